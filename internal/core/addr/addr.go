@@ -1,0 +1,340 @@
+package addr
+
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+	"unicode/utf8"
+
+	"golang.org/x/net/idna"
+	"golang.org/x/net/publicsuffix"
+)
+
+// Lengths in octets that RFC 5321 §4.5.3.1 and RFC 1035 §2.3.4 allow.
+const (
+	maxLocal   = 64
+	maxAddress = 254
+	maxDomain  = 253
+)
+
+// profile maps and checks a name as RFC 5891 and UTS #46 want it for look-up,
+// without the transitional mapping: ß and ß-like letters stay themselves.
+var profile = idna.New(
+	idna.MapForLookup(),
+	idna.Transitional(false),
+	idna.StrictDomainName(true),
+	idna.ValidateLabels(true),
+	idna.CheckHyphens(true),
+	idna.CheckJoiners(true),
+	idna.BidiRule(),
+	idna.VerifyDNSLength(true),
+)
+
+// SyntaxError says why a text is no domain or no address and where.
+type SyntaxError struct {
+	What   string // "domain" or "address"
+	Input  string // the text as given
+	Pos    int    // byte offset of the first offending byte, 0 for the whole text
+	Reason string // plain words
+}
+
+func (e *SyntaxError) Error() string {
+	return fmt.Sprintf("%q is no %s: %s (at position %d)", e.Input, e.What, e.Reason, e.Pos+1)
+}
+
+// Domain is a fully qualified mail domain in normal form: lower-case A-labels
+// (RFC 5890 §2.3.2.1) joined by dots, without a trailing dot, at least two
+// labels. The zero value is no domain. Domains compare with ==.
+type Domain struct{ name string }
+
+// ParseDomain brings s into normal form. One trailing dot, the root of RFC 1034
+// §3.1, is taken off. An IP address, a single label, an empty or over-long
+// label, and whatever RFC 5891 or UTS #46 refuses is a *SyntaxError.
+func ParseDomain(s string) (Domain, error) { return parseDomain(s, "domain", s, 0, true) }
+
+func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
+	fail := func(pos int, reason string) (Domain, error) {
+		return Domain{}, &SyntaxError{What: what, Input: whole, Pos: base + pos, Reason: reason}
+	}
+	if s == "" {
+		return fail(0, "the domain is empty")
+	}
+	if !utf8.ValidString(s) {
+		return fail(invalidUTF8(s), "the text is not valid UTF-8")
+	}
+	if root && strings.HasSuffix(s, ".") {
+		s = s[:len(s)-1]
+	}
+	if strings.HasPrefix(s, "[") {
+		return fail(0, "an address literal stands where a domain belongs")
+	}
+	if _, err := netip.ParseAddr(s); err == nil {
+		return fail(0, "an IP address stands where a domain belongs")
+	}
+	if plain(s) {
+		if pos, reason := checkPlain(s); reason != "" {
+			return fail(pos, reason)
+		}
+		return Domain{s}, nil
+	}
+	name, err := profile.ToASCII(s)
+	if err != nil {
+		return fail(0, "it does not follow the rules for internationalised names: "+strings.TrimPrefix(err.Error(), "idna: "))
+	}
+	if pos, reason := checkPlain(name); reason != "" {
+		return fail(pos, reason)
+	}
+	if _, err := netip.ParseAddr(name); err == nil {
+		return fail(0, "an IP address stands where a domain belongs")
+	}
+	return Domain{name}, nil
+}
+
+// plain reports whether s is already lower-case LDH text with no A-label, so
+// that the mapping of UTS #46 would return it as it is.
+func plain(s string) bool {
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '.') {
+			return false
+		}
+	}
+	return !strings.Contains(s, "xn--")
+}
+
+// checkPlain applies RFC 1035 §2.3.1 and RFC 5891 §4.2.3.1 to ASCII text.
+func checkPlain(s string) (pos int, reason string) {
+	if len(s) > maxDomain {
+		return maxDomain, fmt.Sprintf("a domain has at most %d characters", maxDomain)
+	}
+	start, labels := 0, 0
+	for i := 0; i <= len(s); i++ {
+		if i < len(s) && s[i] != '.' {
+			continue
+		}
+		label := s[start:i]
+		switch {
+		case label == "":
+			return start, "a label between two dots is empty"
+		case len(label) > 63:
+			return start, "a label has at most 63 characters"
+		case label[0] == '-':
+			return start, "a label cannot begin with a hyphen"
+		case label[len(label)-1] == '-':
+			return i - 1, "a label cannot end with a hyphen"
+		case len(label) > 3 && label[2] == '-' && label[3] == '-' && label[:2] != "xn":
+			return start + 2, "a label has hyphens in its third and fourth place only as an A-label"
+		}
+		labels++
+		start = i + 1
+	}
+	if labels < 2 {
+		return 0, "a full domain has at least two labels"
+	}
+	if last := s[strings.LastIndexByte(s, '.')+1:]; last[0] >= '0' && last[0] <= '9' && allDigits(last) {
+		return len(s) - len(last), "the last label cannot be a number"
+	}
+	return 0, ""
+}
+
+func allDigits(s string) bool {
+	for i := 0; i < len(s); i++ {
+		if s[i] < '0' || s[i] > '9' {
+			return false
+		}
+	}
+	return true
+}
+
+func invalidUTF8(s string) int {
+	for i, r := range s {
+		if r == utf8.RuneError {
+			if _, n := utf8.DecodeRuneInString(s[i:]); n == 1 {
+				return i
+			}
+		}
+	}
+	return 0
+}
+
+// String returns the normal form.
+func (d Domain) String() string { return d.name }
+
+// IsZero reports whether d is no domain.
+func (d Domain) IsZero() bool { return d.name == "" }
+
+// Unicode returns the form people read, with U-labels (RFC 5890 §2.3.2.1).
+func (d Domain) Unicode() string {
+	if u, err := idna.Display.ToUnicode(d.name); err == nil {
+		return u
+	}
+	return d.name
+}
+
+// Parent returns the domain without its first label; ok is false when fewer
+// than two labels would remain.
+func (d Domain) Parent() (p Domain, ok bool) {
+	i := strings.IndexByte(d.name, '.')
+	if i < 0 || strings.IndexByte(d.name[i+1:], '.') < 0 {
+		return Domain{}, false
+	}
+	return Domain{d.name[i+1:]}, true
+}
+
+// Under reports whether d lies below top, and is not top itself.
+func (d Domain) Under(top Domain) bool {
+	n := len(d.name) - len(top.name)
+	return n > 0 && top.name != "" && d.name[n:] == top.name && d.name[n-1] == '.'
+}
+
+// IsPublicSuffix reports whether names directly below d are registered by the
+// public, as the Public Suffix List has it; unlisted top-level names count only
+// when they stand alone, which ParseDomain refuses.
+func (d Domain) IsPublicSuffix() bool {
+	s, _ := publicsuffix.PublicSuffix(d.name)
+	return s == d.name
+}
+
+// Address is a mail address in normal form: the local part in lower case, the
+// domain as Domain has it. Nothing else is folded: dots and tags stay. The zero
+// value is no address. Addresses compare with ==.
+type Address struct {
+	text string // local@domain
+	at   int    // offset of the separating '@'
+}
+
+// Parse brings s into normal form. It takes the Mailbox of RFC 5321 §4.1.2
+// whose domain is a name; an address literal is refused, because no rule can
+// say anything about it. An error is a *SyntaxError.
+func Parse(s string) (Address, error) {
+	fail := func(pos int, reason string) (Address, error) {
+		return Address{}, &SyntaxError{What: "address", Input: s, Pos: pos, Reason: reason}
+	}
+	if s == "" {
+		return fail(0, "the address is empty")
+	}
+	if !utf8.ValidString(s) {
+		return fail(invalidUTF8(s), "the text is not valid UTF-8")
+	}
+	end, pos, reason := localPart(s)
+	if reason != "" {
+		return fail(pos, reason)
+	}
+	if end > maxLocal {
+		return fail(maxLocal, fmt.Sprintf("the part before the @ has at most %d characters", maxLocal))
+	}
+	if end == len(s) {
+		return fail(end, "there is no @")
+	}
+	d, err := parseDomain(s[end+1:], "address", s, end+1, false)
+	if err != nil {
+		return Address{}, err
+	}
+	if end+1+len(d.name) > maxAddress {
+		return fail(0, fmt.Sprintf("an address has at most %d characters", maxAddress))
+	}
+	local := s[:end]
+	if lowered := lowerASCII(local); lowered != local || d.name != s[end+1:] {
+		return Address{text: lowered + "@" + d.name, at: end}, nil
+	}
+	return Address{text: s, at: end}, nil
+}
+
+// localPart scans the Local-part of RFC 5321 §4.1.2 and returns the offset of
+// the @ behind it, or where and why the text is no local part.
+func localPart(s string) (end, pos int, reason string) {
+	if s[0] == '"' {
+		for i := 1; i < len(s); i++ {
+			switch c := s[i]; {
+			case c == '\\':
+				i++
+				if i == len(s) || s[i] < 0x20 || s[i] > 0x7e {
+					return 0, i - 1, "a backslash in quotes stands before a printable character"
+				}
+			case c == '"':
+				if i == 1 {
+					return 0, 0, "the quotes are empty"
+				}
+				if i+1 < len(s) && s[i+1] != '@' {
+					return 0, i + 1, "an @ must follow the closing quote"
+				}
+				return i + 1, 0, ""
+			case c < 0x20 || c > 0x7e:
+				return 0, i, "only printable ASCII may stand before the @"
+			}
+		}
+		return 0, 0, "the opening quote is never closed"
+	}
+	dot := true // a dot may not come next
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c == '@':
+			if i == 0 {
+				return 0, 0, "nothing stands before the @"
+			}
+			if dot {
+				return 0, i - 1, "a dot cannot stand right before the @"
+			}
+			return i, 0, ""
+		case c == '.':
+			if dot {
+				return 0, i, "a dot cannot come first or twice in a row"
+			}
+			dot = true
+		case atext(c):
+			dot = false
+		case c >= 0x80:
+			return 0, i, "only ASCII may stand before the @"
+		case c == ' ' || c == '\t' || c == '\r' || c == '\n':
+			return 0, i, "there is a blank before the @"
+		default:
+			return 0, i, fmt.Sprintf("the character %q cannot stand before the @", c)
+		}
+	}
+	return len(s), 0, ""
+}
+
+// atext is the set of RFC 5322 §3.2.3.
+func atext(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("!#$%&'*+-/=?^_`{|}~", c) >= 0
+}
+
+func lowerASCII(s string) string {
+	for i := 0; i < len(s); i++ {
+		if s[i] >= 'A' && s[i] <= 'Z' {
+			b := []byte(s)
+			for ; i < len(b); i++ {
+				if b[i] >= 'A' && b[i] <= 'Z' {
+					b[i] += 'a' - 'A'
+				}
+			}
+			return string(b)
+		}
+	}
+	return s
+}
+
+// Newcomer returns the address that stands for a typical newcomer from d, one
+// nobody has a record of. It is written *@domain.
+func Newcomer(d Domain) Address { return Address{text: "*@" + d.name, at: 1} }
+
+// IsNewcomer reports whether a stands for a typical newcomer. The mailbox of
+// the name * at the same domain, which RFC 5321 would allow, is taken for it too.
+func (a Address) IsNewcomer() bool { return a.at == 1 && a.text[0] == '*' }
+
+// String returns the normal form.
+func (a Address) String() string { return a.text }
+
+// IsZero reports whether a is no address.
+func (a Address) IsZero() bool { return a.text == "" }
+
+// Local returns the part before the @, in lower case.
+func (a Address) Local() string { return a.text[:a.at] }
+
+// Domain returns the part behind the @.
+func (a Address) Domain() Domain {
+	if a.text == "" {
+		return Domain{}
+	}
+	return Domain{a.text[a.at+1:]}
+}

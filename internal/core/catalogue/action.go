@@ -1,0 +1,434 @@
+package catalogue
+
+import "strings"
+
+// Service is one of the seven services of model §1.
+type Service uint8
+
+// The services, in the order in which they are shown.
+const (
+	Directory Service = iota
+	Spaces
+	Chat
+	Meetings
+	Files
+	Mail
+	Reports
+	NumServices = 7
+)
+
+var serviceNames = [...]string{"directory", "spaces", "chat", "meetings", "files", "mail", "reports"}
+
+func (s Service) String() string { return serviceNames[s] }
+
+// Key is a service and a direction, written chat.in: what a partner is opened
+// for and what a stance speaks about.
+type Key uint8
+
+// NumKeys is how many keys there are.
+const NumKeys = 2 * NumServices
+
+// In and Out build the key of a service and direction.
+func In(s Service) Key { return Key(2 * s) }
+
+// Out is the key for our people going to theirs, or our mail leaving.
+func Out(s Service) Key { return Key(2*s + 1) }
+
+func (k Key) String() string {
+	if k&1 == 0 {
+		return serviceNames[k/2] + ".in"
+	}
+	return serviceNames[k/2] + ".out"
+}
+
+// ParseKey reads a key.
+func ParseKey(s string) (Key, bool) {
+	for k := Key(0); k < NumKeys; k++ {
+		if k.String() == s {
+			return k, true
+		}
+	}
+	return 0, false
+}
+
+// ResourceKind is what a resource is: a kind of item, a space, or one of the
+// things every person has.
+type ResourceKind uint8
+
+// The kinds of resource; the item kinds come first.
+const (
+	Channel ResourceKind = iota
+	Folder
+	File
+	Page
+	Tasklist
+	Report
+	Dashboard
+	Space
+	Meeting
+	Person
+	Mailbox
+	Calendar
+	OurDirectory
+	NumResourceKinds
+)
+
+var resourceNames = [...]string{"channel", "folder", "file", "page", "tasklist", "report", "dashboard", "space", "meeting", "person", "mailbox", "calendar", "directory"}
+
+func (k ResourceKind) String() string { return resourceNames[k] }
+
+// IsItem reports whether k is something in a space.
+func (k ResourceKind) IsItem() bool { return k <= Dashboard }
+
+// ParseResourceKind reads a kind.
+func ParseResourceKind(s string) (ResourceKind, bool) {
+	for i, n := range resourceNames {
+		if n == s {
+			return ResourceKind(i), true
+		}
+	}
+	return 0, false
+}
+
+// Class is the account that asks, as the column "who" of the catalogue has it.
+type Class uint8
+
+// Ours is a person of ours; the others are G, F, P, N and B.
+const (
+	Ours Class = iota
+	Record
+	Federated
+	Personal
+	Newcomer
+	Bearer
+	NumClasses
+)
+
+// DomainLevel says what the domain gate asks besides bars and standing.
+type DomainLevel uint8
+
+// The levels of the domain column. None asks nothing about domains at all,
+// BarsOnly only bars, AnyLevel also standing and an opening of no, ByRule the
+// level of a rule, Listed always the level listed.
+const (
+	None DomainLevel = iota
+	BarsOnly
+	AnyLevel
+	ByRule
+	Listed
+)
+
+// Whom says whose address, partner or person something is about.
+type Whom uint8
+
+// Subject is who asks; Addressee is context.address.
+const (
+	Subject Whom = iota
+	Addressee
+)
+
+// PersonOf says which person of ours an action is about (model §3).
+type PersonOf uint8
+
+// NoPerson has no people layer. InDrive is the owner where the space is a
+// drive, SubjectOrDrive the same and else the subject.
+const (
+	NoPerson PersonOf = iota
+	Addressed
+	Host
+	Owner
+	SubjectPerson
+	InDrive
+	SubjectOrDrive
+)
+
+// NeedKind says how a rule of the rule gate finds the value it needs.
+type NeedKind uint8
+
+// AtLeast needs Need.Value. The others depend on who asks and for what; the
+// notes of the catalogue say how.
+const (
+	AtLeast      NeedKind = iota
+	AtPresenter           // AtLeast, for the presenter instead of the host
+	AtOwn                 // AtLeast, with the partner of the subject where another's would count
+	GivenTo               // known for a record, newcomers for everybody else
+	InviterClass          // the inviter's class
+	PrivateA              // on where context.address is private
+	Outsiders             // known, signed_in or anyone by account
+	Passcode              // a passcode where required
+	StandingRoom          // on where the meeting is a standing room
+	KeepCopy              // a copy where required
+	SetBy                 // who set the forwarder up
+	LinkPassword          // a password where required
+)
+
+// Need is one rule that the rule gate asks.
+type Need struct {
+	Kind  NeedKind
+	Rule  RuleID
+	Value Value
+}
+
+// Role is what a grant gives: view < contribute < manage.
+type Role uint8
+
+// NoRole stands for no grant.
+const (
+	NoRole Role = iota
+	View
+	Contribute
+	Manage
+)
+
+var roleNames = [...]string{"none", "view", "contribute", "manage"}
+
+func (r Role) String() string { return roleNames[r] }
+
+// ParseRole reads view, contribute or manage.
+func ParseRole(s string) (Role, bool) {
+	for i, n := range roleNames[1:] {
+		if n == s {
+			return Role(i + 1), true
+		}
+	}
+	return NoRole, false
+}
+
+// Holding says what the grant gate asks.
+type Holding uint8
+
+// Nothing asks nothing. ByRole needs a role on the resource, ByLink a live
+// bearer link on it, Self that the resource is the subject, OwnMailbox that it
+// is the subject's, MayInvite and MemberOfSpace what the catalogue says of
+// inviting and sharing.
+const (
+	Nothing Holding = iota
+	ByRole
+	ByLink
+	Self
+	OwnMailbox
+	MayInvite
+	MemberOfSpace
+)
+
+// Feature is a part of a service that a stance may admit by itself.
+type Feature uint8
+
+// NoFeature is asked where a stance as a whole counts.
+const (
+	NoFeature Feature = iota
+	Messages
+	Voice
+	Presence
+)
+
+var featureNames = [...]string{"", "messages", "voice", "presence"}
+
+func (f Feature) String() string { return featureNames[f] }
+
+// ParseFeature reads a feature's name.
+func ParseFeature(s string) (Feature, bool) {
+	for i, n := range featureNames[1:] {
+		if n == s {
+			return Feature(i + 1), true
+		}
+	}
+	return NoFeature, false
+}
+
+// Ask is what a decision asks of one class of account: a row of the catalogue.
+type Ask struct {
+	Of          Whom // whose domain the domain gate is about
+	Level       DomainLevel
+	LevelRule   RuleID // with ByRule
+	Key         Key
+	Counterpart bool
+	Feature     Feature
+	Switches    []RuleID // switches at the service gate, besides those every record is asked
+	SpaceGuests bool     // spaces.guests is asked, of who the domain gate is about
+	SpaceParty  bool     // the space's parties are asked, of the same
+	Needs       []Need
+	Holding     Holding
+	Role        Role
+	Private     *Ask // instead of this where context.address is private
+}
+
+// ActionID is the place of an action in Actions.
+type ActionID uint8
+
+// Action is one thing somebody may try.
+type Action struct {
+	ID      ActionID
+	Name    string // service.verb
+	Title   string // what is tried, as a verb in plain words
+	On      []ResourceKind
+	Address bool // needs context.address
+	Person  PersonOf
+	Asks    [NumClasses]*Ask
+	// Conditions and switches that belong to single actions.
+	PresenterAsked bool // a yes carries presenter_asked; context.presenter counts
+	MeetingDoor    bool // the door of a meeting: sign-in domains, waiting, passcode
+	NoBrowsing     bool // a yes carries no_browsing while reports.guest_browse is off
+	Licence        bool // a licence route is asked
+	WhileInvited   bool // a record that is only invited may already do it
+	Spread         Spread
+}
+
+// Spread says which resources an action is tried on when somebody's reach is
+// listed.
+type Spread uint8
+
+// Once asks one resource, Granted those with a grant or link, Wide all of a kind.
+const (
+	Once Spread = iota
+	Granted
+	Wide
+)
+
+// Service returns the service of the action.
+func (a *Action) Service() Service {
+	s, _, _ := strings.Cut(a.Name, ".")
+	return Service(indexOf(serviceNames[:], s))
+}
+
+// Takes reports whether the action can be tried on a resource of kind k.
+func (a *Action) Takes(k ResourceKind) bool {
+	for _, x := range a.On {
+		if x == k {
+			return true
+		}
+	}
+	return false
+}
+
+// TakesNames lists the kinds the action can be tried on.
+func (a *Action) TakesNames() string {
+	var out []string
+	for _, k := range a.On {
+		out = append(out, k.String())
+	}
+	return strings.Join(out, " or ")
+}
+
+var actions = buildActions()
+
+// Actions lists all actions. Callers must not change it.
+func Actions() []Action { return actions }
+
+// Get returns the entry of id.
+func (id ActionID) Get() *Action { return &actions[id] }
+
+func (id ActionID) String() string { return actions[id].Name }
+
+// ActionByName finds an action by its name.
+func ActionByName(name string) (*Action, bool) {
+	for i := range actions {
+		if actions[i].Name == name {
+			return &actions[i], true
+		}
+	}
+	return nil, false
+}
+
+// NearestAction returns the action name that resembles name most.
+func NearestAction(name string) string {
+	best, at := "", len(name)/2+1
+	for i := range actions {
+		if d := distance(name, actions[i].Name); d < at {
+			best, at = actions[i].Name, d
+		}
+	}
+	return best
+}
+
+func buildActions() []Action {
+	r := MustRule
+	at := func(rule string, v Value) Need { return Need{Kind: AtLeast, Rule: r(rule), Value: v} }
+	kind := func(k NeedKind, rule string) Need { return Need{Kind: k, Rule: r(rule)} }
+	var (
+		personalA = kind(PrivateA, "directory.personal")
+		inSpace   = func(needs []Need, role Role) [NumClasses]*Ask {
+			return [NumClasses]*Ask{
+				Record:    {Level: AnyLevel, Key: In(Spaces), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
+				Federated: {Level: ByRule, LevelRule: r("spaces.connect"), Key: In(Spaces), Counterpart: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
+			}
+		}
+		given = func(service Service, level DomainLevel, rule RuleID, needs []Need, role Role) [NumClasses]*Ask {
+			ask := &Ask{Level: level, LevelRule: rule, Key: In(service), Needs: needs, Holding: ByRole, Role: role}
+			return [NumClasses]*Ask{Record: ask, Newcomer: ask}
+		}
+		door = func(needs ...Need) [NumClasses]*Ask {
+			all := append([]Need{kind(Outsiders, "meetings.outsiders"), kind(Passcode, "meetings.passcode"), kind(StandingRoom, "meetings.standing_room")}, needs...)
+			sw := []RuleID{r("meetings.outsiders")}
+			ask := &Ask{Level: AnyLevel, Key: In(Meetings), Switches: sw, Needs: all}
+			return [NumClasses]*Ask{Record: ask, Federated: ask, Personal: ask, Bearer: {Switches: sw, Needs: all}}
+		}
+		link = func(role Role) *Ask {
+			return &Ask{Needs: []Need{at("files.bearer_links", On), kind(LinkPassword, "files.link_password")}, Holding: ByLink, Role: role}
+		}
+	)
+	const (
+		canView       = Value(0) // on files.role
+		canContribute = Value(1)
+		calendarBusy  = Value(1) // on mail.calendar
+		wholeScreen   = Value(2) // on meetings.share_screen
+	)
+	open := given(Files, ByRule, r("files.domains"), []Need{kind(GivenTo, "files.given_to"), at("files.role", canView)}, View)
+	open[Bearer] = link(View)
+	edit := given(Files, ByRule, r("files.domains"), []Need{kind(GivenTo, "files.given_to"), at("files.role", canContribute)}, Contribute)
+	edit[Bearer] = link(Contribute)
+	shareNeeds := []Need{kind(GivenTo, "files.given_to"), personalA}
+
+	out := []Action{
+		{Name: "directory.sign_in", Title: "sign in", On: []ResourceKind{OurDirectory}, WhileInvited: true,
+			Asks: [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Directory)}}},
+		{Name: "directory.invite", Title: "invite somebody", On: []ResourceKind{OurDirectory, Space}, Address: true, Person: SubjectPerson, Spread: Granted,
+			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory), Counterpart: true,
+				Switches: []RuleID{r("directory.guests")}, SpaceGuests: true, SpaceParty: true,
+				Needs: []Need{kind(InviterClass, "directory.invite_by"), personalA}, Holding: MayInvite}, nil)},
+		{Name: "spaces.enter", Title: "enter the space", On: []ResourceKind{Space}, Spread: Granted, Asks: inSpace(nil, View)},
+		{Name: "spaces.edit_page", Title: "edit the page", On: []ResourceKind{Page}, Spread: Granted,
+			Asks: inSpace([]Need{at("spaces.pages", On)}, Contribute)},
+		{Name: "spaces.join_theirs", Title: "join a space or course elsewhere", On: []ResourceKind{Person}, Address: true, Person: SubjectPerson,
+			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("spaces.join_out"), Key: Out(Spaces), Counterpart: true, Holding: Self}}},
+		{Name: "chat.message", Title: "send a message", On: []ResourceKind{Person}, Person: Addressed, Spread: Wide,
+			Asks: [NumClasses]*Ask{
+				Record:    {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: []Need{at("chat.guest_direct", On)}},
+				Federated: {Level: ByRule, LevelRule: r("chat.federation"), Key: In(Chat), Counterpart: true, Feature: Messages},
+				Personal:  {Level: BarsOnly, Switches: []RuleID{r("chat.personal")}},
+			}},
+		{Name: "chat.message_theirs", Title: "send a message to somebody outside", On: []ResourceKind{Person}, Address: true, Person: SubjectPerson,
+			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("chat.federation"), Key: Out(Chat), Counterpart: true, Feature: Messages, Holding: Self,
+				Private: &Ask{Of: Addressee, Level: BarsOnly, Switches: []RuleID{r("chat.personal")}, Holding: Self}}}},
+		{Name: "meetings.join", Title: "join the meeting", On: []ResourceKind{Meeting}, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door()},
+		{Name: "meetings.remote_control", Title: "take control of a shared screen", On: []ResourceKind{Meeting}, Person: Host, MeetingDoor: true, PresenterAsked: true, Spread: Wide,
+			Asks: door(Need{AtPresenter, r("meetings.remote_control"), On}, Need{AtPresenter, r("meetings.share_screen"), wholeScreen})},
+		{Name: "files.open", Title: "open the file", On: []ResourceKind{Folder, File}, Person: InDrive, Spread: Granted, Asks: open},
+		{Name: "files.edit", Title: "change the file", On: []ResourceKind{Folder, File}, Person: InDrive, Spread: Granted, Asks: edit},
+		{Name: "files.share", Title: "share the file", On: []ResourceKind{Folder, File}, Address: true, Person: SubjectOrDrive, Spread: Granted,
+			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("files.domains"), Key: In(Files), Needs: shareNeeds, Holding: MemberOfSpace, Role: Contribute},
+				[]Need{{Kind: AtOwn, Rule: r("files.reshare"), Value: On}})},
+		{Name: "mail.forward", Title: "forward mail automatically", On: []ResourceKind{Mailbox}, Address: true, Person: SubjectPerson,
+			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("mail.forward"), Key: Out(Mail),
+				Needs: []Need{kind(KeepCopy, "mail.forward_copy"), kind(SetBy, "mail.forward_set_by")}, Holding: OwnMailbox}}},
+		{Name: "mail.see_busy", Title: "see busy times", On: []ResourceKind{Calendar}, Person: Owner, Spread: Wide,
+			Asks: [NumClasses]*Ask{Federated: {Level: Listed, Key: In(Mail), Needs: []Need{at("mail.calendar", calendarBusy)}}}},
+		{Name: "reports.view", Title: "view the report", On: []ResourceKind{Report, Dashboard}, NoBrowsing: true, Licence: true, Spread: Granted,
+			Asks: given(Reports, AnyLevel, NoRule, []Need{kind(GivenTo, "reports.given_to")}, View)},
+	}
+	for i := range out {
+		out[i].ID = ActionID(i)
+	}
+	return out
+}
+
+// both gives the same row to our people and to records, which are asked extra
+// needs first and hold a role where our people hold the space.
+func both(ask Ask, extra []Need) [NumClasses]*Ask {
+	record := ask
+	record.Needs = append(append([]Need{}, extra...), ask.Needs...)
+	if ask.Holding == MemberOfSpace {
+		record.Holding = ByRole
+	}
+	return [NumClasses]*Ask{Ours: &ask, Record: &record}
+}

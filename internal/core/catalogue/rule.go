@@ -1,0 +1,229 @@
+package catalogue
+
+import (
+	"fmt"
+	"strings"
+)
+
+// RuleID is the place of a rule in Rules; it is stable within one build only.
+type RuleID uint8
+
+// NoRule stands where no rule is meant.
+const NoRule RuleID = 0xFF
+
+// Layers is a set of the layers besides the organisation that may set a rule.
+type Layers uint8
+
+// The layers of model §3, from the widest to the nearest.
+const (
+	AtPartner Layers = 1 << iota
+	AtPeople
+	AtSpace
+	AtItem // or a meeting
+)
+
+// String writes the set with the letters of the catalogue: P E S I.
+func (l Layers) String() string {
+	var b strings.Builder
+	for i, c := range "PESI" {
+		if l&(1<<i) != 0 {
+			b.WriteRune(c)
+		}
+	}
+	return b.String()
+}
+
+// Names lists the layers of the set in plain words.
+func (l Layers) Names() []string {
+	var out []string
+	for i, n := range []string{"partner", "people", "space", "item"} {
+		if l&(1<<i) != 0 {
+			out = append(out, n)
+		}
+	}
+	return out
+}
+
+// Rule is one named setting of the catalogue.
+type Rule struct {
+	ID        RuleID
+	Name      string // service.name, stable once published
+	Scale     Scale
+	Limit     Value // of a new installation: the loosest a lower layer may reach
+	Default   Value // of a new installation: where no lower layer says anything
+	Layers    Layers
+	Title     string
+	Sentences []string // one for each value of a switch, level or choice; one for each method; two for days: a number, none
+	Words     []string // everyday words that find it
+	Advised   Value    // the value we advise as default
+	Reason    string   // why it is advised
+	Omits     string   // what the rule does not cover
+}
+
+// Service returns the part of the name before the dot.
+func (r *Rule) Service() string { s, _, _ := strings.Cut(r.Name, "."); return s }
+
+// Sentence says in plain words what v means.
+func (r *Rule) Sentence(v Value) string {
+	switch r.Scale.Shape {
+	case Days:
+		if v == NoLimit {
+			return r.Sentences[1]
+		}
+		return strings.ReplaceAll(r.Sentences[0], "N", r.Scale.Format(v))
+	case Methods:
+		var out []string
+		for i := range r.Scale.Names {
+			if v&(1<<i) != 0 {
+				out = append(out, r.Sentences[i])
+			}
+		}
+		if len(out) == 0 {
+			return "No method is left, so nobody gets in."
+		}
+		return strings.Join(out, " ")
+	}
+	return r.Sentences[v]
+}
+
+// NumRules is how many rules there are; tables of values are this long.
+const NumRules = 75
+
+var rules = buildRules()
+
+// Rules lists all rules in the order of the catalogue. Callers must not change it.
+func Rules() []Rule { return rules }
+
+// Get returns the entry of id.
+func (id RuleID) Get() *Rule { return &rules[id] }
+
+func (id RuleID) String() string {
+	if id == NoRule {
+		return ""
+	}
+	return rules[id].Name
+}
+
+// RuleByName finds a rule by its name.
+func RuleByName(name string) (*Rule, bool) {
+	for i := range rules {
+		if rules[i].Name == name {
+			return &rules[i], true
+		}
+	}
+	return nil, false
+}
+
+// MustRule returns the id of a name that the catalogue is known to hold.
+func MustRule(name string) RuleID {
+	r, ok := RuleByName(name)
+	if !ok {
+		panic("catalogue: no rule " + name)
+	}
+	return r.ID
+}
+
+// Nearest returns the rule name that resembles name most, for error texts.
+func Nearest(name string) string {
+	best, at := "", len(name)/2+1
+	for i := range rules {
+		if d := distance(name, rules[i].Name); d < at {
+			best, at = rules[i].Name, d
+		}
+	}
+	return best
+}
+
+// distance counts the edits (Levenshtein) between a and b.
+func distance(a, b string) int {
+	prev := make([]int, len(b)+1)
+	for j := range prev {
+		prev[j] = j
+	}
+	for i := 1; i <= len(a); i++ {
+		diag := prev[0]
+		prev[0] = i
+		for j := 1; j <= len(b); j++ {
+			cost := diag
+			if a[i-1] != b[j-1] {
+				cost++
+			}
+			diag = prev[j]
+			prev[j] = min(cost, prev[j]+1, prev[j-1]+1)
+		}
+	}
+	return prev[len(b)]
+}
+
+// Find returns the rules whose name, title or words match every word of query,
+// in any order, the best match first. A word also matches with one typing error
+// where it has at least four letters, and as the beginning of a longer word.
+func Find(query string) []*Rule {
+	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool { return r == ' ' || r == '.' || r == '_' || r == ',' })
+	type hit struct {
+		rule  *Rule
+		score int
+	}
+	var hits []hit
+	for i := range rules {
+		r := &rules[i]
+		total := 0
+		for _, w := range words {
+			s := r.matches(w)
+			if s == 0 {
+				total = 0
+				break
+			}
+			total += s
+		}
+		if total > 0 {
+			hits = append(hits, hit{r, total})
+		}
+	}
+	for i := 1; i < len(hits); i++ { // stable insertion: the list is short
+		for j := i; j > 0 && hits[j].score > hits[j-1].score; j-- {
+			hits[j], hits[j-1] = hits[j-1], hits[j]
+		}
+	}
+	out := make([]*Rule, len(hits))
+	for i := range hits {
+		out[i] = hits[i].rule
+	}
+	return out
+}
+
+func (r *Rule) matches(w string) int {
+	best := 0
+	try := func(text string, weight int) {
+		for _, t := range strings.FieldsFunc(strings.ToLower(text), func(c rune) bool { return !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9') }) {
+			switch {
+			case t == w:
+				best = max(best, weight+2)
+			case len(w) >= 3 && strings.HasPrefix(t, w), len(w) >= 5 && strings.HasPrefix(w, t) && len(t) >= 4:
+				best = max(best, weight+1)
+			case len(w) >= 4 && len(t) >= 4 && distance(t, w) == 1:
+				best = max(best, weight)
+			}
+		}
+	}
+	try(r.Name, 4)
+	try(strings.Join(r.Words, " "), 3)
+	try(r.Title, 2)
+	return best
+}
+
+func (r *Rule) check() error {
+	want := len(r.Scale.Names)
+	if r.Scale.Shape == Days {
+		want = 2
+	}
+	switch {
+	case len(r.Sentences) != want:
+		return fmt.Errorf("%s has %d sentences for %d values", r.Name, len(r.Sentences), want)
+	case r.Title == "" || len(r.Words) == 0 || r.Reason == "":
+		return fmt.Errorf("%s lacks a title, words or a reason", r.Name)
+	case r.Scale.Looser(r.Default, r.Limit):
+		return fmt.Errorf("%s starts with a default looser than its limit", r.Name)
+	}
+	return nil
+}

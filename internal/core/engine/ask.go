@@ -1,0 +1,558 @@
+package engine
+
+import (
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// SubjectKind says how a question names who asks.
+type SubjectKind uint8
+
+// An address (of anybody), a person of ours by id, or a link by id.
+const (
+	ByAddress SubjectKind = iota
+	ByPerson
+	ByLinkID
+)
+
+// Who is the subject of a question.
+type Who struct {
+	Kind    SubjectKind
+	Address addr.Address // with ByAddress
+	ID      string       // with ByPerson and ByLinkID
+}
+
+// String writes the subject as a question does.
+func (w Who) String() string {
+	switch w.Kind {
+	case ByPerson:
+		return "person:" + w.ID
+	case ByLinkID:
+		return "link:" + w.ID
+	}
+	return w.Address.String()
+}
+
+// ParseWho reads an address, person:ID, link:ID or *@domain.
+func ParseWho(s string) (Who, error) {
+	if id, ok := strings.CutPrefix(s, "person:"); ok {
+		return Who{Kind: ByPerson, ID: id}, nil
+	}
+	if id, ok := strings.CutPrefix(s, "link:"); ok {
+		return Who{Kind: ByLinkID, ID: id}, nil
+	}
+	a, err := addr.Parse(s)
+	if err != nil {
+		return Who{}, &WrongUse{Field: "subject", Value: s, Reason: err.Error() + "; write an address, person:ID, link:ID or *@domain"}
+	}
+	return Who{Address: a}, nil
+}
+
+// ParseAction reads an action's name.
+func ParseAction(s string) (catalogue.ActionID, error) {
+	a, ok := catalogue.ActionByName(s)
+	if !ok {
+		reason := "there is no such action"
+		if n := catalogue.NearestAction(s); n != "" {
+			reason += "; do you mean " + n + "?"
+		}
+		return 0, &WrongUse{Field: "action", Value: s, Reason: reason}
+	}
+	return a.ID, nil
+}
+
+// ParseResource reads kind:id.
+func ParseResource(s string) (world.Resource, error) {
+	kind, id, ok := strings.Cut(s, ":")
+	if k, known := catalogue.ParseResourceKind(kind); ok && known {
+		return world.Resource{Kind: k, ID: id}, nil
+	}
+	return world.Resource{}, &WrongUse{Field: "resource", Value: s, Reason: "write kind:id, as space:loan-dossier"}
+}
+
+// Account is what a party acts with.
+type Account uint8
+
+// The accounts of model §1, in the order in which equals are listed. Person is
+// what one of our people acts with.
+const (
+	AnyAccount Account = iota // in a question: all that the action knows
+	RecordAccount
+	HomeAccount
+	LinkAccount
+	PersonAccount
+)
+
+func (a Account) String() string {
+	return [...]string{"", "record", "home", "link", "person"}[a]
+}
+
+// ParseAccount reads record, home, link or person; empty is any.
+func ParseAccount(s string) (Account, error) {
+	for a := AnyAccount; a <= PersonAccount; a++ {
+		if a.String() == s {
+			return a, nil
+		}
+	}
+	return 0, &WrongUse{Field: "context.account", Value: s, Reason: "write record, home or link"}
+}
+
+// Question is (subject, action, resource, moment, context). Its values were
+// parsed where they entered.
+type Question struct {
+	Subject   Who
+	Action    catalogue.ActionID
+	Resource  world.Resource
+	At        moment.Moment
+	Address   addr.Address // context.address; zero for none
+	Presenter string       // context.presenter, a person's id; empty for the host
+	Account   Account      // context.account
+	DropsCopy bool         // context.keep_copy is no
+}
+
+// WrongUse is a question that makes no sense: not a no, but a mistake of who
+// asked.
+type WrongUse struct {
+	Field  string // subject, action, resource, or a key of the context
+	Value  string
+	Reason string
+}
+
+func (e *WrongUse) Error() string {
+	return fmt.Sprintf("%s %q: %s", e.Field, e.Value, e.Reason)
+}
+
+// Verdict is an answer without its causes.
+type Verdict struct {
+	Yes        bool
+	Account    Account
+	Kind       Kind
+	Refusing   Gates // of the deciding account
+	Asked      Gates
+	Conditions catalogue.Condition // of a yes
+}
+
+// Gates is a set of gates, as bits.
+type Gates uint8
+
+// Has reports whether g is in the set.
+func (s Gates) Has(g catalogue.Gate) bool { return s&(1<<g) != 0 }
+
+// Names lists the gates of the set in order.
+func (s Gates) Names() []string {
+	out := []string{}
+	for g := catalogue.Gate(0); g < catalogue.NumGates; g++ {
+		if s.Has(g) {
+			out = append(out, g.String())
+		}
+	}
+	return out
+}
+
+func (s Gates) count() (n int) {
+	for ; s != 0; s &= s - 1 {
+		n++
+	}
+	return
+}
+
+// Kind is the kind of a party, or a person of ours.
+type Kind uint8
+
+// The kinds of model §1.
+const (
+	KindPerson Kind = iota
+	KindGuest
+	KindProvisioned
+	KindFederated
+	KindPersonal
+	KindBearer
+)
+
+func (k Kind) String() string {
+	return [...]string{"person", "guest", "provisioned", "federated", "personal", "bearer"}[k]
+}
+
+// outside is what is known of one outside address at the asked moment.
+type outside struct {
+	address addr.Address
+	index   uint32 // of the address, or none
+	known   *party // or nil
+	domain  uint32 // index, or none
+	facts   domainFacts
+	bar     int32  // index in the policy's bars + 1, 0 for none
+	partner uint32 // none where barred or nobody's
+	record  bool   // holds one at this moment
+	state   world.State
+}
+
+func (o *outside) private() bool     { return o.facts.kind == personalDomain }
+func (o *outside) provisioned() bool { return o.known.flags&isProvisioned != 0 }
+
+// asker asks one question of one snapshot. It lives on the stack.
+type asker struct {
+	s   *Snapshot
+	q   *Question
+	act *catalogue.Action
+	at  moment.Moment
+
+	party      outside // the subject where it is outside
+	other      outside // context.address
+	person     uint32  // the subject where it is one of ours
+	link       uint32  // the subject where it is a link
+	ours       bool
+	stranger   bool // at our own domain, and nobody there
+	kind       Kind
+	target     uint32 // index within the resource's kind
+	space      uint32
+	near       uint32 // item or meeting: 0 where there is one, none where not
+	aboutWhom  uint32 // the person of ours the action is about
+	presenter  uint32
+	accounts   [2]accountAsked
+	nAccounts  int
+	rec        *recorder
+	itemRole   catalogue.Role // what grants on the item itself give
+	spaceRole  catalogue.Role // what grants on the space give
+	joined     bool           // a live grant on a course, without a record
+	rolesFound bool
+
+	// of the account that is being asked
+	class    catalogue.Class
+	refused  Gates
+	asked    Gates
+	cond     catalogue.Condition
+	byNature bool
+}
+
+type accountAsked struct {
+	account  Account
+	class    catalogue.Class
+	byNature bool
+}
+
+func (a *asker) resolve(s *Snapshot, q *Question) error {
+	*a = asker{s: s, q: q, act: q.Action.Get(), at: q.At, person: none, link: none, space: none, near: none, aboutWhom: none, presenter: none, target: none}
+	if err := a.findResource(); err != nil {
+		return err
+	}
+	if err := a.findSubject(); err != nil {
+		return err
+	}
+	if a.act.Address {
+		if q.Address.IsZero() {
+			return &WrongUse{"context.address", "", a.act.Name + " needs the address it is about"}
+		}
+		a.look(&a.other, q.Address)
+		if a.other.facts.kind == ownDomain {
+			return &WrongUse{"context.address", q.Address.String(), "it is at a domain of ours; " + a.act.Name + " is about somebody outside"}
+		}
+	}
+	if err := a.findPeople(); err != nil {
+		return err
+	}
+	return a.findAccounts()
+}
+
+func (a *asker) findResource() error {
+	inv, r := &a.s.inv, &a.q.Resource
+	wrong := func(reason string) error { return &WrongUse{"resource", r.String(), reason} }
+	if !a.act.Takes(r.Kind) {
+		return wrong(a.act.Name + " is about a " + a.act.TakesNames())
+	}
+	switch {
+	case r.Kind.IsItem():
+		i := inv.itemIDs.find(inv.text, r.ID)
+		if i == none || !inv.items.at(i).exists {
+			return wrong("there is no such " + r.Kind.String())
+		}
+		it := inv.items.at(i)
+		if it.kind != r.Kind {
+			return wrong("it is a " + it.kind.String())
+		}
+		a.target, a.space, a.near = i, it.space, 0
+	case r.Kind == catalogue.Space:
+		i := inv.spaceIDs.find(inv.text, r.ID)
+		if i == none || !inv.spaces.at(i).exists {
+			return wrong("there is no such space")
+		}
+		a.target, a.space = i, i
+	case r.Kind == catalogue.Meeting:
+		i := inv.meetingIDs.find(inv.text, r.ID)
+		if i == none || !inv.meetings.at(i).exists {
+			return wrong("there is no such meeting")
+		}
+		a.target, a.near = i, 0
+	case r.Kind == catalogue.OurDirectory:
+		if r.ID != "ours" {
+			return wrong("write directory:ours")
+		}
+	default: // a person, or what every person has
+		i := inv.personIDs.find(inv.text, r.ID)
+		if i == none || !inv.people.at(i).exists {
+			return wrong("there is no such person")
+		}
+		a.target = i
+	}
+	return nil
+}
+
+// nearRows returns the rows of values of the item or meeting.
+func (a *asker) nearRows() (rules, held uint32) {
+	if a.q.Resource.Kind == catalogue.Meeting {
+		m := a.s.inv.meetings.at(a.target)
+		return m.rules, m.held
+	}
+	it := a.s.inv.items.at(a.target)
+	return it.rules, it.held
+}
+
+func (a *asker) resourceID() string { return a.q.Resource.ID }
+
+func (a *asker) findSubject() error {
+	inv, w := &a.s.inv, &a.q.Subject
+	switch w.Kind {
+	case ByPerson:
+		i := inv.personIDs.find(inv.text, w.ID)
+		if i == none || !inv.people.at(i).exists {
+			return &WrongUse{"subject", w.String(), "there is no such person"}
+		}
+		a.person, a.ours = i, true
+	case ByLinkID:
+		i := inv.linkIDs.find(inv.text, w.ID)
+		if i == none || !inv.links.at(i).exists {
+			return &WrongUse{"subject", w.String(), "there is no such link"}
+		}
+		if !inv.links.at(i).bearer {
+			return &WrongUse{"subject", w.String(), "this link works for the addresses it names; ask for one of them"}
+		}
+		a.link, a.kind = i, KindBearer
+		a.party.index, a.party.domain, a.party.partner = none, none, none
+		return nil
+	default:
+		a.look(&a.party, w.Address)
+		if a.party.facts.kind != ownDomain {
+			switch {
+			case a.party.record && a.party.provisioned():
+				a.kind = KindProvisioned
+			case a.party.record:
+				a.kind = KindGuest
+			case a.party.private():
+				a.kind = KindPersonal
+			default:
+				a.kind = KindFederated
+			}
+			return nil
+		}
+		a.ours = true
+		if a.party.index != none && a.party.index < inv.ours.n {
+			a.person = *inv.ours.at(a.party.index)
+		}
+		if a.person == none {
+			a.stranger = true
+			return nil
+		}
+	}
+	if a.act.Asks[catalogue.Ours] == nil {
+		return &WrongUse{"subject", w.String(), "one of our people; " + a.act.Name + " is about somebody from outside"}
+	}
+	return nil
+}
+
+// look finds out what is known of an address at the asked moment.
+func (a *asker) look(o *outside, x addr.Address) {
+	inv, pol := &a.s.inv, a.s.pol
+	o.address, o.domain, o.partner = x, none, none
+	o.index = inv.addresses.find(inv.text, x.String())
+	if o.known = inv.partyAt(o.index); o.known != nil {
+		o.domain = o.known.domain
+		o.facts = pol.domains[o.domain]
+		if p := o.known; p.flags&hasRecord != 0 && a.at >= p.since {
+			o.record = true
+			switch {
+			case p.flags&isSuspended != 0 && a.at >= p.stateSince:
+				o.state = world.StateSuspended
+			case a.at < p.accepted:
+				o.state = world.StateInvited
+			}
+		}
+	} else {
+		o.facts = pol.match(x.Domain().String())
+	}
+	o.bar = o.facts.bar
+	if len(pol.bars) > 0 {
+		if i, ok := pol.bars[x.String()]; ok {
+			o.bar = i + 1
+		}
+	}
+	if o.bar == 0 && o.facts.kind == partnerDomain {
+		o.partner = o.facts.partner
+	}
+}
+
+// findPeople finds the person of ours the action is about, and the presenter.
+func (a *asker) findPeople() error {
+	inv := &a.s.inv
+	owner := func() uint32 {
+		if sp := inv.spaces.at(a.space); sp.kind == world.Drive && sp.owners.n > 0 {
+			return inv.lists[sp.owners.off]
+		}
+		return none
+	}
+	switch a.act.Person {
+	case catalogue.Addressed, catalogue.Owner:
+		a.aboutWhom = a.target
+	case catalogue.Host:
+		a.aboutWhom = inv.meetings.at(a.target).host
+		a.presenter = a.aboutWhom
+		if a.act.PresenterAsked && a.q.Presenter != "" {
+			i := inv.personIDs.find(inv.text, a.q.Presenter)
+			if i == none || !inv.people.at(i).exists {
+				return &WrongUse{"context.presenter", a.q.Presenter, "there is no such person"}
+			}
+			a.presenter = i
+		}
+	case catalogue.SubjectPerson:
+		a.aboutWhom = a.person
+	case catalogue.InDrive:
+		a.aboutWhom = owner()
+	case catalogue.SubjectOrDrive:
+		if a.aboutWhom = owner(); a.aboutWhom == none {
+			a.aboutWhom = a.person
+		}
+	}
+	return nil
+}
+
+func (a *asker) findAccounts() error {
+	add := func(acc Account, class catalogue.Class, nature bool) {
+		a.accounts[a.nAccounts] = accountAsked{acc, class, nature}
+		a.nAccounts++
+	}
+	knows := func(c catalogue.Class) bool { return a.act.Asks[c] != nil }
+	home := catalogue.Federated
+	if a.party.private() {
+		home = catalogue.Personal
+	}
+	switch {
+	case a.ours:
+		add(PersonAccount, catalogue.Ours, false)
+	case a.link != none:
+		add(LinkAccount, catalogue.Bearer, !knows(catalogue.Bearer))
+	case a.party.record:
+		if knows(catalogue.Record) {
+			add(RecordAccount, catalogue.Record, false)
+		}
+		if knows(home) {
+			add(HomeAccount, home, false)
+		}
+		if a.nAccounts == 0 {
+			add(RecordAccount, catalogue.Record, true)
+		}
+	case knows(catalogue.Newcomer):
+		add(HomeAccount, catalogue.Newcomer, false)
+	default:
+		add(HomeAccount, home, !knows(home))
+	}
+	if want := a.q.Account; want != AnyAccount {
+		for i := 0; i < a.nAccounts; i++ {
+			if a.accounts[i].account == want {
+				a.accounts[0], a.nAccounts = a.accounts[i], 1
+				return nil
+			}
+		}
+		return &WrongUse{"context.account", want.String(), "the subject has no such account for " + a.act.Name}
+	}
+	return nil
+}
+
+// Decide answers a question without its causes. It allocates nothing unless the
+// question makes no sense; then the error is a *WrongUse.
+func (s *Snapshot) Decide(q *Question) (Verdict, error) {
+	var a asker
+	if err := a.resolve(s, q); err != nil {
+		return Verdict{}, err
+	}
+	return a.decide(), nil
+}
+
+func (a *asker) decide() Verdict {
+	var best Verdict
+	for i := 0; i < a.nAccounts; i++ {
+		v := a.ask(a.accounts[i])
+		if i == 0 || v.before(&best) {
+			best = v
+		}
+	}
+	return best
+}
+
+// before reports whether v decides rather than w, which was asked earlier: a
+// yes before a no, then fewer refusing gates.
+func (v *Verdict) before(w *Verdict) bool {
+	if v.Yes != w.Yes {
+		return v.Yes
+	}
+	return v.Refusing.count() < w.Refusing.count()
+}
+
+// ask asks one account all its gates.
+func (a *asker) ask(acc accountAsked) Verdict {
+	a.class, a.byNature = acc.class, acc.byNature
+	a.refused, a.asked, a.cond = 0, 0, 0
+	if a.rec != nil {
+		a.rec.begin(acc.account)
+	}
+	ask := a.act.Asks[acc.class]
+	if ask != nil && ask.Private != nil && a.other.private() {
+		ask = ask.Private
+	}
+	switch {
+	case a.stranger:
+		if c := a.note(catalogue.Identity, true, catalogue.NoSuchPerson); c != nil {
+			c.A = a.party.address.String()
+		}
+	case a.byNature:
+		a.identity()
+		if a.class != catalogue.Bearer {
+			a.bars(&a.party)
+			a.standing(&a.party)
+		}
+		a.everyRecord()
+		if c := a.note(catalogue.ServiceGate, true, catalogue.ByNature); c != nil {
+			c.A = natureText(a.kind, a.act)
+		}
+	default:
+		a.identity()
+		a.domain(ask)
+		a.counterpart(ask)
+		a.service(ask)
+		a.rules(ask)
+		a.grant(ask)
+		a.licence()
+	}
+	v := Verdict{Yes: a.refused == 0, Account: acc.account, Kind: a.kind, Refusing: a.refused, Asked: a.asked}
+	if v.Yes {
+		v.Conditions = a.cond
+	}
+	return v
+}
+
+func natureText(k Kind, act *catalogue.Action) string {
+	if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+		return "only our own people " + act.Title
+	}
+	switch k {
+	case KindBearer:
+		return "a link opens its one item and nothing else"
+	case KindPersonal:
+		return "a private account without a record does not " + act.Title
+	case KindFederated:
+		return "an address without a record does not " + act.Title
+	}
+	return "a record with us does not " + act.Title
+}

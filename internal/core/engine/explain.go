@@ -1,0 +1,230 @@
+package engine
+
+import (
+	"strings"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+)
+
+// Side says whose a cause is.
+type Side uint8
+
+// Ours or the partner's.
+const (
+	OurSide Side = iota
+	Theirs
+)
+
+func (s Side) String() string { return [...]string{"ours", "theirs"}[s] }
+
+// Changer says who can change a cause.
+type Changer uint8
+
+// Who can change it; owners, sponsors and partners are named by WhoID.
+const (
+	WhoNobody Changer = iota
+	WhoAdministrator
+	WhoOwner
+	WhoSponsor
+	WhoPartner
+	WhoParty
+)
+
+// Cause is one thing a gate found.
+type Cause struct {
+	Gate    catalogue.Gate
+	Refuses bool
+	Code    catalogue.Code
+	Side    Side
+	Who     Changer
+	WhoID   string
+	Partner string // id of the partner it is about, where it is about one
+	Chain   *Chain // of the rule it asked, or nil
+	Value   catalogue.Value
+	Needed  catalogue.Value
+	A, B    string // names for the sentence
+	When    moment.Moment
+}
+
+// WhoText writes who can change the cause, as administrator or owner:ID.
+func (c *Cause) WhoText() string {
+	switch c.Who {
+	case WhoAdministrator:
+		return "administrator"
+	case WhoOwner:
+		return "owner:" + c.WhoID
+	case WhoSponsor:
+		return "sponsor:" + c.WhoID
+	case WhoPartner:
+		return "partner:" + c.WhoID
+	case WhoParty:
+		return "the party"
+	}
+	return ""
+}
+
+// Text says the cause in a sentence.
+func (c *Cause) Text() string { return c.fill(c.Code.Entry().Text) }
+
+// Next says what to do about a refusal; it is empty for a pass.
+func (c *Cause) Next() string {
+	if !c.Refuses {
+		return ""
+	}
+	return c.fill(c.Code.Entry().Next)
+}
+
+func (c *Cause) fill(text string) string {
+	if !strings.Contains(text, "{") {
+		return text
+	}
+	a, b := c.A, c.B
+	switch c.Code {
+	case catalogue.RecordSuspended:
+		if c.When.IsSet() {
+			b = " since " + c.When.String()
+		}
+	case catalogue.BarredAddress, catalogue.BarredDomain:
+		if b != "" {
+			b = " (" + b + ")"
+		}
+	case catalogue.GrantOver, catalogue.GrantAhead, catalogue.LinkLive, catalogue.LinkOver, catalogue.LinkAhead:
+		b = c.When.String()
+	}
+	pairs := []string{"{a}", a, "{b}", b}
+	if c.Chain != nil {
+		r := c.Chain.Rule.Get()
+		needed := r.Scale.Format(c.Needed)
+		if r.Scale.Shape == catalogue.Methods && c.Code == catalogue.RuleMet {
+			needed = "one of them"
+		}
+		pairs = append(pairs, "{rule}", r.Name, "{title}", r.Title, "{value}", r.Scale.Format(c.Value), "{needed}", needed)
+	} else {
+		pairs = append(pairs, "{rule}", "the level", "{title}", "The level", "{value}", "listed", "{needed}", "listed")
+	}
+	return strings.NewReplacer(pairs...).Replace(text)
+}
+
+// chainWho says who can change what a chain decided: the owner where a space or
+// item said it, else an administrator.
+func (a *asker) chainWho(c *Cause, chain *Chain) {
+	c.Who = WhoAdministrator
+	if !c.Refuses || chain == nil {
+		return
+	}
+	if d := chain.Decided(); d == SpaceLayer || d == ItemLayer {
+		if a.q.Resource.Kind == catalogue.Meeting {
+			c.Who, c.WhoID = WhoOwner, a.s.inv.personIDs.text(a.s.inv.text, a.s.inv.meetings.at(a.target).host)
+			return
+		}
+		a.owned(c)
+	}
+}
+
+// GateAnswer is what one gate answered.
+type GateAnswer struct {
+	Gate   catalogue.Gate
+	Asked  bool
+	Pass   bool
+	Causes []Cause
+}
+
+// String returns pass, refuse or not_asked.
+func (g *GateAnswer) String() string {
+	switch {
+	case !g.Asked:
+		return "not_asked"
+	case g.Pass:
+		return "pass"
+	}
+	return "refuse"
+}
+
+// AccountAnswer is the answer for one account.
+type AccountAnswer struct {
+	Verdict
+	Gates [catalogue.NumGates]GateAnswer
+}
+
+// Answer is a whole answer: all accounts that the action knows, the deciding
+// one first.
+type Answer struct {
+	Question Question
+	Kind     Kind
+	Nobody   bool // at our own domain, and nobody there has the address
+	Accounts []AccountAnswer
+}
+
+// Yes reports whether the decision is yes.
+func (x *Answer) Yes() bool { return x.Accounts[0].Yes }
+
+// Deciding returns the account that decides.
+func (x *Answer) Deciding() *AccountAnswer { return &x.Accounts[0] }
+
+// recorder keeps the causes and chains of one answer.
+type recorder struct {
+	causes []Cause
+	chains []Chain
+	starts [2]int
+	n      int
+}
+
+func (r *recorder) begin(Account) {
+	r.starts[r.n] = len(r.causes)
+	r.n++
+}
+
+func (r *recorder) add(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
+	r.causes = append(r.causes, Cause{Gate: g, Refuses: refuses, Code: code, When: moment.Never})
+	return &r.causes[len(r.causes)-1]
+}
+
+// chain returns a place for a chain that never moves.
+func (r *recorder) chain() *Chain {
+	if len(r.chains) == cap(r.chains) {
+		r.chains = make([]Chain, 0, 8) // full: begin another block, the old one stays where it is
+	}
+	r.chains = r.chains[:len(r.chains)+1]
+	return &r.chains[len(r.chains)-1]
+}
+
+// Explain answers a question with every cause and chain. An error is a *WrongUse.
+func (s *Snapshot) Explain(q *Question) (*Answer, error) {
+	var a asker
+	if err := a.resolve(s, q); err != nil {
+		return nil, err
+	}
+	rec := &recorder{causes: make([]Cause, 0, 24*a.nAccounts), chains: make([]Chain, 0, 10)}
+	a.rec = rec
+	out := &Answer{Question: *q, Kind: a.kind, Nobody: a.stranger, Accounts: make([]AccountAnswer, a.nAccounts)}
+	for i := range out.Accounts {
+		out.Accounts[i].Verdict = a.ask(a.accounts[i])
+	}
+	for i := range out.Accounts {
+		acc := &out.Accounts[i]
+		end := len(rec.causes)
+		if i+1 < len(out.Accounts) {
+			end = rec.starts[i+1]
+		}
+		mine := rec.causes[rec.starts[i]:end]
+		for g := range acc.Gates {
+			gate := &acc.Gates[g]
+			gate.Gate = catalogue.Gate(g)
+			gate.Asked, gate.Pass = acc.Asked.Has(gate.Gate), !acc.Refusing.Has(gate.Gate)
+			from := 0
+			for from < len(mine) && mine[from].Gate < gate.Gate {
+				from++
+			}
+			to := from
+			for to < len(mine) && mine[to].Gate == gate.Gate {
+				to++
+			}
+			gate.Causes = mine[from:to:to]
+		}
+	}
+	if len(out.Accounts) == 2 && out.Accounts[1].before(&out.Accounts[0].Verdict) {
+		out.Accounts[0], out.Accounts[1] = out.Accounts[1], out.Accounts[0]
+	}
+	return out, nil
+}

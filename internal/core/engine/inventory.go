@@ -1,0 +1,627 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// row holds one value for every rule, Unset where nothing is said.
+type row [catalogue.NumRules]catalogue.Value
+
+// list is a stretch of inventory.lists.
+type list struct{ off, n uint32 }
+
+// party is everything the engine knows of one outside address: its record, if
+// it has one, its grants and its groups. One cache line.
+type party struct {
+	since, accepted, stateSince, terms moment.Moment
+	grants                             list // in inventory.grants, in the order they were given
+	groups                             list // indexes of groups
+	domain                             uint32
+	name                               uint32 // offset of the name in the blob
+	nameLen                            uint8
+	flags                              partyFlag
+	licence                            world.Licence
+}
+
+type partyFlag uint8
+
+const (
+	hasRecord partyFlag = 1 << iota
+	isSuspended
+	isProvisioned
+	hasLocation
+)
+
+// grant is a role of one party or group; via says through what.
+type grant struct {
+	from, until moment.Moment
+	resource    uint32 // index of a space or, with itemBit, of an item
+	role        catalogue.Role
+	via         via
+	link        uint32 // with viaLink
+}
+
+type via uint8
+
+const (
+	viaGrant via = iota
+	viaLink
+	viaGroup // only while answering: a grant of a group
+)
+
+const itemBit = 1 << 31
+
+type space struct {
+	exists, joinable, house bool
+	kind                    world.SpaceKind
+	name                    ref
+	rules, held             uint32 // rows, none where nothing is said
+	owners                  list   // people
+	members                 list   // people, or groups with itemBit
+	parties                 list   // encoded partyRefs
+	anyParty                bool   // no parties are named
+}
+
+type item struct {
+	exists, private bool
+	kind            catalogue.ResourceKind
+	space           uint32
+	name            ref
+	rules, held     uint32
+}
+
+type person struct {
+	exists  bool
+	roles   world.PersonRole
+	address ref
+	name    ref
+	groups  list
+	sends   list // forwarders
+}
+
+type group struct {
+	exists bool
+	name   ref
+	grants list
+}
+
+type meeting struct {
+	exists, standingRoom, passcode bool
+	host, space                    uint32
+	name                           ref
+	rules, held                    uint32
+	domains                        list
+}
+
+type link struct {
+	exists, bearer, download, password bool
+	right                              catalogue.Role
+	item                               uint32
+	by                                 uint32
+	created, until                     moment.Moment
+}
+
+type forwarder struct {
+	to       uint32 // index of an address
+	keepCopy bool
+	byAdmin  bool
+}
+
+// partyRef is a world.PartyRef by index; the kinds are told apart by what.
+type partyRef struct {
+	what  uint32 // 0 partner, 1 domain, 2 group, 3 address
+	index uint32
+}
+
+// inventory is the part of a snapshot that operations change.
+type inventory struct {
+	text blob
+
+	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs names
+
+	parties  vec[party]  // by address
+	ours     vec[uint32] // by address: the person who has it, or none
+	people   vec[person]
+	groups   vec[group]
+	spaces   vec[space]
+	items    vec[item]
+	meetings vec[meeting]
+	links    vec[link]
+
+	grants     []grant
+	lists      []uint32
+	refs       []partyRef
+	forwarders []forwarder
+	rows       []row
+
+	grantsDead int // entries of grants that nothing refers to any more
+	live       struct{ people, guests, grants, spaces, items, meetings, links int }
+}
+
+func (v *inventory) partyAt(i uint32) *party {
+	if i == none || i >= v.parties.n {
+		return nil
+	}
+	return v.parties.at(i)
+}
+
+func (v *inventory) addressText(i uint32) string { return v.addresses.text(v.text, i) }
+
+// Snapshot is a world at one revision, ready to be asked. It is immutable and
+// may be asked from many goroutines at once.
+type Snapshot struct {
+	inv   inventory
+	pol   *policy
+	taken bool // an Editor has been made: see Edit
+}
+
+// Counts says how many live entries of each kind a snapshot holds.
+type Counts struct{ People, Guests, Grants, Spaces, Items, Meetings, Links, Partners int }
+
+// Counts returns the number of entries.
+func (s *Snapshot) Counts() Counts {
+	l := s.inv.live
+	return Counts{l.people, l.guests, l.grants, l.spaces, l.items, l.meetings, l.links, len(s.pol.source.Partners)}
+}
+
+// Editor makes the next snapshot. It belongs to one goroutine.
+type Editor struct {
+	inv    inventory
+	pol    *policy
+	tok    *token
+	policy *world.World // where policy is to be compiled anew
+	seen   map[row]uint32
+}
+
+// New returns an Editor of an empty world.
+func New() *Editor {
+	return &Editor{tok: &token{}, seen: map[row]uint32{}, policy: &world.World{}}
+}
+
+// Edit returns an Editor that begins with s. Only one line of snapshots grows in
+// place: a second Editor of the same snapshot copies its lists first. Edit is
+// not safe for concurrent use on one snapshot.
+func (s *Snapshot) Edit() *Editor {
+	e := &Editor{inv: s.inv, pol: s.pol, tok: &token{}}
+	if s.taken {
+		v := &e.inv
+		v.text = v.text[:len(v.text):len(v.text)]
+		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
+		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
+		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs} {
+			n.refs = n.refs[:len(n.refs):len(n.refs)]
+		}
+	}
+	s.taken = true
+	return e
+}
+
+// Of returns a snapshot of a whole world.
+func Of(w *world.World) *Snapshot {
+	e := New()
+	e.Put(w)
+	return e.Done()
+}
+
+// Put adds or replaces all that w holds.
+func (e *Editor) Put(w *world.World) {
+	for i := range w.Groups {
+		e.PutGroup(&w.Groups[i])
+	}
+	for i := range w.People {
+		e.PutPerson(&w.People[i])
+	}
+	for i := range w.Spaces {
+		e.PutSpace(&w.Spaces[i])
+		for j := range w.Spaces[i].Items {
+			e.PutItem(&w.Spaces[i].Items[j])
+		}
+	}
+	for i := range w.Meetings {
+		e.PutMeeting(&w.Meetings[i])
+	}
+	for i := range w.Guests {
+		e.PutGuest(&w.Guests[i])
+	}
+	byParty := map[string][]world.Grant{}
+	for i := range w.Grants {
+		p := w.Grants[i].Party()
+		byParty[p] = append(byParty[p], w.Grants[i])
+	}
+	for p, g := range byParty {
+		e.SetGrants(p, g)
+	}
+	for i := range w.Links {
+		e.PutLink(&w.Links[i])
+	}
+	sends := map[string][]world.Forwarder{}
+	for i := range w.Forwarders {
+		sends[w.Forwarders[i].Mailbox] = append(sends[w.Forwarders[i].Mailbox], w.Forwarders[i])
+	}
+	for p, f := range sends {
+		e.SetForwarders(p, f)
+	}
+	e.SetPolicy(w)
+}
+
+// Done compiles what changed and returns the snapshot. The Editor is spent.
+func (e *Editor) Done() *Snapshot {
+	if e.policy != nil {
+		e.pol = compile(&e.inv, e.tok, e.policy)
+	} else {
+		e.pol = e.pol.extend(&e.inv)
+	}
+	return &Snapshot{inv: e.inv, pol: e.pol}
+}
+
+// SetPolicy replaces the whole policy, the partners' stances included, by the
+// policy part of w, which must not change afterwards.
+func (e *Editor) SetPolicy(w *world.World) { e.policy = w }
+
+func (e *Editor) list(xs []uint32) list {
+	l := list{uint32(len(e.inv.lists)), uint32(len(xs))}
+	e.inv.lists = append(e.inv.lists, xs...)
+	return l
+}
+
+func (e *Editor) row(settings []world.Setting, held bool) uint32 {
+	var r row
+	said := false
+	for i := range r {
+		r[i] = catalogue.Unset
+	}
+	for _, s := range settings {
+		if s.Held == held {
+			r[s.Rule], said = s.Value, true
+		}
+	}
+	if !said {
+		return none
+	}
+	if i, ok := e.seen[r]; ok {
+		return i
+	}
+	e.inv.rows = append(e.inv.rows, r)
+	i := uint32(len(e.inv.rows) - 1)
+	if e.seen != nil {
+		e.seen[r] = i
+	}
+	return i
+}
+
+// grow makes sure that a table has a place for every index up to i.
+func grow[T any](v *vec[T], tok *token, i uint32, empty T) *T {
+	for v.n <= i {
+		v.add(tok, empty)
+	}
+	return v.edit(tok, i)
+}
+
+func (e *Editor) domain(d addr.Domain) uint32 {
+	return e.inv.domains.add(e.tok, &e.inv.text, d.String())
+}
+
+// address returns the index of a and makes sure that its party exists.
+func (e *Editor) address(a addr.Address) uint32 {
+	i := e.inv.addresses.add(e.tok, &e.inv.text, a.String())
+	for e.inv.parties.n <= i {
+		e.inv.parties.add(e.tok, party{domain: none})
+		e.inv.ours.add(e.tok, none)
+	}
+	if e.inv.parties.at(i).domain == none {
+		d := e.domain(a.Domain())
+		e.inv.parties.edit(e.tok, i).domain = d
+	}
+	return i
+}
+
+func (e *Editor) person(id string) uint32 {
+	if id == "" {
+		return none
+	}
+	i := e.inv.personIDs.add(e.tok, &e.inv.text, id)
+	grow(&e.inv.people, e.tok, i, person{})
+	return i
+}
+
+func (e *Editor) group(id string) uint32 {
+	i := e.inv.groupIDs.add(e.tok, &e.inv.text, id)
+	grow(&e.inv.groups, e.tok, i, group{})
+	return i
+}
+
+func (e *Editor) space(id string) uint32 {
+	if id == "" {
+		return none
+	}
+	i := e.inv.spaceIDs.add(e.tok, &e.inv.text, id)
+	grow(&e.inv.spaces, e.tok, i, space{rules: none, held: none})
+	return i
+}
+
+func (e *Editor) item(id string) uint32 {
+	i := e.inv.itemIDs.add(e.tok, &e.inv.text, id)
+	grow(&e.inv.items, e.tok, i, item{rules: none, held: none})
+	return i
+}
+
+func (e *Editor) partyRefs(refs []world.PartyRef) list {
+	l := list{uint32(len(e.inv.refs)), uint32(len(refs))}
+	out := make([]partyRef, 0, len(refs))
+	for _, r := range refs {
+		out = append(out, e.partyRef(r))
+	}
+	l.off = uint32(len(e.inv.refs))
+	e.inv.refs = append(e.inv.refs, out...)
+	return l
+}
+
+func (e *Editor) partyRef(r world.PartyRef) partyRef {
+	switch {
+	case r.Partner != "":
+		return partyRef{0, e.inv.partners.add(e.tok, &e.inv.text, r.Partner)}
+	case !r.Domain.IsZero():
+		return partyRef{1, e.domain(r.Domain)}
+	case r.Group != "":
+		return partyRef{2, e.group(r.Group)}
+	}
+	return partyRef{3, e.address(r.Address)}
+}
+
+// PutPerson adds or replaces a person. Groups the person names need not be
+// there yet.
+func (e *Editor) PutPerson(p *world.Person) {
+	i := e.person(p.ID)
+	old := *e.inv.people.at(i)
+	groups := make([]uint32, 0, len(p.Groups))
+	for _, g := range p.Groups {
+		groups = append(groups, e.group(g))
+	}
+	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends}
+	if old.address.n > 0 {
+		if a := e.inv.addresses.find(e.inv.text, e.inv.text.text(old.address)); a != none {
+			*e.inv.ours.edit(e.tok, a) = none
+		}
+	}
+	if !p.Address.IsZero() {
+		a := e.address(p.Address)
+		*e.inv.ours.edit(e.tok, a) = i
+		rec.address = e.inv.addresses.refs[a]
+	}
+	if !old.exists {
+		e.inv.live.people++
+	}
+	*e.inv.people.edit(e.tok, i) = rec
+}
+
+// PutGroup adds or replaces a group and which parties it holds.
+func (e *Editor) PutGroup(g *world.Group) {
+	i := e.group(g.ID)
+	rec := e.inv.groups.edit(e.tok, i)
+	was := rec.exists
+	rec.exists, rec.name = true, e.inv.text.add(g.Name)
+	if was { // take the group out of every party that had it
+		for p := uint32(0); p < e.inv.parties.n; p++ {
+			if e.has(e.inv.parties.at(p).groups, i) {
+				e.setGroups(p, i, false)
+			}
+		}
+	}
+	for _, a := range g.Parties {
+		e.setGroups(e.address(a), i, true)
+	}
+}
+
+func (e *Editor) has(l list, x uint32) bool {
+	for _, y := range e.inv.lists[l.off : l.off+l.n] {
+		if x == y {
+			return true
+		}
+	}
+	return false
+}
+
+func (e *Editor) setGroups(p, g uint32, in bool) {
+	l := e.inv.parties.at(p).groups
+	var out []uint32
+	for _, x := range e.inv.lists[l.off : l.off+l.n] {
+		if x != g {
+			out = append(out, x)
+		}
+	}
+	if in {
+		out = append(out, g)
+	}
+	e.inv.parties.edit(e.tok, p).groups = e.list(out)
+}
+
+// PutSpace adds or replaces a space; its items stay as they are.
+func (e *Editor) PutSpace(s *world.Space) {
+	i := e.space(s.ID)
+	was := e.inv.spaces.at(i).exists
+	var owners, members []uint32
+	for _, o := range s.Owners {
+		owners = append(owners, e.person(o))
+	}
+	for _, m := range s.Members {
+		if m.Group != "" {
+			members = append(members, e.group(m.Group)|itemBit)
+		} else {
+			members = append(members, e.person(m.Person))
+		}
+	}
+	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, name: e.inv.text.add(s.Name),
+		rules: e.row(s.Rules, false), held: e.row(s.Rules, true), owners: e.list(owners), members: e.list(members),
+		parties: e.partyRefs(s.Parties), anyParty: s.Parties == nil}
+	if !was {
+		e.inv.live.spaces++
+	}
+	*e.inv.spaces.edit(e.tok, i) = rec
+}
+
+// PutItem adds or replaces an item. Its space need not be there yet.
+func (e *Editor) PutItem(it *world.Item) {
+	i := e.item(it.ID)
+	rec := item{exists: true, private: it.Private, kind: it.Kind, space: e.space(it.Space), name: e.inv.text.add(it.Name),
+		rules: e.row(it.Rules, false), held: e.row(it.Rules, true)}
+	if !e.inv.items.at(i).exists {
+		e.inv.live.items++
+	}
+	*e.inv.items.edit(e.tok, i) = rec
+}
+
+// PutMeeting adds or replaces a meeting.
+func (e *Editor) PutMeeting(m *world.Meeting) {
+	i := e.inv.meetingIDs.add(e.tok, &e.inv.text, m.ID)
+	grow(&e.inv.meetings, e.tok, i, meeting{})
+	var ds []uint32
+	for _, d := range m.SignInDomains {
+		ds = append(ds, e.domain(d))
+	}
+	rec := meeting{exists: true, standingRoom: m.StandingRoom, passcode: m.Passcode, host: e.person(m.Host), space: e.space(m.Space),
+		name: e.inv.text.add(m.Name), rules: e.row(m.Rules, false), held: e.row(m.Rules, true), domains: e.list(ds)}
+	if !e.inv.meetings.at(i).exists {
+		e.inv.live.meetings++
+	}
+	*e.inv.meetings.edit(e.tok, i) = rec
+}
+
+// PutGuest adds or replaces a record; the party's grants stay as they are.
+func (e *Editor) PutGuest(g *world.Guest) {
+	i := e.address(g.Address)
+	name := g.Name
+	if len(name) > 255 {
+		name = name[:255]
+	}
+	n := e.inv.text.add(name)
+	p := e.inv.parties.edit(e.tok, i)
+	if p.flags&hasRecord == 0 {
+		e.inv.live.guests++
+	}
+	p.flags = hasRecord
+	if g.State == world.StateSuspended {
+		p.flags |= isSuspended
+	}
+	if g.Provisioned() {
+		p.flags |= isProvisioned
+	}
+	if g.Location != "" {
+		p.flags |= hasLocation
+	}
+	p.since, p.accepted, p.stateSince, p.terms = g.Since, g.Accepted, g.StateSince, g.Terms
+	if g.State != world.StateInvited && g.Accepted == moment.Never {
+		p.accepted = g.Since // active or suspended without a date of acceptance: from its beginning
+	}
+	p.licence, p.name, p.nameLen = g.Licence, n.off, uint8(n.n)
+}
+
+// SetGrants replaces all grants of one party, written as Grant.Party has it.
+// Named links of the address stay.
+func (e *Editor) SetGrants(who string, grants []world.Grant) {
+	if len(who) > 6 && who[:6] == "group:" {
+		i := e.group(who[6:])
+		l := e.placeGrants(grants, nil)
+		g := e.inv.groups.edit(e.tok, i)
+		e.inv.grantsDead += int(g.grants.n)
+		e.inv.live.grants += int(l.n) - int(g.grants.n)
+		g.grants = l
+		return
+	}
+	a, err := addr.Parse(who)
+	if err != nil {
+		panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
+	}
+	i := e.address(a)
+	old := e.inv.parties.at(i).grants
+	var links []grant
+	for _, g := range e.inv.grants[old.off : old.off+old.n] {
+		if g.via == viaLink {
+			links = append(links, g)
+		}
+	}
+	l := e.placeGrants(grants, links)
+	e.inv.grantsDead += int(old.n)
+	e.inv.live.grants += len(grants) - (int(old.n) - len(links))
+	e.inv.parties.edit(e.tok, i).grants = l
+}
+
+func (e *Editor) resource(r world.Resource) uint32 {
+	if r.Kind == catalogue.Space {
+		return e.space(r.ID)
+	}
+	return e.item(r.ID) | itemBit
+}
+
+func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
+	l := list{n: uint32(len(grants) + len(links))}
+	out := make([]grant, 0, l.n)
+	for i := range grants {
+		g := &grants[i]
+		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
+	}
+	l.off = uint32(len(e.inv.grants))
+	e.inv.grants = append(append(e.inv.grants, out...), links...)
+	return l
+}
+
+// PutLink adds or replaces a link. A named link also becomes a grant of every
+// address it names.
+func (e *Editor) PutLink(l *world.Link) {
+	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
+	grow(&e.inv.links, e.tok, i, link{})
+	if old := e.inv.links.at(i); old.exists && !old.bearer {
+		e.dropLinkGrants(i)
+	} else if !old.exists {
+		e.inv.live.links++
+	}
+	rec := link{exists: true, bearer: l.Bearer(), download: l.Download, password: l.Password, right: l.Right,
+		item: e.item(l.Item.ID), by: e.person(l.By), created: l.Created, until: l.Until}
+	*e.inv.links.edit(e.tok, i) = rec
+	for _, a := range l.For {
+		p := e.address(a)
+		old := e.inv.parties.at(p).grants
+		off := uint32(len(e.inv.grants))
+		e.inv.grants = append(e.inv.grants, e.inv.grants[old.off:old.off+old.n]...)
+		e.inv.grants = append(e.inv.grants, grant{from: l.Created, until: l.Until, resource: rec.item | itemBit, role: l.Right, via: viaLink, link: i})
+		e.inv.parties.edit(e.tok, p).grants = list{off, old.n + 1}
+		e.inv.grantsDead += int(old.n)
+	}
+}
+
+// dropLinkGrants takes the grants of named link i from every party.
+func (e *Editor) dropLinkGrants(i uint32) {
+	for p := uint32(0); p < e.inv.parties.n; p++ {
+		old := e.inv.parties.at(p).grants
+		var keep []grant
+		found := false
+		for _, g := range e.inv.grants[old.off : old.off+old.n] {
+			if g.via == viaLink && g.link == i {
+				found = true
+			} else {
+				keep = append(keep, g)
+			}
+		}
+		if found {
+			off := uint32(len(e.inv.grants))
+			e.inv.grants = append(e.inv.grants, keep...)
+			e.inv.parties.edit(e.tok, p).grants = list{off, uint32(len(keep))}
+			e.inv.grantsDead += int(old.n)
+		}
+	}
+}
+
+// SetForwarders replaces all forwarders of a person's mailbox.
+func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
+	i := e.person(personID)
+	l := list{n: uint32(len(fs))}
+	out := make([]forwarder, 0, len(fs))
+	for _, f := range fs {
+		out = append(out, forwarder{to: e.address(f.To), keepCopy: f.KeepCopy, byAdmin: f.SetBy == "administrator"})
+	}
+	l.off = uint32(len(e.inv.forwarders))
+	e.inv.forwarders = append(e.inv.forwarders, out...)
+	e.inv.people.edit(e.tok, i).sends = l
+}

@@ -1,0 +1,327 @@
+package engine
+
+import (
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// policy is the compiled form of what is changed by publishing. It is small
+// enough to be compiled anew for every change.
+type policy struct {
+	source    *world.World
+	zone      *time.Location
+	limit     row
+	fallback  row // the default that counts
+	said      row // the default as it was said
+	saidHeld  [catalogue.NumRules]bool
+	partners  []partnerRow // by index of inventory.partners
+	byName    map[string]domainEntry
+	bars      map[string]int32 // by address: index in source.Barred
+	domains   []domainFacts    // by index of inventory.domains
+	except    []exception
+	byPerson  map[uint32][]int32
+	byGroup   map[uint32][]int32
+	anyPeople bool
+}
+
+// domainEntry is what the table of model §2 says of one name.
+type domainEntry struct {
+	bar     int32 // index in source.Barred + 1, 0 for none
+	barSub  bool
+	kind    entryKind
+	sub     bool
+	partner uint32
+}
+
+type entryKind uint8
+
+const (
+	unlisted entryKind = iota
+	ownDomain
+	partnerDomain
+	personalDomain
+)
+
+// domainFacts is the outcome of the longest match for one domain.
+type domainFacts struct {
+	bar     int32 // index in source.Barred + 1, 0 for none
+	kind    entryKind
+	partner uint32 // with partnerDomain
+}
+
+type stanceFacts struct {
+	says     world.Says
+	features uint8 // bits by Feature; 0: all
+	expires  moment.Moment
+	source   string
+}
+
+type partnerRow struct {
+	exists   bool
+	standing world.Standing
+	endedAt  moment.Moment
+	opened   [catalogue.NumKeys]world.Opening
+	stance   [catalogue.NumKeys]stanceFacts
+	rules    row
+	held     row
+	source   *world.Partner
+}
+
+type exception struct {
+	source      *world.Exception
+	from, until moment.Moment
+	parties     []partyRef // nil: towards everybody
+	rules, held row
+}
+
+func emptyRow() row {
+	var r row
+	for i := range r {
+		r[i] = catalogue.Unset
+	}
+	return r
+}
+
+func rowsOf(settings []world.Setting) (counts, held row) {
+	counts, held = emptyRow(), emptyRow()
+	for _, s := range settings {
+		if s.Held {
+			held[s.Rule] = s.Value
+		} else {
+			counts[s.Rule] = s.Value
+		}
+	}
+	return
+}
+
+func compile(v *inventory, tok *token, w *world.World) *policy {
+	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}, byGroup: map[uint32][]int32{}}
+	stanceDays := world.StartStanceDays
+	if w.Settings != nil {
+		stanceDays = w.Settings.StanceDays
+	}
+	for i, r := range catalogue.Rules() {
+		p.limit[i], p.said[i], p.fallback[i] = r.Limit, r.Default, r.Default
+	}
+	for _, s := range w.Rules {
+		r := s.Rule.Get()
+		if s.Limit != catalogue.Unset {
+			p.limit[s.Rule] = s.Limit
+		}
+		if s.Default != catalogue.Unset {
+			p.said[s.Rule], p.fallback[s.Rule], p.saidHeld[s.Rule] = s.Default, s.Default, s.Held
+			if s.Held {
+				p.fallback[s.Rule] = s.Counts
+				if s.Counts == catalogue.Unset {
+					p.fallback[s.Rule] = r.Scale.Tightest()
+				}
+			}
+		}
+	}
+	if w.Organisation != nil {
+		if w.Organisation.Zone != nil {
+			p.zone = w.Organisation.Zone
+		}
+		for _, d := range w.Organisation.Domains {
+			p.enter(d, ownDomain, none)
+		}
+	}
+	for _, d := range w.Personal {
+		p.enter(d, personalDomain, none)
+	}
+	for i := range w.Partners {
+		src := &w.Partners[i]
+		k := v.partners.add(tok, &v.text, src.ID)
+		for uint32(len(p.partners)) <= k {
+			p.partners = append(p.partners, partnerRow{})
+		}
+		row := partnerRow{exists: true, standing: src.Standing, endedAt: src.StandingSince, opened: src.Opened, source: src}
+		row.rules, row.held = rowsOf(src.Rules)
+		for _, s := range src.Stance {
+			f := stanceFacts{says: s.Says, expires: moment.Never, source: s.Source}
+			for _, x := range s.Features {
+				f.features |= 1 << x
+			}
+			if s.Features != nil && f.features == 0 {
+				f.features = 1 << 7 // an empty list admits nothing
+			}
+			if s.AsOf.IsSet() && stanceDays != catalogue.NoLimit {
+				f.expires = moment.EndOfDays(moment.DayOf(s.AsOf, p.zone), int(stanceDays), p.zone)
+			}
+			row.stance[s.Key] = f
+		}
+		p.partners[k] = row
+		for _, d := range src.Domains {
+			p.enter(d, partnerDomain, k)
+		}
+	}
+	for i := range w.Barred {
+		b := &w.Barred[i]
+		if !b.Address.IsZero() {
+			p.bars[b.Address.String()] = int32(i)
+			continue
+		}
+		e := p.byName[b.Domain.String()]
+		e.bar, e.barSub = int32(i)+1, b.Subdomains
+		p.byName[b.Domain.String()] = e
+	}
+	for i := range w.Exceptions {
+		src := &w.Exceptions[i]
+		x := exception{source: src, from: src.From, until: src.Until}
+		x.rules, x.held = rowsOf(src.Rules)
+		if src.Parties != nil {
+			x.parties = make([]partyRef, 0, len(src.Parties))
+			for _, r := range src.Parties {
+				x.parties = append(x.parties, v.lookupRef(tok, r))
+			}
+		}
+		p.except = append(p.except, x)
+		for _, id := range src.People {
+			if k := v.personIDs.find(v.text, id); k != none {
+				p.byPerson[k] = append(p.byPerson[k], int32(i))
+			}
+		}
+		for _, id := range src.Groups {
+			if k := v.groupIDs.find(v.text, id); k != none {
+				p.byGroup[k] = append(p.byGroup[k], int32(i))
+			}
+		}
+	}
+	p.anyPeople = len(p.except) > 0
+	return p.extend(v)
+}
+
+// lookupRef turns a reference of an exception into indexes. Names the inventory
+// does not hold yet are taken in, so that they match once it does.
+func (v *inventory) lookupRef(tok *token, r world.PartyRef) partyRef {
+	switch {
+	case r.Partner != "":
+		return partyRef{0, v.partners.add(tok, &v.text, r.Partner)}
+	case !r.Domain.IsZero():
+		return partyRef{1, v.domains.add(tok, &v.text, r.Domain.String())}
+	case r.Group != "":
+		return partyRef{2, v.groupIDs.find(v.text, r.Group)}
+	}
+	i := v.addresses.add(tok, &v.text, r.Address.String())
+	for v.parties.n <= i {
+		v.parties.add(tok, party{domain: none})
+		v.ours.add(tok, none)
+	}
+	if p := v.parties.at(i); p.domain == none {
+		d := v.domains.add(tok, &v.text, r.Address.Domain().String())
+		v.parties.edit(tok, i).domain = d
+	}
+	return partyRef{3, i}
+}
+
+func (p *policy) enter(d world.Entry, kind entryKind, partner uint32) {
+	e := p.byName[d.Domain.String()]
+	if e.kind == unlisted {
+		e.kind, e.sub, e.partner = kind, d.Subdomains, partner
+	}
+	p.byName[d.Domain.String()] = e
+}
+
+// extend resolves the domains that the inventory has learnt since.
+func (p *policy) extend(v *inventory) *policy {
+	if len(p.domains) == len(v.domains.refs) {
+		return p
+	}
+	q := *p
+	q.domains = make([]domainFacts, len(v.domains.refs))
+	for i := copy(q.domains, p.domains); i < len(q.domains); i++ {
+		q.domains[i] = p.match(v.domains.text(v.text, uint32(i)))
+	}
+	return &q
+}
+
+// match finds the longest match for a domain: one look-up a label.
+func (p *policy) match(name string) domainFacts {
+	f := domainFacts{partner: none}
+	whole := true
+	for {
+		if e, ok := p.byName[name]; ok {
+			if e.bar != 0 && f.bar == 0 && (whole || e.barSub) {
+				f.bar = e.bar
+			}
+			if e.kind != unlisted && (whole || e.sub) {
+				f.kind, f.partner = e.kind, e.partner
+				return f
+			}
+		}
+		whole = false
+		i := indexByte(name, '.')
+		if i < 0 {
+			return f
+		}
+		name = name[i+1:]
+	}
+}
+
+func indexByte(s string, c byte) int {
+	for i := 0; i < len(s); i++ {
+		if s[i] == c {
+			return i
+		}
+	}
+	return -1
+}
+
+// Match is what the table of domains says of an address (model §2).
+type Match struct {
+	Address addr.Address
+	Own     bool           // at a domain of ours
+	Bar     *world.Bar     // the bar that decides, or nil
+	Partner *world.Partner // the partner it would belong to, barred or not
+	Private bool           // at a personal domain
+	Entry   string         // the entry that decides, as it is written
+	Sub     bool           // that entry takes its subdomains along
+	Others  []string       // entries further up that also match and do not decide
+}
+
+// Match says which entry decides for a, and why.
+func (s *Snapshot) Match(a addr.Address) Match {
+	p := s.pol
+	m := Match{Address: a}
+	f := p.match(a.Domain().String())
+	switch f.kind {
+	case ownDomain:
+		m.Own = true
+	case personalDomain:
+		m.Private = true
+	case partnerDomain:
+		m.Partner = p.partners[f.partner].source
+	}
+	if f.bar > 0 {
+		m.Bar = &p.source.Barred[f.bar-1]
+	}
+	if i, ok := p.bars[a.String()]; ok {
+		m.Bar = &p.source.Barred[i]
+		m.Entry = a.String()
+	}
+	whole := true
+	for d, ok := a.Domain(), true; ok; d, ok = d.Parent() {
+		if e, found := p.byName[d.String()]; found {
+			barred, entered := e.bar != 0 && (whole || e.barSub), e.kind != unlisted && (whole || e.sub)
+			if barred || entered {
+				if m.Entry == "" {
+					m.Entry, m.Sub = d.String(), barred && e.barSub || entered && !barred && e.sub
+				} else {
+					m.Others = append(m.Others, d.String())
+				}
+			}
+		}
+		whole = false
+	}
+	return m
+}
+
+// Zone returns the organisation's time zone.
+func (s *Snapshot) Zone() *time.Location { return s.pol.zone }
+
+// Policy returns the policy the snapshot was made from. Callers must not change it.
+func (s *Snapshot) Policy() *world.World { return s.pol.source }

@@ -1,0 +1,330 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+)
+
+// LayerName is a layer of a chain, the limit and the default included.
+type LayerName uint8
+
+// The layers of a chain, in the order in which they are told.
+const (
+	LimitLayer LayerName = iota
+	DefaultLayer
+	PartnerLayer
+	PeopleLayer
+	SpaceLayer
+	ItemLayer
+	numLayers
+)
+
+// String names the layer as the API does.
+func (l LayerName) String() string {
+	return [...]string{"limit", "default", "partner", "people", "space", "item"}[l]
+}
+
+// Step is what one layer of a chain says.
+type Step struct {
+	Applies bool            // the layer exists for this rule and context
+	Value   catalogue.Value // Unset: it says nothing
+	Held    catalogue.Value // a value held back there, Unset for none
+	Where   string          // id of the partner, exception, space or item
+}
+
+// Chain is how a value was found: every layer and what it says (model §3).
+type Chain struct {
+	Rule  catalogue.RuleID
+	Steps [numLayers]Step
+}
+
+// collected is the layers below the organisation, from the widest.
+var collected = [...]LayerName{PartnerLayer, PeopleLayer, SpaceLayer, ItemLayer}
+
+// without returns the effective value as if layer skip said nothing; numLayers
+// skips none.
+func (c *Chain) without(skip LayerName) catalogue.Value {
+	scale := c.Rule.Get().Scale
+	best := catalogue.Unset
+	for _, l := range collected {
+		if v := c.Steps[l].Value; l != skip && v != catalogue.Unset {
+			if best == catalogue.Unset || scale.Shape == catalogue.Choice {
+				best = v
+			} else {
+				best = scale.Tighter(best, v)
+			}
+		}
+	}
+	if best == catalogue.Unset {
+		best = c.Steps[DefaultLayer].Value
+	}
+	if skip == LimitLayer {
+		return best
+	}
+	return scale.Tighter(best, c.Steps[LimitLayer].Value)
+}
+
+// Effective returns the value that counts.
+func (c *Chain) Effective() catalogue.Value { return c.without(numLayers) }
+
+// Decided returns the layer that decided: the nearest whose own value is the
+// effective one, the limit where no layer says it.
+func (c *Chain) Decided() LayerName {
+	v := c.Effective()
+	said := false
+	for i := len(collected) - 1; i >= 0; i-- {
+		if s := c.Steps[collected[i]]; s.Value != catalogue.Unset {
+			if s.Value == v {
+				return collected[i]
+			}
+			said = true
+		}
+	}
+	if !said && c.Steps[DefaultLayer].Value == v {
+		return DefaultLayer
+	}
+	return LimitLayer
+}
+
+// Without returns what the value would be if the deciding layer said nothing.
+// Without the default there is nothing to fall back on but the limit.
+func (c *Chain) Without() catalogue.Value {
+	d := c.Decided()
+	if d == DefaultLayer {
+		return c.Steps[LimitLayer].Value
+	}
+	return c.without(d)
+}
+
+// Option is a value that could be chosen, or the layer that stands against it.
+type Option struct {
+	Value catalogue.Value
+	Can   bool
+	By    LayerName // where it cannot: the layer that says less
+}
+
+// Options says of every value of the scale whether the nearest layer that may
+// set the rule here could bring it about, and if not which layer caps it.
+func (c *Chain) Options() []Option {
+	r := c.Rule.Get()
+	nearest := DefaultLayer
+	for _, l := range collected {
+		if c.Steps[l].Applies {
+			nearest = l
+		}
+	}
+	var out []Option
+	for _, v := range r.Scale.All() {
+		o := Option{Value: v, Can: true}
+		for l := LimitLayer; l < numLayers && r.Scale.Shape != catalogue.Choice; l++ {
+			if l == nearest || l == DefaultLayer || c.Steps[l].Value == catalogue.Unset {
+				continue
+			}
+			if r.Scale.Looser(v, c.Steps[l].Value) {
+				o.Can, o.By = false, l
+				break
+			}
+		}
+		out = append(out, o)
+	}
+	return out
+}
+
+// about is the context a rule is asked in.
+type about struct {
+	party  *outside
+	person uint32
+	space  uint32 // index, or none
+	near   uint32 // row of the item or meeting, or none
+}
+
+// value finds the effective value of rule r. Where c is not nil it also fills
+// in the chain.
+func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
+	pol, inv := a.s.pol, &a.s.inv
+	rule := r.Get()
+	scale := &rule.Scale
+	best := catalogue.Unset
+	take := func(v catalogue.Value) {
+		switch {
+		case v == catalogue.Unset:
+		case best == catalogue.Unset || scale.Shape == catalogue.Choice:
+			best = v
+		case scale.Shape == catalogue.Methods:
+			best &= v
+		case v < best:
+			best = v
+		}
+	}
+	if c != nil {
+		c.Rule = r
+		for l := range c.Steps {
+			c.Steps[l] = Step{Value: catalogue.Unset, Held: catalogue.Unset}
+		}
+		c.Steps[LimitLayer] = Step{Applies: true, Value: pol.limit[r], Held: catalogue.Unset}
+		c.Steps[DefaultLayer] = Step{Applies: true, Value: pol.fallback[r], Held: catalogue.Unset}
+		if pol.saidHeld[r] {
+			c.Steps[DefaultLayer].Held = pol.said[r]
+		}
+	}
+	if rule.Layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
+		row := &pol.partners[in.party.partner]
+		take(row.rules[r])
+		if c != nil {
+			c.Steps[PartnerLayer] = Step{true, row.rules[r], row.held[r], row.source.ID}
+		}
+	}
+	if rule.Layers&catalogue.AtPeople != 0 && in.person != none {
+		if c != nil {
+			c.Steps[PeopleLayer].Applies = true
+		}
+		if pol.anyPeople {
+			take(a.peopleValue(r, in, c))
+		}
+	}
+	if rule.Layers&catalogue.AtSpace != 0 && in.space != none {
+		sp := inv.spaces.at(in.space)
+		if sp.rules != none {
+			take(inv.rows[sp.rules][r])
+		}
+		if c != nil {
+			c.Steps[SpaceLayer] = inv.step(sp.rules, sp.held, r)
+			c.Steps[SpaceLayer].Where = inv.spaceIDs.text(inv.text, in.space)
+		}
+	}
+	if rule.Layers&catalogue.AtItem != 0 && a.near != none {
+		rules, held := a.nearRows()
+		if rules != none {
+			take(inv.rows[rules][r])
+		}
+		if c != nil {
+			c.Steps[ItemLayer] = inv.step(rules, held, r)
+			c.Steps[ItemLayer].Where = a.resourceID()
+		}
+	}
+	if best == catalogue.Unset {
+		best = pol.fallback[r]
+	}
+	return scale.Tighter(best, pol.limit[r])
+}
+
+func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
+	s := Step{Applies: true, Value: catalogue.Unset, Held: catalogue.Unset}
+	if rules != none {
+		s.Value = v.rows[rules][r]
+	}
+	if held != none {
+		s.Held = v.rows[held][r]
+	}
+	return s
+}
+
+// peopleValue finds what the exceptions of a person say: their own before those
+// of their groups, several of the same the tightest.
+func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
+	pol, inv := a.s.pol, &a.s.inv
+	v := a.tightest(pol.byPerson[in.person], r, in, c)
+	if v != catalogue.Unset {
+		return v
+	}
+	if len(pol.byGroup) == 0 {
+		return v
+	}
+	scale := &r.Get().Scale
+	l := inv.people.at(in.person).groups
+	for _, g := range inv.lists[l.off : l.off+l.n] {
+		var own Chain
+		at := c
+		if c != nil {
+			own.Rule, own.Steps[PeopleLayer] = r, c.Steps[PeopleLayer]
+			at = &own
+		}
+		x := a.tightest(pol.byGroup[g], r, in, at)
+		switch {
+		case x == catalogue.Unset:
+			if c != nil && c.Steps[PeopleLayer].Held == catalogue.Unset {
+				c.Steps[PeopleLayer].Held = own.Steps[PeopleLayer].Held
+			}
+			continue
+		case v == catalogue.Unset:
+			v = x
+		default:
+			v = scale.Tighter(v, x)
+		}
+		if c != nil && (v == x || c.Steps[PeopleLayer].Where == "") {
+			c.Steps[PeopleLayer].Where = own.Steps[PeopleLayer].Where
+		}
+	}
+	if c != nil {
+		c.Steps[PeopleLayer].Value = v
+	}
+	return v
+}
+
+func (a *asker) tightest(which []int32, r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
+	v := catalogue.Unset
+	scale := &r.Get().Scale
+	for _, i := range which {
+		x := &a.s.pol.except[i]
+		if x.rules[r] == catalogue.Unset && x.held[r] == catalogue.Unset || !moment.Within(a.at, x.from, x.until) || !a.meant(x.parties, in.party) {
+			continue
+		}
+		if y := x.rules[r]; y != catalogue.Unset {
+			before := v
+			if v == catalogue.Unset {
+				v = y
+			} else {
+				v = scale.Tighter(v, y)
+			}
+			if c != nil && v != before {
+				c.Steps[PeopleLayer].Where = x.source.ID
+			}
+		} else if c != nil {
+			c.Steps[PeopleLayer].Held = x.held[r]
+			if c.Steps[PeopleLayer].Where == "" {
+				c.Steps[PeopleLayer].Where = x.source.ID
+			}
+		}
+	}
+	if c != nil {
+		c.Steps[PeopleLayer].Value = v
+	}
+	return v
+}
+
+// meant reports whether refs name the party; nil means everybody. Whoever has
+// no address is named by nothing.
+func (a *asker) meant(refs []partyRef, p *outside) bool {
+	if refs == nil {
+		return true
+	}
+	if p == nil || p.address.IsZero() {
+		return false
+	}
+	inv := &a.s.inv
+	for _, r := range refs {
+		switch r.what {
+		case 0:
+			if p.partner != none && p.partner == r.index {
+				return true
+			}
+		case 1:
+			if p.domain != none && p.domain == r.index || p.domain == none && inv.domains.text(inv.text, r.index) == p.address.Domain().String() {
+				return true
+			}
+		case 2:
+			if p.known != nil {
+				for _, g := range inv.lists[p.known.groups.off : p.known.groups.off+p.known.groups.n] {
+					if g == r.index {
+						return true
+					}
+				}
+			}
+		case 3:
+			if p.index != none && p.index == r.index {
+				return true
+			}
+		}
+	}
+	return false
+}

@@ -1,0 +1,160 @@
+package engine
+
+import (
+	"hash/maphash"
+	"unsafe"
+)
+
+// token marks what an Editor has copied and may therefore write.
+type token struct{ _ byte }
+
+const (
+	chunkBits = 8
+	chunkLen  = 1 << chunkBits
+)
+
+type chunk[T any] struct {
+	owner *token
+	items [chunkLen]T
+}
+
+// vec is a list in chunks. Reading costs one more load than a slice, from a
+// table small enough to stay cached; writing copies one chunk per editor.
+type vec[T any] struct {
+	owner  *token
+	chunks []*chunk[T]
+	n      uint32
+}
+
+func (v *vec[T]) at(i uint32) *T { return &v.chunks[i>>chunkBits].items[i&(chunkLen-1)] }
+
+// edit returns the place i for writing by the editor that holds tok.
+func (v *vec[T]) edit(tok *token, i uint32) *T {
+	if v.owner != tok {
+		v.chunks = append([]*chunk[T](nil), v.chunks...)
+		v.owner = tok
+	}
+	c := v.chunks[i>>chunkBits]
+	if c.owner != tok {
+		c = &chunk[T]{owner: tok, items: c.items}
+		v.chunks[i>>chunkBits] = c
+	}
+	return &c.items[i&(chunkLen-1)]
+}
+
+func (v *vec[T]) add(tok *token, x T) uint32 {
+	i := v.n
+	if i>>chunkBits == uint32(len(v.chunks)) {
+		if v.owner != tok {
+			v.chunks = append(make([]*chunk[T], 0, len(v.chunks)+8), v.chunks...)
+			v.owner = tok
+		}
+		v.chunks = append(v.chunks, &chunk[T]{owner: tok})
+	}
+	v.n++
+	*v.edit(tok, i) = x
+	return i
+}
+
+// none is the index of nothing.
+const none = ^uint32(0)
+
+// ref is a text in the blob.
+type ref struct {
+	off uint32
+	n   uint32
+}
+
+// blob holds texts one behind the other. It only grows: what an older snapshot
+// refers to never moves.
+type blob []byte
+
+func (b blob) text(r ref) string {
+	if r.n == 0 {
+		return ""
+	}
+	return unsafe.String(&b[r.off], int(r.n)) // the bytes are never written again
+}
+
+// add requires that less than 4 GiB of text is held, which is some hundred
+// bytes for each of ten million entries.
+func (b *blob) add(s string) ref {
+	r := ref{uint32(len(*b)), uint32(len(s))}
+	if uint64(len(*b))+uint64(len(s)) > 1<<32-1 {
+		panic("engine: more than 4 GiB of names and addresses")
+	}
+	*b = append(*b, s...)
+	return r
+}
+
+var seed = maphash.MakeSeed()
+
+// names gives every distinct text an index that stays the same for good. The
+// table probes linearly; a slot holds half the hash, so that the text itself is
+// looked at once.
+type names struct {
+	slots vec[uint64] // upper half of the hash << 32 | index + 1
+	mask  uint32      // number of slots - 1
+	refs  []ref
+}
+
+func (t *names) find(b blob, s string) uint32 {
+	if t.mask == 0 {
+		return none
+	}
+	h := maphash.String(seed, s)
+	for pos := uint32(h) & t.mask; ; pos = (pos + 1) & t.mask {
+		slot := *t.slots.at(pos)
+		if slot == 0 {
+			return none
+		}
+		if slot>>32 == h>>32 {
+			if i := uint32(slot) - 1; b.text(t.refs[i]) == s {
+				return i
+			}
+		}
+	}
+}
+
+func (t *names) add(tok *token, b *blob, s string) uint32 {
+	if i := t.find(*b, s); i != none {
+		return i
+	}
+	if uint32(len(t.refs)+1) > (t.mask+1)/2 {
+		t.grow(tok, *b)
+	}
+	i := uint32(len(t.refs))
+	t.refs = append(t.refs, b.add(s))
+	t.place(tok, maphash.String(seed, s), i)
+	return i
+}
+
+func (t *names) place(tok *token, h uint64, i uint32) {
+	pos := uint32(h) & t.mask
+	for *t.slots.at(pos) != 0 {
+		pos = (pos + 1) & t.mask
+	}
+	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(i+1)
+}
+
+func (t *names) grow(tok *token, b blob) {
+	size := max(chunkLen, (t.mask+1)*2)
+	t.slots, t.mask = vec[uint64]{}, size-1
+	for t.slots.n < size {
+		if t.slots.owner != tok {
+			t.slots.owner = tok
+		}
+		t.slots.chunks = append(t.slots.chunks, &chunk[uint64]{owner: tok})
+		t.slots.n += chunkLen
+	}
+	for i, r := range t.refs {
+		t.place(tok, maphash.String(seed, b.text(r)), uint32(i))
+	}
+}
+
+func (t *names) text(b blob, i uint32) string {
+	if i == none {
+		return ""
+	}
+	return b.text(t.refs[i])
+}

@@ -1,0 +1,432 @@
+package world
+
+import (
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+)
+
+// World is policy and inventory together (model §6), each list in the order of
+// its file, keys unique within it.
+type World struct {
+	Organisation *Organisation // nil where a file leaves it out
+	Settings     *Settings     // nil where a file leaves them out
+	Rules        []RuleSetting
+	Partners     []Partner
+	Barred       []Bar
+	Personal     []Entry
+	Exceptions   []Exception
+	Bundles      []Bundle
+	Expectations []Expectation
+
+	People     []Person
+	Groups     []Group
+	Spaces     []Space
+	Meetings   []Meeting
+	Guests     []Guest
+	Grants     []Grant
+	Links      []Link
+	Forwarders []Forwarder
+	Contacts   []Contact
+}
+
+// Organisation is the one whose suite is governed.
+type Organisation struct {
+	Name      string
+	Domains   []Entry
+	Zone      *time.Location
+	TwoPeople string // never, loosening, always
+}
+
+// Settings are numbers of the service itself that policy decides.
+type Settings struct {
+	StanceDays catalogue.Value // after so many days an admitting stance counts as unknown
+}
+
+// StartStanceDays is the setting of a new installation.
+const StartStanceDays catalogue.Value = 180
+
+// Entry is a domain, exact unless it says subdomains.
+type Entry struct {
+	Domain     addr.Domain
+	Subdomains bool
+	LookAlike  bool // it looks like another's domain, and is meant all the same
+}
+
+// Bar is a domain or one address that never gets in.
+type Bar struct {
+	Entry   // where Address is zero
+	Address addr.Address
+	Reason  string
+}
+
+// Key returns what the bar is known by: its address or its domain.
+func (b *Bar) Key() string {
+	if !b.Address.IsZero() {
+		return b.Address.String()
+	}
+	return b.Domain.String()
+}
+
+// Setting is one value that a layer gives a rule. A held value does not count.
+type Setting struct {
+	Rule  catalogue.RuleID
+	Value catalogue.Value
+	Held  bool
+}
+
+// RuleSetting is the organisation's limit and default of a rule. Unset stands
+// where a file leaves one out.
+type RuleSetting struct {
+	Rule    catalogue.RuleID
+	Limit   catalogue.Value
+	Default catalogue.Value
+	Held    bool            // the default is looser than the limit was, and waits to be released
+	Counts  catalogue.Value // the default that counts while it is held; Unset: the tightest
+}
+
+// Opening is what a partner is opened for: unset, yes or no.
+type Opening uint8
+
+// The three openings.
+const (
+	OpenUnset Opening = iota
+	OpenYes
+	OpenNo
+)
+
+// Standing of a partner.
+type Standing uint8
+
+// The standings of model §1.
+const (
+	Active Standing = iota
+	Suspended
+	Ended
+)
+
+// StandingNames are the words of the file format, by Standing.
+var StandingNames = []string{"active", "suspended", "ended"}
+
+// Partner is an outside organisation we keep a record of.
+type Partner struct {
+	ID            string
+	Name          string
+	Domains       []Entry
+	Standing      Standing
+	StandingSince moment.Moment // Always where none is said
+	Contact       string
+	Owner         string // a person's id
+	Note          string
+	Opened        [catalogue.NumKeys]Opening
+	Rules         []Setting
+	Stance        []Stance
+}
+
+// Stance is what a partner's side says about a key, as far as we know.
+type Stance struct {
+	Key      catalogue.Key
+	Says     Says
+	Features []catalogue.Feature // nil: all
+	Source   string              // recorded, statement, trial, attempt
+	AsOf     moment.Moment       // Always where none is said
+}
+
+// Says is what a stance says.
+type Says uint8
+
+// The three things a stance may say.
+const (
+	SaysUnknown Says = iota
+	SaysAdmits
+	SaysRefuses
+)
+
+// SaysNames are the words of the file format, by Says.
+var SaysNames = []string{"unknown", "admits", "refuses"}
+
+// Sources are the ways we may know a stance.
+var Sources = []string{"recorded", "statement", "trial", "attempt"}
+
+// PartyRef names parties: a partner, an exact domain, a group or an address.
+type PartyRef struct {
+	Partner string
+	Domain  addr.Domain
+	Group   string
+	Address addr.Address
+}
+
+// String writes the reference as the file format does.
+func (p PartyRef) String() string {
+	switch {
+	case p.Partner != "":
+		return "partner:" + p.Partner
+	case !p.Domain.IsZero():
+		return "domain:" + p.Domain.String()
+	case p.Group != "":
+		return "group:" + p.Group
+	}
+	return p.Address.String()
+}
+
+// Exception is a few rule values for named people or groups.
+type Exception struct {
+	ID          string
+	People      []string
+	Groups      []string
+	Parties     []PartyRef // nil: towards everybody
+	Rules       []Setting
+	From, Until moment.Moment
+	Reason      string
+}
+
+// Gift is one (resource, role) of a bundle.
+type Gift struct {
+	Resource Resource
+	Role     catalogue.Role
+}
+
+// Bundle is a set of gifts that people of certain partners may ask for.
+type Bundle struct {
+	ID         string
+	Name       string
+	Gives      []Gift
+	Partners   []string
+	Others     bool
+	Approval   []string
+	Questions  []string
+	TermDays   catalogue.Value
+	ReviewDays catalogue.Value
+}
+
+// Expectation is a saved statement about reach. Its behaviour comes later; its
+// texts are kept as they stand.
+type Expectation struct {
+	ID       string
+	Party    string
+	Action   string
+	Resource string
+	Expect   string // never, always
+}
+
+// PersonRole is a set of the roles a person may have.
+type PersonRole uint8
+
+// The roles of a person of ours, as bits.
+const (
+	Administrator PersonRole = 1 << iota
+	Auditor
+	Keeper
+	Introducer
+	Sharer
+)
+
+// PersonRoleNames are the words of the file format, in the order of the bits.
+var PersonRoleNames = []string{"administrator", "auditor", "keeper", "introducer", "sharer"}
+
+// Person is somebody of our own organisation.
+type Person struct {
+	ID      string
+	Name    string
+	Address addr.Address // zero where none is said
+	Groups  []string
+	Roles   PersonRole
+}
+
+// Group holds people of ours, who say so themselves, and parties.
+type Group struct {
+	ID      string
+	Name    string
+	Parties []addr.Address
+}
+
+// SpaceKind is what a space is.
+type SpaceKind uint8
+
+// The kinds of space.
+const (
+	Team SpaceKind = iota
+	Site
+	Course
+	ReportArea
+	Drive
+)
+
+// SpaceKindNames are the words of the file format, by SpaceKind.
+var SpaceKindNames = []string{"team", "site", "course", "report_area", "drive"}
+
+// Member is a person or a group of ours.
+type Member struct {
+	Person string
+	Group  string
+}
+
+// String writes the member as the file format does.
+func (m Member) String() string {
+	if m.Group != "" {
+		return "group:" + m.Group
+	}
+	return m.Person
+}
+
+// Space is a container whose members share what is in it.
+type Space struct {
+	ID           string
+	Name         string
+	Kind         SpaceKind
+	Joinable     bool
+	HouseLicence bool
+	Owners       []string
+	Members      []Member
+	Parties      []PartyRef // nil: whoever the rules admit
+	Rules        []Setting
+	Items        []Item
+}
+
+// Item is something in a space.
+type Item struct {
+	ID      string
+	Space   string
+	Kind    catalogue.ResourceKind
+	Name    string
+	Private bool
+	Rules   []Setting
+}
+
+// Meeting is a meeting of ours.
+type Meeting struct {
+	ID            string
+	Name          string
+	Host          string
+	Space         string // empty where none
+	SignInDomains []addr.Domain
+	StandingRoom  bool
+	Passcode      bool
+	Rules         []Setting
+}
+
+// State of a record.
+type State uint8
+
+// The states a file may give a record.
+const (
+	StateActive State = iota
+	StateInvited
+	StateSuspended
+)
+
+// StateNames are the words of the file format, by State.
+var StateNames = []string{"active", "invited", "suspended"}
+
+// Origin is a set of the ways in which a record came to be.
+type Origin uint8
+
+// The origins, as bits.
+const (
+	ByInvitation Origin = 1 << iota
+	ByShare
+	ByRequest
+	ByFeed
+	BySignUp
+)
+
+// OriginNames are the words of the file format, in the order of the bits.
+var OriginNames = []string{"invited", "shared", "requested", "fed", "signed_up"}
+
+// Licence says which licence a guest has.
+type Licence uint8
+
+// The licences of a guest.
+const (
+	LicenceNone Licence = iota
+	LicenceOurs
+	LicenceTheirs
+)
+
+// LicenceNames are the words of the file format, by Licence.
+var LicenceNames = []string{"none", "ours", "theirs"}
+
+// Guest is a record of a party.
+type Guest struct {
+	Address    addr.Address
+	Name       string
+	Sponsor    string
+	Purpose    string
+	State      State
+	Cause      string
+	StateSince moment.Moment // Always where none is said
+	Origins    Origin
+	Since      moment.Moment // Always: it always was
+	Accepted   moment.Moment // Never where not accepted
+	Renewed    moment.Moment // Always where none is said
+	Until      moment.Moment // Never where none is said
+	Terms      moment.Moment // Never where not accepted
+	LastSeen   moment.Moment // Always where none is said
+	Language   string
+	Location   string
+	Licence    Licence
+}
+
+// Provisioned reports whether the feed is the record's only origin.
+func (g *Guest) Provisioned() bool { return g.Origins == ByFeed }
+
+// Resource names a resource: kind:id.
+type Resource struct {
+	Kind catalogue.ResourceKind
+	ID   string
+}
+
+// String writes kind:id.
+func (r Resource) String() string { return r.Kind.String() + ":" + r.ID }
+
+// Grant is a party's role on a resource.
+type Grant struct {
+	Address     addr.Address // zero where Group is set
+	Group       string
+	Resource    Resource
+	Role        catalogue.Role
+	From, Until moment.Moment
+	Sponsor     string
+	Reviewed    moment.Moment // Always where none is said
+}
+
+// Party writes who holds the grant as the file format does.
+func (g *Grant) Party() string {
+	if g.Group != "" {
+		return "group:" + g.Group
+	}
+	return g.Address.String()
+}
+
+// Link is a secret address that opens one item.
+type Link struct {
+	ID       string
+	Item     Resource
+	For      []addr.Address // nil: bearer
+	Right    catalogue.Role
+	Created  moment.Moment
+	Until    moment.Moment
+	Download bool
+	Password bool
+	By       string
+}
+
+// Bearer reports whether the link works for whoever holds it.
+func (l *Link) Bearer() bool { return l.For == nil }
+
+// Forwarder sends a person's mail outside automatically.
+type Forwarder struct {
+	Mailbox  string
+	To       addr.Address
+	KeepCopy bool
+	SetBy    string // person, administrator, mail_rule
+}
+
+// Contact is an agreement between a person and a party to see each other.
+type Contact struct {
+	Person   string
+	Party    addr.Address
+	Accepted bool
+}

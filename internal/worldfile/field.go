@@ -1,0 +1,616 @@
+package worldfile
+
+import (
+	"strconv"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// field is one field of a record: how it is read and how it is written. A write
+// that returns false leaves the field out.
+type field[T any] struct {
+	name     string
+	required bool
+	read     func(r *reader, n *node, x *T)
+	write    func(w *writer, x *T) (tree, bool)
+}
+
+type reader struct {
+	syntax
+	now    moment.Moment
+	zone   *time.Location
+	refs   []reference
+	values []valueSeen
+	places map[string][2]int // of what is checked once all is read
+	said   map[string]bool   // optional lists that an entry gave: partner:ID, space:ID
+}
+
+// reference is an id that must exist once everything is read.
+type reference struct {
+	line, col int
+	kind, id  string
+}
+
+// valueSeen is a value of a lower layer that must not be looser than its limit.
+type valueSeen struct {
+	line, col int
+	setting   world.Setting
+}
+
+type writer struct{ zone *time.Location }
+
+func (r *reader) at(n *node, format string, args ...any) {
+	r.fail(n.line-r.from, n.col, format, args...)
+}
+
+// object reads a mapping by its fields.
+func object[T any](r *reader, n *node, what string, fields []field[T], x *T) {
+	if n.kind != mapping {
+		r.at(n, "%s is written as fields and values", what)
+		return
+	}
+	for i := range n.keys {
+		k := &n.keys[i]
+		found := false
+		for j := range fields {
+			if fields[j].name == k.text {
+				fields[j].read(r, &n.values[i], x)
+				found = true
+				break
+			}
+		}
+		if !found {
+			names := make([]string, 0, len(fields))
+			for j := range fields {
+				names = append(names, fields[j].name)
+			}
+			r.at(k, "%s has no field %q; it has %s", what, k.text, strings.Join(names, ", "))
+		}
+	}
+	for j := range fields {
+		if fields[j].required && !has(n, fields[j].name) {
+			r.at(n, "%s lacks %s", what, fields[j].name)
+		}
+	}
+}
+
+func has(n *node, key string) bool {
+	for i := range n.keys {
+		if n.keys[i].text == key {
+			return true
+		}
+	}
+	return false
+}
+
+func record[T any](w *writer, fields []field[T], x *T) tree {
+	t := tree{kind: mapping}
+	for i := range fields {
+		if v, ok := fields[i].write(w, x); ok {
+			t.set(fields[i].name, v)
+		}
+	}
+	return t
+}
+
+func (r *reader) scalar(n *node) (string, bool) {
+	if n.kind != scalar {
+		r.at(n, "one value is expected here")
+		return "", false
+	}
+	return n.text, true
+}
+
+func (r *reader) list(n *node) []node {
+	if n.kind != sequence {
+		r.at(n, "a list is expected here, as [a, b]")
+		return nil
+	}
+	return n.values
+}
+
+// maxText bounds a text in a record, in bytes.
+const maxText = 2000
+
+func (r *reader) text(n *node) string {
+	s, _ := r.scalar(n)
+	if len(s) > maxText {
+		r.at(n, "this text is longer than %d bytes", maxText)
+		return ""
+	}
+	for _, c := range s {
+		if c < 0x20 && c != '\n' && c != '\t' || c == 0x7f {
+			r.at(n, "a control character stands in this text")
+			return ""
+		}
+	}
+	return s
+}
+
+func (r *reader) id(n *node) string {
+	s, ok := r.scalar(n)
+	if ok && !ValidID(s) {
+		r.at(n, "%q is no id: lower-case letters, digits, dots, hyphens and underscores, a letter or digit first, at most 100", s)
+		return ""
+	}
+	return s
+}
+
+// ValidID reports whether s matches [a-z0-9][a-z0-9._-]* and is no longer than
+// 100 characters.
+func ValidID(s string) bool {
+	if s == "" || len(s) > 100 {
+		return false
+	}
+	for i := 0; i < len(s); i++ {
+		c := s[i]
+		if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || i > 0 && (c == '.' || c == '_' || c == '-')) {
+			return false
+		}
+	}
+	return true
+}
+
+func (r *reader) ref(n *node, kind string) string {
+	id := r.id(n)
+	if id != "" {
+		r.refs = append(r.refs, reference{n.line - r.from, n.col, kind, id})
+	}
+	return id
+}
+
+func (r *reader) bool(n *node) bool {
+	s, ok := r.scalar(n)
+	switch s {
+	case "yes", "true":
+		return true
+	case "no", "false":
+		return false
+	}
+	if ok {
+		r.at(n, "%q is neither yes nor no", s)
+	}
+	return false
+}
+
+func (r *reader) word(n *node, what string, words []string) int {
+	s, ok := r.scalar(n)
+	for i, w := range words {
+		if w == s {
+			return i
+		}
+	}
+	if ok {
+		r.at(n, "%q is no %s; write %s", s, what, strings.Join(words, ", "))
+	}
+	return 0
+}
+
+func (r *reader) address(n *node) addr.Address {
+	s, ok := r.scalar(n)
+	if !ok {
+		return addr.Address{}
+	}
+	a, err := addr.Parse(s)
+	if err != nil {
+		r.at(n, "%v", err)
+	}
+	return a
+}
+
+func (r *reader) domain(n *node) addr.Domain {
+	s, ok := r.scalar(n)
+	if !ok {
+		return addr.Domain{}
+	}
+	d, err := addr.ParseDomain(s)
+	if err != nil {
+		r.at(n, "%v", err)
+	}
+	return d
+}
+
+// moment reads a moment; a plain date is the start of its local day or, where
+// end is set, its end.
+func (r *reader) moment(n *node, end bool) moment.Moment {
+	s, ok := r.scalar(n)
+	if !ok {
+		return moment.Always
+	}
+	d, isDate, err := moment.ParseDate(s, r.now, r.zone)
+	if err != nil {
+		r.at(n, "%v", err)
+		return moment.Always
+	}
+	if isDate {
+		if end {
+			d++
+		}
+		return d.Start(r.zone)
+	}
+	m, err := moment.Parse(s)
+	if err != nil {
+		r.at(n, "%q is no moment: write 2026-12-01T09:00:00Z, a date as 2026-12-01, or days from today as +3d", s)
+	}
+	return m
+}
+
+func (w *writer) moment(m moment.Moment, end bool) tree {
+	d := moment.DayOf(m, w.zone)
+	if d.Start(w.zone) == m {
+		if end {
+			d--
+			if (d + 1).Start(w.zone) != m {
+				return leaf(m.String())
+			}
+		}
+		if y, _, _ := d.Date(); y >= 1000 && y <= 9998 {
+			return leaf(d.String())
+		}
+	}
+	return leaf(m.String())
+}
+
+func (r *reader) value(n *node, rule *catalogue.Rule) catalogue.Value {
+	var words []string
+	switch {
+	case n.kind == scalar && rule.Scale.Shape == catalogue.Methods && n.text != "all":
+		r.at(n, "%s takes a list, as [%s], or all", rule.Name, strings.Join(rule.Scale.Names, ", "))
+		return catalogue.Unset
+	case n.kind == scalar:
+		words = []string{n.text}
+	case n.kind == sequence && rule.Scale.Shape == catalogue.Methods:
+		for i := range n.values {
+			s, _ := r.scalar(&n.values[i])
+			words = append(words, s)
+		}
+	default:
+		r.at(n, "%s takes %s", rule.Name, rule.Scale.Describe())
+		return catalogue.Unset
+	}
+	v, err := rule.Scale.Parse(words...)
+	if err != nil {
+		r.at(n, "%s: %v", rule.Name, err)
+	}
+	return v
+}
+
+func valueTree(rule *catalogue.Rule, v catalogue.Value) tree {
+	if rule.Scale.Shape != catalogue.Methods {
+		return leaf(rule.Scale.Format(v))
+	}
+	t := tree{kind: sequence}
+	for _, m := range rule.Scale.Members(v) {
+		t.list = append(t.list, leaf(m))
+	}
+	return t
+}
+
+func (r *reader) rule(k *node) *catalogue.Rule {
+	rule, ok := catalogue.RuleByName(k.text)
+	if !ok {
+		hint := ""
+		if n := catalogue.Nearest(k.text); n != "" {
+			hint = "; do you mean " + n + "?"
+		}
+		r.at(k, "there is no rule %q%s", k.text, hint)
+		return nil
+	}
+	return rule
+}
+
+// settings reads the values a lower layer gives, each either plain or as
+// {value: on, held: yes}.
+func (r *reader) settings(n *node, layer catalogue.Layers, what string) []world.Setting {
+	if n.kind != mapping {
+		r.at(n, "rules are written as {rule: value}")
+		return nil
+	}
+	var out []world.Setting
+	for i := range n.keys {
+		k, v := &n.keys[i], &n.values[i]
+		rule := r.rule(k)
+		if rule == nil {
+			continue
+		}
+		if rule.Layers&layer == 0 {
+			where := "at the organisation alone"
+			if names := rule.Layers.Names(); len(names) > 0 {
+				where = "at " + strings.Join(names, ", ") + " and at the organisation"
+			}
+			r.at(k, "%s is not set at %s; it is set %s", rule.Name, what, where)
+			continue
+		}
+		s := world.Setting{Rule: rule.ID}
+		s.Value, s.Held, _ = r.heldValue(v, rule, false)
+		if s.Value == catalogue.Unset {
+			continue
+		}
+		out = append(out, s)
+		r.values = append(r.values, valueSeen{v.line - r.from, v.col, s})
+	}
+	sortSettings(out)
+	return out
+}
+
+func sortSettings(s []world.Setting) {
+	for i := 1; i < len(s); i++ {
+		for j := i; j > 0 && s[j].Rule < s[j-1].Rule; j-- {
+			s[j], s[j-1] = s[j-1], s[j]
+		}
+	}
+}
+
+func (r *reader) heldValue(v *node, rule *catalogue.Rule, isDefault bool) (value catalogue.Value, held bool, counts catalogue.Value) {
+	counts = catalogue.Unset
+	if v.kind != mapping {
+		return r.value(v, rule), false, counts
+	}
+	value = catalogue.Unset
+	for i := range v.keys {
+		switch v.keys[i].text {
+		case "value":
+			value = r.value(&v.values[i], rule)
+		case "held":
+			held = r.bool(&v.values[i])
+		case "counts":
+			if isDefault {
+				counts = r.value(&v.values[i], rule)
+				continue
+			}
+			fallthrough
+		default:
+			r.at(&v.keys[i], "%s is written as a value, or as {value: %s, held: yes}", rule.Name, rule.Scale.Format(rule.Advised))
+		}
+	}
+	if value == catalogue.Unset && !has(v, "value") {
+		r.at(v, "%s lacks its value", rule.Name)
+	}
+	return
+}
+
+func settingsTree(s []world.Setting) (tree, bool) {
+	t := tree{kind: mapping}
+	for _, x := range s {
+		t.set(x.Rule.String(), heldTree(x))
+	}
+	return t, len(s) > 0
+}
+
+func heldTree(x world.Setting) tree {
+	v := valueTree(x.Rule.Get(), x.Value)
+	if x.Held {
+		h := tree{kind: mapping}
+		h.set("value", v)
+		h.set("held", leaf("yes"))
+		return h
+	}
+	return v
+}
+
+// The builders below make the fields that most records have.
+
+func textField[T any](name string, required bool, at func(*T) *string) field[T] {
+	return field[T]{name, required,
+		func(r *reader, n *node, x *T) { *at(x) = r.text(n) },
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }}
+}
+
+func idField[T any](at func(*T) *string) field[T] {
+	return field[T]{"id", true,
+		func(r *reader, n *node, x *T) { *at(x) = r.id(n) },
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), true }}
+}
+
+func refField[T any](name, kind string, required bool, at func(*T) *string) field[T] {
+	return field[T]{name, required,
+		func(r *reader, n *node, x *T) { *at(x) = r.ref(n, kind) },
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }}
+}
+
+func refsField[T any](name, kind string, at func(*T) *[]string) field[T] {
+	return field[T]{name, false,
+		func(r *reader, n *node, x *T) {
+			*at(x) = nil
+			for i := range r.list(n) {
+				*at(x) = append(*at(x), r.ref(&n.values[i], kind))
+			}
+		},
+		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }}
+}
+
+func words(ss []string) tree {
+	t := tree{kind: sequence}
+	for _, s := range ss {
+		t.list = append(t.list, leaf(s))
+	}
+	return t
+}
+
+// boolField is left out of what is written while it has its start value.
+func boolField[T any](name string, start bool, at func(*T) *bool) field[T] {
+	return field[T]{name, false,
+		func(r *reader, n *node, x *T) { *at(x) = r.bool(n) },
+		func(w *writer, x *T) (tree, bool) { return yesNo(*at(x)), *at(x) != start }}
+}
+
+func yesNo(b bool) tree {
+	if b {
+		return leaf("yes")
+	}
+	return leaf("no")
+}
+
+// wordField reads one of a few words; an empty word may not be written.
+func wordField[T any](name, what string, required, always bool, wordList []string, get func(*T) int, set func(*T, int)) field[T] {
+	return field[T]{name, required,
+		func(r *reader, n *node, x *T) { set(x, r.word(n, what, wordList)) },
+		func(w *writer, x *T) (tree, bool) { return leaf(wordList[get(x)]), always || get(x) != 0 }}
+}
+
+func momentField[T any](name string, end bool, absent moment.Moment, at func(*T) *moment.Moment) field[T] {
+	return field[T]{name, false,
+		func(r *reader, n *node, x *T) { *at(x) = r.moment(n, end) },
+		func(w *writer, x *T) (tree, bool) {
+			if *at(x) == absent {
+				return tree{}, false
+			}
+			return w.moment(*at(x), end), true
+		}}
+}
+
+func addressField[T any](name string, required bool, at func(*T) *addr.Address) field[T] {
+	return field[T]{name, required,
+		func(r *reader, n *node, x *T) { *at(x) = r.address(n) },
+		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), !at(x).IsZero() }}
+}
+
+func settingsField[T any](layer catalogue.Layers, what string, at func(*T) *[]world.Setting) field[T] {
+	return field[T]{"rules", false,
+		func(r *reader, n *node, x *T) { *at(x) = r.settings(n, layer, what) },
+		func(w *writer, x *T) (tree, bool) { return settingsTree(*at(x)) }}
+}
+
+func daysField[T any](name string, at func(*T) *catalogue.Value) field[T] {
+	scale := catalogue.Scale{Shape: catalogue.Days}
+	return field[T]{name, false,
+		func(r *reader, n *node, x *T) {
+			s, _ := r.scalar(n)
+			v, err := scale.Parse(s)
+			if err != nil {
+				r.at(n, "%s: %v", name, err)
+			}
+			*at(x) = v
+		},
+		func(w *writer, x *T) (tree, bool) { return leaf(scale.Format(*at(x))), *at(x) != catalogue.Unset }}
+}
+
+func flags[T any](name, what string, wordList []string, required bool, get func(*T) uint, set func(*T, uint)) field[T] {
+	return field[T]{name, required,
+		func(r *reader, n *node, x *T) {
+			var v uint
+			for i := range r.list(n) {
+				v |= 1 << r.word(&n.values[i], what, wordList)
+			}
+			set(x, v)
+		},
+		func(w *writer, x *T) (tree, bool) {
+			t := tree{kind: sequence}
+			for i, s := range wordList {
+				if get(x)&(1<<i) != 0 {
+					t.list = append(t.list, leaf(s))
+				}
+			}
+			return t, len(t.list) > 0
+		}}
+}
+
+func partyRefsField[T any](at func(*T) *[]world.PartyRef) field[T] {
+	return field[T]{"parties", false,
+		func(r *reader, n *node, x *T) {
+			refs := []world.PartyRef{}
+			for i := range r.list(n) {
+				refs = append(refs, r.partyRef(&n.values[i]))
+			}
+			*at(x) = refs
+		},
+		func(w *writer, x *T) (tree, bool) {
+			t := tree{kind: sequence}
+			for _, p := range *at(x) {
+				t.list = append(t.list, leaf(p.String()))
+			}
+			return t, *at(x) != nil
+		}}
+}
+
+func (r *reader) partyRef(n *node) world.PartyRef {
+	s, ok := r.scalar(n)
+	if !ok {
+		return world.PartyRef{}
+	}
+	kind, rest, cut := strings.Cut(s, ":")
+	part := *n
+	part.text = rest
+	switch {
+	case cut && kind == "partner":
+		return world.PartyRef{Partner: r.ref(&part, "partner")}
+	case cut && kind == "group":
+		return world.PartyRef{Group: r.ref(&part, "group")}
+	case cut && kind == "domain":
+		return world.PartyRef{Domain: r.domain(&part)}
+	}
+	return world.PartyRef{Address: r.address(n)}
+}
+
+func (r *reader) resource(n *node) world.Resource {
+	s, ok := r.scalar(n)
+	if !ok {
+		return world.Resource{}
+	}
+	kind, id, cut := strings.Cut(s, ":")
+	k, known := catalogue.ParseResourceKind(kind)
+	if !cut || !known || !(k.IsItem() || k == catalogue.Space) {
+		r.at(n, "%q is no space or item; write kind:id, as space:loan-dossier or folder:plans", s)
+		return world.Resource{}
+	}
+	part := *n
+	part.text = id
+	r.ref(&part, kind)
+	return world.Resource{Kind: k, ID: id}
+}
+
+func (r *reader) entry(n *node) world.Entry {
+	e := world.Entry{}
+	if n.kind == scalar {
+		e.Domain = r.domain(n)
+		return e
+	}
+	object(r, n, "a domain", entryFields, &e)
+	return e
+}
+
+var entryFields = []field[world.Entry]{
+	{"name", true, func(r *reader, n *node, x *world.Entry) { x.Domain = r.domain(n) }, nil},
+	{"subdomains", false, func(r *reader, n *node, x *world.Entry) { x.Subdomains = r.bool(n) }, nil},
+	{"look_alike", false, func(r *reader, n *node, x *world.Entry) { x.LookAlike = r.bool(n) }, nil},
+}
+
+func entryTree(e world.Entry) tree {
+	if !e.Subdomains && !e.LookAlike {
+		return leaf(e.Domain.String())
+	}
+	t := tree{kind: mapping}
+	t.set("name", leaf(e.Domain.String()))
+	if e.Subdomains {
+		t.set("subdomains", leaf("yes"))
+	}
+	if e.LookAlike {
+		t.set("look_alike", leaf("yes"))
+	}
+	return t
+}
+
+func entriesTree(es []world.Entry) tree {
+	t := tree{kind: sequence}
+	for _, e := range es {
+		t.list = append(t.list, entryTree(e))
+	}
+	return t
+}
+
+func textsField[T any](name string, at func(*T) *[]string) field[T] {
+	return field[T]{name, false,
+		func(r *reader, n *node, x *T) {
+			for i := range r.list(n) {
+				*at(x) = append(*at(x), r.text(&n.values[i]))
+			}
+		},
+		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }}
+}
+
+func itoa(n int) string { return strconv.Itoa(n) }

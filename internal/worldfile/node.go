@@ -1,0 +1,264 @@
+package worldfile
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/lexer"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+)
+
+// Error is one thing that is wrong with a file, and where.
+type Error struct {
+	File string
+	Line int // from 1
+	Col  int // from 1, in characters
+	Msg  string
+}
+
+func (e *Error) Error() string {
+	if e.File == "" {
+		return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Col, e.Msg)
+	}
+	return fmt.Sprintf("%s:%d:%d: %s", e.File, e.Line, e.Col, e.Msg)
+}
+
+// Errors is everything that is wrong with a file, in its order.
+type Errors []*Error
+
+func (e Errors) Error() string {
+	var b strings.Builder
+	for i, x := range e {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		b.WriteString(x.Error())
+	}
+	return b.String()
+}
+
+// maxErrors ends the reading of a file that is hopeless; maxDepth is deeper than
+// any record nests.
+const (
+	maxErrors = 50
+	maxDepth  = 20
+)
+
+type nodeKind uint8
+
+const (
+	scalar nodeKind = iota
+	mapping
+	sequence
+)
+
+// node is a value of the file with its place, whatever it was written in.
+type node struct {
+	kind      nodeKind
+	text      string
+	quoted    bool
+	line, col int
+	keys      []node // of a mapping, in order, with values at the same place
+	values    []node // of a mapping or sequence
+}
+
+type syntax struct {
+	file string
+	errs Errors
+	from int // lines before the text
+}
+
+func (s *syntax) fail(line, col int, format string, args ...any) {
+	if len(s.errs) < maxErrors {
+		s.errs = append(s.errs, &Error{s.file, line + s.from, col, fmt.Sprintf(format, args...)})
+	}
+}
+
+// parse turns text into a tree, or adds to the errors and returns nil.
+func (s *syntax) parse(text []byte) *node {
+	if !utf8.Valid(text) {
+		at := 0
+		for at < len(text) {
+			r, n := utf8.DecodeRune(text[at:])
+			if r == utf8.RuneError && n == 1 {
+				break
+			}
+			at += n
+		}
+		line := bytes.Count(text[:at], []byte("\n")) + 1
+		col := utf8.RuneCount(text[bytes.LastIndexByte(text[:at], '\n')+1:at]) + 1
+		s.fail(line, col, "the file is not valid UTF-8")
+		return nil
+	}
+	if i := bytes.IndexByte(text, 0); i >= 0 {
+		s.fail(bytes.Count(text[:i], []byte("\n"))+1, 1, "the file holds a NUL byte")
+		return nil
+	}
+	tokens := lexer.Tokenize(string(text))
+	if !s.shallow(tokens) {
+		return nil
+	}
+	f, err := s.parseTokens(tokens)
+	if err != nil {
+		line, col, msg := 1, 1, err.Error()
+		var located interface {
+			GetToken() *token.Token
+			GetMessage() string
+		}
+		if errors.As(err, &located) {
+			if t := located.GetToken(); t != nil && t.Position != nil {
+				line, col = t.Position.Line, t.Position.Column
+			}
+			msg = located.GetMessage()
+		}
+		s.fail(line, col, "%s", firstLine(msg))
+		return nil
+	}
+	var body ast.Node
+	for _, d := range f.Docs {
+		if d.Body == nil {
+			continue
+		}
+		if body != nil {
+			t := d.Body.GetToken()
+			s.fail(t.Position.Line, t.Position.Column, "a second document begins here; a file holds one")
+			return nil
+		}
+		body = d.Body
+	}
+	if body == nil {
+		s.fail(1, 1, "the file is empty; it begins with wexillum: 1")
+		return nil
+	}
+	n := s.convert(body)
+	if len(s.errs) > 0 {
+		return nil
+	}
+	return &n
+}
+
+// parseTokens calls the parser and takes a panic of it for a syntax error.
+func (s *syntax) parseTokens(tokens token.Tokens) (f *ast.File, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			f, err = nil, fmt.Errorf("the text cannot be read as YAML")
+		}
+	}()
+	return parser.Parse(tokens, 0)
+}
+
+func firstLine(s string) string {
+	s, _, _ = strings.Cut(strings.TrimSpace(s), "\n")
+	return s
+}
+
+// shallow refuses what nests deeper than any record, before the parser follows it.
+func (s *syntax) shallow(tokens token.Tokens) bool {
+	depth, line, dashes := 0, 0, 0
+	for _, t := range tokens {
+		if t.Position.Line != line {
+			line, dashes = t.Position.Line, 0
+		}
+		switch t.Type {
+		case token.SequenceStartType, token.MappingStartType:
+			depth++
+		case token.SequenceEndType, token.MappingEndType:
+			depth--
+		case token.SequenceEntryType:
+			dashes++
+		case token.MappingKeyType:
+			s.fail(t.Position.Line, t.Position.Column, "a key is written as a plain word, without ?")
+			return false
+		case token.DirectiveType:
+			s.fail(t.Position.Line, t.Position.Column, "directives are not taken")
+			return false
+		}
+		if depth > maxDepth || dashes > maxDepth || t.Position.IndentNum > 20*maxDepth {
+			s.fail(t.Position.Line, t.Position.Column, "this nests deeper than any record does")
+			return false
+		}
+	}
+	return true
+}
+
+func (s *syntax) convert(n ast.Node) node {
+	t := n.GetToken()
+	out := node{line: t.Position.Line + s.from, col: t.Position.Column}
+	refuse := func(format string, args ...any) node {
+		s.fail(t.Position.Line, t.Position.Column, format, args...)
+		return out
+	}
+	entries := func(values []*ast.MappingValueNode) node {
+		out.kind = mapping
+		seen := map[string]bool{}
+		for _, v := range values {
+			k := s.convert(v.Key)
+			if _, merge := v.Key.(*ast.MergeKeyNode); merge {
+				return refuse("merge keys are not taken; write the fields out")
+			}
+			if k.kind != scalar {
+				return refuse("a key is a plain word")
+			}
+			if seen[k.text] {
+				s.fail(k.line-s.from, k.col, "the key %q stands here twice", k.text)
+			}
+			seen[k.text] = true
+			out.keys, out.values = append(out.keys, k), append(out.values, s.convert(v.Value))
+		}
+		return out
+	}
+	switch x := n.(type) {
+	case *ast.MappingNode:
+		return entries(x.Values)
+	case *ast.MappingValueNode:
+		out := entries([]*ast.MappingValueNode{x})
+		if len(out.keys) > 0 {
+			out.line, out.col = out.keys[0].line, out.keys[0].col
+		}
+		return out
+	case *ast.SequenceNode:
+		out.kind = sequence
+		for _, v := range x.Values {
+			out.values = append(out.values, s.convert(v))
+		}
+		return out
+	case *ast.StringNode:
+		out.text = x.Value
+		out.quoted = x.Token.Type == token.SingleQuoteType || x.Token.Type == token.DoubleQuoteType
+		return out
+	case *ast.LiteralNode:
+		out.text, out.quoted = x.Value.Value, true
+		return out
+	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
+		out.text = t.Value
+		return out
+	case *ast.MergeKeyNode:
+		out.text = "<<"
+		return out
+	case *ast.NullNode:
+		return refuse("nothing stands where a value belongs; leave the field out instead")
+	case *ast.AnchorNode:
+		return refuse("anchors are not taken")
+	case *ast.AliasNode:
+		return refuse("aliases are not taken")
+	case *ast.TagNode:
+		return refuse("tags are not taken")
+	}
+	return refuse("%s is not taken here", n.Type())
+}
+
+func (e Errors) sorted() Errors {
+	sort.SliceStable(e, func(i, j int) bool {
+		if e[i].Line != e[j].Line {
+			return e[i].Line < e[j].Line
+		}
+		return e[i].Col < e[j].Col
+	})
+	return e
+}

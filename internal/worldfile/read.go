@@ -1,0 +1,395 @@
+package worldfile
+
+import (
+	"fmt"
+	"time"
+	_ "time/tzdata" // a time zone is known on every machine
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Known is what a file adds to: a world that is there already.
+type Known interface {
+	// Policy returns the policy that is in force.
+	Policy() *world.World
+	// Has reports whether a person, group, space, meeting, link or item (by its
+	// own kind) of this id exists.
+	Has(kind, id string) bool
+	// SpaceOf returns the space of an item, or "" where there is none.
+	SpaceOf(item string) string
+}
+
+// Options says how a file is to be read.
+type Options struct {
+	File  string        // for errors
+	Now   moment.Moment // what +3d counts from
+	Known Known         // nil: the file stands alone
+}
+
+// Sections are the parts of a file in the order in which they are written.
+var Sections = []string{"organisation", "settings", "rules", "partners", "barred", "personal_domains", "exceptions", "bundles", "expectations",
+	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts"}
+
+// Read reads a file. Every error is one of Errors; with any, nothing is returned.
+func Read(text []byte, o Options) (*world.World, error) {
+	r := newReader(o)
+	root := r.parse(text)
+	if root == nil {
+		return nil, r.errs.sorted()
+	}
+	w := &world.World{}
+	r.document(root, w, o.Known)
+	if len(r.errs) > 0 {
+		return nil, r.errs.sorted()
+	}
+	r.check(w, o.Known)
+	if len(r.errs) > 0 {
+		return nil, r.errs.sorted()
+	}
+	return w, nil
+}
+
+func newReader(o Options) *reader {
+	r := &reader{syntax: syntax{file: o.File}, now: o.Now, zone: time.UTC, places: map[string][2]int{}, said: map[string]bool{}}
+	if o.Known != nil {
+		if org := o.Known.Policy().Organisation; org != nil && org.Zone != nil {
+			r.zone = org.Zone
+		}
+	}
+	return r
+}
+
+func (r *reader) once(n *node, kind, id string) {
+	if id == "" {
+		return
+	}
+	key := "once " + kind + ":" + id
+	if r.said[key] {
+		r.at(n, "the %s %q stands here twice", kind, id)
+	}
+	r.said[key] = true
+}
+
+func (r *reader) document(root *node, w *world.World, known Known) {
+	if root.kind != mapping {
+		r.at(root, "a file is written as sections, beginning with wexillum: 1")
+		return
+	}
+	section := func(name string) *node {
+		for i := range root.keys {
+			if root.keys[i].text == name {
+				return &root.values[i]
+			}
+		}
+		return nil
+	}
+	if v := section("wexillum"); v == nil {
+		r.at(root, "the file lacks wexillum: 1, which says what format it has")
+	} else if v.text != "1" {
+		r.at(v, "version %q of the format is not known; write wexillum: 1", v.text)
+	}
+	for i := range root.keys {
+		name, ok := root.keys[i].text, root.keys[i].text == "wexillum"
+		for _, s := range Sections {
+			ok = ok || s == name
+		}
+		if !ok {
+			r.at(&root.keys[i], "there is no section %q; there are %v", name, Sections)
+		}
+	}
+	// The time zone first: every date is read in it.
+	if n := section("organisation"); n != nil {
+		w.Organisation = &world.Organisation{}
+		object(r, n, "an organisation", organisationFields, w.Organisation)
+		if w.Organisation.Zone != nil {
+			r.zone = w.Organisation.Zone
+		}
+	}
+	if n := section("settings"); n != nil {
+		w.Settings = &world.Settings{StanceDays: world.StartStanceDays}
+		object(r, n, "settings", settingsFields, w.Settings)
+	}
+	if n := section("rules"); n != nil {
+		r.rules(n, w)
+	}
+	if n := section("barred"); n != nil {
+		for i := range r.list(n) {
+			var b world.Bar
+			v := &n.values[i]
+			object(r, v, "a bar", barFields, &b)
+			if b.Domain.IsZero() == b.Address.IsZero() {
+				r.at(v, "a bar has either a name, which is a domain, or an address")
+			} else {
+				r.once(v, "bar", b.Key())
+			}
+			r.places["bar:"+b.Key()] = [2]int{v.line - r.from, v.col}
+			w.Barred = append(w.Barred, b)
+		}
+	}
+	if n := section("personal_domains"); n != nil {
+		for i := range r.list(n) {
+			e := r.entry(&n.values[i])
+			r.once(&n.values[i], "personal domain", e.Domain.String())
+			r.places["personal:"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
+			w.Personal = append(w.Personal, e)
+		}
+	}
+	entries(r, section("partners"), "partner", partnerFields, newPartner, func(x *world.Partner) string { return x.ID }, &w.Partners)
+	entries(r, section("exceptions"), "exception", exceptionFields, newException, func(x *world.Exception) string { return x.ID }, &w.Exceptions)
+	entries(r, section("bundles"), "bundle", bundleFields, newBundle, func(x *world.Bundle) string { return x.ID }, &w.Bundles)
+	entries(r, section("expectations"), "expectation", expectationFields, zero[world.Expectation], func(x *world.Expectation) string { return x.ID }, &w.Expectations)
+	entries(r, section("people"), "person", personFields, zero[world.Person], func(x *world.Person) string { return x.ID }, &w.People)
+	entries(r, section("groups"), "group", groupFields, zero[world.Group], func(x *world.Group) string { return x.ID }, &w.Groups)
+	entries(r, section("spaces"), "space", spaceFields, zero[world.Space], func(x *world.Space) string { return x.ID }, &w.Spaces)
+	entries(r, section("meetings"), "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID }, &w.Meetings)
+	entries(r, section("guests"), "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() }, &w.Guests)
+	entries(r, section("grants"), "grant", grantFields, newGrant, GrantKey, &w.Grants)
+	entries(r, section("links"), "link", linkFields, newLink, func(x *world.Link) string { return x.ID }, &w.Links)
+	entries(r, section("forwarders"), "forwarder", forwarderFields, func() world.Forwarder { return world.Forwarder{KeepCopy: true} }, func(x *world.Forwarder) string { return x.Mailbox + " to " + x.To.String() }, &w.Forwarders)
+	entries(r, section("contacts"), "contact", contactFields, zero[world.Contact], func(x *world.Contact) string { return x.Person + " and " + x.Party.String() }, &w.Contacts)
+}
+
+func zero[T any]() (x T) { return }
+
+// GrantKey is what a grant is known by: party, resource, role and from.
+func GrantKey(g *world.Grant) string {
+	return fmt.Sprintf("%s %s %s %s", g.Party(), g.Resource, g.Role, g.From)
+}
+
+// entries reads a section that is a list of records.
+func entries[T any](r *reader, n *node, what string, fields []field[T], fresh func() T, key func(*T) string, out *[]T) {
+	if n == nil {
+		return
+	}
+	for i := range r.list(n) {
+		x := fresh()
+		v := &n.values[i]
+		before := len(r.errs)
+		if v.kind == mapping && len(fields) > 0 && fields[0].name == "id" {
+			// the id first: what else the entry says refers to it
+			for j := range v.keys {
+				if v.keys[j].text == "id" {
+					fields[0].read(r, &v.values[j], &x)
+				}
+			}
+			r.errs = r.errs[:before]
+		}
+		object(r, v, "a "+what, fields, &x)
+		if len(r.errs) == before {
+			r.once(v, what, key(&x))
+			r.places[what+":"+key(&x)] = [2]int{v.line - r.from, v.col}
+		}
+		*out = append(*out, x)
+	}
+}
+
+func (r *reader) rules(n *node, w *world.World) {
+	if n.kind != mapping {
+		r.at(n, "rules are written as {rule: {limit: …, default: …}}")
+		return
+	}
+	for i := range n.keys {
+		k, v := &n.keys[i], &n.values[i]
+		rule := r.rule(k)
+		if rule == nil {
+			continue
+		}
+		s := world.RuleSetting{Rule: rule.ID, Limit: catalogue.Unset, Default: catalogue.Unset, Counts: catalogue.Unset}
+		if v.kind != mapping || len(v.keys) == 0 {
+			r.at(v, "%s is written as {limit: …, default: …}", rule.Name)
+			continue
+		}
+		for j := range v.keys {
+			switch v.keys[j].text {
+			case "limit":
+				s.Limit = r.value(&v.values[j], rule)
+			case "default":
+				s.Default, s.Held, s.Counts = r.heldValue(&v.values[j], rule, true)
+				r.places["default:"+rule.Name] = [2]int{v.values[j].line - r.from, v.values[j].col}
+			default:
+				r.at(&v.keys[j], "%s has a limit and a default, not %q", rule.Name, v.keys[j].text)
+			}
+		}
+		w.Rules = append(w.Rules, s)
+	}
+}
+
+// check looks at what can only be judged once everything is read: references,
+// limits, and who has which domain.
+func (r *reader) check(w *world.World, known Known) {
+	r.checkRefs(w, known)
+	base := &world.World{}
+	if known != nil {
+		base = known.Policy()
+	}
+	limits := world.Limits(base, w)
+	for _, v := range r.values {
+		rule := v.setting.Rule.Get()
+		if !v.setting.Held && rule.Scale.Looser(v.setting.Value, limits[v.setting.Rule]) {
+			r.fail(v.line, v.col, "%s: %s is looser than the limit, %s, which an administrator can raise; or give it as held back: {value: %s, held: yes}",
+				rule.Name, rule.Scale.Format(v.setting.Value), rule.Scale.Format(limits[v.setting.Rule]), valueText(rule, v.setting.Value))
+		}
+	}
+	for i := range w.Rules {
+		s := &w.Rules[i]
+		rule := s.Rule.Get()
+		if s.Default != catalogue.Unset && rule.Scale.Looser(s.Default, limits[s.Rule]) {
+			if !s.Held {
+				p := r.places["default:"+rule.Name]
+				r.fail(p[0], p[1], "%s: the default %s is looser than the limit, %s; raise the limit, or give the default as held back: {value: %s, held: yes}",
+					rule.Name, rule.Scale.Format(s.Default), rule.Scale.Format(limits[s.Rule]), valueText(rule, s.Default))
+			} else if s.Counts == catalogue.Unset {
+				s.Counts = limits[s.Rule]
+			}
+		}
+	}
+	r.checkDomains(w, base)
+	for i := range w.Exceptions {
+		x := &w.Exceptions[i]
+		p := r.places["exception:"+x.ID]
+		switch {
+		case len(x.People) == 0 && len(x.Groups) == 0:
+			r.fail(p[0], p[1], "the exception %q is for nobody; name people or groups", x.ID)
+		case len(x.Rules) == 0:
+			r.fail(p[0], p[1], "the exception %q changes no rule", x.ID)
+		case x.Until <= x.From:
+			r.fail(p[0], p[1], "the exception %q ends before it begins", x.ID)
+		}
+	}
+	for i := range w.Grants {
+		if g := &w.Grants[i]; g.Until <= g.From {
+			p := r.places["grant:"+GrantKey(g)]
+			r.fail(p[0], p[1], "the grant of %s on %s ends before it begins", g.Party(), g.Resource)
+		}
+	}
+	for i := range w.Guests {
+		g := &w.Guests[i]
+		if p := r.places["guest:"+g.Address.String()]; g.State == world.StateInvited && g.Accepted != moment.Never {
+			r.fail(p[0], p[1], "the record of %s is invited and yet accepted; it is one of them", g.Address)
+		}
+	}
+	for i := range w.Spaces {
+		s := &w.Spaces[i]
+		if p := r.places["space:"+s.ID]; s.Kind == world.Drive && len(s.Owners) != 1 {
+			r.fail(p[0], p[1], "the drive %q belongs to one person, and %d own it", s.ID, len(s.Owners))
+		}
+		for j := range s.Items {
+			if known == nil {
+				continue
+			}
+			if other := known.SpaceOf(s.Items[j].ID); other != "" && other != s.ID {
+				p := r.places["item:"+s.Items[j].ID]
+				r.fail(p[0], p[1], "the item %q is in the space %q already", s.Items[j].ID, other)
+			}
+		}
+	}
+}
+
+func valueText(rule *catalogue.Rule, v catalogue.Value) string {
+	t := valueTree(rule, v)
+	return t.flowText()
+}
+
+func (r *reader) checkRefs(w *world.World, known Known) {
+	have := map[string]bool{}
+	kinds := map[string]string{}
+	for i := range w.Partners {
+		have["partner:"+w.Partners[i].ID] = true
+	}
+	for i := range w.People {
+		have["person:"+w.People[i].ID] = true
+	}
+	for i := range w.Groups {
+		have["group:"+w.Groups[i].ID] = true
+	}
+	for i := range w.Spaces {
+		have["space:"+w.Spaces[i].ID] = true
+		for _, it := range w.Spaces[i].Items {
+			have[it.Kind.String()+":"+it.ID] = true
+			kinds[it.ID] = it.Kind.String()
+		}
+	}
+	for i := range w.Links {
+		have["link:"+w.Links[i].ID] = true
+	}
+	if known != nil {
+		for i := range known.Policy().Partners {
+			have["partner:"+known.Policy().Partners[i].ID] = true
+		}
+	}
+	for _, x := range r.refs {
+		if have[x.kind+":"+x.id] || known != nil && kinds[x.id] == "" && known.Has(x.kind, x.id) {
+			continue
+		}
+		if k := kinds[x.id]; k != "" && k != x.kind {
+			r.fail(x.line, x.col, "%q is a %s, not a %s", x.id, k, x.kind)
+			continue
+		}
+		r.fail(x.line, x.col, "there is no %s %q", x.kind, x.id)
+	}
+}
+
+// checkDomains refuses what model §2 refuses as a domain of a partner.
+func (r *reader) checkDomains(w, base *world.World) {
+	merged := world.Merge(base, w)
+	owner := map[addr.Domain]string{}
+	for i := range merged.Partners {
+		p := &merged.Partners[i]
+		for _, d := range p.Domains {
+			if other, taken := owner[d.Domain]; taken {
+				place, ok := r.places["domain:"+p.ID+":"+d.Domain.String()]
+				if !ok {
+					place = r.places["domain:"+other+":"+d.Domain.String()]
+					other = p.ID
+				}
+				r.fail(place[0], place[1], "the domain %s belongs to the partner %q already", d.Domain, other)
+				continue
+			}
+			owner[d.Domain] = p.ID
+		}
+	}
+	own := func(d addr.Domain) bool {
+		if merged.Organisation == nil {
+			return false
+		}
+		for _, o := range merged.Organisation.Domains {
+			if o.Domain == d || o.Subdomains && d.Under(o.Domain) {
+				return true
+			}
+		}
+		return false
+	}
+	for i := range w.Partners {
+		p := &w.Partners[i]
+		for _, d := range p.Domains {
+			place := r.places["domain:"+p.ID+":"+d.Domain.String()]
+			if reason := world.RefuseDomain(merged, p.ID, d); reason != "" {
+				r.fail(place[0], place[1], "%s", reason)
+			}
+		}
+	}
+	for i := range w.Barred {
+		b := &w.Barred[i]
+		d := b.Domain
+		if !b.Address.IsZero() {
+			d = b.Address.Domain()
+		}
+		if own(d) {
+			p := r.places["bar:"+b.Key()]
+			r.fail(p[0], p[1], "%s is one of ours; bars are for outsiders", b.Key())
+		}
+	}
+	for _, e := range w.Personal {
+		if own(e.Domain) {
+			p := r.places["personal:"+e.Domain.String()]
+			r.fail(p[0], p[1], "%s is one of ours, not a personal domain", e.Domain)
+		}
+		if id := owner[e.Domain]; id != "" {
+			p := r.places["personal:"+e.Domain.String()]
+			r.fail(p[0], p[1], "%s belongs to the partner %q, it cannot be a personal domain too", e.Domain, id)
+		}
+	}
+}

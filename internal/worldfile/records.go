@@ -1,0 +1,453 @@
+package worldfile
+
+import (
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+var organisationFields = []field[world.Organisation]{
+	textField("name", true, func(x *world.Organisation) *string { return &x.Name }),
+	{"domains", true, func(r *reader, n *node, x *world.Organisation) {
+		for i := range r.list(n) {
+			x.Domains = append(x.Domains, r.entry(&n.values[i]))
+		}
+		if len(x.Domains) == 0 {
+			r.at(n, "an organisation has at least one domain")
+		}
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return entriesTree(x.Domains), true }},
+	{"time_zone", true, func(r *reader, n *node, x *world.Organisation) {
+		s, _ := r.scalar(n)
+		loc, err := time.LoadLocation(s)
+		if err != nil || s == "" || s == "Local" {
+			r.at(n, "%q is no time zone; write a name as Europe/Lisbon", s)
+			loc = time.UTC
+		}
+		x.Zone = loc
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.Zone.String()), true }},
+	{"two_people", false, func(r *reader, n *node, x *world.Organisation) {
+		x.TwoPeople = twoPeople[r.word(n, "setting of two_people", twoPeople)]
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.TwoPeople), x.TwoPeople != "" }},
+}
+
+var twoPeople = []string{"never", "loosening", "always"}
+
+var settingsFields = []field[world.Settings]{
+	daysField("stance_days", func(x *world.Settings) *catalogue.Value { return &x.StanceDays }),
+}
+
+var partnerFields = []field[world.Partner]{
+	idField(func(x *world.Partner) *string { return &x.ID }),
+	textField("name", true, func(x *world.Partner) *string { return &x.Name }),
+	{"domains", false, func(r *reader, n *node, x *world.Partner) {
+		for i := range r.list(n) {
+			e := r.entry(&n.values[i])
+			x.Domains = append(x.Domains, e)
+			r.places["domain:"+x.ID+":"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }},
+	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) }, func(x *world.Partner, i int) { x.Standing = world.Standing(i) }),
+	momentField("standing_since", false, moment.Always, func(x *world.Partner) *moment.Moment { return &x.StandingSince }),
+	textField("contact", false, func(x *world.Partner) *string { return &x.Contact }),
+	refField("owner", "person", false, func(x *world.Partner) *string { return &x.Owner }),
+	textField("note", false, func(x *world.Partner) *string { return &x.Note }),
+	{"opened", false, func(r *reader, n *node, x *world.Partner) {
+		if n.kind != mapping {
+			r.at(n, "openings are written as {chat.in: yes}")
+			return
+		}
+		for i := range n.keys {
+			k, ok := catalogue.ParseKey(n.keys[i].text)
+			if !ok {
+				r.at(&n.keys[i], "%q is no service and direction; write one as chat.in or mail.out", n.keys[i].text)
+				continue
+			}
+			x.Opened[k] = world.OpenNo
+			if r.bool(&n.values[i]) {
+				x.Opened[k] = world.OpenYes
+			}
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) {
+		t := tree{kind: mapping}
+		for k, o := range x.Opened {
+			if o != world.OpenUnset {
+				t.set(catalogue.Key(k).String(), yesNo(o == world.OpenYes))
+			}
+		}
+		return t, len(t.list) > 0
+	}},
+	settingsField(catalogue.AtPartner, "a partner", func(x *world.Partner) *[]world.Setting { return &x.Rules }),
+	{"stance", false, func(r *reader, n *node, x *world.Partner) {
+		if n.kind != mapping {
+			r.at(n, "stances are written as {chat.in: {says: admits}}")
+			return
+		}
+		x.Stance = []world.Stance{}
+		for i := range n.keys {
+			k, ok := catalogue.ParseKey(n.keys[i].text)
+			if !ok {
+				r.at(&n.keys[i], "%q is no service and direction; write one as chat.in or mail.out", n.keys[i].text)
+				continue
+			}
+			s := world.Stance{Key: k, AsOf: moment.Always}
+			object(r, &n.values[i], "a stance", stanceFields, &s)
+			x.Stance = append(x.Stance, s)
+		}
+		for i := 1; i < len(x.Stance); i++ {
+			for j := i; j > 0 && x.Stance[j].Key < x.Stance[j-1].Key; j-- {
+				x.Stance[j], x.Stance[j-1] = x.Stance[j-1], x.Stance[j]
+			}
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) {
+		t := tree{kind: mapping}
+		for i := range x.Stance {
+			t.set(x.Stance[i].Key.String(), record(w, stanceFields, &x.Stance[i]))
+		}
+		return t, len(t.list) > 0
+	}},
+}
+
+var stanceFields = []field[world.Stance]{
+	wordField("says", "stance", true, true, world.SaysNames, func(x *world.Stance) int { return int(x.Says) }, func(x *world.Stance, i int) { x.Says = world.Says(i) }),
+	{"features", false, func(r *reader, n *node, x *world.Stance) {
+		x.Features = []catalogue.Feature{}
+		for i := range r.list(n) {
+			f, ok := catalogue.ParseFeature(n.values[i].text)
+			if !ok {
+				r.at(&n.values[i], "%q is no feature; write messages, voice, presence", n.values[i].text)
+			}
+			x.Features = append(x.Features, f)
+		}
+	}, func(w *writer, x *world.Stance) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, f := range x.Features {
+			t.list = append(t.list, leaf(f.String()))
+		}
+		return t, x.Features != nil
+	}},
+	{"source", false, func(r *reader, n *node, x *world.Stance) {
+		x.Source = world.Sources[r.word(n, "source", world.Sources)]
+	},
+		func(w *writer, x *world.Stance) (tree, bool) { return leaf(x.Source), x.Source != "" }},
+	momentField("as_of", false, moment.Always, func(x *world.Stance) *moment.Moment { return &x.AsOf }),
+}
+
+var barFields = []field[world.Bar]{
+	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() }},
+	{"subdomains", false, func(r *reader, n *node, x *world.Bar) { x.Subdomains = r.bool(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf("yes"), x.Subdomains }},
+	addressField("address", false, func(x *world.Bar) *addr.Address { return &x.Address }),
+	textField("reason", false, func(x *world.Bar) *string { return &x.Reason }),
+}
+
+var exceptionFields = []field[world.Exception]{
+	idField(func(x *world.Exception) *string { return &x.ID }),
+	refsField("people", "person", func(x *world.Exception) *[]string { return &x.People }),
+	refsField("groups", "group", func(x *world.Exception) *[]string { return &x.Groups }),
+	partyRefsField(func(x *world.Exception) *[]world.PartyRef { return &x.Parties }),
+	settingsField(catalogue.AtPeople, "people", func(x *world.Exception) *[]world.Setting { return &x.Rules }),
+	momentField("from", false, moment.Always, func(x *world.Exception) *moment.Moment { return &x.From }),
+	momentField("until", true, moment.Never, func(x *world.Exception) *moment.Moment { return &x.Until }),
+	textField("reason", false, func(x *world.Exception) *string { return &x.Reason }),
+}
+
+var giftFields = []field[world.Gift]{
+	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }},
+	roleField("role", func(x *world.Gift) *catalogue.Role { return &x.Role }),
+}
+
+func roleField[T any](name string, at func(*T) *catalogue.Role) field[T] {
+	roles := []string{"view", "contribute", "manage"}
+	return field[T]{name, true,
+		func(r *reader, n *node, x *T) { *at(x) = catalogue.Role(r.word(n, "role", roles) + 1) },
+		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), true }}
+}
+
+var bundleFields = []field[world.Bundle]{
+	idField(func(x *world.Bundle) *string { return &x.ID }),
+	textField("name", true, func(x *world.Bundle) *string { return &x.Name }),
+	{"gives", true, func(r *reader, n *node, x *world.Bundle) {
+		for i := range r.list(n) {
+			var g world.Gift
+			object(r, &n.values[i], "a gift", giftFields, &g)
+			x.Gives = append(x.Gives, g)
+		}
+	}, func(w *writer, x *world.Bundle) (tree, bool) {
+		t := tree{kind: sequence}
+		for i := range x.Gives {
+			t.list = append(t.list, record(w, giftFields, &x.Gives[i]))
+		}
+		return t, true
+	}},
+	{"who", false, func(r *reader, n *node, x *world.Bundle) { object(r, n, "who", whoFields, x) }, func(w *writer, x *world.Bundle) (tree, bool) {
+		t := record(w, whoFields, x)
+		return t, len(t.list) > 0
+	}},
+	{"approval", false, func(r *reader, n *node, x *world.Bundle) {
+		by := []string{"sponsor", "owner", "administrator"}
+		for i := range r.list(n) {
+			x.Approval = append(x.Approval, by[r.word(&n.values[i], "approver", by)])
+		}
+	}, func(w *writer, x *world.Bundle) (tree, bool) { return words(x.Approval), len(x.Approval) > 0 }},
+	textsField("questions", func(x *world.Bundle) *[]string { return &x.Questions }),
+	daysField("term_days", func(x *world.Bundle) *catalogue.Value { return &x.TermDays }),
+	daysField("review_days", func(x *world.Bundle) *catalogue.Value { return &x.ReviewDays }),
+}
+
+var whoFields = []field[world.Bundle]{
+	refsField("partners", "partner", func(x *world.Bundle) *[]string { return &x.Partners }),
+	boolField("others", false, func(x *world.Bundle) *bool { return &x.Others }),
+}
+
+var expectationFields = []field[world.Expectation]{
+	idField(func(x *world.Expectation) *string { return &x.ID }),
+	{"party", true, func(r *reader, n *node, x *world.Expectation) {
+		if s, ok := r.scalar(n); ok && s != "*" {
+			r.partyRef(n)
+		}
+		x.Party = n.text
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Party), true }},
+	{"action", true, func(r *reader, n *node, x *world.Expectation) {
+		s, _ := r.scalar(n)
+		x.Action = s
+		if !validActionPattern(s) {
+			r.at(n, "%q is no action; write one as files.open, files.* or *", s)
+		}
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Action), true }},
+	{"resource", true, func(r *reader, n *node, x *world.Expectation) {
+		if s, ok := r.scalar(n); ok && s != "*" {
+			r.resource(n)
+		}
+		x.Resource = n.text
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }},
+	{"expect", true, func(r *reader, n *node, x *world.Expectation) {
+		e := []string{"never", "always"}
+		x.Expect = e[r.word(n, "expectation", e)]
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Expect), true }},
+}
+
+func validActionPattern(s string) bool {
+	if s == "*" {
+		return true
+	}
+	for sv := catalogue.Service(0); sv < catalogue.NumServices; sv++ {
+		if p := sv.String() + "."; len(s) > len(p) && s[:len(p)] == p {
+			return s[len(p):] == "*" || ValidID(s[len(p):])
+		}
+	}
+	return false
+}
+
+var personFields = []field[world.Person]{
+	idField(func(x *world.Person) *string { return &x.ID }),
+	textField("name", false, func(x *world.Person) *string { return &x.Name }),
+	addressField("address", false, func(x *world.Person) *addr.Address { return &x.Address }),
+	refsField("groups", "group", func(x *world.Person) *[]string { return &x.Groups }),
+	flags("roles", "role of a person", world.PersonRoleNames, false, func(x *world.Person) uint { return uint(x.Roles) }, func(x *world.Person, v uint) { x.Roles = world.PersonRole(v) }),
+}
+
+var groupFields = []field[world.Group]{
+	idField(func(x *world.Group) *string { return &x.ID }),
+	textField("name", false, func(x *world.Group) *string { return &x.Name }),
+	{"parties", false, func(r *reader, n *node, x *world.Group) {
+		for i := range r.list(n) {
+			x.Parties = append(x.Parties, r.address(&n.values[i]))
+		}
+	}, func(w *writer, x *world.Group) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, a := range x.Parties {
+			t.list = append(t.list, leaf(a.String()))
+		}
+		return t, len(t.list) > 0
+	}},
+}
+
+var itemKinds = []string{"channel", "folder", "file", "page", "tasklist", "report", "dashboard"}
+
+var itemFields = []field[world.Item]{
+	idField(func(x *world.Item) *string { return &x.ID }),
+	wordField("kind", "kind of item", true, true, itemKinds, func(x *world.Item) int { return int(x.Kind) }, func(x *world.Item, i int) { x.Kind = catalogue.ResourceKind(i) }),
+	textField("name", false, func(x *world.Item) *string { return &x.Name }),
+	boolField("private", false, func(x *world.Item) *bool { return &x.Private }),
+	settingsField(catalogue.AtItem, "an item", func(x *world.Item) *[]world.Setting { return &x.Rules }),
+}
+
+var spaceFields = []field[world.Space]{
+	idField(func(x *world.Space) *string { return &x.ID }),
+	textField("name", false, func(x *world.Space) *string { return &x.Name }),
+	wordField("kind", "kind of space", true, true, world.SpaceKindNames, func(x *world.Space) int { return int(x.Kind) }, func(x *world.Space, i int) { x.Kind = world.SpaceKind(i) }),
+	boolField("joinable", false, func(x *world.Space) *bool { return &x.Joinable }),
+	boolField("house_licence", false, func(x *world.Space) *bool { return &x.HouseLicence }),
+	refsField("owners", "person", func(x *world.Space) *[]string { return &x.Owners }),
+	{"members", false, func(r *reader, n *node, x *world.Space) {
+		for i := range r.list(n) {
+			v := &n.values[i]
+			if len(v.text) > 6 && v.text[:6] == "group:" {
+				part := *v
+				part.text = v.text[6:]
+				x.Members = append(x.Members, world.Member{Group: r.ref(&part, "group")})
+			} else {
+				x.Members = append(x.Members, world.Member{Person: r.ref(v, "person")})
+			}
+		}
+	}, func(w *writer, x *world.Space) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, m := range x.Members {
+			t.list = append(t.list, leaf(m.String()))
+		}
+		return t, len(t.list) > 0
+	}},
+	partyRefsField(func(x *world.Space) *[]world.PartyRef { return &x.Parties }),
+	settingsField(catalogue.AtSpace, "a space", func(x *world.Space) *[]world.Setting { return &x.Rules }),
+	{"items", false, func(r *reader, n *node, x *world.Space) {
+		for i := range r.list(n) {
+			it := world.Item{Space: x.ID}
+			object(r, &n.values[i], "an item", itemFields, &it)
+			r.once(&n.values[i], "item", it.ID)
+			x.Items = append(x.Items, it)
+			r.places["item:"+it.ID] = [2]int{n.values[i].line - r.from, n.values[i].col}
+		}
+	}, func(w *writer, x *world.Space) (tree, bool) {
+		t := tree{kind: sequence}
+		for i := range x.Items {
+			t.list = append(t.list, record(w, itemFields, &x.Items[i]))
+		}
+		return t, len(t.list) > 0
+	}},
+}
+
+var meetingFields = []field[world.Meeting]{
+	idField(func(x *world.Meeting) *string { return &x.ID }),
+	textField("name", false, func(x *world.Meeting) *string { return &x.Name }),
+	refField("host", "person", true, func(x *world.Meeting) *string { return &x.Host }),
+	refField("space", "space", false, func(x *world.Meeting) *string { return &x.Space }),
+	{"sign_in_domains", false, func(r *reader, n *node, x *world.Meeting) {
+		for i := range r.list(n) {
+			x.SignInDomains = append(x.SignInDomains, r.domain(&n.values[i]))
+		}
+	}, func(w *writer, x *world.Meeting) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, d := range x.SignInDomains {
+			t.list = append(t.list, leaf(d.String()))
+		}
+		return t, len(t.list) > 0
+	}},
+	boolField("standing_room", false, func(x *world.Meeting) *bool { return &x.StandingRoom }),
+	boolField("passcode", false, func(x *world.Meeting) *bool { return &x.Passcode }),
+	settingsField(catalogue.AtItem, "a meeting", func(x *world.Meeting) *[]world.Setting { return &x.Rules }),
+}
+
+var guestFields = []field[world.Guest]{
+	addressField("address", true, func(x *world.Guest) *addr.Address { return &x.Address }),
+	textField("name", false, func(x *world.Guest) *string { return &x.Name }),
+	refField("sponsor", "person", false, func(x *world.Guest) *string { return &x.Sponsor }),
+	textField("purpose", false, func(x *world.Guest) *string { return &x.Purpose }),
+	wordField("state", "state of a record", false, true, world.StateNames, func(x *world.Guest) int { return int(x.State) }, func(x *world.Guest, i int) { x.State = world.State(i) }),
+	textField("cause", false, func(x *world.Guest) *string { return &x.Cause }),
+	momentField("state_since", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.StateSince }),
+	flags("origins", "origin", world.OriginNames, false, func(x *world.Guest) uint { return uint(x.Origins) }, func(x *world.Guest, v uint) { x.Origins = world.Origin(v) }),
+	momentField("since", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.Since }),
+	momentField("accepted", false, moment.Never, func(x *world.Guest) *moment.Moment { return &x.Accepted }),
+	momentField("renewed", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.Renewed }),
+	momentField("until", true, moment.Never, func(x *world.Guest) *moment.Moment { return &x.Until }),
+	momentField("terms", false, moment.Never, func(x *world.Guest) *moment.Moment { return &x.Terms }),
+	momentField("last_seen", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.LastSeen }),
+	textField("language", false, func(x *world.Guest) *string { return &x.Language }),
+	textField("location", false, func(x *world.Guest) *string { return &x.Location }),
+	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) }, func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
+}
+
+var grantFields = []field[world.Grant]{
+	{"party", true, func(r *reader, n *node, x *world.Grant) {
+		p := r.partyRef(n)
+		if p.Partner != "" || !p.Domain.IsZero() {
+			r.at(n, "a grant is for an address or a group, not for %q", n.text)
+		}
+		x.Address, x.Group = p.Address, p.Group
+	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true }},
+	{"resource", true, func(r *reader, n *node, x *world.Grant) { x.Resource = r.resource(n) }, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Resource.String()), true }},
+	roleField("role", func(x *world.Grant) *catalogue.Role { return &x.Role }),
+	momentField("from", false, moment.Always, func(x *world.Grant) *moment.Moment { return &x.From }),
+	momentField("until", true, moment.Never, func(x *world.Grant) *moment.Moment { return &x.Until }),
+	refField("sponsor", "person", false, func(x *world.Grant) *string { return &x.Sponsor }),
+	momentField("reviewed", false, moment.Always, func(x *world.Grant) *moment.Moment { return &x.Reviewed }),
+}
+
+var linkFields = []field[world.Link]{
+	idField(func(x *world.Link) *string { return &x.ID }),
+	{"item", true, func(r *reader, n *node, x *world.Link) {
+		if x.Item = r.resource(n); x.Item.Kind == catalogue.Space && x.Item.ID != "" {
+			r.at(n, "a link opens one item, not a space")
+		}
+	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Item.String()), true }},
+	{"for", true, func(r *reader, n *node, x *world.Link) {
+		if n.kind == scalar {
+			if n.text != "bearer" {
+				r.at(n, "%q is neither bearer nor a list of addresses", n.text)
+			}
+			return
+		}
+		x.For = []addr.Address{}
+		for i := range r.list(n) {
+			x.For = append(x.For, r.address(&n.values[i]))
+		}
+	}, func(w *writer, x *world.Link) (tree, bool) {
+		if x.Bearer() {
+			return leaf("bearer"), true
+		}
+		t := tree{kind: sequence}
+		for _, a := range x.For {
+			t.list = append(t.list, leaf(a.String()))
+		}
+		return t, true
+	}},
+	{"right", true, func(r *reader, n *node, x *world.Link) {
+		x.Right = catalogue.Role(r.word(n, "right", []string{"view", "contribute"}) + 1)
+	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Right.String()), true }},
+	momentField("created", false, moment.Always, func(x *world.Link) *moment.Moment { return &x.Created }),
+	momentField("until", true, moment.Never, func(x *world.Link) *moment.Moment { return &x.Until }),
+	boolField("download", true, func(x *world.Link) *bool { return &x.Download }),
+	boolField("password", false, func(x *world.Link) *bool { return &x.Password }),
+	refField("by", "person", false, func(x *world.Link) *string { return &x.By }),
+}
+
+var setBy = []string{"person", "administrator", "mail_rule"}
+
+var forwarderFields = []field[world.Forwarder]{
+	refField("mailbox", "person", true, func(x *world.Forwarder) *string { return &x.Mailbox }),
+	addressField("to", true, func(x *world.Forwarder) *addr.Address { return &x.To }),
+	boolField("keep_copy", true, func(x *world.Forwarder) *bool { return &x.KeepCopy }),
+	{"set_by", false, func(r *reader, n *node, x *world.Forwarder) { x.SetBy = setBy[r.word(n, "setter", setBy)] }, func(w *writer, x *world.Forwarder) (tree, bool) { return leaf(x.SetBy), x.SetBy != "" }},
+}
+
+var contactFields = []field[world.Contact]{
+	refField("person", "person", true, func(x *world.Contact) *string { return &x.Person }),
+	addressField("party", true, func(x *world.Contact) *addr.Address { return &x.Party }),
+	wordField("state", "state of a contact", true, true, []string{"asked", "accepted"}, func(x *world.Contact) int {
+		if x.Accepted {
+			return 1
+		}
+		return 0
+	}, func(x *world.Contact, i int) { x.Accepted = i == 1 }),
+}
+
+// The records with the values that an absent field stands for.
+
+func newPartner() world.Partner { return world.Partner{StandingSince: moment.Always} }
+func newException() world.Exception {
+	return world.Exception{From: moment.Always, Until: moment.Never}
+}
+func newBundle() world.Bundle {
+	return world.Bundle{TermDays: catalogue.Unset, ReviewDays: catalogue.Unset}
+}
+func newGuest() world.Guest {
+	return world.Guest{StateSince: moment.Always, Since: moment.Always, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always}
+}
+func newGrant() world.Grant {
+	return world.Grant{From: moment.Always, Until: moment.Never, Reviewed: moment.Always}
+}
+func newLink() world.Link {
+	return world.Link{Created: moment.Always, Until: moment.Never, Download: true}
+}
