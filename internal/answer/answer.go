@@ -1,0 +1,261 @@
+// Package answer turns what the engine found into the records that the contract
+// describes: the same object for the API, the client and a world file alone.
+package answer
+
+import (
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+func text(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// Question parses a question as the contract writes it. Errors are
+// *engine.WrongUse.
+func Question(q *apigen.Question, s *engine.Snapshot, now moment.Moment) (engine.Question, error) {
+	out := engine.Question{At: now}
+	var err error
+	if out.Subject, err = engine.ParseWho(q.Subject); err != nil {
+		return out, err
+	}
+	if out.Action, err = engine.ParseAction(q.Action); err != nil {
+		return out, err
+	}
+	if out.Resource, err = engine.ParseResource(q.Resource); err != nil {
+		return out, err
+	}
+	if q.At != nil && *q.At != "" {
+		if out.At, err = moment.ParseLoose(*q.At, now, s.Zone()); err != nil {
+			return out, &engine.WrongUse{Field: "at", Value: *q.At, Reason: err.Error()}
+		}
+	}
+	if c := q.Context; c != nil {
+		if c.Address != nil && *c.Address != "" {
+			w, err := engine.ParseWho(*c.Address)
+			if err != nil || w.Kind != engine.ByAddress {
+				reason := "write an address or *@domain"
+				if e, ok := err.(*engine.WrongUse); ok {
+					reason = e.Reason
+				}
+				return out, &engine.WrongUse{Field: "context.address", Value: *c.Address, Reason: reason}
+			}
+			out.Address = w.Address
+		}
+		if c.Presenter != nil {
+			out.Presenter = *c.Presenter
+			if len(out.Presenter) > 7 && out.Presenter[:7] == "person:" {
+				out.Presenter = out.Presenter[7:]
+			}
+		}
+		if c.Account != nil {
+			if out.Account, err = engine.ParseAccount(string(*c.Account)); err != nil {
+				return out, err
+			}
+		}
+		out.DropsCopy = c.KeepCopy != nil && !*c.KeepCopy
+	}
+	return out, nil
+}
+
+// Of writes an answer.
+func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) apigen.Answer {
+	act := x.Question.Action.Get()
+	d := account(x.Deciding())
+	out := apigen.Answer{
+		Subject: x.Question.Subject.String(), Name: text(s.NameOfSubject(x.Question.Subject)), Kind: x.Kind.String(),
+		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
+		At: x.Question.At.String(), Decision: apigen.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
+		Accounts: []apigen.AccountAnswer{}, Revision: int64(revision),
+	}
+	for i := range x.Accounts {
+		out.Accounts = append(out.Accounts, account(&x.Accounts[i]))
+	}
+	return out
+}
+
+// YesNo writes a decision.
+func YesNo(yes bool) string {
+	if yes {
+		return "yes"
+	}
+	return "no"
+}
+
+func account(a *engine.AccountAnswer) apigen.AccountAnswer {
+	out := apigen.AccountAnswer{Account: a.Account.String(), Decision: apigen.AccountAnswerDecision(YesNo(a.Yes)), Conditions: a.Conditions.Names(), Gates: []apigen.Gate{}}
+	for g := range a.Gates {
+		gate := apigen.Gate{Gate: a.Gates[g].Gate.String(), Answer: apigen.GateAnswer(a.Gates[g].String()), Causes: []apigen.Cause{}}
+		for i := range a.Gates[g].Causes {
+			gate.Causes = append(gate.Causes, Cause(&a.Gates[g].Causes[i]))
+		}
+		out.Gates = append(out.Gates, gate)
+	}
+	return out
+}
+
+// Cause writes a cause with the whole chain of its rule.
+func Cause(c *engine.Cause) apigen.Cause {
+	out := apigen.Cause{Code: c.Code.String(), Refuses: c.Refuses, Side: apigen.CauseSide(c.Side.String()), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next()), Partner: text(c.Partner)}
+	if c.Chain == nil {
+		return out
+	}
+	r := c.Chain.Rule.Get()
+	format := func(v catalogue.Value) *string { return text(r.Scale.Format(v)) }
+	decided := c.Chain.Decided()
+	layer := decided.String()
+	out.Rule, out.Value, out.Needed, out.Layer, out.Without = &r.Name, format(c.Value), format(c.Needed), &layer, format(c.Chain.Without())
+	steps := []apigen.ChainStep{}
+	for l, st := range c.Chain.Steps {
+		if !st.Applies {
+			continue
+		}
+		step := apigen.ChainStep{Layer: apigen.ChainStepLayer(engine.LayerName(l).String()), Where: text(st.Where), Value: format(st.Value), Held: format(st.Held)}
+		if yes := true; engine.LayerName(l) == decided {
+			step.Decides = &yes
+		}
+		steps = append(steps, step)
+	}
+	options := []apigen.Option{}
+	for _, o := range c.Chain.Options() {
+		x := apigen.Option{Value: r.Scale.Format(o.Value), Can: o.Can}
+		if !o.Can {
+			who := "administrator"
+			if o.By == engine.SpaceLayer || o.By == engine.ItemLayer {
+				who = "owner of " + c.Chain.Steps[o.By].Where
+			}
+			x.By, x.Who = text(o.By.String()), &who
+		}
+		options = append(options, x)
+	}
+	out.Chain, out.Options = &steps, &options
+	return out
+}
+
+// Reach writes what a party reaches.
+func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Moment, lines []engine.ReachLine, revision uint64) apigen.Reach {
+	out := apigen.Reach{Subject: who.String(), Name: text(s.NameOfSubject(who)), Kind: kind.String(), At: at.String(), Lines: []apigen.ReachLine{}, Revision: int64(revision)}
+	for i := range lines {
+		l := &lines[i]
+		conds := l.Conditions.Names()
+		if !l.Yes {
+			conds = []string{}
+		}
+		out.Lines = append(out.Lines, apigen.ReachLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name),
+			Count: l.Count, Decision: apigen.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause)})
+	}
+	return out
+}
+
+// Actions writes the catalogue of actions.
+func Actions() []apigen.Action {
+	out := []apigen.Action{}
+	for _, a := range catalogue.Actions() {
+		x := apigen.Action{Name: a.Name, Title: a.Title, Service: a.Service().String(), Resources: []string{}, Address: a.Address, Presenter: a.PresenterAsked, Ours: a.Asks[catalogue.Ours] != nil}
+		for _, k := range a.On {
+			x.Resources = append(x.Resources, k.String())
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// Rules writes the catalogue of rules as the snapshot sets them. With only, just
+// those.
+func Rules(s *engine.Snapshot, only []*catalogue.Rule, etag func(catalogue.RuleID) string) []apigen.Rule {
+	below := s.Set()
+	pol := s.Policy()
+	set := map[catalogue.RuleID]bool{}
+	for _, x := range pol.Rules {
+		set[x.Rule] = true
+	}
+	out := []apigen.Rule{}
+	for _, r := range only {
+		f := r.Scale.Format
+		limit, counts, said, held := s.RuleState(r.ID)
+		yes := set[r.ID]
+		x := apigen.Rule{Name: r.Name, Service: r.Service(), Title: r.Title, Shape: apigen.RuleShape(r.Scale.Shape.String()), Limit: f(limit), Default: f(counts),
+			StartLimit: f(r.Limit), StartDefault: f(r.Default), Advised: f(r.Advised), AdvisedReason: r.Reason, Omits: text(r.Omits), Layers: r.Layers.Names(),
+			Exposes: r.Scale.Looser(counts, r.Advised), Set: &yes, Below: []apigen.RuleBelow{}, Values: []apigen.RuleValue{}, Etag: etag(r.ID)}
+		if x.Layers == nil {
+			x.Layers = []string{}
+		}
+		if held {
+			x.HeldDefault = text(f(said))
+		}
+		if r.Scale.Shape == catalogue.Methods {
+			for i, n := range r.Scale.Names {
+				x.Values = append(x.Values, apigen.RuleValue{Value: n, Sentence: r.Sentences[i]})
+			}
+		} else {
+			for _, v := range r.Scale.All() {
+				x.Values = append(x.Values, apigen.RuleValue{Value: f(v), Sentence: r.Sentence(v)})
+			}
+		}
+		add := func(layer, where, name string, ss []world.Setting) {
+			for _, v := range ss {
+				if v.Rule == r.ID {
+					x.Below = append(x.Below, apigen.RuleBelow{Layer: layer, Where: where, Name: text(name), Value: f(v.Value), Held: v.Held})
+				}
+			}
+		}
+		for i := range pol.Partners {
+			add("partner", pol.Partners[i].ID, pol.Partners[i].Name, pol.Partners[i].Rules)
+		}
+		for i := range pol.Exceptions {
+			add("people", pol.Exceptions[i].ID, pol.Exceptions[i].Reason, pol.Exceptions[i].Rules)
+		}
+		for _, b := range below[r.ID] {
+			x.Below = append(x.Below, apigen.RuleBelow{Layer: b.Layer.String(), Where: b.Where, Name: text(b.Name), Value: f(b.Value), Held: b.Held})
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// DomainTest writes which entry decides for an address, and why.
+func DomainTest(s *engine.Snapshot, m engine.Match) apigen.DomainTest {
+	d := m.Address.Domain()
+	out := apigen.DomainTest{Address: m.Address.String(), Domain: d.String(), Unicode: d.Unicode(), Entry: text(m.Entry), Verdict: apigen.DomainTestVerdictUnlisted}
+	how := "exactly"
+	if m.Entry != d.String() && m.Entry != m.Address.String() {
+		how = "with its subdomains, as the longest match"
+	}
+	if m.Partner != nil {
+		out.Partner = &m.Partner.ID
+	}
+	switch {
+	case m.Own:
+		out.Verdict, out.Text = apigen.DomainTestVerdictOwn, "One of our own domains: "+m.Entry+", "+how+"."
+		return out
+	case m.Bar != nil:
+		out.Verdict, out.Text = apigen.DomainTestVerdictBarred, "Barred by the entry "+m.Bar.Key()+". It never gets in, whatever any rule says."
+		if m.Bar.Reason != "" {
+			out.Text += " Reason: " + m.Bar.Reason + "."
+		}
+		if m.Partner != nil {
+			out.Text += " Without the bar it would belong to the partner " + m.Partner.Name + "."
+		}
+	case m.Partner != nil:
+		out.Verdict, out.Text = apigen.DomainTestVerdictPartner, "It belongs to the partner "+m.Partner.Name+" by the entry "+m.Entry+", "+how+"."
+	case m.Private:
+		out.Verdict, out.Text = apigen.DomainTestVerdictPersonal, "A private address: the entry "+m.Entry+" lists a provider of mailboxes for private persons."
+	default:
+		out.Text = "No entry matches: an address at no partner."
+	}
+	owner := ""
+	if m.Partner != nil {
+		owner = m.Partner.ID
+	}
+	if like, whose, ok := world.LookAlike(s.Policy(), owner, d); ok {
+		out.LookAlike = text(like.String())
+		out.Text += " It looks like " + like.String() + " of " + whose + "."
+	}
+	return out
+}

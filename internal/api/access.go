@@ -1,0 +1,69 @@
+package api
+
+import "wexillum.example/internal/service"
+
+// access says who may call what: the one table that the guard follows and that
+// the tests try against every role. A route that is not in it cannot be called.
+// open routes need no sign-in.
+type roles []service.Role
+
+var (
+	open     = roles(nil)
+	everyone = roles{service.Administrator, service.Auditor, service.Keeper, service.Member}
+	readers  = roles{service.Administrator, service.Auditor, service.Keeper}
+	keepers  = roles{service.Administrator, service.Keeper}
+	admins   = roles{service.Administrator}
+	auditors = roles{service.Administrator, service.Auditor}
+)
+
+var access = map[string]roles{
+	"GET /api/v1/session":                           everyone,
+	"POST /api/v1/session":                          open,
+	"DELETE /api/v1/session":                        everyone,
+	"POST /api/v1/tokens":                           open,
+	"GET /api/v1/tokens":                            everyone,
+	"DELETE /api/v1/tokens/{id}":                    everyone,
+	"POST /api/v1/service-tokens":                   admins,
+	"GET /api/v1/accounts":                          auditors,
+	"PUT /api/v1/accounts/{name}":                   admins,
+	"POST /api/v1/ask":                              append(roles{service.Decisions}, everyone...),
+	"GET /api/v1/reach":                             append(roles{service.Decisions}, everyone...),
+	"GET /api/v1/complete":                          everyone,
+	"GET /api/v1/overview":                          readers,
+	"GET /api/v1/actions":                           everyone,
+	"GET /api/v1/rules":                             readers,
+	"GET /api/v1/rules/{rule}":                      readers,
+	"PUT /api/v1/rules/{rule}":                      admins,
+	"GET /api/v1/partners":                          readers,
+	"POST /api/v1/partners":                         keepers,
+	"GET /api/v1/partners/{id}":                     readers,
+	"PUT /api/v1/partners/{id}":                     keepers,
+	"POST /api/v1/partners/{id}/standing":           keepers,
+	"POST /api/v1/partners/{id}/domains":            keepers,
+	"DELETE /api/v1/partners/{id}/domains/{domain}": keepers,
+	"GET /api/v1/bars":                              readers,
+	"POST /api/v1/bars":                             keepers,
+	"DELETE /api/v1/bars/{key}":                     keepers,
+	"GET /api/v1/domains/test":                      readers,
+	"GET /api/v1/world":                             auditors,
+	"POST /api/v1/world":                            admins,
+	"GET /api/v1/journal":                           readers,
+	"GET /api/v1/journal/verification":              auditors,
+	"GET /api/v1/changes":                           everyone,
+	"POST /access/v1/evaluation":                    {service.Administrator, service.Auditor, service.Keeper, service.Decisions},
+	"POST /access/v1/evaluations":                   {service.Administrator, service.Auditor, service.Keeper, service.Decisions},
+	"GET /.well-known/authzen-configuration":        open,
+	"GET /api/v1/openapi.yaml":                      open,
+	"GET /metrics":                                  {service.Administrator, service.Auditor, service.Metrics},
+	"GET /healthz":                                  open,
+	"GET /readyz":                                   open,
+}
+
+func (rs roles) has(r service.Role) bool {
+	for _, x := range rs {
+		if x == r {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,1046 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"sort"
+	"strconv"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+func ptr[T any](v T) *T { return &v }
+
+func opt[T ~string](p *T) string {
+	if p == nil {
+		return ""
+	}
+	return string(*p)
+}
+
+func some(s string) *string {
+	if s == "" {
+		return nil
+	}
+	return &s
+}
+
+// cause is the reason for a change as the journal keeps it.
+func cause(why *apigen.Why) string { return strings.TrimSpace(opt(why)) }
+
+func (s *server) session(ctx context.Context, who service.Who) apigen.Session {
+	name := ""
+	if o := s.Service.State().Policy().Organisation; o != nil {
+		name = o.Name
+	}
+	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Demo: s.Demo}
+}
+
+func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
+	return apigen.GetSession200JSONResponse(s.session(ctx, whoIs(ctx))), nil
+}
+
+// tooOften is nil where one more try is allowed.
+func (s *server) tooOften(ctx context.Context, name string) *apigen.Problem {
+	r := ctx.Value(requestKey).(*http.Request)
+	now := s.Clock()
+	if s.tries.allow("from "+remote(r), now) && s.tries.allow("name "+strings.ToLower(name), now) {
+		return nil
+	}
+	ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
+	return ptr(problemOften.with("wait a minute before the next try"))
+}
+
+func (s *server) SignIn(ctx context.Context, r apigen.SignInRequestObject) (apigen.SignInResponseObject, error) {
+	if p := s.tooOften(ctx, r.Body.Name); p != nil {
+		return apigen.SignIndefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.sessions.RenewToken(ctx); err != nil { // a session known before signing in is worth nothing
+		return nil, err
+	}
+	s.sessions.Put(ctx, "account", who.Name)
+	s.sessions.Put(ctx, "csrf", rand.Text())
+	if err := s.saveSession(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.SignIn200JSONResponse(s.session(ctx, who)), nil
+}
+
+func (s *server) SignOut(ctx context.Context, _ apigen.SignOutRequestObject) (apigen.SignOutResponseObject, error) {
+	if err := s.sessions.Destroy(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.SignOut204Response{}, s.saveSession(ctx)
+}
+
+func newToken(text string, t service.Token) apigen.NewToken {
+	return apigen.NewToken{Token: text, Id: t.ID, Expires: t.Expires}
+}
+
+func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject) (apigen.MakeTokenResponseObject, error) {
+	if p := s.tooOften(ctx, r.Body.Name); p != nil {
+		return apigen.MakeTokendefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	if err != nil {
+		return nil, err
+	}
+	text, t, err := s.Service.ClientToken(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.MakeToken201JSONResponse(newToken(text, t)), nil
+}
+
+func (s *server) MakeServiceToken(ctx context.Context, r apigen.MakeServiceTokenRequestObject) (apigen.MakeServiceTokenResponseObject, error) {
+	text, t, err := s.Service.MakeToken(ctx, whoIs(ctx), r.Body.Name, string(r.Body.Purpose), time.Duration(r.Body.Days)*24*time.Hour)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.MakeServiceToken201JSONResponse(newToken(text, t)), nil
+}
+
+func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObject) (apigen.ListTokensResponseObject, error) {
+	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
+	out := apigen.ListTokens200JSONResponse{Tokens: []apigen.Token{}}
+	for _, t := range ts {
+		out.Tokens = append(out.Tokens, apigen.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires})
+	}
+	return out, err
+}
+
+func (s *server) EndToken(ctx context.Context, r apigen.EndTokenRequestObject) (apigen.EndTokenResponseObject, error) {
+	return apigen.EndToken204Response{}, s.Service.EndToken(ctx, whoIs(ctx), r.Id)
+}
+
+func (s *server) ListAccounts(ctx context.Context, _ apigen.ListAccountsRequestObject) (apigen.ListAccountsResponseObject, error) {
+	as, err := s.Service.Accounts(ctx)
+	out := apigen.ListAccounts200JSONResponse{Accounts: []apigen.Account{}}
+	for _, a := range as {
+		out.Accounts = append(out.Accounts, apigen.Account{Name: a.Name, Role: apigen.Role(a.Role), Person: a.Person, Disabled: a.Disabled})
+	}
+	return out, err
+}
+
+func (s *server) PutAccount(ctx context.Context, r apigen.PutAccountRequestObject) (apigen.PutAccountResponseObject, error) {
+	b := r.Body
+	a := service.Account{Name: r.Name, Role: string(b.Role), Person: opt(b.Person), Disabled: b.Disabled != nil && *b.Disabled}
+	if err := s.Service.PutAccount(ctx, whoIs(ctx).Name, cause(b.Why), a, opt(b.Password)); err != nil {
+		return nil, err
+	}
+	return apigen.PutAccount200JSONResponse{Name: a.Name, Role: b.Role, Person: a.Person, Disabled: a.Disabled}, nil
+}
+
+// mayAsk keeps a member to own spaces, own guests and oneself.
+func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, resource *world.Resource) error {
+	me := whoIs(ctx)
+	if me.Role != service.Member {
+		return nil
+	}
+	switch who.Kind {
+	case engine.ByPerson:
+		if who.ID == me.Person {
+			return nil
+		}
+	case engine.ByAddress:
+		if p := st.PersonAt(who.Address); p != "" && p == me.Person {
+			return nil
+		}
+		sponsor, err := s.Service.SponsorOf(ctx, who.Address)
+		if err != nil {
+			return err
+		}
+		if sponsor == me.Person && sponsor != "" {
+			return nil
+		}
+	}
+	if resource != nil && st.BelongsTo(me.Person, *resource) {
+		return nil
+	}
+	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
+}
+
+func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {
+	st := s.Service.State()
+	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now())
+	if err != nil {
+		return nil, err
+	}
+	if err := s.mayAsk(ctx, st, q.Subject, &q.Resource); err != nil {
+		return nil, err
+	}
+	x, err := st.Explain(&q)
+	if err != nil {
+		return nil, err
+	}
+	s.metrics.decided(q.Action.String(), x.Yes())
+	return apigen.Ask200JSONResponse(answer.Of(st.Snapshot, x, st.Head.Revision)), nil
+}
+
+func (s *server) Reach(ctx context.Context, r apigen.ReachRequestObject) (apigen.ReachResponseObject, error) {
+	st := s.Service.State()
+	who, err := engine.ParseWho(r.Params.Who)
+	if err != nil {
+		return nil, err
+	}
+	at := s.Service.Now()
+	if t := opt(r.Params.At); t != "" {
+		if at, err = moment.ParseLoose(t, at, st.Zone()); err != nil {
+			return nil, &engine.WrongUse{Field: "at", Value: t, Reason: err.Error()}
+		}
+	}
+	if err := s.mayAsk(ctx, st, who, nil); err != nil {
+		return nil, err
+	}
+	lines, kind, err := st.Reach(who, at)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.Reach200JSONResponse(answer.Reach(st.Snapshot, who, kind, at, lines, st.Head.Revision)), nil
+}
+
+func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (apigen.CompleteResponseObject, error) {
+	st := s.Service.State()
+	q, limit := opt(r.Params.Q), 20
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	out := apigen.Complete200JSONResponse{Items: []apigen.Suggestion{}}
+	add := func(value, label, detail string) {
+		if len(out.Items) < limit {
+			out.Items = append(out.Items, apigen.Suggestion{Value: value, Label: label, Detail: some(detail)})
+		}
+	}
+	named := func(kinds ...string) {
+		for _, n := range st.Find(q, limit, kinds...) {
+			add(n.Value, n.Name, n.Detail)
+		}
+	}
+	lower := strings.ToLower(q)
+	member := whoIs(ctx).Role == service.Member
+	switch r.Params.Kind {
+	case "who":
+		if member { // a member does not browse the guests of others
+			me := whoIs(ctx).Person
+			add("person:"+me, st.NameOf(world.Resource{Kind: catalogue.Person, ID: me}), "yourself")
+			break
+		}
+		named("who")
+	case "address":
+		if !member {
+			for _, n := range st.Find(q, limit*2, "who") {
+				if strings.Contains(n.Value, "@") {
+					add(n.Value, n.Name, n.Detail)
+				}
+			}
+		}
+	case "person":
+		for _, n := range st.Find(q, limit, "person") {
+			add(strings.TrimPrefix(n.Value, "person:"), n.Name, n.Detail)
+		}
+	case "action":
+		for _, a := range catalogue.Actions() {
+			if strings.Contains(a.Name, lower) || strings.Contains(strings.ToLower(a.Title), lower) {
+				add(a.Name, a.Title, a.TakesNames())
+			}
+		}
+	case "resource":
+		kinds := []string{}
+		for k := catalogue.ResourceKind(0); k < catalogue.NumResourceKinds; k++ {
+			kinds = append(kinds, k.String())
+		}
+		if a, ok := catalogue.ActionByName(opt(r.Params.Action)); ok {
+			kinds = kinds[:0]
+			for _, k := range a.On {
+				kinds = append(kinds, k.String())
+			}
+		}
+		named(kinds...)
+	case "rule":
+		for i := range catalogue.Rules() {
+			if x := &catalogue.Rules()[i]; strings.Contains(x.Name, lower) || strings.Contains(strings.ToLower(x.Title), lower) {
+				add(x.Name, x.Title, "")
+			}
+		}
+	case "partner":
+		for i := range st.Policy().Partners {
+			if p := &st.Policy().Partners[i]; !member && (strings.Contains(p.ID, lower) || strings.Contains(strings.ToLower(p.Name), lower)) {
+				add(p.ID, p.Name, world.StandingNames[p.Standing])
+			}
+		}
+	case "domain":
+		for i := range st.Policy().Partners {
+			for _, d := range st.Policy().Partners[i].Domains {
+				if !member && strings.Contains(d.Domain.String(), lower) {
+					add(d.Domain.String(), st.Policy().Partners[i].Name, "")
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+func (s *server) ListActions(context.Context, apigen.ListActionsRequestObject) (apigen.ListActionsResponseObject, error) {
+	return apigen.ListActions200JSONResponse{Actions: answer.Actions()}, nil
+}
+
+func (s *server) ListRules(_ context.Context, r apigen.ListRulesRequestObject) (apigen.ListRulesResponseObject, error) {
+	st := s.Service.State()
+	var only []*catalogue.Rule
+	if f := strings.TrimSpace(opt(r.Params.Find)); f != "" {
+		only = catalogue.Find(f)
+	} else {
+		for i := range catalogue.Rules() {
+			only = append(only, &catalogue.Rules()[i])
+		}
+	}
+	return apigen.ListRules200JSONResponse{Rules: answer.Rules(st.Snapshot, only, st.RuleEtag)}, nil
+}
+
+func (s *server) rule(name string) (apigen.Rule, error) {
+	st := s.Service.State()
+	r, ok := catalogue.RuleByName(name)
+	if !ok {
+		hint := ""
+		if n := catalogue.Nearest(name); n != "" {
+			hint = "; do you mean " + n + "?"
+		}
+		return apigen.Rule{}, fmt.Errorf("%w: there is no rule %q%s", service.ErrNotFound, name, hint)
+	}
+	return answer.Rules(st.Snapshot, []*catalogue.Rule{r}, st.RuleEtag)[0], nil
+}
+
+func (s *server) GetRule(_ context.Context, r apigen.GetRuleRequestObject) (apigen.GetRuleResponseObject, error) {
+	x, err := s.rule(r.Rule)
+	return apigen.GetRule200JSONResponse{Body: x, Headers: apigen.GetRule200ResponseHeaders{ETag: &x.Etag}}, err
+}
+
+func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (apigen.SetRuleResponseObject, error) {
+	b := r.Body
+	err := s.Service.SetRule(ctx, whoIs(ctx).Name, cause(b.Why), service.RuleChange{Rule: r.Rule, Limit: opt(b.Limit), Default: opt(b.Default), Held: b.Held != nil && *b.Held, IfMatch: opt(r.Params.IfMatch)})
+	if err != nil {
+		return nil, err
+	}
+	x, err := s.rule(r.Rule)
+	return apigen.SetRule200JSONResponse{Body: x, Headers: apigen.SetRule200ResponseHeaders{ETag: &x.Etag}}, err
+}
+
+func setValue(x world.Setting) apigen.SetValue {
+	v := apigen.SetValue{Value: x.Rule.Get().Scale.Format(x.Value)}
+	if x.Held {
+		v.Held = ptr(true)
+	}
+	return v
+}
+
+func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
+	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Contact: some(p.Contact), Owner: some(p.Owner), Note: some(p.Note),
+		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
+	if p.StandingSince.IsSet() {
+		out.StandingSince = ptr(p.StandingSince.String())
+	}
+	for _, d := range p.Domains {
+		e := apigen.DomainEntry{Name: d.Domain.String()}
+		if d.Subdomains {
+			e.Subdomains = ptr(true)
+		}
+		if d.LookAlike {
+			e.LookAlike = ptr(true)
+		}
+		out.Domains = append(out.Domains, e)
+	}
+	for k, o := range p.Opened {
+		if o != world.OpenUnset {
+			out.Opened[catalogue.Key(k).String()] = o == world.OpenYes
+		}
+	}
+	for _, x := range p.Rules {
+		out.Rules[x.Rule.String()] = setValue(x)
+	}
+	for _, x := range p.Stance {
+		e := apigen.Stance{Key: x.Key.String(), Says: world.SaysNames[x.Says], Source: some(x.Source)}
+		if x.AsOf.IsSet() {
+			e.AsOf = ptr(x.AsOf.String())
+		}
+		if x.Features != nil {
+			names := []string{}
+			for _, f := range x.Features {
+				names = append(names, f.String())
+			}
+			e.Features = &names
+		}
+		out.Stance = append(out.Stance, e)
+	}
+	out.Counts.Guests, out.Counts.Grants, out.Counts.Spaces = st.Concerned(p.ID)
+	return out
+}
+
+func (s *server) partner(id string) (apigen.Partner, error) {
+	st := s.Service.State()
+	p, err := st.Partner(id)
+	if err != nil {
+		return apigen.Partner{}, err
+	}
+	return s.partnerOut(st, p), nil
+}
+
+// cursor turns the last key of a page into what the next request sends back.
+func cursor(key string) string { return base64.RawURLEncoding.EncodeToString([]byte(key)) }
+
+func readCursor(p *string) (string, error) {
+	if p == nil {
+		return "", nil
+	}
+	b, err := base64.RawURLEncoding.DecodeString(*p)
+	if err != nil {
+		return "", &service.Invalid{Field: "cursor", Value: *p, Reason: "send what the page before gave as next"}
+	}
+	return string(b), nil
+}
+
+func pageSize(p *int, start int) int {
+	if p == nil {
+		return start
+	}
+	return *p
+}
+
+func (s *server) ListPartners(_ context.Context, r apigen.ListPartnersRequestObject) (apigen.ListPartnersResponseObject, error) {
+	st := s.Service.State()
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	q, limit := strings.ToLower(opt(r.Params.Q)), pageSize(r.Params.Limit, 100)
+	var hits []*world.Partner
+	for i := range st.Policy().Partners {
+		p := &st.Policy().Partners[i]
+		match := strings.Contains(p.ID, q) || strings.Contains(strings.ToLower(p.Name), q)
+		for _, d := range p.Domains {
+			match = match || strings.Contains(d.Domain.String(), q)
+		}
+		if match && p.ID > after {
+			hits = append(hits, p)
+		}
+	}
+	sort.Slice(hits, func(i, j int) bool { return hits[i].ID < hits[j].ID })
+	out := apigen.ListPartners200JSONResponse{Partners: []apigen.Partner{}}
+	for i, p := range hits {
+		if i == limit {
+			out.Next = cursor(hits[i-1].ID)
+			break
+		}
+		out.Partners = append(out.Partners, s.partnerOut(st, p))
+	}
+	return out, nil
+}
+
+// partnerDoc writes a change of a partner as the file format has it.
+func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
+	m := map[string]any{"id": c.Id, "name": c.Name}
+	put := func(k string, v string) {
+		if v != "" {
+			m[k] = v
+		}
+	}
+	put("standing", opt(c.Standing))
+	put("standing_since", opt(c.StandingSince))
+	put("contact", opt(c.Contact))
+	put("owner", opt(c.Owner))
+	put("note", opt(c.Note))
+	if c.Domains != nil {
+		m["domains"] = *c.Domains
+	}
+	if c.Opened != nil {
+		m["opened"] = *c.Opened
+	}
+	if c.Rules != nil {
+		rules := map[string]any{}
+		for name, v := range *c.Rules {
+			r, ok := catalogue.RuleByName(name)
+			if !ok {
+				return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule"}
+			}
+			var value any = v.Value
+			if r.Scale.Shape == catalogue.Methods && v.Value != "all" {
+				list := []string{}
+				for _, w := range strings.Split(v.Value, ",") {
+					if w = strings.TrimSpace(w); w != "" {
+						list = append(list, w)
+					}
+				}
+				value = list
+			}
+			if v.Held != nil && *v.Held {
+				value = map[string]any{"value": value, "held": "yes"}
+			}
+			rules[name] = value
+		}
+		m["rules"] = rules
+	}
+	return json.Marshal(m)
+}
+
+func (s *server) AddPartner(ctx context.Context, r apigen.AddPartnerRequestObject) (apigen.AddPartnerResponseObject, error) {
+	doc, err := partnerDoc(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Service.PutPartner(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Body.Id, true, ""); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(r.Body.Id)
+	return apigen.AddPartner201JSONResponse{Body: p, Headers: apigen.AddPartner201ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) GetPartner(_ context.Context, r apigen.GetPartnerRequestObject) (apigen.GetPartnerResponseObject, error) {
+	p, err := s.partner(r.Id)
+	return apigen.GetPartner200JSONResponse{Body: p, Headers: apigen.GetPartner200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) SetPartner(ctx context.Context, r apigen.SetPartnerRequestObject) (apigen.SetPartnerResponseObject, error) {
+	if r.Body.Id != r.Id {
+		return nil, &service.Invalid{Field: "id", Value: r.Body.Id, Reason: "the address says " + r.Id + "; an id does not change"}
+	}
+	doc, err := partnerDoc(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Service.PutPartner(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Id, false, opt(r.Params.IfMatch)); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(r.Id)
+	return apigen.SetPartner200JSONResponse{Body: p, Headers: apigen.SetPartner200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) SetStanding(ctx context.Context, r apigen.SetStandingRequestObject) (apigen.SetStandingResponseObject, error) {
+	if r.Params.Preview == nil || !*r.Params.Preview {
+		if err := s.Service.SetStanding(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id, string(r.Body.Standing), opt(r.Params.IfMatch)); err != nil {
+			return nil, err
+		}
+	}
+	p, err := s.partner(r.Id)
+	return apigen.SetStanding200JSONResponse{Body: p, Headers: apigen.SetStanding200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) AddDomain(ctx context.Context, r apigen.AddDomainRequestObject) (apigen.AddDomainResponseObject, error) {
+	b := r.Body
+	if err := s.Service.AddDomain(ctx, whoIs(ctx).Name, cause(b.Why), r.Id, b.Domain, b.Subdomains != nil && *b.Subdomains, b.LookAlike != nil && *b.LookAlike); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(r.Id)
+	return apigen.AddDomain200JSONResponse{Body: p, Headers: apigen.AddDomain200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) RemoveDomain(ctx context.Context, r apigen.RemoveDomainRequestObject) (apigen.RemoveDomainResponseObject, error) {
+	if err := s.Service.RemoveDomain(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), r.Id, r.Domain); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(r.Id)
+	return apigen.RemoveDomain200JSONResponse{Body: p, Headers: apigen.RemoveDomain200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func barOut(b *world.Bar) apigen.Bar {
+	out := apigen.Bar{Name: some(b.Domain.String()), Address: some(b.Address.String()), Reason: some(b.Reason)}
+	if b.Subdomains {
+		out.Subdomains = ptr(true)
+	}
+	return out
+}
+
+func (s *server) ListBars(context.Context, apigen.ListBarsRequestObject) (apigen.ListBarsResponseObject, error) {
+	out := apigen.ListBars200JSONResponse{Bars: []apigen.Bar{}}
+	p := s.Service.State().Policy()
+	for i := range p.Barred {
+		out.Bars = append(out.Bars, barOut(&p.Barred[i]))
+	}
+	return out, nil
+}
+
+func (s *server) AddBar(ctx context.Context, r apigen.AddBarRequestObject) (apigen.AddBarResponseObject, error) {
+	doc, err := json.Marshal(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Service.AddBar(ctx, whoIs(ctx).Name, opt(r.Body.Reason), doc)
+	return apigen.AddBar201JSONResponse(barOut(&b)), err
+}
+
+func (s *server) LiftBar(ctx context.Context, r apigen.LiftBarRequestObject) (apigen.LiftBarResponseObject, error) {
+	return apigen.LiftBar204Response{}, s.Service.LiftBar(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), r.Key)
+}
+
+func (s *server) TestDomain(_ context.Context, r apigen.TestDomainRequestObject) (apigen.TestDomainResponseObject, error) {
+	st := s.Service.State()
+	text := r.Params.Address
+	if !strings.Contains(text, "@") {
+		text = "*@" + text
+	}
+	a, err := addr.Parse(text)
+	if err != nil {
+		return nil, &service.Invalid{Field: "address", Value: r.Params.Address, Reason: err.Error()}
+	}
+	return apigen.TestDomain200JSONResponse(answer.DomainTest(st.Snapshot, st.Match(a))), nil
+}
+
+func (s *server) Dump(ctx context.Context, r apigen.DumpRequestObject) (apigen.DumpResponseObject, error) {
+	var sections []string
+	if r.Params.Section != nil {
+		sections = *r.Params.Section
+		for _, n := range sections {
+			if !contains(worldfile.Sections, n) {
+				return nil, &service.Invalid{Field: "section", Value: n, Reason: "there are " + strings.Join(worldfile.Sections, ", ")}
+			}
+		}
+	}
+	w, err := s.Service.World(ctx, store.Head{})
+	if err != nil {
+		return nil, err
+	}
+	text := worldfile.Write(w, sections...)
+	return apigen.Dump200ApplicationyamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text))}, nil
+}
+
+func contains(list []string, s string) bool {
+	for _, x := range list {
+		if x == s {
+			return true
+		}
+	}
+	return false
+}
+
+func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.LoadResponseObject, error) {
+	if r.Body == nil {
+		return nil, &service.Invalid{Field: "body", Reason: "send the file as application/yaml"}
+	}
+	text, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	out, err := s.Service.Load(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), "", text, preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision)}, nil
+}
+
+func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (apigen.JournalResponseObject, error) {
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	q := store.JournalQuery{Kind: opt(r.Params.Kind), ID: opt(r.Params.Id), Who: opt(r.Params.Who), Limit: pageSize(r.Params.Limit, 100) + 1}
+	if after != "" {
+		if q.Before, err = strconv.ParseUint(after, 10, 64); err != nil {
+			return nil, &service.Invalid{Field: "cursor", Value: opt(r.Params.Cursor), Reason: "send what the page before gave as next"}
+		}
+	}
+	es, err := s.Service.Journal(ctx, q)
+	out := apigen.Journal200JSONResponse{Entries: []apigen.JournalEntry{}}
+	for i, e := range es {
+		if i == q.Limit-1 {
+			out.Next = cursor(strconv.FormatUint(es[i-1].Seq, 10))
+			break
+		}
+		x := apigen.JournalEntry{Seq: int64(e.Seq), PartOf: int64(e.PartOf), At: e.At, Who: e.Who, Kind: e.Kind, Id: e.ID, Why: e.Why, Revision: int64(e.Revision)}
+		if e.Was != nil {
+			x.Was = ptr(string(e.Was))
+		}
+		if e.Now != nil {
+			x.Now = ptr(string(e.Now))
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	return out, err
+}
+
+func (s *server) VerifyJournal(ctx context.Context, _ apigen.VerifyJournalRequestObject) (apigen.VerifyJournalResponseObject, error) {
+	n, broken, err := s.Service.VerifyJournal(ctx)
+	out := apigen.VerifyJournal200JSONResponse{Whole: broken == nil, Entries: int64(n)}
+	if broken != nil {
+		out.BrokenAt, out.Reason = ptr(int64(broken.Seq)), &broken.Reason
+	}
+	return out, err
+}
+
+// stream writes an event for every change until the listener leaves.
+type stream struct {
+	ctx context.Context
+	s   *server
+}
+
+func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
+	c := http.NewResponseController(w)
+	h := w.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	heads, stop := x.s.Service.Watch()
+	defer stop()
+	send := func(h store.Head) error {
+		if _, err := fmt.Fprintf(w, "event: change\ndata: {\"seq\":%d,\"revision\":%d}\n\n", h.Seq, h.Revision); err != nil {
+			return err
+		}
+		return c.Flush()
+	}
+	if err := send(x.s.Service.State().Head); err != nil {
+		return nil
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		var err error
+		select {
+		case <-x.ctx.Done():
+			return nil
+		case h := <-heads:
+			err = send(h)
+		case <-beat.C:
+			if _, err = io.WriteString(w, ": still here\n\n"); err == nil {
+				err = c.Flush()
+			}
+		}
+		if err != nil {
+			return nil
+		}
+	}
+}
+
+func (s *server) Changes(ctx context.Context, _ apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
+	return stream{ctx, s}, nil
+}
+
+func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (apigen.OverviewResponseObject, error) {
+	st := s.Service.State()
+	pol := st.Policy()
+	c := st.Counts()
+	out := apigen.Overview200JSONResponse{Revision: int64(st.Head.Revision), Services: []apigen.ServiceState{}, Soon: []apigen.Ending{}, Suspended: []string{}, Todo: []apigen.Todo{},
+		Counts: map[string]int{"people": c.People, "guests": c.Guests, "grants": c.Grants, "spaces": c.Spaces, "items": c.Items, "meetings": c.Meetings, "links": c.Links, "partners": c.Partners, "bars": len(pol.Barred), "exceptions": len(pol.Exceptions)}}
+	todo := func(text, href string) { out.Todo = append(out.Todo, apigen.Todo{Text: text, Href: href}) }
+	if pol.Organisation != nil {
+		out.Organisation = pol.Organisation.Name
+	} else {
+		todo("Nothing is known of your organisation yet. Load a world file with wexillum load FILE.", "/journal")
+	}
+	if c.Partners == 0 {
+		todo("Add the first partner: a name, its domains, and what it is opened for.", "/partners")
+	}
+	looser := map[string]int{}
+	for _, r := range answer.Rules(st.Snapshot, rulesAll(), st.RuleEtag) {
+		if r.Exposes {
+			looser[r.Service]++
+		}
+		if r.HeldDefault != nil {
+			todo("The default of "+r.Name+" is held back.", "/rules?rule="+r.Name)
+		}
+		held := 0
+		for _, b := range r.Below {
+			if b.Held {
+				held++
+			}
+		}
+		if held > 0 {
+			todo(fmt.Sprintf("%d values of %s are held back by its limit.", held, r.Name), "/rules?rule="+r.Name)
+		}
+	}
+	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
+		x := apigen.ServiceState{Service: v.String(), Looser: looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory]}
+		for i := range pol.Partners {
+			if pol.Partners[i].Standing != world.Active {
+				continue
+			}
+			if pol.Partners[i].Opened[catalogue.In(v)] == world.OpenYes {
+				x.OpenedIn++
+			}
+			if pol.Partners[i].Opened[catalogue.Out(v)] == world.OpenYes {
+				x.OpenedOut++
+			}
+		}
+		out.Services = append(out.Services, x)
+	}
+	now := s.Service.Now()
+	for i := range pol.Partners {
+		p := &pol.Partners[i]
+		if p.Standing != world.Active {
+			out.Suspended = append(out.Suspended, p.Name)
+		}
+		if p.Standing == world.Active && len(p.Domains) == 0 {
+			todo(p.Name+" has no domain, so none of its people are known as its own.", "/partners/"+p.ID)
+		}
+		for _, x := range p.Stance {
+			if x.Says == world.SaysRefuses && p.Opened[x.Key] == world.OpenYes {
+				todo(p.Name+" is opened for "+x.Key.String()+" and refuses it on its own side.", "/partners/"+p.ID)
+			}
+		}
+	}
+	for i := range pol.Exceptions {
+		if x := &pol.Exceptions[i]; x.Until != moment.Never && x.Until > now && x.Until < now+14*86400e6 {
+			out.Soon = append(out.Soon, apigen.Ending{What: "exception", Who: x.ID, When: x.Until.String()})
+		}
+	}
+	soon, err := s.Service.EndingSoon(ctx, now+30*86400e6, 12)
+	for _, e := range soon {
+		out.Soon = append(out.Soon, apigen.Ending{What: e.What, Who: e.Who, When: moment.Moment(e.When).String()})
+	}
+	sort.SliceStable(out.Soon, func(i, j int) bool { return out.Soon[i].When < out.Soon[j].When })
+	return out, err
+}
+
+func rulesAll() []*catalogue.Rule {
+	var out []*catalogue.Rule
+	for i := range catalogue.Rules() {
+		out = append(out, &catalogue.Rules()[i])
+	}
+	return out
+}
+
+// metadata and evaluations of AuthZEN (OpenID AuthZEN Authorization API 1.0).
+
+type azEntity struct {
+	Type       string          `json:"type"`
+	ID         string          `json:"id"`
+	Properties json.RawMessage `json:"properties,omitempty"`
+}
+
+type azAction struct {
+	Name       string          `json:"name"`
+	Properties json.RawMessage `json:"properties,omitempty"`
+}
+
+type azRequest struct {
+	Subject  *azEntity      `json:"subject"`
+	Action   *azAction      `json:"action"`
+	Resource *azEntity      `json:"resource"`
+	Context  map[string]any `json:"context"`
+}
+
+type azBatch struct {
+	azRequest
+	Evaluations []azRequest `json:"evaluations"`
+	Options     *struct {
+		Semantic string `json:"evaluations_semantic"`
+	} `json:"options"`
+}
+
+type azAnswer struct {
+	Decision bool           `json:"decision"`
+	Context  map[string]any `json:"context,omitempty"`
+}
+
+// question turns an AuthZEN request into a question of ours.
+func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Question, error) {
+	var none engine.Question
+	switch {
+	case q.Subject == nil || q.Subject.Type == "" || q.Subject.ID == "":
+		return none, &engine.WrongUse{Field: "subject", Reason: "give its type and its id"}
+	case q.Action == nil || q.Action.Name == "":
+		return none, &engine.WrongUse{Field: "action", Reason: "give its name"}
+	case q.Resource == nil || q.Resource.Type == "" || q.Resource.ID == "":
+		return none, &engine.WrongUse{Field: "resource", Reason: "give its type and its id"}
+	}
+	out := apigen.Question{Action: q.Action.Name, Resource: q.Resource.Type + ":" + q.Resource.ID}
+	switch q.Subject.Type {
+	case "party":
+		out.Subject = q.Subject.ID
+		if strings.HasPrefix(out.Subject, "person:") || strings.HasPrefix(out.Subject, "link:") {
+			return none, &engine.WrongUse{Field: "subject.id", Value: out.Subject, Reason: "the id of a party is an address or *@domain"}
+		}
+	case "person", "link":
+		out.Subject = q.Subject.Type + ":" + q.Subject.ID
+	default:
+		return none, &engine.WrongUse{Field: "subject.type", Value: q.Subject.Type, Reason: "write party, person or link"}
+	}
+	var c apigen.QuestionContext
+	for key, v := range q.Context {
+		text, isText := v.(string)
+		var into **string
+		switch key {
+		case "at":
+			into = &out.At
+		case "address":
+			into = &c.Address
+		case "presenter":
+			into = &c.Presenter
+		case "account":
+			if isText {
+				c.Account = ptr(apigen.QuestionContextAccount(text))
+			}
+		case "keep_copy":
+			b, ok := v.(bool)
+			if !ok {
+				return none, &engine.WrongUse{Field: "context.keep_copy", Value: fmt.Sprint(v), Reason: "write true or false"}
+			}
+			c.KeepCopy = &b
+			continue
+		default:
+			continue // what a gateway adds for itself
+		}
+		if !isText {
+			return none, &engine.WrongUse{Field: "context." + key, Value: fmt.Sprint(v), Reason: "a text is expected"}
+		}
+		if into != nil {
+			*into = &text
+		}
+	}
+	out.Context = &c
+	return answer.Question(&out, st.Snapshot, now)
+}
+
+func (s *server) evaluate(st *service.State, q *azRequest) (azAnswer, error) {
+	question, err := q.question(st, s.Service.Now())
+	if err != nil {
+		return azAnswer{}, err
+	}
+	x, err := st.Explain(&question)
+	if err != nil {
+		return azAnswer{}, err
+	}
+	s.metrics.decided(question.Action.String(), x.Yes())
+	d := x.Deciding()
+	gates := make([]map[string]any, 0, len(d.Gates))
+	for i := range d.Gates {
+		g := &d.Gates[i]
+		m := map[string]any{"gate": g.Gate.String(), "answer": g.String()}
+		var causes []map[string]any
+		for j := range g.Causes {
+			if c := &g.Causes[j]; c.Refuses {
+				m2 := map[string]any{"code": c.Code.String(), "side": c.Side.String(), "text": c.Text()}
+				if w := c.WhoText(); w != "" {
+					m2["who"] = w
+				}
+				causes = append(causes, m2)
+			}
+		}
+		if causes != nil {
+			m["causes"] = causes
+		}
+		gates = append(gates, m)
+	}
+	return azAnswer{Decision: x.Yes(), Context: map[string]any{"conditions": d.Conditions.Names(), "account": d.Account.String(), "gates": gates, "revision": st.Head.Revision, "at": question.At.String()}}, nil
+}
+
+func writeJSON(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+func (s *server) decodeAuthzen(w http.ResponseWriter, r *http.Request, into any) bool {
+	err := decode(r, into)
+	if err == nil {
+		return true
+	}
+	switch {
+	case errors.Is(err, errMedia):
+		writeProblem(w, problemMedia.with(err.Error()))
+	default:
+		writeProblem(w, badBody(err))
+	}
+	return false
+}
+
+func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
+	var q azRequest
+	if !s.decodeAuthzen(w, r, &q) {
+		return
+	}
+	s.one(w, r, &q)
+}
+
+func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
+	a, err := s.evaluate(s.Service.State(), q)
+	if err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	writeJSON(w, a)
+}
+
+// maxEvaluations bounds one batch.
+const maxEvaluations = 1000
+
+func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
+	var b azBatch
+	if !s.decodeAuthzen(w, r, &b) {
+		return
+	}
+	semantic := "execute_all"
+	if b.Options != nil && b.Options.Semantic != "" {
+		semantic = b.Options.Semantic
+	}
+	switch semantic {
+	case "execute_all", "deny_on_first_deny", "permit_on_first_permit":
+	default:
+		s.failed(w, r, &engine.WrongUse{Field: "options.evaluations_semantic", Value: semantic, Reason: "write execute_all, deny_on_first_deny or permit_on_first_permit"})
+		return
+	}
+	if len(b.Evaluations) == 0 {
+		s.one(w, r, &b.azRequest)
+		return
+	}
+	if len(b.Evaluations) > maxEvaluations {
+		s.failed(w, r, &service.Invalid{Field: "evaluations", Value: strconv.Itoa(len(b.Evaluations)), Reason: fmt.Sprintf("at most %d in one request", maxEvaluations)})
+		return
+	}
+	st := s.Service.State() // one state for the whole batch
+	out := make([]azAnswer, 0, len(b.Evaluations))
+	for i := range b.Evaluations {
+		q := b.Evaluations[i]
+		if q.Subject == nil {
+			q.Subject = b.Subject
+		}
+		if q.Action == nil {
+			q.Action = b.Action
+		}
+		if q.Resource == nil {
+			q.Resource = b.Resource
+		}
+		if q.Context == nil {
+			q.Context = b.Context
+		}
+		a, err := s.evaluate(st, &q)
+		if err != nil {
+			a = azAnswer{Context: map[string]any{"error": map[string]any{"status": problemOf(err).Status, "message": err.Error()}}}
+		}
+		out = append(out, a)
+		if semantic == "deny_on_first_deny" && !a.Decision || semantic == "permit_on_first_permit" && a.Decision {
+			break
+		}
+	}
+	writeJSON(w, map[string]any{"evaluations": out})
+}
+
+func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {
+	base := s.PublicURL
+	if base == "" {
+		scheme := "http"
+		if r.TLS != nil {
+			scheme = "https"
+		}
+		base = scheme + "://" + r.Host
+	}
+	writeJSON(w, map[string]any{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations"})
+}

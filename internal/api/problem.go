@@ -1,0 +1,96 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/worldfile"
+)
+
+// problemType is a stable type of problem details (RFC 9457 §3.1.1).
+type problemType struct {
+	name   string
+	status int
+	title  string
+}
+
+// The types of problem. Their names are part of the contract.
+var (
+	problemInvalid   = problemType{"invalid", 400, "The request is not valid"}
+	problemWrongUse  = problemType{"wrong-use", 400, "The question makes no sense"}
+	problemFile      = problemType{"file", 422, "The file is refused"}
+	problemSignIn    = problemType{"sign-in", 401, "Sign in first"}
+	problemDenied    = problemType{"denied", 401, "Name or password is wrong"}
+	problemForbidden = problemType{"forbidden", 403, "This is not for your role"}
+	problemCSRF      = problemType{"csrf", 403, "The request did not come from the console"}
+	problemNotFound  = problemType{"not-found", 404, "There is no such thing"}
+	problemMethod    = problemType{"method", 405, "This cannot be done here"}
+	problemConflict  = problemType{"conflict", 409, "It is there already, or in the way"}
+	problemStale     = problemType{"stale", 412, "It was changed meanwhile"}
+	problemLarge     = problemType{"too-large", 413, "The request is too large"}
+	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
+	problemOften     = problemType{"too-often", 429, "Too many tries"}
+	problemInternal  = problemType{"internal", 500, "Something went wrong on our side"}
+	problemAway      = problemType{"away", 503, "The database is away"}
+)
+
+// TypeURI is where a problem's type begins.
+const TypeURI = "https://wexillum.example/problems/"
+
+func (t problemType) with(detail string) apigen.Problem {
+	p := apigen.Problem{Type: TypeURI + t.name, Title: t.title, Status: t.status}
+	if detail != "" {
+		p.Detail = &detail
+	}
+	return p
+}
+
+func writeProblem(w http.ResponseWriter, p apigen.Problem) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.Header().Set("Cache-Control", "no-store")
+	w.WriteHeader(p.Status)
+	_ = json.NewEncoder(w).Encode(p)
+}
+
+// problemOf finds the problem that an error is.
+func problemOf(err error) apigen.Problem {
+	var wrong *engine.WrongUse
+	var invalid *service.Invalid
+	var file worldfile.Errors
+	var large *http.MaxBytesError
+	switch {
+	case errors.As(err, &wrong):
+		p := problemWrongUse.with(wrong.Error())
+		p.Field, p.Value = &wrong.Field, &wrong.Value
+		return p
+	case errors.As(err, &invalid):
+		p := problemInvalid.with(invalid.Error())
+		p.Field, p.Value = &invalid.Field, &invalid.Value
+		return p
+	case errors.As(err, &file):
+		p := problemFile.with("nothing was changed")
+		list := []apigen.FileError{}
+		for _, e := range file {
+			list = append(list, apigen.FileError{Line: e.Line, Column: e.Col, Message: e.Msg})
+		}
+		p.Errors = &list
+		return p
+	case errors.Is(err, service.ErrDenied):
+		return problemDenied.with("")
+	case errors.Is(err, service.ErrNotFound):
+		return problemNotFound.with(err.Error())
+	case errors.Is(err, service.ErrConflict):
+		return problemConflict.with(err.Error())
+	case errors.Is(err, service.ErrStale):
+		return problemStale.with("read it again and repeat the change")
+	case errors.Is(err, errForbidden):
+		return problemForbidden.with(err.Error())
+	case errors.As(err, &large):
+		return problemLarge.with(err.Error())
+	}
+	return problemInternal.with("")
+}

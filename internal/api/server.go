@@ -1,0 +1,609 @@
+// Package api is the network's way in: the contract of openapi.yaml, AuthZEN,
+// the console's files, health and metrics. Handlers parse, call and write, and
+// decide nothing.
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	_ "embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/alexedwards/scs/mysqlstore"
+	"github.com/alexedwards/scs/v2"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	validator "github.com/oapi-codegen/nethttp-middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/time/rate"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+)
+
+//go:embed openapi.yaml
+var contract []byte
+
+// Options says how the network's way in behaves.
+type Options struct {
+	Service       *service.Service
+	Store         *store.Store
+	Console       fs.FS // the built console; nil for none
+	Log           *slog.Logger
+	SecureCookies bool
+	PublicURL     string // without a trailing slash; empty: as the request came
+	Demo          bool
+	Clock         func() time.Time
+}
+
+type server struct {
+	Options
+	sessions *scs.SessionManager
+	metrics  *metrics
+	tries    tries
+	repeats  repeats
+	api      chi.Router
+}
+
+type contextKey int
+
+const (
+	whoKey contextKey = iota
+	requestKey
+	writerKey
+)
+
+var errForbidden = errors.New("forbidden")
+
+// Body sizes in bytes.
+const (
+	maxBody = 1 << 20
+	maxFile = 256 << 20
+)
+
+// New returns the handler of everything that is served.
+func New(o Options) (http.Handler, error) {
+	if o.Clock == nil {
+		o.Clock = time.Now
+	}
+	s := &server{Options: o, sessions: scs.New(), metrics: newMetrics(o.Service), tries: tries{byKey: map[string]*rate.Limiter{}}, repeats: repeats{byKey: map[string]*repeat{}}}
+	s.sessions.Store = mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
+	s.sessions.HashTokenInStore = true
+	s.sessions.Lifetime, s.sessions.IdleTimeout = 12*time.Hour, 2*time.Hour
+	s.sessions.Cookie.Name, s.sessions.Cookie.HttpOnly, s.sessions.Cookie.SameSite = "wexillum_session", true, http.SameSiteStrictMode
+	s.sessions.Cookie.Secure = o.SecureCookies
+	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+		o.Log.Error("the session cannot be read", "error", err)
+		writeProblem(w, problemAway.with(""))
+	}
+
+	spec, err := apigen.GetSpec()
+	if err != nil {
+		return nil, err
+	}
+	spec.Servers = nil
+	check := validator.OapiRequestValidatorWithOptions(spec, &validator.Options{
+		DoNotValidateServers:  true,
+		SilenceServersWarning: true,
+		Options:               openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc},
+		ErrorHandlerWithOpts: func(_ context.Context, err error, w http.ResponseWriter, _ *http.Request, o validator.ErrorHandlerOpts) {
+			writeProblem(w, invalidRequest(err, o.StatusCode))
+		},
+	})
+
+	api := chi.NewRouter()
+	strict := apigen.NewStrictHandlerWithOptions(s, nil, apigen.StrictHTTPServerOptions{
+		RequestErrorHandlerFunc:  func(w http.ResponseWriter, _ *http.Request, err error) { writeProblem(w, badBody(err)) },
+		ResponseErrorHandlerFunc: s.failed,
+	})
+	api.Group(func(r chi.Router) {
+		r.Use(func(next http.Handler) http.Handler {
+			checked := check(next)
+			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+				if r.URL.Path == "/api/v1/world" { // a file is judged by the reader of files
+					next.ServeHTTP(w, r)
+					return
+				}
+				checked.ServeHTTP(w, r)
+			})
+		}, s.repeat)
+		apigen.HandlerWithOptions(strict, apigen.ChiServerOptions{BaseRouter: r, ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
+			writeProblem(w, problemInvalid.with(err.Error()))
+		}})
+	})
+	api.Post("/access/v1/evaluation", s.evaluation)
+	api.Post("/access/v1/evaluations", s.evaluations)
+	api.Get("/.well-known/authzen-configuration", s.authzenConfiguration)
+	api.Get("/api/v1/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/yaml")
+		_, _ = w.Write(contract)
+	})
+	api.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	api.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+		defer cancel()
+		if err := o.Service.Ready(ctx); err != nil {
+			writeProblem(w, problemAway.with("the database does not answer"))
+			return
+		}
+		_, _ = w.Write([]byte("ready\n"))
+	})
+	api.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
+	api.NotFound(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problemNotFound.with("nothing is served at "+r.URL.Path))
+	})
+	api.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
+		writeProblem(w, problemMethod.with(r.Method+" is not taken at "+r.URL.Path))
+	})
+	s.api = api
+
+	root := chi.NewRouter()
+	root.Use(s.observe, recoverer(o.Log), securityHeaders)
+	guarded := s.guard(api)
+	root.Handle("/api/*", guarded)
+	root.Handle("/access/*", guarded)
+	root.Handle("/.well-known/*", guarded)
+	for _, p := range []string{"/healthz", "/readyz", "/metrics"} {
+		root.Handle(p, guarded)
+	}
+	root.Handle("/*", console(o.Console))
+	return root, nil
+}
+
+// Routes lists every route that is served behind the guard, for the test that
+// tries each against each role.
+func Routes(h http.Handler, walk func(method, pattern string)) error {
+	return chi.Walk(h.(chi.Router), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
+		walk(method, route)
+		return nil
+	})
+}
+
+// guard lets a request through whose account has a role for the route, and keeps
+// requests from other sites out.
+func (s *server) guard(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		rctx := chi.NewRouteContext()
+		pattern := ""
+		if s.api.Match(rctx, r.Method, r.URL.Path) {
+			pattern = rctx.RoutePattern()
+		}
+		note(r, pattern)
+		limit := int64(maxBody)
+		if pattern == "/api/v1/world" {
+			limit = maxFile
+		}
+		r.Body = http.MaxBytesReader(w, r.Body, limit)
+		if pattern == "" {
+			next.ServeHTTP(w, r) // answers not found, or that the method is not taken
+			return
+		}
+		allowed, known := access[r.Method+" "+pattern]
+		if !known {
+			writeProblem(w, problemForbidden.with(""))
+			return
+		}
+		ctx, err := s.loadSession(r)
+		if err != nil {
+			s.sessions.ErrorFunc(w, r, err)
+			return
+		}
+		if allowed != nil {
+			who, cookie, err := s.authenticate(ctx, r)
+			switch {
+			case errors.Is(err, service.ErrDenied):
+				w.Header().Set("WWW-Authenticate", `Bearer realm="wexillum"`)
+				writeProblem(w, problemSignIn.with("sign in, or send a token that has not ended"))
+				return
+			case err != nil:
+				s.Log.Error("who asks cannot be found out", "error", err)
+				writeProblem(w, problemAway.with(""))
+				return
+			case !allowed.has(who.Role):
+				writeProblem(w, problemForbidden.with("the role "+string(who.Role)+" may not "+r.Method+" "+pattern))
+				return
+			}
+			if cookie && !safe(r.Method) {
+				sent, want := r.Header.Get("X-CSRF-Token"), s.sessions.GetString(ctx, "csrf")
+				if want == "" || subtle.ConstantTimeCompare([]byte(sent), []byte(want)) != 1 {
+					writeProblem(w, problemCSRF.with("send the csrf value of the session as X-CSRF-Token"))
+					return
+				}
+			}
+			ctx = context.WithValue(ctx, whoKey, who)
+			noteWho(r, who.Name)
+		}
+		ctx = context.WithValue(context.WithValue(ctx, requestKey, r), writerKey, w)
+		next.ServeHTTP(w, r.WithContext(ctx))
+	})
+}
+
+func safe(method string) bool { return method == http.MethodGet || method == http.MethodHead }
+
+// loadSession loads the session a cookie names, without the middleware of scs:
+// only signing in and out write it.
+func (s *server) loadSession(r *http.Request) (context.Context, error) {
+	token := ""
+	if c, err := r.Cookie(s.sessions.Cookie.Name); err == nil {
+		token = c.Value
+	}
+	return s.sessions.Load(r.Context(), token)
+}
+
+func (s *server) saveSession(ctx context.Context) error {
+	w := ctx.Value(writerKey).(http.ResponseWriter)
+	if s.sessions.Status(ctx) == scs.Destroyed {
+		s.sessions.WriteSessionCookie(ctx, w, "", time.Time{})
+		return nil
+	}
+	token, expiry, err := s.sessions.Commit(ctx)
+	if err == nil {
+		s.sessions.WriteSessionCookie(ctx, w, token, expiry)
+	}
+	return err
+}
+
+// authenticate finds who makes a request, by token or by session.
+func (s *server) authenticate(ctx context.Context, r *http.Request) (who service.Who, cookie bool, err error) {
+	if h := r.Header.Get("Authorization"); h != "" {
+		scheme, text, _ := strings.Cut(h, " ")
+		if !strings.EqualFold(scheme, "Bearer") {
+			return who, false, service.ErrDenied
+		}
+		who, err = s.Service.Bearer(ctx, strings.TrimSpace(text))
+		return who, false, err
+	}
+	name := s.sessions.GetString(ctx, "account")
+	if name == "" {
+		return who, false, service.ErrDenied
+	}
+	who, err = s.Service.WhoIs(ctx, name)
+	return who, true, err
+}
+
+func whoIs(ctx context.Context) service.Who { return ctx.Value(whoKey).(service.Who) }
+
+// failed writes the problem that an error of a handler is.
+func (s *server) failed(w http.ResponseWriter, r *http.Request, err error) {
+	p := problemOf(err)
+	if p.Status == 500 {
+		if errors.Is(err, context.Canceled) {
+			return
+		}
+		s.Log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+	}
+	writeProblem(w, p)
+}
+
+func badBody(err error) apigen.Problem {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return problemLarge.with(err.Error())
+	}
+	return problemInvalid.with("the body is not what the contract says: " + err.Error())
+}
+
+// invalidRequest turns what the contract's check found into a problem that names
+// the field and the value.
+func invalidRequest(err error, status int) apigen.Problem {
+	var large *http.MaxBytesError
+	if errors.As(err, &large) {
+		return problemLarge.with(err.Error())
+	}
+	p := problemInvalid.with(oneLine(err.Error()))
+	if status == http.StatusUnsupportedMediaType {
+		p = problemMedia.with(oneLine(err.Error()))
+	}
+	var req *openapi3filter.RequestError
+	if errors.As(err, &req) {
+		if req.Parameter != nil {
+			name := req.Parameter.Name
+			p.Field = &name
+		}
+		if req.RequestBody != nil && strings.Contains(req.Reason, "Content-Type") {
+			p = problemMedia.with(oneLine(err.Error()))
+		}
+		field, value, reason := schemaError(req.Err)
+		if field != "" {
+			p.Field = &field
+		}
+		if value != "" {
+			p.Value = &value
+		}
+		if reason != "" {
+			p.Detail = &reason
+		}
+	}
+	return p
+}
+
+func oneLine(s string) string {
+	s, _, _ = strings.Cut(s, "\n")
+	return s
+}
+
+// tries bounds how often one name and one address may try to sign in.
+type tries struct {
+	sync.Mutex
+	byKey map[string]*rate.Limiter
+}
+
+func (t *tries) allow(key string, now time.Time) bool {
+	t.Lock()
+	defer t.Unlock()
+	if len(t.byKey) > 10000 {
+		clear(t.byKey)
+	}
+	l := t.byKey[key]
+	if l == nil {
+		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
+		t.byKey[key] = l
+	}
+	return l.AllowN(now, 1)
+}
+
+func remote(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
+}
+
+// repeats keeps the answers of requests that create, so that a repeated key gets
+// the same answer and creates nothing again.
+type repeats struct {
+	sync.Mutex
+	byKey map[string]*repeat
+}
+
+type repeat struct {
+	done   chan struct{}
+	at     time.Time
+	body   string // hash of the request
+	status int
+	header http.Header
+	answer []byte
+}
+
+// capture keeps an answer while it is written.
+type capture struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+func (c *capture) WriteHeader(status int) {
+	c.status = status
+	c.ResponseWriter.WriteHeader(status)
+}
+
+func (c *capture) Write(b []byte) (int, error) {
+	if c.status == 0 {
+		c.status = http.StatusOK
+	}
+	c.body.Write(b)
+	return c.ResponseWriter.Write(b)
+}
+
+// repeat answers a request with a known Idempotency-Key as before. Keys are kept
+// for a day by the service that saw them.
+func (s *server) repeat(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		key := r.Header.Get("Idempotency-Key")
+		if _, known := r.Context().Value(whoKey).(service.Who); key == "" || r.Method != http.MethodPost || !known {
+			next.ServeHTTP(w, r)
+			return
+		}
+		sum, err := bodySum(r)
+		if err != nil {
+			writeProblem(w, badBody(err))
+			return
+		}
+		name := whoIs(r.Context()).Name + " " + r.URL.Path + " " + key
+		now := s.Clock()
+		s.repeats.Lock()
+		for k, old := range s.repeats.byKey {
+			if now.Sub(old.at) > 24*time.Hour {
+				delete(s.repeats.byKey, k)
+			}
+		}
+		old := s.repeats.byKey[name]
+		if old == nil {
+			old = &repeat{done: make(chan struct{}), at: now, body: sum}
+			s.repeats.byKey[name] = old
+			s.repeats.Unlock()
+			c := &capture{ResponseWriter: w}
+			defer func() {
+				old.status, old.header, old.answer = c.status, w.Header().Clone(), c.body.Bytes()
+				if c.status >= 500 || c.status == 0 {
+					s.repeats.Lock()
+					delete(s.repeats.byKey, name)
+					s.repeats.Unlock()
+				}
+				close(old.done)
+			}()
+			next.ServeHTTP(c, r)
+			return
+		}
+		s.repeats.Unlock()
+		if old.body != sum {
+			writeProblem(w, problemConflict.with("this Idempotency-Key was sent with another request"))
+			return
+		}
+		<-old.done
+		for k, v := range old.header {
+			w.Header()[k] = v
+		}
+		w.Header().Set("Idempotency-Replayed", "true")
+		w.WriteHeader(max(old.status, 200))
+		_, _ = w.Write(old.answer)
+	})
+}
+
+// observe numbers, times, counts and logs every request.
+func (s *server) observe(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id := r.Header.Get("X-Request-ID")
+		if !validRequestID(id) {
+			id = rand.Text()
+		}
+		w.Header().Set("X-Request-ID", id)
+		n := &noted{}
+		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		start := time.Now()
+		next.ServeHTTP(ww, r.WithContext(context.WithValue(r.Context(), notedKey{}, n)))
+		took := time.Since(start)
+		status := ww.Status()
+		if status == 0 {
+			status = 200
+		}
+		s.metrics.request(r.Method, n.pattern, status, took)
+		level := slog.LevelInfo
+		if n.pattern == "" && status < 400 {
+			level = slog.LevelDebug // files of the console
+		}
+		s.Log.Log(r.Context(), level, "request", "id", id, "method", r.Method, "path", r.URL.Path, "route", n.pattern, "status", status, "ms", float64(took.Microseconds())/1000, "bytes", ww.BytesWritten(), "who", n.who)
+	})
+}
+
+type notedKey struct{}
+type noted struct{ pattern, who string }
+
+func note(r *http.Request, pattern string) {
+	if n, ok := r.Context().Value(notedKey{}).(*noted); ok {
+		n.pattern = pattern
+	}
+}
+
+func noteWho(r *http.Request, who string) {
+	if n, ok := r.Context().Value(notedKey{}).(*noted); ok {
+		n.who = who
+	}
+}
+
+func validRequestID(id string) bool {
+	if id == "" || len(id) > 100 {
+		return false
+	}
+	for i := 0; i < len(id); i++ {
+		if id[i] <= ' ' || id[i] > '~' {
+			return false
+		}
+	}
+	return true
+}
+
+func recoverer(log *slog.Logger) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			defer func() {
+				if p := recover(); p != nil {
+					if p == http.ErrAbortHandler {
+						panic(p)
+					}
+					log.Error("a handler panicked", "panic", p, "path", r.URL.Path)
+					writeProblem(w, problemInternal.with(""))
+				}
+			}()
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+func securityHeaders(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		next.ServeHTTP(w, r)
+	})
+}
+
+// console serves the built console; every path of it that is no file is its
+// first page, which finds its way by itself.
+func console(files fs.FS) http.Handler {
+	if files == nil {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			writeProblem(w, problemNotFound.with("this service was built without its console"))
+		})
+	}
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !safe(r.Method) {
+			writeProblem(w, problemMethod.with(r.Method+" is not taken at "+r.URL.Path))
+			return
+		}
+		name := strings.TrimPrefix(r.URL.Path, "/")
+		if f, err := fs.Stat(files, name); name != "" && err == nil && !f.IsDir() {
+			if strings.HasPrefix(name, "assets/") {
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(w, r)
+			return
+		}
+		if strings.HasPrefix(name, "assets/") {
+			http.NotFound(w, r)
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			writeProblem(w, problemNotFound.with("the console is not built; run make console"))
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		_, _ = w.Write(page)
+	})
+}
+
+// metrics counts what happens, in the Prometheus text format.
+type metrics struct {
+	registry  *prometheus.Registry
+	requests  *prometheus.HistogramVec
+	decisions *prometheus.CounterVec
+}
+
+func newMetrics(svc *service.Service) *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(),
+		requests:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "wexillum_request_seconds", Help: "Requests by route and status.", Buckets: []float64{.0005, .001, .005, .025, .1, .5, 2.5, 10}}, []string{"method", "route", "status"}),
+		decisions: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "wexillum_decisions_total", Help: "Decisions by action and outcome."}, []string{"action", "decision"})}
+	gauge := func(name, help string, get func(*service.State) float64) {
+		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 { return get(svc.State()) }))
+	}
+	m.registry.MustRegister(m.requests, m.decisions)
+	gauge("wexillum_revision", "Revision of policy that is answered from.", func(s *service.State) float64 { return float64(s.Head.Revision) })
+	gauge("wexillum_journal_entries", "Journal entries that are answered from.", func(s *service.State) float64 { return float64(s.Head.Seq) })
+	gauge("wexillum_guests", "Records of outsiders.", func(s *service.State) float64 { return float64(s.Counts().Guests) })
+	gauge("wexillum_grants", "Grants.", func(s *service.State) float64 { return float64(s.Counts().Grants) })
+	return m
+}
+
+func (m *metrics) request(method, route string, status int, took time.Duration) {
+	if route == "" {
+		route = "console"
+	}
+	m.requests.WithLabelValues(method, route, statusText(status)).Observe(took.Seconds())
+}
+
+func (m *metrics) decided(action string, yes bool) {
+	d := "no"
+	if yes {
+		d = "yes"
+	}
+	m.decisions.WithLabelValues(action, d).Inc()
+}

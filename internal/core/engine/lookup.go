@@ -1,0 +1,287 @@
+package engine
+
+import (
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+)
+
+// Has reports whether a person, group, space, meeting, link, partner or an item
+// (by its own kind) of this id exists.
+func (s *Snapshot) Has(kind, id string) bool {
+	inv := &s.inv
+	switch kind {
+	case "person":
+		i := inv.personIDs.find(inv.text, id)
+		return i != none && inv.people.at(i).exists
+	case "group":
+		i := inv.groupIDs.find(inv.text, id)
+		return i != none && inv.groups.at(i).exists
+	case "space":
+		i := inv.spaceIDs.find(inv.text, id)
+		return i != none && inv.spaces.at(i).exists
+	case "meeting":
+		i := inv.meetingIDs.find(inv.text, id)
+		return i != none && inv.meetings.at(i).exists
+	case "link":
+		i := inv.linkIDs.find(inv.text, id)
+		return i != none && inv.links.at(i).exists
+	case "partner":
+		i := inv.partners.find(inv.text, id)
+		return i != none && int(i) < len(s.pol.partners) && s.pol.partners[i].exists
+	}
+	i := inv.itemIDs.find(inv.text, id)
+	return i != none && inv.items.at(i).exists && inv.items.at(i).kind.String() == kind
+}
+
+// SpaceOf returns the id of the space an item is in, or "" for no such item.
+func (s *Snapshot) SpaceOf(itemID string) string {
+	inv := &s.inv
+	i := inv.itemIDs.find(inv.text, itemID)
+	if i == none || !inv.items.at(i).exists {
+		return ""
+	}
+	return inv.spaceIDs.text(inv.text, inv.items.at(i).space)
+}
+
+// NameOf returns the name of a resource, or "" where it has none.
+func (s *Snapshot) NameOf(r world.Resource) string {
+	inv := &s.inv
+	switch {
+	case r.Kind.IsItem():
+		if i := inv.itemIDs.find(inv.text, r.ID); i != none {
+			return inv.text.text(inv.items.at(i).name)
+		}
+	case r.Kind == catalogue.Space:
+		if i := inv.spaceIDs.find(inv.text, r.ID); i != none {
+			return inv.text.text(inv.spaces.at(i).name)
+		}
+	case r.Kind == catalogue.Meeting:
+		if i := inv.meetingIDs.find(inv.text, r.ID); i != none {
+			return inv.text.text(inv.meetings.at(i).name)
+		}
+	case r.Kind == catalogue.OurDirectory:
+		return "our directory"
+	default:
+		if i := inv.personIDs.find(inv.text, r.ID); i != none {
+			return inv.text.text(inv.people.at(i).name)
+		}
+	}
+	return ""
+}
+
+// NameOfSubject returns the name of who asks, or "" where it is not known.
+func (s *Snapshot) NameOfSubject(w Who) string {
+	inv := &s.inv
+	switch w.Kind {
+	case ByPerson:
+		return s.NameOf(world.Resource{Kind: catalogue.Person, ID: w.ID})
+	case ByAddress:
+		i := inv.addresses.find(inv.text, w.Address.String())
+		if i == none || i >= inv.parties.n {
+			return ""
+		}
+		if p := *inv.ours.at(i); p != none {
+			return inv.text.text(inv.people.at(p).name)
+		}
+		p := inv.parties.at(i)
+		return inv.text.text(ref{p.name, uint32(p.nameLen)})
+	}
+	return ""
+}
+
+// PersonAt returns the id of the person of ours who has an address, or "".
+func (s *Snapshot) PersonAt(a addr.Address) string {
+	inv := &s.inv
+	if i := inv.addresses.find(inv.text, a.String()); i != none && i < inv.ours.n {
+		return inv.personIDs.text(inv.text, *inv.ours.at(i))
+	}
+	return ""
+}
+
+// BelongsTo reports whether a person owns or is a member of the space that a
+// resource is, is in, or hosts the meeting, or has the mailbox or calendar.
+func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
+	inv := &s.inv
+	p := inv.personIDs.find(inv.text, personID)
+	if p == none {
+		return false
+	}
+	a := asker{s: s, space: none}
+	switch {
+	case r.Kind.IsItem():
+		i := inv.itemIDs.find(inv.text, r.ID)
+		if i == none {
+			return false
+		}
+		a.space = inv.items.at(i).space
+	case r.Kind == catalogue.Space:
+		a.space = inv.spaceIDs.find(inv.text, r.ID)
+	case r.Kind == catalogue.Meeting:
+		i := inv.meetingIDs.find(inv.text, r.ID)
+		return i != none && inv.meetings.at(i).host == p
+	case r.Kind == catalogue.OurDirectory:
+		return false
+	default:
+		return r.ID == personID
+	}
+	return a.space != none && a.member(p)
+}
+
+// Named is an entry of a list: what is written in a question, and a name.
+type Named struct{ Value, Name, Detail string }
+
+// Find lists subjects or resources whose id or name holds text, at most limit.
+// kinds names resource kinds, or who, person, partner.
+func (s *Snapshot) Find(text string, limit int, kinds ...string) []Named {
+	inv := &s.inv
+	text = strings.ToLower(text)
+	var out []Named
+	add := func(value, name, detail string) bool {
+		if strings.Contains(value, text) || strings.Contains(strings.ToLower(name), text) {
+			out = append(out, Named{value, name, detail})
+		}
+		return len(out) >= limit
+	}
+	want := map[string]bool{}
+	for _, k := range kinds {
+		want[k] = true
+	}
+	if want["who"] {
+		for i := uint32(0); i < inv.parties.n; i++ {
+			if p := inv.parties.at(i); p.flags&hasRecord != 0 && add(inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)}), "guest") {
+				return out
+			}
+		}
+		for i := uint32(0); i < inv.links.n; i++ {
+			if l := inv.links.at(i); l.exists && l.bearer && add("link:"+inv.linkIDs.text(inv.text, i), inv.text.text(inv.items.at(l.item).name), "bearer link") {
+				return out
+			}
+		}
+		for i := range s.pol.source.Partners {
+			p := &s.pol.source.Partners[i]
+			for _, d := range p.Domains {
+				if add("*@"+d.Domain.String(), "a newcomer from "+p.Name, "typical newcomer") {
+					return out
+				}
+			}
+		}
+		for _, d := range s.pol.source.Personal {
+			if add("*@"+d.Domain.String(), "a private newcomer", "typical newcomer") {
+				return out
+			}
+		}
+	}
+	for _, kind := range []string{"person", "mailbox", "calendar"} {
+		if !want[kind] && !(kind == "person" && want["who"]) {
+			continue
+		}
+		for i := uint32(0); i < inv.people.n; i++ {
+			if p := inv.people.at(i); p.exists && add(kind+":"+inv.personIDs.text(inv.text, i), inv.text.text(p.name), kind) {
+				return out
+			}
+		}
+	}
+	if want["directory"] && add("directory:ours", "our directory", "directory") {
+		return out
+	}
+	if want["space"] {
+		for i := uint32(0); i < inv.spaces.n; i++ {
+			if sp := inv.spaces.at(i); sp.exists && add("space:"+inv.spaceIDs.text(inv.text, i), inv.text.text(sp.name), world.SpaceKindNames[sp.kind]) {
+				return out
+			}
+		}
+	}
+	if want["meeting"] {
+		for i := uint32(0); i < inv.meetings.n; i++ {
+			if m := inv.meetings.at(i); m.exists && add("meeting:"+inv.meetingIDs.text(inv.text, i), inv.text.text(m.name), "meeting") {
+				return out
+			}
+		}
+	}
+	for i := uint32(0); i < inv.items.n; i++ {
+		it := inv.items.at(i)
+		if it.exists && want[it.kind.String()] && add(it.kind.String()+":"+inv.itemIDs.text(inv.text, i), inv.text.text(it.name), it.kind.String()+" in "+inv.text.text(inv.spaces.at(it.space).name)) {
+			return out
+		}
+	}
+	return out
+}
+
+// Below is a value that a lower layer of the inventory gives a rule.
+type Below struct {
+	Layer LayerName
+	Where string // id of the space, item or meeting
+	Name  string
+	Value catalogue.Value
+	Held  bool
+}
+
+// Set lists where spaces, items and meetings set values of their own, by rule.
+func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
+	inv := &s.inv
+	out := map[catalogue.RuleID][]Below{}
+	add := func(l LayerName, id, name string, rules, held uint32) {
+		for k, at := range [2]uint32{rules, held} {
+			if at == none {
+				continue
+			}
+			for r, v := range inv.rows[at] {
+				if v != catalogue.Unset {
+					out[catalogue.RuleID(r)] = append(out[catalogue.RuleID(r)], Below{l, id, name, v, k == 1})
+				}
+			}
+		}
+	}
+	for i := uint32(0); i < inv.spaces.n; i++ {
+		if sp := inv.spaces.at(i); sp.exists {
+			add(SpaceLayer, inv.spaceIDs.text(inv.text, i), inv.text.text(sp.name), sp.rules, sp.held)
+		}
+	}
+	for i := uint32(0); i < inv.items.n; i++ {
+		if it := inv.items.at(i); it.exists {
+			add(ItemLayer, inv.itemIDs.text(inv.text, i), inv.text.text(it.name), it.rules, it.held)
+		}
+	}
+	for i := uint32(0); i < inv.meetings.n; i++ {
+		if m := inv.meetings.at(i); m.exists {
+			add(ItemLayer, inv.meetingIDs.text(inv.text, i), inv.text.text(m.name), m.rules, m.held)
+		}
+	}
+	return out
+}
+
+// Concerned counts the live records, grants and spaces of a partner's people.
+func (s *Snapshot) Concerned(partner string) (guests, grants, spaces int) {
+	inv := &s.inv
+	k := inv.partners.find(inv.text, partner)
+	if k == none {
+		return
+	}
+	seen := map[uint32]bool{}
+	for i := uint32(0); i < inv.parties.n; i++ {
+		p := inv.parties.at(i)
+		if p.domain == none || s.pol.domains[p.domain].kind != partnerDomain || s.pol.domains[p.domain].partner != k {
+			continue
+		}
+		if p.flags&hasRecord != 0 {
+			guests++
+		}
+		for _, g := range inv.grants[p.grants.off : p.grants.off+p.grants.n] {
+			grants++
+			sp := g.resource
+			if sp&itemBit != 0 {
+				sp = inv.items.at(sp &^ itemBit).space
+			}
+			seen[sp] = true
+		}
+	}
+	return guests, grants, len(seen)
+}
+
+// RuleState is what the organisation says of a rule.
+func (s *Snapshot) RuleState(r catalogue.RuleID) (limit, counts, said catalogue.Value, held bool) {
+	return s.pol.limit[r], s.pol.fallback[r], s.pol.said[r], s.pol.saidHeld[r]
+}

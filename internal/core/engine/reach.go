@@ -1,0 +1,192 @@
+package engine
+
+import (
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// DecidingCause returns the cause that best tells why the answer is what it is:
+// of a no the first that refuses, of a yes what gives it.
+func (x *Answer) DecidingCause() *Cause {
+	acc := x.Deciding()
+	if !acc.Yes {
+		for g := range acc.Gates {
+			for i := range acc.Gates[g].Causes {
+				if c := &acc.Gates[g].Causes[i]; c.Refuses {
+					return c
+				}
+			}
+		}
+	}
+	for _, g := range []catalogue.Gate{catalogue.GrantGate, catalogue.RuleGate, catalogue.DomainGate, catalogue.ServiceGate, catalogue.Identity} {
+		if cs := acc.Gates[g].Causes; len(cs) > 0 {
+			if g == catalogue.DomainGate {
+				for i := range cs {
+					if cs[i].Code == catalogue.LevelMet {
+						return &cs[i]
+					}
+				}
+			}
+			return &cs[0]
+		}
+	}
+	return nil
+}
+
+// ReachLine is what a party can do with one resource, or with several that are
+// all alike.
+type ReachLine struct {
+	Action     catalogue.ActionID
+	Resource   world.Resource // id * where Count of them are alike
+	Name       string
+	Count      int
+	Yes        bool
+	Account    Account
+	Conditions catalogue.Condition
+	Cause      Cause
+}
+
+// Reach lists every action that somebody from outside may try by themselves,
+// with yes or no and the cause that decides. Granted actions are tried on what
+// the party was ever given, wide ones on everything, where what is alike is
+// counted together. An error is a *WrongUse.
+func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
+	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
+	var a asker
+	if err := a.resolve(s, &probe); err != nil {
+		return nil, 0, err
+	}
+	spaces, items := a.everGiven()
+	var out []ReachLine
+	for _, act := range catalogue.Actions() {
+		if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+			continue
+		}
+		lines := []ReachLine{}
+		try := func(kind catalogue.ResourceKind, id, name string) error {
+			x, err := s.Explain(&Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: kind, ID: id}, At: at})
+			if err != nil {
+				return err
+			}
+			d := x.Deciding()
+			l := ReachLine{act.ID, world.Resource{Kind: kind, ID: id}, name, 1, d.Yes, d.Account, d.Conditions, *x.DecidingCause()}
+			if act.Spread == catalogue.Wide {
+				for i := range lines {
+					if lines[i].alike(&l) {
+						lines[i].Count++
+						lines[i].Resource.ID, lines[i].Name = "*", ""
+						return nil
+					}
+				}
+			}
+			lines = append(lines, l)
+			return nil
+		}
+		if err := s.resources(&act, spaces, items, try); err != nil {
+			return nil, 0, err
+		}
+		if len(lines) == 0 {
+			lines = append(lines, ReachLine{Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: "*"}, Account: RecordAccount,
+				Cause: Cause{Gate: catalogue.GrantGate, Refuses: true, Code: catalogue.NoGrant, A: who.String(), B: "any " + strings.ReplaceAll(act.TakesNames(), " or ", " or any "), When: moment.Never}})
+		}
+		out = append(out, lines...)
+	}
+	return out, a.kind, nil
+}
+
+func (l *ReachLine) alike(m *ReachLine) bool {
+	if l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions || l.Cause.Code != m.Cause.Code || (l.Cause.Chain == nil) != (m.Cause.Chain == nil) {
+		return false
+	}
+	if l.Cause.Chain == nil {
+		return true
+	}
+	d, e := l.Cause.Chain.Decided(), m.Cause.Chain.Decided()
+	return l.Cause.Value == m.Cause.Value && d == e && l.Cause.Chain.Steps[d].Where == m.Cause.Chain.Steps[e].Where
+}
+
+// everGiven returns the spaces and items that the subject has or had a grant or
+// link on, at whatever moment.
+func (a *asker) everGiven() (spaces, items map[uint32]bool) {
+	spaces, items = map[uint32]bool{}, map[uint32]bool{}
+	if a.link != none {
+		items[a.s.inv.links.at(a.link).item] = true
+		return
+	}
+	p := a.party.known
+	if p == nil {
+		return
+	}
+	inv := &a.s.inv
+	add := func(l list) {
+		for _, g := range inv.grants[l.off : l.off+l.n] {
+			if g.resource&itemBit != 0 {
+				items[g.resource&^itemBit] = true
+			} else {
+				spaces[g.resource] = true
+			}
+		}
+	}
+	add(p.grants)
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		add(inv.groups.at(g).grants)
+	}
+	return
+}
+
+func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]bool, try func(catalogue.ResourceKind, string, string) error) error {
+	inv := &s.inv
+	for _, kind := range act.On {
+		switch {
+		case kind == catalogue.OurDirectory:
+			if err := try(kind, "ours", "our directory"); err != nil {
+				return err
+			}
+		case kind == catalogue.Space:
+			for _, i := range sorted(spaces) {
+				if err := try(kind, inv.spaceIDs.text(inv.text, i), inv.text.text(inv.spaces.at(i).name)); err != nil {
+					return err
+				}
+			}
+		case kind.IsItem():
+			for i := uint32(0); i < inv.items.n; i++ {
+				it := inv.items.at(i)
+				if it.exists && it.kind == kind && (items[i] || spaces[it.space]) {
+					if err := try(kind, inv.itemIDs.text(inv.text, i), inv.text.text(it.name)); err != nil {
+						return err
+					}
+				}
+			}
+		case kind == catalogue.Meeting:
+			for i := uint32(0); i < inv.meetings.n; i++ {
+				if m := inv.meetings.at(i); m.exists {
+					if err := try(kind, inv.meetingIDs.text(inv.text, i), inv.text.text(m.name)); err != nil {
+						return err
+					}
+				}
+			}
+		default:
+			for i := uint32(0); i < inv.people.n; i++ {
+				if p := inv.people.at(i); p.exists {
+					if err := try(kind, inv.personIDs.text(inv.text, i), inv.text.text(p.name)); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func sorted(set map[uint32]bool) []uint32 {
+	out := make([]uint32, 0, len(set))
+	for i := range set {
+		out = append(out, i)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i] < out[j] })
+	return out
+}

@@ -1,0 +1,679 @@
+// Package service is what the product does with a database: it keeps the
+// snapshot that questions are asked of, follows what changes, and makes changes.
+// It knows neither HTTP nor the terminal.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"reflect"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// Service answers and changes. It is safe for concurrent use.
+type Service struct {
+	store *store.Store
+	clock func() time.Time
+	log   *slog.Logger
+
+	state atomic.Pointer[State]
+	fresh sync.Mutex // one at a time brings the state up to date
+
+	watch    sync.Mutex
+	watchers map[chan store.Head]bool
+}
+
+// State is one consistent view: a snapshot and where in the history it stands.
+type State struct {
+	*engine.Snapshot
+	Head store.Head
+}
+
+// Policy returns the policy in force.
+func (s *State) Policy() *world.World { return s.Snapshot.Policy() }
+
+// New loads the database and returns a service on it. A nil clock is the
+// system's.
+func New(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger) (*Service, error) {
+	if clock == nil {
+		clock = time.Now
+	}
+	s := &Service{store: st, clock: clock, log: log, watchers: map[chan store.Head]bool{}}
+	return s, s.reload(ctx)
+}
+
+// sink lets the engine take what the store hands over; contacts are not asked
+// by any action yet.
+type sink struct{ *engine.Editor }
+
+func (sink) PutContact(*world.Contact) {}
+
+func (s *Service) reload(ctx context.Context) error {
+	e := engine.New()
+	h, err := s.store.Read(ctx, store.Head{}, sink{e})
+	if err != nil {
+		return fmt.Errorf("the database cannot be read: %w", err)
+	}
+	s.state.Store(&State{e.Done(), h})
+	return nil
+}
+
+// State returns the present view.
+func (s *Service) State() *State { return s.state.Load() }
+
+// Now returns the present moment.
+func (s *Service) Now() moment.Moment { return moment.Of(s.clock()) }
+
+// Ready reports whether the database answers.
+func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+
+// Refresh brings the state up to what the database holds.
+func (s *Service) Refresh(ctx context.Context) error {
+	s.fresh.Lock()
+	defer s.fresh.Unlock()
+	now := s.State()
+	e := now.Edit()
+	h, all, err := s.store.Follow(ctx, now.Head, sink{e})
+	switch {
+	case err != nil:
+		return err
+	case all:
+		if err := s.reload(ctx); err != nil {
+			return err
+		}
+		h = s.State().Head
+	case h == now.Head:
+		return nil
+	default:
+		s.state.Store(&State{e.Done(), h})
+	}
+	s.tell(h)
+	return nil
+}
+
+// Run follows the database until the context ends. A database that is away is
+// asked again; what is known is answered meanwhile.
+func (s *Service) Run(ctx context.Context, every time.Duration) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	away := false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		h, err := s.store.Head(ctx)
+		if err == nil && h != s.State().Head {
+			err = s.Refresh(ctx)
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil && !away {
+			s.log.Error("the database is away; answering from what is known", "error", err)
+		} else if err == nil && away {
+			s.log.Info("the database is back")
+		}
+		away = err != nil
+	}
+}
+
+// Watch returns a channel that hears of every new head until stop is called. A
+// slow listener misses heads in between, never the last.
+func (s *Service) Watch() (heads <-chan store.Head, stop func()) {
+	c := make(chan store.Head, 1)
+	s.watch.Lock()
+	s.watchers[c] = true
+	s.watch.Unlock()
+	return c, func() {
+		s.watch.Lock()
+		delete(s.watchers, c)
+		s.watch.Unlock()
+	}
+}
+
+func (s *Service) tell(h store.Head) {
+	s.watch.Lock()
+	defer s.watch.Unlock()
+	for c := range s.watchers {
+		select {
+		case <-c:
+		default:
+		}
+		c <- h
+	}
+}
+
+// Errors that callers tell apart.
+var (
+	ErrNotFound = errors.New("not found")
+	ErrConflict = errors.New("conflict")
+	ErrStale    = errors.New("it was changed meanwhile")
+)
+
+// Invalid is bad input: the field, its value, and what would be right.
+type Invalid struct{ Field, Value, Reason string }
+
+func (e *Invalid) Error() string { return fmt.Sprintf("%s %q: %s", e.Field, e.Value, e.Reason) }
+
+// change runs fn on the newest state while nobody else writes, and brings the
+// state up to date afterwards.
+func (s *Service) change(ctx context.Context, who, why string, fn func(*State, *store.Tx) error) error {
+	_, err := s.store.Change(ctx, who, why, func(t *store.Tx) error {
+		if t.Head() != s.State().Head {
+			if err := s.Refresh(ctx); err != nil {
+				return err
+			}
+		}
+		return fn(s.State(), t)
+	})
+	if err != nil {
+		return err
+	}
+	return s.Refresh(context.WithoutCancel(ctx))
+}
+
+var errPreview = errors.New("preview")
+
+// writePolicy writes what differs between the policy in force and next. It
+// returns how many entries of each kind differ.
+func writePolicy(t *store.Tx, was, next *world.World, count map[string]int) error {
+	put := func(kind, id string, doc []byte) error {
+		did, err := t.PutPolicy(kind, id, doc)
+		if did {
+			count[kind]++
+		}
+		return err
+	}
+	if next.Organisation != was.Organisation && next.Organisation != nil {
+		if err := put("organisation", "ours", worldfile.OrganisationDoc(next.Organisation)); err != nil {
+			return err
+		}
+	}
+	if next.Settings != was.Settings && next.Settings != nil {
+		if err := put("settings", "ours", worldfile.SettingsDoc(next.Settings)); err != nil {
+			return err
+		}
+	}
+	noStance := func(p *world.Partner) []byte {
+		q := *p
+		q.Stance = nil
+		return worldfile.PartnerDoc(&q)
+	}
+	return errors.Join(
+		differ(was.Rules, next.Rules, func(x *world.RuleSetting) string { return x.Rule.String() }, func(x *world.RuleSetting) []byte { return worldfile.RuleDoc(*x) }, "rule", put),
+		differ(was.Partners, next.Partners, func(x *world.Partner) string { return x.ID }, noStance, "partner", put),
+		differ(was.Barred, next.Barred, (*world.Bar).Key, func(x *world.Bar) []byte { return worldfile.BarDoc(x) }, "bar", put),
+		differ(was.Personal, next.Personal, func(x *world.Entry) string { return x.Domain.String() }, func(x *world.Entry) []byte { return worldfile.EntryDoc(x) }, "personal", put),
+		differ(was.Exceptions, next.Exceptions, func(x *world.Exception) string { return x.ID }, func(x *world.Exception) []byte { return worldfile.ExceptionDoc(x) }, "exception", put),
+		differ(was.Bundles, next.Bundles, func(x *world.Bundle) string { return x.ID }, func(x *world.Bundle) []byte { return worldfile.BundleDoc(x) }, "bundle", put),
+		differ(was.Expectations, next.Expectations, func(x *world.Expectation) string { return x.ID }, func(x *world.Expectation) []byte { return worldfile.ExpectationDoc(x) }, "expectation", put),
+	)
+}
+
+// differ puts every entry of next that was lacks or has otherwise, and removes
+// those that next lacks.
+func differ[T any](was, next []T, key func(*T) string, doc func(*T) []byte, kind string, put func(kind, id string, doc []byte) error) error {
+	old := make(map[string]*T, len(was))
+	for i := range was {
+		old[key(&was[i])] = &was[i]
+	}
+	for i := range next {
+		k := key(&next[i])
+		if o := old[k]; o == nil || !reflect.DeepEqual(o, &next[i]) {
+			if err := put(kind, k, doc(&next[i])); err != nil {
+				return err
+			}
+		}
+		delete(old, k)
+	}
+	for k := range old {
+		if err := put(kind, k, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// holdBack writes the values of spaces, items and meetings that the limits of
+// next make too loose, as held back.
+func holdBack(t *store.Tx, was, next *world.World, count map[string]int) error {
+	before, after := world.Limits(was, &world.World{}), world.Limits(next, &world.World{})
+	lowered := false
+	for r := range before {
+		lowered = lowered || catalogue.RuleID(r).Get().Scale.Looser(before[r], after[r])
+	}
+	if !lowered {
+		return nil
+	}
+	note := func(kind string, did bool, err error) error {
+		if did {
+			count[kind]++
+		}
+		return err
+	}
+	return t.WithRules(func(x *world.Space) error {
+		x.Rules = world.HoldBack(x.Rules, after)
+		did, err := t.PutRecord("space", x.ID, worldfile.SpaceDoc(x))
+		return note("space", did, err)
+	}, func(x *world.Item, place int) error {
+		x.Rules = world.HoldBack(x.Rules, after)
+		did, err := t.PutItem(x, place)
+		return note("item", did, err)
+	}, func(x *world.Meeting) error {
+		x.Rules = world.HoldBack(x.Rules, after)
+		did, err := t.PutRecord("meeting", x.ID, worldfile.MeetingDoc(x))
+		return note("meeting", did, err)
+	})
+}
+
+// Loaded says what loading a file changed, or would change.
+type Loaded struct {
+	Changed  int
+	Kinds    map[string]int
+	Revision uint64
+}
+
+// Load reads a file and writes it, all or nothing. With preview it writes
+// nothing and says what would change. Errors of the file are worldfile.Errors.
+func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
+	out := Loaded{Kinds: map[string]int{}}
+	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+		out = Loaded{Kinds: map[string]int{}}
+		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now})
+		if err != nil {
+			return err
+		}
+		policy := *part
+		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
+		next := world.Merge(now.Policy(), &policy)
+		if err := writePolicy(t, now.Policy(), next, out.Kinds); err != nil {
+			return err
+		}
+		if err := holdBack(t, now.Policy(), next, out.Kinds); err != nil {
+			return err
+		}
+		forgetStances(now.Policy(), part)
+		before := t.Head().Seq
+		n, err := t.PutWorldInventory(part)
+		if err != nil {
+			return err
+		}
+		if n > 0 {
+			out.Kinds["inventory"] = int(t.Head().Seq - before)
+		}
+		for _, n := range out.Kinds {
+			out.Changed += n
+		}
+		out.Revision = t.Head().Revision
+		if preview {
+			return errPreview
+		}
+		return nil
+	})
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return out, err
+}
+
+// forgetStances adds an unknown stance for every key that a partner's list,
+// where it is given, no longer holds.
+func forgetStances(now, part *world.World) {
+	for i := range part.Partners {
+		p := &part.Partners[i]
+		if p.Stance == nil {
+			continue
+		}
+		have := map[catalogue.Key]bool{}
+		for _, s := range p.Stance {
+			have[s.Key] = true
+		}
+		for j := range now.Partners {
+			if now.Partners[j].ID != p.ID {
+				continue
+			}
+			for _, s := range now.Partners[j].Stance {
+				if !have[s.Key] && s.Says != world.SaysUnknown {
+					p.Stance = append(p.Stance, world.Stance{Key: s.Key, AsOf: moment.Always})
+				}
+			}
+		}
+	}
+}
+
+// Import loads a whole world into an empty database, fast.
+func (s *Service) Import(ctx context.Context, who, why string, w *world.World, progress func(done, total int)) error {
+	if _, err := s.store.Import(ctx, who, why, w, progress); err != nil {
+		return err
+	}
+	return s.Refresh(ctx)
+}
+
+// collect is a sink that builds a world for a dump.
+type collect struct {
+	w  world.World
+	at map[string]int // of spaces
+}
+
+func (c *collect) PutGroup(x *world.Group)   { c.w.Groups = append(c.w.Groups, *x) }
+func (c *collect) PutPerson(x *world.Person) { c.w.People = append(c.w.People, *x) }
+func (c *collect) PutSpace(x *world.Space) {
+	c.at[x.ID] = len(c.w.Spaces)
+	c.w.Spaces = append(c.w.Spaces, *x)
+}
+func (c *collect) PutItem(x *world.Item) {
+	if i, ok := c.at[x.Space]; ok {
+		c.w.Spaces[i].Items = append(c.w.Spaces[i].Items, *x)
+	}
+}
+func (c *collect) PutMeeting(x *world.Meeting)          { c.w.Meetings = append(c.w.Meetings, *x) }
+func (c *collect) PutGuest(x *world.Guest)              { c.w.Guests = append(c.w.Guests, *x) }
+func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.w.Grants, xs...) }
+func (c *collect) PutLink(x *world.Link)                { c.w.Links = append(c.w.Links, *x) }
+func (c *collect) PutContact(x *world.Contact)          { c.w.Contacts = append(c.w.Contacts, *x) }
+func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
+	c.w.Forwarders = append(c.w.Forwarders, xs...)
+}
+func (c *collect) SetPolicy(p *world.World) {
+	inv := c.w
+	c.w = *p
+	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
+	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts
+}
+
+// World returns everything as it was at a head; the zero Head is now.
+func (s *Service) World(ctx context.Context, at store.Head) (*world.World, error) {
+	c := &collect{at: map[string]int{}}
+	_, err := s.store.Read(ctx, at, c)
+	return &c.w, err
+}
+
+// Journal returns entries of the journal, the newest first.
+func (s *Service) Journal(ctx context.Context, q store.JournalQuery) ([]store.Entry, error) {
+	return s.store.Journal(ctx, q)
+}
+
+// VerifyJournal recomputes the chain of seals.
+func (s *Service) VerifyJournal(ctx context.Context) (uint64, *store.Broken, error) {
+	return s.store.VerifyJournal(ctx)
+}
+
+// Etag is a validator of a doc (RFC 9110 §8.8.3).
+func Etag(doc []byte) string { return store.Etag(doc) }
+
+// part applies a change of policy that is written as part of a world.
+func (s *Service) part(ctx context.Context, who, why string, make func(*State) (*world.World, error)) error {
+	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+		next, err := make(now)
+		if err != nil {
+			return err
+		}
+		count := map[string]int{}
+		if err := writePolicy(t, now.Policy(), next, count); err != nil {
+			return err
+		}
+		return holdBack(t, now.Policy(), next, count)
+	})
+}
+
+// RuleChange is a change of a rule's limit and default; empty leaves one as it is.
+type RuleChange struct {
+	Rule           string
+	Limit, Default string
+	Held           bool
+	IfMatch        string
+}
+
+// SetRule changes what the organisation says of a rule.
+func (s *Service) SetRule(ctx context.Context, who, why string, c RuleChange) error {
+	rule, ok := catalogue.RuleByName(c.Rule)
+	if !ok {
+		return fmt.Errorf("%w: there is no rule %q", ErrNotFound, c.Rule)
+	}
+	parse := func(field, text string) (catalogue.Value, error) {
+		if text == "" {
+			return catalogue.Unset, nil
+		}
+		words := []string{text}
+		if rule.Scale.Shape == catalogue.Methods && text != "all" {
+			words = nil
+			for _, w := range strings.Split(text, ",") {
+				if w = strings.TrimSpace(w); w != "" {
+					words = append(words, w)
+				}
+			}
+		}
+		v, err := rule.Scale.Parse(words...)
+		if err != nil {
+			return v, &Invalid{field, text, err.Error()}
+		}
+		return v, nil
+	}
+	limit, err := parse("limit", c.Limit)
+	if err != nil {
+		return err
+	}
+	def, err := parse("default", c.Default)
+	if err != nil {
+		return err
+	}
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		if c.IfMatch != "" && c.IfMatch != now.RuleEtag(rule.ID) {
+			return nil, ErrStale
+		}
+		set := world.RuleSetting{Rule: rule.ID, Limit: limit, Default: def, Held: c.Held && def != catalogue.Unset, Counts: catalogue.Unset}
+		limits := world.Limits(now.Policy(), &world.World{Rules: []world.RuleSetting{set}})
+		if def != catalogue.Unset && rule.Scale.Looser(def, limits[rule.ID]) {
+			if !c.Held {
+				return nil, &Invalid{"default", c.Default, fmt.Sprintf("it is looser than the limit, %s; raise the limit first, or give the default as held back", rule.Scale.Format(limits[rule.ID]))}
+			}
+			set.Counts = limits[rule.ID]
+		}
+		return world.Merge(now.Policy(), &world.World{Rules: []world.RuleSetting{set}}), nil
+	})
+}
+
+// RuleEtag is the validator of what the organisation says of a rule.
+func (s *State) RuleEtag(r catalogue.RuleID) string {
+	for _, x := range s.Policy().Rules {
+		if x.Rule == r {
+			return Etag(worldfile.RuleDoc(x))
+		}
+	}
+	return Etag(nil)
+}
+
+// Partner finds a partner.
+func (s *State) Partner(id string) (*world.Partner, error) {
+	for i := range s.Policy().Partners {
+		if p := &s.Policy().Partners[i]; p.ID == id {
+			return p, nil
+		}
+	}
+	return nil, fmt.Errorf("%w: there is no partner %q", ErrNotFound, id)
+}
+
+// PartnerEtag is the validator of what the policy says of a partner.
+func PartnerEtag(p *world.Partner) string {
+	q := *p
+	q.Stance = nil
+	return Etag(worldfile.PartnerDoc(&q))
+}
+
+// PutPartner adds a partner, or replaces one where add is false. doc is the
+// partner as the file format has it.
+func (s *Service) PutPartner(ctx context.Context, who, why string, doc []byte, id string, add bool, ifMatch string) error {
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		old, err := now.Partner(id)
+		switch {
+		case add && err == nil:
+			return nil, fmt.Errorf("%w: there is a partner %q already", ErrConflict, id)
+		case !add && err != nil:
+			return nil, err
+		case !add && ifMatch != "" && ifMatch != PartnerEtag(old):
+			return nil, ErrStale
+		}
+		text := append(append([]byte(`{"wexillum": "1", "partners": [`), doc...), "]}"...)
+		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+		if err != nil {
+			return nil, fieldError("partner", id, err)
+		}
+		return world.Merge(now.Policy(), part), nil
+	})
+}
+
+// fieldError turns the errors of a record that did not come as a file into one
+// that names the field.
+func fieldError(field, value string, err error) error {
+	var es worldfile.Errors
+	if errors.As(err, &es) && len(es) > 0 {
+		var reasons []string
+		for _, e := range es {
+			reasons = append(reasons, e.Msg)
+		}
+		return &Invalid{field, value, strings.Join(reasons, "; ")}
+	}
+	return err
+}
+
+// edit changes one partner in place.
+func (s *Service) edit(ctx context.Context, who, why, id, ifMatch string, fn func(*State, *world.Partner) error) error {
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		old, err := now.Partner(id)
+		if err != nil {
+			return nil, err
+		}
+		if ifMatch != "" && ifMatch != PartnerEtag(old) {
+			return nil, ErrStale
+		}
+		p := *old
+		if err := fn(now, &p); err != nil {
+			return nil, err
+		}
+		return world.Merge(now.Policy(), &world.World{Partners: []world.Partner{p}}), nil
+	})
+}
+
+// SetStanding changes a partner's standing as of now.
+func (s *Service) SetStanding(ctx context.Context, who, why, id, standing, ifMatch string) error {
+	return s.edit(ctx, who, why, id, ifMatch, func(_ *State, p *world.Partner) error {
+		for i, n := range world.StandingNames {
+			if n == standing {
+				if p.Standing != world.Standing(i) {
+					p.Standing, p.StandingSince = world.Standing(i), s.Now()
+				}
+				return nil
+			}
+		}
+		return &Invalid{"standing", standing, "write active, suspended or ended"}
+	})
+}
+
+// AddDomain adds a domain to a partner.
+func (s *Service) AddDomain(ctx context.Context, who, why, id string, name string, subdomains, lookAlike bool) error {
+	d, err := addr.ParseDomain(name)
+	if err != nil {
+		return &Invalid{"domain", name, err.Error()}
+	}
+	return s.edit(ctx, who, why, id, "", func(now *State, p *world.Partner) error {
+		e := world.Entry{Domain: d, Subdomains: subdomains, LookAlike: lookAlike}
+		for _, x := range p.Domains {
+			if x.Domain == d {
+				return fmt.Errorf("%w: %s is a domain of %q already", ErrConflict, d, id)
+			}
+		}
+		if reason := world.RefuseDomain(now.Policy(), id, e); reason != "" {
+			return &Invalid{"domain", name, reason}
+		}
+		p.Domains = append(p.Domains[:len(p.Domains):len(p.Domains)], e)
+		return nil
+	})
+}
+
+// RemoveDomain takes a domain from a partner.
+func (s *Service) RemoveDomain(ctx context.Context, who, why, id, name string) error {
+	d, err := addr.ParseDomain(name)
+	if err != nil {
+		return &Invalid{"domain", name, err.Error()}
+	}
+	return s.edit(ctx, who, why, id, "", func(_ *State, p *world.Partner) error {
+		var keep []world.Entry
+		for _, x := range p.Domains {
+			if x.Domain != d {
+				keep = append(keep, x)
+			}
+		}
+		if len(keep) == len(p.Domains) {
+			return fmt.Errorf("%w: %s is no domain of %q", ErrNotFound, d, id)
+		}
+		p.Domains = keep
+		return nil
+	})
+}
+
+// AddBar bars a domain or an address; doc is the bar as the file format has it.
+func (s *Service) AddBar(ctx context.Context, who, why string, doc []byte) (world.Bar, error) {
+	var bar world.Bar
+	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		part, err := worldfile.Read(append(append([]byte(`{"wexillum": "1", "barred": [`), doc...), "]}"...), worldfile.Options{Now: s.Now(), Known: now})
+		if err != nil {
+			return nil, fieldError("bar", string(doc), err)
+		}
+		bar = part.Barred[0]
+		for i := range now.Policy().Barred {
+			if now.Policy().Barred[i].Key() == bar.Key() {
+				return nil, fmt.Errorf("%w: %s is barred already", ErrConflict, bar.Key())
+			}
+		}
+		return world.Merge(now.Policy(), part), nil
+	})
+	return bar, err
+}
+
+// LiftBar removes a bar by its domain or address.
+func (s *Service) LiftBar(ctx context.Context, who, why, key string) error {
+	want := strings.ToLower(key)
+	if d, err := addr.ParseDomain(key); err == nil {
+		want = d.String()
+	} else if a, err := addr.Parse(key); err == nil {
+		want = a.String()
+	}
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		next := *now.Policy()
+		next.Barred = nil
+		for _, b := range now.Policy().Barred {
+			if b.Key() != want {
+				next.Barred = append(next.Barred, b)
+			}
+		}
+		if len(next.Barred) == len(now.Policy().Barred) {
+			return nil, fmt.Errorf("%w: %s is not barred", ErrNotFound, key)
+		}
+		return &next, nil
+	})
+}
+
+// SponsorOf returns who answers for a guest; "" where nobody does.
+func (s *Service) SponsorOf(ctx context.Context, a addr.Address) (string, error) {
+	return s.store.SponsorOf(ctx, a.String())
+}
+
+// EndingSoon lists guests and grants that end before a moment.
+func (s *Service) EndingSoon(ctx context.Context, until moment.Moment, limit int) ([]store.Ending, error) {
+	return s.store.EndingSoon(ctx, int64(s.Now()), int64(until), limit)
+}

@@ -1,0 +1,180 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"time"
+)
+
+// ErrNone is returned where there is no such row.
+var ErrNone = errors.New("there is none")
+
+// Etag is a validator of a doc (RFC 9110 §8.8.3).
+func Etag(doc []byte) string {
+	sum := sha256.Sum256(doc)
+	return `"` + hex.EncodeToString(sum[:8]) + `"`
+}
+
+// Account is who may sign in to administer.
+type Account struct {
+	Name, Role, Person, Password string // Password is an encoded hash
+	Disabled                     bool
+}
+
+const accountColumns = "name, role, person, password, disabled"
+
+func scanAccount(r scanner) (a Account, err error) {
+	err = r.Scan(&a.Name, &a.Role, &a.Person, &a.Password, &a.Disabled)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	return
+}
+
+// Account finds an account by its name.
+func (s *Store) Account(ctx context.Context, name string) (Account, error) {
+	for i := 0; i < len(name); i++ {
+		if name[i] >= 0x80 {
+			return Account{}, ErrNone // names are ASCII, and the column is
+		}
+	}
+	return scanAccount(s.db.QueryRowContext(ctx, "SELECT "+accountColumns+" FROM account WHERE name = ?", name))
+}
+
+// Accounts lists all accounts by name.
+func (s *Store) Accounts(ctx context.Context) (out []Account, err error) {
+	err = each(ctx, s.db, "SELECT "+accountColumns+" FROM account ORDER BY name", nil, func(r *sql.Rows) error {
+		a, err := scanAccount(r)
+		out = append(out, a)
+		return err
+	})
+	return
+}
+
+// Account finds an account inside a change.
+func (t *Tx) Account(name string) (Account, error) {
+	return scanAccount(t.tx.QueryRowContext(t.ctx, "SELECT "+accountColumns+" FROM account WHERE name = ?", name))
+}
+
+// Administrators counts those who can sign in besides name.
+func (t *Tx) Administrators(but string) (n int, err error) {
+	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND name <> ?", but).Scan(&n)
+	return
+}
+
+// PutAccount writes an account, and ends its tokens where endTokens says so. The
+// journal holds no password, not even its hash.
+func (t *Tx) PutAccount(a Account, endTokens bool) error {
+	old, err := t.Account(a.Name)
+	var was []byte
+	if err == nil {
+		was = accountDoc(old)
+	} else if !errors.Is(err, ErrNone) {
+		return err
+	}
+	if was != nil && old == a {
+		return nil
+	}
+	if _, err := t.Note("account", a.Name, was, accountDoc(a)); err != nil {
+		return err
+	}
+	if endTokens {
+		if err := t.exec("DELETE FROM token WHERE account = ?", a.Name); err != nil {
+			return err
+		}
+	}
+	return t.exec("INSERT INTO account ("+accountColumns+") VALUES (?,?,?,?,?) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
+		a.Name, a.Role, a.Person, a.Password, a.Disabled)
+}
+
+func accountDoc(a Account) []byte {
+	b, _ := json.Marshal(struct {
+		Name     string `json:"name"`
+		Role     string `json:"role"`
+		Person   string `json:"person,omitempty"`
+		Disabled bool   `json:"disabled"`
+	}{a.Name, a.Role, a.Person, a.Disabled})
+	return b
+}
+
+// Token is a token without its secret.
+type Token struct {
+	ID, Name, Account, Purpose string
+	Made, Expires              time.Time
+}
+
+const tokenColumns = "t.id, t.name, t.account, t.scope, t.made, t.expires"
+
+// PutToken keeps the hash of a new token.
+func (t *Tx) PutToken(k Token, secret [32]byte, doc []byte) error {
+	if _, err := t.Note("token", k.ID, nil, doc); err != nil {
+		return err
+	}
+	return t.exec("INSERT INTO token (id, secret, account, name, scope, made, expires) VALUES (?,?,?,?,?,?,?)", k.ID, secret[:], k.Account, k.Name, k.Purpose, k.Made, k.Expires)
+}
+
+// EndToken removes a token; account empty means anybody's.
+func (t *Tx) EndToken(id, account string) (bool, error) {
+	var has int
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM token WHERE id = ? AND (? = '' OR account = ?)", id, account, account).Scan(&has); err != nil || has == 0 {
+		return false, err
+	}
+	if _, err := t.Note("token", id, []byte(`{}`), nil); err != nil {
+		return false, err
+	}
+	return true, t.exec("DELETE FROM token WHERE id = ?", id)
+}
+
+// TokenBySecret finds a token by the hash of its text, with its account.
+func (s *Store) TokenBySecret(ctx context.Context, secret [32]byte) (k Token, a Account, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT "+tokenColumns+", a.name, a.role, a.person, a.disabled FROM token t JOIN account a ON a.name = t.account WHERE t.secret = ?", secret[:]).
+		Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires, &a.Name, &a.Role, &a.Person, &a.Disabled)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = ErrNone
+	}
+	return
+}
+
+// Tokens lists the tokens of an account; empty means all.
+func (s *Store) Tokens(ctx context.Context, account string) (out []Token, err error) {
+	err = each(ctx, s.db, "SELECT "+tokenColumns+" FROM token t WHERE ? = '' OR t.account = ? ORDER BY t.made, t.id", []any{account, account}, func(r *sql.Rows) error {
+		var k Token
+		err := r.Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires)
+		out = append(out, k)
+		return err
+	})
+	return
+}
+
+// SponsorOf returns the sponsor of a guest's record.
+func (s *Store) SponsorOf(ctx context.Context, address string) (sponsor string, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT sponsor FROM guest WHERE address = ? AND until_seq = ?", address, open).Scan(&sponsor)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return
+}
+
+// Ending is something that ends by itself.
+type Ending struct {
+	What string // record or the resource of a grant
+	Who  string
+	When int64 // microseconds
+}
+
+// EndingSoon lists records and grants whose own end lies in [from, until).
+func (s *Store) EndingSoon(ctx context.Context, from, until int64, limit int) (out []Ending, err error) {
+	err = each(ctx, s.db, "SELECT 'record', address, ends FROM guest WHERE until_seq = ? AND ends >= ? AND ends < ? UNION ALL "+
+		"SELECT resource, party, ends FROM `grant` WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY 3, 2, 1 LIMIT ?",
+		[]any{open, from, until, open, from, until, limit}, func(r *sql.Rows) error {
+			var e Ending
+			err := r.Scan(&e.What, &e.Who, &e.When)
+			out = append(out, e)
+			return err
+		})
+	return
+}

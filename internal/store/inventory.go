@@ -1,0 +1,845 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// ForwarderKey and ContactKey are what those records are known by.
+func ForwarderKey(f *world.Forwarder) string { return f.Mailbox + " to " + f.To.String() }
+
+// ContactKey names a contact by its two sides.
+func ContactKey(c *world.Contact) string { return c.Person + " and " + c.Party.String() }
+
+// PutRecord writes a record that is kept as a doc. It reports whether that
+// changes anything.
+func (t *Tx) PutRecord(kind, id string, doc []byte) (bool, error) {
+	st, err := t.stmt("SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?")
+	if err != nil {
+		return false, err
+	}
+	var was sql.NullString
+	if err := st.QueryRowContext(t.ctx, kind, id, open).Scan(&was); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if was.Valid && was.String == string(doc) {
+		return false, nil
+	}
+	var before []byte
+	if was.Valid {
+		before = []byte(was.String)
+	}
+	seq, err := t.Note(kind, id, before, doc)
+	if err != nil {
+		return false, err
+	}
+	if was.Valid {
+		if err := t.exec("UPDATE record SET until_seq = ? WHERE kind = ? AND id = ? AND until_seq = ?", seq, kind, id, open); err != nil {
+			return false, err
+		}
+	}
+	return true, t.exec("INSERT INTO record (kind, id, from_seq, doc) VALUES (?,?,?,?)", kind, id, seq, string(doc))
+}
+
+const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence"
+
+func guestRow(g *world.Guest) []any {
+	return []any{g.Address.String(), g.Name, g.Sponsor, g.Purpose, g.State, g.Cause, int64(g.StateSince), g.Origins, int64(g.Since), int64(g.Accepted),
+		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence}
+}
+
+type scanner interface{ Scan(...any) error }
+
+func scanGuest(r scanner) (g world.Guest, err error) {
+	var address string
+	err = r.Scan(&address, &g.Name, &g.Sponsor, &g.Purpose, &g.State, &g.Cause, (*int64)(&g.StateSince), &g.Origins, (*int64)(&g.Since), (*int64)(&g.Accepted),
+		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence)
+	if err == nil {
+		g.Address, err = addr.Parse(address)
+	}
+	return
+}
+
+// PutGuest writes a guest's record.
+func (t *Tx) PutGuest(g *world.Guest) (bool, error) {
+	st, err := t.stmt("SELECT " + guestColumns + " FROM guest WHERE address = ? AND until_seq = ?")
+	if err != nil {
+		return false, err
+	}
+	now := worldfile.GuestDoc(g)
+	var before []byte
+	old, err := scanGuest(st.QueryRowContext(t.ctx, g.Address.String(), open))
+	if err == nil {
+		before = worldfile.GuestDoc(&old)
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if string(before) == string(now) {
+		return false, nil
+	}
+	seq, err := t.Note("guest", g.Address.String(), before, now)
+	if err != nil {
+		return false, err
+	}
+	if before != nil {
+		if err := t.exec("UPDATE guest SET until_seq = ? WHERE address = ? AND until_seq = ?", seq, g.Address.String(), open); err != nil {
+			return false, err
+		}
+	}
+	return true, t.exec("INSERT INTO guest ("+guestColumns+", from_seq) VALUES ("+marks(18)+")", append(guestRow(g), seq)...)
+}
+
+func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
+
+const itemColumns = "id, space, place, kind, name, private, rules"
+
+func itemRow(it *world.Item, place int) []any {
+	var rules any
+	if len(it.Rules) > 0 {
+		rules = string(worldfile.ItemDoc(&world.Item{ID: it.ID, Kind: it.Kind, Rules: it.Rules}))
+	}
+	return []any{it.ID, it.Space, place, it.Kind, it.Name, it.Private, rules}
+}
+
+func scanItem(r scanner) (it world.Item, place int, err error) {
+	var rules sql.NullString
+	err = r.Scan(&it.ID, &it.Space, &place, &it.Kind, &it.Name, &it.Private, &rules)
+	if err == nil && rules.Valid {
+		var x world.Item
+		x, err = worldfile.ItemOf([]byte(rules.String))
+		it.Rules = x.Rules
+	}
+	return
+}
+
+// PutItem writes an item; place is its place among the items of its space.
+func (t *Tx) PutItem(it *world.Item, place int) (bool, error) {
+	st, err := t.stmt("SELECT " + itemColumns + " FROM item WHERE id = ? AND until_seq = ?")
+	if err != nil {
+		return false, err
+	}
+	now := worldfile.ItemDoc(it)
+	var before []byte
+	old, oldPlace, err := scanItem(st.QueryRowContext(t.ctx, it.ID, open))
+	if err == nil {
+		before = worldfile.ItemDoc(&old)
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if string(before) == string(now) && oldPlace == place {
+		return false, nil
+	}
+	seq, err := t.Note("item", it.ID, before, now)
+	if err != nil {
+		return false, err
+	}
+	if before != nil {
+		if err := t.exec("UPDATE item SET until_seq = ? WHERE id = ? AND until_seq = ?", seq, it.ID, open); err != nil {
+			return false, err
+		}
+	}
+	return true, t.exec("INSERT INTO item ("+itemColumns+", from_seq) VALUES ("+marks(8)+")", append(itemRow(it, place), seq)...)
+}
+
+const grantColumns = "party, resource_kind, resource, role, starts, ends, sponsor, reviewed"
+
+func grantRow(g *world.Grant) []any {
+	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed)}
+}
+
+func scanGrant(r scanner) (g world.Grant, err error) {
+	var party string
+	err = r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), (*int64)(&g.Until), &g.Sponsor, (*int64)(&g.Reviewed))
+	if err != nil {
+		return
+	}
+	if id, ok := strings.CutPrefix(party, "group:"); ok {
+		g.Group = id
+	} else {
+		g.Address, err = addr.Parse(party)
+	}
+	return
+}
+
+// PutGrant writes a grant; party, resource, role and from are its key.
+func (t *Tx) PutGrant(g *world.Grant) (bool, error) {
+	const key = "party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?"
+	keys := []any{g.Party(), g.Resource.ID, g.Resource.Kind, g.Role, int64(g.From), open}
+	st, err := t.stmt("SELECT " + grantColumns + " FROM `grant` WHERE " + key)
+	if err != nil {
+		return false, err
+	}
+	now := worldfile.GrantDoc(g)
+	var before []byte
+	old, err := scanGrant(st.QueryRowContext(t.ctx, keys...))
+	if err == nil {
+		before = worldfile.GrantDoc(&old)
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if string(before) == string(now) {
+		return false, nil
+	}
+	seq, err := t.Note("grant", worldfile.GrantKey(g), before, now)
+	if err != nil {
+		return false, err
+	}
+	if before != nil {
+		if err := t.exec("UPDATE `grant` SET until_seq = ? WHERE "+key, append([]any{seq}, keys...)...); err != nil {
+			return false, err
+		}
+	}
+	return true, t.exec("INSERT INTO `grant` ("+grantColumns+", from_seq) VALUES ("+marks(9)+")", append(grantRow(g), seq)...)
+}
+
+// Sink takes what a database holds, record by record.
+type Sink interface {
+	PutGroup(*world.Group)
+	PutPerson(*world.Person)
+	PutSpace(*world.Space)
+	PutItem(*world.Item)
+	PutMeeting(*world.Meeting)
+	PutGuest(*world.Guest)
+	SetGrants(party string, all []world.Grant)
+	PutLink(*world.Link)
+	SetForwarders(person string, all []world.Forwarder)
+	PutContact(*world.Contact)
+	SetPolicy(*world.World)
+}
+
+// querier is what both connections and transactions can do.
+type querier interface {
+	QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error)
+}
+
+// Read hands over everything as it was at a head; the zero Head is now. It
+// returns the head it read at.
+func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return Head{}, err
+	}
+	defer tx.Rollback()
+	var h Head
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
+		return Head{}, err
+	}
+	if at != (Head{}) {
+		h = at
+	}
+	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
+		return Head{}, err
+	}
+	w, err := readPolicy(ctx, tx, h)
+	if err != nil {
+		return Head{}, err
+	}
+	sink.SetPolicy(w)
+	return h, nil
+}
+
+const asOf = "from_seq <= ? AND until_seq > ?"
+
+func each(ctx context.Context, q querier, query string, args []any, fn func(*sql.Rows) error) error {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := fn(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink Sink) error {
+	when := []any{seq, seq}
+	for _, kind := range []string{"group", "person", "space"} {
+		if err := eachDoc(ctx, q, kind, when, sink); err != nil {
+			return err
+		}
+	}
+	if err := each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when, func(r *sql.Rows) error {
+		it, _, err := scanItem(r)
+		if err == nil {
+			sink.PutItem(&it)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
+		return err
+	}
+	if err := each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) error {
+		g, err := scanGuest(r)
+		if err == nil {
+			sink.PutGuest(&g)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	if err := eachGrants(ctx, q, asOf, when, sink); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "link", when, sink); err != nil {
+		return err
+	}
+	if err := eachForwarders(ctx, q, "", when, sink); err != nil {
+		return err
+	}
+	return eachDoc(ctx, q, "contact", when, sink)
+}
+
+// eachGrants hands grants over party by party.
+func eachGrants(ctx context.Context, q querier, where string, args []any, sink Sink) error {
+	var all []world.Grant
+	flush := func() {
+		if len(all) > 0 {
+			sink.SetGrants(all[0].Party(), all)
+			all = nil
+		}
+	}
+	err := each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts", args, func(r *sql.Rows) error {
+		g, err := scanGrant(r)
+		if err != nil {
+			return err
+		}
+		if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
+			flush()
+		}
+		all = append(all, g)
+		return nil
+	})
+	flush()
+	return err
+}
+
+func eachForwarders(ctx context.Context, q querier, person string, when []any, sink Sink) error {
+	where, args := "kind = 'forwarder' AND "+asOf, when
+	if person != "" {
+		where += " AND id LIKE ?"
+		args = append(append([]any{}, when...), strings.NewReplacer("_", "\\_", "%", "\\%").Replace(person)+" to %")
+		where += ` ESCAPE '\'`
+	}
+	var all []world.Forwarder
+	flush := func() {
+		if len(all) > 0 {
+			sink.SetForwarders(all[0].Mailbox, all)
+			all = nil
+		}
+	}
+	err := each(ctx, q, "SELECT doc FROM record WHERE "+where+" ORDER BY id", args, func(r *sql.Rows) error {
+		var doc []byte
+		if err := r.Scan(&doc); err != nil {
+			return err
+		}
+		f, err := worldfile.ForwarderOf(doc)
+		if err != nil {
+			return err
+		}
+		if len(all) > 0 && all[0].Mailbox != f.Mailbox {
+			flush()
+		}
+		all = append(all, f)
+		return nil
+	})
+	flush()
+	return err
+}
+
+func eachDoc(ctx context.Context, q querier, kind string, when []any, sink Sink) error {
+	return each(ctx, q, "SELECT doc FROM record WHERE kind = '"+kind+"' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+		var doc []byte
+		if err := r.Scan(&doc); err != nil {
+			return err
+		}
+		return putDoc(kind, doc, sink)
+	})
+}
+
+func putDoc(kind string, doc []byte, sink Sink) error {
+	switch kind {
+	case "group":
+		return put(worldfile.GroupOf, doc, sink.PutGroup)
+	case "person":
+		return put(worldfile.PersonOf, doc, sink.PutPerson)
+	case "space":
+		return put(worldfile.SpaceOf, doc, sink.PutSpace)
+	case "meeting":
+		return put(worldfile.MeetingOf, doc, sink.PutMeeting)
+	case "link":
+		return put(worldfile.LinkOf, doc, sink.PutLink)
+	case "contact":
+		return put(worldfile.ContactOf, doc, sink.PutContact)
+	}
+	return fmt.Errorf("the database holds a record of the unknown kind %q", kind)
+}
+
+func put[T any](parse func(worldfile.Doc) (T, error), doc []byte, into func(*T)) error {
+	x, err := parse(doc)
+	if err == nil {
+		into(&x)
+	}
+	return err
+}
+
+// Policy returns the policy of a revision, stances as they are now included.
+func (s *Store) Policy(ctx context.Context, h Head) (*world.World, error) {
+	return readPolicy(ctx, s.db, h)
+}
+
+func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
+	w := &world.World{}
+	err := each(ctx, q, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ? ORDER BY kind, id", []any{h.Revision, h.Revision}, func(r *sql.Rows) error {
+		var kind, id string
+		var doc []byte
+		if err := r.Scan(&kind, &id, &doc); err != nil {
+			return err
+		}
+		return addPolicy(w, kind, id, doc)
+	})
+	if err != nil {
+		return nil, err
+	}
+	at := map[string]int{}
+	for i := range w.Partners {
+		at[w.Partners[i].ID] = i
+	}
+	return w, each(ctx, q, "SELECT id, doc FROM record WHERE kind = 'stance' AND "+asOf+" ORDER BY id", []any{h.Seq, h.Seq}, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		partner, name, _ := strings.Cut(id, " ")
+		key, ok := catalogue.ParseKey(name)
+		i, known := at[partner]
+		if !ok || !known {
+			return nil // a stance of a partner that is no longer kept
+		}
+		st, err := worldfile.StanceOf(doc, key)
+		if err == nil {
+			w.Partners[i].Stance = append(w.Partners[i].Stance, st)
+		}
+		return err
+	})
+}
+
+// StanceKey is what a stance is known by.
+func StanceKey(partner string, k catalogue.Key) string { return partner + " " + k.String() }
+
+func addPolicy(w *world.World, kind, id string, doc []byte) (err error) {
+	switch kind {
+	case "organisation":
+		var x world.Organisation
+		x, err = worldfile.OrganisationOf(doc)
+		w.Organisation = &x
+	case "settings":
+		var x world.Settings
+		x, err = worldfile.SettingsOf(doc)
+		w.Settings = &x
+	case "rule":
+		r, ok := catalogue.RuleByName(id)
+		if !ok {
+			return fmt.Errorf("the database sets a rule %q that the catalogue does not hold", id)
+		}
+		var x world.RuleSetting
+		x, err = worldfile.RuleOf(doc, r)
+		w.Rules = append(w.Rules, x)
+	case "partner":
+		var x world.Partner
+		x, err = worldfile.PartnerOf(doc)
+		w.Partners = append(w.Partners, x)
+	case "bar":
+		var x world.Bar
+		x, err = worldfile.BarOf(doc)
+		w.Barred = append(w.Barred, x)
+	case "personal":
+		var x world.Entry
+		x, err = worldfile.EntryOf(doc)
+		w.Personal = append(w.Personal, x)
+	case "exception":
+		var x world.Exception
+		x, err = worldfile.ExceptionOf(doc)
+		w.Exceptions = append(w.Exceptions, x)
+	case "bundle":
+		var x world.Bundle
+		x, err = worldfile.BundleOf(doc)
+		w.Bundles = append(w.Bundles, x)
+	case "expectation":
+		var x world.Expectation
+		x, err = worldfile.ExpectationOf(doc)
+		w.Expectations = append(w.Expectations, x)
+	default:
+		err = fmt.Errorf("the database holds policy of the unknown kind %q", kind)
+	}
+	if err != nil {
+		return fmt.Errorf("%s %s: %w", kind, id, err)
+	}
+	return nil
+}
+
+// Follow hands over what changed since a head, and returns the head it has
+// reached. It reports all=true, and hands over nothing, where so much changed
+// that reading everything is cheaper.
+func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all bool, err error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return since, false, err
+	}
+	defer tx.Rollback()
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
+		return since, false, err
+	}
+	if h.Seq == since.Seq {
+		return h, false, nil
+	}
+	const most = 5000
+	if h.Seq-since.Seq > most || h.Seq < since.Seq {
+		return since, true, nil
+	}
+	seen := map[[2]string]bool{}
+	var order [][2]string
+	err = each(ctx, tx, "SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq", []any{since.Seq, h.Seq}, func(r *sql.Rows) error {
+		var k [2]string
+		if err := r.Scan(&k[0], &k[1]); err != nil {
+			return err
+		}
+		switch k[0] {
+		case "grant":
+			k[1] = partyOf(k[1]) // all of that party
+		case "forwarder":
+			k[1], _, _ = strings.Cut(k[1], " to ")
+		case "stance":
+			k = [2]string{"policy", ""}
+		case "import":
+			all = true
+		}
+		if !seen[k] {
+			seen[k] = true
+			order = append(order, k)
+		}
+		return nil
+	})
+	if err != nil || all {
+		return since, all, err
+	}
+	policy := h.Revision != since.Revision || seen[[2]string{"policy", ""}]
+	for _, k := range order {
+		if err := s.handOver(ctx, tx, k[0], k[1], h.Seq, sink); err != nil {
+			return since, false, err
+		}
+	}
+	if policy {
+		w, err := readPolicy(ctx, tx, h)
+		if err != nil {
+			return since, false, err
+		}
+		sink.SetPolicy(w)
+	}
+	return h, false, nil
+}
+
+// partyOf takes the party from a grant's key. A quoted local part may hold
+// blanks; the three words behind the party never do.
+func partyOf(key string) string {
+	for i := 0; i < 3; i++ {
+		if j := strings.LastIndexByte(key, ' '); j >= 0 {
+			key = key[:j]
+		}
+	}
+	return key
+}
+
+func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq uint64, sink Sink) error {
+	when := []any{seq, seq}
+	switch kind {
+	case "guest":
+		return each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
+			g, err := scanGuest(r)
+			if err == nil {
+				sink.PutGuest(&g)
+			}
+			return err
+		})
+	case "item":
+		return each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
+			it, _, err := scanItem(r)
+			if err == nil {
+				sink.PutItem(&it)
+			}
+			return err
+		})
+	case "grant":
+		return eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), sink)
+	case "forwarder":
+		return eachForwarders(ctx, q, id, when, sink)
+	case "group", "person", "space", "meeting", "link", "contact":
+		return each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf, append([]any{kind, id}, when...), func(r *sql.Rows) error {
+			var doc []byte
+			if err := r.Scan(&doc); err != nil {
+				return err
+			}
+			return putDoc(kind, doc, sink)
+		})
+	}
+	return nil // policy is handed over whole; accounts concern nobody's questions
+}
+
+// Import writes a whole inventory and policy into an empty database, many rows
+// at a time, as one change with one journal entry. progress, where not nil, is
+// told how many rows of how many are written.
+func (s *Store) Import(ctx context.Context, who, why string, w *world.World, progress func(done, total int)) (Head, error) {
+	total := len(w.Guests) + len(w.Grants) + len(w.People) + len(w.Groups) + len(w.Meetings) + len(w.Links) + len(w.Spaces)
+	for i := range w.Spaces {
+		total += len(w.Spaces[i].Items)
+	}
+	return s.Change(ctx, who, why, func(t *Tx) error {
+		if t.head.Seq != 0 {
+			return errors.New("the database is not empty; a generated world is loaded into an empty one")
+		}
+		if err := t.PutWorldPolicy(w); err != nil {
+			return err
+		}
+		seq, err := t.Note("import", why, nil, []byte(fmt.Sprintf(`{"rows":"%d"}`, total)))
+		if err != nil {
+			return err
+		}
+		done := 0
+		in := &inserter{t: t, seq: seq, tick: func(n int) {
+			done += n
+			if progress != nil {
+				progress(done, total)
+			}
+		}}
+		in.begin("`grant`", grantColumns, 8)
+		for i := range w.Grants {
+			in.row(grantRow(&w.Grants[i]))
+		}
+		in.begin("guest", guestColumns, 17)
+		for i := range w.Guests {
+			in.row(guestRow(&w.Guests[i]))
+		}
+		in.begin("item", itemColumns, 7)
+		for i := range w.Spaces {
+			for j := range w.Spaces[i].Items {
+				in.row(itemRow(&w.Spaces[i].Items[j], j))
+			}
+		}
+		in.begin("record", "kind, id, doc", 3)
+		eachRecord(w, func(kind, id string, doc []byte) { in.row([]any{kind, id, string(doc)}) })
+		in.flush()
+		return in.err
+	})
+}
+
+// eachRecord lists the records that are kept as docs.
+func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
+	for i := range w.Groups {
+		fn("group", w.Groups[i].ID, worldfile.GroupDoc(&w.Groups[i]))
+	}
+	for i := range w.People {
+		fn("person", w.People[i].ID, worldfile.PersonDoc(&w.People[i]))
+	}
+	for i := range w.Spaces {
+		fn("space", w.Spaces[i].ID, worldfile.SpaceDoc(&w.Spaces[i]))
+	}
+	for i := range w.Meetings {
+		fn("meeting", w.Meetings[i].ID, worldfile.MeetingDoc(&w.Meetings[i]))
+	}
+	for i := range w.Links {
+		fn("link", w.Links[i].ID, worldfile.LinkDoc(&w.Links[i]))
+	}
+	for i := range w.Forwarders {
+		fn("forwarder", ForwarderKey(&w.Forwarders[i]), worldfile.ForwarderDoc(&w.Forwarders[i]))
+	}
+	for i := range w.Contacts {
+		fn("contact", ContactKey(&w.Contacts[i]), worldfile.ContactDoc(&w.Contacts[i]))
+	}
+	for i := range w.Partners {
+		for j := range w.Partners[i].Stance {
+			st := &w.Partners[i].Stance[j]
+			fn("stance", StanceKey(w.Partners[i].ID, st.Key), worldfile.StanceDoc(st))
+		}
+	}
+}
+
+// PutWorldPolicy writes the policy part of w, which holds all of it: an entry
+// that w lacks stays as it is.
+func (t *Tx) PutWorldPolicy(w *world.World) error {
+	var first error
+	put := func(kind, id string, doc []byte) {
+		if first == nil {
+			_, first = t.PutPolicy(kind, id, doc)
+		}
+	}
+	if w.Organisation != nil {
+		put("organisation", "ours", worldfile.OrganisationDoc(w.Organisation))
+	}
+	if w.Settings != nil {
+		put("settings", "ours", worldfile.SettingsDoc(w.Settings))
+	}
+	for _, s := range w.Rules {
+		put("rule", s.Rule.String(), worldfile.RuleDoc(s))
+	}
+	for i := range w.Partners {
+		p := w.Partners[i]
+		p.Stance = nil
+		put("partner", p.ID, worldfile.PartnerDoc(&p))
+	}
+	for i := range w.Barred {
+		put("bar", w.Barred[i].Key(), worldfile.BarDoc(&w.Barred[i]))
+	}
+	for i := range w.Personal {
+		put("personal", w.Personal[i].Domain.String(), worldfile.EntryDoc(&w.Personal[i]))
+	}
+	for i := range w.Exceptions {
+		put("exception", w.Exceptions[i].ID, worldfile.ExceptionDoc(&w.Exceptions[i]))
+	}
+	for i := range w.Bundles {
+		put("bundle", w.Bundles[i].ID, worldfile.BundleDoc(&w.Bundles[i]))
+	}
+	for i := range w.Expectations {
+		put("expectation", w.Expectations[i].ID, worldfile.ExpectationDoc(&w.Expectations[i]))
+	}
+	return first
+}
+
+// PutWorldInventory writes the inventory part of w, stances included. It returns
+// how many records it changed.
+func (t *Tx) PutWorldInventory(w *world.World) (changed int, err error) {
+	note := func(did bool, e error) {
+		if did {
+			changed++
+		}
+		if err == nil {
+			err = e
+		}
+	}
+	eachRecord(w, func(kind, id string, doc []byte) {
+		if err == nil {
+			note(t.PutRecord(kind, id, doc))
+		}
+	})
+	for i := range w.Spaces {
+		for j := range w.Spaces[i].Items {
+			if err == nil {
+				note(t.PutItem(&w.Spaces[i].Items[j], j))
+			}
+		}
+	}
+	for i := range w.Guests {
+		if err == nil {
+			note(t.PutGuest(&w.Guests[i]))
+		}
+	}
+	for i := range w.Grants {
+		if err == nil {
+			note(t.PutGrant(&w.Grants[i]))
+		}
+	}
+	return
+}
+
+// inserter writes rows of one table after the other, many in one statement.
+type inserter struct {
+	t       *Tx
+	seq     uint64
+	tick    func(int)
+	table   string
+	columns string
+	width   int
+	args    []any
+	rows    int
+	err     error
+}
+
+const rowsAtOnce = 500
+
+func (in *inserter) begin(table, columns string, width int) {
+	in.flush()
+	in.table, in.columns, in.width = table, columns, width
+}
+
+func (in *inserter) row(values []any) {
+	if in.err != nil {
+		return
+	}
+	in.args = append(append(in.args, values...), in.seq)
+	if in.rows++; in.rows == rowsAtOnce {
+		in.flush()
+	}
+}
+
+func (in *inserter) flush() {
+	if in.rows == 0 || in.err != nil {
+		return
+	}
+	one := "(" + marks(in.width+1) + ")"
+	q := "INSERT INTO " + in.table + " (" + in.columns + ", from_seq) VALUES " + one + strings.Repeat(","+one, in.rows-1)
+	in.err = in.t.exec(q, in.args...)
+	in.tick(in.rows)
+	in.args, in.rows = in.args[:0], 0
+}
+
+// WithRules hands over the spaces, items and meetings that set rules of their
+// own: those that a lowered limit may hold back.
+func (t *Tx) WithRules(space func(*world.Space) error, item func(*world.Item, int) error, meeting func(*world.Meeting) error) error {
+	var spaces []world.Space
+	var meetings []world.Meeting
+	type placed struct {
+		it    world.Item
+		place int
+	}
+	var items []placed
+	err := each(t.ctx, t.tx, "SELECT kind, doc FROM record WHERE kind IN ('space', 'meeting') AND until_seq = ? AND doc LIKE '%\"rules\":%'", []any{open}, func(r *sql.Rows) error {
+		var kind string
+		var doc []byte
+		if err := r.Scan(&kind, &doc); err != nil {
+			return err
+		}
+		if kind == "space" {
+			return put(worldfile.SpaceOf, doc, func(x *world.Space) { spaces = append(spaces, *x) })
+		}
+		return put(worldfile.MeetingOf, doc, func(x *world.Meeting) { meetings = append(meetings, *x) })
+	})
+	if err != nil {
+		return err
+	}
+	err = each(t.ctx, t.tx, "SELECT "+itemColumns+" FROM item WHERE rules IS NOT NULL AND until_seq = ?", []any{open}, func(r *sql.Rows) error {
+		it, place, err := scanItem(r)
+		items = append(items, placed{it, place})
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	for i := range spaces {
+		if err := space(&spaces[i]); err != nil {
+			return err
+		}
+	}
+	for i := range items {
+		if err := item(&items[i].it, items[i].place); err != nil {
+			return err
+		}
+	}
+	for i := range meetings {
+		if err := meeting(&meetings[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,418 @@
+// Package store keeps policy, inventory, accounts and the journal in MariaDB.
+//
+// Every change is one transaction with its journal entries inside. Policy is
+// immutable revisions; of inventory every version is kept, from the journal
+// entry that wrote it until the one that replaced it. The package decides
+// nothing: it is told what to write.
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"embed"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// open is the until_seq and until_revision of what is current.
+const open uint64 = math.MaxUint64
+
+// Head is how far a database has come: the last journal entry and the last
+// revision of policy.
+type Head struct{ Seq, Revision uint64 }
+
+// Store is a database. It is safe for concurrent use.
+type Store struct {
+	db  *sql.DB
+	now func() time.Time
+}
+
+// Open connects to a database by its data source name and checks that it
+// answers. The clock is what journal entries are dated by; nil is the system's.
+func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error) {
+	c, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("the data source name of the database is malformed: %w", err)
+	}
+	c.ParseTime, c.Loc, c.Collation = true, time.UTC, "utf8mb4_bin"
+	c.MaxAllowedPacket = 64 << 20
+	if c.Params == nil {
+		c.Params = map[string]string{}
+	}
+	c.Params["time_zone"] = "'+00:00'"
+	c.Params["sql_mode"] = "'TRADITIONAL,NO_BACKSLASH_ESCAPES'"
+	c.Params["innodb_lock_wait_timeout"] = "20"
+	conn, err := mysql.NewConnector(c)
+	if err != nil {
+		return nil, err
+	}
+	db := sql.OpenDB(conn)
+	db.SetMaxOpenConns(16)
+	db.SetMaxIdleConns(8)
+	db.SetConnMaxIdleTime(5 * time.Minute)
+	if now == nil {
+		now = time.Now
+	}
+	if err := db.PingContext(ctx); err != nil {
+		_ = db.Close()
+		return nil, fmt.Errorf("the database does not answer: %w", err)
+	}
+	return &Store{db: db, now: now}, nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// DB returns the connections, for what keeps tables of its own: sessions.
+func (s *Store) DB() *sql.DB { return s.db }
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+func (s *Store) provider() (*goose.Provider, error) {
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return nil, err
+	}
+	return goose.NewProvider(goose.DialectMySQL, s.db, dir)
+}
+
+// Migrate brings the schema up to date.
+func (s *Store) Migrate(ctx context.Context) error {
+	p, err := s.provider()
+	if err != nil {
+		return err
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("the schema cannot be brought up to date: %w", err)
+	}
+	return nil
+}
+
+// MigrateDown takes the schema back to a version; 0 removes every table and all
+// that is in them.
+func (s *Store) MigrateDown(ctx context.Context, to int64) error {
+	p, err := s.provider()
+	if err != nil {
+		return err
+	}
+	_, err = p.DownTo(ctx, to)
+	return err
+}
+
+// SchemaVersion returns the version of the schema.
+func (s *Store) SchemaVersion(ctx context.Context) (int64, error) {
+	p, err := s.provider()
+	if err != nil {
+		return 0, err
+	}
+	return p.GetDBVersion(ctx)
+}
+
+// Head returns how far the database has come.
+func (s *Store) Head(ctx context.Context) (h Head, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision)
+	return
+}
+
+// Tx is a change being written.
+type Tx struct {
+	tx       *sql.Tx
+	ctx      context.Context
+	head     Head
+	seal     [32]byte
+	at       time.Time
+	who, why string
+	first    uint64
+	revised  bool
+	prepared map[string]*sql.Stmt
+}
+
+// Change runs fn in one transaction that holds the head: no other change is
+// written meanwhile, and all that was written is visible. What fn writes, it
+// writes with a journal entry; if fn fails, nothing is written. A transaction
+// that the database ended to resolve a deadlock is run again, so fn must be
+// able to.
+func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error) (Head, error) {
+	for try := 0; ; try++ {
+		h, err := s.change(ctx, who, why, fn)
+		var e *mysql.MySQLError
+		if errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) && try < 5 {
+			continue
+		}
+		return h, err
+	}
+}
+
+func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error) (Head, error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
+	if err != nil {
+		return Head{}, err
+	}
+	defer tx.Rollback()
+	t := &Tx{tx: tx, ctx: ctx, who: who, why: why, at: s.now().UTC().Truncate(time.Microsecond), prepared: map[string]*sql.Stmt{}}
+	var seal []byte
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision, seal FROM head WHERE one = 1 FOR UPDATE").Scan(&t.head.Seq, &t.head.Revision, &seal); err != nil {
+		return Head{}, err
+	}
+	copy(t.seal[:], seal)
+	before := t.head
+	if err := fn(t); err != nil {
+		return Head{}, err
+	}
+	if t.head == before {
+		return before, nil
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE head SET seq = ?, revision = ?, seal = ? WHERE one = 1", t.head.Seq, t.head.Revision, t.seal[:]); err != nil {
+		return Head{}, err
+	}
+	if err := tx.Commit(); err != nil {
+		return Head{}, err
+	}
+	return t.head, nil
+}
+
+// Head returns the head before this change and all it has written so far.
+func (t *Tx) Head() Head { return t.head }
+
+func (t *Tx) stmt(q string) (*sql.Stmt, error) {
+	if st := t.prepared[q]; st != nil {
+		return st, nil
+	}
+	st, err := t.tx.PrepareContext(t.ctx, q)
+	if err == nil {
+		t.prepared[q] = st
+	}
+	return st, err
+}
+
+func (t *Tx) exec(q string, args ...any) error {
+	st, err := t.stmt(q)
+	if err != nil {
+		return err
+	}
+	_, err = st.ExecContext(t.ctx, args...)
+	return err
+}
+
+// Note writes a journal entry. was and now are docs, nil where there was or is
+// nothing. It returns the entry's sequence number.
+func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
+	t.head.Seq++
+	if t.first == 0 {
+		t.first = t.head.Seq
+	}
+	e := Entry{Seq: t.head.Seq, PartOf: t.first, At: t.at, Who: t.who, Kind: kind, ID: id, Was: was, Now: now, Why: t.why, Revision: t.head.Revision}
+	t.seal = e.seal(t.seal)
+	return e.Seq, t.exec("INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
+		e.Seq, e.PartOf, e.At, e.Who, e.Kind, e.ID, nullable(was), nullable(now), e.Why, e.Revision, t.seal[:])
+}
+
+func nullable(b []byte) any {
+	if b == nil {
+		return nil
+	}
+	return string(b)
+}
+
+// revise begins a new revision of policy, once a change.
+func (t *Tx) revise() error {
+	if t.revised {
+		return nil
+	}
+	t.revised = true
+	t.head.Revision++
+	return t.exec("INSERT INTO revision (number, at, who, why) VALUES (?,?,?,?)", t.head.Revision, t.at, t.who, t.why)
+}
+
+// PutPolicy writes an entry of policy, or removes it where doc is nil. It
+// reports whether that changes anything.
+func (t *Tx) PutPolicy(kind, id string, doc []byte) (bool, error) {
+	st, err := t.stmt("SELECT doc, from_revision FROM policy WHERE kind = ? AND id = ? AND until_revision = ?")
+	if err != nil {
+		return false, err
+	}
+	var was sql.NullString
+	var from uint64
+	err = st.QueryRowContext(t.ctx, kind, id, open).Scan(&was, &from)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	if was.Valid == (doc != nil) && was.String == string(doc) {
+		return false, nil
+	}
+	if err := t.revise(); err != nil {
+		return false, err
+	}
+	switch {
+	case was.Valid && from == t.head.Revision: // written twice in one change
+		err = t.exec("DELETE FROM policy WHERE kind = ? AND id = ? AND from_revision = ?", kind, id, from)
+	case was.Valid:
+		err = t.exec("UPDATE policy SET until_revision = ? WHERE kind = ? AND id = ? AND from_revision = ?", t.head.Revision, kind, id, from)
+	}
+	if err != nil {
+		return false, err
+	}
+	if doc != nil {
+		if err := t.exec("INSERT INTO policy (kind, id, from_revision, doc) VALUES (?,?,?,?)", kind, id, t.head.Revision, string(doc)); err != nil {
+			return false, err
+		}
+	}
+	var before []byte
+	if was.Valid {
+		before = []byte(was.String)
+	}
+	_, err = t.Note(kind, id, before, doc)
+	return true, err
+}
+
+// Entry is one entry of the journal.
+type Entry struct {
+	Seq      uint64
+	PartOf   uint64 // the first entry of the same change
+	At       time.Time
+	Who      string
+	Kind, ID string
+	Was, Now []byte // docs; nil where there was or is nothing
+	Why      string
+	Revision uint64 // of policy, once the change was made
+}
+
+// seal chains an entry to the one before: altering, removing or inserting one
+// breaks every seal behind it.
+func (e *Entry) seal(before [32]byte) [32]byte {
+	h := sha256.New()
+	h.Write(before[:])
+	var n [8]byte
+	put := func(b []byte) {
+		binary.BigEndian.PutUint64(n[:], uint64(len(b)))
+		h.Write(n[:])
+		h.Write(b)
+	}
+	for _, x := range []uint64{e.Seq, e.PartOf, uint64(e.At.UnixMicro()), e.Revision} {
+		binary.BigEndian.PutUint64(n[:], x)
+		h.Write(n[:])
+	}
+	for _, s := range []string{e.Who, e.Kind, e.ID, e.Why} {
+		put([]byte(s))
+	}
+	for _, b := range [][]byte{e.Was, e.Now} {
+		if b == nil {
+			h.Write([]byte{0})
+			continue
+		}
+		h.Write([]byte{1})
+		put(b)
+	}
+	return [32]byte(h.Sum(nil))
+}
+
+// JournalQuery says which entries are wanted, the newest first.
+type JournalQuery struct {
+	Before   uint64 // only entries older than this; 0 for all
+	Kind, ID string // empty for all
+	Who      string
+	Limit    int
+}
+
+// Journal returns entries of the journal.
+func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
+	where, args := "1=1", []any{}
+	and := func(cond string, v any) { where += " AND " + cond; args = append(args, v) }
+	if q.Before > 0 {
+		and("seq < ?", q.Before)
+	}
+	if q.Kind != "" {
+		and("kind = ?", q.Kind)
+	}
+	if q.ID != "" {
+		and("id = ?", q.ID)
+	}
+	if q.Who != "" {
+		and("who = ?", q.Who)
+	}
+	rows, err := s.db.QueryContext(ctx, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []Entry
+	for rows.Next() {
+		var e Entry
+		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision); err != nil {
+			return nil, err
+		}
+		out = append(out, e)
+	}
+	return out, rows.Err()
+}
+
+// Broken says where the journal was altered.
+type Broken struct {
+	Seq    uint64
+	Reason string
+}
+
+// VerifyJournal recomputes every seal. It returns how many entries hold, and
+// where the first one does not.
+func (s *Store) VerifyJournal(ctx context.Context) (n uint64, broken *Broken, err error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return 0, nil, err
+	}
+	defer tx.Rollback()
+	var head uint64
+	var last []byte
+	if err := tx.QueryRowContext(ctx, "SELECT seq, seal FROM head WHERE one = 1").Scan(&head, &last); err != nil {
+		return 0, nil, err
+	}
+	rows, err := tx.QueryContext(ctx, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision, seal FROM journal ORDER BY seq")
+	if err != nil {
+		return 0, nil, err
+	}
+	defer rows.Close()
+	var before [32]byte
+	for rows.Next() {
+		var e Entry
+		var seal []byte
+		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &seal); err != nil {
+			return n, nil, err
+		}
+		if e.Seq != n+1 {
+			return n, &Broken{n + 1, "the entry is missing"}, nil
+		}
+		before = e.seal(before)
+		if string(seal) != string(before[:]) {
+			return n, &Broken{e.Seq, "the entry, or one before it, was altered"}, nil
+		}
+		n++
+	}
+	if err := rows.Err(); err != nil {
+		return n, nil, err
+	}
+	if n != head {
+		return n, &Broken{n + 1, "the last entries are missing"}, nil
+	}
+	if string(last) != string(before[:]) {
+		return n, &Broken{n, "the head was altered"}, nil
+	}
+	return n, nil, nil
+}
+
+// Revision is one published state of policy.
+type Revision struct {
+	Number   uint64
+	At       time.Time
+	Who, Why string
+}
