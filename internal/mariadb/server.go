@@ -259,3 +259,13 @@ func (s *Server) Stop() error {
 	}
 	return s.log.Close()
 }
+
+// StopLeftover ends a server that still runs on dir, after whoever started it
+// was killed.
+func StopLeftover(ctx context.Context, dir string) error {
+	dir, err := filepath.Abs(dir)
+	if err != nil {
+		return err
+	}
+	return (&Server{dir: dir}).stopLeftover(ctx)
+}

@@ -245,8 +245,7 @@ func (t *Tx) PutPolicy(kind, id string, doc []byte) (bool, error) {
 	}
 	var was sql.NullString
 	var from uint64
-	err = st.QueryRowContext(t.ctx, kind, id, open).Scan(&was, &from)
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+	if err := st.QueryRowContext(t.ctx, kind, id, open).Scan(&was, &from); err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return false, err
 	}
 	if was.Valid == (doc != nil) && was.String == string(doc) {

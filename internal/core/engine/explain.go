@@ -2,6 +2,7 @@ package engine
 
 import (
 	"strings"
+	"time"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -39,8 +40,9 @@ type Cause struct {
 	Side    Side
 	Who     Changer
 	WhoID   string
-	Partner string // id of the partner it is about, where it is about one
-	Chain   *Chain // of the rule it asked, or nil
+	Zone    *time.Location // in which When is told
+	Partner string         // id of the partner it is about, where it is about one
+	Chain   *Chain         // of the rule it asked, or nil
 	Value   catalogue.Value
 	Needed  catalogue.Value
 	A, B    string // names for the sentence
@@ -83,14 +85,20 @@ func (c *Cause) fill(text string) string {
 	switch c.Code {
 	case catalogue.RecordSuspended:
 		if c.When.IsSet() {
-			b = " since " + c.When.String()
+			b = " since " + c.moment(false)
 		}
 	case catalogue.BarredAddress, catalogue.BarredDomain:
 		if b != "" {
 			b = " (" + b + ")"
 		}
-	case catalogue.GrantOver, catalogue.GrantAhead, catalogue.LinkLive, catalogue.LinkOver, catalogue.LinkAhead:
-		b = c.When.String()
+	case catalogue.GrantOver, catalogue.LinkOver:
+		b = c.moment(true)
+	case catalogue.LinkLive:
+		if b = c.moment(true); len(b) == len("2006-01-02") {
+			b = "the end of " + b
+		}
+	case catalogue.GrantAhead, catalogue.LinkAhead:
+		b = c.moment(false)
 	}
 	pairs := []string{"{a}", a, "{b}", b}
 	if c.Chain != nil {
@@ -104,6 +112,21 @@ func (c *Cause) fill(text string) string {
 		pairs = append(pairs, "{rule}", "the level", "{title}", "The level", "{value}", "listed", "{needed}", "listed")
 	}
 	return strings.NewReplacer(pairs...).Replace(text)
+}
+
+// moment writes When as people say it: an end at the start of a day is told by
+// the day before, which is the last that still holds.
+func (c *Cause) moment(end bool) string {
+	if !c.When.IsSet() || c.Zone == nil {
+		return c.When.String()
+	}
+	if d := moment.DayOf(c.When, c.Zone); d.Start(c.Zone) == c.When {
+		if end {
+			return (d - 1).String()
+		}
+		return d.String()
+	}
+	return c.When.Time().In(c.Zone).Format("2006-01-02 15:04")
 }
 
 // chainWho says who can change what a chain decided: the owner where a space or
@@ -168,6 +191,7 @@ type recorder struct {
 	chains []Chain
 	starts [2]int
 	n      int
+	zone   *time.Location
 }
 
 func (r *recorder) begin(Account) {
@@ -176,7 +200,7 @@ func (r *recorder) begin(Account) {
 }
 
 func (r *recorder) add(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
-	r.causes = append(r.causes, Cause{Gate: g, Refuses: refuses, Code: code, When: moment.Never})
+	r.causes = append(r.causes, Cause{Gate: g, Refuses: refuses, Code: code, When: moment.Never, Zone: r.zone})
 	return &r.causes[len(r.causes)-1]
 }
 
@@ -195,7 +219,7 @@ func (s *Snapshot) Explain(q *Question) (*Answer, error) {
 	if err := a.resolve(s, q); err != nil {
 		return nil, err
 	}
-	rec := &recorder{causes: make([]Cause, 0, 24*a.nAccounts), chains: make([]Chain, 0, 10)}
+	rec := &recorder{zone: s.pol.zone, causes: make([]Cause, 0, 24*a.nAccounts), chains: make([]Chain, 0, 10)}
 	a.rec = rec
 	out := &Answer{Question: *q, Kind: a.kind, Nobody: a.stranger, Accounts: make([]AccountAnswer, a.nAccounts)}
 	for i := range out.Accounts {

@@ -873,13 +873,13 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 
 func (a *asker) grantName(g *grant, through via, group uint32) string {
 	inv := &a.s.inv
-	where := "a grant on " + a.resourceName()
+	where := "A grant on " + a.resourceName()
 	if g.resource&itemBit == 0 {
-		where = "a grant on " + inv.text.text(inv.spaces.at(g.resource).name)
+		where = "A grant on " + inv.text.text(inv.spaces.at(g.resource).name)
 	}
 	switch through {
 	case viaLink:
-		return "the link " + inv.linkIDs.text(inv.text, g.link)
+		return "The link " + inv.linkIDs.text(inv.text, g.link)
 	case viaGroup:
 		return where + " through the group " + inv.text.text(inv.groups.at(group).name)
 	}

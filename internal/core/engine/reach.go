@@ -24,12 +24,17 @@ func (x *Answer) DecidingCause() *Cause {
 	}
 	for _, g := range []catalogue.Gate{catalogue.GrantGate, catalogue.RuleGate, catalogue.DomainGate, catalogue.ServiceGate, catalogue.Identity} {
 		if cs := acc.Gates[g].Causes; len(cs) > 0 {
-			if g == catalogue.DomainGate {
+			if g == catalogue.DomainGate { // that nothing bars says little; that a level is met says why
+				met := -1
 				for i := range cs {
 					if cs[i].Code == catalogue.LevelMet {
-						return &cs[i]
+						met = i
 					}
 				}
+				if met < 0 {
+					continue
+				}
+				return &cs[met]
 			}
 			return &cs[0]
 		}

@@ -1,0 +1,58 @@
+# Two commands do everything on a fresh Debian machine with Go and Node:
+#   make demo   installs what is missing, builds, runs everything with demo data
+#   make test   installs what tests need and runs every test
+SHELL := /bin/bash
+GO ?= go
+SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
+export GOFLAGS := -buildvcs=false
+
+.PHONY: demo demo-reset build console test check bench generate install-database install-browser screenshots clean
+
+demo: install-database build
+	@exec bin/wexillum demo
+
+demo-reset: install-database build
+	@exec bin/wexillum demo --reset
+
+build: console
+	@$(GO) build -o bin/wexillum ./cmd/wexillum
+
+# The console is built anew when its sources are newer than what was built.
+console: console/dist/index.html
+console/dist/index.html: $(shell find console/src console/public -type f) console/index.html console/package.json console/package-lock.json console/vite.config.ts | console/node_modules/.installed
+	@echo "building the console" && cd console && npm run --silent build > /dev/null && touch dist/.gitkeep dist/index.html
+console/node_modules/.installed: console/package-lock.json
+	@echo "installing front-end packages" && cd console && npm ci --silent --ignore-scripts --no-audit --no-fund && touch node_modules/.installed
+
+# Installs mariadb-server-core and mariadb-client-core from Debian. They start no
+# service and touch no other instance.
+install-database:
+	@{ command -v mariadbd || [ -x /usr/sbin/mariadbd ]; } > /dev/null && command -v mariadb-install-db > /dev/null || \
+	  { echo "installing mariadb-server-core and mariadb-client-core"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-server-core mariadb-client-core > /dev/null; }
+
+# Installs chromium-headless-shell, fonts-dejavu-core and publicsuffix (the
+# list's own test cases) from Debian.
+install-browser:
+	@[ -x /usr/lib/chromium/chromium-headless-shell ] && [ -e /usr/share/doc/publicsuffix ] || \
+	  { echo "installing chromium-headless-shell, fonts-dejavu-core and publicsuffix"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core publicsuffix > /dev/null; }
+
+test: install-database install-browser build
+	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd internal console/*.go; exit 1; }
+	@$(GO) vet ./...
+	$(GO) test -timeout 20m ./...
+
+bench: install-database
+	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
+
+# Writes the server, the client and the console's types anew from the contract.
+generate:
+	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/server.cfg.yaml internal/api/openapi.yaml
+	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/client.cfg.yaml internal/api/openapi.yaml
+	cd console && npm run --silent types
+
+# Takes the pictures of docs/screenshots from the demo world.
+screenshots: install-database install-browser build
+	WEXILLUM_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count 1 -run TestScreenshots ./internal/e2e
+
+clean:
+	rm -rf bin run console/dist/assets console/dist/index.html console/dist/mark.svg

@@ -1,0 +1,130 @@
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Button } from 'react-bootstrap'
+import { NavLink, Route, Routes, useNavigate } from 'react-router'
+import { call, Failure, remember, type Session } from './api'
+import { AnswerPage } from './ask/AnswerPage'
+import { AskBar } from './ask/AskBar'
+import { Home } from './home/Home'
+import { JournalPage } from './journal/JournalPage'
+import { Empty, Mark, Page, Waiting, Wrong } from './parts/bits'
+import { applyMode, mode, type Mode } from './parts/mode'
+import { PartnerPage } from './partners/PartnerPage'
+import { PartnersPage } from './partners/PartnersPage'
+import { RulesPage } from './rules/RulesPage'
+import { SignIn } from './session/SignIn'
+
+/** Everything around a page: who is signed in, the question bar, what changes. */
+export function Frame() {
+  const client = useQueryClient()
+  const session = useQuery({
+    queryKey: ['session'],
+    queryFn: async () => {
+      const s = await call<Session>('GET', '/api/v1/session')
+      remember(s)
+      return s
+    },
+    staleTime: Infinity,
+    retry: false,
+  })
+  const signedOut = session.error instanceof Failure && session.error.problem.status === 401
+  if (session.isLoading) return <Waiting what="Opening" />
+  if (signedOut) return <SignIn done={(s) => client.setQueryData(['session'], s)} />
+  if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
+  return <Inside session={session.data} />
+}
+
+function Inside({ session }: { session: Session }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [away, setAway] = useState(false)
+  const [theme, setTheme] = useState<Mode>(mode())
+  useEffect(() => {
+    const events = new EventSource('/api/v1/changes')
+    let last = ''
+    events.addEventListener('change', (e) => {
+      setAway(false)
+      const head = (e as MessageEvent<string>).data
+      if (last && head !== last) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      last = head
+    })
+    events.onerror = () => {
+      setAway(true)
+      void client.invalidateQueries({ queryKey: ['session'] })
+    }
+    return () => events.close()
+  }, [client])
+  const leave = async () => {
+    await call('DELETE', '/api/v1/session').catch(() => undefined)
+    client.clear()
+    navigate('/')
+    await client.resetQueries({ queryKey: ['session'] })
+  }
+  const reader = session.role !== 'member'
+  const next: Record<Mode, Mode> = { auto: 'light', light: 'dark', dark: 'auto' }
+  return (
+    <>
+      <a className="skip" href="#main">
+        Skip to the page
+      </a>
+      <header className="mast">
+        <div className="mast-row">
+          <NavLink to="/" className="brand" aria-label="Wexillum, first page">
+            <Mark />
+            <span>Wexillum</span>
+          </NavLink>
+          <nav aria-label="Pages">
+            <NavLink to="/" end>
+              Today
+            </NavLink>
+            {reader && <NavLink to="/partners">Partners</NavLink>}
+            {reader && <NavLink to="/rules">Rules</NavLink>}
+            {reader && <NavLink to="/journal">Journal</NavLink>}
+          </nav>
+          <div className="mast-end">
+            <span className="org">{session.organisation}</span>
+            <Button
+              size="sm"
+              variant="mast"
+              onClick={() => {
+                applyMode(next[theme])
+                setTheme(next[theme])
+              }}
+              aria-label={`Light or dark: ${theme}. Change to ${next[theme]}`}
+            >
+              {theme === 'auto' ? '◐ auto' : theme === 'light' ? '○ light' : '● dark'}
+            </Button>
+            <Button size="sm" variant="mast" onClick={() => void leave()} title={`Signed in as ${session.name}, ${session.role}`}>
+              Sign out {session.name}
+            </Button>
+          </div>
+        </div>
+        <AskBar />
+      </header>
+      {away && (
+        <p className="away" role="status">
+          The service is away; what is shown may be old. It is tried again.
+        </p>
+      )}
+      <main id="main" tabIndex={-1}>
+        <Routes>
+          <Route path="/" element={reader ? <Home /> : <MemberHome />} />
+          <Route path="/ask" element={<AnswerPage />} />
+          <Route path="/partners" element={<PartnersPage role={session.role} />} />
+          <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
+          <Route path="/rules" element={<RulesPage role={session.role} />} />
+          <Route path="/journal" element={<JournalPage />} />
+          <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
+        </Routes>
+      </main>
+    </>
+  )
+}
+
+function MemberHome() {
+  return (
+    <Page title="Today">
+      <Empty>Ask above about yourself, your own spaces and the guests you answer for: who may do what, and why not.</Empty>
+    </Page>
+  )
+}

@@ -1,0 +1,258 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Link, useSearchParams } from 'react-router'
+import { call, Failure, type Answer, type Cause, type Gate } from '../api'
+import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
+
+const asks: Record<string, string> = {
+  identity: 'Who is this, and can they sign in?',
+  domain: 'May this address, and is its partner opened?',
+  counterpart: 'Does the partner’s own side admit it?',
+  service: 'Is the service open to this kind of party?',
+  rule: 'Does every rule reach the value it needs?',
+  grant: 'Is there a grant, a link or ownership?',
+  licence: 'Is there a licence route?',
+}
+
+const conditions: Record<string, string> = {
+  sign_in: 'signs in at home first',
+  one_time_code: 'a one-time code is mailed',
+  accept_terms: 'accepts the terms of use first',
+  passcode: 'the passcode of the meeting is asked',
+  password: 'the password of the link is asked',
+  held_until_admitted: 'waits until the host admits',
+  counterpart_unconfirmed: 'their own side has not confirmed it',
+  presenter_asked: 'the presenter is asked each time',
+  no_browsing: 'only by the address that was given',
+  becomes_guest: 'gets a record with us',
+  settling: 'published, not yet in force in the suite',
+}
+
+const kinds: Record<string, string> = { person: 'one of our people', guest: 'guest', provisioned: 'provisioned by feed', federated: 'federated', personal: 'private address', bearer: 'whoever holds the link' }
+const accounts: Record<string, string> = { record: 'the record with us', home: 'the home account', link: 'the link', person: 'the own account' }
+
+export function AnswerPage() {
+  const [params] = useSearchParams()
+  const p = Object.fromEntries(params)
+  const asked = useQuery({
+    queryKey: ['ask', params.toString()],
+    queryFn: () =>
+      call<Answer>('POST', '/api/v1/ask', {
+        subject: p.who,
+        action: p.action,
+        resource: p.resource,
+        ...(p.at ? { at: p.at } : {}),
+        context: { ...(p.address ? { address: p.address } : {}), ...(p.presenter ? { presenter: p.presenter } : {}) },
+      }),
+    enabled: Boolean(p.who && p.action && p.resource),
+    placeholderData: (old, q) => (q?.queryKey[1] === params.toString() ? old : undefined),
+  })
+  if (!p.who) return <Page title="Ask"><Empty>Ask above: who may do what to which.</Empty></Page>
+  if (asked.error) {
+    const wrong = asked.error instanceof Failure && asked.error.problem.type.endsWith('/wrong-use')
+    return (
+      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'Nothing was refused: the question itself has to be put differently.' : undefined}>
+        <Wrong error={asked.error} retry={wrong ? undefined : () => void asked.refetch()} />
+      </Page>
+    )
+  }
+  if (!asked.data) return <Waiting what="Asking every gate" />
+  return <AnswerView x={asked.data} />
+}
+
+function AnswerView({ x }: { x: Answer }) {
+  const [shown, setShown] = useState(0)
+  const key = `${x.subject} ${x.action} ${x.resource}`
+  useEffect(() => setShown(0), [key])
+  const acc = x.accounts[Math.min(shown, x.accounts.length - 1)]
+  const yes = x.decision === 'yes'
+  const refusing = x.gates.filter((g) => g.answer === 'refuse')
+  const causes = refusing.flatMap((g) => g.causes.filter((c) => c.refuses))
+  const theirs = causes.filter((c) => c.side === 'theirs').length
+  const who = x.name || x.subject
+  const what = x.resource_name || x.resource
+  return (
+    <Page title={`${yes ? 'Yes' : 'No'}: ${who}`}>
+      <div className={`verdict ${yes ? 'is-yes' : 'is-no'}`} data-testid="verdict" data-decision={x.decision}>
+        <p className="verdict-word" aria-hidden="true">
+          {yes ? '▲ Yes' : '▼ No'}
+        </p>
+        <div>
+          <p className="verdict-line">
+            <strong>{who}</strong> {yes ? 'may' : 'may not'} {x.action_title}: <strong>{what}</strong>
+          </p>
+          <p className="verdict-sub">
+            {x.subject} · {kinds[x.kind] ?? x.kind} · {x.action} · {x.resource} · {when(x.at)} · revision {x.revision}
+          </p>
+          {!yes && (
+            <p className="verdict-sub">
+              {causes.length === 1 ? 'One thing stands' : `${causes.length} things stand`} in the way
+              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs} of them on their side`}` : ''}.
+            </p>
+          )}
+          {yes && x.conditions.length > 0 && (
+            <ul className="conditions" aria-label="Conditions">
+              {x.conditions.map((c) => (
+                <li key={c}>{conditions[c] ?? c}</li>
+              ))}
+            </ul>
+          )}
+        </div>
+      </div>
+      {x.accounts.length > 1 && (
+        <div className="accounts" role="group" aria-label="Account">
+          {x.accounts.map((a, i) => (
+            <button key={a.account} type="button" className="account" aria-pressed={i === shown} onClick={() => setShown(i)}>
+              {a.decision === 'yes' ? '▲' : '▼'} with {accounts[a.account]}: {a.decision}
+              {i === 0 ? ' (decides)' : ''}
+            </button>
+          ))}
+        </div>
+      )}
+      <Quay key={`${key} ${acc.account}`} gates={acc.gates} />
+    </Page>
+  )
+}
+
+/** The gates in a row, like flags along a quay: hoisted, struck, or a bare pole. */
+function Quay({ gates }: { gates: Gate[] }) {
+  const first = gates.findIndex((g) => g.answer === 'refuse')
+  const [chosen, setChosen] = useState<number | undefined>()
+  const refusing = gates.filter((g) => g.answer === 'refuse')
+  const below = chosen === undefined ? (refusing.length > 0 ? refusing : gates.filter((g) => g.answer === 'pass')) : [gates[chosen]]
+  return (
+    <>
+      <ol className="quay" aria-label="Gates">
+        {gates.map((g, i) => {
+          const whose = g.answer === 'refuse' ? (g.causes.some((c) => c.refuses && c.side === 'theirs') ? 'theirs' : 'ours') : ''
+          const word = g.answer === 'pass' ? 'pass' : g.answer === 'refuse' ? 'refuses' : 'not asked'
+          return (
+            <li key={g.gate}>
+              <button
+                type="button"
+                className={`pole is-${g.answer}`}
+                data-testid={`gate-${g.gate}`}
+                data-answer={g.answer}
+                disabled={g.answer === 'not_asked'}
+                aria-pressed={chosen === i}
+                aria-label={`${g.gate}: ${word}${whose ? `, ${whose}` : ''}`}
+                onClick={() => setChosen(chosen === i ? undefined : i)}
+                autoFocus={false}
+              >
+                <Pole answer={g.answer} theirs={whose === 'theirs'} />
+                <span className="pole-name">{g.gate}</span>
+                <span className="pole-word">{word}</span>
+                <span className="pole-whose">{whose || ' '}</span>
+              </button>
+            </li>
+          )
+        })}
+      </ol>
+      <p className="quay-hint">{chosen === undefined ? (first >= 0 ? 'What stands in the way is told below. Choose a flag to see that gate alone.' : 'Every gate passes. Choose a flag to see that gate alone.') : 'Choose the flag again to see all.'}</p>
+      {below.map((g) => (
+        <GateView key={g.gate} gate={g} all={chosen !== undefined || refusing.length === 0} />
+      ))}
+    </>
+  )
+}
+
+function Pole({ answer, theirs }: { answer: Gate['answer']; theirs: boolean }) {
+  return (
+    <svg className="pole-art" viewBox="0 0 96 104" aria-hidden="true">
+      <path d="M22 6v98" className="mast-line" />
+      <circle cx="22" cy="5" r="4" className="mast-knob" />
+      {answer === 'pass' && (
+        <g className="flag">
+          <path d="M24 14h54l-10 15 10 15H24z" />
+          <path d="M36 29l7 7 13-14" className="glyph" />
+        </g>
+      )}
+      {answer === 'refuse' && (
+        <g className={`flag${theirs ? ' flag-theirs' : ''}`}>
+          <path d="M24 62h52c-5 6-5 8 0 15-4 6-3 10 1 15H24z" />
+          <path d="M38 70l14 14M52 70L38 84" className="glyph" />
+        </g>
+      )}
+      {answer === 'not_asked' && <path d="M22 14l7 6-7 6" className="halyard" />}
+    </svg>
+  )
+}
+
+function GateView({ gate, all }: { gate: Gate; all: boolean }) {
+  const causes = all ? gate.causes : gate.causes.filter((c) => c.refuses)
+  return (
+    <section className={`gate-view is-${gate.answer}`} aria-label={`Gate ${gate.gate}`}>
+      <h2>
+        {gate.gate} <small>{asks[gate.gate]}</small>
+      </h2>
+      <ul className="causes">
+        {causes.map((c, i) => (
+          <CauseView key={i} c={c} />
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+function CauseView({ c }: { c: Cause }) {
+  const [open, setOpen] = useState(false)
+  const place = c.refuses && c.side === 'ours' ? (c.partner && c.code !== 'level_closed' ? { to: `/partners/${c.partner}`, label: 'Go to the partner' } : c.rule ? { to: `/rules?rule=${c.rule}`, label: 'Go to the rule' } : undefined) : undefined
+  return (
+    <li className={c.refuses ? 'cause is-refusing' : 'cause'} data-testid="cause" data-code={c.code}>
+      <p className="cause-text">
+        <span className="cause-mark" aria-hidden="true">
+          {c.refuses ? '✕' : '✓'}
+        </span>
+        <span>{c.text}</span>
+      </p>
+      {c.refuses && (
+        <p className="cause-whose">
+          <span className={`side side-${c.side}`}>{c.side}</span>
+          {c.who && <span>can be changed by {whoWord(c.who)}</span>}
+        </p>
+      )}
+      {c.next && (
+        <p className="cause-next">
+          <span aria-hidden="true">→ </span>
+          {c.next} {place && <Link to={place.to}>{place.label}</Link>}
+        </p>
+      )}
+      {c.chain && (
+        <>
+          <button type="button" className="chain-toggle" aria-expanded={open} onClick={() => setOpen(!open)}>
+            {open ? 'Hide' : 'Show'} how {c.rule} came to be {c.value}
+          </button>
+          {open && <Chain c={c} />}
+        </>
+      )}
+    </li>
+  )
+}
+
+function Chain({ c }: { c: Cause }) {
+  const stands = (c.options ?? []).filter((o) => !o.can)
+  return (
+    <div className="chain">
+      <ol>
+        {c.chain!.map((s) => (
+          <li key={s.layer} className={s.decides ? 'decides' : ''}>
+            <span className="layer">{s.layer}</span>
+            <span className="chain-value">{s.value ?? 'says nothing'}</span>
+            {s.where && <span className="where">{s.where}</span>}
+            {s.held && <span className="held">held back: {s.held}</span>}
+            {s.decides && <span className="tag">decides</span>}
+          </li>
+        ))}
+      </ol>
+      <p>
+        {c.layer === 'default' ? <>Without a limit tighter than it, the loosest here is {c.without}.</> : <>Without what the {c.layer} says it would be {c.without}.</>}
+        {stands.length > 0 && (
+          <>
+            {' '}
+            Not to be had here: {stands.map((o) => `${o.value} (${o.by}, ${o.who})`).join(', ')}.
+          </>
+        )}
+      </p>
+    </div>
+  )
+}

@@ -1,0 +1,112 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link } from 'react-router'
+import { call, type Overview } from '../api'
+import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+
+const examples = [
+  { text: 'Why can the lecturer not be invited?', href: '/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example' },
+  { text: 'May the restorer open the valuations?', href: '/ask?who=maren.holtveig%40ilvane.example&action=files.open&resource=folder%3Aloan-valuations' },
+  { text: 'Does the freight firm still get in?', href: '/ask?who=u.vexley%40marrowby.example&action=spaces.enter&resource=space%3Acrate-logistics' },
+  { text: 'And whoever holds its link?', href: '/ask?who=link%3Acrate-list-link&action=files.open&resource=file%3Acrate-list' },
+  { text: 'May the riggers take control of a screen?', href: '/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call' },
+]
+
+export function Home() {
+  const { data, error, refetch } = useQuery({ queryKey: ['overview'], queryFn: () => call<Overview>('GET', '/api/v1/overview') })
+  const session = useQuery<{ demo: boolean }>({ queryKey: ['session'], enabled: false })
+  if (error) return <Page title="Today"><Wrong error={error} retry={() => void refetch()} /></Page>
+  if (!data) return <Waiting what="Looking around" />
+  const n = data.counts
+  return (
+    <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.guests} guests of {n.partners} partners hold {n.grants} grants and {n.links} links on {n.spaces} spaces. Revision {data.revision}.</>}>
+      <div className="today">
+        <section aria-labelledby="h-do">
+          <h2 id="h-do">To do</h2>
+          {data.todo.length === 0 ? (
+            <Empty>Nothing waits. When somebody says “it does not work”, ask above.</Empty>
+          ) : (
+            <ul className="todo">
+              {data.todo.map((t) => (
+                <li key={t.text}>
+                  <Link to={t.href}>{t.text}</Link>
+                </li>
+              ))}
+            </ul>
+          )}
+          {session.data?.demo && (
+            <>
+              <h2>Try a question</h2>
+              <ul className="todo is-try">
+                {examples.map((e) => (
+                  <li key={e.text}>
+                    <Link to={e.href}>{e.text}</Link>
+                  </li>
+                ))}
+              </ul>
+            </>
+          )}
+        </section>
+        <section aria-labelledby="h-open">
+          <h2 id="h-open">How open each service is</h2>
+          <table className="table openness">
+            <thead>
+              <tr>
+                <th scope="col">Service</th>
+                <th scope="col">Partners in</th>
+                <th scope="col">Partners out</th>
+                <th scope="col">Looser than advised</th>
+              </tr>
+            </thead>
+            <tbody>
+              {data.services.map((s) => (
+                <tr key={s.service}>
+                  <th scope="row">
+                    <Link to={`/rules?service=${s.service}`}>{s.service}</Link>
+                  </th>
+                  <td>
+                    <Pips n={s.opened_in} of={n.partners} />
+                  </td>
+                  <td>
+                    <Pips n={s.opened_out} of={n.partners} />
+                  </td>
+                  <td>{s.looser === 0 ? '–' : `${s.looser} ${s.looser === 1 ? 'rule' : 'rules'}`}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+        <section aria-labelledby="h-soon">
+          <h2 id="h-soon">What ends soon</h2>
+          {data.soon.length === 0 ? (
+            <Empty>Nothing ends within thirty days.</Empty>
+          ) : (
+            <ol className="soon">
+              {data.soon.slice(0, 12).map((e, i) => (
+                <li key={i}>
+                  <time dateTime={e.when}>{when(e.when)}</time>
+                  <span>
+                    {e.what === 'record' ? 'record of ' : e.what === 'exception' ? 'exception ' : ''}
+                    <b>{e.who}</b>
+                    {e.what !== 'record' && e.what !== 'exception' ? ` on ${e.what}` : ''}
+                  </span>
+                </li>
+              ))}
+            </ol>
+          )}
+          {data.suspended.length > 0 && <p className="quiet">Not active: {data.suspended.join(', ')}.</p>}
+        </section>
+      </div>
+    </Page>
+  )
+}
+
+function Pips({ n, of }: { n: number; of: number }) {
+  return (
+    <span className="pips">
+      <span className="pips-bar" aria-hidden="true">
+        <span style={{ width: `${of ? (100 * n) / of : 0}%` }} />
+      </span>
+      {n}
+    </span>
+  )
+}

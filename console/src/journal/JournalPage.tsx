@@ -1,0 +1,103 @@
+import { useInfiniteQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { call, query, type JournalEntry } from '../api'
+import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import']
+type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
+
+export function JournalPage() {
+  const [kind, setKind] = useState('')
+  const pages = useInfiniteQuery({
+    queryKey: ['journal', 'all', kind],
+    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ kind, cursor: pageParam, limit: '100' })}`),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
+  })
+  const entries = pages.data?.pages.flatMap((p) => p.entries) ?? []
+  const changes: JournalEntry[][] = []
+  for (const e of entries) {
+    const last = changes[changes.length - 1]
+    if (last && last[0].part_of === e.part_of) last.push(e)
+    else changes.push([e])
+  }
+  return (
+    <Page
+      title="Journal"
+      lead="Who changed what, when, from what to what, and why. Nothing is ever taken out."
+      tools={
+        <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setKind(e.target.value)}>
+          <option value="">Everything</option>
+          {kinds.map((k) => (
+            <option key={k}>{k}</option>
+          ))}
+        </Form.Select>
+      }
+    >
+      {pages.error && <Wrong error={pages.error} retry={() => void pages.refetch()} />}
+      {pages.isLoading && <Waiting what="Reading the journal" />}
+      {pages.data && entries.length === 0 && <Empty>Nothing of this kind has changed yet.</Empty>}
+      <ol className="log">
+        {changes.map((c) => (
+          <Change key={`${c[0].seq}`} entries={c} />
+        ))}
+      </ol>
+      {pages.hasNextPage && (
+        <Button variant="outline-primary" size="sm" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+          Older entries
+        </Button>
+      )}
+    </Page>
+  )
+}
+
+function Change({ entries }: { entries: JournalEntry[] }) {
+  const [all, setAll] = useState(false)
+  const first = entries[0]
+  const shown = all ? entries : entries.slice(0, 3)
+  return (
+    <li>
+      <div className="log-head">
+        <time dateTime={first.at}>{when(first.at)}</time>
+        <b>{first.who}</b>
+        <span className="quiet">{first.why}</span>
+        <span className="log-rev">revision {first.revision}</span>
+      </div>
+      <ul>
+        {shown.map((e) => (
+          <li key={e.seq}>
+            <span className="tag">{e.kind}</span> <code>{e.id}</code> <span className="log-diff">{difference(e.was, e.now)}</span>
+          </li>
+        ))}
+      </ul>
+      {entries.length > 3 && (
+        <button type="button" className="chain-toggle" aria-expanded={all} onClick={() => setAll(!all)}>
+          {all ? 'Show less' : `Show all ${entries.length} of this change on this page`}
+        </button>
+      )}
+    </li>
+  )
+}
+
+/** Says in short what changed between two docs. */
+function difference(was?: string, now?: string): string {
+  if (!was) return 'made'
+  if (!now) return 'removed'
+  try {
+    const a = JSON.parse(was) as Record<string, Leaf>
+    const b = JSON.parse(now) as Record<string, Leaf>
+    const out: string[] = []
+    for (const k of new Set([...Object.keys(a), ...Object.keys(b)])) {
+      const x = flat(a[k])
+      const y = flat(b[k])
+      if (x !== y) out.push(`${k}: ${x} → ${y}`)
+    }
+    return out.join('; ') || 'the same'
+  } catch {
+    return 'changed'
+  }
+}
+
+const flat = (v: Leaf | undefined): string =>
+  v === undefined || v === null ? '–' : Array.isArray(v) ? v.map(flat).join(', ') : typeof v === 'object' ? Object.entries(v).map(([k, x]) => `${k} ${flat(x)}`).join(', ') : String(v)

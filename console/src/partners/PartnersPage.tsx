@@ -1,0 +1,202 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState, type FormEvent } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link, useNavigate } from 'react-router'
+import { call, query, services, type Partner } from '../api'
+import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+
+export const mayKeep = (role: string) => role === 'administrator' || role === 'keeper'
+
+/** Whether ours and theirs agree on a key: shape and word, not colour alone. */
+export function half(p: Partner, key: string) {
+  const ours = key in p.opened ? (p.opened[key] ? 'yes' : 'no') : 'unset'
+  const theirs = p.stance.find((s) => s.key === key)?.says ?? 'unknown'
+  return { ours, theirs }
+}
+
+const marks: Record<string, string> = { yes: '▲', no: '▼', unset: '·', admits: '△', refuses: '▽', unknown: '' }
+
+export function Halves({ p, k }: { p: Partner; k: string }) {
+  const h = half(p, k)
+  const said = `${k}: ours ${h.ours === 'yes' ? 'opened' : h.ours === 'no' ? 'closed by name' : 'not opened'}, theirs ${h.theirs}`
+  return (
+    <span className={`halves ours-${h.ours} theirs-${h.theirs}`} title={said}>
+      <span aria-hidden="true">
+        {marks[h.ours]}
+        <i>{marks[h.theirs]}</i>
+      </span>
+      <span className="visually-hidden">{said}</span>
+    </span>
+  )
+}
+
+export function PartnersPage({ role }: { role: string }) {
+  const [q, setQ] = useState('')
+  const [adding, setAdding] = useState(false)
+  const list = useQuery({
+    queryKey: ['partners', q],
+    queryFn: () => call<{ partners: Partner[]; next: string }>('GET', `/api/v1/partners${query({ q, limit: '200' })}`),
+    placeholderData: (old) => old,
+  })
+  return (
+    <Page
+      title="Partners"
+      lead="Who they are, their standing, and what they are opened for, inward and outward."
+      tools={
+        <>
+          <Form.Control size="sm" type="search" aria-label="Find a partner" placeholder="Find by name or domain" value={q} onChange={(e) => setQ(e.target.value)} />
+          {mayKeep(role) && (
+            <Button size="sm" onClick={() => setAdding(true)}>
+              Add a partner
+            </Button>
+          )}
+        </>
+      }
+    >
+      {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
+      {!list.data && !list.error && <Waiting what="Reading partners" />}
+      {list.data && list.data.partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
+      {list.data && list.data.partners.length > 0 && (
+        <div className="wide" tabIndex={0} role="region" aria-label="Partners against services">
+          <table className="table board">
+            <thead>
+              <tr>
+                <th scope="col" rowSpan={2}>
+                  Partner
+                </th>
+                <th scope="col" rowSpan={2}>
+                  Standing
+                </th>
+                {services.map((s) => (
+                  <th key={s} scope="colgroup" colSpan={2} className="svc">
+                    {s}
+                  </th>
+                ))}
+                <th scope="col" rowSpan={2} className="num">
+                  Guests
+                </th>
+              </tr>
+              <tr>
+                {services.flatMap((s) => [
+                  <th key={`${s}i`} scope="col" className="dir">
+                    in
+                  </th>,
+                  <th key={`${s}o`} scope="col" className="dir">
+                    out
+                  </th>,
+                ])}
+              </tr>
+            </thead>
+            <tbody>
+              {list.data.partners.map((p) => (
+                <tr key={p.id} className={`standing-${p.standing}`}>
+                  <th scope="row">
+                    <Link to={`/partners/${p.id}`}>{p.name}</Link>
+                    <span className="sub">{p.domains.map((d) => d.name + (d.subdomains ? ' and below' : '')).join(', ') || 'no domain'}</span>
+                  </th>
+                  <td>
+                    <Standing s={p.standing} />
+                  </td>
+                  {services.flatMap((s) => [
+                    <td key={`${s}i`} className="cell">
+                      <Halves p={p} k={`${s}.in`} />
+                    </td>,
+                    <td key={`${s}o`} className="cell">
+                      <Halves p={p} k={`${s}.out`} />
+                    </td>,
+                  ])}
+                  <td className="num">{p.counts.guests}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      <p className="legend">
+        Ours: ▲ opened, ▼ closed by name, · not opened. Theirs beside it: △ admits, ▽ refuses, nothing where it is unknown.
+      </p>
+      {adding && <AddPartner close={() => setAdding(false)} />}
+    </Page>
+  )
+}
+
+export function Standing({ s }: { s: string }) {
+  return <span className={`standing is-${s}`}>{{ active: '● active', suspended: '‖ suspended', ended: '■ ended' }[s] ?? s}</span>
+}
+
+function AddPartner({ close }: { close: () => void }) {
+  const [id, setID] = useState('')
+  const [name, setName] = useState('')
+  const [domains, setDomains] = useState('')
+  const [why, setWhy] = useState('')
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const add = useMutation({
+    mutationFn: () =>
+      call<Partner>('POST', '/api/v1/partners', {
+        id,
+        name,
+        domains: domains
+          .split(/[\s,]+/)
+          .filter(Boolean)
+          .map((d) => (d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d })),
+        ...(why ? { why } : {}),
+      }),
+    onSuccess: (p) => {
+      void client.invalidateQueries()
+      navigate(`/partners/${p.id}`)
+    },
+  })
+  const submit = (e: FormEvent) => {
+    e.preventDefault()
+    add.mutate()
+  }
+  return (
+    <Modal show onHide={close} aria-labelledby="add-title">
+      <Form onSubmit={submit}>
+        <Modal.Header closeButton>
+          <Modal.Title id="add-title" as="h2">
+            Add a partner
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {add.error && <Wrong error={add.error} />}
+          <Form.Group controlId="p-name" className="mb-3">
+            <Form.Label>Name</Form.Label>
+            <Form.Control
+              autoFocus
+              required
+              value={name}
+              onChange={(e) => {
+                setName(e.target.value)
+                setID(e.target.value.toLowerCase().normalize('NFD').replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
+              }}
+            />
+          </Form.Group>
+          <Form.Group controlId="p-id" className="mb-3">
+            <Form.Label>Id</Form.Label>
+            <Form.Control required pattern="[a-z0-9][a-z0-9._\-]*" value={id} onChange={(e) => setID(e.target.value)} />
+            <Form.Text>Lower-case letters, digits, dots, hyphens. It stays.</Form.Text>
+          </Form.Group>
+          <Form.Group controlId="p-domains" className="mb-3">
+            <Form.Label>Domains</Form.Label>
+            <Form.Control as="textarea" rows={2} value={domains} onChange={(e) => setDomains(e.target.value)} placeholder="quayside.example, *.lab.quayside.example" />
+            <Form.Text>*. takes the domains below along.</Form.Text>
+          </Form.Group>
+          <Form.Group controlId="p-why">
+            <Form.Label>Why</Form.Label>
+            <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} />
+          </Form.Group>
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={add.isPending}>
+            Add
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}

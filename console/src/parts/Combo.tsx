@@ -1,0 +1,78 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useId, useRef, useState } from 'react'
+import { call, query, type Suggestion } from '../api'
+
+type Props = { label: string; kind: string; value: string; onChange: (v: string) => void; action?: string; placeholder?: string; invalid?: boolean }
+
+/** A text with suggestions from the service, by keyboard and by pointer. */
+export function Combo({ label, kind, value, onChange, action, placeholder, invalid }: Props) {
+  const id = useId()
+  const [open, setOpen] = useState(false)
+  const [at, setAt] = useState(-1)
+  const [sought, setSought] = useState(value)
+  const box = useRef<HTMLDivElement>(null)
+  useEffect(() => {
+    const t = setTimeout(() => setSought(value), 120)
+    return () => clearTimeout(t)
+  }, [value])
+  const { data } = useQuery({
+    queryKey: ['complete', kind, sought, action],
+    queryFn: () => call<{ items: Suggestion[] }>('GET', `/api/v1/complete${query({ kind, q: sought, action, limit: '12' })}`),
+    enabled: open,
+    placeholderData: (old) => old,
+  })
+  const items = data?.items ?? []
+  const shown = open && items.length > 0 && !(items.length === 1 && items[0].value === value)
+  const choose = (v: string) => {
+    onChange(v)
+    setOpen(false)
+    setAt(-1)
+  }
+  return (
+    <div className="combo" ref={box} onBlur={(e) => !box.current?.contains(e.relatedTarget) && setOpen(false)}>
+      <label htmlFor={id}>{label}</label>
+      <input
+        id={id}
+        role="combobox"
+        className={`form-control${invalid ? ' is-invalid' : ''}`}
+        autoComplete="off"
+        spellCheck={false}
+        aria-expanded={shown}
+        aria-controls={`${id}-list`}
+        aria-autocomplete="list"
+        aria-activedescendant={shown && at >= 0 ? `${id}-${at}` : undefined}
+        placeholder={placeholder}
+        value={value}
+        onFocus={() => setOpen(true)}
+        onChange={(e) => {
+          onChange(e.target.value)
+          setOpen(true)
+          setAt(-1)
+        }}
+        onKeyDown={(e) => {
+          if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
+            e.preventDefault()
+            setOpen(true)
+            setAt((a) => (items.length ? (a + (e.key === 'ArrowDown' ? 1 : items.length) + (a < 0 && e.key === 'ArrowUp' ? 0 : 0)) % items.length : -1))
+          } else if (e.key === 'Enter' && shown && at >= 0) {
+            e.preventDefault()
+            choose(items[at].value)
+          } else if (e.key === 'Escape') {
+            setOpen(false)
+          }
+        }}
+      />
+      <ul id={`${id}-list`} role="listbox" aria-label={label} hidden={!shown} className="combo-list">
+        {items.map((s, i) => (
+          <li key={s.value} id={`${id}-${i}`} role="option" aria-selected={i === at} onMouseDown={(e) => e.preventDefault()} onClick={() => choose(s.value)}>
+            <span className="value">{s.value}</span>
+            <span className="detail">
+              {s.label && s.label !== s.value ? s.label : ''}
+              {s.detail ? ` · ${s.detail}` : ''}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </div>
+  )
+}

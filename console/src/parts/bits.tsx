@@ -1,0 +1,70 @@
+import { useEffect, type ReactNode } from 'react'
+import { Alert, Button, Spinner } from 'react-bootstrap'
+
+/** The standard on its pole: the product's own mark. */
+export function Mark({ size = 28 }: { size?: number }) {
+  return (
+    <svg width={size} height={size} viewBox="0 0 32 32" aria-hidden="true">
+      <path d="M16 3v26M6.5 7.2h19" stroke="var(--wx-brass)" strokeWidth="2.4" strokeLinecap="round" />
+      <path d="M8 8.8h16v11.6l-2.67 2.3-2.66-2.3L16 22.7l-2.67-2.3-2.66 2.3L8 20.4z" fill="var(--wx-signal)" />
+      <path d="M12 12.4l4 4 4-4" fill="none" stroke="#fff4e2" strokeWidth="2" strokeLinejoin="round" strokeLinecap="round" />
+    </svg>
+  )
+}
+
+export function Waiting({ what }: { what: string }) {
+  return (
+    <p className="waiting" role="status">
+      <Spinner size="sm" aria-hidden="true" /> {what}
+    </p>
+  )
+}
+
+export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) {
+  return (
+    <Alert variant="danger" className="wrong">
+      <span>{error instanceof Error ? error.message : String(error)}</span>
+      {retry && (
+        <Button size="sm" variant="outline-danger" onClick={retry}>
+          Try again
+        </Button>
+      )}
+    </Alert>
+  )
+}
+
+export function Page({ title, lead, tools, children }: { title: string; lead?: ReactNode; tools?: ReactNode; children: ReactNode }) {
+  useEffect(() => {
+    document.title = `${title} · Wexillum`
+  }, [title])
+  return (
+    <section className="page" aria-labelledby="page-title">
+      <header className="page-head">
+        <div>
+          <h1 id="page-title">{title}</h1>
+          {lead && <p className="lead-line">{lead}</p>}
+        </div>
+        {tools && <div className="tools">{tools}</div>}
+      </header>
+      {children}
+    </section>
+  )
+}
+
+export function Empty({ children }: { children: ReactNode }) {
+  return <p className="empty">{children}</p>
+}
+
+/** Writes a moment for a reader, in the browser's zone. */
+export function when(at: string): string {
+  const d = new Date(at)
+  return Number.isNaN(d.getTime()) ? at : d.toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
+}
+
+/** Writes who can change something. */
+export function whoWord(who: string | undefined): string {
+  if (!who) return ''
+  const [kind, id] = who.split(':')
+  if (!id) return who
+  return kind === 'partner' ? `their administrator (${id})` : `${kind} ${id}`
+}

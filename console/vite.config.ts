@@ -1,0 +1,9 @@
+import react from '@vitejs/plugin-react'
+import { defineConfig } from 'vite'
+
+export default defineConfig({
+  plugins: [react()],
+  build: { emptyOutDir: true, chunkSizeWarningLimit: 700 },
+  css: { preprocessorOptions: { scss: { quietDeps: true, silenceDeprecations: ['import', 'global-builtin', 'color-functions', 'if-function'] } } },
+  server: { proxy: { '/api': 'http://127.0.0.1:8470', '/access': 'http://127.0.0.1:8470' } },
+})

@@ -1,0 +1,855 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/client"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// signedIn is what wexillum login keeps, readable by its owner alone.
+type signedIn struct {
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Token  string `json:"token"`
+}
+
+func sessionFile() (string, error) {
+	if f := os.Getenv("WEXILLUM_SESSION"); f != "" {
+		return f, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place to keep the sign-in: %w; name a file in WEXILLUM_SESSION", err)
+	}
+	return filepath.Join(dir, "wexillum", "session.json"), nil
+}
+
+func readSession() (s signedIn) {
+	if f, err := sessionFile(); err == nil {
+		if b, err := os.ReadFile(f); err == nil {
+			_ = json.Unmarshal(b, &s)
+		}
+	}
+	return
+}
+
+// problemError is a problem that the service answered with.
+type problemError struct {
+	client.Problem
+	server string
+}
+
+func (e *problemError) Error() string {
+	text := e.Title
+	if d := pick(e.Detail); d != "" {
+		text += ": " + d
+	}
+	if e.Errors != nil {
+		for _, x := range *e.Errors {
+			text += fmt.Sprintf("\n  line %d, column %d: %s", x.Line, x.Column, x.Message)
+		}
+	}
+	switch e.Status {
+	case 401:
+		text += "\nsign in with: wexillum login --server " + e.server
+	case 412:
+		text += "\nlook at the present state, then repeat the command"
+	case 503:
+		text += "\ntry again in a moment"
+	}
+	return text
+}
+
+func (e *problemError) wrongUse() bool { return strings.HasSuffix(e.Type, "/wrong-use") }
+
+// remote is the service behind the client.
+type remote struct {
+	*client.Client
+	server string
+}
+
+func (a *app) address() (server, token string) {
+	kept := readSession()
+	server = a.server
+	if server == "" {
+		server = os.Getenv("WEXILLUM_SERVER")
+	}
+	if server == "" {
+		server = kept.Server
+	}
+	if server == "" {
+		server = "http://127.0.0.1:8470"
+	}
+	server = strings.TrimRight(server, "/")
+	token = os.Getenv("WEXILLUM_TOKEN")
+	if token == "" && kept.Server == server {
+		token = kept.Token
+	}
+	return
+}
+
+func (a *app) remote() (*remote, error) {
+	server, token := a.address()
+	u, err := url.Parse(server)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, usage{fmt.Errorf("--server %q: write an address as https://wexillum.example", server)}
+	}
+	c, err := client.NewClient(server, client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
+		if token != "" {
+			r.Header.Set("Authorization", "Bearer "+token)
+		}
+		return nil
+	}))
+	return &remote{c, server}, err
+}
+
+// read takes an answer apart: into where all went well, else the problem.
+func (r *remote) read(resp *http.Response, err error, into any) error {
+	if err != nil {
+		var u *url.Error
+		if errors.As(err, &u) && !errors.Is(err, context.Canceled) {
+			return fmt.Errorf("the service at %s does not answer: %w\nstart it with wexillum serve, or name another with --server", r.server, u.Err)
+		}
+		return err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(resp.Body)
+	if err != nil {
+		return err
+	}
+	if resp.StatusCode >= 400 {
+		p := &problemError{server: r.server}
+		if json.Unmarshal(body, &p.Problem) != nil || p.Title == "" {
+			p.Title, p.Status = fmt.Sprintf("the service at %s answered %s", r.server, resp.Status), resp.StatusCode
+		}
+		return p
+	}
+	if into == nil || len(body) == 0 {
+		return nil
+	}
+	if b, ok := into.(*[]byte); ok {
+		*b = body
+		return nil
+	}
+	if err := json.Unmarshal(body, into); err != nil {
+		return fmt.Errorf("the service at %s answered something else than expected: %w", r.server, err)
+	}
+	return nil
+}
+
+// offline reads a world file for questions without a service.
+func (a *app) offline() (*engine.Snapshot, moment.Moment, error) {
+	now := moment.Of(time.Now())
+	text, err := os.ReadFile(a.world)
+	if err != nil {
+		return nil, now, err
+	}
+	w, err := worldfile.Read(text, worldfile.Options{File: a.world, Now: now})
+	if err != nil {
+		return nil, now, err
+	}
+	return engine.Of(world.Merge(&world.World{}, w)), now, nil
+}
+
+func (a *app) login() *cobra.Command {
+	var name string
+	c := &cobra.Command{
+		Use:   "login",
+		Short: "Sign in and keep a token that ends after twelve hours",
+		Long:  "Sign in and keep a token that ends after twelve hours.\n\nThe password is asked for, or read from WEXILLUM_PASSWORD or, where there is no\nterminal, from standard input.",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				return usage{errors.New("--name is needed: the name of your account")}
+			}
+			password, err := a.password()
+			if err != nil {
+				return err
+			}
+			resp, err := r.MakeToken(c.Context(), client.MakeTokenJSONRequestBody{Name: name, Password: password})
+			var t client.NewToken
+			if err := r.read(resp, err, &t); err != nil {
+				return err
+			}
+			file, err := sessionFile()
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+				return err
+			}
+			b, err := json.Marshal(signedIn{r.server, name, t.Token})
+			if err != nil {
+				return err
+			}
+			if err := writePrivate(file, b); err != nil {
+				return err
+			}
+			a.say("Signed in to %s as %s until %s.", r.server, name, t.Expires.Local().Format("2006-01-02 15:04"))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "name of the account")
+	return c
+}
+
+// writePrivate replaces a file by one that only its owner can read.
+func writePrivate(file string, b []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(file), ".session-*") // made with mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err := f.Write(b); err != nil {
+		_ = f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), file)
+}
+
+func (a *app) password() (string, error) {
+	if p := os.Getenv("WEXILLUM_PASSWORD"); p != "" {
+		return p, nil
+	}
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(a.err, "Password: ")
+		b, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.err)
+		return string(b), err
+	}
+	b, err := io.ReadAll(io.LimitReader(a.in, 1000))
+	if err != nil {
+		return "", err
+	}
+	p := strings.TrimRight(string(b), "\r\n")
+	if p == "" {
+		return "", usage{errors.New("a password is needed: type it, or set WEXILLUM_PASSWORD")}
+	}
+	return p, nil
+}
+
+func (a *app) logout() *cobra.Command {
+	return &cobra.Command{
+		Use:   "logout",
+		Short: "End the token that login kept",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			kept := readSession()
+			file, err := sessionFile()
+			if err != nil {
+				return err
+			}
+			if kept.Token == "" {
+				a.say("Nobody is signed in.")
+				return nil
+			}
+			a.server = kept.Server
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			var list struct{ Tokens []client.Token }
+			resp, err := r.ListTokens(c.Context())
+			if err := r.read(resp, err, &list); err == nil {
+				for _, t := range list.Tokens {
+					if t.Account == kept.Name && t.Purpose == "client" {
+						resp, err := r.EndToken(c.Context(), t.Id)
+						_ = r.read(resp, err, nil)
+					}
+				}
+			}
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+			a.say("Signed out of %s.", kept.Server)
+			return nil
+		},
+	}
+}
+
+// completion asks the service for ids that a text may mean.
+func (a *app) completion(kind string) func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+		r, err := a.remote()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		ctx, cancel := context.WithTimeout(c.Context(), 2*time.Second)
+		defer cancel()
+		p := &client.CompleteParams{Kind: client.CompleteParamsKind(kind), Q: &text}
+		if kind == "resource" && len(args) > 1 {
+			p.Action = &args[1]
+		}
+		resp, err := r.Complete(ctx, p)
+		var list struct{ Items []client.Suggestion }
+		if r.read(resp, err, &list) != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		var out []string
+		for _, s := range list.Items {
+			if strings.HasPrefix(s.Value, text) {
+				out = append(out, s.Value+"\t"+s.Label)
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+// convert turns a record of the server's side into the client's, which have the
+// same contract.
+func convert[T any](from any) (out T, err error) {
+	b, err := json.Marshal(from)
+	if err == nil {
+		err = json.Unmarshal(b, &out)
+	}
+	return
+}
+
+func (a *app) ask() *cobra.Command {
+	var at string
+	var with []string
+	var all bool
+	c := &cobra.Command{
+		Use:   "ask WHO ACTION RESOURCE",
+		Short: "Ask whether somebody may do something: the decision and every gate",
+		Long: `Ask whether somebody may do something: the decision and every gate.
+
+WHO is an address, person:ID, link:ID, or *@domain for a typical newcomer from
+there. RESOURCE is kind:id. Some actions need more, as --context address=….
+
+Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
+		Example: "  wexillum ask maren.holtveig@ilvane.example files.open folder:loan-valuations\n  wexillum ask person:t.wrayburn directory.invite space:docent-course --context address=h.brannoch@oskelund.example",
+		Args:    cobra.ExactArgs(3),
+		RunE: func(c *cobra.Command, args []string) error {
+			q := client.Question{Subject: args[0], Action: args[1], Resource: args[2]}
+			if at != "" {
+				q.At = &at
+			}
+			qc, err := questionContext(with)
+			if err != nil {
+				return err
+			}
+			q.Context = qc
+			var x client.Answer
+			if a.world != "" {
+				if x, err = a.askFile(q); err != nil {
+					return err
+				}
+			} else {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				resp, err := r.Ask(c.Context(), q)
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+			}
+			if err := a.printAnswer(&x, all); err != nil {
+				return err
+			}
+			if x.Decision != client.AnswerDecisionYes {
+				return exit(statusNo)
+			}
+			return nil
+		},
+		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+			if len(args) > 2 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			return a.completion([]string{"who", "action", "resource"}[len(args)])(c, args, text)
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
+	c.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…, account=record|home|link, keep_copy=yes|no")
+	c.Flags().BoolVarP(&all, "all", "a", false, "also the causes of gates that pass, and every account with its chains")
+	return c
+}
+
+func questionContext(with []string) (*client.QuestionContext, error) {
+	if len(with) == 0 {
+		return nil, nil
+	}
+	out := &client.QuestionContext{}
+	for _, w := range with {
+		k, v, ok := splitPair(w)
+		switch {
+		case !ok:
+			return nil, usage{fmt.Errorf("--context %q: write key=value", w)}
+		case k == "address":
+			out.Address = &v
+		case k == "presenter":
+			out.Presenter = &v
+		case k == "account":
+			acc := client.QuestionContextAccount(v)
+			out.Account = &acc
+		case k == "keep_copy" && (v == "yes" || v == "no"):
+			b := v == "yes"
+			out.KeepCopy = &b
+		case k == "keep_copy":
+			return nil, usage{fmt.Errorf("--context keep_copy=%q: write yes or no", v)}
+		default:
+			return nil, usage{fmt.Errorf("--context %q: there are address, presenter, account and keep_copy", k)}
+		}
+	}
+	return out, nil
+}
+
+func (a *app) askFile(q client.Question) (x client.Answer, err error) {
+	s, now, err := a.offline()
+	if err != nil {
+		return x, err
+	}
+	question, err := convert[apigen.Question](q)
+	if err != nil {
+		return x, err
+	}
+	eq, err := answer.Question(&question, s, now)
+	if err != nil {
+		return x, err
+	}
+	found, err := s.Explain(&eq)
+	if err != nil {
+		return x, err
+	}
+	return convert[client.Answer](answer.Of(s, found, 0))
+}
+
+// The marks of a gate's answer; the words say the same.
+var gateMarks = map[client.GateAnswer]string{client.Pass: "▲ pass", client.Refuse: "▼ REFUSE", client.NotAsked: "· not asked"}
+
+func (a *app) printAnswer(x *client.Answer, all bool) error {
+	if a.output != "table" {
+		rows := [][]string{}
+		for _, acc := range x.Accounts {
+			for _, g := range acc.Gates {
+				for _, c := range g.Causes {
+					rows = append(rows, []string{acc.Account, string(acc.Decision), g.Gate, string(g.Answer), c.Code, string(c.Side), pick(c.Who), c.Text, pick(c.Next)})
+				}
+				if len(g.Causes) == 0 {
+					rows = append(rows, []string{acc.Account, string(acc.Decision), g.Gate, string(g.Answer), "", "", "", "", ""})
+				}
+			}
+		}
+		return a.records(x, []string{"account", "decision", "gate", "answer", "code", "side", "who", "text", "next"}, rows)
+	}
+	who := x.Subject
+	if n := pick(x.Name); n != "" {
+		who = n + " <" + x.Subject + ">"
+	}
+	what := x.Resource
+	if n := pick(x.ResourceName); n != "" {
+		what = n + " (" + x.Resource + ")"
+	}
+	word, may := a.colour("1;31", "NO "), "may not"
+	if x.Decision == client.AnswerDecisionYes {
+		word, may = a.colour("1;32", "YES"), "may"
+	}
+	a.printf("%s  %s, %s, %s %s: %s\n", word, clean(who), x.Kind, may, pick(x.ActionTitle), clean(what))
+	a.printf("     %s at %s, acting with %s", x.Action, seconds(x.At), accountWord(x.Account))
+	if len(x.Conditions) > 0 {
+		a.printf(", on condition: %s", strings.Join(x.Conditions, ", "))
+	}
+	a.printf("\n\n")
+	a.printGates(x.Gates, all)
+	if len(x.Accounts) > 1 {
+		a.printf("\n")
+		for _, acc := range x.Accounts[1:] {
+			a.printf("With %s: %s", accountWord(acc.Account), acc.Decision)
+			if acc.Decision == client.AccountAnswerDecisionYes && len(acc.Conditions) > 0 {
+				a.printf(" (%s)", strings.Join(acc.Conditions, ", "))
+			}
+			a.printf("\n")
+			if acc.Decision == client.AccountAnswerDecisionNo || all {
+				a.printGates(acc.Gates, all)
+			}
+		}
+	}
+	return nil
+}
+
+// seconds cuts a moment to what people read.
+func seconds(at string) string {
+	whole, _, cut := strings.Cut(at, ".")
+	if cut {
+		return whole + "Z"
+	}
+	return at
+}
+
+func accountWord(acc string) string {
+	switch acc {
+	case "record":
+		return "the record with us"
+	case "home":
+		return "the home account"
+	case "link":
+		return "the link"
+	}
+	return "the own account"
+}
+
+func (a *app) printGates(gates []client.Gate, all bool) {
+	for _, g := range gates {
+		mark := gateMarks[g.Answer]
+		switch g.Answer {
+		case client.Refuse:
+			mark = a.colour("31", mark)
+		case client.Pass:
+			mark = a.colour("32", mark)
+		}
+		a.printf("  %-12s %s\n", g.Gate, mark)
+		for _, c := range g.Causes {
+			if !c.Refuses && !all {
+				continue
+			}
+			whose := string(c.Side)
+			if w := pick(c.Who); w != "" {
+				whose += ", " + w
+			}
+			a.printf("  %-12s   %s\n", "", wrap(c.Text+" ["+whose+"]", 17, a.width()))
+			if n := pick(c.Next); n != "" {
+				a.printf("  %-12s   → %s\n", "", wrap(n, 19, a.width()))
+			}
+			if c.Chain != nil && (all || c.Refuses) {
+				var steps []string
+				for _, s := range *c.Chain {
+					t := string(s.Layer)
+					if w := pick(s.Where); w != "" {
+						t += " " + w
+					}
+					if v := pick(s.Value); v != "" {
+						t += " " + v
+					} else {
+						t += " –"
+					}
+					if h := pick(s.Held); h != "" {
+						t += " (held back: " + h + ")"
+					}
+					if s.Decides != nil && *s.Decides {
+						t += " ◂"
+					}
+					steps = append(steps, t)
+				}
+				a.printf("  %-12s     %s: %s\n", "", pick(c.Rule), wrap(strings.Join(steps, " · "), 19, a.width()))
+			}
+		}
+	}
+}
+
+func (a *app) reach() *cobra.Command {
+	var at string
+	var only string
+	c := &cobra.Command{
+		Use:   "reach WHO",
+		Short: "Each action with yes or no and the cause that decides, for one party",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if only != "" && only != "yes" && only != "no" {
+				return usage{fmt.Errorf("--only %q: write yes or no", only)}
+			}
+			var x client.Reach
+			if a.world != "" {
+				s, now, err := a.offline()
+				if err != nil {
+					return err
+				}
+				who, err := engine.ParseWho(args[0])
+				if err != nil {
+					return err
+				}
+				when := now
+				if at != "" {
+					if when, err = moment.ParseLoose(at, now, s.Zone()); err != nil {
+						return usage{fmt.Errorf("--at: %w", err)}
+					}
+				}
+				lines, kind, err := s.Reach(who, when)
+				if err != nil {
+					return err
+				}
+				if x, err = convert[client.Reach](answer.Reach(s, who, kind, when, lines, 0)); err != nil {
+					return err
+				}
+			} else {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				p := &client.ReachParams{Who: args[0]}
+				if at != "" {
+					p.At = &at
+				}
+				resp, err := r.Reach(c.Context(), p)
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+			}
+			rows := [][]string{}
+			kept := x.Lines[:0:0]
+			for _, l := range x.Lines {
+				if only != "" && string(l.Decision) != only {
+					continue
+				}
+				kept = append(kept, l)
+				what := l.Resource
+				if l.Count > 1 {
+					what = fmt.Sprintf("%s (%d)", l.Resource, l.Count)
+				}
+				rows = append(rows, []string{l.Action, what, string(l.Decision), strings.Join(l.Conditions, ", "), l.Cause.Text})
+			}
+			x.Lines = kept
+			if a.output == "table" {
+				name := x.Subject
+				if n := pick(x.Name); n != "" {
+					name = n + " <" + x.Subject + ">"
+				}
+				a.printf("%s, %s, at %s\n\n", clean(name), x.Kind, seconds(x.At))
+			}
+			return a.records(x, []string{"action", "resource", "decision", "conditions", "because"}, rows)
+		},
+		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+			if len(args) > 0 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			return a.completion("who")(c, args, text)
+		},
+	}
+	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
+	c.Flags().StringVar(&only, "only", "", "only lines that are yes, or no")
+	return c
+}
+
+func (a *app) load() *cobra.Command {
+	var why string
+	var preview bool
+	c := &cobra.Command{
+		Use:   "load FILE",
+		Short: "Load a world file, all or nothing; - is standard input",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			var text []byte
+			var err error
+			if args[0] == "-" {
+				text, err = io.ReadAll(a.in)
+			} else {
+				text, err = os.ReadFile(args[0])
+			}
+			if err != nil {
+				return err
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.LoadParams{Preview: &preview}
+			if why != "" {
+				p.Why = &why
+			}
+			resp, err := r.LoadWithBody(c.Context(), p, "application/yaml", bytes.NewReader(text))
+			var x client.Loaded
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output == "table" {
+				verb := "changed"
+				if x.Preview {
+					verb = "would change"
+				}
+				if x.Changed == 0 {
+					a.say("Nothing %s: all of it is there already.", verb)
+					return nil
+				}
+				a.say("%d records %s; revision %d.", x.Changed, verb, x.Revision)
+				return nil
+			}
+			return a.records(x, []string{"changed", "revision", "preview"}, [][]string{{fmt.Sprint(x.Changed), fmt.Sprint(x.Revision), fmt.Sprint(x.Preview)}})
+		},
+	}
+	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
+	c.Flags().BoolVar(&preview, "preview", false, "say what would change, and change nothing")
+	return c
+}
+
+func (a *app) dump() *cobra.Command {
+	var sections []string
+	c := &cobra.Command{
+		Use:   "dump",
+		Short: "Write policy and inventory as a world file",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.DumpParams{}
+			if len(sections) > 0 {
+				p.Section = &sections
+			}
+			resp, err := r.Dump(c.Context(), p)
+			var text []byte
+			if err := r.read(resp, err, &text); err != nil {
+				return err
+			}
+			if a.output == "json" {
+				if text, err = yaml.YAMLToJSON(text); err != nil {
+					return err
+				}
+			}
+			_, err = a.out.Write(text)
+			return err
+		},
+	}
+	c.Flags().StringSliceVar(&sections, "section", nil, "only these sections: "+strings.Join(worldfile.Sections, ", "))
+	return c
+}
+
+func (a *app) journal() *cobra.Command {
+	var kind, id, who string
+	var limit int
+	c := &cobra.Command{
+		Use:   "journal",
+		Short: "Who changed what, when, from what to what, and why",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.JournalParams{Limit: &limit}
+			for _, f := range []struct {
+				v  *string
+				at **string
+			}{{&kind, &p.Kind}, {&id, &p.Id}, {&who, &p.Who}} {
+				if *f.v != "" {
+					*f.at = f.v
+				}
+			}
+			resp, err := r.Journal(c.Context(), p)
+			var x struct {
+				Entries []client.JournalEntry `json:"entries"`
+				Next    string                `json:"next"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, e := range x.Entries {
+				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, difference(pick(e.Was), pick(e.Now)), e.Why})
+			}
+			return a.records(x, []string{"no", "at", "who", "kind", "id", "change", "why"}, rows)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&kind, "kind", "", "only this kind: rule, partner, bar, guest, grant, account …")
+	f.StringVar(&id, "id", "", "only what has this id")
+	f.StringVar(&who, "who", "", "only what this account did")
+	f.IntVar(&limit, "limit", 50, "how many entries, the newest first")
+	verify := &cobra.Command{
+		Use:   "verify",
+		Short: "Check that nothing in the journal was altered, left out or added",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.VerifyJournal(c.Context())
+			var x struct {
+				Whole    bool    `json:"whole"`
+				Entries  int64   `json:"entries"`
+				BrokenAt *int64  `json:"broken_at,omitempty"`
+				Reason   *string `json:"reason,omitempty"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output == "table" {
+				if x.Whole {
+					a.say("All %d entries are as they were written.", x.Entries)
+				} else {
+					a.say("Broken at entry %d: %s. The %d entries before it hold.", *x.BrokenAt, pick(x.Reason), x.Entries)
+				}
+			} else if err := a.records(x, []string{"whole", "entries", "reason"}, [][]string{{fmt.Sprint(x.Whole), fmt.Sprint(x.Entries), pick(x.Reason)}}); err != nil {
+				return err
+			}
+			if !x.Whole {
+				return exit(statusNo)
+			}
+			return nil
+		},
+	}
+	c.AddCommand(verify)
+	return c
+}
+
+// difference says in short what changed between two docs.
+func difference(was, now string) string {
+	switch {
+	case was == "" && now == "":
+		return ""
+	case was == "":
+		return "made"
+	case now == "":
+		return "removed"
+	}
+	var a, b map[string]any
+	if json.Unmarshal([]byte(was), &a) != nil || json.Unmarshal([]byte(now), &b) != nil {
+		return "changed"
+	}
+	var out []string
+	keys := map[string]bool{}
+	for k := range a {
+		keys[k] = true
+	}
+	for k := range b {
+		keys[k] = true
+	}
+	for k := range keys {
+		x, y := flat(a[k]), flat(b[k])
+		if x != y {
+			out = append(out, fmt.Sprintf("%s: %s → %s", k, x, y))
+		}
+	}
+	sortStrings(out)
+	return strings.Join(out, "; ")
+}
+
+func flat(v any) string {
+	if v == nil {
+		return "–"
+	}
+	if s, ok := v.(string); ok {
+		return s
+	}
+	b, _ := json.Marshal(v)
+	return string(b)
+}

@@ -1,0 +1,178 @@
+// Package cli is the terminal's way in: the client of the service, the same
+// questions on a world file alone, and the commands that run the service.
+//
+// Exit status: 0 yes or done, 1 failed, 2 wrong use, 3 the answer is no.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/worldfile"
+)
+
+// The exit statuses.
+const (
+	statusDone = iota
+	statusFailed
+	statusWrongUse
+	statusNo
+)
+
+// exit is an error that only sets the status; what there was to say is said.
+type exit int
+
+func (e exit) Error() string { return fmt.Sprintf("status %d", int(e)) }
+
+// usage is wrong use: of a command, or a question that makes no sense.
+type usage struct{ error }
+
+// app is what the commands share.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	server   string
+	output   string
+	world    string
+	noColor  bool
+}
+
+// Main runs the command line and returns its exit status.
+func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a := &app{in: in, out: out, err: errOut}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errOut)
+	err := root.ExecuteContext(ctx)
+	var status exit
+	var wrong *engine.WrongUse
+	var use usage
+	var api *problemError
+	switch {
+	case err == nil:
+		return statusDone
+	case errors.As(err, &status):
+		return int(status)
+	case errors.As(err, &use), errors.As(err, &wrong), errors.As(err, &api) && api.wrongUse():
+		fmt.Fprintln(errOut, "wexillum: "+err.Error())
+		return statusWrongUse
+	}
+	fmt.Fprintln(errOut, "wexillum: "+err.Error())
+	var file worldfile.Errors
+	if errors.As(err, &file) {
+		fmt.Fprintln(errOut, "nothing was changed")
+	}
+	return statusFailed
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "wexillum",
+		Short:         "Who from outside may do what, which gate stands in the way, and whose it is",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
+	}
+	f := root.PersistentFlags()
+	f.StringVar(&a.server, "server", "", "address of the service (WEXILLUM_SERVER, else the one of wexillum login)")
+	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
+	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
+	f.BoolVar(&a.noColor, "no-color", false, "no colour on a terminal")
+	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
+		switch a.output {
+		case "table", "json", "yaml", "csv":
+		default:
+			return usage{fmt.Errorf("--output %q: write table, json, yaml or csv", a.output)}
+		}
+		return nil
+	}
+	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
+	})
+	root.AddGroup(&cobra.Group{ID: "ask", Title: "Ask"}, &cobra.Group{ID: "keep", Title: "Keep"}, &cobra.Group{ID: "run", Title: "Run"})
+	add := func(group string, cs ...*cobra.Command) {
+		for _, c := range cs {
+			c.GroupID = group
+			strictArgs(c)
+			root.AddCommand(c)
+		}
+	}
+	add("ask", a.ask(), a.reach(), a.journal())
+	add("keep", a.rules(), a.partner(), a.domain(), a.load(), a.dump(), a.account(), a.token())
+	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
+	return root
+}
+
+// strictArgs turns a wrong number of arguments into wrong use, and an unknown
+// word behind a command group too.
+func strictArgs(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return usage{fmt.Errorf("%w\nusage: %s", err, c.UseLine())}
+			}
+			return nil
+		}
+	} else if c.HasSubCommands() {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if len(args) > 0 {
+				return usage{fmt.Errorf("%q is no command of %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
+			}
+			return nil
+		}
+		c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
+	}
+	for _, s := range c.Commands() {
+		strictArgs(s)
+	}
+}
+
+// colour marks text on a terminal; meaning never rests on it.
+func (a *app) colour(code, text string) string {
+	f, ok := a.out.(*os.File)
+	if a.noColor || !ok || os.Getenv("NO_COLOR") != "" || !term.IsTerminal(int(f.Fd())) {
+		return text
+	}
+	return "\x1b[" + code + "m" + text + "\x1b[0m"
+}
+
+// width returns the columns of the terminal, 0 where there is none.
+func (a *app) width() int {
+	if f, ok := a.out.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		if w, _, err := term.GetSize(int(f.Fd())); err == nil {
+			return w
+		}
+	}
+	return 0
+}
+
+func (a *app) say(format string, args ...any) {
+	if a.output == "table" {
+		fmt.Fprintf(a.out, format+"\n", args...)
+	}
+}
+
+func pick(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+func splitPair(s string) (k, v string, ok bool) { return strings.Cut(s, "=") }

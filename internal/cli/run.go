@@ -1,0 +1,399 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/console"
+	"wexillum.example/internal/api"
+	"wexillum.example/internal/config"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/mariadb"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldgen"
+)
+
+// configure adds the settings of the service as flags and returns how to read them.
+func configure(c *cobra.Command) func() (config.Config, error) {
+	var file string
+	c.Flags().StringVar(&file, "config", "", "file of settings (WEXILLUM_CONFIG)")
+	values := map[string]*string{}
+	for _, o := range config.Options {
+		values[o.Key] = c.Flags().String(o.Flag(), "", fmt.Sprintf("%s (%s; start %q)", o.Help, o.Env(), o.Start))
+	}
+	return func() (config.Config, error) {
+		given := map[string]string{}
+		for _, o := range config.Options {
+			if c.Flags().Changed(o.Flag()) {
+				given[o.Key] = *values[o.Key]
+			}
+		}
+		if file == "" {
+			file = os.Getenv("WEXILLUM_CONFIG")
+		}
+		return config.Load(file, os.LookupEnv, given)
+	}
+}
+
+func (a *app) serve() *cobra.Command {
+	c := &cobra.Command{Use: "serve", Short: "Run the service on a MariaDB database", Args: cobra.NoArgs,
+		Long: "Run the service on a MariaDB database.\n\nSettings: defaults, then --config, then the environment, then flags, the later over\nthe earlier. --print-config shows what won and where it came from."}
+	read := configure(c)
+	show := c.Flags().Bool("print-config", false, "print every setting with its source, and end")
+	c.RunE = func(c *cobra.Command, _ []string) error {
+		cfg, err := read()
+		if err != nil {
+			return usage{err}
+		}
+		if *show {
+			rows, data := [][]string{}, []map[string]string{}
+			for _, l := range cfg.Lines() {
+				rows = append(rows, l[:])
+				data = append(data, map[string]string{"setting": l[0], "value": l[1], "from": l[2]})
+			}
+			return a.records(data, []string{"setting", "value", "from"}, rows)
+		}
+		if cfg["database"].Value == "" {
+			return usage{errors.New("no database is named: set database in --config, WEXILLUM_DATABASE or --database; to look around, wexillum demo brings its own")}
+		}
+		log := a.logger(cfg["log_level"].Value)
+		return a.run(c.Context(), cfg, log, running{})
+	}
+	return c
+}
+
+func (a *app) logger(level string) *slog.Logger {
+	var l slog.Level
+	_ = l.UnmarshalText([]byte(level))
+	return slog.New(slog.NewJSONHandler(a.err, &slog.HandlerOptions{Level: l}))
+}
+
+// running is what happens around a running service.
+type running struct {
+	demo  bool
+	fill  func(context.Context, *service.Service) error // once the database is there
+	ready func(address string)
+	ends  <-chan error // of what the service cannot live without
+}
+
+func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, around running) error {
+	st, err := store.Open(ctx, cfg["database"].Value, nil)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := st.Migrate(ctx); err != nil {
+		return err
+	}
+	svc, err := service.New(ctx, st, nil, log)
+	if err != nil {
+		return err
+	}
+	if around.fill != nil {
+		if err := around.fill(ctx, svc); err != nil {
+			return err
+		}
+	}
+	handler, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo})
+	if err != nil {
+		return err
+	}
+	l, err := net.Listen("tcp", cfg["listen"].Value)
+	if err != nil {
+		return fmt.Errorf("%w\nname another address with --listen", err)
+	}
+	// Streams of changes end with the service: their requests hang on this context.
+	base, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	every, _ := strconv.Atoi(cfg["follow_ms"].Value)
+	following := make(chan struct{})
+	go func() {
+		defer close(following)
+		svc.Run(base, time.Duration(every)*time.Millisecond)
+	}()
+	served := make(chan error, 1)
+	go func() { served <- srv.Serve(l) }()
+	address := "http://" + l.Addr().String()
+	log.Info("listening", "address", address, "revision", svc.State().Head.Revision)
+	if around.ready != nil {
+		around.ready(address)
+	}
+	select {
+	case <-ctx.Done():
+	case err := <-around.ends:
+		cancel()
+		_ = srv.Close()
+		return fmt.Errorf("the database server ended: %v", err)
+	case err := <-served:
+		return err
+	}
+	cancel()
+	stop, done := context.WithTimeout(context.Background(), 10*time.Second)
+	defer done()
+	err = srv.Shutdown(stop)
+	<-following
+	log.Info("stopped")
+	return err
+}
+
+func (a *app) demo() *cobra.Command {
+	var dir, listen, logLevel string
+	var reset bool
+	c := &cobra.Command{Use: "demo", Short: "Run the service with the demo world and a database of its own", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		ctx := c.Context()
+		if err := os.MkdirAll(dir, 0o700); err != nil {
+			return err
+		}
+		lock, err := lockDir(dir)
+		if err != nil {
+			return err
+		}
+		defer lock.Close()
+		if reset {
+			if err := resetDir(dir); err != nil {
+				return err
+			}
+		}
+		start := time.Now()
+		bounded, cancel := context.WithTimeout(ctx, 2*time.Minute)
+		db, err := mariadb.Start(bounded, filepath.Join(dir, "db"))
+		cancel()
+		if err != nil {
+			return err
+		}
+		defer func() {
+			if err := db.Stop(); err != nil {
+				fmt.Fprintln(a.err, "wexillum: "+err.Error())
+			}
+			a.say("Stopped. The data stays in %s; the next start goes on with it.", dir)
+		}()
+		if err := db.Create(ctx, "wexillum"); err != nil {
+			return err
+		}
+		logs, err := os.OpenFile(filepath.Join(dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+		if err != nil {
+			return err
+		}
+		defer logs.Close()
+		var level slog.Level
+		if err := level.UnmarshalText([]byte(logLevel)); err != nil {
+			return usage{fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel)}
+		}
+		log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
+		if !c.Flags().Changed("listen") {
+			listen = freeOr(listen)
+		}
+		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum")})
+		if err != nil {
+			return usage{err}
+		}
+		return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: demo.Fill, ready: func(address string) {
+			a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
+			a.printf("  console   %s\n", address)
+			a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
+			for _, acc := range demo.Accounts {
+				a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
+			}
+			a.printf("\n  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(start).Seconds(), dir)
+		}})
+	}}
+	c.Flags().StringVar(&dir, "dir", "run/demo", "where the database and the logs are kept")
+	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8470", "address and port; another free port is taken where this one is not")
+	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
+	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
+	return c
+}
+
+// lockDir keeps two demos from running on one directory. The lock ends with the
+// process, however it ends.
+func lockDir(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		_ = f.Close()
+		return nil, fmt.Errorf("another demo runs on %s; stop it first, or name another --dir", dir)
+	}
+	return f, nil
+}
+
+// resetDir removes what a demo keeps, and nothing that it did not make.
+func resetDir(dir string) error {
+	bounded, cancel := context.WithTimeout(context.Background(), time.Minute)
+	defer cancel()
+	if err := mariadb.StopLeftover(bounded, filepath.Join(dir, "db")); err != nil {
+		return err
+	}
+	for _, name := range []string{"db", "service.log"} {
+		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// freeOr returns the address where its port is free, else one with any port.
+func freeOr(address string) string {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return "127.0.0.1:0"
+	}
+	_ = l.Close()
+	return address
+}
+
+func (a *app) schema() *cobra.Command {
+	c := &cobra.Command{Use: "schema", Short: "The schema of the database"}
+	var dsn string
+	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	with := func(fn func(context.Context, *store.Store) error) func(*cobra.Command, []string) error {
+		return func(c *cobra.Command, _ []string) error {
+			if dsn == "" {
+				return usage{errors.New("--database is needed")}
+			}
+			st, err := store.Open(c.Context(), dsn, nil)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			if err := fn(c.Context(), st); err != nil {
+				return err
+			}
+			v, err := st.SchemaVersion(c.Context())
+			if err == nil {
+				a.say("The schema is at version %d.", v)
+			}
+			return err
+		}
+	}
+	var to int64
+	var sure bool
+	down := &cobra.Command{Use: "down", Short: "Take the schema back to a version; what newer versions hold is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
+		if !sure {
+			return usage{fmt.Errorf("this would remove everything that versions after %d hold; add --yes to do it", to)}
+		}
+		return with(func(ctx context.Context, st *store.Store) error { return st.MigrateDown(ctx, to) })(c, args)
+	}}
+	down.Flags().Int64Var(&to, "to", 0, "the version; 0 is an empty database")
+	down.Flags().BoolVar(&sure, "yes", false, "really")
+	c.AddCommand(&cobra.Command{Use: "show", Short: "The version of the schema", Args: cobra.NoArgs, RunE: with(func(context.Context, *store.Store) error { return nil })},
+		&cobra.Command{Use: "up", Short: "Bring the schema up to date", Args: cobra.NoArgs, RunE: with(func(ctx context.Context, st *store.Store) error { return st.Migrate(ctx) })}, down)
+	return c
+}
+
+func (a *app) newPassword() (string, error) {
+	p, err := a.password()
+	if err == nil && len(p) < 12 {
+		err = usage{errors.New("a password has at least 12 characters")}
+	}
+	return p, err
+}
+
+// firstAccount makes the first administrator of a new installation, on the
+// database itself: nobody can sign in yet.
+func (a *app) firstAccount() *cobra.Command {
+	var dsn string
+	c := &cobra.Command{Use: "first NAME", Short: "Make the first administrator of a new installation, on its database", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		if dsn == "" {
+			return usage{errors.New("--database is needed")}
+		}
+		ctx := c.Context()
+		st, err := store.Open(ctx, dsn, nil)
+		if err != nil {
+			return err
+		}
+		defer st.Close()
+		if err := st.Migrate(ctx); err != nil {
+			return err
+		}
+		svc, err := service.New(ctx, st, nil, a.logger("error"))
+		if err != nil {
+			return err
+		}
+		have, err := svc.Accounts(ctx)
+		if err != nil {
+			return err
+		}
+		if len(have) > 0 {
+			return errors.New("there are accounts already; sign in and use wexillum account set")
+		}
+		p, err := a.newPassword()
+		if err != nil {
+			return err
+		}
+		if err := svc.PutAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
+			return err
+		}
+		a.say("%s is administrator.", args[0])
+		return nil
+	}}
+	c.Flags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	return c
+}
+
+func (a *app) generate() *cobra.Command {
+	var seed uint64
+	var size worldgen.Size
+	var dsn string
+	c := &cobra.Command{Use: "generate", Short: "Make a world of any size from a seed, as a file or into an empty database", Args: cobra.NoArgs,
+		Example: "  wexillum generate --guests 1000 --seed 7 > world.yaml\n  wexillum generate --guests 100000 --database 'user:password@tcp(127.0.0.1:3306)/big'",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if size.Guests < 1 || size.Guests > 2_000_000 || size.Grants < 0 || size.Grants > 20_000_000 || size.Partners < 0 || size.Partners > 100_000 || size.Spaces < 0 || size.Items < 0 || size.Spaces > 1_000_000 || size.Items > 10_000_000 {
+				return usage{errors.New("a size is out of bounds: guests 1 to 2000000, grants to 20000000, items to 10000000, spaces to 1000000, partners to 100000")}
+			}
+			w := worldgen.Generate(seed, size, moment.Of(time.Now()))
+			if dsn == "" {
+				_, err := a.out.Write(worldfile.Write(w))
+				return err
+			}
+			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
+			defer stop()
+			st, err := store.Open(ctx, dsn, nil)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			if err := st.Migrate(ctx); err != nil {
+				return err
+			}
+			start, last := time.Now(), time.Time{}
+			h, err := st.Import(ctx, "generate", fmt.Sprintf("generated from seed %d", seed), w, func(done, total int) {
+				if time.Since(last) > time.Second || done == total {
+					last = time.Now()
+					fmt.Fprintf(a.err, "\r%d of %d rows", done, total)
+				}
+			})
+			fmt.Fprintln(a.err)
+			if err != nil {
+				return err
+			}
+			a.say("%d guests and %d grants written in %.1f s; revision %d.", len(w.Guests), len(w.Grants), time.Since(start).Seconds(), h.Revision)
+			return nil
+		}}
+	f := c.Flags()
+	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same world")
+	f.IntVar(&size.Guests, "guests", 1000, "records of outsiders; the other sizes follow from it where they are not given")
+	f.IntVar(&size.Grants, "grants", 0, "grants")
+	f.IntVar(&size.Partners, "partners", 0, "partners, a few with most of the guests")
+	f.IntVar(&size.Spaces, "spaces", 0, "spaces")
+	f.IntVar(&size.Items, "items", 0, "items")
+	f.StringVar(&dsn, "database", "", "an empty database to load it into")
+	return c
+}

@@ -1,0 +1,188 @@
+// Package config finds out how the service is to run: defaults, then a file,
+// then the environment, then flags, the later over the earlier. It remembers
+// where every value came from.
+package config
+
+import (
+	"fmt"
+	"os"
+	"sort"
+	"strings"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/goccy/go-yaml"
+)
+
+// Option is one setting of the service.
+type Option struct {
+	Key   string // as in the file; the flag has hyphens, the environment WEXILLUM_ before
+	Start string
+	Help  string
+	check func(string) string // what is wrong, or ""
+}
+
+// Options lists every setting.
+var Options = []Option{
+	{"listen", "127.0.0.1:8470", "address and port to listen on", listen},
+	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum", dsn},
+	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
+	{"secure_cookies", "auto", "send cookies over HTTPS alone: yes, no, or auto, which is yes where public_url begins with https", oneOf("auto", "yes", "no")},
+	{"log_level", "info", "what is logged: debug, info, warn or error", oneOf("debug", "info", "warn", "error")},
+	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
+}
+
+// Value is a setting with where it came from.
+type Value struct{ Value, From string }
+
+// Config is every setting by its key.
+type Config map[string]Value
+
+// Flag returns the name of an option's flag.
+func (o Option) Flag() string { return strings.ReplaceAll(o.Key, "_", "-") }
+
+// Env returns the name of an option's environment variable.
+func (o Option) Env() string { return "WEXILLUM_" + strings.ToUpper(o.Key) }
+
+// Load puts the settings together. file may be empty; flags holds those given.
+func Load(file string, env func(string) (string, bool), flags map[string]string) (Config, error) {
+	c := Config{}
+	for _, o := range Options {
+		c[o.Key] = Value{o.Start, "default"}
+	}
+	if file != "" {
+		if err := c.readFile(file); err != nil {
+			return nil, err
+		}
+	}
+	for _, o := range Options {
+		if v, ok := env(o.Env()); ok {
+			c[o.Key] = Value{v, "environment " + o.Env()}
+		}
+		if v, ok := flags[o.Key]; ok {
+			c[o.Key] = Value{v, "flag --" + o.Flag()}
+		}
+	}
+	for _, o := range Options {
+		if wrong := o.check(c[o.Key].Value); wrong != "" {
+			return nil, fmt.Errorf("%s %q (from %s): %s", o.Key, shown(o.Key, c[o.Key].Value), c[o.Key].From, wrong)
+		}
+	}
+	return c, nil
+}
+
+func (c Config) readFile(file string) error {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("the configuration cannot be read: %w", err)
+	}
+	var m map[string]any
+	if err := yaml.Unmarshal(text, &m); err != nil {
+		return fmt.Errorf("the configuration %s is not YAML: %v", file, err)
+	}
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	for _, k := range keys {
+		if _, ok := c[k]; !ok {
+			return fmt.Errorf("the configuration %s has no setting %q; there are %s", file, k, names())
+		}
+		switch v := m[k].(type) {
+		case map[string]any, []any, nil:
+			return fmt.Errorf("the configuration %s: %s is one value", file, k)
+		case bool:
+			c[k] = Value{map[bool]string{true: "yes", false: "no"}[v], "file " + file}
+		default:
+			c[k] = Value{fmt.Sprint(v), "file " + file}
+		}
+	}
+	return nil
+}
+
+func names() string {
+	var out []string
+	for _, o := range Options {
+		out = append(out, o.Key)
+	}
+	return strings.Join(out, ", ")
+}
+
+// Lines lists key, value and source, with passwords hidden.
+func (c Config) Lines() [][3]string {
+	var out [][3]string
+	for _, o := range Options {
+		out = append(out, [3]string{o.Key, shown(o.Key, c[o.Key].Value), c[o.Key].From})
+	}
+	return out
+}
+
+func shown(key, value string) string {
+	if key != "database" {
+		return value
+	}
+	d, err := mysql.ParseDSN(value)
+	if err != nil {
+		return "…"
+	}
+	if d.Passwd != "" {
+		d.Passwd = "…"
+	}
+	return d.FormatDSN()
+}
+
+// SecureCookies reports whether cookies go over HTTPS alone.
+func (c Config) SecureCookies() bool {
+	v := c["secure_cookies"].Value
+	return v == "yes" || v == "auto" && strings.HasPrefix(c["public_url"].Value, "https://")
+}
+
+func oneOf(words ...string) func(string) string {
+	return func(s string) string {
+		for _, w := range words {
+			if s == w {
+				return ""
+			}
+		}
+		return "write " + strings.Join(words, ", ")
+	}
+}
+
+func listen(s string) string {
+	if i := strings.LastIndexByte(s, ':'); i < 0 || i == len(s)-1 {
+		return "write an address and a port, as 127.0.0.1:8470"
+	}
+	return ""
+}
+
+func dsn(s string) string {
+	if s == "" {
+		return ""
+	}
+	d, err := mysql.ParseDSN(s)
+	if err != nil || d.DBName == "" {
+		return "write user:password@tcp(127.0.0.1:3306)/wexillum"
+	}
+	return ""
+}
+
+func publicURL(s string) string {
+	if s == "" || (strings.HasPrefix(s, "https://") || strings.HasPrefix(s, "http://")) && !strings.HasSuffix(s, "/") {
+		return ""
+	}
+	return "write https://host, without a slash at the end"
+}
+
+func number(s string) string {
+	n := 0
+	for _, c := range s {
+		if c < '0' || c > '9' || n > 100000 {
+			return "write a number from 10 to 60000"
+		}
+		n = n*10 + int(c-'0')
+	}
+	if n < 10 || n > 60000 {
+		return "write a number from 10 to 60000"
+	}
+	return ""
+}

@@ -1,0 +1,42 @@
+// Package demo fills an empty database with the demo world and the accounts that
+// look around in it.
+package demo
+
+import (
+	"context"
+	_ "embed"
+
+	"wexillum.example/internal/service"
+)
+
+// World is the demo world: a world file with dates relative to its loading.
+//
+//go:embed world.yaml
+var World []byte
+
+// Account is a sign-in of the demo. Only the demo has passwords that are known.
+type Account struct{ Name, Password, Role, Person string }
+
+// Accounts are the sign-ins of the demo.
+var Accounts = []Account{
+	{"harbour", "low-water-2026", "administrator", "t.wrayburn"},
+	{"lantern", "read-the-log-2026", "auditor", "i.calloway"},
+	{"mooring", "keep-the-ropes-2026", "keeper", "s.lindqvane"},
+	{"rigger", "up-the-mast-2026", "member", "d.ekwinter"},
+}
+
+// Fill loads the demo into a database that holds nothing yet.
+func Fill(ctx context.Context, svc *service.Service) error {
+	if svc.State().Head.Seq > 0 {
+		return nil
+	}
+	if _, err := svc.Load(ctx, "demo", "the demo world", "demo", World, false); err != nil {
+		return err
+	}
+	for _, a := range Accounts {
+		if err := svc.PutAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person}, a.Password); err != nil {
+			return err
+		}
+	}
+	return nil
+}
