@@ -599,6 +599,8 @@ export interface components {
             action_title?: string;
             resource: string;
             resource_name?: string;
+            /** @description Whom outside the question is about */
+            address?: string;
             at: string;
             /** @enum {string} */
             decision: "yes" | "no";
@@ -873,6 +875,8 @@ export interface components {
             what: string;
             who: string;
             when: string;
+            /** @description The last local day that still holds */
+            last_day: string;
         };
         Todo: {
             text: string;

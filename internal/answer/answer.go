@@ -71,7 +71,7 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) apigen.Answer {
 	out := apigen.Answer{
 		Subject: x.Question.Subject.String(), Name: text(s.NameOfSubject(x.Question.Subject)), Kind: x.Kind.String(),
 		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
-		At: x.Question.At.String(), Decision: apigen.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
+		Address: text(x.Question.Address.String()), At: x.Question.At.String(), Decision: apigen.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
 		Accounts: []apigen.AccountAnswer{}, Revision: int64(revision),
 	}
 	for i := range x.Accounts {

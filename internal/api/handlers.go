@@ -798,15 +798,19 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 	}
 	for i := range pol.Exceptions {
 		if x := &pol.Exceptions[i]; x.Until != moment.Never && x.Until > now && x.Until < now+14*86400e6 {
-			out.Soon = append(out.Soon, apigen.Ending{What: "exception", Who: x.ID, When: x.Until.String()})
+			out.Soon = append(out.Soon, ending(st, "exception", x.ID, x.Until))
 		}
 	}
 	soon, err := s.Service.EndingSoon(ctx, now+30*86400e6, 12)
 	for _, e := range soon {
-		out.Soon = append(out.Soon, apigen.Ending{What: e.What, Who: e.Who, When: moment.Moment(e.When).String()})
+		out.Soon = append(out.Soon, ending(st, e.What, e.Who, moment.Moment(e.When)))
 	}
 	sort.SliceStable(out.Soon, func(i, j int) bool { return out.Soon[i].When < out.Soon[j].When })
 	return out, err
+}
+
+func ending(st *service.State, what, who string, when moment.Moment) apigen.Ending {
+	return apigen.Ending{What: what, Who: who, When: when.String(), LastDay: moment.CountedOnFrom(when, st.Zone()).String()}
 }
 
 func rulesAll() []*catalogue.Rule {

@@ -474,6 +474,9 @@ func (a *app) printAnswer(x *client.Answer, all bool) error {
 		word, may = a.colour("1;32", "YES"), "may"
 	}
 	a.printf("%s  %s, %s, %s %s: %s\n", word, clean(who), x.Kind, may, pick(x.ActionTitle), clean(what))
+	if about := pick(x.Address); about != "" {
+		a.printf("     about %s\n", clean(about))
+	}
 	a.printf("     %s at %s, acting with %s", x.Action, seconds(x.At), accountWord(x.Account))
 	if len(x.Conditions) > 0 {
 		a.printf(", on condition: %s", strings.Join(x.Conditions, ", "))

@@ -412,11 +412,14 @@ type Answer struct {
 	Accounts    []AccountAnswer `json:"accounts"`
 	Action      string          `json:"action"`
 	ActionTitle *string         `json:"action_title,omitempty"`
-	At          string          `json:"at"`
-	Conditions  []string        `json:"conditions"`
-	Decision    AnswerDecision  `json:"decision"`
-	Gates       []Gate          `json:"gates"`
-	Kind        string          `json:"kind"`
+
+	// Address Whom outside the question is about
+	Address    *string        `json:"address,omitempty"`
+	At         string         `json:"at"`
+	Conditions []string       `json:"conditions"`
+	Decision   AnswerDecision `json:"decision"`
+	Gates      []Gate         `json:"gates"`
+	Kind       string         `json:"kind"`
 
 	// Name The name of the subject where it is known
 	Name         *string `json:"name,omitempty"`
@@ -520,9 +523,11 @@ type DomainTestVerdict string
 
 // Ending defines model for Ending.
 type Ending struct {
-	What string `json:"what"`
-	When string `json:"when"`
-	Who  string `json:"who"`
+	// LastDay The last local day that still holds
+	LastDay string `json:"last_day"`
+	What    string `json:"what"`
+	When    string `json:"when"`
+	Who     string `json:"who"`
 }
 
 // FileError defines model for FileError.

@@ -72,22 +72,28 @@ function AnswerView({ x }: { x: Answer }) {
   const who = x.name || x.subject
   const what = x.resource_name || x.resource
   return (
-    <Page title={`${yes ? 'Yes' : 'No'}: ${who}`}>
+    <Page title={`${yes ? 'Yes' : 'No'}: ${who}`} bare>
       <div className={`verdict ${yes ? 'is-yes' : 'is-no'}`} data-testid="verdict" data-decision={x.decision}>
         <p className="verdict-word" aria-hidden="true">
           {yes ? '▲ Yes' : '▼ No'}
         </p>
         <div>
-          <p className="verdict-line">
-            <strong>{who}</strong> {yes ? 'may' : 'may not'} {x.action_title}: <strong>{what}</strong>
-          </p>
+          <h1 className="verdict-line" id="page-title">
+            <span className="visually-hidden">{yes ? 'Yes: ' : 'No: '}</span>
+            <b>{who}</b> {yes ? 'may' : 'may not'} {x.action_title}: <b>{what}</b>
+            {x.address && (
+              <>
+                , about <b>{x.address}</b>
+              </>
+            )}
+          </h1>
           <p className="verdict-sub">
             {x.subject} · {kinds[x.kind] ?? x.kind} · {x.action} · {x.resource} · {when(x.at)} · revision {x.revision}
           </p>
           {!yes && (
             <p className="verdict-sub">
               {causes.length === 1 ? 'One thing stands' : `${causes.length} things stand`} in the way
-              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs} of them on their side`}` : ''}.
+              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}.
             </p>
           )}
           {yes && x.conditions.length > 0 && (
@@ -173,7 +179,6 @@ function Pole({ answer, theirs }: { answer: Gate['answer']; theirs: boolean }) {
           <path d="M38 70l14 14M52 70L38 84" className="glyph" />
         </g>
       )}
-      {answer === 'not_asked' && <path d="M22 14l7 6-7 6" className="halyard" />}
     </svg>
   )
 }

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { call, type Overview } from '../api'
-import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { day, Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const examples = [
   { text: 'Why can the lecturer not be invited?', href: '/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example' },
@@ -83,7 +83,7 @@ export function Home() {
             <ol className="soon">
               {data.soon.slice(0, 12).map((e, i) => (
                 <li key={i}>
-                  <time dateTime={e.when}>{when(e.when)}</time>
+                  {(i === 0 || data.soon[i - 1].last_day !== e.last_day) && <time dateTime={e.when}>with {day(e.last_day)}</time>}
                   <span>
                     {e.what === 'record' ? 'record of ' : e.what === 'exception' ? 'exception ' : ''}
                     <b>{e.who}</b>

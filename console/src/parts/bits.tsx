@@ -33,19 +33,21 @@ export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) 
   )
 }
 
-export function Page({ title, lead, tools, children }: { title: string; lead?: ReactNode; tools?: ReactNode; children: ReactNode }) {
+export function Page({ title, lead, tools, bare, children }: { title: string; lead?: ReactNode; tools?: ReactNode; bare?: boolean; children: ReactNode }) {
   useEffect(() => {
     document.title = `${title} · Wexillum`
   }, [title])
   return (
     <section className="page" aria-labelledby="page-title">
-      <header className="page-head">
-        <div>
-          <h1 id="page-title">{title}</h1>
-          {lead && <p className="lead-line">{lead}</p>}
-        </div>
-        {tools && <div className="tools">{tools}</div>}
-      </header>
+      {!bare && (
+        <header className="page-head">
+          <div>
+            <h1 id="page-title">{title}</h1>
+            {lead && <p className="lead-line">{lead}</p>}
+          </div>
+          {tools && <div className="tools">{tools}</div>}
+        </header>
+      )}
       {children}
     </section>
   )
@@ -67,4 +69,9 @@ export function whoWord(who: string | undefined): string {
   const [kind, id] = who.split(':')
   if (!id) return who
   return kind === 'partner' ? `their administrator (${id})` : `${kind} ${id}`
+}
+
+/** Writes a local day for a reader. */
+export function day(d: string): string {
+  return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' })
 }

@@ -97,7 +97,7 @@ function ScaleMark({ r }: { r: Rule }) {
 
 function RuleLine({ r, open, toggle, edit }: { r: Rule; open: boolean; toggle: () => void; edit: boolean }) {
   useEffect(() => {
-    if (open) document.getElementById(`rule-${r.name}`)?.scrollIntoView({ block: 'center' })
+    if (open) document.getElementById(`rule-${r.name}`)?.scrollIntoView({ block: 'center', behavior: 'instant' })
   }, [open, r.name])
   const held = r.below.filter((b) => b.held).length
   return (

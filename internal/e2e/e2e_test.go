@@ -1,0 +1,244 @@
+// Package e2e drives the real thing: the service on loopback with a database of
+// its own, through the client and through the console in headless Chromium.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"wexillum.example/console"
+	"wexillum.example/internal/api"
+	"wexillum.example/internal/cli"
+	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+)
+
+func TestMain(m *testing.M) {
+	os.Unsetenv("WEXILLUM_SERVER")
+	os.Unsetenv("WEXILLUM_TOKEN")
+	os.Unsetenv("WEXILLUM_PASSWORD")
+	dbtest.Main(m)
+}
+
+// world is a service that runs, filled as a test wants it.
+type running struct {
+	t    *testing.T
+	url  string
+	svc  *service.Service
+	st   *store.Store
+	dsn  string
+	home string
+}
+
+// demoService runs a service on the demo world.
+func demoService(t *testing.T) *running {
+	t.Helper()
+	return startService(t, dbtest.DSN(t), demo.Fill)
+}
+
+func startService(t *testing.T, dsn string, fill func(context.Context, *service.Service) error) *running {
+	t.Helper()
+	ctx := context.Background()
+	st, err := store.Open(ctx, dsn, nil)
+	check(t, err)
+	check(t, st.Migrate(ctx))
+	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	svc, err := service.New(ctx, st, nil, log)
+	check(t, err)
+	if fill != nil {
+		check(t, fill(ctx, svc))
+	}
+	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true})
+	check(t, err)
+	srv := httptest.NewServer(h)
+	following, stop := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() { defer close(done); svc.Run(following, 20*time.Millisecond) }()
+	t.Cleanup(func() {
+		stop()
+		<-done
+		srv.CloseClientConnections()
+		srv.Close()
+		_ = st.Close()
+	})
+	return &running{t: t, url: srv.URL, svc: svc, st: st, dsn: dsn, home: t.TempDir()}
+}
+
+func check(t testing.TB, err error) {
+	t.Helper()
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
+var environment sync.Mutex
+
+// client runs the client and returns its status, output and errors.
+func (r *running) client(stdin string, args ...string) (status int, out, errs string) {
+	r.t.Helper()
+	environment.Lock()
+	defer environment.Unlock()
+	check(r.t, os.Setenv("WEXILLUM_SESSION", filepath.Join(r.home, "session.json")))
+	defer os.Unsetenv("WEXILLUM_SESSION")
+	var o, e bytes.Buffer
+	status = cli.Main(append(args, "--server", r.url), strings.NewReader(stdin), &o, &e)
+	return status, o.String(), e.String()
+}
+
+// login signs the client in as an account of the demo.
+func (r *running) login(name string) {
+	r.t.Helper()
+	for _, a := range demo.Accounts {
+		if a.Name == name {
+			if status, _, errs := r.client(a.Password+"\n", "login", "--name", name); status != 0 {
+				r.t.Fatalf("login as %s: %s", name, errs)
+			}
+			return
+		}
+	}
+	r.t.Fatalf("there is no account %s in the demo", name)
+}
+
+// must runs the client and wants it to succeed.
+func (r *running) must(args ...string) string {
+	r.t.Helper()
+	status, out, errs := r.client("", args...)
+	if status != 0 {
+		r.t.Fatalf("%v: status %d: %s%s", args, status, out, errs)
+	}
+	return out
+}
+
+// browser starts a browser and returns its context.
+func browser(t *testing.T, options ...chromedp.ExecAllocatorOption) context.Context {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/lib/chromium/chromium-headless-shell"),
+		chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true),
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("hide-scrollbars", true), chromedp.WindowSize(1280, 800))
+	opts = append(opts, options...)
+	actx, acancel := chromedp.NewExecAllocator(context.Background(), opts...)
+	ctx, cancel := chromedp.NewContext(actx)
+	t.Cleanup(func() { _ = chromedp.Cancel(ctx); cancel(); acancel() })
+	check(t, chromedp.Do(ctx))
+	return ctx
+}
+
+// page is a tab of a browser that is signed in.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func (r *running) page(ctx context.Context, name string) *page {
+	r.t.Helper()
+	p := &page{r.t, ctx, r.url}
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url+"/"), chromedp.WaitVisible(chromedp.CSS("#name")))
+	for _, a := range demo.Accounts {
+		if a.Name == name {
+			p.do(chromedp.SendKeys(chromedp.CSS("#name"), a.Name), chromedp.SendKeys(chromedp.CSS("#password"), a.Password), chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS(".askbar")))
+		}
+	}
+	return p
+}
+
+func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, actions...); err != nil {
+		body, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		p.t.Fatalf("%v; the page says: %.1500s", err, body)
+	}
+}
+
+// eval evaluates an expression in the page.
+func eval[T any](p *page, expression string) T {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](expression))
+	check(p.t, err)
+	return v
+}
+
+// until waits for an expression to become true, with every change of the page.
+func (p *page) until(expression string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	script := `new Promise(done => { const is = () => { try { return Boolean(` + expression + `) } catch { return false } }; if (is()) return done(true);
+	const o = new MutationObserver(() => { if (is()) { o.disconnect(); done(true) } }); o.observe(document, {subtree: true, childList: true, attributes: true, characterData: true}) })`
+	if _, err := chromedp.Run(ctx, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise)); err != nil {
+		body, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		p.t.Fatalf("never: %s; %v; the page says: %.1500s", expression, err, body)
+	}
+}
+
+func (p *page) goTo(path, ready string) {
+	p.t.Helper()
+	p.do(chromedp.Navigate(p.url + path))
+	p.until(ready)
+}
+
+func (p *page) shot(file string) {
+	p.t.Helper()
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	check(p.t, err)
+	check(p.t, os.MkdirAll(filepath.Dir(file), 0o755))
+	check(p.t, os.WriteFile(file, png, 0o644))
+}
+
+// call makes one request with a token and returns status and body.
+func (r *running) call(method, path, token string, body string, headers ...string) (int, http.Header, string) {
+	r.t.Helper()
+	req, err := http.NewRequest(method, r.url+path, strings.NewReader(body))
+	check(r.t, err)
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	for i := 0; i+1 < len(headers); i += 2 {
+		req.Header.Set(headers[i], headers[i+1])
+	}
+	resp, err := http.DefaultClient.Do(req)
+	check(r.t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	check(r.t, err)
+	return resp.StatusCode, resp.Header, string(b)
+}
+
+// token returns a client's token for an account of the demo.
+func (r *running) token(name string) string {
+	r.t.Helper()
+	for _, a := range demo.Accounts {
+		if a.Name == name {
+			b, _ := json.Marshal(map[string]string{"name": a.Name, "password": a.Password})
+			status, _, body := r.call("POST", "/api/v1/tokens", "", string(b))
+			var t struct{ Token string }
+			if status != 201 || json.Unmarshal([]byte(body), &t) != nil {
+				r.t.Fatalf("no token for %s: %d %s", name, status, body)
+			}
+			return t.Token
+		}
+	}
+	r.t.Fatalf("there is no account %s", name)
+	return ""
+}
