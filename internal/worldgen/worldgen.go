@@ -165,7 +165,7 @@ func (g *generator) policy(w *world.World) {
 	}
 	w.Personal = []world.Entry{{Domain: domain("homepost.example")}, {Domain: domain("parlourmail.example"), Subdomains: true}}
 	for i := range max(2, g.size.Partners/20) {
-		w.Barred = append(w.Barred, world.Bar{Entry: world.Entry{Domain: domain(fmt.Sprintf("x%d.%s", i, partnerDomain(g.IntN(g.size.Partners)))), Subdomains: g.one(2)}, Reason: "generated"})
+		w.Barred = append(w.Barred, world.Bar{Entry: world.Entry{Domain: domain(fmt.Sprintf("x%d.%s", i, partnerDomain(g.skewed(g.size.Partners)))), Subdomains: g.one(2)}, Reason: "generated"})
 	}
 	for i := range g.size.Exceptions {
 		x := world.Exception{ID: fmt.Sprintf("x%d", i), People: []string{g.person()}, From: g.days(-60, 0), Until: g.days(0, 60), Reason: "generated"}
@@ -181,7 +181,7 @@ func (g *generator) policy(w *world.World) {
 			x.Parties = []world.PartyRef{{Group: fmt.Sprintf("g%d", g.IntN(g.size.Groups))}}
 		}
 		for len(x.Rules) == 0 {
-			x.Rules = g.settings(catalogue.AtPeople, 6, &limits)
+			x.Rules = g.settings(catalogue.AtPeople, 16, &limits)
 		}
 		w.Exceptions = append(w.Exceptions, x)
 	}

@@ -59,6 +59,9 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	if s == "" {
 		return fail(0, "the domain is empty")
 	}
+	if len(s) > 4*maxDomain { // four bytes a character; encoding costs the square of it
+		return fail(maxDomain, fmt.Sprintf("a domain has at most %d characters", maxDomain))
+	}
 	if !utf8.ValidString(s) {
 		return fail(invalidUTF8(s), "the text is not valid UTF-8")
 	}

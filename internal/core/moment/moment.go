@@ -157,10 +157,9 @@ func ParseDate(s string, now Moment, loc *time.Location) (d Day, ok bool, err er
 	if n := len(s); n >= 3 && (s[0] == '+' || s[0] == '-') && s[n-1] == 'd' {
 		days := 0
 		for _, c := range s[1 : n-1] {
-			if c < '0' || c > '9' || days > 36500 {
+			if days = days*10 + int(c-'0'); c < '0' || c > '9' || days > 36500 {
 				return 0, false, fmt.Errorf("%q is no number of days: write +3d or -1d, at most 36500", s)
 			}
-			days = days*10 + int(c-'0')
 		}
 		if s[0] == '-' {
 			days = -days
