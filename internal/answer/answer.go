@@ -253,7 +253,7 @@ func DomainTest(s *engine.Snapshot, m engine.Match) apigen.DomainTest {
 	if m.Partner != nil {
 		owner = m.Partner.ID
 	}
-	if like, whose, ok := world.LookAlike(s.Policy(), owner, d); ok {
+	if like, whose, ok := world.NewWatch(s.Policy()).LookAlike(owner, d); ok {
 		out.LookAlike = text(like.String())
 		out.Text += " It looks like " + like.String() + " of " + whose + "."
 	}

@@ -597,7 +597,7 @@ func (s *Service) AddDomain(ctx context.Context, who, why, id string, name strin
 				return fmt.Errorf("%w: %s is a domain of %q already", ErrConflict, d, id)
 			}
 		}
-		if reason := world.RefuseDomain(now.Policy(), id, e); reason != "" {
+		if reason := world.NewWatch(now.Policy()).Refuse(id, e); reason != "" {
 			return &Invalid{"domain", name, reason}
 		}
 		p.Domains = append(p.Domains[:len(p.Domains):len(p.Domains)], e)

@@ -215,7 +215,11 @@ func (s *syntax) convert(n ast.Node) node {
 	}
 	switch x := n.(type) {
 	case *ast.MappingNode:
-		return entries(x.Values)
+		out := entries(x.Values)
+		if len(out.keys) > 0 && !x.IsFlowStyle {
+			out.line, out.col = out.keys[0].line, out.keys[0].col
+		}
+		return out
 	case *ast.MappingValueNode:
 		out := entries([]*ast.MappingValueNode{x})
 		if len(out.keys) > 0 {

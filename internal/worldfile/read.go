@@ -337,18 +337,8 @@ func (r *reader) checkDomains(w, base *world.World) {
 	merged := world.Merge(base, w)
 	owner := map[addr.Domain]string{}
 	for i := range merged.Partners {
-		p := &merged.Partners[i]
-		for _, d := range p.Domains {
-			if other, taken := owner[d.Domain]; taken {
-				place, ok := r.places["domain:"+p.ID+":"+d.Domain.String()]
-				if !ok {
-					place = r.places["domain:"+other+":"+d.Domain.String()]
-					other = p.ID
-				}
-				r.fail(place[0], place[1], "the domain %s belongs to the partner %q already", d.Domain, other)
-				continue
-			}
-			owner[d.Domain] = p.ID
+		for _, d := range merged.Partners[i].Domains {
+			owner[d.Domain] = merged.Partners[i].ID
 		}
 	}
 	own := func(d addr.Domain) bool {
@@ -362,11 +352,16 @@ func (r *reader) checkDomains(w, base *world.World) {
 		}
 		return false
 	}
+	ids := make([]string, 0, len(w.Partners))
+	for i := range w.Partners {
+		ids = append(ids, w.Partners[i].ID)
+	}
+	watch := world.NewWatch(merged, ids...)
 	for i := range w.Partners {
 		p := &w.Partners[i]
 		for _, d := range p.Domains {
 			place := r.places["domain:"+p.ID+":"+d.Domain.String()]
-			if reason := world.RefuseDomain(merged, p.ID, d); reason != "" {
+			if reason := watch.Refuse(p.ID, d); reason != "" {
 				r.fail(place[0], place[1], "%s", reason)
 			}
 		}

@@ -134,9 +134,9 @@ func (g *generator) policy(w *world.World) {
 	}
 	limits := world.Limits(w, &world.World{})
 	for i := range g.size.Partners {
-		p := world.Partner{ID: fmt.Sprintf("p%d", i), Name: fmt.Sprintf("Partner %d", i), StandingSince: moment.Always, Domains: []world.Entry{{Domain: domain(partnerDomain(i))}}}
+		p := world.Partner{ID: fmt.Sprintf("p%d", i), Name: fmt.Sprintf("Partner %d", i), StandingSince: moment.Always, Domains: []world.Entry{{Domain: domain(partnerDomain(i)), LookAlike: true}}}
 		for d := range g.IntN(3) {
-			p.Domains = append(p.Domains, world.Entry{Domain: domain(fmt.Sprintf("d%d.%s", d, partnerDomain(i))), Subdomains: g.one(2)})
+			p.Domains = append(p.Domains, world.Entry{Domain: domain(fmt.Sprintf("d%d.%s", d, partnerDomain(i))), Subdomains: g.one(2), LookAlike: true})
 		}
 		if g.one(20) {
 			p.Standing = world.Suspended

@@ -3,6 +3,7 @@ package addr
 import (
 	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -192,6 +193,13 @@ func TestLookAlike(t *testing.T) {
 		a, b := mustDomain(t, c.a), mustDomain(t, c.b)
 		if LookAlike(a, b) != c.want || LookAlike(b, a) != c.want {
 			t.Errorf("%s and %s: want %v", c.a, c.b, c.want)
+		}
+		shared := false
+		for _, k := range a.Neighbours() {
+			shared = shared || slices.Contains(b.Neighbours(), k)
+		}
+		if c.want && !shared {
+			t.Errorf("%s and %s do not find each other", c.a, c.b)
 		}
 	}
 }

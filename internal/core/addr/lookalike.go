@@ -43,6 +43,18 @@ func LookAlike(a, b Domain) bool {
 	return sa == sb && len(la) >= 5 && len(lb) >= 5 && oneEdit(la, lb)
 }
 
+// Neighbours returns keys by which look-alikes find each other: any two domains
+// for which LookAlike holds share one.
+func (d Domain) Neighbours() []string {
+	out := []string{"= " + d.Skeleton()}
+	label, suffix, _ := strings.Cut(registered(d).name, ".")
+	out = append(out, label+" "+suffix)
+	for i := range label {
+		out = append(out, label[:i]+label[i+1:]+" "+suffix)
+	}
+	return out
+}
+
 func registered(d Domain) Domain {
 	if r, err := publicsuffix.EffectiveTLDPlusOne(d.name); err == nil {
 		return Domain{r}

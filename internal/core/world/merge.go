@@ -2,7 +2,6 @@ package world
 
 import (
 	"fmt"
-	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -150,40 +149,89 @@ func HoldBack(settings []Setting, limits [catalogue.NumRules]catalogue.Value) []
 	return settings
 }
 
-// RefuseDomain says why a domain cannot be one of a partner's, or returns "":
-// one of our own, a public suffix, a personal domain, another partner's, or a
+// A Watch finds domains that are taken, or that another could be taken for, in a
+// policy. It is made once for many questions.
+type Watch struct {
+	w       *World
+	judged  map[string]bool // partners that are being judged
+	order   map[string]int
+	taken   map[addr.Domain]int // index of the partner
+	similar map[string][]watched
+}
+
+type watched struct {
+	domain  addr.Domain
+	partner int // index, or -1 for ours
+}
+
+// NewWatch returns a Watch of w. judged names the partners whose domains are
+// about to be judged: of two of them the later yields.
+func NewWatch(w *World, judged ...string) *Watch {
+	x := &Watch{w: w, judged: map[string]bool{}, order: map[string]int{}, taken: map[addr.Domain]int{}, similar: map[string][]watched{}}
+	for _, id := range judged {
+		x.judged[id] = true
+	}
+	add := func(d addr.Domain, partner int) {
+		for _, k := range d.Neighbours() {
+			x.similar[k] = append(x.similar[k], watched{d, partner})
+		}
+	}
+	if w.Organisation != nil {
+		for _, o := range w.Organisation.Domains {
+			add(o.Domain, -1)
+		}
+	}
+	for i := range w.Partners {
+		x.order[w.Partners[i].ID] = i
+		for _, d := range w.Partners[i].Domains {
+			if _, is := x.taken[d.Domain]; !is {
+				x.taken[d.Domain] = i
+			}
+			if !d.LookAlike {
+				add(d.Domain, i)
+			}
+		}
+	}
+	return x
+}
+
+// yields reports whether partner, the judged one, yields to the partner at i.
+func (x *Watch) yields(partner string, i int) bool {
+	if i < 0 {
+		return true
+	}
+	other := x.w.Partners[i].ID
+	at, known := x.order[partner]
+	return other != partner && (!x.judged[other] || !known || i < at)
+}
+
+// Refuse says why a domain cannot be one of a partner's, or returns "": one of
+// our own, a public suffix, a personal domain, another partner's, or a
 // look-alike that was not said twice (model §2).
-func RefuseDomain(w *World, partner string, e Entry) string {
+func (x *Watch) Refuse(partner string, e Entry) string {
 	d := e.Domain
 	if d.IsPublicSuffix() {
 		return fmt.Sprintf("%s is a public suffix; everybody has names below it", d)
 	}
-	if w.Organisation != nil {
-		for _, o := range w.Organisation.Domains {
+	if x.w.Organisation != nil {
+		for _, o := range x.w.Organisation.Domains {
 			if o.Domain == d || o.Subdomains && d.Under(o.Domain) || e.Subdomains && o.Domain.Under(d) {
 				return fmt.Sprintf("%s is one of our own domains", d)
 			}
 		}
 	}
-	for _, p := range w.Personal {
+	for _, p := range x.w.Personal {
 		if p.Domain == d || p.Subdomains && d.Under(p.Domain) {
 			return fmt.Sprintf("%s is a personal domain; nobody stands behind its addresses", d)
 		}
 	}
-	for i := range w.Partners {
-		if w.Partners[i].ID == partner {
-			continue
-		}
-		for _, o := range w.Partners[i].Domains {
-			if o.Domain == d {
-				return fmt.Sprintf("the domain %s belongs to the partner %q already", d, w.Partners[i].ID)
-			}
-		}
+	if i, is := x.taken[d]; is && x.yields(partner, i) {
+		return fmt.Sprintf("the domain %s belongs to the partner %q already", d, x.w.Partners[i].ID)
 	}
 	if e.LookAlike {
 		return ""
 	}
-	if like, whose, ok := LookAlike(w, partner, d); ok {
+	if like, whose, ok := x.LookAlike(partner, d); ok {
 		return fmt.Sprintf("%s (%s) looks like %s (%s) of %s; if it is meant all the same, say so with look_alike: yes", d.Unicode(), d, like.Unicode(), like, whose)
 	}
 	return ""
@@ -191,21 +239,14 @@ func RefuseDomain(w *World, partner string, e Entry) string {
 
 // LookAlike finds a domain of ours or of another partner that d could be taken
 // for, and whose it is.
-func LookAlike(w *World, partner string, d addr.Domain) (like addr.Domain, whose string, found bool) {
-	if w.Organisation != nil {
-		for _, o := range w.Organisation.Domains {
-			if addr.LookAlike(o.Domain, d) {
-				return o.Domain, "ours", true
-			}
-		}
-	}
-	for i := range w.Partners {
-		if w.Partners[i].ID == partner {
-			continue
-		}
-		for _, o := range w.Partners[i].Domains {
-			if addr.LookAlike(o.Domain, d) {
-				return o.Domain, "the partner " + strings.TrimSpace(w.Partners[i].ID), true
+func (x *Watch) LookAlike(partner string, d addr.Domain) (like addr.Domain, whose string, found bool) {
+	for _, k := range d.Neighbours() {
+		for _, s := range x.similar[k] {
+			if x.yields(partner, s.partner) && addr.LookAlike(s.domain, d) {
+				if s.partner < 0 {
+					return s.domain, "ours", true
+				}
+				return s.domain, "the partner " + x.w.Partners[s.partner].ID, true
 			}
 		}
 	}
