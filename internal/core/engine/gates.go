@@ -400,14 +400,14 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	p := &a.s.pol.partners[who.partner]
 	st := p.stance[k]
-	code, feature := catalogue.TheirsUnknown, k.String()
+	code := catalogue.TheirsUnknown
 	switch {
 	case st.says == world.SaysRefuses:
 		code = catalogue.TheirsRefuses
 	case st.says == world.SaysAdmits && a.at < st.expires:
 		code = catalogue.TheirsAdmits
 		if f != catalogue.NoFeature && st.features != 0 && st.features&(1<<f) == 0 {
-			code, feature = catalogue.TheirsLacksFeature, f.String()
+			code = catalogue.TheirsLacksFeature
 		}
 	}
 	refuses := code == catalogue.TheirsRefuses || code == catalogue.TheirsLacksFeature
@@ -416,7 +416,10 @@ func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	}
 	if c := a.note(catalogue.Counterpart, refuses, code); c != nil {
 		c.Side, c.Who, c.WhoID, c.Partner = Theirs, WhoPartner, p.source.ID, p.source.ID
-		c.A, c.B = p.source.Name, feature
+		c.A, c.B = p.source.Name, k.String()
+		if code == catalogue.TheirsLacksFeature {
+			c.B = f.String()
+		}
 	}
 }
 

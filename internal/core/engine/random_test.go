@@ -253,3 +253,12 @@ func TestAgainstSlow(t *testing.T) {
 		}
 	}
 }
+
+func mustAddress(t testing.TB, s string) addr.Address {
+	t.Helper()
+	a, err := addr.Parse(s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
