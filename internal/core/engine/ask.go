@@ -221,6 +221,9 @@ type asker struct {
 	joined     bool           // a live grant on a course, without a record
 	rolesFound bool
 
+	subjectHash, resourceHash uint64
+	fetched                   world.SpaceKind // keeps the loads of fetch from being left out
+
 	// of the account that is being asked
 	class    catalogue.Class
 	refused  Gates
@@ -237,6 +240,7 @@ type accountAsked struct {
 
 func (a *asker) resolve(s *Snapshot, q *Question) error {
 	*a = asker{s: s, q: q, act: q.Action.Get(), at: q.At, person: none, link: none, space: none, near: none, aboutWhom: none, presenter: none, target: none}
+	a.fetch()
 	if err := a.findResource(); err != nil {
 		return err
 	}
@@ -247,7 +251,7 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 		if q.Address.IsZero() {
 			return &WrongUse{"context.address", "", a.act.Name + " needs the address it is about"}
 		}
-		a.look(&a.other, q.Address)
+		a.look(&a.other, q.Address, hashOf(q.Address.String()))
 		if a.other.facts.kind == ownDomain {
 			return &WrongUse{"context.address", q.Address.String(), "it is at a domain of ours; " + a.act.Name + " is about somebody outside"}
 		}
@@ -258,6 +262,50 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 	return a.findAccounts()
 }
 
+// fetch asks memory for what the question is about before anything waits for it:
+// the subject's and the resource's loads do not depend on each other, so their
+// cache misses overlap stage by stage. It decides nothing.
+func (a *asker) fetch() {
+	inv, q := &a.s.inv, a.q
+	subjects, resources := &inv.addresses, &inv.itemIDs
+	subject := q.Subject.ID
+	switch q.Subject.Kind {
+	case ByPerson:
+		subjects = &inv.personIDs
+	case ByLinkID:
+		subjects = &inv.linkIDs
+	default:
+		subject = q.Subject.Address.String()
+	}
+	switch k := q.Resource.Kind; {
+	case k == catalogue.Space:
+		resources = &inv.spaceIDs
+	case k == catalogue.Meeting:
+		resources = &inv.meetingIDs
+	case !k.IsItem():
+		resources = &inv.personIDs
+	}
+	a.subjectHash, a.resourceHash = hashOf(subject), hashOf(q.Resource.ID)
+	s1, s2 := subjects.slot(a.subjectHash), resources.slot(a.resourceHash)
+	i, j := subjects.likely(inv.text, s1, a.subjectHash), resources.likely(inv.text, s2, a.resourceHash)
+	if q.Subject.Kind != ByAddress || i >= inv.parties.n {
+		return
+	}
+	p := inv.parties.at(i)
+	space := j
+	if q.Resource.Kind.IsItem() && j < inv.items.n {
+		space = inv.items.at(j).space
+	}
+	first := p.grants.off
+	if q.Resource.Kind <= catalogue.Space && space < inv.spaces.n {
+		a.fetched = inv.spaces.at(space).kind
+	}
+	if p.grants.n > 0 {
+		a.fetched += world.SpaceKind(inv.grants[first].role)
+		a.fetched += world.SpaceKind(inv.grants[first+p.grants.n-1].role)
+	}
+}
+
 func (a *asker) findResource() error {
 	inv, r := &a.s.inv, &a.q.Resource
 	wrong := func(reason string) error { return &WrongUse{"resource", r.String(), reason} }
@@ -266,7 +314,7 @@ func (a *asker) findResource() error {
 	}
 	switch {
 	case r.Kind.IsItem():
-		i := inv.itemIDs.find(inv.text, r.ID)
+		i := inv.itemIDs.findHash(inv.text, r.ID, a.resourceHash)
 		if i == none || !inv.items.at(i).exists {
 			return wrong("there is no such " + r.Kind.String())
 		}
@@ -276,13 +324,13 @@ func (a *asker) findResource() error {
 		}
 		a.target, a.space, a.near = i, it.space, 0
 	case r.Kind == catalogue.Space:
-		i := inv.spaceIDs.find(inv.text, r.ID)
+		i := inv.spaceIDs.findHash(inv.text, r.ID, a.resourceHash)
 		if i == none || !inv.spaces.at(i).exists {
 			return wrong("there is no such space")
 		}
 		a.target, a.space = i, i
 	case r.Kind == catalogue.Meeting:
-		i := inv.meetingIDs.find(inv.text, r.ID)
+		i := inv.meetingIDs.findHash(inv.text, r.ID, a.resourceHash)
 		if i == none || !inv.meetings.at(i).exists {
 			return wrong("there is no such meeting")
 		}
@@ -292,7 +340,7 @@ func (a *asker) findResource() error {
 			return wrong("write directory:ours")
 		}
 	default: // a person, or what every person has
-		i := inv.personIDs.find(inv.text, r.ID)
+		i := inv.personIDs.findHash(inv.text, r.ID, a.resourceHash)
 		if i == none || !inv.people.at(i).exists {
 			return wrong("there is no such person")
 		}
@@ -334,7 +382,7 @@ func (a *asker) findSubject() error {
 		a.party.index, a.party.domain, a.party.partner = none, none, none
 		return nil
 	default:
-		a.look(&a.party, w.Address)
+		a.look(&a.party, w.Address, a.subjectHash)
 		if a.party.facts.kind != ownDomain {
 			switch {
 			case a.party.record && a.party.provisioned():
@@ -364,10 +412,10 @@ func (a *asker) findSubject() error {
 }
 
 // look finds out what is known of an address at the asked moment.
-func (a *asker) look(o *outside, x addr.Address) {
+func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 	inv, pol := &a.s.inv, a.s.pol
 	o.address, o.domain, o.partner = x, none, none
-	o.index = inv.addresses.find(inv.text, x.String())
+	o.index = inv.addresses.findHash(inv.text, x.String(), hash)
 	if o.known = inv.partyAt(o.index); o.known != nil {
 		o.domain = o.known.domain
 		o.facts = pol.domains[o.domain]

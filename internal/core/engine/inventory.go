@@ -171,21 +171,21 @@ func (s *Snapshot) Counts() Counts {
 type Editor struct {
 	inv    inventory
 	pol    *policy
-	tok    *token
+	tok    token
 	policy *world.World // where policy is to be compiled anew
 	seen   map[row]uint32
 }
 
 // New returns an Editor of an empty world.
 func New() *Editor {
-	return &Editor{tok: &token{}, seen: map[row]uint32{}, policy: &world.World{}}
+	return &Editor{tok: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
 }
 
 // Edit returns an Editor that begins with s. Only one line of snapshots grows in
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
 func (s *Snapshot) Edit() *Editor {
-	e := &Editor{inv: s.inv, pol: s.pol, tok: &token{}}
+	e := &Editor{inv: s.inv, pol: s.pol, tok: newToken()}
 	if s.taken {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
@@ -293,7 +293,7 @@ func (e *Editor) row(settings []world.Setting, held bool) uint32 {
 }
 
 // grow makes sure that a table has a place for every index up to i.
-func grow[T any](v *vec[T], tok *token, i uint32, empty T) *T {
+func grow[T any](v *vec[T], tok token, i uint32, empty T) *T {
 	for v.n <= i {
 		v.add(tok, empty)
 	}

@@ -26,6 +26,7 @@ type policy struct {
 	byPerson  map[uint32][]int32
 	byGroup   map[uint32][]int32
 	anyPeople bool
+	named     []bool // by person: an exception names the person itself
 }
 
 // domainEntry is what the table of model §2 says of one name.
@@ -98,7 +99,7 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 	return
 }
 
-func compile(v *inventory, tok *token, w *world.World) *policy {
+func compile(v *inventory, tok token, w *world.World) *policy {
 	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}, byGroup: map[uint32][]int32{}}
 	stanceDays := world.StartStanceDays
 	if w.Settings != nil {
@@ -183,6 +184,10 @@ func compile(v *inventory, tok *token, w *world.World) *policy {
 		for _, id := range src.People {
 			if k := v.personIDs.find(v.text, id); k != none {
 				p.byPerson[k] = append(p.byPerson[k], int32(i))
+				for uint32(len(p.named)) <= k {
+					p.named = append(p.named, false)
+				}
+				p.named[k] = true
 			}
 		}
 		for _, id := range src.Groups {
@@ -197,7 +202,7 @@ func compile(v *inventory, tok *token, w *world.World) *policy {
 
 // lookupRef turns a reference of an exception into indexes. Names the inventory
 // does not hold yet are taken in, so that they match once it does.
-func (v *inventory) lookupRef(tok *token, r world.PartyRef) partyRef {
+func (v *inventory) lookupRef(tok token, r world.PartyRef) partyRef {
 	switch {
 	case r.Partner != "":
 		return partyRef{0, v.partners.add(tok, &v.text, r.Partner)}

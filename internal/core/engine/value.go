@@ -142,20 +142,8 @@ type about struct {
 // in the chain.
 func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
-	rule := r.Get()
-	scale := &rule.Scale
+	shape, layers := ruleShape[r], ruleLayers[r]
 	best := catalogue.Unset
-	take := func(v catalogue.Value) {
-		switch {
-		case v == catalogue.Unset:
-		case best == catalogue.Unset || scale.Shape == catalogue.Choice:
-			best = v
-		case scale.Shape == catalogue.Methods:
-			best &= v
-		case v < best:
-			best = v
-		}
-	}
 	if c != nil {
 		c.Rule = r
 		for l := range c.Steps {
@@ -167,35 +155,35 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 			c.Steps[DefaultLayer].Held = pol.said[r]
 		}
 	}
-	if rule.Layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
+	if layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
 		row := &pol.partners[in.party.partner]
-		take(row.rules[r])
+		best = row.rules[r]
 		if c != nil {
 			c.Steps[PartnerLayer] = Step{true, row.rules[r], row.held[r], row.source.ID}
 		}
 	}
-	if rule.Layers&catalogue.AtPeople != 0 && in.person != none {
+	if layers&catalogue.AtPeople != 0 && in.person != none {
 		if c != nil {
 			c.Steps[PeopleLayer].Applies = true
 		}
 		if pol.anyPeople {
-			take(a.peopleValue(r, in, c))
+			best = join(shape, best, a.peopleValue(r, in, c))
 		}
 	}
-	if rule.Layers&catalogue.AtSpace != 0 && in.space != none {
+	if layers&catalogue.AtSpace != 0 && in.space != none {
 		sp := inv.spaces.at(in.space)
 		if sp.rules != none {
-			take(inv.rows[sp.rules][r])
+			best = join(shape, best, inv.rows[sp.rules][r])
 		}
 		if c != nil {
 			c.Steps[SpaceLayer] = inv.step(sp.rules, sp.held, r)
 			c.Steps[SpaceLayer].Where = inv.spaceIDs.text(inv.text, in.space)
 		}
 	}
-	if rule.Layers&catalogue.AtItem != 0 && a.near != none {
+	if layers&catalogue.AtItem != 0 && a.near != none {
 		rules, held := a.nearRows()
 		if rules != none {
-			take(inv.rows[rules][r])
+			best = join(shape, best, inv.rows[rules][r])
 		}
 		if c != nil {
 			c.Steps[ItemLayer] = inv.step(rules, held, r)
@@ -205,7 +193,35 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	if best == catalogue.Unset {
 		best = pol.fallback[r]
 	}
-	return scale.Tighter(best, pol.limit[r])
+	if shape == catalogue.Choice {
+		return best
+	}
+	return join(shape, best, pol.limit[r])
+}
+
+// What of the catalogue every value needs, close together.
+var (
+	ruleShape  [catalogue.NumRules]catalogue.Shape
+	ruleLayers [catalogue.NumRules]catalogue.Layers
+	_          = func() bool {
+		for i, r := range catalogue.Rules() {
+			ruleShape[i], ruleLayers[i] = r.Scale.Shape, r.Layers
+		}
+		return true
+	}()
+)
+
+// join takes what a nearer layer says to what wider ones say.
+func join(shape catalogue.Shape, best, v catalogue.Value) catalogue.Value {
+	switch {
+	case v == catalogue.Unset:
+		return best
+	case best == catalogue.Unset || shape == catalogue.Choice:
+		return v
+	case shape == catalogue.Methods:
+		return best & v
+	}
+	return min(best, v)
 }
 
 func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
@@ -223,9 +239,11 @@ func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
 // of their groups, several of the same the tightest.
 func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
-	v := a.tightest(pol.byPerson[in.person], r, in, c)
-	if v != catalogue.Unset {
-		return v
+	v := catalogue.Unset
+	if in.person < uint32(len(pol.named)) && pol.named[in.person] {
+		if v = a.tightest(pol.byPerson[in.person], r, in, c); v != catalogue.Unset {
+			return v
+		}
 	}
 	if len(pol.byGroup) == 0 {
 		return v

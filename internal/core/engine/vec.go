@@ -1,12 +1,19 @@
 package engine
 
 import (
+	"encoding/binary"
 	"hash/maphash"
+	"sync/atomic"
 	"unsafe"
 )
 
-// token marks what an Editor has copied and may therefore write.
-type token struct{ _ byte }
+// token marks what an Editor has copied and may therefore write. It is a number
+// and no pointer, so that the garbage collector need not look into chunks.
+type token uint64
+
+var lastToken atomic.Uint64
+
+func newToken() token { return token(lastToken.Add(1)) }
 
 const (
 	chunkBits = 8
@@ -14,14 +21,14 @@ const (
 )
 
 type chunk[T any] struct {
-	owner *token
-	items [chunkLen]T
+	items [chunkLen]T // first, so that records lie in whole cache lines
+	owner token
 }
 
 // vec is a list in chunks. Reading costs one more load than a slice, from a
 // table small enough to stay cached; writing copies one chunk per editor.
 type vec[T any] struct {
-	owner  *token
+	owner  token
 	chunks []*chunk[T]
 	n      uint32
 }
@@ -29,7 +36,7 @@ type vec[T any] struct {
 func (v *vec[T]) at(i uint32) *T { return &v.chunks[i>>chunkBits].items[i&(chunkLen-1)] }
 
 // edit returns the place i for writing by the editor that holds tok.
-func (v *vec[T]) edit(tok *token, i uint32) *T {
+func (v *vec[T]) edit(tok token, i uint32) *T {
 	if v.owner != tok {
 		v.chunks = append([]*chunk[T](nil), v.chunks...)
 		v.owner = tok
@@ -42,7 +49,7 @@ func (v *vec[T]) edit(tok *token, i uint32) *T {
 	return &c.items[i&(chunkLen-1)]
 }
 
-func (v *vec[T]) add(tok *token, x T) uint32 {
+func (v *vec[T]) add(tok token, x T) uint32 {
 	i := v.n
 	if i>>chunkBits == uint32(len(v.chunks)) {
 		if v.owner != tok {
@@ -90,33 +97,57 @@ func (b *blob) add(s string) ref {
 var seed = maphash.MakeSeed()
 
 // names gives every distinct text an index that stays the same for good. The
-// table probes linearly; a slot holds half the hash, so that the text itself is
-// looked at once.
+// table probes linearly. A slot holds half the hash and where the text stands;
+// the index and the length stand right before the text, so that a look-up misses
+// the cache twice: the slot, and the text with its index.
 type names struct {
-	slots vec[uint64] // upper half of the hash << 32 | index + 1
+	slots vec[uint64] // upper half of the hash << 32 | offset of the text
 	mask  uint32      // number of slots - 1
 	refs  []ref
 }
 
-func (t *names) find(b blob, s string) uint32 {
+// entryHead is the bytes before a text of a table: index and length.
+const entryHead = 4 + 2
+
+func hashOf(s string) uint64 { return maphash.String(seed, s) }
+
+func (t *names) find(b blob, s string) uint32 { return t.findHash(b, s, hashOf(s)) }
+
+func (t *names) findHash(b blob, s string, h uint64) uint32 {
 	if t.mask == 0 {
 		return none
 	}
-	h := maphash.String(seed, s)
 	for pos := uint32(h) & t.mask; ; pos = (pos + 1) & t.mask {
 		slot := *t.slots.at(pos)
 		if slot == 0 {
 			return none
 		}
 		if slot>>32 == h>>32 {
-			if i := uint32(slot) - 1; b.text(t.refs[i]) == s {
-				return i
+			at := uint32(slot)
+			if n := uint32(binary.LittleEndian.Uint16(b[at-2:])); n == uint32(len(s)) && unsafe.String(&b[at], int(n)) == s {
+				return binary.LittleEndian.Uint32(b[at-entryHead:])
 			}
 		}
 	}
 }
 
-func (t *names) add(tok *token, b *blob, s string) uint32 {
+// likely returns the index that the first slot of a hash names, unverified, or
+// none: what to fetch while the look-up itself still waits for memory.
+func (t *names) likely(b blob, slot uint64, h uint64) uint32 {
+	if slot == 0 || slot>>32 != h>>32 {
+		return none
+	}
+	return binary.LittleEndian.Uint32(b[uint32(slot)-entryHead:])
+}
+
+func (t *names) slot(h uint64) uint64 {
+	if t.mask == 0 {
+		return 0
+	}
+	return *t.slots.at(uint32(h) & t.mask)
+}
+
+func (t *names) add(tok token, b *blob, s string) uint32 {
 	if i := t.find(*b, s); i != none {
 		return i
 	}
@@ -124,31 +155,33 @@ func (t *names) add(tok *token, b *blob, s string) uint32 {
 		t.grow(tok, *b)
 	}
 	i := uint32(len(t.refs))
+	if len(s) == 0 || len(s) > 1<<16-1 {
+		panic("engine: a name is empty or longer than 65535 bytes") // the edge bounds them far below
+	}
+	*b = binary.LittleEndian.AppendUint32(*b, i)
+	*b = binary.LittleEndian.AppendUint16(*b, uint16(len(s)))
 	t.refs = append(t.refs, b.add(s))
-	t.place(tok, maphash.String(seed, s), i)
+	t.place(tok, hashOf(s), t.refs[i].off)
 	return i
 }
 
-func (t *names) place(tok *token, h uint64, i uint32) {
+func (t *names) place(tok token, h uint64, off uint32) {
 	pos := uint32(h) & t.mask
 	for *t.slots.at(pos) != 0 {
 		pos = (pos + 1) & t.mask
 	}
-	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(i+1)
+	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(off)
 }
 
-func (t *names) grow(tok *token, b blob) {
+func (t *names) grow(tok token, b blob) {
 	size := max(chunkLen, (t.mask+1)*2)
-	t.slots, t.mask = vec[uint64]{}, size-1
+	t.slots, t.mask = vec[uint64]{owner: tok}, size-1
 	for t.slots.n < size {
-		if t.slots.owner != tok {
-			t.slots.owner = tok
-		}
 		t.slots.chunks = append(t.slots.chunks, &chunk[uint64]{owner: tok})
 		t.slots.n += chunkLen
 	}
-	for i, r := range t.refs {
-		t.place(tok, maphash.String(seed, b.text(r)), uint32(i))
+	for _, r := range t.refs {
+		t.place(tok, hashOf(b.text(r)), r.off)
 	}
 }
 

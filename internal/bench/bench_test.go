@@ -1,0 +1,370 @@
+// Package bench measures the engine and the service at the size of a large
+// organisation. Each benchmark prints figures with their floors from the same
+// run; nothing here passes or fails by time.
+package bench
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"runtime"
+	"sort"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+
+	"wexillum.example/internal/api"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldgen"
+)
+
+var guests = flag.Int("guests", 100_000, "records of outsiders; ten grants each")
+
+func TestMain(m *testing.M) { dbtest.Main(m) }
+
+var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
+
+func generate(b *testing.B) *world.World {
+	b.Helper()
+	return worldgen.Generate(1, worldgen.Size{Guests: *guests}, now)
+}
+
+// questions makes questions about known guests and what they have to do with,
+// spread over the whole world so that little of it is cached.
+func questions(w *world.World, n int) []engine.Question {
+	r := rand.New(rand.NewPCG(5, 5))
+	var out []engine.Question
+	acts := []string{"spaces.enter", "files.open", "files.edit", "chat.message", "meetings.join", "reports.view", "spaces.edit_page", "directory.sign_in"}
+	for len(out) < n {
+		g := &w.Grants[r.IntN(len(w.Grants))]
+		if g.Group != "" {
+			continue
+		}
+		act, _ := catalogue.ActionByName(acts[r.IntN(len(acts))])
+		q := engine.Question{Subject: engine.Who{Address: g.Address}, Action: act.ID, Resource: g.Resource, At: now}
+		switch {
+		case act.Takes(g.Resource.Kind):
+		case act.On[0] == catalogue.Person:
+			q.Resource = world.Resource{Kind: catalogue.Person, ID: w.People[r.IntN(len(w.People))].ID}
+		case act.On[0] == catalogue.Meeting:
+			q.Resource = world.Resource{Kind: catalogue.Meeting, ID: w.Meetings[r.IntN(len(w.Meetings))].ID}
+		case act.On[0] == catalogue.OurDirectory:
+			q.Resource = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+		default:
+			continue
+		}
+		out = append(out, q)
+	}
+	// The texts of the questions one behind the other, as a request has just
+	// written them: what is measured is the engine, not reading old questions.
+	var buf strings.Builder
+	for i := range out {
+		buf.WriteString(out[i].Subject.Address.String())
+		buf.WriteString(out[i].Resource.ID)
+	}
+	text := buf.String()
+	for i := range out {
+		n := len(out[i].Subject.Address.String())
+		a, err := addr.Parse(text[:n])
+		if err != nil {
+			panic(err)
+		}
+		m := len(out[i].Resource.ID)
+		out[i].Subject.Address, out[i].Resource.ID, text = a, text[n:n+m], text[n+m:]
+	}
+	return out
+}
+
+// chase is a ring of dependent loads over an array of a size: each element says
+// where the next one is.
+type chase []uint64
+
+func newChase(bytes int) chase {
+	c := make(chase, bytes/8)
+	order := rand.New(rand.NewPCG(1, 2)).Perm(len(c) / 8) // one element a cache line
+	for i := range order {
+		c[order[i]*8] = uint64(order[(i+1)%len(order)] * 8)
+	}
+	return c
+}
+
+func (c chase) run(n int) (perLoad float64) {
+	at := uint64(0)
+	start := time.Now()
+	for range n {
+		at = c[at]
+	}
+	took := time.Since(start)
+	if at == 1 {
+		fmt.Print()
+	}
+	return float64(took.Nanoseconds()) / float64(n)
+}
+
+func median(xs []float64) float64 {
+	sort.Float64s(xs)
+	return xs[len(xs)/2]
+}
+
+func heap() uint64 {
+	runtime.GC()
+	runtime.GC()
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return m.HeapAlloc
+}
+
+// BenchmarkDecision compares a decision with one dependent cache-missing read
+// over an array of the snapshot's size, in alternating runs.
+func BenchmarkDecision(b *testing.B) {
+	w := generate(b)
+	before := heap()
+	s := engine.Of(w)
+	size := int(heap() - before)
+	qs := questions(w, 200_000)
+	c := newChase(size)
+	decide := func() float64 {
+		start := time.Now()
+		for i := range qs {
+			if _, err := s.Decide(&qs[i]); err != nil {
+				b.Fatal(err)
+			}
+		}
+		return float64(time.Since(start).Nanoseconds()) / float64(len(qs))
+	}
+	explain := func() float64 {
+		start := time.Now()
+		for i := range qs[:20000] {
+			_, _ = s.Explain(&qs[i])
+		}
+		return float64(time.Since(start).Nanoseconds()) / 20000
+	}
+	var decisions, explained, loads, ratios []float64
+	for range 7 {
+		l := c.run(2_000_000)
+		d := decide()
+		loads, decisions, ratios = append(loads, l), append(decisions, d), append(ratios, d/l)
+		explained = append(explained, explain())
+	}
+	i := 0
+	allocs := testing.AllocsPerRun(1000, func() { _, _ = s.Decide(&qs[i%len(qs)]); i++ })
+	explainAllocs := testing.AllocsPerRun(1000, func() { _, _ = s.Explain(&qs[i%len(qs)]); i++ })
+	b.ReportMetric(median(decisions), "ns/decision")
+	b.ReportMetric(median(loads), "ns/missing-read")
+	b.ReportMetric(median(ratios), "x-missing-read")
+	b.ReportMetric(allocs, "allocs/decision")
+	b.ReportMetric(median(explained), "ns/explanation")
+	b.ReportMetric(explainAllocs, "allocs/explanation")
+	b.ReportMetric(float64(size)/float64(len(w.Grants)), "bytes/grant")
+	b.ReportMetric(0, "ns/op")
+	runtime.KeepAlive(w)
+}
+
+// BenchmarkGrowth prints how a decision grows with the world.
+func BenchmarkGrowth(b *testing.B) {
+	for _, n := range []int{1_000, 10_000, 100_000} {
+		b.Run(fmt.Sprintf("guests=%d", n), func(b *testing.B) {
+			w := worldgen.Generate(1, worldgen.Size{Guests: n}, now)
+			s := engine.Of(w)
+			qs := questions(w, 100_000)
+			var ds []float64
+			for range 5 {
+				start := time.Now()
+				for i := range qs {
+					_, _ = s.Decide(&qs[i])
+				}
+				ds = append(ds, float64(time.Since(start).Nanoseconds())/float64(len(qs)))
+			}
+			b.ReportMetric(median(ds), "ns/decision")
+			b.ReportMetric(0, "ns/op")
+		})
+	}
+}
+
+// BenchmarkChange prints what one changed grant, and one changed rule, cost a
+// large snapshot.
+func BenchmarkChange(b *testing.B) {
+	w := generate(b)
+	s := engine.Of(w)
+	const n = 200
+	start := time.Now()
+	for i := range n {
+		e := s.Edit()
+		g := w.Grants[i*7]
+		e.SetGrants(g.Party(), []world.Grant{g})
+		s = e.Done()
+	}
+	b.ReportMetric(float64(time.Since(start).Microseconds())/n, "us/grant-changed")
+	start = time.Now()
+	for i := range 10 {
+		e := s.Edit()
+		next := world.Merge(s.Policy(), &world.World{Rules: []world.RuleSetting{{Rule: catalogue.MustRule("chat.guests"), Limit: catalogue.On, Default: catalogue.Value(i % 2), Counts: catalogue.Unset}}})
+		e.SetPolicy(next)
+		s = e.Done()
+	}
+	b.ReportMetric(float64(time.Since(start).Microseconds())/10, "us/rule-changed")
+	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkReady prints the time from a file, and from a database, to a snapshot
+// that answers.
+func BenchmarkReady(b *testing.B) {
+	w := generate(b)
+	b.Run("file", func(b *testing.B) {
+		text := worldfile.Write(w)
+		b.ReportMetric(float64(len(text))/1e6, "MB")
+		start := time.Now()
+		x, err := worldfile.Read(text, worldfile.Options{Now: now})
+		if err != nil {
+			b.Fatal(err)
+		}
+		engine.Of(world.Merge(&world.World{}, x))
+		b.ReportMetric(time.Since(start).Seconds(), "s/file-to-ready")
+		b.ReportMetric(0, "ns/op")
+	})
+	b.Run("database", func(b *testing.B) {
+		ctx := context.Background()
+		st, err := store.Open(ctx, dbtest.DSN(b), nil)
+		if err != nil {
+			b.Fatal(err)
+		}
+		defer st.Close()
+		if err := st.Migrate(ctx); err != nil {
+			b.Fatal(err)
+		}
+		start := time.Now()
+		if _, err := st.Import(ctx, "bench", "bench", w, nil); err != nil {
+			b.Fatal(err)
+		}
+		b.ReportMetric(time.Since(start).Seconds(), "s/import")
+		before := heap()
+		start = time.Now()
+		svc, err := service.New(ctx, st, nil, slog.New(slog.NewTextHandler(io.Discard, nil)))
+		if err != nil {
+			b.Fatal(err)
+		}
+		b.ReportMetric(time.Since(start).Seconds(), "s/database-to-ready")
+		b.ReportMetric(float64(heap()-before)/float64(len(w.Grants)), "bytes/grant")
+		start = time.Now()
+		rows, err := st.DB().QueryContext(ctx, "SELECT party, resource_kind, resource, role, starts, ends, sponsor, reviewed FROM `grant`")
+		if err != nil {
+			b.Fatal(err)
+		}
+		n := 0
+		for rows.Next() {
+			n++
+		}
+		rows.Close()
+		b.ReportMetric(time.Since(start).Seconds(), "s/streaming-the-grants")
+		if n != len(w.Grants) || svc.State().Counts().Guests != len(w.Guests) {
+			b.Fatalf("%d grants, %+v", n, svc.State().Counts())
+		}
+		b.ReportMetric(0, "ns/op")
+	})
+}
+
+// BenchmarkHTTP prints evaluations a second, single and in batches of 100, beside
+// an empty chi handler asked the same way.
+func BenchmarkHTTP(b *testing.B) {
+	ctx := context.Background()
+	w := worldgen.Generate(1, worldgen.Size{Guests: 10_000}, now)
+	st, err := store.Open(ctx, dbtest.DSN(b), nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer st.Close()
+	if err := st.Migrate(ctx); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := st.Import(ctx, "bench", "bench", w, nil); err != nil {
+		b.Fatal(err)
+	}
+	log := slog.New(slog.NewTextHandler(io.Discard, &slog.HandlerOptions{Level: slog.LevelError}))
+	svc, err := service.New(ctx, st, nil, log)
+	if err != nil {
+		b.Fatal(err)
+	}
+	if err := svc.PutAccount(ctx, "bench", "", service.Account{Name: "bench", Role: "administrator"}, "a long password"); err != nil {
+		b.Fatal(err)
+	}
+	token, _, err := svc.MakeToken(ctx, service.Who{Name: "bench"}, "bench", "decisions", time.Hour)
+	if err != nil {
+		b.Fatal(err)
+	}
+	h, err := api.New(api.Options{Service: svc, Store: st, Log: log})
+	if err != nil {
+		b.Fatal(err)
+	}
+	empty := chi.NewRouter()
+	empty.Post("/access/v1/evaluation", func(w http.ResponseWriter, r *http.Request) {
+		_, _ = io.Copy(io.Discard, r.Body)
+		w.Header().Set("Content-Type", "application/json")
+		_, _ = w.Write([]byte(`{"decision":true}`))
+	})
+	var single [][]byte
+	qs := questions(w, 2000)
+	var members []string
+	for _, q := range qs {
+		one := fmt.Sprintf(`"subject":{"type":"party","id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q}`, q.Subject.Address, q.Action, q.Resource.Kind, q.Resource.ID)
+		single = append(single, []byte("{"+one+"}"))
+		members = append(members, "{"+one+"}")
+	}
+	var batch [][]byte
+	for i := 0; i+100 <= len(members); i += 100 {
+		batch = append(batch, []byte(`{"evaluations":[`+strings.Join(members[i:i+100], ",")+`]}`))
+	}
+	rate := func(h http.Handler, path string, bodies [][]byte, each int) float64 {
+		srv := httptest.NewServer(h)
+		defer srv.Close()
+		client := srv.Client()
+		done, start := 0, time.Now()
+		for time.Since(start) < 2*time.Second {
+			req, _ := http.NewRequest("POST", srv.URL+path, bytes.NewReader(bodies[done%len(bodies)]))
+			req.Header.Set("Authorization", "Bearer "+token)
+			req.Header.Set("Content-Type", "application/json")
+			resp, err := client.Do(req)
+			if err != nil {
+				b.Fatal(err)
+			}
+			var out struct {
+				Evaluations []json.RawMessage
+				Decision    *bool
+			}
+			text, _ := io.ReadAll(resp.Body)
+			resp.Body.Close()
+			if resp.StatusCode != 200 {
+				b.Fatalf("%d %s", resp.StatusCode, text)
+			}
+			if done == 0 && json.Unmarshal(text, &out) == nil && each > 1 && len(out.Evaluations) != each {
+				b.Fatalf("%d evaluations", len(out.Evaluations))
+			}
+			done++
+		}
+		return float64(done*each) / time.Since(start).Seconds()
+	}
+	floor := rate(empty, "/access/v1/evaluation", single, 1)
+	one := rate(h, "/access/v1/evaluation", single, 1)
+	hundred := rate(h, "/access/v1/evaluations", batch, 100)
+	b.ReportMetric(floor, "empty-handler/s")
+	b.ReportMetric(one, "evaluations/s")
+	b.ReportMetric(hundred, "evaluations-in-batches/s")
+	b.ReportMetric(floor/one, "x-empty-handler")
+	b.ReportMetric(0, "ns/op")
+}
