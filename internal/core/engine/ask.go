@@ -220,6 +220,7 @@ type asker struct {
 	spaceRole  catalogue.Role // what grants on the space give
 	joined     bool           // a live grant on a course, without a record
 	rolesFound bool
+	below      catalogue.Layers // the layers below the partner that may say something here
 
 	subjectHash, resourceHash uint64
 	fetched                   world.SpaceKind // keeps the loads of fetch from being left out
@@ -259,7 +260,27 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 	if err := a.findPeople(); err != nil {
 		return err
 	}
+	a.findBelow()
 	return a.findAccounts()
+}
+
+// findBelow finds which layers below the partner can say anything here at all:
+// mostly none of them does.
+func (a *asker) findBelow() {
+	pol, inv := a.s.pol, &a.s.inv
+	for _, p := range [2]uint32{a.aboutWhom, a.presenter} {
+		if p != none && pol.anyPeople && (p < uint32(len(pol.named)) && pol.named[p] || inv.people.at(p).groups.n > 0 && len(pol.byGroup) > 0) {
+			a.below |= catalogue.AtPeople
+		}
+	}
+	if a.space != none && inv.spaces.at(a.space).rules != none {
+		a.below |= catalogue.AtSpace
+	}
+	if a.near != none {
+		if rules, _ := a.nearRows(); rules != none {
+			a.below |= catalogue.AtItem
+		}
+	}
 }
 
 // fetch asks memory for what the question is about before anything waits for it:
@@ -286,24 +307,23 @@ func (a *asker) fetch() {
 		resources = &inv.personIDs
 	}
 	a.subjectHash, a.resourceHash = hashOf(subject), hashOf(q.Resource.ID)
-	s1, s2 := subjects.slot(a.subjectHash), resources.slot(a.resourceHash)
-	i, j := subjects.likely(inv.text, s1, a.subjectHash), resources.likely(inv.text, s2, a.resourceHash)
-	if q.Subject.Kind != ByAddress || i >= inv.parties.n {
+	i, j := subjects.likely(a.subjectHash), resources.likely(a.resourceHash)
+	if q.Subject.Kind != ByAddress || i >= inv.parties.n || j >= uint32(len(resources.refs)) {
 		return
 	}
 	p := inv.parties.at(i)
 	space := j
+	r1, r2 := subjects.refs[i], resources.refs[j]
 	if q.Resource.Kind.IsItem() && j < inv.items.n {
 		space = inv.items.at(j).space
 	}
-	first := p.grants.off
-	if q.Resource.Kind <= catalogue.Space && space < inv.spaces.n {
-		a.fetched = inv.spaces.at(space).kind
-	}
 	if p.grants.n > 0 {
-		a.fetched += world.SpaceKind(inv.grants[first].role)
-		a.fetched += world.SpaceKind(inv.grants[first+p.grants.n-1].role)
+		a.fetched = world.SpaceKind(inv.grants[p.grants.off].role + inv.grants[p.grants.off+p.grants.n-1].role)
 	}
+	if q.Resource.Kind <= catalogue.Space && space < inv.spaces.n {
+		a.fetched += inv.spaces.at(space).kind
+	}
+	a.fetched += world.SpaceKind(inv.text[r1.off] + inv.text[r2.off])
 }
 
 func (a *asker) findResource() error {
@@ -534,6 +554,9 @@ func (a *asker) decide() Verdict {
 		v := a.ask(a.accounts[i])
 		if i == 0 || v.before(&best) {
 			best = v
+		}
+		if best.Yes { // accounts come in the order of preference: no later one decides
+			break
 		}
 	}
 	return best

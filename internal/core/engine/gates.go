@@ -203,11 +203,12 @@ func (a *asker) standing(o *outside) {
 	switch {
 	case p.standing == world.Suspended:
 		code = catalogue.StandingSuspended
-	case p.standing == world.Ended && a.at >= p.endedAt:
+	case p.standing == world.Ended && a.at >= a.s.pol.rest[o.partner].endedAt:
 		code = catalogue.StandingEnded
 	}
 	if c := a.note(catalogue.DomainGate, code != catalogue.StandingActive, code); c != nil {
-		c.A, c.Who, c.Partner = p.source.Name, WhoAdministrator, p.source.ID
+		src := a.s.pol.rest[o.partner].source
+		c.A, c.Who, c.Partner = src.Name, WhoAdministrator, src.ID
 	}
 }
 
@@ -216,7 +217,7 @@ func (a *asker) openedNo(o *outside, k catalogue.Key) {
 	if o.partner == none || a.s.pol.partners[o.partner].opened[k] != world.OpenNo {
 		return
 	}
-	p := a.s.pol.partners[o.partner].source
+	p := a.s.pol.rest[o.partner].source
 	if c := a.note(catalogue.DomainGate, true, catalogue.OpenedNo); c != nil {
 		c.A, c.B, c.Who, c.Partner = p.Name, k.String(), WhoAdministrator, p.ID
 	}
@@ -233,9 +234,10 @@ func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *ab
 	opened := world.OpenUnset
 	if o.partner != none {
 		row := &a.s.pol.partners[o.partner]
-		opened, partner = row.opened[k], row.source.ID
+		opened = row.opened[k]
 		if a.rec != nil {
-			name = row.source.Name
+			src := a.s.pol.rest[o.partner].source
+			name, partner = src.Name, src.ID
 		}
 	}
 	switch {
@@ -398,7 +400,7 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 }
 
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
-	p := &a.s.pol.partners[who.partner]
+	p := &a.s.pol.rest[who.partner]
 	st := p.stance[k]
 	code := catalogue.TheirsUnknown
 	switch {

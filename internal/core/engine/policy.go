@@ -19,12 +19,14 @@ type policy struct {
 	said      row // the default as it was said
 	saidHeld  [catalogue.NumRules]bool
 	partners  []partnerRow // by index of inventory.partners
+	rest      []partnerRest
+	alone     row // the effective values where no partner and no layer below speaks
 	byName    map[string]domainEntry
 	bars      map[string]int32 // by address: index in source.Barred
 	domains   []domainFacts    // by index of inventory.domains
 	except    []exception
 	byPerson  map[uint32][]int32
-	byGroup   map[uint32][]int32
+	byGroup   [][]int32 // by group
 	anyPeople bool
 	named     []bool // by person: an exception names the person itself
 }
@@ -61,15 +63,21 @@ type stanceFacts struct {
 	source   string
 }
 
+// partnerRow is what most decisions ask of a partner; partnerRest what few do.
+// They are kept apart so that the rows of many partners stay in the cache.
 type partnerRow struct {
 	exists   bool
 	standing world.Standing
-	endedAt  moment.Moment
 	opened   [catalogue.NumKeys]world.Opening
-	stance   [catalogue.NumKeys]stanceFacts
 	rules    row
-	held     row
-	source   *world.Partner
+	alone    row // the effective values where no layer below the partner speaks
+}
+
+type partnerRest struct {
+	endedAt moment.Moment
+	stance  [catalogue.NumKeys]stanceFacts
+	held    row
+	source  *world.Partner
 }
 
 type exception struct {
@@ -100,7 +108,7 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 }
 
 func compile(v *inventory, tok token, w *world.World) *policy {
-	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}, byGroup: map[uint32][]int32{}}
+	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}}
 	stanceDays := world.StartStanceDays
 	if w.Settings != nil {
 		stanceDays = w.Settings.StanceDays
@@ -123,6 +131,8 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			}
 		}
 	}
+	silent := emptyRow()
+	p.alone = p.effective(&silent)
 	if w.Organisation != nil {
 		if w.Organisation.Zone != nil {
 			p.zone = w.Organisation.Zone
@@ -138,10 +148,11 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		src := &w.Partners[i]
 		k := v.partners.add(tok, &v.text, src.ID)
 		for uint32(len(p.partners)) <= k {
-			p.partners = append(p.partners, partnerRow{})
+			p.partners, p.rest = append(p.partners, partnerRow{}), append(p.rest, partnerRest{})
 		}
-		row := partnerRow{exists: true, standing: src.Standing, endedAt: src.StandingSince, opened: src.Opened, source: src}
-		row.rules, row.held = rowsOf(src.Rules)
+		row, rest := partnerRow{exists: true, standing: src.Standing, opened: src.Opened}, partnerRest{endedAt: src.StandingSince, source: src}
+		row.rules, rest.held = rowsOf(src.Rules)
+		row.alone = p.effective(&row.rules)
 		for _, s := range src.Stance {
 			f := stanceFacts{says: s.Says, expires: moment.Never, source: s.Source}
 			for _, x := range s.Features {
@@ -153,9 +164,9 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			if s.AsOf.IsSet() && stanceDays != catalogue.NoLimit {
 				f.expires = moment.EndOfDays(moment.DayOf(s.AsOf, p.zone), int(stanceDays), p.zone)
 			}
-			row.stance[s.Key] = f
+			rest.stance[s.Key] = f
 		}
-		p.partners[k] = row
+		p.partners[k], p.rest[k] = row, rest
 		for _, d := range src.Domains {
 			p.enter(d, partnerDomain, k)
 		}
@@ -192,12 +203,30 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		}
 		for _, id := range src.Groups {
 			if k := v.groupIDs.find(v.text, id); k != none {
+				for uint32(len(p.byGroup)) <= k {
+					p.byGroup = append(p.byGroup, nil)
+				}
 				p.byGroup[k] = append(p.byGroup[k], int32(i))
 			}
 		}
 	}
 	p.anyPeople = len(p.except) > 0
 	return p.extend(v)
+}
+
+// effective joins what one layer says to defaults and limits.
+func (p *policy) effective(said *row) (out row) {
+	for r := range out {
+		v := said[r]
+		if v == catalogue.Unset || ruleLayers[r]&catalogue.AtPartner == 0 {
+			v = p.fallback[r]
+		}
+		if ruleShape[r] != catalogue.Choice {
+			v = join(ruleShape[r], v, p.limit[r])
+		}
+		out[r] = v
+	}
+	return
 }
 
 // lookupRef turns a reference of an exception into indexes. Names the inventory
@@ -299,7 +328,7 @@ func (s *Snapshot) Match(a addr.Address) Match {
 	case personalDomain:
 		m.Private = true
 	case partnerDomain:
-		m.Partner = p.partners[f.partner].source
+		m.Partner = p.rest[f.partner].source
 	}
 	if f.bar > 0 {
 		m.Bar = &p.source.Barred[f.bar-1]

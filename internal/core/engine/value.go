@@ -144,6 +144,12 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
 	best := catalogue.Unset
+	if c == nil && layers&a.below == 0 { // nothing below the partner can speak here
+		if layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
+			return pol.partners[in.party.partner].alone[r]
+		}
+		return pol.alone[r]
+	}
 	if c != nil {
 		c.Rule = r
 		for l := range c.Steps {
@@ -159,7 +165,8 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 		row := &pol.partners[in.party.partner]
 		best = row.rules[r]
 		if c != nil {
-			c.Steps[PartnerLayer] = Step{true, row.rules[r], row.held[r], row.source.ID}
+			rest := &pol.rest[in.party.partner]
+			c.Steps[PartnerLayer] = Step{true, row.rules[r], rest.held[r], rest.source.ID}
 		}
 	}
 	if layers&catalogue.AtPeople != 0 && in.person != none {
@@ -251,6 +258,9 @@ func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.V
 	scale := &r.Get().Scale
 	l := inv.people.at(in.person).groups
 	for _, g := range inv.lists[l.off : l.off+l.n] {
+		if g >= uint32(len(pol.byGroup)) || pol.byGroup[g] == nil {
+			continue
+		}
 		var own Chain
 		at := c
 		if c != nil {

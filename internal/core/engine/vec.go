@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"encoding/binary"
 	"hash/maphash"
 	"sync/atomic"
 	"unsafe"
@@ -97,17 +96,13 @@ func (b *blob) add(s string) ref {
 var seed = maphash.MakeSeed()
 
 // names gives every distinct text an index that stays the same for good. The
-// table probes linearly. A slot holds half the hash and where the text stands;
-// the index and the length stand right before the text, so that a look-up misses
-// the cache twice: the slot, and the text with its index.
+// table probes linearly; a slot holds half the hash and the index, so that what
+// belongs to the index can be fetched while the text is still being compared.
 type names struct {
-	slots vec[uint64] // upper half of the hash << 32 | offset of the text
+	slots vec[uint64] // upper half of the hash << 32 | index + 1
 	mask  uint32      // number of slots - 1
 	refs  []ref
 }
-
-// entryHead is the bytes before a text of a table: index and length.
-const entryHead = 4 + 2
 
 func hashOf(s string) uint64 { return maphash.String(seed, s) }
 
@@ -123,9 +118,8 @@ func (t *names) findHash(b blob, s string, h uint64) uint32 {
 			return none
 		}
 		if slot>>32 == h>>32 {
-			at := uint32(slot)
-			if n := uint32(binary.LittleEndian.Uint16(b[at-2:])); n == uint32(len(s)) && unsafe.String(&b[at], int(n)) == s {
-				return binary.LittleEndian.Uint32(b[at-entryHead:])
+			if i := uint32(slot) - 1; b.text(t.refs[i]) == s {
+				return i
 			}
 		}
 	}
@@ -133,18 +127,11 @@ func (t *names) findHash(b blob, s string, h uint64) uint32 {
 
 // likely returns the index that the first slot of a hash names, unverified, or
 // none: what to fetch while the look-up itself still waits for memory.
-func (t *names) likely(b blob, slot uint64, h uint64) uint32 {
-	if slot == 0 || slot>>32 != h>>32 {
+func (t *names) likely(h uint64) uint32 {
+	if t.mask == 0 {
 		return none
 	}
-	return binary.LittleEndian.Uint32(b[uint32(slot)-entryHead:])
-}
-
-func (t *names) slot(h uint64) uint64 {
-	if t.mask == 0 {
-		return 0
-	}
-	return *t.slots.at(uint32(h) & t.mask)
+	return uint32(*t.slots.at(uint32(h) & t.mask)) - 1
 }
 
 func (t *names) add(tok token, b *blob, s string) uint32 {
@@ -155,22 +142,17 @@ func (t *names) add(tok token, b *blob, s string) uint32 {
 		t.grow(tok, *b)
 	}
 	i := uint32(len(t.refs))
-	if len(s) == 0 || len(s) > 1<<16-1 {
-		panic("engine: a name is empty or longer than 65535 bytes") // the edge bounds them far below
-	}
-	*b = binary.LittleEndian.AppendUint32(*b, i)
-	*b = binary.LittleEndian.AppendUint16(*b, uint16(len(s)))
 	t.refs = append(t.refs, b.add(s))
-	t.place(tok, hashOf(s), t.refs[i].off)
+	t.place(tok, hashOf(s), i)
 	return i
 }
 
-func (t *names) place(tok token, h uint64, off uint32) {
+func (t *names) place(tok token, h uint64, i uint32) {
 	pos := uint32(h) & t.mask
 	for *t.slots.at(pos) != 0 {
 		pos = (pos + 1) & t.mask
 	}
-	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(off)
+	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(i+1)
 }
 
 func (t *names) grow(tok token, b blob) {
@@ -180,8 +162,8 @@ func (t *names) grow(tok token, b blob) {
 		t.slots.chunks = append(t.slots.chunks, &chunk[uint64]{owner: tok})
 		t.slots.n += chunkLen
 	}
-	for _, r := range t.refs {
-		t.place(tok, hashOf(b.text(r)), r.off)
+	for i, r := range t.refs {
+		t.place(tok, hashOf(b.text(r)), uint32(i))
 	}
 }
 
