@@ -850,8 +850,8 @@ type azBatch struct {
 }
 
 type azAnswer struct {
-	Decision bool           `json:"decision"`
-	Context  map[string]any `json:"context,omitempty"`
+	Decision bool `json:"decision"`
+	Context  any  `json:"context,omitempty"`
 }
 
 // question turns an AuthZEN request into a question of ours.
@@ -924,27 +924,49 @@ func (s *server) evaluate(st *service.State, q *azRequest) (azAnswer, error) {
 	}
 	s.metrics.decided(question.Action.String(), x.Yes())
 	d := x.Deciding()
-	gates := make([]map[string]any, 0, len(d.Gates))
+	gates := make([]azGate, 0, len(d.Gates))
 	for i := range d.Gates {
 		g := &d.Gates[i]
-		m := map[string]any{"gate": g.Gate.String(), "answer": g.String()}
-		var causes []map[string]any
+		out := azGate{Gate: g.Gate.String(), Answer: g.String()}
 		for j := range g.Causes {
 			if c := &g.Causes[j]; c.Refuses {
-				m2 := map[string]any{"code": c.Code.String(), "side": c.Side.String(), "text": c.Text()}
-				if w := c.WhoText(); w != "" {
-					m2["who"] = w
-				}
-				causes = append(causes, m2)
+				out.Causes = append(out.Causes, azCause{c.Code.String(), c.Side.String(), c.WhoText(), c.Text()})
 			}
 		}
-		if causes != nil {
-			m["causes"] = causes
-		}
-		gates = append(gates, m)
+		gates = append(gates, out)
 	}
-	return azAnswer{Decision: x.Yes(), Context: map[string]any{"conditions": d.Conditions.Names(), "account": d.Account.String(), "gates": gates, "revision": st.Head.Revision, "at": question.At.String()}}, nil
+	return azAnswer{Decision: x.Yes(), Context: azFound{d.Conditions.Names(), d.Account.String(), gates, st.Head.Revision, question.At.String()}}, nil
 }
+
+// What the context of an answer holds: what was found, or what is wrong with one
+// member of a batch.
+type (
+	azFound struct {
+		Conditions []string `json:"conditions"`
+		Account    string   `json:"account"`
+		Gates      []azGate `json:"gates"`
+		Revision   uint64   `json:"revision"`
+		At         string   `json:"at"`
+	}
+	azGate struct {
+		Gate   string    `json:"gate"`
+		Answer string    `json:"answer"`
+		Causes []azCause `json:"causes,omitempty"`
+	}
+	azCause struct {
+		Code string `json:"code"`
+		Side string `json:"side"`
+		Who  string `json:"who,omitempty"`
+		Text string `json:"text"`
+	}
+	azFault struct {
+		Error azError `json:"error"`
+	}
+	azError struct {
+		Status  int    `json:"status"`
+		Message string `json:"message"`
+	}
+)
 
 func writeJSON(w http.ResponseWriter, v any) {
 	w.Header().Set("Content-Type", "application/json")
@@ -1027,7 +1049,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		}
 		a, err := s.evaluate(st, &q)
 		if err != nil {
-			a = azAnswer{Context: map[string]any{"error": map[string]any{"status": problemOf(err).Status, "message": err.Error()}}}
+			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
 		}
 		out = append(out, a)
 		if semantic == "deny_on_first_deny" && !a.Decision || semantic == "permit_on_first_permit" && a.Decision {

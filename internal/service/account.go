@@ -206,12 +206,27 @@ func (s *Service) ClientToken(ctx context.Context, who Who) (string, Token, erro
 	return s.MakeToken(ctx, who, "client", purposeClient, 12*time.Hour)
 }
 
+// bearer is who a token was found to stand for, at a place in the journal.
+// Accounts and tokens change with a journal entry, so what was found holds until
+// the journal goes on.
+type bearer struct {
+	who     Who
+	expires time.Time
+	seq     uint64
+}
+
 // Bearer returns who a token stands for.
 func (s *Service) Bearer(ctx context.Context, text string) (Who, error) {
 	if len(text) > 200 {
 		return Who{}, ErrDenied
 	}
-	sum := sha256.Sum256([]byte(text))
+	sum, seq := sha256.Sum256([]byte(text)), s.State().Head.Seq
+	if b, ok := s.bearers.Load(sum); ok && b.(bearer).seq == seq {
+		if !s.clock().Before(b.(bearer).expires) {
+			return Who{}, ErrDenied
+		}
+		return b.(bearer).who, nil
+	}
 	t, a, err := s.store.TokenBySecret(ctx, sum)
 	if errors.Is(err, store.ErrNone) {
 		return Who{}, ErrDenied
@@ -222,10 +237,12 @@ func (s *Service) Bearer(ctx context.Context, text string) (Who, error) {
 	if a.Disabled || !s.clock().Before(t.Expires) {
 		return Who{}, ErrDenied
 	}
+	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Token: t.ID}
 	if t.Purpose != purposeClient {
-		return Who{Name: "token:" + t.Name, Role: Role(t.Purpose), Token: t.ID}, nil
+		who = Who{Name: "token:" + t.Name, Role: Role(t.Purpose), Token: t.ID}
 	}
-	return Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Token: t.ID}, nil
+	s.bearers.Store(sum, bearer{who, t.Expires, seq})
+	return who, nil
 }
 
 // Tokens lists the tokens of an account, or of all for an administrator.

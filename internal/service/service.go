@@ -29,8 +29,9 @@ type Service struct {
 	clock func() time.Time
 	log   *slog.Logger
 
-	state atomic.Pointer[State]
-	fresh sync.Mutex // one at a time brings the state up to date
+	state   atomic.Pointer[State]
+	bearers sync.Map   // by hash of a token: bearer
+	fresh   sync.Mutex // one at a time brings the state up to date
 
 	watch    sync.Mutex
 	watchers map[chan store.Head]bool
@@ -100,6 +101,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 	default:
 		s.state.Store(&State{e.Done(), h})
 	}
+	s.bearers.Clear()
 	s.tell(h)
 	return nil
 }

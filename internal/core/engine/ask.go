@@ -223,7 +223,7 @@ type asker struct {
 	below      catalogue.Layers // the layers below the partner that may say something here
 
 	subjectHash, resourceHash uint64
-	fetched                   world.SpaceKind // keeps the loads of fetch from being left out
+	fetched                   uint32 // keeps the loads of fetch from being left out
 
 	// of the account that is being asked
 	class    catalogue.Class
@@ -239,8 +239,10 @@ type accountAsked struct {
 	byNature bool
 }
 
+// resolve finds what a question is about. The asker must be zero.
 func (a *asker) resolve(s *Snapshot, q *Question) error {
-	*a = asker{s: s, q: q, act: q.Action.Get(), at: q.At, person: none, link: none, space: none, near: none, aboutWhom: none, presenter: none, target: none}
+	a.s, a.q, a.act, a.at = s, q, q.Action.Get(), q.At // a is zero: copying a whole one costs more than asking a rule
+	a.person, a.link, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none, none
 	a.fetch()
 	if err := a.findResource(); err != nil {
 		return err
@@ -312,18 +314,32 @@ func (a *asker) fetch() {
 		return
 	}
 	p := inv.parties.at(i)
-	space := j
 	r1, r2 := subjects.refs[i], resources.refs[j]
-	if q.Resource.Kind.IsItem() && j < inv.items.n {
+	sum := uint32(0)
+	space := none
+	switch {
+	case q.Resource.Kind.IsItem():
 		space = inv.items.at(j).space
+	case q.Resource.Kind == catalogue.Space:
+		space = j
+	case q.Resource.Kind == catalogue.Meeting:
+		sum += inv.meetings.at(j).host
+	case q.Resource.Kind != catalogue.OurDirectory:
+		sum += inv.people.at(j).groups.n
 	}
 	if p.grants.n > 0 {
-		a.fetched = world.SpaceKind(inv.grants[p.grants.off].role + inv.grants[p.grants.off+p.grants.n-1].role)
+		sum += inv.grants[p.grants.off].resource + inv.grants[p.grants.off+p.grants.n/2].resource + inv.grants[p.grants.off+p.grants.n-1].resource
 	}
-	if q.Resource.Kind <= catalogue.Space && space < inv.spaces.n {
-		a.fetched += inv.spaces.at(space).kind
+	if d := &a.s.pol.domains[p.domain]; d.kind == partnerDomain {
+		row := &a.s.pol.partners[d.partner]
+		sum += uint32(row.standing) + uint32(row.alone[0]) + uint32(row.alone[catalogue.NumRules/2]) + uint32(row.alone[catalogue.NumRules-1])
 	}
-	a.fetched += world.SpaceKind(inv.text[r1.off] + inv.text[r2.off])
+	if space < inv.spaces.n {
+		if rules := inv.spaces.at(space).rules; rules != none {
+			sum += uint32(inv.rows[rules][0]) + uint32(inv.rows[rules][catalogue.NumRules/2])
+		}
+	}
+	a.fetched = sum + uint32(inv.text[r1.off]) + uint32(inv.text[r2.off])
 }
 
 func (a *asker) findResource() error {
