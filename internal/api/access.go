@@ -1,6 +1,10 @@
 package api
 
-import "wexillum.example/internal/service"
+import (
+	"sort"
+
+	"wexillum.example/internal/service"
+)
 
 // access says who may call what: the one table that the guard follows and that
 // the tests try against every role. A route that is not in it cannot be called.
@@ -66,4 +70,14 @@ func (rs roles) has(r service.Role) bool {
 		}
 	}
 	return false
+}
+
+// Patterns lists every route that is served, as METHOD path, in order.
+func Patterns() []string {
+	out := make([]string, 0, len(access))
+	for p := range access {
+		out = append(out, p)
+	}
+	sort.Strings(out)
+	return out
 }

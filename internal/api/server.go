@@ -162,15 +162,6 @@ func New(o Options) (http.Handler, error) {
 	return root, nil
 }
 
-// Routes lists every route that is served behind the guard, for the test that
-// tries each against each role.
-func Routes(h http.Handler, walk func(method, pattern string)) error {
-	return chi.Walk(h.(chi.Router), func(method, route string, _ http.Handler, _ ...func(http.Handler) http.Handler) error {
-		walk(method, route)
-		return nil
-	})
-}
-
 // guard lets a request through whose account has a role for the route, and keeps
 // requests from other sites out.
 func (s *server) guard(next http.Handler) http.Handler {

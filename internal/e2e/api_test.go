@@ -1,0 +1,330 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"sort"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/api"
+)
+
+// TestEveryRouteForEveryRole calls every route as every role, and as nobody.
+// The letters say who may: a administrator, u auditor, k keeper, m member,
+// D a token for decisions, M a token for metrics, - nobody signed in.
+func TestEveryRouteForEveryRole(t *testing.T) {
+	allowed := map[string]string{
+		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDM-", "DELETE /api/v1/session": "aukm",
+		"POST /api/v1/tokens": "aukmDM-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm", "POST /api/v1/service-tokens": "a",
+		"GET /api/v1/accounts": "au", "PUT /api/v1/accounts/{name}": "a",
+		"POST /api/v1/ask": "aukmD", "GET /api/v1/reach": "aukmD", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk", "GET /api/v1/actions": "aukm",
+		"GET /api/v1/rules": "auk", "GET /api/v1/rules/{rule}": "auk", "PUT /api/v1/rules/{rule}": "a",
+		"GET /api/v1/partners": "auk", "POST /api/v1/partners": "ak", "GET /api/v1/partners/{id}": "auk", "PUT /api/v1/partners/{id}": "ak", "POST /api/v1/partners/{id}/standing": "ak",
+		"POST /api/v1/partners/{id}/domains": "ak", "DELETE /api/v1/partners/{id}/domains/{domain}": "ak",
+		"GET /api/v1/bars": "auk", "POST /api/v1/bars": "ak", "DELETE /api/v1/bars/{key}": "ak", "GET /api/v1/domains/test": "auk",
+		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
+		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
+		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
+	}
+	have := api.Patterns()
+	var want []string
+	for p := range allowed {
+		want = append(want, p)
+	}
+	sort.Strings(want)
+	if fmt.Sprint(have) != fmt.Sprint(want) {
+		t.Fatalf("served\n%v\nexpected\n%v", have, want)
+	}
+	r := demoService(t)
+	tokens := map[string]string{"a": r.token("harbour"), "u": r.token("lantern"), "k": r.token("mooring"), "m": r.token("rigger"), "-": ""}
+	for letter, purpose := range map[string]string{"D": "decisions", "M": "metrics"} {
+		status, _, body := r.call("POST", "/api/v1/service-tokens", tokens["a"], `{"name":"probe","purpose":"`+purpose+`","days":1}`)
+		var x struct{ Token string }
+		if status != 201 || json.Unmarshal([]byte(body), &x) != nil {
+			t.Fatalf("%d %s", status, body)
+		}
+		tokens[letter] = x.Token
+	}
+	fill := strings.NewReplacer("{id}", "none", "{name}", "x", "{rule}", "none.none", "{domain}", "none.example", "{key}", "none.example")
+	for pattern, who := range allowed {
+		method, path, _ := strings.Cut(pattern, " ")
+		if path == "/api/v1/changes" {
+			continue // a stream; who may open it is tried with the console
+		}
+		for letter, token := range tokens {
+			status, header, body := r.call(method, fill.Replace(path), token, "{}")
+			denied := status == 401 && !strings.Contains(body, "/problems/denied") || status == 403
+			if denied == strings.Contains(who, letter) {
+				t.Errorf("%s as %s: %d %s", pattern, letter, status, body)
+			}
+			if letter == "-" && denied && status != 401 || letter != "-" && denied && status != 403 {
+				t.Errorf("%s as %s: %d", pattern, letter, status)
+			}
+			if status >= 400 && header.Get("Content-Type") != "application/problem+json" {
+				t.Errorf("%s as %s: %d is %s, no problem: %s", pattern, letter, status, header.Get("Content-Type"), body)
+			}
+			if status >= 500 {
+				t.Errorf("%s as %s: %d %s", pattern, letter, status, body)
+			}
+		}
+	}
+}
+
+// TestBadInput tries every entrance with what does not belong there: each gets a
+// problem that says what is wrong, and nothing is written.
+func TestBadInput(t *testing.T) {
+	r := demoService(t)
+	token := r.token("harbour")
+	before := r.svc.State().Head
+	long := strings.Repeat("x", 2<<20)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		problem, says      string
+	}{
+		{"POST", "/api/v1/ask", `{"subject":1,"action":"a","resource":"b"}`, 400, "invalid", "subject"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter"}`, 400, "invalid", "resource"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:x","wat":1}`, 400, "invalid", "wat"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.entre","resource":"space:loan-dossier"}`, 400, "wrong-use", "do you mean spaces.enter?"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:none"}`, 400, "wrong-use", "there is no such space"},
+		{"POST", "/api/v1/ask", `{"subject":"person:t.wrayburn","action":"spaces.enter","resource":"space:loan-dossier"}`, 400, "wrong-use", "somebody from outside"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","at":"someday"}`, 400, "wrong-use", `at \"someday\"`},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","context":{"account":"purse"}}`, 400, "invalid", "account"},
+		{"POST", "/api/v1/ask", `{`, 400, "invalid", ""},
+		{"POST", "/api/v1/ask", "{\"subject\":\"\xff\xfe\",\"action\":\"spaces.enter\",\"resource\":\"space:x\"}", 400, "", ""},
+		{"POST", "/api/v1/ask", `{"subject":"` + long + `","action":"a","resource":"b"}`, 413, "too-large", ""},
+		{"GET", "/api/v1/reach?who=nobody", "", 400, "wrong-use", "there is no @"},
+		{"GET", "/api/v1/reach", "", 400, "invalid", "who"},
+		{"GET", "/api/v1/partners?limit=many", "", 400, "invalid", "limit"},
+		{"GET", "/api/v1/partners?limit=0", "", 400, "invalid", "limit"},
+		{"GET", "/api/v1/partners?cursor=%25%25", "", 400, "invalid", "cursor"},
+		{"GET", "/api/v1/partners/none", "", 404, "not-found", "none"},
+		{"PUT", "/api/v1/rules/mail.forward", `{"limit":"sideways"}`, 400, "invalid", "closed \\u003c listed \\u003c any"},
+		{"PUT", "/api/v1/rules/mail.forward", `{}`, 400, "invalid", ""},
+		{"PUT", "/api/v1/rules/mail.foward", `{"limit":"any"}`, 404, "not-found", "mail.foward"},
+		{"PUT", "/api/v1/rules/files.link_days", `{"default":"91"}`, 400, "invalid", "looser than the limit, 90"},
+		{"PUT", "/api/v1/rules/files.link_days", `{"default":30}`, 400, "invalid", "default"},
+		{"PUT", "/api/v1/rules/directory.sign_in", `{"default":"code, stamp"}`, 400, "invalid", "stamp"},
+		{"POST", "/api/v1/partners", `{"id":"A B","name":"x"}`, 400, "invalid", "is no id"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","domains":[{"name":"brackwater.example"}]}`, 400, "invalid", "one of our own"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","domains":[{"name":"ilvane.example"}]}`, 400, "invalid", "belongs to the partner"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","domains":[{"name":"ilvame.example"}]}`, 400, "invalid", "looks like"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","opened":{"chat.sideways":true}}`, 400, "invalid", "chat.sideways"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","rules":{"spaces.connect":{"value":"any"}}}`, 400, "invalid", "not set at a partner"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x","rules":{"mail.calendar":{"value":"full"}}}`, 400, "invalid", "looser than the limit"},
+		{"POST", "/api/v1/partners", `{"id":"ilvane","name":"again"}`, 409, "conflict", "already"},
+		{"POST", "/api/v1/partners", `{"id":"x","name":"x\u0000y"}`, 400, "invalid", ""},
+		{"PUT", "/api/v1/partners/ilvane", `{"id":"orrin","name":"x"}`, 400, "invalid", "an id does not change"},
+		{"POST", "/api/v1/partners/ilvane/standing", `{"standing":"tired"}`, 400, "invalid", "standing"},
+		{"POST", "/api/v1/partners/ilvane/domains", `{"domain":"co.uk"}`, 400, "invalid", "public suffix"},
+		{"POST", "/api/v1/partners/ilvane/domains", `{"domain":"exa mple"}`, 400, "invalid", "is no domain"},
+		{"POST", "/api/v1/partners/ilvane/domains", `{"domain":"homepost.example"}`, 400, "invalid", "personal domain"},
+		{"DELETE", "/api/v1/partners/ilvane/domains/nowhere.example", "", 404, "not-found", "is no domain of"},
+		{"POST", "/api/v1/bars", `{"name":"a.example","address":"b@c.example"}`, 400, "invalid", "either a name"},
+		{"POST", "/api/v1/bars", `{"name":"brackwater.example"}`, 400, "invalid", "one of ours"},
+		{"POST", "/api/v1/bars", `{"name":"iivane.example"}`, 409, "conflict", "barred already"},
+		{"DELETE", "/api/v1/bars/free.example", "", 404, "not-found", "is not barred"},
+		{"GET", "/api/v1/domains/test?address=a@b", "", 400, "invalid", "two labels"},
+		{"GET", "/api/v1/world?section=attic", "", 400, "invalid", "attic"},
+		{"POST", "/api/v1/world", "wexillum: 1\nguests: [{address: x}]", 422, "file", "there is no @"},
+		{"POST", "/api/v1/world", "\xff", 422, "file", "UTF-8"},
+		{"POST", "/api/v1/world", "", 422, "file", "empty"},
+		{"PUT", "/api/v1/accounts/new", `{"role":"captain","password":"long enough 123"}`, 400, "invalid", "role"},
+		{"PUT", "/api/v1/accounts/new", `{"role":"auditor","password":"short"}`, 400, "invalid", "password"},
+		{"PUT", "/api/v1/accounts/new", `{"role":"auditor"}`, 400, "invalid", "needs a password"},
+		{"PUT", "/api/v1/accounts/new", `{"role":"member","password":"long enough 123"}`, 400, "invalid", "person"},
+		{"PUT", "/api/v1/accounts/harbour", `{"role":"administrator","disabled":true}`, 409, "conflict", "last administrator"},
+		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"everything","days":1}`, 400, "invalid", "purpose"},
+		{"POST", "/api/v1/session", `{"name":"harbour","password":"wrong"}`, 401, "denied", ""},
+		{"GET", "/api/v1/nothing", "", 404, "not-found", "/api/v1/nothing"},
+		{"PATCH", "/api/v1/partners", "{}", 405, "method", "PATCH"},
+		{"POST", "/access/v1/evaluation", `{"subject":{"type":"party"}}`, 400, "wrong-use", "subject"},
+		{"POST", "/access/v1/evaluation", `[]`, 400, "invalid", ""},
+		{"POST", "/access/v1/evaluation", `{"subject":{"type":"party","id":"person:x"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`, 400, "wrong-use", "address"},
+		{"POST", "/access/v1/evaluations", `{"evaluations":[{}],"options":{"evaluations_semantic":"guess"}}`, 400, "wrong-use", "execute_all"},
+	} {
+		status, _, body := r.call(c.method, c.path, token, c.body)
+		var p struct{ Type, Title, Detail string }
+		_ = json.Unmarshal([]byte(body), &p)
+		if status != c.status || c.problem != "" && !strings.HasSuffix(p.Type, "/problems/"+c.problem) || !strings.Contains(body, c.says) || p.Title == "" {
+			t.Errorf("%s %s %.100s:\n%d %s\nwant %d %s: %s", c.method, c.path, c.body, status, body, c.status, c.problem, c.says)
+		}
+	}
+	if status, _, body := r.call("POST", "/api/v1/ask", token, "{}", "Content-Type", "text/plain"); status != 415 && status != 400 {
+		t.Errorf("another kind of content: %d %s", status, body)
+	}
+	if r.svc.State().Head != before {
+		t.Errorf("something was written: %+v, %+v", before, r.svc.State().Head)
+	}
+}
+
+// TestAuthzen asks as a gateway would.
+func TestAuthzen(t *testing.T) {
+	r := demoService(t)
+	token := r.token("lantern")
+	ask := func(path, body string) map[string]any {
+		t.Helper()
+		status, header, text := r.call("POST", path, token, body, "X-Request-ID", "quay-7")
+		var out map[string]any
+		if status != 200 || json.Unmarshal([]byte(text), &out) != nil || header.Get("X-Request-ID") != "quay-7" {
+			t.Fatalf("%d %v %s", status, header, text)
+		}
+		return out
+	}
+	enter := `"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}`
+	maren, ulla := `"subject":{"type":"party","id":"maren.holtveig@ilvane.example"}`, `"subject":{"type":"party","id":"u.vexley@marrowby.example"}`
+	x := ask("/access/v1/evaluation", "{"+maren+","+enter+`,"context":{"time":"noon","at":"2026-11-23T09:00:00Z"}}`)
+	c := x["context"].(map[string]any)
+	if x["decision"] != true || c["account"] != "record" || c["at"] != "2026-11-23T09:00:00Z" || len(c["gates"].([]any)) != 7 || c["revision"] != float64(1) {
+		t.Errorf("%v", x)
+	}
+	x = ask("/access/v1/evaluation", "{"+ulla+","+enter+"}")
+	gate := x["context"].(map[string]any)["gates"].([]any)[1].(map[string]any)
+	if x["decision"] != false || gate["answer"] != "refuse" || gate["causes"].([]any)[0].(map[string]any)["code"] != "standing_suspended" {
+		t.Errorf("%v", x)
+	}
+	decisions := func(semantic, members string) string {
+		t.Helper()
+		x := ask("/access/v1/evaluations", "{"+enter+`,"evaluations":[`+members+`],"options":{"evaluations_semantic":"`+semantic+`"}}`)
+		out := ""
+		for _, e := range x["evaluations"].([]any) {
+			m := e.(map[string]any)
+			switch {
+			case m["decision"] == true:
+				out += "y"
+			case m["context"].(map[string]any)["error"] != nil:
+				out += "e"
+			default:
+				out += "n"
+			}
+		}
+		return out
+	}
+	all := "{" + maren + "},{" + ulla + `},{"subject":{"type":"ghost","id":"x"}},{` + maren + "}"
+	for semantic, want := range map[string]string{"execute_all": "yney", "deny_on_first_deny": "yn", "permit_on_first_permit": "y"} {
+		if got := decisions(semantic, all); got != want {
+			t.Errorf("%s: %s, want %s", semantic, got, want)
+		}
+	}
+	if got := decisions("permit_on_first_permit", "{"+ulla+"},{"+maren+"},{"+ulla+"}"); got != "ny" {
+		t.Errorf("permit_on_first_permit: %s", got)
+	}
+	if x := ask("/access/v1/evaluations", "{"+maren+","+enter+`,"evaluations":[]}`); x["decision"] != true {
+		t.Errorf("without members it is one evaluation: %v", x)
+	}
+	x = ask("/access/v1/evaluation", `{"subject":{"type":"person","id":"j.penhallow"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"docent-course"},"context":{"address":"h.brannoch@oskelund.example"}}`)
+	if x["decision"] != false {
+		t.Errorf("%v", x)
+	}
+	x = ask("/access/v1/evaluation", `{"subject":{"type":"link","id":"crate-list-link"},"action":{"name":"files.open"},"resource":{"type":"file","id":"crate-list"}}`)
+	if x["decision"] != true {
+		t.Errorf("%v", x)
+	}
+	_, _, text := r.call("GET", "/.well-known/authzen-configuration", "", "")
+	var meta map[string]string
+	if json.Unmarshal([]byte(text), &meta) != nil || meta["policy_decision_point"] != r.url || meta["access_evaluation_endpoint"] != r.url+"/access/v1/evaluation" || meta["access_evaluations_endpoint"] != r.url+"/access/v1/evaluations" {
+		t.Errorf("%s", text)
+	}
+}
+
+// TestEditing changes with validators, idempotently, and through sessions.
+func TestEditing(t *testing.T) {
+	r := demoService(t)
+	token := r.token("harbour")
+	_, header, _ := r.call("GET", "/api/v1/rules/mail.forward", token, "")
+	etag := header.Get("ETag")
+	if status, _, body := r.call("PUT", "/api/v1/rules/mail.forward", token, `{"default":"listed","why":"press"}`, "If-Match", etag); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	if status, _, body := r.call("PUT", "/api/v1/rules/mail.forward", token, `{"default":"any"}`, "If-Match", etag); status != 412 || !strings.Contains(body, "/problems/stale") {
+		t.Errorf("%d %s", status, body)
+	}
+	one := `{"id":"quayside","name":"Quayside Lamps","domains":[{"name":"quayside.example","subdomains":true}]}`
+	status1, _, body1 := r.call("POST", "/api/v1/partners", token, one, "Idempotency-Key", "first-try-1")
+	seq := r.svc.State().Head.Seq
+	status2, h, body2 := r.call("POST", "/api/v1/partners", token, one, "Idempotency-Key", "first-try-1")
+	if status1 != 201 || status2 != 201 || body1 != body2 || h.Get("Idempotency-Replayed") != "true" || r.svc.State().Head.Seq != seq {
+		t.Errorf("%d %s, %d %s", status1, body1, status2, body2)
+	}
+	if status, _, body := r.call("POST", "/api/v1/partners", token, strings.Replace(one, "quayside", "other", 1), "Idempotency-Key", "first-try-1"); status != 409 {
+		t.Errorf("the same key with another request: %d %s", status, body)
+	}
+	if status, _, body := r.call("POST", "/api/v1/partners/quayside/standing?preview=true", token, `{"standing":"suspended"}`); status != 200 || !strings.Contains(body, `"standing":"active"`) {
+		t.Errorf("a preview changes nothing: %d %s", status, body)
+	}
+
+	// A session: a cookie that scripts cannot read, and nothing changes without the csrf value.
+	jar := map[string]string{}
+	req, _ := http.NewRequest("POST", r.url+"/api/v1/session", strings.NewReader(`{"name":"mooring","password":"keep-the-ropes-2026"}`))
+	req.Header.Set("Content-Type", "application/json")
+	resp, err := http.DefaultClient.Do(req)
+	check(t, err)
+	var session struct{ Csrf string }
+	check(t, json.NewDecoder(resp.Body).Decode(&session))
+	resp.Body.Close()
+	for _, c := range resp.Cookies() {
+		jar[c.Name] = c.Value
+		if !c.HttpOnly || c.SameSite != http.SameSiteStrictMode {
+			t.Errorf("the cookie is %+v", c)
+		}
+	}
+	cookie := "wexillum_session=" + jar["wexillum_session"]
+	bar := `{"name":"rude.example","reason":"spam"}`
+	if status, _, body := r.call("POST", "/api/v1/bars", "", bar, "Cookie", cookie); status != 403 || !strings.Contains(body, "/problems/csrf") {
+		t.Errorf("without csrf: %d %s", status, body)
+	}
+	if status, _, body := r.call("POST", "/api/v1/bars", "", bar, "Cookie", cookie, "X-CSRF-Token", session.Csrf); status != 201 {
+		t.Errorf("with csrf: %d %s", status, body)
+	}
+	if status, _, _ := r.call("DELETE", "/api/v1/session", "", "", "Cookie", cookie, "X-CSRF-Token", session.Csrf); status != 204 {
+		t.Errorf("signing out: %d", status)
+	}
+	if status, _, _ := r.call("GET", "/api/v1/session", "", "", "Cookie", cookie); status != 401 {
+		t.Errorf("after signing out: %d", status)
+	}
+
+	// A disabled account is out at once, with its tokens.
+	keeper := r.token("mooring")
+	if status, _, body := r.call("PUT", "/api/v1/accounts/mooring", token, `{"role":"keeper","disabled":true,"why":"left"}`); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	if status, _, _ := r.call("GET", "/api/v1/bars", keeper, ""); status != 401 {
+		t.Errorf("a disabled account's token: %d", status)
+	}
+	_, _, journal := r.call("GET", "/api/v1/journal?kind=account&limit=1", token, "")
+	if strings.Contains(journal, "argon2") || !strings.Contains(journal, "left") {
+		t.Errorf("%s", journal)
+	}
+	// Guessing is slowed down.
+	last := 0
+	for range 15 {
+		last, _, _ = r.call("POST", "/api/v1/session", "", `{"name":"harbour","password":"guess"}`)
+	}
+	if last != 429 {
+		t.Errorf("the fifteenth try: %d", last)
+	}
+}
+
+// TestMember keeps a member to own spaces, own guests and oneself.
+func TestMember(t *testing.T) {
+	r := demoService(t)
+	token := r.token("rigger") // d.ekwinter
+	for question, status := range map[string]int{
+		`{"subject":"r.larkmoor@pallowick.example","action":"spaces.enter","resource":"space:low-water-design"}`:                                  200, // an own space
+		`{"subject":"person:d.ekwinter","action":"spaces.join_theirs","resource":"person:d.ekwinter","context":{"address":"x@oskelund.example"}}`: 200, // oneself
+		`{"subject":"*@orrin.example","action":"meetings.join","resource":"meeting:rigging-call"}`:                                                200, // an own meeting
+		`{"subject":"maren.holtveig@ilvane.example","action":"files.open","resource":"folder:loan-valuations"}`:                                   403,
+		`{"subject":"person:s.lindqvane","action":"directory.invite","resource":"directory:ours","context":{"address":"x@ilvane.example"}}`:       403,
+		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:s.lindqvane"}`:                                  403,
+		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:d.ekwinter"}`:                                   200,
+	} {
+		if got, _, body := r.call("POST", "/api/v1/ask", token, question); got != status {
+			t.Errorf("%s: %d %s", question, got, body)
+		}
+	}
+	if _, _, body := r.call("GET", "/api/v1/complete?kind=who&q=a", token, ""); strings.Contains(body, "@") {
+		t.Errorf("a member browses other people's guests: %s", body)
+	}
+}
