@@ -96,7 +96,11 @@ func (r *running) client(stdin string, args ...string) (status int, out, errs st
 	check(r.t, os.Setenv("WEXILLUM_SESSION", filepath.Join(r.home, "session.json")))
 	defer os.Unsetenv("WEXILLUM_SESSION")
 	var o, e bytes.Buffer
-	status = cli.Main(append(args, "--server", r.url), strings.NewReader(stdin), &o, &e)
+	line := append([]string{"--server", r.url}, args...)
+	if args[0] == "__complete" {
+		line = append([]string{args[0], "--server", r.url}, args[1:]...)
+	}
+	status = cli.Main(line, strings.NewReader(stdin), &o, &e)
 	return status, o.String(), e.String()
 }
 
@@ -241,4 +245,8 @@ func (r *running) token(name string) string {
 	}
 	r.t.Fatalf("there is no account %s", name)
 	return ""
+}
+
+func accountOf(a demo.Account) service.Account {
+	return service.Account{Name: a.Name, Role: a.Role}
 }

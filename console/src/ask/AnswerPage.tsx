@@ -141,9 +141,7 @@ function Quay({ gates }: { gates: Gate[] }) {
                 data-answer={g.answer}
                 disabled={g.answer === 'not_asked'}
                 aria-pressed={chosen === i}
-                aria-label={`${g.gate}: ${word}${whose ? `, ${whose}` : ''}`}
                 onClick={() => setChosen(chosen === i ? undefined : i)}
-                autoFocus={false}
               >
                 <Pole answer={g.answer} theirs={whose === 'theirs'} />
                 <span className="pole-name">{g.gate}</span>

@@ -185,7 +185,7 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
               {d.subdomains ? ' and below' : ''}
             </span>
             {keep && (
-              <Button size="sm" variant="link" onClick={() => remove.mutate(d.name)} aria-label={`Take ${d.name} from ${p.name}`}>
+              <Button size="sm" variant="link" onClick={() => remove.mutate(d.name)} aria-label={`Take away ${d.name} from ${p.name}`}>
                 Take away
               </Button>
             )}

@@ -62,7 +62,7 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
           }
         }}
       />
-      <ul id={`${id}-list`} role="listbox" aria-label={label} hidden={!shown} className="combo-list">
+      <ul id={`${id}-list`} tabIndex={-1} role="listbox" aria-label={label} hidden={!shown} className="combo-list">
         {items.map((s, i) => (
           <li key={s.value} id={`${id}-${i}`} role="option" aria-selected={i === at} onMouseDown={(e) => e.preventDefault()} onClick={() => choose(s.value)}>
             <span className="value">{s.value}</span>
