@@ -247,6 +247,8 @@ func (r *running) token(name string) string {
 	return ""
 }
 
+func dsnOf(t *testing.T) string { return dbtest.DSN(t) }
+
 func accountOf(a demo.Account) service.Account {
 	return service.Account{Name: a.Name, Role: a.Role}
 }

@@ -2,30 +2,314 @@ package store
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"syscall"
 	"testing"
+	"time"
 
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/mariadb"
+	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldgen"
 )
 
 func TestMain(m *testing.M) { dbtest.Main(m) }
 
-func TestTry(t *testing.T) {
-	ctx := context.Background()
-	s, err := Open(ctx, dbtest.DSN(t), nil)
+var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
+
+func check(t testing.TB, err error) {
+	t.Helper()
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := s.Migrate(ctx); err != nil {
-		t.Fatal(err)
+}
+
+func empty(t *testing.T, dsn string) *Store {
+	t.Helper()
+	s, err := Open(t.Context(), dsn, nil)
+	check(t, err)
+	t.Cleanup(func() { _ = s.Close() })
+	check(t, s.Migrate(t.Context()))
+	return s
+}
+
+// kept collects what a database holds.
+type kept struct{ w world.World }
+
+func (k *kept) PutGroup(x *world.Group)              { k.w.Groups = append(k.w.Groups, *x) }
+func (k *kept) PutPerson(x *world.Person)            { k.w.People = append(k.w.People, *x) }
+func (k *kept) PutSpace(x *world.Space)              { k.w.Spaces = append(k.w.Spaces, *x) }
+func (k *kept) PutMeeting(x *world.Meeting)          { k.w.Meetings = append(k.w.Meetings, *x) }
+func (k *kept) PutGuest(x *world.Guest)              { k.w.Guests = append(k.w.Guests, *x) }
+func (k *kept) SetGrants(_ string, xs []world.Grant) { k.w.Grants = append(k.w.Grants, xs...) }
+func (k *kept) PutLink(x *world.Link)                { k.w.Links = append(k.w.Links, *x) }
+func (k *kept) SetForwarders(_ string, xs []world.Forwarder) {
+	k.w.Forwarders = append(k.w.Forwarders, xs...)
+}
+func (k *kept) PutContact(x *world.Contact) { k.w.Contacts = append(k.w.Contacts, *x) }
+func (k *kept) PutItem(x *world.Item) {
+	for i := range k.w.Spaces {
+		if k.w.Spaces[i].ID == x.Space {
+			k.w.Spaces[i].Items = append(k.w.Spaces[i].Items, *x)
+		}
 	}
-	rows, _ := s.db.Query("select one, seq, revision, hex(seal), @@sql_mode from head")
-	for rows.Next() {
-		var a, b, c int
-		var d, e string
-		t.Log(rows.Scan(&a, &b, &c, &d, &e), a, b, c, d, e)
+}
+func (k *kept) SetPolicy(p *world.World) {
+	inv := k.w
+	k.w = *p
+	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts
+}
+
+func dump(t *testing.T, s *Store, at Head) string {
+	t.Helper()
+	k := &kept{}
+	_, err := s.Read(t.Context(), at, k)
+	check(t, err)
+	return string(worldfile.Write(&k.w))
+}
+
+func TestMigrations(t *testing.T) {
+	s := empty(t, dbtest.DSN(t))
+	v, err := s.SchemaVersion(t.Context())
+	check(t, err)
+	if v < 1 {
+		t.Fatalf("version %d", v)
 	}
-	_, err = s.Head(ctx)
-	t.Log(err)
-	v, err := s.SchemaVersion(ctx)
-	t.Log(v, err)
+	check(t, s.MigrateDown(t.Context(), 0))
+	var n int
+	check(t, s.db.QueryRow("SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name <> 'goose_db_version'").Scan(&n))
+	if n != 0 {
+		t.Errorf("%d tables are left", n)
+	}
+	check(t, s.Migrate(t.Context()))
+	if h, err := s.Head(t.Context()); err != nil || h != (Head{}) {
+		t.Errorf("%+v, %v", h, err)
+	}
+}
+
+// TestHistory changes a world in steps and wants every earlier state to be there
+// as it was, policy and inventory.
+func TestHistory(t *testing.T) {
+	s, ctx := empty(t, dbtest.DSN(t)), t.Context()
+	w := worldgen.Generate(4, worldgen.Size{Guests: 60}, now)
+	h, err := s.Import(ctx, "test", "start", w, nil)
+	check(t, err)
+	states := map[Head]string{h: dump(t, s, Head{})}
+	if !strings.Contains(states[h], "guest59@") {
+		t.Fatal("the import lacks a guest")
+	}
+	for step := range 12 {
+		h, err := s.Change(ctx, "test", fmt.Sprint("step ", step), func(tx *Tx) error {
+			g := w.Guests[step]
+			g.Name, g.LastSeen = fmt.Sprint("Renamed ", step), now
+			_, err1 := tx.PutGuest(&g)
+			gr := w.Grants[step*3]
+			gr.Until = now + moment.Moment(step+1)*86400e6
+			_, err2 := tx.PutGrant(&gr)
+			sp := w.Spaces[0]
+			sp.Name = fmt.Sprint("Space ", step)
+			_, err3 := tx.PutRecord("space", sp.ID, worldfile.SpaceDoc(&sp))
+			it := w.Spaces[1].Items[0]
+			it.Private = step%2 == 0
+			_, err4 := tx.PutItem(&it, 0)
+			_, err5 := tx.PutPolicy("bar", "x.example", worldfile.BarDoc(&world.Bar{Entry: w.Personal[0], Reason: fmt.Sprint(step)}))
+			return errors.Join(err1, err2, err3, err4, err5)
+		})
+		check(t, err)
+		states[h] = dump(t, s, Head{})
+	}
+	if len(states) != 13 {
+		t.Fatalf("%d states", len(states))
+	}
+	for h, was := range states {
+		if is := dump(t, s, h); is != was {
+			t.Errorf("at %+v the world is not what it was", h)
+		}
+	}
+	n, broken, err := s.VerifyJournal(ctx)
+	if err != nil || broken != nil || n == 0 {
+		t.Errorf("%d, %+v, %v", n, broken, err)
+	}
+}
+
+// TestNothingHalf wants a failed change to leave nothing, and an unchanged record
+// to write nothing.
+func TestNothingHalf(t *testing.T) {
+	s, ctx := empty(t, dbtest.DSN(t)), t.Context()
+	g := worldgen.Generate(1, worldgen.Size{Guests: 3}, now).Guests[0]
+	if _, err := s.Change(ctx, "test", "", func(tx *Tx) error {
+		_, err := tx.PutGuest(&g)
+		return errors.Join(err, errors.New("no"))
+	}); err == nil {
+		t.Fatal("it did not fail")
+	}
+	var n int
+	check(t, s.db.QueryRow("SELECT (SELECT COUNT(*) FROM guest) + (SELECT COUNT(*) FROM journal) + (SELECT seq FROM head)").Scan(&n))
+	if n != 0 {
+		t.Errorf("%d rows are left of it", n)
+	}
+	put := func() Head {
+		h, err := s.Change(ctx, "test", "", func(tx *Tx) error { _, err := tx.PutGuest(&g); return err })
+		check(t, err)
+		return h
+	}
+	if a, b := put(), put(); a != b || a.Seq != 1 {
+		t.Errorf("%+v, then %+v", a, b)
+	}
+}
+
+// TestTampering finds an entry that was altered, removed or added.
+func TestTampering(t *testing.T) {
+	for name, q := range map[string]string{
+		"altered":  "UPDATE journal SET who = 'somebody else' WHERE seq = 3",
+		"why":      "UPDATE journal SET why = 'a better reason' WHERE seq = 3",
+		"nothing":  "UPDATE journal SET now = NULL WHERE seq = 3",
+		"removed":  "DELETE FROM journal WHERE seq = 3",
+		"cut off":  "DELETE FROM journal WHERE seq = 5",
+		"replaced": "UPDATE journal a JOIN journal b ON b.seq = 2 SET a.seal = b.seal WHERE a.seq = 3",
+	} {
+		s, ctx := empty(t, dbtest.DSN(t)), t.Context()
+		for i := range 5 {
+			_, err := s.Change(ctx, "test", "", func(tx *Tx) error {
+				_, err := tx.PutRecord("group", fmt.Sprint("g", i), []byte(`{"id":"g"}`))
+				return err
+			})
+			check(t, err)
+		}
+		if _, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil {
+			t.Fatalf("%+v, %v", broken, err)
+		}
+		_, err := s.db.Exec(q)
+		check(t, err)
+		if n, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil || broken.Seq < 3 {
+			t.Errorf("%s: %d hold, %+v, %v", name, n, broken, err)
+		}
+	}
+}
+
+// TestFollow brings a snapshot up to date change by change, and wants it to answer
+// like one that was read whole.
+func TestFollow(t *testing.T) {
+	s, ctx := empty(t, dbtest.DSN(t)), t.Context()
+	w := worldgen.Generate(9, worldgen.Size{Guests: 80}, now)
+	h, err := s.Import(ctx, "test", "start", w, nil)
+	check(t, err)
+	e := engine.New()
+	_, err = s.Read(ctx, Head{}, sink{e})
+	check(t, err)
+	snap := e.Done()
+	act := catalogue.Actions()
+	for step := range 40 {
+		_, err := s.Change(ctx, "test", "", func(tx *Tx) error {
+			g := w.Grants[step]
+			g.Until = now + moment.Moment(step%3-1)*86400e6
+			if g.Until <= g.From {
+				g.Until = g.From + 1
+			}
+			_, err1 := tx.PutGrant(&g)
+			gu := w.Guests[step]
+			gu.State, gu.StateSince = world.State(step%3), moment.Always
+			_, err2 := tx.PutGuest(&gu)
+			l := w.Links[step%len(w.Links)]
+			l.Until = now + moment.Moment(step%2*2-1)*3600e6
+			if l.Until <= l.Created {
+				l.Until = l.Created + 1
+			}
+			_, err3 := tx.PutRecord("link", l.ID, worldfile.LinkDoc(&l))
+			var err4 error
+			if step%5 == 0 {
+				_, err4 = tx.PutPolicy("rule", "chat.guests", []byte(fmt.Sprintf(`{"limit":"on","default":"%s"}`, []string{"on", "off"}[step/5%2])))
+			}
+			return errors.Join(err1, err2, err3, err4)
+		})
+		check(t, err)
+		ed := snap.Edit()
+		next, all, err := s.Follow(ctx, h, sink{ed})
+		check(t, err)
+		if all || next == h {
+			t.Fatalf("%+v, all %v", next, all)
+		}
+		snap, h = ed.Done(), next
+		whole := engine.New()
+		_, err = s.Read(ctx, Head{}, sink{whole})
+		check(t, err)
+		fresh := whole.Done()
+		for i := range w.Grants {
+			g := &w.Grants[i]
+			for a := range act {
+				if g.Group != "" || !act[a].Takes(g.Resource.Kind) || act[a].Address {
+					continue
+				}
+				q := engine.Question{Subject: engine.Who{Address: g.Address}, Action: act[a].ID, Resource: g.Resource, At: now}
+				x, err1 := snap.Decide(&q)
+				y, err2 := fresh.Decide(&q)
+				if x != y || (err1 == nil) != (err2 == nil) {
+					t.Fatalf("step %d, %+v: followed %+v, fresh %+v", step, q, x, y)
+				}
+			}
+		}
+		if snap.Counts() != fresh.Counts() {
+			t.Fatalf("followed %+v, fresh %+v", snap.Counts(), fresh.Counts())
+		}
+	}
+}
+
+type sink struct{ *engine.Editor }
+
+func (sink) PutContact(*world.Contact) {}
+
+// TestKilledDatabase kills the server between and in the middle of changes: what
+// was acknowledged is there, and nothing is there by half.
+func TestKilledDatabase(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "db")
+	acknowledged := uint64(0)
+	for round := range 4 {
+		ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
+		srv, err := mariadb.Start(ctx, dir)
+		check(t, err)
+		check(t, srv.Create(ctx, "w"))
+		s, err := Open(ctx, srv.DSN("w"), nil)
+		check(t, err)
+		check(t, s.Migrate(ctx))
+		h, err := s.Head(ctx)
+		check(t, err)
+		if h.Seq < acknowledged || h.Seq%2 != 0 {
+			t.Fatalf("round %d: the journal ends at %d, %d was acknowledged", round, h.Seq, acknowledged)
+		}
+		if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n != h.Seq {
+			t.Fatalf("round %d: %d, %+v, %v", round, n, broken, err)
+		}
+		enough := make(chan bool, 1)
+		go func() {
+			<-enough
+			_ = syscall.Kill(srv.PID(), syscall.SIGKILL)
+		}()
+		for i := 0; ; i++ {
+			h, err := s.Change(ctx, "test", "", func(tx *Tx) error { // two entries a change
+				_, err1 := tx.Note("note", fmt.Sprint(round, i), nil, []byte("{}"))
+				_, err2 := tx.Note("note", fmt.Sprint(round, i), []byte("{}"), nil)
+				return errors.Join(err1, err2)
+			})
+			if err != nil {
+				break
+			}
+			acknowledged = h.Seq
+			if i == 20 {
+				enough <- true
+			}
+		}
+		<-srv.Exited()
+		_ = s.Close()
+		cancel()
+	}
+	if acknowledged < 80 {
+		t.Errorf("only %d entries were written", acknowledged)
+	}
 }
