@@ -118,7 +118,7 @@ func (c Config) Lines() [][3]string {
 }
 
 func shown(key, value string) string {
-	if key != "database" {
+	if key != "database" || value == "" {
 		return value
 	}
 	d, err := mysql.ParseDSN(value)
