@@ -111,6 +111,10 @@ func (r *reader) list(n *node) []node {
 		r.at(n, "a list is expected here, as [a, b]")
 		return nil
 	}
+	if n.parts != nil { // a short list after all, or one whose entries are wanted together
+		r.each(&node{parts: n.parts}, func(v *node) { n.values = append(n.values, *v) })
+		n.parts = nil
+	}
 	return n.values
 }
 

@@ -66,6 +66,13 @@ type node struct {
 	line, col int
 	keys      []node // of a mapping, in order, with values at the same place
 	values    []node // of a mapping or sequence
+	parts     []part // of a long list that is read a part at a time, instead of values
+}
+
+// part is a stretch of the entries of a list, as text.
+type part struct {
+	text []byte
+	from int // lines before it
 }
 
 type syntax struct {
@@ -80,8 +87,156 @@ func (s *syntax) fail(line, col int, format string, args ...any) {
 	}
 }
 
+// Where a text is long, the lists at its top are cut into parts of so many
+// entries, so that memory holds the syntax of one part at a time.
+const (
+	longText       = 256 << 10
+	entriesInAPart = 400
+)
+
 // parse turns text into a tree, or adds to the errors and returns nil.
 func (s *syntax) parse(text []byte) *node {
+	if len(text) > longText && s.sound(text) {
+		if n, ok := s.parseParts(text); ok {
+			if len(s.errs) > 0 {
+				return nil
+			}
+			return n
+		}
+	}
+	return s.parseWhole(text)
+}
+
+// parseParts reads a text whose top is sections in block style, one below the
+// other. ok is false where it is written otherwise. Cutting at lines that begin
+// an entry is safe: whatever continues an entry is indented further (YAML 1.2
+// §8.2.1).
+func (s *syntax) parseParts(text []byte) (root *node, ok bool) {
+	root = &node{kind: mapping, line: 1, col: 1}
+	type section struct {
+		name  string
+		line  int // of its key, from 1
+		start int // offset of its key
+		body  int // offset behind the key's line
+	}
+	var sections []section
+	line := 0
+	for off := 0; off < len(text); {
+		end := off + bytes.IndexByte(text[off:], '\n') + 1
+		if end == off {
+			end = len(text)
+		}
+		line++
+		l := bytes.TrimRight(text[off:end], "\r\n")
+		switch {
+		case len(l) == 0 || l[0] == ' ' || l[0] == '#':
+		case bytes.HasPrefix(l, []byte("- ")) || len(l) == 1 && l[0] == '-':
+			if len(sections) == 0 {
+				return nil, false
+			}
+		default:
+			i := bytes.IndexByte(l, ':')
+			if i <= 0 || i+1 < len(l) && l[i+1] != ' ' {
+				return nil, false
+			}
+			for _, c := range l[:i] {
+				if !(c >= 'a' && c <= 'z' || c == '_') {
+					return nil, false
+				}
+			}
+			sections = append(sections, section{string(l[:i]), line, off, end})
+		}
+		off = end
+	}
+	for k, sec := range sections {
+		stop := len(text)
+		if k+1 < len(sections) {
+			stop = sections[k+1].start
+		}
+		for _, o := range root.keys {
+			if o.text == sec.name {
+				s.fail(sec.line, 1, "the key %q stands here twice", sec.name)
+			}
+		}
+		root.keys = append(root.keys, node{text: sec.name, line: sec.line, col: 1})
+		if parts := cut(text[sec.body:stop], sec.line); parts != nil && len(bytes.TrimSpace(text[sec.start:sec.body])) == len(sec.name)+1 {
+			root.values = append(root.values, node{kind: sequence, line: sec.line, col: 1, parts: parts})
+			continue
+		}
+		s.from = sec.line - 1
+		n := s.parseWhole(text[sec.start:stop])
+		s.from = 0
+		if n == nil || n.kind != mapping || len(n.values) != 1 {
+			return root, true // its errors are told
+		}
+		root.values = append(root.values, n.values[0])
+	}
+	return root, true
+}
+
+// cut cuts the body of a section into parts, or returns nil where it is no list
+// in block style.
+func cut(body []byte, from int) (parts []part) {
+	indent, n, start, startLine, line := -1, 0, 0, from, from
+	for off := 0; off < len(body); {
+		end := off + bytes.IndexByte(body[off:], '\n') + 1
+		if end == off {
+			end = len(body)
+		}
+		l := bytes.TrimRight(body[off:end], "\r\n ")
+		lead := len(l) - len(bytes.TrimLeft(l, " "))
+		if rest := l[lead:]; len(rest) > 0 && rest[0] != '#' {
+			entry := rest[0] == '-' && (len(rest) == 1 || rest[1] == ' ')
+			switch {
+			case indent < 0 && !entry:
+				return nil
+			case indent < 0:
+				indent, n = lead, 1
+			case entry && lead == indent:
+				if n == entriesInAPart {
+					parts = append(parts, part{body[start:off], startLine})
+					start, startLine, n = off, line, 0
+				}
+				n++
+			case lead <= indent:
+				return nil
+			}
+		}
+		line++
+		off = end
+	}
+	if indent < 0 {
+		return nil
+	}
+	return append(parts, part{body[start:], startLine})
+}
+
+// each calls fn for every entry of a list, reading its parts one after the other.
+func (s *syntax) each(n *node, fn func(*node)) {
+	for i := range n.values {
+		fn(&n.values[i])
+	}
+	for _, p := range n.parts {
+		s.from = p.from
+		list := s.parseWhole(p.text)
+		s.from = 0
+		if list == nil || len(s.errs) >= maxErrors {
+			return
+		}
+		for i := range list.values {
+			fn(&list.values[i])
+		}
+	}
+}
+
+// sound reports whether the text is UTF-8 without NUL; if not, that is told when
+// it is read whole.
+func (s *syntax) sound(text []byte) bool {
+	return utf8.Valid(text) && bytes.IndexByte(text, 0) < 0
+}
+
+func (s *syntax) parseWhole(text []byte) *node {
+	before := len(s.errs)
 	if !utf8.Valid(text) {
 		at := 0
 		for at < len(text) {
@@ -137,7 +292,7 @@ func (s *syntax) parse(text []byte) *node {
 		return nil
 	}
 	n := s.convert(body)
-	if len(s.errs) > 0 {
+	if len(s.errs) > before {
 		return nil
 	}
 	return &n

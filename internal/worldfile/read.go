@@ -164,9 +164,12 @@ func entries[T any](r *reader, n *node, what string, fields []field[T], fresh fu
 	if n == nil {
 		return
 	}
-	for i := range r.list(n) {
+	if n.kind != sequence {
+		r.list(n)
+		return
+	}
+	r.each(n, func(v *node) {
 		x := fresh()
-		v := &n.values[i]
 		before := len(r.errs)
 		if v.kind == mapping && len(fields) > 0 && fields[0].name == "id" {
 			// the id first: what else the entry says refers to it
@@ -179,11 +182,14 @@ func entries[T any](r *reader, n *node, what string, fields []field[T], fresh fu
 		}
 		object(r, v, "a "+what, fields, &x)
 		if len(r.errs) == before {
-			r.once(v, what, key(&x))
-			r.places[what+":"+key(&x)] = [2]int{v.line - r.from, v.col}
+			k := what + ":" + key(&x)
+			if _, twice := r.places[k]; twice {
+				r.at(v, "the %s %q stands here twice", what, key(&x))
+			}
+			r.places[k] = [2]int{v.line, v.col}
 		}
 		*out = append(*out, x)
-	}
+	})
 }
 
 func (r *reader) rules(n *node, w *world.World) {

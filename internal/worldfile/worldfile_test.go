@@ -227,3 +227,68 @@ func FuzzRead(f *testing.F) {
 		}
 	})
 }
+
+// TestParts reads a long file part by part as it would be read whole, with the
+// same places of what is wrong.
+func TestParts(t *testing.T) {
+	text := string(Write(worldgen.Generate(5, worldgen.Size{Guests: 900}, now)))
+	if len(text) < longText {
+		t.Fatalf("the text has only %d bytes", len(text))
+	}
+	whole := func(text string) (string, error) {
+		r := newReader(Options{Now: now})
+		root := r.parseWhole([]byte(text))
+		if root == nil {
+			return "", r.errs.sorted()
+		}
+		w := &world.World{}
+		r.document(root, w, nil)
+		if len(r.errs) == 0 {
+			r.check(w, nil)
+		}
+		if len(r.errs) > 0 {
+			return "", r.errs.sorted()
+		}
+		return string(Write(w)), nil
+	}
+	for name, change := range map[string]func(string) string{
+		"as it is": func(s string) string { return s },
+		"comments": func(s string) string {
+			return "# a world\n" + strings.ReplaceAll(s, "\ngrants:\n", "\n# what they hold\ngrants:\n\n  # the first\n")
+		},
+		"a bad role": func(s string) string { i := strings.LastIndex(s, "role: "); return s[:i] + "role: x" + s[i+6:] },
+		"bad syntax": func(s string) string { i := strings.LastIndex(s, "{party: "); return s[:i] + "}" + s[i:] },
+		"twice": func(s string) string {
+			return s + "grants:\n  - {party: a@b.example, resource: space:s1, role: view}\n"
+		},
+		"dangling": func(s string) string { return strings.Replace(s, "sponsor: u1,", "sponsor: u1000000,", 1) },
+		"flow":     func(s string) string { return s + "groups2: []\n" },
+		"the same": func(s string) string {
+			i := strings.LastIndex(s, "  - {party: ")
+			return s + s[i:i+strings.IndexByte(s[i:], '\n')+1]
+		},
+	} {
+		s := change(text)
+		got := ""
+		w, err := Read([]byte(s), Options{Now: now})
+		if err == nil {
+			got = string(Write(w))
+		}
+		want, wantErr := whole(s)
+		if name == "twice" { // the parser of the whole says it in words of its own
+			if err == nil || wantErr == nil || !strings.Contains(err.Error(), "stands here twice") {
+				t.Errorf("%s: %v, whole %v", name, err, wantErr)
+			}
+			continue
+		}
+		if name == "the same" && !strings.HasSuffix(text, "\n") {
+			continue
+		}
+		if got != want || (err == nil) != (wantErr == nil) || err != nil && name != "bad syntax" && err.Error() != wantErr.Error() {
+			t.Errorf("%s: %.300v\nwhole: %.300v", name, err, wantErr)
+		}
+		if name == "bad syntax" && err != nil && err.(Errors)[0].Line < 1000 {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
