@@ -23,6 +23,10 @@ func quote(s string) string {
 	if plainScalar(s) {
 		return s
 	}
+	return quoted(s)
+}
+
+func quoted(s string) string {
 	b, _ := json.Marshal(s) // a JSON string is a YAML double-quoted scalar
 	out := string(b)
 	for from, to := range map[string]string{`\u003c`: "<", `\u003e`: ">", `\u0026`: "&"} {
@@ -61,13 +65,16 @@ func plainScalar(s string) bool {
 func (t *tree) flow(b *strings.Builder) {
 	switch t.kind {
 	case scalar:
-		// inside a flow collection a colon before a bracket could end a key
 		b.WriteString(quote(t.text))
 	case sequence:
 		b.WriteByte('[')
 		for i := range t.list {
 			if i > 0 {
 				b.WriteString(", ")
+			}
+			if x := &t.list[i]; x.kind == scalar && strings.Contains(x.text, ":") {
+				b.WriteString(quoted(x.text)) // some readers take group:desk in a list for a pair
+				continue
 			}
 			t.list[i].flow(b)
 		}
