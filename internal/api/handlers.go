@@ -277,7 +277,15 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 				kinds = append(kinds, k.String())
 			}
 		}
-		named(kinds...)
+		if !member {
+			named(kinds...)
+			break
+		}
+		for _, n := range st.Find(q, 10000, kinds...) { // a member sees what is theirs
+			if r, err := engine.ParseResource(n.Value); err == nil && (st.BelongsTo(whoIs(ctx).Person, r) || r.Kind == catalogue.OurDirectory) {
+				add(n.Value, n.Name, n.Detail)
+			}
+		}
 	case "rule":
 		for i := range catalogue.Rules() {
 			if x := &catalogue.Rules()[i]; strings.Contains(x.Name, lower) || strings.Contains(strings.ToLower(x.Title), lower) {

@@ -327,4 +327,8 @@ func TestMember(t *testing.T) {
 	if _, _, body := r.call("GET", "/api/v1/complete?kind=who&q=a", token, ""); strings.Contains(body, "@") {
 		t.Errorf("a member browses other people's guests: %s", body)
 	}
+	_, _, body := r.call("GET", "/api/v1/complete?kind=resource&limit=100", token, "")
+	if !strings.Contains(body, "space:low-water-design") || strings.Contains(body, "loan-valuations") {
+		t.Errorf("a member is shown %s", body)
+	}
 }

@@ -1,7 +1,6 @@
 package worldfile
 
 import (
-	"strconv"
 	"strings"
 	"time"
 
@@ -616,5 +615,3 @@ func textsField[T any](name string, at func(*T) *[]string) field[T] {
 		},
 		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }}
 }
-
-func itoa(n int) string { return strconv.Itoa(n) }

@@ -14,7 +14,6 @@ type tree struct {
 }
 
 func leaf(s string) tree             { return tree{text: s} }
-func many(xs ...tree) tree           { return tree{kind: sequence, list: xs} }
 func (t tree) empty() bool           { return t.kind != scalar && len(t.list) == 0 }
 func (t *tree) set(k string, v tree) { t.keys, t.list = append(t.keys, k), append(t.list, v) }
 

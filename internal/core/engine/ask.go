@@ -218,7 +218,6 @@ type asker struct {
 	rec        *recorder
 	itemRole   catalogue.Role // what grants on the item itself give
 	spaceRole  catalogue.Role // what grants on the space give
-	joined     bool           // a live grant on a course, without a record
 	rolesFound bool
 	below      catalogue.Layers // the layers below the partner that may say something here
 
