@@ -262,3 +262,150 @@ func mustAddress(t testing.TB, s string) addr.Address {
 	}
 	return a
 }
+
+// TestTighter: tightening any one value never turns a no into a yes.
+func TestTighter(t *testing.T) {
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 3))
+	size := worldgen.Size{Guests: 30, Grants: 120, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10, Exceptions: 20}
+	for range 25 {
+		w := world.Merge(&world.World{}, worldgen.Generate(r.Uint64(), size, now))
+		before := engine.Of(w)
+		for range 4 {
+			// One place that says a value looser than the tightest, and something tighter.
+			places := [][]world.Setting{}
+			for i := range w.Partners {
+				places = append(places, w.Partners[i].Rules)
+			}
+			for i := range w.Exceptions {
+				places = append(places, w.Exceptions[i].Rules)
+			}
+			for i := range w.Spaces {
+				places = append(places, w.Spaces[i].Rules)
+				for j := range w.Spaces[i].Items {
+					places = append(places, w.Spaces[i].Items[j].Rules)
+				}
+			}
+			for i := range w.Meetings {
+				places = append(places, w.Meetings[i].Rules)
+			}
+			var undo func()
+			what := ""
+			if k := r.IntN(len(places) + len(w.Rules)); k >= len(places) {
+				s := &w.Rules[k-len(places)]
+				old, rule := *s, s.Rule.Get()
+				if rule.Scale.Shape == catalogue.Choice {
+					continue
+				}
+				if r.IntN(2) == 0 {
+					s.Limit, s.Default = rule.Scale.Tightest(), rule.Scale.Tightest()
+				} else if s.Default = rule.Scale.Tightest(); old.Default == s.Default {
+					continue
+				}
+				what, undo = "the organisation's "+rule.Name, func() { *s = old }
+			} else if len(places[k]) == 0 {
+				continue
+			} else {
+				s := &places[k][r.IntN(len(places[k]))]
+				old, rule := *s, s.Rule.Get()
+				if rule.Scale.Shape == catalogue.Choice || old.Held {
+					continue
+				}
+				s.Value = rule.Scale.Tightest()
+				what, undo = "a layer's "+rule.Name, func() { *s = old }
+			}
+			after := engine.Of(w)
+			for range 600 {
+				q, err := parse(anyQuestion(r, w, now))
+				if err != nil {
+					continue
+				}
+				x, err1 := before.Decide(&q)
+				y, err2 := after.Decide(&q)
+				if err1 == nil && err2 == nil && !x.Yes && y.Yes {
+					t.Fatalf("tightening %s opened %s %s %s", what, q.Subject, q.Action, q.Resource)
+				}
+			}
+			undo()
+		}
+	}
+}
+
+// TestNoEffect: taking an exception away that is over changes nothing.
+func TestNoEffect(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 4))
+	w := world.Merge(&world.World{}, worldgen.Generate(77, worldgen.Size{Guests: 40, Exceptions: 30}, now))
+	without := *w
+	without.Exceptions = nil
+	for _, x := range w.Exceptions {
+		if x.Until > now && x.From <= now {
+			without.Exceptions = append(without.Exceptions, x)
+		}
+	}
+	if len(without.Exceptions) == len(w.Exceptions) {
+		over := w.Exceptions[0]
+		over.ID, over.Until = "over", now
+		w.Exceptions = append(w.Exceptions, over)
+	}
+	a, b := engine.Of(w), engine.Of(&without)
+	for range 20000 {
+		q, err := parse(anyQuestion(r, w, now))
+		if err != nil {
+			continue
+		}
+		q.At = now
+		x, err1 := a.Decide(&q)
+		y, err2 := b.Decide(&q)
+		if x != y || (err1 == nil) != (err2 == nil) {
+			t.Fatalf("%s %s %s: %+v and %+v", q.Subject, q.Action, q.Resource, x, y)
+		}
+	}
+}
+
+// TestChain reads what a chain says besides the value: which layer decided, what
+// would be without it, and what could be chosen.
+func TestChain(t *testing.T) {
+	w := over(t, museum(t), "rules: {spaces.pages: {limit: on}, files.role: {limit: contribute, default: contribute}}, partners: [{id: plain, name: Plain, domains: [plain.example], opened: {files.in: yes}, rules: {files.role: view}}]")
+	s := engine.Of(w)
+	chain := func(who, action, resource, rule string) *engine.Chain {
+		t.Helper()
+		q, err := parse(asked{who: who, action: action, resource: resource, at: now})
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, err := s.Explain(&q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, c := range x.Accounts[0].Gates[catalogue.RuleGate].Causes {
+			if c.Chain != nil && c.Chain.Rule.String() == rule {
+				return c.Chain
+			}
+		}
+		t.Fatalf("%s is not asked", rule)
+		return nil
+	}
+	for _, c := range []struct{ who, action, resource, rule, value, decided, without, options string }{
+		{"maren@ilvane.example", "spaces.edit_page", "page:notes", "spaces.pages", "on", "space", "off", "off on"},
+		{"maren@ilvane.example", "spaces.edit_page", "page:shut-page", "spaces.pages", "off", "default", "on", "off on"},
+		{"plain@plain.example", "files.edit", "file:board", "files.role", "view", "partner", "contribute", "view contribute!partner manage!limit"},
+		{"maren@ilvane.example", "files.edit", "folder:plans", "files.role", "contribute", "default", "contribute", "view contribute manage!limit"},
+		{"visitor@ilvane.example", "files.open", "file:board", "files.given_to", "newcomers", "space", "known", "inside known newcomers"},
+		{"visitor@ilvane.example", "files.open", "file:kit", "files.given_to", "known", "default", "newcomers", "inside known newcomers"},
+	} {
+		x := chain(c.who, c.action, c.resource, c.rule)
+		f := x.Rule.Get().Scale.Format
+		var options []string
+		for _, o := range x.Options() {
+			text := f(o.Value)
+			if !o.Can {
+				text += "!" + o.By.String()
+			}
+			options = append(options, text)
+		}
+		got := []string{f(x.Effective()), x.Decided().String(), f(x.Without()), strings.Join(options, " ")}
+		// a nearest layer can only tighten what wider ones say, so a partner's view caps an item
+		if want := []string{c.value, c.decided, c.without, c.options}; strings.Join(got, "|") != strings.Join(want, "|") {
+			t.Errorf("%s on %s for %s: %v, want %v", c.rule, c.resource, c.who, got, want)
+		}
+	}
+}
