@@ -3,7 +3,7 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react()],
-  build: { emptyOutDir: true, chunkSizeWarningLimit: 700 },
+  build: { emptyOutDir: true, chunkSizeWarningLimit: 700, rolldownOptions: { checks: { pluginTimings: false } } },
   css: { preprocessorOptions: { scss: { quietDeps: true, silenceDeprecations: ['import', 'global-builtin', 'color-functions', 'if-function'] } } },
   server: { proxy: { '/api': 'http://127.0.0.1:8470', '/access': 'http://127.0.0.1:8470' } },
 })

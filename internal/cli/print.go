@@ -69,7 +69,15 @@ func (a *app) table(columns []string, rows [][]string) {
 			widths[i] = max(widths[i], utf8.RuneCountInString(clean(c)))
 		}
 	}
+	hang := false // the last column, where it is a sentence, on lines of its own
 	if w := a.width(); w > 0 {
+		total, last := 2*(len(widths)-1), len(widths)-1
+		for _, x := range widths {
+			total += x
+		}
+		if hang = total > w && len(widths) > 2 && widths[last] > 24 && w-(total-widths[last]) < 40; hang {
+			widths = widths[:last]
+		}
 		for {
 			total, widest := 2*(len(widths)-1), 0
 			for i, x := range widths {
@@ -87,13 +95,19 @@ func (a *app) table(columns []string, rows [][]string) {
 	line := func(cells []string, mark func(string) string) {
 		var b strings.Builder
 		for i, c := range cells {
+			if i == len(widths) {
+				break
+			}
 			c = fit(clean(c), widths[i])
-			if i < len(cells)-1 {
+			if i < len(widths)-1 {
 				c += strings.Repeat(" ", widths[i]-utf8.RuneCountInString(c)+2)
 			}
 			b.WriteString(mark(c))
 		}
 		fmt.Fprintln(a.out, strings.TrimRight(b.String(), " "))
+		if last := len(cells) - 1; hang && cells[last] != "" {
+			fmt.Fprintln(a.out, "    "+mark(wrap(cells[last], 4, a.width())))
+		}
 	}
 	head := make([]string, len(columns))
 	for i, c := range columns {
