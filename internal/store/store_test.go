@@ -194,6 +194,34 @@ func TestTampering(t *testing.T) {
 	}
 }
 
+// TestResealed alters an entry and seals it anew: the entry behind it tells.
+func TestResealed(t *testing.T) {
+	s, ctx := empty(t, dbtest.DSN(t)), t.Context()
+	for i := range 5 {
+		_, err := s.Change(ctx, "test", "", func(tx *Tx) error {
+			_, err := tx.Note("note", fmt.Sprint(i), nil, []byte("{}"))
+			return err
+		})
+		check(t, err)
+	}
+	es, err := s.Journal(ctx, JournalQuery{Limit: 5})
+	check(t, err)
+	var before [32]byte
+	for i := len(es) - 1; i >= 0; i-- {
+		e := es[i]
+		if e.Seq == 3 {
+			e.Who = "somebody else"
+			seal := e.seal(before)
+			_, err := s.db.Exec("UPDATE journal SET who = ?, seal = ? WHERE seq = 3", e.Who, seal[:])
+			check(t, err)
+		}
+		before = es[i].seal(before)
+	}
+	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil || broken.Seq != 4 || n != 3 {
+		t.Errorf("%d hold, %+v, %v", n, broken, err)
+	}
+}
+
 // TestFollow brings a snapshot up to date change by change, and wants it to answer
 // like one that was read whole.
 func TestFollow(t *testing.T) {
