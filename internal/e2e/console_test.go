@@ -117,6 +117,15 @@ func TestConsoleStanding(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#s-why"), "late"), chromedp.Click(chromedp.CSS(".modal .btn-danger")))
 	p.until("!document.querySelector('.modal') && document.querySelector('.standing').innerText.includes('suspended')")
 	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict+".dataset.decision === 'no'")
+	// Bars: one is added, refused where it is none, and lifted.
+	p.goTo("/partners", "document.querySelectorAll('.bars li').length === 3")
+	bar := chromedp.CSS("[aria-label='Domain or address to bar']")
+	p.do(chromedp.SendKeys(bar, "lost@pallowick"), chromedp.Click(chromedp.CSS(".bars button[type=submit]")))
+	p.until("document.querySelector('.bars .wrong').innerText.includes('a full domain has at least two labels')")
+	p.do(chromedp.SendKeys(bar, ".example"), chromedp.Click(chromedp.CSS(".bars button[type=submit]")))
+	p.until("document.querySelectorAll('.bars li').length === 4")
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Lift the bar on lost@pallowick.example']")))
+	p.until("document.querySelectorAll('.bars li').length === 3")
 	// Markup in a name stays text.
 	r.login("harbour")
 	r.must("partner", "add", "markup", "--name", "<img src=x onerror=document.title='taken'>Ink", "--domain", "markup.example")

@@ -4,6 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { call, query, services, type Partner } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { Bars } from './Bars'
 
 export const mayKeep = (role: string) => role === 'administrator' || role === 'keeper'
 
@@ -115,6 +116,7 @@ export function PartnersPage({ role }: { role: string }) {
       <p className="legend">
         Ours: ▲ opened, ▼ closed by name, · not opened. Theirs beside it: △ admits, ▽ refuses, nothing where it is unknown.
       </p>
+      <Bars keep={mayKeep(role)} />
       {adding && <AddPartner close={() => setAdding(false)} />}
     </Page>
   )

@@ -1,0 +1,64 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState, type FormEvent } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { call, type Bar } from '../api'
+import { Wrong } from '../parts/bits'
+
+/** Domains and addresses that never get in, whatever any rule says. */
+export function Bars({ keep }: { keep: boolean }) {
+  const client = useQueryClient()
+  const bars = useQuery({ queryKey: ['bars'], queryFn: () => call<{ bars: Bar[] }>('GET', '/api/v1/bars') })
+  const [what, setWhat] = useState('')
+  const [sub, setSub] = useState(false)
+  const [reason, setReason] = useState('')
+  const done = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  const add = useMutation({
+    mutationFn: () => call<Bar>('POST', '/api/v1/bars', { ...(what.includes('@') ? { address: what.trim() } : { name: what.trim(), subdomains: sub }), ...(reason ? { reason } : {}) }),
+    onSuccess: () => {
+      setWhat('')
+      setSub(false)
+      setReason('')
+      void done()
+    },
+  })
+  const lift = useMutation({ mutationFn: (key: string) => call('DELETE', `/api/v1/bars/${encodeURIComponent(key)}`), onSuccess: () => void done() })
+  const submit = (e: FormEvent) => {
+    e.preventDefault()
+    add.mutate()
+  }
+  return (
+    <section className="bars" aria-labelledby="h-bars">
+      <h2 id="h-bars">Barred</h2>
+      {(bars.error ?? add.error ?? lift.error) && <Wrong error={bars.error ?? add.error ?? lift.error} />}
+      <ul className="domains">
+        {bars.data?.bars.map((b) => {
+          const key = b.address ?? b.name ?? ''
+          return (
+            <li key={key}>
+              <span>
+                <b>{key}</b>
+                {b.subdomains ? ' and below' : ''} <span className="quiet">{b.reason}</span>
+              </span>
+              {keep && (
+                <Button size="sm" variant="link" onClick={() => lift.mutate(key)} aria-label={`Lift the bar on ${key}`}>
+                  Lift
+                </Button>
+              )}
+            </li>
+          )
+        })}
+        {bars.data?.bars.length === 0 && <li>Nothing is barred.</li>}
+      </ul>
+      {keep && (
+        <Form className="inline-form" onSubmit={submit} aria-label="Bar a domain or an address">
+          <Form.Control size="sm" aria-label="Domain or address to bar" placeholder="domain or address" required value={what} onChange={(e) => setWhat(e.target.value)} />
+          <Form.Check id="b-sub" label="and below" checked={sub} disabled={what.includes('@')} onChange={(e) => setSub(e.target.checked)} />
+          <Form.Control size="sm" aria-label="Why it is barred" placeholder="why" value={reason} onChange={(e) => setReason(e.target.value)} />
+          <Button size="sm" type="submit" variant="outline-primary" disabled={add.isPending}>
+            Bar
+          </Button>
+        </Form>
+      )}
+    </section>
+  )
+}
