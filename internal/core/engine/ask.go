@@ -511,35 +511,36 @@ func (a *asker) findPeople() error {
 	return nil
 }
 
+func (a *asker) account(acc Account, class catalogue.Class, nature bool) {
+	a.accounts[a.nAccounts] = accountAsked{acc, class, nature}
+	a.nAccounts++
+}
+
 func (a *asker) findAccounts() error {
-	add := func(acc Account, class catalogue.Class, nature bool) {
-		a.accounts[a.nAccounts] = accountAsked{acc, class, nature}
-		a.nAccounts++
-	}
-	knows := func(c catalogue.Class) bool { return a.act.Asks[c] != nil }
+	asks := &a.act.Asks
 	home := catalogue.Federated
 	if a.party.private() {
 		home = catalogue.Personal
 	}
 	switch {
 	case a.ours:
-		add(PersonAccount, catalogue.Ours, false)
+		a.account(PersonAccount, catalogue.Ours, false)
 	case a.link != none:
-		add(LinkAccount, catalogue.Bearer, !knows(catalogue.Bearer))
+		a.account(LinkAccount, catalogue.Bearer, asks[catalogue.Bearer] == nil)
 	case a.party.record:
-		if knows(catalogue.Record) {
-			add(RecordAccount, catalogue.Record, false)
+		if asks[catalogue.Record] != nil {
+			a.account(RecordAccount, catalogue.Record, false)
 		}
-		if knows(home) {
-			add(HomeAccount, home, false)
+		if asks[home] != nil {
+			a.account(HomeAccount, home, false)
 		}
 		if a.nAccounts == 0 {
-			add(RecordAccount, catalogue.Record, true)
+			a.account(RecordAccount, catalogue.Record, true)
 		}
-	case knows(catalogue.Newcomer):
-		add(HomeAccount, catalogue.Newcomer, false)
+	case asks[catalogue.Newcomer] != nil:
+		a.account(HomeAccount, catalogue.Newcomer, false)
 	default:
-		add(HomeAccount, home, !knows(home))
+		a.account(HomeAccount, home, asks[home] == nil)
 	}
 	if want := a.q.Account; want != AnyAccount {
 		for i := 0; i < a.nAccounts; i++ {

@@ -74,10 +74,21 @@ func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause
 // ruleIs asks a rule and records it with its chain.
 func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalogue.Value, *Chain) {
 	if a.rec == nil {
+		if ruleLayers[r]&a.below == 0 { // nothing below the partner can speak here
+			return a.wide(r, in.party), nil
+		}
 		return a.value(r, in, nil), nil
 	}
 	c := a.rec.chain()
 	return a.value(r, in, c), c
+}
+
+// wide returns the effective value where no layer below the partner speaks.
+func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
+	if party != nil && party.partner != none {
+		return a.s.pol.partners[party.partner].alone[r] // the default where the rule has no partner layer
+	}
+	return a.s.pol.alone[r]
 }
 
 func (c *Cause) rule(chain *Chain, value, needed catalogue.Value) *Cause {

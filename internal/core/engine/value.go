@@ -144,11 +144,8 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
 	best := catalogue.Unset
-	if c == nil && layers&a.below == 0 { // nothing below the partner can speak here
-		if layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
-			return pol.partners[in.party.partner].alone[r]
-		}
-		return pol.alone[r]
+	if c == nil && layers&a.below == 0 {
+		return a.wide(r, in.party)
 	}
 	if c != nil {
 		c.Rule = r

@@ -125,13 +125,19 @@ func (t *names) findHash(b blob, s string, h uint64) uint32 {
 	}
 }
 
-// likely returns the index that the first slot of a hash names, unverified, or
-// none: what to fetch while the look-up itself still waits for memory.
+// likely returns the index of the first slot with the hash's upper half, its text
+// unverified, or none: what to fetch while the look-up itself still waits for
+// memory.
 func (t *names) likely(h uint64) uint32 {
 	if t.mask == 0 {
 		return none
 	}
-	return uint32(*t.slots.at(uint32(h) & t.mask)) - 1
+	for pos := uint32(h) & t.mask; ; pos = (pos + 1) & t.mask {
+		slot := *t.slots.at(pos)
+		if slot>>32 == h>>32 || slot == 0 {
+			return uint32(slot) - 1
+		}
+	}
 }
 
 func (t *names) add(tok token, b *blob, s string) uint32 {
