@@ -126,6 +126,13 @@ func TestConsoleStanding(t *testing.T) {
 	p.until("document.querySelectorAll('.bars li').length === 4")
 	p.do(chromedp.Click(chromedp.CSS("[aria-label='Lift the bar on lost@pallowick.example']")))
 	p.until("document.querySelectorAll('.bars li').length === 3")
+	// A look-alike is taken when it is said twice.
+	p.do(chromedp.Click(chromedp.CSS(".tools .btn-primary")))
+	p.until("document.querySelector('#p-name')")
+	p.do(chromedp.SendKeys(chromedp.CSS("#p-name"), "Quayside Lamps"), chromedp.SendKeys(chromedp.CSS("#p-domains"), "ilvame.example"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.until("document.querySelector('.modal .wrong').innerText.includes('looks like ilvane.example')")
+	p.do(chromedp.Click(chromedp.CSS("#p-alike")), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.until("!document.querySelector('.modal') && document.querySelector('.domains').innerText.includes('ilvame.example')")
 	// Markup in a name stays text.
 	r.login("harbour")
 	r.must("partner", "add", "markup", "--name", "<img src=x onerror=document.title='taken'>Ink", "--domain", "markup.example")

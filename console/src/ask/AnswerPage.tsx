@@ -51,7 +51,7 @@ export function AnswerPage() {
   if (asked.error) {
     const wrong = asked.error instanceof Failure && asked.error.problem.type.endsWith('/wrong-use')
     return (
-      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'Nothing was refused: the question itself has to be put differently.' : undefined}>
+      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'Nothing was refused. Put the question differently: while you type, the bar above suggests what there is.' : undefined}>
         <Wrong error={asked.error} retry={wrong ? undefined : () => void asked.refetch()} />
       </Page>
     )
@@ -248,7 +248,7 @@ function Chain({ c }: { c: Cause }) {
         ))}
       </ol>
       <p>
-        {c.layer === 'default' ? <>Without a limit tighter than it, the loosest here is {c.without}.</> : <>Without what the {c.layer} says it would be {c.without}.</>}
+        {c.layer === 'default' ? <>No lower layer says anything. The limit would let it go up to {c.without}.</> : <>Without what the {c.layer} says it would be {c.without}.</>}
         {stands.length > 0 && (
           <>
             {' '}

@@ -18,7 +18,7 @@ export function Home() {
   if (!data) return <Waiting what="Looking around" />
   const n = data.counts
   return (
-    <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.guests} guests of {n.partners} partners hold {n.grants} grants and {n.links} links on {n.spaces} spaces. Revision {data.revision}.</>}>
+    <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
       <div className="today">
         <section aria-labelledby="h-do">
           <h2 id="h-do">To do</h2>

@@ -130,6 +130,7 @@ function AddPartner({ close }: { close: () => void }) {
   const [id, setID] = useState('')
   const [name, setName] = useState('')
   const [domains, setDomains] = useState('')
+  const [alike, setAlike] = useState(false)
   const [why, setWhy] = useState('')
   const client = useQueryClient()
   const navigate = useNavigate()
@@ -141,7 +142,7 @@ function AddPartner({ close }: { close: () => void }) {
         domains: domains
           .split(/[\s,]+/)
           .filter(Boolean)
-          .map((d) => (d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d })),
+          .map((d) => ({ ...(d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d }), ...(alike ? { look_alike: true } : {}) })),
         ...(why ? { why } : {}),
       }),
     onSuccess: (p) => {
@@ -149,6 +150,7 @@ function AddPartner({ close }: { close: () => void }) {
       navigate(`/partners/${p.id}`)
     },
   })
+  const looksAlike = alike || (add.error instanceof Error && add.error.message.includes('looks like'))
   const submit = (e: FormEvent) => {
     e.preventDefault()
     add.mutate()
@@ -184,6 +186,7 @@ function AddPartner({ close }: { close: () => void }) {
             <Form.Label>Domains</Form.Label>
             <Form.Control as="textarea" rows={2} value={domains} onChange={(e) => setDomains(e.target.value)} placeholder="quayside.example, *.lab.quayside.example" />
             <Form.Text>*. takes the domains below along.</Form.Text>
+            {looksAlike && <Form.Check id="p-alike" label="It looks like another domain and is meant all the same" checked={alike} onChange={(e) => setAlike(e.target.checked)} />}
           </Form.Group>
           <Form.Group controlId="p-why">
             <Form.Label>Why</Form.Label>

@@ -14,7 +14,8 @@ import (
 
 // slow answers questions straight from the records, the way model.md and
 // rules.md are written: no index, no compiled form, no catalogue of actions, and
-// nothing of the engine. It is what the engine is compared with.
+// nothing of the engine. Of the catalogue it takes scales, layers and starting
+// values of rules, which are data. It is what the engine is compared with.
 type slow struct {
 	w *world.World
 }
