@@ -56,15 +56,9 @@ func New(ctx context.Context, st *store.Store, clock func() time.Time, log *slog
 	return s, s.reload(ctx)
 }
 
-// sink lets the engine take what the store hands over; contacts are not asked
-// by any action yet.
-type sink struct{ *engine.Editor }
-
-func (sink) PutContact(*world.Contact) {}
-
 func (s *Service) reload(ctx context.Context) error {
 	e := engine.New()
-	h, err := s.store.Read(ctx, store.Head{}, sink{e})
+	h, err := s.store.Read(ctx, store.Head{}, e)
 	if err != nil {
 		return fmt.Errorf("the database cannot be read: %w", err)
 	}
@@ -87,7 +81,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 	defer s.fresh.Unlock()
 	now := s.State()
 	e := now.Edit()
-	h, all, err := s.store.Follow(ctx, now.Head, sink{e})
+	h, all, err := s.store.Follow(ctx, now.Head, e)
 	switch {
 	case err != nil:
 		return err

@@ -316,6 +316,16 @@ func (g *generator) inventory(w *world.World) {
 		}
 		w.Links = append(w.Links, l)
 	}
+	for range max(6, g.size.People) {
+		c := world.Contact{Person: g.person(), Party: address(g.guest(g.IntN(g.size.Guests))), Accepted: !g.one(3)}
+		dup := false
+		for i := len(w.Contacts) - 1; i >= 0 && !dup; i-- {
+			dup = w.Contacts[i].Person == c.Person && w.Contacts[i].Party == c.Party
+		}
+		if !dup {
+			w.Contacts = append(w.Contacts, c)
+		}
+	}
 	for range max(3, g.size.People/10) {
 		f := world.Forwarder{Mailbox: g.person(), To: address("home@homepost.example"), KeepCopy: g.one(2), SetBy: "person"}
 		dup := false

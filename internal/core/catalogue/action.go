@@ -160,6 +160,10 @@ const (
 	KeepCopy              // a copy where required
 	SetBy                 // who set the forwarder up
 	LinkPassword          // a password where required
+	LinkDownload          // on, and the link itself lets download
+	LookUp                // shared where the person shares a space with the party, else all
+	PresenceSeen          // contacts where the two are contacts, else everybody
+	SharerClass           // the sharer's class
 )
 
 // Need is one rule that the rule gate asks.
@@ -200,7 +204,7 @@ type Holding uint8
 // Nothing asks nothing. ByRole needs a role on the resource, ByLink a live
 // bearer link on it, Self that the resource is the subject, OwnMailbox that it
 // is the subject's, MayInvite and MemberOfSpace what the catalogue says of
-// inviting and sharing.
+// inviting and sharing, JoinableCourse that the space is one.
 const (
 	Nothing Holding = iota
 	ByRole
@@ -209,6 +213,7 @@ const (
 	OwnMailbox
 	MayInvite
 	MemberOfSpace
+	JoinableCourse
 )
 
 // Feature is a part of a service that a stance may admit by itself.
@@ -242,6 +247,7 @@ type Ask struct {
 	Level       DomainLevel
 	LevelRule   RuleID // with ByRule
 	Key         Key
+	Also        []Key // keys that refuse only at no
 	Counterpart bool
 	Feature     Feature
 	Switches    []RuleID // switches at the service gate, besides those every record is asked
@@ -265,8 +271,13 @@ type Action struct {
 	Address bool // needs context.address
 	Person  PersonOf
 	Asks    [NumClasses]*Ask
+	InSpace *[NumClasses]*Ask // instead of Asks where the resource is an item; nil: the same
 	// Conditions and switches that belong to single actions.
-	PresenterAsked bool // a yes carries presenter_asked; context.presenter counts
+	Presenter      bool // context.presenter counts
+	PresenterAsked bool // a yes carries presenter_asked
+	SignsIn        bool // a yes carries sign_in
+	Newly          bool // only without a record: a record does not act with its home account
+	AreaOnly       bool // of spaces, only a report area
 	MeetingDoor    bool // the door of a meeting: sign-in domains, waiting, passcode
 	NoBrowsing     bool // a yes carries no_browsing while reports.guest_browse is off
 	Licence        bool // a licence route is asked
@@ -284,6 +295,14 @@ const (
 	Granted
 	Wide
 )
+
+// Rows returns what is asked of each class of account about a resource of kind k.
+func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
+	if a.InSpace != nil && k.IsItem() {
+		return a.InSpace
+	}
+	return &a.Asks
+}
 
 // Service returns the service of the action.
 func (a *Action) Service() Service {
@@ -330,6 +349,69 @@ func ActionByName(name string) (*Action, bool) {
 	return nil, false
 }
 
+// AskedBy lists the actions whose decision asks rule r, in order; nil where it
+// governs behaviour and no action asks it.
+func AskedBy(r RuleID) []ActionID { return askedBy[r] }
+
+// asked by the gates themselves, not through an entry of an action
+var askedAnyway = map[string]func(*Action, Class) bool{
+	"directory.guests":         func(_ *Action, c Class) bool { return c == Record || c == Newcomer },
+	"directory.feed_in":        func(_ *Action, c Class) bool { return c == Record },
+	"directory.sign_in":        func(_ *Action, c Class) bool { return c == Record },
+	"directory.terms":          func(_ *Action, c Class) bool { return c == Record },
+	"directory.invite_domains": func(_ *Action, c Class) bool { return c == Newcomer },
+	"directory.personal": func(a *Action, c Class) bool {
+		return c == Newcomer || c == Record && a.Rows(a.On[0])[c].Level == ByRule
+	},
+	"meetings.held":            func(a *Action, _ Class) bool { return a.MeetingDoor },
+	"reports.guest_browse":     func(a *Action, _ Class) bool { return a.NoBrowsing },
+	"reports.licence":          func(a *Action, _ Class) bool { return a.Licence },
+	"files.link_days":          func(a *Action, c Class) bool { return a.Rows(a.On[0])[c].Holding == ByLink },
+	"files.link_right":         func(a *Action, c Class) bool { return a.Rows(a.On[0])[c].Holding == ByLink },
+	"files.drive_given_to":     func(a *Action, c Class) bool { return a.Service() == Files && c != Bearer },
+	"files.drive_bearer_links": func(a *Action, c Class) bool { return a.Service() == Files && c == Bearer },
+}
+
+var askedBy = func() (out [NumRules][]ActionID) {
+	for i := range actions {
+		a := &actions[i]
+		found := map[RuleID]bool{}
+		for _, k := range a.On {
+			for c, ask := range a.Rows(k) {
+				if ask == nil {
+					continue
+				}
+				for name, is := range askedAnyway {
+					if is(a, Class(c)) {
+						found[MustRule(name)] = true
+					}
+				}
+				for _, row := range []*Ask{ask, ask.Private} {
+					if row == nil {
+						continue
+					}
+					if row.Level == ByRule {
+						found[row.LevelRule] = true
+					}
+					for _, r := range row.Switches {
+						found[r] = true
+					}
+					if row.SpaceGuests || row.Holding == ByRole && !row.SpaceParty && Class(c) != Ours {
+						found[MustRule("spaces.guests")] = true
+					}
+					for _, n := range row.Needs {
+						found[n.Rule] = true
+					}
+				}
+			}
+		}
+		for r := range found {
+			out[r] = append(out[r], a.ID)
+		}
+	}
+	return
+}()
+
 // NearestAction returns the action name that resembles name most.
 func NearestAction(name string) string {
 	best, at := "", len(name)/2+1
@@ -373,48 +455,143 @@ func buildActions() []Action {
 		calendarBusy  = Value(1) // on mail.calendar
 		wholeScreen   = Value(2) // on meetings.share_screen
 	)
-	open := given(Files, ByRule, r("files.domains"), []Need{kind(GivenTo, "files.given_to"), at("files.role", canView)}, View)
-	open[Bearer] = link(View)
-	edit := given(Files, ByRule, r("files.domains"), []Need{kind(GivenTo, "files.given_to"), at("files.role", canContribute)}, Contribute)
-	edit[Bearer] = link(Contribute)
-	shareNeeds := []Need{kind(GivenTo, "files.given_to"), personalA}
+	const (
+		calendarSubject = Value(2)
+		calendarFull    = Value(3)
+	)
+	bearer := func(row [NumClasses]*Ask, ask *Ask) [NumClasses]*Ask {
+		row[Bearer] = ask
+		return row
+	}
+	onFiles := func(role Role) [NumClasses]*Ask {
+		reach := canView
+		if role == Contribute {
+			reach = canContribute
+		}
+		return given(Files, ByRule, r("files.domains"), []Need{kind(GivenTo, "files.given_to"), at("files.role", reach)}, role)
+	}
+	onReports := func(role Role, more ...Need) [NumClasses]*Ask {
+		return given(Reports, AnyLevel, NoRule, append([]Need{kind(GivenTo, "reports.given_to")}, more...), role)
+	}
+	download := link(View)
+	download.Needs = append(download.Needs, kind(LinkDownload, "files.link_download"))
+	inChannel := func(role Role, needs ...Need) [NumClasses]*Ask {
+		rows := inSpace(needs, role)
+		rows[Record].Switches = []RuleID{r("chat.guests")}
+		rows[Record].Also, rows[Federated].Also = []Key{In(Chat)}, []Key{In(Chat)}
+		return rows
+	}
+	toPerson := func(more ...Need) [NumClasses]*Ask {
+		needs := append([]Need{at("chat.guest_direct", On)}, more...)
+		return [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: needs}}
+	}
+	across := func(rows [NumClasses]*Ask, f Feature, needs ...Need) [NumClasses]*Ask {
+		rows[Federated] = &Ask{Level: ByRule, LevelRule: r("chat.federation"), Key: In(Chat), Counterpart: true, Feature: f, Needs: needs}
+		rows[Personal] = &Ask{Level: BarsOnly, Switches: []RuleID{r("chat.personal")}, Needs: needs}
+		return rows
+	}
+	theirs := func(level string, s Service, counterpart bool) [NumClasses]*Ask {
+		return [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r(level), Key: Out(s), Counterpart: counterpart, Holding: Self}}
+	}
+	chatTheirs := func(f Feature, needs ...Need) [NumClasses]*Ask {
+		rows := theirs("chat.federation", Chat, true)
+		rows[Ours].Feature, rows[Ours].Needs = f, needs
+		rows[Ours].Private = &Ask{Of: Addressee, Level: BarsOnly, Switches: []RuleID{r("chat.personal")}, Needs: needs, Holding: Self}
+		return rows
+	}
+	record := func(level DomainLevel, k Key, needs ...Need) [NumClasses]*Ask {
+		return [NumClasses]*Ask{Record: {Level: level, Key: k, Needs: needs}}
+	}
+	ofMeetingSpace := func(role Role, needs ...Need) [NumClasses]*Ask {
+		return [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Meetings), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role}}
+	}
+	calendar := func(v Value) [NumClasses]*Ask {
+		return [NumClasses]*Ask{Federated: {Level: Listed, Key: In(Mail), Needs: []Need{at("mail.calendar", v)}}}
+	}
+	rows := func(x [NumClasses]*Ask) *[NumClasses]*Ask { return &x }
+	signUp := &Ask{Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory), Switches: []RuleID{r("directory.guests"), r("directory.self_signup")}}
+	join := &Ask{Level: ByRule, LevelRule: r("spaces.join_in"), Key: In(Spaces), Counterpart: true, SpaceParty: true, Holding: JoinableCourse}
+	presence := kind(PresenceSeen, "chat.presence")
+	seePresence := across([NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: []Need{presence}}}, Presence, presence)
+	edits, deletes := at("chat.guest_edit", On), at("chat.guest_delete", On)
+	reportShare := both(Ask{Of: Addressee, Level: AnyLevel, Key: In(Reports), Needs: []Need{kind(GivenTo, "reports.given_to"), personalA}, Holding: ByRole, Role: Contribute},
+		[]Need{{Kind: AtOwn, Rule: r("reports.reshare"), Value: On}})
+	reportShare[Ours].Needs = append([]Need{kind(SharerClass, "reports.share_by")}, reportShare[Ours].Needs...)
+	reportShare[Ours].Holding, reportShare[Ours].Role = Nothing, NoRole
+	var (
+		ours    = []ResourceKind{OurDirectory}
+		space   = []ResourceKind{Space}
+		channel = []ResourceKind{Channel}
+		someone = []ResourceKind{Person}
+		chatted = []ResourceKind{Channel, Person}
+		meeting = []ResourceKind{Meeting}
+		file    = []ResourceKind{Folder, File}
+		diary   = []ResourceKind{Calendar}
+		report  = []ResourceKind{Report, Dashboard}
+	)
 
 	out := []Action{
-		{Name: "directory.sign_in", Title: "sign in", On: []ResourceKind{OurDirectory}, WhileInvited: true,
-			Asks: [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Directory)}}},
+		{Name: "directory.sign_in", Title: "sign in", On: ours, WhileInvited: true, Asks: record(AnyLevel, In(Directory))},
+		{Name: "directory.leave", Title: "remove the own record", On: ours, Asks: record(AnyLevel, In(Directory), at("directory.leave", On))},
+		{Name: "directory.look_up", Title: "look up somebody", On: someone, Person: Addressed, Spread: Wide,
+			Asks: record(AnyLevel, In(Directory), kind(LookUp, "directory.people_seen"))},
+		{Name: "directory.sign_up", Title: "open a record without an invitation", On: ours, SignsIn: true, Newly: true, Asks: [NumClasses]*Ask{Federated: signUp, Personal: signUp}},
 		{Name: "directory.invite", Title: "invite somebody", On: []ResourceKind{OurDirectory, Space}, Address: true, Person: SubjectPerson, Spread: Granted,
 			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory), Counterpart: true,
 				Switches: []RuleID{r("directory.guests")}, SpaceGuests: true, SpaceParty: true,
 				Needs: []Need{kind(InviterClass, "directory.invite_by"), personalA}, Holding: MayInvite}, nil)},
-		{Name: "spaces.enter", Title: "enter the space", On: []ResourceKind{Space}, Spread: Granted, Asks: inSpace(nil, View)},
-		{Name: "spaces.edit_page", Title: "edit the page", On: []ResourceKind{Page}, Spread: Granted,
-			Asks: inSpace([]Need{at("spaces.pages", On)}, Contribute)},
-		{Name: "spaces.join_theirs", Title: "join a space or course elsewhere", On: []ResourceKind{Person}, Address: true, Person: SubjectPerson,
-			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("spaces.join_out"), Key: Out(Spaces), Counterpart: true, Holding: Self}}},
-		{Name: "chat.message", Title: "send a message", On: []ResourceKind{Person}, Person: Addressed, Spread: Wide,
-			Asks: [NumClasses]*Ask{
-				Record:    {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: []Need{at("chat.guest_direct", On)}},
-				Federated: {Level: ByRule, LevelRule: r("chat.federation"), Key: In(Chat), Counterpart: true, Feature: Messages},
-				Personal:  {Level: BarsOnly, Switches: []RuleID{r("chat.personal")}},
-			}},
-		{Name: "chat.message_theirs", Title: "send a message to somebody outside", On: []ResourceKind{Person}, Address: true, Person: SubjectPerson,
-			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("chat.federation"), Key: Out(Chat), Counterpart: true, Feature: Messages, Holding: Self,
-				Private: &Ask{Of: Addressee, Level: BarsOnly, Switches: []RuleID{r("chat.personal")}, Holding: Self}}}},
-		{Name: "meetings.join", Title: "join the meeting", On: []ResourceKind{Meeting}, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door()},
-		{Name: "meetings.remote_control", Title: "take control of a shared screen", On: []ResourceKind{Meeting}, Person: Host, MeetingDoor: true, PresenterAsked: true, Spread: Wide,
+		{Name: "directory.accept_theirs", Title: "accept an invitation elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("directory.guest_elsewhere", Directory, false)},
+
+		{Name: "spaces.enter", Title: "enter the space", On: space, Spread: Granted, Asks: inSpace(nil, View)},
+		{Name: "spaces.see_members", Title: "see who is in the space", On: space, Spread: Granted, Asks: inSpace([]Need{at("spaces.members_seen", On)}, View)},
+		{Name: "spaces.edit_page", Title: "change the page", On: []ResourceKind{Page}, Spread: Granted, Asks: inSpace([]Need{at("spaces.pages", On)}, Contribute)},
+		{Name: "spaces.edit_task", Title: "work on the task list", On: []ResourceKind{Tasklist}, Spread: Granted, Asks: inSpace([]Need{at("spaces.tasks", On)}, Contribute)},
+		{Name: "spaces.open_channel", Title: "open or change a channel", On: []ResourceKind{Space, Channel}, Spread: Granted, Asks: inSpace([]Need{at("spaces.channels", On)}, Contribute)},
+		{Name: "spaces.join", Title: "join the course", On: space, Spread: Wide, Asks: [NumClasses]*Ask{Federated: join, Personal: join}},
+		{Name: "spaces.join_theirs", Title: "join a space or course elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("spaces.join_out", Spaces, true)},
+
+		{Name: "chat.read", Title: "read the channel", On: channel, Spread: Granted, Asks: inChannel(View)},
+		{Name: "chat.post", Title: "post in the channel", On: channel, Spread: Granted, Asks: inChannel(Contribute)},
+		{Name: "chat.message", Title: "send a message", On: someone, Person: Addressed, Spread: Wide, Asks: across(toPerson(), Messages)},
+		{Name: "chat.call", Title: "call", On: someone, Person: Addressed, Spread: Wide, Asks: across(toPerson(at("chat.guest_calls", On)), Voice, at("chat.calls", On))},
+		{Name: "chat.attach", Title: "attach a file to a message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(at("chat.guest_attach", On)), InSpace: rows(inChannel(Contribute))},
+		{Name: "chat.edit_own", Title: "change an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(edits), InSpace: rows(inChannel(Contribute, edits))},
+		{Name: "chat.delete_own", Title: "delete an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(deletes), InSpace: rows(inChannel(Contribute, deletes))},
+		{Name: "chat.see_presence", Title: "see whether somebody is there", On: someone, Person: Addressed, Spread: Wide, Asks: seePresence},
+		{Name: "chat.message_theirs", Title: "send a message to somebody outside", On: someone, Address: true, Person: SubjectPerson, Asks: chatTheirs(Messages)},
+		{Name: "chat.call_theirs", Title: "call somebody outside", On: someone, Address: true, Person: SubjectPerson, Asks: chatTheirs(Voice, at("chat.calls", On))},
+
+		{Name: "meetings.join", Title: "join the meeting", On: meeting, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door()},
+		{Name: "meetings.join_early", Title: "be in before the host", On: meeting, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door(at("meetings.early", On))},
+		{Name: "meetings.present", Title: "present", On: meeting, Person: Host, MeetingDoor: true, Presenter: true, Spread: Wide, Asks: door(Need{AtPresenter, r("meetings.present"), On})},
+		{Name: "meetings.remote_control", Title: "take control of a shared screen", On: meeting, Person: Host, MeetingDoor: true, Presenter: true, PresenterAsked: true, Spread: Wide,
 			Asks: door(Need{AtPresenter, r("meetings.remote_control"), On}, Need{AtPresenter, r("meetings.share_screen"), wholeScreen})},
-		{Name: "files.open", Title: "open the file", On: []ResourceKind{Folder, File}, Person: InDrive, Spread: Granted, Asks: open},
-		{Name: "files.edit", Title: "change the file", On: []ResourceKind{Folder, File}, Person: InDrive, Spread: Granted, Asks: edit},
-		{Name: "files.share", Title: "share the file", On: []ResourceKind{Folder, File}, Address: true, Person: SubjectOrDrive, Spread: Granted,
-			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("files.domains"), Key: In(Files), Needs: shareNeeds, Holding: MemberOfSpace, Role: Contribute},
+		{Name: "meetings.see_details", Title: "see the details of the meeting", On: meeting, Spread: Granted, Asks: ofMeetingSpace(View)},
+		{Name: "meetings.start", Title: "start the meeting", On: meeting, Spread: Granted, Asks: ofMeetingSpace(Contribute, at("meetings.guest_start", On))},
+		{Name: "meetings.join_theirs", Title: "join a meeting elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("meetings.out", Meetings, false)},
+
+		{Name: "files.open", Title: "open the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(View), link(View))},
+		{Name: "files.download", Title: "download the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(View), download)},
+		{Name: "files.edit", Title: "change the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(Contribute), link(Contribute))},
+		{Name: "files.upload", Title: "upload a file", On: file, Person: InDrive, Spread: Granted, Asks: onFiles(Contribute)},
+		{Name: "files.delete", Title: "delete the file", On: file, Person: InDrive, Spread: Granted, Asks: onFiles(Contribute)},
+		{Name: "files.share", Title: "share the file", On: file, Address: true, Person: SubjectOrDrive, Spread: Granted,
+			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("files.domains"), Key: In(Files), Needs: []Need{kind(GivenTo, "files.given_to"), personalA}, Holding: MemberOfSpace, Role: Contribute},
 				[]Need{{Kind: AtOwn, Rule: r("files.reshare"), Value: On}})},
+
 		{Name: "mail.forward", Title: "forward mail automatically", On: []ResourceKind{Mailbox}, Address: true, Person: SubjectPerson,
 			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("mail.forward"), Key: Out(Mail),
 				Needs: []Need{kind(KeepCopy, "mail.forward_copy"), kind(SetBy, "mail.forward_set_by")}, Holding: OwnMailbox}}},
-		{Name: "mail.see_busy", Title: "see busy times", On: []ResourceKind{Calendar}, Person: Owner, Spread: Wide,
-			Asks: [NumClasses]*Ask{Federated: {Level: Listed, Key: In(Mail), Needs: []Need{at("mail.calendar", calendarBusy)}}}},
-		{Name: "reports.view", Title: "view the report", On: []ResourceKind{Report, Dashboard}, NoBrowsing: true, Licence: true, Spread: Granted,
-			Asks: given(Reports, AnyLevel, NoRule, []Need{kind(GivenTo, "reports.given_to")}, View)},
+		{Name: "mail.see_busy", Title: "see busy times", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarBusy)},
+		{Name: "mail.see_subject", Title: "see subject and place of entries", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarSubject)},
+		{Name: "mail.see_details", Title: "see all of the entries", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarFull)},
+
+		{Name: "reports.view", Title: "view the report", On: report, NoBrowsing: true, Licence: true, Spread: Granted, Asks: onReports(View)},
+		{Name: "reports.export", Title: "take the data of the report out", On: report, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.export", On))},
+		{Name: "reports.browse", Title: "browse for the report", On: report, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.guest_browse", On))},
+		{Name: "reports.edit", Title: "change the report", On: report, Licence: true, Spread: Granted, Asks: onReports(Contribute, at("reports.guest_edit", On))},
+		{Name: "reports.enter", Title: "enter the report area", On: space, AreaOnly: true, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.guest_edit", On))},
+		{Name: "reports.share", Title: "share the report", On: report, Address: true, Person: SubjectPerson, Spread: Granted, Asks: reportShare},
 	}
 	for i := range out {
 		out[i].ID = ActionID(i)

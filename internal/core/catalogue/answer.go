@@ -127,6 +127,7 @@ const (
 	PasscodeMissing
 	PasswordMissing
 	CopyMissing
+	DownloadMissing
 
 	HasGrant
 	NoGrant
@@ -145,6 +146,9 @@ const (
 	NotInviter
 	IsMember
 	NotMember
+	IsJoinable
+	NotJoinable
+	MeetingAlone
 
 	LicenceRoute
 	NoLicenceRoute
@@ -205,6 +209,8 @@ var causeEntries = [NumCodes]CauseEntry{
 	PasswordMissing: {"password_missing", "A password is required, and the link has none.", "Ask for a link with a password."},
 	CopyMissing:     {"copy_missing", "A copy must stay in the mailbox, and this forwarder keeps none.", "Keep a copy in the mailbox."},
 
+	DownloadMissing: {"download_missing", "The link {a} opens without download.", "Make a link that lets download."},
+
 	HasGrant:      {"granted", "{a} gives the role {b}.", ""},
 	NoGrant:       {"no_grant", "Nothing gives {a} a role on {b}.", "Give {a} a role on {b}."},
 	RoleTooLow:    {"role_too_low", "The role is {a}, and {b} is needed.", "Raise the role."},
@@ -222,6 +228,10 @@ var causeEntries = [NumCodes]CauseEntry{
 	NotInviter:    {"not_inviter", "Into {b}, {a} cannot invite.", "Ask an owner of {b} to invite."},
 	IsMember:      {"is_member", "{a} is a member or owner of {b}.", ""},
 	NotMember:     {"not_member", "{a} is no member of {b}.", "Ask an owner of {b}."},
+
+	IsJoinable:   {"joinable_course", "{a} is a course that may be joined.", ""},
+	NotJoinable:  {"not_joinable", "{a} is no course that may be joined.", "Ask an owner of {a} to invite, or to let the course be joined."},
+	MeetingAlone: {"meeting_alone", "{a} belongs to no space, so nobody from outside has a role there.", "Hold the meeting in a space."},
 
 	LicenceRoute:   {"licence_route", "There is a licence route: {b}.", ""},
 	NoLicenceRoute: {"no_licence_route", "No licence route counts: {title} takes {value}, and {a} has {b}.", "Give the area a licence of its own, or record the licence of the guest."},

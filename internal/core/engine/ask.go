@@ -196,10 +196,11 @@ func (o *outside) provisioned() bool { return o.known.flags&isProvisioned != 0 }
 
 // asker asks one question of one snapshot. It lives on the stack.
 type asker struct {
-	s   *Snapshot
-	q   *Question
-	act *catalogue.Action
-	at  moment.Moment
+	s    *Snapshot
+	q    *Question
+	act  *catalogue.Action
+	rows *[catalogue.NumClasses]*catalogue.Ask // of act, about this kind of resource
+	at   moment.Moment
 
 	party      outside // the subject where it is outside
 	other      outside // context.address
@@ -242,6 +243,7 @@ type accountAsked struct {
 func (a *asker) resolve(s *Snapshot, q *Question) error {
 	a.s, a.q, a.act, a.at = s, q, q.Action.Get(), q.At // a is zero: copying a whole one costs more than asking a rule
 	a.person, a.link, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none, none
+	a.rows = a.act.Rows(q.Resource.Kind)
 	a.fetch()
 	if err := a.findResource(); err != nil {
 		return err
@@ -363,6 +365,9 @@ func (a *asker) findResource() error {
 		if i == none || !inv.spaces.at(i).exists {
 			return wrong("there is no such space")
 		}
+		if a.act.AreaOnly && inv.spaces.at(i).kind != world.ReportArea {
+			return wrong(a.act.Name + " is about a report area")
+		}
 		a.target, a.space = i, i
 	case r.Kind == catalogue.Meeting:
 		i := inv.meetingIDs.findHash(inv.text, r.ID, a.resourceHash)
@@ -370,6 +375,9 @@ func (a *asker) findResource() error {
 			return wrong("there is no such meeting")
 		}
 		a.target, a.near = i, 0
+		if !a.act.MeetingDoor {
+			a.space = inv.meetings.at(i).space
+		}
 	case r.Kind == catalogue.OurDirectory:
 		if r.ID != "ours" {
 			return wrong("write directory:ours")
@@ -440,7 +448,7 @@ func (a *asker) findSubject() error {
 			return nil
 		}
 	}
-	if a.act.Asks[catalogue.Ours] == nil {
+	if a.rows[catalogue.Ours] == nil {
 		return &WrongUse{"subject", w.String(), "one of our people; " + a.act.Name + " is about somebody from outside"}
 	}
 	return nil
@@ -488,11 +496,13 @@ func (a *asker) findPeople() error {
 	}
 	switch a.act.Person {
 	case catalogue.Addressed, catalogue.Owner:
-		a.aboutWhom = a.target
+		if !a.q.Resource.Kind.IsItem() { // in a channel nobody is addressed
+			a.aboutWhom = a.target
+		}
 	case catalogue.Host:
 		a.aboutWhom = inv.meetings.at(a.target).host
 		a.presenter = a.aboutWhom
-		if a.act.PresenterAsked && a.q.Presenter != "" {
+		if a.act.Presenter && a.q.Presenter != "" {
 			i := inv.personIDs.find(inv.text, a.q.Presenter)
 			if i == none || !inv.people.at(i).exists {
 				return &WrongUse{"context.presenter", a.q.Presenter, "there is no such person"}
@@ -517,7 +527,7 @@ func (a *asker) account(acc Account, class catalogue.Class, nature bool) {
 }
 
 func (a *asker) findAccounts() error {
-	asks := &a.act.Asks
+	asks := a.rows
 	home := catalogue.Federated
 	if a.party.private() {
 		home = catalogue.Personal
@@ -531,7 +541,7 @@ func (a *asker) findAccounts() error {
 		if asks[catalogue.Record] != nil {
 			a.account(RecordAccount, catalogue.Record, false)
 		}
-		if asks[home] != nil {
+		if asks[home] != nil && !a.act.Newly {
 			a.account(HomeAccount, home, false)
 		}
 		if a.nAccounts == 0 {
@@ -594,7 +604,7 @@ func (a *asker) ask(acc accountAsked) Verdict {
 	if a.rec != nil {
 		a.rec.begin(acc.account)
 	}
-	ask := a.act.Asks[acc.class]
+	ask := a.rows[acc.class]
 	if ask != nil && ask.Private != nil && a.other.private() {
 		ask = ask.Private
 	}
@@ -632,6 +642,9 @@ func (a *asker) ask(acc accountAsked) Verdict {
 func natureText(k Kind, act *catalogue.Action) string {
 	if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
 		return "only our own people " + act.Title
+	}
+	if act.Newly && (k == KindGuest || k == KindProvisioned) {
+		return "there is a record already"
 	}
 	switch k {
 	case KindBearer:

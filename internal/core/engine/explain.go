@@ -137,7 +137,7 @@ func (a *asker) chainWho(c *Cause, chain *Chain) {
 		return
 	}
 	if d := chain.Decided(); d == SpaceLayer || d == ItemLayer {
-		if a.q.Resource.Kind == catalogue.Meeting {
+		if d == ItemLayer && a.q.Resource.Kind == catalogue.Meeting {
 			c.Who, c.WhoID = WhoOwner, a.s.inv.personIDs.text(a.s.inv.text, a.s.inv.meetings.at(a.target).host)
 			return
 		}

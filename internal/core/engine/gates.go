@@ -54,6 +54,16 @@ const (
 	classStaff          = catalogue.Value(3)
 	classGuests         = catalogue.Value(4)
 
+	sharingAdministrators = catalogue.Value(1)
+	sharingSharers        = catalogue.Value(2)
+	sharingStaff          = catalogue.Value(3)
+
+	seenShared = catalogue.Value(1)
+	seenAll    = catalogue.Value(2)
+
+	presenceContacts  = catalogue.Value(1)
+	presenceEverybody = catalogue.Value(2)
+
 	setByAdministrators = catalogue.Value(1)
 	setByStaff          = catalogue.Value(2)
 )
@@ -310,6 +320,9 @@ func (a *asker) domain(ask *catalogue.Ask) {
 	}
 	a.standing(who)
 	a.openedNo(who, ask.Key)
+	for _, k := range ask.Also {
+		a.openedNo(who, k)
+	}
 	if intoSpace {
 		a.openedNo(who, catalogue.In(catalogue.Spaces))
 	}
@@ -476,11 +489,12 @@ func (a *asker) service(ask *catalogue.Ask) {
 // solely reports whether, outside spaces.* and channels, the role comes only
 // from a grant on the space.
 func (a *asker) solely(ask *catalogue.Ask) bool {
-	if ask.Holding != catalogue.ByRole || ask.SpaceParty || a.near == none || a.q.Resource.Kind == catalogue.Meeting {
+	if ask.Holding != catalogue.ByRole || ask.SpaceParty || a.space == none || a.class == catalogue.Ours {
 		return false
 	}
 	a.findRoles()
-	return a.itemRole < ask.Role && a.spaceRole >= ask.Role && !a.s.inv.items.at(a.target).private
+	private := a.q.Resource.Kind.IsItem() && a.s.inv.items.at(a.target).private
+	return a.itemRole < ask.Role && a.spaceRole >= ask.Role && !private
 }
 
 // findRoles finds what live grants of the party give on the item and its space.
@@ -586,6 +600,28 @@ func (a *asker) rules(ask *catalogue.Ask) {
 		case catalogue.LinkPassword:
 			has := a.s.inv.links.at(a.link).password
 			a.secret(n.Rule, has, catalogue.PasswordMissing, catalogue.PasswordAsked, &in)
+		case catalogue.LinkDownload:
+			a.reaches(n.Rule, catalogue.On, &in)
+			if l := a.s.inv.links.at(a.link); !l.download {
+				if c := a.note(catalogue.RuleGate, true, catalogue.DownloadMissing); c != nil {
+					c.A = a.q.Subject.ID
+					a.owned(c)
+				}
+			}
+		case catalogue.LookUp:
+			need := seenAll
+			if a.shares(a.target) {
+				need = seenShared
+			}
+			a.reaches(n.Rule, need, &in)
+		case catalogue.PresenceSeen:
+			need := presenceEverybody
+			if a.contact(a.target) {
+				need = presenceContacts
+			}
+			a.reaches(n.Rule, need, &in)
+		case catalogue.SharerClass:
+			a.reaches(n.Rule, a.sharerClass(), &in)
 		case catalogue.StandingRoom:
 			if a.s.inv.meetings.at(a.target).standingRoom {
 				a.reaches(n.Rule, catalogue.On, &in)
@@ -608,6 +644,9 @@ func (a *asker) rules(ask *catalogue.Ask) {
 	}
 	if a.class == catalogue.Newcomer {
 		a.cond |= catalogue.BecomesGuest | catalogue.SignIn
+	}
+	if a.act.SignsIn {
+		a.cond |= catalogue.SignIn
 	}
 	if a.act.PresenterAsked {
 		a.cond |= catalogue.PresenterAsked
@@ -679,9 +718,68 @@ func (a *asker) inviterClass() catalogue.Value {
 	return classStaff
 }
 
+func (a *asker) sharerClass() catalogue.Value {
+	p := a.s.inv.people.at(a.person)
+	switch {
+	case p.roles&world.Administrator != 0:
+		return sharingAdministrators
+	case p.roles&world.Sharer != 0, a.owns(a.person):
+		return sharingSharers
+	}
+	return sharingStaff
+}
+
+// contact reports whether a person of ours and the party are accepted contacts.
+func (a *asker) contact(person uint32) bool {
+	if a.party.index == none {
+		return false
+	}
+	inv := &a.s.inv
+	l := inv.people.at(person).contacts
+	for _, p := range inv.lists[l.off : l.off+l.n] {
+		if p == a.party.index {
+			return true
+		}
+	}
+	return false
+}
+
+// shares reports whether a person of ours owns or is a member of a space on
+// which the party has a live grant.
+func (a *asker) shares(person uint32) bool {
+	p := a.party.known
+	if p == nil {
+		return false
+	}
+	inv := &a.s.inv
+	with := func(l list) bool {
+		for i := range inv.grants[l.off : l.off+l.n] {
+			g := &inv.grants[l.off+uint32(i)]
+			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && a.memberOf(g.resource, person) {
+				return true
+			}
+		}
+		return false
+	}
+	if with(p.grants) {
+		return true
+	}
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		if with(inv.groups.at(g).grants) {
+			return true
+		}
+	}
+	return false
+}
+
 // owns reports whether a person of ours owns the space.
-func (a *asker) owns(p uint32) bool {
-	l := a.s.inv.spaces.at(a.space).owners
+func (a *asker) owns(p uint32) bool { return a.ownerOf(a.space, p) }
+
+// member reports whether a person of ours owns or is a member of the space.
+func (a *asker) member(p uint32) bool { return a.memberOf(a.space, p) }
+
+func (a *asker) ownerOf(space, p uint32) bool {
+	l := a.s.inv.spaces.at(space).owners
 	for _, o := range a.s.inv.lists[l.off : l.off+l.n] {
 		if o == p {
 			return true
@@ -690,13 +788,12 @@ func (a *asker) owns(p uint32) bool {
 	return false
 }
 
-// member reports whether a person of ours owns or is a member of the space.
-func (a *asker) member(p uint32) bool {
-	if a.owns(p) {
+func (a *asker) memberOf(space, p uint32) bool {
+	if a.ownerOf(space, p) {
 		return true
 	}
 	inv := &a.s.inv
-	l, groups := inv.spaces.at(a.space).members, inv.people.at(p).groups
+	l, groups := inv.spaces.at(space).members, inv.people.at(p).groups
 	for _, m := range inv.lists[l.off : l.off+l.n] {
 		if m == p {
 			return true
@@ -787,6 +884,12 @@ func (a *asker) grant(ask *catalogue.Ask) {
 			c.A, c.B = inv.text.text(inv.people.at(a.person).name), inv.text.text(inv.spaces.at(a.space).name)
 			a.owned(c)
 		}
+	case catalogue.JoinableCourse:
+		sp := inv.spaces.at(a.space)
+		if c := pass(sp.joinable && sp.kind == world.Course, catalogue.IsJoinable, catalogue.NotJoinable); c != nil {
+			c.A = inv.text.text(sp.name)
+			a.owned(c)
+		}
 	case catalogue.MayInvite:
 		if a.space == none {
 			return
@@ -808,8 +911,15 @@ func (a *asker) grant(ask *catalogue.Ask) {
 
 func (a *asker) byRole(ask *catalogue.Ask) {
 	inv := &a.s.inv
+	if a.space == none { // a meeting that belongs to none
+		if c := a.note(catalogue.GrantGate, true, catalogue.MeetingAlone); c != nil {
+			m := inv.meetings.at(a.target)
+			c.A, c.Who, c.WhoID = inv.text.text(m.name), WhoOwner, inv.personIDs.text(inv.text, m.host)
+		}
+		return
+	}
 	a.findRoles()
-	private := a.near != none && inv.items.at(a.target).private
+	private := a.q.Resource.Kind.IsItem() && inv.items.at(a.target).private
 	role := a.itemRole
 	if !private {
 		role = max(role, a.spaceRole)
@@ -909,6 +1019,8 @@ func (a *asker) resourceName() string {
 		return inv.text.text(inv.items.at(a.target).name)
 	case k == catalogue.Space:
 		return inv.text.text(inv.spaces.at(a.target).name)
+	case k == catalogue.Meeting:
+		return inv.text.text(inv.meetings.at(a.target).name)
 	}
 	return a.q.Resource.String()
 }

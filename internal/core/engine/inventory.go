@@ -74,12 +74,13 @@ type item struct {
 }
 
 type person struct {
-	exists  bool
-	roles   world.PersonRole
-	address ref
-	name    ref
-	groups  list
-	sends   list // forwarders
+	exists   bool
+	roles    world.PersonRole
+	address  ref
+	name     ref
+	groups   list
+	sends    list // forwarders
+	contacts list // addresses of accepted contacts
 }
 
 type group struct {
@@ -237,6 +238,9 @@ func (e *Editor) Put(w *world.World) {
 	for i := range w.Links {
 		e.PutLink(&w.Links[i])
 	}
+	for i := range w.Contacts {
+		e.PutContact(&w.Contacts[i])
+	}
 	sends := map[string][]world.Forwarder{}
 	for i := range w.Forwarders {
 		sends[w.Forwarders[i].Mailbox] = append(sends[w.Forwarders[i].Mailbox], w.Forwarders[i])
@@ -380,7 +384,7 @@ func (e *Editor) PutPerson(p *world.Person) {
 	for _, g := range p.Groups {
 		groups = append(groups, e.group(g))
 	}
-	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends}
+	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends, contacts: old.contacts}
 	if old.address.n > 0 {
 		if a := e.inv.addresses.find(e.inv.text, e.inv.text.text(old.address)); a != none {
 			*e.inv.ours.edit(e.tok, a) = none
@@ -624,4 +628,24 @@ func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 	l.off = uint32(len(e.inv.forwarders))
 	e.inv.forwarders = append(e.inv.forwarders, out...)
 	e.inv.people.edit(e.tok, i).sends = l
+}
+
+// PutContact adds or replaces a contact; one that is not accepted counts for
+// nothing.
+func (e *Editor) PutContact(c *world.Contact) {
+	i, p := e.person(c.Person), e.address(c.Party)
+	l := e.inv.people.at(i).contacts
+	if e.has(l, p) == c.Accepted {
+		return
+	}
+	var out []uint32
+	for _, x := range e.inv.lists[l.off : l.off+l.n] {
+		if x != p {
+			out = append(out, x)
+		}
+	}
+	if c.Accepted {
+		out = append(out, p)
+	}
+	e.inv.people.edit(e.tok, i).contacts = e.list(out)
 }

@@ -192,6 +192,44 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 			}
 		}
 	}
+	if act.Name == "chat.see_presence" && r.IntN(3) > 0 && len(w.Contacts) > 0 {
+		c := &w.Contacts[pick(len(w.Contacts))]
+		q.who, q.resource = c.Party.String(), "person:"+c.Person
+	}
+	if act.Name == "meetings.see_details" || act.Name == "meetings.start" || act.Name == "directory.look_up" { // somebody with a role on the space it is about
+		for try := 0; try < 60; try++ {
+			g, m := &w.Grants[pick(len(w.Grants))], &w.Meetings[pick(len(w.Meetings))]
+			if g.Group != "" || g.Resource.Kind != catalogue.Space {
+				continue
+			}
+			if act.Name != "directory.look_up" {
+				if g.Resource.ID == m.Space {
+					q.who, q.resource = g.Address.String(), "meeting:"+m.ID
+					break
+				}
+				continue
+			}
+			for i := range w.Spaces {
+				if w.Spaces[i].ID == g.Resource.ID {
+					q.who, q.resource = g.Address.String(), "person:"+w.Spaces[i].Owners[0]
+				}
+			}
+			break
+		}
+	}
+	if act.AreaOnly || act.Name == "spaces.join" {
+		for try := 0; try < 40; try++ {
+			if s := &w.Spaces[pick(len(w.Spaces))]; act.AreaOnly && s.Kind == world.ReportArea || !act.AreaOnly && s.Kind == world.Course && s.Joinable {
+				q.resource = "space:" + s.ID
+				for _, g := range w.Grants {
+					if g.Resource.String() == q.resource && g.Group == "" && act.AreaOnly && r.IntN(2) == 0 {
+						q.who = g.Address.String()
+					}
+				}
+				break
+			}
+		}
+	}
 	if act.Address && r.IntN(12) > 0 {
 		q.address = outsider()
 		if len(w.Forwarders) > 0 && r.IntN(4) == 0 {
@@ -202,7 +240,7 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 			}
 		}
 	}
-	if act.PresenterAsked && r.IntN(2) == 0 {
+	if act.Presenter && r.IntN(2) == 0 {
 		q.presenter = w.People[pick(len(w.People))].ID
 		for _, x := range w.Exceptions {
 			if r.IntN(4) == 0 {

@@ -104,7 +104,7 @@ func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 }
 
 func (l *ReachLine) alike(m *ReachLine) bool {
-	if l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions || l.Cause.Code != m.Cause.Code || (l.Cause.Chain == nil) != (m.Cause.Chain == nil) {
+	if l.Resource.Kind != m.Resource.Kind || l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions || l.Cause.Code != m.Cause.Code || (l.Cause.Chain == nil) != (m.Cause.Chain == nil) {
 		return false
 	}
 	if l.Cause.Chain == nil {
@@ -152,7 +152,19 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 				return err
 			}
 		case kind == catalogue.Space:
-			for _, i := range sorted(spaces) {
+			over := sorted(spaces)
+			if act.Spread == catalogue.Wide { // courses that anybody may try to join
+				over = over[:0]
+				for i := uint32(0); i < inv.spaces.n; i++ {
+					if sp := inv.spaces.at(i); sp.exists && sp.joinable && sp.kind == world.Course {
+						over = append(over, i)
+					}
+				}
+			}
+			for _, i := range over {
+				if act.AreaOnly && inv.spaces.at(i).kind != world.ReportArea {
+					continue
+				}
 				if err := try(kind, inv.spaceIDs.text(inv.text, i), inv.text.text(inv.spaces.at(i).name)); err != nil {
 					return err
 				}

@@ -329,9 +329,14 @@ func (s *slow) answer(q asked) told {
 	x := &slowQuestion{slow: s, q: q, at: q.at}
 	kind, id, _ := strings.Cut(q.resource, ":")
 	x.kindOf = kind
-	on := map[string]string{"directory.sign_in": "directory", "directory.invite": "directory space", "spaces.enter": "space", "spaces.edit_page": "page", "spaces.join_theirs": "person",
-		"chat.message": "person", "chat.message_theirs": "person", "meetings.join": "meeting", "meetings.remote_control": "meeting", "files.open": "folder file", "files.edit": "folder file",
-		"files.share": "folder file", "mail.forward": "mailbox", "mail.see_busy": "calendar", "reports.view": "report dashboard"}[q.action]
+	on := map[string]string{"directory.sign_in": "directory", "directory.leave": "directory", "directory.sign_up": "directory", "directory.look_up": "person", "directory.invite": "directory space",
+		"directory.accept_theirs": "person", "spaces.enter": "space", "spaces.see_members": "space", "spaces.edit_page": "page", "spaces.edit_task": "tasklist", "spaces.open_channel": "space channel",
+		"spaces.join": "space", "spaces.join_theirs": "person", "chat.read": "channel", "chat.post": "channel", "chat.attach": "channel person", "chat.edit_own": "channel person",
+		"chat.delete_own": "channel person", "chat.message": "person", "chat.call": "person", "chat.see_presence": "person", "chat.message_theirs": "person", "chat.call_theirs": "person",
+		"meetings.join": "meeting", "meetings.join_early": "meeting", "meetings.present": "meeting", "meetings.remote_control": "meeting", "meetings.see_details": "meeting", "meetings.start": "meeting",
+		"meetings.join_theirs": "person", "files.open": "folder file", "files.download": "folder file", "files.edit": "folder file", "files.upload": "folder file", "files.delete": "folder file",
+		"files.share": "folder file", "mail.forward": "mailbox", "mail.see_busy": "calendar", "mail.see_subject": "calendar", "mail.see_details": "calendar", "reports.view": "report dashboard",
+		"reports.export": "report dashboard", "reports.browse": "report dashboard", "reports.edit": "report dashboard", "reports.enter": "space", "reports.share": "report dashboard"}[q.action]
 	if !slices.Contains(strings.Fields(on), kind) {
 		return wrongUse
 	}
@@ -369,8 +374,11 @@ func (s *slow) answer(q asked) told {
 			return wrongUse
 		}
 	}
-	oursOnly := slices.Contains([]string{"spaces.join_theirs", "chat.message_theirs", "mail.forward"}, q.action)
-	oursToo := slices.Contains([]string{"directory.invite", "files.share"}, q.action)
+	if q.action == "reports.enter" && x.space.Kind != world.ReportArea {
+		return wrongUse
+	}
+	oursOnly := strings.HasSuffix(q.action, "_theirs") || q.action == "mail.forward"
+	oursToo := slices.Contains([]string{"directory.invite", "files.share", "reports.share"}, q.action)
 	if id, ok := strings.CutPrefix(q.who, "person:"); ok {
 		if x.me = s.person(id); x.me == nil {
 			return wrongUse
@@ -413,7 +421,7 @@ func (s *slow) answer(q asked) told {
 			return wrongUse
 		}
 	}
-	if q.presenter != "" && q.action == "meetings.remote_control" && s.person(q.presenter) == nil {
+	if q.presenter != "" && (q.action == "meetings.remote_control" || q.action == "meetings.present") && s.person(q.presenter) == nil {
 		return wrongUse
 	}
 	out := told{}
@@ -431,8 +439,26 @@ func (s *slow) answer(q asked) told {
 		out.accounts = append(out.accounts, a)
 	}
 	// Who may act with what: the column "who" of rules.md.
-	who := map[string]string{"directory.sign_in": "G", "directory.invite": "G", "spaces.enter": "G F", "spaces.edit_page": "G F", "chat.message": "G F P", "meetings.join": "G F P B",
-		"meetings.remote_control": "G F P B", "files.open": "G N B", "files.edit": "G N B", "files.share": "G", "mail.see_busy": "F", "reports.view": "G N"}[q.action]
+	who := map[string]string{"directory.sign_up": "F P", "chat.message": "G F P", "chat.call": "G F P", "chat.see_presence": "G F P", "spaces.join": "F P", "meetings.see_details": "G", "meetings.start": "G",
+		"files.open": "G N B", "files.download": "G N B", "files.edit": "G N B", "files.upload": "G N", "files.delete": "G N", "files.share": "G", "reports.share": "G"}[q.action]
+	switch {
+	case who != "", oursOnly:
+	case strings.HasPrefix(q.action, "directory."):
+		who = "G"
+	case strings.HasPrefix(q.action, "spaces."):
+		who = "G F"
+	case strings.HasPrefix(q.action, "chat."):
+		who = "G"
+		if kind == "channel" {
+			who = "G F"
+		}
+	case strings.HasPrefix(q.action, "meetings."):
+		who = "G F P B"
+	case strings.HasPrefix(q.action, "mail."):
+		who = "F"
+	case strings.HasPrefix(q.action, "reports."):
+		who = "G N"
+	}
 	may := func(c string) bool { return slices.Contains(strings.Fields(who), c) }
 	home := "F"
 	if x.subject.private {
@@ -453,7 +479,7 @@ func (s *slow) answer(q asked) told {
 		if may("G") {
 			add("record", "G", false)
 		}
-		if may(home) {
+		if may(home) && q.action != "directory.sign_up" { // there is a record already
 			add("home", home, false)
 		}
 		if len(out.accounts) == 0 {
@@ -485,21 +511,24 @@ func (s *slow) answer(q asked) told {
 // action is about.
 func (x *slowQuestion) about(p *slowParty) where {
 	c := where{party: p, space: x.space}
+	if x.q.action == "meetings.see_details" || x.q.action == "meetings.start" {
+		c.space = x.meetingSpace()
+	}
 	if x.item != nil {
 		c.near = x.item.Rules
 	}
 	switch {
 	case x.meeting != nil:
 		c.person, c.near = x.person(x.meeting.Host), x.meeting.Rules
-	case strings.HasPrefix(x.q.action, "files."):
+	case strings.HasPrefix(x.q.action, "files."): // an upload or any other use is nobody's of ours, but in a drive
 		if x.space.Kind == world.Drive {
 			c.person = x.person(x.space.Owners[0])
 		} else if x.q.action == "files.share" {
 			c.person = x.me
 		}
-	case x.q.action == "chat.message", x.q.action == "mail.see_busy":
+	case x.kindOf == "person" && !strings.HasSuffix(x.q.action, "_theirs"), x.kindOf == "calendar":
 		c.person = x.owner
-	case x.q.action != "reports.view" && !strings.HasPrefix(x.q.action, "spaces.e"):
+	default:
 		c.person = x.me
 	}
 	return c
@@ -643,11 +672,22 @@ func (x *slowQuestion) joined(p *slowParty) bool {
 	return false
 }
 
-func (x *slowQuestion) member(p *world.Person) bool {
-	if slices.Contains(x.space.Owners, p.ID) {
+func (x *slowQuestion) meetingSpace() *world.Space {
+	for i := range x.w.Spaces {
+		if x.w.Spaces[i].ID == x.meeting.Space {
+			return &x.w.Spaces[i]
+		}
+	}
+	return nil
+}
+
+func (x *slowQuestion) member(p *world.Person) bool { return memberOf(x.space, p) }
+
+func memberOf(space *world.Space, p *world.Person) bool {
+	if slices.Contains(space.Owners, p.ID) {
 		return true
 	}
-	for _, m := range x.space.Members {
+	for _, m := range space.Members {
 		if m.Person == p.ID || m.Group != "" && slices.Contains(p.Groups, m.Group) {
 			return true
 		}
@@ -699,7 +739,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 			have = max(item, space)
 		}
 		g.ask("grant", have >= need)
-		if service != "spaces" && !private && item < need && space >= need {
+		if service != "spaces" && service != "chat" && !private && item < need && space >= need {
 			on("spaces.guests", own)
 			parties(s)
 		}
@@ -714,9 +754,34 @@ func (x *slowQuestion) all(g *gates, who string) {
 		g.conditions["becomes_guest"], g.conditions["sign_in"] = true, true
 	}
 	switch x.q.action {
-	case "directory.sign_in":
+	case "directory.sign_in", "directory.leave", "directory.look_up":
 		x.bars(g, s)
 		x.notClosed(g, s, "directory.in")
+		switch x.q.action {
+		case "directory.leave":
+			g.ask("rule", x.word("directory.leave", own, at) == "on")
+		case "directory.look_up":
+			shared := false
+			for i := range x.w.Spaces {
+				shared = shared || memberOf(&x.w.Spaces[i], x.owner) && x.role(s.address, "space", x.w.Spaces[i].ID) > 0
+			}
+			seen := x.word("directory.people_seen", own, at)
+			g.ask("rule", seen == "all" || seen == "shared" && shared)
+		}
+	case "directory.sign_up":
+		x.bars(g, s)
+		x.level(g, x.word("directory.invite_domains", own, at), s, "directory.in")
+		on("directory.guests", own)
+		on("directory.self_signup", own)
+		g.conditions["sign_in"] = true
+	case "directory.accept_theirs", "meetings.join_theirs":
+		rule, key := "directory.guest_elsewhere", "directory.out"
+		if service == "meetings" {
+			rule, key = "meetings.out", "meetings.out"
+		}
+		x.bars(g, &x.other)
+		x.level(g, x.word(rule, x.about(&x.other), at), &x.other, key)
+		g.ask("grant", x.owner == x.me)
 	case "directory.invite":
 		o, c := &x.other, x.about(&x.other)
 		keys := []string{"directory.in"}
@@ -763,7 +828,14 @@ func (x *slowQuestion) all(g *gates, who string) {
 			}
 			g.ask("grant", ok)
 		}
-	case "spaces.enter", "spaces.edit_page":
+	case "spaces.join":
+		x.bars(g, s)
+		x.notClosed(g, s, "spaces.in")
+		parties(s)
+		x.level(g, x.word("spaces.join_in", own, at), s, "spaces.in")
+		x.stance(g, s, "spaces.in", "")
+		g.ask("grant", x.space.Kind == world.Course && x.space.Joinable)
+	case "spaces.enter", "spaces.edit_page", "spaces.see_members", "spaces.edit_task", "spaces.open_channel":
 		x.bars(g, s)
 		x.notClosed(g, s, "spaces.in")
 		parties(s)
@@ -773,43 +845,121 @@ func (x *slowQuestion) all(g *gates, who string) {
 			x.level(g, x.word("spaces.connect", own, at), s, "spaces.in")
 			x.stance(g, s, "spaces.in", "")
 		}
-		if x.q.action == "spaces.edit_page" {
+		switch x.q.action {
+		case "spaces.enter":
+			needRole(1)
+		case "spaces.see_members":
+			atLeast("spaces.members_seen", own, 1)
+			needRole(1)
+		case "spaces.edit_page":
 			atLeast("spaces.pages", own, 1)
 			needRole(2)
-		} else {
-			needRole(1)
+		case "spaces.edit_task":
+			atLeast("spaces.tasks", own, 1)
+			needRole(2)
+		case "spaces.open_channel":
+			atLeast("spaces.channels", own, 1)
+			needRole(2)
 		}
-	case "spaces.join_theirs", "chat.message_theirs":
+	case "spaces.join_theirs", "chat.message_theirs", "chat.call_theirs":
 		o, c := &x.other, x.about(&x.other)
 		g.ask("grant", x.owner == x.me)
-		if x.q.action == "chat.message_theirs" && o.private {
+		if x.q.action == "chat.call_theirs" {
+			atLeast("chat.calls", c, 1)
+		}
+		if service == "chat" && o.private {
 			g.ask("domain", !o.barred)
 			on("chat.personal", c)
 			return
 		}
 		rule, key, feature := "spaces.join_out", "spaces.out", ""
-		if x.q.action == "chat.message_theirs" {
+		switch x.q.action {
+		case "chat.message_theirs":
 			rule, key, feature = "chat.federation", "chat.out", "messages"
+		case "chat.call_theirs":
+			rule, key, feature = "chat.federation", "chat.out", "voice"
 		}
 		x.bars(g, o)
 		x.level(g, x.word(rule, c, at), o, key)
 		x.stance(g, o, key, feature)
-	case "chat.message":
+	case "chat.read", "chat.post", "chat.attach", "chat.edit_own", "chat.delete_own", "chat.message", "chat.call", "chat.see_presence":
+		if x.kindOf == "channel" {
+			x.bars(g, s)
+			x.notClosed(g, s, "spaces.in")
+			x.notClosed(g, s, "chat.in")
+			parties(s)
+			if who == "G" {
+				on("chat.guests", own)
+				on("spaces.guests", own)
+			} else {
+				x.level(g, x.word("spaces.connect", own, at), s, "spaces.in")
+				x.stance(g, s, "spaces.in", "")
+			}
+			switch x.q.action {
+			case "chat.read":
+				needRole(1)
+				return
+			case "chat.edit_own":
+				atLeast("chat.guest_edit", own, 1)
+			case "chat.delete_own":
+				atLeast("chat.guest_delete", own, 1)
+			}
+			needRole(2)
+			return
+		}
+		presence := func() {
+			need := catalogue.Value(2)
+			for _, c := range x.w.Contacts {
+				if c.Accepted && c.Person == x.owner.ID && c.Party.String() == s.address {
+					need = 1
+				}
+			}
+			atLeast("chat.presence", own, need)
+		}
 		switch who {
 		case "G":
 			x.bars(g, s)
 			x.notClosed(g, s, "chat.in")
 			on("chat.guests", own)
+			if x.q.action == "chat.see_presence" {
+				presence()
+				return
+			}
 			atLeast("chat.guest_direct", own, 1)
+			if more := map[string]string{"chat.call": "chat.guest_calls", "chat.attach": "chat.guest_attach", "chat.edit_own": "chat.guest_edit", "chat.delete_own": "chat.guest_delete"}[x.q.action]; more != "" {
+				atLeast(more, own, 1)
+			}
+			return
 		case "F":
 			x.bars(g, s)
 			x.level(g, x.word("chat.federation", own, at), s, "chat.in")
-			x.stance(g, s, "chat.in", "messages")
+			x.stance(g, s, "chat.in", map[string]string{"chat.message": "messages", "chat.call": "voice", "chat.see_presence": "presence"}[x.q.action])
 		case "P":
 			g.ask("domain", !s.barred)
 			on("chat.personal", own)
 		}
-	case "meetings.join", "meetings.remote_control":
+		switch x.q.action {
+		case "chat.call":
+			atLeast("chat.calls", own, 1)
+		case "chat.see_presence":
+			presence()
+		}
+	case "meetings.see_details", "meetings.start":
+		x.bars(g, s)
+		x.notClosed(g, s, "meetings.in")
+		if x.q.action == "meetings.start" {
+			atLeast("meetings.guest_start", own, 1)
+		}
+		x.space = x.meetingSpace()
+		if x.space == nil {
+			g.ask("grant", false)
+			return
+		}
+		parties(s)
+		on("spaces.guests", own)
+		need := map[string]int{"meetings.see_details": 1, "meetings.start": 2}[x.q.action]
+		g.ask("grant", x.role(s.address, "space", x.space.ID) >= need)
+	case "meetings.join", "meetings.remote_control", "meetings.join_early", "meetings.present":
 		if who != "B" {
 			x.bars(g, s)
 			x.notClosed(g, s, "meetings.in")
@@ -849,17 +999,22 @@ func (x *slowQuestion) all(g *gates, who string) {
 		case "strangers":
 			g.conditions["held_until_admitted"] = !known
 		}
-		if x.q.action == "meetings.remote_control" {
-			c := own
-			if x.q.presenter != "" {
-				c.person = x.person(x.q.presenter)
-			}
+		c := own
+		if x.q.presenter != "" {
+			c.person = x.person(x.q.presenter)
+		}
+		switch x.q.action {
+		case "meetings.join_early":
+			atLeast("meetings.early", own, 1)
+		case "meetings.present":
+			atLeast("meetings.present", c, 1)
+		case "meetings.remote_control":
 			atLeast("meetings.remote_control", c, 1)
 			atLeast("meetings.share_screen", c, 2)
 			g.conditions["presenter_asked"] = true
 		}
-	case "files.open", "files.edit":
-		need := map[string]int{"files.open": 1, "files.edit": 2}[x.q.action]
+	case "files.open", "files.edit", "files.download", "files.upload", "files.delete":
+		need := map[string]int{"files.open": 1, "files.download": 1, "files.edit": 2, "files.upload": 2, "files.delete": 2}[x.q.action]
 		if who == "B" {
 			own.party = nil
 			rule := "files.bearer_links"
@@ -871,6 +1026,9 @@ func (x *slowQuestion) all(g *gates, who string) {
 				g.conditions["password"] = true
 			}
 			g.ask("rule", x.link.Password || x.word("files.link_password", own, at) == "optional")
+			if x.q.action == "files.download" {
+				g.ask("rule", x.link.Download && x.word("files.link_download", own, at) == "on")
+			}
 			end := x.link.Until
 			if days := x.value("files.link_days", own, at); days != catalogue.NoLimit && x.link.Created != moment.Always {
 				y, m, d := x.link.Created.Time().In(x.w.Organisation.Zone).Date()
@@ -928,11 +1086,34 @@ func (x *slowQuestion) all(g *gates, who string) {
 		g.ask("rule", keeps || x.word("mail.forward_copy", c, at) == "optional")
 		atLeast("mail.forward_set_by", c, by)
 		g.ask("grant", x.owner == x.me)
-	case "mail.see_busy":
+	case "mail.see_busy", "mail.see_subject", "mail.see_details":
 		x.bars(g, s)
 		x.level(g, "listed", s, "mail.in")
-		atLeast("mail.calendar", own, 1)
-	case "reports.view":
+		atLeast("mail.calendar", own, map[string]catalogue.Value{"mail.see_busy": 1, "mail.see_subject": 2, "mail.see_details": 3}[x.q.action])
+	case "reports.share":
+		o, c := &x.other, x.about(&x.other)
+		if who == "G" {
+			x.bars(g, s)
+			x.notClosed(g, s, "reports.in")
+			atLeast("reports.reshare", own, 1)
+			needRole(2)
+		} else {
+			class := catalogue.Value(3)
+			if x.me.Roles&world.Sharer != 0 || slices.Contains(x.space.Owners, x.me.ID) {
+				class = 2
+			}
+			if x.me.Roles&world.Administrator != 0 {
+				class = 1
+			}
+			atLeast("reports.share_by", c, class)
+		}
+		x.bars(g, o)
+		x.notClosed(g, o, "reports.in")
+		if o.private {
+			atLeast("directory.personal", c, 1)
+		}
+		givenTo("reports.given_to", o, c)
+	case "reports.view", "reports.export", "reports.browse", "reports.edit", "reports.enter":
 		x.bars(g, s)
 		x.notClosed(g, s, "reports.in")
 		newcomer("reports.in")
@@ -940,9 +1121,22 @@ func (x *slowQuestion) all(g *gates, who string) {
 			atLeast("directory.personal", own, 1)
 		}
 		givenTo("reports.given_to", s, own)
-		needRole(1)
-		if x.word("reports.guest_browse", own, at) == "off" {
-			g.conditions["no_browsing"] = true
+		if x.q.action == "reports.edit" {
+			needRole(2)
+		} else {
+			needRole(1)
+		}
+		switch x.q.action {
+		case "reports.view":
+			if x.word("reports.guest_browse", own, at) == "off" {
+				g.conditions["no_browsing"] = true
+			}
+		case "reports.export":
+			atLeast("reports.export", own, 1)
+		case "reports.browse":
+			atLeast("reports.guest_browse", own, 1)
+		default:
+			atLeast("reports.guest_edit", own, 1)
 		}
 		routes := x.value("reports.licence", own, at)
 		house := routes&1 != 0 && x.space.HouseLicence

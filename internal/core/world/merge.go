@@ -5,6 +5,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 )
 
 // Limits returns the limit of every rule once part is laid over base.
@@ -24,9 +25,9 @@ func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 }
 
 // Merge lays part over base and returns the outcome; neither is changed. Policy
-// is merged by id and key. Values of lower layers that a lowered limit makes too
-// loose become held back. Inventory is that of base, with part's behind it:
-// callers that keep inventory elsewhere leave it empty.
+// and inventory are merged by id and key; an item stays where part does not speak
+// of it. Values of lower layers that a lowered limit makes too loose become held
+// back.
 func Merge(base, part *World) *World {
 	out := *base
 	if part.Organisation != nil {
@@ -55,21 +56,78 @@ func Merge(base, part *World) *World {
 		out.Exceptions[i].Rules = HoldBack(out.Exceptions[i].Rules, limits)
 	}
 
-	out.People = append(base.People[:len(base.People):len(base.People)], part.People...)
-	out.Groups = append(base.Groups[:len(base.Groups):len(base.Groups)], part.Groups...)
-	out.Spaces = append(base.Spaces[:len(base.Spaces):len(base.Spaces)], part.Spaces...)
-	out.Meetings = append(base.Meetings[:len(base.Meetings):len(base.Meetings)], part.Meetings...)
-	out.Guests = append(base.Guests[:len(base.Guests):len(base.Guests)], part.Guests...)
-	out.Grants = append(base.Grants[:len(base.Grants):len(base.Grants)], part.Grants...)
-	out.Links = append(base.Links[:len(base.Links):len(base.Links)], part.Links...)
-	out.Forwarders = append(base.Forwarders[:len(base.Forwarders):len(base.Forwarders)], part.Forwarders...)
-	out.Contacts = append(base.Contacts[:len(base.Contacts):len(base.Contacts)], part.Contacts...)
+	out.People = upsert(base.People, part.People, func(x *Person) string { return x.ID }, nil)
+	out.Groups = upsert(base.Groups, part.Groups, func(x *Group) string { return x.ID }, nil)
+	out.Spaces = mergeSpaces(base.Spaces, part.Spaces)
+	out.Meetings = upsert(base.Meetings, part.Meetings, func(x *Meeting) string { return x.ID }, nil)
+	out.Guests = upsert(base.Guests, part.Guests, func(x *Guest) string { return x.Address.String() }, nil)
+	out.Grants = upsert(base.Grants, part.Grants, func(x *Grant) GrantKey { return x.Key() }, nil)
+	out.Links = upsert(base.Links, part.Links, func(x *Link) string { return x.ID }, nil)
+	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
+	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
+	for i := range out.Spaces {
+		s := &out.Spaces[i]
+		s.Rules = HoldBack(s.Rules, limits)
+		for j := range s.Items {
+			if rules := HoldBack(s.Items[j].Rules, limits); len(rules) > 0 && &rules[0] != &s.Items[j].Rules[0] {
+				s.Items = append([]Item(nil), s.Items...)
+				s.Items[j].Rules = rules
+			}
+		}
+	}
+	for i := range out.Meetings {
+		out.Meetings[i].Rules = HoldBack(out.Meetings[i].Rules, limits)
+	}
 	return &out
 }
 
-func upsert[T any](base, part []T, key func(*T) string, keep func(old, new *T)) []T {
+// GrantKey is what a grant is known by (model §6).
+type GrantKey struct {
+	Party    string
+	Resource Resource
+	Role     catalogue.Role
+	From     moment.Moment
+}
+
+// Key returns what the grant is known by.
+func (g *Grant) Key() GrantKey { return GrantKey{g.Party(), g.Resource, g.Role, g.From} }
+
+// mergeSpaces merges spaces and their items, which are known by ids of their
+// own and may move.
+func mergeSpaces(base, part []Space) []Space {
+	if len(base) == 0 || len(part) == 0 {
+		return append(append([]Space(nil), base...), part...)
+	}
+	named := map[string]bool{}
+	for i := range part {
+		for j := range part[i].Items {
+			named[part[i].Items[j].ID] = true
+		}
+	}
+	at := map[string][]Item{}
+	stay := make([]Space, len(base))
+	for i, s := range base {
+		var items []Item
+		for _, it := range s.Items {
+			if !named[it.ID] {
+				items = append(items, it)
+			}
+		}
+		s.Items = items
+		stay[i] = s
+		at[s.ID] = items
+	}
+	return upsert(stay, part, func(x *Space) string { return x.ID }, func(old, new *Space) {
+		new.Items = append(at[old.ID][:len(at[old.ID]):len(at[old.ID])], new.Items...)
+	})
+}
+
+func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, new *T)) []T {
 	out := append(make([]T, 0, len(base)+len(part)), base...)
-	at := make(map[string]int, len(base))
+	if len(base) == 0 || len(part) == 0 {
+		return append(out, part...)
+	}
+	at := make(map[K]int, len(base))
 	for i := range out {
 		at[key(&out[i])] = i
 	}
