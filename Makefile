@@ -49,6 +49,7 @@ generate:
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/server.cfg.yaml internal/api/openapi.yaml
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/client.cfg.yaml internal/api/openapi.yaml
 	cd console && npm run --silent types
+	$(GO) run ./internal/cataloguedocs/write docs/catalogue
 
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build

@@ -134,25 +134,30 @@ func Nearest(name string) string {
 	return best
 }
 
-// distance counts the edits (Levenshtein) between a and b.
+// distance counts the edits between a and b; two letters that changed places
+// are one (optimal string alignment).
 func distance(a, b string) int {
-	prev := make([]int, len(b)+1)
-	for j := range prev {
-		prev[j] = j
+	d := make([][]int, len(a)+1)
+	for i := range d {
+		d[i] = make([]int, len(b)+1)
+		d[i][0] = i
+	}
+	for j := range d[0] {
+		d[0][j] = j
 	}
 	for i := 1; i <= len(a); i++ {
-		diag := prev[0]
-		prev[0] = i
 		for j := 1; j <= len(b); j++ {
-			cost := diag
-			if a[i-1] != b[j-1] {
-				cost++
+			cost := 1
+			if a[i-1] == b[j-1] {
+				cost = 0
 			}
-			diag = prev[j]
-			prev[j] = min(cost, prev[j]+1, prev[j-1]+1)
+			d[i][j] = min(d[i-1][j-1]+cost, d[i-1][j]+1, d[i][j-1]+1)
+			if i > 1 && j > 1 && a[i-1] == b[j-2] && a[i-2] == b[j-1] {
+				d[i][j] = min(d[i][j], d[i-2][j-2]+1)
+			}
 		}
 	}
-	return prev[len(b)]
+	return d[len(a)][len(b)]
 }
 
 // Find returns the rules whose name, title or words match every word of query,
@@ -227,3 +232,39 @@ func (r *Rule) check() error {
 	}
 	return nil
 }
+
+// Dependency says that a rule, from a value on, means nothing unless another
+// reaches a value.
+type Dependency struct {
+	Rule  RuleID
+	From  Value
+	Needs RuleID
+	Value Value
+}
+
+var dependencies = func() (out []Dependency) {
+	for _, d := range []struct {
+		rule  string
+		from  Value
+		needs string
+		value Value
+	}{
+		{"meetings.remote_control", On, "meetings.share_screen", 2},
+		{"directory.self_signup", On, "directory.guests", On},
+		{"spaces.guests", On, "directory.guests", On},
+		{"spaces.pages", On, "spaces.guests", On},
+		{"spaces.channels", On, "spaces.guests", On},
+		{"chat.guest_calls", On, "chat.guest_direct", On},
+		{"chat.guest_attach", On, "chat.guest_direct", On},
+		{"files.given_to", 2, "directory.guests", On},
+		{"files.reshare", On, "files.given_to", 1},
+		{"reports.given_to", 2, "directory.guests", On},
+		{"reports.reshare", On, "reports.given_to", 1},
+	} {
+		out = append(out, Dependency{MustRule(d.rule), d.from, MustRule(d.needs), d.value})
+	}
+	return
+}()
+
+// Dependencies lists what rules need of each other. Callers must not change it.
+func Dependencies() []Dependency { return dependencies }

@@ -113,6 +113,7 @@ type Question struct {
 	Presenter string       // context.presenter, a person's id; empty for the host
 	Account   Account      // context.account
 	DropsCopy bool         // context.keep_copy is no
+	With      *Supposed    // asked as if this were given; nil for the world as it is
 }
 
 // WrongUse is a question that makes no sense: not a no, but a mistake of who
@@ -189,6 +190,8 @@ type outside struct {
 	partner uint32 // none where barred or nobody's
 	record  bool   // holds one at this moment
 	state   world.State
+
+	supposed bool // Question.With is about this address
 }
 
 func (o *outside) private() bool     { return o.facts.kind == personalDomain }
@@ -205,7 +208,7 @@ type asker struct {
 	party      outside // the subject where it is outside
 	other      outside // context.address
 	person     uint32  // the subject where it is one of ours
-	link       uint32  // the subject where it is a link
+	held       *link   // the subject where it is a link
 	ours       bool
 	stranger   bool // at our own domain, and nobody there
 	kind       Kind
@@ -220,6 +223,7 @@ type asker struct {
 	itemRole   catalogue.Role // what grants on the item itself give
 	spaceRole  catalogue.Role // what grants on the space give
 	rolesFound bool
+	skip       int32            // 1 + an exception that is left out; 0 for none
 	below      catalogue.Layers // the layers below the partner that may say something here
 
 	subjectHash, resourceHash uint64
@@ -242,7 +246,7 @@ type accountAsked struct {
 // resolve finds what a question is about. The asker must be zero.
 func (a *asker) resolve(s *Snapshot, q *Question) error {
 	a.s, a.q, a.act, a.at = s, q, q.Action.Get(), q.At // a is zero: copying a whole one costs more than asking a rule
-	a.person, a.link, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none, none
+	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none
 	a.rows = a.act.Rows(q.Resource.Kind)
 	a.fetch()
 	if err := a.findResource(); err != nil {
@@ -414,6 +418,11 @@ func (a *asker) findSubject() error {
 		}
 		a.person, a.ours = i, true
 	case ByLinkID:
+		if x := a.q.With; x != nil && x.linkID == w.ID {
+			a.held, a.kind = &x.link, KindBearer
+			a.party.index, a.party.domain, a.party.partner = none, none, none
+			return nil
+		}
 		i := inv.linkIDs.find(inv.text, w.ID)
 		if i == none || !inv.links.at(i).exists {
 			return &WrongUse{"subject", w.String(), "there is no such link"}
@@ -421,7 +430,7 @@ func (a *asker) findSubject() error {
 		if !inv.links.at(i).bearer {
 			return &WrongUse{"subject", w.String(), "this link works for the addresses it names; ask for one of them"}
 		}
-		a.link, a.kind = i, KindBearer
+		a.held, a.kind = inv.links.at(i), KindBearer
 		a.party.index, a.party.domain, a.party.partner = none, none, none
 		return nil
 	default:
@@ -473,6 +482,12 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 		}
 	} else {
 		o.facts = pol.match(x.Domain().String())
+	}
+	if w := a.q.With; w != nil && w.address == x && w.linkID == "" {
+		o.supposed, o.known = true, &w.party
+		if w.record && !o.record {
+			o.record, o.state = true, world.StateActive
+		}
 	}
 	o.bar = o.facts.bar
 	if len(pol.bars) > 0 {
@@ -535,7 +550,7 @@ func (a *asker) findAccounts() error {
 	switch {
 	case a.ours:
 		a.account(PersonAccount, catalogue.Ours, false)
-	case a.link != none:
+	case a.held != nil:
 		a.account(LinkAccount, catalogue.Bearer, asks[catalogue.Bearer] == nil)
 	case a.party.record:
 		if asks[catalogue.Record] != nil {

@@ -508,18 +508,20 @@ func (a *asker) findRoles() {
 		return
 	}
 	inv := &a.s.inv
-	a.addRoles(p.grants)
+	a.addRoles(inv.given(p.grants))
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		a.addRoles(inv.groups.at(g).grants)
+		a.addRoles(inv.given(inv.groups.at(g).grants))
+	}
+	if a.party.supposed {
+		a.addRoles(a.q.With.grants)
 	}
 }
 
-func (a *asker) addRoles(l list) {
-	inv := &a.s.inv
+func (a *asker) addRoles(given []grant) {
 	onItem := a.target | itemBit
 	isItem := a.q.Resource.Kind.IsItem()
-	for i := range inv.grants[l.off : l.off+l.n] {
-		g := &inv.grants[l.off+uint32(i)]
+	for i := range given {
+		g := &given[i]
 		if g.resource == a.space {
 			if moment.Within(a.at, g.from, g.until) {
 				a.spaceRole = max(a.spaceRole, g.role)
@@ -537,20 +539,20 @@ func (a *asker) hasJoined(o *outside) bool {
 		return false
 	}
 	inv := &a.s.inv
-	on := func(l list) bool {
-		for i := range inv.grants[l.off : l.off+l.n] {
-			g := &inv.grants[l.off+uint32(i)]
+	on := func(given []grant) bool {
+		for i := range given {
+			g := &given[i]
 			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && inv.spaces.at(g.resource).kind == world.Course {
 				return true
 			}
 		}
 		return false
 	}
-	if on(o.known.grants) {
+	if on(inv.given(o.known.grants)) || o.supposed && on(a.q.With.grants) {
 		return true
 	}
 	for _, g := range inv.lists[o.known.groups.off : o.known.groups.off+o.known.groups.n] {
-		if on(inv.groups.at(g).grants) {
+		if on(inv.given(inv.groups.at(g).grants)) {
 			return true
 		}
 	}
@@ -598,11 +600,11 @@ func (a *asker) rules(ask *catalogue.Ask) {
 			has := a.s.inv.meetings.at(a.target).passcode
 			a.secret(n.Rule, has, catalogue.PasscodeMissing, catalogue.PasscodeAsked, &in)
 		case catalogue.LinkPassword:
-			has := a.s.inv.links.at(a.link).password
+			has := a.held.password
 			a.secret(n.Rule, has, catalogue.PasswordMissing, catalogue.PasswordAsked, &in)
 		case catalogue.LinkDownload:
 			a.reaches(n.Rule, catalogue.On, &in)
-			if l := a.s.inv.links.at(a.link); !l.download {
+			if l := a.held; !l.download {
 				if c := a.note(catalogue.RuleGate, true, catalogue.DownloadMissing); c != nil {
 					c.A = a.q.Subject.ID
 					a.owned(c)
@@ -752,20 +754,20 @@ func (a *asker) shares(person uint32) bool {
 		return false
 	}
 	inv := &a.s.inv
-	with := func(l list) bool {
-		for i := range inv.grants[l.off : l.off+l.n] {
-			g := &inv.grants[l.off+uint32(i)]
+	with := func(given []grant) bool {
+		for i := range given {
+			g := &given[i]
 			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && a.memberOf(g.resource, person) {
 				return true
 			}
 		}
 		return false
 	}
-	if with(p.grants) {
+	if with(inv.given(p.grants)) || a.party.supposed && with(a.q.With.grants) {
 		return true
 	}
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		if with(inv.groups.at(g).grants) {
+		if with(inv.given(inv.groups.at(g).grants)) {
 			return true
 		}
 	}
@@ -973,9 +975,9 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 // the asked moment among those that are not.
 func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, group uint32) {
 	inv := &a.s.inv
-	look := func(l list, t via, gr uint32) {
-		for i := range inv.grants[l.off : l.off+l.n] {
-			g := &inv.grants[l.off+uint32(i)]
+	look := func(given []grant, t via, gr uint32) {
+		for i := range given {
+			g := &given[i]
 			here := g.resource == a.space && !private || a.q.Resource.Kind.IsItem() && g.resource == a.target|itemBit
 			if !here || g.role < role || moment.Within(a.at, g.from, g.until) != live {
 				continue
@@ -989,9 +991,12 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 		}
 	}
 	if p := a.party.known; p != nil {
-		look(p.grants, viaGrant, none)
+		look(inv.given(p.grants), viaGrant, none)
 		for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-			look(inv.groups.at(gr).grants, viaGroup, gr)
+			look(inv.given(inv.groups.at(gr).grants), viaGroup, gr)
+		}
+		if a.party.supposed {
+			look(a.q.With.grants, viaGrant, none)
 		}
 	}
 	return
@@ -1027,7 +1032,7 @@ func (a *asker) resourceName() string {
 
 // byLink asks whether the link is for this item, live, and has the right.
 func (a *asker) byLink(ask *catalogue.Ask) {
-	l := a.s.inv.links.at(a.link)
+	l := a.held
 	in := a.own()
 	days, daysChain := a.ruleIs(catalogue.GrantGate, ruleLinkDays, &in)
 	end := l.until

@@ -149,6 +149,9 @@ func (v *inventory) partyAt(i uint32) *party {
 	return v.parties.at(i)
 }
 
+// given returns a stretch of grants.
+func (v *inventory) given(l list) []grant { return v.grants[l.off : l.off+l.n] }
+
 func (v *inventory) addressText(i uint32) string { return v.addresses.text(v.text, i) }
 
 // Snapshot is a world at one revision, ready to be asked. It is immutable and

@@ -447,3 +447,44 @@ func TestChain(t *testing.T) {
 		}
 	}
 }
+
+// TestInert: taking away an exception that is said to change nothing changes
+// nothing, and one that is said to change something alters some answer or value.
+func TestInert(t *testing.T) {
+	r := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 5))
+	inert, all := 0, 0
+	for seed := range uint64(30) {
+		w := world.Merge(&world.World{}, worldgen.Generate(r.Uint64(), worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 4, People: 6, Groups: 3, Meetings: 6, Exceptions: 30}, now))
+		s := engine.Of(w)
+		x := s.NewInert()
+		for i := range w.Exceptions {
+			all++
+			if !x.ChangesNothing(i, now) {
+				continue
+			}
+			inert++
+			without := *w
+			without.Exceptions = append(append([]world.Exception(nil), w.Exceptions[:i]...), w.Exceptions[i+1:]...)
+			after := engine.Of(&without)
+			for range 400 {
+				q, err := parse(anyQuestion(r, w, now))
+				if err != nil {
+					continue
+				}
+				q.At = max(q.At, now)
+				if r.IntN(2) == 0 && len(w.Exceptions[i].People) > 0 && q.Action.Get().Asks[catalogue.Ours] != nil {
+					q.Subject = engine.Who{Kind: engine.ByPerson, ID: w.Exceptions[i].People[0]}
+				}
+				a, err1 := s.Decide(&q)
+				b, err2 := after.Decide(&q)
+				if a != b || (err1 == nil) != (err2 == nil) {
+					t.Fatalf("seed %d: exception %s changes nothing, yet %s %s %s: %+v and %+v", seed, w.Exceptions[i].ID, q.Subject, q.Action, q.Resource, a, b)
+				}
+			}
+		}
+	}
+	if inert == 0 || inert == all {
+		t.Errorf("%d of %d exceptions change nothing", inert, all)
+	}
+	t.Logf("%d of %d exceptions change nothing", inert, all)
+}

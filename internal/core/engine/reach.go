@@ -4,6 +4,7 @@ import (
 	"sort"
 	"strings"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -60,47 +61,84 @@ type ReachLine struct {
 // the party was ever given, wide ones on everything, where what is alike is
 // counted together. An error is a *WrongUse.
 func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
-	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
-	var a asker
-	if err := a.resolve(s, &probe); err != nil {
-		return nil, 0, err
-	}
-	spaces, items := a.everGiven()
 	var out []ReachLine
-	for _, act := range catalogue.Actions() {
-		if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
-			continue
-		}
-		lines := []ReachLine{}
-		try := func(kind catalogue.ResourceKind, id, name string) error {
-			x, err := s.Explain(&Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: kind, ID: id}, At: at})
-			if err != nil {
-				return err
-			}
-			d := x.Deciding()
-			l := ReachLine{act.ID, world.Resource{Kind: kind, ID: id}, name, 1, d.Yes, d.Account, d.Conditions, *x.DecidingCause()}
-			if act.Spread == catalogue.Wide {
-				for i := range lines {
-					if lines[i].alike(&l) {
-						lines[i].Count++
-						lines[i].Resource.ID, lines[i].Name = "*", ""
-						return nil
-					}
-				}
-			}
-			lines = append(lines, l)
+	from := 0 // of the lines of the present action
+	kind, err := s.each(who, at, nil, false, func(q *Question, name string) error {
+		if q.Resource.ID == "*" {
+			act := q.Action.Get()
+			out = append(out, ReachLine{Action: act.ID, Resource: q.Resource, Account: RecordAccount,
+				Cause: Cause{Gate: catalogue.GrantGate, Refuses: true, Code: catalogue.NoGrant, A: who.String(), B: "any " + strings.ReplaceAll(act.TakesNames(), " or ", " or any "), When: moment.Never}})
 			return nil
 		}
-		if err := s.resources(&act, spaces, items, try); err != nil {
-			return nil, 0, err
+		l, err := s.tried(q, name)
+		if err != nil {
+			return err
 		}
-		if len(lines) == 0 {
-			lines = append(lines, ReachLine{Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: "*"}, Account: RecordAccount,
-				Cause: Cause{Gate: catalogue.GrantGate, Refuses: true, Code: catalogue.NoGrant, A: who.String(), B: "any " + strings.ReplaceAll(act.TakesNames(), " or ", " or any "), When: moment.Never}})
+		if len(out) == 0 || out[len(out)-1].Action != l.Action {
+			from = len(out)
 		}
-		out = append(out, lines...)
+		if together(q) {
+			for i := from; i < len(out); i++ {
+				if out[i].alike(&l) {
+					out[i].Count++
+					out[i].Resource.ID, out[i].Name = "*", ""
+					return nil
+				}
+			}
+		}
+		out = append(out, l)
+		return nil
+	})
+	return out, kind, err
+}
+
+// tried asks one question for a list.
+func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
+	x, err := s.Explain(q)
+	if err != nil {
+		return ReachLine{}, err
 	}
-	return out, a.kind, nil
+	d := x.Deciding()
+	return ReachLine{q.Action, q.Resource, name, 1, d.Yes, d.Account, d.Conditions, *x.DecidingCause()}, nil
+}
+
+// each calls try for everything that somebody from outside may try, action by
+// action; once with the id * where an action finds nothing to be tried on. With
+// onward, also what passes something on is tried, towards the party's domain.
+func (s *Snapshot) each(who Who, at moment.Moment, with *Supposed, onward bool, try func(*Question, string) error) (Kind, error) {
+	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at, With: with}
+	var a asker
+	if err := a.resolve(s, &probe); err != nil {
+		return 0, err
+	}
+	spaces, items := a.everGiven()
+	for _, act := range catalogue.Actions() {
+		if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+			continue
+		}
+		q := Question{Subject: who, Action: act.ID, At: at, With: with}
+		if act.Address {
+			if !onward || who.Kind != ByAddress {
+				continue
+			}
+			q.Address = addr.Newcomer(who.Address.Domain())
+		}
+		found := false
+		if err := s.resources(&act, spaces, items, func(kind catalogue.ResourceKind, id, name string) error {
+			found = true
+			q.Resource = world.Resource{Kind: kind, ID: id}
+			return try(&q, name)
+		}); err != nil {
+			return 0, err
+		}
+		if !found && !onward {
+			q.Resource = world.Resource{Kind: act.On[0], ID: "*"}
+			if err := try(&q, ""); err != nil {
+				return 0, err
+			}
+		}
+	}
+	return a.kind, nil
 }
 
 func (l *ReachLine) alike(m *ReachLine) bool {
@@ -118,8 +156,8 @@ func (l *ReachLine) alike(m *ReachLine) bool {
 // link on, at whatever moment.
 func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 	spaces, items = map[uint32]bool{}, map[uint32]bool{}
-	if a.link != none {
-		items[a.s.inv.links.at(a.link).item] = true
+	if a.held != nil {
+		items[a.held.item] = true
 		return
 	}
 	p := a.party.known
@@ -127,8 +165,8 @@ func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 		return
 	}
 	inv := &a.s.inv
-	add := func(l list) {
-		for _, g := range inv.grants[l.off : l.off+l.n] {
+	add := func(given []grant) {
+		for _, g := range given {
 			if g.resource&itemBit != 0 {
 				items[g.resource&^itemBit] = true
 			} else {
@@ -136,9 +174,12 @@ func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 			}
 		}
 	}
-	add(p.grants)
+	add(inv.given(p.grants))
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		add(inv.groups.at(g).grants)
+		add(inv.given(inv.groups.at(g).grants))
+	}
+	if a.party.supposed {
+		add(a.q.With.grants)
 	}
 	return
 }

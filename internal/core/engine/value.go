@@ -106,18 +106,24 @@ type Option struct {
 // Options says of every value of the scale whether the nearest layer that may
 // set the rule here could bring it about, and if not which layer caps it.
 func (c *Chain) Options() []Option {
-	r := c.Rule.Get()
 	nearest := DefaultLayer
 	for _, l := range collected {
 		if c.Steps[l].Applies {
 			nearest = l
 		}
 	}
+	return c.OptionsAt(nearest)
+}
+
+// OptionsAt says of every value whether layer at could bring it about, and if
+// not which layer says less.
+func (c *Chain) OptionsAt(at LayerName) []Option {
+	r := c.Rule.Get()
 	var out []Option
 	for _, v := range r.Scale.All() {
 		o := Option{Value: v, Can: true}
 		for l := LimitLayer; l < numLayers && r.Scale.Shape != catalogue.Choice; l++ {
-			if l == nearest || l == DefaultLayer || c.Steps[l].Value == catalogue.Unset {
+			if l == at || l == DefaultLayer || c.Steps[l].Value == catalogue.Unset {
 				continue
 			}
 			if r.Scale.Looser(v, c.Steps[l].Value) {
@@ -291,6 +297,9 @@ func (a *asker) tightest(which []int32, r catalogue.RuleID, in *about, c *Chain)
 	scale := &r.Get().Scale
 	for _, i := range which {
 		x := &a.s.pol.except[i]
+		if i+1 == a.skip {
+			continue
+		}
 		if x.rules[r] == catalogue.Unset && x.held[r] == catalogue.Unset || !moment.Within(a.at, x.from, x.until) || !a.meant(x.parties, in.party) {
 			continue
 		}
@@ -338,6 +347,9 @@ func (a *asker) meant(refs []partyRef, p *outside) bool {
 				return true
 			}
 		case 2:
+			if p.supposed && a.q.With.in(r.index) {
+				return true
+			}
 			if p.known != nil {
 				for _, g := range inv.lists[p.known.groups.off : p.known.groups.off+p.known.groups.n] {
 					if g == r.index {

@@ -22,6 +22,8 @@ func says(t *testing.T, w *world.World, line string) string {
 		switch k {
 		case "address":
 			q.address = v
+		case "copy":
+			q.dropsCopy = v == "no"
 		case "at":
 			m, err := moment.ParseLoose(v, now, w.Organisation.Zone)
 			if err != nil {
@@ -243,7 +245,7 @@ func TestEdit(t *testing.T) {
 			t.Errorf("%d: %+v, %v", i, v, err)
 		}
 	}
-	if a.Counts().Guests != 11 || c.Counts().Guests != 12 {
+	if a.Counts().Guests != 13 || c.Counts().Guests != 14 {
 		t.Errorf("%+v %+v", a.Counts(), c.Counts())
 	}
 }

@@ -1,0 +1,247 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Suppose is something that is not there yet: what an address would be given, or
+// a link that would be made.
+type Suppose struct {
+	Address addr.Address
+	Record  bool          // it would become a guest who has accepted
+	Grants  []world.Grant // Address and Group are not looked at
+	Groups  []string      // it would be put into these
+	Link    *world.Link   // instead of all that: this bearer link
+}
+
+// Supposed is a Suppose made ready for the questions of one snapshot.
+type Supposed struct {
+	address addr.Address
+	record  bool
+	party   party
+	grants  []grant
+	groups  []uint32
+	linkID  string
+	link    link
+}
+
+func (x *Supposed) in(group uint32) bool {
+	for _, g := range x.groups {
+		if g == group {
+			return true
+		}
+	}
+	return false
+}
+
+// Supposing makes x ready. An error is a *WrongUse.
+func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
+	inv := &s.inv
+	out := &Supposed{address: x.Address, record: x.Record}
+	resource := func(r world.Resource) (uint32, error) {
+		wrong := &WrongUse{"resource", r.String(), "there is no such " + r.Kind.String()}
+		if r.Kind == catalogue.Space {
+			if i := inv.spaceIDs.find(inv.text, r.ID); i != none && inv.spaces.at(i).exists {
+				return i, nil
+			}
+			return 0, wrong
+		}
+		if !r.Kind.IsItem() {
+			return 0, &WrongUse{"resource", r.String(), "a role is given on a space or on something in it"}
+		}
+		i := inv.itemIDs.find(inv.text, r.ID)
+		if i == none || !inv.items.at(i).exists || inv.items.at(i).kind != r.Kind {
+			return 0, wrong
+		}
+		return i | itemBit, nil
+	}
+	if x.Link != nil {
+		r, err := resource(x.Link.Item)
+		if err != nil {
+			return nil, err
+		}
+		if r&itemBit == 0 || x.Link.Item.Kind != catalogue.File && x.Link.Item.Kind != catalogue.Folder {
+			return nil, &WrongUse{"link", x.Link.Item.String(), "a link opens a file or a folder"}
+		}
+		l := x.Link
+		out.linkID = l.ID
+		out.link = link{exists: true, bearer: true, download: l.Download, password: l.Password, right: l.Right, item: r &^ itemBit, by: none, created: l.Created, until: l.Until}
+		return out, nil
+	}
+	if i := inv.addresses.find(inv.text, x.Address.String()); i != none && i < inv.parties.n {
+		out.party = *inv.parties.at(i)
+	} else {
+		out.party.domain = none
+		if d := inv.domains.find(inv.text, x.Address.Domain().String()); d != none {
+			out.party.domain = d
+		}
+	}
+	if x.Record && out.party.flags&hasRecord == 0 {
+		out.party.flags, out.party.since, out.party.accepted, out.party.terms = hasRecord, moment.Always, moment.Always, moment.Never
+	}
+	for _, g := range x.Grants {
+		r, err := resource(g.Resource)
+		if err != nil {
+			return nil, err
+		}
+		out.grants = append(out.grants, grant{from: g.From, until: g.Until, resource: r, role: g.Role})
+	}
+	for _, id := range x.Groups {
+		g := inv.groupIDs.find(inv.text, id)
+		if g == none || !inv.groups.at(g).exists {
+			return nil, &WrongUse{"group", id, "there is no such group"}
+		}
+		out.groups = append(out.groups, g)
+		out.grants = append(out.grants, inv.given(inv.groups.at(g).grants)...)
+	}
+	return out, nil
+}
+
+// WouldLine is what would become of one thing a party may try.
+type WouldLine struct {
+	ReachLine
+	Was        bool                // yes as things are
+	WasBecause catalogue.Condition // the conditions of that yes
+	To         addr.Address        // with actions about somebody else: to whom it was tried
+}
+
+// Change says what the line would change: opened, otherwise (a yes with other
+// conditions), open (as it is), closed.
+func (l *WouldLine) Change() string {
+	switch {
+	case l.Yes && !l.Was:
+		return "opened"
+	case l.Yes && l.Conditions != l.WasBecause:
+		return "otherwise"
+	case l.Yes:
+		return "open"
+	}
+	return "closed"
+}
+
+// Would lists everything that somebody could do if x were given, and what they
+// still could not, each against how it is now. What passes something on is tried
+// towards somebody at the party's own domain. An error is a *WrongUse.
+func (s *Snapshot) Would(x Suppose, at moment.Moment) ([]WouldLine, Kind, error) {
+	with, err := s.Supposing(x)
+	if err != nil {
+		return nil, 0, err
+	}
+	who := Who{Address: x.Address}
+	if x.Link != nil {
+		who = Who{Kind: ByLinkID, ID: x.Link.ID}
+	}
+	var out []WouldLine
+	kind, err := s.each(who, at, with, true, func(q *Question, name string) error {
+		l, err := s.tried(q, name)
+		if err != nil {
+			return err
+		}
+		w := WouldLine{ReachLine: l, To: q.Address}
+		if x.Link != nil && !q.Resource.Kind.IsItem() { // what any link's holder can do
+			w.Was, w.WasBecause = l.Yes, l.Conditions
+		} else if x.Link == nil {
+			was := *q
+			was.With = nil
+			v, err := s.Decide(&was)
+			if err != nil {
+				return err
+			}
+			w.Was, w.WasBecause = v.Yes, v.Conditions
+		}
+		if together(q) {
+			for i := range out {
+				if o := &out[i]; o.Action == w.Action && o.Was == w.Was && o.WasBecause == w.WasBecause && o.alike(&w.ReachLine) {
+					o.Count++
+					o.Resource.ID, o.Name = "*", ""
+					return nil
+				}
+			}
+		}
+		out = append(out, w)
+		return nil
+	})
+	return out, kind, err
+}
+
+// together reports whether lines like this one are counted together where they
+// are alike: those on people and meetings are, those on items and spaces not.
+func together(q *Question) bool {
+	k := q.Resource.Kind
+	return q.Action.Get().Spread == catalogue.Wide && !k.IsItem() && k != catalogue.Space
+}
+
+// Context says where a value is looked for.
+type Context struct {
+	Party    string         // an address or *@domain; empty for nobody in particular
+	Person   string         // of ours, whom the action would be about; or empty
+	Resource world.Resource // a space, item or meeting; or zero
+	At       moment.Moment
+}
+
+// NoResource stands in a Context where no resource is meant.
+var NoResource = world.Resource{Kind: catalogue.OurDirectory}
+
+// ChainOf tells how the value of a rule is found in a context. An error is a
+// *WrongUse.
+func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
+	var a asker
+	q := Question{Resource: c.Resource, At: c.At}
+	a.s, a.q, a.at = s, &q, c.At
+	a.act = &catalogue.Action{Name: r.String(), On: []catalogue.ResourceKind{c.Resource.Kind}, MeetingDoor: true}
+	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none
+	in := about{person: none, space: none, near: none}
+	if c.Resource.ID != "" {
+		a.resourceHash = hashOf(c.Resource.ID)
+		if err := a.findResource(); err != nil {
+			return nil, err
+		}
+		in.space, in.near = a.space, a.near
+	}
+	if c.Party != "" {
+		x, err := addr.Parse(c.Party)
+		if err != nil {
+			return nil, &WrongUse{"party", c.Party, err.Error()}
+		}
+		a.look(&a.party, x, hashOf(x.String()))
+		in.party = &a.party
+	}
+	if c.Person != "" {
+		i := s.inv.personIDs.find(s.inv.text, c.Person)
+		if i == none || !s.inv.people.at(i).exists {
+			return nil, &WrongUse{"person", c.Person, "there is no such person"}
+		}
+		in.person = i
+	}
+	chain := &Chain{}
+	a.value(r, &in, chain)
+	return chain, nil
+}
+
+// WhoRaises says who can raise what a layer of the chain says: administrator, or
+// the owner of the space or item.
+func (s *Snapshot) WhoRaises(l LayerName, r world.Resource) string {
+	if l == SpaceLayer || l == ItemLayer {
+		inv := &s.inv
+		switch {
+		case r.Kind == catalogue.Meeting:
+			if i := inv.meetingIDs.find(inv.text, r.ID); i != none {
+				return "owner:" + inv.personIDs.text(inv.text, inv.meetings.at(i).host)
+			}
+		default:
+			id := r.ID
+			if r.Kind.IsItem() {
+				id = s.SpaceOf(r.ID)
+			}
+			if i := inv.spaceIDs.find(inv.text, id); i != none {
+				if sp := inv.spaces.at(i); sp.owners.n > 0 {
+					return "owner:" + inv.personIDs.text(inv.text, inv.lists[sp.owners.off])
+				}
+			}
+		}
+	}
+	return "administrator"
+}

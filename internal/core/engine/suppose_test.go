@@ -1,0 +1,131 @@
+package engine_test
+
+import (
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldgen"
+)
+
+func give(resource string, role catalogue.Role) world.Grant {
+	r, err := engine.ParseResource(resource)
+	if err != nil {
+		panic(err)
+	}
+	return world.Grant{Resource: r, Role: role, From: now, Until: moment.Never}
+}
+
+func would(t *testing.T, w *world.World, x engine.Suppose) (opened, otherwise []string) {
+	t.Helper()
+	lines, _, err := engine.Of(w).Would(x, now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range lines {
+		l := &lines[i]
+		text := l.Action.String() + " " + l.Resource.String()
+		if !l.To.IsZero() {
+			text += " to " + l.To.String()
+		}
+		switch l.Change() {
+		case "opened":
+			opened = append(opened, text)
+		case "otherwise":
+			otherwise = append(otherwise, text)
+		}
+	}
+	return
+}
+
+// TestWould says what a grant, an invitation, a group and a link would open, and
+// nothing else.
+func TestWould(t *testing.T) {
+	w := museum(t)
+	opened, _ := would(t, w, engine.Suppose{Address: mustAddress(t, "maren@ilvane.example"), Grants: []world.Grant{give("folder:secret", catalogue.Contribute)}})
+	if got := strings.Join(opened, ", "); got != "files.edit folder:secret, files.upload folder:secret, files.delete folder:secret" {
+		t.Error(got)
+	}
+	// A newcomer invited into a space: the record opens chat to everybody, the role the space.
+	opened, otherwise := would(t, w, engine.Suppose{Address: mustAddress(t, "fresh@plain.example"), Record: true, Grants: []world.Grant{give("space:yard", catalogue.Contribute)}})
+	got := strings.Join(opened, ", ")
+	for _, want := range []string{"directory.sign_in directory:ours", "directory.leave directory:ours", "directory.look_up person:*", "spaces.enter space:yard", "spaces.edit_task tasklist:yard-list", "chat.post channel:yard-talk", "chat.message person:*", "files.edit file:board", "files.share file:board to *@plain.example"} {
+		if !strings.Contains(got, want) {
+			t.Errorf("%s is missing in %s", want, got)
+		}
+	}
+	for _, not := range []string{"spaces.enter space:dossier", "files.open folder:plans", "mail."} {
+		if strings.Contains(got, not) {
+			t.Errorf("%s is said to be opened", not)
+		}
+	}
+	if len(otherwise) != 0 && strings.Contains(strings.Join(otherwise, " "), "spaces") {
+		t.Error(otherwise)
+	}
+	// A group, as one would expect, gives what it holds.
+	if opened, _ = would(t, w, engine.Suppose{Address: mustAddress(t, "maren@ilvane.example"), Groups: []string{"crew"}}); len(opened) != 0 {
+		t.Error(opened) // she reaches it by a link already
+	}
+	opened, _ = would(t, w, engine.Suppose{Address: mustAddress(t, "ink@finch.example"), Groups: []string{"crew"}})
+	if got := strings.Join(opened, ", "); !strings.Contains(got, "files.open folder:secret") {
+		t.Error(got)
+	}
+	// A link.
+	item, _ := engine.ParseResource("file:kit")
+	opened, _ = would(t, w, engine.Suppose{Link: &world.Link{ID: "one", Item: item, Right: catalogue.Contribute, Created: now, Until: moment.Never, Download: true}})
+	if got := strings.Join(opened, ", "); got != "files.open file:kit, files.download file:kit" {
+		t.Error(got)
+	}
+	// What makes no sense is wrong use.
+	for _, x := range []engine.Suppose{{Address: mustAddress(t, "a@b.example"), Grants: []world.Grant{give("space:none", catalogue.View)}}, {Address: mustAddress(t, "a@b.example"), Groups: []string{"none"}}, {Link: &world.Link{ID: "l", Item: world.Resource{Kind: catalogue.Page, ID: "notes"}}}} {
+		if _, _, err := engine.Of(w).Would(x, now); err == nil {
+			t.Errorf("%+v is taken", x)
+		}
+	}
+}
+
+// TestWouldIsGiven: supposing a grant answers every question like a world that
+// holds it.
+func TestWouldIsGiven(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 9))
+	asked := 0
+	for seed := range uint64(40) {
+		w := world.Merge(&world.World{}, worldgen.Generate(1000+seed, worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10, Exceptions: 10}, now))
+		s := engine.Of(w)
+		for range 10 {
+			g := w.Grants[r.IntN(len(w.Grants))]
+			g.Group, g.Address, g.From, g.Until = "", mustAddress(t, []string{w.Guests[r.IntN(len(w.Guests))].Address.String(), "fresh@unlisted.example", "*@homepost.example"}[r.IntN(3)]), now-1, moment.Never
+			with, err := s.Supposing(engine.Suppose{Address: g.Address, Grants: []world.Grant{g}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			given := engine.Of(world.Merge(w, &world.World{Grants: []world.Grant{g}}))
+			for range 300 {
+				a := anyQuestion(r, w, now)
+				if r.IntN(2) == 0 {
+					a.who, a.resource = g.Address.String(), g.Resource.String()
+				}
+				q, err := parse(a)
+				if err != nil {
+					continue
+				}
+				want, err1 := given.Decide(&q)
+				q.With = with
+				got, err2 := s.Decide(&q)
+				if got != want || (err1 == nil) != (err2 == nil) {
+					t.Fatalf("%s %s %s with %+v: supposed %+v %v, given %+v %v", q.Subject, q.Action, q.Resource, g, got, err2, want, err1)
+				}
+				if err1 == nil {
+					asked++
+				}
+			}
+		}
+	}
+	if asked < 20000 {
+		t.Errorf("only %d questions made sense", asked)
+	}
+}

@@ -1,0 +1,381 @@
+package finding
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Kind is a sort of finding: its stable name, what it means, and what to do.
+type Kind struct {
+	Name  string
+	Title string
+	Do    string
+	Hint  bool // worth knowing; nothing is wrong
+}
+
+// The kinds of finding, in the order in which they are listed.
+var kinds = []Kind{
+	{"report_without_licence", "A report is given, and no licence route counts", "Give the area a licence of its own, record the licence of the guest, or end the grant.", false},
+	{"private_reaches_private", "A private address reaches a private item", "Check with the owner that this is meant; else end the grant.", false},
+	{"own_person_is_guest", "Somebody of ours is kept as a guest", "Let them use their own account, and let the record go.", false},
+	{"same_person", "Two records look like one person", "Find out which address is used, and let the other go.", false},
+	{"guest_without_sponsor", "Nobody answers for a guest", "Name a sponsor, or let the guest go.", false},
+	{"guest_without_purpose", "Nobody knows what a guest is here for", "Ask the sponsor, and write it down.", false},
+	{"guest_without_end", "A guest has no end", "Give the record an end, or set guests.term_days.", false},
+	{"guest_without_grant", "A guest reaches nothing", "Let the record go, or give what was meant.", false},
+	{"location_missing", "A licence of ours needs a location, and the guest has none", "Record the location of the guest.", false},
+	{"forwarder_not_allowed", "Forwarding is set and not allowed: senders will get a bounce", "Remove the forwarder, or allow it for this mailbox.", false},
+	{"forwarder_leaves", "Mail leaves automatically", "Check that it is still wanted.", true},
+	{"link_without_end", "A link has no end", "Give the link an end, or set files.link_days.", false},
+	{"dead_link", "A link opens nothing any more", "Take the link away, or make a new one.", true},
+	{"exceptions_disagree", "Two exceptions say different things", "End one of them; until then the tighter counts.", false},
+	{"exception_without_effect", "An exception changes nothing", "End it.", false},
+	{"held_back", "A value is held back", "Release it where the limit allows it again, or take it away.", false},
+	{"dependency_closed", "A rule is open and needs another that is closed", "Open what it needs, or close it.", false},
+	{"service_closed", "A partner is opened where the service is closed", "Open the service to listed partners, or unset the opening.", false},
+	{"opening_without_effect", "A partner is opened, and everybody is", "Set the level to listed if the list is meant to count, or unset the opening.", true},
+	{"no_method", "No method is left", "Allow a method, else nobody gets in.", false},
+	{"limit_loose", "A limit is looser than anything uses", "Lower the limit to what is used, so that nobody opens more by accident.", true},
+}
+
+// Kinds lists all kinds. Callers must not change it.
+func Kinds() []Kind { return kinds }
+
+// KindByName finds a kind.
+func KindByName(name string) (*Kind, bool) {
+	for i := range kinds {
+		if kinds[i].Name == name {
+			return &kinds[i], true
+		}
+	}
+	return nil, false
+}
+
+// Number is how many of something a finding concerns.
+type Number struct {
+	What string // parties, people, grants, links, values, days
+	N    int
+}
+
+// Finding is one thing that was noticed. Its ID stays the same as long as it is
+// about the same thing.
+type Finding struct {
+	ID      string
+	Kind    string
+	About   []string // what it is about, as kind:id, an address, or the name of a rule
+	Cause   string   // what is so, in a sentence
+	Numbers []Number
+}
+
+// Accepted says that somebody has seen a finding and lets it be until a moment.
+type Accepted struct {
+	ID     string
+	By     string
+	Reason string
+	Since  moment.Moment
+	Until  moment.Moment
+}
+
+type finder struct {
+	w   *world.World
+	s   *engine.Snapshot
+	at  moment.Moment
+	out []Finding
+	all []place
+}
+
+// Find lists everything that is noticed of a world at a moment. s must be the
+// snapshot of w.
+func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
+	f := &finder{w: w, s: s, at: at}
+	f.reports()
+	f.privates()
+	f.guests()
+	f.forwarders()
+	f.links()
+	f.exceptions()
+	f.held()
+	f.dependencies()
+	f.openings()
+	f.values()
+	order := map[string]int{}
+	for i, k := range kinds {
+		order[k.Name] = i
+	}
+	sort.SliceStable(f.out, func(i, j int) bool {
+		a, b := &f.out[i], &f.out[j]
+		if a.Kind != b.Kind {
+			return order[a.Kind] < order[b.Kind]
+		}
+		return a.ID < b.ID
+	})
+	return f.out
+}
+
+// add notes a finding; the id is made of the kind and what it is about.
+func (f *finder) add(kind string, about []string, numbers []Number, cause string, args ...any) {
+	f.out = append(f.out, Finding{ID: kind + " " + strings.Join(about, " "), Kind: kind, About: about, Cause: fmt.Sprintf(cause, args...), Numbers: numbers})
+}
+
+func one(about ...string) []string { return about }
+
+// yes asks a question whose parts are known to exist.
+func (f *finder) ask(q engine.Question) (engine.Verdict, bool) {
+	q.At = f.at
+	v, err := f.s.Decide(&q)
+	return v, err == nil
+}
+
+func action(name string) catalogue.ActionID {
+	a, ok := catalogue.ActionByName(name)
+	if !ok {
+		panic("finding: no action " + name)
+	}
+	return a.ID
+}
+
+var (
+	actView     = action("reports.view")
+	actEnter    = action("reports.enter")
+	actOpen     = action("files.open")
+	actForward  = action("mail.forward")
+	actRead     = action("chat.read")
+	actEditPage = action("spaces.edit_page")
+	actEditTask = action("spaces.edit_task")
+)
+
+// reports looks for reports that are given to parties who have no licence route.
+func (f *finder) reports() {
+	area := map[string]bool{}
+	for i := range f.w.Spaces {
+		area[f.w.Spaces[i].ID] = f.w.Spaces[i].Kind == world.ReportArea
+	}
+	seen := map[string]bool{}
+	for i := range f.w.Grants {
+		g := &f.w.Grants[i]
+		if k := g.Party() + " " + g.Resource.String(); seen[k] {
+			continue
+		} else {
+			seen[k] = true
+		}
+		if g.Group != "" || !moment.Within(f.at, g.From, g.Until) {
+			continue
+		}
+		q := engine.Question{Subject: engine.Who{Address: g.Address}, Resource: g.Resource}
+		switch {
+		case g.Resource.Kind == catalogue.Report, g.Resource.Kind == catalogue.Dashboard:
+			q.Action = actView
+		case g.Resource.Kind == catalogue.Space && area[g.Resource.ID]:
+			q.Action = actEnter
+		default:
+			continue
+		}
+		if v, ok := f.ask(q); ok && v.Refusing.Has(catalogue.LicenceGate) {
+			f.add("report_without_licence", one(g.Address.String(), g.Resource.String()), []Number{{"parties", 1}, {"grants", 1}}, "%s was given %s, and no licence route counts there.", g.Address, g.Resource)
+		}
+	}
+}
+
+// reachOf is an action that shows whether somebody gets at an item at all.
+func reachOf(k catalogue.ResourceKind) (catalogue.ActionID, bool) {
+	switch k {
+	case catalogue.Folder, catalogue.File:
+		return actOpen, true
+	case catalogue.Report, catalogue.Dashboard:
+		return actView, true
+	case catalogue.Channel:
+		return actRead, true
+	case catalogue.Page:
+		return actEditPage, true
+	case catalogue.Tasklist:
+		return actEditTask, true
+	}
+	return 0, false
+}
+
+// privates looks for private addresses that reach private items.
+func (f *finder) privates() {
+	private := map[string]*world.Item{}
+	for i := range f.w.Spaces {
+		for j := range f.w.Spaces[i].Items {
+			if it := &f.w.Spaces[i].Items[j]; it.Private {
+				private[it.ID] = it
+			}
+		}
+	}
+	seen := map[string]bool{}
+	look := func(a addr.Address, item string) {
+		it := private[item]
+		if it == nil || seen[a.String()+" "+item] || !f.s.Match(a).Private {
+			return
+		}
+		seen[a.String()+" "+item] = true
+		r := world.Resource{Kind: it.Kind, ID: it.ID}
+		if act, ok := reachOf(it.Kind); ok {
+			if v, ok := f.ask(engine.Question{Subject: engine.Who{Address: a}, Action: act, Resource: r}); ok && v.Yes {
+				f.add("private_reaches_private", one(a.String(), r.String()), []Number{{"parties", 1}}, "%s is a private address, and reaches %s, which is private.", a, it.Name)
+			}
+		}
+	}
+	members := map[string][]addr.Address{}
+	for i := range f.w.Groups {
+		members[f.w.Groups[i].ID] = f.w.Groups[i].Parties
+	}
+	for i := range f.w.Grants {
+		g := &f.w.Grants[i]
+		if g.Group == "" {
+			look(g.Address, g.Resource.ID)
+		}
+		for _, a := range members[g.Group] {
+			look(a, g.Resource.ID)
+		}
+	}
+	for i := range f.w.Links {
+		for _, a := range f.w.Links[i].For {
+			look(a, f.w.Links[i].Item.ID)
+		}
+	}
+}
+
+func (f *finder) guests() {
+	holds := map[string]bool{} // has something now or will have
+	members := map[string][]addr.Address{}
+	for i := range f.w.Groups {
+		members[f.w.Groups[i].ID] = f.w.Groups[i].Parties
+	}
+	grants := map[string]int{}
+	for i := range f.w.Grants {
+		g := &f.w.Grants[i]
+		if f.at >= g.Until {
+			continue
+		}
+		if g.Group == "" {
+			holds[g.Address.String()] = true
+			grants[g.Address.String()]++
+		}
+		for _, a := range members[g.Group] {
+			holds[a.String()] = true
+		}
+	}
+	for i := range f.w.Links {
+		for _, a := range f.w.Links[i].For {
+			if f.at < f.w.Links[i].Until {
+				holds[a.String()] = true
+			}
+		}
+	}
+	twins := map[string][]*world.Guest{}
+	for i := range f.w.Guests {
+		g := &f.w.Guests[i]
+		a := g.Address.String()
+		m := f.s.Match(g.Address)
+		if m.Own {
+			f.add("own_person_is_guest", one(a), []Number{{"grants", grants[a]}}, "%s is at a domain of ours and holds a record as a guest.", a)
+		}
+		if g.Provisioned() { // it knows only its feed
+			continue
+		}
+		if g.Sponsor == "" {
+			f.add("guest_without_sponsor", one(a), []Number{{"grants", grants[a]}}, "%s has no sponsor.", a)
+		}
+		if strings.TrimSpace(g.Purpose) == "" {
+			f.add("guest_without_purpose", one(a), []Number{{"grants", grants[a]}}, "The record of %s says no purpose.", a)
+		}
+		if g.Until == moment.Never {
+			if c, err := f.s.ChainOf(catalogue.MustRule("guests.term_days"), engine.Context{Party: a, Resource: engine.NoResource, At: f.at}); err == nil && c.Effective() == catalogue.NoLimit {
+				f.add("guest_without_end", one(a), []Number{{"grants", grants[a]}}, "The record of %s has no end, and no term of a record ends it.", a)
+			}
+		}
+		if !holds[a] {
+			f.add("guest_without_grant", one(a), nil, "%s holds no grant and no link that works or will work.", a)
+		}
+		if g.Licence == world.LicenceOurs && g.Location == "" {
+			f.add("location_missing", one(a), nil, "%s has a licence of ours, which counts only with a location, and none is recorded.", a)
+		}
+		name := strings.Join(strings.Fields(strings.ToLower(g.Name)), " ")
+		if name == "" {
+			continue
+		}
+		twins[name] = append(twins[name], g)
+	}
+	for _, gs := range twins { // two different partners may each have somebody of that name
+		for i := range gs {
+			for j := i + 1; j < len(gs) && j < i+8; j++ {
+				a, b := gs[i].Address.String(), gs[j].Address.String()
+				p, q := f.s.Match(gs[i].Address).Partner, f.s.Match(gs[j].Address).Partner
+				if p != nil && q != nil && p.ID != q.ID {
+					continue
+				}
+				if b < a {
+					a, b = b, a
+				}
+				f.add("same_person", one(a, b), []Number{{"grants", grants[a] + grants[b]}}, "%s and %s are both called %s.", a, b, gs[i].Name)
+			}
+		}
+	}
+}
+
+func (f *finder) forwarders() {
+	for i := range f.w.Forwarders {
+		x := &f.w.Forwarders[i]
+		if f.s.Match(x.To).Own {
+			continue
+		}
+		about := one("mailbox:"+x.Mailbox, x.To.String())
+		v, ok := f.ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: x.Mailbox}, Action: actForward, Resource: world.Resource{Kind: catalogue.Mailbox, ID: x.Mailbox}, Address: x.To, DropsCopy: !x.KeepCopy})
+		switch {
+		case !ok:
+		case v.Yes:
+			f.add("forwarder_leaves", about, []Number{{"people", 1}}, "What comes for %s is sent on to %s.", x.Mailbox, x.To)
+		default:
+			f.add("forwarder_not_allowed", about, []Number{{"people", 1}}, "Forwarding from %s to %s is set and refused at %s: senders will get a bounce.", x.Mailbox, x.To, strings.Join(v.Refusing.Names(), " and "))
+		}
+	}
+}
+
+func (f *finder) links() {
+	days := catalogue.MustRule("files.link_days")
+	for i := range f.w.Links {
+		l := &f.w.Links[i]
+		about := one("link:" + l.ID)
+		if !l.Bearer() {
+			switch {
+			case f.at >= l.Until:
+				f.add("dead_link", about, []Number{{"links", 1}}, "The link %s to %s ended with %s.", l.ID, l.Item, f.lastDay(l.Until))
+			case l.Until == moment.Never:
+				f.add("link_without_end", about, []Number{{"links", 1}, {"parties", len(l.For)}}, "The link %s to %s, for %d addresses, has no end.", l.ID, l.Item, len(l.For))
+			}
+			continue
+		}
+		x, err := f.s.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: actOpen, Resource: l.Item, At: f.at})
+		if err != nil {
+			continue // on something that links do not open
+		}
+		if !x.Yes() {
+			if f.at >= l.Created {
+				f.add("dead_link", about, []Number{{"links", 1}}, "The link %s to %s does not work: %s", l.ID, l.Item, x.DecidingCause().Text())
+			}
+			continue
+		}
+		if l.Until == moment.Never {
+			if c, err := f.s.ChainOf(days, engine.Context{Resource: l.Item, At: f.at}); err == nil && c.Effective() == catalogue.NoLimit {
+				f.add("link_without_end", about, []Number{{"links", 1}}, "The link %s opens %s for whoever holds it, without an end.", l.ID, l.Item)
+			}
+		}
+	}
+}
+
+func (f *finder) lastDay(m moment.Moment) string {
+	d := moment.DayOf(m, f.s.Zone())
+	if d.Start(f.s.Zone()) == m {
+		d--
+	}
+	return d.String()
+}
