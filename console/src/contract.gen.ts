@@ -385,6 +385,355 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/choices": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every value of a rule for a place, available or not, and whose word stands against it */
+        get: operations["choices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/values/{where}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+                where: components["parameters"]["WhereParam"];
+            };
+            cookie?: never;
+        };
+        /** What a partner, space, item or meeting sets, and what it may set */
+        get: operations["values"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/values/{where}/{rule}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+                where: components["parameters"]["WhereParam"];
+                rule: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Set a value below the organisation */
+        put: operations["setValue"];
+        post?: never;
+        /** Take a value away */
+        delete: operations["unsetValue"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exceptions for people and groups */
+        get: operations["listExceptions"];
+        put?: never;
+        /** Make an exception */
+        post: operations["addException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make or change many exceptions from a list, with a result for every line */
+        post: operations["importExceptions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** An exception */
+        get: operations["getException"];
+        /** Change an exception */
+        put: operations["setException"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End an exception now; one that has not begun is taken away */
+        post: operations["endException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{id}/prolong": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move the end of an exception further away */
+        post: operations["prolongException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/spaces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Spaces; a member sees the own ones */
+        get: operations["listSpaces"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/spaces/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A space, what it sets, what is in it, and who reaches it */
+        get: operations["getSpace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People of ours */
+        get: operations["listPeople"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A person of ours, the exceptions in force, and who reaches them */
+        get: operations["getPerson"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Links and whether they work */
+        get: operations["listLinks"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/links/{id}/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a link now */
+        post: operations["endLink"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forwarders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mail that is forwarded automatically, and whether it may be */
+        get: operations["listForwarders"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/forwarders/{person}/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a forwarder */
+        delete: operations["removeForwarder"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was noticed and somebody should decide about */
+        get: operations["listFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/findings/acceptance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a finding be, with a reason and an end */
+        post: operations["acceptFinding"];
+        /** Take an acceptance back */
+        delete: operations["reopenFinding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/would": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Everything that a grant, a bundle, an invitation or a link would open that is not there yet */
+        post: operations["would"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -748,6 +1097,320 @@ export interface components {
         };
         /** @description A value as the scale writes it; methods are separated by commas */
         RuleText: string;
+        Choices: {
+            rule: string;
+            title: string;
+            where: string;
+            /** @description The value that counts now */
+            value: string;
+            /** @description The layer that decided it */
+            layer: string;
+            without?: string;
+            chain: components["schemas"]["ChainStep"][];
+            choices: components["schemas"]["Choice"][];
+        };
+        Choice: {
+            value: string;
+            sentence: string;
+            can: boolean;
+            advised?: boolean;
+            /** @description The layer that stands against it */
+            by?: string;
+            /** @description Which partner */
+            where?: string;
+            /** @description What that layer says */
+            says?: string;
+            /** @description Who can raise it */
+            who?: string;
+        };
+        Values: {
+            where: string;
+            name?: string;
+            layer: string;
+            rules: components["schemas"]["ValueRow"][];
+            etag: string;
+        };
+        ValueRow: {
+            rule: string;
+            title: string;
+            service: string;
+            shape: string;
+            /** @description What is set here; absent where nothing is */
+            set?: string;
+            /** @description It is held back */
+            held?: boolean;
+            /** @description The value that counts here */
+            value: string;
+            /** @description The layer that decided it */
+            layer: string;
+            sentence: string;
+            choices: components["schemas"]["Choice"][];
+        };
+        ValueChange: {
+            value: components["schemas"]["RuleText"];
+            /** @description Given as held back */
+            held?: boolean;
+            why?: components["schemas"]["Why"];
+        };
+        WhyOnly: {
+            why?: components["schemas"]["Why"];
+        };
+        Prolong: {
+            /** @description A date, a moment, +30d, or none */
+            until: string;
+            why?: components["schemas"]["Why"];
+        };
+        Exception: {
+            id: string;
+            people: string[];
+            groups: string[];
+            /** @description Absent is towards everybody */
+            parties?: string[];
+            rules: {
+                [key: string]: components["schemas"]["SetValue"];
+            };
+            from?: string;
+            until?: string;
+            reason?: string;
+            /** @enum {string} */
+            state: "ahead" | "in_force" | "over";
+            /** @description It changes nothing */
+            without_effect?: boolean;
+            /** @description How many people of ours */
+            concerns: number;
+            etag: string;
+        };
+        ExceptionChange: {
+            id: string;
+            people?: string[];
+            groups?: string[];
+            parties?: string[];
+            rules: {
+                [key: string]: components["schemas"]["SetValue"];
+            };
+            from?: string;
+            until?: string;
+            reason?: string;
+            why?: components["schemas"]["Why"];
+        };
+        Imported: {
+            lines: components["schemas"]["ImportLine"][];
+            written: boolean;
+            preview: boolean;
+        };
+        ImportLine: {
+            line: number;
+            id: string;
+            /** @enum {string} */
+            result: "made" | "changed" | "unchanged" | "refused";
+            cause?: string;
+        };
+        SpaceBrief: {
+            id: string;
+            name: string;
+            kind: string;
+            owners: string[];
+            items: number;
+            /** @description How many rules it sets */
+            set: number;
+            /** @description How many parties have a role in it now */
+            outside: number;
+        };
+        SpaceView: {
+            id: string;
+            name: string;
+            kind: string;
+            owners: components["schemas"]["NamedRef"][];
+            members: components["schemas"]["NamedRef"][];
+            /** @description Only these from outside; absent is whoever the rules admit */
+            parties?: string[];
+            joinable: boolean;
+            house_licence: boolean;
+            items: components["schemas"]["ItemView"][];
+            meetings: components["schemas"]["NamedRef"][];
+            given: components["schemas"]["GivenRole"][];
+            values: components["schemas"]["Values"];
+            findings: components["schemas"]["Finding"][];
+            /** @description The caller may set values here */
+            editable: boolean;
+        };
+        NamedRef: {
+            id: string;
+            name: string;
+        };
+        ItemView: {
+            id: string;
+            kind: string;
+            name: string;
+            private: boolean;
+            rules: {
+                [key: string]: components["schemas"]["SetValue"];
+            };
+        };
+        GivenRole: {
+            party: string;
+            name?: string;
+            resource: string;
+            role: string;
+            from?: string;
+            until?: string;
+            /** @description The named link it comes from */
+            link?: string;
+            /** @enum {string} */
+            state: "ahead" | "live" | "over";
+            /**
+             * @description Whether it gets them in now; none for a group
+             * @enum {string}
+             */
+            decision: "yes" | "no" | "none";
+            /** @description Why */
+            text?: string;
+        };
+        PersonBrief: {
+            id: string;
+            name: string;
+            address?: string;
+            groups: string[];
+            roles: string[];
+            /** @description How many are in force */
+            exceptions: number;
+        };
+        PersonView: {
+            id: string;
+            name: string;
+            address?: string;
+            groups: string[];
+            roles: string[];
+            owns: components["schemas"]["NamedRef"][];
+            exceptions: components["schemas"]["Exception"][];
+            /** @description Rules that exceptions may set and what counts towards everybody */
+            rules: components["schemas"]["ValueRow"][];
+            contacts: components["schemas"]["ContactView"][];
+            forwarders: components["schemas"]["Forwarder"][];
+            reached: components["schemas"]["ReachedBy"][];
+            findings: components["schemas"]["Finding"][];
+        };
+        ContactView: {
+            party: string;
+            /** @enum {string} */
+            state: "asked" | "accepted";
+        };
+        ReachedBy: {
+            action: string;
+            title: string;
+            resource: string;
+            /** @description Typical newcomers who can: partners, an unlisted address, a private one */
+            yes: string[];
+            /** @description How many of them cannot */
+            no: number;
+        };
+        Link: {
+            id: string;
+            item: string;
+            item_name?: string;
+            bearer: boolean;
+            for?: string[];
+            right: string;
+            created: string;
+            until?: string;
+            download: boolean;
+            password: boolean;
+            by?: string;
+            works: boolean;
+            /** @description Why it works or not, and until when */
+            text: string;
+        };
+        Forwarder: {
+            person: string;
+            name?: string;
+            to: string;
+            keep_copy: boolean;
+            set_by: string;
+            allowed: boolean;
+            text: string;
+        };
+        Findings: {
+            findings: components["schemas"]["Finding"][];
+            kinds: components["schemas"]["FindingKind"][];
+            next: string;
+        };
+        FindingKind: {
+            kind: string;
+            title: string;
+            do: string;
+            hint: boolean;
+            open: number;
+            accepted: number;
+        };
+        Finding: {
+            id: string;
+            kind: string;
+            title: string;
+            about: string[];
+            cause: string;
+            do: string;
+            hint: boolean;
+            numbers: {
+                [key: string]: number;
+            };
+            accepted?: components["schemas"]["AcceptedBy"];
+        };
+        AcceptedBy: {
+            by: string;
+            reason: string;
+            since: string;
+            until: string;
+        };
+        Acceptance: {
+            id: string;
+            reason: string;
+            until: string;
+        };
+        Supposition: {
+            /** @description The address that would be given something; absent with a link */
+            subject?: string;
+            /** @description It would become a guest who has accepted */
+            invite?: boolean;
+            grants?: components["schemas"]["SupposedGrant"][];
+            groups?: string[];
+            bundle?: string;
+            link?: components["schemas"]["SupposedLink"];
+            at?: string;
+        };
+        SupposedGrant: {
+            resource: string;
+            /** @enum {string} */
+            role: "view" | "contribute" | "manage";
+        };
+        SupposedLink: {
+            item: string;
+            /** @enum {string} */
+            right?: "view" | "contribute";
+            password?: boolean;
+            download?: boolean;
+        };
+        Would: {
+            subject: string;
+            kind: string;
+            at: string;
+            lines: components["schemas"]["WouldLine"][];
+            /** Format: int64 */
+            revision: number;
+        };
+        WouldLine: {
+            service: string;
+            action: string;
+            resource: string;
+            name?: string;
+            count: number;
+            /** @description To whom it was tried to be passed on */
+            to?: string;
+            /** @enum {string} */
+            change: "opened" | "otherwise" | "open" | "closed";
+            conditions: string[];
+            /** @description Why */
+            text: string;
+        };
         Partner: {
             id: string;
             name: string;
@@ -902,6 +1565,8 @@ export interface components {
         IfMatch: string;
         /** @description The same key within a day repeats the first answer */
         IdempotencyKey: string;
+        /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+        WhereParam: string;
         /** @description Say what would change and change nothing */
         Preview: boolean;
         /** @description The reason that the journal keeps */
@@ -1637,6 +2302,635 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DomainTest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    choices: {
+        parameters: {
+            query: {
+                rule: string;
+                /** @description partner:ID, space:ID, meeting:ID or an item; absent is the organisation */
+                where?: string;
+                /** @description Somebody of ours whom an exception would be for */
+                person?: string;
+                /** @description Towards whom */
+                party?: string;
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The choices */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Choices"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    values: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+                where: components["parameters"]["WhereParam"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Values"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setValue: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+                where: components["parameters"]["WhereParam"];
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ValueChange"];
+            };
+        };
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Values"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    unsetValue: {
+        parameters: {
+            query?: {
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+                where: components["parameters"]["WhereParam"];
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The values */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Values"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listExceptions: {
+        parameters: {
+            query?: {
+                state?: "ahead" | "in_force" | "over";
+                /** @description Those that are about this person of ours */
+                person?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Exceptions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        exceptions: components["schemas"]["Exception"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    addException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionChange"];
+            };
+        };
+        responses: {
+            /** @description The exception */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importExceptions: {
+        parameters: {
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+                /** @description Take the lines that can be taken; else all or none */
+                only_good?: boolean;
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description What became of every line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Imported"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The exception */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionChange"];
+            };
+        };
+        responses: {
+            /** @description The exception */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    prolongException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Prolong"];
+            };
+        };
+        responses: {
+            /** @description The exception */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listSpaces: {
+        parameters: {
+            query?: {
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of spaces */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        spaces: components["schemas"]["SpaceBrief"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getSpace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The space */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpaceView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listPeople: {
+        parameters: {
+            query?: {
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+                q?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of people */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        people: components["schemas"]["PersonBrief"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The person */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLinks: {
+        parameters: {
+            query?: {
+                state?: "works" | "dead";
+                item?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Links */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        links: components["schemas"]["Link"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endLink: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listForwarders: {
+        parameters: {
+            query?: {
+                person?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forwarders */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        forwarders: components["schemas"]["Forwarder"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    removeForwarder: {
+        parameters: {
+            query?: {
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: never;
+            path: {
+                person: string;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Removed */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listFindings: {
+        parameters: {
+            query?: {
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+                kind?: string;
+                /** @description Those about this, as space:ID or an address */
+                about?: string;
+                state?: "open" | "accepted" | "all";
+                /** @description Also what is merely worth knowing */
+                hints?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of findings */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Findings"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Acceptance"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    reopenFinding: {
+        parameters: {
+            query: {
+                id: string;
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Open again */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    would: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Supposition"];
+            };
+        };
+        responses: {
+            /** @description What it would open */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Would"];
                 };
             };
             default: components["responses"]["Problem"];

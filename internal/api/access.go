@@ -17,6 +17,7 @@ var (
 	readers  = roles{service.Administrator, service.Auditor, service.Keeper}
 	keepers  = roles{service.Administrator, service.Keeper}
 	admins   = roles{service.Administrator}
+	editors  = roles{service.Administrator, service.Keeper, service.Member} // what exactly is asked again where it is done
 	auditors = roles{service.Administrator, service.Auditor}
 )
 
@@ -49,6 +50,29 @@ var access = map[string]roles{
 	"POST /api/v1/bars":                             keepers,
 	"DELETE /api/v1/bars/{key}":                     keepers,
 	"GET /api/v1/domains/test":                      readers,
+	"GET /api/v1/choices":                           everyone,
+	"GET /api/v1/values/{where}":                    everyone,
+	"PUT /api/v1/values/{where}/{rule}":             editors,
+	"DELETE /api/v1/values/{where}/{rule}":          editors,
+	"GET /api/v1/exceptions":                        readers,
+	"POST /api/v1/exceptions":                       admins,
+	"POST /api/v1/exceptions/import":                admins,
+	"GET /api/v1/exceptions/{id}":                   readers,
+	"PUT /api/v1/exceptions/{id}":                   admins,
+	"POST /api/v1/exceptions/{id}/end":              admins,
+	"POST /api/v1/exceptions/{id}/prolong":          admins,
+	"GET /api/v1/spaces":                            everyone,
+	"GET /api/v1/spaces/{id}":                       everyone,
+	"GET /api/v1/people":                            readers,
+	"GET /api/v1/people/{id}":                       everyone,
+	"GET /api/v1/links":                             everyone,
+	"POST /api/v1/links/{id}/end":                   editors,
+	"GET /api/v1/forwarders":                        readers,
+	"DELETE /api/v1/forwarders/{person}/{address}":  editors,
+	"GET /api/v1/findings":                          readers,
+	"POST /api/v1/findings/acceptance":              keepers,
+	"DELETE /api/v1/findings/acceptance":            keepers,
+	"POST /api/v1/would":                            everyone,
 	"GET /api/v1/world":                             auditors,
 	"POST /api/v1/world":                            admins,
 	"GET /api/v1/journal":                           readers,

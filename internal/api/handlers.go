@@ -355,14 +355,6 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 	return apigen.SetRule200JSONResponse{Body: x, Headers: apigen.SetRule200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func setValue(x world.Setting) apigen.SetValue {
-	v := apigen.SetValue{Value: x.Rule.Get().Scale.Format(x.Value)}
-	if x.Held {
-		v.Held = ptr(true)
-	}
-	return v
-}
-
 func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
 	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Contact: some(p.Contact), Owner: some(p.Owner), Note: some(p.Note),
 		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
@@ -385,7 +377,7 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 		}
 	}
 	for _, x := range p.Rules {
-		out.Rules[x.Rule.String()] = setValue(x)
+		out.Rules[x.Rule.String()] = answer.SetValue(x)
 	}
 	for _, x := range p.Stance {
 		e := apigen.Stance{Key: x.Key.String(), Says: world.SaysNames[x.Says], Source: some(x.Source)}
@@ -465,6 +457,32 @@ func (s *server) ListPartners(_ context.Context, r apigen.ListPartnersRequestObj
 	return out, nil
 }
 
+// rulesDoc writes values by rule as the file format has them.
+func rulesDoc(set map[string]apigen.SetValue) (map[string]any, error) {
+	rules := map[string]any{}
+	for name, v := range set {
+		r, ok := catalogue.RuleByName(name)
+		if !ok {
+			return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule"}
+		}
+		var value any = v.Value
+		if r.Scale.Shape == catalogue.Methods && v.Value != "all" {
+			list := []string{}
+			for _, w := range strings.Split(v.Value, ",") {
+				if w = strings.TrimSpace(w); w != "" {
+					list = append(list, w)
+				}
+			}
+			value = list
+		}
+		if v.Held != nil && *v.Held {
+			value = map[string]any{"value": value, "held": "yes"}
+		}
+		rules[name] = value
+	}
+	return rules, nil
+}
+
 // partnerDoc writes a change of a partner as the file format has it.
 func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
 	m := map[string]any{"id": c.Id, "name": c.Name}
@@ -485,26 +503,9 @@ func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
 		m["opened"] = *c.Opened
 	}
 	if c.Rules != nil {
-		rules := map[string]any{}
-		for name, v := range *c.Rules {
-			r, ok := catalogue.RuleByName(name)
-			if !ok {
-				return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule"}
-			}
-			var value any = v.Value
-			if r.Scale.Shape == catalogue.Methods && v.Value != "all" {
-				list := []string{}
-				for _, w := range strings.Split(v.Value, ",") {
-					if w = strings.TrimSpace(w); w != "" {
-						list = append(list, w)
-					}
-				}
-				value = list
-			}
-			if v.Held != nil && *v.Held {
-				value = map[string]any{"value": value, "held": "yes"}
-			}
-			rules[name] = value
+		rules, err := rulesDoc(*c.Rules)
+		if err != nil {
+			return nil, err
 		}
 		m["rules"] = rules
 	}

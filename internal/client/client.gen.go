@@ -103,6 +103,24 @@ func (e ChainStepLayer) Valid() bool {
 	}
 }
 
+// Defines values for ContactViewState.
+const (
+	ContactViewStateAccepted ContactViewState = "accepted"
+	ContactViewStateAsked    ContactViewState = "asked"
+)
+
+// Valid indicates whether the value is a known member of the ContactViewState enum.
+func (e ContactViewState) Valid() bool {
+	switch e {
+	case ContactViewStateAccepted:
+		return true
+	case ContactViewStateAsked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainTestVerdict.
 const (
 	DomainTestVerdictBarred   DomainTestVerdict = "barred"
@@ -130,6 +148,27 @@ func (e DomainTestVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ExceptionState.
+const (
+	ExceptionStateAhead   ExceptionState = "ahead"
+	ExceptionStateInForce ExceptionState = "in_force"
+	ExceptionStateOver    ExceptionState = "over"
+)
+
+// Valid indicates whether the value is a known member of the ExceptionState enum.
+func (e ExceptionState) Valid() bool {
+	switch e {
+	case ExceptionStateAhead:
+		return true
+	case ExceptionStateInForce:
+		return true
+	case ExceptionStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateAnswer.
 const (
 	NotAsked GateAnswer = "not_asked"
@@ -145,6 +184,72 @@ func (e GateAnswer) Valid() bool {
 	case Pass:
 		return true
 	case Refuse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GivenRoleDecision.
+const (
+	GivenRoleDecisionNo   GivenRoleDecision = "no"
+	GivenRoleDecisionNone GivenRoleDecision = "none"
+	GivenRoleDecisionYes  GivenRoleDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the GivenRoleDecision enum.
+func (e GivenRoleDecision) Valid() bool {
+	switch e {
+	case GivenRoleDecisionNo:
+		return true
+	case GivenRoleDecisionNone:
+		return true
+	case GivenRoleDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GivenRoleState.
+const (
+	GivenRoleStateAhead GivenRoleState = "ahead"
+	GivenRoleStateLive  GivenRoleState = "live"
+	GivenRoleStateOver  GivenRoleState = "over"
+)
+
+// Valid indicates whether the value is a known member of the GivenRoleState enum.
+func (e GivenRoleState) Valid() bool {
+	switch e {
+	case GivenRoleStateAhead:
+		return true
+	case GivenRoleStateLive:
+		return true
+	case GivenRoleStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportLineResult.
+const (
+	Changed   ImportLineResult = "changed"
+	Made      ImportLineResult = "made"
+	Refused   ImportLineResult = "refused"
+	Unchanged ImportLineResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the ImportLineResult enum.
+func (e ImportLineResult) Valid() bool {
+	switch e {
+	case Changed:
+		return true
+	case Made:
+		return true
+	case Refused:
+		return true
+	case Unchanged:
 		return true
 	default:
 		return false
@@ -195,19 +300,19 @@ func (e PartnerChangeStanding) Valid() bool {
 
 // Defines values for QuestionContextAccount.
 const (
-	Home   QuestionContextAccount = "home"
-	Link   QuestionContextAccount = "link"
-	Record QuestionContextAccount = "record"
+	QuestionContextAccountHome   QuestionContextAccount = "home"
+	QuestionContextAccountLink   QuestionContextAccount = "link"
+	QuestionContextAccountRecord QuestionContextAccount = "record"
 )
 
 // Valid indicates whether the value is a known member of the QuestionContextAccount enum.
 func (e QuestionContextAccount) Valid() bool {
 	switch e {
-	case Home:
+	case QuestionContextAccountHome:
 		return true
-	case Link:
+	case QuestionContextAccountLink:
 		return true
-	case Record:
+	case QuestionContextAccountRecord:
 		return true
 	default:
 		return false
@@ -258,25 +363,88 @@ func (e Role) Valid() bool {
 
 // Defines values for RuleShape.
 const (
-	Choice  RuleShape = "choice"
-	Days    RuleShape = "days"
-	Level   RuleShape = "level"
-	Methods RuleShape = "methods"
-	Switch  RuleShape = "switch"
+	RuleShapeChoice  RuleShape = "choice"
+	RuleShapeDays    RuleShape = "days"
+	RuleShapeLevel   RuleShape = "level"
+	RuleShapeMethods RuleShape = "methods"
+	RuleShapeSwitch  RuleShape = "switch"
 )
 
 // Valid indicates whether the value is a known member of the RuleShape enum.
 func (e RuleShape) Valid() bool {
 	switch e {
-	case Choice:
+	case RuleShapeChoice:
 		return true
-	case Days:
+	case RuleShapeDays:
 		return true
-	case Level:
+	case RuleShapeLevel:
 		return true
-	case Methods:
+	case RuleShapeMethods:
 		return true
-	case Switch:
+	case RuleShapeSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SupposedGrantRole.
+const (
+	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
+	SupposedGrantRoleManage     SupposedGrantRole = "manage"
+	SupposedGrantRoleView       SupposedGrantRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the SupposedGrantRole enum.
+func (e SupposedGrantRole) Valid() bool {
+	switch e {
+	case SupposedGrantRoleContribute:
+		return true
+	case SupposedGrantRoleManage:
+		return true
+	case SupposedGrantRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SupposedLinkRight.
+const (
+	SupposedLinkRightContribute SupposedLinkRight = "contribute"
+	SupposedLinkRightView       SupposedLinkRight = "view"
+)
+
+// Valid indicates whether the value is a known member of the SupposedLinkRight enum.
+func (e SupposedLinkRight) Valid() bool {
+	switch e {
+	case SupposedLinkRightContribute:
+		return true
+	case SupposedLinkRightView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WouldLineChange.
+const (
+	WouldLineChangeClosed    WouldLineChange = "closed"
+	WouldLineChangeOpen      WouldLineChange = "open"
+	WouldLineChangeOpened    WouldLineChange = "opened"
+	WouldLineChangeOtherwise WouldLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the WouldLineChange enum.
+func (e WouldLineChange) Valid() bool {
+	switch e {
+	case WouldLineChangeClosed:
+		return true
+	case WouldLineChangeOpen:
+		return true
+	case WouldLineChangeOpened:
+		return true
+	case WouldLineChangeOtherwise:
 		return true
 	default:
 		return false
@@ -313,6 +481,66 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindRule:
 		return true
 	case CompleteParamsKindWho:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListExceptionsParamsState.
+const (
+	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
+	ListExceptionsParamsStateInForce ListExceptionsParamsState = "in_force"
+	ListExceptionsParamsStateOver    ListExceptionsParamsState = "over"
+)
+
+// Valid indicates whether the value is a known member of the ListExceptionsParamsState enum.
+func (e ListExceptionsParamsState) Valid() bool {
+	switch e {
+	case ListExceptionsParamsStateAhead:
+		return true
+	case ListExceptionsParamsStateInForce:
+		return true
+	case ListExceptionsParamsStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListFindingsParamsState.
+const (
+	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
+	ListFindingsParamsStateAll      ListFindingsParamsState = "all"
+	ListFindingsParamsStateOpen     ListFindingsParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
+func (e ListFindingsParamsState) Valid() bool {
+	switch e {
+	case ListFindingsParamsStateAccepted:
+		return true
+	case ListFindingsParamsStateAll:
+		return true
+	case ListFindingsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListLinksParamsState.
+const (
+	Dead  ListLinksParamsState = "dead"
+	Works ListLinksParamsState = "works"
+)
+
+// Valid indicates whether the value is a known member of the ListLinksParamsState enum.
+func (e ListLinksParamsState) Valid() bool {
+	switch e {
+	case Dead:
+		return true
+	case Works:
 		return true
 	default:
 		return false
@@ -356,6 +584,21 @@ func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Acceptance defines model for Acceptance.
+type Acceptance struct {
+	Id     string `json:"id"`
+	Reason string `json:"reason"`
+	Until  string `json:"until"`
+}
+
+// AcceptedBy defines model for AcceptedBy.
+type AcceptedBy struct {
+	By     string `json:"by"`
+	Reason string `json:"reason"`
+	Since  string `json:"since"`
+	Until  string `json:"until"`
 }
 
 // Account defines model for Account.
@@ -489,6 +732,51 @@ type ChainStep struct {
 // ChainStepLayer defines model for ChainStep.Layer.
 type ChainStepLayer string
 
+// Choice defines model for Choice.
+type Choice struct {
+	Advised *bool `json:"advised,omitempty"`
+
+	// By The layer that stands against it
+	By  *string `json:"by,omitempty"`
+	Can bool    `json:"can"`
+
+	// Says What that layer says
+	Says     *string `json:"says,omitempty"`
+	Sentence string  `json:"sentence"`
+	Value    string  `json:"value"`
+
+	// Where Which partner
+	Where *string `json:"where,omitempty"`
+
+	// Who Who can raise it
+	Who *string `json:"who,omitempty"`
+}
+
+// Choices defines model for Choices.
+type Choices struct {
+	Chain   []ChainStep `json:"chain"`
+	Choices []Choice    `json:"choices"`
+
+	// Layer The layer that decided it
+	Layer string `json:"layer"`
+	Rule  string `json:"rule"`
+	Title string `json:"title"`
+
+	// Value The value that counts now
+	Value   string  `json:"value"`
+	Where   string  `json:"where"`
+	Without *string `json:"without,omitempty"`
+}
+
+// ContactView defines model for ContactView.
+type ContactView struct {
+	Party string           `json:"party"`
+	State ContactViewState `json:"state"`
+}
+
+// ContactViewState defines model for ContactView.State.
+type ContactViewState string
+
 // Credentials defines model for Credentials.
 type Credentials struct {
 	Name     string `json:"name"`
@@ -530,11 +818,91 @@ type Ending struct {
 	Who     string `json:"who"`
 }
 
+// Exception defines model for Exception.
+type Exception struct {
+	// Concerns How many people of ours
+	Concerns int      `json:"concerns"`
+	Etag     string   `json:"etag"`
+	From     *string  `json:"from,omitempty"`
+	Groups   []string `json:"groups"`
+	Id       string   `json:"id"`
+
+	// Parties Absent is towards everybody
+	Parties *[]string           `json:"parties,omitempty"`
+	People  []string            `json:"people"`
+	Reason  *string             `json:"reason,omitempty"`
+	Rules   map[string]SetValue `json:"rules"`
+	State   ExceptionState      `json:"state"`
+	Until   *string             `json:"until,omitempty"`
+
+	// WithoutEffect It changes nothing
+	WithoutEffect *bool `json:"without_effect,omitempty"`
+}
+
+// ExceptionState defines model for Exception.State.
+type ExceptionState string
+
+// ExceptionChange defines model for ExceptionChange.
+type ExceptionChange struct {
+	From    *string             `json:"from,omitempty"`
+	Groups  *[]string           `json:"groups,omitempty"`
+	Id      string              `json:"id"`
+	Parties *[]string           `json:"parties,omitempty"`
+	People  *[]string           `json:"people,omitempty"`
+	Reason  *string             `json:"reason,omitempty"`
+	Rules   map[string]SetValue `json:"rules"`
+	Until   *string             `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // FileError defines model for FileError.
 type FileError struct {
 	Column  int    `json:"column"`
 	Line    int    `json:"line"`
 	Message string `json:"message"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	About    []string       `json:"about"`
+	Accepted *AcceptedBy    `json:"accepted,omitempty"`
+	Cause    string         `json:"cause"`
+	Do       string         `json:"do"`
+	Hint     bool           `json:"hint"`
+	Id       string         `json:"id"`
+	Kind     string         `json:"kind"`
+	Numbers  map[string]int `json:"numbers"`
+	Title    string         `json:"title"`
+}
+
+// FindingKind defines model for FindingKind.
+type FindingKind struct {
+	Accepted int    `json:"accepted"`
+	Do       string `json:"do"`
+	Hint     bool   `json:"hint"`
+	Kind     string `json:"kind"`
+	Open     int    `json:"open"`
+	Title    string `json:"title"`
+}
+
+// Findings defines model for Findings.
+type Findings struct {
+	Findings []Finding     `json:"findings"`
+	Kinds    []FindingKind `json:"kinds"`
+	Next     string        `json:"next"`
+}
+
+// Forwarder defines model for Forwarder.
+type Forwarder struct {
+	Allowed  bool    `json:"allowed"`
+	KeepCopy bool    `json:"keep_copy"`
+	Name     *string `json:"name,omitempty"`
+	Person   string  `json:"person"`
+	SetBy    string  `json:"set_by"`
+	Text     string  `json:"text"`
+	To       string  `json:"to"`
 }
 
 // Gate defines model for Gate.
@@ -546,6 +914,58 @@ type Gate struct {
 
 // GateAnswer defines model for Gate.Answer.
 type GateAnswer string
+
+// GivenRole defines model for GivenRole.
+type GivenRole struct {
+	// Decision Whether it gets them in now; none for a group
+	Decision GivenRoleDecision `json:"decision"`
+	From     *string           `json:"from,omitempty"`
+
+	// Link The named link it comes from
+	Link     *string        `json:"link,omitempty"`
+	Name     *string        `json:"name,omitempty"`
+	Party    string         `json:"party"`
+	Resource string         `json:"resource"`
+	Role     string         `json:"role"`
+	State    GivenRoleState `json:"state"`
+
+	// Text Why
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
+// GivenRoleDecision Whether it gets them in now; none for a group
+type GivenRoleDecision string
+
+// GivenRoleState defines model for GivenRole.State.
+type GivenRoleState string
+
+// ImportLine defines model for ImportLine.
+type ImportLine struct {
+	Cause  *string          `json:"cause,omitempty"`
+	Id     string           `json:"id"`
+	Line   int              `json:"line"`
+	Result ImportLineResult `json:"result"`
+}
+
+// ImportLineResult defines model for ImportLine.Result.
+type ImportLineResult string
+
+// Imported defines model for Imported.
+type Imported struct {
+	Lines   []ImportLine `json:"lines"`
+	Preview bool         `json:"preview"`
+	Written bool         `json:"written"`
+}
+
+// ItemView defines model for ItemView.
+type ItemView struct {
+	Id      string              `json:"id"`
+	Kind    string              `json:"kind"`
+	Name    string              `json:"name"`
+	Private bool                `json:"private"`
+	Rules   map[string]SetValue `json:"rules"`
+}
 
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
@@ -561,12 +981,37 @@ type JournalEntry struct {
 	Why      string    `json:"why"`
 }
 
+// Link defines model for Link.
+type Link struct {
+	Bearer   bool      `json:"bearer"`
+	By       *string   `json:"by,omitempty"`
+	Created  string    `json:"created"`
+	Download bool      `json:"download"`
+	For      *[]string `json:"for,omitempty"`
+	Id       string    `json:"id"`
+	Item     string    `json:"item"`
+	ItemName *string   `json:"item_name,omitempty"`
+	Password bool      `json:"password"`
+	Right    string    `json:"right"`
+
+	// Text Why it works or not, and until when
+	Text  string  `json:"text"`
+	Until *string `json:"until,omitempty"`
+	Works bool    `json:"works"`
+}
+
 // Loaded defines model for Loaded.
 type Loaded struct {
 	Changed  int            `json:"changed"`
 	Kinds    map[string]int `json:"kinds"`
 	Preview  bool           `json:"preview"`
 	Revision int64          `json:"revision"`
+}
+
+// NamedRef defines model for NamedRef.
+type NamedRef struct {
+	Id   string `json:"id"`
+	Name string `json:"name"`
 }
 
 // NewToken defines model for NewToken.
@@ -647,6 +1092,36 @@ type PartnerCounts struct {
 	Spaces int `json:"spaces"`
 }
 
+// PersonBrief defines model for PersonBrief.
+type PersonBrief struct {
+	Address *string `json:"address,omitempty"`
+
+	// Exceptions How many are in force
+	Exceptions int      `json:"exceptions"`
+	Groups     []string `json:"groups"`
+	Id         string   `json:"id"`
+	Name       string   `json:"name"`
+	Roles      []string `json:"roles"`
+}
+
+// PersonView defines model for PersonView.
+type PersonView struct {
+	Address    *string       `json:"address,omitempty"`
+	Contacts   []ContactView `json:"contacts"`
+	Exceptions []Exception   `json:"exceptions"`
+	Findings   []Finding     `json:"findings"`
+	Forwarders []Forwarder   `json:"forwarders"`
+	Groups     []string      `json:"groups"`
+	Id         string        `json:"id"`
+	Name       string        `json:"name"`
+	Owns       []NamedRef    `json:"owns"`
+	Reached    []ReachedBy   `json:"reached"`
+	Roles      []string      `json:"roles"`
+
+	// Rules Rules that exceptions may set and what counts towards everybody
+	Rules []ValueRow `json:"rules"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail *string      `json:"detail,omitempty"`
@@ -660,6 +1135,15 @@ type Problem struct {
 
 	// Value The value that is wrong
 	Value *string `json:"value,omitempty"`
+}
+
+// Prolong defines model for Prolong.
+type Prolong struct {
+	// Until A date, a moment, +30d, or none
+	Until string `json:"until"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
 }
 
 // Question defines model for Question.
@@ -715,6 +1199,19 @@ type ReachLine struct {
 
 // ReachLineDecision defines model for ReachLine.Decision.
 type ReachLineDecision string
+
+// ReachedBy defines model for ReachedBy.
+type ReachedBy struct {
+	Action string `json:"action"`
+
+	// No How many of them cannot
+	No       int    `json:"no"`
+	Resource string `json:"resource"`
+	Title    string `json:"title"`
+
+	// Yes Typical newcomers who can: partners, an unlisted address, a private one
+	Yes []string `json:"yes"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -811,6 +1308,42 @@ type SetValue struct {
 	Value string `json:"value"`
 }
 
+// SpaceBrief defines model for SpaceBrief.
+type SpaceBrief struct {
+	Id    string `json:"id"`
+	Items int    `json:"items"`
+	Kind  string `json:"kind"`
+	Name  string `json:"name"`
+
+	// Outside How many parties have a role in it now
+	Outside int      `json:"outside"`
+	Owners  []string `json:"owners"`
+
+	// Set How many rules it sets
+	Set int `json:"set"`
+}
+
+// SpaceView defines model for SpaceView.
+type SpaceView struct {
+	// Editable The caller may set values here
+	Editable     bool        `json:"editable"`
+	Findings     []Finding   `json:"findings"`
+	Given        []GivenRole `json:"given"`
+	HouseLicence bool        `json:"house_licence"`
+	Id           string      `json:"id"`
+	Items        []ItemView  `json:"items"`
+	Joinable     bool        `json:"joinable"`
+	Kind         string      `json:"kind"`
+	Meetings     []NamedRef  `json:"meetings"`
+	Members      []NamedRef  `json:"members"`
+	Name         string      `json:"name"`
+	Owners       []NamedRef  `json:"owners"`
+
+	// Parties Only these from outside; absent is whoever the rules admit
+	Parties *[]string `json:"parties,omitempty"`
+	Values  Values    `json:"values"`
+}
+
 // Stance defines model for Stance.
 type Stance struct {
 	AsOf     *string   `json:"as_of,omitempty"`
@@ -825,6 +1358,41 @@ type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
 	Label  string  `json:"label"`
 	Value  string  `json:"value"`
+}
+
+// SupposedGrant defines model for SupposedGrant.
+type SupposedGrant struct {
+	Resource string            `json:"resource"`
+	Role     SupposedGrantRole `json:"role"`
+}
+
+// SupposedGrantRole defines model for SupposedGrant.Role.
+type SupposedGrantRole string
+
+// SupposedLink defines model for SupposedLink.
+type SupposedLink struct {
+	Download *bool              `json:"download,omitempty"`
+	Item     string             `json:"item"`
+	Password *bool              `json:"password,omitempty"`
+	Right    *SupposedLinkRight `json:"right,omitempty"`
+}
+
+// SupposedLinkRight defines model for SupposedLink.Right.
+type SupposedLinkRight string
+
+// Supposition defines model for Supposition.
+type Supposition struct {
+	At     *string          `json:"at,omitempty"`
+	Bundle *string          `json:"bundle,omitempty"`
+	Grants *[]SupposedGrant `json:"grants,omitempty"`
+	Groups *[]string        `json:"groups,omitempty"`
+
+	// Invite It would become a guest who has accepted
+	Invite *bool         `json:"invite,omitempty"`
+	Link   *SupposedLink `json:"link,omitempty"`
+
+	// Subject The address that would be given something; absent with a link
+	Subject *string `json:"subject,omitempty"`
 }
 
 // Todo defines model for Todo.
@@ -843,8 +1411,86 @@ type Token struct {
 	Purpose string    `json:"purpose"`
 }
 
+// ValueChange defines model for ValueChange.
+type ValueChange struct {
+	// Held Given as held back
+	Held *bool `json:"held,omitempty"`
+
+	// Value A value as the scale writes it; methods are separated by commas
+	Value RuleText `json:"value"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// ValueRow defines model for ValueRow.
+type ValueRow struct {
+	Choices []Choice `json:"choices"`
+
+	// Held It is held back
+	Held *bool `json:"held,omitempty"`
+
+	// Layer The layer that decided it
+	Layer    string `json:"layer"`
+	Rule     string `json:"rule"`
+	Sentence string `json:"sentence"`
+	Service  string `json:"service"`
+
+	// Set What is set here; absent where nothing is
+	Set   *string `json:"set,omitempty"`
+	Shape string  `json:"shape"`
+	Title string  `json:"title"`
+
+	// Value The value that counts here
+	Value string `json:"value"`
+}
+
+// Values defines model for Values.
+type Values struct {
+	Etag  string     `json:"etag"`
+	Layer string     `json:"layer"`
+	Name  *string    `json:"name,omitempty"`
+	Rules []ValueRow `json:"rules"`
+	Where string     `json:"where"`
+}
+
 // Why The reason that the journal keeps
 type Why = string
+
+// WhyOnly defines model for WhyOnly.
+type WhyOnly struct {
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// Would defines model for Would.
+type Would struct {
+	At       string      `json:"at"`
+	Kind     string      `json:"kind"`
+	Lines    []WouldLine `json:"lines"`
+	Revision int64       `json:"revision"`
+	Subject  string      `json:"subject"`
+}
+
+// WouldLine defines model for WouldLine.
+type WouldLine struct {
+	Action     string          `json:"action"`
+	Change     WouldLineChange `json:"change"`
+	Conditions []string        `json:"conditions"`
+	Count      int             `json:"count"`
+	Name       *string         `json:"name,omitempty"`
+	Resource   string          `json:"resource"`
+	Service    string          `json:"service"`
+
+	// Text Why
+	Text string `json:"text"`
+
+	// To To whom it was tried to be passed on
+	To *string `json:"to,omitempty"`
+}
+
+// WouldLineChange defines model for WouldLine.Change.
+type WouldLineChange string
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -861,6 +1507,9 @@ type Limit = int
 // Preview defines model for Preview.
 type Preview = bool
 
+// WhereParam defines model for WhereParam.
+type WhereParam = string
+
 // WhyParam defines model for WhyParam.
 type WhyParam = string
 
@@ -874,6 +1523,21 @@ type AddBarParams struct {
 type LiftBarParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ChoicesParams defines parameters for Choices.
+type ChoicesParams struct {
+	Rule string `form:"rule" json:"rule"`
+
+	// Where partner:ID, space:ID, meeting:ID or an item; absent is the organisation
+	Where *string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Person Somebody of ours whom an exception would be for
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Party Towards whom
+	Party *string `form:"party,omitempty" json:"party,omitempty"`
+	At    *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // CompleteParams defines parameters for Complete.
@@ -894,6 +1558,90 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// ListExceptionsParams defines parameters for ListExceptions.
+type ListExceptionsParams struct {
+	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Person Those that are about this person of ours
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+}
+
+// ListExceptionsParamsState defines parameters for ListExceptions.
+type ListExceptionsParamsState string
+
+// AddExceptionParams defines parameters for AddException.
+type AddExceptionParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ImportExceptionsParams defines parameters for ImportExceptions.
+type ImportExceptionsParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// OnlyGood Take the lines that can be taken; else all or none
+	OnlyGood *bool `form:"only_good,omitempty" json:"only_good,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// SetExceptionParams defines parameters for SetException.
+type SetExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// EndExceptionParams defines parameters for EndException.
+type EndExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ProlongExceptionParams defines parameters for ProlongException.
+type ProlongExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Kind   *string `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// About Those about this, as space:ID or an address
+	About *string                  `form:"about,omitempty" json:"about,omitempty"`
+	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Hints Also what is merely worth knowing
+	Hints *bool `form:"hints,omitempty" json:"hints,omitempty"`
+}
+
+// ListFindingsParamsState defines parameters for ListFindings.
+type ListFindingsParamsState string
+
+// ReopenFindingParams defines parameters for ReopenFinding.
+type ReopenFindingParams struct {
+	Id string `form:"id" json:"id"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ListForwardersParams defines parameters for ListForwarders.
+type ListForwardersParams struct {
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+}
+
+// RemoveForwarderParams defines parameters for RemoveForwarder.
+type RemoveForwarderParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
 	// Cursor next of the page before
@@ -903,6 +1651,15 @@ type JournalParams struct {
 	Id     *string `form:"id,omitempty" json:"id,omitempty"`
 	Who    *string `form:"who,omitempty" json:"who,omitempty"`
 }
+
+// ListLinksParams defines parameters for ListLinks.
+type ListLinksParams struct {
+	State *ListLinksParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Item  *string               `form:"item,omitempty" json:"item,omitempty"`
+}
+
+// ListLinksParamsState defines parameters for ListLinks.
+type ListLinksParamsState string
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -963,6 +1720,14 @@ type SetStandingParams struct {
 // SetStandingJSONBodyStanding defines parameters for SetStanding.
 type SetStandingJSONBodyStanding string
 
+// ListPeopleParams defines parameters for ListPeople.
+type ListPeopleParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // ReachParams defines parameters for Reach.
 type ReachParams struct {
 	Who string  `form:"who" json:"who"`
@@ -991,6 +1756,29 @@ type MakeServiceTokenJSONBody struct {
 // MakeServiceTokenJSONBodyPurpose defines parameters for MakeServiceToken.
 type MakeServiceTokenJSONBodyPurpose string
 
+// ListSpacesParams defines parameters for ListSpaces.
+type ListSpacesParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// UnsetValueParams defines parameters for UnsetValue.
+type UnsetValueParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetValueParams defines parameters for SetValue.
+type SetValueParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // DumpParams defines parameters for Dump.
 type DumpParams struct {
 	Section *[]string `form:"section,omitempty" json:"section,omitempty"`
@@ -1013,6 +1801,24 @@ type AskJSONRequestBody = Question
 
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
+
+// AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
+type AddExceptionJSONRequestBody = ExceptionChange
+
+// SetExceptionJSONRequestBody defines body for SetException for application/json ContentType.
+type SetExceptionJSONRequestBody = ExceptionChange
+
+// EndExceptionJSONRequestBody defines body for EndException for application/json ContentType.
+type EndExceptionJSONRequestBody = WhyOnly
+
+// ProlongExceptionJSONRequestBody defines body for ProlongException for application/json ContentType.
+type ProlongExceptionJSONRequestBody = Prolong
+
+// AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
+type AcceptFindingJSONRequestBody = Acceptance
+
+// EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
+type EndLinkJSONRequestBody = WhyOnly
 
 // AddPartnerJSONRequestBody defines body for AddPartner for application/json ContentType.
 type AddPartnerJSONRequestBody = PartnerChange
@@ -1037,6 +1843,12 @@ type SignInJSONRequestBody = Credentials
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
+
+// SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
+type SetValueJSONRequestBody = ValueChange
+
+// WouldJSONRequestBody defines body for Would for application/json ContentType.
+type WouldJSONRequestBody = Supposition
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -1179,6 +1991,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/changes (the `Changes` operationId).
 	Changes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Choices Every value of a rule for a place, available or not, and whose word stands against it
+	//
+	// Corresponds with GET /api/v1/choices (the `Choices` operationId).
+	Choices(ctx context.Context, params *ChoicesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Complete Ids and names that a text may mean
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
@@ -1189,6 +2006,113 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomain(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListExceptions Exceptions for people and groups
+	//
+	// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
+	ListExceptions(ctx context.Context, params *ListExceptionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddExceptionWithBody Make an exception
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithBody(ctx context.Context, params *AddExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddException Make an exception
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddException(ctx context.Context, params *AddExceptionParams, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportExceptionsWithBody Make or change many exceptions from a list, with a result for every line
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/exceptions/import (the `ImportExceptions` operationId).
+	ImportExceptionsWithBody(ctx context.Context, params *ImportExceptionsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetException An exception
+	//
+	// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+	GetException(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetExceptionWithBody Change an exception
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+	SetExceptionWithBody(ctx context.Context, id string, params *SetExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetException Change an exception
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+	SetException(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndExceptionWithBody End an exception now; one that has not begun is taken away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+	EndExceptionWithBody(ctx context.Context, id string, params *EndExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndException End an exception now; one that has not begun is taken away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+	EndException(ctx context.Context, id string, params *EndExceptionParams, body EndExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProlongExceptionWithBody Move the end of an exception further away
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+	ProlongExceptionWithBody(ctx context.Context, id string, params *ProlongExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ProlongException Move the end of an exception further away
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+	ProlongException(ctx context.Context, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListFindings What was noticed and somebody should decide about
+	//
+	// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
+	ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReopenFinding Take an acceptance back
+	//
+	// Corresponds with DELETE /api/v1/findings/acceptance (the `ReopenFinding` operationId).
+	ReopenFinding(ctx context.Context, params *ReopenFindingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFindingWithBody Let a finding be, with a reason and an end
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFinding Let a finding be, with a reason and an end
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+	AcceptFinding(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListForwarders Mail that is forwarded automatically, and whether it may be
+	//
+	// Corresponds with GET /api/v1/forwarders (the `ListForwarders` operationId).
+	ListForwarders(ctx context.Context, params *ListForwardersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveForwarder Remove a forwarder
+	//
+	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
+	RemoveForwarder(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Journal Who changed what, the newest first
 	//
 	// Corresponds with GET /api/v1/journal (the `Journal` operationId).
@@ -1198,6 +2122,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLinks Links and whether they work
+	//
+	// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
+	ListLinks(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndLinkWithBody End a link now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+	EndLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndLink End a link now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+	EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Overview What the first page shows
 	//
@@ -1275,6 +2218,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/standing (the `SetStanding` operationId).
 	SetStanding(ctx context.Context, id string, params *SetStandingParams, body SetStandingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListPeople People of ours
+	//
+	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+	ListPeople(ctx context.Context, params *ListPeopleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPerson A person of ours, the exceptions in force, and who reaches them
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Reach Each action with yes or no for one party
 	//
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
@@ -1342,6 +2295,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListSpaces Spaces; a member sees the own ones
+	//
+	// Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
+	ListSpaces(ctx context.Context, params *ListSpacesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSpace A space, what it sets, what is in it, and who reaches it
+	//
+	// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
+	GetSpace(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens Own tokens; for administrators all
 	//
 	// Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -1366,6 +2329,30 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Values What a partner, space, item or meeting sets, and what it may set
+	//
+	// Corresponds with GET /api/v1/values/{where} (the `Values` operationId).
+	Values(ctx context.Context, where WhereParam, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnsetValue Take a value away
+	//
+	// Corresponds with DELETE /api/v1/values/{where}/{rule} (the `UnsetValue` operationId).
+	UnsetValue(ctx context.Context, where WhereParam, rule string, params *UnsetValueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetValueWithBody Set a value below the organisation
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+	SetValueWithBody(ctx context.Context, where WhereParam, rule string, params *SetValueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetValue Set a value below the organisation
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+	SetValue(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Dump Policy and inventory as a file
 	//
 	// Corresponds with GET /api/v1/world (the `Dump` operationId).
@@ -1377,6 +2364,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/world (the `Load` operationId).
 	LoadWithBody(ctx context.Context, params *LoadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WouldWithBody Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/would (the `Would` operationId).
+	WouldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Would Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/would (the `Would` operationId).
+	Would(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // ListAccounts Accounts that may sign in
@@ -1556,6 +2557,21 @@ func (c *Client) Changes(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
+// Choices Every value of a rule for a place, available or not, and whose word stands against it
+//
+// Corresponds with GET /api/v1/choices (the `Choices` operationId).
+func (c *Client) Choices(ctx context.Context, params *ChoicesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChoicesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Complete Ids and names that a text may mean
 //
 // Corresponds with GET /api/v1/complete (the `Complete` operationId).
@@ -1586,6 +2602,283 @@ func (c *Client) TestDomain(ctx context.Context, params *TestDomainParams, reqEd
 	return c.Client.Do(req)
 }
 
+// ListExceptions Exceptions for people and groups
+//
+// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
+func (c *Client) ListExceptions(ctx context.Context, params *ListExceptionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListExceptionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddExceptionWithBody Make an exception
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *Client) AddExceptionWithBody(ctx context.Context, params *AddExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExceptionRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddException Make an exception
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *Client) AddException(ctx context.Context, params *AddExceptionParams, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExceptionRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportExceptionsWithBody Make or change many exceptions from a list, with a result for every line
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/exceptions/import (the `ImportExceptions` operationId).
+func (c *Client) ImportExceptionsWithBody(ctx context.Context, params *ImportExceptionsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportExceptionsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetException An exception
+//
+// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+func (c *Client) GetException(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExceptionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetExceptionWithBody Change an exception
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+func (c *Client) SetExceptionWithBody(ctx context.Context, id string, params *SetExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetExceptionRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetException Change an exception
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+func (c *Client) SetException(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndExceptionWithBody End an exception now; one that has not begun is taken away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+func (c *Client) EndExceptionWithBody(ctx context.Context, id string, params *EndExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndExceptionRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndException End an exception now; one that has not begun is taken away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+func (c *Client) EndException(ctx context.Context, id string, params *EndExceptionParams, body EndExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProlongExceptionWithBody Move the end of an exception further away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+func (c *Client) ProlongExceptionWithBody(ctx context.Context, id string, params *ProlongExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProlongExceptionRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ProlongException Move the end of an exception further away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+func (c *Client) ProlongException(ctx context.Context, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewProlongExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListFindings What was noticed and somebody should decide about
+//
+// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
+func (c *Client) ListFindings(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListFindingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReopenFinding Take an acceptance back
+//
+// Corresponds with DELETE /api/v1/findings/acceptance (the `ReopenFinding` operationId).
+func (c *Client) ReopenFinding(ctx context.Context, params *ReopenFindingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReopenFindingRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFindingWithBody Let a finding be, with a reason and an end
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+func (c *Client) AcceptFindingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFinding Let a finding be, with a reason and an end
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+func (c *Client) AcceptFinding(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListForwarders Mail that is forwarded automatically, and whether it may be
+//
+// Corresponds with GET /api/v1/forwarders (the `ListForwarders` operationId).
+func (c *Client) ListForwarders(ctx context.Context, params *ListForwardersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListForwardersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveForwarder Remove a forwarder
+//
+// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
+func (c *Client) RemoveForwarder(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveForwarderRequest(c.Server, person, address, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Journal Who changed what, the newest first
 //
 // Corresponds with GET /api/v1/journal (the `Journal` operationId).
@@ -1606,6 +2899,55 @@ func (c *Client) Journal(ctx context.Context, params *JournalParams, reqEditors 
 // Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyJournalRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLinks Links and whether they work
+//
+// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
+func (c *Client) ListLinks(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLinksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndLinkWithBody End a link now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+func (c *Client) EndLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLinkRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndLink End a link now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+func (c *Client) EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLinkRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1812,6 +3154,36 @@ func (c *Client) SetStanding(ctx context.Context, id string, params *SetStanding
 	return c.Client.Do(req)
 }
 
+// ListPeople People of ours
+//
+// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+func (c *Client) ListPeople(ctx context.Context, params *ListPeopleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListPeopleRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPerson A person of ours, the exceptions in force, and who reaches them
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *Client) GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Reach Each action with yes or no for one party
 //
 // Corresponds with GET /api/v1/reach (the `Reach` operationId).
@@ -1989,6 +3361,36 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// ListSpaces Spaces; a member sees the own ones
+//
+// Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
+func (c *Client) ListSpaces(ctx context.Context, params *ListSpacesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListSpacesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSpace A space, what it sets, what is in it, and who reaches it
+//
+// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
+func (c *Client) GetSpace(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSpaceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens Own tokens; for administrators all
 //
 // Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -2053,6 +3455,70 @@ func (c *Client) EndToken(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// Values What a partner, space, item or meeting sets, and what it may set
+//
+// Corresponds with GET /api/v1/values/{where} (the `Values` operationId).
+func (c *Client) Values(ctx context.Context, where WhereParam, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewValuesRequest(c.Server, where)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnsetValue Take a value away
+//
+// Corresponds with DELETE /api/v1/values/{where}/{rule} (the `UnsetValue` operationId).
+func (c *Client) UnsetValue(ctx context.Context, where WhereParam, rule string, params *UnsetValueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnsetValueRequest(c.Server, where, rule, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetValueWithBody Set a value below the organisation
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+func (c *Client) SetValueWithBody(ctx context.Context, where WhereParam, rule string, params *SetValueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetValueRequestWithBody(c.Server, where, rule, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetValue Set a value below the organisation
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+func (c *Client) SetValue(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetValueRequest(c.Server, where, rule, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Dump Policy and inventory as a file
 //
 // Corresponds with GET /api/v1/world (the `Dump` operationId).
@@ -2075,6 +3541,40 @@ func (c *Client) Dump(ctx context.Context, params *DumpParams, reqEditors ...Req
 // Corresponds with POST /api/v1/world (the `Load` operationId).
 func (c *Client) LoadWithBody(ctx context.Context, params *LoadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLoadRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WouldWithBody Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/would (the `Would` operationId).
+func (c *Client) WouldWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWouldRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Would Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/would (the `Would` operationId).
+func (c *Client) Would(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWouldRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2396,6 +3896,104 @@ func NewChangesRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewChoicesRequest constructs an http.Request for the Choices method
+func NewChoicesRequest(server string, params *ChoicesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/choices")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "rule", params.Rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Where != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "where", *params.Where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Party != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "party", *params.Party, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCompleteRequest constructs an http.Request for the Complete method
 func NewCompleteRequest(server string, params *CompleteParams) (*http.Request, error) {
 	var err error
@@ -2532,6 +4130,765 @@ func NewTestDomainRequest(server string, params *TestDomainParams) (*http.Reques
 	return req, nil
 }
 
+// NewListExceptionsRequest constructs an http.Request for the ListExceptions method
+func NewListExceptionsRequest(server string, params *ListExceptionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddExceptionRequest calls the generic AddException builder with application/json body
+func NewAddExceptionRequest(server string, params *AddExceptionParams, body AddExceptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddExceptionRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddExceptionRequestWithBody constructs an http.Request for the AddException method, with any body, and a specified content type
+func NewAddExceptionRequestWithBody(server string, params *AddExceptionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewImportExceptionsRequestWithBody constructs an http.Request for the ImportExceptions method, with any body, and a specified content type
+func NewImportExceptionsRequestWithBody(server string, params *ImportExceptionsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.OnlyGood != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "only_good", *params.OnlyGood, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetExceptionRequest constructs an http.Request for the GetException method
+func NewGetExceptionRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetExceptionRequest calls the generic SetException builder with application/json body
+func NewSetExceptionRequest(server string, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetExceptionRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewSetExceptionRequestWithBody constructs an http.Request for the SetException method, with any body, and a specified content type
+func NewSetExceptionRequestWithBody(server string, id string, params *SetExceptionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewEndExceptionRequest calls the generic EndException builder with application/json body
+func NewEndExceptionRequest(server string, id string, params *EndExceptionParams, body EndExceptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndExceptionRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewEndExceptionRequestWithBody constructs an http.Request for the EndException method, with any body, and a specified content type
+func NewEndExceptionRequestWithBody(server string, id string, params *EndExceptionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewProlongExceptionRequest calls the generic ProlongException builder with application/json body
+func NewProlongExceptionRequest(server string, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewProlongExceptionRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewProlongExceptionRequestWithBody constructs an http.Request for the ProlongException method, with any body, and a specified content type
+func NewProlongExceptionRequestWithBody(server string, id string, params *ProlongExceptionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s/prolong", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewListFindingsRequest constructs an http.Request for the ListFindings method
+func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.About != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "about", *params.About, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Hints != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hints", *params.Hints, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewReopenFindingRequest constructs an http.Request for the ReopenFinding method
+func NewReopenFindingRequest(server string, params *ReopenFindingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/acceptance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", params.Id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptFindingRequest calls the generic AcceptFinding builder with application/json body
+func NewAcceptFindingRequest(server string, body AcceptFindingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptFindingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAcceptFindingRequestWithBody constructs an http.Request for the AcceptFinding method, with any body, and a specified content type
+func NewAcceptFindingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/findings/acceptance")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewListForwardersRequest constructs an http.Request for the ListForwarders method
+func NewListForwardersRequest(server string, params *ListForwardersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwarders")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Person != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "person", *params.Person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveForwarderRequest constructs an http.Request for the RemoveForwarder method
+func NewRemoveForwarderRequest(server string, person string, address string, params *RemoveForwarderParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "person", person, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/forwarders/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewJournalRequest constructs an http.Request for the Journal method
 func NewJournalRequest(server string, params *JournalParams) (*http.Request, error) {
 	var err error
@@ -2657,6 +5014,119 @@ func NewVerifyJournalRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListLinksRequest constructs an http.Request for the ListLinks method
+func NewListLinksRequest(server string, params *ListLinksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Item != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "item", *params.Item, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEndLinkRequest calls the generic EndLink builder with application/json body
+func NewEndLinkRequest(server string, id string, body EndLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndLinkRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEndLinkRequestWithBody constructs an http.Request for the EndLink method, with any body, and a specified content type
+func NewEndLinkRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links/%s/end", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3121,6 +5591,118 @@ func NewSetStandingRequestWithBody(server string, id string, params *SetStanding
 	return req, nil
 }
 
+// NewListPeopleRequest constructs an http.Request for the ListPeople method
+func NewListPeopleRequest(server string, params *ListPeopleParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPersonRequest constructs an http.Request for the GetPerson method
+func NewGetPersonRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReachRequest constructs an http.Request for the Reach method
 func NewReachRequest(server string, params *ReachParams) (*http.Request, error) {
 	var err error
@@ -3467,6 +6049,118 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewListSpacesRequest constructs an http.Request for the ListSpaces method
+func NewListSpacesRequest(server string, params *ListSpacesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/spaces")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSpaceRequest constructs an http.Request for the GetSpace method
+func NewGetSpaceRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/spaces/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -3563,6 +6257,192 @@ func NewEndTokenRequest(server string, id string) (*http.Request, error) {
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewValuesRequest constructs an http.Request for the Values method
+func NewValuesRequest(server string, where WhereParam) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "where", where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/values/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUnsetValueRequest constructs an http.Request for the UnsetValue method
+func NewUnsetValueRequest(server string, where WhereParam, rule string, params *UnsetValueParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "where", where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/values/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewSetValueRequest calls the generic SetValue builder with application/json body
+func NewSetValueRequest(server string, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetValueRequestWithBody(server, where, rule, params, "application/json", bodyReader)
+}
+
+// NewSetValueRequestWithBody constructs an http.Request for the SetValue method, with any body, and a specified content type
+func NewSetValueRequestWithBody(server string, where WhereParam, rule string, params *SetValueParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "where", where, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/values/%s/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -3678,6 +6558,46 @@ func NewLoadRequestWithBody(server string, params *LoadParams, contentType strin
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewWouldRequest calls the generic Would builder with application/json body
+func NewWouldRequest(server string, body WouldJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWouldRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewWouldRequestWithBody constructs an http.Request for the Would method, with any body, and a specified content type
+func NewWouldRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/would")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -3811,6 +6731,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/changes (the `Changes` operationId).
 	ChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangesResponse, error)
 
+	// ChoicesWithResponse Every value of a rule for a place, available or not, and whose word stands against it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/choices (the `Choices` operationId).
+	ChoicesWithResponse(ctx context.Context, params *ChoicesParams, reqEditors ...RequestEditorFn) (*ChoicesResponse, error)
+
 	// CompleteWithResponse Ids and names that a text may mean
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3825,6 +6752,125 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomainWithResponse(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*TestDomainResponse, error)
 
+	// ListExceptionsWithResponse Exceptions for people and groups
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
+	ListExceptionsWithResponse(ctx context.Context, params *ListExceptionsParams, reqEditors ...RequestEditorFn) (*ListExceptionsResponse, error)
+
+	// AddExceptionWithBodyWithResponse Make an exception
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithBodyWithResponse(ctx context.Context, params *AddExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error)
+
+	// AddExceptionWithResponse Make an exception
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithResponse(ctx context.Context, params *AddExceptionParams, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error)
+
+	// ImportExceptionsWithBodyWithResponse Make or change many exceptions from a list, with a result for every line
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions/import (the `ImportExceptions` operationId).
+	ImportExceptionsWithBodyWithResponse(ctx context.Context, params *ImportExceptionsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportExceptionsResponse, error)
+
+	// GetExceptionWithResponse An exception
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+	GetExceptionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetExceptionResponse, error)
+
+	// SetExceptionWithBodyWithResponse Change an exception
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+	SetExceptionWithBodyWithResponse(ctx context.Context, id string, params *SetExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetExceptionResponse, error)
+
+	// SetExceptionWithResponse Change an exception
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+	SetExceptionWithResponse(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetExceptionResponse, error)
+
+	// EndExceptionWithBodyWithResponse End an exception now; one that has not begun is taken away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+	EndExceptionWithBodyWithResponse(ctx context.Context, id string, params *EndExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndExceptionResponse, error)
+
+	// EndExceptionWithResponse End an exception now; one that has not begun is taken away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+	EndExceptionWithResponse(ctx context.Context, id string, params *EndExceptionParams, body EndExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*EndExceptionResponse, error)
+
+	// ProlongExceptionWithBodyWithResponse Move the end of an exception further away
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+	ProlongExceptionWithBodyWithResponse(ctx context.Context, id string, params *ProlongExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProlongExceptionResponse, error)
+
+	// ProlongExceptionWithResponse Move the end of an exception further away
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+	ProlongExceptionWithResponse(ctx context.Context, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongExceptionResponse, error)
+
+	// ListFindingsWithResponse What was noticed and somebody should decide about
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
+	ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error)
+
+	// ReopenFindingWithResponse Take an acceptance back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/findings/acceptance (the `ReopenFinding` operationId).
+	ReopenFindingWithResponse(ctx context.Context, params *ReopenFindingParams, reqEditors ...RequestEditorFn) (*ReopenFindingResponse, error)
+
+	// AcceptFindingWithBodyWithResponse Let a finding be, with a reason and an end
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
+
+	// AcceptFindingWithResponse Let a finding be, with a reason and an end
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+	AcceptFindingWithResponse(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
+
+	// ListForwardersWithResponse Mail that is forwarded automatically, and whether it may be
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/forwarders (the `ListForwarders` operationId).
+	ListForwardersWithResponse(ctx context.Context, params *ListForwardersParams, reqEditors ...RequestEditorFn) (*ListForwardersResponse, error)
+
+	// RemoveForwarderWithResponse Remove a forwarder
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
+	RemoveForwarderWithResponse(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*RemoveForwarderResponse, error)
+
 	// JournalWithResponse Who changed what, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3838,6 +6884,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
+
+	// ListLinksWithResponse Links and whether they work
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
+	ListLinksWithResponse(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*ListLinksResponse, error)
+
+	// EndLinkWithBodyWithResponse End a link now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+	EndLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
+
+	// EndLinkWithResponse End a link now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+	EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
 
 	// OverviewWithResponse What the first page shows
 	//
@@ -3923,6 +6990,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/standing (the `SetStanding` operationId).
 	SetStandingWithResponse(ctx context.Context, id string, params *SetStandingParams, body SetStandingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStandingResponse, error)
 
+	// ListPeopleWithResponse People of ours
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+	ListPeopleWithResponse(ctx context.Context, params *ListPeopleParams, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error)
+
+	// GetPersonWithResponse A person of ours, the exceptions in force, and who reaches them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPersonResponse, error)
+
 	// ReachWithResponse Each action with yes or no for one party
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4000,6 +7081,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// ListSpacesWithResponse Spaces; a member sees the own ones
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
+	ListSpacesWithResponse(ctx context.Context, params *ListSpacesParams, reqEditors ...RequestEditorFn) (*ListSpacesResponse, error)
+
+	// GetSpaceWithResponse A space, what it sets, what is in it, and who reaches it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
+	GetSpaceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSpaceResponse, error)
+
 	// ListTokensWithResponse Own tokens; for administrators all
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4028,6 +7123,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
 
+	// ValuesWithResponse What a partner, space, item or meeting sets, and what it may set
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/values/{where} (the `Values` operationId).
+	ValuesWithResponse(ctx context.Context, where WhereParam, reqEditors ...RequestEditorFn) (*ValuesResponse, error)
+
+	// UnsetValueWithResponse Take a value away
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/values/{where}/{rule} (the `UnsetValue` operationId).
+	UnsetValueWithResponse(ctx context.Context, where WhereParam, rule string, params *UnsetValueParams, reqEditors ...RequestEditorFn) (*UnsetValueResponse, error)
+
+	// SetValueWithBodyWithResponse Set a value below the organisation
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+	SetValueWithBodyWithResponse(ctx context.Context, where WhereParam, rule string, params *SetValueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetValueResponse, error)
+
+	// SetValueWithResponse Set a value below the organisation
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+	SetValueWithResponse(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetValueResponse, error)
+
 	// DumpWithResponse Policy and inventory as a file
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4041,6 +7164,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/world (the `Load` operationId).
 	LoadWithBodyWithResponse(ctx context.Context, params *LoadParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LoadResponse, error)
+
+	// WouldWithBodyWithResponse Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/would (the `Would` operationId).
+	WouldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WouldResponse, error)
+
+	// WouldWithResponse Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/would (the `Would` operationId).
+	WouldWithResponse(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*WouldResponse, error)
 }
 
 type ListAccountsResponse struct {
@@ -4425,6 +7562,54 @@ func (r ChangesResponse) ContentType() string {
 	return ""
 }
 
+type ChoicesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Choices
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChoicesResponse) GetJSON200() *Choices {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChoicesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChoicesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChoicesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChoicesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChoicesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CompleteResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4519,6 +7704,590 @@ func (r TestDomainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestDomainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListExceptionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Exceptions []Exception `json:"exceptions"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListExceptionsResponse) GetJSON200() *struct {
+	Exceptions []Exception `json:"exceptions"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListExceptionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListExceptionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListExceptionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListExceptionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListExceptionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddExceptionResponse201Headers the declared response headers of an HTTP 201 response for AddException
+type AddExceptionResponse201Headers struct {
+	ETag *string
+}
+
+type AddExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Exception
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddExceptionResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddExceptionResponse) GetJSON201() *Exception {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AddExceptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AddExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportExceptionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Imported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportExceptionsResponse) GetJSON200() *Imported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportExceptionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportExceptionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportExceptionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportExceptionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportExceptionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetExceptionResponse200Headers the declared response headers of an HTTP 200 response for GetException
+type GetExceptionResponse200Headers struct {
+	ETag *string
+}
+
+type GetExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exception
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetExceptionResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExceptionResponse) GetJSON200() *Exception {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetExceptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetExceptionResponse200Headers the declared response headers of an HTTP 200 response for SetException
+type SetExceptionResponse200Headers struct {
+	ETag *string
+}
+
+type SetExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exception
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SetExceptionResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetExceptionResponse) GetJSON200() *Exception {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetExceptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndExceptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ProlongExceptionResponse200Headers the declared response headers of an HTTP 200 response for ProlongException
+type ProlongExceptionResponse200Headers struct {
+	ETag *string
+}
+
+type ProlongExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exception
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ProlongExceptionResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ProlongExceptionResponse) GetJSON200() *Exception {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ProlongExceptionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ProlongExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ProlongExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ProlongExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ProlongExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Findings
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListFindingsResponse) GetJSON200() *Findings {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListFindingsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReopenFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReopenFindingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReopenFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReopenFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReopenFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReopenFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptFindingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListForwardersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Forwarders []Forwarder `json:"forwarders"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListForwardersResponse) GetJSON200() *struct {
+	Forwarders []Forwarder `json:"forwarders"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListForwardersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListForwardersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListForwardersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListForwardersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListForwardersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveForwarderResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemoveForwarderResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveForwarderResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveForwarderResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveForwarderResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveForwarderResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4631,6 +8400,99 @@ func (r VerifyJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLinksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Links []Link `json:"links"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLinksResponse) GetJSON200() *struct {
+	Links []Link `json:"links"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLinksResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLinksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLinksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLinksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLinksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndLinkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndLinkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5071,6 +8933,108 @@ func (r SetStandingResponse) ContentType() string {
 	return ""
 }
 
+type ListPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Next   string        `json:"next"`
+		People []PersonBrief `json:"people"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListPeopleResponse) GetJSON200() *struct {
+	Next   string        `json:"next"`
+	People []PersonBrief `json:"people"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListPeopleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PersonView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPersonResponse) GetJSON200() *PersonView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetPersonResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReachResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5466,6 +9430,108 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type ListSpacesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Next   string       `json:"next"`
+		Spaces []SpaceBrief `json:"spaces"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListSpacesResponse) GetJSON200() *struct {
+	Next   string       `json:"next"`
+	Spaces []SpaceBrief `json:"spaces"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListSpacesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListSpacesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListSpacesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListSpacesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListSpacesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSpaceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SpaceView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSpaceResponse) GetJSON200() *SpaceView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSpaceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSpaceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSpaceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSpaceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSpaceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5607,6 +9673,171 @@ func (r EndTokenResponse) ContentType() string {
 	return ""
 }
 
+// ValuesResponse200Headers the declared response headers of an HTTP 200 response for Values
+type ValuesResponse200Headers struct {
+	ETag *string
+}
+
+type ValuesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Values
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ValuesResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ValuesResponse) GetJSON200() *Values {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ValuesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ValuesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ValuesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ValuesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ValuesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// UnsetValueResponse200Headers the declared response headers of an HTTP 200 response for UnsetValue
+type UnsetValueResponse200Headers struct {
+	ETag *string
+}
+
+type UnsetValueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Values
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *UnsetValueResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UnsetValueResponse) GetJSON200() *Values {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UnsetValueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UnsetValueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnsetValueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnsetValueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnsetValueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetValueResponse200Headers the declared response headers of an HTTP 200 response for SetValue
+type SetValueResponse200Headers struct {
+	ETag *string
+}
+
+type SetValueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Values
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SetValueResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetValueResponse) GetJSON200() *Values {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetValueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetValueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetValueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetValueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetValueResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DumpResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5697,6 +9928,54 @@ func (r LoadResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LoadResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WouldResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Would
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WouldResponse) GetJSON200() *Would {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WouldResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WouldResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WouldResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WouldResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WouldResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5846,6 +10125,19 @@ func (c *ClientWithResponses) ChangesWithResponse(ctx context.Context, reqEditor
 	return ParseChangesResponse(rsp)
 }
 
+// ChoicesWithResponse Every value of a rule for a place, available or not, and whose word stands against it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/choices (the `Choices` operationId).
+func (c *ClientWithResponses) ChoicesWithResponse(ctx context.Context, params *ChoicesParams, reqEditors ...RequestEditorFn) (*ChoicesResponse, error) {
+	rsp, err := c.Choices(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChoicesResponse(rsp)
+}
+
 // CompleteWithResponse Ids and names that a text may mean
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5872,6 +10164,227 @@ func (c *ClientWithResponses) TestDomainWithResponse(ctx context.Context, params
 	return ParseTestDomainResponse(rsp)
 }
 
+// ListExceptionsWithResponse Exceptions for people and groups
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
+func (c *ClientWithResponses) ListExceptionsWithResponse(ctx context.Context, params *ListExceptionsParams, reqEditors ...RequestEditorFn) (*ListExceptionsResponse, error) {
+	rsp, err := c.ListExceptions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListExceptionsResponse(rsp)
+}
+
+// AddExceptionWithBodyWithResponse Make an exception
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *ClientWithResponses) AddExceptionWithBodyWithResponse(ctx context.Context, params *AddExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error) {
+	rsp, err := c.AddExceptionWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExceptionResponse(rsp)
+}
+
+// AddExceptionWithResponse Make an exception
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *ClientWithResponses) AddExceptionWithResponse(ctx context.Context, params *AddExceptionParams, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error) {
+	rsp, err := c.AddException(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExceptionResponse(rsp)
+}
+
+// ImportExceptionsWithBodyWithResponse Make or change many exceptions from a list, with a result for every line
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions/import (the `ImportExceptions` operationId).
+func (c *ClientWithResponses) ImportExceptionsWithBodyWithResponse(ctx context.Context, params *ImportExceptionsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportExceptionsResponse, error) {
+	rsp, err := c.ImportExceptionsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportExceptionsResponse(rsp)
+}
+
+// GetExceptionWithResponse An exception
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+func (c *ClientWithResponses) GetExceptionWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetExceptionResponse, error) {
+	rsp, err := c.GetException(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExceptionResponse(rsp)
+}
+
+// SetExceptionWithBodyWithResponse Change an exception
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+func (c *ClientWithResponses) SetExceptionWithBodyWithResponse(ctx context.Context, id string, params *SetExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetExceptionResponse, error) {
+	rsp, err := c.SetExceptionWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetExceptionResponse(rsp)
+}
+
+// SetExceptionWithResponse Change an exception
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+func (c *ClientWithResponses) SetExceptionWithResponse(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*SetExceptionResponse, error) {
+	rsp, err := c.SetException(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetExceptionResponse(rsp)
+}
+
+// EndExceptionWithBodyWithResponse End an exception now; one that has not begun is taken away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+func (c *ClientWithResponses) EndExceptionWithBodyWithResponse(ctx context.Context, id string, params *EndExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndExceptionResponse, error) {
+	rsp, err := c.EndExceptionWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndExceptionResponse(rsp)
+}
+
+// EndExceptionWithResponse End an exception now; one that has not begun is taken away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions/{id}/end (the `EndException` operationId).
+func (c *ClientWithResponses) EndExceptionWithResponse(ctx context.Context, id string, params *EndExceptionParams, body EndExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*EndExceptionResponse, error) {
+	rsp, err := c.EndException(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndExceptionResponse(rsp)
+}
+
+// ProlongExceptionWithBodyWithResponse Move the end of an exception further away
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+func (c *ClientWithResponses) ProlongExceptionWithBodyWithResponse(ctx context.Context, id string, params *ProlongExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ProlongExceptionResponse, error) {
+	rsp, err := c.ProlongExceptionWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProlongExceptionResponse(rsp)
+}
+
+// ProlongExceptionWithResponse Move the end of an exception further away
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
+func (c *ClientWithResponses) ProlongExceptionWithResponse(ctx context.Context, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*ProlongExceptionResponse, error) {
+	rsp, err := c.ProlongException(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseProlongExceptionResponse(rsp)
+}
+
+// ListFindingsWithResponse What was noticed and somebody should decide about
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/findings (the `ListFindings` operationId).
+func (c *ClientWithResponses) ListFindingsWithResponse(ctx context.Context, params *ListFindingsParams, reqEditors ...RequestEditorFn) (*ListFindingsResponse, error) {
+	rsp, err := c.ListFindings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListFindingsResponse(rsp)
+}
+
+// ReopenFindingWithResponse Take an acceptance back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/findings/acceptance (the `ReopenFinding` operationId).
+func (c *ClientWithResponses) ReopenFindingWithResponse(ctx context.Context, params *ReopenFindingParams, reqEditors ...RequestEditorFn) (*ReopenFindingResponse, error) {
+	rsp, err := c.ReopenFinding(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReopenFindingResponse(rsp)
+}
+
+// AcceptFindingWithBodyWithResponse Let a finding be, with a reason and an end
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFindingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
+}
+
+// AcceptFindingWithResponse Let a finding be, with a reason and an end
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/findings/acceptance (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithResponse(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFinding(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
+}
+
+// ListForwardersWithResponse Mail that is forwarded automatically, and whether it may be
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/forwarders (the `ListForwarders` operationId).
+func (c *ClientWithResponses) ListForwardersWithResponse(ctx context.Context, params *ListForwardersParams, reqEditors ...RequestEditorFn) (*ListForwardersResponse, error) {
+	rsp, err := c.ListForwarders(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListForwardersResponse(rsp)
+}
+
+// RemoveForwarderWithResponse Remove a forwarder
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
+func (c *ClientWithResponses) RemoveForwarderWithResponse(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*RemoveForwarderResponse, error) {
+	rsp, err := c.RemoveForwarder(ctx, person, address, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveForwarderResponse(rsp)
+}
+
 // JournalWithResponse Who changed what, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5896,6 +10409,45 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, req
 		return nil, err
 	}
 	return ParseVerifyJournalResponse(rsp)
+}
+
+// ListLinksWithResponse Links and whether they work
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
+func (c *ClientWithResponses) ListLinksWithResponse(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*ListLinksResponse, error) {
+	rsp, err := c.ListLinks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLinksResponse(rsp)
+}
+
+// EndLinkWithBodyWithResponse End a link now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+func (c *ClientWithResponses) EndLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
+	rsp, err := c.EndLinkWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndLinkResponse(rsp)
+}
+
+// EndLinkWithResponse End a link now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
+func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
+	rsp, err := c.EndLink(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndLinkResponse(rsp)
 }
 
 // OverviewWithResponse What the first page shows
@@ -6054,6 +10606,32 @@ func (c *ClientWithResponses) SetStandingWithResponse(ctx context.Context, id st
 	return ParseSetStandingResponse(rsp)
 }
 
+// ListPeopleWithResponse People of ours
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
+func (c *ClientWithResponses) ListPeopleWithResponse(ctx context.Context, params *ListPeopleParams, reqEditors ...RequestEditorFn) (*ListPeopleResponse, error) {
+	rsp, err := c.ListPeople(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListPeopleResponse(rsp)
+}
+
+// GetPersonWithResponse A person of ours, the exceptions in force, and who reaches them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *ClientWithResponses) GetPersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPersonResponse, error) {
+	rsp, err := c.GetPerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPersonResponse(rsp)
+}
+
 // ReachWithResponse Each action with yes or no for one party
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6197,6 +10775,32 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// ListSpacesWithResponse Spaces; a member sees the own ones
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
+func (c *ClientWithResponses) ListSpacesWithResponse(ctx context.Context, params *ListSpacesParams, reqEditors ...RequestEditorFn) (*ListSpacesResponse, error) {
+	rsp, err := c.ListSpaces(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListSpacesResponse(rsp)
+}
+
+// GetSpaceWithResponse A space, what it sets, what is in it, and who reaches it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
+func (c *ClientWithResponses) GetSpaceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSpaceResponse, error) {
+	rsp, err := c.GetSpace(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSpaceResponse(rsp)
+}
+
 // ListTokensWithResponse Own tokens; for administrators all
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6249,6 +10853,58 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id strin
 	return ParseEndTokenResponse(rsp)
 }
 
+// ValuesWithResponse What a partner, space, item or meeting sets, and what it may set
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/values/{where} (the `Values` operationId).
+func (c *ClientWithResponses) ValuesWithResponse(ctx context.Context, where WhereParam, reqEditors ...RequestEditorFn) (*ValuesResponse, error) {
+	rsp, err := c.Values(ctx, where, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseValuesResponse(rsp)
+}
+
+// UnsetValueWithResponse Take a value away
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/values/{where}/{rule} (the `UnsetValue` operationId).
+func (c *ClientWithResponses) UnsetValueWithResponse(ctx context.Context, where WhereParam, rule string, params *UnsetValueParams, reqEditors ...RequestEditorFn) (*UnsetValueResponse, error) {
+	rsp, err := c.UnsetValue(ctx, where, rule, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnsetValueResponse(rsp)
+}
+
+// SetValueWithBodyWithResponse Set a value below the organisation
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+func (c *ClientWithResponses) SetValueWithBodyWithResponse(ctx context.Context, where WhereParam, rule string, params *SetValueParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetValueResponse, error) {
+	rsp, err := c.SetValueWithBody(ctx, where, rule, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetValueResponse(rsp)
+}
+
+// SetValueWithResponse Set a value below the organisation
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
+func (c *ClientWithResponses) SetValueWithResponse(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetValueResponse, error) {
+	rsp, err := c.SetValue(ctx, where, rule, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetValueResponse(rsp)
+}
+
 // DumpWithResponse Policy and inventory as a file
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6273,6 +10929,32 @@ func (c *ClientWithResponses) LoadWithBodyWithResponse(ctx context.Context, para
 		return nil, err
 	}
 	return ParseLoadResponse(rsp)
+}
+
+// WouldWithBodyWithResponse Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/would (the `Would` operationId).
+func (c *ClientWithResponses) WouldWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WouldResponse, error) {
+	rsp, err := c.WouldWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWouldResponse(rsp)
+}
+
+// WouldWithResponse Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/would (the `Would` operationId).
+func (c *ClientWithResponses) WouldWithResponse(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*WouldResponse, error) {
+	rsp, err := c.Would(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWouldResponse(rsp)
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -6534,6 +11216,39 @@ func ParseChangesResponse(rsp *http.Response) (*ChangesResponse, error) {
 	return response, nil
 }
 
+// ParseChoicesResponse parses an HTTP response from a ChoicesWithResponse call
+func ParseChoicesResponse(rsp *http.Response) (*ChoicesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChoicesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Choices
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCompleteResponse parses an HTTP response from a CompleteWithResponse call
 func ParseCompleteResponse(rsp *http.Response) (*CompleteResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6589,6 +11304,442 @@ func ParseTestDomainResponse(rsp *http.Response) (*TestDomainResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListExceptionsResponse parses an HTTP response from a ListExceptionsWithResponse call
+func ParseListExceptionsResponse(rsp *http.Response) (*ListExceptionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListExceptionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Exceptions []Exception `json:"exceptions"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddExceptionResponse parses an HTTP response from a AddExceptionWithResponse call
+func ParseAddExceptionResponse(rsp *http.Response) (*AddExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddExceptionResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseImportExceptionsResponse parses an HTTP response from a ImportExceptionsWithResponse call
+func ParseImportExceptionsResponse(rsp *http.Response) (*ImportExceptionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportExceptionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Imported
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExceptionResponse parses an HTTP response from a GetExceptionWithResponse call
+func ParseGetExceptionResponse(rsp *http.Response) (*GetExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetExceptionResponse parses an HTTP response from a SetExceptionWithResponse call
+func ParseSetExceptionResponse(rsp *http.Response) (*SetExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SetExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEndExceptionResponse parses an HTTP response from a EndExceptionWithResponse call
+func ParseEndExceptionResponse(rsp *http.Response) (*EndExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseProlongExceptionResponse parses an HTTP response from a ProlongExceptionWithResponse call
+func ParseProlongExceptionResponse(rsp *http.Response) (*ProlongExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ProlongExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ProlongExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseListFindingsResponse parses an HTTP response from a ListFindingsWithResponse call
+func ParseListFindingsResponse(rsp *http.Response) (*ListFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Findings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReopenFindingResponse parses an HTTP response from a ReopenFindingWithResponse call
+func ParseReopenFindingResponse(rsp *http.Response) (*ReopenFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReopenFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptFindingResponse parses an HTTP response from a AcceptFindingWithResponse call
+func ParseAcceptFindingResponse(rsp *http.Response) (*AcceptFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListForwardersResponse parses an HTTP response from a ListForwardersWithResponse call
+func ParseListForwardersResponse(rsp *http.Response) (*ListForwardersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListForwardersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Forwarders []Forwarder `json:"forwarders"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveForwarderResponse parses an HTTP response from a RemoveForwarderWithResponse call
+func ParseRemoveForwarderResponse(rsp *http.Response) (*RemoveForwarderResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveForwarderResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -6663,6 +11814,70 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLinksResponse parses an HTTP response from a ListLinksWithResponse call
+func ParseListLinksResponse(rsp *http.Response) (*ListLinksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLinksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Links []Link `json:"links"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndLinkResponse parses an HTTP response from a EndLinkWithResponse call
+func ParseEndLinkResponse(rsp *http.Response) (*EndLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -7022,6 +12237,75 @@ func ParseSetStandingResponse(rsp *http.Response) (*SetStandingResponse, error) 
 	return response, nil
 }
 
+// ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
+func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Next   string        `json:"next"`
+			People []PersonBrief `json:"people"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPersonResponse parses an HTTP response from a GetPersonWithResponse call
+func ParseGetPersonResponse(rsp *http.Response) (*GetPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PersonView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseReachResponse parses an HTTP response from a ReachWithResponse call
 func ParseReachResponse(rsp *http.Response) (*ReachResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7310,6 +12594,75 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseListSpacesResponse parses an HTTP response from a ListSpacesWithResponse call
+func ParseListSpacesResponse(rsp *http.Response) (*ListSpacesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListSpacesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Next   string       `json:"next"`
+			Spaces []SpaceBrief `json:"spaces"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSpaceResponse parses an HTTP response from a GetSpaceWithResponse call
+func ParseGetSpaceResponse(rsp *http.Response) (*GetSpaceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSpaceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SpaceView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListTokensResponse parses an HTTP response from a ListTokensWithResponse call
 func ParseListTokensResponse(rsp *http.Response) (*ListTokensResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7407,6 +12760,144 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	return response, nil
 }
 
+// ParseValuesResponse parses an HTTP response from a ValuesWithResponse call
+func ParseValuesResponse(rsp *http.Response) (*ValuesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ValuesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Values
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ValuesResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseUnsetValueResponse parses an HTTP response from a UnsetValueWithResponse call
+func ParseUnsetValueResponse(rsp *http.Response) (*UnsetValueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnsetValueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Values
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers UnsetValueResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetValueResponse parses an HTTP response from a SetValueWithResponse call
+func ParseSetValueResponse(rsp *http.Response) (*SetValueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetValueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Values
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SetValueResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseDumpResponse parses an HTTP response from a DumpWithResponse call
 func ParseDumpResponse(rsp *http.Response) (*DumpResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -7456,6 +12947,39 @@ func ParseLoadResponse(rsp *http.Response) (*LoadResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Loaded
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWouldResponse parses an HTTP response from a WouldWithResponse call
+func ParseWouldResponse(rsp *http.Response) (*WouldResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WouldResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Would
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -33,6 +33,9 @@ type Service struct {
 	bearers sync.Map   // by hash of a token: bearer
 	fresh   sync.Mutex // one at a time brings the state up to date
 
+	notice  sync.Mutex // guards noticed
+	noticed *noticed
+
 	watch    sync.Mutex
 	watchers map[chan store.Head]bool
 }
@@ -437,28 +440,15 @@ type RuleChange struct {
 
 // SetRule changes what the organisation says of a rule.
 func (s *Service) SetRule(ctx context.Context, who, why string, c RuleChange) error {
-	rule, ok := catalogue.RuleByName(c.Rule)
-	if !ok {
-		return fmt.Errorf("%w: there is no rule %q", ErrNotFound, c.Rule)
+	rule, err := FindRule(c.Rule)
+	if err != nil {
+		return err
 	}
 	parse := func(field, text string) (catalogue.Value, error) {
 		if text == "" {
 			return catalogue.Unset, nil
 		}
-		words := []string{text}
-		if rule.Scale.Shape == catalogue.Methods && text != "all" {
-			words = nil
-			for _, w := range strings.Split(text, ",") {
-				if w = strings.TrimSpace(w); w != "" {
-					words = append(words, w)
-				}
-			}
-		}
-		v, err := rule.Scale.Parse(words...)
-		if err != nil {
-			return v, &Invalid{field, text, err.Error()}
-		}
-		return v, nil
+		return ParseValue(rule, field, text)
 	}
 	limit, err := parse("limit", c.Limit)
 	if err != nil {

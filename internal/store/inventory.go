@@ -49,6 +49,68 @@ func (t *Tx) PutRecord(kind, id string, doc []byte) (bool, error) {
 	return true, t.exec("INSERT INTO record (kind, id, from_seq, doc) VALUES (?,?,?,?)", kind, id, seq, string(doc))
 }
 
+// Record returns a record that is kept as a doc, as it is now; nil where there
+// is none.
+func (t *Tx) Record(kind, id string) ([]byte, error) { return record(t.ctx, t.tx, kind, id) }
+
+// Record returns a record that is kept as a doc, as it is now; nil where there
+// is none.
+func (s *Store) Record(ctx context.Context, kind, id string) ([]byte, error) {
+	return record(ctx, s.db, kind, id)
+}
+
+func record(ctx context.Context, q querier, kind, id string) (doc []byte, err error) {
+	err = each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?", []any{kind, id, open}, func(r *sql.Rows) error { return r.Scan(&doc) })
+	return
+}
+
+// Records hands over the docs of all records of a kind whose id begins with
+// prefix, in the order of their ids.
+func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id string, doc []byte) error) error {
+	like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(prefix) + "%"
+	return each(ctx, s.db, `SELECT id, doc FROM record WHERE kind = ? AND id LIKE ? ESCAPE '\' AND until_seq = ? ORDER BY id`, []any{kind, like, open}, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		return fn(id, doc)
+	})
+}
+
+// EndRecord takes a record away. It reports whether there was one.
+func (t *Tx) EndRecord(kind, id string) (bool, error) {
+	was, err := t.Record(kind, id)
+	if err != nil || was == nil {
+		return false, err
+	}
+	seq, err := t.Note(kind, id, was, nil)
+	if err != nil {
+		return false, err
+	}
+	return true, t.exec("UPDATE record SET until_seq = ? WHERE kind = ? AND id = ? AND until_seq = ?", seq, kind, id, open)
+}
+
+// Item returns an item and its place in its space; ok says whether there is one.
+func (t *Tx) Item(id string) (it world.Item, place int, ok bool, err error) {
+	err = each(t.ctx, t.tx, "SELECT "+itemColumns+" FROM item WHERE id = ? AND until_seq = ?", []any{id, open}, func(r *sql.Rows) error {
+		ok = true
+		it, place, err = scanItem(r)
+		return err
+	})
+	return
+}
+
+// Items lists the items of a space in their order.
+func (s *Store) Items(ctx context.Context, space string) (out []world.Item, err error) {
+	err = each(ctx, s.db, "SELECT "+itemColumns+" FROM item WHERE space = ? AND until_seq = ? ORDER BY place, id", []any{space, open}, func(r *sql.Rows) error {
+		it, _, err := scanItem(r)
+		out = append(out, it)
+		return err
+	})
+	return
+}
+
 const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence"
 
 func guestRow(g *world.Guest) []any {
@@ -585,6 +647,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 	case "grant":
 		return eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), sink)
 	case "forwarder":
+		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
 	case "group", "person", "space", "meeting", "link", "contact":
 		return each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf, append([]any{kind, id}, when...), func(r *sql.Rows) error {

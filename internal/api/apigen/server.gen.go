@@ -107,6 +107,24 @@ func (e ChainStepLayer) Valid() bool {
 	}
 }
 
+// Defines values for ContactViewState.
+const (
+	ContactViewStateAccepted ContactViewState = "accepted"
+	ContactViewStateAsked    ContactViewState = "asked"
+)
+
+// Valid indicates whether the value is a known member of the ContactViewState enum.
+func (e ContactViewState) Valid() bool {
+	switch e {
+	case ContactViewStateAccepted:
+		return true
+	case ContactViewStateAsked:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainTestVerdict.
 const (
 	DomainTestVerdictBarred   DomainTestVerdict = "barred"
@@ -134,6 +152,27 @@ func (e DomainTestVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ExceptionState.
+const (
+	ExceptionStateAhead   ExceptionState = "ahead"
+	ExceptionStateInForce ExceptionState = "in_force"
+	ExceptionStateOver    ExceptionState = "over"
+)
+
+// Valid indicates whether the value is a known member of the ExceptionState enum.
+func (e ExceptionState) Valid() bool {
+	switch e {
+	case ExceptionStateAhead:
+		return true
+	case ExceptionStateInForce:
+		return true
+	case ExceptionStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateAnswer.
 const (
 	NotAsked GateAnswer = "not_asked"
@@ -149,6 +188,72 @@ func (e GateAnswer) Valid() bool {
 	case Pass:
 		return true
 	case Refuse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GivenRoleDecision.
+const (
+	GivenRoleDecisionNo   GivenRoleDecision = "no"
+	GivenRoleDecisionNone GivenRoleDecision = "none"
+	GivenRoleDecisionYes  GivenRoleDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the GivenRoleDecision enum.
+func (e GivenRoleDecision) Valid() bool {
+	switch e {
+	case GivenRoleDecisionNo:
+		return true
+	case GivenRoleDecisionNone:
+		return true
+	case GivenRoleDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GivenRoleState.
+const (
+	GivenRoleStateAhead GivenRoleState = "ahead"
+	GivenRoleStateLive  GivenRoleState = "live"
+	GivenRoleStateOver  GivenRoleState = "over"
+)
+
+// Valid indicates whether the value is a known member of the GivenRoleState enum.
+func (e GivenRoleState) Valid() bool {
+	switch e {
+	case GivenRoleStateAhead:
+		return true
+	case GivenRoleStateLive:
+		return true
+	case GivenRoleStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportLineResult.
+const (
+	Changed   ImportLineResult = "changed"
+	Made      ImportLineResult = "made"
+	Refused   ImportLineResult = "refused"
+	Unchanged ImportLineResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the ImportLineResult enum.
+func (e ImportLineResult) Valid() bool {
+	switch e {
+	case Changed:
+		return true
+	case Made:
+		return true
+	case Refused:
+		return true
+	case Unchanged:
 		return true
 	default:
 		return false
@@ -199,19 +304,19 @@ func (e PartnerChangeStanding) Valid() bool {
 
 // Defines values for QuestionContextAccount.
 const (
-	Home   QuestionContextAccount = "home"
-	Link   QuestionContextAccount = "link"
-	Record QuestionContextAccount = "record"
+	QuestionContextAccountHome   QuestionContextAccount = "home"
+	QuestionContextAccountLink   QuestionContextAccount = "link"
+	QuestionContextAccountRecord QuestionContextAccount = "record"
 )
 
 // Valid indicates whether the value is a known member of the QuestionContextAccount enum.
 func (e QuestionContextAccount) Valid() bool {
 	switch e {
-	case Home:
+	case QuestionContextAccountHome:
 		return true
-	case Link:
+	case QuestionContextAccountLink:
 		return true
-	case Record:
+	case QuestionContextAccountRecord:
 		return true
 	default:
 		return false
@@ -262,25 +367,88 @@ func (e Role) Valid() bool {
 
 // Defines values for RuleShape.
 const (
-	Choice  RuleShape = "choice"
-	Days    RuleShape = "days"
-	Level   RuleShape = "level"
-	Methods RuleShape = "methods"
-	Switch  RuleShape = "switch"
+	RuleShapeChoice  RuleShape = "choice"
+	RuleShapeDays    RuleShape = "days"
+	RuleShapeLevel   RuleShape = "level"
+	RuleShapeMethods RuleShape = "methods"
+	RuleShapeSwitch  RuleShape = "switch"
 )
 
 // Valid indicates whether the value is a known member of the RuleShape enum.
 func (e RuleShape) Valid() bool {
 	switch e {
-	case Choice:
+	case RuleShapeChoice:
 		return true
-	case Days:
+	case RuleShapeDays:
 		return true
-	case Level:
+	case RuleShapeLevel:
 		return true
-	case Methods:
+	case RuleShapeMethods:
 		return true
-	case Switch:
+	case RuleShapeSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SupposedGrantRole.
+const (
+	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
+	SupposedGrantRoleManage     SupposedGrantRole = "manage"
+	SupposedGrantRoleView       SupposedGrantRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the SupposedGrantRole enum.
+func (e SupposedGrantRole) Valid() bool {
+	switch e {
+	case SupposedGrantRoleContribute:
+		return true
+	case SupposedGrantRoleManage:
+		return true
+	case SupposedGrantRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SupposedLinkRight.
+const (
+	SupposedLinkRightContribute SupposedLinkRight = "contribute"
+	SupposedLinkRightView       SupposedLinkRight = "view"
+)
+
+// Valid indicates whether the value is a known member of the SupposedLinkRight enum.
+func (e SupposedLinkRight) Valid() bool {
+	switch e {
+	case SupposedLinkRightContribute:
+		return true
+	case SupposedLinkRightView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WouldLineChange.
+const (
+	WouldLineChangeClosed    WouldLineChange = "closed"
+	WouldLineChangeOpen      WouldLineChange = "open"
+	WouldLineChangeOpened    WouldLineChange = "opened"
+	WouldLineChangeOtherwise WouldLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the WouldLineChange enum.
+func (e WouldLineChange) Valid() bool {
+	switch e {
+	case WouldLineChangeClosed:
+		return true
+	case WouldLineChangeOpen:
+		return true
+	case WouldLineChangeOpened:
+		return true
+	case WouldLineChangeOtherwise:
 		return true
 	default:
 		return false
@@ -317,6 +485,66 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindRule:
 		return true
 	case CompleteParamsKindWho:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListExceptionsParamsState.
+const (
+	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
+	ListExceptionsParamsStateInForce ListExceptionsParamsState = "in_force"
+	ListExceptionsParamsStateOver    ListExceptionsParamsState = "over"
+)
+
+// Valid indicates whether the value is a known member of the ListExceptionsParamsState enum.
+func (e ListExceptionsParamsState) Valid() bool {
+	switch e {
+	case ListExceptionsParamsStateAhead:
+		return true
+	case ListExceptionsParamsStateInForce:
+		return true
+	case ListExceptionsParamsStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListFindingsParamsState.
+const (
+	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
+	ListFindingsParamsStateAll      ListFindingsParamsState = "all"
+	ListFindingsParamsStateOpen     ListFindingsParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListFindingsParamsState enum.
+func (e ListFindingsParamsState) Valid() bool {
+	switch e {
+	case ListFindingsParamsStateAccepted:
+		return true
+	case ListFindingsParamsStateAll:
+		return true
+	case ListFindingsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListLinksParamsState.
+const (
+	Dead  ListLinksParamsState = "dead"
+	Works ListLinksParamsState = "works"
+)
+
+// Valid indicates whether the value is a known member of the ListLinksParamsState enum.
+func (e ListLinksParamsState) Valid() bool {
+	switch e {
+	case Dead:
+		return true
+	case Works:
 		return true
 	default:
 		return false
@@ -360,6 +588,21 @@ func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// Acceptance defines model for Acceptance.
+type Acceptance struct {
+	Id     string `json:"id"`
+	Reason string `json:"reason"`
+	Until  string `json:"until"`
+}
+
+// AcceptedBy defines model for AcceptedBy.
+type AcceptedBy struct {
+	By     string `json:"by"`
+	Reason string `json:"reason"`
+	Since  string `json:"since"`
+	Until  string `json:"until"`
 }
 
 // Account defines model for Account.
@@ -493,6 +736,51 @@ type ChainStep struct {
 // ChainStepLayer defines model for ChainStep.Layer.
 type ChainStepLayer string
 
+// Choice defines model for Choice.
+type Choice struct {
+	Advised *bool `json:"advised,omitempty"`
+
+	// By The layer that stands against it
+	By  *string `json:"by,omitempty"`
+	Can bool    `json:"can"`
+
+	// Says What that layer says
+	Says     *string `json:"says,omitempty"`
+	Sentence string  `json:"sentence"`
+	Value    string  `json:"value"`
+
+	// Where Which partner
+	Where *string `json:"where,omitempty"`
+
+	// Who Who can raise it
+	Who *string `json:"who,omitempty"`
+}
+
+// Choices defines model for Choices.
+type Choices struct {
+	Chain   []ChainStep `json:"chain"`
+	Choices []Choice    `json:"choices"`
+
+	// Layer The layer that decided it
+	Layer string `json:"layer"`
+	Rule  string `json:"rule"`
+	Title string `json:"title"`
+
+	// Value The value that counts now
+	Value   string  `json:"value"`
+	Where   string  `json:"where"`
+	Without *string `json:"without,omitempty"`
+}
+
+// ContactView defines model for ContactView.
+type ContactView struct {
+	Party string           `json:"party"`
+	State ContactViewState `json:"state"`
+}
+
+// ContactViewState defines model for ContactView.State.
+type ContactViewState string
+
 // Credentials defines model for Credentials.
 type Credentials struct {
 	Name     string `json:"name"`
@@ -534,11 +822,91 @@ type Ending struct {
 	Who     string `json:"who"`
 }
 
+// Exception defines model for Exception.
+type Exception struct {
+	// Concerns How many people of ours
+	Concerns int      `json:"concerns"`
+	Etag     string   `json:"etag"`
+	From     *string  `json:"from,omitempty"`
+	Groups   []string `json:"groups"`
+	Id       string   `json:"id"`
+
+	// Parties Absent is towards everybody
+	Parties *[]string           `json:"parties,omitempty"`
+	People  []string            `json:"people"`
+	Reason  *string             `json:"reason,omitempty"`
+	Rules   map[string]SetValue `json:"rules"`
+	State   ExceptionState      `json:"state"`
+	Until   *string             `json:"until,omitempty"`
+
+	// WithoutEffect It changes nothing
+	WithoutEffect *bool `json:"without_effect,omitempty"`
+}
+
+// ExceptionState defines model for Exception.State.
+type ExceptionState string
+
+// ExceptionChange defines model for ExceptionChange.
+type ExceptionChange struct {
+	From    *string             `json:"from,omitempty"`
+	Groups  *[]string           `json:"groups,omitempty"`
+	Id      string              `json:"id"`
+	Parties *[]string           `json:"parties,omitempty"`
+	People  *[]string           `json:"people,omitempty"`
+	Reason  *string             `json:"reason,omitempty"`
+	Rules   map[string]SetValue `json:"rules"`
+	Until   *string             `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // FileError defines model for FileError.
 type FileError struct {
 	Column  int    `json:"column"`
 	Line    int    `json:"line"`
 	Message string `json:"message"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	About    []string       `json:"about"`
+	Accepted *AcceptedBy    `json:"accepted,omitempty"`
+	Cause    string         `json:"cause"`
+	Do       string         `json:"do"`
+	Hint     bool           `json:"hint"`
+	Id       string         `json:"id"`
+	Kind     string         `json:"kind"`
+	Numbers  map[string]int `json:"numbers"`
+	Title    string         `json:"title"`
+}
+
+// FindingKind defines model for FindingKind.
+type FindingKind struct {
+	Accepted int    `json:"accepted"`
+	Do       string `json:"do"`
+	Hint     bool   `json:"hint"`
+	Kind     string `json:"kind"`
+	Open     int    `json:"open"`
+	Title    string `json:"title"`
+}
+
+// Findings defines model for Findings.
+type Findings struct {
+	Findings []Finding     `json:"findings"`
+	Kinds    []FindingKind `json:"kinds"`
+	Next     string        `json:"next"`
+}
+
+// Forwarder defines model for Forwarder.
+type Forwarder struct {
+	Allowed  bool    `json:"allowed"`
+	KeepCopy bool    `json:"keep_copy"`
+	Name     *string `json:"name,omitempty"`
+	Person   string  `json:"person"`
+	SetBy    string  `json:"set_by"`
+	Text     string  `json:"text"`
+	To       string  `json:"to"`
 }
 
 // Gate defines model for Gate.
@@ -550,6 +918,58 @@ type Gate struct {
 
 // GateAnswer defines model for Gate.Answer.
 type GateAnswer string
+
+// GivenRole defines model for GivenRole.
+type GivenRole struct {
+	// Decision Whether it gets them in now; none for a group
+	Decision GivenRoleDecision `json:"decision"`
+	From     *string           `json:"from,omitempty"`
+
+	// Link The named link it comes from
+	Link     *string        `json:"link,omitempty"`
+	Name     *string        `json:"name,omitempty"`
+	Party    string         `json:"party"`
+	Resource string         `json:"resource"`
+	Role     string         `json:"role"`
+	State    GivenRoleState `json:"state"`
+
+	// Text Why
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
+// GivenRoleDecision Whether it gets them in now; none for a group
+type GivenRoleDecision string
+
+// GivenRoleState defines model for GivenRole.State.
+type GivenRoleState string
+
+// ImportLine defines model for ImportLine.
+type ImportLine struct {
+	Cause  *string          `json:"cause,omitempty"`
+	Id     string           `json:"id"`
+	Line   int              `json:"line"`
+	Result ImportLineResult `json:"result"`
+}
+
+// ImportLineResult defines model for ImportLine.Result.
+type ImportLineResult string
+
+// Imported defines model for Imported.
+type Imported struct {
+	Lines   []ImportLine `json:"lines"`
+	Preview bool         `json:"preview"`
+	Written bool         `json:"written"`
+}
+
+// ItemView defines model for ItemView.
+type ItemView struct {
+	Id      string              `json:"id"`
+	Kind    string              `json:"kind"`
+	Name    string              `json:"name"`
+	Private bool                `json:"private"`
+	Rules   map[string]SetValue `json:"rules"`
+}
 
 // JournalEntry defines model for JournalEntry.
 type JournalEntry struct {
@@ -565,12 +985,37 @@ type JournalEntry struct {
 	Why      string    `json:"why"`
 }
 
+// Link defines model for Link.
+type Link struct {
+	Bearer   bool      `json:"bearer"`
+	By       *string   `json:"by,omitempty"`
+	Created  string    `json:"created"`
+	Download bool      `json:"download"`
+	For      *[]string `json:"for,omitempty"`
+	Id       string    `json:"id"`
+	Item     string    `json:"item"`
+	ItemName *string   `json:"item_name,omitempty"`
+	Password bool      `json:"password"`
+	Right    string    `json:"right"`
+
+	// Text Why it works or not, and until when
+	Text  string  `json:"text"`
+	Until *string `json:"until,omitempty"`
+	Works bool    `json:"works"`
+}
+
 // Loaded defines model for Loaded.
 type Loaded struct {
 	Changed  int            `json:"changed"`
 	Kinds    map[string]int `json:"kinds"`
 	Preview  bool           `json:"preview"`
 	Revision int64          `json:"revision"`
+}
+
+// NamedRef defines model for NamedRef.
+type NamedRef struct {
+	Id   string `json:"id"`
+	Name string `json:"name"`
 }
 
 // NewToken defines model for NewToken.
@@ -651,6 +1096,36 @@ type PartnerCounts struct {
 	Spaces int `json:"spaces"`
 }
 
+// PersonBrief defines model for PersonBrief.
+type PersonBrief struct {
+	Address *string `json:"address,omitempty"`
+
+	// Exceptions How many are in force
+	Exceptions int      `json:"exceptions"`
+	Groups     []string `json:"groups"`
+	Id         string   `json:"id"`
+	Name       string   `json:"name"`
+	Roles      []string `json:"roles"`
+}
+
+// PersonView defines model for PersonView.
+type PersonView struct {
+	Address    *string       `json:"address,omitempty"`
+	Contacts   []ContactView `json:"contacts"`
+	Exceptions []Exception   `json:"exceptions"`
+	Findings   []Finding     `json:"findings"`
+	Forwarders []Forwarder   `json:"forwarders"`
+	Groups     []string      `json:"groups"`
+	Id         string        `json:"id"`
+	Name       string        `json:"name"`
+	Owns       []NamedRef    `json:"owns"`
+	Reached    []ReachedBy   `json:"reached"`
+	Roles      []string      `json:"roles"`
+
+	// Rules Rules that exceptions may set and what counts towards everybody
+	Rules []ValueRow `json:"rules"`
+}
+
 // Problem defines model for Problem.
 type Problem struct {
 	Detail *string      `json:"detail,omitempty"`
@@ -664,6 +1139,15 @@ type Problem struct {
 
 	// Value The value that is wrong
 	Value *string `json:"value,omitempty"`
+}
+
+// Prolong defines model for Prolong.
+type Prolong struct {
+	// Until A date, a moment, +30d, or none
+	Until string `json:"until"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
 }
 
 // Question defines model for Question.
@@ -719,6 +1203,19 @@ type ReachLine struct {
 
 // ReachLineDecision defines model for ReachLine.Decision.
 type ReachLineDecision string
+
+// ReachedBy defines model for ReachedBy.
+type ReachedBy struct {
+	Action string `json:"action"`
+
+	// No How many of them cannot
+	No       int    `json:"no"`
+	Resource string `json:"resource"`
+	Title    string `json:"title"`
+
+	// Yes Typical newcomers who can: partners, an unlisted address, a private one
+	Yes []string `json:"yes"`
+}
 
 // Role defines model for Role.
 type Role string
@@ -815,6 +1312,42 @@ type SetValue struct {
 	Value string `json:"value"`
 }
 
+// SpaceBrief defines model for SpaceBrief.
+type SpaceBrief struct {
+	Id    string `json:"id"`
+	Items int    `json:"items"`
+	Kind  string `json:"kind"`
+	Name  string `json:"name"`
+
+	// Outside How many parties have a role in it now
+	Outside int      `json:"outside"`
+	Owners  []string `json:"owners"`
+
+	// Set How many rules it sets
+	Set int `json:"set"`
+}
+
+// SpaceView defines model for SpaceView.
+type SpaceView struct {
+	// Editable The caller may set values here
+	Editable     bool        `json:"editable"`
+	Findings     []Finding   `json:"findings"`
+	Given        []GivenRole `json:"given"`
+	HouseLicence bool        `json:"house_licence"`
+	Id           string      `json:"id"`
+	Items        []ItemView  `json:"items"`
+	Joinable     bool        `json:"joinable"`
+	Kind         string      `json:"kind"`
+	Meetings     []NamedRef  `json:"meetings"`
+	Members      []NamedRef  `json:"members"`
+	Name         string      `json:"name"`
+	Owners       []NamedRef  `json:"owners"`
+
+	// Parties Only these from outside; absent is whoever the rules admit
+	Parties *[]string `json:"parties,omitempty"`
+	Values  Values    `json:"values"`
+}
+
 // Stance defines model for Stance.
 type Stance struct {
 	AsOf     *string   `json:"as_of,omitempty"`
@@ -829,6 +1362,41 @@ type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
 	Label  string  `json:"label"`
 	Value  string  `json:"value"`
+}
+
+// SupposedGrant defines model for SupposedGrant.
+type SupposedGrant struct {
+	Resource string            `json:"resource"`
+	Role     SupposedGrantRole `json:"role"`
+}
+
+// SupposedGrantRole defines model for SupposedGrant.Role.
+type SupposedGrantRole string
+
+// SupposedLink defines model for SupposedLink.
+type SupposedLink struct {
+	Download *bool              `json:"download,omitempty"`
+	Item     string             `json:"item"`
+	Password *bool              `json:"password,omitempty"`
+	Right    *SupposedLinkRight `json:"right,omitempty"`
+}
+
+// SupposedLinkRight defines model for SupposedLink.Right.
+type SupposedLinkRight string
+
+// Supposition defines model for Supposition.
+type Supposition struct {
+	At     *string          `json:"at,omitempty"`
+	Bundle *string          `json:"bundle,omitempty"`
+	Grants *[]SupposedGrant `json:"grants,omitempty"`
+	Groups *[]string        `json:"groups,omitempty"`
+
+	// Invite It would become a guest who has accepted
+	Invite *bool         `json:"invite,omitempty"`
+	Link   *SupposedLink `json:"link,omitempty"`
+
+	// Subject The address that would be given something; absent with a link
+	Subject *string `json:"subject,omitempty"`
 }
 
 // Todo defines model for Todo.
@@ -847,8 +1415,86 @@ type Token struct {
 	Purpose string    `json:"purpose"`
 }
 
+// ValueChange defines model for ValueChange.
+type ValueChange struct {
+	// Held Given as held back
+	Held *bool `json:"held,omitempty"`
+
+	// Value A value as the scale writes it; methods are separated by commas
+	Value RuleText `json:"value"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// ValueRow defines model for ValueRow.
+type ValueRow struct {
+	Choices []Choice `json:"choices"`
+
+	// Held It is held back
+	Held *bool `json:"held,omitempty"`
+
+	// Layer The layer that decided it
+	Layer    string `json:"layer"`
+	Rule     string `json:"rule"`
+	Sentence string `json:"sentence"`
+	Service  string `json:"service"`
+
+	// Set What is set here; absent where nothing is
+	Set   *string `json:"set,omitempty"`
+	Shape string  `json:"shape"`
+	Title string  `json:"title"`
+
+	// Value The value that counts here
+	Value string `json:"value"`
+}
+
+// Values defines model for Values.
+type Values struct {
+	Etag  string     `json:"etag"`
+	Layer string     `json:"layer"`
+	Name  *string    `json:"name,omitempty"`
+	Rules []ValueRow `json:"rules"`
+	Where string     `json:"where"`
+}
+
 // Why The reason that the journal keeps
 type Why = string
+
+// WhyOnly defines model for WhyOnly.
+type WhyOnly struct {
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// Would defines model for Would.
+type Would struct {
+	At       string      `json:"at"`
+	Kind     string      `json:"kind"`
+	Lines    []WouldLine `json:"lines"`
+	Revision int64       `json:"revision"`
+	Subject  string      `json:"subject"`
+}
+
+// WouldLine defines model for WouldLine.
+type WouldLine struct {
+	Action     string          `json:"action"`
+	Change     WouldLineChange `json:"change"`
+	Conditions []string        `json:"conditions"`
+	Count      int             `json:"count"`
+	Name       *string         `json:"name,omitempty"`
+	Resource   string          `json:"resource"`
+	Service    string          `json:"service"`
+
+	// Text Why
+	Text string `json:"text"`
+
+	// To To whom it was tried to be passed on
+	To *string `json:"to,omitempty"`
+}
+
+// WouldLineChange defines model for WouldLine.Change.
+type WouldLineChange string
 
 // Cursor defines model for Cursor.
 type Cursor = string
@@ -865,6 +1511,9 @@ type Limit = int
 // Preview defines model for Preview.
 type Preview = bool
 
+// WhereParam defines model for WhereParam.
+type WhereParam = string
+
 // WhyParam defines model for WhyParam.
 type WhyParam = string
 
@@ -878,6 +1527,21 @@ type AddBarParams struct {
 type LiftBarParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ChoicesParams defines parameters for Choices.
+type ChoicesParams struct {
+	Rule string `form:"rule" json:"rule"`
+
+	// Where partner:ID, space:ID, meeting:ID or an item; absent is the organisation
+	Where *string `form:"where,omitempty" json:"where,omitempty"`
+
+	// Person Somebody of ours whom an exception would be for
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Party Towards whom
+	Party *string `form:"party,omitempty" json:"party,omitempty"`
+	At    *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // CompleteParams defines parameters for Complete.
@@ -898,6 +1562,90 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// ListExceptionsParams defines parameters for ListExceptions.
+type ListExceptionsParams struct {
+	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Person Those that are about this person of ours
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+}
+
+// ListExceptionsParamsState defines parameters for ListExceptions.
+type ListExceptionsParamsState string
+
+// AddExceptionParams defines parameters for AddException.
+type AddExceptionParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ImportExceptionsParams defines parameters for ImportExceptions.
+type ImportExceptionsParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// OnlyGood Take the lines that can be taken; else all or none
+	OnlyGood *bool `form:"only_good,omitempty" json:"only_good,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// SetExceptionParams defines parameters for SetException.
+type SetExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// EndExceptionParams defines parameters for EndException.
+type EndExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ProlongExceptionParams defines parameters for ProlongException.
+type ProlongExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListFindingsParams defines parameters for ListFindings.
+type ListFindingsParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Kind   *string `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// About Those about this, as space:ID or an address
+	About *string                  `form:"about,omitempty" json:"about,omitempty"`
+	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Hints Also what is merely worth knowing
+	Hints *bool `form:"hints,omitempty" json:"hints,omitempty"`
+}
+
+// ListFindingsParamsState defines parameters for ListFindings.
+type ListFindingsParamsState string
+
+// ReopenFindingParams defines parameters for ReopenFinding.
+type ReopenFindingParams struct {
+	Id string `form:"id" json:"id"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ListForwardersParams defines parameters for ListForwarders.
+type ListForwardersParams struct {
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+}
+
+// RemoveForwarderParams defines parameters for RemoveForwarder.
+type RemoveForwarderParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
 	// Cursor next of the page before
@@ -907,6 +1655,15 @@ type JournalParams struct {
 	Id     *string `form:"id,omitempty" json:"id,omitempty"`
 	Who    *string `form:"who,omitempty" json:"who,omitempty"`
 }
+
+// ListLinksParams defines parameters for ListLinks.
+type ListLinksParams struct {
+	State *ListLinksParamsState `form:"state,omitempty" json:"state,omitempty"`
+	Item  *string               `form:"item,omitempty" json:"item,omitempty"`
+}
+
+// ListLinksParamsState defines parameters for ListLinks.
+type ListLinksParamsState string
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -967,6 +1724,14 @@ type SetStandingParams struct {
 // SetStandingJSONBodyStanding defines parameters for SetStanding.
 type SetStandingJSONBodyStanding string
 
+// ListPeopleParams defines parameters for ListPeople.
+type ListPeopleParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
 // ReachParams defines parameters for Reach.
 type ReachParams struct {
 	Who string  `form:"who" json:"who"`
@@ -995,6 +1760,29 @@ type MakeServiceTokenJSONBody struct {
 // MakeServiceTokenJSONBodyPurpose defines parameters for MakeServiceToken.
 type MakeServiceTokenJSONBodyPurpose string
 
+// ListSpacesParams defines parameters for ListSpaces.
+type ListSpacesParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// UnsetValueParams defines parameters for UnsetValue.
+type UnsetValueParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetValueParams defines parameters for SetValue.
+type SetValueParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // DumpParams defines parameters for Dump.
 type DumpParams struct {
 	Section *[]string `form:"section,omitempty" json:"section,omitempty"`
@@ -1017,6 +1805,24 @@ type AskJSONRequestBody = Question
 
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
+
+// AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
+type AddExceptionJSONRequestBody = ExceptionChange
+
+// SetExceptionJSONRequestBody defines body for SetException for application/json ContentType.
+type SetExceptionJSONRequestBody = ExceptionChange
+
+// EndExceptionJSONRequestBody defines body for EndException for application/json ContentType.
+type EndExceptionJSONRequestBody = WhyOnly
+
+// ProlongExceptionJSONRequestBody defines body for ProlongException for application/json ContentType.
+type ProlongExceptionJSONRequestBody = Prolong
+
+// AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
+type AcceptFindingJSONRequestBody = Acceptance
+
+// EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
+type EndLinkJSONRequestBody = WhyOnly
 
 // AddPartnerJSONRequestBody defines body for AddPartner for application/json ContentType.
 type AddPartnerJSONRequestBody = PartnerChange
@@ -1041,6 +1847,12 @@ type SignInJSONRequestBody = Credentials
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
+
+// SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
+type SetValueJSONRequestBody = ValueChange
+
+// WouldJSONRequestBody defines body for Would for application/json ContentType.
+type WouldJSONRequestBody = Supposition
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -1068,18 +1880,63 @@ type ServerInterface interface {
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(w http.ResponseWriter, r *http.Request)
+	// Choices Every value of a rule for a place, available or not, and whose word stands against it
+	// (GET /api/v1/choices)
+	Choices(w http.ResponseWriter, r *http.Request, params ChoicesParams)
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(w http.ResponseWriter, r *http.Request, params CompleteParams)
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(w http.ResponseWriter, r *http.Request, params TestDomainParams)
+	// ListExceptions Exceptions for people and groups
+	// (GET /api/v1/exceptions)
+	ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams)
+	// AddException Make an exception
+	// (POST /api/v1/exceptions)
+	AddException(w http.ResponseWriter, r *http.Request, params AddExceptionParams)
+	// ImportExceptions Make or change many exceptions from a list, with a result for every line
+	// (POST /api/v1/exceptions/import)
+	ImportExceptions(w http.ResponseWriter, r *http.Request, params ImportExceptionsParams)
+	// GetException An exception
+	// (GET /api/v1/exceptions/{id})
+	GetException(w http.ResponseWriter, r *http.Request, id string)
+	// SetException Change an exception
+	// (PUT /api/v1/exceptions/{id})
+	SetException(w http.ResponseWriter, r *http.Request, id string, params SetExceptionParams)
+	// EndException End an exception now; one that has not begun is taken away
+	// (POST /api/v1/exceptions/{id}/end)
+	EndException(w http.ResponseWriter, r *http.Request, id string, params EndExceptionParams)
+	// ProlongException Move the end of an exception further away
+	// (POST /api/v1/exceptions/{id}/prolong)
+	ProlongException(w http.ResponseWriter, r *http.Request, id string, params ProlongExceptionParams)
+	// ListFindings What was noticed and somebody should decide about
+	// (GET /api/v1/findings)
+	ListFindings(w http.ResponseWriter, r *http.Request, params ListFindingsParams)
+	// ReopenFinding Take an acceptance back
+	// (DELETE /api/v1/findings/acceptance)
+	ReopenFinding(w http.ResponseWriter, r *http.Request, params ReopenFindingParams)
+	// AcceptFinding Let a finding be, with a reason and an end
+	// (POST /api/v1/findings/acceptance)
+	AcceptFinding(w http.ResponseWriter, r *http.Request)
+	// ListForwarders Mail that is forwarded automatically, and whether it may be
+	// (GET /api/v1/forwarders)
+	ListForwarders(w http.ResponseWriter, r *http.Request, params ListForwardersParams)
+	// RemoveForwarder Remove a forwarder
+	// (DELETE /api/v1/forwarders/{person}/{address})
+	RemoveForwarder(w http.ResponseWriter, r *http.Request, person string, address string, params RemoveForwarderParams)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(w http.ResponseWriter, r *http.Request, params JournalParams)
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(w http.ResponseWriter, r *http.Request)
+	// ListLinks Links and whether they work
+	// (GET /api/v1/links)
+	ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams)
+	// EndLink End a link now
+	// (POST /api/v1/links/{id}/end)
+	EndLink(w http.ResponseWriter, r *http.Request, id string)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(w http.ResponseWriter, r *http.Request)
@@ -1104,6 +1961,12 @@ type ServerInterface interface {
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(w http.ResponseWriter, r *http.Request, id string, params SetStandingParams)
+	// ListPeople People of ours
+	// (GET /api/v1/people)
+	ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams)
+	// GetPerson A person of ours, the exceptions in force, and who reaches them
+	// (GET /api/v1/people/{id})
+	GetPerson(w http.ResponseWriter, r *http.Request, id string)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
@@ -1128,6 +1991,12 @@ type ServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(w http.ResponseWriter, r *http.Request)
+	// ListSpaces Spaces; a member sees the own ones
+	// (GET /api/v1/spaces)
+	ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams)
+	// GetSpace A space, what it sets, what is in it, and who reaches it
+	// (GET /api/v1/spaces/{id})
+	GetSpace(w http.ResponseWriter, r *http.Request, id string)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request)
@@ -1137,12 +2006,24 @@ type ServerInterface interface {
 	// EndToken End a token
 	// (DELETE /api/v1/tokens/{id})
 	EndToken(w http.ResponseWriter, r *http.Request, id string)
+	// Values What a partner, space, item or meeting sets, and what it may set
+	// (GET /api/v1/values/{where})
+	Values(w http.ResponseWriter, r *http.Request, where WhereParam)
+	// UnsetValue Take a value away
+	// (DELETE /api/v1/values/{where}/{rule})
+	UnsetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params UnsetValueParams)
+	// SetValue Set a value below the organisation
+	// (PUT /api/v1/values/{where}/{rule})
+	SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams)
 	// Dump Policy and inventory as a file
 	// (GET /api/v1/world)
 	Dump(w http.ResponseWriter, r *http.Request, params DumpParams)
 	// Load Load a file, all or nothing
 	// (POST /api/v1/world)
 	Load(w http.ResponseWriter, r *http.Request, params LoadParams)
+	// Would Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	// (POST /api/v1/would)
+	Would(w http.ResponseWriter, r *http.Request)
 }
 
 // Unimplemented server implementation that returns http.StatusNotImplemented for each endpoint.
@@ -1197,6 +2078,12 @@ func (_ Unimplemented) Changes(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Choices Every value of a rule for a place, available or not, and whose word stands against it
+// (GET /api/v1/choices)
+func (_ Unimplemented) Choices(w http.ResponseWriter, r *http.Request, params ChoicesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Complete Ids and names that a text may mean
 // (GET /api/v1/complete)
 func (_ Unimplemented) Complete(w http.ResponseWriter, r *http.Request, params CompleteParams) {
@@ -1209,6 +2096,78 @@ func (_ Unimplemented) TestDomain(w http.ResponseWriter, r *http.Request, params
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListExceptions Exceptions for people and groups
+// (GET /api/v1/exceptions)
+func (_ Unimplemented) ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AddException Make an exception
+// (POST /api/v1/exceptions)
+func (_ Unimplemented) AddException(w http.ResponseWriter, r *http.Request, params AddExceptionParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImportExceptions Make or change many exceptions from a list, with a result for every line
+// (POST /api/v1/exceptions/import)
+func (_ Unimplemented) ImportExceptions(w http.ResponseWriter, r *http.Request, params ImportExceptionsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetException An exception
+// (GET /api/v1/exceptions/{id})
+func (_ Unimplemented) GetException(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetException Change an exception
+// (PUT /api/v1/exceptions/{id})
+func (_ Unimplemented) SetException(w http.ResponseWriter, r *http.Request, id string, params SetExceptionParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// EndException End an exception now; one that has not begun is taken away
+// (POST /api/v1/exceptions/{id}/end)
+func (_ Unimplemented) EndException(w http.ResponseWriter, r *http.Request, id string, params EndExceptionParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ProlongException Move the end of an exception further away
+// (POST /api/v1/exceptions/{id}/prolong)
+func (_ Unimplemented) ProlongException(w http.ResponseWriter, r *http.Request, id string, params ProlongExceptionParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListFindings What was noticed and somebody should decide about
+// (GET /api/v1/findings)
+func (_ Unimplemented) ListFindings(w http.ResponseWriter, r *http.Request, params ListFindingsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ReopenFinding Take an acceptance back
+// (DELETE /api/v1/findings/acceptance)
+func (_ Unimplemented) ReopenFinding(w http.ResponseWriter, r *http.Request, params ReopenFindingParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AcceptFinding Let a finding be, with a reason and an end
+// (POST /api/v1/findings/acceptance)
+func (_ Unimplemented) AcceptFinding(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListForwarders Mail that is forwarded automatically, and whether it may be
+// (GET /api/v1/forwarders)
+func (_ Unimplemented) ListForwarders(w http.ResponseWriter, r *http.Request, params ListForwardersParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemoveForwarder Remove a forwarder
+// (DELETE /api/v1/forwarders/{person}/{address})
+func (_ Unimplemented) RemoveForwarder(w http.ResponseWriter, r *http.Request, person string, address string, params RemoveForwarderParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Journal Who changed what, the newest first
 // (GET /api/v1/journal)
 func (_ Unimplemented) Journal(w http.ResponseWriter, r *http.Request, params JournalParams) {
@@ -1218,6 +2177,18 @@ func (_ Unimplemented) Journal(w http.ResponseWriter, r *http.Request, params Jo
 // VerifyJournal Whether the journal was altered
 // (GET /api/v1/journal/verification)
 func (_ Unimplemented) VerifyJournal(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListLinks Links and whether they work
+// (GET /api/v1/links)
+func (_ Unimplemented) ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// EndLink End a link now
+// (POST /api/v1/links/{id}/end)
+func (_ Unimplemented) EndLink(w http.ResponseWriter, r *http.Request, id string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1269,6 +2240,18 @@ func (_ Unimplemented) SetStanding(w http.ResponseWriter, r *http.Request, id st
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListPeople People of ours
+// (GET /api/v1/people)
+func (_ Unimplemented) ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetPerson A person of ours, the exceptions in force, and who reaches them
+// (GET /api/v1/people/{id})
+func (_ Unimplemented) GetPerson(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Reach Each action with yes or no for one party
 // (GET /api/v1/reach)
 func (_ Unimplemented) Reach(w http.ResponseWriter, r *http.Request, params ReachParams) {
@@ -1317,6 +2300,18 @@ func (_ Unimplemented) SignIn(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// ListSpaces Spaces; a member sees the own ones
+// (GET /api/v1/spaces)
+func (_ Unimplemented) ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetSpace A space, what it sets, what is in it, and who reaches it
+// (GET /api/v1/spaces/{id})
+func (_ Unimplemented) GetSpace(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListTokens Own tokens; for administrators all
 // (GET /api/v1/tokens)
 func (_ Unimplemented) ListTokens(w http.ResponseWriter, r *http.Request) {
@@ -1335,6 +2330,24 @@ func (_ Unimplemented) EndToken(w http.ResponseWriter, r *http.Request, id strin
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Values What a partner, space, item or meeting sets, and what it may set
+// (GET /api/v1/values/{where})
+func (_ Unimplemented) Values(w http.ResponseWriter, r *http.Request, where WhereParam) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// UnsetValue Take a value away
+// (DELETE /api/v1/values/{where}/{rule})
+func (_ Unimplemented) UnsetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params UnsetValueParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetValue Set a value below the organisation
+// (PUT /api/v1/values/{where}/{rule})
+func (_ Unimplemented) SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Dump Policy and inventory as a file
 // (GET /api/v1/world)
 func (_ Unimplemented) Dump(w http.ResponseWriter, r *http.Request, params DumpParams) {
@@ -1344,6 +2357,12 @@ func (_ Unimplemented) Dump(w http.ResponseWriter, r *http.Request, params DumpP
 // Load Load a file, all or nothing
 // (POST /api/v1/world)
 func (_ Unimplemented) Load(w http.ResponseWriter, r *http.Request, params LoadParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Would Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+// (POST /api/v1/would)
+func (_ Unimplemented) Would(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -1535,6 +2554,91 @@ func (siw *ServerInterfaceWrapper) Changes(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// Choices operation middleware
+func (siw *ServerInterfaceWrapper) Choices(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChoicesParams
+
+	// ------------- Required query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "rule", r.URL.Query(), &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "rule"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "rule", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "where" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "where", r.URL.Query(), &params.Where, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "where"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "where", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", r.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "person"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "party" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "party", r.URL.Query(), &params.Party, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "party"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "party", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Choices(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Complete operation middleware
 func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Request) {
 
@@ -1640,6 +2744,570 @@ func (siw *ServerInterfaceWrapper) TestDomain(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// ListExceptions operation middleware
+func (siw *ServerInterfaceWrapper) ListExceptions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListExceptionsParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", r.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "person"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListExceptions(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddException operation middleware
+func (siw *ServerInterfaceWrapper) AddException(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddExceptionParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddException(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImportExceptions operation middleware
+func (siw *ServerInterfaceWrapper) ImportExceptions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportExceptionsParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "only_good" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "only_good", r.URL.Query(), &params.OnlyGood, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "only_good"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "only_good", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImportExceptions(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetException operation middleware
+func (siw *ServerInterfaceWrapper) GetException(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetException(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetException operation middleware
+func (siw *ServerInterfaceWrapper) SetException(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetExceptionParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetException(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndException operation middleware
+func (siw *ServerInterfaceWrapper) EndException(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndExceptionParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndException(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ProlongException operation middleware
+func (siw *ServerInterfaceWrapper) ProlongException(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ProlongExceptionParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ProlongException(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListFindings operation middleware
+func (siw *ServerInterfaceWrapper) ListFindings(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListFindingsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "about" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "about", r.URL.Query(), &params.About, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "about"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "about", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "hints" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "hints", r.URL.Query(), &params.Hints, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "hints"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "hints", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListFindings(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReopenFinding operation middleware
+func (siw *ServerInterfaceWrapper) ReopenFinding(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReopenFindingParams
+
+	// ------------- Required query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "id", r.URL.Query(), &params.Id, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "id"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReopenFinding(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AcceptFinding operation middleware
+func (siw *ServerInterfaceWrapper) AcceptFinding(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AcceptFinding(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListForwarders operation middleware
+func (siw *ServerInterfaceWrapper) ListForwarders(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListForwardersParams
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", r.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "person"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListForwarders(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveForwarder operation middleware
+func (siw *ServerInterfaceWrapper) RemoveForwarder(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", chi.URLParam(r, "person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "address" -------------
+	var address string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", chi.URLParam(r, "address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "address", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveForwarderParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveForwarder(w, r, person, address, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Journal operation middleware
 func (siw *ServerInterfaceWrapper) Journal(w http.ResponseWriter, r *http.Request) {
 
@@ -1730,6 +3398,78 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.VerifyJournal(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListLinks operation middleware
+func (siw *ServerInterfaceWrapper) ListLinks(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLinksParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "item" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "item", r.URL.Query(), &params.Item, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "item"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "item", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListLinks(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndLink operation middleware
+func (siw *ServerInterfaceWrapper) EndLink(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndLink(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2069,6 +3809,91 @@ func (siw *ServerInterfaceWrapper) SetStanding(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// ListPeople operation middleware
+func (siw *ServerInterfaceWrapper) ListPeople(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPeopleParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListPeople(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetPerson operation middleware
+func (siw *ServerInterfaceWrapper) GetPerson(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetPerson(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Reach operation middleware
 func (siw *ServerInterfaceWrapper) Reach(w http.ResponseWriter, r *http.Request) {
 
@@ -2280,6 +4105,91 @@ func (siw *ServerInterfaceWrapper) SignIn(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// ListSpaces operation middleware
+func (siw *ServerInterfaceWrapper) ListSpaces(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListSpacesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListSpaces(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetSpace operation middleware
+func (siw *ServerInterfaceWrapper) GetSpace(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetSpace(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(w http.ResponseWriter, r *http.Request) {
 
@@ -2325,6 +4235,163 @@ func (siw *ServerInterfaceWrapper) EndToken(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EndToken(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Values operation middleware
+func (siw *ServerInterfaceWrapper) Values(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "where" -------------
+	var where WhereParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "where", chi.URLParam(r, "where"), &where, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "where", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Values(w, r, where)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// UnsetValue operation middleware
+func (siw *ServerInterfaceWrapper) UnsetValue(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "where" -------------
+	var where WhereParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "where", chi.URLParam(r, "where"), &where, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "where", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", chi.URLParam(r, "rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "rule", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UnsetValueParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.UnsetValue(w, r, where, rule, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetValue operation middleware
+func (siw *ServerInterfaceWrapper) SetValue(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "where" -------------
+	var where WhereParam
+
+	err = runtime.BindStyledParameterWithOptions("simple", "where", chi.URLParam(r, "where"), &where, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "where", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", chi.URLParam(r, "rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "rule", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetValueParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetValue(w, r, where, rule, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2404,6 +4471,20 @@ func (siw *ServerInterfaceWrapper) Load(w http.ResponseWriter, r *http.Request) 
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Load(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Would operation middleware
+func (siw *ServerInterfaceWrapper) Would(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Would(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2609,6 +4690,75 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/domains/test", wrapper.TestDomain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/choices", wrapper.Choices)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/values/{where}", wrapper.Values)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/values/{where}/{rule}", wrapper.UnsetValue)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/values/{where}/{rule}", wrapper.SetValue)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/exceptions", wrapper.ListExceptions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/exceptions", wrapper.AddException)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/exceptions/import", wrapper.ImportExceptions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/exceptions/{id}", wrapper.GetException)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/exceptions/{id}", wrapper.SetException)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/exceptions/{id}/end", wrapper.EndException)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/exceptions/{id}/prolong", wrapper.ProlongException)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/spaces", wrapper.ListSpaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/spaces/{id}", wrapper.GetSpace)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/people", wrapper.ListPeople)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/people/{id}", wrapper.GetPerson)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/links", wrapper.ListLinks)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/links/{id}/end", wrapper.EndLink)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/forwarders", wrapper.ListForwarders)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/forwarders/{person}/{address}", wrapper.RemoveForwarder)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/findings", wrapper.ListFindings)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/findings/acceptance", wrapper.ReopenFinding)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/findings/acceptance", wrapper.AcceptFinding)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/would", wrapper.Would)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
@@ -2971,6 +5121,45 @@ func (response ChangesdefaultApplicationProblemPlusJSONResponse) VisitChangesRes
 	return err
 }
 
+type ChoicesRequestObject struct {
+	Params ChoicesParams
+}
+
+type ChoicesResponseObject interface {
+	VisitChoicesResponse(w http.ResponseWriter) error
+}
+
+type Choices200JSONResponse Choices
+
+func (response Choices200JSONResponse) VisitChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChoicesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChoicesdefaultApplicationProblemPlusJSONResponse) VisitChoicesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CompleteRequestObject struct {
 	Params CompleteParams
 }
@@ -3040,6 +5229,504 @@ type TestDomaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestDomaindefaultApplicationProblemPlusJSONResponse) VisitTestDomainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExceptionsRequestObject struct {
+	Params ListExceptionsParams
+}
+
+type ListExceptionsResponseObject interface {
+	VisitListExceptionsResponse(w http.ResponseWriter) error
+}
+
+type ListExceptions200JSONResponse struct {
+	Exceptions []Exception `json:"exceptions"`
+}
+
+func (response ListExceptions200JSONResponse) VisitListExceptionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExceptionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListExceptionsdefaultApplicationProblemPlusJSONResponse) VisitListExceptionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddExceptionRequestObject struct {
+	Params AddExceptionParams
+	Body   *AddExceptionJSONRequestBody
+}
+
+type AddExceptionResponseObject interface {
+	VisitAddExceptionResponse(w http.ResponseWriter) error
+}
+
+type AddException201ResponseHeaders struct {
+	ETag *string
+}
+
+type AddException201JSONResponse struct {
+	Body    Exception
+	Headers AddException201ResponseHeaders
+}
+
+func (response AddException201JSONResponse) VisitAddExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddExceptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddExceptiondefaultApplicationProblemPlusJSONResponse) VisitAddExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportExceptionsRequestObject struct {
+	Params ImportExceptionsParams
+	Body   io.Reader
+}
+
+type ImportExceptionsResponseObject interface {
+	VisitImportExceptionsResponse(w http.ResponseWriter) error
+}
+
+type ImportExceptions200JSONResponse Imported
+
+func (response ImportExceptions200JSONResponse) VisitImportExceptionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportExceptionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportExceptionsdefaultApplicationProblemPlusJSONResponse) VisitImportExceptionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExceptionRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetExceptionResponseObject interface {
+	VisitGetExceptionResponse(w http.ResponseWriter) error
+}
+
+type GetException200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetException200JSONResponse struct {
+	Body    Exception
+	Headers GetException200ResponseHeaders
+}
+
+func (response GetException200JSONResponse) VisitGetExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExceptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExceptiondefaultApplicationProblemPlusJSONResponse) VisitGetExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetExceptionRequestObject struct {
+	Id     string `json:"id"`
+	Params SetExceptionParams
+	Body   *SetExceptionJSONRequestBody
+}
+
+type SetExceptionResponseObject interface {
+	VisitSetExceptionResponse(w http.ResponseWriter) error
+}
+
+type SetException200ResponseHeaders struct {
+	ETag *string
+}
+
+type SetException200JSONResponse struct {
+	Body    Exception
+	Headers SetException200ResponseHeaders
+}
+
+func (response SetException200JSONResponse) VisitSetExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetExceptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetExceptiondefaultApplicationProblemPlusJSONResponse) VisitSetExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndExceptionRequestObject struct {
+	Id     string `json:"id"`
+	Params EndExceptionParams
+	Body   *EndExceptionJSONRequestBody
+}
+
+type EndExceptionResponseObject interface {
+	VisitEndExceptionResponse(w http.ResponseWriter) error
+}
+
+type EndException204Response struct {
+}
+
+func (response EndException204Response) VisitEndExceptionResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndExceptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndExceptiondefaultApplicationProblemPlusJSONResponse) VisitEndExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProlongExceptionRequestObject struct {
+	Id     string `json:"id"`
+	Params ProlongExceptionParams
+	Body   *ProlongExceptionJSONRequestBody
+}
+
+type ProlongExceptionResponseObject interface {
+	VisitProlongExceptionResponse(w http.ResponseWriter) error
+}
+
+type ProlongException200ResponseHeaders struct {
+	ETag *string
+}
+
+type ProlongException200JSONResponse struct {
+	Body    Exception
+	Headers ProlongException200ResponseHeaders
+}
+
+func (response ProlongException200JSONResponse) VisitProlongExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProlongExceptiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProlongExceptiondefaultApplicationProblemPlusJSONResponse) VisitProlongExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFindingsRequestObject struct {
+	Params ListFindingsParams
+}
+
+type ListFindingsResponseObject interface {
+	VisitListFindingsResponse(w http.ResponseWriter) error
+}
+
+type ListFindings200JSONResponse Findings
+
+func (response ListFindings200JSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFindingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFindingsdefaultApplicationProblemPlusJSONResponse) VisitListFindingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReopenFindingRequestObject struct {
+	Params ReopenFindingParams
+}
+
+type ReopenFindingResponseObject interface {
+	VisitReopenFindingResponse(w http.ResponseWriter) error
+}
+
+type ReopenFinding204Response struct {
+}
+
+func (response ReopenFinding204Response) VisitReopenFindingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ReopenFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReopenFindingdefaultApplicationProblemPlusJSONResponse) VisitReopenFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptFindingRequestObject struct {
+	Body *AcceptFindingJSONRequestBody
+}
+
+type AcceptFindingResponseObject interface {
+	VisitAcceptFindingResponse(w http.ResponseWriter) error
+}
+
+type AcceptFinding204Response struct {
+}
+
+func (response AcceptFinding204Response) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type AcceptFindingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptFindingdefaultApplicationProblemPlusJSONResponse) VisitAcceptFindingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListForwardersRequestObject struct {
+	Params ListForwardersParams
+}
+
+type ListForwardersResponseObject interface {
+	VisitListForwardersResponse(w http.ResponseWriter) error
+}
+
+type ListForwarders200JSONResponse struct {
+	Forwarders []Forwarder `json:"forwarders"`
+}
+
+func (response ListForwarders200JSONResponse) VisitListForwardersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListForwardersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListForwardersdefaultApplicationProblemPlusJSONResponse) VisitListForwardersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveForwarderRequestObject struct {
+	Person  string `json:"person"`
+	Address string `json:"address"`
+	Params  RemoveForwarderParams
+}
+
+type RemoveForwarderResponseObject interface {
+	VisitRemoveForwarderResponse(w http.ResponseWriter) error
+}
+
+type RemoveForwarder204Response struct {
+}
+
+func (response RemoveForwarder204Response) VisitRemoveForwarderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveForwarderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveForwarderdefaultApplicationProblemPlusJSONResponse) VisitRemoveForwarderResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3125,6 +5812,81 @@ type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLinksRequestObject struct {
+	Params ListLinksParams
+}
+
+type ListLinksResponseObject interface {
+	VisitListLinksResponse(w http.ResponseWriter) error
+}
+
+type ListLinks200JSONResponse struct {
+	Links []Link `json:"links"`
+}
+
+func (response ListLinks200JSONResponse) VisitListLinksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLinksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLinksdefaultApplicationProblemPlusJSONResponse) VisitListLinksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndLinkRequestObject struct {
+	Id   string `json:"id"`
+	Body *EndLinkJSONRequestBody
+}
+
+type EndLinkResponseObject interface {
+	VisitEndLinkResponse(w http.ResponseWriter) error
+}
+
+type EndLink204Response struct {
+}
+
+func (response EndLink204Response) VisitEndLinkResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndLinkdefaultApplicationProblemPlusJSONResponse) VisitEndLinkResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -3519,6 +6281,87 @@ func (response SetStandingdefaultApplicationProblemPlusJSONResponse) VisitSetSta
 	return err
 }
 
+type ListPeopleRequestObject struct {
+	Params ListPeopleParams
+}
+
+type ListPeopleResponseObject interface {
+	VisitListPeopleResponse(w http.ResponseWriter) error
+}
+
+type ListPeople200JSONResponse struct {
+	Next   string        `json:"next"`
+	People []PersonBrief `json:"people"`
+}
+
+func (response ListPeople200JSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPeopledefaultApplicationProblemPlusJSONResponse) VisitListPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPersonRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetPersonResponseObject interface {
+	VisitGetPersonResponse(w http.ResponseWriter) error
+}
+
+type GetPerson200JSONResponse PersonView
+
+func (response GetPerson200JSONResponse) VisitGetPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPersondefaultApplicationProblemPlusJSONResponse) VisitGetPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReachRequestObject struct {
 	Params ReachParams
 }
@@ -3847,6 +6690,87 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type ListSpacesRequestObject struct {
+	Params ListSpacesParams
+}
+
+type ListSpacesResponseObject interface {
+	VisitListSpacesResponse(w http.ResponseWriter) error
+}
+
+type ListSpaces200JSONResponse struct {
+	Next   string       `json:"next"`
+	Spaces []SpaceBrief `json:"spaces"`
+}
+
+func (response ListSpaces200JSONResponse) VisitListSpacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSpacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSpacesdefaultApplicationProblemPlusJSONResponse) VisitListSpacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSpaceRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetSpaceResponseObject interface {
+	VisitGetSpaceResponse(w http.ResponseWriter) error
+}
+
+type GetSpace200JSONResponse SpaceView
+
+func (response GetSpace200JSONResponse) VisitGetSpaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSpacedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSpacedefaultApplicationProblemPlusJSONResponse) VisitGetSpaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -3959,6 +6883,158 @@ func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenR
 	return err
 }
 
+type ValuesRequestObject struct {
+	Where WhereParam `json:"where"`
+}
+
+type ValuesResponseObject interface {
+	VisitValuesResponse(w http.ResponseWriter) error
+}
+
+type Values200ResponseHeaders struct {
+	ETag *string
+}
+
+type Values200JSONResponse struct {
+	Body    Values
+	Headers Values200ResponseHeaders
+}
+
+func (response Values200JSONResponse) VisitValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ValuesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ValuesdefaultApplicationProblemPlusJSONResponse) VisitValuesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnsetValueRequestObject struct {
+	Where  WhereParam `json:"where"`
+	Rule   string     `json:"rule"`
+	Params UnsetValueParams
+}
+
+type UnsetValueResponseObject interface {
+	VisitUnsetValueResponse(w http.ResponseWriter) error
+}
+
+type UnsetValue200ResponseHeaders struct {
+	ETag *string
+}
+
+type UnsetValue200JSONResponse struct {
+	Body    Values
+	Headers UnsetValue200ResponseHeaders
+}
+
+func (response UnsetValue200JSONResponse) VisitUnsetValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UnsetValuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UnsetValuedefaultApplicationProblemPlusJSONResponse) VisitUnsetValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetValueRequestObject struct {
+	Where  WhereParam `json:"where"`
+	Rule   string     `json:"rule"`
+	Params SetValueParams
+	Body   *SetValueJSONRequestBody
+}
+
+type SetValueResponseObject interface {
+	VisitSetValueResponse(w http.ResponseWriter) error
+}
+
+type SetValue200ResponseHeaders struct {
+	ETag *string
+}
+
+type SetValue200JSONResponse struct {
+	Body    Values
+	Headers SetValue200ResponseHeaders
+}
+
+func (response SetValue200JSONResponse) VisitSetValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetValuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetValuedefaultApplicationProblemPlusJSONResponse) VisitSetValueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DumpRequestObject struct {
 	Params DumpParams
 }
@@ -4044,6 +7120,45 @@ func (response LoaddefaultApplicationProblemPlusJSONResponse) VisitLoadResponse(
 	return err
 }
 
+type WouldRequestObject struct {
+	Body *WouldJSONRequestBody
+}
+
+type WouldResponseObject interface {
+	VisitWouldResponse(w http.ResponseWriter) error
+}
+
+type Would200JSONResponse Would
+
+func (response Would200JSONResponse) VisitWouldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WoulddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WoulddefaultApplicationProblemPlusJSONResponse) VisitWouldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ListAccounts Accounts that may sign in
@@ -4070,18 +7185,63 @@ type StrictServerInterface interface {
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(ctx context.Context, request ChangesRequestObject) (ChangesResponseObject, error)
+	// Choices Every value of a rule for a place, available or not, and whose word stands against it
+	// (GET /api/v1/choices)
+	Choices(ctx context.Context, request ChoicesRequestObject) (ChoicesResponseObject, error)
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(ctx context.Context, request TestDomainRequestObject) (TestDomainResponseObject, error)
+	// ListExceptions Exceptions for people and groups
+	// (GET /api/v1/exceptions)
+	ListExceptions(ctx context.Context, request ListExceptionsRequestObject) (ListExceptionsResponseObject, error)
+	// AddException Make an exception
+	// (POST /api/v1/exceptions)
+	AddException(ctx context.Context, request AddExceptionRequestObject) (AddExceptionResponseObject, error)
+	// ImportExceptions Make or change many exceptions from a list, with a result for every line
+	// (POST /api/v1/exceptions/import)
+	ImportExceptions(ctx context.Context, request ImportExceptionsRequestObject) (ImportExceptionsResponseObject, error)
+	// GetException An exception
+	// (GET /api/v1/exceptions/{id})
+	GetException(ctx context.Context, request GetExceptionRequestObject) (GetExceptionResponseObject, error)
+	// SetException Change an exception
+	// (PUT /api/v1/exceptions/{id})
+	SetException(ctx context.Context, request SetExceptionRequestObject) (SetExceptionResponseObject, error)
+	// EndException End an exception now; one that has not begun is taken away
+	// (POST /api/v1/exceptions/{id}/end)
+	EndException(ctx context.Context, request EndExceptionRequestObject) (EndExceptionResponseObject, error)
+	// ProlongException Move the end of an exception further away
+	// (POST /api/v1/exceptions/{id}/prolong)
+	ProlongException(ctx context.Context, request ProlongExceptionRequestObject) (ProlongExceptionResponseObject, error)
+	// ListFindings What was noticed and somebody should decide about
+	// (GET /api/v1/findings)
+	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
+	// ReopenFinding Take an acceptance back
+	// (DELETE /api/v1/findings/acceptance)
+	ReopenFinding(ctx context.Context, request ReopenFindingRequestObject) (ReopenFindingResponseObject, error)
+	// AcceptFinding Let a finding be, with a reason and an end
+	// (POST /api/v1/findings/acceptance)
+	AcceptFinding(ctx context.Context, request AcceptFindingRequestObject) (AcceptFindingResponseObject, error)
+	// ListForwarders Mail that is forwarded automatically, and whether it may be
+	// (GET /api/v1/forwarders)
+	ListForwarders(ctx context.Context, request ListForwardersRequestObject) (ListForwardersResponseObject, error)
+	// RemoveForwarder Remove a forwarder
+	// (DELETE /api/v1/forwarders/{person}/{address})
+	RemoveForwarder(ctx context.Context, request RemoveForwarderRequestObject) (RemoveForwarderResponseObject, error)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(ctx context.Context, request JournalRequestObject) (JournalResponseObject, error)
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListLinks Links and whether they work
+	// (GET /api/v1/links)
+	ListLinks(ctx context.Context, request ListLinksRequestObject) (ListLinksResponseObject, error)
+	// EndLink End a link now
+	// (POST /api/v1/links/{id}/end)
+	EndLink(ctx context.Context, request EndLinkRequestObject) (EndLinkResponseObject, error)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(ctx context.Context, request OverviewRequestObject) (OverviewResponseObject, error)
@@ -4106,6 +7266,12 @@ type StrictServerInterface interface {
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(ctx context.Context, request SetStandingRequestObject) (SetStandingResponseObject, error)
+	// ListPeople People of ours
+	// (GET /api/v1/people)
+	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
+	// GetPerson A person of ours, the exceptions in force, and who reaches them
+	// (GET /api/v1/people/{id})
+	GetPerson(ctx context.Context, request GetPersonRequestObject) (GetPersonResponseObject, error)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
@@ -4130,6 +7296,12 @@ type StrictServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ListSpaces Spaces; a member sees the own ones
+	// (GET /api/v1/spaces)
+	ListSpaces(ctx context.Context, request ListSpacesRequestObject) (ListSpacesResponseObject, error)
+	// GetSpace A space, what it sets, what is in it, and who reaches it
+	// (GET /api/v1/spaces/{id})
+	GetSpace(ctx context.Context, request GetSpaceRequestObject) (GetSpaceResponseObject, error)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -4139,12 +7311,24 @@ type StrictServerInterface interface {
 	// EndToken End a token
 	// (DELETE /api/v1/tokens/{id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
+	// Values What a partner, space, item or meeting sets, and what it may set
+	// (GET /api/v1/values/{where})
+	Values(ctx context.Context, request ValuesRequestObject) (ValuesResponseObject, error)
+	// UnsetValue Take a value away
+	// (DELETE /api/v1/values/{where}/{rule})
+	UnsetValue(ctx context.Context, request UnsetValueRequestObject) (UnsetValueResponseObject, error)
+	// SetValue Set a value below the organisation
+	// (PUT /api/v1/values/{where}/{rule})
+	SetValue(ctx context.Context, request SetValueRequestObject) (SetValueResponseObject, error)
 	// Dump Policy and inventory as a file
 	// (GET /api/v1/world)
 	Dump(ctx context.Context, request DumpRequestObject) (DumpResponseObject, error)
 	// Load Load a file, all or nothing
 	// (POST /api/v1/world)
 	Load(ctx context.Context, request LoadRequestObject) (LoadResponseObject, error)
+	// Would Everything that a grant, a bundle, an invitation or a link would open that is not there yet
+	// (POST /api/v1/would)
+	Would(ctx context.Context, request WouldRequestObject) (WouldResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx context.Context, w http.ResponseWriter, r *http.Request, request any) (any, error)
@@ -4406,6 +7590,32 @@ func (sh *strictHandler) Changes(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Choices operation middleware
+func (sh *strictHandler) Choices(w http.ResponseWriter, r *http.Request, params ChoicesParams) {
+	var request ChoicesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Choices(ctx, request.(ChoicesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Choices")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChoicesResponseObject); ok {
+		if err := validResponse.VisitChoicesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Complete operation middleware
 func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request, params CompleteParams) {
 	var request CompleteRequestObject
@@ -4458,6 +7668,358 @@ func (sh *strictHandler) TestDomain(w http.ResponseWriter, r *http.Request, para
 	}
 }
 
+// ListExceptions operation middleware
+func (sh *strictHandler) ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams) {
+	var request ListExceptionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListExceptions(ctx, request.(ListExceptionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListExceptions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListExceptionsResponseObject); ok {
+		if err := validResponse.VisitListExceptionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddException operation middleware
+func (sh *strictHandler) AddException(w http.ResponseWriter, r *http.Request, params AddExceptionParams) {
+	var request AddExceptionRequestObject
+
+	request.Params = params
+
+	var body AddExceptionJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddException(ctx, request.(AddExceptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddException")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddExceptionResponseObject); ok {
+		if err := validResponse.VisitAddExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportExceptions operation middleware
+func (sh *strictHandler) ImportExceptions(w http.ResponseWriter, r *http.Request, params ImportExceptionsParams) {
+	var request ImportExceptionsRequestObject
+
+	request.Params = params
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportExceptions(ctx, request.(ImportExceptionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportExceptions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ImportExceptionsResponseObject); ok {
+		if err := validResponse.VisitImportExceptionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetException operation middleware
+func (sh *strictHandler) GetException(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetExceptionRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetException(ctx, request.(GetExceptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetException")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetExceptionResponseObject); ok {
+		if err := validResponse.VisitGetExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetException operation middleware
+func (sh *strictHandler) SetException(w http.ResponseWriter, r *http.Request, id string, params SetExceptionParams) {
+	var request SetExceptionRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body SetExceptionJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetException(ctx, request.(SetExceptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetException")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetExceptionResponseObject); ok {
+		if err := validResponse.VisitSetExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndException operation middleware
+func (sh *strictHandler) EndException(w http.ResponseWriter, r *http.Request, id string, params EndExceptionParams) {
+	var request EndExceptionRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body EndExceptionJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndException(ctx, request.(EndExceptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndException")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndExceptionResponseObject); ok {
+		if err := validResponse.VisitEndExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ProlongException operation middleware
+func (sh *strictHandler) ProlongException(w http.ResponseWriter, r *http.Request, id string, params ProlongExceptionParams) {
+	var request ProlongExceptionRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body ProlongExceptionJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ProlongException(ctx, request.(ProlongExceptionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProlongException")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ProlongExceptionResponseObject); ok {
+		if err := validResponse.VisitProlongExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFindings operation middleware
+func (sh *strictHandler) ListFindings(w http.ResponseWriter, r *http.Request, params ListFindingsParams) {
+	var request ListFindingsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFindings(ctx, request.(ListFindingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFindings")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListFindingsResponseObject); ok {
+		if err := validResponse.VisitListFindingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReopenFinding operation middleware
+func (sh *strictHandler) ReopenFinding(w http.ResponseWriter, r *http.Request, params ReopenFindingParams) {
+	var request ReopenFindingRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReopenFinding(ctx, request.(ReopenFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReopenFinding")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReopenFindingResponseObject); ok {
+		if err := validResponse.VisitReopenFindingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AcceptFinding operation middleware
+func (sh *strictHandler) AcceptFinding(w http.ResponseWriter, r *http.Request) {
+	var request AcceptFindingRequestObject
+
+	var body AcceptFindingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptFinding(ctx, request.(AcceptFindingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptFinding")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AcceptFindingResponseObject); ok {
+		if err := validResponse.VisitAcceptFindingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListForwarders operation middleware
+func (sh *strictHandler) ListForwarders(w http.ResponseWriter, r *http.Request, params ListForwardersParams) {
+	var request ListForwardersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListForwarders(ctx, request.(ListForwardersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListForwarders")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListForwardersResponseObject); ok {
+		if err := validResponse.VisitListForwardersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveForwarder operation middleware
+func (sh *strictHandler) RemoveForwarder(w http.ResponseWriter, r *http.Request, person string, address string, params RemoveForwarderParams) {
+	var request RemoveForwarderRequestObject
+
+	request.Person = person
+	request.Address = address
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveForwarder(ctx, request.(RemoveForwarderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveForwarder")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveForwarderResponseObject); ok {
+		if err := validResponse.VisitRemoveForwarderResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Journal operation middleware
 func (sh *strictHandler) Journal(w http.ResponseWriter, r *http.Request, params JournalParams) {
 	var request JournalRequestObject
@@ -4501,6 +8063,65 @@ func (sh *strictHandler) VerifyJournal(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
 		if err := validResponse.VisitVerifyJournalResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLinks operation middleware
+func (sh *strictHandler) ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams) {
+	var request ListLinksRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLinks(ctx, request.(ListLinksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLinks")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListLinksResponseObject); ok {
+		if err := validResponse.VisitListLinksResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndLink operation middleware
+func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id string) {
+	var request EndLinkRequestObject
+
+	request.Id = id
+
+	var body EndLinkJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndLink(ctx, request.(EndLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndLink")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndLinkResponseObject); ok {
+		if err := validResponse.VisitEndLinkResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -4746,6 +8367,58 @@ func (sh *strictHandler) SetStanding(w http.ResponseWriter, r *http.Request, id 
 	}
 }
 
+// ListPeople operation middleware
+func (sh *strictHandler) ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams) {
+	var request ListPeopleRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPeople(ctx, request.(ListPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPeople")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListPeopleResponseObject); ok {
+		if err := validResponse.VisitListPeopleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetPerson operation middleware
+func (sh *strictHandler) GetPerson(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetPersonRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPerson(ctx, request.(GetPersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPerson")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetPersonResponseObject); ok {
+		if err := validResponse.VisitGetPersonResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Reach operation middleware
 func (sh *strictHandler) Reach(w http.ResponseWriter, r *http.Request, params ReachParams) {
 	var request ReachRequestObject
@@ -4968,6 +8641,58 @@ func (sh *strictHandler) SignIn(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// ListSpaces operation middleware
+func (sh *strictHandler) ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams) {
+	var request ListSpacesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSpaces(ctx, request.(ListSpacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSpaces")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListSpacesResponseObject); ok {
+		if err := validResponse.VisitListSpacesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetSpace operation middleware
+func (sh *strictHandler) GetSpace(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetSpaceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSpace(ctx, request.(GetSpaceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSpace")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetSpaceResponseObject); ok {
+		if err := validResponse.VisitGetSpaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(w http.ResponseWriter, r *http.Request) {
 	var request ListTokensRequestObject
@@ -5049,6 +8774,95 @@ func (sh *strictHandler) EndToken(w http.ResponseWriter, r *http.Request, id str
 	}
 }
 
+// Values operation middleware
+func (sh *strictHandler) Values(w http.ResponseWriter, r *http.Request, where WhereParam) {
+	var request ValuesRequestObject
+
+	request.Where = where
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Values(ctx, request.(ValuesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Values")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ValuesResponseObject); ok {
+		if err := validResponse.VisitValuesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// UnsetValue operation middleware
+func (sh *strictHandler) UnsetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params UnsetValueParams) {
+	var request UnsetValueRequestObject
+
+	request.Where = where
+	request.Rule = rule
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.UnsetValue(ctx, request.(UnsetValueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UnsetValue")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(UnsetValueResponseObject); ok {
+		if err := validResponse.VisitUnsetValueResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetValue operation middleware
+func (sh *strictHandler) SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams) {
+	var request SetValueRequestObject
+
+	request.Where = where
+	request.Rule = rule
+	request.Params = params
+
+	var body SetValueJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetValue(ctx, request.(SetValueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetValue")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetValueResponseObject); ok {
+		if err := validResponse.VisitSetValueResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Dump operation middleware
 func (sh *strictHandler) Dump(w http.ResponseWriter, r *http.Request, params DumpParams) {
 	var request DumpRequestObject
@@ -5103,102 +8917,185 @@ func (sh *strictHandler) Load(w http.ResponseWriter, r *http.Request, params Loa
 	}
 }
 
+// Would operation middleware
+func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
+	var request WouldRequestObject
+
+	var body WouldJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Would(ctx, request.(WouldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Would")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WouldResponseObject); ok {
+		if err := validResponse.VisitWouldResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Base64 encoded, compressed with deflate, json marshaled OpenAPI spec.
 // Stored as a slice of fixed-width chunks rather than one concatenated
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1pc9w4evBfQfHdqjeZpSx57HV25C/xoZlS1rPjWKp1Ko6igsinmxiRAA2AavW49N9TOMkmAR5Sy+PN",
-	"5pNbJht48Nwn+kuSsapmFKgUyfGXpMYcVyCB67/eNFwwrj7lIDJOakkYTY4TCrcSsRWSBaAarwFdwYpx",
-	"SNKEqMefG+DbJE0oriA5TjKzSpqIrIAKq+UqfPsO6FoWyfGzo6M0kdtavSkkJ3Sd3N2lyWkOVc0k0Gz7",
-	"F9gOQTgvAAlcAbqGLdoQWRCKMMrxFnGoAUuhgVsRLiTCVGyAO+gKwLn+y4LX2elAbRWB86mCsyLU/f3n",
-	"INSrn7HMiiG4J+d47TAmJJaAZIGl/jMrMF0D2mCBKpwDWnFWRWFdHZgNxoAcgvWOVESqV0PkKfXD3oKk",
-	"aqrk+E/2zOavp35pQiWsgeu133O4IbAZHvkMb9FGHXLDmjJ3x8TUf6RMUW0d4ZrartsFzG5/xVgJmOrt",
-	"Pxbb94pnwxzCAQtGW1z/yhpOcYmuAWoR2XhTjPFAAL93acJB1IwK0FLznrOrEjREGaMSqEY9ruuSZFgB",
-	"d1ibN/74q1CQfuls9gcOq+Q4+X+HrVgemqfi0K2rd9w960d1QCLQhjNLcvsltearLGONAaLmrAYuiQE0",
-	"JwJflZCHUOvQ8aV/3DSpgVu4B484K2HqGB/UOwZpnxvC1fafzGb2+36HtIXwwqOdXf0KmVSb2XO9MtI9",
-	"OB1ujz2AM2M0Jwp3+k0ioRLB9+x/YM7xNtFYz4gg5vBAlVB8SragOImyDoztAmssYXePMdT8hCUMt+2h",
-	"yp2rA83OgdymIyh7owVQIyk3X8Pl+w7yVrgUkC7ilhoLsWE870nM9z2t+fT7dIyhhhJsninVyRou0KZg",
-	"qMBGuVtEvEQUIIccrRhHGFVQXWmVOaEWlzBrqpXCxKsfiyGt9BZhQkjLRj2mzXMOQgxxoTXJrXxiX1DC",
-	"bo6dpEtkVyFxuPgvDUdsQ1ENrC4BYXGNtEkIkJmDACqBxyH0ryBNHhFch4NgDc9gofwJ4DckCx9NElmG",
-	"noQ1jXm7XbELUurJ0D2wRV6QmvdQQfbZfOWwq+4CyMGepwKbqUeXMRSlcb77WLAKsUYKkoOWus8NCPVM",
-	"cSC+Yk2HTzrL/S9Qu2lyTWgehM+J11BdqSfez2s0g6BNARwQ0Qb6mrINDWHMcV/YrNqHl1G5Vs6Sw9CK",
-	"8UoRQLlpL54nQ68tTSxo09LiXrTI8EzWAVhTe8cYtRYqYJY6nN8BOyRVrzFfaKI6XNzR/s+D2j9Mw1co",
-	"ZxUm9CVSxsRrgYl4RR0EWxM25S5q5JtNRMSnHWDiDW4EDNVLVmBCZ3P5G/X2mYQ6xOoZy8OMVeJtSNkr",
-	"XtePjG+tiL9jizp4NlYqKEZwK0MaRznrDOXM6BeEEYdVI3AZWp7VQ30yhoVfzDYBFNSYSxo662nexrr6",
-	"FSvLUe2nwQURdpR4E1HBSsN2FZy2NmkiCyA7ZqejJi3+Bg9ucNmEN9kULKjjUYapi8uIPEY4V2GfkBxL",
-	"xlPlHAA/Pn2bIh3nMPPZokN/dujZhhCi4nOFqwitC0AaYhspXgEiK8NXhsUEJnknWhzXWJqTLTZbUlhk",
-	"hdRMKxfDAEmzdYSQBZR5SIGYo6in6Apn1yF8eKFytHYxeA4r3JTqk+NG5R0rp0wdqcZa3So+D/KDJ3sP",
-	"pCvlwVgzJL3gCrwVcawqVgE+w58yZwkilkMOVBJcioV63OnmkfTL01AcMTMGSee5iH650OHeag1+QiXf",
-	"Ljxcydj1JS7JNYzH3ZM2Z9KODM4UP8g5CDkajQx2N1sHH4HDytBm6EddmyGC8rGDorCF9iEh4+oj9srZ",
-	"JnuIQIwCUksJpJcKcozX+fO1a0NJ1FzeAM+Jcay8HtcO3xXmXBvIrmCr0FabtYaWRMidPEeEN1ufxBKg",
-	"hafdfUTbndBcLTsgdYmFvMzxNmbqhUQly3CpU6waxUKSskQFK3MRVh+RIGBTAB2zTePn18uad+1SaQt7",
-	"6MA/khJOOGeB8CxjZVN1Yel4yCWhEH5SgRB4PUczqiVSt0v7xRCUOgQZyp+PKx0zKZ3kzZqOf+QlFtdB",
-	"zkmTDDs/ZJ6HqN3MgGu0ttCNn1e/lSY+2253Dx3330we1qvP3rHlThiTYwkHklRBCSZh1zIeurFNOKmJ",
-	"ubxkq5nx09JwCz7PfHODxQLZ8HmpiSAOPiftCW28ZiTIRnUkT1Kb+B4Nyd4xbJ35QSRC1ztefudMao8R",
-	"DyD0lcHGdVtlCCWTFlCj7y5ayDurpJ3ag4E9hIq/wuacXUMghwe3NeHm44N4WLrle3WVgm0oYjSDSV/Y",
-	"rGDJ68AKHcZGRYOjXG0nQz8hMc0FwmvliMidvGFXEdEw6e4ZqXBMBAT36mHArG8ACB78BrhjrL5xcNm5",
-	"B7At42tMicDRxNxiRaKzlfNV+pn5wpmMpLgEY/MzCNZ3CC3TiBqoVQ3z83qS5Wz27ufq5aniyA7Cd2Ta",
-	"55w8Du3pu9BbkEKc8r51FfuMQiXOYglPx0SjhT2z9Bvzsvet51O5G4wE0AwSr4PgkfH0ZsB4ykhZoQZq",
-	"iD8hLB3RHwrLJuaK86aEUVEcFwH5N60FQnsq7WWSrvPEybwekgClBq1n7Zw1nElyAz0GM/+GvDW3xKUg",
-	"NJvhb2mtbmNVxzEdQDxVHP78aTvCoFljhN3vVSnsSMRkEPtAVq/w7an52k6y1ZOF5DM6JOIx90TCwcnD",
-	"brLhKN2PgFT4tvvK0+djMjNd7dyXDPXA+vNRRKz2Lg2dI744SqO+8NIabStGY3LgFfkuq685tv8/NNbr",
-	"BkTsmc7lBZ/1gyqzSOp28l8NAtt2nvQTmRKTMpysUbHxfPlrw+mAElyRYE70XHdiQZkbj9H3qYSpLpuY",
-	"dxWtXpr/+DI7I3ruM84TAPX9afW0Uzs2wIYo8e+2Srq0gOVLuFPMjmUoNVaxCqhMdSechBQxjnK8Fbqn",
-	"DEmW4y3CAv3xWf4SYZMVJgKpkDid3NCW96f4wx38jX29V9rcBVhFV8da/vrp2lCy01Use4emrk6X2mYR",
-	"XY8oCb0+Pn2rMPDdv/pU2URVMFr8HFY9x4j+pkXVItr7ZgGnMjlkjCv0FExbeXWooLJcUvi8BqgvM1Zv",
-	"I4083Q6P6dbCARI+ADYNkKGczvw8TUnogjBHb/qO0KBr9g0UzWXiTjSRYGkPsrCZJBphZq52PCvzd98O",
-	"jT5oHbQtbt4YodeEItEKT3/+TneDaahs8bYyuh5zQDhWDoi3Fw0yaq5rKNQPEejPi7REGOIEGcE2p3nv",
-	"qVuQVQs2OTGflDybhjfT+RZC6QdbdO6Xd26IiNTm7bPLtrFh8MoVlCaZOk9EmxJe628EG3xM3TNoqe1D",
-	"Q79+T1nHkYlFuXBbMwFifHEiUMmYMFktZVIMatJI4fcyCvErv+R0CXihkJWujXu+yLCKyPDiY610AiKk",
-	"6KZXdB+mAKm7IaSAchXElihwvcPJYkNMB3sJN1AqMcFb3WMDsmC6lpQVjOyY2B3/kMsu8iNvxFEV9yK1",
-	"RygWMXQ/sRBOStkYvVUa3oHUuPE7p4E+gO5x+sf3UpoM5NUzmBPTVgxGgv5WRge6wnU7DAnsmxnmc+VY",
-	"1ndB04F7PfVpXg1l7GQzcxkVoTth96APumW+KfY4tx5wEQ2LOupnTW6AKvc8oDe66HacPXfzBWFxEG3n",
-	"wS4t1+die7FFhktAG04kCETkS2SlWdtbATXmWEKOrrYoY1WFRcDln8i1tOI24E3tr9JsGa9FCgV+rRAX",
-	"7WTThyV0bT+GqFKQ6851Md/cdPwnkzq6JJFCtX1s26uiJYMlPk27487yqTthGDVCBEtImeCrIU5+YopP",
-	"qGToPw7enH348UDX0pSrBjfAt0gBBsLZfC24AgmmuCrSrpRDxRYOskxWZx5/0kVjJ+2XLfRZwliWXgYW",
-	"hJZx5e2lYyIAD0pLEEKfUO/5msJW1weYXAGWDV86CXAN27D5V85E8EGsvbp3tGszAqiWCZ6vWa/b1M7s",
-	"LFuJr6Dch34yC4UgO7fFtB7pNX/Ob2/qZ7zUW6lZJbxpsAQ+FqvuqzxeYdODNW+R+DRbw5VftKzc0oZz",
-	"7usWnvEy+8die785xckZRKXns4YTuT1TysfZRa+TiZnQYdcEOpOOcEvKsqku3YutmNXkL7DdaULQSk1r",
-	"D8BcO1/23ULK2swkEroK1Ox/Uoo8RSvIgZvAAdMcwa0EfURRYHUGpOsTuqmPAspYWeIrZt8XDZFwrMeS",
-	"NgVDFd6inOnZ0hQJAGsy1n6q1rYkEKpxucFbvaMxwLp1O+2OoW5sCpg1XDxBOrdt3BY7pYmMWAv0Tx9+",
-	"fIN+eP6nf/nnJ/9FvRd/nHy0aDQNeAbjyVNnm3FNkuPk2ZOnT450E44sNG0On2ygLA/0PMghbmTxG9CD",
-	"jNEVWTfcWaS7NDnEWQZCHN48PQSlA6YeCfesJupBd8pobaI6Jaf61dM8OU7eESFfdQcyOoOs3x8djQyx",
-	"DodXgzpg8YDT3AHIkIgNJ2P92XazDCE4/Nk7k7ZpIpqqwnzbWcowmeJCQdYUaTdJ4rXQsNUkubgLEODw",
-	"ixK6u/6M/ScrmoovWsF0PoI/tOQNjI1811gqcUqOk//+hA9+Ozr44cL+++Ty4OK7PwQqGxdKdwUY4n3j",
-	"+MFCAEK+Zvl2ESfMILONxu52qasOevdANpzFY0NOOW9HSvfALD/ja0CMt2PvqLUZI8ziU68jwuqSh3uV",
-	"1WVTNHZ8dVpSzbLzBNW8+3DUK0JmWOKSrRs9jIc9yuKYF9caK0wE0P5KXD+SLPgy4dcWAztEGpECP2L6",
-	"UI2pLTbIArgO3q5YvnXm2wdzqb6+o2PEx+h0hfm4eLzGfM+y4bacJRivMZ+UCr3gHJHQZ3k4FUzLjNA+",
-	"jy0UgjViVGEdrUGGrFgaE4c8V8dM+4YsBFv7ymHvRhdlgB5DpDQF5kjT0/1vORSlK7wPOXqNOcJ+7oVr",
-	"a+LnQEZl5fDLNWzvjFNegsla9YVmJe9DTn/xiiHkDmqfD6MAtQ3ke8CFWghhjdgAw066Via8n+VZBTsE",
-	"LjoItnmpqD56Y59PqiMVZR/CDVB5ICQHc5vN4Nqb7oUzvduF1FeFHj53Yc0+tDcywCgTKoDfAD/QLSMa",
-	"UJHqQG3FuNXcdtsRflRbOx4M48u9ECZk754eW1uPk9IVnMykQ6hQ25/Fsq2S3eEqJ2ehwawwXJ9jtweF",
-	"82qDuzhouUX+LgozyGZg153vV4AkJ5AjDW1of3/QIBAvjmYfZORiqKeTF0Nd7NUGe9s7r0u3zdFN2WKz",
-	"3hxj3C66D5t8mht7rFBtbTFGSg1o96gCPBpU2qbZQ2mnNoPSdA5CvnVsPEOeWovyAO34iD5rZ1A1Ymwr",
-	"fTXaw4nzsSBZYUdV7ZSquVyo02pmMkrbMSrZJF6UQHYIbrHltbfyKbGdeNPc+xaTb6tAw7rq+Ww1QfK4",
-	"rpmvbIySDmc4fngETuuNbFGlVOdrmJ35xVDL2azkutvVvj9HC53Yr+yDyZm12blNpcoCEIUNCGnuTZzB",
-	"24c3wMnKYjnK6H9TL21bdt9ncMbZNdDL3sRovIevQ+hZY57R5qdNwUqYMXdv3ms3nkNk3WnTyIxVsBdC",
-	"mwC8W1fYYIFwKcGMpEepzDrTcUHK+vG5R9T7fo8YpvzzPaDK1l/MvaH6alNRsM1omGWdyPG0xHv30ixT",
-	"vNiF3LfF2K92Dd/zY4ByV+voK2UVwl8iqGq5RZYSQPORixvma2w3vjflENYtoWYrZU/ch3Ngh09mJ2Pe",
-	"t1HMt5iQ2Z0k+8qpGU/2sO5oA0Bz067e/+TcNJKOBOB7CK7zvL2zZI56OfxC8ruojvkJZMsGj6aKv1ls",
-	"/kIhiss5WSGSLyq3za2lnXWpslA47U3S35BU/gPw0QeoS5zZngB9pRkrSbY1d2V1bxmaLbGHnQHXr8KH",
-	"MSvhUwH35aYlVwX7u6Em53/Hrno6lZ3rmxCmTPuxNg2uAnAidKpEIlyWpg0Vd7t/ul3oo3dl3Xt21B40",
-	"7CT8nzxZK2cpJtkD5Ofwi/kwWsv4ABW7gVjS6wEFjX8AUp1jJWOOVnpgFP+eNjUNLpp3tdjkws+mKji7",
-	"rNadWv/9dPUZyLP2Dod7eg3TkZ773YaHOBgLTMIebgS4p472O/99aGnTDbHp/TpIxmgGXPewfG3FcGaI",
-	"02qDFF3pjk0i9ZQKYlxF6fY2pphS524sOBi+mKHhWbkRkyi+f4kikn/GcknF7DEthMFF7Ec+/D27SGN0",
-	"L6ngE5wVrsaouW8L+lpNynTZg9HO1b5R+rrrRaIpsA/2EpoejQeVbL7N8RZtGM9jv9CyGitcHD16scAf",
-	"dfaY4GTWySw5J9dksPgITXKm/1qTXxd+Uz+rZEpdpklagERuoHCcFw6/qH9GMxYfTK398SRJoz6sbW2d",
-	"//dIVKituz1vuzeRxDE8x+niDqUz1OOLZZkMS61vK43Rmev8ytb8G2SuMzD2oTtN9v+FEWctxe3gcFR2",
-	"7RTggZ77EPGe2J/xNdhxyHN7y+TXSCzY6S7fiPLsxYvxRpT03peJt3NBzl919znYaXVOMjF9YbO7TNzP",
-	"CeXh0bKvmxf3t5dGONiM/eypDR6b5ewPNFkOs22/2rkwuDENqtSVfOIc6qeaYnmAM7KmvzQymdOYqN6F",
-	"HLFmH13/ajG1lKtqZYwKU//tq/KYTTzzo1iPprncFhHSO/zup8VAWTSD4QUdxgqNp/SReu67P0vwlW3G",
-	"CObPHJJeIozMoJ71Bu5PCDsRmBx/uhgwqcnHjfFoR+RaYxD17s/NK3t1tNttZ14Qa3XWqKttF53Vh6Ff",
-	"RfbXS5D+JRYkIOOwl3myXzbUKEbx0qjG7hU/AuGynC0wSs0+1AzvVWb+bixVREZObt2PlOLKGCb3ayDW",
-	"ikl3X4EWoZLA+GSXobOv4cYM1wnNWzJOWa4TnSnbQ/ivkzvurvDHTPQ+n0jHbhg3FxUE1czbpqrn5YgE",
-	"DHug41cLtHfIPhvcILswdbDFVbmwd99cjlnuo9PrvSlW6soYvQEqGdf3PWKzwVxl8o7hfHGg59PJ6dJC",
-	"yxxtNQuvX8+O259BiOXo3G8K7GHYheHcki/VRU6dlfN3oOxqm1111hn//3ShqGIn+T9dKLSbeQ5D2YaX",
-	"yXFyqMlhl4z+Tpd1FjSPtZoP2R8jsanUmiSBuYYa6Olb9KqRxX+e/FX/yzj5zUz4v3p/isyAvFvDTMQn",
-	"dxd3/xMAAP//",
+	"7H1rk9s2tuBfQWmnandn6LSdeLKT9pe1HSfrHSf2unvjWze3bxdEHklIk4ACgC1rXP7vt/AkRAJ8qKl2",
+	"z6NqamKbFAicF877fFrkrNoyClSKxfmnxRZzXIEErv/2suaCcfWnAkTOyVYSRhfnCwofJWIrJDeAtngN",
+	"aAkrxmGRLYh6/HsNfL/IFhRXsDhf5GaVbCHyDVRYLVfhj2+AruVmcf7N48fZQu636k0hOaHrxefP2eJ1",
+	"AdWWSaD5/q+w727hcgNI4ArQDezRjsgNoQijAu8Rhy1gKfTmVoQLiTAVO+BudxvAhf6b3V7wpUfqU4l9",
+	"PlH7rAh1f/9LdNern7DMN93tvrrEawcxIbEEJDdY6r/mG0zXgHZYoAoXgFacVcm9rh6ZD/RtsrutN6Qi",
+	"Ur0aQ0+pH7YWJFVdLc7/bM9s/vbEL02ohDVwvfY7DrcEdt0jX+A92qlD7lhdFu6YmPo/Uqawtk5Qzdau",
+	"G27Mfn7JWAmY6s9/2ACHd4pquzvYYi4p8PPX32dIbHEO+k8VgCR0ff76e8Q4whQRCRXCAq1Iqd5w+9li",
+	"uWm2s1PfWWQLDr/XhEOxOJe8hgQavo6j4cNmn9ipomYOWDDa0MVvrOYUl+gGYCsSQNpt+ug1sonP6gRi",
+	"y6gAzeHvOFuWoHeUMyqBajLB221Jcqw2d7Y1b/zpN6F2+in42B84rBbni/921oiQM/NUnLl19RcPz/pB",
+	"HZAItOPMwsX+SK35PM9hKzHNQe+jKIj6FS7fcbYFLona9QqXArLFNvinTwtStM7/XeT46vDYnqMDqoC3",
+	"n0R+WVNJytYPvx362eeQYH5Vm/RbcCte+R+x5W+QS/UtAwUoXmjBd3jQ5T7ghNjBOo8EseBMn6l/28t9",
+	"uG2z3MD2WW0o6XDvBRF4WUIR42VH05FtboGnzsZZCUO0+F690z6T/pj9vf9C1uyw51zPzXXSOR1ujt3Z",
+	"Z86oIWVDrBIqEX3P/gPmHO8XmnVyIog5PFAlhX9d7EGJA8qCPTYLrLGEw2/0geZHLKH72Rao3LmC3Rwc",
+	"yH20B2QvtcSfyNL91LLFQuwYL2KiN+TJr7M+guqKYfNM3dWs5gLtNgxtsNEmLCCeIQpQQIFW6v5AFVRL",
+	"fUcP3MNTiDXTkn3g1Q+bLq70J+KIkJaMWkRbFByE6MJCXwcf5Vf2BSWxzbEX2RTeVUDsLv625ojtKNoC",
+	"25aAsLhBWgeJoJmDACqBp3foX0EaPSK6DgfBap7DRP4TwG9JQnpKIksYlp5W0pi3mxXDLWUeDeGBLfCi",
+	"2DxCBNln44XDobiLAAd7mop8TD26ToEoS9Pdhw2rEKulIAVorvu9BqGeKQrES1YHdBIs9w8gdrPFDaFF",
+	"dH+OvbriSj3xhkWtCQRpXRURrWXdULaji6gmZKgvoU2Yh9dJvlbauYPQivFKIUDZBd8+XXTNhGxhtzbM",
+	"Le5FCwxPZMGGNbYPLqPmhopcSwHlB9uOcdULzCdeUQEVB9L/aVT6x3H4HBWswoQ+08aIlwIDBnKvIttV",
+	"AOul+YhIGFEdSLzEtYCueMk3mNDRVP5SvX0hYRsj9ZwVccIq8T4m7BWt60fGQFLIP7iLAjibWyrKRvBR",
+	"xiSOsrgYKpiRLwgjDqta4DK2PNt25UkfFN6az0RAYM3T7oZeF41zRb9ieTkp/fR2QcQVJV4nRLCSsKGA",
+	"07dNtpAbIAfXTiAmLfw6D25xWcc/stuwqIxHOabOEUDkOcJFRSgRkmPJeKaUA2+4MyqY+XNo0Dvw7GMA",
+	"2RG5UbBK4HoDSO/YuiaWgMjK0JUhMYFJEbgn+iWWpmQLzQYVFlgxMdPwRddA0mSdQOQGyiImQMxR1FO0",
+	"xPlNDB6eqRyundOngBWuS/UnR41KO1ZKmTrSFmtxq+g8Sg8e7a0tLZUGY68h6RlX4L1IQzWzLpbBG8Kc",
+	"JQ5YZnW1tpS+JSJlRyz3g8JGSEwLgfBaiVB5oKkGqgam8Q+oYycJMSC5vYgtq3XBlP3ex3YWlu2vknyD",
+	"GlTDxxzsM1qXpUW5uoq0U0waV417OI25OSYCosBqIdScIjiqAWYaw+K0N1PzjZGLaaqLrDTpKkuQVVJ6",
+	"p1XrBFdeeqmnP2tUIkTZbgovHojWfrTqnTd2j3OgOmwb4GQWcw3Yo2hnVOJc/mL9zIeoN5dA9IKTSs8O",
+	"pB4WN2B0SuNfiwi11iHcDWOWiu6NQwFUElyKicqjUwh7ggwxR+RYx0c2zi71y8UO971WG19RyfcTD1cy",
+	"dnONS3ID/c6+QUV3UHntnCl9kEsQstcF0vm6+XT0ETiodNlMPwq5OyraD0EUNwu8H4px9UfsNUIbJiAC",
+	"MQpILSWQXipKMV7RHK/S1ZQkdfRb4AUx1pxXHrWVucScaw4LtQkuFMVoj3FJxCi2awwhi4BmP83Xe1Ss",
+	"V7RQy3ZQXWIhrwucvPKFRCXLcakDifbuJ2WJNqwsRFxOJjwPuw3QPoW4//x6WfOuXSpr9h49cHORd65G",
+	"RnPgNKKD/B+2QxWme+eGs7QWNeBB4nX0PDpcGXuw5qzeTvS7kLjdpqjJa8gRTZMIJNkO80IguAW+X7Ji",
+	"b/XWcd+1Ku+kvfZEXNTV13Mb9OsTFyB/0XdkzDDvXmkbwIWODl6vmPGOsNsD/Xg43OMv9WtYrayXpmWR",
+	"SmurRRT4lCzWwS5vS1hqcLBxJ7GElTVU2kvdR8URHIW2AndjCHbQpV/hj6/Nywe+lxZBDy4TEHjs20+P",
+	"+naEqO98nilup9m4oMIfwx/+xSg64T89iRBNKmAbkchHhVpMMFefMUazP5ASXnHOeEwil3UVSo5AzpaE",
+	"QvxJBULg9RgDWS2Rua80P4zvMnFTGl/TJIHoterhuIKLbmu72boaI7pX9J835CDAEeiUidsj7VWvq6XN",
+	"dEqRaBcNHRCODANpcrE+bWcTOYeegYE+sT1fs7kerP3VHqwTA/Jo6G5/MlCT0GNbSNDwSIi0gBEeXq8d",
+	"tdM6QIg4A1bBk1EmvOOCREhm8kIaMZHFaFzZbsHFb9993f4wCgTGld4TjQWWJdulvF43ANvrnG3386Vi",
+	"CJDXieSUpJEhR+jCPjdDKgJpNu6/mPmj9lgEP1q9qQUjH0d1+pQyh70bV8f75LVxG1xFnX7O7z7OVaT5",
+	"PEIYa7u7fkisjcbk0xnt16PHJbdA39t8g66P2UXu2p47kBsTbViDyaCsEKGIst0zRJWdaTIetKKkVLd2",
+	"ZFT9H4UopJJmQknoTTq0WSD1XO0oZxUIlxyZDK5FNat9b4yzN69ohE/JKuAlue1VvmUi9hSNX4xMzHLe",
+	"qSA0ahOanHbtkR0jktfVlnH5xmocLR0leS0nbtm04sJB1OWBs6DC2pA3JkWhjfvmz4b1RjgJrJ5jk+r0",
+	"N9KnhMhNqRYYz7wBtGIWZJMG2xWnO06kBDrCgWW21PyiWTh6NAlV3Ck6WRVK8g8nt4fCqRVaPIWd26M6",
+	"Oa+l3VafBv5/TQKt9162RL88SF0osIRHklRRB9pkaLJdUhhds9XInImpKRbw+8g3d1hMcE15A2kgcQN+",
+	"XzQntDkaxoFlUafRaDKWe9Mw3tgboZX3Cpgf+DA7Mbzu7cwBy0QqQMF2tGQ4oR6tjNl2Z8eVjpymHlz3",
+	"XFqNiz/CdWS9kb16VueOURfojvEb7UemTGY6D1/fMsi6F6d4i9RKI4SZRrgGQebQ53bfICdARXBw95Ee",
+	"je4Nw0VMqrubJHoXeXX+DgZfr6ifxLTtTILgDrx1uU1NHYTZewwUPytN6T2sRt8DCcqL4S8ZUvkZdpfs",
+	"BiIeZ/i4JdyaYneRr9It3yos2bAdRcxEivtPYFawosdtK3aYtwnn+cmzA47MnJkcXE9F1N/eAr+NqhBN",
+	"tugdeIXxNaZE4GSi6ORLTmfPjtfaLswPLmQi5VIwNj5v4FXSTSBqsQVq5dH4a0My448Z9fVL9fJQsv4B",
+	"wA8Eic+B9DC0pw93b7cUo5R3TRSxE2CSOE8l4Doi6q0WMku/NC/7sOt4LIdx6giYk8ErMlEbpkxC0hlm",
+	"kD/ALAHrd5lll4rSnjSgZLOLxrGTeT3GAUoMWleyt41zaazikMDMf2MmslviOlWxlLyfGooJNuKxchB0",
+	"sglGjhk0afSQ+1ERp4AjBvMb7kjqMwWgUukYA7kojh8O81AeZ/MwSCvu8+RpH88MV9+cMBwVZavZueGU",
+	"gaykmncomzvCf82x/ffuZb2uQaSe6UTD6LO209Mskrkv+Z9GN6t9xS84ienCfXk+PhGyL00Cc0CEIhdn",
+	"jxx4vpSHdOEFK6cVMfUIzSYoz4x8DMCQBm/c49QHXSsPJzjKg4S/2H1+gK1xqptPkImsN2fAaOUiMhNW",
+	"80GcWGjgHmiK7SZA0hub8ZyYfNNSgnurHc37L6Ja22RKD2T8IQe/V/9srLWGdFCF90iA1K6QXZAS25tK",
+	"1HcafUO8Z7u78aBGxgGNN/qLZ6QDOmvgHpBylH+bav92TEjihLMHOGdTaNmnPUT5LFrCcKk7dUBZuIRz",
+	"2xsgfinKWkwLO7tljk6VTm+o7W5QT4NST7PZBCZKZtSDCXqld8l1kkWxhAxhVLEKqMzQn755XGTG16dj",
+	"JFN6FhytR6QbAvw/W8I5tbrO15cOaT5YxqDioIEtfBhHBd6bICKSrMB7hAX60zfFM4R9IqFJiB/6oK09",
+	"HgKTO/hL+3or7Hi44RtCi3MtGgZaiRyUU7YOTV0RYWYr2XWxVEnojW148sf/7VNqBzLMkpWZ3ZLMPqS/",
+	"bEA1Cfe+ktnpzxxy4xreMC05deQ4pjlPqcocSIQ4KD8fbrTTAYK+4FLBp/EBpWmRSv3RVKDyAVT0ykXm",
+	"A529kaDmIBMr3ZPuRh/WHpWmcWz5eHtrYf7V1MryHnwNCBIt8PSf/6gTN/SubGWpre1SFg1OlQ2kex90",
+	"Qn+upUGsWDvSPCRRr22QkySEeD+cHmRT1mPMOTjkmFImEwHYngyRtLaxj6mgl/styXGJKOxyVoHtLJJj",
+	"eu5KOkSGMEWuRqIR4xjZYDcyd/mRdp9HjdNOAhRFCDCAvU2F8W6MsFJXIbMuiPmTkqWmE4ppiRIj5/d1",
+	"OapCM5Tm+tl1T779EkoTcR8nHusSXuhfRDs/mILYqE5oH4YFdDHGSbqb4eOWiSh1BIsTgUrGhAkvqevc",
+	"gCZLVARfJ3f83C85XBs8UcCVrqHcBBuzIlIkEgfTPVYEJFARxjl0gx5lyRH1PwHlKgotscHbA0oWO2J6",
+	"6ZVwC6USUaYItwK5YTrv0hQlptxzXIbAT7yRBtVABaeYRNBtD39cCFibsxHY3lTRsPFfziIF4uFx2sf3",
+	"XLro8KsnMMemDRv0eN8bHu3IClcG30Wwr7cdT5UjKqjHVKN3y1v1LlMnGxlU6BY5tK12T3xD5HFprY9N",
+	"0gAPxM+a3AJVplFEboTgdpQ99uMT7Moo2C6j6S2uAYJt0iVyXALacSJBICKfIcvNWtcRsMUcq+t1uUc5",
+	"qyosIubWgHncsFuHNo+q1h8qh49R0UFYu5vYqO+PlB9st2Fi/HUT6EMmhnNNEmn/9vFhcXg3dj9Fn2y+",
+	"eLB85k4YB40Q8UJIwVddmPzIFJ1QydC/PXp58f6HRzqpRamH2v+H1MZAuDvfFsEJpqgq0ceigIpNTKsf",
+	"TJM4fQtEDZ2snT+gzxKHsvQ8MMGsTwtvzx3DfVS73BLd4RbnkAgF9aTriXTi2ESFx/Qw6yu7NVV/aINv",
+	"AWGkEIEIVVrMQVeGkMV2dLKuFlWh/B60Z1l9UoAUwylqoefamvN2Tw565oPN8ZOoiYeRoCASL8uEUzbH",
+	"ZQnce+6NtoLs1RtJ45wxrqMvxfEd3nz9RWSpDasFXJckb10Vw6Vs/tvjMtZdenhkD78xQh2cJxR92ebJ",
+	"80SLjJk4z1p9sa25vpEsQ39Ly71SPoTp3u3aF4Zu5d2GqftEqyiG55QdLSdVqTdmwWAUSkziXIeIgCza",
+	"VNqwtycBxxOB1RCUrnlGjgoAn3XU8gMImx7frR8CLGs+NR54A4nOMLYnU/dByuHTrl00jeLVMtHz1et1",
+	"E/IYHWsr8RLKOXRHs1B8Z1tlfBU/ckyn+uRDf9hgiIK33EY2iTlnVHKyrKUJS9HDwuRUK6FWfVPfwVz1",
+	"wJRGw721AC6Hf/DEI7P20wAZhEOrEVv78OSYGJscE19b1rQoYVSaVZMQNC6h8IAe2wlto9IhpjU1iGRL",
+	"0FsiIdr0wvUHzFmlNDSdi+RbQvvq5LhxbMhwzNk1yfZF9ZTq4/owy2akwhKsqe7NEX/j7IjcIKzjfqMC",
+	"fR2KurSZyS31ncNqSoVvOz6u3srMKlfRj0brCfpiPXPVGuiSxNGLpCt3aq5QOi13tQmHuJ9nrkSyr2ZB",
+	"X/RH5afGvUA/jnP7+KvoBG6fcZadz7OJ1P7M1bsvDqLXWpcbcIudsutfr4NpsiPdjeJQtpQyohrxoVt3",
+	"2lY/iMQ7Uzp3+qlaEx6adeO6DDauowOPdtBvMOwy2dNy8Beva7fs01Rs5wjns89Wu2N22WhntXNSO1i4",
+	"tLKkG/7DZn/csJrh7kAfNntlNk2UXHdxIX9Ql+Z952Loj6ZyMR5gykWz3ymR9tzfQr4foCu9YHIDfEcE",
+	"NG1d8pKJVEON+TMuRiVQTJKlk1o5yEgSwiVTSmSlq3KxQJITKJBkSqFTRgQUiNFByTcu68JippVpkSiq",
+	"1efOa07k/kLRrwtqeIc6MXM32A2BYAgVfCRlWVfX7sUGPVvyV9gflHJqvtA3pisItu9upNyacVGEriIw",
+	"+1Hp3hlaQQHcRH0xLRB8lKAFj9hgBSXrW2Er3RYzZ2WJl8y+L2oi4VwPG1EqfIX3qGA68zdDAsD6+9d+",
+	"OJst7CRUS7gd3ttMYSbscIUsnGa2s3cpq7n4CukUWBNzsgO0kLH7Bfof7394ib57+uf/9T+/+o8mH+N8",
+	"8cGC0XS4NBBfPHGBFbwli/PFN189+eqxrpOWG42bs692UJaP9JSHM1zLzd+APsoZXZF1zV044XO2OFPG",
+	"ihBnt0/OQN2IQ4+Ee7Yl6kE4O2RtNAklGfSrr4vF+eINEfJ5OGYhmDH29ePHPfPFunPFosr/5LElY8ca",
+	"xa7/7tAyf7bDFJHYPvzZgyFoSnZXFeb7YClDZNqVTdYU6RiXxGuh97Yli6vPEQScfVJM97k9qvHXT7GZ",
+	"dS7AM2ZknbaMt1gqdlqcL/7zV/zob48ffXdl//vV9aOrP/4hIpOulNESIYh3taMHuwMQ8gUr9pMoYQSa",
+	"rf3z+RC76qCf70iGo2isSymXzaCoGYjlJ3yj27H76YmoMRZ7iMXfoD3M6msL5uTVaUU5dijVuNS1sYxq",
+	"3r076E28SeKSrWvdGxd7kKUhL0znEiYiYH8ubk7ECz6//r7ZwI6GSnCBHxx1V4mpb2zTm0ywCpas2Lvr",
+	"27u+MuPzai7xPjwtMe9njxeYz8wb7pOjGOMF5oNcoRccwxL6LHfHgik8Flrnsc5IV1RFdWhrDTJ2i2Up",
+	"digKdcysfZHF9ta8ctYaDKwuoFOwlMbAGG56Mv8nu6y0xHPw0QvMEfaN5fXs26bRei+vnH26gf1no5SX",
+	"YJzlbaZZyWPQ6WfiGkQegPZp1wpQn4FiBliohRDWgI0Q7KBqZeJ/ozSrqMf9KgCwTSpKyqOX9vmgOFJW",
+	"3RncApWPhORgBg13pieHs4BbQ6rVT4Xtu2gNxxmkNzKbUVeoslmBP9I+Rr1RkSHXV9JIbm+vJukx8PEm",
+	"wMVsd5MYGlsDlK37cBQiv41FTu4wczpMD5CtlObkvGfjwJswdbrTPcldoMGE00ptyRecNtGlFeOp6dyu",
+	"KeuEMeRdL4ips1UbSH3GjV8ZzVhZHM9YLiZg9eqEOpMjz4Skd9R9d757pfnJuNX16BBF67aD67bEOWQI",
+	"32JS4mUJB23hjIdjx3gR722VZExWbd3lEOdM98Io1rSuyzRrOlejaTIYc4K1p5BYl3c4VsRdgFejSen3",
+	"u/GfzhXyo1/NCBezd93YawnWHZiUAf6gU4TUxMH/TwYH/1/NqhxPy2sLsmsGK+31emO05GbROZjvdWEU",
+	"ZQVqqyRjpO5nbbdUgHu9PbYn0Jm084qi3HQJQn7vyHgEPzWq3h3UlhMKxmBEU0I2VljmmxmQY6bgmSFN",
+	"dj6TkYtB8bQRhPs+LB12IUmakq/CRg4j8ORaN3cF3fhZL5HLVgv1puhTDzrVwudw4Pl89/28EmLeli8t",
+	"KdHb9iaiJzevz3BNNw1JFA26iei0QL4zyGh7ujnxA7Wq24N87tnCDigiLmEgAKBiNps5/OrSBP17bKmZ",
+	"XL2hHj5O9pwR3Zc87XY0fcv7pNAAbbyzHWgjQkVtWQ94JdRdc06JwTdAnyEoBSBclkEvkph4YbTcX68Z",
+	"Kw4kTLe98FR3QoqCtaWci9tBA/n+fKm+TX2ENHWezhJyO+vdWMqlTSqYN8Kgi0KCJkk6nx2jkgiZuaxC",
+	"02w/MNptJ/4x1PqJFJ+T1+WPIEMRdjJYP2g58LxPBIzxTZFiUtBvbETv4hA5E++X1U9GeXtIF8s/CUG9",
+	"9LHDqVeLYtYzsEOm7oPuohfYK1o8XMJzaWyjCC7i0H6l+3/OoEbS4tCJp4f2MGp1/g3WkxvREtY11Q5H",
+	"dT8jvMP7KbSwbdqWfTl6sL3THi5NuOZu/xJCgZrBbo2qCLTQ7siQVlc118HdIXIM6zmT9vYPTQ3aNLJ4",
+	"WXOh+xYOvvlGe85SfjXruDw+hmBs9cZEzxAWPpjQCdxFfT12sOCd/eZpZ0R7RJ+ewjbKFfG8FMyny1XA",
+	"odyjHeNyg24o25mi+theNsT2/00bCKf0T3m6imWdoC1ea93ck+gcbips8kMpkySHQjsFfP6D2OgojfFf",
+	"IYfwQdY5Mwhz5ZepcO57UPh15dCj/Fbjxf13CQKcN1T8dqsuuDUmdI5kIGucN9DzBSDjnDP6dw08T5QR",
+	"5zB7rDbiRrPOEWAHibBjB7SEwHrUpQPYKixmBmiSbA+6KadlftgMdwStfnF35rxdotsDRJvFx7gzA+DN",
+	"4U4gpe+a6zZSIFxLVmFJclyWe+dd99MmK7xHSxhHB2efDPI+n32yd+DnfkFWsVtoYHfi/BTzuTn4x6yk",
+	"WCjY+3RnQBP4PFoRz6ILzxJOCjBsK4iSbG6n+T1Ire7rp6MVKtKjGo5Xy0zIO47C704fi6GSkwk1UAeD",
+	"GI8ei+y+mpyGHAnU2J/MoYsx6yEtbMWIsmUo7EBItCJc9CpflrbPboGTlYVyktB/US/tG3KfMweVsxug",
+	"163Rl+mCswDRo+ZVJht07jYs3mqmU6BomlG5D49Bsu4GWcucVTALos2tFBY1Kh0clxI49OoqJaE3/WrK",
+	"G/3GHaPAbjBiAbiYkLZi5zCOz1yZV2Z44IySGK4jQq+aY5YcQyIG7nMkjdIbcaC8yA1o4/VmkDAejjP1",
+	"jWkK8Q/vDTWjw20rtRRuWDD/MMq3fkDiCV0L/hsp8eafz+NUkHrgBhfSuC3Ehu16U8Bdh+pe4fbOvTRK",
+	"vk3OoptbzZtXvNFoSbDZlG01jtQ7GuDPEFRbuUcWE9YEjg2LntS6zA1oHJKb2wZRozUpj9y7U2BAJ6MT",
+	"W941iZwPMa3lcFbgPSe1eLTHZUeTA3vvgexCCeHm+4PiZTA5oCGDk4niBwvNtxSSsPyyWQFHM+epw3DT",
+	"ufKfgI7eg07+NwEYdf1sWUnyPRJ4L0ydwFSOPQtGmH45xfZ5Ufhs6GOpaVLPQP2tMRNeS8Zurs2UlVhD",
+	"KfVYIPUYYaq7pbgSPWVo6BAZplIn0en+5riKN7sV9TJARPf5kW247EHjSsK/+MnechZjkt2Bf84+mT+M",
+	"8Gen8v7v4Mz+J0CVCeI5XNnMxi94p8Yd60UoxQYX/mbIr35IauFc4i8nqy9AXjRTuo/UGrLxictX93Il",
+	"zDDz+UgZ7b/89yGlTSTYKyA28zhnNAeu89PvWzBcGOQ00iBDS91Nikgd5keM67yl/vpHU7rR7yMxr3yp",
+	"GNbvX9ABnAjyZIsGbOO8HMGI70FPhwP3aD9Hk8hjfzuDv8NU9DT1VQMENGwFNyHdU7FxM+c7xclmD3N0",
+	"BzisPzOBtaAAwQ1c97XJyAw71jXz1RcxhQOUcTffM4osM/1zlD/URHSPD6U/+Lp3A4tUcYu0t8PeYXeO",
+	"IADON660Wt84exCmDkmXrjDrUOnNOPUtWpMi/b3todrCcaezBt8XWIeKilTS5qovw+D0AnpaN1o9x3FI",
+	"/polx8hdA8UTNO0y/SA1+nW9e+YHX/mx77YBsptO108LZ5/Uf3rl83vXU+RUnKRBH5fLtr3Bl3BO6vYS",
+	"QQ+uwwHqaQiPkdh3bdPS47202HpYrstgSOA9a/APkLguQHb64/x3YdhZc3EzhTLJu7ZZ7iPdh1aki2V/",
+	"wjdgZ+uZYQT340y042h8/41vvv22v/9G09a4ra0MDC8MBhQ4G9UNZrajTznJxfAoEttbtBlYUMRn4dxv",
+	"LOxn2Bm0JSjYtCGeq1bbLGdb6lgKs2nOWrkwsBmZ6Rx0WU75/i7Imr6t5WJMJoV6FwrE6jm6kKrF1FIu",
+	"kp0zKkyiVluUp+7EC98a+mSSy30igXoH33lyAdWNZiA8oeOhAuNreqLUm5ccCqCS4FLc953RA/kLB6Rn",
+	"CCPTONxqA8cjwnYoX5z/etUhUuOD76PRkOW2OB/Q7i/MK/9y2ISt8T3YxnVrauZwDtkLwkH7CH+N/e0M",
+	"wk4vpOjVjMVDAsA26NtRJdjFME0N+nD0R04qDf2IzZQ81DuYpb3jVjeTM7aUGSSaectKzzPt+m4intR7",
+	"9tw0mmCS+S/NK7NyVfPZUcxz6RSWXr6xi47KltavaiXFlJcCURSec5iluf3bHTVakXhm9KJCabFCciz1",
+	"PISyHH1bKh3rrjr4rBfm342amrggX320kRbFTJoj3cRCq8JKN/la358lgf428wbPXtSltNZXtGjQeL8J",
+	"wNJ+95SC5umAnDGzUc8+6dat6TvhFzdC9WQ3gp8LGyU5P8L1vq37D6Y3og+82dtESUfEuOuca2+Vxmcn",
+	"3RDoYfQOJkUAB5cWkURc4PdLEfr/p8INRT9hUPt+cjgeKLHYDA7jWox2i7gL9rP79j3ekVhO5HwM50re",
+	"syX5QMnuQteyG6rTTuxYv+7kPblj3Mydiwr+7+tqO7IkDLqdf9MT0pqht990Zt5OFB17XJUTW8lf6gqT",
+	"eeLnJj9VJ0PSW6CS8T3CQjcXiPqg4urkG6Z7px7f+nCezoOT4Xp/zKcg1NN/0Ja/zlFGx3Bh0Zc1zSH1",
+	"FJd+PnLzG6MINuMdTyMSw/na94wVc6wUUoibBa3b8czUNN5MfbVNq/U87wxhZGaAZ3p6Ab0l0gzV04aD",
+	"LrRr9uGDfpRpC5MD2kcUtZatEgwa/PVKMZydGfjrleIoMznCMG3Ny8X54kxzml3yUyqpwLoBtfhozBpU",
+	"i2CAodpOpFH7Fujr79HzWm7+/dXP+r+Mk7+ZYz9/9xqZUXxuDTN7T6mQ/xUAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

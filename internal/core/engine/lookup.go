@@ -5,6 +5,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -128,6 +129,142 @@ func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
 		return r.ID == personID
 	}
 	return a.space != none && a.member(p)
+}
+
+// OwnedBy reports whether a person owns the space that a resource is or is in, or
+// hosts the meeting.
+func (s *Snapshot) OwnedBy(personID string, r world.Resource) bool {
+	inv := &s.inv
+	p := inv.personIDs.find(inv.text, personID)
+	if p == none {
+		return false
+	}
+	a := asker{s: s}
+	switch {
+	case r.Kind.IsItem():
+		i := inv.itemIDs.find(inv.text, r.ID)
+		return i != none && inv.items.at(i).exists && a.ownerOf(inv.items.at(i).space, p)
+	case r.Kind == catalogue.Space:
+		i := inv.spaceIDs.find(inv.text, r.ID)
+		return i != none && inv.spaces.at(i).exists && a.ownerOf(i, p)
+	case r.Kind == catalogue.Meeting:
+		i := inv.meetingIDs.find(inv.text, r.ID)
+		return i != none && inv.meetings.at(i).host == p
+	}
+	return false
+}
+
+// Given is a role that somebody from outside was given, on a space or on
+// something in it.
+type Given struct {
+	Party       string // an address, or group:ID
+	Name        string
+	Resource    world.Resource
+	Role        catalogue.Role
+	From, Until moment.Moment
+	Link        string // the named link it comes from, or empty
+}
+
+// InSpace counts what a space holds.
+type InSpace struct{ Items, Parties int }
+
+// CountsInSpaces counts the items of every space and the addresses with a live
+// role in it, by the space's id.
+func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
+	inv := &s.inv
+	counts := make([]InSpace, inv.spaces.n)
+	for i := uint32(0); i < inv.items.n; i++ {
+		if it := inv.items.at(i); it.exists && it.space < inv.spaces.n {
+			counts[it.space].Items++
+		}
+	}
+	last := make([]uint32, inv.spaces.n)
+	for i := uint32(0); i < inv.parties.n; i++ {
+		p := inv.parties.at(i)
+		count := func(given []grant) {
+			for j := range given {
+				g := &given[j]
+				sp := g.resource
+				if sp&itemBit != 0 {
+					sp = inv.items.at(sp &^ itemBit).space
+				}
+				if sp < inv.spaces.n && last[sp] != i+1 && moment.Within(at, g.from, g.until) {
+					last[sp] = i + 1
+					counts[sp].Parties++
+				}
+			}
+		}
+		count(inv.given(p.grants))
+		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			count(inv.given(inv.groups.at(g).grants))
+		}
+	}
+	out := make(map[string]InSpace, len(counts))
+	for i := range counts {
+		out[inv.spaceIDs.text(inv.text, uint32(i))] = counts[i]
+	}
+	return out
+}
+
+// SpacesOf lists the ids of the spaces that a person owns.
+func (s *Snapshot) SpacesOf(personID string) (out []string) {
+	inv := &s.inv
+	p := inv.personIDs.find(inv.text, personID)
+	a := asker{s: s}
+	for i := uint32(0); p != none && i < inv.spaces.n; i++ {
+		if inv.spaces.at(i).exists && a.ownerOf(i, p) {
+			out = append(out, inv.spaceIDs.text(inv.text, i))
+		}
+	}
+	return
+}
+
+// NameOfGroup returns the name of a group, or "".
+func (s *Snapshot) NameOfGroup(id string) string {
+	inv := &s.inv
+	if i := inv.groupIDs.find(inv.text, id); i != none {
+		return inv.text.text(inv.groups.at(i).name)
+	}
+	return ""
+}
+
+// GivenIn lists what was ever given in a space, the groups first.
+func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
+	inv := &s.inv
+	sp := inv.spaceIDs.find(inv.text, spaceID)
+	if sp == none {
+		return nil
+	}
+	add := func(given []grant, party, name string) {
+		for i := range given {
+			g := &given[i]
+			x := Given{Party: party, Name: name, Role: g.role, From: g.from, Until: g.until}
+			switch {
+			case g.resource == sp:
+				x.Resource = world.Resource{Kind: catalogue.Space, ID: spaceID}
+			case g.resource&itemBit != 0 && inv.items.at(g.resource&^itemBit).space == sp:
+				it := g.resource &^ itemBit
+				x.Resource = world.Resource{Kind: inv.items.at(it).kind, ID: inv.itemIDs.text(inv.text, it)}
+			default:
+				continue
+			}
+			if g.via == viaLink {
+				x.Link = inv.linkIDs.text(inv.text, g.link)
+			}
+			out = append(out, x)
+		}
+	}
+	for i := uint32(0); i < inv.groups.n; i++ {
+		if g := inv.groups.at(i); g.exists && g.grants.n > 0 {
+			add(inv.given(g.grants), "group:"+inv.groupIDs.text(inv.text, i), inv.text.text(g.name))
+		}
+	}
+	for i := uint32(0); i < inv.parties.n; i++ {
+		if p := inv.parties.at(i); p.grants.n > 0 {
+			add(inv.given(p.grants), inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)}))
+		}
+	}
+	return out
 }
 
 // Named is an entry of a list: what is written in a question, and a name.

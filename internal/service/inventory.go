@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// Space returns a space with its items.
+func (s *Service) Space(ctx context.Context, id string) (world.Space, error) {
+	doc, err := s.store.Record(ctx, "space", id)
+	if err != nil {
+		return world.Space{}, err
+	}
+	if doc == nil {
+		return world.Space{}, fmt.Errorf("%w: there is no space %q", ErrNotFound, id)
+	}
+	x, err := worldfile.SpaceOf(doc)
+	if err != nil {
+		return x, err
+	}
+	x.Items, err = s.store.Items(ctx, id)
+	return x, err
+}
+
+// Spaces hands over every space, in the order of their ids.
+func (s *Service) Spaces(ctx context.Context, fn func(*world.Space) error) error {
+	return s.store.Records(ctx, "space", "", func(_ string, doc []byte) error {
+		x, err := worldfile.SpaceOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// Meetings hands over every meeting.
+func (s *Service) Meetings(ctx context.Context, fn func(*world.Meeting) error) error {
+	return s.store.Records(ctx, "meeting", "", func(_ string, doc []byte) error {
+		x, err := worldfile.MeetingOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// Person returns a person of ours.
+func (s *Service) Person(ctx context.Context, id string) (world.Person, error) {
+	doc, err := s.store.Record(ctx, "person", id)
+	if err != nil {
+		return world.Person{}, err
+	}
+	if doc == nil {
+		return world.Person{}, fmt.Errorf("%w: there is no person %q", ErrNotFound, id)
+	}
+	return worldfile.PersonOf(doc)
+}
+
+// People hands over every person.
+func (s *Service) People(ctx context.Context, fn func(*world.Person) error) error {
+	return s.store.Records(ctx, "person", "", func(_ string, doc []byte) error {
+		x, err := worldfile.PersonOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// Contacts hands over the contacts of a person.
+func (s *Service) Contacts(ctx context.Context, person string, fn func(*world.Contact) error) error {
+	return s.store.Records(ctx, "contact", person+" and ", func(_ string, doc []byte) error {
+		x, err := worldfile.ContactOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// Links hands over every link.
+func (s *Service) Links(ctx context.Context, fn func(*world.Link) error) error {
+	return s.store.Records(ctx, "link", "", func(_ string, doc []byte) error {
+		x, err := worldfile.LinkOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// Link returns a link.
+func (s *Service) Link(ctx context.Context, id string) (world.Link, error) {
+	doc, err := s.store.Record(ctx, "link", id)
+	if err != nil {
+		return world.Link{}, err
+	}
+	if doc == nil {
+		return world.Link{}, fmt.Errorf("%w: there is no link %q", ErrNotFound, id)
+	}
+	return worldfile.LinkOf(doc)
+}
+
+// EndLink ends a link now; may says whether the caller may end this one.
+func (s *Service) EndLink(ctx context.Context, who, why, id string, may func(*world.Link) error) error {
+	return s.change(ctx, who, why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("link", id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no link %q", ErrNotFound, id)
+		}
+		l, err := worldfile.LinkOf(doc)
+		if err != nil {
+			return err
+		}
+		if err := may(&l); err != nil {
+			return err
+		}
+		now := s.Now()
+		if now >= l.Until {
+			return fmt.Errorf("%w: the link %q has ended already", ErrConflict, id)
+		}
+		l.Until = max(now, l.Created)
+		_, err = t.PutRecord("link", id, worldfile.LinkDoc(&l))
+		return err
+	})
+}
+
+// Forwarders hands over the forwarders of a person, or of everybody for "".
+func (s *Service) Forwarders(ctx context.Context, person string, fn func(*world.Forwarder) error) error {
+	prefix := ""
+	if person != "" {
+		prefix = person + " to "
+	}
+	return s.store.Records(ctx, "forwarder", prefix, func(_ string, doc []byte) error {
+		x, err := worldfile.ForwarderOf(doc)
+		if err != nil {
+			return err
+		}
+		return fn(&x)
+	})
+}
+
+// RemoveForwarder takes a forwarder away.
+func (s *Service) RemoveForwarder(ctx context.Context, who, why, person, to string) error {
+	a, err := addr.Parse(strings.TrimSpace(to))
+	if err != nil {
+		return &Invalid{"address", to, err.Error()}
+	}
+	return s.change(ctx, who, why, func(_ *State, t *store.Tx) error {
+		ok, err := t.EndRecord("forwarder", store.ForwarderKey(&world.Forwarder{Mailbox: person, To: a}))
+		if err == nil && !ok {
+			err = fmt.Errorf("%w: the mailbox of %q is not forwarded to %s", ErrNotFound, person, a)
+		}
+		return err
+	})
+}
