@@ -5,12 +5,18 @@ import { NavLink, Route, Routes, useNavigate } from 'react-router'
 import { call, Failure, remember, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
+import { ExceptionsPage } from './exceptions/ExceptionsPage'
+import { FindingsPage } from './findings/FindingsPage'
 import { Home } from './home/Home'
 import { JournalPage } from './journal/JournalPage'
-import { Empty, Mark, Page, Waiting, Wrong } from './parts/bits'
+import { Empty, Mark, Page, setZone, Waiting, Wrong } from './parts/bits'
 import { applyMode, mode, type Mode } from './parts/mode'
 import { PartnerPage } from './partners/PartnerPage'
 import { PartnersPage } from './partners/PartnersPage'
+import { PeoplePage } from './places/PeoplePage'
+import { PersonPage } from './places/PersonPage'
+import { SpacePage } from './places/SpacePage'
+import { SpacesPage } from './places/SpacesPage'
 import { RulesPage } from './rules/RulesPage'
 import { SignIn } from './session/SignIn'
 
@@ -22,6 +28,7 @@ export function Frame() {
     queryFn: async () => {
       const s = await call<Session>('GET', '/api/v1/session')
       remember(s)
+      setZone(s.zone)
       return s
     },
     staleTime: Infinity,
@@ -29,7 +36,12 @@ export function Frame() {
   })
   const signedOut = session.error instanceof Failure && session.error.problem.status === 401
   if (session.isLoading) return <Waiting what="Opening" />
-  if (signedOut) return <SignIn done={(s) => client.setQueryData(['session'], s)} />
+  if (signedOut) return <SignIn
+        done={(s) => {
+          setZone(s.zone)
+          client.setQueryData(['session'], s)
+        }}
+      />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
   return <Inside session={session.data} />
 }
@@ -78,7 +90,11 @@ function Inside({ session }: { session: Session }) {
               Today
             </NavLink>
             {reader && <NavLink to="/partners">Partners</NavLink>}
+            <NavLink to="/spaces">Spaces</NavLink>
+            {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
             {reader && <NavLink to="/rules">Rules</NavLink>}
+            {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
+            {reader && <NavLink to="/findings">Findings</NavLink>}
             {reader && <NavLink to="/journal">Journal</NavLink>}
           </nav>
           <div className="mast-end">
@@ -113,6 +129,12 @@ function Inside({ session }: { session: Session }) {
           <Route path="/partners" element={<PartnersPage role={session.role} />} />
           <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
           <Route path="/rules" element={<RulesPage role={session.role} />} />
+          <Route path="/spaces" element={<SpacesPage />} />
+          <Route path="/spaces/:id" element={<SpacePage role={session.role} />} />
+          <Route path="/people" element={<PeoplePage />} />
+          <Route path="/people/:id" element={<PersonPage role={session.role} />} />
+          <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
+          <Route path="/findings" element={<FindingsPage role={session.role} />} />
           <Route path="/journal" element={<JournalPage />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
         </Routes>
@@ -124,7 +146,7 @@ function Inside({ session }: { session: Session }) {
 function MemberHome() {
   return (
     <Page title="Today">
-      <Empty>Ask above about yourself, your own spaces and the guests you answer for: who may do what, and why not.</Empty>
+      <Empty>Ask above about yourself, your own spaces and the guests you answer for: who may do what, and why not. Under Spaces stand those you belong to; in those you own you may set values.</Empty>
     </Page>
   )
 }

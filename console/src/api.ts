@@ -15,6 +15,21 @@ export type Action = Schemas['Action']
 export type Problem = Schemas['Problem']
 export type Question = Schemas['Question']
 export type Bar = Schemas['Bar']
+export type Choice = Schemas['Choice']
+export type Choices = Schemas['Choices']
+export type Exception = Schemas['Exception']
+export type Finding = Schemas['Finding']
+export type Findings = Schemas['Findings']
+export type GivenRole = Schemas['GivenRole']
+export type Imported = Schemas['Imported']
+export type ItemView = Schemas['ItemView']
+export type PersonBrief = Schemas['PersonBrief']
+export type PersonView = Schemas['PersonView']
+export type SpaceBrief = Schemas['SpaceBrief']
+export type SpaceView = Schemas['SpaceView']
+export type ValueRow = Schemas['ValueRow']
+export type Values = Schemas['Values']
+export type Would = Schemas['Would']
 
 /** A problem that the service answered with (RFC 9457). */
 export class Failure extends Error {
@@ -30,14 +45,23 @@ export function remember(session: Session) {
 }
 
 /** Calls the contract and returns its answer, or throws a Failure. */
-export async function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+export function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
+  return request(method, path, body === undefined ? undefined : JSON.stringify(body), { ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...headers })
+}
+
+/** Posts a text as it is, such as a list in CSV. */
+export function send<T>(path: string, text: string, type: string): Promise<T> {
+  return request('POST', path, text, { 'Content-Type': type })
+}
+
+async function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   let response: Response
   try {
     response = await fetch(path, {
       method,
       credentials: 'same-origin',
-      headers: { ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...headers },
-      body: body === undefined ? undefined : JSON.stringify(body),
+      headers: { ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...headers },
+      body,
     })
   } catch {
     throw new Failure({ type: 'about:blank', title: 'The service does not answer', status: 0, detail: 'what is shown may be old; it is tried again' })

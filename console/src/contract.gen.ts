@@ -887,6 +887,8 @@ export interface components {
             /** @description Goes into X-CSRF-Token of every request that changes something */
             csrf: string;
             organisation: string;
+            /** @description The time zone of the organisation */
+            zone?: string;
             demo: boolean;
         };
         /** @enum {string} */
@@ -1069,6 +1071,8 @@ export interface components {
             advised: string;
             advised_reason: string;
             omits?: string;
+            /** @description A question that turns on it */
+            example?: string;
             layers: string[];
             below: components["schemas"]["RuleBelow"][];
             /** @description The default is looser than advised */

@@ -183,6 +183,7 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, etag func(catalogue.RuleI
 		x := apigen.Rule{Name: r.Name, Service: r.Service(), Title: r.Title, Shape: apigen.RuleShape(r.Scale.Shape.String()), Limit: f(limit), Default: f(counts),
 			StartLimit: f(r.Limit), StartDefault: f(r.Default), Advised: f(r.Advised), AdvisedReason: r.Reason, Omits: text(r.Omits), Layers: r.Layers.Names(),
 			Exposes: r.Scale.Looser(counts, r.Advised), Set: &yes, Below: []apigen.RuleBelow{}, Values: []apigen.RuleValue{}, Etag: etag(r.ID)}
+		x.Example = text(example(r))
 		if x.Layers == nil {
 			x.Layers = []string{}
 		}
@@ -217,6 +218,15 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, etag func(catalogue.RuleI
 		out = append(out, x)
 	}
 	return out
+}
+
+// example tells a question that turns on a rule, in the example world of the docs.
+func example(r *catalogue.Rule) string {
+	e := catalogue.ExampleOf(r.ID)
+	if e.Ask == "" {
+		return ""
+	}
+	return "ask " + e.Ask + " is answered " + e.Then + " at " + e.Tight + ", and " + e.Else + " at " + e.Loose + "."
 }
 
 // DomainTest writes which entry decides for an address, and why.

@@ -51,7 +51,7 @@ func (s *server) session(ctx context.Context, who service.Who) apigen.Session {
 	if o := s.Service.State().Policy().Organisation; o != nil {
 		name = o.Name
 	}
-	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Demo: s.Demo}
+	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.Service.State().Zone().String()), Demo: s.Demo}
 }
 
 func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
@@ -457,13 +457,21 @@ func (s *server) ListPartners(_ context.Context, r apigen.ListPartnersRequestObj
 	return out, nil
 }
 
+// nearest says which rule may be meant.
+func nearest(name string) string {
+	if n := catalogue.Nearest(name); n != "" {
+		return "; do you mean " + n + "?"
+	}
+	return ""
+}
+
 // rulesDoc writes values by rule as the file format has them.
 func rulesDoc(set map[string]apigen.SetValue) (map[string]any, error) {
 	rules := map[string]any{}
 	for name, v := range set {
 		r, ok := catalogue.RuleByName(name)
 		if !ok {
-			return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule"}
+			return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule" + nearest(name)}
 		}
 		var value any = v.Value
 		if r.Scale.Shape == catalogue.Methods && v.Value != "all" {

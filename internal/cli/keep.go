@@ -97,9 +97,20 @@ func (a *app) rules() *cobra.Command {
 	c.AddCommand(show)
 	var limit, def, why string
 	var held bool
-	set := &cobra.Command{Use: "set RULE", Short: "Set the organisation's limit and default of a rule", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
-		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"",
+	var at place
+	var value string
+	set := &cobra.Command{Use: "set RULE", Short: "Set limit and default of a rule, or its value at a partner, space, item or meeting", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on",
 		RunE: func(c *cobra.Command, args []string) error {
+			if where := at.where(); where != "" {
+				if value == "" || limit != "" || def != "" {
+					return usage{errors.New("below the organisation there is one value: give --value, and neither --limit nor --default")}
+				}
+				return a.setValueAt(c, where, args[0], value, held, why)
+			}
+			if value != "" {
+				return usage{errors.New("--value belongs to a place: name it with --partner, --space, --item or --meeting; the organisation has --limit and --default")}
+			}
 			if limit == "" && def == "" {
 				return usage{errors.New("give --limit, --default or both")}
 			}
@@ -124,9 +135,11 @@ func (a *app) rules() *cobra.Command {
 		}}
 	set.Flags().StringVar(&limit, "limit", "", "the loosest value that a lower layer may reach")
 	set.Flags().StringVar(&def, "default", "", "the value where no lower layer says anything")
-	set.Flags().BoolVar(&held, "held", false, "give a default looser than the limit, held back")
+	set.Flags().BoolVar(&held, "held", false, "give a default or value looser than the limit, held back")
+	set.Flags().StringVar(&value, "value", "", "the value at a partner, space, item or meeting")
+	at.flags(a, set)
 	whyFlag(set, &why)
-	c.AddCommand(set)
+	c.AddCommand(set, a.rulesUnset(), a.rulesChoices())
 	return c
 }
 

@@ -337,6 +337,7 @@ func (a *app) ask() *cobra.Command {
 	var at string
 	var with []string
 	var all bool
+	var sup supposed
 	c := &cobra.Command{
 		Use:   "ask WHO ACTION RESOURCE",
 		Short: "Ask whether somebody may do something: the decision and every gate",
@@ -345,10 +346,22 @@ func (a *app) ask() *cobra.Command {
 WHO is an address, person:ID, link:ID, or *@domain for a typical newcomer from
 there. RESOURCE is kind:id. Some actions need more, as --context address=….
 
+With --would-grant, --would-join, --would-bundle, --would-invite or --would-link,
+it lists instead everything that this would open and is not there yet; ACTION and
+RESOURCE may then be left out.
+
 Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
-		Example: "  wexillum ask maren.holtveig@ilvane.example files.open folder:loan-valuations\n  wexillum ask person:t.wrayburn directory.invite space:docent-course --context address=h.brannoch@oskelund.example",
-		Args:    cobra.ExactArgs(3),
+		Example: "  wexillum ask h.brannoch@oskelund.example --would-invite --would-grant space:docent-course=view\n  wexillum ask maren.holtveig@ilvane.example files.open folder:loan-valuations\n  wexillum ask person:t.wrayburn directory.invite space:docent-course --context address=h.brannoch@oskelund.example",
+		Args: func(c *cobra.Command, args []string) error {
+			if sup.any() {
+				return cobra.MaximumNArgs(3)(c, args)
+			}
+			return cobra.ExactArgs(3)(c, args)
+		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if sup.any() {
+				return a.would(c, &sup, at, all, args)
+			}
 			q := client.Question{Subject: args[0], Action: args[1], Resource: args[2]}
 			if at != "" {
 				q.At = &at
@@ -390,6 +403,7 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 	}
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	c.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…, account=record|home|link, keep_copy=yes|no")
+	sup.flags(c)
 	c.Flags().BoolVarP(&all, "all", "a", false, "also the causes of gates that pass, and every account with its chains")
 	return c
 }
@@ -568,6 +582,24 @@ func (a *app) printGates(gates []client.Gate, all bool) {
 	}
 }
 
+// together puts lines of a reach into one where service, resource, decision and
+// cause are the same: the actions are listed by their verbs.
+func together(lines []client.ReachLine) (rows [][]string) {
+	at := map[string]int{}
+	for _, l := range lines {
+		verb := strings.TrimPrefix(l.Action, l.Service+".")
+		row := []string{resourceText(l.Resource, l.Count), map[client.ReachLineDecision]string{client.ReachLineDecisionYes: "▲ yes", client.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), l.Cause.Text}
+		key := strings.Join([]string{l.Service, row[0], row[1], row[3], row[4]}, "\x00")
+		if i, ok := at[key]; ok {
+			rows[i][2] += ", " + verb
+			continue
+		}
+		at[key] = len(rows)
+		rows = append(rows, row)
+	}
+	return
+}
+
 func (a *app) reach() *cobra.Command {
 	var at string
 	var only string
@@ -636,6 +668,8 @@ func (a *app) reach() *cobra.Command {
 					name = n + " <" + x.Subject + ">"
 				}
 				a.printf("%s, %s, at %s\n\n", clean(name), x.Kind, seconds(x.At))
+				a.table([]string{"resource", "", "actions", "conditions", "because"}, together(kept))
+				return nil
 			}
 			return a.records(x, []string{"action", "resource", "decision", "conditions", "because"}, rows)
 		},

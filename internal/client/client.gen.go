@@ -1226,6 +1226,9 @@ type Rule struct {
 	Default string `json:"default"`
 	Etag    string `json:"etag"`
 
+	// Example A question that turns on it
+	Example *string `json:"example,omitempty"`
+
 	// Exposes The default is looser than advised
 	Exposes bool `json:"exposes"`
 
@@ -1300,6 +1303,9 @@ type Session struct {
 	Organisation string  `json:"organisation"`
 	Person       *string `json:"person,omitempty"`
 	Role         Role    `json:"role"`
+
+	// Zone The time zone of the organisation
+	Zone *string `json:"zone,omitempty"`
 }
 
 // SetValue defines model for SetValue.

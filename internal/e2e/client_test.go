@@ -55,7 +55,7 @@ func TestStories(t *testing.T) {
 	r.login("lantern")
 	r.says(3, "Valuations is private: it needs a grant of its own.", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations")
 	r.says(0, "YES  Maren Holtveig", "ask", "maren.holtveig@ilvane.example", "spaces.edit_page", "page:astrolabe-notes")
-	r.says(0, "files.edit               folder:condition-reports           yes", "reach", "maren.holtveig@ilvane.example")
+	r.says(0, "folder:condition-reports               ▲ yes  files: open, download, edit, upload, delete", "reach", "maren.holtveig@ilvane.example")
 	out := r.says(0, "The partner Marrowby Freight is suspended", "reach", "u.vexley@marrowby.example")
 	if strings.Contains(out, " yes ") {
 		t.Errorf("the suspended firm reaches something:\n%s", out)

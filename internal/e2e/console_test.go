@@ -102,7 +102,7 @@ func TestConsoleRules(t *testing.T) {
 	p.until("document.querySelector('.rule-form .wrong').innerText.includes('is no number of days')")
 	retype("30")
 	p.until("document.querySelector('.saved')")
-	if got := p.text(".rule.is-open .rule-vals"); !strings.Contains(got, "default 30") {
+	if got := p.text(".rule.is-open .layer-cell:nth-of-type(3)"); !strings.Contains(got, "30") {
 		t.Errorf("%s", got)
 	}
 }
@@ -154,7 +154,9 @@ func TestConsoleLooks(t *testing.T) {
 	pages := map[string]string{
 		"/": "document.querySelector('.openness tbody tr')", lecturer: verdict, "/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier": verdict,
 		"/ask?who=nobody&action=spaces.enter&resource=space%3Aloan-dossier": "document.querySelector('.wrong')",
-		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')", "/nowhere": "document.querySelector('.empty')",
+		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
+		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
+		"/exceptions": "document.querySelector('.time')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
 	}
 	for _, mode := range []string{"light", "dark"} {
 		for _, width := range []int64{1280, 390} {
@@ -175,9 +177,13 @@ func TestConsoleLooks(t *testing.T) {
 func TestConsoleMember(t *testing.T) {
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
-	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 1 {
+	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 3 {
 		t.Errorf("a member is led to %d pages", links)
 	}
+	p.goTo("/spaces", "document.querySelectorAll('.listing tbody tr').length >= 3")
+	p.goTo("/spaces/low-water-design", "document.querySelector('[aria-label=\"spaces.pages here\"]')")
+	p.goTo("/spaces/loan-dossier", "document.querySelector('.wrong').innerText.includes('own spaces')")
+	p.goTo("/people/d.ekwinter", "document.querySelector('.reached')")
 	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict)
 	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier", "document.querySelector('.wrong').innerText.includes('members ask about themselves')")
 }

@@ -374,11 +374,11 @@ func (s *Service) ProlongException(ctx context.Context, who, why, id, until, ifM
 
 // endOf reads an end: a plain date means the end of that local day.
 func endOf(text string, now moment.Moment, st *State) (moment.Moment, error) {
-	part, err := worldfile.Read([]byte(`{"wexillum": "1", "exceptions": [{"id": "x", "people": [], "groups": [], "rules": {}, "until": `+jsonText(text)+`}]}`), worldfile.Options{Now: now, Known: st})
+	part, err := worldfile.Read([]byte(`{"wexillum": "1", "guests": [{"address": "end@end.example", "until": `+jsonText(text)+`}]}`), worldfile.Options{Now: now, Known: st})
 	if err != nil {
 		return 0, &Invalid{"until", text, "write a date, a moment with its offset, days from today as +30d, or none"}
 	}
-	return part.Exceptions[0].Until, nil
+	return part.Guests[0].Until, nil
 }
 
 func jsonText(s string) string {

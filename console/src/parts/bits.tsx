@@ -57,17 +57,38 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="empty">{children}</p>
 }
 
-/** Writes a moment for a reader, in the browser's zone. */
+let zone: string | undefined
+/** Days and hours are told in the organisation's time zone. */
+export function setZone(name: string | undefined) {
+  zone = name
+}
+
+const date = (d: Date) => d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
+const time = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })
+
+/** Writes a moment for a reader, in the organisation's zone. */
 export function when(at: string): string {
   const d = new Date(at)
-  return Number.isNaN(d.getTime()) ? at : d.toLocaleString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', hour: '2-digit', minute: '2-digit' })
+  return Number.isNaN(d.getTime()) ? at : `${date(d)}, ${time(d)}`
+}
+
+/** Writes a beginning: the day alone where it is the start of one. */
+export function since(at: string): string {
+  const d = new Date(at)
+  return time(d) === '00:00' ? date(d) : when(at)
+}
+
+/** Writes an end: at the start of a day it is told by the last day that still holds. */
+export function until(at: string): string {
+  const d = new Date(at)
+  return time(d) === '00:00' ? date(new Date(d.getTime() - 3600000)) : when(at)
 }
 
 /** Writes who can change something. */
 export function whoWord(who: string | undefined): string {
   if (!who) return ''
   const [kind, id] = who.split(':')
-  if (!id) return who
+  if (!id) return who === 'administrator' ? 'an administrator' : who
   return kind === 'partner' ? `their administrator (${id})` : `${kind} ${id}`
 }
 

@@ -6,7 +6,7 @@ import { call, query, type Rule } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const order = ['directory', 'guests', 'spaces', 'chat', 'meetings', 'files', 'mail', 'reports']
-const filters = { all: 'All', below: 'Set below', held: 'Held back', looser: 'Looser than advised' } as const
+const filters = { all: 'All', below: 'Set below', held: 'Held back', advised: 'Not as advised', looser: 'Looser than advised' } as const
 
 export function RulesPage({ role }: { role: string }) {
   const [params, setParams] = useSearchParams()
@@ -24,7 +24,7 @@ export function RulesPage({ role }: { role: string }) {
   const list = (rules.data?.rules ?? []).filter(
     (r) =>
       (!service || r.service === service || (service === 'directory' && r.service === 'guests')) &&
-      (filter === 'all' || (filter === 'below' && r.below.length > 0) || (filter === 'held' && (r.held_default || r.below.some((b) => b.held))) || (filter === 'looser' && r.exposes)),
+      (filter === 'all' || (filter === 'below' && r.below.length > 0) || (filter === 'held' && (r.held_default || r.below.some((b) => b.held))) || (filter === 'looser' && r.exposes) || (filter === 'advised' && r.default !== r.advised)),
   )
   const groups = find ? [['best match first', list] as const] : order.map((s) => [s, list.filter((r) => r.service === s)] as const).filter(([, l]) => l.length > 0)
   return (
@@ -66,6 +66,13 @@ export function RulesPage({ role }: { role: string }) {
       {groups.map(([s, l]) => (
         <section key={s} className="sheet" aria-labelledby={`svc-${s}`}>
           <h2 id={`svc-${s}`}>{s}</h2>
+          <div className="sheet-head" aria-hidden="true">
+            <span />
+            <span />
+            {['limit', 'default', ...layers].map((l) => (
+              <span key={l}>{l}</span>
+            ))}
+          </div>
           <ul>
             {l.map((r) => (
               <RuleLine key={r.name} r={r} open={r.name === chosen} toggle={() => choose(r.name)} edit={role === 'administrator'} />
@@ -74,6 +81,24 @@ export function RulesPage({ role }: { role: string }) {
         </section>
       ))}
     </Page>
+  )
+}
+
+const layers = ['partner', 'people', 'space', 'item'] as const
+
+/** What one layer below the organisation says of a rule, in short. */
+function LayerCell({ r, layer }: { r: Rule; layer: (typeof layers)[number] }) {
+  const may = r.layers.includes(layer)
+  const set = r.below.filter((b) => b.layer === layer)
+  const held = set.filter((b) => b.held).length
+  const values = [...new Set(set.filter((b) => !b.held).map((b) => b.value))]
+  const text = !may ? '·' : set.length === 0 ? '–' : `${set.length}: ${values.slice(0, 2).join(', ')}${values.length > 2 ? ', …' : ''}`
+  return (
+    <span className={`layer-cell${may ? '' : ' is-not'}${set.length ? ' is-set' : ''}`} title={may ? (set.length ? `${set.length} set here` : 'nothing is set here') : `cannot be set for ${layer === 'people' ? 'people' : `a ${layer}`}`}>
+      <i>{layer} </i>
+      {text}
+      {held > 0 && <span className="tag tag-held">{held} held back</span>}
+    </span>
   )
 }
 
@@ -99,7 +124,6 @@ function RuleLine({ r, open, toggle, edit }: { r: Rule; open: boolean; toggle: (
   useEffect(() => {
     if (open) document.getElementById(`rule-${r.name}`)?.scrollIntoView({ block: 'center', behavior: 'instant' })
   }, [open, r.name])
-  const held = r.below.filter((b) => b.held).length
   return (
     <li className={open ? 'rule is-open' : 'rule'} id={`rule-${r.name}`}>
       <button type="button" className="rule-line" aria-expanded={open} onClick={toggle}>
@@ -108,19 +132,19 @@ function RuleLine({ r, open, toggle, edit }: { r: Rule; open: boolean; toggle: (
           <code>{r.name}</code>
         </span>
         <ScaleMark r={r} />
-        <span className="rule-vals">
-          <span>
-            limit <b>{r.limit}</b>
-          </span>
-          <span>
-            default <b>{r.default}</b>
-          </span>
+        <span className="layer-cell is-org">
+          <i>limit </i>
+          <b>{r.limit}</b>
         </span>
-        <span className="rule-notes">
-          {r.below.length > 0 && <span className="tag">{r.below.length} below</span>}
-          {(held > 0 || r.held_default) && <span className="tag tag-held">{held + (r.held_default ? 1 : 0)} held back</span>}
+        <span className="layer-cell is-org">
+          <i>default </i>
+          <b>{r.default}</b>
+          {r.held_default && <span className="tag tag-held">{r.held_default} held back</span>}
           {r.exposes && <span className="tag tag-looser">looser than advised</span>}
         </span>
+        {layers.map((l) => (
+          <LayerCell key={l} r={r} layer={l} />
+        ))}
       </button>
       {open && <RuleDetail r={r} edit={edit} />}
     </li>
@@ -177,6 +201,13 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
         <p className="quiet">
           Advised: <b>{r.advised}</b>. {r.advised_reason} {r.omits}
         </p>
+        <p className="quiet">
+          {r.example && (
+            <>
+              For example: {r.example}
+            </>
+          )}
+        </p>
         <p className="quiet">{r.layers.length ? `Also set at ${r.layers.join(', ')}.` : 'Set by the organisation alone.'}</p>
         {r.held_default && <p className="held">The default {r.held_default} is held back. Saving a default releases it.</p>}
         {r.below.length > 0 && (
@@ -194,7 +225,15 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
                 <tr key={b.layer + b.where}>
                   <td>{b.layer}</td>
                   <td>
-                    {b.layer === 'partner' ? <Link to={`/partners/${b.where}`}>{b.name || b.where}</Link> : b.layer === 'people' ? `exception ${b.where}` : b.name || b.where}
+                    {b.layer === 'partner' ? (
+                      <Link to={`/partners/${b.where}`}>{b.name || b.where}</Link>
+                    ) : b.layer === 'people' ? (
+                      <Link to={`/exceptions#${b.where}`}>exception {b.where}</Link>
+                    ) : b.layer === 'space' ? (
+                      <Link to={`/spaces/${b.where}`}>{b.name || b.where}</Link>
+                    ) : (
+                      b.name || b.where
+                    )}
                     {b.layer === 'people' && b.name ? `: ${b.name}` : ''}
                   </td>
                   <td>

@@ -221,7 +221,7 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 			}
 		case kind == catalogue.Meeting:
 			for i := uint32(0); i < inv.meetings.n; i++ {
-				if m := inv.meetings.at(i); m.exists {
+				if m := inv.meetings.at(i); m.exists && (act.Spread == catalogue.Wide || spaces[m.space]) {
 					if err := try(kind, inv.meetingIDs.text(inv.text, i), inv.text.text(m.name)); err != nil {
 						return err
 					}

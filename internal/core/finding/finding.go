@@ -350,7 +350,7 @@ func (f *finder) links() {
 			case f.at >= l.Until:
 				f.add("dead_link", about, []Number{{"links", 1}}, "The link %s to %s ended with %s.", l.ID, l.Item, f.lastDay(l.Until))
 			case l.Until == moment.Never:
-				f.add("link_without_end", about, []Number{{"links", 1}, {"parties", len(l.For)}}, "The link %s to %s, for %d addresses, has no end.", l.ID, l.Item, len(l.For))
+				f.add("link_without_end", about, []Number{{"links", 1}, {"parties", len(l.For)}}, "The link %s to %s, for %s, has no end.", l.ID, l.Item, forWhom(l))
 			}
 			continue
 		}
@@ -370,6 +370,13 @@ func (f *finder) links() {
 			}
 		}
 	}
+}
+
+func forWhom(l *world.Link) string {
+	if len(l.For) == 1 {
+		return l.For[0].String()
+	}
+	return fmt.Sprintf("%d addresses", len(l.For))
 }
 
 func (f *finder) lastDay(m moment.Moment) string {

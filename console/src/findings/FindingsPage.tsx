@@ -1,0 +1,80 @@
+import { useInfiniteQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { useSearchParams } from 'react-router'
+import { call, query, type Findings } from '../api'
+import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { FindingList } from './FindingList'
+
+export function FindingsPage({ role }: { role: string }) {
+  const [params, setParams] = useSearchParams()
+  const kind = params.get('kind') ?? ''
+  const [state, setState] = useState('open')
+  const found = useInfiniteQuery({
+    queryKey: ['findings', kind, state],
+    queryFn: ({ pageParam }) => call<Findings>('GET', `/api/v1/findings${query({ kind, state, cursor: pageParam })}`),
+    initialPageParam: '',
+    getNextPageParam: (p) => p.next || undefined,
+    placeholderData: (old) => old,
+  })
+  const list = found.data?.pages.flatMap((p) => p.findings) ?? []
+  const kinds = found.data?.pages[0]?.kinds ?? []
+  const most = Math.max(1, ...kinds.map((k) => k.open + k.accepted))
+  const titles = [...new Set(list.map((f) => f.kind))]
+  const choose = (k: string) => setParams(k && k !== kind ? { kind: k } : {}, { replace: true })
+  return (
+    <Page
+      title="Findings"
+      lead="What contradicts itself, does nothing, leaves, or has nobody to answer for it. Each goes by itself when it is mended."
+      tools={
+        <Form.Select size="sm" aria-label="Show" value={state} onChange={(e) => setState(e.target.value)}>
+          <option value="open">Open</option>
+          <option value="accepted">Accepted</option>
+          <option value="all">All</option>
+        </Form.Select>
+      }
+    >
+      {found.error && <Wrong error={found.error} retry={() => void found.refetch()} />}
+      {!found.data && !found.error && <Waiting what="Looking" />}
+      <div className="found">
+        <nav aria-label="Kinds of finding">
+          <ul className="kinds">
+            {kinds.map((k) => (
+              <li key={k.kind}>
+                <button type="button" aria-pressed={k.kind === kind} onClick={() => choose(k.kind)} className={k.hint ? 'is-hint' : ''}>
+                  <span>{k.title}</span>
+                  <span className="kind-n">
+                    {k.open}
+                    {k.accepted > 0 ? ` + ${k.accepted} accepted` : ''}
+                  </span>
+                  <span className="kind-bar" aria-hidden="true">
+                    <span style={{ width: `${(100 * k.open) / most}%` }} />
+                  </span>
+                </button>
+              </li>
+            ))}
+          </ul>
+          {kinds.some((k) => k.hint) && <p className="quiet">Dashed kinds are hints: nothing is wrong. Choose one to see it.</p>}
+        </nav>
+        <div>
+          {found.data && list.length === 0 && <Empty>{state === 'accepted' ? 'Nothing is accepted.' : 'Nothing was noticed. That is how it should be.'}</Empty>}
+          {titles.map((t) => {
+            const of = list.filter((f) => f.kind === t)
+            return (
+              <section key={t} className="found-kind" aria-labelledby={`f-${t}`}>
+                <h2 id={`f-${t}`}>{of[0].title}</h2>
+                <p className="quiet">{of[0].do}</p>
+                <FindingList findings={of} decide={role === 'administrator' || role === 'keeper'} titled={false} />
+              </section>
+            )
+          })}
+          {found.hasNextPage && (
+            <Button size="sm" variant="outline-primary" className="more" onClick={() => void found.fetchNextPage()}>
+              More
+            </Button>
+          )}
+        </div>
+      </div>
+    </Page>
+  )
+}

@@ -1,0 +1,165 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button } from 'react-bootstrap'
+import { Link, useParams } from 'react-router'
+import { call, type GivenRole, type ItemView, type SpaceView, type Values } from '../api'
+import { FindingList } from '../findings/FindingList'
+import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
+import { ValueTable } from './ValueTable'
+import { WouldForm } from './WouldForm'
+
+export function SpacePage({ role }: { role: string }) {
+  const { id = '' } = useParams()
+  const space = useQuery({ queryKey: ['space', id], queryFn: () => call<SpaceView>('GET', `/api/v1/spaces/${id}`) })
+  const x = space.data
+  if (!x)
+    return (
+      <Page title={id}>
+        {space.error ? <Wrong error={space.error} retry={() => void space.refetch()} /> : <Waiting what="Reading the space" />}
+      </Page>
+    )
+  const names = (list: { id: string; name: string }[], to?: string) =>
+    list.length === 0
+      ? 'nobody'
+      : list.map((n, i) => (
+          <span key={n.id}>
+            {i > 0 ? ', ' : ''}
+            {to && !n.id.startsWith('group:') ? <Link to={`${to}/${n.id}`}>{n.name || n.id}</Link> : n.name || n.id}
+          </span>
+        ))
+  const people = role === 'member' ? undefined : '/people'
+  return (
+    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}>
+      <div className="partner">
+        <div>
+          <section aria-labelledby="h-values">
+            <h2 id="h-values">Rules here</h2>
+            <ValueTable values={x.values} edit={x.editable} />
+          </section>
+          <section aria-labelledby="h-given">
+            <h2 id="h-given">Who from outside has a role here</h2>
+            <Given list={x.given} />
+          </section>
+        </div>
+        <div>
+          {x.findings.length > 0 && (
+            <section aria-labelledby="h-found">
+              <h2 id="h-found">Noticed</h2>
+              <FindingList findings={x.findings} />
+            </section>
+          )}
+          <section aria-labelledby="h-facts">
+            <h2 id="h-facts">The space</h2>
+            <dl className="facts">
+              <dt>Owners</dt>
+              <dd>{names(x.owners, people)}</dd>
+              <dt>Members</dt>
+              <dd>{names(x.members, people)}</dd>
+              <dt>Admits</dt>
+              <dd>{x.parties ? `only ${x.parties.join(', ')}` : 'whoever the rules admit'}</dd>
+              {x.meetings.length > 0 && (
+                <>
+                  <dt>Meetings</dt>
+                  <dd>{names(x.meetings)}</dd>
+                </>
+              )}
+            </dl>
+          </section>
+          <section aria-labelledby="h-items">
+            <h2 id="h-items">In it</h2>
+            <ul className="items">
+              {x.items.map((it) => (
+                <Item key={it.id} it={it} edit={x.editable} />
+              ))}
+              {x.items.length === 0 && <li>Nothing yet.</li>}
+            </ul>
+          </section>
+          <WouldForm space={x.id} />
+        </div>
+      </div>
+    </Page>
+  )
+}
+
+function Item({ it, edit }: { it: ItemView; edit: boolean }) {
+  const [open, setOpen] = useState(false)
+  const where = `${it.kind}:${it.id}`
+  const values = useQuery({ queryKey: ['values', where], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(where)}`), enabled: open })
+  const set = Object.entries(it.rules)
+  return (
+    <li>
+      <div className="item-line">
+        <span>
+          <b>{it.name}</b> <span className="quiet">{it.kind}</span> {it.private && <span className="tag">private</span>}
+          {set.map(([rule, v]) => (
+            <span key={rule} className="tag">
+              {rule} {v.value}
+              {v.held ? ' held back' : ''}
+            </span>
+          ))}
+        </span>
+        <Button size="sm" variant="link" aria-expanded={open} onClick={() => setOpen(!open)} aria-label={`Rules of ${it.name}`}>
+          Rules
+        </Button>
+      </div>
+      {open && values.error && <Wrong error={values.error} />}
+      {open && values.data && (values.data.rules.length ? <ValueTable values={values.data} edit={edit} /> : <p className="quiet">No rule is set for a {it.kind} itself.</p>)}
+    </li>
+  )
+}
+
+function Given({ list }: { list: GivenRole[] }) {
+  const [over, setOver] = useState(false)
+  const [n, setN] = useState(25)
+  const rank = { live: 0, ahead: 1, over: 2 }
+  const shown = list.filter((g) => over || g.state !== 'over').sort((a, b) => rank[a.state] - rank[b.state])
+  const gone = list.length - list.filter((g) => g.state !== 'over').length
+  if (list.length === 0) return <Empty>Nobody from outside was given anything here.</Empty>
+  return (
+    <>
+      <div className="wide" role="region" aria-label="Roles given" tabIndex={0}>
+        <table className="table listing">
+          <thead>
+            <tr>
+              <th scope="col">Party</th>
+              <th scope="col">On</th>
+              <th scope="col">Role</th>
+              <th scope="col">Until</th>
+              <th scope="col">Gets in now</th>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.slice(0, n).map((g, i) => (
+              <tr key={g.party + g.resource + g.role + i}>
+                <th scope="row">
+                  {g.name && !g.party.startsWith('group:') ? g.name : g.party.replace('group:', 'group ')}
+                  {g.name && <span className="sub">{g.party}</span>}
+                </th>
+                <td>{g.resource}</td>
+                <td>
+                  {g.role}
+                  {g.link ? <span className="sub">by link {g.link}</span> : ''}
+                </td>
+                <td>{g.until ? until(g.until) : 'no end'}</td>
+                <td className={g.decision === 'no' ? 'gets-no' : ''}>
+                  {g.decision === 'none' ? '–' : g.decision === 'yes' ? '▲ yes' : '▼ no'}
+                  {g.decision === 'no' && <span className="sub">{g.text}</span>}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {shown.length > n && (
+        <Button size="sm" variant="link" onClick={() => setN(n + 100)}>
+          {shown.length - n} more
+        </Button>
+      )}
+      {gone > 0 && (
+        <Button size="sm" variant="link" aria-expanded={over} onClick={() => setOver(!over)}>
+          {over ? 'Without those that are over' : `${gone} that are over`}
+        </Button>
+      )}
+    </>
+  )
+}

@@ -1,0 +1,476 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/client"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+)
+
+// place is the flags that name where a value is set; at most one of them.
+type place struct{ partner, space, item, meeting string }
+
+func (p *place) flags(a *app, c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&p.partner, "partner", "", "at this partner")
+	f.StringVar(&p.space, "space", "", "at this space")
+	f.StringVar(&p.item, "item", "", "at this item, as folder:loan-valuations")
+	f.StringVar(&p.meeting, "meeting", "", "at this meeting")
+	c.MarkFlagsMutuallyExclusive("partner", "space", "item", "meeting")
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+}
+
+// where returns the place as the service names it, or "" for the organisation.
+func (p *place) where() string {
+	switch {
+	case p.partner != "":
+		return "partner:" + strings.TrimPrefix(p.partner, "partner:")
+	case p.space != "":
+		return "space:" + strings.TrimPrefix(p.space, "space:")
+	case p.meeting != "":
+		return "meeting:" + strings.TrimPrefix(p.meeting, "meeting:")
+	}
+	return p.item
+}
+
+func (a *app) printValues(x *client.Values, all bool) error {
+	rows := [][]string{}
+	for _, v := range x.Rules {
+		set := pick(v.Set)
+		if set == "" && !all {
+			continue
+		}
+		note := ""
+		if v.Held != nil && *v.Held {
+			note = "held back"
+		}
+		var can []string
+		for _, o := range v.Choices {
+			if o.Can {
+				can = append(can, o.Value)
+			}
+		}
+		rows = append(rows, []string{v.Rule, set, v.Value, v.Layer, strings.Join(can, " "), note})
+	}
+	return a.records(x, []string{"rule", "set here", "counts", "decided by", "may be set", "note"}, rows)
+}
+
+func (a *app) getValues(c *cobra.Command, where string) (*remote, *client.Values, error) {
+	r, err := a.remote()
+	if err != nil {
+		return nil, nil, err
+	}
+	resp, err := r.Values(c.Context(), where)
+	var x client.Values
+	return r, &x, r.read(resp, err, &x)
+}
+
+// setValueAt sets a value below the organisation.
+func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held bool, why string) error {
+	r, x, err := a.getValues(c, where)
+	if err != nil {
+		return err
+	}
+	body := client.ValueChange{Value: value, Why: optional(why)}
+	if held {
+		body.Held = &held
+	}
+	resp, err := r.SetValue(c.Context(), where, rule, &client.SetValueParams{IfMatch: &x.Etag}, body)
+	if err := r.read(resp, err, x); err != nil {
+		return err
+	}
+	return a.printValues(x, false)
+}
+
+func (a *app) rulesUnset() *cobra.Command {
+	var p place
+	var why string
+	c := &cobra.Command{Use: "unset RULE", Short: "Take a value away that a partner, space, item or meeting sets", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+		RunE: func(c *cobra.Command, args []string) error {
+			where := p.where()
+			if where == "" {
+				return usage{errors.New("say where: --partner, --space, --item or --meeting")}
+			}
+			r, x, err := a.getValues(c, where)
+			if err != nil {
+				return err
+			}
+			resp, err := r.UnsetValue(c.Context(), where, args[0], &client.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why)})
+			if err := r.read(resp, err, x); err != nil {
+				return err
+			}
+			return a.printValues(x, false)
+		}}
+	p.flags(a, c)
+	whyFlag(c, &why)
+	return c
+}
+
+func (a *app) rulesChoices() *cobra.Command {
+	var p place
+	var person, party, at string
+	c := &cobra.Command{Use: "choices RULE", Short: "Every value, available or not, and whose word stands against it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+		Example: "  wexillum rules choices files.bearer_links --item folder:loan-valuations\n  wexillum rules choices meetings.remote_control --person d.ekwinter --towards '*@orrin.example'",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x client.Choices
+			if a.world != "" {
+				y, err := a.choicesFile(args[0], p.where(), person, party)
+				if err != nil {
+					return err
+				}
+				x = y
+			} else {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				resp, err := r.Choices(c.Context(), &client.ChoicesParams{Rule: args[0], Where: optional(p.where()), Person: optional(person), Party: optional(party), At: optional(at)})
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+			}
+			rows := [][]string{}
+			for _, o := range x.Choices {
+				can, by := "yes", ""
+				if !o.Can {
+					can = "no"
+					by = pick(o.By)
+					if w := pick(o.Where); w != "" {
+						by += " " + w
+					}
+					by += " says " + pick(o.Says) + "; " + pick(o.Who) + " can raise it"
+				}
+				mark := ""
+				if o.Value == x.Value {
+					mark = "counts now"
+				}
+				if o.Advised != nil && *o.Advised {
+					mark = strings.TrimPrefix(mark+", advised", ", ")
+				}
+				rows = append(rows, []string{o.Value, can, by, mark, o.Sentence})
+			}
+			if a.output == "table" {
+				a.printf("%s  %s at %s: %s, decided by %s\n\n", a.colour("1", x.Rule), x.Title, x.Where, x.Value, x.Layer)
+			}
+			return a.records(x, []string{"value", "available", "stands against it", "", "means"}, rows)
+		}}
+	p.flags(a, c)
+	c.Flags().StringVar(&person, "person", "", "for an exception of this person of ours")
+	c.Flags().StringVar(&party, "towards", "", "towards this party: an address or *@domain")
+	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
+	_ = c.RegisterFlagCompletionFunc("person", a.completion("person"))
+	return c
+}
+
+func (a *app) choicesFile(rule, where, person, party string) (x client.Choices, err error) {
+	s, now, err := a.offline()
+	if err != nil {
+		return x, err
+	}
+	r, ok := catalogue.RuleByName(rule)
+	if !ok {
+		return x, usage{fmt.Errorf("there is no rule %q; do you mean %s?", rule, catalogue.Nearest(rule))}
+	}
+	c := engine.Context{Resource: engine.NoResource, Person: person, Party: party, At: now}
+	layer, name := engine.DefaultLayer, "organisation"
+	switch {
+	case strings.HasPrefix(where, "partner:"):
+		layer, name = engine.PartnerLayer, where
+		for _, p := range s.Policy().Partners {
+			if "partner:"+p.ID == where && len(p.Domains) > 0 && party == "" {
+				c.Party = "*@" + p.Domains[0].Domain.String()
+			}
+		}
+	case where != "":
+		layer, name = engine.ItemLayer, where
+		if c.Resource, err = engine.ParseResource(where); err != nil {
+			return x, err
+		}
+		if c.Resource.Kind == catalogue.Space {
+			layer = engine.SpaceLayer
+		}
+	case person != "":
+		layer, name = engine.PeopleLayer, "person:"+person
+	}
+	chain, err := s.ChainOf(r.ID, c)
+	if err != nil {
+		return x, err
+	}
+	return convert[client.Choices](answer.Choices(s, chain, layer, name, c.Resource))
+}
+
+func (a *app) space() *cobra.Command {
+	c := &cobra.Command{Use: "space", Short: "Spaces: what they set, what they may set, who reaches them"}
+	var find string
+	list := &cobra.Command{Use: "list", Short: "Spaces", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		var all []client.SpaceBrief
+		rows := [][]string{}
+		for next := ""; ; {
+			resp, err := r.ListSpaces(c.Context(), &client.ListSpacesParams{Q: optional(find), Cursor: optional(next)})
+			var x struct {
+				Spaces []client.SpaceBrief
+				Next   string
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			for _, s := range x.Spaces {
+				rows = append(rows, []string{s.Id, s.Kind, fmt.Sprint(s.Outside), fmt.Sprint(s.Items), fmt.Sprint(s.Set), strings.Join(s.Owners, " "), s.Name})
+			}
+			all = append(all, x.Spaces...)
+			if next = x.Next; next == "" {
+				break
+			}
+		}
+		return a.records(all, []string{"id", "kind", "from outside", "items", "rules set", "owners", "name"}, rows)
+	}}
+	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
+	var all bool
+	show := &cobra.Command{Use: "show ID", Short: "One space: its rules, its items, and who was given what", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.GetSpace(c.Context(), strings.TrimPrefix(args[0], "space:"))
+		var x client.SpaceView
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, g := range x.Given {
+			in := string(g.Decision)
+			if in == "none" {
+				in = "-"
+			}
+			rows = append(rows, []string{g.Party, g.Resource, g.Role, string(g.State), day(pick(g.Until)), in, pick(g.Text)})
+		}
+		columns := []string{"party", "on", "role", "state", "until", "gets in", "why"}
+		if a.output != "table" {
+			return a.records(x, columns, rows)
+		}
+		a.printf("%s  %s (%s)\n\n", a.colour("1", x.Name), x.Id, x.Kind)
+		names := func(ns []client.NamedRef) string {
+			var out []string
+			for _, n := range ns {
+				out = append(out, n.Name)
+			}
+			return strings.Join(out, ", ")
+		}
+		a.printf("  owners   %s\n  members  %s\n", names(x.Owners), names(x.Members))
+		if x.Parties != nil {
+			a.printf("  admits   only %s\n", strings.Join(*x.Parties, ", "))
+		}
+		a.printf("\n")
+		if err := a.printValues(&x.Values, all); err != nil {
+			return err
+		}
+		if len(x.Items) > 0 {
+			a.printf("\n")
+			items := [][]string{}
+			for _, it := range x.Items {
+				private := ""
+				if it.Private {
+					private = "private"
+				}
+				items = append(items, []string{it.Kind + ":" + it.Id, it.Name, private, setValues(it.Rules)})
+			}
+			a.table([]string{"item", "name", "", "values"}, items)
+		}
+		if len(rows) > 0 {
+			a.printf("\n")
+			a.table(columns, rows)
+		}
+		for _, f := range x.Findings {
+			a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
+		}
+		return nil
+	}}
+	show.Flags().BoolVarP(&all, "all", "a", false, "also rules that are not set here")
+	c.AddCommand(list, show)
+	return c
+}
+
+func (a *app) person() *cobra.Command {
+	c := &cobra.Command{Use: "person", Short: "People of ours: what is set for them and who from outside reaches them"}
+	var find string
+	list := &cobra.Command{Use: "list", Short: "People", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		var all []client.PersonBrief
+		rows := [][]string{}
+		for next := ""; ; {
+			resp, err := r.ListPeople(c.Context(), &client.ListPeopleParams{Q: optional(find), Cursor: optional(next)})
+			var x struct {
+				People []client.PersonBrief
+				Next   string
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			for _, p := range x.People {
+				rows = append(rows, []string{p.Id, p.Name, strings.Join(p.Groups, " "), strings.Join(p.Roles, " "), fmt.Sprint(p.Exceptions)})
+			}
+			all = append(all, x.People...)
+			if next = x.Next; next == "" {
+				break
+			}
+		}
+		return a.records(all, []string{"id", "name", "groups", "roles", "exceptions"}, rows)
+	}}
+	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
+	show := &cobra.Command{Use: "show ID", Short: "One person: exceptions, contacts, forwarders, and who from outside reaches them", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.GetPerson(c.Context(), strings.TrimPrefix(args[0], "person:"))
+			var x client.PersonView
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, v := range x.Reached {
+				who := strings.Join(v.Yes, ", ")
+				if who == "" {
+					who = "nobody"
+				}
+				rows = append(rows, []string{v.Action, fmt.Sprintf("%d of %d", len(v.Yes), len(v.Yes)+v.No), who})
+			}
+			columns := []string{"action", "typical newcomers", "who"}
+			if a.output != "table" {
+				return a.records(x, columns, rows)
+			}
+			a.printf("%s  %s  %s\n\n", a.colour("1", x.Name), x.Id, pick(x.Address))
+			a.printf("  groups   %s\n  roles    %s\n  owns     %d spaces\n\n", strings.Join(x.Groups, ", "), strings.Join(x.Roles, ", "), len(x.Owns))
+			a.table(columns, rows)
+			if len(x.Exceptions) > 0 {
+				a.printf("\n")
+				ex := [][]string{}
+				for i := range x.Exceptions {
+					e := &x.Exceptions[i]
+					ex = append(ex, []string{e.Id, stateOf(e), day(pick(e.Until)), towards(e), setValues(e.Rules)})
+				}
+				a.table([]string{"exception", "state", "until", "towards", "values"}, ex)
+			}
+			for _, ct := range x.Contacts {
+				a.printf("\n  contact  %s, %s", ct.Party, ct.State)
+			}
+			for _, f := range x.Forwarders {
+				a.printf("\n  forwards to %s: %s", f.To, f.Text)
+			}
+			if len(x.Contacts)+len(x.Forwarders) > 0 {
+				a.printf("\n")
+			}
+			for _, f := range x.Findings {
+				a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
+			}
+			return nil
+		}}
+	c.AddCommand(list, show)
+	return c
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+func (a *app) link() *cobra.Command {
+	c := &cobra.Command{Use: "link", Short: "Links that open an item: which work, until when"}
+	var state, item, why string
+	list := &cobra.Command{Use: "list", Short: "Links", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		p := &client.ListLinksParams{Item: optional(item)}
+		if state != "" {
+			s := client.ListLinksParamsState(state)
+			p.State = &s
+		}
+		resp, err := r.ListLinks(c.Context(), p)
+		var x struct{ Links []client.Link }
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, l := range x.Links {
+			who := "whoever holds it"
+			if l.For != nil {
+				who = strings.Join(*l.For, " ")
+			}
+			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, l.Right, day(pick(l.Until)), l.Text})
+		}
+		return a.records(x.Links, []string{"id", "works", "opens", "for", "right", "own end", "why"}, rows)
+	}}
+	list.Flags().StringVar(&state, "state", "", "works or dead")
+	list.Flags().StringVar(&item, "item", "", "those that open this item, as file:press-kit")
+	end := &cobra.Command{Use: "end ID", Short: "End a link now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), client.WhyOnly{Why: optional(why)})
+		if err := r.read(resp, err, nil); err != nil {
+			return err
+		}
+		a.say("%s has ended.", args[0])
+		return nil
+	}}
+	whyFlag(end, &why)
+	c.AddCommand(list, end)
+	return c
+}
+
+func (a *app) forwarder() *cobra.Command {
+	c := &cobra.Command{Use: "forwarder", Short: "Mail that is forwarded outside automatically, and whether it may be"}
+	var person, why string
+	list := &cobra.Command{Use: "list", Short: "Forwarders", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.ListForwarders(c.Context(), &client.ListForwardersParams{Person: optional(person)})
+		var x struct{ Forwarders []client.Forwarder }
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, f := range x.Forwarders {
+			rows = append(rows, []string{f.Person, f.To, yesNo(f.Allowed), yesNo(f.KeepCopy), f.SetBy, f.Text})
+		}
+		return a.records(x.Forwarders, []string{"person", "to", "allowed", "keeps a copy", "set by", "why"}, rows)
+	}}
+	list.Flags().StringVar(&person, "person", "", "those of this person of ours")
+	_ = list.RegisterFlagCompletionFunc("person", a.completion("person"))
+	remove := &cobra.Command{Use: "remove PERSON ADDRESS", Short: "Remove a forwarder", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.RemoveForwarder(c.Context(), args[0], args[1], &client.RemoveForwarderParams{Why: optional(why)})
+		if err := r.read(resp, err, nil); err != nil {
+			return err
+		}
+		a.say("Mail for %s is not forwarded to %s any more.", args[0], args[1])
+		return nil
+	}}
+	whyFlag(remove, &why)
+	c.AddCommand(list, remove)
+	return c
+}
