@@ -316,13 +316,15 @@ func (g *generator) inventory(w *world.World) {
 		}
 		w.Links = append(w.Links, l)
 	}
+	type pair struct {
+		person string
+		party  addr.Address
+	}
+	met := map[pair]bool{}
 	for range max(6, g.size.People) {
 		c := world.Contact{Person: g.person(), Party: address(g.guest(g.IntN(g.size.Guests))), Accepted: !g.one(3)}
-		dup := false
-		for i := len(w.Contacts) - 1; i >= 0 && !dup; i-- {
-			dup = w.Contacts[i].Person == c.Person && w.Contacts[i].Party == c.Party
-		}
-		if !dup {
+		if k := (pair{c.Person, c.Party}); !met[k] {
+			met[k] = true
 			w.Contacts = append(w.Contacts, c)
 		}
 	}

@@ -276,7 +276,7 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 func (a *asker) findBelow() {
 	pol, inv := a.s.pol, &a.s.inv
 	for _, p := range [2]uint32{a.aboutWhom, a.presenter} {
-		if p != none && pol.anyPeople && (p < uint32(len(pol.named)) && pol.named[p] || inv.people.at(p).groups.n > 0 && len(pol.byGroup) > 0) {
+		if p < uint32(len(pol.concerned)) && pol.concerned[p] {
 			a.below |= catalogue.AtPeople
 		}
 	}
@@ -314,13 +314,13 @@ func (a *asker) fetch() {
 		resources = &inv.personIDs
 	}
 	a.subjectHash, a.resourceHash = hashOf(subject), hashOf(q.Resource.ID)
-	i, j := subjects.likely(a.subjectHash), resources.likely(a.resourceHash)
+	i, text1 := subjects.likely(a.subjectHash)
+	j, text2 := resources.likely(a.resourceHash)
 	if q.Subject.Kind != ByAddress || i >= inv.parties.n || j >= uint32(len(resources.refs)) {
 		return
 	}
 	p := inv.parties.at(i)
-	r1, r2 := subjects.refs[i], resources.refs[j]
-	sum := uint32(0)
+	sum := uint32(inv.text[text1.off]) + uint32(inv.text[text1.off+text1.n-1]) + uint32(inv.text[text2.off]) + uint32(inv.text[text2.off+text2.n-1])
 	space := none
 	switch {
 	case q.Resource.Kind.IsItem():
@@ -332,8 +332,11 @@ func (a *asker) fetch() {
 	case q.Resource.Kind != catalogue.OurDirectory:
 		sum += inv.people.at(j).groups.n
 	}
-	if p.grants.n > 0 {
-		sum += inv.grants[p.grants.off].resource + inv.grants[p.grants.off+p.grants.n/2].resource + inv.grants[p.grants.off+p.grants.n-1].resource
+	if p.grants.n > 0 && (actionHolds[a.act.ID] || p.flags&hasRecord == 0) {
+		given := inv.given(p.grants)
+		for k := 0; k < len(given) && k < 16; k += 2 { // two to a cache line
+			sum += given[k].resource
+		}
 	}
 	if d := &a.s.pol.domains[p.domain]; d.kind == partnerDomain {
 		row := &a.s.pol.partners[d.partner]
@@ -341,11 +344,34 @@ func (a *asker) fetch() {
 	}
 	if space < inv.spaces.n {
 		if rules := inv.spaces.at(space).rules; rules != none {
-			sum += uint32(inv.rows[rules][0]) + uint32(inv.rows[rules][catalogue.NumRules/2])
+			sum += uint32(inv.rows[rules][0]) + uint32(inv.rows[rules][catalogue.NumRules/2]) + uint32(inv.rows[rules][catalogue.NumRules-1])
 		}
 	}
-	a.fetched = sum + uint32(inv.text[r1.off]) + uint32(inv.text[r2.off])
+	a.fetched = sum
 }
+
+// actionHolds tells the actions that look at what a party was given.
+var actionHolds = func() (out []bool) {
+	for _, act := range catalogue.Actions() {
+		holds := false
+		for _, rows := range []*[catalogue.NumClasses]*catalogue.Ask{&act.Asks, act.InSpace} {
+			if rows == nil {
+				continue
+			}
+			for _, ask := range rows {
+				if ask == nil {
+					continue
+				}
+				holds = holds || ask.Holding == catalogue.ByRole || ask.Holding == catalogue.MayInvite
+				for _, n := range ask.Needs {
+					holds = holds || n.Kind == catalogue.LookUp
+				}
+			}
+		}
+		out = append(out, holds)
+	}
+	return
+}()
 
 func (a *asker) findResource() error {
 	inv, r := &a.s.inv, &a.q.Resource

@@ -755,6 +755,22 @@ func (a *asker) shares(person uint32) bool {
 	}
 	inv := &a.s.inv
 	with := func(given []grant) bool {
+		sum := uint32(0) // fetch all spaces, then all lists, before looking at any
+		for i := range given {
+			if r := given[i].resource; r&itemBit == 0 {
+				sp := inv.spaces.at(r)
+				sum += sp.owners.n + sp.members.n
+			}
+		}
+		for i := range given {
+			if r := given[i].resource; r&itemBit == 0 {
+				sp := inv.spaces.at(r)
+				if sp.owners.n+sp.members.n > 0 && sp.owners.off < uint32(len(inv.lists)) {
+					sum += inv.lists[sp.owners.off]
+				}
+			}
+		}
+		a.fetched += sum
 		for i := range given {
 			g := &given[i]
 			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && a.memberOf(g.resource, person) {

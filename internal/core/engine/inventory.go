@@ -178,6 +178,8 @@ type Editor struct {
 	tok    token
 	policy *world.World // where policy is to be compiled anew
 	seen   map[row]uint32
+
+	peopleChanged bool
 }
 
 // New returns an Editor of an empty world.
@@ -256,6 +258,9 @@ func (e *Editor) Put(w *world.World) {
 
 // Done compiles what changed and returns the snapshot. The Editor is spent.
 func (e *Editor) Done() *Snapshot {
+	if e.policy == nil && e.peopleChanged { // whom exceptions concern is part of what is compiled
+		e.policy = e.pol.source
+	}
 	if e.policy != nil {
 		e.pol = compile(&e.inv, e.tok, e.policy)
 	} else {
@@ -398,6 +403,7 @@ func (e *Editor) PutPerson(p *world.Person) {
 		*e.inv.ours.edit(e.tok, a) = i
 		rec.address = e.inv.addresses.refs[a]
 	}
+	e.peopleChanged = true
 	if !old.exists {
 		e.inv.live.people++
 	}

@@ -29,6 +29,7 @@ type policy struct {
 	byGroup   [][]int32 // by group
 	anyPeople bool
 	named     []bool // by person: an exception names the person itself
+	concerned []bool // by person: an exception names the person or one of their groups
 }
 
 // domainEntry is what the table of model §2 says of one name.
@@ -211,6 +212,18 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		}
 	}
 	p.anyPeople = len(p.except) > 0
+	if p.anyPeople {
+		p.concerned = make([]bool, v.people.n)
+		copy(p.concerned, p.named)
+		for i := uint32(0); i < v.people.n && len(p.byGroup) > 0; i++ {
+			l := v.people.at(i).groups
+			for _, g := range v.lists[l.off : l.off+l.n] {
+				if g < uint32(len(p.byGroup)) && p.byGroup[g] != nil {
+					p.concerned[i] = true
+				}
+			}
+		}
+	}
 	return p.extend(v)
 }
 

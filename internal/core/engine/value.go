@@ -176,7 +176,7 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 		if c != nil {
 			c.Steps[PeopleLayer].Applies = true
 		}
-		if pol.anyPeople {
+		if in.person < uint32(len(pol.concerned)) && pol.concerned[in.person] {
 			best = join(shape, best, a.peopleValue(r, in, c))
 		}
 	}

@@ -15,7 +15,7 @@ var lastToken atomic.Uint64
 func newToken() token { return token(lastToken.Add(1)) }
 
 const (
-	chunkBits = 8
+	chunkBits = 9
 	chunkLen  = 1 << chunkBits
 )
 
@@ -96,12 +96,18 @@ func (b *blob) add(s string) ref {
 var seed = maphash.MakeSeed()
 
 // names gives every distinct text an index that stays the same for good. The
-// table probes linearly; a slot holds half the hash and the index, so that what
-// belongs to the index can be fetched while the text is still being compared.
+// table probes linearly; a slot holds half the hash, the index and where the text
+// is, so that what belongs to the index and the text itself are fetched at once.
 type names struct {
-	slots vec[uint64] // upper half of the hash << 32 | index + 1
-	mask  uint32      // number of slots - 1
+	slots vec[slot]
+	mask  uint32 // number of slots - 1
 	refs  []ref
+}
+
+type slot struct {
+	tag uint32 // upper half of the hash
+	one uint32 // index + 1; 0: empty
+	ref ref
 }
 
 func hashOf(s string) uint64 { return maphash.String(seed, s) }
@@ -113,29 +119,26 @@ func (t *names) findHash(b blob, s string, h uint64) uint32 {
 		return none
 	}
 	for pos := uint32(h) & t.mask; ; pos = (pos + 1) & t.mask {
-		slot := *t.slots.at(pos)
-		if slot == 0 {
+		x := t.slots.at(pos)
+		if x.one == 0 {
 			return none
 		}
-		if slot>>32 == h>>32 {
-			if i := uint32(slot) - 1; b.text(t.refs[i]) == s {
-				return i
-			}
+		if x.tag == uint32(h>>32) && int(x.ref.n) == len(s) && b.text(x.ref) == s {
+			return x.one - 1
 		}
 	}
 }
 
-// likely returns the index of the first slot with the hash's upper half, its text
-// unverified, or none: what to fetch while the look-up itself still waits for
-// memory.
-func (t *names) likely(h uint64) uint32 {
+// likely returns the first slot with the hash's upper half, its text unverified:
+// what to fetch while the look-up itself still waits for memory.
+func (t *names) likely(h uint64) (i uint32, text ref) {
 	if t.mask == 0 {
-		return none
+		return none, ref{}
 	}
 	for pos := uint32(h) & t.mask; ; pos = (pos + 1) & t.mask {
-		slot := *t.slots.at(pos)
-		if slot>>32 == h>>32 || slot == 0 {
-			return uint32(slot) - 1
+		x := t.slots.at(pos)
+		if x.tag == uint32(h>>32) || x.one == 0 {
+			return x.one - 1, x.ref
 		}
 	}
 }
@@ -155,17 +158,17 @@ func (t *names) add(tok token, b *blob, s string) uint32 {
 
 func (t *names) place(tok token, h uint64, i uint32) {
 	pos := uint32(h) & t.mask
-	for *t.slots.at(pos) != 0 {
+	for t.slots.at(pos).one != 0 {
 		pos = (pos + 1) & t.mask
 	}
-	*t.slots.edit(tok, pos) = h>>32<<32 | uint64(i+1)
+	*t.slots.edit(tok, pos) = slot{uint32(h >> 32), i + 1, t.refs[i]}
 }
 
 func (t *names) grow(tok token, b blob) {
 	size := max(chunkLen, (t.mask+1)*2)
-	t.slots, t.mask = vec[uint64]{owner: tok}, size-1
+	t.slots, t.mask = vec[slot]{owner: tok}, size-1
 	for t.slots.n < size {
-		t.slots.chunks = append(t.slots.chunks, &chunk[uint64]{owner: tok})
+		t.slots.chunks = append(t.slots.chunks, &chunk[slot]{owner: tok})
 		t.slots.n += chunkLen
 	}
 	for i, r := range t.refs {

@@ -48,14 +48,6 @@ func Merge(base, part *World) *World {
 	out.Bundles = upsert(base.Bundles, part.Bundles, func(x *Bundle) string { return x.ID }, nil)
 	out.Expectations = upsert(base.Expectations, part.Expectations, func(x *Expectation) string { return x.ID }, nil)
 
-	limits := Limits(&out, &World{})
-	for i := range out.Partners {
-		out.Partners[i].Rules = HoldBack(out.Partners[i].Rules, limits)
-	}
-	for i := range out.Exceptions {
-		out.Exceptions[i].Rules = HoldBack(out.Exceptions[i].Rules, limits)
-	}
-
 	out.People = upsert(base.People, part.People, func(x *Person) string { return x.ID }, nil)
 	out.Groups = upsert(base.Groups, part.Groups, func(x *Group) string { return x.ID }, nil)
 	out.Spaces = mergeSpaces(base.Spaces, part.Spaces)
@@ -65,21 +57,58 @@ func Merge(base, part *World) *World {
 	out.Links = upsert(base.Links, part.Links, func(x *Link) string { return x.ID }, nil)
 	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
-	for i := range out.Spaces {
-		s := &out.Spaces[i]
-		s.Rules = HoldBack(s.Rules, limits)
-		for j := range s.Items {
-			if rules := HoldBack(s.Items[j].Rules, limits); len(rules) > 0 && &rules[0] != &s.Items[j].Rules[0] {
-				s.Items = append([]Item(nil), s.Items...)
-				s.Items[j].Rules = rules
-			}
-		}
-	}
-	for i := range out.Meetings {
-		out.Meetings[i].Rules = HoldBack(out.Meetings[i].Rules, limits)
-	}
+	limits := Limits(&out, &World{})
+	out.Partners = holding(out.Partners, func(p Partner) (Partner, bool) {
+		rules := HoldBack(p.Rules, limits)
+		changed := differs(rules, p.Rules)
+		p.Rules = rules
+		return p, changed
+	})
+	out.Exceptions = holding(out.Exceptions, func(x Exception) (Exception, bool) {
+		rules := HoldBack(x.Rules, limits)
+		changed := differs(rules, x.Rules)
+		x.Rules = rules
+		return x, changed
+	})
+	out.Spaces = holding(out.Spaces, func(s Space) (Space, bool) {
+		rules := HoldBack(s.Rules, limits)
+		changed := differs(rules, s.Rules)
+		s.Rules = rules
+		items := holding(s.Items, func(it Item) (Item, bool) {
+			rules := HoldBack(it.Rules, limits)
+			changed := differs(rules, it.Rules)
+			it.Rules = rules
+			return it, changed
+		})
+		changed = changed || len(items) > 0 && &items[0] != &s.Items[0]
+		s.Items = items
+		return s, changed
+	})
+	out.Meetings = holding(out.Meetings, func(m Meeting) (Meeting, bool) {
+		rules := HoldBack(m.Rules, limits)
+		changed := differs(rules, m.Rules)
+		m.Rules = rules
+		return m, changed
+	})
 	return &out
 }
+
+// holding replaces what a lowered limit changes, in a copy where there is any.
+func holding[T any](list []T, hold func(T) (T, bool)) []T {
+	copied := false
+	for i := range list {
+		if x, changed := hold(list[i]); changed {
+			if !copied {
+				list, copied = append([]T(nil), list...), true
+			}
+			list[i] = x
+		}
+	}
+	return list
+}
+
+// differs reports whether HoldBack made another slice.
+func differs(a, b []Setting) bool { return len(a) > 0 && &a[0] != &b[0] }
 
 // GrantKey is what a grant is known by (model §6).
 type GrantKey struct {
@@ -95,8 +124,11 @@ func (g *Grant) Key() GrantKey { return GrantKey{g.Party(), g.Resource, g.Role, 
 // mergeSpaces merges spaces and their items, which are known by ids of their
 // own and may move.
 func mergeSpaces(base, part []Space) []Space {
-	if len(base) == 0 || len(part) == 0 {
-		return append(append([]Space(nil), base...), part...)
+	switch {
+	case len(part) == 0:
+		return base[:len(base):len(base)]
+	case len(base) == 0:
+		return part[:len(part):len(part)]
 	}
 	named := map[string]bool{}
 	for i := range part {
@@ -123,10 +155,13 @@ func mergeSpaces(base, part []Space) []Space {
 }
 
 func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, new *T)) []T {
-	out := append(make([]T, 0, len(base)+len(part)), base...)
-	if len(base) == 0 || len(part) == 0 {
-		return append(out, part...)
+	switch {
+	case len(part) == 0:
+		return base[:len(base):len(base)]
+	case len(base) == 0:
+		return part[:len(part):len(part)]
 	}
+	out := append(make([]T, 0, len(base)+len(part)), base...)
 	at := make(map[K]int, len(base))
 	for i := range out {
 		at[key(&out[i])] = i
