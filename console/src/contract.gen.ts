@@ -1286,6 +1286,8 @@ export interface components {
             groups: string[];
             roles: string[];
             owns: components["schemas"]["NamedRef"][];
+            /** @description Meetings */
+            hosts: components["schemas"]["NamedRef"][];
             exceptions: components["schemas"]["Exception"][];
             /** @description Rules that exceptions may set and what counts towards everybody */
             rules: components["schemas"]["ValueRow"][];

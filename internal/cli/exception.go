@@ -15,7 +15,7 @@ import (
 
 func (a *app) exception() *cobra.Command {
 	c := &cobra.Command{Use: "exception", Short: "A few values for named people or groups, for a time"}
-	c.AddCommand(a.exceptionList(), a.exceptionShow(), a.exceptionAdd(), a.exceptionProlong(), a.exceptionEnd(), a.exceptionImport())
+	c.AddCommand(a.exceptionList(), a.exceptionShow(), a.exceptionAdd(), a.exceptionChange(), a.exceptionProlong(), a.exceptionEnd(), a.exceptionImport())
 	return c
 }
 
@@ -187,6 +187,55 @@ func (a *app) exceptionAdd() *cobra.Command {
 	f.StringVar(&until, "until", "", "a date, a moment or +14d; without an end where absent")
 	f.StringVar(&reason, "reason", "", "why")
 	_ = c.RegisterFlagCompletionFunc("person", a.completion("person"))
+	return c
+}
+
+func (a *app) exceptionChange() *cobra.Command {
+	var people, groups, parties, set, unset []string
+	var reason string
+	c := &cobra.Command{Use: "change ID", Short: "Change whom an exception is for, towards whom, or its values", Args: cobra.ExactArgs(1),
+		Long: "Change whom an exception is for, towards whom, or its values.\n\nWhat is not named stays. --person, --group and --towards replace the whole list.",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, x, err := a.getException(c, args[0])
+			if err != nil {
+				return err
+			}
+			body := client.ExceptionChange{Id: x.Id, People: &x.People, Groups: &x.Groups, Parties: x.Parties, Rules: x.Rules, From: x.From, Until: x.Until, Reason: x.Reason, Why: optional(reason)}
+			if len(people)+len(groups) > 0 {
+				body.People, body.Groups = &people, &groups
+			}
+			if len(parties) > 0 {
+				body.Parties = &parties
+			}
+			for _, kv := range set {
+				k, v, ok := splitPair(kv)
+				if !ok {
+					return usage{fmt.Errorf("--set %q: write rule=value", kv)}
+				}
+				body.Rules[k] = client.SetValue{Value: v}
+			}
+			for _, k := range unset {
+				if _, ok := body.Rules[k]; !ok {
+					return usage{fmt.Errorf("--unset %q: %s does not set it", k, x.Id)}
+				}
+				delete(body.Rules, k)
+			}
+			if reason != "" {
+				body.Reason = &reason
+			}
+			resp, err := r.SetException(c.Context(), x.Id, &client.SetExceptionParams{IfMatch: &x.Etag}, body)
+			if err := r.read(resp, err, x); err != nil {
+				return err
+			}
+			return a.printException(x)
+		}}
+	f := c.Flags()
+	f.StringArrayVar(&people, "person", nil, "people of ours it is for")
+	f.StringArrayVar(&groups, "group", nil, "groups of ours it is for")
+	f.StringArrayVar(&parties, "towards", nil, "only towards partner:ID, domain:NAME, group:ID or an address")
+	f.StringArrayVar(&set, "set", nil, "rule=value")
+	f.StringArrayVar(&unset, "unset", nil, "a rule that it shall not set any more")
+	f.StringVar(&reason, "reason", "", "why")
 	return c
 }
 

@@ -1112,11 +1112,14 @@ type PersonView struct {
 	Findings   []Finding     `json:"findings"`
 	Forwarders []Forwarder   `json:"forwarders"`
 	Groups     []string      `json:"groups"`
-	Id         string        `json:"id"`
-	Name       string        `json:"name"`
-	Owns       []NamedRef    `json:"owns"`
-	Reached    []ReachedBy   `json:"reached"`
-	Roles      []string      `json:"roles"`
+
+	// Hosts Meetings
+	Hosts   []NamedRef  `json:"hosts"`
+	Id      string      `json:"id"`
+	Name    string      `json:"name"`
+	Owns    []NamedRef  `json:"owns"`
+	Reached []ReachedBy `json:"reached"`
+	Roles   []string    `json:"roles"`
 
 	// Rules Rules that exceptions may set and what counts towards everybody
 	Rules []ValueRow `json:"rules"`

@@ -1,15 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { Link, useParams } from 'react-router'
-import { call, query, services, type JournalEntry, type Partner } from '../api'
+import { useParams } from 'react-router'
+import { call, query, services, type JournalEntry, type Partner, type Values } from '../api'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
+import { ValueTable } from '../places/ValueTable'
 import { half, mayKeep, Standing } from './PartnersPage'
 
 export function PartnerPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const client = useQueryClient()
   const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', `/api/v1/partners/${encodeURIComponent(id)}`) })
+  const values = useQuery({ queryKey: ['values', `partner:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}`) })
   const [asking, setAsking] = useState<string>()
   const done = (p: Partner) => {
     client.setQueryData(['partner', id], p)
@@ -61,31 +63,38 @@ export function PartnerPage({ role }: { role: string }) {
     >
       {open.error && <Wrong error={open.error} />}
       <div className="partner">
-        <section aria-labelledby="h-open">
-          <h2 id="h-open">What it is opened for</h2>
-          <table className="table openings">
-            <thead>
-              <tr>
-                <th scope="col">Service</th>
-                <th scope="col">In: theirs come to us</th>
-                <th scope="col">Out: ours go to them</th>
-              </tr>
-            </thead>
-            <tbody>
-              {services.map((s) => (
-                <tr key={s}>
-                  <th scope="row">{s}</th>
-                  {['in', 'out'].map((d) => (
-                    <td key={d}>
-                      <Opening p={p} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} />
-                    </td>
-                  ))}
+        <div>
+          <section aria-labelledby="h-open">
+            <h2 id="h-open">What it is opened for</h2>
+            <table className="table openings">
+              <thead>
+                <tr>
+                  <th scope="col">Service</th>
+                  <th scope="col">In: theirs come to us</th>
+                  <th scope="col">Out: ours go to them</th>
                 </tr>
-              ))}
-            </tbody>
-          </table>
-          <p className="quiet">Under the level listed, only yes admits; no refuses under any level.</p>
-        </section>
+              </thead>
+              <tbody>
+                {services.map((s) => (
+                  <tr key={s}>
+                    <th scope="row">{s}</th>
+                    {['in', 'out'].map((d) => (
+                      <td key={d}>
+                        <Opening p={p} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} />
+                      </td>
+                    ))}
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+            <p className="quiet">Under the level listed, only yes admits; no refuses under any level.</p>
+          </section>
+          <section aria-labelledby="h-rules">
+            <h2 id="h-rules">Rules for its people</h2>
+            {values.error && <Wrong error={values.error} />}
+            {values.data && <ValueTable values={values.data} edit={keep} />}
+          </section>
+        </div>
         <div>
           <Domains p={p} keep={keep} done={done} />
           <section aria-labelledby="h-about">
@@ -111,17 +120,6 @@ export function PartnerPage({ role }: { role: string }) {
                   <dd>{p.note}</dd>
                 </>
               )}
-              {Object.entries(p.rules).map(([r, v]) => (
-                <div key={r} className="fact-pair">
-                  <dt>
-                    <Link to={`/rules?rule=${r}`}>{r}</Link>
-                  </dt>
-                  <dd>
-                    {v.value}
-                    {v.held ? ' (held back)' : ''}
-                  </dd>
-                </div>
-              ))}
             </dl>
           </section>
           <History id={p.id} />

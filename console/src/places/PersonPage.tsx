@@ -6,6 +6,7 @@ import { call, type PersonView } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
 import { FindingList } from '../findings/FindingList'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { Item } from './SpacePage'
 
 export function PersonPage({ role }: { role: string }) {
   const { id = '' } = useParams()
@@ -136,6 +137,16 @@ export function PersonPage({ role }: { role: string }) {
               {x.owns.length === 0 && <li>No space.</li>}
             </ul>
           </section>
+          {x.hosts.length > 0 && (
+            <section aria-labelledby="h-hosts">
+              <h2 id="h-hosts">Hosts</h2>
+              <ul className="items">
+                {x.hosts.map((m) => (
+                  <Item key={m.id} it={{ ...m, kind: 'meeting', private: false, rules: {} }} edit={role === 'administrator' || role === 'member'} />
+                ))}
+              </ul>
+            </section>
+          )}
         </div>
       </div>
     </Page>

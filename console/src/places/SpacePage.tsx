@@ -57,12 +57,6 @@ export function SpacePage({ role }: { role: string }) {
               <dd>{names(x.members, people)}</dd>
               <dt>Admits</dt>
               <dd>{x.parties ? `only ${x.parties.join(', ')}` : 'whoever the rules admit'}</dd>
-              {x.meetings.length > 0 && (
-                <>
-                  <dt>Meetings</dt>
-                  <dd>{names(x.meetings)}</dd>
-                </>
-              )}
             </dl>
           </section>
           <section aria-labelledby="h-items">
@@ -71,7 +65,10 @@ export function SpacePage({ role }: { role: string }) {
               {x.items.map((it) => (
                 <Item key={it.id} it={it} edit={x.editable} />
               ))}
-              {x.items.length === 0 && <li>Nothing yet.</li>}
+              {x.meetings.map((m) => (
+                <Item key={m.id} it={{ ...m, kind: 'meeting', private: false, rules: {} }} edit={x.editable} />
+              ))}
+              {x.items.length + x.meetings.length === 0 && <li>Nothing yet.</li>}
             </ul>
           </section>
           <WouldForm space={x.id} />
@@ -81,7 +78,7 @@ export function SpacePage({ role }: { role: string }) {
   )
 }
 
-function Item({ it, edit }: { it: ItemView; edit: boolean }) {
+export function Item({ it, edit }: { it: ItemView; edit: boolean }) {
   const [open, setOpen] = useState(false)
   const where = `${it.kind}:${it.id}`
   const values = useQuery({ queryKey: ['values', where], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(where)}`), enabled: open })

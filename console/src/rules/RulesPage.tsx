@@ -204,7 +204,7 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
         <p className="quiet">
           {r.example && (
             <>
-              For example: {r.example}
+              In the example world of the docs: {r.example}
             </>
           )}
         </p>

@@ -340,7 +340,8 @@ func (a *asker) fetch() {
 	}
 	if d := &a.s.pol.domains[p.domain]; d.kind == partnerDomain {
 		row := &a.s.pol.partners[d.partner]
-		sum += uint32(row.standing) + uint32(row.alone[0]) + uint32(row.alone[catalogue.NumRules/2]) + uint32(row.alone[catalogue.NumRules-1])
+		alone := &a.s.pol.rows[row.alone]
+		sum += uint32(row.standing) + uint32(alone[0]) + uint32(alone[catalogue.NumRules/2]) + uint32(alone[catalogue.NumRules-1])
 	}
 	if space < inv.spaces.n {
 		if rules := inv.spaces.at(space).rules; rules != none {

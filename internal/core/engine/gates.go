@@ -96,7 +96,7 @@ func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalog
 // wide returns the effective value where no layer below the partner speaks.
 func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 	if party != nil && party.partner != none {
-		return a.s.pol.partners[party.partner].alone[r] // the default where the rule has no partner layer
+		return a.s.pol.rows[a.s.pol.partners[party.partner].alone][r] // the default where the rule has no partner layer
 	}
 	return a.s.pol.alone[r]
 }

@@ -167,7 +167,7 @@ func (x *Inert) representatives(exc *exception, others []int32, r catalogue.Rule
 	}
 	if ruleLayers[r]&catalogue.AtPartner != 0 {
 		for p := range pol.partners {
-			if pol.partners[p].exists && pol.partners[p].rules[r] != catalogue.Unset {
+			if pol.partners[p].exists && pol.rows[pol.partners[p].rules][r] != catalogue.Unset {
 				newcomers(uint32(p))
 			}
 		}
@@ -217,7 +217,7 @@ func (x *Inert) alters(r catalogue.RuleID, i int32, person uint32, who addr.Addr
 		a.look(&a.party, who, hashOf(who.String()))
 		in.party = &a.party
 		if a.party.partner != none && ruleLayers[r]&catalogue.AtPartner != 0 {
-			partner = pol.partners[a.party.partner].rules[r]
+			partner = pol.rows[pol.partners[a.party.partner].rules][r]
 		}
 	}
 	with := a.peopleValue(r, &in, nil)

@@ -20,7 +20,8 @@ type policy struct {
 	saidHeld  [catalogue.NumRules]bool
 	partners  []partnerRow // by index of inventory.partners
 	rest      []partnerRest
-	alone     row // the effective values where no partner and no layer below speaks
+	rows      []row // of partners
+	alone     row   // the effective values where no partner and no layer below speaks
 	byName    map[string]domainEntry
 	bars      map[string]int32 // by address: index in source.Barred
 	domains   []domainFacts    // by index of inventory.domains
@@ -65,13 +66,14 @@ type stanceFacts struct {
 }
 
 // partnerRow is what most decisions ask of a partner; partnerRest what few do.
-// They are kept apart so that the rows of many partners stay in the cache.
+// They are kept apart, and equal rows of values are shared, so that those of many
+// partners stay in the cache.
 type partnerRow struct {
 	exists   bool
 	standing world.Standing
 	opened   [catalogue.NumKeys]world.Opening
-	rules    row
-	alone    row // the effective values where no layer below the partner speaks
+	rules    uint32 // in policy.rows
+	alone    uint32 // in policy.rows: the effective values where no layer below the partner speaks
 }
 
 type partnerRest struct {
@@ -145,15 +147,25 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 	for _, d := range w.Personal {
 		p.enter(d, personalDomain, none)
 	}
+	seen := map[row]uint32{}
+	shared := func(r row) uint32 {
+		i, ok := seen[r]
+		if !ok {
+			i = uint32(len(p.rows))
+			seen[r], p.rows = i, append(p.rows, r)
+		}
+		return i
+	}
 	for i := range w.Partners {
 		src := &w.Partners[i]
 		k := v.partners.add(tok, &v.text, src.ID)
 		for uint32(len(p.partners)) <= k {
 			p.partners, p.rest = append(p.partners, partnerRow{}), append(p.rest, partnerRest{})
 		}
-		row, rest := partnerRow{exists: true, standing: src.Standing, opened: src.Opened}, partnerRest{endedAt: src.StandingSince, source: src}
-		row.rules, rest.held = rowsOf(src.Rules)
-		row.alone = p.effective(&row.rules)
+		pr, rest := partnerRow{exists: true, standing: src.Standing, opened: src.Opened}, partnerRest{endedAt: src.StandingSince, source: src}
+		var rules row
+		rules, rest.held = rowsOf(src.Rules)
+		pr.rules, pr.alone = shared(rules), shared(p.effective(&rules))
 		for _, s := range src.Stance {
 			f := stanceFacts{says: s.Says, expires: moment.Never, source: s.Source}
 			for _, x := range s.Features {
@@ -167,7 +179,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			}
 			rest.stance[s.Key] = f
 		}
-		p.partners[k], p.rest[k] = row, rest
+		p.partners[k], p.rest[k] = pr, rest
 		for _, d := range src.Domains {
 			p.enter(d, partnerDomain, k)
 		}

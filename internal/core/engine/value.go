@@ -165,11 +165,10 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 		}
 	}
 	if layers&catalogue.AtPartner != 0 && in.party != nil && in.party.partner != none {
-		row := &pol.partners[in.party.partner]
-		best = row.rules[r]
+		best = pol.rows[pol.partners[in.party.partner].rules][r]
 		if c != nil {
 			rest := &pol.rest[in.party.partner]
-			c.Steps[PartnerLayer] = Step{true, row.rules[r], rest.held[r], rest.source.ID}
+			c.Steps[PartnerLayer] = Step{true, best, rest.held[r], rest.source.ID}
 		}
 	}
 	if layers&catalogue.AtPeople != 0 && in.person != none {
