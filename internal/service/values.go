@@ -289,14 +289,8 @@ func (s *Service) readException(known worldfile.Known, doc []byte, id string) (*
 	if err != nil {
 		return nil, fieldError("exception", id, err)
 	}
-	x := &part.Exceptions[0]
-	switch {
-	case len(x.People)+len(x.Groups) == 0:
-		return nil, &Invalid{"people", id, "an exception names people or groups of ours"}
-	case len(x.Rules) == 0:
+	if len(part.Exceptions[0].Rules) == 0 {
 		return nil, &Invalid{"rules", id, "an exception sets at least one rule"}
-	case x.Until <= x.From:
-		return nil, &Invalid{"until", id, "it ends before it begins"}
 	}
 	return part, nil
 }
