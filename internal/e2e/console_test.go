@@ -19,7 +19,6 @@ func (p *page) axe(what string) {
 	if err != nil {
 		p.t.Fatalf("axe is not installed: %v; run make console", err)
 	}
-	p.until("document.getAnimations().every(a => a.playState !== 'running' || a.effect.getComputedTiming().iterations === Infinity)") // half faded is paler than meant
 	_, err = chromedp.Run(p.ctx, chromedp.Evaluate[int](string(source)+";0"))
 	check(p.t, err)
 	raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document,{runOnly:['wcag2a','wcag2aa','wcag21a','wcag21aa','best-practice']}).then(r=>JSON.stringify(r.violations.map(v=>v.id+': '+v.nodes.map(n=>n.target.join(' ')+' '+(n.any[0]?n.any[0].message:'')).join(' | '))))`, chromedp.EvalAwaitPromise))

@@ -132,7 +132,8 @@ func (r *running) must(args ...string) string {
 func browser(t *testing.T, options ...chromedp.ExecAllocatorOption) context.Context {
 	t.Helper()
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/lib/chromium/chromium-headless-shell"),
-		chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
+		chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true), // nothing is seen half faded
+
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true),
 		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("hide-scrollbars", true), chromedp.WindowSize(1280, 800))
 	opts = append(opts, options...)
