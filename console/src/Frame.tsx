@@ -5,6 +5,7 @@ import { NavLink, Route, Routes, useNavigate } from 'react-router'
 import { call, Failure, remember, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
+import { CheckPage } from './check/CheckPage'
 import { ExceptionsPage } from './exceptions/ExceptionsPage'
 import { FindingsPage } from './findings/FindingsPage'
 import { Home } from './home/Home'
@@ -90,6 +91,7 @@ function Inside({ session }: { session: Session }) {
               Today
             </NavLink>
             {reader && <NavLink to="/partners">Partners</NavLink>}
+            <NavLink to="/check">Check</NavLink>
             <NavLink to="/spaces">Spaces</NavLink>
             {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
             {reader && <NavLink to="/rules">Rules</NavLink>}
@@ -129,6 +131,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/partners" element={<PartnersPage role={session.role} />} />
           <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
           <Route path="/rules" element={<RulesPage role={session.role} />} />
+          <Route path="/check" element={<CheckPage />} />
           <Route path="/spaces" element={<SpacesPage />} />
           <Route path="/spaces/:id" element={<SpacePage role={session.role} />} />
           <Route path="/people" element={<PeoplePage />} />

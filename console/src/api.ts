@@ -15,6 +15,9 @@ export type Action = Schemas['Action']
 export type Problem = Schemas['Problem']
 export type Question = Schemas['Question']
 export type Bar = Schemas['Bar']
+export type CheckLine = Schemas['CheckLine']
+export type CheckFound = Schemas['CheckFound']
+export type CheckSummary = Schemas['CheckSummary']
 export type Choice = Schemas['Choice']
 export type Choices = Schemas['Choices']
 export type Exception = Schemas['Exception']
@@ -78,6 +81,21 @@ async function request<T>(method: string, path: string, body: string | undefined
     throw new Failure(problem)
   }
   return JSON.parse(text) as T
+}
+
+/** Posts a list and hands over what is found of it line by line, while it comes. */
+export async function check(params: Record<string, string | undefined>, list: string, found: (x: CheckFound) => void, signal: AbortSignal): Promise<void> {
+  const response = await fetch(`/api/v1/check${query(params)}`, { method: 'POST', credentials: 'same-origin', headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf }, body: list, signal })
+  if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem)
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { done, value } = await reader.read()
+    if (done) break
+    const lines = (rest + value).split('\n')
+    rest = lines.pop() ?? ''
+    for (const l of lines) if (l) found(JSON.parse(l) as CheckFound)
+  }
 }
 
 export const query = (params: Record<string, string | undefined>) => {

@@ -734,6 +734,63 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A list of addresses that somebody wants to invite, each with every cause that stands in the way
+         * @description The list is plain text, one address or several on a line, or with a column named CSV (RFC 4180). The answer comes line by line as it is found: one JSON object for each address (CheckLine), the last one is the summary (CheckSummary).
+         */
+        post: operations["checkList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/halves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Both halves of every partner, service and direction that either side says something about */
+        get: operations["halves"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/partners/{id}/stances/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Record what a partner's own side admits or refuses */
+        put: operations["setStance"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -1416,6 +1473,78 @@ export interface components {
             conditions: string[];
             /** @description Why */
             text: string;
+        };
+        CheckLine: {
+            line: number;
+            /** @description As it stands in the list */
+            text: string;
+            /** @description In normal form */
+            address?: string;
+            kind?: string;
+            partner?: string;
+            /** @enum {string} */
+            verdict: "yes" | "no" | "already" | "duplicate" | "own" | "malformed";
+            /** @description Of a verdict that is neither yes nor no */
+            reason?: string;
+            causes: components["schemas"]["CheckCause"][];
+            conditions: string[];
+            /** @description What to do first */
+            next?: string;
+        };
+        CheckCause: {
+            gate: string;
+            code: string;
+            side: string;
+            who?: string;
+            text: string;
+            next?: string;
+        };
+        CheckSummary: {
+            total: number;
+            verdicts: {
+                [key: string]: number;
+            };
+            /** @description How many addresses a cause stands in the way of */
+            causes: {
+                [key: string]: number;
+            };
+            into: string;
+            as: string;
+        };
+        /** @description A line of the answer, either an address or the summary */
+        CheckFound: {
+            address?: components["schemas"]["CheckLine"];
+            summary?: components["schemas"]["CheckSummary"];
+        };
+        BothHalves: {
+            partner: string;
+            name: string;
+            key: string;
+            /** @enum {string} */
+            ours: "yes" | "no" | "unset";
+            /**
+             * @description As it counts now
+             * @enum {string}
+             */
+            theirs: "admits" | "refuses" | "unknown";
+            /** @description The part that they admit; absent is all of it */
+            features?: string[];
+            source?: string;
+            as_of?: string;
+            /** @description They admitted it longer ago than the setting lets count */
+            old: boolean;
+            /** @enum {string} */
+            joint: "shut" | "open" | "unconfirmed" | "their_turn" | "our_turn";
+        };
+        StanceChange: {
+            /** @enum {string} */
+            says: "admits" | "refuses" | "unknown";
+            features?: string[];
+            /** @enum {string} */
+            source?: "recorded" | "statement" | "trial" | "attempt";
+            /** @description When they said so; absent is now */
+            as_of?: string;
+            why?: components["schemas"]["Why"];
         };
         Partner: {
             id: string;
@@ -2937,6 +3066,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Would"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    checkList: {
+        parameters: {
+            query?: {
+                /** @description space:ID; absent is the directory */
+                into?: string;
+                /** @description The person of ours who would invite; absent is an owner of the space or an administrator */
+                as?: string;
+                /** @description The list is CSV and this column holds the addresses */
+                column?: string;
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description One object a line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["CheckFound"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    halves: {
+        parameters: {
+            query?: {
+                show?: "all" | "their_turn" | "our_turn" | "unconfirmed" | "mismatch";
+                partner?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The halves */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        halves: components["schemas"]["BothHalves"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setStance: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StanceChange"];
+            };
+        };
+        responses: {
+            /** @description The partner */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Partner"];
                 };
             };
             default: components["responses"]["Problem"];

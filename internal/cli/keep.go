@@ -332,7 +332,7 @@ func (a *app) partner() *cobra.Command {
 		}
 		return a.printPartner(p)
 	}}
-	c.AddCommand(list, show)
+	c.AddCommand(list, show, a.partnerHalves(), a.partnerStance())
 
 	var name, contact, owner, note, why string
 	var domains []string

@@ -55,6 +55,75 @@ func (e AnswerDecision) Valid() bool {
 	}
 }
 
+// Defines values for BothHalvesJoint.
+const (
+	BothHalvesJointOpen        BothHalvesJoint = "open"
+	BothHalvesJointOurTurn     BothHalvesJoint = "our_turn"
+	BothHalvesJointShut        BothHalvesJoint = "shut"
+	BothHalvesJointTheirTurn   BothHalvesJoint = "their_turn"
+	BothHalvesJointUnconfirmed BothHalvesJoint = "unconfirmed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesJoint enum.
+func (e BothHalvesJoint) Valid() bool {
+	switch e {
+	case BothHalvesJointOpen:
+		return true
+	case BothHalvesJointOurTurn:
+		return true
+	case BothHalvesJointShut:
+		return true
+	case BothHalvesJointTheirTurn:
+		return true
+	case BothHalvesJointUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesOurs.
+const (
+	BothHalvesOursNo    BothHalvesOurs = "no"
+	BothHalvesOursUnset BothHalvesOurs = "unset"
+	BothHalvesOursYes   BothHalvesOurs = "yes"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesOurs enum.
+func (e BothHalvesOurs) Valid() bool {
+	switch e {
+	case BothHalvesOursNo:
+		return true
+	case BothHalvesOursUnset:
+		return true
+	case BothHalvesOursYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesTheirs.
+const (
+	BothHalvesTheirsAdmits  BothHalvesTheirs = "admits"
+	BothHalvesTheirsRefuses BothHalvesTheirs = "refuses"
+	BothHalvesTheirsUnknown BothHalvesTheirs = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesTheirs enum.
+func (e BothHalvesTheirs) Valid() bool {
+	switch e {
+	case BothHalvesTheirsAdmits:
+		return true
+	case BothHalvesTheirsRefuses:
+		return true
+	case BothHalvesTheirsUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CauseSide.
 const (
 	Ours   CauseSide = "ours"
@@ -97,6 +166,36 @@ func (e ChainStepLayer) Valid() bool {
 	case ChainStepLayerPeople:
 		return true
 	case ChainStepLayerSpace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CheckLineVerdict.
+const (
+	CheckLineVerdictAlready   CheckLineVerdict = "already"
+	CheckLineVerdictDuplicate CheckLineVerdict = "duplicate"
+	CheckLineVerdictMalformed CheckLineVerdict = "malformed"
+	CheckLineVerdictNo        CheckLineVerdict = "no"
+	CheckLineVerdictOwn       CheckLineVerdict = "own"
+	CheckLineVerdictYes       CheckLineVerdict = "yes"
+)
+
+// Valid indicates whether the value is a known member of the CheckLineVerdict enum.
+func (e CheckLineVerdict) Valid() bool {
+	switch e {
+	case CheckLineVerdictAlready:
+		return true
+	case CheckLineVerdictDuplicate:
+		return true
+	case CheckLineVerdictMalformed:
+		return true
+	case CheckLineVerdictNo:
+		return true
+	case CheckLineVerdictOwn:
+		return true
+	case CheckLineVerdictYes:
 		return true
 	default:
 		return false
@@ -388,6 +487,51 @@ func (e RuleShape) Valid() bool {
 	}
 }
 
+// Defines values for StanceChangeSays.
+const (
+	StanceChangeSaysAdmits  StanceChangeSays = "admits"
+	StanceChangeSaysRefuses StanceChangeSays = "refuses"
+	StanceChangeSaysUnknown StanceChangeSays = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the StanceChangeSays enum.
+func (e StanceChangeSays) Valid() bool {
+	switch e {
+	case StanceChangeSaysAdmits:
+		return true
+	case StanceChangeSaysRefuses:
+		return true
+	case StanceChangeSaysUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StanceChangeSource.
+const (
+	Attempt   StanceChangeSource = "attempt"
+	Recorded  StanceChangeSource = "recorded"
+	Statement StanceChangeSource = "statement"
+	Trial     StanceChangeSource = "trial"
+)
+
+// Valid indicates whether the value is a known member of the StanceChangeSource enum.
+func (e StanceChangeSource) Valid() bool {
+	switch e {
+	case Attempt:
+		return true
+	case Recorded:
+		return true
+	case Statement:
+		return true
+	case Trial:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SupposedGrantRole.
 const (
 	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
@@ -523,6 +667,33 @@ func (e ListFindingsParamsState) Valid() bool {
 	case ListFindingsParamsStateAll:
 		return true
 	case ListFindingsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HalvesParamsShow.
+const (
+	HalvesParamsShowAll         HalvesParamsShow = "all"
+	HalvesParamsShowMismatch    HalvesParamsShow = "mismatch"
+	HalvesParamsShowOurTurn     HalvesParamsShow = "our_turn"
+	HalvesParamsShowTheirTurn   HalvesParamsShow = "their_turn"
+	HalvesParamsShowUnconfirmed HalvesParamsShow = "unconfirmed"
+)
+
+// Valid indicates whether the value is a known member of the HalvesParamsShow enum.
+func (e HalvesParamsShow) Valid() bool {
+	switch e {
+	case HalvesParamsShowAll:
+		return true
+	case HalvesParamsShowMismatch:
+		return true
+	case HalvesParamsShowOurTurn:
+		return true
+	case HalvesParamsShowTheirTurn:
+		return true
+	case HalvesParamsShowUnconfirmed:
 		return true
 	default:
 		return false
@@ -685,6 +856,35 @@ type Bar struct {
 	Subdomains *bool   `json:"subdomains,omitempty"`
 }
 
+// BothHalves defines model for BothHalves.
+type BothHalves struct {
+	AsOf *string `json:"as_of,omitempty"`
+
+	// Features The part that they admit; absent is all of it
+	Features *[]string       `json:"features,omitempty"`
+	Joint    BothHalvesJoint `json:"joint"`
+	Key      string          `json:"key"`
+	Name     string          `json:"name"`
+
+	// Old They admitted it longer ago than the setting lets count
+	Old     bool           `json:"old"`
+	Ours    BothHalvesOurs `json:"ours"`
+	Partner string         `json:"partner"`
+	Source  *string        `json:"source,omitempty"`
+
+	// Theirs As it counts now
+	Theirs BothHalvesTheirs `json:"theirs"`
+}
+
+// BothHalvesJoint defines model for BothHalves.Joint.
+type BothHalvesJoint string
+
+// BothHalvesOurs defines model for BothHalves.Ours.
+type BothHalvesOurs string
+
+// BothHalvesTheirs As it counts now
+type BothHalvesTheirs string
+
 // Cause defines model for Cause.
 type Cause struct {
 	Chain *[]ChainStep `json:"chain,omitempty"`
@@ -731,6 +931,57 @@ type ChainStep struct {
 
 // ChainStepLayer defines model for ChainStep.Layer.
 type ChainStepLayer string
+
+// CheckCause defines model for CheckCause.
+type CheckCause struct {
+	Code string  `json:"code"`
+	Gate string  `json:"gate"`
+	Next *string `json:"next,omitempty"`
+	Side string  `json:"side"`
+	Text string  `json:"text"`
+	Who  *string `json:"who,omitempty"`
+}
+
+// CheckFound A line of the answer, either an address or the summary
+type CheckFound struct {
+	Address *CheckLine    `json:"address,omitempty"`
+	Summary *CheckSummary `json:"summary,omitempty"`
+}
+
+// CheckLine defines model for CheckLine.
+type CheckLine struct {
+	// Address In normal form
+	Address    *string      `json:"address,omitempty"`
+	Causes     []CheckCause `json:"causes"`
+	Conditions []string     `json:"conditions"`
+	Kind       *string      `json:"kind,omitempty"`
+	Line       int          `json:"line"`
+
+	// Next What to do first
+	Next    *string `json:"next,omitempty"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Reason Of a verdict that is neither yes nor no
+	Reason *string `json:"reason,omitempty"`
+
+	// Text As it stands in the list
+	Text    string           `json:"text"`
+	Verdict CheckLineVerdict `json:"verdict"`
+}
+
+// CheckLineVerdict defines model for CheckLine.Verdict.
+type CheckLineVerdict string
+
+// CheckSummary defines model for CheckSummary.
+type CheckSummary struct {
+	As string `json:"as"`
+
+	// Causes How many addresses a cause stands in the way of
+	Causes   map[string]int `json:"causes"`
+	Into     string         `json:"into"`
+	Total    int            `json:"total"`
+	Verdicts map[string]int `json:"verdicts"`
+}
 
 // Choice defines model for Choice.
 type Choice struct {
@@ -1362,6 +1613,24 @@ type Stance struct {
 	Source   *string   `json:"source,omitempty"`
 }
 
+// StanceChange defines model for StanceChange.
+type StanceChange struct {
+	// AsOf When they said so; absent is now
+	AsOf     *string             `json:"as_of,omitempty"`
+	Features *[]string           `json:"features,omitempty"`
+	Says     StanceChangeSays    `json:"says"`
+	Source   *StanceChangeSource `json:"source,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// StanceChangeSays defines model for StanceChange.Says.
+type StanceChangeSays string
+
+// StanceChangeSource defines model for StanceChange.Source.
+type StanceChangeSource string
+
 // Suggestion defines model for Suggestion.
 type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
@@ -1534,6 +1803,19 @@ type LiftBarParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// CheckListParams defines parameters for CheckList.
+type CheckListParams struct {
+	// Into space:ID; absent is the directory
+	Into *string `form:"into,omitempty" json:"into,omitempty"`
+
+	// As The person of ours who would invite; absent is an owner of the space or an administrator
+	As *string `form:"as,omitempty" json:"as,omitempty"`
+
+	// Column The list is CSV and this column holds the addresses
+	Column *string `form:"column,omitempty" json:"column,omitempty"`
+	At     *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // ChoicesParams defines parameters for Choices.
 type ChoicesParams struct {
 	Rule string `form:"rule" json:"rule"`
@@ -1650,6 +1932,15 @@ type RemoveForwarderParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
+
+// HalvesParams defines parameters for Halves.
+type HalvesParams struct {
+	Show    *HalvesParamsShow `form:"show,omitempty" json:"show,omitempty"`
+	Partner *string           `form:"partner,omitempty" json:"partner,omitempty"`
+}
+
+// HalvesParamsShow defines parameters for Halves.
+type HalvesParamsShow string
 
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
@@ -1838,6 +2129,9 @@ type SetPartnerJSONRequestBody = PartnerChange
 // AddDomainJSONRequestBody defines body for AddDomain for application/json ContentType.
 type AddDomainJSONRequestBody AddDomainJSONBody
 
+// SetStanceJSONRequestBody defines body for SetStance for application/json ContentType.
+type SetStanceJSONRequestBody = StanceChange
+
 // SetStandingJSONRequestBody defines body for SetStanding for application/json ContentType.
 type SetStandingJSONRequestBody SetStandingJSONBody
 
@@ -2000,6 +2294,15 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/changes (the `Changes` operationId).
 	Changes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CheckListWithBody A list of addresses that somebody wants to invite, each with every cause that stands in the way
+	//
+	// The list is plain text, one address or several on a line, or with a column named CSV (RFC 4180). The answer comes line by line as it is found: one JSON object for each address (CheckLine), the last one is the summary (CheckSummary).
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/check (the `CheckList` operationId).
+	CheckListWithBody(ctx context.Context, params *CheckListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Choices Every value of a rule for a place, available or not, and whose word stands against it
 	//
 	// Corresponds with GET /api/v1/choices (the `Choices` operationId).
@@ -2122,6 +2425,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
 	RemoveForwarder(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Halves Both halves of every partner, service and direction that either side says something about
+	//
+	// Corresponds with GET /api/v1/halves (the `Halves` operationId).
+	Halves(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Journal Who changed what, the newest first
 	//
 	// Corresponds with GET /api/v1/journal (the `Journal` operationId).
@@ -2212,6 +2520,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 	RemoveDomain(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetStanceWithBody Record what a partner's own side admits or refuses
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+	SetStanceWithBody(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetStance Record what a partner's own side admits or refuses
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+	SetStance(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetStandingWithBody Suspend a partner, bring it back or end it
 	//
@@ -2566,6 +2888,25 @@ func (c *Client) Changes(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
+// CheckListWithBody A list of addresses that somebody wants to invite, each with every cause that stands in the way
+//
+// The list is plain text, one address or several on a line, or with a column named CSV (RFC 4180). The answer comes line by line as it is found: one JSON object for each address (CheckLine), the last one is the summary (CheckSummary).
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/check (the `CheckList` operationId).
+func (c *Client) CheckListWithBody(ctx context.Context, params *CheckListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCheckListRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Choices Every value of a rule for a place, available or not, and whose word stands against it
 //
 // Corresponds with GET /api/v1/choices (the `Choices` operationId).
@@ -2888,6 +3229,21 @@ func (c *Client) RemoveForwarder(ctx context.Context, person string, address str
 	return c.Client.Do(req)
 }
 
+// Halves Both halves of every partner, service and direction that either side says something about
+//
+// Corresponds with GET /api/v1/halves (the `Halves` operationId).
+func (c *Client) Halves(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHalvesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Journal Who changed what, the newest first
 //
 // Corresponds with GET /api/v1/journal (the `Journal` operationId).
@@ -3119,6 +3475,40 @@ func (c *Client) AddDomain(ctx context.Context, id string, body AddDomainJSONReq
 // Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 func (c *Client) RemoveDomain(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveDomainRequest(c.Server, id, domain, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetStanceWithBody Record what a partner's own side admits or refuses
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+func (c *Client) SetStanceWithBody(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetStanceRequestWithBody(c.Server, id, key, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetStance Record what a partner's own side admits or refuses
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+func (c *Client) SetStance(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetStanceRequest(c.Server, id, key, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3901,6 +4291,98 @@ func NewChangesRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewCheckListRequestWithBody constructs an http.Request for the CheckList method, with any body, and a specified content type
+func NewCheckListRequestWithBody(server string, params *CheckListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/check")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Into != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "into", *params.Into, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.As != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "as", *params.As, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Column != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "column", *params.Column, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -4898,6 +5380,72 @@ func NewRemoveForwarderRequest(server string, person string, address string, par
 	return req, nil
 }
 
+// NewHalvesRequest constructs an http.Request for the Halves method
+func NewHalvesRequest(server string, params *HalvesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/halves")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Show != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "show", *params.Show, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewJournalRequest constructs an http.Request for the Journal method
 func NewJournalRequest(server string, params *JournalParams) (*http.Request, error) {
 	var err error
@@ -5507,6 +6055,60 @@ func NewRemoveDomainRequest(server string, id string, domain string, params *Rem
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewSetStanceRequest calls the generic SetStance builder with application/json body
+func NewSetStanceRequest(server string, id string, key string, body SetStanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetStanceRequestWithBody(server, id, key, "application/json", bodyReader)
+}
+
+// NewSetStanceRequestWithBody constructs an http.Request for the SetStance method, with any body, and a specified content type
+func NewSetStanceRequestWithBody(server string, id string, key string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/stances/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6740,6 +7342,15 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/changes (the `Changes` operationId).
 	ChangesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ChangesResponse, error)
 
+	// CheckListWithBodyWithResponse A list of addresses that somebody wants to invite, each with every cause that stands in the way
+	//
+	// The list is plain text, one address or several on a line, or with a column named CSV (RFC 4180). The answer comes line by line as it is found: one JSON object for each address (CheckLine), the last one is the summary (CheckSummary).
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/check (the `CheckList` operationId).
+	CheckListWithBodyWithResponse(ctx context.Context, params *CheckListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckListResponse, error)
+
 	// ChoicesWithResponse Every value of a rule for a place, available or not, and whose word stands against it
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6880,6 +7491,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
 	RemoveForwarderWithResponse(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*RemoveForwarderResponse, error)
 
+	// HalvesWithResponse Both halves of every partner, service and direction that either side says something about
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/halves (the `Halves` operationId).
+	HalvesWithResponse(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*HalvesResponse, error)
+
 	// JournalWithResponse Who changed what, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6984,6 +7602,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 	RemoveDomainWithResponse(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*RemoveDomainResponse, error)
+
+	// SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+	SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
+
+	// SetStanceWithResponse Record what a partner's own side admits or refuses
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+	SetStanceWithResponse(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
 
 	// SetStandingWithBodyWithResponse Suspend a partner, bring it back or end it
 	//
@@ -7565,6 +8197,47 @@ func (r ChangesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CheckListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CheckListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CheckListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CheckListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CheckListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CheckListResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -8303,6 +8976,58 @@ func (r RemoveForwarderResponse) ContentType() string {
 	return ""
 }
 
+type HalvesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Halves []BothHalves `json:"halves"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HalvesResponse) GetJSON200() *struct {
+	Halves []BothHalves `json:"halves"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HalvesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HalvesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HalvesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HalvesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HalvesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type JournalResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8881,6 +9606,61 @@ func (r RemoveDomainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r RemoveDomainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SetStanceResponse200Headers the declared response headers of an HTTP 200 response for SetStance
+type SetStanceResponse200Headers struct {
+	ETag *string
+}
+
+type SetStanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Partner
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SetStanceResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetStanceResponse) GetJSON200() *Partner {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetStanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetStanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetStanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetStanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetStanceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -10134,6 +10914,21 @@ func (c *ClientWithResponses) ChangesWithResponse(ctx context.Context, reqEditor
 	return ParseChangesResponse(rsp)
 }
 
+// CheckListWithBodyWithResponse A list of addresses that somebody wants to invite, each with every cause that stands in the way
+//
+// The list is plain text, one address or several on a line, or with a column named CSV (RFC 4180). The answer comes line by line as it is found: one JSON object for each address (CheckLine), the last one is the summary (CheckSummary).
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/check (the `CheckList` operationId).
+func (c *ClientWithResponses) CheckListWithBodyWithResponse(ctx context.Context, params *CheckListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CheckListResponse, error) {
+	rsp, err := c.CheckListWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCheckListResponse(rsp)
+}
+
 // ChoicesWithResponse Every value of a rule for a place, available or not, and whose word stands against it
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10394,6 +11189,19 @@ func (c *ClientWithResponses) RemoveForwarderWithResponse(ctx context.Context, p
 	return ParseRemoveForwarderResponse(rsp)
 }
 
+// HalvesWithResponse Both halves of every partner, service and direction that either side says something about
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/halves (the `Halves` operationId).
+func (c *ClientWithResponses) HalvesWithResponse(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*HalvesResponse, error) {
+	rsp, err := c.Halves(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHalvesResponse(rsp)
+}
+
 // JournalWithResponse Who changed what, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -10587,6 +11395,32 @@ func (c *ClientWithResponses) RemoveDomainWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParseRemoveDomainResponse(rsp)
+}
+
+// SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+func (c *ClientWithResponses) SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
+	rsp, err := c.SetStanceWithBody(ctx, id, key, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetStanceResponse(rsp)
+}
+
+// SetStanceWithResponse Record what a partner's own side admits or refuses
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
+func (c *ClientWithResponses) SetStanceWithResponse(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
+	rsp, err := c.SetStance(ctx, id, key, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetStanceResponse(rsp)
 }
 
 // SetStandingWithBodyWithResponse Suspend a partner, bring it back or end it
@@ -11225,6 +12059,32 @@ func ParseChangesResponse(rsp *http.Response) (*ChangesResponse, error) {
 	return response, nil
 }
 
+// ParseCheckListResponse parses an HTTP response from a CheckListWithResponse call
+func ParseCheckListResponse(rsp *http.Response) (*CheckListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CheckListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseChoicesResponse parses an HTTP response from a ChoicesWithResponse call
 func ParseChoicesResponse(rsp *http.Response) (*ChoicesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11762,6 +12622,41 @@ func ParseRemoveForwarderResponse(rsp *http.Response) (*RemoveForwarderResponse,
 	return response, nil
 }
 
+// ParseHalvesResponse parses an HTTP response from a HalvesWithResponse call
+func ParseHalvesResponse(rsp *http.Response) (*HalvesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HalvesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Halves []BothHalves `json:"halves"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseJournalResponse parses an HTTP response from a JournalWithResponse call
 func ParseJournalResponse(rsp *http.Response) (*JournalResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -12187,6 +13082,52 @@ func ParseRemoveDomainResponse(rsp *http.Response) (*RemoveDomainResponse, error
 	switch {
 	case rsp.StatusCode == 200:
 		var headers RemoveDomainResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSetStanceResponse parses an HTTP response from a SetStanceWithResponse call
+func ParseSetStanceResponse(rsp *http.Response) (*SetStanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetStanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Partner
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SetStanceResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {

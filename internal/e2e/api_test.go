@@ -29,7 +29,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/exceptions": "auk", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "auk", "PUT /api/v1/exceptions/{id}": "a",
 		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukm", "GET /api/v1/spaces/{id}": "aukm", "GET /api/v1/people": "auk", "GET /api/v1/people/{id}": "aukm",
 		"GET /api/v1/links": "aukm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "auk", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
-		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm",
+		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm", "POST /api/v1/check": "aukm", "GET /api/v1/halves": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak",
 		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
 		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
 		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
@@ -53,7 +53,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		}
 		tokens[letter] = x.Token
 	}
-	fill := strings.NewReplacer("/spaces/{id}", "/spaces/low-water-design", "/people/{id}", "/people/d.ekwinter", "{where}", "space:low-water-design", "{person}", "d.ekwinter", "{address}", "x@none.example", "{id}", "none", "{name}", "x", "{rule}", "none.none", "{domain}", "none.example", "{key}", "none.example")
+	fill := strings.NewReplacer("/api/v1/check", "/api/v1/check?into=space:low-water-design&as=d.ekwinter", "/spaces/{id}", "/spaces/low-water-design", "/people/{id}", "/people/d.ekwinter", "{where}", "space:low-water-design", "{person}", "d.ekwinter", "{address}", "x@none.example", "{id}", "none", "{name}", "x", "{rule}", "none.none", "{domain}", "none.example", "{key}", "none.example")
 	for pattern, who := range allowed {
 		method, path, _ := strings.Cut(pattern, " ")
 		for letter, token := range tokens {
@@ -193,6 +193,15 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/would", `{"subject":"a@b.example","groups":["none"]}`, 400, "wrong-use", "no such group"},
 		{"POST", "/api/v1/would", `{"link":{"item":"channel:loan-general"}}`, 400, "wrong-use", "opens a file or a folder"},
 		{"POST", "/api/v1/would", `{"subject":"d.ekwinter@brackwater.example","invite":true}`, 400, "wrong-use", "one of our people"},
+		{"GET", "/api/v1/halves?show=sideways", "", 400, "invalid", "show"},
+		{"GET", "/api/v1/halves?partner=none", "", 404, "not-found", "none"},
+		{"PUT", "/api/v1/partners/ilvane/stances/chat.sideways", `{"says":"admits"}`, 400, "invalid", "as chat.in or spaces.out"},
+		{"PUT", "/api/v1/partners/ilvane/stances/chat.in", `{"says":"maybe"}`, 400, "invalid", "says"},
+		{"PUT", "/api/v1/partners/ilvane/stances/chat.in", `{"says":"admits","features":["smell"]}`, 400, "invalid", "smell"},
+		{"PUT", "/api/v1/partners/ilvane/stances/chat.in", `{"says":"admits","as_of":"+3d"}`, 400, "invalid", "lies ahead"},
+		{"PUT", "/api/v1/partners/none/stances/chat.in", `{"says":"admits"}`, 404, "not-found", "none"},
+		{"POST", "/api/v1/check?into=space:none", "a@b.example", 400, "wrong-use", "there is no such space"},
+		{"POST", "/api/v1/check?column=mail", "name\na@b.example", 400, "wrong-use", "the columns are name"},
 		{"GET", "/api/v1/world?section=attic", "", 400, "invalid", "attic"},
 		{"POST", "/api/v1/world", "wexillum: 1\nguests: [{address: x}]", 422, "file", "there is no @"},
 		{"POST", "/api/v1/world", "\xff", 422, "file", "UTF-8"},

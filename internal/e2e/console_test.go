@@ -155,7 +155,7 @@ func TestConsoleLooks(t *testing.T) {
 		"/": "document.querySelector('.openness tbody tr')", lecturer: verdict, "/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier": verdict,
 		"/ask?who=nobody&action=spaces.enter&resource=space%3Aloan-dossier": "document.querySelector('.wrong')",
 		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
-		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
+		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/check": "document.querySelector('#c-list')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
 		"/exceptions": "document.querySelector('.time')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
 	}
 	for _, mode := range []string{"light", "dark"} {
@@ -177,7 +177,7 @@ func TestConsoleLooks(t *testing.T) {
 func TestConsoleMember(t *testing.T) {
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
-	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 3 {
+	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 4 {
 		t.Errorf("a member is led to %d pages", links)
 	}
 	p.goTo("/spaces", "document.querySelectorAll('.listing tbody tr').length >= 3")

@@ -115,6 +115,26 @@ func TestExceptions(t *testing.T) {
 	r.says(1, "may not", "exception", "end", "qa")
 }
 
+// TestHalves: recording what their side says changes whose turn it is, and answers.
+func TestHalves(t *testing.T) {
+	r := demoService(t)
+	r.login("mooring")
+	r.says(0, "oskelund  spaces.in     unset  refuses  shut", "partner", "halves", "oskelund")
+	r.must("partner", "open", "oskelund", "spaces.in")
+	r.says(0, "waits for them", "partner", "halves", "oskelund", "--show", "their-turn")
+	q := []string{"ask", "person:j.penhallow", "directory.invite", "space:docent-course", "--context", "address=h.brannoch@oskelund.example"}
+	r.says(3, "Oskelund University refuses spaces.in on its own side", q...)
+	r.says(0, "spaces.in     opened  admits", "partner", "stance", "oskelund", "spaces.in", "admits", "--why", "their administrator wrote today")
+	r.says(0, "YES", q...)
+	r.says(0, "their administrator wrote today", "journal", "--kind", "stance", "--limit", "1")
+	if out := r.must("partner", "halves", "oskelund", "--show", "mismatch"); strings.Contains(out, "spaces.in") {
+		t.Error(out)
+	}
+	r.must("partner", "stance", "oskelund", "spaces.in", "admits", "--as-of", "-200d")
+	r.says(0, "unknown (admitted too long ago)", "partner", "halves", "oskelund", "--show", "unconfirmed")
+	r.says(0, "counterpart_unconfirmed", q...)
+}
+
 // TestFindingsAccepted accepts a finding with a reason and an end, and takes it back.
 func TestFindingsAccepted(t *testing.T) {
 	r := demoService(t)

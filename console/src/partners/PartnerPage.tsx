@@ -28,6 +28,11 @@ export function PartnerPage({ role }: { role: string }) {
     onSuccess: done,
     onError: () => void partner.refetch(),
   })
+  const record = useMutation({
+    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `/api/v1/partners/${encodeURIComponent(id)}/stances/${key}`, { says, why: 'recorded by hand' }),
+    onSuccess: done,
+    onError: () => void partner.refetch(),
+  })
   if (partner.error) return <Page title="Partner"><Wrong error={partner.error} retry={() => void partner.refetch()} /></Page>
   const p = partner.data
   if (!p) return <Waiting what="Reading the partner" />
@@ -61,7 +66,7 @@ export function PartnerPage({ role }: { role: string }) {
         )
       }
     >
-      {open.error && <Wrong error={open.error} />}
+      {(open.error ?? record.error) && <Wrong error={open.error ?? record.error} />}
       <div className="partner">
         <div>
           <section aria-labelledby="h-open">
@@ -80,14 +85,14 @@ export function PartnerPage({ role }: { role: string }) {
                     <th scope="row">{s}</th>
                     {['in', 'out'].map((d) => (
                       <td key={d}>
-                        <Opening p={p} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} />
+                        <Opening p={p} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => record.mutate({ key: `${s}.${d}`, says })} />
                       </td>
                     ))}
                   </tr>
                 ))}
               </tbody>
             </table>
-            <p className="quiet">Under the level listed, only yes admits; no refuses under any level.</p>
+            <p className="quiet">Above stands what we open, below what their own side says, as somebody recorded it. Under the level listed, only yes admits; no refuses under any level.</p>
           </section>
           <section aria-labelledby="h-rules">
             <h2 id="h-rules">Rules for its people</h2>
@@ -134,7 +139,7 @@ function change(p: Partner) {
   return { id: p.id, name: p.name, domains: p.domains, standing: p.standing, opened: p.opened, rules: p.rules, ...(p.standing_since ? { standing_since: p.standing_since } : {}), ...(p.contact ? { contact: p.contact } : {}), ...(p.owner ? { owner: p.owner } : {}), ...(p.note ? { note: p.note } : {}) }
 }
 
-function Opening({ p, k, keep, set }: { p: Partner; k: string; keep: boolean; set: (v: boolean | undefined) => void }) {
+function Opening({ p, k, keep, set, record }: { p: Partner; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {
   const h = half(p, k)
   const stance = p.stance.find((s) => s.key === k)
   return (
@@ -144,10 +149,12 @@ function Opening({ p, k, keep, set }: { p: Partner; k: string; keep: boolean; se
         <option value="yes">▲ yes</option>
         <option value="no">▼ no</option>
       </Form.Select>
-      <span className={`theirs theirs-${h.theirs}`}>
-        {h.theirs === 'admits' ? '△ they admit' : h.theirs === 'refuses' ? '▽ they refuse' : 'theirs unknown'}
-        {stance?.features ? ` ${stance.features.join(', ')}` : ''}
-      </span>
+      <Form.Select size="sm" aria-label={`${k}, theirs`} value={h.theirs} disabled={!keep} className={`theirs theirs-${h.theirs}`} onChange={(e) => record(e.target.value)}>
+        <option value="unknown">· not known</option>
+        <option value="admits">△ they admit</option>
+        <option value="refuses">▽ they refuse</option>
+      </Form.Select>
+      {stance?.features && <span className="sub">{stance.features.join(', ')}</span>}
     </div>
   )
 }

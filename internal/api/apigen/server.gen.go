@@ -59,6 +59,75 @@ func (e AnswerDecision) Valid() bool {
 	}
 }
 
+// Defines values for BothHalvesJoint.
+const (
+	BothHalvesJointOpen        BothHalvesJoint = "open"
+	BothHalvesJointOurTurn     BothHalvesJoint = "our_turn"
+	BothHalvesJointShut        BothHalvesJoint = "shut"
+	BothHalvesJointTheirTurn   BothHalvesJoint = "their_turn"
+	BothHalvesJointUnconfirmed BothHalvesJoint = "unconfirmed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesJoint enum.
+func (e BothHalvesJoint) Valid() bool {
+	switch e {
+	case BothHalvesJointOpen:
+		return true
+	case BothHalvesJointOurTurn:
+		return true
+	case BothHalvesJointShut:
+		return true
+	case BothHalvesJointTheirTurn:
+		return true
+	case BothHalvesJointUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesOurs.
+const (
+	BothHalvesOursNo    BothHalvesOurs = "no"
+	BothHalvesOursUnset BothHalvesOurs = "unset"
+	BothHalvesOursYes   BothHalvesOurs = "yes"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesOurs enum.
+func (e BothHalvesOurs) Valid() bool {
+	switch e {
+	case BothHalvesOursNo:
+		return true
+	case BothHalvesOursUnset:
+		return true
+	case BothHalvesOursYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesTheirs.
+const (
+	BothHalvesTheirsAdmits  BothHalvesTheirs = "admits"
+	BothHalvesTheirsRefuses BothHalvesTheirs = "refuses"
+	BothHalvesTheirsUnknown BothHalvesTheirs = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesTheirs enum.
+func (e BothHalvesTheirs) Valid() bool {
+	switch e {
+	case BothHalvesTheirsAdmits:
+		return true
+	case BothHalvesTheirsRefuses:
+		return true
+	case BothHalvesTheirsUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CauseSide.
 const (
 	Ours   CauseSide = "ours"
@@ -101,6 +170,36 @@ func (e ChainStepLayer) Valid() bool {
 	case ChainStepLayerPeople:
 		return true
 	case ChainStepLayerSpace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CheckLineVerdict.
+const (
+	CheckLineVerdictAlready   CheckLineVerdict = "already"
+	CheckLineVerdictDuplicate CheckLineVerdict = "duplicate"
+	CheckLineVerdictMalformed CheckLineVerdict = "malformed"
+	CheckLineVerdictNo        CheckLineVerdict = "no"
+	CheckLineVerdictOwn       CheckLineVerdict = "own"
+	CheckLineVerdictYes       CheckLineVerdict = "yes"
+)
+
+// Valid indicates whether the value is a known member of the CheckLineVerdict enum.
+func (e CheckLineVerdict) Valid() bool {
+	switch e {
+	case CheckLineVerdictAlready:
+		return true
+	case CheckLineVerdictDuplicate:
+		return true
+	case CheckLineVerdictMalformed:
+		return true
+	case CheckLineVerdictNo:
+		return true
+	case CheckLineVerdictOwn:
+		return true
+	case CheckLineVerdictYes:
 		return true
 	default:
 		return false
@@ -392,6 +491,51 @@ func (e RuleShape) Valid() bool {
 	}
 }
 
+// Defines values for StanceChangeSays.
+const (
+	StanceChangeSaysAdmits  StanceChangeSays = "admits"
+	StanceChangeSaysRefuses StanceChangeSays = "refuses"
+	StanceChangeSaysUnknown StanceChangeSays = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the StanceChangeSays enum.
+func (e StanceChangeSays) Valid() bool {
+	switch e {
+	case StanceChangeSaysAdmits:
+		return true
+	case StanceChangeSaysRefuses:
+		return true
+	case StanceChangeSaysUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StanceChangeSource.
+const (
+	Attempt   StanceChangeSource = "attempt"
+	Recorded  StanceChangeSource = "recorded"
+	Statement StanceChangeSource = "statement"
+	Trial     StanceChangeSource = "trial"
+)
+
+// Valid indicates whether the value is a known member of the StanceChangeSource enum.
+func (e StanceChangeSource) Valid() bool {
+	switch e {
+	case Attempt:
+		return true
+	case Recorded:
+		return true
+	case Statement:
+		return true
+	case Trial:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SupposedGrantRole.
 const (
 	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
@@ -527,6 +671,33 @@ func (e ListFindingsParamsState) Valid() bool {
 	case ListFindingsParamsStateAll:
 		return true
 	case ListFindingsParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for HalvesParamsShow.
+const (
+	HalvesParamsShowAll         HalvesParamsShow = "all"
+	HalvesParamsShowMismatch    HalvesParamsShow = "mismatch"
+	HalvesParamsShowOurTurn     HalvesParamsShow = "our_turn"
+	HalvesParamsShowTheirTurn   HalvesParamsShow = "their_turn"
+	HalvesParamsShowUnconfirmed HalvesParamsShow = "unconfirmed"
+)
+
+// Valid indicates whether the value is a known member of the HalvesParamsShow enum.
+func (e HalvesParamsShow) Valid() bool {
+	switch e {
+	case HalvesParamsShowAll:
+		return true
+	case HalvesParamsShowMismatch:
+		return true
+	case HalvesParamsShowOurTurn:
+		return true
+	case HalvesParamsShowTheirTurn:
+		return true
+	case HalvesParamsShowUnconfirmed:
 		return true
 	default:
 		return false
@@ -689,6 +860,35 @@ type Bar struct {
 	Subdomains *bool   `json:"subdomains,omitempty"`
 }
 
+// BothHalves defines model for BothHalves.
+type BothHalves struct {
+	AsOf *string `json:"as_of,omitempty"`
+
+	// Features The part that they admit; absent is all of it
+	Features *[]string       `json:"features,omitempty"`
+	Joint    BothHalvesJoint `json:"joint"`
+	Key      string          `json:"key"`
+	Name     string          `json:"name"`
+
+	// Old They admitted it longer ago than the setting lets count
+	Old     bool           `json:"old"`
+	Ours    BothHalvesOurs `json:"ours"`
+	Partner string         `json:"partner"`
+	Source  *string        `json:"source,omitempty"`
+
+	// Theirs As it counts now
+	Theirs BothHalvesTheirs `json:"theirs"`
+}
+
+// BothHalvesJoint defines model for BothHalves.Joint.
+type BothHalvesJoint string
+
+// BothHalvesOurs defines model for BothHalves.Ours.
+type BothHalvesOurs string
+
+// BothHalvesTheirs As it counts now
+type BothHalvesTheirs string
+
 // Cause defines model for Cause.
 type Cause struct {
 	Chain *[]ChainStep `json:"chain,omitempty"`
@@ -735,6 +935,57 @@ type ChainStep struct {
 
 // ChainStepLayer defines model for ChainStep.Layer.
 type ChainStepLayer string
+
+// CheckCause defines model for CheckCause.
+type CheckCause struct {
+	Code string  `json:"code"`
+	Gate string  `json:"gate"`
+	Next *string `json:"next,omitempty"`
+	Side string  `json:"side"`
+	Text string  `json:"text"`
+	Who  *string `json:"who,omitempty"`
+}
+
+// CheckFound A line of the answer, either an address or the summary
+type CheckFound struct {
+	Address *CheckLine    `json:"address,omitempty"`
+	Summary *CheckSummary `json:"summary,omitempty"`
+}
+
+// CheckLine defines model for CheckLine.
+type CheckLine struct {
+	// Address In normal form
+	Address    *string      `json:"address,omitempty"`
+	Causes     []CheckCause `json:"causes"`
+	Conditions []string     `json:"conditions"`
+	Kind       *string      `json:"kind,omitempty"`
+	Line       int          `json:"line"`
+
+	// Next What to do first
+	Next    *string `json:"next,omitempty"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Reason Of a verdict that is neither yes nor no
+	Reason *string `json:"reason,omitempty"`
+
+	// Text As it stands in the list
+	Text    string           `json:"text"`
+	Verdict CheckLineVerdict `json:"verdict"`
+}
+
+// CheckLineVerdict defines model for CheckLine.Verdict.
+type CheckLineVerdict string
+
+// CheckSummary defines model for CheckSummary.
+type CheckSummary struct {
+	As string `json:"as"`
+
+	// Causes How many addresses a cause stands in the way of
+	Causes   map[string]int `json:"causes"`
+	Into     string         `json:"into"`
+	Total    int            `json:"total"`
+	Verdicts map[string]int `json:"verdicts"`
+}
 
 // Choice defines model for Choice.
 type Choice struct {
@@ -1366,6 +1617,24 @@ type Stance struct {
 	Source   *string   `json:"source,omitempty"`
 }
 
+// StanceChange defines model for StanceChange.
+type StanceChange struct {
+	// AsOf When they said so; absent is now
+	AsOf     *string             `json:"as_of,omitempty"`
+	Features *[]string           `json:"features,omitempty"`
+	Says     StanceChangeSays    `json:"says"`
+	Source   *StanceChangeSource `json:"source,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// StanceChangeSays defines model for StanceChange.Says.
+type StanceChangeSays string
+
+// StanceChangeSource defines model for StanceChange.Source.
+type StanceChangeSource string
+
 // Suggestion defines model for Suggestion.
 type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
@@ -1538,6 +1807,19 @@ type LiftBarParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// CheckListParams defines parameters for CheckList.
+type CheckListParams struct {
+	// Into space:ID; absent is the directory
+	Into *string `form:"into,omitempty" json:"into,omitempty"`
+
+	// As The person of ours who would invite; absent is an owner of the space or an administrator
+	As *string `form:"as,omitempty" json:"as,omitempty"`
+
+	// Column The list is CSV and this column holds the addresses
+	Column *string `form:"column,omitempty" json:"column,omitempty"`
+	At     *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
 // ChoicesParams defines parameters for Choices.
 type ChoicesParams struct {
 	Rule string `form:"rule" json:"rule"`
@@ -1654,6 +1936,15 @@ type RemoveForwarderParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
+
+// HalvesParams defines parameters for Halves.
+type HalvesParams struct {
+	Show    *HalvesParamsShow `form:"show,omitempty" json:"show,omitempty"`
+	Partner *string           `form:"partner,omitempty" json:"partner,omitempty"`
+}
+
+// HalvesParamsShow defines parameters for Halves.
+type HalvesParamsShow string
 
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
@@ -1842,6 +2133,9 @@ type SetPartnerJSONRequestBody = PartnerChange
 // AddDomainJSONRequestBody defines body for AddDomain for application/json ContentType.
 type AddDomainJSONRequestBody AddDomainJSONBody
 
+// SetStanceJSONRequestBody defines body for SetStance for application/json ContentType.
+type SetStanceJSONRequestBody = StanceChange
+
 // SetStandingJSONRequestBody defines body for SetStanding for application/json ContentType.
 type SetStandingJSONRequestBody SetStandingJSONBody
 
@@ -1889,6 +2183,9 @@ type ServerInterface interface {
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(w http.ResponseWriter, r *http.Request)
+	// CheckList A list of addresses that somebody wants to invite, each with every cause that stands in the way
+	// (POST /api/v1/check)
+	CheckList(w http.ResponseWriter, r *http.Request, params CheckListParams)
 	// Choices Every value of a rule for a place, available or not, and whose word stands against it
 	// (GET /api/v1/choices)
 	Choices(w http.ResponseWriter, r *http.Request, params ChoicesParams)
@@ -1934,6 +2231,9 @@ type ServerInterface interface {
 	// RemoveForwarder Remove a forwarder
 	// (DELETE /api/v1/forwarders/{person}/{address})
 	RemoveForwarder(w http.ResponseWriter, r *http.Request, person string, address string, params RemoveForwarderParams)
+	// Halves Both halves of every partner, service and direction that either side says something about
+	// (GET /api/v1/halves)
+	Halves(w http.ResponseWriter, r *http.Request, params HalvesParams)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(w http.ResponseWriter, r *http.Request, params JournalParams)
@@ -1967,6 +2267,9 @@ type ServerInterface interface {
 	// RemoveDomain Take a domain from a partner
 	// (DELETE /api/v1/partners/{id}/domains/{domain})
 	RemoveDomain(w http.ResponseWriter, r *http.Request, id string, domain string, params RemoveDomainParams)
+	// SetStance Record what a partner's own side admits or refuses
+	// (PUT /api/v1/partners/{id}/stances/{key})
+	SetStance(w http.ResponseWriter, r *http.Request, id string, key string)
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(w http.ResponseWriter, r *http.Request, id string, params SetStandingParams)
@@ -2087,6 +2390,12 @@ func (_ Unimplemented) Changes(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// CheckList A list of addresses that somebody wants to invite, each with every cause that stands in the way
+// (POST /api/v1/check)
+func (_ Unimplemented) CheckList(w http.ResponseWriter, r *http.Request, params CheckListParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Choices Every value of a rule for a place, available or not, and whose word stands against it
 // (GET /api/v1/choices)
 func (_ Unimplemented) Choices(w http.ResponseWriter, r *http.Request, params ChoicesParams) {
@@ -2177,6 +2486,12 @@ func (_ Unimplemented) RemoveForwarder(w http.ResponseWriter, r *http.Request, p
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Halves Both halves of every partner, service and direction that either side says something about
+// (GET /api/v1/halves)
+func (_ Unimplemented) Halves(w http.ResponseWriter, r *http.Request, params HalvesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Journal Who changed what, the newest first
 // (GET /api/v1/journal)
 func (_ Unimplemented) Journal(w http.ResponseWriter, r *http.Request, params JournalParams) {
@@ -2240,6 +2555,12 @@ func (_ Unimplemented) AddDomain(w http.ResponseWriter, r *http.Request, id stri
 // RemoveDomain Take a domain from a partner
 // (DELETE /api/v1/partners/{id}/domains/{domain})
 func (_ Unimplemented) RemoveDomain(w http.ResponseWriter, r *http.Request, id string, domain string, params RemoveDomainParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetStance Record what a partner's own side admits or refuses
+// (PUT /api/v1/partners/{id}/stances/{key})
+func (_ Unimplemented) SetStance(w http.ResponseWriter, r *http.Request, id string, key string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2554,6 +2875,78 @@ func (siw *ServerInterfaceWrapper) Changes(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Changes(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CheckList operation middleware
+func (siw *ServerInterfaceWrapper) CheckList(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckListParams
+
+	// ------------- Optional query parameter "into" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "into", r.URL.Query(), &params.Into, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "into"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "into", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "as" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "as", r.URL.Query(), &params.As, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "as"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "as", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "column" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "column", r.URL.Query(), &params.Column, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "column"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "column", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CheckList(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -3317,6 +3710,52 @@ func (siw *ServerInterfaceWrapper) RemoveForwarder(w http.ResponseWriter, r *htt
 	handler.ServeHTTP(w, r)
 }
 
+// Halves operation middleware
+func (siw *ServerInterfaceWrapper) Halves(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HalvesParams
+
+	// ------------- Optional query parameter "show" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "show", r.URL.Query(), &params.Show, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "show"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "show", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Halves(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Journal operation middleware
 func (siw *ServerInterfaceWrapper) Journal(w http.ResponseWriter, r *http.Request) {
 
@@ -3746,6 +4185,41 @@ func (siw *ServerInterfaceWrapper) RemoveDomain(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.RemoveDomain(w, r, id, domain, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetStance operation middleware
+func (siw *ServerInterfaceWrapper) SetStance(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", chi.URLParam(r, "key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "key", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetStance(w, r, id, key)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4770,6 +5244,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/would", wrapper.Would)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/check", wrapper.CheckList)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/halves", wrapper.Halves)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/partners/{id}/stances/{key}", wrapper.SetStance)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
 	})
 	r.Group(func(r chi.Router) {
@@ -5119,6 +5602,75 @@ type ChangesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangesdefaultApplicationProblemPlusJSONResponse) VisitChangesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CheckListRequestObject struct {
+	Params CheckListParams
+	Body   io.Reader
+}
+
+type CheckListResponseObject interface {
+	VisitCheckListResponse(w http.ResponseWriter) error
+}
+
+type CheckList200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response CheckList200ApplicationxNdjsonResponse) VisitCheckListResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type CheckListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CheckListdefaultApplicationProblemPlusJSONResponse) VisitCheckListResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5747,6 +6299,47 @@ func (response RemoveForwarderdefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
+type HalvesRequestObject struct {
+	Params HalvesParams
+}
+
+type HalvesResponseObject interface {
+	VisitHalvesResponse(w http.ResponseWriter) error
+}
+
+type Halves200JSONResponse struct {
+	Halves []BothHalves `json:"halves"`
+}
+
+func (response Halves200JSONResponse) VisitHalvesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HalvesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HalvesdefaultApplicationProblemPlusJSONResponse) VisitHalvesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type JournalRequestObject struct {
 	Params JournalParams
 }
@@ -6228,6 +6821,57 @@ type RemoveDomaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveDomaindefaultApplicationProblemPlusJSONResponse) VisitRemoveDomainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetStanceRequestObject struct {
+	Id   string `json:"id"`
+	Key  string `json:"key"`
+	Body *SetStanceJSONRequestBody
+}
+
+type SetStanceResponseObject interface {
+	VisitSetStanceResponse(w http.ResponseWriter) error
+}
+
+type SetStance200ResponseHeaders struct {
+	ETag *string
+}
+
+type SetStance200JSONResponse struct {
+	Body    Partner
+	Headers SetStance200ResponseHeaders
+}
+
+func (response SetStance200JSONResponse) VisitSetStanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetStancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetStancedefaultApplicationProblemPlusJSONResponse) VisitSetStanceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7194,6 +7838,9 @@ type StrictServerInterface interface {
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(ctx context.Context, request ChangesRequestObject) (ChangesResponseObject, error)
+	// CheckList A list of addresses that somebody wants to invite, each with every cause that stands in the way
+	// (POST /api/v1/check)
+	CheckList(ctx context.Context, request CheckListRequestObject) (CheckListResponseObject, error)
 	// Choices Every value of a rule for a place, available or not, and whose word stands against it
 	// (GET /api/v1/choices)
 	Choices(ctx context.Context, request ChoicesRequestObject) (ChoicesResponseObject, error)
@@ -7239,6 +7886,9 @@ type StrictServerInterface interface {
 	// RemoveForwarder Remove a forwarder
 	// (DELETE /api/v1/forwarders/{person}/{address})
 	RemoveForwarder(ctx context.Context, request RemoveForwarderRequestObject) (RemoveForwarderResponseObject, error)
+	// Halves Both halves of every partner, service and direction that either side says something about
+	// (GET /api/v1/halves)
+	Halves(ctx context.Context, request HalvesRequestObject) (HalvesResponseObject, error)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(ctx context.Context, request JournalRequestObject) (JournalResponseObject, error)
@@ -7272,6 +7922,9 @@ type StrictServerInterface interface {
 	// RemoveDomain Take a domain from a partner
 	// (DELETE /api/v1/partners/{id}/domains/{domain})
 	RemoveDomain(ctx context.Context, request RemoveDomainRequestObject) (RemoveDomainResponseObject, error)
+	// SetStance Record what a partner's own side admits or refuses
+	// (PUT /api/v1/partners/{id}/stances/{key})
+	SetStance(ctx context.Context, request SetStanceRequestObject) (SetStanceResponseObject, error)
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(ctx context.Context, request SetStandingRequestObject) (SetStandingResponseObject, error)
@@ -7592,6 +8245,34 @@ func (sh *strictHandler) Changes(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ChangesResponseObject); ok {
 		if err := validResponse.VisitChangesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CheckList operation middleware
+func (sh *strictHandler) CheckList(w http.ResponseWriter, r *http.Request, params CheckListParams) {
+	var request CheckListRequestObject
+
+	request.Params = params
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CheckList(ctx, request.(CheckListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CheckList")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CheckListResponseObject); ok {
+		if err := validResponse.VisitCheckListResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -8029,6 +8710,32 @@ func (sh *strictHandler) RemoveForwarder(w http.ResponseWriter, r *http.Request,
 	}
 }
 
+// Halves operation middleware
+func (sh *strictHandler) Halves(w http.ResponseWriter, r *http.Request, params HalvesParams) {
+	var request HalvesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Halves(ctx, request.(HalvesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Halves")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HalvesResponseObject); ok {
+		if err := validResponse.VisitHalvesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Journal operation middleware
 func (sh *strictHandler) Journal(w http.ResponseWriter, r *http.Request, params JournalParams) {
 	var request JournalRequestObject
@@ -8335,6 +9042,40 @@ func (sh *strictHandler) RemoveDomain(w http.ResponseWriter, r *http.Request, id
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(RemoveDomainResponseObject); ok {
 		if err := validResponse.VisitRemoveDomainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetStance operation middleware
+func (sh *strictHandler) SetStance(w http.ResponseWriter, r *http.Request, id string, key string) {
+	var request SetStanceRequestObject
+
+	request.Id = id
+	request.Key = key
+
+	var body SetStanceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetStance(ctx, request.(SetStanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetStance")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetStanceResponseObject); ok {
+		if err := validResponse.VisitSetStanceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -8962,151 +9703,167 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H15k9w29thXQXW2Ksku5ZFsrbMe/RNJlh1lZUvRTKxUnMkUmnzdDQ8JtAFwWm2VvvuvcBJNAjx62KPZ",
-	"o2prLYlsEHgX3v0+LXJWbRkFKsXi/NNiizmuQALXf3tZc8G4+lMBIudkKwmji/MFhY8SsRWSG0BbvAa0",
-	"hBXjsMgWRD3+vQa+X2QLiitYnC9ys0q2EPkGKqyWq/DHN0DXcrM4/+bx42wh91v1ppCc0PXi8+ds8bqA",
-	"assk0Hz/d9h3t3C5ASRwBegG9mhH5IZQhFGB94jDFrAUenMrwoVEmIodcLe7DeBC/81uL/jSI/WpxD6f",
-	"qH1WhLq//y2669VPWOab7nZfXeK1g5iQWAKSGyz1X/MNpmtAOyxQhQtAK86q5F5Xj8wH+jbZ3dYbUhGp",
-	"Xo2hp9QPWwuSqq4W53+1ZzZ/e+KXJlTCGrhe+x2HWwK77pEv8B7t1CF3rC4Ld0xM/R8pU1hbJ6hma9cN",
-	"N2Y/v2SsBEz15z9sgMM7RbXdHWwxlxT4+evvMyS2OAf9pwpAEro+f/09YhxhioiECmGBVqRUb7j9bLHc",
-	"NNvZqe8ssgWH32vCoVicS15DAg1fx9HwYbNP7FRRMwcsGG3o4jdWc4pLdAOwFQkg7TZ99BrZxGd1ArFl",
-	"VIDm8HecLUvQO8oZlUA1meDttiQ5Vps725o3/vKbUDv9FHzsTxxWi/PFfzprRMiZeSrO3Lr6i4dn/aAO",
-	"SATacWbhYn+k1nye57CVmOag91EURP0Kl+842wKXRO16hUsB2WIb/NOnBSla5/8ucnx1eGzP0QFVwNtP",
-	"Ir+sqSRl64ffDv3sc0gwv6pN+i24Fa/8j9jyN8il+paBAhQvtOA7POhyH3BC7GCdR4JYcKbP1L/t5T7c",
-	"tlluYPusNpR0uPeCCLwsoYjxsqPpyDa3wFNn46yEIVp8r95pn0l/zP7efyFrdthzrufmOumcDjfH7uwz",
-	"Z9SQsiFWCZWIvmf/AXOO9wvNOjkRxBweqJLCvy72oMQBZcEemwXWWMLhN/pA8yOW0P1sC1TuXMFuDg7k",
-	"PtoDspda4k9k6X5q2WIhdowXMdEb8uTXWR9BdcWweabualZzgXYbhjbYaBMWEM8QBSigQCt1f6AKqqW+",
-	"owfu4SnEmmnJPvDqh00XV/oTcURIS0Ytoi0KDkJ0YaGvg4/yK/uCktjm2ItsCu8qIHYXf1tzxHYUbYFt",
-	"S0BY3CCtg0TQzEEAlcDTO/SvII0eEV2Hg2A1z2Ei/wngtyQhPSWRJQxLTytpzNvNiuGWMo+G8MAWeFFs",
-	"HiGC7LPxwuFQ3EWAgz1NRT6mHl2nQJSl6e7DhlWI1VKQAjTX/V6DUM8UBeIlqwM6CZb7JxC72eKG0CK6",
-	"P8deXXGlnnjDotYEgrSuiojWsm4o29FFVBMy1JfQJszD6yRfK+3cQWjFeKUQoOyCb58uumZCtrBbG+YW",
-	"96IFhieyYMMa2weXUXNDRa6lgPKDbce46gXmE6+ogIoD6f80Kv3jOHyOClZhQp9pY8RLgQEDuVeR7SqA",
-	"9dJ8RCSMqA4kXuJaQFe85BtM6Ggqf6nevpCwjZF6zoo4YZV4HxP2itb1I2MgKeQf3EUBnM0tFWUj+Chj",
-	"EkdZXAwVzMgXhBGHVS1wGVuebbvypA8Kb81nIiCw5ml3Q6+LxrmiX7G8nJR+ersg4ooSrxMiWEnYUMDp",
-	"2yZbyA2Qg2snEJMWfp0Ht7is4x/ZbVhUxqMcU+cIIPIc4aIilAjJsWQ8U8qBN9wZFcz8OTToHXj2MYDs",
-	"iNwoWCVwvQGkd2xdE0tAZGXoypCYwKQI3BP9EktTsoVmgwoLrJiYafiiayBpsk4gcgNlERMg5ijqKVri",
-	"/CYGD89UDtfO6VPACtel+pOjRqUdK6VMHWmLtbhVdB6lB4/21paWSoOx15D0jCvwXqShmlkXy+ANYc4S",
-	"ByyzulpbSt8SkbIjlvtBYSMkpoVAeK1EqDzQVANVA9P4B9Sxk4QYkNxexJbVumDKfu9jOwvL9ldJvkEN",
-	"quFjDvYZrcvSolxdRdopJo2rxj2cxtwcEwFRYLUQak4RHNUAM41hcdqbqfnGyMU01UVWmnSVJcgqKb3T",
-	"qnWCKy+91NOfNSoRomw3hRcPRGs/WvXOG7vHOVAdtg1wMou5BuxRtDMqcS5/sX7mQ9SbSyB6wUmlZwdS",
-	"D4sbMDql8a9FhFrrEO6GMUtF98ahACoJLsVE5dEphD1BhpgjcqzjIxtnl/rlYof7XquNr6jk+4mHKxm7",
-	"ucYluYF+Z9+gojuovHbOlD7IJQjZ6wLpfN18OvoIHFS6bKYfhdwdFe2HIIqbBd4Pxbj6I/YaoQ0TEIEY",
-	"BaSWEkgvFaUYr2iOV+lqSpI6+i3wghhrziuP2spcYs41h4XaBBeKYrTHuCRiFNs1hpBFQLOf5us9KtYr",
-	"WqhlO6gusZDXBU5e+UKikuW41IFEe/eTskQbVhYiLicTnofdBmifQtx/fr2sedculTV7jx64ucg7VyOj",
-	"OXAa0UH+B9uhCtO9c8NZWosa8CDxOnoeHa6MPVhzVm8n+l1I3G5T1OQ15IimSQSSbId5IRDcAt8vWbG3",
-	"euu471qVd9JeeyIu6urruQ369YkLkL/oOzJmmHevtA3gQkcHr1fMeEfY7YF+PBzu8Zf6NaxW1kvTskil",
-	"tdUiCnxKFutgl7clLDU42LiTWMLKGirtpe6j4giOQluBuzEEO+jSr/DH1+blA99Li6AHlwkIPPbtp0d9",
-	"O0LUdz7PFLfTbFxQ4Y/hD/9mFJ3wn55EiCYVsI1I5KNCLSaYq88Yo9kfSAmvOGc8JpHLugolRyBnS0Ih",
-	"/qQCIfB6jIGslsjcV5ofxneZuCmNr2mSQPRa9XBcwUW3td1sXY0R3Sv6zxtyEOAIdMrE7ZH2qtfV0mY6",
-	"pUi0i4YOCEeGgTS5WJ+2s4mcQ8/AQJ/Ynq/ZXA/W/m4P1okBeTR0tz8ZqEnosS0kaHgkRFrACA+v147a",
-	"aR0gRJwBq+DJKBPecUEiJDN5IY2YyGI0rmy34OK3775ufxgFAuNK74nGAsuS7VJerxuA7XXOtvv5UjEE",
-	"yOtEckrSyJAjdGGfmyEVgTQb91/M/FF7LIIfrd7UgpGPozp9SpnD3o2r433y2rgNrqJOP+d3H+cq0nwe",
-	"IYy13V0/JNZGY/LpjPbr0eOSW6Dvbb5B18fsIndtzx3IjYk2rMFkUFaIUETZ7hmiys40GQ9aUVKqWzsy",
-	"qv6PQhRSSTOhJPQmHdoskHqudpSzCoRLjkwG16Ka1b43xtmbVzTCp2QV8JLc9irfMhF7isYvRiZmOe9U",
-	"EBq1CU1Ou/bIjhHJ62rLuHxjNY6WjpK8lhO3bFpx4SDq8sBZUGFtyBuTotDGffNnw3ojnARWz7FJdfob",
-	"6VNC5KZUC4xn3gBaMQuySYPtitMdJ1ICHeHAMltqftEsHD2ahCruFJ2sCiX5h5PbQ+HUCi2ews7tUZ2c",
-	"19Juq08D/58mgdZ7L1uiXx6kLhRYwiNJqqgDbTI02S4pjK7ZamTOxNQUC/h95Js7LCa4pryBNJC4Ab8v",
-	"mhPaHA3jwLKo02g0Gcu9aRhv7I3QynsFzA98mJ0YXvd25oBlIhWgYDtaMpxQj1bGbLuz40pHTlMPrnsu",
-	"rcbFH+E6st7IXj2rc8eoC3TH+I32I1MmM52Hr28ZZN2LU7xFaqURwkwjXIMgc+hzu2+QE6AiOLj7SI9G",
-	"94bhIibV3U0SvYu8On8Hg69X1E9i2nYmQXAH3rrcpqYOwuw9Boqflab0Hlaj74EE5cXwlwyp/Ay7S3YD",
-	"EY8zfNwSbk2xu8hX6ZZvFZZs2I4iZiLF/ScwK1jR47YVO8zbhPP85NkBR2bOTA6upyLqb2+B30ZViCZb",
-	"9A68wvgaUyJwMlF08iWns2fHa20X5gcXMpFyKRgbnzfwKukmELXYArXyaPy1IZnxx4z6+qV6eShZ/wDg",
-	"B4LE50B6GNrTh7u3W4pRyrsmitgJMEmcpxJwHRH1VguZpV+al33YdTyWwzh1BMzJ4BWZqA1TJiHpDDPI",
-	"H2CWgPW7zLJLRWlPGlCy2UXj2Mm8HuMAJQatK9nbxrk0VnFIYOa/MRPZLXGdqlhK3k8NxQQb8Vg5CDrZ",
-	"BCPHDJo0esj9qIhTwBGD+Q13JPWZAlCpdIyBXBTHD4d5KI+zeRikFfd58rSPZ4arb04Yjoqy1ezccMpA",
-	"VlLNO5TNHeG/5tj+e/eyXtcgUs90omH0WdvpaRbJ3Jf8T6Ob1b7iF5zEdOG+PB+fCNmXJoE5IEKRi7NH",
-	"DjxfykO68IKV04qYeoRmE5RnRj4GYEiDN+5x6oOulYcTHOVBwl/sPj/A1jjVzSfIRNabM2C0chGZCav5",
-	"IE4sNHAETW2Y5btDQv7JVL6LMDWmb1/erJyBbNluArL6PswB55uWnt1bUGnefxFVDCczU3CNHML2vfpn",
-	"YxA21IkqvEcCpPa27IKs295spb7T6EvoPdvdjc01MhyZHLBToyp5nj0g6Qb+AddERUXTWKAdfpI44VcC",
-	"ztkUtvEZFlGWjlZLXOqmIFAWLrfdtiGI37+yFtMi3G6Zo7Oy0xtqezbU06Cq1Gw2gYmSGU1kggrrvX+d",
-	"vFQsIUMYVawCKjP0l28eF5lxK+pwzJT2CEerLOneA//LVotOLeTzpaxDShaWMag4aGALH8ZRgfcmXokk",
-	"K/AeYYH+8k3xDGGfs2hy74c+aMuch8DkDv7Svt6KcB5u+IbQ4lyLiIGuJQeVm61DU1evmNmieV2XVRJ6",
-	"Y3ur/Pm/++zdgWS2ZBFot/qzD+kvG1BNwr0vmnaqOofceKE3TEtQHaSOKelTCkAHci4OKt2He/p0gKAv",
-	"ulSca3zsalpQVH80FRN9AMXDcpH5mGpv0Kk5yMSi+qRn00fQR2WEHFup3t5amOo1tYi9B18DgkQLPP3n",
-	"P+scEb0rW8Rqy8iU8YRTFQrpNgudKKPrnhCrC4/0KUmUhhvkJAkh3nqnB9mU9diNDg45ppTJRKy3Jxkl",
-	"rW3sY6ro5X5LclwiCrucVWCbmOSYnrvqEZEhTJErx2jEOEY2ro7MXX6kielR47STAEURAgxgb7NuvMck",
-	"LApWyKwLYv6kZKlpumK6r8TI+X1djioGDaW5fnbdk9q/hNIE98eJx7qEF/oX0SYTpvY2qhPah2GtXoxx",
-	"kp5t+Igrm/3d1lV8Qw1TQ1RzKhCjicAVfNwyEaWyYJNEoJIxYSJiSi0wIM4SRczXyZM/90sOlzNPFJSl",
-	"64E3wWatiBSJXMd0WxgBCZSGoRndU0hZhkT9T0C5ikJLbPD2gCPEjpj2fyXcQqlEnakbrkBumE4VNXWU",
-	"KY8ilyHwE2+kQTVQdComMUY7KBEXJtaGbQS/N3k0bPyXs0hNe3ic9vE9ty86fO8JzLF7wwY9AYOG1zsy",
-	"x1XudxHsS4THU+WIou8xBfTdily9y9TJRsZBunUZbevfE98QeVxaK2aTNOQD8bMmt0CViRWRGyG4HWWP",
-	"/fgE+zQKtstoRo7r2WD7iokcl4B2nEgQiMhnyHKz1pkEbDHH6ppe7lHOqgqLiNk2YGY37NahzaMaDAxV",
-	"8Meo6CAS383F1PdHyq+22zAx/roJ9CoTdromiUoF+/iwnr2bbjBFL22+eLB85k4YB40Q8dpNwVddmPzI",
-	"FJ1QydD/efTy4v0Pj3QejlIztT8RqY2BcLqDrdsTTFFVovVGARWbWAkwmNkxS9fGbPEHowm3mSQVIPXY",
-	"dctp5T6MKn+3+dIa0Fk7e0KDJY4w6dlpgqchfQ94RhvuIttlvOgOtziHRCCsJ1lRpNPmJupOpoNbX9Gx",
-	"qXlEG3wLCCOFCESUGnrYkyLk1h2drPZFtTG/B+3sVp8UIMVwgl7oVLceBrsnBz3zweb4SdTEg2hQEImX",
-	"ZYLgc1yWwH1QwSg+yN7ikSTWGaNa+n4d39/OV59Eg1O1gOuS5K1bZ7iQz397XL6+S46P7OE3RqiD84SS",
-	"t8oF0OYIZBnLdZ61+sJuc30jWYT/lpZ7JX+F6V3umjeGnu7dhqmrSUtpw3PKtJeTavQbC2MwQCYmca5D",
-	"REAWbSpt2LtqYqiGJwIDJCjc84wcFQA+56rlmhC2OKBbPQVY1nxqqPIGEn1xbEeq7oOUD6pduWna5Ktl",
-	"ouer1+smCjM6/FfiJZRzqKFmofjOtsqOK37kmE4NE4QuusGoCW95smwKd86o5GRZSxMpo4dl2alGSq3q",
-	"rr6DudqJKW2WeyshXAXD4IlH1iykATIIh1YbuvbhyTFhPzkm5LesaVHCqCSzJh1qXDrlAT220/lGJYNM",
-	"a+kQSeSgt0RCtOWH646Ys0ppaDoTyzfE9rXZcTvbkOGYs2uS7Qs0KtXHdaGWzUCJJVir31s2/sbZEblB",
-	"WIciR8UeOxR1afOyW+o7h9WU+uZ2yF69lZlVrqIfjVZT9IWf5qq00AWZoxdJ1y3VXKF0WuZuE6FxP89c",
-	"gWhfxYa+6I/Kzo07lH4c50HyV9EJPEjjLDufAhSpfJqrc2EcRK+1LjfgYTtlz8NeX9Vkn7wbRKJsKWVE",
-	"NeJDNy61jY4QiffldJ75UzVmPDTrxvVYbLxQB87xoNti2GOzp+HiL17XbtmnqXDTEX5sn0h3x8S30X5v",
-	"5+92sHCZbkmP/ofN/rhRPcO9kT5s9spsmii57uKN/qAuzftOD9EfTaWHPMAskGa/U4L/ub+FfDdEV3jC",
-	"5Ab4jghomtrkJROpdiLzJ4GMyumYJEsnNbKQkbyIS6aUyErXJGOBJCdQIMmUQqeMCCjQCPftuEQQi5lW",
-	"8keipFifO685kfsLRb8uPuJ988RMHWE3BIIRXPCRlGVdXbsXG/Rsyd9hf1DIqvlC35iuHNq+u5Fya4Zl",
-	"EbqKwOxHpXtnaAUFcBNAxrRA8FGCFjxigxWUrG+FrXRT0JyVJV4y+76oiYRzPWpFqfAV3qOC6aTkDAkA",
-	"GzpY+9F0tqyVUC3hdnhvk5iZsKMlsnCW287epazm4iuks3JN+MqOD0PG7hfov7z/4SX67ulf/9t//er/",
-	"NSki54sPFoymv6eB+OKJi9HgLVmcL7756slXj3WVuNxo3Jx9tYOyfKRnXJzhWm7+APooZ3RF1jV3kYnP",
-	"2eJMGStCnN0+OQN1Iw49Eu7ZlqgH4eSUtdEklGTQr74uFueLN0TI5+GQiWDC2tePH/dMV+tOVYsq/5OH",
-	"towd6hS7/rsj2/zZDrNWYvvwZw9GwCnZXVWY74OlDJFpVzZZU6TDZRKvhd7bliyuPkcQcPZJMd3n9qDK",
-	"Xz/FJva5AM+YgX3aMt5iqdhpcb74/7/iR388fvTdlf3vV9ePrv78p4hMulJGS4Qg3tWOHuwOQMgXrNhP",
-	"ooQRaLb2z+dD7KqDfr4jGY6isS6lXDZjsmYglp/wjW5G72dHosZY7CEWf4P2MKsvd5iTV6eVJNmRXOOy",
-	"6cYyqnn37qA38SaJS7audYAVe5ClIS9M3xYmImB/Lm5OxAs+5f++2cAOxkpwgR+bdVeJqW9s05lNsAqW",
-	"rNi769u7vjLj82ou8T48LTHvZ48XmM/MG+6ToxjjBeaDXKEXHMMS+ix3x4IpuxZa57HOSFfvRXVoaw0y",
-	"dotlKXYoCnXMrH2RxfbWvHLWGousLqBTsJTGwBhuejL/J7ustMRz8NELzBH2bfX15N+mzXwvr5x9uoH9",
-	"Z6OUl2Cc5W2mWclj0OknAhtEHoD2adcKUJ+BYgZYqIUQ1oCNEOygamXif6M0q6jH/SoAsM1PSsqjl/b5",
-	"oDhSVt0Z3AKVj4TkYMYsd2ZHh5OQWyO61U+F7TppDccZpDcym1FXqLJZgT/SPka9UZEh11XTSG5vrybp",
-	"MfDxJsDFbG+XGBpb46Ot+3AUIr+NRU7uMHE7TA+IJG/Fp10bB96Emdud3lHuAg3mu1ZqS74GtokurRhP",
-	"zSZ3LWknDGHvekFMCbDaQOozbvjMaMbK4njGcjEBq1cn1JkceSYkvaPuu/PdK81Pxq2uB6coWrf9a7cl",
-	"ziFD+BaTEi9LOGiKZzwcO8aLeGevJGOyausuhzhnuhdGsaZ1XaZZ07kaTYvFmBOsPYPFurzDoSruArwa",
-	"TUq/343/dK6QH3xrBtiYveu2Zkuw7sCkDPAHnSKkYgv5qoBwHVIpoLopTPZvkbTAq1mV42l5bUF2zWAT",
-	"AL3eGC25WXQO5ntdGEVZgdoqyRip+1nbLRXgXm+P7Yh0Ju20pig3XYKQ3zsyHsFPjap3B7XlhIIxGFCV",
-	"kI0VlvlmBuSYGYBmRJWdTmXkYlDPbQThvg9Lhz1Ykqbkq7C3xAg8ucbVXUE3ftJN5LLVQr2pQ9VjXrXw",
-	"ORz3Pt99P6+EmLfhTUtK9Db9iejJzeszXNNNrxRFg24ePC2Qb1oy2p5uTvxArer2GKN7trADiohLGAgA",
-	"qJjNZg6/ujRB/x5baiZXb6iHj5M9Z0R3ZU+7HU3X9j4pNEAb72z/3YhQUVvW420JddecU2LwDdBnCEoB",
-	"CJdl0B4lJl4YLffXa8aKAwnTba481Z2QomBtKefidtBAvj9fqm/SHyFNnaezhNxOujeWcmmTCuaNMOii",
-	"kKB/k85nx6gkQmYuq9CMGgiMdjuHYAy1fiLF5+R1+SPIUISdDNYPWg487xMBY3xTpJgU9Bsb0bs4RM7E",
-	"+2X1k1HeHtLF8i9CUC997HDq1aKY9QzsiK37oLvoBfaKFg+X8Fwa2yiCizi0X+nupzOokbQ4dOLpkUWM",
-	"Wp1/g/XcSrSEdU21w1Hdzwjv8H4KLWybTmpfjh5sO7eHSxOu39y/hVCgZrBboyoCLbQ7MqTVVc11cHeI",
-	"HMN6zqS9/UNTgzaNLF7WXOhWioNvvtGes5RfzTouj48hGFu9MdEzhIUPJnQCd1Ffjx2reGe/edoZ0R5Q",
-	"qGfQjXJFPC8F8+lyFXAo92jHuNygG8p2pj4/tpcNsd2P0wbCKf1Tnq5iWSdoi9daN/ckOoebCpv8UMok",
-	"yaHQTgGf/yA2Okpj/FfIIXyQdc4Mwlz5ZSqc+x4Ufl059Ci/1Xhx/12CAOcNFb/dqgtujQmdIxnIGucN",
-	"9HwByDjnjP5dA88TZcQ5zB6rjbjBtHME2EEi7NgBLSGwHnXpALYKi5mAmiTbg17SaZkf9ucdQatf3J05",
-	"b4/s9vjUZvEx7swAeHO4E0jpG/m6jRQI15JVWJIcl+Xeedf9rM0K79ESxtHB2SeDvM9nn+wd+LlfkFXs",
-	"FhrYnTg/xXxuDv4xKykWCvY+3RnQBD6PVsSz6MKzhJMCDNsKoiSb21mGD1Kr+/rpaIWK9KiG49UyE/KO",
-	"o/C708diqORkQg3UwRjKo4dCu68mZ0FHAjX2J3PoYsx6SAtbMaJsGQo7EBKtCBe9ypel7bNb4GRloZwk",
-	"9F/US/uG3OfMQeXsBuh1a/BnuuAsQPSoaZ3JnqG7DYu3mukUKJpmVO7DY5CsG0vWMmcVzIJocyuFRY1K",
-	"B8elBA69ukpJ6E2/mvJGv3HHKLAbC1kALiakrdgplOMzV+aVGR44oySG64jQq+aYJceQiIH7HEmj9EYc",
-	"KC9yA9p4vRkkjIfjTH1jmkL803tDzeB020othRsWTH+M8q0fD3lC14L/Rkq8+efzOBWkngHChTRuC7Fh",
-	"u94UcNc0u1e4vXMvjZJvk7Po5lbz5hVvNFoSbDblmjOqdzTAnyGotnKPLCasCRwblT2pdZkbTzkkN7cN",
-	"okZrUh65d6fAgE5GJ7a8axI5H2Jay+GkxHtOavFoj8uOJgf23gPZhRLCzfcHxctgckBDBicTxQ8Wmm8p",
-	"JGH5ZbMCjmbOU4fhpnPlvwAdvQed/G8CMOr62bKS5Hsk8F6YOoGpHHsWDHD9cort86Lw2dDHUtOknoH6",
-	"W2Pm25aM3VybwS+xhlLqsUDqMcJUd0txJXrK0NAhMkylTqLTrdJxFW92K+plgIju8yPbcNmDxpWEf/OT",
-	"veUsxiS7A/+cfTJ/GOHPTuX938GZ/S+AKhPEc7iymY1f8E6NO9aLUIoNLvzNkF/9kNTCqcxfTlZfgLxo",
-	"ZpQfqTVk4xOXr+7lSphh4vWRMtp/+R9DSptIsFdAbOZxzmgO3IxlvWfBcGGQ00iDDC11NykidZgfMa7z",
-	"lvrrH03pRr+PxLzypWJYv39BB3AiyJMtGrCN83IEA84HPR0O3KP9HE0ij/3tDP4OU9HT1FcNENCwFdyE",
-	"dE/Fxs2U8xQnmz3M0R3gsP7MBNaCAgQ3bt7XJiMzf1nXzFdfxBQOUMbdyNEossxA0lH+UBPRPT6U/uDr",
-	"3g0sUsUt0t4Oe4fdOYIAON+40mp94+xBmDokXbrCrEOlN+PUt2hNivT3todqC8edzhp8X2AdKipSSZur",
-	"vgyD0wvoad1o9WjJIflrlhwjdw0UT9C0y/SD1OjX9e6Zn6HlJ9LbBshu0F0/LZx9Uv/plc/vXU+RU3GS",
-	"Bn1cLtv2Bl/COanbSwQ9uA5nuqchPEZi37VNS4/30mLrYbkug3mD96zBP0DiugDZ6Y/zn4VhZ83FzUDL",
-	"JO/aZrmPdB9akS6W/QnfgB3TZ4YR3I8z0Y6j8f03vvn22/7+G01b47a2MjAHMRhQ4GxUNyvaTlHlJBfD",
-	"o0hsb9FmYEERn4Vzv7Gwn2Fn0JagYNOGeK5abbOcbaljKcymOWvlwsBmZKZz0GU55fu7IGv6tpaLMZkU",
-	"6l0oEKvn6EKqFlNLuUh2zqgwiVptUZ66Ey98a+iTSS73iQTqHXznyQVUN5qB8ISOhwqMr+mJUm9eciiA",
-	"SoJLcd93Rg/kLxyQniGMTONwqw0cjwjboXxx/utVh0iND76PRkOW2+J8QLu/MK/822ETtsb3YBvXramZ",
-	"wzlkLwgH7SP8Nfa3Mwg7vZCiVzMWDwkA26BvR5VgF8M0NejD0R85qTT0IzZT8lDvYJb2jlvdTM7YUmaQ",
-	"aOYtKz3PtOu7iXhS79lz02iCSea/NK/MylXNZ0cxz6VTWHr5xi46Kltav6qVFFNeCkRReM5hlub2b3fU",
-	"aEXimdGLCqXFCsmx1PMQynL0bal0rLvq4LNemP8wamrignz10UZaFDNpjnQTC60KK90QbX1/lgT628wb",
-	"PHtRl9JaX9GiQeP9JgBL+91TCpqnA3LGzEY9+6Rbt6bvhF/cCNWT3Qh+LmyU5PwI1/u27j+Y3og+8GZv",
-	"EyUdEeOuc669VRqfnXRDoIfRO5gUARxcWkQScYHfL0Xo/5sKNxT9hEHt+8nheKDEYjM4jGsx2i3iLtjP",
-	"7tv3eEdiOZHzMZwrec+W5AMluwtdy26oTjuxY/26k/fkjnEzdy4q+L+vq+3IkjDodv5NT0hrht5+05l5",
-	"O1F07HFVTmwlf6krTOaJn5v8VJ0MSW+BSsb3CAvdXCDqg4qrk2+Y7p16fOvDeToPTobr/TGfglBP/0Fb",
-	"/jpHGR3DhUVf1jSH1FNc+vnIzW+MItiMdzyNSAzna98zVsyxUkghbha0bsczU9N4M/XVNq3W87wzhJGZ",
-	"AZ7p6QX0lkgzVE8bDrrQrtmHD/pRpi1MDmgfUdRatkowaPDXK8Vwdmbgr1eKo8zkCMO0NS8X54szzWl2",
-	"yU+ppALrBtTiozFrUC2CAYZqO5FG7Vugr79Hz2u5+b+vftb/ZZz8YY79/N1rZEbxuTXM7D2lQv5HAAAA",
-	"//8=",
+	"7H1rcxy5keBfQfRtxK7t1lDyzM7ZnC+n0chjreWRTtSNLm5Ox0BXZbNhVgE9AIqttkL//QKJR6GqgHqQ",
+	"TUq7doQiRLKq8EhkJvKdH1eFqPeCA9dqdf5xtaeS1qBB4m/PGqmEND+VoArJ9poJvjpfcfigidgSvQOy",
+	"p1dANrAVElbrFTOPf21AHlfrFac1rM5XhR1lvVLFDmpqhqvph5fAr/Rudf7148frlT7uzZtKS8avVp8+",
+	"rVcvSqj3QgMvjn+B43AJb3dAFK2BXMORHJjeMU4oKemRSNgD1QoXt2VSaUK5OoD0q9sBLfE3t7xopkdm",
+	"qsw6n5h11oz73/+QXPX2r1QXu+Fyn7+lVx5iSlMNRO+oxl+LHeVXQA5UkZqWQLZS1Nm1bh/ZCcYWOVzW",
+	"S1YzbV5NHU+FD3sDsrqpV+f/7vZsf3sShmZcwxVIHPu1hBsGh+GWL+iRHMwmD6KpSr9NysOPXJhTu8pg",
+	"zd6NGy/MTb8RogLKcfp3O5Dw2mDtcAV7KjUHef7ihzVRe1oA/lQDaMavzl/8QIQklBOmoSZUkS2rzBt+",
+	"PXuqd+1yDmae1Xol4deGSShX51o2kDmG36eP4d3umFmpwWYJVAne4sXfRCM5rcg1wF5lgHTYjeFrYhGf",
+	"zA7UXnAFSOGvpdhUgCsqBNfAEU3ofl+xgprFne3tG7/7mzIr/RhN9i8Stqvz1X87a1nImX2qzvy4OGN3",
+	"r+/MBpkiBykcXNxHZsynRQF7TXkBuI6yZOYrWr2WYg9SM7PqLa0UrFf76E8fV6zs7f+Pie2bzVO3jwGo",
+	"Itp+kviy4ZpVvQ+/nfrsU4wwv5hFhiX4Ed+Hj8Tmb1BoM5eFApTfI+PrbnRzjCghtbHBI8UcOPN7Gl/2",
+	"5hgv2w43sXzRWEzqrr1kim4qKFO07HE6scw9yNzepKhgChffmHf6e8LJ3PdhhnW7wpF9PbXXyWB3tN32",
+	"YJ2F4BaVLbJqqFXyPfcHKiU9rpB0CqaY3Txww4V/WR3BsAMuojW2A1xRDd05xkDzI9UwnLYHKr+vaDWd",
+	"DflJR0D2DDn+QpIex5Y9VeogZJlivTFN/n49hlBDNmyfmbtaNFKRw06QHbXShAPEd4QDlFCSrbk/SA31",
+	"Bu/oiXt4CbKukbNPvPpuNzwrnCJ9ENqhUQ9py1KCUkNY4HXwQX/lXjAc2257tV5CuwaIw8FfNZKIAyd7",
+	"EPsKCFXXBGWQxDFLUMA1yPwKwysEj0clx5GgRCMLWEh/CuQNy3BPzXQF09zTcRr7djtivKR1OIZ4ww54",
+	"ydO8BQtyz+Yzhy67SwCHBpxKTGYeXeZAtM7j3budqIlotGIlINX92oAyzwwG0o1oIjyJhvsvwHbXq2vG",
+	"y+T6PHkN2ZV5EhSLBhGEoKxKGEpZ11wc+CopCVnsy0gT9uFllq6NdO4htBWyNgdg9IJvv1kN1YT1yi1t",
+	"mlr8iw4YAcmiBeNpdy6j9oZKXEsR5kfLTlHV91QuvKIiLI64/zdJ7p8+w6ekFDVl/DtURgIXmFCQRwXZ",
+	"oQDYbOwkKqNEDSEh9O7PtLqxu+ztWV2KbRIntkB1I0FlLlYqddBujoSWNdPfEbox3A5pu6oMIuM9MJ9S",
+	"/yaY5XeeTNUOOYTYg5WxC8G3TNb23toBk5e6kdwyV/tjip6v4ThKiMN7riqT23Yb1VAagqwEvwJJ6JUw",
+	"kOCWakEbfZRUoBXxeDy8wPxFOmBHZpMKdHIbTgNOqwV58kc4JY7xqTKbsMREuDDKuV8O7tJS2LZRuLaG",
+	"W+bzfkot8qtc+7vyGs0wuOOwGH/UFtQp8n1GGwVDfC12lPHZrPmZeftCwz6FbIUo0wCr6DEloRi0x0cW",
+	"7w3H6ghQEV5Z0SqJcvBBp65JQ0iClMJeioQShDytUsOL/fASHIPCKztNAgQRRnUX9KJsLYL4iruAsle2",
+	"R5SkdC+bjNxgxIKYDLpIkqIB7eA3eHBDqyY9yWEnkoIJKSj31iumz5G0OVNaUi3k2ki0wdokuBL259gK",
+	"5cFzTAHkwPTOwCpz1jsguGJnT9sAYVuLVxbFFGVlZFMbJznEZAfNmGYRWEniCnQx1OoRrTMHuYMUY3zq",
+	"tmKekg0trlPwCETlz9pbKkvY0qYyP7Wcw2oSZkt7ijKCwfMkPoRj7y3JXkRWdtKBcBU9qjxU184uOCnW",
+	"2L2kAQvFdY515fiNkWxGmUWWbuaThyOC8X3hQtY9dBpBIiiu/yQankSJivEgylqT/ZoA0ztAK63XQ4V0",
+	"sm5dUzSFZiWycTYPxfVLxsHKR3asOd9cuHeTYlM76nw9+wUn3MjPFTFidArFCur55MwbLCBU8gq7nUaU",
+	"VU0qt92hzD95caF3ZrVQbGkF355JYUsouQFZssKJmWixsPhzBEPEkqC4lCWBlLCjNOWlIszKahVLL9jN",
+	"m5HPaCWBlgZXy8Ya1g2VWL2sppU5947FMcdDDKTdatspA350zjZLfRctrvfF+rQGHZAvrRalDr4Lxz+L",
+	"A6kpP3oKBkUowWF7wD3QIxHbVWLljGuRxlKhaZVehIPPwqX3pu6dgJ0uGjsCPq5xbcCYhr1wZqQ+W7hh",
+	"Kmfi3BwnRUoHQXpltDvdMaLFZ8jTE5jLLStuRILFUaWGRTNVzrUwJly5G7M/Kyt2pL3Q4UMB7hlvqspd",
+	"7Ib9o7/OUbh/uEyEk5QpSAKrd+B2F9FWLTDzJ6zuV/9o55g5GGJdYqRFCksGrbIyet7ql5G93gbZFqft",
+	"KJizJa6OAD1+rLjy1iTrfbv+tC1w1u7kWrAnj11wTQv9s3OBd4/eivpJcUw7CS7oz+oarLnLuv7mac3o",
+	"/cWhkmuTUALXjFZqoV3LmzlG4h+eJO/teT6Z9TyTeRgutbkf0KL1nGt7mS3YXCXE9SWt2DWM+yEnbXCT",
+	"drXBnvIbeQtKj0qNg9nt1MlH4KEyJDN8FFN3krV3QZS2WAYXmZDmRxr0fmfjY4oIDsQMpQgOtVDSy2om",
+	"DWdZzSghiVlBa0OlRAqLdUapDMagrcqIdnPIrrXRugNo1xMLZVkd6DkvzbCDo66o0pclzV75SpNKFLTC",
+	"GCd397OqIjtRlSrNJ2lOsQN+e40Ph7XvuqHW7dqTG24v8qF+ywuQPCGDBKHReQgdriV9C6DpVdoeLUWd",
+	"Vp+laPYLFSCWVn8MNrGUyftpMGxrcaCyVARuQB43AhWB+fM6w8aitY4Eg5irb1QmHpMnLkD/jHdkSvkd",
+	"Xmk7oCVKxpdbYR034qZjBZmORAmX+iVst86B1NOftbPIJcw0OV6McTjBYuSwwcPG78Qh1rrF0lHsvlWI",
+	"g8fQXkzRHISdjDao6YcX9uWOW6iH0JPDRAiemvubW82dQOo772eJR+xkVFDTD/GHf7CCTvynJwmkycWS",
+	"JTjyraJAbJwZ7jGFs39iFTyXUsgUR66amqd147ylpwal6NUcM6g1YbhZ2g/Tq8zclNajsIghBql6OuTB",
+	"B95520dG9kr+ecc6sReRTJm5PfIO/6beuCDsWxsvZkeoILo4d7vXibzbxsIAd+z21y5u5NT+4jY2CE8J",
+	"x5AwGy0FahZ66PxNg2geRHrAiDfvHMsJPW0AhIQxYBs9maXCeyrImGQXD4QHkxgs4zjowSUs38/uPkwC",
+	"QUgj9yTDlKpKHHJWr2uA/WUh9sfTRYkq0JeZuNmskqFnyMIhbBRNf+3Cw4zrsNURjeBHJzf1YBRCvLw8",
+	"ZdTh4KxD27K+tGaD9yfwGuQcBhlXU9oPFDIt3OzJ7bIb4G9cKOTQk+iDivqWO0BDPtPkCmxyR00YJ1wc",
+	"viPc6Jk2GBMFpSgsIbLCm7eSkMqqCRXj1/moq5KY5zYgogbl8zbmh4zkrUPjsVki5xrPCeAVuxkVvnXG",
+	"UZP0Us+MGffWqShqy8Vae+k6HHYKSV7UeyF12pWWv5bZUheVBNVUHWNBTVGRtypFaSOIws+W9Oa7aly8",
+	"P86R3yUkbkozwHzijaCV0iDbDJ0hOz1IpjXwGQYsu6T2i3bg5NY01Gmj6GJRKEs/kt10mVMvgOQ+9NwR",
+	"0clbLd2yxiTw/7C5PcF62WP9uhNVWVINjzSrkwa0xdAUhywzcnF9M8I5l0Z/wq8z3zxk3JBp01RQkCZi",
+	"SuHXVbtDFz5qDVju6PAYbTLVaIToS3cj9FJygMqODXPgwxvezhKozgR8leLAK0Ez4tHWqm13NlxhfEzu",
+	"weXIpdWa+BNUx652elTOGtwx5gI9CHmNdmQu9BpTBPGWIc68uMRaZEaawczwwBEEa398fvXt4URHEW3c",
+	"TzIi0b0UtExxdX+TJO+iIM7fQeEbZfWLiLYfLxbdgTc+7LpN0bRrT4HiJyMpvYHt7Hsgg3mp88u6VH6C",
+	"w1txDQmLM3zYMxehfCf+qv3wvZzXnThwIqyneHwHdgTHevyyUpt5lTGe33t0wC3jIxc713Me9Vc3IG+S",
+	"IkSbyHIHWhHyinKmaDaHZfElh4k986W2C/vBhc5kgygh5scNPM+aCVSj9sAdP5p/bWhh7TGzZn9rXp7K",
+	"I+wAvMNIQnpGgKHbfbx6t6QUprxuvYgDB5OmRS43yCPRaCKzHfqZfTm4XeefcuynToA567xiC6VhLjIh",
+	"oWIP3B7+BLFEpD8klkM2Hu8+HUouumgeOdnXUxRg2KAzJQfduNBWK44RzP6fUpH9EJe5ZOrs/dRiTLSQ",
+	"cCodp5MLMPLEgKgxgu638jhFFDEZ33BHVD+RAyoXjjERi+LpoRuH8nh9GgLp+X2efDNGM9OJwffojkqS",
+	"1cmp4T4dWVkxr8ubB8z/SlL39+FlfdWAyj3DQMPks77R0w6y9jOFT5OLRVvx95KlZOGxOJ8QCDkWJkEl",
+	"EMaJ97MnNny6kId8TqioluVXjzDN1ikvLH+MwJAHb9riNAZdxw8XGMqjgL/Ufd45rXmiWwiQSYx3SofR",
+	"1ntkFowWnDgp18AtcGonHN11EfmvtiiPikNjxtYV1MoToK04LDissYkl0GLXk7NHaz3Y979PCoaLiSm6",
+	"RrqwfWP+bBXCFjtJTY9EgUZryyGKuh2NVhrbDV5Cb8ThbmSOh+HRpENOragUaLaD0i38I6pJsoq25lHf",
+	"/aRpxq4EUoolZBMiLJIkDZlkYYKPQvaKrZCUvn91o5Z5uP0wt47Kzi+ob9kwT6OCF3axmZOohJVEFoiw",
+	"wfo3iEulGtaEklrUwPWa/O7rx+XamhXRHbOkctOtRZZ8WaT/6QpZLK0xEKpsTAlZNJXFFKBBHXyEJCU9",
+	"Wn8l0aKkR0IV+d3XZZyMb2PvpyZ0FVimwOQ3/sy93vNwdhd8zXh5jixioqBap6hEb9MhXXDt6vlg9m3F",
+	"+LUr+/bb/xGidyeC2bL1KYaFKcYO/VkLqkVnH+q5eFFdQmGt0DuBHBSd1CkhfUltiomYi04RnulygwMg",
+	"4EWX83PN910tc4ripDmf6BdQ10Sv1sGnOup0ajeysN5P1rIZPOizIkJumzLaX1onQ3BhfZ2R85pgJMjw",
+	"8OffYowIrsqlGbs0MqM80VyGQr4C1MDL6As7pUrWJEqoZarW2MPJIkK6KuDIYXMxojd6OBSUc6Ezvt6x",
+	"SiFZaeOYrANz3LOCVoTDoRA1uPpqBeXnPntErQnlxKdjtGycEudXJ/Yuv6WKGY7GSyfRESUQMIK9i7qJ",
+	"652E0g/mMJuS2Z8ML7X14GxhuBQ6v2mqWcmgMTfHZ5cjof0bqKxzfx57bCr4Hr9I1r+yFRaSMqF7GOfq",
+	"pQgna9mGD7R20d99WSXU+rI5RI3kigiecVzBh71QuWpDfpFMkUoIZT1iRiywIF5nSlVcZnf+NAw5XbRi",
+	"IaOsfHneBTorVttJxzrmK9YpyBxp7JrBcodGM2Tmn4Jqm4SW2tF9hyLUgdnKxBXcQGVYnc0brkHvBIaK",
+	"2jzKnEVR6hj4mTfyoJpIOlWLCKPvlEgzE6fDtow/qDwImzDzOlG5JN5Of/uB2lcDug8I5sm9JYMRh0FL",
+	"6wOe4+uzDA84pAjPx8oZSd9zyqQMM3JxlbmdzfSDDPMy+tp/QL4p9HjrtJhdVpGP2M8VuwFuVKwE34jB",
+	"7TF77uQL9NMk2N6mq144ld+VPFUFrYAcJNOgCNPfEUfNKDMp2FNJzTW9OZJC1DVVCbVtQs1uyW2Am7cq",
+	"MDCVwZ/Coo4nfhiLifdHzq522Ak1/7qJ5CrrdrpkmUwF97ibzz4MN1gil7YzdoZf+x2mQaNUOndTye0Q",
+	"Jj8KgydcC/K/Hz27ePOnRxiHY8RMtCcSszBQXnZweXtKGKzKFFgqoRYLMwEmIztOUlB6vfq74BmzmWY1",
+	"EPPY1zPqxT7MSn938dII6HU/egLBkj4wHchpgaUhfw8EQpsucD8kvOQK97SAjCNsJFhR5cPmFspOtrjs",
+	"WNKxzXkkO3oDhBJzEIQZMbRbkyKm1gNfLPYlpbGwBjR2YwUi0Go6QC82qjsLg1uTh56dsN1+9mjSTjQo",
+	"maabKoPwBa0qkMGpYAUf4m7xRBDrCb1aeL/OL70bsk+SzqlGwWXFit6tM53IF+aeF6/vg+MzBU09nBek",
+	"vNXegXYKR5bVXE8z1pjb7VRzZJPwX/HqaPivsm1VfF3p2NJ92AlzNSGXtjSHpUwX5ei3Gsakg0wtolx/",
+	"EBFa9LG0Je+69aFamogUkChxLxBykgGEmKvbFP1dUE4uU1/XV6SaX622n7lpO/iYYfL7u1XkVADBIDON",
+	"24rGWIBTieVulCQIO+FOE+nwibvFwfFW5XljaHfdDijKYgJXDbZOsWRYP4VqDfU+XYT4lo60/Bk2V1et",
+	"J222C7eiG6hOoUrYgdIr2xtdvPxRUr7U1RObWSc9X7JnjXRh+IXgWrJNo623k3dT63PFsHoZemMb8/kv",
+	"S7p4jGaz+CyUyR3PzDvJA2QSDr2Csf3Ns9u4bvUct+2m4WUFswIF25C2eSGxHXzsh2TOCuhZVpYjEYzD",
+	"b5iGZNkWX8e4ELWRsjGaLvRbCfn1aVuJRcM5e0eUHXMWG/HVF5fVbb+yDTjLTdBOA2M/ML0jFN3Js/zH",
+	"A4x662LreyqYhO2SHPV+2IWtC4qjvE9OmsyIGXMhnipbBpNqZw+Szz1rpDnSZdHXrZfNf772Sb5jWTco",
+	"rN1KTkgbBX+cZwUMV9E9WAHnaechjCuRvXaq6pNpEL1AkWnCSnqfdStH7Y2L/Sq+z53Rh40i3LIPLDHu",
+	"ilURlq6t6r0r91Vcs6uaz6uT2VoSOw6OqGJmXCd1pGjmz0Ff6tkYci7DW/giQjDkHYMXZ/suvM/Cw8JH",
+	"K2a9Mu92x9t1gpyub/VudzSq70LOdRePwjtzaT50iA9Omgvx+QIjedr1LgngKMItFCpa+uQhoXcgD0xB",
+	"W5ioqITKlYQ5fSDPrLicRbx0UTESnYhteSuMEFljXjlVREsGJdHCCHRGiYCSzDDBzwvmcSfTC+DJpIXj",
+	"votGMn28MPjrfVzBv8JsUztxzSDq8AofWFU19aV/sT2ePfsLHDvJyEgXeGP6lHb37k7rve3Fyvg2AbMf",
+	"jey9JlsoQdogAMpLAh80IONRO2qg5OxjYouFXQtRVXQj3PuqYRrOsZOfEeFreiSlwMDyNVEAzv1zFTof",
+	"D0u/20B0oVznsnXcKvjg7lLRSPUVwchq64J03WmJ1fsV+bc3f3pG/vjNv//333z1f9swn/PVOwdGW6PV",
+	"Qnz1xPvZ6J6tzldff/Xkq8eY6a93eDZnXx2gqh6hmeSMNnr3d+CPsJ/UVSO9d+nTenVmlBWlzm6enIG5",
+	"EaceKf9sz8yDuDHflZUkDGfAV1+Uq/PVS6b007iHWdTA9/ePH4807x027U0K/4t7As7tGZq6/ocdgcPe",
+	"upFHqXWEvUcdhqMGHmEoi2TojmBXnKDLU9MrhWvbs9X7T4kDOPtoiO5Tvw/6Lx9TDaG9k25OP2jUjPdU",
+	"G3Jana/+3y/00d8fP/rje/f/V5eP3v/2XxI86b1RWhII8brx+OBWAEp/L8rjIkyYccxO//nUPV2z0U93",
+	"RMNZODbElLdtF9YTIMtf6TU2FAityUmrLI4gS7hBR4g1pKycklaXpZW5jq/zIiLnEqp99+6gtz5DTStx",
+	"1aCTnAaQ5SGvbO0doRJgf6qu74kWQtrGQ5OB67uaoYLQlfWuHBNvbFtdT4kaNqI8+us7mL7W1ubVXuJj",
+	"57Shcpw8vqfyxLThp5xFGN9TOUkVOOAcksC93P0UbOq8Qpmn7ZODlxhH9+QV6NQtts6RQ1maba77F1lq",
+	"be0rZy9KqPfCqPBHlC3f3w9J4QnMoaYnp59ySEobego6+p5KQkNrhLhl2RStnH28huMnK5RXYI3lfaLZ",
+	"6tsc57vd8bX5zR1kB7TfDLUAMw2UJ4CFGYhQBGwCYSdFK+vDnSVZJS3u7yMAuxizLD965p5PsiOj1Z3B",
+	"DXD9SGkJtO7iXn8NA0x7bj5VrnKoUxxPwL2JXYy5Qo3OCvIR2hhxoWpNfGVUy7mDvprFx2IHReeWTdhZ",
+	"mUJdbF8ZTDdgsdNEDfqUmY5WxOiR2NYPk3Cc28QW/3aAeHbxs9XZvnnyh8e/+Yq0V5urqopNATdH+z9V",
+	"rqnoVjS8PMdp/+Pi1U/E8me7U1rswlr+LXTk+83aNXVUGj9jKm4j6F50zdGc7thHFBxJ6SEVdmGENSDO",
+	"X/wQxwGYqUomodACexYi0v/aAP7isN41EEuieTreLtllGUMbQ28Wo4tbf5Z1xHUaLnPbsTS0D/cNtpB1",
+	"ddNbUgvGaN+8vjNruR6ZDB6Yuw/bxjgMwc4mthukvxEzKwn15BetJrknnRvl28dJ/Sx/PSLDKNTNJJ+4",
+	"i0j54REvl12EUQ/OBJd6xcETk6Xck/AoPGUj5HclmyBuHqitPOCQdG2JOBI5bbvAtOFonJ0Fl1WG+wtX",
+	"bix1K/Vww3lDZt1L384hgLgzsOcaa+LCuFyiMuXY767PTHrRwKnlen/EHRjKhT+giJ3UZkmhLEPrLN9m",
+	"+USokn4XXuGqUpgF5Kbx/dBmywmn4wH3pAJ69MwIrh67706iz5HKrJcQe3kZXHcl1fcVLWBN6A1lFd1U",
+	"0KnTag22ByHLdLHJLGGKeu9l3TRl+hdmkabzxORJ03tObNXflE2/3xbMefDiPl9enn8/G5V+vRv9Yfiq",
+	"X6Oyl6NdO1ba3IDzbmR5QNjoEiaVGigkqsXjsNoA1TcGdL8lItXfn1TXXxZqHQULTtalwfHmKP3toKcg",
+	"vhel1fsNqN3NSFGuRjNMDXTUeO2K9J1p10AwSU1vQekfPBrPoKdWc72DFnaPjDHqmZjhjTXVxe4Eh2Pb",
+	"0tquia5houWLUYkRywhHBZFuWbCsZex5XO5oxjn5XgpDRje/+VpKMBde2sLSCBvRuIaOXe3idPf9aTnE",
+	"aWuw9bjEaB26hNrfvn6Ca7ot32Vw0PVGNOgX6mjNNg+2O/5CjYT9znoPbDCMMCLNYSACoCE2l8zy/K2N",
+	"YRpR+U7kuYrl8Hm854xho5C8F8U2EhnjQhO48dqVhE8wFbNk20Of+2vOCzH0Gvh3BCoFhFZVVLErxV4E",
+	"r46XV0KUHQ4zrPe/1Dr6WfX4ZbgZ+sYkUBPDDjdQ0BratNsTafI9hynmKUYlBTHFiqK2v/bWPtv9JrJB",
+	"utY4c7D1Iys/Za/LH0HHLOzeYP1F84GnYyxgjqmdlYtiGOYGKFx0D2fh/bL9qxXevqSL5R8EoZ6FUIil",
+	"V4sh1jNwXR8fAu+SF9hzXn65iOejcmchXMI/9xwLcp9AjORl14iHXfQEdzL/jmIrZbKBq4ajwdHcz4RO",
+	"2Fr7uLBvi3t+PnxwFUa/XJzwJVD/yYQiMUPcWFEReInmyBhXt43EWJUpdIxLDGT17T+1adHL0OJZIxVW",
+	"95188yVaznJ2NWe4vL0PwerqrYq+JlQFZ8IgDiFp63Gdfu9sN88bI/o9c7Et6ixTxNNKiRD9W4OE6kgO",
+	"QuoduebiYEvGpNayY64gf15BuE/7VMCrVBAd2dMrlM0Dip7CTEVtuDsXmhVQolEg+NfUDr001n5F/IFP",
+	"ks6ZPTBfESAXnfIGzPn6Ch2z7Fbz2f0fMwh42siXV3tzwV1Rxk8R2+iU8xZ6IZ9tnnEGv2vheU8Bvv5k",
+	"byuN+F7pp4gXAk2oJweygUh7xEwo6gQW25Q7i7ad9gZ5nh+XjJ+Bq5/dnHnatg39jt7t4HPMmRHwTmFO",
+	"YFWoLe8XUhLaaFFTzQpaVUdvXQ/tn2t6JBuYhwdnH+3hfTr76O7AT+OMrBY30MLunsPt7HSnoB87kiGh",
+	"aO3LjQGt4/PWgvg6OfBJ3EnRCe9odTMS1fFn+3ieB2WHJVoSDpSqMkDcAZOXupEYENaEHxuOeUCyRmmm",
+	"Zsr6m+Z7hlt38+diKy0Q50VNC71zgJ3iKW7kOfzEqBq7MOpdQ3CF3rnRWtOnA/SauJQ+5Cc2Fi8UGgZm",
+	"w9+NdKToMapIOC0sueTcLDK6Vs9fpIbx+29m4ysbUVPmqwg2/CKN8X+8f78g15ItQPlOl+5UabNZdTn8",
+	"rO79WU5D98kp9ALhrPWlS8Y0ejWHAyhNtkyqObh9dgOSbR2Us4j+s3np2KL7KdM7pLgGftnri57P5Y4O",
+	"elYz82xJ9cNOpCvxDXL/ba1OP/Fc1icaXYgaTnLQVkKK6wUYfZBWGiSMys0V49fjIvNLfOOOEQm+a3YJ",
+	"tFxwUbom3fOjqE7LMwJwZnEMX2xo9Hq0Q85BEQv3U+Rj8GvVEaSxYJ05kUnE+HIM+y9tvaX/8pZ5LCzl",
+	"K83mzkZEzbGTdBu6Z9+jmSvMkWNv4flpDFwaW6RJpa0Jzcjuo9lVvqfIKHN77V+axd8WR3SeWsw7LXvj",
+	"yWobdlE+L8S8gwD/jkC910fiTsKZY4aV+lqgz2Kavnv3FN/ctwc1W5IKh3t3DIzwZHaQ1es2qPhLDLHq",
+	"NpJ+4ACrcOxp3tEqyA8eVFEaJtzOP8leJgNVWjS4N1b8xULzFYcsLD9vhMqtifO+XcLLqfIfAI/eACai",
+	"WGeguX72omLF0dprMGdlKcWeRf3tP59g+7QsQ2T+bbFpUTlenGtO+/9KiOtL2xcvVavRPFbEPCaUYyEy",
+	"n/1uFA1011KuMaATs0tpne4FoJpNdBDD57escOk2mhYS/klP7pZzJ6bFHejn7KP9YYZvJZeDcgfHyj/A",
+	"UVmHsj8rF2X7Ge/UtJOnjLnY5MBfT/l4uqim0Fcdlcr4TJtcUJri62XSiOu8cD8iRaftwT85oJcoCiFd",
+	"8/tAT/+qiDhw6wqyTROIkKTtmjCTNWIyLPvc0Y8OrdJxOXOl3PX8pI/3DyLCxLAN3tpCsxu0OzdqD9w2",
+	"qrD/n7IlhZ/5P4dUYaNogsDssjYKwQuQmNvz0BR3YQ+npbY12WBhUaYxRMqQmnk+njtu097GbXr2lc/l",
+	"c/31MzosMk7J9aoF2zyrHAaD2DZtk5Y5D+7Zdrk2CNJ9ewL7nM2GbHNTJxBo2mrThsPcFxnjDD+PWNBd",
+	"SM4pirB0c3etIzhK3jKSpZBY6cHWdSAS241jvZH6s5huoiPDtWQPCxujz7Pf2wiE24chffE1QywscomB",
+	"2t0OR3+6p3BaYcUtG06DN84RlM3hxLQ/4QyAo9H6oVp/lqW/ceX0R2tvYR2TkqJrs8wFvG/HImLun0Ev",
+	"a0yAneKn+K8dcg7ftVC8h/qttjQ4Hj/WClmHlriWnbS9MHzf6nFcOPto/hvlz298Pab7oiQEfZovu9Iw",
+	"n8OYjqV5otpYUW+PUQjP4dh3LXE1ot+60/qyTO1R+/AHluC/QOS6AD2oLfavypKzjZoM/emztOuCLB9h",
+	"SwKVLzTwV3oNruu27Uv1MMZv1xUx1C76+ttvx2sXtR0u+tLKRFvzqFeV11FLKLA1iO3VqSUr1HRXOldm",
+	"vu1dVabbIj6s7/YnONhjy2Cw7UhxqjoXdjhXjsxhmEsRQeHCwmZmlkjUcCNnq75gV/xVo1dzIn/Mu1AS",
+	"0ZyiIL0ZzAzlIy8KwZUNLOyz8tydeBG6hNwb5/JTZI7ew/c0savmRrMQXlD82oDxBb8nU+ozCSVwzWil",
+	"HvrOGIH8hQfSd1hhV1wzcNLA7Q/CNatZnf/yfoCk1mc0hqMxye1pMSHdX9hX/mmwibskBbDNq3TXttWf",
+	"0heUh/Yt7DXu2xMwOxzI4Kvtck0UgCtueuCGsatpnJq04eAk98oNQ8f8HD/EFZyk0vceC3FaXUob2lbr",
+	"oFkxTpge2m4SltQHtty0kmCW+N/aV05KVe20s4jnrRdYRunGDToruh9fRSHFpuYDMxheSDhJn6NXB26l",
+	"IvWdlYviet2KuOS1WbelkbHuKoOf9ML8TyOmZi7I5x+cp8UQE1Kkb17tRFgrznoZr2Iw3nHInnNgdTmp",
+	"9Tkv22N82IB17ea9T0bzzQSfQTOIOvuIZa/zd4JrPXqPN4KbIYNyN37+h9bu33Xc3Gt/mxjuSIT0Vcfd",
+	"rdLa7FwTNZhxj0wG8YAEH8aTPbjI7pdD9P/FFeifXefZe3NqP0zM0ReKLC7iyJoWk5V27nL664e2Pd4R",
+	"We7J+Bi3GH9gTfILRbsLrANisQ6N2KleB9l78iCkbUGcZPw/NPV+ZgojDKum55vl1vTDC/swCvjy4uMy",
+	"1nGkdbWwq9BbzIg6jf/cxlNj8C6/Aa6FPBKqsDBL0gaVFidfCqw7ffuysaep2roYrg9HfAZCI7VbXbr2",
+	"KdI+BS3d8a3bwrpY12Ccjnwr7+QB207f9xSn2Oz3QrHP0W7Rbit3KEy7TidYyuxEDTdshQlX8P9KUm4U",
+	"eLJpeIkHxm07HNtfGRUHTAxt1xGcflyghimBHBOCWk9XiXpO//LeEJxrH/3Le0NRtomYJdpGVqvz1RlS",
+	"mhvyYy6owJkBXRMnr9aQRkW9rM1yEk0u9sBf/ECeNnr3f57/hP8Lyf5ut/309QtiuzL7MWwbZiNC/v8A",
+	"AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

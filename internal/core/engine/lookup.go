@@ -422,3 +422,68 @@ func (s *Snapshot) Concerned(partner string) (guests, grants, spaces int) {
 func (s *Snapshot) RuleState(r catalogue.RuleID) (limit, counts, said catalogue.Value, held bool) {
 	return s.pol.limit[r], s.pol.fallback[r], s.pol.said[r], s.pol.saidHeld[r]
 }
+
+// Inviter returns a person of ours who may invite into a space or the directory as
+// far as roles go: an owner of the space, else an administrator; or "".
+func (s *Snapshot) Inviter(into world.Resource) string {
+	inv := &s.inv
+	if into.Kind == catalogue.Space {
+		if i := inv.spaceIDs.find(inv.text, into.ID); i != none {
+			if sp := inv.spaces.at(i); sp.exists && sp.owners.n > 0 {
+				return inv.personIDs.text(inv.text, inv.lists[sp.owners.off])
+			}
+		}
+	}
+	for i := uint32(0); i < inv.people.n; i++ {
+		if p := inv.people.at(i); p.exists && p.roles&world.Administrator != 0 {
+			return inv.personIDs.text(inv.text, i)
+		}
+	}
+	return ""
+}
+
+// at finds what is known of an address at a moment.
+func (s *Snapshot) at(x addr.Address, at moment.Moment) (a asker) {
+	q := Question{At: at, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}}
+	a.s, a.q, a.at, a.space, a.near = s, &q, at, none, none
+	a.look(&a.party, x, hashOf(x.String()))
+	return
+}
+
+// KindAt returns the kind of an outside address at a moment.
+func (s *Snapshot) KindAt(x addr.Address, at moment.Moment) Kind {
+	a := s.at(x, at)
+	switch o := &a.party; {
+	case o.facts.kind == ownDomain:
+		return KindPerson
+	case o.record && o.provisioned():
+		return KindProvisioned
+	case o.record:
+		return KindGuest
+	case o.private():
+		return KindPersonal
+	}
+	return KindFederated
+}
+
+// HasAlready says what an address holds of what an invitation into a space or the
+// directory would give it, or returns "".
+func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Moment) string {
+	a := s.at(x, at)
+	if into.Kind != catalogue.Space {
+		if a.party.record {
+			return "There is a record already, " + world.StateNames[a.party.state] + "."
+		}
+		return ""
+	}
+	inv := &s.inv
+	if a.space = inv.spaceIDs.find(inv.text, into.ID); a.space == none {
+		return ""
+	}
+	a.q.Resource, a.target = into, a.space
+	a.findRoles()
+	if a.spaceRole > catalogue.NoRole {
+		return "A member already, with the role " + a.spaceRole.String() + "."
+	}
+	return ""
+}

@@ -1,0 +1,29 @@
+package answer
+
+import (
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/check"
+)
+
+// CheckLine writes what was found of one address of a list.
+func CheckLine(l *check.Line) apigen.CheckLine {
+	out := apigen.CheckLine{Line: l.Number, Text: l.Text, Address: text(l.Address), Kind: text(l.Kind), Partner: text(l.Partner), Verdict: apigen.CheckLineVerdict(l.Verdict), Reason: text(l.Reason),
+		Causes: []apigen.CheckCause{}, Conditions: l.Conditions, Next: text(l.Next())}
+	if out.Conditions == nil {
+		out.Conditions = []string{}
+	}
+	for i := range l.Causes {
+		c := &l.Causes[i]
+		out.Causes = append(out.Causes, apigen.CheckCause{Gate: c.Gate.String(), Code: c.Code.String(), Side: c.Side.String(), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next())})
+	}
+	return out
+}
+
+// CheckSummary writes the summary of a list.
+func CheckSummary(c *check.Checker, into string) apigen.CheckSummary {
+	out := apigen.CheckSummary{Total: c.Total, Verdicts: map[string]int{}, Causes: c.ByCause, Into: into, As: c.As()}
+	for v, n := range c.Counts {
+		out.Verdicts[string(v)] = n
+	}
+	return out
+}

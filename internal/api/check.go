@@ -1,0 +1,86 @@
+package api
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/check"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+)
+
+// CheckList checks a list while it comes in and answers while it is being found:
+// neither the list nor the answer is ever whole in memory.
+func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject) (apigen.CheckListResponseObject, error) {
+	st := s.Service.State()
+	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: opt(r.Params.As)}
+	var err error
+	if opts.At, err = s.at(st, r.Params.At); err != nil {
+		return nil, err
+	}
+	if into := opt(r.Params.Into); into != "" {
+		if opts.Into, err = engine.ParseResource(into); err != nil {
+			return nil, err
+		}
+	}
+	if me := whoIs(ctx); me.Role == service.Member {
+		if opts.As == "" {
+			opts.As = me.Person
+		}
+		if opts.As != me.Person || opts.Into.Kind == catalogue.Space && !st.BelongsTo(me.Person, opts.Into) {
+			return nil, fmt.Errorf("%w: members check lists for themselves and their own spaces", errForbidden)
+		}
+	}
+	c, err := check.New(st.Snapshot, opts)
+	if err != nil {
+		return nil, err
+	}
+	list := io.Reader(http.NoBody)
+	if r.Body != nil {
+		list = r.Body
+	}
+	// Reading on after the answer has begun is what makes long lists need no memory.
+	if err := http.NewResponseController(ctx.Value(writerKey).(http.ResponseWriter)).EnableFullDuplex(); err != nil {
+		return nil, err
+	}
+	// What makes no sense of the list as a whole is told before the answer begins.
+	in := bufio.NewReader(list)
+	if _, err := in.Peek(1); err == io.EOF {
+		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the list is empty; send addresses as text/plain, or CSV with column=NAME"}
+	}
+	out, to := io.Pipe()
+	go func() {
+		w := bufio.NewWriterSize(to, 1<<15)
+		e := json.NewEncoder(w)
+		e.SetEscapeHTML(false)
+		err := check.Split(in, opt(r.Params.Column), func(n int, text string) error {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			l := c.Check(n, text)
+			x := answer.CheckLine(&l)
+			return e.Encode(apigen.CheckFound{Address: &x})
+		})
+		if err == nil {
+			x := answer.CheckSummary(c, opts.Into.String())
+			err = e.Encode(apigen.CheckFound{Summary: &x})
+		}
+		if err == nil {
+			err = w.Flush()
+		}
+		to.CloseWithError(err)
+	}()
+	first := bufio.NewReaderSize(out, 1<<15)
+	if _, err := first.Peek(1); err != nil { // a column that is not there, a line that is too long
+		return nil, err
+	}
+	return apigen.CheckList200ApplicationxNdjsonResponse{Body: first}, nil
+}

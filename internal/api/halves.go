@@ -1,0 +1,66 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/world"
+)
+
+func (s *server) Halves(_ context.Context, r apigen.HalvesRequestObject) (apigen.HalvesResponseObject, error) {
+	st := s.Service.State()
+	all, err := st.Halves(s.Service.Now(), opt(r.Params.Partner))
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.Halves200JSONResponse{Halves: []apigen.BothHalves{}}
+	show := opt(r.Params.Show)
+	for _, p := range all {
+		for _, h := range p.Halves {
+			joint := world.JointNames[h.Joint]
+			mismatch := h.Joint == world.TheirTurn || h.Joint == world.OurTurn
+			switch {
+			case h.Ours == world.OpenUnset && !h.Known, show == "mismatch" && !mismatch, show != "" && show != "all" && show != "mismatch" && show != joint:
+				continue
+			}
+			x := apigen.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: apigen.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Ours]), Theirs: apigen.BothHalvesTheirs(world.SaysNames[h.Theirs]),
+				Joint: apigen.BothHalvesJoint(joint), Old: h.Old, Source: some(h.Stance.Source)}
+			if h.Known && h.Stance.AsOf.IsSet() {
+				x.AsOf = ptr(h.Stance.AsOf.String())
+			}
+			if h.Stance.Features != nil {
+				names := []string{}
+				for _, f := range h.Stance.Features {
+					names = append(names, f.String())
+				}
+				x.Features = &names
+			}
+			out.Halves = append(out.Halves, x)
+		}
+	}
+	return out, nil
+}
+
+func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject) (apigen.SetStanceResponseObject, error) {
+	b := r.Body
+	m := map[string]any{"says": b.Says, "source": "recorded"}
+	if b.Source != nil {
+		m["source"] = *b.Source
+	}
+	if b.Features != nil {
+		m["features"] = *b.Features
+	}
+	if t := opt(b.AsOf); t != "" {
+		m["as_of"] = t
+	}
+	doc, err := json.Marshal(m)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Service.SetStance(ctx, whoIs(ctx).Name, cause(b.Why), r.Id, r.Key, doc); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(r.Id)
+	return apigen.SetStance200JSONResponse{Body: p, Headers: apigen.SetStance200ResponseHeaders{ETag: &p.Etag}}, err
+}

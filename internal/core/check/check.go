@@ -1,0 +1,276 @@
+package check
+
+import (
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"hash/maphash"
+	"io"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Verdict is what becomes of one address.
+type Verdict string
+
+// The verdicts. Yes and No answer the invitation; the others say why none is
+// needed or none can be.
+const (
+	Yes       Verdict = "yes"
+	No        Verdict = "no"
+	Already   Verdict = "already"   // holds what the invitation would give
+	Duplicate Verdict = "duplicate" // stands further up
+	Own       Verdict = "own"       // at a domain of ours
+	Malformed Verdict = "malformed"
+)
+
+// Line is what was found of one address.
+type Line struct {
+	Number     int // of the line it stands in, from 1
+	Text       string
+	Address    string // in normal form; empty where malformed
+	Kind       string
+	Partner    string // id, or empty
+	Verdict    Verdict
+	Reason     string         // of a verdict that is neither yes nor no
+	Causes     []engine.Cause // of a no: everything that refuses
+	Conditions []string       // of a yes
+}
+
+// Next returns what to do first about a no.
+func (l *Line) Next() string {
+	for i := range l.Causes {
+		if n := l.Causes[i].Next(); n != "" {
+			return n
+		}
+	}
+	return ""
+}
+
+// Options say what the addresses are wanted for.
+type Options struct {
+	Into world.Resource // a space, or the directory
+	As   string         // the person of ours who would invite; empty picks one who may
+	At   moment.Moment
+}
+
+// Checker checks line by line. What it remembers of a line is a hash and a
+// number, so that long lists need little memory.
+type Checker struct {
+	s       *engine.Snapshot
+	opt     Options
+	invite  catalogue.ActionID
+	seen    map[uint64]int
+	seed    maphash.Seed
+	Total   int
+	Counts  map[Verdict]int
+	ByCause map[string]int // of refusing causes, how many addresses each stands in the way of
+}
+
+// New returns a Checker. An error is a *engine.WrongUse.
+func New(s *engine.Snapshot, opt Options) (*Checker, error) {
+	act, _ := catalogue.ActionByName("directory.invite")
+	if opt.As == "" {
+		if opt.As = s.Inviter(opt.Into); opt.As == "" {
+			return nil, &engine.WrongUse{Field: "as", Value: "", Reason: "say which person of ours would invite: nobody owns the space, and no person is an administrator"}
+		}
+	}
+	c := &Checker{s: s, opt: opt, invite: act.ID, seen: map[uint64]int{}, seed: maphash.MakeSeed(), Counts: map[Verdict]int{}, ByCause: map[string]int{}}
+	// A question about nobody in particular tells at once what makes no sense.
+	probe, err := addr.ParseDomain("nobody.invalid")
+	if err != nil {
+		return nil, err
+	}
+	q := engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: opt.As}, Action: act.ID, Resource: opt.Into, Address: addr.Newcomer(probe), At: opt.At}
+	if _, err := s.Decide(&q); err != nil {
+		return nil, err
+	}
+	return c, nil
+}
+
+// As returns the person who is asked about as the one who invites.
+func (c *Checker) As() string { return c.opt.As }
+
+// Check says what becomes of one address as somebody wrote it: bare, in angle
+// brackets behind a name, or as a mailto link.
+func (c *Checker) Check(number int, text string) Line {
+	l := Line{Number: number, Text: text}
+	c.Total++
+	defer func() { c.Counts[l.Verdict]++ }()
+	a, err := addr.Parse(bare(text))
+	if err != nil {
+		l.Verdict, l.Reason = Malformed, err.Error()
+		return l
+	}
+	l.Address = a.String()
+	m := c.s.Match(a)
+	if m.Partner != nil && m.Bar == nil {
+		l.Partner = m.Partner.ID
+	}
+	if m.Own {
+		l.Verdict, l.Kind, l.Reason = Own, "person", "One of our own addresses; our people are not invited as guests."
+		if p := c.s.PersonAt(a); p == "" {
+			l.Reason = "It is at a domain of ours, and nobody there has this address."
+		}
+		return l
+	}
+	h := maphash.String(c.seed, l.Address)
+	if at, ok := c.seen[h]; ok {
+		l.Verdict, l.Reason = Duplicate, fmt.Sprintf("It stands in line %d already.", at)
+		return l
+	}
+	c.seen[h] = number
+	l.Kind = c.s.KindAt(a, c.opt.At).String()
+	if reason := c.s.HasAlready(a, c.opt.Into, c.opt.At); reason != "" {
+		l.Verdict, l.Reason = Already, reason
+		return l
+	}
+	x, err := c.s.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: c.opt.As}, Action: c.invite, Resource: c.opt.Into, Address: a, At: c.opt.At})
+	if err != nil {
+		l.Verdict, l.Reason = Malformed, err.Error()
+		return l
+	}
+	d := x.Deciding()
+	if d.Yes {
+		l.Verdict, l.Conditions = Yes, d.Conditions.Names()
+		return l
+	}
+	l.Verdict = No
+	once := map[catalogue.Code]bool{}
+	for g := range d.Gates {
+		for i := range d.Gates[g].Causes {
+			if k := d.Gates[g].Causes[i]; k.Refuses {
+				l.Causes = append(l.Causes, k)
+				if !once[k.Code] {
+					once[k.Code] = true
+					c.ByCause[k.Code.String()]++
+				}
+			}
+		}
+	}
+	return l
+}
+
+// bare takes an address out of what stands around it in lists and mails.
+func bare(text string) string {
+	text = strings.TrimSpace(text)
+	if i := strings.LastIndexByte(text, '<'); i >= 0 {
+		if j := strings.IndexByte(text[i:], '>'); j > 0 {
+			text = text[i+1 : i+j]
+		}
+	}
+	if len(text) > 7 && strings.EqualFold(text[:7], "mailto:") {
+		text = text[7:]
+	}
+	return strings.TrimSpace(strings.Trim(text, `;,"'`))
+}
+
+// Causes lists the causes by how many addresses they stand in the way of, the
+// most frequent first.
+func (c *Checker) Causes() (names []string) {
+	for n := range c.ByCause {
+		names = append(names, n)
+	}
+	sort.Slice(names, func(i, j int) bool {
+		if a, b := c.ByCause[names[i]], c.ByCause[names[j]]; a != b {
+			return a > b
+		}
+		return names[i] < names[j]
+	})
+	return
+}
+
+// Split calls fn for every address of a list, with the number of its line. With a
+// column the list is CSV whose first line names columns; else addresses stand on
+// lines of their own or separated by commas, semicolons or blanks, and a name may
+// stand before one in angle brackets. It stops at the first error of fn.
+func Split(in io.Reader, column string, fn func(line int, text string) error) error {
+	if column != "" {
+		return splitCSV(in, column, fn)
+	}
+	r := newLines(in)
+	for {
+		n, text, err := r.next()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		for _, piece := range pieces(text) {
+			if err := fn(n, piece); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// pieces splits a line into what may be addresses.
+func pieces(line string) (out []string) {
+	line = strings.TrimPrefix(strings.TrimSpace(line), "\ufeff")
+	if line == "" || line[0] == '#' {
+		return nil
+	}
+	if strings.Contains(line, "<") {
+		for line != "" { // Name <address>, Name <address>
+			end := strings.IndexByte(line, '>')
+			if end < 0 {
+				return append(out, strings.TrimSpace(line))
+			}
+			out = append(out, strings.TrimSpace(strings.TrimLeft(line[:end+1], ",; \t")))
+			line = strings.TrimLeft(line[end+1:], ",; \t")
+		}
+		return out
+	}
+	for _, f := range strings.FieldsFunc(line, func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\t' }) {
+		if strings.Contains(f, "@") {
+			out = append(out, f)
+		}
+	}
+	if len(out) == 0 {
+		return []string{line} // not a single address: the whole line is told
+	}
+	return out
+}
+
+func splitCSV(in io.Reader, column string, fn func(line int, text string) error) error {
+	r := csv.NewReader(in)
+	r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = -1, true, true
+	head, err := r.Read()
+	if err != nil {
+		return &engine.WrongUse{Field: "column", Value: column, Reason: "the list is empty; its first line names the columns"}
+	}
+	at := -1
+	var have []string
+	for i, h := range head {
+		h = strings.TrimSpace(strings.TrimPrefix(h, "\ufeff"))
+		have = append(have, h)
+		if strings.EqualFold(h, column) {
+			at = i
+		}
+	}
+	if at < 0 {
+		return &engine.WrongUse{Field: "column", Value: column, Reason: "the columns are " + strings.Join(have, ", ")}
+	}
+	for {
+		f, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return &engine.WrongUse{Field: "list", Value: column, Reason: err.Error()}
+		}
+		n, _ := r.FieldPos(0)
+		if at < len(f) && strings.TrimSpace(f[at]) != "" {
+			if err := fn(n, strings.Clone(f[at])); err != nil {
+				return err
+			}
+		}
+	}
+}

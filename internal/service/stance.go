@@ -1,0 +1,66 @@
+package service
+
+import (
+	"context"
+	"fmt"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// SetStance records what a partner's own side says of a key. doc is the stance as
+// the file format has it; without a date it was said now.
+func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, doc []byte) error {
+	k, ok := catalogue.ParseKey(key)
+	if !ok {
+		return &Invalid{"key", key, "write a service and a direction, as chat.in or spaces.out"}
+	}
+	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+		if _, err := now.Partner(partner); err != nil {
+			return err
+		}
+		// The words are read as a file's are, so that both say the same of the same mistake.
+		text := append(append([]byte(`{"wexillum": "1", "partners": [{"id": "probe", "name": "probe", "stance": {"`+k.String()+`": `), doc...), "}}]}"...)
+		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+		if err != nil {
+			return fieldError("stance", key, err)
+		}
+		st := part.Partners[0].Stance[0]
+		if !st.AsOf.IsSet() && st.Says != world.SaysUnknown {
+			st.AsOf = s.Now()
+		}
+		if st.AsOf.IsSet() && st.AsOf > s.Now() {
+			return &Invalid{"as_of", st.AsOf.String(), "it lies ahead; a stance is what somebody has said already"}
+		}
+		_, err = t.PutRecord("stance", store.StanceKey(partner, k), worldfile.StanceDoc(&st))
+		return err
+	})
+}
+
+// PartnerHalves is both halves of one partner.
+type PartnerHalves struct {
+	Partner *world.Partner
+	Halves  []world.Half
+}
+
+// Halves puts both halves of every partner side by side as they count now; a
+// partner's id narrows it down to one.
+func (s *State) Halves(at moment.Moment, id string) (out []PartnerHalves, err error) {
+	days := world.StartStanceDays
+	if x := s.Policy().Settings; x != nil {
+		days = x.StanceDays
+	}
+	for i := range s.Policy().Partners {
+		p := &s.Policy().Partners[i]
+		if id == "" || p.ID == id {
+			out = append(out, PartnerHalves{p, world.Halves(p, at, days, s.Zone())})
+		}
+	}
+	if id != "" && len(out) == 0 {
+		return nil, fmt.Errorf("%w: there is no partner %q", ErrNotFound, id)
+	}
+	return out, nil
+}
