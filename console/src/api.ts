@@ -83,6 +83,13 @@ async function request<T>(method: string, path: string, body: string | undefined
   return JSON.parse(text) as T
 }
 
+/** Gets a text as it is. */
+export async function text(path: string): Promise<string> {
+  const response = await fetch(path, { credentials: 'same-origin' })
+  if (!response.ok) throw new Failure((await response.json()) as Problem)
+  return response.text()
+}
+
 /** Posts a list and hands over what is found of it line by line, while it comes. */
 export async function check(params: Record<string, string | undefined>, list: string, found: (x: CheckFound) => void, signal: AbortSignal): Promise<void> {
   const response = await fetch(`/api/v1/check${query(params)}`, { method: 'POST', credentials: 'same-origin', headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf }, body: list, signal })

@@ -791,6 +791,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/partners/{id}/letter": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A letter to a partner's administrator, in plain words that fit any suite */
+        get: operations["letter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -3154,6 +3173,33 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Partner"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    letter: {
+        parameters: {
+            query?: {
+                form?: "markdown" | "html" | "text";
+                /** @description What it is about, as spaces.in; absent is all that waits for them */
+                key?: string[];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The letter */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             default: components["responses"]["Problem"];

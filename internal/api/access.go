@@ -75,6 +75,7 @@ var access = map[string]roles{
 	"POST /api/v1/would":                            everyone,
 	"POST /api/v1/check":                            everyone,
 	"GET /api/v1/halves":                            readers,
+	"GET /api/v1/partners/{id}/letter":              readers,
 	"PUT /api/v1/partners/{id}/stances/{key}":       keepers,
 	"GET /api/v1/world":                             auditors,
 	"POST /api/v1/world":                            admins,

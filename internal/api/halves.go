@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/letter"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
 )
 
 func (s *server) Halves(_ context.Context, r apigen.HalvesRequestObject) (apigen.HalvesResponseObject, error) {
@@ -63,4 +66,30 @@ func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject)
 	}
 	p, err := s.partner(r.Id)
 	return apigen.SetStance200JSONResponse{Body: p, Headers: apigen.SetStance200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) Letter(_ context.Context, r apigen.LetterRequestObject) (apigen.LetterResponseObject, error) {
+	st := s.Service.State()
+	all, err := st.Halves(s.Service.Now(), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	var keys []catalogue.Key
+	if r.Params.Key != nil {
+		for _, text := range *r.Params.Key {
+			k, ok := catalogue.ParseKey(text)
+			if !ok {
+				return nil, &service.Invalid{Field: "key", Value: text, Reason: "write a service and a direction, as chat.in or spaces.out"}
+			}
+			keys = append(keys, k)
+		}
+	}
+	l := letter.To(st.Policy(), all[0].Partner, all[0].Halves, keys)
+	switch opt(r.Params.Form) {
+	case "html":
+		return apigen.Letter200TextResponse(l.HTML()), nil
+	case "text":
+		return apigen.Letter200TextResponse(l.Text()), nil
+	}
+	return apigen.Letter200TextResponse(l.Markdown()), nil
 }

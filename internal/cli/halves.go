@@ -82,3 +82,34 @@ func (a *app) partnerStance() *cobra.Command {
 	whyFlag(c, &why)
 	return c
 }
+
+func (a *app) partnerSheet() *cobra.Command {
+	var form string
+	c := &cobra.Command{Use: "sheet ID [DIRECTION…]", Short: "A letter to their administrator: what they need to admit, and what not", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completion("partner"),
+		Long: "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them.",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.LetterParams{}
+			if form != "" {
+				f := client.LetterParamsForm(form)
+				p.Form = &f
+			}
+			if len(args) > 1 {
+				keys := args[1:]
+				p.Key = &keys
+			}
+			resp, err := r.Letter(c.Context(), args[0], p)
+			var text []byte
+			if err := r.read(resp, err, &text); err != nil {
+				return err
+			}
+			_, err = a.out.Write(text)
+			return err
+		}}
+	c.Flags().StringVar(&form, "form", "", "markdown, html or text")
+	_ = c.RegisterFlagCompletionFunc("form", cobra.FixedCompletions([]string{"markdown", "html", "text"}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}

@@ -332,7 +332,7 @@ func (a *app) partner() *cobra.Command {
 		}
 		return a.printPartner(p)
 	}}
-	c.AddCommand(list, show, a.partnerHalves(), a.partnerStance())
+	c.AddCommand(list, show, a.partnerHalves(), a.partnerStance(), a.partnerSheet())
 
 	var name, contact, owner, note, why string
 	var domains []string

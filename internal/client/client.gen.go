@@ -718,6 +718,27 @@ func (e ListLinksParamsState) Valid() bool {
 	}
 }
 
+// Defines values for LetterParamsForm.
+const (
+	Html     LetterParamsForm = "html"
+	Markdown LetterParamsForm = "markdown"
+	Text     LetterParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the LetterParamsForm enum.
+func (e LetterParamsForm) Valid() bool {
+	switch e {
+	case Html:
+		return true
+	case Markdown:
+		return true
+	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetStandingJSONBodyStanding.
 const (
 	SetStandingJSONBodyStandingActive    SetStandingJSONBodyStanding = "active"
@@ -2000,6 +2021,17 @@ type RemoveDomainParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// LetterParams defines parameters for Letter.
+type LetterParams struct {
+	Form *LetterParamsForm `form:"form,omitempty" json:"form,omitempty"`
+
+	// Key What it is about, as spaces.in; absent is all that waits for them
+	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
+}
+
+// LetterParamsForm defines parameters for Letter.
+type LetterParamsForm string
+
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
 	Standing SetStandingJSONBodyStanding `json:"standing"`
@@ -2520,6 +2552,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 	RemoveDomain(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Letter A letter to a partner's administrator, in plain words that fit any suite
+	//
+	// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
+	Letter(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetStanceWithBody Record what a partner's own side admits or refuses
 	//
@@ -3475,6 +3512,21 @@ func (c *Client) AddDomain(ctx context.Context, id string, body AddDomainJSONReq
 // Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 func (c *Client) RemoveDomain(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewRemoveDomainRequest(c.Server, id, domain, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Letter A letter to a partner's administrator, in plain words that fit any suite
+//
+// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
+func (c *Client) Letter(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLetterRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6059,6 +6111,79 @@ func NewRemoveDomainRequest(server string, id string, domain string, params *Rem
 	return req, nil
 }
 
+// NewLetterRequest constructs an http.Request for the Letter method
+func NewLetterRequest(server string, id string, params *LetterParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/letter", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Key != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "key", *params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSetStanceRequest calls the generic SetStance builder with application/json body
 func NewSetStanceRequest(server string, id string, key string, body SetStanceJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -7602,6 +7727,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/partners/{id}/domains/{domain} (the `RemoveDomain` operationId).
 	RemoveDomainWithResponse(ctx context.Context, id string, domain string, params *RemoveDomainParams, reqEditors ...RequestEditorFn) (*RemoveDomainResponse, error)
+
+	// LetterWithResponse A letter to a partner's administrator, in plain words that fit any suite
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
+	LetterWithResponse(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*LetterResponse, error)
 
 	// SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
 	//
@@ -9612,6 +9744,47 @@ func (r RemoveDomainResponse) ContentType() string {
 	return ""
 }
 
+type LetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LetterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SetStanceResponse200Headers the declared response headers of an HTTP 200 response for SetStance
 type SetStanceResponse200Headers struct {
 	ETag *string
@@ -11397,6 +11570,19 @@ func (c *ClientWithResponses) RemoveDomainWithResponse(ctx context.Context, id s
 	return ParseRemoveDomainResponse(rsp)
 }
 
+// LetterWithResponse A letter to a partner's administrator, in plain words that fit any suite
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
+func (c *ClientWithResponses) LetterWithResponse(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*LetterResponse, error) {
+	rsp, err := c.Letter(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLetterResponse(rsp)
+}
+
 // SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -13090,6 +13276,32 @@ func ParseRemoveDomainResponse(rsp *http.Response) (*RemoveDomainResponse, error
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseLetterResponse parses an HTTP response from a LetterWithResponse call
+func ParseLetterResponse(rsp *http.Response) (*LetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { useParams } from 'react-router'
-import { call, query, services, type JournalEntry, type Partner, type Values } from '../api'
+import { call, query, services, text, type JournalEntry, type Partner, type Values } from '../api'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { ValueTable } from '../places/ValueTable'
 import { half, mayKeep, Standing } from './PartnersPage'
@@ -127,6 +127,7 @@ export function PartnerPage({ role }: { role: string }) {
               )}
             </dl>
           </section>
+          <Letter id={p.id} />
           <History id={p.id} />
         </div>
       </div>
@@ -137,6 +138,33 @@ export function PartnerPage({ role }: { role: string }) {
 
 function change(p: Partner) {
   return { id: p.id, name: p.name, domains: p.domains, standing: p.standing, opened: p.opened, rules: p.rules, ...(p.standing_since ? { standing_since: p.standing_since } : {}), ...(p.contact ? { contact: p.contact } : {}), ...(p.owner ? { owner: p.owner } : {}), ...(p.note ? { note: p.note } : {}) }
+}
+
+/** A letter to their administrator about all that waits for them, to be copied. */
+function Letter({ id }: { id: string }) {
+  const [open, setOpen] = useState(false)
+  const letter = useQuery({ queryKey: ['letter', id], queryFn: () => text(`/api/v1/partners/${encodeURIComponent(id)}/letter?form=text`), enabled: open })
+  return (
+    <section aria-labelledby="h-letter">
+      <h2 id="h-letter">Their administrator</h2>
+      {!open && (
+        <Button size="sm" variant="outline-primary" onClick={() => setOpen(true)}>
+          Write what they need to admit
+        </Button>
+      )}
+      {letter.error && <Wrong error={letter.error} />}
+      {letter.data && (
+        <>
+          <pre className="letter" tabIndex={0} aria-label="Letter to their administrator">
+            {letter.data}
+          </pre>
+          <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(letter.data)}>
+            Copy
+          </Button>
+        </>
+      )}
+    </section>
+  )
 }
 
 function Opening({ p, k, keep, set, record }: { p: Partner; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {

@@ -722,6 +722,27 @@ func (e ListLinksParamsState) Valid() bool {
 	}
 }
 
+// Defines values for LetterParamsForm.
+const (
+	Html     LetterParamsForm = "html"
+	Markdown LetterParamsForm = "markdown"
+	Text     LetterParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the LetterParamsForm enum.
+func (e LetterParamsForm) Valid() bool {
+	switch e {
+	case Html:
+		return true
+	case Markdown:
+		return true
+	case Text:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetStandingJSONBodyStanding.
 const (
 	SetStandingJSONBodyStandingActive    SetStandingJSONBodyStanding = "active"
@@ -2004,6 +2025,17 @@ type RemoveDomainParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// LetterParams defines parameters for Letter.
+type LetterParams struct {
+	Form *LetterParamsForm `form:"form,omitempty" json:"form,omitempty"`
+
+	// Key What it is about, as spaces.in; absent is all that waits for them
+	Key *[]string `form:"key,omitempty" json:"key,omitempty"`
+}
+
+// LetterParamsForm defines parameters for Letter.
+type LetterParamsForm string
+
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
 	Standing SetStandingJSONBodyStanding `json:"standing"`
@@ -2267,6 +2299,9 @@ type ServerInterface interface {
 	// RemoveDomain Take a domain from a partner
 	// (DELETE /api/v1/partners/{id}/domains/{domain})
 	RemoveDomain(w http.ResponseWriter, r *http.Request, id string, domain string, params RemoveDomainParams)
+	// Letter A letter to a partner's administrator, in plain words that fit any suite
+	// (GET /api/v1/partners/{id}/letter)
+	Letter(w http.ResponseWriter, r *http.Request, id string, params LetterParams)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
 	SetStance(w http.ResponseWriter, r *http.Request, id string, key string)
@@ -2555,6 +2590,12 @@ func (_ Unimplemented) AddDomain(w http.ResponseWriter, r *http.Request, id stri
 // RemoveDomain Take a domain from a partner
 // (DELETE /api/v1/partners/{id}/domains/{domain})
 func (_ Unimplemented) RemoveDomain(w http.ResponseWriter, r *http.Request, id string, domain string, params RemoveDomainParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Letter A letter to a partner's administrator, in plain words that fit any suite
+// (GET /api/v1/partners/{id}/letter)
+func (_ Unimplemented) Letter(w http.ResponseWriter, r *http.Request, id string, params LetterParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4194,6 +4235,61 @@ func (siw *ServerInterfaceWrapper) RemoveDomain(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
+// Letter operation middleware
+func (siw *ServerInterfaceWrapper) Letter(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params LetterParams
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", r.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "key" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "key", r.URL.Query(), &params.Key, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "key"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "key", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Letter(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SetStance operation middleware
 func (siw *ServerInterfaceWrapper) SetStance(w http.ResponseWriter, r *http.Request) {
 
@@ -5251,6 +5347,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/api/v1/partners/{id}/stances/{key}", wrapper.SetStance)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/partners/{id}/letter", wrapper.Letter)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
@@ -6832,6 +6931,43 @@ func (response RemoveDomaindefaultApplicationProblemPlusJSONResponse) VisitRemov
 	return err
 }
 
+type LetterRequestObject struct {
+	Id     string `json:"id"`
+	Params LetterParams
+}
+
+type LetterResponseObject interface {
+	VisitLetterResponse(w http.ResponseWriter) error
+}
+
+type Letter200TextResponse string
+
+func (response Letter200TextResponse) VisitLetterResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type LetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LetterdefaultApplicationProblemPlusJSONResponse) VisitLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetStanceRequestObject struct {
 	Id   string `json:"id"`
 	Key  string `json:"key"`
@@ -7922,6 +8058,9 @@ type StrictServerInterface interface {
 	// RemoveDomain Take a domain from a partner
 	// (DELETE /api/v1/partners/{id}/domains/{domain})
 	RemoveDomain(ctx context.Context, request RemoveDomainRequestObject) (RemoveDomainResponseObject, error)
+	// Letter A letter to a partner's administrator, in plain words that fit any suite
+	// (GET /api/v1/partners/{id}/letter)
+	Letter(ctx context.Context, request LetterRequestObject) (LetterResponseObject, error)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
 	SetStance(ctx context.Context, request SetStanceRequestObject) (SetStanceResponseObject, error)
@@ -9049,6 +9188,33 @@ func (sh *strictHandler) RemoveDomain(w http.ResponseWriter, r *http.Request, id
 	}
 }
 
+// Letter operation middleware
+func (sh *strictHandler) Letter(w http.ResponseWriter, r *http.Request, id string, params LetterParams) {
+	var request LetterRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Letter(ctx, request.(LetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Letter")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LetterResponseObject); ok {
+		if err := validResponse.VisitLetterResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SetStance operation middleware
 func (sh *strictHandler) SetStance(w http.ResponseWriter, r *http.Request, id string, key string) {
 	var request SetStanceRequestObject
@@ -9703,167 +9869,168 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rcxy5keBfQfRtxK7t1lDyzM7ZnC+n0chjreWRTtSNLm5Ox0BXZbNhVgE9AIqttkL//QKJR6GqgHqQ",
-	"TUq7doQiRLKq8EhkJvKdH1eFqPeCA9dqdf5xtaeS1qBB4m/PGqmEND+VoArJ9poJvjpfcfigidgSvQOy",
-	"p1dANrAVElbrFTOPf21AHlfrFac1rM5XhR1lvVLFDmpqhqvph5fAr/Rudf7148frlT7uzZtKS8avVp8+",
-	"rVcvSqj3QgMvjn+B43AJb3dAFK2BXMORHJjeMU4oKemRSNgD1QoXt2VSaUK5OoD0q9sBLfE3t7xopkdm",
-	"qsw6n5h11oz73/+QXPX2r1QXu+Fyn7+lVx5iSlMNRO+oxl+LHeVXQA5UkZqWQLZS1Nm1bh/ZCcYWOVzW",
-	"S1YzbV5NHU+FD3sDsrqpV+f/7vZsf3sShmZcwxVIHPu1hBsGh+GWL+iRHMwmD6KpSr9NysOPXJhTu8pg",
-	"zd6NGy/MTb8RogLKcfp3O5Dw2mDtcAV7KjUHef7ihzVRe1oA/lQDaMavzl/8QIQklBOmoSZUkS2rzBt+",
-	"PXuqd+1yDmae1Xol4deGSShX51o2kDmG36eP4d3umFmpwWYJVAne4sXfRCM5rcg1wF5lgHTYjeFrYhGf",
-	"zA7UXnAFSOGvpdhUgCsqBNfAEU3ofl+xgprFne3tG7/7mzIr/RhN9i8Stqvz1X87a1nImX2qzvy4OGN3",
-	"r+/MBpkiBykcXNxHZsynRQF7TXkBuI6yZOYrWr2WYg9SM7PqLa0UrFf76E8fV6zs7f+Pie2bzVO3jwGo",
-	"Itp+kviy4ZpVvQ+/nfrsU4wwv5hFhiX4Ed+Hj8Tmb1BoM5eFApTfI+PrbnRzjCghtbHBI8UcOPN7Gl/2",
-	"5hgv2w43sXzRWEzqrr1kim4qKFO07HE6scw9yNzepKhgChffmHf6e8LJ3PdhhnW7wpF9PbXXyWB3tN32",
-	"YJ2F4BaVLbJqqFXyPfcHKiU9rpB0CqaY3Txww4V/WR3BsAMuojW2A1xRDd05xkDzI9UwnLYHKr+vaDWd",
-	"DflJR0D2DDn+QpIex5Y9VeogZJlivTFN/n49hlBDNmyfmbtaNFKRw06QHbXShAPEd4QDlFCSrbk/SA31",
-	"Bu/oiXt4CbKukbNPvPpuNzwrnCJ9ENqhUQ9py1KCUkNY4HXwQX/lXjAc2257tV5CuwaIw8FfNZKIAyd7",
-	"EPsKCFXXBGWQxDFLUMA1yPwKwysEj0clx5GgRCMLWEh/CuQNy3BPzXQF09zTcRr7djtivKR1OIZ4ww54",
-	"ydO8BQtyz+Yzhy67SwCHBpxKTGYeXeZAtM7j3budqIlotGIlINX92oAyzwwG0o1oIjyJhvsvwHbXq2vG",
-	"y+T6PHkN2ZV5EhSLBhGEoKxKGEpZ11wc+CopCVnsy0gT9uFllq6NdO4htBWyNgdg9IJvv1kN1YT1yi1t",
-	"mlr8iw4YAcmiBeNpdy6j9oZKXEsR5kfLTlHV91QuvKIiLI64/zdJ7p8+w6ekFDVl/DtURgIXmFCQRwXZ",
-	"oQDYbOwkKqNEDSEh9O7PtLqxu+ztWV2KbRIntkB1I0FlLlYqddBujoSWNdPfEbox3A5pu6oMIuM9MJ9S",
-	"/yaY5XeeTNUOOYTYg5WxC8G3TNb23toBk5e6kdwyV/tjip6v4ThKiMN7riqT23Yb1VAagqwEvwJJ6JUw",
-	"kOCWakEbfZRUoBXxeDy8wPxFOmBHZpMKdHIbTgNOqwV58kc4JY7xqTKbsMREuDDKuV8O7tJS2LZRuLaG",
-	"W+bzfkot8qtc+7vyGs0wuOOwGH/UFtQp8n1GGwVDfC12lPHZrPmZeftCwz6FbIUo0wCr6DEloRi0x0cW",
-	"7w3H6ghQEV5Z0SqJcvBBp65JQ0iClMJeioQShDytUsOL/fASHIPCKztNAgQRRnUX9KJsLYL4iruAsle2",
-	"R5SkdC+bjNxgxIKYDLpIkqIB7eA3eHBDqyY9yWEnkoIJKSj31iumz5G0OVNaUi3k2ki0wdokuBL259gK",
-	"5cFzTAHkwPTOwCpz1jsguGJnT9sAYVuLVxbFFGVlZFMbJznEZAfNmGYRWEniCnQx1OoRrTMHuYMUY3zq",
-	"tmKekg0trlPwCETlz9pbKkvY0qYyP7Wcw2oSZkt7ijKCwfMkPoRj7y3JXkRWdtKBcBU9qjxU184uOCnW",
-	"2L2kAQvFdY515fiNkWxGmUWWbuaThyOC8X3hQtY9dBpBIiiu/yQankSJivEgylqT/ZoA0ztAK63XQ4V0",
-	"sm5dUzSFZiWycTYPxfVLxsHKR3asOd9cuHeTYlM76nw9+wUn3MjPFTFidArFCur55MwbLCBU8gq7nUaU",
-	"VU0qt92hzD95caF3ZrVQbGkF355JYUsouQFZssKJmWixsPhzBEPEkqC4lCWBlLCjNOWlIszKahVLL9jN",
-	"m5HPaCWBlgZXy8Ya1g2VWL2sppU5947FMcdDDKTdatspA350zjZLfRctrvfF+rQGHZAvrRalDr4Lxz+L",
-	"A6kpP3oKBkUowWF7wD3QIxHbVWLljGuRxlKhaZVehIPPwqX3pu6dgJ0uGjsCPq5xbcCYhr1wZqQ+W7hh",
-	"Kmfi3BwnRUoHQXpltDvdMaLFZ8jTE5jLLStuRILFUaWGRTNVzrUwJly5G7M/Kyt2pL3Q4UMB7hlvqspd",
-	"7Ib9o7/OUbh/uEyEk5QpSAKrd+B2F9FWLTDzJ6zuV/9o55g5GGJdYqRFCksGrbIyet7ql5G93gbZFqft",
-	"KJizJa6OAD1+rLjy1iTrfbv+tC1w1u7kWrAnj11wTQv9s3OBd4/eivpJcUw7CS7oz+oarLnLuv7mac3o",
-	"/cWhkmuTUALXjFZqoV3LmzlG4h+eJO/teT6Z9TyTeRgutbkf0KL1nGt7mS3YXCXE9SWt2DWM+yEnbXCT",
-	"drXBnvIbeQtKj0qNg9nt1MlH4KEyJDN8FFN3krV3QZS2WAYXmZDmRxr0fmfjY4oIDsQMpQgOtVDSy2om",
-	"DWdZzSghiVlBa0OlRAqLdUapDMagrcqIdnPIrrXRugNo1xMLZVkd6DkvzbCDo66o0pclzV75SpNKFLTC",
-	"GCd397OqIjtRlSrNJ2lOsQN+e40Ph7XvuqHW7dqTG24v8qF+ywuQPCGDBKHReQgdriV9C6DpVdoeLUWd",
-	"Vp+laPYLFSCWVn8MNrGUyftpMGxrcaCyVARuQB43AhWB+fM6w8aitY4Eg5irb1QmHpMnLkD/jHdkSvkd",
-	"Xmk7oCVKxpdbYR034qZjBZmORAmX+iVst86B1NOftbPIJcw0OV6McTjBYuSwwcPG78Qh1rrF0lHsvlWI",
-	"g8fQXkzRHISdjDao6YcX9uWOW6iH0JPDRAiemvubW82dQOo772eJR+xkVFDTD/GHf7CCTvynJwmkycWS",
-	"JTjyraJAbJwZ7jGFs39iFTyXUsgUR66amqd147ylpwal6NUcM6g1YbhZ2g/Tq8zclNajsIghBql6OuTB",
-	"B95520dG9kr+ecc6sReRTJm5PfIO/6beuCDsWxsvZkeoILo4d7vXibzbxsIAd+z21y5u5NT+4jY2CE8J",
-	"x5AwGy0FahZ66PxNg2geRHrAiDfvHMsJPW0AhIQxYBs9maXCeyrImGQXD4QHkxgs4zjowSUs38/uPkwC",
-	"QUgj9yTDlKpKHHJWr2uA/WUh9sfTRYkq0JeZuNmskqFnyMIhbBRNf+3Cw4zrsNURjeBHJzf1YBRCvLw8",
-	"ZdTh4KxD27K+tGaD9yfwGuQcBhlXU9oPFDIt3OzJ7bIb4G9cKOTQk+iDivqWO0BDPtPkCmxyR00YJ1wc",
-	"viPc6Jk2GBMFpSgsIbLCm7eSkMqqCRXj1/moq5KY5zYgogbl8zbmh4zkrUPjsVki5xrPCeAVuxkVvnXG",
-	"UZP0Us+MGffWqShqy8Vae+k6HHYKSV7UeyF12pWWv5bZUheVBNVUHWNBTVGRtypFaSOIws+W9Oa7aly8",
-	"P86R3yUkbkozwHzijaCV0iDbDJ0hOz1IpjXwGQYsu6T2i3bg5NY01Gmj6GJRKEs/kt10mVMvgOQ+9NwR",
-	"0clbLd2yxiTw/7C5PcF62WP9uhNVWVINjzSrkwa0xdAUhywzcnF9M8I5l0Z/wq8z3zxk3JBp01RQkCZi",
-	"SuHXVbtDFz5qDVju6PAYbTLVaIToS3cj9FJygMqODXPgwxvezhKozgR8leLAK0Ez4tHWqm13NlxhfEzu",
-	"weXIpdWa+BNUx652elTOGtwx5gI9CHmNdmQu9BpTBPGWIc68uMRaZEaawczwwBEEa398fvXt4URHEW3c",
-	"TzIi0b0UtExxdX+TJO+iIM7fQeEbZfWLiLYfLxbdgTc+7LpN0bRrT4HiJyMpvYHt7Hsgg3mp88u6VH6C",
-	"w1txDQmLM3zYMxehfCf+qv3wvZzXnThwIqyneHwHdgTHevyyUpt5lTGe33t0wC3jIxc713Me9Vc3IG+S",
-	"IkSbyHIHWhHyinKmaDaHZfElh4k986W2C/vBhc5kgygh5scNPM+aCVSj9sAdP5p/bWhh7TGzZn9rXp7K",
-	"I+wAvMNIQnpGgKHbfbx6t6QUprxuvYgDB5OmRS43yCPRaCKzHfqZfTm4XeefcuynToA567xiC6VhLjIh",
-	"oWIP3B7+BLFEpD8klkM2Hu8+HUouumgeOdnXUxRg2KAzJQfduNBWK44RzP6fUpH9EJe5ZOrs/dRiTLSQ",
-	"cCodp5MLMPLEgKgxgu638jhFFDEZ33BHVD+RAyoXjjERi+LpoRuH8nh9GgLp+X2efDNGM9OJwffojkqS",
-	"1cmp4T4dWVkxr8ubB8z/SlL39+FlfdWAyj3DQMPks77R0w6y9jOFT5OLRVvx95KlZOGxOJ8QCDkWJkEl",
-	"EMaJ97MnNny6kId8TqioluVXjzDN1ikvLH+MwJAHb9riNAZdxw8XGMqjgL/Ufd45rXmiWwiQSYx3SofR",
-	"1ntkFowWnDgp18AtcGonHN11EfmvtiiPikNjxtYV1MoToK04LDissYkl0GLXk7NHaz3Y979PCoaLiSm6",
-	"RrqwfWP+bBXCFjtJTY9EgUZryyGKuh2NVhrbDV5Cb8ThbmSOh+HRpENOragUaLaD0i38I6pJsoq25lHf",
-	"/aRpxq4EUoolZBMiLJIkDZlkYYKPQvaKrZCUvn91o5Z5uP0wt47Kzi+ob9kwT6OCF3axmZOohJVEFoiw",
-	"wfo3iEulGtaEklrUwPWa/O7rx+XamhXRHbOkctOtRZZ8WaT/6QpZLK0xEKpsTAlZNJXFFKBBHXyEJCU9",
-	"Wn8l0aKkR0IV+d3XZZyMb2PvpyZ0FVimwOQ3/sy93vNwdhd8zXh5jixioqBap6hEb9MhXXDt6vlg9m3F",
-	"+LUr+/bb/xGidyeC2bL1KYaFKcYO/VkLqkVnH+q5eFFdQmGt0DuBHBSd1CkhfUltiomYi04RnulygwMg",
-	"4EWX83PN910tc4ripDmf6BdQ10Sv1sGnOup0ajeysN5P1rIZPOizIkJumzLaX1onQ3BhfZ2R85pgJMjw",
-	"8OffYowIrsqlGbs0MqM80VyGQr4C1MDL6As7pUrWJEqoZarW2MPJIkK6KuDIYXMxojd6OBSUc6Ezvt6x",
-	"SiFZaeOYrANz3LOCVoTDoRA1uPpqBeXnPntErQnlxKdjtGycEudXJ/Yuv6WKGY7GSyfRESUQMIK9i7qJ",
-	"652E0g/mMJuS2Z8ML7X14GxhuBQ6v2mqWcmgMTfHZ5cjof0bqKxzfx57bCr4Hr9I1r+yFRaSMqF7GOfq",
-	"pQgna9mGD7R20d99WSXU+rI5RI3kigiecVzBh71QuWpDfpFMkUoIZT1iRiywIF5nSlVcZnf+NAw5XbRi",
-	"IaOsfHneBTorVttJxzrmK9YpyBxp7JrBcodGM2Tmn4Jqm4SW2tF9hyLUgdnKxBXcQGVYnc0brkHvBIaK",
-	"2jzKnEVR6hj4mTfyoJpIOlWLCKPvlEgzE6fDtow/qDwImzDzOlG5JN5Of/uB2lcDug8I5sm9JYMRh0FL",
-	"6wOe4+uzDA84pAjPx8oZSd9zyqQMM3JxlbmdzfSDDPMy+tp/QL4p9HjrtJhdVpGP2M8VuwFuVKwE34jB",
-	"7TF77uQL9NMk2N6mq144ld+VPFUFrYAcJNOgCNPfEUfNKDMp2FNJzTW9OZJC1DVVCbVtQs1uyW2Am7cq",
-	"MDCVwZ/Coo4nfhiLifdHzq522Ak1/7qJ5CrrdrpkmUwF97ibzz4MN1gil7YzdoZf+x2mQaNUOndTye0Q",
-	"Jj8KgydcC/K/Hz27ePOnRxiHY8RMtCcSszBQXnZweXtKGKzKFFgqoRYLMwEmIztOUlB6vfq74BmzmWY1",
-	"EPPY1zPqxT7MSn938dII6HU/egLBkj4wHchpgaUhfw8EQpsucD8kvOQK97SAjCNsJFhR5cPmFspOtrjs",
-	"WNKxzXkkO3oDhBJzEIQZMbRbkyKm1gNfLPYlpbGwBjR2YwUi0Go6QC82qjsLg1uTh56dsN1+9mjSTjQo",
-	"maabKoPwBa0qkMGpYAUf4m7xRBDrCb1aeL/OL70bsk+SzqlGwWXFit6tM53IF+aeF6/vg+MzBU09nBek",
-	"vNXegXYKR5bVXE8z1pjb7VRzZJPwX/HqaPivsm1VfF3p2NJ92AlzNSGXtjSHpUwX5ei3Gsakg0wtolx/",
-	"EBFa9LG0Je+69aFamogUkChxLxBykgGEmKvbFP1dUE4uU1/XV6SaX622n7lpO/iYYfL7u1XkVADBIDON",
-	"24rGWIBTieVulCQIO+FOE+nwibvFwfFW5XljaHfdDijKYgJXDbZOsWRYP4VqDfU+XYT4lo60/Bk2V1et",
-	"J222C7eiG6hOoUrYgdIr2xtdvPxRUr7U1RObWSc9X7JnjXRh+IXgWrJNo623k3dT63PFsHoZemMb8/kv",
-	"S7p4jGaz+CyUyR3PzDvJA2QSDr2Csf3Ns9u4bvUct+2m4WUFswIF25C2eSGxHXzsh2TOCuhZVpYjEYzD",
-	"b5iGZNkWX8e4ELWRsjGaLvRbCfn1aVuJRcM5e0eUHXMWG/HVF5fVbb+yDTjLTdBOA2M/ML0jFN3Js/zH",
-	"A4x662LreyqYhO2SHPV+2IWtC4qjvE9OmsyIGXMhnipbBpNqZw+Szz1rpDnSZdHXrZfNf772Sb5jWTco",
-	"rN1KTkgbBX+cZwUMV9E9WAHnaechjCuRvXaq6pNpEL1AkWnCSnqfdStH7Y2L/Sq+z53Rh40i3LIPLDHu",
-	"ilURlq6t6r0r91Vcs6uaz6uT2VoSOw6OqGJmXCd1pGjmz0Ff6tkYci7DW/giQjDkHYMXZ/suvM/Cw8JH",
-	"K2a9Mu92x9t1gpyub/VudzSq70LOdRePwjtzaT50iA9Omgvx+QIjedr1LgngKMItFCpa+uQhoXcgD0xB",
-	"W5ioqITKlYQ5fSDPrLicRbx0UTESnYhteSuMEFljXjlVREsGJdHCCHRGiYCSzDDBzwvmcSfTC+DJpIXj",
-	"votGMn28MPjrfVzBv8JsUztxzSDq8AofWFU19aV/sT2ePfsLHDvJyEgXeGP6lHb37k7rve3Fyvg2AbMf",
-	"jey9JlsoQdogAMpLAh80IONRO2qg5OxjYouFXQtRVXQj3PuqYRrOsZOfEeFreiSlwMDyNVEAzv1zFTof",
-	"D0u/20B0oVznsnXcKvjg7lLRSPUVwchq64J03WmJ1fsV+bc3f3pG/vjNv//333z1f9swn/PVOwdGW6PV",
-	"Qnz1xPvZ6J6tzldff/Xkq8eY6a93eDZnXx2gqh6hmeSMNnr3d+CPsJ/UVSO9d+nTenVmlBWlzm6enIG5",
-	"EaceKf9sz8yDuDHflZUkDGfAV1+Uq/PVS6b007iHWdTA9/ePH4807x027U0K/4t7As7tGZq6/ocdgcPe",
-	"upFHqXWEvUcdhqMGHmEoi2TojmBXnKDLU9MrhWvbs9X7T4kDOPtoiO5Tvw/6Lx9TDaG9k25OP2jUjPdU",
-	"G3Jana/+3y/00d8fP/rje/f/V5eP3v/2XxI86b1RWhII8brx+OBWAEp/L8rjIkyYccxO//nUPV2z0U93",
-	"RMNZODbElLdtF9YTIMtf6TU2FAityUmrLI4gS7hBR4g1pKycklaXpZW5jq/zIiLnEqp99+6gtz5DTStx",
-	"1aCTnAaQ5SGvbO0doRJgf6qu74kWQtrGQ5OB67uaoYLQlfWuHBNvbFtdT4kaNqI8+us7mL7W1ubVXuJj",
-	"57Shcpw8vqfyxLThp5xFGN9TOUkVOOAcksC93P0UbOq8Qpmn7ZODlxhH9+QV6NQtts6RQ1maba77F1lq",
-	"be0rZy9KqPfCqPBHlC3f3w9J4QnMoaYnp59ySEobego6+p5KQkNrhLhl2RStnH28huMnK5RXYI3lfaLZ",
-	"6tsc57vd8bX5zR1kB7TfDLUAMw2UJ4CFGYhQBGwCYSdFK+vDnSVZJS3u7yMAuxizLD965p5PsiOj1Z3B",
-	"DXD9SGkJtO7iXn8NA0x7bj5VrnKoUxxPwL2JXYy5Qo3OCvIR2hhxoWpNfGVUy7mDvprFx2IHReeWTdhZ",
-	"mUJdbF8ZTDdgsdNEDfqUmY5WxOiR2NYPk3Cc28QW/3aAeHbxs9XZvnnyh8e/+Yq0V5urqopNATdH+z9V",
-	"rqnoVjS8PMdp/+Pi1U/E8me7U1rswlr+LXTk+83aNXVUGj9jKm4j6F50zdGc7thHFBxJ6SEVdmGENSDO",
-	"X/wQxwGYqUomodACexYi0v/aAP7isN41EEuieTreLtllGUMbQ28Wo4tbf5Z1xHUaLnPbsTS0D/cNtpB1",
-	"ddNbUgvGaN+8vjNruR6ZDB6Yuw/bxjgMwc4mthukvxEzKwn15BetJrknnRvl28dJ/Sx/PSLDKNTNJJ+4",
-	"i0j54REvl12EUQ/OBJd6xcETk6Xck/AoPGUj5HclmyBuHqitPOCQdG2JOBI5bbvAtOFonJ0Fl1WG+wtX",
-	"bix1K/Vww3lDZt1L384hgLgzsOcaa+LCuFyiMuXY767PTHrRwKnlen/EHRjKhT+giJ3UZkmhLEPrLN9m",
-	"+USokn4XXuGqUpgF5Kbx/dBmywmn4wH3pAJ69MwIrh67706iz5HKrJcQe3kZXHcl1fcVLWBN6A1lFd1U",
-	"0KnTag22ByHLdLHJLGGKeu9l3TRl+hdmkabzxORJ03tObNXflE2/3xbMefDiPl9enn8/G5V+vRv9Yfiq",
-	"X6Oyl6NdO1ba3IDzbmR5QNjoEiaVGigkqsXjsNoA1TcGdL8lItXfn1TXXxZqHQULTtalwfHmKP3toKcg",
-	"vhel1fsNqN3NSFGuRjNMDXTUeO2K9J1p10AwSU1vQekfPBrPoKdWc72DFnaPjDHqmZjhjTXVxe4Eh2Pb",
-	"0tquia5houWLUYkRywhHBZFuWbCsZex5XO5oxjn5XgpDRje/+VpKMBde2sLSCBvRuIaOXe3idPf9aTnE",
-	"aWuw9bjEaB26hNrfvn6Ca7ot32Vw0PVGNOgX6mjNNg+2O/5CjYT9znoPbDCMMCLNYSACoCE2l8zy/K2N",
-	"YRpR+U7kuYrl8Hm854xho5C8F8U2EhnjQhO48dqVhE8wFbNk20Of+2vOCzH0Gvh3BCoFhFZVVLErxV4E",
-	"r46XV0KUHQ4zrPe/1Dr6WfX4ZbgZ+sYkUBPDDjdQ0BratNsTafI9hynmKUYlBTHFiqK2v/bWPtv9JrJB",
-	"utY4c7D1Iys/Za/LH0HHLOzeYP1F84GnYyxgjqmdlYtiGOYGKFx0D2fh/bL9qxXevqSL5R8EoZ6FUIil",
-	"V4sh1jNwXR8fAu+SF9hzXn65iOejcmchXMI/9xwLcp9AjORl14iHXfQEdzL/jmIrZbKBq4ajwdHcz4RO",
-	"2Fr7uLBvi3t+PnxwFUa/XJzwJVD/yYQiMUPcWFEReInmyBhXt43EWJUpdIxLDGT17T+1adHL0OJZIxVW",
-	"95188yVaznJ2NWe4vL0PwerqrYq+JlQFZ8IgDiFp63Gdfu9sN88bI/o9c7Et6ixTxNNKiRD9W4OE6kgO",
-	"QuoduebiYEvGpNayY64gf15BuE/7VMCrVBAd2dMrlM0Dip7CTEVtuDsXmhVQolEg+NfUDr001n5F/IFP",
-	"ks6ZPTBfESAXnfIGzPn6Ch2z7Fbz2f0fMwh42siXV3tzwV1Rxk8R2+iU8xZ6IZ9tnnEGv2vheU8Bvv5k",
-	"byuN+F7pp4gXAk2oJweygUh7xEwo6gQW25Q7i7ad9gZ5nh+XjJ+Bq5/dnHnatg39jt7t4HPMmRHwTmFO",
-	"YFWoLe8XUhLaaFFTzQpaVUdvXQ/tn2t6JBuYhwdnH+3hfTr76O7AT+OMrBY30MLunsPt7HSnoB87kiGh",
-	"aO3LjQGt4/PWgvg6OfBJ3EnRCe9odTMS1fFn+3ieB2WHJVoSDpSqMkDcAZOXupEYENaEHxuOeUCyRmmm",
-	"Zsr6m+Z7hlt38+diKy0Q50VNC71zgJ3iKW7kOfzEqBq7MOpdQ3CF3rnRWtOnA/SauJQ+5Cc2Fi8UGgZm",
-	"w9+NdKToMapIOC0sueTcLDK6Vs9fpIbx+29m4ysbUVPmqwg2/CKN8X+8f78g15ItQPlOl+5UabNZdTn8",
-	"rO79WU5D98kp9ALhrPWlS8Y0ejWHAyhNtkyqObh9dgOSbR2Us4j+s3np2KL7KdM7pLgGftnri57P5Y4O",
-	"elYz82xJ9cNOpCvxDXL/ba1OP/Fc1icaXYgaTnLQVkKK6wUYfZBWGiSMys0V49fjIvNLfOOOEQm+a3YJ",
-	"tFxwUbom3fOjqE7LMwJwZnEMX2xo9Hq0Q85BEQv3U+Rj8GvVEaSxYJ05kUnE+HIM+y9tvaX/8pZ5LCzl",
-	"K83mzkZEzbGTdBu6Z9+jmSvMkWNv4flpDFwaW6RJpa0Jzcjuo9lVvqfIKHN77V+axd8WR3SeWsw7LXvj",
-	"yWobdlE+L8S8gwD/jkC910fiTsKZY4aV+lqgz2Kavnv3FN/ctwc1W5IKh3t3DIzwZHaQ1es2qPhLDLHq",
-	"NpJ+4ACrcOxp3tEqyA8eVFEaJtzOP8leJgNVWjS4N1b8xULzFYcsLD9vhMqtifO+XcLLqfIfAI/eACai",
-	"WGeguX72omLF0dprMGdlKcWeRf3tP59g+7QsQ2T+bbFpUTlenGtO+/9KiOtL2xcvVavRPFbEPCaUYyEy",
-	"n/1uFA1011KuMaATs0tpne4FoJpNdBDD57escOk2mhYS/klP7pZzJ6bFHejn7KP9YYZvJZeDcgfHyj/A",
-	"UVmHsj8rF2X7Ge/UtJOnjLnY5MBfT/l4uqim0Fcdlcr4TJtcUJri62XSiOu8cD8iRaftwT85oJcoCiFd",
-	"8/tAT/+qiDhw6wqyTROIkKTtmjCTNWIyLPvc0Y8OrdJxOXOl3PX8pI/3DyLCxLAN3tpCsxu0OzdqD9w2",
-	"qrD/n7IlhZ/5P4dUYaNogsDssjYKwQuQmNvz0BR3YQ+npbY12WBhUaYxRMqQmnk+njtu097GbXr2lc/l",
-	"c/31MzosMk7J9aoF2zyrHAaD2DZtk5Y5D+7Zdrk2CNJ9ewL7nM2GbHNTJxBo2mrThsPcFxnjDD+PWNBd",
-	"SM4pirB0c3etIzhK3jKSpZBY6cHWdSAS241jvZH6s5huoiPDtWQPCxujz7Pf2wiE24chffE1QywscomB",
-	"2t0OR3+6p3BaYcUtG06DN84RlM3hxLQ/4QyAo9H6oVp/lqW/ceX0R2tvYR2TkqJrs8wFvG/HImLun0Ev",
-	"a0yAneKn+K8dcg7ftVC8h/qttjQ4Hj/WClmHlriWnbS9MHzf6nFcOPto/hvlz298Pab7oiQEfZovu9Iw",
-	"n8OYjqV5otpYUW+PUQjP4dh3LXE1ot+60/qyTO1R+/AHluC/QOS6AD2oLfavypKzjZoM/emztOuCLB9h",
-	"SwKVLzTwV3oNruu27Uv1MMZv1xUx1C76+ttvx2sXtR0u+tLKRFvzqFeV11FLKLA1iO3VqSUr1HRXOldm",
-	"vu1dVabbIj6s7/YnONhjy2Cw7UhxqjoXdjhXjsxhmEsRQeHCwmZmlkjUcCNnq75gV/xVo1dzIn/Mu1AS",
-	"0ZyiIL0ZzAzlIy8KwZUNLOyz8tydeBG6hNwb5/JTZI7ew/c0savmRrMQXlD82oDxBb8nU+ozCSVwzWil",
-	"HvrOGIH8hQfSd1hhV1wzcNLA7Q/CNatZnf/yfoCk1mc0hqMxye1pMSHdX9hX/mmwibskBbDNq3TXttWf",
-	"0heUh/Yt7DXu2xMwOxzI4Kvtck0UgCtueuCGsatpnJq04eAk98oNQ8f8HD/EFZyk0vceC3FaXUob2lbr",
-	"oFkxTpge2m4SltQHtty0kmCW+N/aV05KVe20s4jnrRdYRunGDToruh9fRSHFpuYDMxheSDhJn6NXB26l",
-	"IvWdlYviet2KuOS1WbelkbHuKoOf9ML8TyOmZi7I5x+cp8UQE1Kkb17tRFgrznoZr2Iw3nHInnNgdTmp",
-	"9Tkv22N82IB17ea9T0bzzQSfQTOIOvuIZa/zd4JrPXqPN4KbIYNyN37+h9bu33Xc3Gt/mxjuSIT0Vcfd",
-	"rdLa7FwTNZhxj0wG8YAEH8aTPbjI7pdD9P/FFeifXefZe3NqP0zM0ReKLC7iyJoWk5V27nL664e2Pd4R",
-	"We7J+Bi3GH9gTfILRbsLrANisQ6N2KleB9l78iCkbUGcZPw/NPV+ZgojDKum55vl1vTDC/swCvjy4uMy",
-	"1nGkdbWwq9BbzIg6jf/cxlNj8C6/Aa6FPBKqsDBL0gaVFidfCqw7ffuysaep2roYrg9HfAZCI7VbXbr2",
-	"KdI+BS3d8a3bwrpY12Ccjnwr7+QB207f9xSn2Oz3QrHP0W7Rbit3KEy7TidYyuxEDTdshQlX8P9KUm4U",
-	"eLJpeIkHxm07HNtfGRUHTAxt1xGcflyghimBHBOCWk9XiXpO//LeEJxrH/3Le0NRtomYJdpGVqvz1RlS",
-	"mhvyYy6owJkBXRMnr9aQRkW9rM1yEk0u9sBf/ECeNnr3f57/hP8Lyf5ut/309QtiuzL7MWwbZiNC/v8A",
-	"AAD//w==",
+	"7H37kxQ3muC/oqjbiN2ZKdwwZn0zzS8HGHvYwYajOXNxPq5DVflVl6YzpbKk7KKG4H+/0KdHKjOlfFRX",
+	"N+zORDjCQGYppU/f+/lpsRbVTnDgWi3OPy12VNIKNEj82/NaKiHNnwpQa8l2mgm+OF9w+KiJ2BC9BbKj",
+	"V0BWsBESFssFM49/q0EeFssFpxUszhdru8pyodZbqKhZrqIfXwG/0tvF+bcPHy4X+rAzbyotGb9afP68",
+	"XLwsoNoJDXx9+Csc+lt4twWiaAXkGg5kz/SWcUJJQQ9Ewg6oVri5DZNKE8rVHqTf3RZogX9z24u+9MB8",
+	"KrPPR2afFeP+739K7nrzE9XrbX+7L97RKw8xpakGordU41/XW8qvgOypIhUtgGykqLJ73TywHxjaZH9b",
+	"r1jFtHk1dT0lPuwsyKq6Wpz/uzuz/dujsDTjGq5A4tpvJNww2PePfEEPZG8OuRd1WfhjUh7+yIW5tasM",
+	"1uzcuvHG3OdXQpRAOX7+/RYkvDFY29/BjkrNQZ6//H5J1I6uAf9UAWjGr85ffk+EJJQTpqEiVJENK80b",
+	"fj87qrfNdvbmO4vlQsJvNZNQLM61rCFzDX9MX8P77SGzU4PNEqgSvMGLv4laclqSa4CdygBpvx3C18Qm",
+	"PpsTqJ3gCpDC30ixKgF3tBZcA0c0obtdydbUbO5sZ9/4w9+U2emn6GP/ImGzOF/8t7OGhZzZp+rMr4tf",
+	"bJ/1vTkgU2QvhYOL+5FZ8+l6DTtN+RpwH0XBzK9o+UaKHUjNzK43tFSwXOyif/q0YEXn/H9OHN8cnrpz",
+	"9EAV0fajxC9rrlnZ+eF3Yz/7HCPMr2aTYQt+xQ/hR2L1N1hr8y0LBSieIeNrH3R1iCghdbDeI8UcOPNn",
+	"Gt726hBv2y43sn1RW0xq771giq5KKFK07HE6sc0dyNzZpChhDBffmne6Z8KPud+HLyybHQ6c66kVJ73T",
+	"0ebYvX2uBbeobJFVQ6WS77l/oFLSwwJJZ80Us4cHbrjwr4sDGHbARbTHZoErqqH9jSHQ/Eg19D/bAZU/",
+	"V7Sb1oH8RwdA9hw5/kySHsaWHVVqL2SRYr0xTf5xOYRQfTZsnxlZLWqpyH4ryJZabcIB4gnhAAUUZGPk",
+	"B6mgWqGMHpHDc5B1iZx95NX32/5d4SfSF6EdGnWQtigkKNWHBYqDj/ob94Lh2PbYi+Uc2jVA7C/+upZE",
+	"7DnZgdiVQKi6JqiDJK5ZggKuQeZ3GF4heD0quY4EJWq5hpn0p0DesAz31EyXMM49HaexbzcrxltahmuI",
+	"D+yAl7zNI1iQezadObTZXQI4NOBU4mPm0WUORMs83r3fioqIWitWAFLdbzUo88xgIF2JOsKTaLn/Amx3",
+	"ubhmvEjuz5NXn12ZJ8GwqBFBCOqqhKGWdc3Fni+SmpDFvow2YR9eZunaaOceQhshK3MBxi747vGibyYs",
+	"F25r49TiX3TACEgWbRhvuyWMGgmVEEsR5kfbTlHVMypniqgIiyPu/zjJ/dN3+JQUoqKMP0FjJHCBEQN5",
+	"UJHtK4D1yn5EZYyoPiSE3v6Fljf2lJ0zq0uxSeLEBqiuJaiMYKVSB+vmQGhRMf2E0JXhdkjbZWkQGeXA",
+	"dEr9m2CW33kyVVvkEGIHVsdeC75hsrJyawtMXupacstc7R9T9HwNh0FC7Mu5skge2x1UQ2EIshT8CiSh",
+	"V8JAgluqBW3sUVKCVsTjcV+AeUHaY0fmkAp08hjOAk6bBXnyRzglrvGpMoewxES4MMa53w6e0lLYpla4",
+	"t5pb5vNhzCzyu1x6WXmNbhg8cdiMv2oL6hT5Pqe1gj6+rreU8cms+bl5+0LDLoVsa1GkAVbSQ0pDMWiP",
+	"jyzeG47VUqAivLKqVRLl4KNOiUlDSIIUwgpFQglCnpap5cWuLwSHoPDafiYBggij2ht6WTQeQXzFCaCs",
+	"yPaIktTuZZ3RG4xaEJNBG0lSNKAd/HoPbmhZpz+y34qkYkLWlHvvFdPnSNqcKS2pFnJpNNrgbRJcCfvn",
+	"2AvlwXNIAWTP9NbAKnPXWyC4Y+dPWwFhG4tXFsUUZUXkUxsmOcRkB82YZhFYSeIKdNG36hGtMxe5hRRj",
+	"fOqOYp6SFV1fp+ARiMrftfdUFrChdWn+1HAOa0mYI+0o6ggGz5P4EK69syUriKzupAPhKnpQeagunV9w",
+	"VK2xZ0kDFtbXOdaV4zdGsxlkFlm6mU4ejgiGz4UbWXbQaQCJYH39g6h5EiVKxoMqa132SwJMbwG9tN4O",
+	"FdLpulVF0RWa1ciG2Tysr18xDlY/smtN+c2FezepNjWrTrezX3LCjf5cEqNGp1BsTT2fnCjBAkIlRdhx",
+	"FlHWNCndcfs6/6jgwujMYqba0ii+HZfChlByA7Jga6dmosfC4s8BDBFLgupSlgRSyo7SlBeKMKurlSy9",
+	"YffdjH5GSwm0MLha1NaxbqjE2mUVLc29tzyOOR5iIO1223wy4EfrbrPUd9HgeletT1vQAfnSZlHq4ttw",
+	"/IvYk4ryg6dgUIQSXLYD3D09ELFZJHbOuBZpLBWalulNOPjM3Hrn050bsJ+L1o6Aj3tcGjCmYS+cG6nL",
+	"Fm6Yyrk4V4dRldJBkF4Z6063nGjxHfL0B4xwy6obkWJxUKll0U2VCy0MKVdOYna/ytZb0gh0+LgG94zX",
+	"ZekEu2H/GK9zFO4fzlPhJGUKksDqXLg9RXRUC8z8Dau7tT+ab0xcDLEusdIsgyWDVlkdPe/1y+he74Ju",
+	"i59tGZiTNa6WAj18rbjzxiXrY7v+ti1wlu7mGrAnr11wTdf6FxcCb1+9VfWT6ph2Glywn9U1WHeXDf1N",
+	"s5ox+otLJfcmoQCuGS3VTL+Wd3MM5D88SsrtaTGZ5TSXeVgudbjv0aP1gmsrzGYcrhTi+pKW7BqG45Cj",
+	"PrhRv1rvTPmDvAOlB7XG3tftp5OPwEOlT2b4KKbuJGtvgyjtsQwhMiHNH2mw+52PjykiOBCzlCK41ExN",
+	"L2uZ1JxlLaOEJmYVrRWVEiksthmlMhiDviqj2k0hu8ZH6y6g2U+slGVtoBe8MMv2rrqkSl8WNCvylSal",
+	"WNMSc5yc7GdlSbaiLFSaT9KcYQf8eIsPl7XvuqWWzd6TB24Eed++5WuQPKGDBKXRRQgdriVjC6DpVdof",
+	"LUWVNp+lqHczDSCWNn8MNrGUy/tpcGxrsaeyUARuQB5WAg2B6d91jo1Zex1IBjGib1AnHtInLkD/gjIy",
+	"Zfz2RdoWaIGa8eVG2MCNuGl5QcYzUYJQv4TNxgWQOvazdh65hJsmx4sxDyd4jBw2eNj4kzjEWjZYOojd",
+	"R6U4eAzt5BRNQdjRbIOKfnxpX26FhToIPbpMhOCpbz8+6tsJpL71eeZExE5GBRX9GP/wT1bRif/pUQJp",
+	"crlkCY58VBaIzTPDM6Zw9gdWwgsphUxx5LKueNo2znt6KlCKXk1xg1oXhvtK88P0LjOS0kYUZjHEoFWP",
+	"pzz4xDvv+8joXsl/3rJW7kWkU2akRz7gX1crl4R9tPNicoYKoosLt3ubyIdtLAzwxO58zeYGbu2v7mC9",
+	"9JRwDQm30VygZqGHwd80iKZBpAOM+PAusJyw03pASDgDNtGTSSa8p4KMS3b2QngxicUygYMOXML2/dfd",
+	"D5NAENLoPck0pbIU+5zX6xpgd7kWu8PpskQV6MtM3mzWyNATdOGQNoquv2bj4YvLcNQBi+BHpzd1YBRS",
+	"vLw+ZczhEKxD37K+tG6DDyeIGuQCBplQUzoOFCot3NeTx2U3wN+6VMh+JNEnFXU9d4COfKbJFdjijoow",
+	"TrjYPyHc2Jk2GRMVpSgtIfLCm7eSkMqaCSXj1/msq4KY5zYhogLl6zamp4zkvUPDuVkiFxrPKeAluxlU",
+	"vnUmUJOMUk/MGffeqShry+Vae+06XHYKSV5WOyF1OpSWF8tsbohKgqrLlrOgomjIW5OisBlE4c+W9KaH",
+	"aly+P34jf0pISEqzwHTijaCVsiCbCp0+O91LpjXwCQ4su6XmF83CyaNpqNJO0dmqUJZ+JLtpM6dOAsld",
+	"2LkDqpP3WrptDWng/2Fre4L3ssP6dSursqAaHmhWJR1os6Ep9llm5PL6JqRzzs3+hN8mvrnPhCHTrqlg",
+	"II3klMJvi+aELn3UOrDc1eE12mKqwQzRV04idEpygMqWD7MXw+tLZwlUZxK+CrHnpaAZ9WhjzbZbO64w",
+	"Pyb34HJAaDUu/gTVsautHtSzejLGCNC9kNfoR+ZCL7FEEKUMce7FOd4is9IEZoYXjiBY+uvzu28uJ7qK",
+	"6OD+IwMa3StBixRX95IkKYuCOn8Lg2+Q1c8i2m6+WCQDb3zadVOiafeeAsXPRlN6C5vJciCDean7y4ZU",
+	"fob9O3ENCY8zfNwxl6F8K/6q/fKdmtet2HMibKR4+AR2Bcd6/LZSh3mdcZ7feXbAkfmRs4PruYj66xuQ",
+	"N0kVoilkuQWtCHlFOVM0W8MyW8hhYc90re3C/uBCZ6pBlBDT8wZeZN0EqlY74I4fTRcbWlh/zKSvvzMv",
+	"j9URtgDeYiShPCPA0J0+3r3bUgpT3jRRxF6ASdN1rjbII9FgIbNd+rl9OYRdp99yHKdOgDkbvGIztWEu",
+	"MimhYgfcXv4IsUSk3yeWfTYf7y4DSi67aBo52ddTFGDYoHMlB9t4ra1VHCOY/X/KRPZLXOaKqbPyqcGY",
+	"aCPhVlpBJ5dg5IkBUWMA3Y+KOEUUMZrfcEtUP1EAKpeOMZKL4umhnYfycHkaAunEfR49HqKZ8cLgOwxH",
+	"Jcnq5NRwl4GsrJrX5s095n8lqfv3vrC+qkHlnmGiYfJZ1+lpF1n6L4WfJjeLvuJnkqV04aE8n5AIOZQm",
+	"QSUQxomPsycOfLqUh3xNqCjn1VcPMM0mKC8sf4zAkAdv2uM0BF3HD2c4yqOEv5Q8b93WNNUtJMgk1jtl",
+	"wGjjIzIzVgtBnFRo4Aic2gpHd21E/sk25VFxaszQvoJZeQK0FfsZlzX0YQl0ve3o2YO9Huz7z5KK4Wxi",
+	"isRIG7ZvzT9bg7DBTlLRA1Gg0duyj7JuB7OVhk6DQuit2N+OzPEyPJq0yKlRlQLNtlC6gX9ENUlW0fQ8",
+	"6oafNM34lUBKMYdsQoZFkqQhUyxM8FGoXrEdktLyV9dqXoTbL3N0VnZ+Q13PhnkaNbywm83cRCmsJjJD",
+	"hQ3ev15eKtWwJJRUogKul+QP3z4sltatiOGYOZ2bjlZZ8m2R/qdrZDG3x0DosjGmZNFUFVOABnXwEZIU",
+	"9GDjlUSLgh4IVeQP3xZxMb7NvR/7oOvAMgYmf/Dn7vVOhLO94WvGi3NkESMN1VpNJTqHDuWCS9fPB6tv",
+	"S8avXdu33/+PkL07ksyW7U/Rb0wxdOnPG1DNuvvQz8Wr6hLW1gu9FchBMUidUtLn9KYYybloNeEZbzfY",
+	"AwIKulyca3rsal5QFD+ai4l+BX1N9GIZYqqDQafmIDP7/WQ9myGCPikj5NiS0e7WWhWCM/vrDNzXCCNB",
+	"hod//j3miOCuXJmxKyMzxhPNVSjkO0D1ooy+sVOqZU2ihVqma429nCwipLsCDlw2FwN2o4fDmnIudCbW",
+	"O9QpJKttHJJ9YA47tqYl4bBfiwpcf7U15ee+ekQtCeXEl2M0bJwSF1cnVpYfaWKGq/HaSXRFCQSMYO+y",
+	"buJ+J6H1g7nMumD2T4aX2n5wtjFcCp3f1uWkYtCYm+Ozy4HU/hWUNrg/jT3WJTzDXyT7X9kOC0md0D2M",
+	"a/VShJP1bMNHWrns766uEnp92RqiWnJFBM8EruDjTqhctyG/SaZIKYSyETGjFlgQLzOtKi6zJ38alhxv",
+	"WjGTUZa+Pe8MmxW77aRzHfMd6xRkrjQOzWC7Q2MZMvOfgnKThJba0l2LItSe2c7EJdxAaVidrRuuQG8F",
+	"poraOsqcR1HqGPiZN/KgGik6VbMIoxuUSDMTZ8M2jD+YPAib8OVlonNJfJzu8QO1L3p0HxDMk3tDBgMB",
+	"g4bWezzH92fpX3AoEZ6OlROKvqe0SelX5OIucyebGAfp12V0rf+AfGPo8c5ZMdusIR+xnyt2A9yYWAm+",
+	"EYPbY/bUj8+wT5Nge5fueuFMftfyVK1pCWQvmQZFmH5CHDWjzqRgRyU1Ynp1IGtRVVQlzLYRM7shtx5u",
+	"HtVgYKyCP4VFrUh8PxcT5UfOr7bfCjVd3ER6lQ07XbJMpYJ73K5n76cbzNFLmy+2ll/6E6ZBo1S6dlPJ",
+	"TR8mPwqDJ1wL8r8fPL94+8MDzMMxaib6E4nZGCivO7i6PSUMVmUaLBVQiZmVAKOZHSdpKL1c/F3wjNtM",
+	"swqIeez7GXVyHyaVv7t8aQT0sps9gWBJX5gO5DTD05CXA4HQxhvc9wkvucMdXUMmEDaQrKjyaXMzdSfb",
+	"XHao6NjWPJItvQFCibkIwowa2u5JEVPrns9W+5LaWNgDOruxAxFoNZ6gFzvVnYfB7clDz36wOX72atJB",
+	"NCiYpqsyg/BrWpYgQ1DBKj7ESfFEEusJo1ooX6e33g3VJ8ngVK3gsmTrjtQZL+QL356Wr++T4zMNTT2c",
+	"Z5S8VT6AdopAlrVcT7PWUNjtVN/IFuG/5uXB8F9lx6r4vtKxp3u/FUY0IZe2NIetTGfV6DcWxmiATM2i",
+	"XH8REVp0sbQh76qJoVqaiAyQqHAvEHKSAYScq2Oa/s5oJ5fpr+s7Uk3vVtut3LQTfMwy+fMdlTkVQNCr",
+	"TOO2ozE24FRifhglCcJWutNIOXxCtjg4HtWeN4Z2O+yAqiwWcFVg+xRLhv1TqNZQ7dJNiI8MpOXvsL66",
+	"aiJpk0O4JV1BeQpTwi6U3tnO2OLFj5LyuaGe2M06GvmSHW+kS8NfC64lW9XaRjt5u7Q+1wyrU6E3dDBf",
+	"/zJnisdgNYuvQhk98cS6kzxARuHQaRjbPTw7JnSrp4RtVzUvSpiUKNiktE1LiW3hYzclc1JCz7y2HIlk",
+	"HH7DNCTbtvg+xmtRGS0bs+nCvJVQX5/2lVg0nHJ2RNmhYLFRX31zWd3MK1uB89wE6zQw9j3TW0IxnDwp",
+	"ftzDqHcut75jgknYzKlR76Zd2L6guMqH5EeTFTFDIcRTVctgUe3kRfK1Z7U0Vzov+7qJsvmfL32R71DV",
+	"DSprR+kJaafgj9O8gEEU3YEXcJp1HtK4EtVrp+o+mQbRS1SZRrykd9m3ctDfODuu4ufcGXvYGMIN+8AW",
+	"465ZFWHp3qo+unJXzTXbpvm0PpmNJ7EV4Ig6ZsZ9UgeaZv4S7KWOjyEXMjwiFhGSIW+ZvDg5duFjFh4W",
+	"PlsxG5V5vz0cNwlyvL/V++3BmL4zOddtIgrvjdC87xQf/GguxecrzORp9jsngWMdpFDoaOmLh4Tegtwz",
+	"BU1jonUpVK4lzOkTeSbl5czipbOakehEbss7YZTICuvKqSJaMiiIFkahM0YEFGSCC35aMo+7mU4CT6Ys",
+	"HM+9riXThwuDvz7GFeIrzA61E9cMogmv8JGVZV1d+heb69mxv8KhVYyMdIES05e0u3e3Wu/sLFbGNwmY",
+	"/Wh07yXZQAHSJgFQXhD4qAEZj9pSAyXnHxMbbOy6FmVJV8K9r2qm4Rwn+RkVvqIHUghMLF8SBeDCP1dh",
+	"8nG/9btNRBfKTS5bxqOC906WilqqbwhmVtsQpJtOS6zdr8i/vf3hOfnz43//77/75v82aT7ni/cOjLZH",
+	"q4X44pGPs9EdW5wvvv3m0TcPsdJfb/Fuzr7ZQ1k+QDfJGa319u/AH+A8qata+ujS5+XizBgrSp3dPDoD",
+	"IxHHHin/bMfMg3gw35XVJAxnwFdfFovzxSum9NN4hlk0wPePDx8ODO/tD+1NKv+zZwJOnRmaEv/9icDh",
+	"bO3Mo9Q+wtmjCcPRAI+wlEUyDEewK04w5KnplcK97djiw+fEBZx9MkT3uTsH/ddPqYHQPkg3ZR40WsY7",
+	"qg05Lc4X/+9X+uDvDx/8+YP7/zeXDz78/l8SPOmDMVoSCPGm9vjgdgBKPxPFYRYmTLhmZ/98bt+uOejn",
+	"W6LhJBzrY8q7ZgrrCZDlJ3qNAwXCaHLSGIsDyBIk6ACxhpKVU9LqvLIyN/F1WkbkVEK1794e9DZmqGkp",
+	"rmoMktMAsjzkle29I1QC7E/V9R3RQijbuG8ycHNXM1QQprLelmOixLbd9ZSoYCWKgxffwfW1tD6vRogP",
+	"3dOKymHyeEbliWnDf3ISYTyjcpQqcMEpJIFnuf0t2NJ5hTpPMycHhRjH8OQV6JQUW+bIoSjMMZddQZba",
+	"W/PK2csCqp0wJvwBdcsPd0NSeANTqOnR6T/ZJ6UVPQUdPaOS0DAaIR5ZNkYrZ5+u4fDZKuUlWGd5l2g2",
+	"+pjrfL89vDF/cxfZAu3jvhVgPgPFCWBhFiIUAZtA2FHVysZwJ2lWSY/7hwjALscsy4+eu+ej7MhYdWdw",
+	"A1w/UFoCrdq4191DD9NemJ8q1znUGY4n4N7EbsaIUGOzgnyAPkbcqFoS3xnVcu5gr2bxcb2FdUvKJvys",
+	"TKEttisNphuw2M9EA/qU+RwtibEjcawfFuG4sIlt/u0A8fziF2uzPX70p4e/+4Y0os11VcWhgKuD/T9V",
+	"bqjoRtS8OMfP/sfF65+J5c/2pHS9DXv5tzCR73dLN9RRafwZU/EYQfeiG47mbMcuouBKSvepsA0j7AFx",
+	"/vL7OA/AfKpgEtZa4MxCRPrfasC/OKx3A8SSaJ7Ot0tOWcbUxjCbxdjiNp5lA3GtgcvcTiwN48P9gC1k",
+	"Xe3yltSGMds3b+9M2q5HJoMHRvbh2BiHITjZxE6D9BIxs5PQT37WbpJn0rlVvnuYtM/y4hEZxlrdjPKJ",
+	"26iUHx/wYp4gjGZwJrjUaw6emCzlnoRH4S0bJb+t2QR1c09t5wGHpEtLxJHKaccFph1Hw+wshKwy3F+4",
+	"dmMpqdTBDRcNmSSXvptCAPFkYM81lsSlcblCZcpx3l2XmXSygVPb9fGIWzCUC39BETupzJZCW4YmWL7J",
+	"8onQJf02vMJ1pTAbyH3Gz0ObrCecjgfckQno0TOjuHrsvj2JvkAqs1FCnOVlcN21VN+VdA1LQm8oK+mq",
+	"hFafVuuw3QtZpJtNZglTVDuv66Yp078wiTRdJCZPmj5yYrv+pnz63bFgLoIXz/ny+vyHyaj02+3oD9NX",
+	"/R6VFY5279hpcwUuupHlAeGgc5hUaqFQqBavwyoDVD8Y0P0tkan+4aS2/rxU6yhZcLQvDa43xehvFj0F",
+	"8b0srN1vQO0kI0W9Gt0wFdBB57Vr0nem3QDBJDW9A6W/92g8gZ4ay/UWVtgdMsZoZmKGN1ZUr7cnuBw7",
+	"ltZOTXQDEy1fjFqMWEY4qIi024JlPWMv4nZHE+7Jz1LoM7rpw9dSirnw2ha2RliJ2g10bFsXp5P3p+UQ",
+	"p+3B1uESg33oEmZ/8/oJxHTTvsvgoJuNaNAv9NGa7B5sTvyVOgm7k/Xu2WEYYUSaw0AEQENsrpjlxTub",
+	"wzRg8p0ochXr4dN4zxnDQSH5KIodJDLEhUZw441rCZ9gKmbLdoY+92LOKzH0GvgTAqUCQssy6tiVYi+C",
+	"l4fLKyGKFofp9/uf6x39onb8PNwMc2MSqIlphytY0wqastsTWfKdgCnWKUYtBbHEiqK1v/TePjv9JvJB",
+	"utE4U7D1Eys+Z8Xlj6BjFnZnsP6q+cDTIRYwxdXOilk5DFMTFC7alzNTvmx+ssrb1yRY/kEQ6nlIhZgr",
+	"WgyxnoGb+ngfeJcUYC948fUins/KnYRwifjcC2zIfQI1khdtJx5O0RPc6fxbiqOUyQquao4ORyOfCR3x",
+	"tXZxYdc09/xy+OA6jH69OOFboP6TCUVqhrixqiLwAt2RMa5uaom5KmPoGLcYyNrbPzRl0fPQ4nktFXb3",
+	"HX3zFXrOcn4157g8PoZgbfXGRF8SqkIwoZeHkPT1uEm/t/ab550R3Zm5OBZ1kiviaalEyP6tQEJ5IHsh",
+	"9ZZcc7G3LWNSe9ky15A/byDcpX8q4FUqiY7s6BXq5gFFT+GmojbdnQvN1lCgUyDE19QWozTWf0X8hY+S",
+	"zpm9MN8RIJed8hbM/foOHZP8VtPZ/Z8zCHjazJfXOyPgrijjp8htdMZ5A71QzzbNOYO/a+B5Rwm+/maP",
+	"1Ub8rPRT5AuBJtSTA1lBZD1iJRR1Cosdyp1F29Z4gzzPj1vGT8DVL+7OPO3Yhu5E72bxKe7MCHincCew",
+	"MvSW9xspCK21qKhma1qWB+9dD+OfK3ogK5iGB2ef7OV9PvvkZODnYUZWiRtoYHfH6Xb2c6egH7uSIaFo",
+	"7/OdAU3g82hFfJlc+CThpOiGt7S8Gcjq+It9PC2CssUWLYkASlkaIG6ByUtdS0wIq8Mfa451QLJCbaZi",
+	"ysabpkeGm3Dzl2IrDRCnZU0LvXWAHeMpbuUp/MSYGtuw6m1TcIXeutUa16cD9JK4kj7kJzYXLzQaBmbT",
+	"3412pOgh6kg4riy54twsMrpRz1+lhfHHx5PxlQ2YKdNNBJt+kcb4P999XJBryWagfGtKd6q12aS+HP6r",
+	"7v1JQUP3k1PYBcJ56wtXjGnsag57UJpsmFRTcPvsBiTbOChnEf0X89KhQfdTlndIcQ38sjMXPV/LHV30",
+	"pGHm2Zbq+61Id+Lr1f7bXp3+w1NZn6j1WlRwkou2GlLcL8DYg7TUIGFQby4Zvx5WmV/hG7fMSPBTswug",
+	"xQxB6YZ0T8+iOi3PCMCZxDF8s6FB8WiXnIIiFu6nqMfg16qlSGPDOnMjo4jx9Tj2X9l+S//lPfPYWMp3",
+	"ms3djYiGYyfpNkzPvkM3V/hGjr2F56dxcGkckSaVti40o7sPVlf5mSKDzO2Nf2kSf5ud0XlqNe+07I0n",
+	"u23YTfm6EPMOAvwJgWqnD8TdhHPH9Dv1NUCfxDT99O4xvrlrLmqyJhUu9/YYGOHJ5CSrN01S8deYYtUe",
+	"JH3PCVbh2tO8ozGQ7z2pojBMuPn+KHsZTVRp0ODOWPFXC83XHLKw/LIZKkcT512HhOdT5T8AHr0FLESx",
+	"wUAjfnaiZOuD9ddgzcpcij2L5tt/OcX2aVGEzPxjsWlWO1781pTx/6UQ15d2Ll6qV6N5rIh5TCjHRmS+",
+	"+t0YGhiupVxjQidWl9IqPQtA1avoIvrPj+xw6Q6aVhL+SU9Oyrkb0+IW9HP2yf5hQmwlV4Nyi8DKP8BV",
+	"2YCyvyuXZfsFZWo6yFPEXGx04W/HYjxtVCtBu/GzaTvOPp5kwW2ErJIOqorK60LsMeNJV2W/k18+TcX2",
+	"erVV9StR6yYLR33DeKvovnQhzz1l2pZx6C3kalrdNIOw1WOmAzzumVUfpjW7wAYPM7tcYE2/vYyTFI7j",
+	"Ui329K+q3ZxgSRh3vSj2QhausmDDNKH8YNsSfhG9M4vKCtMuoq4vX4heZ3RZ+XaeYu2GiNyNdtya4PFP",
+	"Ye6V47WQNsLTohSx5zaqaed/ECFJMwBkopTHum72pRN5HVqlU8ymGmzL6fVLH+5FG49hGxIP1prdYAil",
+	"VjvgduaK/f8pp6v4L//nUJBtQliw/VwB0lrwNUgsU7tviruwl9NQ25KssEcu05jtZ0jNPB9ug2ArOIfd",
+	"0/aVL5U+8NsXjL1l4uvLRQO2aQ5mzGuyEwdHncwe3JNdzE0+r/vtCVzNtrC3KbMeQaBxB2ST2XVXZIxf",
+	"+GUgGOSyy06hFrbL0G1OQ1SHaIwkIbFpiW1RQiROzlde1f6i2iDuJXtZOON/miFjk2mOz6j76tvfWFjk",
+	"aly1kw4Hf7uniL9i8zibGYYS5wDKliOjpSacL3uw8CQMnsiy9LduMsRgGzlsyVPQg7VqMvbhZii56+4Z",
+	"9LwZG+bYo/zXLjmF71oo3kErYtvlHq8f294sw3Rny06asS5+BPswLpx9Mv8b5M9vfWuxu6IkBH2aL7su",
+	"R18iLoRdpqI2b9GYmkEIT+HYt+3WNmDfutv6uqJG0ST8e9bgv0LkugDda5P3r8qSs00AdusP0K7LF36A",
+	"0zVUvmfGT/Qa3AB5O2LtfuI4bsBnaMP17XffDbfhaoa1dLWVkQn90dg1b6MWsMYpN3bsrJZsrcYHLLqJ",
+	"Cc0YtiI94fN+0xB+hr29tgwG2+Eqp2rZYpdznfUchrlqJ1QuLGwmFjxFs2NyYZcLdsVf13oxJYnNvAsF",
+	"EfUpZiuYxcxSPoloLbiyObJdVp6TiRdh4M2dcS7/iczVe/ieJg3bSDQL4Rl93A0YX/I7cqU+l1AA14yW",
+	"6r5lxgDkLzyQnmCzaHHNwGkDx1+Em7u0OP/1Qw9JbfhzCEdjksOYzqB2f2Ff+afDJh74FcA2rWmjeX2a",
+	"v0Z5aB/hr3G/PQGzw4UMvtqB7UQBuD69e24YuxrHqVEfDn7kTrmh+cCQBwc3epqm9TvsKbt3YVMFWi2D",
+	"ZcU4Ybrvu0l4Uu/Zc9Noglnif2dfOSlVNZ+dRDzvvMIySDdu0UmFKvgqKim2ywQwg+FrCScZ2fV6z61W",
+	"pJ5YvSiO7mLAfLK0NDrWbXXwkwrM/zRqakZAvvjoIi2GmJAi/Rx2p8JaddbreCWD4eFZ9p4Dq8tprS94",
+	"0Vzj/dZeaPfdu2Q0j0f4DLpB1Nkn7OCelwluiu4dSgT3hQzK3fjv37d1/74V5l56aWK4IxHSN9B3UqXx",
+	"2bl5gDBBjozmo4EEn5GWvbjI75dD9P/FFehf3BDlOwtq30/63FeKLC55zroWk02jbnP7y/v2Pd4SWe7I",
+	"+RhPy79nS/IrRbsLbGljsQ6d2KmxHVk5uRfSTtNOMv7v62o3sRoX+gMA8nOfm6TBKOFretJgfIcHWpVH",
+	"pA5u2Gni57Y0APPQ+Q1wLeSBUIU9hpI+qLQ6+UpgC/XjOyCfpgHxbLjeH/EZCA20IXadB05RwSxo4a5v",
+	"2fSIxhYdw3Tkp9InL9gOrb+jPMV6txOKfYnJofZYuUth2g3twa58J5odY5uluNkVV5JyY8CTVc0LvDBu",
+	"JzvZUeFoOGCNc7OPEPTjAi1MCeSQUNQ6tko0Pv3XD4bg3CT0Xz8YirLz8CzR1rJcnC/OkNLckp9ySQXO",
+	"DejmkXmzhtQqGstutpOY17ID/vJ78rTW2//z4mf8v5Ds7/bYT9+8JHbAuF/DThQ3KuT/DwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
