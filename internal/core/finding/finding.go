@@ -37,6 +37,14 @@ var kinds = []Kind{
 	{"dead_link", "A link opens nothing any more", "Take the link away, or make a new one.", true},
 	{"exceptions_disagree", "Two exceptions say different things", "End one of them; until then the tighter counts.", false},
 	{"exception_without_effect", "An exception changes nothing", "End it.", false},
+	{"barred_holds_grants", "A barred address still holds a record or grants", "End what it holds, or lift the bar if it no longer holds.", false},
+	{"guest_looks_alike", "A guest's domain looks like that of somebody else", "Find out who that is before they reach more; bar the domain if nobody knows.", false},
+	{"guest_of_no_partner", "A guest is at a domain of no partner", "Make a partner of the firm, or let the guest go.", true},
+	{"refused_by_them", "We opened it, and they refuse it", "Write to their administrator, or take the opening back.", false},
+	{"refused_by_us", "They admit it, and we closed it by name", "Open it, or tell them that it stays closed.", true},
+	{"stance_too_old", "What they admitted was said too long ago", "Ask their administrator, and record the answer.", false},
+	{"partner_without_contact", "Nobody knows whom to ask at a partner", "Write down who administers their side.", false},
+	{"partner_without_owner", "Nobody of ours answers for a partner", "Name a person of ours.", false},
 	{"held_back", "A value is held back", "Release it where the limit allows it again, or take it away.", false},
 	{"dependency_closed", "A rule is open and needs another that is closed", "Open what it needs, or close it.", false},
 	{"service_closed", "A partner is opened where the service is closed", "Open the service to listed partners, or unset the opening.", false},
@@ -104,6 +112,8 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f.held()
 	f.dependencies()
 	f.openings()
+	f.partners()
+	f.addresses()
 	f.values()
 	order := map[string]int{}
 	for i, k := range kinds {
