@@ -111,17 +111,7 @@ func Cause(c *engine.Cause) apigen.Cause {
 	decided := c.Chain.Decided()
 	layer := decided.String()
 	out.Rule, out.Value, out.Needed, out.Layer, out.Without = &r.Name, format(c.Value), format(c.Needed), &layer, format(c.Chain.Without())
-	steps := []apigen.ChainStep{}
-	for l, st := range c.Chain.Steps {
-		if !st.Applies {
-			continue
-		}
-		step := apigen.ChainStep{Layer: apigen.ChainStepLayer(engine.LayerName(l).String()), Where: text(st.Where), Value: format(st.Value), Held: format(st.Held)}
-		if yes := true; engine.LayerName(l) == decided {
-			step.Decides = &yes
-		}
-		steps = append(steps, step)
-	}
+	chain := steps(c.Chain)
 	options := []apigen.Option{}
 	for _, o := range c.Chain.Options() {
 		x := apigen.Option{Value: r.Scale.Format(o.Value), Can: o.Can}
@@ -134,7 +124,7 @@ func Cause(c *engine.Cause) apigen.Cause {
 		}
 		options = append(options, x)
 	}
-	out.Chain, out.Options = &steps, &options
+	out.Chain, out.Options = &chain, &options
 	return out
 }
 

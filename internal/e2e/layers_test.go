@@ -172,6 +172,7 @@ func TestFindingsAccepted(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) < 30 {
 		t.Errorf("%d findings, %v", len(all), err)
 	}
+	r.says(0, "Forwarding mail outside is any", "forwarder", "list", "--person", "m.quarrendon") // why it leaves, not whose it is
 	// A link is ended, and its finding changes.
 	r.says(0, "has ended", "link", "end", "crate-list-link", "--why", "found in a chat")
 	r.says(3, "", "ask", "link:crate-list-link", "files.open", "file:crate-list")

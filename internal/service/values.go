@@ -85,23 +85,6 @@ func FindRule(name string) (*catalogue.Rule, error) {
 	return r, nil
 }
 
-// context of the place, for finding chains.
-func (s *State) context(w Where, at moment.Moment) (engine.Context, error) {
-	c := engine.Context{Resource: engine.NoResource, At: at}
-	if w.Partner == "" {
-		c.Resource = w.Resource
-		return c, nil
-	}
-	p, err := s.Partner(w.Partner)
-	if err != nil {
-		return c, err
-	}
-	if len(p.Domains) > 0 {
-		c.Party = "*@" + p.Domains[0].Domain.String()
-	}
-	return c, nil
-}
-
 // ValueChange is a change of one value below the organisation. An empty Value
 // takes it away.
 type ValueChange struct {

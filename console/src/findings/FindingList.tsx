@@ -29,6 +29,17 @@ function links(about: string[]): ReactNode {
   })
 }
 
+/** What was noticed about one thing, on its page; nothing where nothing was. */
+export function Noticed({ findings }: { findings: Finding[] }) {
+  if (findings.length === 0) return null
+  return (
+    <section aria-labelledby="h-found">
+      <h2 id="h-found">Noticed</h2>
+      <FindingList findings={findings} />
+    </section>
+  )
+}
+
 const singular: Record<string, string> = { parties: 'party', people: 'person', grants: 'grant', links: 'link', values: 'value' }
 
 export function FindingList({ findings, decide, titled }: { findings: Finding[]; decide?: boolean; titled?: boolean }) {

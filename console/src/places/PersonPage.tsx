@@ -4,7 +4,7 @@ import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { call, type PersonView } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
-import { FindingList } from '../findings/FindingList'
+import { Noticed } from '../findings/FindingList'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Item } from './SpacePage'
 
@@ -85,12 +85,7 @@ export function PersonPage({ role }: { role: string }) {
           </section>
         </div>
         <div>
-          {x.findings.length > 0 && (
-            <section aria-labelledby="h-found">
-              <h2 id="h-found">Noticed</h2>
-              <FindingList findings={x.findings} />
-            </section>
-          )}
+          <Noticed findings={x.findings} />
           <section aria-labelledby="h-mail">
             <h2 id="h-mail">Mail that leaves by itself</h2>
             {remove.error && <Wrong error={remove.error} />}

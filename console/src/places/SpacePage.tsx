@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { call, type GivenRole, type ItemView, type SpaceView, type Values } from '../api'
-import { FindingList } from '../findings/FindingList'
+import { Noticed } from '../findings/FindingList'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { ValueTable } from './ValueTable'
 import { WouldForm } from './WouldForm'
@@ -42,12 +42,7 @@ export function SpacePage({ role }: { role: string }) {
           </section>
         </div>
         <div>
-          {x.findings.length > 0 && (
-            <section aria-labelledby="h-found">
-              <h2 id="h-found">Noticed</h2>
-              <FindingList findings={x.findings} />
-            </section>
-          )}
+          <Noticed findings={x.findings} />
           <section aria-labelledby="h-facts">
             <h2 id="h-facts">The space</h2>
             <dl className="facts">

@@ -23,7 +23,11 @@ func (x *Answer) DecidingCause() *Cause {
 			}
 		}
 	}
-	for _, g := range []catalogue.Gate{catalogue.GrantGate, catalogue.RuleGate, catalogue.DomainGate, catalogue.ServiceGate, catalogue.Identity} {
+	order := []catalogue.Gate{catalogue.GrantGate, catalogue.RuleGate, catalogue.DomainGate, catalogue.ServiceGate, catalogue.Identity}
+	if cs := acc.Gates[catalogue.GrantGate].Causes; len(cs) > 0 && cs[0].Code == catalogue.IsSelf { // that it is one's own says little
+		order = []catalogue.Gate{catalogue.DomainGate, catalogue.RuleGate, catalogue.ServiceGate, catalogue.Identity}
+	}
+	for _, g := range order {
 		if cs := acc.Gates[g].Causes; len(cs) > 0 {
 			if g == catalogue.DomainGate { // that nothing bars says little; that a level is met says why
 				met := -1
