@@ -702,7 +702,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	}
 	kind := opt(r.Params.Kind)
 	if _, ok := finding.KindByName(kind); !ok && kind != "" {
-		return nil, &service.Invalid{Field: "kind", Value: kind, Reason: "there is no such kind of finding"}
+		return nil, &service.Invalid{Field: "kind", Value: kind, Reason: "there is no such kind of finding; those that were noticed stand in kinds"}
 	}
 	all, err := s.Service.Findings(ctx)
 	if err != nil {

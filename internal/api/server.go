@@ -10,6 +10,7 @@ import (
 	"crypto/subtle"
 	_ "embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -315,6 +316,11 @@ func invalidRequest(err error, status int) apigen.Problem {
 		}
 		if value != "" {
 			p.Value = &value
+		}
+		if req.Parameter != nil && req.Input != nil && req.Input.Request != nil { // say which parameter, and what stood there
+			if sent := req.Input.Request.URL.Query().Get(req.Parameter.Name); sent != "" {
+				p.Value, reason = &sent, fmt.Sprintf("%s %q: %s", req.Parameter.Name, sent, strings.TrimPrefix(reason, "at '': "))
+			}
 		}
 		if reason != "" {
 			p.Detail = &reason

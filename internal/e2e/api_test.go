@@ -177,7 +177,7 @@ func TestBadInput(t *testing.T) {
 		{"GET", "/api/v1/spaces?cursor=%25", "", 400, "invalid", "cursor"},
 		{"GET", "/api/v1/spaces/none", "", 404, "not-found", "none"},
 		{"GET", "/api/v1/people/none", "", 404, "not-found", "none"},
-		{"GET", "/api/v1/links?state=tired", "", 400, "invalid", "state"},
+		{"GET", "/api/v1/links?state=tired", "", 400, "invalid", `state \"tired\": value must be one of 'works', 'dead'`},
 		{"POST", "/api/v1/links/none/end", `{}`, 404, "not-found", "none"},
 		{"DELETE", "/api/v1/forwarders/d.ekwinter/nobody", "", 400, "invalid", "there is no @"},
 		{"DELETE", "/api/v1/forwarders/d.ekwinter/a@b.example", "", 404, "not-found", "not forwarded"},
