@@ -292,6 +292,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/partners/{id}/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make one partner of two; the record of the one that stays counts for everybody */
+        post: operations["joinPartners"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/partners/{id}/split": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a new partner of some domains of another, alike in everything, so that nobody's reach changes */
+        post: operations["splitPartner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/partners/{id}/domains": {
         parameters: {
             query?: never;
@@ -1572,9 +1610,16 @@ export interface components {
             /** @enum {string} */
             standing: "active" | "suspended" | "ended";
             standing_since?: string;
-            contact?: string;
+            standing_reason?: string;
+            also_named?: string[];
+            /** @description Who administers their side */
+            contacts?: string[];
             owner?: string;
+            /** @description The day on which somebody should look at it again */
+            review?: string;
             note?: string;
+            /** @description Where their signed statement is published */
+            statement?: string;
             opened: {
                 [key: string]: boolean;
             };
@@ -1583,7 +1628,24 @@ export interface components {
             };
             stance: components["schemas"]["Stance"][];
             counts: components["schemas"]["PartnerCounts"];
+            /** @description After a change and in its preview: whom and what it concerns */
+            concerns?: components["schemas"]["PartnerCounts"];
             etag: string;
+        };
+        Rearranged: {
+            partner: components["schemas"]["Partner"];
+            preview: boolean;
+            concerns: components["schemas"]["PartnerCounts"];
+            /** @description Spaces, exceptions, bundles, expectations and letters that named the partner, as space:ID */
+            named: string[];
+            /** @description What those who move find otherwise */
+            differs: components["schemas"]["Difference"][];
+        };
+        Difference: {
+            /** @description As opened chat.in, rule spaces.pages, stance chat.in or standing */
+            what: string;
+            was: string;
+            becomes: string;
         };
         PartnerCounts: {
             guests: number;
@@ -1613,8 +1675,13 @@ export interface components {
             /** @enum {string} */
             standing?: "active" | "suspended" | "ended";
             standing_since?: string;
-            contact?: string;
+            standing_reason?: string;
+            also_named?: string[];
+            contacts?: string[];
             owner?: string;
+            /** @description A date, or days from today as +90d */
+            review?: string;
+            statement?: string;
             note?: string;
             opened?: {
                 [key: string]: boolean;
@@ -2181,7 +2248,10 @@ export interface operations {
     };
     addPartner: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: {
                 /** @description The same key within a day repeats the first answer */
                 "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
@@ -2234,7 +2304,10 @@ export interface operations {
     };
     setPartner: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: {
                 /** @description ETag of the state that the change was made from */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -2301,9 +2374,87 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    joinPartners: {
+        parameters: {
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    into: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description What changed or would change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rearranged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    splitPartner: {
+        parameters: {
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Those that become the new partner's; *.name takes what is below along */
+                    domains: string[];
+                    id: string;
+                    name: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description What changed or would change */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rearranged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     addDomain: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: never;
             path: {
                 id: string;
@@ -2340,6 +2491,8 @@ export interface operations {
             query?: {
                 /** @description The reason that the journal keeps */
                 why?: components["parameters"]["WhyParam"];
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
             };
             header?: never;
             path: {

@@ -356,10 +356,19 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 }
 
 func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
-	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Contact: some(p.Contact), Owner: some(p.Owner), Note: some(p.Note),
+	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement),
 		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
 	if p.StandingSince.IsSet() {
 		out.StandingSince = ptr(p.StandingSince.String())
+	}
+	if p.Review.IsSet() && p.Review != moment.Never {
+		out.Review = ptr(moment.DayOf(p.Review, st.Zone()).String())
+	}
+	if len(p.Contacts) > 0 {
+		out.Contacts = &p.Contacts
+	}
+	if len(p.AlsoNamed) > 0 {
+		out.AlsoNamed = &p.AlsoNamed
 	}
 	for _, d := range p.Domains {
 		e := apigen.DomainEntry{Name: d.Domain.String()}
@@ -393,8 +402,32 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 		}
 		out.Stance = append(out.Stance, e)
 	}
-	out.Counts.Guests, out.Counts.Grants, out.Counts.Spaces = st.Concerned(p.ID)
+	out.Counts = countsOut(st.Concerned(p.ID))
 	return out
+}
+
+func countsOut(c engine.Concerns) apigen.PartnerCounts {
+	return apigen.PartnerCounts{Guests: c.Guests, Grants: c.Grants, Spaces: c.Spaces}
+}
+
+// weighed is a partner after a change, or as a preview would have it, with whom
+// and what the change concerns.
+func (s *server) weighed(w service.Weighed, id string, err error) (apigen.Partner, error) {
+	if err != nil {
+		return apigen.Partner{}, err
+	}
+	p, err := w.State.Partner(id)
+	if err != nil {
+		return apigen.Partner{}, err
+	}
+	out := s.partnerOut(w.State, p)
+	out.Concerns = ptr(countsOut(w.Concerns))
+	return out, nil
+}
+
+// by says who makes a change.
+func by(ctx context.Context, why *apigen.Why, ifMatch *string, preview *bool) service.By {
+	return service.By{Who: whoIs(ctx).Name, Why: cause(why), IfMatch: opt(ifMatch), Preview: preview != nil && *preview}
 }
 
 func (s *server) partner(id string) (apigen.Partner, error) {
@@ -438,6 +471,9 @@ func (s *server) ListPartners(_ context.Context, r apigen.ListPartnersRequestObj
 	for i := range st.Policy().Partners {
 		p := &st.Policy().Partners[i]
 		match := strings.Contains(p.ID, q) || strings.Contains(strings.ToLower(p.Name), q)
+		for _, n := range p.AlsoNamed {
+			match = match || strings.Contains(strings.ToLower(n), q)
+		}
 		for _, d := range p.Domains {
 			match = match || strings.Contains(d.Domain.String(), q)
 		}
@@ -501,7 +537,15 @@ func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
 	}
 	put("standing", opt(c.Standing))
 	put("standing_since", opt(c.StandingSince))
-	put("contact", opt(c.Contact))
+	put("standing_reason", opt(c.StandingReason))
+	put("review", opt(c.Review))
+	put("statement", opt(c.Statement))
+	if c.Contacts != nil {
+		m["contact"] = *c.Contacts
+	}
+	if c.AlsoNamed != nil {
+		m["also_named"] = *c.AlsoNamed
+	}
 	put("owner", opt(c.Owner))
 	put("note", opt(c.Note))
 	if c.Domains != nil {
@@ -525,10 +569,8 @@ func (s *server) AddPartner(ctx context.Context, r apigen.AddPartnerRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Service.PutPartner(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Body.Id, true, ""); err != nil {
-		return nil, err
-	}
-	p, err := s.partner(r.Body.Id)
+	w, err := s.Service.PutPartner(ctx, by(ctx, r.Body.Why, nil, r.Params.Preview), doc, r.Body.Id, true)
+	p, err := s.weighed(w, r.Body.Id, err)
 	return apigen.AddPartner201JSONResponse{Body: p, Headers: apigen.AddPartner201ResponseHeaders{ETag: &p.Etag}}, err
 }
 
@@ -545,38 +587,59 @@ func (s *server) SetPartner(ctx context.Context, r apigen.SetPartnerRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Service.PutPartner(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Id, false, opt(r.Params.IfMatch)); err != nil {
-		return nil, err
-	}
-	p, err := s.partner(r.Id)
+	w, err := s.Service.PutPartner(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), doc, r.Id, false)
+	p, err := s.weighed(w, r.Id, err)
 	return apigen.SetPartner200JSONResponse{Body: p, Headers: apigen.SetPartner200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
 func (s *server) SetStanding(ctx context.Context, r apigen.SetStandingRequestObject) (apigen.SetStandingResponseObject, error) {
-	if r.Params.Preview == nil || !*r.Params.Preview {
-		if err := s.Service.SetStanding(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id, string(r.Body.Standing), opt(r.Params.IfMatch)); err != nil {
-			return nil, err
-		}
-	}
-	p, err := s.partner(r.Id)
+	w, err := s.Service.SetStanding(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), r.Id, string(r.Body.Standing))
+	p, err := s.weighed(w, r.Id, err)
 	return apigen.SetStanding200JSONResponse{Body: p, Headers: apigen.SetStanding200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
 func (s *server) AddDomain(ctx context.Context, r apigen.AddDomainRequestObject) (apigen.AddDomainResponseObject, error) {
 	b := r.Body
-	if err := s.Service.AddDomain(ctx, whoIs(ctx).Name, cause(b.Why), r.Id, b.Domain, b.Subdomains != nil && *b.Subdomains, b.LookAlike != nil && *b.LookAlike); err != nil {
-		return nil, err
-	}
-	p, err := s.partner(r.Id)
+	w, err := s.Service.AddDomain(ctx, by(ctx, b.Why, nil, r.Params.Preview), r.Id, b.Domain, b.Subdomains != nil && *b.Subdomains, b.LookAlike != nil && *b.LookAlike)
+	p, err := s.weighed(w, r.Id, err)
 	return apigen.AddDomain200JSONResponse{Body: p, Headers: apigen.AddDomain200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
 func (s *server) RemoveDomain(ctx context.Context, r apigen.RemoveDomainRequestObject) (apigen.RemoveDomainResponseObject, error) {
-	if err := s.Service.RemoveDomain(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), r.Id, r.Domain); err != nil {
-		return nil, err
-	}
-	p, err := s.partner(r.Id)
+	w, err := s.Service.RemoveDomain(ctx, by(ctx, r.Params.Why, nil, r.Params.Preview), r.Id, r.Domain)
+	p, err := s.weighed(w, r.Id, err)
 	return apigen.RemoveDomain200JSONResponse{Body: p, Headers: apigen.RemoveDomain200ResponseHeaders{ETag: &p.Etag}}, err
+}
+
+func (s *server) rearranged(x service.Rearranged, preview *bool, err error) (apigen.Rearranged, error) {
+	p, err := s.weighed(x.Weighed, x.Partner, err)
+	if err != nil {
+		return apigen.Rearranged{}, err
+	}
+	out := apigen.Rearranged{Partner: p, Preview: preview != nil && *preview, Concerns: countsOut(x.Concerns), Named: []string{}, Differs: []apigen.Difference{}}
+	for _, id := range x.Moved.Spaces {
+		out.Named = append(out.Named, "space:"+id)
+	}
+	out.Named = append(out.Named, x.Moved.Named...)
+	for _, id := range x.Moved.Letters {
+		out.Named = append(out.Named, "letter:"+id)
+	}
+	for _, d := range x.Moved.Differs {
+		out.Differs = append(out.Differs, apigen.Difference{What: d.What, Was: d.Was, Becomes: d.Become})
+	}
+	return out, nil
+}
+
+func (s *server) JoinPartners(ctx context.Context, r apigen.JoinPartnersRequestObject) (apigen.JoinPartnersResponseObject, error) {
+	x, err := s.Service.JoinPartners(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), r.Id, r.Body.Into)
+	out, err := s.rearranged(x, r.Params.Preview, err)
+	return apigen.JoinPartners200JSONResponse(out), err
+}
+
+func (s *server) SplitPartner(ctx context.Context, r apigen.SplitPartnerRequestObject) (apigen.SplitPartnerResponseObject, error) {
+	x, err := s.Service.SplitPartner(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), r.Id, r.Body.Domains, r.Body.Id, r.Body.Name)
+	out, err := s.rearranged(x, r.Params.Preview, err)
+	return apigen.SplitPartner200JSONResponse(out), err
 }
 
 func barOut(b *world.Bar) apigen.Bar {

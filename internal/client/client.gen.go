@@ -1055,6 +1055,15 @@ type Credentials struct {
 	Password string `json:"password"`
 }
 
+// Difference defines model for Difference.
+type Difference struct {
+	Becomes string `json:"becomes"`
+	Was     string `json:"was"`
+
+	// What As opened chat.in, rule spaces.pages, stance chat.in or standing
+	What string `json:"what"`
+}
+
 // DomainEntry defines model for DomainEntry.
 type DomainEntry struct {
 	LookAlike  *bool  `json:"look_alike,omitempty"`
@@ -1319,19 +1328,32 @@ type Overview struct {
 
 // Partner defines model for Partner.
 type Partner struct {
-	Contact       *string             `json:"contact,omitempty"`
-	Counts        PartnerCounts       `json:"counts"`
-	Domains       []DomainEntry       `json:"domains"`
-	Etag          string              `json:"etag"`
-	Id            string              `json:"id"`
-	Name          string              `json:"name"`
-	Note          *string             `json:"note,omitempty"`
-	Opened        map[string]bool     `json:"opened"`
-	Owner         *string             `json:"owner,omitempty"`
-	Rules         map[string]SetValue `json:"rules"`
-	Stance        []Stance            `json:"stance"`
-	Standing      PartnerStanding     `json:"standing"`
-	StandingSince *string             `json:"standing_since,omitempty"`
+	AlsoNamed *[]string `json:"also_named,omitempty"`
+
+	// Concerns After a change and in its preview: whom and what it concerns
+	Concerns *PartnerCounts `json:"concerns,omitempty"`
+
+	// Contacts Who administers their side
+	Contacts *[]string       `json:"contacts,omitempty"`
+	Counts   PartnerCounts   `json:"counts"`
+	Domains  []DomainEntry   `json:"domains"`
+	Etag     string          `json:"etag"`
+	Id       string          `json:"id"`
+	Name     string          `json:"name"`
+	Note     *string         `json:"note,omitempty"`
+	Opened   map[string]bool `json:"opened"`
+	Owner    *string         `json:"owner,omitempty"`
+
+	// Review The day on which somebody should look at it again
+	Review         *string             `json:"review,omitempty"`
+	Rules          map[string]SetValue `json:"rules"`
+	Stance         []Stance            `json:"stance"`
+	Standing       PartnerStanding     `json:"standing"`
+	StandingReason *string             `json:"standing_reason,omitempty"`
+	StandingSince  *string             `json:"standing_since,omitempty"`
+
+	// Statement Where their signed statement is published
+	Statement *string `json:"statement,omitempty"`
 }
 
 // PartnerStanding defines model for Partner.Standing.
@@ -1339,16 +1361,22 @@ type PartnerStanding string
 
 // PartnerChange defines model for PartnerChange.
 type PartnerChange struct {
-	Contact       *string                `json:"contact,omitempty"`
-	Domains       *[]DomainEntry         `json:"domains,omitempty"`
-	Id            string                 `json:"id"`
-	Name          string                 `json:"name"`
-	Note          *string                `json:"note,omitempty"`
-	Opened        *map[string]bool       `json:"opened,omitempty"`
-	Owner         *string                `json:"owner,omitempty"`
-	Rules         *map[string]SetValue   `json:"rules,omitempty"`
-	Standing      *PartnerChangeStanding `json:"standing,omitempty"`
-	StandingSince *string                `json:"standing_since,omitempty"`
+	AlsoNamed *[]string        `json:"also_named,omitempty"`
+	Contacts  *[]string        `json:"contacts,omitempty"`
+	Domains   *[]DomainEntry   `json:"domains,omitempty"`
+	Id        string           `json:"id"`
+	Name      string           `json:"name"`
+	Note      *string          `json:"note,omitempty"`
+	Opened    *map[string]bool `json:"opened,omitempty"`
+	Owner     *string          `json:"owner,omitempty"`
+
+	// Review A date, or days from today as +90d
+	Review         *string                `json:"review,omitempty"`
+	Rules          *map[string]SetValue   `json:"rules,omitempty"`
+	Standing       *PartnerChangeStanding `json:"standing,omitempty"`
+	StandingReason *string                `json:"standing_reason,omitempty"`
+	StandingSince  *string                `json:"standing_since,omitempty"`
+	Statement      *string                `json:"statement,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -1486,6 +1514,19 @@ type ReachedBy struct {
 
 	// Yes Typical newcomers who can: partners, an unlisted address, a private one
 	Yes []string `json:"yes"`
+}
+
+// Rearranged defines model for Rearranged.
+type Rearranged struct {
+	Concerns PartnerCounts `json:"concerns"`
+
+	// Differs What those who move find otherwise
+	Differs []Difference `json:"differs"`
+
+	// Named Spaces, exceptions, bundles, expectations and letters that named the partner, as space:ID
+	Named   []string `json:"named"`
+	Partner Partner  `json:"partner"`
+	Preview bool     `json:"preview"`
 }
 
 // Role defines model for Role.
@@ -1993,12 +2034,18 @@ type ListPartnersParams struct {
 
 // AddPartnerParams defines parameters for AddPartner.
 type AddPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IdempotencyKey The same key within a day repeats the first answer
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // SetPartnerParams defines parameters for SetPartner.
 type SetPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -2015,10 +2062,19 @@ type AddDomainJSONBody struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// AddDomainParams defines parameters for AddDomain.
+type AddDomainParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // RemoveDomainParams defines parameters for RemoveDomain.
 type RemoveDomainParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
 // LetterParams defines parameters for Letter.
@@ -2031,6 +2087,43 @@ type LetterParams struct {
 
 // LetterParamsForm defines parameters for Letter.
 type LetterParamsForm string
+
+// JoinPartnersJSONBody defines parameters for JoinPartners.
+type JoinPartnersJSONBody struct {
+	Into string `json:"into"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// JoinPartnersParams defines parameters for JoinPartners.
+type JoinPartnersParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SplitPartnerJSONBody defines parameters for SplitPartner.
+type SplitPartnerJSONBody struct {
+	// Domains Those that become the new partner's; *.name takes what is below along
+	Domains []string `json:"domains"`
+	Id      string   `json:"id"`
+	Name    string   `json:"name"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SplitPartnerParams defines parameters for SplitPartner.
+type SplitPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
@@ -2160,6 +2253,12 @@ type SetPartnerJSONRequestBody = PartnerChange
 
 // AddDomainJSONRequestBody defines body for AddDomain for application/json ContentType.
 type AddDomainJSONRequestBody AddDomainJSONBody
+
+// JoinPartnersJSONRequestBody defines body for JoinPartners for application/json ContentType.
+type JoinPartnersJSONRequestBody JoinPartnersJSONBody
+
+// SplitPartnerJSONRequestBody defines body for SplitPartner for application/json ContentType.
+type SplitPartnerJSONRequestBody SplitPartnerJSONBody
 
 // SetStanceJSONRequestBody defines body for SetStance for application/json ContentType.
 type SetStanceJSONRequestBody = StanceChange
@@ -2539,14 +2638,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-	AddDomainWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddDomainWithBody(ctx context.Context, id string, params *AddDomainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddDomain Add a domain to a partner
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-	AddDomain(ctx context.Context, id string, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	AddDomain(ctx context.Context, id string, params *AddDomainParams, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemoveDomain Take a domain from a partner
 	//
@@ -2557,6 +2656,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
 	Letter(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinPartnersWithBody Make one partner of two; the record of the one that stays counts for everybody
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+	JoinPartnersWithBody(ctx context.Context, id string, params *JoinPartnersParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+	JoinPartners(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SplitPartnerWithBody Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+	SplitPartnerWithBody(ctx context.Context, id string, params *SplitPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+	SplitPartner(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetStanceWithBody Record what a partner's own side admits or refuses
 	//
@@ -3478,8 +3605,8 @@ func (c *Client) SetPartner(ctx context.Context, id string, params *SetPartnerPa
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-func (c *Client) AddDomainWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddDomainRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) AddDomainWithBody(ctx context.Context, id string, params *AddDomainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDomainRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3495,8 +3622,8 @@ func (c *Client) AddDomainWithBody(ctx context.Context, id string, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-func (c *Client) AddDomain(ctx context.Context, id string, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewAddDomainRequest(c.Server, id, body)
+func (c *Client) AddDomain(ctx context.Context, id string, params *AddDomainParams, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddDomainRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3527,6 +3654,74 @@ func (c *Client) RemoveDomain(ctx context.Context, id string, domain string, par
 // Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
 func (c *Client) Letter(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewLetterRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinPartnersWithBody Make one partner of two; the record of the one that stays counts for everybody
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+func (c *Client) JoinPartnersWithBody(ctx context.Context, id string, params *JoinPartnersParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinPartnersRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+func (c *Client) JoinPartners(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJoinPartnersRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SplitPartnerWithBody Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+func (c *Client) SplitPartnerWithBody(ctx context.Context, id string, params *SplitPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSplitPartnerRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+func (c *Client) SplitPartner(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSplitPartnerRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5875,6 +6070,33 @@ func NewAddPartnerRequestWithBody(server string, params *AddPartnerParams, conte
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -5971,6 +6193,33 @@ func NewSetPartnerRequestWithBody(server string, id string, params *SetPartnerPa
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
@@ -5997,18 +6246,18 @@ func NewSetPartnerRequestWithBody(server string, id string, params *SetPartnerPa
 }
 
 // NewAddDomainRequest calls the generic AddDomain builder with application/json body
-func NewAddDomainRequest(server string, id string, body AddDomainJSONRequestBody) (*http.Request, error) {
+func NewAddDomainRequest(server string, id string, params *AddDomainParams, body AddDomainJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewAddDomainRequestWithBody(server, id, "application/json", bodyReader)
+	return NewAddDomainRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewAddDomainRequestWithBody constructs an http.Request for the AddDomain method, with any body, and a specified content type
-func NewAddDomainRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+func NewAddDomainRequestWithBody(server string, id string, params *AddDomainParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6031,6 +6280,33 @@ func NewAddDomainRequestWithBody(server string, id string, contentType string, b
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -6088,6 +6364,18 @@ func NewRemoveDomainRequest(server string, id string, domain string, params *Rem
 		if params.Why != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -6179,6 +6467,184 @@ func NewLetterRequest(server string, id string, params *LetterParams) (*http.Req
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewJoinPartnersRequest calls the generic JoinPartners builder with application/json body
+func NewJoinPartnersRequest(server string, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewJoinPartnersRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewJoinPartnersRequestWithBody constructs an http.Request for the JoinPartners method, with any body, and a specified content type
+func NewJoinPartnersRequestWithBody(server string, id string, params *JoinPartnersParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/merge", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewSplitPartnerRequest calls the generic SplitPartner builder with application/json body
+func NewSplitPartnerRequest(server string, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSplitPartnerRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewSplitPartnerRequestWithBody constructs an http.Request for the SplitPartner method, with any body, and a specified content type
+func NewSplitPartnerRequestWithBody(server string, id string, params *SplitPartnerParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/split", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -7712,14 +8178,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-	AddDomainWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDomainResponse, error)
+	AddDomainWithBodyWithResponse(ctx context.Context, id string, params *AddDomainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDomainResponse, error)
 
 	// AddDomainWithResponse Add a domain to a partner
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-	AddDomainWithResponse(ctx context.Context, id string, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDomainResponse, error)
+	AddDomainWithResponse(ctx context.Context, id string, params *AddDomainParams, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDomainResponse, error)
 
 	// RemoveDomainWithResponse Take a domain from a partner
 	//
@@ -7734,6 +8200,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/partners/{id}/letter (the `Letter` operationId).
 	LetterWithResponse(ctx context.Context, id string, params *LetterParams, reqEditors ...RequestEditorFn) (*LetterResponse, error)
+
+	// JoinPartnersWithBodyWithResponse Make one partner of two; the record of the one that stays counts for everybody
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+	JoinPartnersWithBodyWithResponse(ctx context.Context, id string, params *JoinPartnersParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinPartnersResponse, error)
+
+	// JoinPartnersWithResponse Make one partner of two; the record of the one that stays counts for everybody
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+	JoinPartnersWithResponse(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinPartnersResponse, error)
+
+	// SplitPartnerWithBodyWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+	SplitPartnerWithBodyWithResponse(ctx context.Context, id string, params *SplitPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SplitPartnerResponse, error)
+
+	// SplitPartnerWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+	SplitPartnerWithResponse(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitPartnerResponse, error)
 
 	// SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
 	//
@@ -9785,6 +10279,102 @@ func (r LetterResponse) ContentType() string {
 	return ""
 }
 
+type JoinPartnersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rearranged
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r JoinPartnersResponse) GetJSON200() *Rearranged {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r JoinPartnersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r JoinPartnersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r JoinPartnersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r JoinPartnersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r JoinPartnersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SplitPartnerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Rearranged
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SplitPartnerResponse) GetJSON200() *Rearranged {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SplitPartnerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SplitPartnerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SplitPartnerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SplitPartnerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SplitPartnerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SetStanceResponse200Headers the declared response headers of an HTTP 200 response for SetStance
 type SetStanceResponse200Headers struct {
 	ETag *string
@@ -11536,8 +12126,8 @@ func (c *ClientWithResponses) SetPartnerWithResponse(ctx context.Context, id str
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-func (c *ClientWithResponses) AddDomainWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDomainResponse, error) {
-	rsp, err := c.AddDomainWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) AddDomainWithBodyWithResponse(ctx context.Context, id string, params *AddDomainParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddDomainResponse, error) {
+	rsp, err := c.AddDomainWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11549,8 +12139,8 @@ func (c *ClientWithResponses) AddDomainWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/partners/{id}/domains (the `AddDomain` operationId).
-func (c *ClientWithResponses) AddDomainWithResponse(ctx context.Context, id string, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDomainResponse, error) {
-	rsp, err := c.AddDomain(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) AddDomainWithResponse(ctx context.Context, id string, params *AddDomainParams, body AddDomainJSONRequestBody, reqEditors ...RequestEditorFn) (*AddDomainResponse, error) {
+	rsp, err := c.AddDomain(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -11581,6 +12171,58 @@ func (c *ClientWithResponses) LetterWithResponse(ctx context.Context, id string,
 		return nil, err
 	}
 	return ParseLetterResponse(rsp)
+}
+
+// JoinPartnersWithBodyWithResponse Make one partner of two; the record of the one that stays counts for everybody
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+func (c *ClientWithResponses) JoinPartnersWithBodyWithResponse(ctx context.Context, id string, params *JoinPartnersParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*JoinPartnersResponse, error) {
+	rsp, err := c.JoinPartnersWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinPartnersResponse(rsp)
+}
+
+// JoinPartnersWithResponse Make one partner of two; the record of the one that stays counts for everybody
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
+func (c *ClientWithResponses) JoinPartnersWithResponse(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinPartnersResponse, error) {
+	rsp, err := c.JoinPartners(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseJoinPartnersResponse(rsp)
+}
+
+// SplitPartnerWithBodyWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+func (c *ClientWithResponses) SplitPartnerWithBodyWithResponse(ctx context.Context, id string, params *SplitPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SplitPartnerResponse, error) {
+	rsp, err := c.SplitPartnerWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSplitPartnerResponse(rsp)
+}
+
+// SplitPartnerWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
+func (c *ClientWithResponses) SplitPartnerWithResponse(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitPartnerResponse, error) {
+	rsp, err := c.SplitPartner(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSplitPartnerResponse(rsp)
 }
 
 // SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
@@ -13295,6 +13937,72 @@ func ParseLetterResponse(rsp *http.Response) (*LetterResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseJoinPartnersResponse parses an HTTP response from a JoinPartnersWithResponse call
+func ParseJoinPartnersResponse(rsp *http.Response) (*JoinPartnersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &JoinPartnersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rearranged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSplitPartnerResponse parses an HTTP response from a SplitPartnerWithResponse call
+func ParseSplitPartnerResponse(rsp *http.Response) (*SplitPartnerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SplitPartnerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Rearranged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -298,7 +298,7 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 			return err
 		}
 		policy := *part
-		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
+		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
 		next := world.Merge(now.Policy(), &policy)
 		if err := writePolicy(t, now.Policy(), next, out.Kinds); err != nil {
 			return err
@@ -348,7 +348,7 @@ func forgetStances(now, part *world.World) {
 			}
 			for _, s := range now.Partners[j].Stance {
 				if !have[s.Key] && s.Says != world.SaysUnknown {
-					p.Stance = append(p.Stance, world.Stance{Key: s.Key, AsOf: moment.Always})
+					p.Stance = append(p.Stance, world.Stance{Key: s.Key, AsOf: moment.Always, Until: moment.Never})
 				}
 			}
 		}
@@ -384,6 +384,7 @@ func (c *collect) PutMeeting(x *world.Meeting)          { c.w.Meetings = append(
 func (c *collect) PutGuest(x *world.Guest)              { c.w.Guests = append(c.w.Guests, *x) }
 func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.w.Grants, xs...) }
 func (c *collect) PutLink(x *world.Link)                { c.w.Links = append(c.w.Links, *x) }
+func (c *collect) PutLetter(x *world.Letter)            { c.w.Letters = append(c.w.Letters, *x) }
 func (c *collect) PutContact(x *world.Contact)          { c.w.Contacts = append(c.w.Contacts, *x) }
 func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
 	c.w.Forwarders = append(c.w.Forwarders, xs...)
@@ -392,7 +393,7 @@ func (c *collect) SetPolicy(p *world.World) {
 	inv := c.w
 	c.w = *p
 	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
-	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts
+	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters
 }
 
 // World returns everything as it was at a head; the zero Head is now.
@@ -501,28 +502,6 @@ func PartnerEtag(p *world.Partner) string {
 	return Etag(worldfile.PartnerDoc(&q))
 }
 
-// PutPartner adds a partner, or replaces one where add is false. doc is the
-// partner as the file format has it.
-func (s *Service) PutPartner(ctx context.Context, who, why string, doc []byte, id string, add bool, ifMatch string) error {
-	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		old, err := now.Partner(id)
-		switch {
-		case add && err == nil:
-			return nil, fmt.Errorf("%w: there is a partner %q already", ErrConflict, id)
-		case !add && err != nil:
-			return nil, err
-		case !add && ifMatch != "" && ifMatch != PartnerEtag(old):
-			return nil, ErrStale
-		}
-		text := append(append([]byte(`{"wexillum": "1", "partners": [`), doc...), "]}"...)
-		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
-		if err != nil {
-			return nil, fieldError("partner", id, err)
-		}
-		return world.Merge(now.Policy(), part), nil
-	})
-}
-
 // fieldError turns the errors of a record that did not come as a file into one
 // that names the field.
 func fieldError(field, value string, err error) error {
@@ -535,81 +514,6 @@ func fieldError(field, value string, err error) error {
 		return &Invalid{field, value, strings.Join(reasons, "; ")}
 	}
 	return err
-}
-
-// edit changes one partner in place.
-func (s *Service) edit(ctx context.Context, who, why, id, ifMatch string, fn func(*State, *world.Partner) error) error {
-	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		old, err := now.Partner(id)
-		if err != nil {
-			return nil, err
-		}
-		if ifMatch != "" && ifMatch != PartnerEtag(old) {
-			return nil, ErrStale
-		}
-		p := *old
-		if err := fn(now, &p); err != nil {
-			return nil, err
-		}
-		return world.Merge(now.Policy(), &world.World{Partners: []world.Partner{p}}), nil
-	})
-}
-
-// SetStanding changes a partner's standing as of now.
-func (s *Service) SetStanding(ctx context.Context, who, why, id, standing, ifMatch string) error {
-	return s.edit(ctx, who, why, id, ifMatch, func(_ *State, p *world.Partner) error {
-		for i, n := range world.StandingNames {
-			if n == standing {
-				if p.Standing != world.Standing(i) {
-					p.Standing, p.StandingSince = world.Standing(i), s.Now()
-				}
-				return nil
-			}
-		}
-		return &Invalid{"standing", standing, "write active, suspended or ended"}
-	})
-}
-
-// AddDomain adds a domain to a partner.
-func (s *Service) AddDomain(ctx context.Context, who, why, id string, name string, subdomains, lookAlike bool) error {
-	d, err := addr.ParseDomain(name)
-	if err != nil {
-		return &Invalid{"domain", name, err.Error()}
-	}
-	return s.edit(ctx, who, why, id, "", func(now *State, p *world.Partner) error {
-		e := world.Entry{Domain: d, Subdomains: subdomains, LookAlike: lookAlike}
-		for _, x := range p.Domains {
-			if x.Domain == d {
-				return fmt.Errorf("%w: %s is a domain of %q already", ErrConflict, d, id)
-			}
-		}
-		if reason := world.NewWatch(now.Policy()).Refuse(id, e); reason != "" {
-			return &Invalid{"domain", name, reason}
-		}
-		p.Domains = append(p.Domains[:len(p.Domains):len(p.Domains)], e)
-		return nil
-	})
-}
-
-// RemoveDomain takes a domain from a partner.
-func (s *Service) RemoveDomain(ctx context.Context, who, why, id, name string) error {
-	d, err := addr.ParseDomain(name)
-	if err != nil {
-		return &Invalid{"domain", name, err.Error()}
-	}
-	return s.edit(ctx, who, why, id, "", func(_ *State, p *world.Partner) error {
-		var keep []world.Entry
-		for _, x := range p.Domains {
-			if x.Domain != d {
-				keep = append(keep, x)
-			}
-		}
-		if len(keep) == len(p.Domains) {
-			return fmt.Errorf("%w: %s is no domain of %q", ErrNotFound, d, id)
-		}
-		p.Domains = keep
-		return nil
-	})
 }
 
 // AddBar bars a domain or an address; doc is the bar as the file format has it.

@@ -213,7 +213,7 @@ func TestTogether(t *testing.T) {
 		s := []*Service{a, b}[i%2]
 		wg.Go(func() {
 			doc := fmt.Sprintf(`{"id":"p%d","name":"P %d","domains":[{"name":"brook%d.example","look_alike":"yes"}]}`, i, i, i)
-			if err := s.PutPartner(context.WithoutCancel(t.Context()), "test", "", []byte(doc), fmt.Sprint("p", i), true, ""); err != nil {
+			if err := done(s.PutPartner(context.WithoutCancel(t.Context()), By{Who: "test"}, []byte(doc), fmt.Sprint("p", i), true)); err != nil {
 				failed <- err
 			}
 		})
@@ -235,8 +235,8 @@ func TestTogether(t *testing.T) {
 	p, err := a.State().Partner("p1")
 	check(t, err)
 	etag := PartnerEtag(p)
-	check(t, a.SetStanding(t.Context(), "test", "", "p1", "suspended", etag))
-	if err := b.SetStanding(t.Context(), "test", "", "p1", "ended", etag); !errors.Is(err, ErrStale) {
+	check(t, done(a.SetStanding(t.Context(), By{Who: "test", IfMatch: etag}, "p1", "suspended")))
+	if _, err := b.SetStanding(t.Context(), By{Who: "test", IfMatch: etag}, "p1", "ended"); !errors.Is(err, ErrStale) {
 		t.Errorf("the second editor: %v", err)
 	}
 }
@@ -341,16 +341,16 @@ func TestPast(t *testing.T) {
 		heads, worlds = append(heads, s.State().Head), append(worlds, string(worldfile.Write(w)))
 	}
 	note()
-	check(t, s.SetStanding(t.Context(), "test", "", "ilvane", "suspended", ""))
+	check(t, done(s.SetStanding(t.Context(), By{Who: "test"}, "ilvane", "suspended")))
 	note()
 	load(t, s, "wexillum: 1\nguests: [{address: maren@ilvane.example, sponsor: uma, purpose: changed}]")
 	note()
-	check(t, s.AddDomain(t.Context(), "test", "", "ilvane", "lab.ilvane.example", true, false))
+	check(t, done(s.AddDomain(t.Context(), By{Who: "test"}, "ilvane", "lab.ilvane.example", true, false)))
 	_, err := s.AddBar(t.Context(), "test", "", []byte(`{"address":"lost@ilvane.example"}`))
 	check(t, err)
 	note()
 	check(t, s.LiftBar(t.Context(), "test", "", "LOST@ilvane.example"))
-	check(t, s.RemoveDomain(t.Context(), "test", "", "ilvane", "lab.ilvane.example"))
+	check(t, done(s.RemoveDomain(t.Context(), By{Who: "test"}, "ilvane", "lab.ilvane.example")))
 	note()
 	for i := range heads {
 		w, err := s.World(t.Context(), heads[i])
@@ -363,3 +363,5 @@ func TestPast(t *testing.T) {
 		t.Error("undone by hand, the world is not the same again")
 	}
 }
+
+func done(_ Weighed, err error) error { return err }

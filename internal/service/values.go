@@ -141,10 +141,11 @@ func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) 
 		return out, nil
 	}
 	if c.Where.Partner != "" {
-		return s.edit(ctx, who, why, c.Where.Partner, c.IfMatch, func(now *State, p *world.Partner) (err error) {
+		_, err := s.edit(ctx, By{Who: who, Why: why, IfMatch: c.IfMatch}, c.Where.Partner, peopleOf(c.Where.Partner), func(now *State, p *world.Partner) (err error) {
 			p.Rules, err = change(now, p.Rules)
 			return err
 		})
+		return err
 	}
 	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
 		missing := fmt.Errorf("%w: there is no such %s", ErrNotFound, c.Where.Resource.Kind)

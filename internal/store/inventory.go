@@ -78,6 +78,28 @@ func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id str
 	})
 }
 
+// Naming hands over the docs of a kind that hold a text, in the order of their
+// ids: those that may name something.
+func (s *Store) Naming(ctx context.Context, kind, text string, fn func(id string, doc []byte) error) error {
+	return naming(ctx, s.db, kind, text, fn)
+}
+
+// Naming does the same within a change.
+func (t *Tx) Naming(kind, text string, fn func(id string, doc []byte) error) error {
+	return naming(t.ctx, t.tx, kind, text, fn)
+}
+
+func naming(ctx context.Context, q querier, kind, text string, fn func(id string, doc []byte) error) error {
+	return each(ctx, q, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? AND INSTR(doc, ?) > 0 ORDER BY id", []any{kind, open, text}, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		return fn(id, doc)
+	})
+}
+
 // EndRecord takes a record away. It reports whether there was one.
 func (t *Tx) EndRecord(kind, id string) (bool, error) {
 	was, err := t.Record(kind, id)
@@ -277,6 +299,12 @@ type Sink interface {
 	SetPolicy(*world.World)
 }
 
+// LetterSink is a Sink that wants letters too; no question is asked of them.
+type LetterSink interface {
+	Sink
+	PutLetter(*world.Letter)
+}
+
 // querier is what both connections and transactions can do.
 type querier interface {
 	QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error)
@@ -361,7 +389,13 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := eachForwarders(ctx, q, "", when, sink); err != nil {
 		return err
 	}
-	return eachDoc(ctx, q, "contact", when, sink)
+	if err := eachDoc(ctx, q, "contact", when, sink); err != nil {
+		return err
+	}
+	if _, ok := sink.(LetterSink); !ok {
+		return nil
+	}
+	return eachDoc(ctx, q, "letter", when, sink)
 }
 
 // eachGrants hands grants over party by party.
@@ -445,6 +479,8 @@ func putDoc(kind string, doc []byte, sink Sink) error {
 		return put(worldfile.LinkOf, doc, sink.PutLink)
 	case "contact":
 		return put(worldfile.ContactOf, doc, sink.PutContact)
+	case "letter":
+		return put(worldfile.LetterOf, doc, sink.(LetterSink).PutLetter)
 	}
 	return fmt.Errorf("the database holds a record of the unknown kind %q", kind)
 }
@@ -730,6 +766,9 @@ func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
 	}
 	for i := range w.Contacts {
 		fn("contact", ContactKey(&w.Contacts[i]), worldfile.ContactDoc(&w.Contacts[i]))
+	}
+	for i := range w.Letters {
+		fn("letter", w.Letters[i].ID, worldfile.LetterDoc(&w.Letters[i]))
 	}
 	for i := range w.Partners {
 		for j := range w.Partners[i].Stance {

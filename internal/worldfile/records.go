@@ -1,6 +1,8 @@
 package worldfile
 
 import (
+	"net/url"
+	"slices"
 	"time"
 
 	"wexillum.example/internal/core/addr"
@@ -42,6 +44,7 @@ var settingsFields = []field[world.Settings]{
 var partnerFields = []field[world.Partner]{
 	idField(func(x *world.Partner) *string { return &x.ID }),
 	textField("name", true, func(x *world.Partner) *string { return &x.Name }),
+	textsField("also_named", func(x *world.Partner) *[]string { return &x.AlsoNamed }),
 	{"domains", false, func(r *reader, n *node, x *world.Partner) {
 		for i := range r.list(n) {
 			e := r.entry(&n.values[i])
@@ -51,9 +54,30 @@ var partnerFields = []field[world.Partner]{
 	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }},
 	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) }, func(x *world.Partner, i int) { x.Standing = world.Standing(i) }),
 	momentField("standing_since", false, moment.Always, func(x *world.Partner) *moment.Moment { return &x.StandingSince }),
-	textField("contact", false, func(x *world.Partner) *string { return &x.Contact }),
+	textField("standing_reason", false, func(x *world.Partner) *string { return &x.StandingReason }),
+	{"contact", false, func(r *reader, n *node, x *world.Partner) {
+		if n.kind != sequence {
+			x.Contacts = []string{r.text(n)}
+			return
+		}
+		for i := range n.values {
+			x.Contacts = append(x.Contacts, r.text(&n.values[i]))
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) {
+		if len(x.Contacts) == 1 {
+			return leaf(x.Contacts[0]), true
+		}
+		return words(x.Contacts), len(x.Contacts) > 0
+	}},
 	refField("owner", "person", false, func(x *world.Partner) *string { return &x.Owner }),
+	momentField("review", false, moment.Never, func(x *world.Partner) *moment.Moment { return &x.Review }),
 	textField("note", false, func(x *world.Partner) *string { return &x.Note }),
+	{"statement", false, func(r *reader, n *node, x *world.Partner) {
+		x.Statement = r.text(n)
+		if u, err := url.Parse(x.Statement); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" {
+			r.at(n, "%q is no address of a statement; write one as https://collab.partner.example/.well-known/wexillum-statement", x.Statement)
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.Statement), x.Statement != "" }},
 	{"opened", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
 			r.at(n, "openings are written as {chat.in: yes}")
@@ -92,7 +116,7 @@ var partnerFields = []field[world.Partner]{
 				r.at(&n.keys[i], "%q is no service and direction; write one as chat.in or mail.out", n.keys[i].text)
 				continue
 			}
-			s := world.Stance{Key: k, AsOf: moment.Always}
+			s := newStance(k)
 			object(r, &n.values[i], "a stance", stanceFields, &s)
 			x.Stance = append(x.Stance, s)
 		}
@@ -133,7 +157,47 @@ var stanceFields = []field[world.Stance]{
 	},
 		func(w *writer, x *world.Stance) (tree, bool) { return leaf(x.Source), x.Source != "" }},
 	momentField("as_of", false, moment.Always, func(x *world.Stance) *moment.Moment { return &x.AsOf }),
+	momentField("until", true, moment.Never, func(x *world.Stance) *moment.Moment { return &x.Until }),
+	textField("said_by", false, func(x *world.Stance) *string { return &x.Said }),
 }
+
+func newStance(k catalogue.Key) world.Stance {
+	return world.Stance{Key: k, AsOf: moment.Always, Until: moment.Never}
+}
+
+var letterFields = []field[world.Letter]{
+	idField(func(x *world.Letter) *string { return &x.ID }),
+	refField("partner", "partner", true, func(x *world.Letter) *string { return &x.Partner }),
+	{"about", true, func(r *reader, n *node, x *world.Letter) {
+		for i := range r.list(n) {
+			k, ok := catalogue.ParseKey(n.values[i].text)
+			if !ok {
+				r.at(&n.values[i], "%q is no service and direction; write one as chat.in or mail.out", n.values[i].text)
+			}
+			x.Keys = append(x.Keys, k)
+		}
+		if len(x.Keys) == 0 {
+			r.at(n, "a letter is about something; write it as [chat.in]")
+		}
+		slices.Sort(x.Keys)
+		x.Keys = slices.Compact(x.Keys)
+	}, func(w *writer, x *world.Letter) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, k := range x.Keys {
+			t.list = append(t.list, leaf(k.String()))
+		}
+		return t, true
+	}},
+	momentField("sent", false, moment.Always, func(x *world.Letter) *moment.Moment { return &x.Sent }),
+	textField("by", false, func(x *world.Letter) *string { return &x.By }),
+	textField("to", false, func(x *world.Letter) *string { return &x.To }),
+	textField("note", false, func(x *world.Letter) *string { return &x.Note }),
+	wordField("answer", "answer", false, false, world.AnswerNames, func(x *world.Letter) int { return int(x.Answer) }, func(x *world.Letter, i int) { x.Answer = world.Answer(i) }),
+	momentField("answered", false, moment.Never, func(x *world.Letter) *moment.Moment { return &x.Answered }),
+	textField("said", false, func(x *world.Letter) *string { return &x.Said }),
+}
+
+func newLetter() world.Letter { return world.Letter{Sent: moment.Always, Answered: moment.Never} }
 
 var barFields = []field[world.Bar]{
 	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() }},
@@ -435,7 +499,9 @@ var contactFields = []field[world.Contact]{
 
 // The records with the values that an absent field stands for.
 
-func newPartner() world.Partner { return world.Partner{StandingSince: moment.Always} }
+func newPartner() world.Partner {
+	return world.Partner{StandingSince: moment.Always, Review: moment.Never}
+}
 func newException() world.Exception {
 	return world.Exception{From: moment.Always, Until: moment.Never}
 }

@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -88,6 +87,8 @@ func (wr *writer) section(w *world.World, name string) tree {
 		return listOf(wr, forwarderFields, w.Forwarders)
 	case "contacts":
 		return listOf(wr, contactFields, w.Contacts)
+	case "letters":
+		return listOf(wr, letterFields, w.Letters)
 	}
 	return tree{}
 }
@@ -192,7 +193,9 @@ func ForwarderDoc(x *world.Forwarder) Doc { return docOf(forwarderFields, x) }
 func ForwarderOf(d Doc) (world.Forwarder, error) {
 	return ofDoc(d, "a forwarder", forwarderFields, world.Forwarder{KeepCopy: true})
 }
-func ContactDoc(x *world.Contact) Doc { return docOf(contactFields, x) }
+func LetterDoc(x *world.Letter) Doc        { return docOf(letterFields, x) }
+func LetterOf(d Doc) (world.Letter, error) { return ofDoc(d, "a letter", letterFields, newLetter()) }
+func ContactDoc(x *world.Contact) Doc      { return docOf(contactFields, x) }
 func ContactOf(d Doc) (world.Contact, error) {
 	return ofDoc(d, "a contact", contactFields, world.Contact{})
 }
@@ -232,7 +235,7 @@ func StanceDoc(x *world.Stance) Doc { return docOf(stanceFields, x) }
 
 // StanceOf reads it back; the key is kept beside it.
 func StanceOf(d Doc, k catalogue.Key) (world.Stance, error) {
-	return ofDoc(d, "a stance", stanceFields, world.Stance{Key: k, AsOf: moment.Always})
+	return ofDoc(d, "a stance", stanceFields, newStance(k))
 }
 
 // RuleDoc writes the organisation's limit and default of a rule.

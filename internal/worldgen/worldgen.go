@@ -134,7 +134,7 @@ func (g *generator) policy(w *world.World) {
 	}
 	limits := world.Limits(w, &world.World{})
 	for i := range g.size.Partners {
-		p := world.Partner{ID: fmt.Sprintf("p%d", i), Name: fmt.Sprintf("Partner %d", i), StandingSince: moment.Always, Domains: []world.Entry{{Domain: domain(partnerDomain(i)), LookAlike: true}}}
+		p := world.Partner{ID: fmt.Sprintf("p%d", i), Name: fmt.Sprintf("Partner %d", i), StandingSince: moment.Always, Review: moment.Never, Domains: []world.Entry{{Domain: domain(partnerDomain(i)), LookAlike: true}}}
 		for d := range g.IntN(3) {
 			p.Domains = append(p.Domains, world.Entry{Domain: domain(fmt.Sprintf("d%d.%s", d, partnerDomain(i))), Subdomains: g.one(2), LookAlike: true})
 		}
@@ -153,7 +153,10 @@ func (g *generator) policy(w *world.World) {
 				}
 			}
 			if g.one(4) {
-				st := world.Stance{Key: catalogue.Key(k), Says: world.Says(g.IntN(3)), Source: "recorded", AsOf: g.days(-400, -1)}
+				st := world.Stance{Key: catalogue.Key(k), Says: world.Says(g.IntN(3)), Source: "recorded", AsOf: g.days(-400, -1), Until: moment.Never}
+				if g.one(5) {
+					st.Until = g.days(-5, 30)
+				}
 				if g.one(3) {
 					st.Features = []catalogue.Feature{catalogue.Feature(1 + g.IntN(3))}
 				}

@@ -1059,6 +1059,15 @@ type Credentials struct {
 	Password string `json:"password"`
 }
 
+// Difference defines model for Difference.
+type Difference struct {
+	Becomes string `json:"becomes"`
+	Was     string `json:"was"`
+
+	// What As opened chat.in, rule spaces.pages, stance chat.in or standing
+	What string `json:"what"`
+}
+
 // DomainEntry defines model for DomainEntry.
 type DomainEntry struct {
 	LookAlike  *bool  `json:"look_alike,omitempty"`
@@ -1323,19 +1332,32 @@ type Overview struct {
 
 // Partner defines model for Partner.
 type Partner struct {
-	Contact       *string             `json:"contact,omitempty"`
-	Counts        PartnerCounts       `json:"counts"`
-	Domains       []DomainEntry       `json:"domains"`
-	Etag          string              `json:"etag"`
-	Id            string              `json:"id"`
-	Name          string              `json:"name"`
-	Note          *string             `json:"note,omitempty"`
-	Opened        map[string]bool     `json:"opened"`
-	Owner         *string             `json:"owner,omitempty"`
-	Rules         map[string]SetValue `json:"rules"`
-	Stance        []Stance            `json:"stance"`
-	Standing      PartnerStanding     `json:"standing"`
-	StandingSince *string             `json:"standing_since,omitempty"`
+	AlsoNamed *[]string `json:"also_named,omitempty"`
+
+	// Concerns After a change and in its preview: whom and what it concerns
+	Concerns *PartnerCounts `json:"concerns,omitempty"`
+
+	// Contacts Who administers their side
+	Contacts *[]string       `json:"contacts,omitempty"`
+	Counts   PartnerCounts   `json:"counts"`
+	Domains  []DomainEntry   `json:"domains"`
+	Etag     string          `json:"etag"`
+	Id       string          `json:"id"`
+	Name     string          `json:"name"`
+	Note     *string         `json:"note,omitempty"`
+	Opened   map[string]bool `json:"opened"`
+	Owner    *string         `json:"owner,omitempty"`
+
+	// Review The day on which somebody should look at it again
+	Review         *string             `json:"review,omitempty"`
+	Rules          map[string]SetValue `json:"rules"`
+	Stance         []Stance            `json:"stance"`
+	Standing       PartnerStanding     `json:"standing"`
+	StandingReason *string             `json:"standing_reason,omitempty"`
+	StandingSince  *string             `json:"standing_since,omitempty"`
+
+	// Statement Where their signed statement is published
+	Statement *string `json:"statement,omitempty"`
 }
 
 // PartnerStanding defines model for Partner.Standing.
@@ -1343,16 +1365,22 @@ type PartnerStanding string
 
 // PartnerChange defines model for PartnerChange.
 type PartnerChange struct {
-	Contact       *string                `json:"contact,omitempty"`
-	Domains       *[]DomainEntry         `json:"domains,omitempty"`
-	Id            string                 `json:"id"`
-	Name          string                 `json:"name"`
-	Note          *string                `json:"note,omitempty"`
-	Opened        *map[string]bool       `json:"opened,omitempty"`
-	Owner         *string                `json:"owner,omitempty"`
-	Rules         *map[string]SetValue   `json:"rules,omitempty"`
-	Standing      *PartnerChangeStanding `json:"standing,omitempty"`
-	StandingSince *string                `json:"standing_since,omitempty"`
+	AlsoNamed *[]string        `json:"also_named,omitempty"`
+	Contacts  *[]string        `json:"contacts,omitempty"`
+	Domains   *[]DomainEntry   `json:"domains,omitempty"`
+	Id        string           `json:"id"`
+	Name      string           `json:"name"`
+	Note      *string          `json:"note,omitempty"`
+	Opened    *map[string]bool `json:"opened,omitempty"`
+	Owner     *string          `json:"owner,omitempty"`
+
+	// Review A date, or days from today as +90d
+	Review         *string                `json:"review,omitempty"`
+	Rules          *map[string]SetValue   `json:"rules,omitempty"`
+	Standing       *PartnerChangeStanding `json:"standing,omitempty"`
+	StandingReason *string                `json:"standing_reason,omitempty"`
+	StandingSince  *string                `json:"standing_since,omitempty"`
+	Statement      *string                `json:"statement,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -1490,6 +1518,19 @@ type ReachedBy struct {
 
 	// Yes Typical newcomers who can: partners, an unlisted address, a private one
 	Yes []string `json:"yes"`
+}
+
+// Rearranged defines model for Rearranged.
+type Rearranged struct {
+	Concerns PartnerCounts `json:"concerns"`
+
+	// Differs What those who move find otherwise
+	Differs []Difference `json:"differs"`
+
+	// Named Spaces, exceptions, bundles, expectations and letters that named the partner, as space:ID
+	Named   []string `json:"named"`
+	Partner Partner  `json:"partner"`
+	Preview bool     `json:"preview"`
 }
 
 // Role defines model for Role.
@@ -1997,12 +2038,18 @@ type ListPartnersParams struct {
 
 // AddPartnerParams defines parameters for AddPartner.
 type AddPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IdempotencyKey The same key within a day repeats the first answer
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
 // SetPartnerParams defines parameters for SetPartner.
 type SetPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -2019,10 +2066,19 @@ type AddDomainJSONBody struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// AddDomainParams defines parameters for AddDomain.
+type AddDomainParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // RemoveDomainParams defines parameters for RemoveDomain.
 type RemoveDomainParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
 // LetterParams defines parameters for Letter.
@@ -2035,6 +2091,43 @@ type LetterParams struct {
 
 // LetterParamsForm defines parameters for Letter.
 type LetterParamsForm string
+
+// JoinPartnersJSONBody defines parameters for JoinPartners.
+type JoinPartnersJSONBody struct {
+	Into string `json:"into"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// JoinPartnersParams defines parameters for JoinPartners.
+type JoinPartnersParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SplitPartnerJSONBody defines parameters for SplitPartner.
+type SplitPartnerJSONBody struct {
+	// Domains Those that become the new partner's; *.name takes what is below along
+	Domains []string `json:"domains"`
+	Id      string   `json:"id"`
+	Name    string   `json:"name"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SplitPartnerParams defines parameters for SplitPartner.
+type SplitPartnerParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
 
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
@@ -2164,6 +2257,12 @@ type SetPartnerJSONRequestBody = PartnerChange
 
 // AddDomainJSONRequestBody defines body for AddDomain for application/json ContentType.
 type AddDomainJSONRequestBody AddDomainJSONBody
+
+// JoinPartnersJSONRequestBody defines body for JoinPartners for application/json ContentType.
+type JoinPartnersJSONRequestBody JoinPartnersJSONBody
+
+// SplitPartnerJSONRequestBody defines body for SplitPartner for application/json ContentType.
+type SplitPartnerJSONRequestBody SplitPartnerJSONBody
 
 // SetStanceJSONRequestBody defines body for SetStance for application/json ContentType.
 type SetStanceJSONRequestBody = StanceChange
@@ -2295,13 +2394,19 @@ type ServerInterface interface {
 	SetPartner(w http.ResponseWriter, r *http.Request, id string, params SetPartnerParams)
 	// AddDomain Add a domain to a partner
 	// (POST /api/v1/partners/{id}/domains)
-	AddDomain(w http.ResponseWriter, r *http.Request, id string)
+	AddDomain(w http.ResponseWriter, r *http.Request, id string, params AddDomainParams)
 	// RemoveDomain Take a domain from a partner
 	// (DELETE /api/v1/partners/{id}/domains/{domain})
 	RemoveDomain(w http.ResponseWriter, r *http.Request, id string, domain string, params RemoveDomainParams)
 	// Letter A letter to a partner's administrator, in plain words that fit any suite
 	// (GET /api/v1/partners/{id}/letter)
 	Letter(w http.ResponseWriter, r *http.Request, id string, params LetterParams)
+	// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
+	// (POST /api/v1/partners/{id}/merge)
+	JoinPartners(w http.ResponseWriter, r *http.Request, id string, params JoinPartnersParams)
+	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	// (POST /api/v1/partners/{id}/split)
+	SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
 	SetStance(w http.ResponseWriter, r *http.Request, id string, key string)
@@ -2583,7 +2688,7 @@ func (_ Unimplemented) SetPartner(w http.ResponseWriter, r *http.Request, id str
 
 // AddDomain Add a domain to a partner
 // (POST /api/v1/partners/{id}/domains)
-func (_ Unimplemented) AddDomain(w http.ResponseWriter, r *http.Request, id string) {
+func (_ Unimplemented) AddDomain(w http.ResponseWriter, r *http.Request, id string, params AddDomainParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -2596,6 +2701,18 @@ func (_ Unimplemented) RemoveDomain(w http.ResponseWriter, r *http.Request, id s
 // Letter A letter to a partner's administrator, in plain words that fit any suite
 // (GET /api/v1/partners/{id}/letter)
 func (_ Unimplemented) Letter(w http.ResponseWriter, r *http.Request, id string, params LetterParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
+// (POST /api/v1/partners/{id}/merge)
+func (_ Unimplemented) JoinPartners(w http.ResponseWriter, r *http.Request, id string, params JoinPartnersParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+// (POST /api/v1/partners/{id}/split)
+func (_ Unimplemented) SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4050,6 +4167,19 @@ func (siw *ServerInterfaceWrapper) AddPartner(w http.ResponseWriter, r *http.Req
 	// Parameter object where we will unmarshal all parameters from the context
 	var params AddPartnerParams
 
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	headers := r.Header
 
 	// ------------- Optional header parameter "Idempotency-Key" -------------
@@ -4126,6 +4256,19 @@ func (siw *ServerInterfaceWrapper) SetPartner(w http.ResponseWriter, r *http.Req
 	// Parameter object where we will unmarshal all parameters from the context
 	var params SetPartnerParams
 
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	headers := r.Header
 
 	// ------------- Optional header parameter "If-Match" -------------
@@ -4173,8 +4316,24 @@ func (siw *ServerInterfaceWrapper) AddDomain(w http.ResponseWriter, r *http.Requ
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddDomainParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.AddDomain(w, r, id)
+		siw.Handler.AddDomain(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4220,6 +4379,19 @@ func (siw *ServerInterfaceWrapper) RemoveDomain(w http.ResponseWriter, r *http.R
 			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
 		} else {
 			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
 		}
 		return
 	}
@@ -4281,6 +4453,132 @@ func (siw *ServerInterfaceWrapper) Letter(w http.ResponseWriter, r *http.Request
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Letter(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// JoinPartners operation middleware
+func (siw *ServerInterfaceWrapper) JoinPartners(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params JoinPartnersParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JoinPartners(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SplitPartner operation middleware
+func (siw *ServerInterfaceWrapper) SplitPartner(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SplitPartnerParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SplitPartner(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5251,6 +5549,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/partners/{id}/standing", wrapper.SetStanding)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/partners/{id}/merge", wrapper.JoinPartners)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/partners/{id}/split", wrapper.SplitPartner)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/partners/{id}/domains", wrapper.AddDomain)
@@ -6831,8 +7135,9 @@ func (response SetPartnerdefaultApplicationProblemPlusJSONResponse) VisitSetPart
 }
 
 type AddDomainRequestObject struct {
-	Id   string `json:"id"`
-	Body *AddDomainJSONRequestBody
+	Id     string `json:"id"`
+	Params AddDomainParams
+	Body   *AddDomainJSONRequestBody
 }
 
 type AddDomainResponseObject interface {
@@ -6957,6 +7262,88 @@ type LetterdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LetterdefaultApplicationProblemPlusJSONResponse) VisitLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinPartnersRequestObject struct {
+	Id     string `json:"id"`
+	Params JoinPartnersParams
+	Body   *JoinPartnersJSONRequestBody
+}
+
+type JoinPartnersResponseObject interface {
+	VisitJoinPartnersResponse(w http.ResponseWriter) error
+}
+
+type JoinPartners200JSONResponse Rearranged
+
+func (response JoinPartners200JSONResponse) VisitJoinPartnersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JoinPartnersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JoinPartnersdefaultApplicationProblemPlusJSONResponse) VisitJoinPartnersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SplitPartnerRequestObject struct {
+	Id     string `json:"id"`
+	Params SplitPartnerParams
+	Body   *SplitPartnerJSONRequestBody
+}
+
+type SplitPartnerResponseObject interface {
+	VisitSplitPartnerResponse(w http.ResponseWriter) error
+}
+
+type SplitPartner200JSONResponse Rearranged
+
+func (response SplitPartner200JSONResponse) VisitSplitPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SplitPartnerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SplitPartnerdefaultApplicationProblemPlusJSONResponse) VisitSplitPartnerResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8061,6 +8448,12 @@ type StrictServerInterface interface {
 	// Letter A letter to a partner's administrator, in plain words that fit any suite
 	// (GET /api/v1/partners/{id}/letter)
 	Letter(ctx context.Context, request LetterRequestObject) (LetterResponseObject, error)
+	// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
+	// (POST /api/v1/partners/{id}/merge)
+	JoinPartners(ctx context.Context, request JoinPartnersRequestObject) (JoinPartnersResponseObject, error)
+	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
+	// (POST /api/v1/partners/{id}/split)
+	SplitPartner(ctx context.Context, request SplitPartnerRequestObject) (SplitPartnerResponseObject, error)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
 	SetStance(ctx context.Context, request SetStanceRequestObject) (SetStanceResponseObject, error)
@@ -9128,10 +9521,11 @@ func (sh *strictHandler) SetPartner(w http.ResponseWriter, r *http.Request, id s
 }
 
 // AddDomain operation middleware
-func (sh *strictHandler) AddDomain(w http.ResponseWriter, r *http.Request, id string) {
+func (sh *strictHandler) AddDomain(w http.ResponseWriter, r *http.Request, id string, params AddDomainParams) {
 	var request AddDomainRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body AddDomainJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
@@ -9208,6 +9602,74 @@ func (sh *strictHandler) Letter(w http.ResponseWriter, r *http.Request, id strin
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(LetterResponseObject); ok {
 		if err := validResponse.VisitLetterResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// JoinPartners operation middleware
+func (sh *strictHandler) JoinPartners(w http.ResponseWriter, r *http.Request, id string, params JoinPartnersParams) {
+	var request JoinPartnersRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body JoinPartnersJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.JoinPartners(ctx, request.(JoinPartnersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JoinPartners")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(JoinPartnersResponseObject); ok {
+		if err := validResponse.VisitJoinPartnersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SplitPartner operation middleware
+func (sh *strictHandler) SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams) {
+	var request SplitPartnerRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body SplitPartnerJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SplitPartner(ctx, request.(SplitPartnerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SplitPartner")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SplitPartnerResponseObject); ok {
+		if err := validResponse.VisitSplitPartnerResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -9869,168 +10331,178 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H37kxQ3muC/oqjbiN2ZKdwwZn0zzS8HGHvYwYajOXNxPq5DVflVl6YzpbKk7KKG4H+/0KdHKjOlfFRX",
-	"N+zORDjCQGYppU/f+/lpsRbVTnDgWi3OPy12VNIKNEj82/NaKiHNnwpQa8l2mgm+OF9w+KiJ2BC9BbKj",
-	"V0BWsBESFssFM49/q0EeFssFpxUszhdru8pyodZbqKhZrqIfXwG/0tvF+bcPHy4X+rAzbyotGb9afP68",
-	"XLwsoNoJDXx9+Csc+lt4twWiaAXkGg5kz/SWcUJJQQ9Ewg6oVri5DZNKE8rVHqTf3RZogX9z24u+9MB8",
-	"KrPPR2afFeP+739K7nrzE9XrbX+7L97RKw8xpakGordU41/XW8qvgOypIhUtgGykqLJ73TywHxjaZH9b",
-	"r1jFtHk1dT0lPuwsyKq6Wpz/uzuz/dujsDTjGq5A4tpvJNww2PePfEEPZG8OuRd1WfhjUh7+yIW5tasM",
-	"1uzcuvHG3OdXQpRAOX7+/RYkvDFY29/BjkrNQZ6//H5J1I6uAf9UAWjGr85ffk+EJJQTpqEiVJENK80b",
-	"fj87qrfNdvbmO4vlQsJvNZNQLM61rCFzDX9MX8P77SGzU4PNEqgSvMGLv4laclqSa4CdygBpvx3C18Qm",
-	"PpsTqJ3gCpDC30ixKgF3tBZcA0c0obtdydbUbO5sZ9/4w9+U2emn6GP/ImGzOF/8t7OGhZzZp+rMr4tf",
-	"bJ/1vTkgU2QvhYOL+5FZ8+l6DTtN+RpwH0XBzK9o+UaKHUjNzK43tFSwXOyif/q0YEXn/H9OHN8cnrpz",
-	"9EAV0fajxC9rrlnZ+eF3Yz/7HCPMr2aTYQt+xQ/hR2L1N1hr8y0LBSieIeNrH3R1iCghdbDeI8UcOPNn",
-	"Gt726hBv2y43sn1RW0xq771giq5KKFK07HE6sc0dyNzZpChhDBffmne6Z8KPud+HLyybHQ6c66kVJ73T",
-	"0ebYvX2uBbeobJFVQ6WS77l/oFLSwwJJZ80Us4cHbrjwr4sDGHbARbTHZoErqqH9jSHQ/Eg19D/bAZU/",
-	"V7Sb1oH8RwdA9hw5/kySHsaWHVVqL2SRYr0xTf5xOYRQfTZsnxlZLWqpyH4ryJZabcIB4gnhAAUUZGPk",
-	"B6mgWqGMHpHDc5B1iZx95NX32/5d4SfSF6EdGnWQtigkKNWHBYqDj/ob94Lh2PbYi+Uc2jVA7C/+upZE",
-	"7DnZgdiVQKi6JqiDJK5ZggKuQeZ3GF4heD0quY4EJWq5hpn0p0DesAz31EyXMM49HaexbzcrxltahmuI",
-	"D+yAl7zNI1iQezadObTZXQI4NOBU4mPm0WUORMs83r3fioqIWitWAFLdbzUo88xgIF2JOsKTaLn/Amx3",
-	"ubhmvEjuz5NXn12ZJ8GwqBFBCOqqhKGWdc3Fni+SmpDFvow2YR9eZunaaOceQhshK3MBxi747vGibyYs",
-	"F25r49TiX3TACEgWbRhvuyWMGgmVEEsR5kfbTlHVMypniqgIiyPu/zjJ/dN3+JQUoqKMP0FjJHCBEQN5",
-	"UJHtK4D1yn5EZYyoPiSE3v6Fljf2lJ0zq0uxSeLEBqiuJaiMYKVSB+vmQGhRMf2E0JXhdkjbZWkQGeXA",
-	"dEr9m2CW33kyVVvkEGIHVsdeC75hsrJyawtMXupacstc7R9T9HwNh0FC7Mu5skge2x1UQ2EIshT8CiSh",
-	"V8JAgluqBW3sUVKCVsTjcV+AeUHaY0fmkAp08hjOAk6bBXnyRzglrvGpMoewxES4MMa53w6e0lLYpla4",
-	"t5pb5vNhzCzyu1x6WXmNbhg8cdiMv2oL6hT5Pqe1gj6+rreU8cms+bl5+0LDLoVsa1GkAVbSQ0pDMWiP",
-	"jyzeG47VUqAivLKqVRLl4KNOiUlDSIIUwgpFQglCnpap5cWuLwSHoPDafiYBggij2ht6WTQeQXzFCaCs",
-	"yPaIktTuZZ3RG4xaEJNBG0lSNKAd/HoPbmhZpz+y34qkYkLWlHvvFdPnSNqcKS2pFnJpNNrgbRJcCfvn",
-	"2AvlwXNIAWTP9NbAKnPXWyC4Y+dPWwFhG4tXFsUUZUXkUxsmOcRkB82YZhFYSeIKdNG36hGtMxe5hRRj",
-	"fOqOYp6SFV1fp+ARiMrftfdUFrChdWn+1HAOa0mYI+0o6ggGz5P4EK69syUriKzupAPhKnpQeagunV9w",
-	"VK2xZ0kDFtbXOdaV4zdGsxlkFlm6mU4ejgiGz4UbWXbQaQCJYH39g6h5EiVKxoMqa132SwJMbwG9tN4O",
-	"FdLpulVF0RWa1ciG2Tysr18xDlY/smtN+c2FezepNjWrTrezX3LCjf5cEqNGp1BsTT2fnCjBAkIlRdhx",
-	"FlHWNCndcfs6/6jgwujMYqba0ii+HZfChlByA7Jga6dmosfC4s8BDBFLgupSlgRSyo7SlBeKMKurlSy9",
-	"YffdjH5GSwm0MLha1NaxbqjE2mUVLc29tzyOOR5iIO1223wy4EfrbrPUd9HgeletT1vQAfnSZlHq4ttw",
-	"/IvYk4ryg6dgUIQSXLYD3D09ELFZJHbOuBZpLBWalulNOPjM3Hrn050bsJ+L1o6Aj3tcGjCmYS+cG6nL",
-	"Fm6Yyrk4V4dRldJBkF4Z6063nGjxHfL0B4xwy6obkWJxUKll0U2VCy0MKVdOYna/ytZb0gh0+LgG94zX",
-	"ZekEu2H/GK9zFO4fzlPhJGUKksDqXLg9RXRUC8z8Dau7tT+ab0xcDLEusdIsgyWDVlkdPe/1y+he74Ju",
-	"i59tGZiTNa6WAj18rbjzxiXrY7v+ti1wlu7mGrAnr11wTdf6FxcCb1+9VfWT6ph2Glywn9U1WHeXDf1N",
-	"s5ox+otLJfcmoQCuGS3VTL+Wd3MM5D88SsrtaTGZ5TSXeVgudbjv0aP1gmsrzGYcrhTi+pKW7BqG45Cj",
-	"PrhRv1rvTPmDvAOlB7XG3tftp5OPwEOlT2b4KKbuJGtvgyjtsQwhMiHNH2mw+52PjykiOBCzlCK41ExN",
-	"L2uZ1JxlLaOEJmYVrRWVEiksthmlMhiDviqj2k0hu8ZH6y6g2U+slGVtoBe8MMv2rrqkSl8WNCvylSal",
-	"WNMSc5yc7GdlSbaiLFSaT9KcYQf8eIsPl7XvuqWWzd6TB24Eed++5WuQPKGDBKXRRQgdriVjC6DpVdof",
-	"LUWVNp+lqHczDSCWNn8MNrGUy/tpcGxrsaeyUARuQB5WAg2B6d91jo1Zex1IBjGib1AnHtInLkD/gjIy",
-	"Zfz2RdoWaIGa8eVG2MCNuGl5QcYzUYJQv4TNxgWQOvazdh65hJsmx4sxDyd4jBw2eNj4kzjEWjZYOojd",
-	"R6U4eAzt5BRNQdjRbIOKfnxpX26FhToIPbpMhOCpbz8+6tsJpL71eeZExE5GBRX9GP/wT1bRif/pUQJp",
-	"crlkCY58VBaIzTPDM6Zw9gdWwgsphUxx5LKueNo2znt6KlCKXk1xg1oXhvtK88P0LjOS0kYUZjHEoFWP",
-	"pzz4xDvv+8joXsl/3rJW7kWkU2akRz7gX1crl4R9tPNicoYKoosLt3ubyIdtLAzwxO58zeYGbu2v7mC9",
-	"9JRwDQm30VygZqGHwd80iKZBpAOM+PAusJyw03pASDgDNtGTSSa8p4KMS3b2QngxicUygYMOXML2/dfd",
-	"D5NAENLoPck0pbIU+5zX6xpgd7kWu8PpskQV6MtM3mzWyNATdOGQNoquv2bj4YvLcNQBi+BHpzd1YBRS",
-	"vLw+ZczhEKxD37K+tG6DDyeIGuQCBplQUzoOFCot3NeTx2U3wN+6VMh+JNEnFXU9d4COfKbJFdjijoow",
-	"TrjYPyHc2Jk2GRMVpSgtIfLCm7eSkMqaCSXj1/msq4KY5zYhogLl6zamp4zkvUPDuVkiFxrPKeAluxlU",
-	"vnUmUJOMUk/MGffeqShry+Vae+06XHYKSV5WOyF1OpSWF8tsbohKgqrLlrOgomjIW5OisBlE4c+W9KaH",
-	"aly+P34jf0pISEqzwHTijaCVsiCbCp0+O91LpjXwCQ4su6XmF83CyaNpqNJO0dmqUJZ+JLtpM6dOAsld",
-	"2LkDqpP3WrptDWng/2Fre4L3ssP6dSursqAaHmhWJR1os6Ep9llm5PL6JqRzzs3+hN8mvrnPhCHTrqlg",
-	"II3klMJvi+aELn3UOrDc1eE12mKqwQzRV04idEpygMqWD7MXw+tLZwlUZxK+CrHnpaAZ9WhjzbZbO64w",
-	"Pyb34HJAaDUu/gTVsautHtSzejLGCNC9kNfoR+ZCL7FEEKUMce7FOd4is9IEZoYXjiBY+uvzu28uJ7qK",
-	"6OD+IwMa3StBixRX95IkKYuCOn8Lg2+Q1c8i2m6+WCQDb3zadVOiafeeAsXPRlN6C5vJciCDean7y4ZU",
-	"fob9O3ENCY8zfNwxl6F8K/6q/fKdmtet2HMibKR4+AR2Bcd6/LZSh3mdcZ7feXbAkfmRs4PruYj66xuQ",
-	"N0kVoilkuQWtCHlFOVM0W8MyW8hhYc90re3C/uBCZ6pBlBDT8wZeZN0EqlY74I4fTRcbWlh/zKSvvzMv",
-	"j9URtgDeYiShPCPA0J0+3r3bUgpT3jRRxF6ASdN1rjbII9FgIbNd+rl9OYRdp99yHKdOgDkbvGIztWEu",
-	"MimhYgfcXv4IsUSk3yeWfTYf7y4DSi67aBo52ddTFGDYoHMlB9t4ra1VHCOY/X/KRPZLXOaKqbPyqcGY",
-	"aCPhVlpBJ5dg5IkBUWMA3Y+KOEUUMZrfcEtUP1EAKpeOMZKL4umhnYfycHkaAunEfR49HqKZ8cLgOwxH",
-	"Jcnq5NRwl4GsrJrX5s095n8lqfv3vrC+qkHlnmGiYfJZ1+lpF1n6L4WfJjeLvuJnkqV04aE8n5AIOZQm",
-	"QSUQxomPsycOfLqUh3xNqCjn1VcPMM0mKC8sf4zAkAdv2uM0BF3HD2c4yqOEv5Q8b93WNNUtJMgk1jtl",
-	"wGjjIzIzVgtBnFRo4Aic2gpHd21E/sk25VFxaszQvoJZeQK0FfsZlzX0YQl0ve3o2YO9Huz7z5KK4Wxi",
-	"isRIG7ZvzT9bg7DBTlLRA1Gg0duyj7JuB7OVhk6DQuit2N+OzPEyPJq0yKlRlQLNtlC6gX9ENUlW0fQ8",
-	"6oafNM34lUBKMYdsQoZFkqQhUyxM8FGoXrEdktLyV9dqXoTbL3N0VnZ+Q13PhnkaNbywm83cRCmsJjJD",
-	"hQ3ev15eKtWwJJRUogKul+QP3z4sltatiOGYOZ2bjlZZ8m2R/qdrZDG3x0DosjGmZNFUFVOABnXwEZIU",
-	"9GDjlUSLgh4IVeQP3xZxMb7NvR/7oOvAMgYmf/Dn7vVOhLO94WvGi3NkESMN1VpNJTqHDuWCS9fPB6tv",
-	"S8avXdu33/+PkL07ksyW7U/Rb0wxdOnPG1DNuvvQz8Wr6hLW1gu9FchBMUidUtLn9KYYybloNeEZbzfY",
-	"AwIKulyca3rsal5QFD+ai4l+BX1N9GIZYqqDQafmIDP7/WQ9myGCPikj5NiS0e7WWhWCM/vrDNzXCCNB",
-	"hod//j3miOCuXJmxKyMzxhPNVSjkO0D1ooy+sVOqZU2ihVqma429nCwipLsCDlw2FwN2o4fDmnIudCbW",
-	"O9QpJKttHJJ9YA47tqYl4bBfiwpcf7U15ee+ekQtCeXEl2M0bJwSF1cnVpYfaWKGq/HaSXRFCQSMYO+y",
-	"buJ+J6H1g7nMumD2T4aX2n5wtjFcCp3f1uWkYtCYm+Ozy4HU/hWUNrg/jT3WJTzDXyT7X9kOC0md0D2M",
-	"a/VShJP1bMNHWrns766uEnp92RqiWnJFBM8EruDjTqhctyG/SaZIKYSyETGjFlgQLzOtKi6zJ38alhxv",
-	"WjGTUZa+Pe8MmxW77aRzHfMd6xRkrjQOzWC7Q2MZMvOfgnKThJba0l2LItSe2c7EJdxAaVidrRuuQG8F",
-	"poraOsqcR1HqGPiZN/KgGik6VbMIoxuUSDMTZ8M2jD+YPAib8OVlonNJfJzu8QO1L3p0HxDMk3tDBgMB",
-	"g4bWezzH92fpX3AoEZ6OlROKvqe0SelX5OIucyebGAfp12V0rf+AfGPo8c5ZMdusIR+xnyt2A9yYWAm+",
-	"EYPbY/bUj8+wT5Nge5fueuFMftfyVK1pCWQvmQZFmH5CHDWjzqRgRyU1Ynp1IGtRVVQlzLYRM7shtx5u",
-	"HtVgYKyCP4VFrUh8PxcT5UfOr7bfCjVd3ER6lQ07XbJMpYJ73K5n76cbzNFLmy+2ll/6E6ZBo1S6dlPJ",
-	"TR8mPwqDJ1wL8r8fPL94+8MDzMMxaib6E4nZGCivO7i6PSUMVmUaLBVQiZmVAKOZHSdpKL1c/F3wjNtM",
-	"swqIeez7GXVyHyaVv7t8aQT0sps9gWBJX5gO5DTD05CXA4HQxhvc9wkvucMdXUMmEDaQrKjyaXMzdSfb",
-	"XHao6NjWPJItvQFCibkIwowa2u5JEVPrns9W+5LaWNgDOruxAxFoNZ6gFzvVnYfB7clDz36wOX72atJB",
-	"NCiYpqsyg/BrWpYgQ1DBKj7ESfFEEusJo1ooX6e33g3VJ8ngVK3gsmTrjtQZL+QL356Wr++T4zMNTT2c",
-	"Z5S8VT6AdopAlrVcT7PWUNjtVN/IFuG/5uXB8F9lx6r4vtKxp3u/FUY0IZe2NIetTGfV6DcWxmiATM2i",
-	"XH8REVp0sbQh76qJoVqaiAyQqHAvEHKSAYScq2Oa/s5oJ5fpr+s7Uk3vVtut3LQTfMwy+fMdlTkVQNCr",
-	"TOO2ozE24FRifhglCcJWutNIOXxCtjg4HtWeN4Z2O+yAqiwWcFVg+xRLhv1TqNZQ7dJNiI8MpOXvsL66",
-	"aiJpk0O4JV1BeQpTwi6U3tnO2OLFj5LyuaGe2M06GvmSHW+kS8NfC64lW9XaRjt5u7Q+1wyrU6E3dDBf",
-	"/zJnisdgNYuvQhk98cS6kzxARuHQaRjbPTw7JnSrp4RtVzUvSpiUKNiktE1LiW3hYzclc1JCz7y2HIlk",
-	"HH7DNCTbtvg+xmtRGS0bs+nCvJVQX5/2lVg0nHJ2RNmhYLFRX31zWd3MK1uB89wE6zQw9j3TW0IxnDwp",
-	"ftzDqHcut75jgknYzKlR76Zd2L6guMqH5EeTFTFDIcRTVctgUe3kRfK1Z7U0Vzov+7qJsvmfL32R71DV",
-	"DSprR+kJaafgj9O8gEEU3YEXcJp1HtK4EtVrp+o+mQbRS1SZRrykd9m3ctDfODuu4ufcGXvYGMIN+8AW",
-	"465ZFWHp3qo+unJXzTXbpvm0PpmNJ7EV4Ig6ZsZ9UgeaZv4S7KWOjyEXMjwiFhGSIW+ZvDg5duFjFh4W",
-	"PlsxG5V5vz0cNwlyvL/V++3BmL4zOddtIgrvjdC87xQf/GguxecrzORp9jsngWMdpFDoaOmLh4Tegtwz",
-	"BU1jonUpVK4lzOkTeSbl5czipbOakehEbss7YZTICuvKqSJaMiiIFkahM0YEFGSCC35aMo+7mU4CT6Ys",
-	"HM+9riXThwuDvz7GFeIrzA61E9cMogmv8JGVZV1d+heb69mxv8KhVYyMdIES05e0u3e3Wu/sLFbGNwmY",
-	"/Wh07yXZQAHSJgFQXhD4qAEZj9pSAyXnHxMbbOy6FmVJV8K9r2qm4Rwn+RkVvqIHUghMLF8SBeDCP1dh",
-	"8nG/9btNRBfKTS5bxqOC906WilqqbwhmVtsQpJtOS6zdr8i/vf3hOfnz43//77/75v82aT7ni/cOjLZH",
-	"q4X44pGPs9EdW5wvvv3m0TcPsdJfb/Fuzr7ZQ1k+QDfJGa319u/AH+A8qata+ujS5+XizBgrSp3dPDoD",
-	"IxHHHin/bMfMg3gw35XVJAxnwFdfFovzxSum9NN4hlk0wPePDx8ODO/tD+1NKv+zZwJOnRmaEv/9icDh",
-	"bO3Mo9Q+wtmjCcPRAI+wlEUyDEewK04w5KnplcK97djiw+fEBZx9MkT3uTsH/ddPqYHQPkg3ZR40WsY7",
-	"qg05Lc4X/+9X+uDvDx/8+YP7/zeXDz78/l8SPOmDMVoSCPGm9vjgdgBKPxPFYRYmTLhmZ/98bt+uOejn",
-	"W6LhJBzrY8q7ZgrrCZDlJ3qNAwXCaHLSGIsDyBIk6ACxhpKVU9LqvLIyN/F1WkbkVEK1794e9DZmqGkp",
-	"rmoMktMAsjzkle29I1QC7E/V9R3RQijbuG8ycHNXM1QQprLelmOixLbd9ZSoYCWKgxffwfW1tD6vRogP",
-	"3dOKymHyeEbliWnDf3ISYTyjcpQqcMEpJIFnuf0t2NJ5hTpPMycHhRjH8OQV6JQUW+bIoSjMMZddQZba",
-	"W/PK2csCqp0wJvwBdcsPd0NSeANTqOnR6T/ZJ6UVPQUdPaOS0DAaIR5ZNkYrZ5+u4fDZKuUlWGd5l2g2",
-	"+pjrfL89vDF/cxfZAu3jvhVgPgPFCWBhFiIUAZtA2FHVysZwJ2lWSY/7hwjALscsy4+eu+ej7MhYdWdw",
-	"A1w/UFoCrdq4191DD9NemJ8q1znUGY4n4N7EbsaIUGOzgnyAPkbcqFoS3xnVcu5gr2bxcb2FdUvKJvys",
-	"TKEttisNphuw2M9EA/qU+RwtibEjcawfFuG4sIlt/u0A8fziF2uzPX70p4e/+4Y0os11VcWhgKuD/T9V",
-	"bqjoRtS8OMfP/sfF65+J5c/2pHS9DXv5tzCR73dLN9RRafwZU/EYQfeiG47mbMcuouBKSvepsA0j7AFx",
-	"/vL7OA/AfKpgEtZa4MxCRPrfasC/OKx3A8SSaJ7Ot0tOWcbUxjCbxdjiNp5lA3GtgcvcTiwN48P9gC1k",
-	"Xe3yltSGMds3b+9M2q5HJoMHRvbh2BiHITjZxE6D9BIxs5PQT37WbpJn0rlVvnuYtM/y4hEZxlrdjPKJ",
-	"26iUHx/wYp4gjGZwJrjUaw6emCzlnoRH4S0bJb+t2QR1c09t5wGHpEtLxJHKaccFph1Hw+wshKwy3F+4",
-	"dmMpqdTBDRcNmSSXvptCAPFkYM81lsSlcblCZcpx3l2XmXSygVPb9fGIWzCUC39BETupzJZCW4YmWL7J",
-	"8onQJf02vMJ1pTAbyH3Gz0ObrCecjgfckQno0TOjuHrsvj2JvkAqs1FCnOVlcN21VN+VdA1LQm8oK+mq",
-	"hFafVuuw3QtZpJtNZglTVDuv66Yp078wiTRdJCZPmj5yYrv+pnz63bFgLoIXz/ny+vyHyaj02+3oD9NX",
-	"/R6VFY5279hpcwUuupHlAeGgc5hUaqFQqBavwyoDVD8Y0P0tkan+4aS2/rxU6yhZcLQvDa43xehvFj0F",
-	"8b0srN1vQO0kI0W9Gt0wFdBB57Vr0nem3QDBJDW9A6W/92g8gZ4ay/UWVtgdMsZoZmKGN1ZUr7cnuBw7",
-	"ltZOTXQDEy1fjFqMWEY4qIi024JlPWMv4nZHE+7Jz1LoM7rpw9dSirnw2ha2RliJ2g10bFsXp5P3p+UQ",
-	"p+3B1uESg33oEmZ/8/oJxHTTvsvgoJuNaNAv9NGa7B5sTvyVOgm7k/Xu2WEYYUSaw0AEQENsrpjlxTub",
-	"wzRg8p0ochXr4dN4zxnDQSH5KIodJDLEhUZw441rCZ9gKmbLdoY+92LOKzH0GvgTAqUCQssy6tiVYi+C",
-	"l4fLKyGKFofp9/uf6x39onb8PNwMc2MSqIlphytY0wqastsTWfKdgCnWKUYtBbHEiqK1v/TePjv9JvJB",
-	"utE4U7D1Eys+Z8Xlj6BjFnZnsP6q+cDTIRYwxdXOilk5DFMTFC7alzNTvmx+ssrb1yRY/kEQ6nlIhZgr",
-	"WgyxnoGb+ngfeJcUYC948fUins/KnYRwifjcC2zIfQI1khdtJx5O0RPc6fxbiqOUyQquao4ORyOfCR3x",
-	"tXZxYdc09/xy+OA6jH69OOFboP6TCUVqhrixqiLwAt2RMa5uaom5KmPoGLcYyNrbPzRl0fPQ4nktFXb3",
-	"HX3zFXrOcn4157g8PoZgbfXGRF8SqkIwoZeHkPT1uEm/t/ab550R3Zm5OBZ1kiviaalEyP6tQEJ5IHsh",
-	"9ZZcc7G3LWNSe9ky15A/byDcpX8q4FUqiY7s6BXq5gFFT+GmojbdnQvN1lCgUyDE19QWozTWf0X8hY+S",
-	"zpm9MN8RIJed8hbM/foOHZP8VtPZ/Z8zCHjazJfXOyPgrijjp8htdMZ5A71QzzbNOYO/a+B5Rwm+/maP",
-	"1Ub8rPRT5AuBJtSTA1lBZD1iJRR1Cosdyp1F29Z4gzzPj1vGT8DVL+7OPO3Yhu5E72bxKe7MCHincCew",
-	"MvSW9xspCK21qKhma1qWB+9dD+OfK3ogK5iGB2ef7OV9PvvkZODnYUZWiRtoYHfH6Xb2c6egH7uSIaFo",
-	"7/OdAU3g82hFfJlc+CThpOiGt7S8Gcjq+It9PC2CssUWLYkASlkaIG6ByUtdS0wIq8Mfa451QLJCbaZi",
-	"ysabpkeGm3Dzl2IrDRCnZU0LvXWAHeMpbuUp/MSYGtuw6m1TcIXeutUa16cD9JK4kj7kJzYXLzQaBmbT",
-	"3412pOgh6kg4riy54twsMrpRz1+lhfHHx5PxlQ2YKdNNBJt+kcb4P999XJBryWagfGtKd6q12aS+HP6r",
-	"7v1JQUP3k1PYBcJ56wtXjGnsag57UJpsmFRTcPvsBiTbOChnEf0X89KhQfdTlndIcQ38sjMXPV/LHV30",
-	"pGHm2Zbq+61Id+Lr1f7bXp3+w1NZn6j1WlRwkou2GlLcL8DYg7TUIGFQby4Zvx5WmV/hG7fMSPBTswug",
-	"xQxB6YZ0T8+iOi3PCMCZxDF8s6FB8WiXnIIiFu6nqMfg16qlSGPDOnMjo4jx9Tj2X9l+S//lPfPYWMp3",
-	"ms3djYiGYyfpNkzPvkM3V/hGjr2F56dxcGkckSaVti40o7sPVlf5mSKDzO2Nf2kSf5ud0XlqNe+07I0n",
-	"u23YTfm6EPMOAvwJgWqnD8TdhHPH9Dv1NUCfxDT99O4xvrlrLmqyJhUu9/YYGOHJ5CSrN01S8deYYtUe",
-	"JH3PCVbh2tO8ozGQ7z2pojBMuPn+KHsZTVRp0ODOWPFXC83XHLKw/LIZKkcT512HhOdT5T8AHr0FLESx",
-	"wUAjfnaiZOuD9ddgzcpcij2L5tt/OcX2aVGEzPxjsWlWO1781pTx/6UQ15d2Ll6qV6N5rIh5TCjHRmS+",
-	"+t0YGhiupVxjQidWl9IqPQtA1avoIvrPj+xw6Q6aVhL+SU9Oyrkb0+IW9HP2yf5hQmwlV4Nyi8DKP8BV",
-	"2YCyvyuXZfsFZWo6yFPEXGx04W/HYjxtVCtBu/GzaTvOPp5kwW2ErJIOqorK60LsMeNJV2W/k18+TcX2",
-	"erVV9StR6yYLR33DeKvovnQhzz1l2pZx6C3kalrdNIOw1WOmAzzumVUfpjW7wAYPM7tcYE2/vYyTFI7j",
-	"Ui329K+q3ZxgSRh3vSj2QhausmDDNKH8YNsSfhG9M4vKCtMuoq4vX4heZ3RZ+XaeYu2GiNyNdtya4PFP",
-	"Ye6V47WQNsLTohSx5zaqaed/ECFJMwBkopTHum72pRN5HVqlU8ymGmzL6fVLH+5FG49hGxIP1prdYAil",
-	"VjvgduaK/f8pp6v4L//nUJBtQliw/VwB0lrwNUgsU7tviruwl9NQ25KssEcu05jtZ0jNPB9ug2ArOIfd",
-	"0/aVL5U+8NsXjL1l4uvLRQO2aQ5mzGuyEwdHncwe3JNdzE0+r/vtCVzNtrC3KbMeQaBxB2ST2XVXZIxf",
-	"+GUgGOSyy06hFrbL0G1OQ1SHaIwkIbFpiW1RQiROzlde1f6i2iDuJXtZOON/miFjk2mOz6j76tvfWFjk",
-	"aly1kw4Hf7uniL9i8zibGYYS5wDKliOjpSacL3uw8CQMnsiy9LduMsRgGzlsyVPQg7VqMvbhZii56+4Z",
-	"9LwZG+bYo/zXLjmF71oo3kErYtvlHq8f294sw3Rny06asS5+BPswLpx9Mv8b5M9vfWuxu6IkBH2aL7su",
-	"R18iLoRdpqI2b9GYmkEIT+HYt+3WNmDfutv6uqJG0ST8e9bgv0LkugDda5P3r8qSs00AdusP0K7LF36A",
-	"0zVUvmfGT/Qa3AB5O2LtfuI4bsBnaMP17XffDbfhaoa1dLWVkQn90dg1b6MWsMYpN3bsrJZsrcYHLLqJ",
-	"Cc0YtiI94fN+0xB+hr29tgwG2+Eqp2rZYpdznfUchrlqJ1QuLGwmFjxFs2NyYZcLdsVf13oxJYnNvAsF",
-	"EfUpZiuYxcxSPoloLbiyObJdVp6TiRdh4M2dcS7/iczVe/ieJg3bSDQL4Rl93A0YX/I7cqU+l1AA14yW",
-	"6r5lxgDkLzyQnmCzaHHNwGkDx1+Em7u0OP/1Qw9JbfhzCEdjksOYzqB2f2Ff+afDJh74FcA2rWmjeX2a",
-	"v0Z5aB/hr3G/PQGzw4UMvtqB7UQBuD69e24YuxrHqVEfDn7kTrmh+cCQBwc3epqm9TvsKbt3YVMFWi2D",
-	"ZcU4Ybrvu0l4Uu/Zc9Noglnif2dfOSlVNZ+dRDzvvMIySDdu0UmFKvgqKim2ywQwg+FrCScZ2fV6z61W",
-	"pJ5YvSiO7mLAfLK0NDrWbXXwkwrM/zRqakZAvvjoIi2GmJAi/Rx2p8JaddbreCWD4eFZ9p4Dq8tprS94",
-	"0Vzj/dZeaPfdu2Q0j0f4DLpB1Nkn7OCelwluiu4dSgT3hQzK3fjv37d1/74V5l56aWK4IxHSN9B3UqXx",
-	"2bl5gDBBjozmo4EEn5GWvbjI75dD9P/FFehf3BDlOwtq30/63FeKLC55zroWk02jbnP7y/v2Pd4SWe7I",
-	"+RhPy79nS/IrRbsLbGljsQ6d2KmxHVk5uRfSTtNOMv7v62o3sRoX+gMA8nOfm6TBKOFretJgfIcHWpVH",
-	"pA5u2Gni57Y0APPQ+Q1wLeSBUIU9hpI+qLQ6+UpgC/XjOyCfpgHxbLjeH/EZCA20IXadB05RwSxo4a5v",
-	"2fSIxhYdw3Tkp9InL9gOrb+jPMV6txOKfYnJofZYuUth2g3twa58J5odY5uluNkVV5JyY8CTVc0LvDBu",
-	"JzvZUeFoOGCNc7OPEPTjAi1MCeSQUNQ6tko0Pv3XD4bg3CT0Xz8YirLz8CzR1rJcnC/OkNLckp9ySQXO",
-	"DejmkXmzhtQqGstutpOY17ID/vJ78rTW2//z4mf8v5Ds7/bYT9+8JHbAuF/DThQ3KuT/DwAA//8=",
+	"7H1rk9s2tuBfQWlv1b0zQ7vtxJOdtL+s4zgZzzix1+2Ntzbr7YJESEKaBBQAbFlx+b9v4eBBkARIUK12",
+	"OzP55AcpAjg47+eHxYrXO84IU3Jx/mGxwwLXRBEB/3raCMmF/ltJ5ErQnaKcLc4XjLxXiK+R2hK0wxuC",
+	"lmTNBVkUC6of/9oQcVgUC4ZrsjhfrMxXioVcbUmN9edq/P4FYRu1XZx/+eBBsVCHnX5TKkHZZvHxY7F4",
+	"XpJ6xxVhq8M/yWG4hTdbgiSuCboiB7SnaksZwqjEByTIjmAlYXNrKqRCmMk9EW53W4JL+JfdXrDSPb1U",
+	"Yp8P9T5ryty//xbd9foHrFbb4XafvcEbBzGpsCJIbbGCf662mG0I2mOJalwStBa8Tu51fc8sMLbJ4bZe",
+	"0Joq/Wrseip42PsgrZt6cf5Xe2bzr4f+05QpsiECvv1KkGtK9sMjX+AD2utD7nlTle6YmPm/Mq5vbZPA",
+	"mp39brgxu/yS84pgBsu/3RJBXmmsHe5gh4ViRJw//7ZAcodXBP5WE6Io25w//xZxgTBDVJEaYYnWtNJv",
+	"uP3ssNq229nrdRbFQpBfGypIuThXoiGJa/gifg1vt4fETjU2C4IlZy1e/MIbwXCFrgjZyQSQ9tsxfI1s",
+	"4qM+gdxxJglQ+CvBlxWBHa04U4QBmuDdrqIrrDd3tjNv/OUXqXf6IVjsPwRZL84X/+2sZSFn5qk8c9+F",
+	"FbtnfasPSCXaC27hYn+kv/lktSI7hdmKwD7Kkupf4eqV4DsiFNW7XuNKkmKxC/7rw4KWvfN/HTm+Pjy2",
+	"5xiAKqDth5FfNkzRqvfDr6Z+9jFEmJ/1Jv0W3Bff+R/x5S9kpfRaBgqk/AYYX/egy0NACbGDDR5JasGZ",
+	"PtP4tpeHcNvmcxPb543BpO7eSyrxsiJljJYdTke2uSMidTbBKzKFi6/1O/0zwWL2936Fot3hyLmeGHEy",
+	"OB1ujz3Y54ozg8oGWRWpZfQ9+x9YCHxYAOmsqKTm8IRpLvzz4kA0O2A82GP7gQ1WpLvGGGi+x4oMl+2B",
+	"yp0r2E3nQG7REZA9BY4/k6THsWWHpdxzUcZYb0iTXxRjCDVkw+aZltW8ERLttxxtsdEmLCAeI0ZISUq0",
+	"1vID1aRegoyekMNzkLUAzj7x6tvt8K5gifhFKItGPaQtS0GkHMICxMF7dd++oDm2OfaimEO7GojDj79s",
+	"BOJ7hnaE7yqCsLxCoINErlkQSZgiIr1D/wqC65HR7wgieSNWZCb9SSKuaYJ7KqoqMs09Lacxb7dfDLdU",
+	"+GsID2yBF73NI1iQfZbPHLrsLgIc7HEqsph+dJkCUZHGu7dbXiPeKElLAlT3a0OkfqYxEC95E+BJ8Ll/",
+	"AbZbLK4oK6P7c+Q1ZFf6iTcsGkAQBLoqoqBlXTG+Z4uoJmSwL6FNmIeXSbrW2rmD0JqLWl+Atgu+erQY",
+	"mgnFwm5tmlrcixYYHsmCDcNtd4RRK6EiYinA/GDbMar6BouZIirA4oD7P4py//gdPkElrzFlj8EY8Vxg",
+	"wkAeVWSHCmCzNIvIhBE1hARX27/j6tqcsndmecnXUZxYE6waQWRCsGKhvHVzQLisqXqM8FJzO6DtqtKI",
+	"DHIgn1J/4dTwO0emcgscgu+I0bFXnK2pqI3c2hIqLlUjmGGu5q8xer4ih1FCHMq5qowe2x5UkVITZMXZ",
+	"hgiEN1xDghmqJUrbo6giSiKHx0MB5gTpgB3pQ0qiosewFnDcLEiTP8Apco1PpD6EISbEuDbO3XbglIbC",
+	"1o2EvTXMMJ93U2aR22XhZOUVuGHgxH4z7qoNqGPk+xQ3kgzxdbXFlGWz5qf67QtFdjFkW/EyDrAKH2Ia",
+	"ikZ7eGTwXnOsjgIV4JVRraIoR96rmJjUhMRRyY1QRBgB5HEV+zzfDYXgGBRemmUiIAgwqruh52XrEYRX",
+	"rABKimyHKFHtXjQJvUGrBSEZdJEkRgPKwm/w4BpXTXyR/ZZHFRO0wsx5r6g6B9JmVCqBFReF1mi9t4kz",
+	"yc3fQy+UA88hBpA9VVsNq8RdbwmCHVt/2pIgujZ4ZVBMYloGPrVxkgNMttAMaRaAFSUuTxdDqx7QOnGR",
+	"WxJjjE/sUfRTtMSrqxg8PFG5u3aeypKscVPpv7Wcw1gS+kg7DDqCxvMoPvhr723JCCKjOylPuBIfZBqq",
+	"hfULTqo15ixxwJLVVYp1pfiN1mxGmUWSbvLJwxLB+LlgI0UPnUaQiKyuvuMNi6JERZlXZY3LvkCEqi0B",
+	"L62zQ7mwum5dY3CFJjWycTZPVlcvKCNGPzLfyvnNhX03qja1X823s58zxLT+XCGtRsdQbIUdn8yUYB6h",
+	"oiLsOIsoaZpU9rhDnX9ScEF0ZjFTbWkV355LYY0wuiaipCurZoLHwuDPgWgiFgjUpSQJxJQdqTArJaJG",
+	"V6tofMN23YR+hitBcKlxtWyMY11TibHLalzpe+94HFM8REPa7rZd0uNH526T1HfR4npfrY9b0B754mZR",
+	"7OK7cPw736Mas4OjYCIRRvDZHnD3+ID4ehHZOWWKx7GUK1zFN2HhM3PrvaV7N2CWC74dAB/2WGgwxmHP",
+	"rRupzxauqUy5OJeHSZXSQhBvtHWnOk608A5ZfAEt3JLqRqBYHGTss+CmSoUWxpQrKzH7q9LVFrUCnbxf",
+	"EfuMNVVlBbtm/xCvsxTuHs5T4QSmkkSB1btwc4rgqAaY6RuWt2t/tGtkfgywLvKlWQZLAq2SOnra65fQ",
+	"vd543RaW7RiY2RpXR4Eev1bYeeuSdbFdd9sGOIW9uRbs0WvnTOGV+smGwLtXb1T9qDqmrAbn7Wd5RYy7",
+	"y4T+8qxmiP7Cp6J7E6QkTFFcyZl+LefmGMl/eBiV23kxmSLPZe4/Fzvct3S9JsLxn16MlKx4TeICbZ8Q",
+	"dPstjisBfEcYgaQFdZ+yAmnkMekE8v4Ob4gsgAuviHtF8yjgyzmGGCxrdlX4fUfPCx68Z0wZ4T3jMivO",
+	"ry5xRa/IeNx10uc46Ucc3GH6IG+IVKNa8mB1s3T0EXFQGbIVeBRys6go64Io7qH1IUEu9F+x93NYnyaV",
+	"iDOC9Kckgk/N1GyTlljDaNISjGieRrFcYiGAo4Q2spAaY8A3p1XZHDbT+qTtBbT7CZXQpM33zNDB4Kor",
+	"LNVliZMqjlSo4itcQU6X1XVoVaEtr0oZlws4ZcgSdryF6wh0yxf2U0W79+iBW8VlaM+zFREsonN5JdlG",
+	"RC2uRWMpROFN3P8ueB13Fwje7GYafDRu7mlsojEX/xPvyFd8j0UpEbkm4rDkYPjkr2sdObP2OpL8orn1",
+	"qA0wpj9dEPUT6AQxY38owrcEl2AJXK65CVTx647XZzrzxisxl2S9tgGznr9AWQ9kxC2V4sWQd+Q9ZBYb",
+	"HGzcSSxiFS2WjmL3USkdDkN7OVQ5CDuZXVHj98/Ny50wWA+hJz8TIHhs7UdHrR1B6hufZ04E8GRUUOP3",
+	"4Q//ZhS78L8eRpAmlTsX4chHZb2YvDo4Ywxnv6MVeSYEFzGOXDU1i/sC0p6tmkiJNzluX+Oysau0P4zv",
+	"MiEpTQRlFkP0VsR0iodLNHS+noTuFf3vLe3kmgQ6ZUJ6pBMcmnppk86PdtZkZ+QAutj0AmcDujCVgQGc",
+	"2J6v3dzIrf3THmyQjuOvIeImmwvUJPQg2B0HUR5EesAID28D6RG7dACEiPNjHTzJclk4Kki4oGd/CC4m",
+	"8rFEoKQHF799t7r9YRQIXGi9J5qWVVV8n/LyXRGyu1zx3eF0WbGSqMtEnnDSyFAZurBPkwVXZ7txv2Lh",
+	"jzpiEXxv9aYejHxKm9OntPnvg5PgS1eXxk3y7gRRklSAJBFai8e9fGWJXT16XHpN2Gub+jmMnLokqr6n",
+	"kkDggiq0IaaYpUaUIcb3jxHTdqZJPgVFKUjDCKIO+q0opJJmQkXZVTrLrET6uUkAqYl0dSr5KTJpb9h4",
+	"LhpPpQKkFPCKXo8q3yoRmIpG5TNz5J03LshSs7nlTrv2lx1Dkuf1jgsVDx2mxTKdG5ITRDZVx1lQYzDk",
+	"jUlRmowp/3dDevmhKVvfAGukT0kiklJ/IJ94A2jFLMi2ImnITveCKkVYhgPLbKn9Rfvh6NEUqeNO4Nmq",
+	"UJJ+BL3uMqdewsxt2LkjqpPz0tptjWng/zC1TN572WP9qpNFWmJF7ilaRx1os6HJ90lmZPMYM9JX52a7",
+	"kl8z30x7o3ni/w8ZObTk10V7QpsuaxxY9urgGk3x2GhG7AsrEfrudSw6PsxBzHIonQXBKpHgVvI9qzhO",
+	"qEdrY7bd2HEF+UCpB5cjQqsNaUSojm62alTPGsgYLUD3XFyBH5lxVUBJJEgZZN2Lc7xF+ksZzAwuHEBQ",
+	"uOtzu28vJ7iK4OBukRGN7gXHZYyrO0kSlUVenb+BwTfK6mcRbT8/LpCB1y7NvC1JNXuPgeJHrSm9Juts",
+	"OZDAvNj9JUMqP5L9G35FIh5n8n5HbUb2jfircp/v1fhu+Z4hbiLj4ycwX7Csx20rdpiXCef5rWdDHJkP",
+	"OjuZIJVB8PKaiOuoCtEW7tyAVrjYYEYlTtbszBZyUMiUr7VdmB9cqET1i+Q8P0/iWdJNIBu5I8zyo3yx",
+	"objxx2St/ka/PFU32QF4h5H4chQPQ3v6cPd2SzFMedVGEfuOBslBls08fBiYwlX1cr04/3miwNts4ak5",
+	"ycd3/ayvJ2tFtIEalP1ThqiSyHLRc7Tf8hoeQJcAsCvtLsyOFLbpW0O6c4nXRIBpTAWyqadzjuxoasYx",
+	"XRA0H+nDsH1kF8lYHp1pHDCeyAg26QsZvCPghEPesU+nY8a7P2jOXOID4gztIbNL8poseXlAcgv56xXn",
+	"V8jcO/DrRfGJg3c2cySPdZnXY9zGJXqEfoiVMh6IkJjNnzF3hPvE5VgNv3snXcwPfobadnAYeJNMUjsQ",
+	"yoaREvm3EZVo1ywrKrex0pSkHtKSQgAEj26d4KJNnHNMD3B+hK0dFVlMcL5+TstEAlMbc/vrgyiX9Dzp",
+	"5it8EVnhhtzlRCHQVELQxNEcC+pmfj0oTsOTepHHh4/G2NR0KX6CbT1BWjsutG1W4oNxciLFNSfDEv3l",
+	"6wdltzjzq08dbY1ystMzoIyi0gFHmgJLh0EFL//1walDwUlDqSvOB+rTRmD7/0N1d9MQmXpmsgFjz/ph",
+	"A/ORwq3kfxrdLERbvhE0Zk2OZcr51OmxRCMsiNbIXKZK5MCnSxpKV5Hzal5HhhFx1Ka1cCN5AjCkwRv3",
+	"2Y5BNyoFRkNNQYpwTAXs3Fae8eNTzCLfO2XIde1imjO+5sOgseDaETi15TJmBvxg2njJUOkf25d3zJwA",
+	"bfl+xmWNLSwIXm17Kstodxjz/jdRW2I2MQWSqgvb1/q/jUulxU5U4wOSRLUmm83TH833GzsNyLnXfH8z",
+	"MofLcGjSIadWCfU020HpFv4B1URZRdslrR/AVTjhmSVC8Dlk43OUoiRNEu0FEDzy9W6mp1pC9jZyXo6I",
+	"+8zRdRzpDfV9g/pp0CLHbDZxExU3ys4M48D7z+PKHkY113pJgf7y5YOyMI55CGjO6fV2tMqSbqT2P23r",
+	"m7m2kO/LM6WSRUsePDTwuDL8ZRm27zDVOlML2p5NU2ByB39qX+/lCHQ3fEVZeU57ivkXqQqGX6JZtU98",
+	"gXFhO4BBvX5F2ZVtFPnn/+Hz3yfSQZMdbYatbMYu/WkLqll37ztAOWtAkJWJ42w5cFBI84jZAXO62Uxk",
+	"LXXadk03KB0AAQRdKlKcH/2dl1YAi6ayCj6DTkhqUfishNGwbXuQmR3CkrEBn4OSlVN1bJF5f2udmuKZ",
+	"HblG7muCkQDDg7//GbKsYFe2MYEtPNXGE07V+KR7xg3i9K4VXKzJVaTpYqLPlbmcJCLE+4iOXDbjI3aj",
+	"g8MKM8ZVIltirLdQUts4RDtHHXZ0hSvEyH7Fa2I7Mq4wO3f1V7JAmCFX0NSycYxsZgoysvxIE9NfjdNO",
+	"giuKIGAH9kL4+He6EGhe+AGqHtNF21wSAFDNr7VuyErE1ZaIPZUkVysPCisTbDCiil6AG6MIzIUCLRtW",
+	"VuY/d2SlsLEitPVQEWVDN1jZ3MKgcVChtQvXr3le7VAbF8uA6kQCQbJJVZsG4K/RwaW9oChG2EzGsGeW",
+	"bx+kybspqfmblq6mp6hpLhpjcK+bKquhQCjf4dlYnGFJKpMwlScwm4p8A7+I9lA0XXrioSHzMKz3jrHS",
+	"ZHiMvMe1rajpa6++X6Spy2wEk4izRDIAeb/jMtWxzm2SSlRxLk2WgVYUDYiLRLujy+TJn/hPTjc+mik6",
+	"K9fifYYXAzq2xfPH011PJUlcaRjuhpa5kkB0jypJqnUUWnKLdx2KkHtquttX5JpUmpxM74maqC2H9HtT",
+	"i59yYwsVAj/xRhpUE40L5CzC6Acf4+LFejVaVcAbwQAbv3IR6X4VHqd/fE/tiwHdewRz5N6SwUhwrqX1",
+	"Ac9xPb6GF+zbTORjZUbjkJxWW8OuDrDL1MkyY47DWre+P8gj3xR6vLF27Tbp2gnYz4ZeE6bFYoRvhOB2",
+	"mJ27+AyPRRRsb+Kdk6wTyLbNlitcEbQXVBGJqHqMLDWDFi3JDgusFbflAa14XWMZMeQnHC8tuQ1w86gm",
+	"NVNdYGJY1MluGua3g/xIeVr3oLfliptA0zaB1EuaqP6yj7s9UYYpXHMslXbFzucLd8I4aKSM18NLsR7C",
+	"5Huu8YQpjv73vacXr7+7B7mN2vAADzPSGyPS6Q62FlpyjVWJJn0lqfnM6qrJbLmTDCUoFr9xlnCkKloT",
+	"pB+7nni9fLKsFiq2BgUAXfQz0gAs8QtTnpxm+J7ScsAT2vSQlCHhRXeozYNEaHQkAVymU5Fn6k6mQflY",
+	"IwdTR462+JogjPRFmAy4bl+jkFr3bLbaF9XG/B4g/AFd7IiS00nPYZjF+pzsnhz0zILt8ZNXEw+rkpIq",
+	"vKwSCL/CVUWEDzMZxQdZKR4pDDhhnBPka377dl/RFw1XNpJcVnTVkzrTxdF+7bwaKFdwlGiK7eA8o4y4",
+	"diHVU4Q2jeV6mm+NBWJPtUaysclLVh00/5VmNJebTRDGPvZbrkUTcGlDc9AOe5bvorUwJkOmchbluosI",
+	"0KKPpS15121U3dBEYIAExdCekKMMwOdWHtM4fkZL0kSPdtfVML/jeb8a3kyB059Jn++4LEUHgkF+JjNd",
+	"8aGJs+TzA2tREHYS+CZajERki4XjUS3eQ2h3A1Ggyra5YMVCCQo9qbBSpN7FG9kfGVpN32Gz2bSx1eyg",
+	"foWXpDqFKWE+FN/ZTtvi5fcCs7nBv9DxPhkLFT1vZOvTVIIuG2Xi36zbriTVULFX9Tx2MFdTOGcS1GiF",
+	"oKvsmzxxZi1fGiCTcOg1He8fnh4TzFc5gXzja89KfW2THPNS3zv42E8yzkrxmtfqKJKexa6pItFWWK4X",
+	"/orXWsuG/Eo/s8v3LIn7Sgwa5pwdUHYsfUCrr65BuWpnXi6J9dx469Qz9j1VW4QhwSAro2CAUW9svVLP",
+	"BBNkPafvRz8Rx/SWhq+8iy4arTIcCyqfqgIRGhVkfyRdz9sIfaVzKi7DuKv7eeEaJ4xVMoKydpSeEHcK",
+	"fp/nBfSi6Ba8gHnWuU/si1QEn6qDcRxEz0FlmvCS3mbv41F/4+y4ipuVqu1hbQi37AMqemwDQETj/bld",
+	"dOW2GjR3TfO8XsutJ7ET4Ai6Loe9tkcaL//k7aWejyEVMjwiFuHTY2+Yzpodu3AxCwcLl7+ajMq83R6O",
+	"myY8XeDxdnvQpu9MznWTiMJbLTQ/ddIXLJpK+voMc7va/c5J6Vl5KeS7BLtCvTBBxDZ7W1VcptpsnT61",
+	"KytTaxYvndXgSUWynd5wU51MFcxlV4KSEimuFTptRJASZbjg89K77M30UroSrTbg3KtGUHW40PjrYlw+",
+	"vkLNYFR+RUkwJZy8p1XV1JfuxfZ6dvSf5NBp8AB0ARLTtQmx726V2pl53pStIzD7XuveBVqTkgiTBIBZ",
+	"ich7RYDxyC3WULL+Mb6GZtkrXlV4ye37sqGKnMM0WMhhwgdUcig1KJAkxIZ/Nn56/nB8iClN4NJOvyzC",
+	"cfN7K0t5I+R9BLn2JgRpJ5wjY/dL9F+vv3uKvn701//+p/v/t038Ol+8tWA0fa8NxBcPXZwN7+jifPHl",
+	"/Yf3H0D3FLWFuzm7vydVdQ/cJGe4UdvfCLsHMwk3jXDRpY/F4kwbK1KeXT88I1oiTj2S7tmO6gfhcNeN",
+	"0SQ0Z4BXn5eL88ULKtWTcA5mMAT+iwcPRgbADwe/R5X/2XNlc+dOx8T/cKq8P1s38yi2D3/2YEp9MATK",
+	"f8ogGYQj6IYhU6KONxL2tqOLdx8jF3D2QRPdRzv9AddEgYP6Z0uaGi9awnRBOn9oJRqSnucPaKXJaXG+",
+	"+H8/43u/Pbj39Tv75/3Le+/+/B8RnvROGy0RhHjVOHywOyBSfcPLwyxMyLhma/987N6uPujHG6JhFo4N",
+	"MeVNO8n7BMjyA76CoTS+zwVqjcURZPESdIRYfRHTKWl1XqGhnRqelyObS6jm3ZuD3sQMFa74poEgOfYg",
+	"S0Nemn5mXEbA/kRe3RIt+EKeT00GdnZ3ggr8ZO+bckyQ2KZjqe/zYcW3d30VxufVCvGxe1piMU4e32Bx",
+	"YtpwS2YRxjdYTFIFfDCHJOAsN78F0wzCZFi3s9ZMjjWEJzdExaRYkSKHstTHLPqCLLa39pWz5yWpd1yb",
+	"8AfQLd/dDknBDeRQ08PTLzkkpSU+BR19gwXCftxMOPZyilbOPlyRw0ejlFfEOMv7RLNWx1zn2+3hlf6X",
+	"vcgOaB8NrQC9DClPAAv9IYQBsBGEnVStTAw3S7OKetzfBQC2OWZJfvTUPp9kR9qqOyPXhKl7UgmC6y7u",
+	"9fcwwLRn+qfSVkxYw/EE3BuZzWgRqm1WIu6BjxE2Kgvkuk0bzu3t1SQ+rrZk1ZGyET8rlabxUKUxXYPF",
+	"LBMMeZV6OVwhbUfCaFgoy7JhEzNQwQLi6cVPxmZ79PBvD/50H7WizXaqhsGyy4P5E0s7mHrNG1aew7L/",
+	"uHj5IzL82ZwUr7Z+L//lp7r+qbCDgaWCn1EZjqK1L9oBm9Z27CMKfEmqIRV2YeSqX8I8AL1USQVZKQ5z",
+	"bwHpf20I/MNivR1CGUXzeL5ddFI/pDb6eVfaFjfxLBOI6wztZ2bqtctR9EMagXV1y1tiG4Zs37S9k7Vd",
+	"h0waD7Tsg1FcFkNgWpSZKOwkYmInfkbHrN1Ez6RSX/nqQdQ+S4tHYBgreT3JJ26iUr6/x8p5gjCY4xzh",
+	"Ui8ZccRkKPckPApuWSv5Xc3Gq5t7bHpRWCQtDBEHKqcZORt3HI2zMx+ySnB/bls4xqRSDzdsNCRLLn2V",
+	"QwDhdHnHNQpk07hs6TpmMDO1z0x62cCx7bp4xA0YyoW7oICd1HpLvlSwDZavk3zCT564Ca+wfUr0BlLL",
+	"uJma2XrC6XjALZmADj0TiqvD7puT6DOgMhMlhPmIMCjTjKnYVXhFCoSvMa3wsiKd3tfGYbvnoow38E0S",
+	"Jq93TteNU6Z7IYs0bSQmTZoucmI6qcd8+v1RizaCF85OdPr8u2xU+vVm9Afpq26P0ghHs3foXrwkNrqR",
+	"5AH+oHOYVOxDvlAt/A6tNVDdcFn7r0im+ruT2vrzUq2DZMHJTkXwvRyjv/3oKYjveWnsfg1qKxkx6NXg",
+	"hqkJHnVe27aTZ8oOZY1S0xsi1bcOjTPoqbVcb2CF3SJjDObQJnhjjdVqe4LLMaPNzSRaO4TW8MWg6Yxh",
+	"hKOKSLdRXNIz9ixsgJVxT24+zZDR5Q+0jCnm3Glb0CxjyRs7JLdrXZxO3p+WQ5y2K1+PS4x2JoyY/e3r",
+	"JxDTbUM3jYN23qxGP99ZLds92J74M3US9qeVfmKHYYARcQ5DAgBqYrPFLM/emBymEZPvRJGrUA/P4z1n",
+	"FIYvpaMoZjjTGBeawI1Xtr9GhKnoLYMLhjIn5pwSg68Ie4xIJQnCVRX0cIuxF86qw+WG87LDYYYdQOZ6",
+	"R+/Ujp+Hm34WVwQ1Ie1wSVa4Jm3Z7Yks+V7AFOoUgyaTUGKFwdovnLfPTBQLfJB23FgOtn6g5cekuPye",
+	"qJCF3RqsP2s+8GSMBeS42mk5K4chN0Hhons5M+XL+gejvH1OguXfBKGe+lSIuaJFE+sZsZN0PwXeRQXY",
+	"M1Z+vojnsnKzEC4Sn3sGXeBPoEaysuvEg8mknFmdf4thPD1akk3DwOGo5TPCE77WPi7s2navd4cPtufs",
+	"54sTrinuH0woUDP4tVEVCSvBHRni6roRkKsyhY5hi4Gkvf1dWxY9Dy2eNkJCv+fJN1+A5yzlV7OOy+Nj",
+	"CMZWb030TgO+QR5C1Ndjp6ff2G+edkb055DDqOksV8STSnKf/VsTQaoD2nOhtuiK8b1pGRPby5baEQ1p",
+	"A+E2/VMer2JJdGiHN6CbexQ9hZsKm3R3xhVdkRKcAv2xTcZ/hdyFT5LOmbkw1xEglZ3ymuj7dR06svxW",
+	"+ez+6wQCnjbz5eVOCzgYZXWC3EZrnLfQ8/Vsec4Z+F0Lz1tK8HU3e6w28sRR8wnyhYhC2JEDWpLAeoRK",
+	"KGwVFuCVabTtDLxI8/xwiEAGrt65O/O0gzx67szg4znuzAB4p3An0MpPG3AbKRFuFK+xoitcVQfnXfcj",
+	"9Wt8QEuShwdnH8zlfTz7YGXgx3FGVvNr0sLultPtzHKnoB/zJU1Cwd7nOwPawOfRingR/fBJwknBDW9x",
+	"dT2S1fF38zgvgrKFFi2RAEpVaSBuCRWXqhGQENb4vzYM6oCEaRxcU2niTfmR4TbcfFdspQViXtY0V1sL",
+	"2CmeYr+cw0+0qbH1X71pCi5XW/u11vXpG1Pbkj7gJyYXzzcaJtSkv2vtSOJD0JFwWlmyxblJZLTj8z9L",
+	"C+OLR9n4SkfMlHwTwaRfxDH+69uPCzIl6AyUt1eXHADLsvpyuFXt+1lBQ/uTU9gF3HrrS1uMqe1qRvZE",
+	"KrSmQubg9tk1EXRtoZxE9J/0S4cW3U9Z3iH4FWGXppg8o5Y7uOiMt0daqu+3PN6Jb1D7b3p1uoVzWR9v",
+	"1IrX5CQXbTSksF+AtgdxpYggo3pzRdnVuMr8At64YUbCngv4SElwOUNQQlumOVlUp+UZHjhZHMM1GxoV",
+	"j+aTOShi4H6Kegx2JTuKNDSs0zcyiRifj2P/hem39C/vmYfGUq7TbOpu+LVWZ0yj1ijdvnQv3KKby6+R",
+	"Ym/++WkcXAqG5gmpjAtN6+6j1VVuyswoc3vlXsrib7MzOk+t5p2WvbFotw2zKVcXot8BgD9GpN6pA7I3",
+	"Yd0xw059LdCzmGYw0mWUb+7ai8rWpPzl3hwDAzzJTrJ61SYV3yjFqshPvLmtOFVnvvsnzsXyGBJnM60t",
+	"/cnzL0rNr9v1JznRZE5LizG3xrU/W2i+ZCQJy7tNZjmajl30+HdJwP8GKPeaQHmLCTHCHDNe0dXBeIGg",
+	"EmYucbuE/LtVl5+UZSrf/xPg4az2wLDLfsPrWFO7ivOrSzO5MdY7Uj+WSD9GmEFjNFeNrw0fCB9jpiDB",
+	"FKpdcR2fTSCbZXCFw+dHdty0B40rLX9QohWl9sYUvwHlnX0wf8mI9RxJI22gZy5f/3e7VRMLd9dqE4Tv",
+	"UMbH41O+wi/rw19Ohae6WGkGZqZNUPM4y/hcc1FHfWs1Flcl30OylqqrYRPCdIaNaVNrGgIseaPaBCJ5",
+	"n7JOv4DKRmv3mCpTgaK2JFWOawcx+K0eM9jg0cAifJfXpwN6U8xs0AHtCMxlnKTmHT7V4WT/Kbt9FQpE",
+	"mW2jseeitEURa6oQZgfTUfFO9OAkKtdEmEakd6fY/INTlvbYfF7q+Aw1CJp/5LTbP1L7gO/fte4RTFVO",
+	"Fa64WBUXtrPAyTrlmNqV1sIE79aePzaDf2C6iR/WxtpeEwfpOmb7EpalxoNspUTuKjPX8e5o5kJv4Xdi",
+	"ws42HaLzf339qp0uYYOeLSN+jP58X0MdctulzzCFmaoIQ0Z2kRBZk0MwTDm8+3dkJEaZRemutXJ/8Yl5",
+	"mjcyTyBH2A9P+INf4BBroMeWxiYLK5OaDpZmgcAu1fIcWIRtmii5beHHNc/4T4kENLZZ+Z5juTwEMjWD",
+	"RnF3pCfPaMz25TwHm507djuur87Qrz/sbef5ApG3N+0mWg2V75lJhDIjwzRltTPDZuArJC/frdgzaBXP",
+	"Sv/dSr0Qtj5XcaXoNWRdNHJHmBnTZv485UA2t/Lvw4dlcsi9Y9fWLK84WxEBgu5TU9yFuZyW2gq0hLb6",
+	"VEGBgCY1/Xy8c5Jp+jAe0Tav3FXG4a93mK6TSMkrFi3Y8mLSkApthhRPxqUduLOj0m0JkP3tCaLTphdI",
+	"25llAoGmA5FtMvhtkTGs8NNI/ohNSD+FO6bbucakQQatCyhD0CbHdzUzqho0qgAX1516YWAvyct6DU+z",
+	"HIgm//b4JPzPvmOegUXKWlBWOhzc7Z4iZQv6zZpkcpA4ByJNBxPwGDiPw6jHwM+qSrL013aY1GjnWeji",
+	"V+KD8SYm/LLrsXzw22fQ88Zy6WNP8l/zyRy+a6B4C9MLzGAcuH7olFcgu4JlJ+0kOPAwTOLC2Qf9xyh/",
+	"fu26kd4WJQHo43zZNka8i/wQaEwZdIYNJtuNQjiHY9+0weuIfWtv6/PqPaA3dTdW8WeIXBdEDTrr/qc0",
+	"5Gxqhuz3R2jXlhjdg4FcMt1m6wd8RS7Mu2Yq66fxl9qZ4L5z55dffTXeuTPqhHyY4YQMJrU6G7UkKxiM",
+	"ZybVK0FXcnomsx2y1E5uLeNDwT9tOuKPZG+uLYHBZh7byVyQ8DnbjNdimC2QBuXCwCazRjoYN5fKjLig",
+	"G/ayUYucvHf9LikRb04xjkl/TH/KhWFWnElTVtNn5SmZeOFn5N0a53JLJK7ewfc0lVtaohkIzxj9osH4",
+	"nN2SK/WpICVhiuJKfmqZMQL5CwekxzBfgl9RYrWB4y/CjmpcnP/8boCkJkNpDEdDkoNcilHt/sK88ofD",
+	"JpwR6sGW1+dZv57nr5EO2kf4a+xvT8Ds4EMaX2tSL4lAkhDb2n/PNGOX0zg16cOBRW6VG+oFxjw4sNHT",
+	"zLnZQRv6vU1XkkTJwltWlCGqhr6biCf1E3tuWk0wSfxvzCsnpap22SzieeMUllG6sR/Nqm2FV0FJMY2p",
+	"CNUYvhLkJFM+X+6Z0YrkY6MXhVlVkKiWLS21jnVTHfykAvN3o6YmBOSz9zbSAukVmiJ3WEqYEGFUWKPO",
+	"Oh2vomR83qa5Z8/qUlrrM1a21/hpyzWVXfc2Gc2jCT4DbhB59gGGvqRlgh28f4sSwa6QQLlrt/6ntu7f",
+	"dsLchZMmmjsiLtzMHStVWp+dHSFMMuTIZMo4EcR1B0peXOD3SyH6/2KSKIDybQa1x1oZ/csji01aN67F",
+	"aJ/Jm9x+8al9jzdElltyPsKu7sb7+Jmi3QV0wTNYZxIRI5O+knJyz0VVJhn/t029y2zgQYYzg7wSOZL4",
+	"GCR85Sfrh3d4wHV1RMr+mp4mfm7q/qBUjF0Tprg4ICyhLWHUBxVXJ19wmLpy/NCE08wsmA3XT0d8GkLT",
+	"CZ2naHrCcWmvr2jHSkBm5jgdNYaO4hf8Fh7fUp5is9txSe9i2Lg5VupSqLLZtdDI90Tj5kx/NTvuaiMw",
+	"0wY8WjashAtjZhgkHAb6GJu2KO0+fNCPcbAwBUGHiKLWs1U+LLwL/Od3muCM9q7/oc0YGKFriLYR1eJ8",
+	"cQaUZj/5IZVUYN2AdoSpM2tQAzELlySxo5GxKC93hD3/Fj1p1Pb/PPsR/uSC/maO/eTVc/Tw/oPgG43a",
+	"/qav4N3H/x8AAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -658,3 +658,11 @@ func (e *Editor) PutContact(c *world.Contact) {
 	}
 	e.inv.people.edit(e.tok, i).contacts = e.list(out)
 }
+
+// Aside returns an Editor of what might become of s. The line of snapshots does
+// not go through it: it copies what it adds to, and may be used while another
+// Editor of s is at work.
+func (s *Snapshot) Aside() *Editor {
+	b := &Snapshot{inv: s.inv, pol: s.pol, taken: true}
+	return b.Edit()
+}

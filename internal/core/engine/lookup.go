@@ -390,24 +390,55 @@ func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 	return out
 }
 
+// Concerns counts whom and what a change is about.
+type Concerns struct{ Guests, Grants, Spaces int }
+
 // Concerned counts the live records, grants and spaces of a partner's people.
-func (s *Snapshot) Concerned(partner string) (guests, grants, spaces int) {
+func (s *Snapshot) Concerned(partner string) Concerns { return s.concerns(s.peopleOfPartner(partner)) }
+
+// Moving counts those who belong to a partner in one of two snapshots and not in
+// the other. after must have come from before by Aside.
+func Moving(before, after *Snapshot, partner string) Concerns {
+	was, will := before.peopleOfPartner(partner), after.peopleOfPartner(partner)
+	for i := range was {
+		if will[i] {
+			delete(was, i)
+			delete(will, i)
+		}
+	}
+	for i := range will {
+		was[i] = true
+	}
+	return after.concerns(was)
+}
+
+// peopleOfPartner holds the parties that the table of domains gives a partner.
+func (s *Snapshot) peopleOfPartner(partner string) map[uint32]bool {
 	inv := &s.inv
+	out := map[uint32]bool{}
 	k := inv.partners.find(inv.text, partner)
 	if k == none {
-		return
+		return out
 	}
-	seen := map[uint32]bool{}
 	for i := uint32(0); i < inv.parties.n; i++ {
 		p := inv.parties.at(i)
-		if p.domain == none || s.pol.domains[p.domain].kind != partnerDomain || s.pol.domains[p.domain].partner != k {
-			continue
+		if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain && s.pol.domains[p.domain].partner == k {
+			out[i] = true
 		}
+	}
+	return out
+}
+
+func (s *Snapshot) concerns(people map[uint32]bool) (c Concerns) {
+	inv := &s.inv
+	seen := map[uint32]bool{}
+	for i := range people {
+		p := inv.parties.at(i)
 		if p.flags&hasRecord != 0 {
-			guests++
+			c.Guests++
 		}
 		for _, g := range inv.grants[p.grants.off : p.grants.off+p.grants.n] {
-			grants++
+			c.Grants++
 			sp := g.resource
 			if sp&itemBit != 0 {
 				sp = inv.items.at(sp &^ itemBit).space
@@ -415,7 +446,8 @@ func (s *Snapshot) Concerned(partner string) (guests, grants, spaces int) {
 			seen[sp] = true
 		}
 	}
-	return guests, grants, len(seen)
+	c.Spaces = len(seen)
+	return
 }
 
 // RuleState is what the organisation says of a rule.

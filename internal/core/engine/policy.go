@@ -177,6 +177,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			if s.AsOf.IsSet() && stanceDays != catalogue.NoLimit {
 				f.expires = moment.EndOfDays(moment.DayOf(s.AsOf, p.zone), int(stanceDays), p.zone)
 			}
+			f.expires = min(f.expires, s.Until)
 			rest.stance[s.Key] = f
 		}
 		p.partners[k], p.rest[k] = pr, rest

@@ -599,6 +599,9 @@ func (x *slowQuestion) stance(g *gates, p *slowParty, key, feature string) {
 				says = "unknown"
 			}
 		}
+		if !x.at.Time().Before(st.Until.Time()) && st.Until != moment.Never {
+			says = "unknown"
+		}
 		if says == "admits" && feature != "" && st.Features != nil {
 			has := false
 			for _, f := range st.Features {

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"strings"
 	"testing"
@@ -127,5 +128,52 @@ func TestWouldIsGiven(t *testing.T) {
 	}
 	if asked < 20000 {
 		t.Errorf("only %d questions made sense", asked)
+	}
+}
+
+// TestSplitChangesNothing takes a domain off a partner in random worlds: no answer
+// changes by it, and joining the two again changes none either.
+func TestSplitChangesNothing(t *testing.T) {
+	asked, moved := 0, 0
+	for seed := uint64(1); seed <= 12; seed++ {
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now))
+		r := rand.New(rand.NewPCG(seed, 5))
+		before := engine.Of(w)
+		p := &w.Partners[r.IntN(len(w.Partners))]
+		for i := range w.Partners { // the one with most people
+			if before.Concerned(w.Partners[i].ID).Guests > before.Concerned(p.ID).Guests {
+				p = &w.Partners[i]
+			}
+		}
+		p.Domains = append(p.Domains, world.Entry{Domain: mustAddress(t, fmt.Sprintf("a@spare%d.example", seed)).Domain(), LookAlike: true})
+		split, err := world.SplitPartner(w, p.ID, p.Domains[:1], "new-one", "New One")
+		if err != nil {
+			t.Fatal(err)
+		}
+		joined, err := world.JoinPartners(split.World, "new-one", p.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(joined.Differs) > 0 {
+			t.Errorf("the new one differs: %v", joined.Differs)
+		}
+		a, b, c := engine.Of(w), engine.Of(split.World), engine.Of(joined.World)
+		moved += b.Concerned("new-one").Guests
+		for range 4000 {
+			q, err := parse(anyQuestion(r, w, now))
+			if err != nil {
+				continue
+			}
+			x, err1 := a.Decide(&q)
+			y, err2 := b.Decide(&q)
+			z, err3 := c.Decide(&q)
+			if x != y || x != z || (err1 == nil) != (err2 == nil) || (err1 == nil) != (err3 == nil) {
+				t.Fatalf("seed %d: %s %s %s %s: %+v, split %+v, joined %+v", seed, q.Subject, q.Action, q.Resource, q.Address, x, y, z)
+			}
+			asked++
+		}
+	}
+	if asked < 10000 || moved < 20 {
+		t.Errorf("only %d questions were asked, and %d guests moved", asked, moved)
 	}
 }

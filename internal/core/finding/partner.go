@@ -19,10 +19,10 @@ func (f *finder) partners() {
 		if p.Standing == world.Ended {
 			continue
 		}
-		guests, grants, _ := f.s.Concerned(p.ID)
-		numbers := []Number{{"parties", guests}, {"grants", grants}}
+		c := f.s.Concerned(p.ID)
+		numbers := []Number{{"parties", c.Guests}, {"grants", c.Grants}}
 		about := "partner:" + p.ID
-		if p.Contact == "" {
+		if len(p.Contacts) == 0 {
 			f.add("partner_without_contact", one(about), numbers, "Nobody knows whom to ask at %s.", p.Name)
 		}
 		if p.Owner == "" {

@@ -316,8 +316,8 @@ func (f *finder) openings() {
 	}
 	for i := range f.w.Partners {
 		p := &f.w.Partners[i]
-		guests, grants, _ := f.s.Concerned(p.ID)
-		numbers := []Number{{"parties", guests}, {"grants", grants}}
+		c := f.s.Concerned(p.ID)
+		numbers := []Number{{"parties", c.Guests}, {"grants", c.Grants}}
 		for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
 			names := levels[k.String()]
 			if p.Opened[k] != world.OpenYes || names == nil {

@@ -47,6 +47,8 @@ func Halves(p *Partner, at moment.Moment, stanceDays catalogue.Value, zone *time
 		h.Stance, h.Known, h.Theirs = s, s.Says != SaysUnknown, s.Says
 		if s.Says == SaysAdmits && s.AsOf.IsSet() && stanceDays != catalogue.NoLimit && at >= moment.EndOfDays(moment.DayOf(s.AsOf, zone), int(stanceDays), zone) {
 			h.Old, h.Theirs = true, SaysUnknown
+		} else if s.Says == SaysAdmits && at >= s.Until {
+			h.Old, h.Theirs = true, SaysUnknown
 		}
 	}
 	for k := range out {

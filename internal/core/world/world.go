@@ -30,6 +30,7 @@ type World struct {
 	Links      []Link
 	Forwarders []Forwarder
 	Contacts   []Contact
+	Letters    []Letter
 }
 
 // Organisation is the one whose suite is governed.
@@ -112,18 +113,51 @@ var StandingNames = []string{"active", "suspended", "ended"}
 
 // Partner is an outside organisation we keep a record of.
 type Partner struct {
-	ID            string
-	Name          string
-	Domains       []Entry
-	Standing      Standing
-	StandingSince moment.Moment // Always where none is said
-	Contact       string
-	Owner         string // a person's id
-	Note          string
-	Opened        [catalogue.NumKeys]Opening
-	Rules         []Setting
-	Stance        []Stance
+	ID             string
+	Name           string
+	AlsoNamed      []string // other names by which it is looked for
+	Domains        []Entry
+	Standing       Standing
+	StandingSince  moment.Moment // Always where none is said
+	StandingReason string
+	Contacts       []string      // who administers their side: addresses or plain words
+	Owner          string        // a person's id
+	Review         moment.Moment // when somebody should look at it again; Never where none is said
+	Note           string
+	Statement      string // where their signed statement is published; empty where they publish none
+	Opened         [catalogue.NumKeys]Opening
+	Rules          []Setting
+	Stance         []Stance
 }
+
+// Letter is a request to a partner's administrator to admit something, and what
+// became of it.
+type Letter struct {
+	ID       string
+	Partner  string
+	Keys     []catalogue.Key // what they were asked to admit, from our side
+	Sent     moment.Moment
+	By       string // who sent it
+	To       string // whom it was sent to
+	Note     string
+	Answered moment.Moment // Never while it is open
+	Answer   Answer
+	Said     string // their answer in words, or why it was closed
+}
+
+// Answer is what became of a letter.
+type Answer uint8
+
+// A letter is open, or its wish was admitted or refused, or it was withdrawn.
+const (
+	NoAnswer Answer = iota
+	AnswerAdmitted
+	AnswerRefused
+	AnswerWithdrawn
+)
+
+// AnswerNames are the words of the file format, by Answer.
+var AnswerNames = []string{"open", "admitted", "refused", "withdrawn"}
 
 // Stance is what a partner's side says about a key, as far as we know.
 type Stance struct {
@@ -132,6 +166,8 @@ type Stance struct {
 	Features []catalogue.Feature // nil: all
 	Source   string              // recorded, statement, trial, attempt
 	AsOf     moment.Moment       // Always where none is said
+	Until    moment.Moment       // the end of an admission that came with one; else Never
+	Said     string              // who said so, where somebody did
 }
 
 // Says is what a stance says.
