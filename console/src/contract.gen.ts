@@ -406,6 +406,45 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/domains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them */
+        get: operations["listDomains"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/domains/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take a list of domains, with a result for every line
+         * @description CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
+         *     with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,
+         *     unless only_good is said.
+         */
+        post: operations["importDomains"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/domains/test": {
         parameters: {
             query?: never;
@@ -1698,6 +1737,28 @@ export interface components {
             address?: string;
             reason?: string;
         };
+        DomainsImported: {
+            lines: components["schemas"]["DomainLine"][];
+            /** @description Lines by result */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description Those whose address is taken otherwise */
+            concerns: components["schemas"]["PartnerCounts"];
+            written: boolean;
+            preview: boolean;
+        };
+        DomainLine: {
+            /** @description 0 for what is removed */
+            line: number;
+            text: string;
+            name: string;
+            subdomains?: boolean;
+            partner?: string;
+            /** @enum {string} */
+            result: "new" | "changed" | "same" | "removed" | "refused";
+            cause?: string;
+        };
         DomainTest: {
             address: string;
             domain: string;
@@ -2587,6 +2648,69 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listDomains: {
+        parameters: {
+            query: {
+                list: "partner" | "barred" | "personal";
+                /** @description Only those of this partner */
+                partner?: string;
+                form?: "csv" | "text";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    importDomains: {
+        parameters: {
+            query: {
+                list: "partner" | "barred" | "personal";
+                /** @description Whose domains the lines are that name no partner */
+                partner?: string;
+                /** @description Remove what is kept and stands in no line */
+                replace?: boolean;
+                /** @description Take the lines that can be taken; else all or none */
+                only_good?: boolean;
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description What became of every line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DomainsImported"];
+                };
             };
             default: components["responses"]["Problem"];
         };

@@ -164,7 +164,7 @@ func New(o Options) (http.Handler, error) {
 }
 
 // lists are the routes whose body is a file or a list: long, and read as it comes.
-var lists = map[string]bool{"/api/v1/world": true, "/api/v1/check": true, "/api/v1/exceptions/import": true}
+var lists = map[string]bool{"/api/v1/world": true, "/api/v1/check": true, "/api/v1/exceptions/import": true, "/api/v1/domains/import": true}
 
 // guard lets a request through whose account has a role for the route, and keeps
 // requests from other sites out.

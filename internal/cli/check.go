@@ -36,20 +36,15 @@ With -o csv or -o json (an object a line) long lists stream.
 Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 		Example: "  wexillum check volunteers.txt --into space:volunteers-handbook\n  wexillum check people.csv --column mail -o csv > result.csv",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := a.in
-			if args[0] != "-" {
-				f, err := os.Open(args[0])
-				if err != nil {
-					return err
-				}
-				defer f.Close()
-				in = f
+			in, err := a.open(args[0])
+			if err != nil {
+				return err
 			}
+			defer in.Close()
 			p := &printer{app: a}
 			if err := p.begin(); err != nil {
 				return err
 			}
-			var err error
 			if a.world != "" {
 				err = a.checkFile(in, into, as, column, at, p)
 			} else {
@@ -67,6 +62,14 @@ Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 	f.StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	_ = c.RegisterFlagCompletionFunc("as", a.completion("person"))
 	return c
+}
+
+// open opens a file, or standard input for -.
+func (a *app) open(name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(a.in), nil
+	}
+	return os.Open(name)
 }
 
 func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, as, column, at string, p *printer) error {

@@ -143,6 +143,126 @@ func (a *app) domain() *cobra.Command {
 		}
 		return a.records(out, []string{"address", "verdict", "entry", "why"}, rows)
 	}}
-	c.AddCommand(add, remove, bar, lift, bars, test)
+	c.AddCommand(add, remove, bar, lift, bars, test, a.domainList(), a.domainImport())
 	return c
+}
+
+var domainLists = []string{"partner", "barred", "personal"}
+
+func (a *app) domainList() *cobra.Command {
+	var partner, form string
+	c := &cobra.Command{Use: "list partner|barred|personal", Short: "All domains of partners, all that are barred, or all of private mail, as import takes them", Args: cobra.ExactArgs(1), ValidArgs: domainLists,
+		Example: "  wexillum domain list barred > barred.csv\n  wexillum domain list partner --partner ilvane --form text",
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.ListDomainsParams{List: client.ListDomainsParamsList(args[0]), Partner: optional(partner)}
+			if form != "" {
+				f := client.ListDomainsParamsForm(form)
+				p.Form = &f
+			}
+			resp, err := r.ListDomains(c.Context(), p)
+			var text []byte
+			if err := r.read(resp, err, &text); err != nil {
+				return err
+			}
+			_, err = a.out.Write(text)
+			return err
+		}}
+	c.Flags().StringVar(&partner, "partner", "", "only those of this partner")
+	c.Flags().StringVar(&form, "form", "", "csv or text")
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+	_ = c.RegisterFlagCompletionFunc("form", cobra.FixedCompletions([]string{"csv", "text"}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func (a *app) domainImport() *cobra.Command {
+	var partner, why string
+	var replace, onlyGood, preview bool
+	c := &cobra.Command{Use: "import partner|barred|personal FILE", Short: "Take a list of domains, with a result for every line", Args: cobra.ExactArgs(2), ValidArgs: domainLists,
+		Long: `Take a list of domains, with a result for every line.
+
+FILE is CSV where its first line names columns (name, subdomains, look_alike,
+partner, reason); else an entry stands on each line, *. before it takes what is
+below along, and what stands behind # is the reason of a bar. - is standard input.
+With a refused line nothing is written, unless --only-good is said.
+
+Exit status 0: taken, or could be; 3: lines are refused.`,
+		Example: "  wexillum domain import barred barred.txt --preview\n  wexillum domain import partner domains.csv --partner ilvane --replace",
+		RunE: func(c *cobra.Command, args []string) error {
+			in, err := a.open(args[1])
+			if err != nil {
+				return err
+			}
+			defer in.Close()
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &client.ImportDomainsParams{List: client.ImportDomainsParamsList(args[0]), Partner: optional(partner), Replace: &replace, OnlyGood: &onlyGood, Preview: &preview, Why: optional(why)}
+			resp, err := r.ImportDomainsWithBody(c.Context(), p, "text/csv", in)
+			var x client.DomainsImported
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.printImported(&x)
+		}}
+	f := c.Flags()
+	f.StringVar(&partner, "partner", "", "whose domains the lines are that name no partner")
+	f.BoolVar(&replace, "replace", false, "remove what is kept and stands in no line")
+	f.BoolVar(&onlyGood, "only-good", false, "take the lines that can be taken; else all or none")
+	f.BoolVar(&preview, "preview", false, "say what would become of every line, and change nothing")
+	whyFlag(c, &why)
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+	return c
+}
+
+// printImported prints the lines that change something or are refused; what stays
+// as it is, is counted.
+func (a *app) printImported(x *client.DomainsImported) error {
+	rows := [][]string{}
+	for _, l := range x.Lines {
+		if l.Result == "same" && a.output == "table" || a.output == "table" && len(rows) == maxTable {
+			continue
+		}
+		line, name := "", l.Name
+		if l.Line > 0 {
+			line = fmt.Sprint(l.Line)
+		}
+		if l.Subdomains != nil && *l.Subdomains {
+			name = "*." + name
+		}
+		if name == "" {
+			name = l.Text
+		}
+		rows = append(rows, []string{line, string(l.Result), name, pick(l.Partner), pick(l.Cause)})
+	}
+	if err := a.records(x, []string{"line", "result", "name", "partner", "cause"}, rows); err != nil {
+		return err
+	}
+	var parts []string
+	for _, k := range []string{"new", "changed", "removed", "same", "refused"} {
+		if n := x.Counts[k]; n > 0 {
+			parts = append(parts, fmt.Sprintf("%d %s", n, k))
+		}
+	}
+	if len(rows) == maxTable {
+		a.say("… and more; -o csv prints all of them.")
+	}
+	done := "Nothing was written."
+	switch {
+	case x.Written:
+		done = "Written."
+	case x.Preview:
+		done = "A preview; nothing was written."
+	case x.Counts["refused"] > 0:
+		done = "Nothing was written; mend the refused lines, or add --only-good."
+	}
+	a.say("%s. That concerns %s. %s", strings.Join(parts, ", "), counted(x.Concerns), done)
+	if x.Counts["refused"] > 0 && !x.Written {
+		return exit(statusNo)
+	}
+	return nil
 }

@@ -310,7 +310,7 @@ standard input. Nothing is written where a line is refused, but with --only-good
 			rows := [][]string{}
 			refused := 0
 			for _, l := range x.Lines {
-				if l.Result == client.Refused {
+				if l.Result == client.ImportLineResultRefused {
 					refused++
 				}
 				rows = append(rows, []string{fmt.Sprint(l.Line), l.Id, string(l.Result), pick(l.Cause)})

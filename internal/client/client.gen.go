@@ -220,6 +220,33 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for DomainLineResult.
+const (
+	DomainLineResultChanged DomainLineResult = "changed"
+	DomainLineResultNew     DomainLineResult = "new"
+	DomainLineResultRefused DomainLineResult = "refused"
+	DomainLineResultRemoved DomainLineResult = "removed"
+	DomainLineResultSame    DomainLineResult = "same"
+)
+
+// Valid indicates whether the value is a known member of the DomainLineResult enum.
+func (e DomainLineResult) Valid() bool {
+	switch e {
+	case DomainLineResultChanged:
+		return true
+	case DomainLineResultNew:
+		return true
+	case DomainLineResultRefused:
+		return true
+	case DomainLineResultRemoved:
+		return true
+	case DomainLineResultSame:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainTestVerdict.
 const (
 	DomainTestVerdictBarred   DomainTestVerdict = "barred"
@@ -333,22 +360,22 @@ func (e GivenRoleState) Valid() bool {
 
 // Defines values for ImportLineResult.
 const (
-	Changed   ImportLineResult = "changed"
-	Made      ImportLineResult = "made"
-	Refused   ImportLineResult = "refused"
-	Unchanged ImportLineResult = "unchanged"
+	ImportLineResultChanged   ImportLineResult = "changed"
+	ImportLineResultMade      ImportLineResult = "made"
+	ImportLineResultRefused   ImportLineResult = "refused"
+	ImportLineResultUnchanged ImportLineResult = "unchanged"
 )
 
 // Valid indicates whether the value is a known member of the ImportLineResult enum.
 func (e ImportLineResult) Valid() bool {
 	switch e {
-	case Changed:
+	case ImportLineResultChanged:
 		return true
-	case Made:
+	case ImportLineResultMade:
 		return true
-	case Refused:
+	case ImportLineResultRefused:
 		return true
-	case Unchanged:
+	case ImportLineResultUnchanged:
 		return true
 	default:
 		return false
@@ -631,6 +658,66 @@ func (e CompleteParamsKind) Valid() bool {
 	}
 }
 
+// Defines values for ListDomainsParamsList.
+const (
+	ListDomainsParamsListBarred   ListDomainsParamsList = "barred"
+	ListDomainsParamsListPartner  ListDomainsParamsList = "partner"
+	ListDomainsParamsListPersonal ListDomainsParamsList = "personal"
+)
+
+// Valid indicates whether the value is a known member of the ListDomainsParamsList enum.
+func (e ListDomainsParamsList) Valid() bool {
+	switch e {
+	case ListDomainsParamsListBarred:
+		return true
+	case ListDomainsParamsListPartner:
+		return true
+	case ListDomainsParamsListPersonal:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDomainsParamsForm.
+const (
+	ListDomainsParamsFormCsv  ListDomainsParamsForm = "csv"
+	ListDomainsParamsFormText ListDomainsParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the ListDomainsParamsForm enum.
+func (e ListDomainsParamsForm) Valid() bool {
+	switch e {
+	case ListDomainsParamsFormCsv:
+		return true
+	case ListDomainsParamsFormText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportDomainsParamsList.
+const (
+	ImportDomainsParamsListBarred   ImportDomainsParamsList = "barred"
+	ImportDomainsParamsListPartner  ImportDomainsParamsList = "partner"
+	ImportDomainsParamsListPersonal ImportDomainsParamsList = "personal"
+)
+
+// Valid indicates whether the value is a known member of the ImportDomainsParamsList enum.
+func (e ImportDomainsParamsList) Valid() bool {
+	switch e {
+	case ImportDomainsParamsListBarred:
+		return true
+	case ImportDomainsParamsListPartner:
+		return true
+	case ImportDomainsParamsListPersonal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListExceptionsParamsState.
 const (
 	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
@@ -720,19 +807,19 @@ func (e ListLinksParamsState) Valid() bool {
 
 // Defines values for LetterParamsForm.
 const (
-	Html     LetterParamsForm = "html"
-	Markdown LetterParamsForm = "markdown"
-	Text     LetterParamsForm = "text"
+	LetterParamsFormHtml     LetterParamsForm = "html"
+	LetterParamsFormMarkdown LetterParamsForm = "markdown"
+	LetterParamsFormText     LetterParamsForm = "text"
 )
 
 // Valid indicates whether the value is a known member of the LetterParamsForm enum.
 func (e LetterParamsForm) Valid() bool {
 	switch e {
-	case Html:
+	case LetterParamsFormHtml:
 		return true
-	case Markdown:
+	case LetterParamsFormMarkdown:
 		return true
-	case Text:
+	case LetterParamsFormText:
 		return true
 	default:
 		return false
@@ -1071,6 +1158,22 @@ type DomainEntry struct {
 	Subdomains *bool  `json:"subdomains,omitempty"`
 }
 
+// DomainLine defines model for DomainLine.
+type DomainLine struct {
+	Cause *string `json:"cause,omitempty"`
+
+	// Line 0 for what is removed
+	Line       int              `json:"line"`
+	Name       string           `json:"name"`
+	Partner    *string          `json:"partner,omitempty"`
+	Result     DomainLineResult `json:"result"`
+	Subdomains *bool            `json:"subdomains,omitempty"`
+	Text       string           `json:"text"`
+}
+
+// DomainLineResult defines model for DomainLine.Result.
+type DomainLineResult string
+
 // DomainTest defines model for DomainTest.
 type DomainTest struct {
 	Address string `json:"address"`
@@ -1089,6 +1192,18 @@ type DomainTest struct {
 
 // DomainTestVerdict defines model for DomainTest.Verdict.
 type DomainTestVerdict string
+
+// DomainsImported defines model for DomainsImported.
+type DomainsImported struct {
+	// Concerns Those whose address is taken otherwise
+	Concerns PartnerCounts `json:"concerns"`
+
+	// Counts Lines by result
+	Counts  map[string]int `json:"counts"`
+	Lines   []DomainLine   `json:"lines"`
+	Preview bool           `json:"preview"`
+	Written bool           `json:"written"`
+}
 
 // Ending defines model for Ending.
 type Ending struct {
@@ -1906,6 +2021,44 @@ type CompleteParams struct {
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
 
+// ListDomainsParams defines parameters for ListDomains.
+type ListDomainsParams struct {
+	List ListDomainsParamsList `form:"list" json:"list"`
+
+	// Partner Only those of this partner
+	Partner *string                `form:"partner,omitempty" json:"partner,omitempty"`
+	Form    *ListDomainsParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ListDomainsParamsList defines parameters for ListDomains.
+type ListDomainsParamsList string
+
+// ListDomainsParamsForm defines parameters for ListDomains.
+type ListDomainsParamsForm string
+
+// ImportDomainsParams defines parameters for ImportDomains.
+type ImportDomainsParams struct {
+	List ImportDomainsParamsList `form:"list" json:"list"`
+
+	// Partner Whose domains the lines are that name no partner
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+
+	// Replace Remove what is kept and stands in no line
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
+
+	// OnlyGood Take the lines that can be taken; else all or none
+	OnlyGood *bool `form:"only_good,omitempty" json:"only_good,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ImportDomainsParamsList defines parameters for ImportDomains.
+type ImportDomainsParamsList string
+
 // TestDomainParams defines parameters for TestDomain.
 type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
@@ -2443,6 +2596,22 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+	//
+	// Corresponds with GET /api/v1/domains (the `ListDomains` operationId).
+	ListDomains(ctx context.Context, params *ListDomainsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportDomainsWithBody Take a list of domains, with a result for every line
+	//
+	// CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
+	// with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,
+	// unless only_good is said.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/domains/import (the `ImportDomains` operationId).
+	ImportDomainsWithBody(ctx context.Context, params *ImportDomainsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// TestDomain Which entry decides for an address, and why
 	//
@@ -3091,6 +3260,42 @@ func (c *Client) Choices(ctx context.Context, params *ChoicesParams, reqEditors 
 // Corresponds with GET /api/v1/complete (the `Complete` operationId).
 func (c *Client) Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompleteRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+//
+// Corresponds with GET /api/v1/domains (the `ListDomains` operationId).
+func (c *Client) ListDomains(ctx context.Context, params *ListDomainsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListDomainsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportDomainsWithBody Take a list of domains, with a result for every line
+//
+// CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
+// with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,
+// unless only_good is said.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/domains/import (the `ImportDomains` operationId).
+func (c *Client) ImportDomainsWithBody(ctx context.Context, params *ImportDomainsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportDomainsRequestWithBody(c.Server, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4814,6 +5019,192 @@ func NewCompleteRequest(server string, params *CompleteParams) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewListDomainsRequest constructs an http.Request for the ListDomains method
+func NewListDomainsRequest(server string, params *ListDomainsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/domains")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "list", params.List, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportDomainsRequestWithBody constructs an http.Request for the ImportDomains method, with any body, and a specified content type
+func NewImportDomainsRequestWithBody(server string, params *ImportDomainsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/domains/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "list", params.List, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Replace != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "replace", *params.Replace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.OnlyGood != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "only_good", *params.OnlyGood, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -7956,6 +8347,24 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	CompleteWithResponse(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*CompleteResponse, error)
 
+	// ListDomainsWithResponse The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/domains (the `ListDomains` operationId).
+	ListDomainsWithResponse(ctx context.Context, params *ListDomainsParams, reqEditors ...RequestEditorFn) (*ListDomainsResponse, error)
+
+	// ImportDomainsWithBodyWithResponse Take a list of domains, with a result for every line
+	//
+	// CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
+	// with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,
+	// unless only_good is said.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/domains/import (the `ImportDomains` operationId).
+	ImportDomainsWithBodyWithResponse(ctx context.Context, params *ImportDomainsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDomainsResponse, error)
+
 	// TestDomainWithResponse Which entry decides for an address, and why
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -8964,6 +9373,95 @@ func (r CompleteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompleteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListDomainsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListDomainsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListDomainsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListDomainsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListDomainsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListDomainsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportDomainsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DomainsImported
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportDomainsResponse) GetJSON200() *DomainsImported {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImportDomainsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportDomainsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportDomainsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportDomainsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportDomainsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11718,6 +12216,36 @@ func (c *ClientWithResponses) CompleteWithResponse(ctx context.Context, params *
 	return ParseCompleteResponse(rsp)
 }
 
+// ListDomainsWithResponse The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/domains (the `ListDomains` operationId).
+func (c *ClientWithResponses) ListDomainsWithResponse(ctx context.Context, params *ListDomainsParams, reqEditors ...RequestEditorFn) (*ListDomainsResponse, error) {
+	rsp, err := c.ListDomains(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListDomainsResponse(rsp)
+}
+
+// ImportDomainsWithBodyWithResponse Take a list of domains, with a result for every line
+//
+// CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
+// with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,
+// unless only_good is said.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/domains/import (the `ImportDomains` operationId).
+func (c *ClientWithResponses) ImportDomainsWithBodyWithResponse(ctx context.Context, params *ImportDomainsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportDomainsResponse, error) {
+	rsp, err := c.ImportDomainsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportDomainsResponse(rsp)
+}
+
 // TestDomainWithResponse Which entry decides for an address, and why
 //
 // Returns a wrapper object for the known response body format(s).
@@ -12964,6 +13492,65 @@ func ParseCompleteResponse(rsp *http.Response) (*CompleteResponse, error) {
 		var dest struct {
 			Items []Suggestion `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListDomainsResponse parses an HTTP response from a ListDomainsWithResponse call
+func ParseListDomainsResponse(rsp *http.Response) (*ListDomainsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListDomainsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportDomainsResponse parses an HTTP response from a ImportDomainsWithResponse call
+func ParseImportDomainsResponse(rsp *http.Response) (*ImportDomainsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportDomainsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DomainsImported
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

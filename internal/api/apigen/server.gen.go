@@ -224,6 +224,33 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for DomainLineResult.
+const (
+	DomainLineResultChanged DomainLineResult = "changed"
+	DomainLineResultNew     DomainLineResult = "new"
+	DomainLineResultRefused DomainLineResult = "refused"
+	DomainLineResultRemoved DomainLineResult = "removed"
+	DomainLineResultSame    DomainLineResult = "same"
+)
+
+// Valid indicates whether the value is a known member of the DomainLineResult enum.
+func (e DomainLineResult) Valid() bool {
+	switch e {
+	case DomainLineResultChanged:
+		return true
+	case DomainLineResultNew:
+		return true
+	case DomainLineResultRefused:
+		return true
+	case DomainLineResultRemoved:
+		return true
+	case DomainLineResultSame:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainTestVerdict.
 const (
 	DomainTestVerdictBarred   DomainTestVerdict = "barred"
@@ -337,22 +364,22 @@ func (e GivenRoleState) Valid() bool {
 
 // Defines values for ImportLineResult.
 const (
-	Changed   ImportLineResult = "changed"
-	Made      ImportLineResult = "made"
-	Refused   ImportLineResult = "refused"
-	Unchanged ImportLineResult = "unchanged"
+	ImportLineResultChanged   ImportLineResult = "changed"
+	ImportLineResultMade      ImportLineResult = "made"
+	ImportLineResultRefused   ImportLineResult = "refused"
+	ImportLineResultUnchanged ImportLineResult = "unchanged"
 )
 
 // Valid indicates whether the value is a known member of the ImportLineResult enum.
 func (e ImportLineResult) Valid() bool {
 	switch e {
-	case Changed:
+	case ImportLineResultChanged:
 		return true
-	case Made:
+	case ImportLineResultMade:
 		return true
-	case Refused:
+	case ImportLineResultRefused:
 		return true
-	case Unchanged:
+	case ImportLineResultUnchanged:
 		return true
 	default:
 		return false
@@ -635,6 +662,66 @@ func (e CompleteParamsKind) Valid() bool {
 	}
 }
 
+// Defines values for ListDomainsParamsList.
+const (
+	ListDomainsParamsListBarred   ListDomainsParamsList = "barred"
+	ListDomainsParamsListPartner  ListDomainsParamsList = "partner"
+	ListDomainsParamsListPersonal ListDomainsParamsList = "personal"
+)
+
+// Valid indicates whether the value is a known member of the ListDomainsParamsList enum.
+func (e ListDomainsParamsList) Valid() bool {
+	switch e {
+	case ListDomainsParamsListBarred:
+		return true
+	case ListDomainsParamsListPartner:
+		return true
+	case ListDomainsParamsListPersonal:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListDomainsParamsForm.
+const (
+	ListDomainsParamsFormCsv  ListDomainsParamsForm = "csv"
+	ListDomainsParamsFormText ListDomainsParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the ListDomainsParamsForm enum.
+func (e ListDomainsParamsForm) Valid() bool {
+	switch e {
+	case ListDomainsParamsFormCsv:
+		return true
+	case ListDomainsParamsFormText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportDomainsParamsList.
+const (
+	ImportDomainsParamsListBarred   ImportDomainsParamsList = "barred"
+	ImportDomainsParamsListPartner  ImportDomainsParamsList = "partner"
+	ImportDomainsParamsListPersonal ImportDomainsParamsList = "personal"
+)
+
+// Valid indicates whether the value is a known member of the ImportDomainsParamsList enum.
+func (e ImportDomainsParamsList) Valid() bool {
+	switch e {
+	case ImportDomainsParamsListBarred:
+		return true
+	case ImportDomainsParamsListPartner:
+		return true
+	case ImportDomainsParamsListPersonal:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListExceptionsParamsState.
 const (
 	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
@@ -724,19 +811,19 @@ func (e ListLinksParamsState) Valid() bool {
 
 // Defines values for LetterParamsForm.
 const (
-	Html     LetterParamsForm = "html"
-	Markdown LetterParamsForm = "markdown"
-	Text     LetterParamsForm = "text"
+	LetterParamsFormHtml     LetterParamsForm = "html"
+	LetterParamsFormMarkdown LetterParamsForm = "markdown"
+	LetterParamsFormText     LetterParamsForm = "text"
 )
 
 // Valid indicates whether the value is a known member of the LetterParamsForm enum.
 func (e LetterParamsForm) Valid() bool {
 	switch e {
-	case Html:
+	case LetterParamsFormHtml:
 		return true
-	case Markdown:
+	case LetterParamsFormMarkdown:
 		return true
-	case Text:
+	case LetterParamsFormText:
 		return true
 	default:
 		return false
@@ -1075,6 +1162,22 @@ type DomainEntry struct {
 	Subdomains *bool  `json:"subdomains,omitempty"`
 }
 
+// DomainLine defines model for DomainLine.
+type DomainLine struct {
+	Cause *string `json:"cause,omitempty"`
+
+	// Line 0 for what is removed
+	Line       int              `json:"line"`
+	Name       string           `json:"name"`
+	Partner    *string          `json:"partner,omitempty"`
+	Result     DomainLineResult `json:"result"`
+	Subdomains *bool            `json:"subdomains,omitempty"`
+	Text       string           `json:"text"`
+}
+
+// DomainLineResult defines model for DomainLine.Result.
+type DomainLineResult string
+
 // DomainTest defines model for DomainTest.
 type DomainTest struct {
 	Address string `json:"address"`
@@ -1093,6 +1196,18 @@ type DomainTest struct {
 
 // DomainTestVerdict defines model for DomainTest.Verdict.
 type DomainTestVerdict string
+
+// DomainsImported defines model for DomainsImported.
+type DomainsImported struct {
+	// Concerns Those whose address is taken otherwise
+	Concerns PartnerCounts `json:"concerns"`
+
+	// Counts Lines by result
+	Counts  map[string]int `json:"counts"`
+	Lines   []DomainLine   `json:"lines"`
+	Preview bool           `json:"preview"`
+	Written bool           `json:"written"`
+}
 
 // Ending defines model for Ending.
 type Ending struct {
@@ -1910,6 +2025,44 @@ type CompleteParams struct {
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
 
+// ListDomainsParams defines parameters for ListDomains.
+type ListDomainsParams struct {
+	List ListDomainsParamsList `form:"list" json:"list"`
+
+	// Partner Only those of this partner
+	Partner *string                `form:"partner,omitempty" json:"partner,omitempty"`
+	Form    *ListDomainsParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ListDomainsParamsList defines parameters for ListDomains.
+type ListDomainsParamsList string
+
+// ListDomainsParamsForm defines parameters for ListDomains.
+type ListDomainsParamsForm string
+
+// ImportDomainsParams defines parameters for ImportDomains.
+type ImportDomainsParams struct {
+	List ImportDomainsParamsList `form:"list" json:"list"`
+
+	// Partner Whose domains the lines are that name no partner
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+
+	// Replace Remove what is kept and stands in no line
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
+
+	// OnlyGood Take the lines that can be taken; else all or none
+	OnlyGood *bool `form:"only_good,omitempty" json:"only_good,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// ImportDomainsParamsList defines parameters for ImportDomains.
+type ImportDomainsParamsList string
+
 // TestDomainParams defines parameters for TestDomain.
 type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
@@ -2323,6 +2476,12 @@ type ServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(w http.ResponseWriter, r *http.Request, params CompleteParams)
+	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+	// (GET /api/v1/domains)
+	ListDomains(w http.ResponseWriter, r *http.Request, params ListDomainsParams)
+	// ImportDomains Take a list of domains, with a result for every line
+	// (POST /api/v1/domains/import)
+	ImportDomains(w http.ResponseWriter, r *http.Request, params ImportDomainsParams)
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(w http.ResponseWriter, r *http.Request, params TestDomainParams)
@@ -2545,6 +2704,18 @@ func (_ Unimplemented) Choices(w http.ResponseWriter, r *http.Request, params Ch
 // Complete Ids and names that a text may mean
 // (GET /api/v1/complete)
 func (_ Unimplemented) Complete(w http.ResponseWriter, r *http.Request, params CompleteParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+// (GET /api/v1/domains)
+func (_ Unimplemented) ListDomains(w http.ResponseWriter, r *http.Request, params ListDomainsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImportDomains Take a list of domains, with a result for every line
+// (POST /api/v1/domains/import)
+func (_ Unimplemented) ImportDomains(w http.ResponseWriter, r *http.Request, params ImportDomainsParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3262,6 +3433,163 @@ func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Complete(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListDomains operation middleware
+func (siw *ServerInterfaceWrapper) ListDomains(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListDomainsParams
+
+	// ------------- Required query parameter "list" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "list", r.URL.Query(), &params.List, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "list"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "list", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", r.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListDomains(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImportDomains operation middleware
+func (siw *ServerInterfaceWrapper) ImportDomains(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImportDomainsParams
+
+	// ------------- Required query parameter "list" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "list", r.URL.Query(), &params.List, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "list"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "list", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "replace" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "replace", r.URL.Query(), &params.Replace, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "replace"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "replace", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "only_good" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "only_good", r.URL.Query(), &params.OnlyGood, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "only_good"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "only_good", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImportDomains(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5572,6 +5900,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Delete(options.BaseURL+"/api/v1/bars/{key}", wrapper.LiftBar)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/domains", wrapper.ListDomains)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/domains/import", wrapper.ImportDomains)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/domains/test", wrapper.TestDomain)
 	})
 	r.Group(func(r chi.Router) {
@@ -6154,6 +6488,82 @@ type CompletedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompletedefaultApplicationProblemPlusJSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDomainsRequestObject struct {
+	Params ListDomainsParams
+}
+
+type ListDomainsResponseObject interface {
+	VisitListDomainsResponse(w http.ResponseWriter) error
+}
+
+type ListDomains200TextResponse string
+
+func (response ListDomains200TextResponse) VisitListDomainsResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/plain")
+	w.WriteHeader(200)
+
+	_, err := w.Write([]byte(fmt.Sprint(response)))
+	return err
+}
+
+type ListDomainsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDomainsdefaultApplicationProblemPlusJSONResponse) VisitListDomainsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportDomainsRequestObject struct {
+	Params ImportDomainsParams
+	Body   io.Reader
+}
+
+type ImportDomainsResponseObject interface {
+	VisitImportDomainsResponse(w http.ResponseWriter) error
+}
+
+type ImportDomains200JSONResponse DomainsImported
+
+func (response ImportDomains200JSONResponse) VisitImportDomainsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportDomainsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportDomainsdefaultApplicationProblemPlusJSONResponse) VisitImportDomainsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8370,6 +8780,12 @@ type StrictServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
+	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
+	// (GET /api/v1/domains)
+	ListDomains(ctx context.Context, request ListDomainsRequestObject) (ListDomainsResponseObject, error)
+	// ImportDomains Take a list of domains, with a result for every line
+	// (POST /api/v1/domains/import)
+	ImportDomains(ctx context.Context, request ImportDomainsRequestObject) (ImportDomainsResponseObject, error)
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(ctx context.Context, request TestDomainRequestObject) (TestDomainResponseObject, error)
@@ -8857,6 +9273,60 @@ func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CompleteResponseObject); ok {
 		if err := validResponse.VisitCompleteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListDomains operation middleware
+func (sh *strictHandler) ListDomains(w http.ResponseWriter, r *http.Request, params ListDomainsParams) {
+	var request ListDomainsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDomains(ctx, request.(ListDomainsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDomains")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListDomainsResponseObject); ok {
+		if err := validResponse.VisitListDomainsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImportDomains operation middleware
+func (sh *strictHandler) ImportDomains(w http.ResponseWriter, r *http.Request, params ImportDomainsParams) {
+	var request ImportDomainsRequestObject
+
+	request.Params = params
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportDomains(ctx, request.(ImportDomainsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportDomains")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ImportDomainsResponseObject); ok {
+		if err := validResponse.VisitImportDomainsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -10331,178 +10801,185 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H1rk9s2tuBfQWlv1b0zQ7vtxJOdtL+s4zgZzzix1+2Ntzbr7YJESEKaBBQAbFlx+b9v4eBBkARIUK12",
-	"OzP55AcpAjg47+eHxYrXO84IU3Jx/mGxwwLXRBEB/3raCMmF/ltJ5ErQnaKcLc4XjLxXiK+R2hK0wxuC",
-	"lmTNBVkUC6of/9oQcVgUC4ZrsjhfrMxXioVcbUmN9edq/P4FYRu1XZx/+eBBsVCHnX5TKkHZZvHxY7F4",
-	"XpJ6xxVhq8M/yWG4hTdbgiSuCboiB7SnaksZwqjEByTIjmAlYXNrKqRCmMk9EW53W4JL+JfdXrDSPb1U",
-	"Yp8P9T5ryty//xbd9foHrFbb4XafvcEbBzGpsCJIbbGCf662mG0I2mOJalwStBa8Tu51fc8sMLbJ4bZe",
-	"0Joq/Wrseip42PsgrZt6cf5Xe2bzr4f+05QpsiECvv1KkGtK9sMjX+AD2utD7nlTle6YmPm/Mq5vbZPA",
-	"mp39brgxu/yS84pgBsu/3RJBXmmsHe5gh4ViRJw//7ZAcodXBP5WE6Io25w//xZxgTBDVJEaYYnWtNJv",
-	"uP3ssNq229nrdRbFQpBfGypIuThXoiGJa/gifg1vt4fETjU2C4IlZy1e/MIbwXCFrgjZyQSQ9tsxfI1s",
-	"4qM+gdxxJglQ+CvBlxWBHa04U4QBmuDdrqIrrDd3tjNv/OUXqXf6IVjsPwRZL84X/+2sZSFn5qk8c9+F",
-	"FbtnfasPSCXaC27hYn+kv/lktSI7hdmKwD7Kkupf4eqV4DsiFNW7XuNKkmKxC/7rw4KWvfN/HTm+Pjy2",
-	"5xiAKqDth5FfNkzRqvfDr6Z+9jFEmJ/1Jv0W3Bff+R/x5S9kpfRaBgqk/AYYX/egy0NACbGDDR5JasGZ",
-	"PtP4tpeHcNvmcxPb543BpO7eSyrxsiJljJYdTke2uSMidTbBKzKFi6/1O/0zwWL2936Fot3hyLmeGHEy",
-	"OB1ujz3Y54ozg8oGWRWpZfQ9+x9YCHxYAOmsqKTm8IRpLvzz4kA0O2A82GP7gQ1WpLvGGGi+x4oMl+2B",
-	"yp0r2E3nQG7REZA9BY4/k6THsWWHpdxzUcZYb0iTXxRjCDVkw+aZltW8ERLttxxtsdEmLCAeI0ZISUq0",
-	"1vID1aRegoyekMNzkLUAzj7x6tvt8K5gifhFKItGPaQtS0GkHMICxMF7dd++oDm2OfaimEO7GojDj79s",
-	"BOJ7hnaE7yqCsLxCoINErlkQSZgiIr1D/wqC65HR7wgieSNWZCb9SSKuaYJ7KqoqMs09Lacxb7dfDLdU",
-	"+GsID2yBF73NI1iQfZbPHLrsLgIc7HEqsph+dJkCUZHGu7dbXiPeKElLAlT3a0OkfqYxEC95E+BJ8Ll/",
-	"AbZbLK4oK6P7c+Q1ZFf6iTcsGkAQBLoqoqBlXTG+Z4uoJmSwL6FNmIeXSbrW2rmD0JqLWl+Atgu+erQY",
-	"mgnFwm5tmlrcixYYHsmCDcNtd4RRK6EiYinA/GDbMar6BouZIirA4oD7P4py//gdPkElrzFlj8EY8Vxg",
-	"wkAeVWSHCmCzNIvIhBE1hARX27/j6tqcsndmecnXUZxYE6waQWRCsGKhvHVzQLisqXqM8FJzO6DtqtKI",
-	"DHIgn1J/4dTwO0emcgscgu+I0bFXnK2pqI3c2hIqLlUjmGGu5q8xer4ih1FCHMq5qowe2x5UkVITZMXZ",
-	"hgiEN1xDghmqJUrbo6giSiKHx0MB5gTpgB3pQ0qiosewFnDcLEiTP8Apco1PpD6EISbEuDbO3XbglIbC",
-	"1o2EvTXMMJ93U2aR22XhZOUVuGHgxH4z7qoNqGPk+xQ3kgzxdbXFlGWz5qf67QtFdjFkW/EyDrAKH2Ia",
-	"ikZ7eGTwXnOsjgIV4JVRraIoR96rmJjUhMRRyY1QRBgB5HEV+zzfDYXgGBRemmUiIAgwqruh52XrEYRX",
-	"rABKimyHKFHtXjQJvUGrBSEZdJEkRgPKwm/w4BpXTXyR/ZZHFRO0wsx5r6g6B9JmVCqBFReF1mi9t4kz",
-	"yc3fQy+UA88hBpA9VVsNq8RdbwmCHVt/2pIgujZ4ZVBMYloGPrVxkgNMttAMaRaAFSUuTxdDqx7QOnGR",
-	"WxJjjE/sUfRTtMSrqxg8PFG5u3aeypKscVPpv7Wcw1gS+kg7DDqCxvMoPvhr723JCCKjOylPuBIfZBqq",
-	"hfULTqo15ixxwJLVVYp1pfiN1mxGmUWSbvLJwxLB+LlgI0UPnUaQiKyuvuMNi6JERZlXZY3LvkCEqi0B",
-	"L62zQ7mwum5dY3CFJjWycTZPVlcvKCNGPzLfyvnNhX03qja1X823s58zxLT+XCGtRsdQbIUdn8yUYB6h",
-	"oiLsOIsoaZpU9rhDnX9ScEF0ZjFTbWkV355LYY0wuiaipCurZoLHwuDPgWgiFgjUpSQJxJQdqTArJaJG",
-	"V6tofMN23YR+hitBcKlxtWyMY11TibHLalzpe+94HFM8REPa7rZd0uNH526T1HfR4npfrY9b0B754mZR",
-	"7OK7cPw736Mas4OjYCIRRvDZHnD3+ID4ehHZOWWKx7GUK1zFN2HhM3PrvaV7N2CWC74dAB/2WGgwxmHP",
-	"rRupzxauqUy5OJeHSZXSQhBvtHWnOk608A5ZfAEt3JLqRqBYHGTss+CmSoUWxpQrKzH7q9LVFrUCnbxf",
-	"EfuMNVVlBbtm/xCvsxTuHs5T4QSmkkSB1btwc4rgqAaY6RuWt2t/tGtkfgywLvKlWQZLAq2SOnra65fQ",
-	"vd543RaW7RiY2RpXR4Eev1bYeeuSdbFdd9sGOIW9uRbs0WvnTOGV+smGwLtXb1T9qDqmrAbn7Wd5RYy7",
-	"y4T+8qxmiP7Cp6J7E6QkTFFcyZl+LefmGMl/eBiV23kxmSLPZe4/Fzvct3S9JsLxn16MlKx4TeICbZ8Q",
-	"dPstjisBfEcYgaQFdZ+yAmnkMekE8v4Ob4gsgAuviHtF8yjgyzmGGCxrdlX4fUfPCx68Z0wZ4T3jMivO",
-	"ry5xRa/IeNx10uc46Ucc3GH6IG+IVKNa8mB1s3T0EXFQGbIVeBRys6go64Io7qH1IUEu9F+x93NYnyaV",
-	"iDOC9Kckgk/N1GyTlljDaNISjGieRrFcYiGAo4Q2spAaY8A3p1XZHDbT+qTtBbT7CZXQpM33zNDB4Kor",
-	"LNVliZMqjlSo4itcQU6X1XVoVaEtr0oZlws4ZcgSdryF6wh0yxf2U0W79+iBW8VlaM+zFREsonN5JdlG",
-	"RC2uRWMpROFN3P8ueB13Fwje7GYafDRu7mlsojEX/xPvyFd8j0UpEbkm4rDkYPjkr2sdObP2OpL8orn1",
-	"qA0wpj9dEPUT6AQxY38owrcEl2AJXK65CVTx647XZzrzxisxl2S9tgGznr9AWQ9kxC2V4sWQd+Q9ZBYb",
-	"HGzcSSxiFS2WjmL3USkdDkN7OVQ5CDuZXVHj98/Ny50wWA+hJz8TIHhs7UdHrR1B6hufZ04E8GRUUOP3",
-	"4Q//ZhS78L8eRpAmlTsX4chHZb2YvDo4Ywxnv6MVeSYEFzGOXDU1i/sC0p6tmkiJNzluX+Oysau0P4zv",
-	"MiEpTQRlFkP0VsR0iodLNHS+noTuFf3vLe3kmgQ6ZUJ6pBMcmnppk86PdtZkZ+QAutj0AmcDujCVgQGc",
-	"2J6v3dzIrf3THmyQjuOvIeImmwvUJPQg2B0HUR5EesAID28D6RG7dACEiPNjHTzJclk4Kki4oGd/CC4m",
-	"8rFEoKQHF799t7r9YRQIXGi9J5qWVVV8n/LyXRGyu1zx3eF0WbGSqMtEnnDSyFAZurBPkwVXZ7txv2Lh",
-	"jzpiEXxv9aYejHxKm9OntPnvg5PgS1eXxk3y7gRRklSAJBFai8e9fGWJXT16XHpN2Gub+jmMnLokqr6n",
-	"kkDggiq0IaaYpUaUIcb3jxHTdqZJPgVFKUjDCKIO+q0opJJmQkXZVTrLrET6uUkAqYl0dSr5KTJpb9h4",
-	"LhpPpQKkFPCKXo8q3yoRmIpG5TNz5J03LshSs7nlTrv2lx1Dkuf1jgsVDx2mxTKdG5ITRDZVx1lQYzDk",
-	"jUlRmowp/3dDevmhKVvfAGukT0kiklJ/IJ94A2jFLMi2ImnITveCKkVYhgPLbKn9Rfvh6NEUqeNO4Nmq",
-	"UJJ+BL3uMqdewsxt2LkjqpPz0tptjWng/zC1TN572WP9qpNFWmJF7ilaRx1os6HJ90lmZPMYM9JX52a7",
-	"kl8z30x7o3ni/w8ZObTk10V7QpsuaxxY9urgGk3x2GhG7AsrEfrudSw6PsxBzHIonQXBKpHgVvI9qzhO",
-	"qEdrY7bd2HEF+UCpB5cjQqsNaUSojm62alTPGsgYLUD3XFyBH5lxVUBJJEgZZN2Lc7xF+ksZzAwuHEBQ",
-	"uOtzu28vJ7iK4OBukRGN7gXHZYyrO0kSlUVenb+BwTfK6mcRbT8/LpCB1y7NvC1JNXuPgeJHrSm9Juts",
-	"OZDAvNj9JUMqP5L9G35FIh5n8n5HbUb2jfircp/v1fhu+Z4hbiLj4ycwX7Csx20rdpiXCef5rWdDHJkP",
-	"OjuZIJVB8PKaiOuoCtEW7tyAVrjYYEYlTtbszBZyUMiUr7VdmB9cqET1i+Q8P0/iWdJNIBu5I8zyo3yx",
-	"objxx2St/ka/PFU32QF4h5H4chQPQ3v6cPd2SzFMedVGEfuOBslBls08fBiYwlX1cr04/3miwNts4ak5",
-	"ycd3/ayvJ2tFtIEalP1ThqiSyHLRc7Tf8hoeQJcAsCvtLsyOFLbpW0O6c4nXRIBpTAWyqadzjuxoasYx",
-	"XRA0H+nDsH1kF8lYHp1pHDCeyAg26QsZvCPghEPesU+nY8a7P2jOXOID4gztIbNL8poseXlAcgv56xXn",
-	"V8jcO/DrRfGJg3c2cySPdZnXY9zGJXqEfoiVMh6IkJjNnzF3hPvE5VgNv3snXcwPfobadnAYeJNMUjsQ",
-	"yoaREvm3EZVo1ywrKrex0pSkHtKSQgAEj26d4KJNnHNMD3B+hK0dFVlMcL5+TstEAlMbc/vrgyiX9Dzp",
-	"5it8EVnhhtzlRCHQVELQxNEcC+pmfj0oTsOTepHHh4/G2NR0KX6CbT1BWjsutG1W4oNxciLFNSfDEv3l",
-	"6wdltzjzq08dbY1ystMzoIyi0gFHmgJLh0EFL//1walDwUlDqSvOB+rTRmD7/0N1d9MQmXpmsgFjz/ph",
-	"A/ORwq3kfxrdLERbvhE0Zk2OZcr51OmxRCMsiNbIXKZK5MCnSxpKV5Hzal5HhhFx1Ka1cCN5AjCkwRv3",
-	"2Y5BNyoFRkNNQYpwTAXs3Fae8eNTzCLfO2XIde1imjO+5sOgseDaETi15TJmBvxg2njJUOkf25d3zJwA",
-	"bfl+xmWNLSwIXm17Kstodxjz/jdRW2I2MQWSqgvb1/q/jUulxU5U4wOSRLUmm83TH833GzsNyLnXfH8z",
-	"MofLcGjSIadWCfU020HpFv4B1URZRdslrR/AVTjhmSVC8Dlk43OUoiRNEu0FEDzy9W6mp1pC9jZyXo6I",
-	"+8zRdRzpDfV9g/pp0CLHbDZxExU3ys4M48D7z+PKHkY113pJgf7y5YOyMI55CGjO6fV2tMqSbqT2P23r",
-	"m7m2kO/LM6WSRUsePDTwuDL8ZRm27zDVOlML2p5NU2ByB39qX+/lCHQ3fEVZeU57ivkXqQqGX6JZtU98",
-	"gXFhO4BBvX5F2ZVtFPnn/+Hz3yfSQZMdbYatbMYu/WkLqll37ztAOWtAkJWJ42w5cFBI84jZAXO62Uxk",
-	"LXXadk03KB0AAQRdKlKcH/2dl1YAi6ayCj6DTkhqUfishNGwbXuQmR3CkrEBn4OSlVN1bJF5f2udmuKZ",
-	"HblG7muCkQDDg7//GbKsYFe2MYEtPNXGE07V+KR7xg3i9K4VXKzJVaTpYqLPlbmcJCLE+4iOXDbjI3aj",
-	"g8MKM8ZVIltirLdQUts4RDtHHXZ0hSvEyH7Fa2I7Mq4wO3f1V7JAmCFX0NSycYxsZgoysvxIE9NfjdNO",
-	"giuKIGAH9kL4+He6EGhe+AGqHtNF21wSAFDNr7VuyErE1ZaIPZUkVysPCisTbDCiil6AG6MIzIUCLRtW",
-	"VuY/d2SlsLEitPVQEWVDN1jZ3MKgcVChtQvXr3le7VAbF8uA6kQCQbJJVZsG4K/RwaW9oChG2EzGsGeW",
-	"bx+kybspqfmblq6mp6hpLhpjcK+bKquhQCjf4dlYnGFJKpMwlScwm4p8A7+I9lA0XXrioSHzMKz3jrHS",
-	"ZHiMvMe1rajpa6++X6Spy2wEk4izRDIAeb/jMtWxzm2SSlRxLk2WgVYUDYiLRLujy+TJn/hPTjc+mik6",
-	"K9fifYYXAzq2xfPH011PJUlcaRjuhpa5kkB0jypJqnUUWnKLdx2KkHtquttX5JpUmpxM74maqC2H9HtT",
-	"i59yYwsVAj/xRhpUE40L5CzC6Acf4+LFejVaVcAbwQAbv3IR6X4VHqd/fE/tiwHdewRz5N6SwUhwrqX1",
-	"Ac9xPb6GF+zbTORjZUbjkJxWW8OuDrDL1MkyY47DWre+P8gj3xR6vLF27Tbp2gnYz4ZeE6bFYoRvhOB2",
-	"mJ27+AyPRRRsb+Kdk6wTyLbNlitcEbQXVBGJqHqMLDWDFi3JDgusFbflAa14XWMZMeQnHC8tuQ1w86gm",
-	"NVNdYGJY1MluGua3g/xIeVr3oLfliptA0zaB1EuaqP6yj7s9UYYpXHMslXbFzucLd8I4aKSM18NLsR7C",
-	"5Huu8YQpjv73vacXr7+7B7mN2vAADzPSGyPS6Q62FlpyjVWJJn0lqfnM6qrJbLmTDCUoFr9xlnCkKloT",
-	"pB+7nni9fLKsFiq2BgUAXfQz0gAs8QtTnpxm+J7ScsAT2vSQlCHhRXeozYNEaHQkAVymU5Fn6k6mQflY",
-	"IwdTR462+JogjPRFmAy4bl+jkFr3bLbaF9XG/B4g/AFd7IiS00nPYZjF+pzsnhz0zILt8ZNXEw+rkpIq",
-	"vKwSCL/CVUWEDzMZxQdZKR4pDDhhnBPka377dl/RFw1XNpJcVnTVkzrTxdF+7bwaKFdwlGiK7eA8o4y4",
-	"diHVU4Q2jeV6mm+NBWJPtUaysclLVh00/5VmNJebTRDGPvZbrkUTcGlDc9AOe5bvorUwJkOmchbluosI",
-	"0KKPpS15121U3dBEYIAExdCekKMMwOdWHtM4fkZL0kSPdtfVML/jeb8a3kyB059Jn++4LEUHgkF+JjNd",
-	"8aGJs+TzA2tREHYS+CZajERki4XjUS3eQ2h3A1Ggyra5YMVCCQo9qbBSpN7FG9kfGVpN32Gz2bSx1eyg",
-	"foWXpDqFKWE+FN/ZTtvi5fcCs7nBv9DxPhkLFT1vZOvTVIIuG2Xi36zbriTVULFX9Tx2MFdTOGcS1GiF",
-	"oKvsmzxxZi1fGiCTcOg1He8fnh4TzFc5gXzja89KfW2THPNS3zv42E8yzkrxmtfqKJKexa6pItFWWK4X",
-	"/orXWsuG/Eo/s8v3LIn7Sgwa5pwdUHYsfUCrr65BuWpnXi6J9dx469Qz9j1VW4QhwSAro2CAUW9svVLP",
-	"BBNkPafvRz8Rx/SWhq+8iy4arTIcCyqfqgIRGhVkfyRdz9sIfaVzKi7DuKv7eeEaJ4xVMoKydpSeEHcK",
-	"fp/nBfSi6Ba8gHnWuU/si1QEn6qDcRxEz0FlmvCS3mbv41F/4+y4ipuVqu1hbQi37AMqemwDQETj/bld",
-	"dOW2GjR3TfO8XsutJ7ET4Ai6Loe9tkcaL//k7aWejyEVMjwiFuHTY2+Yzpodu3AxCwcLl7+ajMq83R6O",
-	"myY8XeDxdnvQpu9MznWTiMJbLTQ/ddIXLJpK+voMc7va/c5J6Vl5KeS7BLtCvTBBxDZ7W1VcptpsnT61",
-	"KytTaxYvndXgSUWynd5wU51MFcxlV4KSEimuFTptRJASZbjg89K77M30UroSrTbg3KtGUHW40PjrYlw+",
-	"vkLNYFR+RUkwJZy8p1XV1JfuxfZ6dvSf5NBp8AB0ARLTtQmx726V2pl53pStIzD7XuveBVqTkgiTBIBZ",
-	"ich7RYDxyC3WULL+Mb6GZtkrXlV4ye37sqGKnMM0WMhhwgdUcig1KJAkxIZ/Nn56/nB8iClN4NJOvyzC",
-	"cfN7K0t5I+R9BLn2JgRpJ5wjY/dL9F+vv3uKvn701//+p/v/t038Ol+8tWA0fa8NxBcPXZwN7+jifPHl",
-	"/Yf3H0D3FLWFuzm7vydVdQ/cJGe4UdvfCLsHMwk3jXDRpY/F4kwbK1KeXT88I1oiTj2S7tmO6gfhcNeN",
-	"0SQ0Z4BXn5eL88ULKtWTcA5mMAT+iwcPRgbADwe/R5X/2XNlc+dOx8T/cKq8P1s38yi2D3/2YEp9MATK",
-	"f8ogGYQj6IYhU6KONxL2tqOLdx8jF3D2QRPdRzv9AddEgYP6Z0uaGi9awnRBOn9oJRqSnucPaKXJaXG+",
-	"+H8/43u/Pbj39Tv75/3Le+/+/B8RnvROGy0RhHjVOHywOyBSfcPLwyxMyLhma/987N6uPujHG6JhFo4N",
-	"MeVNO8n7BMjyA76CoTS+zwVqjcURZPESdIRYfRHTKWl1XqGhnRqelyObS6jm3ZuD3sQMFa74poEgOfYg",
-	"S0Nemn5mXEbA/kRe3RIt+EKeT00GdnZ3ggr8ZO+bckyQ2KZjqe/zYcW3d30VxufVCvGxe1piMU4e32Bx",
-	"YtpwS2YRxjdYTFIFfDCHJOAsN78F0wzCZFi3s9ZMjjWEJzdExaRYkSKHstTHLPqCLLa39pWz5yWpd1yb",
-	"8AfQLd/dDknBDeRQ08PTLzkkpSU+BR19gwXCftxMOPZyilbOPlyRw0ejlFfEOMv7RLNWx1zn2+3hlf6X",
-	"vcgOaB8NrQC9DClPAAv9IYQBsBGEnVStTAw3S7OKetzfBQC2OWZJfvTUPp9kR9qqOyPXhKl7UgmC6y7u",
-	"9fcwwLRn+qfSVkxYw/EE3BuZzWgRqm1WIu6BjxE2Kgvkuk0bzu3t1SQ+rrZk1ZGyET8rlabxUKUxXYPF",
-	"LBMMeZV6OVwhbUfCaFgoy7JhEzNQwQLi6cVPxmZ79PBvD/50H7WizXaqhsGyy4P5E0s7mHrNG1aew7L/",
-	"uHj5IzL82ZwUr7Z+L//lp7r+qbCDgaWCn1EZjqK1L9oBm9Z27CMKfEmqIRV2YeSqX8I8AL1USQVZKQ5z",
-	"bwHpf20I/MNivR1CGUXzeL5ddFI/pDb6eVfaFjfxLBOI6wztZ2bqtctR9EMagXV1y1tiG4Zs37S9k7Vd",
-	"h0waD7Tsg1FcFkNgWpSZKOwkYmInfkbHrN1Ez6RSX/nqQdQ+S4tHYBgreT3JJ26iUr6/x8p5gjCY4xzh",
-	"Ui8ZccRkKPckPApuWSv5Xc3Gq5t7bHpRWCQtDBEHKqcZORt3HI2zMx+ySnB/bls4xqRSDzdsNCRLLn2V",
-	"QwDhdHnHNQpk07hs6TpmMDO1z0x62cCx7bp4xA0YyoW7oICd1HpLvlSwDZavk3zCT564Ca+wfUr0BlLL",
-	"uJma2XrC6XjALZmADj0TiqvD7puT6DOgMhMlhPmIMCjTjKnYVXhFCoSvMa3wsiKd3tfGYbvnoow38E0S",
-	"Jq93TteNU6Z7IYs0bSQmTZoucmI6qcd8+v1RizaCF85OdPr8u2xU+vVm9Afpq26P0ghHs3foXrwkNrqR",
-	"5AH+oHOYVOxDvlAt/A6tNVDdcFn7r0im+ruT2vrzUq2DZMHJTkXwvRyjv/3oKYjveWnsfg1qKxkx6NXg",
-	"hqkJHnVe27aTZ8oOZY1S0xsi1bcOjTPoqbVcb2CF3SJjDObQJnhjjdVqe4LLMaPNzSRaO4TW8MWg6Yxh",
-	"hKOKSLdRXNIz9ixsgJVxT24+zZDR5Q+0jCnm3Glb0CxjyRs7JLdrXZxO3p+WQ5y2K1+PS4x2JoyY/e3r",
-	"JxDTbUM3jYN23qxGP99ZLds92J74M3US9qeVfmKHYYARcQ5DAgBqYrPFLM/emBymEZPvRJGrUA/P4z1n",
-	"FIYvpaMoZjjTGBeawI1Xtr9GhKnoLYMLhjIn5pwSg68Ie4xIJQnCVRX0cIuxF86qw+WG87LDYYYdQOZ6",
-	"R+/Ujp+Hm34WVwQ1Ie1wSVa4Jm3Z7Yks+V7AFOoUgyaTUGKFwdovnLfPTBQLfJB23FgOtn6g5cekuPye",
-	"qJCF3RqsP2s+8GSMBeS42mk5K4chN0Hhons5M+XL+gejvH1OguXfBKGe+lSIuaJFE+sZsZN0PwXeRQXY",
-	"M1Z+vojnsnKzEC4Sn3sGXeBPoEaysuvEg8mknFmdf4thPD1akk3DwOGo5TPCE77WPi7s2navd4cPtufs",
-	"54sTrinuH0woUDP4tVEVCSvBHRni6roRkKsyhY5hi4Gkvf1dWxY9Dy2eNkJCv+fJN1+A5yzlV7OOy+Nj",
-	"CMZWb030TgO+QR5C1Ndjp6ff2G+edkb055DDqOksV8STSnKf/VsTQaoD2nOhtuiK8b1pGRPby5baEQ1p",
-	"A+E2/VMer2JJdGiHN6CbexQ9hZsKm3R3xhVdkRKcAv2xTcZ/hdyFT5LOmbkw1xEglZ3ymuj7dR06svxW",
-	"+ez+6wQCnjbz5eVOCzgYZXWC3EZrnLfQ8/Vsec4Z+F0Lz1tK8HU3e6w28sRR8wnyhYhC2JEDWpLAeoRK",
-	"KGwVFuCVabTtDLxI8/xwiEAGrt65O/O0gzx67szg4znuzAB4p3An0MpPG3AbKRFuFK+xoitcVQfnXfcj",
-	"9Wt8QEuShwdnH8zlfTz7YGXgx3FGVvNr0sLultPtzHKnoB/zJU1Cwd7nOwPawOfRingR/fBJwknBDW9x",
-	"dT2S1fF38zgvgrKFFi2RAEpVaSBuCRWXqhGQENb4vzYM6oCEaRxcU2niTfmR4TbcfFdspQViXtY0V1sL",
-	"2CmeYr+cw0+0qbH1X71pCi5XW/u11vXpG1Pbkj7gJyYXzzcaJtSkv2vtSOJD0JFwWlmyxblJZLTj8z9L",
-	"C+OLR9n4SkfMlHwTwaRfxDH+69uPCzIl6AyUt1eXHADLsvpyuFXt+1lBQ/uTU9gF3HrrS1uMqe1qRvZE",
-	"KrSmQubg9tk1EXRtoZxE9J/0S4cW3U9Z3iH4FWGXppg8o5Y7uOiMt0daqu+3PN6Jb1D7b3p1uoVzWR9v",
-	"1IrX5CQXbTSksF+AtgdxpYggo3pzRdnVuMr8At64YUbCngv4SElwOUNQQlumOVlUp+UZHjhZHMM1GxoV",
-	"j+aTOShi4H6Kegx2JTuKNDSs0zcyiRifj2P/hem39C/vmYfGUq7TbOpu+LVWZ0yj1ijdvnQv3KKby6+R",
-	"Ym/++WkcXAqG5gmpjAtN6+6j1VVuyswoc3vlXsrib7MzOk+t5p2WvbFotw2zKVcXot8BgD9GpN6pA7I3",
-	"Yd0xw059LdCzmGYw0mWUb+7ai8rWpPzl3hwDAzzJTrJ61SYV3yjFqshPvLmtOFVnvvsnzsXyGBJnM60t",
-	"/cnzL0rNr9v1JznRZE5LizG3xrU/W2i+ZCQJy7tNZjmajl30+HdJwP8GKPeaQHmLCTHCHDNe0dXBeIGg",
-	"EmYucbuE/LtVl5+UZSrf/xPg4az2wLDLfsPrWFO7ivOrSzO5MdY7Uj+WSD9GmEFjNFeNrw0fCB9jpiDB",
-	"FKpdcR2fTSCbZXCFw+dHdty0B40rLX9QohWl9sYUvwHlnX0wf8mI9RxJI22gZy5f/3e7VRMLd9dqE4Tv",
-	"UMbH41O+wi/rw19Ohae6WGkGZqZNUPM4y/hcc1FHfWs1Flcl30OylqqrYRPCdIaNaVNrGgIseaPaBCJ5",
-	"n7JOv4DKRmv3mCpTgaK2JFWOawcx+K0eM9jg0cAifJfXpwN6U8xs0AHtCMxlnKTmHT7V4WT/Kbt9FQpE",
-	"mW2jseeitEURa6oQZgfTUfFO9OAkKtdEmEakd6fY/INTlvbYfF7q+Aw1CJp/5LTbP1L7gO/fte4RTFVO",
-	"Fa64WBUXtrPAyTrlmNqV1sIE79aePzaDf2C6iR/WxtpeEwfpOmb7EpalxoNspUTuKjPX8e5o5kJv4Xdi",
-	"ws42HaLzf339qp0uYYOeLSN+jP58X0MdctulzzCFmaoIQ0Z2kRBZk0MwTDm8+3dkJEaZRemutXJ/8Yl5",
-	"mjcyTyBH2A9P+INf4BBroMeWxiYLK5OaDpZmgcAu1fIcWIRtmii5beHHNc/4T4kENLZZ+Z5juTwEMjWD",
-	"RnF3pCfPaMz25TwHm507djuur87Qrz/sbef5ApG3N+0mWg2V75lJhDIjwzRltTPDZuArJC/frdgzaBXP",
-	"Sv/dSr0Qtj5XcaXoNWRdNHJHmBnTZv485UA2t/Lvw4dlcsi9Y9fWLK84WxEBgu5TU9yFuZyW2gq0hLb6",
-	"VEGBgCY1/Xy8c5Jp+jAe0Tav3FXG4a93mK6TSMkrFi3Y8mLSkApthhRPxqUduLOj0m0JkP3tCaLTphdI",
-	"25llAoGmA5FtMvhtkTGs8NNI/ohNSD+FO6bbucakQQatCyhD0CbHdzUzqho0qgAX1516YWAvyct6DU+z",
-	"HIgm//b4JPzPvmOegUXKWlBWOhzc7Z4iZQv6zZpkcpA4ByJNBxPwGDiPw6jHwM+qSrL013aY1GjnWeji",
-	"V+KD8SYm/LLrsXzw22fQ88Zy6WNP8l/zyRy+a6B4C9MLzGAcuH7olFcgu4JlJ+0kOPAwTOLC2Qf9xyh/",
-	"fu26kd4WJQHo43zZNka8i/wQaEwZdIYNJtuNQjiHY9+0weuIfWtv6/PqPaA3dTdW8WeIXBdEDTrr/qc0",
-	"5Gxqhuz3R2jXlhjdg4FcMt1m6wd8RS7Mu2Yq66fxl9qZ4L5z55dffTXeuTPqhHyY4YQMJrU6G7UkKxiM",
-	"ZybVK0FXcnomsx2y1E5uLeNDwT9tOuKPZG+uLYHBZh7byVyQ8DnbjNdimC2QBuXCwCazRjoYN5fKjLig",
-	"G/ayUYucvHf9LikRb04xjkl/TH/KhWFWnElTVtNn5SmZeOFn5N0a53JLJK7ewfc0lVtaohkIzxj9osH4",
-	"nN2SK/WpICVhiuJKfmqZMQL5CwekxzBfgl9RYrWB4y/CjmpcnP/8boCkJkNpDEdDkoNcilHt/sK88ofD",
-	"JpwR6sGW1+dZv57nr5EO2kf4a+xvT8Ds4EMaX2tSL4lAkhDb2n/PNGOX0zg16cOBRW6VG+oFxjw4sNHT",
-	"zLnZQRv6vU1XkkTJwltWlCGqhr6biCf1E3tuWk0wSfxvzCsnpap22SzieeMUllG6sR/Nqm2FV0FJMY2p",
-	"CNUYvhLkJFM+X+6Z0YrkY6MXhVlVkKiWLS21jnVTHfykAvN3o6YmBOSz9zbSAukVmiJ3WEqYEGFUWKPO",
-	"Oh2vomR83qa5Z8/qUlrrM1a21/hpyzWVXfc2Gc2jCT4DbhB59gGGvqRlgh28f4sSwa6QQLlrt/6ntu7f",
-	"dsLchZMmmjsiLtzMHStVWp+dHSFMMuTIZMo4EcR1B0peXOD3SyH6/2KSKIDybQa1x1oZ/csji01aN67F",
-	"aJ/Jm9x+8al9jzdElltyPsKu7sb7+Jmi3QV0wTNYZxIRI5O+knJyz0VVJhn/t029y2zgQYYzg7wSOZL4",
-	"GCR85Sfrh3d4wHV1RMr+mp4mfm7q/qBUjF0Tprg4ICyhLWHUBxVXJ19wmLpy/NCE08wsmA3XT0d8GkLT",
-	"CZ2naHrCcWmvr2jHSkBm5jgdNYaO4hf8Fh7fUp5is9txSe9i2Lg5VupSqLLZtdDI90Tj5kx/NTvuaiMw",
-	"0wY8WjashAtjZhgkHAb6GJu2KO0+fNCPcbAwBUGHiKLWs1U+LLwL/Od3muCM9q7/oc0YGKFriLYR1eJ8",
-	"cQaUZj/5IZVUYN2AdoSpM2tQAzELlySxo5GxKC93hD3/Fj1p1Pb/PPsR/uSC/maO/eTVc/Tw/oPgG43a",
-	"/qav4N3H/x8AAP//",
+	"7H17k9s28uBXQen3q9oX7bETb24z/udsx5v1bjb2eXzx1WV9U5AISciQgEKAIysuf/crdAMgSAJ8aDQe",
+	"Zzf/2NKQwqPR3eh3f1isZLmTggmtFucfFjta0ZJpVsG3Z3WlZGU+5UytKr7TXIrF+UKw95rINdFbRnZ0",
+	"w8iSrWXFFtmCm8c/16w6LLKFoCVbnC9WOEq2UKstK6kZrqTvv2Nio7eL8y8fPMgW+rAzbypdcbFZfPyY",
+	"LV7krNxJzcTq8A926C/hzZYRRUtGrtiB7LneckEoyemBVGzHqFawuDWvlCZUqD2r3Oq2jObwzS4vmOme",
+	"mSqxzodmnSUX7vtfoqte/5Pq1ba/3Odv6MZBTGmqGdFbquHrakvFhpE9VaSkOSPrSpbJta7v4QRDi+wv",
+	"6ztecm1ejR1PAQ87A/KyLhfnf7Z7xm8P/dBcaLZhFYz9qmLXnO37W76gB7I3m9zLusjdNqnwH4U0p7ZJ",
+	"YM3OjhsuzE6/lLJgVMD0b7esYq8M1vZXsKOVFqw6f/FNRtSOrhh8KhnTXGzOX3xDZEWoIFyzklBF1rww",
+	"b7j17KjeNsvZm3kW2aJiP9e8YvniXFc1SxzDF/FjeLs9JFZqsLliVEnR4MVPsq4ELcgVYzuVANJ+O4Sv",
+	"kUV8NDtQOykUAwp/VcllwWBFKyk0E4AmdLcr+IqaxZ3t8I0//aTMSj8Ek/13xdaL88V/nTUs5AyfqjM3",
+	"LszY3utbs0GuyL6SFi72R2bMJ6sV22kqVgzWkefc/IoWryq5Y5XmZtVrWiiWLXbBnz4seN7Z/9eR7ZvN",
+	"U7uPHqgC2n4Y+WUtNC86P/xq7GcfQ4T50SzSL8GN+M7/SC5/Yitt5kIosPwpML72RpeHgBJiG+s9UtyC",
+	"M72n4WUvD+GycbiR5csaMam99pwruixYHqNlh9ORZe5YldpbJQs2houvzTvdPcFk9vd+hqxZ4cC+nuB1",
+	"0tsdbbbdW+dKCkRlRFbNShV9z/6BVhU9LIB0Vlxx3DwThgv/uDgwww6EDNbYDLChmrXnGALNt1Sz/rQd",
+	"ULl9BatpbchNOgCyZ8DxZ5L0MLbsqFJ7WeUx1hvS5BfZEEL12TA+M3e1rCtF9ltJthSlCQuIx0QwlrOc",
+	"rM39QUpWLuGOHrmH5yBrBpx95NW32/5ZwRTxg9AWjTpIm+cVU6oPC7gO3uv79gXDsXHbi2wO7Rog9gd/",
+	"WVdE7gXZMbkrGKHqioAMEjnmiikmNKvSK/SvEDgeFR2nYkrW1YrNpD/Fqmue4J6a64KNc0/LafDtZsRw",
+	"SZk/hnDDFnjR0zyCBdln05lDm91FgEM9TkUmM48uUyDK0nj3ditLImuteM6A6n6umTLPDAbSpawDPAmG",
+	"+zdgu9niios8uj5HXn12ZZ54xaIGBCEgqxIOUtaVkHuxiEpCiH0JaQIfXibp2kjnDkJrWZXmAIxe8NWj",
+	"RV9NyBZ2aePU4l60wPBIFiwYTrt1GTU3VORaCjA/WHaMqp7SauYVFWBxwP0fRbl//AyfkFyWlIvHoIx4",
+	"LjCiIA8Ksn0BsF7iJCqhRPUhIfX2b7S4xl129qwu5TqKE2tGdV0xlbhYaaW9dnMgNC+5fkzo0nA7oO2i",
+	"MIgM98B0Sv1JcuR3jkzVFjiE3DGUsVdSrHlV4r21Zby61HUlkLnixxg9X7HDICH277kij27bblSz3BBk",
+	"IcWGVYRupIGEQKpl2uijpGBaEYfH/QvMXaQ9dmQ2qZiObsNqwHG1IE3+AKfIMT5RZhNITERIo5y75cAu",
+	"kcLWtYK11QKZz7sxtcitMnN35RWYYWDHfjHuqBHUMfJ9RmvF+vi62lIuJrPmZ+btC812MWRbyTwOsIIe",
+	"YhKKQXt4hHhvOFZLgArwCkWrKMqx9zp2TRpCkiSXeCkSSgDytIgNL3f9S3AICi9xmggIAoxqL+hF3lgE",
+	"4RV7ASWvbIcoUem+qhNygxELQjJoI0mMBrSFX+/BNS3q+CT7rYwKJmRFhbNecX0OpC240hXVssqMROut",
+	"TVIoiZ9DK5QDzyEGkD3XWwOrxFlvGYEVW3vakhG+RrxCFFOU54FNbZjkAJMtNEOaBWBFicvTRV+rB7RO",
+	"HOSWxRjjE7sV85Qs6eoqBg9PVO6snaUyZ2taF+ZTwzlQkzBb2lGQEQyeR/HBH3tnSXgRoeykPeEqelBp",
+	"qGbWLjgq1uBe4oBlq6sU60rxGyPZDDKLJN1MJw9LBMP7goVkHXQaQCK2uvqrrEUUJQouvCiLJvuMMK63",
+	"DKy0Tg+VlZV1y5KCKTQpkQ2zeba6+o4LhvIRjjXlNxf23ajY1Iw6Xc9+IYgw8nNBjBgdQ7EVdXxy4g3m",
+	"ESp6hR2nESVVk8Juty/zj15c4J1ZzBRbGsG3Y1JYE0quWZXzlRUzwWKB+HNghogrAuJSkgRiwo7SVOSK",
+	"cJTVCh5fsJ03IZ/RomI0N7ia12hYN1SCellJC3PuLYtjiocYSNvVNlN6/GidbZL6Lhpc74r1cQ3aI19c",
+	"LYodfBuOf5N7UlJxcBTMFKEEhu0Ad08PRK4XkZVzoWUcS6WmRXwRFj4zl96ZunMCOF0wdgB8WGNmwBiH",
+	"vbRmpC5buOYqZeJcHkZFSgtBujHanW4Z0cIzFPEJzOWWFDcCweKgYsOCmSrlWhgSruyN2Z2Vr7akudDZ",
+	"+xWzz0RdFPZiN+wf/HWWwt3DeSJcRbliUWB1Dhx3EWwVgZk+YXW7+kczx8TBAOsiI81SWBJolZTR01a/",
+	"hOz1xsu2MG1LwZwscbUE6OFjhZU3Jlnn23WnjcDJ7Mk1YI8euxSarvQP1gXePnoU9aPimLYSnNef1RVD",
+	"cxe6/qZpzeD9haGia6tYzoTmtFAz7VrOzDEQ//Awem9P88lk00zmfrjY5r7h6zWrHP/p+EjZSpYsfqHt",
+	"ExfdfkvjQoDcMcEgaEHf5yIjBnkwnEDd39ENUxlw4RVzrxgeBXx5iiIG0+KqMr/u6H7BgvdcaLy8Zxxm",
+	"IeXVJS34FRv2u47aHEftiL0zTG8kLiWvnB6UFDPbx/MAfHB7K+1VrJTXoX0lFEaTzuVBWVMZPTMgUwER",
+	"KWgCMBMp60b2M6MqnUc1z2H4JVWxQTHQ+bFxpWl4v2FKD2olvdXiUqOPmMPCPhuHR+HtERUd2igZt4h7",
+	"F6yszEfq7UrWhswVkYIRM5QiMNRMTSKp+daCJzXviKSPgvySVhVgQGiTqJShULCFGtVhCltvfAD2AJr1",
+	"hEJ/UsfG41Yvyp2sNEqWXaOCWLEKcZAWxcv14vzHkWAe3NEzdKJ8fJf1zl0qRvbwb+Au1vSKCSKNArbn",
+	"qI02HshjtQnDNxRZHojF+AgEDIFMl5ECdhQzdzbRbX163VdcayYmMENckt9/1hxCM0ozWexYn+N10jvN",
+	"gip9mdOkpqA0KeSKFhAaaVUGXhRkK4tcxcUrmrIHMXG8ocjdc1u5sENlzdqjG27k/yEMTuiaNrDAspDo",
+	"jcA03cTdWJUs41a3Sta7mXYTnidvHR7zlD3x/jAt97TKFWHXrDosJdgPps9r7aGz1joQQ2aEnkG6HSKx",
+	"C6Z/ANE6ZjPrS8JbRnNQqC/XEv298rplPB0PYPO6wCVbr63fuWN209aQH7HupqgYwve8odlig4ON24lF",
+	"rIDEB7H7qMgoh6GdUMQpCDsapFTS9y/w5ZY3uYPQo8MECB6b+9FRc0eQ+sb7meNIPxkVlPR9+MO/oH4U",
+	"/ulhBGlSIagRjnxU8BiGp8IeYzj7V16w51UlqxhHLupSxO/vtIG4ZErRDZss8tpZmh/GV5m4KdEROYsh",
+	"emV8PFLKxes6k2lCpI7+ectbIVuBhJG4PdJxQnW5tLkbR9s8Jwe2AbrYKB1nSnHeXoQB7Njur1ncwKn9",
+	"w26sF9XmjyEiH84FahJ6EDMSB9E0iHSAEW7exqNEzDs9IERsiOvgySSp1lFBwpMzeyA4mMhgYpLK6pfv",
+	"Zrc/jAJBVkbuiUY3FoXcp4zlV4ztLldydzhdcLli+jIRbp/UHfUEWdhHm4PHoFm4nzHzWx1Q9L61clMH",
+	"Rj4y1MlTO6qauBxwSelLtDa+O4GzMeVnTHio4+5jn6BlZ49ul18z8dpGUPcDEFwsYtfgz8D/xzXZMMwJ",
+	"KwkXRMj9YyKkYDaGGwSlIJopcN6Zt6KQSqoJBRdX6WDNnJjnGEdVMuXSvaZHmqWNysMhnTIVUZMSwAt+",
+	"PSh864R/NxrcMjHVxBm1g2BPm6LhpGt/2DEkQavHXNsin+vZ7tsFSwr2mcYwWIvmc9omGJdzbJpQ0qKX",
+	"tu3MM30E0Lp908c0M4cR1eO+lNmiUJJ+Kn7dZk6duLPb0HMHRCfn7LDLGpLA/44pgd4J0GH9uhWMnVPN",
+	"7mleRu2is6Ep90lmZMOBJ0SBzw0aZz9PfDPt1JGJvx8mhKKznxfNDm3UORqw7NHBMWIO5mBg+Xf2Ruh6",
+	"qWjVMk33XP/927liVCfiRHO5F4WkCfFojWrbjQ1XEFaXenA5cGk1nsEI1fHNVg/KWb07xlyge1ldgXtA",
+	"SJ1BZjHcMsSaF+dYi8xIE5gZHDiAIHPH51bfHE5wFMHG3SQDEt13kuZRi729SaJ3kRfnb6DwDbL6WUTb",
+	"DTMN7sBrl63RZHbj2mOg+N5ISq/ZevI9kMC82PklPZPfs/0becUiFmf2fsdtYsON+Kt2w3dS5bdyL4jE",
+	"AJPhHeAIlvW4ZcU28zJhPL/1oKIjw6pnx+SkAnFeXrPqOipCHON96g0vqw0VXNFk6tvsSw7yAadLbRf4",
+	"gwudSCJTUk4PN3qeNBOoWu2YsPxo+rWhJdpjJs3+xrw8ln7cAniLkXhvmoeh3X24erukGKa8apzDXUOD",
+	"knCXzdz86V2rT9aaGQU1qJ7BBeFaEctFz8l+K0t4gGEQRq+0q8AVaWqjIPt05/IXWAWqMa+IjeCes2VH",
+	"UzO26Xzbc720KPhGVpH05fGZyoGQicB6jAKawDvCeI4e79inI03iRVQMZ87pgUhB9hAgqWTJljI/ELWF",
+	"NJBCyiuC5w78epF9YuedDcCaxrrw9Ri3cfFSoR1ipdECERIz/h+NrrFDXA6VwnDvpGtigJ2htIVQetYk",
+	"zA0BQtkIlhP/NuGK7OplwdU2luGVlEMaUgiA4NGt5Vy08aeO6QHOD7C1ozyLCc7XDQ0biQNsfG5/fhDl",
+	"kp4n3XyGLyIz3JC7hIPfxAeaCqwb2ZvjQe0IygfZaZhSx/X48NEQnxovaZHgW0+IEY8zo5zl9IBWTqKl",
+	"YWVUkT99/SBvJzl/9andrVFWdnoONCE5u8eSxsDS4lDBy39+cGpfcFJTat/nPflpU1H79768u6mZSj3D",
+	"qNrYs67fAAfJ3Ez+p9HFgrvlacVj6uRQBKRPQRiKNKIVMyKZC1WJbPh0UUPpagyymFfZZOA+auJaJF49",
+	"ARjS4I0bbYegG70GBn1NQah9TAZsndY07cfHmEXGO6XPde2cmjNG837QmHftCJzaShXTA/6J5fBUKPUP",
+	"rctbZk6AtnI/47CGJq4YXW07MstglSV8/2lUmZhNTMFN1Ybta/NntKk02ElKeiCK6UZns/kugwF/Q7uB",
+	"e+613N+MzOEwHJq0yKmRQj3NtlC6gX9ANVFW0VQb7HpwNU2YZllVyTlk44OUoiTNEmU6CDzyeaNYmzBx",
+	"99ZqXpCIG+bofKj0grrGQfM0KDWFi02cRCFR2JmhHXgDelzYo6SURi7JyJ++fJBnaJkHj+acmolHiyzp",
+	"goT/y5aQmqsM+fpWYyJZNHXIQ4MOC8Nf5mEZHMx6G5vQ1j4bA5Pb+DP7eidIoL3gKy7yc94RzL9IZQL9",
+	"FA2rfeIT9TNbSQ/qXhRcXNmCq3/8nz6vYSQeNFkZql8SaujQnzWgmnX2vpKa0wYqtkJHzlYCB4U4j5ge",
+	"MKcq1EjYUqv83Xih3x4Q4KJLuYqnu3/nxRXApKmwgs+gopheZD4sYdBv22xkZqW9pHPAB6FMCqo6tlhD",
+	"d2mtbJqZle0GzmuEkQDDg89/hDArWJUt8GETuI3yRFO5W+naiz1HvSupGCsWFylemqgXh4eTRIR4Pd6B",
+	"wxZyQG90cFhRIaROhEsM1ehKShuHaAW2w46vaEEE269kyWxl0xUV5y6vTmWECuIS1Ro2TokNTSF4lx+p",
+	"YvqjcdJJcEQRBGzBvqq8AzydCTTP/wDZw+niBzahjZTy2siGIg/y2CZK5UGCcoINRkTRCzBjZIG6kJFl",
+	"LfIC/7hjK01RizDaQ8G09d1QbYMLgwJcmZEuXN3zeclDjWNsAlRHIgiSxd6aOIAgGw7h0hxQFCNsKGNY",
+	"e86X4TLkXeccP5nbFWvzYpHeGIN7XReTCnOE9zs8G3I0LFmBEVPTLsy6YE/hF9FapFjtKu4bwodh3YQY",
+	"K036x9h7WtqUmq706uuuYr5tXQlFpEhEA7D3O6lSlR/dIrkihZQKwwyMoIggzhJlwy6TO3/ihxwvIDbz",
+	"6ixcq4QZVgyofBgPIE9XD1YscaShvxtKTysG7j2uFSvWUWipLd21KELtOXaJKNg1Kww5YQ2XkumthPh7",
+	"rGmRMmNXOgR+4o00qEYKgKhZhNH1PsavF2vVaEQBrwQDbPzMWaSKXLid7vY9tS96dO8RzJF7QwYD3rmG",
+	"1ns8x9XK6x+wL9cyHSsnFOCZUrKuXx0FVpna2USnYz/ZrWsP8sg3hh5vrF67TZp2Avaz4ddMmGsxwjdC",
+	"cDvMnjr5DItFFGxv4hXIrBHIlp9XK1owsq+4Zopw/ZhYagYpWrEdragR3JYHspJlSVVEkR8xvDTk1sPN",
+	"o4o9jVVTimFRK7ypH+AO90fK0oolCKZeN4GkjY7US55I/7KP27WF+jFcczSVZsbW8JnbYRw0SsUT4lW1",
+	"7sPkW2nwRGhJ/s+9Zxev/3oPghuN4gEWZmIWxpSTHWwytJIGqxLFLnNWypnpVaPhcidp7pEtfpEiYUjV",
+	"vGTEPHa1JTsBZZNKEdkkFAB01g1JA7DED0x7cpphe0rfA57QxpsN9QkvukKjHiRcowMR4CodizxTdsJC",
+	"/0OVHDCRnGzpNSOUmIPAELh2fbCQWvdittgXlcb8GsD9AdUgmVbjUc+hm8XanOyaHPRwwmb7yaOJu1VZ",
+	"zjVdFgmEX9GiYJV3M6HgQ+wtHskMOKGfE+7X6W0QfEpf1F1ZK3ZZ8FXn1hnPjvZzT0uCchlHieLyDs4z",
+	"8ohL51I9hWsTNdfTjDXkiD3VHMnKJi9FcTD8V2GLO9fjI/R97LfSXE3ApZHmoKz8LNtFo2GMukzVLMp1",
+	"BxGgRRdLG/IuG6860kSggATZ0J6QowzAB1ce04BhRmnfRK8DVx10eueAbjo8dlM0w6T3d1yYogNBL0BT",
+	"YHcJKIau5HzHWhSErQC+kRojkbvFwvGoVgkhtNuOKKw/52PBsoWuONQao1qzchdvCHGkazV9hvVm0/hW",
+	"Jzv1C7pkxSlUCRwovrKd0cXzbysq5jr/QsP7qC+06lgjG5umrviy1uj/Fu16JanCpJ2056GNuaTCOR3V",
+	"BlMEXWrf6I4nJvOlATIKh07x/u7m+THOfD3FkY+29kmhr02Q47TY9xY+dgsTTQrxmlfrKBKeJa65ZtFa",
+	"WK6nxEqWRsqG+Erf+84XLYnbShANp+wdUHYofMCIr66CoG56xy6Ztdx47dQz9j3XW0IhwGBSREEPo97Y",
+	"hKWOClax9ZzCH91AHCzOCaO8i04aTTMcciqfKgURKhVMHiSd0FtX5kjnpFyGflf388xVThhKZQRh7Sg5",
+	"IW4U/HaaFdBfRbdgBZymnfvAvkhK8KkqgcdB9AJEphEr6W3WEB+0N872q7iew0YfNopwwz4gpcdWACQ8",
+	"XufeeVduq9B5WzWfVrO8sSS2HBxB9fKwZv1AAfMfvL7UsTGkXIZH+CJ8eOwNw1kn+y6cz8LBwsWvJr0y",
+	"b7eH47pyjyd4vN0ejOo7k3PdxKPw1lyanzroCyZNBX19hrFdzXrnhPSs/C3kqz+7TL0wQMRWe1sVMlUL",
+	"/BZCuyZFas3ipbMqPOlItNMbienJXJM9VURXnOVESyPQGSWC5WSCCX5aeJc9mU5IV6LWBux7VVdcHy4M",
+	"/jofl/evcGwwLK84C7rts/e8KOry0r3YHM+O/4MdWhUegC7gxnR1Quy7W6132Befi3UEZt8a2Tsja5az",
+	"CoMAqMgJe68ZMB61pQZK1j4m11AEfSWLgi6lfV/VXLNz6KoMMUz0QHIJqQYZUYxZ98+Gataq9xC04cHU",
+	"BKlsF1ksrmJz0F21fVlX6j6BWHt0Qe4wup+g3q/I71//9Rn5+tGf/8cf7v+rCfw6X7y1YMR65gjxxUPn",
+	"Z6M7vjhffHn/4f0HUD5Fb+Fszu7vWVHcAzPJGa319hcm7kFvz01dOe/Sx2xxZpQVpc6uH54xcyOOPVLu",
+	"2Y6bB2GT5A1KEoYzwKsvcqg/rvSTsJ8stPpD/PniwQMblKZtdh7dYb8nLsXZT9bNhQwzKfzP7s88tX97",
+	"7Pr/2Kuv7vfWjjyKrcPv/czldXwMm6n5oRDJwB3BN4JgjjrdKFjbji/efYwcwNkHQ3QfbRcVWjINBuof",
+	"LWkavGgI0zdBcJvWVc2yANJdzXlHtSGnxfni//1I7/3y4N7X7+z/9y/vvfvjf0d40jujtEQQ4lXt8MGu",
+	"gCn9VOaHWZgw4Zit/vOxfbpmox9viIaTcKyPKW+ajvgnQJZ/0ito7uQLXZBGWRxAFn+DDhCrT2I6Ja3O",
+	"SzS03fenxchOJVR89+agR5+hpoXc1OAkpx5kacgrLGgmVQTsT9TVLdGCT+T51GRge+AnqMB3yL8px4Qb",
+	"G0uW+kIf9vr2pq8MbV7NJT50TktaDZPHU1qdmDbclJMI4ymtRqkCBpxCErCXm5+C7aACMk/TsxBjrME9",
+	"uWE6dotlKXLIc7PNrHuRxdbWvHL2ImflThoV/gCy5bvbISk4gSnU9PD0U/ZJaUlPQUdPaUWobyMUto8d",
+	"o5WzD1fs8BGF8oKhsbxLNGt9zHG+3R5emW/2IFugfdTXAsw0LD8BLMxAhAJgIwg7KlqhD3eSZBW1uL8L",
+	"AGxjzJL86Jl9PsqOjFZ3xq6Z0PeUrhgt27jXXUMP056bnyqbMWEVxxNwb4KLMVeo0VlZdQ9sjLBQlRFX",
+	"bho5t9dXk/i42rJV65aN2Fm5wspDhcF0AxacJmiWrMx0tCBGj4QWy5CWZd0m2FHBAuLZxQ+osz16+JcH",
+	"f7hPmqvNlqqGBs3LA/5PlW3wvpa1yM9h2r9fvPyeIH/GndLV1q/l97478h8y22BbafgZV2FLZ/uibVRr",
+	"dccuosBISvepsA0jl/0SxgGYqXJesZWW0D8akP7nmsEXi/W2mWsUzePxdrHTwdBG38fM6OLoz0JHXLgo",
+	"KrB7vItR9M1OgXW101tiC4Zo37S+M2m5DpkMHpi7D1qsWQyBdlHYmdvdiImV+CYds1YT3ZNOjfLVg6h+",
+	"lr4egWGs1PUon7iJSPn+nsjnXYRBP/QIl3opmCMmpNyT8Cg4ZSPktyUbL27uKdaisEiaIREHIie2bo4b",
+	"jobZmXdZJbi/tDUcY7dSBzesN2TSvfTVFAKwaWmQre64RkZsGJdNXacCeg93mUknGji2XOePuAFDuXAH",
+	"FLCT0izJpwo2zvJ1kk/41hM34RW2TolZQGoa15t2spxwOh5wSyqgQ8+E4Oqw++Yk+hyoDL2E0PcSGs5i",
+	"n4pdQVcsI/Sa8oIuC9Yqfo0G272s8ngF3yRhynLnZN04ZboXJpGm9cSkSdN5TrCUesym322haT14YU9M",
+	"J8+/m4xKP9+M/iB81a1R4eWIa4fyxUtmvRtJHuA3OodJxQbyiWrhOLw0QHVNmu23SKT6u5Pq+vNCrYNg",
+	"wdFKRTDeFKW/GfQUxPciR73fgNrejBTkajDDlIwOGq+DupNJg8s3vtznBFoqUMYdp6WGYpo+tK777Lup",
+	"2I1p7yCBGp3CD5ni8Pj0xnLeWlblIrYpI7D1XHgzmD1IfaAazdQPnTR8IuOqRQsD2abWgkZrRwUsgymU",
+	"sOwfvGwGupr2qgSoceavNiOQQwMXaLSLvY0mIOcZ/iitVxrxf+8q3ZI1r5RGjQ9pAuV7RX5vvmak6Wmd",
+	"kaarc9bUIMAAij9khBUK7PrYIVoKFCxBI/2XgN3/8T5ZsrWswOuIS3DORkiwNR8MCWqipUTznIvPWLIt",
+	"Fzn5r/vkLWq2tueOXbmP7yG2DU32L1GLAlRkURwuN1LmEB9EeR5TOLFTzudJum8x6dHiGCjW0COZVqwp",
+	"DEGEvB2C7qRhQh90f2pXbIdl7hpFQUjiuhzFxHoGEk5rEf16Ej2BlF6xYOMYWmXvZHrFxGOLe0URlCSL",
+	"Te9xYXQBI8a+V7a0xYRXO3bBO9Vg50nE3U7jEUYKcXdLtjIY6PNOT6TKwqlTr896LrR3DEDVhQ4Mbq5v",
+	"/hh/1LZTfvQGf8PcDT6NCzRm5xuYUG/9DM2uUvdgSfVqe4Ljegvl65H5Y0yoQqUmqBiHWsygFaFd5TUp",
+	"ZT0Pq1dOOCfXXa7Pnqe3o45Z1aQzlUClq6WstRWuWqbB0ynrpxXvT1tStyPiD5YVjtjsm9dPoGM31VgN",
+	"Dtpu8Qb9fFnUyb69ZsefqYev22v8E3v7AoyIcxgWANAQm81Eff4GA5AHbrsThZ2ERrRpvCciRMcExiEu",
+	"NEOC+NylnV+vCHNXsksn2gmKDAQVoiE/GkWb4+WZAFs/8Pxj8rr8lumQhd0arD9rPvBkiAVM8ZPzfFYA",
+	"4tTowov24cy8X9b/ROHtc7pY/kMQ6pmPY5x7tRhiPWO2D/6nwLvoBfZc5J8v4rmUmkkIFwmueQ4tXE4g",
+	"Roq87YGDvuJSWJl/SxUR0lwim1qAt9Dcz4SOOEq7uLBrarXfHT7YgvGfL064iva/MaFAzJDXKCoykYMv",
+	"McTVdV1BoOkYOob1gZL69l+bmibz0OJZXSlo1jD65nfg9ko5EazX8fgAANTVGxW9VT23F0QYtfUssYLb",
+	"jZ3eaWOEzSsLEvJpMc1K/KRQ0ttlS1ax4kD2stJbciXkHuu9xday5ba/UlpBuE37lMerWAQ82dENyOYe",
+	"RU9hpqKYqyak5iuWo/m603QR7VfEHfgo6ZzhgblyPqnQ0tfMnK8rrzXJbjWd3X+dQMDThq2+3JkLDhpR",
+	"nsrCK0gDPZ+MPs04A79r4HlL2TnuZI+VRp44aj5BsC/ThDpyIEsWaI/gJqNWYAFemUbbVreqNM8POwBN",
+	"wNU7N2eetgtXx5wZDD7FnBkA7xTmBF74VkFuITmhtZYl1XxFi+LgrOuYXcIxoGHJpuHB2Qc8vI9nH+wd",
+	"+HGYkZXymjWwu+VYeZzuFPRj/ZfUA/G4oPkmauloQTyLDnwSd1JwwltaXA+EZP4NH0/zoGyhvlrEgVIU",
+	"BohbxqtLXVfgXK/9x1pAEm+FVf9LrtDfND2s6xi/9WnZSgPEaSlPUm8tYMd4ih15Cj8xqsbWj3rT/Bmp",
+	"t3a0xvTpIzpsPj7wEwyk910CGMfcNSMdKXoIygmPC0u2skYSGf9un3+OGsYXjybjKx9QU6arCBg7Gcf4",
+	"r2/fLyh0xWegvD26ZPt2MamolpvVvj/JaWh/cgq9QFprfW4rKRi9WrA9UxqDpCbg9tk1q/jaQjmJ6D+Y",
+	"lw4Nup8yN7OSV0xcYiWYCYVYgoOe8PZAP5T9VsbL6PYK92ChbTfxVNYna72SJTvJQaOEFBb7MfogLTTD",
+	"6KzkKRdcXA2LzN/BGzeMSNjLCgbJGc1nXJRQU3FOCPRpeYYHziSO4SoFDl6POOQUFEG4nyKZUlypliAN",
+	"1WbNiYwixudj2P8OiyX+21vmoSqkKxOfOht5bcQZrLIepduX7oVbNHP5OVLszT8/jYGriewFE5qR3QdT",
+	"o13Y8iBze+VemsTfZqdjnFrMOy17E9FSWbgol9Rp3gGAPyas3OkDsSdhzTH9MrsN0CcxzaAf2yDf3DUH",
+	"NVmS8od7cwwM8GRykNWrJiPoRiFWM0J3b8tPZVsR3kkslseQOJtpdOlPHn+RG37dzD/KiUZjWhqMuTWu",
+	"/dlC86VgSVjebTDL0XTsvMe/SgL+D0C515i5gS5GyFiSBV8d0AoEaaxziTvMprs7cflJnqfi/T8BHs6q",
+	"7V/aRLdWt4pYRdomTyta+Nk8VsQ8JlRAVVNXSscoPj4HixYFlqqgZbyxUJMaFm8UcGS5bLvRuNDyGyXa",
+	"q9SemJY3oLyzD/hhgq/nSBppHD1z+fp/2qnabCd7rDZA+A7v+Lh/yqfnTxr4yzH3VBsrsdt1WgXFx5OU",
+	"z2TKcUmrq1zuIVhLl8VA+nEWrzGP1XyWstZNAJG6z0Wr2E9hvbV7yjVmoNjk3ajfgbUraRzTlehRTyO8",
+	"7expPIyTFKyBoVqc7HeqXRQpI1zYGlh7WeU2KWLNNaHigOWQ70QOTqJyySqsIn53gs3fJRdpi83nJY7P",
+	"EIOgcteUXjlHSh8w/l3LHq+ZIWOxGUhccb4qWdmyQCcrc4e5K42GCdatvXyMXfugNZnvtCqaQlEH5dpd",
+	"+BSWpcGDyUKJ2hXYlPnuaObCLOFXosLOVh2izft9/qptDWWdng0jfkz+eB8KDGARina9BgoR2Vniyhrt",
+	"YIW1bNz3SD+rfBKlu74I3clHmmHfSD2BGGHf+eg3fkFDrIECmQabgsIoVtPMCOil5j4HFmErHitpS1lI",
+	"wzN+p0gFxUNWvmDoVB4CkZpBldc7kpNnVFX9cp6BzTYNvR3TV6tj52/6trN8wZW3x1pRjYQq9wIDobDf",
+	"p6GspuHnDHyF4OW7vfYQreJR6b/aWy+ErY9VXGl+DVEXtdoxgT1W8f9TdlN1M/86bFgYQ+4NuzZneSXF",
+	"ilVw0X1qirvAw2moLSNL6InDNSQIGFIzz4fLHmLRh2GPNr5yVxGHP99huE4iJC9bNGCb5pOGUOinFY91",
+	"C+/6pR24J3ulmxQg+9sTeKexFkhTmWUEgcYdkU0w+G2RMczww0D8iA1IP4U5pl25BsMgg9IFXBAok+NL",
+	"kqKolqpP94mtMLCW5GG9hqeTDIgYf3t8EP5nX+4WYZHSFrS9HQ7udE8RsgXF4jGYHG6cA1NYwQQsBs7i",
+	"MGgx8I0mkyz9te0EOVg2Hkrw5vSA1sSEXXY9FA9++wx6Xk9Ns+1R/otDTuG7CMVbaD2EXe3g+KHMbUbs",
+	"DJadNG1cwcIwigtnH8x/g/z5tSslfluUBKCP82Vb1fgu4kOgqnRQ1j1oSzsI4Skc+6bV2Qf0W3tan1ft",
+	"AbOou9GKP0PkumC6Vxb/dwrJGXOG7PgDtGtTjO5BN02VLrP1T3rFLvBdbKn+aeyl9KBaZbe//Oqr4bLb",
+	"USPkwwlGyKDNutNRc7aCrrbQfZjpiq/iVdBbrN12SGzarsMejtM/TxeO+D3b47ElMBibqZ7MBAnD2Ur6",
+	"FsNsgjQIFwibiTnSQa/YVGTEBd+Il7VeTIl7N++ynMj6FDWnzWBmKOeGWUmhMK2my8pTd+KFb3B7a5zL",
+	"TZE4egff02RumRsNITyjb5sB4wtxS6bUZxXLmdCcFupT3xkDkL9wQHoMzaHkFWdWGjj+IGyf5cX5j+96",
+	"SIoRSkM4GpIcxFIMSvcX+MpvBpuwwbcH27QmDeb1afYa5aB9hL3G/vYEzA4GMvhasnLJKqIYs3159gLK",
+	"5Y/j1KgNBya5VW5oJhiy4MBCT9Okbgc9ZPY2XEkxrTKvWXFBuO7bbiKW1E9suWkkwSTxv8FXTkpVzbST",
+	"iOeNE1gG6cYOOim3FV4FIQULUzFuMHxVsZO06H65FygVqccoF4VRVRCoNvm2NDLWTWXwk16YvxoxNXFB",
+	"Pn9vPS0QXmEockeVgvZOKMKiOOtkvIKz4WbZeM6e1aWk1ucib47x06ZrajvvbTKaRyN8Bswg6uwDtB9J",
+	"3wk/wGu3eSPYGRIod+3m/9Ta/duWmztzt4nhjkRWrmGevVUam53t/88m3COjIeOsYq46UPLgArtfCtH/",
+	"t1BMA5Rv06k9VMro3x5ZbNA6mhajdSZvcvrZp7Y93hBZbsn4CKu6G+vjZ4p2F1AFD7EOAxEjbTqT9+Re",
+	"VkWeZPzf1OVuYgEP1m/454XIgcDHIOBrerB+eIYHWhZHhOyv+Wn855j3B6li4poJLasDoQrKEkZtUHFx",
+	"8jsJXVeOb5pwmp4Fs+H66YjPQGg8oPMURU8kze3xZU1bCYjMHKajGukofsBv4fEtxSnWu51UvCnL/OlO",
+	"BbeVOhSubXQtFPI9Ua9YrK9me1VuKiqMAk+WtcjhwAR2cobNQB1jLIvSrMM7/YQEDbNi5BAR1Dq6yoeF",
+	"N4H/+M4QHErv5otRY6D/PRJtXRWL88UZUJod8kMqqMCaAW3/cafWkBp8Fi5IYscjbVFe7ph48Q15Uuvt",
+	"/33+PfwvK/4LbvvJqxfk4f0HwRi13v5ijuDdx/8fAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -412,6 +412,34 @@ func Moving(before, after *Snapshot, partner string) Concerns {
 	return after.concerns(was)
 }
 
+// Reclassified counts those whose address the table of domains takes otherwise in
+// two snapshots: barred or no longer, of another partner, private or no longer.
+// after must have come from before by Aside.
+func Reclassified(before, after *Snapshot) Concerns {
+	inv := &after.inv
+	people := map[uint32]bool{}
+	facts := func(s *Snapshot, i, domain uint32) (f domainFacts) {
+		if domain != none && int(domain) < len(s.pol.domains) {
+			f = s.pol.domains[domain]
+		}
+		f.bar = min(f.bar, 1)
+		if f.kind != partnerDomain {
+			f.partner = 0
+		}
+		if _, barred := s.pol.bars[inv.addressText(i)]; barred {
+			f.bar = 1
+		}
+		return
+	}
+	for i := uint32(0); i < inv.parties.n; i++ {
+		d := inv.parties.at(i).domain
+		if facts(before, i, d) != facts(after, i, d) {
+			people[i] = true
+		}
+	}
+	return after.concerns(people)
+}
+
 // peopleOfPartner holds the parties that the table of domains gives a partner.
 func (s *Snapshot) peopleOfPartner(partner string) map[uint32]bool {
 	inv := &s.inv

@@ -265,11 +265,7 @@ func NewWatch(w *World, judged ...string) *Watch {
 	for _, id := range judged {
 		x.judged[id] = true
 	}
-	add := func(d addr.Domain, partner int) {
-		for _, k := range d.Neighbours() {
-			x.similar[k] = append(x.similar[k], watched{d, partner})
-		}
-	}
+	add := x.notice
 	if w.Organisation != nil {
 		for _, o := range w.Organisation.Domains {
 			add(o.Domain, -1)
@@ -287,6 +283,24 @@ func NewWatch(w *World, judged ...string) *Watch {
 		}
 	}
 	return x
+}
+
+func (x *Watch) notice(d addr.Domain, partner int) {
+	for _, k := range d.Neighbours() {
+		x.similar[k] = append(x.similar[k], watched{d, partner})
+	}
+}
+
+// Take notes that a domain is a known partner's from now on.
+func (x *Watch) Take(partner string, e Entry) {
+	i, known := x.order[partner]
+	if !known {
+		return
+	}
+	x.taken[e.Domain] = i
+	if !e.LookAlike {
+		x.notice(e.Domain, i)
+	}
 }
 
 // yields reports whether partner, the judged one, yields to the partner at i.
