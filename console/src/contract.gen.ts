@@ -1623,10 +1623,30 @@ export interface components {
              * @enum {string}
              */
             theirs: "admits" | "refuses" | "unknown";
+            /** @description Whether our side is open by policy: standing, opening and the level of the rules of domains */
+            opens: boolean;
+            /**
+             * @description Why our side is open or is not
+             * @enum {string}
+             */
+            because: "by_name" | "by_level" | "not_listed" | "by_standing";
+            /**
+             * @description The loosest level of the rules of domains that ask about it
+             * @enum {string}
+             */
+            level: "closed" | "listed" | "any";
             /** @description The part that they admit; absent is all of it */
             features?: string[];
+            /** @description The part that our rules allow; absent where there are no parts */
+            our_features?: string[];
+            /** @description The part that both sides allow; absent where there are no parts or nothing is open */
+            both?: string[];
             source?: string;
+            /** @description Who said so */
+            said_by?: string;
             as_of?: string;
+            /** @description The end of what was admitted until then */
+            until?: string;
             /** @description They admitted it longer ago than the setting lets count */
             old: boolean;
             /** @enum {string} */
@@ -1640,6 +1660,10 @@ export interface components {
             source?: "recorded" | "statement" | "trial" | "attempt";
             /** @description When they said so; absent is now */
             as_of?: string;
+            /** @description An end after which it does not count any more; a date still counts */
+            until?: string;
+            /** @description Who of theirs said so */
+            said_by?: string;
             why?: components["schemas"]["Why"];
         };
         Partner: {
@@ -1705,7 +1729,9 @@ export interface components {
             says: string;
             features?: string[];
             source?: string;
+            said_by?: string;
             as_of?: string;
+            until?: string;
         };
         PartnerChange: {
             id: string;

@@ -7,6 +7,7 @@ import (
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/letter"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
 )
@@ -24,25 +25,36 @@ func (s *server) Halves(_ context.Context, r apigen.HalvesRequestObject) (apigen
 			joint := world.JointNames[h.Joint]
 			mismatch := h.Joint == world.TheirTurn || h.Joint == world.OurTurn
 			switch {
-			case h.Ours == world.OpenUnset && !h.Known, show == "mismatch" && !mismatch, show != "" && show != "all" && show != "mismatch" && show != joint:
+			case !h.Said(), show == "mismatch" && !mismatch, show != "" && show != "all" && show != "mismatch" && show != joint:
 				continue
 			}
-			x := apigen.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: apigen.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Ours]), Theirs: apigen.BothHalvesTheirs(world.SaysNames[h.Theirs]),
+			x := apigen.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: apigen.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Opening]),
+				Opens: h.Ours.Opens, Because: apigen.BothHalvesBecause(world.BecauseNames[h.Ours.Because]), Level: apigen.BothHalvesLevel(world.LevelNames[h.Ours.Level]), Theirs: apigen.BothHalvesTheirs(world.SaysNames[h.Theirs]),
 				Joint: apigen.BothHalvesJoint(joint), Old: h.Old, Source: some(h.Stance.Source)}
 			if h.Known && h.Stance.AsOf.IsSet() {
 				x.AsOf = ptr(h.Stance.AsOf.String())
 			}
-			if h.Stance.Features != nil {
-				names := []string{}
-				for _, f := range h.Stance.Features {
-					names = append(names, f.String())
-				}
-				x.Features = &names
+			if h.Known && h.Stance.Until != moment.Never {
+				x.Until = ptr(h.Stance.Until.String())
 			}
+			x.SaidBy = some(h.Stance.Said)
+			x.OurFeatures, x.Features, x.Both = featuresOut(h.Ours.Features), featuresOut(h.Stance.Features), featuresOut(h.Features)
 			out.Halves = append(out.Halves, x)
 		}
 	}
 	return out, nil
+}
+
+// featuresOut names features; nil stays nil.
+func featuresOut(fs []catalogue.Feature) *[]string {
+	if fs == nil {
+		return nil
+	}
+	names := []string{}
+	for _, f := range fs {
+		names = append(names, f.String())
+	}
+	return &names
 }
 
 func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject) (apigen.SetStanceResponseObject, error) {
@@ -54,9 +66,14 @@ func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject)
 	if b.Features != nil {
 		m["features"] = *b.Features
 	}
-	if t := opt(b.AsOf); t != "" {
-		m["as_of"] = t
+	put := func(k, v string) {
+		if v != "" {
+			m[k] = v
+		}
 	}
+	put("as_of", opt(b.AsOf))
+	put("until", opt(b.Until))
+	put("said_by", opt(b.SaidBy))
 	doc, err := json.Marshal(m)
 	if err != nil {
 		return nil, err

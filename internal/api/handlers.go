@@ -393,13 +393,10 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 		if x.AsOf.IsSet() {
 			e.AsOf = ptr(x.AsOf.String())
 		}
-		if x.Features != nil {
-			names := []string{}
-			for _, f := range x.Features {
-				names = append(names, f.String())
-			}
-			e.Features = &names
+		if x.Until != moment.Never {
+			e.Until = ptr(x.Until.String())
 		}
+		e.SaidBy, e.Features = some(x.Said), featuresOut(x.Features)
 		out.Stance = append(out.Stance, e)
 	}
 	out.Counts = countsOut(st.Concerned(p.ID))

@@ -11,6 +11,21 @@ import (
 // jointWords say what two halves come to, and whose turn it is.
 var jointWords = map[client.BothHalvesJoint]string{"shut": "shut", "open": "open", "unconfirmed": "open with us, theirs not known", "their_turn": "waits for them", "our_turn": "waits for us"}
 
+// ourWords say what our record says of a partner, and what the policy makes of it
+// where that is something else.
+func ourWords(h *client.BothHalves) string {
+	ours := string(h.Ours)
+	switch {
+	case h.Because == "by_standing":
+		return ours + ", standing closes it"
+	case h.Ours == "yes" && !h.Opens:
+		return ours + ", level closed"
+	case h.Ours == "unset" && h.Opens:
+		return ours + ", level any"
+	}
+	return ours
+}
+
 func (a *app) partnerHalves() *cobra.Command {
 	var show string
 	c := &cobra.Command{Use: "halves [ID]", Short: "Both halves of every service and direction, and whose turn it is", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completion("partner"),
@@ -41,7 +56,15 @@ func (a *app) partnerHalves() *cobra.Command {
 				if h.Old {
 					theirs += " (admitted too long ago)"
 				}
-				rows = append(rows, []string{h.Partner, h.Key, string(h.Ours), theirs, jointWords[h.Joint], day(pick(h.AsOf)), pick(h.Source)})
+				together := jointWords[h.Joint]
+				if h.Both != nil && h.Joint == "open" {
+					together += ": " + strings.Join(*h.Both, ", ")
+				}
+				source := pick(h.Source)
+				if by := pick(h.SaidBy); by != "" {
+					source += ", " + by
+				}
+				rows = append(rows, []string{h.Partner, h.Key, ourWords(&h), theirs, together, day(pick(h.AsOf)), source})
 			}
 			return a.records(x.Halves, []string{"partner", "direction", "ours", "theirs", "together", "as of", "source"}, rows)
 		}}
@@ -52,7 +75,7 @@ func (a *app) partnerHalves() *cobra.Command {
 
 func (a *app) partnerStance() *cobra.Command {
 	var features []string
-	var asOf, source, why string
+	var asOf, until, saidBy, source, why string
 	c := &cobra.Command{Use: "stance ID DIRECTION admits|refuses|unknown", Short: "Record what a partner's own side admits or refuses", Args: cobra.ExactArgs(3),
 		Example: "  wexillum partner stance oskelund spaces.in admits --why \"their administrator wrote today\"",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -60,7 +83,7 @@ func (a *app) partnerStance() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.StanceChange{Says: client.StanceChangeSays(args[2]), AsOf: optional(asOf), Why: optional(why)}
+			body := client.StanceChange{Says: client.StanceChangeSays(args[2]), AsOf: optional(asOf), Until: optional(until), SaidBy: optional(saidBy), Why: optional(why)}
 			if len(features) > 0 {
 				body.Features = &features
 			}
@@ -78,6 +101,8 @@ func (a *app) partnerStance() *cobra.Command {
 	f := c.Flags()
 	f.StringArrayVar(&features, "feature", nil, "only this part: messages, voice or presence")
 	f.StringVar(&asOf, "as-of", "", "when they said so: a date or a moment; now where absent")
+	f.StringVar(&until, "until", "", "an end after which it does not count any more")
+	f.StringVar(&saidBy, "said-by", "", "who of theirs said so")
 	f.StringVar(&source, "source", "", "recorded, trial or attempt")
 	whyFlag(c, &why)
 	return c

@@ -55,6 +55,30 @@ func (e AnswerDecision) Valid() bool {
 	}
 }
 
+// Defines values for BothHalvesBecause.
+const (
+	ByLevel    BothHalvesBecause = "by_level"
+	ByName     BothHalvesBecause = "by_name"
+	ByStanding BothHalvesBecause = "by_standing"
+	NotListed  BothHalvesBecause = "not_listed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesBecause enum.
+func (e BothHalvesBecause) Valid() bool {
+	switch e {
+	case ByLevel:
+		return true
+	case ByName:
+		return true
+	case ByStanding:
+		return true
+	case NotListed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for BothHalvesJoint.
 const (
 	BothHalvesJointOpen        BothHalvesJoint = "open"
@@ -76,6 +100,27 @@ func (e BothHalvesJoint) Valid() bool {
 	case BothHalvesJointTheirTurn:
 		return true
 	case BothHalvesJointUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesLevel.
+const (
+	BothHalvesLevelAny    BothHalvesLevel = "any"
+	BothHalvesLevelClosed BothHalvesLevel = "closed"
+	BothHalvesLevelListed BothHalvesLevel = "listed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesLevel enum.
+func (e BothHalvesLevel) Valid() bool {
+	switch e {
+	case BothHalvesLevelAny:
+		return true
+	case BothHalvesLevelClosed:
+		return true
+	case BothHalvesLevelListed:
 		return true
 	default:
 		return false
@@ -968,24 +1013,51 @@ type Bar struct {
 type BothHalves struct {
 	AsOf *string `json:"as_of,omitempty"`
 
+	// Because Why our side is open or is not
+	Because BothHalvesBecause `json:"because"`
+
+	// Both The part that both sides allow; absent where there are no parts or nothing is open
+	Both *[]string `json:"both,omitempty"`
+
 	// Features The part that they admit; absent is all of it
 	Features *[]string       `json:"features,omitempty"`
 	Joint    BothHalvesJoint `json:"joint"`
 	Key      string          `json:"key"`
-	Name     string          `json:"name"`
+
+	// Level The loosest level of the rules of domains that ask about it
+	Level BothHalvesLevel `json:"level"`
+	Name  string          `json:"name"`
 
 	// Old They admitted it longer ago than the setting lets count
-	Old     bool           `json:"old"`
-	Ours    BothHalvesOurs `json:"ours"`
-	Partner string         `json:"partner"`
-	Source  *string        `json:"source,omitempty"`
+	Old bool `json:"old"`
+
+	// Opens Whether our side is open by policy: standing, opening and the level of the rules of domains
+	Opens bool `json:"opens"`
+
+	// OurFeatures The part that our rules allow; absent where there are no parts
+	OurFeatures *[]string      `json:"our_features,omitempty"`
+	Ours        BothHalvesOurs `json:"ours"`
+	Partner     string         `json:"partner"`
+
+	// SaidBy Who said so
+	SaidBy *string `json:"said_by,omitempty"`
+	Source *string `json:"source,omitempty"`
 
 	// Theirs As it counts now
 	Theirs BothHalvesTheirs `json:"theirs"`
+
+	// Until The end of what was admitted until then
+	Until *string `json:"until,omitempty"`
 }
+
+// BothHalvesBecause Why our side is open or is not
+type BothHalvesBecause string
 
 // BothHalvesJoint defines model for BothHalves.Joint.
 type BothHalvesJoint string
+
+// BothHalvesLevel The loosest level of the rules of domains that ask about it
+type BothHalvesLevel string
 
 // BothHalvesOurs defines model for BothHalves.Ours.
 type BothHalvesOurs string
@@ -1786,17 +1858,25 @@ type Stance struct {
 	AsOf     *string   `json:"as_of,omitempty"`
 	Features *[]string `json:"features,omitempty"`
 	Key      string    `json:"key"`
+	SaidBy   *string   `json:"said_by,omitempty"`
 	Says     string    `json:"says"`
 	Source   *string   `json:"source,omitempty"`
+	Until    *string   `json:"until,omitempty"`
 }
 
 // StanceChange defines model for StanceChange.
 type StanceChange struct {
 	// AsOf When they said so; absent is now
-	AsOf     *string             `json:"as_of,omitempty"`
-	Features *[]string           `json:"features,omitempty"`
-	Says     StanceChangeSays    `json:"says"`
-	Source   *StanceChangeSource `json:"source,omitempty"`
+	AsOf     *string   `json:"as_of,omitempty"`
+	Features *[]string `json:"features,omitempty"`
+
+	// SaidBy Who of theirs said so
+	SaidBy *string             `json:"said_by,omitempty"`
+	Says   StanceChangeSays    `json:"says"`
+	Source *StanceChangeSource `json:"source,omitempty"`
+
+	// Until An end after which it does not count any more; a date still counts
+	Until *string `json:"until,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`

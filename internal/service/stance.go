@@ -49,14 +49,10 @@ type PartnerHalves struct {
 // Halves puts both halves of every partner side by side as they count now; a
 // partner's id narrows it down to one.
 func (s *State) Halves(at moment.Moment, id string) (out []PartnerHalves, err error) {
-	days := world.StartStanceDays
-	if x := s.Policy().Settings; x != nil {
-		days = x.StanceDays
-	}
 	for i := range s.Policy().Partners {
 		p := &s.Policy().Partners[i]
 		if id == "" || p.ID == id {
-			out = append(out, PartnerHalves{p, world.Halves(p, at, days, s.Zone())})
+			out = append(out, PartnerHalves{p, s.Snapshot.Halves(p, at)})
 		}
 	}
 	if id != "" && len(out) == 0 {

@@ -59,6 +59,30 @@ func (e AnswerDecision) Valid() bool {
 	}
 }
 
+// Defines values for BothHalvesBecause.
+const (
+	ByLevel    BothHalvesBecause = "by_level"
+	ByName     BothHalvesBecause = "by_name"
+	ByStanding BothHalvesBecause = "by_standing"
+	NotListed  BothHalvesBecause = "not_listed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesBecause enum.
+func (e BothHalvesBecause) Valid() bool {
+	switch e {
+	case ByLevel:
+		return true
+	case ByName:
+		return true
+	case ByStanding:
+		return true
+	case NotListed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for BothHalvesJoint.
 const (
 	BothHalvesJointOpen        BothHalvesJoint = "open"
@@ -80,6 +104,27 @@ func (e BothHalvesJoint) Valid() bool {
 	case BothHalvesJointTheirTurn:
 		return true
 	case BothHalvesJointUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BothHalvesLevel.
+const (
+	BothHalvesLevelAny    BothHalvesLevel = "any"
+	BothHalvesLevelClosed BothHalvesLevel = "closed"
+	BothHalvesLevelListed BothHalvesLevel = "listed"
+)
+
+// Valid indicates whether the value is a known member of the BothHalvesLevel enum.
+func (e BothHalvesLevel) Valid() bool {
+	switch e {
+	case BothHalvesLevelAny:
+		return true
+	case BothHalvesLevelClosed:
+		return true
+	case BothHalvesLevelListed:
 		return true
 	default:
 		return false
@@ -972,24 +1017,51 @@ type Bar struct {
 type BothHalves struct {
 	AsOf *string `json:"as_of,omitempty"`
 
+	// Because Why our side is open or is not
+	Because BothHalvesBecause `json:"because"`
+
+	// Both The part that both sides allow; absent where there are no parts or nothing is open
+	Both *[]string `json:"both,omitempty"`
+
 	// Features The part that they admit; absent is all of it
 	Features *[]string       `json:"features,omitempty"`
 	Joint    BothHalvesJoint `json:"joint"`
 	Key      string          `json:"key"`
-	Name     string          `json:"name"`
+
+	// Level The loosest level of the rules of domains that ask about it
+	Level BothHalvesLevel `json:"level"`
+	Name  string          `json:"name"`
 
 	// Old They admitted it longer ago than the setting lets count
-	Old     bool           `json:"old"`
-	Ours    BothHalvesOurs `json:"ours"`
-	Partner string         `json:"partner"`
-	Source  *string        `json:"source,omitempty"`
+	Old bool `json:"old"`
+
+	// Opens Whether our side is open by policy: standing, opening and the level of the rules of domains
+	Opens bool `json:"opens"`
+
+	// OurFeatures The part that our rules allow; absent where there are no parts
+	OurFeatures *[]string      `json:"our_features,omitempty"`
+	Ours        BothHalvesOurs `json:"ours"`
+	Partner     string         `json:"partner"`
+
+	// SaidBy Who said so
+	SaidBy *string `json:"said_by,omitempty"`
+	Source *string `json:"source,omitempty"`
 
 	// Theirs As it counts now
 	Theirs BothHalvesTheirs `json:"theirs"`
+
+	// Until The end of what was admitted until then
+	Until *string `json:"until,omitempty"`
 }
+
+// BothHalvesBecause Why our side is open or is not
+type BothHalvesBecause string
 
 // BothHalvesJoint defines model for BothHalves.Joint.
 type BothHalvesJoint string
+
+// BothHalvesLevel The loosest level of the rules of domains that ask about it
+type BothHalvesLevel string
 
 // BothHalvesOurs defines model for BothHalves.Ours.
 type BothHalvesOurs string
@@ -1790,17 +1862,25 @@ type Stance struct {
 	AsOf     *string   `json:"as_of,omitempty"`
 	Features *[]string `json:"features,omitempty"`
 	Key      string    `json:"key"`
+	SaidBy   *string   `json:"said_by,omitempty"`
 	Says     string    `json:"says"`
 	Source   *string   `json:"source,omitempty"`
+	Until    *string   `json:"until,omitempty"`
 }
 
 // StanceChange defines model for StanceChange.
 type StanceChange struct {
 	// AsOf When they said so; absent is now
-	AsOf     *string             `json:"as_of,omitempty"`
-	Features *[]string           `json:"features,omitempty"`
-	Says     StanceChangeSays    `json:"says"`
-	Source   *StanceChangeSource `json:"source,omitempty"`
+	AsOf     *string   `json:"as_of,omitempty"`
+	Features *[]string `json:"features,omitempty"`
+
+	// SaidBy Who of theirs said so
+	SaidBy *string             `json:"said_by,omitempty"`
+	Says   StanceChangeSays    `json:"says"`
+	Source *StanceChangeSource `json:"source,omitempty"`
+
+	// Until An end after which it does not count any more; a date still counts
+	Until *string `json:"until,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -10801,185 +10881,190 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17k9s28uBXQen3q9oX7bETb24z/udsx5v1bjb2eXzx1WV9U5AISciQgEKAIysuf/crdAMgSAJ8aDQe",
-	"Zzf/2NKQwqPR3eh3f1isZLmTggmtFucfFjta0ZJpVsG3Z3WlZGU+5UytKr7TXIrF+UKw95rINdFbRnZ0",
-	"w8iSrWXFFtmCm8c/16w6LLKFoCVbnC9WOEq2UKstK6kZrqTvv2Nio7eL8y8fPMgW+rAzbypdcbFZfPyY",
-	"LV7krNxJzcTq8A926C/hzZYRRUtGrtiB7LneckEoyemBVGzHqFawuDWvlCZUqD2r3Oq2jObwzS4vmOme",
-	"mSqxzodmnSUX7vtfoqte/5Pq1ba/3Odv6MZBTGmqGdFbquHrakvFhpE9VaSkOSPrSpbJta7v4QRDi+wv",
-	"6ztecm1ejR1PAQ87A/KyLhfnf7Z7xm8P/dBcaLZhFYz9qmLXnO37W76gB7I3m9zLusjdNqnwH4U0p7ZJ",
-	"YM3OjhsuzE6/lLJgVMD0b7esYq8M1vZXsKOVFqw6f/FNRtSOrhh8KhnTXGzOX3xDZEWoIFyzklBF1rww",
-	"b7j17KjeNsvZm3kW2aJiP9e8YvniXFc1SxzDF/FjeLs9JFZqsLliVEnR4MVPsq4ELcgVYzuVANJ+O4Sv",
-	"kUV8NDtQOykUAwp/VcllwWBFKyk0E4AmdLcr+IqaxZ3t8I0//aTMSj8Ek/13xdaL88V/nTUs5AyfqjM3",
-	"LszY3utbs0GuyL6SFi72R2bMJ6sV22kqVgzWkefc/IoWryq5Y5XmZtVrWiiWLXbBnz4seN7Z/9eR7ZvN",
-	"U7uPHqgC2n4Y+WUtNC86P/xq7GcfQ4T50SzSL8GN+M7/SC5/Yitt5kIosPwpML72RpeHgBJiG+s9UtyC",
-	"M72n4WUvD+GycbiR5csaMam99pwruixYHqNlh9ORZe5YldpbJQs2houvzTvdPcFk9vd+hqxZ4cC+nuB1",
-	"0tsdbbbdW+dKCkRlRFbNShV9z/6BVhU9LIB0Vlxx3DwThgv/uDgwww6EDNbYDLChmrXnGALNt1Sz/rQd",
-	"ULl9BatpbchNOgCyZ8DxZ5L0MLbsqFJ7WeUx1hvS5BfZEEL12TA+M3e1rCtF9ltJthSlCQuIx0QwlrOc",
-	"rM39QUpWLuGOHrmH5yBrBpx95NW32/5ZwRTxg9AWjTpIm+cVU6oPC7gO3uv79gXDsXHbi2wO7Rog9gd/",
-	"WVdE7gXZMbkrGKHqioAMEjnmiikmNKvSK/SvEDgeFR2nYkrW1YrNpD/Fqmue4J6a64KNc0/LafDtZsRw",
-	"SZk/hnDDFnjR0zyCBdln05lDm91FgEM9TkUmM48uUyDK0nj3ditLImuteM6A6n6umTLPDAbSpawDPAmG",
-	"+zdgu9niios8uj5HXn12ZZ54xaIGBCEgqxIOUtaVkHuxiEpCiH0JaQIfXibp2kjnDkJrWZXmAIxe8NWj",
-	"RV9NyBZ2aePU4l60wPBIFiwYTrt1GTU3VORaCjA/WHaMqp7SauYVFWBxwP0fRbl//AyfkFyWlIvHoIx4",
-	"LjCiIA8Ksn0BsF7iJCqhRPUhIfX2b7S4xl129qwu5TqKE2tGdV0xlbhYaaW9dnMgNC+5fkzo0nA7oO2i",
-	"MIgM98B0Sv1JcuR3jkzVFjiE3DGUsVdSrHlV4r21Zby61HUlkLnixxg9X7HDICH277kij27bblSz3BBk",
-	"IcWGVYRupIGEQKpl2uijpGBaEYfH/QvMXaQ9dmQ2qZiObsNqwHG1IE3+AKfIMT5RZhNITERIo5y75cAu",
-	"kcLWtYK11QKZz7sxtcitMnN35RWYYWDHfjHuqBHUMfJ9RmvF+vi62lIuJrPmZ+btC812MWRbyTwOsIIe",
-	"YhKKQXt4hHhvOFZLgArwCkWrKMqx9zp2TRpCkiSXeCkSSgDytIgNL3f9S3AICi9xmggIAoxqL+hF3lgE",
-	"4RV7ASWvbIcoUem+qhNygxELQjJoI0mMBrSFX+/BNS3q+CT7rYwKJmRFhbNecX0OpC240hXVssqMROut",
-	"TVIoiZ9DK5QDzyEGkD3XWwOrxFlvGYEVW3vakhG+RrxCFFOU54FNbZjkAJMtNEOaBWBFicvTRV+rB7RO",
-	"HOSWxRjjE7sV85Qs6eoqBg9PVO6snaUyZ2taF+ZTwzlQkzBb2lGQEQyeR/HBH3tnSXgRoeykPeEqelBp",
-	"qGbWLjgq1uBe4oBlq6sU60rxGyPZDDKLJN1MJw9LBMP7goVkHXQaQCK2uvqrrEUUJQouvCiLJvuMMK63",
-	"DKy0Tg+VlZV1y5KCKTQpkQ2zeba6+o4LhvIRjjXlNxf23ajY1Iw6Xc9+IYgw8nNBjBgdQ7EVdXxy4g3m",
-	"ESp6hR2nESVVk8Juty/zj15c4J1ZzBRbGsG3Y1JYE0quWZXzlRUzwWKB+HNghogrAuJSkgRiwo7SVOSK",
-	"cJTVCh5fsJ03IZ/RomI0N7ia12hYN1SCellJC3PuLYtjiocYSNvVNlN6/GidbZL6Lhpc74r1cQ3aI19c",
-	"LYodfBuOf5N7UlJxcBTMFKEEhu0Ad08PRK4XkZVzoWUcS6WmRXwRFj4zl96ZunMCOF0wdgB8WGNmwBiH",
-	"vbRmpC5buOYqZeJcHkZFSgtBujHanW4Z0cIzFPEJzOWWFDcCweKgYsOCmSrlWhgSruyN2Z2Vr7akudDZ",
-	"+xWzz0RdFPZiN+wf/HWWwt3DeSJcRbliUWB1Dhx3EWwVgZk+YXW7+kczx8TBAOsiI81SWBJolZTR01a/",
-	"hOz1xsu2MG1LwZwscbUE6OFjhZU3Jlnn23WnjcDJ7Mk1YI8euxSarvQP1gXePnoU9aPimLYSnNef1RVD",
-	"cxe6/qZpzeD9haGia6tYzoTmtFAz7VrOzDEQ//Awem9P88lk00zmfrjY5r7h6zWrHP/p+EjZSpYsfqHt",
-	"ExfdfkvjQoDcMcEgaEHf5yIjBnkwnEDd39ENUxlw4RVzrxgeBXx5iiIG0+KqMr/u6H7BgvdcaLy8Zxxm",
-	"IeXVJS34FRv2u47aHEftiL0zTG8kLiWvnB6UFDPbx/MAfHB7K+1VrJTXoX0lFEaTzuVBWVMZPTMgUwER",
-	"KWgCMBMp60b2M6MqnUc1z2H4JVWxQTHQ+bFxpWl4v2FKD2olvdXiUqOPmMPCPhuHR+HtERUd2igZt4h7",
-	"F6yszEfq7UrWhswVkYIRM5QiMNRMTSKp+daCJzXviKSPgvySVhVgQGiTqJShULCFGtVhCltvfAD2AJr1",
-	"hEJ/UsfG41Yvyp2sNEqWXaOCWLEKcZAWxcv14vzHkWAe3NEzdKJ8fJf1zl0qRvbwb+Au1vSKCSKNArbn",
-	"qI02HshjtQnDNxRZHojF+AgEDIFMl5ECdhQzdzbRbX163VdcayYmMENckt9/1hxCM0ozWexYn+N10jvN",
-	"gip9mdOkpqA0KeSKFhAaaVUGXhRkK4tcxcUrmrIHMXG8ocjdc1u5sENlzdqjG27k/yEMTuiaNrDAspDo",
-	"jcA03cTdWJUs41a3Sta7mXYTnidvHR7zlD3x/jAt97TKFWHXrDosJdgPps9r7aGz1joQQ2aEnkG6HSKx",
-	"C6Z/ANE6ZjPrS8JbRnNQqC/XEv298rplPB0PYPO6wCVbr63fuWN209aQH7HupqgYwve8odlig4ON24lF",
-	"rIDEB7H7qMgoh6GdUMQpCDsapFTS9y/w5ZY3uYPQo8MECB6b+9FRc0eQ+sb7meNIPxkVlPR9+MO/oH4U",
-	"/ulhBGlSIagRjnxU8BiGp8IeYzj7V16w51UlqxhHLupSxO/vtIG4ZErRDZss8tpZmh/GV5m4KdEROYsh",
-	"emV8PFLKxes6k2lCpI7+ectbIVuBhJG4PdJxQnW5tLkbR9s8Jwe2AbrYKB1nSnHeXoQB7Njur1ncwKn9",
-	"w26sF9XmjyEiH84FahJ6EDMSB9E0iHSAEW7exqNEzDs9IERsiOvgySSp1lFBwpMzeyA4mMhgYpLK6pfv",
-	"Zrc/jAJBVkbuiUY3FoXcp4zlV4ztLldydzhdcLli+jIRbp/UHfUEWdhHm4PHoFm4nzHzWx1Q9L61clMH",
-	"Rj4y1MlTO6qauBxwSelLtDa+O4GzMeVnTHio4+5jn6BlZ49ul18z8dpGUPcDEFwsYtfgz8D/xzXZMMwJ",
-	"KwkXRMj9YyKkYDaGGwSlIJopcN6Zt6KQSqoJBRdX6WDNnJjnGEdVMuXSvaZHmqWNysMhnTIVUZMSwAt+",
-	"PSh864R/NxrcMjHVxBm1g2BPm6LhpGt/2DEkQavHXNsin+vZ7tsFSwr2mcYwWIvmc9omGJdzbJpQ0qKX",
-	"tu3MM30E0Lp908c0M4cR1eO+lNmiUJJ+Kn7dZk6duLPb0HMHRCfn7LDLGpLA/44pgd4J0GH9uhWMnVPN",
-	"7mleRu2is6Ep90lmZMOBJ0SBzw0aZz9PfDPt1JGJvx8mhKKznxfNDm3UORqw7NHBMWIO5mBg+Xf2Ruh6",
-	"qWjVMk33XP/927liVCfiRHO5F4WkCfFojWrbjQ1XEFaXenA5cGk1nsEI1fHNVg/KWb07xlyge1ldgXtA",
-	"SJ1BZjHcMsSaF+dYi8xIE5gZHDiAIHPH51bfHE5wFMHG3SQDEt13kuZRi729SaJ3kRfnb6DwDbL6WUTb",
-	"DTMN7sBrl63RZHbj2mOg+N5ISq/ZevI9kMC82PklPZPfs/0becUiFmf2fsdtYsON+Kt2w3dS5bdyL4jE",
-	"AJPhHeAIlvW4ZcU28zJhPL/1oKIjw6pnx+SkAnFeXrPqOipCHON96g0vqw0VXNFk6tvsSw7yAadLbRf4",
-	"gwudSCJTUk4PN3qeNBOoWu2YsPxo+rWhJdpjJs3+xrw8ln7cAniLkXhvmoeh3X24erukGKa8apzDXUOD",
-	"knCXzdz86V2rT9aaGQU1qJ7BBeFaEctFz8l+K0t4gGEQRq+0q8AVaWqjIPt05/IXWAWqMa+IjeCes2VH",
-	"UzO26Xzbc720KPhGVpH05fGZyoGQicB6jAKawDvCeI4e79inI03iRVQMZ87pgUhB9hAgqWTJljI/ELWF",
-	"NJBCyiuC5w78epF9YuedDcCaxrrw9Ri3cfFSoR1ipdECERIz/h+NrrFDXA6VwnDvpGtigJ2htIVQetYk",
-	"zA0BQtkIlhP/NuGK7OplwdU2luGVlEMaUgiA4NGt5Vy08aeO6QHOD7C1ozyLCc7XDQ0biQNsfG5/fhDl",
-	"kp4n3XyGLyIz3JC7hIPfxAeaCqwb2ZvjQe0IygfZaZhSx/X48NEQnxovaZHgW0+IEY8zo5zl9IBWTqKl",
-	"YWVUkT99/SBvJzl/9andrVFWdnoONCE5u8eSxsDS4lDBy39+cGpfcFJTat/nPflpU1H79768u6mZSj3D",
-	"qNrYs67fAAfJ3Ez+p9HFgrvlacVj6uRQBKRPQRiKNKIVMyKZC1WJbPh0UUPpagyymFfZZOA+auJaJF49",
-	"ARjS4I0bbYegG70GBn1NQah9TAZsndY07cfHmEXGO6XPde2cmjNG837QmHftCJzaShXTA/6J5fBUKPUP",
-	"rctbZk6AtnI/47CGJq4YXW07MstglSV8/2lUmZhNTMFN1Ybta/NntKk02ElKeiCK6UZns/kugwF/Q7uB",
-	"e+613N+MzOEwHJq0yKmRQj3NtlC6gX9ANVFW0VQb7HpwNU2YZllVyTlk44OUoiTNEmU6CDzyeaNYmzBx",
-	"99ZqXpCIG+bofKj0grrGQfM0KDWFi02cRCFR2JmhHXgDelzYo6SURi7JyJ++fJBnaJkHj+acmolHiyzp",
-	"goT/y5aQmqsM+fpWYyJZNHXIQ4MOC8Nf5mEZHMx6G5vQ1j4bA5Pb+DP7eidIoL3gKy7yc94RzL9IZQL9",
-	"FA2rfeIT9TNbSQ/qXhRcXNmCq3/8nz6vYSQeNFkZql8SaujQnzWgmnX2vpKa0wYqtkJHzlYCB4U4j5ge",
-	"MKcq1EjYUqv83Xih3x4Q4KJLuYqnu3/nxRXApKmwgs+gopheZD4sYdBv22xkZqW9pHPAB6FMCqo6tlhD",
-	"d2mtbJqZle0GzmuEkQDDg89/hDArWJUt8GETuI3yRFO5W+naiz1HvSupGCsWFylemqgXh4eTRIR4Pd6B",
-	"wxZyQG90cFhRIaROhEsM1ehKShuHaAW2w46vaEEE269kyWxl0xUV5y6vTmWECuIS1Ro2TokNTSF4lx+p",
-	"YvqjcdJJcEQRBGzBvqq8AzydCTTP/wDZw+niBzahjZTy2siGIg/y2CZK5UGCcoINRkTRCzBjZIG6kJFl",
-	"LfIC/7hjK01RizDaQ8G09d1QbYMLgwJcmZEuXN3zeclDjWNsAlRHIgiSxd6aOIAgGw7h0hxQFCNsKGNY",
-	"e86X4TLkXeccP5nbFWvzYpHeGIN7XReTCnOE9zs8G3I0LFmBEVPTLsy6YE/hF9FapFjtKu4bwodh3YQY",
-	"K036x9h7WtqUmq706uuuYr5tXQlFpEhEA7D3O6lSlR/dIrkihZQKwwyMoIggzhJlwy6TO3/ihxwvIDbz",
-	"6ixcq4QZVgyofBgPIE9XD1YscaShvxtKTysG7j2uFSvWUWipLd21KELtOXaJKNg1Kww5YQ2XkumthPh7",
-	"rGmRMmNXOgR+4o00qEYKgKhZhNH1PsavF2vVaEQBrwQDbPzMWaSKXLid7vY9tS96dO8RzJF7QwYD3rmG",
-	"1ns8x9XK6x+wL9cyHSsnFOCZUrKuXx0FVpna2USnYz/ZrWsP8sg3hh5vrF67TZp2Avaz4ddMmGsxwjdC",
-	"cDvMnjr5DItFFGxv4hXIrBHIlp9XK1owsq+4Zopw/ZhYagYpWrEdragR3JYHspJlSVVEkR8xvDTk1sPN",
-	"o4o9jVVTimFRK7ypH+AO90fK0oolCKZeN4GkjY7US55I/7KP27WF+jFcczSVZsbW8JnbYRw0SsUT4lW1",
-	"7sPkW2nwRGhJ/s+9Zxev/3oPghuN4gEWZmIWxpSTHWwytJIGqxLFLnNWypnpVaPhcidp7pEtfpEiYUjV",
-	"vGTEPHa1JTsBZZNKEdkkFAB01g1JA7DED0x7cpphe0rfA57QxpsN9QkvukKjHiRcowMR4CodizxTdsJC",
-	"/0OVHDCRnGzpNSOUmIPAELh2fbCQWvdittgXlcb8GsD9AdUgmVbjUc+hm8XanOyaHPRwwmb7yaOJu1VZ",
-	"zjVdFgmEX9GiYJV3M6HgQ+wtHskMOKGfE+7X6W0QfEpf1F1ZK3ZZ8FXn1hnPjvZzT0uCchlHieLyDs4z",
-	"8ohL51I9hWsTNdfTjDXkiD3VHMnKJi9FcTD8V2GLO9fjI/R97LfSXE3ApZHmoKz8LNtFo2GMukzVLMp1",
-	"BxGgRRdLG/IuG6860kSggATZ0J6QowzAB1ce04BhRmnfRK8DVx10eueAbjo8dlM0w6T3d1yYogNBL0BT",
-	"YHcJKIau5HzHWhSErQC+kRojkbvFwvGoVgkhtNuOKKw/52PBsoWuONQao1qzchdvCHGkazV9hvVm0/hW",
-	"Jzv1C7pkxSlUCRwovrKd0cXzbysq5jr/QsP7qC+06lgjG5umrviy1uj/Fu16JanCpJ2056GNuaTCOR3V",
-	"BlMEXWrf6I4nJvOlATIKh07x/u7m+THOfD3FkY+29kmhr02Q47TY9xY+dgsTTQrxmlfrKBKeJa65ZtFa",
-	"WK6nxEqWRsqG+Erf+84XLYnbShANp+wdUHYofMCIr66CoG56xy6Ztdx47dQz9j3XW0IhwGBSREEPo97Y",
-	"hKWOClax9ZzCH91AHCzOCaO8i04aTTMcciqfKgURKhVMHiSd0FtX5kjnpFyGflf388xVThhKZQRh7Sg5",
-	"IW4U/HaaFdBfRbdgBZymnfvAvkhK8KkqgcdB9AJEphEr6W3WEB+0N872q7iew0YfNopwwz4gpcdWACQ8",
-	"XufeeVduq9B5WzWfVrO8sSS2HBxB9fKwZv1AAfMfvL7UsTGkXIZH+CJ8eOwNw1kn+y6cz8LBwsWvJr0y",
-	"b7eH47pyjyd4vN0ejOo7k3PdxKPw1lyanzroCyZNBX19hrFdzXrnhPSs/C3kqz+7TL0wQMRWe1sVMlUL",
-	"/BZCuyZFas3ipbMqPOlItNMbienJXJM9VURXnOVESyPQGSWC5WSCCX5aeJc9mU5IV6LWBux7VVdcHy4M",
-	"/jofl/evcGwwLK84C7rts/e8KOry0r3YHM+O/4MdWhUegC7gxnR1Quy7W6132Befi3UEZt8a2Tsja5az",
-	"CoMAqMgJe68ZMB61pQZK1j4m11AEfSWLgi6lfV/VXLNz6KoMMUz0QHIJqQYZUYxZ98+Gataq9xC04cHU",
-	"BKlsF1ksrmJz0F21fVlX6j6BWHt0Qe4wup+g3q/I71//9Rn5+tGf/8cf7v+rCfw6X7y1YMR65gjxxUPn",
-	"Z6M7vjhffHn/4f0HUD5Fb+Fszu7vWVHcAzPJGa319hcm7kFvz01dOe/Sx2xxZpQVpc6uH54xcyOOPVLu",
-	"2Y6bB2GT5A1KEoYzwKsvcqg/rvSTsJ8stPpD/PniwQMblKZtdh7dYb8nLsXZT9bNhQwzKfzP7s88tX97",
-	"7Pr/2Kuv7vfWjjyKrcPv/czldXwMm6n5oRDJwB3BN4JgjjrdKFjbji/efYwcwNkHQ3QfbRcVWjINBuof",
-	"LWkavGgI0zdBcJvWVc2yANJdzXlHtSGnxfni//1I7/3y4N7X7+z/9y/vvfvjf0d40jujtEQQ4lXt8MGu",
-	"gCn9VOaHWZgw4Zit/vOxfbpmox9viIaTcKyPKW+ajvgnQJZ/0ito7uQLXZBGWRxAFn+DDhCrT2I6Ja3O",
-	"SzS03fenxchOJVR89+agR5+hpoXc1OAkpx5kacgrLGgmVQTsT9TVLdGCT+T51GRge+AnqMB3yL8px4Qb",
-	"G0uW+kIf9vr2pq8MbV7NJT50TktaDZPHU1qdmDbclJMI4ymtRqkCBpxCErCXm5+C7aACMk/TsxBjrME9",
-	"uWE6dotlKXLIc7PNrHuRxdbWvHL2ImflThoV/gCy5bvbISk4gSnU9PD0U/ZJaUlPQUdPaUWobyMUto8d",
-	"o5WzD1fs8BGF8oKhsbxLNGt9zHG+3R5emW/2IFugfdTXAsw0LD8BLMxAhAJgIwg7KlqhD3eSZBW1uL8L",
-	"AGxjzJL86Jl9PsqOjFZ3xq6Z0PeUrhgt27jXXUMP056bnyqbMWEVxxNwb4KLMVeo0VlZdQ9sjLBQlRFX",
-	"bho5t9dXk/i42rJV65aN2Fm5wspDhcF0AxacJmiWrMx0tCBGj4QWy5CWZd0m2FHBAuLZxQ+osz16+JcH",
-	"f7hPmqvNlqqGBs3LA/5PlW3wvpa1yM9h2r9fvPyeIH/GndLV1q/l97478h8y22BbafgZV2FLZ/uibVRr",
-	"dccuosBISvepsA0jl/0SxgGYqXJesZWW0D8akP7nmsEXi/W2mWsUzePxdrHTwdBG38fM6OLoz0JHXLgo",
-	"KrB7vItR9M1OgXW101tiC4Zo37S+M2m5DpkMHpi7D1qsWQyBdlHYmdvdiImV+CYds1YT3ZNOjfLVg6h+",
-	"lr4egWGs1PUon7iJSPn+nsjnXYRBP/QIl3opmCMmpNyT8Cg4ZSPktyUbL27uKdaisEiaIREHIie2bo4b",
-	"jobZmXdZJbi/tDUcY7dSBzesN2TSvfTVFAKwaWmQre64RkZsGJdNXacCeg93mUknGji2XOePuAFDuXAH",
-	"FLCT0izJpwo2zvJ1kk/41hM34RW2TolZQGoa15t2spxwOh5wSyqgQ8+E4Oqw++Yk+hyoDL2E0PcSGs5i",
-	"n4pdQVcsI/Sa8oIuC9Yqfo0G272s8ngF3yRhynLnZN04ZboXJpGm9cSkSdN5TrCUesym322haT14YU9M",
-	"J8+/m4xKP9+M/iB81a1R4eWIa4fyxUtmvRtJHuA3OodJxQbyiWrhOLw0QHVNmu23SKT6u5Pq+vNCrYNg",
-	"wdFKRTDeFKW/GfQUxPciR73fgNrejBTkajDDlIwOGq+DupNJg8s3vtznBFoqUMYdp6WGYpo+tK777Lup",
-	"2I1p7yCBGp3CD5ni8Pj0xnLeWlblIrYpI7D1XHgzmD1IfaAazdQPnTR8IuOqRQsD2abWgkZrRwUsgymU",
-	"sOwfvGwGupr2qgSoceavNiOQQwMXaLSLvY0mIOcZ/iitVxrxf+8q3ZI1r5RGjQ9pAuV7RX5vvmak6Wmd",
-	"kaarc9bUIMAAij9khBUK7PrYIVoKFCxBI/2XgN3/8T5ZsrWswOuIS3DORkiwNR8MCWqipUTznIvPWLIt",
-	"Fzn5r/vkLWq2tueOXbmP7yG2DU32L1GLAlRkURwuN1LmEB9EeR5TOLFTzudJum8x6dHiGCjW0COZVqwp",
-	"DEGEvB2C7qRhQh90f2pXbIdl7hpFQUjiuhzFxHoGEk5rEf16Ej2BlF6xYOMYWmXvZHrFxGOLe0URlCSL",
-	"Te9xYXQBI8a+V7a0xYRXO3bBO9Vg50nE3U7jEUYKcXdLtjIY6PNOT6TKwqlTr896LrR3DEDVhQ4Mbq5v",
-	"/hh/1LZTfvQGf8PcDT6NCzRm5xuYUG/9DM2uUvdgSfVqe4Ljegvl65H5Y0yoQqUmqBiHWsygFaFd5TUp",
-	"ZT0Pq1dOOCfXXa7Pnqe3o45Z1aQzlUClq6WstRWuWqbB0ynrpxXvT1tStyPiD5YVjtjsm9dPoGM31VgN",
-	"Dtpu8Qb9fFnUyb69ZsefqYev22v8E3v7AoyIcxgWANAQm81Eff4GA5AHbrsThZ2ERrRpvCciRMcExiEu",
-	"NEOC+NylnV+vCHNXsksn2gmKDAQVoiE/GkWb4+WZAFs/8Pxj8rr8lumQhd0arD9rPvBkiAVM8ZPzfFYA",
-	"4tTowov24cy8X9b/ROHtc7pY/kMQ6pmPY5x7tRhiPWO2D/6nwLvoBfZc5J8v4rmUmkkIFwmueQ4tXE4g",
-	"Roq87YGDvuJSWJl/SxUR0lwim1qAt9Dcz4SOOEq7uLBrarXfHT7YgvGfL064iva/MaFAzJDXKCoykYMv",
-	"McTVdV1BoOkYOob1gZL69l+bmibz0OJZXSlo1jD65nfg9ko5EazX8fgAANTVGxW9VT23F0QYtfUssYLb",
-	"jZ3eaWOEzSsLEvJpMc1K/KRQ0ttlS1ax4kD2stJbciXkHuu9xday5ba/UlpBuE37lMerWAQ82dENyOYe",
-	"RU9hpqKYqyak5iuWo/m603QR7VfEHfgo6ZzhgblyPqnQ0tfMnK8rrzXJbjWd3X+dQMDThq2+3JkLDhpR",
-	"nsrCK0gDPZ+MPs04A79r4HlL2TnuZI+VRp44aj5BsC/ThDpyIEsWaI/gJqNWYAFemUbbVreqNM8POwBN",
-	"wNU7N2eetgtXx5wZDD7FnBkA7xTmBF74VkFuITmhtZYl1XxFi+LgrOuYXcIxoGHJpuHB2Qc8vI9nH+wd",
-	"+HGYkZXymjWwu+VYeZzuFPRj/ZfUA/G4oPkmauloQTyLDnwSd1JwwltaXA+EZP4NH0/zoGyhvlrEgVIU",
-	"BohbxqtLXVfgXK/9x1pAEm+FVf9LrtDfND2s6xi/9WnZSgPEaSlPUm8tYMd4ih15Cj8xqsbWj3rT/Bmp",
-	"t3a0xvTpIzpsPj7wEwyk910CGMfcNSMdKXoIygmPC0u2skYSGf9un3+OGsYXjybjKx9QU6arCBg7Gcf4",
-	"r2/fLyh0xWegvD26ZPt2MamolpvVvj/JaWh/cgq9QFprfW4rKRi9WrA9UxqDpCbg9tk1q/jaQjmJ6D+Y",
-	"lw4Nup8yN7OSV0xcYiWYCYVYgoOe8PZAP5T9VsbL6PYK92ChbTfxVNYna72SJTvJQaOEFBb7MfogLTTD",
-	"6KzkKRdcXA2LzN/BGzeMSNjLCgbJGc1nXJRQU3FOCPRpeYYHziSO4SoFDl6POOQUFEG4nyKZUlypliAN",
-	"1WbNiYwixudj2P8OiyX+21vmoSqkKxOfOht5bcQZrLIepduX7oVbNHP5OVLszT8/jYGriewFE5qR3QdT",
-	"o13Y8iBze+VemsTfZqdjnFrMOy17E9FSWbgol9Rp3gGAPyas3OkDsSdhzTH9MrsN0CcxzaAf2yDf3DUH",
-	"NVmS8od7cwwM8GRykNWrJiPoRiFWM0J3b8tPZVsR3kkslseQOJtpdOlPHn+RG37dzD/KiUZjWhqMuTWu",
-	"/dlC86VgSVjebTDL0XTsvMe/SgL+D0C515i5gS5GyFiSBV8d0AoEaaxziTvMprs7cflJnqfi/T8BHs6q",
-	"7V/aRLdWt4pYRdomTyta+Nk8VsQ8JlRAVVNXSscoPj4HixYFlqqgZbyxUJMaFm8UcGS5bLvRuNDyGyXa",
-	"q9SemJY3oLyzD/hhgq/nSBppHD1z+fp/2qnabCd7rDZA+A7v+Lh/yqfnTxr4yzH3VBsrsdt1WgXFx5OU",
-	"z2TKcUmrq1zuIVhLl8VA+nEWrzGP1XyWstZNAJG6z0Wr2E9hvbV7yjVmoNjk3ajfgbUraRzTlehRTyO8",
-	"7expPIyTFKyBoVqc7HeqXRQpI1zYGlh7WeU2KWLNNaHigOWQ70QOTqJyySqsIn53gs3fJRdpi83nJY7P",
-	"EIOgcteUXjlHSh8w/l3LHq+ZIWOxGUhccb4qWdmyQCcrc4e5K42GCdatvXyMXfugNZnvtCqaQlEH5dpd",
-	"+BSWpcGDyUKJ2hXYlPnuaObCLOFXosLOVh2izft9/qptDWWdng0jfkz+eB8KDGARina9BgoR2Vniyhrt",
-	"YIW1bNz3SD+rfBKlu74I3clHmmHfSD2BGGHf+eg3fkFDrIECmQabgsIoVtPMCOil5j4HFmErHitpS1lI",
-	"wzN+p0gFxUNWvmDoVB4CkZpBldc7kpNnVFX9cp6BzTYNvR3TV6tj52/6trN8wZW3x1pRjYQq9wIDobDf",
-	"p6GspuHnDHyF4OW7vfYQreJR6b/aWy+ErY9VXGl+DVEXtdoxgT1W8f9TdlN1M/86bFgYQ+4NuzZneSXF",
-	"ilVw0X1qirvAw2moLSNL6InDNSQIGFIzz4fLHmLRh2GPNr5yVxGHP99huE4iJC9bNGCb5pOGUOinFY91",
-	"C+/6pR24J3ulmxQg+9sTeKexFkhTmWUEgcYdkU0w+G2RMczww0D8iA1IP4U5pl25BsMgg9IFXBAok+NL",
-	"kqKolqpP94mtMLCW5GG9hqeTDIgYf3t8EP5nX+4WYZHSFrS9HQ7udE8RsgXF4jGYHG6cA1NYwQQsBs7i",
-	"MGgx8I0mkyz9te0EOVg2Hkrw5vSA1sSEXXY9FA9++wx6Xk9Ns+1R/otDTuG7CMVbaD2EXe3g+KHMbUbs",
-	"DJadNG1cwcIwigtnH8x/g/z5tSslfluUBKCP82Vb1fgu4kOgqnRQ1j1oSzsI4Skc+6bV2Qf0W3tan1ft",
-	"AbOou9GKP0PkumC6Vxb/dwrJGXOG7PgDtGtTjO5BN02VLrP1T3rFLvBdbKn+aeyl9KBaZbe//Oqr4bLb",
-	"USPkwwlGyKDNutNRc7aCrrbQfZjpiq/iVdBbrN12SGzarsMejtM/TxeO+D3b47ElMBibqZ7MBAnD2Ur6",
-	"FsNsgjQIFwibiTnSQa/YVGTEBd+Il7VeTIl7N++ynMj6FDWnzWBmKOeGWUmhMK2my8pTd+KFb3B7a5zL",
-	"TZE4egff02RumRsNITyjb5sB4wtxS6bUZxXLmdCcFupT3xkDkL9wQHoMzaHkFWdWGjj+IGyf5cX5j+96",
-	"SIoRSkM4GpIcxFIMSvcX+MpvBpuwwbcH27QmDeb1afYa5aB9hL3G/vYEzA4GMvhasnLJKqIYs3159gLK",
-	"5Y/j1KgNBya5VW5oJhiy4MBCT9Okbgc9ZPY2XEkxrTKvWXFBuO7bbiKW1E9suWkkwSTxv8FXTkpVzbST",
-	"iOeNE1gG6cYOOim3FV4FIQULUzFuMHxVsZO06H65FygVqccoF4VRVRCoNvm2NDLWTWXwk16YvxoxNXFB",
-	"Pn9vPS0QXmEockeVgvZOKMKiOOtkvIKz4WbZeM6e1aWk1ucib47x06ZrajvvbTKaRyN8Bswg6uwDtB9J",
-	"3wk/wGu3eSPYGRIod+3m/9Ta/duWmztzt4nhjkRWrmGevVUam53t/88m3COjIeOsYq46UPLgArtfCtH/",
-	"t1BMA5Rv06k9VMro3x5ZbNA6mhajdSZvcvrZp7Y93hBZbsn4CKu6G+vjZ4p2F1AFD7EOAxEjbTqT9+Re",
-	"VkWeZPzf1OVuYgEP1m/454XIgcDHIOBrerB+eIYHWhZHhOyv+Wn855j3B6li4poJLasDoQrKEkZtUHFx",
-	"8jsJXVeOb5pwmp4Fs+H66YjPQGg8oPMURU8kze3xZU1bCYjMHKajGukofsBv4fEtxSnWu51UvCnL/OlO",
-	"BbeVOhSubXQtFPI9Ua9YrK9me1VuKiqMAk+WtcjhwAR2cobNQB1jLIvSrMM7/YQEDbNi5BAR1Dq6yoeF",
-	"N4H/+M4QHErv5otRY6D/PRJtXRWL88UZUJod8kMqqMCaAW3/cafWkBp8Fi5IYscjbVFe7ph48Q15Uuvt",
-	"/33+PfwvK/4LbvvJqxfk4f0HwRi13v5ijuDdx/8fAAD//w==",
+	"7H3rctw21uCroPr7quZGW3biyU7kPys7noxnMrHX8sZbm9Gq0E20GhEJdAhQ7Y7L776FcwAQJAFeWi3L",
+	"mcmfRDIpAjg49+uHxUqWWymY0Gpx+mGxpRUtmWYV/Pa8rpSszE85U6uKbzWXYnG6EOy9JnJN9IaRLb1i",
+	"ZMnWsmKLbMHN459rVu0X2ULQki1OFyv8SrZQqw0rqflcSd9/x8SV3ixOv3z0KFvo/da8qXTFxdXi48ds",
+	"8TJn5VZqJlb7f7B9fwtvN4woWjJyzfZkx/WGC0JJTvekYltGtYLNrXmlNKFC7VjldrdhNIff7PaClR6Y",
+	"pRL7fGz2WXLhfv9LdNfrf1K92vS3++ItvXIQU5pqRvSGavh1taHiipEdVaSkOSPrSpbJva4f4AJDm+xv",
+	"6ztecm1ejV1PAQ87H+RlXS5O/2zPjL899p/mQrMrVsG3X1fshrNd/8jndE925pA7WRe5OyYV/kchza1d",
+	"JbBma78bbswuv5SyYFTA8u82rGKvDdb2d7CllRasOn35TUbUlq4Y/FQyprm4On35DZEVoYJwzUpCFVnz",
+	"wrzh9rOletNsZ2fWWWSLiv1c84rli1Nd1SxxDV/Er+HdZp/YqcHmilElRYMXP8m6ErQg14xtVQJIu80Q",
+	"vkY28dGcQG2lUAwo/HUllwWDHa2k0EwAmtDttuArajZ3ssU3/vSTMjv9ECz23xVbL04X/3XSsJATfKpO",
+	"3HdhxfZZ35kDckV2lbRwsX9kvnm2WrGtpmLFYB95zs1f0eJ1Jbes0tzsek0LxbLFNvinDwued87/deT4",
+	"5vDUnqMHqoC2H0f+shaaF50//Grszz6GCPOj2aTfgvvihf8jufyJrbRZC6HA8mfA+NoHXe4DSogdrPdI",
+	"cQvO9JmGt73ch9vGz41sX9aISe2951zRZcHyGC07nI5sc8uq1NkqWbAxXHxj3umeCRazf+9XyJodDpzr",
+	"DMVJ73S0OXZvnyspEJURWTUrVfQ9+w+0quh+AaSz4orj4ZkwXPjHxZ4ZdiBksMfmA1dUs/YaQ6D5lmrW",
+	"X7YDKneuYDetA7lFB0D2HDj+TJIexpYtVWonqzzGekOa/CIbQqg+G8ZnRlbLulJkt5FkQ1GbsIB4SgRj",
+	"OcvJ2sgPUrJyCTJ6RA7PQdYMOPvIq+82/buCJeIXoS0adZA2zyumVB8WIA7e64f2BcOx8diLbA7tGiD2",
+	"P/6qrojcCbJlclswQtU1AR0kcs0VU0xoVqV36F8hcD0q+p2KKVlXKzaT/hSrbniCe2quCzbOPS2nwbeb",
+	"L4Zbyvw1hAe2wIve5gEsyD6bzhza7C4CHOpxKrKYeXSZAlGWxrt3G1kSWWvFcwZU93PNlHlmMJAuZR3g",
+	"SfC5fwO2my2uucij+3Pk1WdX5ok3LGpAEAK6KuGgZV0LuROLqCaE2JfQJvDhZZKujXbuILSWVWkuwNgF",
+	"Xz1Z9M2EbGG3Nk4t7kULDI9kwYbhtlvCqJFQEbEUYH6w7RhVPaPVTBEVYHHA/Z9EuX/8Ds9ILkvKxVMw",
+	"RjwXGDGQBxXZvgJYL3ERlTCi+pCQevM3WtzgKTtnVpdyHcWJJVvRWrEYTe+NNCVA01wRuWXCnNfIFGmu",
+	"zdHYcn9p2eVyf1mwG1YAyenLgisNome5v1SaitwsGSPEpdSbhGCnlUbryrwDe1GEFoXcPSV0aXiuJRwN",
+	"/6WVsVDhr5TZq7VW3faNQTaZnawZ1XXF1NjG9IbtCc1Lrv2WOOzRUDgIyOlr/iQ5CgIHW7UB1mk3X4uV",
+	"FGtelSjQN4xXl7quBEod/DEG32sWtz/wsqLnK6RUTGkCrzheVdUFU+YXi5kIAKMIAI/H07qtrwqpYJ8e",
+	"DajYR7eX1kOKPLo7C2/NcsMwCymuWEXolTT7EchVmdbm4gumFXF8pq9gGLhGxRkz+NRH/+WebGXBV/tT",
+	"4hA6gydmLSpyWHsQZPFt1NXlVHQze8KPTiODWfjnFL+e+DS4p5iOXp/12MTNWMrzy+U+qjEQ85AoGRN0",
+	"A2IO0D4CpjNlkAGFBhFyF6AiYAtKknWt4Ey1QCF7MeQ16N8DE7m5THSRUdXgIfyNAX9EbnekpYNX5rTM",
+	"a3BgAuwdSjZ82VGpP7jjEkgeMZH43DH0tgxYbSgXk9Wd5+btc822MTxZyTx+OQXdx7R+4CjmEeKw0QJa",
+	"RknAC9BciepT7L2OIZLhwZLk0jIhSuCWaRH7vNz2FcshKLzCZSIgCLC+vaGXeeNlh1esUpdUgx1SRi1m",
+	"Q+oJBxFegcNxiz4WSWJorS38eg9uaFHHF9ltZJx0V1Q4jzDXp0AGgitdUS2rzFiJ3oMrhZL4c+jZdeDZ",
+	"xwCy43pjYJW46w0jsGPro14ywteIV4hiwFYaP/UwMQImW2iG/AGAFSUuTxd9TxmgdeIiNywmzM7sUcxT",
+	"sqSr6xg8PFG5u3be/5ytaV2Ynxqegta5OdKWgt5t8DyKD/7aO1vqyBMP1b1KQzWzvvZRUwHPEgcsW12n",
+	"WFeK3xhrYZBZJOlmOnlYIhg+F2wk66DTABKx1fVfZS2iKFFw4c1DDINlhHHQSKhw9oZRb9F+LEsK4YWk",
+	"lTPM5tnq+jsuGNoc+K0pf3Nu342aIs1Xp/uuXgoijE1aEGOaxlAMBKKaIcE8QkVF2GFehqS5X9jj9u3o",
+	"UcEFEc/FTNWqMSY7bro1oeSGVTlfWZURvICIP3tmiNgYRosBCRFTrEDfVYSjfm10+tgX7LoJHZIWFaO5",
+	"wdW8xmCVoRL0dZS0MPfe8uKneIiBtN1ts6THj9bdJqnvvMH1rqkc90p55Iu7GmIX34bj3+SOlFTsHQUb",
+	"FZ7AZzvA3dE9ketFZOdcaBnHUqlpEd+Ehc/MrXeW7twALhd8OwA+7DEzYIzDXlrXbJct3HCVChss96Mq",
+	"pYUgvTJGlm45psM7FPEFjHBLqhuBYrFXUWOFCc1S4boh5cpKzO6qfLUhjUBn71fMPhN1UVjBDp4YzUpH",
+	"4e7hPBWuolyxKLA6F46nCI6KwEzfsLpb+6NZY+LHAOsiX5plsCTQKqmjpz3pCd3rrddtYdmWMTtZ42op",
+	"0MPXCjtvwhwuX8LdNgInszfXgD167VJoutI/2LSS9tWjqh9Vx7TV4Lytrq7RWWTD6ePiwNkR+Kno3iqW",
+	"M6E5LdRMX7FzTQ3kFD2Oyu1pcc5sWhjKfy52uG/4es0qx386eQdsJUsWF2i7hKDbbWhcCZBbJhgkAumH",
+	"XGTghcIUHfVwS6+YyoALr5h7xfAo7/cdOyosi7vK/L6j5wVH2guhUXjPuMxCyutLWvBrNpzLMOrHH/XN",
+	"9+4wfZC4lux98kk1s309jyCuvbPaXsVKeRP6V0JlNJmwMahrKmNnBmQqIMsLXQBmIWVTM/zKaErnUctz",
+	"GH5JU2xQDXS5IbjTNLzfMqUHrZLebnGr0UfMYWHMU6irfSg9oqpDGyXjUSaf1iAr8yP1fiUbfuCKSAEe",
+	"+2tF4FMzLYmk5VsLnrS8I5o+KvJLWlWAAaFPolKGQsHvasMBo2y9iavZC2j2Eyr9SRsbr1u9LLey0qhZ",
+	"dp0KYsUqxEFaFK/Wi9MfRxLk8ETPMTD58SLr3btUjOzgv0EKhqbXTBBpDLAdR2u0ieofak0YvqHIck8s",
+	"xkcgYAhkuo4UsKOYu7PJGO3T667iWjMxgRnilvz5s+YSmq80i8Wu9QWKk95tFlTpy5wmLQWlSSFXtIB0",
+	"Y2sy8KIgG1nkKq5e0ZQ/iInDHUVOzm3kwn4qa/YePXCj/w9hcMLWtMk6loVEJQLT9Cp6HkhqjnrdKllv",
+	"Z/pNeJ6UOjwW9TrzoVQtd7TKFWE3rNovJfgPpq9r/aGz9jqQlwmhtyG6HSKxc6Z/ANU65jPra8IbRnMw",
+	"qC/XEnMo5E3LeTqeFOptgUu2Xttcjo7bTVtHfsS7m6JiSIn1jmaLDQ427iQWsQISH8Tug7INHYZ20nun",
+	"IOxo4l9J37/El1sZGh2EHv1MgOCxtZ8ctHYEqW99njnJKUejgpK+D//wL2gfhf/0OII0qbTuCEc+KCET",
+	"U77hjDGc/Ssv2IuqklWMIxd1KeLyO+0gLplS9IpNVnntKs0fxneZkJQYiJzFEL0xPp596HLgncs0oVJH",
+	"/3nDW2mQgYaRkB7p3Lu6XNp6qIN9npOTRQFdbOabc6W4aK8L4udG3G8wbu82N3Br/7AH62WK+muI6Idz",
+	"gZqEHqQbxUE0DSIdYISHt6lMEfdODwgRH+I6eDJJq3VUkIjkzP4QXEzkY2KSyeq371a3fxgFgqyM3hPN",
+	"GC4KuUs5y68Z216u5HZ/vIINxfRlooQlaTvqCbqwr+CAiEGzcb9i5o86YOh9a/WmDox8trXTp7ZUNTlA",
+	"NkURvY0XRwg2puKMiQh1PHzsix7t6tHj8hsm3tiqhH4CgsvvjWe0cU2uGNZZloQLIuTuKRFSMFsXAYpS",
+	"kDkVBO/MW1FIJc2EgovrdAJ0TsxzzNkqmXIllNOzA9NO5eE0aZnKqEkp4AW/GVS+dSK+G01umVi+5Zza",
+	"QQK1LXty2rW/7BiSoNdjrm+Rz41s9/2CJQX/TOMYrEXzc9onGNdzbOld0qOX9u3Mc30E0Lp718c0N4dR",
+	"1eOxlNmqUJJ+Kn7TZk6dvLO7sHMHVCcX7LDbGtLA/45ltj4I0GH9ulXgkFPNHmheRv2is6Epd0lmZFPs",
+	"J1RWzC3EYD9PfDMd1JGJf99PKO9gPy+aE9pKDnRg2auDa8S65sFije+sROhGqWjVck33Qv996VwxqhN5",
+	"ornciULShHq0RrPt1o4rSKtLPbgcEFpNZDBCdfxqowf1rH6NBtdkJ6trV++QQR46piPvounIg94i86UJ",
+	"zAwuHECQuetzu28uJ7iK4OBukQGN7jtJ86jH3kqSqCzy6vwtDL5BVj+LaLtppoEMvHEVUE23BNx7DBTf",
+	"G03pDVtPlgMJzIvdXzIy+T3bvZXXLOJxZu+33BYp3Iq/avf5TvuJjdwJIjHBZPgE+AXLety2Yod5lXCe",
+	"33lS0YFp1bNzclKJOK9uWHUTVSEOiT71Pi+rKyq4osly0tlCDmpsp2tt5/gH5zpRmKmknJ5u9CLpJlC1",
+	"2jJh+dF0saEl+mMmrf7WvDxW0t8CeIuR+Giah6E9fbh7u6UYprxugsNdR4OSIMtmHv74odWztWbGQA06",
+	"0nBBuFbEctFTstvIEh5gGoSxK+0ucEea2izIPt25+gVWgWnMsexrVpypoakZx3Sx7blRWlR8I7tIxvL4",
+	"TONAyERiPWYBTeAdYT5Hj3fs0pkm8cZEhjPndE+kIDtIkFSyZEuZ74naQBlIIeU1wXsHfr3IPnHwziZg",
+	"TWNd+HqM27h8qdAPsdLogQiJGf8fza6xn7gcai/j3kn3mQE/Q2mbC/W8SVgbAoRyJVhO/NuEK7KtlwVX",
+	"m1iFV1IPaUghAIJHt1Zw0eafOqYHOD/A1g6KLCY4Xzc1bCQPsIm5/flRlEt6nnT7Fb6IrHBL7hJ+/DYx",
+	"0FRi3cjZHA9qZ1A+yo7DlDqhx8dPhvjUeJuYBN86I0Y9zoxxltM9ejmJloaVUUX+9PWjvN044KtPHW6N",
+	"srLjc6AJDQ96LGkMLC0OFbz850fHjgUnLaW2PO/pT1cVtf/e13evaqZSzzCrNvasGzfAj2RuJf+n0c1C",
+	"uOVZxWPm5FAGpC9BGMo0ohUzKplLVYkc+HhZQ+kOJ7KY1y1oQB41eS0SRU8AhjR4407bIehGxcBgrClI",
+	"tY/pgK3bmmb9+ByzWCOMI8Zc1y6oOeNrPg4ai64dgFMbqWJ2wD+xxWSrYcLQvrxn5ghoK3czLmto4YrR",
+	"1aajswx2LsP3n0WNidnEFEiqNmzfQMMK8Kk02ElKuieK6cZms/Uugwl/Q6cBOfdG7m5H5nAZDk1a5NRo",
+	"oZ5mWyjdwD+gmiiraDp4diO4miZcs6yq5Byy8UlKUZJmidYqBB75ulHs95mQvbWalyTiPnNwPVR6Q13n",
+	"oHkatG/DzSZuopCo7MywDhIdQpyyR0kpjV6SkT99+SjP0DMPEc05fUgPVlnSTT7/l23LNtcY8j3jxlSy",
+	"aOmQhwYdVoa/zMMOSlj1Nrag7Sc4BiZ38Of29U6SQHvD11zkp7yjmH+RqgT6KZpWe+YL9TPbnRL6XhRc",
+	"XNsmxn/8n76uYSQfNNltrd9mbejSnzegmnX3vjuhswYqtsJAzkYCB4U8j5gdMKfT2kjaUqul5Hjz7B4Q",
+	"QNClQsXTw7/z8gpg0VRawWfQpU8vMp+WMBi3bQ4ys3tlMjjgk1AmJVUd2qyhu7VWNc3MbpED9zXCSIDh",
+	"wc9/hDQr2JVt8GELuI3xRFO1W+l+pr1AvWtTGmvAGGkInOjBiJeTRIR4j+uByxZywG50cFhRgX0Fo2lG",
+	"A/3AktrGPtpNbb/lK1oQwXYrWTLbLXhFxamrq1MZoYK4QrWGjVNiU1MIyvIDTUx/NU47Ca4ogoAt2FeV",
+	"D4CnK4HmxR+gejjd/MAWtJFS3hjdUORBHdtErTwoUE6wwYgqeg5ujCwwFzKyrEVe4D9u2UpTtCKM9VAw",
+	"bWM3VNvkwqABV2a0CzdLYF7xUBMYmwDVkQyCZBu4Jg8gqIZDuDQXFMUIm8oY9rnzbbgMedc5x5+MdMV+",
+	"19j4Osbg3tTFpMYcoXyHZ0OBhiUrMGNqmsCsC/YM/iLa3xe7XcVjQ/gw7JsQY6XJ+Bh7T0tbUtPVXn0v",
+	"Y6y3rSuhiBSJbAD2fitVqouj2yRX2F+zwoaVDsRZom3YZfLkZ/6T4w3EZorOwo0fmeHFgC6L8QTydEdu",
+	"xRJXGsa7oZ27YhDe41qxYh2FltrQbYsi1I7j5BXXRDHHHi4l0xsJ+ffY0yLlxq50CPzEG2lQjTQAUbMI",
+	"oxt9jIsX69VoVAFvBANs/MpZpItceJzu8T21L3p07xHMkXtDBgPRuYbWezzH9crrX7Bv1zIdKyc04JnS",
+	"sq7fHQV2mTrZxKBjv9it6w/yyDeGHm+tXbtJunYC9nPFb5gwYjHCN0JwO8yeuvgMj0UUbG/jHcisE8iO",
+	"dFArWjCyq7hminD9lFhqBi1asS2tqFHclnuykmVJVcSQH3G8NOTWw82Dmj2NdVOKYVErvamf4A7yI+Vp",
+	"xRYEU8VNoGljIPWSJ8q/7ON2b6F+DtccS6VZsfX5zJ0wDhql4gXxqlr3YfKtNHgitCT/58Hz8zd/fQDJ",
+	"jcbwAA8zMRtjyukOthhaSYNViWaXOSvlzPKq0XS5owzMyRa/SJFwpGpeMmIeu96SnYSySa2IbBEKADrr",
+	"pqQBWOIXpj05zfA9peWAJ7TxAV59wovu0JgHidDoQAa4Suciz9SdcHjGUCcHLCQnG3rDCCXmIjAFrt0f",
+	"LKTWnZit9kW1Mb8HbDzOtVHF1HjWcxhmsT4nuycHPVywOX7yauJhVZZzTZdFAuFXtChY5cNMqPgQK8Uj",
+	"lQFHjHOCfJ0+WsSX9EXDlbVilwVfdaTOeHW0X3taEZSrOErMJXBwnlFHXLqQ6jFCm2i5HudbQ4HYY62R",
+	"7GzyShR7w38Vjo10c3PC2MduI41oCiYIQKP5Wb6LxsIYDZmqWZTrLiJAiy6WNuRdNlF1pInAAAmqoT0h",
+	"RxmAT66cOtQkHKYwo7VvYkxGMMQg8myfMHnTHsuJJaA4FgAWSEPlsORGB7heWqfAcSZ2MsP8cFwU8K20",
+	"v5HOJBGJNDRCAjUZXqlgmMR4+z57ZweOh2huth0Qwz54PictW+iKQ88zqjUrt3rOrIkzAaMmKGS9Y8Iz",
+	"1ySX2KXHRhCMRC5lZTgHBFZtRyvv/bqj7ihpjKyvrpr48uTEhoIuWXEMcwo/FN/ZdisVy7+tqJgbAA2D",
+	"D6Px4KrjkW38urriy1pjDoBo92xJNWftlH4PHcwVVs6Z1DhYJunKG0dPPLGgMQ2QUTh0Bhh0D88PSWjQ",
+	"U5IZMN4wKf23SfSclv/fwsduc6ZJaW7z+j1FUtTEDdcs2g/MzdVYydJYGpBj6mdq+sYtcX8RouGUswPK",
+	"DqVQGBXedVHUzUzqJbPeK2+hNzOQuN4QCkkWk7Iqehj11hZtdczQiq3nND/pJiNhg1L4ykV00Wip5VBg",
+	"/VhlmNCtYfJH0kXNdWWudE7ZaRh7dn+eue4RQ+WcoLAepPXEHaPfTvOEelF0B57QaR4Kn9wYKYs+Vjf0",
+	"OIheggI44im+yz7qgz7X2bElN8tcMQ3OgM4ItWZmYDQXw0WY7qrZe9s9Ma1ve+NNbQV5gg7uYd/+gSbu",
+	"P3ibseNnSYVND4jH+BThW6b0To7fuLiNg4XL4U1Gpt5t9odN+x8vcnm32Rvzfybnuk1U5Z0Rmp868Q0W",
+	"TSW+fYb5bc1+56Q1rbwU8h2wXbVimCRjO97ZeZgX2fEmHg+kt03KVpvFS2d1udKRjK+3Eku0OY5O1BVn",
+	"OdHSKHTGiGA5mRCGmJbiZm+mk9aW6DcC517VFdf7c4O/Ls7nY0wcB5fLa86c+nK62LH3vCjq8tK92FzP",
+	"lv+D7VtdLoAuQGK6Xin23Y3W28XHj6CPryMw+9bo3hlZs5xVmAhBRU7Ye82A8agNNVBqpoxKwchKFgVd",
+	"Svu+qrlmpzCkFfK46J7kEsotMqIYsyGwK6pZq+dFMIoIyzOkstOpscGMrcN3EwdkXamHBOoNMAy7xQoH",
+	"gna/Ir9/89fn5Osnf/4ff3j4ryb57XTxzoIRe7ojxBePXayRbvnidPHlw8cPH0ELGb2Buzl5uGNF8QBc",
+	"NCe01ptfmHgAo3Gv6spF2D5mixNjrCh1cvP4hBmJOPZIuWdbbh6Ew9evUJMwnAFefZlDD3alz8I51TDu",
+	"EPHni0ePbGKethWKdIszr7gUJz/ZUB8yzKTyP3vu+4TsQ/vhCB30esz7s7Wzr2L78Gc/cbUtH8OBcv5T",
+	"iGQQkuFXgmCdPr1SsLctX1x8jFzAyQdDdB/tJBlaMg1O+h8taRq8aAjTD4Jwh9ZVzbIA0l3LeUu1IafF",
+	"6eL//Ugf/PLowdcX9v8PLx9c/PG/IzzpwhgtEYR4XTt8sDtgSj+T+X4WJky4Zmv/fGzfrjnox1ui4SQc",
+	"62MK2OoNCt4SWf5Jr2HAlW/2QRpjcQBZvAQdIFZfyHVMWp1XbImbmJgnPJVQ8d3bgx7jppoW8qqGRAHq",
+	"QZaGvMKmblJFwH6mru+IFnwx06cmA2zSmqIC+/T2HBMkNrZt9c1OrPj2rq8MfV6NEB+6pyWthsnjGa2O",
+	"TBtuyUmE8YxWo1QBH5xCEnCW29+CnSIDOk8ztxHzzCFEe8V0TIplKXLIc3PMrCvIYntrXjl5mbNyK40J",
+	"vwfd8uJuSApuYAo1PT7+kn1SWtJj0NEzWhHqRymFI3THaOXkwzXbf0SlvGDoLO8SzVofcp3vNvvX5jd7",
+	"kS3QPulbAWYZlh8BFuZDhAJgIwg7qlphRHqSZhX1uF8EALZ5dkl+9Nw+H2VHxqo7YTdM6AdKV4yWbdzr",
+	"7qGHaS/MnypbNWINxyNwb4KbMSLU2KysegA+RtioyohruY2c29urSXxcbdiqJWUjflausPtSYTDdgAWX",
+	"CQZGK7McLYixI2HMNJSm2bAJTpWwgHh+/gPabE8e/+XRHx6SRrTZdt0wpHq5x/9TZYfcr2Ut8lNY9u/n",
+	"r74nyJ/xpHS18Xv5vZ8Q/YfMDhlXGv6Mq3CstX3RDuu1tmMXUeBLSvepsA0jVwEUZjWYpXJesZWWMEMb",
+	"kP7nmsEvFuvtQNsomsdzDmO3g+mdfpabscUxnoWBuHBTVOAEfZen6Qe+Autql/jENgwZz2l7Z9J2HTIZ",
+	"PDCyD8bMWQyBkVk4ndxJxMRO/KCSWbuJnkmnvvLVo6h9lhaPwDBW6maUT9xGpXz/QOTzBGEwEz7CpV4J",
+	"5ogJKfcoPApu2Sj5bc3Gq5s7iv04LJJmSMSByonjq+OOo2F25kNWCe4vbR/LmFTq4IaNhkySS19NIQBb",
+	"mgcV+45rZMSmstnyfSpg/nKXmXQyomPbdfGIWzCUc3dBATspzZZ8uWQTLF8n+YQfv3EbXmF7tZgNpJZx",
+	"83kn6wnH4wF3ZAI69Eworg67b0+iL4DKMEoIsz9h6C7O6tgWdMUyQm8oL+iyYK0G4Oiw3ckqj3cxThKm",
+	"LLdO141TpnthEmnaSEyaNF3kBNvJx3z63TGiNoIXzgV1+vzFZFT6+Xb0Bym8bo8KhSPuHVo4L5mNbiR5",
+	"gD/oHCYV+5Av1gu/w0sDVDeo2v4Wyda/OKqtPy/dPEgWHO3WBN+bYvQ3Hz0G8b3M0e43oLaSkYJeDW6Y",
+	"ktFB53XQezPpcPnGtzydQEsF6rjjtNRQTDOL103gvZiK3Vj6DxqosSn8J1McHp/eWs9by6pcxA5lFLZe",
+	"CG8GswetD0yjmfah04aP5Fy1aGEg2/Sb0OjtqIBlMIUalv0Hr5uBraa9KQFmnPlXWxXJYYgNDBvG+U4T",
+	"kPME/yhtVxr1f+e6/ZI1r5RGiw9pAvV7RX5vfs1IM9c7I81k66zpw4AJFH/ICCsU+PVxSrYUqFiCRfov",
+	"Aaf/40OyZGtZQdQRt+CCjVBkbH4wJKiJlhLdcy4/Y8k2XOTkvx6Sd2jZ2rlDduc+v4fYUTzZv0QtCjCR",
+	"RbG/vJIyh/wgyvOYwYnTgj5P0n2HhZ8Wx8CwhjnRtGJNcwwi5N0QdKcUFWbB+1u7Zlts9dcYCkISN+kp",
+	"ptYz0HBam+j31OgppPSaBQfH1Cork+k1E08t7hVF0JYttrzHhdENjDj7Xtv2HhNe7fgF79WCnacRd6et",
+	"Rxgp5N0t2cpgoK+9PZIpC7dOvT3rudDOMQBVFzpwuFm0G+WPmiFXjErwt8xJ8GlcoHE738KFeud3aE6V",
+	"koMl1avNEa7rHVS0IPPHnFCFRk3QNQ+tmEEvQrvTbVLLehF28JxwT27CXp89Tx/JHfOqSecqgW5fS1lr",
+	"q1y1XIPHM9aPq94ft61wR8UfbK0c8dk3rx/Bxm460hoctBPzDfr51rCTY3vNiT/TCF933vonjvYFGBHn",
+	"MCwAoCE2W4374i0mIA9IuyOlnYROtGm8J6JExxTGIS40Q4P43LWdX68Kc1+6SyfbCRotBF2yoUYcVZvD",
+	"9ZkAWz/w/GNSXH7LdMjC7gzWnzUfOBtiAVPi5DyflYA4NbvwvH05M+XL+p+ovH1OguU/BKGe+zzGuaLF",
+	"EOsJw5qMT4J3UQH2QuSfL+K5kppJCBdJrnkBY2yOoEaKvB2Bg9nqUlidf0OxdH/JrmoB0UIjnwkdCZR2",
+	"cWHb9Ku/P3ywTfM/X5xwXf1/Y0KBmiFvUFVkIodYYoir67qCRNMxdAx7JCXt7b82fV3mocXzulIwsGL0",
+	"ze8g7JUKItio4+EJAGirNyZ6q4NwL4kw6utZYhe7Wwe9084IW1cWFOTTYpqX+KxQ0vtlS1axYk92stIb",
+	"ci3kDnvexfay4XbGVNpAuEv/lMerWAY82dIr0M09ih7DTUWxVk1IzVcsR/d1Z/Ak+q+Iu/BR0jnBC3Mt",
+	"jVKppW+YuV/XYmyS32o6u/86gYDHTVt9tTUCDoZxHsvDK0gDPV+MPs05A3/XwPOOqnPczR6qjZw5aj5C",
+	"si/ThDpyIEsWWI8QJqNWYQFemUbb1sSuNM8PpyBNwNV7d2cedxJZx50ZfHyKOzMA3jHcCbzw45LcRnJC",
+	"ay1LqvmKFsXeedexuoRjQsOSTcODkw94eR9PPlgZ+HGYkZXyhjWwu+NceVzuGPRj45fUA/GwpPkma+lg",
+	"RTyLfvgo4aTghje0uBlIyfwbPp4WQdlAt7hIAKUoDBA3jFeXuq4guF77H2sBRbwVTj4oucJ40/S0rkPi",
+	"1sdlKw0Qp5U8Sb2xgB3jKfbLU/iJMTU2/qu3rZ+RemO/1rg+fUaHrccHfoKJ9H5SAuNYu2a0I0X3QUvl",
+	"cWXJdtZIIuPf7fPP0cL44slkfOUDZsp0EwFzJ+MY//XdxwWFrvgMlLdXlxxhLyY11XKr2vcnBQ3tnxzD",
+	"LpDWW5/bTgrGrhZsx5TGJKkJuH1ywyq+tlBOIvoP5qV9g+7HrM2s5DUTl9gJZkIjluCiJ7w9MBNmt5Hx",
+	"VsK9xj3YbNwtPJX1yVqvZMmOctGoIYXNfow9SAvNMDsrecsFF9fDKvN38MYtMxJ2soKP5IzmMwQl9FSc",
+	"kwJ9XJ7hgTOJY7hOgYPiET85BUUQ7scophTXqqVIQ+9ccyOjiPH5OPa/w2aJ//aeeegK6Vrlp+5G3hh1",
+	"BjvNR+n2lXvhDt1cfo0Ue/PPj+PgajJ7wYVmdPfB0miXtjzI3F67lybxt9nlGMdW847L3kS0VRZuyhV1",
+	"mncA4E8JK7d6T+xNWHdMv81uA/RJTDOYSTfIN7fNRU3WpPzl3h4DAzyZnGT1uqkIulWK1YzU3buKU9lx",
+	"jPeSi+UxJM5mGlv6k+df5IZfN+uPcqLRnJYGY+6Ma3+20HwlWBKW95vMcjAdu+jxr5KA/wNQ7g1WbmCI",
+	"ESqWZMFXe/QCQRnrXOIOq+nuT10+y/NUvv8nwMNZvf1LW+g2OgyjqdOKNn42jxUxjwkV0NXUtdIxho+v",
+	"waJFga0qaBkfrtSUhsUHBRzYLtseNK60/EaJVpTaG9PyFpR38gF/mBDrOZBGmkDPXL7+n3arttrJXqtN",
+	"EL5HGR+PT/ny/Ekf/nIsPNXGSpz4nTZB8fEk4zNZclzS6jqXO0jW0mUxUH6cxXvMYzefpax1k0CkHnLR",
+	"avZT2GjtjnKNFSi2eDcad2DtThqHzFh60rMI77p6Gi/jKA1r4FMtTvY71W6KlBEubA+snaxyWxSx5jgv",
+	"Cdoh34senETlklXYRfz+FJu/Sy7SHpvPSx2foQZB564ps3IO1D7g+/ete7xhhozF1UDhiotVycq2BTpa",
+	"mzusXWksTPBu7eRTnFwIY9H8tFnRNIraKzfuwpewLA0eTFZK1LbAwdT3RzPnZgu/EhN2tumgYi0Gff2q",
+	"HQ1lg54NI35K/vgQGgxgE4p2vwYKGdlZQmSNTrDCXjbu98g8q3wSpbu5CN3FRwaC38o8gRxhP/noN35B",
+	"Q6yBBpkGm4LGKNbSzAjYpUaeA4uwHY+VtK0spOEZv1OkguYhK98wdCoPgUzNoMvrPenJM7qqfjnPwWYH",
+	"p96N66s1f/Q3e9t5vkDk7bBXVKOhyp3ARCicNWooqxk2OgNfIXn5fsUeolU8K/1XK/VC2PpcxZXmN5B1",
+	"UastEzjfFf9/ccRpqm7lX4cPC3PIvWPX1iyvpFixCgTdp6a4c7ychtoysoSZOFxDgYAhNfN8uO0hNn0Y",
+	"jmjjK/eVcfjzPabrJFLyskUDtmkxaUiFflbx2MT0blzagXtyVLopAbJ/e4ToNPYCaTqzjCDQeCCySQa/",
+	"KzKGFX4YyB+xCenHcMe0O9dgGmTQuoALAm1yfEtSVNVS/ek+sRcG9pK8rDfwdJIDEfNvD0/C/+zb3SIs",
+	"UtaCttJh7273GClb0Cwek8lB4uyZwg4m4DFwHodBj4EfNJlk6W/sJMjBtvHQgjene/QmJvyy66F88Ltn",
+	"0PNmappjj/Jf/OQUvotQvIPRQzjVDq4f2txmxK5g2UkzxhU8DKO4cPLB/G+QP79xrcTvipIA9HG+bLsa",
+	"30d+CHSVDtq6B2NpByE8hWPftjv7gH1rb+vz6j1gNnU/VvFniFznTPfa4v9OITljzZD9/gDt2hKjBzBN",
+	"U6XbbP2TXrNzfBdHqn8afyndq1bb7S+/+mq47XbUCfl4ghMyGLPubNScrWCqLUwfZrriq3gX9BZrtxMS",
+	"m7HrcIbD7M/jpSN+z3Z4bQkMxmGqR3NBwudsJ32LYbZAGpQLhM3EGulgVmwqM+KcX4lXtV5MyXs377Kc",
+	"yPoYPafNx8ynXBhmJYXCspouK0/JxHM/4PbOOJdbInH1Dr7HqdwyEg0hPGNumwHjS3FHrtTnFcuZ0JwW",
+	"6lPLjAHInzsgPYXhUPKaM6sNHH4Rds7y4vTHix6SYobSEI6GJAe5FIPa/Tm+8pvDJhzw7cE2bUiDeX2a",
+	"v0Y5aB/gr7F/ewRmBx8y+Fqycskqohizc3l2Atrlj+PUqA8HFrlTbmgWGPLgwEaPM6RuCzNkdjZdSTGt",
+	"Mm9ZcUG47vtuIp7UT+y5aTTBJPG/xVeOSlXNspOI561TWAbpxn50Um0rvApKCjamYtxg+KpiRxnR/Won",
+	"UCtST1EvCrOqIFFtsrQ0OtZtdfCjCsxfjZqaEJAv3ttIC6RXGIrcUqVgvBOqsKjOOh2v4Gx4WDbes2d1",
+	"Ka31hciba/y05ZrarnuXjObJCJ8BN4g6+QDjR9Iy4Qd47S4lgl0hgXI3bv1Pbd2/a4W5MydNDHcksnID",
+	"86xUaXx2dv4/myBHRlPGWcVcd6DkxQV+vxSi/2+hmAYo32VQe6iV0b89stikdXQtRvtM3ub2s0/te7wl",
+	"styR8xF2dT/ex88U7c6hCx5iHSYiRsZ0JuXkTlZFnmT839TldmIDD9Yf+OeVyIHExyDha3qyfniHe1oW",
+	"B6Tsr/lx4udY9welYuKGCS2rPaEK2hJGfVBxdfI7CVNXDh+acJyZBbPh+umIz0BoPKHzGE1PJM3t9WXN",
+	"WAnIzBymoxrpKH7B7+DxHeUp1tutVLxpy/zpbgWPlboUrm12LTTyPdKsWOyvZmdVXlVUGAOeLGuRw4UJ",
+	"nOQMh4E+xtgWpdmHD/oJCRZmxcg+oqh1bJUPC+8C//HCEBxq7+YXY8bA/Hsk2roqFqeLE6A0+8kPqaQC",
+	"6wa088edWUNqiFm4JIktj4xFebVl4uU35KzWm//74nv4v6z4L3jss9cvyeOHj4Jv1Hrzi7mCi4//PwAA",
+	"//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -176,4 +177,49 @@ func TestSplitChangesNothing(t *testing.T) {
 	if asked < 10000 || moved < 20 {
 		t.Errorf("only %d questions were asked, and %d guests moved", asked, moved)
 	}
+}
+
+// TestSide: our half of a key says what the domain gate says of a newcomer.
+func TestSide(t *testing.T) {
+	said := map[string]int{}
+	for seed := uint64(1); seed <= 40; seed++ {
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 10, Partners: 8, People: 4, Spaces: 4, Items: 8}, now))
+		w.Exceptions = nil // our half is that of nobody in particular
+		s := engine.Of(w)
+		for i := range w.Partners {
+			p := &w.Partners[i]
+			a := addr.Newcomer(p.Domains[0].Domain)
+			if m := s.Match(a); m.Partner == nil || m.Partner.ID != p.ID || m.Bar != nil {
+				continue
+			}
+			side := s.Side(p.ID)
+			one := engine.Who{Kind: engine.ByPerson, ID: w.People[0].ID}
+			someone := world.Resource{Kind: catalogue.Person, ID: w.People[0].ID}
+			for key, q := range map[catalogue.Key]engine.Question{
+				catalogue.In(catalogue.Chat):      {Subject: engine.Who{Address: a}, Action: actionID("chat.message"), Resource: someone},
+				catalogue.Out(catalogue.Chat):     {Subject: one, Action: actionID("chat.message_theirs"), Resource: someone, Address: a},
+				catalogue.Out(catalogue.Meetings): {Subject: one, Action: actionID("meetings.join_theirs"), Resource: someone, Address: a},
+				catalogue.Out(catalogue.Mail):     {Subject: one, Action: actionID("mail.forward"), Resource: world.Resource{Kind: catalogue.Mailbox, ID: w.People[0].ID}, Address: a},
+			} {
+				q.At = now
+				v, err := s.Decide(&q)
+				if err != nil {
+					t.Fatal(err)
+				}
+				open := !v.Refusing.Has(catalogue.DomainGate)
+				if side.Keys[key].Opens != open {
+					t.Fatalf("seed %d, %s, %s: our half is %+v, and the domain gate says %v", seed, p.ID, key, side.Keys[key], open)
+				}
+				said[fmt.Sprint(key, " ", open)]++
+			}
+		}
+	}
+	if len(said) < 8 {
+		t.Errorf("not every key was seen open and shut: %v", said)
+	}
+}
+
+func actionID(name string) catalogue.ActionID {
+	a, _ := catalogue.ActionByName(name)
+	return a.ID
 }

@@ -4,16 +4,15 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
 // partners looks at partners nobody answers for, and at halves that do not fit.
 func (f *finder) partners() {
-	days := world.StartStanceDays
-	if f.w.Settings != nil {
-		days = f.w.Settings.StanceDays
-	}
+	used := f.used()
 	for i := range f.w.Partners {
 		p := &f.w.Partners[i]
 		if p.Standing == world.Ended {
@@ -28,18 +27,124 @@ func (f *finder) partners() {
 		if p.Owner == "" {
 			f.add("partner_without_owner", one(about), numbers, "Nobody of ours answers for %s.", p.Name)
 		}
-		for _, h := range world.Halves(p, f.at, days, f.s.Zone()) {
+		if p.Review <= f.at {
+			f.add("partner_review_overdue", one(about), numbers, "%s was to be looked at again on %s.", p.Name, moment.DayOf(p.Review, f.s.Zone()))
+		}
+		if p.Standing != world.Active {
+			continue
+		}
+		var unknown []string
+		for _, h := range f.s.Halves(p, f.at) {
 			k := h.Key.String()
+			if h.Opening == world.OpenYes && h.Theirs == world.SaysUnknown && !h.Old && engine.AsksCounterpart(h.Key) {
+				unknown = append(unknown, k)
+			}
+			if uses, tells := used[p.ID].of(h.Key); h.Opening == world.OpenYes && tells && !uses {
+				f.add("opening_unused", one(about, k), numbers, "%s is opened for %s, and nobody known uses it.", p.Name, k)
+			}
 			switch {
-			case h.Joint == world.TheirTurn:
+			case h.Joint == world.TheirTurn && h.Opening == world.OpenYes:
 				f.add("refused_by_them", one(about, k), numbers, "%s is opened for %s, and refuses it on its own side.", p.Name, k)
-			case h.Joint == world.OurTurn && h.Ours == world.OpenNo:
+			case h.Joint == world.OurTurn && h.Opening == world.OpenNo:
 				f.add("refused_by_us", one(about, k), numbers, "%s admits %s, and is closed for it by name on our side.", p.Name, k)
 			case h.Joint == world.Unconfirmed && h.Old:
 				f.add("stance_too_old", one(about, k), numbers, "%s said on %s that it admits %s; that is too long ago to count.", p.Name, moment.DayOf(h.Stance.AsOf, f.s.Zone()), k)
 			}
 		}
+		if unknown != nil {
+			f.add("stance_unknown", one(about), numbers, "%s is opened for %s, and nobody knows whether its own side admits that.", p.Name, strings.Join(unknown, ", "))
+		}
 	}
+}
+
+// uses is what is known of how a partner's openings are used.
+type uses struct{ records, grants, reports, links, contacts, doors, forwarders bool }
+
+// of reports whether somebody known uses an opening. tells is false where nothing
+// of ours could show it: what ours do at theirs.
+func (u *uses) of(k catalogue.Key) (used, tells bool) {
+	if u == nil {
+		u = &uses{}
+	}
+	known := u.records || u.grants || u.links || u.contacts
+	switch k {
+	case catalogue.In(catalogue.Directory):
+		return u.records, true
+	case catalogue.In(catalogue.Spaces):
+		return u.grants, true
+	case catalogue.In(catalogue.Files):
+		return u.grants || u.links, true
+	case catalogue.In(catalogue.Reports):
+		return u.reports, true
+	case catalogue.In(catalogue.Meetings):
+		return known || u.doors, true
+	case catalogue.In(catalogue.Chat), catalogue.Out(catalogue.Chat), catalogue.In(catalogue.Mail):
+		return known, true
+	case catalogue.Out(catalogue.Mail):
+		return u.forwarders, true
+	}
+	return false, false
+}
+
+// used finds out what is known of every partner's people.
+func (f *finder) used() map[string]*uses {
+	out := map[string]*uses{}
+	of := func(a addr.Address) *uses {
+		m := f.s.Match(a)
+		if m.Partner == nil || m.Bar != nil {
+			return &uses{}
+		}
+		if out[m.Partner.ID] == nil {
+			out[m.Partner.ID] = &uses{}
+		}
+		return out[m.Partner.ID]
+	}
+	for i := range f.w.Guests {
+		of(f.w.Guests[i].Address).records = true
+	}
+	area := map[string]bool{}
+	for i := range f.w.Spaces {
+		area[f.w.Spaces[i].ID] = f.w.Spaces[i].Kind == world.ReportArea
+	}
+	inGroup := map[string][]addr.Address{}
+	for i := range f.w.Groups {
+		inGroup[f.w.Groups[i].ID] = f.w.Groups[i].Parties
+	}
+	for i := range f.w.Grants {
+		g := &f.w.Grants[i]
+		if f.at >= g.Until {
+			continue
+		}
+		parties := inGroup[g.Group]
+		if g.Group == "" {
+			parties = []addr.Address{g.Address}
+		}
+		k := g.Resource.Kind
+		report := k == catalogue.Report || k == catalogue.Dashboard || k == catalogue.Space && area[g.Resource.ID]
+		for _, a := range parties {
+			u := of(a)
+			u.grants, u.reports = true, u.reports || report
+		}
+	}
+	for i := range f.w.Links {
+		if l := &f.w.Links[i]; f.at < l.Until {
+			for _, a := range l.For {
+				of(a).links = true
+			}
+		}
+	}
+	for i := range f.w.Contacts {
+		of(f.w.Contacts[i].Party).contacts = true
+	}
+	for i := range f.w.Forwarders {
+		of(f.w.Forwarders[i].To).forwarders = true
+	}
+	for i := range f.w.Meetings {
+		for _, d := range f.w.Meetings[i].SignInDomains {
+			of(addr.Newcomer(d)).doors = true
+		}
+	}
+	return out
 }
 
 // addresses looks at what guests' addresses say: barred ones that still hold

@@ -280,14 +280,6 @@ func unlike(told, more []Finding) (out []Finding) {
 	return
 }
 
-// levels says which rules of domains ask about a key.
-var levels = map[string][]string{
-	"directory.in": {"directory.invite_domains"}, "directory.out": {"directory.guest_elsewhere"},
-	"spaces.in": {"spaces.connect", "spaces.join_in", "directory.invite_domains"}, "spaces.out": {"spaces.join_out"},
-	"chat.in": {"chat.federation"}, "chat.out": {"chat.federation"},
-	"meetings.out": {"meetings.out"}, "files.in": {"files.domains"}, "mail.out": {"mail.forward"},
-}
-
 // openings compares what partners are opened for with the levels that ask.
 func (f *finder) openings() {
 	lowest, highest := map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
@@ -301,10 +293,10 @@ func (f *finder) openings() {
 			highest[r] = v
 		}
 	}
-	for _, names := range levels {
-		for _, n := range names {
-			_, counts, _, _ := f.s.RuleState(catalogue.MustRule(n))
-			note(catalogue.MustRule(n), counts)
+	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
+		for _, r := range engine.LevelRules(k) {
+			_, counts, _, _ := f.s.RuleState(r)
+			note(r, counts)
 		}
 	}
 	for _, p := range f.places() {
@@ -319,13 +311,14 @@ func (f *finder) openings() {
 		c := f.s.Concerned(p.ID)
 		numbers := []Number{{"parties", c.Guests}, {"grants", c.Grants}}
 		for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
-			names := levels[k.String()]
-			if p.Opened[k] != world.OpenYes || names == nil {
+			rules := engine.LevelRules(k)
+			if p.Opened[k] != world.OpenYes || len(rules) == 0 {
 				continue
 			}
 			closed, wide := true, true
-			for _, n := range names {
-				r := catalogue.MustRule(n)
+			var names []string
+			for _, r := range rules {
+				names = append(names, r.String())
 				closed = closed && highest[r] == 0
 				wide = wide && lowest[r] == 2
 			}

@@ -66,7 +66,7 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	}
 	if len(keys) == 0 {
 		for _, h := range halves {
-			if h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed {
+			if h.Said() && (h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed) {
 				keys = append(keys, h.Key)
 			}
 		}

@@ -3,9 +3,9 @@ package letter
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/worldfile"
@@ -17,14 +17,14 @@ func TestLetter(t *testing.T) {
 	w, err := worldfile.Read([]byte(`
 wexillum: 1
 organisation: {name: Ours & Sons, domains: [ours.example, {name: lab.ours.example, subdomains: yes}], time_zone: Europe/Lisbon}
+rules: {chat.federation: {default: listed}, spaces.join_out: {default: listed}, files.domains: {default: listed}}
 partners:
   - {id: p, name: "P <b>", domains: [p.example], opened: {chat.in: yes, spaces.out: yes, files.in: yes}, stance: {chat.in: {says: refuses}, files.in: {says: admits}}}
 `), worldfile.Options{Now: now})
 	if err != nil {
 		t.Fatal(err)
 	}
-	zone, _ := time.LoadLocation("Europe/Lisbon")
-	halves := world.Halves(&w.Partners[0], now, 180, zone)
+	halves := engine.Of(w).Halves(&w.Partners[0], now)
 	l := To(w, &w.Partners[0], halves, nil)
 	var keys []string
 	for _, p := range l.Points {
@@ -50,7 +50,7 @@ partners:
 		t.Errorf("%+v", one)
 	}
 	w.Partners[0].Opened = [catalogue.NumKeys]world.Opening{}
-	none := To(w, &w.Partners[0], world.Halves(&w.Partners[0], now, 180, zone), nil)
+	none := To(w, &w.Partners[0], engine.Of(w).Halves(&w.Partners[0], now), nil)
 	for _, form := range []string{none.Markdown(), none.Text(), none.HTML()} {
 		if !strings.Contains(form, "Nothing waits for you") {
 			t.Error(form)

@@ -1,0 +1,126 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// keyLevels says what the catalogue's actions ask about a key.
+type keyLevels struct {
+	asks   bool               // some ask the partner's own side
+	rules  []catalogue.RuleID // rules of domains whose level counts
+	listed bool               // some ask for an opening, whatever any level
+}
+
+var levelsOfKeys = func() (out [catalogue.NumKeys]keyLevels) {
+	add := func(k catalogue.Key, r catalogue.RuleID) {
+		for _, x := range out[k].rules {
+			if x == r {
+				return
+			}
+		}
+		out[k].rules = append(out[k].rules, r)
+	}
+	row := func(a *catalogue.Ask) {
+		if a != nil && a.Counterpart {
+			out[a.Key].asks = true
+			if a.Holding == catalogue.MayInvite {
+				out[catalogue.In(catalogue.Spaces)].asks = true
+			}
+		}
+		switch {
+		case a == nil:
+		case a.Level == catalogue.ByRule:
+			add(a.Key, a.LevelRule)
+			if a.Holding == catalogue.MayInvite { // inviting into a space
+				add(catalogue.In(catalogue.Spaces), a.LevelRule)
+			}
+		case a.Level == catalogue.Listed:
+			out[a.Key].listed = true
+		}
+	}
+	for _, a := range catalogue.Actions() {
+		for c := range a.Asks {
+			row(a.Asks[c])
+			if a.InSpace != nil {
+				row(a.InSpace[c])
+			}
+		}
+	}
+	return
+}()
+
+// LevelRules lists the rules of domains that are asked about a key.
+func LevelRules(k catalogue.Key) []catalogue.RuleID { return levelsOfKeys[k].rules }
+
+// AsksCounterpart reports whether any action asks a partner's own side about a key.
+func AsksCounterpart(k catalogue.Key) bool { return levelsOfKeys[k].asks }
+
+var (
+	ruleCalls    = catalogue.MustRule("chat.calls")
+	rulePresence = catalogue.MustRule("chat.presence")
+)
+
+// Side is our half of every key for a partner, as the policy has it where no layer
+// below the partner speaks: its standing, its opening, and the level of the rules
+// of domains. Where several rules ask about a key the loosest counts.
+func (s *Snapshot) Side(partner string) (side world.Side) {
+	k := s.inv.partners.find(s.inv.text, partner)
+	if k == none || int(k) >= len(s.pol.partners) || !s.pol.partners[k].exists {
+		return
+	}
+	p := &s.pol.partners[k]
+	values := &s.pol.rows[p.alone]
+	for key := range side.Keys {
+		x := &side.Keys[key]
+		l := &levelsOfKeys[key]
+		x.Level = world.LevelAny // nothing asks but for a no
+		if l.listed || len(l.rules) > 0 {
+			x.Level = world.LevelClosed
+		}
+		if l.listed {
+			x.Level = world.LevelListed
+		}
+		for _, r := range l.rules {
+			if v := world.Level(values[r]); v > x.Level {
+				x.Level = v
+			}
+		}
+		o := p.opened[key]
+		switch {
+		case p.standing != world.Active:
+			x.Because = world.BySuspension
+		case o == world.OpenNo:
+			x.Because = world.ByName
+		case x.Level == world.LevelClosed:
+			x.Because = world.ByLevel
+		case x.Level == world.LevelListed && o != world.OpenYes:
+			x.Because = world.NotListed
+		case o == world.OpenYes:
+			x.Opens, x.Because = true, world.ByName
+		default:
+			x.Opens, x.Because = true, world.ByLevel
+		}
+	}
+	features := []catalogue.Feature{catalogue.Messages}
+	if values[ruleCalls] != 0 {
+		features = append(features, catalogue.Voice)
+	}
+	if values[rulePresence] != 0 {
+		features = append(features, catalogue.Presence)
+	}
+	side.Keys[catalogue.In(catalogue.Chat)].Features = features
+	side.Keys[catalogue.Out(catalogue.Chat)].Features = features
+	return
+}
+
+// Halves puts both halves of every service and direction of a partner side by
+// side as they count at a moment.
+func (s *Snapshot) Halves(p *world.Partner, at moment.Moment) []world.Half {
+	days := world.StartStanceDays
+	if x := s.Policy().Settings; x != nil {
+		days = x.StanceDays
+	}
+	return world.Halves(p, s.Side(p.ID), at, days, s.Zone())
+}
