@@ -64,8 +64,8 @@ var (
 
 // Side is our half of every key for a partner, as the policy has it where no layer
 // below the partner speaks: its standing, its opening, and the level of the rules
-// of domains. Where several rules ask about a key the loosest counts.
-func (s *Snapshot) Side(partner string) (side world.Side) {
+// of domains at a moment. Where several rules ask about a key the loosest counts.
+func (s *Snapshot) Side(partner string, at moment.Moment) (side world.Side) {
 	k := s.inv.partners.find(s.inv.text, partner)
 	if k == none || int(k) >= len(s.pol.partners) || !s.pol.partners[k].exists {
 		return
@@ -89,7 +89,7 @@ func (s *Snapshot) Side(partner string) (side world.Side) {
 		}
 		o := p.opened[key]
 		switch {
-		case p.standing != world.Active:
+		case p.standing == world.Suspended || p.standing == world.Ended && at >= s.pol.rest[k].endedAt:
 			x.Because = world.BySuspension
 		case o == world.OpenNo:
 			x.Because = world.ByName
@@ -122,5 +122,5 @@ func (s *Snapshot) Halves(p *world.Partner, at moment.Moment) []world.Half {
 	if x := s.Policy().Settings; x != nil {
 		days = x.StanceDays
 	}
-	return world.Halves(p, s.Side(p.ID), at, days, s.Zone())
+	return world.Halves(p, s.Side(p.ID, at), at, days, s.Zone())
 }

@@ -192,7 +192,7 @@ func TestSide(t *testing.T) {
 			if m := s.Match(a); m.Partner == nil || m.Partner.ID != p.ID || m.Bar != nil {
 				continue
 			}
-			side := s.Side(p.ID)
+			side := s.Side(p.ID, now)
 			one := engine.Who{Kind: engine.ByPerson, ID: w.People[0].ID}
 			someone := world.Resource{Kind: catalogue.Person, ID: w.People[0].ID}
 			for key, q := range map[catalogue.Key]engine.Question{

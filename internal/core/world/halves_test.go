@@ -37,7 +37,7 @@ partners:
 	}
 	say := func(at moment.Moment, days catalogue.Value) string {
 		var out []string
-		for _, h := range world.Halves(&w.Partners[0], engine.Of(w).Side("p"), at, days, zone) {
+		for _, h := range world.Halves(&w.Partners[0], engine.Of(w).Side("p", at), at, days, zone) {
 			if h.Said() && (h.Joint != world.Shut || h.Old) {
 				text := h.Key.String() + " " + world.JointNames[h.Joint]
 				if h.Old {
