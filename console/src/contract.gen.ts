@@ -887,6 +887,62 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/letters": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Letters to partners' administrators, the open ones first, with their age */
+        get: operations["listLetters"];
+        put?: never;
+        /** Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question */
+        post: operations["sendLetter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/letters/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A letter with its text */
+        get: operations["getLetter"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/letters/{id}/close": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Close a letter by hand; a stance that answers it closes it by itself */
+        post: operations["closeLetter"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -1651,6 +1707,39 @@ export interface components {
             old: boolean;
             /** @enum {string} */
             joint: "shut" | "open" | "unconfirmed" | "their_turn" | "our_turn";
+        };
+        NewLetter: {
+            partner?: string;
+            /** @description Services and directions, as spaces.in; absent is all that waits for them */
+            about?: string[];
+            /** @description Instead of partner and about */
+            question?: components["schemas"]["Question"];
+            /** @description Whom it is sent to; absent is who is known */
+            to?: string;
+            note?: string;
+            /** @enum {string} */
+            form?: "markdown" | "html" | "text";
+            why?: components["schemas"]["Why"];
+        };
+        Letter: {
+            /** @description Empty in a preview */
+            id: string;
+            partner: string;
+            /** @description Name of the partner */
+            name: string;
+            about: string[];
+            sent?: string;
+            by?: string;
+            to?: string;
+            note?: string;
+            /** @enum {string} */
+            state: "open" | "admitted" | "refused" | "withdrawn";
+            /** @description Whole days from its sending until its answer or now */
+            age: number;
+            answered?: string;
+            /** @description Their answer, or how it became known */
+            said?: string;
+            text?: string;
         };
         StanceChange: {
             /** @enum {string} */
@@ -3503,6 +3592,121 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listLetters: {
+        parameters: {
+            query?: {
+                partner?: string;
+                state?: "open" | "closed" | "all";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Letters */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        letters: components["schemas"]["Letter"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendLetter: {
+        parameters: {
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLetter"];
+            };
+        };
+        responses: {
+            /** @description The letter with its text */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Letter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getLetter: {
+        parameters: {
+            query?: {
+                form?: "markdown" | "html" | "text";
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The letter */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Letter"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    closeLetter: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    answer: "admitted" | "refused" | "withdrawn";
+                    /** @description What they said */
+                    said?: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description The letter */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Letter"];
                 };
             };
             default: components["responses"]["Problem"];

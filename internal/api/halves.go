@@ -3,7 +3,11 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
 
+	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/letter"
@@ -86,27 +90,157 @@ func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject)
 }
 
 func (s *server) Letter(_ context.Context, r apigen.LetterRequestObject) (apigen.LetterResponseObject, error) {
-	st := s.Service.State()
-	all, err := st.Halves(s.Service.Now(), r.Id)
+	var texts []string
+	if r.Params.Key != nil {
+		texts = *r.Params.Key
+	}
+	keys, err := service.ParseKeys(texts)
 	if err != nil {
 		return nil, err
 	}
-	var keys []catalogue.Key
-	if r.Params.Key != nil {
-		for _, text := range *r.Params.Key {
-			k, ok := catalogue.ParseKey(text)
-			if !ok {
-				return nil, &service.Invalid{Field: "key", Value: text, Reason: "write a service and a direction, as chat.in or spaces.out"}
-			}
-			keys = append(keys, k)
+	l, err := s.Service.State().Draft(s.Service.Now(), r.Id, keys, "")
+	return apigen.Letter200TextResponse(inForm(&l, opt(r.Params.Form))), err
+}
+
+func inForm(l *letter.Letter, form string) string {
+	switch form {
+	case "html":
+		return l.HTML()
+	case "text":
+		return l.Text()
+	}
+	return l.Markdown()
+}
+
+func (s *server) letterOut(st *service.State, l *world.Letter) apigen.Letter {
+	out := apigen.Letter{Id: l.ID, Partner: l.Partner, Name: l.Partner, About: []string{}, By: some(l.By), To: some(l.To), Note: some(l.Note), State: apigen.LetterState(world.AnswerNames[l.Answer]), Said: some(l.Said)}
+	if p, err := st.Partner(l.Partner); err == nil {
+		out.Name = p.Name
+	}
+	for _, k := range l.Keys {
+		out.About = append(out.About, k.String())
+	}
+	end := s.Service.Now()
+	if l.Answered != moment.Never {
+		end = l.Answered
+		out.Answered = ptr(end.String())
+	}
+	if l.Sent.IsSet() {
+		out.Sent = ptr(l.Sent.String())
+		out.Age = int(moment.DayOf(end, st.Zone()) - moment.DayOf(l.Sent, st.Zone()))
+	}
+	return out
+}
+
+func (s *server) ListLetters(ctx context.Context, r apigen.ListLettersRequestObject) (apigen.ListLettersResponseObject, error) {
+	all, err := s.Service.Letters(ctx, opt(r.Params.Partner))
+	out := apigen.ListLetters200JSONResponse{Letters: []apigen.Letter{}}
+	st := s.Service.State()
+	for i := range all {
+		open := all[i].Answer == world.NoAnswer
+		if show := opt(r.Params.State); show == "open" && !open || show == "closed" && open {
+			continue
+		}
+		out.Letters = append(out.Letters, s.letterOut(st, &all[i]))
+	}
+	return out, err
+}
+
+// draft writes a letter again, as a kept one is about.
+func (s *server) draft(st *service.State, l *world.Letter, occasion, form string) (string, error) {
+	d, err := st.Draft(s.Service.Now(), l.Partner, l.Keys, l.By)
+	if err != nil {
+		return "", err
+	}
+	d.Reference, d.Occasion = l.ID, occasion
+	return inForm(&d, form), nil
+}
+
+func (s *server) SendLetter(ctx context.Context, r apigen.SendLetterRequestObject) (apigen.SendLetterResponseObject, error) {
+	b := r.Body
+	st, me := s.Service.State(), whoIs(ctx)
+	l := world.Letter{Partner: opt(b.Partner), By: me.Person, To: strings.TrimSpace(opt(b.To)), Note: opt(b.Note), Answered: moment.Never}
+	if (b.Question == nil) == (l.Partner == "") {
+		return nil, &service.Invalid{Field: "partner", Value: l.Partner, Reason: "name a partner or a question, one of them"}
+	}
+	if b.About != nil {
+		keys, err := service.ParseKeys(*b.About)
+		if err != nil {
+			return nil, err
+		}
+		l.Keys = keys
+	}
+	if b.Question != nil {
+		q, err := answer.Question(b.Question, st.Snapshot, s.Service.Now())
+		if err != nil {
+			return nil, err
+		}
+		partner, keys, err := st.Behind(&q)
+		if err != nil {
+			return nil, err
+		}
+		l.Partner, l.Keys = partner, keys
+		who, where, about := q.Subject.String(), q.Resource.String(), ""
+		if n := st.NameOfSubject(q.Subject); n != "" {
+			who = n
+		}
+		if n := st.NameOf(q.Resource); n != "" {
+			where = n
+		}
+		if !q.Address.IsZero() {
+			about = ", for " + q.Address.String()
+		}
+		occasion := fmt.Sprintf("It came up because %s wanted to %s (%s%s).", who, q.Action.Get().Title, where, about)
+		l.Note = strings.TrimSpace(occasion + " " + l.Note)
+	}
+	if len(l.Keys) == 0 {
+		d, err := st.Draft(s.Service.Now(), l.Partner, nil, l.By)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range d.Points {
+			l.Keys = append(l.Keys, p.Key)
 		}
 	}
-	l := letter.To(st.Policy(), all[0].Partner, all[0].Halves, keys)
-	switch opt(r.Params.Form) {
-	case "html":
-		return apigen.Letter200TextResponse(l.HTML()), nil
-	case "text":
-		return apigen.Letter200TextResponse(l.Text()), nil
+	slices.Sort(l.Keys)
+	l.Keys = slices.Compact(l.Keys)
+	if by := by(ctx, b.Why, nil, r.Params.Preview); !by.Preview {
+		var err error
+		if l, err = s.Service.SendLetter(ctx, by, l); err != nil {
+			return nil, err
+		}
 	}
-	return apigen.Letter200TextResponse(l.Markdown()), nil
+	text, err := s.draft(st, &l, l.Note, opt(b.Form))
+	if err != nil {
+		return nil, err
+	}
+	out := s.letterOut(st, &l)
+	out.Text = &text
+	return apigen.SendLetter201JSONResponse(out), nil
+}
+
+func (s *server) letter(ctx context.Context, id, form string) (apigen.Letter, error) {
+	l, err := s.Service.Letter(ctx, id)
+	if err != nil {
+		return apigen.Letter{}, err
+	}
+	st := s.Service.State()
+	out := s.letterOut(st, &l)
+	if text, err := s.draft(st, &l, l.Note, form); err == nil { // the partner may be gone
+		out.Text = &text
+	}
+	return out, nil
+}
+
+func (s *server) GetLetter(ctx context.Context, r apigen.GetLetterRequestObject) (apigen.GetLetterResponseObject, error) {
+	l, err := s.letter(ctx, r.Id, opt(r.Params.Form))
+	return apigen.GetLetter200JSONResponse(l), err
+}
+
+func (s *server) CloseLetter(ctx context.Context, r apigen.CloseLetterRequestObject) (apigen.CloseLetterResponseObject, error) {
+	if err := s.Service.CloseLetter(ctx, by(ctx, r.Body.Why, nil, nil), r.Id, string(r.Body.Answer), opt(r.Body.Said)); err != nil {
+		return nil, err
+	}
+	l, err := s.letter(ctx, r.Id, "")
+	return apigen.CloseLetter200JSONResponse(l), err
 }

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"errors"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -109,32 +111,152 @@ func (a *app) partnerStance() *cobra.Command {
 }
 
 func (a *app) partnerSheet() *cobra.Command {
-	var form string
-	c := &cobra.Command{Use: "sheet ID [DIRECTION…]", Short: "A letter to their administrator: what they need to admit, and what not", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.completion("partner"),
-		Long: "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them.",
+	var form, to, note, why string
+	var question, with []string
+	var send bool
+	c := &cobra.Command{Use: "sheet [ID [DIRECTION…]]", Short: "A letter to their administrator: what they need to admit, and what not", ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+		if len(args) == 0 {
+			return a.completion("partner")(c, args, text)
+		}
+		return directions(), cobra.ShellCompDirectiveNoFileComp
+	},
+		Long:    "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them; with\n--question about what a refused question needs from their side.\n\nWith --send it is kept as sent, and closes when a stance answers it.",
+		Example: "  wexillum partner sheet oskelund spaces.in --send\n  wexillum partner sheet --question person:j.penhallow,directory.invite,space:docent-course --context address=h.brannoch@oskelund.example",
 		RunE: func(c *cobra.Command, args []string) error {
+			if (len(args) == 0) == (len(question) == 0) {
+				return usage{errors.New("name a partner, or give --question WHO,ACTION,RESOURCE")}
+			}
+			body := client.NewLetter{To: optional(to), Note: optional(note), Why: optional(why)}
+			if form != "" {
+				f := client.NewLetterForm(form)
+				body.Form = &f
+			}
+			if len(question) > 0 {
+				if len(question) != 3 {
+					return usage{errors.New("--question is written as WHO,ACTION,RESOURCE")}
+				}
+				qc, err := questionContext(with)
+				if err != nil {
+					return err
+				}
+				body.Question = &client.Question{Subject: question[0], Action: question[1], Resource: question[2], Context: qc}
+			} else {
+				body.Partner = &args[0]
+				if keys := args[1:]; len(keys) > 0 {
+					body.About = &keys
+				}
+			}
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			p := &client.LetterParams{}
-			if form != "" {
-				f := client.LetterParamsForm(form)
-				p.Form = &f
-			}
-			if len(args) > 1 {
-				keys := args[1:]
-				p.Key = &keys
-			}
-			resp, err := r.Letter(c.Context(), args[0], p)
-			var text []byte
-			if err := r.read(resp, err, &text); err != nil {
+			preview := !send
+			resp, err := r.SendLetter(c.Context(), &client.SendLetterParams{Preview: &preview}, body)
+			var x client.Letter
+			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
-			_, err = a.out.Write(text)
-			return err
+			if a.output != "table" {
+				return a.letters([]client.Letter{x}, x)
+			}
+			a.printf("%s", pick(x.Text))
+			if send {
+				fmt.Fprintf(a.err, "Kept as %s, sent to %s.\n", x.Id, nobody(pick(x.To)))
+			}
+			return nil
 		}}
-	c.Flags().StringVar(&form, "form", "", "markdown, html or text")
+	f := c.Flags()
+	f.StringVar(&form, "form", "", "markdown, html or text")
+	f.BoolVar(&send, "send", false, "keep it as sent")
+	f.StringVar(&to, "to", "", "whom it is sent to; else who is known to administer their side")
+	f.StringVar(&note, "note", "", "a sentence of your own that the letter carries")
+	f.StringSliceVar(&question, "question", nil, "a question that their side refuses or has not confirmed: WHO,ACTION,RESOURCE")
+	f.StringArrayVar(&with, "context", nil, "with --question: address=… and what else the action needs")
+	whyFlag(c, &why)
 	_ = c.RegisterFlagCompletionFunc("form", cobra.FixedCompletions([]string{"markdown", "html", "text"}, cobra.ShellCompDirectiveNoFileComp))
+	return c
+}
+
+func nobody(s string) string {
+	if s == "" {
+		return "nobody known"
+	}
+	return s
+}
+
+// letters prints letters as records.
+func (a *app) letters(all []client.Letter, data any) error {
+	rows := [][]string{}
+	for _, l := range all {
+		rows = append(rows, []string{l.Id, l.Partner, strings.Join(l.About, " "), day(pick(l.Sent)), string(l.State), fmt.Sprintf("%d days", l.Age), pick(l.To), pick(l.Said)})
+	}
+	return a.records(data, []string{"letter", "partner", "about", "sent", "state", "age", "to", "said"}, rows)
+}
+
+func (a *app) partnerLetter() *cobra.Command {
+	c := &cobra.Command{Use: "letter", Short: "Letters that were sent to their administrators, and what became of them"}
+	var partner, state string
+	list := &cobra.Command{Use: "list", Short: "Letters, the open ones first, with their age", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		p := &client.ListLettersParams{Partner: optional(partner)}
+		if state != "" {
+			s := client.ListLettersParamsState(state)
+			p.State = &s
+		}
+		resp, err := r.ListLetters(c.Context(), p)
+		var x struct{ Letters []client.Letter }
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return a.letters(x.Letters, x.Letters)
+	}}
+	list.Flags().StringVar(&partner, "partner", "", "only those to this partner")
+	list.Flags().StringVar(&state, "state", "", "open, closed or all")
+	_ = list.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+	var form string
+	show := &cobra.Command{Use: "show ID", Short: "A letter with its text", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		p := &client.GetLetterParams{}
+		if form != "" {
+			f := client.GetLetterParamsForm(form)
+			p.Form = &f
+		}
+		resp, err := r.GetLetter(c.Context(), args[0], p)
+		var l client.Letter
+		if err := r.read(resp, err, &l); err != nil {
+			return err
+		}
+		if a.output != "table" {
+			return a.letters([]client.Letter{l}, l)
+		}
+		if err := a.letters([]client.Letter{l}, l); err != nil {
+			return err
+		}
+		a.printf("\n%s", pick(l.Text))
+		return nil
+	}}
+	show.Flags().StringVar(&form, "form", "", "markdown, html or text")
+	var said, why string
+	end := &cobra.Command{Use: "close ID admitted|refused|withdrawn", Short: "Close a letter by hand; a stance that answers it closes it by itself", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.CloseLetter(c.Context(), args[0], client.CloseLetterJSONRequestBody{Answer: client.CloseLetterJSONBodyAnswer(args[1]), Said: optional(said), Why: optional(why)})
+		var l client.Letter
+		if err := r.read(resp, err, &l); err != nil {
+			return err
+		}
+		return a.letters([]client.Letter{l}, l)
+	}}
+	end.Flags().StringVar(&said, "said", "", "what they said")
+	whyFlag(end, &why)
+	c.AddCommand(list, show, end)
 	return c
 }

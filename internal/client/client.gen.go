@@ -427,6 +427,51 @@ func (e ImportLineResult) Valid() bool {
 	}
 }
 
+// Defines values for LetterState.
+const (
+	LetterStateAdmitted  LetterState = "admitted"
+	LetterStateOpen      LetterState = "open"
+	LetterStateRefused   LetterState = "refused"
+	LetterStateWithdrawn LetterState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the LetterState enum.
+func (e LetterState) Valid() bool {
+	switch e {
+	case LetterStateAdmitted:
+		return true
+	case LetterStateOpen:
+		return true
+	case LetterStateRefused:
+		return true
+	case LetterStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewLetterForm.
+const (
+	NewLetterFormHtml     NewLetterForm = "html"
+	NewLetterFormMarkdown NewLetterForm = "markdown"
+	NewLetterFormText     NewLetterForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the NewLetterForm enum.
+func (e NewLetterForm) Valid() bool {
+	switch e {
+	case NewLetterFormHtml:
+		return true
+	case NewLetterFormMarkdown:
+		return true
+	case NewLetterFormText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PartnerStanding.
 const (
 	PartnerStandingActive    PartnerStanding = "active"
@@ -826,6 +871,69 @@ func (e HalvesParamsShow) Valid() bool {
 	case HalvesParamsShowTheirTurn:
 		return true
 	case HalvesParamsShowUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListLettersParamsState.
+const (
+	ListLettersParamsStateAll    ListLettersParamsState = "all"
+	ListLettersParamsStateClosed ListLettersParamsState = "closed"
+	ListLettersParamsStateOpen   ListLettersParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListLettersParamsState enum.
+func (e ListLettersParamsState) Valid() bool {
+	switch e {
+	case ListLettersParamsStateAll:
+		return true
+	case ListLettersParamsStateClosed:
+		return true
+	case ListLettersParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetLetterParamsForm.
+const (
+	GetLetterParamsFormHtml     GetLetterParamsForm = "html"
+	GetLetterParamsFormMarkdown GetLetterParamsForm = "markdown"
+	GetLetterParamsFormText     GetLetterParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the GetLetterParamsForm enum.
+func (e GetLetterParamsForm) Valid() bool {
+	switch e {
+	case GetLetterParamsFormHtml:
+		return true
+	case GetLetterParamsFormMarkdown:
+		return true
+	case GetLetterParamsFormText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CloseLetterJSONBodyAnswer.
+const (
+	CloseLetterJSONBodyAnswerAdmitted  CloseLetterJSONBodyAnswer = "admitted"
+	CloseLetterJSONBodyAnswerRefused   CloseLetterJSONBodyAnswer = "refused"
+	CloseLetterJSONBodyAnswerWithdrawn CloseLetterJSONBodyAnswer = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the CloseLetterJSONBodyAnswer enum.
+func (e CloseLetterJSONBodyAnswer) Valid() bool {
+	switch e {
+	case CloseLetterJSONBodyAnswerAdmitted:
+		return true
+	case CloseLetterJSONBodyAnswerRefused:
+		return true
+	case CloseLetterJSONBodyAnswerWithdrawn:
 		return true
 	default:
 		return false
@@ -1449,6 +1557,34 @@ type JournalEntry struct {
 	Why      string    `json:"why"`
 }
 
+// Letter defines model for Letter.
+type Letter struct {
+	About []string `json:"about"`
+
+	// Age Whole days from its sending until its answer or now
+	Age      int     `json:"age"`
+	Answered *string `json:"answered,omitempty"`
+	By       *string `json:"by,omitempty"`
+
+	// Id Empty in a preview
+	Id string `json:"id"`
+
+	// Name Name of the partner
+	Name    string  `json:"name"`
+	Note    *string `json:"note,omitempty"`
+	Partner string  `json:"partner"`
+
+	// Said Their answer, or how it became known
+	Said  *string     `json:"said,omitempty"`
+	Sent  *string     `json:"sent,omitempty"`
+	State LetterState `json:"state"`
+	Text  *string     `json:"text,omitempty"`
+	To    *string     `json:"to,omitempty"`
+}
+
+// LetterState defines model for Letter.State.
+type LetterState string
+
 // Link defines model for Link.
 type Link struct {
 	Bearer   bool      `json:"bearer"`
@@ -1481,6 +1617,27 @@ type NamedRef struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
 }
+
+// NewLetter defines model for NewLetter.
+type NewLetter struct {
+	// About Services and directions, as spaces.in; absent is all that waits for them
+	About   *[]string      `json:"about,omitempty"`
+	Form    *NewLetterForm `json:"form,omitempty"`
+	Note    *string        `json:"note,omitempty"`
+	Partner *string        `json:"partner,omitempty"`
+
+	// Question Instead of partner and about
+	Question *Question `json:"question,omitempty"`
+
+	// To Whom it is sent to; absent is who is known
+	To *string `json:"to,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// NewLetterForm defines model for NewLetter.Form.
+type NewLetterForm string
 
 // NewToken defines model for NewToken.
 type NewToken struct {
@@ -2247,6 +2404,46 @@ type JournalParams struct {
 	Who    *string `form:"who,omitempty" json:"who,omitempty"`
 }
 
+// ListLettersParams defines parameters for ListLetters.
+type ListLettersParams struct {
+	Partner *string                 `form:"partner,omitempty" json:"partner,omitempty"`
+	State   *ListLettersParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ListLettersParamsState defines parameters for ListLetters.
+type ListLettersParamsState string
+
+// SendLetterParams defines parameters for SendLetter.
+type SendLetterParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// GetLetterParams defines parameters for GetLetter.
+type GetLetterParams struct {
+	Form *GetLetterParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// GetLetterParamsForm defines parameters for GetLetter.
+type GetLetterParamsForm string
+
+// CloseLetterJSONBody defines parameters for CloseLetter.
+type CloseLetterJSONBody struct {
+	Answer CloseLetterJSONBodyAnswer `json:"answer"`
+
+	// Said What they said
+	Said *string `json:"said,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// CloseLetterJSONBodyAnswer defines parameters for CloseLetter.
+type CloseLetterJSONBodyAnswer string
+
 // ListLinksParams defines parameters for ListLinks.
 type ListLinksParams struct {
 	State *ListLinksParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -2474,6 +2671,12 @@ type ProlongExceptionJSONRequestBody = Prolong
 
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
+
+// SendLetterJSONRequestBody defines body for SendLetter for application/json ContentType.
+type SendLetterJSONRequestBody = NewLetter
+
+// CloseLetterJSONRequestBody defines body for CloseLetter for application/json ContentType.
+type CloseLetterJSONRequestBody CloseLetterJSONBody
 
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
@@ -2819,6 +3022,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 	VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ListLetters Letters to partners' administrators, the open ones first, with their age
+	//
+	// Corresponds with GET /api/v1/letters (the `ListLetters` operationId).
+	ListLetters(ctx context.Context, params *ListLettersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendLetterWithBody Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+	SendLetterWithBody(ctx context.Context, params *SendLetterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendLetter Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+	SendLetter(ctx context.Context, params *SendLetterParams, body SendLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLetter A letter with its text
+	//
+	// Corresponds with GET /api/v1/letters/{id} (the `GetLetter` operationId).
+	GetLetter(ctx context.Context, id string, params *GetLetterParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseLetterWithBody Close a letter by hand; a stance that answers it closes it by itself
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+	CloseLetterWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CloseLetter Close a letter by hand; a stance that answers it closes it by itself
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+	CloseLetter(ctx context.Context, id string, body CloseLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListLinks Links and whether they work
 	//
@@ -3713,6 +3954,104 @@ func (c *Client) Journal(ctx context.Context, params *JournalParams, reqEditors 
 // Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewVerifyJournalRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListLetters Letters to partners' administrators, the open ones first, with their age
+//
+// Corresponds with GET /api/v1/letters (the `ListLetters` operationId).
+func (c *Client) ListLetters(ctx context.Context, params *ListLettersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListLettersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendLetterWithBody Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+func (c *Client) SendLetterWithBody(ctx context.Context, params *SendLetterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendLetterRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendLetter Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+func (c *Client) SendLetter(ctx context.Context, params *SendLetterParams, body SendLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendLetterRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLetter A letter with its text
+//
+// Corresponds with GET /api/v1/letters/{id} (the `GetLetter` operationId).
+func (c *Client) GetLetter(ctx context.Context, id string, params *GetLetterParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLetterRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseLetterWithBody Close a letter by hand; a stance that answers it closes it by itself
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+func (c *Client) CloseLetterWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseLetterRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CloseLetter Close a letter by hand; a stance that answers it closes it by itself
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+func (c *Client) CloseLetter(ctx context.Context, id string, body CloseLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCloseLetterRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6293,6 +6632,262 @@ func NewVerifyJournalRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewListLettersRequest constructs an http.Request for the ListLetters method
+func NewListLettersRequest(server string, params *ListLettersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/letters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendLetterRequest calls the generic SendLetter builder with application/json body
+func NewSendLetterRequest(server string, params *SendLetterParams, body SendLetterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSendLetterRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSendLetterRequestWithBody constructs an http.Request for the SendLetter method, with any body, and a specified content type
+func NewSendLetterRequestWithBody(server string, params *SendLetterParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/letters")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetLetterRequest constructs an http.Request for the GetLetter method
+func NewGetLetterRequest(server string, id string, params *GetLetterParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/letters/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCloseLetterRequest calls the generic CloseLetter builder with application/json body
+func NewCloseLetterRequest(server string, id string, body CloseLetterJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCloseLetterRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewCloseLetterRequestWithBody constructs an http.Request for the CloseLetter method, with any body, and a specified content type
+func NewCloseLetterRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/letters/%s/close", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListLinksRequest constructs an http.Request for the ListLinks method
 func NewListLinksRequest(server string, params *ListLinksParams) (*http.Request, error) {
 	var err error
@@ -8592,6 +9187,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
 	VerifyJournalWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*VerifyJournalResponse, error)
 
+	// ListLettersWithResponse Letters to partners' administrators, the open ones first, with their age
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/letters (the `ListLetters` operationId).
+	ListLettersWithResponse(ctx context.Context, params *ListLettersParams, reqEditors ...RequestEditorFn) (*ListLettersResponse, error)
+
+	// SendLetterWithBodyWithResponse Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+	SendLetterWithBodyWithResponse(ctx context.Context, params *SendLetterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendLetterResponse, error)
+
+	// SendLetterWithResponse Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+	SendLetterWithResponse(ctx context.Context, params *SendLetterParams, body SendLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*SendLetterResponse, error)
+
+	// GetLetterWithResponse A letter with its text
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/letters/{id} (the `GetLetter` operationId).
+	GetLetterWithResponse(ctx context.Context, id string, params *GetLetterParams, reqEditors ...RequestEditorFn) (*GetLetterResponse, error)
+
+	// CloseLetterWithBodyWithResponse Close a letter by hand; a stance that answers it closes it by itself
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+	CloseLetterWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CloseLetterResponse, error)
+
+	// CloseLetterWithResponse Close a letter by hand; a stance that answers it closes it by itself
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+	CloseLetterWithResponse(ctx context.Context, id string, body CloseLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*CloseLetterResponse, error)
+
 	// ListLinksWithResponse Links and whether they work
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10338,6 +10975,202 @@ func (r VerifyJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r VerifyJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListLettersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Letters []Letter `json:"letters"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListLettersResponse) GetJSON200() *struct {
+	Letters []Letter `json:"letters"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListLettersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListLettersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListLettersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListLettersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListLettersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendLetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Letter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r SendLetterResponse) GetJSON201() *Letter {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendLetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendLetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendLetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendLetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendLetterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Letter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLetterResponse) GetJSON200() *Letter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetLetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLetterResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CloseLetterResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Letter
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CloseLetterResponse) GetJSON200() *Letter {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CloseLetterResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CloseLetterResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CloseLetterResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CloseLetterResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CloseLetterResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -12599,6 +13432,84 @@ func (c *ClientWithResponses) VerifyJournalWithResponse(ctx context.Context, req
 	return ParseVerifyJournalResponse(rsp)
 }
 
+// ListLettersWithResponse Letters to partners' administrators, the open ones first, with their age
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/letters (the `ListLetters` operationId).
+func (c *ClientWithResponses) ListLettersWithResponse(ctx context.Context, params *ListLettersParams, reqEditors ...RequestEditorFn) (*ListLettersResponse, error) {
+	rsp, err := c.ListLetters(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListLettersResponse(rsp)
+}
+
+// SendLetterWithBodyWithResponse Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+func (c *ClientWithResponses) SendLetterWithBodyWithResponse(ctx context.Context, params *SendLetterParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SendLetterResponse, error) {
+	rsp, err := c.SendLetterWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendLetterResponse(rsp)
+}
+
+// SendLetterWithResponse Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/letters (the `SendLetter` operationId).
+func (c *ClientWithResponses) SendLetterWithResponse(ctx context.Context, params *SendLetterParams, body SendLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*SendLetterResponse, error) {
+	rsp, err := c.SendLetter(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendLetterResponse(rsp)
+}
+
+// GetLetterWithResponse A letter with its text
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/letters/{id} (the `GetLetter` operationId).
+func (c *ClientWithResponses) GetLetterWithResponse(ctx context.Context, id string, params *GetLetterParams, reqEditors ...RequestEditorFn) (*GetLetterResponse, error) {
+	rsp, err := c.GetLetter(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLetterResponse(rsp)
+}
+
+// CloseLetterWithBodyWithResponse Close a letter by hand; a stance that answers it closes it by itself
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+func (c *ClientWithResponses) CloseLetterWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CloseLetterResponse, error) {
+	rsp, err := c.CloseLetterWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseLetterResponse(rsp)
+}
+
+// CloseLetterWithResponse Close a letter by hand; a stance that answers it closes it by itself
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/letters/{id}/close (the `CloseLetter` operationId).
+func (c *ClientWithResponses) CloseLetterWithResponse(ctx context.Context, id string, body CloseLetterJSONRequestBody, reqEditors ...RequestEditorFn) (*CloseLetterResponse, error) {
+	rsp, err := c.CloseLetter(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCloseLetterResponse(rsp)
+}
+
 // ListLinksWithResponse Links and whether they work
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14209,6 +15120,140 @@ func ParseVerifyJournalResponse(rsp *http.Response) (*VerifyJournalResponse, err
 			Reason   *string `json:"reason,omitempty"`
 			Whole    bool    `json:"whole"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListLettersResponse parses an HTTP response from a ListLettersWithResponse call
+func ParseListLettersResponse(rsp *http.Response) (*ListLettersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListLettersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Letters []Letter `json:"letters"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendLetterResponse parses an HTTP response from a SendLetterWithResponse call
+func ParseSendLetterResponse(rsp *http.Response) (*SendLetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendLetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Letter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLetterResponse parses an HTTP response from a GetLetterWithResponse call
+func ParseGetLetterResponse(rsp *http.Response) (*GetLetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Letter
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCloseLetterResponse parses an HTTP response from a CloseLetterWithResponse call
+func ParseCloseLetterResponse(rsp *http.Response) (*CloseLetterResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CloseLetterResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Letter
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -312,6 +312,14 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		if err != nil {
 			return err
 		}
+		for i := range part.Partners {
+			p := &part.Partners[i]
+			if old, err := now.Partner(p.ID); err == nil && len(p.Stance) > 0 {
+				if err := s.settle(t, now, withStance(old, p.Stance...), "loaded from a file"); err != nil {
+					return err
+				}
+			}
+		}
 		if n > 0 {
 			out.Kinds["inventory"] = int(t.Head().Seq - before)
 		}

@@ -19,7 +19,8 @@ func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, 
 		return &Invalid{"key", key, "write a service and a direction, as chat.in or spaces.out"}
 	}
 	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		if _, err := now.Partner(partner); err != nil {
+		p, err := now.Partner(partner)
+		if err != nil {
 			return err
 		}
 		// The words are read as a file's are, so that both say the same of the same mistake.
@@ -35,8 +36,17 @@ func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, 
 		if st.AsOf.IsSet() && st.AsOf > s.Now() {
 			return &Invalid{"as_of", st.AsOf.String(), "it lies ahead; a stance is what somebody has said already"}
 		}
-		_, err = t.PutRecord("stance", store.StanceKey(partner, k), worldfile.StanceDoc(&st))
-		return err
+		if _, err = t.PutRecord("stance", store.StanceKey(partner, k), worldfile.StanceDoc(&st)); err != nil {
+			return err
+		}
+		how := st.Source
+		if st.Said != "" {
+			how += ", " + st.Said
+		}
+		if why != "" {
+			how += ": " + why
+		}
+		return s.settle(t, now, withStance(p, st), how)
 	})
 }
 

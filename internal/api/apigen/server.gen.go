@@ -431,6 +431,51 @@ func (e ImportLineResult) Valid() bool {
 	}
 }
 
+// Defines values for LetterState.
+const (
+	LetterStateAdmitted  LetterState = "admitted"
+	LetterStateOpen      LetterState = "open"
+	LetterStateRefused   LetterState = "refused"
+	LetterStateWithdrawn LetterState = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the LetterState enum.
+func (e LetterState) Valid() bool {
+	switch e {
+	case LetterStateAdmitted:
+		return true
+	case LetterStateOpen:
+		return true
+	case LetterStateRefused:
+		return true
+	case LetterStateWithdrawn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewLetterForm.
+const (
+	NewLetterFormHtml     NewLetterForm = "html"
+	NewLetterFormMarkdown NewLetterForm = "markdown"
+	NewLetterFormText     NewLetterForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the NewLetterForm enum.
+func (e NewLetterForm) Valid() bool {
+	switch e {
+	case NewLetterFormHtml:
+		return true
+	case NewLetterFormMarkdown:
+		return true
+	case NewLetterFormText:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PartnerStanding.
 const (
 	PartnerStandingActive    PartnerStanding = "active"
@@ -830,6 +875,69 @@ func (e HalvesParamsShow) Valid() bool {
 	case HalvesParamsShowTheirTurn:
 		return true
 	case HalvesParamsShowUnconfirmed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ListLettersParamsState.
+const (
+	ListLettersParamsStateAll    ListLettersParamsState = "all"
+	ListLettersParamsStateClosed ListLettersParamsState = "closed"
+	ListLettersParamsStateOpen   ListLettersParamsState = "open"
+)
+
+// Valid indicates whether the value is a known member of the ListLettersParamsState enum.
+func (e ListLettersParamsState) Valid() bool {
+	switch e {
+	case ListLettersParamsStateAll:
+		return true
+	case ListLettersParamsStateClosed:
+		return true
+	case ListLettersParamsStateOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetLetterParamsForm.
+const (
+	GetLetterParamsFormHtml     GetLetterParamsForm = "html"
+	GetLetterParamsFormMarkdown GetLetterParamsForm = "markdown"
+	GetLetterParamsFormText     GetLetterParamsForm = "text"
+)
+
+// Valid indicates whether the value is a known member of the GetLetterParamsForm enum.
+func (e GetLetterParamsForm) Valid() bool {
+	switch e {
+	case GetLetterParamsFormHtml:
+		return true
+	case GetLetterParamsFormMarkdown:
+		return true
+	case GetLetterParamsFormText:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CloseLetterJSONBodyAnswer.
+const (
+	CloseLetterJSONBodyAnswerAdmitted  CloseLetterJSONBodyAnswer = "admitted"
+	CloseLetterJSONBodyAnswerRefused   CloseLetterJSONBodyAnswer = "refused"
+	CloseLetterJSONBodyAnswerWithdrawn CloseLetterJSONBodyAnswer = "withdrawn"
+)
+
+// Valid indicates whether the value is a known member of the CloseLetterJSONBodyAnswer enum.
+func (e CloseLetterJSONBodyAnswer) Valid() bool {
+	switch e {
+	case CloseLetterJSONBodyAnswerAdmitted:
+		return true
+	case CloseLetterJSONBodyAnswerRefused:
+		return true
+	case CloseLetterJSONBodyAnswerWithdrawn:
 		return true
 	default:
 		return false
@@ -1453,6 +1561,34 @@ type JournalEntry struct {
 	Why      string    `json:"why"`
 }
 
+// Letter defines model for Letter.
+type Letter struct {
+	About []string `json:"about"`
+
+	// Age Whole days from its sending until its answer or now
+	Age      int     `json:"age"`
+	Answered *string `json:"answered,omitempty"`
+	By       *string `json:"by,omitempty"`
+
+	// Id Empty in a preview
+	Id string `json:"id"`
+
+	// Name Name of the partner
+	Name    string  `json:"name"`
+	Note    *string `json:"note,omitempty"`
+	Partner string  `json:"partner"`
+
+	// Said Their answer, or how it became known
+	Said  *string     `json:"said,omitempty"`
+	Sent  *string     `json:"sent,omitempty"`
+	State LetterState `json:"state"`
+	Text  *string     `json:"text,omitempty"`
+	To    *string     `json:"to,omitempty"`
+}
+
+// LetterState defines model for Letter.State.
+type LetterState string
+
 // Link defines model for Link.
 type Link struct {
 	Bearer   bool      `json:"bearer"`
@@ -1485,6 +1621,27 @@ type NamedRef struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
 }
+
+// NewLetter defines model for NewLetter.
+type NewLetter struct {
+	// About Services and directions, as spaces.in; absent is all that waits for them
+	About   *[]string      `json:"about,omitempty"`
+	Form    *NewLetterForm `json:"form,omitempty"`
+	Note    *string        `json:"note,omitempty"`
+	Partner *string        `json:"partner,omitempty"`
+
+	// Question Instead of partner and about
+	Question *Question `json:"question,omitempty"`
+
+	// To Whom it is sent to; absent is who is known
+	To *string `json:"to,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// NewLetterForm defines model for NewLetter.Form.
+type NewLetterForm string
 
 // NewToken defines model for NewToken.
 type NewToken struct {
@@ -2251,6 +2408,46 @@ type JournalParams struct {
 	Who    *string `form:"who,omitempty" json:"who,omitempty"`
 }
 
+// ListLettersParams defines parameters for ListLetters.
+type ListLettersParams struct {
+	Partner *string                 `form:"partner,omitempty" json:"partner,omitempty"`
+	State   *ListLettersParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ListLettersParamsState defines parameters for ListLetters.
+type ListLettersParamsState string
+
+// SendLetterParams defines parameters for SendLetter.
+type SendLetterParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// GetLetterParams defines parameters for GetLetter.
+type GetLetterParams struct {
+	Form *GetLetterParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// GetLetterParamsForm defines parameters for GetLetter.
+type GetLetterParamsForm string
+
+// CloseLetterJSONBody defines parameters for CloseLetter.
+type CloseLetterJSONBody struct {
+	Answer CloseLetterJSONBodyAnswer `json:"answer"`
+
+	// Said What they said
+	Said *string `json:"said,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// CloseLetterJSONBodyAnswer defines parameters for CloseLetter.
+type CloseLetterJSONBodyAnswer string
+
 // ListLinksParams defines parameters for ListLinks.
 type ListLinksParams struct {
 	State *ListLinksParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -2479,6 +2676,12 @@ type ProlongExceptionJSONRequestBody = Prolong
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
+// SendLetterJSONRequestBody defines body for SendLetter for application/json ContentType.
+type SendLetterJSONRequestBody = NewLetter
+
+// CloseLetterJSONRequestBody defines body for CloseLetter for application/json ContentType.
+type CloseLetterJSONRequestBody CloseLetterJSONBody
+
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
 
@@ -2610,6 +2813,18 @@ type ServerInterface interface {
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(w http.ResponseWriter, r *http.Request)
+	// ListLetters Letters to partners' administrators, the open ones first, with their age
+	// (GET /api/v1/letters)
+	ListLetters(w http.ResponseWriter, r *http.Request, params ListLettersParams)
+	// SendLetter Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	// (POST /api/v1/letters)
+	SendLetter(w http.ResponseWriter, r *http.Request, params SendLetterParams)
+	// GetLetter A letter with its text
+	// (GET /api/v1/letters/{id})
+	GetLetter(w http.ResponseWriter, r *http.Request, id string, params GetLetterParams)
+	// CloseLetter Close a letter by hand; a stance that answers it closes it by itself
+	// (POST /api/v1/letters/{id}/close)
+	CloseLetter(w http.ResponseWriter, r *http.Request, id string)
 	// ListLinks Links and whether they work
 	// (GET /api/v1/links)
 	ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams)
@@ -2892,6 +3107,30 @@ func (_ Unimplemented) Journal(w http.ResponseWriter, r *http.Request, params Jo
 // VerifyJournal Whether the journal was altered
 // (GET /api/v1/journal/verification)
 func (_ Unimplemented) VerifyJournal(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ListLetters Letters to partners' administrators, the open ones first, with their age
+// (GET /api/v1/letters)
+func (_ Unimplemented) ListLetters(w http.ResponseWriter, r *http.Request, params ListLettersParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SendLetter Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+// (POST /api/v1/letters)
+func (_ Unimplemented) SendLetter(w http.ResponseWriter, r *http.Request, params SendLetterParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetLetter A letter with its text
+// (GET /api/v1/letters/{id})
+func (_ Unimplemented) GetLetter(w http.ResponseWriter, r *http.Request, id string, params GetLetterParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// CloseLetter Close a letter by hand; a stance that answers it closes it by itself
+// (POST /api/v1/letters/{id}/close)
+func (_ Unimplemented) CloseLetter(w http.ResponseWriter, r *http.Request, id string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4412,6 +4651,174 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.VerifyJournal(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListLetters operation middleware
+func (siw *ServerInterfaceWrapper) ListLetters(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListLettersParams
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListLetters(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SendLetter operation middleware
+func (siw *ServerInterfaceWrapper) SendLetter(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SendLetterParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SendLetter(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetLetter operation middleware
+func (siw *ServerInterfaceWrapper) GetLetter(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetLetterParams
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", r.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetLetter(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CloseLetter operation middleware
+func (siw *ServerInterfaceWrapper) CloseLetter(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CloseLetter(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6070,6 +6477,18 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/partners/{id}/letter", wrapper.Letter)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/letters", wrapper.ListLetters)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/letters", wrapper.SendLetter)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/letters/{id}", wrapper.GetLetter)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/letters/{id}/close", wrapper.CloseLetter)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
 	})
 	r.Group(func(r chi.Router) {
@@ -7307,6 +7726,167 @@ type VerifyJournaldefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLettersRequestObject struct {
+	Params ListLettersParams
+}
+
+type ListLettersResponseObject interface {
+	VisitListLettersResponse(w http.ResponseWriter) error
+}
+
+type ListLetters200JSONResponse struct {
+	Letters []Letter `json:"letters"`
+}
+
+func (response ListLetters200JSONResponse) VisitListLettersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLettersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLettersdefaultApplicationProblemPlusJSONResponse) VisitListLettersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendLetterRequestObject struct {
+	Params SendLetterParams
+	Body   *SendLetterJSONRequestBody
+}
+
+type SendLetterResponseObject interface {
+	VisitSendLetterResponse(w http.ResponseWriter) error
+}
+
+type SendLetter201JSONResponse Letter
+
+func (response SendLetter201JSONResponse) VisitSendLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendLetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendLetterdefaultApplicationProblemPlusJSONResponse) VisitSendLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLetterRequestObject struct {
+	Id     string `json:"id"`
+	Params GetLetterParams
+}
+
+type GetLetterResponseObject interface {
+	VisitGetLetterResponse(w http.ResponseWriter) error
+}
+
+type GetLetter200JSONResponse Letter
+
+func (response GetLetter200JSONResponse) VisitGetLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetLetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetLetterdefaultApplicationProblemPlusJSONResponse) VisitGetLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseLetterRequestObject struct {
+	Id   string `json:"id"`
+	Body *CloseLetterJSONRequestBody
+}
+
+type CloseLetterResponseObject interface {
+	VisitCloseLetterResponse(w http.ResponseWriter) error
+}
+
+type CloseLetter200JSONResponse Letter
+
+func (response CloseLetter200JSONResponse) VisitCloseLetterResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CloseLetterdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CloseLetterdefaultApplicationProblemPlusJSONResponse) VisitCloseLetterResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8914,6 +9494,18 @@ type StrictServerInterface interface {
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// ListLetters Letters to partners' administrators, the open ones first, with their age
+	// (GET /api/v1/letters)
+	ListLetters(ctx context.Context, request ListLettersRequestObject) (ListLettersResponseObject, error)
+	// SendLetter Keep a letter to a partner's administrator as sent, about keys, about all that waits for them, or about a refused question
+	// (POST /api/v1/letters)
+	SendLetter(ctx context.Context, request SendLetterRequestObject) (SendLetterResponseObject, error)
+	// GetLetter A letter with its text
+	// (GET /api/v1/letters/{id})
+	GetLetter(ctx context.Context, request GetLetterRequestObject) (GetLetterResponseObject, error)
+	// CloseLetter Close a letter by hand; a stance that answers it closes it by itself
+	// (POST /api/v1/letters/{id}/close)
+	CloseLetter(ctx context.Context, request CloseLetterRequestObject) (CloseLetterResponseObject, error)
 	// ListLinks Links and whether they work
 	// (GET /api/v1/links)
 	ListLinks(ctx context.Context, request ListLinksRequestObject) (ListLinksResponseObject, error)
@@ -9861,6 +10453,125 @@ func (sh *strictHandler) VerifyJournal(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(VerifyJournalResponseObject); ok {
 		if err := validResponse.VisitVerifyJournalResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListLetters operation middleware
+func (sh *strictHandler) ListLetters(w http.ResponseWriter, r *http.Request, params ListLettersParams) {
+	var request ListLettersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLetters(ctx, request.(ListLettersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLetters")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListLettersResponseObject); ok {
+		if err := validResponse.VisitListLettersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendLetter operation middleware
+func (sh *strictHandler) SendLetter(w http.ResponseWriter, r *http.Request, params SendLetterParams) {
+	var request SendLetterRequestObject
+
+	request.Params = params
+
+	var body SendLetterJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SendLetter(ctx, request.(SendLetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendLetter")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SendLetterResponseObject); ok {
+		if err := validResponse.VisitSendLetterResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetLetter operation middleware
+func (sh *strictHandler) GetLetter(w http.ResponseWriter, r *http.Request, id string, params GetLetterParams) {
+	var request GetLetterRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetLetter(ctx, request.(GetLetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetLetter")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetLetterResponseObject); ok {
+		if err := validResponse.VisitGetLetterResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CloseLetter operation middleware
+func (sh *strictHandler) CloseLetter(w http.ResponseWriter, r *http.Request, id string) {
+	var request CloseLetterRequestObject
+
+	request.Id = id
+
+	var body CloseLetterJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CloseLetter(ctx, request.(CloseLetterRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CloseLetter")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CloseLetterResponseObject); ok {
+		if err := validResponse.VisitCloseLetterResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -10881,190 +11592,199 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3rctw21uCroPr7quZGW3biyU7kPys7noxnMrHX8sZbm9Gq0E20GhEJdAhQ7Y7L776FcwAQJAFeWi3L",
-	"mcmfRDIpAjg49+uHxUqWWymY0Gpx+mGxpRUtmWYV/Pa8rpSszE85U6uKbzWXYnG6EOy9JnJN9IaRLb1i",
-	"ZMnWsmKLbMHN459rVu0X2ULQki1OFyv8SrZQqw0rqflcSd9/x8SV3ixOv3z0KFvo/da8qXTFxdXi48ds",
-	"8TJn5VZqJlb7f7B9fwtvN4woWjJyzfZkx/WGC0JJTvekYltGtYLNrXmlNKFC7VjldrdhNIff7PaClR6Y",
-	"pRL7fGz2WXLhfv9LdNfrf1K92vS3++ItvXIQU5pqRvSGavh1taHiipEdVaSkOSPrSpbJva4f4AJDm+xv",
-	"6ztecm1ejV1PAQ87H+RlXS5O/2zPjL899p/mQrMrVsG3X1fshrNd/8jndE925pA7WRe5OyYV/kchza1d",
-	"JbBma78bbswuv5SyYFTA8u82rGKvDdb2d7CllRasOn35TUbUlq4Y/FQyprm4On35DZEVoYJwzUpCFVnz",
-	"wrzh9rOletNsZ2fWWWSLiv1c84rli1Nd1SxxDV/Er+HdZp/YqcHmilElRYMXP8m6ErQg14xtVQJIu80Q",
-	"vkY28dGcQG2lUAwo/HUllwWDHa2k0EwAmtDttuArajZ3ssU3/vSTMjv9ECz23xVbL04X/3XSsJATfKpO",
-	"3HdhxfZZ35kDckV2lbRwsX9kvnm2WrGtpmLFYB95zs1f0eJ1Jbes0tzsek0LxbLFNvinDwued87/deT4",
-	"5vDUnqMHqoC2H0f+shaaF50//Grszz6GCPOj2aTfgvvihf8jufyJrbRZC6HA8mfA+NoHXe4DSogdrPdI",
-	"cQvO9JmGt73ch9vGz41sX9aISe2951zRZcHyGC07nI5sc8uq1NkqWbAxXHxj3umeCRazf+9XyJodDpzr",
-	"DMVJ73S0OXZvnyspEJURWTUrVfQ9+w+0quh+AaSz4orj4ZkwXPjHxZ4ZdiBksMfmA1dUs/YaQ6D5lmrW",
-	"X7YDKneuYDetA7lFB0D2HDj+TJIexpYtVWonqzzGekOa/CIbQqg+G8ZnRlbLulJkt5FkQ1GbsIB4SgRj",
-	"OcvJ2sgPUrJyCTJ6RA7PQdYMOPvIq+82/buCJeIXoS0adZA2zyumVB8WIA7e64f2BcOx8diLbA7tGiD2",
-	"P/6qrojcCbJlclswQtU1AR0kcs0VU0xoVqV36F8hcD0q+p2KKVlXKzaT/hSrbniCe2quCzbOPS2nwbeb",
-	"L4Zbyvw1hAe2wIve5gEsyD6bzhza7C4CHOpxKrKYeXSZAlGWxrt3G1kSWWvFcwZU93PNlHlmMJAuZR3g",
-	"SfC5fwO2my2uucij+3Pk1WdX5ok3LGpAEAK6KuGgZV0LuROLqCaE2JfQJvDhZZKujXbuILSWVWkuwNgF",
-	"Xz1Z9M2EbGG3Nk4t7kULDI9kwYbhtlvCqJFQEbEUYH6w7RhVPaPVTBEVYHHA/Z9EuX/8Ds9ILkvKxVMw",
-	"RjwXGDGQBxXZvgJYL3ERlTCi+pCQevM3WtzgKTtnVpdyHcWJJVvRWrEYTe+NNCVA01wRuWXCnNfIFGmu",
-	"zdHYcn9p2eVyf1mwG1YAyenLgisNome5v1SaitwsGSPEpdSbhGCnlUbryrwDe1GEFoXcPSV0aXiuJRwN",
-	"/6WVsVDhr5TZq7VW3faNQTaZnawZ1XXF1NjG9IbtCc1Lrv2WOOzRUDgIyOlr/iQ5CgIHW7UB1mk3X4uV",
-	"FGtelSjQN4xXl7quBEod/DEG32sWtz/wsqLnK6RUTGkCrzheVdUFU+YXi5kIAKMIAI/H07qtrwqpYJ8e",
-	"DajYR7eX1kOKPLo7C2/NcsMwCymuWEXolTT7EchVmdbm4gumFXF8pq9gGLhGxRkz+NRH/+WebGXBV/tT",
-	"4hA6gydmLSpyWHsQZPFt1NXlVHQze8KPTiODWfjnFL+e+DS4p5iOXp/12MTNWMrzy+U+qjEQ85AoGRN0",
-	"A2IO0D4CpjNlkAGFBhFyF6AiYAtKknWt4Ey1QCF7MeQ16N8DE7m5THSRUdXgIfyNAX9EbnekpYNX5rTM",
-	"a3BgAuwdSjZ82VGpP7jjEkgeMZH43DH0tgxYbSgXk9Wd5+btc822MTxZyTx+OQXdx7R+4CjmEeKw0QJa",
-	"RknAC9BciepT7L2OIZLhwZLk0jIhSuCWaRH7vNz2FcshKLzCZSIgCLC+vaGXeeNlh1esUpdUgx1SRi1m",
-	"Q+oJBxFegcNxiz4WSWJorS38eg9uaFHHF9ltZJx0V1Q4jzDXp0AGgitdUS2rzFiJ3oMrhZL4c+jZdeDZ",
-	"xwCy43pjYJW46w0jsGPro14ywteIV4hiwFYaP/UwMQImW2iG/AGAFSUuTxd9TxmgdeIiNywmzM7sUcxT",
-	"sqSr6xg8PFG5u3be/5ytaV2Ynxqegta5OdKWgt5t8DyKD/7aO1vqyBMP1b1KQzWzvvZRUwHPEgcsW12n",
-	"WFeK3xhrYZBZJOlmOnlYIhg+F2wk66DTABKx1fVfZS2iKFFw4c1DDINlhHHQSKhw9oZRb9F+LEsK4YWk",
-	"lTPM5tnq+jsuGNoc+K0pf3Nu342aIs1Xp/uuXgoijE1aEGOaxlAMBKKaIcE8QkVF2GFehqS5X9jj9u3o",
-	"UcEFEc/FTNWqMSY7bro1oeSGVTlfWZURvICIP3tmiNgYRosBCRFTrEDfVYSjfm10+tgX7LoJHZIWFaO5",
-	"wdW8xmCVoRL0dZS0MPfe8uKneIiBtN1ts6THj9bdJqnvvMH1rqkc90p55Iu7GmIX34bj3+SOlFTsHQUb",
-	"FZ7AZzvA3dE9ketFZOdcaBnHUqlpEd+Ehc/MrXeW7twALhd8OwA+7DEzYIzDXlrXbJct3HCVChss96Mq",
-	"pYUgvTJGlm45psM7FPEFjHBLqhuBYrFXUWOFCc1S4boh5cpKzO6qfLUhjUBn71fMPhN1UVjBDp4YzUpH",
-	"4e7hPBWuolyxKLA6F46nCI6KwEzfsLpb+6NZY+LHAOsiX5plsCTQKqmjpz3pCd3rrddtYdmWMTtZ42op",
-	"0MPXCjtvwhwuX8LdNgInszfXgD167VJoutI/2LSS9tWjqh9Vx7TV4Lytrq7RWWTD6ePiwNkR+Kno3iqW",
-	"M6E5LdRMX7FzTQ3kFD2Oyu1pcc5sWhjKfy52uG/4es0qx386eQdsJUsWF2i7hKDbbWhcCZBbJhgkAumH",
-	"XGTghcIUHfVwS6+YyoALr5h7xfAo7/cdOyosi7vK/L6j5wVH2guhUXjPuMxCyutLWvBrNpzLMOrHH/XN",
-	"9+4wfZC4lux98kk1s309jyCuvbPaXsVKeRP6V0JlNJmwMahrKmNnBmQqIMsLXQBmIWVTM/zKaErnUctz",
-	"GH5JU2xQDXS5IbjTNLzfMqUHrZLebnGr0UfMYWHMU6irfSg9oqpDGyXjUSaf1iAr8yP1fiUbfuCKSAEe",
-	"+2tF4FMzLYmk5VsLnrS8I5o+KvJLWlWAAaFPolKGQsHvasMBo2y9iavZC2j2Eyr9SRsbr1u9LLey0qhZ",
-	"dp0KYsUqxEFaFK/Wi9MfRxLk8ETPMTD58SLr3btUjOzgv0EKhqbXTBBpDLAdR2u0ieofak0YvqHIck8s",
-	"xkcgYAhkuo4UsKOYu7PJGO3T667iWjMxgRnilvz5s+YSmq80i8Wu9QWKk95tFlTpy5wmLQWlSSFXtIB0",
-	"Y2sy8KIgG1nkKq5e0ZQ/iInDHUVOzm3kwn4qa/YePXCj/w9hcMLWtMk6loVEJQLT9Cp6HkhqjnrdKllv",
-	"Z/pNeJ6UOjwW9TrzoVQtd7TKFWE3rNovJfgPpq9r/aGz9jqQlwmhtyG6HSKxc6Z/ANU65jPra8IbRnMw",
-	"qC/XEnMo5E3LeTqeFOptgUu2Xttcjo7bTVtHfsS7m6JiSIn1jmaLDQ427iQWsQISH8Tug7INHYZ20nun",
-	"IOxo4l9J37/El1sZGh2EHv1MgOCxtZ8ctHYEqW99njnJKUejgpK+D//wL2gfhf/0OII0qbTuCEc+KCET",
-	"U77hjDGc/Ssv2IuqklWMIxd1KeLyO+0gLplS9IpNVnntKs0fxneZkJQYiJzFEL0xPp596HLgncs0oVJH",
-	"/3nDW2mQgYaRkB7p3Lu6XNp6qIN9npOTRQFdbOabc6W4aK8L4udG3G8wbu82N3Br/7AH62WK+muI6Idz",
-	"gZqEHqQbxUE0DSIdYISHt6lMEfdODwgRH+I6eDJJq3VUkIjkzP4QXEzkY2KSyeq371a3fxgFgqyM3hPN",
-	"GC4KuUs5y68Z216u5HZ/vIINxfRlooQlaTvqCbqwr+CAiEGzcb9i5o86YOh9a/WmDox8trXTp7ZUNTlA",
-	"NkURvY0XRwg2puKMiQh1PHzsix7t6tHj8hsm3tiqhH4CgsvvjWe0cU2uGNZZloQLIuTuKRFSMFsXAYpS",
-	"kDkVBO/MW1FIJc2EgovrdAJ0TsxzzNkqmXIllNOzA9NO5eE0aZnKqEkp4AW/GVS+dSK+G01umVi+5Zza",
-	"QQK1LXty2rW/7BiSoNdjrm+Rz41s9/2CJQX/TOMYrEXzc9onGNdzbOld0qOX9u3Mc30E0Lp718c0N4dR",
-	"1eOxlNmqUJJ+Kn7TZk6dvLO7sHMHVCcX7LDbGtLA/45ltj4I0GH9ulXgkFPNHmheRv2is6Epd0lmZFPs",
-	"J1RWzC3EYD9PfDMd1JGJf99PKO9gPy+aE9pKDnRg2auDa8S65sFije+sROhGqWjVck33Qv996VwxqhN5",
-	"ornciULShHq0RrPt1o4rSKtLPbgcEFpNZDBCdfxqowf1rH6NBtdkJ6trV++QQR46piPvounIg94i86UJ",
-	"zAwuHECQuetzu28uJ7iK4OBukQGN7jtJ86jH3kqSqCzy6vwtDL5BVj+LaLtppoEMvHEVUE23BNx7DBTf",
-	"G03pDVtPlgMJzIvdXzIy+T3bvZXXLOJxZu+33BYp3Iq/avf5TvuJjdwJIjHBZPgE+AXLety2Yod5lXCe",
-	"33lS0YFp1bNzclKJOK9uWHUTVSEOiT71Pi+rKyq4osly0tlCDmpsp2tt5/gH5zpRmKmknJ5u9CLpJlC1",
-	"2jJh+dF0saEl+mMmrf7WvDxW0t8CeIuR+Giah6E9fbh7u6UYprxugsNdR4OSIMtmHv74odWztWbGQA06",
-	"0nBBuFbEctFTstvIEh5gGoSxK+0ucEea2izIPt25+gVWgWnMsexrVpypoakZx3Sx7blRWlR8I7tIxvL4",
-	"TONAyERiPWYBTeAdYT5Hj3fs0pkm8cZEhjPndE+kIDtIkFSyZEuZ74naQBlIIeU1wXsHfr3IPnHwziZg",
-	"TWNd+HqM27h8qdAPsdLogQiJGf8fza6xn7gcai/j3kn3mQE/Q2mbC/W8SVgbAoRyJVhO/NuEK7KtlwVX",
-	"m1iFV1IPaUghAIJHt1Zw0eafOqYHOD/A1g6KLCY4Xzc1bCQPsIm5/flRlEt6nnT7Fb6IrHBL7hJ+/DYx",
-	"0FRi3cjZHA9qZ1A+yo7DlDqhx8dPhvjUeJuYBN86I0Y9zoxxltM9ejmJloaVUUX+9PWjvN044KtPHW6N",
-	"srLjc6AJDQ96LGkMLC0OFbz850fHjgUnLaW2PO/pT1cVtf/e13evaqZSzzCrNvasGzfAj2RuJf+n0c1C",
-	"uOVZxWPm5FAGpC9BGMo0ohUzKplLVYkc+HhZQ+kOJ7KY1y1oQB41eS0SRU8AhjR4407bIehGxcBgrClI",
-	"tY/pgK3bmmb9+ByzWCOMI8Zc1y6oOeNrPg4ai64dgFMbqWJ2wD+xxWSrYcLQvrxn5ghoK3czLmto4YrR",
-	"1aajswx2LsP3n0WNidnEFEiqNmzfQMMK8Kk02ElKuieK6cZms/Uugwl/Q6cBOfdG7m5H5nAZDk1a5NRo",
-	"oZ5mWyjdwD+gmiiraDp4diO4miZcs6yq5Byy8UlKUZJmidYqBB75ulHs95mQvbWalyTiPnNwPVR6Q13n",
-	"oHkatG/DzSZuopCo7MywDhIdQpyyR0kpjV6SkT99+SjP0DMPEc05fUgPVlnSTT7/l23LNtcY8j3jxlSy",
-	"aOmQhwYdVoa/zMMOSlj1Nrag7Sc4BiZ38Of29U6SQHvD11zkp7yjmH+RqgT6KZpWe+YL9TPbnRL6XhRc",
-	"XNsmxn/8n76uYSQfNNltrd9mbejSnzegmnX3vjuhswYqtsJAzkYCB4U8j5gdMKfT2kjaUqul5Hjz7B4Q",
-	"QNClQsXTw7/z8gpg0VRawWfQpU8vMp+WMBi3bQ4ys3tlMjjgk1AmJVUd2qyhu7VWNc3MbpED9zXCSIDh",
-	"wc9/hDQr2JVt8GELuI3xRFO1W+l+pr1AvWtTGmvAGGkInOjBiJeTRIR4j+uByxZywG50cFhRgX0Fo2lG",
-	"A/3AktrGPtpNbb/lK1oQwXYrWTLbLXhFxamrq1MZoYK4QrWGjVNiU1MIyvIDTUx/NU47Ca4ogoAt2FeV",
-	"D4CnK4HmxR+gejjd/MAWtJFS3hjdUORBHdtErTwoUE6wwYgqeg5ujCwwFzKyrEVe4D9u2UpTtCKM9VAw",
-	"bWM3VNvkwqABV2a0CzdLYF7xUBMYmwDVkQyCZBu4Jg8gqIZDuDQXFMUIm8oY9rnzbbgMedc5x5+MdMV+",
-	"19j4Osbg3tTFpMYcoXyHZ0OBhiUrMGNqmsCsC/YM/iLa3xe7XcVjQ/gw7JsQY6XJ+Bh7T0tbUtPVXn0v",
-	"Y6y3rSuhiBSJbAD2fitVqouj2yRX2F+zwoaVDsRZom3YZfLkZ/6T4w3EZorOwo0fmeHFgC6L8QTydEdu",
-	"xRJXGsa7oZ27YhDe41qxYh2FltrQbYsi1I7j5BXXRDHHHi4l0xsJ+ffY0yLlxq50CPzEG2lQjTQAUbMI",
-	"oxt9jIsX69VoVAFvBANs/MpZpItceJzu8T21L3p07xHMkXtDBgPRuYbWezzH9crrX7Bv1zIdKyc04JnS",
-	"sq7fHQV2mTrZxKBjv9it6w/yyDeGHm+tXbtJunYC9nPFb5gwYjHCN0JwO8yeuvgMj0UUbG/jHcisE8iO",
-	"dFArWjCyq7hminD9lFhqBi1asS2tqFHclnuykmVJVcSQH3G8NOTWw82Dmj2NdVOKYVErvamf4A7yI+Vp",
-	"xRYEU8VNoGljIPWSJ8q/7ON2b6F+DtccS6VZsfX5zJ0wDhql4gXxqlr3YfKtNHgitCT/58Hz8zd/fQDJ",
-	"jcbwAA8zMRtjyukOthhaSYNViWaXOSvlzPKq0XS5owzMyRa/SJFwpGpeMmIeu96SnYSySa2IbBEKADrr",
-	"pqQBWOIXpj05zfA9peWAJ7TxAV59wovu0JgHidDoQAa4Suciz9SdcHjGUCcHLCQnG3rDCCXmIjAFrt0f",
-	"LKTWnZit9kW1Mb8HbDzOtVHF1HjWcxhmsT4nuycHPVywOX7yauJhVZZzTZdFAuFXtChY5cNMqPgQK8Uj",
-	"lQFHjHOCfJ0+WsSX9EXDlbVilwVfdaTOeHW0X3taEZSrOErMJXBwnlFHXLqQ6jFCm2i5HudbQ4HYY62R",
-	"7GzyShR7w38Vjo10c3PC2MduI41oCiYIQKP5Wb6LxsIYDZmqWZTrLiJAiy6WNuRdNlF1pInAAAmqoT0h",
-	"RxmAT66cOtQkHKYwo7VvYkxGMMQg8myfMHnTHsuJJaA4FgAWSEPlsORGB7heWqfAcSZ2MsP8cFwU8K20",
-	"v5HOJBGJNDRCAjUZXqlgmMR4+z57ZweOh2huth0Qwz54PictW+iKQ88zqjUrt3rOrIkzAaMmKGS9Y8Iz",
-	"1ySX2KXHRhCMRC5lZTgHBFZtRyvv/bqj7ihpjKyvrpr48uTEhoIuWXEMcwo/FN/ZdisVy7+tqJgbAA2D",
-	"D6Px4KrjkW38urriy1pjDoBo92xJNWftlH4PHcwVVs6Z1DhYJunKG0dPPLGgMQ2QUTh0Bhh0D88PSWjQ",
-	"U5IZMN4wKf23SfSclv/fwsduc6ZJaW7z+j1FUtTEDdcs2g/MzdVYydJYGpBj6mdq+sYtcX8RouGUswPK",
-	"DqVQGBXedVHUzUzqJbPeK2+hNzOQuN4QCkkWk7Iqehj11hZtdczQiq3nND/pJiNhg1L4ykV00Wip5VBg",
-	"/VhlmNCtYfJH0kXNdWWudE7ZaRh7dn+eue4RQ+WcoLAepPXEHaPfTvOEelF0B57QaR4Kn9wYKYs+Vjf0",
-	"OIheggI44im+yz7qgz7X2bElN8tcMQ3OgM4ItWZmYDQXw0WY7qrZe9s9Ma1ve+NNbQV5gg7uYd/+gSbu",
-	"P3ibseNnSYVND4jH+BThW6b0To7fuLiNg4XL4U1Gpt5t9odN+x8vcnm32Rvzfybnuk1U5Z0Rmp868Q0W",
-	"TSW+fYb5bc1+56Q1rbwU8h2wXbVimCRjO97ZeZgX2fEmHg+kt03KVpvFS2d1udKRjK+3Eku0OY5O1BVn",
-	"OdHSKHTGiGA5mRCGmJbiZm+mk9aW6DcC517VFdf7c4O/Ls7nY0wcB5fLa86c+nK62LH3vCjq8tK92FzP",
-	"lv+D7VtdLoAuQGK6Xin23Y3W28XHj6CPryMw+9bo3hlZs5xVmAhBRU7Ye82A8agNNVBqpoxKwchKFgVd",
-	"Svu+qrlmpzCkFfK46J7kEsotMqIYsyGwK6pZq+dFMIoIyzOkstOpscGMrcN3EwdkXamHBOoNMAy7xQoH",
-	"gna/Ir9/89fn5Osnf/4ff3j4ryb57XTxzoIRe7ojxBePXayRbvnidPHlw8cPH0ELGb2Buzl5uGNF8QBc",
-	"NCe01ptfmHgAo3Gv6spF2D5mixNjrCh1cvP4hBmJOPZIuWdbbh6Ew9evUJMwnAFefZlDD3alz8I51TDu",
-	"EPHni0ePbGKethWKdIszr7gUJz/ZUB8yzKTyP3vu+4TsQ/vhCB30esz7s7Wzr2L78Gc/cbUtH8OBcv5T",
-	"iGQQkuFXgmCdPr1SsLctX1x8jFzAyQdDdB/tJBlaMg1O+h8taRq8aAjTD4Jwh9ZVzbIA0l3LeUu1IafF",
-	"6eL//Ugf/PLowdcX9v8PLx9c/PG/IzzpwhgtEYR4XTt8sDtgSj+T+X4WJky4Zmv/fGzfrjnox1ui4SQc",
-	"62MK2OoNCt4SWf5Jr2HAlW/2QRpjcQBZvAQdIFZfyHVMWp1XbImbmJgnPJVQ8d3bgx7jppoW8qqGRAHq",
-	"QZaGvMKmblJFwH6mru+IFnwx06cmA2zSmqIC+/T2HBMkNrZt9c1OrPj2rq8MfV6NEB+6pyWthsnjGa2O",
-	"TBtuyUmE8YxWo1QBH5xCEnCW29+CnSIDOk8ztxHzzCFEe8V0TIplKXLIc3PMrCvIYntrXjl5mbNyK40J",
-	"vwfd8uJuSApuYAo1PT7+kn1SWtJj0NEzWhHqRymFI3THaOXkwzXbf0SlvGDoLO8SzVofcp3vNvvX5jd7",
-	"kS3QPulbAWYZlh8BFuZDhAJgIwg7qlphRHqSZhX1uF8EALZ5dkl+9Nw+H2VHxqo7YTdM6AdKV4yWbdzr",
-	"7qGHaS/MnypbNWINxyNwb4KbMSLU2KysegA+RtioyohruY2c29urSXxcbdiqJWUjflausPtSYTDdgAWX",
-	"CQZGK7McLYixI2HMNJSm2bAJTpWwgHh+/gPabE8e/+XRHx6SRrTZdt0wpHq5x/9TZYfcr2Ut8lNY9u/n",
-	"r74nyJ/xpHS18Xv5vZ8Q/YfMDhlXGv6Mq3CstX3RDuu1tmMXUeBLSvepsA0jVwEUZjWYpXJesZWWMEMb",
-	"kP7nmsEvFuvtQNsomsdzDmO3g+mdfpabscUxnoWBuHBTVOAEfZen6Qe+Autql/jENgwZz2l7Z9J2HTIZ",
-	"PDCyD8bMWQyBkVk4ndxJxMRO/KCSWbuJnkmnvvLVo6h9lhaPwDBW6maUT9xGpXz/QOTzBGEwEz7CpV4J",
-	"5ogJKfcoPApu2Sj5bc3Gq5s7iv04LJJmSMSByonjq+OOo2F25kNWCe4vbR/LmFTq4IaNhkySS19NIQBb",
-	"mgcV+45rZMSmstnyfSpg/nKXmXQyomPbdfGIWzCUc3dBATspzZZ8uWQTLF8n+YQfv3EbXmF7tZgNpJZx",
-	"83kn6wnH4wF3ZAI69Eworg67b0+iL4DKMEoIsz9h6C7O6tgWdMUyQm8oL+iyYK0G4Oiw3ckqj3cxThKm",
-	"LLdO141TpnthEmnaSEyaNF3kBNvJx3z63TGiNoIXzgV1+vzFZFT6+Xb0Bym8bo8KhSPuHVo4L5mNbiR5",
-	"gD/oHCYV+5Av1gu/w0sDVDeo2v4Wyda/OKqtPy/dPEgWHO3WBN+bYvQ3Hz0G8b3M0e43oLaSkYJeDW6Y",
-	"ktFB53XQezPpcPnGtzydQEsF6rjjtNRQTDOL103gvZiK3Vj6DxqosSn8J1McHp/eWs9by6pcxA5lFLZe",
-	"CG8GswetD0yjmfah04aP5Fy1aGEg2/Sb0OjtqIBlMIUalv0Hr5uBraa9KQFmnPlXWxXJYYgNDBvG+U4T",
-	"kPME/yhtVxr1f+e6/ZI1r5RGiw9pAvV7RX5vfs1IM9c7I81k66zpw4AJFH/ICCsU+PVxSrYUqFiCRfov",
-	"Aaf/40OyZGtZQdQRt+CCjVBkbH4wJKiJlhLdcy4/Y8k2XOTkvx6Sd2jZ2rlDduc+v4fYUTzZv0QtCjCR",
-	"RbG/vJIyh/wgyvOYwYnTgj5P0n2HhZ8Wx8CwhjnRtGJNcwwi5N0QdKcUFWbB+1u7Zlts9dcYCkISN+kp",
-	"ptYz0HBam+j31OgppPSaBQfH1Cork+k1E08t7hVF0JYttrzHhdENjDj7Xtv2HhNe7fgF79WCnacRd6et",
-	"Rxgp5N0t2cpgoK+9PZIpC7dOvT3rudDOMQBVFzpwuFm0G+WPmiFXjErwt8xJ8GlcoHE738KFeud3aE6V",
-	"koMl1avNEa7rHVS0IPPHnFCFRk3QNQ+tmEEvQrvTbVLLehF28JxwT27CXp89Tx/JHfOqSecqgW5fS1lr",
-	"q1y1XIPHM9aPq94ft61wR8UfbK0c8dk3rx/Bxm460hoctBPzDfr51rCTY3vNiT/TCF933vonjvYFGBHn",
-	"MCwAoCE2W4374i0mIA9IuyOlnYROtGm8J6JExxTGIS40Q4P43LWdX68Kc1+6SyfbCRotBF2yoUYcVZvD",
-	"9ZkAWz/w/GNSXH7LdMjC7gzWnzUfOBtiAVPi5DyflYA4NbvwvH05M+XL+p+ovH1OguU/BKGe+zzGuaLF",
-	"EOsJw5qMT4J3UQH2QuSfL+K5kppJCBdJrnkBY2yOoEaKvB2Bg9nqUlidf0OxdH/JrmoB0UIjnwkdCZR2",
-	"cWHb9Ku/P3ywTfM/X5xwXf1/Y0KBmiFvUFVkIodYYoir67qCRNMxdAx7JCXt7b82fV3mocXzulIwsGL0",
-	"ze8g7JUKItio4+EJAGirNyZ6q4NwL4kw6utZYhe7Wwe9084IW1cWFOTTYpqX+KxQ0vtlS1axYk92stIb",
-	"ci3kDnvexfay4XbGVNpAuEv/lMerWAY82dIr0M09ih7DTUWxVk1IzVcsR/d1Z/Ak+q+Iu/BR0jnBC3Mt",
-	"jVKppW+YuV/XYmyS32o6u/86gYDHTVt9tTUCDoZxHsvDK0gDPV+MPs05A3/XwPOOqnPczR6qjZw5aj5C",
-	"si/ThDpyIEsWWI8QJqNWYQFemUbb1sSuNM8PpyBNwNV7d2cedxJZx50ZfHyKOzMA3jHcCbzw45LcRnJC",
-	"ay1LqvmKFsXeedexuoRjQsOSTcODkw94eR9PPlgZ+HGYkZXyhjWwu+NceVzuGPRj45fUA/GwpPkma+lg",
-	"RTyLfvgo4aTghje0uBlIyfwbPp4WQdlAt7hIAKUoDBA3jFeXuq4guF77H2sBRbwVTj4oucJ40/S0rkPi",
-	"1sdlKw0Qp5U8Sb2xgB3jKfbLU/iJMTU2/qu3rZ+RemO/1rg+fUaHrccHfoKJ9H5SAuNYu2a0I0X3QUvl",
-	"cWXJdtZIIuPf7fPP0cL44slkfOUDZsp0EwFzJ+MY//XdxwWFrvgMlLdXlxxhLyY11XKr2vcnBQ3tnxzD",
-	"LpDWW5/bTgrGrhZsx5TGJKkJuH1ywyq+tlBOIvoP5qV9g+7HrM2s5DUTl9gJZkIjluCiJ7w9MBNmt5Hx",
-	"VsK9xj3YbNwtPJX1yVqvZMmOctGoIYXNfow9SAvNMDsrecsFF9fDKvN38MYtMxJ2soKP5IzmMwQl9FSc",
-	"kwJ9XJ7hgTOJY7hOgYPiET85BUUQ7scophTXqqVIQ+9ccyOjiPH5OPa/w2aJ//aeeegK6Vrlp+5G3hh1",
-	"BjvNR+n2lXvhDt1cfo0Ue/PPj+PgajJ7wYVmdPfB0miXtjzI3F67lybxt9nlGMdW847L3kS0VRZuyhV1",
-	"mncA4E8JK7d6T+xNWHdMv81uA/RJTDOYSTfIN7fNRU3WpPzl3h4DAzyZnGT1uqkIulWK1YzU3buKU9lx",
-	"jPeSi+UxJM5mGlv6k+df5IZfN+uPcqLRnJYGY+6Ma3+20HwlWBKW95vMcjAdu+jxr5KA/wNQ7g1WbmCI",
-	"ESqWZMFXe/QCQRnrXOIOq+nuT10+y/NUvv8nwMNZvf1LW+g2OgyjqdOKNn42jxUxjwkV0NXUtdIxho+v",
-	"waJFga0qaBkfrtSUhsUHBRzYLtseNK60/EaJVpTaG9PyFpR38gF/mBDrOZBGmkDPXL7+n3arttrJXqtN",
-	"EL5HGR+PT/ny/Ekf/nIsPNXGSpz4nTZB8fEk4zNZclzS6jqXO0jW0mUxUH6cxXvMYzefpax1k0CkHnLR",
-	"avZT2GjtjnKNFSi2eDcad2DtThqHzFh60rMI77p6Gi/jKA1r4FMtTvY71W6KlBEubA+snaxyWxSx5jgv",
-	"Cdoh34senETlklXYRfz+FJu/Sy7SHpvPSx2foQZB564ps3IO1D7g+/ete7xhhozF1UDhiotVycq2BTpa",
-	"mzusXWksTPBu7eRTnFwIY9H8tFnRNIraKzfuwpewLA0eTFZK1LbAwdT3RzPnZgu/EhN2tumgYi0Gff2q",
-	"HQ1lg54NI35K/vgQGgxgE4p2vwYKGdlZQmSNTrDCXjbu98g8q3wSpbu5CN3FRwaC38o8gRxhP/noN35B",
-	"Q6yBBpkGm4LGKNbSzAjYpUaeA4uwHY+VtK0spOEZv1OkguYhK98wdCoPgUzNoMvrPenJM7qqfjnPwWYH",
-	"p96N66s1f/Q3e9t5vkDk7bBXVKOhyp3ARCicNWooqxk2OgNfIXn5fsUeolU8K/1XK/VC2PpcxZXmN5B1",
-	"UastEzjfFf9/ccRpqm7lX4cPC3PIvWPX1iyvpFixCgTdp6a4c7ychtoysoSZOFxDgYAhNfN8uO0hNn0Y",
-	"jmjjK/eVcfjzPabrJFLyskUDtmkxaUiFflbx2MT0blzagXtyVLopAbJ/e4ToNPYCaTqzjCDQeCCySQa/",
-	"KzKGFX4YyB+xCenHcMe0O9dgGmTQuoALAm1yfEtSVNVS/ek+sRcG9pK8rDfwdJIDEfNvD0/C/+zb3SIs",
-	"UtaCttJh7273GClb0Cwek8lB4uyZwg4m4DFwHodBj4EfNJlk6W/sJMjBtvHQgjene/QmJvyy66F88Ltn",
-	"0PNmappjj/Jf/OQUvotQvIPRQzjVDq4f2txmxK5g2UkzxhU8DKO4cPLB/G+QP79xrcTvipIA9HG+bLsa",
-	"30d+CHSVDtq6B2NpByE8hWPftjv7gH1rb+vz6j1gNnU/VvFniFznTPfa4v9OITljzZD9/gDt2hKjBzBN",
-	"U6XbbP2TXrNzfBdHqn8afyndq1bb7S+/+mq47XbUCfl4ghMyGLPubNScrWCqLUwfZrriq3gX9BZrtxMS",
-	"m7HrcIbD7M/jpSN+z3Z4bQkMxmGqR3NBwudsJ32LYbZAGpQLhM3EGulgVmwqM+KcX4lXtV5MyXs377Kc",
-	"yPoYPafNx8ynXBhmJYXCspouK0/JxHM/4PbOOJdbInH1Dr7HqdwyEg0hPGNumwHjS3FHrtTnFcuZ0JwW",
-	"6lPLjAHInzsgPYXhUPKaM6sNHH4Rds7y4vTHix6SYobSEI6GJAe5FIPa/Tm+8pvDJhzw7cE2bUiDeX2a",
-	"v0Y5aB/gr7F/ewRmBx8y+Fqycskqohizc3l2Atrlj+PUqA8HFrlTbmgWGPLgwEaPM6RuCzNkdjZdSTGt",
-	"Mm9ZcUG47vtuIp7UT+y5aTTBJPG/xVeOSlXNspOI561TWAbpxn50Um0rvApKCjamYtxg+KpiRxnR/Won",
-	"UCtST1EvCrOqIFFtsrQ0OtZtdfCjCsxfjZqaEJAv3ttIC6RXGIrcUqVgvBOqsKjOOh2v4Gx4WDbes2d1",
-	"Ka31hciba/y05ZrarnuXjObJCJ8BN4g6+QDjR9Iy4Qd47S4lgl0hgXI3bv1Pbd2/a4W5MydNDHcksnID",
-	"86xUaXx2dv4/myBHRlPGWcVcd6DkxQV+vxSi/2+hmAYo32VQe6iV0b89stikdXQtRvtM3ub2s0/te7wl",
-	"styR8xF2dT/ex88U7c6hCx5iHSYiRsZ0JuXkTlZFnmT839TldmIDD9Yf+OeVyIHExyDha3qyfniHe1oW",
-	"B6Tsr/lx4udY9welYuKGCS2rPaEK2hJGfVBxdfI7CVNXDh+acJyZBbPh+umIz0BoPKHzGE1PJM3t9WXN",
-	"WAnIzBymoxrpKH7B7+DxHeUp1tutVLxpy/zpbgWPlboUrm12LTTyPdKsWOyvZmdVXlVUGAOeLGuRw4UJ",
-	"nOQMh4E+xtgWpdmHD/oJCRZmxcg+oqh1bJUPC+8C//HCEBxq7+YXY8bA/Hsk2roqFqeLE6A0+8kPqaQC",
-	"6wa088edWUNqiFm4JIktj4xFebVl4uU35KzWm//74nv4v6z4L3jss9cvyeOHj4Jv1Hrzi7mCi4//PwAA",
-	"//8=",
+	"7L1pcxy31Sj8V1DzPFXZWqJkO35j6ssry7KjxIn8iLrWrevosjDTGA7MbmAMoDmaqPTfb+EcAL0BvQyb",
+	"opzki02qmw3g4Ozr+9VGlnspmDB6df5+taeKlswwBb89q5SWyv6UM71RfG+4FKvzlWDvDJFbYnaM7OkV",
+	"I2u2lYqtshW3j3+pmDquspWgJVudrzb4lWylNztWUvu5kr77nokrs1udf/7oUbYyx719UxvFxdXqw4ds",
+	"9SJn5V4aJjbHv7Jjfwuvd4xoWjJyzY7kwM2OC0JJTo9EsT2jRsPmtlxpQ6jQB6b87naM5vCb215jpQd2",
+	"qcQ+H9t9llz43/8U3fX2b9Rsdv3tPn9NrzzEtKGGEbOjBn7d7Ki4YuRANSlpzshWyTK51+0DXGBok/1t",
+	"fc9Lbuyrsesp4GHng7ysytX5H92Z8bfH4dNcGHbFFHz7B8VuODv0j3xBj+RgD3mQVZH7Y1IRfhTS3tpV",
+	"Amv27rvNjbnl11IWjApY/s2OKfaDxdr+DvZUGcHU+YtvMqL3dMPgp5Ixw8XV+YtviFSECsINKwnVZMsL",
+	"+4bfz56aXb2dg11nla0U+6XiiuWrc6MqlriGz+LX8GZ3TOzUYrNiVEtR48XPslKCFuSasb1OAOmwG8LX",
+	"yCY+2BPovRSaAYX/oOS6YLCjjRSGCUATut8XfEPt5s72+MYfftZ2p+8bi/23YtvV+eq/zmoWcoZP9Zn/",
+	"LqzYPusbe0CuyUFJBxf3R/abTzcbtjdUbBjsI8+5/Sta/KDkninD7a63tNAsW+0b//R+xfPO+b+KHN8e",
+	"nrpz9EDVoO3Hkb+shOFF5w+/HPuzD02E+cluMmzBf/Ft+CO5/pltjF0LocDyr4HxtQ+6PjYoIXaw3iPN",
+	"HTjTZxre9vrY3DZ+bmT7skJMau8955quC5bHaNnjdGSbe6ZSZ1OyYGO4+Mq+0z0TLOb+PqyQ1TscONdT",
+	"FCe909H62L19bqRAVEZkNazU0ffcP1Cl6HEFpLPhmuPhmbBc+KfVkVl2IGRjj/UHrqhh7TWGQPMdNay/",
+	"bAdU/lyN3bQO5BcdANkz4PgzSXoYW/ZU64NUeYz1Nmnys2wIofpsGJ9ZWS0rpclhJ8mOojbhAPGECMZy",
+	"lpOtlR+kZOUaZPSIHJ6DrBlw9pFX3+z6dwVLxC/CODTqIG2eK6Z1HxYgDt6Zh+4Fy7Hx2KtsDu1aIPY/",
+	"/rJSRB4E2TO5Lxih+pqADhK5ZsU0E4ap9A7DKwSuR0e/o5iWldqwmfSnmbrhCe5puCnYOPd0nAbfrr/Y",
+	"3FIWrqF5YAe86G2ewILcs+nMoc3uIsChAacii9lHlykQZWm8e7OTJZGV0TxnQHW/VEzbZxYD6VpWDTxp",
+	"fO5fgO1mq2su8uj+PHn12ZV9EgyLChCEgK5KOGhZ10IexCqqCSH2JbQJfHiZpGurnXsIbaUq7QVYu+DL",
+	"L1Z9MyFbua2NU4t/0QEjIFljw3DbLWFUS6iIWGpgfmPbMar6mqqZIqqBxQ3u/0WU+8fv8CnJZUm5eALG",
+	"SOACIwbyoCLbVwCrNS6iE0ZUHxLS7P5Mixs8ZefM+lJuozixZhtaaRaj6aOVpgRommsi90zY81qZIu21",
+	"eRpbHy8du1wfLwt2wwogOXNZcG1A9KyPl9pQkdslY4S4lmaXEOxUGbSu7DuwF01oUcjDE0LXluc6wjHw",
+	"X6qshQp/pe1enbXqt28NssnsZMuoqRTTYxszO3YkNC+5CVvisEdL4SAgp6/5s+QoCDxs9Q5Yp9t8JTZS",
+	"bLkqUaDvGFeXplICpQ7+GIPvNYvbH3hZ0fMVUmqmDYFXPK9SVcG0/cVhJgLAKgLA4/G0fuubQmrYZ0AD",
+	"Ko7R7aX1kCKP7s7B27DcMsxCiiumCL2Sdj8CuSozxl58wYwmns/0FQwL16g4Yxaf+ui/PpK9LPjmeE48",
+	"QmfwxK5FRQ5rD4Isvo1KXU5FN7sn/Og0MpiFf17x64lPi3uamej1OY9N3IylPL9cH6MaA7EPiZYxQTcg",
+	"5gDtI2B6qi0yoNAgQh4aqAjYgpJkW2k4UyVQyL4d8hr074GJ3F4musiorvEQ/saCPyK3O9LSwyvzWuY1",
+	"ODAB9h4la77sqTQc3HMJJI+YSHzmGXpbBmx2lIvJ6s4z+/aFYfsYnmxkHr+cgh5jWj9wFPsIcdhqAS2j",
+	"pMEL0FyJ6lPsnYkhkuXBkuTSMSFK4JZpEfu83PcVyyEovMRlIiBoYH17Qy/y2ssOrzilLqkGe6SMWsyW",
+	"1BMOIrwCj+MOfRySxNDaOPj1HtzQooovctjJOOluqPAeYW7OgQwE10ZRI1VmrcTgwZVCS/y56dn14DnG",
+	"AHLgZmdhlbjrHSOwY+ejXjPCt4hXiGLAVmo/9TAxAiY7aDb5AwArSlyBLvqeMkDrxEXuWEyYPXVHsU/J",
+	"mm6uY/AIROXv2nv/c7alVWF/qnkKWuf2SHsKerfF8yg+hGvvbKkjTwJUjzoN1cz52kdNBTxLHLBsc51i",
+	"XSl+Y62FQWaRpJvp5OGIYPhcsJGsg04DSMQ219/KSkRRouAimIcYBssI46CRUOHtDaveov1YlhTCC0kr",
+	"Z5jNs83191wwtDnwW1P+5sK9GzVF6q9O9129EERYm7Qg1jSNoRgIRD1DggWEioqw07wMSXO/cMft29Gj",
+	"ggsinquZqlVtTHbcdFtCyQ1TOd84lRG8gIg/R2aJ2BpGqwEJEVOsQN/VhKN+bXX62BfcugkdkhaK0dzi",
+	"al5hsMpSCfo6SlrYe2958VM8xELa7bZeMuBH626T1HdR43rXVI57pQLyxV0NsYtvw/HP8kBKKo6egq0K",
+	"T+CzHeAe6JHI7Sqycy6MjGOpNLSIb8LBZ+bWO0t3bgCXa3y7AXzYY2bBGIe9dK7ZLlu44ToVNlgfR1VK",
+	"B0F6ZY0s03JMN+9QxBewwi2pbjQUi6OOGitMGJYK1w0pV05idlflmx2pBTp7t2HumaiKwgl28MQYVnoK",
+	"9w/nqXCKcs2iwOpcOJ6icVQEZvqG9d3aH/UaEz8GWBf50iyDJYFWSR097UlP6F6vg24Ly7aM2ckaV0uB",
+	"Hr5W2Hkd5vD5Ev62ETiZu7ka7NFrl8LQjfnRpZW0rx5V/ag6ZpwGF2x1fY3OIhdOHxcH3o7AT0X3pljO",
+	"hOG00DN9xd41NZBT9Dgqt6fFObNpYajwudjhvuHbLVOe/3TyDthGliwu0A4JQXfY0bgSIPdMMEgEMg+5",
+	"yMALhSk6+uGeXjGdARfeMP+K5VHB7zt2VFgWd5WFfUfPC46058Kg8J5xmYWU15e04NdsOJdh1I8/6pvv",
+	"3WH6IHEtOfjkk2pm+3oeQVz74LQ9xUp50/SvNJXRZMLGoK6prZ3ZIFMBWV7oArALaZeaEVZGUzqPWp7D",
+	"8EuaYoNqoM8NwZ2m4f2aaTNolfR2i1uNPmIeC2OeQqOOTekRVR3aKBmPMoW0BqnsjzT4lVz4gWsiBXjs",
+	"rzWBT820JJKWbyV40vKOaPqoyK+pUoABTZ+E0pZCwe/qwgGjbL2Oq7kLqPfTVPqTNjZet35R7qUyqFl2",
+	"nQpiwxTiIC2Kl9vV+U8jCXJ4omcYmPzwNuvdu9SMHOC/jRQMQ6+ZINIaYAeO1mgd1T/VmrB8Q5P1kTiM",
+	"j0DAEsh0HanBjmLuzjpjtE+vB8WNYWICM8QthfNn9SXUX6kXi13rcxQnvdssqDaXOU1aCtqQQm5oAenG",
+	"zmTgRUF2ssh1XL2iKX8QE6c7iryc28mV+1RW7z164Fr/H8LghK3pknUcC4lKBGboVfQ8kNQc9bopWe1n",
+	"+k14npQ6PBb1ehpCqUYeqMo1YTdMHdcS/AfT13X+0Fl7HcjLhNDbEN0OkdgFMz+Cah3zmfU14R2jORjU",
+	"l1uJORTypuU8HU8KDbbAJdtuXS5Hx+1mnCM/4t1NUTGkxAZHs8MGDxt/EodYDRIfxO6Tsg09hnbSe6cg",
+	"7GjiX0nfvcCXWxkaHYQe/UwDwWNrf3HS2hGkvvV55iSnLEYFJX3X/MM/oX3U/KfHEaRJpXVHOPJJCZmY",
+	"8g1njOHst7xgz5WSKsaRi6oUcfmddhCXTGt6xSarvG6V+g/ju0xISgxEzmKIwRgfzz70OfDeZZpQqaP/",
+	"vOOtNMiGhpGQHuncu6pcu3qok32ek5NFAV1c5pt3pfhorw/i51bc7zBu7zc3cGt/dQfrZYqGa4joh3OB",
+	"moQepBvFQTQNIh1gNA/vUpki7p0eECI+xG3jySSt1lNBIpIz+0NwMZGPiUkma9i+X939YRQIUlm9J5ox",
+	"XBTykHKWXzO2v9zI/XG5gg3NzGWihCVpO5oJunCo4ICIQb3xsGIWjjpg6H3n9KYOjEK2tden9lTXOUAu",
+	"RRG9jW8XCDam4oyJCHU8fByKHt3q0ePyGyZeuaqEfgKCz++NZ7RxQ64Y1lmWhAsi5OEJEVIwVxcBilIj",
+	"c6oRvLNvRSGVNBMKLq7TCdA5sc8xZ6tk2pdQTs8OTDuVh9OkZSqjJqWAF/xmUPk2ifhuNLllYvmWd2o3",
+	"Eqhd2ZPXrsNlx5AEvR5zfYt8bmS77xcsKfhnasdgJeqf0z7BuJ7jSu+SHr20b2ee66MBrbt3fUxzc1hV",
+	"PR5Lma0KJelH8Zs2c+rknd2FnTugOvlgh9vWkAb+FyyzDUGADus3rQKHnBr2wPAy6hedDU15SDIjl2I/",
+	"obJibiEG+2Xim+mgjkz8+3FCeQf7ZVWf0FVyoAPLXR1cI9Y1DxZrfM+MiSo0J5gkV9HYuSwYyekRxQnh",
+	"RhPNQOdyGbr2X1DKYn3AIQpGfCORh5rQhHgkl+t5uTdHAl0O6tL4iUUmf28UCdWu9AhCmvnxHE15PLOe",
+	"q5BxJhXZyYOVz2u2gaYNqaokzRLVaz2J6pV/lzXdEAnoqMoVTeRk30rP5O1whGM03kTzAjVlSH/v1Jhu",
+	"aJWqFnR7+Sp9lVIxahJIlcuDKCRN6PRb9DXc2tsKuaCpB5cDmlYdzo6ICn61M4PGQb+wiBtykOraF+lk",
+	"UDyBFHqI5tAPujjtlyZIYEADAEHmr8/vvr6cxlU0Du4XGTBDvpc0j4aZnPoTVaCCDXoLL8WgfjJL0nRz",
+	"oxuK240v26v5GO49BgrLuvJXbDtZeUlgXuz+kuH0v7NDLV7mlAOuo7nmF1jyqwEzc64YlDTqjFDtkx64",
+	"6FZ8GawLsUJmi/m5ZTNY0UosGHbRfhEpSJOqbKva6jpHlrwzZdHHzb6QaOeiPBqOE496lH2RL0CxLvn1",
+	"VXHcFU+5pHoQKBSiDKQuY3Npa9Pir//jF+yHXl8IbRiF0gsfHrcXh5cbxESkahmLM+ASjWze52Enm7W4",
+	"o0khM3zNMdx9La9ZJMTH3u25qwq7lUJr/Oc7WL6TB0EkZvQNUx9+wel6flsxQnyZiFbeeRbniXUss5Mg",
+	"U5mPL28sz4jZbKeE+3ufl+qKCq5psn5/tlWBHG6ymexY4oVJVMJrKafndz5P+mV1pfdMOFk6XeUxEh3g",
+	"k1Z/bV8e66HSAnhLCIb0hQBDd/rm7t2WYpjyQ81lu55dLUEPm3n45XNZnm6N5aHNFmBcgPnkNIBzyyFL",
+	"eIB5Z8DWcRe4I0Nd2nmf7nzBGFO6ISpmBfZrmppxTJ9MNDctBj0NkV0kkyf4TG9M0o7DtMsJvKOZQNfj",
+	"HYd0al+8E5zlzDk9EinIATLStSzZWuZHondQd1dIeU3w3oFfr7KPnC3hMl6nsS58PcZtfIJq0/G7Mejy",
+	"bRIz/j+azug+cTnUz8u/k27sBXZo6Wzpnvsei/GAUK4Ey0l42yop+2pdcL2LldQmdeiaFBpACOjWyuZw",
+	"Cf+e6QHOD7C1k1I5Epyvq3aNJF7XGvQfH0W5ZOBJt1/hs8gKt+QuzY/fJukklck8crbpZsIpTKmT69Ew",
+	"cSJ8arwvV4JvPSVWPQb3Ve0HNNKyMqrJH756lLeV+S8/dn5LlJUtz4EmdJjpsaQxsLQ4VOPlPz5aOvkm",
+	"aeW35XlPf7pS1P17X9+9stZj4hla9LFn3UAtfiTzK4U/jW4W4ttfKx5zhQylnIear6HUTqqYVcl8bmDk",
+	"wMulaaZbSsliXnu2AXlUJxJKFD0NMKTBG4+SDUE3KgYGg/uN2qaYDti6rWnWT0jqjXUeWjDJZeuzSGZ8",
+	"LSSexNIZTsCpndQxO+Bv2NO31aFmaF/Bq7gA2srDjMsaWlgxutl1dJbBVpH4/tdRY2I2MTUkVRu2r6BD",
+	"EPhUauwkJT0SzUxts7kCw8EM66HTgJx7JQ+3I3O4DI8mLXKqtdBAsy2UruHfoJooq6hbJndTZgxNhBWY",
+	"UnIO2YSs0ChJs0QvKwKPQqE+NlhOyN5Kz8vK8585uQA1vaGuc9A+bfTLxM0mbqKQqOzMsA4SLZm8skdJ",
+	"Ka1ekpE/fP4ozzCqBCkkcxo/n6yypLsq/0/TRT7DGApNOsdUsmitZoAGHVaGP8+bDm8Mho8t6Bq4joHJ",
+	"H/yZe72TldXe8DUX+TnvKOafpUovf47WMTwNnVEy1w4YGg0VXFy7rvG///9DIdlIAn6yvWW/r+XQpT+r",
+	"QTXr7kM7WG8NKLbBIOROAgeFxLqYHTCnteVInmirh+/4tIIeEEDQpXJzpufbzEvkgkVTeVyfQFtUs8pC",
+	"Hthgokx9kJntgpPBgZD1NymL9dTuON2ttcoXZ7bnHbivEUYCDA9+/j3EYWFXLpfGdcywxhNNFcumG0j3",
+	"MqN8X+hYx9tIB/ZE01u8nCQixIcKDFy2kAN2o4fDhgps5BrN6xxowJjUNo7R9pXHPd/Qggh22MiSufbs",
+	"GyrOfaRWZ4QK4iuDazZOicsFJCjLTzQxw9V47aRxRREEbMFeqZC8kS69nBd/gHYN6W4zroKYlPLG6oYi",
+	"bxQOT9TKGx0hEmwwoopegBsja5gLGVlXIi/wH/dsYyhaEdZ6KCDTwlkYmM3dyFOrkyTcaJbp1Zp1YGwC",
+	"VEeyX5J9N+sclkb5McKlvqAoRrjc8WZj0dD30JJ3lXP8yUpXHDCAkwZiDO5VVUzqhNSU7/BsKNCwZgWm",
+	"qE4TmFXBvoa/iDZUx/aC8dgQPmw2qomx0mR8jL2jpath7GqvnUySSglNpEhkA7B3e6lTbXP9JrnGhsYK",
+	"OwR7EGeJPo2XyZM/DZ8c79g4U3QWft7TDC8GtLWNV+ykRyBolrjSZrwbUnU0g/AeN5oV2yi09I7uWxSh",
+	"DxxHXfmutTk2zSqZ2UkoeMImQik3tjJN4CfeSINqpOOSnkUY3ehjXLw4r0atCgQjGGATVs4ibTubx+ke",
+	"P1D7qkf3AcE8uddkMBCdq2m9x3N8c9L+BYf+WNOxckLHsyk9QvvtqGCXqZNNDDr2q4u7/qCAfGPo8drZ",
+	"tbuka6fBfq74DRNWLEb4RhPcHrOnLn6brLPwnWRbWjdDR29owchBccM04eYJcdQMWrRme6qoVdzWR7KR",
+	"ZUl1xJAfcbzU5NbDzZO66421r4thUSu9qV9RBPIj5WnFni9TxU1D08ZA6iVP1Nu6x+1mbv0crjmWSr1i",
+	"6/OZP2EcNFrHO5Bote3D5Dtp8UQYSf73g2cXr759AMmN1vAADzOxG2Pa6w6u+4SWFqsS3YVzVsqZ9ayj",
+	"6XKLTCjLVv+UIuFINbxkxD72ZRydhLJJvd9c1R8AOuumpAFY4hdmAjnN8D2l5UAgtPGJiX3Ci+7QmgeJ",
+	"0OhA9YJO59HP1J1wWtFQ6xzs3EF29IYRSuxFYApcsmwIshdmD6syA3vASQ/cWFVMj2fsN8Mszufk9uSh",
+	"hwvWx09eTTysynJu6LpIIPyGFgVTIcyEig9xUjxS1bJgnBPk6/RZTqGGOhqurDS7LPimI3XG21GEtadV",
+	"nfoSz8QgGA/nGY0bSh9SXSK0iZbrMt8aCsQutUayldRLURwt/9U4p9cPKusk+1vR1BjZAjVqs3wXtYUx",
+	"GjLVsyjXX0QDLbpYWpN3WUfVkSYaBkij/UQg5CgDCMmVU6dINafXzOilnphL1JgaE3l2TJi8aY/lxJp7",
+	"nMMCC6ShclpyowdcL61T4PwoNwpnfjguCvgZdUaRHMPBmT2oyXClG9N7xvulujs7cR5PfbPtgBg2Hg05",
+	"adnKKA5NJqkxrNybOcN9ngqY7UMh6x0TnrkhuWS+YKkShliJXEplOQcEVl0LweD9uqN2VGmMrK6u6vjy",
+	"5MSGgq5ZsYQ5hR+K72y/l5rl3ykq5gZAm8GH0Xiw6nhka7+uUXxdGcwBEO3a3lQ37E6vjaGD+aLgOaNx",
+	"B0t8fWnu6IknFuOmATIKh87EmO7h+SkJDWZKMgPGGyal/9aJntPy/1v42O2GNynNbV6DvUiKmrjhhkUb",
+	"MPpBRhtZWksDckzDEOPQKSvuL0I0nHJ2QNmhFAqrwvu2tVjJ6gcsofcqWOj10DludoRCksWkrIoeRr12",
+	"RVsdM1Sx7ZxuU91kJOwIDV95G100Wmo5FFhfqgwT2uNM/ki6IL9S9krnlEw3Y8/+zzPfrmeonBMU1pO0",
+	"nrhj9LtpntAgiu7AEzrNQxGSGyMl/UuNn4iD6AUogCOe4rscXDHoc50dW3rjUgk1M+AM6MysrIe0RnMx",
+	"fITprqZrtN0T0wZl1N7UVpCnMTKjOShlYGrGj8Fm7PhZUmHTE+IxIUX4lim9k+M3Pm7jYeFzeJORqTe7",
+	"RGk4xrtCRwHyM/Z9IteM7XVven9MKL/ZHa35P5Nz3Saq8sYKzY+d+AaLphLfPsH8tnq/c9KaNkEKNRsK",
+	"gWrUTJJxXYbcAOK32XIj5gfS2yZlq83ipbPaCsb6W7yWWKLNcVatUZzlxEir0FkjguVkQhhiWoqbu5lO",
+	"WluiVw6ce1Mpbo4XFn99nC/EmLjd/UbKa868+nK+OrB3vCiq8tK/WF/Pnv+VHVtdLoAuQGL6Pj/u3Z0x",
+	"+9WHD6CPbyMw+87q3hnZspwpTISgIifsnWHAePSOWijVY52lYGQji4KupXtfV9ywc5iKDXlc9EhyCeUW",
+	"GdGMuRDYFTWs1fOiMfsNyzMkNKUgXGNzJFeH70e8yErphwTqDTAMu8cKB4J2vya/ffXtM/LVF3/8/373",
+	"8B918tv56o0DIw7RQIivHvtYI93z1fnq84ePHz6C9kdmB3dz9vDAiuIBuGjOaGV2/2TiATRxuaqUj7B9",
+	"yFZn1ljR+uzm8RmzEnHskfbP9tw+CDP/z9+vrlCTsJwBXn2Rw9ALbZ5ugr9FMZgvi/jz2aNHLjHPuApF",
+	"uschg1yKs59dqA8ZZlL5n85x3TYmZB+6D0fooDfUI5ytnX0V20c4+5mvbfnQnOAZPoVIBiEZfiUI1unT",
+	"Kw172/PV2w+RCzh7b4nugxvdRUtmwEn/kyNNixc1YYbJO/7QRlUsa0C6aznvqbHktDpf/d+f6IN/Pnrw",
+	"1Vv3/4eXD97+/r8jPOmtNVoiCPFD5fHB7YBp87XMj7MwYcI1O/vnQ/t27UE/3BINJ+FYH1PAVq9R8JbI",
+	"8jd6DRMFQ7MPUhuLA8gSJOgAsYZCriVpdV6xJW5iYp7wVELFd28PeoybGlrIqwoSBWgAWRryGhsSSh0B",
+	"+1N9fUe0ULff+shkgF2xU1Tgnt6eY4LExj7ZodmJE9/B9ZWhz6sW4kP3tKZqmDy+pmph2vBLTiKMr6ka",
+	"pQr44BSSgLPc/hbc2C7s3hYG5WKeOYRor5iJSbEsRQ55bo+ZdQVZbG/1K2cvclbupTXhj6Bbvr0bkoIb",
+	"mEJNj5dfsk9Ka7oEHX1NFaFhdl1zZvkYrZy9v2bHD6iUFwyd5V2i2ZpTrvPN7viD/c1dZAu0X/StALsM",
+	"yxeAhf0QoQDYCMKOqlYYkZ6kWUU97m8bAHZ5dkl+9Mw9H2VH1qo7YzdMmAfaKEbLNu5199DDtOf2T7Wr",
+	"GnGG4wLcm+BmrAi1NitTD8DHCBvVGfEzDpBzB3s1iY+bHdu0pGzEz8o1dl8qLKZbsOAyjQn92i5HC2Lt",
+	"SJjrD6VpLmyCY3wcIJ5d/Ig22xeP//Todw9JLdrcfAT712R9xP9T7RpXbmUl8nNY9i8XL/9OkD/jSelm",
+	"F/by2zCS/3cZTnCn2sCfcZfji5B0L7rp6M527CIKfAkGwHdQuA0jXwHUzGqwS2E3VamgzYB98ZeKwS8O",
+	"690E8Siax3MOY7eD6Z1heKa1xTGehYG4VutWQSDZxudphgnbwLraJT6xDUPGc9rembRdj0wWD6zsg7me",
+	"DkNgRiHsLEjExE7CZKhZu4meyaS+8uWjqH2WFo/AMDb6ZpRP3EalfPdA5PMEIeDxt5Z+YlzqpWCemJBy",
+	"F+FRcMtWyW9rNkHdPFDsx+GQNEMibqicUCmacBwNs7MQskpwf+n6WMakUgc3XDRkklz6cgoBuNI8qNj3",
+	"XCMjLpXNle9TAQPvu8ykkxEd266PR9yCoVz4C2qwk9JuKZRL1sHybZJPhHlHt+EVrleL3UBqGT8QfbKe",
+	"sBwPuCMT0KNnQnH12H17En0OVIZRQhi2DFPOcTjSvqAblhF6Q3lB1wVrNa9Hh+1BqjzexThJmLLce103",
+	"Tpn+hUmk6SIxadL0kROc3xHz6XfnNrsIXnMQs9fn305GpV9uR3+Qwuv3qFE44t6hhfOauehGkgeEg85h",
+	"UrEPhWK95nd4aYH62BU6ud8i2fpvF7X156WbN5IFR7s1wfemGP31R5cgvhc52v0W1E4yUtCrwQ1TMjro",
+	"vG703kw6XL4JLU8n0FKBOu44LdUUUw8/9yPP307Fbiz9Bw3U2hThkykOj09vrefBVIHYoazClhwpMAGT",
+	"QesD02imfei14YWcqw4tGpMBNFpAeFfWBtKoYbl/CLoZ2GommBJgxjGcAGH/lcPUMJjurv2ohzHkPMM/",
+	"StuVVv0/+G6/ZMuVNmjxIU2gfq/Jb+2vGdHV2n04g37Ml9DSJKv7MGACxe8ywgoNfn0mjIKmzqBYgkX6",
+	"DwGn//1DsmZbqSDqiFvwwUYoMrY/WBI0xEiJ7jmfn7FmOy5y8l8PyRu0bN1UH7fzkN9D3Oyz7B+iEgWY",
+	"yKI4Xl5JmUN+EOV5zODE8WyfJum+wcJPh2NgWMNgfqpY3RyDCHk3BN0pRWXQNMTf2jXbY6u/2lAQkvjR",
+	"ejG1noGG09pEv6dGTyGl16xxcEytcjKZXjPxxOFeUTTassWWD7gwuoERZ98Prr3HhFc7fsF7tWDnacSO",
+	"HMIIxAgjhbw7N7wr1N4uZMrCrdNgzwYudPAMQFeFaTjcHNqN8kfDkCtGJfhr5iX4NC5Qu51v4UK98zu0",
+	"p0rJwZKazW6B63oDFS3I/DEnFCcU0UbXPLRiBr0I7U63SS3rebOD54R78hPY+uzZj2Dl4tL3OU6MYY15",
+	"1aR3lUC3r7WsjFOuWq7B5Yz1ZdX7ZdsKd1T8wdbKEZ99/foCNnbdkdbi4J7JfYETRkJr2MmxvfrEn2iE",
+	"L2xwTgrJ4+WXT3EY1gCgJTZXjfv8NSYgD0i7hdJOmk60abwnokTHFMYhLjRDg/jUtZ1frwpzX7pLJ9sJ",
+	"Gi00umRDjTiqNqfrMw1sfc/zD0lx+R0zTRZ2Z7D+pPnA0yEWMCVOzvNZCYhTswsv2pczU75s/4bK26ck",
+	"WP5NEOpZyGOcK1ossZ4xrMn4KHgXFWDPRf7pIp4vqZmEcJHkmucwxmYBNVLk7QickIcnkNIAUtnPGl2z",
+	"q0pAtNDKZ0JHAqVdXNjX/ervDx9c0/xPFyd8V///MKGGmiFvUFVkAubStnB1WylINB1Dx2aPpKS9/W3d",
+	"12UeWjyrlIaBFaNvfg9hr1QQwUUdT08AQFu9NtFbHYR7SYRRX4+f5n7boHfaGeGn19cF+bSY5iV+WmgZ",
+	"/LIlU6w4koNUZgfjhbHnXWwvO+5mTKUNhLv0TwW8imXAkz29At08oOgSbiqKtWpCGr5hObqvO4Mn0X9F",
+	"/IWPks4ZXphvaZRKLX3F7P36FmOT/FbT2f1XCQRcNm315d4KOBjGuZSHV5AaeqEYfZpzBv6uhucdVef4",
+	"mz1VG3nqqXmBZF9mCPXkQNasYT1CmIw6hQV4ZRptWxO70jy/OQVpAq7euztz2UlkHXdm4+NT3JkN4C3h",
+	"TuBFGJfkN5ITWhlZUsM3tCiO3ruO1SUcExrWbBoenL3Hy/tw9t7JwA/DjKyUN6yG3R3nyuNyS9CPi1/S",
+	"AMTTkubrrKWTFfEs+uFFwkmNG97R4mYgJfPP+HhaBGUH3eIiAZSisEDcMa4uTaUguF6FHysBRbwKJx+U",
+	"XGO8aXpa1ylx62XZSg3EaSVP0uwcYMd4ivvyFH5iTY1d+Opt62ek2bmv1a7PkNHh6vGBn2AifZiUwDjW",
+	"rlntSNNjo6XyuLLkOmskkfEv7vmnaGF89sVkfOUDZsp0EwFzJ+MY/9XdxwWFUXwGyrurS46wF5OaavlV",
+	"3fuTgobuT5awC6Tz1ueuk4K1qwU7MG0wSWoCbp/dMMW3DspJRP/RvnSs0X3J2kwlr5m4xE4wExqxNC56",
+	"wtsDM2EOOxlvJdxr3IPNxv3CU1mfrMxGlmyRi0YNqdnsx9qDtDAMs7OSt+xGEg0qzd+7d6ZpzMslWY76",
+	"FFyvmqRHYVkO0gDVJA6CYBsVmP6zU9DG38QiVheOogo5dvo37aotl+9pQY3ZnsAxnHUGqhGhkWLAlGF7",
+	"wUTuIHLbnIMZuWx35Lj9Ozv42/24iQnNVSP5v/AUb4gbTfwM0Vviyl8Z2xPqv24koR5nfqPbOAP+R5yh",
+	"Ck7Ja3bU/mdaOHvvQO3etpglXEK6sHsjZMD6WVYTONdooDiFdLPSukuqrnN5AIe4KYtbpXjf7e0vU3AX",
+	"Q6Q7DjF/NmL3Ne/7DDj/4tGlz+ZEl57ZLQTkOpXLzOkGjC07uh3B0afuKGeVreyl5YqmuoJTnienKLqW",
+	"6r1BRAt25XaHiAu7jxcC+0iUBDhSs871keyoyJ8QCtnlG59nCTCB2nTAa/hpfWxMkEvyQC6uR3Q3eOOW",
+	"+aQHqeAjOaP5DDcHdMSeU8C2sL7mgTNNW3N9nod1NfjkJE0N3lyiFYa41i03KJCpvZFRxPh00jK+x1bX",
+	"//J5FdDT2w86St2NvGHKD1+N0u1L/8IdMsCwRso4Dc+XCU/WdVkQANU7eRhsbOONkkHm9oN/aRJ/m11M",
+	"u7STbln2JqKNTnFTviWHfQcA/oSwcm+OxN2EC6b1hyTUQJ/ENBsThQf55r6+qMl+sHC5t8fABp5MTpH/",
+	"oa7n/pUbq36Y9r1k0gcMibOZ2lv00bNn87y2Y6dwolFDs8aYO+Panyw0XwqWhOX9piKfTMc+9+9XScD/",
+	"Bij3CutuMUEM6s1lwTdHjOFBE5K5xN3shXB/6vLTPE9Va34EPJw1mal0bQpGR5nVVfbRsR32sSb2MaEC",
+	"etL7RojW8AkV9OhBZETTMj4asy7sj495OtFn4Q563z6LT1yUuhtruodnU97Ze/xhQqbOiTRSp+nM5ev/",
+	"brfqatXdtbryrnuU8fHsotBcadKHPx9LLmpjpfMDJk3QjxtZyOITgrAX41pWpk7/1g+5aLVqjMdeEvnT",
+	"bqJn2OopEzK/6FmEd937ZvHox1CgKyNcuA6mB6lyV9K65TjtEoZZ3IsenETlkqkrdr+KzV8kF2mPzael",
+	"js9Qg6Dv6pRJhydqH/D9+9Y9XjFLxuJqoOzYZxpJ5Zo6LtakGCuPawsTvFsH+QTnTsNQW+/wCnVs2lgz",
+	"wA3zCAXIa4sHk5USvS+4uV+aubBb+JWYsLNNBx1rEB26j7jBni5lrWbET8jvH0J7KGwh1u62RaGeLkuI",
+	"rNH5o9iJ0P8emUaaT6J0P9Wqu3jJRfjD5RhEHlp81XMr/8MvaBNroL25xaZGWztnaWYE7FIrz4FFuHkV",
+	"WrpGZNLyjN9ooqD12ya0e5/KQyDO2+jRf0968oye+J/Pc7C5sfd34/pqTY//j73tPV8g8g7Y6bPWUOVB",
+	"YBo7Toq3lFWPip+Br1B6dr9iD9EqXlP4q5V6TdiGFJ6N4TeQdVHpPRM4nR///3bBWfh+5V+HDwsTz4Jj",
+	"13Wc2UixYQoE3cemuAu8nJraMrKGiYbcQHmnJTX7fLhpNbbsGo5o4yv3VS/yyz2m6yQKKrJVDbZpMWko",
+	"ZPtacbYdj0t7cE+OStcF3O5vF4hOYye3uq/eCAKNByLrUr67ImNY4ceB/BFXTriEO6bddxCz0huNp7gg",
+	"0OQwNJRHVS3VXfgje2FgL8nLegVPJzkQsXrq9BLKT35YAcIiZS0YJx2O/naXSNmCUT9YCggS58g09p8D",
+	"j4H3OAx6DMKY8CRLf+XmeA8O/YEBCjk9ojcx4ZfdDlXz3T2DnjcR3R57lP/iJ6fwXYTiHQyOxJnEcP0w",
+	"pCAjbgXHTuoh/OBhGMWFs/f2f4P8+ZUfBHNXlASgj/NlN5PiPvJDYCZIYygPjgsxoxCewrFvO1tnwL51",
+	"t/VpdY6ym7ofq/gTRK4LZnpDjX6jkZyx4tt9f4B2XYH4A5iFrtNNUv9Gr9kFvvsaxqZ/HH8pPerW0JTP",
+	"v/xyeGhK1An5eIITcl+pvaut8TZqzjZcu46wJTOKb+IzbFqs3c239p/L8Ayn2Z+Plyzcw2tLYDCOwl/M",
+	"BQmfc3OQHIa5AkpQLhA2EzvcNCb9pzIjLviVeFmZ1ZS8d/suy4mslqgQtB+zn/JhmI0UGouiu6w8JRMv",
+	"3OnukHP5JRJX7+G7TN29lWgI4RlTdy0YX4g7cqU+UyxnwnBa6I8tMwYgf+GB9ARGe8przpw2cPpFsE2l",
+	"uDmuzn9620NSzFAawtEmyUEuxaB2f4Gv/Mdh06wxDGCbNmLLvj7NX6M9tE/w17i/XYDZwYcsvpasXDNF",
+	"NGNuquIBS+XHcWrUhwOL3Ck3tAsMeXBgo8uMGN7DBMCDS1fSzOgsWFZcEG76vhtu7ttzU2uCSeJ/ja8s",
+	"SlX1spOI57VXWAbpxn10UmcSeBWUFGwryrjF8I1iZgnieXkQqBXpJ6gXtVpOENd4a5K0tDrWbXXwRQXm",
+	"r0ZNTQjI5+9cpAXSKyxF7qnWMJwTVVhUZ72OV3B7zgFWh/ccWF1Ka30u8voaP265pnHr3iWj+WKEz4Ab",
+	"RJ+9h+FxaZnwI7x2lxLBrZBAuRu//se27t+0wtyZlyaWOxKp/LhjJ1Vqnx02i7R65Oj1jqaMM8V8b8fk",
+	"xTX8filE/19CMwNQvsug9lAjyn95ZHFJ6+hajHYJv83tZx/b93hLZLkj5yPs6n68j58o2l1AD2PEOkxE",
+	"jAxZT8rJg1RFnmT831TlfmIDD9Yf1xyUyIHEx0bC1/Rk/eYdHmlZnJCyv+XLxM+x7g9KxcQNE0aqI6Ea",
+	"mkoX0xuUfS9hZt7pI6+WmTg1G64fsWmOpPl4QucSTU8kzd31ZfVQMMjMHKajCukofsFv4PEd5SlW+73U",
+	"vB6q8fFuBY+VuhRuXHYttExcaNI/dsd1k8avFIWGb2RdiRwuTFg65AYOA93dsC1KvY8Q9BMSLEzFyDGi",
+	"qHVslfer4AL/6a0lONTe7S/WjGHqxhNtpYrV+eoMKM19MtXxyrsBgX3UZg2pIGbhkyT2PDLU7uWeiRff",
+	"kKeV2f2f53+H/0vF/4nHfvrDC/L44aPGNyqz+6e9grcf/l8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -42,6 +42,7 @@ type Cause struct {
 	WhoID   string
 	Zone    *time.Location // in which When is told
 	Partner string         // id of the partner it is about, where it is about one
+	Key     catalogue.Key  // with the counterpart gate: what its own side is asked about
 	Chain   *Chain         // of the rule it asked, or nil
 	Value   catalogue.Value
 	Needed  catalogue.Value

@@ -442,7 +442,7 @@ func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	}
 	if c := a.note(catalogue.Counterpart, refuses, code); c != nil {
 		c.Side, c.Who, c.WhoID, c.Partner = Theirs, WhoPartner, p.source.ID, p.source.ID
-		c.A, c.B = p.source.Name, k.String()
+		c.A, c.B, c.Key = p.source.Name, k.String(), k
 		if code == catalogue.TheirsLacksFeature {
 			c.B = f.String()
 		}

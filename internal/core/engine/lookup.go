@@ -102,6 +102,21 @@ func (s *Snapshot) PersonAt(a addr.Address) string {
 	return ""
 }
 
+// AddressOf returns the address of a person of ours, or "".
+func (s *Snapshot) AddressOf(personID string) string {
+	inv := &s.inv
+	p := inv.personIDs.find(inv.text, personID)
+	if p == none || !inv.people.at(p).exists {
+		return ""
+	}
+	for i := uint32(0); i < inv.ours.n; i++ {
+		if *inv.ours.at(i) == p {
+			return inv.addressText(i)
+		}
+	}
+	return ""
+}
+
 // BelongsTo reports whether a person owns or is a member of the space that a
 // resource is, is in, or hosts the meeting, or has the mailbox or calendar.
 func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {

@@ -6,6 +6,7 @@ package letter
 import (
 	"fmt"
 	"html"
+	"slices"
 	"sort"
 	"strings"
 
@@ -21,14 +22,18 @@ type Letter struct {
 	Points  []Point
 	Not     []string // what they need not open
 	Answer  string   // where to answer
+	// What only some letters have.
+	Reference string // what to quote in an answer
+	Occasion  string // what it came up from, in sentences
 }
 
 // Point is one service and direction that they are asked to admit.
 type Point struct {
 	Key   catalogue.Key
-	Want  string // what we want to do together
-	Admit string // what they need to admit
-	Test  string // how to try whether it works
+	Want  string              // what we want to do together
+	Admit string              // what they need to admit
+	Test  string              // how to try whether it works
+	Lacks []catalogue.Feature // what they leave out of what they admit already
 }
 
 // words of a service, from their side: in is what comes to us, so their people go
@@ -75,7 +80,24 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	said := map[string]bool{}
 	for _, k := range keys {
 		x := words[k.String()]
-		l.Points = append(l.Points, Point{k, x.want, x.admit, x.test})
+		point := Point{Key: k, Want: x.want, Admit: x.admit, Test: x.test}
+		for _, h := range halves {
+			if h.Key == k && h.Theirs == world.SaysAdmits && h.Stance.Features != nil {
+				for _, f := range h.Ours.Features {
+					if !slices.Contains(h.Stance.Features, f) {
+						point.Lacks = append(point.Lacks, f)
+					}
+				}
+			}
+		}
+		if point.Lacks != nil {
+			var names []string
+			for _, f := range point.Lacks {
+				names = append(names, featureWords[f])
+			}
+			point.Admit = "You admit part of this already. Let " + strings.Join(names, " and ") + " through too."
+		}
+		l.Points = append(l.Points, point)
 		if !said[x.not] {
 			said[x.not] = true
 			l.Not = append(l.Not, x.not)
@@ -84,6 +106,8 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	return l
 }
 
+var featureWords = map[catalogue.Feature]string{catalogue.Messages: "messages", catalogue.Voice: "calls", catalogue.Presence: "seeing who is there"}
+
 // Theirs writes a key as their own side calls it: what comes in to us goes out
 // from them.
 func Theirs(k catalogue.Key) string {
@@ -91,51 +115,101 @@ func Theirs(k catalogue.Key) string {
 	return service + map[string]string{"in": ", from you to us", "out": ", from us to you"}[direction]
 }
 
-// Markdown writes the letter as Markdown.
-func (l *Letter) Markdown() string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "# To the administrator of %s\n\nFrom %s\n\n", l.Partner, l.Ours)
+func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
+
+// part is a piece of a letter, which every form writes in its own way.
+type part struct {
+	heading int // 1 or 2; 0: none
+	text    string
+	items   [][2]string // a label, which may be empty, and a text
+}
+
+func (l *Letter) parts() []part {
+	out := []part{{heading: 1, text: "To the administrator of " + l.Partner}, {text: "From " + l.Ours}}
+	if l.Reference != "" {
+		out = append(out, part{text: "Please quote: " + l.Reference})
+	}
 	if len(l.Points) == 0 {
-		b.WriteString("Nothing waits for you: what we have opened, you have admitted.\n")
-		return b.String()
+		return append(out, part{text: "Nothing waits for you: what we have opened, you have admitted."})
 	}
-	fmt.Fprintf(&b, "Our people want to work with yours, and part of it is for you to admit. It is about our domains alone: %s.\n", strings.Join(l.Domains, ", "))
+	out = append(out, part{text: fmt.Sprintf("Our people want to work with yours, and part of it is for you to admit. It is about our domains alone: %s.", strings.Join(l.Domains, ", "))})
+	if l.Occasion != "" {
+		out = append(out, part{text: l.Occasion})
+	}
 	for i, p := range l.Points {
-		fmt.Fprintf(&b, "\n## %d. %s\n\n%s\n\n- **Please admit:** %s\n- **To try it:** %s\n", i+1, upper(Theirs(p.Key)), p.Want, p.Admit, p.Test)
+		out = append(out, part{heading: 2, text: fmt.Sprintf("%d. %s", i+1, upper(Theirs(p.Key)))}, part{text: p.Want}, part{items: [][2]string{{"Please admit:", p.Admit}, {"To try it:", p.Test}}})
 	}
-	b.WriteString("\n## What you need not open\n\n")
+	not := part{}
 	for _, n := range l.Not {
-		fmt.Fprintf(&b, "- %s\n", n)
+		not.items = append(not.items, [2]string{"", n})
 	}
-	fmt.Fprintf(&b, "\n## How to tell us\n\nTell %s what you admitted and since when, or why you will not; a line is enough.\n", l.Answer)
+	return append(out, part{heading: 2, text: "What you need not open"}, not, part{heading: 2, text: "How to tell us"},
+		part{text: fmt.Sprintf("Tell %s what you admitted and since when, or why you will not; a line is enough. If your side publishes a signed statement of what it admits, tell us where, and we read it there.", l.Answer)})
+}
+
+// Markdown writes the letter as Markdown.
+func (l *Letter) Markdown() string { return l.write("**", "# ", true) }
+
+// Text writes the letter as plain text.
+func (l *Letter) Text() string { return l.write("", "", false) }
+
+// write writes the letter as text; mark stands around labels, and headings begin
+// with hash. What is Markdown's own is escaped in names.
+func (l *Letter) write(mark, hash string, escape bool) string {
+	var b strings.Builder
+	safe := func(s string) string {
+		if escape {
+			return escaper.Replace(s)
+		}
+		return s
+	}
+	for i, p := range l.parts() {
+		if i > 0 {
+			b.WriteByte('\n')
+		}
+		switch {
+		case p.items != nil:
+			for _, x := range p.items {
+				b.WriteString("- ")
+				if x[0] != "" {
+					b.WriteString(mark + x[0] + mark + " ")
+				}
+				b.WriteString(safe(x[1]) + "\n")
+			}
+		case p.heading > 0 && hash != "":
+			b.WriteString(strings.Repeat("#", p.heading) + " " + safe(p.text) + "\n")
+		default:
+			b.WriteString(safe(p.text) + "\n")
+		}
+	}
 	return b.String()
 }
 
-func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
-
-// Text writes the letter as plain text.
-func (l *Letter) Text() string {
-	s := strings.NewReplacer("**", "", "## ", "", "# ", "").Replace(l.Markdown())
-	return s
-}
+var escaper = strings.NewReplacer("*", `\*`, "_", `\_`, "`", "\\`", "<", "&lt;", "[", `\[`)
 
 // HTML writes the letter as a page of its own.
 func (l *Letter) HTML() string {
 	var b strings.Builder
 	e := html.EscapeString
-	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<title>To the administrator of %s</title>\n<body>\n<h1>To the administrator of %s</h1>\n<p>From %s</p>\n", e(l.Partner), e(l.Partner), e(l.Ours))
-	if len(l.Points) == 0 {
-		b.WriteString("<p>Nothing waits for you: what we have opened, you have admitted.</p>\n</body>\n</html>\n")
-		return b.String()
+	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<title>To the administrator of %s</title>\n<body>\n", e(l.Partner))
+	for _, p := range l.parts() {
+		switch {
+		case p.items != nil:
+			b.WriteString("<ul>\n")
+			for _, x := range p.items {
+				b.WriteString("<li>")
+				if x[0] != "" {
+					b.WriteString("<b>" + e(x[0]) + "</b> ")
+				}
+				b.WriteString(e(x[1]) + "</li>\n")
+			}
+			b.WriteString("</ul>\n")
+		case p.heading > 0:
+			fmt.Fprintf(&b, "<h%d>%s</h%d>\n", p.heading, e(p.text), p.heading)
+		default:
+			fmt.Fprintf(&b, "<p>%s</p>\n", e(p.text))
+		}
 	}
-	fmt.Fprintf(&b, "<p>Our people want to work with yours, and part of it is for you to admit. It is about our domains alone: %s.</p>\n", e(strings.Join(l.Domains, ", ")))
-	for i, p := range l.Points {
-		fmt.Fprintf(&b, "<h2>%d. %s</h2>\n<p>%s</p>\n<ul>\n<li><b>Please admit:</b> %s</li>\n<li><b>To try it:</b> %s</li>\n</ul>\n", i+1, e(upper(Theirs(p.Key))), e(p.Want), e(p.Admit), e(p.Test))
-	}
-	b.WriteString("<h2>What you need not open</h2>\n<ul>\n")
-	for _, n := range l.Not {
-		fmt.Fprintf(&b, "<li>%s</li>\n", e(n))
-	}
-	fmt.Fprintf(&b, "</ul>\n<h2>How to tell us</h2>\n<p>Tell %s what you admitted and since when, or why you will not; a line is enough.</p>\n</body>\n</html>\n", e(l.Answer))
+	b.WriteString("</body>\n</html>\n")
 	return b.String()
 }

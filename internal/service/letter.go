@@ -1,0 +1,213 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/letter"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// ParseKeys reads services with their directions.
+func ParseKeys(texts []string) (keys []catalogue.Key, err error) {
+	for _, text := range texts {
+		k, ok := catalogue.ParseKey(text)
+		if !ok {
+			return nil, &Invalid{"key", text, "write a service and a direction, as chat.in or spaces.out"}
+		}
+		keys = append(keys, k)
+	}
+	return keys, nil
+}
+
+// Draft writes a letter to a partner about keys; without any, about all that waits
+// for them. by is the person of ours who answers for it, "" for the partner's
+// owner.
+func (s *State) Draft(at moment.Moment, partner string, keys []catalogue.Key, by string) (letter.Letter, error) {
+	p, err := s.Partner(partner)
+	if err != nil {
+		return letter.Letter{}, err
+	}
+	l := letter.To(s.Policy(), p, s.Snapshot.Halves(p, at), keys)
+	if by == "" {
+		by = p.Owner
+	}
+	if name := s.NameOf(world.Resource{Kind: catalogue.Person, ID: by}); name != "" {
+		l.Answer = name
+		if a := s.AddressOf(by); a != "" {
+			l.Answer += " (" + a + ")"
+		}
+	}
+	return l, nil
+}
+
+// Behind finds what a refused question needs from a partner's own side: whose
+// partner it is, and what it should admit.
+func (s *State) Behind(q *engine.Question) (partner string, keys []catalogue.Key, err error) {
+	x, err := s.Explain(q)
+	if err != nil {
+		return "", nil, err
+	}
+	for i := range x.Accounts {
+		for g := range x.Accounts[i].Gates {
+			for _, c := range x.Accounts[i].Gates[g].Causes {
+				if c.Gate == catalogue.Counterpart && (c.Refuses || c.Code == catalogue.TheirsUnknown) {
+					partner, keys = c.Partner, append(keys, c.Key)
+				}
+			}
+		}
+	}
+	if partner == "" {
+		return "", nil, &Invalid{"question", q.Subject.String() + " " + q.Action.String() + " " + q.Resource.String(), "nothing of it is theirs to admit; ask it to see what stands in the way"}
+	}
+	return partner, keys, nil
+}
+
+// SendLetter keeps a letter as sent now, and returns it. The caller wrote it with
+// Draft.
+func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter) (world.Letter, error) {
+	err := s.change(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
+		p, err := now.Partner(l.Partner)
+		if err != nil {
+			return err
+		}
+		if len(l.Keys) == 0 {
+			return &Invalid{"about", "", "nothing waits for them; name what the letter is about"}
+		}
+		l.Sent, l.Answered, l.Answer = s.Now(), moment.Never, world.NoAnswer
+		if l.To == "" {
+			l.To = strings.Join(p.Contacts, ", ")
+		}
+		base := l.Partner + "-" + strings.ReplaceAll(moment.DayOf(l.Sent, now.Zone()).String(), "-", "")
+		for n := 1; ; n++ {
+			l.ID = base
+			if n > 1 {
+				l.ID = fmt.Sprintf("%s-%d", base, n)
+			}
+			old, err := t.Record("letter", l.ID)
+			if err != nil {
+				return err
+			}
+			if old == nil {
+				break
+			}
+		}
+		_, err = t.PutRecord("letter", l.ID, worldfile.LetterDoc(&l))
+		return err
+	})
+	return l, err
+}
+
+// Letters lists letters, the open ones first, each sort by when it was sent. A
+// partner's id narrows it down.
+func (s *Service) Letters(ctx context.Context, partner string) (out []world.Letter, err error) {
+	err = s.store.Records(ctx, "letter", "", func(_ string, doc []byte) error {
+		l, err := worldfile.LetterOf(doc)
+		if err == nil && (partner == "" || l.Partner == partner) {
+			out = append(out, l)
+		}
+		return err
+	})
+	sort.SliceStable(out, func(i, j int) bool {
+		a, b := &out[i], &out[j]
+		if x, y := a.Answer == world.NoAnswer, b.Answer == world.NoAnswer; x != y {
+			return x
+		}
+		if a.Answer == world.NoAnswer {
+			return a.Sent < b.Sent
+		}
+		return a.Answered > b.Answered
+	})
+	return
+}
+
+// Letter finds a letter.
+func (s *Service) Letter(ctx context.Context, id string) (world.Letter, error) {
+	doc, err := s.store.Record(ctx, "letter", id)
+	if err != nil {
+		return world.Letter{}, err
+	}
+	if doc == nil {
+		return world.Letter{}, fmt.Errorf("%w: there is no letter %q", ErrNotFound, id)
+	}
+	return worldfile.LetterOf(doc)
+}
+
+// CloseLetter closes a letter by hand: what they said, or that it was withdrawn.
+func (s *Service) CloseLetter(ctx context.Context, by By, id, answer, said string) error {
+	return s.change(ctx, by.Who, by.Why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("letter", id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no letter %q", ErrNotFound, id)
+		}
+		l, err := worldfile.LetterOf(doc)
+		if err != nil {
+			return err
+		}
+		if l.Answer != world.NoAnswer {
+			return fmt.Errorf("%w: the letter %q is closed already, %s", ErrConflict, id, world.AnswerNames[l.Answer])
+		}
+		for i, n := range world.AnswerNames {
+			if i > 0 && n == answer {
+				l.Answer, l.Answered, l.Said = world.Answer(i), s.Now(), said
+				_, err := t.PutRecord("letter", id, worldfile.LetterDoc(&l))
+				return err
+			}
+		}
+		return &Invalid{"answer", answer, "write " + strings.Join(world.AnswerNames[1:], ", ")}
+	})
+}
+
+// settle closes the letters that a partner's stances answer; p has them as they
+// are from now on.
+func (s *Service) settle(t *store.Tx, now *State, p *world.Partner, how string) error {
+	var open []world.Letter
+	if err := t.Naming("letter", `"partner":`+jsonText(p.ID), func(_ string, doc []byte) error {
+		l, err := worldfile.LetterOf(doc)
+		if err == nil && l.Partner == p.ID && l.Answer == world.NoAnswer {
+			open = append(open, l)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	for i := range open {
+		l := &open[i]
+		a, when, done := l.Settle(p, now.Side(p.ID, s.Now()), now.Zone())
+		if !done {
+			continue
+		}
+		l.Answer, l.Answered, l.Said = a, when, how
+		if _, err := t.PutRecord("letter", l.ID, worldfile.LetterDoc(l)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// withStance is a partner whose stances are followed by these.
+func withStance(p *world.Partner, said ...world.Stance) *world.Partner {
+	q := *p
+	q.Stance = nil
+	for _, old := range p.Stance {
+		keep := true
+		for _, n := range said {
+			keep = keep && n.Key != old.Key
+		}
+		if keep {
+			q.Stance = append(q.Stance, old)
+		}
+	}
+	q.Stance = append(q.Stance, said...)
+	return &q
+}
