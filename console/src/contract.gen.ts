@@ -943,6 +943,79 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Our own statement as a domain would read it, and the keys that sign it */
+        get: operations["ourStatement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/statement/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Announce the next key, switch to it, or replace the key at once */
+        post: operations["rollKey"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/partners/{id}/statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** What is known of a partner's statement */
+        get: operations["theirStatement"];
+        put?: never;
+        /** Fetch a partner's statement now; what is wrong with it is told and changes nothing */
+        post: operations["fetchStatement"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/partners/{id}/statement/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Trust the key that a partner's statement is signed with now */
+        put: operations["acceptKey"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -1040,6 +1113,40 @@ export interface paths {
         put?: never;
         /** AuthZEN access evaluations */
         post: operations["evaluations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/.well-known/wexillum-statement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What our side admits and refuses of the people of a domain, signed (docs/statements.md) */
+        get: operations["publishedStatement"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/.well-known/wexillum-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The keys that sign our statements */
+        get: operations["publishedKeys"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1740,6 +1847,42 @@ export interface components {
             /** @description Their answer, or how it became known */
             said?: string;
             text?: string;
+        };
+        OurStatement: {
+            /** @description Whether this service publishes it */
+            published: boolean;
+            /** @description Where partners fetch it; absent while it is not known under which address the service is reached */
+            address?: string;
+            for: string;
+            issuer: string;
+            expires: string;
+            /** @description admits, refuses, or admits with the features, by service and direction as they are with us */
+            stance: {
+                [key: string]: string;
+            };
+            keys: components["schemas"]["StatementKey"][];
+        };
+        StatementKey: {
+            /** @description Thumbprint (RFC 7638) */
+            key: string;
+            /** @enum {string} */
+            state: "announced" | "current" | "retired";
+            since: string;
+        };
+        TheirStatement: {
+            partner: string;
+            address?: string;
+            /** @description Thumbprints of the keys that may sign: pinned, and announced by what they signed */
+            keys: string[];
+            /** @description Of the newest that was taken */
+            issued?: string;
+            until?: string;
+            fetched?: string;
+            /** @description Why the last one was not taken */
+            problem?: string;
+            reason?: string;
+            /** @description The key that signed it and is not trusted */
+            offered?: string;
         };
         StanceChange: {
             /** @enum {string} */
@@ -3712,6 +3855,136 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    ourStatement: {
+        parameters: {
+            query?: {
+                /** @description The domain that would ask; absent is one that nobody listed */
+                for?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The statement */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OurStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    rollKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    do: "announce" | "switch" | "replace";
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description The statement */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OurStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    theirStatement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is known */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TheirStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    fetchStatement: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description What is known */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TheirStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    acceptKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description Its thumbprint as their administrator confirmed it */
+                    key: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description What is known */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TheirStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     dump: {
         parameters: {
             query?: {
@@ -3890,6 +4163,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishedStatement: {
+        parameters: {
+            query: {
+                /** @description The domain that asks */
+                for: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A JWS in compact form */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jose": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishedKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A JWKS */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jwk-set+json": {
+                        keys: {
+                            [key: string]: unknown;
+                        }[];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

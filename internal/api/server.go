@@ -31,6 +31,7 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 )
 
@@ -47,6 +48,9 @@ type Options struct {
 	PublicURL     string // without a trailing slash; empty: as the request came
 	Demo          bool
 	Clock         func() time.Time
+
+	PublishStatement bool               // what our side admits is published, signed
+	Fetcher          *statement.Fetcher // of partners' statements; nil takes only https at public addresses
 }
 
 type server struct {
@@ -54,6 +58,7 @@ type server struct {
 	sessions *scs.SessionManager
 	metrics  *metrics
 	tries    tries
+	asks     tries // for our statement
 	repeats  repeats
 	api      chi.Router
 }
@@ -79,7 +84,10 @@ func New(o Options) (http.Handler, error) {
 	if o.Clock == nil {
 		o.Clock = time.Now
 	}
-	s := &server{Options: o, sessions: scs.New(), metrics: newMetrics(o.Service), tries: tries{byKey: map[string]*rate.Limiter{}}, repeats: repeats{byKey: map[string]*repeat{}}}
+	if o.Fetcher == nil {
+		o.Fetcher = &statement.Fetcher{}
+	}
+	s := &server{Options: o, sessions: scs.New(), metrics: newMetrics(o.Service), tries: tries{byKey: map[string]*rate.Limiter{}}, asks: tries{byKey: map[string]*rate.Limiter{}}, repeats: repeats{byKey: map[string]*repeat{}}}
 	s.sessions.Store = mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
 	s.sessions.HashTokenInStore = true
 	s.sessions.Lifetime, s.sessions.IdleTimeout = 12*time.Hour, 2*time.Hour

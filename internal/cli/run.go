@@ -20,9 +20,12 @@ import (
 	"wexillum.example/internal/api"
 	"wexillum.example/internal/config"
 	"wexillum.example/internal/core/moment"
+	core "wexillum.example/internal/core/statement"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/standin"
+	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 	"wexillum.example/internal/worldgen"
@@ -109,7 +112,10 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 			return err
 		}
 	}
-	handler, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo})
+	hosts := cfg["statement_hosts"].Value
+	fetcher := &statement.Fetcher{AllowHTTP: hosts == "any", AllowPrivate: hosts != "public"}
+	handler, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo,
+		PublishStatement: cfg["publish_statement"].Value == "yes", Fetcher: fetcher})
 	if err != nil {
 		return err
 	}
@@ -127,6 +133,8 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(following)
 		svc.Run(base, time.Duration(every)*time.Millisecond)
 	}()
+	minutes, _ := strconv.Atoi(cfg["statement_minutes"].Value)
+	go svc.FollowStatements(base, fetcher, time.Duration(minutes)*time.Minute)
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
 	address := "http://" + l.Addr().String()
@@ -153,7 +161,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 }
 
 func (a *app) demo() *cobra.Command {
-	var dir, listen, logLevel string
+	var dir, listen, neighbour, logLevel string
 	var reset bool
 	c := &cobra.Command{Use: "demo", Short: "Run the service with the demo world and a database of its own", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		ctx := c.Context()
@@ -199,13 +207,33 @@ func (a *app) demo() *cobra.Command {
 		if !c.Flags().Changed("listen") {
 			listen = freeOr(listen)
 		}
-		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum")})
+		second, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out", "meetings.out", "files.out", "mail.out")
+		if err != nil {
+			return err
+		}
+		second.Say("chat.out", core.Half{Says: "admits", Features: []string{"messages", "voice"}})
+		if err := second.Keep(filepath.Join(dir, "neighbour.json")); err != nil {
+			return err
+		}
+		secondAt, stop, err := second.Listen(neighbour)
+		if err != nil {
+			return err
+		}
+		defer stop()
+		fill := func(ctx context.Context, svc *service.Service) error {
+			if err := demo.Fill(ctx, svc); err != nil {
+				return err
+			}
+			return demo.Neighbour(ctx, svc, secondAt+statement.StatementPath)
+		}
+		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any"})
 		if err != nil {
 			return usage{err}
 		}
-		return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: demo.Fill, ready: func(address string) {
+		return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: fill, ready: func(address string) {
 			a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
 			a.printf("  console   %s\n", address)
+			a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
 			a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
 			for _, acc := range demo.Accounts {
 				a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
@@ -215,6 +243,7 @@ func (a *app) demo() *cobra.Command {
 	}}
 	c.Flags().StringVar(&dir, "dir", "run/demo", "where the database and the logs are kept")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8470", "address and port; another free port is taken where this one is not")
+	c.Flags().StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c
@@ -241,7 +270,7 @@ func resetDir(dir string) error {
 	if err := mariadb.StopLeftover(bounded, filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	for _, name := range []string{"db", "service.log"} {
+	for _, name := range []string{"db", "service.log", "neighbour.json"} {
 		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
 			return err
 		}

@@ -649,6 +649,27 @@ func (e StanceChangeSource) Valid() bool {
 	}
 }
 
+// Defines values for StatementKeyState.
+const (
+	Announced StatementKeyState = "announced"
+	Current   StatementKeyState = "current"
+	Retired   StatementKeyState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the StatementKeyState enum.
+func (e StatementKeyState) Valid() bool {
+	switch e {
+	case Announced:
+		return true
+	case Current:
+		return true
+	case Retired:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SupposedGrantRole.
 const (
 	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
@@ -1012,6 +1033,27 @@ func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	case Decisions:
 		return true
 	case Metrics:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RollKeyJSONBodyDo.
+const (
+	RollKeyJSONBodyDoAnnounce RollKeyJSONBodyDo = "announce"
+	RollKeyJSONBodyDoReplace  RollKeyJSONBodyDo = "replace"
+	RollKeyJSONBodyDoSwitch   RollKeyJSONBodyDo = "switch"
+)
+
+// Valid indicates whether the value is a known member of the RollKeyJSONBodyDo enum.
+func (e RollKeyJSONBodyDo) Valid() bool {
+	switch e {
+	case RollKeyJSONBodyDoAnnounce:
+		return true
+	case RollKeyJSONBodyDoReplace:
+		return true
+	case RollKeyJSONBodyDoSwitch:
 		return true
 	default:
 		return false
@@ -1659,6 +1701,22 @@ type Option struct {
 	Who *string `json:"who,omitempty"`
 }
 
+// OurStatement defines model for OurStatement.
+type OurStatement struct {
+	// Address Where partners fetch it; absent while it is not known under which address the service is reached
+	Address *string        `json:"address,omitempty"`
+	Expires string         `json:"expires"`
+	For     string         `json:"for"`
+	Issuer  string         `json:"issuer"`
+	Keys    []StatementKey `json:"keys"`
+
+	// Published Whether this service publishes it
+	Published bool `json:"published"`
+
+	// Stance admits, refuses, or admits with the features, by service and direction as they are with us
+	Stance map[string]string `json:"stance"`
+}
+
 // Overview defines model for Overview.
 type Overview struct {
 	Counts       map[string]int `json:"counts"`
@@ -2045,6 +2103,17 @@ type StanceChangeSays string
 // StanceChangeSource defines model for StanceChange.Source.
 type StanceChangeSource string
 
+// StatementKey defines model for StatementKey.
+type StatementKey struct {
+	// Key Thumbprint (RFC 7638)
+	Key   string            `json:"key"`
+	Since string            `json:"since"`
+	State StatementKeyState `json:"state"`
+}
+
+// StatementKeyState defines model for StatementKey.State.
+type StatementKeyState string
+
 // Suggestion defines model for Suggestion.
 type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
@@ -2085,6 +2154,27 @@ type Supposition struct {
 
 	// Subject The address that would be given something; absent with a link
 	Subject *string `json:"subject,omitempty"`
+}
+
+// TheirStatement defines model for TheirStatement.
+type TheirStatement struct {
+	Address *string `json:"address,omitempty"`
+	Fetched *string `json:"fetched,omitempty"`
+
+	// Issued Of the newest that was taken
+	Issued *string `json:"issued,omitempty"`
+
+	// Keys Thumbprints of the keys that may sign: pinned, and announced by what they signed
+	Keys []string `json:"keys"`
+
+	// Offered The key that signed it and is not trusted
+	Offered *string `json:"offered,omitempty"`
+	Partner string  `json:"partner"`
+
+	// Problem Why the last one was not taken
+	Problem *string `json:"problem,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Until   *string `json:"until,omitempty"`
 }
 
 // Todo defines model for Todo.
@@ -2204,6 +2294,12 @@ type WhereParam = string
 
 // WhyParam defines model for WhyParam.
 type WhyParam = string
+
+// PublishedStatementParams defines parameters for PublishedStatement.
+type PublishedStatementParams struct {
+	// For The domain that asks
+	For string `form:"for" json:"for"`
+}
 
 // AddBarParams defines parameters for AddBar.
 type AddBarParams struct {
@@ -2575,6 +2671,15 @@ type SetStandingParams struct {
 // SetStandingJSONBodyStanding defines parameters for SetStanding.
 type SetStandingJSONBodyStanding string
 
+// AcceptKeyJSONBody defines parameters for AcceptKey.
+type AcceptKeyJSONBody struct {
+	// Key Its thumbprint as their administrator confirmed it
+	Key string `json:"key"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // ListPeopleParams defines parameters for ListPeople.
 type ListPeopleParams struct {
 	// Cursor next of the page before
@@ -2618,6 +2723,23 @@ type ListSpacesParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 }
+
+// OurStatementParams defines parameters for OurStatement.
+type OurStatementParams struct {
+	// For The domain that would ask; absent is one that nobody listed
+	For *string `form:"for,omitempty" json:"for,omitempty"`
+}
+
+// RollKeyJSONBody defines parameters for RollKey.
+type RollKeyJSONBody struct {
+	Do RollKeyJSONBodyDo `json:"do"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// RollKeyJSONBodyDo defines parameters for RollKey.
+type RollKeyJSONBodyDo string
 
 // UnsetValueParams defines parameters for UnsetValue.
 type UnsetValueParams struct {
@@ -2702,6 +2824,9 @@ type SetStanceJSONRequestBody = StanceChange
 // SetStandingJSONRequestBody defines body for SetStanding for application/json ContentType.
 type SetStandingJSONRequestBody SetStandingJSONBody
 
+// AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
+type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
 // SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
 type SetRuleJSONRequestBody = RuleChange
 
@@ -2710,6 +2835,9 @@ type MakeServiceTokenJSONRequestBody MakeServiceTokenJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// RollKeyJSONRequestBody defines body for RollKey for application/json ContentType.
+type RollKeyJSONRequestBody RollKeyJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
@@ -2793,6 +2921,16 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// PublishedKeys The keys that sign our statements
+	//
+	// Corresponds with GET /.well-known/wexillum-keys (the `PublishedKeys` operationId).
+	PublishedKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+	//
+	// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
+	PublishedStatement(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListAccounts Accounts that may sign in
 	//
@@ -3203,6 +3341,30 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/standing (the `SetStanding` operationId).
 	SetStanding(ctx context.Context, id string, params *SetStandingParams, body SetStandingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// TheirStatement What is known of a partner's statement
+	//
+	// Corresponds with GET /api/v1/partners/{id}/statement (the `TheirStatement` operationId).
+	TheirStatement(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchStatement Fetch a partner's statement now; what is wrong with it is told and changes nothing
+	//
+	// Corresponds with POST /api/v1/partners/{id}/statement (the `FetchStatement` operationId).
+	FetchStatement(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptKeyWithBody Trust the key that a partner's statement is signed with now
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+	AcceptKeyWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptKey Trust the key that a partner's statement is signed with now
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+	AcceptKey(ctx context.Context, id string, body AcceptKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPeople People of ours
 	//
 	// Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -3290,6 +3452,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
 	GetSpace(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// OurStatement Our own statement as a domain would read it, and the keys that sign it
+	//
+	// Corresponds with GET /api/v1/statement (the `OurStatement` operationId).
+	OurStatement(ctx context.Context, params *OurStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RollKeyWithBody Announce the next key, switch to it, or replace the key at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+	RollKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RollKey Announce the next key, switch to it, or replace the key at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+	RollKey(ctx context.Context, body RollKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListTokens Own tokens; for administrators all
 	//
 	// Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -3363,6 +3544,36 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/would (the `Would` operationId).
 	Would(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// PublishedKeys The keys that sign our statements
+//
+// Corresponds with GET /.well-known/wexillum-keys (the `PublishedKeys` operationId).
+func (c *Client) PublishedKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishedKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+//
+// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
+func (c *Client) PublishedStatement(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishedStatementRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // ListAccounts Accounts that may sign in
@@ -4424,6 +4635,70 @@ func (c *Client) SetStanding(ctx context.Context, id string, params *SetStanding
 	return c.Client.Do(req)
 }
 
+// TheirStatement What is known of a partner's statement
+//
+// Corresponds with GET /api/v1/partners/{id}/statement (the `TheirStatement` operationId).
+func (c *Client) TheirStatement(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTheirStatementRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchStatement Fetch a partner's statement now; what is wrong with it is told and changes nothing
+//
+// Corresponds with POST /api/v1/partners/{id}/statement (the `FetchStatement` operationId).
+func (c *Client) FetchStatement(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchStatementRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptKeyWithBody Trust the key that a partner's statement is signed with now
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+func (c *Client) AcceptKeyWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptKeyRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptKey Trust the key that a partner's statement is signed with now
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+func (c *Client) AcceptKey(ctx context.Context, id string, body AcceptKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptKeyRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListPeople People of ours
 //
 // Corresponds with GET /api/v1/people (the `ListPeople` operationId).
@@ -4661,6 +4936,55 @@ func (c *Client) GetSpace(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// OurStatement Our own statement as a domain would read it, and the keys that sign it
+//
+// Corresponds with GET /api/v1/statement (the `OurStatement` operationId).
+func (c *Client) OurStatement(ctx context.Context, params *OurStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOurStatementRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RollKeyWithBody Announce the next key, switch to it, or replace the key at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+func (c *Client) RollKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRollKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RollKey Announce the next key, switch to it, or replace the key at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+func (c *Client) RollKey(ctx context.Context, body RollKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRollKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens Own tokens; for administrators all
 //
 // Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -4853,6 +5177,83 @@ func (c *Client) Would(ctx context.Context, body WouldJSONRequestBody, reqEditor
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewPublishedKeysRequest constructs an http.Request for the PublishedKeys method
+func NewPublishedKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/.well-known/wexillum-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishedStatementRequest constructs an http.Request for the PublishedStatement method
+func NewPublishedStatementRequest(server string, params *PublishedStatementParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/.well-known/wexillum-statement")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "for", params.For, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewListAccountsRequest constructs an http.Request for the ListAccounts method
@@ -7859,6 +8260,121 @@ func NewSetStandingRequestWithBody(server string, id string, params *SetStanding
 	return req, nil
 }
 
+// NewTheirStatementRequest constructs an http.Request for the TheirStatement method
+func NewTheirStatementRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/statement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewFetchStatementRequest constructs an http.Request for the FetchStatement method
+func NewFetchStatementRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/statement", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptKeyRequest calls the generic AcceptKey builder with application/json body
+func NewAcceptKeyRequest(server string, id string, body AcceptKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptKeyRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptKeyRequestWithBody constructs an http.Request for the AcceptKey method, with any body, and a specified content type
+func NewAcceptKeyRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/statement/key", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListPeopleRequest constructs an http.Request for the ListPeople method
 func NewListPeopleRequest(server string, params *ListPeopleParams) (*http.Request, error) {
 	var err error
@@ -8429,6 +8945,100 @@ func NewGetSpaceRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewOurStatementRequest constructs an http.Request for the OurStatement method
+func NewOurStatementRequest(server string, params *OurStatementParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/statement")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.For != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "for", *params.For, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRollKeyRequest calls the generic RollKey builder with application/json body
+func NewRollKeyRequest(server string, body RollKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRollKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRollKeyRequestWithBody constructs an http.Request for the RollKey method, with any body, and a specified content type
+func NewRollKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/statement/keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListTokensRequest constructs an http.Request for the ListTokens method
 func NewListTokensRequest(server string) (*http.Request, error) {
 	var err error
@@ -8922,6 +9532,20 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// PublishedKeysWithResponse The keys that sign our statements
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /.well-known/wexillum-keys (the `PublishedKeys` operationId).
+	PublishedKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PublishedKeysResponse, error)
+
+	// PublishedStatementWithResponse What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
+	PublishedStatementWithResponse(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*PublishedStatementResponse, error)
+
 	// ListAccountsWithResponse Accounts that may sign in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9383,6 +10007,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/standing (the `SetStanding` operationId).
 	SetStandingWithResponse(ctx context.Context, id string, params *SetStandingParams, body SetStandingJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStandingResponse, error)
 
+	// TheirStatementWithResponse What is known of a partner's statement
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/partners/{id}/statement (the `TheirStatement` operationId).
+	TheirStatementWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*TheirStatementResponse, error)
+
+	// FetchStatementWithResponse Fetch a partner's statement now; what is wrong with it is told and changes nothing
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/partners/{id}/statement (the `FetchStatement` operationId).
+	FetchStatementWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*FetchStatementResponse, error)
+
+	// AcceptKeyWithBodyWithResponse Trust the key that a partner's statement is signed with now
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+	AcceptKeyWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptKeyResponse, error)
+
+	// AcceptKeyWithResponse Trust the key that a partner's statement is signed with now
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+	AcceptKeyWithResponse(ctx context.Context, id string, body AcceptKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptKeyResponse, error)
+
 	// ListPeopleWithResponse People of ours
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9488,6 +10140,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
 	GetSpaceWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetSpaceResponse, error)
 
+	// OurStatementWithResponse Our own statement as a domain would read it, and the keys that sign it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/statement (the `OurStatement` operationId).
+	OurStatementWithResponse(ctx context.Context, params *OurStatementParams, reqEditors ...RequestEditorFn) (*OurStatementResponse, error)
+
+	// RollKeyWithBodyWithResponse Announce the next key, switch to it, or replace the key at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+	RollKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RollKeyResponse, error)
+
+	// RollKeyWithResponse Announce the next key, switch to it, or replace the key at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+	RollKeyWithResponse(ctx context.Context, body RollKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RollKeyResponse, error)
+
 	// ListTokensWithResponse Own tokens; for administrators all
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9571,6 +10244,99 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/would (the `Would` operationId).
 	WouldWithResponse(ctx context.Context, body WouldJSONRequestBody, reqEditors ...RequestEditorFn) (*WouldResponse, error)
+}
+
+type PublishedKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationjwkSetJSON200 the response for an HTTP 200 `application/jwk-set+json` response
+	ApplicationjwkSetJSON200 *struct {
+		Keys []map[string]interface{} `json:"keys"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationjwkSetJSON200 returns the response for an HTTP 200 `application/jwk-set+json` response
+func (r PublishedKeysResponse) GetApplicationjwkSetJSON200() *struct {
+	Keys []map[string]interface{} `json:"keys"`
+} {
+	return r.ApplicationjwkSetJSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PublishedKeysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PublishedKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PublishedKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PublishedKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PublishedKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PublishedStatementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PublishedStatementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PublishedStatementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PublishedStatementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PublishedStatementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PublishedStatementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type ListAccountsResponse struct {
@@ -11896,6 +12662,150 @@ func (r SetStandingResponse) ContentType() string {
 	return ""
 }
 
+type TheirStatementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TheirStatement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TheirStatementResponse) GetJSON200() *TheirStatement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r TheirStatementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r TheirStatementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TheirStatementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TheirStatementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TheirStatementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchStatementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TheirStatement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FetchStatementResponse) GetJSON200() *TheirStatement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r FetchStatementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchStatementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchStatementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchStatementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchStatementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TheirStatement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptKeyResponse) GetJSON200() *TheirStatement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AcceptKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12495,6 +13405,102 @@ func (r GetSpaceResponse) ContentType() string {
 	return ""
 }
 
+type OurStatementResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OurStatement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OurStatementResponse) GetJSON200() *OurStatement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OurStatementResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OurStatementResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OurStatementResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OurStatementResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OurStatementResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RollKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *OurStatement
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RollKeyResponse) GetJSON200() *OurStatement {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RollKeyResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RollKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RollKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RollKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RollKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListTokensResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -12943,6 +13949,32 @@ func (r WouldResponse) ContentType() string {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
+}
+
+// PublishedKeysWithResponse The keys that sign our statements
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /.well-known/wexillum-keys (the `PublishedKeys` operationId).
+func (c *ClientWithResponses) PublishedKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*PublishedKeysResponse, error) {
+	rsp, err := c.PublishedKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishedKeysResponse(rsp)
+}
+
+// PublishedStatementWithResponse What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
+func (c *ClientWithResponses) PublishedStatementWithResponse(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*PublishedStatementResponse, error) {
+	rsp, err := c.PublishedStatement(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishedStatementResponse(rsp)
 }
 
 // ListAccountsWithResponse Accounts that may sign in
@@ -13796,6 +14828,58 @@ func (c *ClientWithResponses) SetStandingWithResponse(ctx context.Context, id st
 	return ParseSetStandingResponse(rsp)
 }
 
+// TheirStatementWithResponse What is known of a partner's statement
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/partners/{id}/statement (the `TheirStatement` operationId).
+func (c *ClientWithResponses) TheirStatementWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*TheirStatementResponse, error) {
+	rsp, err := c.TheirStatement(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTheirStatementResponse(rsp)
+}
+
+// FetchStatementWithResponse Fetch a partner's statement now; what is wrong with it is told and changes nothing
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/partners/{id}/statement (the `FetchStatement` operationId).
+func (c *ClientWithResponses) FetchStatementWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*FetchStatementResponse, error) {
+	rsp, err := c.FetchStatement(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchStatementResponse(rsp)
+}
+
+// AcceptKeyWithBodyWithResponse Trust the key that a partner's statement is signed with now
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+func (c *ClientWithResponses) AcceptKeyWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptKeyResponse, error) {
+	rsp, err := c.AcceptKeyWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptKeyResponse(rsp)
+}
+
+// AcceptKeyWithResponse Trust the key that a partner's statement is signed with now
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/partners/{id}/statement/key (the `AcceptKey` operationId).
+func (c *ClientWithResponses) AcceptKeyWithResponse(ctx context.Context, id string, body AcceptKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptKeyResponse, error) {
+	rsp, err := c.AcceptKey(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptKeyResponse(rsp)
+}
+
 // ListPeopleWithResponse People of ours
 //
 // Returns a wrapper object for the known response body format(s).
@@ -13991,6 +15075,45 @@ func (c *ClientWithResponses) GetSpaceWithResponse(ctx context.Context, id strin
 	return ParseGetSpaceResponse(rsp)
 }
 
+// OurStatementWithResponse Our own statement as a domain would read it, and the keys that sign it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/statement (the `OurStatement` operationId).
+func (c *ClientWithResponses) OurStatementWithResponse(ctx context.Context, params *OurStatementParams, reqEditors ...RequestEditorFn) (*OurStatementResponse, error) {
+	rsp, err := c.OurStatement(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOurStatementResponse(rsp)
+}
+
+// RollKeyWithBodyWithResponse Announce the next key, switch to it, or replace the key at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+func (c *ClientWithResponses) RollKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RollKeyResponse, error) {
+	rsp, err := c.RollKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRollKeyResponse(rsp)
+}
+
+// RollKeyWithResponse Announce the next key, switch to it, or replace the key at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/statement/keys (the `RollKey` operationId).
+func (c *ClientWithResponses) RollKeyWithResponse(ctx context.Context, body RollKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*RollKeyResponse, error) {
+	rsp, err := c.RollKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRollKeyResponse(rsp)
+}
+
 // ListTokensWithResponse Own tokens; for administrators all
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14145,6 +15268,67 @@ func (c *ClientWithResponses) WouldWithResponse(ctx context.Context, body WouldJ
 		return nil, err
 	}
 	return ParseWouldResponse(rsp)
+}
+
+// ParsePublishedKeysResponse parses an HTTP response from a PublishedKeysWithResponse call
+func ParsePublishedKeysResponse(rsp *http.Response) (*PublishedKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PublishedKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Keys []map[string]interface{} `json:"keys"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationjwkSetJSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePublishedStatementResponse parses an HTTP response from a PublishedStatementWithResponse call
+func ParsePublishedStatementResponse(rsp *http.Response) (*PublishedStatementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PublishedStatementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
@@ -15819,6 +17003,105 @@ func ParseSetStandingResponse(rsp *http.Response) (*SetStandingResponse, error) 
 	return response, nil
 }
 
+// ParseTheirStatementResponse parses an HTTP response from a TheirStatementWithResponse call
+func ParseTheirStatementResponse(rsp *http.Response) (*TheirStatementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TheirStatementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TheirStatement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchStatementResponse parses an HTTP response from a FetchStatementWithResponse call
+func ParseFetchStatementResponse(rsp *http.Response) (*FetchStatementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchStatementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TheirStatement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptKeyResponse parses an HTTP response from a AcceptKeyWithResponse call
+func ParseAcceptKeyResponse(rsp *http.Response) (*AcceptKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TheirStatement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListPeopleResponse parses an HTTP response from a ListPeopleWithResponse call
 func ParseListPeopleResponse(rsp *http.Response) (*ListPeopleResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -16228,6 +17511,72 @@ func ParseGetSpaceResponse(rsp *http.Response) (*GetSpaceResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest SpaceView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOurStatementResponse parses an HTTP response from a OurStatementWithResponse call
+func ParseOurStatementResponse(rsp *http.Response) (*OurStatementResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OurStatementResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OurStatement
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRollKeyResponse parses an HTTP response from a RollKeyWithResponse call
+func ParseRollKeyResponse(rsp *http.Response) (*RollKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RollKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest OurStatement
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -28,6 +28,9 @@ var Options = []Option{
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
 	{"secure_cookies", "auto", "send cookies over HTTPS alone: yes, no, or auto, which is yes where public_url begins with https", oneOf("auto", "yes", "no")},
 	{"log_level", "info", "what is logged: debug, info, warn or error", oneOf("debug", "info", "warn", "error")},
+	{"publish_statement", "no", "publish a signed statement of what our side admits: yes or no", oneOf("yes", "no")},
+	{"statement_minutes", "60", "minutes between two looks at partners' statements", number},
+	{"statement_hosts", "public", "where partners' statements may be: public for https at public addresses alone, private for https anywhere, any for http too", oneOf("public", "private", "any")},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
 

@@ -40,3 +40,16 @@ func Fill(ctx context.Context, svc *service.Service) error {
 	}
 	return nil
 }
+
+// Neighbour writes where the demo's second organisation publishes its statement.
+// It concerns a demo that runs on the world it was filled with; a world without
+// that partner is left alone.
+func Neighbour(ctx context.Context, svc *service.Service, address string) error {
+	if _, err := svc.State().Partner(NeighbourPartner); err != nil {
+		return nil
+	}
+	return svc.SetStatement(ctx, service.By{Who: "demo", Why: "where the demo's second organisation is"}, NeighbourPartner, address)
+}
+
+// NeighbourPartner is the partner that the demo's second organisation stands for.
+const NeighbourPartner = "ilvane"

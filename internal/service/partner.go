@@ -110,6 +110,15 @@ func (s *Service) edit(ctx context.Context, by By, id string, concerns func(befo
 	})
 }
 
+// SetStatement changes where a partner's statement is fetched.
+func (s *Service) SetStatement(ctx context.Context, by By, id, address string) error {
+	_, err := s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {
+		p.Statement = address
+		return nil
+	})
+	return err
+}
+
 // SetStanding changes a partner's standing as of now; why becomes its reason.
 func (s *Service) SetStanding(ctx context.Context, by By, id, standing string) (Weighed, error) {
 	return s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {
@@ -303,6 +312,9 @@ func writeMoved(t *store.Tx, now *State, from string, m *world.Moved) error {
 	if !kept[from] {
 		old, err := now.Partner(from)
 		if err != nil {
+			return err
+		}
+		if _, err := t.EndRecord("statement", from); err != nil {
 			return err
 		}
 		for _, st := range old.Stance {

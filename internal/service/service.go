@@ -298,7 +298,7 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 			return err
 		}
 		policy := *part
-		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
+		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
 		next := world.Merge(now.Policy(), &policy)
 		if err := writePolicy(t, now.Policy(), next, out.Kinds); err != nil {
 			return err
@@ -392,6 +392,7 @@ func (c *collect) PutMeeting(x *world.Meeting)          { c.w.Meetings = append(
 func (c *collect) PutGuest(x *world.Guest)              { c.w.Guests = append(c.w.Guests, *x) }
 func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.w.Grants, xs...) }
 func (c *collect) PutLink(x *world.Link)                { c.w.Links = append(c.w.Links, *x) }
+func (c *collect) PutStatement(x *world.Statement)      { c.w.Statements = append(c.w.Statements, *x) }
 func (c *collect) PutLetter(x *world.Letter)            { c.w.Letters = append(c.w.Letters, *x) }
 func (c *collect) PutContact(x *world.Contact)          { c.w.Contacts = append(c.w.Contacts, *x) }
 func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
@@ -401,7 +402,7 @@ func (c *collect) SetPolicy(p *world.World) {
 	inv := c.w
 	c.w = *p
 	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
-	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters
+	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters, c.w.Statements = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters, inv.Statements
 }
 
 // World returns everything as it was at a head; the zero Head is now.

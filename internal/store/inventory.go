@@ -299,10 +299,12 @@ type Sink interface {
 	SetPolicy(*world.World)
 }
 
-// LetterSink is a Sink that wants letters too; no question is asked of them.
-type LetterSink interface {
+// PartnerSink is a Sink that also wants what is kept of dealing with partners'
+// administrators; no question is asked of that.
+type PartnerSink interface {
 	Sink
 	PutLetter(*world.Letter)
+	PutStatement(*world.Statement)
 }
 
 // querier is what both connections and transactions can do.
@@ -392,10 +394,13 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := eachDoc(ctx, q, "contact", when, sink); err != nil {
 		return err
 	}
-	if _, ok := sink.(LetterSink); !ok {
+	if _, ok := sink.(PartnerSink); !ok {
 		return nil
 	}
-	return eachDoc(ctx, q, "letter", when, sink)
+	if err := eachDoc(ctx, q, "letter", when, sink); err != nil {
+		return err
+	}
+	return eachDoc(ctx, q, "statement", when, sink)
 }
 
 // eachGrants hands grants over party by party.
@@ -479,8 +484,10 @@ func putDoc(kind string, doc []byte, sink Sink) error {
 		return put(worldfile.LinkOf, doc, sink.PutLink)
 	case "contact":
 		return put(worldfile.ContactOf, doc, sink.PutContact)
+	case "statement":
+		return put(worldfile.StatementOf, doc, sink.(PartnerSink).PutStatement)
 	case "letter":
-		return put(worldfile.LetterOf, doc, sink.(LetterSink).PutLetter)
+		return put(worldfile.LetterOf, doc, sink.(PartnerSink).PutLetter)
 	}
 	return fmt.Errorf("the database holds a record of the unknown kind %q", kind)
 }
@@ -766,6 +773,9 @@ func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
 	}
 	for i := range w.Contacts {
 		fn("contact", ContactKey(&w.Contacts[i]), worldfile.ContactDoc(&w.Contacts[i]))
+	}
+	for i := range w.Statements {
+		fn("statement", w.Statements[i].Partner, worldfile.StatementDoc(&w.Statements[i]))
 	}
 	for i := range w.Letters {
 		fn("letter", w.Letters[i].ID, worldfile.LetterDoc(&w.Letters[i]))

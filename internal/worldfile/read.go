@@ -31,7 +31,7 @@ type Options struct {
 
 // Sections are the parts of a file in the order in which they are written.
 var Sections = []string{"organisation", "settings", "rules", "partners", "barred", "personal_domains", "exceptions", "bundles", "expectations",
-	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts", "letters"}
+	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts", "letters", "statements"}
 
 // Read reads a file. Every error is one of Errors; with any, nothing is returned.
 func Read(text []byte, o Options) (*world.World, error) {
@@ -151,6 +151,7 @@ func (r *reader) document(root *node, w *world.World, known Known) {
 	entries(r, section("forwarders"), "forwarder", forwarderFields, func() world.Forwarder { return world.Forwarder{KeepCopy: true} }, func(x *world.Forwarder) string { return x.Mailbox + " to " + x.To.String() }, &w.Forwarders)
 	entries(r, section("contacts"), "contact", contactFields, zero[world.Contact], func(x *world.Contact) string { return x.Person + " and " + x.Party.String() }, &w.Contacts)
 	entries(r, section("letters"), "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, &w.Letters)
+	entries(r, section("statements"), "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, &w.Statements)
 }
 
 func zero[T any]() (x T) { return }

@@ -197,6 +197,21 @@ var letterFields = []field[world.Letter]{
 	textField("said", false, func(x *world.Letter) *string { return &x.Said }),
 }
 
+var statementFields = []field[world.Statement]{
+	refField("partner", "partner", true, func(x *world.Statement) *string { return &x.Partner }),
+	textsField("keys", func(x *world.Statement) *[]string { return &x.Keys }),
+	momentField("issued", false, moment.Always, func(x *world.Statement) *moment.Moment { return &x.Issued }),
+	momentField("until", false, moment.Never, func(x *world.Statement) *moment.Moment { return &x.Until }),
+	momentField("fetched", false, moment.Always, func(x *world.Statement) *moment.Moment { return &x.Fetched }),
+	textField("problem", false, func(x *world.Statement) *string { return &x.Problem }),
+	textField("reason", false, func(x *world.Statement) *string { return &x.Reason }),
+	textField("offered", false, func(x *world.Statement) *string { return &x.Offered }),
+}
+
+func newStatement() world.Statement {
+	return world.Statement{Issued: moment.Always, Until: moment.Never, Fetched: moment.Always}
+}
+
 func newLetter() world.Letter { return world.Letter{Sent: moment.Always, Answered: moment.Never} }
 
 var barFields = []field[world.Bar]{

@@ -89,6 +89,8 @@ func (wr *writer) section(w *world.World, name string) tree {
 		return listOf(wr, contactFields, w.Contacts)
 	case "letters":
 		return listOf(wr, letterFields, w.Letters)
+	case "statements":
+		return listOf(wr, statementFields, w.Statements)
 	}
 	return tree{}
 }
@@ -195,7 +197,11 @@ func ForwarderOf(d Doc) (world.Forwarder, error) {
 }
 func LetterDoc(x *world.Letter) Doc        { return docOf(letterFields, x) }
 func LetterOf(d Doc) (world.Letter, error) { return ofDoc(d, "a letter", letterFields, newLetter()) }
-func ContactDoc(x *world.Contact) Doc      { return docOf(contactFields, x) }
+func StatementDoc(x *world.Statement) Doc  { return docOf(statementFields, x) }
+func StatementOf(d Doc) (world.Statement, error) {
+	return ofDoc(d, "a statement", statementFields, newStatement())
+}
+func ContactDoc(x *world.Contact) Doc { return docOf(contactFields, x) }
 func ContactOf(d Doc) (world.Contact, error) {
 	return ofDoc(d, "a contact", contactFields, world.Contact{})
 }

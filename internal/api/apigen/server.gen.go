@@ -653,6 +653,27 @@ func (e StanceChangeSource) Valid() bool {
 	}
 }
 
+// Defines values for StatementKeyState.
+const (
+	Announced StatementKeyState = "announced"
+	Current   StatementKeyState = "current"
+	Retired   StatementKeyState = "retired"
+)
+
+// Valid indicates whether the value is a known member of the StatementKeyState enum.
+func (e StatementKeyState) Valid() bool {
+	switch e {
+	case Announced:
+		return true
+	case Current:
+		return true
+	case Retired:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SupposedGrantRole.
 const (
 	SupposedGrantRoleContribute SupposedGrantRole = "contribute"
@@ -1016,6 +1037,27 @@ func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	case Decisions:
 		return true
 	case Metrics:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RollKeyJSONBodyDo.
+const (
+	RollKeyJSONBodyDoAnnounce RollKeyJSONBodyDo = "announce"
+	RollKeyJSONBodyDoReplace  RollKeyJSONBodyDo = "replace"
+	RollKeyJSONBodyDoSwitch   RollKeyJSONBodyDo = "switch"
+)
+
+// Valid indicates whether the value is a known member of the RollKeyJSONBodyDo enum.
+func (e RollKeyJSONBodyDo) Valid() bool {
+	switch e {
+	case RollKeyJSONBodyDoAnnounce:
+		return true
+	case RollKeyJSONBodyDoReplace:
+		return true
+	case RollKeyJSONBodyDoSwitch:
 		return true
 	default:
 		return false
@@ -1663,6 +1705,22 @@ type Option struct {
 	Who *string `json:"who,omitempty"`
 }
 
+// OurStatement defines model for OurStatement.
+type OurStatement struct {
+	// Address Where partners fetch it; absent while it is not known under which address the service is reached
+	Address *string        `json:"address,omitempty"`
+	Expires string         `json:"expires"`
+	For     string         `json:"for"`
+	Issuer  string         `json:"issuer"`
+	Keys    []StatementKey `json:"keys"`
+
+	// Published Whether this service publishes it
+	Published bool `json:"published"`
+
+	// Stance admits, refuses, or admits with the features, by service and direction as they are with us
+	Stance map[string]string `json:"stance"`
+}
+
 // Overview defines model for Overview.
 type Overview struct {
 	Counts       map[string]int `json:"counts"`
@@ -2049,6 +2107,17 @@ type StanceChangeSays string
 // StanceChangeSource defines model for StanceChange.Source.
 type StanceChangeSource string
 
+// StatementKey defines model for StatementKey.
+type StatementKey struct {
+	// Key Thumbprint (RFC 7638)
+	Key   string            `json:"key"`
+	Since string            `json:"since"`
+	State StatementKeyState `json:"state"`
+}
+
+// StatementKeyState defines model for StatementKey.State.
+type StatementKeyState string
+
 // Suggestion defines model for Suggestion.
 type Suggestion struct {
 	Detail *string `json:"detail,omitempty"`
@@ -2089,6 +2158,27 @@ type Supposition struct {
 
 	// Subject The address that would be given something; absent with a link
 	Subject *string `json:"subject,omitempty"`
+}
+
+// TheirStatement defines model for TheirStatement.
+type TheirStatement struct {
+	Address *string `json:"address,omitempty"`
+	Fetched *string `json:"fetched,omitempty"`
+
+	// Issued Of the newest that was taken
+	Issued *string `json:"issued,omitempty"`
+
+	// Keys Thumbprints of the keys that may sign: pinned, and announced by what they signed
+	Keys []string `json:"keys"`
+
+	// Offered The key that signed it and is not trusted
+	Offered *string `json:"offered,omitempty"`
+	Partner string  `json:"partner"`
+
+	// Problem Why the last one was not taken
+	Problem *string `json:"problem,omitempty"`
+	Reason  *string `json:"reason,omitempty"`
+	Until   *string `json:"until,omitempty"`
 }
 
 // Todo defines model for Todo.
@@ -2208,6 +2298,12 @@ type WhereParam = string
 
 // WhyParam defines model for WhyParam.
 type WhyParam = string
+
+// PublishedStatementParams defines parameters for PublishedStatement.
+type PublishedStatementParams struct {
+	// For The domain that asks
+	For string `form:"for" json:"for"`
+}
 
 // AddBarParams defines parameters for AddBar.
 type AddBarParams struct {
@@ -2579,6 +2675,15 @@ type SetStandingParams struct {
 // SetStandingJSONBodyStanding defines parameters for SetStanding.
 type SetStandingJSONBodyStanding string
 
+// AcceptKeyJSONBody defines parameters for AcceptKey.
+type AcceptKeyJSONBody struct {
+	// Key Its thumbprint as their administrator confirmed it
+	Key string `json:"key"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // ListPeopleParams defines parameters for ListPeople.
 type ListPeopleParams struct {
 	// Cursor next of the page before
@@ -2622,6 +2727,23 @@ type ListSpacesParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 }
+
+// OurStatementParams defines parameters for OurStatement.
+type OurStatementParams struct {
+	// For The domain that would ask; absent is one that nobody listed
+	For *string `form:"for,omitempty" json:"for,omitempty"`
+}
+
+// RollKeyJSONBody defines parameters for RollKey.
+type RollKeyJSONBody struct {
+	Do RollKeyJSONBodyDo `json:"do"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// RollKeyJSONBodyDo defines parameters for RollKey.
+type RollKeyJSONBodyDo string
 
 // UnsetValueParams defines parameters for UnsetValue.
 type UnsetValueParams struct {
@@ -2706,6 +2828,9 @@ type SetStanceJSONRequestBody = StanceChange
 // SetStandingJSONRequestBody defines body for SetStanding for application/json ContentType.
 type SetStandingJSONRequestBody SetStandingJSONBody
 
+// AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
+type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
 // SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
 type SetRuleJSONRequestBody = RuleChange
 
@@ -2714,6 +2839,9 @@ type MakeServiceTokenJSONRequestBody MakeServiceTokenJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// RollKeyJSONRequestBody defines body for RollKey for application/json ContentType.
+type RollKeyJSONRequestBody RollKeyJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
@@ -2726,6 +2854,12 @@ type WouldJSONRequestBody = Supposition
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// PublishedKeys The keys that sign our statements
+	// (GET /.well-known/wexillum-keys)
+	PublishedKeys(w http.ResponseWriter, r *http.Request)
+	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+	// (GET /.well-known/wexillum-statement)
+	PublishedStatement(w http.ResponseWriter, r *http.Request, params PublishedStatementParams)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(w http.ResponseWriter, r *http.Request)
@@ -2867,6 +3001,15 @@ type ServerInterface interface {
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(w http.ResponseWriter, r *http.Request, id string, params SetStandingParams)
+	// TheirStatement What is known of a partner's statement
+	// (GET /api/v1/partners/{id}/statement)
+	TheirStatement(w http.ResponseWriter, r *http.Request, id string)
+	// FetchStatement Fetch a partner's statement now; what is wrong with it is told and changes nothing
+	// (POST /api/v1/partners/{id}/statement)
+	FetchStatement(w http.ResponseWriter, r *http.Request, id string)
+	// AcceptKey Trust the key that a partner's statement is signed with now
+	// (PUT /api/v1/partners/{id}/statement/key)
+	AcceptKey(w http.ResponseWriter, r *http.Request, id string)
 	// ListPeople People of ours
 	// (GET /api/v1/people)
 	ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams)
@@ -2903,6 +3046,12 @@ type ServerInterface interface {
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(w http.ResponseWriter, r *http.Request, id string)
+	// OurStatement Our own statement as a domain would read it, and the keys that sign it
+	// (GET /api/v1/statement)
+	OurStatement(w http.ResponseWriter, r *http.Request, params OurStatementParams)
+	// RollKey Announce the next key, switch to it, or replace the key at once
+	// (POST /api/v1/statement/keys)
+	RollKey(w http.ResponseWriter, r *http.Request)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request)
@@ -2935,6 +3084,18 @@ type ServerInterface interface {
 // Unimplemented server implementation that returns http.StatusNotImplemented for each endpoint.
 
 type Unimplemented struct{}
+
+// PublishedKeys The keys that sign our statements
+// (GET /.well-known/wexillum-keys)
+func (_ Unimplemented) PublishedKeys(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+// (GET /.well-known/wexillum-statement)
+func (_ Unimplemented) PublishedStatement(w http.ResponseWriter, r *http.Request, params PublishedStatementParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
 
 // ListAccounts Accounts that may sign in
 // (GET /api/v1/accounts)
@@ -3218,6 +3379,24 @@ func (_ Unimplemented) SetStanding(w http.ResponseWriter, r *http.Request, id st
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// TheirStatement What is known of a partner's statement
+// (GET /api/v1/partners/{id}/statement)
+func (_ Unimplemented) TheirStatement(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// FetchStatement Fetch a partner's statement now; what is wrong with it is told and changes nothing
+// (POST /api/v1/partners/{id}/statement)
+func (_ Unimplemented) FetchStatement(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AcceptKey Trust the key that a partner's statement is signed with now
+// (PUT /api/v1/partners/{id}/statement/key)
+func (_ Unimplemented) AcceptKey(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListPeople People of ours
 // (GET /api/v1/people)
 func (_ Unimplemented) ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams) {
@@ -3290,6 +3469,18 @@ func (_ Unimplemented) GetSpace(w http.ResponseWriter, r *http.Request, id strin
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// OurStatement Our own statement as a domain would read it, and the keys that sign it
+// (GET /api/v1/statement)
+func (_ Unimplemented) OurStatement(w http.ResponseWriter, r *http.Request, params OurStatementParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RollKey Announce the next key, switch to it, or replace the key at once
+// (POST /api/v1/statement/keys)
+func (_ Unimplemented) RollKey(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListTokens Own tokens; for administrators all
 // (GET /api/v1/tokens)
 func (_ Unimplemented) ListTokens(w http.ResponseWriter, r *http.Request) {
@@ -3352,6 +3543,53 @@ type ServerInterfaceWrapper struct {
 }
 
 type MiddlewareFunc func(http.Handler) http.Handler
+
+// PublishedKeys operation middleware
+func (siw *ServerInterfaceWrapper) PublishedKeys(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PublishedKeys(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PublishedStatement operation middleware
+func (siw *ServerInterfaceWrapper) PublishedStatement(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PublishedStatementParams
+
+	// ------------- Required query parameter "for" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "for", r.URL.Query(), &params.For, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "for"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "for", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PublishedStatement(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
 
 // ListAccounts operation middleware
 func (siw *ServerInterfaceWrapper) ListAccounts(w http.ResponseWriter, r *http.Request) {
@@ -5501,6 +5739,84 @@ func (siw *ServerInterfaceWrapper) SetStanding(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// TheirStatement operation middleware
+func (siw *ServerInterfaceWrapper) TheirStatement(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TheirStatement(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FetchStatement operation middleware
+func (siw *ServerInterfaceWrapper) FetchStatement(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FetchStatement(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AcceptKey operation middleware
+func (siw *ServerInterfaceWrapper) AcceptKey(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AcceptKey(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(w http.ResponseWriter, r *http.Request) {
 
@@ -5873,6 +6189,53 @@ func (siw *ServerInterfaceWrapper) GetSpace(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetSpace(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OurStatement operation middleware
+func (siw *ServerInterfaceWrapper) OurStatement(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OurStatementParams
+
+	// ------------- Optional query parameter "for" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "for", r.URL.Query(), &params.For, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "for"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "for", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OurStatement(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RollKey operation middleware
+func (siw *ServerInterfaceWrapper) RollKey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RollKey(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6489,6 +6852,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/letters/{id}/close", wrapper.CloseLetter)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/statement", wrapper.OurStatement)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/statement/keys", wrapper.RollKey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/partners/{id}/statement", wrapper.TheirStatement)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/partners/{id}/statement", wrapper.FetchStatement)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/partners/{id}/statement/key", wrapper.AcceptKey)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
 	})
 	r.Group(func(r chi.Router) {
@@ -6503,11 +6881,102 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/changes", wrapper.Changes)
 	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/.well-known/wexillum-statement", wrapper.PublishedStatement)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/.well-known/wexillum-keys", wrapper.PublishedKeys)
+	})
 
 	return r
 }
 
 type ProblemApplicationProblemPlusJSONResponse Problem
+
+type PublishedKeysRequestObject struct {
+}
+
+type PublishedKeysResponseObject interface {
+	VisitPublishedKeysResponse(w http.ResponseWriter) error
+}
+
+type PublishedKeys200ApplicationJwkSetPlusJSONResponse struct {
+	Keys []map[string]interface{} `json:"keys"`
+}
+
+func (response PublishedKeys200ApplicationJwkSetPlusJSONResponse) VisitPublishedKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/jwk-set+json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishedKeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishedKeysdefaultApplicationProblemPlusJSONResponse) VisitPublishedKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishedStatementRequestObject struct {
+	Params PublishedStatementParams
+}
+
+type PublishedStatementResponseObject interface {
+	VisitPublishedStatementResponse(w http.ResponseWriter) error
+}
+
+type PublishedStatement200ApplicationjoseResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PublishedStatement200ApplicationjoseResponse) VisitPublishedStatementResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/jose")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PublishedStatementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishedStatementdefaultApplicationProblemPlusJSONResponse) VisitPublishedStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
 
 type ListAccountsRequestObject struct {
 }
@@ -8527,6 +8996,124 @@ func (response SetStandingdefaultApplicationProblemPlusJSONResponse) VisitSetSta
 	return err
 }
 
+type TheirStatementRequestObject struct {
+	Id string `json:"id"`
+}
+
+type TheirStatementResponseObject interface {
+	VisitTheirStatementResponse(w http.ResponseWriter) error
+}
+
+type TheirStatement200JSONResponse TheirStatement
+
+func (response TheirStatement200JSONResponse) VisitTheirStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TheirStatementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TheirStatementdefaultApplicationProblemPlusJSONResponse) VisitTheirStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchStatementRequestObject struct {
+	Id string `json:"id"`
+}
+
+type FetchStatementResponseObject interface {
+	VisitFetchStatementResponse(w http.ResponseWriter) error
+}
+
+type FetchStatement200JSONResponse TheirStatement
+
+func (response FetchStatement200JSONResponse) VisitFetchStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FetchStatementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FetchStatementdefaultApplicationProblemPlusJSONResponse) VisitFetchStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptKeyRequestObject struct {
+	Id   string `json:"id"`
+	Body *AcceptKeyJSONRequestBody
+}
+
+type AcceptKeyResponseObject interface {
+	VisitAcceptKeyResponse(w http.ResponseWriter) error
+}
+
+type AcceptKey200JSONResponse TheirStatement
+
+func (response AcceptKey200JSONResponse) VisitAcceptKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AcceptKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AcceptKeydefaultApplicationProblemPlusJSONResponse) VisitAcceptKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 	Params ListPeopleParams
 }
@@ -9017,6 +9604,84 @@ func (response GetSpacedefaultApplicationProblemPlusJSONResponse) VisitGetSpaceR
 	return err
 }
 
+type OurStatementRequestObject struct {
+	Params OurStatementParams
+}
+
+type OurStatementResponseObject interface {
+	VisitOurStatementResponse(w http.ResponseWriter) error
+}
+
+type OurStatement200JSONResponse OurStatement
+
+func (response OurStatement200JSONResponse) VisitOurStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OurStatementdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OurStatementdefaultApplicationProblemPlusJSONResponse) VisitOurStatementResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RollKeyRequestObject struct {
+	Body *RollKeyJSONRequestBody
+}
+
+type RollKeyResponseObject interface {
+	VisitRollKeyResponse(w http.ResponseWriter) error
+}
+
+type RollKey200JSONResponse OurStatement
+
+func (response RollKey200JSONResponse) VisitRollKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RollKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RollKeydefaultApplicationProblemPlusJSONResponse) VisitRollKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -9407,6 +10072,12 @@ func (response WoulddefaultApplicationProblemPlusJSONResponse) VisitWouldRespons
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// PublishedKeys The keys that sign our statements
+	// (GET /.well-known/wexillum-keys)
+	PublishedKeys(ctx context.Context, request PublishedKeysRequestObject) (PublishedKeysResponseObject, error)
+	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
+	// (GET /.well-known/wexillum-statement)
+	PublishedStatement(ctx context.Context, request PublishedStatementRequestObject) (PublishedStatementResponseObject, error)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
@@ -9548,6 +10219,15 @@ type StrictServerInterface interface {
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(ctx context.Context, request SetStandingRequestObject) (SetStandingResponseObject, error)
+	// TheirStatement What is known of a partner's statement
+	// (GET /api/v1/partners/{id}/statement)
+	TheirStatement(ctx context.Context, request TheirStatementRequestObject) (TheirStatementResponseObject, error)
+	// FetchStatement Fetch a partner's statement now; what is wrong with it is told and changes nothing
+	// (POST /api/v1/partners/{id}/statement)
+	FetchStatement(ctx context.Context, request FetchStatementRequestObject) (FetchStatementResponseObject, error)
+	// AcceptKey Trust the key that a partner's statement is signed with now
+	// (PUT /api/v1/partners/{id}/statement/key)
+	AcceptKey(ctx context.Context, request AcceptKeyRequestObject) (AcceptKeyResponseObject, error)
 	// ListPeople People of ours
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -9584,6 +10264,12 @@ type StrictServerInterface interface {
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(ctx context.Context, request GetSpaceRequestObject) (GetSpaceResponseObject, error)
+	// OurStatement Our own statement as a domain would read it, and the keys that sign it
+	// (GET /api/v1/statement)
+	OurStatement(ctx context.Context, request OurStatementRequestObject) (OurStatementResponseObject, error)
+	// RollKey Announce the next key, switch to it, or replace the key at once
+	// (POST /api/v1/statement/keys)
+	RollKey(ctx context.Context, request RollKeyRequestObject) (RollKeyResponseObject, error)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -9650,6 +10336,56 @@ type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
 	options     StrictHTTPServerOptions
+}
+
+// PublishedKeys operation middleware
+func (sh *strictHandler) PublishedKeys(w http.ResponseWriter, r *http.Request) {
+	var request PublishedKeysRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishedKeys(ctx, request.(PublishedKeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishedKeys")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PublishedKeysResponseObject); ok {
+		if err := validResponse.VisitPublishedKeysResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PublishedStatement operation middleware
+func (sh *strictHandler) PublishedStatement(w http.ResponseWriter, r *http.Request, params PublishedStatementParams) {
+	var request PublishedStatementRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishedStatement(ctx, request.(PublishedStatementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishedStatement")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PublishedStatementResponseObject); ok {
+		if err := validResponse.VisitPublishedStatementResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
 }
 
 // ListAccounts operation middleware
@@ -11006,6 +11742,91 @@ func (sh *strictHandler) SetStanding(w http.ResponseWriter, r *http.Request, id 
 	}
 }
 
+// TheirStatement operation middleware
+func (sh *strictHandler) TheirStatement(w http.ResponseWriter, r *http.Request, id string) {
+	var request TheirStatementRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TheirStatement(ctx, request.(TheirStatementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TheirStatement")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TheirStatementResponseObject); ok {
+		if err := validResponse.VisitTheirStatementResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FetchStatement operation middleware
+func (sh *strictHandler) FetchStatement(w http.ResponseWriter, r *http.Request, id string) {
+	var request FetchStatementRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FetchStatement(ctx, request.(FetchStatementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FetchStatement")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FetchStatementResponseObject); ok {
+		if err := validResponse.VisitFetchStatementResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AcceptKey operation middleware
+func (sh *strictHandler) AcceptKey(w http.ResponseWriter, r *http.Request, id string) {
+	var request AcceptKeyRequestObject
+
+	request.Id = id
+
+	var body AcceptKeyJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AcceptKey(ctx, request.(AcceptKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AcceptKey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AcceptKeyResponseObject); ok {
+		if err := validResponse.VisitAcceptKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams) {
 	var request ListPeopleRequestObject
@@ -11332,6 +12153,63 @@ func (sh *strictHandler) GetSpace(w http.ResponseWriter, r *http.Request, id str
 	}
 }
 
+// OurStatement operation middleware
+func (sh *strictHandler) OurStatement(w http.ResponseWriter, r *http.Request, params OurStatementParams) {
+	var request OurStatementRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OurStatement(ctx, request.(OurStatementRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OurStatement")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OurStatementResponseObject); ok {
+		if err := validResponse.VisitOurStatementResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RollKey operation middleware
+func (sh *strictHandler) RollKey(w http.ResponseWriter, r *http.Request) {
+	var request RollKeyRequestObject
+
+	var body RollKeyJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RollKey(ctx, request.(RollKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RollKey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RollKeyResponseObject); ok {
+		if err := validResponse.VisitRollKeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(w http.ResponseWriter, r *http.Request) {
 	var request ListTokensRequestObject
@@ -11592,199 +12470,212 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1pcxy31Sj8V1DzPFXZWqJkO35j6ssry7KjxIn8iLrWrevosjDTGA7MbmAMoDmaqPTfb+EcAL0BvQyb",
-	"opzki02qmw3g4Ozr+9VGlnspmDB6df5+taeKlswwBb89q5SWyv6UM71RfG+4FKvzlWDvDJFbYnaM7OkV",
-	"I2u2lYqtshW3j3+pmDquspWgJVudrzb4lWylNztWUvu5kr77nokrs1udf/7oUbYyx719UxvFxdXqw4ds",
-	"9SJn5V4aJjbHv7Jjfwuvd4xoWjJyzY7kwM2OC0JJTo9EsT2jRsPmtlxpQ6jQB6b87naM5vCb215jpQd2",
-	"qcQ+H9t9llz43/8U3fX2b9Rsdv3tPn9NrzzEtKGGEbOjBn7d7Ki4YuRANSlpzshWyTK51+0DXGBok/1t",
-	"fc9Lbuyrsesp4GHng7ysytX5H92Z8bfH4dNcGHbFFHz7B8VuODv0j3xBj+RgD3mQVZH7Y1IRfhTS3tpV",
-	"Amv27rvNjbnl11IWjApY/s2OKfaDxdr+DvZUGcHU+YtvMqL3dMPgp5Ixw8XV+YtviFSECsINKwnVZMsL",
-	"+4bfz56aXb2dg11nla0U+6XiiuWrc6MqlriGz+LX8GZ3TOzUYrNiVEtR48XPslKCFuSasb1OAOmwG8LX",
-	"yCY+2BPovRSaAYX/oOS6YLCjjRSGCUATut8XfEPt5s72+MYfftZ2p+8bi/23YtvV+eq/zmoWcoZP9Zn/",
-	"LqzYPusbe0CuyUFJBxf3R/abTzcbtjdUbBjsI8+5/Sta/KDkninD7a63tNAsW+0b//R+xfPO+b+KHN8e",
-	"nrpz9EDVoO3Hkb+shOFF5w+/HPuzD02E+cluMmzBf/Ft+CO5/pltjF0LocDyr4HxtQ+6PjYoIXaw3iPN",
-	"HTjTZxre9vrY3DZ+bmT7skJMau8955quC5bHaNnjdGSbe6ZSZ1OyYGO4+Mq+0z0TLOb+PqyQ1TscONdT",
-	"FCe909H62L19bqRAVEZkNazU0ffcP1Cl6HEFpLPhmuPhmbBc+KfVkVl2IGRjj/UHrqhh7TWGQPMdNay/",
-	"bAdU/lyN3bQO5BcdANkz4PgzSXoYW/ZU64NUeYz1Nmnys2wIofpsGJ9ZWS0rpclhJ8mOojbhAPGECMZy",
-	"lpOtlR+kZOUaZPSIHJ6DrBlw9pFX3+z6dwVLxC/CODTqIG2eK6Z1HxYgDt6Zh+4Fy7Hx2KtsDu1aIPY/",
-	"/rJSRB4E2TO5Lxih+pqADhK5ZsU0E4ap9A7DKwSuR0e/o5iWldqwmfSnmbrhCe5puCnYOPd0nAbfrr/Y",
-	"3FIWrqF5YAe86G2ewILcs+nMoc3uIsChAacii9lHlykQZWm8e7OTJZGV0TxnQHW/VEzbZxYD6VpWDTxp",
-	"fO5fgO1mq2su8uj+PHn12ZV9EgyLChCEgK5KOGhZ10IexCqqCSH2JbQJfHiZpGurnXsIbaUq7QVYu+DL",
-	"L1Z9MyFbua2NU4t/0QEjIFljw3DbLWFUS6iIWGpgfmPbMar6mqqZIqqBxQ3u/0WU+8fv8CnJZUm5eALG",
-	"SOACIwbyoCLbVwCrNS6iE0ZUHxLS7P5Mixs8ZefM+lJuozixZhtaaRaj6aOVpgRommsi90zY81qZIu21",
-	"eRpbHy8du1wfLwt2wwogOXNZcG1A9KyPl9pQkdslY4S4lmaXEOxUGbSu7DuwF01oUcjDE0LXluc6wjHw",
-	"X6qshQp/pe1enbXqt28NssnsZMuoqRTTYxszO3YkNC+5CVvisEdL4SAgp6/5s+QoCDxs9Q5Yp9t8JTZS",
-	"bLkqUaDvGFeXplICpQ7+GIPvNYvbH3hZ0fMVUmqmDYFXPK9SVcG0/cVhJgLAKgLA4/G0fuubQmrYZ0AD",
-	"Ko7R7aX1kCKP7s7B27DcMsxCiiumCL2Sdj8CuSozxl58wYwmns/0FQwL16g4Yxaf+ui/PpK9LPjmeE48",
-	"QmfwxK5FRQ5rD4Isvo1KXU5FN7sn/Og0MpiFf17x64lPi3uamej1OY9N3IylPL9cH6MaA7EPiZYxQTcg",
-	"5gDtI2B6qi0yoNAgQh4aqAjYgpJkW2k4UyVQyL4d8hr074GJ3F4musiorvEQ/saCPyK3O9LSwyvzWuY1",
-	"ODAB9h4la77sqTQc3HMJJI+YSHzmGXpbBmx2lIvJ6s4z+/aFYfsYnmxkHr+cgh5jWj9wFPsIcdhqAS2j",
-	"pMEL0FyJ6lPsnYkhkuXBkuTSMSFK4JZpEfu83PcVyyEovMRlIiBoYH17Qy/y2ssOrzilLqkGe6SMWsyW",
-	"1BMOIrwCj+MOfRySxNDaOPj1HtzQooovctjJOOluqPAeYW7OgQwE10ZRI1VmrcTgwZVCS/y56dn14DnG",
-	"AHLgZmdhlbjrHSOwY+ejXjPCt4hXiGLAVmo/9TAxAiY7aDb5AwArSlyBLvqeMkDrxEXuWEyYPXVHsU/J",
-	"mm6uY/AIROXv2nv/c7alVWF/qnkKWuf2SHsKerfF8yg+hGvvbKkjTwJUjzoN1cz52kdNBTxLHLBsc51i",
-	"XSl+Y62FQWaRpJvp5OGIYPhcsJGsg04DSMQ219/KSkRRouAimIcYBssI46CRUOHtDaveov1YlhTCC0kr",
-	"Z5jNs83191wwtDnwW1P+5sK9GzVF6q9O9129EERYm7Qg1jSNoRgIRD1DggWEioqw07wMSXO/cMft29Gj",
-	"ggsinquZqlVtTHbcdFtCyQ1TOd84lRG8gIg/R2aJ2BpGqwEJEVOsQN/VhKN+bXX62BfcugkdkhaK0dzi",
-	"al5hsMpSCfo6SlrYe2958VM8xELa7bZeMuBH626T1HdR43rXVI57pQLyxV0NsYtvw/HP8kBKKo6egq0K",
-	"T+CzHeAe6JHI7Sqycy6MjGOpNLSIb8LBZ+bWO0t3bgCXa3y7AXzYY2bBGIe9dK7ZLlu44ToVNlgfR1VK",
-	"B0F6ZY0s03JMN+9QxBewwi2pbjQUi6OOGitMGJYK1w0pV05idlflmx2pBTp7t2HumaiKwgl28MQYVnoK",
-	"9w/nqXCKcs2iwOpcOJ6icVQEZvqG9d3aH/UaEz8GWBf50iyDJYFWSR097UlP6F6vg24Ly7aM2ckaV0uB",
-	"Hr5W2Hkd5vD5Ev62ETiZu7ka7NFrl8LQjfnRpZW0rx5V/ag6ZpwGF2x1fY3OIhdOHxcH3o7AT0X3pljO",
-	"hOG00DN9xd41NZBT9Dgqt6fFObNpYajwudjhvuHbLVOe/3TyDthGliwu0A4JQXfY0bgSIPdMMEgEMg+5",
-	"yMALhSk6+uGeXjGdARfeMP+K5VHB7zt2VFgWd5WFfUfPC46058Kg8J5xmYWU15e04NdsOJdh1I8/6pvv",
-	"3WH6IHEtOfjkk2pm+3oeQVz74LQ9xUp50/SvNJXRZMLGoK6prZ3ZIFMBWV7oArALaZeaEVZGUzqPWp7D",
-	"8EuaYoNqoM8NwZ2m4f2aaTNolfR2i1uNPmIeC2OeQqOOTekRVR3aKBmPMoW0BqnsjzT4lVz4gWsiBXjs",
-	"rzWBT820JJKWbyV40vKOaPqoyK+pUoABTZ+E0pZCwe/qwgGjbL2Oq7kLqPfTVPqTNjZet35R7qUyqFl2",
-	"nQpiwxTiIC2Kl9vV+U8jCXJ4omcYmPzwNuvdu9SMHOC/jRQMQ6+ZINIaYAeO1mgd1T/VmrB8Q5P1kTiM",
-	"j0DAEsh0HanBjmLuzjpjtE+vB8WNYWICM8QthfNn9SXUX6kXi13rcxQnvdssqDaXOU1aCtqQQm5oAenG",
-	"zmTgRUF2ssh1XL2iKX8QE6c7iryc28mV+1RW7z164Fr/H8LghK3pknUcC4lKBGboVfQ8kNQc9bopWe1n",
-	"+k14npQ6PBb1ehpCqUYeqMo1YTdMHdcS/AfT13X+0Fl7HcjLhNDbEN0OkdgFMz+Cah3zmfU14R2jORjU",
-	"l1uJORTypuU8HU8KDbbAJdtuXS5Hx+1mnCM/4t1NUTGkxAZHs8MGDxt/EodYDRIfxO6Tsg09hnbSe6cg",
-	"7GjiX0nfvcCXWxkaHYQe/UwDwWNrf3HS2hGkvvV55iSnLEYFJX3X/MM/oX3U/KfHEaRJpXVHOPJJCZmY",
-	"8g1njOHst7xgz5WSKsaRi6oUcfmddhCXTGt6xSarvG6V+g/ju0xISgxEzmKIwRgfzz70OfDeZZpQqaP/",
-	"vOOtNMiGhpGQHuncu6pcu3qok32ek5NFAV1c5pt3pfhorw/i51bc7zBu7zc3cGt/dQfrZYqGa4joh3OB",
-	"moQepBvFQTQNIh1gNA/vUpki7p0eECI+xG3jySSt1lNBIpIz+0NwMZGPiUkma9i+X939YRQIUlm9J5ox",
-	"XBTykHKWXzO2v9zI/XG5gg3NzGWihCVpO5oJunCo4ICIQb3xsGIWjjpg6H3n9KYOjEK2tden9lTXOUAu",
-	"RRG9jW8XCDam4oyJCHU8fByKHt3q0ePyGyZeuaqEfgKCz++NZ7RxQ64Y1lmWhAsi5OEJEVIwVxcBilIj",
-	"c6oRvLNvRSGVNBMKLq7TCdA5sc8xZ6tk2pdQTs8OTDuVh9OkZSqjJqWAF/xmUPk2ifhuNLllYvmWd2o3",
-	"Eqhd2ZPXrsNlx5AEvR5zfYt8bmS77xcsKfhnasdgJeqf0z7BuJ7jSu+SHr20b2ee66MBrbt3fUxzc1hV",
-	"PR5Lma0KJelH8Zs2c+rknd2FnTugOvlgh9vWkAb+FyyzDUGADus3rQKHnBr2wPAy6hedDU15SDIjl2I/",
-	"obJibiEG+2Xim+mgjkz8+3FCeQf7ZVWf0FVyoAPLXR1cI9Y1DxZrfM+MiSo0J5gkV9HYuSwYyekRxQnh",
-	"RhPNQOdyGbr2X1DKYn3AIQpGfCORh5rQhHgkl+t5uTdHAl0O6tL4iUUmf28UCdWu9AhCmvnxHE15PLOe",
-	"q5BxJhXZyYOVz2u2gaYNqaokzRLVaz2J6pV/lzXdEAnoqMoVTeRk30rP5O1whGM03kTzAjVlSH/v1Jhu",
-	"aJWqFnR7+Sp9lVIxahJIlcuDKCRN6PRb9DXc2tsKuaCpB5cDmlYdzo6ICn61M4PGQb+wiBtykOraF+lk",
-	"UDyBFHqI5tAPujjtlyZIYEADAEHmr8/vvr6cxlU0Du4XGTBDvpc0j4aZnPoTVaCCDXoLL8WgfjJL0nRz",
-	"oxuK240v26v5GO49BgrLuvJXbDtZeUlgXuz+kuH0v7NDLV7mlAOuo7nmF1jyqwEzc64YlDTqjFDtkx64",
-	"6FZ8GawLsUJmi/m5ZTNY0UosGHbRfhEpSJOqbKva6jpHlrwzZdHHzb6QaOeiPBqOE496lH2RL0CxLvn1",
-	"VXHcFU+5pHoQKBSiDKQuY3Npa9Pir//jF+yHXl8IbRiF0gsfHrcXh5cbxESkahmLM+ASjWze52Enm7W4",
-	"o0khM3zNMdx9La9ZJMTH3u25qwq7lUJr/Oc7WL6TB0EkZvQNUx9+wel6flsxQnyZiFbeeRbniXUss5Mg",
-	"U5mPL28sz4jZbKeE+3ufl+qKCq5psn5/tlWBHG6ymexY4oVJVMJrKafndz5P+mV1pfdMOFk6XeUxEh3g",
-	"k1Z/bV8e66HSAnhLCIb0hQBDd/rm7t2WYpjyQ81lu55dLUEPm3n45XNZnm6N5aHNFmBcgPnkNIBzyyFL",
-	"eIB5Z8DWcRe4I0Nd2nmf7nzBGFO6ISpmBfZrmppxTJ9MNDctBj0NkV0kkyf4TG9M0o7DtMsJvKOZQNfj",
-	"HYd0al+8E5zlzDk9EinIATLStSzZWuZHondQd1dIeU3w3oFfr7KPnC3hMl6nsS58PcZtfIJq0/G7Mejy",
-	"bRIz/j+azug+cTnUz8u/k27sBXZo6Wzpnvsei/GAUK4Ey0l42yop+2pdcL2LldQmdeiaFBpACOjWyuZw",
-	"Cf+e6QHOD7C1k1I5Epyvq3aNJF7XGvQfH0W5ZOBJt1/hs8gKt+QuzY/fJukklck8crbpZsIpTKmT69Ew",
-	"cSJ8arwvV4JvPSVWPQb3Ve0HNNKyMqrJH756lLeV+S8/dn5LlJUtz4EmdJjpsaQxsLQ4VOPlPz5aOvkm",
-	"aeW35XlPf7pS1P17X9+9stZj4hla9LFn3UAtfiTzK4U/jW4W4ttfKx5zhQylnIear6HUTqqYVcl8bmDk",
-	"wMulaaZbSsliXnu2AXlUJxJKFD0NMKTBG4+SDUE3KgYGg/uN2qaYDti6rWnWT0jqjXUeWjDJZeuzSGZ8",
-	"LSSexNIZTsCpndQxO+Bv2NO31aFmaF/Bq7gA2srDjMsaWlgxutl1dJbBVpH4/tdRY2I2MTUkVRu2r6BD",
-	"EPhUauwkJT0SzUxts7kCw8EM66HTgJx7JQ+3I3O4DI8mLXKqtdBAsy2UruHfoJooq6hbJndTZgxNhBWY",
-	"UnIO2YSs0ChJs0QvKwKPQqE+NlhOyN5Kz8vK8585uQA1vaGuc9A+bfTLxM0mbqKQqOzMsA4SLZm8skdJ",
-	"Ka1ekpE/fP4ozzCqBCkkcxo/n6yypLsq/0/TRT7DGApNOsdUsmitZoAGHVaGP8+bDm8Mho8t6Bq4joHJ",
-	"H/yZe72TldXe8DUX+TnvKOafpUovf47WMTwNnVEy1w4YGg0VXFy7rvG///9DIdlIAn6yvWW/r+XQpT+r",
-	"QTXr7kM7WG8NKLbBIOROAgeFxLqYHTCnteVInmirh+/4tIIeEEDQpXJzpufbzEvkgkVTeVyfQFtUs8pC",
-	"Hthgokx9kJntgpPBgZD1NymL9dTuON2ttcoXZ7bnHbivEUYCDA9+/j3EYWFXLpfGdcywxhNNFcumG0j3",
-	"MqN8X+hYx9tIB/ZE01u8nCQixIcKDFy2kAN2o4fDhgps5BrN6xxowJjUNo7R9pXHPd/Qggh22MiSufbs",
-	"GyrOfaRWZ4QK4iuDazZOicsFJCjLTzQxw9V47aRxRREEbMFeqZC8kS69nBd/gHYN6W4zroKYlPLG6oYi",
-	"bxQOT9TKGx0hEmwwoopegBsja5gLGVlXIi/wH/dsYyhaEdZ6KCDTwlkYmM3dyFOrkyTcaJbp1Zp1YGwC",
-	"VEeyX5J9N+sclkb5McKlvqAoRrjc8WZj0dD30JJ3lXP8yUpXHDCAkwZiDO5VVUzqhNSU7/BsKNCwZgWm",
-	"qE4TmFXBvoa/iDZUx/aC8dgQPmw2qomx0mR8jL2jpath7GqvnUySSglNpEhkA7B3e6lTbXP9JrnGhsYK",
-	"OwR7EGeJPo2XyZM/DZ8c79g4U3QWft7TDC8GtLWNV+ykRyBolrjSZrwbUnU0g/AeN5oV2yi09I7uWxSh",
-	"DxxHXfmutTk2zSqZ2UkoeMImQik3tjJN4CfeSINqpOOSnkUY3ehjXLw4r0atCgQjGGATVs4ibTubx+ke",
-	"P1D7qkf3AcE8uddkMBCdq2m9x3N8c9L+BYf+WNOxckLHsyk9QvvtqGCXqZNNDDr2q4u7/qCAfGPo8drZ",
-	"tbuka6fBfq74DRNWLEb4RhPcHrOnLn6brLPwnWRbWjdDR29owchBccM04eYJcdQMWrRme6qoVdzWR7KR",
-	"ZUl1xJAfcbzU5NbDzZO66421r4thUSu9qV9RBPIj5WnFni9TxU1D08ZA6iVP1Nu6x+1mbv0crjmWSr1i",
-	"6/OZP2EcNFrHO5Bote3D5Dtp8UQYSf73g2cXr759AMmN1vAADzOxG2Pa6w6u+4SWFqsS3YVzVsqZ9ayj",
-	"6XKLTCjLVv+UIuFINbxkxD72ZRydhLJJvd9c1R8AOuumpAFY4hdmAjnN8D2l5UAgtPGJiX3Ci+7QmgeJ",
-	"0OhA9YJO59HP1J1wWtFQ6xzs3EF29IYRSuxFYApcsmwIshdmD6syA3vASQ/cWFVMj2fsN8Mszufk9uSh",
-	"hwvWx09eTTysynJu6LpIIPyGFgVTIcyEig9xUjxS1bJgnBPk6/RZTqGGOhqurDS7LPimI3XG21GEtadV",
-	"nfoSz8QgGA/nGY0bSh9SXSK0iZbrMt8aCsQutUayldRLURwt/9U4p9cPKusk+1vR1BjZAjVqs3wXtYUx",
-	"GjLVsyjXX0QDLbpYWpN3WUfVkSYaBkij/UQg5CgDCMmVU6dINafXzOilnphL1JgaE3l2TJi8aY/lxJp7",
-	"nMMCC6ShclpyowdcL61T4PwoNwpnfjguCvgZdUaRHMPBmT2oyXClG9N7xvulujs7cR5PfbPtgBg2Hg05",
-	"adnKKA5NJqkxrNybOcN9ngqY7UMh6x0TnrkhuWS+YKkShliJXEplOQcEVl0LweD9uqN2VGmMrK6u6vjy",
-	"5MSGgq5ZsYQ5hR+K72y/l5rl3ykq5gZAm8GH0Xiw6nhka7+uUXxdGcwBEO3a3lQ37E6vjaGD+aLgOaNx",
-	"B0t8fWnu6IknFuOmATIKh87EmO7h+SkJDWZKMgPGGyal/9aJntPy/1v42O2GNynNbV6DvUiKmrjhhkUb",
-	"MPpBRhtZWksDckzDEOPQKSvuL0I0nHJ2QNmhFAqrwvu2tVjJ6gcsofcqWOj10DludoRCksWkrIoeRr12",
-	"RVsdM1Sx7ZxuU91kJOwIDV95G100Wmo5FFhfqgwT2uNM/ki6IL9S9krnlEw3Y8/+zzPfrmeonBMU1pO0",
-	"nrhj9LtpntAgiu7AEzrNQxGSGyMl/UuNn4iD6AUogCOe4rscXDHoc50dW3rjUgk1M+AM6MysrIe0RnMx",
-	"fITprqZrtN0T0wZl1N7UVpCnMTKjOShlYGrGj8Fm7PhZUmHTE+IxIUX4lim9k+M3Pm7jYeFzeJORqTe7",
-	"RGk4xrtCRwHyM/Z9IteM7XVven9MKL/ZHa35P5Nz3Saq8sYKzY+d+AaLphLfPsH8tnq/c9KaNkEKNRsK",
-	"gWrUTJJxXYbcAOK32XIj5gfS2yZlq83ipbPaCsb6W7yWWKLNcVatUZzlxEir0FkjguVkQhhiWoqbu5lO",
-	"WluiVw6ce1Mpbo4XFn99nC/EmLjd/UbKa868+nK+OrB3vCiq8tK/WF/Pnv+VHVtdLoAuQGL6Pj/u3Z0x",
-	"+9WHD6CPbyMw+87q3hnZspwpTISgIifsnWHAePSOWijVY52lYGQji4KupXtfV9ywc5iKDXlc9EhyCeUW",
-	"GdGMuRDYFTWs1fOiMfsNyzMkNKUgXGNzJFeH70e8yErphwTqDTAMu8cKB4J2vya/ffXtM/LVF3/8/373",
-	"8B918tv56o0DIw7RQIivHvtYI93z1fnq84ePHz6C9kdmB3dz9vDAiuIBuGjOaGV2/2TiATRxuaqUj7B9",
-	"yFZn1ljR+uzm8RmzEnHskfbP9tw+CDP/z9+vrlCTsJwBXn2Rw9ALbZ5ugr9FMZgvi/jz2aNHLjHPuApF",
-	"uschg1yKs59dqA8ZZlL5n85x3TYmZB+6D0fooDfUI5ytnX0V20c4+5mvbfnQnOAZPoVIBiEZfiUI1unT",
-	"Kw172/PV2w+RCzh7b4nugxvdRUtmwEn/kyNNixc1YYbJO/7QRlUsa0C6aznvqbHktDpf/d+f6IN/Pnrw",
-	"1Vv3/4eXD97+/r8jPOmtNVoiCPFD5fHB7YBp87XMj7MwYcI1O/vnQ/t27UE/3BINJ+FYH1PAVq9R8JbI",
-	"8jd6DRMFQ7MPUhuLA8gSJOgAsYZCriVpdV6xJW5iYp7wVELFd28PeoybGlrIqwoSBWgAWRryGhsSSh0B",
-	"+1N9fUe0ULff+shkgF2xU1Tgnt6eY4LExj7ZodmJE9/B9ZWhz6sW4kP3tKZqmDy+pmph2vBLTiKMr6ka",
-	"pQr44BSSgLPc/hbc2C7s3hYG5WKeOYRor5iJSbEsRQ55bo+ZdQVZbG/1K2cvclbupTXhj6Bbvr0bkoIb",
-	"mEJNj5dfsk9Ka7oEHX1NFaFhdl1zZvkYrZy9v2bHD6iUFwyd5V2i2ZpTrvPN7viD/c1dZAu0X/StALsM",
-	"yxeAhf0QoQDYCMKOqlYYkZ6kWUU97m8bAHZ5dkl+9Mw9H2VH1qo7YzdMmAfaKEbLNu5199DDtOf2T7Wr",
-	"GnGG4wLcm+BmrAi1NitTD8DHCBvVGfEzDpBzB3s1iY+bHdu0pGzEz8o1dl8qLKZbsOAyjQn92i5HC2Lt",
-	"SJjrD6VpLmyCY3wcIJ5d/Ig22xeP//Todw9JLdrcfAT712R9xP9T7RpXbmUl8nNY9i8XL/9OkD/jSelm",
-	"F/by2zCS/3cZTnCn2sCfcZfji5B0L7rp6M527CIKfAkGwHdQuA0jXwHUzGqwS2E3VamgzYB98ZeKwS8O",
-	"690E8Siax3MOY7eD6Z1heKa1xTGehYG4VutWQSDZxudphgnbwLraJT6xDUPGc9rembRdj0wWD6zsg7me",
-	"DkNgRiHsLEjExE7CZKhZu4meyaS+8uWjqH2WFo/AMDb6ZpRP3EalfPdA5PMEIeDxt5Z+YlzqpWCemJBy",
-	"F+FRcMtWyW9rNkHdPFDsx+GQNEMibqicUCmacBwNs7MQskpwf+n6WMakUgc3XDRkklz6cgoBuNI8qNj3",
-	"XCMjLpXNle9TAQPvu8ykkxEd266PR9yCoVz4C2qwk9JuKZRL1sHybZJPhHlHt+EVrleL3UBqGT8QfbKe",
-	"sBwPuCMT0KNnQnH12H17En0OVIZRQhi2DFPOcTjSvqAblhF6Q3lB1wVrNa9Hh+1BqjzexThJmLLce103",
-	"Tpn+hUmk6SIxadL0kROc3xHz6XfnNrsIXnMQs9fn305GpV9uR3+Qwuv3qFE44t6hhfOauehGkgeEg85h",
-	"UrEPhWK95nd4aYH62BU6ud8i2fpvF7X156WbN5IFR7s1wfemGP31R5cgvhc52v0W1E4yUtCrwQ1TMjro",
-	"vG703kw6XL4JLU8n0FKBOu44LdUUUw8/9yPP307Fbiz9Bw3U2hThkykOj09vrefBVIHYoazClhwpMAGT",
-	"QesD02imfei14YWcqw4tGpMBNFpAeFfWBtKoYbl/CLoZ2GommBJgxjGcAGH/lcPUMJjurv2ohzHkPMM/",
-	"StuVVv0/+G6/ZMuVNmjxIU2gfq/Jb+2vGdHV2n04g37Ml9DSJKv7MGACxe8ywgoNfn0mjIKmzqBYgkX6",
-	"DwGn//1DsmZbqSDqiFvwwUYoMrY/WBI0xEiJ7jmfn7FmOy5y8l8PyRu0bN1UH7fzkN9D3Oyz7B+iEgWY",
-	"yKI4Xl5JmUN+EOV5zODE8WyfJum+wcJPh2NgWMNgfqpY3RyDCHk3BN0pRWXQNMTf2jXbY6u/2lAQkvjR",
-	"ejG1noGG09pEv6dGTyGl16xxcEytcjKZXjPxxOFeUTTassWWD7gwuoERZ98Prr3HhFc7fsF7tWDnacSO",
-	"HMIIxAgjhbw7N7wr1N4uZMrCrdNgzwYudPAMQFeFaTjcHNqN8kfDkCtGJfhr5iX4NC5Qu51v4UK98zu0",
-	"p0rJwZKazW6B63oDFS3I/DEnFCcU0UbXPLRiBr0I7U63SS3rebOD54R78hPY+uzZj2Dl4tL3OU6MYY15",
-	"1aR3lUC3r7WsjFOuWq7B5Yz1ZdX7ZdsKd1T8wdbKEZ99/foCNnbdkdbi4J7JfYETRkJr2MmxvfrEn2iE",
-	"L2xwTgrJ4+WXT3EY1gCgJTZXjfv8NSYgD0i7hdJOmk60abwnokTHFMYhLjRDg/jUtZ1frwpzX7pLJ9sJ",
-	"Gi00umRDjTiqNqfrMw1sfc/zD0lx+R0zTRZ2Z7D+pPnA0yEWMCVOzvNZCYhTswsv2pczU75s/4bK26ck",
-	"WP5NEOpZyGOcK1ossZ4xrMn4KHgXFWDPRf7pIp4vqZmEcJHkmucwxmYBNVLk7QickIcnkNIAUtnPGl2z",
-	"q0pAtNDKZ0JHAqVdXNjX/ervDx9c0/xPFyd8V///MKGGmiFvUFVkAubStnB1WylINB1Dx2aPpKS9/W3d",
-	"12UeWjyrlIaBFaNvfg9hr1QQwUUdT08AQFu9NtFbHYR7SYRRX4+f5n7boHfaGeGn19cF+bSY5iV+WmgZ",
-	"/LIlU6w4koNUZgfjhbHnXWwvO+5mTKUNhLv0TwW8imXAkz29At08oOgSbiqKtWpCGr5hObqvO4Mn0X9F",
-	"/IWPks4ZXphvaZRKLX3F7P36FmOT/FbT2f1XCQRcNm315d4KOBjGuZSHV5AaeqEYfZpzBv6uhucdVef4",
-	"mz1VG3nqqXmBZF9mCPXkQNasYT1CmIw6hQV4ZRptWxO70jy/OQVpAq7euztz2UlkHXdm4+NT3JkN4C3h",
-	"TuBFGJfkN5ITWhlZUsM3tCiO3ruO1SUcExrWbBoenL3Hy/tw9t7JwA/DjKyUN6yG3R3nyuNyS9CPi1/S",
-	"AMTTkubrrKWTFfEs+uFFwkmNG97R4mYgJfPP+HhaBGUH3eIiAZSisEDcMa4uTaUguF6FHysBRbwKJx+U",
-	"XGO8aXpa1ylx62XZSg3EaSVP0uwcYMd4ivvyFH5iTY1d+Opt62ek2bmv1a7PkNHh6vGBn2AifZiUwDjW",
-	"rlntSNNjo6XyuLLkOmskkfEv7vmnaGF89sVkfOUDZsp0EwFzJ+MY/9XdxwWFUXwGyrurS46wF5OaavlV",
-	"3fuTgobuT5awC6Tz1ueuk4K1qwU7MG0wSWoCbp/dMMW3DspJRP/RvnSs0X3J2kwlr5m4xE4wExqxNC56",
-	"wtsDM2EOOxlvJdxr3IPNxv3CU1mfrMxGlmyRi0YNqdnsx9qDtDAMs7OSt+xGEg0qzd+7d6ZpzMslWY76",
-	"FFyvmqRHYVkO0gDVJA6CYBsVmP6zU9DG38QiVheOogo5dvo37aotl+9pQY3ZnsAxnHUGqhGhkWLAlGF7",
-	"wUTuIHLbnIMZuWx35Lj9Ozv42/24iQnNVSP5v/AUb4gbTfwM0Vviyl8Z2xPqv24koR5nfqPbOAP+R5yh",
-	"Ck7Ja3bU/mdaOHvvQO3etpglXEK6sHsjZMD6WVYTONdooDiFdLPSukuqrnN5AIe4KYtbpXjf7e0vU3AX",
-	"Q6Q7DjF/NmL3Ne/7DDj/4tGlz+ZEl57ZLQTkOpXLzOkGjC07uh3B0afuKGeVreyl5YqmuoJTnienKLqW",
-	"6r1BRAt25XaHiAu7jxcC+0iUBDhSs871keyoyJ8QCtnlG59nCTCB2nTAa/hpfWxMkEvyQC6uR3Q3eOOW",
-	"+aQHqeAjOaP5DDcHdMSeU8C2sL7mgTNNW3N9nod1NfjkJE0N3lyiFYa41i03KJCpvZFRxPh00jK+x1bX",
-	"//J5FdDT2w86St2NvGHKD1+N0u1L/8IdMsCwRso4Dc+XCU/WdVkQANU7eRhsbOONkkHm9oN/aRJ/m11M",
-	"u7STbln2JqKNTnFTviWHfQcA/oSwcm+OxN2EC6b1hyTUQJ/ENBsThQf55r6+qMl+sHC5t8fABp5MTpH/",
-	"oa7n/pUbq36Y9r1k0gcMibOZ2lv00bNn87y2Y6dwolFDs8aYO+Panyw0XwqWhOX9piKfTMc+9+9XScD/",
-	"Bij3CutuMUEM6s1lwTdHjOFBE5K5xN3shXB/6vLTPE9Va34EPJw1mal0bQpGR5nVVfbRsR32sSb2MaEC",
-	"etL7RojW8AkV9OhBZETTMj4asy7sj495OtFn4Q563z6LT1yUuhtruodnU97Ze/xhQqbOiTRSp+nM5ev/",
-	"brfqatXdtbryrnuU8fHsotBcadKHPx9LLmpjpfMDJk3QjxtZyOITgrAX41pWpk7/1g+5aLVqjMdeEvnT",
-	"bqJn2OopEzK/6FmEd937ZvHox1CgKyNcuA6mB6lyV9K65TjtEoZZ3IsenETlkqkrdr+KzV8kF2mPzael",
-	"js9Qg6Dv6pRJhydqH/D9+9Y9XjFLxuJqoOzYZxpJ5Zo6LtakGCuPawsTvFsH+QTnTsNQW+/wCnVs2lgz",
-	"wA3zCAXIa4sHk5USvS+4uV+aubBb+JWYsLNNBx1rEB26j7jBni5lrWbET8jvH0J7KGwh1u62RaGeLkuI",
-	"rNH5o9iJ0P8emUaaT6J0P9Wqu3jJRfjD5RhEHlp81XMr/8MvaBNroL25xaZGWztnaWYE7FIrz4FFuHkV",
-	"WrpGZNLyjN9ooqD12ya0e5/KQyDO2+jRf0968oye+J/Pc7C5sfd34/pqTY//j73tPV8g8g7Y6bPWUOVB",
-	"YBo7Toq3lFWPip+Br1B6dr9iD9EqXlP4q5V6TdiGFJ6N4TeQdVHpPRM4nR///3bBWfh+5V+HDwsTz4Jj",
-	"13Wc2UixYQoE3cemuAu8nJraMrKGiYbcQHmnJTX7fLhpNbbsGo5o4yv3VS/yyz2m6yQKKrJVDbZpMWko",
-	"ZPtacbYdj0t7cE+OStcF3O5vF4hOYye3uq/eCAKNByLrUr67ImNY4ceB/BFXTriEO6bddxCz0huNp7gg",
-	"0OQwNJRHVS3VXfgje2FgL8nLegVPJzkQsXrq9BLKT35YAcIiZS0YJx2O/naXSNmCUT9YCggS58g09p8D",
-	"j4H3OAx6DMKY8CRLf+XmeA8O/YEBCjk9ojcx4ZfdDlXz3T2DnjcR3R57lP/iJ6fwXYTiHQyOxJnEcP0w",
-	"pCAjbgXHTuoh/OBhGMWFs/f2f4P8+ZUfBHNXlASgj/NlN5PiPvJDYCZIYygPjgsxoxCewrFvO1tnwL51",
-	"t/VpdY6ym7ofq/gTRK4LZnpDjX6jkZyx4tt9f4B2XYH4A5iFrtNNUv9Gr9kFvvsaxqZ/HH8pPerW0JTP",
-	"v/xyeGhK1An5eIITcl+pvaut8TZqzjZcu46wJTOKb+IzbFqs3c239p/L8Ayn2Z+Plyzcw2tLYDCOwl/M",
-	"BQmfc3OQHIa5AkpQLhA2EzvcNCb9pzIjLviVeFmZ1ZS8d/suy4mslqgQtB+zn/JhmI0UGouiu6w8JRMv",
-	"3OnukHP5JRJX7+G7TN29lWgI4RlTdy0YX4g7cqU+UyxnwnBa6I8tMwYgf+GB9ARGe8przpw2cPpFsE2l",
-	"uDmuzn9620NSzFAawtEmyUEuxaB2f4Gv/Mdh06wxDGCbNmLLvj7NX6M9tE/w17i/XYDZwYcsvpasXDNF",
-	"NGNuquIBS+XHcWrUhwOL3Ck3tAsMeXBgo8uMGN7DBMCDS1fSzOgsWFZcEG76vhtu7ttzU2uCSeJ/ja8s",
-	"SlX1spOI57VXWAbpxn10UmcSeBWUFGwryrjF8I1iZgnieXkQqBXpJ6gXtVpOENd4a5K0tDrWbXXwRQXm",
-	"r0ZNTQjI5+9cpAXSKyxF7qnWMJwTVVhUZ72OV3B7zgFWh/ccWF1Ka30u8voaP265pnHr3iWj+WKEz4Ab",
-	"RJ+9h+FxaZnwI7x2lxLBrZBAuRu//se27t+0wtyZlyaWOxKp/LhjJ1Vqnx02i7R65Oj1jqaMM8V8b8fk",
-	"xTX8filE/19CMwNQvsug9lAjyn95ZHFJ6+hajHYJv83tZx/b93hLZLkj5yPs6n68j58o2l1AD2PEOkxE",
-	"jAxZT8rJg1RFnmT831TlfmIDD9Yf1xyUyIHEx0bC1/Rk/eYdHmlZnJCyv+XLxM+x7g9KxcQNE0aqI6Ea",
-	"mkoX0xuUfS9hZt7pI6+WmTg1G64fsWmOpPl4QucSTU8kzd31ZfVQMMjMHKajCukofsFv4PEd5SlW+73U",
-	"vB6q8fFuBY+VuhRuXHYttExcaNI/dsd1k8avFIWGb2RdiRwuTFg65AYOA93dsC1KvY8Q9BMSLEzFyDGi",
-	"qHVslfer4AL/6a0lONTe7S/WjGHqxhNtpYrV+eoMKM19MtXxyrsBgX3UZg2pIGbhkyT2PDLU7uWeiRff",
-	"kKeV2f2f53+H/0vF/4nHfvrDC/L44aPGNyqz+6e9grcf/l8AAAD//w==",
+	"7H17cxy3se9XQe05VYmTkSjZjk9M/XNlWfZRrEQ+oq516zq6LOwMlgvvDLAGMFxtVPrut9ANYB4LzGO5",
+	"JOUk/9ikZjh4dTf68evuD4tcVlspmDB6cf5hsaWKVswwBb89q5WWyv5UMJ0rvjVcisX5QrD3hsgVMWtG",
+	"tvSKkSVbScUW2YLbx7/WTO0X2ULQii3OFzl+JVvofM0qaj9X0fcvmbgy68X5F48eZQuz39o3tVFcXC0+",
+	"fswWLwpWbaVhIt//wPaHU3izZkTTipEN25MdN2suCCUF3RPFtowaDZNbcaUNoULvmPKzWzNawG9ueq2R",
+	"HtihEvN8bOdZceF//3N01qu/UpOvD6f7/A298jumDTWMmDU18Gu+puKKkR3VpKIFIyslq+RcVw9wgKFJ",
+	"Hk7rJa+4sa/GjqeEh70P8qquFud/cmvG3x6HT3Nh2BVT8O0fFbvmbHe45Au6Jzu7yJ2sy8Ivk4rwo5D2",
+	"1K4SVLN1321PzA2/lLJkVMDwb9dMsR8t1R7OYEuVEUydv/g2I3pLcwY/VYwZLq7OX3xLpCJUEG5YRagm",
+	"K17aN/x8ttSsm+ns7DiLbKHYrzVXrFicG1WzxDF8Hj+Gt+t9YqaWmhWjWoqGLn6RtRK0JBvGtjqxSbv1",
+	"EL1GJvHRrkBvpdAMOPxHJZclgxnlUhgmgEzodlvynNrJnW3xjT/+ou1MP7QG+0/FVovzxX+cNSLkDJ/q",
+	"M/9dGLG71rd2gVyTnZJuX9wf2W8+zXO2NVTkDOZRFNz+FS1/VHLLlOF21itaapYttq1/+rDgRW/9X0eW",
+	"bxdP3ToOtqrF248jf1kLw8veH3419mcf2wTzs51kmIL/4rvwR3L5C8uNHQt3gRXfgODrLnS5b3FCbGEH",
+	"jzR325le0/C0l/v2tPFzI9OXNVJSd+4F13RZsiLGy56mI9PcMpVam5IlG6PF1/ad/ppgMPf3YYSsmeHA",
+	"up7idXKwOtos+2CeuRRIykishlU6+p77B6oU3S+AdXKuOS6eCSuFf17smRUHQrbm2HzgihrWHWNoa76n",
+	"hh0O29sqv67WbDoL8oMObNkzkPgzWXqYWrZU651URUz0tnny82yIoA7FMD6zd7WslSa7tSRritqE24gn",
+	"RDBWsIKs7P1BKlYt4Y4euYfnEGsGkn3k1bfrw7OCIeIHYRwZ9Yi2KBTT+nAv4Dp4bx66F6zExmUvsjm8",
+	"azfx8OOvakXkTpAtk9uSEao3BHSQyDErppkwTKVnGF4hcDw6+h3FtKxVzmbyn2bqmiekp+GmZOPS00ka",
+	"fLv5YntKWTiG9oLd5kVP8wgR5J5NFw5dcRfZHBpoKjKYfXSZ2qIsTXdv17IisjaaFwy47teaafvMUiBd",
+	"yrpFJ63P/ROI3Wyx4aKIzs+z16G4sk+CYVEDgRDQVQkHLWsj5E4sopoQUl9Cm8CHl0m+ttq536GVVJU9",
+	"AGsXfPXl4tBMyBZuauPc4l90mxGIrDVhOO3OZdTcUJFrqUX5rWnHuOobqmZeUS0qbkn/L6PSP36GT0kh",
+	"K8rFEzBGghQYMZAHFdlDBbBe4iA6YUQd7oQ06/+m5TWusrdmfSlXUZpYspzWmsV4em9vUwI8zTWRWybs",
+	"eu2dIu2xeR5b7i+duFzuL0t2zUpgOXNZcm3g6lnuL7WhorBDxhhxKc06cbFTZdC6su/AXDShZSl3Twhd",
+	"WpnrGMfAf6myFir8lbZzddaqn741yCaLkxWjplZMj03MrNme0KLiJkyJwxwth8MFOX3MXyTHi8DvrV6D",
+	"6HSTr0UuxYqrCi/0NePq0tRK4K2DP8b2d8Pi9gceVnR9pZSaaUPgFS+rVF0ybX9xlIkbYBUBkPG4Wj/1",
+	"vJQa5hnIgIp9dHppPaQsorNz+21YYQVmKcUVU4ReSTsfgVKVGWMPvmRGEy9nDhUMu6/R64xZejok/+We",
+	"bGXJ8/058QSdwRM7FhUFjD24ZfFp1OpyKrnZOeFHp7HBLPrzit/B9WlpTzMTPT7nsYmbsZQXl8t9VGMg",
+	"9iHRMnbRDVxzQPaRbXqqLTHgpUGE3LVIEagFb5JVrWFNtcBL9t2Q1+DwHJgo7GGii4zqhg7hb+z2R+7t",
+	"3m3p9yvzWuYGHJiw954kG7nsuTQs3EsJZI/YlfjMC/TuHZCvKReT1Z1n9u0Lw7YxOsllET+cku5jWj9I",
+	"FPsIadhqAR2jpCUL0FyJ6lPsvYkRkpXBkhTSCSFK4JRpGfu83B4qlkO78AqHiWxBi+q7E3pRNF52eMUp",
+	"dUk12BNl1GK2rJ5wEOEReBp35OOIJEbWxu3fwYNrWtbxQXZrGWfdnArvEebmHNhAcG0UNVJl1koMHlwp",
+	"tMSf255dvz372IbsuFnbvUqc9ZoRmLHzUS8Z4SukKyQxECuNn3qYGYGS3W625QNsVpS5Al8cesqArBMH",
+	"uWaxy+ypW4p9SpY038T2IzCVP2vv/S/Yital/amRKWid2yVtKejdls6j9BCOvTel3n0SdnWv07uaOV/7",
+	"qKmAa4lvLMs3KdGVkjfWWhgUFkm+mc4ejgmG1wUTyXrkNEBELN98J2sRJYmSi2AeYhgsI4yDRkKFtzes",
+	"eov2Y1VRCC8krZxhMc/yzUsuGNoc+K0pf3Ph3o2aIs1Xp/uuXggirE1aEmuaxkgMLkQ94wYLBBW9wo7z",
+	"MiTN/dIt99COHr24IOK5mKlaNcZkz023IpRcM1Xw3KmM4AVE+tkzy8TWMFoM3BAxxQr0XU046tdWp499",
+	"wY2b0CFpqRgtLK0WNQarLJegr6OipT33jhc/JUPsTrvZNkMG+uicbZL7Lhpa75vKca9UIL64qyF28N19",
+	"/G+5IxUVe8/BVoUn8Nne5u7onsjVIjJzLoyMU6k0tIxPwu3PzKn3hu6dAA7X+nZr82GOmd3G+N5L55rt",
+	"i4VrrlNhg+V+VKV0O0ivrJFlOo7p9hmK+AD2ckuqGy3FYq+jxgoThqXCdUPKlbsx+6PyfE2aC529z5l7",
+	"JuqydBc7eGIMqzyH+4fzVDhFuWbRzeodOK6itVTczPQJ69u1P5oxJn4MqC7ypVkGS4Kskjp62pOe0L3e",
+	"BN0Whu0Ys5M1ro4CPXysMPMmzOHxEv60cXMyd3LNtkePXQpDc/OTg5V0jx5V/ag6ZpwGF2x1vUFnkQun",
+	"j18H3o7AT0XnpljBhOG01DN9xd41NYApehy9t6fFObNpYajwudjivuWrFVNe/vRwByyXFYtfaLvERbdb",
+	"07gSILdMMAACmYdcZOCFQoiOfrilV0xnIIVz5l+xMir4fceWCsPirLIw7+h6wZH2XBi8vGccZinl5pKW",
+	"fMOGsQyjfvxR3/zBGaYXEteSg08+qWZ2j+cRxLV3TttTrJLXbf9KWxlNAjYGdU1t7cwWmwpAeaELwA6k",
+	"HTQjjIymdBG1PIf3L2mKDaqBHhuCM03v9xumzaBVcjBbnGr0EfNUGPMUGrVv3x5R1aFLkvEoU4A1SGV/",
+	"pMGv5MIPXBMpwGO/0QQ+NdOSSFq+teBJyzui6aMiv6RKAQW0fRJKWw4Fv6sLB4yK9Sau5g6gmU9b6U/a",
+	"2Hjc+kW1lcqgZtl3KoicKaRBWpavVovzn0cAcriiZxiY/PguOzh3qRnZwX9bEAxDN0wQaQ2wHUdrtInq",
+	"H2tNWLmhyXJPHMVHdsAyyHQdqSWOYu7OBjF6yK87xY1hYoIwxCmF9WfNITRfaQaLHetzvE4OTrOk2lwW",
+	"NGkpaENKmdMS4MbOZOBlSdayLHRcvaIpfxATxzuK/D23lgv3qayZe3TBjf4/RMEJW9OBdZwIid4IzNCr",
+	"6HoA1Bz1uilZb2f6TXiRvHV4LOr1NIRSjdxRVWjCrpnaLyX4D6aP6/yhs+Y6gMuE0NsQ3w6x2AUzP4Fq",
+	"HfOZHWrCa0YLMKgvVxIxFPK64zwdB4UGW+CSrVYOy9FzuxnnyI94d1NcDJDY4Gh21OD3xq/EEVaLxQep",
+	"+yi0oafQHrx3CsGOAv8q+v4FvtxBaPQIevQzLQKPjf3lUWNHiPrG65kDTjkZF1T0ffsP/4z2UfufHkeI",
+	"JgXrjkjkowCZCPmGNcZo9jtesudKSRWTyGVdifj9nXYQV0xresUmq7xulOYP47NM3JQYiJwlEIMxPo4+",
+	"9Bh47zJNqNTRf17zDgyypWEkbo809q6uli4f6mif52SwKJCLQ755V4qP9vogfmGv+zXG7f3kBk7tB7ew",
+	"A6RoOIaIfjh3U5O7B3Cj+BZN25HeZrQX76BMEffOwSZEfIir1pNJWq3ngkQkZ/aH4GAiHxOTTNYwfT+6",
+	"+8PoJkhl9Z4oYrgs5S7lLN8wtr3M5XZ/uoQNzcxlIoUlaTuaCbpwyOCAiEEz8TBiFpY6YOh97/Sm3h4F",
+	"tLXXp7ZUNxggB1FEb+O7EwQbU3HGRIQ6Hj4OSY9u9Ohy+TUTr11WwiEAweN744g2bsgVwzzLinBBhNw9",
+	"IUIK5vIiQFFqIadawTv7VnSnkmZCycUmDYAuiH2OmK2KaZ9COR0dmHYqD8OkZQpRk1LAS349qHybRHw3",
+	"Cm6ZmL7lndotALVLe/LadTjsGJGg12Oub5HPjWwf+gUrCv6ZxjFYi+bntE8wrue41LukRy/t25nn+mjt",
+	"1u27Pqa5OayqHo+lzFaFkvyj+HVXOPVwZ7dh5w6oTj7Y4aY1pIH/BdNsQxCgJ/pNJ8GhoIY9MLyK+kVn",
+	"76bcJYWRg9hPyKyYm4jBfp34ZjqoIxP/vp+Q3sF+XTQrdJkc6MByRwfHiHnNg8kaL5kxUYXmCJPkKho7",
+	"lyUjBd3jdUK40UQz0LkcQtf+C96ymB+wi24jvpHAoSY0IR7Bcj2vtmZPoMpBkxo/Mcnkb60kocaVHiFI",
+	"Mz+eoymPI+u5Cogzqcha7uz9vGQ5FG1IZSVplsheO7hRvfLvUNOtKwEdVYWiCUz2jfRM3g1HOEHjTTR/",
+	"oaYM6ZdOjemHVqnq7O4BXuVQpVSMmgRRFXInSkkTOv0KfQ039rYCFjT14HJA02rC2ZGrgl+tzaBxcJhY",
+	"xA3ZSbXxSToZJE8gh+6iGPpBF6f90oQbGMgAtiDzx+dn3xxO6yhaC/eDDJghLyUtomEmp/5EFahgg97A",
+	"SzGon8y6afrY6Jbidu3T9ho5hnOPbYUVXcVrtpqsvCQoL3Z+yXD639iuuV7mpAMuo1jzC0z51UCZBVcM",
+	"Uhp1Rqj2oAcu+hlfBvNC7CWzQnxu1Q5WdIAFwy7aLyMJaVJVXVVbbQoUyWtTlYe0eXhJdLEoj4bjxKMe",
+	"ZZ/kC7vYpPz6rDjukqccqB4uFApRBtKksTnY2rT46//4AQ9Dry+ENoxC6oUPj9uDw8MN10QkaxmTM+AQ",
+	"jWyf524t27m4o6CQGb7mGO2+kRsWCfGx91vussJupNAa//kela/lThCJiL5h7sMvOF3PTyvGiK8S0cpb",
+	"R3EemccyGwSZQj6+qtWF1SUqJswM4DtUQ/JUq8mKmXxNWtmkuzUvfWa4ZR6gSFKLgin7LF8HrAFmPoLc",
+	"QhgQzdfxNKsWWR36c2RcaeRa1wl9csP2063tsEc/sH3U3q6XJddrVqTdWAB68Sv17+tUOQo9Upsopo51",
+	"hsX8wcxLsgzTvu2/QRUzrFrm8jczstyHqXXuDoIVSfaQngl/V+vFmIHcbAYeTDiG5gzDAt05REnz2s4o",
+	"5k44Boly8HmprqjgmiZLS8w2ePHynU5T+AdAWtGSIFJOhx4/T4YMdK23TDg1b7o2biTGZiaN/sa+PFbe",
+	"p7PhHf0sIGvCHrrVt2fvphSjlB8bBaAfdNASTISZiz89zOrpytjrvV2djguw7J1yem4v7woeICQSNA6c",
+	"Bc7IUJcRcXgl+FxGK4sbLWYW5qThqRnL9Di3uYgtdIJFZpHE9fCZjsKkiwERwRNkRxvbeSA7dmnUabxI",
+	"oVUaCronUrj7T8uKLWWxJ3oNKaGllBuC5w6qxCK7YyCPu26mXocinpsQsNPtmERuMBrRZmb8fxRp6z5x",
+	"OVRqzr+Trjmn22pNTHvxjHIlWEHC21YJaV9gU827hhVamxDIrQM0crkoXugBzQ+ItaNQRgnJ17cIRnIC",
+	"GuPuT4+iUjLIpJuP8HlkhBtKl/bHb4KHSoHsR9Y23YI9Rij1YEgt6zsip8ZLxiXk1lNiLTfQHhsXtZFW",
+	"lFFN/vj1o6JrZ35119CrqCg7vQSaUPzoQCSNbUtHQrVe/tOjU+PCkg6o7n1+oD9dKer+/VDfvaqZTj1D",
+	"Z1PsWR9DgB/J/EjhT6OTBejFN4rHvHRD2RAhHXEIdWwtHC6Ih61GFnw6BHG62pks51UOHLiPGoyrxKun",
+	"tQ3p7Y0HcId2N3oNDOJOWml3MR2wc1rTrJ+AN48VxToh/mrlAU4zvhYwUTGkzRE0tZY6Zgf8FctNd4on",
+	"Dc0rOLxPQLZyN+Owhgb27p+p33qN738TNSZmM1Prpuru7WsoXgXuvoY6SUX3RDPT2Gwu93UQ/D+0Grjn",
+	"XsvdzdgcDsOTSYedGi008GyHpJv9b3FNVFQ01bz7aC5DExEvppScwzYBsBxlaZYos0bgUaghgbW/E3dv",
+	"recBRv1njs6NTk+o77e2T1ulXHGyiZMoJSo7M6yDRLUwr+xRUkmrl2Tkj188KjIMeAK6aU5N8qNVlnTB",
+	"7/9pR29mGEOhfuyYShZNIw67QYeV4S+KdiwGcRpjA7rawmPb5Bf+zL3eAwx2J7zhojjnPcX881RW8C/R",
+	"FJunoWhP5ipVQw2skouNa2jwh/8VchxHckOSlVcPS64OHfqzZqtmnX2oVOytAcVyjI+vJUhQwHzG7IA5",
+	"VVdHIMyd8tLjjTQONgEuuhRsbDoUbB7GEAZNQQw/gYq9ZpEFiOIghqtZyMxK1sngQACkTgJYH1u4qT+1",
+	"TmbtzMrRA+c1IkhA4MHPfwCIAMzKwbxcMRdrPNFUHne6tvkBaM+XLI8VY440B0jUY8bDSRJCvN/FwGEL",
+	"OWA3+n3IqcAaw1HI8UBt0KS2sY9WVt1veU5LItgulxVznQNyKs5DODYjVBCftN6IcUocTJXgXX6kiRmO",
+	"xmsnrSOKEGBn75UKuKJ0VvC8+ANUEkkXQnLJ7aSS11Y3FEUrp32iVt4qVpIQgxFV9ALcGFnLXMjIshZF",
+	"if+4ZbmhaEVY66EEEJCzMDDRoAWhbPA7rmvQ9ETiJjA2YVdHgFnJkrANvKqVGY/70hxQlCJcWkO75m0o",
+	"yWnZuy44/mRvV+x9gU0wYgLudV1OKtLVvt/h2VCgYclKRE9PuzDrkn0DfxGt9Y+VL+OxIXzYrqEUxUCk",
+	"4mPsPa1cem1fe+2BnGolNJEiAVRh77dSpyo6+0lyjbW2FRav9lucJUqIXiZX/jR8cryY6Myrs/StyGZ4",
+	"MaDicjyZLN2dQ7PEkbbj3YAi0wzCe9xoVq7iqI813XY4Qu84dmHzBZULrOdWMbOWkIuH9a1Sbmxl2puf",
+	"eCO9VSPFwPQsxuhHH+PXi/NqNKpAMIJhb8LIWaSibHs5/eUHbl8c8H0gMM/uDRsMROcaXj+QOb5u7uEB",
+	"h9Jt06lyQjG+KeVrDyulwSxTK5sYdDxMfO/7gwLxjZHHG2fXrpOunZb4ueLXDMBJEbnR3m5P2VMHvwkg",
+	"MnwnWTHZtXfSOS0Z2SluAP/1hDhuBi1asy1V1Cpuyz3JZVVRHTHkRxwvDbsd0OZRhR/HKivGqKgDbzpM",
+	"doP7I+VpxXJEU6+blqaNgdRLnkgFd4+7dQYPMVxzLJVmxM7nM7/C+NZoHS+Oo9XqcE++l5ZOhJHk/zx4",
+	"dvH6uweAu7WGB3iYiZ0Y0153cIVRtLRUlSh8XbBKzky1HoXLnaR5Xrb4hxQJR6rhFSP2sc8w6gHKJpUl",
+	"dAmpsNFZH5IG2xI/MBPYaYbvKX0PBEYbb+Z5yHjRGVrzIBEaHUis0ekUj5m6EzbSGqrqhEVlyJpeM0KJ",
+	"PQiEwCUz2gC9MLuPmhmYAzYh4caqYno8maQdZnE+Jzcnv3s4YLP85NHEw6qs4IYuywTB57QsmQphJlR8",
+	"iLvFIwlXJ4xzwv06vc1YSO+PhitrzS5LnvdunfFKKWHsaQnRPvs40aPI7/OMmiKVD6meIrSJlutpvjUU",
+	"iD3VGMkqZ69EubfyV2MLad9Dr5eHYq+mVjchgJ7P8l00FsZoyFTP4lx/EC2y6FNpw95VE1VHnmgZIK3K",
+	"KIGRowIggCunNjhrN1aaUeY/0TKr1dAo8myfMHnTHsuJ5SCwRRAMkN6V48CNfuMOYJ0CsxVcl6b54bjo",
+	"xs9IgYtgDAfbSaEmw5VuNZYaL+XrzuzIVlHNyXYDYlgTN2DSsoVRHOqfUmNYtTVz+k49FdB2igLqHQHP",
+	"3JBCMp9LVwtD7I1cSWUlBwRWXXXL4P26pUppQxTZJPkccKvjrv41XVfLreLCkN+//u4Z+a+vvvjzZ9EY",
+	"yDBOuXOcQsha5HAcea0UHoZiBhYwWofEsZ1LEMdxo6utr66aaPpkGEdJl6w8hfGIH4rPbLuVmhXfKyrm",
+	"hnvboZbR6Lfq+Z8bL7ZRfFkbRDyIbpJ9qix9r+jN0MJ8dv6cHtWDufY+R350xROz4tMbMroPvdZN/cXz",
+	"Y+AbZgp0A6Mrk8DODax1WrZDhx77ZSkngfrmVbqMAPLENTcsWgnVdxTLZWXtKkDUhm7ioWRd3DuGZDhl",
+	"7UCyQ4ARa7A0OZ20mZfz1QV/RJMjys2aUICUTMKQHFAU1P6Ylr0aueiNBxrGk0aLaJciq9AKtgvelh11",
+	"pbIXWTrDNHVlaO/IsC/i98DW41finGy5EKzAIhPhRiDLPSINUcuB1JV5zTIhlJnwr26YrzKNOTEcoY0u",
+	"hdeoWpt4Zu5Q2ZZtAxU8LKlhfJlrKRjsJQyU2s+BMN2MCmUYs0xmnb5xeY89T45iqzm1BPt4Pqz3D1+J",
+	"DxpNpB/CppwqyR6Kn03+SLrcSq2snJhTEKMN3/B/nvlibEPJ+mDzHWU4xGML308LJgT95haCCdOcfAEf",
+	"HCnYcqrmQvEtegE21Eiw5TbbEg2GLWaHZ986NK5mBvxpvY7ETQvuqCrvg7S31Tup6+Gb1gapCUh04qSt",
+	"hkjtNlgDPZF+Cm6XnqsyhTw4IqQZUPY3RMVPDoH60KffCw+DTwZ3364ThT/wDgr1YsgvWNWPbBjb9mzW",
+	"RJ7Y2/X+lSjn9gG6SWDyrdXE7ho7CoOmsKOfIES0me8cZGAebqF2uTjQkto4M1dDzrWXfxfHgZ8aIToJ",
+	"8DlLls4qGhurXvRGYpUD7jRnxVlBjLRWgrVMWUEmRPKmoUTdyfSQoYlKaLDuvFbc7C8s/fpQeQjTcjv7",
+	"XMoNZ159OV/s2HtelnV16V9sjmfLfaEYr9kBX8CN6au4uXfXxmwXHz+CkbeK7Nn31qDLyIoVTCGWyCrl",
+	"7L1hIHj0mtpdapr2W1U6l2VJl9K9r2tu2DmheoNQSLonhQQ7IiOaMRdFvqKGdSoatTp7YoaT1K6kD1ol",
+	"rpSFb+Ala6UfEkjZQSSD0/wJOpM0Osi+/vJP//XZw783+NHzxVu3jdgiCXd88diH6+mWL84XXzx8/PAR",
+	"FLczazibs4c7VpYPwMt5Rmuz/gcTD6BE11WtfJD6Y9Z9zx/YA2+ZXaFyYJkd/uZFsThf/Oiz/39gexQb",
+	"0BEcaeLzR48cXtU4m5NusS0sl+Lsl93mgWbmj784OwWFYdSX2OXz+E1gVM1iJf6H8FMJw+bjQYGgp+Qv",
+	"b3+46AETYxI9rP/Mp319bPdd9qajbmxHSwtNRQXgO3qlgXeDtf7uY/J0OnnRw0d00XJXb6miFTMQ//o5",
+	"ih/C1mQIWNcbbPy6OF/8WjNoRu3YGksWNXuKp9Ac5awqAB/fzSMgZ0M1o/W/Fz3HC8us9shobrAV9c2P",
+	"FXRkOEheMF86yvJ9qI3n6ryGbk3U7XDmHQi/L2SuzxpCeFgVnw0QA81zpvXZ9eMzZpXXNhfHHmn/bMvt",
+	"A2dMpvn6JdfmaR6iC3NOZYSd20NPUo7cNCZg7d2HJzG0f/nmZ+8/1XVKEaxK407PCmZ3bt0DOPtgGemj",
+	"66HaZkngNivCG2YLLRAncBt4RrfU2Jtvcb74fz/TB/949ODrd+7/Dy8fvPvDfy6iLLito1LE04ObAdPm",
+	"G1nsZ1HChGN2roqP3dO1C/14QzKcRGOHlAK+2oYEb0gsf6UbaO0cSluRxq8zQCxB2R1g1pC2fEpenVda",
+	"ACcxMStmKqPiu6e5enNqaCmvahTBYcvSO6+xMrTUkW1/qje3xAtNHdQ7ZgNsT5LiAvf05hITlGus9BhK",
+	"ezlNO4Q+Mox5NPr20DktqRpmj2+oOjFv+CEnMcY3VI1yBXxwCkvAWm5+Cq5/KgZNMPrj6zYIACRdMRO7",
+	"xbIUOxSFXeaBbhmbW/PK2YuCVVtpmMj3YAa+ux2WghOYwk2PTz/kISst6Sn46Buqgh4JJUtDHvoYr5x9",
+	"2LD9R7SfS4bB0j7TrMwxx/l2vf/R/raIKPNfHhrsdhhWnGAv7IcIhY2NEOyoaoVAkEmaVTTi+q61wQ5V",
+	"npRHz9zzUXFk2Htzxq6ZMA+0UYxWM62d5/ZPtcuRdD6eE0hvgpOxV6hm6pqpBxAOgInqjPhmUyi5g2sp",
+	"SY/5muWdWzYSEuEaaw2WYJOy9waH8TF0qYi2w9GSSIFhcqw84cLm2E/RbcSzi5/QvfLl4z8/+uwhaa42",
+	"16jK/jVZ7vH/VLvKzCtZi+Ichv3Lxau/EZTPuFLaqtH8+2d2PS+5YJ9l3ZgtdxktuJPuxQv8zbl5+oQC",
+	"X9KjBrvPd21j+OxQWJpYgsEes965gMZsUTKPI+xjp4PJDKGL+W4tHZ4BgRidGvqCALTU28Mw8SC6ugmt",
+	"sQlDfk/a3pk0XU9Mlg7s3Qe1ph2FQLNomFm4ERMzCS06Z80muiaT+spXjxIuktT1CAIj19ejcuImKuX7",
+	"B6KYdxECHX9n+ScmpV4J5pkJOfckMgpO2Sr5Xc0mqJs7itWnHJFmyMQtlRPqIiR8vMPiLESXE9JfuqrN",
+	"sVupRxsucDnpXvpqCgM4UAfUp/FSIyMOuO2K1VBBrFLbFya9/J/YdH3o8AYC5cIfUEucVHZKoThAA5Za",
+	"JeVEaDx5E1nhKpPZCaSGcU38pusJp5MBt2QCevJMKK6eum/Oos+ByzCgD/5QS+uuS+W2pDnLCL2mvKTL",
+	"knW6CGFsZSdVEW8nkWRMWW29rhvnTP/CJNZ0QdM0a/ogJzZSi4XfWlUhPL06hg/Vorw+/24yKf16M/6D",
+	"hBU/R42XI84demksmQtEJmVAWOgcIRX7UEhNb3+HV3ZTH7tQgvstkpv27qS2/rzkqhZYfLQ2IXxvitHf",
+	"fPQUzPeiQLvfbrW7GSno1eCGqRgddF63Kk0nHS7fhgLfE3ipRB13nJcajllSpQA6gKxDywSLRNOxrAAB",
+	"DdTaFOGTKQmPT2+s50GoKbYoq7AleztNoGTQ+sA0mmkfem34RM5VRxatFk0aLSA8K2sDuX4q7h+Cbga2",
+	"mgmmBJhxDFtx2X/l0L4VsK7a99waI84z/KO0XWnV/52vbU9WXGmDFh/yBOr3mvze/poRXS/dhzPoPnAJ",
+	"BbyypuoQYp0+ywgrNfj1mTAKWhiAYgkW6d8FrP4PD8mSraQCgABOweMCoKSG/cGyoCFGSnTPeSjVkq25",
+	"KMh/PCRv0bJ17RXdzAMUj7gmtNnfRS1KMJFFub+8khIgypryImZwYp/cT5N132KZA0djYFhzS1BUsaYU",
+	"FBHydhi6V3iBQYksf2obtkX0d2MoCEl8j+OYWs9Aw+lM4rCC1IFCSjestXBEQbo7mW6YeOJoryxbRUhj",
+	"wwdaGJ3AiLPvR1fMasKrPb/gvVqw8zRixw6hF3VEkEL433VRDZUmTmTKwqnTYM8GKbTzAkDXpWk53BzZ",
+	"jcpHw3QaM/KG+Rt8mhRo3M43cKHe+hnaVaXuwYqafH0SJAjP1074I3wbW0XSVo1YtGIGvQjduu5JLet5",
+	"u171hHMKmY4H4tn3wufi0lf1T/TDj3nVpHeVQG3LpayNU646rsHTGeunVe9PW0S/p+IPNhKI+Oyb109g",
+	"Yzf11y0NOvSRJb9QCH1ybK9Z8Sca4QsTnAMheXz64VMShrU20DKbqz3x/A3mCgzcdieCnbSdaNNkT0SJ",
+	"jimMQ1JohgbxqWs7v10V5r50lx7aCcoKtXpCQEUUVG2O12da1PqBFx+T1+X3zLRF2K3t9SctB54OiYAp",
+	"cXJezAIgTkUXXnQPZ+b9svorKm+f0sXyL0JQzwKOce7VYpn1jGH61J3QXfQCey6KT5fwfPbbJIKLgGue",
+	"Q9O2E6iRkFbfisAJuXsCkAa4lX3T9yW7qgVEC+39TOhIoLRPC9umO8v90YNrEfPp0oTvYfNvIdRSM+Q1",
+	"qopMFBBLbNPqqlYANB0jx3ZFwKS9/V1TxWweWTyrlYb2TKNvvoSwVyqI4KKOxwMA0FZvTPROvfwDEGHU",
+	"17PEmq03DnqnnREuBbRVkIWW07zET0stg1+2YoqVe7KTyqyhqz5WeI3NZc1dR8W0gXCb/qlAV9GcpS29",
+	"At08kOiJEpZcERGeswLd1702y+i/Iv7AR1nnDA/MF/BLQUtfM3u+vqDmJL/VdHH/dYIATwtbfbW1Fxy0",
+	"nj6Vh1eQZvdC3Yhpzhn4u2Y/byk7x5/ssdrIU8/NJwD7MkOoZweyZC3rEcJk1CksICvTZNvpT5mW+e2e",
+	"fxNo9d7dmaftu9lzZ7Y+PsWd2dq8U7gTeBmaA/qJFITWRlbU8JyW5d571zG7hCOgYcmm0cHZBzy8j2cf",
+	"3B34cViQVfKaNXt3y1h5HO4U/OPilzRs4nGg+Qa1dLQinkU/fJJwUuuE17S8HoBk/jc+nhZBWUNt1EgA",
+	"pSztJq4ZV5emVhBcr8OPtYB8e4V9fiquMd40HdZ1TNz6tGKl2cRpKU/SrN3GjskU9+Up8sSaGuvw1Zvm",
+	"z0izdl9rXJ8B0eFKZ4A8QSB96AvEOOauWe1I032rgcC4suSK4CSJ8S/u+adoYXz+5WR65QNmynQTAbGT",
+	"cYr/+vbjgsIoPoPk3dE9F0ZFeyyLSfXv/Kju/UlBQ/cnp7ALpPPWF67oSauKI4CkJtD22TVTfOV2OUno",
+	"P9mX9g25nzI3U8kNE5dYtGlCzaTWQU94e6C04m4t44XzD2psYWsNP/BU0Sdrk8uKneSgUUNq1+Wy9iAt",
+	"DUN0VvKUXQO+QaX5pXtnmsZ8OpDlqE/BlZVKehROK0FaWzVJguC2jV6Y/rNTyMafxEmsLmy8GDB2+nfd",
+	"rC2H97RbjWhPkBjOOgPViNBIMmDKsL1gonA7clPMwQws2y05bv/Gdv507xaY0B41gv+Fp3hC3GjiO2bf",
+	"kFZ+YGxLqP+6kYR6mvmd7tIM+B+xYzg4JTdsr/3PtCx96WA7txWihCuAC7s3AgLWd26cILlGA8UpopsF",
+	"666o2hRyBw5xU5U3gnjf7umfJuEuRki3HGL+fMTua5/3GUj+k0eXPp8TXXpmpxCI61gpM6caPJbs6Pe/",
+	"QJ+645xFtrCHViia6oFBeZHsGewaiBy03TthDwq3iPhld3chsDviJKCRRnQu92RNRfGEUECX5x5nCXsC",
+	"uelA1/DTct/ql5qUgVxsRnQ3eOOGeNKdVPCRgtFihpsDOiLMSWA7sb7mN2eatubq/A/ravDJSZoavHmK",
+	"UhhioztuUGBTeyKjhPHpwDJeYquDf3pcBfR08G39Umcjr5nyrcajfPvKv3CLAjCMkTJOw/PThCebvCwI",
+	"gOq13A0WtvFGyaBw+9G/NEm+zU6mPbWT7rTiTURrEuOkfEkO+w5s+BPCqq3ZE3cSLpiWaGcxXWi2+ucP",
+	"ys1tc1CT/WDhcG9OgS06mQyR/7HJ5/6NG6tuJfeDpA8UEhczjbfoztGzRdHYsVMk0aih2VDMrUntT3Y3",
+	"XwmW3Mv7hSIfzcce+/ebZOB/AZJ7jXm3oS0U2cqS53uM4UERkrnM3a6FcH/q8tOiSGVr3gEdzurMV7ky",
+	"BaONO5ss+2iHHftYE/uYUAHtI3whRNeGCzPo0YPIiKZVvBF0k9gfb/N3pM/CLfS+fRaf+FXqi8zLG3De",
+	"2Qf8YQJS50geaWA6c+X6v9qpulx1d6wuvese7/g4uigUV5retmDIydylSucHTJqgdxtZyOLNvLAW41LW",
+	"poF/64dcdEo1xmMvCfy0a6QbpnpMP+gvDyzC2659c/Lox1CgKyNcuAqmO6kKl9K64tjbGfrO3IsenCTl",
+	"iqkrdr+KzV8kF2mPzaeljs9Qg6Du6pROt0dqH/D9+9Y9XjPLxuJqIO3YI42kckUdT1akGDOPGwsTvFs7",
+	"+QSUQWzh7h1eIY9NG2sGuGYeIQF5aelgslKityU398szF3YKvxETdrbpEO0RHKqPuMbODrLWCOIn5A8P",
+	"oTwUlhDrVtuikE+XJa6s0f7TWInQ/x7pRl1M4nTfgG5Ww6QbmieQ4RVazP5bXtA21UB5c0tNrbJ2ztLM",
+	"CNil9j4HEeH6VWjpCpFJKzN+p4mC0m95KPc+VYZAnLdVo/+e9OQZNfG/mOdgu8BMottxfeHH/+356nm+",
+	"4MrbYaXPRkOVO9HpWSaVb1k2j14h9ex+rz0kq3hO4W/21mvvbYDw5IZfA+qi1lsGsehsgf9/d7orIoz8",
+	"2/BhIfAsOHZdxZlcipwpuOjumuMu8HAabsvIEpqPcgPpnZbV7PPhotUHnDbS7PHNmnHVbvR4a8fSGyl1",
+	"ZXMNmdfiVKAA/72Ou/53uumgeV+xpKhQ+o6ZfP1PehywtvgZYIEQr2bvlBRXHhgK9UFkWbS64mpfuPYI",
+	"RjizSspd3Tt1Mvn6h6Aq3fJ94JbbD4doYtZ1tdwqLoyrmsxVD2cdEhBR5NyW78HO8L6vjLtnhjeq1njz",
+	"bNjeF1SPcQbXvuErMMQI7gsrNg4DmvCV+0oX/PUe0ZqJfLps0WzbNEgS5DF/ozhbjcOS/HZPBiU19Tvc",
+	"354AnBTaCLuyqiMENI5DaTK5b0uLgxF+GoAPumzyU3jju2VnMSmpVXeQCwI1bkM/EbTUU8Xl79gJD3NJ",
+	"HtZreDopfoTJs8dn0H/yvWpwL1LS3TjjYO9P9xSIXej0hpngIL/3TGP5UXAYe4fzoMNY1SUbxqi+hjdG",
+	"er5B/5yC7jGYlGrPPpTMffsCOix1khi2yx6Vv/jJKXIXd/EW+gbDFPD4oUdNRtwITpygZqGZQQfzKC2c",
+	"fbD/G5TPr30fsNviJNj6uFx2LYnuAx4ILaFaPdmwW5QZ3eEpEvumrdUG3JvutD6twoF2UvfjFP0EieuC",
+	"mYOedr/TyM5Y8MN9f4B3XX2QB0ZumAMARn0Af6UbdoHvvrGv3o2hWNC97vTM+uKrr4Z7ZkVjUI8nxKC2",
+	"tdq61ErvoixYzrUrCF4xo3geb2HWEe0CMXr+cxmu4Thb8vEp87bx2BIUbPDhqSJQ8DnXBs9RmMufB+UC",
+	"92ZigTPNtHYVOFLAuAt+JV7VEc9UJO3pAu1WWZ8iQdx+zH7KR+FzKTTWxOiL8tSdeOFWd4uSyw+ROHq/",
+	"v6cpu9J4BmY0Xbfb+ELcUiTtmWIFE4bTUt/1nTGw8xd+k55AZ2e54cxpA8cfBMtrxc1+cf7zuwMiRYDq",
+	"EI22WQ6gdIPa/QW+8m+HTTvFPGzbtA6L9vVp/hrtd/sIf4372xMIO/iQpdeKVUumiGbMNdXdYaWUcZoa",
+	"9eHAILcqDe0AQx4cmOhpOsxvoQHszqFVNTM6C5YVF4SbQ98NN/ftuRkPz72qO8G5QQO/aanocLiAeKF6",
+	"00bpBvAagk6glwYrUt4Amayx9MVdd+Tq7ESKnpoXbm5O1grBDsETT3UDVce9VYwWgbScL9/3DYebYNge",
+	"aMekBuyB17Is7yxeVMgOckAIWSPyRu+4AUei70X47pTosnuPAN01eT11O9ukUG/YPiO4y9Bm3mQIrsEM",
+	"NB8pooZIPJAkXTX2ZVKleIOvnPSuboaddCW/8WbQ4G3sPjqp3B28CqYP1qpn3N6buWLmFFfyq51AW0s/",
+	"QWurU8eMuGquk3Rwa7nd1LI/qRr+mzF+E2r38/cOvgOYXSuMt1Rr6PiOhjEayd5yLHkM9nHAQUGBStnC",
+	"z0XRHOPd1gAxbtzbVF++HNFewLmqzz5AR+K0pvkTvHabeqYbIUFy1378u/YZvu0E9TOvo1rpaCV7xZjh",
+	"4srpqk0kACuQW+t09HhH8xCZYr5gePLgWtGEFKH/b6GZgV2+TaTkUHXzf3picZmQGLCItp65yelndx3R",
+	"uCGx3FJIA2Z1PzGNT5TsLqAxBlIdZrf0oxxD9+ROqrJICv5v62o7sSoc1kqPJ4QOZNO0sgimZ4C2z3BP",
+	"q/KIPNAVPw0qB4tJQP0Bcc2EkWqPViYMMFWdfCmhEfPxfVRP08Z09r7eYSVGSYvxLKFTVNKTtHDHlzWd",
+	"ZkexquBNSDsA3sLjW0p+qbdbqXnTqe3uTgWXlcRaegcW1OE+gd4cEq882vJKUagiTJa1KODAhOVDbmAx",
+	"UDIYa+018whQAiHBwlSM7COKWs9W+bAIgbWf31mGQ+3d/mLNGKauPdPWqlycL86A09wnU2VUfXAh+J7Q",
+	"rCE1REI99GrLI52SX22ZePEteVqb9f99/jf4v1T8H7jspz++II8fPmp9ozbrf9gjePfx/wcAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

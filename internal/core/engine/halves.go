@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -71,7 +72,23 @@ func (s *Snapshot) Side(partner string, at moment.Moment) (side world.Side) {
 		return
 	}
 	p := &s.pol.partners[k]
-	values := &s.pol.rows[p.alone]
+	closed := p.standing == world.Suspended || p.standing == world.Ended && at >= s.pol.rest[k].endedAt
+	return s.side(&s.pol.rows[p.alone], &p.opened, closed)
+}
+
+// SideFor is our half for a domain: that of its partner, or what the levels admit
+// of one that nobody listed. A barred domain gets nothing.
+func (s *Snapshot) SideFor(d addr.Domain, at moment.Moment) world.Side {
+	m := s.Match(addr.Newcomer(d))
+	if m.Partner != nil && m.Bar == nil {
+		return s.Side(m.Partner.ID, at)
+	}
+	var opened [catalogue.NumKeys]world.Opening
+	return s.side(&s.pol.alone, &opened, m.Bar != nil)
+}
+
+// side finds our half from the values and openings that count.
+func (s *Snapshot) side(values *row, opened *[catalogue.NumKeys]world.Opening, closed bool) (side world.Side) {
 	for key := range side.Keys {
 		x := &side.Keys[key]
 		l := &levelsOfKeys[key]
@@ -87,9 +104,9 @@ func (s *Snapshot) Side(partner string, at moment.Moment) (side world.Side) {
 				x.Level = v
 			}
 		}
-		o := p.opened[key]
+		o := opened[key]
 		switch {
-		case p.standing == world.Suspended || p.standing == world.Ended && at >= s.pol.rest[k].endedAt:
+		case closed:
 			x.Because = world.BySuspension
 		case o == world.OpenNo:
 			x.Because = world.ByName

@@ -43,6 +43,8 @@ var kinds = []Kind{
 	{"refused_by_them", "We opened it, and they refuse it", "Write to their administrator, or take the opening back.", false},
 	{"refused_by_us", "They admit it, and we closed it by name", "Open it, or tell them that it stays closed.", true},
 	{"stance_too_old", "What they admitted was said too long ago", "Ask their administrator, and record the answer.", false},
+	{"statement_key_changed", "A partner's statement is signed with another key", "Ask their administrator by another way whether the key is theirs; then accept it.", false},
+	{"statement_not_taken", "A partner's statement is not taken", "Tell their administrator what is wrong with it; until then what was taken before counts up to its end.", false},
 	{"stance_unknown", "We opened it, and nobody knows whether they admit it", "Ask their administrator, and record the answer.", false},
 	{"opening_unused", "An opening that nobody uses", "Take the opening back, or leave it if somebody is about to use it.", true},
 	{"partner_review_overdue", "A partner was to be looked at again", "Look at what it is opened for and who reaches what; then set the next day.", false},

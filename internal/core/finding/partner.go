@@ -13,6 +13,10 @@ import (
 // partners looks at partners nobody answers for, and at halves that do not fit.
 func (f *finder) partners() {
 	used := f.used()
+	said := map[string]*world.Statement{}
+	for i := range f.w.Statements {
+		said[f.w.Statements[i].Partner] = &f.w.Statements[i]
+	}
 	for i := range f.w.Partners {
 		p := &f.w.Partners[i]
 		if p.Standing == world.Ended {
@@ -26,6 +30,14 @@ func (f *finder) partners() {
 		}
 		if p.Owner == "" {
 			f.add("partner_without_owner", one(about), numbers, "Nobody of ours answers for %s.", p.Name)
+		}
+		if s := said[p.ID]; s != nil && p.Statement != "" {
+			switch {
+			case s.Problem == "key_changed":
+				f.add("statement_key_changed", one(about), numbers, "The statement of %s is signed with a key that nobody announced; nothing of it is taken.", p.Name)
+			case s.Problem != "":
+				f.add("statement_not_taken", one(about), numbers, "The statement of %s is not taken: %s.", p.Name, strings.TrimSuffix(s.Reason, "."))
+			}
 		}
 		if p.Review <= f.at {
 			f.add("partner_review_overdue", one(about), numbers, "%s was to be looked at again on %s.", p.Name, moment.DayOf(p.Review, f.s.Zone()))

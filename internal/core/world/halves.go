@@ -67,7 +67,7 @@ func (h *Half) Said() bool { return h.Opening != OpenUnset || h.Known }
 // Joint says what the two halves come to.
 type Joint uint8
 
-// Shut: neither side opens it, or the partner's standing closes everything. Open: both do. Unconfirmed: ours is open and theirs
+// Shut: neither side opens it by name, or the partner's standing closes everything. Open: both do. Unconfirmed: ours is open and theirs
 // is not known. TheirTurn: ours is open and theirs refuses. OurTurn: theirs is
 // open and ours is not.
 const (
@@ -105,8 +105,9 @@ func Halves(p *Partner, side Side, at moment.Moment, stanceDays catalogue.Value,
 		case h.Ours.Because == BySuspension:
 		case h.Ours.Opens && h.Theirs == SaysAdmits:
 			h.Joint = Open
-		case h.Ours.Opens && h.Theirs == SaysRefuses:
+		case h.Opening == OpenYes && h.Ours.Opens && h.Theirs == SaysRefuses:
 			h.Joint = TheirTurn
+		case h.Theirs == SaysRefuses: // nobody asked them for it by name
 		case h.Ours.Opens:
 			h.Joint = Unconfirmed
 		case h.Theirs == SaysAdmits:

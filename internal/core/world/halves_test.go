@@ -53,10 +53,10 @@ partners:
 		days catalogue.Value
 		want string
 	}{
-		{"2026-11-23T09:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, meetings.in their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2026-10-28T23:59:59Z", 180, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, meetings.in their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2026-10-29T00:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, meetings.in their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2036-11-23T09:00:00Z", catalogue.NoLimit, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, meetings.in their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-11-23T09:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-10-28T23:59:59Z", 180, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-10-29T00:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2036-11-23T09:00:00Z", catalogue.NoLimit, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
 	} {
 		m, err := moment.Parse(c.at)
 		if err != nil {
@@ -83,6 +83,7 @@ func TestOurSide(t *testing.T) {
 		{"{chat.federation: {default: listed}, chat.calls: {default: off}}", "opened: {chat.out: yes}, stance: {chat.out: {says: admits, features: [voice, presence]}}", "chat.out", "open listed by_name [messages presence] open [presence]"},
 		{"{chat.federation: {default: closed}}", "opened: {chat.out: yes}, rules: {chat.presence: hidden}, stance: {chat.out: {says: refuses}}", "chat.out", "shut closed by_level [messages voice] shut []"},
 		{"{spaces.connect: {default: closed}, spaces.join_in: {default: listed}, directory.invite_domains: {default: closed}}", "opened: {spaces.in: yes}", "spaces.in", "open listed by_name [] unconfirmed []"},
+		{"{chat.federation: {default: any}}", "stance: {chat.in: {says: refuses}}", "chat.in", "open any by_level [messages voice presence] shut []"},
 		{"{}", "stance: {mail.in: {says: admits}}", "mail.in", "shut listed not_listed [] our_turn []"},
 		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: admits, until: 2026-11-22}}", "mail.in", "open listed by_name [] unconfirmed []"},
 		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: admits, until: 2026-11-23}}", "mail.in", "open listed by_name [] open []"},

@@ -58,6 +58,7 @@ func Merge(base, part *World) *World {
 	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
 	out.Letters = upsert(base.Letters, part.Letters, func(x *Letter) string { return x.ID }, nil)
+	out.Statements = upsert(base.Statements, part.Statements, func(x *Statement) string { return x.Partner }, nil)
 	limits := Limits(&out, &World{})
 	out.Partners = holding(out.Partners, func(p Partner) (Partner, bool) {
 		rules := HoldBack(p.Rules, limits)

@@ -31,6 +31,7 @@ type World struct {
 	Forwarders []Forwarder
 	Contacts   []Contact
 	Letters    []Letter
+	Statements []Statement
 }
 
 // Organisation is the one whose suite is governed.
@@ -143,6 +144,19 @@ type Letter struct {
 	Answered moment.Moment // Never while it is open
 	Answer   Answer
 	Said     string // their answer in words, or why it was closed
+}
+
+// Statement is what is known of a partner's signed statement: the newest that was
+// taken, and what went wrong since.
+type Statement struct {
+	Partner string
+	Keys    []string      // thumbprints (RFC 7638) that may sign: pinned, and announced by what they signed
+	Issued  moment.Moment // of the newest that was taken; Always for none
+	Until   moment.Moment // its end; Never for none
+	Fetched moment.Moment // the last try; Always for none
+	Problem string        // code of what was wrong at the last try; empty where it was taken
+	Reason  string        // the same in a sentence
+	Offered string        // with key_changed: the thumbprint of the key that signed it
 }
 
 // Answer is what became of a letter.
