@@ -3630,6 +3630,8 @@ export interface operations {
             query?: {
                 /** @description space:ID; absent is the directory */
                 into?: string;
+                /** @description Instead of into, a bundle that they are meant to get */
+                bundle?: string;
                 /** @description The person of ours who would invite; absent is an owner of the space or an administrator */
                 as?: string;
                 /** @description The list is CSV and this column holds the addresses */

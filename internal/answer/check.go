@@ -16,12 +16,15 @@ func CheckLine(l *check.Line) apigen.CheckLine {
 		c := &l.Causes[i]
 		out.Causes = append(out.Causes, apigen.CheckCause{Gate: c.Gate.String(), Code: c.Code.String(), Side: c.Side.String(), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next())})
 	}
+	if l.Bundle != "" {
+		out.Causes = append(out.Causes, apigen.CheckCause{Gate: "bundle", Code: check.NotForBundle, Side: "ours", Who: text("administrator"), Text: l.Bundle, Next: text(check.NextForBundle)})
+	}
 	return out
 }
 
 // CheckSummary writes the summary of a list.
-func CheckSummary(c *check.Checker, into string) apigen.CheckSummary {
-	out := apigen.CheckSummary{Total: c.Total, Verdicts: map[string]int{}, Causes: c.ByCause, Into: into, As: c.As()}
+func CheckSummary(c *check.Checker) apigen.CheckSummary {
+	out := apigen.CheckSummary{Total: c.Total, Verdicts: map[string]int{}, Causes: c.ByCause, Into: c.Into(), As: c.As()}
 	for v, n := range c.Counts {
 		out.Verdicts[string(v)] = n
 	}

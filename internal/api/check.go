@@ -21,12 +21,15 @@ import (
 // neither the list nor the answer is ever whole in memory.
 func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject) (apigen.CheckListResponseObject, error) {
 	st := s.Service.State()
-	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: opt(r.Params.As)}
+	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: opt(r.Params.As), Bundle: opt(r.Params.Bundle)}
 	var err error
 	if opts.At, err = s.at(st, r.Params.At); err != nil {
 		return nil, err
 	}
 	if into := opt(r.Params.Into); into != "" {
+		if opts.Bundle != "" {
+			return nil, &service.Invalid{Field: "bundle", Value: opts.Bundle, Reason: "name a space or a bundle, one of them"}
+		}
 		if opts.Into, err = engine.ParseResource(into); err != nil {
 			return nil, err
 		}
@@ -35,7 +38,7 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 		if opts.As == "" {
 			opts.As = me.Person
 		}
-		if opts.As != me.Person || opts.Into.Kind == catalogue.Space && !st.BelongsTo(me.Person, opts.Into) {
+		if opts.As != me.Person || opts.Bundle != "" || opts.Into.Kind == catalogue.Space && !st.BelongsTo(me.Person, opts.Into) {
 			return nil, fmt.Errorf("%w: members check lists for themselves and their own spaces", errForbidden)
 		}
 	}
@@ -70,7 +73,7 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 			return e.Encode(apigen.CheckFound{Address: &x})
 		})
 		if err == nil {
-			x := answer.CheckSummary(c, opts.Into.String())
+			x := answer.CheckSummary(c)
 			err = e.Encode(apigen.CheckFound{Summary: &x})
 		}
 		if err == nil {

@@ -24,7 +24,7 @@ import (
 )
 
 func (a *app) check() *cobra.Command {
-	var into, as, column, at string
+	var into, bundle, as, column, at string
 	c := &cobra.Command{Use: "check FILE", Short: "A list of addresses: for each whether it can be invited, and every cause that stands in the way", Args: cobra.ExactArgs(1),
 		Long: `A list of addresses: for each whether it can be invited, and every cause that
 stands in the way, whose side it is on, and what to do first.
@@ -36,6 +36,9 @@ With -o csv or -o json (an object a line) long lists stream.
 Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 		Example: "  wexillum check volunteers.txt --into space:volunteers-handbook\n  wexillum check people.csv --column mail -o csv > result.csv",
 		RunE: func(c *cobra.Command, args []string) error {
+			if into != "" && bundle != "" {
+				return usage{errors.New("give --into or --bundle, one of them")}
+			}
 			in, err := a.open(args[0])
 			if err != nil {
 				return err
@@ -46,9 +49,9 @@ Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 				return err
 			}
 			if a.world != "" {
-				err = a.checkFile(in, into, as, column, at, p)
+				err = a.checkFile(in, into, bundle, as, column, at, p)
 			} else {
-				err = a.checkRemote(c, in, into, as, column, at, p)
+				err = a.checkRemote(c, in, into, bundle, as, column, at, p)
 			}
 			if err != nil {
 				return err
@@ -57,6 +60,7 @@ Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 		}}
 	f := c.Flags()
 	f.StringVar(&into, "into", "", "the space they are wanted in, as space:volunteers-handbook; the directory where absent")
+	f.StringVar(&bundle, "bundle", "", "instead of --into, a bundle that they are meant to get")
 	f.StringVar(&as, "as", "", "the person of ours who would invite; an owner of the space or an administrator where absent")
 	f.StringVar(&column, "column", "", "the file is CSV and this column holds the addresses")
 	f.StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
@@ -72,12 +76,12 @@ func (a *app) open(name string) (io.ReadCloser, error) {
 	return os.Open(name)
 }
 
-func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, as, column, at string, p *printer) error {
+func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, bundle, as, column, at string, p *printer) error {
 	r, err := a.remote()
 	if err != nil {
 		return err
 	}
-	resp, err := r.CheckListWithBody(c.Context(), &client.CheckListParams{Into: optional(into), As: optional(as), Column: optional(column), At: optional(at)}, "text/csv", in)
+	resp, err := r.CheckListWithBody(c.Context(), &client.CheckListParams{Into: optional(into), Bundle: optional(bundle), As: optional(as), Column: optional(column), At: optional(at)}, "text/csv", in)
 	if err != nil {
 		return r.read(resp, err, nil)
 	}
@@ -106,12 +110,12 @@ func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, as, column, at s
 	}
 }
 
-func (a *app) checkFile(in io.Reader, into, as, column, at string, p *printer) error {
+func (a *app) checkFile(in io.Reader, into, bundle, as, column, at string, p *printer) error {
 	s, now, err := a.offline()
 	if err != nil {
 		return err
 	}
-	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: as, At: now}
+	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: as, Bundle: bundle, At: now}
 	if into != "" {
 		if opts.Into, err = engine.ParseResource(into); err != nil {
 			return err
@@ -136,7 +140,7 @@ func (a *app) checkFile(in io.Reader, into, as, column, at string, p *printer) e
 	}); err != nil {
 		return err
 	}
-	sum, err := convert[client.CheckSummary](answer.CheckSummary(c, opts.Into.String()))
+	sum, err := convert[client.CheckSummary](answer.CheckSummary(c))
 	p.summary = &sum
 	return err
 }

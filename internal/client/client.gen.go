@@ -2318,6 +2318,9 @@ type CheckListParams struct {
 	// Into space:ID; absent is the directory
 	Into *string `form:"into,omitempty" json:"into,omitempty"`
 
+	// Bundle Instead of into, a bundle that they are meant to get
+	Bundle *string `form:"bundle,omitempty" json:"bundle,omitempty"`
+
 	// As The person of ours who would invite; absent is an owner of the space or an administrator
 	As *string `form:"as,omitempty" json:"as,omitempty"`
 
@@ -5598,6 +5601,18 @@ func NewCheckListRequestWithBody(server string, params *CheckListParams, content
 		if params.Into != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "into", *params.Into, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Bundle != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "bundle", *params.Bundle, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"io"
+	"slices"
 	"sort"
 	"strings"
 
@@ -41,7 +42,14 @@ type Line struct {
 	Reason     string         // of a verdict that is neither yes nor no
 	Causes     []engine.Cause // of a no: everything that refuses
 	Conditions []string       // of a yes
+	Bundle     string         // why the bundle in mind is not for this party, or empty
 }
+
+// NotForBundle is the code of the cause that the bundle in mind is not for a party.
+const NotForBundle = "not_for_bundle"
+
+// NextForBundle is what to do about it.
+const NextForBundle = "Let an administrator add the partner to the bundle, or invite without it."
 
 // Next returns what to do first about a no.
 func (l *Line) Next() string {
@@ -50,14 +58,21 @@ func (l *Line) Next() string {
 			return n
 		}
 	}
+	if l.Bundle != "" {
+		return NextForBundle
+	}
 	return ""
 }
 
 // Options say what the addresses are wanted for.
 type Options struct {
 	Into world.Resource // a space, or the directory
-	As   string         // the person of ours who would invite; empty picks one who may
-	At   moment.Moment
+	// Bundle is the id of a bundle that they are meant to get, instead of Into: they
+	// are invited into every space that it gives, and to the directory where it
+	// gives single items.
+	Bundle string
+	As     string // the person of ours who would invite; empty picks one who may
+	At     moment.Moment
 }
 
 // Checker checks line by line. What it remembers of a line is a hash and a
@@ -66,6 +81,9 @@ type Checker struct {
 	s       *engine.Snapshot
 	opt     Options
 	invite  catalogue.ActionID
+	targets []target
+	bundle  *world.Bundle
+	items   bool // the bundle gives single items too
 	seen    map[uint64]int
 	seed    maphash.Seed
 	Total   int
@@ -73,29 +91,93 @@ type Checker struct {
 	ByCause map[string]int // of refusing causes, how many addresses each stands in the way of
 }
 
+// target is something that an address would be invited into, and by whom.
+type target struct {
+	into world.Resource
+	as   string
+}
+
 // New returns a Checker. An error is a *engine.WrongUse.
 func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 	act, _ := catalogue.ActionByName("directory.invite")
-	if opt.As == "" {
-		if opt.As = s.Inviter(opt.Into); opt.As == "" {
-			return nil, &engine.WrongUse{Field: "as", Value: "", Reason: "say which person of ours would invite: nobody owns the space, and no person is an administrator"}
-		}
-	}
 	c := &Checker{s: s, opt: opt, invite: act.ID, seen: map[uint64]int{}, seed: maphash.MakeSeed(), Counts: map[Verdict]int{}, ByCause: map[string]int{}}
+	if err := c.aim(); err != nil {
+		return nil, err
+	}
 	// A question about nobody in particular tells at once what makes no sense.
 	probe, err := addr.ParseDomain("nobody.invalid")
 	if err != nil {
 		return nil, err
 	}
-	q := engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: opt.As}, Action: act.ID, Resource: opt.Into, Address: addr.Newcomer(probe), At: opt.At}
-	if _, err := s.Decide(&q); err != nil {
-		return nil, err
+	for i := range c.targets {
+		x := &c.targets[i]
+		if x.as == "" {
+			if x.as = s.Inviter(x.into); x.as == "" {
+				return nil, &engine.WrongUse{Field: "as", Value: "", Reason: "say which person of ours would invite: nobody owns the space, and no person is an administrator"}
+			}
+		}
+		q := c.question(x, addr.Newcomer(probe))
+		if _, err := s.Decide(&q); err != nil {
+			return nil, err
+		}
 	}
 	return c, nil
 }
 
-// As returns the person who is asked about as the one who invites.
-func (c *Checker) As() string { return c.opt.As }
+// aim finds what the addresses would be invited into.
+func (c *Checker) aim() error {
+	if c.opt.Bundle == "" {
+		c.targets = []target{{c.opt.Into, c.opt.As}}
+		return nil
+	}
+	p := c.s.Policy()
+	for i := range p.Bundles {
+		if p.Bundles[i].ID == c.opt.Bundle {
+			c.bundle = &p.Bundles[i]
+		}
+	}
+	if c.bundle == nil {
+		return &engine.WrongUse{Field: "bundle", Value: c.opt.Bundle, Reason: "there is no such bundle"}
+	}
+	seen := map[world.Resource]bool{}
+	for _, g := range c.bundle.Gives {
+		r := g.Resource
+		if r.Kind != catalogue.Space {
+			c.items, r = true, world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+		}
+		if !seen[r] {
+			seen[r] = true
+			c.targets = append(c.targets, target{r, c.opt.As})
+		}
+	}
+	if len(c.targets) == 0 {
+		return &engine.WrongUse{Field: "bundle", Value: c.opt.Bundle, Reason: "it gives nothing"}
+	}
+	return nil
+}
+
+func (c *Checker) question(x *target, a addr.Address) engine.Question {
+	return engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: x.as}, Action: c.invite, Resource: x.into, Address: a, At: c.opt.At}
+}
+
+// As returns the persons who are asked about as those who invite.
+func (c *Checker) As() string {
+	var out []string
+	for _, x := range c.targets {
+		if !slices.Contains(out, x.as) {
+			out = append(out, x.as)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Into says what the addresses would be invited into.
+func (c *Checker) Into() string {
+	if c.bundle != nil {
+		return "bundle:" + c.bundle.ID
+	}
+	return c.opt.Into.String()
+}
 
 // Check says what becomes of one address as somebody wrote it: bare, in angle
 // brackets behind a name, or as a mailto link.
@@ -127,26 +209,43 @@ func (c *Checker) Check(number int, text string) Line {
 	}
 	c.seen[h] = number
 	l.Kind = c.s.KindAt(a, c.opt.At).String()
-	if reason := c.s.HasAlready(a, c.opt.Into, c.opt.At); reason != "" {
+	if reason := c.already(a); reason != "" {
 		l.Verdict, l.Reason = Already, reason
 		return l
 	}
-	x, err := c.s.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: c.opt.As}, Action: c.invite, Resource: c.opt.Into, Address: a, At: c.opt.At})
-	if err != nil {
-		l.Verdict, l.Reason = Malformed, err.Error()
-		return l
+	l.Verdict = Yes
+	type known struct {
+		code catalogue.Code
+		text string
 	}
-	d := x.Deciding()
-	if d.Yes {
-		l.Verdict, l.Conditions = Yes, d.Conditions.Names()
-		return l
-	}
-	l.Verdict = No
-	once := map[catalogue.Code]bool{}
-	for g := range d.Gates {
-		for i := range d.Gates[g].Causes {
-			if k := d.Gates[g].Causes[i]; k.Refuses {
+	seen, once := map[known]bool{}, map[catalogue.Code]bool{}
+	for i := range c.targets {
+		q := c.question(&c.targets[i], a)
+		x, err := c.s.Explain(&q)
+		if err != nil {
+			l.Verdict, l.Reason, l.Causes = Malformed, err.Error(), nil
+			return l
+		}
+		d := x.Deciding()
+		if d.Yes {
+			for _, n := range d.Conditions.Names() {
+				if !slices.Contains(l.Conditions, n) {
+					l.Conditions = append(l.Conditions, n)
+				}
+			}
+			continue
+		}
+		l.Verdict = No
+		for g := range d.Gates {
+			for i := range d.Gates[g].Causes {
+				k := d.Gates[g].Causes[i]
+				if !k.Refuses || len(c.targets) > 1 && seen[known{k.Code, k.Text()}] {
+					continue
+				}
 				l.Causes = append(l.Causes, k)
+				if len(c.targets) > 1 {
+					seen[known{k.Code, k.Text()}] = true
+				}
 				if !once[k.Code] {
 					once[k.Code] = true
 					c.ByCause[k.Code.String()]++
@@ -154,7 +253,28 @@ func (c *Checker) Check(number int, text string) Line {
 			}
 		}
 	}
+	if c.bundle != nil && !c.bundle.Others && (l.Partner == "" || !slices.Contains(c.bundle.Partners, l.Partner)) {
+		l.Verdict = No
+		l.Bundle = fmt.Sprintf("The bundle %s is for others: %s.", c.bundle.Name, strings.Join(c.bundle.Partners, ", "))
+		c.ByCause[NotForBundle]++
+	}
+	if l.Verdict == No {
+		l.Conditions = nil
+	}
 	return l
+}
+
+// already says what an address holds of everything that it would be given, or "".
+func (c *Checker) already(a addr.Address) (reason string) {
+	for _, x := range c.targets {
+		if reason = c.s.HasAlready(a, x.into, c.opt.At); reason == "" || c.items {
+			return ""
+		}
+	}
+	if len(c.targets) > 1 {
+		return "A member of every space of it already."
+	}
+	return reason
 }
 
 // bare takes an address out of what stands around it in lists and mails.

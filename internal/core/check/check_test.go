@@ -212,3 +212,46 @@ func BenchmarkCheck(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N)/b.Elapsed().Seconds(), "addresses/s")
 }
+
+// TestBundle checks addresses with a bundle in mind: every space that it gives, and
+// whom it is for.
+func TestBundle(t *testing.T) {
+	w, err := worldfile.Read([]byte(strings.Replace(small, "\nguests:", "\n"+`bundles:
+  - {id: both, name: Both, gives: [{resource: space:dossier, role: view}, {resource: space:narrow, role: view}], who: {partners: [ilvane, stern]}}
+  - {id: one, name: One, gives: [{resource: space:dossier, role: view}], who: {partners: [], others: yes}}
+  - {id: none, name: None, gives: []}
+guests:`, 1)), worldfile.Options{Now: now})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := engine.Of(world.Merge(&world.World{}, w))
+	for _, c := range []struct{ bundle, text, want string }{
+		{"both", "new@ilvane.example", "no outside_space_parties | "},
+		{"both", "maren@ilvane.example", "no outside_space_parties | "},
+		{"both", "x@orrin.example", "no opened_no opened_no outside_space_parties | The bundle Both is for others: ilvane, stern."},
+		{"one", "maren@ilvane.example", "already | "},
+		{"one", "new@ilvane.example", "yes | "},
+		{"one", "x@nowhere.example", "no not_listed not_listed | "},
+	} {
+		k, err := check.New(s, check.Options{Bundle: c.bundle, At: now})
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := k.Check(1, c.text)
+		got := string(l.Verdict)
+		for i := range l.Causes {
+			got += " " + l.Causes[i].Code.String()
+		}
+		if got += " | " + l.Bundle; got != c.want {
+			t.Errorf("%s for %s: %s, want %s", c.bundle, c.text, got, c.want)
+		}
+		if k.Into() != "bundle:"+c.bundle || k.As() != "uma" || l.Verdict == check.No && l.Next() == "" {
+			t.Errorf("%s, %s, %q", k.Into(), k.As(), l.Next())
+		}
+	}
+	for bundle, want := range map[string]string{"none": "it gives nothing", "nobody": "there is no such bundle"} {
+		if _, err := check.New(s, check.Options{Bundle: bundle, At: now}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", bundle, err)
+		}
+	}
+}
