@@ -887,6 +887,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/partners/{id}/advice": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Which way to connect a partner's people fits, with the figures behind it */
+        get: operations["advise"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/letters": {
         parameters: {
             query?: never;
@@ -1814,6 +1833,30 @@ export interface components {
             old: boolean;
             /** @enum {string} */
             joint: "shut" | "open" | "unconfirmed" | "their_turn" | "our_turn";
+        };
+        Advice: {
+            partner: string;
+            short: string;
+            at: string;
+            /** @description Records, provisioned, suspended, home, sharing, talking, contacts, ours, owners, grants, spaces, reports, items, came, went */
+            figures: {
+                [key: string]: number;
+            };
+            ways: components["schemas"]["Way"][];
+        };
+        Way: {
+            /** @enum {string} */
+            name: "guests" | "federation" | "membership" | "feed";
+            title: string;
+            /** @description What speaks for it less what speaks against it */
+            weight: number;
+            fits: boolean;
+            in_use: boolean;
+            for: string[];
+            against: string[];
+            gives: string;
+            costs: string;
+            needs: string;
         };
         NewLetter: {
             partner?: string;
@@ -3737,6 +3780,29 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    advise: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The ways */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -709,6 +709,30 @@ func (e SupposedLinkRight) Valid() bool {
 	}
 }
 
+// Defines values for WayName.
+const (
+	Federation WayName = "federation"
+	Feed       WayName = "feed"
+	Guests     WayName = "guests"
+	Membership WayName = "membership"
+)
+
+// Valid indicates whether the value is a known member of the WayName enum.
+func (e WayName) Valid() bool {
+	switch e {
+	case Federation:
+		return true
+	case Feed:
+		return true
+	case Guests:
+		return true
+	case Membership:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WouldLineChange.
 const (
 	WouldLineChangeClosed    WouldLineChange = "closed"
@@ -1121,6 +1145,17 @@ type Action struct {
 	Resources []string `json:"resources"`
 	Service   string   `json:"service"`
 	Title     string   `json:"title"`
+}
+
+// Advice defines model for Advice.
+type Advice struct {
+	At string `json:"at"`
+
+	// Figures Records, provisioned, suspended, home, sharing, talking, contacts, ours, owners, grants, spaces, reports, items, came, went
+	Figures map[string]int `json:"figures"`
+	Partner string         `json:"partner"`
+	Short   string         `json:"short"`
+	Ways    []Way          `json:"ways"`
 }
 
 // Answer defines model for Answer.
@@ -2236,6 +2271,25 @@ type Values struct {
 	Where string     `json:"where"`
 }
 
+// Way defines model for Way.
+type Way struct {
+	Against []string `json:"against"`
+	Costs   string   `json:"costs"`
+	Fits    bool     `json:"fits"`
+	For     []string `json:"for"`
+	Gives   string   `json:"gives"`
+	InUse   bool     `json:"in_use"`
+	Name    WayName  `json:"name"`
+	Needs   string   `json:"needs"`
+	Title   string   `json:"title"`
+
+	// Weight What speaks for it less what speaks against it
+	Weight int `json:"weight"`
+}
+
+// WayName defines model for Way.Name.
+type WayName string
+
 // Why The reason that the journal keeps
 type Why = string
 
@@ -3263,6 +3317,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
 	SetPartner(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Advise Which way to connect a partner's people fits, with the figures behind it
+	//
+	// Corresponds with GET /api/v1/partners/{id}/advice (the `Advise` operationId).
+	Advise(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddDomainWithBody Add a domain to a partner
 	//
@@ -4428,6 +4487,21 @@ func (c *Client) SetPartnerWithBody(ctx context.Context, id string, params *SetP
 // Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
 func (c *Client) SetPartner(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPartnerRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Advise Which way to connect a partner's people fits, with the figures behind it
+//
+// Corresponds with GET /api/v1/partners/{id}/advice (the `Advise` operationId).
+func (c *Client) Advise(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAdviseRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -7727,6 +7801,40 @@ func NewSetPartnerRequestWithBody(server string, id string, params *SetPartnerPa
 	return req, nil
 }
 
+// NewAdviseRequest constructs an http.Request for the Advise method
+func NewAdviseRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/advice", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddDomainRequest calls the generic AddDomain builder with application/json body
 func NewAddDomainRequest(server string, id string, params *AddDomainParams, body AddDomainJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -9937,6 +10045,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
 	SetPartnerWithResponse(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error)
+
+	// AdviseWithResponse Which way to connect a partner's people fits, with the figures behind it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/partners/{id}/advice (the `Advise` operationId).
+	AdviseWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*AdviseResponse, error)
 
 	// AddDomainWithBodyWithResponse Add a domain to a partner
 	//
@@ -12320,6 +12435,54 @@ func (r SetPartnerResponse) ContentType() string {
 	return ""
 }
 
+type AdviseResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Advice
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AdviseResponse) GetJSON200() *Advice {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AdviseResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AdviseResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AdviseResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AdviseResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AdviseResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // AddDomainResponse200Headers the declared response headers of an HTTP 200 response for AddDomain
 type AddDomainResponse200Headers struct {
 	ETag *string
@@ -14687,6 +14850,19 @@ func (c *ClientWithResponses) SetPartnerWithResponse(ctx context.Context, id str
 	return ParseSetPartnerResponse(rsp)
 }
 
+// AdviseWithResponse Which way to connect a partner's people fits, with the figures behind it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/partners/{id}/advice (the `Advise` operationId).
+func (c *ClientWithResponses) AdviseWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*AdviseResponse, error) {
+	rsp, err := c.Advise(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAdviseResponse(rsp)
+}
+
 // AddDomainWithBodyWithResponse Add a domain to a partner
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -16737,6 +16913,39 @@ func ParseSetPartnerResponse(rsp *http.Response) (*SetPartnerResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseAdviseResponse parses an HTTP response from a AdviseWithResponse call
+func ParseAdviseResponse(rsp *http.Response) (*AdviseResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AdviseResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Advice
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -713,6 +713,30 @@ func (e SupposedLinkRight) Valid() bool {
 	}
 }
 
+// Defines values for WayName.
+const (
+	Federation WayName = "federation"
+	Feed       WayName = "feed"
+	Guests     WayName = "guests"
+	Membership WayName = "membership"
+)
+
+// Valid indicates whether the value is a known member of the WayName enum.
+func (e WayName) Valid() bool {
+	switch e {
+	case Federation:
+		return true
+	case Feed:
+		return true
+	case Guests:
+		return true
+	case Membership:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WouldLineChange.
 const (
 	WouldLineChangeClosed    WouldLineChange = "closed"
@@ -1125,6 +1149,17 @@ type Action struct {
 	Resources []string `json:"resources"`
 	Service   string   `json:"service"`
 	Title     string   `json:"title"`
+}
+
+// Advice defines model for Advice.
+type Advice struct {
+	At string `json:"at"`
+
+	// Figures Records, provisioned, suspended, home, sharing, talking, contacts, ours, owners, grants, spaces, reports, items, came, went
+	Figures map[string]int `json:"figures"`
+	Partner string         `json:"partner"`
+	Short   string         `json:"short"`
+	Ways    []Way          `json:"ways"`
 }
 
 // Answer defines model for Answer.
@@ -2240,6 +2275,25 @@ type Values struct {
 	Where string     `json:"where"`
 }
 
+// Way defines model for Way.
+type Way struct {
+	Against []string `json:"against"`
+	Costs   string   `json:"costs"`
+	Fits    bool     `json:"fits"`
+	For     []string `json:"for"`
+	Gives   string   `json:"gives"`
+	InUse   bool     `json:"in_use"`
+	Name    WayName  `json:"name"`
+	Needs   string   `json:"needs"`
+	Title   string   `json:"title"`
+
+	// Weight What speaks for it less what speaks against it
+	Weight int `json:"weight"`
+}
+
+// WayName defines model for Way.Name.
+type WayName string
+
 // Why The reason that the journal keeps
 type Why = string
 
@@ -2983,6 +3037,9 @@ type ServerInterface interface {
 	// SetPartner Replace what the policy says of a partner
 	// (PUT /api/v1/partners/{id})
 	SetPartner(w http.ResponseWriter, r *http.Request, id string, params SetPartnerParams)
+	// Advise Which way to connect a partner's people fits, with the figures behind it
+	// (GET /api/v1/partners/{id}/advice)
+	Advise(w http.ResponseWriter, r *http.Request, id string)
 	// AddDomain Add a domain to a partner
 	// (POST /api/v1/partners/{id}/domains)
 	AddDomain(w http.ResponseWriter, r *http.Request, id string, params AddDomainParams)
@@ -3337,6 +3394,12 @@ func (_ Unimplemented) GetPartner(w http.ResponseWriter, r *http.Request, id str
 // SetPartner Replace what the policy says of a partner
 // (PUT /api/v1/partners/{id})
 func (_ Unimplemented) SetPartner(w http.ResponseWriter, r *http.Request, id string, params SetPartnerParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Advise Which way to connect a partner's people fits, with the figures behind it
+// (GET /api/v1/partners/{id}/advice)
+func (_ Unimplemented) Advise(w http.ResponseWriter, r *http.Request, id string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5370,6 +5433,32 @@ func (siw *ServerInterfaceWrapper) SetPartner(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// Advise operation middleware
+func (siw *ServerInterfaceWrapper) Advise(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Advise(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // AddDomain operation middleware
 func (siw *ServerInterfaceWrapper) AddDomain(w http.ResponseWriter, r *http.Request) {
 
@@ -6854,6 +6943,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/partners/{id}/letter", wrapper.Letter)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/partners/{id}/advice", wrapper.Advise)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/letters", wrapper.ListLetters)
@@ -8689,6 +8781,45 @@ func (response SetPartnerdefaultApplicationProblemPlusJSONResponse) VisitSetPart
 	return err
 }
 
+type AdviseRequestObject struct {
+	Id string `json:"id"`
+}
+
+type AdviseResponseObject interface {
+	VisitAdviseResponse(w http.ResponseWriter) error
+}
+
+type Advise200JSONResponse Advice
+
+func (response Advise200JSONResponse) VisitAdviseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AdvisedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AdvisedefaultApplicationProblemPlusJSONResponse) VisitAdviseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddDomainRequestObject struct {
 	Id     string `json:"id"`
 	Params AddDomainParams
@@ -10214,6 +10345,9 @@ type StrictServerInterface interface {
 	// SetPartner Replace what the policy says of a partner
 	// (PUT /api/v1/partners/{id})
 	SetPartner(ctx context.Context, request SetPartnerRequestObject) (SetPartnerResponseObject, error)
+	// Advise Which way to connect a partner's people fits, with the figures behind it
+	// (GET /api/v1/partners/{id}/advice)
+	Advise(ctx context.Context, request AdviseRequestObject) (AdviseResponseObject, error)
 	// AddDomain Add a domain to a partner
 	// (POST /api/v1/partners/{id}/domains)
 	AddDomain(ctx context.Context, request AddDomainRequestObject) (AddDomainResponseObject, error)
@@ -11533,6 +11667,32 @@ func (sh *strictHandler) SetPartner(w http.ResponseWriter, r *http.Request, id s
 	}
 }
 
+// Advise operation middleware
+func (sh *strictHandler) Advise(w http.ResponseWriter, r *http.Request, id string) {
+	var request AdviseRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Advise(ctx, request.(AdviseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Advise")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AdviseResponseObject); ok {
+		if err := validResponse.VisitAdviseResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // AddDomain operation middleware
 func (sh *strictHandler) AddDomain(w http.ResponseWriter, r *http.Request, id string, params AddDomainParams) {
 	var request AddDomainRequestObject
@@ -12487,212 +12647,217 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
 	"7H17cxy3se9XQe05VYmTkSjZjk9M/XNlWfZRrEQ+oq516zq6LOwMlgvvDLAGMFxtVPrut9ANYB4LzGO5",
-	"JOUk/9ikZjh4dTf68evuD4tcVlspmDB6cf5hsaWKVswwBb89q5WWyv5UMJ0rvjVcisX5QrD3hsgVMWtG",
-	"tvSKkSVbScUW2YLbx7/WTO0X2ULQii3OFzl+JVvofM0qaj9X0fcvmbgy68X5F48eZQuz39o3tVFcXC0+",
-	"fswWLwpWbaVhIt//wPaHU3izZkTTipEN25MdN2suCCUF3RPFtowaDZNbcaUNoULvmPKzWzNawG9ueq2R",
-	"HtihEvN8bOdZceF//3N01qu/UpOvD6f7/A298jumDTWMmDU18Gu+puKKkR3VpKIFIyslq+RcVw9wgKFJ",
-	"Hk7rJa+4sa/GjqeEh70P8qquFud/cmvG3x6HT3Nh2BVT8O0fFbvmbHe45Au6Jzu7yJ2sy8Ivk4rwo5D2",
-	"1K4SVLN1321PzA2/lLJkVMDwb9dMsR8t1R7OYEuVEUydv/g2I3pLcwY/VYwZLq7OX3xLpCJUEG5YRagm",
-	"K17aN/x8ttSsm+ns7DiLbKHYrzVXrFicG1WzxDF8Hj+Gt+t9YqaWmhWjWoqGLn6RtRK0JBvGtjqxSbv1",
-	"EL1GJvHRrkBvpdAMOPxHJZclgxnlUhgmgEzodlvynNrJnW3xjT/+ou1MP7QG+0/FVovzxX+cNSLkDJ/q",
-	"M/9dGLG71rd2gVyTnZJuX9wf2W8+zXO2NVTkDOZRFNz+FS1/VHLLlOF21itaapYttq1/+rDgRW/9X0eW",
-	"bxdP3ToOtqrF248jf1kLw8veH3419mcf2wTzs51kmIL/4rvwR3L5C8uNHQt3gRXfgODrLnS5b3FCbGEH",
-	"jzR325le0/C0l/v2tPFzI9OXNVJSd+4F13RZsiLGy56mI9PcMpVam5IlG6PF1/ad/ppgMPf3YYSsmeHA",
-	"up7idXKwOtos+2CeuRRIykishlU6+p77B6oU3S+AdXKuOS6eCSuFf17smRUHQrbm2HzgihrWHWNoa76n",
-	"hh0O29sqv67WbDoL8oMObNkzkPgzWXqYWrZU651URUz0tnny82yIoA7FMD6zd7WslSa7tSRritqE24gn",
-	"RDBWsIKs7P1BKlYt4Y4euYfnEGsGkn3k1bfrw7OCIeIHYRwZ9Yi2KBTT+nAv4Dp4bx66F6zExmUvsjm8",
-	"azfx8OOvakXkTpAtk9uSEao3BHSQyDErppkwTKVnGF4hcDw6+h3FtKxVzmbyn2bqmiekp+GmZOPS00ka",
-	"fLv5YntKWTiG9oLd5kVP8wgR5J5NFw5dcRfZHBpoKjKYfXSZ2qIsTXdv17IisjaaFwy47teaafvMUiBd",
-	"yrpFJ63P/ROI3Wyx4aKIzs+z16G4sk+CYVEDgRDQVQkHLWsj5E4sopoQUl9Cm8CHl0m+ttq536GVVJU9",
-	"AGsXfPXl4tBMyBZuauPc4l90mxGIrDVhOO3OZdTcUJFrqUX5rWnHuOobqmZeUS0qbkn/L6PSP36GT0kh",
-	"K8rFEzBGghQYMZAHFdlDBbBe4iA6YUQd7oQ06/+m5TWusrdmfSlXUZpYspzWmsV4em9vUwI8zTWRWybs",
-	"eu2dIu2xeR5b7i+duFzuL0t2zUpgOXNZcm3g6lnuL7WhorBDxhhxKc06cbFTZdC6su/AXDShZSl3Twhd",
-	"WpnrGMfAf6myFir8lbZzddaqn741yCaLkxWjplZMj03MrNme0KLiJkyJwxwth8MFOX3MXyTHi8DvrV6D",
-	"6HSTr0UuxYqrCi/0NePq0tRK4K2DP8b2d8Pi9gceVnR9pZSaaUPgFS+rVF0ybX9xlIkbYBUBkPG4Wj/1",
-	"vJQa5hnIgIp9dHppPaQsorNz+21YYQVmKcUVU4ReSTsfgVKVGWMPvmRGEy9nDhUMu6/R64xZejok/+We",
-	"bGXJ8/058QSdwRM7FhUFjD24ZfFp1OpyKrnZOeFHp7HBLPrzit/B9WlpTzMTPT7nsYmbsZQXl8t9VGMg",
-	"9iHRMnbRDVxzQPaRbXqqLTHgpUGE3LVIEagFb5JVrWFNtcBL9t2Q1+DwHJgo7GGii4zqhg7hb+z2R+7t",
-	"3m3p9yvzWuYGHJiw954kG7nsuTQs3EsJZI/YlfjMC/TuHZCvKReT1Z1n9u0Lw7YxOsllET+cku5jWj9I",
-	"FPsIadhqAR2jpCUL0FyJ6lPsvYkRkpXBkhTSCSFK4JRpGfu83B4qlkO78AqHiWxBi+q7E3pRNF52eMUp",
-	"dUk12BNl1GK2rJ5wEOEReBp35OOIJEbWxu3fwYNrWtbxQXZrGWfdnArvEebmHNhAcG0UNVJl1koMHlwp",
-	"tMSf255dvz372IbsuFnbvUqc9ZoRmLHzUS8Z4SukKyQxECuNn3qYGYGS3W625QNsVpS5Al8cesqArBMH",
-	"uWaxy+ypW4p9SpY038T2IzCVP2vv/S/Yital/amRKWid2yVtKejdls6j9BCOvTel3n0SdnWv07uaOV/7",
-	"qKmAa4lvLMs3KdGVkjfWWhgUFkm+mc4ejgmG1wUTyXrkNEBELN98J2sRJYmSi2AeYhgsI4yDRkKFtzes",
-	"eov2Y1VRCC8krZxhMc/yzUsuGNoc+K0pf3Ph3o2aIs1Xp/uuXggirE1aEmuaxkgMLkQ94wYLBBW9wo7z",
-	"MiTN/dIt99COHr24IOK5mKlaNcZkz023IpRcM1Xw3KmM4AVE+tkzy8TWMFoM3BAxxQr0XU046tdWp499",
-	"wY2b0CFpqRgtLK0WNQarLJegr6OipT33jhc/JUPsTrvZNkMG+uicbZL7Lhpa75vKca9UIL64qyF28N19",
-	"/G+5IxUVe8/BVoUn8Nne5u7onsjVIjJzLoyMU6k0tIxPwu3PzKn3hu6dAA7X+nZr82GOmd3G+N5L55rt",
-	"i4VrrlNhg+V+VKV0O0ivrJFlOo7p9hmK+AD2ckuqGy3FYq+jxgoThqXCdUPKlbsx+6PyfE2aC529z5l7",
-	"JuqydBc7eGIMqzyH+4fzVDhFuWbRzeodOK6itVTczPQJ69u1P5oxJn4MqC7ypVkGS4Kskjp62pOe0L3e",
-	"BN0Whu0Ys5M1ro4CPXysMPMmzOHxEv60cXMyd3LNtkePXQpDc/OTg5V0jx5V/ag6ZpwGF2x1vUFnkQun",
-	"j18H3o7AT0XnpljBhOG01DN9xd41NYApehy9t6fFObNpYajwudjivuWrFVNe/vRwByyXFYtfaLvERbdb",
-	"07gSILdMMAACmYdcZOCFQoiOfrilV0xnIIVz5l+xMir4fceWCsPirLIw7+h6wZH2XBi8vGccZinl5pKW",
-	"fMOGsQyjfvxR3/zBGaYXEteSg08+qWZ2j+cRxLV3TttTrJLXbf9KWxlNAjYGdU1t7cwWmwpAeaELwA6k",
-	"HTQjjIymdBG1PIf3L2mKDaqBHhuCM03v9xumzaBVcjBbnGr0EfNUGPMUGrVv3x5R1aFLkvEoU4A1SGV/",
-	"pMGv5MIPXBMpwGO/0QQ+NdOSSFq+teBJyzui6aMiv6RKAQW0fRJKWw4Fv6sLB4yK9Sau5g6gmU9b6U/a",
-	"2Hjc+kW1lcqgZtl3KoicKaRBWpavVovzn0cAcriiZxiY/PguOzh3qRnZwX9bEAxDN0wQaQ2wHUdrtInq",
-	"H2tNWLmhyXJPHMVHdsAyyHQdqSWOYu7OBjF6yK87xY1hYoIwxCmF9WfNITRfaQaLHetzvE4OTrOk2lwW",
-	"NGkpaENKmdMS4MbOZOBlSdayLHRcvaIpfxATxzuK/D23lgv3qayZe3TBjf4/RMEJW9OBdZwIid4IzNCr",
-	"6HoA1Bz1uilZb2f6TXiRvHV4LOr1NIRSjdxRVWjCrpnaLyX4D6aP6/yhs+Y6gMuE0NsQ3w6x2AUzP4Fq",
-	"HfOZHWrCa0YLMKgvVxIxFPK64zwdB4UGW+CSrVYOy9FzuxnnyI94d1NcDJDY4Gh21OD3xq/EEVaLxQep",
-	"+yi0oafQHrx3CsGOAv8q+v4FvtxBaPQIevQzLQKPjf3lUWNHiPrG65kDTjkZF1T0ffsP/4z2UfufHkeI",
-	"JgXrjkjkowCZCPmGNcZo9jtesudKSRWTyGVdifj9nXYQV0xresUmq7xulOYP47NM3JQYiJwlEIMxPo4+",
-	"9Bh47zJNqNTRf17zDgyypWEkbo809q6uli4f6mif52SwKJCLQ755V4qP9vogfmGv+zXG7f3kBk7tB7ew",
-	"A6RoOIaIfjh3U5O7B3Cj+BZN25HeZrQX76BMEffOwSZEfIir1pNJWq3ngkQkZ/aH4GAiHxOTTNYwfT+6",
-	"+8PoJkhl9Z4oYrgs5S7lLN8wtr3M5XZ/uoQNzcxlIoUlaTuaCbpwyOCAiEEz8TBiFpY6YOh97/Sm3h4F",
-	"tLXXp7ZUNxggB1FEb+O7EwQbU3HGRIQ6Hj4OSY9u9Ohy+TUTr11WwiEAweN744g2bsgVwzzLinBBhNw9",
-	"IUIK5vIiQFFqIadawTv7VnSnkmZCycUmDYAuiH2OmK2KaZ9COR0dmHYqD8OkZQpRk1LAS349qHybRHw3",
-	"Cm6ZmL7lndotALVLe/LadTjsGJGg12Oub5HPjWwf+gUrCv6ZxjFYi+bntE8wrue41LukRy/t25nn+mjt",
-	"1u27Pqa5OayqHo+lzFaFkvyj+HVXOPVwZ7dh5w6oTj7Y4aY1pIH/BdNsQxCgJ/pNJ8GhoIY9MLyK+kVn",
-	"76bcJYWRg9hPyKyYm4jBfp34ZjqoIxP/vp+Q3sF+XTQrdJkc6MByRwfHiHnNg8kaL5kxUYXmCJPkKho7",
-	"lyUjBd3jdUK40UQz0LkcQtf+C96ymB+wi24jvpHAoSY0IR7Bcj2vtmZPoMpBkxo/Mcnkb60kocaVHiFI",
-	"Mz+eoymPI+u5Cogzqcha7uz9vGQ5FG1IZSVplsheO7hRvfLvUNOtKwEdVYWiCUz2jfRM3g1HOEHjTTR/",
-	"oaYM6ZdOjemHVqnq7O4BXuVQpVSMmgRRFXInSkkTOv0KfQ039rYCFjT14HJA02rC2ZGrgl+tzaBxcJhY",
-	"xA3ZSbXxSToZJE8gh+6iGPpBF6f90oQbGMgAtiDzx+dn3xxO6yhaC/eDDJghLyUtomEmp/5EFahgg97A",
-	"SzGon8y6afrY6Jbidu3T9ho5hnOPbYUVXcVrtpqsvCQoL3Z+yXD639iuuV7mpAMuo1jzC0z51UCZBVcM",
-	"Uhp1Rqj2oAcu+hlfBvNC7CWzQnxu1Q5WdIAFwy7aLyMJaVJVXVVbbQoUyWtTlYe0eXhJdLEoj4bjxKMe",
-	"ZZ/kC7vYpPz6rDjukqccqB4uFApRBtKksTnY2rT46//4AQ9Dry+ENoxC6oUPj9uDw8MN10QkaxmTM+AQ",
-	"jWyf524t27m4o6CQGb7mGO2+kRsWCfGx91vussJupNAa//kela/lThCJiL5h7sMvOF3PTyvGiK8S0cpb",
-	"R3EemccyGwSZQj6+qtWF1SUqJswM4DtUQ/JUq8mKmXxNWtmkuzUvfWa4ZR6gSFKLgin7LF8HrAFmPoLc",
-	"QhgQzdfxNKsWWR36c2RcaeRa1wl9csP2063tsEc/sH3U3q6XJddrVqTdWAB68Sv17+tUOQo9Upsopo51",
-	"hsX8wcxLsgzTvu2/QRUzrFrm8jczstyHqXXuDoIVSfaQngl/V+vFmIHcbAYeTDiG5gzDAt05REnz2s4o",
-	"5k44Boly8HmprqjgmiZLS8w2ePHynU5T+AdAWtGSIFJOhx4/T4YMdK23TDg1b7o2biTGZiaN/sa+PFbe",
-	"p7PhHf0sIGvCHrrVt2fvphSjlB8bBaAfdNASTISZiz89zOrpytjrvV2djguw7J1yem4v7woeICQSNA6c",
-	"Bc7IUJcRcXgl+FxGK4sbLWYW5qThqRnL9Di3uYgtdIJFZpHE9fCZjsKkiwERwRNkRxvbeSA7dmnUabxI",
-	"oVUaCronUrj7T8uKLWWxJ3oNKaGllBuC5w6qxCK7YyCPu26mXocinpsQsNPtmERuMBrRZmb8fxRp6z5x",
-	"OVRqzr+Trjmn22pNTHvxjHIlWEHC21YJaV9gU827hhVamxDIrQM0crkoXugBzQ+ItaNQRgnJ17cIRnIC",
-	"GuPuT4+iUjLIpJuP8HlkhBtKl/bHb4KHSoHsR9Y23YI9Rij1YEgt6zsip8ZLxiXk1lNiLTfQHhsXtZFW",
-	"lFFN/vj1o6JrZ35119CrqCg7vQSaUPzoQCSNbUtHQrVe/tOjU+PCkg6o7n1+oD9dKer+/VDfvaqZTj1D",
-	"Z1PsWR9DgB/J/EjhT6OTBejFN4rHvHRD2RAhHXEIdWwtHC6Ih61GFnw6BHG62pks51UOHLiPGoyrxKun",
-	"tQ3p7Y0HcId2N3oNDOJOWml3MR2wc1rTrJ+AN48VxToh/mrlAU4zvhYwUTGkzRE0tZY6Zgf8FctNd4on",
-	"Dc0rOLxPQLZyN+Owhgb27p+p33qN738TNSZmM1Prpuru7WsoXgXuvoY6SUX3RDPT2Gwu93UQ/D+0Grjn",
-	"XsvdzdgcDsOTSYedGi008GyHpJv9b3FNVFQ01bz7aC5DExEvppScwzYBsBxlaZYos0bgUaghgbW/E3dv",
-	"recBRv1njs6NTk+o77e2T1ulXHGyiZMoJSo7M6yDRLUwr+xRUkmrl2Tkj188KjIMeAK6aU5N8qNVlnTB",
-	"7/9pR29mGEOhfuyYShZNIw67QYeV4S+KdiwGcRpjA7rawmPb5Bf+zL3eAwx2J7zhojjnPcX881RW8C/R",
-	"FJunoWhP5ipVQw2skouNa2jwh/8VchxHckOSlVcPS64OHfqzZqtmnX2oVOytAcVyjI+vJUhQwHzG7IA5",
-	"VVdHIMyd8tLjjTQONgEuuhRsbDoUbB7GEAZNQQw/gYq9ZpEFiOIghqtZyMxK1sngQACkTgJYH1u4qT+1",
-	"TmbtzMrRA+c1IkhA4MHPfwCIAMzKwbxcMRdrPNFUHne6tvkBaM+XLI8VY440B0jUY8bDSRJCvN/FwGEL",
-	"OWA3+n3IqcAaw1HI8UBt0KS2sY9WVt1veU5LItgulxVznQNyKs5DODYjVBCftN6IcUocTJXgXX6kiRmO",
-	"xmsnrSOKEGBn75UKuKJ0VvC8+ANUEkkXQnLJ7aSS11Y3FEUrp32iVt4qVpIQgxFV9ALcGFnLXMjIshZF",
-	"if+4ZbmhaEVY66EEEJCzMDDRoAWhbPA7rmvQ9ETiJjA2YVdHgFnJkrANvKqVGY/70hxQlCJcWkO75m0o",
-	"yWnZuy44/mRvV+x9gU0wYgLudV1OKtLVvt/h2VCgYclKRE9PuzDrkn0DfxGt9Y+VL+OxIXzYrqEUxUCk",
-	"4mPsPa1cem1fe+2BnGolNJEiAVRh77dSpyo6+0lyjbW2FRav9lucJUqIXiZX/jR8cryY6Myrs/StyGZ4",
-	"MaDicjyZLN2dQ7PEkbbj3YAi0wzCe9xoVq7iqI813XY4Qu84dmHzBZULrOdWMbOWkIuH9a1Sbmxl2puf",
-	"eCO9VSPFwPQsxuhHH+PXi/NqNKpAMIJhb8LIWaSibHs5/eUHbl8c8H0gMM/uDRsMROcaXj+QOb5u7uEB",
-	"h9Jt06lyQjG+KeVrDyulwSxTK5sYdDxMfO/7gwLxjZHHG2fXrpOunZb4ueLXDMBJEbnR3m5P2VMHvwkg",
-	"MnwnWTHZtXfSOS0Z2SluAP/1hDhuBi1asy1V1Cpuyz3JZVVRHTHkRxwvDbsd0OZRhR/HKivGqKgDbzpM",
-	"doP7I+VpxXJEU6+blqaNgdRLnkgFd4+7dQYPMVxzLJVmxM7nM7/C+NZoHS+Oo9XqcE++l5ZOhJHk/zx4",
-	"dvH6uweAu7WGB3iYiZ0Y0153cIVRtLRUlSh8XbBKzky1HoXLnaR5Xrb4hxQJR6rhFSP2sc8w6gHKJpUl",
-	"dAmpsNFZH5IG2xI/MBPYaYbvKX0PBEYbb+Z5yHjRGVrzIBEaHUis0ekUj5m6EzbSGqrqhEVlyJpeM0KJ",
-	"PQiEwCUz2gC9MLuPmhmYAzYh4caqYno8maQdZnE+Jzcnv3s4YLP85NHEw6qs4IYuywTB57QsmQphJlR8",
-	"iLvFIwlXJ4xzwv06vc1YSO+PhitrzS5LnvdunfFKKWHsaQnRPvs40aPI7/OMmiKVD6meIrSJlutpvjUU",
-	"iD3VGMkqZ69EubfyV2MLad9Dr5eHYq+mVjchgJ7P8l00FsZoyFTP4lx/EC2y6FNpw95VE1VHnmgZIK3K",
-	"KIGRowIggCunNjhrN1aaUeY/0TKr1dAo8myfMHnTHsuJ5SCwRRAMkN6V48CNfuMOYJ0CsxVcl6b54bjo",
-	"xs9IgYtgDAfbSaEmw5VuNZYaL+XrzuzIVlHNyXYDYlgTN2DSsoVRHOqfUmNYtTVz+k49FdB2igLqHQHP",
-	"3JBCMp9LVwtD7I1cSWUlBwRWXXXL4P26pUppQxTZJPkccKvjrv41XVfLreLCkN+//u4Z+a+vvvjzZ9EY",
-	"yDBOuXOcQsha5HAcea0UHoZiBhYwWofEsZ1LEMdxo6utr66aaPpkGEdJl6w8hfGIH4rPbLuVmhXfKyrm",
-	"hnvboZbR6Lfq+Z8bL7ZRfFkbRDyIbpJ9qix9r+jN0MJ8dv6cHtWDufY+R350xROz4tMbMroPvdZN/cXz",
-	"Y+AbZgp0A6Mrk8DODax1WrZDhx77ZSkngfrmVbqMAPLENTcsWgnVdxTLZWXtKkDUhm7ioWRd3DuGZDhl",
-	"7UCyQ4ARa7A0OZ20mZfz1QV/RJMjys2aUICUTMKQHFAU1P6Ylr0aueiNBxrGk0aLaJciq9AKtgvelh11",
-	"pbIXWTrDNHVlaO/IsC/i98DW41finGy5EKzAIhPhRiDLPSINUcuB1JV5zTIhlJnwr26YrzKNOTEcoY0u",
-	"hdeoWpt4Zu5Q2ZZtAxU8LKlhfJlrKRjsJQyU2s+BMN2MCmUYs0xmnb5xeY89T45iqzm1BPt4Pqz3D1+J",
-	"DxpNpB/CppwqyR6Kn03+SLrcSq2snJhTEKMN3/B/nvlibEPJ+mDzHWU4xGML308LJgT95haCCdOcfAEf",
-	"HCnYcqrmQvEtegE21Eiw5TbbEg2GLWaHZ986NK5mBvxpvY7ETQvuqCrvg7S31Tup6+Gb1gapCUh04qSt",
-	"hkjtNlgDPZF+Cm6XnqsyhTw4IqQZUPY3RMVPDoH60KffCw+DTwZ3364ThT/wDgr1YsgvWNWPbBjb9mzW",
-	"RJ7Y2/X+lSjn9gG6SWDyrdXE7ho7CoOmsKOfIES0me8cZGAebqF2uTjQkto4M1dDzrWXfxfHgZ8aIToJ",
-	"8DlLls4qGhurXvRGYpUD7jRnxVlBjLRWgrVMWUEmRPKmoUTdyfSQoYlKaLDuvFbc7C8s/fpQeQjTcjv7",
-	"XMoNZ159OV/s2HtelnV16V9sjmfLfaEYr9kBX8CN6au4uXfXxmwXHz+CkbeK7Nn31qDLyIoVTCGWyCrl",
-	"7L1hIHj0mtpdapr2W1U6l2VJl9K9r2tu2DmheoNQSLonhQQ7IiOaMRdFvqKGdSoatTp7YoaT1K6kD1ol",
-	"rpSFb+Ala6UfEkjZQSSD0/wJOpM0Osi+/vJP//XZw783+NHzxVu3jdgiCXd88diH6+mWL84XXzx8/PAR",
-	"FLczazibs4c7VpYPwMt5Rmuz/gcTD6BE11WtfJD6Y9Z9zx/YA2+ZXaFyYJkd/uZFsThf/Oiz/39gexQb",
-	"0BEcaeLzR48cXtU4m5NusS0sl+Lsl93mgWbmj784OwWFYdSX2OXz+E1gVM1iJf6H8FMJw+bjQYGgp+Qv",
-	"b3+46AETYxI9rP/Mp319bPdd9qajbmxHSwtNRQXgO3qlgXeDtf7uY/J0OnnRw0d00XJXb6miFTMQ//o5",
-	"ih/C1mQIWNcbbPy6OF/8WjNoRu3YGksWNXuKp9Ac5awqAB/fzSMgZ0M1o/W/Fz3HC8us9shobrAV9c2P",
-	"FXRkOEheMF86yvJ9qI3n6ryGbk3U7XDmHQi/L2SuzxpCeFgVnw0QA81zpvXZ9eMzZpXXNhfHHmn/bMvt",
-	"A2dMpvn6JdfmaR6iC3NOZYSd20NPUo7cNCZg7d2HJzG0f/nmZ+8/1XVKEaxK407PCmZ3bt0DOPtgGemj",
-	"66HaZkngNivCG2YLLRAncBt4RrfU2Jtvcb74fz/TB/949ODrd+7/Dy8fvPvDfy6iLLito1LE04ObAdPm",
-	"G1nsZ1HChGN2roqP3dO1C/14QzKcRGOHlAK+2oYEb0gsf6UbaO0cSluRxq8zQCxB2R1g1pC2fEpenVda",
-	"ACcxMStmKqPiu6e5enNqaCmvahTBYcvSO6+xMrTUkW1/qje3xAtNHdQ7ZgNsT5LiAvf05hITlGus9BhK",
-	"ezlNO4Q+Mox5NPr20DktqRpmj2+oOjFv+CEnMcY3VI1yBXxwCkvAWm5+Cq5/KgZNMPrj6zYIACRdMRO7",
-	"xbIUOxSFXeaBbhmbW/PK2YuCVVtpmMj3YAa+ux2WghOYwk2PTz/kISst6Sn46Buqgh4JJUtDHvoYr5x9",
-	"2LD9R7SfS4bB0j7TrMwxx/l2vf/R/raIKPNfHhrsdhhWnGAv7IcIhY2NEOyoaoVAkEmaVTTi+q61wQ5V",
-	"npRHz9zzUXFk2Htzxq6ZMA+0UYxWM62d5/ZPtcuRdD6eE0hvgpOxV6hm6pqpBxAOgInqjPhmUyi5g2sp",
-	"SY/5muWdWzYSEuEaaw2WYJOy9waH8TF0qYi2w9GSSIFhcqw84cLm2E/RbcSzi5/QvfLl4z8/+uwhaa42",
-	"16jK/jVZ7vH/VLvKzCtZi+Ichv3Lxau/EZTPuFLaqtH8+2d2PS+5YJ9l3ZgtdxktuJPuxQv8zbl5+oQC",
-	"X9KjBrvPd21j+OxQWJpYgsEes965gMZsUTKPI+w/pMuy249llgUBWxK8/lgsrGIUCrDbSyUxGYdJGbJn",
-	"RqfzBmxspWXTVH23lg5egbiQTkl/QQDp6s1z2McgSbv5tbEpQ7rRDafraduSpb2KofS1I1joXQ0zCxd0",
-	"YiahY+is2UTXZFJf+epRwmOTuq1BfuX6elRs3UTDff9AFPPuZWCr7yw7x4TmK8E8b6MgOYnIhFO2NkdX",
-	"0Qra745iMSxHpBnKlJYGDGUaEi7nYekagt2Jy0i6ItKxS7JHGy6OOuma/GoKAziMCZTL8UIsIw5H7mrn",
-	"UEGsjt2Xbb10pNh0fSTzBvLtwh9QS5xUdkqhVkGD3Vol5UTog3kTWeEKpdkJpIZxPQWnqy2nkwG3ZJF6",
-	"8kzo0Z66b86iz4HLEF8A7llL665p5rakOcsIvaa8pMuSdZoaYahnJ1UR726RZExZbb3qHedM/8Ik1nQx",
-	"3DRr+pgr9nWLRQNbRSo8vTqGD8WrvHnxbjIp/Xoz/oP8GT9HjZcjzh1aeyyZi4smZUBY6BwhFftQyJRv",
-	"f4dXdlMfu8iG+y2SKvfupK6HebleLez6aKlE+N4UH0Tz0VMw34sC3RB2q93NSEHNB6+Q1R2HOKlV+Drp",
-	"//k21BufwEslqtzjvNRwzJIqBUgGZB1aJlgkmh1mBQhooNbECZ9MSXh8emM9DyJfsUVZhS3ZamoCJYPW",
-	"B5baTHPVa8Mn8vU6smh1jNJokOFZWZPMtXdx/xB0MzAdTTAlwKpk2BnM/iuHbrIAvdW+BdgYcZ7hH6XN",
-	"XKv+73ypfbLiShs0QJEnUL/X5Pf214zoeuk+nEEzhEuoJ5Y1RZAQevVZRlipIczAhFHQUQEUSzCQ/y5g",
-	"9X94SJZsJRXgFXAKHqYAFT7sD958k+gt9MiuJVtzUZD/eEjeoqHtuj26mQdkIHE9cbO/i1qUYLGLcn95",
-	"JSUgpjXlRcz+xba9nybrvsWqC47GwM7nlqCoYk1lKiLk7TB0rw4Eg4pd/tQ2bItg9MZQEJL4lssxtZ6B",
-	"htOZxGFBqwOFlG5Ya+EIynR3Mt0w8cTRXlm2aqLGhg+0MDqBEd/jj6621oRXe27Ke7Vg52nEjh1Ca+yI",
-	"IAU0gmvqGgpfnMiUhVOnwZ4NUmjnBYCuS9Py/zmyG5WPhuk0hOUN8zf4NCnQeMFv4NG99TO0q0rdgxU1",
-	"+fokwBSer53wRzQ5dq6krZK1aMUMehG6ZeaTWtbzdvnsCecUEi8PxLNvzc/FpW8ykGjPH/OqSe8qgVKb",
-	"S1kbp1x1XIOnM9ZPq96ftqZ/T8Uf7GsQCSE0r5/Axm7KwVsadGAoS36hLvvkUGOz4k804BgmOAfR8vj0",
-	"w6ckDGttoGU2Vwrj+RtMXRi47U6Egmk70abJnogSHVMYh6TQDA3iU9d2frsqzH3pLj3wFVQ5arWogAIt",
-	"qNocr8+0qPUDLz4mr8vvmWmLsFvb609aDjwdEgFTwva8mIWHnAp2vOgezsz7ZfVXVN4+pYvlX4SgngVY",
-	"5dyrxTLrGcNsrjuhu+gF9lwUny7h+WS8SQQXwfo8hx5yJ1AjIcu/FYETcvcEEBZwK/se9Et2VQuIFtr7",
-	"mdCRQGmfFrZNs5j7owfXsebTpQnfUuffQqilZshrVBWZAGBMh1ZXtQLc6xg5tgsUJu3t75qiavPI4lmt",
-	"NHSLGn3zJYS9UkEEF3U8HgCAtnpjonfK9x9gGqO+niWWkL1x0DvtjHAZqa36MLSc5iV+WmoZ/LIVU6zc",
-	"k51UZg1N/rHgbGwua+4aPKYNhNv0TwW6iqZQbekV6OaBRE+UP+VqmvCcFei+7nV9Rv8V8Qc+yjpneGC+",
-	"nmAK6fqa2fP19T0n+a2mi/uvEwR4WhTtq6294KAT9qk8vII0uxfKWExzzsDfNft5S8lC/mSP1Uaeem4+",
-	"AfaYGUI9O5Ala1mPECajTmEBWZkm2067zLTMb7cgnECr9+7OPG0b0J47s/XxKe7M1uadwp3Ay9Cr0E+k",
-	"ILQ2sqKG57Qs9967jskuHAENSzaNDs4+4OF9PPvg7sCPw4Ksktes2btbhu7jcKfgHxe/pGETj8PwN6il",
-	"oxXxLPrhk4STWie8puX1ACTzv/HxtAjKGkq1RgIoZWk3cc24ujS1guB6HX6sBaT/K2w7VHGN8abpsK5j",
-	"4tanFSvNJk7LwJJm7TZ2TKa4L0+RJ9bUWIev3jSdR5q1+1rj+gyIDlfJA+QJ4vpDmyLGMZXOakea7lv9",
-	"DMaVJVeTJ0mMf3HPP0UL4/MvJ9MrHzBTppsIiJ2MU/zXtx8XFEbxGSTvju65MCra8llMKsfnR3XvTwoa",
-	"uj85hV0gnbe+cDVYWkUlASQ1gbbPrpniK7fLSUL/yb60b8j9lKmiSm6YuMQaUhNKOLUOesLbA5Ued2sZ",
-	"r+N/UPILO334gaeKPlmbXFbsJAeNGlK7TJi1B2lpGKKzkqfs+gEOKs0v3TvTNObTgSxHfQquylXSo3Ba",
-	"CdLaqkkSBLdt9ML0n51CNv4kTmJ1YR/IgLHTv+tmbTm8p91qRHuCxHDWGahGhEZyE1OG7QUThduRm2IO",
-	"ZmDZbslx+ze286d7t8CE9qgR/C88xRPiRhPfwPuGtPIDY1tC/deNJNTTzO90l2bA/4gNzMEpuWF77X+m",
-	"ZekrGdu5rRAlXAFc2L0RELC+keQEyTUaKE4R3SxYd0XVppA7cIibqrwRxPt2T/80CXcxQrrlEPPnI3Zf",
-	"+7zPQPKfPLr0+Zzo0jM7hUBcx0qZOcXpsYJIvx0H+tQd5yyyhT20QtFUSw7Ki2QLY9fP5KAL4AlbYrhF",
-	"xC+7uwuB3REnAY00onO5J2sqiieEAro89zhL2BNIlQe6hp+W+1b71qQM5GIzorvBGzfEk+6kgo8UjBYz",
-	"3BzQoGFOAtuJ9TW/OdO0Ndd2YFhXg09O0tTgzVNU5hAb3XGDApvaExkljE8HlvESOy/80+MqoMWE7zKY",
-	"Oht5zZTvfB7l21f+hVsUgGGMlHEanp8mPNnkZUEAVK/lbrDOjjdKBoXbj/6lSfJtdjLtqZ10pxVvIloi",
-	"GSflS3LYd2DDnxBWbc2euJNwwbREd43pQrPVzn9Qbm6bg5rsBwuHe3MKbNHJZIj8j00+92/cWHUruR8k",
-	"faCQuJhpvEV3jp4tisaOnSKJRg3NhmJuTWp/srv5SrDkXt4vFPloPvbYv98kA/8LkNxrzLsNXarIVpY8",
-	"32MMD4qQzGXudi2E+1OXnxZFKlvzDuhwVqPAypUpGO0j2mTZRxv+2Mea2MeECuhm4esyuq5gmEGPHkRG",
-	"NK3ifambxP5418EjfRZuoffts/jEr1Jf817egPPOPuAPE5A6R/JIA9OZK9f/1U7V5aq7Y3XpXfd4x8fR",
-	"RaG40vQuCkNO5i5VOj9g0gS928hCFu8thrUYl7I2DfxbP+SiU6oxHntJ4KddX98w1WPaU395YBHedu2b",
-	"k0c/hgJdGeHCFVTdSVW4lNYVx1bT0AbnXvTgJClXTF2x+1Vs/iK5SHtsPi11fIYaBGVgpzTePVL7gO/f",
-	"t+7xmlk2FlcDacceaSSVK+p4sprJmHncWJjg3drJJ6AMYkd57/AKeWzaWDPA9RYJCchLSweTlRK9Lbm5",
-	"X565sFP4jZiws02HaMviUH3E9Zl2kLVGED8hf3gI5aGwhFi32haFfLoscWWNtsPGSoT+90hz7GISp/t+",
-	"eLP6N93QPIEMr9Dx9t/ygrapBqqtW2pqlbVzlmZGwC619zmICNc+Q0tXiExamfE7TRSUfstD9fmpMgTi",
-	"vK2WAfekJ88o0f/FPAfbBWYS3Y7rCz/+b89Xz/MFV94OK302GqrciU4LNal8B7V59AqpZ/d77SFZxXMK",
-	"f7O3XntvA4QnN/waUBe13jKIRWcL/P+7010RYeTfhg8LgWfBsesqzuRS5EzBRXfXHHeBh9NwW0aW0AuV",
-	"G0jvtKxmnw8XrT7gtJHek2/WjKt238lbO5beSKkrm2vIvBanAgX473Xc9b/TTUPP+4olRYXSd8zk63/S",
-	"44C1xc8AC4R4NXunpLjywFCoDyLLotWkV/vCtUcwwplVUu7q3qmTydc/BFXplu8Dt9x+OEQTs66r5VZx",
-	"YVzVZK56OOuQgIgi57Z8D3aG931l3D0zvFG1xptnw/a+oHqMM7j2/WeBIUZwX1ixcRjQhK/cV7rgr/eI",
-	"1kzk02WLZtumQZIgj/kbxdlqHJbkt3syKKmp3+H+9gTgpNDV2JVVHSGgcRxKk8l9W1ocjPDTAHzQZZOf",
-	"whvfLTuLSUmtuoNcEKhxG/qJoKWeKi5/x054mEvysF7D00nxI0yePT6D/pPvVYN7kZLuxhkHe3+6p0Ds",
-	"QuM5zAQH+b1nGsuPgsPYO5wHHcaqLtkwRvU1vDHSgg765xR0j8GkVLf4oWTu2xfQYamTxLBd9qj8xU9O",
-	"kbu4i7fQxhimgMcPPWoy4kZw4gQ1C80MOphHaeHsg/3foHx+7fuA3RYnwdbH5bJrSXQf8EBoCdXqyYbd",
-	"oszoDk+R2DdtrTbg3nSn9WkVDrSTuh+n6CdIXBfMHPS0+51GdsaCH+77A7zr6oM8MHLDHAAw6gP4K92w",
-	"C3z3jX31bgzFgu51p2fWF199NdwzKxqDejwhBrWt1dalVnoXZcFyrl1B8IoZxfN4C7OOaBeI0fOfy3AN",
-	"x9mSj0+Zt43HlqBggw9PFYGCz7k2eI7CXP48KBe4NxMLnGmmtavAkQLGXfAr8aqOeKYiaU8XaLfK+hQJ",
-	"4vZj9lM+Cp9LobEmRl+Up+7EC7e6W5RcfojE0fv9PU3ZlcYzMKMHvN3GF+KWImnPFCuYMJyW+q7vjIGd",
-	"v/Cb9AQaTcsNZ04bOP4gWF4rbvaL85/fHRApAlSHaLTNcgClG9TuL/CVfzts2inmYdumdVi0r0/z12i/",
-	"20f4a9zfnkDYwYcsvVasWjJFNGOuqe4OK6WM09SoDwcGuVVpaAcY8uDARE/T8H4LDWB3Dq2qmdFZsKy4",
-	"INwc+m64uW/PzXh47lXdCc4NGvhNS0WHwwXEC9WbNko3gNcQdAK9NFiR8gbIZI2lL+66I1dnJ1L01Lxw",
-	"c3OyVgh2CJ54qhuoOu6tYrQIpOV8+b5vONwEw/ZAOyY1YA+8lmV5Z/GiQnaQA0LIGpE3escNOBJ9L8J3",
-	"p0SX3XsE6K7J66nb2SaFesP2GcFdhjbzJkNwDWag+UgRNUTigSTpqrEvkyrFG3zlpHd1M+ykK/mNN4MG",
-	"b2P30Unl7uBVMH2wVj3j9t7MFTOnuJJf7QTaWvoJWludOmbEVXOdpINby+2mlv1J1fDfjPGbULufv3fw",
-	"HcDsWmG8pVpDx3c0jNFI9pZjyWOwjwMOCgpUyhZ+LormGO+2Bohx496m+vLliPYCzlV99gE6Eqc1zZ/g",
-	"tdvUM90ICZK79uPftc/wbSeon3kd1UpHK9krxgwXV05XbSIBWIHcWqejxzuah8gU8wXDkwfXiiakCP1/",
-	"C80M7PJtIiWHqpv/0xOLy4TEgEW09cxNTj+764jGDYnllkIaMKv7iWl8omR3AY0xkOowu6Uf5Ri6J3dS",
-	"lUVS8H9bV9uJVeGwVno8IXQgm6aVRTA9A7R9hntalUfkga74aVA5WEwC6g+IayaMVHu0MmGAqerkSwmN",
-	"mI/vo3qaNqaz9/UOKzFKWoxnCZ2ikp6khTu+rOk0O4pVBW9C2gHwFh7fUvJLvd1KzZtObXd3KrisJNbS",
-	"O7CgDvcJ9OaQeOXRlleKQhVhsqxFAQcmLB9yA4uBksFYa6+ZR4ASCAkWpmJkH1HUerbKh0UIrP38zjIc",
-	"au/2F2vGMHXtmbZW5eJ8cQac5j6ZKqPqgwvB94RmDakhEuqhV1se6ZT8asvEi2/J09qs/+/zv8H/peL/",
-	"wGU//fEFefzwUesbtVn/wx7Bu4//PwAA//8=",
+	"JOUk/9gUZzh4dTf68evuD4tcVlspmDB6cf5hsaWKVswwBf96Vistlf2pYDpXfGu4FIvzhWDvDZErYtaM",
+	"bOkVI0u2kootsgW3j3+tmdovsoWgFVucL3L8SrbQ+ZpV1H6uou9fMnFl1ovzLx49yhZmv7VvaqO4uFp8",
+	"/JgtXhSs2krDRL7/ge0Pp/BmzYimFSMbtic7btZcEEoKuieKbRk1Gia34kobQoXeMeVnt2a0gH+56bVG",
+	"emCHSszzsZ1nxYX/95+js179lZp8fTjd52/old8xbahhxKypgX/mayquGNlRTSpaMLJSskrOdfUABxia",
+	"5OG0XvKKG/tq7HhKeNj7IK/qanH+J7dm/Nfj8GkuDLtiCr79o2LXnO0Ol3xB92RnF7mTdVn4ZVIRfhTS",
+	"ntpVgmq27rvtibnhl1KWjAoY/u2aKfajpdrDGWypMoKp8xffZkRvac7gp4oxw8XV+YtviVSECsINqwjV",
+	"ZMVL+4afz5aadTOdnR1nkS0U+7XmihWLc6NqljiGz+PH8Ha9T8zUUrNiVEvR0MUvslaClmTD2FYnNmm3",
+	"HqLXyCQ+2hXorRSaAYf/qOSyZDCjXArDBJAJ3W5LnlM7ubMtvvHHX7Sd6YfWYP+p2GpxvviPs0aEnOFT",
+	"fea/CyN21/rWLpBrslPS7Yv7I/vNp3nOtoaKnME8ioLbv6Llj0pumTLcznpFS82yxbb1qw8LXvTW/3Vk",
+	"+Xbx1K3jYKtavP048pe1MLzs/eFXY3/2sU0wP9tJhin4L74LfySXv7Dc2LFwF1jxDQi+7kKX+xYnxBZ2",
+	"8Ehzt53pNQ1Pe7lvTxs/NzJ9WSMldedecE2XJStivOxpOjLNLVOptSlZsjFafG3f6a8JBnN/H0bImhkO",
+	"rOspXicHq6PNsg/mmUuBpIzEalilo++5X1Cl6H4BrJNzzXHxTFgp/PNiz6w4ELI1x+YDV9Sw7hhDW/M9",
+	"Nexw2N5W+XW1ZtNZkB90YMuegcSfydLD1LKlWu+kKmKit82Tn2dDBHUohvGZvatlrTTZrSVZU9Qm3EY8",
+	"IYKxghVkZe8PUrFqCXf0yD08h1gzkOwjr75dH54VDBE/COPIqEe0RaGY1od7AdfBe/PQvWAlNi57kc3h",
+	"XbuJhx9/VSsid4JsmdyWjFC9IaCDRI5ZMc2EYSo9w/AKgePR0e8opmWtcjaT/zRT1zwhPQ03JRuXnk7S",
+	"4NvNF9tTysIxtBfsNi96moWfVe8049Jnxa9qFc47wn8fDjS7/q39muVSFTojWyWvQQiwIiO61lsmCvvj",
+	"WlYsI3pN7aAZMbTcwA/2lGhudAb8lNljZ/b/V4oK+1tQzHRm1Xap7C/gcDKSU/u9HRMtumg2wKl28ftu",
+	"LVV8H3Z0P102vkUKGBSNfhp+0Gar3WCZPZLoCR5xibhn05fQvbAi5E2DVIgMZh9dpog8S0uOt2tZEVkb",
+	"zQsGcvPXmmn7zMoQupR160Rbn/snuDizxYaLIjo/LyAPLxz7JJiGNRAIAWuDcNCTN0LuxCKqy6L8SOiD",
+	"+PAyKZmtfeV3aCVVZQ/A8v9XXy6yiDhwUxuXd/5FtxmByFoThtPuqBONjhFRLFqU35p2jKu+oWqmktGi",
+	"4tb9/WX0/o6f4VNSyIpy8QTMySDHR1wcg6bIoUirlziITpjBhzshzfq/aXmNq+ytWV/KVZQmliyntWYx",
+	"nt5b+U2Ap7kmcsuEXa/VCqQ9Ns9jy/2lu/CW+8uSXbMSWM5cllwbUB6W+0ttqCjskDFGXEqzTqhmVBm0",
+	"j+07MBdNaFnK3RNCl/bWdIxj4L9UMSIk/JW2c3X+Bj99a1JPFicrRo2/QocmZtZsT2hRcROmxGGOlsNB",
+	"xZk+5i+S40Xg91avQXS6ydcil2LFVYUq2ZpxdWlqJVBvwB9j+7thcQsSDyu6vlJKzbQh8IqXVaoumbb/",
+	"cJSJG2BVOZDxuFo/9byUGuYZyICKfXR6aU2yLKKzc/ttWGEFZinFFVOEXkk7H4FSlRljD75kRhMvZw5V",
+	"RLuv0euMWXo6JP/lnmxlyfP9OfEEncETOxYVBYw9uGXxadTqciq52TnhR6exwSz686r7wfVpaU8zEz2+",
+	"QcWM8uJyuY9qDMQ+JFrGLrqBaw7IPrJNT7UlBrw0iJC7FikCteBNsqo1rKkWeMm+G/L7HJ4DE4U9THRy",
+	"Ut3QIfyN3f7IvZ3UIJ3Y3IALGvbek2Qjlz2XhoV7KYHsEbsSn3mB3r0D8jXlYrK688y+fWHYNkYnuSzi",
+	"h1PSfcxuA4liHyENWy2gY1a2ZAEanFF9ir03MUKyMliSQjohRAmcMi1jn5fbQ8VyaBde4TCRLWhRfXdC",
+	"L4omTgKvOKUuqQZ7ooz6PCyrJ1x8eASexh35OCKJkbVx+3fw4JqWdXyQ3VrGWTenwvv0uTkHNhBcG0WN",
+	"VM7gcz54KbTEn9u+eb89+9iG7LhZ271KnPWaEZixizIsGeErpCskMRArTaRhmBmBkt1utuUDbFaUuQJf",
+	"HPo6gawTB7lmscvsqVuKfUqWNN/E9iMwlT9rH78p2IrWpf2pkSnoX7FLsla2k/5RegjH3ptS7z4Ju7rX",
+	"6V3NXLRk1FTAtcQ3luWblOhKyRtrLQwKiyTfTGcPxwTD64KJZD1yGiAilm++k7WIkkTJRTAPMZCZEcZB",
+	"I6HC2xtWvUX7saooBIiSVs6wmGf55iUXDG0O/NaUv7lw70ZNkear072PLwQR1iYtiTVNYyQGF6KecYMF",
+	"gopeYcd5GZLmfumWe2hHj15cELNezFStGmOy52hdEUqumSp47lRG8OMi/eyZZWJrGC0GboiYYgX6riYc",
+	"9Wur08e+4MZN6JC0VIwWllaLGsONlkvQ11HR0p57Jw6TkiF2p91smyEDfXTONsl9Fw2t903luFcqEN+x",
+	"/tT/ljtSUbH3HGxVeAKf7W3uju6JXMV8oFwYGadSaWgZn4Tbn5lT7w3dOwEcrvXt1ubDHDO7jfG9l3E3",
+	"dnHNdSrws9yPqpRuB+mVNbJMJ7TQPkMRH0A7L3FU3WgpFnsdNVaYMCwVcB1SrtyN2R+V52vSXOjsfc7c",
+	"M1GXpbvYwRNjWOU53D+cp8IpyjWLblbvwHEVraXiZqZPWN+u/dGMMfFjQHWRL80yWBJkldTR0570hO71",
+	"Jui2MGzHmJ2scXUU6OFjhZk3gSqPePGnjZuTuZNrtj167Bj0+ckBg7pHj6p+VB0zToMLtrreoLPIASLG",
+	"rwNvR+CnonNTrGDCcFrqmb5i75oaQIU9jt7b0yLV2bRAYvhcbHHf8tWKKS9/esgRlsuK6URkLPH7NY0r",
+	"AXLLBAMol3nIRQZeKBfLe7ilV0xnIIVz5l+xMir4fceWCsPirLIw7+h6wZH2XBi8vGccZinl5pKWfMOG",
+	"0SijfvxR3/zBGaYXEteSg08+qWZ2j+cRIBN2TttTrJLXbf9KWxlNQm4GdU1t7cwWmwrA6aELwA6kHbgm",
+	"jIymdBG1PIf3L2mKDaqBHt2DM03v9xumzaBVcjBbnGr0EfNUGPMUGrVv3x5R1aFLkvEoUwCmSGV/pMGv",
+	"5MIPXBMpwGO/0QQ+NdOSSFq+teBJyzui6aMiv6RKAQW0fRJKWw4Fv6sLB4yK9Sau5g6gmU9b6U/a2Hjc",
+	"+kW1lcqgZtl3KoicKaRBWpavVovzn0cgjriiZxiY/PguOzh3qRnZwX9bIBpDN0wQaQ2wHUdrtInqH2tN",
+	"WLmhyXJPHMVHdsAyyHQdqSWOYu7OBvN7yK87xY1hYoIwxCmF9WfNITRfaQaLHetzvE4OTrOk2lwWNGkp",
+	"aENKmdMSAOPOZOBlSdayLHRcvaIpfxATxzuK/D23lgv3qayZe3TBjf4/RMEJW9PBrZwIid4IzNCrOIZI",
+	"ySrudVOy3s70m/AieevwWNTraQilGrmjqtCEXTO1X0rwH0wf1/lDZ811AFkLobchvh1isQtmfgLVOuYz",
+	"O9SE14wWYFBfriRiKOR1x3k6DusNtsAlW60clqPndjPOkR/x7qa4GEDNwdHsqMHvjV+JI6wWiw9S91F4",
+	"UU+hPYD2FIIdhW5W9P0LfLmD0OgR9OhnWgQeG/vLo8aOEPWN1zMHnHIyLqjo+/Yf/hnto/avHkeIJgXM",
+	"j0jkoyC1CNqHNcZo9jtesudKSRWTyGVdifj9nXYQV0xresUmq7xulOYP47NM3JQYiJwlEIMxPo4+9FkM",
+	"3mWaUKmjv17zDgyypWEkbo809q6uli6j7Wif52S4L5CLQ755V4qP9vogfmGv+zXG7f3kBk7tB7ewA6Ro",
+	"OIaIfjh3U5O7B3Cj+BZN25HeZrQX76BMEffOwSZEfIir1pNJWq3ngkQkZ/aH4GAiHxOTTNYwfT+6+8Po",
+	"Jkhl9Z4oYrgs5S7lLN8wtr3M5XZ/upQbzcxlIgkpaTuaCbpwyMGBiEEz8TBiFpY6YOh97/Sm3h4FtLXX",
+	"p7ZUNxggB1FEb+O7EwQbU3HGRIQ6Hj4Oaatu9Ohy+TUTr11eySEAweN744g2bsgVw0zZinBBhNw9IUIK",
+	"5jJbQFFqIadawTv7VnSnkmZCycUmDYAuiH2OmK2KaZ8EOx0dmHYqD8OkZQpRk1LAS349qHybRHw3Cm6Z",
+	"mIDnndotALVLXPPadTjsGJGg12Oub5HPjWwf+gUrCv6ZxjFYi+bntE8wrue45MmkRy/t25nn+mjt1u27",
+	"Pqa5OayqHo+lzFaFkvyj+HVXOPVwZ7dh5w6oTj7Y4aY1pIH/BROlQxAglhIVEhwKatgDw6uoX3T2bspd",
+	"Uhg5iP2EzIq5iRjs14lvpoM6MvH7/YT0Dvbrolmhy+RAB5Y7OjhGzEwfTNZ4yYyJKjRHmCRX0di5LBkp",
+	"6B6vE8KNJpqBzuUQuvY3eMtifsAuuo34RgKHmtCEeATL9bzamj2BOhVNcYOJSSZ/ayUJNa70CEGa+fEc",
+	"TXkcWc9VQJxJRdZyZ+/nJcuh7EYqK0mzRPbawY3qlX+Hmm5dCeioKhRNYLJvpGfybjjCCRpvovkLNWVI",
+	"v3RqTD+0SlVndw/wKocqpWLUJIiqkDtRSprQ6Vfoa7ixtxWwoKkHlwOaVhPOjlwV/GptBo2Dw8QibshO",
+	"qo1P0skgeQI5dBfF0A+6OO2XJtzAQAawBZk/Pj/75nBaR9FauB9kwAx5KWkRDTM59SeqQAUb9AZeikH9",
+	"ZNZN08dGtxS3a5+218gxnHtsK6zoKl6z1WTlJUF5sfNLhtP/xnbN9TInHXAZxZpfYNK2BsosuGKQ0qgz",
+	"QrUHPXDRz/gymBdiL5kV4nOrdrCiAywYdtF+GUlIk6rqqtpqU6BIXpuqPKTNw0uii0V5NBwnHvUo+yRf",
+	"2MUm5ddnxXGXPOVA9XChUIgykCaNzcHWpsVf/8cPeBh6fSG0YRRSL3x43B4cHm64JiJZy5icAYdoZPs8",
+	"d2vZzsUdBYXM8DXHaPeN3LBIiI+933KXFXYjhdb4z/eofC13gkhE9A1zH37B6Xp+WjFGfJWIVt46ivPI",
+	"PJbZIMgU8vFVrS6sLlExYWYA36GeladaTVbM5GvSyibdrXnpM8Mt8wBFkloUTNln+TpgDTDzEeQWwoBo",
+	"vo6nWbXI6tCfI+NKI9e6TuiTGzajykLYox/YPmpv18uS6zUr0m4sAL34lfr3daqgiB6pLhVTxzrDYv5g",
+	"5iVZhmnf9ndQhw7rzrn8zYws92FqnbuDYE2ZPaRnwt/VejFmIDebgQcTjqE5w7BAdw5R0ry2M4q5E45B",
+	"ohx8XqorKrimydISsw1evHyn0xT+AZBWtKiLlNOhx8+TIYNQ/GSeNm4kxmYmjf7GvjxWhaSz4R39LCBr",
+	"wh661bdn76YUo5QfGwWgH3TQEkyEmYs/Pczq6crY671dX5ALsOydcnpuL+8KHiAkEjQOnAXOCOrTxK8E",
+	"n8toZXGjxczCnDQ8NWOZHuc2F7GFTrDILJK4Hj7TUZh0MSAieILsaGM7D2THLo06jZeZtEpDQfdECnf/",
+	"aVmxpSz2RK8hJbSUckPw3EGVWGR3DORx183U61DEcxMCdrodk8gNRiPazIz/jyJt3Scuh4oF+nfSVQN1",
+	"W62JaS+eUa4EK0h42yoh7QtsqnnXsEJrEwK5dYBGLhfFCz2g+QGxdhTKKCH5+hbBSE5AY9z96VFUSgaZ",
+	"dPMRPo+McEPp0v74TfBQKZD9yNqmW7DHCKUeDKllfUfk1HjRv4Tcekqs5QbaY+OiNtKKMqrJH79+VHTt",
+	"zK/uGnoVFWWnl0ATih8diKSxbelIqNbLf3p0alxY0gHVvc8P9CesfhdXqK9qplPP0NkUe9bHEOBHMj9S",
+	"+NPoZAF68Y3iMS/dUDZESEccQh1bC4cL4mGrkQWfDkGcrnYmy3m1HwfuowbjKvHqaW1DenvjAdyh3Y1e",
+	"A4O4k1baXUwH7JzWNOsn4M1jRbFOiL9aeYDTjK8FTFQMaXMETa2ljtkBf8WC4Z3iSUPzCg7vE5Ct3M04",
+	"rKGBvftn6rde4/vfRI2J2czUuql6ZUWheBW4+xrqJBXdE81MY7O53NdB8P/QauCeey13N2NzOAxPJh12",
+	"arTQwLMdkm72v8U1UVHR1GPvo7kMTUS8mFJyDtsEwHKUpVmizBqBR6GGBFZvT9y9tZ4HGPWfOTo3Oj2h",
+	"vt/aPm0V48XJJk6ilKjszLAOEtXCvLJHSSWtXpKRP37xqMgw4AnopjlV5Y9WWdIl2/+nHb2ZYQyF+rFj",
+	"Klk0jTjsBh1Whr8o2rEYxGmMDeiqQ49tk1/4M/d6DzDYnfCGi+Kc9xTzz1NZwb9EU2yehqI9mas1DjWw",
+	"Si42riXFH/5XyHEcyQ1JVl49LLk6dOjPmq2adfahUrG3BhQUiQYRCRIUMJ8xO2BO1dURCHOnQPh4K5SD",
+	"TYCLbnIl7cGCP3re7ZqCGH4CFXvNIgsQxUEMV7OQmZWsk8GBAEidBLA+tnBTf2qdzNqZlaMHzmtEkIDA",
+	"g5//ABABmJWDebliLtZ4oqk87nR1+gPQni86HyvGHGnvkKjHjIeTJIR4x5KBwxZywG70+5BTgTWGo5Dj",
+	"gdqgSW1jH62sut/ynJZEsF0uK+Z6P+RUnIdwbEaoID5pvRHjlDiYKsG7/EgTMxyN105aRxQhwM7eKxVw",
+	"Rems4HnxB6gkki6E5JLbSSWvrW4oilZO+0StvFWsJCEGI6rohesX0GjfGVnWoijxl1uWG4pWhLUeSgAB",
+	"OQsDEw1aEMoGv+P6Pk1PJG4CYxN2dQSYlSwJ28CrWpnxuC/NAUUpwqU1tGvehpKclr3rguNP9nbF7iXY",
+	"xiQm4F7X5aQiXe37HZ4NBRqWrET09LQLsy7ZN/AX0Vr/WPkyHhvCh+0aSlEMRCo+xt7TyqXX9rXXHsip",
+	"VkITKRJAFfZ+K3WqorOfJNdYa1th8Wq/xVmihOhlcuVPwyfHi4nOvDpL30xuhhcDKi7Hk8nS/VU0Sxxp",
+	"O94NKDLNILzHjWblKo76WNNthyP0jmMfPV9QucB6bhUzawm5eFjfKuXGVqa9+Yk30ls1UgxMz2KMfvQx",
+	"fr04r0ajCgQjGPYmjJxFKsq2l9NffuD2xQHfBwLz7N6wwUB0ruH1A5nj6+YeHnAo3TadKicU45tSvvaw",
+	"UhrMMrWyiUHHw8T3vj8oEN8Yebxxdu066dppiZ8rfs0AnBSRG+3t9pQ9dfCbACLDd5IVk12DLp3TkpGd",
+	"4gbwX0+I42bQojXbUkWt4rbck1xWFdURQ37E8dKw2wFtHlX4cayyYoyKOvCmw2Q3uD9SnlYsRzT1umlp",
+	"2hhIveSJVHD3uFtn8BDDNcdSaUbsfD7zK4xvjdbx4jharQ735Htp6UQYSf7Pg2cXr797ALhba3iAh5nY",
+	"iTHtdQdXGEVLS1WJwtcFq+TMVOtRuNxJ2h9mi39IkXCkGl4xYh/7DKMeoGxSWUKXkAobnfUhabAt8QMz",
+	"gZ1m+J7S90BgtPF2rIeMF52hNQ8SodGBxBqdTvGYqTthI62hqk5YVIas6TUjlNiDQAhcMqMNe7DN7YRn",
+	"BuaATUi4saqYHk8maYdZnM/JzcnvHg7YLD95NPGwKiu4ocsyQfA5LUumQpgJFR/ibvFIwtUJ45xwv05v",
+	"MxbS+6Phylqzy5LnvVtnvFJKGHtaQrTPPk70KPL7PKOmSOVDqqcIbaLleppvDQViTzVGssrZK1HurfzV",
+	"2ATc99Dr5aHYq6nVTQig57N8F42FMRoy1bM41x9Eiyz6VNqwd9VE1ZEnWgZIqzJKYOSoAAjgyqkNztqN",
+	"lWaU+U+0zGo1NIo82ydM3rTHcmI5CGwRBAOkd+U4cKPfuANYp8BsBdelaX44LrrxM1LgIhjDwXZSqMlw",
+	"pVuNpcZL+bozO7JVVHOy3YAY1sQNmLRsYRSH+qfUGFZtzZy+U08FtJ2igHpHwDM3pJDM59LVwhB7I1dS",
+	"WckBgVVX3TJ4v26pUtoQRTZJPgfc6rirf03X1XKruDDk96+/e0b+66sv/vxZNAYyjFPuHKcQshY5HEde",
+	"K4WHoZiBBYzWIXFs5xLEcdzoauurqyaaPhnGUdIlK09hPOKH4jPbbqVmxfeKirnh3naoZTT6rXr+58aL",
+	"bRRf1gYRD6KbZJ8qS98rejO0MJ+dP6fL+GCuvc+RH13xxKz49IaM7kOvdVN/8fwY+IaZAt3A6MoksHMD",
+	"a52W7dChx35ZykmgvnmVLiOAPHHNDYtWQvUdxXJZWbsKELWhH3woWRf3jiEZTlk7kOwQYMQaLE1OJ23m",
+	"5Xx1wR/R5IhysyYUICWTMCQHFAW1P6Zlr0YueuOBhvGk0SLapcgqtILtgrdlR12p7EWWzjBNXRnaOzLs",
+	"i/g9sPX4lTgnWy6gdzlkhPsbgSz3iDRELQdSV+Y1y4RQZsK/umG+yjTmxHCENroUXqNqbeKZuUNlW7YN",
+	"VPCwpIbxZa6lYLCXMFBqPwfCdDMqlGHMMpl1+sblPfY8OYqt5tQS7OP5sN4/fCU+aDSRfgibcqokeyh+",
+	"Nvkj6XIrtbJyYk5BjDZ8w/955ouxDSXrg813lOEQjy18Py2YEPSbWwgmTHPyBXxwpGDLqZoLxbfoBdhQ",
+	"I8GW22xLNBi2mB2efevQuJoZ8Kf1OhI3LbijqrwP0t5W76Suh29aG6QmINGJk7YaIrXbYA30RPopuF16",
+	"rsoU8uCIkGZA2d8QFT85BOpDn34vPAw+Gdx9S2MIMSzxMRfCpxOgglUXbXCT0llWxYq/ycVlt3JmJNbj",
+	"tf2QjLViBVM+KOLcZWu+hSeJlDnBWKFnMsWOeXsjwp16y+gGSxJxQ0qrVu5av4+VW0m58d1tEzqGMVc+",
+	"a4VeE7dFvlaFP2W/q/4I/Rqj5LJO1IlBlSWUFyK/YBFIsmFs23NxJNIK3673r0Q5t23UTeLYb63iftdQ",
+	"Yxg0BTX+BBHFzXznAEnzoLS0qwuCUt2GJbqSg3kpU92obgFQPAkfPOvqnVVjOFbs6o3EohjcGVqKs4IY",
+	"aY3KLdWaFWRC4HcaqNidTA9InCicB+vOa8XN/sLSr0dWhKg+t7PPpdxw5rXd88WOvedlWVeX/sXmeLbc",
+	"1xXyhgDwBchrX/TPvbs2Zrv4+BFE+yqyZ99bIZ6RRoSDDcfeGwaCR6+p3SUXlZErsLxyWZZ0Kd37uuaG",
+	"nROqN4icpXtSSBC+GdGMOdDBFTWsUwCr1QgWE+KkdhWg0Ih1lU98vzdZK/2QQIYXAl+coUjQ96jRn/r1",
+	"l3/6r88e/r2BG58v3rptxI5auOOLxx7dQbd8cb744uHjh4+gFqJZw9mcPdyxsnwATvEzWpv1P5h4ABXd",
+	"rmrlMQ0fs+57/sAeeEP+CnVJy+zwNy+KxfniR18s4ge2R7EBDeSRJj5/9MjBm41zUdAtdhHmUpz9sts8",
+	"0Mz88Rdn1qIwjLqeu3wevwmMqlmsI8QQ3C5hB388qCf1lPzl7Q8XPRxrTKKH9Z/5LMGP7Tbd3tOgG1eD",
+	"pYWmAAfwHb3SwLvBufPuY/J0Omn0w0d00YpubKmiFTMQLv05CjfDTnaY36A3qCoszhe/1gx6lzu2Rq2h",
+	"2VM8heYoZxWN+PhuHgE5k7sZrf+96DleWGa1R0Zzg53Lb36soLTBQfKC+Upjlu9DKUVXFjg096JuhzPv",
+	"b/p9IXN91hDCw6r4bIAYaJ4zrc+uH58xa+u0uTj2SPtnW24fON9Dmq9fcm2e5iEYNedURti5PfQk5chN",
+	"Y0JqhvvwJIb2L9/87P2nuj5MgkWM3OlZwezOrXsAZx8sI310LXfbLAncZkV4w2yhY+YEbgNH+pYae/Mt",
+	"zhf/72f64B+PHnz9zv3/4eWDd3/4z0WUBbd1VIp4enAzYNp8I4v9LEqYcMzOs/Wxe7p2oR9vSIaTaOyQ",
+	"UsC135DgDYnlr3QDncBDJTTSuAEHiCUouwPMGrLcT8mr8ypR4CQmJlFNZVR89zRXb04NLeVVjSI4bFl6",
+	"5zUWEpc6su1P9eaWeKEpm3vHbIDdbFJc4J7eXGKCco2FQUMlOKdph0hZhiGyRt8eOqclVcPs8Q1VJ+YN",
+	"P+QkxviGqlGugA9OYQlYy81PwbXbxRgbBgt9mQ8B+LUrZmK3WJZih6KwyzzQLWNza145e1GwaisNE/ke",
+	"zMB3t8NScAJTuOnx6Yc8ZKUlPQUffUNV0COhwm0oWzDGK2cfNmz/Ee3nkmFsvc80K3PMcb5d73+0/1pE",
+	"lPkvDw12OwwrTrAX9kOEwsZGCHZUtULc0CTNKhqgf9faYJeEkJRHz9zzUXFk2Htzxq6ZMA+0UYxWM62d",
+	"5/ZPtUupdT6eE0hvgpOxV6hm6pqpBxA9gonqjPjeZCi5g2spSY/5muWdWzYSQeMaS1OWYJOy9waH8ZAL",
+	"qYi2w9GSSIGoCixU4lAW2H7TbcSzi5/QvfLl4z8/+uwhaa4219fM/jVZ7vH/VLtC3itZi+Ichv3Lxau/",
+	"EZTPuFLaKun9+2d2PS+5YJ9l3RA/dwlQuJPuxQv8l3Pz9AkFvqRHDXafHt2GfNqhsJK1BIM9Zr1zAX38",
+	"omQeT8j4kK7ibz+WWRYEKFLw+mNtuYpRqNdvL5XEZByEacieGZ3OG7CxlZZND/7dWjo0DsKIOh0gBAFg",
+	"tDfPYR+DJO2mY8emDNlpN5yup21LlvYqhkrpjmCh1TnMLFzQiZmEBrOzZhNdk0l95atHCY9N6rYG+ZXr",
+	"61GxdRMN9/0DUcy7l4GtvrPsHBOarwTzvI2C5CQiE07Z2hxdRStovzuKtdMckWYoU1oaMFT1SLich6Vr",
+	"wEYkLiPpao7HLskebbiw+6Rr8qspDOAgSVBdyQuxjLi0A1dqiQpidey+bOtlr8Wm6wPfN5BvF/6AWuKk",
+	"slMKpS0aqN8qKSdC29SbyApXV89OIDWMa0E5XW05nQy4JYvUk2dCj/bUfXMWfQ5chnAUcM9aWnc9Vrcl",
+	"zVlG6DXlJV2WrNMDC0M9O6mKeDOUJGPKautV7zhn+hcmsaaL4aZZ08dcsQ1gLBrYqmni6dUxfKh15s2L",
+	"d5NJ6deb8R+kW/k5arwcce7QCWbJXFw0KQPCQucIqdiHQmGF9nd4ZTf1sYtsuH9FIBnvTup6mJca2Ep1",
+	"GK2sCd+b4oNoPnoK5ntRoBvCbrW7GSmo+eAVsrrjECe16qQn/T/fhvL0E3ipRJV7nJcajllSpQDJgKxD",
+	"ywSLRJMJrQABDdSaOOGTKQmPT2+s50HkK7Yoq7AlO5NNoGTQ+sBSm2muem34RL5eRxatBmMaDTI8K2uS",
+	"uW5A7hdBNwPT0QRTAqxKho3k7G85NB8GpLb2HePGiPMM/yht5lr1f+c7M5AVV9qgAYo8gfq9Jr+3/8yI",
+	"rpfuwxn0zriE8nNZUzMLoVefZYSVGsIMTBgFDThAsQQD+e8CVv+Hh2TJVlIBXgGn4GEKUBDG/uDNN4ne",
+	"Qo/sWrI1FwX5j4fkLRrarjmom3kAkhLXQjn7u6gFoNmkKPeXV1ICwF5TXsTsX+zy/Gmy7lss0uFoDOx8",
+	"bgmKKtYUMiNC3g5D98qGMCjw5k9tw7aYu9AYCkIS36E7ptYz0HA6kzisf3agkNINay0cMbzuTqYbJp44",
+	"2ivLVgnd2PCBFkYnMOJ7/NGVYpvwas9Nea8W7DyN2LFD6KQeEaSARnA9gEOdlBOZsnDqNNizQQrtvADQ",
+	"dWla/j9HdqPy0TCdhrC8Yf4GnyYFGi/4DTy6t36GdlWpe7CiJl+fBJjC87UT/ph8gKhi2qpwjFbMoBeh",
+	"25UgqWU9b1dbn3BOIU/3QDzTNYN+vlxc+p4U8jpa+jDmVZPeVQKVWZeyNk656rgGT2esn1a9P20LiJ6K",
+	"P9gGIxJCaF4/gY3ddA+wNOjAUJb8Qhn/yaHGZsWfaMAxTHAOouXx6YdPSRjW2kDLbK5yyvM3mOkycNud",
+	"CAXTdqJNkz0RJTqmMA5JoRkaxKeu7fx2VZj70l164CsoitXqaAL1fFC1OV6faVHrB158TF6X3zPTFmG3",
+	"tteftBx4OiQCpoTteTELDzkV7HjRPZyZ98vqr6i8fUoXy78IQT0LsMq5V4tl1jOG2Vx3QnfRC+y5KD5d",
+	"wvPJeJMILoL1eQ4tB0+gRkJRiFYETsjdE0BYwK28dpUUluyqFhAttPczoSOB0j4tbJveQvdHD67B0adL",
+	"E74D07+FUEvNkNeoKjIBwJgOra5qBbjXMXJs17NM2tvfNTX45pHFs1ppaC42+uZLCHulgggu6ng8AABt",
+	"9cZE73R7OMA0Rn09S6w4fOOgd9oZ4TJSW+WEaDnNS/y01DL4ZSumWLknO6nMmmyE3GF94thc1tz1A00b",
+	"CLfpnwp0FU2h2tIr0M0DiZ4of8qVwOE5K9B93WsSjv4r4g98lHXO8MB8+ckU0vU1s+fry8FO8ltNF/df",
+	"JwjwtCjaV1t7wUHj9FN5eAVpdi9UPZnmnIG/a/bzlpKF/Mkeq4089dx8AuwxM4R6diBL1rIeIUxGncIC",
+	"sjJNtp3uqmmZ3+5YOYFW792dedqusT13ZuvjU9yZrc07hTuBl6G1pZ9IQWhtZEUNz2lZ7r13HZNdOAIa",
+	"lmwaHZx9wMP7ePbB3YEfhwVZJa9Zs3e3DN3H4U7BPy5+ScMmHofhb1BLRyviWfTDJwkntU54TcvrAUjm",
+	"f+PjaRGUNVT2jQRQytJu4ppxdWlqBcH1OvxYC0j/V9ilquIa403TYV3HxK1PK1aaTZyWgSXN2m3smExx",
+	"X54iT6ypsQ5fvWk6jzRr97XG9RkQHa6SB8gTxPWHrlaMYyqd1Y403bfaX4wrS64mT5IY/+Kef4oWxudf",
+	"TqZXPmCmTDcREDsZp/ivbz8uKIziM0jeHd1zYVS0Q7iYVL3Rj+renxQ0dH9yCrtAOm994WqwtGqQAkhq",
+	"Am2fXTPFV26Xk4T+k31p35D7KVNFldwwcYk1pCaUcGod9IS3BwqD7tYy3vbhoEIcNobxA08VfbI2uazY",
+	"SQ4aNaR2mTBrD9LSMERnJU/ZtY8cVJpfunemacynA1mO+hRclaukR+G0EqS1VZMkCG7b6IXpPzuFbPxJ",
+	"nMTqwrahAWOnf9fN2nJ4T7vViPYEieGsM1CNCI3kJqYM2wsmCrcjN8UczMCy3ZLj9m9s50/3boEJ7VEj",
+	"+F94iifEjSa+3/sNaeUHxraE+q8bSainmd/pLs2A/xH73YNTcsP22v9My9IXvrZzWyFKuAK4sHsjIGB9",
+	"39EJkms0UJwiulmw7oqqTSF34BA3VXkjiPftnv5pEu5ihHTLIebPR+y+9nmfgeQ/eXTp8znRpWd2CoG4",
+	"jpUyc3oZYAWRfvcW9Kk7zllkC3tohaKpDi6UF8mO1679zUHTyBN2UHGLiF92dxcCuyNOAhppROdyT9ZU",
+	"FE8IBXR57nGWsCeQKg90DT8t961uv0kZyMVmRHeDN26IJ91JBR8pGC1muDmgn8ecBLYT62t+c6Zpa65L",
+	"xbCuBp+cpKnBm6eozCE2uuMGBTa1JzJKGJ8OLOMlNur4p8dVQEcS35QydTbyminfKD/Kt6/8C7coAMMY",
+	"KeM0PD9NeLLJy4IAqF7L3WCdHW+UDAq3H/1Lk+Tb7GTaUzvpTiveRLREMk7Kl+Sw78CGPyGs2po9cSfh",
+	"gmmJZizThaY7gFG5uW0OarIfLBzuzSmwRSeTIfI/Nvncv3Fj1a3kfpD0gULiYqbxFt05erYoGjt2iiQa",
+	"NTQbirk1qf3J7uYrwZJ7eb9Q5KP52GP/fpMM/C9Acq8x7zY0NSNbWfJ8jzE8KEIyl7nPaOEbEkR5/Glx",
+	"jU0Wbq+EKE4gsdc7ClXiIQu/CeGci7osT5XruKN7YiTJpRBYw6lx9LmEsxU3unECE6iCz7RPZufmXtg/",
+	"eaKt6hb3ZwA9LYpU/u0dSJZZnUIrV3hitJFwUzch2vHLPtbEPiZUQH8SX2nTtQXEmgjoE2ZE0yremL4p",
+	"1RDvQ3SkF8ot9L69UJ+4cuS7GMhjZKlPTf+AP0zAXh3JIw3wau5N/a92qq76gDtWl7B3j1pbHC8WymVN",
+	"74sx/T5wnt2kU+FuY0VZvLkgVtdcyto0gH79kItO8c14NC2BiHeNvcNUj+lP/+WBjX/b1YxOHs8aCl1m",
+	"hAtXIncnVeGSlFcce81DY6NPS7WpmLpi96vY/EVykfbBfVoG1gw1CAr7Tum8faT2Ad+/b93jNbNsLK4G",
+	"Esk9dkwqV6bzZFWwMZe88RmAv3Inn4AyqFguVeFdmCEzURtr2LluMSGlfGnpYLJSorclN/fLMxd2Cr8R",
+	"p8Rs0yHaszzUk3GN5h0IsRHET8gfHkLBLywK162fRiFDMktcWaP98LG2pP93pDt+MYnTfYfDWR25bmie",
+	"QM5eaHn9b3lB21QD9fMtNbUKFTpLMyNgl9r7HESEa4iipSstJ63M+J0mCor55aGfwFQZApH7VhOIe9KT",
+	"ZzRd+GKey/QCc8Nux5mJH/+3L7Pny4Qrb4e1WxsNVe5EpymeVL4n3jx6hWTC+732kKziWaK/2VuvvbcB",
+	"lJUbfg04mlpvGaALsgX+/93progw8m/Dh4UO4+CqdzWEcilypuCiu2uOu8DDabgtI0vobssNJOxaVmNx",
+	"h/YQp410E32zZly1O4ne2rH0Rkpd2VxDLr04FczDf68TgPmdblq03ld0MCqUvmMmX/+THgesLX4GWPLF",
+	"q9k7JcWVh/pCxRdZFq22y9qXIj6CEc6sknJX906dTKf/IahKt3wfuOX2wyGamHVdLbeKC+PqYHPVQ86H",
+	"lFIUObfle7AzvO8r4+6Z4Y2qNd48G7b3JfJjnMG17ygMDDGC5MOQ6DBEDV+5rwTQX+8Rf5vIkMwWzbZN",
+	"A5lBZvo3irPVONDMb/dkmFlTkcX97QngZqFPtSuUO0JA48iiJjf/trQ4GOGnAUCoqw9wCm98t5Awppm1",
+	"KklyQaBqcegQg5Z6ql3AHTvhYS7Jw3oNTyfFjzAd+viaCJ989yHci5R0N8442PvTPQUGG1oJYm4/yO89",
+	"01hQFhzG3uE86DBWdcmGUcev4Y2RpoLQEamgewwmpfr/D6Xn376ADkudJIbtskflL35yitzFXbyFxtQw",
+	"BTx+6DqUETeCEyeoWWhm0ME8SgtnH+z/BuXza9/Z7bY4CbY+Lpddk6n7AHxCk69Wlz3s/2VGd3iKxL5p",
+	"s7wB96Y7rU+rFKSd1P04RT9B4rpg5qBL4e80sjOWcHHfH+BdV/HlgZEb5gCAUR/AX+mGXeC7b+yrd2Mo",
+	"FnSvO13Qvvjqq+EuaNEY1OMJMahtrbYuWda7KAuWc+1KvFfMKJ7Hm9J1RLtAjJ7/XIZrOM6WfHzKTHw8",
+	"tgQFG3x4qggUfM41NnQU5sCwoFzg3kwsWaeZ1q6mSgoYd8GvxKs64pmKJLJdoN0q61Ok/NuP2U/5KHwu",
+	"hcYqJ31RnroTL9zqblFy+SESR+/39zSFdBrPwIyu/nYbX4hbiqQ9U6xgwnBa6ru+MwZ2/sJv0hNoHS43",
+	"nDlt4PiDYHmtuNkvzn9+d0CkCFAdotE2ywGUblC7v8BX/u2waRcNCNs2rWemfX2av0b73T7CX+P+9gTC",
+	"Dj5k6bVi1ZIpohlzbZJ3WPtmnKZGfTgwyK1KQzvAkAcHJnoSBw58KXO2lLG8rbNgWXFBuDn03dx/Zsh4",
+	"eO5V3QnODRr4TZNMh8MFxAvVmzZKN4DXEHQC3VFYkfIGyGTVrC/uusdaZydS9NS8cHNzslYIdgieeKob",
+	"qDrurWK0CKTlfPm+EzzcBMP2QDsmNWAPvJZleWfxokJ2kANCyBqRN3rHDTgSfXfJd6dEl917BOiuyeup",
+	"29kmKX7D9hnBXbb6gyUrANdgTqGPFFFDJB5Ikq4a+zKpUrzBV056VzfDTrqS33gzaPA2dh+dVMAQXgXT",
+	"B7sPMG7vzVwxc4or+dVOoK2ln6C11alMR1x93kk6uLXcbmrZn1QN/80Yvwm1+/l7B98BzK4VxluqNfTw",
+	"R8MYjWRvOZY8Bvs44KCgQKVs4eeiaI7xbqu6GDfubaovX45oL+Bc1WcfoMd0WtP8CV67TT3TjZAguWs/",
+	"/l37DN92gvqZ11GtdLSSvWLMcHHldNUmEoA15a11Onq8o3mITDFfAj55cK1oQorQ/7fQzMAu3yZScqhe",
+	"/T89sbhMSAxYRJsJ3eT0s7uOaNyQWG4ppAGzup+YxidKdhfQ6gSpDrNb+lGOoXtyJ1VZJAX/t3W1nVjn",
+	"D6vfxxNCB7JpWlkE0zNA22e4p1V5RB7oip8GlYPlQaD+gLhmwki1RysTBpiqTr6U0Fr7+M64p2lMO3tf",
+	"77C2pqTFeJbQKWojSlq448ua3sGjWFXwJqQdAG/h8S0lv9TbrdS86b13d6eCy0piLb0DCyqrn0BvDolX",
+	"Hm15pSjUhSbLWhRwYMLyITewGCgCjdUTm3kEKIGQYGEqRvYRRa1nq3xYhMDaz+8sw6H2bv9hzRimrj3T",
+	"1qpcnC/OgNPcJ1OFcX1wIfie0KwhNURCPfRqyyO9r19tmXjxLXlam/X/ff43+L9U/B+47Kc/viCPHz5q",
+	"faM263/YI3j38f8HAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -1,0 +1,187 @@
+// Package advice weighs the ways in which a partner's people can be connected with
+// ours, from figures of how they work together. It is a rule of thumb that shows
+// its figures: docs/decisions/0005 says why each counts as it does.
+package advice
+
+import (
+	"fmt"
+	"sort"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/world"
+)
+
+// Way is a way to connect.
+type Way struct {
+	Name    string // guests, federation, membership, feed
+	Title   string
+	Weight  int  // what speaks for it less what speaks against it
+	Fits    bool // it is among the best, and nothing forbids it
+	In      bool // it is in use already
+	For     []string
+	Against []string
+	Gives   string // what one gets
+	Costs   string // what it takes to keep
+	Needs   string // what has to be open on both sides
+}
+
+// Advice is what fits, the best first, with the figures behind it.
+type Advice struct {
+	Figures engine.Dealings
+	Ways    []Way
+	Short   string // in a sentence
+}
+
+// Bounds of the rule of thumb.
+const (
+	few    = 10 // so many people can be kept by hand
+	many   = 25 // so many are a burden by hand
+	feeds  = 40 // so many are worth a feed
+	steady = 5  // so few come and go in 90 days that nobody is burdened
+	busy   = 10 // so many come and go that some are forgotten
+)
+
+type weighing struct{ Way }
+
+func (w *weighing) pro(n int, format string, args ...any) {
+	w.Weight += n
+	w.For = append(w.For, fmt.Sprintf(format, args...))
+}
+
+func (w *weighing) con(n int, format string, args ...any) {
+	w.Weight -= n
+	w.Against = append(w.Against, fmt.Sprintf(format, args...))
+}
+
+// On weighs the ways for a partner. halves are both halves of it; feed says that
+// the rule for its people feed is on.
+func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
+	half := map[string]world.Half{}
+	for _, h := range halves {
+		half[h.Key.String()] = h
+	}
+	refuses := func(keys ...catalogue.Key) string {
+		for _, k := range keys {
+			if half[k.String()].Theirs == world.SaysRefuses {
+				return k.String()
+			}
+		}
+		return ""
+	}
+	people, moves := d.People(), d.Came+d.Went
+	chatIn, chatOut, spacesIn, directoryIn := catalogue.In(catalogue.Chat), catalogue.Out(catalogue.Chat), catalogue.In(catalogue.Spaces), catalogue.In(catalogue.Directory)
+
+	guests := &weighing{Way{Name: "guests", Title: "Single guests", In: d.Records > d.Provisioned, Gives: "Each is invited by name, has a sponsor and an end, and reaches what was given and nothing else.", Costs: "Every invitation, review and end is somebody's work; who leaves their firm is noticed late.", Needs: "directory.in"}}
+	switch {
+	case people == 0:
+		guests.pro(2, "nobody of theirs is here yet; a first few can be invited without anything else")
+	case people <= few:
+		guests.pro(2, "%s of theirs are few enough to be kept by hand", count(people, "person", "people"))
+	case people > many:
+		guests.con(2, "%d people of theirs: as many invitations, reviews and ends to keep", people)
+	}
+	switch {
+	case people > 0 && moves <= steady:
+		guests.pro(1, "%d came and %d went in 90 days: little changes", d.Came, d.Went)
+	case moves > busy:
+		guests.con(1, "%d came and %d went in 90 days: each is work for somebody", d.Came, d.Went)
+	}
+	if d.Items > 0 && d.Items*2 >= d.Grants {
+		guests.pro(1, "%d of %d roles are on single items: what each may reach differs", d.Items, d.Grants)
+	}
+	if k := refuses(directoryIn); k != "" {
+		guests.con(4, "they refuse %s: their people may not accept invitations", k)
+	}
+
+	fed := &weighing{Way{Name: "federation", Title: "Federation", In: d.Talking > 0 || d.Home > 0, Gives: "Chat, calls and calendars with the account each has at home; no record here, and who leaves there is out at once.", Costs: "Nothing is shared but talk; it opens to all of their people at once, as far as the rules let them.", Needs: "chat.in and chat.out on both sides"}}
+	switch {
+	case d.Talking > 0 && d.Sharing == 0:
+		fed.pro(3, "%s here to talk and hold no role", count(d.Talking, "person of theirs is", "people of theirs are"))
+	case d.Talking > 0:
+		fed.pro(1, "%d of theirs only talk", d.Talking)
+	}
+	if d.Ours >= 3 {
+		fed.pro(1, "%d people of ours are in contact with theirs", d.Ours)
+	}
+	if d.Sharing > 0 {
+		fed.con(2, "%s roles in %s; federation shares nothing", count(d.Sharing, "person of theirs holds", "people of theirs hold"), count(d.Spaces, "space", "spaces"))
+	}
+	if k := refuses(chatIn, chatOut); k != "" {
+		fed.con(3, "they refuse %s", k)
+	} else if half[chatIn.String()].Joint == world.Open && half[chatOut.String()].Joint == world.Open {
+		fed.pro(1, "both sides are open for it already")
+	}
+
+	member := &weighing{Way{Name: "membership", Title: "Membership with the home account", In: d.Home > 0 && d.Sharing > 0, Gives: "They work in our spaces with the account they have at home: one sign-in, no second record, and who leaves there is out at once.", Costs: "What a space gives, it gives for good: there is no own end for each but in the role.", Needs: "spaces.in on both sides, and spaces.connect"}}
+	if d.Sharing >= steady {
+		member.pro(2, "%d of theirs share work in %s", d.Sharing, count(d.Spaces, "space", "spaces"))
+	} else if d.Sharing > 0 {
+		member.pro(1, "%s work in %s", count(d.Sharing, "person of theirs shares", "people of theirs share"), count(d.Spaces, "space", "spaces"))
+	} else {
+		member.con(2, "nobody of theirs shares a space with ours")
+	}
+	if people > few {
+		member.pro(1, "%d people would need no record of their own", people)
+	}
+	if d.Items > 0 {
+		member.con(1, "%s on single items; membership is of whole spaces", count(d.Items, "role is", "roles are"))
+	}
+	switch h := half[spacesIn.String()]; {
+	case h.Theirs == world.SaysRefuses:
+		member.con(4, "they refuse spaces.in")
+	case h.Joint == world.Open:
+		member.pro(2, "both sides are open for it already")
+	case h.Theirs == world.SaysUnknown:
+		member.con(1, "nobody knows whether they admit spaces.in")
+	}
+
+	kept := &weighing{Way{Name: "feed", Title: "A people feed", In: d.Provisioned > 0, Gives: "Their own directory keeps their people here: newcomers are there on their first day, and who leaves is gone on the last.", Costs: "It is set up once on both sides and watched; everybody in it is here, also who never needs it.", Needs: "directory.in on both sides, and directory.feed_in"}}
+	switch {
+	case people >= feeds:
+		kept.pro(3, "%d people of theirs are more than anybody keeps by hand", people)
+	case people > many:
+		kept.pro(1, "%d people of theirs", people)
+	default:
+		kept.con(2, "%s of theirs: setting it up costs more than it saves", count(people, "person", "people"))
+	}
+	if moves > busy {
+		kept.pro(2, "%d came and %d went in 90 days: a feed follows by itself", d.Came, d.Went)
+	}
+	if d.Provisioned > 0 {
+		kept.pro(2, "%d of them are kept by a feed already", d.Provisioned)
+	} else if feed {
+		kept.pro(1, "the rule for it is on")
+	}
+	if k := refuses(directoryIn); k != "" {
+		kept.con(4, "they refuse %s", k)
+	}
+
+	a := Advice{Figures: d}
+	for _, w := range []*weighing{guests, fed, member, kept} {
+		a.Ways = append(a.Ways, w.Way)
+	}
+	sort.SliceStable(a.Ways, func(i, j int) bool { return a.Ways[i].Weight > a.Ways[j].Weight })
+	best := a.Ways[0].Weight
+	for i := range a.Ways {
+		a.Ways[i].Fits = a.Ways[i].Weight > 0 && a.Ways[i].Weight >= best-1
+	}
+	if best <= 0 {
+		a.Short = "Nothing fits as things are: " + a.Ways[0].Against[0] + "."
+		return a
+	}
+	a.Short = "Best: " + lower(a.Ways[0].Title) + ", for " + a.Ways[0].For[0] + "."
+	if a.Ways[1].Fits {
+		a.Short += " Next: " + lower(a.Ways[1].Title) + ", for " + a.Ways[1].For[0] + "."
+	}
+	return a
+}
+
+func count(n int, one, more string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, more)
+}
+
+func lower(s string) string { return string(s[0]|0x20) + s[1:] }

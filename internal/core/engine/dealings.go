@@ -1,0 +1,131 @@
+package engine
+
+import (
+	"time"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Recent is how far back comings and goings are counted.
+const Recent = 90 * 24 * time.Hour
+
+// Dealings are figures of how a partner's people and ours work together, as the
+// inventory shows it. What ours do at theirs leaves no trace here but contacts.
+type Dealings struct {
+	Records     int // live records, suspended ones not counted
+	Provisioned int // of them, kept by the partner's people feed
+	Suspended   int
+	Home        int // addresses without a record that hold a role or an accepted contact
+	Sharing     int // people who hold a live role in a space or on something in it
+	Talking     int // people with an accepted contact and no live role
+	Contacts    int // accepted contacts
+	Ours        int // people of ours with such a contact
+	Owners      int // people of ours who own a space that theirs hold a role in
+	Grants      int // live roles
+	Spaces      int // spaces they are in
+	Reports     int // of them, report areas
+	Items       int // roles on single items
+	Came        int // records that began in the last 90 days
+	Went        int // people who were suspended, or whose last role ended, in the last 90 days
+}
+
+// People is how many of theirs are known and at work.
+func (d *Dealings) People() int { return d.Records + d.Home }
+
+// Dealings counts how a partner's people and ours work together.
+func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
+	inv := &s.inv
+	people := s.peopleOfPartner(partner)
+	since := moment.Of(at.Time().Add(-Recent))
+	contacts := map[uint32]int{}
+	for i := uint32(0); i < inv.people.n; i++ {
+		p := inv.people.at(i)
+		with := 0
+		for _, a := range inv.lists[p.contacts.off : p.contacts.off+p.contacts.n] {
+			if people[a] {
+				with++
+				contacts[a]++
+			}
+		}
+		if with > 0 && p.exists {
+			d.Ours++
+			d.Contacts += with
+		}
+	}
+	spaces, owners := map[uint32]bool{}, map[uint32]bool{}
+	for i := range people {
+		p := inv.parties.at(i)
+		live, ended := 0, moment.Always
+		count := func(given []grant) {
+			for k := range given {
+				g := &given[k]
+				switch {
+				case moment.Within(at, g.from, g.until):
+					live++
+					sp := g.resource
+					if sp&itemBit != 0 {
+						d.Items++
+						sp = inv.items.at(sp &^ itemBit).space
+					}
+					if sp < inv.spaces.n {
+						spaces[sp] = true
+					}
+				case g.until <= at:
+					ended = max(ended, g.until)
+				}
+			}
+		}
+		count(inv.given(p.grants))
+		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			count(inv.given(inv.groups.at(g).grants))
+		}
+		d.Grants += live
+		record := p.flags&hasRecord != 0
+		suspended := record && p.flags&isSuspended != 0
+		switch {
+		case suspended:
+			d.Suspended++
+		case record:
+			d.Records++
+			if p.flags&isProvisioned != 0 {
+				d.Provisioned++
+			}
+		case live > 0 || contacts[i] > 0:
+			d.Home++
+		}
+		if live > 0 && !suspended {
+			d.Sharing++
+		} else if contacts[i] > 0 && !suspended {
+			d.Talking++
+		}
+		if record && p.since.IsSet() && p.since > since && p.since <= at {
+			d.Came++
+		}
+		if suspended && p.stateSince.IsSet() && p.stateSince > since && p.stateSince <= at || !suspended && live == 0 && ended > since {
+			d.Went++
+		}
+	}
+	for sp := range spaces {
+		x := inv.spaces.at(sp)
+		d.Spaces++
+		if x.kind == world.ReportArea {
+			d.Reports++
+		}
+		for _, o := range inv.lists[x.owners.off : x.owners.off+x.owners.n] {
+			owners[o] = true
+		}
+	}
+	d.Owners = len(owners)
+	return
+}
+
+// ValueAt is the value of a rule for a partner where no layer below it speaks.
+func (s *Snapshot) ValueAt(partner string, r catalogue.RuleID) catalogue.Value {
+	k := s.inv.partners.find(s.inv.text, partner)
+	if k == none || int(k) >= len(s.pol.partners) {
+		return s.pol.alone[r]
+	}
+	return s.pol.rows[s.pol.partners[k].alone][r]
+}
