@@ -77,7 +77,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	case people == 0:
 		guests.pro(2, "nobody of theirs is here yet; a first few can be invited without anything else")
 	case people <= few:
-		guests.pro(2, "%s of theirs are few enough to be kept by hand", count(people, "person", "people"))
+		guests.pro(2, "%s few enough to be kept by hand", count(people, "person of theirs is", "people of theirs are"))
 	case people > many:
 		guests.con(2, "%d people of theirs: as many invitations, reviews and ends to keep", people)
 	}
@@ -138,6 +138,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 
 	kept := &weighing{Way{Name: "feed", Title: "A people feed", In: d.Provisioned > 0, Gives: "Their own directory keeps their people here: newcomers are there on their first day, and who leaves is gone on the last.", Costs: "It is set up once on both sides and watched; everybody in it is here, also who never needs it.", Needs: "directory.in on both sides, and directory.feed_in"}}
 	switch {
+	case d.Provisioned > 0:
+		kept.pro(3, "%d of %d are kept by a feed already", d.Provisioned, d.Records)
 	case people >= feeds:
 		kept.pro(3, "%d people of theirs are more than anybody keeps by hand", people)
 	case people > many:
@@ -148,9 +150,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	if moves > busy {
 		kept.pro(2, "%d came and %d went in 90 days: a feed follows by itself", d.Came, d.Went)
 	}
-	if d.Provisioned > 0 {
-		kept.pro(2, "%d of them are kept by a feed already", d.Provisioned)
-	} else if feed {
+	if feed && d.Provisioned == 0 {
 		kept.pro(1, "the rule for it is on")
 	}
 	if k := refuses(directoryIn); k != "" {
@@ -170,9 +170,9 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		a.Short = "Nothing fits as things are: " + a.Ways[0].Against[0] + "."
 		return a
 	}
-	a.Short = "Best: " + lower(a.Ways[0].Title) + ", for " + a.Ways[0].For[0] + "."
+	a.Short = fmt.Sprintf("Best: %s (%s).", lower(a.Ways[0].Title), a.Ways[0].For[0])
 	if a.Ways[1].Fits {
-		a.Short += " Next: " + lower(a.Ways[1].Title) + ", for " + a.Ways[1].For[0] + "."
+		a.Short += fmt.Sprintf(" Next: %s (%s).", lower(a.Ways[1].Title), a.Ways[1].For[0])
 	}
 	return a
 }

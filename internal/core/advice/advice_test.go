@@ -83,12 +83,13 @@ func TestAdvice(t *testing.T) {
 		fmt.Fprintf(&talk, "  - {person: %s, party: f-%s@p.example, state: accepted}\n", p, p)
 	}
 	for _, c := range []struct{ world, want string }{
-		{"|" + many(3, "2026-01-01"), "Best: single guests, for 3 people of theirs are few enough to be kept by hand."},
-		{"|", "Best: single guests, for nobody of theirs is here yet; a first few can be invited without anything else."},
-		{"chat.in: {says: admits}, chat.out: {says: admits}|" + talk.String(), "Best: federation, for 3 people of theirs are here to talk and hold no role."},
-		{"spaces.in: {says: admits}|" + many(15, "2026-01-01"), "Best: membership with the home account, for 15 of theirs share work in 1 space."},
-		{"|" + many(45, "2026-11-01"), "Best: a people feed, for 45 people of theirs are more than anybody keeps by hand."},
-		{"spaces.in: {says: refuses}, directory.in: {says: refuses}|" + many(45, "2026-11-01"), "Best: a people feed, for 45 people of theirs are more than anybody keeps by hand."},
+		{"|" + many(3, "2026-01-01"), "Best: single guests (3 people of theirs are few enough to be kept by hand)."},
+		{"|", "Best: single guests (nobody of theirs is here yet; a first few can be invited without anything else)."},
+		{"chat.in: {says: admits}, chat.out: {says: admits}|" + talk.String(), "Best: federation (3 people of theirs are here to talk and hold no role)."},
+		{"|guests: [{address: a@p.example, since: 2026-01-01, accepted: 2026-01-01, origins: [fed]}]", "Best: a people feed (1 of 1 are kept by a feed already). Next: single guests (1 person of theirs is few enough to be kept by hand)."},
+		{"spaces.in: {says: admits}|" + many(15, "2026-01-01"), "Best: membership with the home account (15 of theirs share work in 1 space)."},
+		{"|" + many(45, "2026-11-01"), "Best: a people feed (45 people of theirs are more than anybody keeps by hand)."},
+		{"spaces.in: {says: refuses}, directory.in: {says: refuses}|" + many(45, "2026-11-01"), "Best: a people feed (45 people of theirs are more than anybody keeps by hand)."},
 		{"spaces.in: {says: refuses}, directory.in: {says: refuses}, chat.in: {says: refuses}|" + many(12, "2026-06-01"), "Nothing fits as things are: they refuse spaces.in."},
 	} {
 		_, a := of(t, c.world)
