@@ -887,6 +887,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/partners/{id}/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Those at a partner's domains who have a record, a role or a contact */
+        get: operations["peopleOfPartner"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/partners/{id}/advice": {
         parameters: {
             query?: never;
@@ -1834,6 +1853,19 @@ export interface components {
             /** @enum {string} */
             joint: "shut" | "open" | "unconfirmed" | "their_turn" | "our_turn";
         };
+        TheirPerson: {
+            address: string;
+            name?: string;
+            kind: string;
+            /** @description Of the record; absent where there is none */
+            state?: string;
+            /** @description Roles that are in force */
+            roles: number;
+            spaces: number;
+            /** @description The end of the last role; absent where one has none or there is none */
+            until?: string;
+            barred?: boolean;
+        };
         Advice: {
             partner: string;
             short: string;
@@ -2427,7 +2459,7 @@ export interface operations {
     complete: {
         parameters: {
             query: {
-                kind: "who" | "action" | "resource" | "partner" | "person" | "rule" | "domain" | "address";
+                kind: "who" | "action" | "resource" | "partner" | "person" | "rule" | "domain" | "address" | "bundle";
                 q?: string;
                 /** @description Only resources this action can be tried on */
                 action?: string;
@@ -3780,6 +3812,38 @@ export interface operations {
                 };
                 content: {
                     "text/plain": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    peopleOfPartner: {
+        parameters: {
+            query?: {
+                /** @description Only those whose address or name holds this */
+                q?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description People */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        people: components["schemas"]["TheirPerson"][];
+                        next: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -88,6 +88,7 @@ var access = map[string]roles{
 	"PUT /api/v1/partners/{id}/statement/key":       admins,
 	"GET /.well-known/wexillum-statement":           open,
 	"GET /.well-known/wexillum-keys":                open,
+	"GET /api/v1/partners/{id}/people":              readers,
 	"GET /api/v1/partners/{id}/advice":              readers,
 	"GET /api/v1/letters":                           readers,
 	"POST /api/v1/letters":                          keepers,

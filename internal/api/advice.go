@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"strings"
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/advice"
@@ -23,6 +24,37 @@ func (s *server) Advise(_ context.Context, r apigen.AdviseRequestObject) (apigen
 		"grants": d.Grants, "spaces": d.Spaces, "reports": d.Reports, "items": d.Items, "came": d.Came, "went": d.Went}}
 	for _, w := range a.Ways {
 		out.Ways = append(out.Ways, apigen.Way{Name: apigen.WayName(w.Name), Title: w.Title, Weight: w.Weight, Fits: w.Fits, InUse: w.In, For: append([]string{}, w.For...), Against: append([]string{}, w.Against...), Gives: w.Gives, Costs: w.Costs, Needs: w.Needs})
+	}
+	return out, nil
+}
+
+func (s *server) PeopleOfPartner(_ context.Context, r apigen.PeopleOfPartnerRequestObject) (apigen.PeopleOfPartnerResponseObject, error) {
+	st, now := s.Service.State(), s.Service.Now()
+	if _, err := st.Partner(r.Id); err != nil {
+		return nil, err
+	}
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	q, limit := strings.ToLower(opt(r.Params.Q)), pageSize(r.Params.Limit, 100)
+	all := st.PeopleOf(r.Id, now, func(address, name string) bool {
+		return address > after && (strings.Contains(address, q) || strings.Contains(strings.ToLower(name), q))
+	})
+	out := apigen.PeopleOfPartner200JSONResponse{People: []apigen.TheirPerson{}}
+	for i, x := range all {
+		if i == limit {
+			out.Next = cursor(all[i-1].Address.String())
+			break
+		}
+		p := apigen.TheirPerson{Address: x.Address.String(), Name: some(x.Name), Kind: x.Kind.String(), State: some(x.State), Roles: x.Roles, Spaces: x.Spaces}
+		if x.Until.IsSet() {
+			p.Until = ptr(x.Until.String())
+		}
+		if x.Barred {
+			p.Barred = ptr(true)
+		}
+		out.People = append(out.People, p)
 	}
 	return out, nil
 }

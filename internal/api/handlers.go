@@ -298,6 +298,12 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 				add(p.ID, p.Name, world.StandingNames[p.Standing])
 			}
 		}
+	case "bundle":
+		for i := range st.Policy().Bundles {
+			if b := &st.Policy().Bundles[i]; !member && (strings.Contains(b.ID, lower) || strings.Contains(strings.ToLower(b.Name), lower)) {
+				add(b.ID, b.Name, strings.Join(b.Partners, ", "))
+			}
+		}
 	case "domain":
 		for i := range st.Policy().Partners {
 			for _, d := range st.Policy().Partners[i].Domains {

@@ -53,3 +53,41 @@ func (a *app) partnerAdvice() *cobra.Command {
 			return nil
 		}}
 }
+
+func (a *app) partnerPeople() *cobra.Command {
+	var find string
+	c := &cobra.Command{Use: "people ID", Short: "Those at their domains who have a record or a role with us", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		all := []client.TheirPerson{}
+		p := &client.PeopleOfPartnerParams{Q: optional(find)}
+		for {
+			resp, err := r.PeopleOfPartner(c.Context(), args[0], p)
+			var x struct {
+				People []client.TheirPerson
+				Next   string
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			all = append(all, x.People...)
+			if x.Next == "" {
+				break
+			}
+			p.Cursor = &x.Next
+		}
+		rows := [][]string{}
+		for _, x := range all {
+			state := pick(x.State)
+			if x.Barred != nil && *x.Barred {
+				state += " (barred)"
+			}
+			rows = append(rows, []string{x.Address, pick(x.Name), x.Kind, state, fmt.Sprint(x.Roles), fmt.Sprint(x.Spaces), day(pick(x.Until))})
+		}
+		return a.records(all, []string{"address", "name", "kind", "record", "roles", "spaces", "last role ends"}, rows)
+	}}
+	c.Flags().StringVar(&find, "find", "", "only those whose address or name holds this")
+	return c
+}

@@ -64,6 +64,7 @@ Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 	f.StringVar(&as, "as", "", "the person of ours who would invite; an owner of the space or an administrator where absent")
 	f.StringVar(&column, "column", "", "the file is CSV and this column holds the addresses")
 	f.StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
+	_ = c.RegisterFlagCompletionFunc("bundle", a.completion("bundle"))
 	_ = c.RegisterFlagCompletionFunc("as", a.completion("person"))
 	return c
 }

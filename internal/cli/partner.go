@@ -180,7 +180,7 @@ func (a *app) partner() *cobra.Command {
 		}
 		return a.printPartner(p)
 	}}
-	c.AddCommand(a.partnerList(), show, a.partnerAdd(), a.partnerSet(), a.partnerMerge(), a.partnerSplit(), a.partnerHalves(), a.partnerStance(), a.partnerSheet(), a.partnerLetter(), a.partnerStatement(), a.partnerAdvice())
+	c.AddCommand(a.partnerList(), show, a.partnerAdd(), a.partnerSet(), a.partnerMerge(), a.partnerSplit(), a.partnerHalves(), a.partnerStance(), a.partnerSheet(), a.partnerLetter(), a.partnerStatement(), a.partnerAdvice(), a.partnerPeople())
 	c.AddCommand(a.partnerStanding("suspend", "suspended", "Suspend a partner: everything stops, nothing is forgotten"),
 		a.partnerStanding("resume", "active", "Bring a suspended or ended partner back"),
 		a.partnerStanding("end", "ended", "End the connection with a partner"))

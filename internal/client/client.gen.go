@@ -761,6 +761,7 @@ func (e WouldLineChange) Valid() bool {
 const (
 	CompleteParamsKindAction   CompleteParamsKind = "action"
 	CompleteParamsKindAddress  CompleteParamsKind = "address"
+	CompleteParamsKindBundle   CompleteParamsKind = "bundle"
 	CompleteParamsKindDomain   CompleteParamsKind = "domain"
 	CompleteParamsKindPartner  CompleteParamsKind = "partner"
 	CompleteParamsKindPerson   CompleteParamsKind = "person"
@@ -775,6 +776,8 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindAction:
 		return true
 	case CompleteParamsKindAddress:
+		return true
+	case CompleteParamsKindBundle:
 		return true
 	case CompleteParamsKindDomain:
 		return true
@@ -2191,6 +2194,24 @@ type Supposition struct {
 	Subject *string `json:"subject,omitempty"`
 }
 
+// TheirPerson defines model for TheirPerson.
+type TheirPerson struct {
+	Address string  `json:"address"`
+	Barred  *bool   `json:"barred,omitempty"`
+	Kind    string  `json:"kind"`
+	Name    *string `json:"name,omitempty"`
+
+	// Roles Roles that are in force
+	Roles  int `json:"roles"`
+	Spaces int `json:"spaces"`
+
+	// State Of the record; absent where there is none
+	State *string `json:"state,omitempty"`
+
+	// Until The end of the last role; absent where one has none or there is none
+	Until *string `json:"until,omitempty"`
+}
+
 // TheirStatement defines model for TheirStatement.
 type TheirStatement struct {
 	Address *string `json:"address,omitempty"`
@@ -2686,6 +2707,16 @@ type JoinPartnersParams struct {
 
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// PeopleOfPartnerParams defines parameters for PeopleOfPartner.
+type PeopleOfPartnerParams struct {
+	// Q Only those whose address or name holds this
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // SplitPartnerJSONBody defines parameters for SplitPartner.
@@ -3360,6 +3391,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
 	JoinPartners(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PeopleOfPartner Those at a partner's domains who have a record, a role or a contact
+	//
+	// Corresponds with GET /api/v1/partners/{id}/people (the `PeopleOfPartner` operationId).
+	PeopleOfPartner(ctx context.Context, id string, params *PeopleOfPartnerParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SplitPartnerWithBody Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	//
@@ -4600,6 +4636,21 @@ func (c *Client) JoinPartnersWithBody(ctx context.Context, id string, params *Jo
 // Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
 func (c *Client) JoinPartners(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewJoinPartnersRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PeopleOfPartner Those at a partner's domains who have a record, a role or a contact
+//
+// Corresponds with GET /api/v1/partners/{id}/people (the `PeopleOfPartner` operationId).
+func (c *Client) PeopleOfPartner(ctx context.Context, id string, params *PeopleOfPartnerParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPeopleOfPartnerRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8151,6 +8202,91 @@ func NewJoinPartnersRequestWithBody(server string, id string, params *JoinPartne
 	return req, nil
 }
 
+// NewPeopleOfPartnerRequest constructs an http.Request for the PeopleOfPartner method
+func NewPeopleOfPartnerRequest(server string, id string, params *PeopleOfPartnerParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/people", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewSplitPartnerRequest calls the generic SplitPartner builder with application/json body
 func NewSplitPartnerRequest(server string, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -10094,6 +10230,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/partners/{id}/merge (the `JoinPartners` operationId).
 	JoinPartnersWithResponse(ctx context.Context, id string, params *JoinPartnersParams, body JoinPartnersJSONRequestBody, reqEditors ...RequestEditorFn) (*JoinPartnersResponse, error)
+
+	// PeopleOfPartnerWithResponse Those at a partner's domains who have a record, a role or a contact
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/partners/{id}/people (the `PeopleOfPartner` operationId).
+	PeopleOfPartnerWithResponse(ctx context.Context, id string, params *PeopleOfPartnerParams, reqEditors ...RequestEditorFn) (*PeopleOfPartnerResponse, error)
 
 	// SplitPartnerWithBodyWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	//
@@ -12682,6 +12825,60 @@ func (r JoinPartnersResponse) ContentType() string {
 	return ""
 }
 
+type PeopleOfPartnerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Next   string        `json:"next"`
+		People []TheirPerson `json:"people"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PeopleOfPartnerResponse) GetJSON200() *struct {
+	Next   string        `json:"next"`
+	People []TheirPerson `json:"people"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PeopleOfPartnerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PeopleOfPartnerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PeopleOfPartnerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PeopleOfPartnerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PeopleOfPartnerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SplitPartnerResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14941,6 +15138,19 @@ func (c *ClientWithResponses) JoinPartnersWithResponse(ctx context.Context, id s
 	return ParseJoinPartnersResponse(rsp)
 }
 
+// PeopleOfPartnerWithResponse Those at a partner's domains who have a record, a role or a contact
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/partners/{id}/people (the `PeopleOfPartner` operationId).
+func (c *ClientWithResponses) PeopleOfPartnerWithResponse(ctx context.Context, id string, params *PeopleOfPartnerParams, reqEditors ...RequestEditorFn) (*PeopleOfPartnerResponse, error) {
+	rsp, err := c.PeopleOfPartner(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePeopleOfPartnerResponse(rsp)
+}
+
 // SplitPartnerWithBodyWithResponse Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17085,6 +17295,42 @@ func ParseJoinPartnersResponse(rsp *http.Response) (*JoinPartnersResponse, error
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Rearranged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePeopleOfPartnerResponse parses an HTTP response from a PeopleOfPartnerWithResponse call
+func ParsePeopleOfPartnerResponse(rsp *http.Response) (*PeopleOfPartnerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PeopleOfPartnerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Next   string        `json:"next"`
+			People []TheirPerson `json:"people"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -765,6 +765,7 @@ func (e WouldLineChange) Valid() bool {
 const (
 	CompleteParamsKindAction   CompleteParamsKind = "action"
 	CompleteParamsKindAddress  CompleteParamsKind = "address"
+	CompleteParamsKindBundle   CompleteParamsKind = "bundle"
 	CompleteParamsKindDomain   CompleteParamsKind = "domain"
 	CompleteParamsKindPartner  CompleteParamsKind = "partner"
 	CompleteParamsKindPerson   CompleteParamsKind = "person"
@@ -779,6 +780,8 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindAction:
 		return true
 	case CompleteParamsKindAddress:
+		return true
+	case CompleteParamsKindBundle:
 		return true
 	case CompleteParamsKindDomain:
 		return true
@@ -2195,6 +2198,24 @@ type Supposition struct {
 	Subject *string `json:"subject,omitempty"`
 }
 
+// TheirPerson defines model for TheirPerson.
+type TheirPerson struct {
+	Address string  `json:"address"`
+	Barred  *bool   `json:"barred,omitempty"`
+	Kind    string  `json:"kind"`
+	Name    *string `json:"name,omitempty"`
+
+	// Roles Roles that are in force
+	Roles  int `json:"roles"`
+	Spaces int `json:"spaces"`
+
+	// State Of the record; absent where there is none
+	State *string `json:"state,omitempty"`
+
+	// Until The end of the last role; absent where one has none or there is none
+	Until *string `json:"until,omitempty"`
+}
+
 // TheirStatement defines model for TheirStatement.
 type TheirStatement struct {
 	Address *string `json:"address,omitempty"`
@@ -2692,6 +2713,16 @@ type JoinPartnersParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// PeopleOfPartnerParams defines parameters for PeopleOfPartner.
+type PeopleOfPartnerParams struct {
+	// Q Only those whose address or name holds this
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // SplitPartnerJSONBody defines parameters for SplitPartner.
 type SplitPartnerJSONBody struct {
 	// Domains Those that become the new partner's; *.name takes what is below along
@@ -3052,6 +3083,9 @@ type ServerInterface interface {
 	// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
 	// (POST /api/v1/partners/{id}/merge)
 	JoinPartners(w http.ResponseWriter, r *http.Request, id string, params JoinPartnersParams)
+	// PeopleOfPartner Those at a partner's domains who have a record, a role or a contact
+	// (GET /api/v1/partners/{id}/people)
+	PeopleOfPartner(w http.ResponseWriter, r *http.Request, id string, params PeopleOfPartnerParams)
 	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	// (POST /api/v1/partners/{id}/split)
 	SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams)
@@ -3424,6 +3458,12 @@ func (_ Unimplemented) Letter(w http.ResponseWriter, r *http.Request, id string,
 // JoinPartners Make one partner of two; the record of the one that stays counts for everybody
 // (POST /api/v1/partners/{id}/merge)
 func (_ Unimplemented) JoinPartners(w http.ResponseWriter, r *http.Request, id string, params JoinPartnersParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PeopleOfPartner Those at a partner's domains who have a record, a role or a contact
+// (GET /api/v1/partners/{id}/people)
+func (_ Unimplemented) PeopleOfPartner(w http.ResponseWriter, r *http.Request, id string, params PeopleOfPartnerParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5683,6 +5723,74 @@ func (siw *ServerInterfaceWrapper) JoinPartners(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
+// PeopleOfPartner operation middleware
+func (siw *ServerInterfaceWrapper) PeopleOfPartner(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PeopleOfPartnerParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PeopleOfPartner(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SplitPartner operation middleware
 func (siw *ServerInterfaceWrapper) SplitPartner(w http.ResponseWriter, r *http.Request) {
 
@@ -6943,6 +7051,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/partners/{id}/letter", wrapper.Letter)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/partners/{id}/people", wrapper.PeopleOfPartner)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/partners/{id}/advice", wrapper.Advise)
@@ -9000,6 +9111,49 @@ func (response JoinPartnersdefaultApplicationProblemPlusJSONResponse) VisitJoinP
 	return err
 }
 
+type PeopleOfPartnerRequestObject struct {
+	Id     string `json:"id"`
+	Params PeopleOfPartnerParams
+}
+
+type PeopleOfPartnerResponseObject interface {
+	VisitPeopleOfPartnerResponse(w http.ResponseWriter) error
+}
+
+type PeopleOfPartner200JSONResponse struct {
+	Next   string        `json:"next"`
+	People []TheirPerson `json:"people"`
+}
+
+func (response PeopleOfPartner200JSONResponse) VisitPeopleOfPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PeopleOfPartnerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PeopleOfPartnerdefaultApplicationProblemPlusJSONResponse) VisitPeopleOfPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SplitPartnerRequestObject struct {
 	Id     string `json:"id"`
 	Params SplitPartnerParams
@@ -10360,6 +10514,9 @@ type StrictServerInterface interface {
 	// JoinPartners Make one partner of two; the record of the one that stays counts for everybody
 	// (POST /api/v1/partners/{id}/merge)
 	JoinPartners(ctx context.Context, request JoinPartnersRequestObject) (JoinPartnersResponseObject, error)
+	// PeopleOfPartner Those at a partner's domains who have a record, a role or a contact
+	// (GET /api/v1/partners/{id}/people)
+	PeopleOfPartner(ctx context.Context, request PeopleOfPartnerRequestObject) (PeopleOfPartnerResponseObject, error)
 	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	// (POST /api/v1/partners/{id}/split)
 	SplitPartner(ctx context.Context, request SplitPartnerRequestObject) (SplitPartnerResponseObject, error)
@@ -11816,6 +11973,33 @@ func (sh *strictHandler) JoinPartners(w http.ResponseWriter, r *http.Request, id
 	}
 }
 
+// PeopleOfPartner operation middleware
+func (sh *strictHandler) PeopleOfPartner(w http.ResponseWriter, r *http.Request, id string, params PeopleOfPartnerParams) {
+	var request PeopleOfPartnerRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PeopleOfPartner(ctx, request.(PeopleOfPartnerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PeopleOfPartner")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PeopleOfPartnerResponseObject); ok {
+		if err := validResponse.VisitPeopleOfPartnerResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SplitPartner operation middleware
 func (sh *strictHandler) SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams) {
 	var request SplitPartnerRequestObject
@@ -12646,218 +12830,220 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17cxy3se9XQe05VYmTkSjZjk9M/XNlWfZRrEQ+oq516zq6LOwMlgvvDLAGMFxtVPrut9ANYB4LzGO5",
-	"JOUk/9gUZzh4dTf68evuD4tcVlspmDB6cf5hsaWKVswwBf96Vistlf2pYDpXfGu4FIvzhWDvDZErYtaM",
-	"bOkVI0u2kootsgW3j3+tmdovsoWgFVucL3L8SrbQ+ZpV1H6uou9fMnFl1ovzLx49yhZmv7VvaqO4uFp8",
-	"/JgtXhSs2krDRL7/ge0Pp/BmzYimFSMbtic7btZcEEoKuieKbRk1Gia34kobQoXeMeVnt2a0gH+56bVG",
-	"emCHSszzsZ1nxYX/95+js179lZp8fTjd52/old8xbahhxKypgX/mayquGNlRTSpaMLJSskrOdfUABxia",
-	"5OG0XvKKG/tq7HhKeNj7IK/qanH+J7dm/Nfj8GkuDLtiCr79o2LXnO0Ol3xB92RnF7mTdVn4ZVIRfhTS",
-	"ntpVgmq27rvtibnhl1KWjAoY/u2aKfajpdrDGWypMoKp8xffZkRvac7gp4oxw8XV+YtviVSECsINqwjV",
-	"ZMVL+4afz5aadTOdnR1nkS0U+7XmihWLc6NqljiGz+PH8Ha9T8zUUrNiVEvR0MUvslaClmTD2FYnNmm3",
-	"HqLXyCQ+2hXorRSaAYf/qOSyZDCjXArDBJAJ3W5LnlM7ubMtvvHHX7Sd6YfWYP+p2GpxvviPs0aEnOFT",
-	"fea/CyN21/rWLpBrslPS7Yv7I/vNp3nOtoaKnME8ioLbv6Llj0pumTLcznpFS82yxbb1qw8LXvTW/3Vk",
-	"+Xbx1K3jYKtavP048pe1MLzs/eFXY3/2sU0wP9tJhin4L74LfySXv7Dc2LFwF1jxDQi+7kKX+xYnxBZ2",
-	"8Ehzt53pNQ1Pe7lvTxs/NzJ9WSMldedecE2XJStivOxpOjLNLVOptSlZsjFafG3f6a8JBnN/H0bImhkO",
-	"rOspXicHq6PNsg/mmUuBpIzEalilo++5X1Cl6H4BrJNzzXHxTFgp/PNiz6w4ELI1x+YDV9Sw7hhDW/M9",
-	"Nexw2N5W+XW1ZtNZkB90YMuegcSfydLD1LKlWu+kKmKit82Tn2dDBHUohvGZvatlrTTZrSVZU9Qm3EY8",
-	"IYKxghVkZe8PUrFqCXf0yD08h1gzkOwjr75dH54VDBE/COPIqEe0RaGY1od7AdfBe/PQvWAlNi57kc3h",
-	"XbuJhx9/VSsid4JsmdyWjFC9IaCDRI5ZMc2EYSo9w/AKgePR0e8opmWtcjaT/zRT1zwhPQ03JRuXnk7S",
-	"4NvNF9tTysIxtBfsNi96moWfVe8049Jnxa9qFc47wn8fDjS7/q39muVSFTojWyWvQQiwIiO61lsmCvvj",
-	"WlYsI3pN7aAZMbTcwA/2lGhudAb8lNljZ/b/V4oK+1tQzHRm1Xap7C/gcDKSU/u9HRMtumg2wKl28ftu",
-	"LVV8H3Z0P102vkUKGBSNfhp+0Gar3WCZPZLoCR5xibhn05fQvbAi5E2DVIgMZh9dpog8S0uOt2tZEVkb",
-	"zQsGcvPXmmn7zMoQupR160Rbn/snuDizxYaLIjo/LyAPLxz7JJiGNRAIAWuDcNCTN0LuxCKqy6L8SOiD",
-	"+PAyKZmtfeV3aCVVZQ/A8v9XXy6yiDhwUxuXd/5FtxmByFoThtPuqBONjhFRLFqU35p2jKu+oWqmktGi",
-	"4tb9/WX0/o6f4VNSyIpy8QTMySDHR1wcg6bIoUirlziITpjBhzshzfq/aXmNq+ytWV/KVZQmliyntWYx",
-	"nt5b+U2Ap7kmcsuEXa/VCqQ9Ns9jy/2lu/CW+8uSXbMSWM5cllwbUB6W+0ttqCjskDFGXEqzTqhmVBm0",
-	"j+07MBdNaFnK3RNCl/bWdIxj4L9UMSIk/JW2c3X+Bj99a1JPFicrRo2/QocmZtZsT2hRcROmxGGOlsNB",
-	"xZk+5i+S40Xg91avQXS6ydcil2LFVYUq2ZpxdWlqJVBvwB9j+7thcQsSDyu6vlJKzbQh8IqXVaoumbb/",
-	"cJSJG2BVOZDxuFo/9byUGuYZyICKfXR6aU2yLKKzc/ttWGEFZinFFVOEXkk7H4FSlRljD75kRhMvZw5V",
-	"RLuv0euMWXo6JP/lnmxlyfP9OfEEncETOxYVBYw9uGXxadTqciq52TnhR6exwSz686r7wfVpaU8zEz2+",
-	"QcWM8uJyuY9qDMQ+JFrGLrqBaw7IPrJNT7UlBrw0iJC7FikCteBNsqo1rKkWeMm+G/L7HJ4DE4U9THRy",
-	"Ut3QIfyN3f7IvZ3UIJ3Y3IALGvbek2Qjlz2XhoV7KYHsEbsSn3mB3r0D8jXlYrK688y+fWHYNkYnuSzi",
-	"h1PSfcxuA4liHyENWy2gY1a2ZAEanFF9ir03MUKyMliSQjohRAmcMi1jn5fbQ8VyaBde4TCRLWhRfXdC",
-	"L4omTgKvOKUuqQZ7ooz6PCyrJ1x8eASexh35OCKJkbVx+3fw4JqWdXyQ3VrGWTenwvv0uTkHNhBcG0WN",
-	"VM7gcz54KbTEn9u+eb89+9iG7LhZ271KnPWaEZixizIsGeErpCskMRArTaRhmBmBkt1utuUDbFaUuQJf",
-	"HPo6gawTB7lmscvsqVuKfUqWNN/E9iMwlT9rH78p2IrWpf2pkSnoX7FLsla2k/5RegjH3ptS7z4Ju7rX",
-	"6V3NXLRk1FTAtcQ3luWblOhKyRtrLQwKiyTfTGcPxwTD64KJZD1yGiAilm++k7WIkkTJRTAPMZCZEcZB",
-	"I6HC2xtWvUX7saooBIiSVs6wmGf55iUXDG0O/NaUv7lw70ZNkear072PLwQR1iYtiTVNYyQGF6KecYMF",
-	"gopeYcd5GZLmfumWe2hHj15cELNezFStGmOy52hdEUqumSp47lRG8OMi/eyZZWJrGC0GboiYYgX6riYc",
-	"9Wur08e+4MZN6JC0VIwWllaLGsONlkvQ11HR0p57Jw6TkiF2p91smyEDfXTONsl9Fw2t903luFcqEN+x",
-	"/tT/ljtSUbH3HGxVeAKf7W3uju6JXMV8oFwYGadSaWgZn4Tbn5lT7w3dOwEcrvXt1ubDHDO7jfG9l3E3",
-	"dnHNdSrws9yPqpRuB+mVNbJMJ7TQPkMRH0A7L3FU3WgpFnsdNVaYMCwVcB1SrtyN2R+V52vSXOjsfc7c",
-	"M1GXpbvYwRNjWOU53D+cp8IpyjWLblbvwHEVraXiZqZPWN+u/dGMMfFjQHWRL80yWBJkldTR0570hO71",
-	"Jui2MGzHmJ2scXUU6OFjhZk3gSqPePGnjZuTuZNrtj167Bj0+ckBg7pHj6p+VB0zToMLtrreoLPIASLG",
-	"rwNvR+CnonNTrGDCcFrqmb5i75oaQIU9jt7b0yLV2bRAYvhcbHHf8tWKKS9/esgRlsuK6URkLPH7NY0r",
-	"AXLLBAMol3nIRQZeKBfLe7ilV0xnIIVz5l+xMir4fceWCsPirLIw7+h6wZH2XBi8vGccZinl5pKWfMOG",
-	"0SijfvxR3/zBGaYXEteSg08+qWZ2j+cRIBN2TttTrJLXbf9KWxlNQm4GdU1t7cwWmwrA6aELwA6kHbgm",
-	"jIymdBG1PIf3L2mKDaqBHt2DM03v9xumzaBVcjBbnGr0EfNUGPMUGrVv3x5R1aFLkvEoUwCmSGV/pMGv",
-	"5MIPXBMpwGO/0QQ+NdOSSFq+teBJyzui6aMiv6RKAQW0fRJKWw4Fv6sLB4yK9Sau5g6gmU9b6U/a2Hjc",
-	"+kW1lcqgZtl3KoicKaRBWpavVovzn0cgjriiZxiY/PguOzh3qRnZwX9bIBpDN0wQaQ2wHUdrtInqH2tN",
-	"WLmhyXJPHMVHdsAyyHQdqSWOYu7OBvN7yK87xY1hYoIwxCmF9WfNITRfaQaLHetzvE4OTrOk2lwWNGkp",
-	"aENKmdMSAOPOZOBlSdayLHRcvaIpfxATxzuK/D23lgv3qayZe3TBjf4/RMEJW9PBrZwIid4IzNCrOIZI",
-	"ySrudVOy3s70m/AieevwWNTraQilGrmjqtCEXTO1X0rwH0wf1/lDZ811AFkLobchvh1isQtmfgLVOuYz",
-	"O9SE14wWYFBfriRiKOR1x3k6DusNtsAlW60clqPndjPOkR/x7qa4GEDNwdHsqMHvjV+JI6wWiw9S91F4",
-	"UU+hPYD2FIIdhW5W9P0LfLmD0OgR9OhnWgQeG/vLo8aOEPWN1zMHnHIyLqjo+/Yf/hnto/avHkeIJgXM",
-	"j0jkoyC1CNqHNcZo9jtesudKSRWTyGVdifj9nXYQV0xresUmq7xulOYP47NM3JQYiJwlEIMxPo4+9FkM",
-	"3mWaUKmjv17zDgyypWEkbo809q6uli6j7Wif52S4L5CLQ755V4qP9vogfmGv+zXG7f3kBk7tB7ewA6Ro",
-	"OIaIfjh3U5O7B3Cj+BZN25HeZrQX76BMEffOwSZEfIir1pNJWq3ngkQkZ/aH4GAiHxOTTNYwfT+6+8Po",
-	"Jkhl9Z4oYrgs5S7lLN8wtr3M5XZ/upQbzcxlIgkpaTuaCbpwyMGBiEEz8TBiFpY6YOh97/Sm3h4FtLXX",
-	"p7ZUNxggB1FEb+O7EwQbU3HGRIQ6Hj4Oaatu9Ohy+TUTr11eySEAweN744g2bsgVw0zZinBBhNw9IUIK",
-	"5jJbQFFqIadawTv7VnSnkmZCycUmDYAuiH2OmK2KaZ8EOx0dmHYqD8OkZQpRk1LAS349qHybRHw3Cm6Z",
-	"mIDnndotALVLXPPadTjsGJGg12Oub5HPjWwf+gUrCv6ZxjFYi+bntE8wrue45MmkRy/t25nn+mjt1u27",
-	"Pqa5OayqHo+lzFaFkvyj+HVXOPVwZ7dh5w6oTj7Y4aY1pIH/BROlQxAglhIVEhwKatgDw6uoX3T2bspd",
-	"Uhg5iP2EzIq5iRjs14lvpoM6MvH7/YT0Dvbrolmhy+RAB5Y7OjhGzEwfTNZ4yYyJKjRHmCRX0di5LBkp",
-	"6B6vE8KNJpqBzuUQuvY3eMtifsAuuo34RgKHmtCEeATL9bzamj2BOhVNcYOJSSZ/ayUJNa70CEGa+fEc",
-	"TXkcWc9VQJxJRdZyZ+/nJcuh7EYqK0mzRPbawY3qlX+Hmm5dCeioKhRNYLJvpGfybjjCCRpvovkLNWVI",
-	"v3RqTD+0SlVndw/wKocqpWLUJIiqkDtRSprQ6Vfoa7ixtxWwoKkHlwOaVhPOjlwV/GptBo2Dw8QibshO",
-	"qo1P0skgeQI5dBfF0A+6OO2XJtzAQAawBZk/Pj/75nBaR9FauB9kwAx5KWkRDTM59SeqQAUb9AZeikH9",
-	"ZNZN08dGtxS3a5+218gxnHtsK6zoKl6z1WTlJUF5sfNLhtP/xnbN9TInHXAZxZpfYNK2BsosuGKQ0qgz",
-	"QrUHPXDRz/gymBdiL5kV4nOrdrCiAywYdtF+GUlIk6rqqtpqU6BIXpuqPKTNw0uii0V5NBwnHvUo+yRf",
-	"2MUm5ddnxXGXPOVA9XChUIgykCaNzcHWpsVf/8cPeBh6fSG0YRRSL3x43B4cHm64JiJZy5icAYdoZPs8",
-	"d2vZzsUdBYXM8DXHaPeN3LBIiI+933KXFXYjhdb4z/eofC13gkhE9A1zH37B6Xp+WjFGfJWIVt46ivPI",
-	"PJbZIMgU8vFVrS6sLlExYWYA36GeladaTVbM5GvSyibdrXnpM8Mt8wBFkloUTNln+TpgDTDzEeQWwoBo",
-	"vo6nWbXI6tCfI+NKI9e6TuiTGzajykLYox/YPmpv18uS6zUr0m4sAL34lfr3daqgiB6pLhVTxzrDYv5g",
-	"5iVZhmnf9ndQhw7rzrn8zYws92FqnbuDYE2ZPaRnwt/VejFmIDebgQcTjqE5w7BAdw5R0ry2M4q5E45B",
-	"ohx8XqorKrimydISsw1evHyn0xT+AZBWtKiLlNOhx8+TIYNQ/GSeNm4kxmYmjf7GvjxWhaSz4R39LCBr",
-	"wh661bdn76YUo5QfGwWgH3TQEkyEmYs/Pczq6crY671dX5ALsOydcnpuL+8KHiAkEjQOnAXOCOrTxK8E",
-	"n8toZXGjxczCnDQ8NWOZHuc2F7GFTrDILJK4Hj7TUZh0MSAieILsaGM7D2THLo06jZeZtEpDQfdECnf/",
-	"aVmxpSz2RK8hJbSUckPw3EGVWGR3DORx183U61DEcxMCdrodk8gNRiPazIz/jyJt3Scuh4oF+nfSVQN1",
-	"W62JaS+eUa4EK0h42yoh7QtsqnnXsEJrEwK5dYBGLhfFCz2g+QGxdhTKKCH5+hbBSE5AY9z96VFUSgaZ",
-	"dPMRPo+McEPp0v74TfBQKZD9yNqmW7DHCKUeDKllfUfk1HjRv4Tcekqs5QbaY+OiNtKKMqrJH79+VHTt",
-	"zK/uGnoVFWWnl0ATih8diKSxbelIqNbLf3p0alxY0gHVvc8P9CesfhdXqK9qplPP0NkUe9bHEOBHMj9S",
-	"+NPoZAF68Y3iMS/dUDZESEccQh1bC4cL4mGrkQWfDkGcrnYmy3m1HwfuowbjKvHqaW1DenvjAdyh3Y1e",
-	"A4O4k1baXUwH7JzWNOsn4M1jRbFOiL9aeYDTjK8FTFQMaXMETa2ljtkBf8WC4Z3iSUPzCg7vE5Ct3M04",
-	"rKGBvftn6rde4/vfRI2J2czUuql6ZUWheBW4+xrqJBXdE81MY7O53NdB8P/QauCeey13N2NzOAxPJh12",
-	"arTQwLMdkm72v8U1UVHR1GPvo7kMTUS8mFJyDtsEwHKUpVmizBqBR6GGBFZvT9y9tZ4HGPWfOTo3Oj2h",
-	"vt/aPm0V48XJJk6ilKjszLAOEtXCvLJHSSWtXpKRP37xqMgw4AnopjlV5Y9WWdIl2/+nHb2ZYQyF+rFj",
-	"Klk0jTjsBh1Whr8o2rEYxGmMDeiqQ49tk1/4M/d6DzDYnfCGi+Kc9xTzz1NZwb9EU2yehqI9mas1DjWw",
-	"Si42riXFH/5XyHEcyQ1JVl49LLk6dOjPmq2adfahUrG3BhQUiQYRCRIUMJ8xO2BO1dURCHOnQPh4K5SD",
-	"TYCLbnIl7cGCP3re7ZqCGH4CFXvNIgsQxUEMV7OQmZWsk8GBAEidBLA+tnBTf2qdzNqZlaMHzmtEkIDA",
-	"g5//ABABmJWDebliLtZ4oqk87nR1+gPQni86HyvGHGnvkKjHjIeTJIR4x5KBwxZywG70+5BTgTWGo5Dj",
-	"gdqgSW1jH62sut/ynJZEsF0uK+Z6P+RUnIdwbEaoID5pvRHjlDiYKsG7/EgTMxyN105aRxQhwM7eKxVw",
-	"Rems4HnxB6gkki6E5JLbSSWvrW4oilZO+0StvFWsJCEGI6rohesX0GjfGVnWoijxl1uWG4pWhLUeSgAB",
-	"OQsDEw1aEMoGv+P6Pk1PJG4CYxN2dQSYlSwJ28CrWpnxuC/NAUUpwqU1tGvehpKclr3rguNP9nbF7iXY",
-	"xiQm4F7X5aQiXe37HZ4NBRqWrET09LQLsy7ZN/AX0Vr/WPkyHhvCh+0aSlEMRCo+xt7TyqXX9rXXHsip",
-	"VkITKRJAFfZ+K3WqorOfJNdYa1th8Wq/xVmihOhlcuVPwyfHi4nOvDpL30xuhhcDKi7Hk8nS/VU0Sxxp",
-	"O94NKDLNILzHjWblKo76WNNthyP0jmMfPV9QucB6bhUzawm5eFjfKuXGVqa9+Yk30ls1UgxMz2KMfvQx",
-	"fr04r0ajCgQjGPYmjJxFKsq2l9NffuD2xQHfBwLz7N6wwUB0ruH1A5nj6+YeHnAo3TadKicU45tSvvaw",
-	"UhrMMrWyiUHHw8T3vj8oEN8Yebxxdu066dppiZ8rfs0AnBSRG+3t9pQ9dfCbACLDd5IVk12DLp3TkpGd",
-	"4gbwX0+I42bQojXbUkWt4rbck1xWFdURQ37E8dKw2wFtHlX4cayyYoyKOvCmw2Q3uD9SnlYsRzT1umlp",
-	"2hhIveSJVHD3uFtn8BDDNcdSaUbsfD7zK4xvjdbx4jharQ735Htp6UQYSf7Pg2cXr797ALhba3iAh5nY",
-	"iTHtdQdXGEVLS1WJwtcFq+TMVOtRuNxJ2h9mi39IkXCkGl4xYh/7DKMeoGxSWUKXkAobnfUhabAt8QMz",
-	"gZ1m+J7S90BgtPF2rIeMF52hNQ8SodGBxBqdTvGYqTthI62hqk5YVIas6TUjlNiDQAhcMqMNe7DN7YRn",
-	"BuaATUi4saqYHk8maYdZnM/JzcnvHg7YLD95NPGwKiu4ocsyQfA5LUumQpgJFR/ibvFIwtUJ45xwv05v",
-	"MxbS+6Phylqzy5LnvVtnvFJKGHtaQrTPPk70KPL7PKOmSOVDqqcIbaLleppvDQViTzVGssrZK1HurfzV",
-	"2ATc99Dr5aHYq6nVTQig57N8F42FMRoy1bM41x9Eiyz6VNqwd9VE1ZEnWgZIqzJKYOSoAAjgyqkNztqN",
-	"lWaU+U+0zGo1NIo82ydM3rTHcmI5CGwRBAOkd+U4cKPfuANYp8BsBdelaX44LrrxM1LgIhjDwXZSqMlw",
-	"pVuNpcZL+bozO7JVVHOy3YAY1sQNmLRsYRSH+qfUGFZtzZy+U08FtJ2igHpHwDM3pJDM59LVwhB7I1dS",
-	"WckBgVVX3TJ4v26pUtoQRTZJPgfc6rirf03X1XKruDDk96+/e0b+66sv/vxZNAYyjFPuHKcQshY5HEde",
-	"K4WHoZiBBYzWIXFs5xLEcdzoauurqyaaPhnGUdIlK09hPOKH4jPbbqVmxfeKirnh3naoZTT6rXr+58aL",
-	"bRRf1gYRD6KbZJ8qS98rejO0MJ+dP6fL+GCuvc+RH13xxKz49IaM7kOvdVN/8fwY+IaZAt3A6MoksHMD",
-	"a52W7dChx35ZykmgvnmVLiOAPHHNDYtWQvUdxXJZWbsKELWhH3woWRf3jiEZTlk7kOwQYMQaLE1OJ23m",
-	"5Xx1wR/R5IhysyYUICWTMCQHFAW1P6Zlr0YueuOBhvGk0SLapcgqtILtgrdlR12p7EWWzjBNXRnaOzLs",
-	"i/g9sPX4lTgnWy6gdzlkhPsbgSz3iDRELQdSV+Y1y4RQZsK/umG+yjTmxHCENroUXqNqbeKZuUNlW7YN",
-	"VPCwpIbxZa6lYLCXMFBqPwfCdDMqlGHMMpl1+sblPfY8OYqt5tQS7OP5sN4/fCU+aDSRfgibcqokeyh+",
-	"Nvkj6XIrtbJyYk5BjDZ8w/955ouxDSXrg813lOEQjy18Py2YEPSbWwgmTHPyBXxwpGDLqZoLxbfoBdhQ",
-	"I8GW22xLNBi2mB2efevQuJoZ8Kf1OhI3LbijqrwP0t5W76Suh29aG6QmINGJk7YaIrXbYA30RPopuF16",
-	"rsoU8uCIkGZA2d8QFT85BOpDn34vPAw+Gdx9S2MIMSzxMRfCpxOgglUXbXCT0llWxYq/ycVlt3JmJNbj",
-	"tf2QjLViBVM+KOLcZWu+hSeJlDnBWKFnMsWOeXsjwp16y+gGSxJxQ0qrVu5av4+VW0m58d1tEzqGMVc+",
-	"a4VeE7dFvlaFP2W/q/4I/Rqj5LJO1IlBlSWUFyK/YBFIsmFs23NxJNIK3673r0Q5t23UTeLYb63iftdQ",
-	"Yxg0BTX+BBHFzXznAEnzoLS0qwuCUt2GJbqSg3kpU92obgFQPAkfPOvqnVVjOFbs6o3EohjcGVqKs4IY",
-	"aY3KLdWaFWRC4HcaqNidTA9InCicB+vOa8XN/sLSr0dWhKg+t7PPpdxw5rXd88WOvedlWVeX/sXmeLbc",
-	"1xXyhgDwBchrX/TPvbs2Zrv4+BFE+yqyZ99bIZ6RRoSDDcfeGwaCR6+p3SUXlZErsLxyWZZ0Kd37uuaG",
-	"nROqN4icpXtSSBC+GdGMOdDBFTWsUwCr1QgWE+KkdhWg0Ih1lU98vzdZK/2QQIYXAl+coUjQ96jRn/r1",
-	"l3/6r88e/r2BG58v3rptxI5auOOLxx7dQbd8cb744uHjh4+gFqJZw9mcPdyxsnwATvEzWpv1P5h4ABXd",
-	"rmrlMQ0fs+57/sAeeEP+CnVJy+zwNy+KxfniR18s4ge2R7EBDeSRJj5/9MjBm41zUdAtdhHmUpz9sts8",
-	"0Mz88Rdn1qIwjLqeu3wevwmMqlmsI8QQ3C5hB388qCf1lPzl7Q8XPRxrTKKH9Z/5LMGP7Tbd3tOgG1eD",
-	"pYWmAAfwHb3SwLvBufPuY/J0Omn0w0d00YpubKmiFTMQLv05CjfDTnaY36A3qCoszhe/1gx6lzu2Rq2h",
-	"2VM8heYoZxWN+PhuHgE5k7sZrf+96DleWGa1R0Zzg53Lb36soLTBQfKC+Upjlu9DKUVXFjg096JuhzPv",
-	"b/p9IXN91hDCw6r4bIAYaJ4zrc+uH58xa+u0uTj2SPtnW24fON9Dmq9fcm2e5iEYNedURti5PfQk5chN",
-	"Y0JqhvvwJIb2L9/87P2nuj5MgkWM3OlZwezOrXsAZx8sI310LXfbLAncZkV4w2yhY+YEbgNH+pYae/Mt",
-	"zhf/72f64B+PHnz9zv3/4eWDd3/4z0WUBbd1VIp4enAzYNp8I4v9LEqYcMzOs/Wxe7p2oR9vSIaTaOyQ",
-	"UsC135DgDYnlr3QDncBDJTTSuAEHiCUouwPMGrLcT8mr8ypR4CQmJlFNZVR89zRXb04NLeVVjSI4bFl6",
-	"5zUWEpc6su1P9eaWeKEpm3vHbIDdbFJc4J7eXGKCco2FQUMlOKdph0hZhiGyRt8eOqclVcPs8Q1VJ+YN",
-	"P+QkxviGqlGugA9OYQlYy81PwbXbxRgbBgt9mQ8B+LUrZmK3WJZih6KwyzzQLWNza145e1GwaisNE/ke",
-	"zMB3t8NScAJTuOnx6Yc8ZKUlPQUffUNV0COhwm0oWzDGK2cfNmz/Ee3nkmFsvc80K3PMcb5d73+0/1pE",
-	"lPkvDw12OwwrTrAX9kOEwsZGCHZUtULc0CTNKhqgf9faYJeEkJRHz9zzUXFk2Htzxq6ZMA+0UYxWM62d",
-	"5/ZPtUupdT6eE0hvgpOxV6hm6pqpBxA9gonqjPjeZCi5g2spSY/5muWdWzYSQeMaS1OWYJOy9waH8ZAL",
-	"qYi2w9GSSIGoCixU4lAW2H7TbcSzi5/QvfLl4z8/+uwhaa4219fM/jVZ7vH/VLtC3itZi+Ichv3Lxau/",
-	"EZTPuFLaKun9+2d2PS+5YJ9l3RA/dwlQuJPuxQv8l3Pz9AkFvqRHDXafHt2GfNqhsJK1BIM9Zr1zAX38",
-	"omQeT8j4kK7ibz+WWRYEKFLw+mNtuYpRqNdvL5XEZByEacieGZ3OG7CxlZZND/7dWjo0DsKIOh0gBAFg",
-	"tDfPYR+DJO2mY8emDNlpN5yup21LlvYqhkrpjmCh1TnMLFzQiZmEBrOzZhNdk0l95atHCY9N6rYG+ZXr",
-	"61GxdRMN9/0DUcy7l4GtvrPsHBOarwTzvI2C5CQiE07Z2hxdRStovzuKtdMckWYoU1oaMFT1SLich6Vr",
-	"wEYkLiPpao7HLskebbiw+6Rr8qspDOAgSVBdyQuxjLi0A1dqiQpidey+bOtlr8Wm6wPfN5BvF/6AWuKk",
-	"slMKpS0aqN8qKSdC29SbyApXV89OIDWMa0E5XW05nQy4JYvUk2dCj/bUfXMWfQ5chnAUcM9aWnc9Vrcl",
-	"zVlG6DXlJV2WrNMDC0M9O6mKeDOUJGPKautV7zhn+hcmsaaL4aZZ08dcsQ1gLBrYqmni6dUxfKh15s2L",
-	"d5NJ6deb8R+kW/k5arwcce7QCWbJXFw0KQPCQucIqdiHQmGF9nd4ZTf1sYtsuH9FIBnvTup6mJca2Ep1",
-	"GK2sCd+b4oNoPnoK5ntRoBvCbrW7GSmo+eAVsrrjECe16qQn/T/fhvL0E3ipRJV7nJcajllSpQDJgKxD",
-	"ywSLRJMJrQABDdSaOOGTKQmPT2+s50HkK7Yoq7AlO5NNoGTQ+sBSm2muem34RL5eRxatBmMaDTI8K2uS",
-	"uW5A7hdBNwPT0QRTAqxKho3k7G85NB8GpLb2HePGiPMM/yht5lr1f+c7M5AVV9qgAYo8gfq9Jr+3/8yI",
-	"rpfuwxn0zriE8nNZUzMLoVefZYSVGsIMTBgFDThAsQQD+e8CVv+Hh2TJVlIBXgGn4GEKUBDG/uDNN4ne",
-	"Qo/sWrI1FwX5j4fkLRrarjmom3kAkhLXQjn7u6gFoNmkKPeXV1ICwF5TXsTsX+zy/Gmy7lss0uFoDOx8",
-	"bgmKKtYUMiNC3g5D98qGMCjw5k9tw7aYu9AYCkIS36E7ptYz0HA6kzisf3agkNINay0cMbzuTqYbJp44",
-	"2ivLVgnd2PCBFkYnMOJ7/NGVYpvwas9Nea8W7DyN2LFD6KQeEaSARnA9gEOdlBOZsnDqNNizQQrtvADQ",
-	"dWla/j9HdqPy0TCdhrC8Yf4GnyYFGi/4DTy6t36GdlWpe7CiJl+fBJjC87UT/ph8gKhi2qpwjFbMoBeh",
-	"25UgqWU9b1dbn3BOIU/3QDzTNYN+vlxc+p4U8jpa+jDmVZPeVQKVWZeyNk656rgGT2esn1a9P20LiJ6K",
-	"P9gGIxJCaF4/gY3ddA+wNOjAUJb8Qhn/yaHGZsWfaMAxTHAOouXx6YdPSRjW2kDLbK5yyvM3mOkycNud",
-	"CAXTdqJNkz0RJTqmMA5JoRkaxKeu7fx2VZj70l164CsoitXqaAL1fFC1OV6faVHrB158TF6X3zPTFmG3",
-	"tteftBx4OiQCpoTteTELDzkV7HjRPZyZ98vqr6i8fUoXy78IQT0LsMq5V4tl1jOG2Vx3QnfRC+y5KD5d",
-	"wvPJeJMILoL1eQ4tB0+gRkJRiFYETsjdE0BYwK28dpUUluyqFhAttPczoSOB0j4tbJveQvdHD67B0adL",
-	"E74D07+FUEvNkNeoKjIBwJgOra5qBbjXMXJs17NM2tvfNTX45pHFs1ppaC42+uZLCHulgggu6ng8AABt",
-	"9cZE73R7OMA0Rn09S6w4fOOgd9oZ4TJSW+WEaDnNS/y01DL4ZSumWLknO6nMmmyE3GF94thc1tz1A00b",
-	"CLfpnwp0FU2h2tIr0M0DiZ4of8qVwOE5K9B93WsSjv4r4g98lHXO8MB8+ckU0vU1s+fry8FO8ltNF/df",
-	"JwjwtCjaV1t7wUHj9FN5eAVpdi9UPZnmnIG/a/bzlpKF/Mkeq4089dx8AuwxM4R6diBL1rIeIUxGncIC",
-	"sjJNtp3uqmmZ3+5YOYFW792dedqusT13ZuvjU9yZrc07hTuBl6G1pZ9IQWhtZEUNz2lZ7r13HZNdOAIa",
-	"lmwaHZx9wMP7ePbB3YEfhwVZJa9Zs3e3DN3H4U7BPy5+ScMmHofhb1BLRyviWfTDJwkntU54TcvrAUjm",
-	"f+PjaRGUNVT2jQRQytJu4ppxdWlqBcH1OvxYC0j/V9ilquIa403TYV3HxK1PK1aaTZyWgSXN2m3smExx",
-	"X54iT6ypsQ5fvWk6jzRr97XG9RkQHa6SB8gTxPWHrlaMYyqd1Y403bfaX4wrS64mT5IY/+Kef4oWxudf",
-	"TqZXPmCmTDcREDsZp/ivbz8uKIziM0jeHd1zYVS0Q7iYVL3Rj+renxQ0dH9yCrtAOm994WqwtGqQAkhq",
-	"Am2fXTPFV26Xk4T+k31p35D7KVNFldwwcYk1pCaUcGod9IS3BwqD7tYy3vbhoEIcNobxA08VfbI2uazY",
-	"SQ4aNaR2mTBrD9LSMERnJU/ZtY8cVJpfunemacynA1mO+hRclaukR+G0EqS1VZMkCG7b6IXpPzuFbPxJ",
-	"nMTqwrahAWOnf9fN2nJ4T7vViPYEieGsM1CNCI3kJqYM2wsmCrcjN8UczMCy3ZLj9m9s50/3boEJ7VEj",
-	"+F94iifEjSa+3/sNaeUHxraE+q8bSainmd/pLs2A/xH73YNTcsP22v9My9IXvrZzWyFKuAK4sHsjIGB9",
-	"39EJkms0UJwiulmw7oqqTSF34BA3VXkjiPftnv5pEu5ihHTLIebPR+y+9nmfgeQ/eXTp8znRpWd2CoG4",
-	"jpUyc3oZYAWRfvcW9Kk7zllkC3tohaKpDi6UF8mO1679zUHTyBN2UHGLiF92dxcCuyNOAhppROdyT9ZU",
-	"FE8IBXR57nGWsCeQKg90DT8t961uv0kZyMVmRHeDN26IJ91JBR8pGC1muDmgn8ecBLYT62t+c6Zpa65L",
-	"xbCuBp+cpKnBm6eozCE2uuMGBTa1JzJKGJ8OLOMlNur4p8dVQEcS35QydTbyminfKD/Kt6/8C7coAMMY",
-	"KeM0PD9NeLLJy4IAqF7L3WCdHW+UDAq3H/1Lk+Tb7GTaUzvpTiveRLREMk7Kl+Sw78CGPyGs2po9cSfh",
-	"gmmJZizThaY7gFG5uW0OarIfLBzuzSmwRSeTIfI/Nvncv3Fj1a3kfpD0gULiYqbxFt05erYoGjt2iiQa",
-	"NTQbirk1qf3J7uYrwZJ7eb9Q5KP52GP/fpMM/C9Acq8x7zY0NSNbWfJ8jzE8KEIyl7nPaOEbEkR5/Glx",
-	"jU0Wbq+EKE4gsdc7ClXiIQu/CeGci7osT5XruKN7YiTJpRBYw6lx9LmEsxU3unECE6iCz7RPZufmXtg/",
-	"eaKt6hb3ZwA9LYpU/u0dSJZZnUIrV3hitJFwUzch2vHLPtbEPiZUQH8SX2nTtQXEmgjoE2ZE0yremL4p",
-	"1RDvQ3SkF8ot9L69UJ+4cuS7GMhjZKlPTf+AP0zAXh3JIw3wau5N/a92qq76gDtWl7B3j1pbHC8WymVN",
-	"74sx/T5wnt2kU+FuY0VZvLkgVtdcyto0gH79kItO8c14NC2BiHeNvcNUj+lP/+WBjX/b1YxOHs8aCl1m",
-	"hAtXIncnVeGSlFcce81DY6NPS7WpmLpi96vY/EVykfbBfVoG1gw1CAr7Tum8faT2Ad+/b93jNbNsLK4G",
-	"Esk9dkwqV6bzZFWwMZe88RmAv3Inn4AyqFguVeFdmCEzURtr2LluMSGlfGnpYLJSorclN/fLMxd2Cr8R",
-	"p8Rs0yHaszzUk3GN5h0IsRHET8gfHkLBLywK162fRiFDMktcWaP98LG2pP93pDt+MYnTfYfDWR25bmie",
-	"QM5eaHn9b3lB21QD9fMtNbUKFTpLMyNgl9r7HESEa4iipSstJ63M+J0mCor55aGfwFQZApH7VhOIe9KT",
-	"ZzRd+GKey/QCc8Nux5mJH/+3L7Pny4Qrb4e1WxsNVe5EpymeVL4n3jx6hWTC+732kKziWaK/2VuvvbcB",
-	"lJUbfg04mlpvGaALsgX+/93progw8m/Dh4UO4+CqdzWEcilypuCiu2uOu8DDabgtI0vobssNJOxaVmNx",
-	"h/YQp410E32zZly1O4ne2rH0Rkpd2VxDLr04FczDf68TgPmdblq03ld0MCqUvmMmX/+THgesLX4GWPLF",
-	"q9k7JcWVh/pCxRdZFq22y9qXIj6CEc6sknJX906dTKf/IahKt3wfuOX2wyGamHVdLbeKC+PqYHPVQ86H",
-	"lFIUObfle7AzvO8r4+6Z4Y2qNd48G7b3JfJjnMG17ygMDDGC5MOQ6DBEDV+5rwTQX+8Rf5vIkMwWzbZN",
-	"A5lBZvo3irPVONDMb/dkmFlTkcX97QngZqFPtSuUO0JA48iiJjf/trQ4GOGnAUCoqw9wCm98t5Awppm1",
-	"KklyQaBqcegQg5Z6ql3AHTvhYS7Jw3oNTyfFjzAd+viaCJ989yHci5R0N8442PvTPQUGG1oJYm4/yO89",
-	"01hQFhzG3uE86DBWdcmGUcev4Y2RpoLQEamgewwmpfr/D6Xn376ADkudJIbtskflL35yitzFXbyFxtQw",
-	"BTx+6DqUETeCEyeoWWhm0ME8SgtnH+z/BuXza9/Z7bY4CbY+Lpddk6n7AHxCk69Wlz3s/2VGd3iKxL5p",
-	"s7wB96Y7rU+rFKSd1P04RT9B4rpg5qBL4e80sjOWcHHfH+BdV/HlgZEb5gCAUR/AX+mGXeC7b+yrd2Mo",
-	"FnSvO13Qvvjqq+EuaNEY1OMJMahtrbYuWda7KAuWc+1KvFfMKJ7Hm9J1RLtAjJ7/XIZrOM6WfHzKTHw8",
-	"tgQFG3x4qggUfM41NnQU5sCwoFzg3kwsWaeZ1q6mSgoYd8GvxKs64pmKJLJdoN0q61Ok/NuP2U/5KHwu",
-	"hcYqJ31RnroTL9zqblFy+SESR+/39zSFdBrPwIyu/nYbX4hbiqQ9U6xgwnBa6ru+MwZ2/sJv0hNoHS43",
-	"nDlt4PiDYHmtuNkvzn9+d0CkCFAdotE2ywGUblC7v8BX/u2waRcNCNs2rWemfX2av0b73T7CX+P+9gTC",
-	"Dj5k6bVi1ZIpohlzbZJ3WPtmnKZGfTgwyK1KQzvAkAcHJnoSBw58KXO2lLG8rbNgWXFBuDn03dx/Zsh4",
-	"eO5V3QnODRr4TZNMh8MFxAvVmzZKN4DXEHQC3VFYkfIGyGTVrC/uusdaZydS9NS8cHNzslYIdgieeKob",
-	"qDrurWK0CKTlfPm+EzzcBMP2QDsmNWAPvJZleWfxokJ2kANCyBqRN3rHDTgSfXfJd6dEl917BOiuyeup",
-	"29kmKX7D9hnBXbb6gyUrANdgTqGPFFFDJB5Ikq4a+zKpUrzBV056VzfDTrqS33gzaPA2dh+dVMAQXgXT",
-	"B7sPMG7vzVwxc4or+dVOoK2ln6C11alMR1x93kk6uLXcbmrZn1QN/80Yvwm1+/l7B98BzK4VxluqNfTw",
-	"R8MYjWRvOZY8Bvs44KCgQKVs4eeiaI7xbqu6GDfubaovX45oL+Bc1WcfoMd0WtP8CV67TT3TjZAguWs/",
-	"/l37DN92gvqZ11GtdLSSvWLMcHHldNUmEoA15a11Onq8o3mITDFfAj55cK1oQorQ/7fQzMAu3yZScqhe",
-	"/T89sbhMSAxYRJsJ3eT0s7uOaNyQWG4ppAGzup+YxidKdhfQ6gSpDrNb+lGOoXtyJ1VZJAX/t3W1nVjn",
-	"D6vfxxNCB7JpWlkE0zNA22e4p1V5RB7oip8GlYPlQaD+gLhmwki1RysTBpiqTr6U0Fr7+M64p2lMO3tf",
-	"77C2pqTFeJbQKWojSlq448ua3sGjWFXwJqQdAG/h8S0lv9TbrdS86b13d6eCy0piLb0DCyqrn0BvDolX",
-	"Hm15pSjUhSbLWhRwYMLyITewGCgCjdUTm3kEKIGQYGEqRvYRRa1nq3xYhMDaz+8sw6H2bv9hzRimrj3T",
-	"1qpcnC/OgNPcJ1OFcX1wIfie0KwhNURCPfRqyyO9r19tmXjxLXlam/X/ff43+L9U/B+47Kc/viCPHz5q",
-	"faM263/YI3j38f8HAAD//w==",
+	"7H17cxw3kudXQfRuxLxKomR7vGPqn5Nl2auxZqQVddbFeXUMdBWaDXcV0AZQbPUo9N0vkAmgHg3Uo9kk",
+	"5dn5x6ZYxcIrM5GPX2Z+XOSy2krBhNGL84+LLVW0YoYp+NezWmmp7E8F07niW8OlWJwvBPtgiFwRs2Zk",
+	"S68YWbKVVGyRLbh9/GvN1H6RLQSt2OJ8keNXsoXO16yi9nMV/fCSiSuzXpx/+ehRtjD7rX1TG8XF1eLT",
+	"p2zxomDVVhom8v2PbH84hbdrRjStGNmwPdlxs+aCUFLQPVFsy6jRMLkVV9oQKvSOKT+7NaMF/MtNrzXS",
+	"AztUYp6P7TwrLvy//xKd9epv1OTrw+k+f0uv/I5pQw0jZk0N/DNfU3HFyI5qUtGCkZWSVXKuqwc4wNAk",
+	"D6f1klfc2Fdjx1PCw94HeVVXi/M/uzXjvx6HT3Nh2BVT8O3Xil1ztjtc8gXdk51d5E7WZeGXSUX4UUh7",
+	"alcJqtm677Yn5oZfSlkyKmD4d2um2GtLtYcz2FJlBFPnL77LiN7SnMFPFWOGi6vzF98RqQgVhBtWEarJ",
+	"ipf2DT+fLTXrZjo7O84iWyj2a80VKxbnRtUscQxfxI/h3XqfmKmlZsWolqKhi19krQQtyYaxrU5s0m49",
+	"RK+RSXyyK9BbKTQDDn+t5LJkMKNcCsMEkAndbkueUzu5sy2+8adftJ3px9Zg/67YanG++LezRoSc4VN9",
+	"5r8LI3bX+s4ukGuyU9Lti/sj+82nec62hoqcwTyKgtu/ouVrJbdMGW5nvaKlZtli2/rVxwUveuv/JrJ8",
+	"u3jq1nGwVS3efhz5y1oYXvb+8OuxP/vUJpif7STDFPwX34c/kstfWG7sWLgLrPgWBF93oct9ixNiCzt4",
+	"pLnbzvSahqe93LenjZ8bmb6skZK6cy+4psuSFTFe9jQdmeaWqdTalCzZGC2+se/01wSDub8PI2TNDAfW",
+	"9RSvk4PV0WbZB/PMpUBSRmI1rNLR99wvqFJ0vwDWybnmuHgmrBT+ebFnVhwI2Zpj84Eralh3jKGt+YEa",
+	"djhsb6v8ulqz6SzIDzqwZc9A4s9k6WFq2VKtd1IVMdHb5skvsiGCOhTD+Mze1bJWmuzWkqwpahNuI54Q",
+	"wVjBCrKy9wepWLWEO3rkHp5DrBlI9pFX360PzwqGiB+EcWTUI9qiUEzrw72A6+CDeehesBIbl73I5vCu",
+	"3cTDj7+qFZE7QbZMbktGqN4Q0EEix6yYZsIwlZ5heIXA8ejodxTTslY5m8l/mqlrnpCehpuSjUtPJ2nw",
+	"7eaL7Sll4RjaC3abFz3Nws+qd5px6bPiV7UK5x3hv48Hml3/1n7DcqkKnZGtktcgBFiREV3rLROF/XEt",
+	"K5YRvaZ20IwYWm7gB3tKNDc6A37K7LEz+/8rRYX9LShmOrNqu1T2F3A4Gcmp/d6OiRZdNBvgVLv4fbeW",
+	"Kr4PO7qfLhvfIQUMikY/DT9os9VusMweSfQEj7hE3LPpS+heWBHypkEqRAazjy5TRJ6lJce7tayIrI3m",
+	"BQO5+WvNtH1mZQhdyrp1oq3P/RNcnNliw0URnZ8XkIcXjn0STMMaCISAtUE46MkbIXdiEdVlUX4k9EF8",
+	"eJmUzNa+8ju0kqqyB2D5/+uvFllEHLipjcs7/6LbjEBkrQnDaXfUiUbHiCgWLcpvTTvGVd9SNVPJaFFx",
+	"6/7+Knp/x8/wKSlkRbl4AuZkkOMjLo5BU+RQpNVLHEQnzODDnZBm/Z+0vMZV9tasL+UqShNLltNasxhP",
+	"7638JsDTXBO5ZcKu12oF0h6b57Hl/tJdeMv9ZcmuWQksZy5Lrg0oD8v9pTZUFHbIGCMupVknVDOqDNrH",
+	"9h2Yiya0LOXuCaFLe2s6xjHwX6oYERL+Stu5On+Dn741qSeLkxWjxl+hQxMza7YntKi4CVPiMEfL4aDi",
+	"TB/zF8nxIvB7q9cgOt3ka5FLseKqQpVszbi6NLUSqDfgj7H93bC4BYmHFV1fKaVm2hB4xcsqVZdM2384",
+	"ysQNsKocyHhcrZ96XkoN8wxkQMU+Or20JlkW0dm5/TassAKzlOKKKUKvpJ2PQKnKjLEHXzKjiZczhyqi",
+	"3dfodcYsPR2S/3JPtrLk+f6ceILO4Ikdi4oCxh7csvg0anU5ldzsnPCj09hgFv151f3g+rS0p5mJHt+g",
+	"YkZ5cbncRzUGYh8SLWMX3cA1B2Qf2aan2hIDXhpEyF2LFIFa8CZZ1RrWVAu8ZN8P+X0Oz4GJwh4mOjmp",
+	"bugQ/sZuf+TeTmqQTmxuwAUNe+9JspHLnkvDwr2UQPaIXYnPvEDv3gH5mnIxWd15Zt++MGwbo5NcFvHD",
+	"Kek+ZreBRLGPkIatFtAxK1uyAA3OqD7FPpgYIVkZLEkhnRCiBE6ZlrHPy+2hYjm0C69wmMgWtKi+O6EX",
+	"RRMngVecUpdUgz1RRn0eltUTLj48Ak/jjnwckcTI2rj9O3hwTcs6PshuLeOsm1PhffrcnAMbCK6NokYq",
+	"Z/A5H7wUWuLPbd+83559bEN23KztXiXOes0IzNhFGZaM8BXSFZIYiJUm0jDMjEDJbjfb8gE2K8pcgS8O",
+	"fZ1A1omDXLPYZfbULcU+JUuab2L7EZjKn7WP3xRsRevS/tTIFPSv2CVZK9tJ/yg9hGPvTal3n4Rd3ev0",
+	"rmYuWjJqKuBa4hvL8k1KdKXkjbUWBoVFkm+ms4djguF1wUSyHjkNEBHLN9/LWkRJouQimIcYyMwI46CR",
+	"UOHtDaveov1YVRQCREkrZ1jMs3zzkguGNgd+a8rfXLh3o6ZI89Xp3scXgghrk5bEmqYxEoMLUc+4wQJB",
+	"Ra+w47wMSXO/dMs9tKNHLy6IWS9mqlaNMdlztK4IJddMFTx3KiP4cZF+9swysTWMFgM3REyxAn1XE476",
+	"tdXpY19w4yZ0SFoqRgtLq0WN4UbLJejrqGhpz70Th0nJELvTbrbNkIE+Omeb5L6Lhtb7pnLcKxWI71h/",
+	"6n/KHamo2HsOtio8gc/2NndH90SuYj5QLoyMU6k0tIxPwu3PzKn3hu6dAA7X+nZr82GOmd3G+N7LuBu7",
+	"uOY6FfhZ7kdVSreD9MoaWaYTWmifoYgPoJ2XOKputBSLvY4aK0wYlgq4DilX7sbsj8rzNWkudPYhZ+6Z",
+	"qMvSXezgiTGs8hzuH85T4RTlmkU3q3fguIrWUnEz0yesb9f+aMaY+DGgusiXZhksCbJK6uhpT3pC93ob",
+	"dFsYtmPMTta4Ogr08LHCzJtAlUe8+NPGzcncyTXbHj12DPr85IBB3aNHVT+qjhmnwQVbXW/QWeQAEePX",
+	"gbcj8FPRuSlWMGE4LfVMX7F3TQ2gwh5H7+1pkepsWiAxfC62uO/4asWUlz895AjLZcV0IjKW+P2axpUA",
+	"uWWCAZTLPOQiAy+Ui+U93NIrpjOQwjnzr1gZFfy+Y0uFYXFWWZh3dL3gSHsuDF7eMw6zlHJzSUu+YcNo",
+	"lFE//qhv/uAM0wuJa8nBJ59UM7vH8wiQCTun7SlWyeu2f6WtjCYhN4O6prZ2ZotNBeD00AVgB9IOXBNG",
+	"RlO6iFqew/uXNMUG1UCP7sGZpvf7LdNm0Co5mC1ONfqIeSqMeQqN2rdvj6jq0CXJeJQpAFOksj/S4Fdy",
+	"4QeuiRTgsd9oAp+aaUkkLd9a8KTlHdH0UZFfUqWAAto+CaUth4Lf1YUDRsV6E1dzB9DMp630J21sPG79",
+	"otpKZVCz7DsVRM4U0iAty1erxfnPIxBHXNEzDEx+ep8dnLvUjOzgvy0QjaEbJoi0BtiOozXaRPWPtSas",
+	"3NBkuSeO4iM7YBlkuo7UEkcxd2eD+T3k153ixjAxQRjilML6s+YQmq80g8WO9TleJwenWVJtLguatBS0",
+	"IaXMaQmAcWcy8LIka1kWOq5e0ZQ/iInjHUX+nlvLhftU1sw9uuBG/x+i4ISt6eBWToREbwRm6FUcQ6Rk",
+	"Ffe6KVlvZ/pNeJG8dXgs6vU0hFKN3FFVaMKumdovJfgPpo/r/KGz5jqArIXQ2xDfDrHYBTM/gWod85kd",
+	"asJrRgswqC9XEjEU8rrjPB2H9QZb4JKtVg7L0XO7GefIj3h3U1wMoObgaHbU4PfGr8QRVovFB6n7KLyo",
+	"p9AeQHsKwY5CNyv64QW+3EFo9Ah69DMtAo+N/dVRY0eI+sbrmQNOORkXVPRD+w//gvZR+1ePI0STAuZH",
+	"JPJRkFoE7cMaYzT7PS/Zc6Wkiknksq5E/P5OO4grpjW9YpNVXjdK84fxWSZuSgxEzhKIwRgfRx/6LAbv",
+	"Mk2o1NFfr3kHBtnSMBK3Rxp7V1dLl9F2tM9zMtwXyMUh37wrxUd7fRC/sNf9GuP2fnIDp/ajW9gBUjQc",
+	"Q0Q/nLupyd0DuFF8i6btSG8z2ot3UKaIe+dgEyI+xFXrySSt1nNBIpIz+0NwMJGPiUkma5i+H939YXQT",
+	"pLJ6TxQxXJZyl3KWbxjbXuZyuz9dyo1m5jKRhJS0Hc0EXTjk4EDEoJl4GDELSx0w9H5welNvjwLa2utT",
+	"W6obDJCDKKK38f0Jgo2pOGMiQh0PH4e0VTd6dLn8mok3Lq/kEIDg8b1xRBs35IphpmxFuCBC7p4QIQVz",
+	"mS2gKLWQU63gnX0rulNJM6HkYpMGQBfEPkfMVsW0T4Kdjg5MO5WHYdIyhahJKeAlvx5Uvk0ivhsFt0xM",
+	"wPNO7RaA2iWuee06HHaMSNDrMde3yOdGtg/9ghUF/0zjGKxF83PaJxjXc1zyZNKjl/btzHN9tHbr9l0f",
+	"09wcVlWPx1Jmq0JJ/lH8uiuceriz27BzB1QnH+xw0xrSwP+KidIhCBBLiQoJDgU17IHhVdQvOns35S4p",
+	"jBzEfkJmxdxEDPbrxDfTQR2Z+P1+QnoH+3XRrNBlcqADyx0dHCNmpg8ma7xkxkQVmiNMkqto7FyWjBR0",
+	"j9cJ4UYTzUDncghd+xu8ZTE/YBfdRnwjgUNNaEI8guV6Xm3NnkCdiqa4wcQkk7+3koQaV3qEIM38eI6m",
+	"PI6s5yogzqQia7mz9/OS5VB2I5WVpFkie+3gRvXKv0NNt64EdFQViiYw2TfSM3k3HOEEjTfR/IWaMqRf",
+	"OjWmH1qlqrO7B3iVQ5VSMWoSRFXInSglTej0K/Q13NjbCljQ1IPLAU2rCWdHrgp+tTaDxsFhYhE3ZCfV",
+	"xifpZJA8gRy6i2LoB12c9ksTbmAgA9iCzB+fn31zOK2jaC3cDzJghryUtIiGmZz6E1Wggg16Ay/FoH4y",
+	"66bpY6Nbitu1T9tr5BjOPbYVVnQVb9hqsvKSoLzY+SXD6X9nu+Z6mZMOuIxizS8waVsDZRZcMUhp1Bmh",
+	"2oMeuOhnfBnMC7GXzArxuVU7WNEBFgy7aL+KJKRJVXVVbbUpUCSvTVUe0ubhJdHFojwajhOPepR9ki/s",
+	"YpPy67PiuEuecqB6uFAoRBlIk8bmYGvT4q//5Qc8DL2+ENowCqkXPjxuDw4PN1wTkaxlTM6AQzSyfZ67",
+	"tWzn4o6CQmb4mmO0+1ZuWCTExz5sucsKu5FCa/zne1S+ljtBJCL6hrkPv+B0PT+tGCO+SkQrbx3FeWQe",
+	"y2wQZAr5+KpWF1aXqJgwM4DvUM/KU60mK2byNWllk+7WvPSZ4ZZ5gCJJLQqm7LN8HbAGmPkIcgthQDRf",
+	"x9OsWmR16M+RcaWRa10n9MkNm1FlIezRj2wftbfrZcn1mhVpNxaAXvxK/fs6VVBEj1SXiqljnWExfzDz",
+	"kizDtG/7O6hDh3XnXP5mRpb7MLXO3UGwpswe0jPh72q9GDOQm83AgwnH0JxhWKA7hyhpXtsZxdwJxyBR",
+	"Dj4v1RUVXNNkaYnZBi9evtNpCv8ASCta1EXK6dDj58mQQSh+Mk8bNxJjM5NGf2tfHqtC0tnwjn4WkDVh",
+	"D93q27N3U4pRyutGAegHHbQEE2Hm4k8Ps3q6MvZ6b9cX5AIse6ecntvLu4IHCIkEjQNngTOC+jTxK8Hn",
+	"MlpZ3GgxszAnDU/NWKbHuc1FbKETLDKLJK6Hz3QUJl0MiAieIDva2M4D2bFLo07jZSat0lDQPZHC3X9a",
+	"Vmwpiz3Ra0gJLaXcEDx3UCUW2R0Dedx1M/U6FPHchICdbsckcoPRiDYz4/+jSFv3icuhYoH+nXTVQN1W",
+	"a2Lai2eUK8EKEt62Skj7Aptq3jWs0NqEQG4doJHLRfFCD2h+QKwdhTJKSL6+RTCSE9AYd39+FJWSQSbd",
+	"fIQvIiPcULq0P34TPFQKZD+ytukW7DFCqQdDalnfETk1XvQvIbeeEmu5gfbYuKiNtKKMavKnbx4VXTvz",
+	"67uGXkVF2ekl0ITiRwciaWxbOhKq9fKfH50aF5Z0QHXv8wP9CavfxRXqq5rp1DN0NsWe9TEE+JHMjxT+",
+	"NDpZgF58q3jMSzeUDRHSEYdQx9bC4YJ42GpkwadDEKernclyXu3HgfuowbhKvHpa25De3ngAd2h3o9fA",
+	"IO6klXYX0wE7pzXN+gl481hRrBPir1Ye4DTjawETFUPaHEFTa6ljdsDfsGB4p3jS0LyCw/sEZCt3Mw5r",
+	"aGDv/pn6rTf4/rdRY2I2M7Vuql5ZUSheBe6+hjpJRfdEM9PYbC73dRD8P7QauOfeyN3N2BwOw5NJh50a",
+	"LTTwbIekm/1vcU1UVDT12PtoLkMTES+mlJzDNgGwHGVpliizRuBRqCGB1dsTd2+t5wFG/WeOzo1OT6jv",
+	"t7ZPW8V4cbKJkyglKjszrINEtTCv7FFSSauXZORPXz4qMgx4ArppTlX5o1WWdMn2/2pHb2YYQ6F+7JhK",
+	"Fk0jDrtBh5XhL4t2LAZxGmMDuurQY9vkF/7Mvd4DDHYnvOGiOOc9xfyLVFbwL9EUm6ehaE/mao1DDayS",
+	"i41rSfHH/xVyHEdyQ5KVVw9Lrg4d+rNmq2adfahU7K0BBUWiQUSCBAXMZ8wOmFN1dQTC3CkQPt4K5WAT",
+	"4KKbXEl7sOCPnne7piCGn0HFXrPIAkRxEMPVLGRmJetkcCAAUicBrI8t3NSfWiezdmbl6IHzGhEkIPDg",
+	"5z8CRABm5WBerpiLNZ5oKo87XZ3+ALTni87HijFH2jsk6jHj4SQJId6xZOCwhRywG/0+5FRgjeEo5Hig",
+	"NmhS29hHK6vutzynJRFsl8uKud4PORXnIRybESqIT1pvxDglDqZK8C4/0sQMR+O1k9YRRQiws/dKBVxR",
+	"Oit4XvwBKomkCyG55HZSyWurG4qildM+UStvFStJiMGIKnrh+gU02ndGlrUoSvzlluWGohVhrYcSQEDO",
+	"wsBEgxaEssHvuL5P0xOJm8DYhF0dAWYlS8I28KpWZjzuS3NAUYpwaQ3tmrehJKdl77rg+JO9XbF7CbYx",
+	"iQm4N3U5qUhX+36HZ0OBhiUrET097cKsS/Yt/EW01j9WvozHhvBhu4ZSFAORio+xD7Ry6bV97bUHcqqV",
+	"0ESKBFCFfdhKnaro7CfJNdbaVli82m9xligheplc+dPwyfFiojOvztI3k5vhxYCKy/FksnR/Fc0SR9qO",
+	"dwOKTDMI73GjWbmKoz7WdNvhCL3j2EfPF1QusJ5bxcxaQi4e1rdKubGVaW9+4o30Vo0UA9OzGKMffYxf",
+	"L86r0agCwQiGvQkjZ5GKsu3l9JcfuH1xwPeBwDy7N2wwEJ1reP1A5vi6uYcHHEq3TafKCcX4ppSvPayU",
+	"BrNMrWxi0PEw8b3vDwrEN0Yeb51du066dlri54pfMwAnReRGe7s9ZU8d/CaAyPCdZMVk16BL57RkZKe4",
+	"AfzXE+K4GbRozbZUUau4Lfckl1VFdcSQH3G8NOx2QJtHFX4cq6wYo6IOvOkw2Q3uj5SnFcsRTb1uWpo2",
+	"BlIveSIV3D3u1hk8xHDNsVSaETufz/wK41ujdbw4jlarwz35QVo6EUaS//Pg2cWb7x8A7tYaHuBhJnZi",
+	"THvdwRVG0dJSVaLwdcEqOTPVehQud5L2h9niH1IkHKmGV4zYxz7DqAcom1SW0CWkwkZnfUgabEv8wExg",
+	"pxm+p/Q9EBhtvB3rIeNFZ2jNg0RodCCxRqdTPGbqTthIa6iqExaVIWt6zQgl9iAQApfMaMMebHM74ZmB",
+	"OWATEm6sKqbHk0naYRbnc3Jz8ruHAzbLTx5NPKzKCm7oskwQfE7LkqkQZkLFh7hbPJJwdcI4J9yv09uM",
+	"hfT+aLiy1uyy5Hnv1hmvlBLGnpYQ7bOPEz2K/D7PqClS+ZDqKUKbaLme5ltDgdhTjZGscvZKlHsrfzU2",
+	"Afc99Hp5KPZqanUTAuj5LN9FY2GMhkz1LM71B9Eiiz6VNuxdNVF15ImWAdKqjBIYOSoAArhyaoOzdmOl",
+	"GWX+Ey2zWg2NIs/2CZM37bGcWA4CWwTBAOldOQ7c6DfuANYpMFvBdWmaH46LbvyMFLgIxnCwnRRqMlzp",
+	"VmOp8VK+7syObBXVnGw3IIY1cQMmLVsYxaH+KTWGVVszp+/UUwFtpyig3hHwzA0pJPO5dLUwxN7IlVRW",
+	"ckBg1VW3DN6vW6qUNkSRTZLPAbc67upf03W13CouDPn9m++fkf/4+su//CEaAxnGKXeOUwhZixyOI6+V",
+	"wsNQzMACRuuQOLZzCeI4bnS19dVVE02fDOMo6ZKVpzAe8UPxmW23UrPiB0XF3HBvO9QyGv1WPf9z48U2",
+	"ii9rg4gH0U2yT5Wl7xW9GVqYz86f02V8MNfe58iPrnhiVnx6Q0b3ode6qb94fgx8w0yBbmB0ZRLYuYG1",
+	"Tst26NBjvyzlJFDfvEqXEUCeuOaGRSuh+o5iuaysXQWI2tAPPpSsi3vHkAynrB1IdggwYg2WJqeTNvNy",
+	"vrrgj2hyRLlZEwqQkkkYkgOKgtofr4PbYTpi1ZX7nmcMjGN2e54sGTCDo9DiNF66dT8ctEwC7Rqu7mhH",
+	"TVB6BFsc1S3S+ALUdnW9z0vBXFa8YK6l19BwyRrpTjH3uMUB5Dec9LQ85YhKZzykNJ4eXCQ3V7Bd8Kvt",
+	"qCuKvsjSucQp5UD7LbUv4vfAqudX4pxsuYAu9ZD77+9+stwjphT1WUhSmtcWFYLWCU/6hvl64pj9xBHE",
+	"6pK1jaq1iedgDxXo2Tag0MPiKYGeLM3sXEmF5H4OBGRn1KLD6HQyv/ity3Dt+ewUW82pGtlHbmJnB/hK",
+	"fNBoyYQhFNKpyilAmbvJH0kX1qmVvRHmlD5pA3X8n2e+7N5QWQaw7o8yEeNRpB+mhY2CJnsLYaNp7tyA",
+	"BI+U5jlVG6n4Fr0Aa3kkrHabDagGA1SzA/HvHO5aMwOe095V1jRbjxptPhx/W12yur7caQ2vmtBTJyLe",
+	"an3Vbng20P3qp+Bg6zmlUxiTI4LXIZ/ihvkPk4PdPsjt98InPCTD+O9oDAuIxVzmgjV1Aj6y6uJKblIk",
+	"zSrT8Te5uOzWSI1E9bxdF9LuVqxgyoe/nGN0zbfwJJEcKRgr9Eym2DFvWUa4U28Z3WDxKW5IaQ2IXev3",
+	"scI6qYCNu21CbzjmCqWt0D/mtshXJfGn7HfVH6FfY5Rc1omKQKiyhEJS5Bcs90k2jG17zqxEAum79f6V",
+	"KOc2CLsJYuGdNdHuGlQOg6ZA5Z8hdryZ7xzIcB6UlnYdSVCq2wBUV1wyL2Wq79gtQMcnIcFnXb2zqknH",
+	"ypq9lVj+hDtDS3FWECPJkpEt1ZoVZEKIfxp83J1MDzKeKJEI685rxc3+wtKvx9AE/Aa3s8+l3HDmtd3z",
+	"xY594GVZV5f+xeZ4ttxXkPKGAPAFyGtf3tG9uzZmu/j0CUT7KrJnP1ghnpFGhIMNxz4YBoJHr6ndJRd/",
+	"kyuwvHJZlnQp3fu65oadE6o3iJGme1JIEL4Z0Yw5eMkVNaxT6qzV8hdTH6V2tb7QiHU1bnxnP1kr/ZBA",
+	"Lh9CnJyhSNDLrNFz/s1Xf/6PPzz87wZYfr5457YRe6fhji8eexwP3fLF+eLLh48fPoKql2YNZ3P2cMfK",
+	"8gGEP85obdb/YOIB1O67qpVHr3zKuu/5A3vgDfkr1CUts8PfvCgW54vXvizIj2yPYkNvpXBo2S8ePXJA",
+	"duNcFHSL/aK5FGe/7DYPNDN/+sWZtSgMo0GGLp/HbwKjahbr/TEErEzYwZ8OKoc9JX999+NFD7Eck+hh",
+	"/Wc+H/RTuyG79zToxtVgaaEptQJ8R6808G5w7rz/lDydTsGE4SO6aMWxtlTRihkIjP8cBRZiz0L01ekN",
+	"qgqL88WvNYMu9Y6tUWto9hRPoTnKWeVBPr2fR0DO5G5G638veo4XllntkdHcYI/6mx8rKG1wkLxgvqac",
+	"5ftQNNMVgA5t3Kjb4cz7m35fyFyfNYTwsCr+MEAMNM+Z1mfXj8+YtXXaXBx7pP2zLbcPnO8hzdcvuTZP",
+	"8xB2nHMqI+zcHnqScuSmMSEJx314EkP7l29+9v5TXR8mwXJV7vSsYHbn1j2As4+WkT655sptlgRusyK8",
+	"YbbQG3UCt0HIZEuNvfkW54v/9zN98I9HD7557/7/8PLB+z/++yLKgts6KkU8PbgZMG2+lcV+FiVMOGbn",
+	"2frUPV270E83JMNJNHZIKRDEaUjwhsTyN7qB+ECoeUcaN+AAsQRld4BZQz2DU/LqvJojOImJ6XJTGRXf",
+	"Pc3Vm1NDS3lVowgOW5beeY0l46WObPtTvbklXmgKJN8xG2DfohQXuKc3l5igXGMJ2FDzz2naISaaYTC0",
+	"0beHzmlJ1TB7fEvViXnDDzmJMb6lapQr4INTWALWcvNTcI2VMcaGwUIfnBWAVLxiJnaLZSl2KAq7zAPd",
+	"Mja35pWzFwWrttIwke/BDHx/OywFJzCFmx6ffshDVlrSU/DRt1QFPRJqGYcCFWO8cvZxw/af0H4uGcbS",
+	"+0yzMscc57v1/rX91yKizH91aLDbYVhxgr2wHyIUNjZCsKOqFSLEJmlWUSjG+9YGu3STpDx65p6PiiPD",
+	"Ppgzds2EeaCNYrSaae08t3+qXfK08/GcQHoTnIy9QjVT10w9gOgRTFRnxHehQ8kdXEtJeszXLO/cspEI",
+	"GtdYhLQEm5R9MDiMB9dIRbQdjpZECsTPYEkah6fBRqtuI55d/ITula8e/+XRHx6S5mpzHezsX5PlHv9P",
+	"tSvZvpK1KM5h2L9evPo7QfmMK6Wt4u2/f2bX85IL9oesG+LnLtUNd9K9eIH/cm6ePqHAl/Sowe4T4dvg",
+	"XjsU1iyXYLDHrHcuoGNjlMzjqTcf0/0a7Mcyy4IAOgtef6wiWDEKnRnspZKYjAOrDdkzo9N5Cza20lL4",
+	"VungxUPcFQLGOr0+BAEIvDfPYR+DJO0m3semDHmIN5yup21LlvYqhpr4jmChqT3MLFzQiZmEVsKzZhNd",
+	"k0l95etHCY9N6rYG+ZXr61GxdRMN98MDUcy7l4GtvrfsHBOarwTzvI2C5CQiE07Z2hxdRStovzuKVfIc",
+	"kWYoU1oaMNRvSbich6VrwEYkLiPpqsvHLskebbiw+6Rr8uspDOAgSVBHywuxjLgEE1dUiwpidey+bOvl",
+	"Kcam6wPfN5BvF/6AWuKkslMKRUwaUOcqKSdCg9ybyApXQdFOIDWMazY6XW05nQy4JYvUk2dCj/bUfXMW",
+	"fQ5chnAUcM9aWnfddLclzVlG6DXlJV2WrNPtDEM9O6mKeNubJGPKautV7zhn+hcmsaYHjiZZ08dcseFj",
+	"LBrYql7j6dUxfKhq15gX7rZ+P5mmfr0ZI0KGnZ+sxlsSFwHNf5bMBUiTwiCseI60in0o1NJof4dXdncf",
+	"uxCH+1cEm/H+pD6IedmgreyW0WKq8L0pzojmo6fgwhcF+iPsVnugOOj74B6ySuQQS7VK4ycdQd+FjgQT",
+	"mKpE3XucqRrWcTh6z0O0TLBINH/UShJQRa2tEz6ZEvX49MYKH4TAYouymluyGd0ESgb1D0y2mXarV4tP",
+	"5PR1ZNHqKafRMsOzsraZawDlfhGUtMxB+Yk/THg380VLOPSbBsi29k0Cx4jzDP8obe9aOyCkLJAVV9qg",
+	"JYo8gYq+Jr+3/8yIrpfuwxm0S7mEioNZUyYNMVh/yAgrNcQbmDAKeq6AhgmW8n8LWP0fH5IlW0kFwAWc",
+	"gscrQA0g+4O34yS6DT3Ea8nWXBTk3x6Sd2hxu36wbuYBUUpc1+zsv0UtANYmRbm/vJISkPaa8iJmCGNj",
+	"78+Tdd9hXRZHY2Dwc0tQVLGmdh0R8nYYupdfw6Cmnz+1DdtiEkNjMQhJfFP2mH7PQNXpTOKw5N2BZko3",
+	"rLVwBPO6O5lumHjiaK8sW1WTY8MHWhidwIgT8rWrvjfh1Z6/8l5N2XmqsWOH0Dw/IkgBluDaPofSOCey",
+	"aeHUaTBsgxTaeQGg69K0HIGO7Eblo2E6jWV5y/wNPk0KNPrqDVy7t36GdlWpe7CiJl+fBKHC87UT/piF",
+	"gPBi2ipqjebMoDuh24giqWU9bxfYn3BOITX7QDzTNYMWzlxc+lxBeR2tdhlzr0nvM4FivEtZG6dcdXyE",
+	"p7PaT6ven7brR0/FH+x8EoklNK+fwNhuGkZYGnSoKEt+oXPD5Jhjs+LPNPIYJjgH2vL49MOnJAxrbaBl",
+	"Nlcs5/lbTHkZuO1OBIdpe9OmyZ6IEh1TGIek0AwN4nPXdn67Ksx96S49FBbUQWs1sYESTqjaHK/PtKj1",
+	"Iy8+Ja/LH5hpi7Bb2+vPWg48HRIBU+L3vJgFjJyKerzoHs7M+2X1N1TePqeL5X8IQT0L+Mq5V4tl1jOG",
+	"aV13QnfRC+y5KD5fwvNZeZMILgL6eQ5dJk+gRkJ1iFYoTsjdE4BawK28diUVluyqFhA2tPczoSMR0z4t",
+	"bJt2UvdHD66n1edLE77p1r+EUEvNkNeoKroCMh1aXdUKALBj5NguYZq0t79vyi7OI4tntdLQT270zZcQ",
+	"9koFEVz48XgkANrqjYneafBxAG6M+nqWWGT6xtHvtDPCpaa2KkjRcpqX+GmpZfDLVkyxck92Upk12Qi5",
+	"w5LUsbmsuWsBmzYQbtM/Fegqmku1pVegmwcSPVEilauFw3NWoPu61xce/VfEH/go65zhgfmKoynI6xtm",
+	"z9dXAJ7kt5ou7r9JEOBp4bSvtvaCg175p/LwCtLsXih/Ms05A3/X7OctZQ35kz1WG3nqufkEIGRmCPXs",
+	"QJasZT1CmIw6hQVkZZpsOw110zK/3aR0Aq3euzvztI2Ce+7M1senuDNbm3cKdwIvQzdTP5GC0NrIihqe",
+	"07Lce+86Zr1wBDQs2TQ6OPuIh/fp7KO7Az8NC7JKXrNm724Zw4/DnYJ/XPyShk08DszfwJeOVsSz6IdP",
+	"Ek5qnfCaltcD2Mz/xMfTIihrKOYcCaCUpd3ENePq0tQKgut1+LEWUAdAYWOyimuMN02HdR0Ttz6tWGk2",
+	"cVoqljRrt7FjMsV9eYo8sabGOnz1pnk90qzd1xrXZ0B0uJIeIE8Q4B8amTGOOXVWO9J03+p4Mq4sueI8",
+	"SWL8q3v+OVoYX3w1mV75gJky3URAEGWc4r+5/bigMIrPIHl3dM+FUdGm8GJSGUc/qnt/UtDQ/ckp7ALp",
+	"vPWFK8bSKkYKIKkJtH12zRRfuV1OEvpP9qV9Q+6nzBlVcsPEJRaTmlDLqXXQE94eqBC6W8t4p4+DUnHY",
+	"C8gPPFX0ydrksmInOWjUkNr1wqw9SEvDEJ2VPGXXMXRQaX7p3pmmMZ8OZDnqU3DlrpIehdNKkNZWTZIg",
+	"uG2jF6b/7BSy8SdxEqsLO8UGjJ3+XTd9y+E97VYj2hMkhrPOQDUiNJKkmDJsL5go3I7cFHMwA8t2S47b",
+	"v7OdP927BSa0R43gf+EpnhA3mvgW/zeklR8Z2xLqv24koZ5mfqe7NAP+RyZM5pySG7bX/mdalr4Ctp3b",
+	"ClHCFcCF3RsBAetbzU6QXKOB4hTRzYJ1V1RtCrkDh7ipyhtBvG/39E+TeRcjpFsOMX8xYve1z/sMJP/J",
+	"o0tfzIkuPbNTCMR1rJSZ074CS4n0G/agT91xziJb2EMrFE017aG8SDY5dx2PDvqEnrBpjltE/LK7uxDY",
+	"HXES0EgjOpd7sqaieEIooMtzj7OEPYGceaBr+Gm5bzV4TspALjYjuhu8cUM86U4q+EjBaDHDzQEtXOYk",
+	"sJ1YX/ObM01bc41JhnU1+OQkTQ3ePEWJDrHRHTcosKk9kVHC+HxgGS+xN8s/Pa4CmtD4PqSps5HXTF27",
+	"Np5Rvn3lX7hFARjGSBmn4flpwpNNXhYEQPVa7gYL7nijZFC4vfYvTZJvs5NpT+2kO614E9FayTgpX5vD",
+	"vgMb/oSwamv2xJ2EC6YlurJMF5ruAEbl5rY5qMl+sHC4N6fAFp1Mhsi/bhK7f+PGqlvJ/SDpA4XExUzj",
+	"Lbpz9GxRNHbsFEk0amg2FHNrUvuz3c1XgiX38n6hyEfzscf+/SYZ+H8Ayb3BvNvQ3YxsZcnzPcbwoBrJ",
+	"XOY+o4XvTBDl8afFNXZbuL1aojiBxF7vKJSLhyz8JoRzLuqyPFWu447uiZEkl0JgMafG0ecSzlbc6MYJ",
+	"TKAcPtM+mZ2be2H/5Im2qlvcnwH0tChS+bd3IFlmNYetXOGJ0d7RTd2EaOsv+1gT+5hQAY1KfMlN1x8Q",
+	"ayKgT5gRTdvN41oNh5pSDfGGREd6odxC79sL9ZkrR76dgTxGlvrU9I/4wwTs1ZE80gCv5t7U/9NO1VUf",
+	"cMfqEvbuUWuL48VC3azpDTKm3wfOs5t0KtxtrCiLdxnEMptLWZsG0K8fctGpwhmPpiUQ8a6Xe5hqrJ/0",
+	"lyPtpL86sPFvu5rRyeNZQ6HLjHDhauXupCpckvIKOtruscPR56XaVExdsftVbP4quUj74D4vA2uGGgQV",
+	"fqc0Wz9S+4Dv37fu8YZZNhZXA4nkHjsmlavXebJy2JhL3vgMwF+5k09arci9CzNkJmpjDTvXNiaklC8t",
+	"HUxWStCGSXd9gsevVkmfQbIAHRa0bJXWhgJWvhQxT6Vf/ZO6pA8dy2HfJ7mV2w35R13L+Ok5jmX8i1PU",
+	"yYND75rJvqjZbi3JmgIwHwk6sz9JLIRKrYVtaP6ZWct6W3Jzv1fKhZ3Cb8RnN9uyjvb2D+WWliyXFfMY",
+	"3YaknpA/PgRxgjUTu+UFKSQQZwmNbkSle+RKr/p/H6KcESwyehH6TqCzOtfd0HoHmRpaw//rOqVtqoE+",
+	"E5aaWnU8nSMmI+C2seou3KCucZCWrvKitFfq7zRRUOsyD303Jl6xCGxpNUu5JzNyRnOSL+dFFC4wdfJ2",
+	"fP348X+5+nuuftAId+veXSt3otM8UirfO3IevUKu7f1ee0hW8STq3+yt197bgFnMDb8GmFmttwzAN9kC",
+	"///+dFdEGPm34eLFeEqIZLkSW7kUOVNw0d01x13g4TTclpEldIHmBvLZLauxeLxniNNGuu6C3t/uuHtr",
+	"x9IbKXVlcw2lJsSpUFD+e5345O9008r4voLnUaH0PTP5+p/0OGBt8TPAikhezd4pKa48Eh4KIsmyaLUn",
+	"175S9xGMcGaVlLu6d+pktYkfg6p0y/eBW24/WqiJWdfVcqu4MK5MPFe9xJKQcY0i57Zcc3aG931l3D0z",
+	"vFW1xptnw/a+g0SMM7j2nbeBIUaAriPeNkBweu/N/eRH/3qP8PRTOcvQT/at4mx1C86ypmDR9lRus9eh",
+	"n7urIz1CQOPAu6Z0xW1pcTDCTwN46W3wVt44WNWts41ZmK1Cq1wQKOodOimhpZ7qpnHHDkWYS/Kw3sDT",
+	"SeFVrBZwfMmQz75LF+5FSrobZxzs/emeIkUBWm5i6QuQ33uGsQoJ8RQfjxmMp6i6ZMOg/DfwxkjoBDqH",
+	"FXSPsdZEdGQ1VL3i9gV0WOokMWyXPSp/8ZNT5C7u4i00cIcp4PFDU66MuBGcOEHNQjODDuZRWjj7aP83",
+	"KJ/f+A6It8VJsPVxueyasd0HHhqa4bW6UWKfPDO6w1Mk9k2bSg64N91pfV6VUu2k7scp+hkS1wUzB908",
+	"f6eRnbHCkfv+AO+6gkgPjNwwh4+N+gD+RjfsAt99a1+9G0OxoHvdaRL45ddfDzcJjMagHk+IQW1rtXW5",
+	"5N5FWbCca9cBoWJG8VxH0Vsd0S4Qwuo/l+EajrMlH5+yUAUeW4KCDT48VQQKPucagDoKc1hxUC5wbyZW",
+	"dNRMa1dyKIUbveBX4lUd8UxF8jwv0G6V9SkqYtiP2U95kEouhcYiQH1RnroTL9zqblFy+SESR+/39zR1",
+	"phrPABfTa8LwK/FC3FIk7ZliBROG01Lf9Z0xsPMXfpOeAAhEbjhz2sDxB8HyWnGzX5z//P6ASBG/PUSj",
+	"bZYDpOmgdn+Br/zLYdOuqRG2bVpLWfv6NH+N9rt9hL/G/e0JhB18yNJrxaolU0Qz5tqJ77A01DhNjfpw",
+	"YJBblYZ2gCEPDkz0JA4c+FLmbCljeVtnwbLignBz6Lu5/8Sp8fDcq7oTnBs08Jsesg6mDogXqjdtEHvA",
+	"diLoBJoHsSLlDZDJonJf3nULws5OpOipeeHm5mStEOwQPPFUN5kcuLeK0SKQlvPlOxS7hptg2B5ox6QG",
+	"7IE3sizvLF5UyA5yQAhZI/JG77gBR6Jvvvr+lOiye48A3TV5PXU729SM2LB9RnCXrf5gyQrANZhy6yNF",
+	"1BCJB5Kkq8a+TKoUb/GVk97VzbDTAMfeDBq8jd1HJ9X3hFfB9MHmHIzbezNXzJziSn61E2hr6SdobXUK",
+	"NxJXvnqSDm4tt5ta9idVw38zxm9C7X7+wcF3ALNrhfGWar2TqnCGMRrJ3nIseQz2ccBBQYFK2cLPRdEc",
+	"490WPTJu3NtUX74a0V7AuarPPkIL9rSm+RO8dpt6phshQXLXfvy79hm+6wT1M6+jWuloJXvFmOHiyumq",
+	"TSQAWy5Y63T0eEfTdJlivkNC8uBa0YQUof9voZmBXb5NpORQO4d/emJxicIYsIj22rrJ6Wd3HdG4IbHc",
+	"UkgDZnU/MY3PlOwuoBMQUh1mt/SjHEP35E6qskgK/u/qajuxDCY2h4jnSw9k07SyCKYnSLfPcE+r8og0",
+	"6RU/DSoHq+dAeQ5xzYSRao9WJgwwVZ18KaHz/PGNo0/Tt3n2vt5h6VlJi/EsoVOUDpW0cMeXNa21R7Gq",
+	"4E1IOwDeweNbSn6pt1upedOa8u5OBZeVxFp6BxY0HjiB3hwSrzza8kpRKJtOlrUo4MCE5UNuYDGYMwrF",
+	"RZt5BCiBkGBhKkb2EUWtZ6t8XITA2s/vLcOh9m7/Yc0Ypq4909aqXJwvzoDT3CdTdaN9cCH4ntCsITVE",
+	"Qj30assjreFfbZl48R15Wpv1/33+d/i/VPwfuOynr1+Qxw8ftb5Rm/U/7BG8//T/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -139,7 +139,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	kept := &weighing{Way{Name: "feed", Title: "A people feed", In: d.Provisioned > 0, Gives: "Their own directory keeps their people here: newcomers are there on their first day, and who leaves is gone on the last.", Costs: "It is set up once on both sides and watched; everybody in it is here, also who never needs it.", Needs: "directory.in on both sides, and directory.feed_in"}}
 	switch {
 	case d.Provisioned > 0:
-		kept.pro(3, "%d of %d are kept by a feed already", d.Provisioned, d.Records)
+		kept.pro(4, "%d of %d are kept by a feed already", d.Provisioned, d.Records)
 	case people >= feeds:
 		kept.pro(3, "%d people of theirs are more than anybody keeps by hand", people)
 	case people > many:

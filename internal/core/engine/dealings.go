@@ -1,8 +1,10 @@
 package engine
 
 import (
+	"sort"
 	"time"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -128,4 +130,59 @@ func (s *Snapshot) ValueAt(partner string, r catalogue.RuleID) catalogue.Value {
 		return s.pol.alone[r]
 	}
 	return s.pol.rows[s.pol.partners[k].alone][r]
+}
+
+// OfPartner is one of a partner's people.
+type OfPartner struct {
+	Address addr.Address
+	Name    string
+	Kind    Kind
+	State   string // of the record; empty where there is none
+	Roles   int    // in force
+	Spaces  int
+	Until   moment.Moment // the end of the last of them; Never where one has none, Always where there is none
+	Barred  bool
+}
+
+// PeopleOf lists those at a partner's domains who have a record, a role or were
+// ever given one, in the order of their addresses. keep picks by address and name.
+func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address, name string) bool) (out []OfPartner) {
+	inv := &s.inv
+	for i := range s.peopleOfPartner(partner) {
+		p := inv.parties.at(i)
+		text, name := inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)})
+		a, err := addr.Parse(text)
+		if err != nil || p.flags&hasRecord == 0 && p.grants.n == 0 && p.groups.n == 0 || !keep(text, name) {
+			continue
+		}
+		x := OfPartner{Address: a, Name: name, Kind: s.KindAt(a, at), Until: moment.Always, Barred: s.Match(a).Bar != nil}
+		if p.flags&hasRecord != 0 {
+			k := s.at(a, at)
+			if k.party.record {
+				x.State = world.StateNames[k.party.state]
+			}
+		}
+		spaces := map[uint32]bool{}
+		count := func(given []grant) {
+			for k := range given {
+				if g := &given[k]; moment.Within(at, g.from, g.until) {
+					x.Roles++
+					x.Until = max(x.Until, g.until)
+					sp := g.resource
+					if sp&itemBit != 0 {
+						sp = inv.items.at(sp &^ itemBit).space
+					}
+					spaces[sp] = true
+				}
+			}
+		}
+		count(inv.given(p.grants))
+		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			count(inv.given(inv.groups.at(g).grants))
+		}
+		x.Spaces = len(spaces)
+		out = append(out, x)
+	}
+	sort.Slice(out, func(i, j int) bool { return out[i].Address.String() < out[j].Address.String() })
+	return
 }
