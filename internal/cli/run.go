@@ -20,11 +20,9 @@ import (
 	"wexillum.example/internal/api"
 	"wexillum.example/internal/config"
 	"wexillum.example/internal/core/moment"
-	core "wexillum.example/internal/core/statement"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
-	"wexillum.example/internal/standin"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -207,11 +205,10 @@ func (a *app) demo() *cobra.Command {
 		if !c.Flags().Changed("listen") {
 			listen = freeOr(listen)
 		}
-		second, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out", "meetings.out", "files.out", "mail.out")
+		second, err := demo.Second()
 		if err != nil {
 			return err
 		}
-		second.Say("chat.out", core.Half{Says: "admits", Features: []string{"messages", "voice"}})
 		if err := second.Keep(filepath.Join(dir, "neighbour.json")); err != nil {
 			return err
 		}

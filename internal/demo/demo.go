@@ -6,7 +6,9 @@ import (
 	"context"
 	_ "embed"
 
+	"wexillum.example/internal/core/statement"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/standin"
 )
 
 // World is the demo world: a world file with dates relative to its loading.
@@ -39,6 +41,15 @@ func Fill(ctx context.Context, svc *service.Service) error {
 		}
 	}
 	return nil
+}
+
+// Second is the demo's second organisation.
+func Second() (*standin.Neighbour, error) {
+	n, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out", "meetings.out", "files.out", "mail.out")
+	if err == nil {
+		n.Say("chat.out", statement.Half{Says: "admits", Features: []string{"messages", "voice"}})
+	}
+	return n, err
 }
 
 // Neighbour writes where the demo's second organisation publishes its statement.

@@ -30,6 +30,10 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukm", "GET /api/v1/spaces/{id}": "aukm", "GET /api/v1/people": "auk", "GET /api/v1/people/{id}": "aukm",
 		"GET /api/v1/links": "aukm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "auk", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
 		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm", "POST /api/v1/check": "aukm", "GET /api/v1/halves": "auk", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak",
+		"POST /api/v1/partners/{id}/merge": "ak", "POST /api/v1/partners/{id}/split": "ak", "GET /api/v1/domains": "auk", "POST /api/v1/domains/import": "ak", "GET /api/v1/partners/{id}/people": "auk", "GET /api/v1/partners/{id}/advice": "auk",
+		"GET /api/v1/letters": "auk", "POST /api/v1/letters": "ak", "GET /api/v1/letters/{id}": "auk", "POST /api/v1/letters/{id}/close": "ak",
+		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
+		"GET /.well-known/wexillum-statement": "aukmDM-", "GET /.well-known/wexillum-keys": "aukmDM-",
 		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
 		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
 		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
@@ -255,7 +259,7 @@ func TestAuthzen(t *testing.T) {
 	maren, ulla := `"subject":{"type":"party","id":"maren.holtveig@ilvane.example"}`, `"subject":{"type":"party","id":"u.vexley@marrowby.example"}`
 	x := ask("/access/v1/evaluation", "{"+maren+","+enter+`,"context":{"time":"noon","at":"2026-11-23T09:00:00Z"}}`)
 	c := x["context"].(map[string]any)
-	if x["decision"] != true || c["account"] != "record" || c["at"] != "2026-11-23T09:00:00Z" || len(c["gates"].([]any)) != 7 || c["revision"] != float64(1) {
+	if x["decision"] != true || c["account"] != "record" || c["at"] != "2026-11-23T09:00:00Z" || len(c["gates"].([]any)) != 7 || c["revision"] != float64(2) {
 		t.Errorf("%v", x)
 	}
 	x = ask("/access/v1/evaluation", "{"+ulla+","+enter+"}")
@@ -329,8 +333,11 @@ func TestEditing(t *testing.T) {
 	if status, _, body := r.call("POST", "/api/v1/partners", token, strings.Replace(one, "quayside", "other", 1), "Idempotency-Key", "first-try-1"); status != 409 {
 		t.Errorf("the same key with another request: %d %s", status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/partners/quayside/standing?preview=true", token, `{"standing":"suspended"}`); status != 200 || !strings.Contains(body, `"standing":"active"`) {
-		t.Errorf("a preview changes nothing: %d %s", status, body)
+	if status, _, body := r.call("POST", "/api/v1/partners/quayside/standing?preview=true", token, `{"standing":"suspended"}`); status != 200 || !strings.Contains(body, `"standing":"suspended"`) || !strings.Contains(body, `"concerns":{`) {
+		t.Errorf("a preview says what would be: %d %s", status, body)
+	}
+	if _, _, body := r.call("GET", "/api/v1/partners/quayside", token, ""); !strings.Contains(body, `"standing":"active"`) {
+		t.Errorf("a preview changes nothing: %s", body)
 	}
 
 	// A session: a cookie that scripts cannot read, and nothing changes without the csrf value.

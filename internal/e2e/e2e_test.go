@@ -25,6 +25,8 @@ import (
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/standin"
+	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 )
 
@@ -43,13 +45,32 @@ type running struct {
 	st   *store.Store
 	dsn  string
 	home string
+
+	second *standin.Neighbour // of the demo
 }
 
 // demoService runs a service on the demo world.
 func demoService(t *testing.T) *running {
 	t.Helper()
-	return startService(t, dbtest.DSN(t), demo.Fill)
+	second, err := demo.Second()
+	check(t, err)
+	at, stop, err := second.Listen("127.0.0.1:0")
+	check(t, err)
+	t.Cleanup(stop)
+	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
+		if err := demo.Fill(ctx, svc); err != nil {
+			return err
+		}
+		if err := demo.Neighbour(ctx, svc, at+statement.StatementPath); err != nil {
+			return err
+		}
+		return svc.FetchStatement(ctx, service.By{Who: "service", Why: "statement fetched"}, fetcher, demo.NeighbourPartner)
+	})
+	r.second = second
+	return r
 }
+
+var fetcher = &statement.Fetcher{AllowHTTP: true, AllowPrivate: true}
 
 func startService(t *testing.T, dsn string, fill func(context.Context, *service.Service) error) *running {
 	t.Helper()
@@ -63,7 +84,7 @@ func startService(t *testing.T, dsn string, fill func(context.Context, *service.
 	if fill != nil {
 		check(t, fill(ctx, svc))
 	}
-	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true})
+	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher})
 	check(t, err)
 	srv := httptest.NewServer(h)
 	following, stop := context.WithCancel(ctx)

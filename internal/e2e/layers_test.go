@@ -126,7 +126,7 @@ func TestHalves(t *testing.T) {
 	r.says(0, "<h1>To the administrator of Oskelund University</h1>", "partner", "sheet", "oskelund", "--form", "html")
 	p := r.page(browser(t), "mooring")
 	p.goTo("/partners/oskelund", "document.querySelector('.openings')")
-	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] button")))
+	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] .btn-outline-primary")))
 	p.until("document.querySelector('.letter')?.innerText.includes('Spaces, from you to us')")
 	p.axe("a letter")
 	p.do(chromedp.Focus(chromedp.CSS("[aria-label='mail.out, theirs']")), chromedp.KeyEvent("▽"))

@@ -11,6 +11,7 @@ const shownAtOnce = 200
 export function CheckPage() {
   const [list, setList] = useState('')
   const [column, setColumn] = useState('')
+  const [bundle, setBundle] = useState('')
   const [into, setInto] = useState('')
   const [lines, setLines] = useState<CheckLine[]>([])
   const [summary, setSummary] = useState<CheckSummary>()
@@ -31,7 +32,7 @@ export function CheckPage() {
     let told = 0
     try {
       await check(
-        { into: into.trim() || undefined, column: column.trim() || undefined },
+        { into: bundle.trim() ? undefined : into.trim() || undefined, bundle: bundle.trim() || undefined, column: column.trim() || undefined },
         list,
         (x) => {
           if (x.address) found.push(x.address)
@@ -87,6 +88,9 @@ export function CheckPage() {
           </Form.Group>
           <div className="plain-combo">
             <Combo label="Into a space" kind="resource" action="spaces.enter" value={into} onChange={setInto} placeholder="the directory" />
+          </div>
+          <div className="plain-combo">
+            <Combo label="or with a bundle in mind" kind="bundle" value={bundle} onChange={setBundle} placeholder="none" />
           </div>
           {busy ? (
             <Button size="sm" variant="outline-danger" onClick={() => running.current?.abort()}>

@@ -3,6 +3,7 @@ import { useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, type Bar } from '../api'
 import { Wrong } from '../parts/bits'
+import { ListImport } from './ListImport'
 
 /** Domains and addresses that never get in, whatever any rule says. */
 export function Bars({ keep }: { keep: boolean }) {
@@ -11,6 +12,7 @@ export function Bars({ keep }: { keep: boolean }) {
   const [what, setWhat] = useState('')
   const [sub, setSub] = useState(false)
   const [reason, setReason] = useState('')
+  const [taking, setTaking] = useState<'barred' | 'personal'>()
   const done = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
   const add = useMutation({
     mutationFn: () => call<Bar>('POST', '/api/v1/bars', { ...(what.includes('@') ? { address: what.trim() } : { name: what.trim(), subdomains: sub }), ...(reason ? { reason } : {}) }),
@@ -59,6 +61,28 @@ export function Bars({ keep }: { keep: boolean }) {
           </Button>
         </Form>
       )}
+      <p className="lists">
+        <a href="/api/v1/domains?list=barred" download="barred.csv">
+          All that is barred as CSV
+        </a>
+        <a href="/api/v1/domains?list=personal" download="personal.csv">
+          Domains of private mail as CSV
+        </a>
+        <a href="/api/v1/domains?list=partner" download="partners.csv">
+          Domains of partners as CSV
+        </a>
+        {keep && (
+          <>
+            <Button size="sm" variant="link" onClick={() => setTaking('barred')}>
+              Take a list of bars
+            </Button>
+            <Button size="sm" variant="link" onClick={() => setTaking('personal')}>
+              Take a list of private mail
+            </Button>
+          </>
+        )}
+      </p>
+      {taking && <ListImport list={taking} title={taking === 'barred' ? 'Take a list of what is barred' : 'Take a list of domains of private mail'} close={() => setTaking(undefined)} />}
     </section>
   )
 }

@@ -1,18 +1,24 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { useParams } from 'react-router'
-import { call, query, services, text, type JournalEntry, type Partner, type Values } from '../api'
-import { Page, Waiting, when, Wrong } from '../parts/bits'
+import { useNavigate, useParams } from 'react-router'
+import { call, query, services, type Advice, type BothHalves, type JournalEntry, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
+import { Page, since, until, Waiting, when, Wrong } from '../parts/bits'
+import { Combo } from '../parts/Combo'
 import { ValueTable } from '../places/ValueTable'
-import { half, mayKeep, Standing } from './PartnersPage'
+import { PartnerLetters } from './Letters'
+import { ListImport } from './ListImport'
+import { mayKeep, oursWord, Standing, together } from './PartnersPage'
 
+/** A partner in the order of the work: who they are, their domains, what is open on both sides, their people, what was asked of them, and what was changed. */
 export function PartnerPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const client = useQueryClient()
-  const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', `/api/v1/partners/${encodeURIComponent(id)}`) })
+  const at = `/api/v1/partners/${encodeURIComponent(id)}`
+  const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', at) })
+  const halves = useQuery({ queryKey: ['halves', id], queryFn: () => call<{ halves: BothHalves[] }>('GET', `/api/v1/halves${query({ partner: id })}`) })
   const values = useQuery({ queryKey: ['values', `partner:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}`) })
-  const [asking, setAsking] = useState<string>()
+  const [asking, setAsking] = useState<'active' | 'suspended' | 'ended' | 'edit' | 'merge' | 'split'>()
   const done = (p: Partner) => {
     client.setQueryData(['partner', id], p)
     void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' && q.queryKey[0] !== 'partner' })
@@ -23,13 +29,13 @@ export function PartnerPage({ role }: { role: string }) {
       const opened = { ...p.opened }
       if (value === undefined) delete opened[key]
       else opened[key] = value
-      return call<Partner>('PUT', `/api/v1/partners/${encodeURIComponent(id)}`, { ...change(p), opened }, { 'If-Match': p.etag })
+      return call<Partner>('PUT', at, { ...change(p), opened }, { 'If-Match': p.etag })
     },
     onSuccess: done,
     onError: () => void partner.refetch(),
   })
   const record = useMutation({
-    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `/api/v1/partners/${encodeURIComponent(id)}/stances/${key}`, { says, why: 'recorded by hand' }),
+    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: 'recorded by hand' }),
     onSuccess: done,
     onError: () => void partner.refetch(),
   })
@@ -37,12 +43,14 @@ export function PartnerPage({ role }: { role: string }) {
   const p = partner.data
   if (!p) return <Waiting what="Reading the partner" />
   const keep = mayKeep(role)
+  const half = new Map((halves.data?.halves ?? []).map((h) => [h.key, h]))
   return (
     <Page
       title={p.name}
       lead={
         <>
-          <Standing s={p.standing} /> {p.standing_since && <>since {when(p.standing_since)}</>} · {p.counts.guests} guests, {p.counts.grants} grants in {p.counts.spaces} spaces
+          <Standing s={p.standing} /> {p.standing_since && <>since {when(p.standing_since)}</>}
+          {p.standing_reason && <>: {p.standing_reason}</>} · {p.counts.guests} guests, {p.counts.grants} grants in {p.counts.spaces} spaces
         </>
       }
       tools={
@@ -62,15 +70,35 @@ export function PartnerPage({ role }: { role: string }) {
                 End
               </Button>
             )}
+            <Button size="sm" variant="outline-secondary" onClick={() => setAsking('merge')}>
+              Merge
+            </Button>
+            {p.domains.length > 1 && (
+              <Button size="sm" variant="outline-secondary" onClick={() => setAsking('split')}>
+                Split
+              </Button>
+            )}
           </>
         )
       }
     >
-      {(open.error ?? record.error) && <Wrong error={open.error ?? record.error} />}
+      {(open.error ?? record.error ?? halves.error) && <Wrong error={open.error ?? record.error ?? halves.error} />}
+      <div className="partner even">
+        <section aria-labelledby="h-about">
+          <h2 id="h-about">Who they are</h2>
+          <Facts p={p} />
+          {keep && (
+            <Button size="sm" variant="outline-primary" className="mt-2" onClick={() => setAsking('edit')}>
+              Change
+            </Button>
+          )}
+        </section>
+        <Domains p={p} keep={keep} done={done} />
+      </div>
       <div className="partner">
         <div>
           <section aria-labelledby="h-open">
-            <h2 id="h-open">What it is opened for</h2>
+            <h2 id="h-open">What is open, both halves</h2>
             <table className="table openings">
               <thead>
                 <tr>
@@ -85,104 +113,490 @@ export function PartnerPage({ role }: { role: string }) {
                     <th scope="row">{s}</th>
                     {['in', 'out'].map((d) => (
                       <td key={d}>
-                        <Opening p={p} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => record.mutate({ key: `${s}.${d}`, says })} />
+                        <Opening p={p} h={half.get(`${s}.${d}`)} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => record.mutate({ key: `${s}.${d}`, says })} />
                       </td>
                     ))}
                   </tr>
                 ))}
               </tbody>
             </table>
-            <p className="quiet">Above stands what we open, below what their own side says, as somebody recorded it. Under the level listed, only yes admits; no refuses under any level.</p>
-          </section>
-          <section aria-labelledby="h-rules">
-            <h2 id="h-rules">Rules for its people</h2>
-            {values.error && <Wrong error={values.error} />}
-            {values.data && <ValueTable values={values.data} edit={keep} />}
+            <p className="quiet">Above what we open, below what their own side says; under both what the two come to.</p>
           </section>
         </div>
         <div>
-          <Domains p={p} keep={keep} done={done} />
-          <section aria-labelledby="h-about">
-            <h2 id="h-about">About</h2>
-            <dl className="facts">
-              <dt>Id</dt>
-              <dd>{p.id}</dd>
-              {p.contact && (
-                <>
-                  <dt>Their administrator</dt>
-                  <dd>{p.contact}</dd>
-                </>
-              )}
-              {p.owner && (
-                <>
-                  <dt>Kept by</dt>
-                  <dd>{p.owner}</dd>
-                </>
-              )}
-              {p.note && (
-                <>
-                  <dt>Note</dt>
-                  <dd>{p.note}</dd>
-                </>
-              )}
-            </dl>
-          </section>
-          <Letter id={p.id} />
-          <History id={p.id} />
+          <AdviceBox id={p.id} />
+          <StatementBox p={p} keep={keep} admin={role === 'administrator'} />
         </div>
       </div>
-      {asking && <AskStanding p={p} standing={asking} close={() => setAsking(undefined)} done={done} />}
+      <div className="partner">
+        <People id={p.id} />
+        <div>
+          <PartnerLetters p={p} keep={keep} />
+        </div>
+      </div>
+      <div className="partner">
+        <section aria-labelledby="h-rules">
+          <h2 id="h-rules">Rules for its people</h2>
+          {values.error && <Wrong error={values.error} />}
+          {values.data && <ValueTable values={values.data} edit={keep} />}
+        </section>
+        <History id={p.id} />
+      </div>
+      {(asking === 'active' || asking === 'suspended' || asking === 'ended') && <AskStanding p={p} standing={asking} close={() => setAsking(undefined)} done={done} />}
+      {asking === 'edit' && <Edit p={p} close={() => setAsking(undefined)} done={done} />}
+      {asking === 'merge' && <Merge p={p} close={() => setAsking(undefined)} />}
+      {asking === 'split' && <Split p={p} close={() => setAsking(undefined)} />}
     </Page>
   )
 }
 
-function change(p: Partner) {
-  return { id: p.id, name: p.name, domains: p.domains, standing: p.standing, opened: p.opened, rules: p.rules, ...(p.standing_since ? { standing_since: p.standing_since } : {}), ...(p.contact ? { contact: p.contact } : {}), ...(p.owner ? { owner: p.owner } : {}), ...(p.note ? { note: p.note } : {}) }
+function Facts({ p }: { p: Partner }) {
+  const facts: [string, string | undefined][] = [
+    ['Id', p.id],
+    ['Also named', p.also_named?.join(', ')],
+    ['Their administrator', p.contacts?.join(', ') ?? 'nobody known'],
+    ['Kept by', p.owner ?? 'nobody of ours'],
+    ['Review', p.review ? since(p.review) : 'no day set'],
+    ['Note', p.note],
+  ]
+  return (
+    <dl className="facts">
+      {facts.map(([k, v]) =>
+        v ? (
+          <div className="fact-pair" key={k}>
+            <dt>{k}</dt>
+            <dd>{v}</dd>
+          </div>
+        ) : null,
+      )}
+    </dl>
+  )
 }
 
-/** A letter to their administrator about all that waits for them, to be copied. */
-function Letter({ id }: { id: string }) {
-  const [open, setOpen] = useState(false)
-  const letter = useQuery({ queryKey: ['letter', id], queryFn: () => text(`/api/v1/partners/${encodeURIComponent(id)}/letter?form=text`), enabled: open })
+function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Partner) => void }) {
+  const [f, setF] = useState({ name: p.name, also: p.also_named?.join(', ') ?? '', contacts: p.contacts?.join(', ') ?? '', owner: p.owner ?? '', review: p.review ?? '', note: p.note ?? '', statement: p.statement ?? '', why: '' })
+  const list = (t: string) =>
+    t
+      .split(',')
+      .map((x) => x.trim())
+      .filter(Boolean)
+  const save = useMutation({
+    mutationFn: () => {
+      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, also_named: _a, ...rest } = change(p)
+      const text = (k: 'owner' | 'review' | 'note' | 'statement') => (f[k].trim() ? { [k]: f[k].trim() } : {})
+      return call<Partner>(
+        'PUT',
+        `/api/v1/partners/${encodeURIComponent(p.id)}`,
+        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...(f.why ? { why: f.why } : {}) },
+        { 'If-Match': p.etag },
+      )
+    },
+    onSuccess: (x) => {
+      done(x)
+      close()
+    },
+  })
+  const field = (k: keyof typeof f, label: string, hint?: string) => (
+    <Form.Group controlId={`e-${k}`} className="mb-2">
+      <Form.Label>{label}</Form.Label>
+      <Form.Control size="sm" required={k === 'name'} value={f[k]} onChange={(e) => setF({ ...f, [k]: e.target.value })} />
+      {hint && <Form.Text>{hint}</Form.Text>}
+    </Form.Group>
+  )
   return (
-    <section aria-labelledby="h-letter">
-      <h2 id="h-letter">Their administrator</h2>
-      {!open && (
-        <Button size="sm" variant="outline-primary" onClick={() => setOpen(true)}>
-          Write what they need to admit
-        </Button>
-      )}
-      {letter.error && <Wrong error={letter.error} />}
-      {letter.data && (
-        <>
-          <pre className="letter" tabIndex={0} aria-label="Letter to their administrator">
-            {letter.data}
-          </pre>
-          <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(letter.data)}>
-            Copy
+    <Modal show onHide={close} aria-labelledby="edit-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          save.mutate()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="edit-title" as="h2">
+            Change what is written of {p.name}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {save.error && <Wrong error={save.error} />}
+          {field('name', 'Name')}
+          {field('also', 'Other names', 'Separated by commas; it is found by them too.')}
+          {field('contacts', 'Who administers their side', 'Addresses, separated by commas.')}
+          <div className="plain-combo mb-2">
+            <Combo label="Kept by" kind="person" value={f.owner} onChange={(owner) => setF({ ...f, owner })} />
+          </div>
+          {field('review', 'Look at it again on', 'A date, or days from today as +180d.')}
+          {field('note', 'Note')}
+          {field('statement', 'Where their signed statement is published', 'Empty where they publish none.')}
+          {field('why', 'Why')}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Cancel
           </Button>
+          <Button type="submit" disabled={save.isPending}>
+            Save
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+/** What a merge or a split would do, before it is done. */
+function Weighing({ x }: { x: Rearranged }) {
+  return (
+    <div data-testid="weighed" className="mt-3">
+      <p role="status">
+        That concerns <b>{x.concerns.guests} guests</b> with <b>{x.concerns.grants} grants</b> in <b>{x.concerns.spaces} spaces</b>.{x.differs.length === 0 && ' They find nothing otherwise.'}
+      </p>
+      {x.named.length > 0 && <p className="quiet">Named in, and followed: {x.named.join(', ')}.</p>}
+      {x.differs.length > 0 && (
+        <table className="table listing">
+          <caption>What they find otherwise</caption>
+          <thead>
+            <tr>
+              <th scope="col">What</th>
+              <th scope="col">Now</th>
+              <th scope="col">Then</th>
+            </tr>
+          </thead>
+          <tbody>
+            {x.differs.map((d) => (
+              <tr key={d.what}>
+                <th scope="row">{d.what}</th>
+                <td>{d.was}</td>
+                <td>{d.becomes}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  )
+}
+
+function useRearrange(path: string, p: Partner, close: () => void) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [weighed, setWeighed] = useState<Rearranged>()
+  const run = useMutation({
+    mutationFn: ({ body, preview }: { body: unknown; preview: boolean }) => call<Rearranged>('POST', `/api/v1/partners/${encodeURIComponent(p.id)}/${path}${preview ? '?preview=true' : ''}`, body, { 'If-Match': p.etag }),
+    onSuccess: (x) => {
+      if (x.preview) return setWeighed(x)
+      close()
+      navigate(`/partners/${x.partner.id}`)
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+    },
+  })
+  return { weighed, forget: () => setWeighed(undefined), run }
+}
+
+function Merge({ p, close }: { p: Partner; close: () => void }) {
+  const [into, setInto] = useState('')
+  const { weighed, forget, run } = useRearrange('merge', p, close)
+  return (
+    <Modal show onHide={close} aria-labelledby="merge-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          run.mutate({ body: { into: into.trim() }, preview: !weighed })
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="merge-title" as="h2">
+            Merge {p.name} into another
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {run.error && <Wrong error={run.error} />}
+          <p>Its domains become those of the other, whose record then counts for everybody. What names {p.name} names the other instead.</p>
+          <div className="plain-combo">
+            <Combo
+              label="The one that stays"
+              kind="partner"
+              value={into}
+              onChange={(v) => {
+                setInto(v)
+                forget()
+              }}
+            />
+          </div>
+          {weighed && <Weighing x={weighed} />}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" variant={weighed ? 'danger' : 'primary'} disabled={run.isPending || into.trim() === ''}>
+            {weighed ? 'Merge' : 'See what would change'}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+function Split({ p, close }: { p: Partner; close: () => void }) {
+  const [domains, setDomains] = useState<string[]>([])
+  const [name, setName] = useState('')
+  const [id, setID] = useState('')
+  const { weighed, forget, run } = useRearrange('split', p, close)
+  return (
+    <Modal show onHide={close} aria-labelledby="split-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          run.mutate({ body: { domains, id, name }, preview: !weighed })
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="split-title" as="h2">
+            Split domains off {p.name}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {run.error && <Wrong error={run.error} />}
+          <p>They become a partner of their own with the same standing, openings, rules and stances: nobody’s reach changes.</p>
+          <fieldset className="mb-3">
+            <legend className="fs-6">Domains of the new one</legend>
+            {p.domains.map((d) => {
+              const value = (d.subdomains ? '*.' : '') + d.name
+              return (
+                <Form.Check
+                  key={d.name}
+                  id={`sp-${d.name}`}
+                  label={d.name + (d.subdomains ? ' and below' : '')}
+                  checked={domains.includes(value)}
+                  onChange={(e) => {
+                    setDomains(e.target.checked ? [...domains, value] : domains.filter((x) => x !== value))
+                    forget()
+                  }}
+                />
+              )
+            })}
+          </fieldset>
+          <Form.Group controlId="sp-name" className="mb-2">
+            <Form.Label>Name</Form.Label>
+            <Form.Control
+              size="sm"
+              required
+              value={name}
+              onChange={(e) => {
+                setName(e.target.value)
+                setID(e.target.value.toLowerCase().normalize('NFD').replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
+                forget()
+              }}
+            />
+          </Form.Group>
+          <Form.Group controlId="sp-id">
+            <Form.Label>Id</Form.Label>
+            <Form.Control
+              size="sm"
+              required
+              pattern="[a-z0-9][a-z0-9._\-]*"
+              value={id}
+              onChange={(e) => {
+                setID(e.target.value)
+                forget()
+              }}
+            />
+          </Form.Group>
+          {weighed && <Weighing x={weighed} />}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Cancel
+          </Button>
+          <Button type="submit" disabled={run.isPending || domains.length === 0}>
+            {weighed ? 'Split' : 'See what would change'}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+function People({ id }: { id: string }) {
+  const [q, setQ] = useState('')
+  const people = useQuery({ queryKey: ['people-of', id, q], queryFn: () => call<{ people: TheirPerson[]; next: string }>('GET', `/api/v1/partners/${encodeURIComponent(id)}/people${query({ q, limit: '12' })}`), placeholderData: (old) => old })
+  return (
+    <section aria-labelledby="h-people">
+      <h2 id="h-people">Their people</h2>
+      <Form.Control size="sm" type="search" className="mb-2" aria-label="Find one of their people" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} />
+      {people.error && <Wrong error={people.error} />}
+      {people.data && people.data.people.length === 0 && <p className="quiet">{q ? `Nobody matches “${q}”.` : 'Nobody of theirs has a record or a role here.'}</p>}
+      {people.data && people.data.people.length > 0 && (
+        <div className="wide" role="region" aria-label="List of their people" tabIndex={0}>
+          <table className="table listing">
+            <thead>
+              <tr>
+                <th scope="col">Who</th>
+                <th scope="col">Record</th>
+                <th scope="col" className="num">
+                  Roles
+                </th>
+                <th scope="col">Last role ends</th>
+              </tr>
+            </thead>
+            <tbody>
+              {people.data.people.map((x) => (
+                <tr key={x.address}>
+                  <th scope="row">
+                    {x.name || x.address}
+                    {x.name && <span className="sub">{x.address}</span>}
+                  </th>
+                  <td>
+                    {x.state ?? 'none'}
+                    {x.barred && ', barred'}
+                    <span className="sub">{x.kind}</span>
+                  </td>
+                  <td className="num">
+                    {x.roles}
+                    <span className="sub">in {x.spaces}</span>
+                  </td>
+                  <td>{x.roles === 0 ? '' : x.until ? until(x.until) : 'never'}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {people.data?.next && <p className="quiet">There are more; find them by name.</p>}
+    </section>
+  )
+}
+
+function AdviceBox({ id }: { id: string }) {
+  const { data, error } = useQuery({ queryKey: ['advice', id], queryFn: () => call<Advice>('GET', `/api/v1/partners/${encodeURIComponent(id)}/advice`) })
+  const [all, setAll] = useState(false)
+  if (error) return <Wrong error={error} />
+  if (!data) return null
+  return (
+    <section aria-labelledby="h-advice">
+      <h2 id="h-advice">How to connect</h2>
+      <p>{data.short}</p>
+      {data.ways
+        .filter((w) => all || w.fits || w.in_use)
+        .map((w) => (
+          <div key={w.name} className="way">
+            <b>
+              {w.fits ? '▲ ' : '· '}
+              {w.title}
+            </b>
+            {w.in_use && <span className="tag">in use</span>}
+            <ul>
+              {w.for.map((t) => (
+                <li key={t}>+ {t}</li>
+              ))}
+              {w.against.map((t) => (
+                <li key={t}>− {t}</li>
+              ))}
+            </ul>
+            {all && (
+              <p className="quiet">
+                {w.gives} {w.costs} Needs {w.needs}.
+              </p>
+            )}
+          </div>
+        ))}
+      <Button size="sm" variant="link" onClick={() => setAll(!all)} aria-expanded={all}>
+        {all ? 'Less' : 'All ways, with what they give and cost'}
+      </Button>
+      <p className="quiet">
+        In 90 days {data.figures.came} came and {data.figures.went} went. What ours do at theirs leaves no trace here and is not looked at.
+      </p>
+    </section>
+  )
+}
+
+function StatementBox({ p, keep, admin }: { p: Partner; keep: boolean; admin: boolean }) {
+  const client = useQueryClient()
+  const at = `/api/v1/partners/${encodeURIComponent(p.id)}/statement`
+  const st = useQuery({ queryKey: ['statement', p.id, p.statement], queryFn: () => call<TheirStatement>('GET', at) })
+  const fresh = (x: TheirStatement) => {
+    void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' && q.queryKey[0] !== 'statement' })
+    client.setQueryData(['statement', p.id, p.statement], x)
+  }
+  const fetch = useMutation({ mutationFn: () => call<TheirStatement>('POST', at), onSuccess: fresh })
+  const accept = useMutation({ mutationFn: (key: string) => call<TheirStatement>('PUT', `${at}/key`, { key, why: 'confirmed by another way' }), onSuccess: () => fetch.mutate() })
+  const x = st.data
+  return (
+    <section aria-labelledby="h-statement">
+      <h2 id="h-statement">Their signed statement</h2>
+      {(st.error ?? fetch.error ?? accept.error) && <Wrong error={st.error ?? fetch.error ?? accept.error} />}
+      {!p.statement && <p className="quiet">They publish none that we know of.</p>}
+      {p.statement && x && (
+        <>
+          <dl className="facts">
+            <dt>Published at</dt>
+            <dd>{p.statement}</dd>
+            {x.issued && (
+              <>
+                <dt>Taken</dt>
+                <dd>
+                  of {when(x.issued)}, good until {x.until && when(x.until)}
+                </dd>
+              </>
+            )}
+          </dl>
+          {x.problem && (
+            <p className="gets-no" role="status">
+              ▼ Not taken: {x.reason}
+            </p>
+          )}
+          <div className="inline-form mt-2">
+            {keep && (
+              <Button size="sm" variant="outline-primary" onClick={() => fetch.mutate()} disabled={fetch.isPending}>
+                Fetch now
+              </Button>
+            )}
+            {admin && x.offered && (
+              <Button size="sm" variant="outline-danger" onClick={() => accept.mutate(x.offered!)} disabled={accept.isPending}>
+                Their administrator confirmed this key
+              </Button>
+            )}
+          </div>
         </>
       )}
     </section>
   )
 }
 
-function Opening({ p, k, keep, set, record }: { p: Partner; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {
-  const h = half(p, k)
+function change(p: Partner) {
+  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, opened, rules } = p
+  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, opened, rules }
+}
+
+function Opening({ p, h, k, keep, set, record }: { p: Partner; h: BothHalves | undefined; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {
+  const ours = k in p.opened ? (p.opened[k] ? 'yes' : 'no') : 'unset'
   const stance = p.stance.find((s) => s.key === k)
+  const theirs = stance?.says ?? 'unknown'
   return (
     <div className="opening">
-      <Form.Select size="sm" aria-label={`${k}, ours`} value={h.ours} disabled={!keep} className={`ours-${h.ours}`} onChange={(e) => set(e.target.value === 'unset' ? undefined : e.target.value === 'yes')}>
+      <Form.Select size="sm" aria-label={`${k}, ours`} value={ours} disabled={!keep} className={`ours-${ours}`} onChange={(e) => set(e.target.value === 'unset' ? undefined : e.target.value === 'yes')}>
         <option value="unset">· not opened</option>
         <option value="yes">▲ yes</option>
         <option value="no">▼ no</option>
       </Form.Select>
-      <Form.Select size="sm" aria-label={`${k}, theirs`} value={h.theirs} disabled={!keep} className={`theirs theirs-${h.theirs}`} onChange={(e) => record(e.target.value)}>
-        <option value="unknown">· not known</option>
+      <Form.Select size="sm" aria-label={`${k}, theirs`} value={theirs} disabled={!keep} className={`theirs theirs-${theirs}`} onChange={(e) => record(e.target.value)}>
+        <option value="unknown">? not known</option>
         <option value="admits">△ they admit</option>
         <option value="refuses">▽ they refuse</option>
       </Form.Select>
-      {stance?.features && <span className="sub">{stance.features.join(', ')}</span>}
+      {h && (
+        <span className="sub">
+          <b>{together[h.joint]}</b>
+          {h.both && h.joint === 'open' && `: ${h.both.join(', ')}`}
+          {h.joint === 'shut' && h.ours === 'yes' && `, ${oursWord(h)}`}
+          {h.source && h.as_of && (
+            <>
+              <br />
+              {h.old ? 'too old: ' : ''}
+              {h.source}, {since(h.as_of)}
+            </>
+          )}
+        </span>
+      )}
     </div>
   )
 }
@@ -191,6 +605,7 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
   const [name, setName] = useState('')
   const [sub, setSub] = useState(false)
   const [alike, setAlike] = useState(false)
+  const [taking, setTaking] = useState(false)
   const add = useMutation({
     mutationFn: () => call<Partner>('POST', `/api/v1/partners/${p.id}/domains`, { domain: name, subdomains: sub, look_alike: alike }),
     onSuccess: (x) => {
@@ -234,8 +649,12 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
           <Button size="sm" type="submit" variant="outline-primary" disabled={add.isPending}>
             Add
           </Button>
+          <Button size="sm" variant="link" onClick={() => setTaking(true)}>
+            Take a list
+          </Button>
         </Form>
       )}
+      {taking && <ListImport list="partner" partner={p.id} title={`Take a list of domains of ${p.name}`} close={() => setTaking(false)} />}
     </section>
   )
 }

@@ -2,38 +2,50 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { call, query, services, type Partner } from '../api'
+import { call, query, services, type BothHalves, type Letter, type Partner } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Bars } from './Bars'
+import { Letters } from './Letters'
 
 export const mayKeep = (role: string) => role === 'administrator' || role === 'keeper'
 
-/** Whether ours and theirs agree on a key: shape and word, not colour alone. */
-export function half(p: Partner, key: string) {
-  const ours = key in p.opened ? (p.opened[key] ? 'yes' : 'no') : 'unset'
-  const theirs = p.stance.find((s) => s.key === key)?.says ?? 'unknown'
-  return { ours, theirs }
+export const together: Record<string, string> = { open: 'open', unconfirmed: 'theirs not known', their_turn: 'waits for them', our_turn: 'waits for us', shut: 'shut' }
+
+/** What our record says, and what the policy makes of it where that is something else. */
+export function oursWord(h: BothHalves): string {
+  if (h.because === 'by_standing') return 'closed by its standing'
+  if (h.ours === 'yes') return h.opens ? 'opened' : 'opened, and the level is closed'
+  if (h.ours === 'no') return 'closed by name'
+  return h.opens ? 'not named, and the level admits anybody' : 'not opened'
 }
 
-const marks: Record<string, string> = { yes: '▲', no: '▼', unset: '·', admits: '△', refuses: '▽', unknown: '' }
-
-export function Halves({ p, k }: { p: Partner; k: string }) {
-  const h = half(p, k)
-  const said = `${k}: ours ${h.ours === 'yes' ? 'opened' : h.ours === 'no' ? 'closed by name' : 'not opened'}, theirs ${h.theirs}`
+/** One service and direction as a pair of marks: ours stands left, theirs right, upright where open. */
+export function Halves({ h, dim }: { h: BothHalves | undefined; dim?: boolean }) {
+  if (!h) return <span className="visually-hidden">nothing said</span>
+  const said = `${h.key}: ours ${oursWord(h)}, theirs ${h.theirs}${h.old ? ' (too old)' : ''}; ${together[h.joint]}`
   return (
-    <span className={`halves ours-${h.ours} theirs-${h.theirs}`} title={said}>
+    <span className={`pair is-${h.joint}${dim ? ' is-dim' : ''}`} title={said}>
       <span aria-hidden="true">
-        {marks[h.ours]}
-        <i>{marks[h.theirs]}</i>
+        <b>{h.opens ? '▲' : h.ours === 'no' || h.ours === 'yes' ? '▼' : '·'}</b>
+        <i>{h.theirs === 'admits' ? '△' : h.theirs === 'refuses' ? '▽' : '?'}</i>
       </span>
       <span className="visually-hidden">{said}</span>
     </span>
   )
 }
 
+const filters = { all: 'all', their_turn: 'waits for them', our_turn: 'waits for us', unconfirmed: 'theirs not known', mismatch: 'mismatch' } as const
+type Filter = keyof typeof filters
+const matches = (h: BothHalves, f: Filter) => f === 'all' || (f === 'mismatch' ? h.joint === 'their_turn' || h.joint === 'our_turn' : h.joint === f)
+
 export function PartnersPage({ role }: { role: string }) {
   const [q, setQ] = useState('')
   const [adding, setAdding] = useState(false)
+  const [show, setShow] = useState<Filter>('all')
+  const halves = useQuery({ queryKey: ['halves'], queryFn: () => call<{ halves: BothHalves[] }>('GET', '/api/v1/halves') })
+  const letters = useQuery({ queryKey: ['letters', 'open'], queryFn: () => call<{ letters: Letter[] }>('GET', '/api/v1/letters?state=open') })
+  const at = new Map((halves.data?.halves ?? []).map((h) => [`${h.partner} ${h.key}`, h]))
+  const some = new Set((halves.data?.halves ?? []).filter((h) => matches(h, show)).map((h) => h.partner))
   const list = useQuery({
     queryKey: ['partners', q],
     queryFn: () => call<{ partners: Partner[]; next: string }>('GET', `/api/v1/partners${query({ q, limit: '200' })}`),
@@ -57,6 +69,14 @@ export function PartnersPage({ role }: { role: string }) {
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading partners" />}
       {list.data && list.data.partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
+      {halves.error && <Wrong error={halves.error} retry={() => void halves.refetch()} />}
+      <div className="accounts" role="group" aria-label="Show">
+        {(Object.keys(filters) as Filter[]).map((f) => (
+          <button key={f} type="button" className="account" aria-pressed={show === f} onClick={() => setShow(f)}>
+            {filters[f]} {halves.data?.halves.filter((h) => matches(h, f)).length ?? ''}
+          </button>
+        ))}
+      </div>
       {list.data && list.data.partners.length > 0 && (
         <div className="wide" tabIndex={0} role="region" aria-label="Partners against services">
           <table className="table board">
@@ -89,7 +109,7 @@ export function PartnersPage({ role }: { role: string }) {
               </tr>
             </thead>
             <tbody>
-              {list.data.partners.map((p) => (
+              {list.data.partners.filter((p) => show === 'all' || some.has(p.id)).map((p) => (
                 <tr key={p.id} className={`standing-${p.standing}`}>
                   <th scope="row">
                     <Link to={`/partners/${p.id}`}>{p.name}</Link>
@@ -100,10 +120,10 @@ export function PartnersPage({ role }: { role: string }) {
                   </td>
                   {services.flatMap((s) => [
                     <td key={`${s}i`} className="cell">
-                      <Halves p={p} k={`${s}.in`} />
+                      <Halves h={at.get(`${p.id} ${s}.in`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.in`), show)} />
                     </td>,
                     <td key={`${s}o`} className="cell">
-                      <Halves p={p} k={`${s}.out`} />
+                      <Halves h={at.get(`${p.id} ${s}.out`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.out`), show)} />
                     </td>,
                   ])}
                   <td className="num">{p.counts.guests}</td>
@@ -114,13 +134,22 @@ export function PartnersPage({ role }: { role: string }) {
         </div>
       )}
       <p className="legend">
-        Ours: ▲ opened, ▼ closed by name, · not opened. Theirs beside it: △ admits, ▽ refuses, nothing where it is unknown.
+        Left ours: ▲ open, ▼ closed by name or by its standing, · not opened. Right theirs: △ admits, ▽ refuses, ? not known. <span className="pair is-open">both open</span> <span className="pair is-unconfirmed">theirs not known</span>{' '}
+        <span className="pair is-their_turn">waits for them</span> <span className="pair is-our_turn">waits for us</span>
       </p>
+      {letters.data && letters.data.letters.length > 0 && (
+        <section className="open-letters" aria-labelledby="h-open-letters">
+          <h2 id="h-open-letters">Letters without an answer</h2>
+          <Letters all={letters.data.letters} named />
+        </section>
+      )}
       <Bars keep={mayKeep(role)} />
       {adding && <AddPartner close={() => setAdding(false)} />}
     </Page>
   )
 }
+
+const matchesAt = (h: BothHalves | undefined, f: Filter) => h !== undefined && matches(h, f)
 
 export function Standing({ s }: { s: string }) {
   return <span className={`standing is-${s}`}>{{ active: '● active', suspended: '‖ suspended', ended: '■ ended' }[s] ?? s}</span>

@@ -1,0 +1,135 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { call, query, type Letter, type Partner } from '../api'
+import { since, when, Wrong } from '../parts/bits'
+
+/** Letters as lines: about what, since when, and what became of them. */
+export function Letters({ all, named, open }: { all: Letter[]; named?: boolean; open?: (id: string) => void }) {
+  return (
+    <ul className="history letters">
+      {all.map((l) => (
+        <li key={l.id}>
+          {named && (
+            <>
+              <Link to={`/partners/${l.partner}`}>{l.name}</Link>:{' '}
+            </>
+          )}
+          <b>{l.about.join(', ')}</b>, {l.state === 'open' ? `${l.age} ${l.age === 1 ? 'day' : 'days'} without an answer` : `${l.state} after ${l.age} days`}
+          <span className="sub">
+            {l.sent && `sent ${since(l.sent)}`}
+            {l.to && ` to ${l.to}`}
+            {l.said && `: ${l.said}`}{' '}
+            {open && (
+              <Button size="sm" variant="link" onClick={() => open(l.id)}>
+                Read
+              </Button>
+            )}
+          </span>
+        </li>
+      ))}
+    </ul>
+  )
+}
+
+/** The letters of a partner: those sent, and one to be written. */
+export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
+  const client = useQueryClient()
+  const [draft, setDraft] = useState<Letter>()
+  const [reading, setReading] = useState<string>()
+  const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call<{ letters: Letter[] }>('GET', `/api/v1/letters${query({ partner: p.id })}`) })
+  const write = useMutation({ mutationFn: () => call<Letter>('POST', '/api/v1/letters?preview=true', { partner: p.id, form: 'text' }), onSuccess: setDraft })
+  const send = useMutation({
+    mutationFn: () => call<Letter>('POST', '/api/v1/letters', { partner: p.id, form: 'text' }),
+    onSuccess: (l) => {
+      setDraft(l)
+      void client.invalidateQueries({ queryKey: ['letters'] })
+    },
+  })
+  return (
+    <section aria-labelledby="h-letter">
+      <h2 id="h-letter">Letters to their administrator</h2>
+      {(letters.error ?? write.error ?? send.error) && <Wrong error={letters.error ?? write.error ?? send.error} />}
+      {letters.data && <Letters all={letters.data.letters} open={setReading} />}
+      {letters.data?.letters.length === 0 && <p className="quiet">None was sent yet.</p>}
+      {!draft && keep && (
+        <Button size="sm" variant="outline-primary" onClick={() => write.mutate()} disabled={write.isPending}>
+          Write what they need to admit
+        </Button>
+      )}
+      {draft && (
+        <>
+          <pre className="letter" tabIndex={0} aria-label="Letter to their administrator">
+            {draft.text}
+          </pre>
+          <div className="inline-form">
+            <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(draft.text ?? '')}>
+              Copy
+            </Button>
+            {!draft.id && draft.about.length > 0 && (
+              <Button size="sm" onClick={() => send.mutate()} disabled={send.isPending}>
+                Keep as sent
+              </Button>
+            )}
+            {draft.id && <span role="status">Kept as {draft.id}.</span>}
+            <Button size="sm" variant="link" onClick={() => setDraft(undefined)}>
+              Close
+            </Button>
+          </div>
+        </>
+      )}
+      {reading && <Reading id={reading} keep={keep} close={() => setReading(undefined)} />}
+    </section>
+  )
+}
+
+function Reading({ id, keep, close }: { id: string; keep: boolean; close: () => void }) {
+  const client = useQueryClient()
+  const [said, setSaid] = useState('')
+  const letter = useQuery({ queryKey: ['letter', id], queryFn: () => call<Letter>('GET', `/api/v1/letters/${encodeURIComponent(id)}?form=text`) })
+  const end = useMutation({
+    mutationFn: (answer: string) => call<Letter>('POST', `/api/v1/letters/${encodeURIComponent(id)}/close`, { answer, ...(said ? { said } : {}) }),
+    onSuccess: () => {
+      void client.invalidateQueries({ queryKey: ['letters'] })
+      close()
+    },
+  })
+  const l = letter.data
+  return (
+    <Modal show onHide={close} size="lg" aria-labelledby="letter-title">
+      <Modal.Header closeButton>
+        <Modal.Title id="letter-title" as="h2">
+          Letter {id}
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        {(letter.error ?? end.error) && <Wrong error={letter.error ?? end.error} />}
+        {l && (
+          <>
+            <p>
+              {l.sent && `Sent ${when(l.sent)}`} {l.to && `to ${l.to}`}. {l.state === 'open' ? 'No answer yet; a stance that answers it closes it.' : `${l.state[0].toUpperCase()}${l.state.slice(1)}${l.said ? `: ${l.said}` : ''}.`}
+            </p>
+            <pre className="letter" tabIndex={0} aria-label="Text of the letter">
+              {l.text}
+            </pre>
+            {keep && l.state === 'open' && (
+              <Form className="inline-form" onSubmit={(e) => e.preventDefault()}>
+                <Form.Control size="sm" aria-label="What they said" placeholder="what they said" value={said} onChange={(e) => setSaid(e.target.value)} />
+                <Button size="sm" variant="outline-primary" onClick={() => end.mutate('admitted')}>
+                  They admit it
+                </Button>
+                <Button size="sm" variant="outline-primary" onClick={() => end.mutate('refused')}>
+                  They refuse
+                </Button>
+                <Button size="sm" variant="link" onClick={() => end.mutate('withdrawn')}>
+                  Withdraw
+                </Button>
+              </Form>
+            )}
+          </>
+        )}
+      </Modal.Body>
+    </Modal>
+  )
+}

@@ -1,0 +1,138 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { query, send, type DomainsImported } from '../api'
+import { Wrong } from '../parts/bits'
+
+const shownAtOnce = 200
+
+/** Takes a list of domains: what would become of every line, then all or only the good ones. */
+export function ListImport({ list, partner, title, close }: { list: 'partner' | 'barred' | 'personal'; partner?: string; title: string; close: () => void }) {
+  const client = useQueryClient()
+  const [text, setText] = useState('')
+  const [replace, setReplace] = useState(false)
+  const [found, setFound] = useState<DomainsImported>()
+  const run = useMutation({
+    mutationFn: (how: { preview?: string; only_good?: string }) => send<DomainsImported>(`/api/v1/domains/import${query({ list, partner, replace: replace ? 'true' : undefined, ...how })}`, text, 'text/csv'),
+    onSuccess: (x) => {
+      setFound(x)
+      if (x.written) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+    },
+  })
+  const n = (k: string) => found?.counts[k] ?? 0
+  const lines = (found?.lines ?? []).filter((l) => l.result !== 'same')
+  const changes = n('new') + n('changed') + n('removed')
+  return (
+    <Modal show onHide={close} size="lg" aria-labelledby="import-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          run.mutate({ preview: 'true' })
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="import-title" as="h2">
+            {title}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {run.error && <Wrong error={run.error} />}
+          <Form.Group controlId="li-text" className="mb-2">
+            <Form.Label>An entry on each line, or CSV with the columns name, subdomains{list === 'barred' ? ', reason' : list === 'partner' ? ', look_alike' : ''}</Form.Label>
+            <Form.Control
+              as="textarea"
+              rows={7}
+              className="csv"
+              required
+              value={text}
+              placeholder={list === 'barred' ? '*.rude.example # sends junk\nlost.phone@pallowick.example # reported' : 'werft.example\n*.lab.werft.example'}
+              onChange={(e) => {
+                setText(e.target.value)
+                setFound(undefined)
+              }}
+            />
+          </Form.Group>
+          <div className="inline-form">
+            <Form.Control
+              size="sm"
+              type="file"
+              aria-label="A file instead"
+              accept=".txt,.csv,text/*"
+              onChange={(e) => {
+                const f = (e.target as HTMLInputElement).files?.[0]
+                if (f) void f.text().then(setText)
+                setFound(undefined)
+              }}
+            />
+            <Form.Check
+              id="li-replace"
+              label="in place of what is kept"
+              checked={replace}
+              onChange={(e) => {
+                setReplace(e.target.checked)
+                setFound(undefined)
+              }}
+            />
+          </div>
+          {found && (
+            <div data-testid="imported">
+              <p role="status" className="mt-3">
+                {['new', 'changed', 'removed', 'same', 'refused']
+                  .filter((k) => n(k) > 0)
+                  .map((k) => `${n(k)} ${k}`)
+                  .join(', ')}
+                . {changes > 0 && `That concerns ${found.concerns.guests} guests with ${found.concerns.grants} grants. `}
+                {found.written ? <b>Written.</b> : found.preview ? 'Nothing is written yet.' : <b>Nothing was written: lines are refused.</b>}
+              </p>
+              {lines.length > 0 && (
+                <div className="wide import-lines" role="region" aria-label="What becomes of the lines" tabIndex={0}>
+                  <table className="table listing">
+                    <thead>
+                      <tr>
+                        <th scope="col" className="num">
+                          Line
+                        </th>
+                        <th scope="col">Entry</th>
+                        <th scope="col">Result</th>
+                        <th scope="col">Cause</th>
+                      </tr>
+                    </thead>
+                    <tbody>
+                      {lines.slice(0, shownAtOnce).map((l, i) => (
+                        <tr key={i}>
+                          <td className="num">{l.line || ''}</td>
+                          <th scope="row">
+                            {l.subdomains ? '*.' : ''}
+                            {l.name || l.text}
+                          </th>
+                          <td className={l.result === 'refused' ? 'gets-no' : ''}>{l.result}</td>
+                          <td>{l.cause}</td>
+                        </tr>
+                      ))}
+                    </tbody>
+                  </table>
+                </div>
+              )}
+              {lines.length > shownAtOnce && <p className="quiet">{lines.length - shownAtOnce} more.</p>}
+            </div>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            {found?.written ? 'Close' : 'Cancel'}
+          </Button>
+          {!found && (
+            <Button type="submit" disabled={run.isPending}>
+              See what would change
+            </Button>
+          )}
+          {found && !found.written && changes > 0 && (
+            <Button onClick={() => run.mutate({ only_good: n('refused') > 0 ? 'true' : undefined })} disabled={run.isPending}>
+              {n('refused') > 0 ? `Take the ${changes} good ones` : `Take ${changes === 1 ? 'it' : `all ${changes}`}`}
+            </Button>
+          )}
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
