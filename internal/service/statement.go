@@ -204,7 +204,7 @@ func (s *Service) FetchStatement(ctx context.Context, by By, f *statement.Fetche
 		}
 		if wrong != nil {
 			bad := st
-			bad.Fetched, bad.Problem, bad.Reason, bad.Offered = s.Now(), wrong.Code, wrong.Text, ""
+			bad.Fetched, bad.Problem, bad.Reason, bad.Offered = s.Now(), wrong.Code, shortened(wrong.Text), ""
 			if wrong.Code == core.KeyChanged {
 				bad.Offered = print
 			}
@@ -280,6 +280,15 @@ func newer(p *world.Partner, said []world.Stance, now moment.Moment) (fresh, all
 		}
 	}
 	return
+}
+
+// shortened keeps what others wrote from filling the journal.
+func shortened(s string) string {
+	const most = 300
+	if r := []rune(s); len(r) > most {
+		return string(r[:most]) + "…"
+	}
+	return s
 }
 
 func later(m moment.Moment, d time.Duration) moment.Moment { return moment.Of(m.Time().Add(d)) }

@@ -176,6 +176,7 @@ func TestHostileStatements(t *testing.T) {
 			http.Redirect(w, r, "/again?for=ours.example", http.StatusFound)
 		}},
 		{"a page", core.WrongType, `the statement came as "text/html", and application/jose is wanted`, func(w http.ResponseWriter, r *http.Request) { write(w, "text/html", signed) }},
+		{"an endless name", core.WrongIssuer, `it is issued by "xxx`, but(func(c *core.Claims) { c.Issuer = strings.Repeat("x", 40000) })},
 		{"not there", core.Refused, "the statement was answered with 404 Not Found", http.NotFound},
 		{"broken off", core.Unreachable, "the statement cannot be fetched", func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) }},
 	} {
@@ -195,6 +196,9 @@ func TestHostileStatements(t *testing.T) {
 		check(t, err)
 		now, err := s.Statement(t.Context(), "lamps")
 		check(t, err)
+		if len(now.Reason) > 400 {
+			t.Errorf("%s: what they wrote fills the record: %d octets", c.name, len(now.Reason))
+		}
 		if says(p) != before || now.Keys[0] != id || len(now.Keys) != 1 || now.Issued != st.Issued || now.Problem != c.code || (c.code == core.KeyChanged) != (now.Offered != "") {
 			t.Errorf("%s changed something: %s, %+v", c.name, says(p), now)
 		}

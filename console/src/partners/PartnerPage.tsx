@@ -606,25 +606,53 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
   const [sub, setSub] = useState(false)
   const [alike, setAlike] = useState(false)
   const [taking, setTaking] = useState(false)
+  const [weighed, setWeighed] = useState<{ what: 'add' | string; p: Partner }>()
+  const weigh = useMutation({
+    mutationFn: (what: string) =>
+      what === 'add'
+        ? call<Partner>('POST', `/api/v1/partners/${p.id}/domains?preview=true`, { domain: name, subdomains: sub, look_alike: alike })
+        : call<Partner>('DELETE', `/api/v1/partners/${p.id}/domains/${encodeURIComponent(what)}?preview=true`),
+    onSuccess: (x, what) => setWeighed({ what, p: x }),
+  })
   const add = useMutation({
     mutationFn: () => call<Partner>('POST', `/api/v1/partners/${p.id}/domains`, { domain: name, subdomains: sub, look_alike: alike }),
     onSuccess: (x) => {
+      setWeighed(undefined)
       setName('')
       setSub(false)
       setAlike(false)
       done(x)
     },
   })
-  const remove = useMutation({ mutationFn: (d: string) => call<Partner>('DELETE', `/api/v1/partners/${p.id}/domains/${encodeURIComponent(d)}`), onSuccess: done })
-  const looksAlike = add.error instanceof Error && add.error.message.includes('looks like')
+  const remove = useMutation({
+    mutationFn: (d: string) => call<Partner>('DELETE', `/api/v1/partners/${p.id}/domains/${encodeURIComponent(d)}`),
+    onSuccess: (x) => {
+      setWeighed(undefined)
+      done(x)
+    },
+  })
+  const wrong = weigh.error ?? add.error ?? remove.error
+  const looksAlike = alike || (weigh.error instanceof Error && weigh.error.message.includes('looks like'))
   const submit = (e: FormEvent) => {
     e.preventDefault()
-    add.mutate()
+    weigh.mutate('add')
   }
+  const told = weighed?.p.concerns
   return (
     <section aria-labelledby="h-domains">
       <h2 id="h-domains">Domains</h2>
-      {(add.error ?? remove.error) && <Wrong error={add.error ?? remove.error} />}
+      {wrong && <Wrong error={wrong} />}
+      {weighed && told && (
+        <div className="weighed" role="status">
+          {weighed.what === 'add' ? `${name} would belong to ${p.name}.` : `${weighed.what} would no longer belong to ${p.name}.`} That concerns <b>{told.guests} guests</b> with {told.grants} grants in {told.spaces} spaces.{' '}
+          <Button size="sm" onClick={() => (weighed.what === 'add' ? add.mutate() : remove.mutate(weighed.what))} disabled={add.isPending || remove.isPending}>
+            {weighed.what === 'add' ? 'Add it' : 'Take it away'}
+          </Button>{' '}
+          <Button size="sm" variant="link" onClick={() => setWeighed(undefined)}>
+            Leave it
+          </Button>
+        </div>
+      )}
       <ul className="domains">
         {p.domains.map((d) => (
           <li key={d.name}>
@@ -633,7 +661,7 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
               {d.subdomains ? ' and below' : ''}
             </span>
             {keep && (
-              <Button size="sm" variant="link" onClick={() => remove.mutate(d.name)} aria-label={`Take away ${d.name} from ${p.name}`}>
+              <Button size="sm" variant="link" onClick={() => weigh.mutate(d.name)} aria-label={`Take away ${d.name} from ${p.name}`}>
                 Take away
               </Button>
             )}
@@ -646,7 +674,7 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
           <Form.Control size="sm" aria-label="New domain" placeholder="domain.example" required value={name} onChange={(e) => setName(e.target.value)} />
           <Form.Check id="d-sub" label="and below" checked={sub} onChange={(e) => setSub(e.target.checked)} />
           {looksAlike && <Form.Check id="d-alike" label="it is meant all the same" checked={alike} onChange={(e) => setAlike(e.target.checked)} />}
-          <Button size="sm" type="submit" variant="outline-primary" disabled={add.isPending}>
+          <Button size="sm" type="submit" variant="outline-primary" disabled={weigh.isPending}>
             Add
           </Button>
           <Button size="sm" variant="link" onClick={() => setTaking(true)}>

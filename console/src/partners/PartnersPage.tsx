@@ -163,30 +163,41 @@ function AddPartner({ close }: { close: () => void }) {
   const [why, setWhy] = useState('')
   const client = useQueryClient()
   const navigate = useNavigate()
+  const [weighed, setWeighed] = useState<Partner>()
+  const post = (preview: boolean) =>
+    call<Partner>('POST', `/api/v1/partners${preview ? '?preview=true' : ''}`, {
+      id,
+      name,
+      domains: domains
+        .split(/[\s,]+/)
+        .filter(Boolean)
+        .map((d) => ({ ...(d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d }), ...(alike ? { look_alike: true } : {}) })),
+      ...(why ? { why } : {}),
+    })
   const add = useMutation({
-    mutationFn: () =>
-      call<Partner>('POST', '/api/v1/partners', {
-        id,
-        name,
-        domains: domains
-          .split(/[\s,]+/)
-          .filter(Boolean)
-          .map((d) => ({ ...(d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d }), ...(alike ? { look_alike: true } : {}) })),
-        ...(why ? { why } : {}),
-      }),
-    onSuccess: (p) => {
+    // Somebody is told first whom it concerns; where that is nobody, it is done at once.
+    mutationFn: async (sure: boolean) => {
+      if (!sure) {
+        const would = await post(true)
+        if ((would.concerns?.guests ?? 0) > 0) return { would }
+      }
+      return { made: await post(false) }
+    },
+    onSuccess: ({ would, made }) => {
+      if (would) setWeighed(would)
+      if (!made) return
       void client.invalidateQueries()
-      navigate(`/partners/${p.id}`)
+      navigate(`/partners/${made.id}`)
     },
   })
   const looksAlike = alike || (add.error instanceof Error && add.error.message.includes('looks like'))
   const submit = (e: FormEvent) => {
     e.preventDefault()
-    add.mutate()
+    add.mutate(weighed !== undefined)
   }
   return (
     <Modal show onHide={close} aria-labelledby="add-title">
-      <Form onSubmit={submit}>
+      <Form onSubmit={submit} onChange={() => setWeighed(undefined)}>
         <Modal.Header closeButton>
           <Modal.Title id="add-title" as="h2">
             Add a partner
@@ -221,13 +232,18 @@ function AddPartner({ close }: { close: () => void }) {
             <Form.Label>Why</Form.Label>
             <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} />
           </Form.Group>
+          {weighed?.concerns && (
+            <p className="weighed mt-3" role="status">
+              <b>{weighed.concerns.guests} guests</b> with {weighed.concerns.grants} grants in {weighed.concerns.spaces} spaces would become people of {weighed.name}.
+            </p>
+          )}
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={close}>
             Cancel
           </Button>
           <Button type="submit" disabled={add.isPending}>
-            Add
+            {weighed ? 'Add all the same' : 'Add'}
           </Button>
         </Modal.Footer>
       </Form>
