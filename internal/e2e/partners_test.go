@@ -217,8 +217,14 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.until("document.querySelector('.modal .letter')?.innerText.includes('Please quote: oskelund-spring')")
 	p.axe("a kept letter")
 	p.do(chromedp.Click(chromedp.CSS(".modal .btn-close")))
-	p.do(chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, theirs']")), chromedp.KeyEvent("△"))
-	p.until(letters + ".includes('admitted after 12 days')")
+	p.do(chromedp.SendKeys(chromedp.CSS("#said-by"), "the guest desk"), chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, theirs']")), chromedp.KeyEvent("△"))
+	p.until(letters + ".includes('admitted after 12 days') && " + letters + ".includes('recorded, the guest desk')")
+
+	// From a question that they refuse, and from one that they have not confirmed.
+	p.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Alow-water-design&address=x%40pallowick.example", "document.querySelector('#h-theirs')?.innerText === 'Theirs is not known'")
+	p.do(chromedp.Click(chromedp.CSS(".theirs-to-change button")))
+	p.until("document.querySelector('pre.letter')?.innerText.includes('Dayo Ekwinter wanted to invite somebody')")
+	p.axe("a letter from a question")
 
 	// The statement: another key is told, accepted, and taken.
 	p.goTo("/partners/ilvane", "document.querySelector('[aria-labelledby=h-statement]')?.innerText.includes('good until')")

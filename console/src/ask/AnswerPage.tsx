@@ -1,7 +1,9 @@
-import { useQuery } from '@tanstack/react-query'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { Draft } from '../partners/Letters'
+import { mayKeep } from '../partners/PartnersPage'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
-import { call, Failure, type Answer, type Cause, type Gate } from '../api'
+import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
 import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
 
 const asks: Record<string, string> = {
@@ -34,16 +36,17 @@ const accounts: Record<string, string> = { record: 'the record with us', home: '
 export function AnswerPage() {
   const [params] = useSearchParams()
   const p = Object.fromEntries(params)
+  const question: Question = {
+    subject: p.who ?? '',
+    action: p.action ?? '',
+    resource: p.resource ?? '',
+    ...(p.at ? { at: p.at } : {}),
+    context: { ...(p.address ? { address: p.address } : {}), ...(p.presenter ? { presenter: p.presenter } : {}) },
+  }
   const asked = useQuery({
     queryKey: ['ask', params.toString()],
     queryFn: () =>
-      call<Answer>('POST', '/api/v1/ask', {
-        subject: p.who,
-        action: p.action,
-        resource: p.resource,
-        ...(p.at ? { at: p.at } : {}),
-        context: { ...(p.address ? { address: p.address } : {}), ...(p.presenter ? { presenter: p.presenter } : {}) },
-      }),
+      call<Answer>('POST', '/api/v1/ask', question),
     enabled: Boolean(p.who && p.action && p.resource),
     placeholderData: (old, q) => (q?.queryKey[1] === params.toString() ? old : undefined),
   })
@@ -57,10 +60,11 @@ export function AnswerPage() {
     )
   }
   if (!asked.data) return <Waiting what="Asking every gate" />
-  return <AnswerView x={asked.data} />
+  return <AnswerView x={asked.data} question={question} />
 }
 
-function AnswerView({ x }: { x: Answer }) {
+function AnswerView({ x, question }: { x: Answer; question: Question }) {
+  const session = useQueryClient().getQueryData<Session>(['session'])
   const [shown, setShown] = useState(0)
   const key = `${x.subject} ${x.action} ${x.resource}`
   useEffect(() => setShown(0), [key])
@@ -116,6 +120,12 @@ function AnswerView({ x }: { x: Answer }) {
         </div>
       )}
       <Quay key={`${key} ${acc.account}`} gates={acc.gates} />
+      {mayKeep(session?.role ?? '') && (theirs > 0 || x.conditions.includes('counterpart_unconfirmed')) && (
+        <section className="theirs-to-change" aria-labelledby="h-theirs">
+          <h2 id="h-theirs">{theirs > 0 ? 'Theirs to change' : 'Theirs is not known'}</h2>
+          <Draft key={`${key} ${x.address ?? ''}`} about={{ question }} />
+        </section>
+      )}
     </Page>
   )
 }

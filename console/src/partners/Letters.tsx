@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type Letter, type Partner } from '../api'
+import { call, query, type Letter, type Partner, type Question } from '../api'
 import { since, when, Wrong } from '../parts/bits'
 
 /** Letters as lines: about what, since when, and what became of them. */
@@ -35,26 +35,36 @@ export function Letters({ all, named, open }: { all: Letter[]; named?: boolean; 
 
 /** The letters of a partner: those sent, and one to be written. */
 export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
-  const client = useQueryClient()
-  const [draft, setDraft] = useState<Letter>()
   const [reading, setReading] = useState<string>()
   const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call<{ letters: Letter[] }>('GET', `/api/v1/letters${query({ partner: p.id })}`) })
-  const write = useMutation({ mutationFn: () => call<Letter>('POST', '/api/v1/letters?preview=true', { partner: p.id, form: 'text' }), onSuccess: setDraft })
-  const send = useMutation({
-    mutationFn: () => call<Letter>('POST', '/api/v1/letters', { partner: p.id, form: 'text' }),
-    onSuccess: (l) => {
-      setDraft(l)
-      void client.invalidateQueries({ queryKey: ['letters'] })
-    },
-  })
   return (
     <section aria-labelledby="h-letter">
       <h2 id="h-letter">Letters to their administrator</h2>
-      {(letters.error ?? write.error ?? send.error) && <Wrong error={letters.error ?? write.error ?? send.error} />}
+      {letters.error && <Wrong error={letters.error} />}
       {letters.data && <Letters all={letters.data.letters} open={setReading} />}
       {letters.data?.letters.length === 0 && <p className="quiet">None was sent yet.</p>}
-      {!draft && keep && (
-        <Button size="sm" variant="outline-primary" onClick={() => write.mutate()} disabled={write.isPending}>
+      {keep && <Draft about={{ partner: p.id }} />}
+      {reading && <Reading id={reading} keep={keep} close={() => setReading(undefined)} />}
+    </section>
+  )
+}
+
+/** Writes a letter about a partner or a refused question, to be copied and kept as sent. */
+export function Draft({ about }: { about: { partner: string } | { question: Question } }) {
+  const client = useQueryClient()
+  const [draft, setDraft] = useState<Letter>()
+  const write = useMutation({
+    mutationFn: (preview: boolean) => call<Letter>('POST', `/api/v1/letters${preview ? '?preview=true' : ''}`, { ...about, form: 'text' }),
+    onSuccess: (l, preview) => {
+      setDraft(l)
+      if (!preview) void client.invalidateQueries({ queryKey: ['letters'] })
+    },
+  })
+  return (
+    <>
+      {write.error && <Wrong error={write.error} />}
+      {!draft && (
+        <Button size="sm" variant="outline-primary" onClick={() => write.mutate(true)} disabled={write.isPending}>
           Write what they need to admit
         </Button>
       )}
@@ -68,7 +78,7 @@ export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
               Copy
             </Button>
             {!draft.id && draft.about.length > 0 && (
-              <Button size="sm" onClick={() => send.mutate()} disabled={send.isPending}>
+              <Button size="sm" onClick={() => write.mutate(false)} disabled={write.isPending}>
                 Keep as sent
               </Button>
             )}
@@ -79,8 +89,7 @@ export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
           </div>
         </>
       )}
-      {reading && <Reading id={reading} keep={keep} close={() => setReading(undefined)} />}
-    </section>
+    </>
   )
 }
 

@@ -18,6 +18,7 @@ export function PartnerPage({ role }: { role: string }) {
   const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', at) })
   const halves = useQuery({ queryKey: ['halves', id], queryFn: () => call<{ halves: BothHalves[] }>('GET', `/api/v1/halves${query({ partner: id })}`) })
   const values = useQuery({ queryKey: ['values', `partner:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}`) })
+  const [saidBy, setSaidBy] = useState('')
   const [asking, setAsking] = useState<'active' | 'suspended' | 'ended' | 'edit' | 'merge' | 'split'>()
   const done = (p: Partner) => {
     client.setQueryData(['partner', id], p)
@@ -35,7 +36,7 @@ export function PartnerPage({ role }: { role: string }) {
     onError: () => void partner.refetch(),
   })
   const record = useMutation({
-    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: 'recorded by hand' }),
+    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: 'recorded by hand', ...(saidBy.trim() ? { said_by: saidBy.trim() } : {}) }),
     onSuccess: done,
     onError: () => void partner.refetch(),
   })
@@ -120,7 +121,13 @@ export function PartnerPage({ role }: { role: string }) {
                 ))}
               </tbody>
             </table>
-            <p className="quiet">Above what we open, below what their own side says; under both what the two come to.</p>
+            {keep && (
+              <Form.Group controlId="said-by" className="inline-form">
+                <Form.Label className="quiet">Who of theirs said what you record</Form.Label>
+                <Form.Control size="sm" value={saidBy} onChange={(e) => setSaidBy(e.target.value)} />
+              </Form.Group>
+            )}
+            <p className="quiet">Left what we open, right what their own side says; below what the two come to, and how we know.</p>
           </section>
         </div>
         <div>
@@ -592,7 +599,8 @@ function Opening({ p, h, k, keep, set, record }: { p: Partner; h: BothHalves | u
             <>
               <br />
               {h.old ? 'too old: ' : ''}
-              {h.source}, {since(h.as_of)}
+              {h.source}
+              {h.said_by && `, ${h.said_by}`}, {since(h.as_of)}
             </>
           )}
         </span>
