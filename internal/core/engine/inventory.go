@@ -160,6 +160,7 @@ type Snapshot struct {
 	inv   inventory
 	pol   *policy
 	taken bool // an Editor has been made: see Edit
+	rev   reverse
 }
 
 // Counts says how many live entries of each kind a snapshot holds.

@@ -1,0 +1,350 @@
+package engine
+
+import (
+	"fmt"
+	"sort"
+	"sync"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// reverse finds who was given something in a space, and what is in it. It is made
+// when a snapshot is first asked that way round.
+type reverse struct {
+	once     sync.Once
+	items    [][]uint32 // by space
+	meetings [][]uint32 // by space
+	parties  [][]uint32 // by space: addresses that were ever given something in it, groups and named links included
+	links    [][]uint32 // by space: bearer links
+}
+
+func (s *Snapshot) reversed() *reverse {
+	r := &s.rev
+	r.once.Do(func() {
+		inv := &s.inv
+		n := int(inv.spaces.n)
+		r.items, r.meetings, r.parties, r.links = make([][]uint32, n), make([][]uint32, n), make([][]uint32, n), make([][]uint32, n)
+		for i := uint32(0); i < inv.items.n; i++ {
+			if it := inv.items.at(i); it.exists && int(it.space) < n {
+				r.items[it.space] = append(r.items[it.space], i)
+			}
+		}
+		for i := uint32(0); i < inv.meetings.n; i++ {
+			if m := inv.meetings.at(i); m.exists && int(m.space) < n {
+				r.meetings[m.space] = append(r.meetings[m.space], i)
+			}
+		}
+		for i := uint32(0); i < inv.links.n; i++ {
+			if l := inv.links.at(i); l.exists && l.bearer {
+				if sp := inv.items.at(l.item).space; int(sp) < n {
+					r.links[sp] = append(r.links[sp], i)
+				}
+			}
+		}
+		for i := uint32(0); i < inv.parties.n; i++ {
+			p := inv.parties.at(i)
+			add := func(given []grant) {
+				for k := range given {
+					sp := given[k].resource
+					if sp&itemBit != 0 {
+						sp = inv.items.at(sp &^ itemBit).space
+					}
+					if int(sp) < n {
+						if l := r.parties[sp]; len(l) == 0 || l[len(l)-1] != i {
+							r.parties[sp] = append(l, i)
+						}
+					}
+				}
+			}
+			add(inv.given(p.grants))
+			for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+				add(inv.given(inv.groups.at(g).grants))
+			}
+		}
+	})
+	return r
+}
+
+// Newcomer is somebody that nobody knows yet: typical of those like them.
+type Newcomer struct {
+	Who     Who
+	Name    string
+	Partner string // id; empty where there is none
+}
+
+// Newcomers lists typical newcomers (model §7): one for every domain of a partner,
+// an unlisted firm, a private address and, as far as there is a link to stand for
+// them, somebody without any account.
+func (s *Snapshot) Newcomers() (out []Newcomer) {
+	p := s.Policy()
+	for i := range p.Partners {
+		x := &p.Partners[i]
+		for _, d := range x.Domains {
+			out = append(out, Newcomer{Who{Address: addr.Newcomer(d.Domain)}, "a newcomer from " + x.Name, x.ID})
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Partner < out[j].Partner })
+	for n := 0; ; n++ {
+		d, err := addr.ParseDomain(fmt.Sprintf("unlisted-firm%s.example", map[bool]string{true: "", false: fmt.Sprint(n)}[n == 0]))
+		if err != nil {
+			break
+		}
+		if m := s.Match(addr.Newcomer(d)); m.Bar == nil && m.Partner == nil && !m.Own && !m.Private {
+			out = append(out, Newcomer{Who: Who{Address: addr.Newcomer(d)}, Name: "a newcomer from an unlisted firm"})
+			break
+		}
+	}
+	if len(p.Personal) > 0 {
+		out = append(out, Newcomer{Who: Who{Address: addr.Newcomer(p.Personal[0].Domain)}, Name: "a private newcomer"})
+	}
+	for i := uint32(0); i < s.inv.links.n; i++ {
+		if l := s.inv.links.at(i); l.exists && l.bearer {
+			return append(out, Newcomer{Who: Who{Kind: ByLinkID, ID: s.inv.linkIDs.text(s.inv.text, i)}, Name: "somebody without an account"})
+		}
+	}
+	return
+}
+
+// Reached is one thing that somebody outside can do with one resource.
+type Reached struct {
+	Who        Who
+	Name       string
+	Kind       Kind
+	Partner    string // id; empty where there is none
+	Newcomer   bool   // a typical newcomer, not somebody known
+	Action     catalogue.ActionID
+	Resource   world.Resource
+	Title      string // name of the resource
+	Account    Account
+	Conditions catalogue.Condition
+	Cause      Cause         // what gives it
+	Since      moment.Moment // Always where it always was
+	Until      moment.Moment // Never where nothing ends it
+	Residual   bool          // no gate of a partner stops it: whoever holds a link, a meeting for anyone
+}
+
+// Spell finds since when and until when an answer is what it is, as far as the
+// present policy and inventory tell: the moments at which a grant, a link, an
+// exception, a stance or the state of a record changes anything are asked.
+func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
+	var a asker
+	since, until = moment.Always, moment.Never
+	if err := a.resolve(s, q); err != nil {
+		return
+	}
+	inv := &s.inv
+	var ms []moment.Moment
+	add := func(list ...moment.Moment) {
+		for _, m := range list {
+			if m.IsSet() && m != 0 {
+				ms = append(ms, m)
+			}
+		}
+	}
+	of := func(o *outside) {
+		if p := o.known; p != nil {
+			add(p.since, p.accepted, p.stateSince, p.terms)
+			for _, g := range inv.given(p.grants) {
+				add(g.from, g.until)
+			}
+			for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+				for _, g := range inv.given(inv.groups.at(gr).grants) {
+					add(g.from, g.until)
+				}
+			}
+		}
+		if o.partner != none {
+			rest := &s.pol.rest[o.partner]
+			add(rest.endedAt)
+			for k := range rest.stance {
+				add(rest.stance[k].expires)
+			}
+		}
+	}
+	of(&a.party)
+	of(&a.other)
+	if a.held != nil {
+		add(a.held.created, a.held.until)
+	}
+	for _, p := range [2]uint32{a.aboutWhom, a.presenter} {
+		if p < uint32(len(s.pol.concerned)) && s.pol.concerned[p] {
+			for i := range s.pol.except {
+				add(s.pol.except[i].from, s.pol.except[i].until)
+			}
+			break
+		}
+	}
+	if x, err := s.Explain(q); err == nil { // ends that follow from a rule, as that of a link
+		for _, acc := range x.Accounts {
+			for g := range acc.Gates {
+				for i := range acc.Gates[g].Causes {
+					add(acc.Gates[g].Causes[i].When)
+				}
+			}
+		}
+	}
+	sort.Slice(ms, func(i, j int) bool { return ms[i] < ms[j] })
+	at := func(m moment.Moment) bool {
+		probe := *q
+		probe.At = m
+		v, err := s.Decide(&probe)
+		return err == nil && v.Yes
+	}
+	next := sort.Search(len(ms), func(i int) bool { return ms[i] > q.At })
+	for i := next; i < len(ms); i++ {
+		if (i == next || ms[i] != ms[i-1]) && at(ms[i]) != yes {
+			until = ms[i]
+			break
+		}
+	}
+	for i := next - 1; i >= 0; i-- {
+		if at(ms[i]-1) != yes {
+			since = ms[i]
+			break
+		}
+	}
+	return
+}
+
+// Audience calls found for everything that somebody outside can do with a
+// resource; with all, of a space also with everything in it. Typical newcomers
+// come last. only, where not nil, picks actions. It stops at the first error of
+// found. An error of its own is a *WrongUse.
+func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Action) bool, at moment.Moment, found func(*Reached) error) error {
+	inv := &s.inv
+	name := s.NameOf(r)
+	space := uint32(none)
+	switch {
+	case r.Kind == catalogue.Space:
+		if i := inv.spaceIDs.find(inv.text, r.ID); i != none && inv.spaces.at(i).exists {
+			space = i
+		} else {
+			return &WrongUse{"resource", r.String(), "there is no such space"}
+		}
+	case r.Kind == catalogue.Meeting:
+		i := inv.meetingIDs.find(inv.text, r.ID)
+		if i == none || !inv.meetings.at(i).exists {
+			return &WrongUse{"resource", r.String(), "there is no such meeting"}
+		}
+		space = inv.meetings.at(i).space
+	case r.Kind.IsItem():
+		i := inv.itemIDs.find(inv.text, r.ID)
+		if i == none || !inv.items.at(i).exists || inv.items.at(i).kind != r.Kind {
+			return &WrongUse{"resource", r.String(), "there is no such " + r.Kind.String()}
+		}
+		space = inv.items.at(i).space
+	case r.Kind == catalogue.OurDirectory:
+	default:
+		if i := inv.personIDs.find(inv.text, r.ID); i == none || !inv.people.at(i).exists {
+			return &WrongUse{"resource", r.String(), "there is no such person"}
+		}
+	}
+	targets := []Named{{Value: r.String(), Name: name}}
+	resources := []world.Resource{r}
+	if all && r.Kind == catalogue.Space {
+		rev := s.reversed()
+		for _, i := range rev.items[space] {
+			it := inv.items.at(i)
+			resources, targets = append(resources, world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(it.name)})
+		}
+		for _, i := range rev.meetings[space] {
+			resources, targets = append(resources, world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(inv.meetings.at(i).name)})
+		}
+	}
+	newcomers := s.Newcomers()
+	for k, r := range resources {
+		for _, act := range catalogue.Actions() {
+			if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || act.AreaOnly && inv.spaces.at(space).kind != world.ReportArea || only != nil && !only(&act) {
+				continue
+			}
+			rows := act.Rows(r.Kind)
+			try := func(who Who, n *Newcomer) error {
+				q := Question{Subject: who, Action: act.ID, Resource: r, At: at}
+				v, err := s.Decide(&q)
+				if err != nil || !v.Yes {
+					return err
+				}
+				x, err := s.Explain(&q)
+				if err != nil {
+					return err
+				}
+				out := Reached{Who: who, Kind: v.Kind, Action: act.ID, Resource: r, Title: targets[k].Name, Account: v.Account, Conditions: v.Conditions, Cause: *x.DecidingCause(), Newcomer: n != nil, Residual: v.Account == LinkAccount}
+				out.Since, out.Until = s.Spell(&q, true)
+				switch {
+				case n != nil:
+					out.Name, out.Partner = n.Name, n.Partner
+				default:
+					out.Name = s.NameOfSubject(who)
+				}
+				if who.Kind == ByAddress {
+					if m := s.Match(who.Address); m.Partner != nil {
+						out.Partner = m.Partner.ID
+						if m.Bar != nil || m.Partner.Standing != world.Active {
+							out.Residual = true
+						}
+					}
+				}
+				return found(&out)
+			}
+			byRole := roleOnly(rows)
+			switch {
+			case byRole && space != none:
+				for _, i := range s.reversed().parties[space] {
+					if err := try(Who{Address: s.addressOf(i)}, nil); err != nil {
+						return err
+					}
+				}
+			case !byRole:
+				for i := uint32(0); i < inv.parties.n; i++ {
+					if p := inv.parties.at(i); p.flags&hasRecord != 0 || p.grants.n > 0 || p.groups.n > 0 {
+						if err := try(Who{Address: s.addressOf(i)}, nil); err != nil {
+							return err
+						}
+					}
+				}
+			}
+			if rows[catalogue.Bearer] != nil && space != none && r.Kind.IsItem() {
+				for _, l := range s.reversed().links[space] {
+					if id := inv.itemIDs.text(inv.text, inv.links.at(l).item); id == r.ID {
+						if err := try(Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, l)}, nil); err != nil {
+							return err
+						}
+					}
+				}
+			}
+			if !byRole {
+				for i := range newcomers {
+					if r.Kind.IsItem() && newcomers[i].Who.Kind == ByLinkID {
+						continue
+					}
+					if err := try(newcomers[i].Who, &newcomers[i]); err != nil {
+						return err
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// roleOnly reports whether every account that an action knows needs a role or a
+// link on what it is about.
+func roleOnly(rows *[catalogue.NumClasses]*catalogue.Ask) bool {
+	for c := catalogue.Record; c < catalogue.NumClasses; c++ {
+		if a := rows[c]; a != nil && a.Holding != catalogue.ByRole && a.Holding != catalogue.ByLink {
+			return false
+		}
+	}
+	return true
+}
+
+func (s *Snapshot) addressOf(i uint32) addr.Address {
+	a, err := addr.Parse(s.inv.addressText(i))
+	if err != nil {
+		panic("engine: an address that does not parse was taken: " + err.Error())
+	}
+	return a
+}

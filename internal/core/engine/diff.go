@@ -1,0 +1,355 @@
+package engine
+
+import (
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Asked names one side of a difference: who, when, and the snapshot that is asked.
+type Asked struct {
+	Snapshot *Snapshot
+	Who      Who
+	At       moment.Moment
+}
+
+// Differing is one thing that is answered otherwise on two sides.
+type Differing struct {
+	Action       catalogue.ActionID
+	Resource     world.Resource // id * where Count of them differ alike
+	Name         string
+	Count        int
+	Left, Right  Verdict
+	Was, Becomes Cause // what decides on each side
+	LeftMissing  bool  // there is no such resource on that side
+	RightMissing bool
+}
+
+// Change says what the difference is: gained, lost, or otherwise (a yes with other
+// conditions), read from left to right.
+func (d *Differing) Change() string {
+	switch {
+	case d.Right.Yes && !d.Left.Yes:
+		return "gained"
+	case d.Left.Yes && !d.Right.Yes:
+		return "lost"
+	}
+	return "otherwise"
+}
+
+// Difference calls found for everything that two sides may not do alike: one party
+// at two moments, or two parties at one. Granted actions are tried on what either
+// was ever given. What is alike is counted together where a reach does so too. An
+// error is a *WrongUse, or that of found.
+func Difference(left, right Asked, found func(*Differing) error) error {
+	type key struct {
+		action   catalogue.ActionID
+		resource world.Resource
+	}
+	type pair struct {
+		name string
+		seen bool
+	}
+	all := map[key]*pair{}
+	var order []key
+	for _, side := range []Asked{left, right} {
+		if _, err := side.Snapshot.each(side.Who, side.At, nil, false, func(q *Question, name string) error {
+			if q.Resource.ID == "*" {
+				return nil
+			}
+			k := key{q.Action, q.Resource}
+			if all[k] == nil {
+				all[k] = &pair{name: name}
+				order = append(order, k)
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	ask := func(side *Asked, k key) (Verdict, Cause, bool) {
+		q := Question{Subject: side.Who, Action: k.action, Resource: k.resource, At: side.At}
+		v, err := side.Snapshot.Decide(&q)
+		return v, Cause{}, err == nil
+	}
+	why := func(side *Asked, k key) Cause {
+		q := Question{Subject: side.Who, Action: k.action, Resource: k.resource, At: side.At}
+		if x, err := side.Snapshot.Explain(&q); err == nil {
+			if c := x.DecidingCause(); c != nil {
+				return *c
+			}
+		}
+		return Cause{}
+	}
+	var lines []Differing
+	for _, k := range order {
+		l, _, okL := ask(&left, k)
+		r, _, okR := ask(&right, k)
+		l.Yes, r.Yes = l.Yes && okL, r.Yes && okR
+		if l.Yes == r.Yes && (!l.Yes || l.Conditions == r.Conditions) {
+			continue
+		}
+		d := Differing{Action: k.action, Resource: k.resource, Name: all[k].name, Count: 1, Left: l, Right: r, LeftMissing: !okL, RightMissing: !okR}
+		if okL {
+			d.Was = why(&left, k)
+		}
+		if okR {
+			d.Becomes = why(&right, k)
+		}
+		if q := (Question{Action: k.action, Resource: k.resource}); together(&q) {
+			alike := false
+			for i := len(lines) - 1; i >= 0 && lines[i].Action == k.action; i-- {
+				o := &lines[i]
+				if o.Left.Yes == l.Yes && o.Right.Yes == r.Yes && o.Left.Conditions == l.Conditions && o.Right.Conditions == r.Conditions && sameCause(&o.Was, &d.Was) && sameCause(&o.Becomes, &d.Becomes) {
+					o.Count++
+					o.Resource.ID, o.Name = "*", ""
+					alike = true
+					break
+				}
+			}
+			if alike {
+				continue
+			}
+		}
+		lines = append(lines, d)
+	}
+	for i := range lines {
+		if err := found(&lines[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func sameCause(a, b *Cause) bool {
+	x := ReachLine{Cause: *a}
+	y := ReachLine{Cause: *b}
+	return x.alike(&y)
+}
+
+// Group lists who is meant by a word for several: partner:ID, group:ID, kind:KIND,
+// *@domain, everybody, or one address or link. known are those with a record, a
+// role or a contact, in the order of their addresses; typical newcomers come last.
+func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers []Newcomer, err error) {
+	kind, id, _ := strings.Cut(word, ":")
+	inv := &s.inv
+	pick := func(keep func(i uint32, a addr.Address) bool) {
+		for i := uint32(0); i < inv.parties.n; i++ {
+			if p := inv.parties.at(i); p.flags&hasRecord != 0 || p.grants.n > 0 || p.groups.n > 0 {
+				if a := s.addressOf(i); keep(i, a) {
+					known = append(known, Who{Address: a})
+				}
+			}
+		}
+	}
+	switch kind {
+	case "everybody":
+		pick(func(i uint32, _ addr.Address) bool { return *inv.ours.at(i) == none })
+		for i := uint32(0); i < inv.links.n; i++ {
+			if l := inv.links.at(i); l.exists && l.bearer && moment.Within(at, l.created, l.until) {
+				known = append(known, Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)})
+			}
+		}
+		return known, s.Newcomers(), nil
+	case "partner":
+		if !s.Has("partner", id) {
+			return nil, nil, &WrongUse{"who", word, "there is no such partner"}
+		}
+		in := s.peopleOfPartner(id)
+		pick(func(i uint32, _ addr.Address) bool { return in[i] })
+		for _, n := range s.Newcomers() {
+			if n.Partner == id {
+				newcomers = append(newcomers, n)
+			}
+		}
+	case "group":
+		g := inv.groupIDs.find(inv.text, id)
+		if g == none || !inv.groups.at(g).exists {
+			return nil, nil, &WrongUse{"who", word, "there is no such group"}
+		}
+		pick(func(i uint32, _ addr.Address) bool {
+			l := inv.parties.at(i).groups
+			for _, x := range inv.lists[l.off : l.off+l.n] {
+				if x == g {
+					return true
+				}
+			}
+			return false
+		})
+	case "kind":
+		for k := KindGuest; k <= KindBearer; k++ {
+			if k.String() != id {
+				continue
+			}
+			if k == KindBearer {
+				all, _, err := s.Group("everybody", at)
+				for _, w := range all {
+					if w.Kind == ByLinkID {
+						known = append(known, w)
+					}
+				}
+				return known, nil, err
+			}
+			pick(func(i uint32, a addr.Address) bool { return s.KindAt(a, at) == k })
+			for _, n := range s.Newcomers() {
+				if s.KindAt(n.Who.Address, at) == k {
+					newcomers = append(newcomers, n)
+				}
+			}
+			return known, newcomers, nil
+		}
+		return nil, nil, &WrongUse{"who", word, "kinds are guest, provisioned, federated, personal and bearer"}
+	default:
+		who, err := ParseWho(word)
+		if err != nil {
+			return nil, nil, err
+		}
+		return []Who{who}, nil, nil
+	}
+	return known, newcomers, nil
+}
+
+// OnBoard is one party against all services.
+type OnBoard struct {
+	Who      Who
+	Name     string
+	Kind     Kind
+	Partner  string
+	Newcomer bool
+	Granted  [catalogue.NumServices]int // (action, resource) pairs that need a role
+	Wide     [catalogue.NumServices]int // the same of actions that need none
+	Until    moment.Moment              // when the first of what is granted ends; Never where nothing does
+}
+
+// Board counts what a party can do, service by service (model §7): granted and
+// wide kept apart. People of ours whom no exception names and who are no contacts
+// of the party are asked about once and counted.
+func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
+	inv := &s.inv
+	probe := Question{Subject: who, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
+	var a asker
+	if err = a.resolve(s, &probe); err != nil {
+		return
+	}
+	out = OnBoard{Who: who, Name: s.NameOfSubject(who), Kind: a.kind, Until: moment.Never}
+	if who.Kind == ByAddress {
+		if m := s.Match(who.Address); m.Partner != nil {
+			out.Partner = m.Partner.ID
+		}
+	}
+	spaces, items := a.everGiven()
+	if p := a.party.known; p != nil {
+		first := func(given []grant) {
+			for i := range given {
+				if g := &given[i]; moment.Within(at, g.from, g.until) {
+					out.Until = min(out.Until, g.until)
+				}
+			}
+		}
+		first(inv.given(p.grants))
+		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			first(inv.given(inv.groups.at(g).grants))
+		}
+	}
+	for _, act := range catalogue.Actions() {
+		if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || act.Address {
+			continue
+		}
+		service := act.Service()
+		q := Question{Subject: who, Action: act.ID, At: at}
+		yes := func(kind catalogue.ResourceKind, id string) (bool, error) {
+			q.Resource = world.Resource{Kind: kind, ID: id}
+			v, err := s.Decide(&q)
+			return v.Yes, err
+		}
+		count := func(kind catalogue.ResourceKind, n int) {
+			if roleOnly(act.Rows(kind)) {
+				out.Granted[service] += n
+			} else {
+				out.Wide[service] += n
+			}
+		}
+		for _, kind := range act.On {
+			if kind == catalogue.Person || kind == catalogue.Mailbox || kind == catalogue.Calendar {
+				n, err := s.countPeople(&a, looksUp(&act), func(id string) (bool, error) { return yes(kind, id) })
+				if err != nil {
+					return out, err
+				}
+				count(kind, n)
+				continue
+			}
+			one := act
+			one.On = []catalogue.ResourceKind{kind}
+			if err := s.resources(&one, spaces, items, func(kind catalogue.ResourceKind, id, _ string) error {
+				ok, err := yes(kind, id)
+				if ok {
+					count(kind, 1)
+				}
+				return err
+			}); err != nil {
+				return out, err
+			}
+		}
+	}
+	return out, nil
+}
+
+// looksUp reports whether it matters to an action which spaces a person of ours
+// shares with the party.
+func looksUp(act *catalogue.Action) bool {
+	for c := range act.Asks {
+		if a := act.Asks[c]; a != nil {
+			for i := range a.Needs {
+				if a.Needs[i].Kind == catalogue.LookUp {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// countPeople counts the people of ours for whom yes holds, asking once for all
+// whom nothing relates to the party and no exception names; with each, always all.
+func (s *Snapshot) countPeople(a *asker, each bool, yes func(id string) (bool, error)) (n int, err error) {
+	inv := &s.inv
+	rest, asked := 0, ""
+	for i := uint32(0); i < inv.people.n; i++ {
+		p := inv.people.at(i)
+		if !p.exists {
+			continue
+		}
+		id := inv.personIDs.text(inv.text, i)
+		alone := each || int(i) < len(s.pol.concerned) && s.pol.concerned[i]
+		if !alone && a.party.index != none {
+			for _, c := range inv.lists[p.contacts.off : p.contacts.off+p.contacts.n] {
+				alone = alone || c == a.party.index
+			}
+		}
+		if !alone {
+			rest++
+			asked = id
+			continue
+		}
+		ok, err := yes(id)
+		if err != nil {
+			return n, err
+		}
+		if ok {
+			n++
+		}
+	}
+	if rest > 0 {
+		ok, err := yes(asked)
+		if err != nil {
+			return n, err
+		}
+		if ok {
+			n += rest
+		}
+	}
+	return n, nil
+}
