@@ -147,6 +147,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody outside who can do something with a resource, with action, through what, since and until when */
+        get: operations["audience"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/board": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Parties against services, in numbers (granted and wide kept apart) */
+        get: operations["board"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What one party may do at one moment and not at another, or one party and not another, each explained */
+        get: operations["diff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/report/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                what: "audience" | "board" | "diff" | "reach";
+            };
+            cookie?: never;
+        };
+        /** The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at */
+        get: operations["report"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/complete": {
         parameters: {
             query?: never;
@@ -1157,6 +1227,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/access/v1/search/subject": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** AuthZEN search for subjects */
+        post: operations["searchSubject"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/resource": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** AuthZEN search for resources */
+        post: operations["searchResource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/access/v1/search/action": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** AuthZEN search for actions */
+        post: operations["searchAction"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/.well-known/wexillum-statement": {
         parameters: {
             query?: never;
@@ -1377,6 +1498,9 @@ export interface components {
             lines: components["schemas"]["ReachLine"][];
             /** Format: int64 */
             revision: number;
+            stated?: components["schemas"]["Stated"];
+            /** @description The moment at which the first of it ends */
+            first_lost?: string;
         };
         ReachLine: {
             service: string;
@@ -1390,6 +1514,123 @@ export interface components {
             account: string;
             conditions: string[];
             cause: components["schemas"]["Cause"];
+            /** @description Of a yes that a grant or link gives */
+            since?: string;
+            until?: string;
+            residual?: boolean;
+        };
+        /** @description What every result states */
+        Stated: {
+            organisation: string;
+            /** Format: int64 */
+            revision: number;
+            at: string;
+            /**
+             * @description Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
+             * @enum {string}
+             */
+            recorded: "now" | "then" | "first";
+            method: string;
+            not_looked_at: string[];
+        };
+        AudienceLine: {
+            party: string;
+            name?: string;
+            kind: string;
+            partner?: string;
+            /** @description A typical newcomer, not somebody known */
+            newcomer: boolean;
+            action: string;
+            resource: string;
+            resource_name?: string;
+            account: string;
+            conditions: string[];
+            cause: components["schemas"]["Cause"];
+            /** @description Absent where it always was */
+            since?: string;
+            /** @description Absent where nothing ends it */
+            until?: string;
+            /** @description Residual risk: a link works for whoever holds it, or the partner is barred or suspended */
+            residual: boolean;
+        };
+        Audience: {
+            stated: components["schemas"]["Stated"];
+            resource: string;
+            name?: string;
+            lines: components["schemas"]["AudienceLine"][];
+            /** @description Lines in all */
+            total: number;
+            /** @description Known parties among them, links included */
+            parties: number;
+            /** @description Typical newcomers among them */
+            newcomers: number;
+            next: string;
+        };
+        BoardRow: {
+            party: string;
+            name?: string;
+            kind: string;
+            partner?: string;
+            newcomer: boolean;
+            /** @description By service, (action, resource) pairs that need a role */
+            granted: {
+                [key: string]: number;
+            };
+            /** @description By service, the same of actions that need none */
+            wide: {
+                [key: string]: number;
+            };
+            /** @description When the first of what is granted ends */
+            until?: string;
+        };
+        BoardTotals: {
+            parties: number;
+            newcomers: number;
+            /** @description By service, (party, action, resource) */
+            granted: {
+                [key: string]: number;
+            };
+            /** @description By service, known parties that reach anything of it */
+            reached: {
+                [key: string]: number;
+            };
+            by_kind: {
+                [key: string]: number;
+            };
+            by_partner: {
+                [key: string]: number;
+            };
+        };
+        Board: {
+            stated: components["schemas"]["Stated"];
+            who: string;
+            rows: components["schemas"]["BoardRow"][];
+            total: number;
+            totals: components["schemas"]["BoardTotals"];
+            /** @description Residual risk: what stays open to whoever holds a link */
+            residual?: string;
+            next: string;
+        };
+        DiffLine: {
+            /** @enum {string} */
+            change: "gained" | "lost" | "otherwise";
+            action: string;
+            resource: string;
+            name?: string;
+            count: number;
+            /** @description What decides on the left; absent where there is no such resource */
+            was?: components["schemas"]["Cause"];
+            /** @description What decides on the right */
+            becomes?: components["schemas"]["Cause"];
+            was_conditions?: string[];
+            becomes_conditions?: string[];
+        };
+        Diff: {
+            left: components["schemas"]["Stated"];
+            right: components["schemas"]["Stated"];
+            who: string;
+            and_who: string;
+            lines: components["schemas"]["DiffLine"][];
         };
         Suggestion: {
             value: string;
@@ -2451,6 +2692,135 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reach"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    audience: {
+        parameters: {
+            query: {
+                /** @description kind:id */
+                resource: string;
+                /** @description Of a space also everything in it */
+                all?: boolean;
+                /** @description Only this action, or those of a service as chat.* */
+                action?: string;
+                /** @description Only parties whose address, name or partner holds this */
+                q?: string;
+                kind?: "guest" | "provisioned" | "federated" | "personal" | "bearer";
+                at?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The audience */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audience"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    board: {
+        parameters: {
+            query?: {
+                /** @description everybody (absent), partner:ID, group:ID, kind:KIND, an address or link:ID */
+                who?: string;
+                /** @description Only parties whose address, name or partner holds this */
+                q?: string;
+                at?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The board */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Board"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    diff: {
+        parameters: {
+            query: {
+                who: string;
+                /** @description The other party; absent is the same */
+                and_who?: string;
+                /** @description Absent is now */
+                at?: string;
+                /** @description The other moment; absent is the same */
+                and_at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The differences */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diff"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    report: {
+        parameters: {
+            query?: {
+                form?: "html" | "csv";
+                resource?: string;
+                all?: boolean;
+                action?: string;
+                kind?: string;
+                q?: string;
+                who?: string;
+                and_who?: string;
+                at?: string;
+                and_at?: string;
+            };
+            header?: never;
+            path: {
+                what: "audience" | "board" | "diff" | "reach";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The result */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/html": string;
+                    "text/csv": string;
                 };
             };
             default: components["responses"]["Problem"];
@@ -4289,6 +4659,81 @@ export interface operations {
         };
         responses: {
             /** @description The decisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchSubject: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description A page of results */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchResource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description A page of results */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    searchAction: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": Record<string, never>;
+            };
+        };
+        responses: {
+            /** @description A page of results */
             200: {
                 headers: {
                     [name: string]: unknown;

@@ -138,7 +138,7 @@ func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Momen
 			conds = []string{}
 		}
 		out.Lines = append(out.Lines, apigen.ReachLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name),
-			Count: l.Count, Decision: apigen.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause)})
+			Count: l.Count, Decision: apigen.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause), Since: momentText(l.Since), Until: momentText(l.Until)})
 	}
 	return out
 }

@@ -183,7 +183,10 @@ func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, 
 }
 
 func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {
-	st := s.Service.State()
+	v, st, err := s.when(ctx, r.Body.At)
+	if err != nil {
+		return nil, err
+	}
 	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now())
 	if err != nil {
 		return nil, err
@@ -196,29 +199,29 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 		return nil, err
 	}
 	s.metrics.decided(q.Action.String(), x.Yes())
-	return apigen.Ask200JSONResponse(answer.Of(st.Snapshot, x, st.Head.Revision)), nil
+	return apigen.Ask200JSONResponse(answer.Of(st.Snapshot, x, v.Revision)), nil
 }
 
 func (s *server) Reach(ctx context.Context, r apigen.ReachRequestObject) (apigen.ReachResponseObject, error) {
-	st := s.Service.State()
-	who, err := engine.ParseWho(r.Params.Who)
+	v, who, kind, lines, err := s.reach(ctx, r.Params.Who, r.Params.At)
 	if err != nil {
 		return nil, err
 	}
-	at := s.Service.Now()
-	if t := opt(r.Params.At); t != "" {
-		if at, err = moment.ParseLoose(t, at, st.Zone()); err != nil {
-			return nil, &engine.WrongUse{Field: "at", Value: t, Reason: err.Error()}
+	out := answer.Reach(v.Snapshot, who, kind, v.At, lines, v.Revision)
+	out.Stated = ptr(v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."))
+	first := moment.Never
+	for i := range lines {
+		if l := &lines[i]; l.Spelled() {
+			first = min(first, l.Until)
+		}
+		if v.Residual(who, &lines[i]) {
+			out.Lines[i].Residual = ptr(true)
 		}
 	}
-	if err := s.mayAsk(ctx, st, who, nil); err != nil {
-		return nil, err
+	if first != moment.Never {
+		out.FirstLost = ptr(first.String())
 	}
-	lines, kind, err := st.Reach(who, at)
-	if err != nil {
-		return nil, err
-	}
-	return apigen.Reach200JSONResponse(answer.Reach(st.Snapshot, who, kind, at, lines, st.Head.Revision)), nil
+	return apigen.Reach200JSONResponse(out), nil
 }
 
 func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (apigen.CompleteResponseObject, error) {
@@ -996,10 +999,16 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 	return answer.Question(&out, st.Snapshot, now)
 }
 
-func (s *server) evaluate(st *service.State, q *azRequest) (azAnswer, error) {
-	question, err := q.question(st, s.Service.Now())
+func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {
+	now := s.Service.Now()
+	question, err := q.question(st, now)
 	if err != nil {
 		return azAnswer{}, err
+	}
+	if question.At < now { // of what was recorded then
+		if st, _, err = s.Service.At(ctx, question.At); err != nil {
+			return azAnswer{}, err
+		}
 	}
 	x, err := st.Explain(&question)
 	if err != nil {
@@ -1080,7 +1089,7 @@ func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
-	a, err := s.evaluate(s.Service.State(), q)
+	a, err := s.evaluate(r.Context(), s.Service.State(), q)
 	if err != nil {
 		s.failed(w, r, err)
 		return
@@ -1130,7 +1139,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		if q.Context == nil {
 			q.Context = b.Context
 		}
-		a, err := s.evaluate(st, &q)
+		a, err := s.evaluate(r.Context(), st, &q)
 		if err != nil {
 			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
 		}
@@ -1151,5 +1160,6 @@ func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {
 		}
 		base = scheme + "://" + r.Host
 	}
-	writeJSON(w, map[string]any{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations"})
+	writeJSON(w, map[string]any{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
+		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
 }

@@ -59,6 +59,7 @@ type server struct {
 	metrics  *metrics
 	tries    tries
 	asks     tries // for our statement
+	results  found
 	repeats  repeats
 	api      chi.Router
 }
@@ -134,6 +135,9 @@ func New(o Options) (http.Handler, error) {
 	})
 	api.Post("/access/v1/evaluation", s.evaluation)
 	api.Post("/access/v1/evaluations", s.evaluations)
+	api.Post("/access/v1/search/subject", s.searchSubject)
+	api.Post("/access/v1/search/resource", s.searchResource)
+	api.Post("/access/v1/search/action", s.searchAction)
 	api.Get("/.well-known/authzen-configuration", s.authzenConfiguration)
 	api.Get("/api/v1/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")

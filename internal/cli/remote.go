@@ -588,8 +588,11 @@ func together(lines []client.ReachLine) (rows [][]string) {
 	at := map[string]int{}
 	for _, l := range lines {
 		verb := strings.TrimPrefix(l.Action, l.Service+".")
-		row := []string{resourceText(l.Resource, l.Count), map[client.ReachLineDecision]string{client.ReachLineDecisionYes: "▲ yes", client.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), l.Cause.Text}
-		key := strings.Join([]string{l.Service, row[0], row[1], row[3], row[4]}, "\x00")
+		row := []string{resourceText(l.Resource, l.Count), map[client.ReachLineDecision]string{client.ReachLineDecisionYes: "▲ yes", client.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), day(pick(l.Until)), l.Cause.Text}
+		if l.Residual != nil && *l.Residual {
+			row[5] += " (residual risk)"
+		}
+		key := strings.Join([]string{l.Service, row[0], row[1], row[3], row[4], row[5]}, "\x00")
 		if i, ok := at[key]; ok {
 			rows[i][2] += ", " + verb
 			continue
@@ -601,15 +604,31 @@ func together(lines []client.ReachLine) (rows [][]string) {
 }
 
 func (a *app) reach() *cobra.Command {
-	var at string
-	var only string
+	var at, only, partner, group, kind, find, file string
+	var everybody bool
 	c := &cobra.Command{
-		Use:   "reach WHO",
-		Short: "Each action with yes or no and the cause that decides, for one party",
-		Args:  cobra.ExactArgs(1),
+		Use:     "reach [WHO]",
+		Short:   "Each action with yes or no and the cause that decides, for one party; or what many reach, in numbers",
+		Args:    cobra.MaximumNArgs(1),
+		Example: "  wexillum reach maren.holtveig@ilvane.example --at +90d\n  wexillum reach --partner ilvane\n  wexillum reach --everybody -o csv",
 		RunE: func(c *cobra.Command, args []string) error {
 			if only != "" && only != "yes" && only != "no" {
 				return usage{fmt.Errorf("--only %q: write yes or no", only)}
+			}
+			words := []string{}
+			for prefix, id := range map[string]string{"partner:": partner, "group:": group, "kind:": kind} {
+				if id != "" {
+					words = append(words, prefix+id)
+				}
+			}
+			if everybody {
+				words = append(words, "everybody")
+			}
+			if len(words)+len(args) != 1 {
+				return usage{errors.New("name one party, or one of --partner, --group, --kind and --everybody")}
+			}
+			if len(words) == 1 {
+				return a.boardOf(c, words[0], find, at, file)
 			}
 			var x client.Reach
 			if a.world != "" {
@@ -631,8 +650,16 @@ func (a *app) reach() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				first := s.Spells(who, when, lines)
+				v := &answer.View{Snapshot: s, At: when, Recorded: "now"}
+				if err := a.keepReport(file, nil, v.ReachReport(who, kind, lines)); err != nil {
+					return err
+				}
 				if x, err = convert[client.Reach](answer.Reach(s, who, kind, when, lines, 0)); err != nil {
 					return err
+				}
+				if first != moment.Never {
+					x.FirstLost = optional(first.String())
 				}
 			} else {
 				r, err := a.remote()
@@ -647,6 +674,9 @@ func (a *app) reach() *cobra.Command {
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
+				if err := a.keepReport(file, a.fetchReport(c, r, "reach", client.ReportParams{Who: &args[0], At: optional(at)}), nil); err != nil {
+					return err
+				}
 			}
 			rows := [][]string{}
 			kept := x.Lines[:0:0]
@@ -659,7 +689,7 @@ func (a *app) reach() *cobra.Command {
 				if l.Count > 1 {
 					what = fmt.Sprintf("%s (%d)", l.Resource, l.Count)
 				}
-				rows = append(rows, []string{l.Action, what, string(l.Decision), strings.Join(l.Conditions, ", "), l.Cause.Text})
+				rows = append(rows, []string{l.Action, what, string(l.Decision), strings.Join(l.Conditions, ", "), day(pick(l.Since)), day(pick(l.Until)), l.Cause.Text})
 			}
 			x.Lines = kept
 			if a.output == "table" {
@@ -667,11 +697,18 @@ func (a *app) reach() *cobra.Command {
 				if n := pick(x.Name); n != "" {
 					name = n + " <" + x.Subject + ">"
 				}
-				a.printf("%s, %s, at %s\n\n", clean(name), x.Kind, seconds(x.At))
-				a.table([]string{"resource", "", "actions", "conditions", "because"}, together(kept))
+				a.printf("%s, %s, at %s\n", clean(name), x.Kind, seconds(x.At))
+				if x.Stated != nil {
+					a.stated(x.Stated)
+				}
+				if f := pick(x.FirstLost); f != "" {
+					a.printf("The first of it is lost at %s.\n", day(f))
+				}
+				a.printf("\n")
+				a.table([]string{"resource", "", "actions", "conditions", "until", "because"}, together(kept))
 				return nil
 			}
-			return a.records(x, []string{"action", "resource", "decision", "conditions", "because"}, rows)
+			return a.records(x, []string{"action", "resource", "decision", "conditions", "since", "until", "because"}, rows)
 		},
 		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 0 {
@@ -681,6 +718,14 @@ func (a *app) reach() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
+	f := c.Flags()
+	f.StringVar(&partner, "partner", "", "each of a partner's people, and a typical newcomer from each of its domains")
+	f.StringVar(&group, "group", "", "the parties in a group")
+	f.StringVar(&kind, "kind", "", "everybody of a kind: guest, provisioned, federated, personal or bearer")
+	f.BoolVar(&everybody, "everybody", false, "everybody outside")
+	f.StringVar(&find, "find", "", "of many only those whose address, name or partner holds this")
+	f.StringVar(&file, "report", "", "also write a page that prints into this file")
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	c.Flags().StringVar(&only, "only", "", "only lines that are yes, or no")
 	return c
 }

@@ -265,6 +265,27 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for DiffLineChange.
+const (
+	DiffLineChangeGained    DiffLineChange = "gained"
+	DiffLineChangeLost      DiffLineChange = "lost"
+	DiffLineChangeOtherwise DiffLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the DiffLineChange enum.
+func (e DiffLineChange) Valid() bool {
+	switch e {
+	case DiffLineChangeGained:
+		return true
+	case DiffLineChangeLost:
+		return true
+	case DiffLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainLineResult.
 const (
 	DomainLineResultChanged DomainLineResult = "changed"
@@ -649,6 +670,27 @@ func (e StanceChangeSource) Valid() bool {
 	}
 }
 
+// Defines values for StatedRecorded.
+const (
+	First StatedRecorded = "first"
+	Now   StatedRecorded = "now"
+	Then  StatedRecorded = "then"
+)
+
+// Valid indicates whether the value is a known member of the StatedRecorded enum.
+func (e StatedRecorded) Valid() bool {
+	switch e {
+	case First:
+		return true
+	case Now:
+		return true
+	case Then:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StatementKeyState.
 const (
 	Announced StatementKeyState = "announced"
@@ -751,6 +793,33 @@ func (e WouldLineChange) Valid() bool {
 	case WouldLineChangeOpened:
 		return true
 	case WouldLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AudienceParamsKind.
+const (
+	AudienceParamsKindBearer      AudienceParamsKind = "bearer"
+	AudienceParamsKindFederated   AudienceParamsKind = "federated"
+	AudienceParamsKindGuest       AudienceParamsKind = "guest"
+	AudienceParamsKindPersonal    AudienceParamsKind = "personal"
+	AudienceParamsKindProvisioned AudienceParamsKind = "provisioned"
+)
+
+// Valid indicates whether the value is a known member of the AudienceParamsKind enum.
+func (e AudienceParamsKind) Valid() bool {
+	switch e {
+	case AudienceParamsKindBearer:
+		return true
+	case AudienceParamsKindFederated:
+		return true
+	case AudienceParamsKindGuest:
+		return true
+	case AudienceParamsKindPersonal:
+		return true
+	case AudienceParamsKindProvisioned:
 		return true
 	default:
 		return false
@@ -1048,6 +1117,24 @@ func (e SetStandingJSONBodyStanding) Valid() bool {
 	}
 }
 
+// Defines values for ReportParamsForm.
+const (
+	ReportParamsFormCsv  ReportParamsForm = "csv"
+	ReportParamsFormHtml ReportParamsForm = "html"
+)
+
+// Valid indicates whether the value is a known member of the ReportParamsForm enum.
+func (e ReportParamsForm) Valid() bool {
+	switch e {
+	case ReportParamsFormCsv:
+		return true
+	case ReportParamsFormHtml:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MakeServiceTokenJSONBodyPurpose.
 const (
 	Decisions MakeServiceTokenJSONBodyPurpose = "decisions"
@@ -1187,6 +1274,52 @@ type Answer struct {
 // AnswerDecision defines model for Answer.Decision.
 type AnswerDecision string
 
+// Audience defines model for Audience.
+type Audience struct {
+	Lines []AudienceLine `json:"lines"`
+	Name  *string        `json:"name,omitempty"`
+
+	// Newcomers Typical newcomers among them
+	Newcomers int    `json:"newcomers"`
+	Next      string `json:"next"`
+
+	// Parties Known parties among them, links included
+	Parties  int    `json:"parties"`
+	Resource string `json:"resource"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+
+	// Total Lines in all
+	Total int `json:"total"`
+}
+
+// AudienceLine defines model for AudienceLine.
+type AudienceLine struct {
+	Account    string   `json:"account"`
+	Action     string   `json:"action"`
+	Cause      Cause    `json:"cause"`
+	Conditions []string `json:"conditions"`
+	Kind       string   `json:"kind"`
+	Name       *string  `json:"name,omitempty"`
+
+	// Newcomer A typical newcomer, not somebody known
+	Newcomer bool    `json:"newcomer"`
+	Partner  *string `json:"partner,omitempty"`
+	Party    string  `json:"party"`
+
+	// Residual Residual risk: a link works for whoever holds it, or the partner is barred or suspended
+	Residual     bool    `json:"residual"`
+	Resource     string  `json:"resource"`
+	ResourceName *string `json:"resource_name,omitempty"`
+
+	// Since Absent where it always was
+	Since *string `json:"since,omitempty"`
+
+	// Until Absent where nothing ends it
+	Until *string `json:"until,omitempty"`
+}
+
 // Bar defines model for Bar.
 type Bar struct {
 	Address *string `json:"address,omitempty"`
@@ -1195,6 +1328,52 @@ type Bar struct {
 	Name       *string `json:"name,omitempty"`
 	Reason     *string `json:"reason,omitempty"`
 	Subdomains *bool   `json:"subdomains,omitempty"`
+}
+
+// Board defines model for Board.
+type Board struct {
+	Next string `json:"next"`
+
+	// Residual Residual risk: what stays open to whoever holds a link
+	Residual *string    `json:"residual,omitempty"`
+	Rows     []BoardRow `json:"rows"`
+
+	// Stated What every result states
+	Stated Stated      `json:"stated"`
+	Total  int         `json:"total"`
+	Totals BoardTotals `json:"totals"`
+	Who    string      `json:"who"`
+}
+
+// BoardRow defines model for BoardRow.
+type BoardRow struct {
+	// Granted By service, (action, resource) pairs that need a role
+	Granted  map[string]int `json:"granted"`
+	Kind     string         `json:"kind"`
+	Name     *string        `json:"name,omitempty"`
+	Newcomer bool           `json:"newcomer"`
+	Partner  *string        `json:"partner,omitempty"`
+	Party    string         `json:"party"`
+
+	// Until When the first of what is granted ends
+	Until *string `json:"until,omitempty"`
+
+	// Wide By service, the same of actions that need none
+	Wide map[string]int `json:"wide"`
+}
+
+// BoardTotals defines model for BoardTotals.
+type BoardTotals struct {
+	ByKind    map[string]int `json:"by_kind"`
+	ByPartner map[string]int `json:"by_partner"`
+
+	// Granted By service, (party, action, resource)
+	Granted   map[string]int `json:"granted"`
+	Newcomers int            `json:"newcomers"`
+	Parties   int            `json:"parties"`
+
+	// Reached By service, known parties that reach anything of it
+	Reached map[string]int `json:"reached"`
 }
 
 // BothHalves defines model for BothHalves.
@@ -1401,6 +1580,39 @@ type Credentials struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
+
+// Diff defines model for Diff.
+type Diff struct {
+	AndWho string `json:"and_who"`
+
+	// Left What every result states
+	Left  Stated     `json:"left"`
+	Lines []DiffLine `json:"lines"`
+
+	// Right What every result states
+	Right Stated `json:"right"`
+	Who   string `json:"who"`
+}
+
+// DiffLine defines model for DiffLine.
+type DiffLine struct {
+	Action string `json:"action"`
+
+	// Becomes What decides on the right
+	Becomes           *Cause         `json:"becomes,omitempty"`
+	BecomesConditions *[]string      `json:"becomes_conditions,omitempty"`
+	Change            DiffLineChange `json:"change"`
+	Count             int            `json:"count"`
+	Name              *string        `json:"name,omitempty"`
+	Resource          string         `json:"resource"`
+
+	// Was What decides on the left; absent where there is no such resource
+	Was           *Cause    `json:"was,omitempty"`
+	WasConditions *[]string `json:"was_conditions,omitempty"`
+}
+
+// DiffLineChange defines model for DiffLine.Change.
+type DiffLineChange string
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -1917,12 +2129,18 @@ type QuestionContextAccount string
 
 // Reach defines model for Reach.
 type Reach struct {
-	At       string      `json:"at"`
-	Kind     string      `json:"kind"`
-	Lines    []ReachLine `json:"lines"`
-	Name     *string     `json:"name,omitempty"`
-	Revision int64       `json:"revision"`
-	Subject  string      `json:"subject"`
+	At string `json:"at"`
+
+	// FirstLost The moment at which the first of it ends
+	FirstLost *string     `json:"first_lost,omitempty"`
+	Kind      string      `json:"kind"`
+	Lines     []ReachLine `json:"lines"`
+	Name      *string     `json:"name,omitempty"`
+	Revision  int64       `json:"revision"`
+
+	// Stated What every result states
+	Stated  *Stated `json:"stated,omitempty"`
+	Subject string  `json:"subject"`
 }
 
 // ReachLine defines model for ReachLine.
@@ -1934,10 +2152,15 @@ type ReachLine struct {
 	Count      int               `json:"count"`
 	Decision   ReachLineDecision `json:"decision"`
 	Name       *string           `json:"name,omitempty"`
+	Residual   *bool             `json:"residual,omitempty"`
 
 	// Resource kind:id, or kind:* for count of them that are alike
 	Resource string `json:"resource"`
 	Service  string `json:"service"`
+
+	// Since Of a yes that a grant or link gives
+	Since *string `json:"since,omitempty"`
+	Until *string `json:"until,omitempty"`
 }
 
 // ReachLineDecision defines model for ReachLine.Decision.
@@ -2140,6 +2363,21 @@ type StanceChangeSays string
 
 // StanceChangeSource defines model for StanceChange.Source.
 type StanceChangeSource string
+
+// Stated What every result states
+type Stated struct {
+	At           string   `json:"at"`
+	Method       string   `json:"method"`
+	NotLookedAt  []string `json:"not_looked_at"`
+	Organisation string   `json:"organisation"`
+
+	// Recorded Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
+	Recorded StatedRecorded `json:"recorded"`
+	Revision int64          `json:"revision"`
+}
+
+// StatedRecorded Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
+type StatedRecorded string
 
 // StatementKey defines model for StatementKey.
 type StatementKey struct {
@@ -2376,6 +2614,30 @@ type PublishedStatementParams struct {
 	For string `form:"for" json:"for"`
 }
 
+// AudienceParams defines parameters for Audience.
+type AudienceParams struct {
+	// Resource kind:id
+	Resource string `form:"resource" json:"resource"`
+
+	// All Of a space also everything in it
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+
+	// Action Only this action, or those of a service as chat.*
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Q Only parties whose address, name or partner holds this
+	Q    *string             `form:"q,omitempty" json:"q,omitempty"`
+	Kind *AudienceParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+	At   *string             `form:"at,omitempty" json:"at,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AudienceParamsKind defines parameters for Audience.
+type AudienceParamsKind string
+
 // AddBarParams defines parameters for AddBar.
 type AddBarParams struct {
 	// IdempotencyKey The same key within a day repeats the first answer
@@ -2386,6 +2648,20 @@ type AddBarParams struct {
 type LiftBarParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// BoardParams defines parameters for Board.
+type BoardParams struct {
+	// Who everybody (absent), partner:ID, group:ID, kind:KIND, an address or link:ID
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Q Only parties whose address, name or partner holds this
+	Q  *string `form:"q,omitempty" json:"q,omitempty"`
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CheckListParams defines parameters for CheckList.
@@ -2431,6 +2707,20 @@ type CompleteParams struct {
 
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
+
+// DiffParams defines parameters for Diff.
+type DiffParams struct {
+	Who string `form:"who" json:"who"`
+
+	// AndWho The other party; absent is the same
+	AndWho *string `form:"and_who,omitempty" json:"and_who,omitempty"`
+
+	// At Absent is now
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// AndAt The other moment; absent is the same
+	AndAt *string `form:"and_at,omitempty" json:"and_at,omitempty"`
+}
 
 // ListDomainsParams defines parameters for ListDomains.
 type ListDomainsParams struct {
@@ -2782,6 +3072,23 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// ReportParams defines parameters for Report.
+type ReportParams struct {
+	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
+	Resource *string           `form:"resource,omitempty" json:"resource,omitempty"`
+	All      *bool             `form:"all,omitempty" json:"all,omitempty"`
+	Action   *string           `form:"action,omitempty" json:"action,omitempty"`
+	Kind     *string           `form:"kind,omitempty" json:"kind,omitempty"`
+	Q        *string           `form:"q,omitempty" json:"q,omitempty"`
+	Who      *string           `form:"who,omitempty" json:"who,omitempty"`
+	AndWho   *string           `form:"and_who,omitempty" json:"and_who,omitempty"`
+	At       *string           `form:"at,omitempty" json:"at,omitempty"`
+	AndAt    *string           `form:"and_at,omitempty" json:"and_at,omitempty"`
+}
+
+// ReportParamsForm defines parameters for Report.
+type ReportParamsForm string
+
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
 	// Find Everyday words
@@ -3058,6 +3365,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Audience Everybody outside who can do something with a resource, with action, through what, since and until when
+	//
+	// Corresponds with GET /api/v1/audience (the `Audience` operationId).
+	Audience(ctx context.Context, params *AudienceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListBars Domains and addresses that never get in
 	//
 	// Corresponds with GET /api/v1/bars (the `ListBars` operationId).
@@ -3082,6 +3394,11 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/bars/{key} (the `LiftBar` operationId).
 	LiftBar(ctx context.Context, key string, params *LiftBarParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Board Parties against services, in numbers (granted and wide kept apart)
+	//
+	// Corresponds with GET /api/v1/board (the `Board` operationId).
+	Board(ctx context.Context, params *BoardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Changes A stream of server-sent events, one for every change
 	//
 	// Corresponds with GET /api/v1/changes (the `Changes` operationId).
@@ -3105,6 +3422,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
+	//
+	// Corresponds with GET /api/v1/diff (the `Diff` operationId).
+	Diff(ctx context.Context, params *DiffParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
 	//
@@ -3478,6 +3800,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	Reach(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+	//
+	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
+	Report(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRules The catalogue of rules with limit, default and what is set below
 	//
 	// Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -3772,6 +4099,21 @@ func (c *Client) Ask(ctx context.Context, body AskJSONRequestBody, reqEditors ..
 	return c.Client.Do(req)
 }
 
+// Audience Everybody outside who can do something with a resource, with action, through what, since and until when
+//
+// Corresponds with GET /api/v1/audience (the `Audience` operationId).
+func (c *Client) Audience(ctx context.Context, params *AudienceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAudienceRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListBars Domains and addresses that never get in
 //
 // Corresponds with GET /api/v1/bars (the `ListBars` operationId).
@@ -3836,6 +4178,21 @@ func (c *Client) LiftBar(ctx context.Context, key string, params *LiftBarParams,
 	return c.Client.Do(req)
 }
 
+// Board Parties against services, in numbers (granted and wide kept apart)
+//
+// Corresponds with GET /api/v1/board (the `Board` operationId).
+func (c *Client) Board(ctx context.Context, params *BoardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBoardRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Changes A stream of server-sent events, one for every change
 //
 // Corresponds with GET /api/v1/changes (the `Changes` operationId).
@@ -3890,6 +4247,21 @@ func (c *Client) Choices(ctx context.Context, params *ChoicesParams, reqEditors 
 // Corresponds with GET /api/v1/complete (the `Complete` operationId).
 func (c *Client) Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompleteRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Diff What one party may do at one moment and not at another, or one party and not another, each explained
+//
+// Corresponds with GET /api/v1/diff (the `Diff` operationId).
+func (c *Client) Diff(ctx context.Context, params *DiffParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiffRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4872,6 +5244,21 @@ func (c *Client) Reach(ctx context.Context, params *ReachParams, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+//
+// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
+func (c *Client) Report(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportRequest(c.Server, what, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRules The catalogue of rules with limit, default and what is set below
 //
 // Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -5525,6 +5912,140 @@ func NewAskRequestWithBody(server string, contentType string, body io.Reader) (*
 	return req, nil
 }
 
+// NewAudienceRequest constructs an http.Request for the Audience method
+func NewAudienceRequest(server string, params *AudienceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audience")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "resource", params.Resource, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListBarsRequest constructs an http.Request for the ListBars method
 func NewListBarsRequest(server string) (*http.Request, error) {
 	var err error
@@ -5661,6 +6182,108 @@ func NewLiftBarRequest(server string, key string, params *LiftBarParams) (*http.
 	}
 
 	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBoardRequest constructs an http.Request for the Board method
+func NewBoardRequest(server string, params *BoardParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/board")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -5960,6 +6583,92 @@ func NewCompleteRequest(server string, params *CompleteParams) (*http.Request, e
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDiffRequest constructs an http.Request for the Diff method
+func NewDiffRequest(server string, params *DiffParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/diff")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.AndWho != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "and_who", *params.AndWho, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.AndAt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "and_at", *params.AndAt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -8808,6 +9517,175 @@ func NewReachRequest(server string, params *ReachParams) (*http.Request, error) 
 	return req, nil
 }
 
+// NewReportRequest constructs an http.Request for the Report method
+func NewReportRequest(server string, what string, params *ReportParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "what", what, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/report/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Resource != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "resource", *params.Resource, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.AndWho != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "and_who", *params.AndWho, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.AndAt != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "and_at", *params.AndAt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string, params *ListRulesParams) (*http.Request, error) {
 	var err error
@@ -9847,6 +10725,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/ask (the `Ask` operationId).
 	AskWithResponse(ctx context.Context, body AskJSONRequestBody, reqEditors ...RequestEditorFn) (*AskResponse, error)
 
+	// AudienceWithResponse Everybody outside who can do something with a resource, with action, through what, since and until when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audience (the `Audience` operationId).
+	AudienceWithResponse(ctx context.Context, params *AudienceParams, reqEditors ...RequestEditorFn) (*AudienceResponse, error)
+
 	// ListBarsWithResponse Domains and addresses that never get in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -9874,6 +10759,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/bars/{key} (the `LiftBar` operationId).
 	LiftBarWithResponse(ctx context.Context, key string, params *LiftBarParams, reqEditors ...RequestEditorFn) (*LiftBarResponse, error)
+
+	// BoardWithResponse Parties against services, in numbers (granted and wide kept apart)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/board (the `Board` operationId).
+	BoardWithResponse(ctx context.Context, params *BoardParams, reqEditors ...RequestEditorFn) (*BoardResponse, error)
 
 	// ChangesWithResponse A stream of server-sent events, one for every change
 	//
@@ -9904,6 +10796,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	CompleteWithResponse(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*CompleteResponse, error)
+
+	// DiffWithResponse What one party may do at one moment and not at another, or one party and not another, each explained
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/diff (the `Diff` operationId).
+	DiffWithResponse(ctx context.Context, params *DiffParams, reqEditors ...RequestEditorFn) (*DiffResponse, error)
 
 	// ListDomainsWithResponse The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
 	//
@@ -10328,6 +11227,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	ReachWithResponse(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*ReachResponse, error)
+
+	// ReportWithResponse The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
+	ReportWithResponse(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*ReportResponse, error)
 
 	// ListRulesWithResponse The catalogue of rules with limit, default and what is set below
 	//
@@ -10812,6 +11718,54 @@ func (r AskResponse) ContentType() string {
 	return ""
 }
 
+type AudienceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Audience
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AudienceResponse) GetJSON200() *Audience {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AudienceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AudienceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AudienceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AudienceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AudienceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListBarsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -10947,6 +11901,54 @@ func (r LiftBarResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r LiftBarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type BoardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Board
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r BoardResponse) GetJSON200() *Board {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BoardResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BoardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BoardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BoardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BoardResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -11129,6 +12131,54 @@ func (r CompleteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompleteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DiffResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Diff
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DiffResponse) GetJSON200() *Diff {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DiffResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DiffResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiffResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiffResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiffResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13331,6 +14381,47 @@ func (r ReachResponse) ContentType() string {
 	return ""
 }
 
+type ReportResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReportResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14430,6 +15521,19 @@ func (c *ClientWithResponses) AskWithResponse(ctx context.Context, body AskJSONR
 	return ParseAskResponse(rsp)
 }
 
+// AudienceWithResponse Everybody outside who can do something with a resource, with action, through what, since and until when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audience (the `Audience` operationId).
+func (c *ClientWithResponses) AudienceWithResponse(ctx context.Context, params *AudienceParams, reqEditors ...RequestEditorFn) (*AudienceResponse, error) {
+	rsp, err := c.Audience(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAudienceResponse(rsp)
+}
+
 // ListBarsWithResponse Domains and addresses that never get in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -14480,6 +15584,19 @@ func (c *ClientWithResponses) LiftBarWithResponse(ctx context.Context, key strin
 		return nil, err
 	}
 	return ParseLiftBarResponse(rsp)
+}
+
+// BoardWithResponse Parties against services, in numbers (granted and wide kept apart)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/board (the `Board` operationId).
+func (c *ClientWithResponses) BoardWithResponse(ctx context.Context, params *BoardParams, reqEditors ...RequestEditorFn) (*BoardResponse, error) {
+	rsp, err := c.Board(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBoardResponse(rsp)
 }
 
 // ChangesWithResponse A stream of server-sent events, one for every change
@@ -14534,6 +15651,19 @@ func (c *ClientWithResponses) CompleteWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseCompleteResponse(rsp)
+}
+
+// DiffWithResponse What one party may do at one moment and not at another, or one party and not another, each explained
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/diff (the `Diff` operationId).
+func (c *ClientWithResponses) DiffWithResponse(ctx context.Context, params *DiffParams, reqEditors ...RequestEditorFn) (*DiffResponse, error) {
+	rsp, err := c.Diff(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiffResponse(rsp)
 }
 
 // ListDomainsWithResponse The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
@@ -15320,6 +16450,19 @@ func (c *ClientWithResponses) ReachWithResponse(ctx context.Context, params *Rea
 	return ParseReachResponse(rsp)
 }
 
+// ReportWithResponse The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
+func (c *ClientWithResponses) ReportWithResponse(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*ReportResponse, error) {
+	rsp, err := c.Report(ctx, what, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportResponse(rsp)
+}
+
 // ListRulesWithResponse The catalogue of rules with limit, default and what is set below
 //
 // Returns a wrapper object for the known response body format(s).
@@ -15868,6 +17011,39 @@ func ParseAskResponse(rsp *http.Response) (*AskResponse, error) {
 	return response, nil
 }
 
+// ParseAudienceResponse parses an HTTP response from a AudienceWithResponse call
+func ParseAudienceResponse(rsp *http.Response) (*AudienceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AudienceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Audience
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListBarsResponse parses an HTTP response from a ListBarsWithResponse call
 func ParseListBarsResponse(rsp *http.Response) (*ListBarsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -15952,6 +17128,39 @@ func ParseLiftBarResponse(rsp *http.Response) (*LiftBarResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBoardResponse parses an HTTP response from a BoardWithResponse call
+func ParseBoardResponse(rsp *http.Response) (*BoardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BoardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Board
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -16068,6 +17277,39 @@ func ParseCompleteResponse(rsp *http.Response) (*CompleteResponse, error) {
 		var dest struct {
 			Items []Suggestion `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDiffResponse parses an HTTP response from a DiffWithResponse call
+func ParseDiffResponse(rsp *http.Response) (*DiffResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiffResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Diff
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -17662,6 +18904,32 @@ func ParseReachResponse(rsp *http.Response) (*ReachResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportResponse parses an HTTP response from a ReportWithResponse call
+func ParseReportResponse(rsp *http.Response) (*ReportResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

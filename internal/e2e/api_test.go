@@ -33,6 +33,8 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"POST /api/v1/partners/{id}/merge": "ak", "POST /api/v1/partners/{id}/split": "ak", "GET /api/v1/domains": "auk", "POST /api/v1/domains/import": "ak", "GET /api/v1/partners/{id}/people": "auk", "GET /api/v1/partners/{id}/advice": "auk",
 		"GET /api/v1/letters": "auk", "POST /api/v1/letters": "ak", "GET /api/v1/letters/{id}": "auk", "POST /api/v1/letters/{id}/close": "ak",
 		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
+		"GET /api/v1/audience": "aukm", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukm", "GET /api/v1/report/{what}": "aukm",
+		"POST /access/v1/search/subject": "aukD", "POST /access/v1/search/resource": "aukD", "POST /access/v1/search/action": "aukD",
 		"GET /.well-known/wexillum-statement": "aukmDM-", "GET /.well-known/wexillum-keys": "aukmDM-",
 		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
 		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",

@@ -33,6 +33,7 @@ type Service struct {
 	bearers sync.Map   // by hash of a token: bearer
 	fresh   sync.Mutex // one at a time brings the state up to date
 
+	past    past
 	notice  sync.Mutex // guards noticed
 	noticed *noticed
 

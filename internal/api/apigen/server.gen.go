@@ -269,6 +269,27 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for DiffLineChange.
+const (
+	DiffLineChangeGained    DiffLineChange = "gained"
+	DiffLineChangeLost      DiffLineChange = "lost"
+	DiffLineChangeOtherwise DiffLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the DiffLineChange enum.
+func (e DiffLineChange) Valid() bool {
+	switch e {
+	case DiffLineChangeGained:
+		return true
+	case DiffLineChangeLost:
+		return true
+	case DiffLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DomainLineResult.
 const (
 	DomainLineResultChanged DomainLineResult = "changed"
@@ -653,6 +674,27 @@ func (e StanceChangeSource) Valid() bool {
 	}
 }
 
+// Defines values for StatedRecorded.
+const (
+	First StatedRecorded = "first"
+	Now   StatedRecorded = "now"
+	Then  StatedRecorded = "then"
+)
+
+// Valid indicates whether the value is a known member of the StatedRecorded enum.
+func (e StatedRecorded) Valid() bool {
+	switch e {
+	case First:
+		return true
+	case Now:
+		return true
+	case Then:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StatementKeyState.
 const (
 	Announced StatementKeyState = "announced"
@@ -755,6 +797,33 @@ func (e WouldLineChange) Valid() bool {
 	case WouldLineChangeOpened:
 		return true
 	case WouldLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AudienceParamsKind.
+const (
+	AudienceParamsKindBearer      AudienceParamsKind = "bearer"
+	AudienceParamsKindFederated   AudienceParamsKind = "federated"
+	AudienceParamsKindGuest       AudienceParamsKind = "guest"
+	AudienceParamsKindPersonal    AudienceParamsKind = "personal"
+	AudienceParamsKindProvisioned AudienceParamsKind = "provisioned"
+)
+
+// Valid indicates whether the value is a known member of the AudienceParamsKind enum.
+func (e AudienceParamsKind) Valid() bool {
+	switch e {
+	case AudienceParamsKindBearer:
+		return true
+	case AudienceParamsKindFederated:
+		return true
+	case AudienceParamsKindGuest:
+		return true
+	case AudienceParamsKindPersonal:
+		return true
+	case AudienceParamsKindProvisioned:
 		return true
 	default:
 		return false
@@ -1052,6 +1121,24 @@ func (e SetStandingJSONBodyStanding) Valid() bool {
 	}
 }
 
+// Defines values for ReportParamsForm.
+const (
+	ReportParamsFormCsv  ReportParamsForm = "csv"
+	ReportParamsFormHtml ReportParamsForm = "html"
+)
+
+// Valid indicates whether the value is a known member of the ReportParamsForm enum.
+func (e ReportParamsForm) Valid() bool {
+	switch e {
+	case ReportParamsFormCsv:
+		return true
+	case ReportParamsFormHtml:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MakeServiceTokenJSONBodyPurpose.
 const (
 	Decisions MakeServiceTokenJSONBodyPurpose = "decisions"
@@ -1191,6 +1278,52 @@ type Answer struct {
 // AnswerDecision defines model for Answer.Decision.
 type AnswerDecision string
 
+// Audience defines model for Audience.
+type Audience struct {
+	Lines []AudienceLine `json:"lines"`
+	Name  *string        `json:"name,omitempty"`
+
+	// Newcomers Typical newcomers among them
+	Newcomers int    `json:"newcomers"`
+	Next      string `json:"next"`
+
+	// Parties Known parties among them, links included
+	Parties  int    `json:"parties"`
+	Resource string `json:"resource"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+
+	// Total Lines in all
+	Total int `json:"total"`
+}
+
+// AudienceLine defines model for AudienceLine.
+type AudienceLine struct {
+	Account    string   `json:"account"`
+	Action     string   `json:"action"`
+	Cause      Cause    `json:"cause"`
+	Conditions []string `json:"conditions"`
+	Kind       string   `json:"kind"`
+	Name       *string  `json:"name,omitempty"`
+
+	// Newcomer A typical newcomer, not somebody known
+	Newcomer bool    `json:"newcomer"`
+	Partner  *string `json:"partner,omitempty"`
+	Party    string  `json:"party"`
+
+	// Residual Residual risk: a link works for whoever holds it, or the partner is barred or suspended
+	Residual     bool    `json:"residual"`
+	Resource     string  `json:"resource"`
+	ResourceName *string `json:"resource_name,omitempty"`
+
+	// Since Absent where it always was
+	Since *string `json:"since,omitempty"`
+
+	// Until Absent where nothing ends it
+	Until *string `json:"until,omitempty"`
+}
+
 // Bar defines model for Bar.
 type Bar struct {
 	Address *string `json:"address,omitempty"`
@@ -1199,6 +1332,52 @@ type Bar struct {
 	Name       *string `json:"name,omitempty"`
 	Reason     *string `json:"reason,omitempty"`
 	Subdomains *bool   `json:"subdomains,omitempty"`
+}
+
+// Board defines model for Board.
+type Board struct {
+	Next string `json:"next"`
+
+	// Residual Residual risk: what stays open to whoever holds a link
+	Residual *string    `json:"residual,omitempty"`
+	Rows     []BoardRow `json:"rows"`
+
+	// Stated What every result states
+	Stated Stated      `json:"stated"`
+	Total  int         `json:"total"`
+	Totals BoardTotals `json:"totals"`
+	Who    string      `json:"who"`
+}
+
+// BoardRow defines model for BoardRow.
+type BoardRow struct {
+	// Granted By service, (action, resource) pairs that need a role
+	Granted  map[string]int `json:"granted"`
+	Kind     string         `json:"kind"`
+	Name     *string        `json:"name,omitempty"`
+	Newcomer bool           `json:"newcomer"`
+	Partner  *string        `json:"partner,omitempty"`
+	Party    string         `json:"party"`
+
+	// Until When the first of what is granted ends
+	Until *string `json:"until,omitempty"`
+
+	// Wide By service, the same of actions that need none
+	Wide map[string]int `json:"wide"`
+}
+
+// BoardTotals defines model for BoardTotals.
+type BoardTotals struct {
+	ByKind    map[string]int `json:"by_kind"`
+	ByPartner map[string]int `json:"by_partner"`
+
+	// Granted By service, (party, action, resource)
+	Granted   map[string]int `json:"granted"`
+	Newcomers int            `json:"newcomers"`
+	Parties   int            `json:"parties"`
+
+	// Reached By service, known parties that reach anything of it
+	Reached map[string]int `json:"reached"`
 }
 
 // BothHalves defines model for BothHalves.
@@ -1405,6 +1584,39 @@ type Credentials struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
 }
+
+// Diff defines model for Diff.
+type Diff struct {
+	AndWho string `json:"and_who"`
+
+	// Left What every result states
+	Left  Stated     `json:"left"`
+	Lines []DiffLine `json:"lines"`
+
+	// Right What every result states
+	Right Stated `json:"right"`
+	Who   string `json:"who"`
+}
+
+// DiffLine defines model for DiffLine.
+type DiffLine struct {
+	Action string `json:"action"`
+
+	// Becomes What decides on the right
+	Becomes           *Cause         `json:"becomes,omitempty"`
+	BecomesConditions *[]string      `json:"becomes_conditions,omitempty"`
+	Change            DiffLineChange `json:"change"`
+	Count             int            `json:"count"`
+	Name              *string        `json:"name,omitempty"`
+	Resource          string         `json:"resource"`
+
+	// Was What decides on the left; absent where there is no such resource
+	Was           *Cause    `json:"was,omitempty"`
+	WasConditions *[]string `json:"was_conditions,omitempty"`
+}
+
+// DiffLineChange defines model for DiffLine.Change.
+type DiffLineChange string
 
 // Difference defines model for Difference.
 type Difference struct {
@@ -1921,12 +2133,18 @@ type QuestionContextAccount string
 
 // Reach defines model for Reach.
 type Reach struct {
-	At       string      `json:"at"`
-	Kind     string      `json:"kind"`
-	Lines    []ReachLine `json:"lines"`
-	Name     *string     `json:"name,omitempty"`
-	Revision int64       `json:"revision"`
-	Subject  string      `json:"subject"`
+	At string `json:"at"`
+
+	// FirstLost The moment at which the first of it ends
+	FirstLost *string     `json:"first_lost,omitempty"`
+	Kind      string      `json:"kind"`
+	Lines     []ReachLine `json:"lines"`
+	Name      *string     `json:"name,omitempty"`
+	Revision  int64       `json:"revision"`
+
+	// Stated What every result states
+	Stated  *Stated `json:"stated,omitempty"`
+	Subject string  `json:"subject"`
 }
 
 // ReachLine defines model for ReachLine.
@@ -1938,10 +2156,15 @@ type ReachLine struct {
 	Count      int               `json:"count"`
 	Decision   ReachLineDecision `json:"decision"`
 	Name       *string           `json:"name,omitempty"`
+	Residual   *bool             `json:"residual,omitempty"`
 
 	// Resource kind:id, or kind:* for count of them that are alike
 	Resource string `json:"resource"`
 	Service  string `json:"service"`
+
+	// Since Of a yes that a grant or link gives
+	Since *string `json:"since,omitempty"`
+	Until *string `json:"until,omitempty"`
 }
 
 // ReachLineDecision defines model for ReachLine.Decision.
@@ -2144,6 +2367,21 @@ type StanceChangeSays string
 
 // StanceChangeSource defines model for StanceChange.Source.
 type StanceChangeSource string
+
+// Stated What every result states
+type Stated struct {
+	At           string   `json:"at"`
+	Method       string   `json:"method"`
+	NotLookedAt  []string `json:"not_looked_at"`
+	Organisation string   `json:"organisation"`
+
+	// Recorded Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
+	Recorded StatedRecorded `json:"recorded"`
+	Revision int64          `json:"revision"`
+}
+
+// StatedRecorded Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
+type StatedRecorded string
 
 // StatementKey defines model for StatementKey.
 type StatementKey struct {
@@ -2380,6 +2618,30 @@ type PublishedStatementParams struct {
 	For string `form:"for" json:"for"`
 }
 
+// AudienceParams defines parameters for Audience.
+type AudienceParams struct {
+	// Resource kind:id
+	Resource string `form:"resource" json:"resource"`
+
+	// All Of a space also everything in it
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+
+	// Action Only this action, or those of a service as chat.*
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Q Only parties whose address, name or partner holds this
+	Q    *string             `form:"q,omitempty" json:"q,omitempty"`
+	Kind *AudienceParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+	At   *string             `form:"at,omitempty" json:"at,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AudienceParamsKind defines parameters for Audience.
+type AudienceParamsKind string
+
 // AddBarParams defines parameters for AddBar.
 type AddBarParams struct {
 	// IdempotencyKey The same key within a day repeats the first answer
@@ -2390,6 +2652,20 @@ type AddBarParams struct {
 type LiftBarParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// BoardParams defines parameters for Board.
+type BoardParams struct {
+	// Who everybody (absent), partner:ID, group:ID, kind:KIND, an address or link:ID
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Q Only parties whose address, name or partner holds this
+	Q  *string `form:"q,omitempty" json:"q,omitempty"`
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // CheckListParams defines parameters for CheckList.
@@ -2435,6 +2711,20 @@ type CompleteParams struct {
 
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
+
+// DiffParams defines parameters for Diff.
+type DiffParams struct {
+	Who string `form:"who" json:"who"`
+
+	// AndWho The other party; absent is the same
+	AndWho *string `form:"and_who,omitempty" json:"and_who,omitempty"`
+
+	// At Absent is now
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// AndAt The other moment; absent is the same
+	AndAt *string `form:"and_at,omitempty" json:"and_at,omitempty"`
+}
 
 // ListDomainsParams defines parameters for ListDomains.
 type ListDomainsParams struct {
@@ -2786,6 +3076,23 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// ReportParams defines parameters for Report.
+type ReportParams struct {
+	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
+	Resource *string           `form:"resource,omitempty" json:"resource,omitempty"`
+	All      *bool             `form:"all,omitempty" json:"all,omitempty"`
+	Action   *string           `form:"action,omitempty" json:"action,omitempty"`
+	Kind     *string           `form:"kind,omitempty" json:"kind,omitempty"`
+	Q        *string           `form:"q,omitempty" json:"q,omitempty"`
+	Who      *string           `form:"who,omitempty" json:"who,omitempty"`
+	AndWho   *string           `form:"and_who,omitempty" json:"and_who,omitempty"`
+	At       *string           `form:"at,omitempty" json:"at,omitempty"`
+	AndAt    *string           `form:"and_at,omitempty" json:"and_at,omitempty"`
+}
+
+// ReportParamsForm defines parameters for Report.
+type ReportParamsForm string
+
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
 	// Find Everyday words
@@ -2960,6 +3267,9 @@ type ServerInterface interface {
 	// Ask Ask whether somebody may do something, with every gate
 	// (POST /api/v1/ask)
 	Ask(w http.ResponseWriter, r *http.Request)
+	// Audience Everybody outside who can do something with a resource, with action, through what, since and until when
+	// (GET /api/v1/audience)
+	Audience(w http.ResponseWriter, r *http.Request, params AudienceParams)
 	// ListBars Domains and addresses that never get in
 	// (GET /api/v1/bars)
 	ListBars(w http.ResponseWriter, r *http.Request)
@@ -2969,6 +3279,9 @@ type ServerInterface interface {
 	// LiftBar Lift a bar
 	// (DELETE /api/v1/bars/{key})
 	LiftBar(w http.ResponseWriter, r *http.Request, key string, params LiftBarParams)
+	// Board Parties against services, in numbers (granted and wide kept apart)
+	// (GET /api/v1/board)
+	Board(w http.ResponseWriter, r *http.Request, params BoardParams)
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(w http.ResponseWriter, r *http.Request)
@@ -2981,6 +3294,9 @@ type ServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(w http.ResponseWriter, r *http.Request, params CompleteParams)
+	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
+	// (GET /api/v1/diff)
+	Diff(w http.ResponseWriter, r *http.Request, params DiffParams)
 	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
 	// (GET /api/v1/domains)
 	ListDomains(w http.ResponseWriter, r *http.Request, params ListDomainsParams)
@@ -3113,6 +3429,9 @@ type ServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
+	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+	// (GET /api/v1/report/{what})
+	Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams)
 	// ListRules The catalogue of rules with limit, default and what is set below
 	// (GET /api/v1/rules)
 	ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams)
@@ -3215,6 +3534,12 @@ func (_ Unimplemented) Ask(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Audience Everybody outside who can do something with a resource, with action, through what, since and until when
+// (GET /api/v1/audience)
+func (_ Unimplemented) Audience(w http.ResponseWriter, r *http.Request, params AudienceParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListBars Domains and addresses that never get in
 // (GET /api/v1/bars)
 func (_ Unimplemented) ListBars(w http.ResponseWriter, r *http.Request) {
@@ -3230,6 +3555,12 @@ func (_ Unimplemented) AddBar(w http.ResponseWriter, r *http.Request, params Add
 // LiftBar Lift a bar
 // (DELETE /api/v1/bars/{key})
 func (_ Unimplemented) LiftBar(w http.ResponseWriter, r *http.Request, key string, params LiftBarParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Board Parties against services, in numbers (granted and wide kept apart)
+// (GET /api/v1/board)
+func (_ Unimplemented) Board(w http.ResponseWriter, r *http.Request, params BoardParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3254,6 +3585,12 @@ func (_ Unimplemented) Choices(w http.ResponseWriter, r *http.Request, params Ch
 // Complete Ids and names that a text may mean
 // (GET /api/v1/complete)
 func (_ Unimplemented) Complete(w http.ResponseWriter, r *http.Request, params CompleteParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Diff What one party may do at one moment and not at another, or one party and not another, each explained
+// (GET /api/v1/diff)
+func (_ Unimplemented) Diff(w http.ResponseWriter, r *http.Request, params DiffParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3521,6 +3858,12 @@ func (_ Unimplemented) Reach(w http.ResponseWriter, r *http.Request, params Reac
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+// (GET /api/v1/report/{what})
+func (_ Unimplemented) Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListRules The catalogue of rules with limit, default and what is set below
 // (GET /api/v1/rules)
 func (_ Unimplemented) ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams) {
@@ -3765,6 +4108,130 @@ func (siw *ServerInterfaceWrapper) Ask(w http.ResponseWriter, r *http.Request) {
 	handler.ServeHTTP(w, r)
 }
 
+// Audience operation middleware
+func (siw *ServerInterfaceWrapper) Audience(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AudienceParams
+
+	// ------------- Required query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "resource", r.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "resource"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "resource", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", r.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "all"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "all", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Audience(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListBars operation middleware
 func (siw *ServerInterfaceWrapper) ListBars(w http.ResponseWriter, r *http.Request) {
 
@@ -3853,6 +4320,91 @@ func (siw *ServerInterfaceWrapper) LiftBar(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.LiftBar(w, r, key, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Board operation middleware
+func (siw *ServerInterfaceWrapper) Board(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BoardParams
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Board(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4109,6 +4661,78 @@ func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Complete(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Diff operation middleware
+func (siw *ServerInterfaceWrapper) Diff(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DiffParams
+
+	// ------------- Required query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "and_who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "and_who", r.URL.Query(), &params.AndWho, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "and_who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "and_who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "and_at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "and_at", r.URL.Query(), &params.AndAt, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "and_at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "and_at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Diff(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6161,6 +6785,165 @@ func (siw *ServerInterfaceWrapper) Reach(w http.ResponseWriter, r *http.Request)
 	handler.ServeHTTP(w, r)
 }
 
+// Report operation middleware
+func (siw *ServerInterfaceWrapper) Report(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "what" -------------
+	var what string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "what", chi.URLParam(r, "what"), &what, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "what", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReportParams
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", r.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "resource", r.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "resource"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "resource", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", r.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "all"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "all", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "and_who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "and_who", r.URL.Query(), &params.AndWho, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "and_who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "and_who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "and_at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "and_at", r.URL.Query(), &params.AndAt, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "and_at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "and_at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Report(w, r, what, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListRules operation middleware
 func (siw *ServerInterfaceWrapper) ListRules(w http.ResponseWriter, r *http.Request) {
 
@@ -6909,6 +7692,18 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/reach", wrapper.Reach)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/audience", wrapper.Audience)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/board", wrapper.Board)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/diff", wrapper.Diff)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/report/{what}", wrapper.Report)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/complete", wrapper.Complete)
 	})
 	r.Group(func(r chi.Router) {
@@ -7356,6 +8151,45 @@ func (response AskdefaultApplicationProblemPlusJSONResponse) VisitAskResponse(w 
 	return err
 }
 
+type AudienceRequestObject struct {
+	Params AudienceParams
+}
+
+type AudienceResponseObject interface {
+	VisitAudienceResponse(w http.ResponseWriter) error
+}
+
+type Audience200JSONResponse Audience
+
+func (response Audience200JSONResponse) VisitAudienceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AudiencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AudiencedefaultApplicationProblemPlusJSONResponse) VisitAudienceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListBarsRequestObject struct {
 }
 
@@ -7459,6 +8293,45 @@ type LiftBardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LiftBardefaultApplicationProblemPlusJSONResponse) VisitLiftBarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BoardRequestObject struct {
+	Params BoardParams
+}
+
+type BoardResponseObject interface {
+	VisitBoardResponse(w http.ResponseWriter) error
+}
+
+type Board200JSONResponse Board
+
+func (response Board200JSONResponse) VisitBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BoarddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BoarddefaultApplicationProblemPlusJSONResponse) VisitBoardResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7675,6 +8548,45 @@ type CompletedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompletedefaultApplicationProblemPlusJSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiffRequestObject struct {
+	Params DiffParams
+}
+
+type DiffResponseObject interface {
+	VisitDiffResponse(w http.ResponseWriter) error
+}
+
+type Diff200JSONResponse Diff
+
+func (response Diff200JSONResponse) VisitDiffResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DiffdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DiffdefaultApplicationProblemPlusJSONResponse) VisitDiffResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9535,6 +10447,72 @@ func (response ReachdefaultApplicationProblemPlusJSONResponse) VisitReachRespons
 	return err
 }
 
+type ReportRequestObject struct {
+	What   string `json:"what"`
+	Params ReportParams
+}
+
+type ReportResponseObject interface {
+	VisitReportResponse(w http.ResponseWriter) error
+}
+
+type Report200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response Report200TextcsvResponse) VisitReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type Report200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response Report200TexthtmlResponse) VisitReportResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ReportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReportdefaultApplicationProblemPlusJSONResponse) VisitReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRulesRequestObject struct {
 	Params ListRulesParams
 }
@@ -10391,6 +11369,9 @@ type StrictServerInterface interface {
 	// Ask Ask whether somebody may do something, with every gate
 	// (POST /api/v1/ask)
 	Ask(ctx context.Context, request AskRequestObject) (AskResponseObject, error)
+	// Audience Everybody outside who can do something with a resource, with action, through what, since and until when
+	// (GET /api/v1/audience)
+	Audience(ctx context.Context, request AudienceRequestObject) (AudienceResponseObject, error)
 	// ListBars Domains and addresses that never get in
 	// (GET /api/v1/bars)
 	ListBars(ctx context.Context, request ListBarsRequestObject) (ListBarsResponseObject, error)
@@ -10400,6 +11381,9 @@ type StrictServerInterface interface {
 	// LiftBar Lift a bar
 	// (DELETE /api/v1/bars/{key})
 	LiftBar(ctx context.Context, request LiftBarRequestObject) (LiftBarResponseObject, error)
+	// Board Parties against services, in numbers (granted and wide kept apart)
+	// (GET /api/v1/board)
+	Board(ctx context.Context, request BoardRequestObject) (BoardResponseObject, error)
 	// Changes A stream of server-sent events, one for every change
 	// (GET /api/v1/changes)
 	Changes(ctx context.Context, request ChangesRequestObject) (ChangesResponseObject, error)
@@ -10412,6 +11396,9 @@ type StrictServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
+	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
+	// (GET /api/v1/diff)
+	Diff(ctx context.Context, request DiffRequestObject) (DiffResponseObject, error)
 	// ListDomains The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them
 	// (GET /api/v1/domains)
 	ListDomains(ctx context.Context, request ListDomainsRequestObject) (ListDomainsResponseObject, error)
@@ -10544,6 +11531,9 @@ type StrictServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
+	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
+	// (GET /api/v1/report/{what})
+	Report(ctx context.Context, request ReportRequestObject) (ReportResponseObject, error)
 	// ListRules The catalogue of rules with limit, default and what is set below
 	// (GET /api/v1/rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
@@ -10807,6 +11797,32 @@ func (sh *strictHandler) Ask(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Audience operation middleware
+func (sh *strictHandler) Audience(w http.ResponseWriter, r *http.Request, params AudienceParams) {
+	var request AudienceRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Audience(ctx, request.(AudienceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Audience")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AudienceResponseObject); ok {
+		if err := validResponse.VisitAudienceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListBars operation middleware
 func (sh *strictHandler) ListBars(w http.ResponseWriter, r *http.Request) {
 	var request ListBarsRequestObject
@@ -10884,6 +11900,32 @@ func (sh *strictHandler) LiftBar(w http.ResponseWriter, r *http.Request, key str
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(LiftBarResponseObject); ok {
 		if err := validResponse.VisitLiftBarResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Board operation middleware
+func (sh *strictHandler) Board(w http.ResponseWriter, r *http.Request, params BoardParams) {
+	var request BoardRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Board(ctx, request.(BoardRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Board")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BoardResponseObject); ok {
+		if err := validResponse.VisitBoardResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -10988,6 +12030,32 @@ func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CompleteResponseObject); ok {
 		if err := validResponse.VisitCompleteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Diff operation middleware
+func (sh *strictHandler) Diff(w http.ResponseWriter, r *http.Request, params DiffParams) {
+	var request DiffRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Diff(ctx, request.(DiffRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Diff")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DiffResponseObject); ok {
+		if err := validResponse.VisitDiffResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -12265,6 +13333,33 @@ func (sh *strictHandler) Reach(w http.ResponseWriter, r *http.Request, params Re
 	}
 }
 
+// Report operation middleware
+func (sh *strictHandler) Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams) {
+	var request ReportRequestObject
+
+	request.What = what
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Report(ctx, request.(ReportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Report")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReportResponseObject); ok {
+		if err := validResponse.VisitReportResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRules operation middleware
 func (sh *strictHandler) ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams) {
 	var request ListRulesRequestObject
@@ -12830,220 +13925,243 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H17cxw3kudXQfRuxLxKomR7vGPqn5Nl2auxZqQVddbFeXUMdBWaDXcV0AZQbPUo9N0vkAmgHg3Uo9kk",
-	"5dn5x6ZYxcIrM5GPX2Z+XOSy2krBhNGL84+LLVW0YoYp+NezWmmp7E8F07niW8OlWJwvBPtgiFwRs2Zk",
-	"S68YWbKVVGyRLbh9/GvN1H6RLQSt2OJ8keNXsoXO16yi9nMV/fCSiSuzXpx/+ehRtjD7rX1TG8XF1eLT",
-	"p2zxomDVVhom8v2PbH84hbdrRjStGNmwPdlxs+aCUFLQPVFsy6jRMLkVV9oQKvSOKT+7NaMF/MtNrzXS",
-	"AztUYp6P7TwrLvy//xKd9epv1OTrw+k+f0uv/I5pQw0jZk0N/DNfU3HFyI5qUtGCkZWSVXKuqwc4wNAk",
-	"D6f1klfc2Fdjx1PCw94HeVVXi/M/uzXjvx6HT3Nh2BVT8O3Xil1ztjtc8gXdk51d5E7WZeGXSUX4UUh7",
-	"alcJqtm677Yn5oZfSlkyKmD4d2um2GtLtYcz2FJlBFPnL77LiN7SnMFPFWOGi6vzF98RqQgVhBtWEarJ",
-	"ipf2DT+fLTXrZjo7O84iWyj2a80VKxbnRtUscQxfxI/h3XqfmKmlZsWolqKhi19krQQtyYaxrU5s0m49",
-	"RK+RSXyyK9BbKTQDDn+t5LJkMKNcCsMEkAndbkueUzu5sy2+8adftJ3px9Zg/67YanG++LezRoSc4VN9",
-	"5r8LI3bX+s4ukGuyU9Lti/sj+82nec62hoqcwTyKgtu/ouVrJbdMGW5nvaKlZtli2/rVxwUveuv/JrJ8",
-	"u3jq1nGwVS3efhz5y1oYXvb+8OuxP/vUJpif7STDFPwX34c/kstfWG7sWLgLrPgWBF93oct9ixNiCzt4",
-	"pLnbzvSahqe93LenjZ8bmb6skZK6cy+4psuSFTFe9jQdmeaWqdTalCzZGC2+se/01wSDub8PI2TNDAfW",
-	"9RSvk4PV0WbZB/PMpUBSRmI1rNLR99wvqFJ0vwDWybnmuHgmrBT+ebFnVhwI2Zpj84Eralh3jKGt+YEa",
-	"djhsb6v8ulqz6SzIDzqwZc9A4s9k6WFq2VKtd1IVMdHb5skvsiGCOhTD+Mze1bJWmuzWkqwpahNuI54Q",
-	"wVjBCrKy9wepWLWEO3rkHp5DrBlI9pFX360PzwqGiB+EcWTUI9qiUEzrw72A6+CDeehesBIbl73I5vCu",
-	"3cTDj7+qFZE7QbZMbktGqN4Q0EEix6yYZsIwlZ5heIXA8ejodxTTslY5m8l/mqlrnpCehpuSjUtPJ2nw",
-	"7eaL7Sll4RjaC3abFz3Nws+qd5px6bPiV7UK5x3hv48Hml3/1n7DcqkKnZGtktcgBFiREV3rLROF/XEt",
-	"K5YRvaZ20IwYWm7gB3tKNDc6A37K7LEz+/8rRYX9LShmOrNqu1T2F3A4Gcmp/d6OiRZdNBvgVLv4fbeW",
-	"Kr4PO7qfLhvfIQUMikY/DT9os9VusMweSfQEj7hE3LPpS+heWBHypkEqRAazjy5TRJ6lJce7tayIrI3m",
-	"BQO5+WvNtH1mZQhdyrp1oq3P/RNcnNliw0URnZ8XkIcXjn0STMMaCISAtUE46MkbIXdiEdVlUX4k9EF8",
-	"eJmUzNa+8ju0kqqyB2D5/+uvFllEHLipjcs7/6LbjEBkrQnDaXfUiUbHiCgWLcpvTTvGVd9SNVPJaFFx",
-	"6/7+Knp/x8/wKSlkRbl4AuZkkOMjLo5BU+RQpNVLHEQnzODDnZBm/Z+0vMZV9tasL+UqShNLltNasxhP",
-	"7638JsDTXBO5ZcKu12oF0h6b57Hl/tJdeMv9ZcmuWQksZy5Lrg0oD8v9pTZUFHbIGCMupVknVDOqDNrH",
-	"9h2Yiya0LOXuCaFLe2s6xjHwX6oYERL+Stu5On+Dn741qSeLkxWjxl+hQxMza7YntKi4CVPiMEfL4aDi",
-	"TB/zF8nxIvB7q9cgOt3ka5FLseKqQpVszbi6NLUSqDfgj7H93bC4BYmHFV1fKaVm2hB4xcsqVZdM2384",
-	"ysQNsKocyHhcrZ96XkoN8wxkQMU+Or20JlkW0dm5/TassAKzlOKKKUKvpJ2PQKnKjLEHXzKjiZczhyqi",
-	"3dfodcYsPR2S/3JPtrLk+f6ceILO4Ikdi4oCxh7csvg0anU5ldzsnPCj09hgFv151f3g+rS0p5mJHt+g",
-	"YkZ5cbncRzUGYh8SLWMX3cA1B2Qf2aan2hIDXhpEyF2LFIFa8CZZ1RrWVAu8ZN8P+X0Oz4GJwh4mOjmp",
-	"bugQ/sZuf+TeTmqQTmxuwAUNe+9JspHLnkvDwr2UQPaIXYnPvEDv3gH5mnIxWd15Zt++MGwbo5NcFvHD",
-	"Kek+ZreBRLGPkIatFtAxK1uyAA3OqD7FPpgYIVkZLEkhnRCiBE6ZlrHPy+2hYjm0C69wmMgWtKi+O6EX",
-	"RRMngVecUpdUgz1RRn0eltUTLj48Ak/jjnwckcTI2rj9O3hwTcs6PshuLeOsm1PhffrcnAMbCK6NokYq",
-	"Z/A5H7wUWuLPbd+83559bEN23KztXiXOes0IzNhFGZaM8BXSFZIYiJUm0jDMjEDJbjfb8gE2K8pcgS8O",
-	"fZ1A1omDXLPYZfbULcU+JUuab2L7EZjKn7WP3xRsRevS/tTIFPSv2CVZK9tJ/yg9hGPvTal3n4Rd3ev0",
-	"rmYuWjJqKuBa4hvL8k1KdKXkjbUWBoVFkm+ms4djguF1wUSyHjkNEBHLN9/LWkRJouQimIcYyMwI46CR",
-	"UOHtDaveov1YVRQCREkrZ1jMs3zzkguGNgd+a8rfXLh3o6ZI89Xp3scXgghrk5bEmqYxEoMLUc+4wQJB",
-	"Ra+w47wMSXO/dMs9tKNHLy6IWS9mqlaNMdlztK4IJddMFTx3KiP4cZF+9swysTWMFgM3REyxAn1XE476",
-	"tdXpY19w4yZ0SFoqRgtLq0WN4UbLJejrqGhpz70Th0nJELvTbrbNkIE+Omeb5L6Lhtb7pnLcKxWI71h/",
-	"6n/KHamo2HsOtio8gc/2NndH90SuYj5QLoyMU6k0tIxPwu3PzKn3hu6dAA7X+nZr82GOmd3G+N7LuBu7",
-	"uOY6FfhZ7kdVSreD9MoaWaYTWmifoYgPoJ2XOKputBSLvY4aK0wYlgq4DilX7sbsj8rzNWkudPYhZ+6Z",
-	"qMvSXezgiTGs8hzuH85T4RTlmkU3q3fguIrWUnEz0yesb9f+aMaY+DGgusiXZhksCbJK6uhpT3pC93ob",
-	"dFsYtmPMTta4Ogr08LHCzJtAlUe8+NPGzcncyTXbHj12DPr85IBB3aNHVT+qjhmnwQVbXW/QWeQAEePX",
-	"gbcj8FPRuSlWMGE4LfVMX7F3TQ2gwh5H7+1pkepsWiAxfC62uO/4asWUlz895AjLZcV0IjKW+P2axpUA",
-	"uWWCAZTLPOQiAy+Ui+U93NIrpjOQwjnzr1gZFfy+Y0uFYXFWWZh3dL3gSHsuDF7eMw6zlHJzSUu+YcNo",
-	"lFE//qhv/uAM0wuJa8nBJ59UM7vH8wiQCTun7SlWyeu2f6WtjCYhN4O6prZ2ZotNBeD00AVgB9IOXBNG",
-	"RlO6iFqew/uXNMUG1UCP7sGZpvf7LdNm0Co5mC1ONfqIeSqMeQqN2rdvj6jq0CXJeJQpAFOksj/S4Fdy",
-	"4QeuiRTgsd9oAp+aaUkkLd9a8KTlHdH0UZFfUqWAAto+CaUth4Lf1YUDRsV6E1dzB9DMp630J21sPG79",
-	"otpKZVCz7DsVRM4U0iAty1erxfnPIxBHXNEzDEx+ep8dnLvUjOzgvy0QjaEbJoi0BtiOozXaRPWPtSas",
-	"3NBkuSeO4iM7YBlkuo7UEkcxd2eD+T3k153ixjAxQRjilML6s+YQmq80g8WO9TleJwenWVJtLguatBS0",
-	"IaXMaQmAcWcy8LIka1kWOq5e0ZQ/iInjHUX+nlvLhftU1sw9uuBG/x+i4ISt6eBWToREbwRm6FUcQ6Rk",
-	"Ffe6KVlvZ/pNeJG8dXgs6vU0hFKN3FFVaMKumdovJfgPpo/r/KGz5jqArIXQ2xDfDrHYBTM/gWod85kd",
-	"asJrRgswqC9XEjEU8rrjPB2H9QZb4JKtVg7L0XO7GefIj3h3U1wMoObgaHbU4PfGr8QRVovFB6n7KLyo",
-	"p9AeQHsKwY5CNyv64QW+3EFo9Ah69DMtAo+N/dVRY0eI+sbrmQNOORkXVPRD+w//gvZR+1ePI0STAuZH",
-	"JPJRkFoE7cMaYzT7PS/Zc6Wkiknksq5E/P5OO4grpjW9YpNVXjdK84fxWSZuSgxEzhKIwRgfRx/6LAbv",
-	"Mk2o1NFfr3kHBtnSMBK3Rxp7V1dLl9F2tM9zMtwXyMUh37wrxUd7fRC/sNf9GuP2fnIDp/ajW9gBUjQc",
-	"Q0Q/nLupyd0DuFF8i6btSG8z2ot3UKaIe+dgEyI+xFXrySSt1nNBIpIz+0NwMJGPiUkma5i+H939YXQT",
-	"pLJ6TxQxXJZyl3KWbxjbXuZyuz9dyo1m5jKRhJS0Hc0EXTjk4EDEoJl4GDELSx0w9H5welNvjwLa2utT",
-	"W6obDJCDKKK38f0Jgo2pOGMiQh0PH4e0VTd6dLn8mok3Lq/kEIDg8b1xRBs35IphpmxFuCBC7p4QIQVz",
-	"mS2gKLWQU63gnX0rulNJM6HkYpMGQBfEPkfMVsW0T4Kdjg5MO5WHYdIyhahJKeAlvx5Uvk0ivhsFt0xM",
-	"wPNO7RaA2iWuee06HHaMSNDrMde3yOdGtg/9ghUF/0zjGKxF83PaJxjXc1zyZNKjl/btzHN9tHbr9l0f",
-	"09wcVlWPx1Jmq0JJ/lH8uiuceriz27BzB1QnH+xw0xrSwP+KidIhCBBLiQoJDgU17IHhVdQvOns35S4p",
-	"jBzEfkJmxdxEDPbrxDfTQR2Z+P1+QnoH+3XRrNBlcqADyx0dHCNmpg8ma7xkxkQVmiNMkqto7FyWjBR0",
-	"j9cJ4UYTzUDncghd+xu8ZTE/YBfdRnwjgUNNaEI8guV6Xm3NnkCdiqa4wcQkk7+3koQaV3qEIM38eI6m",
-	"PI6s5yogzqQia7mz9/OS5VB2I5WVpFkie+3gRvXKv0NNt64EdFQViiYw2TfSM3k3HOEEjTfR/IWaMqRf",
-	"OjWmH1qlqrO7B3iVQ5VSMWoSRFXInSglTej0K/Q13NjbCljQ1IPLAU2rCWdHrgp+tTaDxsFhYhE3ZCfV",
-	"xifpZJA8gRy6i2LoB12c9ksTbmAgA9iCzB+fn31zOK2jaC3cDzJghryUtIiGmZz6E1Wggg16Ay/FoH4y",
-	"66bpY6Nbitu1T9tr5BjOPbYVVnQVb9hqsvKSoLzY+SXD6X9nu+Z6mZMOuIxizS8waVsDZRZcMUhp1Bmh",
-	"2oMeuOhnfBnMC7GXzArxuVU7WNEBFgy7aL+KJKRJVXVVbbUpUCSvTVUe0ubhJdHFojwajhOPepR9ki/s",
-	"YpPy67PiuEuecqB6uFAoRBlIk8bmYGvT4q//5Qc8DL2+ENowCqkXPjxuDw4PN1wTkaxlTM6AQzSyfZ67",
-	"tWzn4o6CQmb4mmO0+1ZuWCTExz5sucsKu5FCa/zne1S+ljtBJCL6hrkPv+B0PT+tGCO+SkQrbx3FeWQe",
-	"y2wQZAr5+KpWF1aXqJgwM4DvUM/KU60mK2byNWllk+7WvPSZ4ZZ5gCJJLQqm7LN8HbAGmPkIcgthQDRf",
-	"x9OsWmR16M+RcaWRa10n9MkNm1FlIezRj2wftbfrZcn1mhVpNxaAXvxK/fs6VVBEj1SXiqljnWExfzDz",
-	"kizDtG/7O6hDh3XnXP5mRpb7MLXO3UGwpswe0jPh72q9GDOQm83AgwnH0JxhWKA7hyhpXtsZxdwJxyBR",
-	"Dj4v1RUVXNNkaYnZBi9evtNpCv8ASCta1EXK6dDj58mQQSh+Mk8bNxJjM5NGf2tfHqtC0tnwjn4WkDVh",
-	"D93q27N3U4pRyutGAegHHbQEE2Hm4k8Ps3q6MvZ6b9cX5AIse6ecntvLu4IHCIkEjQNngTOC+jTxK8Hn",
-	"MlpZ3GgxszAnDU/NWKbHuc1FbKETLDKLJK6Hz3QUJl0MiAieIDva2M4D2bFLo07jZSat0lDQPZHC3X9a",
-	"Vmwpiz3Ra0gJLaXcEDx3UCUW2R0Dedx1M/U6FPHchICdbsckcoPRiDYz4/+jSFv3icuhYoH+nXTVQN1W",
-	"a2Lai2eUK8EKEt62Skj7Aptq3jWs0NqEQG4doJHLRfFCD2h+QKwdhTJKSL6+RTCSE9AYd39+FJWSQSbd",
-	"fIQvIiPcULq0P34TPFQKZD+ytukW7DFCqQdDalnfETk1XvQvIbeeEmu5gfbYuKiNtKKMavKnbx4VXTvz",
-	"67uGXkVF2ekl0ITiRwciaWxbOhKq9fKfH50aF5Z0QHXv8wP9CavfxRXqq5rp1DN0NsWe9TEE+JHMjxT+",
-	"NDpZgF58q3jMSzeUDRHSEYdQx9bC4YJ42GpkwadDEKernclyXu3HgfuowbhKvHpa25De3ngAd2h3o9fA",
-	"IO6klXYX0wE7pzXN+gl481hRrBPir1Ye4DTjawETFUPaHEFTa6ljdsDfsGB4p3jS0LyCw/sEZCt3Mw5r",
-	"aGDv/pn6rTf4/rdRY2I2M7Vuql5ZUSheBe6+hjpJRfdEM9PYbC73dRD8P7QauOfeyN3N2BwOw5NJh50a",
-	"LTTwbIekm/1vcU1UVDT12PtoLkMTES+mlJzDNgGwHGVpliizRuBRqCGB1dsTd2+t5wFG/WeOzo1OT6jv",
-	"t7ZPW8V4cbKJkyglKjszrINEtTCv7FFSSauXZORPXz4qMgx4ArppTlX5o1WWdMn2/2pHb2YYQ6F+7JhK",
-	"Fk0jDrtBh5XhL4t2LAZxGmMDuurQY9vkF/7Mvd4DDHYnvOGiOOc9xfyLVFbwL9EUm6ehaE/mao1DDayS",
-	"i41rSfHH/xVyHEdyQ5KVVw9Lrg4d+rNmq2adfahU7K0BBUWiQUSCBAXMZ8wOmFN1dQTC3CkQPt4K5WAT",
-	"4KKbXEl7sOCPnne7piCGn0HFXrPIAkRxEMPVLGRmJetkcCAAUicBrI8t3NSfWiezdmbl6IHzGhEkIPDg",
-	"5z8CRABm5WBerpiLNZ5oKo87XZ3+ALTni87HijFH2jsk6jHj4SQJId6xZOCwhRywG/0+5FRgjeEo5Hig",
-	"NmhS29hHK6vutzynJRFsl8uKud4PORXnIRybESqIT1pvxDglDqZK8C4/0sQMR+O1k9YRRQiws/dKBVxR",
-	"Oit4XvwBKomkCyG55HZSyWurG4qildM+UStvFStJiMGIKnrh+gU02ndGlrUoSvzlluWGohVhrYcSQEDO",
-	"wsBEgxaEssHvuL5P0xOJm8DYhF0dAWYlS8I28KpWZjzuS3NAUYpwaQ3tmrehJKdl77rg+JO9XbF7CbYx",
-	"iQm4N3U5qUhX+36HZ0OBhiUrET097cKsS/Yt/EW01j9WvozHhvBhu4ZSFAORio+xD7Ry6bV97bUHcqqV",
-	"0ESKBFCFfdhKnaro7CfJNdbaVli82m9xligheplc+dPwyfFiojOvztI3k5vhxYCKy/FksnR/Fc0SR9qO",
-	"dwOKTDMI73GjWbmKoz7WdNvhCL3j2EfPF1QusJ5bxcxaQi4e1rdKubGVaW9+4o30Vo0UA9OzGKMffYxf",
-	"L86r0agCwQiGvQkjZ5GKsu3l9JcfuH1xwPeBwDy7N2wwEJ1reP1A5vi6uYcHHEq3TafKCcX4ppSvPayU",
-	"BrNMrWxi0PEw8b3vDwrEN0Yeb51du066dlri54pfMwAnReRGe7s9ZU8d/CaAyPCdZMVk16BL57RkZKe4",
-	"AfzXE+K4GbRozbZUUau4Lfckl1VFdcSQH3G8NOx2QJtHFX4cq6wYo6IOvOkw2Q3uj5SnFcsRTb1uWpo2",
-	"BlIveSIV3D3u1hk8xHDNsVSaETufz/wK41ujdbw4jlarwz35QVo6EUaS//Pg2cWb7x8A7tYaHuBhJnZi",
-	"THvdwRVG0dJSVaLwdcEqOTPVehQud5L2h9niH1IkHKmGV4zYxz7DqAcom1SW0CWkwkZnfUgabEv8wExg",
-	"pxm+p/Q9EBhtvB3rIeNFZ2jNg0RodCCxRqdTPGbqTthIa6iqExaVIWt6zQgl9iAQApfMaMMebHM74ZmB",
-	"OWATEm6sKqbHk0naYRbnc3Jz8ruHAzbLTx5NPKzKCm7oskwQfE7LkqkQZkLFh7hbPJJwdcI4J9yv09uM",
-	"hfT+aLiy1uyy5Hnv1hmvlBLGnpYQ7bOPEz2K/D7PqClS+ZDqKUKbaLme5ltDgdhTjZGscvZKlHsrfzU2",
-	"Afc99Hp5KPZqanUTAuj5LN9FY2GMhkz1LM71B9Eiiz6VNuxdNVF15ImWAdKqjBIYOSoAArhyaoOzdmOl",
-	"GWX+Ey2zWg2NIs/2CZM37bGcWA4CWwTBAOldOQ7c6DfuANYpMFvBdWmaH46LbvyMFLgIxnCwnRRqMlzp",
-	"VmOp8VK+7syObBXVnGw3IIY1cQMmLVsYxaH+KTWGVVszp+/UUwFtpyig3hHwzA0pJPO5dLUwxN7IlVRW",
-	"ckBg1VW3DN6vW6qUNkSRTZLPAbc67upf03W13CouDPn9m++fkf/4+su//CEaAxnGKXeOUwhZixyOI6+V",
-	"wsNQzMACRuuQOLZzCeI4bnS19dVVE02fDOMo6ZKVpzAe8UPxmW23UrPiB0XF3HBvO9QyGv1WPf9z48U2",
-	"ii9rg4gH0U2yT5Wl7xW9GVqYz86f02V8MNfe58iPrnhiVnx6Q0b3ode6qb94fgx8w0yBbmB0ZRLYuYG1",
-	"Tst26NBjvyzlJFDfvEqXEUCeuOaGRSuh+o5iuaysXQWI2tAPPpSsi3vHkAynrB1IdggwYg2WJqeTNvNy",
-	"vrrgj2hyRLlZEwqQkkkYkgOKgtofr4PbYTpi1ZX7nmcMjGN2e54sGTCDo9DiNF66dT8ctEwC7Rqu7mhH",
-	"TVB6BFsc1S3S+ALUdnW9z0vBXFa8YK6l19BwyRrpTjH3uMUB5Dec9LQ85YhKZzykNJ4eXCQ3V7Bd8Kvt",
-	"qCuKvsjSucQp5UD7LbUv4vfAqudX4pxsuYAu9ZD77+9+stwjphT1WUhSmtcWFYLWCU/6hvl64pj9xBHE",
-	"6pK1jaq1iedgDxXo2Tag0MPiKYGeLM3sXEmF5H4OBGRn1KLD6HQyv/ity3Dt+ewUW82pGtlHbmJnB/hK",
-	"fNBoyYQhFNKpyilAmbvJH0kX1qmVvRHmlD5pA3X8n2e+7N5QWQaw7o8yEeNRpB+mhY2CJnsLYaNp7tyA",
-	"BI+U5jlVG6n4Fr0Aa3kkrHabDagGA1SzA/HvHO5aMwOe095V1jRbjxptPhx/W12yur7caQ2vmtBTJyLe",
-	"an3Vbng20P3qp+Bg6zmlUxiTI4LXIZ/ihvkPk4PdPsjt98InPCTD+O9oDAuIxVzmgjV1Aj6y6uJKblIk",
-	"zSrT8Te5uOzWSI1E9bxdF9LuVqxgyoe/nGN0zbfwJJEcKRgr9Eym2DFvWUa4U28Z3WDxKW5IaQ2IXev3",
-	"scI6qYCNu21CbzjmCqWt0D/mtshXJfGn7HfVH6FfY5Rc1omKQKiyhEJS5Bcs90k2jG17zqxEAum79f6V",
-	"KOc2CLsJYuGdNdHuGlQOg6ZA5Z8hdryZ7xzIcB6UlnYdSVCq2wBUV1wyL2Wq79gtQMcnIcFnXb2zqknH",
-	"ypq9lVj+hDtDS3FWECPJkpEt1ZoVZEKIfxp83J1MDzKeKJEI685rxc3+wtKvx9AE/Aa3s8+l3HDmtd3z",
-	"xY594GVZV5f+xeZ4ttxXkPKGAPAFyGtf3tG9uzZmu/j0CUT7KrJnP1ghnpFGhIMNxz4YBoJHr6ndJRd/",
-	"kyuwvHJZlnQp3fu65oadE6o3iJGme1JIEL4Z0Yw5eMkVNaxT6qzV8hdTH6V2tb7QiHU1bnxnP1kr/ZBA",
-	"Lh9CnJyhSNDLrNFz/s1Xf/6PPzz87wZYfr5457YRe6fhji8eexwP3fLF+eLLh48fPoKql2YNZ3P2cMfK",
-	"8gGEP85obdb/YOIB1O67qpVHr3zKuu/5A3vgDfkr1CUts8PfvCgW54vXvizIj2yPYkNvpXBo2S8ePXJA",
-	"duNcFHSL/aK5FGe/7DYPNDN/+sWZtSgMo0GGLp/HbwKjahbr/TEErEzYwZ8OKoc9JX999+NFD7Eck+hh",
-	"/Wc+H/RTuyG79zToxtVgaaEptQJ8R6808G5w7rz/lDydTsGE4SO6aMWxtlTRihkIjP8cBRZiz0L01ekN",
-	"qgqL88WvNYMu9Y6tUWto9hRPoTnKWeVBPr2fR0DO5G5G638veo4XllntkdHcYI/6mx8rKG1wkLxgvqac",
-	"5ftQNNMVgA5t3Kjb4cz7m35fyFyfNYTwsCr+MEAMNM+Z1mfXj8+YtXXaXBx7pP2zLbcPnO8hzdcvuTZP",
-	"8xB2nHMqI+zcHnqScuSmMSEJx314EkP7l29+9v5TXR8mwXJV7vSsYHbn1j2As4+WkT655sptlgRusyK8",
-	"YbbQG3UCt0HIZEuNvfkW54v/9zN98I9HD7557/7/8PLB+z/++yLKgts6KkU8PbgZMG2+lcV+FiVMOGbn",
-	"2frUPV270E83JMNJNHZIKRDEaUjwhsTyN7qB+ECoeUcaN+AAsQRld4BZQz2DU/LqvJojOImJ6XJTGRXf",
-	"Pc3Vm1NDS3lVowgOW5beeY0l46WObPtTvbklXmgKJN8xG2DfohQXuKc3l5igXGMJ2FDzz2naISaaYTC0",
-	"0beHzmlJ1TB7fEvViXnDDzmJMb6lapQr4INTWALWcvNTcI2VMcaGwUIfnBWAVLxiJnaLZSl2KAq7zAPd",
-	"Mja35pWzFwWrttIwke/BDHx/OywFJzCFmx6ffshDVlrSU/DRt1QFPRJqGYcCFWO8cvZxw/af0H4uGcbS",
-	"+0yzMscc57v1/rX91yKizH91aLDbYVhxgr2wHyIUNjZCsKOqFSLEJmlWUSjG+9YGu3STpDx65p6PiiPD",
-	"Ppgzds2EeaCNYrSaae08t3+qXfK08/GcQHoTnIy9QjVT10w9gOgRTFRnxHehQ8kdXEtJeszXLO/cspEI",
-	"GtdYhLQEm5R9MDiMB9dIRbQdjpZECsTPYEkah6fBRqtuI55d/ITula8e/+XRHx6S5mpzHezsX5PlHv9P",
-	"tSvZvpK1KM5h2L9evPo7QfmMK6Wt4u2/f2bX85IL9oesG+LnLtUNd9K9eIH/cm6ePqHAl/Sowe4T4dvg",
-	"XjsU1iyXYLDHrHcuoGNjlMzjqTcf0/0a7Mcyy4IAOgtef6wiWDEKnRnspZKYjAOrDdkzo9N5Cza20lL4",
-	"VungxUPcFQLGOr0+BAEIvDfPYR+DJO0m3semDHmIN5yup21LlvYqhpr4jmChqT3MLFzQiZmEVsKzZhNd",
-	"k0l95etHCY9N6rYG+ZXr61GxdRMN98MDUcy7l4GtvrfsHBOarwTzvI2C5CQiE07Z2hxdRStovzuKVfIc",
-	"kWYoU1oaMNRvSbich6VrwEYkLiPpqsvHLskebbiw+6Rr8uspDOAgSVBHywuxjLgEE1dUiwpidey+bOvl",
-	"Kcam6wPfN5BvF/6AWuKkslMKRUwaUOcqKSdCg9ybyApXQdFOIDWMazY6XW05nQy4JYvUk2dCj/bUfXMW",
-	"fQ5chnAUcM9aWnfddLclzVlG6DXlJV2WrNPtDEM9O6mKeNubJGPKautV7zhn+hcmsaYHjiZZ08dcseFj",
-	"LBrYql7j6dUxfKhq15gX7rZ+P5mmfr0ZI0KGnZ+sxlsSFwHNf5bMBUiTwiCseI60in0o1NJof4dXdncf",
-	"uxCH+1cEm/H+pD6IedmgreyW0WKq8L0pzojmo6fgwhcF+iPsVnugOOj74B6ySuQQS7VK4ycdQd+FjgQT",
-	"mKpE3XucqRrWcTh6z0O0TLBINH/UShJQRa2tEz6ZEvX49MYKH4TAYouymluyGd0ESgb1D0y2mXarV4tP",
-	"5PR1ZNHqKafRMsOzsraZawDlfhGUtMxB+Yk/THg380VLOPSbBsi29k0Cx4jzDP8obe9aOyCkLJAVV9qg",
-	"JYo8gYq+Jr+3/8yIrpfuwxm0S7mEioNZUyYNMVh/yAgrNcQbmDAKeq6AhgmW8n8LWP0fH5IlW0kFwAWc",
-	"gscrQA0g+4O34yS6DT3Ea8nWXBTk3x6Sd2hxu36wbuYBUUpc1+zsv0UtANYmRbm/vJISkPaa8iJmCGNj",
-	"78+Tdd9hXRZHY2Dwc0tQVLGmdh0R8nYYupdfw6Cmnz+1DdtiEkNjMQhJfFP2mH7PQNXpTOKw5N2BZko3",
-	"rLVwBPO6O5lumHjiaK8sW1WTY8MHWhidwIgT8rWrvjfh1Z6/8l5N2XmqsWOH0Dw/IkgBluDaPofSOCey",
-	"aeHUaTBsgxTaeQGg69K0HIGO7Eblo2E6jWV5y/wNPk0KNPrqDVy7t36GdlWpe7CiJl+fBKHC87UT/piF",
-	"gPBi2ipqjebMoDuh24giqWU9bxfYn3BOITX7QDzTNYMWzlxc+lxBeR2tdhlzr0nvM4FivEtZG6dcdXyE",
-	"p7PaT6ven7brR0/FH+x8EoklNK+fwNhuGkZYGnSoKEt+oXPD5Jhjs+LPNPIYJjgH2vL49MOnJAxrbaBl",
-	"Nlcs5/lbTHkZuO1OBIdpe9OmyZ6IEh1TGIek0AwN4nPXdn67Ksx96S49FBbUQWs1sYESTqjaHK/PtKj1",
-	"Iy8+Ja/LH5hpi7Bb2+vPWg48HRIBU+L3vJgFjJyKerzoHs7M+2X1N1TePqeL5X8IQT0L+Mq5V4tl1jOG",
-	"aV13QnfRC+y5KD5fwvNZeZMILgL6eQ5dJk+gRkJ1iFYoTsjdE4BawK28diUVluyqFhA2tPczoSMR0z4t",
-	"bJt2UvdHD66n1edLE77p1r+EUEvNkNeoKroCMh1aXdUKALBj5NguYZq0t79vyi7OI4tntdLQT270zZcQ",
-	"9koFEVz48XgkANrqjYneafBxAG6M+nqWWGT6xtHvtDPCpaa2KkjRcpqX+GmpZfDLVkyxck92Upk12Qi5",
-	"w5LUsbmsuWsBmzYQbtM/Fegqmku1pVegmwcSPVEilauFw3NWoPu61xce/VfEH/go65zhgfmKoynI6xtm",
-	"z9dXAJ7kt5ou7r9JEOBp4bSvtvaCg175p/LwCtLsXih/Ms05A3/X7OctZQ35kz1WG3nqufkEIGRmCPXs",
-	"QJasZT1CmIw6hQVkZZpsOw110zK/3aR0Aq3euzvztI2Ce+7M1senuDNbm3cKdwIvQzdTP5GC0NrIihqe",
-	"07Lce+86Zr1wBDQs2TQ6OPuIh/fp7KO7Az8NC7JKXrNm724Zw4/DnYJ/XPyShk08DszfwJeOVsSz6IdP",
-	"Ek5qnfCaltcD2Mz/xMfTIihrKOYcCaCUpd3ENePq0tQKgut1+LEWUAdAYWOyimuMN02HdR0Ttz6tWGk2",
-	"cVoqljRrt7FjMsV9eYo8sabGOnz1pnk90qzd1xrXZ0B0uJIeIE8Q4B8amTGOOXVWO9J03+p4Mq4sueI8",
-	"SWL8q3v+OVoYX3w1mV75gJky3URAEGWc4r+5/bigMIrPIHl3dM+FUdGm8GJSGUc/qnt/UtDQ/ckp7ALp",
-	"vPWFK8bSKkYKIKkJtH12zRRfuV1OEvpP9qV9Q+6nzBlVcsPEJRaTmlDLqXXQE94eqBC6W8t4p4+DUnHY",
-	"C8gPPFX0ydrksmInOWjUkNr1wqw9SEvDEJ2VPGXXMXRQaX7p3pmmMZ8OZDnqU3DlrpIehdNKkNZWTZIg",
-	"uG2jF6b/7BSy8SdxEqsLO8UGjJ3+XTd9y+E97VYj2hMkhrPOQDUiNJKkmDJsL5go3I7cFHMwA8t2S47b",
-	"v7OdP927BSa0R43gf+EpnhA3mvgW/zeklR8Z2xLqv24koZ5mfqe7NAP+RyZM5pySG7bX/mdalr4Ctp3b",
-	"ClHCFcCF3RsBAetbzU6QXKOB4hTRzYJ1V1RtCrkDh7ipyhtBvG/39E+TeRcjpFsOMX8xYve1z/sMJP/J",
-	"o0tfzIkuPbNTCMR1rJSZ074CS4n0G/agT91xziJb2EMrFE017aG8SDY5dx2PDvqEnrBpjltE/LK7uxDY",
-	"HXES0EgjOpd7sqaieEIooMtzj7OEPYGceaBr+Gm5bzV4TspALjYjuhu8cUM86U4q+EjBaDHDzQEtXOYk",
-	"sJ1YX/ObM01bc41JhnU1+OQkTQ3ePEWJDrHRHTcosKk9kVHC+HxgGS+xN8s/Pa4CmtD4PqSps5HXTF27",
-	"Np5Rvn3lX7hFARjGSBmn4flpwpNNXhYEQPVa7gYL7nijZFC4vfYvTZJvs5NpT+2kO614E9FayTgpX5vD",
-	"vgMb/oSwamv2xJ2EC6YlurJMF5ruAEbl5rY5qMl+sHC4N6fAFp1Mhsi/bhK7f+PGqlvJ/SDpA4XExUzj",
-	"Lbpz9GxRNHbsFEk0amg2FHNrUvuz3c1XgiX38n6hyEfzscf+/SYZ+H8Ayb3BvNvQ3YxsZcnzPcbwoBrJ",
-	"XOY+o4XvTBDl8afFNXZbuL1aojiBxF7vKJSLhyz8JoRzLuqyPFWu447uiZEkl0JgMafG0ecSzlbc6MYJ",
-	"TKAcPtM+mZ2be2H/5Im2qlvcnwH0tChS+bd3IFlmNYetXOGJ0d7RTd2EaOsv+1gT+5hQAY1KfMlN1x8Q",
-	"ayKgT5gRTdvN41oNh5pSDfGGREd6odxC79sL9ZkrR76dgTxGlvrU9I/4wwTs1ZE80gCv5t7U/9NO1VUf",
-	"cMfqEvbuUWuL48VC3azpDTKm3wfOs5t0KtxtrCiLdxnEMptLWZsG0K8fctGpwhmPpiUQ8a6Xe5hqrJ/0",
-	"lyPtpL86sPFvu5rRyeNZQ6HLjHDhauXupCpckvIKOtruscPR56XaVExdsftVbP4quUj74D4vA2uGGgQV",
-	"fqc0Wz9S+4Dv37fu8YZZNhZXA4nkHjsmlavXebJy2JhL3vgMwF+5k09arci9CzNkJmpjDTvXNiaklC8t",
-	"HUxWStCGSXd9gsevVkmfQbIAHRa0bJXWhgJWvhQxT6Vf/ZO6pA8dy2HfJ7mV2w35R13L+Ok5jmX8i1PU",
-	"yYND75rJvqjZbi3JmgIwHwk6sz9JLIRKrYVtaP6ZWct6W3Jzv1fKhZ3Cb8RnN9uyjvb2D+WWliyXFfMY",
-	"3YaknpA/PgRxgjUTu+UFKSQQZwmNbkSle+RKr/p/H6KcESwyehH6TqCzOtfd0HoHmRpaw//rOqVtqoE+",
-	"E5aaWnU8nSMmI+C2seou3KCucZCWrvKitFfq7zRRUOsyD303Jl6xCGxpNUu5JzNyRnOSL+dFFC4wdfJ2",
-	"fP348X+5+nuuftAId+veXSt3otM8UirfO3IevUKu7f1ee0hW8STq3+yt197bgFnMDb8GmFmttwzAN9kC",
-	"///+dFdEGPm34eLFeEqIZLkSW7kUOVNw0d01x13g4TTclpEldIHmBvLZLauxeLxniNNGuu6C3t/uuHtr",
-	"x9IbKXVlcw2lJsSpUFD+e5345O9008r4voLnUaH0PTP5+p/0OGBt8TPAikhezd4pKa48Eh4KIsmyaLUn",
-	"175S9xGMcGaVlLu6d+pktYkfg6p0y/eBW24/WqiJWdfVcqu4MK5MPFe9xJKQcY0i57Zcc3aG931l3D0z",
-	"vFW1xptnw/a+g0SMM7j2nbeBIUaAriPeNkBweu/N/eRH/3qP8PRTOcvQT/at4mx1C86ypmDR9lRus9eh",
-	"n7urIz1CQOPAu6Z0xW1pcTDCTwN46W3wVt44WNWts41ZmK1Cq1wQKOodOimhpZ7qpnHHDkWYS/Kw3sDT",
-	"SeFVrBZwfMmQz75LF+5FSrobZxzs/emeIkUBWm5i6QuQ33uGsQoJ8RQfjxmMp6i6ZMOg/DfwxkjoBDqH",
-	"FXSPsdZEdGQ1VL3i9gV0WOokMWyXPSp/8ZNT5C7u4i00cIcp4PFDU66MuBGcOEHNQjODDuZRWjj7aP83",
-	"KJ/f+A6It8VJsPVxueyasd0HHhqa4bW6UWKfPDO6w1Mk9k2bSg64N91pfV6VUu2k7scp+hkS1wUzB908",
-	"f6eRnbHCkfv+AO+6gkgPjNwwh4+N+gD+RjfsAt99a1+9G0OxoHvdaRL45ddfDzcJjMagHk+IQW1rtXW5",
-	"5N5FWbCca9cBoWJG8VxH0Vsd0S4Qwuo/l+EajrMlH5+yUAUeW4KCDT48VQQKPucagDoKc1hxUC5wbyZW",
-	"dNRMa1dyKIUbveBX4lUd8UxF8jwv0G6V9SkqYtiP2U95kEouhcYiQH1RnroTL9zqblFy+SESR+/39zR1",
-	"phrPABfTa8LwK/FC3FIk7ZliBROG01Lf9Z0xsPMXfpOeAAhEbjhz2sDxB8HyWnGzX5z//P6ASBG/PUSj",
-	"bZYDpOmgdn+Br/zLYdOuqRG2bVpLWfv6NH+N9rt9hL/G/e0JhB18yNJrxaolU0Qz5tqJ77A01DhNjfpw",
-	"YJBblYZ2gCEPDkz0JA4c+FLmbCljeVtnwbLignBz6Lu5/8Sp8fDcq7oTnBs08Jsesg6mDogXqjdtEHvA",
-	"diLoBJoHsSLlDZDJonJf3nULws5OpOipeeHm5mStEOwQPPFUN5kcuLeK0SKQlvPlOxS7hptg2B5ox6QG",
-	"7IE3sizvLF5UyA5yQAhZI/JG77gBR6Jvvvr+lOiye48A3TV5PXU729SM2LB9RnCXrf5gyQrANZhy6yNF",
-	"1BCJB5Kkq8a+TKoUb/GVk97VzbDTAMfeDBq8jd1HJ9X3hFfB9MHmHIzbezNXzJziSn61E2hr6SdobXUK",
-	"NxJXvnqSDm4tt5ta9idVw38zxm9C7X7+wcF3ALNrhfGWar2TqnCGMRrJ3nIseQz2ccBBQYFK2cLPRdEc",
-	"490WPTJu3NtUX74a0V7AuarPPkIL9rSm+RO8dpt6phshQXLXfvy79hm+6wT1M6+jWuloJXvFmOHiyumq",
-	"TSQAWy5Y63T0eEfTdJlivkNC8uBa0YQUof9voZmBXb5NpORQO4d/emJxicIYsIj22rrJ6Wd3HdG4IbHc",
-	"UkgDZnU/MY3PlOwuoBMQUh1mt/SjHEP35E6qskgK/u/qajuxDCY2h4jnSw9k07SyCKYnSLfPcE+r8og0",
-	"6RU/DSoHq+dAeQ5xzYSRao9WJgwwVZ18KaHz/PGNo0/Tt3n2vt5h6VlJi/EsoVOUDpW0cMeXNa21R7Gq",
-	"4E1IOwDeweNbSn6pt1upedOa8u5OBZeVxFp6BxY0HjiB3hwSrzza8kpRKJtOlrUo4MCE5UNuYDGYMwrF",
-	"RZt5BCiBkGBhKkb2EUWtZ6t8XITA2s/vLcOh9m7/Yc0Ypq4909aqXJwvzoDT3CdTdaN9cCH4ntCsITVE",
-	"Qj30assjreFfbZl48R15Wpv1/33+d/i/VPwfuOynr1+Qxw8ftb5Rm/U/7BG8//T/AwAA//8=",
+	"7H17l9s2ku9XwdHuOZPM0G47yWRn2v9cx3GynmRir9s3vudmfftAJCQhIgEFAFvW+Pi734MqACQlgA9J",
+	"3e3Mzj9Ju8kmXoV6/qrqwyyX1UYKJoyeXX6YbaiiFTNMwb+e1UpLZX8qmM4V3xguxexyJth7Q+SCmBUj",
+	"G7pkZM4WUrFZNuP28W81U7tZNhO0YrPLWY5fyWY6X7GK2s9V9P2PTCzNanb55aNH2czsNvZNbRQXy9nH",
+	"j9nsRcGqjTRM5Lsf2O5wCm9WjGhaMbJmO7LlZsUFoaSgO6LYhlGjYXILrrQhVOgtU352K0YL+JebXmuk",
+	"B3aoxDwf23lWXPh//yU668XfqclXh9N9/oYu/Y5pQw0jZkUN/DNfUbFkZEs1qWjByELJKjnXxQMcoG+S",
+	"h9P6kVfc2Fdjx1PCw70P8qquZpd/dmvGfz0On+bCsCVT8O1Xit1wtj1c8hXdka1d5FbWZeGXSUX4UUh7",
+	"assE1Wzcd9sTc8PPpSwZFTD82xVT7JWl2sMZbKgygqnLF99mRG9ozuCnijHDxfLyxbdEKkIF4YZVhGqy",
+	"4KV9w89nQ82qmc7WjjPLZor9VnPFitmlUTVLHMMX8WN4u9olZmqpWTGqpWjo4ldZK0FLsmZsoxObtF31",
+	"0WtkEh/tCvRGCs3ghr9Scl4ymFEuhWECyIRuNiXPqZ3cxQbf+NOv2s70Q2uwf1dsMbuc/dtFw0Iu8Km+",
+	"8N+FEbtrfWsXyDXZKun2xf2R/ebTPGcbQ0XOYB5Fwe1f0fKVkhumDLezXtBSs2y2af3qw4wXe+v/a2T5",
+	"dvHUreNgq1p3+3HkL2theLn3h18P/dnHNsH8YicZpuC/+C78kZz/ynJjx8JdYMU3wPi6C53vWjchtrCD",
+	"R5q77UyvqX/a81172vi5genLGimpO/eCazovWRG7y56mI9PcMJVam5IlG6LF1/ad/TXBYO7vwwhZM8Oe",
+	"dT1FcXKwOtos+2CeuRRIykishlU6+p77BVWK7mZwdXKuOS6eCcuFf5ntmGUHQrbm2HxgSQ3rjtG3Nd9T",
+	"ww6H3dsqv67WbDoL8oP2bNkz4PgTr3Q/tWyo1lupihjrbd/JL7I+gjpkw/jMympZK022K0lWFLUJtxFP",
+	"iGCsYAVZWPlBKlbNQUYPyOEpxJoBZx949e3q8KxgiPhBGEdGe0RbFIppfbgXIA7em4fuBcuxcdmzbMrd",
+	"tZt4+PGXtSJyK8iGyU3JCNVrAjpI5JgV00wYptIzDK8QOB4d/Y5iWtYqZxPvn2bqhie4p+GmZMPc03Ea",
+	"fLv5YntKWTiG9oLd5kVPs/Cz2jvNOPdZ8GWtwnlH7t+HA81uX2q/ZrlUhc7IRskbYAKsyIiu9YaJwv64",
+	"khXLiF5RO2hGDC3X8IM9JZobncF9yuyxM/v/paLC/hYUM51ZtV0q+ws4nIzk1H5vy0SLLpoNcKpdXN6t",
+	"pIrvw5buxvPGt0gBvazRT8MP2my1GyyzRxI9wSOEiHs2fgldgRUhbxq4QmQw++g6ReRZmnO8XcmKyNpo",
+	"XjDgm7/VTNtnlofQuaxbJ9r63D+B4Mxmay6K6Pw8gzwUOPZJMA1rIBAC1gbhoCevhdyKWVSXRf6R0Afx",
+	"4XWSM1v7yu/QQqrKHoC9/19/Ncsi7MBNbZjf+RfdZgQia00YTrujTjQ6RkSxaFF+a9rRW1UXnIkYZyy5",
+	"mHC8/js/chE95uSmCrbNZcViMu/NbsNzWpLwCqGVFEt77lV0xwV7H78Tlut4HakzxA8ChCo+bn0+IyUX",
+	"a024yMu6I8Jbw/WSE/gsiqFtu8K37IZJQ8vDCdr9tNMgtCxnUXdCh5Lwcx3CwXP0AzR70d56t3V9BAIH",
+	"O5H5JlllTms9qNg9g5dO4GiDrCVJjIfn8JSYPWrMiJCGaFmxuSx2+0yno3enJa99ljJPNS/qGEm8dk+I",
+	"4np9SSiQKtlKtdagYG9Xkt0wRVayLDThJiNSOccjTMSyyDlVihX2QVBIepXAIzlmMKT3NnNuFbaGZ9PS",
+	"in6ypXrW50fo+YjzjBEmYMmzIb8C7ns/w40zWCTdFqm0jip2f76haqIV11ITWgbSV1EDKS4kn5JCVpSL",
+	"J+CvC4rygA+519dzeLT1HAfRCT/j4U5IisZnd7lJpj36BoDPVBtLQnLDBDFy7w7gFYlqBHI7XsbBAl7L",
+	"bdTsOZbdH4oVeDRuMm/wVbB+5QhFw4sH+7ZbfCMY3Lg9siBswMEhgm2C6z/WXvpmR5yll5HP8EJaGwfv",
+	"4+dkQ7nS6Ou1VjWhxHmiDmZ5Gts/F/9OcK23K0ugIdAiF0i9XBO3hcDCYqS65QU71/4aHwuSC4Jb3d5a",
+	"IUVkY/s5aIsdelpwU04S0ptA5/v+2mt/hOPXejDEfHfdOrgTPnRu0oaNy8gBhcdIuaMcH47SUmtj2inN",
+	"V+eb97qjKQOxwAiEih3KXrnoSN4eujlUPxua8dPOAh10zjJOTWb1n7S8YRFiovpaLqIXdM6CFrp/RXdE",
+	"1oqANc6dTJGgNglpF+it4/nu2rmq5rvrkt2wEoxlc11ybfwStKGisEPGTOi5NKuEU5Uqg7ts34G5aGsD",
+	"yO0TQtuaj4H/UtCB4K+0navXh9z0Z9kEtXnBqPHOr76JmRXbEVpU3IQpcZhjoITxY/4qOVoRfm/1Cpwe",
+	"bvK1yKVYcFWhmrpiXF2bWgn0+OGPsf1dszhzxsOKrq+UUjNtCLzivQyqLpm2/3AqD24A1Wv0zuBq/dTz",
+	"UmqYZyADKnbR6aV9wGURnZ3bbysmuCGlFEumCF1KOx8UK5oZYw++ZEYTr8AeyjS7r1FHFLP0dEj+8x3Z",
+	"yJLnu0viCTqDJ3YsKgoYu3fL4tOo1fVYcrNzwo+OuwaT6M873Q8cX5b2NDPR4+t1qVJeXM93UV8fsQ+J",
+	"ljEp32NuAdlHtumptXicJ58IuW2RIlAL+oAWtYY11QIt1XfjLS17DkwUQVnZUt3QIfyN3X4xyugSDTgD",
+	"r6fbe0+SDV/2tzQs3HMJvB4xQfDMM/SuDMhXlIvRWv4z+/aVYZsYneSyiB9OSXcxtwFwFPsIabhgOe+Y",
+	"2m0dFEJFcfUULaQIKsBIUkjHhCiBU6Zl7PNyc+hA6duFlzhMZAtaVN+d0IuiQTg5R4PpdWB7ooxq3faq",
+	"J3wKeASexh35OCKJkbVJWZg3tKzjgzhz6vDq5lR4NA43l3ANBNdGUSOVC9U49IwUWuLPbVSN355dXMU3",
+	"K7tXibNeMQIzdvigOSN8gXSFJAZspcEI9V9GoGS3m23+YFLGX3MvDlEKQNaJg1yxmDB76pZin5I5zaPW",
+	"ebhU/qw98qpgC1qXZpa1eApGRu2SNhQcOJbOo/QQjr3HoWTCxdV0p9O7mjmc06DtjWuJbyzL1ynWleI3",
+	"S2pYL7NI3pvx12OUTwEmku2RUw8RsXz9naxFlCRKLkJgByGIGWEcNBIqvCPLezN1XVUUoF1J91k/m2f5",
+	"2kcr/LfG/M2Vezfq42q+Oh438EIQIVVFS7KQqoqRGAhEPUGCBYKKirAze9NLt9x0PCYpuMAJMpuoWjVe",
+	"yj2IxIJQcsNUwXOnMgICA+lnx+wltobRrEdCxBQr0HchBAM8gccn7MZN6JC0VIwWllaLGoGC9pZgwKCi",
+	"pT33DoIqxUO4CLerGTLQR+dsk7fvqqH1fVM5Has5CQnxn3JLKip2/gZbFZ7AZ/c2d0t3RC5ijhAujIxT",
+	"adqP6vZHn+T/2TsB7ysN325tPswxs9sY33sZB6AUN1ynIFvz3aBK6XaQLq2RZaKxDztHER9AO3xHVN1o",
+	"KRa7qEsSYDcpqGSfcuUk5v6oPF+RRqCz9zlzz0Rdlk6wgyfGsMrfcP9wmgqnKNdsTKAIV9FaKm5m+oT1",
+	"7dofzRgjPwZUF/nSJIMlQVZJHT2NgUnoXm+CbgvDdozZ0RpXR4HuP1aYeQMx81h1f9q4OZk7uWbbo8eO",
+	"cK2fHaS/e/Tp+ADEYtriguo1OosclHlYHHg7Aj8VnZtiBROGOz/7hCCkd0315HM8jsrtcRjTbBwEMHwu",
+	"trhv+WIR4aeiuI4rrtmsZAszPkQ3DQBjZ5MCvyi+XE0YeJTeDWvxn/YRPb94P/nUtqXAHEnAxpzlsnJv",
+	"leXLxezyl1HgjXfRXAZnLxKJYh/X0IxyfayKmgfQtL9UViqiL1aC3iatMrjlmkUNw30sS1uVTYPCelx2",
+	"W3pLW2ZPP+oBhSAF0XW+CpElN5Ejd3XfbYBbHIdM4P6liI6pONCsRVupDYyIABpX2OWGCQYJU+YhFxl4",
+	"jB1i9uGGLpnOQGPKmX8FMDA+RjPElmBYnFVzJ6LrBaf3c2FQ0Z7AeEsp19e05GvWn/MxCOYYBGgc8Nv0",
+	"QuL8IsTPkiZh93geOXgSWmaKVfImgaxLJ7b02oW6LjsWmIBsOCRZO5B2KSxhZHR7FVFm0L9/SbdJr8nm",
+	"c2hwpun9fsO06fUgHMwWpxp9xDwVxrz6Ru3aml5Uze+SZBxqFNI/pAJQQfABu1Aht6wLomtrTeBTE63+",
+	"pJeqFjzpJYtY5Wh0I/5tz3+otL2hECNxobtBFawBV7kDaObTNtCT/jA8bv2i2kjlQAb7DkCRMyUmiJFX",
+	"uKJnCP89FCdvVlIzsoX/tlJVDF0zQRr56MXhSZY/olfnO+IoPrIDE7Wshh3FQhNNZu3hfd0qbgwTI5ih",
+	"R8wGBHU4hOYrzWCxY32O4uQQU021uS5o0qrXhpQypyWkZTvznpclwtjiphBN+W6ZON6p6+UcqJJbjO2F",
+	"uUcX3NjqfRSc8Au5pCbHQqISgRm6jGfqKFnFPeRK1puJCiQvpsHHnwbYg5FbqgpN2A1Tu7kEX9/4cV3s",
+	"YtJce/JXIUzed2977RBmfgYzOObfPrRaV4wW4Py6XkjUAuVNJ9AxnDwb7PZrtli4jIk9F7lxQbdIJCZ1",
+	"iyF1OASFHDX4vfErcYTVuuK91H1UVqan0L006DEEO5ggWdH3L/DlDkx3j6AHP9Mi8NjYXx01doSoT17P",
+	"FITy2W5BRd+3//Av6Mto/+pxhGhS6e8RjnxU4iqmxsMaYzT7HS/Zc6WkinHksq5EXH6ngzkV05ou2WiV",
+	"143S/GF8lglJiaCBSQwxOM6Gc/x8rYB2KkpEpY7+esU7PoKWhpGQHmk8cl3NHbbzBHzqyKRaIBeHp/Ru",
+	"T4/M8ICbwor7FWJs/OR6Tu0Ht7CDlKBwDBH9cOqmJncPoIHxLRq3I3ub0V68gx1GXLEHmxDx9y9aT0Zp",
+	"tf4WJKKukz8EBxNLwhtlsobp+9F7MgK+k8rqPdG83LKU21Rga83Y5jqXm935CltoZq4TpT6StqMZoQuH",
+	"ShcQ3WsmHkbMwlJ7DL3vnd6076z2Oc1en9pQ3eD1HJwYIwPvzgAMSGECEmiSONQjFIdyo0eXy2+YeO2q",
+	"NxyChXwWbRx9yg1ZMqxHVREuiJDbJ5CU4OpHgKLUQjm2Au2QuhDbqaSZAJlByTTjApPrAF9ZMe1LTY1H",
+	"8vYm+PWk1smSjQwbOQW85De9yrdJYDF2s+zoMjc+ANVyAbukHK9dh8OOEQl6Pab6FvlUFMqhX7Ci4J9p",
+	"HIO1aH5O+wTjeo4rUZT06KV9O9NcH63dun3Xxzg3h1XV43HPyapQ8v4oftNlTnsY0duwc3tUJx+YdNPq",
+	"08D/huXIQhAgVngklBEoqGEPDK+iftHJuym3SWbk0mFG1C+YWu6A/TbyzXRQRyZ+vxuR28h+mzUrdPUS",
+	"0IHljo5j5uNuqCTCj8yYqEJzhEmyjOJcZMlIQXcoTgg3mmgGOpdD09vfoJTFXJ5tdBvxjQRmPKEJ8Qju",
+	"8nm1MTsoMUCaEoIjM41/apXiaFzpEYI00+M5mvJ4FgxXAR0qFVnJrZXPc5ZDcctU7Q/NEmUKDiSqV/5d",
+	"hkNLJKCjqlA0kT9xkp7Ju+EIx2i8ieYFasqQ/tGpMfuhVapSaa0JCskVoyZBVIXcilLShE6/QF/Dyd5W",
+	"wG2nHlz3aFoN9CQiKjwEY7xiZKkKqypgQl0GiU54Q7fRfJdeF6f90ggJDGQAW5D542tQHv5wWkfRWrgf",
+	"pMcM+VHSIhpmcupPVIEKNugJXope/WSSpIkCEoo2U89apVBx7rGtsKyreM0Wo5WXBOXFzi8ZTv+JbRvx",
+	"MqUmxDyaF3KF2bkaKLPgimEud0ao9qAHLvazMw3mcFkhs0AsfdUOVnSABf0u2q8iyaNSVV1VW60LZMkr",
+	"U5WHtHkoJLq4sUf9ceJBj7IvpQW72BTW8hms3CU6ugQYECgUogykSTl1ENNx8df/8gMehl5fCG0YhTQp",
+	"Hx63B4eHG8REpDYYJlLBIRrZPs/tSrYrXg2CQib4mmO0+0auWSTEx95vuMvgPEmhNf7ze1S+kltBJKJv",
+	"+28ffsHpen5asYv4MhGtvHXE9ZE5Z5MByymU8staAdKwYsJMSFKBqtGeajVZMJOvCG9j0Hjp66/Zy4Pl",
+	"AmpRMGWf5auANcAsZeBbCAPy+f6HwJWGrA79OTKuNHKt64Q+uWYTahmGPfqB7aL2dj0vuXb1FeJuLAC9",
+	"+JX693WqbKceqOEcU8c6w2Kub+Y5WYa1f+zvoNo7Fh1xudYZmYfSDl3ZQbBy6w5SqeHvaj1c0yFsBh5M",
+	"OIbmDMMC3TlESfPGzijmTjgGiXLweamWVHBNkyDXyQYvCt/xNIV/AKQVrSEk5fg0gefJkEFT0WuSNm4k",
+	"xmZGjf7GvjyEFe1seEc/C8iasIdu9e3ZuynFKOVVowDsBx20BBNh4uLPD7N6ujBWvLer+HMBlr1TTi+t",
+	"8K7gAUIiQePAWeCMoApsXCT4vGMGNZG8FjMJc9LcqQnL9Di3qYgtdIJFZpHE9fCpNZxSLgZEBI/gHW1s",
+	"5wHv2KZRp/FmDlZpKOiOSOHkX6gUqFeQvl1KuSZ47qBKzLI7BvI4cTNWHIp4HlHATrdjErnBaET7MuP/",
+	"o0hb94nrvpL8/p10bX7dVmti2ou/KEvBChLetkpIW4CNNe+aq9DahEBuHaCRaNDx2kOOetjaUSijBOfb",
+	"twgG8nca4+7Pj6JcMvCk00f4IjLCidyl/fFT8FApkP3A2sZbsMcwpT0YUsv6jvCp4dL6Cb71lFjLDbTH",
+	"xkVtpGVlVJM//fVR0bUzv75r6FWUlZ2fA42ogHnAkoa2pcOhWi//+dG5cWFJB1RXnsfrOCYU6mXNdOoZ",
+	"Optiz/YxBPiRzI8U/jQ6WYBefKN4zEvXlw0RUof7UMfWwuGCeNhqZMHnQxCn08dkyU7Jx2rLowbjKlH0",
+	"tLYhvb3xAG7f7kbFQC/upJUiG9MBO6c1zvoJePNYAbsz4q8WHuA04WsBExVD2hxBUyupY3bA37EtV6fQ",
+	"Wd+8gsP7DGQrtxMOq2/gVpXKUd96je9/EzUmJl+mlqTaqzAMhebA3ddQJ6nojmhmGpvN5an3gv/7VgNy",
+	"LlpReMo1h8PwZNK5To0WGu5sh6Tb5TbDrYmyiqbr2T6ay9BExIspJadcmwBYjl5pliiJSOBRqPeCPdIS",
+	"srfW0wCj/jNH1zFIT2jfb22ftlre4GQTJ1FKVHYmWAepGupO2aOkklYvycifvnxUZBjwBHTTlN5tR6ss",
+	"6cZo/9WO3kwwhkIm+5BKFk0jDrtB+5XhL4t2LAZxGkMDuh5MQ9vkF/7Mvb4HGOxOeM1Fccn3FPMvUlnB",
+	"v0ZTbJ6GAluZ6+gF9epKLtau8eMf/1fIcRzIDUn2NzlMGu879GfNVk06+5DG760BBa2YgEVWriXGOmoH",
+	"TCm9PwBh7rThGm44erAJIOgm9KtS2lxDkYMoT0KCJtQ4Z1SnAjk3yaLjvUW/9DSpPbk1zFR//MQS/Cf0",
+	"5zGtviq9WLJm4b+v1ik9lTAm94nqK50RGjz0tx6Jsjtgy/DzHwHIAHN2YDRXHsqaeDSVbd7XqS7RuARK",
+	"zO28ZkixZr+dBqDEl/yG6RPg1E2ju3RxjTE9oJBEkuQY75LaQ3JC9ljRfr9zKrA6+sQ+SWnda8dG9YTa",
+	"YoT8MgSnM0IF8Sn8jVCjxIF2CWo2Rxrc4Wi8rtY6osg16Oy9UgFllc6RnhaNgboq6RJuLtWfVPLGMnxR",
+	"tDL8s/GFjVzplgTzjijmV65HYWOLZGRei6LEX25YbijaVNaWKgES5VtQQNpFC1DaoJlcr+nxadVNmHDE",
+	"rg7A1JLFrBuwWatOAO5Lc0BRinBJHu1q3aGYsL3edcHxJ6trYMdUbJ0aY7Ov63JUecG2tgPP+sIuc1Yi",
+	"lnycmK9L9g38RbS/INbsjUfK8GG7+lsUEZKKFrL3tHLJxvu6/B7kq1YCqijFYTvs/UbqVC16P0musUuA",
+	"wrL7fouzRPHj6+TKn4ZPDpdBnijAS9/AfoJPB2rFx1PreiQlSxxpO/oPmDrNINjJjWblIo6BWdFN50bo",
+	"Lcfe/b4UfIGVKCtmVhI0VqzMl3LqK9Pe/MQb6a0aKGOoJ12M/VhsXLw4H0+jCgSXAOxNGDmL1MJuL2d/",
+	"+eG2zw7ufSAwf92ba9ATq2zu+gHP8RW/Dw84FJ0cT5UjyoiOKbx9WOMRZpla2cgQ7GEZgH3vWCC+IfJ4",
+	"46z8VdLR1WI/VtMEqFaEb7S321P22MFPgYeG7yRrvbum4DqnJSNbxQ2g4Z4Qd5tBW9dsQ5W10Mh8R3JZ",
+	"VVRH3BoDbqjmuh3Q5lEla4dqwsaoqAP2Okz9A/mR8jtjcaax4qalaWNY+ZonEuPd426F1ENE2xRLpRmx",
+	"8/nMrzC+NVrHSwVptTjck+8ldEA1kvyfB8+uXn/3AFDI1vAAfzuxE2Pa6w6uTIyWlqoSJfsLVsmJieeD",
+	"4MGezPQpXez/IUXCrWx4xYh97POt9uB1owqquvRc2OhsH6AH2xI/MBOu0wRPXFoOhIs24K+MXrzoDK15",
+	"kAgU96QZ6XTCy0TdCZt399W4cp3TVvSGueaFCAhM5vdh3/ep3fdNzxywfRI3VhXTw6k17aCT83y5Ofnd",
+	"wwGb5SePJh5kZgU3dF4mCD6nZclUCLqh4kOcFI+kn50x6gvydXxr81DsIBq8rTW7Lnm+J3WG68aEscel",
+	"h/tc7ER3Nb/PEyqsVD7AfI5AL1qu5/lWX1j6XGMka769FOXO8l/NMBzkaH8vKwe6zzZ90ACIP8l30VgY",
+	"gwFkPenm+oNokcU+lTbXu2owBngnWgZIq05MuMhRBhCgpmNbM7Zbwk1oUJJo9tdqxRZ5tkuYvGmP5Uhv",
+	"LjY3gwHSu3Ic1NNvXLy17M73l5senIxu/ISEwAjisrcRHmoyXOlWS7zhwsbuzI5sctecbDc8iBWCA0Iv",
+	"mxnFoRosNYZVGzOlY95TAQ3zKOQAYMSNG1JI5jMLa2GIlciVVJZzQJjZ1foM3q9bqhvXR5Emns9ETVC1",
+	"tbVIYJf0YeclkxAj1rxLgfavSynXrLimE0srjMjmcacaOR0snODC+StGXLCW4N9k+CD0OvRfIr4riocH",
+	"SNV8AqOp/gOuiWHow9r5zI6124U69Q8TyrEh0rvsxGDo6EQciGS26N+d1f7JJMnFZ8gdMHfHjPe1urqa",
+	"bxQXhnz2+rtn5D++/vIvn0dDc/0g/87tF0LWIofZ57VSeHcVM7D4wSI+jku76go4bnS19XLZQFFGY6BK",
+	"OmflOXwN+KH4zDYbqVnxvaJiKlaiHZkbhI6ovXBFE/Qwis9rg3Ah0a1Qkeq/slcxqm9hvrTFhHX1F6rw",
+	"BSYGVzyypER6Qwb3Ya9H4f7i+THYJzMG94TBuFGZAg0mfFyqUIce92u6jkLETisTG0GzihtuWLSMsG+d",
+	"mcvKmuEAR4cI6YpqEuo9xp2pSIZj1g4k24e2svZtkxBNm3k5125wXzUJ1tysCAWgwSgA1gFFQeGcV8FL",
+	"NR7u7WrlT7MdhwHve45PGQC3g7j8dLJBSz4cADfAGANJl26cItjsqLbIxldvt6vb+7wUzJWUEMz1ruwb",
+	"LtlgwNlxHvTbkzYBJz0uyT9iARiPx47n1hfJzRVsG9ywVt+BjgKzLJ2In1IOtN9S+6LTuOgOEvcuyYYL",
+	"wQqsxRNkP5nvUF1D8wcy/Kb1/waMQyLwsma+GD+mDnJEgLtKB0bV2sQLGPRVt9o0iOrDykOBnizNbF09",
+	"kuR+9sTvJxRyRDBDMjn/jUsP33PxKraYUnJ1H/aMbVHgK/FBo/VG+qBz56pFAjUiR38kXZWqVlYiTKkb",
+	"1MZ1+T/PfM3Kvpom4Aw6yqMQDzp+Py7KGDTZW4gyjvP+hzSKSF2rc/VLjG/RC3CuDERhb7PTYm88czJu",
+	"461LWtDMgKN9T5R5a5bHu4F69MZttYPsuv7HdXZsIpUdAEWrx2O7s2dPm8efgz92L4aRgiQdgXUIyUgn",
+	"Jg+NxkZ4TITfC58tlER9vKUx6ChWQpqKMNYJtNGiC0M6pcIgInKjuoy47hYYjgSBQxNBn7O6YAVT3ovi",
+	"/OgrvoEnicxiwVihJ16KLfOWZeR26g2ja6zcxg0prQGxbf0+VpUq5RZy0iY0QWWuyuAC3alui3xJH3/K",
+	"flf9Efo1RslllSinhSpLqMJGfsVauWTN2GbP95nIvn672r0U5dTueqcAXN5aE210RsaZMidg0GRf0YkJ",
+	"EneQ8NDMdwrC/LBxZyij0cYru8qseSlTTftuId/huM6ffaJ3Uin2WE3ANxJrB3FnaCnOCmIkmTOyoVqz",
+	"goxAhIzLNgj9PjsZBon6orDuvFbc7K4s/XrIVYD7cDv7XMo1Z17bvZxt2XtelnV17V9sjmfDffk1bwjA",
+	"vQB+7WujundXxmxmHz8Ca19E9ux7y8Qz0rBwsOHYe8OA8egVtbvkwrVyAZZXLsuSzqV7X9fcsEtC9Roh",
+	"9XRHCgnMNyOaMRciWVLDOnUCW73tMW9YalcoD41YVyDKt8WUtdIPCSTCIiLOGYoEvcwaPed//erP//H5",
+	"w/9u8hAuZ2/dNmLjQdzx2WMP+6IbPrucffnw8cNHUDLWrOBsLh5uWVk+gGjZBa3N6h9MPIDCl8ta+djK",
+	"x6z7nj+wB96QX6IuaS87/M2LYnY5e+Vr6vzAdsg29EYKB67+4tEjl/dgnIuCbjYlz+HPL37drh9oZv70",
+	"qzNrkRlGgwzdex6XBEbVLNY4pw+Hm7CDPx6U3XtK/vb2h6s9gHuMo4f1X/hkargvdVVRtWs8DbpxNVha",
+	"aOoUwb2jSw13Nzh33n1Mnk6n2kj/EV21wp4bqmjFDOAofoniULHhJ/rq9BpVhdnl7LeaqV1zrVFraPYU",
+	"T6E5ykm1dT6+m0ZAzuRuRtv/XvQcr+xltUdGc0Ogku3pxwpKGxwkL5gvyGjvfag466qnhx6I1O1w5v1N",
+	"nxUy1xcNITysis97iIHmOdP64ubxBbO2TvsWxx7pg2eaUZWvLoK8jj5tSb/o80bZgMcbbp85x0aaafzI",
+	"tXmahxD4lCMf4BXtoUdpXm4aIxLC3IdHcQv/8umE5T/VdZASLCTnSMNyfUcU3QO4+GBv6UfYpu59h6ts",
+	"5UNzk0PX4hFXGeIxG2qsWJ1dzv7fL/TBPx49+Os79/+H1w/e/fHfZ9H7vamjLMrTg5sB0+YbWewmUcKI",
+	"Y3Zus4/d07UL/XgiGY6isUNKgQhRQ4InEsvf6RqCD6EaJWl8jD3EEjTpnssaKo2c865OqwaEkxiZujn2",
+	"ouK755HrOTW0lMsa+XvYsvTOa2zm4PL5u9v+VK9v6S40pcvv+BpgR7HULXBPT+eYoLljceZQjdOp8SHg",
+	"mmGktVHme8+pLrj3vkavyFP/woBe1VTwiKlSbbTEGCYch9JHk9khjEhoqSUu2Tl4XX5kbDK0LGfZoWbV",
+	"ypNNIGa5dqSfYRjU2kGg7oRC1NryJ/Pwj6mRvZ0aXfTXo9Zsp+Kh+J0e6BkkHtuZ+dL80HQb5p2Yz2+z",
+	"ifsf+4jzsDTf6XgdEWOH/has0oT2K/aubzrWO2v43ehhwaMzZR9jF64h6YtntdJQumnwzR8hKW2qQj+N",
+	"n/hbl+Io4fnJPOW5L/nlceC+HkGHqXj0hr/Ijsn462BWStbLlfclcOGqsnd7zaSY0Jyqfhn9DVVnFtB+",
+	"yFHS+RuqBkUzfHCMXIa1nH5sWDcWDTHHADz8RAB0f8lMTJXOUjK5KOwyD7j8wF14UbBqIw0T+Q4cXe9u",
+	"R67DCYwR6Y/PP+Th7ZvTcwjzb6gKljK0Ogj1q4buysWHNdt9RA9hyRAttH9pFuaY43y72r2y/4pxt68O",
+	"XZJ2GCxFdOJe2A8RChsbIdhB+w4xsKM0iyjY7F17gyVFvGSUG30DTwd0oVBFkXyG0efPMy+ToSQZAAbh",
+	"J9Cafnjx07dZ6/h9OR5XLCQi+7Ar4Pj1/Q60iH9qcY5Uk+Im+PDkO/TKHacPoPrOFBl0IMZm6OQzwMKy",
+	"Aj35Vtqv2cYQag/78z6+49KSkxfjmXs+uIuGvTcX7IYJ80AbxWg10c353P6pdkV2XHDnDJYVwclYfd5u",
+	"HFMPADYCE9UZ8b2b0aoKMaWe7WJ5xwKOQGe4xtL9JTij2XuDw7S4gLbD0ZJIgcBZLOToVLFclnUl3EY8",
+	"u/oZ4ypfPf7Lo88fksbsdH2f7V+T+Q7/T7VrdLSQtSguYdi/Xb38iaDagiulrZZHnz2z6/mRC/Z51sX2",
+	"cVcSAXfSvXiF/3LxnX1CgS/pQU+9L5jUTgKzQ2GnHwnMI8ZJuDBydpJd2epyZj+WWckEaPMQ7sfa2xWj",
+	"0M/M6lqJyTiUep+vcXA6b8C5bi0lCOvVrmQYAq4RKd7pkCcIpEp6vzwayF7B6BZoinJiffp0PW1bsrSc",
+	"BmxnR7BenrBGb03MBP9g6mxOly69Sizwr1zfDLKtU7xP7x+IYpqIgWv1nb3OMab5UjB/t5GRnIVlwinL",
+	"xb79ETxTW4q1pR2RZshTWt4pTDGLx5r7uWsARSaEkXQ9mWK6475vqi5H+6VGuWjaqp5nYhlxiciuFC0V",
+	"xJqe+7xtL88trvsh4u0E/nblD6jFTio7pVDsrsnmWCT5hKsXchqvcHXH7QRSw7gW/ZO03TPxgFtSBz15",
+	"JhRCT91n8u04HCo4Ki2tg3SnVu3IWUboDeUlnZes0yMYTYKtVEW8WWTyYspq4y3S+M30L4y6mj5jJHk1",
+	"vasRDaIYDKhV5dDTq7vwoRZ0Y3U7aT3eCfnbaRcRzDA/Wd32MIMDbs4cMirJDI5yKMc+FGqutb/DK7u7",
+	"jx22wf0rAsp8d1bX3LSqIa201sEWBPC9MT665qPnuIUvCnTT2a0OhXetGgGhG6tE9l2pgi8Wyev0rX04",
+	"6irhDTneRRJV8wDaCI6C3b4k0xhyjxKtKK5P9mA83SsMcRafQmqFmC4/cYmfjrwBKkkImyIUx9VnwwoJ",
+	"rHwbQpPud76Eu70KEkq5UwH7C1Zt81fhBf8U1Eb2HgxlzFNLXpam+1oymPBtaHo34tqUaKgOS6BGzrhs",
+	"01Z0691YURBCiiAJmk+m9CJ8erJ1BECx2KKsmZPsdz6CZMFWgmOb6OTxNuSZ0AuOLFptyzW6MfCsLO25",
+	"HsPuF8GicZFeb4CDL4Zhe3r7W15tpMLERu370A8R5wX+Udo5ZI3mkNjrynKA2wYFCFrFmnxm/5kRXc/d",
+	"hzPoyHkN5eKzpvY0Zip8nhFWagDOMGEUtPWEewVupf8WsPo/PiRztpAK4L04BY/qhcKq9gfv9JAYevKJ",
+	"EHO24qIg//aQvPWRwkWtWeFmHvKuoGymYSL7b1ELSP6QotxdL6WEfFRNeRHzGr2APfs0r+5bLHbpaAy8",
+	"Y9wSFFWsKQhOhLydC72Xhc6gULo/NXTuiqJlXguJDoAUUAPsgon4iDd0zVoLx5Q3p8DSNRNPHO2VZasx",
+	"T2z4QAuDExhw6r9yJc1HvLoX87pXv89EuY4kh3eDRR0/IJDnLIeYjq83eiYHEJw6DV6gwIUaqEBdmpbX",
+	"3JHdIH80TKcR32+Yl+DjuEBj3J0QHrz1M7SrSsnBipp8dRbdjFs1Cpg/5upiEh5t9U1C27/X99btdZjU",
+	"sp63e7iNOKdQwOiAPdMVo4gru/YVNeRNEiq0v3/SOxihk8pc1sYpVx2H+vlcXOe1hc/bWHLPHu5trhkJ",
+	"vDWvn8Ez1fQktDTocgcs+YXmgKNxK82KP1H0SpjgFIz24/MPn+IwrLWB9rK5CqTP32BieI+0OxOuu+16",
+	"Hsd7Ikp0TGHs40ITNIhPXdv5/aow96W77KUTQHHpVp9UKIqIqs3x+kyLWj/w4mNSXH7PTJuF3dpef9J8",
+	"4GkfCxiDAePFpAyfsek7V93DmShfFn9H5e1TEiz/QwjqWUgUmipa7GW9YFj84E7oLirAnovi0yU8X7ti",
+	"FMFFgKPPRXEW3OhzqKHWilsLuX0CrmSQyitXeGzOlrUAt72Vz4QOwAv2aWHTdCy+P3pwbZM/XZrwfZ3/",
+	"xYRaaoa8QVXRlVns0OqiVhBdGiLHdl+IpL39XVPLfhpZTAbKjk0Dmh5uAxhyMNE7XRMPAPJRX88cO/ec",
+	"DBVJOyNcAZdWnVVajvMSPy21DH7ZiilW7shWKrMiayG32OcnNpcVx0zyHgPhNv1Tga6iFQc2dAm6eSDR",
+	"M4UQXcVInjukcoCU6RUAk9B/RfyBD16dCzwwGnrixtMmXjN7vr6tyii/1Xh2/9dHRwHZJ6ZkvNxYAbek",
+	"XJzNwytIs3uhSOA45wz8XbOft5T+7k/2WG3kqb/NZ0hkYYZQfx3InLWsRwiTUaewiN4w9kKqLVVeUqV5",
+	"fvPaKFq9d3dmd13jehz5Pxl0Z7Y+Psad2dq8c7gTeIkqJ4Dq8csFobWRFTU8p2W58951TN/miP6Zs3F0",
+	"cPEBD+/jxQcnAz/2M7JK3rBm7245DwyHO8f9cfFLGjbxuISwBut3tCKeRT98lnBS64RXtLzpATL/Jz4e",
+	"F0FZARAqEkCBfHdoU3NtagXB9Tr8WAuolqWw23PFNcabxmMgj4lbn5etNJs4Lp1XmpXb2CGe4r48hp9Y",
+	"U2MVvnpqbqg0K/e1xvUZEB2h3IAoXDZM6A7NOBaHsNqRprtWG8lhZcmVsEwS49/c80/Rwvjiq9H0ynvM",
+	"lPEmQg+A8fFfbz8uKIziE0jeHd1zYdQu2o9uVLFzP6p7f1TQ0P3JOewC6bz1hSsz0CrZj12Hhmn74oYp",
+	"vnC7nCT0n+1Lu4bcz1l3QMk1E65X1IiKp62DHvF2Tx397UrG2yceFFTGBqt+4LGsT9YmlxU7y0GjhtSu",
+	"qmvtQVoapvrhnyUzZkhp/tG9M05jPh/IctCn4IrCJj0K5+Ugra0axUFw2wYFpv/sGLLxJ3EWq8t+iZiA",
+	"sdN/6OY6Oryn3WpEewLHcNYZqEaERjJ6U4btFROF25FTMQcTsGy35Lj9iW396d4tMKE9agT/C0/xhLjR",
+	"kDFxBlr5gbENof7rRhLqaeYPuksz4H+ENnnolFyznfY/07L0fWLs3BaIEq4ALuzeCAjY33xRsmHONRgo",
+	"ThHdJFh3RdW6kFtwiJuqPAnifbunf5401Rgh3XKI+YsBu6993hfA+c8eXfpiSnTpmZ1CIK5jucyUJm9Y",
+	"E2+/Cyr61N3NmWUze2iFoqlOqJSn2n2GNrLdWvxfxGvxH9nQxS0iLuzuLgR2RzcJaKRhnfMdWVFRPCEU",
+	"0OW5x1nCnkCBCaBr+Gm+szePlYteHsjFekB3gzdOxJNupYKPFIwWE9wc0OhwSrbnmfU1vznjtDXXvq9f",
+	"V4NPjtLU4M1zlHkSa91xg8I1tScySBifDizjR+xg+E+Pq4AiVC69Mnk28oYp0E5T9/alf+EWGWAYI2Wc",
+	"hufnCU82eVkQANUrue0t2uaNkl7m9sq/NIq/Tc48/9TqZXXZm4h2FMFJ+UI29h3Y8CeEVRuzI+4kXDAt",
+	"0btwPNN0BzDINzfNQY32g4XDPU+dLzf8aIj8q6YKwu/cWHUruR8kfaCQOJtpvEV3jp4tisaOHcOJBg3N",
+	"hmJujWt/srv5UrDkXt4vFPnoe+yxf7/LC/w/gOReY95t6AFMNrLk+Q5jeFC6Z+rlvqCF798VL+xe3GBP",
+	"stsrYo0TSOz1lkJTJcjCb0I4l6Iuy3PlOm7pjhhJcikEVj5rHH0u4WzBjW6cwASaRjHtk9m5uZfrnzzR",
+	"VnWL+zOAnhZFKv/2DjjLBA+Tq+8UadR02NEw1E2INsi1jzWxj31NEl+22XXRxpoI6BMOdWEO23I2pRri",
+	"bTuP9EK5hd63F+oTV4580y95DC/1qekf8IcR2Ksj70gDvJoqqf+nnaqrPuCO1SXs3aPWFseLhSJz49vI",
+	"jZcHzrObdCrcbawoi/fixpq0c1mbBtCvH3LRKVkbj6YlEPFY7b2ZajDuOzuZxTriv3+B7z7+6sDGv+1q",
+	"RmePZ/WFLqHmNxaW3kpVuCTlBTeEih32Af20VJuKqSW7X8Xmb5KLtA/u0zKwJqhBUA57eF+O1j7g+/et",
+	"e7xm9hqLZU8iuceOSeWK256tdjzmkjc+A/BXbuUTUAYVy6UqvAszZCZqYw071/8wpJTPLR2MVkrQhkn3",
+	"RoXHLxdJn0GyAF2nIQTUMKAVu4U+EL8Pl/ShYzns+yi38psV4+oVAtIHXcv46SmOZfyLc9TJg0Pvmsm+",
+	"qNl2JcmKAjAfCTqzP0msGkythW1o/olZy3pTcnO/IuXKTuF34rObbFnrWFuLUG5pznJZMY/RbUjqCfnj",
+	"Q2AnWDOxW16QQgJxltDoBlS6R65Osf/3IcoZwSKDgtD3y5/U3/lE6x14auEp8l/ilLapBpqyWGpq1fEM",
+	"xWHBbWPV3ab7Y0a0dJUXpRWpf9BEQa3LPDSpGSliEdjSarh1T2bkhAZXX06LKFxh6uTt+Prx4/9y9e+5",
+	"+kEj3K72ZK3cik6Ldal8h/Vp9Aq5tvcr9pCs4knUv1up197bgFnMDb8BmFmtNwzAN9kM///ufCIijPz7",
+	"cPFiPCVEslyJrVyKnCkQdHd9467wcJrblpG5gnLEBvLZ7VVj8XhP300zrHI7Gq9UavX+q/DaLR7L3kgp",
+	"kc01lJoQ50JB+e914pN/0ES31nwvwfMoU/qOmXz1T3ocsLb4GWBFJK9mb5X0vXzRMWtkiRU2nGrkK3Uf",
+	"cREurJJyV3KnTlab+CGoSrcsD9xy96OFmphVXc03igvjysRztZdYEjKukeXclmvOzvC+RcbdX4Y3qtYo",
+	"edZs59utxG4G10TzpWAFXogBoOuAtw0QnN57cz/50b/dIzz9XM4y9JN9ozhb3IKzrClYtDmX2wzPvFVH",
+	"eoCAhoF3TemK29LiYISfe/DSm+CtPDlY1a2zjVmYrUKrXBAo6h3ajqGlnuqmcccORZhL8rBew9O76r70",
+	"abe0w71IcXez8r193OmeI0UB+tNi6Qvg3zuGsQoJ8ZTQTqjvSiq2kcpcfLDq0ceec4ZS06fF0V3wPNc3",
+	"E3KOWn3sTm+wDVVg+stM32qLub7yHV8+ur2We2dqoH7GTmZn6VV2V23HxhUNR1jIBVD5dHAEltY+U7Mn",
+	"qGDh2l1iyW6qQQNcutAEqObAKyh0KM5AJ+Ri2Wm/mhHFbriGn7BzWUYqZlbS9U5vlSkEgCArCD3O4rWf",
+	"GtWoiNYFZ+itxabx2azABoAoqN4NSLO6ZP0pSK/hjYFAMTQVLegOkSWJWPCir1bP7aujYamjlE677EFt",
+	"Ez85RsvEXTwPMefU0FIusX8rTAGFHfTrzIgboaFIa9Mwg+G0XslnP3Xxwf6vVxt97Zsj35beAFuf4Ao4",
+	"9n1kf0Cf3FajamyhawZ3eMx1P7XfdE8wx53Wp1UX2k7qfkJAnyBxXTFz0Oj7DxqvM9Zzc9/vubuu/NsD",
+	"I9fMZQNEPZ5/p2t2he++sa/ejVusoDvd6R/85ddf9/cPjkbcH4+IuG9qtXGVM7yILFgOMtvKpYoZxXMd",
+	"1bc7rF0gYN9/LsM1HOc5e3zOsjx4bAkKNvjwXPF2+JzrDe4ozGXGgCmFezOyfq1mWrsCaymU/BVfipd1",
+	"xA8fyWq/Qi+drM+hItqP2U95SF4uhcaSZ/usPCUTr9zqbpFz+SESR+/39zxV9Ro/KBfjK2DxpXghbgk3",
+	"8EyxggnDaanvWmb07PyV36QnAHmTa86cNnD8QbC8VtzsZpe/vDsgUsxW6aPR9pUDXH2vdn+Fr/zLPd2u",
+	"IBS2bVy3efv6OO+09rt9hHfa/e0ZmB18yNJrxao5U0QzdK0C2kSKfmwJTmPQYw2D3Co3tAP0+athomdx",
+	"V8OXMmdLGXu3dRYsKy6INbr2PdX3nyY6DEZ4WXegCL0GftMx2yXlAL6P6nU7ZScg2RFiB63SWJHyBkg1",
+	"m5TydJu1Yur+cCTQU/PC6eZkrRDaFeKO4I5yG4x7qxgtAmm5yKXL2dEgCfrtgXYEvsceeC3L8s6i44Xs",
+	"eK6EkDV6rvSWGwib+FbT786Jpb33ePddk9dTt7NNhZw122UEd9nqD5asAEqIBQZ8XJwaIvFAknTV2JdJ",
+	"leINvnJWWd0MOy69wptBvdLYfXRUNWN4FUwfbEXEuJWbuWLmHCL55VagraWfoLXVKVNLXLH+UTq4tdxO",
+	"tezPqob/bozfhNr9/L0DK0KGgmXGG6r1VqrCGcZoJHvLseQxkNvBDQoKVMoWfi6K5hjvtsSbcePepvry",
+	"1YD2As5VffFhu2Kqxxv9M7x2m3qmGyFBcjd+/Lv2Gb7tQJgyr6Na7mg5e8UYBK9QV20iAdhgxlqng8c7",
+	"WJSAKeb7wSQPrhVNSBH6/xaaGdjl28SF9zWv+acnFlcWAQMW0c6Cp5x+dtcRjROJ5ZZCGjCr+4lpfKJk",
+	"dwV9z5DqMJdvP8rRJye3UpVFkvF/W1ebkUV/2SFYJSiRPbmDLfjJ+HIQ7TPc0aNwDwt+Hgwi1gqDYkTi",
+	"hgkj1Q6tTBhgrDr5o6TFSW3yz9OlfvK+3mGhbUmL4ZzIcxRKlrRwx5dBdRQAtg0i88GbkHYAvIXHt5Tq",
+	"V282UvOmEe/dnQouK4ks9w4saLNyBr05pJl6bPlSUWgSQea1KODAhL2H3MBiMEMeSik38whQAiHBwlSM",
+	"7CKK2p6t8mEWAmu/vLMXDrV3+w9rxjB14y9trcrZ5ewCbpr7ZKpKvg8uBN8TmjWkhkioB5Zt+OywwM/L",
+	"DRMvviVPa7P6v89/gv9Lxf+By3766gV5/PBR6xu1Wf3DHsG7j/8/AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

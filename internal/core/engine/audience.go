@@ -348,3 +348,22 @@ func (s *Snapshot) addressOf(i uint32) addr.Address {
 	}
 	return a
 }
+
+// WorkingLinks lists the bearer links that open something at a moment: they work
+// for whoever holds them, also for those whom every gate refuses.
+func (s *Snapshot) WorkingLinks(at moment.Moment) (ids []string) {
+	inv := &s.inv
+	open, _ := catalogue.ActionByName("files.open")
+	for i := uint32(0); i < inv.links.n; i++ {
+		l := inv.links.at(i)
+		if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) || !inv.items.at(l.item).exists {
+			continue
+		}
+		id := inv.linkIDs.text(inv.text, i)
+		q := Question{Subject: Who{Kind: ByLinkID, ID: id}, Action: open.ID, Resource: world.Resource{Kind: inv.items.at(l.item).kind, ID: inv.itemIDs.text(inv.text, l.item)}, At: at}
+		if v, err := s.Decide(&q); err == nil && v.Yes {
+			ids = append(ids, id)
+		}
+	}
+	return
+}

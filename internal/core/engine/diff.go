@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"sort"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -144,6 +145,7 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 				}
 			}
 		}
+		sort.Slice(known, func(i, j int) bool { return known[i].Address.String() < known[j].Address.String() })
 	}
 	switch kind {
 	case "everybody":

@@ -58,6 +58,29 @@ type ReachLine struct {
 	Account    Account
 	Conditions catalogue.Condition
 	Cause      Cause
+	Since      moment.Moment // of a yes that needs a role; Always where it always was
+	Until      moment.Moment // the same; Never where nothing ends it
+}
+
+// Spelled reports whether the line says since when and until when.
+func (l *ReachLine) Spelled() bool {
+	return l.Yes && l.Count == 1 && l.Resource.ID != "*" && roleOnly(l.Action.Get().Rows(l.Resource.Kind))
+}
+
+// Spells fills in since when and until when of each line of a reach, and returns
+// when the first of it is lost; Never where nothing is.
+func (s *Snapshot) Spells(who Who, at moment.Moment, lines []ReachLine) (first moment.Moment) {
+	first = moment.Never
+	for i := range lines {
+		l := &lines[i]
+		l.Since, l.Until = moment.Always, moment.Never
+		if l.Spelled() {
+			q := Question{Subject: who, Action: l.Action, Resource: l.Resource, At: at}
+			l.Since, l.Until = s.Spell(&q, true)
+			first = min(first, l.Until)
+		}
+	}
+	return
 }
 
 // Reach lists every action that somebody from outside may try by themselves,
@@ -103,7 +126,7 @@ func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
 		return ReachLine{}, err
 	}
 	d := x.Deciding()
-	return ReachLine{q.Action, q.Resource, name, 1, d.Yes, d.Account, d.Conditions, *x.DecidingCause()}, nil
+	return ReachLine{Action: q.Action, Resource: q.Resource, Name: name, Count: 1, Yes: d.Yes, Account: d.Account, Conditions: d.Conditions, Cause: *x.DecidingCause(), Since: moment.Always, Until: moment.Never}, nil
 }
 
 // each calls try for everything that somebody from outside may try, action by

@@ -1,0 +1,479 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/report"
+	"wexillum.example/internal/service"
+)
+
+// when finds the moment that is asked about, and the state that it is asked of:
+// for the past what was recorded then.
+func (s *server) when(ctx context.Context, text *string) (*answer.View, *service.State, error) {
+	st := s.Service.State()
+	v := &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: s.Service.Now(), Recorded: string(service.FromNow)}
+	t := opt(text)
+	if t == "" {
+		return v, st, nil
+	}
+	at, err := moment.ParseLoose(t, v.At, st.Zone())
+	if err != nil {
+		return nil, nil, &engine.WrongUse{Field: "at", Value: t, Reason: err.Error()}
+	}
+	st, how, err := s.Service.At(ctx, at)
+	if err != nil {
+		return nil, nil, err
+	}
+	return &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: at, Recorded: string(how)}, st, nil
+}
+
+// found keeps the last long results, so that their pages need not be found again.
+type found struct {
+	sync.Mutex
+	keys   []string
+	values map[string]any
+}
+
+const keptFound = 8
+
+func (f *found) get(key string, make func() (any, error)) (any, error) {
+	f.Lock()
+	v, ok := f.values[key]
+	f.Unlock()
+	if ok {
+		return v, nil
+	}
+	v, err := make()
+	if err != nil {
+		return nil, err
+	}
+	f.Lock()
+	defer f.Unlock()
+	if _, ok := f.values[key]; !ok {
+		if f.values == nil {
+			f.values = map[string]any{}
+		}
+		f.keys = append(f.keys, key)
+		f.values[key] = v
+		if len(f.keys) > keptFound {
+			delete(f.values, f.keys[0])
+			f.keys = f.keys[1:]
+		}
+	}
+	return v, nil
+}
+
+// key names a result: the state, the moment to the minute where it is now, and
+// what was asked.
+func (s *server) key(v *answer.View, st *service.State, at *string, parts ...string) string {
+	m := v.At.String()
+	if opt(at) == "" {
+		m = strconv.FormatInt(int64(v.At)/60e6, 10)
+	}
+	return fmt.Sprint(st.Head, " ", m, " ", strings.Join(parts, "\x00"))
+}
+
+// page cuts a page out of a list by its cursor, which is a place in it.
+func page[T any](all []T, cursorText *string, limit *int) (out []T, next string, err error) {
+	from := 0
+	if cursorText != nil {
+		text, err := readCursor(cursorText)
+		if err != nil {
+			return nil, "", err
+		}
+		if from, err = strconv.Atoi(text); err != nil || from < 0 {
+			return nil, "", &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
+		}
+	}
+	from = min(from, len(all))
+	to := min(from+pageSize(limit, 100), len(all))
+	if to < len(all) {
+		next = cursor(strconv.Itoa(to))
+	}
+	return all[from:to], next, nil
+}
+
+func (s *server) audience(ctx context.Context, resource, action, kind, q string, all bool, at *string) (*answer.View, world.Resource, []engine.Reached, error) {
+	v, st, err := s.when(ctx, at)
+	if err != nil {
+		return nil, world.Resource{}, nil, err
+	}
+	r, err := engine.ParseResource(resource)
+	if err != nil {
+		return nil, r, nil, err
+	}
+	if me := whoIs(ctx); me.Role == service.Member && !st.BelongsTo(me.Person, r) {
+		return nil, r, nil, fmt.Errorf("%w: members see the audience of their own spaces and of themselves", errForbidden)
+	}
+	x, err := s.results.get(s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all)), func() (any, error) {
+		return v.Audience(r, all, action, answer.Filter{Text: q, Kind: kind}, ctx.Err)
+	})
+	if err != nil {
+		return nil, r, nil, err
+	}
+	return v, r, x.([]engine.Reached), nil
+}
+
+func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (apigen.AudienceResponseObject, error) {
+	p := &r.Params
+	v, res, lines, err := s.audience(ctx, p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []apigen.AudienceLine{}, Total: len(lines)}
+	out.Parties, out.Newcomers = answer.Counted(lines)
+	shown, next, err := page(lines, p.Cursor, p.Limit)
+	for i := range shown {
+		out.Lines = append(out.Lines, answer.AudienceLine(&shown[i]))
+	}
+	out.Next = next
+	return out, err
+}
+
+func (s *server) board(ctx context.Context, word, q string, at *string) (*answer.View, []engine.OnBoard, error) {
+	v, st, err := s.when(ctx, at)
+	if err != nil {
+		return nil, nil, err
+	}
+	x, err := s.results.get(s.key(v, st, at, "board", word, strings.ToLower(q)), func() (any, error) {
+		return v.Board(word, answer.Filter{Text: q}, ctx.Err)
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	return v, x.([]engine.OnBoard), nil
+}
+
+func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen.BoardResponseObject, error) {
+	v, rows, err := s.board(ctx, opt(r.Params.Who), opt(r.Params.Q), r.Params.At)
+	if err != nil {
+		return nil, err
+	}
+	word := opt(r.Params.Who)
+	if word == "" {
+		word = "everybody"
+	}
+	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []apigen.BoardRow{}, Total: len(rows), Totals: answer.BoardTotals(rows), Residual: some(v.ResidualRisk())}
+	shown, next, err := page(rows, r.Params.Cursor, r.Params.Limit)
+	for i := range shown {
+		out.Rows = append(out.Rows, answer.BoardRow(&shown[i]))
+	}
+	out.Next = next
+	return out, err
+}
+
+// sides finds the two sides of a difference.
+func (s *server) sides(ctx context.Context, who, andWho, at, andAt *string) (left, right *answer.View, a, b engine.Who, err error) {
+	if a, err = engine.ParseWho(opt(who)); err != nil {
+		return
+	}
+	b = a
+	if t := opt(andWho); t != "" {
+		if b, err = engine.ParseWho(t); err != nil {
+			return
+		}
+	}
+	var st *service.State
+	if left, st, err = s.when(ctx, at); err != nil {
+		return
+	}
+	right = left
+	if err = s.mayAsk(ctx, st, a, nil); err != nil {
+		return
+	}
+	if err = s.mayAsk(ctx, st, b, nil); err != nil {
+		return
+	}
+	if opt(andAt) != "" {
+		right, _, err = s.when(ctx, andAt)
+	}
+	if err == nil && a == b && left.At == right.At {
+		err = &engine.WrongUse{Field: "and_who", Value: "", Reason: "name another party or another moment"}
+	}
+	return
+}
+
+func (s *server) Diff(ctx context.Context, r apigen.DiffRequestObject) (apigen.DiffResponseObject, error) {
+	p := &r.Params
+	left, right, a, b, err := s.sides(ctx, &p.Who, p.AndWho, p.At, p.AndAt)
+	if err != nil {
+		return nil, err
+	}
+	lines, err := answer.Differences(left, right, a, b, ctx.Err)
+	out := apigen.Diff200JSONResponse{Left: left.Stated(), Right: right.Stated(), Who: a.String(), AndWho: b.String(), Lines: []apigen.DiffLine{}}
+	for i := range lines {
+		out.Lines = append(out.Lines, answer.DiffLine(&lines[i]))
+	}
+	return out, err
+}
+
+func (s *server) Report(ctx context.Context, r apigen.ReportRequestObject) (apigen.ReportResponseObject, error) {
+	p := &r.Params
+	var rep *report.Report
+	switch r.What {
+	case "audience":
+		v, res, lines, err := s.audience(ctx, opt(p.Resource), opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
+		if err != nil {
+			return nil, err
+		}
+		rep = v.AudienceReport(res, lines)
+	case "board":
+		if whoIs(ctx).Role == service.Member {
+			return nil, fmt.Errorf("%w: members see what is theirs", errForbidden)
+		}
+		v, rows, err := s.board(ctx, opt(p.Who), opt(p.Q), p.At)
+		if err != nil {
+			return nil, err
+		}
+		rep = v.BoardReport(opt(p.Who), rows)
+	case "diff":
+		left, right, a, b, err := s.sides(ctx, p.Who, p.AndWho, p.At, p.AndAt)
+		if err != nil {
+			return nil, err
+		}
+		lines, err := answer.Differences(left, right, a, b, ctx.Err)
+		if err != nil {
+			return nil, err
+		}
+		rep = answer.DiffReport(left, right, a, b, lines)
+	default:
+		v, who, kind, lines, err := s.reach(ctx, opt(p.Who), p.At)
+		if err != nil {
+			return nil, err
+		}
+		rep = v.ReachReport(who, kind, lines)
+	}
+	out, to := io.Pipe()
+	go func() {
+		if opt(p.Form) == "csv" {
+			to.CloseWithError(rep.CSV(to))
+			return
+		}
+		to.CloseWithError(rep.HTML(to))
+	}()
+	if opt(p.Form) == "csv" {
+		return apigen.Report200TextcsvResponse{Body: out}, nil
+	}
+	return apigen.Report200TexthtmlResponse{Body: out}, nil
+}
+
+func (s *server) reach(ctx context.Context, text string, at *string) (*answer.View, engine.Who, engine.Kind, []engine.ReachLine, error) {
+	who, err := engine.ParseWho(text)
+	if err != nil {
+		return nil, who, 0, nil, err
+	}
+	v, st, err := s.when(ctx, at)
+	if err != nil {
+		return nil, who, 0, nil, err
+	}
+	if err := s.mayAsk(ctx, st, who, nil); err != nil {
+		return nil, who, 0, nil, err
+	}
+	lines, kind, err := st.Reach(who, v.At)
+	if err != nil {
+		return nil, who, 0, nil, err
+	}
+	st.Spells(who, v.At, lines)
+	return v, who, kind, lines, nil
+}
+
+// AuthZEN search (OpenID AuthZEN Authorization API 1.0).
+
+type azSearch struct {
+	azRequest
+	Page *struct {
+		Token string `json:"token"`
+		Limit int    `json:"limit"`
+	} `json:"page"`
+}
+
+// maxResults bounds a page of a search.
+const maxResults = 1000
+
+func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, list func(*azSearch, *service.State, moment.Moment, func(any)) error) {
+	var q azSearch
+	if !s.decodeAuthzen(w, r, &q) {
+		return
+	}
+	limit, from := 100, 0
+	st := s.Service.State()
+	var at *string
+	if t, ok := q.Context["at"].(string); ok {
+		at = &t
+	}
+	v, past, err := s.when(r.Context(), at)
+	if err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	if at != nil {
+		st = past
+	}
+	if q.Page != nil {
+		if q.Page.Limit < 0 || q.Page.Limit > maxResults {
+			s.failed(w, r, &engine.WrongUse{Field: "page.limit", Value: strconv.Itoa(q.Page.Limit), Reason: fmt.Sprintf("write 1 to %d", maxResults)})
+			return
+		}
+		if q.Page.Limit > 0 {
+			limit = q.Page.Limit
+		}
+		if q.Page.Token != "" {
+			b, err := base64.RawURLEncoding.DecodeString(q.Page.Token)
+			if err == nil {
+				from, err = strconv.Atoi(string(b))
+			}
+			if err != nil || from < 0 {
+				s.failed(w, r, &engine.WrongUse{Field: "page.token", Value: q.Page.Token, Reason: "send the next_token of the page before"})
+				return
+			}
+		}
+	}
+	// A search is the question with one part left out: the others must be whole.
+	switch missing {
+	case "subject":
+		if q.Subject == nil || q.Subject.Type == "" || q.Subject.ID != "" {
+			s.failed(w, r, &engine.WrongUse{Field: "subject", Reason: "give a type and no id"})
+			return
+		}
+	case "resource":
+		if q.Resource == nil || q.Resource.Type == "" || q.Resource.ID != "" {
+			s.failed(w, r, &engine.WrongUse{Field: "resource", Reason: "give a type and no id"})
+			return
+		}
+	}
+	results := []any{}
+	total := 0
+	if err := list(&q, st, v.At, func(x any) {
+		if total >= from && len(results) < limit {
+			results = append(results, x)
+		}
+		total++
+	}); err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	next := ""
+	if from+len(results) < total {
+		next = base64.RawURLEncoding.EncodeToString([]byte(strconv.Itoa(from + len(results))))
+	}
+	writeJSON(w, map[string]any{"results": results, "page": map[string]any{"next_token": next, "count": len(results), "total": total}})
+}
+
+type azResult struct {
+	Type string `json:"type,omitempty"`
+	ID   string `json:"id,omitempty"`
+	Name string `json:"name,omitempty"`
+}
+
+// permits asks one question of a search; a question that makes no sense is no result.
+func permits(st *service.State, q *azRequest, at moment.Moment) (bool, error) {
+	question, err := q.question(st, at)
+	if err != nil {
+		return false, err
+	}
+	v, err := st.Decide(&question)
+	return err == nil && v.Yes, nil
+}
+
+func (s *server) searchSubject(w http.ResponseWriter, r *http.Request) {
+	s.search(w, r, "subject", func(q *azSearch, st *service.State, at moment.Moment, found func(any)) error {
+		var ids []string
+		switch q.Subject.Type {
+		case "party", "link":
+			all, newcomers, err := st.Group("everybody", at)
+			if err != nil {
+				return err
+			}
+			for _, n := range newcomers {
+				if n.Who.Kind == engine.ByAddress {
+					all = append(all, n.Who)
+				}
+			}
+			for _, who := range all {
+				if (who.Kind == engine.ByLinkID) == (q.Subject.Type == "link") {
+					ids = append(ids, strings.TrimPrefix(who.String(), "link:"))
+				}
+			}
+		case "person":
+			for _, n := range st.Find("", 1<<30, "person") {
+				ids = append(ids, strings.TrimPrefix(n.Value, "person:"))
+			}
+		default:
+			return &engine.WrongUse{Field: "subject.type", Value: q.Subject.Type, Reason: "write party, person or link"}
+		}
+		return asked(r.Context(), ids, func(id string) error {
+			one := q.azRequest
+			one.Subject = &azEntity{Type: q.Subject.Type, ID: id}
+			ok, err := permits(st, &one, at)
+			if ok {
+				found(azResult{Type: q.Subject.Type, ID: id})
+			}
+			return err
+		})
+	})
+}
+
+func (s *server) searchResource(w http.ResponseWriter, r *http.Request) {
+	s.search(w, r, "resource", func(q *azSearch, st *service.State, at moment.Moment, found func(any)) error {
+		if _, ok := catalogue.ParseResourceKind(q.Resource.Type); !ok {
+			return &engine.WrongUse{Field: "resource.type", Value: q.Resource.Type, Reason: "there is no such kind of resource"}
+		}
+		var ids []string
+		for _, n := range st.Find("", 1<<30, q.Resource.Type) {
+			ids = append(ids, strings.TrimPrefix(n.Value, q.Resource.Type+":"))
+		}
+		return asked(r.Context(), ids, func(id string) error {
+			one := q.azRequest
+			one.Resource = &azEntity{Type: q.Resource.Type, ID: id}
+			ok, err := permits(st, &one, at)
+			if ok {
+				found(azResult{Type: q.Resource.Type, ID: id})
+			}
+			return err
+		})
+	})
+}
+
+func (s *server) searchAction(w http.ResponseWriter, r *http.Request) {
+	s.search(w, r, "action", func(q *azSearch, st *service.State, at moment.Moment, found func(any)) error {
+		var names []string
+		for _, a := range catalogue.Actions() {
+			names = append(names, a.Name)
+		}
+		return asked(r.Context(), names, func(name string) error {
+			one := q.azRequest
+			one.Action = &azAction{Name: name}
+			ok, err := permits(st, &one, at)
+			if ok {
+				found(azResult{Name: name})
+			}
+			return err
+		})
+	})
+}
+
+// asked calls fn for each until the caller leaves.
+func asked(ctx context.Context, ids []string, fn func(string) error) error {
+	for _, id := range ids {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if err := fn(id); err != nil {
+			return err
+		}
+	}
+	return nil
+}

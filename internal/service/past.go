@@ -1,0 +1,71 @@
+package service
+
+import (
+	"context"
+	"sync"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/store"
+)
+
+// Recorded says which record a moment is answered from.
+type Recorded string
+
+// Now is the present policy and inventory, for the present and what lies ahead.
+// Then is what was recorded at that moment. First is the first record, for moments
+// before anything was recorded.
+const (
+	FromNow   Recorded = "now"
+	FromThen  Recorded = "then"
+	FromFirst Recorded = "first"
+)
+
+// past keeps a few states of the past, each read once.
+type past struct {
+	sync.Mutex
+	states []*State // the last used first
+}
+
+const keptPast = 4
+
+// At returns the state that a moment is asked of: the present one from now on,
+// before that what was recorded then.
+func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, error) {
+	now := s.State()
+	if at >= s.Now() {
+		return now, FromNow, nil
+	}
+	head, first, err := s.store.HeadAt(ctx, at.Time())
+	if err != nil {
+		return nil, "", err
+	}
+	how := FromThen
+	if first {
+		how = FromFirst
+	}
+	if head == now.Head || head == (store.Head{}) {
+		return now, how, nil
+	}
+	p := &s.past
+	p.Lock()
+	defer p.Unlock()
+	for i, st := range p.states {
+		if st.Head == head {
+			copy(p.states[1:i+1], p.states[:i])
+			p.states[0] = st
+			return st, how, nil
+		}
+	}
+	e := engine.New()
+	h, err := s.store.Read(ctx, head, e)
+	if err != nil {
+		return nil, "", err
+	}
+	st := &State{e.Done(), h}
+	p.states = append([]*State{st}, p.states...)
+	if len(p.states) > keptPast {
+		p.states = p.states[:keptPast]
+	}
+	return st, how, nil
+}
