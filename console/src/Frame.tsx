@@ -18,6 +18,9 @@ import { PeoplePage } from './places/PeoplePage'
 import { PersonPage } from './places/PersonPage'
 import { SpacePage } from './places/SpacePage'
 import { SpacesPage } from './places/SpacesPage'
+import { AudiencePage } from './reach/AudiencePage'
+import { DifferencePage } from './reach/DifferencePage'
+import { ReachPage } from './reach/ReachPage'
 import { RulesPage } from './rules/RulesPage'
 import { SignIn } from './session/SignIn'
 
@@ -90,6 +93,7 @@ function Inside({ session }: { session: Session }) {
             <NavLink to="/" end>
               Today
             </NavLink>
+            {reader && <NavLink to="/reach">Reach</NavLink>}
             {reader && <NavLink to="/partners">Partners</NavLink>}
             <NavLink to="/check">Check</NavLink>
             <NavLink to="/spaces">Spaces</NavLink>
@@ -128,6 +132,9 @@ function Inside({ session }: { session: Session }) {
         <Routes>
           <Route path="/" element={reader ? <Home /> : <MemberHome />} />
           <Route path="/ask" element={<AnswerPage />} />
+          <Route path="/reach" element={<ReachPage />} />
+          <Route path="/audience" element={<AudiencePage />} />
+          <Route path="/difference" element={<DifferencePage />} />
           <Route path="/partners" element={<PartnersPage role={session.role} />} />
           <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
           <Route path="/rules" element={<RulesPage role={session.role} />} />

@@ -57,11 +57,10 @@ func (v *View) ResidualRisk() string {
 	if len(ids) > len(shown) {
 		more = fmt.Sprintf(" and %d more", len(ids)-len(shown))
 	}
-	word := "links open"
 	if len(ids) == 1 {
-		word = "link opens"
+		return fmt.Sprintf("1 link opens to whoever holds it, those refused here included: %s.", ids[0])
 	}
-	return fmt.Sprintf("%d %s to whoever holds it, those refused here included: %s%s.", len(ids), word, strings.Join(shown, ", "), more)
+	return fmt.Sprintf("%d links open to whoever holds one, those refused here included: %s%s.", len(ids), strings.Join(shown, ", "), more)
 }
 
 func (v *View) head(title string, st apigen.Stated) report.Head {

@@ -12,6 +12,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
+
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -227,7 +230,7 @@ func TestViews(t *testing.T) {
 	r.says(0, "crate-list-link", "audience", "file:crate-list")
 	r.says(0, "(residual risk)", "audience", "file:crate-list")
 	r.says(0, "8 known, 1 typical newcomers", "reach", "--partner", "marrowby")
-	r.says(0, "to whoever holds it, those refused here included: crate-list-link", "reach", "--partner", "marrowby")
+	r.says(0, "links open to whoever holds one, those refused here included: crate-list-link", "reach", "--partner", "marrowby")
 	r.says(0, "The grant on Loan dossier ended with", "diff", "maren.holtveig@ilvane.example", "--and-at", "+300d")
 	r.says(0, "Nothing differs.", "diff", "*@ilvane.example", "*@lab.ilvane.example")
 	r.says(0, "The first of it is lost at", "reach", "maren.holtveig@ilvane.example")
@@ -273,4 +276,58 @@ func TestViews(t *testing.T) {
 			t.Errorf("%s: %d, want %d %.200s", path, status, want, text)
 		}
 	}
+}
+
+// TestViewsInTheConsole walks reach, audience and difference: groups, a party, the
+// line of time, a resource with all in it, two parties, with axe on each.
+func TestViewsInTheConsole(t *testing.T) {
+	r := demoService(t)
+	p := r.page(browser(t), "harbour")
+	rows := "document.querySelectorAll('.reach-board tbody tr').length"
+	p.goTo("/reach", rows+" === 60 && document.querySelector('.residual').innerText.includes('crate-list-link')")
+	p.axe("the board of parties")
+	p.do(chromedp.Click(chromedp.CSS(".more")))
+	p.until(rows + " === 120")
+	eval[any](p, "[...document.querySelectorAll('[aria-label=Who] button')].find(b => b.innerText === 'links').click()")
+	p.until(rows + " > 0 && [...document.querySelectorAll('.reach-board tbody .sub')].every(x => x.innerText.includes('bearer'))")
+	p.do(chromedp.SendKeys(chromedp.CSS(".accounts .combo input"), "marrowby"))
+	p.until(rows + " === 9")
+	p.goTo("/reach", rows+" === 60")
+	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Find a party']"), "maren.holtveig"))
+	p.until(rows + " === 1")
+	p.do(chromedp.Click(chromedp.CSS(".plain-link")))
+	p.until("document.querySelector('.figures').innerText.includes('The first of it is lost with') && document.querySelectorAll('.service-head').length > 3")
+	p.axe("what one party reaches")
+	p.do(chromedp.Click(chromedp.CSS("#r-no")))
+	p.until("[...document.querySelectorAll('.gets-no')].length > 3 && document.body.innerText.includes('Valuations is private: it needs a grant of its own.')")
+	// Along the line of time: in a year the loan has ended.
+	p.do(chromedp.Focus(chromedp.CSS("#t-range")), chromedp.KeyEvent(kb.End))
+	p.until("document.querySelector('.time-line-tool output').innerText === 'as far as known now' && document.body.innerText.includes('The grant on Loan dossier ended with')")
+	// From a line to who else reaches it, and to the question behind it.
+	p.goTo("/reach?who=maren.holtveig%40ilvane.example", "document.querySelector('.service-head')")
+	eval[any](p, "[...document.querySelectorAll('.listing a')].find(a => a.innerText === 'Loan dossier').click()")
+	p.until("document.querySelector('h1').innerText === 'Who reaches Loan dossier' && document.querySelectorAll('.listing tbody tr').length > 3")
+	few := eval[int](p, "document.querySelectorAll('.listing tbody tr').length")
+	p.do(chromedp.Click(chromedp.CSS("#a-all")))
+	p.until(fmt.Sprintf("document.querySelectorAll('.listing tbody tr').length > %d && document.querySelectorAll('.listing thead th').length === 5", few))
+	p.axe("an audience")
+	p.goTo("/reach?who=maren.holtveig%40ilvane.example", "document.querySelector('.service-head')")
+	eval[any](p, "[...document.querySelectorAll('.listing a')].find(a => a.innerText === 'enter').click()")
+	p.until("document.querySelector('[data-testid=verdict]')?.dataset.decision === 'yes'")
+	// Why does she see it and he does not.
+	p.goTo("/difference", "document.querySelector('.difference-form')")
+	p.axe("nothing compared yet")
+	inputs := eval[int](p, "document.querySelectorAll('.difference-form .combo input').length")
+	if inputs != 2 {
+		t.Fatal(inputs)
+	}
+	p.do(chromedp.SendKeys(chromedp.CSS(".difference-form .combo input"), "maren.holtveig@ilvane.example"))
+	eval[any](p, "document.querySelectorAll('.difference-form .combo input')[1].focus()")
+	p.do(chromedp.KeyEvent("edda.nordvane@ilvane.example"), chromedp.Click(chromedp.CSS(".difference-form button[type=submit]")))
+	p.until("document.querySelectorAll('.listing tbody tr').length > 5 && document.querySelector('.listing').innerText.includes('is suspended since')")
+	p.axe("a difference")
+	p.goTo("/difference?who=maren.holtveig%40ilvane.example&and_at="+time.Now().AddDate(1, 0, 0).Format("2006-01-02"), "document.querySelector('.listing')?.innerText.includes('The grant on Loan dossier ended with')")
+	p.goTo("/audience", "document.querySelector('.audience-form')")
+	p.do(chromedp.SendKeys(chromedp.CSS(".audience-form .combo input"), "space:none"), chromedp.Click(chromedp.CSS(".audience-form h1, #page-title")), chromedp.Click(chromedp.CSS(".audience-form button[type=submit]")))
+	p.until("document.querySelector('.wrong')?.innerText.includes('there is no such space')")
 }

@@ -1,0 +1,247 @@
+import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import { Fragment, useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, NavLink, useSearchParams } from 'react-router'
+import { call, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
+import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
+import { Combo } from '../parts/Combo'
+import { StatedLine, TimeLine } from './time'
+
+/** The three ways round: who reaches what, who reaches this, and what differs. */
+export function Ways() {
+  return (
+    <nav className="ways" aria-label="Reach, audience, difference">
+      <NavLink to="/reach">Reach</NavLink>
+      <NavLink to="/audience">Audience</NavLink>
+      <NavLink to="/difference">Difference</NavLink>
+    </nav>
+  )
+}
+
+const groups = { everybody: 'everybody outside', 'kind:guest': 'guests', 'kind:provisioned': 'fed by their directory', 'kind:federated': 'federated', 'kind:personal': 'private addresses', 'kind:bearer': 'links' }
+
+/** Parties against services, in numbers; a row opens into spaces, items and actions. */
+export function ReachPage() {
+  const [params, setParams] = useSearchParams()
+  const who = params.get('who') ?? ''
+  const of = params.get('of') ?? 'everybody'
+  const at = params.get('at') ?? ''
+  const set = (k: string, v: string) => {
+    const next = new URLSearchParams(params)
+    if (v) next.set(k, v)
+    else next.delete(k)
+    setParams(next)
+  }
+  return (
+    <Page
+      title={who ? `What ${who} reaches` : 'Reach'}
+      lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each party outside can do, service by service. Choose one to see spaces, items and actions.'}
+      tools={<Ways />}
+    >
+      <TimeLine at={at} onChange={(v) => set('at', v)} />
+      {who ? <One who={who} at={at} /> : <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />}
+    </Page>
+  )
+}
+
+function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: string) => void; open: (v: string) => void }) {
+  const [q, setQ] = useState('')
+  const [partner, setPartner] = useState(of.startsWith('partner:') ? of.slice(8) : '')
+  const board = useInfiniteQuery({
+    queryKey: ['board', of, at, q],
+    initialPageParam: '',
+    queryFn: ({ pageParam }) => call<Board>('GET', `/api/v1/board${query({ who: of, at, q, limit: '60', cursor: pageParam })}`),
+    getNextPageParam: (p) => p.next || undefined,
+    placeholderData: keepPreviousData,
+  })
+  const first = board.data?.pages[0]
+  const rows = board.data?.pages.flatMap((p) => p.rows) ?? []
+  return (
+    <>
+      <div className="accounts" role="group" aria-label="Who">
+        {Object.entries(groups).map(([k, word]) => (
+          <button key={k} type="button" className="account" aria-pressed={of === k} onClick={() => choose(k)}>
+            {word}
+          </button>
+        ))}
+        <div className="plain-combo slim">
+          <Combo
+            label="or a partner"
+            kind="partner"
+            value={partner}
+            onChange={(v) => {
+              setPartner(v)
+              if (v === '' || /^[a-z0-9][a-z0-9._-]*$/.test(v)) choose(v ? `partner:${v}` : 'everybody')
+            }}
+          />
+        </div>
+        <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
+      </div>
+      {board.error && <Wrong error={board.error} retry={() => void board.refetch()} />}
+      {!first && !board.error && <Waiting what="Asking for everybody" />}
+      {first && (
+        <>
+          <p className="figures" role="status">
+            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. Large is what was granted, + is what needs no role; the two are never added.
+            {first.residual && <span className="residual"> Residual risk: {first.residual}</span>}
+          </p>
+          {rows.length === 0 && <Empty>Nobody is meant by that.</Empty>}
+          {rows.length > 0 && (
+            <div className="wide" role="region" aria-label="Parties against services" tabIndex={0}>
+              <table className="table board reach-board">
+                <thead>
+                  <tr>
+                    <th scope="col">Party</th>
+                    {services.map((s) => (
+                      <th key={s} scope="col" className="num">
+                        {s}
+                      </th>
+                    ))}
+                    <th scope="col">First role ends</th>
+                  </tr>
+                  <tr className="sums">
+                    <th scope="row">All known: granted</th>
+                    {services.map((s) => (
+                      <td key={s} className="num">
+                        {first.totals.granted[s] ?? 0}
+                      </td>
+                    ))}
+                    <td />
+                  </tr>
+                </thead>
+                <tbody>
+                  {rows.map((r) => (
+                    <Row key={`${r.party}${r.newcomer}`} r={r} open={open} />
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          )}
+          {board.hasNextPage && (
+            <Button size="sm" variant="outline-primary" className="more" onClick={() => void board.fetchNextPage()} disabled={board.isFetchingNextPage}>
+              More ({first.total - rows.length} left)
+            </Button>
+          )}
+          <p className="lists">
+            <a href={`/api/v1/report/board${query({ who: of, at, q, form: 'html' })}`}>As a page that prints</a>
+            <a href={`/api/v1/report/board${query({ who: of, at, q, form: 'csv' })}`} download="reach.csv">
+              As CSV
+            </a>
+          </p>
+          <StatedLine s={first.stated} />
+        </>
+      )}
+    </>
+  )
+}
+
+function Row({ r, open }: { r: BoardRow; open: (who: string) => void }) {
+  return (
+    <tr className={r.newcomer ? 'is-newcomer' : ''}>
+      <th scope="row">
+        <button type="button" className="plain-link" onClick={() => open(r.party)}>
+          {r.name || r.party}
+        </button>
+        <span className="sub">
+          {r.name ? `${r.party}, ` : ''}
+          {r.kind}
+          {r.newcomer && ', typical'}
+        </span>
+      </th>
+      {services.map((s) => (
+        <td key={s} className="num">
+          {r.granted[s] ? <b>{r.granted[s]}</b> : null}
+          {r.wide[s] ? <span className="wide-n"> +{r.wide[s]}</span> : null}
+          {!r.granted[s] && !r.wide[s] && <span className="visually-hidden">nothing</span>}
+        </td>
+      ))}
+      <td>{r.until ? until(r.until) : ''}</td>
+    </tr>
+  )
+}
+
+type Line = { key: string; resource: string; name?: string; count: number; verbs: string[]; l: ReachLine }
+
+/** Lines of one service where resource, answer, conditions, cause and end are the same. */
+function merged(lines: ReachLine[]): Line[] {
+  const out = new Map<string, Line>()
+  for (const l of lines) {
+    const key = [l.resource, l.decision, l.conditions.join(), l.cause.text, l.until ?? ''].join('|')
+    const verb = l.action.split('.')[1].replaceAll('_', ' ')
+    const have = out.get(key)
+    if (have) have.verbs.push(verb)
+    else out.set(key, { key, resource: l.resource, name: l.name, count: l.count, verbs: [verb], l })
+  }
+  return [...out.values()]
+}
+
+function One({ who, at }: { who: string; at: string }) {
+  const [no, setNo] = useState(false)
+  const reach = useQuery({ queryKey: ['reach', who, at], queryFn: () => call<Reach>('GET', `/api/v1/reach${query({ who, at })}`), placeholderData: keepPreviousData })
+  if (reach.error) return <Wrong error={reach.error} retry={() => void reach.refetch()} />
+  const x = reach.data
+  if (!x) return <Waiting what="Asking every action" />
+  const shown = x.lines.filter((l) => no || l.decision === 'yes')
+  return (
+    <>
+      <p className="figures" role="status">
+        <b>{x.name || x.subject}</b> ({x.subject}, {x.kind}).
+        {x.first_lost ? ` The first of it is lost with ${until(x.first_lost)}.` : ' Nothing of it ends by itself.'}
+      </p>
+      <Form.Check id="r-no" label="Also what is refused, and why" checked={no} onChange={(e) => setNo(e.target.checked)} className="mb-2" />
+      {shown.length === 0 && <Empty>Nothing at all. Show what is refused to see why.</Empty>}
+      {services.map((s) => {
+        const lines = merged(shown.filter((l) => l.service === s))
+        if (lines.length === 0) return null
+        return (
+          <Fragment key={s}>
+            <h2 className="service-head">{s}</h2>
+            <div className="wide" role="region" aria-label={`Reach in ${s}`} tabIndex={0}>
+              <table className="table listing even-columns">
+                <thead>
+                  <tr>
+                    <th scope="col">What</th>
+                    <th scope="col">Actions</th>
+                    <th scope="col">Through</th>
+                    <th scope="col">Since and until</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {lines.map(({ key, resource, name, count, verbs, l }) => (
+                    <tr key={key}>
+                      <th scope="row">
+                        {resource.endsWith(':*') ? `${count} ${count === 1 ? resource.slice(0, -2) : `of ${resource.slice(0, -2)}`}` : <Link to={`/audience${query({ resource, at })}`}>{name || resource}</Link>}
+                        <span className="sub">{resource}</span>
+                      </th>
+                      <td className={l.decision === 'no' ? 'gets-no' : ''}>
+                        {l.decision === 'no' ? '▼ ' : '▲ '}
+                        {resource.endsWith(':*') || count > 1 ? verbs.join(', ') : verbs.map((v, i) => <Fragment key={v}>{i > 0 && ', '}<Link to={`/ask${query({ who: x.subject, action: `${l.service}.${v.replaceAll(' ', '_')}`, resource, at })}`}>{v}</Link></Fragment>)}
+                        {l.conditions.length > 0 && <span className="sub">with {l.conditions.join(', ').replaceAll('_', ' ')}</span>}
+                      </td>
+                      <td>
+                        {l.cause.text}
+                        {l.residual && <span className="residual"> Residual risk.</span>}
+                      </td>
+                      <td>
+                        {l.since ? since(l.since) : ''}
+                        {l.until ? ` until ${until(l.until)}` : ''}
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          </Fragment>
+        )
+      })}
+      <p className="lists">
+        <a href={`/api/v1/report/reach${query({ who, at, form: 'html' })}`}>As a page that prints</a>
+        <a href={`/api/v1/report/reach${query({ who, at, form: 'csv' })}`} download="reach.csv">
+          As CSV
+        </a>
+        <Link to={`/difference${query({ who })}`}>What differs from somebody else, or from another day</Link>
+      </p>
+      {x.stated && <StatedLine s={x.stated} />}
+    </>
+  )
+}
