@@ -1594,6 +1594,8 @@ export interface components {
             reached: {
                 [key: string]: number;
             };
+            /** @description Too many to be summed up for a page: only parties are counted, the report sums up all */
+            left_out?: boolean;
             by_kind: {
                 [key: string]: number;
             };

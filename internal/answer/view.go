@@ -133,6 +133,20 @@ func momentText(m moment.Moment) *string {
 	return text(m.String())
 }
 
+// Complete adds causes and spells to lines of an audience.
+func (v *View) Complete(lines []engine.Reached, stop func() error) ([]engine.Reached, error) {
+	out := append([]engine.Reached(nil), lines...)
+	for i := range out {
+		if err := stop(); err != nil {
+			return nil, err
+		}
+		if err := v.Snapshot.Complete(&out[i], v.At); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // AudienceLine writes one line of an audience.
 func AudienceLine(x *engine.Reached) apigen.AudienceLine {
 	out := apigen.AudienceLine{Party: x.Who.String(), Name: text(x.Name), Kind: x.Kind.String(), Partner: text(x.Partner), Newcomer: x.Newcomer, Action: x.Action.String(), Resource: x.Resource.String(), ResourceName: text(x.Title),
@@ -193,8 +207,16 @@ func (v *View) AudienceReport(r world.Resource, lines []engine.Reached) *report.
 	return out
 }
 
-// Board counts what each of those meant by a word can do.
-func (v *View) Board(word string, f Filter, stop func() error) ([]engine.OnBoard, error) {
+// Meant is somebody who is meant by a word for several.
+type Meant struct {
+	Who      engine.Who
+	Name     string
+	Partner  string
+	Newcomer bool
+}
+
+// Meant lists who is meant by a word for several; known ones first.
+func (v *View) Meant(word string, f Filter) ([]Meant, error) {
 	if word == "" {
 		word = "everybody"
 	}
@@ -202,30 +224,52 @@ func (v *View) Board(word string, f Filter, stop func() error) ([]engine.OnBoard
 	if err != nil {
 		return nil, err
 	}
-	out := []engine.OnBoard{}
+	out := []Meant{}
 	for _, w := range known {
+		m := Meant{Who: w, Name: v.Snapshot.NameOfSubject(w)}
+		if w.Kind == engine.ByAddress {
+			if x := v.Snapshot.Match(w.Address); x.Partner != nil {
+				m.Partner = x.Partner.ID
+			}
+		}
+		out = append(out, m)
+	}
+	for _, n := range newcomers {
+		out = append(out, Meant{n.Who, n.Name, n.Partner, true})
+	}
+	kept := out[:0]
+	for _, m := range out {
+		if f.keeps(m.Who.String(), m.Name, m.Partner, "") {
+			kept = append(kept, m)
+		}
+	}
+	return kept, nil
+}
+
+// Rows counts what each of some parties can do.
+func (v *View) Rows(who []Meant, stop func() error) ([]engine.OnBoard, error) {
+	out := make([]engine.OnBoard, 0, len(who))
+	for _, m := range who {
 		if err := stop(); err != nil {
 			return nil, err
 		}
-		b, err := v.Snapshot.Board(w, v.At)
+		b, err := v.Snapshot.Board(m.Who, v.At)
 		if err != nil {
 			return nil, err
 		}
-		if f.keeps(w.String(), b.Name, b.Partner, b.Kind.String()) {
-			out = append(out, b)
-		}
-	}
-	for _, n := range newcomers {
-		b, err := v.Snapshot.Board(n.Who, v.At)
-		if err != nil {
-			return nil, err
-		}
-		b.Name, b.Partner, b.Newcomer = n.Name, n.Partner, true
-		if f.keeps(n.Who.String(), b.Name, b.Partner, b.Kind.String()) {
-			out = append(out, b)
-		}
+		b.Name, b.Partner, b.Newcomer = m.Name, m.Partner, m.Newcomer
+		out = append(out, b)
 	}
 	return out, nil
+}
+
+// Board counts what each of those meant by a word can do.
+func (v *View) Board(word string, f Filter, stop func() error) ([]engine.OnBoard, error) {
+	who, err := v.Meant(word, f)
+	if err != nil {
+		return nil, err
+	}
+	return v.Rows(who, stop)
 }
 
 // BoardRow writes one row of a board.

@@ -136,6 +136,12 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []apigen.AudienceLine{}, Total: len(lines)}
 	out.Parties, out.Newcomers = answer.Counted(lines)
 	shown, next, err := page(lines, p.Cursor, p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	if shown, err = v.Complete(shown, ctx.Err); err != nil {
+		return nil, err
+	}
 	for i := range shown {
 		out.Lines = append(out.Lines, answer.AudienceLine(&shown[i]))
 	}
@@ -157,22 +163,58 @@ func (s *server) board(ctx context.Context, word, q string, at *string) (*answer
 	return v, x.([]engine.OnBoard), nil
 }
 
+// maxTotals is how many parties are summed up while somebody waits for a page.
+const maxTotals = 2000
+
 func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen.BoardResponseObject, error) {
-	v, rows, err := s.board(ctx, opt(r.Params.Who), opt(r.Params.Q), r.Params.At)
+	word, q := opt(r.Params.Who), opt(r.Params.Q)
+	v, st, err := s.when(ctx, r.Params.At)
 	if err != nil {
 		return nil, err
 	}
-	word := opt(r.Params.Who)
+	x, err := s.results.get(s.key(v, st, r.Params.At, "meant", word, strings.ToLower(q)), func() (any, error) {
+		return v.Meant(word, answer.Filter{Text: q})
+	})
+	if err != nil {
+		return nil, err
+	}
+	meant := x.([]answer.Meant)
 	if word == "" {
 		word = "everybody"
 	}
-	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []apigen.BoardRow{}, Total: len(rows), Totals: answer.BoardTotals(rows), Residual: some(v.ResidualRisk())}
-	shown, next, err := page(rows, r.Params.Cursor, r.Params.Limit)
-	for i := range shown {
-		out.Rows = append(out.Rows, answer.BoardRow(&shown[i]))
+	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []apigen.BoardRow{}, Total: len(meant), Residual: some(v.ResidualRisk())}
+	shown, next, err := page(meant, r.Params.Cursor, r.Params.Limit)
+	if err != nil {
+		return nil, err
+	}
+	rows, err := v.Rows(shown, ctx.Err)
+	if err != nil {
+		return nil, err
+	}
+	for i := range rows {
+		out.Rows = append(out.Rows, answer.BoardRow(&rows[i]))
 	}
 	out.Next = next
-	return out, err
+	if len(meant) <= maxTotals {
+		_, all, err := s.board(ctx, opt(r.Params.Who), q, r.Params.At)
+		if err != nil {
+			return nil, err
+		}
+		out.Totals = answer.BoardTotals(all)
+		return out, nil
+	}
+	out.Totals = apigen.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}, LeftOut: ptr(true)}
+	for _, m := range meant {
+		if m.Newcomer {
+			out.Totals.Newcomers++
+			continue
+		}
+		out.Totals.Parties++
+		if m.Partner != "" {
+			out.Totals.ByPartner[m.Partner]++
+		}
+	}
+	return out, nil
 }
 
 // sides finds the two sides of a difference.
@@ -227,6 +269,9 @@ func (s *server) Report(ctx context.Context, r apigen.ReportRequestObject) (apig
 	case "audience":
 		v, res, lines, err := s.audience(ctx, opt(p.Resource), opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
 		if err != nil {
+			return nil, err
+		}
+		if lines, err = v.Complete(lines, ctx.Err); err != nil {
 			return nil, err
 		}
 		rep = v.AudienceReport(res, lines)

@@ -137,6 +137,9 @@ func (a *app) audience() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if lines, err = v.Complete(lines, never); err != nil {
+					return err
+				}
 				rep := v.AudienceReport(res, lines)
 				out := []client.AudienceLine{}
 				for i := range lines {

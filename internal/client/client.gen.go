@@ -1368,9 +1368,12 @@ type BoardTotals struct {
 	ByPartner map[string]int `json:"by_partner"`
 
 	// Granted By service, (party, action, resource)
-	Granted   map[string]int `json:"granted"`
-	Newcomers int            `json:"newcomers"`
-	Parties   int            `json:"parties"`
+	Granted map[string]int `json:"granted"`
+
+	// LeftOut Too many to be summed up for a page: only parties are counted, the report sums up all
+	LeftOut   *bool `json:"left_out,omitempty"`
+	Newcomers int   `json:"newcomers"`
+	Parties   int   `json:"parties"`
 
 	// Reached By service, known parties that reach anything of it
 	Reached map[string]int `json:"reached"`

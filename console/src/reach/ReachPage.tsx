@@ -99,7 +99,7 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
                     ))}
                     <th scope="col">First role ends</th>
                   </tr>
-                  <tr className="sums">
+                  {!first.totals.left_out && <tr className="sums">
                     <th scope="row">All known: granted</th>
                     {services.map((s) => (
                       <td key={s} className="num">
@@ -107,7 +107,7 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
                       </td>
                     ))}
                     <td />
-                  </tr>
+                  </tr>}
                 </thead>
                 <tbody>
                   {rows.map((r) => (

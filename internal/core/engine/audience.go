@@ -209,8 +209,21 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	return
 }
 
+// Complete says of a line of an audience through what it is so, since when and until
+// when.
+func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
+	q := Question{Subject: x.Who, Action: x.Action, Resource: x.Resource, At: at}
+	a, err := s.Explain(&q)
+	if err != nil {
+		return err
+	}
+	x.Cause = *a.DecidingCause()
+	x.Since, x.Until = s.Spell(&q, true)
+	return nil
+}
+
 // Audience calls found for everything that somebody outside can do with a
-// resource; with all, of a space also with everything in it. Typical newcomers
+// resource, without its cause and spell, which Complete adds; with all, of a space also with everything in it. Typical newcomers
 // come last. only, where not nil, picks actions. It stops at the first error of
 // found. An error of its own is a *WrongUse.
 func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Action) bool, at moment.Moment, found func(*Reached) error) error {
@@ -267,12 +280,7 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 				if err != nil || !v.Yes {
 					return err
 				}
-				x, err := s.Explain(&q)
-				if err != nil {
-					return err
-				}
-				out := Reached{Who: who, Kind: v.Kind, Action: act.ID, Resource: r, Title: targets[k].Name, Account: v.Account, Conditions: v.Conditions, Cause: *x.DecidingCause(), Newcomer: n != nil, Residual: v.Account == LinkAccount}
-				out.Since, out.Until = s.Spell(&q, true)
+				out := Reached{Who: who, Kind: v.Kind, Action: act.ID, Resource: r, Title: targets[k].Name, Account: v.Account, Conditions: v.Conditions, Newcomer: n != nil, Residual: v.Account == LinkAccount}
 				switch {
 				case n != nil:
 					out.Name, out.Partner = n.Name, n.Partner

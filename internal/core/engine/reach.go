@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -238,9 +239,8 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 				}
 			}
 		case kind.IsItem():
-			for i := uint32(0); i < inv.items.n; i++ {
-				it := inv.items.at(i)
-				if it.exists && it.kind == kind && (items[i] || spaces[it.space]) {
+			for _, i := range s.within(spaces, items) {
+				if it := inv.items.at(i); it.kind == kind {
 					if err := try(kind, inv.itemIDs.text(inv.text, i), inv.text.text(it.name)); err != nil {
 						return err
 					}
@@ -265,6 +265,27 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 		}
 	}
 	return nil
+}
+
+// within lists the items of spaces, and single items, in their order.
+func (s *Snapshot) within(spaces, items map[uint32]bool) []uint32 {
+	inv := &s.inv
+	out := make([]uint32, 0, len(items))
+	for i := range items {
+		if it := inv.items.at(i); it.exists && !spaces[it.space] {
+			out = append(out, i)
+		}
+	}
+	if len(spaces) > 0 {
+		rev := s.reversed()
+		for sp := range spaces {
+			if int(sp) < len(rev.items) {
+				out = append(out, rev.items[sp]...)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func sorted(set map[uint32]bool) []uint32 {
