@@ -50,7 +50,7 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
   const board = useInfiniteQuery({
     queryKey: ['board', of, at, q],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<Board>('GET', `/api/v1/board${query({ who: of, at, q, limit: '60', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call<Board>('GET', `/api/v1/board${query({ who: of, at, q, limit: '40', cursor: pageParam })}`),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
   })

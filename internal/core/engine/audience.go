@@ -19,6 +19,102 @@ type reverse struct {
 	meetings [][]uint32 // by space
 	parties  [][]uint32 // by space: addresses that were ever given something in it, groups and named links included
 	links    [][]uint32 // by space: bearer links
+
+	alike     [][]uint32          // people whom the same exceptions name, in the same way
+	alikeOf   []int               // by person: its place in alike; -1 where there is none
+	inGroup   [][]uint32          // people by group
+	contacts  map[uint32][]uint32 // people by the party that they are in contact with
+	doors     [][]uint32          // meetings whose doors are alike for whoever holds nothing there
+	doorOf    []int               // by meeting: its place in doors
+	courses   []uint32            // that anybody may try to join
+	newcomers []Newcomer
+}
+
+// door is what tells the doors of meetings apart for somebody who holds nothing in
+// their spaces.
+type door struct {
+	rules, held            uint32
+	standingRoom, passcode bool
+	domains                list
+	host                   uint32 // where an exception names it
+	spaceRules, spaceHeld  uint32
+	parties                list
+	anyParty, bound        bool
+}
+
+// others finds people and meetings that are alike.
+func (r *reverse) others(s *Snapshot) {
+	inv := &s.inv
+	r.inGroup, r.contacts = make([][]uint32, inv.groups.n), map[uint32][]uint32{}
+	classes := map[string]int{}
+	r.alikeOf = make([]int, inv.people.n)
+	for i := uint32(0); i < inv.people.n; i++ {
+		p := inv.people.at(i)
+		if r.alikeOf[i] = -1; !p.exists {
+			continue
+		}
+		key := ""
+		if int(i) < len(s.pol.concerned) && s.pol.concerned[i] {
+			key = fmt.Sprint(s.pol.byPerson[i])
+			for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+				if g < uint32(len(s.pol.byGroup)) && s.pol.byGroup[g] != nil {
+					key += fmt.Sprint(" ", s.pol.byGroup[g])
+				}
+			}
+		}
+		k, ok := classes[key]
+		if !ok {
+			k = len(r.alike)
+			classes[key] = k
+			r.alike = append(r.alike, nil)
+		}
+		r.alike[k] = append(r.alike[k], i)
+		r.alikeOf[i] = k
+		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			if g < inv.groups.n {
+				r.inGroup[g] = append(r.inGroup[g], i)
+			}
+		}
+		for _, c := range inv.lists[p.contacts.off : p.contacts.off+p.contacts.n] {
+			r.contacts[c] = append(r.contacts[c], i)
+		}
+	}
+	for i := uint32(0); i < inv.spaces.n; i++ {
+		if sp := inv.spaces.at(i); sp.exists && sp.joinable && sp.kind == world.Course {
+			r.courses = append(r.courses, i)
+		}
+	}
+	r.doorOf = make([]int, inv.meetings.n)
+	at := map[door]int{}
+	for i := uint32(0); i < inv.meetings.n; i++ {
+		m := inv.meetings.at(i)
+		if !m.exists {
+			continue
+		}
+		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none}
+		if m.domains.n == 0 {
+			d.domains = list{}
+		}
+		if int(m.host) < len(s.pol.concerned) && s.pol.concerned[m.host] {
+			d.host = m.host
+		}
+		if m.space != none {
+			sp := inv.spaces.at(m.space)
+			d.bound, d.spaceRules, d.spaceHeld, d.anyParty = true, sp.rules, sp.held, sp.anyParty
+			if !sp.anyParty {
+				d.parties = sp.parties
+			}
+		}
+		k, ok := at[d]
+		if !ok {
+			k = len(r.doors)
+			at[d] = k
+			r.doors = append(r.doors, nil)
+		}
+		r.doors[k] = append(r.doors[k], i)
+		r.doorOf[i] = k
+	}
+	r.newcomers = s.Newcomers()
 }
 
 func (s *Snapshot) reversed() *reverse {
@@ -64,6 +160,7 @@ func (s *Snapshot) reversed() *reverse {
 				add(inv.given(inv.groups.at(g).grants))
 			}
 		}
+		r.others(s)
 	})
 	return r
 }
@@ -267,7 +364,7 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 			resources, targets = append(resources, world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(inv.meetings.at(i).name)})
 		}
 	}
-	newcomers := s.Newcomers()
+	newcomers := s.reversed().newcomers
 	for k, r := range resources {
 		for _, act := range catalogue.Actions() {
 			if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || act.AreaOnly && inv.spaces.at(space).kind != world.ReportArea || only != nil && !only(&act) {

@@ -276,7 +276,15 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 		}
 		for _, kind := range act.On {
 			if kind == catalogue.Person || kind == catalogue.Mailbox || kind == catalogue.Calendar {
-				n, err := s.countPeople(&a, looksUp(&act), func(id string) (bool, error) { return yes(kind, id) })
+				n, err := s.countPeople(&a, spaces, looksUp(&act), func(id string) (bool, error) { return yes(kind, id) })
+				if err != nil {
+					return out, err
+				}
+				count(kind, n)
+				continue
+			}
+			if kind == catalogue.Meeting && act.Spread == catalogue.Wide {
+				n, err := s.countMeetings(spaces, func(id string) (bool, error) { return yes(kind, id) })
 				if err != nil {
 					return out, err
 				}
@@ -315,28 +323,41 @@ func looksUp(act *catalogue.Action) bool {
 }
 
 // countPeople counts the people of ours for whom yes holds, asking once for all
-// whom nothing relates to the party and no exception names; with each, always all.
-func (s *Snapshot) countPeople(a *asker, each bool, yes func(id string) (bool, error)) (n int, err error) {
-	inv := &s.inv
-	rest, asked := 0, ""
-	for i := uint32(0); i < inv.people.n; i++ {
-		p := inv.people.at(i)
-		if !p.exists {
-			continue
+// whom nothing relates to the party and the same exceptions name. With each, sharing
+// one of the spaces relates too.
+func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes func(id string) (bool, error)) (n int, err error) {
+	inv, rev := &s.inv, s.reversed()
+	alone := map[uint32]bool{}
+	if a.party.index != none {
+		for _, p := range rev.contacts[a.party.index] {
+			alone[p] = true
 		}
-		id := inv.personIDs.text(inv.text, i)
-		alone := each || int(i) < len(s.pol.concerned) && s.pol.concerned[i]
-		if !alone && a.party.index != none {
-			for _, c := range inv.lists[p.contacts.off : p.contacts.off+p.contacts.n] {
-				alone = alone || c == a.party.index
+	}
+	if each {
+		for sp := range spaces {
+			x := inv.spaces.at(sp)
+			for _, l := range [2]list{x.owners, x.members} {
+				for _, m := range inv.lists[l.off : l.off+l.n] {
+					if m&itemBit == 0 {
+						alone[m] = true
+					} else if g := m &^ itemBit; g < uint32(len(rev.inGroup)) {
+						for _, p := range rev.inGroup[g] {
+							alone[p] = true
+						}
+					}
+				}
 			}
 		}
-		if !alone {
-			rest++
-			asked = id
+	}
+	one := func(p uint32) (bool, error) { return yes(inv.personIDs.text(inv.text, p)) }
+	asked := map[int]int{} // by class: people asked about alone
+	for p := range alone {
+		k := rev.alikeOf[p]
+		if k < 0 {
 			continue
 		}
-		ok, err := yes(id)
+		asked[k]++
+		ok, err := one(p)
 		if err != nil {
 			return n, err
 		}
@@ -344,13 +365,67 @@ func (s *Snapshot) countPeople(a *asker, each bool, yes func(id string) (bool, e
 			n++
 		}
 	}
-	if rest > 0 {
-		ok, err := yes(asked)
-		if err != nil {
-			return n, err
+	for k, class := range rev.alike {
+		rest := len(class) - asked[k]
+		if rest == 0 {
+			continue
 		}
-		if ok {
-			n += rest
+		for _, p := range class {
+			if alone[p] {
+				continue
+			}
+			ok, err := one(p)
+			if err != nil {
+				return n, err
+			}
+			if ok {
+				n += rest
+			}
+			break
+		}
+	}
+	return n, nil
+}
+
+// countMeetings counts the meetings for which yes holds, asking once for all whose
+// doors are alike and in whose spaces the party holds nothing.
+func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bool, error)) (n int, err error) {
+	inv := &s.inv
+	one := func(m uint32) (bool, error) { return yes(inv.meetingIDs.text(inv.text, m)) }
+	rev := s.reversed()
+	held := make(map[int]int) // by door: meetings asked about alone
+	for sp := range spaces {
+		if int(sp) >= len(rev.meetings) {
+			continue
+		}
+		for _, m := range rev.meetings[sp] {
+			held[rev.doorOf[m]]++
+			ok, err := one(m)
+			if err != nil {
+				return n, err
+			}
+			if ok {
+				n++
+			}
+		}
+	}
+	for k, alike := range rev.doors {
+		rest := len(alike) - held[k]
+		if rest == 0 {
+			continue
+		}
+		for _, m := range alike {
+			if sp := inv.meetings.at(m).space; sp != none && spaces[sp] {
+				continue
+			}
+			ok, err := one(m)
+			if err != nil {
+				return n, err
+			}
+			if ok {
+				n += rest
+			}
+			break
 		}
 	}
 	return n, nil

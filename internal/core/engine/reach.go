@@ -223,12 +223,7 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 		case kind == catalogue.Space:
 			over := sorted(spaces)
 			if act.Spread == catalogue.Wide { // courses that anybody may try to join
-				over = over[:0]
-				for i := uint32(0); i < inv.spaces.n; i++ {
-					if sp := inv.spaces.at(i); sp.exists && sp.joinable && sp.kind == world.Course {
-						over = append(over, i)
-					}
-				}
+				over = s.reversed().courses
 			}
 			for _, i := range over {
 				if act.AreaOnly && inv.spaces.at(i).kind != world.ReportArea {
@@ -247,8 +242,22 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 				}
 			}
 		case kind == catalogue.Meeting:
-			for i := uint32(0); i < inv.meetings.n; i++ {
-				if m := inv.meetings.at(i); m.exists && (act.Spread == catalogue.Wide || spaces[m.space]) {
+			over := []uint32{}
+			if act.Spread != catalogue.Wide {
+				rev := s.reversed()
+				for sp := range spaces {
+					if int(sp) < len(rev.meetings) {
+						over = append(over, rev.meetings[sp]...)
+					}
+				}
+				slices.Sort(over)
+			} else {
+				for i := uint32(0); i < inv.meetings.n; i++ {
+					over = append(over, i)
+				}
+			}
+			for _, i := range over {
+				if m := inv.meetings.at(i); m.exists {
 					if err := try(kind, inv.meetingIDs.text(inv.text, i), inv.text.text(m.name)); err != nil {
 						return err
 					}
