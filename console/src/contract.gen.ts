@@ -2384,11 +2384,24 @@ export interface components {
             soon: components["schemas"]["Ending"][];
             suspended: string[];
             todo: components["schemas"]["Todo"][];
+            /** @description Known parties by kind */
+            by_kind?: {
+                [key: string]: number;
+            };
+            /** @description Known parties by the name of their partner; at no partner under the empty name */
+            by_partner?: {
+                [key: string]: number;
+            };
+            /** @description The moment that opened_in_before and opened_out_before are of; absent while nothing was recorded then */
+            month_ago?: string;
         };
         ServiceState: {
             service: string;
             opened_in: number;
             opened_out: number;
+            /** @description A month ago */
+            opened_in_before?: number;
+            opened_out_before?: number;
             /** @description Rules whose default is looser than advised */
             looser: number;
         };

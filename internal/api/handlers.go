@@ -819,6 +819,31 @@ func (s *server) Changes(ctx context.Context, _ apigen.ChangesRequestObject) (ap
 	return stream{ctx, s}, nil
 }
 
+// opened counts the active partners that are opened for a key.
+func opened(w *world.World, k catalogue.Key) (n int) {
+	for i := range w.Partners {
+		if p := &w.Partners[i]; p.Standing == world.Active && p.Opened[k] == world.OpenYes {
+			n++
+		}
+	}
+	return
+}
+
+// monthAgo puts how open each service was beside how open it is, where that was
+// recorded.
+func (s *server) monthAgo(ctx context.Context, out *apigen.Overview200JSONResponse, at moment.Moment) error {
+	then, how, err := s.Service.At(ctx, at)
+	if err != nil || how == service.FromFirst {
+		return err
+	}
+	out.MonthAgo = ptr(at.String())
+	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
+		x := &out.Services[v]
+		x.OpenedInBefore, x.OpenedOutBefore = ptr(opened(then.Policy(), catalogue.In(v))), ptr(opened(then.Policy(), catalogue.Out(v)))
+	}
+	return nil
+}
+
 func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (apigen.OverviewResponseObject, error) {
 	st := s.Service.State()
 	pol := st.Policy()
@@ -848,26 +873,24 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 				held++
 			}
 		}
-		if held > 0 {
+		switch {
+		case held == 1:
+			todo("A value of "+r.Name+" is held back by its limit.", "/rules?rule="+r.Name)
+		case held > 1:
 			todo(fmt.Sprintf("%d values of %s are held back by its limit.", held, r.Name), "/rules?rule="+r.Name)
 		}
 	}
 	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
 		x := apigen.ServiceState{Service: v.String(), Looser: looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory]}
-		for i := range pol.Partners {
-			if pol.Partners[i].Standing != world.Active {
-				continue
-			}
-			if pol.Partners[i].Opened[catalogue.In(v)] == world.OpenYes {
-				x.OpenedIn++
-			}
-			if pol.Partners[i].Opened[catalogue.Out(v)] == world.OpenYes {
-				x.OpenedOut++
-			}
-		}
+		x.OpenedIn, x.OpenedOut = opened(pol, catalogue.In(v)), opened(pol, catalogue.Out(v))
 		out.Services = append(out.Services, x)
 	}
 	now := s.Service.Now()
+	if err := s.monthAgo(ctx, &out, now-30*86400e6); err != nil {
+		return nil, err
+	}
+	kinds, partners := st.PartiesBy(now)
+	out.ByKind, out.ByPartner = &kinds, &partners
 	for i := range pol.Partners {
 		p := &pol.Partners[i]
 		if p.Standing != world.Active {

@@ -1972,7 +1972,15 @@ type OurStatement struct {
 
 // Overview defines model for Overview.
 type Overview struct {
-	Counts       map[string]int `json:"counts"`
+	// ByKind Known parties by kind
+	ByKind *map[string]int `json:"by_kind,omitempty"`
+
+	// ByPartner Known parties by the name of their partner; at no partner under the empty name
+	ByPartner *map[string]int `json:"by_partner,omitempty"`
+	Counts    map[string]int  `json:"counts"`
+
+	// MonthAgo The moment that opened_in_before and opened_out_before are of; absent while nothing was recorded then
+	MonthAgo     *string        `json:"month_ago,omitempty"`
 	Organisation string         `json:"organisation"`
 	Revision     int64          `json:"revision"`
 	Services     []ServiceState `json:"services"`
@@ -2270,10 +2278,14 @@ type RuleValue struct {
 // ServiceState defines model for ServiceState.
 type ServiceState struct {
 	// Looser Rules whose default is looser than advised
-	Looser    int    `json:"looser"`
-	OpenedIn  int    `json:"opened_in"`
-	OpenedOut int    `json:"opened_out"`
-	Service   string `json:"service"`
+	Looser   int `json:"looser"`
+	OpenedIn int `json:"opened_in"`
+
+	// OpenedInBefore A month ago
+	OpenedInBefore  *int   `json:"opened_in_before,omitempty"`
+	OpenedOut       int    `json:"opened_out"`
+	OpenedOutBefore *int   `json:"opened_out_before,omitempty"`
+	Service         string `json:"service"`
 }
 
 // Session defines model for Session.

@@ -261,7 +261,7 @@ func TestAuthzen(t *testing.T) {
 	maren, ulla := `"subject":{"type":"party","id":"maren.holtveig@ilvane.example"}`, `"subject":{"type":"party","id":"u.vexley@marrowby.example"}`
 	x := ask("/access/v1/evaluation", "{"+maren+","+enter+`,"context":{"time":"noon","at":"2026-11-23T09:00:00Z"}}`)
 	c := x["context"].(map[string]any)
-	if x["decision"] != true || c["account"] != "record" || c["at"] != "2026-11-23T09:00:00Z" || len(c["gates"].([]any)) != 7 || c["revision"] != float64(2) {
+	if x["decision"] != true || c["account"] != "record" || c["at"] != "2026-11-23T09:00:00Z" || len(c["gates"].([]any)) != 7 || c["revision"] != float64(1) {
 		t.Errorf("%v", x)
 	}
 	x = ask("/access/v1/evaluation", "{"+ulla+","+enter+"}")

@@ -191,7 +191,7 @@ func TestServe(t *testing.T) {
 	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "mate"); err == nil || !strings.Contains(out, "there are accounts already") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 2") {
+	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 3") {
 		t.Errorf("%v %s", err, out)
 	}
 	if out, err := run(nil, "", "schema", "down", "--database", dsn); err == nil || !strings.Contains(out, "add --yes") {

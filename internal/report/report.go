@@ -69,7 +69,7 @@ var page = template.Must(template.New("").Parse(`<!doctype html>
 body { font: 11pt/1.4 "Source Sans 3", "DejaVu Sans", sans-serif; color: #14262c; background: #fff; margin: 2rem auto; max-width: 68rem; padding: 0 1.5rem; }
 h1 { font-size: 1.5rem; margin: 0 0 .2rem; } dl { display: grid; grid-template-columns: max-content 1fr; gap: .1rem 1rem; margin: 0 0 1rem; font-size: .9rem; } dt { color: #50646a; } dd { margin: 0; }
 .figures { display: flex; flex-wrap: wrap; gap: .4rem 2rem; margin: 0 0 1rem; padding: .5rem 0; border-block: 2px solid #14262c; } .figures b { font-size: 1.15rem; margin-right: .3rem; }
-table { border-collapse: collapse; width: 100%; font-size: .86rem; } th, td { text-align: left; vertical-align: top; padding: .22rem .6rem .22rem 0; border-bottom: 1px solid #c6d0cf; overflow-wrap: anywhere; } thead th { border-bottom: 2px solid #14262c; } thead { display: table-header-group; } tr { break-inside: avoid; }
+table { border-collapse: collapse; width: 100%; font-size: .86rem; } th, td { text-align: left; vertical-align: top; padding: .22rem .6rem .22rem 0; border-bottom: 1px solid #c6d0cf; overflow-wrap: break-word; } thead th { border-bottom: 2px solid #14262c; } thead { display: table-header-group; } tr { break-inside: avoid; }
 @media print { body { margin: 0; max-width: none; padding: 0; } }
 </style>
 <h1>{{.Title}}</h1>

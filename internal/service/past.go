@@ -27,7 +27,14 @@ type past struct {
 	states []*State // the last used first
 }
 
-const keptPast = 4
+// keptPast is how many are kept; of large worlds one, because each is as large as
+// the present.
+func (s *Service) keptPast() int {
+	if s.State().Counts().Grants > 1_000_000 {
+		return 1
+	}
+	return 4
+}
 
 // At returns the state that a moment is asked of: the present one from now on,
 // before that what was recorded then.
@@ -64,8 +71,9 @@ func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, e
 	}
 	st := &State{e.Done(), h}
 	p.states = append([]*State{st}, p.states...)
-	if len(p.states) > keptPast {
-		p.states = p.states[:keptPast]
+	if most := s.keptPast(); len(p.states) > most {
+		clear(p.states[most:])
+		p.states = p.states[:most]
 	}
 	return st, how, nil
 }

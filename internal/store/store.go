@@ -129,7 +129,7 @@ func (s *Store) Head(ctx context.Context) (h Head, err error) {
 // HeadAt returns how far the database had come at a moment. For a moment before
 // anything was recorded it is the end of the first change, and first is true.
 func (s *Store) HeadAt(ctx context.Context, at time.Time) (h Head, first bool, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE at <= ? ORDER BY seq DESC LIMIT 1", at.UTC()).Scan(&h.Seq, &h.Revision)
+	err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE at <= ? ORDER BY at DESC, seq DESC LIMIT 1", at.UTC()).Scan(&h.Seq, &h.Revision)
 	if errors.Is(err, sql.ErrNoRows) {
 		first = true
 		err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE part_of = (SELECT MIN(part_of) FROM journal) ORDER BY seq DESC LIMIT 1").Scan(&h.Seq, &h.Revision)

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type Overview } from '../api'
+import { call, type Findings, type Overview } from '../api'
 import { day, Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const examples = [
@@ -33,6 +33,7 @@ export function Home() {
               ))}
             </ul>
           )}
+          <Exposed />
           {session.data?.demo && (
             <>
               <h2>Try a question</h2>
@@ -64,16 +65,17 @@ export function Home() {
                     <Link to={`/rules?service=${s.service}`}>{s.service}</Link>
                   </th>
                   <td>
-                    <Pips n={s.opened_in} of={n.partners} />
+                    <Pips n={s.opened_in} of={n.partners} before={s.opened_in_before} />
                   </td>
                   <td>
-                    <Pips n={s.opened_out} of={n.partners} />
+                    <Pips n={s.opened_out} of={n.partners} before={s.opened_out_before} />
                   </td>
                   <td>{s.looser === 0 ? '–' : `${s.looser} ${s.looser === 1 ? 'rule' : 'rules'}`}</td>
                 </tr>
               ))}
             </tbody>
           </table>
+          <Parties o={data} />
         </section>
         <section aria-labelledby="h-soon">
           <h2 id="h-soon">What ends soon</h2>
@@ -100,13 +102,56 @@ export function Home() {
   )
 }
 
-function Pips({ n, of }: { n: number; of: number }) {
+/** What findings expose most parties, the first five. */
+function Exposed() {
+  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings') })
+  const parties = (f: Findings['findings'][number]) => f.numbers.parties ?? 0
+  const top = (data?.findings ?? []).filter((f) => parties(f) > 0).sort((a, b) => parties(b) - parties(a)).slice(0, 5)
+  if (top.length === 0) return null
+  return (
+    <>
+      <h2>Findings by what they expose</h2>
+      <ul className="todo is-try">
+        {top.map((f) => (
+          <li key={f.id}>
+            <Link to="/findings">
+              <b>{parties(f)}</b> parties: {f.cause}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </>
+  )
+}
+
+/** Known parties by kind and by partner, each leading to its board. */
+function Parties({ o }: { o: Overview }) {
+  const kinds = Object.entries(o.by_kind ?? {}).sort((a, b) => b[1] - a[1])
+  const partners = Object.entries(o.by_partner ?? {}).sort((a, b) => b[1] - a[1])
+  if (kinds.length === 0) return null
+  return (
+    <>
+      <h2 className="mt-3">Parties</h2>
+      <p className="parties">
+        {kinds.map(([k, n]) => (
+          <Link key={k} to={`/reach?of=kind:${k}`}>
+            <b>{n}</b> {k}
+          </Link>
+        ))}
+      </p>
+      <p className="quiet">{partners.slice(0, 8).map(([name, n]) => `${n} ${name === '' ? 'at no partner' : `of ${name}`}`).join(', ')}.</p>
+    </>
+  )
+}
+
+function Pips({ n, of, before }: { n: number; of: number; before?: number }) {
   return (
     <span className="pips">
       <span className="pips-bar" aria-hidden="true">
         <span style={{ width: `${of ? (100 * n) / of : 0}%` }} />
       </span>
       {n}
+      {before !== undefined && before !== n && <span className="sub">a month ago {before}</span>}
     </span>
   )
 }

@@ -430,3 +430,23 @@ func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bo
 	}
 	return n, nil
 }
+
+// PartiesBy counts those with a record or a role by their kind, and by the name of
+// their partner, the empty name where they have none.
+func (s *Snapshot) PartiesBy(at moment.Moment) (kinds, partners map[string]int) {
+	inv := &s.inv
+	kinds, partners = map[string]int{}, map[string]int{}
+	for i := uint32(0); i < inv.parties.n; i++ {
+		p := inv.parties.at(i)
+		if p.flags&hasRecord == 0 && p.grants.n == 0 && p.groups.n == 0 || *inv.ours.at(i) != none {
+			continue
+		}
+		kinds[s.KindAt(s.addressOf(i), at).String()]++
+		name := ""
+		if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain {
+			name = s.pol.rest[s.pol.domains[p.domain].partner].source.Name
+		}
+		partners[name]++
+	}
+	return
+}
