@@ -10,9 +10,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"runtime"
 	"sort"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"wexillum.example/internal/answer"
@@ -1147,8 +1149,13 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	st := s.Service.State() // one state for the whole batch
-	out := make([]azAnswer, 0, len(b.Evaluations))
-	for i := range b.Evaluations {
+	member := func(i int) (a azAnswer) {
+		defer func() { // what recovers a request does not reach into its goroutines
+			if p := recover(); p != nil {
+				s.Log.Error("an evaluation failed", "error", p)
+				a = azAnswer{Context: azFault{azError{http.StatusInternalServerError, "it failed"}}}
+			}
+		}()
 		q := b.Evaluations[i]
 		if q.Subject == nil {
 			q.Subject = b.Subject
@@ -1166,12 +1173,32 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		if err != nil {
 			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
 		}
-		out = append(out, a)
-		if semantic == "deny_on_first_deny" && !a.Decision || semantic == "permit_on_first_permit" && a.Decision {
-			break
+		return a
+	}
+	out := make([]azAnswer, len(b.Evaluations))
+	if semantic == "execute_all" { // none depends on another: all processors take their share
+		var all sync.WaitGroup
+		share := max(64, (len(out)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+		for from := 0; from < len(out); from += share {
+			all.Go(func() {
+				for i := from; i < min(from+share, len(out)) && r.Context().Err() == nil; i++ {
+					out[i] = member(i)
+				}
+			})
+		}
+		all.Wait()
+	} else {
+		for i := range out {
+			out[i] = member(i)
+			if semantic == "deny_on_first_deny" && !out[i].Decision || semantic == "permit_on_first_permit" && out[i].Decision {
+				out = out[:i+1]
+				break
+			}
 		}
 	}
-	writeJSON(w, map[string]any{"evaluations": out})
+	writeJSON(w, struct {
+		Evaluations []azAnswer `json:"evaluations"`
+	}{out})
 }
 
 func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {

@@ -392,6 +392,12 @@ func BenchmarkHTTP(b *testing.B) {
 	floor := rate(empty, "/access/v1/evaluation", single, 1)
 	one := rate(h, "/access/v1/evaluation", single, 1)
 	hundred := rate(h, "/access/v1/evaluations", batch, 100)
+	var thousands [][]byte
+	for i := 0; i+1000 <= len(members); i += 1000 {
+		thousands = append(thousands, []byte(`{"evaluations":[`+strings.Join(members[i:i+1000], ",")+`]}`))
+	}
+	thousand := rate(h, "/access/v1/evaluations", thousands, 1000)
+	b.ReportMetric(1000*one/thousand, "x-single-for-1000")
 	b.ReportMetric(floor, "empty-handler/s")
 	b.ReportMetric(one, "evaluations/s")
 	b.ReportMetric(hundred, "evaluations-in-batches/s")

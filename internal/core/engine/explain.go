@@ -101,18 +101,61 @@ func (c *Cause) fill(text string) string {
 	case catalogue.GrantAhead, catalogue.LinkAhead:
 		b = c.moment(false)
 	}
-	pairs := []string{"{a}", a, "{b}", b}
-	if c.Chain != nil {
-		r := c.Chain.Rule.Get()
-		needed := r.Scale.Format(c.Needed)
-		if r.Scale.Shape == catalogue.Methods && c.Code == catalogue.RuleMet {
-			needed = "one of them"
+	var out strings.Builder
+	out.Grow(len(text) + 64)
+	for {
+		open := strings.IndexByte(text, '{')
+		if open < 0 {
+			out.WriteString(text)
+			return out.String()
 		}
-		pairs = append(pairs, "{rule}", r.Name, "{title}", r.Title, "{value}", r.Scale.Format(c.Value), "{needed}", needed)
-	} else {
-		pairs = append(pairs, "{rule}", "the level", "{title}", "The level", "{value}", "listed", "{needed}", "listed")
+		end := strings.IndexByte(text[open:], '}')
+		if end < 0 {
+			out.WriteString(text)
+			return out.String()
+		}
+		out.WriteString(text[:open])
+		switch name := text[open+1 : open+end]; name {
+		case "a":
+			out.WriteString(a)
+		case "b":
+			out.WriteString(b)
+		default:
+			out.WriteString(c.named(name))
+		}
+		text = text[open+end+1:]
 	}
-	return strings.NewReplacer(pairs...).Replace(text)
+}
+
+// named is what a sentence says of the rule that was asked, or of the level where
+// there is none.
+func (c *Cause) named(what string) string {
+	if c.Chain == nil {
+		switch what {
+		case "rule":
+			return "the level"
+		case "title":
+			return "The level"
+		case "value", "needed":
+			return "listed"
+		}
+		return "{" + what + "}"
+	}
+	r := c.Chain.Rule.Get()
+	switch what {
+	case "rule":
+		return r.Name
+	case "title":
+		return r.Title
+	case "value":
+		return r.Scale.Format(c.Value)
+	case "needed":
+		if r.Scale.Shape == catalogue.Methods && c.Code == catalogue.RuleMet {
+			return "one of them"
+		}
+		return r.Scale.Format(c.Needed)
+	}
+	return "{" + what + "}"
 }
 
 // moment writes When as people say it: an end at the start of a day is told by
