@@ -157,6 +157,8 @@ func TestConsoleLooks(t *testing.T) {
 		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
 		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/check": "document.querySelector('#c-list')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
 		"/exceptions": "document.querySelector('.time')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
+		"/reach": "document.querySelector('.reach-board tbody tr')", "/reach?who=maren.holtveig%40ilvane.example": "document.querySelector('.service-head')", "/audience?resource=space%3Aloan-dossier&all=true": "document.querySelector('.listing tbody tr')",
+		"/difference?who=maren.holtveig%40ilvane.example&and_who=edda.nordvane%40ilvane.example": "document.querySelector('.listing tbody tr')",
 	}
 	for _, mode := range []string{"light", "dark"} {
 		for _, width := range []int64{1280, 390} {
