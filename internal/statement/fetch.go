@@ -144,6 +144,9 @@ func (f *Fetcher) get(ctx context.Context, client *http.Client, u *url.URL, want
 		return nil, &core.Problem{Code: core.WrongType, Text: fmt.Sprintf("%s came as %q, and %s is wanted", what, resp.Header.Get("Content-Type"), want)}
 	}
 	body, err := io.ReadAll(io.LimitReader(resp.Body, MaxBody+1))
+	if err == nil { // a body that is cut off as the time runs out may look as if it had ended
+		err = ctx.Err()
+	}
 	if err != nil {
 		return nil, f.failed(ctx, what, err)
 	}
