@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"sort"
 	"sync"
+	"sync/atomic"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -11,14 +12,73 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// reverse finds who was given something in a space, and what is in it. It is made
-// when a snapshot is first asked that way round.
-type reverse struct {
+// index finds who was given something in a space, and what is in it. It is made
+// when a snapshot is first asked that way round, and goes on to the next snapshots
+// until something of it changes.
+type index struct {
 	once     sync.Once
-	items    [][]uint32 // by space
-	meetings [][]uint32 // by space
-	parties  [][]uint32 // by space: addresses that were ever given something in it, groups and named links included
-	links    [][]uint32 // by space: bearer links
+	items    lists[inside] // by space
+	meetings lists[uint32] // by space
+	parties  lists[uint32] // by space: addresses that were ever given something in it, groups and named links included
+	links    lists[uint32] // by space: bearer links
+
+	in              []contents // by space
+	special         []special
+	atSpace, atItem []words // by row
+}
+
+// inside is an item of a space; plain where it is neither private nor sets values.
+type inside struct {
+	index uint32
+	kind  catalogue.ResourceKind
+	plain bool
+}
+
+// lists holds many short lists one behind the other.
+type lists[T any] struct {
+	ends []uint32
+	all  []T
+}
+
+// of returns list i; none where there is no such list.
+func (l *lists[T]) of(i uint32) []T {
+	switch {
+	case i >= uint32(len(l.ends)):
+		return nil
+	case i == 0:
+		return l.all[:l.ends[0]]
+	}
+	return l.all[l.ends[i-1]:l.ends[i]]
+}
+
+// fillLists makes n lists of what each calls its argument with, in that order.
+func fillLists[T any](n uint32, each func(add func(list uint32, x T))) (l lists[T]) {
+	l.ends = make([]uint32, n)
+	total := uint32(0)
+	each(func(i uint32, _ T) {
+		if i < n {
+			l.ends[i]++
+			total++
+		}
+	})
+	l.all = make([]T, total)
+	at := uint32(0)
+	for i := range l.ends {
+		at, l.ends[i] = at+l.ends[i], at
+	}
+	each(func(i uint32, x T) {
+		if i < n {
+			l.all[l.ends[i]] = x
+			l.ends[i]++
+		}
+	})
+	return
+}
+
+// reverse is what else is asked the other way round; it belongs to one snapshot.
+type reverse struct {
+	once  sync.Once
+	sides atomic.Pointer[sides]
 
 	alike     [][]uint32          // people whom the same exceptions name, in the same way
 	alikeOf   []int               // by person: its place in alike; -1 where there is none
@@ -117,51 +177,64 @@ func (r *reverse) others(s *Snapshot) {
 	r.newcomers = s.Newcomers()
 }
 
-func (s *Snapshot) reversed() *reverse {
-	r := &s.rev
-	r.once.Do(func() {
-		inv := &s.inv
-		n := int(inv.spaces.n)
-		r.items, r.meetings, r.parties, r.links = make([][]uint32, n), make([][]uint32, n), make([][]uint32, n), make([][]uint32, n)
+// indexed returns the index, made when it is first asked for.
+func (s *Snapshot) indexed() *index {
+	s.idx.once.Do(func() { s.idx.make(&s.inv) })
+	return s.idx
+}
+
+func (r *index) make(inv *inventory) {
+	n := inv.spaces.n
+	r.items = fillLists(n, func(add func(uint32, inside)) {
 		for i := uint32(0); i < inv.items.n; i++ {
-			if it := inv.items.at(i); it.exists && int(it.space) < n {
-				r.items[it.space] = append(r.items[it.space], i)
+			if it := inv.items.at(i); it.exists {
+				add(it.space, inside{i, it.kind, !it.private && it.rules == none})
 			}
 		}
+	})
+	r.meetings = fillLists(n, func(add func(uint32, uint32)) {
 		for i := uint32(0); i < inv.meetings.n; i++ {
-			if m := inv.meetings.at(i); m.exists && int(m.space) < n {
-				r.meetings[m.space] = append(r.meetings[m.space], i)
+			if m := inv.meetings.at(i); m.exists {
+				add(m.space, i)
 			}
 		}
+	})
+	r.links = fillLists(n, func(add func(uint32, uint32)) {
 		for i := uint32(0); i < inv.links.n; i++ {
 			if l := inv.links.at(i); l.exists && l.bearer {
-				if sp := inv.items.at(l.item).space; int(sp) < n {
-					r.links[sp] = append(r.links[sp], i)
-				}
+				add(inv.items.at(l.item).space, i)
 			}
 		}
+	})
+	last := make([]uint32, n) // 1 + the party that was added to a space last
+	r.parties = fillLists(n, func(add func(uint32, uint32)) {
+		clear(last)
 		for i := uint32(0); i < inv.parties.n; i++ {
 			p := inv.parties.at(i)
-			add := func(given []grant) {
+			of := func(given []grant) {
 				for k := range given {
 					sp := given[k].resource
 					if sp&itemBit != 0 {
 						sp = inv.items.at(sp &^ itemBit).space
 					}
-					if int(sp) < n {
-						if l := r.parties[sp]; len(l) == 0 || l[len(l)-1] != i {
-							r.parties[sp] = append(l, i)
-						}
+					if sp < n && last[sp] != i+1 {
+						last[sp] = i + 1
+						add(sp, i)
 					}
 				}
 			}
-			add(inv.given(p.grants))
+			of(inv.given(p.grants))
 			for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-				add(inv.given(inv.groups.at(g).grants))
+				of(inv.given(inv.groups.at(g).grants))
 			}
 		}
-		r.others(s)
 	})
+	r.fill(inv)
+}
+
+func (s *Snapshot) reversed() *reverse {
+	r := &s.rev
+	r.once.Do(func() { r.others(s) })
 	return r
 }
 
@@ -355,17 +428,29 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 	targets := []Named{{Value: r.String(), Name: name}}
 	resources := []world.Resource{r}
 	if all && r.Kind == catalogue.Space {
-		rev := s.reversed()
-		for _, i := range rev.items[space] {
-			it := inv.items.at(i)
+		rev := s.indexed()
+		for _, x := range rev.items.of(space) {
+			i, it := x.index, inv.items.at(x.index)
 			resources, targets = append(resources, world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(it.name)})
 		}
-		for _, i := range rev.meetings[space] {
+		for _, i := range rev.meetings.of(space) {
 			resources, targets = append(resources, world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(inv.meetings.at(i).name)})
 		}
 	}
 	newcomers := s.reversed().newcomers
+	tally := s.Tally(at)
+	type holder struct {
+		who uint32
+		may Actions
+	}
+	var holders []holder
 	for k, r := range resources {
+		holders = holders[:0]
+		if space != none {
+			if _, err := tally.Candidates(r, func(i uint32, g Granting) { holders = append(holders, holder{i, g.All()}) }); err != nil {
+				return err
+			}
+		}
 		for _, act := range catalogue.Actions() {
 			if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || act.AreaOnly && inv.spaces.at(space).kind != world.ReportArea || only != nil && !only(&act) {
 				continue
@@ -397,9 +482,11 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 			byRole := roleOnly(rows)
 			switch {
 			case byRole && space != none:
-				for _, i := range s.reversed().parties[space] {
-					if err := try(Who{Address: s.addressOf(i)}, nil); err != nil {
-						return err
+				for _, h := range holders {
+					if h.may.Has(act.ID) {
+						if err := try(Who{Address: s.addressOf(h.who)}, nil); err != nil {
+							return err
+						}
 					}
 				}
 			case !byRole:
@@ -412,7 +499,7 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 				}
 			}
 			if rows[catalogue.Bearer] != nil && space != none && r.Kind.IsItem() {
-				for _, l := range s.reversed().links[space] {
+				for _, l := range s.indexed().links.of(space) {
 					if id := inv.itemIDs.text(inv.text, inv.links.at(l).item); id == r.ID {
 						if err := try(Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, l)}, nil); err != nil {
 							return err

@@ -291,6 +291,9 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 				count(kind, n)
 				continue
 			}
+			if masks.granted.Has(act.ID) && roleOnly(act.Rows(kind)) && who.Kind == ByAddress {
+				continue // counted below, all at once
+			}
 			one := act
 			one.On = []catalogue.ResourceKind{kind}
 			if err := s.resources(&one, spaces, items, func(kind catalogue.ResourceKind, id, _ string) error {
@@ -301,6 +304,16 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 				return err
 			}); err != nil {
 				return out, err
+			}
+		}
+	}
+	if i := a.party.index; i != none && i < inv.parties.n {
+		tally := s.Tally(at)
+		if p, outside := s.sideOf(tally.x, i, at); outside {
+			var sum Sum
+			tally.walk(i, &p, func(_ uint32, in *contents, yes uint64) { sum.countAll(in, yes) }, func(_ thing, yes uint64) { sum.count(yes, 1) })
+			for service, n := range sum.By() {
+				out.Granted[service] += n
 			}
 		}
 	}
@@ -393,12 +406,10 @@ func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bo
 	inv := &s.inv
 	one := func(m uint32) (bool, error) { return yes(inv.meetingIDs.text(inv.text, m)) }
 	rev := s.reversed()
+	idx := s.indexed()
 	held := make(map[int]int) // by door: meetings asked about alone
 	for sp := range spaces {
-		if int(sp) >= len(rev.meetings) {
-			continue
-		}
-		for _, m := range rev.meetings[sp] {
+		for _, m := range idx.meetings.of(sp) {
 			held[rev.doorOf[m]]++
 			ok, err := one(m)
 			if err != nil {

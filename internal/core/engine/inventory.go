@@ -159,7 +159,8 @@ func (v *inventory) addressText(i uint32) string { return v.addresses.text(v.tex
 type Snapshot struct {
 	inv   inventory
 	pol   *policy
-	taken bool // an Editor has been made: see Edit
+	taken bool   // an Editor has been made: see Edit
+	idx   *index // goes on to the next snapshot where nothing of it changes
 	rev   reverse
 }
 
@@ -181,6 +182,7 @@ type Editor struct {
 	seen   map[row]uint32
 
 	peopleChanged bool
+	idx           *index // nil where something of it changed
 }
 
 // New returns an Editor of an empty world.
@@ -192,7 +194,7 @@ func New() *Editor {
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
 func (s *Snapshot) Edit() *Editor {
-	e := &Editor{inv: s.inv, pol: s.pol, tok: newToken()}
+	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, tok: newToken()}
 	if s.taken {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
@@ -267,7 +269,10 @@ func (e *Editor) Done() *Snapshot {
 	} else {
 		e.pol = e.pol.extend(&e.inv)
 	}
-	return &Snapshot{inv: e.inv, pol: e.pol}
+	if e.idx == nil {
+		e.idx = &index{}
+	}
+	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx}
 }
 
 // SetPolicy replaces the whole policy, the partners' stances included, by the
@@ -413,6 +418,7 @@ func (e *Editor) PutPerson(p *world.Person) {
 
 // PutGroup adds or replaces a group and which parties it holds.
 func (e *Editor) PutGroup(g *world.Group) {
+	e.idx = nil
 	i := e.group(g.ID)
 	rec := e.inv.groups.edit(e.tok, i)
 	was := rec.exists
@@ -454,6 +460,7 @@ func (e *Editor) setGroups(p, g uint32, in bool) {
 
 // PutSpace adds or replaces a space; its items stay as they are.
 func (e *Editor) PutSpace(s *world.Space) {
+	e.idx = nil
 	i := e.space(s.ID)
 	was := e.inv.spaces.at(i).exists
 	var owners, members []uint32
@@ -478,6 +485,7 @@ func (e *Editor) PutSpace(s *world.Space) {
 
 // PutItem adds or replaces an item. Its space need not be there yet.
 func (e *Editor) PutItem(it *world.Item) {
+	e.idx = nil
 	i := e.item(it.ID)
 	rec := item{exists: true, private: it.Private, kind: it.Kind, space: e.space(it.Space), name: e.inv.text.add(it.Name),
 		rules: e.row(it.Rules, false), held: e.row(it.Rules, true)}
@@ -489,6 +497,7 @@ func (e *Editor) PutItem(it *world.Item) {
 
 // PutMeeting adds or replaces a meeting.
 func (e *Editor) PutMeeting(m *world.Meeting) {
+	e.idx = nil
 	i := e.inv.meetingIDs.add(e.tok, &e.inv.text, m.ID)
 	grow(&e.inv.meetings, e.tok, i, meeting{})
 	var ds []uint32
@@ -535,6 +544,7 @@ func (e *Editor) PutGuest(g *world.Guest) {
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
 // Named links of the address stay.
 func (e *Editor) SetGrants(who string, grants []world.Grant) {
+	e.idx = nil
 	if len(who) > 6 && who[:6] == "group:" {
 		i := e.group(who[6:])
 		l := e.placeGrants(grants, nil)
@@ -584,6 +594,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 // PutLink adds or replaces a link. A named link also becomes a grant of every
 // address it names.
 func (e *Editor) PutLink(l *world.Link) {
+	e.idx = nil
 	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
 	grow(&e.inv.links, e.tok, i, link{})
 	if old := e.inv.links.at(i); old.exists && !old.bearer {
@@ -607,6 +618,7 @@ func (e *Editor) PutLink(l *world.Link) {
 
 // dropLinkGrants takes the grants of named link i from every party.
 func (e *Editor) dropLinkGrants(i uint32) {
+	e.idx = nil
 	for p := uint32(0); p < e.inv.parties.n; p++ {
 		old := e.inv.parties.at(p).grants
 		var keep []grant
@@ -664,6 +676,6 @@ func (e *Editor) PutContact(c *world.Contact) {
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
 func (s *Snapshot) Aside() *Editor {
-	b := &Snapshot{inv: s.inv, pol: s.pol, taken: true}
+	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, taken: true}
 	return b.Edit()
 }

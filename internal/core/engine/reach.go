@@ -244,11 +244,9 @@ func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]boo
 		case kind == catalogue.Meeting:
 			over := []uint32{}
 			if act.Spread != catalogue.Wide {
-				rev := s.reversed()
+				rev := s.indexed()
 				for sp := range spaces {
-					if int(sp) < len(rev.meetings) {
-						over = append(over, rev.meetings[sp]...)
-					}
+					over = append(over, rev.meetings.of(sp)...)
 				}
 				slices.Sort(over)
 			} else {
@@ -286,10 +284,10 @@ func (s *Snapshot) within(spaces, items map[uint32]bool) []uint32 {
 		}
 	}
 	if len(spaces) > 0 {
-		rev := s.reversed()
+		rev := s.indexed()
 		for sp := range spaces {
-			if int(sp) < len(rev.items) {
-				out = append(out, rev.items[sp]...)
+			for _, x := range rev.items.of(sp) {
+				out = append(out, x.index)
 			}
 		}
 	}
