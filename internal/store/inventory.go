@@ -239,7 +239,10 @@ func grantRow(g *world.Grant) []any {
 	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed)}
 }
 
-func scanGrant(r scanner) (g world.Grant, err error) {
+func scanGrant(r scanner) (g world.Grant, err error) { return scanGrantAfter(r, nil) }
+
+// scanGrantAfter is scanGrant; the address of before is taken where it is the same.
+func scanGrantAfter(r scanner, before *world.Grant) (g world.Grant, err error) {
 	var party string
 	err = r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), (*int64)(&g.Until), &g.Sponsor, (*int64)(&g.Reviewed))
 	if err != nil {
@@ -247,6 +250,8 @@ func scanGrant(r scanner) (g world.Grant, err error) {
 	}
 	if id, ok := strings.CutPrefix(party, "group:"); ok {
 		g.Group = id
+	} else if before != nil && before.Address.String() == party {
+		g.Address = before.Address
 	} else {
 		g.Address, err = addr.Parse(party)
 	}
@@ -354,6 +359,61 @@ func each(ctx context.Context, q querier, query string, args []any, fn func(*sql
 	return rows.Err()
 }
 
+// ahead runs a query and calls scan on every row while use, in another goroutine,
+// is still at work on those before: decoding and taking in share two processors.
+func ahead[T any](ctx context.Context, q querier, query string, args []any, scan func(*sql.Rows) (T, error), use func(*T) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	const size = 1024
+	full, spent := make(chan []T, 4), make(chan []T, 4)
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		for batch := range full {
+			for i := range batch {
+				if err == nil {
+					if err = use(&batch[i]); err != nil {
+						stop() // the query ends too
+					}
+				}
+			}
+			select {
+			case spent <- batch:
+			default:
+			}
+		}
+		done <- err
+	}()
+	var batch []T
+	err := each(ctx, q, query, args, func(r *sql.Rows) error {
+		if batch == nil {
+			select {
+			case batch = <-spent:
+				batch = batch[:0]
+			default:
+				batch = make([]T, 0, size)
+			}
+		}
+		x, err := scan(r)
+		if err != nil {
+			return err
+		}
+		if batch = append(batch, x); len(batch) == size {
+			full <- batch
+			batch = nil
+		}
+		return nil
+	})
+	if len(batch) > 0 {
+		full <- batch
+	}
+	close(full)
+	if used := <-done; used != nil {
+		return used
+	}
+	return err
+}
+
 func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink Sink) error {
 	when := []any{seq, seq}
 	for _, kind := range []string{"group", "person", "space"} {
@@ -361,24 +421,23 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 			return err
 		}
 	}
-	if err := each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when, func(r *sql.Rows) error {
+	if err := ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when, func(r *sql.Rows) (world.Item, error) {
 		it, _, err := scanItem(r)
-		if err == nil {
-			sink.PutItem(&it)
-		}
-		return err
+		return it, err
+	}, func(it *world.Item) error {
+		sink.PutItem(it)
+		return nil
 	}); err != nil {
 		return err
 	}
 	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
 		return err
 	}
-	if err := each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) error {
-		g, err := scanGuest(r)
-		if err == nil {
-			sink.PutGuest(&g)
-		}
-		return err
+	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) (world.Guest, error) {
+		return scanGuest(r)
+	}, func(g *world.Guest) error {
+		sink.PutGuest(g)
+		return nil
 	}); err != nil {
 		return err
 	}
@@ -406,21 +465,22 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 // eachGrants hands grants over party by party.
 func eachGrants(ctx context.Context, q querier, where string, args []any, sink Sink) error {
 	var all []world.Grant
+	var before world.Grant
 	flush := func() {
 		if len(all) > 0 {
 			sink.SetGrants(all[0].Party(), all)
 			all = nil
 		}
 	}
-	err := each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts", args, func(r *sql.Rows) error {
-		g, err := scanGrant(r)
-		if err != nil {
-			return err
-		}
+	err := ahead(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts", args, func(r *sql.Rows) (g world.Grant, err error) {
+		g, err = scanGrantAfter(r, &before)
+		before = g
+		return
+	}, func(g *world.Grant) error {
 		if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
 			flush()
 		}
-		all = append(all, g)
+		all = append(all, *g)
 		return nil
 	})
 	flush()

@@ -33,6 +33,16 @@ func BenchmarkMasses(b *testing.B) {
 			s.sidesAt(at)
 			b.ReportMetric(float64(time.Since(start).Microseconds())/1000, "ms/policy-to-masks")
 			measureMasses(b, s, w, at)
+			grants := len(w.Grants)
+			w = nil
+			runtime.GC()
+			start = time.Now()
+			runtime.GC()
+			b.ReportMetric(float64(time.Since(start).Microseconds())/1000, "ms/full-collection")
+			var m runtime.MemStats
+			runtime.ReadMemStats(&m)
+			b.ReportMetric(float64(m.HeapAlloc)/float64(grants), "bytes/grant-all-in")
+			runtime.KeepAlive(s)
 			b.ReportMetric(0, "ns/op")
 		})
 	}
