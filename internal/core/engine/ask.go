@@ -114,7 +114,19 @@ type Question struct {
 	Account   Account      // context.account
 	DropsCopy bool         // context.keep_copy is no
 	With      *Supposed    // asked as if this were given; nil for the world as it is
+
+	as relation // asked as if the party and the person were related, or not
 }
+
+// relation is how a question takes contacts and shared spaces: as they are, as if
+// there were one, as if there were none.
+type relation uint8
+
+const (
+	asItIs relation = iota
+	related
+	unrelated
+)
 
 // WrongUse is a question that makes no sense: not a no, but a mistake of who
 // asked.

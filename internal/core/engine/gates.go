@@ -733,6 +733,9 @@ func (a *asker) sharerClass() catalogue.Value {
 
 // contact reports whether a person of ours and the party are accepted contacts.
 func (a *asker) contact(person uint32) bool {
+	if a.q.as != asItIs {
+		return a.q.as == related
+	}
 	if a.party.index == none {
 		return false
 	}
@@ -749,6 +752,9 @@ func (a *asker) contact(person uint32) bool {
 // shares reports whether a person of ours owns or is a member of a space on
 // which the party has a live grant.
 func (a *asker) shares(person uint32) bool {
+	if a.q.as != asItIs {
+		return a.q.as == related
+	}
 	p := a.party.known
 	if p == nil {
 		return false

@@ -25,7 +25,12 @@ func BenchmarkMasses(b *testing.B) {
 	for n := 10_000; n <= *most; n *= 10 {
 		b.Run(fmt.Sprintf("guests=%d", n), func(b *testing.B) {
 			w := worldgen.Generate(1, worldgen.Size{Guests: n}, at)
-			s := Of(w)
+			policy := *w // as a database gives it, apart from the inventory
+			policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
+			e := New()
+			e.Put(w)
+			e.SetPolicy(&policy)
+			s := e.Done()
 			start := time.Now()
 			s.indexed()
 			b.ReportMetric(float64(time.Since(start).Milliseconds()), "ms/index")
@@ -171,9 +176,82 @@ func measureMasses(b *testing.B, s *Snapshot, w *world.World, at moment.Moment) 
 	b.ReportMetric(mid(alone), "ms/population")
 	b.ReportMetric(mid(both), "ms/population-on-all-processors")
 	b.ReportMetric(mid(of), "x-touching-for-the-population")
+	measureImpacts(b, s, w, at, mid(floors))
 }
 
 func mid(xs []float64) float64 {
 	slices.Sort(xs)
 	return xs[len(xs)/2]
 }
+
+// measureImpacts prints what impacts cost, beside touching every pair of a grant and
+// an item, and beside the reach of those concerned.
+func measureImpacts(b *testing.B, s *Snapshot, w *world.World, at moment.Moment, pairs float64) {
+	with := func(change func(*world.World)) *Snapshot {
+		next := *w
+		next.Rules = slices.Clone(w.Rules)
+		next.Partners = slices.Clone(w.Partners)
+		change(&next)
+		e := s.Aside()
+		e.SetPolicy(&next)
+		return e.Done()
+	}
+	goOn := func() error { return nil }
+	for _, x := range []struct{ name, rule string }{{"files-given-to", "files.given_to"}, {"space-guests", "spaces.guests"}} {
+		after := with(func(n *world.World) {
+			for i := range n.Rules {
+				if n.Rules[i].Rule == catalogue.MustRule(x.rule) {
+					r := &n.Rules[i]
+					r.Limit, r.Default = 0, 0
+				}
+			}
+		})
+		changed := ChangedRules(s, after)
+		var ms []float64
+		for range 3 {
+			was := runtime.GOMAXPROCS(1)
+			start := time.Now()
+			out := &Impact{Kinds: map[string]*Moves{}, Partners: map[string]*Moves{}, Spaces: map[string]*Moves{}}
+			var none func(*ImpactLine) bool
+			if err := grantedImpact(s, after, at, &changed, out, map[uint32]Moves{}, &none, goOn, func(float64) {}); err != nil {
+				b.Fatal(err)
+			}
+			ms = append(ms, time.Since(start).Seconds()*1000)
+			runtime.GOMAXPROCS(was)
+			sink += out.Total().Lost
+		}
+		b.ReportMetric(mid(ms), "ms/impact-of-"+x.name)
+		b.ReportMetric(mid(ms)/pairs, "x-touching-for-"+x.name)
+	}
+	// One partner: the biggest.
+	after := with(func(n *world.World) { n.Partners[0].Standing = 1 - n.Partners[0].Standing })
+	changed := ChangedRules(s, after)
+	var impacts, reaches []float64
+	people := 0
+	for range 3 {
+		was := runtime.GOMAXPROCS(1)
+		start := time.Now()
+		out := &Impact{Kinds: map[string]*Moves{}, Partners: map[string]*Moves{}, Spaces: map[string]*Moves{}}
+		var none func(*ImpactLine) bool
+		if err := grantedImpact(s, after, at, &changed, out, map[uint32]Moves{}, &none, goOn, func(float64) {}); err != nil {
+			b.Fatal(err)
+		}
+		impacts = append(impacts, time.Since(start).Seconds()*1000)
+		start = time.Now()
+		t := s.Tally(at)
+		var buf []Granting
+		people = 0
+		for i := range s.peopleOfPartner(n0(w)) {
+			buf = t.Reach(s.addressOf(i), buf[:0])
+			sink += len(buf)
+			people++
+		}
+		reaches = append(reaches, time.Since(start).Seconds()*1000)
+		runtime.GOMAXPROCS(was)
+	}
+	b.ReportMetric(float64(people), "people-of-the-partner")
+	b.ReportMetric(mid(impacts), "ms/impact-of-a-partner")
+	b.ReportMetric(mid(impacts)/mid(reaches), "x-reach-of-its-people")
+}
+
+func n0(w *world.World) string { return w.Partners[0].ID }

@@ -872,17 +872,7 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 		in := &idx.in[sp]
 		if yes := p.allowed(&at, t.x.met(p, &at, words{}), in.entries, false, catalogue.NoRole, h.role); yes != 0 {
 			if items > 0 {
-				var less contents
-				for l := range live { // those it holds a role of its own on come by themselves
-					if r := live[l].resource; r&itemBit != 0 && live[l].space == sp {
-						if it := inv.items.at(r &^ itemBit); !it.private && it.rules == none {
-							if in != &less {
-								less, in = *in, &less
-							}
-							less.plain[it.kind]--
-						}
-					}
-				}
+				in = t.less(sp, in, live)
 			}
 			all(sp, in, yes)
 		}

@@ -1,0 +1,405 @@
+package engine_test
+
+import (
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldgen"
+)
+
+func goOn() error { return nil }
+
+// altered returns another policy over the same inventory, changed at random.
+func altered(r *rand.Rand, w *world.World) (*world.World, string) {
+	next := *w
+	next.Rules = append([]world.RuleSetting{}, w.Rules...)
+	next.Partners = append([]world.Partner{}, w.Partners...)
+	next.Exceptions = append([]world.Exception{}, w.Exceptions...)
+	next.Barred = append([]world.Bar{}, w.Barred...)
+	p := &next.Partners[r.IntN(len(next.Partners))]
+	what := ""
+	for range 1 + r.IntN(2) {
+		switch r.IntN(9) {
+		case 0, 1, 2:
+			x := &next.Rules[r.IntN(len(next.Rules))]
+			if r.IntN(2) == 0 { // those that bring conditions and links about
+				name := []string{"directory.terms", "directory.sign_in", "reports.guest_browse", "files.bearer_links", "files.drive_bearer_links", "files.link_days", "files.link_right", "spaces.connect", "chat.presence"}[r.IntN(9)]
+				if r.IntN(3) == 0 {
+					name = []string{"files.bearer_links", "files.link_days", "files.link_right"}[r.IntN(3)]
+				}
+				for i := range next.Rules {
+					if next.Rules[i].Rule == catalogue.MustRule(name) {
+						x = &next.Rules[i]
+					}
+				}
+			}
+			all := x.Rule.Get().Scale.All()
+			x.Limit = all[r.IntN(len(all))]
+			x.Default = all[r.IntN(len(all))]
+			x.Counts = catalogue.Unset
+			if x.Rule.Get().Scale.Looser(x.Default, x.Limit) {
+				x.Default = x.Limit
+			}
+			what += fmt.Sprintf(" rule %s limit %s default %s;", x.Rule, x.Rule.Get().Scale.Format(x.Limit), x.Rule.Get().Scale.Format(x.Default))
+		case 3:
+			p.Standing = world.Standing(r.IntN(3))
+			what += fmt.Sprintf(" %s %s;", p.ID, world.StandingNames[p.Standing])
+		case 4:
+			for range 4 {
+				p.Opened[r.IntN(len(p.Opened))] = world.Opening(r.IntN(3))
+			}
+			what += " openings of " + p.ID + ";"
+		case 5:
+			switch r.IntN(3) {
+			case 0:
+				b, _ := addr.Parse("guest3@" + p.Domains[0].Domain.String())
+				next.Barred = append(next.Barred, world.Bar{Address: b})
+				what += " barred " + b.String() + ";"
+			case 1:
+				next.Barred = append(next.Barred, world.Bar{Entry: world.Entry{Domain: p.Domains[0].Domain}})
+				what += " barred a domain;"
+			default:
+				next.Barred = nil
+				what += " no bars;"
+			}
+		case 6:
+			if len(next.Exceptions) > 0 {
+				i := r.IntN(len(next.Exceptions))
+				next.Exceptions = append(next.Exceptions[:i:i], next.Exceptions[i+1:]...)
+				what += " an exception less;"
+			}
+		case 7:
+			x := w.Exceptions[r.IntN(len(w.Exceptions))]
+			x.ID, x.People = fmt.Sprint("new", len(next.Exceptions)), []string{w.People[r.IntN(len(w.People))].ID}
+			if r.IntN(2) == 0 {
+				x.Parties = nil
+			}
+			next.Exceptions = append(next.Exceptions, x)
+			what += " an exception more;"
+		case 8: // a domain moves to another partner
+			q := &next.Partners[r.IntN(len(next.Partners))]
+			if q != p && len(p.Domains) > 0 {
+				q.Domains = append(append([]world.Entry{}, q.Domains...), p.Domains[0])
+				p.Domains = p.Domains[1:]
+				what += fmt.Sprintf(" a domain from %s to %s;", p.ID, q.ID)
+			}
+		}
+		p = &next.Partners[r.IntN(len(next.Partners))]
+		if len(p.Domains) == 0 {
+			p = &next.Partners[0]
+		}
+		if len(p.Domains) == 0 {
+			break
+		}
+	}
+	return &next, what
+}
+
+// brute asks everything of two snapshots and counts what differs.
+type brute struct {
+	granted                   map[catalogue.ActionID]*engine.Moves
+	wide                      map[string]*bruteWide
+	parties                   engine.Moves
+	kinds, partners, spaces   map[string]*engine.Moves
+	stopped, started, changes int
+	lines                     map[string]int
+}
+
+type bruteWide struct {
+	parties, resources map[string]bool
+	pairs              int
+}
+
+func note(m *engine.Moves, change string) {
+	switch change {
+	case "gained":
+		m.Gained++
+	case "lost":
+		m.Lost++
+	default:
+		m.Otherwise++
+	}
+}
+
+func bruteImpact(t *testing.T, w *world.World, before, after *engine.Snapshot, at moment.Moment) *brute {
+	t.Helper()
+	b := &brute{granted: map[catalogue.ActionID]*engine.Moves{}, wide: map[string]*bruteWide{}, kinds: map[string]*engine.Moves{}, partners: map[string]*engine.Moves{}, spaces: map[string]*engine.Moves{}, lines: map[string]int{}}
+	all := resourcesOf(w)
+	spaceOf := map[world.Resource]string{}
+	for _, r := range all {
+		switch {
+		case r.Kind.IsItem():
+			spaceOf[r] = before.SpaceOf(r.ID)
+		case r.Kind == catalogue.Space:
+			spaceOf[r] = r.ID
+		}
+	}
+	for i := range w.Meetings {
+		spaceOf[world.Resource{Kind: catalogue.Meeting, ID: w.Meetings[i].ID}] = w.Meetings[i].Space
+	}
+	for _, name := range outsiders(w, before) {
+		who, err := engine.ParseWho(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if who.Kind == engine.ByLinkID { // only live links count
+			live := false
+			for i := range w.Links {
+				if l := &w.Links[i]; l.ID == who.ID {
+					live = moment.Within(at, l.Created, l.Until)
+				}
+			}
+			if !live {
+				continue
+			}
+		}
+		mine := map[string]bool{}
+		kind, partner := "bearer", ""
+		if who.Kind == engine.ByAddress {
+			kind = before.KindAt(who.Address, at).String()
+			if m := before.Match(who.Address); m.Partner != nil {
+				partner = m.Partner.ID
+			}
+		}
+		if strings.HasPrefix(name, "*@") { // newcomers come by themselves
+			continue
+		}
+		had, has := false, false
+		for _, act := range catalogue.Actions() {
+			if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+				continue
+			}
+			for _, r := range all {
+				if !act.Takes(r.Kind) {
+					continue
+				}
+				q := engine.Question{Subject: who, Action: act.ID, Resource: r, At: at}
+				v, err0 := before.Decide(&q)
+				x, err1 := after.Decide(&q)
+				v.Yes, x.Yes = v.Yes && err0 == nil, x.Yes && err1 == nil
+				if act.Name == "directory.look_up" {
+					continue
+				}
+				if who.Kind == engine.ByLinkID && byRole(&act, r.Kind) {
+					had, has = had || v.Yes, has || x.Yes
+				}
+				if v.Yes == x.Yes && (!v.Yes || v.Conditions == x.Conditions) {
+					continue
+				}
+				change := "otherwise"
+				if x.Yes && !v.Yes {
+					change = "gained"
+				} else if v.Yes && !x.Yes {
+					change = "lost"
+				}
+				mine[change] = true
+				b.changes++
+				if byRole(&act, r.Kind) {
+					if b.granted[act.ID] == nil {
+						b.granted[act.ID] = &engine.Moves{}
+					}
+					note(b.granted[act.ID], change)
+					for _, in := range []struct {
+						m   map[string]*engine.Moves
+						key string
+					}{{b.kinds, kind}, {b.partners, partner}, {b.spaces, spaceOf[r]}} {
+						if in.m[in.key] == nil {
+							in.m[in.key] = &engine.Moves{}
+						}
+						note(in.m[in.key], change)
+					}
+					b.lines[fmt.Sprint(name, change, act.Name, r)]++
+					continue
+				}
+				k := fmt.Sprintf("%s %s %s", change, act.Name, r.Kind)
+				if b.wide[k] == nil {
+					b.wide[k] = &bruteWide{map[string]bool{}, map[string]bool{}, 0}
+				}
+				b.wide[k].parties[name], b.wide[k].resources[r.ID] = true, true
+				b.wide[k].pairs++
+			}
+		}
+		if mine["gained"] {
+			b.parties.Gained++
+		}
+		if mine["lost"] {
+			b.parties.Lost++
+		}
+		if mine["otherwise"] {
+			b.parties.Otherwise++
+		}
+		if had && !has {
+			b.stopped++
+		}
+		if has && !had {
+			b.started++
+		}
+	}
+	return b
+}
+
+// TestImpact compares impacts of random changes of policy with asking everything on
+// both sides.
+func TestImpact(t *testing.T) {
+	granted, pairs, otherwise, links := 0, 0, 0, 0
+	what := ""
+	for seed := uint64(3000); seed < 3200; seed++ {
+		r := rand.New(rand.NewPCG(seed, 7))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
+		for i := range w.Links {
+			w.Links[i].For = nil
+		}
+		if seed%2 == 0 {
+			for i := range w.Rules {
+				all := w.Rules[i].Rule.Get().Scale.All()
+				if s := w.Rules[i].Rule.Get().Scale.Shape; s == catalogue.Level || s == catalogue.Switch {
+					w.Rules[i].Limit = all[len(all)-1]
+				}
+			}
+		}
+		if seed%5 == 0 { // drives whose owners have exceptions
+			for i := range w.Spaces {
+				w.Spaces[i].Kind = world.Drive
+			}
+			for i := range w.Exceptions {
+				w.Exceptions[i].Rules = []world.Setting{{Rule: catalogue.MustRule("files.drive_given_to"), Value: catalogue.Value(i % 3)}}
+			}
+		}
+		before := engine.Of(w)
+		next, change := altered(r, w)
+		what = fmt.Sprintf("seed %d:%s", seed, change)
+		e := before.Aside()
+		e.SetPolicy(next)
+		after := e.Done()
+		at := now + moment.Moment(r.IntN(3)-1)*20*86400e6
+		want := bruteImpact(t, w, before, after, at)
+		lines := map[string]int{}
+		got, err := engine.ImpactOf(before, after, at, func(l *engine.ImpactLine) bool {
+			if l.Wide {
+				return true
+			}
+			for _, act := range catalogue.Actions() {
+				if l.Actions.Has(act.ID) {
+					lines[fmt.Sprint(l.Who, l.Change, act.Name, l.Resource)]++
+				}
+			}
+			return true
+		}, goOn, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, act := range catalogue.Actions() {
+			m := engine.Moves{}
+			if x := want.granted[act.ID]; x != nil {
+				m = *x
+			}
+			if got.Granted[act.ID] != m {
+				t.Fatalf("%s\n%s: %+v, asked one by one %+v", what, act.Name, got.Granted[act.ID], m)
+			}
+			granted += m.Gained + m.Lost
+			otherwise += m.Otherwise
+		}
+		same := func(name string, got, want map[string]*engine.Moves) {
+			t.Helper()
+			for k, m := range want {
+				if got[k] == nil || *got[k] != *m {
+					t.Fatalf("%s\n%s %q: %+v, asked one by one %+v", what, name, k, got[k], *m)
+				}
+			}
+			if len(got) != len(want) {
+				t.Fatalf("%s\n%s: %v, asked one by one %v", what, name, got, want)
+			}
+		}
+		same("kinds", got.Kinds, want.kinds)
+		same("partners", got.Partners, want.partners)
+		same("spaces", got.Spaces, want.spaces)
+		for k, n := range want.lines {
+			if lines[k] != n {
+				t.Fatalf("%s\nno line for %s", what, k)
+			}
+		}
+		if len(lines) != len(want.lines) {
+			t.Fatalf("%s\n%d lines, asked one by one %d", what, len(lines), len(want.lines))
+		}
+		seen := 0
+		for change, sums := range map[string][]engine.WideSum{"gained": got.WideGained, "lost": got.WideLost, "otherwise": got.WideOtherwise} {
+			for _, s := range sums {
+				if s.Scope != "" {
+					continue
+				}
+				seen++
+				x := want.wide[fmt.Sprintf("%s %s %s", change, s.Action, s.Kind)]
+				if x == nil || x.pairs != s.Pairs || len(x.parties) != s.Parties || len(x.resources) != s.Resources {
+					t.Fatalf("%s\n%s %+v, asked one by one %+v", what, change, s, x)
+				}
+				pairs += s.Pairs
+			}
+		}
+		if seen != len(want.wide) {
+			t.Fatalf("%s\n%d wide sums, asked one by one %d", what, seen, len(want.wide))
+		}
+		if len(got.LinksStopped) != want.stopped || len(got.LinksStarted) != want.started {
+			t.Fatalf("%s\nlinks %v stop, %v start; asked one by one %d and %d", what, got.LinksStopped, got.LinksStarted, want.stopped, want.started)
+		}
+		links += want.stopped + want.started
+		if len(got.WideGained)+len(got.WideLost)+len(got.WideOtherwise) == seen && got.Parties != want.parties {
+			t.Fatalf("%s\nparties %+v, asked one by one %+v", what, got.Parties, want.parties)
+		}
+		// Nothing changes from a policy to itself, and the way back is the way there.
+		back, err := engine.ImpactOf(after, before, at, nil, goOn, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x, y := got.Total(), back.Total()
+		if x.Gained != y.Lost || x.Lost != y.Gained || x.Otherwise != y.Otherwise {
+			t.Fatalf("%s\nthere %+v, back %+v", what, x, y)
+		}
+		if none, _ := engine.ImpactOf(before, before, at, nil, goOn, nil); !none.Nothing() {
+			t.Fatalf("%s: a policy differs from itself: %+v", what, none)
+		}
+	}
+	if granted < 1000 || pairs < 2000 || otherwise < 50 || links < 5 {
+		t.Errorf("%d granted, %d pairs, %d otherwise, %d links", granted, pairs, otherwise, links)
+	}
+	w := engine.Of(worldgen.Generate(1, worldgen.Size{Guests: 10}, now))
+	enough := errors.New("enough")
+	if _, err := engine.ImpactOf(w, w, now, nil, func() error { return enough }, nil); !errors.Is(err, enough) {
+		t.Errorf("stopped: %v", err)
+	}
+}
+
+// TestWide compares the numbers of wide actions with asking everything.
+func TestWide(t *testing.T) {
+	for seed := uint64(3200); seed < 3260; seed++ {
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 60, Grants: 60, Spaces: 4, Items: 8, Partners: 3, People: 6, Groups: 3, Meetings: 12, Links: 6, Exceptions: 12}, now))
+		s := engine.Of(w)
+		sums, err := s.Wide(now, goOn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		nothing := engine.Of(&world.World{Organisation: w.Organisation})
+		want := bruteImpact(t, w, nothing, s, now)
+		seen := 0
+		for _, x := range sums {
+			if x.Scope != "" {
+				continue
+			}
+			seen++
+			y := want.wide[fmt.Sprintf("gained %s %s", x.Action, x.Kind)]
+			if y == nil || y.pairs != x.Pairs || len(y.parties) != x.Parties || len(y.resources) != x.Resources {
+				t.Fatalf("seed %d: %+v, asked one by one %+v", seed, x, y)
+			}
+		}
+		if seen != len(want.wide) {
+			t.Fatalf("seed %d: %d sums, asked one by one %d", seed, seen, len(want.wide))
+		}
+	}
+}
