@@ -573,7 +573,7 @@ func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
 		if err := r.Scan(&kind, &id, &doc); err != nil {
 			return err
 		}
-		return addPolicy(w, kind, id, doc)
+		return worldfile.AddPolicy(w, kind, id, doc)
 	})
 	if err != nil {
 		return nil, err
@@ -604,57 +604,6 @@ func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
 
 // StanceKey is what a stance is known by.
 func StanceKey(partner string, k catalogue.Key) string { return partner + " " + k.String() }
-
-func addPolicy(w *world.World, kind, id string, doc []byte) (err error) {
-	switch kind {
-	case "organisation":
-		var x world.Organisation
-		x, err = worldfile.OrganisationOf(doc)
-		w.Organisation = &x
-	case "settings":
-		var x world.Settings
-		x, err = worldfile.SettingsOf(doc)
-		w.Settings = &x
-	case "rule":
-		r, ok := catalogue.RuleByName(id)
-		if !ok {
-			return fmt.Errorf("the database sets a rule %q that the catalogue does not hold", id)
-		}
-		var x world.RuleSetting
-		x, err = worldfile.RuleOf(doc, r)
-		w.Rules = append(w.Rules, x)
-	case "partner":
-		var x world.Partner
-		x, err = worldfile.PartnerOf(doc)
-		w.Partners = append(w.Partners, x)
-	case "bar":
-		var x world.Bar
-		x, err = worldfile.BarOf(doc)
-		w.Barred = append(w.Barred, x)
-	case "personal":
-		var x world.Entry
-		x, err = worldfile.EntryOf(doc)
-		w.Personal = append(w.Personal, x)
-	case "exception":
-		var x world.Exception
-		x, err = worldfile.ExceptionOf(doc)
-		w.Exceptions = append(w.Exceptions, x)
-	case "bundle":
-		var x world.Bundle
-		x, err = worldfile.BundleOf(doc)
-		w.Bundles = append(w.Bundles, x)
-	case "expectation":
-		var x world.Expectation
-		x, err = worldfile.ExpectationOf(doc)
-		w.Expectations = append(w.Expectations, x)
-	default:
-		err = fmt.Errorf("the database holds policy of the unknown kind %q", kind)
-	}
-	if err != nil {
-		return fmt.Errorf("%s %s: %w", kind, id, err)
-	}
-	return nil
-}
 
 // Follow hands over what changed since a head, and returns the head it has
 // reached. It reports all=true, and hands over nothing, where so much changed

@@ -264,8 +264,15 @@ func (s *Snapshot) wideResource(kind catalogue.ResourceKind, i uint32) world.Res
 
 // touched finds the entries whose requirements any of the changed rules is among, or
 // whose limits and defaults differ.
-func touched(x, y *sides, changed *[catalogue.NumRules]bool) (set uint64, people bool) {
+func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (set uint64, people bool) {
 	moved := (x.defaults ^ y.defaults) | (x.limits ^ y.limits)
+	if otherRows { // values that count no more fall back to what may be tighter than the limit
+		for k := range masks.requirements {
+			if changed[masks.requirements[k].rule] {
+				moved |= 1 << k
+			}
+		}
+	}
 	for _, k := range masks.people {
 		if changed[masks.requirements[k].rule] {
 			moved |= 1 << k
@@ -290,6 +297,10 @@ func touched(x, y *sides, changed *[catalogue.NumRules]bool) (set uint64, people
 	return
 }
 
+// otherRows reports whether values of spaces, items and meetings count on one side that
+// are held back on the other.
+func otherRows(a, b *Snapshot) bool { return a.idx != b.idx }
+
 // sameSide reports whether two policies take a party alike, as far as granted
 // actions go, but for what all parties have in common.
 func sameSide(a, b *partySide) bool { return *a == *b }
@@ -299,7 +310,7 @@ func grantedImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 	inv := &before.inv
 	before.indexed()
 	x, y := before.sidesAt(at), after.sidesAt(at)
-	set, people := touched(x, y, changed)
+	set, people := touched(x, y, changed, otherRows(before, after))
 	const stride = 2048
 	workers := runtime.GOMAXPROCS(0)
 	parts := make([]*impactPart, workers)
@@ -499,7 +510,7 @@ func compare(t, u *Tally, i uint32, a, b *partySide, ask uint64, people bool, fo
 			items++
 		}
 	}
-	apart := people || a.partner != b.partner
+	apart := people || a.partner != b.partner || otherRows(t.s, u.s)
 	for k := range live {
 		h := &live[k]
 		sp := h.space
@@ -511,21 +522,21 @@ func compare(t, u *Tally, i uint32, a, b *partySide, ask uint64, people bool, fo
 		if apart {
 			at1 = u.s.place(sp, b, i, t.at)
 		}
-		both := func(set uint64, item words, private bool, onItem, onSpace catalogue.Role) (yes0, yes1 uint64) {
-			yes0 = a.allowed(&at0, t.x.met(a, &at0, item), set&ask, private, onItem, onSpace)
-			yes1 = b.allowed(&at1, u.x.met(b, &at1, item), set&ask, private, onItem, onSpace)
+		both := func(set uint64, row uint32, private bool, onItem, onSpace catalogue.Role) (yes0, yes1 uint64) {
+			yes0 = a.allowed(&at0, t.x.met(a, &at0, of(idx.atItem, row)), set&ask, private, onItem, onSpace)
+			yes1 = b.allowed(&at1, u.x.met(b, &at1, of(u.s.idx.atItem, row)), set&ask, private, onItem, onSpace)
 			return
 		}
 		if h.resource&itemBit != 0 {
 			index := h.resource &^ itemBit
 			it := inv.items.at(index)
-			if yes0, yes1 := both(masks.ofKind[it.kind], of(idx.atItem, it.rules), it.private, h.role, t.roleOn(sp)); yes0|yes1 != 0 {
+			if yes0, yes1 := both(masks.ofKind[it.kind], it.rules, it.private, h.role, t.roleOn(sp)); yes0|yes1 != 0 {
 				found(sp, index, it.kind, nil, yes0, yes1)
 			}
 			continue
 		}
 		in := &idx.in[sp]
-		if yes0, yes1 := both(in.entries, words{}, false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
+		if yes0, yes1 := both(in.entries, none, false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
 			if items > 0 {
 				in = t.less(sp, in, live)
 			}
@@ -536,7 +547,7 @@ func compare(t, u *Tally, i uint32, a, b *partySide, ask uint64, people bool, fo
 			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.roleOn(x.index|itemBit) != catalogue.NoRole) {
 				continue
 			}
-			if yes0, yes1 := both(masks.ofKind[x.kind], of(idx.atItem, x.rules), false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
+			if yes0, yes1 := both(masks.ofKind[x.kind], x.rules, false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
 				found(sp, x.index, x.kind, nil, yes0, yes1)
 			}
 		}

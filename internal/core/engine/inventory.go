@@ -181,6 +181,7 @@ type Editor struct {
 	policy *world.World // where policy is to be compiled anew
 	seen   map[row]uint32
 
+	hold          bool // what limits make too loose does not count
 	peopleChanged bool
 	idx           *index // nil where something of it changed
 }
@@ -272,7 +273,34 @@ func (e *Editor) Done() *Snapshot {
 	if e.idx == nil {
 		e.idx = &index{}
 	}
+	if e.hold {
+		e.holdBack()
+	}
 	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx}
+}
+
+// HoldBack makes values of spaces, items and meetings that are looser than the limits
+// of the policy not count, as they will not once it is published (model §3). It is
+// for an Editor of Aside: elsewhere they are written as held back.
+func (e *Editor) HoldBack() { e.hold = true }
+
+func (e *Editor) holdBack() {
+	copied := false
+	for i := range e.inv.rows {
+		for r, v := range e.inv.rows[i] {
+			if v == catalogue.Unset || !catalogue.RuleID(r).Get().Scale.Looser(v, e.pol.limit[r]) {
+				continue
+			}
+			if !copied {
+				e.inv.rows, copied = append([]row(nil), e.inv.rows...), true
+			}
+			e.inv.rows[i][r] = catalogue.Unset
+		}
+	}
+	if copied {
+		e.idx.once.Do(func() { e.idx.make(&e.inv) })
+		e.idx = e.idx.otherRows(&e.inv)
+	}
 }
 
 // SetPolicy replaces the whole policy, the partners' stances included, by the

@@ -268,10 +268,22 @@ func (r *index) fill(inv *inventory) {
 		}
 		c.special.n = uint32(len(r.special)) - c.special.off
 	}
+	r.fillRows(inv)
+}
+
+func (r *index) fillRows(inv *inventory) {
 	r.atSpace, r.atItem = make([]words, len(inv.rows)), make([]words, len(inv.rows))
 	for i := range inv.rows {
 		r.atSpace[i], r.atItem[i] = wordsOf(&inv.rows[i], catalogue.AtSpace), wordsOf(&inv.rows[i], catalogue.AtItem)
 	}
+}
+
+// otherRows returns the index of the same inventory where other values count.
+func (r *index) otherRows(inv *inventory) *index {
+	out := &index{items: r.items, meetings: r.meetings, parties: r.parties, links: r.links, in: r.in, special: r.special}
+	out.fillRows(inv)
+	out.once.Do(func() {})
+	return out
 }
 
 func of(ws []words, i uint32) words {

@@ -1,0 +1,189 @@
+package draft
+
+import (
+	"fmt"
+	"reflect"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+)
+
+// Loosens says in what a policy is looser than another, entry by entry, whether or
+// not anybody gains by it today; empty where it only tightens. What cannot be told to
+// be tighter counts as looser.
+func Loosens(was, next *world.World) (reasons []string) {
+	say := func(format string, args ...any) { reasons = append(reasons, fmt.Sprintf(format, args...)) }
+	before, after := ruleStates(was), ruleStates(next)
+	for i := range catalogue.Rules() {
+		r := &catalogue.Rules()[i]
+		a, b := before[r.ID], after[r.ID]
+		if r.Scale.Looser(b.Limit, a.Limit) {
+			say("the limit of %s", r.Name)
+		}
+		if r.Scale.Looser(b.Default, a.Default) || r.Scale.Shape == catalogue.Choice && a.Default != b.Default {
+			say("the default of %s", r.Name)
+		}
+	}
+	loosens := func(a, b []world.Setting, what string) {
+		had := map[catalogue.RuleID]catalogue.Value{}
+		for _, s := range a {
+			if !s.Held {
+				had[s.Rule] = s.Value
+			}
+		}
+		for _, s := range b {
+			old, ok := had[s.Rule]
+			if !ok {
+				old = before[s.Rule].Default
+			}
+			delete(had, s.Rule)
+			if scale := &s.Rule.Get().Scale; !s.Held && (scale.Looser(s.Value, old) || scale.Shape == catalogue.Choice && s.Value != old) {
+				say("%s of %s", s.Rule, what)
+			}
+		}
+		for r, v := range had { // gone: the default counts there
+			if r.Get().Scale.Looser(after[r].Default, v) {
+				say("%s of %s", r, what)
+			}
+		}
+	}
+	partners := map[string]*world.Partner{}
+	for i := range was.Partners {
+		partners[was.Partners[i].ID] = &was.Partners[i]
+	}
+	for i := range next.Partners {
+		p := &next.Partners[i]
+		old := partners[p.ID]
+		delete(partners, p.ID)
+		if old == nil {
+			say("a new partner, %s", p.Name)
+			continue
+		}
+		if p.Standing == world.Active && old.Standing != world.Active {
+			say("%s is active again", p.Name)
+		}
+		for k := range p.Opened {
+			if openness(p.Opened[k]) > openness(old.Opened[k]) {
+				say("%s is opened for %s", p.Name, catalogue.Key(k))
+			}
+		}
+		have := map[world.Entry]bool{}
+		for _, d := range old.Domains {
+			have[world.Entry{Domain: d.Domain, Subdomains: d.Subdomains}] = true
+		}
+		for _, d := range p.Domains {
+			if !have[world.Entry{Domain: d.Domain, Subdomains: d.Subdomains}] {
+				say("%s at %s", d.Domain, p.Name)
+			}
+		}
+		loosens(old.Rules, p.Rules, p.Name)
+	}
+	for _, p := range partners { // under the level any a domain of nobody is freer than one that is closed
+		for _, o := range p.Opened {
+			if o == world.OpenNo || p.Standing != world.Active {
+				say("%s is no partner any more", p.Name)
+				break
+			}
+		}
+	}
+	bars := map[string]*world.Bar{}
+	for i := range next.Barred {
+		bars[next.Barred[i].Key()] = &next.Barred[i]
+	}
+	for i := range was.Barred {
+		old := &was.Barred[i]
+		if b := bars[old.Key()]; b == nil || old.Subdomains && !b.Subdomains {
+			say("%s is barred no more", old.Key())
+		}
+	}
+	if !sameSet(was.Personal, next.Personal) {
+		say("personal domains")
+	}
+	exceptions := map[string]*world.Exception{}
+	for i := range was.Exceptions {
+		exceptions[was.Exceptions[i].ID] = &was.Exceptions[i]
+	}
+	for i := range next.Exceptions {
+		x := &next.Exceptions[i]
+		old := exceptions[x.ID]
+		delete(exceptions, x.ID)
+		switch {
+		case old == nil:
+			loosens(nil, x.Rules, "the exception "+x.ID)
+		case reflect.DeepEqual(old, x):
+		default:
+			cut := *old
+			cut.Until, cut.Reason = x.Until, x.Reason
+			if !reflect.DeepEqual(&cut, x) || x.Until > old.Until {
+				say("the exception %s", x.ID)
+			}
+		}
+	}
+	for _, x := range exceptions {
+		loosens(x.Rules, nil, "the exception "+x.ID)
+	}
+	if !sameSet(was.Bundles, next.Bundles) {
+		say("bundles")
+	}
+	for i := range was.Expectations {
+		kept := false
+		for j := range next.Expectations {
+			kept = kept || reflect.DeepEqual(was.Expectations[i], next.Expectations[j])
+		}
+		if !kept {
+			say("the expectation %s", was.Expectations[i].ID)
+		}
+	}
+	if !reflect.DeepEqual(was.Settings, next.Settings) {
+		say("settings of the service")
+	}
+	if !reflect.DeepEqual(was.Organisation, next.Organisation) {
+		say("the organisation's own entry")
+	}
+	return
+}
+
+func openness(o world.Opening) int {
+	switch o {
+	case world.OpenYes:
+		return 2
+	case world.OpenNo:
+		return 0
+	}
+	return 1
+}
+
+func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
+	for i, r := range catalogue.Rules() {
+		out[i] = world.RuleSetting{Rule: r.ID, Limit: r.Limit, Default: r.Default}
+	}
+	for _, s := range w.Rules {
+		if s.Limit != catalogue.Unset {
+			out[s.Rule].Limit = s.Limit
+		}
+		if s.Default != catalogue.Unset {
+			out[s.Rule].Default = s.Default
+		}
+		if s.Held && s.Counts != catalogue.Unset {
+			out[s.Rule].Default = s.Counts
+		}
+	}
+	return
+}
+
+// sameSet reports whether two lists hold the same, in whatever order.
+func sameSet[T any](a, b []T) bool {
+	if len(a) != len(b) {
+		return false
+	}
+next:
+	for i := range a {
+		for j := range b {
+			if reflect.DeepEqual(a[i], b[j]) {
+				continue next
+			}
+		}
+		return false
+	}
+	return true
+}
