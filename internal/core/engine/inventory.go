@@ -292,13 +292,13 @@ func (e *Editor) holdBack() {
 				continue
 			}
 			if !copied {
+				e.idx.once.Do(func() { e.idx.make(&e.inv) })
 				e.inv.rows, copied = append([]row(nil), e.inv.rows...), true
 			}
 			e.inv.rows[i][r] = catalogue.Unset
 		}
 	}
 	if copied {
-		e.idx.once.Do(func() { e.idx.make(&e.inv) })
 		e.idx = e.idx.otherRows(&e.inv)
 	}
 }
