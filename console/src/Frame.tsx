@@ -6,6 +6,11 @@ import { call, Failure, remember, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
 import { CheckPage } from './check/CheckPage'
+import { DraftBar } from './drafts/DraftBar'
+import { DraftPage } from './drafts/DraftPage'
+import { DraftsPage } from './drafts/DraftsPage'
+import { QuickDialog } from './drafts/QuickDialog'
+import { RevisionPage } from './drafts/RevisionPage'
 import { ExceptionsPage } from './exceptions/ExceptionsPage'
 import { FindingsPage } from './findings/FindingsPage'
 import { Home } from './home/Home'
@@ -100,6 +105,7 @@ function Inside({ session }: { session: Session }) {
             {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
             {reader && <NavLink to="/rules">Rules</NavLink>}
             {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
+            {reader && <NavLink to="/drafts">Drafts</NavLink>}
             {reader && <NavLink to="/findings">Findings</NavLink>}
             {reader && <NavLink to="/journal">Journal</NavLink>}
           </nav>
@@ -128,6 +134,8 @@ function Inside({ session }: { session: Session }) {
           The service is away; what is shown may be old. It is tried again.
         </p>
       )}
+      <DraftBar />
+      <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
         <Routes>
           <Route path="/" element={reader ? <Home /> : <MemberHome />} />
@@ -145,6 +153,9 @@ function Inside({ session }: { session: Session }) {
           <Route path="/people/:id" element={<PersonPage role={session.role} />} />
           <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
           <Route path="/findings" element={<FindingsPage role={session.role} />} />
+          <Route path="/drafts" element={<DraftsPage role={session.role} />} />
+          <Route path="/drafts/:id" element={<DraftPage session={session} />} />
+          <Route path="/revisions/:number" element={<RevisionPage />} />
           <Route path="/journal" element={<JournalPage />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
         </Routes>

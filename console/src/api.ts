@@ -1,4 +1,5 @@
 import type { components } from './contract.gen'
+import { changesPolicy, inDraft, quickly } from './drafts/quick'
 
 type Schemas = components['schemas']
 export type Answer = Schemas['Answer']
@@ -48,6 +49,20 @@ export type SpaceView = Schemas['SpaceView']
 export type ValueRow = Schemas['ValueRow']
 export type Values = Schemas['Values']
 export type Would = Schemas['Would']
+export type Draft = Schemas['Draft']
+export type DraftBrief = Schemas['DraftBrief']
+export type DraftEdit = Schemas['DraftEdit']
+export type Impact = Schemas['Impact']
+export type ImpactLine = Schemas['ImpactLine']
+export type Moves = Schemas['Moves']
+export type MovesBy = Schemas['MovesBy']
+export type Revision = Schemas['Revision']
+export type RevisionView = Schemas['RevisionView']
+export type Numbers = Schemas['Numbers']
+export type Numbered = Schemas['Numbered']
+export type NumberLines = Schemas['NumberLines']
+export type RuleAudience = Schemas['RuleAudience']
+export type WideNumber = Schemas['WideNumber']
 
 /** A problem that the service answered with (RFC 9457). */
 export class Failure extends Error {
@@ -72,7 +87,15 @@ export function send<T>(path: string, text: string, type: string): Promise<T> {
   return request('POST', path, text, { 'Content-Type': type })
 }
 
-async function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+/** A change of policy goes into the draft that this window works in, or is a draft of its own. */
+function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+  const d = inDraft()
+  if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
+  if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
+  return raw(method, path, body, headers)
+}
+
+async function raw<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   let response: Response
   try {
     response = await fetch(path, {
@@ -129,3 +152,25 @@ export const query = (params: Record<string, string | undefined>) => {
 
 /** The services and directions that a partner can be opened for. */
 export const services = ['directory', 'spaces', 'chat', 'meetings', 'files', 'mail', 'reports'] as const
+
+/** Weighs a draft and hears how far it is. */
+export async function weigh(path: string, progress: (part: number) => void, signal: AbortSignal): Promise<Impact> {
+  const response = await fetch(path, { credentials: 'same-origin', signal })
+  if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem)
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
+  let rest = ''
+  for (;;) {
+    const { done, value } = await reader.read()
+    rest += value ?? ''
+    const lines = rest.split('\n')
+    rest = lines.pop() ?? ''
+    for (const l of lines) {
+      if (!l) continue
+      const x = JSON.parse(l) as { part?: number; impact?: Impact; problem?: Problem }
+      if (x.problem) throw new Failure(x.problem)
+      if (x.impact) return x.impact
+      if (x.part !== undefined) progress(x.part)
+    }
+    if (done) throw new Failure({ type: 'about:blank', title: 'The service stopped answering', status: 0 })
+  }
+}

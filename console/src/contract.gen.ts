@@ -1124,6 +1124,312 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What everybody outside can do, in numbers (granted and wide kept apart) */
+        get: operations["numbers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/numbers/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The granted actions behind a number, one line a party and resource */
+        get: operations["numberLines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/{rule}/audience": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        /** Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere */
+        get: operations["ruleAudience"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Drafts of policy, the newest first */
+        get: operations["drafts"];
+        put?: never;
+        /** Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them */
+        post: operations["makeDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A draft, its edits, and how it stands against the policy in force */
+        get: operations["draft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a draft up */
+        post: operations["dropDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take an edit out of a draft, or all of them */
+        post: operations["undoEdit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/settle": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide about an edit of something that was changed otherwise meanwhile */
+        post: operations["settleEdit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/impact": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Who would gain and who would lose what; with progress as one object a line */
+        get: operations["impact"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/impact/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** Every line of an impact as CSV */
+        get: operations["impactLines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/publish": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them */
+        post: operations["publishDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Confirm what somebody else asked to publish */
+        post: operations["confirmDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/withdraw": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a draft again that waits or is set to publish */
+        post: operations["withdrawDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Revisions of policy, the newest first */
+        get: operations["revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        /** A revision and what it changed */
+        get: operations["revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions/{number}/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a draft that goes back to a revision and says what it would undo */
+        post: operations["backTo"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/world": {
         parameters: {
             query?: never;
@@ -2356,6 +2662,278 @@ export interface components {
             kinds: {
                 [key: string]: number;
             };
+        };
+        Moves: {
+            /** @description From no to yes */
+            gained: number;
+            /** @description From yes to no */
+            lost: number;
+            /** @description A yes with other conditions */
+            otherwise: number;
+        };
+        /** @description Moves of granted (party, action, resource) by a service, an action, a kind, a partner or a space */
+        MovesBy: {
+            key: string;
+            name?: string;
+            gained: number;
+            lost: number;
+            otherwise: number;
+        };
+        WideNumber: {
+            /** @enum {string} */
+            change?: "gained" | "lost" | "otherwise";
+            action: string;
+            service: string;
+            /** @description Kind of resource */
+            kind: string;
+            /** @description Of look-up: everybody, or those of shared spaces (shared) */
+            scope?: string;
+            parties: number;
+            resources: number;
+            pairs: number;
+        };
+        Numbered: {
+            key: string;
+            name?: string;
+            parties?: number;
+            /** @description Of them those who may do anything */
+            reaching?: number;
+            /** @description (party, action, resource) */
+            granted: number;
+            services?: {
+                [key: string]: number;
+            };
+        };
+        Numbers: {
+            stated: components["schemas"]["Stated"];
+            /** @description Records and live links */
+            parties: number;
+            reaching: number;
+            granted: number;
+            /** @description Typical newcomers */
+            newcomers: number;
+            services?: {
+                [key: string]: number;
+            };
+            actions: components["schemas"]["Numbered"][];
+            kinds: components["schemas"]["Numbered"][];
+            /** @description By id; none are those of no partner */
+            partners: components["schemas"]["Numbered"][];
+            /** @description The thousand with the most */
+            spaces: components["schemas"]["Numbered"][];
+            spaces_total: number;
+            wide: components["schemas"]["WideNumber"][];
+        };
+        NumberLine: {
+            party: string;
+            name?: string;
+            kind: string;
+            partner?: string;
+            resource: string;
+            resource_name?: string;
+            actions: string[];
+        };
+        NumberLines: {
+            stated: components["schemas"]["Stated"];
+            lines: components["schemas"]["NumberLine"][];
+            next: string;
+        };
+        ImpactLine: {
+            who: string;
+            name?: string;
+            partner?: string;
+            /** @enum {string} */
+            change: "gained" | "lost" | "otherwise";
+            actions: string[];
+            /** @description kind:* stands for several that are alike */
+            resource: string;
+            resource_name?: string;
+            /** @description Resources that the line stands for */
+            count: number;
+            wide: boolean;
+        };
+        ImpactNewcomer: {
+            who: string;
+            name: string;
+            partner?: string;
+            action: string;
+            kind: string;
+            count: number;
+            /** @enum {string} */
+            change: "gained" | "lost" | "otherwise";
+        };
+        HeldChange: {
+            where: string;
+            rule: string;
+            value: string;
+            /** @description It becomes held back; else it is released */
+            held: boolean;
+        };
+        Impact: {
+            stated: components["schemas"]["Stated"];
+            at: string;
+            /** @description Nothing changes for anybody */
+            nothing: boolean;
+            parties: components["schemas"]["Moves"];
+            granted: components["schemas"]["Moves"];
+            services: components["schemas"]["MovesBy"][];
+            actions: components["schemas"]["MovesBy"][];
+            kinds: components["schemas"]["MovesBy"][];
+            partners: components["schemas"]["MovesBy"][];
+            /** @description The hundred with the most */
+            spaces: components["schemas"]["MovesBy"][];
+            spaces_total: number;
+            wide: components["schemas"]["WideNumber"][];
+            /** @description What typical newcomers would become able to do or no longer */
+            newcomers: components["schemas"]["ImpactNewcomer"][];
+            links_stopped: string[];
+            links_started: string[];
+            /** @description Guests whom shorter days suspend or remove at once */
+            cut_off?: components["schemas"]["CutOff"][];
+            cut_off_total?: number;
+            held: components["schemas"]["HeldChange"][];
+            held_total: number;
+            /** @description The first thousand */
+            lines: components["schemas"]["ImpactLine"][];
+            /** @description There are more lines; download all of them */
+            more: boolean;
+            /** @description In what the draft is looser */
+            loosens: string[];
+            /** @description Somebody else must confirm */
+            second: boolean;
+            /** @description Of exactly what was weighed */
+            digest: string;
+        };
+        CutOff: {
+            party: string;
+            name?: string;
+            day: string;
+            cause: string;
+        };
+        RuleAudience: {
+            stated: components["schemas"]["Stated"];
+            rule: string;
+            value: string;
+            /** @description The value that it is held against */
+            tighter?: string;
+            parties: number;
+            granted: number;
+            services: components["schemas"]["Numbered"][];
+            kinds: components["schemas"]["Numbered"][];
+            partners: components["schemas"]["Numbered"][];
+            wide: components["schemas"]["WideNumber"][];
+            newcomers: components["schemas"]["ImpactNewcomer"][];
+            lines: components["schemas"]["ImpactLine"][];
+            more: boolean;
+        };
+        DraftBrief: {
+            id: string;
+            name: string;
+            made_by: string;
+            made: string;
+            /** @enum {string} */
+            state: "open" | "waiting" | "set" | "published" | "dropped";
+            edits: number;
+            quick?: boolean;
+            /** Format: int64 */
+            back?: number;
+            publish_at?: string;
+            /** @description Who asked to publish it */
+            asked_by?: string;
+            /** Format: int64 */
+            published?: number;
+        };
+        DraftEdit: {
+            kind: string;
+            id: string;
+            title: string;
+            by?: string;
+            at?: string;
+            why?: string;
+            changes: {
+                field: string;
+                was: string;
+                now: string;
+            }[];
+        };
+        /** @description An edit of something that was changed otherwise meanwhile */
+        DraftConflict: {
+            kind: string;
+            id: string;
+            title: string;
+            fields: string[];
+            mine: {
+                field: string;
+                was: string;
+                now: string;
+            }[];
+            theirs: {
+                field: string;
+                was: string;
+                now: string;
+            }[];
+        };
+        Draft: {
+            id: string;
+            name: string;
+            made_by: string;
+            made: string;
+            /** Format: int64 */
+            base: number;
+            /**
+             * Format: int64
+             * @description The revision in force
+             */
+            revision: number;
+            /** @enum {string} */
+            state: "open" | "waiting" | "set" | "published" | "dropped";
+            quick?: boolean;
+            /** Format: int64 */
+            back?: number;
+            edits: components["schemas"]["DraftEdit"][];
+            /** @description Values that going back releases */
+            releases: components["schemas"]["HeldChange"][];
+            conflicts: components["schemas"]["DraftConflict"][];
+            /** @description It was brought up to date with a newer revision */
+            moved: boolean;
+            loosens: string[];
+            second: boolean;
+            digest?: string;
+            weighed?: {
+                by: string;
+                at: string;
+                why: string;
+                digest?: string;
+                publish_at?: string;
+                confirmed_by?: string;
+            };
+            /** Format: int64 */
+            published?: number;
+            /** @description Why it is open again */
+            note?: string;
+        };
+        Revision: {
+            /** Format: int64 */
+            number: number;
+            at: string;
+            who: string;
+            why: string;
+            draft?: string;
+            draft_name?: string;
+            edits?: number;
+            quick?: boolean;
+            /** Format: int64 */
+            back?: number;
+            asked_by?: string;
+            confirmed_by?: string;
+        };
+        RevisionView: {
+            /** Format: int64 */
+            number: number;
+            /** Format: int64 */
+            against: number;
+            revision?: components["schemas"]["Revision"];
+            edits: components["schemas"]["DraftEdit"][];
         };
         JournalEntry: {
             /** Format: int64 */
@@ -4497,6 +5075,502 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TheirStatement"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    numbers: {
+        parameters: {
+            query?: {
+                at?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The numbers */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Numbers"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    numberLines: {
+        parameters: {
+            query?: {
+                at?: string;
+                /** @description An action, or service.* */
+                action?: string;
+                kind?: "guest" | "provisioned" | "federated" | "personal" | "bearer";
+                /** @description Id of a partner; none: those of no partner */
+                partner?: string;
+                space?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NumberLines"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ruleAudience: {
+        parameters: {
+            query?: {
+                /** @description Absent is the limit */
+                value?: string;
+                at?: string;
+            };
+            header?: never;
+            path: {
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Who owes what to the value */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleAudience"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    drafts: {
+        parameters: {
+            query?: {
+                /** @description Published and dropped ones too */
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Drafts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        drafts: components["schemas"]["DraftBrief"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeDraft: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dropDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description It is given up */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoEdit: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description ETag of the state that the change was made from */
+                "If-Match"?: components["parameters"]["IfMatch"];
+            };
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    kind?: string;
+                    id?: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    settleEdit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    kind: string;
+                    id: string;
+                    /** @enum {string} */
+                    keep: "draft" | "live";
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    impact: {
+        parameters: {
+            query?: {
+                at?: string;
+                /** @description Say how far it is, one object a line; the last holds the impact */
+                progress?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The impact */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Impact"];
+                    "application/x-ndjson": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    impactLines: {
+        parameters: {
+            query?: {
+                at?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The lines */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    publishDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    why: components["schemas"]["Why"];
+                    /** @description That of the impact */
+                    digest: string;
+                    /** @description A moment that lies ahead */
+                    at?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    confirmDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    digest: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    withdrawDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revisions: {
+        parameters: {
+            query?: {
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of revisions */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        revisions: components["schemas"]["Revision"][];
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    revision: {
+        parameters: {
+            query?: {
+                /** @description Another revision than the one before */
+                against?: number;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The revision */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionView"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    backTo: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
                 };
             };
             default: components["responses"]["Problem"];

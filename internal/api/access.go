@@ -101,6 +101,23 @@ var access = map[string]roles{
 	"POST /api/v1/letters":                          keepers,
 	"GET /api/v1/letters/{id}":                      readers,
 	"POST /api/v1/letters/{id}/close":               keepers,
+	"GET /api/v1/numbers":                           readers,
+	"GET /api/v1/numbers/lines":                     readers,
+	"GET /api/v1/rules/{rule}/audience":             readers,
+	"GET /api/v1/drafts":                            readers,
+	"POST /api/v1/drafts":                           keepers,
+	"GET /api/v1/drafts/{id}":                       readers,
+	"POST /api/v1/drafts/{id}/drop":                 keepers,
+	"POST /api/v1/drafts/{id}/undo":                 keepers,
+	"POST /api/v1/drafts/{id}/settle":               keepers,
+	"GET /api/v1/drafts/{id}/impact":                readers,
+	"GET /api/v1/drafts/{id}/impact/lines":          readers,
+	"POST /api/v1/drafts/{id}/publish":              admins,
+	"POST /api/v1/drafts/{id}/confirm":              admins,
+	"POST /api/v1/drafts/{id}/withdraw":             keepers,
+	"GET /api/v1/revisions":                         readers,
+	"GET /api/v1/revisions/{number}":                readers,
+	"POST /api/v1/revisions/{number}/back":          admins,
 	"GET /api/v1/world":                             auditors,
 	"POST /api/v1/world":                            admins,
 	"GET /api/v1/journal":                           readers,
@@ -113,6 +130,23 @@ var access = map[string]roles{
 	"GET /metrics":                                  {service.Administrator, service.Auditor, service.Metrics},
 	"GET /healthz":                                  open,
 	"GET /readyz":                                   open,
+}
+
+// policyRoutes are those that change policy.
+var policyRoutes = map[string]bool{
+	"PUT /api/v1/rules/{rule}": true, "POST /api/v1/partners": true, "PUT /api/v1/partners/{id}": true, "POST /api/v1/partners/{id}/standing": true,
+	"POST /api/v1/partners/{id}/merge": true, "POST /api/v1/partners/{id}/split": true, "POST /api/v1/partners/{id}/domains": true, "DELETE /api/v1/partners/{id}/domains/{domain}": true,
+	"POST /api/v1/bars": true, "DELETE /api/v1/bars/{key}": true, "POST /api/v1/domains/import": true,
+	"POST /api/v1/exceptions": true, "POST /api/v1/exceptions/import": true, "PUT /api/v1/exceptions/{id}": true, "POST /api/v1/exceptions/{id}/end": true, "POST /api/v1/exceptions/{id}/prolong": true,
+}
+
+// draftRoutes are those besides that may be sent within a draft: they ask, or judge by
+// what they hold.
+var draftRoutes = map[string]bool{
+	"POST /api/v1/ask": true, "POST /api/v1/would": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
+	"POST /access/v1/evaluation": true, "POST /access/v1/evaluations": true, "POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
+	"POST /api/v1/drafts": true, "POST /api/v1/drafts/{id}/drop": true, "POST /api/v1/drafts/{id}/undo": true, "POST /api/v1/drafts/{id}/settle": true, "POST /api/v1/drafts/{id}/publish": true,
+	"POST /api/v1/drafts/{id}/confirm": true, "POST /api/v1/drafts/{id}/withdraw": true,
 }
 
 func (rs roles) has(r service.Role) bool {

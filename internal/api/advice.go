@@ -11,8 +11,8 @@ import (
 
 var feedIn = catalogue.MustRule("directory.feed_in")
 
-func (s *server) Advise(_ context.Context, r apigen.AdviseRequestObject) (apigen.AdviseResponseObject, error) {
-	st, now := s.Service.State(), s.Service.Now()
+func (s *server) Advise(ctx context.Context, r apigen.AdviseRequestObject) (apigen.AdviseResponseObject, error) {
+	st, now := s.state(ctx), s.Service.Now()
 	p, err := st.Partner(r.Id)
 	if err != nil {
 		return nil, err
@@ -28,8 +28,8 @@ func (s *server) Advise(_ context.Context, r apigen.AdviseRequestObject) (apigen
 	return out, nil
 }
 
-func (s *server) PeopleOfPartner(_ context.Context, r apigen.PeopleOfPartnerRequestObject) (apigen.PeopleOfPartnerResponseObject, error) {
-	st, now := s.Service.State(), s.Service.Now()
+func (s *server) PeopleOfPartner(ctx context.Context, r apigen.PeopleOfPartnerRequestObject) (apigen.PeopleOfPartnerResponseObject, error) {
+	st, now := s.state(ctx), s.Service.Now()
 	if _, err := st.Partner(r.Id); err != nil {
 		return nil, err
 	}

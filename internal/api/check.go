@@ -20,7 +20,7 @@ import (
 // CheckList checks a list while it comes in and answers while it is being found:
 // neither the list nor the answer is ever whole in memory.
 func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject) (apigen.CheckListResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: opt(r.Params.As), Bundle: opt(r.Params.Bundle)}
 	var err error
 	if opts.At, err = s.at(st, r.Params.At); err != nil {

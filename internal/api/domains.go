@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/service"
 )
 
-func (s *server) ListDomains(_ context.Context, r apigen.ListDomainsRequestObject) (apigen.ListDomainsResponseObject, error) {
-	st := s.Service.State()
+func (s *server) ListDomains(ctx context.Context, r apigen.ListDomainsRequestObject) (apigen.ListDomainsResponseObject, error) {
+	st := s.state(ctx)
 	partner := opt(r.Params.Partner)
 	if partner != "" {
 		if _, err := st.Partner(partner); err != nil {

@@ -16,8 +16,8 @@ import (
 	"wexillum.example/internal/service"
 )
 
-func (s *server) Halves(_ context.Context, r apigen.HalvesRequestObject) (apigen.HalvesResponseObject, error) {
-	st := s.Service.State()
+func (s *server) Halves(ctx context.Context, r apigen.HalvesRequestObject) (apigen.HalvesResponseObject, error) {
+	st := s.state(ctx)
 	all, err := st.Halves(s.Service.Now(), opt(r.Params.Partner))
 	if err != nil {
 		return nil, err
@@ -85,11 +85,11 @@ func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject)
 	if err := s.Service.SetStance(ctx, whoIs(ctx).Name, cause(b.Why), r.Id, r.Key, doc); err != nil {
 		return nil, err
 	}
-	p, err := s.partner(r.Id)
+	p, err := s.partner(ctx, r.Id)
 	return apigen.SetStance200JSONResponse{Body: p, Headers: apigen.SetStance200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
-func (s *server) Letter(_ context.Context, r apigen.LetterRequestObject) (apigen.LetterResponseObject, error) {
+func (s *server) Letter(ctx context.Context, r apigen.LetterRequestObject) (apigen.LetterResponseObject, error) {
 	var texts []string
 	if r.Params.Key != nil {
 		texts = *r.Params.Key
@@ -98,7 +98,7 @@ func (s *server) Letter(_ context.Context, r apigen.LetterRequestObject) (apigen
 	if err != nil {
 		return nil, err
 	}
-	l, err := s.Service.State().Draft(s.Service.Now(), r.Id, keys, "")
+	l, err := s.state(ctx).Draft(s.Service.Now(), r.Id, keys, "")
 	return apigen.Letter200TextResponse(inForm(&l, opt(r.Params.Form))), err
 }
 
@@ -135,7 +135,7 @@ func (s *server) letterOut(st *service.State, l *world.Letter) apigen.Letter {
 func (s *server) ListLetters(ctx context.Context, r apigen.ListLettersRequestObject) (apigen.ListLettersResponseObject, error) {
 	all, err := s.Service.Letters(ctx, opt(r.Params.Partner))
 	out := apigen.ListLetters200JSONResponse{Letters: []apigen.Letter{}}
-	st := s.Service.State()
+	st := s.state(ctx)
 	for i := range all {
 		open := all[i].Answer == world.NoAnswer
 		if show := opt(r.Params.State); show == "open" && !open || show == "closed" && open {
@@ -158,7 +158,7 @@ func (s *server) draft(st *service.State, l *world.Letter, occasion, form string
 
 func (s *server) SendLetter(ctx context.Context, r apigen.SendLetterRequestObject) (apigen.SendLetterResponseObject, error) {
 	b := r.Body
-	st, me := s.Service.State(), whoIs(ctx)
+	st, me := s.state(ctx), whoIs(ctx)
 	l := world.Letter{Partner: opt(b.Partner), By: me.Person, To: strings.TrimSpace(opt(b.To)), Note: opt(b.Note), Answered: moment.Never}
 	if (b.Question == nil) == (l.Partner == "") {
 		return nil, &service.Invalid{Field: "partner", Value: l.Partner, Reason: "name a partner or a question, one of them"}
@@ -224,7 +224,7 @@ func (s *server) letter(ctx context.Context, id, form string) (apigen.Letter, er
 	if err != nil {
 		return apigen.Letter{}, err
 	}
-	st := s.Service.State()
+	st := s.state(ctx)
 	out := s.letterOut(st, &l)
 	if text, err := s.draft(st, &l, l.Note, form); err == nil { // the partner may be gone
 		out.Text = &text

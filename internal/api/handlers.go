@@ -50,10 +50,10 @@ func cause(why *apigen.Why) string { return strings.TrimSpace(opt(why)) }
 
 func (s *server) session(ctx context.Context, who service.Who) apigen.Session {
 	name := ""
-	if o := s.Service.State().Policy().Organisation; o != nil {
+	if o := s.state(ctx).Policy().Organisation; o != nil {
 		name = o.Name
 	}
-	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.Service.State().Zone().String()), Demo: s.Demo}
+	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
 }
 
 func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
@@ -227,7 +227,7 @@ func (s *server) Reach(ctx context.Context, r apigen.ReachRequestObject) (apigen
 }
 
 func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (apigen.CompleteResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	q, limit := opt(r.Params.Q), 20
 	if r.Params.Limit != nil {
 		limit = *r.Params.Limit
@@ -325,8 +325,8 @@ func (s *server) ListActions(context.Context, apigen.ListActionsRequestObject) (
 	return apigen.ListActions200JSONResponse{Actions: answer.Actions()}, nil
 }
 
-func (s *server) ListRules(_ context.Context, r apigen.ListRulesRequestObject) (apigen.ListRulesResponseObject, error) {
-	st := s.Service.State()
+func (s *server) ListRules(ctx context.Context, r apigen.ListRulesRequestObject) (apigen.ListRulesResponseObject, error) {
+	st := s.state(ctx)
 	var only []*catalogue.Rule
 	if f := strings.TrimSpace(opt(r.Params.Find)); f != "" {
 		only = catalogue.Find(f)
@@ -338,8 +338,8 @@ func (s *server) ListRules(_ context.Context, r apigen.ListRulesRequestObject) (
 	return apigen.ListRules200JSONResponse{Rules: answer.Rules(st.Snapshot, only, st.RuleEtag)}, nil
 }
 
-func (s *server) rule(name string) (apigen.Rule, error) {
-	st := s.Service.State()
+func (s *server) rule(ctx context.Context, name string) (apigen.Rule, error) {
+	st := s.state(ctx)
 	r, ok := catalogue.RuleByName(name)
 	if !ok {
 		hint := ""
@@ -351,8 +351,8 @@ func (s *server) rule(name string) (apigen.Rule, error) {
 	return answer.Rules(st.Snapshot, []*catalogue.Rule{r}, st.RuleEtag)[0], nil
 }
 
-func (s *server) GetRule(_ context.Context, r apigen.GetRuleRequestObject) (apigen.GetRuleResponseObject, error) {
-	x, err := s.rule(r.Rule)
+func (s *server) GetRule(ctx context.Context, r apigen.GetRuleRequestObject) (apigen.GetRuleResponseObject, error) {
+	x, err := s.rule(ctx, r.Rule)
 	return apigen.GetRule200JSONResponse{Body: x, Headers: apigen.GetRule200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -362,7 +362,7 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.rule(r.Rule)
+	x, err := s.rule(ctx, r.Rule)
 	return apigen.SetRule200JSONResponse{Body: x, Headers: apigen.SetRule200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -438,8 +438,8 @@ func by(ctx context.Context, why *apigen.Why, ifMatch *string, preview *bool) se
 	return service.By{Who: whoIs(ctx).Name, Why: cause(why), IfMatch: opt(ifMatch), Preview: preview != nil && *preview}
 }
 
-func (s *server) partner(id string) (apigen.Partner, error) {
-	st := s.Service.State()
+func (s *server) partner(ctx context.Context, id string) (apigen.Partner, error) {
+	st := s.state(ctx)
 	p, err := st.Partner(id)
 	if err != nil {
 		return apigen.Partner{}, err
@@ -468,8 +468,8 @@ func pageSize(p *int, start int) int {
 	return *p
 }
 
-func (s *server) ListPartners(_ context.Context, r apigen.ListPartnersRequestObject) (apigen.ListPartnersResponseObject, error) {
-	st := s.Service.State()
+func (s *server) ListPartners(ctx context.Context, r apigen.ListPartnersRequestObject) (apigen.ListPartnersResponseObject, error) {
+	st := s.state(ctx)
 	after, err := readCursor(r.Params.Cursor)
 	if err != nil {
 		return nil, err
@@ -582,8 +582,8 @@ func (s *server) AddPartner(ctx context.Context, r apigen.AddPartnerRequestObjec
 	return apigen.AddPartner201JSONResponse{Body: p, Headers: apigen.AddPartner201ResponseHeaders{ETag: &p.Etag}}, err
 }
 
-func (s *server) GetPartner(_ context.Context, r apigen.GetPartnerRequestObject) (apigen.GetPartnerResponseObject, error) {
-	p, err := s.partner(r.Id)
+func (s *server) GetPartner(ctx context.Context, r apigen.GetPartnerRequestObject) (apigen.GetPartnerResponseObject, error) {
+	p, err := s.partner(ctx, r.Id)
 	return apigen.GetPartner200JSONResponse{Body: p, Headers: apigen.GetPartner200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
@@ -658,9 +658,9 @@ func barOut(b *world.Bar) apigen.Bar {
 	return out
 }
 
-func (s *server) ListBars(context.Context, apigen.ListBarsRequestObject) (apigen.ListBarsResponseObject, error) {
+func (s *server) ListBars(ctx context.Context, _ apigen.ListBarsRequestObject) (apigen.ListBarsResponseObject, error) {
 	out := apigen.ListBars200JSONResponse{Bars: []apigen.Bar{}}
-	p := s.Service.State().Policy()
+	p := s.state(ctx).Policy()
 	for i := range p.Barred {
 		out.Bars = append(out.Bars, barOut(&p.Barred[i]))
 	}
@@ -680,8 +680,8 @@ func (s *server) LiftBar(ctx context.Context, r apigen.LiftBarRequestObject) (ap
 	return apigen.LiftBar204Response{}, s.Service.LiftBar(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), r.Key)
 }
 
-func (s *server) TestDomain(_ context.Context, r apigen.TestDomainRequestObject) (apigen.TestDomainResponseObject, error) {
-	st := s.Service.State()
+func (s *server) TestDomain(ctx context.Context, r apigen.TestDomainRequestObject) (apigen.TestDomainResponseObject, error) {
+	st := s.state(ctx)
 	text := r.Params.Address
 	if !strings.Contains(text, "@") {
 		text = "*@" + text
@@ -847,7 +847,7 @@ func (s *server) monthAgo(ctx context.Context, out *apigen.Overview200JSONRespon
 }
 
 func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (apigen.OverviewResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	pol := st.Policy()
 	c := st.Counts()
 	out := apigen.Overview200JSONResponse{Revision: int64(st.Head.Revision), Services: []apigen.ServiceState{}, Soon: []apigen.Ending{}, Suspended: []string{}, Todo: []apigen.Todo{},
@@ -1114,7 +1114,7 @@ func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
-	a, err := s.evaluate(r.Context(), s.Service.State(), q)
+	a, err := s.evaluate(r.Context(), s.state(r.Context()), q)
 	if err != nil {
 		s.failed(w, r, err)
 		return
@@ -1148,7 +1148,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		s.failed(w, r, &service.Invalid{Field: "evaluations", Value: strconv.Itoa(len(b.Evaluations)), Reason: fmt.Sprintf("at most %d in one request", maxEvaluations)})
 		return
 	}
-	st := s.Service.State() // one state for the whole batch
+	st := s.state(r.Context()) // one state for the whole batch
 	member := func(i int) (a azAnswer) {
 		defer func() { // what recovers a request does not reach into its goroutines
 			if p := recover(); p != nil {

@@ -69,7 +69,7 @@ func chainContext(st *service.State, w service.Where, at moment.Moment) (engine.
 }
 
 func (s *server) Choices(ctx context.Context, r apigen.ChoicesRequestObject) (apigen.ChoicesResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	rule, err := service.FindRule(r.Params.Rule)
 	if err != nil {
 		return nil, err
@@ -175,7 +175,7 @@ func (s *server) Values(ctx context.Context, r apigen.ValuesRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	st := s.Service.State()
+	st := s.state(ctx)
 	if err := s.maySee(ctx, st, w); err != nil {
 		return nil, err
 	}
@@ -188,8 +188,14 @@ func (s *server) setValue(ctx context.Context, where, rule, value, why string, h
 	if err != nil {
 		return apigen.Values{}, err
 	}
-	if err := s.mayEdit(ctx, s.Service.State(), w); err != nil {
+	if err := s.mayEdit(ctx, s.state(ctx), w); err != nil {
 		return apigen.Values{}, err
+	}
+	if w.Partner != "" && whoIs(ctx).Role == service.Keeper && service.DraftIn(ctx) == "" {
+		return apigen.Values{}, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
+	}
+	if w.Partner == "" && service.DraftIn(ctx) != "" {
+		return apigen.Values{}, fmt.Errorf("%w: values of %s change at once; a draft is of policy: do it outside the draft", service.ErrConflict, w)
 	}
 	if held && whoIs(ctx).Role == service.Member {
 		return apigen.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
@@ -197,7 +203,7 @@ func (s *server) setValue(ctx context.Context, where, rule, value, why string, h
 	if err := s.Service.SetValue(ctx, whoIs(ctx).Name, why, service.ValueChange{Where: w, Rule: rule, Value: value, Held: held, IfMatch: ifMatch}); err != nil {
 		return apigen.Values{}, err
 	}
-	return s.values(ctx, s.Service.State(), w)
+	return s.values(ctx, s.state(ctx), w)
 }
 
 func (s *server) SetValue(ctx context.Context, r apigen.SetValueRequestObject) (apigen.SetValueResponseObject, error) {
@@ -230,8 +236,8 @@ func exceptionDoc(c *apigen.ExceptionChange) ([]byte, error) {
 	return json.Marshal(m)
 }
 
-func (s *server) exception(id string) (apigen.Exception, error) {
-	st := s.Service.State()
+func (s *server) exception(ctx context.Context, id string) (apigen.Exception, error) {
+	st := s.state(ctx)
 	x, i, err := st.Exception(id)
 	if err != nil {
 		return apigen.Exception{}, err
@@ -239,12 +245,12 @@ func (s *server) exception(id string) (apigen.Exception, error) {
 	return answer.Exception(st.Snapshot, x, i, s.Service.Now(), service.ExceptionEtag(x)), nil
 }
 
-func (s *server) ListExceptions(_ context.Context, r apigen.ListExceptionsRequestObject) (apigen.ListExceptionsResponseObject, error) {
-	return apigen.ListExceptions200JSONResponse{Exceptions: s.exceptions(opt(r.Params.State), opt(r.Params.Person))}, nil
+func (s *server) ListExceptions(ctx context.Context, r apigen.ListExceptionsRequestObject) (apigen.ListExceptionsResponseObject, error) {
+	return apigen.ListExceptions200JSONResponse{Exceptions: s.exceptions(ctx, opt(r.Params.State), opt(r.Params.Person))}, nil
 }
 
-func (s *server) exceptions(state, person string) []apigen.Exception {
-	st := s.Service.State()
+func (s *server) exceptions(ctx context.Context, state, person string) []apigen.Exception {
+	st := s.state(ctx)
 	out := []apigen.Exception{}
 	for i := range st.Policy().Exceptions {
 		x := &st.Policy().Exceptions[i]
@@ -272,8 +278,8 @@ func (s *server) exceptions(state, person string) []apigen.Exception {
 	return out
 }
 
-func (s *server) GetException(_ context.Context, r apigen.GetExceptionRequestObject) (apigen.GetExceptionResponseObject, error) {
-	x, err := s.exception(r.Id)
+func (s *server) GetException(ctx context.Context, r apigen.GetExceptionRequestObject) (apigen.GetExceptionResponseObject, error) {
+	x, err := s.exception(ctx, r.Id)
 	return apigen.GetException200JSONResponse{Body: x, Headers: apigen.GetException200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -285,7 +291,7 @@ func (s *server) AddException(ctx context.Context, r apigen.AddExceptionRequestO
 	if err := s.Service.PutException(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Body.Id, true, ""); err != nil {
 		return nil, err
 	}
-	x, err := s.exception(r.Body.Id)
+	x, err := s.exception(ctx, r.Body.Id)
 	return apigen.AddException201JSONResponse{Body: x, Headers: apigen.AddException201ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -300,7 +306,7 @@ func (s *server) SetException(ctx context.Context, r apigen.SetExceptionRequestO
 	if err := s.Service.PutException(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Id, false, opt(r.Params.IfMatch)); err != nil {
 		return nil, err
 	}
-	x, err := s.exception(r.Id)
+	x, err := s.exception(ctx, r.Id)
 	return apigen.SetException200JSONResponse{Body: x, Headers: apigen.SetException200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -312,7 +318,7 @@ func (s *server) ProlongException(ctx context.Context, r apigen.ProlongException
 	if err := s.Service.ProlongException(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id, r.Body.Until, opt(r.Params.IfMatch)); err != nil {
 		return nil, err
 	}
-	x, err := s.exception(r.Id)
+	x, err := s.exception(ctx, r.Id)
 	return apigen.ProlongException200JSONResponse{Body: x, Headers: apigen.ProlongException200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -413,7 +419,7 @@ func exceptionRow(cell func(string) string) ([]byte, error) {
 }
 
 func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObject) (apigen.ListSpacesResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	after, err := readCursor(r.Params.Cursor)
 	if err != nil {
 		return nil, err
@@ -447,7 +453,7 @@ func (s *server) person(st *service.State, id string) apigen.NamedRef {
 const maxGiven = 2000
 
 func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (apigen.GetSpaceResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	w := service.Where{Resource: world.Resource{Kind: catalogue.Space, ID: r.Id}}
 	if err := s.maySee(ctx, st, w); err != nil {
 		return nil, err
@@ -528,7 +534,7 @@ func personRoles(p *world.Person) []string {
 }
 
 func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObject) (apigen.ListPeopleResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	after, err := readCursor(r.Params.Cursor)
 	if err != nil {
 		return nil, err
@@ -559,7 +565,7 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 }
 
 func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject) (apigen.GetPersonResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	if me := whoIs(ctx); me.Role == service.Member && me.Person != r.Id {
 		return nil, fmt.Errorf("%w: members see themselves", errForbidden)
 	}
@@ -569,7 +575,7 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 	}
 	now := s.Service.Now()
 	out := apigen.GetPerson200JSONResponse{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Groups: append([]string{}, p.Groups...), Roles: personRoles(&p), Owns: []apigen.NamedRef{}, Hosts: []apigen.NamedRef{},
-		Exceptions: s.exceptions("", p.ID), Rules: []apigen.ValueRow{}, Contacts: []apigen.ContactView{}, Forwarders: []apigen.Forwarder{}, Reached: answer.ReachedBy(st.Snapshot, p.ID, now)}
+		Exceptions: s.exceptions(ctx, "", p.ID), Rules: []apigen.ValueRow{}, Contacts: []apigen.ContactView{}, Forwarders: []apigen.Forwarder{}, Reached: answer.ReachedBy(st.Snapshot, p.ID, now)}
 	for _, id := range st.SpacesOf(p.ID) {
 		out.Owns = append(out.Owns, apigen.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Space, ID: id})})
 	}
@@ -618,7 +624,7 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 }
 
 func (s *server) forwarders(ctx context.Context, person string) ([]apigen.Forwarder, error) {
-	st, now := s.Service.State(), s.Service.Now()
+	st, now := s.state(ctx), s.Service.Now()
 	act, _ := catalogue.ActionByName("mail.forward")
 	out := []apigen.Forwarder{}
 	err := s.Service.Forwarders(ctx, person, func(f *world.Forwarder) error {
@@ -649,7 +655,7 @@ func (s *server) RemoveForwarder(ctx context.Context, r apigen.RemoveForwarderRe
 }
 
 func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject) (apigen.ListLinksResponseObject, error) {
-	st, now := s.Service.State(), s.Service.Now()
+	st, now := s.state(ctx), s.Service.Now()
 	act, _ := catalogue.ActionByName("files.open")
 	me := whoIs(ctx)
 	out := apigen.ListLinks200JSONResponse{Links: []apigen.Link{}}
@@ -685,7 +691,7 @@ func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject)
 }
 
 func (s *server) EndLink(ctx context.Context, r apigen.EndLinkRequestObject) (apigen.EndLinkResponseObject, error) {
-	st, me := s.Service.State(), whoIs(ctx)
+	st, me := s.state(ctx), whoIs(ctx)
 	err := s.Service.EndLink(ctx, me.Name, cause(r.Body.Why), r.Id, func(l *world.Link) error {
 		if me.Role == service.Member && l.By != me.Person && !st.OwnedBy(me.Person, l.Item) {
 			return fmt.Errorf("%w: members end links they made and links in spaces they own", errForbidden)
@@ -772,7 +778,7 @@ func (s *server) ReopenFinding(ctx context.Context, r apigen.ReopenFindingReques
 }
 
 func (s *server) Would(ctx context.Context, r apigen.WouldRequestObject) (apigen.WouldResponseObject, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	x, at, err := answer.Suppose(r.Body, st.Snapshot, s.Service.Now())
 	if err != nil {
 		return nil, err

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"net/http"
+	"strings"
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/engine"
@@ -30,6 +31,7 @@ var (
 	problemNotFound  = problemType{"not-found", 404, "There is no such thing"}
 	problemMethod    = problemType{"method", 405, "This cannot be done here"}
 	problemConflict  = problemType{"conflict", 409, "It is there already, or in the way"}
+	problemSecond    = problemType{"second-person", 409, "Somebody else must confirm"}
 	problemStale     = problemType{"stale", 412, "It was changed meanwhile"}
 	problemLarge     = problemType{"too-large", 413, "The request is too large"}
 	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
@@ -83,10 +85,16 @@ func problemOf(err error) apigen.Problem {
 		return problemDenied.with("")
 	case errors.Is(err, service.ErrNotFound):
 		return problemNotFound.with(err.Error())
+	case errors.Is(err, service.ErrSecond):
+		return problemSecond.with(err.Error())
 	case errors.Is(err, service.ErrConflict):
 		return problemConflict.with(err.Error())
 	case errors.Is(err, service.ErrStale):
-		return problemStale.with("read it again and repeat the change")
+		detail := "read it again and repeat the change"
+		if _, more, ok := strings.Cut(err.Error(), service.ErrStale.Error()+": "); ok {
+			detail = more
+		}
+		return problemStale.with(detail)
 	case errors.Is(err, errForbidden):
 		return problemForbidden.with(err.Error())
 	case errors.As(err, &large):

@@ -231,10 +231,50 @@ func (s *server) guard(next http.Handler) http.Handler {
 			}
 			ctx = context.WithValue(ctx, whoKey, who)
 			noteWho(r, who.Name)
+			if ctx, err = s.inDraft(ctx, r, pattern, who); err != nil {
+				s.failed(w, r, err)
+				return
+			}
 		}
 		ctx = context.WithValue(context.WithValue(ctx, requestKey, r), writerKey, w)
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
+}
+
+// state returns what questions are asked of: as the draft that a request is in would
+// make it, else the present.
+func (s *server) state(ctx context.Context) *service.State {
+	if st, err := s.Service.StateIn(ctx); err == nil {
+		return st
+	}
+	return s.Service.State() // the draft went away while it was being asked
+}
+
+// draftHeader names the draft that a request is in.
+const draftHeader = "Wexillum-Draft"
+
+// inDraft finds the draft that a request is in, and refuses what may only be done in
+// one: a keeper's changes of policy, which an administrator publishes.
+func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, who service.Who) (context.Context, error) {
+	name := r.Header.Get(draftHeader)
+	if name == "" {
+		if who.Role == service.Keeper && policyRoutes[r.Method+" "+pattern] && r.URL.Query().Get("preview") != "true" {
+			return ctx, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
+		}
+		return ctx, nil
+	}
+	if who.Role != service.Administrator && who.Role != service.Keeper && who.Role != service.Auditor {
+		return ctx, fmt.Errorf("%w: drafts are for administrators, keepers and auditors", errForbidden)
+	}
+	if !safe(r.Method) && !policyRoutes[r.Method+" "+pattern] && !draftRoutes[r.Method+" "+pattern] {
+		return ctx, fmt.Errorf("%w: this changes at once; a draft is of policy: send it without %s", service.ErrConflict, draftHeader)
+	}
+	if strings.HasPrefix(pattern, "/api/v1/drafts") { // it names its draft itself
+		return ctx, nil
+	}
+	ctx = service.InDraft(ctx, name)
+	_, err := s.Service.StateIn(ctx)
+	return ctx, err
 }
 
 func safe(method string) bool { return method == http.MethodGet || method == http.MethodHead }

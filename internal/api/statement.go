@@ -85,7 +85,7 @@ func (s *server) theirStatement(ctx context.Context, id string) (apigen.TheirSta
 		return apigen.TheirStatement{}, err
 	}
 	out := statementOut(&x)
-	if p, err := s.Service.State().Partner(id); err == nil {
+	if p, err := s.state(ctx).Partner(id); err == nil {
 		out.Address = some(p.Statement)
 	}
 	return out, nil

@@ -23,7 +23,7 @@ import (
 // when finds the moment that is asked about, and the state that it is asked of:
 // for the past what was recorded then.
 func (s *server) when(ctx context.Context, text *string) (*answer.View, *service.State, error) {
-	st := s.Service.State()
+	st := s.state(ctx)
 	v := &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: s.Service.Now(), Recorded: string(service.FromNow)}
 	t := opt(text)
 	if t == "" {
@@ -83,7 +83,7 @@ func (s *server) key(v *answer.View, st *service.State, at *string, parts ...str
 	if opt(at) == "" {
 		m = strconv.FormatInt(int64(v.At)/60e6, 10)
 	}
-	return fmt.Sprint(st.Head, " ", m, " ", strings.Join(parts, "\x00"))
+	return fmt.Sprint(st.Head, st.Variant, " ", m, " ", strings.Join(parts, "\x00"))
 }
 
 // page cuts a page out of a list by its cursor, which is a place in it.
@@ -354,7 +354,7 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 		return
 	}
 	limit, from := 100, 0
-	st := s.Service.State()
+	st := s.state(r.Context())
 	var at *string
 	if t, ok := q.Context["at"].(string); ok {
 		at = &t

@@ -115,12 +115,7 @@ func (a *app) remote() (*remote, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, usage{fmt.Errorf("--server %q: write an address as https://wexillum.example", server)}
 	}
-	c, err := client.NewClient(server, client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute}), client.WithRequestEditorFn(func(_ context.Context, r *http.Request) error {
-		if token != "" {
-			r.Header.Set("Authorization", "Bearer "+token)
-		}
-		return nil
-	}))
+	c, err := client.NewClient(server, client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute, Transport: &quickly{a, server, token, http.DefaultTransport}}))
 	return &remote{c, server}, err
 }
 

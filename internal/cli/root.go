@@ -45,6 +45,8 @@ type app struct {
 	output   string
 	world    string
 	noColor  bool
+	draft    string // the draft that changes of policy go to, and that answers
+	yes      bool
 }
 
 // Main runs the command line and returns its exit status.
@@ -92,6 +94,8 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.server, "server", "", "address of the service (WEXILLUM_SERVER, else the one of wexillum login)")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
+	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
+	f.BoolVarP(&a.yes, "yes", "y", false, "publish without asking")
 	f.BoolVar(&a.noColor, "no-color", false, "no colour on a terminal")
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
 		switch a.output {
@@ -102,6 +106,9 @@ func (a *app) root() *cobra.Command {
 		return nil
 	}
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc("draft", func(c *cobra.Command, _ []string, text string) ([]string, cobra.ShellCompDirective) {
+		return a.completeDraft(c, nil, text)
+	})
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
@@ -114,7 +121,7 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.finding(), a.journal())
-	add("keep", a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token())
+	add("keep", a.drafts(), a.revision(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token())
 	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }

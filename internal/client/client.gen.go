@@ -340,6 +340,60 @@ func (e DomainTestVerdict) Valid() bool {
 	}
 }
 
+// Defines values for DraftState.
+const (
+	DraftStateDropped   DraftState = "dropped"
+	DraftStateOpen      DraftState = "open"
+	DraftStatePublished DraftState = "published"
+	DraftStateSet       DraftState = "set"
+	DraftStateWaiting   DraftState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DraftState enum.
+func (e DraftState) Valid() bool {
+	switch e {
+	case DraftStateDropped:
+		return true
+	case DraftStateOpen:
+		return true
+	case DraftStatePublished:
+		return true
+	case DraftStateSet:
+		return true
+	case DraftStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftBriefState.
+const (
+	DraftBriefStateDropped   DraftBriefState = "dropped"
+	DraftBriefStateOpen      DraftBriefState = "open"
+	DraftBriefStatePublished DraftBriefState = "published"
+	DraftBriefStateSet       DraftBriefState = "set"
+	DraftBriefStateWaiting   DraftBriefState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DraftBriefState enum.
+func (e DraftBriefState) Valid() bool {
+	switch e {
+	case DraftBriefStateDropped:
+		return true
+	case DraftBriefStateOpen:
+		return true
+	case DraftBriefStatePublished:
+		return true
+	case DraftBriefStateSet:
+		return true
+	case DraftBriefStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -418,6 +472,48 @@ func (e GivenRoleState) Valid() bool {
 	case GivenRoleStateLive:
 		return true
 	case GivenRoleStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactLineChange.
+const (
+	ImpactLineChangeGained    ImpactLineChange = "gained"
+	ImpactLineChangeLost      ImpactLineChange = "lost"
+	ImpactLineChangeOtherwise ImpactLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactLineChange enum.
+func (e ImpactLineChange) Valid() bool {
+	switch e {
+	case ImpactLineChangeGained:
+		return true
+	case ImpactLineChangeLost:
+		return true
+	case ImpactLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactNewcomerChange.
+const (
+	ImpactNewcomerChangeGained    ImpactNewcomerChange = "gained"
+	ImpactNewcomerChangeLost      ImpactNewcomerChange = "lost"
+	ImpactNewcomerChangeOtherwise ImpactNewcomerChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactNewcomerChange enum.
+func (e ImpactNewcomerChange) Valid() bool {
+	switch e {
+	case ImpactNewcomerChangeGained:
+		return true
+	case ImpactNewcomerChangeLost:
+		return true
+	case ImpactNewcomerChangeOtherwise:
 		return true
 	default:
 		return false
@@ -775,6 +871,27 @@ func (e WayName) Valid() bool {
 	}
 }
 
+// Defines values for WideNumberChange.
+const (
+	WideNumberChangeGained    WideNumberChange = "gained"
+	WideNumberChangeLost      WideNumberChange = "lost"
+	WideNumberChangeOtherwise WideNumberChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the WideNumberChange enum.
+func (e WideNumberChange) Valid() bool {
+	switch e {
+	case WideNumberChangeGained:
+		return true
+	case WideNumberChangeLost:
+		return true
+	case WideNumberChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WouldLineChange.
 const (
 	WouldLineChangeClosed    WouldLineChange = "closed"
@@ -925,6 +1042,24 @@ func (e ImportDomainsParamsList) Valid() bool {
 	}
 }
 
+// Defines values for SettleEditJSONBodyKeep.
+const (
+	SettleEditJSONBodyKeepDraft SettleEditJSONBodyKeep = "draft"
+	SettleEditJSONBodyKeepLive  SettleEditJSONBodyKeep = "live"
+)
+
+// Valid indicates whether the value is a known member of the SettleEditJSONBodyKeep enum.
+func (e SettleEditJSONBodyKeep) Valid() bool {
+	switch e {
+	case SettleEditJSONBodyKeepDraft:
+		return true
+	case SettleEditJSONBodyKeepLive:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListExceptionsParamsState.
 const (
 	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
@@ -1069,6 +1204,33 @@ func (e ListLinksParamsState) Valid() bool {
 	case Dead:
 		return true
 	case Works:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NumberLinesParamsKind.
+const (
+	NumberLinesParamsKindBearer      NumberLinesParamsKind = "bearer"
+	NumberLinesParamsKindFederated   NumberLinesParamsKind = "federated"
+	NumberLinesParamsKindGuest       NumberLinesParamsKind = "guest"
+	NumberLinesParamsKindPersonal    NumberLinesParamsKind = "personal"
+	NumberLinesParamsKindProvisioned NumberLinesParamsKind = "provisioned"
+)
+
+// Valid indicates whether the value is a known member of the NumberLinesParamsKind enum.
+func (e NumberLinesParamsKind) Valid() bool {
+	switch e {
+	case NumberLinesParamsKindBearer:
+		return true
+	case NumberLinesParamsKindFederated:
+		return true
+	case NumberLinesParamsKindGuest:
+		return true
+	case NumberLinesParamsKindPersonal:
+		return true
+	case NumberLinesParamsKindProvisioned:
 		return true
 	default:
 		return false
@@ -1584,6 +1746,14 @@ type Credentials struct {
 	Password string `json:"password"`
 }
 
+// CutOff defines model for CutOff.
+type CutOff struct {
+	Cause string  `json:"cause"`
+	Day   string  `json:"day"`
+	Name  *string `json:"name,omitempty"`
+	Party string  `json:"party"`
+}
+
 // Diff defines model for Diff.
 type Diff struct {
 	AndWho string `json:"and_who"`
@@ -1678,6 +1848,99 @@ type DomainsImported struct {
 	Lines   []DomainLine   `json:"lines"`
 	Preview bool           `json:"preview"`
 	Written bool           `json:"written"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	Back      *int64          `json:"back,omitempty"`
+	Base      int64           `json:"base"`
+	Conflicts []DraftConflict `json:"conflicts"`
+	Digest    *string         `json:"digest,omitempty"`
+	Edits     []DraftEdit     `json:"edits"`
+	Id        string          `json:"id"`
+	Loosens   []string        `json:"loosens"`
+	Made      string          `json:"made"`
+	MadeBy    string          `json:"made_by"`
+
+	// Moved It was brought up to date with a newer revision
+	Moved bool   `json:"moved"`
+	Name  string `json:"name"`
+
+	// Note Why it is open again
+	Note      *string `json:"note,omitempty"`
+	Published *int64  `json:"published,omitempty"`
+	Quick     *bool   `json:"quick,omitempty"`
+
+	// Releases Values that going back releases
+	Releases []HeldChange `json:"releases"`
+
+	// Revision The revision in force
+	Revision int64      `json:"revision"`
+	Second   bool       `json:"second"`
+	State    DraftState `json:"state"`
+	Weighed  *struct {
+		At          string  `json:"at"`
+		By          string  `json:"by"`
+		ConfirmedBy *string `json:"confirmed_by,omitempty"`
+		Digest      *string `json:"digest,omitempty"`
+		PublishAt   *string `json:"publish_at,omitempty"`
+		Why         string  `json:"why"`
+	} `json:"weighed,omitempty"`
+}
+
+// DraftState defines model for Draft.State.
+type DraftState string
+
+// DraftBrief defines model for DraftBrief.
+type DraftBrief struct {
+	// AskedBy Who asked to publish it
+	AskedBy   *string         `json:"asked_by,omitempty"`
+	Back      *int64          `json:"back,omitempty"`
+	Edits     int             `json:"edits"`
+	Id        string          `json:"id"`
+	Made      string          `json:"made"`
+	MadeBy    string          `json:"made_by"`
+	Name      string          `json:"name"`
+	PublishAt *string         `json:"publish_at,omitempty"`
+	Published *int64          `json:"published,omitempty"`
+	Quick     *bool           `json:"quick,omitempty"`
+	State     DraftBriefState `json:"state"`
+}
+
+// DraftBriefState defines model for DraftBrief.State.
+type DraftBriefState string
+
+// DraftConflict An edit of something that was changed otherwise meanwhile
+type DraftConflict struct {
+	Fields []string `json:"fields"`
+	Id     string   `json:"id"`
+	Kind   string   `json:"kind"`
+	Mine   []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"mine"`
+	Theirs []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"theirs"`
+	Title string `json:"title"`
+}
+
+// DraftEdit defines model for DraftEdit.
+type DraftEdit struct {
+	At      *string `json:"at,omitempty"`
+	By      *string `json:"by,omitempty"`
+	Changes []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"changes"`
+	Id    string  `json:"id"`
+	Kind  string  `json:"kind"`
+	Title string  `json:"title"`
+	Why   *string `json:"why,omitempty"`
 }
 
 // Ending defines model for Ending.
@@ -1811,6 +2074,97 @@ type GivenRoleDecision string
 // GivenRoleState defines model for GivenRole.State.
 type GivenRoleState string
 
+// HeldChange defines model for HeldChange.
+type HeldChange struct {
+	// Held It becomes held back; else it is released
+	Held  bool   `json:"held"`
+	Rule  string `json:"rule"`
+	Value string `json:"value"`
+	Where string `json:"where"`
+}
+
+// Impact defines model for Impact.
+type Impact struct {
+	Actions []MovesBy `json:"actions"`
+	At      string    `json:"at"`
+
+	// CutOff Guests whom shorter days suspend or remove at once
+	CutOff      *[]CutOff `json:"cut_off,omitempty"`
+	CutOffTotal *int      `json:"cut_off_total,omitempty"`
+
+	// Digest Of exactly what was weighed
+	Digest    string       `json:"digest"`
+	Granted   Moves        `json:"granted"`
+	Held      []HeldChange `json:"held"`
+	HeldTotal int          `json:"held_total"`
+	Kinds     []MovesBy    `json:"kinds"`
+
+	// Lines The first thousand
+	Lines        []ImpactLine `json:"lines"`
+	LinksStarted []string     `json:"links_started"`
+	LinksStopped []string     `json:"links_stopped"`
+
+	// Loosens In what the draft is looser
+	Loosens []string `json:"loosens"`
+
+	// More There are more lines; download all of them
+	More bool `json:"more"`
+
+	// Newcomers What typical newcomers would become able to do or no longer
+	Newcomers []ImpactNewcomer `json:"newcomers"`
+
+	// Nothing Nothing changes for anybody
+	Nothing  bool      `json:"nothing"`
+	Parties  Moves     `json:"parties"`
+	Partners []MovesBy `json:"partners"`
+
+	// Second Somebody else must confirm
+	Second   bool      `json:"second"`
+	Services []MovesBy `json:"services"`
+
+	// Spaces The hundred with the most
+	Spaces      []MovesBy `json:"spaces"`
+	SpacesTotal int       `json:"spaces_total"`
+
+	// Stated What every result states
+	Stated Stated       `json:"stated"`
+	Wide   []WideNumber `json:"wide"`
+}
+
+// ImpactLine defines model for ImpactLine.
+type ImpactLine struct {
+	Actions []string         `json:"actions"`
+	Change  ImpactLineChange `json:"change"`
+
+	// Count Resources that the line stands for
+	Count   int     `json:"count"`
+	Name    *string `json:"name,omitempty"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Resource kind:* stands for several that are alike
+	Resource     string  `json:"resource"`
+	ResourceName *string `json:"resource_name,omitempty"`
+	Who          string  `json:"who"`
+	Wide         bool    `json:"wide"`
+}
+
+// ImpactLineChange defines model for ImpactLine.Change.
+type ImpactLineChange string
+
+// ImpactNewcomer defines model for ImpactNewcomer.
+type ImpactNewcomer struct {
+	Action  string               `json:"action"`
+	Change  ImpactNewcomerChange `json:"change"`
+	Count   int                  `json:"count"`
+	Kind    string               `json:"kind"`
+	Name    string               `json:"name"`
+	Partner *string              `json:"partner,omitempty"`
+	Who     string               `json:"who"`
+}
+
+// ImpactNewcomerChange defines model for ImpactNewcomer.Change.
+type ImpactNewcomerChange string
+
 // ImportLine defines model for ImportLine.
 type ImportLine struct {
 	Cause  *string          `json:"cause,omitempty"`
@@ -1907,6 +2261,27 @@ type Loaded struct {
 	Revision int64          `json:"revision"`
 }
 
+// Moves defines model for Moves.
+type Moves struct {
+	// Gained From no to yes
+	Gained int `json:"gained"`
+
+	// Lost From yes to no
+	Lost int `json:"lost"`
+
+	// Otherwise A yes with other conditions
+	Otherwise int `json:"otherwise"`
+}
+
+// MovesBy Moves of granted (party, action, resource) by a service, an action, a kind, a partner or a space
+type MovesBy struct {
+	Gained    int     `json:"gained"`
+	Key       string  `json:"key"`
+	Lost      int     `json:"lost"`
+	Name      *string `json:"name,omitempty"`
+	Otherwise int     `json:"otherwise"`
+}
+
 // NamedRef defines model for NamedRef.
 type NamedRef struct {
 	Id   string `json:"id"`
@@ -1941,6 +2316,65 @@ type NewToken struct {
 
 	// Token Shown once
 	Token string `json:"token"`
+}
+
+// NumberLine defines model for NumberLine.
+type NumberLine struct {
+	Actions      []string `json:"actions"`
+	Kind         string   `json:"kind"`
+	Name         *string  `json:"name,omitempty"`
+	Partner      *string  `json:"partner,omitempty"`
+	Party        string   `json:"party"`
+	Resource     string   `json:"resource"`
+	ResourceName *string  `json:"resource_name,omitempty"`
+}
+
+// NumberLines defines model for NumberLines.
+type NumberLines struct {
+	Lines []NumberLine `json:"lines"`
+	Next  string       `json:"next"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+}
+
+// Numbered defines model for Numbered.
+type Numbered struct {
+	// Granted (party, action, resource)
+	Granted int     `json:"granted"`
+	Key     string  `json:"key"`
+	Name    *string `json:"name,omitempty"`
+	Parties *int    `json:"parties,omitempty"`
+
+	// Reaching Of them those who may do anything
+	Reaching *int            `json:"reaching,omitempty"`
+	Services *map[string]int `json:"services,omitempty"`
+}
+
+// Numbers defines model for Numbers.
+type Numbers struct {
+	Actions []Numbered `json:"actions"`
+	Granted int        `json:"granted"`
+	Kinds   []Numbered `json:"kinds"`
+
+	// Newcomers Typical newcomers
+	Newcomers int `json:"newcomers"`
+
+	// Parties Records and live links
+	Parties int `json:"parties"`
+
+	// Partners By id; none are those of no partner
+	Partners []Numbered      `json:"partners"`
+	Reaching int             `json:"reaching"`
+	Services *map[string]int `json:"services,omitempty"`
+
+	// Spaces The thousand with the most
+	Spaces      []Numbered `json:"spaces"`
+	SpacesTotal int        `json:"spaces_total"`
+
+	// Stated What every result states
+	Stated Stated       `json:"stated"`
+	Wide   []WideNumber `json:"wide"`
 }
 
 // Option defines model for Option.
@@ -2203,6 +2637,29 @@ type Rearranged struct {
 	Preview bool     `json:"preview"`
 }
 
+// Revision defines model for Revision.
+type Revision struct {
+	AskedBy     *string `json:"asked_by,omitempty"`
+	At          string  `json:"at"`
+	Back        *int64  `json:"back,omitempty"`
+	ConfirmedBy *string `json:"confirmed_by,omitempty"`
+	Draft       *string `json:"draft,omitempty"`
+	DraftName   *string `json:"draft_name,omitempty"`
+	Edits       *int    `json:"edits,omitempty"`
+	Number      int64   `json:"number"`
+	Quick       *bool   `json:"quick,omitempty"`
+	Who         string  `json:"who"`
+	Why         string  `json:"why"`
+}
+
+// RevisionView defines model for RevisionView.
+type RevisionView struct {
+	Against  int64       `json:"against"`
+	Edits    []DraftEdit `json:"edits"`
+	Number   int64       `json:"number"`
+	Revision *Revision   `json:"revision,omitempty"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -2241,6 +2698,27 @@ type Rule struct {
 
 // RuleShape defines model for Rule.Shape.
 type RuleShape string
+
+// RuleAudience defines model for RuleAudience.
+type RuleAudience struct {
+	Granted   int              `json:"granted"`
+	Kinds     []Numbered       `json:"kinds"`
+	Lines     []ImpactLine     `json:"lines"`
+	More      bool             `json:"more"`
+	Newcomers []ImpactNewcomer `json:"newcomers"`
+	Parties   int              `json:"parties"`
+	Partners  []Numbered       `json:"partners"`
+	Rule      string           `json:"rule"`
+	Services  []Numbered       `json:"services"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+
+	// Tighter The value that it is held against
+	Tighter *string      `json:"tighter,omitempty"`
+	Value   string       `json:"value"`
+	Wide    []WideNumber `json:"wide"`
+}
 
 // RuleBelow defines model for RuleBelow.
 type RuleBelow struct {
@@ -2573,6 +3051,25 @@ type WhyOnly struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// WideNumber defines model for WideNumber.
+type WideNumber struct {
+	Action string            `json:"action"`
+	Change *WideNumberChange `json:"change,omitempty"`
+
+	// Kind Kind of resource
+	Kind      string `json:"kind"`
+	Pairs     int    `json:"pairs"`
+	Parties   int    `json:"parties"`
+	Resources int    `json:"resources"`
+
+	// Scope Of look-up: everybody, or those of shared spaces (shared)
+	Scope   *string `json:"scope,omitempty"`
+	Service string  `json:"service"`
+}
+
+// WideNumberChange defines model for WideNumber.Change.
+type WideNumberChange string
+
 // Would defines model for Would.
 type Would struct {
 	At       string      `json:"at"`
@@ -2780,6 +3277,81 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// DraftsParams defines parameters for Drafts.
+type DraftsParams struct {
+	// Over Published and dropped ones too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
+// MakeDraftJSONBody defines parameters for MakeDraft.
+type MakeDraftJSONBody struct {
+	Name string `json:"name"`
+}
+
+// MakeDraftParams defines parameters for MakeDraft.
+type MakeDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ConfirmDraftJSONBody defines parameters for ConfirmDraft.
+type ConfirmDraftJSONBody struct {
+	Digest string `json:"digest"`
+}
+
+// ImpactParams defines parameters for Impact.
+type ImpactParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Progress Say how far it is, one object a line; the last holds the impact
+	Progress *bool `form:"progress,omitempty" json:"progress,omitempty"`
+}
+
+// ImpactLinesParams defines parameters for ImpactLines.
+type ImpactLinesParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// PublishDraftJSONBody defines parameters for PublishDraft.
+type PublishDraftJSONBody struct {
+	// At A moment that lies ahead
+	At *string `json:"at,omitempty"`
+
+	// Digest That of the impact
+	Digest string `json:"digest"`
+
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// SettleEditJSONBody defines parameters for SettleEdit.
+type SettleEditJSONBody struct {
+	Id   string                 `json:"id"`
+	Keep SettleEditJSONBodyKeep `json:"keep"`
+	Kind string                 `json:"kind"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SettleEditJSONBodyKeep defines parameters for SettleEdit.
+type SettleEditJSONBodyKeep string
+
+// UndoEditJSONBody defines parameters for UndoEdit.
+type UndoEditJSONBody struct {
+	Id   *string `json:"id,omitempty"`
+	Kind *string `json:"kind,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// UndoEditParams defines parameters for UndoEdit.
+type UndoEditParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListExceptionsParams defines parameters for ListExceptions.
 type ListExceptionsParams struct {
 	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -2931,6 +3503,31 @@ type ListLinksParams struct {
 
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
+
+// NumbersParams defines parameters for Numbers.
+type NumbersParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// NumberLinesParams defines parameters for NumberLines.
+type NumberLinesParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Action An action, or service.*
+	Action *string                `form:"action,omitempty" json:"action,omitempty"`
+	Kind   *NumberLinesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Partner Id of a partner; none: those of no partner
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Space   *string `form:"space,omitempty" json:"space,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// NumberLinesParamsKind defines parameters for NumberLines.
+type NumberLinesParamsKind string
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -3104,6 +3701,25 @@ type ReportParams struct {
 // ReportParamsForm defines parameters for Report.
 type ReportParamsForm string
 
+// RevisionsParams defines parameters for Revisions.
+type RevisionsParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RevisionParams defines parameters for Revision.
+type RevisionParams struct {
+	// Against Another revision than the one before
+	Against *int64 `form:"against,omitempty" json:"against,omitempty"`
+}
+
+// BackToParams defines parameters for BackTo.
+type BackToParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
 	// Find Everyday words
@@ -3114,6 +3730,13 @@ type ListRulesParams struct {
 type SetRuleParams struct {
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// RuleAudienceParams defines parameters for RuleAudience.
+type RuleAudienceParams struct {
+	// Value Absent is the limit
+	Value *string `form:"value,omitempty" json:"value,omitempty"`
+	At    *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // MakeServiceTokenJSONBody defines parameters for MakeServiceToken.
@@ -3189,6 +3812,27 @@ type AskJSONRequestBody = Question
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
 
+// MakeDraftJSONRequestBody defines body for MakeDraft for application/json ContentType.
+type MakeDraftJSONRequestBody MakeDraftJSONBody
+
+// ConfirmDraftJSONRequestBody defines body for ConfirmDraft for application/json ContentType.
+type ConfirmDraftJSONRequestBody ConfirmDraftJSONBody
+
+// DropDraftJSONRequestBody defines body for DropDraft for application/json ContentType.
+type DropDraftJSONRequestBody = WhyOnly
+
+// PublishDraftJSONRequestBody defines body for PublishDraft for application/json ContentType.
+type PublishDraftJSONRequestBody PublishDraftJSONBody
+
+// SettleEditJSONRequestBody defines body for SettleEdit for application/json ContentType.
+type SettleEditJSONRequestBody SettleEditJSONBody
+
+// UndoEditJSONRequestBody defines body for UndoEdit for application/json ContentType.
+type UndoEditJSONRequestBody UndoEditJSONBody
+
+// WithdrawDraftJSONRequestBody defines body for WithdrawDraft for application/json ContentType.
+type WithdrawDraftJSONRequestBody = WhyOnly
+
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange
 
@@ -3236,6 +3880,9 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// BackToJSONRequestBody defines body for BackTo for application/json ContentType.
+type BackToJSONRequestBody = WhyOnly
 
 // SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
 type SetRuleJSONRequestBody = RuleChange
@@ -3464,6 +4111,124 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomain(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Drafts Drafts of policy, the newest first
+	//
+	// Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
+	Drafts(ctx context.Context, params *DraftsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeDraftWithBody Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+	MakeDraftWithBody(ctx context.Context, params *MakeDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeDraft Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+	MakeDraft(ctx context.Context, params *MakeDraftParams, body MakeDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Draft A draft, its edits, and how it stands against the policy in force
+	//
+	// Corresponds with GET /api/v1/drafts/{id} (the `Draft` operationId).
+	Draft(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmDraftWithBody Confirm what somebody else asked to publish
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+	ConfirmDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ConfirmDraft Confirm what somebody else asked to publish
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+	ConfirmDraft(ctx context.Context, id string, body ConfirmDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropDraftWithBody Give a draft up
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+	DropDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DropDraft Give a draft up
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+	DropDraft(ctx context.Context, id string, body DropDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Impact Who would gain and who would lose what; with progress as one object a line
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/impact (the `Impact` operationId).
+	Impact(ctx context.Context, id string, params *ImpactParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImpactLines Every line of an impact as CSV
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
+	ImpactLines(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishDraftWithBody Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+	PublishDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+	PublishDraft(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleEditWithBody Decide about an edit of something that was changed otherwise meanwhile
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+	SettleEditWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+	SettleEdit(ctx context.Context, id string, body SettleEditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoEditWithBody Take an edit out of a draft, or all of them
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+	UndoEditWithBody(ctx context.Context, id string, params *UndoEditParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoEdit Take an edit out of a draft, or all of them
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+	UndoEdit(ctx context.Context, id string, params *UndoEditParams, body UndoEditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawDraftWithBody Open a draft again that waits or is set to publish
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+	WithdrawDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WithdrawDraft Open a draft again that waits or is set to publish
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+	WithdrawDraft(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListExceptions Exceptions for people and groups
 	//
 	// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
@@ -3643,6 +4408,16 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
+	//
+	// Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
+	Numbers(ctx context.Context, params *NumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NumberLines The granted actions behind a number, one line a party and resource
+	//
+	// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
+	NumberLines(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Overview What the first page shows
 	//
 	// Corresponds with GET /api/v1/overview (the `Overview` operationId).
@@ -3820,6 +4595,30 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
 	Report(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Revisions Revisions of policy, the newest first
+	//
+	// Corresponds with GET /api/v1/revisions (the `Revisions` operationId).
+	Revisions(ctx context.Context, params *RevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Revision A revision and what it changed
+	//
+	// Corresponds with GET /api/v1/revisions/{number} (the `Revision` operationId).
+	Revision(ctx context.Context, number int64, params *RevisionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackToWithBody Make a draft that goes back to a revision and says what it would undo
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+	BackToWithBody(ctx context.Context, number int64, params *BackToParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// BackTo Make a draft that goes back to a revision and says what it would undo
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+	BackTo(ctx context.Context, number int64, params *BackToParams, body BackToJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListRules The catalogue of rules with limit, default and what is set below
 	//
 	// Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -3843,6 +4642,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/rules/{rule} (the `SetRule` operationId).
 	SetRule(ctx context.Context, rule string, params *SetRuleParams, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+	//
+	// Corresponds with GET /api/v1/rules/{rule}/audience (the `RuleAudience` operationId).
+	RuleAudience(ctx context.Context, rule string, params *RuleAudienceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// MakeServiceTokenWithBody Make a token for a service, with one purpose and an end
 	//
@@ -4338,6 +5142,304 @@ func (c *Client) TestDomain(ctx context.Context, params *TestDomainParams, reqEd
 	return c.Client.Do(req)
 }
 
+// Drafts Drafts of policy, the newest first
+//
+// Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
+func (c *Client) Drafts(ctx context.Context, params *DraftsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeDraftWithBody Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+func (c *Client) MakeDraftWithBody(ctx context.Context, params *MakeDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeDraftRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeDraft Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+func (c *Client) MakeDraft(ctx context.Context, params *MakeDraftParams, body MakeDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeDraftRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Draft A draft, its edits, and how it stands against the policy in force
+//
+// Corresponds with GET /api/v1/drafts/{id} (the `Draft` operationId).
+func (c *Client) Draft(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmDraftWithBody Confirm what somebody else asked to publish
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+func (c *Client) ConfirmDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmDraft Confirm what somebody else asked to publish
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+func (c *Client) ConfirmDraft(ctx context.Context, id string, body ConfirmDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropDraftWithBody Give a draft up
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+func (c *Client) DropDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DropDraft Give a draft up
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+func (c *Client) DropDraft(ctx context.Context, id string, body DropDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDropDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Impact Who would gain and who would lose what; with progress as one object a line
+//
+// Corresponds with GET /api/v1/drafts/{id}/impact (the `Impact` operationId).
+func (c *Client) Impact(ctx context.Context, id string, params *ImpactParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImpactRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImpactLines Every line of an impact as CSV
+//
+// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
+func (c *Client) ImpactLines(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImpactLinesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishDraftWithBody Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+func (c *Client) PublishDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+func (c *Client) PublishDraft(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleEditWithBody Decide about an edit of something that was changed otherwise meanwhile
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+func (c *Client) SettleEditWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleEditRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+func (c *Client) SettleEdit(ctx context.Context, id string, body SettleEditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettleEditRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoEditWithBody Take an edit out of a draft, or all of them
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+func (c *Client) UndoEditWithBody(ctx context.Context, id string, params *UndoEditParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoEditRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoEdit Take an edit out of a draft, or all of them
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+func (c *Client) UndoEdit(ctx context.Context, id string, params *UndoEditParams, body UndoEditJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoEditRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawDraftWithBody Open a draft again that waits or is set to publish
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+func (c *Client) WithdrawDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawDraft Open a draft again that waits or is set to publish
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+func (c *Client) WithdrawDraft(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListExceptions Exceptions for people and groups
 //
 // Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
@@ -4797,6 +5899,36 @@ func (c *Client) EndLinkWithBody(ctx context.Context, id string, contentType str
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 func (c *Client) EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndLinkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
+//
+// Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
+func (c *Client) Numbers(ctx context.Context, params *NumbersParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNumbersRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NumberLines The granted actions behind a number, one line a party and resource
+//
+// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
+func (c *Client) NumberLines(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNumberLinesRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5274,6 +6406,70 @@ func (c *Client) Report(ctx context.Context, what string, params *ReportParams, 
 	return c.Client.Do(req)
 }
 
+// Revisions Revisions of policy, the newest first
+//
+// Corresponds with GET /api/v1/revisions (the `Revisions` operationId).
+func (c *Client) Revisions(ctx context.Context, params *RevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevisionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Revision A revision and what it changed
+//
+// Corresponds with GET /api/v1/revisions/{number} (the `Revision` operationId).
+func (c *Client) Revision(ctx context.Context, number int64, params *RevisionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRevisionRequest(c.Server, number, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackToWithBody Make a draft that goes back to a revision and says what it would undo
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+func (c *Client) BackToWithBody(ctx context.Context, number int64, params *BackToParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackToRequestWithBody(c.Server, number, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BackTo Make a draft that goes back to a revision and says what it would undo
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+func (c *Client) BackTo(ctx context.Context, number int64, params *BackToParams, body BackToJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBackToRequest(c.Server, number, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListRules The catalogue of rules with limit, default and what is set below
 //
 // Corresponds with GET /api/v1/rules (the `ListRules` operationId).
@@ -5328,6 +6524,21 @@ func (c *Client) SetRuleWithBody(ctx context.Context, rule string, params *SetRu
 // Corresponds with PUT /api/v1/rules/{rule} (the `SetRule` operationId).
 func (c *Client) SetRule(ctx context.Context, rule string, params *SetRuleParams, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRuleRequest(c.Server, rule, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+//
+// Corresponds with GET /api/v1/rules/{rule}/audience (the `RuleAudience` operationId).
+func (c *Client) RuleAudience(ctx context.Context, rule string, params *RuleAudienceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRuleAudienceRequest(c.Server, rule, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6943,6 +8154,580 @@ func NewTestDomainRequest(server string, params *TestDomainParams) (*http.Reques
 	return req, nil
 }
 
+// NewDraftsRequest constructs an http.Request for the Drafts method
+func NewDraftsRequest(server string, params *DraftsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeDraftRequest calls the generic MakeDraft builder with application/json body
+func NewMakeDraftRequest(server string, params *MakeDraftParams, body MakeDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeDraftRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewMakeDraftRequestWithBody constructs an http.Request for the MakeDraft method, with any body, and a specified content type
+func NewMakeDraftRequestWithBody(server string, params *MakeDraftParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewDraftRequest constructs an http.Request for the Draft method
+func NewDraftRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewConfirmDraftRequest calls the generic ConfirmDraft builder with application/json body
+func NewConfirmDraftRequest(server string, id string, body ConfirmDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewConfirmDraftRequestWithBody constructs an http.Request for the ConfirmDraft method, with any body, and a specified content type
+func NewConfirmDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/confirm", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDropDraftRequest calls the generic DropDraft builder with application/json body
+func NewDropDraftRequest(server string, id string, body DropDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDropDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewDropDraftRequestWithBody constructs an http.Request for the DropDraft method, with any body, and a specified content type
+func NewDropDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/drop", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImpactRequest constructs an http.Request for the Impact method
+func NewImpactRequest(server string, id string, params *ImpactParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/impact", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Progress != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "progress", *params.Progress, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImpactLinesRequest constructs an http.Request for the ImpactLines method
+func NewImpactLinesRequest(server string, id string, params *ImpactLinesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/impact/lines", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishDraftRequest calls the generic PublishDraft builder with application/json body
+func NewPublishDraftRequest(server string, id string, body PublishDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPublishDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewPublishDraftRequestWithBody constructs an http.Request for the PublishDraft method, with any body, and a specified content type
+func NewPublishDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/publish", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSettleEditRequest calls the generic SettleEdit builder with application/json body
+func NewSettleEditRequest(server string, id string, body SettleEditJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSettleEditRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSettleEditRequestWithBody constructs an http.Request for the SettleEdit method, with any body, and a specified content type
+func NewSettleEditRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/settle", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUndoEditRequest calls the generic UndoEdit builder with application/json body
+func NewUndoEditRequest(server string, id string, params *UndoEditParams, body UndoEditJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewUndoEditRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewUndoEditRequestWithBody constructs an http.Request for the UndoEdit method, with any body, and a specified content type
+func NewUndoEditRequestWithBody(server string, id string, params *UndoEditParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewWithdrawDraftRequest calls the generic WithdrawDraft builder with application/json body
+func NewWithdrawDraftRequest(server string, id string, body WithdrawDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWithdrawDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewWithdrawDraftRequestWithBody constructs an http.Request for the WithdrawDraft method, with any body, and a specified content type
+func NewWithdrawDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/withdraw", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListExceptionsRequest constructs an http.Request for the ListExceptions method
 func NewListExceptionsRequest(server string, params *ListExceptionsParams) (*http.Request, error) {
 	var err error
@@ -8262,6 +10047,186 @@ func NewEndLinkRequestWithBody(server string, id string, contentType string, bod
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewNumbersRequest constructs an http.Request for the Numbers method
+func NewNumbersRequest(server string, params *NumbersParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/numbers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewNumberLinesRequest constructs an http.Request for the NumberLines method
+func NewNumberLinesRequest(server string, params *NumberLinesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/numbers/lines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Space != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "space", *params.Space, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -9701,6 +11666,195 @@ func NewReportRequest(server string, what string, params *ReportParams) (*http.R
 	return req, nil
 }
 
+// NewRevisionsRequest constructs an http.Request for the Revisions method
+func NewRevisionsRequest(server string, params *RevisionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRevisionRequest constructs an http.Request for the Revision method
+func NewRevisionRequest(server string, number int64, params *RevisionParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Against != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "against", *params.Against, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBackToRequest calls the generic BackTo builder with application/json body
+func NewBackToRequest(server string, number int64, params *BackToParams, body BackToJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBackToRequestWithBody(server, number, params, "application/json", bodyReader)
+}
+
+// NewBackToRequestWithBody constructs an http.Request for the BackTo method, with any body, and a specified content type
+func NewBackToRequestWithBody(server string, number int64, params *BackToParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions/%s/back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListRulesRequest constructs an http.Request for the ListRules method
 func NewListRulesRequest(server string, params *ListRulesParams) (*http.Request, error) {
 	var err error
@@ -9846,6 +12000,79 @@ func NewSetRuleRequestWithBody(server string, rule string, params *SetRuleParams
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewRuleAudienceRequest constructs an http.Request for the RuleAudience method
+func NewRuleAudienceRequest(server string, rule string, params *RuleAudienceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "rule", rule, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/%s/audience", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Value != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "value", *params.Value, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -10844,6 +13071,132 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomainWithResponse(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*TestDomainResponse, error)
 
+	// DraftsWithResponse Drafts of policy, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
+	DraftsWithResponse(ctx context.Context, params *DraftsParams, reqEditors ...RequestEditorFn) (*DraftsResponse, error)
+
+	// MakeDraftWithBodyWithResponse Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+	MakeDraftWithBodyWithResponse(ctx context.Context, params *MakeDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDraftResponse, error)
+
+	// MakeDraftWithResponse Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+	MakeDraftWithResponse(ctx context.Context, params *MakeDraftParams, body MakeDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDraftResponse, error)
+
+	// DraftWithResponse A draft, its edits, and how it stands against the policy in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts/{id} (the `Draft` operationId).
+	DraftWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DraftResponse, error)
+
+	// ConfirmDraftWithBodyWithResponse Confirm what somebody else asked to publish
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+	ConfirmDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmDraftResponse, error)
+
+	// ConfirmDraftWithResponse Confirm what somebody else asked to publish
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+	ConfirmDraftWithResponse(ctx context.Context, id string, body ConfirmDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmDraftResponse, error)
+
+	// DropDraftWithBodyWithResponse Give a draft up
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+	DropDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DropDraftResponse, error)
+
+	// DropDraftWithResponse Give a draft up
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+	DropDraftWithResponse(ctx context.Context, id string, body DropDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*DropDraftResponse, error)
+
+	// ImpactWithResponse Who would gain and who would lose what; with progress as one object a line
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/impact (the `Impact` operationId).
+	ImpactWithResponse(ctx context.Context, id string, params *ImpactParams, reqEditors ...RequestEditorFn) (*ImpactResponse, error)
+
+	// ImpactLinesWithResponse Every line of an impact as CSV
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
+	ImpactLinesWithResponse(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*ImpactLinesResponse, error)
+
+	// PublishDraftWithBodyWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+	PublishDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error)
+
+	// PublishDraftWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+	PublishDraftWithResponse(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error)
+
+	// SettleEditWithBodyWithResponse Decide about an edit of something that was changed otherwise meanwhile
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+	SettleEditWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleEditResponse, error)
+
+	// SettleEditWithResponse Decide about an edit of something that was changed otherwise meanwhile
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+	SettleEditWithResponse(ctx context.Context, id string, body SettleEditJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleEditResponse, error)
+
+	// UndoEditWithBodyWithResponse Take an edit out of a draft, or all of them
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+	UndoEditWithBodyWithResponse(ctx context.Context, id string, params *UndoEditParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UndoEditResponse, error)
+
+	// UndoEditWithResponse Take an edit out of a draft, or all of them
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+	UndoEditWithResponse(ctx context.Context, id string, params *UndoEditParams, body UndoEditJSONRequestBody, reqEditors ...RequestEditorFn) (*UndoEditResponse, error)
+
+	// WithdrawDraftWithBodyWithResponse Open a draft again that waits or is set to publish
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+	WithdrawDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawDraftResponse, error)
+
+	// WithdrawDraftWithResponse Open a draft again that waits or is set to publish
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+	WithdrawDraftWithResponse(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawDraftResponse, error)
+
 	// ListExceptionsWithResponse Exceptions for people and groups
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11046,6 +13399,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
+
+	// NumbersWithResponse What everybody outside can do, in numbers (granted and wide kept apart)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
+	NumbersWithResponse(ctx context.Context, params *NumbersParams, reqEditors ...RequestEditorFn) (*NumbersResponse, error)
+
+	// NumberLinesWithResponse The granted actions behind a number, one line a party and resource
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
+	NumberLinesWithResponse(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*NumberLinesResponse, error)
 
 	// OverviewWithResponse What the first page shows
 	//
@@ -11250,6 +13617,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
 	ReportWithResponse(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*ReportResponse, error)
 
+	// RevisionsWithResponse Revisions of policy, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/revisions (the `Revisions` operationId).
+	RevisionsWithResponse(ctx context.Context, params *RevisionsParams, reqEditors ...RequestEditorFn) (*RevisionsResponse, error)
+
+	// RevisionWithResponse A revision and what it changed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/revisions/{number} (the `Revision` operationId).
+	RevisionWithResponse(ctx context.Context, number int64, params *RevisionParams, reqEditors ...RequestEditorFn) (*RevisionResponse, error)
+
+	// BackToWithBodyWithResponse Make a draft that goes back to a revision and says what it would undo
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+	BackToWithBodyWithResponse(ctx context.Context, number int64, params *BackToParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackToResponse, error)
+
+	// BackToWithResponse Make a draft that goes back to a revision and says what it would undo
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+	BackToWithResponse(ctx context.Context, number int64, params *BackToParams, body BackToJSONRequestBody, reqEditors ...RequestEditorFn) (*BackToResponse, error)
+
 	// ListRulesWithResponse The catalogue of rules with limit, default and what is set below
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -11277,6 +13672,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/rules/{rule} (the `SetRule` operationId).
 	SetRuleWithResponse(ctx context.Context, rule string, params *SetRuleParams, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetRuleResponse, error)
+
+	// RuleAudienceWithResponse Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/rules/{rule}/audience (the `RuleAudience` operationId).
+	RuleAudienceWithResponse(ctx context.Context, rule string, params *RuleAudienceParams, reqEditors ...RequestEditorFn) (*RuleAudienceResponse, error)
 
 	// MakeServiceTokenWithBodyWithResponse Make a token for a service, with one purpose and an end
 	//
@@ -12337,6 +14739,573 @@ func (r TestDomainResponse) ContentType() string {
 	return ""
 }
 
+type DraftsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Drafts []DraftBrief `json:"drafts"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftsResponse) GetJSON200() *struct {
+	Drafts []DraftBrief `json:"drafts"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// MakeDraftResponse201Headers the declared response headers of an HTTP 201 response for MakeDraft
+type MakeDraftResponse201Headers struct {
+	ETag *string
+}
+
+type MakeDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *MakeDraftResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeDraftResponse) GetJSON201() *Draft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// DraftResponse200Headers the declared response headers of an HTTP 200 response for Draft
+type DraftResponse200Headers struct {
+	ETag *string
+}
+
+type DraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *DraftResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// ConfirmDraftResponse200Headers the declared response headers of an HTTP 200 response for ConfirmDraft
+type ConfirmDraftResponse200Headers struct {
+	ETag *string
+}
+
+type ConfirmDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *ConfirmDraftResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ConfirmDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ConfirmDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ConfirmDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ConfirmDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ConfirmDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ConfirmDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DropDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DropDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DropDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DropDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DropDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DropDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImpactResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Impact
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImpactResponse) GetJSON200() *Impact {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImpactResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImpactResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImpactResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImpactResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImpactResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImpactLinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ImpactLinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ImpactLinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImpactLinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImpactLinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImpactLinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PublishDraftResponse200Headers the declared response headers of an HTTP 200 response for PublishDraft
+type PublishDraftResponse200Headers struct {
+	ETag *string
+}
+
+type PublishDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PublishDraftResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PublishDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PublishDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PublishDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PublishDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PublishDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PublishDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// SettleEditResponse200Headers the declared response headers of an HTTP 200 response for SettleEdit
+type SettleEditResponse200Headers struct {
+	ETag *string
+}
+
+type SettleEditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *SettleEditResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SettleEditResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SettleEditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SettleEditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SettleEditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SettleEditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SettleEditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// UndoEditResponse200Headers the declared response headers of an HTTP 200 response for UndoEdit
+type UndoEditResponse200Headers struct {
+	ETag *string
+}
+
+type UndoEditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *UndoEditResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UndoEditResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoEditResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoEditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoEditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoEditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoEditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// WithdrawDraftResponse200Headers the declared response headers of an HTTP 200 response for WithdrawDraft
+type WithdrawDraftResponse200Headers struct {
+	ETag *string
+}
+
+type WithdrawDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *WithdrawDraftResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WithdrawDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WithdrawDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WithdrawDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WithdrawDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WithdrawDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WithdrawDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListExceptionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -13368,6 +16337,102 @@ func (r EndLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NumbersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Numbers
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NumbersResponse) GetJSON200() *Numbers {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NumbersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NumbersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NumbersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NumbersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NumbersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NumberLinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NumberLines
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NumberLinesResponse) GetJSON200() *NumberLines {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r NumberLinesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r NumberLinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NumberLinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NumberLinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NumberLinesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14437,6 +17502,163 @@ func (r ReportResponse) ContentType() string {
 	return ""
 }
 
+type RevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Next      string     `json:"next"`
+		Revisions []Revision `json:"revisions"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevisionsResponse) GetJSON200() *struct {
+	Next      string     `json:"next"`
+	Revisions []Revision `json:"revisions"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevisionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RevisionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevisionView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RevisionResponse) GetJSON200() *RevisionView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RevisionResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RevisionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RevisionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RevisionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RevisionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// BackToResponse201Headers the declared response headers of an HTTP 201 response for BackTo
+type BackToResponse201Headers struct {
+	ETag *string
+}
+
+type BackToResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *BackToResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r BackToResponse) GetJSON201() *Draft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r BackToResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r BackToResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r BackToResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r BackToResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r BackToResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListRulesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14593,6 +17815,54 @@ func (r SetRuleResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SetRuleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RuleAudienceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RuleAudience
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RuleAudienceResponse) GetJSON200() *RuleAudience {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RuleAudienceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RuleAudienceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RuleAudienceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RuleAudienceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RuleAudienceResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -15724,6 +18994,240 @@ func (c *ClientWithResponses) TestDomainWithResponse(ctx context.Context, params
 	return ParseTestDomainResponse(rsp)
 }
 
+// DraftsWithResponse Drafts of policy, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
+func (c *ClientWithResponses) DraftsWithResponse(ctx context.Context, params *DraftsParams, reqEditors ...RequestEditorFn) (*DraftsResponse, error) {
+	rsp, err := c.Drafts(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftsResponse(rsp)
+}
+
+// MakeDraftWithBodyWithResponse Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+func (c *ClientWithResponses) MakeDraftWithBodyWithResponse(ctx context.Context, params *MakeDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeDraftResponse, error) {
+	rsp, err := c.MakeDraftWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeDraftResponse(rsp)
+}
+
+// MakeDraftWithResponse Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts (the `MakeDraft` operationId).
+func (c *ClientWithResponses) MakeDraftWithResponse(ctx context.Context, params *MakeDraftParams, body MakeDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeDraftResponse, error) {
+	rsp, err := c.MakeDraft(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeDraftResponse(rsp)
+}
+
+// DraftWithResponse A draft, its edits, and how it stands against the policy in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts/{id} (the `Draft` operationId).
+func (c *ClientWithResponses) DraftWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*DraftResponse, error) {
+	rsp, err := c.Draft(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftResponse(rsp)
+}
+
+// ConfirmDraftWithBodyWithResponse Confirm what somebody else asked to publish
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+func (c *ClientWithResponses) ConfirmDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ConfirmDraftResponse, error) {
+	rsp, err := c.ConfirmDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmDraftResponse(rsp)
+}
+
+// ConfirmDraftWithResponse Confirm what somebody else asked to publish
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/confirm (the `ConfirmDraft` operationId).
+func (c *ClientWithResponses) ConfirmDraftWithResponse(ctx context.Context, id string, body ConfirmDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*ConfirmDraftResponse, error) {
+	rsp, err := c.ConfirmDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseConfirmDraftResponse(rsp)
+}
+
+// DropDraftWithBodyWithResponse Give a draft up
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+func (c *ClientWithResponses) DropDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DropDraftResponse, error) {
+	rsp, err := c.DropDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropDraftResponse(rsp)
+}
+
+// DropDraftWithResponse Give a draft up
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/drop (the `DropDraft` operationId).
+func (c *ClientWithResponses) DropDraftWithResponse(ctx context.Context, id string, body DropDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*DropDraftResponse, error) {
+	rsp, err := c.DropDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDropDraftResponse(rsp)
+}
+
+// ImpactWithResponse Who would gain and who would lose what; with progress as one object a line
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts/{id}/impact (the `Impact` operationId).
+func (c *ClientWithResponses) ImpactWithResponse(ctx context.Context, id string, params *ImpactParams, reqEditors ...RequestEditorFn) (*ImpactResponse, error) {
+	rsp, err := c.Impact(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImpactResponse(rsp)
+}
+
+// ImpactLinesWithResponse Every line of an impact as CSV
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
+func (c *ClientWithResponses) ImpactLinesWithResponse(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*ImpactLinesResponse, error) {
+	rsp, err := c.ImpactLines(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImpactLinesResponse(rsp)
+}
+
+// PublishDraftWithBodyWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+func (c *ClientWithResponses) PublishDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error) {
+	rsp, err := c.PublishDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishDraftResponse(rsp)
+}
+
+// PublishDraftWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
+func (c *ClientWithResponses) PublishDraftWithResponse(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error) {
+	rsp, err := c.PublishDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishDraftResponse(rsp)
+}
+
+// SettleEditWithBodyWithResponse Decide about an edit of something that was changed otherwise meanwhile
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+func (c *ClientWithResponses) SettleEditWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SettleEditResponse, error) {
+	rsp, err := c.SettleEditWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleEditResponse(rsp)
+}
+
+// SettleEditWithResponse Decide about an edit of something that was changed otherwise meanwhile
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/settle (the `SettleEdit` operationId).
+func (c *ClientWithResponses) SettleEditWithResponse(ctx context.Context, id string, body SettleEditJSONRequestBody, reqEditors ...RequestEditorFn) (*SettleEditResponse, error) {
+	rsp, err := c.SettleEdit(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSettleEditResponse(rsp)
+}
+
+// UndoEditWithBodyWithResponse Take an edit out of a draft, or all of them
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+func (c *ClientWithResponses) UndoEditWithBodyWithResponse(ctx context.Context, id string, params *UndoEditParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*UndoEditResponse, error) {
+	rsp, err := c.UndoEditWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoEditResponse(rsp)
+}
+
+// UndoEditWithResponse Take an edit out of a draft, or all of them
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/undo (the `UndoEdit` operationId).
+func (c *ClientWithResponses) UndoEditWithResponse(ctx context.Context, id string, params *UndoEditParams, body UndoEditJSONRequestBody, reqEditors ...RequestEditorFn) (*UndoEditResponse, error) {
+	rsp, err := c.UndoEdit(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoEditResponse(rsp)
+}
+
+// WithdrawDraftWithBodyWithResponse Open a draft again that waits or is set to publish
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+func (c *ClientWithResponses) WithdrawDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WithdrawDraftResponse, error) {
+	rsp, err := c.WithdrawDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawDraftResponse(rsp)
+}
+
+// WithdrawDraftWithResponse Open a draft again that waits or is set to publish
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
+func (c *ClientWithResponses) WithdrawDraftWithResponse(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawDraftResponse, error) {
+	rsp, err := c.WithdrawDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWithdrawDraftResponse(rsp)
+}
+
 // ListExceptionsWithResponse Exceptions for people and groups
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16099,6 +19603,32 @@ func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string
 		return nil, err
 	}
 	return ParseEndLinkResponse(rsp)
+}
+
+// NumbersWithResponse What everybody outside can do, in numbers (granted and wide kept apart)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
+func (c *ClientWithResponses) NumbersWithResponse(ctx context.Context, params *NumbersParams, reqEditors ...RequestEditorFn) (*NumbersResponse, error) {
+	rsp, err := c.Numbers(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNumbersResponse(rsp)
+}
+
+// NumberLinesWithResponse The granted actions behind a number, one line a party and resource
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
+func (c *ClientWithResponses) NumberLinesWithResponse(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*NumberLinesResponse, error) {
+	rsp, err := c.NumberLines(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNumberLinesResponse(rsp)
 }
 
 // OverviewWithResponse What the first page shows
@@ -16478,6 +20008,58 @@ func (c *ClientWithResponses) ReportWithResponse(ctx context.Context, what strin
 	return ParseReportResponse(rsp)
 }
 
+// RevisionsWithResponse Revisions of policy, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/revisions (the `Revisions` operationId).
+func (c *ClientWithResponses) RevisionsWithResponse(ctx context.Context, params *RevisionsParams, reqEditors ...RequestEditorFn) (*RevisionsResponse, error) {
+	rsp, err := c.Revisions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevisionsResponse(rsp)
+}
+
+// RevisionWithResponse A revision and what it changed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/revisions/{number} (the `Revision` operationId).
+func (c *ClientWithResponses) RevisionWithResponse(ctx context.Context, number int64, params *RevisionParams, reqEditors ...RequestEditorFn) (*RevisionResponse, error) {
+	rsp, err := c.Revision(ctx, number, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRevisionResponse(rsp)
+}
+
+// BackToWithBodyWithResponse Make a draft that goes back to a revision and says what it would undo
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+func (c *ClientWithResponses) BackToWithBodyWithResponse(ctx context.Context, number int64, params *BackToParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*BackToResponse, error) {
+	rsp, err := c.BackToWithBody(ctx, number, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackToResponse(rsp)
+}
+
+// BackToWithResponse Make a draft that goes back to a revision and says what it would undo
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions/{number}/back (the `BackTo` operationId).
+func (c *ClientWithResponses) BackToWithResponse(ctx context.Context, number int64, params *BackToParams, body BackToJSONRequestBody, reqEditors ...RequestEditorFn) (*BackToResponse, error) {
+	rsp, err := c.BackTo(ctx, number, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseBackToResponse(rsp)
+}
+
 // ListRulesWithResponse The catalogue of rules with limit, default and what is set below
 //
 // Returns a wrapper object for the known response body format(s).
@@ -16528,6 +20110,19 @@ func (c *ClientWithResponses) SetRuleWithResponse(ctx context.Context, rule stri
 		return nil, err
 	}
 	return ParseSetRuleResponse(rsp)
+}
+
+// RuleAudienceWithResponse Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/rules/{rule}/audience (the `RuleAudience` operationId).
+func (c *ClientWithResponses) RuleAudienceWithResponse(ctx context.Context, rule string, params *RuleAudienceParams, reqEditors ...RequestEditorFn) (*RuleAudienceResponse, error) {
+	rsp, err := c.RuleAudience(ctx, rule, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRuleAudienceResponse(rsp)
 }
 
 // MakeServiceTokenWithBodyWithResponse Make a token for a service, with one purpose and an end
@@ -17434,6 +21029,454 @@ func ParseTestDomainResponse(rsp *http.Response) (*TestDomainResponse, error) {
 	return response, nil
 }
 
+// ParseDraftsResponse parses an HTTP response from a DraftsWithResponse call
+func ParseDraftsResponse(rsp *http.Response) (*DraftsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Drafts []DraftBrief `json:"drafts"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeDraftResponse parses an HTTP response from a MakeDraftWithResponse call
+func ParseMakeDraftResponse(rsp *http.Response) (*MakeDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers MakeDraftResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDraftResponse parses an HTTP response from a DraftWithResponse call
+func ParseDraftResponse(rsp *http.Response) (*DraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers DraftResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseConfirmDraftResponse parses an HTTP response from a ConfirmDraftWithResponse call
+func ParseConfirmDraftResponse(rsp *http.Response) (*ConfirmDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ConfirmDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers ConfirmDraftResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDropDraftResponse parses an HTTP response from a DropDraftWithResponse call
+func ParseDropDraftResponse(rsp *http.Response) (*DropDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DropDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImpactResponse parses an HTTP response from a ImpactWithResponse call
+func ParseImpactResponse(rsp *http.Response) (*ImpactResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImpactResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Impact
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (application/x-ndjson) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParseImpactLinesResponse parses an HTTP response from a ImpactLinesWithResponse call
+func ParseImpactLinesResponse(rsp *http.Response) (*ImpactLinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImpactLinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePublishDraftResponse parses an HTTP response from a PublishDraftWithResponse call
+func ParsePublishDraftResponse(rsp *http.Response) (*PublishDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PublishDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PublishDraftResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseSettleEditResponse parses an HTTP response from a SettleEditWithResponse call
+func ParseSettleEditResponse(rsp *http.Response) (*SettleEditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SettleEditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers SettleEditResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseUndoEditResponse parses an HTTP response from a UndoEditWithResponse call
+func ParseUndoEditResponse(rsp *http.Response) (*UndoEditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoEditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers UndoEditResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseWithdrawDraftResponse parses an HTTP response from a WithdrawDraftWithResponse call
+func ParseWithdrawDraftResponse(rsp *http.Response) (*WithdrawDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WithdrawDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers WithdrawDraftResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListExceptionsResponse parses an HTTP response from a ListExceptionsWithResponse call
 func ParseListExceptionsResponse(rsp *http.Response) (*ListExceptionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18164,6 +22207,72 @@ func ParseEndLinkResponse(rsp *http.Response) (*EndLinkResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNumbersResponse parses an HTTP response from a NumbersWithResponse call
+func ParseNumbersResponse(rsp *http.Response) (*NumbersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NumbersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Numbers
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNumberLinesResponse parses an HTTP response from a NumberLinesWithResponse call
+func ParseNumberLinesResponse(rsp *http.Response) (*NumberLinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NumberLinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NumberLines
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -18957,6 +23066,121 @@ func ParseReportResponse(rsp *http.Response) (*ReportResponse, error) {
 	return response, nil
 }
 
+// ParseRevisionsResponse parses an HTTP response from a RevisionsWithResponse call
+func ParseRevisionsResponse(rsp *http.Response) (*RevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Next      string     `json:"next"`
+			Revisions []Revision `json:"revisions"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRevisionResponse parses an HTTP response from a RevisionWithResponse call
+func ParseRevisionResponse(rsp *http.Response) (*RevisionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RevisionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevisionView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseBackToResponse parses an HTTP response from a BackToWithResponse call
+func ParseBackToResponse(rsp *http.Response) (*BackToResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &BackToResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers BackToResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseListRulesResponse parses an HTTP response from a ListRulesWithResponse call
 func ParseListRulesResponse(rsp *http.Response) (*ListRulesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -19079,6 +23303,39 @@ func ParseSetRuleResponse(rsp *http.Response) (*SetRuleResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRuleAudienceResponse parses an HTTP response from a RuleAudienceWithResponse call
+func ParseRuleAudienceResponse(rsp *http.Response) (*RuleAudienceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RuleAudienceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RuleAudience
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

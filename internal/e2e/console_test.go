@@ -71,6 +71,7 @@ func TestConsolePath(t *testing.T) {
 	one.do(chromedp.Click(chromedp.CSS(".cause-next a")))
 	one.until("document.querySelector('.openings')")
 	one.do(chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, ours']")), chromedp.KeyEvent("▲"))
+	one.publish("the docent course begins")
 	one.until("document.querySelector('[aria-label=\"spaces.in, ours\"]').value === 'yes'")
 	// The other console sees it by itself.
 	two.until("document.querySelector('[data-testid=gate-domain]').dataset.answer === 'pass'")
@@ -101,6 +102,7 @@ func TestConsoleRules(t *testing.T) {
 	retype("soon")
 	p.until("document.querySelector('.rule-form .wrong').innerText.includes('is no number of days')")
 	retype("30")
+	p.publish("a month is enough")
 	p.until("document.querySelector('.saved')")
 	if got := p.text(".rule.is-open .layer-cell:nth-of-type(3)"); !strings.Contains(got, "30") {
 		t.Errorf("%s", got)
@@ -110,11 +112,12 @@ func TestConsoleRules(t *testing.T) {
 // TestConsoleStanding suspends a partner after saying whom it concerns.
 func TestConsoleStanding(t *testing.T) {
 	r := demoService(t)
-	p := r.page(browser(t), "mooring")
+	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/pallowick", "document.querySelector('.openings')")
 	p.do(chromedp.Click(chromedp.CSS(".tools .btn-outline-danger")))
 	p.until("document.querySelector('.modal-body').innerText.includes('26 guests')")
 	p.do(chromedp.SendKeys(chromedp.CSS("#s-why"), "late"), chromedp.Click(chromedp.CSS(".modal .btn-danger")))
+	p.publish("")
 	p.until("!document.querySelector('.modal') && document.querySelector('.standing').innerText.includes('suspended')")
 	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict+".dataset.decision === 'no'")
 	// Bars: one is added, refused where it is none, and lifted.
@@ -123,8 +126,10 @@ func TestConsoleStanding(t *testing.T) {
 	p.do(chromedp.SendKeys(bar, "lost@pallowick"), chromedp.Click(chromedp.CSS(".bars button[type=submit]")))
 	p.until("document.querySelector('.bars .wrong').innerText.includes('a full domain has at least two labels')")
 	p.do(chromedp.SendKeys(bar, ".example"), chromedp.Click(chromedp.CSS(".bars button[type=submit]")))
+	p.publish("reported")
 	p.until("document.querySelectorAll('.bars li').length === 4")
 	p.do(chromedp.Click(chromedp.CSS("[aria-label='Lift the bar on lost@pallowick.example']")))
+	p.publish("found again")
 	p.until("document.querySelectorAll('.bars li').length === 3")
 	// A look-alike is taken when it is said twice.
 	p.do(chromedp.Click(chromedp.CSS(".tools .btn-primary")))
@@ -132,6 +137,7 @@ func TestConsoleStanding(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#p-name"), "Quayside Lamps"), chromedp.SendKeys(chromedp.CSS("#p-domains"), "ilvame.example"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.until("document.querySelector('.modal .wrong').innerText.includes('looks like ilvane.example')")
 	p.do(chromedp.Click(chromedp.CSS("#p-alike")), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.publish("their other name")
 	p.until("!document.querySelector('.modal') && document.querySelector('.domains').innerText.includes('ilvame.example')")
 	// Markup in a name stays text.
 	r.login("harbour")
@@ -188,4 +194,16 @@ func TestConsoleMember(t *testing.T) {
 	p.goTo("/people/d.ekwinter", "document.querySelector('.reached')")
 	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict)
 	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier", "document.querySelector('.wrong').innerText.includes('members ask about themselves')")
+}
+
+// publish says yes to the impact of one change, with a reason where none was given.
+func (p *page) publish(why string) {
+	p.t.Helper()
+	p.until("document.querySelector('.quick-dialog .quick-publish')")
+	if why != "" {
+		p.do(chromedp.SendKeys(chromedp.CSS("#quick-why"), why))
+	}
+	p.until("!document.querySelector('.quick-publish').disabled")
+	p.do(chromedp.Click(chromedp.CSS(".quick-dialog .quick-publish")))
+	p.until("!document.querySelector('.quick-dialog')")
 }

@@ -111,20 +111,20 @@ func TestExceptions(t *testing.T) {
 	r.says(0, "qa  unchanged", "exception", "import", file, "--only-good", "--preview")
 	check(t, os.WriteFile(file, []byte("id,rule\n"), 0o600))
 	r.says(1, `column "rule": the columns are`, "exception", "import", file)
-	r.login("mooring")
+	r.login("harbour")
 	r.says(1, "may not", "exception", "end", "qa")
 }
 
 // TestHalves: recording what their side says changes whose turn it is, and answers.
 func TestHalves(t *testing.T) {
 	r := demoService(t)
-	r.login("mooring")
+	r.login("harbour")
 	r.says(0, "oskelund  spaces.in     unset  refuses  shut", "partner", "halves", "oskelund")
 	r.must("partner", "open", "oskelund", "spaces.in")
 	r.says(0, "waits for them", "partner", "halves", "oskelund", "--show", "their-turn")
 	r.says(0, "Spaces, from you to us", "partner", "sheet", "oskelund")
 	r.says(0, "<h1>To the administrator of Oskelund University</h1>", "partner", "sheet", "oskelund", "--form", "html")
-	p := r.page(browser(t), "mooring")
+	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/oskelund", "document.querySelector('.openings')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] .btn-outline-primary")))
 	p.until("document.querySelector('.letter')?.innerText.includes('Spaces, from you to us')")
@@ -147,7 +147,7 @@ func TestHalves(t *testing.T) {
 // TestFindingsAccepted accepts a finding with a reason and an end, and takes it back.
 func TestFindingsAccepted(t *testing.T) {
 	r := demoService(t)
-	r.login("mooring")
+	r.login("harbour")
 	id := []string{"forwarder_not_allowed", "mailbox:o.tidewell", "odile@homepost.example"}
 	r.says(0, "o.tidewell", "finding", "list", "--kind", "forwarder_not_allowed")
 	r.says(2, "--reason and --until are needed", append([]string{"finding", "accept"}, id...)...)
@@ -313,10 +313,12 @@ func TestConsolePlaces(t *testing.T) {
 	p.until("document.querySelector('#e-v-any')")
 	p.axe("making an exception")
 	p.do(chromedp.Click(chromedp.CSS("#e-v-any")), chromedp.SendKeys(chromedp.CSS("#e-reason"), "a question about knots"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.publish("")
 	p.until("!document.querySelector('.modal') && document.querySelector('#knots .time-bar')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-label='End now: knots']")))
 	p.until("document.querySelector('.modal-body').innerText.includes('1 person loses chat.federation any at once')")
 	p.do(chromedp.Click(chromedp.CSS(".modal .btn-danger")))
+	p.publish("it is answered")
 	p.until("!document.querySelector('.modal') && document.querySelector('#knots.is-over')")
 	// A list, with a result for every line.
 	p.do(chromedp.Click(chromedp.CSS(".tools .btn-outline-primary")))

@@ -17,7 +17,7 @@ import (
 // preview before each step.
 func TestPartnerFromTheClient(t *testing.T) {
 	r := demoService(t)
-	r.login("mooring")
+	r.login("harbour")
 	r.says(0, "Quayside would be a partner, with quay.example. That concerns 0 guests", "partner", "add", "quay", "--name", "Quayside", "--domain", "quay.example", "--preview")
 	r.says(1, "there is no partner", "partner", "show", "quay")
 	r.must("partner", "add", "quay", "--name", "Quayside", "--domain", "quay.example", "--domain", "*.docks.quay.example", "--open", "chat.in")
@@ -57,7 +57,7 @@ func TestPartnerFromTheClient(t *testing.T) {
 // TestDomainLists takes thousands of lines in and gives them out again, the same.
 func TestDomainLists(t *testing.T) {
 	r := demoService(t)
-	r.login("mooring")
+	r.login("harbour")
 	dir := t.TempDir()
 	var b strings.Builder
 	b.WriteString("name,subdomains,reason\r\n")
@@ -133,7 +133,7 @@ func TestStatementsFromTheClient(t *testing.T) {
 	if out := r.must("dump") + r.must("journal", "--limit", "500", "-o", "json"); strings.Contains(out, `"d":`) || strings.Contains(out, `\"d\"`) || !strings.Contains(out, "a laptop was lost") {
 		t.Error("a private key leaves the database, or the journal lacks the roll")
 	}
-	r.login("mooring")
+	r.login("harbour")
 	r.says(1, "may not", "statement", "replace")
 	r.says(1, "may not", "partner", "statement", "ilvane", "--accept-key", key)
 	for range 12 { // too often
@@ -189,6 +189,7 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.until("document.querySelector('[data-testid=imported]')?.innerText.includes('1 new, 1 refused') && document.querySelector('[data-testid=imported] table').innerText.includes('not a domain')")
 	p.axe("a list of bars")
 	p.do(chromedp.Click(chromedp.CSS(".modal-footer .btn-primary")))
+	p.publish("the gateway's list")
 	p.until("document.querySelector('[data-testid=imported] [role=status]').innerText.includes('Written.')")
 	p.do(chromedp.Click(chromedp.CSS(".modal-footer .btn-outline-secondary")))
 	p.until("[...document.querySelectorAll('.bars li')].some(l => l.innerText.includes('junk.example'))")
@@ -202,10 +203,12 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.until("document.querySelector('.modal .wrong').innerText.includes('someday')")
 	eval[any](p, "document.querySelector('#e-review').select()")
 	p.do(chromedp.KeyEvent("2031-05-06"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.publish("looked through")
 	p.until("!document.querySelector('.modal') && document.querySelector('[aria-labelledby=h-about]').innerText.includes('6 May 2031')")
 	// Opening what they refuse waits for them; a letter is written, kept, and closes when they admit it.
 	p.until("document.querySelector('[aria-label=\"spaces.in, ours\"]').closest('.opening').innerText.includes('shut')")
 	p.do(chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, ours']")), chromedp.KeyEvent("▲"))
+	p.publish("the course needs it")
 	p.until("document.querySelector('[aria-label=\"spaces.in, ours\"]').closest('.opening').innerText.includes('waits for them')")
 	letters := "document.querySelector('[aria-labelledby=h-letter]').innerText"
 	p.until(letters + ".includes('12 days without an answer')")

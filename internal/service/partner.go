@@ -29,14 +29,17 @@ type Weighed struct {
 
 // policy makes a change of policy, or weighs it on a snapshot of its own.
 func (s *Service) policy(ctx context.Context, by By, concerns func(before, after *State) engine.Concerns, make func(*State) (*world.World, error)) (Weighed, error) {
-	before := s.State()
+	before, err := s.StateIn(ctx)
+	if err != nil {
+		return Weighed{}, err
+	}
 	var after *State
 	if by.Preview {
 		next, err := make(before)
 		if err != nil {
 			return Weighed{}, err
 		}
-		after = before.with(next)
+		after = s.State().with(next)
 	} else {
 		err := s.part(ctx, by.Who, by.Why, func(now *State) (*world.World, error) {
 			before = now
@@ -45,16 +48,21 @@ func (s *Service) policy(ctx context.Context, by By, concerns func(before, after
 		if err != nil {
 			return Weighed{}, err
 		}
-		after = s.State()
+		if after, err = s.StateIn(ctx); err != nil {
+			return Weighed{}, err
+		}
 	}
 	return Weighed{after, concerns(before, after)}, nil
 }
 
-// with returns the state as it would be under another policy.
+// With returns the state as it would be under another policy.
+func (s *State) With(policy *world.World) *State { return s.with(policy) }
+
 func (s *State) with(policy *world.World) *State {
 	e := s.Aside()
 	e.SetPolicy(policy)
-	return &State{e.Done(), s.Head}
+	e.HoldBack()
+	return &State{Snapshot: e.Done(), Head: s.Head}
 }
 
 // peopleOf counts the people of a partner after a change.
@@ -253,6 +261,9 @@ func (s *Service) rearrange(ctx context.Context, by By, from, to string, move fu
 		}
 		return nil
 	}
+	if DraftIn(ctx) != "" {
+		return out, fmt.Errorf("%w: putting partners together or apart also moves what is no policy; do it outside a draft", ErrConflict)
+	}
 	if by.Preview {
 		now := s.State()
 		if err := prepare(now, func(kind, text string, fn func(string, []byte) error) error {
@@ -270,7 +281,9 @@ func (s *Service) rearrange(ctx context.Context, by By, from, to string, move fu
 		if err := prepare(now, t.Naming); err != nil {
 			return err
 		}
-		if err := writePolicy(t, now.Policy(), out.Moved.World, map[string]int{}); err != nil {
+		policy := *out.Moved.World
+		policy.Spaces, policy.Letters = nil, nil
+		if err := s.quickly(now, &policy, by.Who, by.Why, t); err != nil {
 			return err
 		}
 		return writeMoved(t, now, from, out.Moved)

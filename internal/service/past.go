@@ -39,9 +39,15 @@ func (s *Service) keptPast() int {
 // At returns the state that a moment is asked of: the present one from now on,
 // before that what was recorded then.
 func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, error) {
-	now := s.State()
+	now, err := s.StateIn(ctx)
+	if err != nil {
+		return nil, "", err
+	}
 	if at >= s.Now() {
-		return now, FromNow, nil
+		if DraftIn(ctx) == "" {
+			now, err = s.ahead(ctx, now, at, "")
+		}
+		return now, FromNow, err
 	}
 	head, first, err := s.store.HeadAt(ctx, at.Time())
 	if err != nil {
@@ -51,7 +57,7 @@ func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, e
 	if first {
 		how = FromFirst
 	}
-	if head == now.Head || head == (store.Head{}) {
+	if now = s.State(); head == now.Head || head == (store.Head{}) {
 		return now, how, nil
 	}
 	p := &s.past
@@ -69,7 +75,7 @@ func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, e
 	if err != nil {
 		return nil, "", err
 	}
-	st := &State{e.Done(), h}
+	st := &State{Snapshot: e.Done(), Head: h}
 	p.states = append([]*State{st}, p.states...)
 	if most := s.keptPast(); len(p.states) > most {
 		clear(p.states[most:])

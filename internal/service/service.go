@@ -16,6 +16,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -39,12 +40,29 @@ type Service struct {
 
 	watch    sync.Mutex
 	watchers map[chan store.Head]bool
+
+	keptDocs struct {
+		sync.Mutex
+		of   *world.World
+		docs draft.Docs
+	}
+	sets struct {
+		sync.Mutex
+		known bool
+		seq   uint64
+		list  []Draft
+	}
+	stood struct {
+		sync.Mutex
+		by map[string]stood
+	}
 }
 
 // State is one consistent view: a snapshot and where in the history it stands.
 type State struct {
 	*engine.Snapshot
-	Head store.Head
+	Head    store.Head
+	Variant string // what it would be with, where it is not as recorded: digests of drafts
 }
 
 // Policy returns the policy in force.
@@ -66,7 +84,7 @@ func (s *Service) reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the database cannot be read: %w", err)
 	}
-	s.state.Store(&State{e.Done(), h})
+	s.state.Store(&State{Snapshot: e.Done(), Head: h})
 	return nil
 }
 
@@ -97,7 +115,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 	case h == now.Head:
 		return nil
 	default:
-		s.state.Store(&State{e.Done(), h})
+		s.state.Store(&State{Snapshot: e.Done(), Head: h})
 	}
 	s.bearers.Clear()
 	s.tell(h)
@@ -119,6 +137,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		h, err := s.store.Head(ctx)
 		if err == nil && h != s.State().Head {
 			err = s.Refresh(ctx)
+		}
+		if err == nil {
+			err = s.publishDue(ctx)
 		}
 		if ctx.Err() != nil {
 			return
@@ -291,6 +312,9 @@ type Loaded struct {
 // Load reads a file and writes it, all or nothing. With preview it writes
 // nothing and says what would change. Errors of the file are worldfile.Errors.
 func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
+	if DraftIn(ctx) != "" {
+		return s.loadDraft(ctx, who, why, name, text, preview)
+	}
 	out := Loaded{Kinds: map[string]int{}}
 	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
 		out = Loaded{Kinds: map[string]int{}}
@@ -301,10 +325,16 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		policy := *part
 		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
 		next := world.Merge(now.Policy(), &policy)
-		if err := writePolicy(t, now.Policy(), next, out.Kinds); err != nil {
-			return err
+		if preview { // nobody need confirm what only is looked at
+			err = writePolicy(t, now.Policy(), next, out.Kinds)
+			err = errors.Join(err, holdBack(t, now.Policy(), next, out.Kinds))
+		} else {
+			for _, e := range draft.Diff(s.docs(now), worldfile.DocsOf(next), nil, who, "", "") {
+				out.Kinds[e.Kind]++
+			}
+			err = s.quickly(now, next, who, why, t)
 		}
-		if err := holdBack(t, now.Policy(), next, out.Kinds); err != nil {
+		if err != nil {
 			return err
 		}
 		forgetStances(now.Policy(), part)
@@ -337,6 +367,53 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		err = nil
 	}
 	return out, err
+}
+
+// loadDraft makes a file of policy edits of a draft.
+func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
+	out := Loaded{Kinds: map[string]int{}, Revision: s.State().Head.Revision}
+	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		out.Changed, out.Kinds = 0, map[string]int{}
+		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now})
+		if err != nil {
+			return nil, err
+		}
+		if what := inventoryOf(part); what != "" {
+			return nil, &Invalid{"file", name, "a draft is of policy; the file holds " + what + ", which changes at once: load it outside the draft"}
+		}
+		next := world.Merge(now.Policy(), part)
+		for _, e := range draft.Diff(worldfile.DocsOf(now.Policy()), worldfile.DocsOf(next), nil, "", "", "") {
+			out.Kinds[e.Kind]++
+			out.Changed++
+		}
+		if preview {
+			return nil, errPreview
+		}
+		return next, nil
+	})
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return out, err
+}
+
+// inventoryOf names what of inventory a world holds first.
+func inventoryOf(w *world.World) string {
+	for _, x := range []struct {
+		n    int
+		what string
+	}{{len(w.People), "people"}, {len(w.Groups), "groups"}, {len(w.Spaces), "spaces"}, {len(w.Meetings), "meetings"}, {len(w.Guests), "guests"}, {len(w.Grants), "grants"},
+		{len(w.Links), "links"}, {len(w.Forwarders), "forwarders"}, {len(w.Contacts), "contacts"}, {len(w.Letters), "letters"}, {len(w.Statements), "statements"}} {
+		if x.n > 0 {
+			return x.what
+		}
+	}
+	for i := range w.Partners {
+		if len(w.Partners[i].Stance) > 0 {
+			return "stances of " + w.Partners[i].ID
+		}
+	}
+	return ""
 }
 
 // forgetStances adds an unknown stance for every key that a partner's list,
@@ -426,19 +503,13 @@ func (s *Service) VerifyJournal(ctx context.Context) (uint64, *store.Broken, err
 // Etag is a validator of a doc (RFC 9110 §8.8.3).
 func Etag(doc []byte) string { return store.Etag(doc) }
 
-// part applies a change of policy that is written as part of a world.
+// part makes a change of policy: an edit of the draft that ctx is in, or published at
+// once as a draft of one change.
 func (s *Service) part(ctx context.Context, who, why string, make func(*State) (*world.World, error)) error {
-	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		next, err := make(now)
-		if err != nil {
-			return err
-		}
-		count := map[string]int{}
-		if err := writePolicy(t, now.Policy(), next, count); err != nil {
-			return err
-		}
-		return holdBack(t, now.Policy(), next, count)
-	})
+	if id := DraftIn(ctx); id != "" {
+		return s.editDraft(ctx, id, who, why, make)
+	}
+	return s.quick(ctx, who, why, make)
 }
 
 // RuleChange is a change of a rule's limit and default; empty leaves one as it is.

@@ -217,7 +217,11 @@ func orMissing(err, missing error) error {
 // Values returns what a place says of rules, and its validator.
 func (s *Service) Values(ctx context.Context, w Where) (set []world.Setting, etag string, err error) {
 	if w.Partner != "" {
-		p, err := s.State().Partner(w.Partner)
+		st, err := s.StateIn(ctx)
+		if err != nil {
+			return nil, "", err
+		}
+		p, err := st.Partner(w.Partner)
 		if err != nil {
 			return nil, "", err
 		}

@@ -915,9 +915,22 @@ func (in *inserter) flush() {
 	in.args, in.rows = in.args[:0], 0
 }
 
+// WithRules hands over what spaces, items and meetings say of rules, each with its
+// name as kind:id.
+func (s *Store) WithRules(ctx context.Context, fn func(where string, rules []world.Setting)) error {
+	t := &Tx{ctx: ctx}
+	return t.withRules(s.db, func(x *world.Space) error { fn("space:"+x.ID, x.Rules); return nil },
+		func(x *world.Item, _ int) error { fn(x.Kind.String()+":"+x.ID, x.Rules); return nil },
+		func(x *world.Meeting) error { fn("meeting:"+x.ID, x.Rules); return nil })
+}
+
 // WithRules hands over the spaces, items and meetings that set rules of their
 // own: those that a lowered limit may hold back.
 func (t *Tx) WithRules(space func(*world.Space) error, item func(*world.Item, int) error, meeting func(*world.Meeting) error) error {
+	return t.withRules(t.tx, space, item, meeting)
+}
+
+func (t *Tx) withRules(q querier, space func(*world.Space) error, item func(*world.Item, int) error, meeting func(*world.Meeting) error) error {
 	var spaces []world.Space
 	var meetings []world.Meeting
 	type placed struct {
@@ -925,7 +938,7 @@ func (t *Tx) WithRules(space func(*world.Space) error, item func(*world.Item, in
 		place int
 	}
 	var items []placed
-	err := each(t.ctx, t.tx, "SELECT kind, doc FROM record WHERE kind IN ('space', 'meeting') AND until_seq = ? AND doc LIKE '%\"rules\":%'", []any{open}, func(r *sql.Rows) error {
+	err := each(t.ctx, q, "SELECT kind, doc FROM record WHERE kind IN ('space', 'meeting') AND until_seq = ? AND doc LIKE '%\"rules\":%'", []any{open}, func(r *sql.Rows) error {
 		var kind string
 		var doc []byte
 		if err := r.Scan(&kind, &doc); err != nil {
@@ -939,7 +952,7 @@ func (t *Tx) WithRules(space func(*world.Space) error, item func(*world.Item, in
 	if err != nil {
 		return err
 	}
-	err = each(t.ctx, t.tx, "SELECT "+itemColumns+" FROM item WHERE rules IS NOT NULL AND until_seq = ?", []any{open}, func(r *sql.Rows) error {
+	err = each(t.ctx, q, "SELECT "+itemColumns+" FROM item WHERE rules IS NOT NULL AND until_seq = ?", []any{open}, func(r *sql.Rows) error {
 		it, place, err := scanItem(r)
 		items = append(items, placed{it, place})
 		return err

@@ -20,6 +20,8 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/pressly/goose/v3"
+
+	"wexillum.example/internal/core/draft"
 )
 
 //go:embed migrations/*.sql
@@ -429,3 +431,51 @@ type Revision struct {
 	At       time.Time
 	Who, Why string
 }
+
+// Revisions lists revisions before one, the newest first; 0 for all.
+func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revision, error) {
+	if before == 0 {
+		before = open
+	}
+	out := []Revision{}
+	err := each(ctx, s.db, "SELECT number, at, who, why FROM revision WHERE number < ? ORDER BY number DESC LIMIT ?", []any{before, limit}, func(r *sql.Rows) error {
+		var x Revision
+		err := r.Scan(&x.Number, &x.At, &x.Who, &x.Why)
+		out = append(out, x)
+		return err
+	})
+	return out, err
+}
+
+// PolicyDocs returns the policy of a revision entry by entry.
+func (s *Store) PolicyDocs(ctx context.Context, number uint64) (draft.Docs, error) {
+	out := draft.Docs{}
+	err := each(ctx, s.db, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ?", []any{number, number}, func(r *sql.Rows) error {
+		var k draft.Key
+		var doc []byte
+		err := r.Scan(&k.Kind, &k.ID, &doc)
+		out[k] = doc
+		return err
+	})
+	return out, err
+}
+
+// Published hands over what changes that published revisions after one wrote to spaces,
+// items and meetings, in the order in which they did.
+func (s *Store) Published(ctx context.Context, after uint64, fn func(*Entry) error) error {
+	return each(ctx, s.db, `SELECT seq, kind, id, was, now FROM journal WHERE kind IN ('space', 'item', 'meeting') AND revision > ?
+		AND part_of IN (SELECT part_of FROM journal WHERE revision > ? AND kind IN ('organisation', 'settings', 'rule', 'partner', 'bar', 'personal', 'exception', 'bundle', 'expectation')) ORDER BY seq`,
+		[]any{after, after}, func(r *sql.Rows) error {
+			var e Entry
+			if err := r.Scan(&e.Seq, &e.Kind, &e.ID, &e.Was, &e.Now); err != nil {
+				return err
+			}
+			return fn(&e)
+		})
+}
+
+// Because changes the reason of what is written from now on.
+func (t *Tx) Because(why string) { t.why = why }
+
+// Context returns the context of the change.
+func (t *Tx) Context() context.Context { return t.ctx }

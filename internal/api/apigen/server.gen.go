@@ -344,6 +344,60 @@ func (e DomainTestVerdict) Valid() bool {
 	}
 }
 
+// Defines values for DraftState.
+const (
+	DraftStateDropped   DraftState = "dropped"
+	DraftStateOpen      DraftState = "open"
+	DraftStatePublished DraftState = "published"
+	DraftStateSet       DraftState = "set"
+	DraftStateWaiting   DraftState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DraftState enum.
+func (e DraftState) Valid() bool {
+	switch e {
+	case DraftStateDropped:
+		return true
+	case DraftStateOpen:
+		return true
+	case DraftStatePublished:
+		return true
+	case DraftStateSet:
+		return true
+	case DraftStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DraftBriefState.
+const (
+	DraftBriefStateDropped   DraftBriefState = "dropped"
+	DraftBriefStateOpen      DraftBriefState = "open"
+	DraftBriefStatePublished DraftBriefState = "published"
+	DraftBriefStateSet       DraftBriefState = "set"
+	DraftBriefStateWaiting   DraftBriefState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DraftBriefState enum.
+func (e DraftBriefState) Valid() bool {
+	switch e {
+	case DraftBriefStateDropped:
+		return true
+	case DraftBriefStateOpen:
+		return true
+	case DraftBriefStatePublished:
+		return true
+	case DraftBriefStateSet:
+		return true
+	case DraftBriefStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -422,6 +476,48 @@ func (e GivenRoleState) Valid() bool {
 	case GivenRoleStateLive:
 		return true
 	case GivenRoleStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactLineChange.
+const (
+	ImpactLineChangeGained    ImpactLineChange = "gained"
+	ImpactLineChangeLost      ImpactLineChange = "lost"
+	ImpactLineChangeOtherwise ImpactLineChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactLineChange enum.
+func (e ImpactLineChange) Valid() bool {
+	switch e {
+	case ImpactLineChangeGained:
+		return true
+	case ImpactLineChangeLost:
+		return true
+	case ImpactLineChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactNewcomerChange.
+const (
+	ImpactNewcomerChangeGained    ImpactNewcomerChange = "gained"
+	ImpactNewcomerChangeLost      ImpactNewcomerChange = "lost"
+	ImpactNewcomerChangeOtherwise ImpactNewcomerChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactNewcomerChange enum.
+func (e ImpactNewcomerChange) Valid() bool {
+	switch e {
+	case ImpactNewcomerChangeGained:
+		return true
+	case ImpactNewcomerChangeLost:
+		return true
+	case ImpactNewcomerChangeOtherwise:
 		return true
 	default:
 		return false
@@ -779,6 +875,27 @@ func (e WayName) Valid() bool {
 	}
 }
 
+// Defines values for WideNumberChange.
+const (
+	WideNumberChangeGained    WideNumberChange = "gained"
+	WideNumberChangeLost      WideNumberChange = "lost"
+	WideNumberChangeOtherwise WideNumberChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the WideNumberChange enum.
+func (e WideNumberChange) Valid() bool {
+	switch e {
+	case WideNumberChangeGained:
+		return true
+	case WideNumberChangeLost:
+		return true
+	case WideNumberChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WouldLineChange.
 const (
 	WouldLineChangeClosed    WouldLineChange = "closed"
@@ -929,6 +1046,24 @@ func (e ImportDomainsParamsList) Valid() bool {
 	}
 }
 
+// Defines values for SettleEditJSONBodyKeep.
+const (
+	SettleEditJSONBodyKeepDraft SettleEditJSONBodyKeep = "draft"
+	SettleEditJSONBodyKeepLive  SettleEditJSONBodyKeep = "live"
+)
+
+// Valid indicates whether the value is a known member of the SettleEditJSONBodyKeep enum.
+func (e SettleEditJSONBodyKeep) Valid() bool {
+	switch e {
+	case SettleEditJSONBodyKeepDraft:
+		return true
+	case SettleEditJSONBodyKeepLive:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListExceptionsParamsState.
 const (
 	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
@@ -1073,6 +1208,33 @@ func (e ListLinksParamsState) Valid() bool {
 	case Dead:
 		return true
 	case Works:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NumberLinesParamsKind.
+const (
+	NumberLinesParamsKindBearer      NumberLinesParamsKind = "bearer"
+	NumberLinesParamsKindFederated   NumberLinesParamsKind = "federated"
+	NumberLinesParamsKindGuest       NumberLinesParamsKind = "guest"
+	NumberLinesParamsKindPersonal    NumberLinesParamsKind = "personal"
+	NumberLinesParamsKindProvisioned NumberLinesParamsKind = "provisioned"
+)
+
+// Valid indicates whether the value is a known member of the NumberLinesParamsKind enum.
+func (e NumberLinesParamsKind) Valid() bool {
+	switch e {
+	case NumberLinesParamsKindBearer:
+		return true
+	case NumberLinesParamsKindFederated:
+		return true
+	case NumberLinesParamsKindGuest:
+		return true
+	case NumberLinesParamsKindPersonal:
+		return true
+	case NumberLinesParamsKindProvisioned:
 		return true
 	default:
 		return false
@@ -1588,6 +1750,14 @@ type Credentials struct {
 	Password string `json:"password"`
 }
 
+// CutOff defines model for CutOff.
+type CutOff struct {
+	Cause string  `json:"cause"`
+	Day   string  `json:"day"`
+	Name  *string `json:"name,omitempty"`
+	Party string  `json:"party"`
+}
+
 // Diff defines model for Diff.
 type Diff struct {
 	AndWho string `json:"and_who"`
@@ -1682,6 +1852,99 @@ type DomainsImported struct {
 	Lines   []DomainLine   `json:"lines"`
 	Preview bool           `json:"preview"`
 	Written bool           `json:"written"`
+}
+
+// Draft defines model for Draft.
+type Draft struct {
+	Back      *int64          `json:"back,omitempty"`
+	Base      int64           `json:"base"`
+	Conflicts []DraftConflict `json:"conflicts"`
+	Digest    *string         `json:"digest,omitempty"`
+	Edits     []DraftEdit     `json:"edits"`
+	Id        string          `json:"id"`
+	Loosens   []string        `json:"loosens"`
+	Made      string          `json:"made"`
+	MadeBy    string          `json:"made_by"`
+
+	// Moved It was brought up to date with a newer revision
+	Moved bool   `json:"moved"`
+	Name  string `json:"name"`
+
+	// Note Why it is open again
+	Note      *string `json:"note,omitempty"`
+	Published *int64  `json:"published,omitempty"`
+	Quick     *bool   `json:"quick,omitempty"`
+
+	// Releases Values that going back releases
+	Releases []HeldChange `json:"releases"`
+
+	// Revision The revision in force
+	Revision int64      `json:"revision"`
+	Second   bool       `json:"second"`
+	State    DraftState `json:"state"`
+	Weighed  *struct {
+		At          string  `json:"at"`
+		By          string  `json:"by"`
+		ConfirmedBy *string `json:"confirmed_by,omitempty"`
+		Digest      *string `json:"digest,omitempty"`
+		PublishAt   *string `json:"publish_at,omitempty"`
+		Why         string  `json:"why"`
+	} `json:"weighed,omitempty"`
+}
+
+// DraftState defines model for Draft.State.
+type DraftState string
+
+// DraftBrief defines model for DraftBrief.
+type DraftBrief struct {
+	// AskedBy Who asked to publish it
+	AskedBy   *string         `json:"asked_by,omitempty"`
+	Back      *int64          `json:"back,omitempty"`
+	Edits     int             `json:"edits"`
+	Id        string          `json:"id"`
+	Made      string          `json:"made"`
+	MadeBy    string          `json:"made_by"`
+	Name      string          `json:"name"`
+	PublishAt *string         `json:"publish_at,omitempty"`
+	Published *int64          `json:"published,omitempty"`
+	Quick     *bool           `json:"quick,omitempty"`
+	State     DraftBriefState `json:"state"`
+}
+
+// DraftBriefState defines model for DraftBrief.State.
+type DraftBriefState string
+
+// DraftConflict An edit of something that was changed otherwise meanwhile
+type DraftConflict struct {
+	Fields []string `json:"fields"`
+	Id     string   `json:"id"`
+	Kind   string   `json:"kind"`
+	Mine   []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"mine"`
+	Theirs []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"theirs"`
+	Title string `json:"title"`
+}
+
+// DraftEdit defines model for DraftEdit.
+type DraftEdit struct {
+	At      *string `json:"at,omitempty"`
+	By      *string `json:"by,omitempty"`
+	Changes []struct {
+		Field string `json:"field"`
+		Now   string `json:"now"`
+		Was   string `json:"was"`
+	} `json:"changes"`
+	Id    string  `json:"id"`
+	Kind  string  `json:"kind"`
+	Title string  `json:"title"`
+	Why   *string `json:"why,omitempty"`
 }
 
 // Ending defines model for Ending.
@@ -1815,6 +2078,97 @@ type GivenRoleDecision string
 // GivenRoleState defines model for GivenRole.State.
 type GivenRoleState string
 
+// HeldChange defines model for HeldChange.
+type HeldChange struct {
+	// Held It becomes held back; else it is released
+	Held  bool   `json:"held"`
+	Rule  string `json:"rule"`
+	Value string `json:"value"`
+	Where string `json:"where"`
+}
+
+// Impact defines model for Impact.
+type Impact struct {
+	Actions []MovesBy `json:"actions"`
+	At      string    `json:"at"`
+
+	// CutOff Guests whom shorter days suspend or remove at once
+	CutOff      *[]CutOff `json:"cut_off,omitempty"`
+	CutOffTotal *int      `json:"cut_off_total,omitempty"`
+
+	// Digest Of exactly what was weighed
+	Digest    string       `json:"digest"`
+	Granted   Moves        `json:"granted"`
+	Held      []HeldChange `json:"held"`
+	HeldTotal int          `json:"held_total"`
+	Kinds     []MovesBy    `json:"kinds"`
+
+	// Lines The first thousand
+	Lines        []ImpactLine `json:"lines"`
+	LinksStarted []string     `json:"links_started"`
+	LinksStopped []string     `json:"links_stopped"`
+
+	// Loosens In what the draft is looser
+	Loosens []string `json:"loosens"`
+
+	// More There are more lines; download all of them
+	More bool `json:"more"`
+
+	// Newcomers What typical newcomers would become able to do or no longer
+	Newcomers []ImpactNewcomer `json:"newcomers"`
+
+	// Nothing Nothing changes for anybody
+	Nothing  bool      `json:"nothing"`
+	Parties  Moves     `json:"parties"`
+	Partners []MovesBy `json:"partners"`
+
+	// Second Somebody else must confirm
+	Second   bool      `json:"second"`
+	Services []MovesBy `json:"services"`
+
+	// Spaces The hundred with the most
+	Spaces      []MovesBy `json:"spaces"`
+	SpacesTotal int       `json:"spaces_total"`
+
+	// Stated What every result states
+	Stated Stated       `json:"stated"`
+	Wide   []WideNumber `json:"wide"`
+}
+
+// ImpactLine defines model for ImpactLine.
+type ImpactLine struct {
+	Actions []string         `json:"actions"`
+	Change  ImpactLineChange `json:"change"`
+
+	// Count Resources that the line stands for
+	Count   int     `json:"count"`
+	Name    *string `json:"name,omitempty"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Resource kind:* stands for several that are alike
+	Resource     string  `json:"resource"`
+	ResourceName *string `json:"resource_name,omitempty"`
+	Who          string  `json:"who"`
+	Wide         bool    `json:"wide"`
+}
+
+// ImpactLineChange defines model for ImpactLine.Change.
+type ImpactLineChange string
+
+// ImpactNewcomer defines model for ImpactNewcomer.
+type ImpactNewcomer struct {
+	Action  string               `json:"action"`
+	Change  ImpactNewcomerChange `json:"change"`
+	Count   int                  `json:"count"`
+	Kind    string               `json:"kind"`
+	Name    string               `json:"name"`
+	Partner *string              `json:"partner,omitempty"`
+	Who     string               `json:"who"`
+}
+
+// ImpactNewcomerChange defines model for ImpactNewcomer.Change.
+type ImpactNewcomerChange string
+
 // ImportLine defines model for ImportLine.
 type ImportLine struct {
 	Cause  *string          `json:"cause,omitempty"`
@@ -1911,6 +2265,27 @@ type Loaded struct {
 	Revision int64          `json:"revision"`
 }
 
+// Moves defines model for Moves.
+type Moves struct {
+	// Gained From no to yes
+	Gained int `json:"gained"`
+
+	// Lost From yes to no
+	Lost int `json:"lost"`
+
+	// Otherwise A yes with other conditions
+	Otherwise int `json:"otherwise"`
+}
+
+// MovesBy Moves of granted (party, action, resource) by a service, an action, a kind, a partner or a space
+type MovesBy struct {
+	Gained    int     `json:"gained"`
+	Key       string  `json:"key"`
+	Lost      int     `json:"lost"`
+	Name      *string `json:"name,omitempty"`
+	Otherwise int     `json:"otherwise"`
+}
+
 // NamedRef defines model for NamedRef.
 type NamedRef struct {
 	Id   string `json:"id"`
@@ -1945,6 +2320,65 @@ type NewToken struct {
 
 	// Token Shown once
 	Token string `json:"token"`
+}
+
+// NumberLine defines model for NumberLine.
+type NumberLine struct {
+	Actions      []string `json:"actions"`
+	Kind         string   `json:"kind"`
+	Name         *string  `json:"name,omitempty"`
+	Partner      *string  `json:"partner,omitempty"`
+	Party        string   `json:"party"`
+	Resource     string   `json:"resource"`
+	ResourceName *string  `json:"resource_name,omitempty"`
+}
+
+// NumberLines defines model for NumberLines.
+type NumberLines struct {
+	Lines []NumberLine `json:"lines"`
+	Next  string       `json:"next"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+}
+
+// Numbered defines model for Numbered.
+type Numbered struct {
+	// Granted (party, action, resource)
+	Granted int     `json:"granted"`
+	Key     string  `json:"key"`
+	Name    *string `json:"name,omitempty"`
+	Parties *int    `json:"parties,omitempty"`
+
+	// Reaching Of them those who may do anything
+	Reaching *int            `json:"reaching,omitempty"`
+	Services *map[string]int `json:"services,omitempty"`
+}
+
+// Numbers defines model for Numbers.
+type Numbers struct {
+	Actions []Numbered `json:"actions"`
+	Granted int        `json:"granted"`
+	Kinds   []Numbered `json:"kinds"`
+
+	// Newcomers Typical newcomers
+	Newcomers int `json:"newcomers"`
+
+	// Parties Records and live links
+	Parties int `json:"parties"`
+
+	// Partners By id; none are those of no partner
+	Partners []Numbered      `json:"partners"`
+	Reaching int             `json:"reaching"`
+	Services *map[string]int `json:"services,omitempty"`
+
+	// Spaces The thousand with the most
+	Spaces      []Numbered `json:"spaces"`
+	SpacesTotal int        `json:"spaces_total"`
+
+	// Stated What every result states
+	Stated Stated       `json:"stated"`
+	Wide   []WideNumber `json:"wide"`
 }
 
 // Option defines model for Option.
@@ -2207,6 +2641,29 @@ type Rearranged struct {
 	Preview bool     `json:"preview"`
 }
 
+// Revision defines model for Revision.
+type Revision struct {
+	AskedBy     *string `json:"asked_by,omitempty"`
+	At          string  `json:"at"`
+	Back        *int64  `json:"back,omitempty"`
+	ConfirmedBy *string `json:"confirmed_by,omitempty"`
+	Draft       *string `json:"draft,omitempty"`
+	DraftName   *string `json:"draft_name,omitempty"`
+	Edits       *int    `json:"edits,omitempty"`
+	Number      int64   `json:"number"`
+	Quick       *bool   `json:"quick,omitempty"`
+	Who         string  `json:"who"`
+	Why         string  `json:"why"`
+}
+
+// RevisionView defines model for RevisionView.
+type RevisionView struct {
+	Against  int64       `json:"against"`
+	Edits    []DraftEdit `json:"edits"`
+	Number   int64       `json:"number"`
+	Revision *Revision   `json:"revision,omitempty"`
+}
+
 // Role defines model for Role.
 type Role string
 
@@ -2245,6 +2702,27 @@ type Rule struct {
 
 // RuleShape defines model for Rule.Shape.
 type RuleShape string
+
+// RuleAudience defines model for RuleAudience.
+type RuleAudience struct {
+	Granted   int              `json:"granted"`
+	Kinds     []Numbered       `json:"kinds"`
+	Lines     []ImpactLine     `json:"lines"`
+	More      bool             `json:"more"`
+	Newcomers []ImpactNewcomer `json:"newcomers"`
+	Parties   int              `json:"parties"`
+	Partners  []Numbered       `json:"partners"`
+	Rule      string           `json:"rule"`
+	Services  []Numbered       `json:"services"`
+
+	// Stated What every result states
+	Stated Stated `json:"stated"`
+
+	// Tighter The value that it is held against
+	Tighter *string      `json:"tighter,omitempty"`
+	Value   string       `json:"value"`
+	Wide    []WideNumber `json:"wide"`
+}
 
 // RuleBelow defines model for RuleBelow.
 type RuleBelow struct {
@@ -2577,6 +3055,25 @@ type WhyOnly struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// WideNumber defines model for WideNumber.
+type WideNumber struct {
+	Action string            `json:"action"`
+	Change *WideNumberChange `json:"change,omitempty"`
+
+	// Kind Kind of resource
+	Kind      string `json:"kind"`
+	Pairs     int    `json:"pairs"`
+	Parties   int    `json:"parties"`
+	Resources int    `json:"resources"`
+
+	// Scope Of look-up: everybody, or those of shared spaces (shared)
+	Scope   *string `json:"scope,omitempty"`
+	Service string  `json:"service"`
+}
+
+// WideNumberChange defines model for WideNumber.Change.
+type WideNumberChange string
+
 // Would defines model for Would.
 type Would struct {
 	At       string      `json:"at"`
@@ -2784,6 +3281,81 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// DraftsParams defines parameters for Drafts.
+type DraftsParams struct {
+	// Over Published and dropped ones too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
+// MakeDraftJSONBody defines parameters for MakeDraft.
+type MakeDraftJSONBody struct {
+	Name string `json:"name"`
+}
+
+// MakeDraftParams defines parameters for MakeDraft.
+type MakeDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ConfirmDraftJSONBody defines parameters for ConfirmDraft.
+type ConfirmDraftJSONBody struct {
+	Digest string `json:"digest"`
+}
+
+// ImpactParams defines parameters for Impact.
+type ImpactParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Progress Say how far it is, one object a line; the last holds the impact
+	Progress *bool `form:"progress,omitempty" json:"progress,omitempty"`
+}
+
+// ImpactLinesParams defines parameters for ImpactLines.
+type ImpactLinesParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// PublishDraftJSONBody defines parameters for PublishDraft.
+type PublishDraftJSONBody struct {
+	// At A moment that lies ahead
+	At *string `json:"at,omitempty"`
+
+	// Digest That of the impact
+	Digest string `json:"digest"`
+
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// SettleEditJSONBody defines parameters for SettleEdit.
+type SettleEditJSONBody struct {
+	Id   string                 `json:"id"`
+	Keep SettleEditJSONBodyKeep `json:"keep"`
+	Kind string                 `json:"kind"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SettleEditJSONBodyKeep defines parameters for SettleEdit.
+type SettleEditJSONBodyKeep string
+
+// UndoEditJSONBody defines parameters for UndoEdit.
+type UndoEditJSONBody struct {
+	Id   *string `json:"id,omitempty"`
+	Kind *string `json:"kind,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// UndoEditParams defines parameters for UndoEdit.
+type UndoEditParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListExceptionsParams defines parameters for ListExceptions.
 type ListExceptionsParams struct {
 	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -2935,6 +3507,31 @@ type ListLinksParams struct {
 
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
+
+// NumbersParams defines parameters for Numbers.
+type NumbersParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+}
+
+// NumberLinesParams defines parameters for NumberLines.
+type NumberLinesParams struct {
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Action An action, or service.*
+	Action *string                `form:"action,omitempty" json:"action,omitempty"`
+	Kind   *NumberLinesParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+
+	// Partner Id of a partner; none: those of no partner
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Space   *string `form:"space,omitempty" json:"space,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// NumberLinesParamsKind defines parameters for NumberLines.
+type NumberLinesParamsKind string
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -3108,6 +3705,25 @@ type ReportParams struct {
 // ReportParamsForm defines parameters for Report.
 type ReportParamsForm string
 
+// RevisionsParams defines parameters for Revisions.
+type RevisionsParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// RevisionParams defines parameters for Revision.
+type RevisionParams struct {
+	// Against Another revision than the one before
+	Against *int64 `form:"against,omitempty" json:"against,omitempty"`
+}
+
+// BackToParams defines parameters for BackTo.
+type BackToParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ListRulesParams defines parameters for ListRules.
 type ListRulesParams struct {
 	// Find Everyday words
@@ -3118,6 +3734,13 @@ type ListRulesParams struct {
 type SetRuleParams struct {
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// RuleAudienceParams defines parameters for RuleAudience.
+type RuleAudienceParams struct {
+	// Value Absent is the limit
+	Value *string `form:"value,omitempty" json:"value,omitempty"`
+	At    *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
 // MakeServiceTokenJSONBody defines parameters for MakeServiceToken.
@@ -3193,6 +3816,27 @@ type AskJSONRequestBody = Question
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
 
+// MakeDraftJSONRequestBody defines body for MakeDraft for application/json ContentType.
+type MakeDraftJSONRequestBody MakeDraftJSONBody
+
+// ConfirmDraftJSONRequestBody defines body for ConfirmDraft for application/json ContentType.
+type ConfirmDraftJSONRequestBody ConfirmDraftJSONBody
+
+// DropDraftJSONRequestBody defines body for DropDraft for application/json ContentType.
+type DropDraftJSONRequestBody = WhyOnly
+
+// PublishDraftJSONRequestBody defines body for PublishDraft for application/json ContentType.
+type PublishDraftJSONRequestBody PublishDraftJSONBody
+
+// SettleEditJSONRequestBody defines body for SettleEdit for application/json ContentType.
+type SettleEditJSONRequestBody SettleEditJSONBody
+
+// UndoEditJSONRequestBody defines body for UndoEdit for application/json ContentType.
+type UndoEditJSONRequestBody UndoEditJSONBody
+
+// WithdrawDraftJSONRequestBody defines body for WithdrawDraft for application/json ContentType.
+type WithdrawDraftJSONRequestBody = WhyOnly
+
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange
 
@@ -3240,6 +3884,9 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// BackToJSONRequestBody defines body for BackTo for application/json ContentType.
+type BackToJSONRequestBody = WhyOnly
 
 // SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
 type SetRuleJSONRequestBody = RuleChange
@@ -3321,6 +3968,39 @@ type ServerInterface interface {
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(w http.ResponseWriter, r *http.Request, params TestDomainParams)
+	// Drafts Drafts of policy, the newest first
+	// (GET /api/v1/drafts)
+	Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams)
+	// MakeDraft Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	// (POST /api/v1/drafts)
+	MakeDraft(w http.ResponseWriter, r *http.Request, params MakeDraftParams)
+	// Draft A draft, its edits, and how it stands against the policy in force
+	// (GET /api/v1/drafts/{id})
+	Draft(w http.ResponseWriter, r *http.Request, id string)
+	// ConfirmDraft Confirm what somebody else asked to publish
+	// (POST /api/v1/drafts/{id}/confirm)
+	ConfirmDraft(w http.ResponseWriter, r *http.Request, id string)
+	// DropDraft Give a draft up
+	// (POST /api/v1/drafts/{id}/drop)
+	DropDraft(w http.ResponseWriter, r *http.Request, id string)
+	// Impact Who would gain and who would lose what; with progress as one object a line
+	// (GET /api/v1/drafts/{id}/impact)
+	Impact(w http.ResponseWriter, r *http.Request, id string, params ImpactParams)
+	// ImpactLines Every line of an impact as CSV
+	// (GET /api/v1/drafts/{id}/impact/lines)
+	ImpactLines(w http.ResponseWriter, r *http.Request, id string, params ImpactLinesParams)
+	// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	// (POST /api/v1/drafts/{id}/publish)
+	PublishDraft(w http.ResponseWriter, r *http.Request, id string)
+	// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
+	// (POST /api/v1/drafts/{id}/settle)
+	SettleEdit(w http.ResponseWriter, r *http.Request, id string)
+	// UndoEdit Take an edit out of a draft, or all of them
+	// (POST /api/v1/drafts/{id}/undo)
+	UndoEdit(w http.ResponseWriter, r *http.Request, id string, params UndoEditParams)
+	// WithdrawDraft Open a draft again that waits or is set to publish
+	// (POST /api/v1/drafts/{id}/withdraw)
+	WithdrawDraft(w http.ResponseWriter, r *http.Request, id string)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams)
@@ -3384,6 +4064,12 @@ type ServerInterface interface {
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(w http.ResponseWriter, r *http.Request, id string)
+	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
+	// (GET /api/v1/numbers)
+	Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams)
+	// NumberLines The granted actions behind a number, one line a party and resource
+	// (GET /api/v1/numbers/lines)
+	NumberLines(w http.ResponseWriter, r *http.Request, params NumberLinesParams)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(w http.ResponseWriter, r *http.Request)
@@ -3447,6 +4133,15 @@ type ServerInterface interface {
 	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	// (GET /api/v1/report/{what})
 	Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams)
+	// Revisions Revisions of policy, the newest first
+	// (GET /api/v1/revisions)
+	Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams)
+	// Revision A revision and what it changed
+	// (GET /api/v1/revisions/{number})
+	Revision(w http.ResponseWriter, r *http.Request, number int64, params RevisionParams)
+	// BackTo Make a draft that goes back to a revision and says what it would undo
+	// (POST /api/v1/revisions/{number}/back)
+	BackTo(w http.ResponseWriter, r *http.Request, number int64, params BackToParams)
 	// ListRules The catalogue of rules with limit, default and what is set below
 	// (GET /api/v1/rules)
 	ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams)
@@ -3456,6 +4151,9 @@ type ServerInterface interface {
 	// SetRule Set the organisation's limit and default
 	// (PUT /api/v1/rules/{rule})
 	SetRule(w http.ResponseWriter, r *http.Request, rule string, params SetRuleParams)
+	// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+	// (GET /api/v1/rules/{rule}/audience)
+	RuleAudience(w http.ResponseWriter, r *http.Request, rule string, params RuleAudienceParams)
 	// MakeServiceToken Make a token for a service, with one purpose and an end
 	// (POST /api/v1/service-tokens)
 	MakeServiceToken(w http.ResponseWriter, r *http.Request)
@@ -3627,6 +4325,72 @@ func (_ Unimplemented) TestDomain(w http.ResponseWriter, r *http.Request, params
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Drafts Drafts of policy, the newest first
+// (GET /api/v1/drafts)
+func (_ Unimplemented) Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MakeDraft Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+// (POST /api/v1/drafts)
+func (_ Unimplemented) MakeDraft(w http.ResponseWriter, r *http.Request, params MakeDraftParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Draft A draft, its edits, and how it stands against the policy in force
+// (GET /api/v1/drafts/{id})
+func (_ Unimplemented) Draft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ConfirmDraft Confirm what somebody else asked to publish
+// (POST /api/v1/drafts/{id}/confirm)
+func (_ Unimplemented) ConfirmDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DropDraft Give a draft up
+// (POST /api/v1/drafts/{id}/drop)
+func (_ Unimplemented) DropDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Impact Who would gain and who would lose what; with progress as one object a line
+// (GET /api/v1/drafts/{id}/impact)
+func (_ Unimplemented) Impact(w http.ResponseWriter, r *http.Request, id string, params ImpactParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ImpactLines Every line of an impact as CSV
+// (GET /api/v1/drafts/{id}/impact/lines)
+func (_ Unimplemented) ImpactLines(w http.ResponseWriter, r *http.Request, id string, params ImpactLinesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+// (POST /api/v1/drafts/{id}/publish)
+func (_ Unimplemented) PublishDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
+// (POST /api/v1/drafts/{id}/settle)
+func (_ Unimplemented) SettleEdit(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// UndoEdit Take an edit out of a draft, or all of them
+// (POST /api/v1/drafts/{id}/undo)
+func (_ Unimplemented) UndoEdit(w http.ResponseWriter, r *http.Request, id string, params UndoEditParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// WithdrawDraft Open a draft again that waits or is set to publish
+// (POST /api/v1/drafts/{id}/withdraw)
+func (_ Unimplemented) WithdrawDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListExceptions Exceptions for people and groups
 // (GET /api/v1/exceptions)
 func (_ Unimplemented) ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams) {
@@ -3750,6 +4514,18 @@ func (_ Unimplemented) ListLinks(w http.ResponseWriter, r *http.Request, params 
 // EndLink End a link now
 // (POST /api/v1/links/{id}/end)
 func (_ Unimplemented) EndLink(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
+// (GET /api/v1/numbers)
+func (_ Unimplemented) Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// NumberLines The granted actions behind a number, one line a party and resource
+// (GET /api/v1/numbers/lines)
+func (_ Unimplemented) NumberLines(w http.ResponseWriter, r *http.Request, params NumberLinesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -3879,6 +4655,24 @@ func (_ Unimplemented) Report(w http.ResponseWriter, r *http.Request, what strin
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Revisions Revisions of policy, the newest first
+// (GET /api/v1/revisions)
+func (_ Unimplemented) Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Revision A revision and what it changed
+// (GET /api/v1/revisions/{number})
+func (_ Unimplemented) Revision(w http.ResponseWriter, r *http.Request, number int64, params RevisionParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// BackTo Make a draft that goes back to a revision and says what it would undo
+// (POST /api/v1/revisions/{number}/back)
+func (_ Unimplemented) BackTo(w http.ResponseWriter, r *http.Request, number int64, params BackToParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListRules The catalogue of rules with limit, default and what is set below
 // (GET /api/v1/rules)
 func (_ Unimplemented) ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams) {
@@ -3894,6 +4688,12 @@ func (_ Unimplemented) GetRule(w http.ResponseWriter, r *http.Request, rule stri
 // SetRule Set the organisation's limit and default
 // (PUT /api/v1/rules/{rule})
 func (_ Unimplemented) SetRule(w http.ResponseWriter, r *http.Request, rule string, params SetRuleParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+// (GET /api/v1/rules/{rule}/audience)
+func (_ Unimplemented) RuleAudience(w http.ResponseWriter, r *http.Request, rule string, params RuleAudienceParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4947,6 +5747,383 @@ func (siw *ServerInterfaceWrapper) TestDomain(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// Drafts operation middleware
+func (siw *ServerInterfaceWrapper) Drafts(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DraftsParams
+
+	// ------------- Optional query parameter "over" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "over", r.URL.Query(), &params.Over, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "over"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "over", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Drafts(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MakeDraft operation middleware
+func (siw *ServerInterfaceWrapper) MakeDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeDraftParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeDraft(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Draft operation middleware
+func (siw *ServerInterfaceWrapper) Draft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Draft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ConfirmDraft operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ConfirmDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DropDraft operation middleware
+func (siw *ServerInterfaceWrapper) DropDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DropDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Impact operation middleware
+func (siw *ServerInterfaceWrapper) Impact(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImpactParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "progress" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "progress", r.URL.Query(), &params.Progress, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "progress"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "progress", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Impact(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ImpactLines operation middleware
+func (siw *ServerInterfaceWrapper) ImpactLines(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ImpactLinesParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ImpactLines(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PublishDraft operation middleware
+func (siw *ServerInterfaceWrapper) PublishDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PublishDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SettleEdit operation middleware
+func (siw *ServerInterfaceWrapper) SettleEdit(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SettleEdit(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// UndoEdit operation middleware
+func (siw *ServerInterfaceWrapper) UndoEdit(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UndoEditParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.UndoEdit(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// WithdrawDraft operation middleware
+func (siw *ServerInterfaceWrapper) WithdrawDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WithdrawDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListExceptions operation middleware
 func (siw *ServerInterfaceWrapper) ListExceptions(w http.ResponseWriter, r *http.Request) {
 
@@ -5887,6 +7064,150 @@ func (siw *ServerInterfaceWrapper) EndLink(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EndLink(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Numbers operation middleware
+func (siw *ServerInterfaceWrapper) Numbers(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params NumbersParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Numbers(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// NumberLines operation middleware
+func (siw *ServerInterfaceWrapper) NumberLines(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params NumberLinesParams
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "space" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "space", r.URL.Query(), &params.Space, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "space"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "space", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.NumberLines(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6959,6 +8280,144 @@ func (siw *ServerInterfaceWrapper) Report(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// Revisions operation middleware
+func (siw *ServerInterfaceWrapper) Revisions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RevisionsParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Revisions(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Revision operation middleware
+func (siw *ServerInterfaceWrapper) Revision(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", chi.URLParam(r, "number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "number", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RevisionParams
+
+	// ------------- Optional query parameter "against" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "against", r.URL.Query(), &params.Against, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "against"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "against", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Revision(w, r, number, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BackTo operation middleware
+func (siw *ServerInterfaceWrapper) BackTo(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "number" -------------
+	var number int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "number", chi.URLParam(r, "number"), &number, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "number", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BackToParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BackTo(w, r, number, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListRules operation middleware
 func (siw *ServerInterfaceWrapper) ListRules(w http.ResponseWriter, r *http.Request) {
 
@@ -7059,6 +8518,61 @@ func (siw *ServerInterfaceWrapper) SetRule(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetRule(w, r, rule, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RuleAudience operation middleware
+func (siw *ServerInterfaceWrapper) RuleAudience(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", chi.URLParam(r, "rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "rule", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RuleAudienceParams
+
+	// ------------- Optional query parameter "value" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "value", r.URL.Query(), &params.Value, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "value"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "value", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "at" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "at", r.URL.Query(), &params.At, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "at"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "at", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RuleAudience(w, r, rule, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7896,6 +9410,57 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/api/v1/partners/{id}/statement/key", wrapper.AcceptKey)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/numbers", wrapper.Numbers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/numbers/lines", wrapper.NumberLines)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/rules/{rule}/audience", wrapper.RuleAudience)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/drafts", wrapper.Drafts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts", wrapper.MakeDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/drafts/{id}", wrapper.Draft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/drop", wrapper.DropDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/undo", wrapper.UndoEdit)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/settle", wrapper.SettleEdit)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/drafts/{id}/impact", wrapper.Impact)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/drafts/{id}/impact/lines", wrapper.ImpactLines)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/publish", wrapper.PublishDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/confirm", wrapper.ConfirmDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/withdraw", wrapper.WithdrawDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/revisions", wrapper.Revisions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/revisions/{number}", wrapper.Revision)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/revisions/{number}/back", wrapper.BackTo)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/world", wrapper.Dump)
 	})
 	r.Group(func(r chi.Router) {
@@ -8717,6 +10282,560 @@ type TestDomaindefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TestDomaindefaultApplicationProblemPlusJSONResponse) VisitTestDomainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftsRequestObject struct {
+	Params DraftsParams
+}
+
+type DraftsResponseObject interface {
+	VisitDraftsResponse(w http.ResponseWriter) error
+}
+
+type Drafts200JSONResponse struct {
+	Drafts []DraftBrief `json:"drafts"`
+}
+
+func (response Drafts200JSONResponse) VisitDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftsdefaultApplicationProblemPlusJSONResponse) VisitDraftsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeDraftRequestObject struct {
+	Params MakeDraftParams
+	Body   *MakeDraftJSONRequestBody
+}
+
+type MakeDraftResponseObject interface {
+	VisitMakeDraftResponse(w http.ResponseWriter) error
+}
+
+type MakeDraft201ResponseHeaders struct {
+	ETag *string
+}
+
+type MakeDraft201JSONResponse struct {
+	Body    Draft
+	Headers MakeDraft201ResponseHeaders
+}
+
+func (response MakeDraft201JSONResponse) VisitMakeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeDraftdefaultApplicationProblemPlusJSONResponse) VisitMakeDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftRequestObject struct {
+	Id string `json:"id"`
+}
+
+type DraftResponseObject interface {
+	VisitDraftResponse(w http.ResponseWriter) error
+}
+
+type Draft200ResponseHeaders struct {
+	ETag *string
+}
+
+type Draft200JSONResponse struct {
+	Body    Draft
+	Headers Draft200ResponseHeaders
+}
+
+func (response Draft200JSONResponse) VisitDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftdefaultApplicationProblemPlusJSONResponse) VisitDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *ConfirmDraftJSONRequestBody
+}
+
+type ConfirmDraftResponseObject interface {
+	VisitConfirmDraftResponse(w http.ResponseWriter) error
+}
+
+type ConfirmDraft200ResponseHeaders struct {
+	ETag *string
+}
+
+type ConfirmDraft200JSONResponse struct {
+	Body    Draft
+	Headers ConfirmDraft200ResponseHeaders
+}
+
+func (response ConfirmDraft200JSONResponse) VisitConfirmDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmDraftdefaultApplicationProblemPlusJSONResponse) VisitConfirmDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DropDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *DropDraftJSONRequestBody
+}
+
+type DropDraftResponseObject interface {
+	VisitDropDraftResponse(w http.ResponseWriter) error
+}
+
+type DropDraft204Response struct {
+}
+
+func (response DropDraft204Response) VisitDropDraftResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropDraftdefaultApplicationProblemPlusJSONResponse) VisitDropDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImpactRequestObject struct {
+	Id     string `json:"id"`
+	Params ImpactParams
+}
+
+type ImpactResponseObject interface {
+	VisitImpactResponse(w http.ResponseWriter) error
+}
+
+type Impact200JSONResponse Impact
+
+func (response Impact200JSONResponse) VisitImpactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type Impact200ApplicationxNdjsonResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response Impact200ApplicationxNdjsonResponse) VisitImpactResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	flusher, ok := w.(http.Flusher)
+	if !ok {
+		// If w doesn't support flushing, fall back to io.Copy.
+		_, err := io.Copy(w, response.Body)
+		return err
+	}
+	// text/event-stream messages are typically small; use a
+	// modest buffer and flush after each chunk so clients see
+	// events immediately instead of waiting on OS buffering.
+	buf := make([]byte, 4096)
+	for {
+		n, err := response.Body.Read(buf)
+		if n > 0 {
+			if _, writeErr := w.Write(buf[:n]); writeErr != nil {
+				return writeErr
+			}
+			flusher.Flush()
+		}
+		if err != nil {
+			if err == io.EOF {
+				return nil
+			}
+			return err
+		}
+	}
+}
+
+type ImpactdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImpactdefaultApplicationProblemPlusJSONResponse) VisitImpactResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImpactLinesRequestObject struct {
+	Id     string `json:"id"`
+	Params ImpactLinesParams
+}
+
+type ImpactLinesResponseObject interface {
+	VisitImpactLinesResponse(w http.ResponseWriter) error
+}
+
+type ImpactLines200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ImpactLines200TextcsvResponse) VisitImpactLinesResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ImpactLinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImpactLinesdefaultApplicationProblemPlusJSONResponse) VisitImpactLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *PublishDraftJSONRequestBody
+}
+
+type PublishDraftResponseObject interface {
+	VisitPublishDraftResponse(w http.ResponseWriter) error
+}
+
+type PublishDraft200ResponseHeaders struct {
+	ETag *string
+}
+
+type PublishDraft200JSONResponse struct {
+	Body    Draft
+	Headers PublishDraft200ResponseHeaders
+}
+
+func (response PublishDraft200JSONResponse) VisitPublishDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishDraftdefaultApplicationProblemPlusJSONResponse) VisitPublishDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleEditRequestObject struct {
+	Id   string `json:"id"`
+	Body *SettleEditJSONRequestBody
+}
+
+type SettleEditResponseObject interface {
+	VisitSettleEditResponse(w http.ResponseWriter) error
+}
+
+type SettleEdit200ResponseHeaders struct {
+	ETag *string
+}
+
+type SettleEdit200JSONResponse struct {
+	Body    Draft
+	Headers SettleEdit200ResponseHeaders
+}
+
+func (response SettleEdit200JSONResponse) VisitSettleEditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettleEditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettleEditdefaultApplicationProblemPlusJSONResponse) VisitSettleEditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoEditRequestObject struct {
+	Id     string `json:"id"`
+	Params UndoEditParams
+	Body   *UndoEditJSONRequestBody
+}
+
+type UndoEditResponseObject interface {
+	VisitUndoEditResponse(w http.ResponseWriter) error
+}
+
+type UndoEdit200ResponseHeaders struct {
+	ETag *string
+}
+
+type UndoEdit200JSONResponse struct {
+	Body    Draft
+	Headers UndoEdit200ResponseHeaders
+}
+
+func (response UndoEdit200JSONResponse) VisitUndoEditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoEditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoEditdefaultApplicationProblemPlusJSONResponse) VisitUndoEditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *WithdrawDraftJSONRequestBody
+}
+
+type WithdrawDraftResponseObject interface {
+	VisitWithdrawDraftResponse(w http.ResponseWriter) error
+}
+
+type WithdrawDraft200ResponseHeaders struct {
+	ETag *string
+}
+
+type WithdrawDraft200JSONResponse struct {
+	Body    Draft
+	Headers WithdrawDraft200ResponseHeaders
+}
+
+func (response WithdrawDraft200JSONResponse) VisitWithdrawDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawDraftdefaultApplicationProblemPlusJSONResponse) VisitWithdrawDraftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9577,6 +11696,84 @@ type EndLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndLinkdefaultApplicationProblemPlusJSONResponse) VisitEndLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NumbersRequestObject struct {
+	Params NumbersParams
+}
+
+type NumbersResponseObject interface {
+	VisitNumbersResponse(w http.ResponseWriter) error
+}
+
+type Numbers200JSONResponse Numbers
+
+func (response Numbers200JSONResponse) VisitNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NumbersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NumbersdefaultApplicationProblemPlusJSONResponse) VisitNumbersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NumberLinesRequestObject struct {
+	Params NumberLinesParams
+}
+
+type NumberLinesResponseObject interface {
+	VisitNumberLinesResponse(w http.ResponseWriter) error
+}
+
+type NumberLines200JSONResponse NumberLines
+
+func (response NumberLines200JSONResponse) VisitNumberLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NumberLinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NumberLinesdefaultApplicationProblemPlusJSONResponse) VisitNumberLinesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10528,6 +12725,139 @@ func (response ReportdefaultApplicationProblemPlusJSONResponse) VisitReportRespo
 	return err
 }
 
+type RevisionsRequestObject struct {
+	Params RevisionsParams
+}
+
+type RevisionsResponseObject interface {
+	VisitRevisionsResponse(w http.ResponseWriter) error
+}
+
+type Revisions200JSONResponse struct {
+	Next      string     `json:"next"`
+	Revisions []Revision `json:"revisions"`
+}
+
+func (response Revisions200JSONResponse) VisitRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevisionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevisionsdefaultApplicationProblemPlusJSONResponse) VisitRevisionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevisionRequestObject struct {
+	Number int64 `json:"number"`
+	Params RevisionParams
+}
+
+type RevisionResponseObject interface {
+	VisitRevisionResponse(w http.ResponseWriter) error
+}
+
+type Revision200JSONResponse RevisionView
+
+func (response Revision200JSONResponse) VisitRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevisiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevisiondefaultApplicationProblemPlusJSONResponse) VisitRevisionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackToRequestObject struct {
+	Number int64 `json:"number"`
+	Params BackToParams
+	Body   *BackToJSONRequestBody
+}
+
+type BackToResponseObject interface {
+	VisitBackToResponse(w http.ResponseWriter) error
+}
+
+type BackTo201ResponseHeaders struct {
+	ETag *string
+}
+
+type BackTo201JSONResponse struct {
+	Body    Draft
+	Headers BackTo201ResponseHeaders
+}
+
+func (response BackTo201JSONResponse) VisitBackToResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BackTodefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BackTodefaultApplicationProblemPlusJSONResponse) VisitBackToResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRulesRequestObject struct {
 	Params ListRulesParams
 }
@@ -10658,6 +12988,46 @@ type SetRuledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetRuledefaultApplicationProblemPlusJSONResponse) VisitSetRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RuleAudienceRequestObject struct {
+	Rule   string `json:"rule"`
+	Params RuleAudienceParams
+}
+
+type RuleAudienceResponseObject interface {
+	VisitRuleAudienceResponse(w http.ResponseWriter) error
+}
+
+type RuleAudience200JSONResponse RuleAudience
+
+func (response RuleAudience200JSONResponse) VisitRuleAudienceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RuleAudiencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RuleAudiencedefaultApplicationProblemPlusJSONResponse) VisitRuleAudienceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11423,6 +13793,39 @@ type StrictServerInterface interface {
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(ctx context.Context, request TestDomainRequestObject) (TestDomainResponseObject, error)
+	// Drafts Drafts of policy, the newest first
+	// (GET /api/v1/drafts)
+	Drafts(ctx context.Context, request DraftsRequestObject) (DraftsResponseObject, error)
+	// MakeDraft Make a draft on the policy in force. Changes of policy that are sent with the header Wexillum-Draft become edits of it, and questions are answered as it would make them
+	// (POST /api/v1/drafts)
+	MakeDraft(ctx context.Context, request MakeDraftRequestObject) (MakeDraftResponseObject, error)
+	// Draft A draft, its edits, and how it stands against the policy in force
+	// (GET /api/v1/drafts/{id})
+	Draft(ctx context.Context, request DraftRequestObject) (DraftResponseObject, error)
+	// ConfirmDraft Confirm what somebody else asked to publish
+	// (POST /api/v1/drafts/{id}/confirm)
+	ConfirmDraft(ctx context.Context, request ConfirmDraftRequestObject) (ConfirmDraftResponseObject, error)
+	// DropDraft Give a draft up
+	// (POST /api/v1/drafts/{id}/drop)
+	DropDraft(ctx context.Context, request DropDraftRequestObject) (DropDraftResponseObject, error)
+	// Impact Who would gain and who would lose what; with progress as one object a line
+	// (GET /api/v1/drafts/{id}/impact)
+	Impact(ctx context.Context, request ImpactRequestObject) (ImpactResponseObject, error)
+	// ImpactLines Every line of an impact as CSV
+	// (GET /api/v1/drafts/{id}/impact/lines)
+	ImpactLines(ctx context.Context, request ImpactLinesRequestObject) (ImpactLinesResponseObject, error)
+	// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
+	// (POST /api/v1/drafts/{id}/publish)
+	PublishDraft(ctx context.Context, request PublishDraftRequestObject) (PublishDraftResponseObject, error)
+	// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
+	// (POST /api/v1/drafts/{id}/settle)
+	SettleEdit(ctx context.Context, request SettleEditRequestObject) (SettleEditResponseObject, error)
+	// UndoEdit Take an edit out of a draft, or all of them
+	// (POST /api/v1/drafts/{id}/undo)
+	UndoEdit(ctx context.Context, request UndoEditRequestObject) (UndoEditResponseObject, error)
+	// WithdrawDraft Open a draft again that waits or is set to publish
+	// (POST /api/v1/drafts/{id}/withdraw)
+	WithdrawDraft(ctx context.Context, request WithdrawDraftRequestObject) (WithdrawDraftResponseObject, error)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(ctx context.Context, request ListExceptionsRequestObject) (ListExceptionsResponseObject, error)
@@ -11486,6 +13889,12 @@ type StrictServerInterface interface {
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(ctx context.Context, request EndLinkRequestObject) (EndLinkResponseObject, error)
+	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
+	// (GET /api/v1/numbers)
+	Numbers(ctx context.Context, request NumbersRequestObject) (NumbersResponseObject, error)
+	// NumberLines The granted actions behind a number, one line a party and resource
+	// (GET /api/v1/numbers/lines)
+	NumberLines(ctx context.Context, request NumberLinesRequestObject) (NumberLinesResponseObject, error)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(ctx context.Context, request OverviewRequestObject) (OverviewResponseObject, error)
@@ -11549,6 +13958,15 @@ type StrictServerInterface interface {
 	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	// (GET /api/v1/report/{what})
 	Report(ctx context.Context, request ReportRequestObject) (ReportResponseObject, error)
+	// Revisions Revisions of policy, the newest first
+	// (GET /api/v1/revisions)
+	Revisions(ctx context.Context, request RevisionsRequestObject) (RevisionsResponseObject, error)
+	// Revision A revision and what it changed
+	// (GET /api/v1/revisions/{number})
+	Revision(ctx context.Context, request RevisionRequestObject) (RevisionResponseObject, error)
+	// BackTo Make a draft that goes back to a revision and says what it would undo
+	// (POST /api/v1/revisions/{number}/back)
+	BackTo(ctx context.Context, request BackToRequestObject) (BackToResponseObject, error)
 	// ListRules The catalogue of rules with limit, default and what is set below
 	// (GET /api/v1/rules)
 	ListRules(ctx context.Context, request ListRulesRequestObject) (ListRulesResponseObject, error)
@@ -11558,6 +13976,9 @@ type StrictServerInterface interface {
 	// SetRule Set the organisation's limit and default
 	// (PUT /api/v1/rules/{rule})
 	SetRule(ctx context.Context, request SetRuleRequestObject) (SetRuleResponseObject, error)
+	// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
+	// (GET /api/v1/rules/{rule}/audience)
+	RuleAudience(ctx context.Context, request RuleAudienceRequestObject) (RuleAudienceResponseObject, error)
 	// MakeServiceToken Make a token for a service, with one purpose and an end
 	// (POST /api/v1/service-tokens)
 	MakeServiceToken(ctx context.Context, request MakeServiceTokenRequestObject) (MakeServiceTokenResponseObject, error)
@@ -12151,6 +14572,344 @@ func (sh *strictHandler) TestDomain(w http.ResponseWriter, r *http.Request, para
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(TestDomainResponseObject); ok {
 		if err := validResponse.VisitTestDomainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Drafts operation middleware
+func (sh *strictHandler) Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams) {
+	var request DraftsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Drafts(ctx, request.(DraftsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Drafts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DraftsResponseObject); ok {
+		if err := validResponse.VisitDraftsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeDraft operation middleware
+func (sh *strictHandler) MakeDraft(w http.ResponseWriter, r *http.Request, params MakeDraftParams) {
+	var request MakeDraftRequestObject
+
+	request.Params = params
+
+	var body MakeDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeDraft(ctx, request.(MakeDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeDraftResponseObject); ok {
+		if err := validResponse.VisitMakeDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Draft operation middleware
+func (sh *strictHandler) Draft(w http.ResponseWriter, r *http.Request, id string) {
+	var request DraftRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Draft(ctx, request.(DraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Draft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DraftResponseObject); ok {
+		if err := validResponse.VisitDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmDraft operation middleware
+func (sh *strictHandler) ConfirmDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request ConfirmDraftRequestObject
+
+	request.Id = id
+
+	var body ConfirmDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmDraft(ctx, request.(ConfirmDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ConfirmDraftResponseObject); ok {
+		if err := validResponse.VisitConfirmDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DropDraft operation middleware
+func (sh *strictHandler) DropDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request DropDraftRequestObject
+
+	request.Id = id
+
+	var body DropDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DropDraft(ctx, request.(DropDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DropDraftResponseObject); ok {
+		if err := validResponse.VisitDropDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Impact operation middleware
+func (sh *strictHandler) Impact(w http.ResponseWriter, r *http.Request, id string, params ImpactParams) {
+	var request ImpactRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Impact(ctx, request.(ImpactRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Impact")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ImpactResponseObject); ok {
+		if err := validResponse.VisitImpactResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ImpactLines operation middleware
+func (sh *strictHandler) ImpactLines(w http.ResponseWriter, r *http.Request, id string, params ImpactLinesParams) {
+	var request ImpactLinesRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ImpactLines(ctx, request.(ImpactLinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImpactLines")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ImpactLinesResponseObject); ok {
+		if err := validResponse.VisitImpactLinesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PublishDraft operation middleware
+func (sh *strictHandler) PublishDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request PublishDraftRequestObject
+
+	request.Id = id
+
+	var body PublishDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishDraft(ctx, request.(PublishDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PublishDraftResponseObject); ok {
+		if err := validResponse.VisitPublishDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SettleEdit operation middleware
+func (sh *strictHandler) SettleEdit(w http.ResponseWriter, r *http.Request, id string) {
+	var request SettleEditRequestObject
+
+	request.Id = id
+
+	var body SettleEditJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SettleEdit(ctx, request.(SettleEditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SettleEdit")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SettleEditResponseObject); ok {
+		if err := validResponse.VisitSettleEditResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// UndoEdit operation middleware
+func (sh *strictHandler) UndoEdit(w http.ResponseWriter, r *http.Request, id string, params UndoEditParams) {
+	var request UndoEditRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body UndoEditJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoEdit(ctx, request.(UndoEditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoEdit")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(UndoEditResponseObject); ok {
+		if err := validResponse.VisitUndoEditResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WithdrawDraft operation middleware
+func (sh *strictHandler) WithdrawDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request WithdrawDraftRequestObject
+
+	request.Id = id
+
+	var body WithdrawDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawDraft(ctx, request.(WithdrawDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WithdrawDraftResponseObject); ok {
+		if err := validResponse.VisitWithdrawDraftResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -12757,6 +15516,58 @@ func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id stri
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EndLinkResponseObject); ok {
 		if err := validResponse.VisitEndLinkResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Numbers operation middleware
+func (sh *strictHandler) Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams) {
+	var request NumbersRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Numbers(ctx, request.(NumbersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Numbers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(NumbersResponseObject); ok {
+		if err := validResponse.VisitNumbersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// NumberLines operation middleware
+func (sh *strictHandler) NumberLines(w http.ResponseWriter, r *http.Request, params NumberLinesParams) {
+	var request NumberLinesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.NumberLines(ctx, request.(NumberLinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NumberLines")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(NumberLinesResponseObject); ok {
+		if err := validResponse.VisitNumberLinesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -13375,6 +16186,93 @@ func (sh *strictHandler) Report(w http.ResponseWriter, r *http.Request, what str
 	}
 }
 
+// Revisions operation middleware
+func (sh *strictHandler) Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams) {
+	var request RevisionsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Revisions(ctx, request.(RevisionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Revisions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RevisionsResponseObject); ok {
+		if err := validResponse.VisitRevisionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Revision operation middleware
+func (sh *strictHandler) Revision(w http.ResponseWriter, r *http.Request, number int64, params RevisionParams) {
+	var request RevisionRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Revision(ctx, request.(RevisionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Revision")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RevisionResponseObject); ok {
+		if err := validResponse.VisitRevisionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BackTo operation middleware
+func (sh *strictHandler) BackTo(w http.ResponseWriter, r *http.Request, number int64, params BackToParams) {
+	var request BackToRequestObject
+
+	request.Number = number
+	request.Params = params
+
+	var body BackToJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BackTo(ctx, request.(BackToRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BackTo")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BackToResponseObject); ok {
+		if err := validResponse.VisitBackToResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListRules operation middleware
 func (sh *strictHandler) ListRules(w http.ResponseWriter, r *http.Request, params ListRulesParams) {
 	var request ListRulesRequestObject
@@ -13454,6 +16352,33 @@ func (sh *strictHandler) SetRule(w http.ResponseWriter, r *http.Request, rule st
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(SetRuleResponseObject); ok {
 		if err := validResponse.VisitSetRuleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RuleAudience operation middleware
+func (sh *strictHandler) RuleAudience(w http.ResponseWriter, r *http.Request, rule string, params RuleAudienceParams) {
+	var request RuleAudienceRequestObject
+
+	request.Rule = rule
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RuleAudience(ctx, request.(RuleAudienceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RuleAudience")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RuleAudienceResponseObject); ok {
+		if err := validResponse.VisitRuleAudienceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -13940,246 +16865,294 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7H3/k9s2ku+/gtJd1Sa7tMdOsrnd8S/PcZycN9nY5/GLX72c3xREQhIiElAAcGSty//7K3QDICkB/CJp",
-	"Zpy9/SUZDzkE0Gg0+uunP8xyWW2kYMLo2eWH2YYqWjHDFPzrWa20VPangulc8Y3hUswuZ4K9N0QuiFkx",
-	"sqFLRuZsIRWbZTNuH/9WM7WbZTNBKza7nOX4lWym8xWrqP1cRd//yMTSrGaXXz56lM3MbmPf1EZxsZx9",
-	"/JjNXhSs2kjDRL77ge0Op/BmxYimFSNrtiNbblZcEEoKuiOKbRg1Gia34EobQoXeMuVnt2K0gH+56bVG",
-	"emCHSszzsZ1nxYX/91+is178nZp8dTjd52/o0lNMG2oYMStq4J/5ioolI1uqSUULRhZKVsm5Lh7gAH2T",
-	"PJzWj7zixr4a254SHu59kFd1Nbv8s1sz/utx+DQXhi2Zgm+/UuyGs+3hkq/ojmztIreyLgu/TCrCj0La",
-	"XVsmuGbjvtuemBt+LmXJqIDh366YYq8s1x7OYEOVEUxdvvg2I3pDcwY/VYwZLpaXL74lUhEqCDesIlST",
-	"BS/tG34+G2pWzXS2dpxZNlPst5orVswujapZYhu+iG/D29UuMVPLzYpRLUXDF7/KWglakjVjG50g0nbV",
-	"x6+RSXy0K9AbKTSDE/5KyXnJYEa5FIYJYBO62ZQ8p3ZyFxt840+/ajvTD63B/l2xxexy9m8XjQi5wKf6",
-	"wn8XRuyu9a1dINdkq6Sji/sj+82nec42hoqcwTyKgtu/ouUrJTdMGW5nvaClZtls0/rVhxkv9tb/18jy",
-	"7eKpW8cBqVpn+3HkL2theLn3h18P/dnHNsP8YicZpuC/+C78kZz/ynJjx0IqsOIbEHzdhc53rZMQW9jB",
-	"I80dOdNr6p/2fNeeNn5uYPqyRk7qzr3gms5LVsTOsufpyDQ3TKXWpmTJhnjxtX1nf00wmPv7MELWzLBn",
-	"XU/xOjlYHW2WfTDPXApkZWRWwyodfc/9gipFdzM4OjnXHBfPhJXCv8x2zIoDIVtzbD6wpIZ1x+gjzffU",
-	"sMNh90jl19WaTWdBftAekj0DiT/xSPdzy4ZqvZWqiIne9pn8IutjqEMxjM/sXS1rpcl2JcmKojbhCPGE",
-	"CMYKVpCFvT9Ixao53NED9/AUZs1Asg+8+nZ1uFcwRHwjjGOjPaYtCsW0PqQFXAfvzUP3gpXYuOxZNuXs",
-	"WiIefvxlrYjcCrJhclMyQvWagA4S2WbFNBOGqfQMwysEtkdHv6OYlrXK2cTzp5m64Qnpabgp2bD0dJIG",
-	"326+2J5SFrahvWBHvOhuFn5We7sZlz4LvqxV2O/I+ftwoNnt39qvWS5VoTOyUfIGhAArMqJrvWGisD+u",
-	"ZMUyolfUDpoRQ8s1/GB3ieZGZ3CeMrvtzP5/qaiwvwXFTGdWbZfK/gI2JyM5td/bMtHii4YATrWL33cr",
-	"qeJ02NLdeNn4FjmgVzT6afhBG1K7wTK7JdEdPOIScc/GL6F7YUXYmwapEBnMPrpOMXmWlhxvV7Iisjaa",
-	"Fwzk5m810/aZlSF0LuvWjrY+909wcWazNRdFdH5eQB5eOPZJMA1rYBAC1gbhoCevhdyKWVSXRfmR0Afx",
-	"4XVSMlv7ylNoIVVlN8Ce/6+/mmURceCmNizv/IuOGIHJWhOG3e6oE42OEVEsWpzfmnb0VNUFZyImGUsu",
-	"Jmyv/86PXES3OUlUwba5rFjsznuz2/CcliS8QmglxdLuexWluGDv42fCSh2vI3WG+EHApYqPW5/PSMnF",
-	"WhMu8rLuXOGt4XrZCXwWxRDZrvAtSzBpaHk4QUtPOw1Cy3IWdSd0OAk/12Ec3Ec/QEOLNukd6foYBDZ2",
-	"ovBNisqc1npQsXsGL50g0QZFS5IZD/fhKTF73JgRIQ3RsmJzWez2hU5H707fvPZZyjzVvKhjLPHaPSGK",
-	"6/UlocCqZCvVWoOCvV1JdsMUWcmy0ISbjEjlHI8wESsi51QpVtgHQSHpVQKPlJjBkN4j5twqbI3MpqW9",
-	"+smW6lmfH6HnI84zRpiAJc+G/ApI936BGxewyLotVmltVez8fEPVRCuupSa0DKSvogZS/JJ8SgpZUS6e",
-	"gL8uKMoDPuReX8/h1tZzHEQn/IyHlJAUjc/ucpNCe/QJAJ+pNpaF5IYJYuTeGcAjEtUI5Hb8HQcLeC23",
-	"UbPnWHF/eK3Ao3GTeYOvgvUrRyga/nqwb7vFNxeDG7fnLggEONhEsE1w/cfaS9/siLP0MvIZHkhr4+B5",
-	"/JxsKFcafb3WqiaUOE/UwSxPE/vnkt8JqfV2ZRk0BFrkArmXa+JICCIsxqpbXrBz0df4WJBcECR1m7RC",
-	"ighh+yVoSxx6XnBTTjLSm8Dn+/7aa7+F49d6MMR8d93auBM+dG7WBsJl5IDDY6xcsoW5tubfoW4sJamo",
-	"2FlhN7dmUFWxgtQb52Lb0CW7JFKUu0a5VQzdPaxABkD/gf1Tbf+wo2C2HVVtBf1wpS3VOqYh03x1Ptqt",
-	"O9o6MCyMQKjY4f0vF53bv4d3D1Xghm/9tLPAix1+inO0Wf0nLW9YhKGpvpaLqJCYs6AJ74uJHZG1IuAR",
-	"4O5ek6C6CWkX6C30+e7aucvmu+uS3bASDHZzXXJt/BK0oaKwQ8bM+Lk0q4RjlyqDVLbvwFy0ZRO5fUJo",
-	"W/sy8F8Kehj8lbZz9TqZm/4sm6C6Lxg13gHXNzGzYjtCi4qbMCUOcwycMH7MXyVHS8bTVq/A8eImX4tc",
-	"igVXFarKK8bVtamVQK8j/hij75rFLwjcrOj6Sik104bAK97ToeqSafsPp3YhAaheo4cIV+unnpdSwzwD",
-	"G1Cxi04v7Ycui+jsHL3tVcUNKaVYMkXoUtr54NWmmTF240tmNPFK9KFgsXSNOsOY5adD9p/vyEaWPN9d",
-	"Es/QGTyxY1FRwNi9JItPo1bXY9nNzgk/Ou4YTOI/7/g/cL5Z3tPMRLev161LeXE930X9jcQ+JFrGNI0e",
-	"kw/YPkKmp9bqctEEIuS2xYrALeiHWtQa1lQLtJbfjbf27D4wUQSFaUt1w4fwN5b8YpThJ5oEETyejvae",
-	"JRu57E9pWLiXEng8YhfBMy/Qu3dAvqJcjLY0ntm3rwzbxPgkl0V8c0q6i7kuQKLYR8jDBct5x9xv68EQ",
-	"roqryO9NjJGsDJakkE4IUQK7TMvY5+Xm0InTR4WXOEyEBC2u707oRdFkWTlnh+l1onumjGr+9qgn/Bq4",
-	"BZ7HHfs4JomxtUlZuTe0rOODOJPu8OjmVPiMIG4u4RgIro2iRioXLnIZPFJoiT+3M3s8eXZxM8Osohrn",
-	"W59mAzN2OUpzRvgC+QpZDMRKk6fUfxiBkx012/LBpAzQ5lwcZkoAWyc2csVil9lTtxT7lMxpHvUQhEPl",
-	"99pnfxVsQevSzLKWTMHorF3ShoITyfJ5lB/Ctvc4tUw4uJrudJqqmcu1GrT/cS1xwrJ8nRJdKXmzpIb1",
-	"CovkuRl/PEb5NWAi2R479TARy9ffyVpEWaLkIgSXMA0yI4yDRkKFd6Z5j6o1uyiklyVdeP1inuVrHzHx",
-	"3xrzN1fu3aifrfnq+NyFF4IIqSpaWvuxirEYXIh6wg0WGCp6hZ3Zo1+65aZjQsmLCxwxs4mqVeMp3UvT",
-	"WBBKbpgqeO5URsgCQf7ZMXuIrWE067khYooV6LsQBgKZwOMTduMmdEhaKkYLy6tFjcmK9pRg0KKipd33",
-	"ThZXSoZwEU5XM2Tgj87eJk/fVcPr+6ZyOl50UjbGf8ot+kvcEbAqPIHP7hF3S3dELmLOGC6MjHNp2pfr",
-	"6KNP8kHt7YD314Zvt4gPc8wsGeO0l/EkmOKG61Ta2Hw3qFI6CtKlNbJMNP5i5yjiA2iXYxJVN1qKxS7q",
-	"FoXUn1S6Zp9y5W7M/VF5viLNhc7e58w9E3VZuosdPDGGVf6E+4fTVDhFuWZjglW4itZSkZjpHda3a380",
-	"Y4z8GHBd5EuTDJYEWyV19HQeTkL3ehN0Wxi2Y8yO1rg6CnT/tsLMmzQ3ny/vdxuJk7mda8ge3XZMGfvZ",
-	"lRV0tz4do4B4UPu6oHqNziKXTj18HXg7Aj8VnZtiBROGO1//hECod0311JQ8jt7b4/Jcs3FpiOFzscV9",
-	"yxeLiDwVxXVccUWX/vgw4bQkHDubVAKO4svVhIFH6d2wFv9pH1X0i/eTT5EtlVCSTBqZs1xW7q2yfLmY",
-	"Xf4yKoHkXbSewtmLROK1j2toRrk+VkXNQ+K2P1T2VkRfrAS9TVplcMs1ixqG+/k0bVU2nZjW47Lb0lsi",
-	"md39qAcUghRE1/kqRLfcRI6k6r7bAEkcT9tA+qWYjql4sluLt1IEjFwBNK6wyw0TDIq2zEMuMvAYu6zd",
-	"hxu6ZDoDjSln/hXIw/ExmiGxBMPirJozEV0vOL2fC4OK9gTBW0q5vqYlX7P+upPBhJLBJJEDeZteSFxe",
-	"hPhZ0iTsbs8jlyKFlplilbxJZPeli2t67UJdlx0LTEBFHrKsHUi7MpowMrq9iqgw6Kdf0m3Sa7L5Oh6c",
-	"aZreb5g2vR6Eg9niVKOPmOfCmFffqF1b04uq+V2WjKc7hRIUqSCxIfiAXaiQW9EF0bW1JvCpiVZ/0ktV",
-	"C570kkWscjS6MQdvz3+otD2hECNxobtBFaxJ8HIb0MynbaAn/WG43fpFtZHKJTrsOwBFzpSYcI28whU9",
-	"wxTkw+vkzUpqRrbw31a5jKFrJkhzP/rr8CTLHzNo5zviOD6WZjFNy2rEUSw00VT3Hp7XreLGMDFCGPqs",
-	"3ZDFHTah+UozWGxbn+N1cpjXTbW5LmjSqteGlDKnJZSGO/OelyWm0sVNIZry3TJxvFPX33OgSm4xthfm",
-	"Hl1wY6v3cXDCL+QKq5wIid4IzNBlvFpIySruIVey3kxUIHkxLYX9aUh7MHJLVaEJu2FqN5fg6xs/rotd",
-	"TJprTw0thMn7zm2vHcLMz2AGx/zbh1britECnF/XC4laoLzpBDqGC3iD3X7NFgtXtbHnIjcu6BaJxKRO",
-	"MZQvh6CQ4wZPG78Sx1itI97L3UdVhnoO3SvFHsOwg0WaFX3/Al/upArvMfTgZ1oMHhv7q6PGjjD1yeuZ",
-	"kiV9tlNQ0fftP/wL+jLav3ocYZpUCX5EIh9VPIvl+bDGGM9+x0v2XCmpYhK5rCsRv7/TwZyKaU2XbLTK",
-	"60Zp/jA+y8RNiUkDkwRicJwN1xl6vIJ2OUxEpY7+esU7PoKWhpG4PdI50XU1d7mdJ+TIjizsBXZx+ZTe",
-	"7ekzM3zCTWGv+xXm2PjJ9ezaD25hB2VJYRsi+uFUoiapB6mBcRKNo8geMdqLd2mHEVfsAREi/v5F68ko",
-	"rdafgkTUdfKHYGNihYCjTNYwfT96T1XCd1JZvSdaG1yWcpsKbK0Z21zncrM7H7iGZuY6ATeStB3NCF04",
-	"oG1AdK+ZeBgxC0vtMfS+d3rTvrPa11V7fWpDdZOv59KJMTLw7gyJAamcgEQ2STzVIwBUudGjy+U3TLx2",
-	"CBKHyUK+kjeefcoNWTLExKoIF0TI7RMojHAJ9qAotbIcW4F2KJ+IUSppJkB1UrLUucACP8ivrJj2cFfj",
-	"M3l7iwx7yvtkyUaGjZwCXvKbXuXbJHIxdrPsaKgdH4BquYBdYZDXrsNmx5gEvR5TfYt8ahbKoV+wouCf",
-	"aRyDtWh+TvsE43qOg0lKevTSvp1pro8WtW7f9THOzWFV9Xjcc7IqlDw/it90hdNejuht2Lk9qpMPTLpp",
-	"9Wngf0NItBAEiIGfBCiDghr2wPAq6hedTE25TQojVw4zAkNhKuQC+23km+mgjkz8fjeivpL9NmtW6DAb",
-	"0IHlto5j9eVuCJbhR2ZMVKE5wiRZRvNcZMlIQXd4nRBuNNEMdC6XTW9/g7cs1vJso2TENxI54wlNiEfy",
-	"Lp9XG7MDmAPSwBiOrHb+qQUH0rjSIwxppsdzNOXxKhiuQnaoVGQlt/Z+nrMcADZT+COaJaASDm5Ur/y7",
-	"CofWlYCOqkLRRP3ESXom74YjnKDxJpq/UFOG9I9OjdkPrVKVKq1NcEiuGDUJpirkVpSSJnT6BfoaTva2",
-	"Qt526sF1j6bVpJ5ErgqfgjFeMbJchcgOWFCXQaETntBttN6l18VpvzTiBgY2ABJkfvuaLA+/Oa2taC3c",
-	"D9JjhvwoaRENMzn1J6pABRv0BC9Fr34y6aaJJiQUbaGeteBYce4xUljRVbxmi9HKS4LzYvuXDKf/xLbN",
-	"9TIFl2IerQu5wupcDZxZcMWwnjwjVPukBy72qzMN1nDZS2aBufRVO1jRSSzod9F+FSkelarqqtpqXaBI",
-	"XpmqPOTNw0uimzf2qD9OPOhR9nBeQMUG3MtXsHJX6OgKYOBCoRBlIE3JqUsxHRd//S8/4GHo9YXQhlEo",
-	"k/LhcbtxuLnhmojgk2EhFWyike393K5kG3VrMClkgq85xrtv5JpFQnzs/Ya7Cs6TFFrjP7/H5Su5FURi",
-	"9m3/6cMvOF3PTyt2EF8mopW3nnF9ZM3Z5ITlVJbyy1pBpmHFhJlQpALI1Z5rNVkwk68Ib+eg8dJjwNnD",
-	"g3ABtSiYss/yVcg1wCplkFuYBuTr/Q8TVxq2OvTnyLjSyLWuE/rkmk3AUww0+oHtovZ2PS+5dvgKcTcW",
-	"JL34lfr3dQo6VA/gSMfUsc6wWOubeUmWIf6Q/R0gziPwiau1zsg8QDt07w6C6LE7KKWGv6v1MKZDIAZu",
-	"TNiGZg/DAt0+RFnzxs4o5k44CpakD21uviPe/X8u8JKB4UwXPJErf5ieEGp80bq9EfDM2NcZGGYekXV/",
-	"nsdk5xx8pJLCrK7pUsalXiUruHOg/h4yK6+5uMb+CcA37peyNuG3yi5xTy54OIottQc+l6pgRaJmPJtJ",
-	"taSCa5pMRp7smEAlafzZxz8AERDFm5JyfDnH82Rop0F/m2Q1GYkxtFGjv7EvD+X0dgje0aNDBlSgoVt9",
-	"e/ZuSrET/ao5SPvBIS3BlJu4+POnwz1dGKuGtTs+cAEeGGdEXFolq4IHmLoKmiHOAmcEiMHxq9vXhzPA",
-	"z/La5qTcoOacT1imz0ecmlmHzsrILJL5V3wq3lfKFYSiZIQ8a+fg7jMcFOAnhUas8YcVcwXdESmcnhJQ",
-	"JfUKyuxLKdcE9x1Uvll2xwlXTi0Yq7aIeL1XyHFvx45yg1Gj9mHG/0czot0nrvvaN/h30n0cdFv9jGmZ",
-	"/qAsBStIeNsqi21FY6wZ3hyFFhECu3USwkRTxaB9aliPWDsqGywh+fYtt4E6q8YI//OjqJQMMun0Eb6I",
-	"jHCidGl//JS8tVQxxMDaxnsajhFKe+liLS9JRE4Nt2FIyK2nxFrYoOU3oQQjrSijmvzpr4+Krj/g67tO",
-	"kYuKsvNLoBFoqQciaYgsHQnVevnPj86dv5d0FHbv8zjmZ0LJX9ZMp56hUzD2bD/XAz+S+ZHCn0YnCyky",
-	"3yge86b2Va2EEu++7HBrUXBBfHpxZMHny/ROl/nJkp1SN9e+j5pcZIlXT4sMafLGA+191I1eA735Qa1S",
-	"5pgO2NmtcdZPqAuIAQ2eMU9u4RPRJnwt5K7FMqKO4KmV1DE74O/Ywq0DSNc3rxCYOAPbyu2EzeobuIUm",
-	"Oupbr/H9b6LGxOTD1Lqp9tCoARAQ/BMNd5KK7ohmprHZHJ5Ab5FG32rgnouiT0855rAZnk06x6nRQsOZ",
-	"7bB0GxY1nJqoqGg65O1n3RmaiEwypeSUYxMSy6NHmiWgKwk8Crg82E8vcffWelpir//M0XgT6Qntxxfs",
-	"01Z7JJxsYidKicrOBOsghbfvlD3qPHIZ+dOXj4oMA9OQhTalz9/RKku6id5/taNsE4yhgDgwpJJFy70D",
-	"NWi/Mvxl0Y6ZYT7N0ICuX9cQmfzCn7nX9xI7uxNec1Fc8j3F/ItU9fav0VKopwEILXPd3wBXsORi7ZqE",
-	"/vF/hVrUgRqeZC+cw+L+vk1/1pBq0t4HuAVvDaBrGERk5dqnrKN2wJQ2DQOp5p2WbcPNaQ+IABfdhN5m",
-	"SptrAKPoc7hT45xRHbR6bpIA9b3gbHrarT25jdBUf/zEdg0n9HIyrR48vTl/zcJ/X212ehBLJvcU64M4",
-	"Cc1A+tvURMUdiGX4+Y+QcAJzdmEwB+NlTTyaQgXo62qYaHIDUIA7rxlS7O9gpwHZ/Et+w/QJae9NU8Q0",
-	"CMqYfmHIIkl2jHfU7WE5IXusaE/vnApEsZ/YUyute+3YqP5hW8xkuAxJBBmhgnioheZSo8QlVxPUbI40",
-	"uMPWeF2ttUWRY9ChvVIhGy5dyz4tGgP4N2moPQfJQCp5YwW+KFpIDNl4ACoHsZMQ3hHF/Mr1s2xskYzM",
-	"a1GU+MsNyw1Fm8raUiWkrvl2JVAe00r8bbLOXF/y8eXvTZhwBFUH0gmToONNUmALzwHp0mxQlCNcMU4b",
-	"VT2APtvjXRccf7K6BnbXxTa7MTH7ui5HwUC2tR141hd2mbMSc/7HXfN1yb6Bv4j2okRs5XikDB+2Ufqi",
-	"mTupaCF7TytXFL6vy++l5tVKANpVPL2Kvd9IneoZ4CfJNXZzUNgewZM4S4BUXydX/jR8chiueuIFjojW",
-	"03w6gOkfL4HsuSlZYkvb0X/IfdQMgp3caFYu4rlKK7rpnAi95SZftSD7C0QMrZhZSdBYEUEx5dRXpk38",
-	"xBtpUg3ATepJB2M/Fhu/XpyPp1EFgksAaBNGziKY5e3l7C8/nPbZwbkPDOaPe3MMemKVzVk/kDkemf1w",
-	"gwM46HiuHAH3OgYg/RCLE2aZWtnIEOwhXMO+dyww3xB7vHFW/irp6GqJH6tpQkpdRG60ye05e+zgp6Tx",
-	"hu8kMfldA3md05KRreIGshafEHeaQVvXbEOVtdDIfEdyWVVUR9waA26o5rgd8OZR0MJD2L0xLuokex2W",
-	"aML9kfI7I4jW2OumpWmHXLq46bafahd3fQmzInQp+wboYuFGn7eGSKbOTTGJmqV1ZpF5Usb3QOs4dpRW",
-	"i8PFfy+hLa+R5P88eHb1+rsHkJZuLRxw7BM7Maa9kuJwg7S07Jvo4VCwSk5EIhjMUuyBKvDV3b3H3b7z",
-	"MZv9Q4qE/9rwihH72Bfg7eXxjULYdfXaQOhsPxMQyBLfMBPO7QSXX/rCCSd6wDEaPeHRGVo7JBGR7qk7",
-	"0+kKqIlKGnaU7wM9c7nBK3rDXEdNzDxMFnxC0shE/TKq9oU5YD8tbqzOp4drrdrRLedic3Py1MMBm+Un",
-	"tyYezWYFN3ReJhg+p2XJVIjuoYZFnLoQqUc8Y3gZLvLx/fYD+kU0Slxrdl3yfO96GwYSCmOPwwvwxfmJ",
-	"dnuezhMgdyofyT5HRBlN5PN8qy/+fa4xkiCAL0UJ6f2aYdzJ8f5emRa0RG4a40FlxiQnSWPKDEaq9aST",
-	"6zeixRb7XNoc76pJZsAz0bJ0WsBB4SBHBUDIaR3bq7PdI3BCx5pE98dWb77Is13Ctk67Rke6jbHbHQyQ",
-	"pspxOaWecPF+xzvfcHB6FDRK+AkVopHUzt7OiL44Rrd6JA4jXbs9O7LrYbOz3TgkQkaHVMBsZhQHeGBq",
-	"DKs2ZkoLxacCOihSKDbA0B43pJDMl5rWwhB7I1dSWckB8WwH/hrcbLcEJNjHkSZe4EZNULW1NX2ASvqw",
-	"FZdJXCPWjkxVB1yXUq5ZcU0nYm2MKBtyuxrZHUTScHkDK0ZcVNgVK2X4IDS/DCVMvk2Oz0OQqvkEhm39",
-	"B1xXy3gl1I61+8c69Q+ro7BD1rvsxKjr6IofCJm2+N/t1f7OJNnFl0weCHcnjPe1urqabxQXhnz2+rtn",
-	"5D++/vIvn0djgP3VBJ3TL4SsRQ6zz2ul8OwqZmDxg6hOTko7uA0cN7raerlscl5GJ1uVdM7Kczg18EPx",
-	"mW02UrPie0XF1KSMdghwMEdF7cVFmuiKUXxeG8xLEl3IklRDnj0Isb6FeayTCevqRy7xiCODKx6JMZIm",
-	"yCAd9ppW7i+eH5NkZcYkWGHUb1RJQpN8Pq4mqcOP+yC/o1Jvp+EGR9JmxQ03LIor7Xup5rKyZjjkvUMo",
-	"dkU1CQCgca8tsuGYtQPL9qV1Wfu2qZCnzbycDzm4r5rKWm5WhEJGw6hMrwOOAiSlV8FLNT6v3DVPmGY7",
-	"DmfW73lYZcjsHSwASFc1tO6HgwwRMMbgpkt30hFsdlSfbOPh/O3q9j4vBXMYI4K5ZqZ9wyU7Tjg7zmcX",
-	"99RnwE6PQ32IWADGJ37HwRaKJHEF2wY3rNV3oMXELEsjM6SUA+1Jal90GhfdQYXgJdlwIViB4Ezh7ifz",
-	"HapraP5AKeG0hvCQTJGI8KyZ786ANYocU80d9IVRtTZxRIs+uLNNk7p9CEUV+MnyzNYB1CTp2ZMoMAHZ",
-	"E7MmkmgNb1wd+p6LV7HFFAze/fxq7JMDX4kPGgWg6cvROxc4DYCGjv5IGqasVvZGmAIk1U4g83+eeRDT",
-	"PpAbcAYd5VGIRze/HxfODJrsLYQzx3n/Q71GBOjsXA004yR6Ac6VgXDvbbbe7A2cTk4QeeuqIzQz4Gjf",
-	"u8q8Ncvj7WF9msht9Qftuv7HtfpsIpWdTI1W0892q9eevp8/B3/sXgwjlft0RFJFqHo6sUppdBKGT77w",
-	"tPBlScn0krc0lqOK0FhTU5l1Iq1p0c13OgVyElN/o7qMuO4iTkeCwKGrpC+OXbCCKe9FcX70Fd/Ak0QJ",
-	"s2Cs0BMPxZZ5yzJyOvWG0TVC+XFDSmtAbFu/j8GUpdxCHmrId8VlDnZyge5URyKP8eR32VPVb6FfY5Rd",
-	"Vgl8NVRZAiwf+RXBk8masc2e7zNR5v12tXspyqntFk/JpHlrTbTRpR9nKtGAQZONZidWYtxBZUUz3ymp",
-	"7IedXANeRzsx2kH15qVMdXG8hcKK41rB9l29k7D5YyCRbySCFHFnaCnOCmIkmTOyoVqzgozICBlX1hAa",
-	"wHZKGRKAs7DuvFbc7K4s//rcrpDuw+3scynXnHlt93K2Ze95WdbVtX+x2Z4N93h83hCAcwHy2oPlundX",
-	"xmxmHz+CaF9EaPa9FeIZaUQ42HDsvWEgePSKWiq5cK1cgOWVy7Kkc+ne1zU37JJQvcbcfbojhQThmxHN",
-	"mAuRLKlhHeBIji18t3TnCpSldsiJaMQ6JCrfJ1XWSj8kUHGLqXfOUCToZdboOf/rV3/+j88f/ndT8HA5",
-	"e+vIiJ0okeKzxz77i2747HL25cPHDx8BhrBZwd5cPNyysnwA0bILWpvVP5h4AEioy1r52MrHrPue37AH",
-	"3pBfoi5pDzv8zYtidjl75cF7fmA7FBt6I4XL4v7i0SNXYGGci4JuNiXP4c8vft2uH2hm/vSrM2tRGEaD",
-	"DN1zHr8JjKpZrJNSX8Jvwg7+eID895T87e0PV3uZ9DGJHtZ/4au24bzUVUXVrvE06MbVYHmhAUSCc0eX",
-	"Gs5ucO68+5jcnQ6sSf8WXbXCnhuqaMUM5FH8Ek14xQ6w6KvTa1QVZpez32qmds2xRq2hoSnuQrOVk0B8",
-	"Pr6bxkDO5G5G2/9edB+v7GG1W0ZzQwDa+PRtBaUNNpIXzCN02nMfIIgdnH5oikkdhTPvb/qskLm+aBjh",
-	"YVV83sMMNM+Z1hc3jy+YtXXapzj2SB8804yqfHUR7uvo09btF33eKBvweMPtM+fYSAuNH7k2T/MQAp+y",
-	"5QOyoj30KM3LTWNE5Zn78Chp4V8+nbH8p7oOUoKIdY41rNR3TNHdgIsP9pR+BDJ1zzscZXs/NCc5tLEe",
-	"cZQhHrOhxl6rs8vZ//uFPvjHowd/fef+//D6wbs//vsser43dVREeX5wM2DafCOL3SROGLHNzm32sbu7",
-	"dqEfT2TDUTx2yCkQIWpY8ERm+TtdQ/AhwF6SxsfYwyxBk+45rAHS5JxndRrsEE5iZI3o2IOK757nXs+p",
-	"oaVc1ijfA8nSlNfY3cMBB3TJ/lSvb+ksNFj2d3wMsMVc6hS4p6dLTNDcEa07wH46NT4EXDOMtDbKfO8+",
-	"1QX33tfoEXnqXxjQqxqokJgq1c6WGCOE46n00ap5CCMSWmqJS3YOXleIGZsMLctZdqhZtQpyExmzXDvW",
-	"zzAMau0gUHcCMrm28sk8/GNqZG+nRhf99ag126n4VPxOU/zMwXUHoG7swg7zTsznt9lE+sc+4jwszXc6",
-	"XkfMsUN/C8JBof3KsNu10tbWaVrHvBs9LHh0ptAxduAalr54VisNGFGDb/4I1W9TFfpp8sSfupRECc9P",
-	"linPPbaYzwP3wAcdoeKzN/xBdkLGHwezUrJerrwvgQsH099tPpQSQnOq+u/ob6g68wXthxx1O39D1eDV",
-	"DB8ccy/DWk7fNgSoRUPMCQCffiIgdX/JTEyVzlJ3clHYZR5I+YGz8KJg1UYaJvIdOLre3c69Djsw5kp/",
-	"fP4hD0/fnJ7jMv+GqmApQ++LAJQ1dFYuPqzZ7iN6CEuG2UL7h2ZhjtnOt6vdK/uvmHT76tAlaYdBzKMT",
-	"aWE/RCgQNsKwg/Yd5sCO0iyiyWbv2gSWFPMlo9LoG3g6oAsFuEbyGUafP8/8nQzYZ5AwCD+B1vTDi5++",
-	"zVrb73F/HCpJ5O7DNpHj1/c70CL+qa9z5JqUNMGHJ5+hV247fQDVt8DIoCU1dscnn0EuLCvQk29v+zXb",
-	"GELtZn/eJ3dcWXLyYDxzzwepaNh7c8FumDAPtFGMVhPdnM/tn2qH5uOCO2ewrAhOxurzlnBMPYC0EZio",
-	"zohv5o1WVYgp9ZCL5R0LOJI6wzX2CCjBGc3eGxymJQW0HY6WRApMnEXESKeK5bKsK+EI8ezqZ4yrfPX4",
-	"L48+f0gas9M1Ard/TeY7/D/VrvPVQtaiuIRh/3b18ieCaguulLZ6YH32zK7nRy7Y51k3t4877AWkpHvx",
-	"Cv/l4jv7jAJf0oOeeo/M1C4Cs0Nh6ycJwiMmSbgwcnaSXdlqe2c/ltmbCbLNQ7gfQb4rRqHBndW1EpNx",
-	"Wep9vsbB6bwB57q1lCCsVztsMky4xkzxTstEQaBU0vvl0UD2CkYXCSoqifXp0/W8bdnSShqwnR3D+vuE",
-	"NXprYib4B1Nnc/rt0qvEgvzK9c2g2DrF+/T+gSimXTFwrL6zxzkmNF8K5s82CpKziEzYZbnYtz+CZ2pL",
-	"EcTaMWmGMqXlncISs3isuV+6hqTIxGUkXfOnmO6475uqy9F+qVEumraq54VYRlwhssO8pYJY03Nftu3V",
-	"ucV1P8x4O0G+XfkNaomTyk4poOo11RyLpJxweCGnyQoHcG4nkBqGKrObqu2eSQbckjro2TOhEHruPpNv",
-	"x+WhgqPS8jrc7tSqHTnLCL2hvKTzknWaRqNJsJWqiHcPTR5MWW28RRo/mf6FUUfTV4wkj6Z3NaJBFEsD",
-	"asEpen51Bz6ATjdWt7utxzshfzvtIIIZ5ier2x5mcMDNmcuMSgqDoxzKsQ8FcLf2d3hlqfvY5Ta4f0WS",
-	"Mt+d1TU3DTWkVdY62OsAvjfGR9d89Byn8EWBbjpL6oDwa9UICN1YJbLvSBV8sUgep2/tw1FHCU/I8S6S",
-	"qJoHqY3gKNjt32QaQ+5RphXF9ckejKd7wBBn8SmkVojl8hOX+OncN8AlicumCCi8+my5QgIhdkNo0v3O",
-	"Y8XboyABM54KoC9Ytc1fhRf8U1Ab2XswlLFOLXlYmjZvyWDCt6G73ohjU6KhOnwDNfeMqzZtRbfejb0K",
-	"QkgRboLmkym9CJ+ebB1BolhsUdbMSTbAH8GyYCvBtk108ngb8kzZC44tWn3sNboxcK8s77mm0+4XwaJx",
-	"kV5vgIMvxv7WQU7yaiMVFjbCL6oRzHmBf5R2DlmjORT2OlgOcNvgBYJWsSaf2X9mRNdz9+EMWn9eAy59",
-	"1oBcY6XC5xlhpYbEGSaMgv6hcK7ArfTfAlb/x4fEdUXmvmLKZ/UCgqv9wTs9JIaefCHEnK24KMi/PSRv",
-	"faRwUWtWuJmHuivA5zRMZP8tagHFH1KUu+ullFCPqikvYl6jF0CzT/PovkVUTcdj4B3jlqGoYg3yeKtj",
-	"9nkP9F4VOgNEdr9r6NwVRcu8FhIdAKlEDbALJuZHvKFr1lo4lrw5BZaumXjieK8sWx2AYsMHXhicwIBT",
-	"/5XDTh/x6l7M6179PhPvdWQ5PBss6viBC3nOctfIHd0uZ3IAwa7T4AUKUqhJFahL0/KaO7YblI+G6XTG",
-	"9xvmb/BxUqAx7k4ID976HtpVpe7Bipp8dRbdjFs1CoQ/1upiER5tNWhC27/X99ZtqpjUsp63m8WN2KcA",
-	"YHQgnumKUcwru/aIGvImmSq0Tz/pHYzQsmUua+OUq45D/XwurvPawuftYLlnD/d28YwE3prXz+CZapof",
-	"Wh50tQOW/UIXwtF5K82KP9HslTDBKTnaj88/fErCsBYB7WFzCKTP32BheM9td6a87rbreZzsiSjRMYWx",
-	"TwpN0CA+dW3n96vC3JfusldOAODSrYasAIqIqs3x+kyLWz/w4mPyuvyembYIuzVaf9Jy4GmfCBiTA8aL",
-	"SRU+Y8t3rrqbM/F+WfwdlbdP6WL5H8JQz0Kh0NSrxR7WC4bgB3fCd9EL7LkoPl3G89gVoxgukjj6XBRn",
-	"yRt9Dhhqrbi1kNsn4EqGW3nlgMfmbFkLcNvb+5nQgfSCfV7YNK2R748fXH/mT5cnfAPpfwmhlpohb1BV",
-	"dDCLHV5d1AqiS0Ps2O4LkbS3v2uw7KexxeRE2bFlQNPDbZCGHEz0TnvGgwT5qK9njp17Tk4VSTsjHIBL",
-	"C2eVluO8xE9LLYNftmKKlTuylcqsyFrILfb5ic1lxbGSvMdAuE3/VOCrKOLAhi5BNw8seqYQokOM5LnL",
-	"VA4pZXoFiUnovyJ+wwePzgVuGA3Nd+NlE6+Z3V/fVmWU32q8uP/ro6MS2SeWZLzc2AtuSbk4m4dXkIZ6",
-	"ASRwnHMG/q6h5y2Vv/udPVYbeepP8xkKWZgh1B8HMmct6xHCZNQpLKI3jL2QakuVv6nSMr95bRSv3rs7",
-	"s7uucT2O/J8MujNbHx/jzmwR7xzuBF6iyglJ9fjlgtDayIoantOy3HnvOpZvc8z+mbNxfHDxATfv48UH",
-	"dwd+7BdklbxhDe1uuQ4MhzvH+XHxSxqIeFxBWJPrd7QinkU/fJZwUmuHV7S86Ulk/k98PC6CsoJEqEgA",
-	"BerdoU3NtakVBNfr8GMtAC1LYVvpimuMN43PgTwmbn1esdIQcVw5rzQrR9ghmeK+PEaeWFNjFb56am2o",
-	"NCv3tcb1GTI6AtyAKFw1TGhDzTiCQ1jtSNNdq43ksLLkICyTzPg39/xTtDC++Go0v/IeM2W8idCTwPj4",
-	"r7cfFxRG8Qks77buuTBqF+1HNwrs3I/q3h8VNHR/cg67QDpvfeFgBlqQ/dh1aJi3L26Y4gtH5SSj/2xf",
-	"2jXsfk7cASXXTLheUSMQT1sbPeLtHhz97UrG2yceACpjg1U/8FjRJ2uTy4qdZaNRQ2qj6lp7kJaGqf70",
-	"z5IZM6Q0/+jeGacxny/JctCn4EBhkx6F80qQFqlGSRAk2+CF6T87hm38TpzF6rJfIibk2Ok/dGsdXb6n",
-	"JTVme4LEcNYZqEaERip6U4btFROFo8ipOQcTctluyXH7E9v63b3bxIT2qJH8X3iKO8SNhoqJM/DKD4xt",
-	"CPVfN5JQzzN/0F2eAf8jtMlDp+Sa7bT/mZal7xNj57bALOEK0oXdGyED9jcPSjYsuQYDxSmmm5TWXVG1",
-	"LuQWHOKmKk9K8b7d3T9PmWqMkW45xPzFgN3X3u8LkPxnjy59MSW69MxOITDXsVJmSpM3xMTb74KKPnV3",
-	"cmbZzG5aoWiqEyrlqXafoY1sF4v/izgW/5ENXdwi4pfd3YXA7ugkAY80onO+IysqiieEQnZ57vMsgSYA",
-	"MAF8DT/Nd/bksXLRKwO5WA/obvDGifmkW6ngIwWjxQQ3BzQ6nFLteWZ9zRNnnLbm2vf162rwyVGaGrx5",
-	"DpgnsdYdNygcU7sjg4zx6aRl/IgdDP/p8yoAhMqVVyb3Rt4wBdpp6ty+9C/cogAMY6SM0/D8POHJpi4L",
-	"AqB6Jbe9oG3eKOkVbq/8S6Pk2+TK808NL6sr3kS0owhOygPZ2HeA4E8IqzZmR9xOuGBaonfheKHpNmBQ",
-	"bm6ajRrtBwubex6cLzf86BT5Vw0Kwu/cWHUruZ9M+sAhcTHTeIvuPHu2KBo7dowkGjQ0G465Nan9yVLz",
-	"pWBJWt5vKvLR59jn/v0uD/D/AJZ7jXW3oQcw2ciS5zuM4QF0z9TDfUEL378rDuxe3GBPstsDscYJJGi9",
-	"pdBUCarwmxDOpajL8ly1jlu6I0aSXAqByGeNo88VnC240Y0TmEDTKKZ9MTs393L8kzvaQre4PwPoaVGk",
-	"6m/vQLJM8DA5fKdIo6bDjoYBNyHaINc+1sQ+9pgkHrbZddFGTAT0CQdcmMO2nA1UQ7xt55FeKLfQ+/ZC",
-	"feLKkW/6JY+Rpb40/QP+MCL36sgz0iReTb2p/6ftqkMfcNvqCvbuUWuL54sFkLnxbeTG3wfOs5t0Ktxt",
-	"rCiL9+JGTNq5rE2T0K8fctGBrI1H0xIZ8Yj23kw1GPcdSmaxjvjvX+C7j786sPFvG83o7PGsvtAlYH4j",
-	"sPRWqsIVKS+4IVTssA/op6XaVEwt2f0qNn+TXKR9cJ+WgTVBDQI47GG6HK19wPfvW/d4zewxFsueQnKf",
-	"OyaVA7c9G3Y81pI3PgPwV27lE1AGFculKrwLM1QmamMNO9f/MJSUzy0fjFZK0IZJ90aFxy8XSZ9BEoCu",
-	"0xACMAxoxW6hD8TvwyV96FgOdB/lVn6zYly9woT0QdcyfnqKYxn/4hw4ebDpXTPZg5ptV5KsKCTmI0Nn",
-	"9ieJqMHUWtiG5p+Ytaw3JTf3e6Vc2Sn8Tnx2ky1rHWtrEeCW5iyXFfM5ug1LPSF/fAjiBDETu/CCFAqI",
-	"s4RGN6DSPXI4xf7fh1nOmCwyeBH6fvmT+jufaL2DTC08R/7rOqVtroGmLJabWjieARwW3DZW3W26P2ZE",
-	"S4e8KO2V+gdNFGBd5qFJzcgrFhNbWg237smMnNDg6stpEYUrLJ28HV8/fvxfrv49Vz9ohNvV3l0rt6LT",
-	"Yl0q32F9Gr9Cre39XnvIVvEi6t/trdembchZzA2/gTSzWm8YJN9kM/z/u/NdEWHk34eLF+MpIZLlILZy",
-	"KXKm4KK76xN3hZvTnLaMzBXAERuoZ7dHjcXjPX0nzbDKUTSOVGr1/qvw2i1uy95IqSuba4CaEOfKgvLf",
-	"68Qn/6CJbq35XoLnUaH0HTP56p90O2Bt8T1ARCSvZm+V9L180TFrZIkIG0418kjdRxyEC6uk3NW9UyfR",
-	"Jn4IqtIt3wduufvRQk3Mqq7mG8WFcTDxXO0VloSKaxQ5t+WaszO87yvj7g/DG1VrvHnWbOfbrcROBtdE",
-	"86VgBR6IgUTXAW8bZHB678391Ef/do/p6edylqGf7BvF2eIWnGUNYNHmXG4z3PMWjvQAAw0n3jXQFbel",
-	"xcEIP/fkS2+Ct/LkYFUXZxurMFtAq1wQAPUObcfQUk9107hjhyLMJblZr+HpXXVf+rRb2iEtUtLdrHxv",
-	"H7e75yhRgP60CH0B8nvHMFYhIZ4S2gn1HUnFNlKZiw9WPfrYs88ANX1aHN0Fz3N9M6HmqNXH7vQG24AC",
-	"0w8zfast5vrgO758dHst987UQP2MnczO0qvsrtqOjQMNx7SQC+Dy6ckRCK19pmZPgGDh2l0iZDfVoAEu",
-	"XWgCVHOQFRQ6FGegE3Kx7LRfzYhiN1zDT9i5LCMVMyvpeqe3YAohQZAVhB5n8dpPjWpUROuCM/TWYtP4",
-	"bFZgA0C8qN4N3GZ1yfpLkF7DGwOBYmgqWtAdZpYkYsGLPqye21dHw1JHKZ122YPaJn5yjJaJVDwPM+fU",
-	"0FIusX8rTAEvO+jXmRE3QsOR1qZhBsNpvTef/dTFB/u/Xm30tW+OfFt6A5A+IRVw7Puo/oA+ua1G1dhC",
-	"1wxSeMxxP7XfdE8wx+3Wp4ULbSd1PyGgT5C5rpg5aPT9B43HGfHc3Pd7zq6Df3tg5Jq5aoCox/PvdM2u",
-	"8N039tW7cYsVdKc7/YO//Prr/v7B0Yj74xER902tNg45w1+RBcvhzrb3UsWM4rmO6tsd0S4wYd9/LsM1",
-	"HOc5e3xOWB7ctgQHG3x4rng7fM71Bncc5ipjwJRC2ozEr9VMawewlsqSv+JL8bKO+OEjVe1X6KWT9TlU",
-	"RPsx+ymfkpdLoRHybF+Up+7EK7e6W5RcfojE1nv6ngdVr/GDcjEeAYsvxQtxS3kDzxQrmDCclvqu74we",
-	"yl95Ij2BlDe55sxpA8dvBMtrxc1udvnLuwMmxWqVPh5tHznIq+/V7q/wlX+5p9sIQoFs47rN29fHeae1",
-	"p/YR3mn3t2cQdvAhy68Vq+ZMEc3QtQrZJlL055bgNAY91jDIrUpDO0CfvxomehZ3NXwpc7aUsWdbZ8Gy",
-	"4oJYo2vfU33/ZaLDyQgv604qQq+B33TMdkU5kN9H9bpdshMy2THFDlqlsSLlDZBqNqnk6TaxYur+cCTw",
-	"U/PC6eZkrTC1K8QdwR3lCIy0VYwWgbVc5NLV7Gi4CfrtgXYEvsceeC3L8s6i44XseK6EkDV6rvSWGwib",
-	"+FbT786ZS3vv8e67Zq+njrINQs6a7TKCVLb6g2UrSCVEgAEfF6eGSNyQJF819mVSpXiDr5z1rm6GHVde",
-	"4c2g3tvYfXQUmjG8CqYPtiJi3N6buWLmHFfyy61AW0s/QWurA1NLHFj/KB3cWm6nWvZnVcN/N8ZvQu1+",
-	"/t4lK0KFghXGG6r1VqrCGcZoJHvLseSxJLeDExQUqJQt/FwUzTbeLcSbcePepvry1YD2As5VffFhu2Kq",
-	"xxv9M7x2m3qmGyHBcjd+/Lv2Gb7tpDBlXke10tFK9ooxCF6hrtpEArDBjLVOB7d3EJSAKeb7wSQ3rhVN",
-	"SDH6/xaaGaDybeaF9zWv+adnFgeLgAGLaGfBU3Y/u+uIxonMckshDZjV/cQ0PlG2u4K+Z8h1WMu3H+Xo",
-	"uye3UpVFUvB/W1ebkaC/7DBZJSiRPbWDrfST8XAQ7T3c0aPyHhb8PDmIiBUGYETihgkj1Q6tTBhgrDr5",
-	"o6TFSW3yz9OlfjJd7xBoW9JiuCbyHEDJkhZu+zJAR4HEtsHMfPAmpB0Ab+HxLZX61ZuN1LxpxHt3u4LL",
-	"SmaWewcWtFk5g94cykx9bvlSUWgSQea1KGDDhD2H3MBisEIeoJSbeYRUAiHBwlSM7CKK2p6t8mEWAmu/",
-	"vLMHDrV3+w9rxjB14w9trcrZ5ewCTpr7ZAol3wcXgu8JzRpSQyTUJ5Zt+OwQ4OflhokX35KntVn93+c/",
-	"wf+l4v/AZT999YI8fvio9Y3arP5ht+Ddx/8fAAD//w==",
+	"7L1tkxu3sS/+VVA8pyp2MtJKtuOTrN78V7KcKHYsHa2O9a+bo7sFckAS5gxAA5ilGJW++y10A5gZEpiH",
+	"5eyu5OSNLWmGGKDRaPTjrz/MFrLcSsGE0bPzD7MtVbRkhin427NKaansn3KmF4pvDZdidj4T7L0hcknM",
+	"mpEtXTEyZ0up2Cybcfv414qp/SybCVqy2flsgaNkM71Ys5La4Ur6/kcmVmY9O//60aNsZvZb+6Y2iovV",
+	"7OPHbPYiZ+VWGiYW+x/Y/ngKb9aMaFoysmF7suNmzQWhJKd7otiWUaNhckuutCFU6B1TfnZrRnP4m5te",
+	"40sP7KcS83xs51ly4f/+p+isl3+nZrE+nu7zN3TlKaYNNYyYNTXw18WaihUjO6pJSXNGlkqWybkuH+AH",
+	"uiZ5PK0fecmNfTW2PQU8PBiQl1U5O/+jWzP+7XEYmgvDVkzB2K8Uu+Zsd7zkS7onO7vInayK3C+TivBH",
+	"Ie2urRJcs3XjNifmPj+XsmBUwOffrpliryzXHs9gS5URTJ2/+C4jeksXDP5UMma4WJ2/+I5IRagg3LCS",
+	"UE2WvLBv+PlsqVnX09nZ78yymWK/VlyxfHZuVMUS2/BVfBverveJmVpuVoxqKWq++EVWStCCbBjb6gSR",
+	"dusufo1M4qNdgd5KoRmc8FdKzgsGM1pIYZgANqHbbcEX1E7ubItv/OEXbWf6ofGx/1RsOTuf/cdZLULO",
+	"8Kk+8+PCF9trfWsXyDXZKeno4n5kx7xYLNjWULFgMI885/ZXtHil5JYpw+2sl7TQLJttG//0Ycbzg/X/",
+	"ObJ8u3jq1nFEqsbZfhz5ZSUMLw5++G3fzz42GeYfdpJhCn7Ed+FHcv4LWxj7LaQCy5+C4GsvdL5vnITY",
+	"wo4eae7ImV5T97Tn++a0cbie6csKOak995xrOi9YHjvLnqcj09wylVqbkgXr48XX9p3DNcHH3O/DF7J6",
+	"hh3rusDr5Gh1tF720TwXUiArI7MaVuroe+4fqFJ0P4Ojs+Ca4+KZsFL4H7M9s+JAyMYc6wFW1LD2N7pI",
+	"8xdq2PFnD0jl19WYTWtB/qMdJHsGEn/kke7mli3VeidVHhO9zTP5VdbFUMdiGJ/Zu1pWSpPdWpI1RW3C",
+	"EeIJEYzlLCdLe3+QkpVzuKN77uExzJqBZO959e36eK/gE/GNMI6NDpg2zxXT+pgWcB28Nw/dC1Zi47Jn",
+	"2Ziza4l4PPjLShG5E2TL5LZghOoNAR0kss2KaSYMU+kZhlcIbI+OjqOYlpVasJHnTzN1zRPS03BTsH7p",
+	"6SQNvl2P2JxSFrahuWBHvOhu5n5WB7sZlz5LvqpU2O/I+ftwpNkd3tqv2UKqXGdkq+Q1CAGWZ0RXestE",
+	"bv+4liXLiF5T+9GMGFps4A92l+jC6AzOU2a3ndn/rxQV9l9BMdOZVdulsv8Am5ORBbXj7Zho8EVNAKfa",
+	"xe+7tVRxOuzofrhsfIsc0Cka/TT8R2tSu49ldkuiO3iDS8Q9G76E9oUVYW8apELkY/bRVYrJs7TkeLuW",
+	"JZGV0TxnIDd/rZi2z6wMoXNZNXa0Mdxv4OLMZhsu8uj8vIA8vnDsk2AaVsAgBKwNwkFP3gi5E7OoLovy",
+	"I6EP4sOrpGS29pWn0FKq0m6APf/ffjPLIuLATa1f3vkXHTECkzUmDLvdUidqHSOiWDQ4vzHt6Kmqcs5E",
+	"TDIWXIzYXj/Oj1xEtzlJVMF2C1my2J33Zr/lC1qQ8AqhpRQru+9llOKCvY+fCSt1vI7U+sQPAi5VfNwY",
+	"PiMFFxtNuFgUVesKb3yuk53AZ5H3ke0S37IEk4YWxxO09LTTILQoZlF3QouTcLgW4+A++g/UtGiS3pGu",
+	"i0FgY0cK36SoXNBK9yp2z+ClEyRar2hJMuPxPlwQc8CNGRHSEC1LNpf5/lDotPTu9M1rn6XMU83zKsYS",
+	"r90TorjenBMKrEp2Um00KNi7tWTXTJG1LHJNuMmIVM7xCBOxInJOlWK5fRAUkk4l8IYSMxjSB8ScW4Wt",
+	"ltm0sFc/2VE96/IjdAziPGOECVjyrM+vgHTvFrhxAYus22CVxlbFzs9TqkZacQ01oWEgfRM1kOKX5AXJ",
+	"ZUm5eAL+uqAo9/iQO309x1tbzfEjOuFnPKaEpGh8tpebFNqDTwD4TLWxLCS3TBAjD84AHpGoRiB3w+84",
+	"WMBruYuaPTcV98fXCjwaNpk3+CpYv3KAouGvB/u2W3x9MbjvdtwFgQBHmwi2Ca7/pvbS0z1xll5GvsAD",
+	"aW0cPI9fki3lSqOv11rVhBLniTqa5Wlifyr5nZBab9eWQUOgRS6Re7kmjoQgwmKsuuM5m4q+xseC5JIg",
+	"qZukFVJECNstQRvi0POCm3KSkd4EPj/01175LRy+1qNPzPdXjY07YaCpWRsIl5EjDo+xcsGW5sqaf8e6",
+	"sZSkpGJvhd3cmkFlyXJSbZ2LbUtX7JxIUexr5VYxdPewHBkA/Qf2p9r+sKVgNh1VTQX9eKUN1TqmIdPF",
+	"ejrabVraOjAsfIFQscf7Xy5bt38H7x6rwDXf+mlngRdb/BTnaLP+Ky2uWYShqb6Sy6iQmLOgCR+KiT2R",
+	"lSLgEeDuXpOguglpF+gt9Pn+yrnL5vurgl2zAgx2c1VwbfwStKEit5+MmfFzadYJxy5VBqls34G5aMsm",
+	"cveE0Kb2ZeC/FPQw+JW2c/U6mZv+LBuhui8ZNd4B1zUxs2Z7QvOSmzAlDnMMnDD8m79IjpaMp61eg+PF",
+	"Tb4SCymWXJWoKq8ZV1emUgK9jvjHGH03LH5B4GZF11dIqZk2BF7xng5VFUzbvzi1CwlA9QY9RLhaP/VF",
+	"ITXMM7ABFfvo9NJ+6CKPzs7R215V3JBCihVThK6knQ9ebZoZYze+YEYTr0QfCxZL16gzjFl+Omb/+Z5s",
+	"ZcEX+3PiGTqDJ/ZbVOTw7U6SxadRqauh7GbnhIMOOwaj+M87/o+cb5b3NDPR7et061KeX833UX8jsQ+J",
+	"ljFNo8PkA7aPkOnCWl0umkCE3DVYEbgF/VDLSsOaKoHW8rvh1p7dBybyoDDtqK75EH5jyS8GGX6iThDB",
+	"4+lo71mylsv+lIaFeymBxyN2ETzzAr19ByzWlIvBlsYz+/alYdsYnyxkHt+cgu5jrguQKPYR8nDOFrxl",
+	"7jf1YAhXxVXk9ybGSFYGS5JLJ4QogV2mRWx4uT124nRR4SV+JkKCBte3J/Qir7OsnLPDdDrRPVNGNX97",
+	"1BN+DdwCz+OOfRyTxNjapKzca1pU8Y84k+746C6o8BlB3JzDMRBcG0WNVC5c5DJ4pNAS/9zM7PHk2cfN",
+	"DLOOapxvfZoNzNjlKM0Z4UvkK2QxECt1nlL3YQROdtRsygeTMkDrc3GcKQFsndjINYtdZhduKfYpmdNF",
+	"1EMQDpXfa5/9lbMlrQozyxoyBaOzdklbCk4ky+dRfgjb3uHUMuHgarrXaapmLteq1/7HtcQJyxablOhK",
+	"yZsVNaxTWCTPzfDjMcivARPJDtipg4nYYvO9rESUJQouQnAJ0yAzwjhoJFR4Z5r3qFqzi0J6WdKF1y3m",
+	"2WLjIyZ+rCG/uXTvRv1s9ajDcxdeCCKkKmlh7ccyxmJwIeoRN1hgqOgVNrFHv3DLTceEkhcXOGJmI1Wr",
+	"2lN6kKaxJJRcM5XzhVMZIQsE+WfP7CG2htGs44aIKVag70IYCGQCj0/YfTehQ9JCMZpbXs0rTFa0pwSD",
+	"FiUt7L63srhSMoSLcLrqTwb+aO1t8vRd1rx+aCqn40UnZWP8Ve7QX+KOgFXhCQx7QNwd3RO5jDljuDAy",
+	"zqVpX66jjz7JB3WwA95fG8ZuEB/mmFkyxmkv40kw+TXXqbSx+b5XpXQUpCtrZJlo/MXOUcQ/oF2OSVTd",
+	"aCgW+6hbFFJ/UumaXcqVuzEPv8oXa1Jf6Oz9grlnoioKd7GDJ8aw0p9w/3CcCqco12xIsApX0VgqEjO9",
+	"w/p27Y/6GwMHA66LjDTKYEmwVVJHT+fhJHSvN0G3hc+2jNnBGldLge7eVph5nebm8+X9biNxMrdzNdmj",
+	"244pYz+7soL21qdjFBAPal4XVG/QWeTSqfuvA29H4FDRuSmWM2G48/WPCIR611RHTcnj6L09LM81G5aG",
+	"GIaLLq4yL5fLyHHzqvTR7HK6HxecSm1fYiPs+D5KHZvxdzw2Xyryq7iqjUGI4YHNcWlDdjaplCHFV+sR",
+	"Hx5kKcBa/NA+DuoX7yefIlsqBSaZ5jJnC1m6t4ri5XJ2/o9BKS/vohUgzsIlEhUVXEP9laubKtWLkGru",
+	"xYC9x9F7LEHTlFZ93fEWRzUTDtsZQE3lO51K1+Fk3NFbIpnd/ajPFsIqRFeLdYjHuYnckKqHjg4kcTzR",
+	"BOmXYjqm4ul5Dd5KETByadG4iSG3TDAoMzMPucjAx+3yjB9u6YrpDHS8BfOvQOaQjyr1CVL4LM6qPhPR",
+	"9YKb/rkwaBqMuCoKKTdXtOAb1l0p05sC05vWcnRDpBcSlxfpq8Ebse3teeSSutCWVKyU14l8xM4rJG3J",
+	"6qpo2YwCagiRZe2HtCv8CV9GR10eFQbd9Es6ejqNTF95hDNN0/sN06bT53F8GcPvoo+Y58JYHMKofVM3",
+	"jRombZaMJ2iFohmpIBUjeK1dcJNb0QXxwI0mMNRIP0XSr1YJnvTrRfwI6CbArMEDj6fS9oRCVMcFG3uV",
+	"xjolzW1APZ+mSyHpwcPt1i/KrVQuNePQZSkWTIkR18grXNEzTJo+vk7erKVmZAf/bRT4GLphgtT3o78O",
+	"T/JVYM7vfE8cx8cSQ8ZpWbU4igVT6nrk4/O6U9wYJgYIQ59nHPLOwybUo9Qfi26rosvIAQbP/LCU+zlF",
+	"0Trg1YUUy8K7ZoZR0U7vmftZtIKCr5wEOpYmOR/7pec5j36FJzygUmo2VvUraUIE2AdXicJZvAaOXcgY",
+	"lJ0rWa3WhlRb8K9SwwBsgFAi2I4pEqoRRhXFCWkSWTIY34MEAfA/RSVkNS+4dolIA3jj14ojy8USogtG",
+	"dSxT4Gdrt7usjJXkYgUhJRJ+kA3b+7+yInfFnzGbqFGCEiuIx6eEC6s0gHY5pFCFWSU34Zw7dBG4bJgd",
+	"5QZ1P80gBhZInM1yJbfbhH6wY3y1jonsRDVTggdDKk6KSTvOopvqFU1FnPYDC7xRq13vI8IsVsbu1Bh/",
+	"tNzpc0KrsbWe6F5qNGWVP331eQ/b1+DNpHB9qjiLWf96w9KZIvDUHmZHuIQjboSYDtLw+FFCut1IUKX1",
+	"4W4OmFBcTHt8xnBVm4eSHBHus2MdVRD7W6uXalkyzOUzPvfGmQe16kNKRsVuzREdoMVeS86KfOTNlOCD",
+	"ZACwdLZT+EJkCombZTfChj7YARzWm7Z2qBihD9dWJ1F9FrMdVrTt0mSBJ71L2228251IfswBM4LKc+rN",
+	"AIz52VB3LJ+noxqD7q3YLnmKxab7HD08x8WhVJsr58qOBW+0IYVc0ALwpVyMkBcF1uPE4ynJ65iJm2eG",
+	"eNcTeHd3mCAY5h5dcB3w6zIqE8Flh87grPr43WfoKg45oGQZT7NRstpOIz6TdbAXIXfayB1VuSbsmqn9",
+	"XELCwPDvugSoUXPtAOKBXNsuU7ozNMAM6OTRqo7j0NeaUTga4sqrzvK6lS3VjwIUgn9XbLlksUv1hXE3",
+	"ZySdK2VYw2ENmWWOGzxtGhe9ZayG1d3J3TeCl/EceoDnNIRhe5FeSvr+Bb7cqjc8YOjeYRoMHvv2Nzf6",
+	"doSpT17PmFLLyU5BSd83f/gnDIg2/+lxhGlSOF6pG2gsAg9ifMEaYzz7PS/Yc6WkiknkoipF3JBIZ4SV",
+	"TGu6YoO90O4r9Q/js0zclJh5PEoghuh7P1iJBz1r1tRHvNzRf17zVtiuYbWMVUpEVc5dgdgJhXYDFU1g",
+	"F6fHeBXGp3f7rP3cXvdrTNT3k+vYtR/cwo6wDcI2RFy2Y4mapB6YhHESjVK9PTGai3fmZiSf44gIUU25",
+	"fjLIeeVPQSJ1c/RAsDExNJFBUaQwff/1jtLm76Wyek8UYKgo5C6VHbdhbHu1kNv9dAh9mpmURyMZzjED",
+	"dOEA2QcpgvXEwxezsNSO2MtfnN50mD/iwZm8PrWlui76cTWJmF70boLs4lRicSIlPZ4vHlBu3dejy+XX",
+	"TLx2MHTHFQdxX6wvYeOGrBgC65aECyLk7glUV7sqXVCUGqVSjWxdqMGOUSppJgDEQRIvKUeUECjSKpn2",
+	"mLmnpyH1YYTIgg3MPXMKeMGvO5Vvk0jo3s+yG+N1+uSpRlaGQxfw2nXY7BiTNHz2R1wSLz15YYhLhKir",
+	"T54QVmiPYeV8uQlUlqq4cb5rn73sQHsxN9HnIsIiYit/UW7pwqSSooYf6L/La6af7qPaUALmrDJXElPZ",
+	"2qT9S8W0ARjKkgDGHFMkp3vtkW6IVC6LglBDpAh1Ov1SB5P9YilUOJmrjkzwOiBxVDHA3tOFKfZ1YaMP",
+	"kkRtq4BG0EvPZuXTBLEnO1TXCsfd8B07HoLbx6IMUTOsja0perKGfAu5NBX/BqSvK22ozyUYrqn7n6LD",
+	"ftxP63jtUSnOzpfa5YouQRzA22qUK6aUKp7k7GqU7XOodtJPSC53opA095XzbYS1FBhELGH/CLLN1wna",
+	"vxI6L5gru4E6GFc+Pm4ff/JQIzHF0DlVjmb3kwMj8N4XuICFd3DFQV8GWNfhnLmMmEn4v47HHuDDe6wx",
+	"uCfKStvLHOKg0SU42IxppgS5gPEzua5ErliOYX7LtSVmjU7zzS6JMxZ0yUPoDEMz5Tn7CWzH3vTOgKsE",
+	"zubasVfjjNTYImFXsnBJ1uZJ4KJA8QMyuDW0gUvaUuhQoLk7oCW/a1TAErtQRKLJ7sJK3/pd6dD3lYJ8",
+	"hBOGeMF1jwAo73T1SkvosTFdHmXQgtuzsJt7/vvGR4lm10zRwiF4WHmcyu3rh9hLZe3v2qW2KecyRkYO",
+	"8pN1LEG5A87pQC6PSZG/xeTz8ThgXfs7MNwk65B8yPV2/pkAJ4hLThBSKjM2b5iPrYk9zvl1SQN10m8l",
+	"6j+n833jDlPXtCGZrZvO2xyX1tig1u2nNQ5LYXxhWBmvwhrtU00yqeLXbS/HgWV4GwGzDh+sL5Ny0+py",
+	"5f8NG7SEBP9YnD/k2+TUsAeGl1G5OJqaici+PfEOnGtAos9YAGj268A30wUb8uaxfvv5eoUhXU3WW8dz",
+	"l8DWAxL9IzMmKtdvENtYRfM4ZcHQSF8qWRJuNNEMnLcO28f+C7rr0HDYRcmIbyQQbBIuVR5RtJ+XW7MH",
+	"0GVSN1UaiL36UwOcvE6TTya0jgZ0iurgXAWsCqnIWu4IBwcTtPtKoaFrlgBuTiWtebylxpWAEe9c0QSa",
+	"00kOa94uNfDXqov1eM9cKiL3o/OHHpZNUZUC+kxlFClGTYKpvOEcH3CJQcuT0zYARSb14KpDnakLYSNX",
+	"hS+vHO5htVyFONMI75cB7Bqe0F0UfaszV8KONOAG5t7PA9VjsH11BaffnMZWNBbuP9IRz/hR0jxaQuLU",
+	"n25X1wnhzk79ZNRNEy02zNspxbUcw7nHSIHOjGNsX1TIjxjieyuqhSRGkj2LJzuBCh//4d5aZbKFhdL4",
+	"Ya30R2qn7E/B2QBvkRY8dw9thhgXBwR5GklygwdWynvQ3iSqK5nvCa0RTKkIr1BidyJrFH1BTMgjR6X2",
+	"IMKMKYBJqceW5bbI3kNKBM4bR1B7OeavYynofJQWnEyEjn6U7WoFZgwO+zyKg3bpHDgg+3KuGJrMGaHa",
+	"l8xycYhG6vKmrRqzROyosukha5WldmcTfRMBS5WqbBtzapPjpb82ZXEs/Y7VkDZOwqPuKsPe5Cffvgao",
+	"WDez8U4Y7oA9HeAbqCwUEuJIDbHqIFWGVe/9t//gceHeC6ENowAL6M+Z3Tjc3KCIRPrxYBwONtHI5n7u",
+	"1rLZZaa3pHhEWlSMd9/IDYtko7L3W+4QS08ymYwf/oDL13InfHSs+/ThCM6a8NOKHkTwpk7oNpzWw3PT",
+	"CHePi64bN73VcCKNmlWTTp/qNWnswvDMmrG+9pSD3HtTknk4OLuYQtaIfLZZdQCi+oDbspNlugHOowGn",
+	"lxhFI8YXDpOS7gEo1WGVJ1wGdcxmKrwwd1E78qWJrk8P44fdi6Xm1Pt3auy46zOtCKXDuyfUbqK/Unqa",
+	"TEX3JZk477r8wZ1S8GuGfaOSY4ho6PTpnvDcZQZRACWxPCOXHkdaDA+RdpGmyay3xHrdkUIft79ZqLBr",
+	"aZ9hrLAODoZ9acYJm/x480Bh7LS/TNS33DrQ3w2hjkfj5KXA8V5WCva3ZMKMwEaFhun+HGqyZGaxJrwJ",
+	"JMQLn7ZldVjsUlGJnCn7bLEOgBEIjg/HDHO8fJuJY7yAWrs7zgCUcf2Fa10lVJsNG9HGM9DoBxaNy7fK",
+	"Y+OJj4Bc4lfq39epjrW6p315zO/W+ixCzGfeoMiw7ZX9t1rSeIj/zFrkfmotE45g0+I9iGD4XaX7W4k0",
+	"Cncxnuy2od7DsEC3D1HWvLYzisWNbtQNp6vJ4XxPfML4VD1zej5n2j07ufKH6QmhpnHHuTNjX2fggfeN",
+	"gA/neROIlaNBSinM+oquZFzqlbIE0w/aPgA81hUXV3O2lAr5xv2jrEz4V2WXeCAXfBeUHbUH3ioLLE+0",
+	"KshmUq2o4Jomw+WjI1AjU4CccwNEQPSelXI4iujzZDFA3XRwlL1nJFZdDPr6G/ty323cInjLYRpgbBoJ",
+	"O7D65uzdlGIn+lV9kA7LCbQEW3Hk4qfHNLpYGqYI9b0ELFNzAaE25y0+xyxa0NgAfwwcNDgLnBE0qk7A",
+	"Rri2BAzatnmnz6gUxvqcj1imB5UaC4+EUenILJIVu3xsm7lUzA9FyQB51gRSO2Q46PuQFBp4tRyLuZzu",
+	"iRROTwnNTPUasjYLKTcE9z2JrXOrJbpOLRiqtog4zHAAKmxWGywM1hk0DzP+Pwpr54a46ihWDu+Erqdx",
+	"J4pXP2Napj8oK8FyEt62ymJT0RgOC1I3PmqgNTp2a5UQizrTS/ti4g6xdqP64YTkO3Sg9sD71r7wPz6K",
+	"Sskgk07/wleRL5woXZqDn1LpnEK07FnbcIf/TYTSQYFxI1gRkVO9S0zJrQuAFQMtv84ZMdKKMqrJH/78",
+	"KG+75b+966LqqCibXgINaNJ7JJL6yNKSUI2X//ho6orvZLyufZ/H/cAJJX8FtT8JB1BwTPXFiHGQzH8p",
+	"/DQ6WSiqTOFqdUCPhs4CXXgi1qJoYLlFFjwdNkgaq1kW7BTw4+Z9VKNXSLx6GmRIkzeeUdlF3eg10Fnb",
+	"1UDQj+mArd0aZv0EJJlYf8sJK6uXvnR5xGih2jnqqB/PU2upY3bA3xkzrgJ7mIvX5wdMwLZyNyZw0fHh",
+	"RhPbQWO9xvfjRS2jD1PjpjqIPEAfSvBP1NwJQSbNTG2zuTYWnbA+XauBey7a9HzMMYfN8GzSOk61FhrO",
+	"bIulm914w6mJigol5wXmyR3WaRuaSEFjSskxxyZAkUSPNEt0TCXwKLSD2ikZ7+Jm795Kj4OC8MPcuM1J",
+	"ekKHYX77tEaZcJNN7EQhUdkZYR0kGn96ZY86j1xG/vD1ozzDDETBjjW9HgX4hioLzi622v9uJruMMIZC",
+	"TUyfShbF7A/UoN3K8Nd5M3UFE6f7PmgPoksDGJJ088y93l8ExQ8U869SEPy/sAQipbvzM4JgFtDOsuBi",
+	"c/7iO0uB3/9/AVC8B/XpMCrnvhnr0NC16c9qUo3a+1C25K0BdA2DiAQJCmgOMTugofX0Alv1gJNsFYOW",
+	"UkOssZiDBi66wXiNULp9Fc8IbTjcqXHOKBPKvaGVN2EijhzY2RNQj7u1k1kx6T4m4/zxI4PQjaMwlH9d",
+	"bAeKPXy2TWdxR73wGALSQXldgw87avp8pdogCJcbt61JV/41kVmOsFVGNUFXTPO8auUUtLK0e8QdiGVX",
+	"/7mUCpUxX2A/oPzTxR4SvVRF7MvQgXLvNUOKGcp2GoD/suLX8W4VA4FS/IS6Otk06J8FFmrtc1d/qlp7",
+	"HlNGKmSHFe3pvaBCSJOo7Opqep7UvfbRTJdjDATMZDgPSQSQCO77ZdSXGiWuio6gZnNDgztsjdfVGlsU",
+	"OQYt2isVyh7S6KfjojHQxCjd4TGkx8lrK/BFA1N6qI3S6JOUEN4xNAVw6mQN4ykj80rkBf7jli0MRZsK",
+	"crsgg9ydKgRUalR41cnf5y++GweYWocJB1C1p24k2eu+rv5oNOVAutQbFOeI+n5LY8YnVNZTIOL7Af59",
+	"s5D4k3RVVAf4PEIFno76flLZpptEq14z3mSg3p6EgwzTtMaC8p/eomQUHZsqVLeC5t5LE8yttwv03kO5",
+	"BS98s3m+HaPKOf7JKs8wbMlg/Jje8LoqBrXTbarv8KwrjjhnBVYrD9Nbq4I9hV/EOtK4HvXx0C8+bHY7",
+	"jaaipcLf7D0tHS7uoXF6UPJRKQE9+OL5guz9VupUyqifZMBAskNaOxBJnCWa/V8lV34Rhuxv+6/HokGV",
+	"3Ix0UpZtYTRQ9WOJLW2ms0BNjWYQvedGs2IZT75b023rROgdN4u1tR7YNSuwoyggxTCzlmCCYSfaVJRK",
+	"mSbxE2+kSdXTtlePOhiHyQVxfck5LWvdNvi4gDbhy36H63PVXs7h8sNpnx2d+8Bg/rjXx6Aj+G6XdFHl",
+	"PN4R8o4S7EdjdHRAr3mMsh6gsYnAwTorOUYDeHVm2qcAGkcn5HUmvY/0Jhi+WptUw+2mSxjELYjH+kod",
+	"gzV526nzB+iUPTBbkZz5OIhWDYiVOnxP/dUcx/g8ZuPQ4Xz4lXAyhqdvHH7YUDwJ4mlXNjCh5xgu/jDW",
+	"EiR/n2x+43zG62TYpHH3r/g1gwTtyKXdJLe/VoZ+/JTazDBORMfA00Rdyv+CFozsFDeQA/+EuKsUfD+a",
+	"bamyfE3me7KQZQntY0b1Lcep/Oz5pr0j4OFN5aOleC1RWBHGinFRK3X4uEYRASwTUUzsqzlU12viBPjM",
+	"7LhQP0zcjgdShFkTupJdH2g39I8+b3wimYg9xsFWL601i8yTMr4HOm6tL7SKQeVKy5DCSPL/P3h2+fr7",
+	"B1BrTOQSw8TEToxpbyE45MzQDCx2KeSslCOR0Htz3jug0j26dOdxt+98zGb/lCIRDTW8ZMQ+9rg9B1nh",
+	"Pfa6606MeNFA6OwwrxzIEt8wE87tiABS+sIJJ7onzBY94dEZbumCJfKbOuBq9FSYfLIy2ukTqaZLrtJk",
+	"Ta8ZocRuBOaxJ3GiIAVxpHEXtbnCHCCHwX5SMzMAhqSZK+ECNm5Onnq+MaBffnJr4q4flnND50WC4Re0",
+	"KJgKuSJo3hCnLkRgjCZMVoKLfPBANfp+NOeo0uyq4IuD662/kUn49jDDwmP6Rebwi+TC03lEy4/S50VN",
+	"kZ+E/qlpxurKpprqG8la6peigGIxzTCLwfH+AfaGvZpASuOZgzq/US732o/Qm/ekR51cvxENtjjk0vp4",
+	"l3VqHJ6Jhpuh0bgkHOSoAAgVEoe+eYdpeByEd1WQI3E2EpgJmvKkf17TfcKxlQ60DQxCIqABfCBNlZtV",
+	"KHjCHdVmCCwNtSsmWo7PqYkSfgTsT6RQoEH94+orX2qp/ZSHINX4PWs6x03dxUUDLizi3kSdf2Fn21kt",
+	"aJCHxPJsZhSHEnVqDCu3prvH3nFXWpETCqVrmCjCDckl8/hBlTDE3sjWjn/isqNc88ng476lRmZdHGni",
+	"5dLUBFVbW9MHqKSP4L8S8TS0I1O1ZleFlBuWuy7Hw0/7gCJUt6uR3UEATpeFtmbE5Ri50tcMH4RGF6Eg",
+	"ljojw2e1SVUPgUlAfoA5g9yBeF3tHnQmz31O/cNaWxglymmnYO2l60chetfgf7dXhzuTZBdfgH8k3J0w",
+	"PtTqqnK+VVwY8sXr75+R//r26z99Gc0o6a5Na51+IWQlFjD7RaUUnl3FDCy+FwzaSWmH0onfja62Wq3q",
+	"DMrBqbsFnbNiCqcGDhSf2XYrNcv/oqgYm+LXTCjpzXhUB0HJOlZvFJ9XBrNcRRvpNLGswxZGXQvzEKkj",
+	"1tUNeOqBSntXPBCaNE2Q/ubodirpxfObpOyaIem6mEMyqMCtLmUaVuHa4sfDJqODCjnG9S2NFGGIa25Y",
+	"tJ9Vu9ELgSoqSOxZU01CA8K41xbZcMjagWW7koStfVvjrdB6Xs6HHNxXNU4DN2tCIT9uUN7wEUcBAPOr",
+	"4KUaXqU0p0olGwuO9pSE0pIDD6sMdSK95WTpGrnG/RDDOXNXcAP7wlUzK4Y6smCz4Uqe3UPo1IVjQztx",
+	"u7qD4aVgDjhSMIKoml2fO8yScxtTQ/G5WpWOaj/Y6WEYQhELwPgyojh0T54krmC74Ia1+o6hmzh+iMf5",
+	"SSkH2pPUvug0LrqHevNzsuVCsBwxncPdT+b70I5q7wrTR1nbElLzEhGeDfPd4bHinWPhkgNSMqrSJo6P",
+	"1InjWBcCHSNYB36yPLNzqKNJenZk6YzoLIg5eEnsnzcO1eTAxavYckwP0MNqHftWhqPEPxpFFe3K+J4K",
+	"cRR6jQweJI3LWCl7I4xBB26mI/ufZ773SRdyKTiDbuRRiEc3/zIsnBk02VsIZw7z/ofqvwg+uhyVyPAM",
+	"k4YSfQWjGgXvDff66HonaF3OFjwH4ZLCL0mkanQETkdnZ711tXaaGXC0H1xl3prl0RS8kKM1NluqN9XD",
+	"VYe2Xf8pywKzLkJyVIhUttKkfGpTM1ycBW5J8lik0D+ZeHiDpIpQQ3tizevoRqqeFr7INZnb9ZbuOzN4",
+	"xxTG6ERO4bKdbHhKpwosJInqMuKq3agqEgQOvb481MKS5Ux5L4rzo6/5Fp4kADEEY7keeSigsWrqdOot",
+	"oxvEZ+eGFNaA2DX+PQZ6mXILeeA6d1TcZ90GBBJ5xMA6ycqX5yxcnTSuMcou6wRaJ6osdcO7X7DnEtkw",
+	"tj3wfSZAQ96u9y9FsR950Z2SSdPIAbvL3nHexDqAL+RoeTQcKRH1k6uOPMIOuGjXkDBhYi3kNm5iFVJu",
+	"HlTb87p+P0OLxwEF6zVVLHf9B8gX+Ncvx5WUpaqIakHvDKUmcq1fj6dJlFetBT64TnSiek74aCrvdGzZ",
+	"5h2UYdbzPe0IBHCvZhWVa+C0KKRONeCfvgqzq6gyHQPs0qxGtX6PNXZ4IxHRkDs7WnGWEyPJnJEt1Zrl",
+	"ZEDCz7AayNBSs92eJo57j01/K8XN/tLyr0/dC9lc3M5+IeWGM2/MnM927D0viqq88i/W27PlHrzX23lw",
+	"LuA69i2U3LtrY7azjx/h5l7KRD/1jNQ3NJjo7L1hcK9YUWM1V4zGyyUY1gtZFHQu3fu64oadE6o3TRx8",
+	"e7dmRDPmImAralgLZZpDzJXs6N6hmUjfHR99FA62cuc0a1kp/ZAAPAdmVjo/AMEggsbAyJ+/+eN/ffnw",
+	"f+vqyPPZW0dGq8EyhRSfPfbJfXTLZ+ezrx8+fvgIhJxZw96cPdyxongAwdAzWpn1P5l4AEVrq0r50NnH",
+	"rP2e37AH3k+zQlPBHnb4zYt8dj575ZH+fmB7J2S3UrgKma8ePXLVmMZ5oOh2W/AF/Pzsl93mgWbmD784",
+	"rwUKw2gMqX3O4xe9URWLiKrOJO2Em+PjEUzwBfnb2x8uD6qUYhI9rP/MQ7zAeanKkqp97UjStSfJ8kKN",
+	"ngjnjq50SCEH3927j8ndaWGgdW/RZSOqvaWKlsxAmsw/ovnMgE3hXLF6g5rg7Hz2a8XUvj7WqBTWNMVd",
+	"qLdyFOLfx3fjGMh5VOqvHY4X3cdLe1jtltGFIdCO6PRtBZ0cNpLnzMN523Mf2ga5JotMbgtQgqijcObd",
+	"iV/kcqHPakZ4WKJOlGAGulgwrc+uH58xa8o2T3HskT56phlVi/VZuK+jTxu3X/R5rWzA4y23z5zfKi00",
+	"fuTaXCxChsOYLe+RFc1PD9K83DQGlKm7gQdJC//y6Yzlh2r7vwnC2zrWsFLfMUV7A84+2FP6EcjUPu9w",
+	"lO39UJ9knxo85ChDuG1Ljb1WZ+ez//sP+uCfjx78+Z37/8OrB+9+/5+z6PneVlER5fnBzYBp81Tm+1Gc",
+	"MGCbnVf0Y3t37UI/nsiGg3jsmFMgAFiz4InM8ne6gdhSwMgmtQu5g1mCJt1xWBud1qc7q+MwCnESAwEl",
+	"hh5UfHeae31BDS3kqkL5HkiWprzGnq8OZahN9gu9uaWzUPefu+NjAPlWyVPgnp4uMUFzx9YeASPcqfEh",
+	"np5hIL1W5jv3qVHFGj0iocy1R6+qccViqlQzGWaIEI5XSkQhdsDVQmihJS7Z+e9dkXtsMrQoZtmxZtVA",
+	"70gkRHMdeps1fT60bmOirXwyD3+f+nJw5cQW/e2gNdup+EoLNMUCbA329ghdPchaFrmGeSfm8+tsJP1j",
+	"gzgPSz1Oy6mMKZTob0HsSLRfsfUS5GpACqqzht8N/ix4dMbQMXbgapY+e1YpDYCSvW/+CMWNYxX6cfLE",
+	"n7qURAnPT5Ypz70j06f5e5SkllDxyTn+IDsh44+DWStZrdbel8CF6+nTbkmdEkJzqrrv6KdUTXxB+08O",
+	"up2f0v6aaBhwyL0Mazl92xDNHg0xJwB8dpGAyowVMzFVOkvdyXlul3kk5XvOwouclVtpmFjswdH17nbu",
+	"ddiBIVf64+k/eXz65nSKy/wpVcFShkZZAVWz76ycfdiw/Uf0EBYMk8EOD83S3GQ73673r+zfYtLtm2OX",
+	"pP0MQhqcSAs7EKFA2AjD9tp3mOI8SLOI5hK+axJYUkyHjUqjp/C0RxcKsSHyBSYXfJn5OxmAUiEfFP4E",
+	"WtMPL376LmtsvwcJdBBmkbsPwaiGr+8z0CJ+09c5ck1KmuDDk8/QK7edPj7ukTcyqwwjNpcmX/hG+dj9",
+	"M2dkw7YG+7J+2SV3XNV58mA8c897qWjYe3PGrpkwD7RRjJYj3ZzP7U+1g/5zwZ0JLCuCk4EYLlPXTD2A",
+	"rCCYqM4gmLKUyllVIabUQS62aFnAkcworrGhUAHOaPbe4GcaUkDbz9GCSIF50Qgv7VSxhSyqUjhCPLv8",
+	"GeMq3zz+06MvH5La7CQLWTINvybzPf6faocts5SVyM/hs3+7fPkTQbUFV0obDTO/eGbX8yMX7MusnbrJ",
+	"HbQGUtK9eIl/c/GdQ0aBkXSvp97DODZr/OynsE+kBOERkyRcGDk7ya5stKq3g2X2ZoJigpDNgR1BSkah",
+	"Kb3VtRKTcUUIXb7G3um8Aee6tZQgrFc5IFPMp8dCgCaNqCBQCev98mggewWjjbIXlcT69Ol63rZsaSUN",
+	"2M6OYf19wmq9NTET/MHY2Zx+u3QqsSC/Fvq6V2yd4n16/0Dk464YOFbf2+McE5ovBfNnGwXJJCITdlku",
+	"D+2P4JnaUex44Zg0Q5nS8E5hBWE81twtXUPOa+Iyktwnwxzrjoe+qaoY7Jca5KJpqnpeiGXE1Zk7gHwq",
+	"iDU9D2XbQRljXPfDhMYT5Nul36CGOCntlAIEb12ss0zKCQcHc5qscN1Q7ARSn6HK7MdquxPJgFtSBz17",
+	"JhRCz90T+XZcmjE4Ki2vw+1OrdqxYBmh15QXdF4wbORhskaOx06qPN5qPHkwZbn1Fmn8ZPoXBh1NXxCU",
+	"PJre1YgGUSwNqIG97PnVHfjQoaK2ut1tPdwJ+etpBxHMsJC71/QwgwNuzlxmVFIY3MihHBsoAGc2x+Gl",
+	"pe5jl9vg/hbJuX03qWtuHChMo2q5tzESjDfER1cPOsUpfJGjm86SOrQDsGoEhG6sEtl1pHK+XCaP03f2",
+	"4aCjhCfk5i6SqJoHqY3gKNgf3mQaQ+5RphX51ckejIsD3I9JfAqpFSIawsglfjr3DXBJ4rLJA2S/nixX",
+	"SCAefwhNun/zjWXsUZDQYIYKoC9YtfWvwgv+KaiN7D0YyliGmDwsdU/YZDDhu9CKd8CxKdBQ7b+B6nvG",
+	"FRM3olvvhl4FIaQIN0E9ZEovwqcnW0eQKBZblDVzjnJlR7As2EqwbSOdPN6GnCh7wbGFpWzd+cOgJ1/B",
+	"/co02iXuH4JF4yK93gAHX4z9V4coysutVFi3Cv9QDmDOM/xR2jlkjeZQt+1QV8BtgxcIWsWafGH/mhFd",
+	"zd3AGVQnXEETm6zuiIGFKF9mhBUaEmeYMAqajcO5ArfS/wpY/e8fEgTPhMRsmILP6gV0bPsH7/SQGHry",
+	"dS5ztuYiJ//xkLz1kcJlpVnuZh7K6gB+1TCR/a+oBNT2SFHsr1ZSQrmxpjyPeY1eAM0+zaP7FkFTHY+B",
+	"d4xbhqKK1W1KiJC3c6APQAYYtG/xu4bOXZE3zGsh0QGQStQAu2BkfsQbumGNhWNFo1Ng6YaJJ473iqLR",
+	"LjD2+cALvRPoceq/co1WBrx6EPO6V7/PyHsdWQ7PBos6fuBCnrMFxHQ8nOxEDiDYdRq8QEEK1akCVWEa",
+	"XnPHdr3y0TCdzvh+w/wNPkwK1MbdCeHBW99Du6rUPVhSs1hPoptxq0aB8MdSbKyxpI1ujmj7d/reoKtP",
+	"WsP6Dh/3+PZD3j58MVdyu/XXsJEyJRyuD6TjkVyY1hCtVzq8Ew8C9PZZom7kIaaoo+cECSMwEKhAsuCL",
+	"fdZENEFQtqG5In+nGwbD3We6yIiSWF8A17xNv+ot2IhUEsc37O5yUpDoKUvO7ciaUd+D/PkbrNzvuK8m",
+	"ysym+Hki0X+PLBYwjh4SFx6u2a8GQqqxn+wvcfbE14I9gCV7NCtoJ4VtSFFW+f5GqGxRj3qI8U30YZdO",
+	"Nyn7hdrZB55/7JZss9u8Cj7F3b3AL2fEUh7oj5RfW2vAHHqHI3vfn9BzEHzNQUd0CotpLD2S+MPzwWUd",
+	"X/fk/TRY4Mw1vYsUl9zjXFPS+BlOtmbPW5enOV85Fa3p1PqmT4S6n91MiP7Gj5nbRAd04eNzaDXpDRZH",
+	"b1FpGijHzqxW9Xlw8HdKbk9l3x68CwDSGMRo36QgkBC2sNpOoIv9hV/XV2a1HbqjHOo6kxcUNt4aaBad",
+	"5hq/pHu4AZZU+UpweZhi8KROFKpTPrifY9QDouTKGWu3qOT39y6D3epPxxjkxXQLnsJ88yk/9q71UVr3",
+	"TwU276XmCWpSnpJWEzramM/xRkYyngXokY4D8KND+Zj8FAz0dw/xEcW83WLCkD84XeUS0kywGJxCMtbn",
+	"uPX+2vssrjLn2LhDZYyaeDMtiLWBkVVAVrDVaAZA7te63SGPUt8wvxbi3erfjWEQ0QP1b3WxI9cb2Szo",
+	"EOw9XZhi7w1fqglAnQGKrDXKXQKovQF8LBvDO21Vs6y0Ic74yXAka/YtMQY21II+08w44LdP/8Bewlyh",
+	"gfadHFfEYm1mCkWP4YaxbTNG5SlT8OtuDLXmyBMeSZeJBbsAc/v3sYz5WMGtTuhcVgYirTkHoVmXUQbo",
+	"aCwhyElAB4PA6m7NCzb0mFXC4RV/8ofsf0Qu3REb6S9e/h2jH+8+qcM5/Vn791mKRxf9GaqMAxZCZ6S9",
+	"zIrCcfTge8maRrmiu8/j0Lx1s/1kPCO/cYZ7uWUiKFTg0PbSGoIOyqNGD/PEhVT67mS05/VrgyzW0Mbn",
+	"KIvFK/hcXHm/OwRM3w3KdJS+DgPiKHB/YQ5aq+5oukqAaSO1bWIPitYGwvcGaxuDDwnYNnZ0Ams+DAZK",
+	"uINYoyInrqfMiPL+esWfaJF/mOAYKKvH038+JZhYg4D3E2QVrTkMkD2RXMNYXl2XFBqRaPWpJ4V9vple",
+	"95XidYC6Bi2WWUMmKVm6DLCbp301uLUz/v4XZpoi7NZo/UnLgYsuETAEKmOEtpq4t6Moh5ftzbl7K2/y",
+	"i+VfhKGeBTzFsVcLmFQMLeE74bvoBfZc5J8u450aeH4u8kngdZ5DJ7FGea+QuycQGIRbee3ab83ZqhJQ",
+	"3WTvZ0J7qrAPeWGrZCHF6n754RVO4tPlCTfBfwuhppohr1FVdM0GW7y6rBQU4fWxY2jW3mVvf193dB/H",
+	"FqPxhIaiJY6vSgS0pmCiQy2Shxk4whGLRr3tb6eoqE87I1yfi0a3UVoMK6a5KLQM5SslU6zYk51UZk02",
+	"Qu7sj+KLWnME3L6nxJHAV1Fg9i1dgW4eWHSiSkvXN5EvXCJ9iObpNaSF5I14xJCjc4YbRh0gbApd7jWz",
+	"++uWPMxvNVzc//nRjfC+RiLXobNvRbmYTeeqrqkXWuUNc87A72p63hJKuN/Zm2ojF/40T4D3xwyh/jiQ",
+	"OWtYj1BNSJ3CIjqrfZdS7ajyN1Va5tevDeLVe3dnttc1yJ0Z1tjrzmwMPsSd2SDeFO4EXqDKCdhjOHJO",
+	"aGVkSQ1f0KLY+yIkRLnmCJIwZ8P44OwDbt7Hsw/uDvzYLchKec1q2t0yXCZ+borz48o8aSDizXAza0iU",
+	"GyviWXTgSaruGju8psV1R+LfX/HxsAjKGvAiIgEUgAU3a8bVlakU1CBX4Y+VcHkxoM2UXGNZ3nComJuU",
+	"904rVmoiDkM9lmbtCNsnU9zIQ+SJNTXWYdRTIXSlWbvRatdnKHwPqOwid6CB3DdkZBwx9K12pOleNzI0",
+	"epUl18gxyYx/c88/RQvjq28G8yvvMFOGmwgdOC+P/3z7cUFhFB/B8m7rnguj9rEme2JQy2//Vff+oKCh",
+	"+8k0aeI+twjR2HvLPI95++yaKb50VE4y+s/2pX3N7lPCsyu5YeIKc1sHNIZsbPSAtzu6ye/WsmDx8NJB",
+	"iqqERC3/4aGiT1ZmIUs2yUajhtTsLWvtQVoYprpRcgpmTJ/S/KN7Z5jGPB0WTa9PwfXOTHoUppUgDVIN",
+	"kiBItt4L0w87hG38TkxiddmRIIPFweD8rg0J62BxLKmxGh8kRhbKc7kidMUGG7aXTOSOIqfmHIyA/Lgl",
+	"x+1PbOd3924TE5pfjRSOwFPcIW40AMtNwCs/MLYl1I9uJKGeZ36n2zwD/kcmTOackhu21/7PtCiaSVQ+",
+	"kRwT+PCNABTka7kHSK7eQHGK6UahX5VUbXK5A4e4KYuTkLBud/enQfONMdIth5i/6rH7mvt9BpJ/8ujS",
+	"V6Nqre0UAnPdRXUPtg5rmql5yQ361N3JmWUzn9kqorUBmvI80WsfsMzheXYAX/pouuIBt4j7Lhm4o5ME",
+	"PFKLzvmerKnInxAKYAkLn2cJNIFyHeBr+NN8b08eK5adMpCLTY/uBm+cmE+6kwoGyRnNR7g5rJY0ChR3",
+	"Yn3NE2eYtsbFpl9XgyEHaWrw5hTdcMRGt9ygcEztjvQyxqeTlgHE/RfIq4BePQ6FNrk3rv9K8tj+5J7f",
+	"S9nyCTqxm3ZCpvpVTxTuZEet6rBN3TQdbtwAPTXmuOJbqzE/joeLZs9J59KctsHkPTV1PC65WdZGxhNI",
+	"CD6vEXFvCz4zeiluDyEwBwz0OfWjajJxZ8LCVKgEVhiEc4ndgz1iLHUnFxFEsD1RAwi6AeWfPLny2h4L",
+	"tkse2pf+hVukafhGyvMXnk8jDGtsYNgsvZa7zsaB3uPTqTm+8i8NEm2jux98amfkACbQefcP0JhhUr4O",
+	"0L4DBH9CWLm1PGp84tosYjA1iT5II3Ub0KuUbuuNGhxkCJs7Ta859/nB9Uev6k4cn7kn0K3kfsqUAofE",
+	"xUx9Dd55aUKe1/f3EEnU68WrOebWpPYnS82XgiVpeb91Hjc+xz6x+rM8wP8CLPcasd8x+7aB5AkJEk3l",
+	"fPDhPqO5NVeSZ/wiv+aa3eb5vsAJJGi9o3uNOT9kXsfHz0VVFFPhbe/onhhJFlIIRGCroyiumncJmKoB",
+	"AHfJV5ViQT3m5l6Of3JHGx1W7s+7dJHnKQz4O5AsY5BScZbttX4d9a3XvTuiAJT2sSb2se+L41uHWysp",
+	"9OXAgFvoTXSYxWD5c97YwuPnN3Txu4Xet4v/E1eO3I41o6nDZalvj/AB/zAgsfWGZ6TOah17U/+r7arr",
+	"gOG21VVD36PWFk/GDY0OBw389bj7wIXNkk6Fuw3EZ9EgJ/a6hnyDulpKP+Si1TY5nqqQ8DZuWLsnaTDu",
+	"W5SMiPmSvn+B7z7+5sjGv+2OWpMnC3TlhYBXHpub76TKHQLEkhtCxZ7oihv2aak2JVMrdr+Kzd8kF2kf",
+	"3KdlYI3BVRNGDqDLjbUPGP++dY/XzB5jsepA6Qigf8rhNi+cBToRUEftMwB/5U4iBrdiC6ly78IMZd/a",
+	"WMNuISvh5F2Irw1XStCGSYr/V/D45TLpM0g2QcQOxK6OJKCxeSBxnqpt/Y26pI8dy4Hug9zKb9aMq1dY",
+	"7dPrWsahxziW8RdThIlg09tmsm+st1tLsqZQ9YQMndk/SexcTa2FbRCV+BO6UvS24OZ+r5RLO4XPxGc3",
+	"2rLWMaDqgGXnuga5AoiapZ6Q3z8EcYJ9O9stLimgM2QJja5HpXvkemX7vx+XkBxBjMYvwkjLqq8f9bWs",
+	"OtF61x7g94ReV7+l65Q2ucbD+DZ7yYYGxeC2seou3KBQR5YRLV33T2mv1N9poqDfKs5RD79iMWtQn33Y",
+	"sP3HO5ElcTMSTZ6BNuSoiMIl1qXfjq8fB/+3q//A1Q8a4W59cNfKncCiSMgyBr0Lk4xH8isAGdzvtYds",
+	"FUeo+GxvvSZtQ0L4wvBrSFeq9JZBZmM2w/+/m+6KCF/+PFy8GE8JkSyHX7iQYsEUXHR3feIucXPq05aR",
+	"uYKW2AbAQuxRY/F4T9dJM6x0FI13y7V6/2V47Ra35eBLqSuba8DxEVNlQfnxWvHJ32miG2u+l+B5VCh9",
+	"z8xi/RvdDlhbfA8Qbs6r2TslxcqXGQHanCwwW9epRr5b/A0OwplVUu7q3qmSUD4/BFXplu8Dt9zDaKEm",
+	"Zl2V863iAjo/ucrNVtVegLNAkXNbrjk7w/u+Mu7+MLxRleuGumG+1W30ZHBNNF8JluOB6Kki6PG2QQan",
+	"997cD/jEr/dY+zOVswz9ZMM6eY93ltXJ1dup3Ga45w2Q/h4G6k+8q3GBbkuLgy/83JEvvQ3eypODVe0m",
+	"Blji3kCx9p2Ks9BUESx1wCyPNBe5Y4cizCW5Wa/h6aDwKkKx3ByPKfvUi5GQFinpbpxxsPe7O0X9F7Uq",
+	"D+IKgfzeM4xVSIin+HhMZzxFsa1U5uyDVY8+duwz4PifFkd3wfOFvh5R0NkowBgVWInyCkBsdWP4321Z",
+	"U4/TKpuo8GEkNNKo8yfyq6mGMhOQ2M7nfvqqYlrIGXD5+OQI7FswUa0TwAOhTer6IVANGuDKhSZANQdZ",
+	"gY1ZM9AJuVgRqVZUcE2x5k8xrLLLXN/GjJTMrKWrbmxgwEKCIMsJvZnFa4fqvB2Ct6nKOUNv7VxSlUOj",
+	"zuUSfkvjgHjt2wzXozsknX/j1nXYO1I/W2sepIF6GvSqn6pBrBtooPXPp3Apu7FAtYXM8XHYY2EyZx+w",
+	"IvBjL4/05RNcuExZP7Q9eyIkQczZUqpU0xnABtZtOXYELWbt6dKei0fHMGO3rOrggroUaNVgopNV6EDB",
+	"IHd4iL/dSODgFneKnJHk7mSlMwBkHuQZmn5mKXfgU7rYvJGfajuuUSALj3/bvQFdPBh7A8IFvpJMo+Me",
+	"ciBb5wMKZvwhwcg09GrtEn5VwbpLc1/DGz0CD7q/53SPGZcJ0bbsAgi9fTdNWOqwq7BCF0n3NQhDDrn7",
+	"kIrTKHkLamghVxVepXZgNAILq11kxH2hITGxfySkmfTywtkH+79OLw2Q5jYvGSB94nLBb99HVaT9NBIa",
+	"8X6vaVGxgCqepvCQW0l5kg5wknw7LsnB7dan1YzGTup+UiM+Qea6ZOglalpgv9N4nBFE2o0/8OyeBVsp",
+	"qcdWBbuoDapuXTZUKmBPxZKbhHyHAzGJu+bTce01CRX18Ekidz6Xz0igEdJhEkjlklAnZ9CmtyKoYEaT",
+	"HJvVPKmzlt2FDyBwNar4jilmtYGAIWH4am0Y+ghBju3WTLH7EVoN/nUAQw+M3DBX5RlVXa1CdInvvrGv",
+	"3k24M6d7n5KJ6vbX337bUL4fx8CeI5mUjwdkUm4rtXVwk971kbNFMLZLZhRf6KgftaWaCCzE9MNluIab",
+	"RUQfT4lli9uWkMAGH06lN8Nw4BKnHsLKVTyDixxpM7Dpi2ZaO1TyVPXjJV+Jl1UkvyICBXeJ0VdZTeH6",
+	"s4P5XvWQdiSFRpzww1Od0uku3epuUZb6TyS23tN3Gij6Or7NxXDYaL4SL8Qt5YM+UyxnwnBa6LvWeToo",
+	"f+mJ9ARKGeSGM6fN3nwj2KJS3Oxn5/94d8SkWIXcxaPNIwf1kp3W6SW+8u+0gybsbiDbIEsXSDgs60B7",
+	"at/A5+t+O4Gwg4Esv5asnDNFNMOQOWQRS9GdM4zT6M1EuHRQfLd3Ju0HutyoCAY4hQ8VRsqCY0gzwP1w",
+	"disXhJvjDIT7h//oTzJ9WbVSTDutGHDiORQEiF6Bskz1plmKHSoUsXQC+ouDmzkR7Z6NKmW/TQzAqjvN",
+	"DPipfuF0d0ilMGU/5JNBmNERGGmrGM0Da7mMNFeLreEm6LRnW5mVHfbAa1kUd5b1mMtWRFIIWaEBrXfc",
+	"QDqMQiijKRPg8/uvML5r9rpwlK2t1g3bZwSpbPUHy1ZQIoLAUT7fkRoiRTdkZ21fJlWKN/jKpHd1/dlh",
+	"ZbPeDOq8jd2gg1oAwatg+mD/XsbtvblQzExxJb/cCbS19BO0tlq9XYjrcDdIB7eW26mW/aRq+Gdj/CbU",
+	"7ufvXREKVJ5aYbylWu+kyp1hjEaytxwLHiteODpBQYFK2cLPRV5v493iohv33dtUX77p0V7AaafPPoB3",
+	"La1p/gyv3aae6b6QYLlr//279nm/baWmZ15HtdLRSvaSMUhKQl21Gfsv6R6s097t7QWbYor5JqrJjWtE",
+	"w1KM/j9CM/Ozc33fWr1fV8fX3zyzOLgrdIRH2/GfsvvZXUfkTmSWWwrJwazuJyb3ibLdJTQLR65DjIbD",
+	"KF3XPbmTqsiTgv+7qtwO7JTDjpOQgxLZgQnRSCseDvPV3MM9vVE+65JPU1uCGLAAMimumTBS7dHKhA8M",
+	"VSd/lDS/OVjnaLk85FgOousddqeSNO/Hupiiu5Ckudu+DFDvoGCht+ISvAlpB8BbeHxLEA7Vdis1eAfu",
+	"eldwWcmKQe/Agt6kE+jNAT7E1wxC04yMUDKvRA4bJuw55AYWg8hH0H+onkdIhRESLEzFyD6iqB3YKh9m",
+	"IbD2j3f2wKH2bv9izRimrv2hrVQxO5+dwUlzQ6Zay/ngQvA9oVlDKoiE+iyDLZ8dAze+3DLx4jtyUZn1",
+	"/3n+E/xfKv5PXPbFqxfk8cNHjTEqs/6n3YJ3H/9fAAAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

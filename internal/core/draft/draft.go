@@ -63,13 +63,18 @@ func Diff(live, next Docs, old []Edit, by, at, why string) []Edit {
 			add(k, was, nil)
 		}
 	}
-	sort.Slice(out, func(i, j int) bool {
-		if out[i].Kind != out[j].Kind {
-			return out[i].Kind < out[j].Kind
-		}
-		return out[i].ID < out[j].ID
-	})
+	Sort(out)
 	return out
+}
+
+// Sort puts edits in the order of their kinds and ids.
+func Sort(edits []Edit) {
+	sort.Slice(edits, func(i, j int) bool {
+		if edits[i].Kind != edits[j].Kind {
+			return edits[i].Kind < edits[j].Kind
+		}
+		return edits[i].ID < edits[j].ID
+	})
 }
 
 // Conflict is an edit of something that was changed otherwise meanwhile.

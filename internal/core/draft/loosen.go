@@ -113,9 +113,11 @@ func Loosens(was, next *world.World) (reasons []string) {
 		case reflect.DeepEqual(old, x):
 		default:
 			cut := *old
-			cut.Until, cut.Reason = x.Until, x.Reason
+			cut.Until, cut.Reason, cut.Rules = x.Until, x.Reason, x.Rules
 			if !reflect.DeepEqual(&cut, x) || x.Until > old.Until {
 				say("the exception %s", x.ID)
+			} else {
+				loosens(old.Rules, x.Rules, "the exception "+x.ID)
 			}
 		}
 	}

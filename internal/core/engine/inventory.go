@@ -137,6 +137,7 @@ type inventory struct {
 	refs       []partyRef
 	forwarders []forwarder
 	rows       []row
+	said       []row // rows as they are said, where some of it is held back here
 
 	grantsDead int // entries of grants that nothing refers to any more
 	live       struct{ people, guests, grants, spaces, items, meetings, links int }
@@ -293,6 +294,9 @@ func (e *Editor) holdBack() {
 			}
 			if !copied {
 				e.idx.once.Do(func() { e.idx.make(&e.inv) })
+				if e.inv.said == nil {
+					e.inv.said = e.inv.rows
+				}
 				e.inv.rows, copied = append([]row(nil), e.inv.rows...), true
 			}
 			e.inv.rows[i][r] = catalogue.Unset

@@ -380,9 +380,13 @@ func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 			if at == none {
 				continue
 			}
-			for r, v := range inv.rows[at] {
+			said := inv.rows
+			if inv.said != nil {
+				said = inv.said
+			}
+			for r, v := range said[at] {
 				if v != catalogue.Unset {
-					out[catalogue.RuleID(r)] = append(out[catalogue.RuleID(r)], Below{l, id, name, v, k == 1})
+					out[catalogue.RuleID(r)] = append(out[catalogue.RuleID(r)], Below{l, id, name, v, k == 1 || inv.rows[at][r] == catalogue.Unset})
 				}
 			}
 		}

@@ -1136,35 +1136,45 @@ func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Populatio
 	return out
 }
 
+// linkActions returns what whoever holds a bearer link may do with its item.
+func (s *Snapshot) linkActions(i uint32, at moment.Moment) (set Actions, it *item) {
+	inv := &s.inv
+	l := inv.links.at(i)
+	if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) {
+		return 0, nil
+	}
+	if it = inv.items.at(l.item); !it.exists {
+		return 0, nil
+	}
+	q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)}, At: at}
+	for _, act := range catalogue.Actions() {
+		if masks.granted.Has(act.ID) && act.Takes(it.kind) && act.Rows(it.kind)[catalogue.Bearer] != nil {
+			q.Action = act.ID
+			if v, err := s.Decide(&q); err == nil && v.Yes {
+				set |= 1 << act.ID
+			}
+		}
+	}
+	return set, it
+}
+
 // countLinks counts what whoever holds one of the live bearer links may do.
 func (s *Snapshot) countLinks(at moment.Moment, sum *Sum, spaces []int) {
-	inv := &s.inv
-	for i := uint32(0); i < inv.links.n; i++ {
-		l := inv.links.at(i)
-		if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) {
-			continue
-		}
-		it := inv.items.at(l.item)
-		if !it.exists {
+	for i := uint32(0); i < s.inv.links.n; i++ {
+		set, it := s.linkActions(i, at)
+		if it == nil {
 			continue
 		}
 		sum.Parties++
-		var set Actions
-		q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)}, At: at}
-		for _, act := range catalogue.Actions() {
-			if masks.granted.Has(act.ID) && act.Takes(it.kind) && act.Rows(it.kind)[catalogue.Bearer] != nil {
-				q.Action = act.ID
-				if v, err := s.Decide(&q); err == nil && v.Yes {
-					set |= 1 << act.ID
-					sum.Actions[act.ID]++
-				}
-			}
+		if set == 0 {
+			continue
 		}
-		if set != 0 {
-			sum.Reaching++
-			if int(it.space) < len(spaces) {
-				spaces[it.space] += set.Len()
-			}
+		sum.Reaching++
+		for k := set; k != 0; k &= k - 1 {
+			sum.Actions[bits.TrailingZeros64(uint64(k))]++
+		}
+		if int(it.space) < len(spaces) {
+			spaces[it.space] += set.Len()
 		}
 	}
 }
@@ -1237,3 +1247,104 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 
 // AddressAt returns the address with a number.
 func (s *Snapshot) AddressAt(i uint32) addr.Address { return s.addressOf(i) }
+
+// GrantedLine is what a party may do with a resource by a role, or whoever holds a link.
+type GrantedLine struct {
+	Who      Who
+	Kind     Kind
+	Partner  string // id; empty where there is none
+	Resource world.Resource
+	Actions  Actions
+}
+
+// LinesFrom says where a list of granted lines goes on: at a party, or past the last at
+// a link, after so many of its lines.
+type LinesFrom struct {
+	Party uint32
+	Lines int
+	Links bool
+	End   bool
+}
+
+// GrantedLines calls found for at most limit lines of what Population counts, from a
+// place on: those of parties that keep lets through, in a space where one is named, with
+// any of some actions where there are any. It returns the place to go on from.
+func (s *Snapshot) GrantedLines(at moment.Moment, from LinesFrom, limit int, keep func(kind Kind, partner string) bool, space string, only Actions, stop func() error, found func(*GrantedLine)) (LinesFrom, error) {
+	inv := &s.inv
+	s.indexed()
+	t := s.Tally(at)
+	if only == 0 {
+		only = ^Actions(0)
+	}
+	in := none
+	if space != "" {
+		if in = inv.spaceIDs.find(inv.text, space); in == none {
+			return LinesFrom{End: true}, &WrongUse{"space", space, "there is no such space"}
+		}
+	}
+	n := 0
+	var buf []Granting
+	for i := from.Party; i < inv.parties.n && !from.Links; i++ {
+		if i%1024 == 0 {
+			if err := stop(); err != nil {
+				return from, err
+			}
+		}
+		skip := 0
+		if i == from.Party {
+			skip = from.Lines
+		}
+		q := inv.parties.at(i)
+		if q.grants.n == 0 && q.groups.n == 0 {
+			continue
+		}
+		p, outside := s.sideOf(t.x, i, at)
+		if !outside {
+			continue
+		}
+		partner := ""
+		if q.domain != none && s.pol.domains[q.domain].kind == partnerDomain {
+			partner = inv.partners.text(inv.text, s.pol.domains[q.domain].partner)
+		}
+		if !keep(p.kind, partner) {
+			continue
+		}
+		a := s.addressOf(i)
+		buf = t.Reach(a, buf[:0])
+		k := 0
+		for j := range buf {
+			g := &buf[j]
+			set := g.All() & only
+			if set == 0 || in != none && g.thing.space != in {
+				continue
+			}
+			if k++; k <= skip {
+				continue
+			}
+			if n == limit {
+				return LinesFrom{Party: i, Lines: k - 1}, nil
+			}
+			n++
+			found(&GrantedLine{Who{Address: a}, p.kind, partner, t.Resource(g), set})
+		}
+	}
+	if !keep(KindBearer, "") {
+		return LinesFrom{End: true}, nil
+	}
+	first := uint32(0)
+	if from.Links {
+		first = from.Party
+	}
+	for i := first; i < inv.links.n; i++ {
+		set, it := s.linkActions(i, at)
+		if set &= only; set == 0 || in != none && it.space != in {
+			continue
+		}
+		if n == limit {
+			return LinesFrom{Party: i, Links: true}, nil
+		}
+		n++
+		found(&GrantedLine{Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, KindBearer, "", world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(i).item)}, set})
+	}
+	return LinesFrom{End: true}, nil
+}

@@ -237,8 +237,11 @@ func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
 	s := Step{Applies: true, Value: catalogue.Unset, Held: catalogue.Unset}
 	if rules != none {
 		s.Value = v.rows[rules][r]
+		if s.Value == catalogue.Unset && v.said != nil {
+			s.Held = v.said[rules][r]
+		}
 	}
-	if held != none {
+	if held != none && v.rows[held][r] != catalogue.Unset {
 		s.Held = v.rows[held][r]
 	}
 	return s

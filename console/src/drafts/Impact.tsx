@@ -1,0 +1,277 @@
+import { useState } from 'react'
+import { Button } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { type Impact, type Moves, type MovesBy } from '../api'
+
+const n = (x: number) => x.toLocaleString('en-GB')
+
+/** Gained, lost and otherwise in a few signs; words say the same to those who listen. */
+export function MovesText({ m }: { m: Moves | MovesBy }) {
+  if (m.gained + m.lost + m.otherwise === 0) return <>nothing</>
+  return (
+    <span className="moves">
+      {m.gained > 0 && (
+        <span className="is-gain">
+          +{n(m.gained)} <span className="visually-hidden">gained</span>
+        </span>
+      )}
+      {m.lost > 0 && (
+        <span className="is-loss">
+          −{n(m.lost)} <span className="visually-hidden">lost</span>
+        </span>
+      )}
+      {m.otherwise > 0 && (
+        <span className="is-other">
+          ~{n(m.otherwise)} <span className="visually-hidden">with other conditions</span>
+        </span>
+      )}
+    </span>
+  )
+}
+
+/** Who loses to the left of the keel, who gains to the right of it. */
+export function Keel({ title, rows, link, most = 8 }: { title: string; rows: MovesBy[]; link?: (key: string) => string | undefined; most?: number }) {
+  const [all, setAll] = useState(false)
+  if (rows.length === 0) return null
+  const widest = Math.max(...rows.map((r) => Math.max(r.gained + r.otherwise, r.lost)), 1)
+  const share = (x: number) => `${x === 0 ? 0 : Math.max(1.5, (100 * x) / widest)}%`
+  const shown = all ? rows : rows.slice(0, most)
+  return (
+    <section className="keel" aria-label={title}>
+      <h3>{title}</h3>
+      <ul>
+        {shown.map((r) => {
+          const to = link?.(r.key)
+          return (
+            <li key={r.key}>
+              <span className="keel-name">{to ? <Link to={to}>{r.name || r.key}</Link> : (r.name ?? r.key)}</span>
+              <span className="keel-left">
+                {r.lost > 0 && <span className="keel-number is-loss">−{n(r.lost)}</span>}
+                <span className="keel-bar is-loss" style={{ width: share(r.lost) }} />
+              </span>
+              <span className="keel-right">
+                <span className="keel-bar is-gain" style={{ width: share(r.gained) }} />
+                <span className="keel-bar is-other" style={{ width: share(r.otherwise) }} />
+                {r.gained > 0 && <span className="keel-number is-gain">+{n(r.gained)}</span>}
+                {r.otherwise > 0 && <span className="keel-number is-other">~{n(r.otherwise)}</span>}
+              </span>
+            </li>
+          )
+        })}
+      </ul>
+      {rows.length > most && (
+        <Button size="sm" variant="link" onClick={() => setAll(!all)}>
+          {all ? 'Fewer' : `All ${rows.length}`}
+        </Button>
+      )}
+    </section>
+  )
+}
+
+/** An impact in a sentence and a picture. */
+export function ImpactPicture({ x }: { x: Impact }) {
+  const wide = { gained: 0, lost: 0, otherwise: 0 }
+  for (const w of x.wide) wide[w.change!] += w.pairs
+  const newcomers = new Set(x.newcomers.filter((m) => m.change !== 'lost').map((m) => m.who)).size
+  const fewer = new Set(x.newcomers.filter((m) => m.change === 'lost').map((m) => m.who)).size
+  return (
+    <div className="impact">
+      {x.nothing && x.held_total === 0 ? (
+        <p className="impact-line">Nothing changes for anybody.</p>
+      ) : (
+        <dl className="impact-figures">
+          <div>
+            <dt>Parties</dt>
+            <dd>
+              <MovesText m={x.parties} />
+            </dd>
+          </div>
+          <div>
+            <dt>Granted actions</dt>
+            <dd>
+              <MovesText m={x.granted} />
+            </dd>
+          </div>
+          <div>
+            <dt>Wide, in pairs</dt>
+            <dd>
+              <MovesText m={wide} />
+            </dd>
+          </div>
+          <div>
+            <dt>Typical newcomers</dt>
+            <dd>
+              <MovesText m={{ gained: newcomers, lost: fewer, otherwise: 0 }} />
+            </dd>
+          </div>
+        </dl>
+      )}
+      {x.loosens.length > 0 && <p className="quiet">It loosens {x.loosens.slice(0, 4).join(', ')}{x.loosens.length > 4 ? ` and ${x.loosens.length - 4} more` : ''}.</p>}
+      {x.second && <p className="second">Somebody else must confirm it before it counts.</p>}
+      <div className="keels">
+        <Keel title="By service" rows={x.services} />
+        <Keel title="By partner" rows={x.partners} link={(k) => (k === 'none' ? undefined : `/partners/${k}`)} />
+      </div>
+      {(x.links_stopped.length > 0 || x.links_started.length > 0) && (
+        <p>
+          {x.links_stopped.length > 0 && <>Links that stop: <b>{x.links_stopped.length}</b> ({x.links_stopped.slice(0, 6).join(', ')}{x.links_stopped.length > 6 ? ', …' : ''}). </>}
+          {x.links_started.length > 0 && <>Links that work again: <b>{x.links_started.length}</b> ({x.links_started.slice(0, 6).join(', ')}{x.links_started.length > 6 ? ', …' : ''}).</>}
+        </p>
+      )}
+      {x.held_total > 0 && (
+        <details className="held-list">
+          <summary>
+            {x.held_total} {x.held_total === 1 ? 'value becomes' : 'values become'} held back or {x.held_total === 1 ? 'is' : 'are'} released
+          </summary>
+          <ul>
+            {x.held.map((h) => (
+              <li key={h.where + h.rule}>
+                <code>{h.where}</code>: {h.rule} {h.value} {h.held ? 'becomes held back' : 'is released'}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </div>
+  )
+}
+
+const words = { gained: '+ gained', lost: '− lost', otherwise: '~ otherwise' }
+const looks = { gained: 'opened', lost: 'closed', otherwise: 'otherwise' }
+
+/** The lines behind an impact. */
+export function ImpactTables({ x, download }: { x: Impact; download?: string }) {
+  const [shown, setShown] = useState(50)
+  return (
+    <>
+      {x.wide.length > 0 && (
+        <section aria-label="Wide actions">
+          <h3>What needs no role</h3>
+          <div className="wide" role="region" aria-label="Wide actions" tabIndex={0}>
+            <table className="table listing">
+              <thead>
+                <tr>
+                  <th scope="col">Change</th>
+                  <th scope="col">Action</th>
+                  <th scope="col" className="num">Parties</th>
+                  <th scope="col" className="num">Resources</th>
+                  <th scope="col" className="num">Pairs</th>
+                </tr>
+              </thead>
+              <tbody>
+                {x.wide.map((w, i) => (
+                  <tr key={i}>
+                    <td>
+                      <span className={`change is-${looks[w.change!]}`}>{words[w.change!]}</span>
+                    </td>
+                    <th scope="row">
+                      {w.action}
+                      <span className="sub">
+                        {w.kind}
+                        {w.scope ? `, ${w.scope === 'shared' ? 'those of shared spaces' : 'everybody'}` : ''}
+                      </span>
+                    </th>
+                    <td className="num">{n(w.parties)}</td>
+                    <td className="num">{w.scope ? '–' : n(w.resources)}</td>
+                    <td className="num">{n(w.pairs)}</td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
+      {x.newcomers.length > 0 && (
+        <section aria-label="Typical newcomers">
+          <h3>Typical newcomers</h3>
+          <div className="wide" role="region" aria-label="Typical newcomers" tabIndex={0}>
+            <table className="table listing">
+              <thead>
+                <tr>
+                  <th scope="col">Change</th>
+                  <th scope="col">Who</th>
+                  <th scope="col">Action</th>
+                  <th scope="col" className="num">Resources</th>
+                </tr>
+              </thead>
+              <tbody>
+                {x.newcomers.slice(0, shown).map((m, i) => (
+                  <tr key={i}>
+                    <td>
+                      <span className={`change is-${looks[m.change]}`}>{words[m.change]}</span>
+                    </td>
+                    <th scope="row">
+                      {m.name}
+                      <span className="sub">{m.who}</span>
+                    </th>
+                    <td>{m.action}</td>
+                    <td className="num">
+                      {n(m.count)} {m.kind}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
+      {x.lines.length > 0 && (
+        <section aria-label="Lines">
+          <h3>Who and what</h3>
+          <div className="wide" role="region" aria-label="Lines of the impact" tabIndex={0}>
+            <table className="table listing">
+              <thead>
+                <tr>
+                  <th scope="col">Change</th>
+                  <th scope="col">Party</th>
+                  <th scope="col">Resource</th>
+                  <th scope="col">Actions</th>
+                </tr>
+              </thead>
+              <tbody>
+                {x.lines.slice(0, shown).map((l, i) => (
+                  <tr key={i}>
+                    <td>
+                      <span className={`change is-${looks[l.change]}`}>{words[l.change]}</span>
+                    </td>
+                    <th scope="row">
+                      {l.name || l.who}
+                      <span className="sub">
+                        {l.who}
+                        {l.partner ? ` · ${l.partner}` : ''}
+                      </span>
+                    </th>
+                    <td>
+                      {l.resource_name || (l.resource.endsWith(':*') ? `${n(l.count)} of kind ${l.resource.slice(0, -2)}` : l.resource)}
+                      {l.resource_name && <span className="sub">{l.resource}</span>}
+                    </td>
+                    <td>
+                      {l.actions.map((a, k) => (
+                        <span key={a}>
+                          {k > 0 && ', '}
+                          {l.resource.endsWith(':*') ? a : <Link to={`/ask?who=${encodeURIComponent(l.who)}&action=${a}&resource=${encodeURIComponent(l.resource)}`}>{a}</Link>}
+                        </span>
+                      ))}
+                    </td>
+                  </tr>
+                ))}
+              </tbody>
+            </table>
+          </div>
+        </section>
+      )}
+      <p className="lists">
+        {shown < Math.max(x.lines.length, x.newcomers.length) && (
+          <Button size="sm" variant="outline-primary" onClick={() => setShown(shown + 200)}>
+            More lines
+          </Button>
+        )}
+        {download && x.lines.length > 0 && (
+          <a href={download} download="impact.csv">
+            Every line as CSV
+          </a>
+        )}
+      </p>
+    </>
+  )
+}

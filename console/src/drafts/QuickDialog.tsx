@@ -1,0 +1,106 @@
+import { useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Wrong } from '../parts/bits'
+import { EditList } from './EditList'
+import { ImpactPicture } from './Impact'
+import { type Decision, setAsk, type Weighing } from './quick'
+
+/** Shows what one change does before it is published. */
+export function QuickDialog({ role }: { role: string }) {
+  const client = useQueryClient()
+  const [open, setOpen] = useState<{ w: Weighing; done: (d: Decision) => void } | null>(null)
+  const [why, setWhy] = useState('')
+  const [error, setError] = useState<unknown>(null)
+  const [busy, setBusy] = useState(false)
+  const [waits, setWaits] = useState('')
+  useEffect(() => {
+    setAsk(
+      (w) =>
+        new Promise((done) => {
+          setWhy(w.why)
+          setError(null)
+          setBusy(false)
+          setOpen({ w, done })
+        }),
+    )
+    return () => setAsk(null)
+  }, [])
+  if (waits)
+    return (
+      <Modal show onHide={() => setWaits('')} aria-labelledby="quick-title" className="quick-dialog">
+        <Modal.Header closeButton>
+          <Modal.Title id="quick-title" as="h2">
+            Not in force yet
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <p>Somebody else must confirm it: it waits as the draft “{waits}”, under Drafts.</p>
+        </Modal.Body>
+        <Modal.Footer>
+          <Button onClick={() => setWaits('')}>Understood</Button>
+        </Modal.Footer>
+      </Modal>
+    )
+  if (!open) return null
+  const { w, done } = open
+  const end = (d: Decision) => {
+    setOpen(null)
+    done(d)
+    void client.invalidateQueries({ queryKey: ['drafts'] })
+  }
+  const publish = async () => {
+    setBusy(true)
+    setError(null)
+    try {
+      const d = await w.publish(why.trim())
+      if (d.state === 'waiting') {
+        setWaits(d.name)
+        end({ do: 'keep' })
+      } else end({ do: 'publish', why })
+    } catch (e) {
+      setError(e)
+      setBusy(false)
+    }
+  }
+  return (
+    <Modal show size="lg" onHide={() => end({ do: 'drop' })} aria-labelledby="quick-title" className="quick-dialog" backdrop="static" animation={false}>
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          void publish()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="quick-title" as="h2">
+            What this changes
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          {error !== null && <Wrong error={error} />}
+          <EditList edits={w.draft.edits} />
+          <ImpactPicture x={w.impact} />
+          {role === 'administrator' && (
+            <Form.Group controlId="quick-why">
+              <Form.Label>Why</Form.Label>
+              <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} required maxLength={1000} autoFocus />
+            </Form.Group>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={() => end({ do: 'drop' })}>
+            Change nothing
+          </Button>
+          <Button variant="outline-primary" onClick={() => end({ do: 'keep' })}>
+            {role === 'administrator' ? 'Keep as a draft' : 'Keep as a draft for an administrator'}
+          </Button>
+          {role === 'administrator' && (
+            <Button type="submit" className="quick-publish" disabled={busy || why.trim() === ''}>
+              {w.impact.second ? 'Ask for confirmation' : 'Publish'}
+            </Button>
+          )}
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
