@@ -5201,7 +5201,9 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": {
-                    name: string;
+                    name?: string;
+                    /** @description A single change */
+                    quick?: boolean;
                 };
             };
         };

@@ -77,7 +77,7 @@ func (s *server) Drafts(ctx context.Context, r apigen.DraftsRequestObject) (apig
 }
 
 func (s *server) MakeDraft(ctx context.Context, r apigen.MakeDraftRequestObject) (apigen.MakeDraftResponseObject, error) {
-	d, err := s.Service.MakeDraft(ctx, whoIs(ctx).Name, r.Body.Name)
+	d, err := s.Service.MakeDraft(ctx, whoIs(ctx).Name, opt(r.Body.Name), r.Body.Quick != nil && *r.Body.Quick)
 	if err != nil {
 		return nil, err
 	}

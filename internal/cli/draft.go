@@ -61,13 +61,6 @@ func changesPolicy(r *http.Request) bool {
 	return false
 }
 
-// nameOf says in a few words what a request is about, for the name of its draft.
-func nameOf(r *http.Request) string {
-	path := strings.TrimPrefix(r.URL.Path, "/api/v1/")
-	verb := map[string]string{"PUT": "set", "POST": "change", "DELETE": "remove"}[r.Method]
-	return strings.TrimSpace(verb+" "+strings.ReplaceAll(path, "/", " ")) + ", " + time.Now().UTC().Format("2006-01-02 15:04:05.000")
-}
-
 func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	if q.token != "" {
 		r.Header.Set("Authorization", "Bearer "+q.token)
@@ -80,7 +73,7 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	ctx := r.Context()
 	var d client.Draft
-	if resp, err := q.send(ctx, "POST", "/api/v1/drafts", map[string]string{"name": nameOf(r)}, &d); err != nil || resp != nil {
+	if resp, err := q.send(ctx, "POST", "/api/v1/drafts", map[string]bool{"quick": true}, &d); err != nil || resp != nil {
 		return resp, err
 	}
 	drop := func() {
@@ -135,7 +128,7 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 		return nil, errors.New("nothing was changed")
 	}
 	if why == "" {
-		why = strings.TrimSuffix(d.Name, d.Name[strings.LastIndex(d.Name, ", "):])
+		why = d.Name
 	}
 	if resp, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/publish", map[string]string{"why": why, "digest": imp.Digest}, &d); err != nil || resp != nil {
 		if resp != nil && resp.StatusCode == http.StatusForbidden {
@@ -444,7 +437,7 @@ func (a *app) drafts() *cobra.Command {
 	list.Flags().BoolVar(&over, "over", false, "published and dropped ones too")
 	c.AddCommand(list)
 	c.AddCommand(one("new NAME", "Make a draft on the policy in force", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.MakeDraft(c.Context(), nil, client.MakeDraftJSONRequestBody{Name: args[0]})
+		resp, err := r.MakeDraft(c.Context(), nil, client.MakeDraftJSONRequestBody{Name: &args[0]})
 		return show(r, resp, err)
 	}))
 	c.AddCommand(one("show DRAFT", "A draft: its edits, and what else has changed meanwhile", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {

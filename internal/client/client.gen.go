@@ -3285,7 +3285,10 @@ type DraftsParams struct {
 
 // MakeDraftJSONBody defines parameters for MakeDraft.
 type MakeDraftJSONBody struct {
-	Name string `json:"name"`
+	Name *string `json:"name,omitempty"`
+
+	// Quick A single change
+	Quick *bool `json:"quick,omitempty"`
 }
 
 // MakeDraftParams defines parameters for MakeDraft.

@@ -314,14 +314,20 @@ func (s *Service) Draft(ctx context.Context, id string) (*Standing, error) {
 	return s.standing(d, live)
 }
 
-// MakeDraft makes a draft on the policy in force.
-func (s *Service) MakeDraft(ctx context.Context, who, name string) (*Draft, error) {
+// MakeDraft makes a draft on the policy in force. A quick one, for a single change, is
+// named after what it changes.
+func (s *Service) MakeDraft(ctx context.Context, who, name string, quick bool) (*Draft, error) {
 	name = strings.TrimSpace(name)
-	if name == "" || len(name) > 120 {
+	if !quick && (name == "" || len(name) > 120) {
 		return nil, &Invalid{"name", name, "a draft has a name of 1 to 120 letters"}
 	}
 	var d *Draft
 	err := s.change(ctx, who, "", func(now *State, t *store.Tx) error {
+		if quick {
+			d = s.newDraft(t, now, who, draft.Titles(nil))
+			d.Quick = true
+			return s.putDraft(t, d)
+		}
 		if err := s.free(ctx, name); err != nil {
 			return err
 		}
@@ -412,6 +418,9 @@ func (s *Service) editDraft(ctx context.Context, id, who, why string, make func(
 		}
 		edits := draft.Diff(s.docs(x.Live), worldfile.DocsOf(next), x.Clean, who, s.Now().String(), why)
 		x.Draft.Edits, x.Draft.Base = edits, x.Live.Head.Revision
+		if x.Quick {
+			x.Draft.Name = draft.Titles(edits)
+		}
 		x.reopen("it was edited after it was weighed")
 		return nil
 	})
@@ -657,11 +666,7 @@ func (s *Service) quickly(now *State, next *world.World, who, why string, t *sto
 		}
 		return fmt.Errorf("%w: %s; make the change in a draft, publish it, and have it confirmed", ErrSecond, what)
 	}
-	name := edits[0].Title()
-	if len(edits) > 1 {
-		name = fmt.Sprintf("%s and %d more", name, len(edits)-1)
-	}
-	d := s.newDraft(t, now, who, name)
+	d := s.newDraft(t, now, who, draft.Titles(edits))
 	d.Quick, d.Edits = true, edits
 	d.Weighed = &Weighing{By: who, At: s.Now().String(), Why: why, Digest: digestOf(now.Head.Revision, edits, nil), Revision: now.Head.Revision}
 	if err := s.writeNext(now, next, t, why); err != nil {

@@ -45,7 +45,7 @@ export function DraftsPage({ role }: { role: string }) {
       {make.error && <Wrong error={make.error} />}
       {drafts.data && drafts.data.drafts.length === 0 && <Empty>No draft is open. Begin one, or change something anywhere: a single change shows its impact before it is published.</Empty>}
       {drafts.data && drafts.data.drafts.length > 0 && (
-        <div className="wide" role="region" aria-label="Drafts" tabIndex={0}>
+        <div className="wide" role="region" aria-label="Open drafts" tabIndex={0}>
           <table className="table listing drafts">
             <thead>
               <tr>
@@ -109,11 +109,11 @@ function Revisions({ role }: { role: string }) {
                 <time dateTime={r.at}>{when(r.at)}</time>, {r.confirmed_by ? `${r.asked_by}, confirmed by ${r.confirmed_by}` : r.who}
               </span>
               <p>
-                {r.why || 'No reason was given.'} {r.edits ? <span className="quiet">{r.draft_name} · {r.edits === 1 ? '1 edit' : `${r.edits} edits`}</span> : null}
+                {r.why || 'No reason was given.'} {r.edits ? <span className="quiet">{r.draft_name}{r.quick && r.edits === 1 ? '' : ` · ${r.edits === 1 ? '1 edit' : `${r.edits} edits`}`}</span> : null}
               </p>
             </div>
             {i > 0 && role === 'administrator' && (
-              <Button size="sm" variant="outline-secondary" disabled={back.isPending} onClick={() => back.mutate(r.number)} aria-label={`Go back to revision ${r.number}`}>
+              <Button size="sm" variant="outline-secondary" disabled={back.isPending} onClick={() => back.mutate(r.number)} aria-label={`Go back to it: revision ${r.number}`}>
                 Go back to it
               </Button>
             )}

@@ -34,7 +34,7 @@ export function Keel({ title, rows, link, most = 8 }: { title: string; rows: Mov
   const [all, setAll] = useState(false)
   if (rows.length === 0) return null
   const widest = Math.max(...rows.map((r) => Math.max(r.gained + r.otherwise, r.lost)), 1)
-  const share = (x: number) => `${x === 0 ? 0 : Math.max(1.5, (100 * x) / widest)}%`
+  const share = (x: number) => `calc((100% - 3.6rem) * ${x === 0 ? 0 : Math.max(0.015, x / widest)})`
   const shown = all ? rows : rows.slice(0, most)
   return (
     <section className="keel" aria-label={title}>
@@ -145,7 +145,7 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
   return (
     <>
       {x.wide.length > 0 && (
-        <section aria-label="Wide actions">
+        <section>
           <h3>What needs no role</h3>
           <div className="wide" role="region" aria-label="Wide actions" tabIndex={0}>
             <table className="table listing">
@@ -182,7 +182,7 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
         </section>
       )}
       {x.newcomers.length > 0 && (
-        <section aria-label="Typical newcomers">
+        <section>
           <h3>Typical newcomers</h3>
           <div className="wide" role="region" aria-label="Typical newcomers" tabIndex={0}>
             <table className="table listing">
@@ -216,7 +216,7 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
         </section>
       )}
       {x.lines.length > 0 && (
-        <section aria-label="Lines">
+        <section>
           <h3>Who and what</h3>
           <div className="wide" role="region" aria-label="Lines of the impact" tabIndex={0}>
             <table className="table listing">

@@ -77,9 +77,7 @@ export class NotPublished extends Error {}
 /** Makes one change in a draft of its own, shows what it does, and publishes it. */
 export async function quickly<T>(raw: Raw, method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   const json = { 'Content-Type': 'application/json' }
-  const parts = path.split('?')[0].slice('/api/v1/'.length).split('/').map(decodeURIComponent)
-  const name = `${{ PUT: 'Set', POST: 'Change', DELETE: 'Remove' }[method] ?? 'Change'} ${parts.join(' ')}, ${new Date().toISOString().replace('T', ' ').slice(0, 23)}`.slice(0, 120)
-  let d = await raw<Draft>('POST', '/api/v1/drafts', JSON.stringify({ name }), json)
+  let d = await raw<Draft>('POST', '/api/v1/drafts', JSON.stringify({ quick: true }), json)
   const at = `/api/v1/drafts/${d.id}`
   const drop = () => raw('POST', `${at}/drop`, JSON.stringify({ why: 'not published' }), json).catch(() => undefined)
   let answer: T

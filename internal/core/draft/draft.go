@@ -310,15 +310,38 @@ func plain(v []byte) string {
 // Title says in a few words what an edit does.
 func (e *Edit) Title() string {
 	name := e.ID
-	if e.Kind == "organisation" || e.Kind == "settings" {
-		name = ""
+	switch {
+	case e.Kind == "organisation", e.Kind == "settings":
+		return "change the " + e.Kind
+	case e.Kind == "rule" && e.Now == nil:
+		return "leave " + name + " as at the start"
+	case e.Kind == "rule":
+		return "set " + name
+	case e.Kind == "bar" && e.Was == nil:
+		return "bar " + name
+	case e.Kind == "bar" && e.Now == nil:
+		return "lift the bar on " + name
+	case e.Kind == "personal":
+		name = "the personal domain " + name
+	default:
+		name = "the " + e.Kind + " " + name
 	}
-	what := strings.TrimSpace(e.Kind + " " + name)
 	switch {
 	case e.Was == nil:
-		return "add " + what
+		return "add " + name
 	case e.Now == nil:
-		return "remove " + what
+		return "remove " + name
 	}
-	return fmt.Sprintf("change %s", what)
+	return "change " + name
+}
+
+// Titles says in a few words what edits do.
+func Titles(edits []Edit) string {
+	switch len(edits) {
+	case 0:
+		return "nothing yet"
+	case 1:
+		return edits[0].Title()
+	}
+	return fmt.Sprintf("%s and %d more", edits[0].Title(), len(edits)-1)
 }
