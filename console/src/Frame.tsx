@@ -25,6 +25,7 @@ import { SpacePage } from './places/SpacePage'
 import { SpacesPage } from './places/SpacesPage'
 import { AudiencePage } from './reach/AudiencePage'
 import { DifferencePage } from './reach/DifferencePage'
+import { NumbersPage } from './reach/NumbersPage'
 import { ReachPage } from './reach/ReachPage'
 import { RulesPage } from './rules/RulesPage'
 import { SignIn } from './session/SignIn'
@@ -141,6 +142,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/" element={reader ? <Home /> : <MemberHome />} />
           <Route path="/ask" element={<AnswerPage />} />
           <Route path="/reach" element={<ReachPage />} />
+          <Route path="/numbers" element={<NumbersPage />} />
           <Route path="/audience" element={<AudiencePage />} />
           <Route path="/difference" element={<DifferencePage />} />
           <Route path="/partners" element={<PartnersPage role={session.role} />} />

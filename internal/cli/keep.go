@@ -94,7 +94,7 @@ func (a *app) rules() *cobra.Command {
 			a.printRule(x)
 			return nil
 		}}
-	c.AddCommand(show)
+	c.AddCommand(show, a.ruleAudience())
 	var limit, def, why string
 	var held bool
 	var at place

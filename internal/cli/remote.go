@@ -600,13 +600,19 @@ func together(lines []client.ReachLine) (rows [][]string) {
 
 func (a *app) reach() *cobra.Command {
 	var at, only, partner, group, kind, find, file string
-	var everybody bool
+	var everybody, numbers bool
 	c := &cobra.Command{
 		Use:     "reach [WHO]",
 		Short:   "Each action with yes or no and the cause that decides, for one party; or what many reach, in numbers",
 		Args:    cobra.MaximumNArgs(1),
-		Example: "  wexillum reach maren.holtveig@ilvane.example --at +90d\n  wexillum reach --partner ilvane\n  wexillum reach --everybody -o csv",
+		Example: "  wexillum reach maren.holtveig@ilvane.example --at +90d\n  wexillum reach --partner ilvane\n  wexillum reach --everybody -o csv\n  wexillum reach --numbers",
 		RunE: func(c *cobra.Command, args []string) error {
+			if numbers {
+				if len(args)+len(partner)+len(group)+len(kind)+len(find)+len(file) > 0 {
+					return usage{errors.New("--numbers count everybody outside; name nobody")}
+				}
+				return a.numbers(c, at)
+			}
 			if only != "" && only != "yes" && only != "no" {
 				return usage{fmt.Errorf("--only %q: write yes or no", only)}
 			}
@@ -716,6 +722,7 @@ func (a *app) reach() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&partner, "partner", "", "each of a partner's people, and a typical newcomer from each of its domains")
 	f.StringVar(&group, "group", "", "the parties in a group")
+	f.BoolVar(&numbers, "numbers", false, "what everybody outside can do in numbers alone, by kind, partner, space and action, exact at any size")
 	f.StringVar(&kind, "kind", "", "everybody of a kind: guest, provisioned, federated, personal or bearer")
 	f.BoolVar(&everybody, "everybody", false, "everybody outside")
 	f.StringVar(&find, "find", "", "of many only those whose address, name or partner holds this")

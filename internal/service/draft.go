@@ -362,12 +362,14 @@ func (s *Service) putDraft(t *store.Tx, d *Draft) error {
 }
 
 // onDraft changes a draft. fn gets how it stands; what it leaves in the draft is kept.
-func (s *Service) onDraft(ctx context.Context, who, why, id, ifMatch string, fn func(x *Standing, t *store.Tx) error) (*Standing, error) {
+func (s *Service) onDraft(ctx context.Context, who, why, name, ifMatch string, fn func(x *Standing, t *store.Tx) error) (*Standing, error) {
+	id := "" // a name is not found any more once the draft is over
 	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		d, err := s.draftNamed(ctx, id, func(id string) ([]byte, error) { return t.Record("draft", id) })
+		d, err := s.draftNamed(ctx, name, func(id string) ([]byte, error) { return t.Record("draft", id) })
 		if err != nil {
 			return err
 		}
+		id = d.ID
 		if ifMatch != "" && ifMatch != d.Etag() {
 			return ErrStale
 		}

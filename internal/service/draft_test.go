@@ -162,7 +162,7 @@ func TestDraft(t *testing.T) {
 	if _, err := s.Publish(t.Context(), "anna", "x", empty, z.Digest, moment.Always); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "changes nothing") {
 		t.Errorf("%v", err)
 	}
-	check(t, s.DropDraft(t.Context(), "anna", "", empty))
+	check(t, s.DropDraft(t.Context(), "anna", "", "Nothing")) // by its name
 	if err := set(t, s, empty, "spaces.guests", "", "off"); !errors.Is(err, ErrConflict) {
 		t.Errorf("edited after it was given up: %v", err)
 	}

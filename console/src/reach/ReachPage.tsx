@@ -12,6 +12,7 @@ export function Ways() {
   return (
     <nav className="ways" aria-label="Reach, audience, difference">
       <NavLink to="/reach">Reach</NavLink>
+      <NavLink to="/numbers">In numbers</NavLink>
       <NavLink to="/audience">Audience</NavLink>
       <NavLink to="/difference">Difference</NavLink>
     </nav>

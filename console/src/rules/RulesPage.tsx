@@ -3,6 +3,7 @@ import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type Rule } from '../api'
+import { RuleAudienceLine } from '../reach/NumbersPage'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const order = ['directory', 'guests', 'spaces', 'chat', 'meetings', 'files', 'mail', 'reports']
@@ -209,6 +210,7 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
           )}
         </p>
         <p className="quiet">{r.layers.length ? `Also set at ${r.layers.join(', ')}.` : 'Set by the organisation alone.'}</p>
+        <RuleAudienceLine rule={r.name} value={r.limit} />
         {r.held_default && <p className="held">The default {r.held_default} is held back. Saving a default releases it.</p>}
         {r.below.length > 0 && (
           <table className="table below">

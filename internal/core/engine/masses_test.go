@@ -222,6 +222,17 @@ func measureImpacts(b *testing.B, s *Snapshot, w *world.World, at moment.Moment,
 		}
 		b.ReportMetric(mid(ms), "ms/impact-of-"+x.name)
 		b.ReportMetric(mid(ms)/pairs, "x-touching-for-"+x.name)
+		var both []float64
+		for range 3 {
+			start := time.Now()
+			out := &Impact{Kinds: map[string]*Moves{}, Partners: map[string]*Moves{}, Spaces: map[string]*Moves{}}
+			var none func(*ImpactLine) bool
+			if err := grantedImpact(s, after, at, &changed, out, map[uint32]Moves{}, &none, goOn, func(float64) {}); err != nil {
+				b.Fatal(err)
+			}
+			both = append(both, time.Since(start).Seconds()*1000)
+		}
+		b.ReportMetric(mid(both), "ms/impact-of-"+x.name+"-on-all-processors")
 	}
 	// One partner: the biggest.
 	after := with(func(n *world.World) { n.Partners[0].Standing = 1 - n.Partners[0].Standing })
