@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 )
@@ -34,8 +35,11 @@ type Step struct {
 
 // Chain is how a value was found: every layer and what it says (model §3).
 type Chain struct {
-	Rule  catalogue.RuleID
-	Steps [numLayers]Step
+	Rule    catalogue.RuleID
+	Steps   [numLayers]Step
+	Person  string       // of ours whose exceptions count; empty for none
+	Party   addr.Address // of the outside party; zero for none
+	Partner string       // the partner behind it; empty for none
 }
 
 // collected is the layers below the organisation, from the widest.
@@ -154,7 +158,16 @@ func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 		return a.wide(r, in.party)
 	}
 	if c != nil {
-		c.Rule = r
+		c.Rule, c.Person, c.Party, c.Partner = r, "", addr.Address{}, ""
+		if in.person != none {
+			c.Person = inv.personIDs.text(inv.text, in.person)
+		}
+		if in.party != nil {
+			c.Party = in.party.address
+			if in.party.partner != none {
+				c.Partner = pol.rest[in.party.partner].source.ID
+			}
+		}
 		for l := range c.Steps {
 			c.Steps[l] = Step{Value: catalogue.Unset, Held: catalogue.Unset}
 		}

@@ -1,0 +1,319 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What of an inventory might be otherwise, one thing at a time: for an Editor of Aside,
+// so that a question can be asked as if it were so. What is named must be there.
+
+// SetValueAt makes a space, item or meeting say a value of a rule, released where it is
+// held back there.
+func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
+	e.idx = nil
+	with := func(rules, held uint32) (uint32, uint32) {
+		e.inv.rows = e.inv.rows[:len(e.inv.rows):len(e.inv.rows)]
+		was := emptyRow()
+		if rules != none {
+			was = e.inv.rows[rules]
+		}
+		was[rule] = v
+		e.inv.rows = append(e.inv.rows, was)
+		rules = uint32(len(e.inv.rows) - 1)
+		if held != none && e.inv.rows[held][rule] != catalogue.Unset {
+			h := e.inv.rows[held]
+			h[rule] = catalogue.Unset
+			e.inv.rows = append(e.inv.rows, h)
+			held = uint32(len(e.inv.rows) - 1)
+		}
+		if e.inv.said != nil {
+			e.inv.said = append(e.inv.said[:len(e.inv.said):len(e.inv.said)], e.inv.rows[len(e.inv.said):]...)
+		}
+		return rules, held
+	}
+	switch {
+	case r.Kind == catalogue.Space:
+		x := e.inv.spaces.edit(e.tok, e.space(r.ID))
+		x.rules, x.held = with(x.rules, x.held)
+	case r.Kind == catalogue.Meeting:
+		x := e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, r.ID))
+		x.rules, x.held = with(x.rules, x.held)
+	default:
+		x := e.inv.items.edit(e.tok, e.item(r.ID))
+		x.rules, x.held = with(x.rules, x.held)
+	}
+}
+
+// AddGrant gives a party one more grant.
+func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
+	e.idx = nil
+	i := e.address(a)
+	l := e.inv.parties.at(i).grants
+	given := append([]grant(nil), e.inv.given(l)...)
+	given = append(given, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
+	e.inv.parties.edit(e.tok, i).grants = list{uint32(len(e.inv.grants)), uint32(len(given))}
+	e.inv.grants = append(e.inv.grants[:len(e.inv.grants):len(e.inv.grants)], given...)
+}
+
+// JoinGroup puts a party into a group.
+func (e *Editor) JoinGroup(a addr.Address, group string) {
+	e.idx = nil
+	e.setGroups(e.address(a), e.group(group), true)
+}
+
+// AdmitTo makes a space admit one more from outside.
+func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
+	e.idx = nil
+	x := e.inv.spaces.edit(e.tok, e.space(id))
+	refs := append([]partyRef(nil), e.inv.refs[x.parties.off:x.parties.off+x.parties.n]...)
+	refs = append(refs, e.partyRef(ref))
+	x.parties = list{uint32(len(e.inv.refs)), uint32(len(refs))}
+	e.inv.refs = append(e.inv.refs[:len(e.inv.refs):len(e.inv.refs)], refs...)
+}
+
+// TakeIn makes a person of ours a member of a space, or an owner.
+func (e *Editor) TakeIn(id, person string, owner bool) {
+	e.idx = nil
+	p := e.person(person)
+	x := e.inv.spaces.edit(e.tok, e.space(id))
+	l := &x.members
+	if owner {
+		l = &x.owners
+	}
+	*l = e.list(append(append([]uint32(nil), e.inv.lists[l.off:l.off+l.n]...), p))
+}
+
+// Activate makes a record active: accepted, and not suspended.
+func (e *Editor) Activate(a addr.Address, at moment.Moment) {
+	e.idx = nil
+	p := e.inv.parties.edit(e.tok, e.address(a))
+	p.flags &^= isSuspended
+	p.accepted = min(p.accepted, at)
+	p.stateSince = moment.Always
+}
+
+// SignInDomain makes a meeting admit one more domain.
+func (e *Editor) SignInDomain(id string, d addr.Domain) {
+	e.idx = nil
+	n := e.domain(d)
+	x := e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id))
+	x.domains = e.list(append(append([]uint32(nil), e.inv.lists[x.domains.off:x.domains.off+x.domains.n]...), n))
+}
+
+// GivePasscode makes a meeting have a passcode.
+func (e *Editor) GivePasscode(id string) {
+	e.idx = nil
+	e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id)).passcode = true
+}
+
+// License records that a guest has a licence of the partner's.
+func (e *Editor) License(a addr.Address, l world.Licence) {
+	e.idx = nil
+	e.inv.parties.edit(e.tok, e.address(a)).licence = l
+}
+
+// HouseLicence gives a report area a licence for every guest.
+func (e *Editor) HouseLicence(id string) {
+	e.idx = nil
+	e.inv.spaces.edit(e.tok, e.space(id)).house = true
+}
+
+// Giving lists groups that hold at least a role on a space or an item at a moment, by
+// their id.
+func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Moment) (ids []string) {
+	inv := &s.inv
+	var want uint32
+	if r.Kind == catalogue.Space {
+		want = inv.spaceIDs.find(inv.text, r.ID)
+	} else {
+		want = inv.itemIDs.find(inv.text, r.ID) | itemBit
+	}
+	for i := uint32(0); i < inv.groups.n; i++ {
+		g := inv.groups.at(i)
+		if !g.exists {
+			continue
+		}
+		for _, x := range inv.given(g.grants) {
+			if x.resource == want && x.role >= role && moment.Within(at, x.from, x.until) {
+				ids = append(ids, inv.groupIDs.text(inv.text, i))
+				break
+			}
+		}
+	}
+	return
+}
+
+// OwnerOf returns the first owner of the space of a resource; empty where there is none.
+func (s *Snapshot) OwnerOf(space string) string {
+	inv := &s.inv
+	if i := inv.spaceIDs.find(inv.text, space); i != none && inv.spaces.at(i).exists && inv.spaces.at(i).owners.n > 0 {
+		return inv.personIDs.text(inv.text, inv.lists[inv.spaces.at(i).owners.off])
+	}
+	return ""
+}
+
+// HostOf returns the host of a meeting, and the space it belongs to.
+func (s *Snapshot) HostOf(meeting string) (host, space string) {
+	inv := &s.inv
+	i := inv.meetingIDs.find(inv.text, meeting)
+	if i == none || !inv.meetings.at(i).exists {
+		return
+	}
+	m := inv.meetings.at(i)
+	if m.host != none {
+		host = inv.personIDs.text(inv.text, m.host)
+	}
+	if m.space != none {
+		space = inv.spaceIDs.text(inv.text, m.space)
+	}
+	return
+}
+
+// Touched is what a change of inventory is about: a party, or a space, item or meeting.
+type Touched struct {
+	Party    addr.Address
+	Resource world.Resource
+}
+
+// Local finds what becomes a yes after a change of inventory, asking only those and only
+// what it can touch: of a party everything it was given something in, of a space, item or
+// meeting everybody who was ever given something there, and of meetings everybody known.
+// base is a snapshot of the inventory before, whose index is used. found hears of each
+// who gains, and of how many actions.
+func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, stop func() error, found func(who Who, wide bool, n int)) error {
+	idx := base.indexed()
+	inv := &after.inv
+	type pair struct {
+		who uint32
+		sp  uint32
+	}
+	done := map[pair]bool{}
+	var wides []*catalogue.Action
+	for i := range catalogue.Actions() {
+		if a := &catalogue.Actions()[i]; !masks.granted.Has(a.ID) && !a.Address && a.Takes(catalogue.Meeting) {
+			wides = append(wides, a)
+		}
+	}
+	gains := func(q *Question) bool {
+		v, err := after.Decide(q)
+		if err != nil || !v.Yes {
+			return false
+		}
+		w, err := before.Decide(q)
+		return err != nil || !w.Yes
+	}
+	inSpace := func(who uint32, sp uint32, x addr.Address) {
+		if done[pair{who, sp}] || sp >= inv.spaces.n || !inv.spaces.at(sp).exists {
+			return
+		}
+		done[pair{who, sp}] = true
+		n := 0
+		ask := func(r world.Resource) {
+			for i := range catalogue.Actions() {
+				a := &catalogue.Actions()[i]
+				if masks.granted.Has(a.ID) && a.Takes(r.Kind) && gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: r, At: at}) {
+					n++
+				}
+			}
+		}
+		ask(world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, sp)})
+		for _, it := range idx.items.of(sp) {
+			ask(world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, it.index)})
+		}
+		for _, m := range idx.meetings.of(sp) {
+			ask(world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, m)})
+		}
+		if n > 0 {
+			found(Who{Address: x}, false, n)
+		}
+	}
+	for _, t := range touched {
+		if err := stop(); err != nil {
+			return err
+		}
+		if !t.Party.IsZero() {
+			i := inv.addresses.find(inv.text, t.Party.String())
+			if i == none || i >= inv.parties.n {
+				continue
+			}
+			p := inv.parties.at(i)
+			of := func(given []grant) {
+				for k := range given {
+					sp := given[k].resource
+					if sp&itemBit != 0 {
+						sp = inv.items.at(sp &^ itemBit).space
+					}
+					inSpace(i, sp, t.Party)
+				}
+			}
+			of(inv.given(p.grants))
+			for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+				of(inv.given(inv.groups.at(g).grants))
+			}
+			continue
+		}
+		sp := none
+		switch {
+		case t.Resource.Kind == catalogue.Space:
+			sp = inv.spaceIDs.find(inv.text, t.Resource.ID)
+		case t.Resource.Kind == catalogue.Meeting:
+			m := inv.meetingIDs.find(inv.text, t.Resource.ID)
+			if m != none {
+				sp = inv.meetings.at(m).space
+			}
+			for i := uint32(0); i < inv.parties.n; i++ {
+				if i%4096 == 0 {
+					if err := stop(); err != nil {
+						return err
+					}
+				}
+				q := inv.parties.at(i)
+				if q.flags&hasRecord == 0 && q.grants.n == 0 && q.groups.n == 0 {
+					continue
+				}
+				n := 0
+				x := after.addressOf(i)
+				for _, a := range wides {
+					if gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: t.Resource, At: at}) {
+						n++
+					}
+				}
+				if n > 0 {
+					found(Who{Address: x}, true, n)
+				}
+			}
+		default:
+			if i := inv.itemIDs.find(inv.text, t.Resource.ID); i != none {
+				sp = inv.items.at(i).space
+			}
+		}
+		if sp == none {
+			continue
+		}
+		for k, i := range idx.parties.of(sp) {
+			if k%64 == 0 {
+				if err := stop(); err != nil {
+					return err
+				}
+			}
+			inSpace(i, sp, after.addressOf(i))
+		}
+		for _, l := range idx.links.of(sp) { // whoever holds a link of what is in it
+			it := inv.items.at(inv.links.at(l).item)
+			who, n := Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, l)}, 0
+			for i := range catalogue.Actions() {
+				a := &catalogue.Actions()[i]
+				if masks.granted.Has(a.ID) && a.Takes(it.kind) && a.Rows(it.kind)[catalogue.Bearer] != nil && gains(&Question{Subject: who, Action: a.ID, Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(l).item)}, At: at}) {
+					n++
+				}
+			}
+			if n > 0 {
+				found(who, false, n)
+			}
+		}
+	}
+	return nil
+}

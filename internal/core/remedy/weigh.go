@@ -1,0 +1,123 @@
+package remedy
+
+import (
+	"sort"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+)
+
+// Counts is what an option would open besides, exact.
+type Counts struct {
+	Newcomers int           // typical newcomers that would gain anything
+	Parties   int           // known parties and live links that would
+	Granted   int           // (party, action, resource) from no to yes
+	WidePairs int           // of wide actions from no to yes
+	Until     moment.Moment // when the last of it ends by itself; Never where something stays
+}
+
+// Weigh counts what an option would open. stop ends the work early with its error.
+func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (Counts, error) {
+	out := Counts{Until: moment.Always}
+	var policy, rest []Change
+	for _, c := range o.Changes {
+		end := moment.Never
+		switch c.Kind {
+		case Exceptional, GiveGrant:
+			end = c.end(at)
+		}
+		out.Until = max(out.Until, end)
+		if c.Policy() || c.Kind == TheirStance {
+			policy = append(policy, c)
+		} else {
+			rest = append(rest, c)
+		}
+	}
+	moved := map[engine.Who]bool{}
+	before := s
+	if len(policy) > 0 {
+		e := s.Aside()
+		e.SetPolicy(PolicyWith(s.Policy(), policy, at))
+		e.HoldBack()
+		after := e.Done()
+		imp, err := engine.ImpactOf(s, after, at, nil, stop, nil)
+		if err != nil {
+			return out, err
+		}
+		out.Parties, out.Granted = imp.Parties.Gained, imp.Total().Gained
+		for _, w := range imp.WideGained {
+			out.WidePairs += w.Pairs
+		}
+		who := map[engine.Who]bool{}
+		for _, n := range imp.Newcomers {
+			if n.Change != "lost" {
+				who[n.Newcomer.Who] = true
+			}
+		}
+		out.Newcomers = len(who)
+		before = after
+	}
+	if len(rest) > 0 {
+		after := Apply(before, rest, at)
+		var places []engine.Touched
+		for i := range rest {
+			c := &rest[i]
+			switch c.Kind {
+			case GiveGrant, JoinGroup, Activate:
+				places = append(places, engine.Touched{Party: c.Party})
+			case Licence:
+				if c.Resource.ID == "" {
+					places = append(places, engine.Touched{Party: c.Party})
+				} else {
+					places = append(places, engine.Touched{Resource: c.Resource})
+				}
+			case AtItem, AtSpace, Admit, MeetingDoor:
+				places = append(places, engine.Touched{Resource: c.Resource})
+			}
+		}
+		err := engine.Local(s, before, after, places, at, stop, func(who engine.Who, wide bool, n int) {
+			if !moved[who] {
+				moved[who] = true
+				out.Parties++
+			}
+			if wide {
+				out.WidePairs += n
+			} else {
+				out.Granted += n
+			}
+		})
+		if err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// Less orders options by what they open: typical newcomers, parties, granted triples,
+// wide pairs, duration; then by how narrow their changes are.
+func Less(a, b *Option, x, y *Counts) bool {
+	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs}} {
+		if d[0] != d[1] {
+			return d[0] < d[1]
+		}
+	}
+	if x.Until != y.Until {
+		return x.Until < y.Until
+	}
+	return narrower(a, b)
+}
+
+// Order sorts options by what they open.
+func Order(options []Option, counts []Counts) {
+	at := make([]int, len(options))
+	for i := range at {
+		at[i] = i
+	}
+	sort.SliceStable(at, func(i, j int) bool {
+		return Less(&options[at[i]], &options[at[j]], &counts[at[i]], &counts[at[j]])
+	})
+	o, c := append([]Option(nil), options...), append([]Counts(nil), counts...)
+	for i, k := range at {
+		options[i], counts[i] = o[k], c[k]
+	}
+}
