@@ -9,6 +9,7 @@ import { CheckPage } from './check/CheckPage'
 import { DraftBar } from './drafts/DraftBar'
 import { DraftPage } from './drafts/DraftPage'
 import { DraftsPage } from './drafts/DraftsPage'
+import { Requests } from './drafts/Requests'
 import { QuickDialog } from './drafts/QuickDialog'
 import { RevisionPage } from './drafts/RevisionPage'
 import { ExceptionsPage } from './exceptions/ExceptionsPage'
@@ -139,7 +140,7 @@ function Inside({ session }: { session: Session }) {
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
         <Routes>
-          <Route path="/" element={reader ? <Home /> : <MemberHome />} />
+          <Route path="/" element={reader ? <Home session={session} /> : <MemberHome session={session} />} />
           <Route path="/ask" element={<AnswerPage />} />
           <Route path="/reach" element={<ReachPage />} />
           <Route path="/numbers" element={<NumbersPage />} />
@@ -166,9 +167,10 @@ function Inside({ session }: { session: Session }) {
   )
 }
 
-function MemberHome() {
+function MemberHome({ session }: { session: Session }) {
   return (
     <Page title="Today">
+      <Requests session={session} />
       <Empty>Ask above about yourself, your own spaces and the guests you answer for: who may do what, and why not. Under Spaces stand those you belong to; in those you own you may set values.</Empty>
     </Page>
   )

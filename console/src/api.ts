@@ -50,6 +50,9 @@ export type ValueRow = Schemas['ValueRow']
 export type Values = Schemas['Values']
 export type Would = Schemas['Would']
 export type Draft = Schemas['Draft']
+export type Remedies = Schemas['Remedies']
+export type Request = Schemas['Request']
+export type RemedyOption = Schemas['RemedyOption']
 export type DraftBrief = Schemas['DraftBrief']
 export type DraftEdit = Schemas['DraftEdit']
 export type Impact = Schemas['Impact']
@@ -90,7 +93,7 @@ export function send<T>(path: string, text: string, type: string): Promise<T> {
 /** A change of policy goes into the draft that this window works in, or is a draft of its own. */
 function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   const d = inDraft()
-  if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
+  if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check|remedies$)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
   if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
   return raw(method, path, body, headers)
 }

@@ -1177,6 +1177,134 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/remedies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first */
+        post: operations["remedies"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/remedies/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a draft of what is policy in a set of changes */
+        post: operations["remedyDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Refused questions that people of ours sent to whoever can change them, the newest first */
+        get: operations["requests"];
+        put?: never;
+        /** Send a refused question with its purpose to whoever can change it */
+        post: operations["makeRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** A request */
+        get: operations["request"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a request, or say no with a reason */
+        post: operations["answerRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a draft of what would make it a yes, the narrowest where no set is named */
+        post: operations["draftRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/heard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the asker has seen what became of it */
+        post: operations["hearRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts": {
         parameters: {
             query?: never;
@@ -2934,6 +3062,85 @@ export interface components {
             against: number;
             revision?: components["schemas"]["Revision"];
             edits: components["schemas"]["DraftEdit"][];
+        };
+        RemedyQuestion: {
+            question: components["schemas"]["Question"];
+            /** @description The end that is proposed for grants and exceptions; absent is +30d */
+            until?: string;
+            /** @description Count what each set would open besides, exact, and order by it */
+            counts?: boolean;
+        };
+        RemedyTaken: {
+            question: components["schemas"]["Question"];
+            until?: string;
+            option: string;
+            name?: string;
+            why?: components["schemas"]["Why"];
+        };
+        RemedyChange: {
+            kind: string;
+            text: string;
+            /** @enum {string} */
+            side: "ours" | "theirs";
+            /** @description administrator, owner:ID, partner:ID or the party */
+            who: string;
+            /** @description A draft can make it */
+            policy: boolean;
+            until?: string;
+            partner?: string;
+            resource?: string;
+        };
+        RemedyOption: {
+            id: string;
+            account: string;
+            changes: components["schemas"]["RemedyChange"][];
+            conditions: string[];
+            counts?: {
+                /** @description Typical newcomers that would gain */
+                newcomers: number;
+                /** @description Known parties and live links that would */
+                parties: number;
+                /** @description (party, action, resource) from no to yes, the asked one included */
+                granted: number;
+                wide_pairs: number;
+                /** @description When all of it ends by itself; absent where something stays */
+                until?: string;
+            };
+        };
+        Remedies: {
+            /** @enum {string} */
+            decision: "yes" | "no";
+            options: components["schemas"]["RemedyOption"][];
+            /** @description What no change helps against, where there is no option */
+            hopeless: {
+                account: string;
+                text: string;
+                next: string;
+            }[];
+        };
+        NewRequest: {
+            question: components["schemas"]["Question"];
+            purpose: string;
+        };
+        Request: {
+            id: string;
+            by: string;
+            person?: string;
+            question: components["schemas"]["Question"];
+            /** @description The question in a sentence */
+            title: string;
+            purpose: string;
+            /** @description Who can change it: administrator, owner:ID, partner:ID, the party */
+            to: string[];
+            made: string;
+            /** @enum {string} */
+            state: "open" | "drafted" | "answered" | "refused" | "works";
+            draft?: string;
+            /** @description The answer or the reason of a no */
+            answer?: string;
+            closed?: string;
+            closer?: string;
+            heard: boolean;
         };
         JournalEntry: {
             /** Format: int64 */
@@ -5157,6 +5364,219 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RuleAudience"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    remedies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemedyQuestion"];
+            };
+        };
+        responses: {
+            /** @description The sets of changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Remedies"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    remedyDraft: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RemedyTaken"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    requests: {
+        parameters: {
+            query?: {
+                /** @description Those that are over too */
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Requests */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        requests: components["schemas"]["Request"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeRequest: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRequest"];
+            };
+        };
+        responses: {
+            /** @description The request */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    request: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                    refuse?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    draftRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    option?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description The draft */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    hearRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The request */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Request"];
                 };
             };
             default: components["responses"]["Problem"];

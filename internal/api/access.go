@@ -104,6 +104,14 @@ var access = map[string]roles{
 	"GET /api/v1/numbers":                           readers,
 	"GET /api/v1/numbers/lines":                     readers,
 	"GET /api/v1/rules/{rule}/audience":             readers,
+	"GET /api/v1/requests":                          everyone,
+	"POST /api/v1/requests":                         everyone,
+	"GET /api/v1/requests/{id}":                     everyone,
+	"POST /api/v1/requests/{id}/answer":             editors,
+	"POST /api/v1/requests/{id}/draft":              keepers,
+	"POST /api/v1/requests/{id}/heard":              everyone,
+	"POST /api/v1/remedies":                         everyone,
+	"POST /api/v1/remedies/draft":                   keepers,
 	"GET /api/v1/drafts":                            readers,
 	"POST /api/v1/drafts":                           keepers,
 	"GET /api/v1/drafts/{id}":                       readers,
@@ -143,7 +151,7 @@ var policyRoutes = map[string]bool{
 // draftRoutes are those besides that may be sent within a draft: they ask, or judge by
 // what they hold.
 var draftRoutes = map[string]bool{
-	"POST /api/v1/ask": true, "POST /api/v1/would": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
+	"POST /api/v1/ask": true, "POST /api/v1/remedies": true, "POST /api/v1/would": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
 	"POST /access/v1/evaluation": true, "POST /access/v1/evaluations": true, "POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
 	"POST /api/v1/drafts": true, "POST /api/v1/drafts/{id}/drop": true, "POST /api/v1/drafts/{id}/undo": true, "POST /api/v1/drafts/{id}/settle": true, "POST /api/v1/drafts/{id}/publish": true,
 	"POST /api/v1/drafts/{id}/confirm": true, "POST /api/v1/drafts/{id}/withdraw": true,

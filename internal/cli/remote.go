@@ -333,6 +333,7 @@ func (a *app) ask() *cobra.Command {
 	var with []string
 	var all bool
 	var sup supposed
+	var rem remedies
 	c := &cobra.Command{
 		Use:   "ask WHO ACTION RESOURCE",
 		Short: "Ask whether somebody may do something: the decision and every gate",
@@ -381,10 +382,21 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 					return err
 				}
 			}
-			if err := a.printAnswer(&x, all); err != nil {
-				return err
+			no := x.Decision != client.AnswerDecisionYes
+			if rem.take > 0 && no {
+				return a.remedy(c, &rem, q)
 			}
-			if x.Decision != client.AnswerDecisionYes {
+			if !rem.show || a.output == "table" {
+				if err := a.printAnswer(&x, all); err != nil {
+					return err
+				}
+			}
+			if rem.show {
+				if err := a.remedy(c, &rem, q); err != nil {
+					return err
+				}
+			}
+			if no {
 				return exit(statusNo)
 			}
 			return nil
@@ -399,6 +411,7 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	c.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…, account=record|home|link, keep_copy=yes|no")
 	sup.flags(c)
+	rem.flags(c)
 	c.Flags().BoolVarP(&all, "all", "a", false, "also the causes of gates that pass, and every account with its chains")
 	return c
 }

@@ -171,16 +171,16 @@ func (e BothHalvesTheirs) Valid() bool {
 
 // Defines values for CauseSide.
 const (
-	Ours   CauseSide = "ours"
-	Theirs CauseSide = "theirs"
+	CauseSideOurs   CauseSide = "ours"
+	CauseSideTheirs CauseSide = "theirs"
 )
 
 // Valid indicates whether the value is a known member of the CauseSide enum.
 func (e CauseSide) Valid() bool {
 	switch e {
-	case Ours:
+	case CauseSideOurs:
 		return true
-	case Theirs:
+	case CauseSideTheirs:
 		return true
 	default:
 		return false
@@ -664,6 +664,69 @@ func (e ReachLineDecision) Valid() bool {
 	case ReachLineDecisionNo:
 		return true
 	case ReachLineDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RemediesDecision.
+const (
+	RemediesDecisionNo  RemediesDecision = "no"
+	RemediesDecisionYes RemediesDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the RemediesDecision enum.
+func (e RemediesDecision) Valid() bool {
+	switch e {
+	case RemediesDecisionNo:
+		return true
+	case RemediesDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RemedyChangeSide.
+const (
+	RemedyChangeSideOurs   RemedyChangeSide = "ours"
+	RemedyChangeSideTheirs RemedyChangeSide = "theirs"
+)
+
+// Valid indicates whether the value is a known member of the RemedyChangeSide enum.
+func (e RemedyChangeSide) Valid() bool {
+	switch e {
+	case RemedyChangeSideOurs:
+		return true
+	case RemedyChangeSideTheirs:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RequestState.
+const (
+	RequestStateAnswered RequestState = "answered"
+	RequestStateDrafted  RequestState = "drafted"
+	RequestStateOpen     RequestState = "open"
+	RequestStateRefused  RequestState = "refused"
+	RequestStateWorks    RequestState = "works"
+)
+
+// Valid indicates whether the value is a known member of the RequestState enum.
+func (e RequestState) Valid() bool {
+	switch e {
+	case RequestStateAnswered:
+		return true
+	case RequestStateDrafted:
+		return true
+	case RequestStateOpen:
+		return true
+	case RequestStateRefused:
+		return true
+	case RequestStateWorks:
 		return true
 	default:
 		return false
@@ -1194,16 +1257,16 @@ func (e CloseLetterJSONBodyAnswer) Valid() bool {
 
 // Defines values for ListLinksParamsState.
 const (
-	Dead  ListLinksParamsState = "dead"
-	Works ListLinksParamsState = "works"
+	ListLinksParamsStateDead  ListLinksParamsState = "dead"
+	ListLinksParamsStateWorks ListLinksParamsState = "works"
 )
 
 // Valid indicates whether the value is a known member of the ListLinksParamsState enum.
 func (e ListLinksParamsState) Valid() bool {
 	switch e {
-	case Dead:
+	case ListLinksParamsStateDead:
 		return true
-	case Works:
+	case ListLinksParamsStateWorks:
 		return true
 	default:
 		return false
@@ -2309,6 +2372,12 @@ type NewLetter struct {
 // NewLetterForm defines model for NewLetter.Form.
 type NewLetterForm string
 
+// NewRequest defines model for NewRequest.
+type NewRequest struct {
+	Purpose  string   `json:"purpose"`
+	Question Question `json:"question"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Expires time.Time `json:"expires"`
@@ -2636,6 +2705,110 @@ type Rearranged struct {
 	Partner Partner  `json:"partner"`
 	Preview bool     `json:"preview"`
 }
+
+// Remedies defines model for Remedies.
+type Remedies struct {
+	Decision RemediesDecision `json:"decision"`
+
+	// Hopeless What no change helps against, where there is no option
+	Hopeless []struct {
+		Account string `json:"account"`
+		Next    string `json:"next"`
+		Text    string `json:"text"`
+	} `json:"hopeless"`
+	Options []RemedyOption `json:"options"`
+}
+
+// RemediesDecision defines model for Remedies.Decision.
+type RemediesDecision string
+
+// RemedyChange defines model for RemedyChange.
+type RemedyChange struct {
+	Kind    string  `json:"kind"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Policy A draft can make it
+	Policy   bool             `json:"policy"`
+	Resource *string          `json:"resource,omitempty"`
+	Side     RemedyChangeSide `json:"side"`
+	Text     string           `json:"text"`
+	Until    *string          `json:"until,omitempty"`
+
+	// Who administrator, owner:ID, partner:ID or the party
+	Who string `json:"who"`
+}
+
+// RemedyChangeSide defines model for RemedyChange.Side.
+type RemedyChangeSide string
+
+// RemedyOption defines model for RemedyOption.
+type RemedyOption struct {
+	Account    string         `json:"account"`
+	Changes    []RemedyChange `json:"changes"`
+	Conditions []string       `json:"conditions"`
+	Counts     *struct {
+		// Granted (party, action, resource) from no to yes, the asked one included
+		Granted int `json:"granted"`
+
+		// Newcomers Typical newcomers that would gain
+		Newcomers int `json:"newcomers"`
+
+		// Parties Known parties and live links that would
+		Parties int `json:"parties"`
+
+		// Until When all of it ends by itself; absent where something stays
+		Until     *string `json:"until,omitempty"`
+		WidePairs int     `json:"wide_pairs"`
+	} `json:"counts,omitempty"`
+	Id string `json:"id"`
+}
+
+// RemedyQuestion defines model for RemedyQuestion.
+type RemedyQuestion struct {
+	// Counts Count what each set would open besides, exact, and order by it
+	Counts   *bool    `json:"counts,omitempty"`
+	Question Question `json:"question"`
+
+	// Until The end that is proposed for grants and exceptions; absent is +30d
+	Until *string `json:"until,omitempty"`
+}
+
+// RemedyTaken defines model for RemedyTaken.
+type RemedyTaken struct {
+	Name     *string  `json:"name,omitempty"`
+	Option   string   `json:"option"`
+	Question Question `json:"question"`
+	Until    *string  `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// Request defines model for Request.
+type Request struct {
+	// Answer The answer or the reason of a no
+	Answer   *string      `json:"answer,omitempty"`
+	By       string       `json:"by"`
+	Closed   *string      `json:"closed,omitempty"`
+	Closer   *string      `json:"closer,omitempty"`
+	Draft    *string      `json:"draft,omitempty"`
+	Heard    bool         `json:"heard"`
+	Id       string       `json:"id"`
+	Made     string       `json:"made"`
+	Person   *string      `json:"person,omitempty"`
+	Purpose  string       `json:"purpose"`
+	Question Question     `json:"question"`
+	State    RequestState `json:"state"`
+
+	// Title The question in a sentence
+	Title string `json:"title"`
+
+	// To Who can change it: administrator, owner:ID, partner:ID, the party
+	To []string `json:"to"`
+}
+
+// RequestState defines model for Request.State.
+type RequestState string
 
 // Revision defines model for Revision.
 type Revision struct {
@@ -3687,6 +3860,12 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// RemedyDraftParams defines parameters for RemedyDraft.
+type RemedyDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ReportParams defines parameters for Report.
 type ReportParams struct {
 	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
@@ -3703,6 +3882,29 @@ type ReportParams struct {
 
 // ReportParamsForm defines parameters for Report.
 type ReportParamsForm string
+
+// RequestsParams defines parameters for Requests.
+type RequestsParams struct {
+	// Over Those that are over too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
+// MakeRequestParams defines parameters for MakeRequest.
+type MakeRequestParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// AnswerRequestJSONBody defines parameters for AnswerRequest.
+type AnswerRequestJSONBody struct {
+	Refuse *bool  `json:"refuse,omitempty"`
+	Text   string `json:"text"`
+}
+
+// DraftRequestJSONBody defines parameters for DraftRequest.
+type DraftRequestJSONBody struct {
+	Option *string `json:"option,omitempty"`
+}
 
 // RevisionsParams defines parameters for Revisions.
 type RevisionsParams struct {
@@ -3883,6 +4085,21 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
+type RemediesJSONRequestBody = RemedyQuestion
+
+// RemedyDraftJSONRequestBody defines body for RemedyDraft for application/json ContentType.
+type RemedyDraftJSONRequestBody = RemedyTaken
+
+// MakeRequestJSONRequestBody defines body for MakeRequest for application/json ContentType.
+type MakeRequestJSONRequestBody = NewRequest
+
+// AnswerRequestJSONRequestBody defines body for AnswerRequest for application/json ContentType.
+type AnswerRequestJSONRequestBody AnswerRequestJSONBody
+
+// DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
+type DraftRequestJSONRequestBody DraftRequestJSONBody
 
 // BackToJSONRequestBody defines body for BackTo for application/json ContentType.
 type BackToJSONRequestBody = WhyOnly
@@ -4593,10 +4810,95 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	Reach(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RemediesWithBody What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+	RemediesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+	Remedies(ctx context.Context, body RemediesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemedyDraftWithBody Make a draft of what is policy in a set of changes
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+	RemedyDraftWithBody(ctx context.Context, params *RemedyDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemedyDraft Make a draft of what is policy in a set of changes
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+	RemedyDraft(ctx context.Context, params *RemedyDraftParams, body RemedyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	//
 	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
 	Report(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Requests Refused questions that people of ours sent to whoever can change them, the newest first
+	//
+	// Corresponds with GET /api/v1/requests (the `Requests` operationId).
+	Requests(ctx context.Context, params *RequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeRequestWithBody Send a refused question with its purpose to whoever can change it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+	MakeRequestWithBody(ctx context.Context, params *MakeRequestParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeRequest Send a refused question with its purpose to whoever can change it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+	MakeRequest(ctx context.Context, params *MakeRequestParams, body MakeRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Request A request
+	//
+	// Corresponds with GET /api/v1/requests/{id} (the `Request` operationId).
+	Request(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerRequestWithBody Answer a request, or say no with a reason
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+	AnswerRequestWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerRequest Answer a request, or say no with a reason
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+	AnswerRequest(ctx context.Context, id string, body AnswerRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftRequestWithBody Make a draft of what would make it a yes, the narrowest where no set is named
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+	DraftRequestWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+	DraftRequest(ctx context.Context, id string, body DraftRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HearRequest Say that the asker has seen what became of it
+	//
+	// Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
+	HearRequest(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Revisions Revisions of policy, the newest first
 	//
@@ -6394,11 +6696,226 @@ func (c *Client) Reach(ctx context.Context, params *ReachParams, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// RemediesWithBody What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+func (c *Client) RemediesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemediesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+func (c *Client) Remedies(ctx context.Context, body RemediesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemediesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemedyDraftWithBody Make a draft of what is policy in a set of changes
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+func (c *Client) RemedyDraftWithBody(ctx context.Context, params *RemedyDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemedyDraftRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemedyDraft Make a draft of what is policy in a set of changes
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+func (c *Client) RemedyDraft(ctx context.Context, params *RemedyDraftParams, body RemedyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemedyDraftRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 //
 // Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
 func (c *Client) Report(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReportRequest(c.Server, what, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Requests Refused questions that people of ours sent to whoever can change them, the newest first
+//
+// Corresponds with GET /api/v1/requests (the `Requests` operationId).
+func (c *Client) Requests(ctx context.Context, params *RequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeRequestWithBody Send a refused question with its purpose to whoever can change it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+func (c *Client) MakeRequestWithBody(ctx context.Context, params *MakeRequestParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeRequestRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeRequest Send a refused question with its purpose to whoever can change it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+func (c *Client) MakeRequest(ctx context.Context, params *MakeRequestParams, body MakeRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeRequestRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Request A request
+//
+// Corresponds with GET /api/v1/requests/{id} (the `Request` operationId).
+func (c *Client) Request(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRequestRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerRequestWithBody Answer a request, or say no with a reason
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+func (c *Client) AnswerRequestWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerRequestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerRequest Answer a request, or say no with a reason
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+func (c *Client) AnswerRequest(ctx context.Context, id string, body AnswerRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerRequestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftRequestWithBody Make a draft of what would make it a yes, the narrowest where no set is named
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+func (c *Client) DraftRequestWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRequestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+func (c *Client) DraftRequest(ctx context.Context, id string, body DraftRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftRequestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HearRequest Say that the asker has seen what became of it
+//
+// Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
+func (c *Client) HearRequest(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHearRequestRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -11500,6 +12017,101 @@ func NewReachRequest(server string, params *ReachParams) (*http.Request, error) 
 	return req, nil
 }
 
+// NewRemediesRequest calls the generic Remedies builder with application/json body
+func NewRemediesRequest(server string, body RemediesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemediesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemediesRequestWithBody constructs an http.Request for the Remedies method, with any body, and a specified content type
+func NewRemediesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/remedies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemedyDraftRequest calls the generic RemedyDraft builder with application/json body
+func NewRemedyDraftRequest(server string, params *RemedyDraftParams, body RemedyDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemedyDraftRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewRemedyDraftRequestWithBody constructs an http.Request for the RemedyDraft method, with any body, and a specified content type
+func NewRemedyDraftRequestWithBody(server string, params *RemedyDraftParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/remedies/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewReportRequest constructs an http.Request for the Report method
 func NewReportRequest(server string, what string, params *ReportParams) (*http.Request, error) {
 	var err error
@@ -11662,6 +12274,277 @@ func NewReportRequest(server string, what string, params *ReportParams) (*http.R
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRequestsRequest constructs an http.Request for the Requests method
+func NewRequestsRequest(server string, params *RequestsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeRequestRequest calls the generic MakeRequest builder with application/json body
+func NewMakeRequestRequest(server string, params *MakeRequestParams, body MakeRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeRequestRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewMakeRequestRequestWithBody constructs an http.Request for the MakeRequest method, with any body, and a specified content type
+func NewMakeRequestRequestWithBody(server string, params *MakeRequestParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRequestRequest constructs an http.Request for the Request method
+func NewRequestRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerRequestRequest calls the generic AnswerRequest builder with application/json body
+func NewAnswerRequestRequest(server string, id string, body AnswerRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerRequestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAnswerRequestRequestWithBody constructs an http.Request for the AnswerRequest method, with any body, and a specified content type
+func NewAnswerRequestRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDraftRequestRequest calls the generic DraftRequest builder with application/json body
+func NewDraftRequestRequest(server string, id string, body DraftRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDraftRequestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewDraftRequestRequestWithBody constructs an http.Request for the DraftRequest method, with any body, and a specified content type
+func NewDraftRequestRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/draft", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHearRequestRequest constructs an http.Request for the HearRequest method
+func NewHearRequestRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/heard", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -13613,12 +14496,103 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	ReachWithResponse(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*ReachResponse, error)
 
+	// RemediesWithBodyWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+	RemediesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemediesResponse, error)
+
+	// RemediesWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+	RemediesWithResponse(ctx context.Context, body RemediesJSONRequestBody, reqEditors ...RequestEditorFn) (*RemediesResponse, error)
+
+	// RemedyDraftWithBodyWithResponse Make a draft of what is policy in a set of changes
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+	RemedyDraftWithBodyWithResponse(ctx context.Context, params *RemedyDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemedyDraftResponse, error)
+
+	// RemedyDraftWithResponse Make a draft of what is policy in a set of changes
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+	RemedyDraftWithResponse(ctx context.Context, params *RemedyDraftParams, body RemedyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*RemedyDraftResponse, error)
+
 	// ReportWithResponse The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/report/{what} (the `Report` operationId).
 	ReportWithResponse(ctx context.Context, what string, params *ReportParams, reqEditors ...RequestEditorFn) (*ReportResponse, error)
+
+	// RequestsWithResponse Refused questions that people of ours sent to whoever can change them, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests (the `Requests` operationId).
+	RequestsWithResponse(ctx context.Context, params *RequestsParams, reqEditors ...RequestEditorFn) (*RequestsResponse, error)
+
+	// MakeRequestWithBodyWithResponse Send a refused question with its purpose to whoever can change it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+	MakeRequestWithBodyWithResponse(ctx context.Context, params *MakeRequestParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeRequestResponse, error)
+
+	// MakeRequestWithResponse Send a refused question with its purpose to whoever can change it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+	MakeRequestWithResponse(ctx context.Context, params *MakeRequestParams, body MakeRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeRequestResponse, error)
+
+	// RequestWithResponse A request
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests/{id} (the `Request` operationId).
+	RequestWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RequestResponse, error)
+
+	// AnswerRequestWithBodyWithResponse Answer a request, or say no with a reason
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+	AnswerRequestWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRequestResponse, error)
+
+	// AnswerRequestWithResponse Answer a request, or say no with a reason
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+	AnswerRequestWithResponse(ctx context.Context, id string, body AnswerRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRequestResponse, error)
+
+	// DraftRequestWithBodyWithResponse Make a draft of what would make it a yes, the narrowest where no set is named
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+	DraftRequestWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftRequestResponse, error)
+
+	// DraftRequestWithResponse Make a draft of what would make it a yes, the narrowest where no set is named
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+	DraftRequestWithResponse(ctx context.Context, id string, body DraftRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftRequestResponse, error)
+
+	// HearRequestWithResponse Say that the asker has seen what became of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
+	HearRequestWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*HearRequestResponse, error)
 
 	// RevisionsWithResponse Revisions of policy, the newest first
 	//
@@ -17464,6 +18438,109 @@ func (r ReachResponse) ContentType() string {
 	return ""
 }
 
+type RemediesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Remedies
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RemediesResponse) GetJSON200() *Remedies {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemediesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemediesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemediesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemediesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemediesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RemedyDraftResponse201Headers the declared response headers of an HTTP 201 response for RemedyDraft
+type RemedyDraftResponse201Headers struct {
+	ETag *string
+}
+
+type RemedyDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *RemedyDraftResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r RemedyDraftResponse) GetJSON201() *Draft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RemedyDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RemedyDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemedyDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemedyDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemedyDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReportResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17499,6 +18576,298 @@ func (r ReportResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReportResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RequestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Requests []Request `json:"requests"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RequestsResponse) GetJSON200() *struct {
+	Requests []Request `json:"requests"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RequestsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RequestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RequestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RequestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Request
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r MakeRequestResponse) GetJSON201() *Request {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Request
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RequestResponse) GetJSON200() *Request {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Request
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerRequestResponse) GetJSON200() *Request {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DraftRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r DraftRequestResponse) GetJSON201() *Draft {
+	return r.JSON201
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DraftRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DraftRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DraftRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DraftRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DraftRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HearRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Request
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HearRequestResponse) GetJSON200() *Request {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r HearRequestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r HearRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HearRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HearRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HearRequestResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19998,6 +21367,58 @@ func (c *ClientWithResponses) ReachWithResponse(ctx context.Context, params *Rea
 	return ParseReachResponse(rsp)
 }
 
+// RemediesWithBodyWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+func (c *ClientWithResponses) RemediesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemediesResponse, error) {
+	rsp, err := c.RemediesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemediesResponse(rsp)
+}
+
+// RemediesWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/remedies (the `Remedies` operationId).
+func (c *ClientWithResponses) RemediesWithResponse(ctx context.Context, body RemediesJSONRequestBody, reqEditors ...RequestEditorFn) (*RemediesResponse, error) {
+	rsp, err := c.Remedies(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemediesResponse(rsp)
+}
+
+// RemedyDraftWithBodyWithResponse Make a draft of what is policy in a set of changes
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+func (c *ClientWithResponses) RemedyDraftWithBodyWithResponse(ctx context.Context, params *RemedyDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RemedyDraftResponse, error) {
+	rsp, err := c.RemedyDraftWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemedyDraftResponse(rsp)
+}
+
+// RemedyDraftWithResponse Make a draft of what is policy in a set of changes
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/remedies/draft (the `RemedyDraft` operationId).
+func (c *ClientWithResponses) RemedyDraftWithResponse(ctx context.Context, params *RemedyDraftParams, body RemedyDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*RemedyDraftResponse, error) {
+	rsp, err := c.RemedyDraft(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemedyDraftResponse(rsp)
+}
+
 // ReportWithResponse The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20009,6 +21430,123 @@ func (c *ClientWithResponses) ReportWithResponse(ctx context.Context, what strin
 		return nil, err
 	}
 	return ParseReportResponse(rsp)
+}
+
+// RequestsWithResponse Refused questions that people of ours sent to whoever can change them, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests (the `Requests` operationId).
+func (c *ClientWithResponses) RequestsWithResponse(ctx context.Context, params *RequestsParams, reqEditors ...RequestEditorFn) (*RequestsResponse, error) {
+	rsp, err := c.Requests(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRequestsResponse(rsp)
+}
+
+// MakeRequestWithBodyWithResponse Send a refused question with its purpose to whoever can change it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+func (c *ClientWithResponses) MakeRequestWithBodyWithResponse(ctx context.Context, params *MakeRequestParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeRequestResponse, error) {
+	rsp, err := c.MakeRequestWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeRequestResponse(rsp)
+}
+
+// MakeRequestWithResponse Send a refused question with its purpose to whoever can change it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests (the `MakeRequest` operationId).
+func (c *ClientWithResponses) MakeRequestWithResponse(ctx context.Context, params *MakeRequestParams, body MakeRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeRequestResponse, error) {
+	rsp, err := c.MakeRequest(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeRequestResponse(rsp)
+}
+
+// RequestWithResponse A request
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests/{id} (the `Request` operationId).
+func (c *ClientWithResponses) RequestWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*RequestResponse, error) {
+	rsp, err := c.Request(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRequestResponse(rsp)
+}
+
+// AnswerRequestWithBodyWithResponse Answer a request, or say no with a reason
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+func (c *ClientWithResponses) AnswerRequestWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerRequestResponse, error) {
+	rsp, err := c.AnswerRequestWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerRequestResponse(rsp)
+}
+
+// AnswerRequestWithResponse Answer a request, or say no with a reason
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
+func (c *ClientWithResponses) AnswerRequestWithResponse(ctx context.Context, id string, body AnswerRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerRequestResponse, error) {
+	rsp, err := c.AnswerRequest(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerRequestResponse(rsp)
+}
+
+// DraftRequestWithBodyWithResponse Make a draft of what would make it a yes, the narrowest where no set is named
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+func (c *ClientWithResponses) DraftRequestWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DraftRequestResponse, error) {
+	rsp, err := c.DraftRequestWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftRequestResponse(rsp)
+}
+
+// DraftRequestWithResponse Make a draft of what would make it a yes, the narrowest where no set is named
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/draft (the `DraftRequest` operationId).
+func (c *ClientWithResponses) DraftRequestWithResponse(ctx context.Context, id string, body DraftRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*DraftRequestResponse, error) {
+	rsp, err := c.DraftRequest(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDraftRequestResponse(rsp)
+}
+
+// HearRequestWithResponse Say that the asker has seen what became of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
+func (c *ClientWithResponses) HearRequestWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*HearRequestResponse, error) {
+	rsp, err := c.HearRequest(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHearRequestResponse(rsp)
 }
 
 // RevisionsWithResponse Revisions of policy, the newest first
@@ -23043,6 +24581,85 @@ func ParseReachResponse(rsp *http.Response) (*ReachResponse, error) {
 	return response, nil
 }
 
+// ParseRemediesResponse parses an HTTP response from a RemediesWithResponse call
+func ParseRemediesResponse(rsp *http.Response) (*RemediesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemediesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Remedies
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemedyDraftResponse parses an HTTP response from a RemedyDraftWithResponse call
+func ParseRemedyDraftResponse(rsp *http.Response) (*RemedyDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemedyDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers RemedyDraftResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseReportResponse parses an HTTP response from a ReportWithResponse call
 func ParseReportResponse(rsp *http.Response) (*ReportResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23057,6 +24674,206 @@ func ParseReportResponse(rsp *http.Response) (*ReportResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRequestsResponse parses an HTTP response from a RequestsWithResponse call
+func ParseRequestsResponse(rsp *http.Response) (*RequestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RequestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Requests []Request `json:"requests"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeRequestResponse parses an HTTP response from a MakeRequestWithResponse call
+func ParseMakeRequestResponse(rsp *http.Response) (*MakeRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Request
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRequestResponse parses an HTTP response from a RequestWithResponse call
+func ParseRequestResponse(rsp *http.Response) (*RequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Request
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerRequestResponse parses an HTTP response from a AnswerRequestWithResponse call
+func ParseAnswerRequestResponse(rsp *http.Response) (*AnswerRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Request
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDraftRequestResponse parses an HTTP response from a DraftRequestWithResponse call
+func ParseDraftRequestResponse(rsp *http.Response) (*DraftRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DraftRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHearRequestResponse parses an HTTP response from a HearRequestWithResponse call
+func ParseHearRequestResponse(rsp *http.Response) (*HearRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HearRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Request
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

@@ -337,6 +337,22 @@ func (s *Service) MakeDraft(ctx context.Context, who, name string, quick bool) (
 	return d, err
 }
 
+// MakeDraftOf makes a draft with what make changes as its edits, and returns its id. A
+// name that is taken gets a number.
+func (s *Service) MakeDraftOf(ctx context.Context, who, name, why string, make func(*State) (*world.World, error)) (string, error) {
+	d, err := s.MakeDraft(ctx, who, name, false)
+	for n := 2; errors.Is(err, ErrConflict) && n < 100; n++ {
+		d, err = s.MakeDraft(ctx, who, fmt.Sprintf("%.110s (%d)", name, n), false)
+	}
+	if err != nil {
+		return "", err
+	}
+	if err := s.editDraft(ctx, d.ID, who, why, make); err != nil {
+		return "", errors.Join(err, s.DropDraft(context.WithoutCancel(ctx), who, "it could not be made", d.ID))
+	}
+	return d.ID, nil
+}
+
 // newDraft returns a draft with an id that no other has.
 func (s *Service) newDraft(t *store.Tx, now *State, who, name string) *Draft {
 	return &Draft{ID: fmt.Sprintf("d%d", t.Head().Seq+1), Name: name, MadeBy: who, Made: s.Now().String(), Base: now.Head.Revision, Edits: []draft.Edit{}, State: DraftOpen}
@@ -901,11 +917,11 @@ func (s *Service) RevisionDiff(ctx context.Context, from, to uint64) ([]draft.Ed
 		}
 		return s.store.PolicyDocs(ctx, n)
 	}
-	a, err := docs(from)
+	b, err := docs(to)
 	if err != nil {
 		return nil, err
 	}
-	b, err := docs(to)
+	a, err := docs(from)
 	if err != nil {
 		return nil, err
 	}

@@ -52,7 +52,8 @@ type Service struct {
 		seq   uint64
 		list  []Draft
 	}
-	stood struct {
+	askedAt atomic.Uint64 // how far requests were looked through
+	stood   struct {
 		sync.Mutex
 		by map[string]stood
 	}
@@ -140,6 +141,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		}
 		if err == nil {
 			err = s.publishDue(ctx)
+		}
+		if err == nil {
+			err = s.noticeRequests(ctx)
 		}
 		if ctx.Err() != nil {
 			return

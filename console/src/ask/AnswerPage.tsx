@@ -4,6 +4,7 @@ import { mayKeep } from '../partners/PartnersPage'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
+import { Remedies } from './Remedies'
 import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
 
 const asks: Record<string, string> = {
@@ -97,7 +98,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           {!yes && (
             <p className="verdict-sub">
               {causes.length === 1 ? 'One thing stands' : `${causes.length} things stand`} in the way
-              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}.
+              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}. <a href="#h-remedies">What would help</a>
             </p>
           )}
           {yes && x.conditions.length > 0 && (
@@ -120,6 +121,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
         </div>
       )}
       <Quay key={`${key} ${acc.account}`} gates={acc.gates} />
+      {!yes && <Remedies question={question} role={session?.role ?? ''} asked={`${key} ${x.revision}`} />}
       {mayKeep(session?.role ?? '') && (theirs > 0 || x.conditions.includes('counterpart_unconfirmed')) && (
         <section className="theirs-to-change" aria-labelledby="h-theirs">
           <h2 id="h-theirs">{theirs > 0 ? 'Theirs to change' : 'Theirs is not known'}</h2>

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type Findings, type Overview } from '../api'
+import { call, type Findings, type Overview, type Session } from '../api'
+import { Requests } from '../drafts/Requests'
 import { day, Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const examples = [
@@ -11,7 +12,7 @@ const examples = [
   { text: 'May the riggers take control of a screen?', href: '/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call' },
 ]
 
-export function Home() {
+export function Home({ session: me }: { session: Session }) {
   const { data, error, refetch } = useQuery({ queryKey: ['overview'], queryFn: () => call<Overview>('GET', '/api/v1/overview') })
   const session = useQuery<{ demo: boolean }>({ queryKey: ['session'], enabled: false })
   if (error) return <Page title="Today"><Wrong error={error} retry={() => void refetch()} /></Page>
@@ -19,6 +20,7 @@ export function Home() {
   const n = data.counts
   return (
     <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
+      <Requests session={me} />
       <div className="today">
         <section aria-labelledby="h-do">
           <h2 id="h-do">To do</h2>

@@ -175,16 +175,16 @@ func (e BothHalvesTheirs) Valid() bool {
 
 // Defines values for CauseSide.
 const (
-	Ours   CauseSide = "ours"
-	Theirs CauseSide = "theirs"
+	CauseSideOurs   CauseSide = "ours"
+	CauseSideTheirs CauseSide = "theirs"
 )
 
 // Valid indicates whether the value is a known member of the CauseSide enum.
 func (e CauseSide) Valid() bool {
 	switch e {
-	case Ours:
+	case CauseSideOurs:
 		return true
-	case Theirs:
+	case CauseSideTheirs:
 		return true
 	default:
 		return false
@@ -668,6 +668,69 @@ func (e ReachLineDecision) Valid() bool {
 	case ReachLineDecisionNo:
 		return true
 	case ReachLineDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RemediesDecision.
+const (
+	RemediesDecisionNo  RemediesDecision = "no"
+	RemediesDecisionYes RemediesDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the RemediesDecision enum.
+func (e RemediesDecision) Valid() bool {
+	switch e {
+	case RemediesDecisionNo:
+		return true
+	case RemediesDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RemedyChangeSide.
+const (
+	RemedyChangeSideOurs   RemedyChangeSide = "ours"
+	RemedyChangeSideTheirs RemedyChangeSide = "theirs"
+)
+
+// Valid indicates whether the value is a known member of the RemedyChangeSide enum.
+func (e RemedyChangeSide) Valid() bool {
+	switch e {
+	case RemedyChangeSideOurs:
+		return true
+	case RemedyChangeSideTheirs:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RequestState.
+const (
+	RequestStateAnswered RequestState = "answered"
+	RequestStateDrafted  RequestState = "drafted"
+	RequestStateOpen     RequestState = "open"
+	RequestStateRefused  RequestState = "refused"
+	RequestStateWorks    RequestState = "works"
+)
+
+// Valid indicates whether the value is a known member of the RequestState enum.
+func (e RequestState) Valid() bool {
+	switch e {
+	case RequestStateAnswered:
+		return true
+	case RequestStateDrafted:
+		return true
+	case RequestStateOpen:
+		return true
+	case RequestStateRefused:
+		return true
+	case RequestStateWorks:
 		return true
 	default:
 		return false
@@ -1198,16 +1261,16 @@ func (e CloseLetterJSONBodyAnswer) Valid() bool {
 
 // Defines values for ListLinksParamsState.
 const (
-	Dead  ListLinksParamsState = "dead"
-	Works ListLinksParamsState = "works"
+	ListLinksParamsStateDead  ListLinksParamsState = "dead"
+	ListLinksParamsStateWorks ListLinksParamsState = "works"
 )
 
 // Valid indicates whether the value is a known member of the ListLinksParamsState enum.
 func (e ListLinksParamsState) Valid() bool {
 	switch e {
-	case Dead:
+	case ListLinksParamsStateDead:
 		return true
-	case Works:
+	case ListLinksParamsStateWorks:
 		return true
 	default:
 		return false
@@ -2313,6 +2376,12 @@ type NewLetter struct {
 // NewLetterForm defines model for NewLetter.Form.
 type NewLetterForm string
 
+// NewRequest defines model for NewRequest.
+type NewRequest struct {
+	Purpose  string   `json:"purpose"`
+	Question Question `json:"question"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Expires time.Time `json:"expires"`
@@ -2640,6 +2709,110 @@ type Rearranged struct {
 	Partner Partner  `json:"partner"`
 	Preview bool     `json:"preview"`
 }
+
+// Remedies defines model for Remedies.
+type Remedies struct {
+	Decision RemediesDecision `json:"decision"`
+
+	// Hopeless What no change helps against, where there is no option
+	Hopeless []struct {
+		Account string `json:"account"`
+		Next    string `json:"next"`
+		Text    string `json:"text"`
+	} `json:"hopeless"`
+	Options []RemedyOption `json:"options"`
+}
+
+// RemediesDecision defines model for Remedies.Decision.
+type RemediesDecision string
+
+// RemedyChange defines model for RemedyChange.
+type RemedyChange struct {
+	Kind    string  `json:"kind"`
+	Partner *string `json:"partner,omitempty"`
+
+	// Policy A draft can make it
+	Policy   bool             `json:"policy"`
+	Resource *string          `json:"resource,omitempty"`
+	Side     RemedyChangeSide `json:"side"`
+	Text     string           `json:"text"`
+	Until    *string          `json:"until,omitempty"`
+
+	// Who administrator, owner:ID, partner:ID or the party
+	Who string `json:"who"`
+}
+
+// RemedyChangeSide defines model for RemedyChange.Side.
+type RemedyChangeSide string
+
+// RemedyOption defines model for RemedyOption.
+type RemedyOption struct {
+	Account    string         `json:"account"`
+	Changes    []RemedyChange `json:"changes"`
+	Conditions []string       `json:"conditions"`
+	Counts     *struct {
+		// Granted (party, action, resource) from no to yes, the asked one included
+		Granted int `json:"granted"`
+
+		// Newcomers Typical newcomers that would gain
+		Newcomers int `json:"newcomers"`
+
+		// Parties Known parties and live links that would
+		Parties int `json:"parties"`
+
+		// Until When all of it ends by itself; absent where something stays
+		Until     *string `json:"until,omitempty"`
+		WidePairs int     `json:"wide_pairs"`
+	} `json:"counts,omitempty"`
+	Id string `json:"id"`
+}
+
+// RemedyQuestion defines model for RemedyQuestion.
+type RemedyQuestion struct {
+	// Counts Count what each set would open besides, exact, and order by it
+	Counts   *bool    `json:"counts,omitempty"`
+	Question Question `json:"question"`
+
+	// Until The end that is proposed for grants and exceptions; absent is +30d
+	Until *string `json:"until,omitempty"`
+}
+
+// RemedyTaken defines model for RemedyTaken.
+type RemedyTaken struct {
+	Name     *string  `json:"name,omitempty"`
+	Option   string   `json:"option"`
+	Question Question `json:"question"`
+	Until    *string  `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// Request defines model for Request.
+type Request struct {
+	// Answer The answer or the reason of a no
+	Answer   *string      `json:"answer,omitempty"`
+	By       string       `json:"by"`
+	Closed   *string      `json:"closed,omitempty"`
+	Closer   *string      `json:"closer,omitempty"`
+	Draft    *string      `json:"draft,omitempty"`
+	Heard    bool         `json:"heard"`
+	Id       string       `json:"id"`
+	Made     string       `json:"made"`
+	Person   *string      `json:"person,omitempty"`
+	Purpose  string       `json:"purpose"`
+	Question Question     `json:"question"`
+	State    RequestState `json:"state"`
+
+	// Title The question in a sentence
+	Title string `json:"title"`
+
+	// To Who can change it: administrator, owner:ID, partner:ID, the party
+	To []string `json:"to"`
+}
+
+// RequestState defines model for Request.State.
+type RequestState string
 
 // Revision defines model for Revision.
 type Revision struct {
@@ -3691,6 +3864,12 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// RemedyDraftParams defines parameters for RemedyDraft.
+type RemedyDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // ReportParams defines parameters for Report.
 type ReportParams struct {
 	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
@@ -3707,6 +3886,29 @@ type ReportParams struct {
 
 // ReportParamsForm defines parameters for Report.
 type ReportParamsForm string
+
+// RequestsParams defines parameters for Requests.
+type RequestsParams struct {
+	// Over Those that are over too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
+// MakeRequestParams defines parameters for MakeRequest.
+type MakeRequestParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// AnswerRequestJSONBody defines parameters for AnswerRequest.
+type AnswerRequestJSONBody struct {
+	Refuse *bool  `json:"refuse,omitempty"`
+	Text   string `json:"text"`
+}
+
+// DraftRequestJSONBody defines parameters for DraftRequest.
+type DraftRequestJSONBody struct {
+	Option *string `json:"option,omitempty"`
+}
 
 // RevisionsParams defines parameters for Revisions.
 type RevisionsParams struct {
@@ -3887,6 +4089,21 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
+type RemediesJSONRequestBody = RemedyQuestion
+
+// RemedyDraftJSONRequestBody defines body for RemedyDraft for application/json ContentType.
+type RemedyDraftJSONRequestBody = RemedyTaken
+
+// MakeRequestJSONRequestBody defines body for MakeRequest for application/json ContentType.
+type MakeRequestJSONRequestBody = NewRequest
+
+// AnswerRequestJSONRequestBody defines body for AnswerRequest for application/json ContentType.
+type AnswerRequestJSONRequestBody AnswerRequestJSONBody
+
+// DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
+type DraftRequestJSONRequestBody DraftRequestJSONBody
 
 // BackToJSONRequestBody defines body for BackTo for application/json ContentType.
 type BackToJSONRequestBody = WhyOnly
@@ -4133,9 +4350,33 @@ type ServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
+	// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	// (POST /api/v1/remedies)
+	Remedies(w http.ResponseWriter, r *http.Request)
+	// RemedyDraft Make a draft of what is policy in a set of changes
+	// (POST /api/v1/remedies/draft)
+	RemedyDraft(w http.ResponseWriter, r *http.Request, params RemedyDraftParams)
 	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	// (GET /api/v1/report/{what})
 	Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams)
+	// Requests Refused questions that people of ours sent to whoever can change them, the newest first
+	// (GET /api/v1/requests)
+	Requests(w http.ResponseWriter, r *http.Request, params RequestsParams)
+	// MakeRequest Send a refused question with its purpose to whoever can change it
+	// (POST /api/v1/requests)
+	MakeRequest(w http.ResponseWriter, r *http.Request, params MakeRequestParams)
+	// Request A request
+	// (GET /api/v1/requests/{id})
+	Request(w http.ResponseWriter, r *http.Request, id string)
+	// AnswerRequest Answer a request, or say no with a reason
+	// (POST /api/v1/requests/{id}/answer)
+	AnswerRequest(w http.ResponseWriter, r *http.Request, id string)
+	// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
+	// (POST /api/v1/requests/{id}/draft)
+	DraftRequest(w http.ResponseWriter, r *http.Request, id string)
+	// HearRequest Say that the asker has seen what became of it
+	// (POST /api/v1/requests/{id}/heard)
+	HearRequest(w http.ResponseWriter, r *http.Request, id string)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams)
@@ -4652,9 +4893,57 @@ func (_ Unimplemented) Reach(w http.ResponseWriter, r *http.Request, params Reac
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+// (POST /api/v1/remedies)
+func (_ Unimplemented) Remedies(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RemedyDraft Make a draft of what is policy in a set of changes
+// (POST /api/v1/remedies/draft)
+func (_ Unimplemented) RemedyDraft(w http.ResponseWriter, r *http.Request, params RemedyDraftParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 // (GET /api/v1/report/{what})
 func (_ Unimplemented) Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Requests Refused questions that people of ours sent to whoever can change them, the newest first
+// (GET /api/v1/requests)
+func (_ Unimplemented) Requests(w http.ResponseWriter, r *http.Request, params RequestsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MakeRequest Send a refused question with its purpose to whoever can change it
+// (POST /api/v1/requests)
+func (_ Unimplemented) MakeRequest(w http.ResponseWriter, r *http.Request, params MakeRequestParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Request A request
+// (GET /api/v1/requests/{id})
+func (_ Unimplemented) Request(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AnswerRequest Answer a request, or say no with a reason
+// (POST /api/v1/requests/{id}/answer)
+func (_ Unimplemented) AnswerRequest(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
+// (POST /api/v1/requests/{id}/draft)
+func (_ Unimplemented) DraftRequest(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// HearRequest Say that the asker has seen what became of it
+// (POST /api/v1/requests/{id}/heard)
+func (_ Unimplemented) HearRequest(w http.ResponseWriter, r *http.Request, id string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -8124,6 +8413,61 @@ func (siw *ServerInterfaceWrapper) Reach(w http.ResponseWriter, r *http.Request)
 	handler.ServeHTTP(w, r)
 }
 
+// Remedies operation middleware
+func (siw *ServerInterfaceWrapper) Remedies(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Remedies(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemedyDraft operation middleware
+func (siw *ServerInterfaceWrapper) RemedyDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemedyDraftParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemedyDraft(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Report operation middleware
 func (siw *ServerInterfaceWrapper) Report(w http.ResponseWriter, r *http.Request) {
 
@@ -8274,6 +8618,184 @@ func (siw *ServerInterfaceWrapper) Report(w http.ResponseWriter, r *http.Request
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Report(w, r, what, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Requests operation middleware
+func (siw *ServerInterfaceWrapper) Requests(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RequestsParams
+
+	// ------------- Optional query parameter "over" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "over", r.URL.Query(), &params.Over, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "over"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "over", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Requests(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MakeRequest operation middleware
+func (siw *ServerInterfaceWrapper) MakeRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeRequestParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeRequest(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Request operation middleware
+func (siw *ServerInterfaceWrapper) Request(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Request(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AnswerRequest operation middleware
+func (siw *ServerInterfaceWrapper) AnswerRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AnswerRequest(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DraftRequest operation middleware
+func (siw *ServerInterfaceWrapper) DraftRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DraftRequest(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// HearRequest operation middleware
+func (siw *ServerInterfaceWrapper) HearRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HearRequest(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9420,6 +9942,30 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/rules/{rule}/audience", wrapper.RuleAudience)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/remedies", wrapper.Remedies)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/remedies/draft", wrapper.RemedyDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/requests", wrapper.Requests)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests", wrapper.MakeRequest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/requests/{id}", wrapper.Request)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests/{id}/answer", wrapper.AnswerRequest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests/{id}/draft", wrapper.DraftRequest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests/{id}/heard", wrapper.HearRequest)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/drafts", wrapper.Drafts)
@@ -12662,6 +13208,95 @@ func (response ReachdefaultApplicationProblemPlusJSONResponse) VisitReachRespons
 	return err
 }
 
+type RemediesRequestObject struct {
+	Body *RemediesJSONRequestBody
+}
+
+type RemediesResponseObject interface {
+	VisitRemediesResponse(w http.ResponseWriter) error
+}
+
+type Remedies200JSONResponse Remedies
+
+func (response Remedies200JSONResponse) VisitRemediesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemediesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemediesdefaultApplicationProblemPlusJSONResponse) VisitRemediesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemedyDraftRequestObject struct {
+	Params RemedyDraftParams
+	Body   *RemedyDraftJSONRequestBody
+}
+
+type RemedyDraftResponseObject interface {
+	VisitRemedyDraftResponse(w http.ResponseWriter) error
+}
+
+type RemedyDraft201ResponseHeaders struct {
+	ETag *string
+}
+
+type RemedyDraft201JSONResponse struct {
+	Body    Draft
+	Headers RemedyDraft201ResponseHeaders
+}
+
+func (response RemedyDraft201JSONResponse) VisitRemedyDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemedyDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemedyDraftdefaultApplicationProblemPlusJSONResponse) VisitRemedyDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReportRequestObject struct {
 	What   string `json:"what"`
 	Params ReportParams
@@ -12717,6 +13352,245 @@ type ReportdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReportdefaultApplicationProblemPlusJSONResponse) VisitReportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RequestsRequestObject struct {
+	Params RequestsParams
+}
+
+type RequestsResponseObject interface {
+	VisitRequestsResponse(w http.ResponseWriter) error
+}
+
+type Requests200JSONResponse struct {
+	Requests []Request `json:"requests"`
+}
+
+func (response Requests200JSONResponse) VisitRequestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RequestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RequestsdefaultApplicationProblemPlusJSONResponse) VisitRequestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeRequestRequestObject struct {
+	Params MakeRequestParams
+	Body   *MakeRequestJSONRequestBody
+}
+
+type MakeRequestResponseObject interface {
+	VisitMakeRequestResponse(w http.ResponseWriter) error
+}
+
+type MakeRequest201JSONResponse Request
+
+func (response MakeRequest201JSONResponse) VisitMakeRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeRequestdefaultApplicationProblemPlusJSONResponse) VisitMakeRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RequestRequestObject struct {
+	Id string `json:"id"`
+}
+
+type RequestResponseObject interface {
+	VisitRequestResponse(w http.ResponseWriter) error
+}
+
+type Request200JSONResponse Request
+
+func (response Request200JSONResponse) VisitRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RequestdefaultApplicationProblemPlusJSONResponse) VisitRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerRequestRequestObject struct {
+	Id   string `json:"id"`
+	Body *AnswerRequestJSONRequestBody
+}
+
+type AnswerRequestResponseObject interface {
+	VisitAnswerRequestResponse(w http.ResponseWriter) error
+}
+
+type AnswerRequest200JSONResponse Request
+
+func (response AnswerRequest200JSONResponse) VisitAnswerRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerRequestdefaultApplicationProblemPlusJSONResponse) VisitAnswerRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftRequestRequestObject struct {
+	Id   string `json:"id"`
+	Body *DraftRequestJSONRequestBody
+}
+
+type DraftRequestResponseObject interface {
+	VisitDraftRequestResponse(w http.ResponseWriter) error
+}
+
+type DraftRequest201JSONResponse Draft
+
+func (response DraftRequest201JSONResponse) VisitDraftRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftRequestdefaultApplicationProblemPlusJSONResponse) VisitDraftRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HearRequestRequestObject struct {
+	Id string `json:"id"`
+}
+
+type HearRequestResponseObject interface {
+	VisitHearRequestResponse(w http.ResponseWriter) error
+}
+
+type HearRequest200JSONResponse Request
+
+func (response HearRequest200JSONResponse) VisitHearRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HearRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HearRequestdefaultApplicationProblemPlusJSONResponse) VisitHearRequestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13958,9 +14832,33 @@ type StrictServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
+	// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
+	// (POST /api/v1/remedies)
+	Remedies(ctx context.Context, request RemediesRequestObject) (RemediesResponseObject, error)
+	// RemedyDraft Make a draft of what is policy in a set of changes
+	// (POST /api/v1/remedies/draft)
+	RemedyDraft(ctx context.Context, request RemedyDraftRequestObject) (RemedyDraftResponseObject, error)
 	// Report The whole of a result as a page that prints or as CSV, stating organisation, revision, moment, method and what was not looked at
 	// (GET /api/v1/report/{what})
 	Report(ctx context.Context, request ReportRequestObject) (ReportResponseObject, error)
+	// Requests Refused questions that people of ours sent to whoever can change them, the newest first
+	// (GET /api/v1/requests)
+	Requests(ctx context.Context, request RequestsRequestObject) (RequestsResponseObject, error)
+	// MakeRequest Send a refused question with its purpose to whoever can change it
+	// (POST /api/v1/requests)
+	MakeRequest(ctx context.Context, request MakeRequestRequestObject) (MakeRequestResponseObject, error)
+	// Request A request
+	// (GET /api/v1/requests/{id})
+	Request(ctx context.Context, request RequestRequestObject) (RequestResponseObject, error)
+	// AnswerRequest Answer a request, or say no with a reason
+	// (POST /api/v1/requests/{id}/answer)
+	AnswerRequest(ctx context.Context, request AnswerRequestRequestObject) (AnswerRequestResponseObject, error)
+	// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
+	// (POST /api/v1/requests/{id}/draft)
+	DraftRequest(ctx context.Context, request DraftRequestRequestObject) (DraftRequestResponseObject, error)
+	// HearRequest Say that the asker has seen what became of it
+	// (POST /api/v1/requests/{id}/heard)
+	HearRequest(ctx context.Context, request HearRequestRequestObject) (HearRequestResponseObject, error)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(ctx context.Context, request RevisionsRequestObject) (RevisionsResponseObject, error)
@@ -16162,6 +17060,70 @@ func (sh *strictHandler) Reach(w http.ResponseWriter, r *http.Request, params Re
 	}
 }
 
+// Remedies operation middleware
+func (sh *strictHandler) Remedies(w http.ResponseWriter, r *http.Request) {
+	var request RemediesRequestObject
+
+	var body RemediesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Remedies(ctx, request.(RemediesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Remedies")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemediesResponseObject); ok {
+		if err := validResponse.VisitRemediesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemedyDraft operation middleware
+func (sh *strictHandler) RemedyDraft(w http.ResponseWriter, r *http.Request, params RemedyDraftParams) {
+	var request RemedyDraftRequestObject
+
+	request.Params = params
+
+	var body RemedyDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemedyDraft(ctx, request.(RemedyDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemedyDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemedyDraftResponseObject); ok {
+		if err := validResponse.VisitRemedyDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Report operation middleware
 func (sh *strictHandler) Report(w http.ResponseWriter, r *http.Request, what string, params ReportParams) {
 	var request ReportRequestObject
@@ -16182,6 +17144,183 @@ func (sh *strictHandler) Report(w http.ResponseWriter, r *http.Request, what str
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ReportResponseObject); ok {
 		if err := validResponse.VisitReportResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Requests operation middleware
+func (sh *strictHandler) Requests(w http.ResponseWriter, r *http.Request, params RequestsParams) {
+	var request RequestsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Requests(ctx, request.(RequestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Requests")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RequestsResponseObject); ok {
+		if err := validResponse.VisitRequestsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeRequest operation middleware
+func (sh *strictHandler) MakeRequest(w http.ResponseWriter, r *http.Request, params MakeRequestParams) {
+	var request MakeRequestRequestObject
+
+	request.Params = params
+
+	var body MakeRequestJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeRequest(ctx, request.(MakeRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeRequestResponseObject); ok {
+		if err := validResponse.VisitMakeRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Request operation middleware
+func (sh *strictHandler) Request(w http.ResponseWriter, r *http.Request, id string) {
+	var request RequestRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Request(ctx, request.(RequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Request")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RequestResponseObject); ok {
+		if err := validResponse.VisitRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerRequest operation middleware
+func (sh *strictHandler) AnswerRequest(w http.ResponseWriter, r *http.Request, id string) {
+	var request AnswerRequestRequestObject
+
+	request.Id = id
+
+	var body AnswerRequestJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerRequest(ctx, request.(AnswerRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AnswerRequestResponseObject); ok {
+		if err := validResponse.VisitAnswerRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftRequest operation middleware
+func (sh *strictHandler) DraftRequest(w http.ResponseWriter, r *http.Request, id string) {
+	var request DraftRequestRequestObject
+
+	request.Id = id
+
+	var body DraftRequestJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftRequest(ctx, request.(DraftRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DraftRequestResponseObject); ok {
+		if err := validResponse.VisitDraftRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HearRequest operation middleware
+func (sh *strictHandler) HearRequest(w http.ResponseWriter, r *http.Request, id string) {
+	var request HearRequestRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HearRequest(ctx, request.(HearRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HearRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HearRequestResponseObject); ok {
+		if err := validResponse.VisitHearRequestResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -16868,294 +18007,310 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tkxu3sS/+VVA8pyp2MtJKtuOTrN78V7KcKHYsHa2O9a+bo7sFckAS5gxAA5ilGJW++y10A5gZEpiH",
-	"5eyu5OSNLWmGGKDRaPTjrz/MFrLcSsGE0bPzD7MtVbRkhin427NKaansn3KmF4pvDZdidj4T7L0hcknM",
-	"mpEtXTEyZ0up2Cybcfv414qp/SybCVqy2flsgaNkM71Ys5La4Ur6/kcmVmY9O//60aNsZvZb+6Y2iovV",
-	"7OPHbPYiZ+VWGiYW+x/Y/ngKb9aMaFoysmF7suNmzQWhJKd7otiWUaNhckuutCFU6B1TfnZrRnP4m5te",
-	"40sP7KcS83xs51ly4f/+p+isl3+nZrE+nu7zN3TlKaYNNYyYNTXw18WaihUjO6pJSXNGlkqWybkuH+AH",
-	"uiZ5PK0fecmNfTW2PQU8PBiQl1U5O/+jWzP+7XEYmgvDVkzB2K8Uu+Zsd7zkS7onO7vInayK3C+TivBH",
-	"Ie2urRJcs3XjNifmPj+XsmBUwOffrpliryzXHs9gS5URTJ2/+C4jeksXDP5UMma4WJ2/+I5IRagg3LCS",
-	"UE2WvLBv+PlsqVnX09nZ78yymWK/VlyxfHZuVMUS2/BVfBverveJmVpuVoxqKWq++EVWStCCbBjb6gSR",
-	"dusufo1M4qNdgd5KoRmc8FdKzgsGM1pIYZgANqHbbcEX1E7ubItv/OEXbWf6ofGx/1RsOTuf/cdZLULO",
-	"8Kk+8+PCF9trfWsXyDXZKeno4n5kx7xYLNjWULFgMI885/ZXtHil5JYpw+2sl7TQLJttG//0Ycbzg/X/",
-	"ObJ8u3jq1nFEqsbZfhz5ZSUMLw5++G3fzz42GeYfdpJhCn7Ed+FHcv4LWxj7LaQCy5+C4GsvdL5vnITY",
-	"wo4eae7ImV5T97Tn++a0cbie6csKOak995xrOi9YHjvLnqcj09wylVqbkgXr48XX9p3DNcHH3O/DF7J6",
-	"hh3rusDr5Gh1tF720TwXUiArI7MaVuroe+4fqFJ0P4Ojs+Ca4+KZsFL4H7M9s+JAyMYc6wFW1LD2N7pI",
-	"8xdq2PFnD0jl19WYTWtB/qMdJHsGEn/kke7mli3VeidVHhO9zTP5VdbFUMdiGJ/Zu1pWSpPdWpI1RW3C",
-	"EeIJEYzlLCdLe3+QkpVzuKN77uExzJqBZO959e36eK/gE/GNMI6NDpg2zxXT+pgWcB28Nw/dC1Zi47Jn",
-	"2Ziza4l4PPjLShG5E2TL5LZghOoNAR0kss2KaSYMU+kZhlcIbI+OjqOYlpVasJHnTzN1zRPS03BTsH7p",
-	"6SQNvl2P2JxSFrahuWBHvOhu5n5WB7sZlz5LvqpU2O/I+ftwpNkd3tqv2UKqXGdkq+Q1CAGWZ0RXestE",
-	"bv+4liXLiF5T+9GMGFps4A92l+jC6AzOU2a3ndn/rxQV9l9BMdOZVdulsv8Am5ORBbXj7Zho8EVNAKfa",
-	"xe+7tVRxOuzofrhsfIsc0Cka/TT8R2tSu49ldkuiO3iDS8Q9G76E9oUVYW8apELkY/bRVYrJs7TkeLuW",
-	"JZGV0TxnIDd/rZi2z6wMoXNZNXa0Mdxv4OLMZhsu8uj8vIA8vnDsk2AaVsAgBKwNwkFP3gi5E7OoLovy",
-	"I6EP4sOrpGS29pWn0FKq0m6APf/ffjPLIuLATa1f3vkXHTECkzUmDLvdUidqHSOiWDQ4vzHt6Kmqcs5E",
-	"TDIWXIzYXj/Oj1xEtzlJVMF2C1my2J33Zr/lC1qQ8AqhpRQru+9llOKCvY+fCSt1vI7U+sQPAi5VfNwY",
-	"PiMFFxtNuFgUVesKb3yuk53AZ5H3ke0S37IEk4YWxxO09LTTILQoZlF3QouTcLgW4+A++g/UtGiS3pGu",
-	"i0FgY0cK36SoXNBK9yp2z+ClEyRar2hJMuPxPlwQc8CNGRHSEC1LNpf5/lDotPTu9M1rn6XMU83zKsYS",
-	"r90TorjenBMKrEp2Um00KNi7tWTXTJG1LHJNuMmIVM7xCBOxInJOlWK5fRAUkk4l8IYSMxjSB8ScW4Wt",
-	"ltm0sFc/2VE96/IjdAziPGOECVjyrM+vgHTvFrhxAYus22CVxlbFzs9TqkZacQ01oWEgfRM1kOKX5AXJ",
-	"ZUm5eAL+uqAo9/iQO309x1tbzfEjOuFnPKaEpGh8tpebFNqDTwD4TLWxLCS3TBAjD84AHpGoRiB3w+84",
-	"WMBruYuaPTcV98fXCjwaNpk3+CpYv3KAouGvB/u2W3x9MbjvdtwFgQBHmwi2Ca7/pvbS0z1xll5GvsAD",
-	"aW0cPI9fki3lSqOv11rVhBLniTqa5Wlifyr5nZBab9eWQUOgRS6Re7kmjoQgwmKsuuM5m4q+xseC5JIg",
-	"qZukFVJECNstQRvi0POCm3KSkd4EPj/01175LRy+1qNPzPdXjY07YaCpWRsIl5EjDo+xcsGW5sqaf8e6",
-	"sZSkpGJvhd3cmkFlyXJSbZ2LbUtX7JxIUexr5VYxdPewHBkA/Qf2p9r+sKVgNh1VTQX9eKUN1TqmIdPF",
-	"ejrabVraOjAsfIFQscf7Xy5bt38H7x6rwDXf+mlngRdb/BTnaLP+Ky2uWYShqb6Sy6iQmLOgCR+KiT2R",
-	"lSLgEeDuXpOguglpF+gt9Pn+yrnL5vurgl2zAgx2c1VwbfwStKEit5+MmfFzadYJxy5VBqls34G5aMsm",
-	"cveE0Kb2ZeC/FPQw+JW2c/U6mZv+LBuhui8ZNd4B1zUxs2Z7QvOSmzAlDnMMnDD8m79IjpaMp61eg+PF",
-	"Tb4SCymWXJWoKq8ZV1emUgK9jvjHGH03LH5B4GZF11dIqZk2BF7xng5VFUzbvzi1CwlA9QY9RLhaP/VF",
-	"ITXMM7ABFfvo9NJ+6CKPzs7R215V3JBCihVThK6knQ9ebZoZYze+YEYTr0QfCxZL16gzjFl+Omb/+Z5s",
-	"ZcEX+3PiGTqDJ/ZbVOTw7U6SxadRqauh7GbnhIMOOwaj+M87/o+cb5b3NDPR7et061KeX833UX8jsQ+J",
-	"ljFNo8PkA7aPkOnCWl0umkCE3DVYEbgF/VDLSsOaKoHW8rvh1p7dBybyoDDtqK75EH5jyS8GGX6iThDB",
-	"4+lo71mylsv+lIaFeymBxyN2ETzzAr19ByzWlIvBlsYz+/alYdsYnyxkHt+cgu5jrguQKPYR8nDOFrxl",
-	"7jf1YAhXxVXk9ybGSFYGS5JLJ4QogV2mRWx4uT124nRR4SV+JkKCBte3J/Qir7OsnLPDdDrRPVNGNX97",
-	"1BN+DdwCz+OOfRyTxNjapKzca1pU8Y84k+746C6o8BlB3JzDMRBcG0WNVC5c5DJ4pNAS/9zM7PHk2cfN",
-	"DLOOapxvfZoNzNjlKM0Z4UvkK2QxECt1nlL3YQROdtRsygeTMkDrc3GcKQFsndjINYtdZhduKfYpmdNF",
-	"1EMQDpXfa5/9lbMlrQozyxoyBaOzdklbCk4ky+dRfgjb3uHUMuHgarrXaapmLteq1/7HtcQJyxablOhK",
-	"yZsVNaxTWCTPzfDjMcivARPJDtipg4nYYvO9rESUJQouQnAJ0yAzwjhoJFR4Z5r3qFqzi0J6WdKF1y3m",
-	"2WLjIyZ+rCG/uXTvRv1s9ajDcxdeCCKkKmlh7ccyxmJwIeoRN1hgqOgVNrFHv3DLTceEkhcXOGJmI1Wr",
-	"2lN6kKaxJJRcM5XzhVMZIQsE+WfP7CG2htGs44aIKVag70IYCGQCj0/YfTehQ9JCMZpbXs0rTFa0pwSD",
-	"FiUt7L63srhSMoSLcLrqTwb+aO1t8vRd1rx+aCqn40UnZWP8Ve7QX+KOgFXhCQx7QNwd3RO5jDljuDAy",
-	"zqVpX66jjz7JB3WwA95fG8ZuEB/mmFkyxmkv40kw+TXXqbSx+b5XpXQUpCtrZJlo/MXOUcQ/oF2OSVTd",
-	"aCgW+6hbFFJ/UumaXcqVuzEPv8oXa1Jf6Oz9grlnoioKd7GDJ8aw0p9w/3CcCqco12xIsApX0VgqEjO9",
-	"w/p27Y/6GwMHA66LjDTKYEmwVVJHT+fhJHSvN0G3hc+2jNnBGldLge7eVph5nebm8+X9biNxMrdzNdmj",
-	"244pYz+7soL21qdjFBAPal4XVG/QWeTSqfuvA29H4FDRuSmWM2G48/WPCIR611RHTcnj6L09LM81G5aG",
-	"GIaLLq4yL5fLyHHzqvTR7HK6HxecSm1fYiPs+D5KHZvxdzw2Xyryq7iqjUGI4YHNcWlDdjaplCHFV+sR",
-	"Hx5kKcBa/NA+DuoX7yefIlsqBSaZ5jJnC1m6t4ri5XJ2/o9BKS/vohUgzsIlEhUVXEP9laubKtWLkGru",
-	"xYC9x9F7LEHTlFZ93fEWRzUTDtsZQE3lO51K1+Fk3NFbIpnd/ajPFsIqRFeLdYjHuYnckKqHjg4kcTzR",
-	"BOmXYjqm4ul5Dd5KETByadG4iSG3TDAoMzMPucjAx+3yjB9u6YrpDHS8BfOvQOaQjyr1CVL4LM6qPhPR",
-	"9YKb/rkwaBqMuCoKKTdXtOAb1l0p05sC05vWcnRDpBcSlxfpq8Ebse3teeSSutCWVKyU14l8xM4rJG3J",
-	"6qpo2YwCagiRZe2HtCv8CV9GR10eFQbd9Es6ejqNTF95hDNN0/sN06bT53F8GcPvoo+Y58JYHMKofVM3",
-	"jRombZaMJ2iFohmpIBUjeK1dcJNb0QXxwI0mMNRIP0XSr1YJnvTrRfwI6CbArMEDj6fS9oRCVMcFG3uV",
-	"xjolzW1APZ+mSyHpwcPt1i/KrVQuNePQZSkWTIkR18grXNEzTJo+vk7erKVmZAf/bRT4GLphgtT3o78O",
-	"T/JVYM7vfE8cx8cSQ8ZpWbU4igVT6nrk4/O6U9wYJgYIQ59nHPLOwybUo9Qfi26rosvIAQbP/LCU+zlF",
-	"0Trg1YUUy8K7ZoZR0U7vmftZtIKCr5wEOpYmOR/7pec5j36FJzygUmo2VvUraUIE2AdXicJZvAaOXcgY",
-	"lJ0rWa3WhlRb8K9SwwBsgFAi2I4pEqoRRhXFCWkSWTIY34MEAfA/RSVkNS+4dolIA3jj14ojy8USogtG",
-	"dSxT4Gdrt7usjJXkYgUhJRJ+kA3b+7+yInfFnzGbqFGCEiuIx6eEC6s0gHY5pFCFWSU34Zw7dBG4bJgd",
-	"5QZ1P80gBhZInM1yJbfbhH6wY3y1jonsRDVTggdDKk6KSTvOopvqFU1FnPYDC7xRq13vI8IsVsbu1Bh/",
-	"tNzpc0KrsbWe6F5qNGWVP331eQ/b1+DNpHB9qjiLWf96w9KZIvDUHmZHuIQjboSYDtLw+FFCut1IUKX1",
-	"4W4OmFBcTHt8xnBVm4eSHBHus2MdVRD7W6uXalkyzOUzPvfGmQe16kNKRsVuzREdoMVeS86KfOTNlOCD",
-	"ZACwdLZT+EJkCombZTfChj7YARzWm7Z2qBihD9dWJ1F9FrMdVrTt0mSBJ71L2228251IfswBM4LKc+rN",
-	"AIz52VB3LJ+noxqD7q3YLnmKxab7HD08x8WhVJsr58qOBW+0IYVc0ALwpVyMkBcF1uPE4ynJ65iJm2eG",
-	"eNcTeHd3mCAY5h5dcB3w6zIqE8Flh87grPr43WfoKg45oGQZT7NRstpOIz6TdbAXIXfayB1VuSbsmqn9",
-	"XELCwPDvugSoUXPtAOKBXNsuU7ozNMAM6OTRqo7j0NeaUTga4sqrzvK6lS3VjwIUgn9XbLlksUv1hXE3",
-	"ZySdK2VYw2ENmWWOGzxtGhe9ZayG1d3J3TeCl/EceoDnNIRhe5FeSvr+Bb7cqjc8YOjeYRoMHvv2Nzf6",
-	"doSpT17PmFLLyU5BSd83f/gnDIg2/+lxhGlSOF6pG2gsAg9ifMEaYzz7PS/Yc6WkiknkoipF3JBIZ4SV",
-	"TGu6YoO90O4r9Q/js0zclJh5PEoghuh7P1iJBz1r1tRHvNzRf17zVtiuYbWMVUpEVc5dgdgJhXYDFU1g",
-	"F6fHeBXGp3f7rP3cXvdrTNT3k+vYtR/cwo6wDcI2RFy2Y4mapB6YhHESjVK9PTGai3fmZiSf44gIUU25",
-	"fjLIeeVPQSJ1c/RAsDExNJFBUaQwff/1jtLm76Wyek8UYKgo5C6VHbdhbHu1kNv9dAh9mpmURyMZzjED",
-	"dOEA2QcpgvXEwxezsNSO2MtfnN50mD/iwZm8PrWlui76cTWJmF70boLs4lRicSIlPZ4vHlBu3dejy+XX",
-	"TLx2MHTHFQdxX6wvYeOGrBgC65aECyLk7glUV7sqXVCUGqVSjWxdqMGOUSppJgDEQRIvKUeUECjSKpn2",
-	"mLmnpyH1YYTIgg3MPXMKeMGvO5Vvk0jo3s+yG+N1+uSpRlaGQxfw2nXY7BiTNHz2R1wSLz15YYhLhKir",
-	"T54QVmiPYeV8uQlUlqq4cb5rn73sQHsxN9HnIsIiYit/UW7pwqSSooYf6L/La6af7qPaUALmrDJXElPZ",
-	"2qT9S8W0ARjKkgDGHFMkp3vtkW6IVC6LglBDpAh1Ov1SB5P9YilUOJmrjkzwOiBxVDHA3tOFKfZ1YaMP",
-	"kkRtq4BG0EvPZuXTBLEnO1TXCsfd8B07HoLbx6IMUTOsja0perKGfAu5NBX/BqSvK22ozyUYrqn7n6LD",
-	"ftxP63jtUSnOzpfa5YouQRzA22qUK6aUKp7k7GqU7XOodtJPSC53opA095XzbYS1FBhELGH/CLLN1wna",
-	"vxI6L5gru4E6GFc+Pm4ff/JQIzHF0DlVjmb3kwMj8N4XuICFd3DFQV8GWNfhnLmMmEn4v47HHuDDe6wx",
-	"uCfKStvLHOKg0SU42IxppgS5gPEzua5ErliOYX7LtSVmjU7zzS6JMxZ0yUPoDEMz5Tn7CWzH3vTOgKsE",
-	"zubasVfjjNTYImFXsnBJ1uZJ4KJA8QMyuDW0gUvaUuhQoLk7oCW/a1TAErtQRKLJ7sJK3/pd6dD3lYJ8",
-	"hBOGeMF1jwAo73T1SkvosTFdHmXQgtuzsJt7/vvGR4lm10zRwiF4WHmcyu3rh9hLZe3v2qW2KecyRkYO",
-	"8pN1LEG5A87pQC6PSZG/xeTz8ThgXfs7MNwk65B8yPV2/pkAJ4hLThBSKjM2b5iPrYk9zvl1SQN10m8l",
-	"6j+n833jDlPXtCGZrZvO2xyX1tig1u2nNQ5LYXxhWBmvwhrtU00yqeLXbS/HgWV4GwGzDh+sL5Ny0+py",
-	"5f8NG7SEBP9YnD/k2+TUsAeGl1G5OJqaici+PfEOnGtAos9YAGj268A30wUb8uaxfvv5eoUhXU3WW8dz",
-	"l8DWAxL9IzMmKtdvENtYRfM4ZcHQSF8qWRJuNNEMnLcO28f+C7rr0HDYRcmIbyQQbBIuVR5RtJ+XW7MH",
-	"0GVSN1UaiL36UwOcvE6TTya0jgZ0iurgXAWsCqnIWu4IBwcTtPtKoaFrlgBuTiWtebylxpWAEe9c0QSa",
-	"00kOa94uNfDXqov1eM9cKiL3o/OHHpZNUZUC+kxlFClGTYKpvOEcH3CJQcuT0zYARSb14KpDnakLYSNX",
-	"hS+vHO5htVyFONMI75cB7Bqe0F0UfaszV8KONOAG5t7PA9VjsH11BaffnMZWNBbuP9IRz/hR0jxaQuLU",
-	"n25X1wnhzk79ZNRNEy02zNspxbUcw7nHSIHOjGNsX1TIjxjieyuqhSRGkj2LJzuBCh//4d5aZbKFhdL4",
-	"Ya30R2qn7E/B2QBvkRY8dw9thhgXBwR5GklygwdWynvQ3iSqK5nvCa0RTKkIr1BidyJrFH1BTMgjR6X2",
-	"IMKMKYBJqceW5bbI3kNKBM4bR1B7OeavYynofJQWnEyEjn6U7WoFZgwO+zyKg3bpHDgg+3KuGJrMGaHa",
-	"l8xycYhG6vKmrRqzROyosukha5WldmcTfRMBS5WqbBtzapPjpb82ZXEs/Y7VkDZOwqPuKsPe5Cffvgao",
-	"WDez8U4Y7oA9HeAbqCwUEuJIDbHqIFWGVe/9t//gceHeC6ENowAL6M+Z3Tjc3KCIRPrxYBwONtHI5n7u",
-	"1rLZZaa3pHhEWlSMd9/IDYtko7L3W+4QS08ymYwf/oDL13InfHSs+/ThCM6a8NOKHkTwpk7oNpzWw3PT",
-	"CHePi64bN73VcCKNmlWTTp/qNWnswvDMmrG+9pSD3HtTknk4OLuYQtaIfLZZdQCi+oDbspNlugHOowGn",
-	"lxhFI8YXDpOS7gEo1WGVJ1wGdcxmKrwwd1E78qWJrk8P44fdi6Xm1Pt3auy46zOtCKXDuyfUbqK/Unqa",
-	"TEX3JZk477r8wZ1S8GuGfaOSY4ho6PTpnvDcZQZRACWxPCOXHkdaDA+RdpGmyay3xHrdkUIft79ZqLBr",
-	"aZ9hrLAODoZ9acYJm/x480Bh7LS/TNS33DrQ3w2hjkfj5KXA8V5WCva3ZMKMwEaFhun+HGqyZGaxJrwJ",
-	"JMQLn7ZldVjsUlGJnCn7bLEOgBEIjg/HDHO8fJuJY7yAWrs7zgCUcf2Fa10lVJsNG9HGM9DoBxaNy7fK",
-	"Y+OJj4Bc4lfq39epjrW6p315zO/W+ixCzGfeoMiw7ZX9t1rSeIj/zFrkfmotE45g0+I9iGD4XaX7W4k0",
-	"Cncxnuy2od7DsEC3D1HWvLYzisWNbtQNp6vJ4XxPfML4VD1zej5n2j07ufKH6QmhpnHHuTNjX2fggfeN",
-	"gA/neROIlaNBSinM+oquZFzqlbIE0w/aPgA81hUXV3O2lAr5xv2jrEz4V2WXeCAXfBeUHbUH3ioLLE+0",
-	"KshmUq2o4Jomw+WjI1AjU4CccwNEQPSelXI4iujzZDFA3XRwlL1nJFZdDPr6G/ty323cInjLYRpgbBoJ",
-	"O7D65uzdlGIn+lV9kA7LCbQEW3Hk4qfHNLpYGqYI9b0ELFNzAaE25y0+xyxa0NgAfwwcNDgLnBE0qk7A",
-	"Rri2BAzatnmnz6gUxvqcj1imB5UaC4+EUenILJIVu3xsm7lUzA9FyQB51gRSO2Q46PuQFBp4tRyLuZzu",
-	"iRROTwnNTPUasjYLKTcE9z2JrXOrJbpOLRiqtog4zHAAKmxWGywM1hk0DzP+Pwpr54a46ihWDu+Erqdx",
-	"J4pXP2Napj8oK8FyEt62ymJT0RgOC1I3PmqgNTp2a5UQizrTS/ti4g6xdqP64YTkO3Sg9sD71r7wPz6K",
-	"Sskgk07/wleRL5woXZqDn1LpnEK07FnbcIf/TYTSQYFxI1gRkVO9S0zJrQuAFQMtv84ZMdKKMqrJH/78",
-	"KG+75b+966LqqCibXgINaNJ7JJL6yNKSUI2X//ho6orvZLyufZ/H/cAJJX8FtT8JB1BwTPXFiHGQzH8p",
-	"/DQ6WSiqTOFqdUCPhs4CXXgi1qJoYLlFFjwdNkgaq1kW7BTw4+Z9VKNXSLx6GmRIkzeeUdlF3eg10Fnb",
-	"1UDQj+mArd0aZv0EJJlYf8sJK6uXvnR5xGih2jnqqB/PU2upY3bA3xkzrgJ7mIvX5wdMwLZyNyZw0fHh",
-	"RhPbQWO9xvfjRS2jD1PjpjqIPEAfSvBP1NwJQSbNTG2zuTYWnbA+XauBey7a9HzMMYfN8GzSOk61FhrO",
-	"bIulm914w6mJigol5wXmyR3WaRuaSEFjSskxxyZAkUSPNEt0TCXwKLSD2ikZ7+Jm795Kj4OC8MPcuM1J",
-	"ekKHYX77tEaZcJNN7EQhUdkZYR0kGn96ZY86j1xG/vD1ozzDDETBjjW9HgX4hioLzi622v9uJruMMIZC",
-	"TUyfShbF7A/UoN3K8Nd5M3UFE6f7PmgPoksDGJJ088y93l8ExQ8U869SEPy/sAQipbvzM4JgFtDOsuBi",
-	"c/7iO0uB3/9/AVC8B/XpMCrnvhnr0NC16c9qUo3a+1C25K0BdA2DiAQJCmgOMTugofX0Alv1gJNsFYOW",
-	"UkOssZiDBi66wXiNULp9Fc8IbTjcqXHOKBPKvaGVN2EijhzY2RNQj7u1k1kx6T4m4/zxI4PQjaMwlH9d",
-	"bAeKPXy2TWdxR73wGALSQXldgw87avp8pdogCJcbt61JV/41kVmOsFVGNUFXTPO8auUUtLK0e8QdiGVX",
-	"/7mUCpUxX2A/oPzTxR4SvVRF7MvQgXLvNUOKGcp2GoD/suLX8W4VA4FS/IS6Otk06J8FFmrtc1d/qlp7",
-	"HlNGKmSHFe3pvaBCSJOo7Opqep7UvfbRTJdjDATMZDgPSQSQCO77ZdSXGiWuio6gZnNDgztsjdfVGlsU",
-	"OQYt2isVyh7S6KfjojHQxCjd4TGkx8lrK/BFA1N6qI3S6JOUEN4xNAVw6mQN4ykj80rkBf7jli0MRZsK",
-	"crsgg9ydKgRUalR41cnf5y++GweYWocJB1C1p24k2eu+rv5oNOVAutQbFOeI+n5LY8YnVNZTIOL7Af59",
-	"s5D4k3RVVAf4PEIFno76flLZpptEq14z3mSg3p6EgwzTtMaC8p/eomQUHZsqVLeC5t5LE8yttwv03kO5",
-	"BS98s3m+HaPKOf7JKs8wbMlg/Jje8LoqBrXTbarv8KwrjjhnBVYrD9Nbq4I9hV/EOtK4HvXx0C8+bHY7",
-	"jaaipcLf7D0tHS7uoXF6UPJRKQE9+OL5guz9VupUyqifZMBAskNaOxBJnCWa/V8lV34Rhuxv+6/HokGV",
-	"3Ix0UpZtYTRQ9WOJLW2ms0BNjWYQvedGs2IZT75b023rROgdN4u1tR7YNSuwoyggxTCzlmCCYSfaVJRK",
-	"mSbxE2+kSdXTtlePOhiHyQVxfck5LWvdNvi4gDbhy36H63PVXs7h8sNpnx2d+8Bg/rjXx6Aj+G6XdFHl",
-	"PN4R8o4S7EdjdHRAr3mMsh6gsYnAwTorOUYDeHVm2qcAGkcn5HUmvY/0Jhi+WptUw+2mSxjELYjH+kod",
-	"gzV526nzB+iUPTBbkZz5OIhWDYiVOnxP/dUcx/g8ZuPQ4Xz4lXAyhqdvHH7YUDwJ4mlXNjCh5xgu/jDW",
-	"EiR/n2x+43zG62TYpHH3r/g1gwTtyKXdJLe/VoZ+/JTazDBORMfA00Rdyv+CFozsFDeQA/+EuKsUfD+a",
-	"bamyfE3me7KQZQntY0b1Lcep/Oz5pr0j4OFN5aOleC1RWBHGinFRK3X4uEYRASwTUUzsqzlU12viBPjM",
-	"7LhQP0zcjgdShFkTupJdH2g39I8+b3wimYg9xsFWL601i8yTMr4HOm6tL7SKQeVKy5DCSPL/P3h2+fr7",
-	"B1BrTOQSw8TEToxpbyE45MzQDCx2KeSslCOR0Htz3jug0j26dOdxt+98zGb/lCIRDTW8ZMQ+9rg9B1nh",
-	"Pfa6606MeNFA6OwwrxzIEt8wE87tiABS+sIJJ7onzBY94dEZbumCJfKbOuBq9FSYfLIy2ukTqaZLrtJk",
-	"Ta8ZocRuBOaxJ3GiIAVxpHEXtbnCHCCHwX5SMzMAhqSZK+ECNm5Onnq+MaBffnJr4q4flnND50WC4Re0",
-	"KJgKuSJo3hCnLkRgjCZMVoKLfPBANfp+NOeo0uyq4IuD662/kUn49jDDwmP6Rebwi+TC03lEy4/S50VN",
-	"kZ+E/qlpxurKpprqG8la6peigGIxzTCLwfH+AfaGvZpASuOZgzq/US732o/Qm/ekR51cvxENtjjk0vp4",
-	"l3VqHJ6Jhpuh0bgkHOSoAAgVEoe+eYdpeByEd1WQI3E2EpgJmvKkf17TfcKxlQ60DQxCIqABfCBNlZtV",
-	"KHjCHdVmCCwNtSsmWo7PqYkSfgTsT6RQoEH94+orX2qp/ZSHINX4PWs6x03dxUUDLizi3kSdf2Fn21kt",
-	"aJCHxPJsZhSHEnVqDCu3prvH3nFXWpETCqVrmCjCDckl8/hBlTDE3sjWjn/isqNc88ng476lRmZdHGni",
-	"5dLUBFVbW9MHqKSP4L8S8TS0I1O1ZleFlBuWuy7Hw0/7gCJUt6uR3UEATpeFtmbE5Ri50tcMH4RGF6Eg",
-	"ljojw2e1SVUPgUlAfoA5g9yBeF3tHnQmz31O/cNaWxglymmnYO2l60chetfgf7dXhzuTZBdfgH8k3J0w",
-	"PtTqqnK+VVwY8sXr75+R//r26z99Gc0o6a5Na51+IWQlFjD7RaUUnl3FDCy+FwzaSWmH0onfja62Wq3q",
-	"DMrBqbsFnbNiCqcGDhSf2XYrNcv/oqgYm+LXTCjpzXhUB0HJOlZvFJ9XBrNcRRvpNLGswxZGXQvzEKkj",
-	"1tUNeOqBSntXPBCaNE2Q/ubodirpxfObpOyaIem6mEMyqMCtLmUaVuHa4sfDJqODCjnG9S2NFGGIa25Y",
-	"tJ9Vu9ELgSoqSOxZU01CA8K41xbZcMjagWW7koStfVvjrdB6Xs6HHNxXNU4DN2tCIT9uUN7wEUcBAPOr",
-	"4KUaXqU0p0olGwuO9pSE0pIDD6sMdSK95WTpGrnG/RDDOXNXcAP7wlUzK4Y6smCz4Uqe3UPo1IVjQztx",
-	"u7qD4aVgDjhSMIKoml2fO8yScxtTQ/G5WpWOaj/Y6WEYQhELwPgyojh0T54krmC74Ia1+o6hmzh+iMf5",
-	"SSkH2pPUvug0LrqHevNzsuVCsBwxncPdT+b70I5q7wrTR1nbElLzEhGeDfPd4bHinWPhkgNSMqrSJo6P",
-	"1InjWBcCHSNYB36yPLNzqKNJenZk6YzoLIg5eEnsnzcO1eTAxavYckwP0MNqHftWhqPEPxpFFe3K+J4K",
-	"cRR6jQweJI3LWCl7I4xBB26mI/ufZ773SRdyKTiDbuRRiEc3/zIsnBk02VsIZw7z/ofqvwg+uhyVyPAM",
-	"k4YSfQWjGgXvDff66HonaF3OFjwH4ZLCL0mkanQETkdnZ711tXaaGXC0H1xl3prl0RS8kKM1NluqN9XD",
-	"VYe2Xf8pywKzLkJyVIhUttKkfGpTM1ycBW5J8lik0D+ZeHiDpIpQQ3tizevoRqqeFr7INZnb9ZbuOzN4",
-	"xxTG6ERO4bKdbHhKpwosJInqMuKq3agqEgQOvb481MKS5Ux5L4rzo6/5Fp4kADEEY7keeSigsWrqdOot",
-	"oxvEZ+eGFNaA2DX+PQZ6mXILeeA6d1TcZ90GBBJ5xMA6ycqX5yxcnTSuMcou6wRaJ6osdcO7X7DnEtkw",
-	"tj3wfSZAQ96u9y9FsR950Z2SSdPIAbvL3nHexDqAL+RoeTQcKRH1k6uOPMIOuGjXkDBhYi3kNm5iFVJu",
-	"HlTb87p+P0OLxwEF6zVVLHf9B8gX+Ncvx5WUpaqIakHvDKUmcq1fj6dJlFetBT64TnSiek74aCrvdGzZ",
-	"5h2UYdbzPe0IBHCvZhWVa+C0KKRONeCfvgqzq6gyHQPs0qxGtX6PNXZ4IxHRkDs7WnGWEyPJnJEt1Zrl",
-	"ZEDCz7AayNBSs92eJo57j01/K8XN/tLyr0/dC9lc3M5+IeWGM2/MnM927D0viqq88i/W27PlHrzX23lw",
-	"LuA69i2U3LtrY7azjx/h5l7KRD/1jNQ3NJjo7L1hcK9YUWM1V4zGyyUY1gtZFHQu3fu64oadE6o3TRx8",
-	"e7dmRDPmImAralgLZZpDzJXs6N6hmUjfHR99FA62cuc0a1kp/ZAAPAdmVjo/AMEggsbAyJ+/+eN/ffnw",
-	"f+vqyPPZW0dGq8EyhRSfPfbJfXTLZ+ezrx8+fvgIhJxZw96cPdyxongAwdAzWpn1P5l4AEVrq0r50NnH",
-	"rP2e37AH3k+zQlPBHnb4zYt8dj575ZH+fmB7J2S3UrgKma8ePXLVmMZ5oOh2W/AF/Pzsl93mgWbmD784",
-	"rwUKw2gMqX3O4xe9URWLiKrOJO2Em+PjEUzwBfnb2x8uD6qUYhI9rP/MQ7zAeanKkqp97UjStSfJ8kKN",
-	"ngjnjq50SCEH3927j8ndaWGgdW/RZSOqvaWKlsxAmsw/ovnMgE3hXLF6g5rg7Hz2a8XUvj7WqBTWNMVd",
-	"qLdyFOLfx3fjGMh5VOqvHY4X3cdLe1jtltGFIdCO6PRtBZ0cNpLnzMN523Mf2ga5JotMbgtQgqijcObd",
-	"iV/kcqHPakZ4WKJOlGAGulgwrc+uH58xa8o2T3HskT56phlVi/VZuK+jTxu3X/R5rWzA4y23z5zfKi00",
-	"fuTaXCxChsOYLe+RFc1PD9K83DQGlKm7gQdJC//y6Yzlh2r7vwnC2zrWsFLfMUV7A84+2FP6EcjUPu9w",
-	"lO39UJ9knxo85ChDuG1Ljb1WZ+ez//sP+uCfjx78+Z37/8OrB+9+/5+z6PneVlER5fnBzYBp81Tm+1Gc",
-	"MGCbnVf0Y3t37UI/nsiGg3jsmFMgAFiz4InM8ne6gdhSwMgmtQu5g1mCJt1xWBud1qc7q+MwCnESAwEl",
-	"hh5UfHeae31BDS3kqkL5HkiWprzGnq8OZahN9gu9uaWzUPefu+NjAPlWyVPgnp4uMUFzx9YeASPcqfEh",
-	"np5hIL1W5jv3qVHFGj0iocy1R6+qccViqlQzGWaIEI5XSkQhdsDVQmihJS7Z+e9dkXtsMrQoZtmxZtVA",
-	"70gkRHMdeps1fT60bmOirXwyD3+f+nJw5cQW/e2gNdup+EoLNMUCbA329ghdPchaFrmGeSfm8+tsJP1j",
-	"gzgPSz1Oy6mMKZTob0HsSLRfsfUS5GpACqqzht8N/ix4dMbQMXbgapY+e1YpDYCSvW/+CMWNYxX6cfLE",
-	"n7qURAnPT5Ypz70j06f5e5SkllDxyTn+IDsh44+DWStZrdbel8CF6+nTbkmdEkJzqrrv6KdUTXxB+08O",
-	"up2f0v6aaBhwyL0Mazl92xDNHg0xJwB8dpGAyowVMzFVOkvdyXlul3kk5XvOwouclVtpmFjswdH17nbu",
-	"ddiBIVf64+k/eXz65nSKy/wpVcFShkZZAVWz76ycfdiw/Uf0EBYMk8EOD83S3GQ73673r+zfYtLtm2OX",
-	"pP0MQhqcSAs7EKFA2AjD9tp3mOI8SLOI5hK+axJYUkyHjUqjp/C0RxcKsSHyBSYXfJn5OxmAUiEfFP4E",
-	"WtMPL376LmtsvwcJdBBmkbsPwaiGr+8z0CJ+09c5ck1KmuDDk8/QK7edPj7ukTcyqwwjNpcmX/hG+dj9",
-	"M2dkw7YG+7J+2SV3XNV58mA8c897qWjYe3PGrpkwD7RRjJYj3ZzP7U+1g/5zwZ0JLCuCk4EYLlPXTD2A",
-	"rCCYqM4gmLKUyllVIabUQS62aFnAkcworrGhUAHOaPbe4GcaUkDbz9GCSIF50Qgv7VSxhSyqUjhCPLv8",
-	"GeMq3zz+06MvH5La7CQLWTINvybzPf6faocts5SVyM/hs3+7fPkTQbUFV0obDTO/eGbX8yMX7MusnbrJ",
-	"HbQGUtK9eIl/c/GdQ0aBkXSvp97DODZr/OynsE+kBOERkyRcGDk7ya5stKq3g2X2ZoJigpDNgR1BSkah",
-	"Kb3VtRKTcUUIXb7G3um8Aee6tZQgrFc5IFPMp8dCgCaNqCBQCev98mggewWjjbIXlcT69Ol63rZsaSUN",
-	"2M6OYf19wmq9NTET/MHY2Zx+u3QqsSC/Fvq6V2yd4n16/0Dk464YOFbf2+McE5ovBfNnGwXJJCITdlku",
-	"D+2P4JnaUex44Zg0Q5nS8E5hBWE81twtXUPOa+Iyktwnwxzrjoe+qaoY7Jca5KJpqnpeiGXE1Zk7gHwq",
-	"iDU9D2XbQRljXPfDhMYT5Nul36CGOCntlAIEb12ss0zKCQcHc5qscN1Q7ARSn6HK7MdquxPJgFtSBz17",
-	"JhRCz90T+XZcmjE4Ki2vw+1OrdqxYBmh15QXdF4wbORhskaOx06qPN5qPHkwZbn1Fmn8ZPoXBh1NXxCU",
-	"PJre1YgGUSwNqIG97PnVHfjQoaK2ut1tPdwJ+etpBxHMsJC71/QwgwNuzlxmVFIY3MihHBsoAGc2x+Gl",
-	"pe5jl9vg/hbJuX03qWtuHChMo2q5tzESjDfER1cPOsUpfJGjm86SOrQDsGoEhG6sEtl1pHK+XCaP03f2",
-	"4aCjhCfk5i6SqJoHqY3gKNgf3mQaQ+5RphX51ckejIsD3I9JfAqpFSIawsglfjr3DXBJ4rLJA2S/nixX",
-	"SCAefwhNun/zjWXsUZDQYIYKoC9YtfWvwgv+KaiN7D0YyliGmDwsdU/YZDDhu9CKd8CxKdBQ7b+B6nvG",
-	"FRM3olvvhl4FIaQIN0E9ZEovwqcnW0eQKBZblDVzjnJlR7As2EqwbSOdPN6GnCh7wbGFpWzd+cOgJ1/B",
-	"/co02iXuH4JF4yK93gAHX4z9V4coysutVFi3Cv9QDmDOM/xR2jlkjeZQt+1QV8BtgxcIWsWafGH/mhFd",
-	"zd3AGVQnXEETm6zuiIGFKF9mhBUaEmeYMAqajcO5ArfS/wpY/e8fEgTPhMRsmILP6gV0bPsH7/SQGHry",
-	"dS5ztuYiJ//xkLz1kcJlpVnuZh7K6gB+1TCR/a+oBNT2SFHsr1ZSQrmxpjyPeY1eAM0+zaP7FkFTHY+B",
-	"d4xbhqKK1W1KiJC3c6APQAYYtG/xu4bOXZE3zGsh0QGQStQAu2BkfsQbumGNhWNFo1Ng6YaJJ473iqLR",
-	"LjD2+cALvRPoceq/co1WBrx6EPO6V7/PyHsdWQ7PBos6fuBCnrMFxHQ8nOxEDiDYdRq8QEEK1akCVWEa",
-	"XnPHdr3y0TCdzvh+w/wNPkwK1MbdCeHBW99Du6rUPVhSs1hPoptxq0aB8MdSbKyxpI1ujmj7d/reoKtP",
-	"WsP6Dh/3+PZD3j58MVdyu/XXsJEyJRyuD6TjkVyY1hCtVzq8Ew8C9PZZom7kIaaoo+cECSMwEKhAsuCL",
-	"fdZENEFQtqG5In+nGwbD3We6yIiSWF8A17xNv+oHcw+NpQ7rLDQXq4LVUUAMwXkoRGzcEOKloiqKLNYh",
-	"LLL1d5fdgtuXsgnd3q4Z9d3Mn79BDICOm2+iHG+KnycSIwHIrAEt6SFxgeaakWtIpRpFyv4SZ098VdkD",
-	"WLLHxYLGVNjQFKWe75SEahv1+IkYKUVveOm0nLJfPJ594PnHbhk5u81L5VPc3Qv8ckYs5YH+SPm1tSvM",
-	"oZ85svf9qUEHYdwctE2n+pjG0iMpRDwfXCDydU8GUYMFzlz7vEiZyj3ONSXXn+Fka/a8dcmc85VT9pru",
-	"sW/6Kn/dz97dSIj+xo+Z20QHmeEjfWh/6Q2WWW9R/Roox86sfvZ5cPB3Sm5PZd8e5AyA5BjEaN+kwJQQ",
-	"ALHaTqDV/YVf11dmtR26oxwqRJMXFLbwGmhgneZkv6R7uAGWVPmacnmYrPCkTjmqk0e4n2PUl6Lkypl9",
-	"t2gu9HdBg93qT+wY5A91C57CEPTJQ/au9fFe908FtgGm5glqUp6SVhM62pjP8UZGMp4FEJOOA/CjwwuZ",
-	"/BQM9JwP8TbF/OZiwuQBcN/KJSSsYFk5hbSuz3Hr/bX3WVxlzkVyh8oYNfG2XBC1AyOrgPxiq9EMAO+v",
-	"dbtDHqW+9X4txLvVvxsDKqIv69/qYkfWOLJZ0CHYe7owxd4bvlQTAE0DPFprlLtUUnsD+Kg4BoraqmZZ",
-	"aUOc8ZPhSNbsW2I0bagFfaaZcRByn/6BvYS5QivuOzmuiOrazDmKHsMNY9tmtMtTpuDX3WhszZEnPJIu",
-	"pwt2Aeb272MZ89aCg57QuawMxGxzDkKzLsgMINToacxJwBmDEO1uzQs29JhVwiEff/KH7H9ELt0RG+l5",
-	"Xv4d4yjvPqnDOf1Z+/dZiscp/RmqjIMoQmekvcyKwnH04HvJmka5orvP49C8dbP9ZDwjv3GGe7llIihU",
-	"4ND20hqCDsrjTw/zxIWk/O60tuf1a4Ms1tAQ6Cgfxiv4XFx5vzuEXt8NypmUvqID4ihwf2E2W6uCabqa",
-	"gmljvm1iD4r7BsL3hn0bgw8J/TZ2dAJrPgwGSrgDa6MiJ647zQiggHrFnyhcQJjgGFCsx9N/PiWYWIOA",
-	"9xNkFa05DJA9kazFWIZelxQakbL1qaeXfb45Y/eVLHaA3wbNmllDJilZulyymyeQNbi1M/7+F2aaIuzW",
-	"aP1Jy4GLLhEwBHRjhLaauLejeImX7c25eytv8ovlX4ShngVkxrFXC5hUDC3hO+G76AX2XOSfLuOdGnh+",
-	"LvJJgHqeQ0+yRqGwkLsnEBiEW3ntGnnN2aoSUCdl72dCe+q5D3lhq2Qhxep++eEVTuLT5Qk3wX8Loaaa",
-	"Ia9RVXRtC1u8uqwUlPP1sWNo+95lb39f94YfxxajkYmG4i6Or28E3KdgokNVkwcsOEIki0a97W+nqM1P",
-	"OyNcx4xG31JaDCvLuSi0DIUwJVOs2JOdVGZNNkLu7I/ii1pzhO6+p8SRwFdRiPctXYFuHlh0oppN14GR",
-	"L1xKfojm6TWkheSNeMSQo3OGG0YdtGwKp+41s/vrljzMbzVc3P/50Y2Qw0Zi4KGzb0W5mE3nqq6pF5ru",
-	"DXPOwO9qet4S3rjf2ZtqIxf+NE+AHMgMof44kDlrWI9Ql0idwiI664aXUu2o8jdVWubXrw3i1Xt3Z7bX",
-	"NcidGdbY685sDD7Endkg3hTuBF6gygkoZjhyTmhlZEkNX9Ci2PtyJsTL5gi3MGfD+ODsA27ex7MP7g78",
-	"2C3ISnnNatrdMvAmfm6K8+MKRmkg4s0QOGtwlRsr4ll04Enq9xo7vKbFdUfi31/x8bAIyhqQJyIBFAAY",
-	"N2vG1ZWpFFQzV+GPlXB5MaDNlFxjgd9w0JmbFApPK1ZqIg7DT5Zm7QjbJ1PcyEPkiTU11mHUU8F4pVm7",
-	"0WrXZyihD/juInfwg9y3dmQc0fitdqTpXjcyNHqVJdcSMsmMf3PPP0UL46tvBvMr7zBThpsIHYgxj/98",
-	"+3FBYRQfwfJu654Lo/axdn1iUPNw/1X3/qCgofvJNGniPrcIcd17C0aPefvsmim+dFROMvrP9qV9ze5T",
-	"Ar0ruWHiCnNbB7SYbGz0gLc7+tLv1rJg8fDSQYqqhEQt/+Ghok9WZiFLNslGo4bU7FJr7UFaGKa68XYK",
-	"Zkyf0vyje2eYxjwdqk2vT8F14Ux6FKaVIA1SDZIgSLbeC9MPO4Rt/E5MYnXZkSCDxQHq/K4NLusAdiyp",
-	"sa4fJEYWynO5InTFBhu2l0zkjiKn5hyMAA+5JcftT2znd/duExOaX40UjsBT3CFuNEDUTcArPzC2JdSP",
-	"biShnmd+p9s8A/5HJkzmnJIbttf+z7QomklUPpEcE/jwjQA55Gu5B0iu3kBxiulG4WiVVG1yuQOHuCmL",
-	"kzC1bnf3p8EFjjHSLYeYv+qx+5r7fQaSf/Lo0lejaq3tFAJz3UV1DzYha5qpeckN+tTdyZllM5/ZKqK1",
-	"AZryPNG1H1DR4Xl2AIT6aLriAbeI+y4ZuKOTBDxSi875nqypyJ8QCmAJC59nCTSBch3ga/jTfG9PHiuW",
-	"nTKQi02P7gZvnJhPupMKBskZzUe4OayWNAped2J9zRNnmLbGxaZfV4MhB2lq8OYUfXXERrfcoHBM7Y70",
-	"Msank5YBxP0XyKuArj8Ozza5N66TS/LY/uSe30vZ8gk6sZt2Qqb6VU8U7mRHTe+w4d00vXLcAD015rji",
-	"W6sxP46Hi2b3SufSnLZV5T21hzwuuVnWRsYTSAg+r7F1bwuIM3opbg/BNAcM9Dl1tmoycWfCwlSoBFYY",
-	"hHOJfYg99ix1JxcRRLDRUQNSutEUIHly5bU9FmyXPLQv/Qu3SNPwjZTnLzyfRhjWKMOwWXotd50tCL3H",
-	"p1NzfOVfGiTaRvdR+NTOyAHgoPPuH+A6w6R8HaB9Bwj+hLBya3nU+MS1WcRgahJ9kEbqNqBXKd3WGzU4",
-	"yBA2d5qude7zg+uPXtU9PT5zT6Bbyf2UKQUOiYuZ+hq889KEPK/v7yGSqNeLV3PMrUntT5aaLwVL0vJ+",
-	"6zxufI59YvVneYD/BVjuNaLIY/ZtA8kTEiSayvngw31Gc2uuJM/4RX7NNbvN832BE0jQekf3GnN+yLyO",
-	"jwP471TI3Tu6J0aShRQCEdjqKIqr5l0CpmoAwF3yVaVYUI+5uZfjn9zRRq+W+/MuXeR5Ck3+DiTLGKRU",
-	"nGV7rV9Hfet1F5AoAKV9rIl97Dvs+Cbk1koKHT4w4Ba6HB1mMVj+nDe28Pj5DV38bqH37eL/xJUjt2PN",
-	"aOpwWeobLXzAPwxIbL3hGamzWsfe1P9qu+p6abhtddXQ96i1xZNxQ8vEQQN/Pe4+cGGzpFPhbgPxWTTI",
-	"iV2zId+grpbSD7loNWCOpyokvI0b1u5uGoz7FiUjYr6k71/gu4+/ObLxb7s31+TJAl15IeCVxzbpO6ly",
-	"hwCx5IZQsSe64oZ9WqpNydSK3a9i8zfJRdoH92kZWGNw1YSRA+hyY+0Dxr9v3eM1s8dYrDpQOgLon3K4",
-	"za4ZyVRAHbXPAPyVO4kY3IotpMq9CzOUfWtjDbuFrISTdyG+NlwpQRsmKf5fweOXy6TPINlOEXsZuzqS",
-	"gMbmgcR5qrb1N+qSPnYsB7oPciu/WTOuXmG1T69rGYce41jGX0wRJoJNb5vJvkXfbi3JmkLVEzJ0Zv8k",
-	"sQc2tRa2QVTiT+hK0duCm/u9Ui7tFD4Tn91oy1rHgKoDlp3rGuQKIGqWekJ+/xDECXYAbTfLpIDOkCU0",
-	"uh6V7pHruu3/flxCcgQxGr8II82vvn7U3/zqJOtde4Bf+Pi/r1Pa5BoP49vsShtaHYPbxqq7cINCHVlG",
-	"tHR9RKW9Un+niYLOrb7F2OArFrMG9dmHDdt/vBNZEjcj0eQZaEOOiihcYl367fj6cfB/u/oPXP2gEe7W",
-	"B3et3AksioQsY9C7MMl4JL8CkMH9XnvIVnGEis/21mvSNiSELwy/hnSlSm8ZZDZmM/z/u+muiPDlz8PF",
-	"i/GUEMly+IULKRZMwUV31yfuEjenPm0ZmStorm0ALMQeNRaP93SdNMNKR9F4312r91+G125xWw6+lLqy",
-	"uQYcHzFVFpQfrxWf/J0murHmewmeR4XS98ws1r/R7YC1xfcA4ea8mr1TUqx8mRGgzckCs3WdauT7zt/g",
-	"IJxZJeWu7p0qCeXzQ1CVbvk+cMs9jBZqYtZVOd8qLqDzk6vcbFXtBTgLFDm35ZqzM7zvK+PuD8MbVblu",
-	"qBvmW91GTwbXRPOVYDkeiJ4qgh5vG2Rweu/N/YBP/HqPtT9TOcvQTzasJ/h4Z1mdXL2dym2Ge94A6e9h",
-	"oP7EuxoX6La0OPjCzx350tvgrTw5WNVuYoAl7g0Ua9+pOAtNFcFSB8zySHORO3YowlySm/Uang4KryIU",
-	"y83xmLJPvRgJaZGS7sYZB3u/u1PUf1Gr8iCuEMjvPcNYhYR4io/HdMZTFNtKZc4+WPXoY8c+A47/aXF0",
-	"Fzxf6OsRBZ2NAoxRgZUorwDEVjeG/92WNfU4rbKJCh9GQiONOn8iv5pqKDMBie187qevKqaFnAGXj0+O",
-	"wL4FE9U6ATwQ2qSuHwLVoAGuXGgCVHOQFdiYNQOdkIsVkWpFBdcUa/4Uwyq7zPVtzEjJzFq66sYGBiwk",
-	"CLKc0JtZvHaoztsheJuqnDP01s4lVTk06lwu4bc0DojXvs1wPbpD0vk3bl2HvSP1s7XmQRqop0Gv+qka",
-	"xLqBBlr/fAqXshsLVFvIHB+HPRYmc/YBKwI/9vJIXz7BhcuU9UPbsydCEsScLaVKNZ0BbGDdlmNH0GLW",
-	"ni7tuXh0DDN2y6oOLqhLgVYNJjpZhQ4UDHKHh/jbjQQObnGnyBlJ7k5WOgNA5kGeoelnlnIHPqWLzRv5",
-	"qbbjGgWy8Pi33RvQxYOxNyBc4CvJNDruIQeydT6gYMYfEoxMQ6/WLuFXFay7NPc1vNEj8KD7e073mHGZ",
-	"EG3LLoDQ23fThKUOuwordJF0X4Mw5JC7D6k4jZK3oIYWclXhVWoHRiOwsNpFRtwXGhIT+0dCmkkvL5x9",
-	"sP/r9NIAaW7zkgHSJy4X/PZ9VEXaTyOhEe/3mhYVC6jiaQoPuZWUJ+kAJ8m345Ic3G59Ws1o7KTuJzXi",
-	"E2SuS4ZeoqYF9juNxxlBpN34A8/uWbCVknpsVbCL2qDq1mVDpQL2VCy5Sch3OBCTuGs+Hddek1BRD58k",
-	"cudz+YwEGiEdJoFULgl1cgZteiuCCmY0ybFZzZM6a9ld+AACV6OK75hiVhsIGBKGr9aGoY8Q5NhuzRS7",
-	"H6HV4F8HMPTAyA1zVZ5R1dUqRJf47hv76t2EO3O69ymZqG5//e23DeX7cQzsOZJJ+XhAJuW2UlsHN+ld",
-	"HzlbBGO7ZEbxhY76UVuqicBCTD9chmu4WUT08ZRYtrhtCQls8OFUejMMBy5x6iGsXMUzuMiRNgObvmim",
-	"tUMlT1U/XvKVeFlF8isiUHCXGH2V1RSuPzuY71UPaUdSaMQJPzzVKZ3u0q3uFmWp/0Ri6z19p4Gir+Pb",
-	"XAyHjeYr8ULcUj7oM8VyJgynhb5rnaeD8peeSE+glEFuOHPa7M03gi0qxc1+dv6Pd0dMilXIXTzaPHJQ",
-	"L9lpnV7iK/9OO2jC7gayDbJ0gYTDsg60p/YNfL7utxMIOxjI8mvJyjlTRDMMmUMWsRTdOcM4jd5MhEsH",
-	"xXd7Z9J+oMuNimCAU/hQYaQsOIY0A9wPZ7dyQbg5zkC4f/iP/iTTl1UrxbTTigEnnkNBgOgVKMtUb5ql",
-	"2KFCEUsnoL84uJkT0e7ZqFL228QArLrTzICf6hdOd4dUClP2Qz4ZhBkdgZG2itE8sJbLSHO12Bpugk57",
-	"tpVZ2WEPvJZFcWdZj7lsRSSFkBUa0HrHDaTDKIQymjIBPr//CuO7Zq8LR9naat2wfUaQylZ/sGwFJSII",
-	"HOXzHakhUnRDdtb2ZVKleIOvTHpX158dVjbrzaDO29gNOqgFELwKpg/272Xc3psLxcwUV/LLnUBbSz9B",
-	"a6vV24W4DneDdHBruZ1q2U+qhn82xm9C7X7+3hWhQOWpFcZbqvVOqtwZxmgke8ux4LHihaMTFBSolC38",
-	"XOT1Nt4tLrpx371N9eWbHu0FnHb67AN419Ka5s/w2m3qme4LCZa79t+/a5/321ZqeuZ1VCsdrWQvGYOk",
-	"JNRVm7H/ku7BOu3d3l6wKaaYb6Ka3LhGNCzF6P8jNDM/O9f3rdX7dXV8/c0zi4O7Qkd4tB3/Kbuf3XVE",
-	"7kRmuaWQHMzqfmJynyjbXUKzcOQ6xGg4jNJ13ZM7qYo8Kfi/q8rtwE457DgJOSiRHZgQjbTi4TBfzT3c",
-	"0xvlsy75NLUliAELIJPimgkj1R6tTPjAUHXyR0nzm4N1jpbLQ47lILreYXcqSfN+rIspugtJmrvtywD1",
-	"DgoWeisuwZuQdgC8hce3BOFQbbdSg3fgrncFl5WsGPQOLOhNOoHeHOBDfM0gNM3ICCXzSuSwYcKeQ25g",
-	"MYh8BP2H6nmEVBghwcJUjOwjitqBrfJhFgJr/3hnDxxq7/Yv1oxh6tof2koVs/PZGZw0N2SqtZwPLgTf",
-	"E5o1pIJIqM8y2PLZMXDjyy0TL74jF5VZ/5/nP8H/peL/xGVfvHpBHj981BijMut/2i149/H/BQAA//8=",
+	"7L1vkxu30S/6VVA8pyp2MtJKtuOTrN5cWZYdxY6lR6snunXz6G6BHJCEdwjQAGYpRqXvfgrdAAZDAvNn",
+	"ObsrJXljS5ohBmg0Gv331x9mC7nZSsGE0bPzD7MtVXTDDFPwt2e10lLZP5VMLxTfGi7F7Hwm2HtD5JKY",
+	"NSNbumJkzpZSsVkx4/bxbzVT+1kxE3TDZuezBY5SzPRizTbUDreh739mYmXWs/OvHz0qZma/tW9qo7hY",
+	"zT5+LGYvSrbZSsPEYv8T2x9P4c2aEU03jFyxPdlxs+aCUFLSPVFsy6jRMLklV9oQKvSOKT+7NaMl/M1N",
+	"L/rSA/upzDwf23luuPB//1Ny1su/UbNYH0/3+Ru68hTThhpGzJoa+OtiTcWKkR3VZENLRpZKbrJzXT7A",
+	"D3RN8nhaP/MNN/bV1PZU8PBgQL6pN7PzP7o1498eh6G5MGzFFIz9SrFrznbHS76ge7Kzi9zJuir9MqkI",
+	"fxTS7toqwzVbN248Mff5uZQVowI+/3bNFHtlufZ4BluqjGDq/MX3BdFbumDwpw1jhovV+YvviVSECsIN",
+	"2xCqyZJX9g0/ny0162Y6O/udWTFT7LeaK1bOzo2qWWYbvkpvw9v1PjNTy82KUS1Fwxe/yloJWpErxrY6",
+	"Q6TduotfE5P4aFegt1JoBif8lZLzisGMFlIYJoBN6HZb8QW1kzvb4ht/+FXbmX6IPva/FVvOzmf/66wR",
+	"IWf4VJ/5ceGL7bW+tQvkmuyUdHRxP7JjPl0s2NZQsWAwj7Lk9le0eqXklinD7ayXtNKsmG2jf/ow4+XB",
+	"+v+cWL5dPHXrOCJVdLYfJ35ZC8Orgx9+2/ezjzHD/MNOMkzBj/gu/EjOf2ULY7+FVGDldyD42gud76OT",
+	"kFrY0SPNHTnza+qe9nwfTxuH65m+rJGT2nMvuabzipWps+x5OjHNLVO5tSlZsT5efG3fOVwTfMz9Pnyh",
+	"aGbYsa6neJ0crY42yz6a50IKZGVkVsM2Ovme+weqFN3P4OgsuOa4eCasFP7HbM+sOBAymmMzwIoa1v5G",
+	"F2l+pIYdf/aAVH5d0WxaC/If7SDZM5D4I490N7dsqdY7qcqU6I3P5FdFF0Mdi2F8Zu9qWStNdmtJ1hS1",
+	"CUeIJ0QwVrKSLO39QTZsM4c7uuceHsOsBUj2nlffro/3Cj6R3gjj2OiAactSMa2PaQHXwXvz0L1gJTYu",
+	"e1aMObuWiMeDv6wVkTtBtkxuK0aoviKggyS2WTHNhGEqP8PwCoHt0clxFNOyVgs28vxppq55RnoabirW",
+	"Lz2dpMG3mxHjKRVhG+IFO+Ild7P0szrYzbT0WfJVrcJ+J87fhyPN7vDWfs0WUpW6IFslr0EIsLIgutZb",
+	"Jkr7x7XcsILoNbUfLYih1RX8we4SXRhdwHkq7LYz+/+VosL+KyhmurBqu1T2H2BzCrKgdrwdExFfNARw",
+	"ql36vltLlabDju6Hy8a3yAGdotFPw3+0IbX7WGG3JLmDN7hE3LPhS2hfWAn2pkEqJD5mH13mmLzIS463",
+	"a7khsjaalwzk5m810/aZlSF0LutoR6Ph/gUuzmJ2xUWZnJ8XkMcXjn0STMMaGISAtUE46MlXQu7ELKnL",
+	"ovzI6IP48DIrma195Sm0lGpjN8Ce/2+/mRUJceCm1i/v/IuOGIHJognDbrfUiUbHSCgWEedH006eqrrk",
+	"TKQkY8XFiO314/zMRXKbs0QVbLeQG5a6897st3xBKxJeIXQjxcru+yZJccHep8+ElTpeR2p94icBlyo+",
+	"joYvSMXFlSZcLKq6dYVHn+tkJ/BZlH1ku8C3LMGkodXxBC097TQIrapZ0p3Q4iQcrsU4uI/+Aw0tYtI7",
+	"0nUxCGzsSOGbFZULWutexe4ZvHSCROsVLVlmPN6Hp8QccGNBhDREyw2by3J/KHRaenf+5rXPcuap5mWd",
+	"YonX7glRXF+dEwqsSnZSXWlQsHdrya6ZImtZlZpwUxCpnOMRJmJF5JwqxUr7ICgknUrgDSVmMKQPiDm3",
+	"Clsjs2llr36yo3rW5UfoGMR5xggTsORZn18B6d4tcNMCFlk3YpVoq1Ln5zuqRlpxkZoQGUjfJA2k9CX5",
+	"lJRyQ7l4Av66oCj3+JA7fT3HW1vP8SM642c8poSkaHy2l5sV2oNPAPhMtbEsJLdMECMPzgAekaRGIHfD",
+	"7zhYwGu5S5o9NxX3x9cKPBo2mTf4Kli/coCi4a8H+7ZbfHMxuO923AWBAEebCLYJrv+m9tJ3e+IsvYJ8",
+	"gQfS2jh4Hr8kW8qVRl+vtaoJJc4TdTTL08T+VPI7I7Xeri2DhkCLXCL3ck0cCUGEpVh1x0s2FX2NjwXJ",
+	"JUFSx6QVUiQI2y1BI3HoecFNOctIbwKfH/prL/0WDl/r0Sfm+8to404YaGrWBsIV5IjDU6xcsaW5tObf",
+	"sW4sJdlQsbfCbm7NoM2GlaTeOhfblq7YOZGi2jfKrWLo7mElMgD6D+xPtf1hS8GMHVWxgn680ki1TmnI",
+	"dLGejnZXLW0dGBa+QKjY4/0vl63bv4N3j1Xghm/9tIvAiy1+SnO0Wf+FVtcswdBUX8plUkjMWdCED8XE",
+	"nshaEfAIcHevSVDdhLQL9Bb6fH/p3GXz/WXFrlkFBru5rLg2fgnaUFHaT6bM+Lk064xjlyqDVLbvwFy0",
+	"ZRO5e0JorH0Z+C8FPQx+pe1cvU7mpj8rRqjuS0aNd8B1Tcys2Z7QcsNNmBKHOQZOGP7NXyVHS8bTVq/B",
+	"8eImX4uFFEuuNqgqrxlXl6ZWAr2O+McUfa9Y+oLAzUqur5JSM20IvOI9HaqumLZ/cWoXEoDqK/QQ4Wr9",
+	"1BeV1DDPwAZU7JPTy/uhqzI5O0dve1VxQyopVkwRupJ2Pni1aWaM3fiKGU28En0sWCxdk84wZvnpmP3n",
+	"e7KVFV/sz4ln6AKe2G9RUcK3O0mWnkatLoeym50TDjrsGIziP+/4P3K+Wd7TzCS3r9OtS3l5Od8n/Y3E",
+	"PiRapjSNDpMP2D5BpqfW6nLRBCLkLmJF4Bb0Qy1rDWuqBVrL74Zbe3YfmCiDwrSjuuFD+I0lvxhk+Ikm",
+	"QQSPp6O9Z8lGLvtTGhbupQQej9RF8MwL9PYdsFhTLgZbGs/s2xeGbVN8spBlenMquk+5LkCi2EfIwyVb",
+	"8Ja5H+vBEK5Kq8jvTYqRrAyWpJROCFECu0yr1PBye+zE6aLCS/xMggQR17cn9KJssqycs8N0OtE9UyY1",
+	"f3vUM34N3ALP4459HJOk2NrkrNxrWtXpjziT7vjoLqjwGUHcnMMxEFwbRY1ULlzkMnik0BL/HGf2ePLs",
+	"02aGWSc1zrc+zQZm7HKU5ozwJfIVshiIlSZPqfswAic7asbyweQM0OZcHGdKAFtnNnLNUpfZU7cU+5TM",
+	"6SLpIQiHyu+1z/4q2ZLWlZkVkUzB6Kxd0paCE8nyeZIfwrZ3OLVMOLia7nWeqoXLteq1/3EtacKyxVVO",
+	"dOXkzYoa1ikssudm+PEY5NeAiRQH7NTBRGxx9YOsRZIlKi5CcAnTIAvCOGgkVHhnmveoWrOLQnpZ1oXX",
+	"LebZ4spHTPxYQ35z4d5N+tmaUYfnLrwQREi1oZW1HzcpFoMLUY+4wQJDJa+wiT36lVtuPiaUvbjAETMb",
+	"qVo1ntKDNI0loeSaqZIvnMoIWSDIP3tmD7E1jGYdN0RKsQJ9F8JAIBN4esLuuxkdklaK0dLyalljsqI9",
+	"JRi02NDK7nsriysnQ7gIp6v5ZOCP1t5mT99Fw+uHpnI+XnRSNsZf5A79Je4IWBWewLAHxN3RPZHLlDOG",
+	"CyPTXJr35Tr66JN8UAc74P21YeyI+DDHwpIxTXuZToIpr7nOpY3N970qpaMgXVkjyyTjL3aOIv0B7XJM",
+	"kupGpFjsk25RSP3JpWt2KVfuxjz8Kl+sSXOhs/cL5p6JuqrcxQ6eGMM2/oT7h+NUOEW5ZkOCVbiKaKlI",
+	"zPwO69u1P5pvDBwMuC4x0iiDJcNWWR09n4eT0b3eBN0WPtsyZgdrXC0FuntbYeZNmpvPl/e7jcQp3M41",
+	"ZE9uO6aM/d2VFbS3Ph+jgHhQfF1QfYXOIpdO3X8deDsCh0rOTbGSCcOdr39EINS7pjpqSh4n7+1hea7F",
+	"sDTEMFxycbV5uVwmjptXpY9mV9L9uOBUbvsyG2HH91Hq1Iy/56n5UlFeplVtDEIMD2yOSxuys8mlDCm+",
+	"Wo/48CBLAdbih/ZxUL94P/kc2XIpMNk0lzlbyI17q6peLmfn/xiU8vIuWQHiLFwiUVHBNTRfubypUr0I",
+	"qeZeDNh7HL3HEjRNadXXHW9xVJxw2M4AipXvfCpdh5NxR2+JZHb3kz5bCKsQXS/WIR7nJnJDqh46OpDE",
+	"6UQTpF+O6ZhKp+dFvJUjYOLSomkTQ26ZYFBmZh5yUYCP2+UZP9zSFdMF6HgL5l+BzCEfVeoTpPBZnFVz",
+	"JpLrBTf9c2HQNBhxVVRSXl3Sil+x7kqZ3hSY3rSWoxsiv5C0vMhfDd6IbW/PI5fUhbakYht5nclH7LxC",
+	"8pasrquWzSighhBZ1n5Iu8Kf8GV01JVJYdBNv6yjp9PI9JVHONM8vd8wbTp9HseXMfwu+Yh5LkzFIYza",
+	"x7pp0jBps2Q6QSsUzUgFqRjBa+2Cm9yKLogHXmkCQ430U2T9arXgWb9ewo+AbgLMGjzweCptTyhEdVyw",
+	"sVdpbFLS3AY084ldClkPHm63frHZSuVSMw5dlmLBlBhxjbzCFT3DpOnj6+TNWmpGdvDfqMDH0CsmSHM/",
+	"+uvwJF8F5vzO98RxfCoxZJyW1YijVDClqUc+Pq87xY1hYoAw9HnGIe88bEIzSvOx5LYqukwcYPDMD0u5",
+	"n1MUrQNeXUixrLxrZhgV7fSeuZ8lKyj4ykmgY2lS8rFfel7y5Fd4xgMqpWZjVb8NzYgA++AyUziL18Cx",
+	"CxmDsnMl69XakHoL/lVqGIANEEoE2zFFQjXCqKI4IU0mSwbje5AgAP6npISs5xXXLhFpAG/8VnNkuVRC",
+	"dMWoTmUK/N3a7S4rYyW5WEFIiYQfFMP2/i+sKl3xZ8omikpQUgXx+JRwYZUG0C6HFKowq+RmnHOHLgKX",
+	"DbOj3KDupxnEwAKJi1mp5Hab0Q92jK/WKZGdqWbK8GBIxckxacdZdFO9pLmI035ggTdqtet9Qpilytid",
+	"GuOPljt9TmhFW+uJ7qVGLKv86WvOe9i+iDezwvU7xVnK+tdXLJ8pAk/tYXaEyzjiRojpIA2PH2Wk240E",
+	"VV4f7uaACcXFtMdnDFe1eSjLEeE+O9ZRBbG/tXqplhuGuXzG594486BRfciGUbFbc0QHaLHXkrOqHHkz",
+	"ZfggGwDcONspfCExhczNshthQx/sAA7rTVs7VIrQh2trkqg+i9kOK9p2abLAk96l7Tbe7U4iP+aAGUHl",
+	"OfVmAMb8bKg7ls/zUY1B91ZqlzzFUtN9jh6e4+JQqs2lc2WngjfakEouaAX4Ui5GyKsK63HS8ZTsdczE",
+	"zTNDvOsJvLs7TBAMc08uuAn4dRmVmeCyQ2dwVn367jN0lYYcUHKTTrNRst5OIz6zdbBPQ+60kTuqSk3Y",
+	"NVP7uYSEgeHfdQlQo+baAcQDubZdpnRnaIAZ0MmTVR3Hoa81o3A0xKVXneV1K1uqHwUoBP8u2XLJUpfq",
+	"C+NuzkQ6V86whsMaMsscN3jaRBe9ZazI6u7k7hvBy3gOPcBzGsKwvUgvG/r+Bb7cqjc8YOjeYSIGT337",
+	"mxt9O8HUJ69nTKnlZKdgQ9/HP/wTBkTjf3qcYJocjlfuBhqLwIMYX7DGFM/+wCv2XCmpUhK5qjcibUjk",
+	"M8I2TGu6YoO90O4rzQ/Ts8zclJh5PEoghuh7P1iJBz2La+oTXu7kP695K2wXWS1jlRJRb+auQOyEQruB",
+	"iiawi9NjvArj07t91n5pr/s1Jur7yXXs2k9uYUfYBmEbEi7bsUTNUg9MwjSJRqnenhjx4p25mcjnOCJC",
+	"UlNungxyXvlTkEndHD0QbEwKTWRQFClM33+9o7T5B6ms3pMEGKoquctlx10xtr1cyO1+OoQ+zUzOo5EN",
+	"55gBunCA7IMUwWbi4YtFWGpH7OVHpzcd5o94cCavT22pbop+XE0iphe9myC7OJdYnElJT+eLB5Rb9/Xk",
+	"cvk1E68dDN1xxUHaF+tL2LghK4bAuhvCBRFy9wSqq12VLihKUalUlK0LNdgpSmXNBIA4yOIllYgSAkVa",
+	"G6Y9Zu7paUh9GCGyYgNzz5wCXvHrTuXbZBK697PixnidPnkqyspw6AJeuw6bnWKSyGd/xCXp0pMXhrhE",
+	"iKb65AlhlfYYVs6Xm0Flqasb57v22csOtBdzE30uIiwitfIXmy1dmFxS1PAD/Td5zfR3+6Q2lIE5q82l",
+	"xFS2Nml/rJk2AEO5IYAxxxQp6V57pBsilcuiINQQKUKdTr/UwWS/VAoVTuayIxO8CUgcVQyw93Rhqn1T",
+	"2OiDJEnbKqAR9NIzrnyaIPZkh+pa4bgbvmPHQ3D7WJQhaoa1sTVFT9aQbyGX5uLfgPR1qQ31uQTDNXX/",
+	"U3TYj/tpE689KsXZ+VK7UtEliAN4W41yxWykSic5uxpl+xyqnfQTUsqdqCQtfeV8G2EtBwaRStg/gmzz",
+	"dYL2r4TOK+bKbqAOxpWPj9vHXzzUSEoxdE6Vo9n94sAIvPcFLmDhHVxp0JcB1nU4Zy4jZhL+b+KxB/jw",
+	"HmsM7olNre1lDnHQ5BIcbMY0U4JcwPSZXNeiVKzEML/l2g1mjU7zzS6JMxZ0yUPoDEMz5SX7BWzH3vTO",
+	"gKsEzubGsdfgjDTYImFXinBJNuZJ4KJA8QMyuDW0gUvaUuhQoLk7oCW/G1TADXahSEST3YWVv/W70qHv",
+	"KwX5CCcM8YKbHgFQ3unqlZbQY2O6PMqgBbdnYTf3/PfRR4lm10zRyiF4WHmcy+3rh9jLZe3v2qW2Oecy",
+	"RkYO8pN1KkG5A87pQC6PSZG/xeTz8ThgXfs7MNwkm5B8yPV2/pkAJ4hLzhBSKjM2b5iPrYk9zvl1SQNN",
+	"0m8tmj/n833TDlPXtCGbrZvP2xyX1hhR6/bTGoelML4wbJOuwhrtU80yqeLXbS/HgWV4GwGzDh+sL5Ny",
+	"0+py5f8VG7SEBP9UnD/k25TUsAeGb5JycTQ1M5F9e+IdONeARJ+xANDst4Fv5gs25M1j/fbzzQpDupps",
+	"to6XLoGtByT6Z2ZMUq7fILaxSuZxyoqhkb5UckO40UQzcN46bB/7L+iuQ8NhlyQjvpFBsMm4VHlC0X6+",
+	"2Zo9gC6TpqnSQOzVXyJw8iZNPpvQOhrQKamDcxWwKqQia7kjHBxM0O4rh4auWQa4OZe05vGWoisBI96l",
+	"ohk0p5Mc1rxdauCvVRfr8Z65XETuZ+cPPSyboioH9JnLKFKMmgxTecM5PeASg5Ynp20AikzuwWWHOtMU",
+	"wiauCl9eOdzDarkKcaYR3q8A2DU8obsk+lZnroQdacANzL2fB6rHYPuaCk6/OdFWRAv3H+mIZ/wsaZks",
+	"IXHqT7er64RwZ6d+MuqmSRYblu2U4kaO4dxTpEBnxjG2LyrkRwzxgxXVQhIjyZ6lk51AhU//cG+tMtnC",
+	"Qol+2Cj9idop+1NwNsBbpAXP3UObIcbFAUG+SyS5wQMr5T1obxbVlcz3hDYIplSEVyixO1FERV8QE/LI",
+	"Ubk9SDBjDmBS6rFluS2y95ASgfPGEdRejuXrVAo6H6UFZxOhkx9lu0aBGYPDPk/ioF04Bw7IvpIrhiZz",
+	"Qaj2JbNcHKKRurxpq8YsETtqE3vIWmWp3dlE3yTAUqXatI05dVXipb82m+pY+h2rIW2chEfdVYa9yU++",
+	"fQ1QsWlm450w3AF7OsA3UFkoJMSRBmLVQaoMq977L//B48K9F0IbRgEW0J8zu3G4uUERSfTjwTgcbKKR",
+	"8X7u1jLuMtNbUjwiLSrFu68ZEHAk825rtZWa3aRvY7x7w4h+cBzDAEWYRuZcvpFXLJFpy95vuUNjPckc",
+	"NH74gxO8ljvhI3/dkgVHcJaSn1ZyMeApntAlOq336qbR+x73YzcmfKuZRh4RrCGdPtUjFO3C8KyhsXGE",
+	"nPPfe4qyOUY4u5SyGUV126w6AC1+gCbQyTLd4O3JYNpLjBAS44uiyYbuAQTW4bBn3CFNPGoqLDSnhDjy",
+	"5YmuT09RCLuXSjtq9u/UuHjXZ1rRV4flT6jdRH9d9jTQSu5LtijAdTCE+7Li1wx7YmXHEMmw8Hd7wkuX",
+	"9UQBcMXyjFx6jGwxPPzbRZqYWW+J9bqjoD4n4WZh0K6lfYZx0CbwGfYljoHG/HjzIGjqtL/M1O7cOojh",
+	"DWGcR2MA5oD/XtYK9nfDhBmB+wrN4P051GTJzGJNeAySxCufkmb1c+zAUYuSKftssQ5gGAj8D8cM89d8",
+	"C41jLIRGuzvObpRp/YVrXWdUmys2okVpoNFPLJlz0Cr9TSd1AiqLX6l/X+e68eqe1uwpn2LrswifX3hj",
+	"qcCWXvbfGknj2xcUZB66pbTNU4INmfcgguF3te5vkxIVJWOs3G1Ds4dhgW4fkqx5bWeUiondqNNPVwPH",
+	"+Z74ZPip+gH1fM60+5Fy5Q/TE0JNdMe5M2NfZxBd8E2OD+d5E/iYo0E2Upj1JV3JtNTbyA2YtdDSAqC/",
+	"Lrm4nLOlVMg37h9lbcK/KrvEA7ngO7zsqD3wVllgZaYNQzGTakUF1zSbCjA6ujYyvck5bkAEJO9ZKYcj",
+	"pD7PFjo0DRVH2XtGYkXJoK+/sS/33cYtgrecwQGiJ0pGgtXHs3dTSp3oV81BOiyV0BJsxZGLnx6v6enS",
+	"MEWo75NgmZoLCCM6T/g5ZgiDxgbYauB8wlngjKAJdwYSw7VcYNCSzju0RqVnNud8xDI9YNZY6CeMuCdm",
+	"ka1G5mNb6OXimShKBsizGCTukOGgp0VWaODVcizmSronUjg9JTRq1WvISK2kvCK471ncoFstP3ZqwVC1",
+	"RaQhlAMIY1xJsTBYQxEfZvx/ErLPDXHZUYgd3gkdXdNOFK9+prRMf1BWgpUkvG2VxVjRGA550jR1ipAo",
+	"Hbu1yqNFk8WmfaF0h1i7UW10RvIdOod7XK+Nn/+Pj5JSMsik07/wVeILJ0qXePBTqrhzaJ09axsezLiJ",
+	"UDoono4CMQk51bvEnNx6CpBpoOU3+TBGWlFGNfnDnx+V7ZDDt3ddMJ4UZdNLoAENiI9EUh9ZWhIqevmP",
+	"j6auZs/GItv3edoPnFHyV1DXlHEABcdUX/wbByn8l8JPk5OFgtEcZlgHrGromtCFlWItiginLrHg6XBP",
+	"8jjUsmKnADvH91GDzCHx6onIkCdvOlu0i7rJa6Czbi3qDpDSAVu7Ncz6CSg5qd6dE1aNL31Z9ojRQiV3",
+	"0lE/nqfWUqfsgL8xZlx1+TAXr899mIBt5W5M4KLjw1GD3kFjvcb30wU7ow9TdFMdRB6gxyb4JxruhCCT",
+	"Zqax2VyLjk7Ioq7VwD2XbOg+5pjDZng2aR2nRgsNZ7bF0nGn4XBqkqJCyXmFOYCHNeiGZtLrmFJyzLEJ",
+	"MCvJI80y3WAJPAqtrnZKpjvU2bu31uNgLvwwN27hkp/QYZjfPm0QNNxkMztRSVR2RlgHmaamXtmjziNX",
+	"kD98/agsMLtSsGNNr0cBvqHKgrNLrfa/4kSeEcZQqPfpU8mS/QgCNWi3Mvx1GaflYFJ43wftQXRpAENy",
+	"W5651/sLvPiBYv5Vrr3AryyDtunu/IIgUAe06qy4uDp/8b2lwO//nwCW3oNodRiVc99MdZ/o2vRnDalG",
+	"7X0oyfLWALqGQUSCBAWkipQdEGk9vaBdPcArW8WgXdYQayzloIGLbjAWJZSlX6azXSOHOzXOGWVCKTu0",
+	"KSdMpFERO/sd6nG3djYrJt+jZZw/fmQQOjoKQ/nXxXagkMVn23QWrjQLT6E7HZQORnzYUa/oq/AGwdPc",
+	"uCVPvqoxRp05wo0Z1eBdMc3LupVT0MpA7xF3IJZdbetSKlTGPHjAgNJWF3vI9IkVqS9Dd8291wwpZl/b",
+	"aQC2zYpfpztxDASB8RPq6tIT0b8ILNTa567eW432PKZEVsgOK9rTe0GFkCZTtdbV0D2re+2TmS7H+A6Y",
+	"yXAekgggyd33AmkuNUpchSBBzeaGBnfYGq+rRVuUOAYt2isVSjryyK7jojHQoCnfvTKkx8lrK/BFhJc9",
+	"1EaJekBlhHcKKQKcOkVkPBVkXouywn/csoWhaFNBbhdkx7tThWBRUfVak9h+/uL7cWCwTZhwAFV7amKy",
+	"ffybypao4QjSpdmgNEdsWMlTSaejZexablmVSbDBNAAXh1yzahtyjIpEDzLskR+Tefi1lc1vHdZ0qRFn",
+	"vu9SLpH1cKPHNvYHyu9z7f0PphUJXBns6kDw7Mbuc4BcWZ2qM39aVnyxT1pwANGzoIJs6BXLpQF1ymDf",
+	"FT2UWzrs6EO09EFtnbLVdqk0NB/HVtRIVRAIX4Dd4WjhTA8vDfa9hrTPvkEGckFxrDl2JMxvWC53r4vl",
+	"U2jv/ZyXx7g6SWHTUyR2o5EbyuoKbEQPLTikYISLRVWXuQZweXSm44sbS5IgFt6Ofw9JDW7nQbUThKOR",
+	"k4NmnCFv10x4/ClnEpH5nnCjWbU86NrYNKTQJtMXesdLdrmlrtFCT1gkTkhNgfZEg6X4N+m+TbkQI43R",
+	"MW5vv3Tk2Bs6Yhq2bNMaNBj0oVqVFLyqyArQSGluLQNUFejCVflKVTKFG5KUcOOrhrKcgD32GqeiXZPU",
+	"rAQzAwNXMKVGu4n9QH/4ekCMNFexlN+BN9TVEp3YwPirdDw64TD75tEkxVm3D+Ad1Xu5haTJGOrYctix",
+	"x2zQYD5Ay1sID2OnxLhwuL8pSCV1poIfHqUv/dL3ozvW9xjNldWPbWDUAQQc1fBNwgc5XAdYJ+KXeQCN",
+	"FsIDlNAn1RBvPB5vXCj6BBSNqHN9BgkinR7vtGZuzskAVaVoKSqnRHQBDDlia29s+h1xGMoHrZaQK9K8",
+	"37jS8q23Mt7xUzpt9fdJy/I4PMmDS3T08ELE9dObZ52EfuMm0YK9Sfdqa7YnE4tHa21sb7PTOz2OomPs",
+	"re3WgN17eYK59Xb1DvOI2CHhJz6ddoy65PinK8a2MOyGwfgpOfK6TuFr0/Ka56S2e9aVsjhnFYI+DTMM",
+	"6op9B79INfZkS+oA0xJZpvgQtZWQZHh8XnKZtuw93WyrJNDFQeV8rQS0Mk+XJrH3VjTp7kkGKFk7pCCe",
+	"xCmFDuAisyt/GoYM+NXJJsh0f5i7MQBUd8PNyHyITVsYDfQys8yWxpnzAE1g9WNunC2SrvNZ023rROgd",
+	"N4v1rJhV7JpV9pZFQ8UaLhKiPYu15AuWS4hTJiZ+5o08qfJ+XYiP61EH4zCPOX1zuvyIxo0ewulAm/Bl",
+	"v8PNuWov53D54bTPjs59YDB/3Jtj0JHna5f0tC55urH+HdXyjoY67ECw9lDPPXjNE2EsdxaNj8ZB7izq",
+	"zeHcj6796ayvHRm4NHy1NjmDJc4+AXEL4rG5UsdA9t92le4ByH8PWnGiPDeNRdzgCucO33f+ak63Sjhm",
+	"Yzjl466Ek1sh4DeL0BKhtxeCXdnA2oHjrluHAYgg+ftk8xuXnrLOZmhFd/+KXzOoBU1c2jG5/bUy9OOn",
+	"QNyEcRI6Bp4m6qqLF7RiZKe4gXLbJ8RdpRBm1mxLleVrMt+ThdxsoAvnYT5OT/5Uc9cd8WawYMfwWqaG",
+	"O4yV4qJWleIxHIr03opUwuQOAo5Ddb0Ybs0XgaaF+mGNaDpnS5g1oSvZ9QEHqNX1PPpEtuZzTCy/WVpr",
+	"FoUnZXoPdNpaX2iV6jgiLUMKI8n/++DZxesfHgCsEZFLzEglCj1fzkJwDQiCCzt1KZRsI0c2lOotr+1w",
+	"NPkmPZ3H3b7zsZj9U4qMy8fwDSP2sYc/PShA7bHXUXt0bXeA0MVhCSuQJb1hJpzbEf7Z/IUTTnRPRl/y",
+	"hCdnuKULliml6ED91FNBm8va+DBjrnetC+as6TUjlNiNwJLZLNwu+OBGGndJmyvMAdKl7Sc1MwPQHOO0",
+	"bBd5dHPy1PP91f3ys1uTdv2wkhs6z/k4F7SqmApp6WjeEKcuJNBgJ6yLgIt88EBNE7NkeUOt2WXFFwfX",
+	"W79PO3x7mGHhodETc/hVcuHpPKJz4saXYExRCoH+qWnG6ircmOob2djsS1EBLoVmGEt2vH8AYWivJgyq",
+	"wJkDSJFR2T2NH6G3xEKPOrl+IyK2OOTS5nhvmiocPBORmyHq/xgOclIAhGLsQ9+8g4Y/zvd1gCsjIf0y",
+	"8Gya8qx/XtN9xrGVzycZmO+I2GnwgTxVblYM7QmXiPADCo1dMdFyfPp+kvAj0FMTNckR9Y+DUB7VRfsp",
+	"DwH89HsWO8dN0wxTQ3sNhA9NOv/CzrYT6NEgDzWsxcwoDmhY1Bi22ZruVuVH5QZMlIQCSgbmpHNDSsk8",
+	"DGstDLE3srXjn7hCDNfDP/i4bymc3MWRJo3MRE1QtbU1fYBK+ghFORNPQzsyB2txWUl5xcpLOrLTwQC8",
+	"G7erid3BMKwreFkz4soZHMpOgQ9Cv8CAvUOdkeELaKRqhsB6Az/AnEGachrCZw86k+c+p/4hrA+MkuS0",
+	"UyDL81A1EL2L+N/t1eHOZNnFY30dpwGyJCRcvZlvFReGfPH6h2fk/3z79Z++TCavd8NgtE6/ELIWC5j9",
+	"olYKz65iBhbf21PHSWkXYsbvJldbr1ZNSsDgKsGKzlk1hVMDB0rPbAvpOz8qKsZWE8V5k73FVeogKNmk",
+	"BRvF57XBgjrRbhiRWdZhJ9iuhflOEyPW1d03wvd76F3xwA4PeYL00gGmkl88v0l1oBmSi4Tp6oOwNBrU",
+	"hGFgOi1+PNAPHg2qGe+dUs+QXFxzw5Jtgdv9MgkANkANwZpqEvq4p722yIZD1g4s21WPCMlXAdqRNvNy",
+	"PuTgvmoyM7lZEwopoINKFI84CvrYvApequGACHOqVLY/+2hPSahiP/CwylCS3otckYfjiO6HFKSyu4IP",
+	"sl2j+gDBZsOVPJ9H6dxxFbX3v6zYwfBSMIe/L5jLtOv63GHVgNuYBvXblcV3AIvATg+DK01YAMYjFqRR",
+	"QssscQXbBTes1XcMvUpDFXpI0ZxyoD1J7YtO46J7gLY6J1suBCsxaTbc/WS+D1199w4Da5S1LaEKKBPh",
+	"uWJ7h2GL4FocMRIcZqtRtTZpKNbOkocGc+C4EVDgJ8szO9e8IUvPjiydEQ3asdwnCzP6xgEoHrh4FVue",
+	"UBPjChlglPRHkw0MukoWpmpu4DNKhw2Sh4DPJpl2uGyaPPYmI9IlQ3Y1SQBn0I08Cuno5o/DwplBk72F",
+	"cOYw738AGkm0mZKjEhmeYdJQpj17UqPgveFeH13vxMcu2YKXIFxyUImZVI2OwOno7Ky3riRAMwOO9oOr",
+	"zFuzPJmCF3K0xmZL9aZ6OCCatus/Z1lg1kVIjgqRylaalE9tisPFReCWLI8lSpCyiYc3SKoIcD0nwusM",
+	"TsLwyReeFh5PJ5vb9ZbuOzN4x5R06UxO4bKdbHhKwz+sWU/qMuKy3e83EQQOLZM9qtuSlUx5L4rzo6/5",
+	"Fp5ksPcEY6UeeSh2zFuWidOpt4xeYZsrbkhlDYhd9O8pfP1sWZbDyHZHxX3WbUAgkQcnb5KsPBLAwkEy",
+	"4RqT7LLONAZwpSahb/iv2LqWXDG2PfB9ZvAJ3673L0W1H3nRnZJJE+WA3WULbm9iHVQIcrQ8IkdKQv3M",
+	"lOf1dqZxfd0zJtZCbtMmViXl1YN6e95AhRVo8bieJHpNFStdGzfyBf71y3HoFTnAgkbQO0MpbpLh1+Np",
+	"kuRVqKgcCkkzEXQMfDSXdzoWIeYOEF+a+Z52BAKOcAzY4OqlXDVZuh395IAvXfgtHTXlHZpVtr/r0PKs",
+	"NxLB07mzoxVnJTGSzBnZUq2hVLlXDxoGt+J25gBiJdPNFda9qBU3+wvLvz51L2RzcTv7hZRXnHlj5ny2",
+	"Y+95VdWbS/9isz1b7vuEeDsPzgVcx74TrXt3bcx29vEj3NzLBM1+tHd0QZob2pWwGgb3ihU1VnPFaLxc",
+	"gmG9kFVF59K9r2tu2Dmh+ipuuWXv1oJoxlwEbEUNazW04RBzJTu6d8CJUruOLuijcDV2O6dZy1rphwSQ",
+	"ADGz0vkBCAYRNAZG/vzNH//Plw//p6mNO5+9dWS0GixTSPHZY5/cR7d8dj77+uHjh49AyJk17M3Zwx2r",
+	"qgcQDD2jtVn/k4kHULS2qpUPnX0s2u/5DXvg/TQrNBXsYYffvChn57NXHlT8J7Z3QnYrhauQ+erRIwf8",
+	"YpwHim63FV/Az89+3V090Mz84VfntUBhmIwhtc95+qI3qma9KBrHYZ/ULfDxqCPJU/LXtz9dHFQppSR6",
+	"WP+ZR5OE81JvNlTtG0eSbjxJlhcaoHY4d3SlQwo5+O7efczuTgtuuXuLLqKo9pYqumEG0mT+kcxnBhg8",
+	"54rVV6gJzs5nv9VM7ZtjjUphQ1PchWYrR4GLf3w3joGcR6X52uF4yX28sIfVbhldGAJdXU/fVtDJYSN5",
+	"yXznIHvuQ/dV16ueyW3FsLYaKVx4d+IXpVzos4YRHm5QJ8owA10smNZn14/PmDVl41OceqSPnmlG1WJ9",
+	"Fu7r5NPo9ks+b5QNeLzl9pnzW+WFxs9cm6eLkOEwZst7ZEX86UGal5vGAEQsN/AgaeFfPp2x/FBt/zdB",
+	"JBHHGlbqO6Zob8DZB3tKPwKZ2ucdjrK9H5qT7FODhxxlCLdtqbHX6ux89v//gz7456MHf37n/v/w8sG7",
+	"3//vWfJ8b+ukiPL84GbAtPlOlvtRnDBgmz0kTXt37UI/nsiGg3jsmFMgANiw4InM8jd6BbGl0I6HRGhT",
+	"eWYJmnTHYQ1Qy1Oe1XF4VjiJgdh1Qw8qvjvNvb6ghlZyVaN8DyTLU15DJHnrAE3bZH+qr27pLEQdpe/2",
+	"GCACSe4UuKenS0zQ3LGLYGhH5NT4EE8vMJDeKPOd+xRVsSaPSChz7dGrGgjjlCoVJ8MMEcLpSokkmie4",
+	"WgittMQlO/+9K3JPTYZW1aw41qwioMBMQjTXAW0r9vnQpmOitvLJPPx97svBlZNa9LeD1myn4ist0BQL",
+	"CJnYRjA0ECRrWZUa5p2Zz2+zkfRPDeI8LM04LacyplCivwVh6tF+xS6vkKsBKajOGn43+LPg0RlDx9SB",
+	"a1j67FmtNGDX9775MxQ3jlXox8kTf+pyEiU8P1mmPPeOTJ/m7wFZW0LFJ+f4g+yEjD8OZq1kvVp7XwIX",
+	"rn0oBOetyOrU6eZUdd/R31E18QXtPznodv6O9tdEw4BD7mVYy+nbho2z0BBzAsBnFwmozFgxk1Kli9yd",
+	"XJZ2mUdSvucsvCjZZisNE4s9OLre3c69Djsw5Ep/PP0nj0/fnE5xmX9HVbCUoSdvAPDvOytnH67Y/iN6",
+	"CCuGyWCHh2ZpbrKdb9f7V/ZvKen2zbFL0n4GIQ1OpIUdiFAgbIJhe+07THEepFkkcwnfxQSWDpktKY2+",
+	"g6c9ulCIDZEvMLngyzbIGOSDwp9Aa/rpxS/fF9H2ezxyh5acuPsQjGr4+j4DLeJf+jpHrslJE3x48hl6",
+	"5bFUXXzcI28UVhlGbC5NvnDIHOjJt7f9FdsaQu1mf9kldyKc3OTBeBbgSHuoaNh7c8aumTAPtFGMbka6",
+	"OZ/bn2qHMr4IOLynWlYEJwMxXKaumXoAWUEwUV1AMGUplbOqQkypg1xs0bKAE5lRXCM4aQXOaPbe4Gci",
+	"KaDt52hFpMC8aOxk41SxhazqjXCEeHbxd4yrfPP4T4++fEgi6MuF3DANvybzPf6faocts5S1KM/hs3+9",
+	"ePkLQbUFV0qj3vxfPLPr+ZkL9mXRTt3kDloDKelevMC/ufjOIaPASLrXU+8R4+MaP/spbEkvQXikJAkX",
+	"Rs5OsitfCG0YheQDO1hhbyYoJgjZHNh8cMOoMMRIq2tlJuOKELp8jb3TeQPOdeWAS2XteiZgPj0WAsQ0",
+	"ogKxLb1fHg1kr2C0UfaSklifPl3P25YtKQDxcu0Z1t8nrNFbMzPBH4ydzem3S6cSC/Jroa97xdYp3qf3",
+	"D0Q57oqBY/WDPc4poflSMH+2UZBMIjJhl+Xy0P4InqkdxeZ6jkkLlCmRdworCNOx5m7pGnJeM5eR5D4Z",
+	"5lh3PPRN1dVgv9QgF02s6nkhVhBXZ+4A8akg1vQ8lG0HZYxp3Q8TGk+Qbxd+gyJxsrFTCnjYTbHOMisn",
+	"HBzMabLCNV60E8h9xqHxjtJ2J5IBt6QOevbMKISeuyfy7bg0Y3BUWl6H251atWPBCkKvKa/ovGLYM9Bh",
+	"taNJsJOq9AeznXWZPZhys/UWafpk+hcGHU1fEJQ9mt7ViAZRKg0oavPi+dUd+NAMr7G63W093An522kH",
+	"EcywkLsXe5jBATdnLjMqKwxu5FBODRSAM+Nx+MZS97HLbXB/S+TcvpvUNTcOFCaqWu4F5obxhvjomkGn",
+	"OIUvSnTTWVKHzmNWjYDQjVUiu45UyZfL7HH63j4cdJTwhNzcRZJU8yC1EfHSD28yjSH3JNOK8vJkD8bT",
+	"A9yPSXwKuRUiGsLIJX469w1wSeayKUN3MD1ZrpBwGPo+NOn+zfewtEdBQi9LKoC+YNU2vwov+KegNrL3",
+	"YChjGWL2sKBXvDOY4Dznw45NhYZq/w3U3DOumDiKbr0behWEkCLcBM2QOb0In55sHUGiWGpR1sw5ypUd",
+	"wbJgK8G2jXTyeBtyouwFxxaWsk2TQYOefIV9kTTaJe4fgkVThO5VbjPh3cIjivLNViqsW4V/2AxgzjP8",
+	"Ud45ZI3mULftUFfAbYMXCFrFmnxh/1oQXc/dwAVUJ1xCv8yiab6HhShfFoRVGhJnmDBqT6TAcwVupf8R",
+	"sPrfPyQIngmJ2TAFn9UL6Nj2D97pITH05Otc5mzNRUn+10Py1kcKof2Hm3koqwP4VcNE8T+iFlDbI0W1",
+	"v1xJCeXGmvIy5TV6ATT7NI/uWwRNdTwG3jFuGYoq1nREJELezoE+ABlg0CnS7xo6d0UZmddCogMgl6gB",
+	"dsHI/Ig39IpFC8eKRqfA0ismnjjeq6qoM3nq84EXeifQ49R/5Xo6Dnj1IOZ1r36fkfc6shyeDZZ0/MCF",
+	"PGcLiOl4ONmJHECw6zR4gYIUalIF6spEXnPHdr3y0bgmT8kb/A3zN/gwKdAYdyeEB299D+2qcvfghprF",
+	"ehLdjFs1CoQ/lmJjjSWNGsej7d/pe4OuPnkN63t83OPbD3n78MVSye3WX8NGypxwuD6QjkdyYVpDtFnp",
+	"8E48CNDb25EURx5iijp6TpAwAgOBCgR9NIsY0QRB2YbmivyNXjEY7j7TRSbootcD5h4aSx3WWWguVhVr",
+	"ooAYgvNQiNi4IcRLRV1VRaoZcWLr7y67BbcvZxO6vV0zWjqw2edvEAOg4+abKMebuoa4EiMByKwBLekh",
+	"cYHmhpEbSKUGRcr+EmdPfFXZA1iyx8WCxlTYKBSlnu+UhGqbb2PnIqXoDd84LWfTLx7PPvDyY7eMnN3m",
+	"pfIp7q7rdFwQS3mgP1J+be0Kc+hnTux9f2rQQRi3BG3TqT4mWnoihYiXgwtEvu7JIIpY4My1z0uUqdzj",
+	"XHNy/RlOtmHPW5fMJV85ZS92j33TV/nrfvbuRkL0X/yYuU10kBk+0of2FzSBNpJsUf0aKMfOrH72eXDw",
+	"90puT2XfHuQMgOQYxGjf5MCUEACx3k6g1f3Ir5srs94O3VEOFaLZCwpbeA00sE5zsl/QPdwAS6p8Tbk8",
+	"TFZ40qQcNckj3M8x6UtRcuXMvls0F/q7oMFu9Sd2DPKHugVPYQjKqG27j/e6f6og8Lum5glqUp6SVhM6",
+	"2pjP8UZGMp4FEJOOA/CzwwuZ/BQM9JwP8Tal/OZiwuQBcN/KJSSsYFk5hbSuz3Hr/bX3WVxlzkVyh8oY",
+	"Nem2XBC1AyOrgvxiq9EMAO9vdLtDHqXG0zUI8W7178aAiujL+o+62JE1jmwWdAj2ni5MtfeGL9UEQNMA",
+	"j9Ya5S6V1N4APiqOgaK2qrmptSHO+ClwJGv2LTGaNtSCPtPMOAi5T//AXsBcoRX3nRxXRHWNc46Sx/CK",
+	"sW0c7fKUqfh1NxpbPPKER9LldMEuwNz+cyxT3lpw0BM6l7WBmG3JQWg2BZkBhBo9jSUJOGMQot2tecWG",
+	"HrNaOOTjT/6Q/bcopTtiIz3Py79hHOXdJ3U4pz9r/zlL6TilP0O1cRBF6Iy0l1lVOY4efC9Z06hUdPd5",
+	"HJq3brafjGfkX5zhXm6ZCAoVOLS9tIagg/L408M8cSEpvzut7Xnz2iCLNTQEOsqH8Qo+F5fe7w6h13eD",
+	"cialr+iAOArcX5jN1qpgmq6mYNqYb5vYg+K+gfC9Yd9o8CGh32hHJ7Dmw2CghDuwNipK4rrTjAAKaFb8",
+	"icIFhAmOAcV6PP3nc4KJRQS8nyCraM1hgOxJZC2mMvS6pNCIlK1PPb3s880Zu69ksQP8NmjWzCKZpOTG",
+	"5ZLdPIEs4tbO+PuPzMQi7NZo/UnLgaddImAI6MYIbTVzbyfxEi/am3P3Vt7kF8u/CUM9C8iMY68WMKkY",
+	"WsJ3wnfJC+y5KD9dxjs18PxclJMA9TyHnmRRobCQuycQGIRbee0aec3ZqhZQJ2XvZ0J76rkPeWGrZCXF",
+	"6n754RVO4tPlCTfB/wihWM2Q16gquraFLV5d1grK+frYMbR977K3f2h6w49ji9HIRENxF8fXNwLuUzDR",
+	"oarJAxYcIZIlo972t1PU5uedEa5jRtS3lFbDynKeVlqGQpgNU6zak51UZk2uhNzZH6UXteYI3X1PiSOB",
+	"r5IQ71u6At08sOhENZuuAyNfuJT8EM3Ta0gLKaN4xJCjc4YbRh20bA6n7jWz++uWPMxvNVzc//nRjZDD",
+	"RmLgobNvRbmYTeeqbqgXmu4Nc87A7xp63hLeuN/Zm2ojT/1pngA5kBlC/XEgcxZZj1CXSJ3CIjrrhpdS",
+	"7ajyN1Ve5jevDeLVe3dnttc1yJ0Z1tjrzowGH+LOjIg3hTuBV6hyAooZjlwSWhu5oYYvaFXtfTkT4mVz",
+	"hFuYs2F8cPYBN+/j2Qd3B37sFmQbec0a2t0y8CZ+borz4wpGaSDizRA4G3CVGyviRXLgSer3oh1e0+q6",
+	"I/HvL/h4WARlDcgTiQAKAIybNePq0tQKqpnr8MdauLwY0GY2XGOB33DQmZsUCk8rVhoiDsNPlmbtCNsn",
+	"U9zIQ+SJNTXWYdRTwXilWbvRGtdnKKEP+O6idPCD3Ld2ZBzR+K12pOleRxkavcqSawmZZca/uuefooXx",
+	"1TeD+ZV3mCnDTYQOxJjHf779uKAwio9gebd1z4VR+1S7PjGoebj/qnt/UNDQ/WSaNHGfW4S47r0Fo8e8",
+	"fXbNFF86KmcZ/e/2pX3D7lMCvSt5xcQl5rYOaDEZbfSAtzv60u/WsmLp8NJBiqqERC3/4aGiT9ZmITds",
+	"ko1GDSnuUmvtQVoZprrxdipmTJ/S/LN7Z5jGPB2qTa9PwXXhzHoUppUgEakGSRAkW++F6YcdwjZ+Jyax",
+	"uuxIkMHiAHV+1waXdQA7ltRY1w8SowjluVwRumKDDdsLJkpHkVNzDkaAh9yS4/YXtvO7e7eJCfFXE4Uj",
+	"8BR3iBsNEHUT8MpPjG0J9aMbSajnmd/pNs+A/5EJUzin5BXba/9nWlVxEpVPJMcEPnwjQA75Wu4Bkqs3",
+	"UJxjulE4Whuqrkq5A4e42VQnYWrd7u5PgwucYqRbDjF/1WP3xft9BpJ/8ujSV6Nqre0UAnPdRXUPNiGL",
+	"zdRyww361N3JmRUzn9kqkrUBmvIy07UfUNHheXEAhPpouuIBt4j7Lhm4o5MEPNKIzvmerKkonxAKYAkL",
+	"n2cJNIFyHeBr+NN8b08eq5adMpCLqx7dDd44MZ90JxUMUjJajnBzWC1pFLzuxPqaJ84wbY2Lq35dDYYc",
+	"pKnBm1P01RFXuuUGhWNqd6SXMT6dtAwg7r9BXgV0/XF4ttm9cZ1cssf2F/f8XsqWT9CJ3bQzMtWveqJw",
+	"JztqeocN76bpleMG6KkxxxXfWo35cTxcxN0rnUtz2laV99Qe8rjkZtkYGU8gIfi8wda9LSDO5KW4PQTT",
+	"HDDQ59TZKmbizoSFqVAJrDAI5xL7EHvsWepOLiKIYKOjCFI6agqQPbny2h4Ltsse2pf+hVukafhGzvMX",
+	"nk8jDBuUYdgsvZa7zhaE3uPTqTm+8i8NEm2j+yh8amfkAHDQefcPcJ1hUr4O0L4DBH9C2GZredT4xLVZ",
+	"wmCKiT5II3Ub0KuUbpuNGhxkCJs7Tdc69/nB9Uevmp4en7kn0K3kfsqUAoekxUxzDd55aUJZNvf3EEnU",
+	"68VrOObWpPYnS82XgmVpeb91Hjc+xz6x+rM8wP8GLPcaUeQx+zZC8oQEiVg5H3y4z2hpzZXsGX9aXnPN",
+	"bvN8P8UJZGi9o3uNOT9k3sTHAfx3KuTuHd0TI8lCCoEIbE0UxVXzLgFTNQDgLvmqViyox9zcy/HP7mjU",
+	"q+X+vEtPyzKHJn8HkmUMUirOsr3Wr5O+9aYLSBKA0j7WxD72HXZ8E3JrJYUOHxhwC12ODrMYLH/Ooy08",
+	"fn5DF79b6H27+D9x5cjtWBxNHS5LfaOFD/iHAYmtNzwjTVbr2Jv6321XXS8Nt62uGvoetbZ0Mm5omTho",
+	"4K/H3QcubJZ1KtxtIL5IBjmxazbkGzTVUvohF60GzOlUhYy38Yq1u5sG475FyYSY39D3L/Ddx98c2fi3",
+	"3Ztr8mSBrrwQ8Mpjm/SdVKVDgFhyQ6jYE11zwz4t1WbD1Irdr2LzV8lF3gf3aRlYY3DVhJED6HJj7QPG",
+	"v2/d4zWzx1isOlA6AuifcrjNrhnJVEAdjc8A/JU7iRjcii2kKr0LM5R9a2MNu4WshZN3Ib42XClBGyYr",
+	"/l/B45fLrM8g204Rexm7OpKAxuaBxHmutvVf1CV97FgOdB/kVn6zZly9wmqfXtcyDj3GsYy/mCJMBJve",
+	"NpN9i77dWpI1haonZOjC/kliD2xqLWyDqMSf0JWitxU393ulXNgpfCY+u9GWtU4BVQcsO9c1yBVANCz1",
+	"hPz+IYgT7ADabpZJAZ2hyGh0PSrdI9d12//9uITkCGI0fREmml99/ai/+dVJ1rv2AL/w8f9cpzTmGg/j",
+	"G3elDa2OwW1j1V24QaGOrCBauj6i0l6pv9NEQedW32Js8BWLWYP67MMV23+8E1mSNiPR5BloQ46KKFxg",
+	"Xfrt+Ppx8P+4+g9c/aAR7tYHd63cCSyKhCxj0LswyXgkvwKQwf1ee8hWaYSKz/bWi2kbEsIXhl9DulKt",
+	"twwyG4sZ/v/ddFdE+PLn4eLFeEqIZDn8woUUC6bgorvrE3eBm9OctoLMFTTXNgAWYo8aS8d7uk6aYRtH",
+	"0XTfXav3X4TXbnFbDr6Uu7K5BhwfMVUWlB+vFZ/8nSY6WvO9BM+TQukHZhbrf9HtgLWl9wDh5ryavVNS",
+	"rHyZEaDNyQqzdZ1q5PvO3+AgnFkl5a7unToL5fNTUJVu+T5wyz2MFmpi1vVmvlVcQOcnV7nZqtoLcBYo",
+	"cm7LNWdneN9Xxt0fhjeqdt1Qr5hvdZs8GVwTzVeClXggeqoIerxtkMHpvTf3Az7x2z3W/kzlLEM/2bCe",
+	"4OOdZU1y9XYqtxnueQTS38NA/Yl3DS7QbWlx8IW/d+RLb4O38uRgVbuJAZa4RyjWvlNxEZoqgqUOmOWJ",
+	"5iJ37FCEuWQ36zU8HRReRSiWm+MxFZ96MRLSIifdjTMO9n53p6j/olblQVwhkN97hrEKCfEUH4/pjKco",
+	"tmGlk2BprfG1f+N2HCQw/P6/fPX9nbv53OIyYkAz7Pju3WZTIWc2veGPEQgItRsJ8Ws7bsUMgkhZ9WlD",
+	"q8M5OYgdqpQchrLjtxybE/Vs/N73//kke3bgFN/QKybuOhH+k2wi5BzH2ERILoPR0zTFp9BEKOLoTkbZ",
+	"SmXOPthRPnbcAdDj47QcG5dYs9DXI4q9o+KsUUHX5D0C8Hvd/T3utuSxx6FdTFQUNRI2bdTdLMrLqYYy",
+	"E5DYzud+ei5jytgZcPn4xCnsaTJRHSRAh6G/yvVKoRqsw5ULW4LZDnoENm0uwF7kYkWkWlHBNcV6YMWw",
+	"ArdwPV0LsmFmLV3lc4QPDcnDrCT0Zt4wO1Sn5hg80XXJGUZy5pKqEpr4LpfwW5oGy2xrunA/6Q5B517o",
+	"SSM5aGcmryFTTebaC10fVA1PDhzeNlPjZQ6yR92ye23RMPAQMzTQcopgUlt9cpl+25ZVChBRxEjL/sxu",
+	"yIIK75ZHSKhenMKcV9XeuZ5Gn6ia9AvbhV28Wy2p9dmUZAu8dWqAA6MbR7p0wJPa1moL5zLJA7xHY0Zu",
+	"7fZcNExwi+bKHZHzaRjrdv0P3zwaJpRdPVeAo7r1OWRrf2AK8VbfupcdeTpdL2Oc0/EIPKszU+dAcpu8",
+	"8/AuLfG7Ym3YQZAVMCQim9A9EbLdBmCwRIgM6ftiS7BG75Qr5daj8/bM+UZ8dad2+i3Z3ZGThxvv1Gn7",
+	"anZrpphlPGuUcw1ZxuVwvlszq+beJ9/9hVH1r3TvXVAXL7P7RPUVU9CeTDMmcFObTpd9KgNaR13mhH/j",
+	"1qNldxToaq15oG2BvxhgXDTEukGsq/n5FPaGGwuCaOBYG4dyHiZz9gGxhz728kifyfnU1eT6oS0Pi1Bu",
+	"MWdLqXLtbaELkW57RY5AzMH1bK3sR8eA5rccVMEFdYXqVMREE6i9joLBi8FDpu+NdGHc4k7hO5Lcnax0",
+	"Bq2fBl0J088sd0t8RxdXb+Snah2PgnP8dwogwEW4kkxjiiBUW7bOB0Bz+EOC6k4tStkp/OqKdYOAvYY3",
+	"egTe82um9iXdY21nRrQtu1qR3H5CSFjqsKuwxmSM7msQhhzkYIM3p3EZL6ihlVzVeJXagdFQqqx2URD3",
+	"hUhiatBnoaCllxfOPtj/deaDAGlu85IB0mcuF/z2feAv2U8jobGz0DWtahb6l+UpPORWUp6kAwyCb8eV",
+	"U7jd+rTa3tpJ3U8RxifIXBcM7Zs4nvM7jccZ21W58Qee3bMQecnqsXXFnjbhmW5dNmAi2DnCpDLyHQ7E",
+	"JMHfTyeJKCZUMpdIErnzVYNGAo2QDpM0b9oQ6uQMRgitCKqY0aTEtrhPmvpod+ED3HzTv2zHFLg7Alql",
+	"4au1YZiNBHIMfB73I7Qi/nVQxg+MvGKiI/vJKkQX+O4b++rdONdKuvfFn6huf/3tt5Hy/TjVVipRs/l4",
+	"QM2mi4vEgdSSLYKxvWFG8YVOZmW0VBOBkE9+uALX8O6evX+/sB1uW0YCG3w4ld4Mw0HyHfVg2Q5bDZLx",
+	"XAhqWHtZzbR2HtYcztIFX4mXdcLzlgCdv8A8b1lP4ibjK2GH8qAOCyk0diQ7PNU5ne7Cre4WZan/RDa1",
+	"T0/kNbBCucmk52J4gyq+Ei/ELSVWPlOsZMJwWum71nk6KH/hifQEQBPkFWdOm735RrBFrbjZz87/8e6I",
+	"SRHvrItH4yMHyEyd1ukFvvKfAoe4wU8g2yBLF0g4rL5Be2rfwOfrfjuBsIOBLL9u2GbOFNEMk/OhXlmK",
+	"7iRKnEZvzcOFA/2/vTNpP9DlRsW2A1P4UGGkIjiGNAOEUWe3ckG4Oa51uH+g0f5y1pd1q5i1JwmMBbzF",
+	"JhhI9VUM+hawkBCkgVRcYxOLTO7sbBRo3m12G6i7C9qAn5oXTneH1ArBAULlGiQtOgIjbRWjZWAtV/vm",
+	"csE03ASd9myrhrOrGkJW1Z3VV5ayld8ohKzRgNY7bqDwRiFo8pSl9uX9Y5ndNXs9dZRtrNYrti8IUtnq",
+	"DxyzRBy1Q2UlNUSK7uYgjX2ZVSne4CuT3tXNZ4cBdHkzqPM2doMOajYMr4LpY80ErADWbKHYJDmfL3cC",
+	"bS39BK2tVhdZ4nrpD07fPNWyn1QN/2yM34za/fy9y6kEjCsrjLdU651UpTOM0Uj2lmPFUzAJRycoKFA5",
+	"W/i5KJttvNsObMZ99z4TJcFpp88+gHctr2n+HV67TT3TfSHDctf++3ft837bKoIvvI5qpaOV7BvGoMQB",
+	"ddU49r+he7BOe7e3F9aaKeaArfMbF0XDcoz+30Iz83fn+r41ZKEGhfvdvx+zOGBtdITTHd1PuvvFXUfk",
+	"TmSWWwrJwazuJyb3ibLdBTOB6xAN8jBK13VP7qSqyqzg/77ebAf25GXHJY1BiexAn4yKFIcDisd7uKc3",
+	"qo5b8mlQLLBEFtpZiGsmjFR7tDLhA0PVyZ8lLW/eFmS0XB5yLAfR9Q77YEta9qNqTtHHWNLSbV8B+PoA",
+	"jdCL7QTehLwD4C08viWwyHq7lZrfBxACLiuLTeQdWHI7SbjseQAq9ehE0J6zIJTMa1HChgl7DrmBxSDG",
+	"MnQ6buYRUmGEBAtTMbJPKGoHtsqHWQis/eOdPXCovdu/WDOGqWt/aGtVzc5nZ3DS3JC5JvY+uBB8T2jW",
+	"kBoioT7LYMtnxy0iXm6ZePE9eVqb9f/3/Bf4v1T8n7jsp69ekMcPH0Vj1Gb9T7sF7z7+3wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

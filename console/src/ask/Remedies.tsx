@@ -1,0 +1,86 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { Button } from 'react-bootstrap'
+import { useNavigate } from 'react-router'
+import { call, type Draft, type Question, type Remedies as Found, type RemedyOption } from '../api'
+import { until, Waiting, whoWord, Wrong } from '../parts/bits'
+import { AskFor } from '../drafts/Requests'
+import { workIn } from '../drafts/quick'
+
+const n = (x: number, one: string, many: string) => (x === 1 ? `1 ${one}` : `${x.toLocaleString('en-GB')} ${many}`)
+
+function Opens({ o }: { o: RemedyOption }) {
+  const c = o.counts
+  if (!c) return <p className="remedy-opens">Counting what else it would open …</p>
+  const parts = [c.newcomers && n(c.newcomers, 'typical newcomer', 'typical newcomers'), c.parties && n(c.parties, 'known party', 'known parties'), c.granted && n(c.granted, 'granted action', 'granted actions'), c.wide_pairs && n(c.wide_pairs, 'pair of wide ones', 'pairs of wide ones')].filter(Boolean)
+  return (
+    <p className="remedy-opens">
+      {parts.length ? <>It opens <b>{parts.join(', ')}</b></> : 'It opens nothing that can be counted ahead'}
+      {c.until ? `, until ${until(c.until)}` : ''}.
+    </p>
+  )
+}
+
+/** What would make a refused question a yes: complete sets, the least open first. */
+export function Remedies({ question, role, asked }: { question: Question; role: string; asked: string }) {
+  const navigate = useNavigate()
+  const client = useQueryClient()
+  const key = JSON.stringify(question)
+  // What there is comes at once; what each would open follows.
+  const first = useQuery({ queryKey: ['remedies', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question }) })
+  const counted = useQuery({ queryKey: ['remedies-counted', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question, counts: true }), enabled: (first.data?.options.length ?? 0) > 0 })
+  const take = useMutation({
+    mutationFn: (option: string) => call<Draft>('POST', '/api/v1/remedies/draft', { question, option }),
+    onSuccess: (d) => {
+      void client.invalidateQueries({ queryKey: ['drafts'] })
+      workIn(null)
+      navigate(`/drafts/${d.id}`)
+    },
+  })
+  const x = counted.data ?? first.data
+  if (first.error) return <Wrong error={first.error} />
+  if (!x) return <Waiting what="Looking for what would help" />
+  const may = role === 'administrator' || role === 'keeper'
+  return (
+    <section className="remedies" aria-labelledby="h-remedies">
+      <h2 id="h-remedies">What would make it a yes</h2>
+      {take.error && <Wrong error={take.error} />}
+      {x.options.length === 0 && (
+        <>
+          <p>Nothing that could be changed does:</p>
+          <ul>
+            {x.hopeless.map((h) => (
+              <li key={h.account + h.text}>
+                {h.text} {h.next}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      <ol>
+        {x.options.map((o, i) => (
+          <li key={o.id} className="remedy">
+            <span className="remedy-number" aria-hidden="true">
+              {i + 1}
+            </span>
+            <div>
+              <ul className="remedy-changes">
+                {o.changes.map((c) => (
+                  <li key={c.text}>
+                    {c.text} <span className={`side side-${c.side}`}>{c.side === 'theirs' ? 'theirs' : 'ours'}</span> <span className="quiet">{whoWord(c.who)}{c.until ? `, until ${until(c.until)}` : ''}</span>
+                  </li>
+                ))}
+              </ul>
+              <Opens o={o} />
+            </div>
+            {may && o.changes.some((c) => c.policy) && (
+              <Button size="sm" variant={i === 0 ? 'primary' : 'outline-primary'} disabled={take.isPending} onClick={() => take.mutate(o.id)}>
+                Make a draft of it
+              </Button>
+            )}
+          </li>
+        ))}
+      </ol>
+      {x.options.length > 0 && role !== 'auditor' && <AskFor question={question} />}
+    </section>
+  )
+}

@@ -1,0 +1,123 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, useNavigate } from 'react-router'
+import { call, query, type Draft, type Question, type Request, type Session } from '../api'
+import { when, whoWord, Wrong } from '../parts/bits'
+
+const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now' }
+
+/** Requests of our people: what they asked for, and what became of it. */
+export function Requests({ session }: { session: Session }) {
+  const found = useQuery({ queryKey: ['requests'], queryFn: () => call<{ requests: Request[] }>('GET', '/api/v1/requests') })
+  if (found.error) return <Wrong error={found.error} />
+  const list = found.data?.requests ?? []
+  if (list.length === 0) return null
+  return (
+    <section className="requests" aria-labelledby="h-requests">
+      <h2 id="h-requests">Requests</h2>
+      <ul>
+        {list.map((r) => (
+          <One key={r.id} r={r} session={session} />
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+function One({ r, session }: { r: Request; session: Session }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [text, setText] = useState('')
+  const own = r.by === session.name
+  const over = r.state === 'refused' || r.state === 'works'
+  const done = () => void client.invalidateQueries({ queryKey: ['requests'] })
+  const answer = useMutation({ mutationFn: (refuse: boolean) => call<Request>('POST', `/api/v1/requests/${r.id}/answer`, { text, refuse }), onSuccess: done })
+  const heard = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/heard`), onSuccess: done })
+  const draft = useMutation({
+    mutationFn: () => call<Draft>('POST', `/api/v1/requests/${r.id}/draft`, {}),
+    onSuccess: (d) => {
+      done()
+      navigate(`/drafts/${d.id}`)
+    },
+  })
+  const q = r.question
+  const ask = `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
+  const keeps = session.role === 'administrator' || session.role === 'keeper'
+  const mayAnswer = !over && !(session.role === 'member' && own) && session.role !== 'auditor'
+  const error = answer.error ?? heard.error ?? draft.error
+  return (
+    <li>
+      <p className="request-line">
+        <Link to={ask}>{r.title}</Link> <span className={`tag is-${r.state}`}>{states[r.state]}</span>
+      </p>
+      <p className="quiet">
+        {own ? 'You' : r.by}, {when(r.made)}: {r.purpose}. It goes to {r.to.map(whoWord).join(', ')}.{' '}
+        {r.draft && (
+          <>
+            <Link to={`/drafts/${r.draft}`}>The draft</Link>.{' '}
+          </>
+        )}
+        {r.answer && (
+          <>
+            {r.closer}: <b>{r.answer}</b>
+          </>
+        )}
+      </p>
+      {error && <Wrong error={error} />}
+      {mayAnswer && (
+        <Form className="inline-form" onSubmit={(e) => e.preventDefault()} aria-label={`Answer ${r.id}`}>
+          {keeps && r.state !== 'drafted' && (
+            <Button size="sm" disabled={draft.isPending} onClick={() => draft.mutate()}>
+              Make a draft of it
+            </Button>
+          )}
+          <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder="An answer, or why not" value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
+          <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
+            Answer
+          </Button>
+          <Button size="sm" variant="outline-danger" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(true)}>
+            Say no
+          </Button>
+        </Form>
+      )}
+      {own && !r.heard && (over || r.state === 'answered') && (
+        <Button size="sm" variant="outline-secondary" disabled={heard.isPending} onClick={() => heard.mutate()}>
+          I have seen it
+        </Button>
+      )}
+    </li>
+  )
+}
+
+/** Sends a refused question to whoever can change it. */
+export function AskFor({ question }: { question: Question }) {
+  const client = useQueryClient()
+  const [purpose, setPurpose] = useState('')
+  const send = useMutation({
+    mutationFn: () => call<Request>('POST', '/api/v1/requests', { question: { ...question, at: undefined }, purpose: purpose.trim() }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['requests'] }),
+  })
+  if (send.data)
+    return (
+      <p className="sent" role="status">
+        Sent to {send.data.to.map(whoWord).join(', ')}. Under Today you hear when it works.
+      </p>
+    )
+  return (
+    <Form
+      className="inline-form ask-for"
+      aria-label="Ask for it"
+      onSubmit={(e) => {
+        e.preventDefault()
+        send.mutate()
+      }}
+    >
+      <Form.Control size="sm" aria-label="What it is for" placeholder="What it is for" value={purpose} maxLength={1000} onChange={(e) => setPurpose(e.target.value)} />
+      <Button size="sm" type="submit" variant="outline-primary" disabled={purpose.trim() === '' || send.isPending}>
+        Send it to whoever can change it
+      </Button>
+      {send.error && <Wrong error={send.error} />}
+    </Form>
+  )
+}

@@ -1,0 +1,105 @@
+package api
+
+import (
+	"context"
+	"fmt"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/service"
+)
+
+func (s *server) requestOut(st *service.State, r *service.Request) apigen.Request {
+	out := apigen.Request{Id: r.ID, By: r.By, Person: some(r.Person), Purpose: r.Purpose, To: append([]string{}, r.To...), Made: r.Made, State: apigen.RequestState(r.State), Draft: some(r.Draft), Answer: some(r.Answer), Closed: some(r.Closed), Closer: some(r.Closer), Heard: r.Heard,
+		Question: apigen.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}}
+	if r.Asked.Address != "" || r.Asked.Presenter != "" {
+		out.Question.Context = &apigen.QuestionContext{Address: some(r.Asked.Address), Presenter: some(r.Asked.Presenter)}
+	}
+	out.Title = fmt.Sprintf("%s %s %s", r.Asked.Subject, r.Asked.Action, r.Asked.Resource)
+	if q, err := r.Asked.Question(s.Service.Now()); err == nil {
+		who, what := st.NameOfSubject(q.Subject), st.NameOf(q.Resource)
+		if who == "" {
+			who = r.Asked.Subject
+		}
+		if what == "" {
+			what = r.Asked.Resource
+		}
+		out.Title = fmt.Sprintf("%s wants to %s: %s", who, q.Action.Get().Title, what)
+		if r.Asked.Address != "" {
+			out.Title += ", about " + r.Asked.Address
+		}
+	}
+	return out
+}
+
+func (s *server) Requests(ctx context.Context, r apigen.RequestsRequestObject) (apigen.RequestsResponseObject, error) {
+	list, err := s.Service.Requests(ctx, whoIs(ctx), r.Params.Over != nil && *r.Params.Over)
+	out := apigen.Requests200JSONResponse{Requests: []apigen.Request{}}
+	for i := range list {
+		out.Requests = append(out.Requests, s.requestOut(s.Service.State(), &list[i]))
+	}
+	return out, err
+}
+
+func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObject) (apigen.MakeRequestResponseObject, error) {
+	b := &r.Body.Question
+	asked := service.Asked{Subject: b.Subject, Action: b.Action, Resource: b.Resource}
+	if b.Context != nil {
+		asked.Address, asked.Presenter = opt(b.Context.Address), opt(b.Context.Presenter)
+	}
+	q, err := asked.Question(s.Service.Now())
+	if err != nil {
+		return nil, err
+	}
+	// A member asks for themselves, and about their own spaces and guests.
+	if err := s.mayAsk(ctx, s.Service.State(), q.Subject, &q.Resource); err != nil {
+		return nil, err
+	}
+	x, err := s.Service.MakeRequest(ctx, whoIs(ctx), asked, r.Body.Purpose)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
+}
+
+func (s *server) Request(ctx context.Context, r apigen.RequestRequestObject) (apigen.RequestResponseObject, error) {
+	x, err := s.Service.RequestOf(ctx, whoIs(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.Request200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+}
+
+func (s *server) AnswerRequest(ctx context.Context, r apigen.AnswerRequestRequestObject) (apigen.AnswerRequestResponseObject, error) {
+	x, err := s.Service.AnswerRequest(ctx, whoIs(ctx), r.Id, r.Body.Text, r.Body.Refuse != nil && *r.Body.Refuse)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.AnswerRequest200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+}
+
+func (s *server) HearRequest(ctx context.Context, r apigen.HearRequestRequestObject) (apigen.HearRequestResponseObject, error) {
+	x, err := s.Service.HearRequest(ctx, whoIs(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.HearRequest200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+}
+
+func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestObject) (apigen.DraftRequestResponseObject, error) {
+	x, err := s.Service.RequestOf(ctx, whoIs(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	q, err := x.Asked.Question(s.Service.Now())
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.draftOfRemedy(ctx, s.Service.State(), q, s.Service.Now()+30*86400e6, opt(r.Body.Option), fmt.Sprintf("For %s: %.80s", x.By, x.Purpose), x.Purpose)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Service.DraftRequest(ctx, whoIs(ctx), r.Id, d.ID); err != nil {
+		return nil, err
+	}
+	return apigen.DraftRequest201JSONResponse(draftOut(d)), nil
+}

@@ -1,0 +1,137 @@
+package cli
+
+import (
+	"errors"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/client"
+)
+
+var requestStates = map[client.RequestState]string{"open": "open", "drafted": "a draft was made", "answered": "answered", "refused": "▼ no", "works": "▲ works"}
+
+func (a *app) request() *cobra.Command {
+	c := &cobra.Command{Use: "request", Short: "Send a refused question to whoever can change it, and hear when it works"}
+	show := func(x *client.Request) error {
+		if a.output != "table" {
+			return a.records(x, []string{"id", "state", "by", "what", "purpose", "answer"}, [][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}})
+		}
+		a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
+		a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
+		a.say("  goes to   %s", strings.Join(x.To, ", "))
+		if d := pick(x.Draft); d != "" {
+			a.say("  draft     %s", d)
+		}
+		if t := pick(x.Answer); t != "" {
+			a.say("  answer    %s (%s)", t, pick(x.Closer))
+		}
+		if x.State == "works" {
+			a.say("  works     since %s", day(pick(x.Closed)))
+		}
+		return nil
+	}
+	var with []string
+	var purpose string
+	send := &cobra.Command{Use: "send WHO ACTION RESOURCE", Short: "Send a refused question with its purpose to whoever can change it", Args: cobra.ExactArgs(3),
+		Example: "  wexillum request send person:j.penhallow directory.invite space:docent-course --context address=h.brannoch@oskelund.example --purpose \"the spring course\"",
+		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+			if len(args) > 2 {
+				return nil, cobra.ShellCompDirectiveNoFileComp
+			}
+			return a.completion([]string{"who", "action", "resource"}[len(args)])(c, args, text)
+		},
+		RunE: func(c *cobra.Command, args []string) error {
+			if strings.TrimSpace(purpose) == "" {
+				return usage{errors.New("say what it is for: give --purpose")}
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			q := client.Question{Subject: args[0], Action: args[1], Resource: args[2]}
+			if q.Context, err = questionContext(with); err != nil {
+				return err
+			}
+			resp, err := r.MakeRequest(c.Context(), nil, client.NewRequest{Question: q, Purpose: purpose})
+			var x client.Request
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return show(&x)
+		}}
+	send.Flags().StringVar(&purpose, "purpose", "", "what it is for")
+	send.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…")
+	var over bool
+	list := &cobra.Command{Use: "list", Short: "Requests, the newest first", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.Requests(c.Context(), &client.RequestsParams{Over: &over})
+		var x struct {
+			Requests []client.Request `json:"requests"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, q := range x.Requests {
+			rows = append(rows, []string{q.Id, requestStates[q.State], q.By, strings.Join(q.To, ", "), q.Title, q.Purpose})
+		}
+		if len(rows) == 0 && a.output == "table" {
+			a.say("There is no request. From a refused question: wexillum request send WHO ACTION RESOURCE --purpose …")
+			return nil
+		}
+		return a.records(x.Requests, []string{"id", "state", "by", "goes to", "what", "purpose"}, rows)
+	}}
+	list.Flags().BoolVar(&over, "over", false, "those that are over too")
+	one := func(use, short string, run func(c *cobra.Command, r *remote, id string) error) *cobra.Command {
+		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			return run(c, r, args[0])
+		}}
+	}
+	c.AddCommand(send, list, one("show ID", "A request and what became of it", func(c *cobra.Command, r *remote, id string) error {
+		resp, err := r.Request(c.Context(), id)
+		var x client.Request
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return show(&x)
+	}))
+	for _, x := range []struct {
+		use, short string
+		refuse     bool
+	}{{"answer ID", "Answer a request", false}, {"refuse ID", "Say no to a request, with the reason", true}} {
+		var why string
+		k := one(x.use, x.short, func(c *cobra.Command, r *remote, id string) error {
+			if strings.TrimSpace(why) == "" {
+				return usage{errors.New("an answer, and a no too, says why: give --why")}
+			}
+			resp, err := r.AnswerRequest(c.Context(), id, client.AnswerRequestJSONRequestBody{Text: why, Refuse: &x.refuse})
+			var q client.Request
+			if err := r.read(resp, err, &q); err != nil {
+				return err
+			}
+			return show(&q)
+		})
+		k.Flags().StringVar(&why, "why", "", "the answer, or the reason")
+		c.AddCommand(k)
+	}
+	var option string
+	make := one("draft ID", "Make a draft of the narrowest that would make it a yes", func(c *cobra.Command, r *remote, id string) error {
+		resp, err := r.DraftRequest(c.Context(), id, client.DraftRequestJSONRequestBody{Option: optional(option)})
+		var d client.Draft
+		if err := r.read(resp, err, &d); err != nil {
+			return err
+		}
+		return a.printDraft(&d)
+	})
+	make.Flags().StringVar(&option, "option", "", "id of another set of changes, from ask --remedy -o json")
+	c.AddCommand(make)
+	return c
+}

@@ -1,0 +1,285 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// TestDraftsFromTheClient edits, weighs, publishes and goes back; a keeper makes a draft
+// that an administrator publishes; two people and two editors.
+func TestDraftsFromTheClient(t *testing.T) {
+	r := demoService(t)
+	r.login("harbour")
+	dump := r.must("dump")
+	r.says(0, "changes nothing yet", "draft", "new", "Lower the file limit")
+	r.says(1, "there is a draft \"Lower the file limit\" already", "draft", "new", "lower the file limit")
+	r.says(0, "", "rules", "set", "files.given_to", "--limit", "inside", "--draft", "Lower the file limit", "--why", "an audit")
+	r.says(1, "looser than the limit", "rules", "set", "files.given_to", "--default", "newcomers", "--draft", "Lower the file limit")
+	r.says(1, "this changes at once", "forwarder", "remove", "o.tidewell", "odile@homepost.example", "--draft", "Lower the file limit")
+	r.says(1, "there is no draft \"none\"", "rules", "list", "--draft", "none")
+	if out := r.must("dump"); out != dump {
+		t.Error("a draft changed what is in force")
+	}
+	out := r.says(0, "− lost", "draft", "impact", "Lower the file limit")
+	for _, want := range []string{"−94 parties, −754 granted actions", "by service: files −754", "pallowick −304", "values that become held back: 2", "space:loan-dossier: files.given_to newcomers becomes held back"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the impact lacks %q:\n%s", want, out)
+		}
+	}
+	lines := strings.Count(r.must("draft", "impact", "Lower the file limit", "--all"), "\nlost,")
+	if lines < 150 {
+		t.Errorf("%d lines", lines)
+	}
+	var imp struct {
+		Granted struct{ Lost int }
+		Lines   []struct{ Actions []string }
+	}
+	check(t, json.Unmarshal([]byte(r.must("draft", "impact", "Lower the file limit", "-o", "json")), &imp))
+	n := 0
+	for _, l := range imp.Lines {
+		n += len(l.Actions)
+	}
+	if imp.Granted.Lost != 754 || n != 754 {
+		t.Errorf("%d lost, %d in the lines", imp.Granted.Lost, n)
+	}
+	// Ahead: what has ended by then is not lost any more.
+	if out := r.must("draft", "impact", "Lower the file limit", "--at", "+300d"); strings.Contains(out, "−754") {
+		t.Error(out)
+	}
+	r.says(2, "", "draft", "impact", "Lower the file limit", "--at", "-9d")
+	r.says(2, "give --why", "draft", "publish", "Lower the file limit")
+	r.says(0, "Published as revision 3.", "draft", "publish", "Lower the file limit", "--why", "an audit")
+	r.says(1, "there is no draft", "draft", "publish", "Lower the file limit", "--why", "again")
+	r.says(0, "an audit", "revision", "list")
+	r.says(0, "set files.given_to", "revision", "show", "3")
+	r.says(1, "there is no revision 99", "revision", "show", "99")
+	r.says(2, "write its number", "revision", "show", "three")
+	r.says(0, "files.given_to  newcomers, held back", "revision", "back", "2", "--why", "it is over")
+	r.says(0, "Published as revision 4.", "draft", "publish", "Back to revision 2", "--why", "it is over")
+	if got := r.must("dump"); got != dump {
+		t.Errorf("going back gives another world:\n%s", diffOf(dump, got))
+	}
+	r.says(0, "They are the same.", "revision", "diff", "2", "4")
+
+	// A keeper's change waits for an administrator.
+	r.login("mooring")
+	r.says(1, "is there for an administrator", "partner", "open", "oskelund", "spaces.in", "--why", "the course")
+	out = r.says(0, "change the partner oskelund", "draft", "list")
+	id := strings.Fields(out[strings.Index(out, "\nd")+1:])[0]
+	r.says(1, "may not POST", "draft", "publish", id, "--why", "x")
+	r.login("lantern")
+	r.says(1, "may not POST", "draft", "new", "Not mine")
+	r.login("harbour")
+	r.says(0, "Published as revision 5.", "draft", "publish", id, "--why", "the course")
+
+	// Two people.
+	part := filepath.Join(t.TempDir(), "two.yaml")
+	org := dump[strings.Index(dump, "organisation:"):]
+	org = org[:strings.Index(org, "\nrules:")]
+	if i := strings.Index(org, "\nsettings:"); i > 0 {
+		org = org[:i]
+	}
+	check(t, os.WriteFile(part, []byte("wexillum: 1\n"+strings.Replace(org, "two_people: never", "two_people: loosening", 1)+"\n"), 0o600))
+	r.says(0, "", "draft", "new", "Two people")
+	r.says(0, "", "load", part, "--draft", "Two people")
+	r.says(0, "Published as revision 6.", "draft", "publish", "Two people", "--why", "four eyes")
+	r.says(0, "Not in force yet: somebody else must confirm it", "rules", "set", "chat.guest_delete", "--default", "on", "--why", "they mend their own")
+	r.says(0, "off", "rules", "show", "chat.guest_delete")
+	out = r.must("draft", "list")
+	id = strings.Fields(out[strings.Index(out, "\nd")+1:])[0]
+	r.says(1, "somebody else confirms", "draft", "confirm", id)
+	if status, _, body := r.call("PUT", "/api/v1/accounts/quayside", r.token("harbour"), `{"role":"administrator","password":"another-pair-of-eyes","why":"four eyes"}`); status != 200 && status != 201 {
+		t.Fatalf("%d %s", status, body)
+	}
+	if status, _, body := r.call("POST", "/api/v1/bars", r.token("harbour"), `{"name":"x.example"}`); status != 201 {
+		t.Errorf("tightening needs nobody: %d %s", status, body)
+	}
+	if status, _, body := r.call("PUT", "/api/v1/rules/chat.guest_delete", r.token("harbour"), `{"default":"on"}`); status != 409 || !strings.Contains(body, "problems/second-person") {
+		t.Errorf("loosening at once: %d %s", status, body)
+	}
+	r.signIn("quayside", "another-pair-of-eyes")
+	r.says(1, "weighed and confirmed anew", "draft", "confirm", id) // a bar came in between
+	r.login("harbour")
+	r.says(0, "Not in force yet", "draft", "publish", id, "--why", "once more")
+	r.signIn("quayside", "another-pair-of-eyes")
+	r.says(0, "Published as revision 8.", "draft", "confirm", id)
+	r.says(0, "harbour, confirmed by quayside", "revision", "list")
+}
+
+func diffOf(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	var out []string
+	for i := 0; i < len(x) || i < len(y); i++ {
+		l, m := "", ""
+		if i < len(x) {
+			l = x[i]
+		}
+		if i < len(y) {
+			m = y[i]
+		}
+		if l != m {
+			out = append(out, "- "+l, "+ "+m)
+		}
+	}
+	return strings.Join(out[:min(20, len(out))], "\n")
+}
+
+// TestRemedyFromTheClient asks what would help, makes a draft of it, publishes, and asks
+// again; a member asks for it and hears when it works.
+func TestRemedyFromTheClient(t *testing.T) {
+	r := demoService(t)
+	r.login("rigger")
+	q := []string{"person:d.ekwinter", "directory.invite", "space:loan-dossier", "--context", "address=new@calderfinch.example"}
+	r.says(3, "What would make it a yes", append(append([]string{"ask"}, q...), "--remedy")...)
+	r.says(2, "give --purpose", append([]string{"request", "send"}, q...)...)
+	out := r.says(0, "goes to   administrator", append(append([]string{"request", "send"}, q...), "--purpose", "they print the loan labels")...)
+	id := strings.Fields(out)[0]
+	r.says(1, "you have asked for this already", append(append([]string{"request", "send"}, q...), "--purpose", "again")...)
+	r.says(1, "it is a yes already", "request", "send", "person:d.ekwinter", "directory.invite", "space:loan-dossier", "--context", "address=new@ilvane.example", "--purpose", "x")
+	r.says(1, "those who can change it answer it", "request", "answer", id, "--why", "mine")
+	r.login("harbour")
+	r.says(0, "they print the loan labels", "request", "list")
+	out = r.says(0, "For rigger: they print the loan labels", "request", "draft", id)
+	draft := strings.Fields(out)[0]
+	r.says(0, "Impact:", "draft", "publish", draft, "--why", "they print the labels")
+	r.says(0, "YES", append([]string{"ask"}, q...)...)
+	check(t, r.svc.Refresh(t.Context()))
+	r.login("rigger")
+	r.eventually("▲ works", "request", "show", id)
+	r.says(0, id, "request", "list")
+	// A no has a reason.
+	out = r.must("request", "send", "person:d.ekwinter", "directory.invite", "space:loan-dossier", "--context", "address=x@marrowby.example", "--purpose", "old friends")
+	no := strings.Fields(out)[0]
+	r.login("harbour")
+	r.says(2, "give --why", "request", "refuse", no)
+	r.says(0, "▼ no", "request", "refuse", no, "--why", "not after the incident")
+	r.says(1, "is over", "request", "answer", no, "--why", "well")
+	r.login("rigger")
+	r.says(0, "not after the incident", "request", "show", no)
+	r.says(1, "there is no request", "request", "show", "r0")
+
+	// Taken straight from the question, without a request; and on a file alone.
+	r.login("harbour")
+	out = r.says(0, "the partner pallowick", "ask", "r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk", "--take", "1", "--name", "Their own messages")
+	if !strings.Contains(out, "rules.chat.guest_delete") {
+		t.Error(out)
+	}
+	r.says(0, "Published", "draft", "publish", "Their own messages", "--why", "asked for")
+	r.says(0, "YES", "ask", "r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk")
+	r.says(3, "It opens: 23 known parties, 24 granted actions, 1380 pairs of wide ones.", "ask", "r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk", "--remedy", "--world", "../demo/world.yaml")
+	r.says(3, "Nothing that could be changed makes it a yes", "ask", "link:crate-list-link", "files.edit", "file:crate-list", "--remedy")
+}
+
+// TestConsoleDrafts goes the whole path in a browser: question, remedy, draft, impact,
+// publish, question again; then goes back.
+func TestConsoleDrafts(t *testing.T) {
+	r := demoService(t)
+	b := browser(t)
+	p := r.page(b, "harbour")
+	ask := "/ask?who=r.larkmoor%40pallowick.example&action=chat.delete_own&resource=channel%3Adesign-talk"
+	p.goTo(ask, verdict+".dataset.decision === 'no'")
+	p.until("document.querySelector('.remedy-opens b')?.innerText.includes('23 known parties')")
+	p.axe("remedies")
+	p.do(chromedp.Click(chromedp.CSS(".remedy .btn-primary")))
+	p.until("location.pathname.startsWith('/drafts/') && document.querySelector('.keels')")
+	if text := p.text("main"); !strings.Contains(text, "change the partner pallowick") || !strings.Contains(text, "+24") || !strings.Contains(text, "Studio Pallowick") {
+		t.Errorf("%s", text)
+	}
+	p.axe("a draft")
+	// Work in it: what is asked is answered as it would be, what is changed goes into it.
+	p.do(chromedp.Click(chromedp.CSS(".page-head .btn-primary")))
+	p.until("document.querySelector('.draft-bar')")
+	eval[any](p, "history.pushState({}, '', '"+ask+"'); dispatchEvent(new PopStateEvent('popstate'))")
+	p.until(verdict + ".dataset.decision === 'yes'")
+	p.axe("in a draft")
+	p.goTo("/partners/oskelund", "document.querySelector('.draft-bar') && document.querySelector('.openings')")
+	p.do(chromedp.Focus(chromedp.CSS("[aria-label='chat.in, ours']")), chromedp.KeyEvent("▼"))
+	p.until("document.querySelector('[aria-label=\"chat.in, ours\"]').value === 'no'")
+	p.do(chromedp.Click(chromedp.CSS(".draft-bar a")))
+	p.until("document.querySelectorAll('.edits > li').length === 2 && document.querySelector('.keels')?.innerText.includes('Oskelund University')")
+	// One edit is undone, the draft is left, and published.
+	eval[any](p, "[...document.querySelectorAll('.edits button')].find(b => b.ariaLabel.includes('oskelund')).click()")
+	p.until("document.querySelectorAll('.edits > li').length === 1")
+	p.do(chromedp.Click(chromedp.CSS(".draft-bar button")))
+	p.until("!document.querySelector('.draft-bar')")
+	p.until("document.querySelector('.publish-form')")
+	p.do(chromedp.SendKeys(chromedp.CSS("#p-why"), "they asked for it"), chromedp.Click(chromedp.CSS(".publish-form button")))
+	p.until("document.querySelector('.lead-line').innerText.includes('Published as revision 3')")
+	p.goTo(ask, verdict+".dataset.decision === 'yes'")
+	// Another console hears of a revision by itself, and one goes back.
+	two := r.page(browser(t), "lantern")
+	two.goTo("/drafts", "document.querySelectorAll('.revisions li').length === 3")
+	two.axe("revisions, as an auditor")
+	p.goTo("/drafts", "document.querySelectorAll('.revisions li').length === 3")
+	p.axe("drafts and revisions")
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Go back to it: revision 2']")))
+	p.until("location.pathname.startsWith('/drafts/') && document.querySelector('.publish-form')")
+	p.do(chromedp.SendKeys(chromedp.CSS("#p-why"), "a mistake"), chromedp.Click(chromedp.CSS(".publish-form button")))
+	p.until("document.querySelector('.lead-line').innerText.includes('Published as revision 4')")
+	two.until("document.querySelectorAll('.revisions li').length === 4")
+	p.goTo(ask, verdict+".dataset.decision === 'no'")
+	p.goTo("/revisions/4?against=1", "document.querySelector('.edits')")
+	p.axe("a revision")
+
+	// A change of one thing that is not wanted after all changes nothing.
+	p.goTo("/partners/oskelund", "document.querySelector('.openings')")
+	p.do(chromedp.Focus(chromedp.CSS("[aria-label='chat.in, ours']")), chromedp.KeyEvent("▼"))
+	p.until("document.querySelector('.quick-dialog .keels')")
+	p.axe("one change, weighed")
+	eval[any](p, "[...document.querySelectorAll('.quick-dialog button')].find(b => b.innerText === 'Change nothing').click()")
+	p.until("!document.querySelector('.quick-dialog')")
+	r.login("harbour")
+	r.says(0, "There is no draft.", "draft", "list")
+	// A member asks for what is refused.
+	m := r.page(browser(t), "rigger")
+	m.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Aloan-dossier&address=new%40calderfinch.example", "document.querySelector('.ask-for')")
+	m.do(chromedp.SendKeys(chromedp.CSS("[aria-label='What it is for']"), "labels for the loans"), chromedp.Click(chromedp.CSS(".ask-for button")))
+	m.until("document.querySelector('.sent')")
+	p.goTo("/", "document.querySelector('.requests')?.innerText.includes('labels for the loans')")
+	p.axe("a request")
+	p.do(chromedp.SendKeys(chromedp.CSS(".requests .form-control"), "Use the printer's portal."))
+	eval[any](p, "[...document.querySelectorAll('.requests button')].find(b => b.innerText === 'Answer').click()")
+	m.goTo("/", "document.querySelector('.requests')?.innerText.includes('Use the printer')")
+	m.axe("a request, answered")
+	// In numbers, down to the question.
+	p.goTo("/numbers", "document.querySelector('.ledger li')")
+	p.axe("in numbers")
+	eval[any](p, "[...document.querySelectorAll('.ledger a')].find(a => a.innerText === 'Studio Pallowick').click()")
+	p.until("document.querySelector('.listing tbody a[href^=\"/ask\"]')")
+	p.axe("behind a number")
+	p.do(chromedp.Click(chromedp.CSS(".listing tbody a[href^='/ask']")))
+	p.until(verdict + ".dataset.decision === 'yes'")
+}
+
+// signIn signs in with an account that is not of the demo.
+func (r *running) signIn(name, password string) {
+	r.t.Helper()
+	if status, _, errs := r.client(password+"\n", "login", "--name", name); status != 0 {
+		r.t.Fatalf("login as %s: %s", name, errs)
+	}
+}
+
+// eventually runs the client with every change of the world until its output holds a text.
+func (r *running) eventually(want string, args ...string) {
+	r.t.Helper()
+	heads, stop := r.svc.Watch()
+	defer stop()
+	patience := time.After(20 * time.Second)
+	for {
+		_, out, errs := r.client("", args...)
+		if strings.Contains(out, want) {
+			return
+		}
+		select {
+		case <-heads:
+		case <-patience:
+			r.t.Fatalf("%v: never %q; %s%s", args, want, out, errs)
+		}
+	}
+}

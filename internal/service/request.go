@@ -1,0 +1,305 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/remedy"
+	"wexillum.example/internal/store"
+)
+
+// Asked is a question as it is kept with a request.
+type Asked struct {
+	Subject   string `json:"subject"`
+	Action    string `json:"action"`
+	Resource  string `json:"resource"`
+	Address   string `json:"address,omitempty"`
+	Presenter string `json:"presenter,omitempty"`
+}
+
+// Question reads the question as of a moment.
+func (a *Asked) Question(at moment.Moment) (q engine.Question, err error) {
+	q.At, q.Presenter = at, a.Presenter
+	if q.Subject, err = engine.ParseWho(a.Subject); err != nil {
+		return
+	}
+	if q.Action, err = engine.ParseAction(a.Action); err != nil {
+		return
+	}
+	if q.Resource, err = engine.ParseResource(a.Resource); err != nil {
+		return
+	}
+	if a.Address != "" {
+		q.Address, err = addr.Parse(a.Address)
+	}
+	return
+}
+
+// RequestState says what became of a request.
+type RequestState string
+
+// The states of a request. Works is when the question has become a yes, whoever made
+// it so.
+const (
+	RequestOpen     RequestState = "open"
+	RequestDrafted  RequestState = "drafted"
+	RequestAnswered RequestState = "answered"
+	RequestRefused  RequestState = "refused"
+	RequestWorks    RequestState = "works"
+)
+
+// Request is a refused question that a person of ours sends, with its purpose, to
+// whoever can change it.
+type Request struct {
+	ID      string       `json:"id"`
+	By      string       `json:"by"`               // the account
+	Person  string       `json:"person,omitempty"` // of ours
+	Asked   Asked        `json:"asked"`
+	Purpose string       `json:"purpose"`
+	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
+	Made    string       `json:"made"`
+	State   RequestState `json:"state"`
+	Draft   string       `json:"draft,omitempty"`
+	Answer  string       `json:"answer,omitempty"` // or the reason of a no
+	Closed  string       `json:"closed,omitempty"`
+	Closer  string       `json:"closer,omitempty"`
+	Heard   bool         `json:"heard,omitempty"` // the asker has seen what became of it
+}
+
+// over reports whether nothing more can become of it.
+func (r *Request) over() bool { return r.State == RequestRefused || r.State == RequestWorks }
+
+func requestOf(doc []byte) (*Request, error) {
+	r := &Request{}
+	return r, json.Unmarshal(doc, r)
+}
+
+func putRequest(t *store.Tx, r *Request) error {
+	doc, err := json.Marshal(r)
+	if err != nil {
+		return err
+	}
+	_, err = t.PutRecord("request", r.ID, doc)
+	return err
+}
+
+// MakeRequest sends a refused question to whoever can change it. A question that is a
+// yes is refused.
+func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose string) (*Request, error) {
+	if purpose = strings.TrimSpace(purpose); purpose == "" || len(purpose) > 1000 {
+		return nil, &Invalid{"purpose", purpose, "say what it is for, in 1 to 1000 letters"}
+	}
+	var r *Request
+	err := s.change(ctx, who.Name, purpose, func(now *State, t *store.Tx) error {
+		q, err := asked.Question(s.Now())
+		if err != nil {
+			return err
+		}
+		v, err := now.Decide(&q)
+		if err != nil {
+			return err
+		}
+		if v.Yes {
+			return fmt.Errorf("%w: it is a yes already; there is nothing to ask for", ErrConflict)
+		}
+		options, hopeless, err := remedy.Find(now.Snapshot, remedy.Request{Question: q, Until: moment.Never, MaxOption: 1})
+		if err != nil {
+			return err
+		}
+		if len(options) == 0 && len(hopeless) > 0 {
+			return fmt.Errorf("%w: nobody can change it: %s", ErrConflict, hopeless[0].Cause.Text())
+		}
+		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
+			old, err := requestOf(doc)
+			if err == nil && !old.over() && old.By == who.Name && old.Asked == asked {
+				return fmt.Errorf("%w: you have asked for this already, as %s", ErrConflict, old.ID)
+			}
+			return err
+		}); err != nil {
+			return err
+		}
+		r = &Request{ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Asked: asked, Purpose: purpose, Made: s.Now().String(), State: RequestOpen, To: []string{}}
+		seen := map[string]bool{}
+		for _, o := range options {
+			for _, c := range o.Changes {
+				if !seen[c.Who] {
+					seen[c.Who] = true
+					r.To = append(r.To, c.Who)
+				}
+			}
+		}
+		if len(r.To) == 0 {
+			r.To = []string{"administrator"}
+		}
+		return putRequest(t, r)
+	})
+	return r, err
+}
+
+// Requests lists requests, the newest first: of members their own and those that they
+// can change as an owner.
+func (s *Service) Requests(ctx context.Context, who Who, over bool) ([]Request, error) {
+	out := []Request{}
+	err := s.store.Records(ctx, "request", "", func(_ string, doc []byte) error {
+		r, err := requestOf(doc)
+		if err == nil && (over || !r.over() || r.By == who.Name && !r.Heard) && mine(r, who) {
+			out = append(out, *r)
+		}
+		return err
+	})
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Made > out[j].Made })
+	return out, err
+}
+
+func mine(r *Request, who Who) bool {
+	if who.Role != Member || r.By == who.Name {
+		return true
+	}
+	for _, to := range r.To {
+		if who.Person != "" && to == "owner:"+who.Person {
+			return true
+		}
+	}
+	return false
+}
+
+// RequestOf finds a request that somebody may see.
+func (s *Service) RequestOf(ctx context.Context, who Who, id string) (*Request, error) {
+	doc, err := s.store.Record(ctx, "request", id)
+	if err != nil {
+		return nil, err
+	}
+	if doc != nil {
+		if r, err := requestOf(doc); err != nil || mine(r, who) {
+			return r, err
+		}
+	}
+	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+}
+
+// onRequest changes a request.
+func (s *Service) onRequest(ctx context.Context, who Who, id string, fn func(*Request) error) (*Request, error) {
+	var out *Request
+	err := s.change(ctx, who.Name, "", func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("request", id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+		}
+		r, err := requestOf(doc)
+		if err != nil {
+			return err
+		}
+		if !mine(r, who) {
+			return fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+		}
+		if err := fn(r); err != nil {
+			return err
+		}
+		out = r
+		return putRequest(t, r)
+	})
+	return out, err
+}
+
+// mayClose reports whether somebody answers requests: whoever asked does not.
+func mayClose(r *Request, who Who) error {
+	if r.over() {
+		return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
+	}
+	if who.Role == Member && (r.By == who.Name || !mine(r, who)) {
+		return fmt.Errorf("%w: those who can change it answer it", ErrConflict)
+	}
+	return nil
+}
+
+// AnswerRequest answers a request, or says no with a reason.
+func (s *Service) AnswerRequest(ctx context.Context, who Who, id, text string, refuse bool) (*Request, error) {
+	if text = strings.TrimSpace(text); text == "" {
+		return nil, &Invalid{"text", text, "an answer, and a no too, says why"}
+	}
+	return s.onRequest(ctx, who, id, func(r *Request) error {
+		if err := mayClose(r, who); err != nil {
+			return err
+		}
+		r.State, r.Answer, r.Closer, r.Closed, r.Heard = RequestAnswered, text, who.Name, s.Now().String(), false
+		if refuse {
+			r.State = RequestRefused
+		}
+		return nil
+	})
+}
+
+// DraftRequest notes that a draft was made of a request.
+func (s *Service) DraftRequest(ctx context.Context, who Who, id, draft string) (*Request, error) {
+	return s.onRequest(ctx, who, id, func(r *Request) error {
+		if err := mayClose(r, who); err != nil {
+			return err
+		}
+		r.State, r.Draft, r.Closer, r.Heard = RequestDrafted, draft, who.Name, false
+		return nil
+	})
+}
+
+// HearRequest notes that the asker has seen what became of a request.
+func (s *Service) HearRequest(ctx context.Context, who Who, id string) (*Request, error) {
+	return s.onRequest(ctx, who, id, func(r *Request) error {
+		if r.By != who.Name {
+			return fmt.Errorf("%w: it is %s who asked", ErrConflict, r.By)
+		}
+		r.Heard = true
+		return nil
+	})
+}
+
+// noticeRequests finds requests whose question has become a yes, and says so.
+func (s *Service) noticeRequests(ctx context.Context) error {
+	head := s.State().Head.Seq
+	if s.askedAt.Swap(head) == head {
+		return nil
+	}
+	var works []string
+	st := s.State()
+	for _, state := range []RequestState{RequestOpen, RequestDrafted, RequestAnswered} {
+		if err := s.store.Naming(ctx, "request", `"state":"`+string(state)+`"`, func(id string, doc []byte) error {
+			r, err := requestOf(doc)
+			if err != nil || r.State != state {
+				return err
+			}
+			q, err := r.Asked.Question(s.Now())
+			if err != nil {
+				return nil // what it is about is gone
+			}
+			if v, err := st.Decide(&q); err == nil && v.Yes {
+				works = append(works, id)
+			}
+			return nil
+		}); err != nil {
+			s.askedAt.Store(0)
+			return err
+		}
+	}
+	for _, id := range works {
+		_, err := s.onRequest(ctx, Who{Name: "wexillum", Role: Administrator}, id, func(r *Request) error {
+			if r.over() {
+				return errPreview // another service was first
+			}
+			r.State, r.Closed, r.Heard = RequestWorks, s.Now().String(), false
+			return nil
+		})
+		if err != nil && !errors.Is(err, errPreview) {
+			s.askedAt.Store(0)
+			return err
+		}
+	}
+	return nil
+}
