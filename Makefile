@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: demo demo-reset build console test check bench generate install-database install-browser screenshots clean
+.PHONY: demo demo-reset build console test check bench generate install-database install-browser plot screenshots clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -50,6 +50,10 @@ generate:
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/client.cfg.yaml internal/api/openapi.yaml
 	cd console && npm run --silent types
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
+
+# Draws docs/growth.svg from the figures in docs/growth.csv.
+plot:
+	$(GO) run -tags plot -modfile=tools.mod ./internal/bench/growth docs/growth.svg
 
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build

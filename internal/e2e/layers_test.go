@@ -111,7 +111,7 @@ func TestExceptions(t *testing.T) {
 	r.says(0, "qa  unchanged", "exception", "import", file, "--only-good", "--preview")
 	check(t, os.WriteFile(file, []byte("id,rule\n"), 0o600))
 	r.says(1, `column "rule": the columns are`, "exception", "import", file)
-	r.login("harbour")
+	r.login("mooring")
 	r.says(1, "may not", "exception", "end", "qa")
 }
 

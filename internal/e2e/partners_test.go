@@ -133,7 +133,7 @@ func TestStatementsFromTheClient(t *testing.T) {
 	if out := r.must("dump") + r.must("journal", "--limit", "500", "-o", "json"); strings.Contains(out, `"d":`) || strings.Contains(out, `\"d\"`) || !strings.Contains(out, "a laptop was lost") {
 		t.Error("a private key leaves the database, or the journal lacks the roll")
 	}
-	r.login("harbour")
+	r.login("mooring")
 	r.says(1, "may not", "statement", "replace")
 	r.says(1, "may not", "partner", "statement", "ilvane", "--accept-key", key)
 	for range 12 { // too often

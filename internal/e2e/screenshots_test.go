@@ -21,7 +21,6 @@ func TestScreenshots(t *testing.T) {
 	b := browser(t)
 	door := &page{t, b, r.url}
 	door.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url), chromedp.WaitVisible(chromedp.CSS("#name")))
-	door.shot(filepath.Join(dir, "sign-in.png"))
 	p := r.page(b, "harbour")
 	take := func(name, path, ready string) {
 		p.goTo(path, ready)
@@ -47,6 +46,14 @@ func TestScreenshots(t *testing.T) {
 	p.do(chromedp.EmulateViewport(390, 844))
 	take("answer-phone", lecturer, verdict)
 	p.do(chromedp.EmulateViewport(1280, 800))
-	p.do(chromedp.Click(chromedp.CSS("[aria-label^='Light or dark']")), chromedp.Click(chromedp.CSS("[aria-label^='Light or dark']")))
-	take("answer-dark", lecturer, verdict)
+	take("numbers", "/numbers", "document.querySelector('.ledger li')")
+	r.login("harbour")
+	r.must("draft", "new", "Lower the file limit")
+	for _, set := range [][]string{{"files.given_to", "--limit", "inside", "--why", "an audit of what has left"}, {"chat.guest_delete", "--default", "on", "--why", "they mend their own messages"}} {
+		r.must(append([]string{"rules", "set", "--draft", "Lower the file limit"}, set...)...)
+	}
+	p.goTo("/drafts", "document.querySelector('.drafts a')")
+	p.do(chromedp.Click(chromedp.CSS(".drafts a")))
+	p.until("document.querySelector('.keels') && document.fonts.status === 'loaded'")
+	p.shot(filepath.Join(dir, "draft.png"))
 }
