@@ -209,7 +209,9 @@ func ImpactOf(before, after *Snapshot, at moment.Moment, line func(*ImpactLine) 
 	out.Parties.Lost += max(links["lost"], linkMoves.Lost)
 	out.Parties.Otherwise += max(links["otherwise"], linkMoves.Otherwise)
 	out.WideGained, out.WideLost, out.WideOtherwise = wideSums(sums["gained"]), wideSums(sums["lost"]), wideSums(sums["otherwise"])
-	newcomerImpact(before, after, at, out)
+	if err := newcomerImpact(before, after, at, &changed, out, stop); err != nil {
+		return nil, err
+	}
 	progress(1)
 	return out, nil
 }
@@ -684,7 +686,7 @@ func linkImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.N
 
 // newcomerImpact lists what typical newcomers of either policy would become able to
 // do, or no longer: wide actions, and being invited into the directory.
-func newcomerImpact(before, after *Snapshot, at moment.Moment, out *Impact) {
+func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	all := append([]Newcomer{}, before.Newcomers()...)
 	have := map[string]bool{}
 	for _, n := range all {
@@ -703,7 +705,22 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, out *Impact) {
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 	resources := map[catalogue.ResourceKind][]alike{}
+	var matters [64]bool
+	any := false
+	for _, w := range wideActions {
+		matters[w.act] = actionMatters(w.act, changed)
+		any = any || matters[w.act]
+	}
+	matters[invite.ID] = actionMatters(invite.ID, changed)
+	any = any || matters[invite.ID]
 	for _, n := range all {
+		moved := otherwiseMatched(before, after, n.Who)
+		if !moved && !any {
+			continue
+		}
+		if err := stop(); err != nil {
+			return err
+		}
 		count := map[key]int{}
 		ask := func(q *Question, kind catalogue.ResourceKind, of int) {
 			v, err0 := before.Decide(q)
@@ -714,6 +731,9 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, out *Impact) {
 			}
 		}
 		for _, w := range wideActions {
+			if !moved && !matters[w.act] {
+				continue
+			}
 			about, ok := resources[w.kind]
 			if !ok {
 				about = wideResources(before, after, w.kind)
@@ -724,7 +744,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, out *Impact) {
 				ask(&q, w.kind, len(about[k].members))
 			}
 		}
-		if n.Who.Kind == ByAddress {
+		if n.Who.Kind == ByAddress && (moved || matters[invite.ID]) {
 			for _, inviter := range []string{before.Inviter(directory), after.Inviter(directory)} {
 				if inviter != "" {
 					q := Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: directory, Address: n.Who.Address, At: at}
@@ -747,4 +767,28 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, out *Impact) {
 		}
 		return a.Change < b.Change
 	})
+	return nil
+}
+
+// otherwiseMatched reports whether two policies may take an address otherwise, but for
+// rules that changed for everybody.
+func otherwiseMatched(before, after *Snapshot, who Who) bool {
+	if who.Kind != ByAddress {
+		return false
+	}
+	x, y := before.Match(who.Address), after.Match(who.Address)
+	id := func(m *Match) string {
+		if m.Partner == nil {
+			return ""
+		}
+		return m.Partner.ID
+	}
+	if x.Own != y.Own || (x.Bar == nil) != (y.Bar == nil) || x.Private != y.Private || id(&x) != id(&y) {
+		return true
+	}
+	if x.Partner == nil {
+		return false
+	}
+	k := before.inv.partners.find(before.inv.text, x.Partner.ID)
+	return !samePartner(before, after, k)
 }

@@ -246,10 +246,60 @@ func bruteImpact(t *testing.T, w *world.World, before, after *engine.Snapshot, a
 	return b
 }
 
+// bruteNewcomers asks every typical newcomer everything that needs no role, and whether
+// one may be invited.
+func bruteNewcomers(w *world.World, before, after *engine.Snapshot, at moment.Moment) map[string]int {
+	out := map[string]int{}
+	seen := map[engine.Who]bool{}
+	all := resourcesOf(w)
+	invite, _ := catalogue.ActionByName("directory.invite")
+	ours := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+	for _, n := range append(append([]engine.Newcomer{}, before.Newcomers()...), after.Newcomers()...) {
+		if seen[n.Who] {
+			continue
+		}
+		seen[n.Who] = true
+		ask := func(q engine.Question) {
+			v, e0 := before.Decide(&q)
+			x, e1 := after.Decide(&q)
+			v.Yes, x.Yes = v.Yes && e0 == nil, x.Yes && e1 == nil
+			change := "otherwise"
+			switch {
+			case v.Yes == x.Yes && (!v.Yes || v.Conditions == x.Conditions):
+				return
+			case x.Yes && !v.Yes:
+				change = "gained"
+			case v.Yes && !x.Yes:
+				change = "lost"
+			}
+			out[fmt.Sprint(n.Who, change, q.Action, q.Resource.Kind)]++
+		}
+		for _, act := range catalogue.Actions() {
+			if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+				continue
+			}
+			for _, r := range all {
+				if act.Takes(r.Kind) && !byRole(&act, r.Kind) {
+					ask(engine.Question{Subject: n.Who, Action: act.ID, Resource: r, At: at})
+				}
+			}
+		}
+		if n.Who.Kind == engine.ByAddress {
+			for _, inviter := range []string{before.Inviter(ours), after.Inviter(ours)} {
+				if inviter != "" {
+					ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: inviter}, Action: invite.ID, Resource: ours, Address: n.Who.Address, At: at})
+					break
+				}
+			}
+		}
+	}
+	return out
+}
+
 // TestImpact compares impacts of random changes of policy with asking everything on
 // both sides.
 func TestImpact(t *testing.T) {
-	granted, pairs, otherwise, links, lowered := 0, 0, 0, 0, 0
+	granted, pairs, otherwise, links, lowered, newcomers := 0, 0, 0, 0, 0, 0
 	what := ""
 	for seed := uint64(3000); seed < 3200; seed++ {
 		r := rand.New(rand.NewPCG(seed, 7))
@@ -351,6 +401,21 @@ func TestImpact(t *testing.T) {
 		}
 		if len(lines) != len(want.lines) {
 			t.Fatalf("%s\n%d lines, asked one by one %d", what, len(lines), len(want.lines))
+		}
+		if seed%4 == 0 {
+			told, asked := map[string]int{}, bruteNewcomers(w, before, real, at)
+			for _, n := range got.Newcomers {
+				told[fmt.Sprint(n.Newcomer.Who, n.Change, n.Action, n.Kind)] += n.Count
+			}
+			for k, n := range asked {
+				if told[k] != n {
+					t.Fatalf("%s\ntypical newcomers: %s: %d, asked one by one %d", what, k, told[k], n)
+				}
+			}
+			if len(told) != len(asked) {
+				t.Fatalf("%s\ntypical newcomers: %v, asked one by one %v", what, told, asked)
+			}
+			newcomers += len(asked)
 		}
 		seen := 0
 		for change, sums := range map[string][]engine.WideSum{"gained": got.WideGained, "lost": got.WideLost, "otherwise": got.WideOtherwise} {

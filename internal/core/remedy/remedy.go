@@ -290,8 +290,11 @@ func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 	have := map[string]bool{}
 	used := map[string]int{}
 	for round := 0; round < 12; round++ {
-		s := Apply(f.s, set, f.q.At)
-		ans, err := s.Explain(&f.q)
+		s, q, err := f.as(f.s, set)
+		if err != nil {
+			return nil, choices
+		}
+		ans, err := s.Explain(&q)
 		if err != nil {
 			return nil, choices
 		}
@@ -350,10 +353,11 @@ func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	for i := 0; i < len(set); {
 		less := append(append([]Change(nil), set[:i]...), set[i+1:]...)
-		s := Apply(f.s, less, f.q.At)
-		if x, err := s.Explain(&f.q); err == nil && x.Yes() {
-			set, ans, i = less, x, 0
-			continue
+		if s, q, err := f.as(f.s, less); err == nil {
+			if x, err := s.Explain(&q); err == nil && x.Yes() {
+				set, ans, i = less, x, 0
+				continue
+			}
 		}
 		i++
 	}
@@ -552,9 +556,40 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 	return
 }
 
+// as returns what to ask of which snapshot as if changes were made: what would be given
+// is supposed with the question, which copies nothing of the world.
+func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.Question, error) {
+	q := f.q
+	x := engine.Suppose{}
+	var rest []Change
+	for i := range set {
+		switch c := &set[i]; c.Kind {
+		case GiveGrant:
+			x.Address = c.Party
+			x.Grants = append(x.Grants, world.Grant{Resource: c.Resource, Role: c.Role, From: q.At, Until: c.end(q.At)})
+		case JoinGroup:
+			x.Address = c.Party
+			x.Groups = append(x.Groups, c.Group)
+		default:
+			rest = append(rest, *c)
+		}
+	}
+	s = Apply(s, rest, q.At)
+	if x.Address.IsZero() {
+		return s, q, nil
+	}
+	var err error
+	q.With, err = s.Supposing(x)
+	return s, q, err
+}
+
 // passes reports whether a gate passes once a change is made.
 func (f *finder) passes(s *engine.Snapshot, x Change, g catalogue.Gate) bool {
-	ans, err := Apply(s, []Change{x}, f.q.At).Explain(&f.q)
+	with, q, err := f.as(s, []Change{x})
+	if err != nil {
+		return false
+	}
+	ans, err := with.Explain(&q)
 	if err != nil {
 		return false
 	}
