@@ -168,11 +168,11 @@ const maxHeld = 200
 
 func (s *server) impact(ctx context.Context, id string, at moment.Moment, progress func(float64)) (*apigen.Impact, error) {
 	line, lines, more := answer.Collect()
-	x, before, imp, err := s.Service.Impact(ctx, id, at, line, progress)
+	x, between, imp, err := s.Service.Impact(ctx, id, at, line, progress)
 	if err != nil {
 		return nil, err
 	}
-	v := &answer.View{Snapshot: before.Snapshot, Revision: x.Live.Head.Revision, At: at, Recorded: string(service.FromNow)}
+	v := &answer.View{Snapshot: between.Before.Snapshot, Revision: x.Live.Head.Revision, At: at, Recorded: string(service.FromNow)}
 	out := v.Impact(imp, *lines, *more)
 	held, total, err := s.Service.Held(ctx, x, maxHeld)
 	if err != nil {
@@ -182,6 +182,16 @@ func (s *server) impact(ctx context.Context, id string, at moment.Moment, progre
 		out.Held = append(out.Held, apigen.HeldChange{Where: h.Where, Rule: h.Rule, Value: h.Value, Held: h.Held})
 	}
 	out.HeldTotal = total
+	cut, cutTotal, err := s.Service.CutOffs(ctx, between.Before, between.After, at, maxHeld)
+	if err != nil {
+		return nil, err
+	}
+	list := []apigen.CutOff{}
+	for i := range cut {
+		c := &cut[i]
+		list = append(list, apigen.CutOff{Party: c.Guest.Address.String(), Name: some(c.Guest.Name), Day: c.At.String(), Cause: string(c.Cause)})
+	}
+	out.CutOff, out.CutOffTotal = &list, &cutTotal
 	out.Loosens, out.Second, out.Digest = append(out.Loosens, x.Loosens...), x.Second, x.Digest
 	return &out, nil
 }

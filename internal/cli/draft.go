@@ -226,7 +226,7 @@ func moved(gained, lost, otherwise int) string {
 
 // brief says an impact in a few lines.
 func (a *app) brief(w io.Writer, x *client.Impact) {
-	if x.Nothing && x.HeldTotal == 0 {
+	if x.Nothing && x.HeldTotal == 0 && (x.CutOffTotal == nil || *x.CutOffTotal == 0) {
 		fmt.Fprintln(w, "Impact: nothing changes for anybody.")
 	} else {
 		fmt.Fprintf(w, "Impact: %s parties, %s granted actions", moved(x.Parties.Gained, x.Parties.Lost, x.Parties.Otherwise), moved(x.Granted.Gained, x.Granted.Lost, x.Granted.Otherwise))
@@ -269,6 +269,13 @@ func (a *app) brief(w io.Writer, x *client.Impact) {
 		}
 		if n := len(x.LinksStarted); n > 0 {
 			fmt.Fprintf(w, "  links that work again: %s\n", some(x.LinksStarted, 5))
+		}
+		if x.CutOffTotal != nil && *x.CutOffTotal > 0 {
+			var who []string
+			for _, c := range *x.CutOff {
+				who = append(who, c.Party+" ("+strings.ReplaceAll(c.Cause, "_", " ")+", "+day(c.Day)[:10]+")")
+			}
+			fmt.Fprintf(w, "  cut off at once by the dates: %d: %s\n", *x.CutOffTotal, some(who, 5))
 		}
 		held, released := 0, 0
 		for _, h := range x.Held {

@@ -11,6 +11,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -793,9 +794,12 @@ type HeldChange struct {
 	Held               bool // becomes held back; else released
 }
 
+// Between is the states that an impact lies between.
+type Between struct{ Before, After *State }
+
 // Impact weighs a draft at a moment: who gains and who loses what. line and progress
 // are as in engine.ImpactOf.
-func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line func(*engine.ImpactLine) bool, progress func(float64)) (*Standing, *State, *engine.Impact, error) {
+func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line func(*engine.ImpactLine) bool, progress func(float64)) (*Standing, *Between, *engine.Impact, error) {
 	x, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, nil, nil, err
@@ -822,7 +826,7 @@ func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line 
 		after = y.After
 	}
 	imp, err := engine.ImpactOf(before.Snapshot, after.Snapshot, at, line, ctx.Err, progress)
-	return x, after, imp, err
+	return x, &Between{before, after}, imp, err
 }
 
 // Held lists the values that publishing would hold back, or release.
@@ -876,6 +880,75 @@ func (s *Service) Held(ctx context.Context, x *Standing, limit int) ([]HeldChang
 		add(HeldChange{r.Where, r.Rule, r.Value, false})
 	}
 	return out, total, nil
+}
+
+// CutOff is a guest whom other days suspend or remove at once.
+type CutOff struct {
+	Guest *world.Guest
+	At    moment.Moment // when it would have happened, by the draft's days
+	Cause dated.Cause
+	Was   moment.Moment // when it will happen as things are; Never for not
+}
+
+// CutOffs lists the guests whom a draft's days would suspend or remove at a moment at
+// which they are not yet as things are. It reads no guest where no such rule differs.
+func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.Moment, limit int) ([]CutOff, int, error) {
+	out, total := []CutOff{}, 0
+	differs := false
+	for _, r := range dated.Rules() {
+		l0, d0, _, _ := before.RuleState(r)
+		l1, d1, _, _ := after.RuleState(r)
+		differs = differs || l0 != l1 || d0 != d1
+	}
+	standing := func(st *State) map[string]string {
+		m := map[string]string{}
+		for i := range st.Policy().Partners {
+			p := &st.Policy().Partners[i]
+			said := fmt.Sprint(p.Standing == world.Ended, p.Domains)
+			for _, v := range p.Rules {
+				for _, r := range dated.Rules() {
+					if v.Rule == r {
+						said += fmt.Sprint(v)
+					}
+				}
+			}
+			m[p.ID] = said
+		}
+		return m
+	}
+	if !differs {
+		a, b := standing(before), standing(after)
+		for id, said := range b {
+			differs = differs || a[id] != said
+		}
+		differs = differs || len(a) != len(b)
+	}
+	if !differs {
+		return out, 0, nil
+	}
+	groups, in, err := s.store.GroupGrants(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	err = s.store.EachGuest(ctx, func(g *world.Guest, own []world.Grant) error {
+		var ofGroups []world.Grant
+		for _, id := range in[g.Address] {
+			ofGroups = append(ofGroups, groups[id]...)
+		}
+		will, cause := dated.Out(dated.Sequence(dated.Of(after.Snapshot, g, own, ofGroups)))
+		if will > at {
+			return nil
+		}
+		was, _ := dated.Out(dated.Sequence(dated.Of(before.Snapshot, g, own, ofGroups)))
+		if was <= at {
+			return nil
+		}
+		if total++; len(out) < limit {
+			out = append(out, CutOff{g, will, cause, was})
+		}
+		return nil
+	})
+	return out, total, err
 }
 
 // Revision is one published state of policy, with the draft that it came from.

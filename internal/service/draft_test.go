@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -686,5 +687,113 @@ func TestDraftMemory(t *testing.T) {
 	check(t, err)
 	if got := draft.Titles(x.Clean); got != "set spaces.guests" {
 		t.Error(got)
+	}
+}
+
+// TestCutOffs tells whom shorter days suspend at once: by hand, and on random worlds
+// against every record of the whole world.
+func TestCutOffs(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, `
+wexillum: 1
+organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}
+rules: {guests.term_days: {limit: none, default: none}, guests.idle_days: {limit: none, default: none}, guests.after_last_grant: {limit: keep, default: keep}, guests.invite_days: {default: 90}, guests.review_days: {limit: none, default: none}}
+partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], rules: {guests.term_days: 400}}]
+people: [{id: uma, name: Uma}]
+groups: [{id: loan, name: Loan, parties: [d@far.example]}]
+spaces: [{id: dossier, kind: team, owners: [uma]}]
+guests:
+  - {address: a@far.example, sponsor: uma, since: 2026-01-01T09:00:00Z, accepted: 2026-01-02T09:00:00Z}
+  - {address: b@far.example, sponsor: uma, since: 2026-11-01T09:00:00Z, accepted: 2026-11-02T09:00:00Z}
+  - {address: c@ilvane.example, sponsor: uma, since: 2026-01-01T09:00:00Z, accepted: 2026-01-02T09:00:00Z}
+  - {address: d@far.example, sponsor: uma, since: 2026-11-01T09:00:00Z, accepted: 2026-11-01T09:00:00Z}
+  - {address: e@far.example, sponsor: uma, since: 2026-11-01T09:00:00Z, accepted: 2026-11-01T09:00:00Z}
+  - {address: f@far.example, sponsor: uma, state: suspended, state_since: 2026-11-01T09:00:00Z, since: 2026-01-01T09:00:00Z}
+grants:
+  - {party: "group:loan", resource: space:dossier, role: view, from: 2026-01-01}
+  - {party: d@far.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2026-11-10}
+  - {party: e@far.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2026-11-10}
+`)
+	cut := func(rules ...RuleChange) string {
+		t.Helper()
+		id := makeDraft(t, s, fmt.Sprint("Cut ", s.State().Head.Seq))
+		for _, r := range rules {
+			check(t, s.SetRule(InDraft(t.Context(), id), "anna", "", r))
+		}
+		x, err := s.Draft(t.Context(), id)
+		check(t, err)
+		list, total, err := s.CutOffs(t.Context(), x.Live, x.After, s.Now(), 100)
+		check(t, err)
+		var out []string
+		for _, c := range list {
+			out = append(out, fmt.Sprintf("%s %s %s", c.Guest.Address, c.Cause, c.At))
+		}
+		if total != len(list) {
+			t.Errorf("%d of %d", len(list), total)
+		}
+		return strings.Join(out, "; ")
+	}
+	if got, want := cut(RuleChange{Rule: "guests.term_days", Default: "300"}), "a@far.example term 2026-10-29T00:00:00Z"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if got, want := cut(RuleChange{Rule: "guests.term_days", Limit: "300", Default: "300"}), "a@far.example term 2026-10-29T00:00:00Z"; got != want { // the partner's 400 is held back, and the default counts there too
+		if want += "; c@ilvane.example term 2026-10-29T00:00:00Z"; got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+	if got, want := cut(RuleChange{Rule: "guests.after_last_grant", Default: "suspend"}), "e@far.example after_last_grant 2026-11-11T00:00:00Z"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	if got := cut(RuleChange{Rule: "chat.guests", Default: "off"}); got != "" {
+		t.Errorf("another rule cuts off %s", got)
+	}
+
+	tried := 0
+	for seed := uint64(1); seed <= 4; seed++ {
+		s, c := start(t, dbtest.DSN(t))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 60, Grants: 150, Spaces: 6, Items: 20, Partners: 5, People: 6, Groups: 4}, moment.Of(c.at)))
+		check(t, s.Import(t.Context(), "test", "", w, nil))
+		id := makeDraft(t, s, "Shorter")
+		for _, r := range []string{"guests.term_days", "guests.idle_days"} {
+			check(t, s.SetRule(InDraft(t.Context(), id), "anna", "", RuleChange{Rule: r, Limit: "40", Default: "40"}))
+		}
+		x, err := s.Draft(t.Context(), id)
+		check(t, err)
+		list, _, err := s.CutOffs(t.Context(), x.Live, x.After, s.Now(), 1000)
+		check(t, err)
+		want := map[string]bool{}
+		for i := range w.Guests {
+			g := &w.Guests[i]
+			var own, ofGroups []world.Grant
+			for _, x := range w.Grants {
+				if x.Address == g.Address {
+					own = append(own, x)
+				}
+				for _, gr := range w.Groups {
+					for _, a := range gr.Parties {
+						if gr.ID == x.Group && a == g.Address {
+							ofGroups = append(ofGroups, x)
+						}
+					}
+				}
+			}
+			will, cause := dated.Out(dated.Sequence(dated.Of(x.After.Snapshot, g, own, ofGroups)))
+			was, _ := dated.Out(dated.Sequence(dated.Of(x.Live.Snapshot, g, own, ofGroups)))
+			if will <= s.Now() && was > s.Now() {
+				want[fmt.Sprint(g.Address, cause, will)] = true
+			}
+		}
+		for _, c := range list {
+			if k := fmt.Sprint(c.Guest.Address, c.Cause, c.At); !want[k] {
+				t.Errorf("seed %d: %s is told", seed, k)
+			}
+		}
+		if len(list) != len(want) {
+			t.Errorf("seed %d: %d are told, %d are cut off", seed, len(list), len(want))
+		}
+		tried += len(list)
+	}
+	if tried < 10 {
+		t.Errorf("only %d were cut off", tried)
 	}
 }

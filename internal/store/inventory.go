@@ -977,3 +977,86 @@ func (t *Tx) withRules(q querier, space func(*world.Space) error, item func(*wor
 	}
 	return nil
 }
+
+// EachGuest hands over every guest of now in the order of addresses, each with the grants
+// that are its own. fn ends it early with an error.
+func (s *Store) EachGuest(ctx context.Context, fn func(g *world.Guest, own []world.Grant) error) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	next := make(chan []world.Grant, 64)
+	failed := make(chan error, 1)
+	go func() {
+		defer close(next)
+		failed <- eachGrants(ctx, s.db, "until_seq = ? AND party NOT LIKE 'group:%'", []any{open}, &grantsOnly{ctx, next})
+	}()
+	var at []world.Grant
+	more := true
+	err := each(ctx, s.db, "SELECT "+guestColumns+" FROM guest WHERE until_seq = ? ORDER BY address", []any{open}, func(r *sql.Rows) error {
+		g, err := scanGuest(r)
+		if err != nil {
+			return err
+		}
+		name := g.Address.String()
+		for more && (len(at) == 0 || at[0].Party() < name) {
+			at, more = <-next
+		}
+		if len(at) > 0 && at[0].Party() == name {
+			return fn(&g, at)
+		}
+		return fn(&g, nil)
+	})
+	cancel()
+	for range next {
+	}
+	if err == nil {
+		if err = <-failed; errors.Is(err, context.Canceled) {
+			err = nil // all guests were handed over; what is left are grants of others
+		}
+	}
+	return err
+}
+
+// grantsOnly is a sink that sends on the grants of each party.
+type grantsOnly struct {
+	ctx context.Context
+	to  chan<- []world.Grant
+}
+
+func (s *grantsOnly) PutGroup(*world.Group)                   {}
+func (s *grantsOnly) PutPerson(*world.Person)                 {}
+func (s *grantsOnly) PutSpace(*world.Space)                   {}
+func (s *grantsOnly) PutItem(*world.Item)                     {}
+func (s *grantsOnly) PutMeeting(*world.Meeting)               {}
+func (s *grantsOnly) PutGuest(*world.Guest)                   {}
+func (s *grantsOnly) PutLink(*world.Link)                     {}
+func (s *grantsOnly) PutContact(*world.Contact)               {}
+func (s *grantsOnly) SetForwarders(string, []world.Forwarder) {}
+func (s *grantsOnly) SetPolicy(*world.World)                  {}
+func (s *grantsOnly) SetGrants(_ string, grants []world.Grant) {
+	select {
+	case s.to <- grants:
+	case <-s.ctx.Done():
+	}
+}
+
+// GroupGrants returns the grants of groups, and the addresses in each.
+func (s *Store) GroupGrants(ctx context.Context) (grants map[string][]world.Grant, in map[addr.Address][]string, err error) {
+	grants, in = map[string][]world.Grant{}, map[addr.Address][]string{}
+	before := world.Grant{}
+	if err = each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE until_seq = ? AND party LIKE 'group:%' ORDER BY party, resource, resource_kind, role, starts", []any{open}, func(r *sql.Rows) error {
+		g, err := scanGrantAfter(r, &before)
+		before = g
+		grants[g.Group] = append(grants[g.Group], g)
+		return err
+	}); err != nil {
+		return
+	}
+	err = s.Records(ctx, "group", "", func(id string, doc []byte) error {
+		x, err := worldfile.GroupOf(doc)
+		for _, a := range x.Parties {
+			in[a] = append(in[a], x.ID)
+		}
+		return err
+	})
+	return
+}

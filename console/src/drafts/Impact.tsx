@@ -1,6 +1,7 @@
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
+import { when } from '../parts/bits'
 import { type Impact, type Moves, type MovesBy } from '../api'
 
 const n = (x: number) => x.toLocaleString('en-GB')
@@ -76,7 +77,7 @@ export function ImpactPicture({ x }: { x: Impact }) {
   const fewer = new Set(x.newcomers.filter((m) => m.change === 'lost').map((m) => m.who)).size
   return (
     <div className="impact">
-      {x.nothing && x.held_total === 0 ? (
+      {x.nothing && x.held_total === 0 && !x.cut_off_total ? (
         <p className="impact-line">Nothing changes for anybody.</p>
       ) : (
         <dl className="impact-figures">
@@ -117,6 +118,20 @@ export function ImpactPicture({ x }: { x: Impact }) {
           {x.links_stopped.length > 0 && <>Links that stop: <b>{x.links_stopped.length}</b> ({x.links_stopped.slice(0, 6).join(', ')}{x.links_stopped.length > 6 ? ', …' : ''}). </>}
           {x.links_started.length > 0 && <>Links that work again: <b>{x.links_started.length}</b> ({x.links_started.slice(0, 6).join(', ')}{x.links_started.length > 6 ? ', …' : ''}).</>}
         </p>
+      )}
+      {(x.cut_off_total ?? 0) > 0 && (
+        <details className="held-list">
+          <summary>
+            <b>{x.cut_off_total}</b> {x.cut_off_total === 1 ? 'guest is' : 'guests are'} cut off at once by the dates
+          </summary>
+          <ul>
+            {(x.cut_off ?? []).map((c) => (
+              <li key={c.party}>
+                {c.name || c.party} <span className="quiet">{c.party}, {c.cause.replaceAll('_', ' ')}: it would have been {when(c.day)}</span>
+              </li>
+            ))}
+          </ul>
+        </details>
       )}
       {x.held_total > 0 && (
         <details className="held-list">

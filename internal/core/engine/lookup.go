@@ -566,3 +566,25 @@ func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Mom
 	}
 	return ""
 }
+
+// GuestRule returns the value of a rule that counts for an address, in a space where one
+// is named: what its partner and the space say, else the default, within the limit.
+func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) catalogue.Value {
+	pol, inv := s.pol, &s.inv
+	shape, layers := ruleShape[r], ruleLayers[r]
+	best := catalogue.Unset
+	if m := s.Match(a); m.Partner != nil && m.Bar == nil && layers&catalogue.AtPartner != 0 {
+		if k := inv.partners.find(inv.text, m.Partner.ID); k != none && k < uint32(len(pol.partners)) {
+			best = pol.rows[pol.partners[k].rules][r]
+		}
+	}
+	if layers&catalogue.AtSpace != 0 && space != "" {
+		if i := inv.spaceIDs.find(inv.text, space); i != none && inv.spaces.at(i).rules != none {
+			best = join(shape, best, inv.rows[inv.spaces.at(i).rules][r])
+		}
+	}
+	if best == catalogue.Unset {
+		best = pol.fallback[r]
+	}
+	return join(shape, best, pol.limit[r])
+}
