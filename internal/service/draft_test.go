@@ -797,3 +797,37 @@ grants:
 		t.Errorf("only %d were cut off", tried)
 	}
 }
+
+// TestValuesInAnyOrder sets values of a partner one after the other: what a revision
+// holds is the same, in whatever order they were set.
+func TestValuesInAnyOrder(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, small)
+	first := s.State().Head.Revision
+	set := func(rule, value string) {
+		t.Helper()
+		check(t, s.SetValue(t.Context(), "anna", "", ValueChange{Where: Where{Partner: "ilvane"}, Rule: rule, Value: value}))
+	}
+	set("spaces.tasks", "on")
+	set("chat.guests", "on")
+	set("chat.guests", "")
+	set("guests.term_days", "90")
+	n := s.State().Head.Revision
+	edits, err := s.RevisionDiff(t.Context(), first, n)
+	check(t, err)
+	if got := draft.Titles(edits); got != "change the partner ilvane" || len(edits[0].Changes()) != 2 {
+		t.Errorf("%s: %+v", got, edits[0].Changes())
+	}
+	if x, err := s.MakeDraft(t.Context(), "anna", "Same", false); err != nil {
+		t.Fatal(err)
+	} else if err := s.editDraft(t.Context(), x.ID, "anna", "", func(now *State) (*world.World, error) { return world.Merge(now.Policy(), &world.World{}), nil }); err != nil {
+		t.Fatal(err)
+	} else if y, err := s.Draft(t.Context(), x.ID); err != nil || len(y.Clean) != 0 {
+		t.Errorf("%v: %d edits", err, len(y.Clean))
+	}
+	set("spaces.tasks", "off")
+	set("spaces.tasks", "on")
+	if d, err := s.BackTo(t.Context(), "anna", "", n); err == nil {
+		t.Errorf("going back to what is the same: %+v", d.Edits)
+	}
+}

@@ -379,6 +379,8 @@ func (r *reader) heldValue(v *node, rule *catalogue.Rule, isDefault bool) (value
 
 func settingsTree(s []world.Setting) (tree, bool) {
 	t := tree{kind: mapping}
+	s = append([]world.Setting(nil), s...) // one order, whatever order they were set in
+	sortSettings(s)
 	for _, x := range s {
 		t.set(x.Rule.String(), heldTree(x))
 	}

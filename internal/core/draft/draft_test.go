@@ -1,0 +1,211 @@
+package draft_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/draft"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldgen"
+)
+
+var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
+
+func docs(pairs ...string) draft.Docs {
+	out := draft.Docs{}
+	for i := 0; i < len(pairs); i += 2 {
+		kind, id, _ := strings.Cut(pairs[i], " ")
+		out[draft.Key{Kind: kind, ID: id}] = []byte(pairs[i+1])
+	}
+	return out
+}
+
+func told(edits []draft.Edit) string {
+	var out []string
+	for _, e := range edits {
+		line := e.Title()
+		for _, c := range e.Changes() {
+			line += fmt.Sprintf(" [%s: %s > %s]", c.Field, c.Was, c.Now)
+		}
+		out = append(out, line)
+	}
+	return strings.Join(out, "; ")
+}
+
+func TestDiff(t *testing.T) {
+	was := docs("rule a.b", `{"limit":"on","default":"off"}`, "bar x.example", `{"name":"x.example"}`, "partner p", `{"id":"p","domains":["p.example"],"opened":{"chat.in":"yes"}}`, "settings ours", `{"x":1}`)
+	next := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p", `{"id":"p","domains":["q.example"],"opened":{"chat.in":"yes","mail.in":"no"}}`, "settings ours", `{"x":1}`, "exception e", `{"id":"e"}`)
+	edits := draft.Diff(was, next, nil, "anna", "t", "why")
+	if got, want := told(edits), "lift the bar on x.example [name: x.example > ]; add the exception e [id:  > e]; change the partner p [domains: p.example > ] [domains:  > q.example] [opened.mail.in:  > no]; set a.b [default: off > on]"; got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+	// What an edit that stays was made by stays told.
+	later := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p", string(was[draft.Key{Kind: "partner", ID: "p"}]), "bar x.example", `{"name":"x.example"}`, "settings ours", `{"x":2}`)
+	for _, e := range draft.Diff(was, later, edits, "ben", "u", "") {
+		if want := map[string]string{"rule": "anna", "settings": "ben"}[e.Kind]; e.By != want {
+			t.Errorf("%s is told to be by %s", e.Title(), e.By)
+		}
+	}
+}
+
+// TestRebase is a table: what was, what the draft made of it, what is in force now.
+func TestRebase(t *testing.T) {
+	for _, c := range []struct{ name, was, mine, live, now, conflict string }{
+		{"nothing else changed", `{"a":1,"b":2}`, `{"a":1,"b":3}`, `{"a":1,"b":2}`, `{"a":1,"b":3}`, ""},
+		{"another field", `{"a":1,"b":2}`, `{"a":1,"b":3}`, `{"a":9,"b":2}`, `{"a":9,"b":3}`, ""},
+		{"the same, alike", `{"a":1}`, `{"a":2}`, `{"a":2}`, "", ""},
+		{"the same, otherwise", `{"a":1}`, `{"a":2}`, `{"a":3}`, "", "a"},
+		{"both fields, one of them alike", `{"a":1,"b":1}`, `{"a":2,"b":2}`, `{"a":2,"b":1}`, `{"a":2,"b":2}`, ""},
+		{"within a field", `{"r":{"x":"on"}}`, `{"r":{"x":"off"}}`, `{"r":{"x":"on","y":"on"}}`, `{"r":{"x":"off","y":"on"}}`, ""},
+		{"the same within a field", `{"r":{"x":"on"}}`, `{"r":{"x":"off"}}`, `{"r":{"x":"held"}}`, "", "r.x"},
+		{"a field that came on both sides", `{}`, `{"x":"off"}`, `{"x":"on"}`, "", "x"},
+		{"a field that came and one that went", `{"a":1,"b":1}`, `{"a":1,"b":1,"c":1}`, `{"a":1}`, `{"a":1,"c":1}`, ""},
+		{"both add to a list", `{"d":["p"]}`, `{"d":["p","q"]}`, `{"d":["p","r"]}`, `{"d":["p","r","q"]}`, ""},
+		{"one adds, one takes away", `{"d":["p","q"]}`, `{"d":["p","q","r"]}`, `{"d":["q"]}`, `{"d":["q","r"]}`, ""},
+		{"a word against a list", `{"d":"p"}`, `{"d":["p"]}`, `{"d":"q"}`, "", "d"},
+		{"it is gone", `{"a":1}`, `{"a":2}`, "", "", "gone"},
+		{"it came on both sides", "", `{"a":2}`, `{"a":3}`, "", "gone"},
+		{"taken away, and changed", `{"a":1}`, "", `{"a":3}`, "", "gone"},
+		{"taken away on both sides", `{"a":1}`, "", "", "", ""},
+	} {
+		raw := func(s string) []byte {
+			if s == "" {
+				return nil
+			}
+			return []byte(s)
+		}
+		edit := draft.Edit{Kind: "partner", ID: "p", Was: raw(c.was), Now: raw(c.mine)}
+		live := draft.Docs{}
+		if c.live != "" {
+			live[edit.Key()] = raw(c.live)
+		}
+		clean, conflicts := draft.Rebase([]draft.Edit{edit}, live)
+		got, conflict := "", ""
+		if len(clean) == 1 {
+			got = string(clean[0].Now)
+			if string(clean[0].Was) != c.live {
+				t.Errorf("%s: it is an edit of %s", c.name, clean[0].Was)
+			}
+		}
+		if len(conflicts) == 1 {
+			if conflict = strings.Join(conflicts[0].Fields, " "); conflict == "" {
+				conflict = "gone"
+			}
+			if kept := draft.Keep(conflicts[0]); string(kept.Was) != c.live || string(kept.Now) != c.mine {
+				t.Errorf("%s: kept as %s > %s", c.name, kept.Was, kept.Now)
+			}
+		}
+		if got != c.now || conflict != c.conflict {
+			t.Errorf("%s: %s, conflict %q; want %s, %q", c.name, got, conflict, c.now, c.conflict)
+		}
+	}
+}
+
+// TestApplied applies the differences between random policies: what comes out is the
+// other policy, entry by entry.
+func TestApplied(t *testing.T) {
+	for seed := uint64(1); seed < 30; seed++ {
+		a := worldgen.Generate(seed, worldgen.Size{Guests: 10, Partners: 8, Exceptions: 10}, now)
+		b := worldgen.Generate(seed+100, worldgen.Size{Guests: 10, Partners: 5, Exceptions: 14}, now)
+		x, y := worldfile.DocsOf(a), worldfile.DocsOf(b)
+		got, err := worldfile.ApplyEdits(a, draft.Diff(x, y, nil, "", "", ""))
+		if err != nil {
+			t.Fatal(err)
+		}
+		z := worldfile.DocsOf(got)
+		if len(z) != len(y) {
+			t.Fatalf("seed %d: %d entries, want %d", seed, len(z), len(y))
+		}
+		for k, doc := range y {
+			if string(z[k]) != string(doc) {
+				t.Fatalf("seed %d: %s is %s, want %s", seed, k, z[k], doc)
+			}
+		}
+		if len(draft.Diff(worldfile.DocsOf(a), x, nil, "", "", "")) != 0 {
+			t.Fatalf("seed %d: applying changed what it was applied to", seed)
+		}
+	}
+}
+
+// TestLoosens changes random policies: what is told to loosen nothing opens nothing to
+// anybody, and every looser word of a rule is told.
+func TestLoosens(t *testing.T) {
+	tight, loose, silent := 0, 0, 0
+	for seed := uint64(1); seed <= 400; seed++ {
+		r := rand.New(rand.NewPCG(seed, 11))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 12, Grants: 40, Spaces: 5, Items: 20, Partners: 4, People: 5, Groups: 3, Meetings: 4, Links: 12, Exceptions: 5}, now))
+		next := *w
+		next.Rules, next.Partners, next.Exceptions = slices.Clone(w.Rules), slices.Clone(w.Partners), slices.Clone(w.Exceptions)
+		p := &next.Partners[r.IntN(len(next.Partners))]
+		switch r.IntN(7) {
+		case 0, 1, 2:
+			if len(next.Rules) > 0 {
+				x := &next.Rules[r.IntN(len(next.Rules))]
+				if all := x.Rule.Get().Scale.All(); len(all) > 1 {
+					was := *x
+					x.Limit, x.Held, x.Counts = all[r.IntN(len(all))], false, catalogue.Unset
+					x.Default = x.Limit
+					if x.Rule.Get().Scale.Looser(x.Limit, was.Limit) && was.Limit != catalogue.Unset && len(draft.Loosens(w, &next)) == 0 {
+						t.Fatalf("seed %d: a looser limit of %s is not told", seed, x.Rule)
+					}
+				}
+			}
+		case 3:
+			p.Standing, p.StandingSince = world.Standing(r.IntN(3)), moment.Always
+		case 4:
+			for range 3 {
+				p.Opened[r.IntN(len(p.Opened))] = world.Opening(r.IntN(3))
+			}
+		case 5:
+			if d := p.Domains[0].Domain; r.IntN(2) == 0 {
+				next.Barred = append(slices.Clone(w.Barred), world.Bar{Entry: world.Entry{Domain: d}})
+			} else if a, err := addr.Parse("guest1@" + d.String()); err == nil {
+				next.Barred = append(slices.Clone(w.Barred), world.Bar{Address: a})
+			}
+		case 6:
+			if len(next.Exceptions) > 0 {
+				i := r.IntN(len(next.Exceptions))
+				next.Exceptions = slices.Delete(next.Exceptions, i, i+1)
+			}
+		}
+		merged := world.Merge(&next, &world.World{})
+		reasons := draft.Loosens(w, merged)
+		before := engine.Of(w)
+		e := before.Aside()
+		policy := *merged
+		policy.Spaces, policy.Meetings = nil, nil
+		e.SetPolicy(&policy)
+		e.HoldBack()
+		imp, err := engine.ImpactOf(before, e.Done(), now, nil, func() error { return nil }, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		gains := imp.Parties.Gained > 0
+		for _, n := range imp.Newcomers {
+			gains = gains || n.Change == "gained"
+		}
+		switch {
+		case gains && len(reasons) == 0:
+			t.Fatalf("seed %d: somebody gains by what loosens nothing: %+v, %+v; %s", seed, imp.Parties, imp.Newcomers, told(draft.Diff(worldfile.DocsOf(w), worldfile.DocsOf(merged), nil, "", "", "")))
+		case gains:
+			loose++
+		case len(reasons) == 0 && imp.Parties.Lost > 0:
+			tight++
+		case len(reasons) == 0:
+			silent++
+		}
+	}
+	t.Logf("%d open something, %d only close something, %d do nothing yet", loose, tight, silent)
+	if loose < 20 || tight < 20 {
+		t.Errorf("%d loosen, %d tighten: little is tried", loose, tight)
+	}
+}
