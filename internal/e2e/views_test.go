@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -18,6 +19,11 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/worldgen"
 )
 
 // TestPast asks after many changes what was so at each moment in between: the
@@ -330,4 +336,60 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.goTo("/audience", "document.querySelector('.audience-form')")
 	p.do(chromedp.SendKeys(chromedp.CSS(".audience-form .combo input"), "space:none"), chromedp.Click(chromedp.CSS(".audience-form h1, #page-title")), chromedp.Click(chromedp.CSS(".audience-form button[type=submit]")))
 	p.until("document.querySelector('.wrong')?.innerText.includes('there is no such space')")
+}
+
+// TestLargeInTheConsole walks through a world of 10,000 guests and 100,000 grants: every
+// page comes, numbers lead to their lists, and a draft is weighed.
+func TestLargeInTheConsole(t *testing.T) {
+	now := moment.Of(time.Now())
+	w := world.Merge(&world.World{}, worldgen.Generate(5, worldgen.Size{Guests: 10_000}, now))
+	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
+		if err := svc.Import(ctx, "test", "a large world", w, nil); err != nil {
+			return err
+		}
+		a := demo.Accounts[0]
+		return svc.PutAccount(ctx, "test", "", service.Account{Name: a.Name, Role: a.Role, Person: w.People[0].ID}, a.Password)
+	})
+	p := r.page(browser(t), "harbour")
+	p.goTo("/reach", "document.querySelectorAll('.reach-board tbody tr').length === 40")
+	p.do(chromedp.Click(chromedp.CSS(".more")))
+	p.until("document.querySelectorAll('.reach-board tbody tr').length === 80")
+	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Find a party']"), "guest123@"))
+	p.until("document.querySelectorAll('.reach-board tbody tr').length === 1")
+	p.do(chromedp.Click(chromedp.CSS(".plain-link")))
+	p.until("document.querySelectorAll('.service-head').length > 1")
+	// Numbers: by partner, and from the largest down to a question.
+	p.goTo("/numbers", "document.querySelectorAll('.ledger li').length > 20")
+	st := r.svc.State()
+	all := st.Population(now, nil)
+	if text := p.text(".impact-figures"); !strings.Contains(strings.ReplaceAll(text, ",", ""), fmt.Sprint(all.All.Parties)) {
+		t.Errorf("%s, and %d parties", text, all.All.Parties)
+	}
+	p.do(chromedp.Click(chromedp.CSS(".ledger a")))
+	p.until("document.querySelectorAll('.listing tbody tr').length === 200")
+	eval[any](p, "[...document.querySelectorAll('main button')].find(b => b.innerText === 'More lines').click()")
+	p.until("document.querySelectorAll('.listing tbody tr').length === 400")
+	p.do(chromedp.Click(chromedp.CSS(".listing tbody a[href^='/ask']")))
+	p.until(verdict + ".dataset.decision === 'yes'")
+	// The space with the most, and the partners.
+	best, most := "", 0
+	for id, n := range all.Spaces {
+		if n > most || n == most && id < best {
+			best, most = id, n
+		}
+	}
+	p.goTo("/audience?resource=space%3A"+best, "document.querySelectorAll('.listing tbody tr').length > 5")
+	p.goTo("/partners", "document.querySelector('.board tbody tr')")
+	// One rule for everybody, weighed before it counts.
+	p.goTo("/rules?rule=spaces.guests", "document.querySelector('.rule-form') && document.querySelector('.rule-audience')")
+	r.login("harbour")
+	r.must("draft", "new", "No guests in spaces")
+	out := r.must("rules", "set", "spaces.guests", "--limit", "off", "--default", "off", "--draft", "No guests in spaces")
+	if !strings.Contains(out, "off") {
+		t.Error(out)
+	}
+	p.goTo("/drafts", "document.querySelector('.drafts a')")
+	p.do(chromedp.Click(chromedp.CSS(".drafts a")))
+	p.until("document.querySelector('.keels .is-loss') && document.querySelectorAll('.listing tbody tr').length >= 50")
+	p.axe("the draft of a large world")
 }
