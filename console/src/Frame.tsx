@@ -6,6 +6,7 @@ import { call, Failure, remember, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
 import { CheckPage } from './check/CheckPage'
+import { DuePage } from './due/DuePage'
 import { DraftBar } from './drafts/DraftBar'
 import { DraftPage } from './drafts/DraftPage'
 import { DraftsPage } from './drafts/DraftsPage'
@@ -107,6 +108,7 @@ function Inside({ session }: { session: Session }) {
             {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
             {reader && <NavLink to="/rules">Rules</NavLink>}
             {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
+            {reader && <NavLink to="/due">Due</NavLink>}
             {reader && <NavLink to="/drafts">Drafts</NavLink>}
             {reader && <NavLink to="/findings">Findings</NavLink>}
             {reader && <NavLink to="/journal">Journal</NavLink>}
@@ -156,6 +158,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/people/:id" element={<PersonPage role={session.role} />} />
           <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
           <Route path="/findings" element={<FindingsPage role={session.role} />} />
+          <Route path="/due" element={<DuePage />} />
           <Route path="/drafts" element={<DraftsPage role={session.role} />} />
           <Route path="/drafts/:id" element={<DraftPage session={session} />} />
           <Route path="/revisions/:number" element={<RevisionPage />} />

@@ -1211,6 +1211,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/due": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What ends, when, why, and what follows from it, in order */
+        get: operations["due"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -3141,6 +3158,21 @@ export interface components {
             closed?: string;
             closer?: string;
             heard: boolean;
+        };
+        DueStep: {
+            at: string;
+            party: string;
+            name?: string;
+            partner?: string;
+            sponsor?: string;
+            /** @enum {string} */
+            kind: "grant_ends" | "review_due" | "suspended" | "removed" | "invitation_lapses";
+            what: string;
+            cause: string;
+            because: string;
+            resource?: string;
+            resource_name?: string;
+            role?: string;
         };
         JournalEntry: {
             /** Format: int64 */
@@ -5418,6 +5450,45 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    due: {
+        parameters: {
+            query?: {
+                /** @description Absent is now; a date is the start of that day */
+                from?: string;
+                /** @description Absent is +30d; a date is the end of that day */
+                until?: string;
+                partner?: string;
+                /** @description The address of a guest */
+                who?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A page of what is due */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        steps: components["schemas"]["DueStep"][];
+                        total: number;
+                        kinds: {
+                            [key: string]: number;
+                        };
+                        next: string;
+                    };
                 };
             };
             default: components["responses"]["Problem"];

@@ -104,6 +104,7 @@ var access = map[string]roles{
 	"GET /api/v1/numbers":                           readers,
 	"GET /api/v1/numbers/lines":                     readers,
 	"GET /api/v1/rules/{rule}/audience":             readers,
+	"GET /api/v1/due":                               readers,
 	"GET /api/v1/requests":                          everyone,
 	"POST /api/v1/requests":                         everyone,
 	"GET /api/v1/requests/{id}":                     everyone,

@@ -394,6 +394,33 @@ func (e DraftBriefState) Valid() bool {
 	}
 }
 
+// Defines values for DueStepKind.
+const (
+	DueStepKindGrantEnds        DueStepKind = "grant_ends"
+	DueStepKindInvitationLapses DueStepKind = "invitation_lapses"
+	DueStepKindRemoved          DueStepKind = "removed"
+	DueStepKindReviewDue        DueStepKind = "review_due"
+	DueStepKindSuspended        DueStepKind = "suspended"
+)
+
+// Valid indicates whether the value is a known member of the DueStepKind enum.
+func (e DueStepKind) Valid() bool {
+	switch e {
+	case DueStepKindGrantEnds:
+		return true
+	case DueStepKindInvitationLapses:
+		return true
+	case DueStepKindRemoved:
+		return true
+	case DueStepKindReviewDue:
+		return true
+	case DueStepKindSuspended:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -2006,6 +2033,25 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueStep defines model for DueStep.
+type DueStep struct {
+	At           string      `json:"at"`
+	Because      string      `json:"because"`
+	Cause        string      `json:"cause"`
+	Kind         DueStepKind `json:"kind"`
+	Name         *string     `json:"name,omitempty"`
+	Partner      *string     `json:"partner,omitempty"`
+	Party        string      `json:"party"`
+	Resource     *string     `json:"resource,omitempty"`
+	ResourceName *string     `json:"resource_name,omitempty"`
+	Role         *string     `json:"role,omitempty"`
+	Sponsor      *string     `json:"sponsor,omitempty"`
+	What         string      `json:"what"`
+}
+
+// DueStepKind defines model for DueStep.Kind.
+type DueStepKind string
+
 // Ending defines model for Ending.
 type Ending struct {
 	// LastDay The last local day that still holds
@@ -3528,6 +3574,23 @@ type UndoEditParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// DueParams defines parameters for Due.
+type DueParams struct {
+	// From Absent is now; a date is the start of that day
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Absent is +30d; a date is the end of that day
+	Until   *string `form:"until,omitempty" json:"until,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+
+	// Who The address of a guest
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListExceptionsParams defines parameters for ListExceptions.
 type ListExceptionsParams struct {
 	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -4448,6 +4511,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
 	WithdrawDraft(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Due What ends, when, why, and what follows from it, in order
+	//
+	// Corresponds with GET /api/v1/due (the `Due` operationId).
+	Due(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListExceptions Exceptions for people and groups
 	//
@@ -5735,6 +5803,21 @@ func (c *Client) WithdrawDraftWithBody(ctx context.Context, id string, contentTy
 // Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
 func (c *Client) WithdrawDraft(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWithdrawDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Due What ends, when, why, and what follows from it, in order
+//
+// Corresponds with GET /api/v1/due (the `Due` operationId).
+func (c *Client) Due(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDueRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -9244,6 +9327,120 @@ func NewWithdrawDraftRequestWithBody(server string, id string, contentType strin
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDueRequest constructs an http.Request for the Due method
+func NewDueRequest(server string, params *DueParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/due")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -14083,6 +14280,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/drafts/{id}/withdraw (the `WithdrawDraft` operationId).
 	WithdrawDraftWithResponse(ctx context.Context, id string, body WithdrawDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*WithdrawDraftResponse, error)
 
+	// DueWithResponse What ends, when, why, and what follows from it, in order
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/due (the `Due` operationId).
+	DueWithResponse(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*DueResponse, error)
+
 	// ListExceptionsWithResponse Exceptions for people and groups
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16277,6 +16481,64 @@ func (r WithdrawDraftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r WithdrawDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DueResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Kinds map[string]int `json:"kinds"`
+		Next  string         `json:"next"`
+		Steps []DueStep      `json:"steps"`
+		Total int            `json:"total"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DueResponse) GetJSON200() *struct {
+	Kinds map[string]int `json:"kinds"`
+	Next  string         `json:"next"`
+	Steps []DueStep      `json:"steps"`
+	Total int            `json:"total"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DueResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DueResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DueResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DueResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DueResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20600,6 +20862,19 @@ func (c *ClientWithResponses) WithdrawDraftWithResponse(ctx context.Context, id 
 	return ParseWithdrawDraftResponse(rsp)
 }
 
+// DueWithResponse What ends, when, why, and what follows from it, in order
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/due (the `Due` operationId).
+func (c *ClientWithResponses) DueWithResponse(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*DueResponse, error) {
+	rsp, err := c.Due(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDueResponse(rsp)
+}
+
 // ListExceptionsWithResponse Exceptions for people and groups
 //
 // Returns a wrapper object for the known response body format(s).
@@ -23013,6 +23288,44 @@ func ParseWithdrawDraftResponse(rsp *http.Response) (*WithdrawDraftResponse, err
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDueResponse parses an HTTP response from a DueWithResponse call
+func ParseDueResponse(rsp *http.Response) (*DueResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DueResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Kinds map[string]int `json:"kinds"`
+			Next  string         `json:"next"`
+			Steps []DueStep      `json:"steps"`
+			Total int            `json:"total"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

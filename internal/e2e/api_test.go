@@ -39,7 +39,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
 		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
 		"GET /api/v1/numbers": "auk", "GET /api/v1/numbers/lines": "auk", "GET /api/v1/rules/{rule}/audience": "auk",
-		"GET /api/v1/requests": "aukm", "POST /api/v1/requests": "aukm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "aukm",
+		"GET /api/v1/due": "auk", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "aukm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "aukm",
 		"POST /api/v1/remedies": "aukm", "POST /api/v1/remedies/draft": "ak",
 		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",

@@ -284,3 +284,33 @@ func (r *running) eventually(want string, args ...string) {
 		}
 	}
 }
+
+// TestDue tells what is due from the service and from a file alike, as a draft would make
+// it, and in the console day by day.
+func TestDue(t *testing.T) {
+	r := demoService(t)
+	r.login("lantern")
+	for _, args := range [][]string{{"--within", "45d"}, {"--partner", "tholemere", "--within", "200d"}, {"hester.vexley@tholemere.example", "--within", "400d"}} {
+		a := r.must(append([]string{"due", "-o", "csv"}, args...)...)
+		b := r.must(append([]string{"due", "-o", "csv", "--world", "../demo/world.yaml"}, args...)...)
+		if a != b || strings.Count(a, "\n") < 3 {
+			t.Errorf("%v: the service says\n%s\nthe file says\n%s", args, a, b)
+		}
+	}
+	r.says(0, "no grant is left", "due", "--partner", "tholemere", "--within", "200d")
+	r.says(0, "Nothing is due.", "due", "--partner", "none", "--within", "200d")
+	r.says(2, "give one of them", "due", "--within", "3d", "--until", "2030-01-01")
+	r.says(1, "who", "due", "nobody")
+	r.login("harbour")
+	r.must("draft", "new", "Short")
+	r.must("rules", "set", "guests.term_days", "--limit", "30", "--default", "30", "--draft", "Short")
+	if a, b := r.must("due", "-o", "csv"), r.must("due", "-o", "csv", "--draft", "Short"); a == b {
+		t.Error("a draft's days change nothing")
+	}
+	p := r.page(browser(t), "lantern")
+	p.goTo("/due", "document.querySelectorAll('.due > li').length > 5")
+	p.axe("what is due")
+	p.goTo("/due?partner=tholemere&until=%2B90d", "document.querySelector('.figures')?.innerText.includes('records are suspended')")
+	eval[any](p, "document.querySelector('.due a').click()")
+	p.until("document.querySelector('h1').innerText.startsWith('What is due: ')")
+}

@@ -926,15 +926,7 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 	if !differs {
 		return out, 0, nil
 	}
-	groups, in, err := s.store.GroupGrants(ctx)
-	if err != nil {
-		return nil, 0, err
-	}
-	err = s.store.EachGuest(ctx, func(g *world.Guest, own []world.Grant) error {
-		var ofGroups []world.Grant
-		for _, id := range in[g.Address] {
-			ofGroups = append(ofGroups, groups[id]...)
-		}
+	err := s.EachGuest(ctx, func(g *world.Guest, own, ofGroups []world.Grant) error {
 		will, cause := dated.Out(dated.Sequence(dated.Of(after.Snapshot, g, own, ofGroups)))
 		if will > at {
 			return nil
@@ -949,6 +941,22 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 		return nil
 	})
 	return out, total, err
+}
+
+// EachGuest hands over every guest with the grants that are its own and those of the
+// groups it is in.
+func (s *Service) EachGuest(ctx context.Context, fn func(g *world.Guest, own, ofGroups []world.Grant) error) error {
+	groups, in, err := s.store.GroupGrants(ctx)
+	if err != nil {
+		return err
+	}
+	return s.store.EachGuest(ctx, func(g *world.Guest, own []world.Grant) error {
+		var ofGroups []world.Grant
+		for _, id := range in[g.Address] {
+			ofGroups = append(ofGroups, groups[id]...)
+		}
+		return fn(g, own, ofGroups)
+	})
 }
 
 // Revision is one published state of policy, with the draft that it came from.

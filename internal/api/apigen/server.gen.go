@@ -398,6 +398,33 @@ func (e DraftBriefState) Valid() bool {
 	}
 }
 
+// Defines values for DueStepKind.
+const (
+	DueStepKindGrantEnds        DueStepKind = "grant_ends"
+	DueStepKindInvitationLapses DueStepKind = "invitation_lapses"
+	DueStepKindRemoved          DueStepKind = "removed"
+	DueStepKindReviewDue        DueStepKind = "review_due"
+	DueStepKindSuspended        DueStepKind = "suspended"
+)
+
+// Valid indicates whether the value is a known member of the DueStepKind enum.
+func (e DueStepKind) Valid() bool {
+	switch e {
+	case DueStepKindGrantEnds:
+		return true
+	case DueStepKindInvitationLapses:
+		return true
+	case DueStepKindRemoved:
+		return true
+	case DueStepKindReviewDue:
+		return true
+	case DueStepKindSuspended:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -2010,6 +2037,25 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueStep defines model for DueStep.
+type DueStep struct {
+	At           string      `json:"at"`
+	Because      string      `json:"because"`
+	Cause        string      `json:"cause"`
+	Kind         DueStepKind `json:"kind"`
+	Name         *string     `json:"name,omitempty"`
+	Partner      *string     `json:"partner,omitempty"`
+	Party        string      `json:"party"`
+	Resource     *string     `json:"resource,omitempty"`
+	ResourceName *string     `json:"resource_name,omitempty"`
+	Role         *string     `json:"role,omitempty"`
+	Sponsor      *string     `json:"sponsor,omitempty"`
+	What         string      `json:"what"`
+}
+
+// DueStepKind defines model for DueStep.Kind.
+type DueStepKind string
+
 // Ending defines model for Ending.
 type Ending struct {
 	// LastDay The last local day that still holds
@@ -3532,6 +3578,23 @@ type UndoEditParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// DueParams defines parameters for Due.
+type DueParams struct {
+	// From Absent is now; a date is the start of that day
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Absent is +30d; a date is the end of that day
+	Until   *string `form:"until,omitempty" json:"until,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+
+	// Who The address of a guest
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ListExceptionsParams defines parameters for ListExceptions.
 type ListExceptionsParams struct {
 	State *ListExceptionsParamsState `form:"state,omitempty" json:"state,omitempty"`
@@ -4221,6 +4284,9 @@ type ServerInterface interface {
 	// WithdrawDraft Open a draft again that waits or is set to publish
 	// (POST /api/v1/drafts/{id}/withdraw)
 	WithdrawDraft(w http.ResponseWriter, r *http.Request, id string)
+	// Due What ends, when, why, and what follows from it, in order
+	// (GET /api/v1/due)
+	Due(w http.ResponseWriter, r *http.Request, params DueParams)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams)
@@ -4632,6 +4698,12 @@ func (_ Unimplemented) UndoEdit(w http.ResponseWriter, r *http.Request, id strin
 // WithdrawDraft Open a draft again that waits or is set to publish
 // (POST /api/v1/drafts/{id}/withdraw)
 func (_ Unimplemented) WithdrawDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Due What ends, when, why, and what follows from it, in order
+// (GET /api/v1/due)
+func (_ Unimplemented) Due(w http.ResponseWriter, r *http.Request, params DueParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6407,6 +6479,104 @@ func (siw *ServerInterfaceWrapper) WithdrawDraft(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.WithdrawDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Due operation middleware
+func (siw *ServerInterfaceWrapper) Due(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DueParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", r.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "until"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "until", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Due(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9950,6 +10120,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/remedies/draft", wrapper.RemedyDraft)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/due", wrapper.Due)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/requests", wrapper.Requests)
 	})
 	r.Group(func(r chi.Router) {
@@ -11385,6 +11558,50 @@ type WithdrawDraftdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response WithdrawDraftdefaultApplicationProblemPlusJSONResponse) VisitWithdrawDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DueRequestObject struct {
+	Params DueParams
+}
+
+type DueResponseObject interface {
+	VisitDueResponse(w http.ResponseWriter) error
+}
+
+type Due200JSONResponse struct {
+	Kinds map[string]int `json:"kinds"`
+	Next  string         `json:"next"`
+	Steps []DueStep      `json:"steps"`
+	Total int            `json:"total"`
+}
+
+func (response Due200JSONResponse) VisitDueResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DuedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DuedefaultApplicationProblemPlusJSONResponse) VisitDueResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14703,6 +14920,9 @@ type StrictServerInterface interface {
 	// WithdrawDraft Open a draft again that waits or is set to publish
 	// (POST /api/v1/drafts/{id}/withdraw)
 	WithdrawDraft(ctx context.Context, request WithdrawDraftRequestObject) (WithdrawDraftResponseObject, error)
+	// Due What ends, when, why, and what follows from it, in order
+	// (GET /api/v1/due)
+	Due(ctx context.Context, request DueRequestObject) (DueResponseObject, error)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(ctx context.Context, request ListExceptionsRequestObject) (ListExceptionsResponseObject, error)
@@ -15811,6 +16031,32 @@ func (sh *strictHandler) WithdrawDraft(w http.ResponseWriter, r *http.Request, i
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(WithdrawDraftResponseObject); ok {
 		if err := validResponse.VisitWithdrawDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Due operation middleware
+func (sh *strictHandler) Due(w http.ResponseWriter, r *http.Request, params DueParams) {
+	var request DueRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Due(ctx, request.(DueRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Due")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DueResponseObject); ok {
+		if err := validResponse.VisitDueResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -18007,310 +18253,315 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1vkxu30S/6VVA8pyp2MtJKtuOTrN5cWZYdxY6lR6snunXz6G6BHJCEdwjQAGYpRqXvfgrdAAZDAvNn",
-	"ObsrJXljS5ohBmg0Gv331x9mC7nZSsGE0bPzD7MtVXTDDFPwt2e10lLZP5VMLxTfGi7F7Hwm2HtD5JKY",
-	"NSNbumJkzpZSsVkx4/bxbzVT+1kxE3TDZuezBY5SzPRizTbUDreh739mYmXWs/OvHz0qZma/tW9qo7hY",
-	"zT5+LGYvSrbZSsPEYv8T2x9P4c2aEU03jFyxPdlxs+aCUFLSPVFsy6jRMLklV9oQKvSOKT+7NaMl/M1N",
-	"L/rSA/upzDwf23luuPB//1Ny1su/UbNYH0/3+Ru68hTThhpGzJoa+OtiTcWKkR3VZENLRpZKbrJzXT7A",
-	"D3RN8nhaP/MNN/bV1PZU8PBgQL6pN7PzP7o1498eh6G5MGzFFIz9SrFrznbHS76ge7Kzi9zJuir9MqkI",
-	"fxTS7toqwzVbN248Mff5uZQVowI+/3bNFHtlufZ4BluqjGDq/MX3BdFbumDwpw1jhovV+YvviVSECsIN",
-	"2xCqyZJX9g0/ny0162Y6O/udWTFT7LeaK1bOzo2qWWYbvkpvw9v1PjNTy82KUS1Fwxe/yloJWpErxrY6",
-	"Q6TduotfE5P4aFegt1JoBif8lZLzisGMFlIYJoBN6HZb8QW1kzvb4ht/+FXbmX6IPva/FVvOzmf/66wR",
-	"IWf4VJ/5ceGL7bW+tQvkmuyUdHRxP7JjPl0s2NZQsWAwj7Lk9le0eqXklinD7ayXtNKsmG2jf/ow4+XB",
-	"+v+cWL5dPHXrOCJVdLYfJ35ZC8Orgx9+2/ezjzHD/MNOMkzBj/gu/EjOf2ULY7+FVGDldyD42gud76OT",
-	"kFrY0SPNHTnza+qe9nwfTxuH65m+rJGT2nMvuabzipWps+x5OjHNLVO5tSlZsT5efG3fOVwTfMz9Pnyh",
+	"7L1vkxu30S/6VVA8pypxMtJKtpOTrN5cSZYdxY6lR6snunXz6G6BHJCEdwjQAGYpRqXvfgrdAAZDAvNn",
+	"ObsrJXljS5ohBmg0Gv331x9nC7nZSsGE0bPzj7MtVXTDDFPwt+e10lLZP5VMLxTfGi7F7Hwm2AdD5JKY",
+	"NSNbumJkzpZSsVkx4/bxrzVT+1kxE3TDZuezBY5SzPRizTbUDrehH35iYmXWs/NvHj0qZma/tW9qo7hY",
+	"zT59KmYvS7bZSsPEYv8j2x9P4e2aEU03jFyxPdlxs+aCUFLSPVFsy6jRMLklV9oQKvSOKT+7NaMl/M1N",
+	"L/rSA/upzDwf23luuPB//1Ny1su/UbNYH0/3xVu68hTThhpGzJoa+OtiTcWKkR3VZENLRpZKbrJzXT7A",
+	"D3RN8nhaP/ENN/bV1PZU8PBgQL6pN7PzP7g1498eh6G5MGzFFIz9WrFrznbHS76ge7Kzi9zJuir9MqkI",
+	"fxTS7toqwzVbN248Mff5uZQVowI+/27NFHttufZ4BluqjGDq/OV3BdFbumDwpw1jhovV+cvviFSECsIN",
+	"2xCqyZJX9g0/ny0162Y6O/udWTFT7NeaK1bOzo2qWWYbvk5vw7v1PjNTy82KUS1Fwxe/yFoJWpErxrY6",
+	"Q6TduotfE5P4ZFegt1JoBif8tZLzisGMFlIYJoBN6HZb8QW1kzvb4hu//0XbmX6MPva/FVvOzmf/66wR",
+	"IWf4VJ/5ceGL7bW+swvkmuyUdHRxP7JjPl0s2NZQsWAwj7Lk9le0eq3klinD7ayXtNKsmG2jf/o44+XB",
+	"+v+cWL5dPHXrOCJVdLYfJ35ZC8Orgx/+se9nn2KG+YedZJiCH/F9+JGc/8IWxn4LqcDKZyD42gud76OT",
+	"kFrY0SPNHTnza+qe9nwfTxuH65m+rJGT2nMvuabzipWps+x5OjHNLVO5tSlZsT5efGPfOVwTfMz9Pnyh",
 	"aGbYsa6neJ0crY42yz6a50IKZGVkVsM2Ovme+weqFN3P4OgsuOa4eCasFP7HbM+sOBAymmMzwIoa1v5G",
-	"F2l+pIYdf/aAVH5d0WxaC/If7SDZM5D4I490N7dsqdY7qcqU6I3P5FdFF0Mdi2F8Zu9qWStNdmtJ1hS1",
-	"CUeIJ0QwVrKSLO39QTZsM4c7uuceHsOsBUj2nlffro/3Cj6R3gjj2OiAactSMa2PaQHXwXvz0L1gJTYu",
-	"e1aMObuWiMeDv6wVkTtBtkxuK0aoviKggyS2WTHNhGEqP8PwCoHt0clxFNOyVgs28vxppq55RnoabirW",
-	"Lz2dpMG3mxHjKRVhG+IFO+Ild7P0szrYzbT0WfJVrcJ+J87fhyPN7vDWfs0WUpW6IFslr0EIsLIgutZb",
+	"F2l+oIYdf/aAVH5d0WxaC/If7SDZc5D4I490N7dsqdY7qcqU6I3P5NdFF0Mdi2F8Zu9qWStNdmtJ1hS1",
+	"CUeIJ0QwVrKSLO39QTZsM4c7uuceHsOsBUj2nlffrY/3Cj6R3gjj2OiAactSMa2PaQHXwQfz0L1gJTYu",
+	"e1aMObuWiMeDv6oVkTtBtkxuK0aoviKggyS2WTHNhGEqP8PwCoHt0clxFNOyVgs28vxppq55RnoabirW",
+	"Lz2dpMG3mxHjKRVhG+IFO+Ild7P0szrYzbT0WfJVrcJ+J87fxyPN7vDWfsMWUpW6IFslr0EIsLIgutZb",
 	"Jkr7x7XcsILoNbUfLYih1RX8we4SXRhdwHkq7LYz+/+VosL+KyhmurBqu1T2H2BzCrKgdrwdExFfNARw",
-	"ql36vltLlabDju6Hy8a3yAGdotFPw3+0IbX7WGG3JLmDN7hE3LPhS2hfWAn2pkEqJD5mH13mmLzIS463",
-	"a7khsjaalwzk5m810/aZlSF0LutoR6Ph/gUuzmJ2xUWZnJ8XkMcXjn0STMMaGISAtUE46MlXQu7ELKnL",
-	"ovzI6IP48DIrma195Sm0lGpjN8Ce/2+/mRUJceCm1i/v/IuOGIHJognDbrfUiUbHSCgWEedH006eqrrk",
-	"TKQkY8XFiO314/zMRXKbs0QVbLeQG5a6897st3xBKxJeIXQjxcru+yZJccHep8+ElTpeR2p94icBlyo+",
-	"joYvSMXFlSZcLKq6dYVHn+tkJ/BZlH1ku8C3LMGkodXxBC097TQIrapZ0p3Q4iQcrsU4uI/+Aw0tYtI7",
-	"0nUxCGzsSOGbFZULWutexe4ZvHSCROsVLVlmPN6Hp8QccGNBhDREyw2by3J/KHRaenf+5rXPcuap5mWd",
-	"YonX7glRXF+dEwqsSnZSXWlQsHdrya6ZImtZlZpwUxCpnOMRJmJF5JwqxUr7ICgknUrgDSVmMKQPiDm3",
-	"Clsjs2llr36yo3rW5UfoGMR5xggTsORZn18B6d4tcNMCFlk3YpVoq1Ln5zuqRlpxkZoQGUjfJA2k9CX5",
+	"ql36vltLlabDju6Hy8Z3yAGdotFPw3+0IbX7WGG3JLmDN7hE3LPhS2hfWAn2pkEqJD5mH13mmLzIS453",
+	"a7khsjaalwzk5q810/aZlSF0LutoR6Ph/gUuzmJ2xUWZnJ8XkMcXjn0STMMaGISAtUE46MlXQu7ELKnL",
+	"ovzI6IP48DIrma195Sm0lGpjN8Ce/z9+OysS4sBNrV/e+RcdMQKTRROG3W6pE42OkVAsIs6Ppp08VXXJ",
+	"mUhJxoqLEdvrx/mJi+Q2Z4kq2G4hNyx1573db/mCViS8QuhGipXd902S4oJ9SJ8JK3W8jtT6xI8CLlV8",
+	"HA1fkIqLK024WFR16wqPPtfJTuCzKPvIdoFvWYJJQ6vjCVp62mkQWlWzpDuhxUk4XItxcB/9BxpaxKR3",
+	"pOtiENjYkcI3KyoXtNa9it1zeOkEidYrWrLMeLwPT4k54MaCCGmIlhs2l+X+UOi09O78zWuf5cxTzcs6",
+	"xRJv3BOiuL46JxRYleykutKgYO/Wkl0zRdayKjXhpiBSOccjTMSKyDlVipX2QVBIOpXAG0rMYEgfEHNu",
+	"FbZGZtPKXv1kR/Wsy4/QMYjzjBEmYMmzPr8C0r1b4KYFLLJuxCrRVqXOzzOqRlpxkZoQGUjfJg2k9CX5",
 	"lJRyQ7l4Av66oCj3+JA7fT3HW1vP8SM642c8poSkaHy2l5sV2oNPAPhMtbEsJLdMECMPzgAekaRGIHfD",
-	"7zhYwGu5S5o9NxX3x9cKPBo2mTf4Kli/coCi4a8H+7ZbfHMxuO923AWBAEebCLYJrv+m9tJ3e+IsvYJ8",
-	"gQfS2jh4Hr8kW8qVRl+vtaoJJc4TdTTL08T+VPI7I7Xeri2DhkCLXCL3ck0cCUGEpVh1x0s2FX2NjwXJ",
-	"JUFSx6QVUiQI2y1BI3HoecFNOctIbwKfH/prL/0WDl/r0Sfm+8to404YaGrWBsIV5IjDU6xcsaW5tObf",
+	"7zhYwBu5S5o9NxX3x9cKPBo2mbf4Kli/coCi4a8H+7ZbfHMxuO923AWBAEebCLYJrv+m9tKzPXGWXkF+",
+	"iwfS2jh4Hr8iW8qVRl+vtaoJJc4TdTTL08T+VPI7I7XerS2DhkCLXCL3ck0cCUGEpVh1x0s2FX2NjwXJ",
+	"JUFSx6QVUiQI2y1BI3HoecFNOctIbwOfH/prL/0WDl/r0Sfm+8to404YaGrWBsIV5IjDU6xcsaW5tObf",
 	"sW4sJdlQsbfCbm7NoM2GlaTeOhfblq7YOZGi2jfKrWLo7mElMgD6D+xPtf1hS8GMHVWxgn680ki1TmnI",
 	"dLGejnZXLW0dGBa+QKjY4/0vl63bv4N3j1Xghm/9tIvAiy1+SnO0Wf+FVtcswdBUX8plUkjMWdCED8XE",
 	"nshaEfAIcHevSVDdhLQL9Bb6fH/p3GXz/WXFrlkFBru5rLg2fgnaUFHaT6bM+Lk064xjlyqDVLbvwFy0",
-	"ZRO5e0JorH0Z+C8FPQx+pe1cvU7mpj8rRqjuS0aNd8B1Tcys2Z7QcsNNmBKHOQZOGP7NXyVHS8bTVq/B",
+	"ZRO5e0JorH0Z+C8FPQx+pe1cvU7mpj8rRqjuS0aNd8B1Tcys2Z7QcsNNmBKHOQZOGP7NXyRHS8bTVq/B",
 	"8eImX4uFFEuuNqgqrxlXl6ZWAr2O+McUfa9Y+oLAzUqur5JSM20IvOI9HaqumLZ/cWoXEoDqK/QQ4Wr9",
 	"1BeV1DDPwAZU7JPTy/uhqzI5O0dve1VxQyopVkwRupJ2Pni1aWaM3fiKGU28En0sWCxdk84wZvnpmP3n",
 	"e7KVFV/sz4ln6AKe2G9RUcK3O0mWnkatLoeym50TDjrsGIziP+/4P3K+Wd7TzCS3r9OtS3l5Od8n/Y3E",
-	"PiRapjSNDpMP2D5BpqfW6nLRBCLkLmJF4Bb0Qy1rDWuqBVrL74Zbe3YfmCiDwrSjuuFD+I0lvxhk+Ikm",
-	"QQSPp6O9Z8lGLvtTGhbupQQej9RF8MwL9PYdsFhTLgZbGs/s2xeGbVN8spBlenMquk+5LkCi2EfIwyVb",
-	"8Ja5H+vBEK5Kq8jvTYqRrAyWpJROCFECu0yr1PBye+zE6aLCS/xMggQR17cn9KJssqycs8N0OtE9UyY1",
+	"PiRapjSNDpMP2D5BpqfW6nLRBCLkLmJF4Bb0Qy1rDWuqBVrL74dbe3YfmCiDwrSjuuFD+I0lvxhk+Ikm",
+	"QQSPp6O9Z8lGLvtTGhbupQQej9RF8NwL9PYdsFhTLgZbGs/t2xeGbVN8spBlenMquk+5LkCi2EfIwyVb",
+	"8Ja5H+vBEK5Kq8gfTIqRrAyWpJROCFECu0yr1PBye+zE6aLCK/xMggQR17cn9LJssqycs8N0OtE9UyY1",
 	"f3vUM34N3ALP4459HJOk2NrkrNxrWtXpjziT7vjoLqjwGUHcnMMxEFwbRY1ULlzkMnik0BL/HGf2ePLs",
-	"02aGWSc1zrc+zQZm7HKU5ozwJfIVshiIlSZPqfswAic7asbyweQM0OZcHGdKAFtnNnLNUpfZU7cU+5TM",
+	"02aGWSc1znc+zQZm7HKU5ozwJfIVshiIlSZPqfswAic7asbyweQM0OZcHGdKAFtnNnLNUpfZU7cU+5TM",
 	"6SLpIQiHyu+1z/4q2ZLWlZkVkUzB6Kxd0paCE8nyeZIfwrZ3OLVMOLia7nWeqoXLteq1/3EtacKyxVVO",
-	"dOXkzYoa1ikssudm+PEY5NeAiRQH7NTBRGxx9YOsRZIlKi5CcAnTIAvCOGgkVHhnmveoWrOLQnpZ1oXX",
-	"LebZ4spHTPxYQ35z4d5N+tmaUYfnLrwQREi1oZW1HzcpFoMLUY+4wQJDJa+wiT36lVtuPiaUvbjAETMb",
+	"dOXkzYoa1ikssudm+PEY5NeAiRQH7NTBRGxx9b2sRZIlKi5CcAnTIAvCOGgkVHhnmveoWrOLQnpZ1oXX",
+	"LebZ4spHTPxYQ35z4d5N+tmaUYfnLrwUREi1oZW1HzcpFoMLUY+4wQJDJa+wiT36lVtuPiaUvbjAETMb",
 	"qVo1ntKDNI0loeSaqZIvnMoIWSDIP3tmD7E1jGYdN0RKsQJ9F8JAIBN4esLuuxkdklaK0dLyalljsqI9",
 	"JRi02NDK7nsriysnQ7gIp6v5ZOCP1t5mT99Fw+uHpnI+XnRSNsZf5A79Je4IWBWewLAHxN3RPZHLlDOG",
 	"CyPTXJr35Tr66JN8UAc74P21YeyI+DDHwpIxTXuZToIpr7nOpY3N970qpaMgXVkjyyTjL3aOIv0B7XJM",
-	"kupGpFjsk25RSP3JpWt2KVfuxjz8Kl+sSXOhs/cL5p6JuqrcxQ6eGMM2/oT7h+NUOEW5ZkOCVbiKaKlI",
-	"zPwO69u1P5pvDBwMuC4x0iiDJcNWWR09n4eT0b3eBN0WPtsyZgdrXC0FuntbYeZNmpvPl/e7jcQp3M41",
+	"kupGpFjsk25RSP3JpWt2KVfuxjz8Kl+sSXOhsw8L5p6JuqrcxQ6eGMM2/oT7h+NUOEW5ZkOCVbiKaKlI",
+	"zPwO69u1P5pvDBwMuC4x0iiDJcNWWR09n4eT0b3eBt0WPtsyZgdrXC0FuntbYeZNmpvPl/e7jcQp3M41",
 	"ZE9uO6aM/d2VFbS3Ph+jgHhQfF1QfYXOIpdO3X8deDsCh0rOTbGSCcOdr39EINS7pjpqSh4n7+1hea7F",
-	"sDTEMFxycbV5uVwmjptXpY9mV9L9uOBUbvsyG2HH91Hq1Iy/56n5UlFeplVtDEIMD2yOSxuys8mlDCm+",
-	"Wo/48CBLAdbih/ZxUL94P/kc2XIpMNk0lzlbyI17q6peLmfn/xiU8vIuWQHiLFwiUVHBNTRfubypUr0I",
+	"sDTEMFxycbV5tVwmjptXpY9mV9L9uOBUbvsyG2HH91Hq1Iy/46n5UlFeplVtDEIMD2yOSxuys8mlDCm+",
+	"Wo/48CBLAdbih/ZxUL94P/kc2XIpMNk0lzlbyI17q6peLWfn/xiU8vI+WQHiLFwiUVHBNTRfubypUr0I",
 	"qeZeDNh7HL3HEjRNadXXHW9xVJxw2M4AipXvfCpdh5NxR2+JZHb3kz5bCKsQXS/WIR7nJnJDqh46OpDE",
 	"6UQTpF+O6ZhKp+dFvJUjYOLSomkTQ26ZYFBmZh5yUYCP2+UZP9zSFdMF6HgL5l+BzCEfVeoTpPBZnFVz",
-	"JpLrBTf9c2HQNBhxVVRSXl3Sil+x7kqZ3hSY3rSWoxsiv5C0vMhfDd6IbW/PI5fUhbakYht5nclH7LxC",
-	"8pasrquWzSighhBZ1n5Iu8Kf8GV01JVJYdBNv6yjp9PI9JVHONM8vd8wbTp9HseXMfwu+Yh5LkzFIYza",
+	"JpLrBTf9C2HQNBhxVVRSXl3Sil+x7kqZ3hSY3rSWoxsiv5C0vMhfDd6IbW/PI5fUhbakYht5nclH7LxC",
+	"8pasrquWzSighhBZ1n5Iu8Kf8GV01JVJYdBNv6yjp9PI9JVHONM8vd8ybTp9HseXMfwu+Yh5LkzFIYza",
 	"x7pp0jBps2Q6QSsUzUgFqRjBa+2Cm9yKLogHXmkCQ430U2T9arXgWb9ewo+AbgLMGjzweCptTyhEdVyw",
-	"sVdpbFLS3AY084ldClkPHm63frHZSuVSMw5dlmLBlBhxjbzCFT3DpOnj6+TNWmpGdvDfqMDH0CsmSHM/",
+	"sVdpbFLS3AY084ldClkPHm63frnZSuVSMw5dlmLBlBhxjbzGFT3HpOnj6+TtWmpGdvDfqMDH0CsmSHM/",
 	"+uvwJF8F5vzO98RxfCoxZJyW1YijVDClqUc+Pq87xY1hYoAw9HnGIe88bEIzSvOx5LYqukwcYPDMD0u5",
-	"n1MUrQNeXUixrLxrZhgV7fSeuZ8lKyj4ykmgY2lS8rFfel7y5Fd4xgMqpWZjVb8NzYgA++AyUziL18Cx",
-	"CxmDsnMl69XakHoL/lVqGIANEEoE2zFFQjXCqKI4IU0mSwbje5AgAP6npISs5xXXLhFpAG/8VnNkuVRC",
+	"n1MUrQNeXUixrLxrZhgV7fSeu58lKyj4ykmgY2lS8rFfelHy5Fd4xgMqpWZjVb8NzYgA++AyUziL18Cx",
+	"CxmDsnMl69XakHoL/lVqGIANEEoE2zFFQjXCqKI4IU0mSwbje5AgAP6npISs5xXXLhFpAG/8WnNkuVRC",
 	"dMWoTmUK/N3a7S4rYyW5WEFIiYQfFMP2/i+sKl3xZ8omikpQUgXx+JRwYZUG0C6HFKowq+RmnHOHLgKX",
 	"DbOj3KDupxnEwAKJi1mp5Hab0Q92jK/WKZGdqWbK8GBIxckxacdZdFO9pLmI035ggTdqtet9Qpilytid",
-	"GuOPljt9TmhFW+uJ7qVGLKv86WvOe9i+iDezwvU7xVnK+tdXLJ8pAk/tYXaEyzjiRojpIA2PH2Wk240E",
-	"VV4f7uaACcXFtMdnDFe1eSjLEeE+O9ZRBbG/tXqplhuGuXzG594486BRfciGUbFbc0QHaLHXkrOqHHkz",
-	"ZfggGwDcONspfCExhczNshthQx/sAA7rTVs7VIrQh2trkqg+i9kOK9p2abLAk96l7Tbe7U4iP+aAGUHl",
-	"OfVmAMb8bKg7ls/zUY1B91ZqlzzFUtN9jh6e4+JQqs2lc2WngjfakEouaAX4Ui5GyKsK63HS8ZTsdczE",
-	"zTNDvOsJvLs7TBAMc08uuAn4dRmVmeCyQ2dwVn367jN0lYYcUHKTTrNRst5OIz6zdbBPQ+60kTuqSk3Y",
-	"NVP7uYSEgeHfdQlQo+baAcQDubZdpnRnaIAZ0MmTVR3Hoa81o3A0xKVXneV1K1uqHwUoBP8u2XLJUpfq",
-	"C+NuzkQ6V86whsMaMsscN3jaRBe9ZazI6u7k7hvBy3gOPcBzGsKwvUgvG/r+Bb7cqjc8YOjeYSIGT337",
-	"mxt9O8HUJ69nTKnlZKdgQ9/HP/wTBkTjf3qcYJocjlfuBhqLwIMYX7DGFM/+wCv2XCmpUhK5qjcibUjk",
-	"M8I2TGu6YoO90O4rzQ/Ts8zclJh5PEoghuh7P1iJBz2La+oTXu7kP695K2wXWS1jlRJRb+auQOyEQruB",
-	"iiawi9NjvArj07t91n5pr/s1Jur7yXXs2k9uYUfYBmEbEi7bsUTNUg9MwjSJRqnenhjx4p25mcjnOCJC",
-	"UlNungxyXvlTkEndHD0QbEwKTWRQFClM33+9o7T5B6ms3pMEGKoquctlx10xtr1cyO1+OoQ+zUzOo5EN",
-	"55gBunCA7IMUwWbi4YtFWGpH7OVHpzcd5o94cCavT22pbop+XE0iphe9myC7OJdYnElJT+eLB5Rb9/Xk",
-	"cvk1E68dDN1xxUHaF+tL2LghK4bAuhvCBRFy9wSqq12VLihKUalUlK0LNdgpSmXNBIA4yOIllYgSAkVa",
-	"G6Y9Zu7paUh9GCGyYgNzz5wCXvHrTuXbZBK697PixnidPnkqyspw6AJeuw6bnWKSyGd/xCXp0pMXhrhE",
-	"iKb65AlhlfYYVs6Xm0Flqasb57v22csOtBdzE30uIiwitfIXmy1dmFxS1PAD/Td5zfR3+6Q2lIE5q82l",
-	"xFS2Nml/rJk2AEO5IYAxxxQp6V57pBsilcuiINQQKUKdTr/UwWS/VAoVTuayIxO8CUgcVQyw93Rhqn1T",
-	"2OiDJEnbKqAR9NIzrnyaIPZkh+pa4bgbvmPHQ3D7WJQhaoa1sTVFT9aQbyGX5uLfgPR1qQ31uQTDNXX/",
-	"U3TYj/tpE689KsXZ+VK7UtEliAN4W41yxWykSic5uxpl+xyqnfQTUsqdqCQtfeV8G2EtBwaRStg/gmzz",
-	"dYL2r4TOK+bKbqAOxpWPj9vHXzzUSEoxdE6Vo9n94sAIvPcFLmDhHVxp0JcB1nU4Zy4jZhL+b+KxB/jw",
-	"HmsM7olNre1lDnHQ5BIcbMY0U4JcwPSZXNeiVKzEML/l2g1mjU7zzS6JMxZ0yUPoDEMz5SX7BWzH3vTO",
-	"gKsEzubGsdfgjDTYImFXinBJNuZJ4KJA8QMyuDW0gUvaUuhQoLk7oCW/G1TADXahSEST3YWVv/W70qHv",
-	"KwX5CCcM8YKbHgFQ3unqlZbQY2O6PMqgBbdnYTf3/PfRR4lm10zRyiF4WHmcy+3rh9jLZe3v2qW2Oecy",
-	"RkYO8pN1KkG5A87pQC6PSZG/xeTz8ThgXfs7MNwkm5B8yPV2/pkAJ4hLzhBSKjM2b5iPrYk9zvl1SQNN",
-	"0m8tmj/n833TDlPXtCGbrZvP2xyX1hhR6/bTGoelML4wbJOuwhrtU80yqeLXbS/HgWV4GwGzDh+sL5Ny",
-	"0+py5f8VG7SEBP9UnD/k25TUsAeGb5JycTQ1M5F9e+IdONeARJ+xANDst4Fv5gs25M1j/fbzzQpDupps",
-	"to6XLoGtByT6Z2ZMUq7fILaxSuZxyoqhkb5UckO40UQzcN46bB/7L+iuQ8NhlyQjvpFBsMm4VHlC0X6+",
-	"2Zo9gC6TpqnSQOzVXyJw8iZNPpvQOhrQKamDcxWwKqQia7kjHBxM0O4rh4auWQa4OZe05vGWoisBI96l",
-	"ohk0p5Mc1rxdauCvVRfr8Z65XETuZ+cPPSyboioH9JnLKFKMmgxTecM5PeASg5Ynp20AikzuwWWHOtMU",
-	"wiauCl9eOdzDarkKcaYR3q8A2DU8obsk+lZnroQdacANzL2fB6rHYPuaCk6/OdFWRAv3H+mIZ/wsaZks",
-	"IXHqT7er64RwZ6d+MuqmSRYblu2U4kaO4dxTpEBnxjG2LyrkRwzxgxXVQhIjyZ6lk51AhU//cG+tMtnC",
-	"Qol+2Cj9idop+1NwNsBbpAXP3UObIcbFAUG+SyS5wQMr5T1obxbVlcz3hDYIplSEVyixO1FERV8QE/LI",
-	"Ubk9SDBjDmBS6rFluS2y95ASgfPGEdRejuXrVAo6H6UFZxOhkx9lu0aBGYPDPk/ioF04Bw7IvpIrhiZz",
-	"Qaj2JbNcHKKRurxpq8YsETtqE3vIWmWp3dlE3yTAUqXatI05dVXipb82m+pY+h2rIW2chEfdVYa9yU++",
-	"fQ1QsWlm450w3AF7OsA3UFkoJMSRBmLVQaoMq977L//B48K9F0IbRgEW0J8zu3G4uUERSfTjwTgcbKKR",
-	"8X7u1jLuMtNbUjwiLSrFu68ZEHAk825rtZWa3aRvY7x7w4h+cBzDAEWYRuZcvpFXLJFpy95vuUNjPckc",
-	"NH74gxO8ljvhI3/dkgVHcJaSn1ZyMeApntAlOq336qbR+x73YzcmfKuZRh4RrCGdPtUjFO3C8KyhsXGE",
-	"nPPfe4qyOUY4u5SyGUV126w6AC1+gCbQyTLd4O3JYNpLjBAS44uiyYbuAQTW4bBn3CFNPGoqLDSnhDjy",
-	"5YmuT09RCLuXSjtq9u/UuHjXZ1rRV4flT6jdRH9d9jTQSu5LtijAdTCE+7Li1wx7YmXHEMmw8Hd7wkuX",
-	"9UQBcMXyjFx6jGwxPPzbRZqYWW+J9bqjoD4n4WZh0K6lfYZx0CbwGfYljoHG/HjzIGjqtL/M1O7cOojh",
-	"DWGcR2MA5oD/XtYK9nfDhBmB+wrN4P051GTJzGJNeAySxCufkmb1c+zAUYuSKftssQ5gGAj8D8cM89d8",
-	"C41jLIRGuzvObpRp/YVrXWdUmys2okVpoNFPLJlz0Cr9TSd1AiqLX6l/X+e68eqe1uwpn2LrswifX3hj",
-	"qcCWXvbfGknj2xcUZB66pbTNU4INmfcgguF3te5vkxIVJWOs3G1Ds4dhgW4fkqx5bWeUiondqNNPVwPH",
-	"+Z74ZPip+gH1fM60+5Fy5Q/TE0JNdMe5M2NfZxBd8E2OD+d5E/iYo0E2Upj1JV3JtNTbyA2YtdDSAqC/",
-	"Lrm4nLOlVMg37h9lbcK/KrvEA7ngO7zsqD3wVllgZaYNQzGTakUF1zSbCjA6ujYyvck5bkAEJO9ZKYcj",
-	"pD7PFjo0DRVH2XtGYkXJoK+/sS/33cYtgrecwQGiJ0pGgtXHs3dTSp3oV81BOiyV0BJsxZGLnx6v6enS",
-	"MEWo75NgmZoLCCM6T/g5ZgiDxgbYauB8wlngjKAJdwYSw7VcYNCSzju0RqVnNud8xDI9YNZY6CeMuCdm",
-	"ka1G5mNb6OXimShKBsizGCTukOGgp0VWaODVcizmSronUjg9JTRq1WvISK2kvCK471ncoFstP3ZqwVC1",
-	"RaQhlAMIY1xJsTBYQxEfZvx/ErLPDXHZUYgd3gkdXdNOFK9+prRMf1BWgpUkvG2VxVjRGA550jR1ipAo",
-	"Hbu1yqNFk8WmfaF0h1i7UW10RvIdOod7XK+Nn/+Pj5JSMsik07/wVeILJ0qXePBTqrhzaJ09axsezLiJ",
-	"UDoono4CMQk51bvEnNx6CpBpoOU3+TBGWlFGNfnDnx+V7ZDDt3ddMJ4UZdNLoAENiI9EUh9ZWhIqevmP",
-	"j6auZs/GItv3edoPnFHyV1DXlHEABcdUX/wbByn8l8JPk5OFgtEcZlgHrGromtCFlWItiginLrHg6XBP",
-	"8jjUsmKnADvH91GDzCHx6onIkCdvOlu0i7rJa6Czbi3qDpDSAVu7Ncz6CSg5qd6dE1aNL31Z9ojRQiV3",
-	"0lE/nqfWUqfsgL8xZlx1+TAXr899mIBt5W5M4KLjw1GD3kFjvcb30wU7ow9TdFMdRB6gxyb4JxruhCCT",
-	"Zqax2VyLjk7Ioq7VwD2XbOg+5pjDZng2aR2nRgsNZ7bF0nGn4XBqkqJCyXmFOYCHNeiGZtLrmFJyzLEJ",
-	"MCvJI80y3WAJPAqtrnZKpjvU2bu31uNgLvwwN27hkp/QYZjfPm0QNNxkMztRSVR2RlgHmaamXtmjziNX",
-	"kD98/agsMLtSsGNNr0cBvqHKgrNLrfa/4kSeEcZQqPfpU8mS/QgCNWi3Mvx1GaflYFJ43wftQXRpAENy",
-	"W5651/sLvPiBYv5Vrr3AryyDtunu/IIgUAe06qy4uDp/8b2lwO//nwCW3oNodRiVc99MdZ/o2vRnDalG",
-	"7X0oyfLWALqGQUSCBAWkipQdEGk9vaBdPcArW8WgXdYQayzloIGLbjAWJZSlX6azXSOHOzXOGWVCKTu0",
-	"KSdMpFERO/sd6nG3djYrJt+jZZw/fmQQOjoKQ/nXxXagkMVn23QWrjQLT6E7HZQORnzYUa/oq/AGwdPc",
-	"uCVPvqoxRp05wo0Z1eBdMc3LupVT0MpA7xF3IJZdbetSKlTGPHjAgNJWF3vI9IkVqS9Dd8291wwpZl/b",
-	"aQC2zYpfpztxDASB8RPq6tIT0b8ILNTa567eW432PKZEVsgOK9rTe0GFkCZTtdbV0D2re+2TmS7H+A6Y",
-	"yXAekgggyd33AmkuNUpchSBBzeaGBnfYGq+rRVuUOAYt2isVSjryyK7jojHQoCnfvTKkx8lrK/BFhJc9",
-	"1EaJekBlhHcKKQKcOkVkPBVkXouywn/csoWhaFNBbhdkx7tThWBRUfVak9h+/uL7cWCwTZhwAFV7amKy",
-	"ffybypao4QjSpdmgNEdsWMlTSaejZexablmVSbDBNAAXh1yzahtyjIpEDzLskR+Tefi1lc1vHdZ0qRFn",
-	"vu9SLpH1cKPHNvYHyu9z7f0PphUJXBns6kDw7Mbuc4BcWZ2qM39aVnyxT1pwANGzoIJs6BXLpQF1ymDf",
-	"FT2UWzrs6EO09EFtnbLVdqk0NB/HVtRIVRAIX4Dd4WjhTA8vDfa9hrTPvkEGckFxrDl2JMxvWC53r4vl",
-	"U2jv/ZyXx7g6SWHTUyR2o5EbyuoKbEQPLTikYISLRVWXuQZweXSm44sbS5IgFt6Ofw9JDW7nQbUThKOR",
-	"k4NmnCFv10x4/ClnEpH5nnCjWbU86NrYNKTQJtMXesdLdrmlrtFCT1gkTkhNgfZEg6X4N+m+TbkQI43R",
-	"MW5vv3Tk2Bs6Yhq2bNMaNBj0oVqVFLyqyArQSGluLQNUFejCVflKVTKFG5KUcOOrhrKcgD32GqeiXZPU",
-	"rAQzAwNXMKVGu4n9QH/4ekCMNFexlN+BN9TVEp3YwPirdDw64TD75tEkxVm3D+Ad1Xu5haTJGOrYctix",
-	"x2zQYD5Ay1sID2OnxLhwuL8pSCV1poIfHqUv/dL3ozvW9xjNldWPbWDUAQQc1fBNwgc5XAdYJ+KXeQCN",
-	"FsIDlNAn1RBvPB5vXCj6BBSNqHN9BgkinR7vtGZuzskAVaVoKSqnRHQBDDlia29s+h1xGMoHrZaQK9K8",
-	"37jS8q23Mt7xUzpt9fdJy/I4PMmDS3T08ELE9dObZ52EfuMm0YK9Sfdqa7YnE4tHa21sb7PTOz2OomPs",
-	"re3WgN17eYK59Xb1DvOI2CHhJz6ddoy65PinK8a2MOyGwfgpOfK6TuFr0/Ka56S2e9aVsjhnFYI+DTMM",
-	"6op9B79INfZkS+oA0xJZpvgQtZWQZHh8XnKZtuw93WyrJNDFQeV8rQS0Mk+XJrH3VjTp7kkGKFk7pCCe",
-	"xCmFDuAisyt/GoYM+NXJJsh0f5i7MQBUd8PNyHyITVsYDfQys8yWxpnzAE1g9WNunC2SrvNZ023rROgd",
-	"N4v1rJhV7JpV9pZFQ8UaLhKiPYu15AuWS4hTJiZ+5o08qfJ+XYiP61EH4zCPOX1zuvyIxo0ewulAm/Bl",
-	"v8PNuWov53D54bTPjs59YDB/3Jtj0JHna5f0tC55urH+HdXyjoY67ECw9lDPPXjNE2EsdxaNj8ZB7izq",
-	"zeHcj6796ayvHRm4NHy1NjmDJc4+AXEL4rG5UsdA9t92le4ByH8PWnGiPDeNRdzgCucO33f+ak63Sjhm",
-	"Yzjl466Ek1sh4DeL0BKhtxeCXdnA2oHjrluHAYgg+ftk8xuXnrLOZmhFd/+KXzOoBU1c2jG5/bUy9OOn",
-	"QNyEcRI6Bp4m6qqLF7RiZKe4gXLbJ8RdpRBm1mxLleVrMt+ThdxsoAvnYT5OT/5Uc9cd8WawYMfwWqaG",
-	"O4yV4qJWleIxHIr03opUwuQOAo5Ddb0Ybs0XgaaF+mGNaDpnS5g1oSvZ9QEHqNX1PPpEtuZzTCy/WVpr",
-	"FoUnZXoPdNpaX2iV6jgiLUMKI8n/++DZxesfHgCsEZFLzEglCj1fzkJwDQiCCzt1KZRsI0c2lOotr+1w",
-	"NPkmPZ3H3b7zsZj9U4qMy8fwDSP2sYc/PShA7bHXUXt0bXeA0MVhCSuQJb1hJpzbEf7Z/IUTTnRPRl/y",
-	"hCdnuKULliml6ED91FNBm8va+DBjrnetC+as6TUjlNiNwJLZLNwu+OBGGndJmyvMAdKl7Sc1MwPQHOO0",
-	"bBd5dHPy1PP91f3ys1uTdv2wkhs6z/k4F7SqmApp6WjeEKcuJNBgJ6yLgIt88EBNE7NkeUOt2WXFFwfX",
-	"W79PO3x7mGHhodETc/hVcuHpPKJz4saXYExRCoH+qWnG6ircmOob2djsS1EBLoVmGEt2vH8AYWivJgyq",
-	"wJkDSJFR2T2NH6G3xEKPOrl+IyK2OOTS5nhvmiocPBORmyHq/xgOclIAhGLsQ9+8g4Y/zvd1gCsjIf0y",
-	"8Gya8qx/XtN9xrGVzycZmO+I2GnwgTxVblYM7QmXiPADCo1dMdFyfPp+kvAj0FMTNckR9Y+DUB7VRfsp",
-	"DwH89HsWO8dN0wxTQ3sNhA9NOv/CzrYT6NEgDzWsxcwoDmhY1Bi22ZruVuVH5QZMlIQCSgbmpHNDSsk8",
-	"DGstDLE3srXjn7hCDNfDP/i4bymc3MWRJo3MRE1QtbU1fYBK+ghFORNPQzsyB2txWUl5xcpLOrLTwQC8",
-	"G7erid3BMKwreFkz4soZHMpOgQ9Cv8CAvUOdkeELaKRqhsB6Az/AnEGachrCZw86k+c+p/4hrA+MkuS0",
-	"UyDL81A1EL2L+N/t1eHOZNnFY30dpwGyJCRcvZlvFReGfPH6h2fk/3z79Z++TCavd8NgtE6/ELIWC5j9",
-	"olYKz65iBhbf21PHSWkXYsbvJldbr1ZNSsDgKsGKzlk1hVMDB0rPbAvpOz8qKsZWE8V5k73FVeogKNmk",
-	"BRvF57XBgjrRbhiRWdZhJ9iuhflOEyPW1d03wvd76F3xwA4PeYL00gGmkl88v0l1oBmSi4Tp6oOwNBrU",
-	"hGFgOi1+PNAPHg2qGe+dUs+QXFxzw5Jtgdv9MgkANkANwZpqEvq4p722yIZD1g4s21WPCMlXAdqRNvNy",
-	"PuTgvmoyM7lZEwopoINKFI84CvrYvApequGACHOqVLY/+2hPSahiP/CwylCS3otckYfjiO6HFKSyu4IP",
-	"sl2j+gDBZsOVPJ9H6dxxFbX3v6zYwfBSMIe/L5jLtOv63GHVgNuYBvXblcV3AIvATg+DK01YAMYjFqRR",
-	"QssscQXbBTes1XcMvUpDFXpI0ZxyoD1J7YtO46J7gLY6J1suBCsxaTbc/WS+D1199w4Da5S1LaEKKBPh",
-	"uWJ7h2GL4FocMRIcZqtRtTZpKNbOkocGc+C4EVDgJ8szO9e8IUvPjiydEQ3asdwnCzP6xgEoHrh4FVue",
-	"UBPjChlglPRHkw0MukoWpmpu4DNKhw2Sh4DPJpl2uGyaPPYmI9IlQ3Y1SQBn0I08Cuno5o/DwplBk72F",
-	"cOYw738AGkm0mZKjEhmeYdJQpj17UqPgveFeH13vxMcu2YKXIFxyUImZVI2OwOno7Ky3riRAMwOO9oOr",
-	"zFuzPJmCF3K0xmZL9aZ6OCCatus/Z1lg1kVIjgqRylaalE9tisPFReCWLI8lSpCyiYc3SKoIcD0nwusM",
-	"TsLwyReeFh5PJ5vb9ZbuOzN4x5R06UxO4bKdbHhKwz+sWU/qMuKy3e83EQQOLZM9qtuSlUx5L4rzo6/5",
-	"Fp5ksPcEY6UeeSh2zFuWidOpt4xeYZsrbkhlDYhd9O8pfP1sWZbDyHZHxX3WbUAgkQcnb5KsPBLAwkEy",
-	"4RqT7LLONAZwpSahb/iv2LqWXDG2PfB9ZvAJ3673L0W1H3nRnZJJE+WA3WULbm9iHVQIcrQ8IkdKQv3M",
-	"lOf1dqZxfd0zJtZCbtMmViXl1YN6e95AhRVo8bieJHpNFStdGzfyBf71y3HoFTnAgkbQO0MpbpLh1+Np",
-	"kuRVqKgcCkkzEXQMfDSXdzoWIeYOEF+a+Z52BAKOcAzY4OqlXDVZuh395IAvXfgtHTXlHZpVtr/r0PKs",
-	"NxLB07mzoxVnJTGSzBnZUq2hVLlXDxoGt+J25gBiJdPNFda9qBU3+wvLvz51L2RzcTv7hZRXnHlj5ny2",
-	"Y+95VdWbS/9isz1b7vuEeDsPzgVcx74TrXt3bcx29vEj3NzLBM1+tHd0QZob2pWwGgb3ihU1VnPFaLxc",
-	"gmG9kFVF59K9r2tu2Dmh+ipuuWXv1oJoxlwEbEUNazW04RBzJTu6d8CJUruOLuijcDV2O6dZy1rphwSQ",
-	"ADGz0vkBCAYRNAZG/vzNH//Plw//p6mNO5+9dWS0GixTSPHZY5/cR7d8dj77+uHjh49AyJk17M3Zwx2r",
-	"qgcQDD2jtVn/k4kHULS2qpUPnX0s2u/5DXvg/TQrNBXsYYffvChn57NXHlT8J7Z3QnYrhauQ+erRIwf8",
-	"YpwHim63FV/Az89+3V090Mz84VfntUBhmIwhtc95+qI3qma9KBrHYZ/ULfDxqCPJU/LXtz9dHFQppSR6",
-	"WP+ZR5OE81JvNlTtG0eSbjxJlhcaoHY4d3SlQwo5+O7efczuTgtuuXuLLqKo9pYqumEG0mT+kcxnBhg8",
-	"54rVV6gJzs5nv9VM7ZtjjUphQ1PchWYrR4GLf3w3joGcR6X52uF4yX28sIfVbhldGAJdXU/fVtDJYSN5",
-	"yXznIHvuQ/dV16ueyW3FsLYaKVx4d+IXpVzos4YRHm5QJ8owA10smNZn14/PmDVl41OceqSPnmlG1WJ9",
-	"Fu7r5NPo9ks+b5QNeLzl9pnzW+WFxs9cm6eLkOEwZst7ZEX86UGal5vGAEQsN/AgaeFfPp2x/FBt/zdB",
-	"JBHHGlbqO6Zob8DZB3tKPwKZ2ucdjrK9H5qT7FODhxxlCLdtqbHX6ux89v//gz7456MHf37n/v/w8sG7",
-	"3//vWfJ8b+ukiPL84GbAtPlOlvtRnDBgmz0kTXt37UI/nsiGg3jsmFMgANiw4InM8jd6BbGl0I6HRGhT",
-	"eWYJmnTHYQ1Qy1Oe1XF4VjiJgdh1Qw8qvjvNvb6ghlZyVaN8DyTLU15DJHnrAE3bZH+qr27pLEQdpe/2",
-	"GCACSe4UuKenS0zQ3LGLYGhH5NT4EE8vMJDeKPOd+xRVsSaPSChz7dGrGgjjlCoVJ8MMEcLpSokkmie4",
-	"WgittMQlO/+9K3JPTYZW1aw41qwioMBMQjTXAW0r9vnQpmOitvLJPPx97svBlZNa9LeD1myn4ist0BQL",
-	"CJnYRjA0ECRrWZUa5p2Zz2+zkfRPDeI8LM04LacyplCivwVh6tF+xS6vkKsBKajOGn43+LPg0RlDx9SB",
-	"a1j67FmtNGDX9775MxQ3jlXox8kTf+pyEiU8P1mmPPeOTJ/m7wFZW0LFJ+f4g+yEjD8OZq1kvVp7XwIX",
-	"rn0oBOetyOrU6eZUdd/R31E18QXtPznodv6O9tdEw4BD7mVYy+nbho2z0BBzAsBnFwmozFgxk1Kli9yd",
-	"XJZ2mUdSvucsvCjZZisNE4s9OLre3c69Djsw5Ep/PP0nj0/fnE5xmX9HVbCUoSdvAPDvOytnH67Y/iN6",
-	"CCuGyWCHh2ZpbrKdb9f7V/ZvKen2zbFL0n4GIQ1OpIUdiFAgbIJhe+07THEepFkkcwnfxQSWDpktKY2+",
-	"g6c9ulCIDZEvMLngyzbIGOSDwp9Aa/rpxS/fF9H2ezxyh5acuPsQjGr4+j4DLeJf+jpHrslJE3x48hl6",
-	"5bFUXXzcI28UVhlGbC5NvnDIHOjJt7f9FdsaQu1mf9kldyKc3OTBeBbgSHuoaNh7c8aumTAPtFGMbka6",
-	"OZ/bn2qHMr4IOLynWlYEJwMxXKaumXoAWUEwUV1AMGUplbOqQkypg1xs0bKAE5lRXCM4aQXOaPbe4Gci",
-	"KaDt52hFpMC8aOxk41SxhazqjXCEeHbxd4yrfPP4T4++fEgi6MuF3DANvybzPf6faocts5S1KM/hs3+9",
-	"ePkLQbUFV0qj3vxfPLPr+ZkL9mXRTt3kDloDKelevMC/ufjOIaPASLrXU+8R4+MaP/spbEkvQXikJAkX",
-	"Rs5OsitfCG0YheQDO1hhbyYoJgjZHNh8cMOoMMRIq2tlJuOKELp8jb3TeQPOdeWAS2XteiZgPj0WAsQ0",
-	"ogKxLb1fHg1kr2C0UfaSklifPl3P25YtKQDxcu0Z1t8nrNFbMzPBH4ydzem3S6cSC/Jroa97xdYp3qf3",
-	"D0Q57oqBY/WDPc4poflSMH+2UZBMIjJhl+Xy0P4InqkdxeZ6jkkLlCmRdworCNOx5m7pGnJeM5eR5D4Z",
-	"5lh3PPRN1dVgv9QgF02s6nkhVhBXZ+4A8akg1vQ8lG0HZYxp3Q8TGk+Qbxd+gyJxsrFTCnjYTbHOMisn",
-	"HBzMabLCNV60E8h9xqHxjtJ2J5IBt6QOevbMKISeuyfy7bg0Y3BUWl6H251atWPBCkKvKa/ovGLYM9Bh",
-	"taNJsJOq9AeznXWZPZhys/UWafpk+hcGHU1fEJQ9mt7ViAZRKg0oavPi+dUd+NAMr7G63W093An522kH",
-	"EcywkLsXe5jBATdnLjMqKwxu5FBODRSAM+Nx+MZS97HLbXB/S+TcvpvUNTcOFCaqWu4F5obxhvjomkGn",
-	"OIUvSnTTWVKHzmNWjYDQjVUiu45UyZfL7HH63j4cdJTwhNzcRZJU8yC1EfHSD28yjSH3JNOK8vJkD8bT",
-	"A9yPSXwKuRUiGsLIJX469w1wSeayKUN3MD1ZrpBwGPo+NOn+zfewtEdBQi9LKoC+YNU2vwov+KegNrL3",
-	"YChjGWL2sKBXvDOY4Dznw45NhYZq/w3U3DOumDiKbr0behWEkCLcBM2QOb0In55sHUGiWGpR1sw5ypUd",
-	"wbJgK8G2jXTyeBtyouwFxxaWsk2TQYOefIV9kTTaJe4fgkVThO5VbjPh3cIjivLNViqsW4V/2AxgzjP8",
-	"Ud45ZI3mULftUFfAbYMXCFrFmnxh/1oQXc/dwAVUJ1xCv8yiab6HhShfFoRVGhJnmDBqT6TAcwVupf8R",
-	"sPrfPyQIngmJ2TAFn9UL6Nj2D97pITH05Otc5mzNRUn+10Py1kcKof2Hm3koqwP4VcNE8T+iFlDbI0W1",
-	"v1xJCeXGmvIy5TV6ATT7NI/uWwRNdTwG3jFuGYoq1nREJELezoE+ABlg0CnS7xo6d0UZmddCogMgl6gB",
-	"dsHI/Ig39IpFC8eKRqfA0ismnjjeq6qoM3nq84EXeifQ49R/5Xo6Dnj1IOZ1r36fkfc6shyeDZZ0/MCF",
-	"PGcLiOl4ONmJHECw6zR4gYIUalIF6spEXnPHdr3y0bgmT8kb/A3zN/gwKdAYdyeEB299D+2qcvfghprF",
-	"ehLdjFs1CoQ/lmJjjSWNGsej7d/pe4OuPnkN63t83OPbD3n78MVSye3WX8NGypxwuD6QjkdyYVpDtFnp",
-	"8E48CNDb25EURx5iijp6TpAwAgOBCgR9NIsY0QRB2YbmivyNXjEY7j7TRSbootcD5h4aSx3WWWguVhVr",
-	"ooAYgvNQiNi4IcRLRV1VRaoZcWLr7y67BbcvZxO6vV0zWjqw2edvEAOg4+abKMebuoa4EiMByKwBLekh",
-	"cYHmhpEbSKUGRcr+EmdPfFXZA1iyx8WCxlTYKBSlnu+UhGqbb2PnIqXoDd84LWfTLx7PPvDyY7eMnN3m",
-	"pfIp7q7rdFwQS3mgP1J+be0Kc+hnTux9f2rQQRi3BG3TqT4mWnoihYiXgwtEvu7JIIpY4My1z0uUqdzj",
-	"XHNy/RlOtmHPW5fMJV85ZS92j33TV/nrfvbuRkL0X/yYuU10kBk+0of2FzSBNpJsUf0aKMfOrH72eXDw",
-	"90puT2XfHuQMgOQYxGjf5MCUEACx3k6g1f3Ir5srs94O3VEOFaLZCwpbeA00sE5zsl/QPdwAS6p8Tbk8",
-	"TFZ40qQcNckj3M8x6UtRcuXMvls0F/q7oMFu9Sd2DPKHugVPYQjKqG27j/e6f6og8Lum5glqUp6SVhM6",
-	"2pjP8UZGMp4FEJOOA/CzwwuZ/BQM9JwP8Tal/OZiwuQBcN/KJSSsYFk5hbSuz3Hr/bX3WVxlzkVyh8oY",
-	"Nem2XBC1AyOrgvxiq9EMAO9vdLtDHqXG0zUI8W7178aAiujL+o+62JE1jmwWdAj2ni5MtfeGL9UEQNMA",
-	"j9Ya5S6V1N4APiqOgaK2qrmptSHO+ClwJGv2LTGaNtSCPtPMOAi5T//AXsBcoRX3nRxXRHWNc46Sx/CK",
-	"sW0c7fKUqfh1NxpbPPKER9LldMEuwNz+cyxT3lpw0BM6l7WBmG3JQWg2BZkBhBo9jSUJOGMQot2tecWG",
-	"HrNaOOTjT/6Q/bcopTtiIz3Py79hHOXdJ3U4pz9r/zlL6TilP0O1cRBF6Iy0l1lVOY4efC9Z06hUdPd5",
-	"HJq3brafjGfkX5zhXm6ZCAoVOLS9tIagg/L408M8cSEpvzut7Xnz2iCLNTQEOsqH8Qo+F5fe7w6h13eD",
-	"cialr+iAOArcX5jN1qpgmq6mYNqYb5vYg+K+gfC9Yd9o8CGh32hHJ7Dmw2CghDuwNipK4rrTjAAKaFb8",
-	"icIFhAmOAcV6PP3nc4KJRQS8nyCraM1hgOxJZC2mMvS6pNCIlK1PPb3s880Zu69ksQP8NmjWzCKZpOTG",
-	"5ZLdPIEs4tbO+PuPzMQi7NZo/UnLgaddImAI6MYIbTVzbyfxEi/am3P3Vt7kF8u/CUM9C8iMY68WMKkY",
-	"WsJ3wnfJC+y5KD9dxjs18PxclJMA9TyHnmRRobCQuycQGIRbee0aec3ZqhZQJ2XvZ0J76rkPeWGrZCXF",
-	"6n754RVO4tPlCTfB/wihWM2Q16gquraFLV5d1grK+frYMbR977K3f2h6w49ji9HIRENxF8fXNwLuUzDR",
-	"oarJAxYcIZIlo972t1PU5uedEa5jRtS3lFbDynKeVlqGQpgNU6zak51UZk2uhNzZH6UXteYI3X1PiSOB",
-	"r5IQ71u6At08sOhENZuuAyNfuJT8EM3Ta0gLKaN4xJCjc4YbRh20bA6n7jWz++uWPMxvNVzc//nRjZDD",
-	"RmLgobNvRbmYTeeqbqgXmu4Nc87A7xp63hLeuN/Zm2ojT/1pngA5kBlC/XEgcxZZj1CXSJ3CIjrrhpdS",
-	"7ajyN1Ve5jevDeLVe3dnttc1yJ0Z1tjrzowGH+LOjIg3hTuBV6hyAooZjlwSWhu5oYYvaFXtfTkT4mVz",
-	"hFuYs2F8cPYBN+/j2Qd3B37sFmQbec0a2t0y8CZ+borz4wpGaSDizRA4G3CVGyviRXLgSer3oh1e0+q6",
-	"I/HvL/h4WARlDcgTiQAKAIybNePq0tQKqpnr8MdauLwY0GY2XGOB33DQmZsUCk8rVhoiDsNPlmbtCNsn",
-	"U9zIQ+SJNTXWYdRTwXilWbvRGtdnKKEP+O6idPCD3Ld2ZBzR+K12pOleRxkavcqSawmZZca/uuefooXx",
-	"1TeD+ZV3mCnDTYQOxJjHf779uKAwio9gebd1z4VR+1S7PjGoebj/qnt/UNDQ/WSaNHGfW4S47r0Fo8e8",
-	"fXbNFF86KmcZ/e/2pX3D7lMCvSt5xcQl5rYOaDEZbfSAtzv60u/WsmLp8NJBiqqERC3/4aGiT9ZmITds",
-	"ko1GDSnuUmvtQVoZprrxdipmTJ/S/LN7Z5jGPB2qTa9PwXXhzHoUppUgEakGSRAkW++F6YcdwjZ+Jyax",
-	"uuxIkMHiAHV+1waXdQA7ltRY1w8SowjluVwRumKDDdsLJkpHkVNzDkaAh9yS4/YXtvO7e7eJCfFXE4Uj",
-	"8BR3iBsNEHUT8MpPjG0J9aMbSajnmd/pNs+A/5EJUzin5BXba/9nWlVxEpVPJMcEPnwjQA75Wu4Bkqs3",
-	"UJxjulE4Whuqrkq5A4e42VQnYWrd7u5PgwucYqRbDjF/1WP3xft9BpJ/8ujSV6Nqre0UAnPdRXUPNiGL",
-	"zdRyww361N3JmRUzn9kqkrUBmvIy07UfUNHheXEAhPpouuIBt4j7Lhm4o5MEPNKIzvmerKkonxAKYAkL",
-	"n2cJNIFyHeBr+NN8b08eq5adMpCLqx7dDd44MZ90JxUMUjJajnBzWC1pFLzuxPqaJ84wbY2Lq35dDYYc",
-	"pKnBm1P01RFXuuUGhWNqd6SXMT6dtAwg7r9BXgV0/XF4ttm9cZ1cssf2F/f8XsqWT9CJ3bQzMtWveqJw",
-	"JztqeocN76bpleMG6KkxxxXfWo35cTxcxN0rnUtz2laV99Qe8rjkZtkYGU8gIfi8wda9LSDO5KW4PQTT",
-	"HDDQ59TZKmbizoSFqVAJrDAI5xL7EHvsWepOLiKIYKOjCFI6agqQPbny2h4Ltsse2pf+hVukafhGzvMX",
-	"nk8jDBuUYdgsvZa7zhaE3uPTqTm+8i8NEm2j+yh8amfkAHDQefcPcJ1hUr4O0L4DBH9C2GZredT4xLVZ",
-	"wmCKiT5II3Ub0KuUbpuNGhxkCJs7Tdc69/nB9Uevmp4en7kn0K3kfsqUAoekxUxzDd55aUJZNvf3EEnU",
-	"68VrOObWpPYnS82XgmVpeb91Hjc+xz6x+rM8wP8GLPcaUeQx+zZC8oQEiVg5H3y4z2hpzZXsGX9aXnPN",
-	"bvN8P8UJZGi9o3uNOT9k3sTHAfx3KuTuHd0TI8lCCoEIbE0UxVXzLgFTNQDgLvmqViyox9zcy/HP7mjU",
-	"q+X+vEtPyzKHJn8HkmUMUirOsr3Wr5O+9aYLSBKA0j7WxD72HXZ8E3JrJYUOHxhwC12ODrMYLH/Ooy08",
-	"fn5DF79b6H27+D9x5cjtWBxNHS5LfaOFD/iHAYmtNzwjTVbr2Jv6321XXS8Nt62uGvoetbZ0Mm5omTho",
-	"4K/H3QcubJZ1KtxtIL5IBjmxazbkGzTVUvohF60GzOlUhYy38Yq1u5sG475FyYSY39D3L/Ddx98c2fi3",
-	"3Ztr8mSBrrwQ8Mpjm/SdVKVDgFhyQ6jYE11zwz4t1WbD1Irdr2LzV8lF3gf3aRlYY3DVhJED6HJj7QPG",
-	"v2/d4zWzx1isOlA6AuifcrjNrhnJVEAdjc8A/JU7iRjcii2kKr0LM5R9a2MNu4WshZN3Ib42XClBGyYr",
-	"/l/B45fLrM8g204Rexm7OpKAxuaBxHmutvVf1CV97FgOdB/kVn6zZly9wmqfXtcyDj3GsYy/mCJMBJve",
-	"NpN9i77dWpI1haonZOjC/kliD2xqLWyDqMSf0JWitxU393ulXNgpfCY+u9GWtU4BVQcsO9c1yBVANCz1",
-	"hPz+IYgT7ADabpZJAZ2hyGh0PSrdI9d12//9uITkCGI0fREmml99/ai/+dVJ1rv2AL/w8f9cpzTmGg/j",
-	"G3elDa2OwW1j1V24QaGOrCBauj6i0l6pv9NEQedW32Js8BWLWYP67MMV23+8E1mSNiPR5BloQ46KKFxg",
-	"Xfrt+Ppx8P+4+g9c/aAR7tYHd63cCSyKhCxj0LswyXgkvwKQwf1ee8hWaYSKz/bWi2kbEsIXhl9DulKt",
-	"twwyG4sZ/v/ddFdE+PLn4eLFeEqIZDn8woUUC6bgorvrE3eBm9OctoLMFTTXNgAWYo8aS8d7uk6aYRtH",
-	"0XTfXav3X4TXbnFbDr6Uu7K5BhwfMVUWlB+vFZ/8nSY6WvO9BM+TQukHZhbrf9HtgLWl9wDh5ryavVNS",
-	"rHyZEaDNyQqzdZ1q5PvO3+AgnFkl5a7unToL5fNTUJVu+T5wyz2MFmpi1vVmvlVcQOcnV7nZqtoLcBYo",
-	"cm7LNWdneN9Xxt0fhjeqdt1Qr5hvdZs8GVwTzVeClXggeqoIerxtkMHpvTf3Az7x2z3W/kzlLEM/2bCe",
-	"4OOdZU1y9XYqtxnueQTS38NA/Yl3DS7QbWlx8IW/d+RLb4O38uRgVbuJAZa4RyjWvlNxEZoqgqUOmOWJ",
-	"5iJ37FCEuWQ36zU8HRReRSiWm+MxFZ96MRLSIifdjTMO9n53p6j/olblQVwhkN97hrEKCfEUH4/pjKco",
-	"tmGlk2BprfG1f+N2HCQw/P6/fPX9nbv53OIyYkAz7Pju3WZTIWc2veGPEQgItRsJ8Ws7bsUMgkhZ9WlD",
-	"q8M5OYgdqpQchrLjtxybE/Vs/N73//kke3bgFN/QKybuOhH+k2wi5BzH2ERILoPR0zTFp9BEKOLoTkbZ",
-	"SmXOPthRPnbcAdDj47QcG5dYs9DXI4q9o+KsUUHX5D0C8Hvd/T3utuSxx6FdTFQUNRI2bdTdLMrLqYYy",
-	"E5DYzud+ei5jytgZcPn4xCnsaTJRHSRAh6G/yvVKoRqsw5ULW4LZDnoENm0uwF7kYkWkWlHBNcV6YMWw",
-	"ArdwPV0LsmFmLV3lc4QPDcnDrCT0Zt4wO1Sn5hg80XXJGUZy5pKqEpr4LpfwW5oGy2xrunA/6Q5B517o",
-	"SSM5aGcmryFTTebaC10fVA1PDhzeNlPjZQ6yR92ye23RMPAQMzTQcopgUlt9cpl+25ZVChBRxEjL/sxu",
-	"yIIK75ZHSKhenMKcV9XeuZ5Gn6ia9AvbhV28Wy2p9dmUZAu8dWqAA6MbR7p0wJPa1moL5zLJA7xHY0Zu",
-	"7fZcNExwi+bKHZHzaRjrdv0P3zwaJpRdPVeAo7r1OWRrf2AK8VbfupcdeTpdL2Oc0/EIPKszU+dAcpu8",
-	"8/AuLfG7Ym3YQZAVMCQim9A9EbLdBmCwRIgM6ftiS7BG75Qr5daj8/bM+UZ8dad2+i3Z3ZGThxvv1Gn7",
-	"anZrpphlPGuUcw1ZxuVwvlszq+beJ9/9hVH1r3TvXVAXL7P7RPUVU9CeTDMmcFObTpd9KgNaR13mhH/j",
-	"1qNldxToaq15oG2BvxhgXDTEukGsq/n5FPaGGwuCaOBYG4dyHiZz9gGxhz728kifyfnU1eT6oS0Pi1Bu",
-	"MWdLqXLtbaELkW57RY5AzMH1bK3sR8eA5rccVMEFdYXqVMREE6i9joLBi8FDpu+NdGHc4k7hO5Lcnax0",
-	"Bq2fBl0J088sd0t8RxdXb+Snah2PgnP8dwogwEW4kkxjiiBUW7bOB0Bz+EOC6k4tStkp/OqKdYOAvYY3",
-	"egTe82um9iXdY21nRrQtu1qR3H5CSFjqsKuwxmSM7msQhhzkYIM3p3EZL6ihlVzVeJXagdFQqqx2URD3",
-	"hUhiatBnoaCllxfOPtj/deaDAGlu85IB0mcuF/z2feAv2U8jobGz0DWtahb6l+UpPORWUp6kAwyCb8eV",
-	"U7jd+rTa3tpJ3U8RxifIXBcM7Zs4nvM7jccZ21W58Qee3bMQecnqsXXFnjbhmW5dNmAi2DnCpDLyHQ7E",
-	"JMHfTyeJKCZUMpdIErnzVYNGAo2QDpM0b9oQ6uQMRgitCKqY0aTEtrhPmvpod+ED3HzTv2zHFLg7Alql",
-	"4au1YZiNBHIMfB73I7Qi/nVQxg+MvGKiI/vJKkQX+O4b++rdONdKuvfFn6huf/3tt5Hy/TjVVipRs/l4",
-	"QM2mi4vEgdSSLYKxvWFG8YVOZmW0VBOBkE9+uALX8O6evX+/sB1uW0YCG3w4ld4Mw0HyHfVg2Q5bDZLx",
-	"XAhqWHtZzbR2HtYcztIFX4mXdcLzlgCdv8A8b1lP4ibjK2GH8qAOCyk0diQ7PNU5ne7Cre4WZan/RDa1",
-	"T0/kNbBCucmk52J4gyq+Ei/ELSVWPlOsZMJwWum71nk6KH/hifQEQBPkFWdOm735RrBFrbjZz87/8e6I",
-	"SRHvrItH4yMHyEyd1ukFvvKfAoe4wU8g2yBLF0g4rL5Be2rfwOfrfjuBsIOBLL9u2GbOFNEMk/OhXlmK",
-	"7iRKnEZvzcOFA/2/vTNpP9DlRsW2A1P4UGGkIjiGNAOEUWe3ckG4Oa51uH+g0f5y1pd1q5i1JwmMBbzF",
-	"JhhI9VUM+hawkBCkgVRcYxOLTO7sbBRo3m12G6i7C9qAn5oXTneH1ArBAULlGiQtOgIjbRWjZWAtV/vm",
-	"csE03ASd9myrhrOrGkJW1Z3VV5ayld8ohKzRgNY7bqDwRiFo8pSl9uX9Y5ndNXs9dZRtrNYrti8IUtnq",
-	"DxyzRBy1Q2UlNUSK7uYgjX2ZVSne4CuT3tXNZ4cBdHkzqPM2doMOajYMr4LpY80ErADWbKHYJDmfL3cC",
-	"bS39BK2tVhdZ4nrpD07fPNWyn1QN/2yM34za/fy9y6kEjCsrjLdU651UpTOM0Uj2lmPFUzAJRycoKFA5",
-	"W/i5KJttvNsObMZ99z4TJcFpp88+gHctr2n+HV67TT3TfSHDctf++3ft837bKoIvvI5qpaOV7BvGoMQB",
-	"ddU49r+he7BOe7e3F9aaKeaArfMbF0XDcoz+30Iz83fn+r41ZKEGhfvdvx+zOGBtdITTHd1PuvvFXUfk",
-	"TmSWWwrJwazuJyb3ibLdBTOB6xAN8jBK13VP7qSqyqzg/77ebAf25GXHJY1BiexAn4yKFIcDisd7uKc3",
-	"qo5b8mlQLLBEFtpZiGsmjFR7tDLhA0PVyZ8lLW/eFmS0XB5yLAfR9Q77YEta9qNqTtHHWNLSbV8B+PoA",
-	"jdCL7QTehLwD4C08viWwyHq7lZrfBxACLiuLTeQdWHI7SbjseQAq9ehE0J6zIJTMa1HChgl7DrmBxSDG",
-	"MnQ6buYRUmGEBAtTMbJPKGoHtsqHWQis/eOdPXCovdu/WDOGqWt/aGtVzc5nZ3DS3JC5JvY+uBB8T2jW",
-	"kBoioT7LYMtnxy0iXm6ZePE9eVqb9f/3/Bf4v1T8n7jsp69ekMcPH0Vj1Gb9T7sF7z7+3wAAAP//",
+	"GuOPljt9TmhFW+uJ7qVGLKv86WvOe9i+iDezwvWZ4ixl/esrls8Ugaf2MDvCZRxxI8R0kIbHjzLS7UaC",
+	"Kq8Pd3PAhOJi2uMzhqvaPJTliHCfHeuogtjfWr1Uyw3DXD7jc2+cedCoPmTDqNitOaIDtNhryVlVjryZ",
+	"MnyQDQBunO0UvpCYQuZm2Y2woQ92AIf1pq0dKkXow7U1SVRfxGyHFW27NFngSe/SdhvvdieRH3PAjKDy",
+	"nHozAGN+MdQdy+f5qMageyu1S55iyW2pWTrdJrcpLO/eyD/xqw3+R0WFuXSFEGgwXJYYAouq1RqHBBfX",
+	"3AD4zmVFt+0bcKCH/UYFeicVE8tcbhlmbXU68HrMa5+UFNVnOB+cT2v0+5Ta8xfo1TsuCKbaXLrwRSpg",
+	"pw2p5IJWgCnm4sK8qrAGKx1Dy6pgTNw8G8i7G8Gjv8Ok0DD35IKbIG+XIyGTUOAQOZwnJ63vGLpKw0wo",
+	"uUmnVilZb6e5MrO1z09DvryRO6pKTdg1U/u5hCSR4d91SW+j5toBvgT51V3uk85wEDNghyUreY7DnWtG",
+	"UX5cenNJXrcy5PqRn0LA95ItlyylSL00TltKpPDlnCkgoEM2oeMGT5tIubOMFXlaOrn7RpBCnkMPMLyG",
+	"MGwvus+GfniJL7dqTA8YuneYiMFT3/72Rt9OMPXJ6xlTXjvZKdjQD/EP/4RB8PifHieYJofdltM6xqIu",
+	"Ia4brDHFs9/zir1QSqqURK7qjUgbj/kswA3Tmq7Y4MiD+0rzw/QsMzclZpuPEogh46IfoMYD3XWqVGU6",
+	"lr/mrVBtZKmOVURFvZm7osATiisHGhfALk6T8WqrT+n3Kk1pr/s1Fmf4yXXs2o9uYUd4FmEbEm76sUTN",
+	"Ug/cAGkSjTK3PDHixTsXQyKH54gISeuoeTLIYelPQSZdd/RAsDEpBJlBkcMwff/1jnL276Wyek8SVKqq",
+	"5C6XEXnF2PZyIbf76VAZNTM5L1Y2hGcG6MIBphHSQpuJhy8WYakd8bYfnN50mDPkAbm8PrWluin0cnWo",
+	"mFL2foKM8lwyeaYMIV0jEJCN3deTy+XXTLxx9tlxlUna/+7LFrkhK4ZgyhvCBRFy9wQq6l1lNihKUXlc",
+	"lKENdfcpSmXNBIC1yGJklYgMA4V5G6Y9TvLpqWd9xm/WtM0p4BW/7lS+TSaJfz8rbozR6g3kKBPHIUp4",
+	"7TpsdopJojjNEZeky41eGuKSX5qKoyeEVdrjljn/fQaJp65unOPcZy87oGbMR/X5p7CI1MpfbrZ0YXKJ",
+	"cMMP9N/kNdPP9kltKANtV5tLiemLbdL+UDNtAHp0QwBXkClS0r326EZEKpc5Q6ghUoTarH6pgwmeqbQ5",
+	"nMxlR/Z/E4Q6qhJhH+jCVPummNUHxpK2VUCg6KVnXO02QbzRDtW1wnE3fMeOh4SGY1GGSCnWxtYUvZdD",
+	"voVcmst5AHS3S22ozx8Zrqn7n2KQZtxPmxj9UfnVzpdXloouQRzA22qUK2YjVTqx3dWl2+dQ4aafkFLu",
+	"RCVp6dES2qh6OQCQVJHGEUyfrw21fyV0XjFXagW1Tw4yYNw+/uzhZVKKoXOqHM3uZwdA4b0vcAEL7+BK",
+	"A/0MsK7DOXN+40n4v4nBH/QE8PhycE9sam0vc4h9J5fgoFKmmRLkf6bP5LoWpWIlpnZYrt1gpvA03+yS",
+	"OGOBtjxs0jAEW16yn8F27E3pDVha4GxuHHsNtkyDJxN2pQiXZGOeBC4KFD8gg1tDG6ymLYUOBZq7A1ry",
+	"u0GC3GDnkUQGgbuw8rd+Vwr8faWdH2HDIUZ00xcCSnpdjdoS+qpMlzsbtOD2LOzmnv8u+ijR7JopWjnU",
+	"FiuPc/mc/bGjXKXGrl1enXMuY2TkICddp5LSOyC8DuTymLKIWyw4GI/91rW/A8NNsknDCPn9zj8TICRx",
+	"yRlCSmXG5orzsXXQx3neLlGkSfSuRfPnfI532mHqGnVkM7TzubrjUlkjat1+KuuwtNWXhm3SlXejfapZ",
+	"JlX8uu3lOLAMbyNg1uGD9aVxblpdrvy/YlOeUNSRSiMIOVYlNeyB4ZukXBxNzUw2hz3xDpBtQHLXWNBv",
+	"9uvAN/NFOvLm+R32880KQ4qibLaOly5psQcY/CdmTFKu3yC2sUrm7sqKoZG+VHJDuNFEM3DeOjwn+y/o",
+	"rkPDYZckI76RQS3KuFR5QtF+sdmaPQBtk6aR1kC83Z8jQPqmNCKbxDwaxCupg3MV8EmkImu5IxwcTNDi",
+	"LYeAr1kGrDuXqOgxtqIrASPepaIZBK+THNa8XV7ir1UX6/GeuVxE7ifnDz0slaMqB+6ayyJTjJoMU3nD",
+	"OT3gEoOWJ6dtAHJQ7sFlhzrTFD8nrgpfUjvcw2q5CrHFEdKxAKg9PKG7JOJaZ66EHWnADcy9nwdylWD7",
+	"mqpdvznRVkQL9x/piGf8JGmZLBty6k+3q+uEcGenfjLqpkkWmJbtNPJGjuHcU6RAZ8YxnjMq5EcM8b0V",
+	"1UISI8mepZOdQIVP/3BvrTLZwr+Jftgo/Yl6OftTcDbAW6QFyd5DmyHGxQFBniWS3OCBlfIeqDmL5Evm",
+	"e0Ib1FoqwiuU2J0ookI/iAl5tLDcHiSYMQcqKvXYUuwW2XtIiWCJ4whqL8fyTarsgI/SgrPJ78mPsl2j",
+	"wIzB3p8nse8unAMHZF/JFUOTuSBU+zJpLg4RaF2uvFVjlogXtok9ZK1S5O5som8TALlSbdrGnLoq8dJf",
+	"m011LP2O1ZA2Nsaj7srS3uQn37IIqNg0MPJOGO7AXB3IH6gsFBLiSAOr62B0hlVs/pf/4HGx5kuhDaMA",
+	"BenPmd043NygiCR6MGEcDjbRyHg/d2sZdxbqLSMfkRaV4t03DAg4knm3tdpKzW7SqzPevWFEPziOYYAi",
+	"TCNzLt/KK5bItGUfttwh8J5kDho//MEJXsud8JG/bsmCIzhLyU8ruRjwFE/oEp3We3VLqevdfQBaDVTy",
+	"KHAN6fSpHqFoF4ZnDY2NI+Sc/95TlM0xwtmllM0oqttm1QEdAgZoAp0s0w3YnwymvcIIITG+EJ5s6B6A",
+	"fx32fsYd0sSjpsK/c0qII1+e6Pr0FIWwe6m0o2b/To2Ld32mFX11/RsItZvor8uepmnJfckWBbiulXBf",
+	"VvyaYR+07BgiGRZ+tie8dFlPFEB2LM/IpcdFF8PDv12kiZn1llivOwrqcxJuFgbtWtoXGAdtAp9hX+IY",
+	"aMyPNw+Cpk77q0ztzq0DV94Quns07mMO7PFVrWB/N0yYEVi/7yAdxFOcLJlZrAmPgbF45VPSrH6OXVdq",
+	"UTJlny3WAQAFmz3AMcP8Nd825Rj/otHujrMbM8VuXOs6o9pcsRFtaQONfmTJnINWuXc6qROQePxK/fs6",
+	"14FZ97TjT/kUW5/FlgmFN5YKbONm/62RNL5lRUHmoUNO2zwl2IR7DyIYflfr/tY4USE6xsrdNjR7GBbo",
+	"9iHJmtd2RqmY2I26O3U17ZzviU+Gn6oHVM/nTLsHLVf+MD0h1ER3nDsz9nUG0QXf2PpwnjeBDDoaZCOF",
+	"WV/SlUxLvY3cgFkLbUwA7u2Si8s5W0qFfOP+UdYm/KuySzyQC76rz47aA2+VBVZmWm8UM6lWVHBNs6kA",
+	"o6NrI9ObnOMGREDynpVyOCrui2yhQ1OWPMreMxIrSgZ9/a19ue82bhG85QwOsExRMhKsvl1UDVNKnejX",
+	"zUE6LJXQEmzFkYufHqPr6dIwRajvjWGZmgsIIzpP+DlmCIPGBnh64HzCWeCMoPF6BgbFtdlg0IbQO7RG",
+	"pWc253zEMj1I2li4L4y4J2aRrUbmY9sm5uKZKEoGyLMYGPCQ4aCPSVZo4NVyLOZKuidSOD0lNOfVa8hI",
+	"raS8IrjvWayoWy0/dmrBULVFpGGzA/BmXEmxMFhDER9m/H8SptENcdlRiB3eCV18004Ur36mtEx/UFaC",
+	"lSS8bZXFWNEYDnPTNPKK0Ecdu7XKo0WTxaZ9oXSHWLtRbXRG8h06h3tcr42f/w+PklIyyKTTv/B14gsn",
+	"Spd48FOquHMIrT1rGx7MuIlQOiiejgIxCTnVu8Sc3HoKMHmg5Tf5MEZaUUY1+f2fH5XtkMMf77pgPCnK",
+	"ppdAA5pOH4mkPrK0JFT08h8eTV3Nno1Ftu/ztB84o+SvoK4p4wAKjqm++DcOUvgvhZ8mJwsFozmcuA4o",
+	"3dApowsrxVoUETZhYsHT4Z50Iu+cAuYd30cNMofEqyciQ5686WzRLuomr4HOurWoI0RKB2zt1jDrJ6Dk",
+	"pPq1Tlg1vvRl2SNGC5XcSUf9eJ5aS52yA/7GmHHV5cNcvD73YQK2lbsxgYuOD0dNmQeN9QbfTxfsjD5M",
+	"0U11EHmAvqrgn2i4E4JMmpnGZnNtWTohi7pWA/dcson/mGMOm+HZpHWcGi00nNkWS8fdpcOpSYoKJecV",
+	"5gAe1qAbmkmvY0rJMccmwKwkjzTLdAAm8Ci0N9spme5KaO/eWo+DufDD3LhtT35Ch2F++7RB0HCTzexE",
+	"JVHZGWEdZBrZemWPOo9cQX7/zaOywOxKwY41vR4F+IYqC84utdr/ihN5RhhDod6nTyVL9qAI1KDdyvA3",
+	"ZZyWg0nhfR+0B9GlAQzJbXnuXu8v8OIHivnXuZYSv7AMwqq78wuCQB3QnrXi4ur85XeWAr/7fwJAfg+i",
+	"1WFUzn0z1XGka9OfN6QatfehJMtbA+gaBhEJEhSQKlJ2QKT19IJ29QCvbBWDFmlDrLGUgwYuusFQl1CW",
+	"fpnOdo0c7tQ4Z5QJpezQmp44eMvh9Szj0mJgMdmsmHxfnnH++JFB6OgoDOVfF9uBQhafbdNZuNIsPIXu",
+	"dFA6GPFhR72ir8IbBE9z4zZM+arGGHXmCDdmFNSpYpqXdSunoJWB3iPuQCy72talVKiMefCAAaWtLvaQ",
+	"6Q0sUl+Gjqp7rxlSzL620wBsmxW/TndfGQgC4yfU1Zkpon8RWKi1z1391hrteUyJrJAdVrSn94IKIU2m",
+	"aq2riX9W99onM12O8R0wk+E8JBFAkrvv/9JcapS4CkGCms0NDe6wNV5Xi7YocQxatFcqlHTkkV3HRWOg",
+	"KVe+Y2lIj5PXVuCLCCN9qI0S9f3KCO8UUgQ4dYrIeCrIvBZlhf+4ZQuESHa5XZAd704VgkVF1WtNYvv5",
+	"y+/GgcE2YcIBVO2piUmkmrquQ6GyJWoyg3RpNijNERtW8lTS6WgZu5ZbVmUSbDANwMUh16zahhyjItF3",
+	"Tm4df2cAy7uurWx+67BGW4048722comshxstR7qPgPL7VxkP0sG0IoErg10dCJ7d2H0OkCurU3XmT8uK",
+	"L/ZJCw4gehZUkA29Yrk0oE4Z7Dvhh3JLhx19iJA/qJVXttoulYbm49iKGqkKAuELsDscLZzp4aXBvteQ",
+	"9tk3yEAuKI41x46E+Q3L5e51sXwK4b+f8/IYVycpbHqKxG40ckNZXQHEx7YrUjDCxaKqy1zTvzw60/HF",
+	"jSVJEAtvx7+HpAa386DaCcLRyMlBM86Qd2smPP6UM4nIfE+40axaHnTqbJqQaJPpBb7jJbvcUtdcoycs",
+	"EiekpkB7osFS/Jt036ZciJHG6Bi3t0c+cuwNHTENW7ZpDRoM+lCtSgpeVWQFaJ41t5YBqgp04ap8pSqZ",
+	"wg1JSrjxVUNZTsC+io1T0a5JalaCmYGBK5hSo93EfqDffzMgRpqrWMrvwFvqaolObFr9dToenXCYffto",
+	"kuKs2wfwjuq93ELSZAx1bDns2GM2aDAfoM0xhIexO2ZcONzfCKay/JN/lL70S9+D8FjfYzRXVj+2aVUH",
+	"EHBUwzcJH+RwHWCdiF/mATRaCA9QQp9UQ7zxeLxxoegTUDTAFZest8sWYIJK5bRmbs7JAFWlaCkqp0R0",
+	"AQw5YmtvbPodcRjKB+21kCvSvN+40vLt1jLe8VO6q/X3xsvyODzJg0t09G1DxPXTG6adhH7jJtGCvUn3",
+	"52u2JxOLR2ttbD+707t7jqJj7K3t1oDde3mCufV29YvziNgh4Sc+nXaMuuT4pyvGtjDshsH4KTnypk7h",
+	"a9PymuektnvWlbI4ZxWCPg0zDOqKPYNfpJq5siV1gGmJLFN8iNpKSDI8Pi+5TFv2gW62VRLo4qByvlYC",
+	"2tenS5PYByuadPckA5SsHVIQT+KUQgdwkdmVPw1DBvzqZONruj/M3RgAqrvhZmQ+xKYtjAZ6mVlmS+PM",
+	"eYAmsPoxN84WSdf5rOm2dSL0jpvFelbMKnbNKnvLoqFiDRcJ0Z7FWvIFyyXEKRMTP/NGnlR5vy7Ex/Wo",
+	"g3GYx5y+OV1+RONGD+F0oE34st/h5ly1l3O4/HDaZ0fnPjCYP+7NMejI87VLelqXnLkgQ9Zkv81a3tFQ",
+	"hx0I1h7quQeveSKM5c6i8dE4yJ1FvTmc+9G1P531tSMDl4av1iZnsMTZJyBuQTw2V+oYyP7brtI9APnv",
+	"QStOlOemsYgbXOHc4Xvmr+Z0q4RjNoZTPu5KOLkVAn6zCC0Rensh2JUNrB047rp1GIAIkr9PNr916Snr",
+	"bIZWdPev+DWDWtDEpR2T218rQz9+CsRNGCehY+Bpoq66eEErRnaKGyi3fULcVQphZs22VFm+JvM9WcjN",
+	"BjqvHubj9ORPNXfdEW8GC3YMr2VquMNYKS5qVSkew6FI761IJUzuIOA4VNeL4dZ8EWhaqB/WiKZztoRZ",
+	"E7qSXR9wgFpdz6NPZGs+x8Tym6W1ZlF4Uqb3QKet9YVWqY4j0jKkMJL8vw+eX7z5/gHAGhG5xIxUotDz",
+	"5SwE14AguLBTl0LJNnJkQ6ne8toOR5Nv0tN53O07n4rZP6XIuHwM3zBiH3v404MC1B57HbVH13YHCF0c",
+	"lrACWdIbZsK5HeGfzV844UT3ZPQlT3hyhlu6YJlSig7UTz0VtLmsjQ8z5nrXumDOml4zQondCCyZzcLt",
+	"gg9upHGXtLnCHCBd2n5SMzMAzTFOy3aRRzcnTz3fU98vP7s1adcPK7mh85yPc0GriqmQlo7mDXHqQgIN",
+	"dsK6CLjIBw/UNDFLljfUml1WfHFwvfX7tMO3hxkWHho9MYdfJBeeziM6J258CcYUpRDon5pmrK7Cjam+",
+	"kY3NvhIV4FJohrFkx/sHEIb2asKgCpw5gBQZld3T+BF6Syz0qJPrNyJii0MubY73pqnCwTMRuRmi/o/h",
+	"ICcFQCjGPvTNO2j443xfB7gyEtIvA8+mKc/65zXdZxxb+XySgfmOiJ0GH8hT5WbF0J5wiQg/oNDYFRMt",
+	"x6fvJwk/Aj01UZMcUf84COVRXbSf8hDAT79nsXPcNM0wNbTXQPjQpPMv7Gw7gR4N8lDDWsyM4oCGRY1h",
+	"m63pblV+VG7AREkooGRgTjo3pJTMw7DWwhB7I1s7/okrxHA9/IOP+5bCyV0cadLITNQEVVtb0weopI9Q",
+	"lDPxNLQjc7AWl5WUV6y8pCM7HQzAu3G7mtgdDMO6gpc1I66cwaHsFPgg9AsM2DvUGRm+gEaqZgisN/AD",
+	"zBmkKachfPagM3nuc+ofwvrAKElOOwWyPA9VA9G7iP/dXh3uTJZdPNbXcRogS0LC1Zv5VnFhyG/ffP+c",
+	"/J8/fvOnr5LJ690wGK3TL4SsxQJmv6iVwrOrmIHF9/bUcVLahZjxu8nV1qtVkxIwuEqwonNWTeHUwIHS",
+	"M9tC+s4Pioqx1URx3mRvcZU6CEo2acFG8XltsKBOtBtGZJZ12Am2a2G+08SIdXX3jfD9HnpXPLDDQ54g",
+	"vXSAqeQXz29SHWiG5CJhuvogLI0GNWEYmE6LHw/0g0eDasZ7p9QzJBfX3LBkW+B2v0wCgA1QQ7CmmoQ+",
+	"7mmvLbLhkLUDy3bVI0LyVYB2pM28nA85uK+azExu1oRCCuigEsUjjoI+Nq+Dl2o4IMKcKpXtzz7aUxKq",
+	"2A88rDKUpPciV+ThOKL7IQWp7K7gg2zXqD5AsNlwJc/nUTp3XEXt/S8rdjC8FMzh7wvmMu26PndYNeA2",
+	"pkH9dmXxHcAisNPD4EoTFoDxiAVplNAyS1zBdsENa/UdQ6/SUIUeUjSnHGhPUvui07joHqCtzsmWC8FK",
+	"TJoNdz+Z70NX373DwBplbUuoAspEeK7Y3mHYIrgWR4wEh9lqVK1NGoq1s+ShwRw4bgQU+MnyzM41b8jS",
+	"syNLZ0SDdiz3ycKMvnUAigcuXsWWJ9TEuEIGGCX90WQDg66ShamaG/iM0mGD5CHgs0mmHS6bJo+9yYh0",
+	"yZBdTRLAGXQjj0I6uvnDsHBm0GRvIZw5zPsfgEYSbabkqESG55g0lGnPntQoeG+410fXO/GxS7bgJQiX",
+	"HFRiJlWjI3A6OjvrnSsJ0MyAo/3gKvPWLE+m4IUcrbHZUr2pHg6Ipu36z1kWmHURkqNCpLKVJuVTm+Jw",
+	"cRG4JctjiRKkbOLhDZIqAlzPifA6g5MwfPKFp4XH08nmdr2j+84M3jElXTqTU7hsJxue0vAPa9aTuoy4",
+	"bPf7TQSBQ8tkj+q2ZCVT3ovi/OhrvoUnGew9wVipRx6KHfOWZeJ06i2jV9jmihtSWQNiF/17Cl8/W5bl",
+	"MLLdUXGfdRsQSOTByZskK48EsHCQTLjGJLusM40BXKlJ6Bv+C7auJVeMbQ98nxl8wnfr/StR7UdedKdk",
+	"0kQ5YHfZgtubWAcVghwtj8iRklA/M+V5vZ1pXF/3jIm1kNu0iVVJefWg3p43UGEFWjyuJ4leU8VK18aN",
+	"/Bb/+tU49IocYEEj6J2hFDfJ8OvxNEnyKlRUDoWkmQg6Bj6ayzsdixBzB4gvzXxPOwIBRzgGbHD1Uq6a",
+	"LN2OfnLAly78lo6a8g7NKtvfdWh51luJ4Onc2dGKs5IYSeaMbKnWUKrcqwcNg1txO3MAsZLp5grrXtSK",
+	"m/2F5V+fuheyubid/ULKK868MXM+27EPvKrqzaV/sdmeLfd9QrydB+cCrmPfida9uzZmO/v0CW7uZYJm",
+	"P9g7uiDNDe1KWA2De8WKGqu5YjReLsGwXsiqonPp3tc1N+ycUH0Vt9yyd2tBNGMuAraihrUa2nCIuZId",
+	"3TvgRKldRxf0Ubgau53TrGWt9EMCSICYWen8AASDCBoDI3/+9g//56uH/9PUxp3P3jkyWg2WKaT47LFP",
+	"7qNbPjufffPw8cNHIOTMGvbm7OGOVdUDCIae0dqs/8nEAyhaW9XKh84+Fe33/IY98H6aFZoK9rDDb16W",
+	"s/PZaw8q/iPbOyG7lcJVyHz96JEDfjHOA0W324ov4Odnv+yuHmhmfv+L81qgMEzGkNrnPH3RG1WzXhSN",
+	"47BP6hb4dNSR5Cn567sfLw6qlFISPaz/zKNJwnmpNxuq9o0jSTeeJMsLDVA7nDu60iGFHHx37z9ld6cF",
+	"t9y9RRdRVHtLFd0wA2ky/0jmMwMMnnPF6ivUBGfns19rpvbNsUalsKEp7kKzlaPAxT+9H8dAzqPSfO1w",
+	"vOQ+XtjDareMLgyBrq6nbyvo5LCRvGS+c5A996H7qutVz+S2YlhbjRQuvDvxt6Vc6LOGER5uUCfKMANd",
+	"LJjWZ9ePz5g1ZeNTnHqkj55pRtVifRbu6+TT6PZLPm+UDXi85faZ81vlhcZPXJuni5DhMGbLe2RF/OlB",
+	"mpebxgBELDfwIGnhXz6dsfxQbf83QSQRxxpW6jumaG/A2Ud7Sj8BmdrnHY6yvR+ak+xTg4ccZQi3bamx",
+	"1+rsfPb//4M++OejB39+7/7/8PLB+9/971nyfG/rpIjy/OBmwLR5Jsv9KE4YsM0ekqa9u3ahn05kw0E8",
+	"dswpEABsWPBEZvkbvYLYUmjHQyK0qTyzBE2647AGqOUpz+o4PCucxEDsuqEHFd+d5l5fUEMruapRvgeS",
+	"5SmvIZK8dYCmbbI/1Ve3dBaijtJ3ewwQgSR3CtzT0yUmaO7YRTC0I3JqfIinFxhIb5T5zn2KqliTRySU",
+	"ufboVQ2EcUqVipNhhgjhdKVEEs0TXC2EVlrikp3/3hW5pyZDq2pWHGtWEVBgJiGa64C2Fft8aNMxUVv5",
+	"ZB7+Lvfl4MpJLfqPg9Zsp+IrLdAUCwiZ2EYwNBAka1mVGuadmc+vs5H0Tw3iPCzNOC2nMqZQor8FYerR",
+	"fsUur5CrASmozhp+P/iz4NEZQ8fUgWtY+ux5rTRg1/e++RMUN45V6MfJE3/qchIlPD9Zprzwjkyf5u8B",
+	"WVtCxSfn+IPshIw/DmatZL1ae18CF659KATnrcjq1OnmVHXf0c+omviC9p8cdDs/o/010TDgkHsZ1nL6",
+	"tmHjLDTEnADw2UUCKjNWzKRU6SJ3J5elXeaRlO85Cy9LttlKw8RiD46u97dzr8MODLnSH0//yePTN6dT",
+	"XObPqAqWMvTkDQD+fWfl7OMV239CD2HFMBns8NAszU228916/9r+LSXdvj12SdrPIKTBibSwAxEKhE0w",
+	"bK99hynOgzSLZC7h+5jA0iGzJaXRM3jaowuF2BD5LSYXfNUGGYN8UPgTaE0/vvz5uyLafo9H7tCSE3cf",
+	"glENX98XoEX8S1/nyDU5aYIPTz5Drz2WqouPe+SNwirDiM2lyW8dMgd68u1tf8W2hlC72V91yZ0IJzd5",
+	"MJ4HONIeKhr2wZyxaybMA20Uo5uRbs4X9qfaoYwvAg7vqZYVwclADJepa6YeQFYQTFQXEExZSuWsqhBT",
+	"6iAXW7Qs4ERmFNcITlqBM5p9MPiZSApo+zlaESkwLxo72ThVbCGreiMcIZ5f/B3jKt8+/tOjrx6SCPpy",
+	"ITdMw6/JfI//p9phyyxlLcpz+OxfL179TFBtwZXSqDf/b5/b9fzEBfuqaKducgetgZR0L17g31x855BR",
+	"YCTd66n3iPFxjZ/9FLaklyA8UpKECyNnJ9mVL4U2jELygR2ssDcTFBOEbA5sPrhhVBhipNW1MpNxRQhd",
+	"vsbe6bwF57pywKWydj0TMJ8eCwFiGlGB2JbeL48Gslcw2ih7SUmsT5+u523LlhSAeLn2DOvvE9borZmZ",
+	"4A/Gzub026VTiQX5tdDXvWLrFO/ThweiHHfFwLH63h7nlNB8JZg/2yhIJhGZsMtyeWh/BM/UjmJzPcek",
+	"BcqUyDuFFYTpWHO3dA05r5nLSHKfDHOsOx76pupqsF9qkIsmVvW8ECuIqzN3gPhUEGt6Hsq2gzLGtO6H",
+	"CY0nyLcLv0GRONnYKQU87KZYZ5mVEw4O5jRZ4Rov2gnkPuPQeEdpuxPJgFtSBz17ZhRCz90T+XZcmjE4",
+	"Ki2vw+1OrdqxYAWh15RXdF4x7BnosNrRJNhJVfqD2c66zB5Mudl6izR9Mv0Lg46mLwjKHk3vakSDKJUG",
+	"FLV58fzqDnxohtdY3e62Hu6E/PW0gwhmWMjdiz3M4ICbM5cZlRUGN3IopwYKwJnxOHxjqfvY5Ta4vyVy",
+	"bt9P6pobBwoTVS33AnPDeEN8dM2gU5zClyW66SypQ+cxq0ZA6MYqkV1HquTLZfY4fWcfDjpKeEJu7iJJ",
+	"qnmQ2oh46Yc3mcaQe5JpRXl5sgfj6QHuxyQ+hdwKEQ1h5BI/n/sGuCRz2ZShO5ieLFdIOAx9H5p0/+Z7",
+	"WNqjIKGXJRVAX7Bqm1+FF/xTUBvZBzCUsQwxe1jQK94ZTHCe82HHpkJDtf8Gau4ZV0wcRbfeD70KQkgR",
+	"boJmyJxehE9Pto4gUSy1KGvmHOXKjmBZsJVg20Y6ebwNOVH2gmMLS9mmyaBBT77Cvkga7RL3D8GiKUL3",
+	"KreZ8G7hEUX5ZisV1q3CP2wGMOcZ/ijvHLJGc6jbdqgr4LbBCwStYk1+a/9aEF3P3cAFVCdcQr/Momm+",
+	"h4UoXxWEVRoSZ5gwak+kwHMFbqX/EbD63z0kCJ4JidkwBZ/VC+jY9g/e6SEx9OTrXOZszUVJ/tdD8s5H",
+	"CqH9h5t5KKsD+FXDRPE/ohZQ2yNFtb9cSQnlxpryMuU1egk0+zyP7jsETXU8Bt4xbhmKKtZ0RCRC3s6B",
+	"PgAZYNAp0u8aOndFGZnXQqIDIJeoAXbByPyIt/SKRQvHikanwNIrJp443quqqDN56vOBF3on0OPUf+16",
+	"Og549SDmda9+n5H3OrIcng2WdPzAhTxnC4jpeDjZiRxAsOs0eIGCFGpSBerKRF5zx3a98tG4Jk/JG/wt",
+	"8zf4MCnQGHcnhAdvfQ/tqnL34IaaxXoS3YxbNQqEP5ZiY40ljRrHo+3f6XuDrj55Des7fNzj2w95+/DF",
+	"Usnt1l/DRsqccLg+kI5HcmFaQ7RZ6fBOPAjQ29uRFEceYoo6ek6QMAIDgQoEfTSLGNEEQdmG5or8jV4x",
+	"GO4+00Um6KLXA+YeGksd1lloLlYVa6KAGILzUIjYuCHES0VdVUWqGXFi6+8uuwW3L2cTur1dM1o6sNkX",
+	"bxEDoOPmmyjHm7qGuBIjAcisAS3pIXGB5oaRG0ilBkXK/hJnT3xV2QNYssfFgsZU2CgUpZ7vlIRqm29j",
+	"5yKl6A3fOC1n0y8ezz7y8lO3jJzd5qXyOe6u63RcEEt5oD9Sfm3tCnPoZ07sfX9q0EEYtwRt06k+Jlp6",
+	"IoWIl4MLRL7pySCKWODMtc9LlKnc41xzcv05TrZhz1uXzCVfOWUvdo9921f56372/kZC9F/8mLlNdJAZ",
+	"PtKH9hc0gTaSbFH9GijHzqx+9mVw8HdKbk9l3x7kDIDkGMRo3+bAlBAAsd5OoNX9wK+bK7PeDt1RDhWi",
+	"2QsKW3gNNLBOc7Jf0D3cAEuqfE25PExWeNKkHDXJI9zPMelLUXLlzL5bNBf6u6DBbvUndgzyh7oFT2EI",
+	"yqhtu4/3un+qIPC7puYJalKeklYTOtqYL/FGRjKeBRCTjgPwk8MLmfwUDPScD/E2pfzmYsLkAXDfyiUk",
+	"rGBZOYW0ri9x6/2190VcZc5FcofKGDXptlwQtQMjq4L8YqvRDADvb3S7Qx6lxtM1CPFu9e/GgIroy/qP",
+	"utiRNY5sFnQI9oEuTLX3hi/VBEDTAI/WGuUuldTeAD4qjoGitqq5qbUhzvgpcCRr9i0xmjbUgj7TzDgI",
+	"uc//wF7AXKEV950cV0R1jXOOksfwirFtHO3ylKn4dTcaWzzyhEfS5XTBLsDc/nMsU95acNATOpe1gZht",
+	"yUFoNgWZAYQaPY0lCThjEKLdrXnFhh6zWjjk48/+kP23KKU7YiM9z8u/YRzl/Wd1OKc/a/85S+k4pT9D",
+	"tXEQReiMtJdZVTmOHnwvWdOoVHT3ZRyad262n41n5F+c4V5tmQgKFTi0vbSGoIPy+NMDPXF1Pp36u7oX",
+	"mKOVKBkacfkURkOVU8apISXN1VQtldyc5OZpZvH7bx6Vh9MIPSY6J4FI/6fnOk+SaBO3NwF54tEuRtbr",
+	"fv2Hb7+I8tYD3EJo5Z69ElMopEfohSLdP6GYacO2I8LuNbswbJvCRDXS0Co1m6N+9gjJjO83jepFBiQ0",
+	"Ab23pSuQ8D7xyh7aidJpmSh1ARga9r97n6RBDVnKqpI7jR3auIFCX6lKprrESajx6c6SfdG8NsgBFvqL",
+	"HaXXeX8BF5c+jAeZHO8HnTLpC8QgLAvqMCbHtgoipytRmvactIk9iJ8D4XuzSKLBhzBptKMTOAfDYGDT",
+	"O+xHy5mu2dUI3JFmxZ8p+kiY4BiMvcfTfz6n57CIgPeTsyFacxggexJJ0KmE3y4pNCID9HPPVv1yU1Dv",
+	"K/f0AA4Ser+zSCbZGxFTU2+ejxpxa2c6zw/MxCLs1mj9WcuBp10iYAiGzwjjN3NvJ+FXL9qbc/dOo8kv",
+	"ln8ThnoegF7HXi3goWHoWLsTvkteYC9E+fky3ql5LC9EOQnu1wtocRjhDoCPQgqn869dX8A5W9UCnAX2",
+	"fia0Bx7ikBe2SlZSrO6XH17jJD5fnnAT/I8QitUMec1iD1WLV5e1gurgPnZcclFyseq2t7/3L41li9Ge",
+	"oKEwruPLpQFGLpjoUCTp8U+OAA6TSTT2t1NAfeSdEa4BT9QGmVbDqvyeVloG986GKVbtyU4qsyZXQu7s",
+	"j9KLWnPsBHBPeWiBrzrdVoFFJ/JZuYaufOEqfEJygF5DllkZhTeHHJ0z3DDqkKpzsJdvmN1ft+Rhfqvh",
+	"4v7Pj24ERDgSUhNjByvKxWy6yFdDvdDDc5hzBn7X0POW2hf4nb2pNvLUn+YJgEiZIdQfBzJnkfUIZc7U",
+	"KSyiE4ZgKdWOKn9T5WV+89ogXr13d2Z7XYPcmWGNve7MaPAh7syIeFO4E3iFKieAIuLIJaG1kRtq+IJW",
+	"VXC8I/w+R/SWORvGB2cfcfM+nX10d+CnbkG2kdesod0t4/ji56Y4P67+nAYi3gzQt8FqurEiXiQHnqQc",
+	"ONrhNa2uO/KI/4KPh0VQ1gBkkwigQL8Cs2ZcXZpaAThCHf5YC5dmB9rMhmusF35/q+HQacVKQ8RhcOzS",
+	"rB1h+2SKG3mIPLGmxjqMeiq2tzRrN1rj+gyIHKFdhCgdmin3nWIZx+YeVjvSdK+jhK9eZcl1mM0y41/d",
+	"88/Rwvj628H8yjvMlOEmQkdI/vGfbz8uKIziI1jebd0LYdQ+FenOxNIPA4buqyMi2y/cT6apOvGpitgm",
+	"orf+/Ji3z66Z4ktH5Syj/92+tG/Yfcq+EUpeMXGJqfIDOtZGGz3gbVQy0x2z17Ji6fDSQca7hLxP/+Gh",
+	"ok/WZiE30yQtoIYUN7229iCtDFPd8F0VM6ZPaf7JvTNMY54OJKvXp+Ca+mY9CtNKkIhUgyQIkq33wvTD",
+	"DmEbvxOTWF12JEiIc/hcv2ljVTu8LktqhAkBiVGEan+uCF2xwYbtBROlo8ipOQcjsIhuyXH7M9v53b3b",
+	"xIT4q4k6NHiKO8SNBsTLCXjlR8a2hPrRjSTU88xvdJtnwP/IhCmcU/KK7bX/M62qOCfT16VgPjC+ERDM",
+	"PDTEAMnVGyjOMd0oWL4NVVel3IFD3GyqkyD6bnf3p4EZTzHSLYeYv+6x++L9PgPJP3l06etR0A12CoG5",
+	"7qJYEHsaxmZqueEGferu5MyKmU+UF8lSI02xTiKRNwJNFuB5cYCr/Gi6WiS3iPuuQLqjkwQ80ojO+Z6s",
+	"qYBcbI2+YcyzBJpA9R/wNfxpvrcnj1XLThnIxVWP7gZvnJhPupMKBikZLUe4OayWNAqte2J9zRNnmLbG",
+	"xVW/rgZDDtLU4M0p2nSJK91yg8IxtTvSyxifT1oGEPffIK8Cmog5eOzs3rjGUNlj+7N7fi8oCCfoxG7a",
+	"GZnqVz1Viv5RD03snzlN6y03QA9kBa741iArjuPhIm6G61ya03a+vadus8cVfMvGyHgCCcHnDVT3beH6",
+	"Ji/F7SE274CBvqRGeTETdyYsTAVyYoVBOJfY1txDWVN3chGQCPumRQj1UY+R7MmV1/ZYsF320L7yL9wi",
+	"TcM3cp6/8HwaYdiAlsNm6bXcdXY09R6fTs3xtX9pkGgb3Zbl86628979A5h4mJQvK7bvAMGfELbZWh41",
+	"PnFtljCYYqIP0kjdBvQqpdtmowYHGcLmTtME031+cP3R66ZF0BfuCXQruZ8ypcAhaTHTXIN3XppQls39",
+	"PUQS9XrxGo65Nan92VLzlWBZWt5vnceNz7FPrP4iD/C/Acu9waYUmH0bAQNDgkSsnA8+3Ge0tOZK9ow/",
+	"La+5Zrd5vp/iBDK03tG9xpwfMm/i44AlPlUjgB3dEyPJQgqBgI5NFMVV8y4BojngaS/5qlYsqMfc3Mvx",
+	"z+5o1Prp/rxLT8sy15ziDiTLGOBlnGV7rd8kfetNU6Eknq19rIl97Bt2uU4gYCWFhkEYcAtN0w6zGCx/",
+	"zqMtPH5+Qxe/W+h9u/g/c+XI7VgcTR0uS33flo/4hwGJrTc8I01W69ib+t9tV11rHretrhr6HrW2dDJu",
+	"6MA6aOBvxt0HLmyWdSrcbSC+SAY5sQk/5Bs01VL6IRetfu7pVIWMt/GKtZslB+O+RcmEmN/QDy/x3cff",
+	"Htn4t93qb/Jkga68EPDKw1Shw7FDgFhyQ6jYE11zwz4v1WbD1Irdr2LzV8lF3gf3eRlYY2AahZED6HJj",
+	"7QPGv2/d4w2zx1isOlA6AoaocjDwrrfRVEAdjc8A/JU7iZD+ii2kKr0LM5R9a2MNu4WshZN3Ib42XClB",
+	"GyYr/l/D41fLrM8g250VW6MH6DcH7uj7EvBcbeu/qEv62LEc6D7Irfx2zbh6jdU+va5lHHqMYxl/MUWY",
+	"CDa9bSb7jp+7tSRrClVPyNCF/ZPElvrUWtgGQc4/oytFbytu7vdKubBT+EJ8dqMta53CvQ9Ydq4JmSuA",
+	"aFjqCfndQxAn2FC43XuXAjpDkdHoelS6R66Jv//7cQnJEWJx+iJM9NL75lF/L72TrHft8cLh4/+5TmnM",
+	"NR4VPG5yHTqng9vGqrtwg0IdWUG0dG2Jpb1Sf6OJgkbQvmPh4CsWswb12ccrtv90J7IkbUaiyTPQhhwV",
+	"UbjAuvTb8fXj4P9x9R+4+kEjBMkX37VyJ7AoErKMQe/CJOOR/ApABvd77SFbpREqvthbL6ZtSAhfGH4N",
+	"6Uq13jLIbCxm+P/3010R4ctfhosX4ykhkuXwCxdSLJiCi+6uT9wFbk5z2goyV9Cr3wBYiD1qLB3v6Tpp",
+	"hm0cRdNtvK3efxFeu8VtOfhS7srmGnB8xFRZUH68VnzyN5roaM33EjxPCqXvmVms/0W3A9aW3gOEm/Nq",
+	"9k5JsfJlRoA2JyvM1nWqEbFqFcrtsQfhzCopd3Xv1Fkonx+DqnTL94Fb7mG0UBOzrjfzreICGsm5ys1W",
+	"1V6As0CRc1uuOTvD+74y7v4wvFW1a658xXzn7OTJ4JpovhKsxAPRU0XQ422DDE7vvbkf8Ilf77H2Zypn",
+	"GfrJninOlrfgLGuSq7dTuc1wzyOQ/h4G6k+8a3CBbkuLgy/8vSNfehu8lScHq9pNDLDEPUKx9o3Pi9Cj",
+	"FSx1wCxP9Cq6Y4cizCW7WW/g6aDwKkKx3ByPqfjci5GQFjnpbpxxsPe7O0X9F7UqD+IKgfzeM4xVSIin",
+	"+HhMZzxFsQ0rnQRLa41v/Bu34yCB4ff/5avv79zN5xaXEQOaGfC1ebfZVMiZ4C/coJvvEIGAULuREL+2",
+	"41bMIIiUVZ82tDqck4PYoUrJYSg7fsux11nPxu99O7HPsmcHTvEtvWLirhPhP8ueZM5xjD3JokZFLpWW",
+	"W97SzMQc3ckoW6nM2Uc7yqeOOwB6fJyWY+MSaxb6ekSxd1ScNSromrxHqqq3v8fdljz2OLSLiYqiRsKm",
+	"jbqbRXk51VBmAhLb+dxPC3dMGTsDLh+fOIU9TSaqgwToMPRXuV4pVIN1uHJhSzDbQY/AHvAF2ItcrIhU",
+	"Kyq4plgPrBhW4BauRXRBNsysZdl0LnP40JA8zEpCb+YNs0N1ao7BE12XnGEkZy6pKqEn+HIJv6VpsMy2",
+	"pgv3k+4QdO6FnjSSg3Zm8hoy1WSuvdD1QdXw5MDhbTM1XuYge9Qtu9cWDQMPMUMDLacIJrXVJ5fpt21Z",
+	"pQARRYy07M/shiyo8G55hITqxSnMeVXtnetp9JmqST+zXdjFu9WSWp9NSbbAW6cGODC6caRLBzypba22",
+	"cC6TPMB7NGbk1m7PRcMEt2iu3BE5n4axbtf/8O2jYULZ1XMFOKpbn0O29gemEG/1rXvZkafT9TLGOR2P",
+	"wLM6M3UOJLfJOw/v0hK/K9aGHQRZAUMisgndEyHbbQAGS4TIkL4vtgRr9E65Um49Om/PnG/EV3dqp9+S",
+	"3R05ebjxTp22r2a3ZopZxrNGOdeQZVwO57s1s2ruffLdXxhV/0r33gV18TK7T1RfMQXtyTRjAje16XTZ",
+	"pzKgddRlTvg3bj1adkeBrtaaB9oW+IsBxkVDrBvEupqfT2FvuLEgiAaOtXEo52EyZx8Re+hTL4/0tv93",
+	"Nbl+aMvDIpRbzNlSqlx7W+hCpNtekSMQc3A9Wyv70TGg+S0HVXBBXaE6FTHRBGqvo2DwYvCQ6XsjXRi3",
+	"uFP4jiR3JyudQeunQVfC9DPL3RLP6OLqrfxcreNRcI7/TgEEuAhXkmlMEYRqy9b5AGgOf0hQ3alFKTuF",
+	"X12xbhCwN/BGj8B7cc3UvqR7rO3MiLZlVyuS208ICUsddhXWmIzRfQ3CkIMcbPDmNC7jBTW0kqsar1I7",
+	"MBpKldUuCuK+EElMDfosFLT08sLZR/u/znwQIM1tXjJA+szlgt++D/wl+2kkNHYWuqZVzUL/sjyFh9xK",
+	"ypN0gEHwx3HlFG63Pq+2t3ZS91OE8Rky1wVD+yaO5/xG43HGdlVu/IFn9yxEXrJ6bF2xp014pluXDZgI",
+	"do4wqYx8hwMxSfD380kiigmVzCWSRO581aCRQCOkwyTNmzaEOjmDEUIrgipmNCmxLe6Tpj7aXfgAN9/0",
+	"L9sxBe6OgFZp+GptGGYjgRwDn8f9CK2Ifx2U8QMjr5joyH6yCtEFvvvWvno3zrWS7n3xJ6rb3/zxj5Hy",
+	"/TjVVipRs/l4QM2mi4vEgdSSLYKxvWFG8YVOZmW0VBOBkE9+uALX8P6evX8/sx1uW0YCG3w4ld4Mw0Hy",
+	"HfVg2Q5bDZLxXAhqWHtZzbR2HtYcztIFX4lXdcLzlgCdv8A8b1lP4ibjK2GH8qAOCyk0diQ7PNU5ne7C",
+	"re4WZan/RDa1T0/kNbBCucmk52J4gyq+Ei/FLSVWPlesZMJwWum71nk6KH/hifQEQBPkFWdOm735RrBF",
+	"rbjZz87/8f6ISRHvrItH4yMHyEyd1ukFvvKfAoe4wU8g2yBLF0g4rL5Be2rfwOfrfjuBsIOBLL9u2GbO",
+	"FNEMk/OhXlmK7iRKnEZvzcOFA/2/vTNpP9DlRsW2A1P4UGGkIjiGNAOEUWe3ckG4Oa51uH+g0f5y1ld1",
+	"q5i1JwmMBbzFJhhI9VUM+hawkBCkgVRcYxOLTO7sbBRo3m12G6i7C9qAn5oXTneH1ArBAULlGiQtOgIj",
+	"bRWjZWAtV/vmcsE03ASd9myrhrOrGkJW1Z3VV5ayld8ohKzRgNY7bqDwRiFo8pSl9uX9Y5ndNXs9dZRt",
+	"rNYrti8IUtnqDxyzRBy1Q2UlNUSK7uYgjX2ZVSne4iuT3tXNZ4cBdHkzqPM2doMOajYMr4LpY80ErADW",
+	"bKHYJDmfr3YCbS39BK2tVhdZ4nrpD07fPNWyn1QN/2KM34za/eKDy6kEjCsrjLdU651UpTOM0Uj2lmPF",
+	"UzAJRycoKFA5W/iFKJttvNsObMZ99z4TJcFpp88+gnctr2n+HV67TT3TfSHDctf++3ft837XKoIvvI5q",
+	"paOV7BvGoMQBddU49r+he7BOe7e3F9aaKeaArfMbF0XDcoz+30Iz83fn+r41ZKEGhfv9vx+zOGBtdITT",
+	"Hd1PuvvFXUfkTmSWWwrJwazuJyb3mbLdBTOB6xAN8jBK13VP7qSqyqzg/67ebAf25GXHJY1BiexAn4yK",
+	"FIcDisd7uKc3qo5b8mlQLLBEFtpZiGsmjFR7tDLhA0PVyZ8kLW/eFmS0XB5yLAfR9Q77YEta9qNqTtHH",
+	"WNLSbV8B+PoAjdCL7QTehLwD4B08viWwyHq7lZrfBxACLiuLTeQdWHI7SbjsRQAq9ehE0J6zIJTMa1HC",
+	"hgl7DrmBxSDGMnQ6buYRUmGEBAtTMbJPKGoHtsrHWQis/eO9PXCovdu/WDOGqWt/aGtVzc5nZ3DS3JC5",
+	"JvY+uBB8T2jWkBoioT7LYMtnxy0iXm2ZePkdeVqb9f/34mf4v1T8n7jsp69fkscPH0Vj1Gb9T7sF7z/9",
+	"3wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

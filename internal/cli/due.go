@@ -1,0 +1,159 @@
+package cli
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/client"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+func (a *app) due() *cobra.Command {
+	var within, from, until, partner string
+	c := &cobra.Command{Use: "due [ADDRESS]", Short: "What ends, when, why, and what follows from it", Args: cobra.MaximumNArgs(1),
+		Example: "  wexillum due --within 30d\n  wexillum due --partner tholemere --until 2027-06-30\n  wexillum due maren.holtveig@ilvane.example --within 730d",
+		RunE: func(c *cobra.Command, args []string) error {
+			if within != "" && until != "" {
+				return usage{fmt.Errorf("--within and --until say the same; give one of them")}
+			}
+			if within != "" {
+				until = "+" + strings.TrimPrefix(within, "+")
+			}
+			who := ""
+			if len(args) > 0 {
+				who = args[0]
+			}
+			var steps []client.DueStep
+			kinds := map[string]int{}
+			if a.world != "" {
+				found, err := a.dueOfFile(from, until, partner, who)
+				if err != nil {
+					return err
+				}
+				for i := range found.Items {
+					x, err := convert[client.DueStep](found.Items[i])
+					if err != nil {
+						return err
+					}
+					steps = append(steps, x)
+				}
+				kinds = found.Kinds
+			} else {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				p := &client.DueParams{From: optional(from), Until: optional(until), Partner: optional(partner), Who: optional(who)}
+				for limit := 500; ; {
+					p.Limit = &limit
+					resp, err := r.Due(c.Context(), p)
+					var x struct {
+						Steps []client.DueStep `json:"steps"`
+						Kinds map[string]int   `json:"kinds"`
+						Next  string           `json:"next"`
+					}
+					if err := r.read(resp, err, &x); err != nil {
+						return err
+					}
+					steps, kinds = append(steps, x.Steps...), x.Kinds
+					if x.Next == "" {
+						break
+					}
+					p.Cursor = &x.Next
+				}
+			}
+			rows := [][]string{}
+			for _, s := range steps {
+				what := s.What
+				if n := pick(s.ResourceName); n != "" {
+					what += ": " + n
+				} else if n := pick(s.Resource); n != "" {
+					what += ": " + n
+				}
+				rows = append(rows, []string{day(s.At), s.Party, pick(s.Partner), pick(s.Sponsor), what, s.Because})
+			}
+			columns := []string{"at", "guest", "partner", "sponsor", "what", "because"}
+			if a.output != "table" {
+				if steps == nil {
+					steps = []client.DueStep{}
+				}
+				return a.records(steps, columns, rows)
+			}
+			if len(rows) == 0 {
+				a.say("Nothing is due.")
+				return nil
+			}
+			var said []string
+			for _, k := range []string{"grant_ends", "review_due", "suspended", "removed", "invitation_lapses"} {
+				if n := kinds[k]; n > 0 {
+					said = append(said, fmt.Sprintf("%d %s", n, strings.ReplaceAll(k, "_", " ")))
+				}
+			}
+			a.say("%s.\n", strings.Join(said, ", "))
+			shown := rows[:min(len(rows), maxTable)]
+			a.table(columns, shown)
+			if len(shown) < len(rows) {
+				a.say("… and %d more; -o csv prints all of them.", len(rows)-len(shown))
+			}
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&within, "within", "", "in so many days, as 30d; 30d where nothing is said")
+	f.StringVar(&from, "from", "", "from a date or moment on; now where absent")
+	f.StringVar(&until, "until", "", "up to the end of a date, or a moment")
+	f.StringVar(&partner, "partner", "", "only a partner's people")
+	return c
+}
+
+func (a *app) dueOfFile(from, until, partner, who string) (*answer.DueCollector, error) {
+	now := moment.Of(time.Now())
+	text, err := os.ReadFile(a.world)
+	if err != nil {
+		return nil, err
+	}
+	w, err := worldfile.Read(text, worldfile.Options{File: a.world, Now: now})
+	if err != nil {
+		return nil, err
+	}
+	w = world.Merge(&world.World{}, w)
+	s := engine.Of(w)
+	f := answer.DueFilter{From: now, Partner: partner}
+	read := func(flag, text string, end bool) (moment.Moment, error) {
+		if d, is, err := moment.ParseDate(text, now, s.Zone()); err == nil && is && end {
+			return (d + 1).Start(s.Zone()), nil
+		}
+		m, err := moment.ParseLoose(text, now, s.Zone())
+		if err != nil {
+			return 0, usage{fmt.Errorf("--%s: %w", flag, err)}
+		}
+		return m, nil
+	}
+	if from != "" {
+		if f.From, err = read("from", from, false); err != nil {
+			return nil, err
+		}
+	}
+	if until == "" {
+		until = "+30d"
+	}
+	if f.Until, err = read("until", until, true); err != nil {
+		return nil, err
+	}
+	if who != "" {
+		x, err := addr.Parse(who)
+		if err != nil {
+			return nil, usage{err}
+		}
+		f.Who = x.String()
+	}
+	return answer.DueOf(s, w, f), nil
+}
