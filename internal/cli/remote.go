@@ -860,7 +860,11 @@ func (a *app) journal() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, e := range x.Entries {
-				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, difference(pick(e.Was), pick(e.Now)), e.Why})
+				what := difference(pick(e.Was), pick(e.Now))
+				if e.Kind == "draft" {
+					what = ofDraft(pick(e.Now))
+				}
+				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, what, e.Why})
 			}
 			return a.records(x, []string{"no", "at", "who", "kind", "id", "change", "why"}, rows)
 		},
@@ -906,6 +910,22 @@ func (a *app) journal() *cobra.Command {
 	}
 	c.AddCommand(verify)
 	return c
+}
+
+// ofDraft says of a draft what became of it; what it changes is told by draft show.
+func ofDraft(now string) string {
+	var d struct {
+		Name, State string
+		Published   uint64
+		Edits       []json.RawMessage
+	}
+	if json.Unmarshal([]byte(now), &d) != nil {
+		return "changed"
+	}
+	if d.Published > 0 {
+		d.State = fmt.Sprintf("published as revision %d", d.Published)
+	}
+	return fmt.Sprintf("%s, %s, edits: %d", d.Name, d.State, len(d.Edits))
 }
 
 // difference says in short what changed between two docs.

@@ -1,25 +1,45 @@
-import { useQueryClient } from '@tanstack/react-query'
-import { useSyncExternalStore } from 'react'
+import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState, useSyncExternalStore } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
+import { call, Failure, type Draft } from '../api'
 import { inDraft, watchDraft, workIn } from './quick'
 
-/** Says that this window works in a draft. */
+/** Says that this window works in a draft, and leaves it when it is over. */
 export function DraftBar() {
   const client = useQueryClient()
   const d = useSyncExternalStore(watchDraft, inDraft)
-  if (!d) return null
+  const [gone, setGone] = useState('')
+  const draft = useQuery({ queryKey: ['draft', d?.id ?? ''], queryFn: () => call<Draft>('GET', `/api/v1/drafts/${d!.id}`), enabled: d !== null, retry: false })
+  const over = d !== null && (draft.data?.state === 'published' || draft.data?.state === 'dropped' || (draft.error instanceof Failure && draft.error.problem.status === 404))
+  const fresh = () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  useEffect(() => {
+    if (!over || !d) return
+    setGone(`The draft ${d.name} is ${draft.data?.state === 'published' ? `published as revision ${draft.data.published}` : 'given up'}; you see what is in force.`)
+    workIn(null)
+    fresh()
+  })
+  if (!d)
+    return gone ? (
+      <div className="draft-bar" role="status">
+        <span>{gone}</span>
+        <Button size="sm" variant="outline-dark" onClick={() => setGone('')}>
+          Understood
+        </Button>
+      </div>
+    ) : null
   return (
     <div className="draft-bar" role="status">
       <span>
         You are in the draft <Link to={`/drafts/${d.id}`}>{d.name}</Link>: what you change goes into it, and what you ask is answered as it would be.
+        {(draft.data?.conflicts.length ?? 0) > 0 && ' Something it changes was changed meanwhile: decide on its page first.'}
       </span>
       <Button
         size="sm"
         variant="outline-dark"
         onClick={() => {
           workIn(null)
-          void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+          fresh()
         }}
       >
         Leave the draft

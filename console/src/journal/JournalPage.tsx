@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { call, query, type JournalEntry } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 export function JournalPage() {
@@ -67,7 +67,7 @@ function Change({ entries }: { entries: JournalEntry[] }) {
       <ul>
         {shown.map((e) => (
           <li key={e.seq}>
-            <span className="tag">{e.kind}</span> <code>{e.id}</code> <span className="log-diff">{difference(e.was, e.now)}</span>
+            <span className="tag">{e.kind}</span> <code>{e.id}</code> <span className="log-diff">{e.kind === 'draft' && e.now ? ofDraft(e.was, e.now) : difference(e.was, e.now)}</span>
           </li>
         ))}
       </ul>
@@ -78,6 +78,21 @@ function Change({ entries }: { entries: JournalEntry[] }) {
       )}
     </li>
   )
+}
+
+/** Says of a draft what became of it; what it changes stands on its page. */
+function ofDraft(was: string | undefined, now: string): string {
+  try {
+    const edits = (d: { edits?: unknown[] } | undefined) => d?.edits?.length ?? 0
+    const a = was ? (JSON.parse(was) as { state: string; edits?: unknown[] }) : undefined
+    const b = JSON.parse(now) as { name: string; state: string; edits?: unknown[]; published?: number }
+    const said = [b.name]
+    if (a?.state !== b.state) said.push(b.published ? `published as revision ${b.published}` : b.state)
+    if (edits(a) !== edits(b)) said.push(`${edits(b)} edits`)
+    return said.join(', ')
+  } catch {
+    return 'changed'
+  }
 }
 
 /** Says in short what changed between two docs. */
