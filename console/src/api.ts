@@ -107,6 +107,7 @@ async function raw<T>(method: string, path: string, body: string | undefined, he
       credentials: 'same-origin',
       headers: { ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...headers },
       body,
+      keepalive: path.endsWith('/drop'), // also while the page is being left
     })
   } catch {
     throw new Failure({ type: 'about:blank', title: 'The service does not answer', status: 0, detail: 'what is shown may be old; it is tried again' })

@@ -39,6 +39,7 @@ type DueCollector struct {
 	Filter   DueFilter
 	Items    []apigen.DueStep
 	Kinds    map[string]int
+	Found    bool // a record that is meant was there
 }
 
 // Add takes what is due of one record.
@@ -54,6 +55,7 @@ func (c *DueCollector) Add(g *world.Guest, own, ofGroups []world.Grant) {
 	if f.Partner != "" && f.Partner != partner {
 		return
 	}
+	c.Found = true
 	steps := dated.Sequence(dated.Of(c.Snapshot, g, own, ofGroups))
 	for i := range steps {
 		s := &steps[i]

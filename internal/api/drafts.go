@@ -18,7 +18,7 @@ import (
 	"wexillum.example/internal/service"
 )
 
-func draftOut(x *service.Standing) apigen.Draft {
+func draftOut(x *service.DraftNow) apigen.Draft {
 	d := x.Draft
 	out := apigen.Draft{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, Base: int64(d.Base), Revision: int64(x.Live.Head.Revision), State: apigen.DraftState(d.State), Edits: []apigen.DraftEdit{}, Conflicts: []apigen.DraftConflict{},
 		Moved: x.Moved, Loosens: append([]string{}, x.Loosens...), Second: x.Second, Digest: some(x.Digest), Note: some(d.Note), Releases: []apigen.HeldChange{}}

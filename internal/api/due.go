@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
@@ -11,19 +12,6 @@ import (
 	"wexillum.example/internal/service"
 )
 
-// dueMoment reads a moment; of a date its start, or with end its end.
-func (s *server) dueMoment(field, text string, end bool) (moment.Moment, error) {
-	now, zone := s.Service.Now(), s.Service.State().Zone()
-	if d, is, err := moment.ParseDate(text, now, zone); err == nil && is && end {
-		return (d + 1).Start(zone), nil
-	}
-	m, err := moment.ParseLoose(text, now, zone)
-	if err != nil {
-		return 0, &service.Invalid{Field: field, Value: text, Reason: err.Error()}
-	}
-	return m, nil
-}
-
 func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.DueResponseObject, error) {
 	p := &r.Params
 	from, until := opt(p.From), opt(p.Until)
@@ -31,14 +19,16 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 		until = "+30d"
 	}
 	f := answer.DueFilter{From: s.Service.Now(), Partner: opt(p.Partner)}
+	st := s.state(ctx)
+	zone := st.Zone()
 	var err error
 	if from != "" {
-		if f.From, err = s.dueMoment("from", from, false); err != nil {
-			return nil, err
+		if f.From, err = moment.ParseLoose(from, f.From, zone); err != nil {
+			return nil, &service.Invalid{Field: "from", Value: from, Reason: err.Error()}
 		}
 	}
-	if f.Until, err = s.dueMoment("until", until, true); err != nil {
-		return nil, err
+	if f.Until, err = moment.ParseEnd(until, s.Service.Now(), zone); err != nil {
+		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
 	if t := opt(p.Who); t != "" {
 		a, err := addr.Parse(t)
@@ -47,7 +37,6 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 		}
 		f.Who = a.String()
 	}
-	st := s.state(ctx)
 	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Who), func() (any, error) {
 		c := &answer.DueCollector{Snapshot: st.Snapshot, Filter: f, Items: []apigen.DueStep{}, Kinds: map[string]int{}}
 		err := s.Service.EachGuest(ctx, func(g *world.Guest, own, ofGroups []world.Grant) error {
@@ -55,6 +44,9 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 			return ctx.Err()
 		})
 		c.Done()
+		if err == nil && f.Who != "" && !c.Found {
+			err = fmt.Errorf("%w: there is no record of %s", service.ErrNotFound, f.Who)
+		}
 		return c, err
 	})
 	if err != nil {

@@ -35,11 +35,7 @@ func (s *server) remedied(ctx context.Context, q *apigen.Question, until *string
 	if text == "none" {
 		return st, x, moment.Never, nil
 	}
-	day, isDay, err := moment.ParseDate(text, now, st.Zone())
-	if err == nil && isDay { // a plain date is its end
-		return st, x, (day + 1).Start(st.Zone()), nil
-	}
-	end, err := moment.ParseLoose(text, now, st.Zone())
+	end, err := moment.ParseEnd(text, now, st.Zone())
 	if err != nil {
 		return st, x, 0, &service.Invalid{Field: "until", Value: text, Reason: "write a date, a moment with its offset, days from today as +30d, or none"}
 	}
@@ -72,7 +68,7 @@ func (s *server) RemedyDraft(ctx context.Context, r apigen.RemedyDraftRequestObj
 
 // draftOfRemedy makes a draft of what is policy in a set of changes; of the first that
 // holds any where none is named.
-func (s *server) draftOfRemedy(ctx context.Context, st *service.State, q engine.Question, until moment.Moment, option, name, why string) (*service.Standing, error) {
+func (s *server) draftOfRemedy(ctx context.Context, st *service.State, q engine.Question, until moment.Moment, option, name, why string) (*service.DraftNow, error) {
 	options, _, err := remedy.Find(st.Snapshot, remedy.Request{Question: q, Until: until})
 	if err != nil {
 		return nil, err

@@ -23,7 +23,7 @@ func (s *server) requestOut(st *service.State, r *service.Request) apigen.Reques
 		if what == "" {
 			what = r.Asked.Resource
 		}
-		out.Title = fmt.Sprintf("%s wants to %s: %s", who, q.Action.Get().Title, what)
+		out.Title = fmt.Sprintf("That %s may %s: %s", who, q.Action.Get().Title, what)
 		if r.Asked.Address != "" {
 			out.Title += ", about " + r.Asked.Address
 		}

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -26,7 +27,10 @@ func (a *app) due() *cobra.Command {
 				return usage{fmt.Errorf("--within and --until say the same; give one of them")}
 			}
 			if within != "" {
-				until = "+" + strings.TrimPrefix(within, "+")
+				if n, err := strconv.Atoi(strings.TrimSuffix(within, "d")); err != nil || n < 0 || !strings.HasSuffix(within, "d") {
+					return usage{fmt.Errorf("--within %q: write days as 30d", within)}
+				}
+				until = "+" + within
 			}
 			who := ""
 			if len(args) > 0 {
@@ -127,26 +131,16 @@ func (a *app) dueOfFile(from, until, partner, who string) (*answer.DueCollector,
 	w = world.Merge(&world.World{}, w)
 	s := engine.Of(w)
 	f := answer.DueFilter{From: now, Partner: partner}
-	read := func(flag, text string, end bool) (moment.Moment, error) {
-		if d, is, err := moment.ParseDate(text, now, s.Zone()); err == nil && is && end {
-			return (d + 1).Start(s.Zone()), nil
-		}
-		m, err := moment.ParseLoose(text, now, s.Zone())
-		if err != nil {
-			return 0, usage{fmt.Errorf("--%s: %w", flag, err)}
-		}
-		return m, nil
-	}
 	if from != "" {
-		if f.From, err = read("from", from, false); err != nil {
-			return nil, err
+		if f.From, err = moment.ParseLoose(from, now, s.Zone()); err != nil {
+			return nil, usage{fmt.Errorf("--from: %w", err)}
 		}
 	}
 	if until == "" {
 		until = "+30d"
 	}
-	if f.Until, err = read("until", until, true); err != nil {
-		return nil, err
+	if f.Until, err = moment.ParseEnd(until, now, s.Zone()); err != nil {
+		return nil, usage{fmt.Errorf("--until: %w", err)}
 	}
 	if who != "" {
 		x, err := addr.Parse(who)
@@ -155,5 +149,9 @@ func (a *app) dueOfFile(from, until, partner, who string) (*answer.DueCollector,
 		}
 		f.Who = x.String()
 	}
-	return answer.DueOf(s, w, f), nil
+	found := answer.DueOf(s, w, f)
+	if who != "" && !found.Found {
+		return nil, fmt.Errorf("there is no record of %s", f.Who)
+	}
+	return found, nil
 }

@@ -53,7 +53,7 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
 			if t == "" {
 				t = "+30d"
 			}
-			if until, err = moment.ParseLoose(t, now, s.Zone()); err != nil {
+			if until, err = moment.ParseEnd(t, now, s.Zone()); err != nil {
 				return usage{fmt.Errorf("--until: %w", err)}
 			}
 		}

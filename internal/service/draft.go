@@ -114,9 +114,9 @@ func DraftIn(ctx context.Context) string {
 	return id
 }
 
-// Standing is a draft against the policy in force: its edits brought up to date, and
+// DraftNow is a draft against the policy in force: its edits brought up to date, and
 // those that something else has changed meanwhile.
-type Standing struct {
+type DraftNow struct {
 	*Draft
 	Live      *State
 	Clean     []draft.Edit
@@ -146,8 +146,8 @@ func digestOf(revision uint64, edits []draft.Edit, releases []Release) string {
 }
 
 // stand finds how a draft stands against a state.
-func (s *Service) stand(d *Draft, live *State) (*Standing, error) {
-	x := &Standing{Draft: d, Live: live}
+func (s *Service) stand(d *Draft, live *State) (*DraftNow, error) {
+	x := &DraftNow{Draft: d, Live: live}
 	if d.Over() {
 		x.Clean = d.Edits
 		return x, nil
@@ -195,12 +195,12 @@ func needsSecond(p *world.World, loosens []string) bool {
 type stood struct {
 	etag string
 	head store.Head
-	x    *Standing
+	x    *DraftNow
 }
 
-// standing returns how a draft stands against the present state, found once for each
+// draftNow returns how a draft stands against the present state, found once for each
 // version of both.
-func (s *Service) standing(d *Draft, live *State) (*Standing, error) {
+func (s *Service) draftNow(d *Draft, live *State) (*DraftNow, error) {
 	etag := d.Etag()
 	s.stood.Lock()
 	old, ok := s.stood.by[d.ID]
@@ -249,7 +249,7 @@ func (s *Service) StateIn(ctx context.Context) (*State, error) {
 	return x.After, nil
 }
 
-func (x *Standing) conflicting() error {
+func (x *DraftNow) conflicting() error {
 	c := &x.Conflicts[0]
 	return fmt.Errorf("%w: %s was changed meanwhile (%s); say what the draft %q is to keep", ErrConflict, strings.TrimSpace(c.Edit.Kind+" "+c.Edit.ID), strings.Join(append(c.Fields, ""), " "), x.Name)
 }
@@ -306,13 +306,13 @@ func (s *Service) draftNamed(ctx context.Context, name string, record func(strin
 }
 
 // Draft finds a draft by id or name, and how it stands against the policy in force.
-func (s *Service) Draft(ctx context.Context, id string) (*Standing, error) {
+func (s *Service) Draft(ctx context.Context, id string) (*DraftNow, error) {
 	live := s.State()
 	d, err := s.draftNamed(ctx, id, func(id string) ([]byte, error) { return s.store.Record(ctx, "draft", id) })
 	if err != nil {
 		return nil, err
 	}
-	return s.standing(d, live)
+	return s.draftNow(d, live)
 }
 
 // MakeDraft makes a draft on the policy in force. A quick one, for a single change, is
@@ -379,7 +379,7 @@ func (s *Service) putDraft(t *store.Tx, d *Draft) error {
 }
 
 // onDraft changes a draft. fn gets how it stands; what it leaves in the draft is kept.
-func (s *Service) onDraft(ctx context.Context, who, why, name, ifMatch string, fn func(x *Standing, t *store.Tx) error) (*Standing, error) {
+func (s *Service) onDraft(ctx context.Context, who, why, name, ifMatch string, fn func(x *DraftNow, t *store.Tx) error) (*DraftNow, error) {
 	id := "" // a name is not found any more once the draft is over
 	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
 		d, err := s.draftNamed(ctx, name, func(id string) ([]byte, error) { return t.Record("draft", id) })
@@ -424,7 +424,7 @@ func (d *Draft) reopen(note string) {
 
 // editDraft makes a change of policy an edit of a draft.
 func (s *Service) editDraft(ctx context.Context, id, who, why string, make func(*State) (*world.World, error)) error {
-	_, err := s.onDraft(ctx, who, why, id, "", func(x *Standing, _ *store.Tx) error {
+	_, err := s.onDraft(ctx, who, why, id, "", func(x *DraftNow, _ *store.Tx) error {
 		if len(x.Conflicts) > 0 {
 			return x.conflicting()
 		}
@@ -460,8 +460,8 @@ func lost(was, next *world.World) string {
 }
 
 // UndoEdit takes an edit out of a draft; an empty kind takes all.
-func (s *Service) UndoEdit(ctx context.Context, who, why, id, kind, entry, ifMatch string) (*Standing, error) {
-	return s.onDraft(ctx, who, why, id, ifMatch, func(x *Standing, _ *store.Tx) error {
+func (s *Service) UndoEdit(ctx context.Context, who, why, id, kind, entry, ifMatch string) (*DraftNow, error) {
+	return s.onDraft(ctx, who, why, id, ifMatch, func(x *DraftNow, _ *store.Tx) error {
 		kept := []draft.Edit{}
 		for _, e := range x.Edits {
 			if kind != "" && (e.Kind != kind || e.ID != entry) {
@@ -481,8 +481,8 @@ func (s *Service) UndoEdit(ctx context.Context, who, why, id, kind, entry, ifMat
 }
 
 // SettleEdit decides a conflict: the draft keeps its edit, or takes what is in force.
-func (s *Service) SettleEdit(ctx context.Context, who, why, id, kind, entry string, keep bool) (*Standing, error) {
-	return s.onDraft(ctx, who, why, id, "", func(x *Standing, _ *store.Tx) error {
+func (s *Service) SettleEdit(ctx context.Context, who, why, id, kind, entry string, keep bool) (*DraftNow, error) {
+	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, _ *store.Tx) error {
 		edits := append([]draft.Edit{}, x.Clean...)
 		found := false
 		for _, c := range x.Conflicts {
@@ -510,7 +510,7 @@ func (s *Service) SettleEdit(ctx context.Context, who, why, id, kind, entry stri
 
 // DropDraft gives a draft up.
 func (s *Service) DropDraft(ctx context.Context, who, why, id string) error {
-	_, err := s.onDraft(ctx, who, why, id, "", func(x *Standing, _ *store.Tx) error {
+	_, err := s.onDraft(ctx, who, why, id, "", func(x *DraftNow, _ *store.Tx) error {
 		x.Draft.State, x.Draft.Weighed = DraftDropped, nil
 		return nil
 	})
@@ -518,8 +518,8 @@ func (s *Service) DropDraft(ctx context.Context, who, why, id string) error {
 }
 
 // WithdrawDraft opens a draft that waits or is set.
-func (s *Service) WithdrawDraft(ctx context.Context, who, why, id string) (*Standing, error) {
-	return s.onDraft(ctx, who, why, id, "", func(x *Standing, _ *store.Tx) error {
+func (s *Service) WithdrawDraft(ctx context.Context, who, why, id string) (*DraftNow, error) {
+	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, _ *store.Tx) error {
 		if x.State == DraftOpen {
 			return fmt.Errorf("%w: the draft %q waits for nothing", ErrConflict, x.Name)
 		}
@@ -531,14 +531,14 @@ func (s *Service) WithdrawDraft(ctx context.Context, who, why, id string) (*Stan
 // Publish publishes a draft, at once or where at is set at that moment. digest is that
 // of what was weighed; something else is refused. Where somebody else must confirm, it
 // waits for them.
-func (s *Service) Publish(ctx context.Context, who, why, id, digest string, at moment.Moment) (*Standing, error) {
+func (s *Service) Publish(ctx context.Context, who, why, id, digest string, at moment.Moment) (*DraftNow, error) {
 	if strings.TrimSpace(why) == "" {
 		return nil, &Invalid{"why", why, "publishing has a reason"}
 	}
 	if at.IsSet() && at <= s.Now() {
 		return nil, &Invalid{"at", at.String(), "a moment to publish at lies ahead; leave it away to publish at once"}
 	}
-	return s.onDraft(ctx, who, why, id, "", func(x *Standing, t *store.Tx) error {
+	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, t *store.Tx) error {
 		switch {
 		case len(x.Conflicts) > 0:
 			return x.conflicting()
@@ -576,9 +576,9 @@ var errAnew = "since it was weighed, something has changed; it is to be weighed 
 // Confirm publishes a draft that waits, exactly as it was weighed; who must be somebody
 // else than who asked. Where anything has changed since, the draft is open again and
 // ErrStale is returned.
-func (s *Service) Confirm(ctx context.Context, who, id, digest string) (*Standing, error) {
+func (s *Service) Confirm(ctx context.Context, who, id, digest string) (*DraftNow, error) {
 	stale := false
-	x, err := s.onDraft(ctx, who, "", id, "", func(x *Standing, t *store.Tx) error {
+	x, err := s.onDraft(ctx, who, "", id, "", func(x *DraftNow, t *store.Tx) error {
 		d := x.Draft
 		switch {
 		case x.State != DraftWaiting:
@@ -611,7 +611,7 @@ var ErrSecond = errors.New("somebody else must confirm")
 
 // publishable refuses a policy that a file could not give: what names something that
 // is not there, or two that claim the same.
-func (s *Service) publishable(ctx context.Context, x *Standing) error {
+func (s *Service) publishable(ctx context.Context, x *DraftNow) error {
 	edits := x.Clean
 	if gone := lost(x.Live.Policy(), x.After.Policy()); gone != "" { // what stays may name it
 		edits = nil
@@ -634,7 +634,7 @@ func (s *Service) publishable(ctx context.Context, x *Standing) error {
 }
 
 // write writes a draft's policy as a new revision.
-func (s *Service) write(x *Standing, t *store.Tx) error {
+func (s *Service) write(x *DraftNow, t *store.Tx) error {
 	d := x.Draft
 	if err := s.publishable(t.Context(), x); err != nil {
 		return err
@@ -799,7 +799,7 @@ type Between struct{ Before, After *State }
 
 // Impact weighs a draft at a moment: who gains and who loses what. line and progress
 // are as in engine.ImpactOf.
-func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line func(*engine.ImpactLine) bool, progress func(float64)) (*Standing, *Between, *engine.Impact, error) {
+func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line func(*engine.ImpactLine) bool, progress func(float64)) (*DraftNow, *Between, *engine.Impact, error) {
 	x, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, nil, nil, err
@@ -830,7 +830,7 @@ func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line 
 }
 
 // Held lists the values that publishing would hold back, or release.
-func (s *Service) Held(ctx context.Context, x *Standing, limit int) ([]HeldChange, int, error) {
+func (s *Service) Held(ctx context.Context, x *DraftNow, limit int) ([]HeldChange, int, error) {
 	out, total := []HeldChange{}, 0
 	add := func(h HeldChange) {
 		if total++; len(out) < limit {
@@ -900,7 +900,7 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 		l1, d1, _, _ := after.RuleState(r)
 		differs = differs || l0 != l1 || d0 != d1
 	}
-	standing := func(st *State) map[string]string {
+	partners := func(st *State) map[string]string {
 		m := map[string]string{}
 		for i := range st.Policy().Partners {
 			p := &st.Policy().Partners[i]
@@ -917,7 +917,7 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 		return m
 	}
 	if !differs {
-		a, b := standing(before), standing(after)
+		a, b := partners(before), partners(after)
 		for id, said := range b {
 			differs = differs || a[id] != said
 		}
@@ -1070,11 +1070,11 @@ func (s *Service) heldSince(ctx context.Context, t *store.Tx, number uint64) ([]
 				return err
 			}
 			still := false
-			if err := onRules(t, w, func(rules []world.Setting) ([]world.Setting, bool) {
+			if err := onRules(t, w, func(rules []world.Setting, _ []byte) ([]world.Setting, bool, error) {
 				for _, x := range rules {
 					still = still || x.Rule == v.Rule && x.Held && x.Value == v.Value
 				}
-				return nil, false
+				return nil, false, nil
 			}); err != nil && !errors.Is(err, ErrNotFound) {
 				return err
 			}
@@ -1130,7 +1130,7 @@ func release(t *store.Tx, list []Release) error {
 		if err != nil {
 			return err
 		}
-		err = onRules(t, w, func(rules []world.Setting) ([]world.Setting, bool) {
+		err = onRules(t, w, func(rules []world.Setting, _ []byte) ([]world.Setting, bool, error) {
 			out := append([]world.Setting(nil), rules...)
 			changed := false
 			for i := range out {
@@ -1138,57 +1138,11 @@ func release(t *store.Tx, list []Release) error {
 					x.Held, changed = false, true
 				}
 			}
-			return out, changed
+			return out, changed, nil
 		})
 		if err != nil && !errors.Is(err, ErrNotFound) { // a space that is gone has nothing to release
 			return err
 		}
 	}
 	return nil
-}
-
-// onRules hands over what a space, item or meeting says of rules; what comes back is
-// written where it is a change.
-func onRules(t *store.Tx, w Where, fn func([]world.Setting) ([]world.Setting, bool)) error {
-	r := w.Resource
-	missing := fmt.Errorf("%w: there is no such %s", ErrNotFound, r.Kind)
-	switch {
-	case r.Kind.IsItem():
-		it, place, ok, err := t.Item(r.ID)
-		if err != nil || !ok {
-			return orMissing(err, missing)
-		}
-		if rules, changed := fn(it.Rules); changed {
-			it.Rules = rules
-			_, err = t.PutItem(&it, place)
-		}
-		return err
-	case r.Kind == catalogue.Space:
-		doc, err := t.Record("space", r.ID)
-		if err != nil || doc == nil {
-			return orMissing(err, missing)
-		}
-		x, err := worldfile.SpaceOf(doc)
-		if err != nil {
-			return err
-		}
-		if rules, changed := fn(x.Rules); changed {
-			x.Rules = rules
-			_, err = t.PutRecord("space", x.ID, worldfile.SpaceDoc(&x))
-		}
-		return err
-	}
-	doc, err := t.Record("meeting", r.ID)
-	if err != nil || doc == nil {
-		return orMissing(err, missing)
-	}
-	x, err := worldfile.MeetingOf(doc)
-	if err != nil {
-		return err
-	}
-	if rules, changed := fn(x.Rules); changed {
-		x.Rules = rules
-		_, err = t.PutRecord("meeting", x.ID, worldfile.MeetingDoc(&x))
-	}
-	return err
 }

@@ -48,7 +48,7 @@ func set(t *testing.T, s *Service, id, rule, limit, def string) error {
 	return s.SetRule(InDraft(t.Context(), id), "anna", "", RuleChange{Rule: rule, Limit: limit, Default: def})
 }
 
-func publishDraft(t *testing.T, s *Service, id string) *Standing {
+func publishDraft(t *testing.T, s *Service, id string) *DraftNow {
 	t.Helper()
 	x, err := s.Draft(t.Context(), id)
 	check(t, err)
@@ -57,7 +57,7 @@ func publishDraft(t *testing.T, s *Service, id string) *Standing {
 	return x
 }
 
-func edits(x *Standing) string {
+func edits(x *DraftNow) string {
 	var out []string
 	for _, e := range x.Clean {
 		for _, c := range e.Changes() {

@@ -148,63 +148,63 @@ func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) 
 		return err
 	}
 	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		missing := fmt.Errorf("%w: there is no such %s", ErrNotFound, c.Where.Resource.Kind)
-		stale := func(doc []byte) error {
+		return onRules(t, c.Where, func(was []world.Setting, doc []byte) ([]world.Setting, bool, error) {
 			if c.IfMatch != "" && c.IfMatch != Etag(doc) {
-				return ErrStale
+				return nil, false, ErrStale
 			}
-			return nil
-		}
-		r := c.Where.Resource
-		switch {
-		case r.Kind.IsItem():
-			it, place, ok, err := t.Item(r.ID)
-			if err != nil || !ok || it.Kind != r.Kind {
-				return orMissing(err, missing)
-			}
-			if err := stale(worldfile.ItemDoc(&it)); err != nil {
-				return err
-			}
-			if it.Rules, err = change(now, it.Rules); err != nil {
-				return err
-			}
-			_, err = t.PutItem(&it, place)
-			return err
-		case r.Kind == catalogue.Space:
-			doc, err := t.Record("space", r.ID)
-			if err != nil || doc == nil {
-				return orMissing(err, missing)
-			}
-			if err := stale(doc); err != nil {
-				return err
-			}
-			x, err := worldfile.SpaceOf(doc)
-			if err != nil {
-				return err
-			}
-			if x.Rules, err = change(now, x.Rules); err != nil {
-				return err
-			}
-			_, err = t.PutRecord("space", x.ID, worldfile.SpaceDoc(&x))
-			return err
-		}
-		doc, err := t.Record("meeting", r.ID)
-		if err != nil || doc == nil {
+			next, err := change(now, was)
+			return next, true, err
+		})
+	})
+}
+
+// onRules hands over what a space, item or meeting says of rules, with its doc; what
+// comes back is written where it is a change.
+func onRules(t *store.Tx, w Where, fn func(rules []world.Setting, doc []byte) (next []world.Setting, changed bool, err error)) error {
+	r := w.Resource
+	missing := fmt.Errorf("%w: there is no such %s", ErrNotFound, r.Kind)
+	if r.Kind.IsItem() {
+		it, place, ok, err := t.Item(r.ID)
+		if err != nil || !ok || it.Kind != r.Kind {
 			return orMissing(err, missing)
 		}
-		if err := stale(doc); err != nil {
-			return err
+		rules, changed, err := fn(it.Rules, worldfile.ItemDoc(&it))
+		if err == nil && changed {
+			it.Rules = rules
+			_, err = t.PutItem(&it, place)
 		}
-		x, err := worldfile.MeetingOf(doc)
+		return err
+	}
+	kind := "meeting"
+	if r.Kind == catalogue.Space {
+		kind = "space"
+	}
+	doc, err := t.Record(kind, r.ID)
+	if err != nil || doc == nil {
+		return orMissing(err, missing)
+	}
+	if kind == "space" {
+		x, err := worldfile.SpaceOf(doc)
 		if err != nil {
 			return err
 		}
-		if x.Rules, err = change(now, x.Rules); err != nil {
-			return err
+		rules, changed, err := fn(x.Rules, doc)
+		if err == nil && changed {
+			x.Rules = rules
+			_, err = t.PutRecord(kind, x.ID, worldfile.SpaceDoc(&x))
 		}
-		_, err = t.PutRecord("meeting", x.ID, worldfile.MeetingDoc(&x))
 		return err
-	})
+	}
+	x, err := worldfile.MeetingOf(doc)
+	if err != nil {
+		return err
+	}
+	rules, changed, err := fn(x.Rules, doc)
+	if err == nil && changed {
+		x.Rules = rules
+		_, err = t.PutRecord(kind, x.ID, worldfile.MeetingDoc(&x))
+	}
+	return err
 }
 
 func orMissing(err, missing error) error {

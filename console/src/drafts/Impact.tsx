@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { when } from '../parts/bits'
-import { type Impact, type Moves, type MovesBy } from '../api'
+import { type Impact, type Moves, type MovesBy, type WideNumber } from '../api'
 
 const n = (x: number) => x.toLocaleString('en-GB')
 
@@ -154,6 +154,53 @@ export function ImpactPicture({ x }: { x: Impact }) {
 const words = { gained: '+ gained', lost: '− lost', otherwise: '~ otherwise' }
 const looks = { gained: 'opened', lost: 'closed', otherwise: 'otherwise' }
 
+/** Wide actions: parties, resources and pairs, with what changes where something does. */
+export function WideTable({ rows }: { rows: WideNumber[] }) {
+  const changes = rows.some((w) => w.change)
+  return (
+    <div className="wide" role="region" aria-label="Wide actions" tabIndex={0}>
+      <table className="table listing">
+        <thead>
+          <tr>
+            {changes && <th scope="col">Change</th>}
+            <th scope="col">Action</th>
+            <th scope="col" className="num">
+              Parties
+            </th>
+            <th scope="col" className="num">
+              Resources
+            </th>
+            <th scope="col" className="num">
+              Pairs
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((w) => (
+            <tr key={(w.change ?? '') + w.action + w.kind + (w.scope ?? '')}>
+              {w.change && (
+                <td>
+                  <span className={`change is-${looks[w.change]}`}>{words[w.change]}</span>
+                </td>
+              )}
+              <th scope="row">
+                {w.action}
+                <span className="sub">
+                  {w.kind}
+                  {w.scope ? `, ${w.scope === 'shared' ? 'those of shared spaces' : 'everybody'}` : ''}
+                </span>
+              </th>
+              <td className="num">{n(w.parties)}</td>
+              <td className="num">{w.scope ? '–' : n(w.resources)}</td>
+              <td className="num">{n(w.pairs)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  )
+}
+
 /** The lines behind an impact. */
 export function ImpactTables({ x, download }: { x: Impact; download?: string }) {
   const [shown, setShown] = useState(50)
@@ -162,38 +209,7 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
       {x.wide.length > 0 && (
         <section>
           <h3>What needs no role</h3>
-          <div className="wide" role="region" aria-label="Wide actions" tabIndex={0}>
-            <table className="table listing">
-              <thead>
-                <tr>
-                  <th scope="col">Change</th>
-                  <th scope="col">Action</th>
-                  <th scope="col" className="num">Parties</th>
-                  <th scope="col" className="num">Resources</th>
-                  <th scope="col" className="num">Pairs</th>
-                </tr>
-              </thead>
-              <tbody>
-                {x.wide.map((w, i) => (
-                  <tr key={i}>
-                    <td>
-                      <span className={`change is-${looks[w.change!]}`}>{words[w.change!]}</span>
-                    </td>
-                    <th scope="row">
-                      {w.action}
-                      <span className="sub">
-                        {w.kind}
-                        {w.scope ? `, ${w.scope === 'shared' ? 'those of shared spaces' : 'everybody'}` : ''}
-                      </span>
-                    </th>
-                    <td className="num">{n(w.parties)}</td>
-                    <td className="num">{w.scope ? '–' : n(w.resources)}</td>
-                    <td className="num">{n(w.pairs)}</td>
-                  </tr>
-                ))}
-              </tbody>
-            </table>
-          </div>
+          <WideTable rows={x.wide} />
         </section>
       )}
       {x.newcomers.length > 0 && (
@@ -221,7 +237,8 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
                     </th>
                     <td>{m.action}</td>
                     <td className="num">
-                      {n(m.count)} {m.kind}
+                      {n(m.count)}
+                      <span className="sub">{m.kind}</span>
                     </td>
                   </tr>
                 ))}

@@ -26,6 +26,11 @@ export function QuickDialog({ role }: { role: string }) {
     )
     return () => setAsk(null)
   }, [])
+  useEffect(() => {
+    if (!open) return
+    addEventListener('pagehide', open.w.drop) // a change that nobody decided about leaves nothing behind
+    return () => removeEventListener('pagehide', open.w.drop)
+  }, [open])
   if (waits)
     return (
       <Modal show onHide={() => setWaits('')} aria-labelledby="quick-title" className="quick-dialog">

@@ -62,6 +62,7 @@ export interface Weighing {
   impact: Impact
   why: string
   publish: (why: string) => Promise<Draft>
+  drop: () => void
 }
 
 let ask: ((w: Weighing) => Promise<Decision>) | null = null
@@ -96,7 +97,7 @@ export async function quickly<T>(raw: Raw, method: string, path: string, body: s
   }
   const given = new URLSearchParams(path.split('?')[1]).get('why') ?? (body?.startsWith('{') ? ((JSON.parse(body) as { why?: string; reason?: string }).why ?? (JSON.parse(body) as { reason?: string }).reason ?? '') : '')
   const decision: Decision = ask
-    ? await ask({ draft: d, impact, why: given, publish: (why) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest }), json) })
+    ? await ask({ draft: d, impact, why: given, publish: (why) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest }), json), drop: () => void drop() })
     : { do: 'drop' }
   if (decision.do === 'drop') {
     await drop()

@@ -88,7 +88,7 @@ function ofDraft(was: string | undefined, now: string): string {
     const b = JSON.parse(now) as { name: string; state: string; edits?: unknown[]; published?: number }
     const said = [b.name]
     if (a?.state !== b.state) said.push(b.published ? `published as revision ${b.published}` : b.state)
-    if (edits(a) !== edits(b)) said.push(`${edits(b)} edits`)
+    if (edits(a) !== edits(b)) said.push(edits(b) === 1 ? '1 edit' : `${edits(b)} edits`)
     return said.join(', ')
   } catch {
     return 'changed'

@@ -2,6 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { Button } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type Numbered, type NumberLines, type Numbers, type RuleAudience } from '../api'
+import { WideTable } from '../drafts/Impact'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Ways } from './ReachPage'
 import { StatedLine, TimeLine } from './time'
@@ -88,34 +89,7 @@ export function NumbersPage() {
             <Ledger title="By action" rows={[...x.actions].sort((a, b) => b.granted - a.granted)} to={to('action')} />
             <section className="ledger" aria-label="Wide">
               <h2>Wide</h2>
-              <div className="wide" role="region" aria-label="Wide actions" tabIndex={0}>
-                <table className="table listing">
-                  <thead>
-                    <tr>
-                      <th scope="col">Action</th>
-                      <th scope="col" className="num">Parties</th>
-                      <th scope="col" className="num">Resources</th>
-                      <th scope="col" className="num">Pairs</th>
-                    </tr>
-                  </thead>
-                  <tbody>
-                    {x.wide.map((w) => (
-                      <tr key={w.action + w.kind + (w.scope ?? '')}>
-                        <th scope="row">
-                          {w.action}
-                          <span className="sub">
-                            {w.kind}
-                            {w.scope ? `, ${w.scope === 'shared' ? 'those of shared spaces' : 'everybody'}` : ''}
-                          </span>
-                        </th>
-                        <td className="num">{n(w.parties)}</td>
-                        <td className="num">{w.scope ? '–' : n(w.resources)}</td>
-                        <td className="num">{n(w.pairs)}</td>
-                      </tr>
-                    ))}
-                  </tbody>
-                </table>
-              </div>
+              <WideTable rows={x.wide} />
             </section>
           </div>
           <StatedLine s={x.stated} />

@@ -343,5 +343,12 @@ func Titles(edits []Edit) string {
 	case 1:
 		return edits[0].Title()
 	}
-	return fmt.Sprintf("%s and %d more", edits[0].Title(), len(edits)-1)
+	lead := 0 // a rule leads: what it holds back follows from it
+	for i := range edits {
+		if edits[i].Kind == "rule" {
+			lead = i
+			break
+		}
+	}
+	return fmt.Sprintf("%s and %d more", edits[lead].Title(), len(edits)-1)
 }

@@ -75,20 +75,6 @@ func (x *Impact) Nothing() bool {
 	return !x.Parties.Any() && len(x.Newcomers) == 0
 }
 
-// Loosens reports whether anybody would be able to do more, or the same with fewer
-// conditions as far as counted here, typical newcomers included.
-func (x *Impact) Loosens() bool {
-	if x.Parties.Gained+x.Parties.Otherwise > 0 {
-		return true
-	}
-	for i := range x.Newcomers {
-		if x.Newcomers[i].Change != "lost" {
-			return true
-		}
-	}
-	return false
-}
-
 // ChangedRules finds the rules of which two policies say otherwise anywhere but at
 // partners: at the organisation or in exceptions.
 func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {

@@ -151,6 +151,15 @@ func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 	return m, nil
 }
 
+// ParseEnd reads what people type for an end: like ParseLoose, but a date, plain or
+// relative, is the end of that local day.
+func ParseEnd(s string, now Moment, loc *time.Location) (Moment, error) {
+	if d, ok, err := ParseDate(s, now, loc); err == nil && ok {
+		return (d + 1).Start(loc), nil
+	}
+	return ParseLoose(s, now, loc)
+}
+
 // ParseDate reads a plain date or one relative to the local day of now (+3d,
 // -1d); ok is false where s is written as neither.
 func ParseDate(s string, now Moment, loc *time.Location) (d Day, ok bool, err error) {

@@ -35,16 +35,16 @@ const (
 	AtPartner     Kind = "partner_value" // a value at a partner
 	OpenPartner   Kind = "opening"       // a partner is opened for a service and direction
 	ResumePartner Kind = "standing"      // a partner is brought back
+	AddDomain     Kind = "domain"        // a domain is added to the partner it lies under
 	MakePartner   Kind = "new_partner"   // a partner is made of a domain
 	LiftBar       Kind = "bar"           // a bar is lifted
 	TheirStance   Kind = "their_side"    // the partner's own side admits it
 	SetDefault    Kind = "default"       // the default of a rule
 	RaiseLimit    Kind = "limit"         // the limit of a rule
-	ChangeRule    Kind = "held"          // a value that is held back is released
 )
 
 // width orders kinds from the narrowest.
-var width = map[Kind]int{Activate: 0, GiveGrant: 1, JoinGroup: 2, AtItem: 3, TheirStance: 3, MeetingDoor: 3, Licence: 3, Exceptional: 4, Admit: 5, TakeIn: 5, AtSpace: 6, OpenPartner: 7, AtPartner: 8, ResumePartner: 9, MakePartner: 10, LiftBar: 11, ChangeRule: 12, SetDefault: 13, RaiseLimit: 14}
+var width = map[Kind]int{Activate: 0, GiveGrant: 1, JoinGroup: 2, AtItem: 3, TheirStance: 3, MeetingDoor: 3, Licence: 3, Exceptional: 4, Admit: 5, TakeIn: 5, AtSpace: 6, OpenPartner: 7, AtPartner: 8, ResumePartner: 9, AddDomain: 9, MakePartner: 10, LiftBar: 11, SetDefault: 13, RaiseLimit: 14}
 
 // Change is one change, as data: what is not of its kind is empty.
 type Change struct {
@@ -71,7 +71,7 @@ type Change struct {
 // Policy reports whether the change is one of policy, which a draft can make.
 func (c *Change) Policy() bool {
 	switch c.Kind {
-	case Exceptional, AtPartner, OpenPartner, ResumePartner, MakePartner, LiftBar, SetDefault, RaiseLimit:
+	case Exceptional, AtPartner, OpenPartner, ResumePartner, AddDomain, MakePartner, LiftBar, SetDefault, RaiseLimit:
 		return true
 	}
 	return false
@@ -135,6 +135,8 @@ func (c *Change) Text() string {
 		return fmt.Sprintf("Open the partner %s for %s.", c.Name, c.Key)
 	case ResumePartner:
 		return fmt.Sprintf("Bring the partner %s back.", c.Name)
+	case AddDomain:
+		return fmt.Sprintf("Add %s to the partner %s.", c.Domain, c.Name)
 	case MakePartner:
 		return fmt.Sprintf("Make a partner of %s, opened for %s.", c.Domain, c.Key)
 	case LiftBar:
@@ -420,6 +422,15 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		var out [][]Change
 		if m := s.Match(f.partyOf(c)); !m.Private && !m.Own && m.Partner == nil {
 			d := f.partyOf(c).Domain()
+			for i := range s.Policy().Partners { // one that it lies under is likely theirs
+				p := &s.Policy().Partners[i]
+				for _, e := range p.Domains {
+					if d.Under(e.Domain) && world.NewWatch(s.Policy()).Refuse(p.ID, world.Entry{Domain: d}) == "" {
+						out = append(out, []Change{{Kind: AddDomain, Who: administrator, Domain: d, Partner: p.ID, Name: p.Name}})
+						break
+					}
+				}
+			}
 			if key, ok := catalogue.ParseKey(c.B); ok && world.NewWatch(s.Policy()).Refuse(partnerID(d), world.Entry{Domain: d}) == "" {
 				out = append(out, []Change{{Kind: MakePartner, Who: administrator, Domain: d, Key: key}})
 			}
@@ -836,6 +847,10 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 					}
 				}
 				q.Stance = append(kept, world.Stance{Key: c.Key, Says: world.SaysAdmits, AsOf: at, Until: moment.Never})
+			}
+		case AddDomain:
+			if q := partner(c.Partner); q != nil {
+				q.Domains = append(q.Domains[:len(q.Domains):len(q.Domains)], world.Entry{Domain: c.Domain})
 			}
 		case MakePartner:
 			id := partnerID(c.Domain)

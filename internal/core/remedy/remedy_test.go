@@ -73,6 +73,10 @@ rules: {chat.federation: {limit: any, default: listed}}
 partners: [{id: osk, name: Oskelund, domains: [osk.example], stance: {chat.in: {says: refuses}}}]
 people: [{id: uma, name: Uma}]`, "b@osk.example chat.message person:uma",
 			"Make an exception: chat.federation to any for uma towards the partner osk. Oskelund admits chat.in on its own side. | Open the partner Oskelund for chat.in. Oskelund admits chat.in on its own side. | Set the default of chat.federation to any. Oskelund admits chat.in on its own side."},
+		{"a domain below a partner's", `
+rules: {chat.federation: {limit: listed, default: listed}}
+partners: [{id: van, name: Vantry, domains: [van.example], opened: {chat.in: yes}}]
+people: [{id: uma, name: Uma}]`, "x@culture.van.example chat.message person:uma", "Add culture.van.example to the partner Vantry. | Make a partner of culture.van.example, opened for chat.in. | Raise the limit of chat.federation to any. Make an exception: chat.federation to any for uma towards x@culture.van.example. | Raise the limit of chat.federation to any. Set the default of chat.federation to any."},
 		{"a bar and a standing", `
 rules: {chat.federation: {limit: any, default: listed}}
 partners: [{id: mar, name: Marrowby, domains: [mar.example], standing: suspended, opened: {chat.in: yes}}]
