@@ -146,6 +146,20 @@ func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Momen
 	return
 }
 
+// GroupsOf returns the groups that a person of ours is in.
+func (s *Snapshot) GroupsOf(person string) (ids []string) {
+	inv := &s.inv
+	i := inv.personIDs.find(inv.text, person)
+	if i == none || !inv.people.at(i).exists {
+		return nil
+	}
+	p := inv.people.at(i)
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		ids = append(ids, inv.groupIDs.text(inv.text, g))
+	}
+	return
+}
+
 // OwnerOf returns the first owner of the space of a resource; empty where there is none.
 func (s *Snapshot) OwnerOf(space string) string {
 	inv := &s.inv

@@ -104,7 +104,11 @@ func (c *Change) Text() string {
 		if c.Partner != "" {
 			towards = "the partner " + c.Partner
 		}
-		return fmt.Sprintf("Make an exception: %s for %s towards %s.", value(), c.Person, towards)
+		who := c.Person
+		if c.Group != "" {
+			who = "the group " + c.Group
+		}
+		return fmt.Sprintf("Make an exception: %s for %s towards %s.", value(), who, towards)
 	case Admit:
 		who := c.Party.String()
 		if c.Partner != "" {
@@ -700,8 +704,17 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		return [][]Change{base}
 	}
 	for _, l := range layers {
-		if x, ok := at(l); ok {
-			out = append(out, append(append([]Change(nil), base...), x))
+		x, ok := at(l)
+		if !ok {
+			continue
+		}
+		out = append(out, append(append([]Change(nil), base...), x))
+		if l == engine.PeopleLayer { // the same for a whole group that the person is in
+			for _, g := range s.GroupsOf(c.Person) {
+				y := x
+				y.Person, y.Group = "", g
+				out = append(out, append(append([]Change(nil), base...), y))
+			}
 		}
 	}
 	return append(out, append(append([]Change(nil), base...), Change{Kind: SetDefault, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.DefaultLayer].Value)}))
@@ -861,7 +874,12 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			}
 			q.Opened[c.Key] = world.OpenYes
 		case Exceptional:
-			x := world.Exception{ID: c.ExceptionID(), People: []string{c.Person}, Parties: []world.PartyRef{{Partner: c.Partner, Address: c.Party}}, Rules: []world.Setting{{Rule: c.Rule, Value: c.Value}}, From: at, Until: c.end(at), Reason: "so that a refused question is a yes"}
+			x := world.Exception{ID: c.ExceptionID(), Parties: []world.PartyRef{{Partner: c.Partner, Address: c.Party}}, Rules: []world.Setting{{Rule: c.Rule, Value: c.Value}}, From: at, Until: c.end(at), Reason: "so that a refused question is a yes"}
+			if c.Group != "" {
+				x.Groups = []string{c.Group}
+			} else {
+				x.People = []string{c.Person}
+			}
 			merged := false
 			for k := range part.Exceptions {
 				if part.Exceptions[k].ID == x.ID {
@@ -909,5 +927,9 @@ func (c *Change) ExceptionID() string {
 			return '-'
 		}, c.Party.String())
 	}
-	return c.Person + "-" + towards
+	who := c.Person
+	if c.Group != "" {
+		who = "group-" + c.Group
+	}
+	return who + "-" + towards
 }

@@ -77,6 +77,11 @@ people: [{id: uma, name: Uma}]`, "b@osk.example chat.message person:uma",
 rules: {chat.federation: {limit: listed, default: listed}}
 partners: [{id: van, name: Vantry, domains: [van.example], opened: {chat.in: yes}}]
 people: [{id: uma, name: Uma}]`, "x@culture.van.example chat.message person:uma", "Add culture.van.example to the partner Vantry. | Make a partner of culture.van.example, opened for chat.in. | Raise the limit of chat.federation to any. Make an exception: chat.federation to any for uma towards x@culture.van.example. | Raise the limit of chat.federation to any. Set the default of chat.federation to any."},
+		{"a person in a group", `
+rules: {chat.federation: {limit: any, default: listed}}
+partners: [{id: orrin, name: Orrin, domains: [orrin.example], opened: {chat.in: yes}, standing: active}]
+groups: [{id: rig, name: Rigging}]
+people: [{id: uma, name: Uma, groups: [rig]}]`, "x@unlisted.example chat.message person:uma", "Make an exception: chat.federation to any for uma towards x@unlisted.example. | Make an exception: chat.federation to any for the group rig towards x@unlisted.example. | Make a partner of unlisted.example, opened for chat.in. | Set the default of chat.federation to any."},
 		{"a bar and a standing", `
 rules: {chat.federation: {limit: any, default: listed}}
 partners: [{id: mar, name: Marrowby, domains: [mar.example], standing: suspended, opened: {chat.in: yes}}]
