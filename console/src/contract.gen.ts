@@ -1228,6 +1228,444 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/due/days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is due, counted by day */
+        get: operations["dueDays"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/due/supposing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How the dates of a guest move if something were done */
+        post: operations["dueSupposing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Records of guests, in the order of their addresses; of members those they answer for */
+        get: operations["guests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change records of guests, one or many; those that cannot be changed are told with the reason */
+        post: operations["changeGuests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests/merge": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make one record of two addresses of one person */
+        post: operations["mergeGuests"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/guests/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        /** A record with its grants and what becomes of it */
+        get: operations["guest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/invitations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Invite a list of addresses; each gets an outcome of its own */
+        post: operations["invite"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}/leaving": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A person of ours leaves; their guests are offered to a successor */
+        post: operations["personLeaves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/offers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Guests that are offered to somebody who takes over */
+        get: operations["offers"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/offers/{id}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take over the guests of an offer, or decline */
+        post: operations["answerOffer"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/wishes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Guests who ask for more time */
+        get: operations["wishes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/wishes/{address}/answer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a guest more time, or say why not */
+        post: operations["answerWish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outbox": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Mail, the newest first */
+        get: operations["outbox"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outbox/{id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Try a message again at once */
+        post: operations["sendAgain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                what: "guests" | "grants" | "links" | "spaces" | "people";
+            };
+            cookie?: never;
+        };
+        /** Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2) */
+        get: operations["getList"];
+        put?: never;
+        /** Take in a list; what is wrong is told line by line, and nothing is taken in */
+        post: operations["putList"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/door/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the link of an invitation is about; it is not spent */
+        post: operations["doorOpen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/door/code": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mail a one-time code; the answer is the same for addresses that nobody knows */
+        post: operations["doorCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/door/prove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with a one-time code */
+        post: operations["doorProve"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/door/partner": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign in with the partner's own sign-in (OpenID Connect) */
+        post: operations["doorPartner"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/door/back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a partner's own sign-in leads back to */
+        get: operations["doorBack"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A guest's own page */
+        get: operations["own"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Accept the invitation and the terms */
+        post: operations["ownAccept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own/more": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Ask the sponsor for more time */
+        post: operations["ownMore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own/language": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The language of mail and pages */
+        post: operations["ownLanguage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/own/leave": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Remove the own record */
+        post: operations["ownLeave"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/requests": {
         parameters: {
             query?: never;
@@ -1808,7 +2246,8 @@ export interface components {
         };
         Session: {
             name: string;
-            role: components["schemas"]["Role"];
+            /** @enum {string} */
+            role: "administrator" | "auditor" | "keeper" | "member" | "guest";
             person?: string;
             /** @description Goes into X-CSRF-Token of every request that changes something */
             csrf: string;
@@ -3158,6 +3597,309 @@ export interface components {
             closed?: string;
             closer?: string;
             heard: boolean;
+        };
+        DueDays: {
+            days: {
+                day: string;
+                kinds: {
+                    [key: string]: number;
+                };
+            }[];
+            total: number;
+            kinds: {
+                [key: string]: number;
+            };
+        };
+        DueSupposing: {
+            address: string;
+            /** @enum {string} */
+            do: "extend" | "end_grant" | "suspend" | "bring_back" | "end" | "remove" | "confirm" | "end_partner";
+            until?: string;
+            grants?: boolean;
+            resource?: string;
+        };
+        DueSupposed: {
+            was: components["schemas"]["DueStep"][];
+            will: components["schemas"]["DueStep"][];
+            /** @description Why it cannot be done */
+            reason?: string;
+        };
+        GuestShort: {
+            address: string;
+            name?: string;
+            partner?: string;
+            sponsor?: string;
+            sponsor_name?: string;
+            purpose?: string;
+            /** @enum {string} */
+            state: "active" | "invited" | "suspended";
+            cause?: string;
+            origins: string[];
+            since?: string;
+            last_seen?: string;
+            grants?: number;
+            /** @description When it is suspended or removed next */
+            ends?: string;
+            ends_because?: string;
+            ends_what?: string;
+        };
+        Guest: {
+            short: components["schemas"]["GuestShort"];
+            accepted?: string;
+            renewed?: string;
+            until?: string;
+            state_since?: string;
+            terms?: string;
+            language?: string;
+            location?: string;
+            licence?: string;
+            home_closed?: string;
+            welcome?: string;
+            groups: string[];
+            grants: components["schemas"]["GuestGrant"][];
+            links: {
+                id: string;
+                item: string;
+                right: string;
+                until?: string;
+            }[];
+            steps: components["schemas"]["DueStep"][];
+            wish?: components["schemas"]["Wish"];
+        };
+        GuestGrant: {
+            resource: string;
+            name?: string;
+            role: string;
+            from?: string;
+            until?: string;
+            sponsor?: string;
+            reviewed?: string;
+            live: boolean;
+            group?: string;
+        };
+        GuestChange: {
+            /** @enum {string} */
+            do: "extend" | "suspend" | "bring_back" | "end" | "remove" | "end_grant" | "confirm" | "hand_over" | "describe" | "invite_again";
+            addresses: string[];
+            reason?: string;
+            /** @description The new end; absent as far as one extension may go */
+            until?: string;
+            /** @description Grants that would end before are extended too */
+            grants?: boolean;
+            resource?: string;
+            role?: string;
+            sponsor?: string;
+            name?: string;
+            purpose?: string;
+            language?: string;
+            location?: string;
+            licence?: string;
+        };
+        GuestChanged: {
+            address: string;
+            name?: string;
+            done: boolean;
+            reason?: string;
+            was?: components["schemas"]["DueStep"][];
+            will?: components["schemas"]["DueStep"][];
+            /** @description Actions on resources that are lost at once */
+            lost?: number;
+        };
+        GuestMerge: {
+            from: string;
+            into: string;
+            reason?: string;
+        };
+        GuestMerged: {
+            from: string;
+            into: string;
+            grants: number;
+            groups: number;
+            was: number;
+            will: number;
+            gained: {
+                action: string;
+                resource: string;
+                name?: string;
+            }[];
+            steps: components["schemas"]["DueStep"][];
+        };
+        Invitation: {
+            /** @description Addresses, one a line or between commas; a name may stand before one in angle brackets */
+            list: string;
+            /** @description directory, space:ID, group:ID, or an item as folder:ID */
+            into?: string;
+            /** @enum {string} */
+            role?: "view" | "contribute" | "manage";
+            purpose?: string;
+            /** @description Own words of welcome */
+            text?: string;
+            landing?: string;
+            sponsor?: string;
+            as?: string;
+            until?: string;
+            language?: string;
+            location?: string;
+            licence?: string;
+        };
+        Invited: {
+            lines: components["schemas"]["InvitedLine"][];
+            counts: {
+                [key: string]: number;
+            };
+            as: string;
+            sponsor: string;
+            into: string;
+            until?: string;
+            opens: components["schemas"]["InvitationOpens"][];
+            narrower: {
+                into: string;
+                role: string;
+                until?: string;
+                text: string;
+                opened: number;
+            }[];
+            missing: string[];
+            /** @description What stays open for everybody whatever their gates say */
+            residual?: string;
+        };
+        InvitedLine: {
+            check: components["schemas"]["CheckLine"];
+            name?: string;
+            /** @enum {string} */
+            done?: "invited" | "given";
+        };
+        InvitationOpens: {
+            of: string;
+            count: number;
+            who: string;
+            opened: number;
+            lines: components["schemas"]["WouldLine"][];
+            steps: components["schemas"]["DueStep"][];
+        };
+        Leaving: {
+            at?: string;
+            successor?: string;
+            reason?: string;
+        };
+        Offer: {
+            id: string;
+            from: string;
+            to: string;
+            guests: number;
+            grants: number;
+            made: string;
+            by: string;
+            state: string;
+            reason?: string;
+        };
+        OfferAnswer: {
+            accept: boolean;
+        };
+        Wish: {
+            address: string;
+            until?: string;
+            text?: string;
+            made: string;
+            state: string;
+            answer?: string;
+        };
+        WishAnswer: {
+            grant: boolean;
+            until?: string;
+            text?: string;
+        };
+        OutboxMessage: {
+            /** Format: int64 */
+            id: number;
+            recipient: string;
+            kind: string;
+            state: string;
+            made: string;
+            due?: string;
+            sent?: string;
+            tries: number;
+            error?: string;
+        };
+        ListTaken: {
+            lines: number;
+            added: number;
+            changed: number;
+            same: number;
+            /** @description Which column of the file is which of ours */
+            columns?: {
+                [key: string]: string;
+            };
+            /** @description Columns of the file that are none of ours */
+            ignored?: string[];
+            errors: {
+                line: number;
+                column?: string;
+                value?: string;
+                text: string;
+            }[];
+            sample?: {
+                line: number;
+                what: string;
+                id: string;
+            }[];
+        };
+        DoorKey: {
+            key: string;
+        };
+        DoorAsk: {
+            key?: string;
+            address?: string;
+        };
+        DoorProof: {
+            key?: string;
+            address?: string;
+            code: string;
+        };
+        DoorInvitation: {
+            organisation: string;
+            by: string;
+            masked: string;
+            language: string;
+        };
+        Own: {
+            organisation: string;
+            address: string;
+            name?: string;
+            state: string;
+            language: string;
+            purpose?: string;
+            sponsor?: string;
+            sponsor_address?: string;
+            terms: string;
+            terms_owed: boolean;
+            accepted?: string;
+            landing?: string;
+            /** @description The last day that holds */
+            until?: string;
+            /** @description The cause of the end */
+            until_because?: string;
+            may_leave: boolean;
+            wish?: components["schemas"]["Wish"];
+            places: {
+                name: string;
+                role?: string;
+                until?: string;
+                can: string[];
+                items?: string[];
+            }[];
+            /** @description What they can do besides that belongs to no place */
+            more?: string[];
+        };
+        OwnAccept: {
+            terms?: boolean;
+        };
+        OwnMore: {
+            until?: string;
+            text: string;
+        };
+        OwnLanguage: {
+            language: string;
         };
         DueStep: {
             at: string;
@@ -5465,6 +6207,8 @@ export interface operations {
                 partner?: string;
                 /** @description The address of a guest */
                 who?: string;
+                /** @description Only those a person answers for; of members always their own */
+                sponsor?: string;
                 /** @description next of the page before */
                 cursor?: components["parameters"]["Cursor"];
                 limit?: components["parameters"]["Limit"];
@@ -5490,6 +6234,693 @@ export interface operations {
                         next: string;
                     };
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dueDays: {
+        parameters: {
+            query?: {
+                from?: string;
+                /** @description Absent is +90d */
+                until?: string;
+                partner?: string;
+                sponsor?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DueDays"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dueSupposing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DueSupposing"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DueSupposed"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guests: {
+        parameters: {
+            query?: {
+                /** @description Part of an address or a name */
+                q?: string;
+                partner?: string;
+                sponsor?: string;
+                state?: string;
+                origin?: string;
+                /** @description Who was given something in a space */
+                space?: string;
+                /** @description Suspended or removed up to the end of this day */
+                ending?: string;
+                /** @description address, or end */
+                sort?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        guests: components["schemas"]["GuestShort"][];
+                        total: number;
+                        next: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    changeGuests: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuestChange"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        guests: components["schemas"]["GuestChanged"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mergeGuests: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuestMerge"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuestMerged"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    guest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Guest"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    invite: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Invitation"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    personLeaves: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Leaving"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    offers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        offers: components["schemas"]["Offer"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerOffer: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OfferAnswer"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    wishes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        wishes: components["schemas"]["Wish"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    answerWish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WishAnswer"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wish"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    outbox: {
+        parameters: {
+            query?: {
+                recipient?: string;
+                /** @description waiting, sent or failed */
+                state?: string;
+                before?: number;
+                limit?: components["parameters"]["Limit"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        messages: components["schemas"]["OutboxMessage"][];
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    sendAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    getList: {
+        parameters: {
+            query?: {
+                format?: "csv" | "scim";
+            };
+            header?: never;
+            path: {
+                what: "guests" | "grants" | "links" | "spaces" | "people";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The list */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                    "application/scim+json": Record<string, never>;
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    putList: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+                /** @description Which column of the file is which of ours, as mail=address,who=name */
+                map?: string;
+                why?: string;
+            };
+            header?: never;
+            path: {
+                what: "guests" | "grants" | "links" | "spaces" | "people";
+            };
+            cookie?: never;
+        };
+        /** @description CSV, or a SCIM list response as application/scim+json */
+        requestBody: {
+            content: {
+                "text/csv": string;
+            };
+        };
+        responses: {
+            /** @description What it changes */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListTaken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doorOpen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoorKey"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DoorInvitation"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doorCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoorAsk"];
+            };
+        };
+        responses: {
+            /** @description If the address is known a code is on its way */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doorProve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoorProof"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doorPartner: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoorAsk"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        go: string;
+                        name: string;
+                    };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    doorBack: {
+        parameters: {
+            query?: {
+                code?: string;
+                state?: string;
+                error?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description To the guest's own page */
+            302: {
+                headers: {
+                    Location?: string;
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    own: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Own"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ownAccept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnAccept"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ownMore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnMore"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Wish"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ownLanguage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OwnLanguage"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    ownLeave: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

@@ -189,7 +189,7 @@ func (s *server) impact(ctx context.Context, id string, at moment.Moment, progre
 	list := []apigen.CutOff{}
 	for i := range cut {
 		c := &cut[i]
-		list = append(list, apigen.CutOff{Party: c.Guest.Address.String(), Name: some(c.Guest.Name), Day: c.At.String(), Cause: string(c.Cause)})
+		list = append(list, apigen.CutOff{Party: c.Address.String(), Name: some(c.Name), Day: c.At.String(), Cause: c.Cause.String()})
 	}
 	out.CutOff, out.CutOffTotal = &list, &cutTotal
 	out.Loosens, out.Second, out.Digest = append(out.Loosens, x.Loosens...), x.Second, x.Digest

@@ -3,12 +3,14 @@ package api
 import (
 	"context"
 	"fmt"
+	"strconv"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
 )
 
@@ -18,7 +20,7 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	if until == "" {
 		until = "+30d"
 	}
-	f := answer.DueFilter{From: s.Service.Now(), Partner: opt(p.Partner)}
+	f := answer.DueFilter{From: s.Service.Now(), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor)}
 	st := s.state(ctx)
 	zone := st.Zone()
 	var err error
@@ -30,32 +32,54 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	if f.Until, err = moment.ParseEnd(until, s.Service.Now(), zone); err != nil {
 		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
-	if t := opt(p.Who); t != "" {
-		a, err := addr.Parse(t)
-		if err != nil {
-			return nil, &service.Invalid{Field: "who", Value: t, Reason: err.Error()}
-		}
-		f.Who = a.String()
+	if who := whoIs(ctx); who.Role == service.Member { // of members: what is theirs to see to
+		f.Sponsor = who.Person
 	}
-	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Who), func() (any, error) {
-		c := &answer.DueCollector{Snapshot: st.Snapshot, Filter: f, Items: []apigen.DueStep{}, Kinds: map[string]int{}}
-		err := s.Service.EachGuest(ctx, func(g *world.Guest, own, ofGroups []world.Grant) error {
-			c.Add(g, own, ofGroups)
-			return ctx.Err()
-		})
-		c.Done()
-		if err == nil && f.Who != "" && !c.Found {
-			err = fmt.Errorf("%w: there is no record of %s", service.ErrNotFound, f.Who)
-		}
-		return c, err
+	if t := opt(p.Who); t != "" {
+		return s.dueOf(ctx, st, &f, t)
+	}
+	skip, err := place(p.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	limit := pageSize(p.Limit, 200)
+	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
+		return answer.DueOver(st.Snapshot, f, s.Service.Carried()), nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	c := x.(*answer.DueCollector)
-	steps, next, err := page(c.Items, p.Cursor, p.Limit)
-	if err != nil {
-		return nil, err
+	d := x.(*engine.Due)
+	s.dueLock.Lock() // computing steps is for one at a time
+	steps := d.Steps(skip, limit)
+	s.dueLock.Unlock()
+	out := apigen.Due200JSONResponse{Steps: answer.DueSteps(st.Snapshot, steps), Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds)}
+	if skip+len(steps) < d.Total() {
+		out.Next = cursor(strconv.Itoa(skip + len(steps)))
 	}
-	return apigen.Due200JSONResponse{Steps: steps, Total: len(c.Items), Kinds: c.Kinds, Next: next}, nil
+	return out, nil
+}
+
+// dueOf lists what is due of one address.
+func (s *server) dueOf(ctx context.Context, st *service.State, f *answer.DueFilter, who string) (apigen.DueResponseObject, error) {
+	a, err := addr.Parse(who)
+	if err != nil {
+		return nil, &service.Invalid{Field: "who", Value: who, Reason: err.Error()}
+	}
+	all, ok := st.Sequences(s.Service.Carried()).Of(a)
+	if ok && f.Sponsor != "" && !st.SponsorAt(st.PartyOf(a), f.Sponsor) {
+		ok = false
+	}
+	if !ok {
+		return nil, fmt.Errorf("%w: there is no record of %s", service.ErrNotFound, a)
+	}
+	var steps []engine.DueStep
+	var kinds [dated.NumKinds]int
+	for i := range all {
+		if all[i].At >= f.From && all[i].At < f.Until {
+			steps = append(steps, all[i])
+			kinds[all[i].Kind]++
+		}
+	}
+	return apigen.Due200JSONResponse{Steps: answer.DueSteps(st.Snapshot, steps), Total: len(steps), Kinds: answer.DueKinds(&kinds)}, nil
 }

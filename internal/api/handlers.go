@@ -53,7 +53,7 @@ func (s *server) session(ctx context.Context, who service.Who) apigen.Session {
 	if o := s.state(ctx).Policy().Organisation; o != nil {
 		name = o.Name
 	}
-	return apigen.Session{Name: who.Name, Role: apigen.Role(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
+	return apigen.Session{Name: who.Name, Role: apigen.SessionRole(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
 }
 
 func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {

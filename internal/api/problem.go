@@ -64,7 +64,10 @@ func problemOf(err error) apigen.Problem {
 	var invalid *service.Invalid
 	var file worldfile.Errors
 	var large *http.MaxBytesError
+	var refused *service.Refused
 	switch {
+	case errors.As(err, &refused):
+		return problemConflict.with(refused.Reason)
 	case errors.As(err, &wrong):
 		p := problemWrongUse.with(wrong.Error())
 		p.Field, p.Value = &wrong.Field, &wrong.Value
@@ -81,6 +84,8 @@ func problemOf(err error) apigen.Problem {
 		}
 		p.Errors = &list
 		return p
+	case errors.Is(err, service.ErrTooMany):
+		return problemOften.with("wait and try again")
 	case errors.Is(err, service.ErrDenied):
 		return problemDenied.with("")
 	case errors.Is(err, service.ErrNotFound):

@@ -86,17 +86,26 @@ func (s *server) key(v *answer.View, st *service.State, at *string, parts ...str
 	return fmt.Sprint(st.Head, st.Variant, " ", m, " ", strings.Join(parts, "\x00"))
 }
 
+// place reads a cursor that is a place in a list.
+func place(cursorText *string) (from int, err error) {
+	if cursorText == nil || *cursorText == "" {
+		return 0, nil
+	}
+	text, err := readCursor(cursorText)
+	if err != nil {
+		return 0, err
+	}
+	if from, err = strconv.Atoi(text); err != nil || from < 0 {
+		return 0, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
+	}
+	return from, nil
+}
+
 // page cuts a page out of a list by its cursor, which is a place in it.
 func page[T any](all []T, cursorText *string, limit *int) (out []T, next string, err error) {
-	from := 0
-	if cursorText != nil {
-		text, err := readCursor(cursorText)
-		if err != nil {
-			return nil, "", err
-		}
-		if from, err = strconv.Atoi(text); err != nil || from < 0 {
-			return nil, "", &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
-		}
+	from, err := place(cursorText)
+	if err != nil {
+		return nil, "", err
 	}
 	from = min(from, len(all))
 	to := min(from+pageSize(limit, 100), len(all))

@@ -2,20 +2,17 @@ package cli
 
 import (
 	"fmt"
-	"os"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/client"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
 )
 
 func (a *app) due() *cobra.Command {
@@ -43,14 +40,14 @@ func (a *app) due() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				for i := range found.Items {
-					x, err := convert[client.DueStep](found.Items[i])
+				for i := range found {
+					x, err := convert[client.DueStep](found[i])
 					if err != nil {
 						return err
 					}
 					steps = append(steps, x)
+					kinds[string(x.Kind)]++
 				}
-				kinds = found.Kinds
 			} else {
 				r, err := a.remote()
 				if err != nil {
@@ -118,18 +115,11 @@ func (a *app) due() *cobra.Command {
 	return c
 }
 
-func (a *app) dueOfFile(from, until, partner, who string) (*answer.DueCollector, error) {
-	now := moment.Of(time.Now())
-	text, err := os.ReadFile(a.world)
+func (a *app) dueOfFile(from, until, partner, who string) ([]apigen.DueStep, error) {
+	s, now, err := a.offline()
 	if err != nil {
 		return nil, err
 	}
-	w, err := worldfile.Read(text, worldfile.Options{File: a.world, Now: now})
-	if err != nil {
-		return nil, err
-	}
-	w = world.Merge(&world.World{}, w)
-	s := engine.Of(w)
 	f := answer.DueFilter{From: now, Partner: partner}
 	if from != "" {
 		if f.From, err = moment.ParseLoose(from, now, s.Zone()); err != nil {
@@ -142,16 +132,23 @@ func (a *app) dueOfFile(from, until, partner, who string) (*answer.DueCollector,
 	if f.Until, err = moment.ParseEnd(until, now, s.Zone()); err != nil {
 		return nil, usage{fmt.Errorf("--until: %w", err)}
 	}
-	if who != "" {
-		x, err := addr.Parse(who)
-		if err != nil {
-			return nil, usage{err}
+	if who == "" {
+		d := answer.DueOver(s, f, moment.Always)
+		return answer.DueSteps(s, d.Steps(0, d.Total())), nil
+	}
+	x, err := addr.Parse(who)
+	if err != nil {
+		return nil, usage{err}
+	}
+	all, ok := s.Sequences(moment.Always).Of(x)
+	if !ok {
+		return nil, fmt.Errorf("there is no record of %s", x)
+	}
+	var steps []engine.DueStep
+	for i := range all {
+		if all[i].At >= f.From && all[i].At < f.Until {
+			steps = append(steps, all[i])
 		}
-		f.Who = x.String()
 	}
-	found := answer.DueOf(s, w, f)
-	if who != "" && !found.Found {
-		return nil, fmt.Errorf("there is no record of %s", f.Who)
-	}
-	return found, nil
+	return answer.DueSteps(s, steps), nil
 }

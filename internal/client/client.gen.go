@@ -421,6 +421,42 @@ func (e DueStepKind) Valid() bool {
 	}
 }
 
+// Defines values for DueSupposingDo.
+const (
+	DueSupposingDoBringBack  DueSupposingDo = "bring_back"
+	DueSupposingDoConfirm    DueSupposingDo = "confirm"
+	DueSupposingDoEnd        DueSupposingDo = "end"
+	DueSupposingDoEndGrant   DueSupposingDo = "end_grant"
+	DueSupposingDoEndPartner DueSupposingDo = "end_partner"
+	DueSupposingDoExtend     DueSupposingDo = "extend"
+	DueSupposingDoRemove     DueSupposingDo = "remove"
+	DueSupposingDoSuspend    DueSupposingDo = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the DueSupposingDo enum.
+func (e DueSupposingDo) Valid() bool {
+	switch e {
+	case DueSupposingDoBringBack:
+		return true
+	case DueSupposingDoConfirm:
+		return true
+	case DueSupposingDoEnd:
+		return true
+	case DueSupposingDoEndGrant:
+		return true
+	case DueSupposingDoEndPartner:
+		return true
+	case DueSupposingDoExtend:
+		return true
+	case DueSupposingDoRemove:
+		return true
+	case DueSupposingDoSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -505,6 +541,69 @@ func (e GivenRoleState) Valid() bool {
 	}
 }
 
+// Defines values for GuestChangeDo.
+const (
+	GuestChangeDoBringBack   GuestChangeDo = "bring_back"
+	GuestChangeDoConfirm     GuestChangeDo = "confirm"
+	GuestChangeDoDescribe    GuestChangeDo = "describe"
+	GuestChangeDoEnd         GuestChangeDo = "end"
+	GuestChangeDoEndGrant    GuestChangeDo = "end_grant"
+	GuestChangeDoExtend      GuestChangeDo = "extend"
+	GuestChangeDoHandOver    GuestChangeDo = "hand_over"
+	GuestChangeDoInviteAgain GuestChangeDo = "invite_again"
+	GuestChangeDoRemove      GuestChangeDo = "remove"
+	GuestChangeDoSuspend     GuestChangeDo = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the GuestChangeDo enum.
+func (e GuestChangeDo) Valid() bool {
+	switch e {
+	case GuestChangeDoBringBack:
+		return true
+	case GuestChangeDoConfirm:
+		return true
+	case GuestChangeDoDescribe:
+		return true
+	case GuestChangeDoEnd:
+		return true
+	case GuestChangeDoEndGrant:
+		return true
+	case GuestChangeDoExtend:
+		return true
+	case GuestChangeDoHandOver:
+		return true
+	case GuestChangeDoInviteAgain:
+		return true
+	case GuestChangeDoRemove:
+		return true
+	case GuestChangeDoSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GuestShortState.
+const (
+	GuestShortStateActive    GuestShortState = "active"
+	GuestShortStateInvited   GuestShortState = "invited"
+	GuestShortStateSuspended GuestShortState = "suspended"
+)
+
+// Valid indicates whether the value is a known member of the GuestShortState enum.
+func (e GuestShortState) Valid() bool {
+	switch e {
+	case GuestShortStateActive:
+		return true
+	case GuestShortStateInvited:
+		return true
+	case GuestShortStateSuspended:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImpactLineChange.
 const (
 	ImpactLineChangeGained    ImpactLineChange = "gained"
@@ -565,6 +664,45 @@ func (e ImportLineResult) Valid() bool {
 	case ImportLineResultRefused:
 		return true
 	case ImportLineResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationRole.
+const (
+	InvitationRoleContribute InvitationRole = "contribute"
+	InvitationRoleManage     InvitationRole = "manage"
+	InvitationRoleView       InvitationRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the InvitationRole enum.
+func (e InvitationRole) Valid() bool {
+	switch e {
+	case InvitationRoleContribute:
+		return true
+	case InvitationRoleManage:
+		return true
+	case InvitationRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitedLineDone.
+const (
+	InvitedLineDoneGiven   InvitedLineDone = "given"
+	InvitedLineDoneInvited InvitedLineDone = "invited"
+)
+
+// Valid indicates whether the value is a known member of the InvitedLineDone enum.
+func (e InvitedLineDone) Valid() bool {
+	switch e {
+	case InvitedLineDoneGiven:
+		return true
+	case InvitedLineDoneInvited:
 		return true
 	default:
 		return false
@@ -762,22 +900,22 @@ func (e RequestState) Valid() bool {
 
 // Defines values for Role.
 const (
-	Administrator Role = "administrator"
-	Auditor       Role = "auditor"
-	Keeper        Role = "keeper"
-	Member        Role = "member"
+	RoleAdministrator Role = "administrator"
+	RoleAuditor       Role = "auditor"
+	RoleKeeper        Role = "keeper"
+	RoleMember        Role = "member"
 )
 
 // Valid indicates whether the value is a known member of the Role enum.
 func (e Role) Valid() bool {
 	switch e {
-	case Administrator:
+	case RoleAdministrator:
 		return true
-	case Auditor:
+	case RoleAuditor:
 		return true
-	case Keeper:
+	case RoleKeeper:
 		return true
-	case Member:
+	case RoleMember:
 		return true
 	default:
 		return false
@@ -805,6 +943,33 @@ func (e RuleShape) Valid() bool {
 	case RuleShapeMethods:
 		return true
 	case RuleShapeSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SessionRole.
+const (
+	SessionRoleAdministrator SessionRole = "administrator"
+	SessionRoleAuditor       SessionRole = "auditor"
+	SessionRoleGuest         SessionRole = "guest"
+	SessionRoleKeeper        SessionRole = "keeper"
+	SessionRoleMember        SessionRole = "member"
+)
+
+// Valid indicates whether the value is a known member of the SessionRole enum.
+func (e SessionRole) Valid() bool {
+	switch e {
+	case SessionRoleAdministrator:
+		return true
+	case SessionRoleAuditor:
+		return true
+	case SessionRoleGuest:
+		return true
+	case SessionRoleKeeper:
+		return true
+	case SessionRoleMember:
 		return true
 	default:
 		return false
@@ -1294,6 +1459,24 @@ func (e ListLinksParamsState) Valid() bool {
 	case ListLinksParamsStateDead:
 		return true
 	case ListLinksParamsStateWorks:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetListParamsFormat.
+const (
+	GetListParamsFormatCsv  GetListParamsFormat = "csv"
+	GetListParamsFormatScim GetListParamsFormat = "scim"
+)
+
+// Valid indicates whether the value is a known member of the GetListParamsFormat enum.
+func (e GetListParamsFormat) Valid() bool {
+	switch e {
+	case GetListParamsFormatCsv:
+		return true
+	case GetListParamsFormatScim:
 		return true
 	default:
 		return false
@@ -1940,6 +2123,32 @@ type DomainsImported struct {
 	Written bool           `json:"written"`
 }
 
+// DoorAsk defines model for DoorAsk.
+type DoorAsk struct {
+	Address *string `json:"address,omitempty"`
+	Key     *string `json:"key,omitempty"`
+}
+
+// DoorInvitation defines model for DoorInvitation.
+type DoorInvitation struct {
+	By           string `json:"by"`
+	Language     string `json:"language"`
+	Masked       string `json:"masked"`
+	Organisation string `json:"organisation"`
+}
+
+// DoorKey defines model for DoorKey.
+type DoorKey struct {
+	Key string `json:"key"`
+}
+
+// DoorProof defines model for DoorProof.
+type DoorProof struct {
+	Address *string `json:"address,omitempty"`
+	Code    string  `json:"code"`
+	Key     *string `json:"key,omitempty"`
+}
+
 // Draft defines model for Draft.
 type Draft struct {
 	Back      *int64          `json:"back,omitempty"`
@@ -2033,6 +2242,16 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueDays defines model for DueDays.
+type DueDays struct {
+	Days []struct {
+		Day   string         `json:"day"`
+		Kinds map[string]int `json:"kinds"`
+	} `json:"days"`
+	Kinds map[string]int `json:"kinds"`
+	Total int            `json:"total"`
+}
+
 // DueStep defines model for DueStep.
 type DueStep struct {
 	At           string      `json:"at"`
@@ -2051,6 +2270,26 @@ type DueStep struct {
 
 // DueStepKind defines model for DueStep.Kind.
 type DueStepKind string
+
+// DueSupposed defines model for DueSupposed.
+type DueSupposed struct {
+	// Reason Why it cannot be done
+	Reason *string   `json:"reason,omitempty"`
+	Was    []DueStep `json:"was"`
+	Will   []DueStep `json:"will"`
+}
+
+// DueSupposing defines model for DueSupposing.
+type DueSupposing struct {
+	Address  string         `json:"address"`
+	Do       DueSupposingDo `json:"do"`
+	Grants   *bool          `json:"grants,omitempty"`
+	Resource *string        `json:"resource,omitempty"`
+	Until    *string        `json:"until,omitempty"`
+}
+
+// DueSupposingDo defines model for DueSupposing.Do.
+type DueSupposingDo string
 
 // Ending defines model for Ending.
 type Ending struct {
@@ -2183,6 +2422,128 @@ type GivenRoleDecision string
 // GivenRoleState defines model for GivenRole.State.
 type GivenRoleState string
 
+// Guest defines model for Guest.
+type Guest struct {
+	Accepted   *string      `json:"accepted,omitempty"`
+	Grants     []GuestGrant `json:"grants"`
+	Groups     []string     `json:"groups"`
+	HomeClosed *string      `json:"home_closed,omitempty"`
+	Language   *string      `json:"language,omitempty"`
+	Licence    *string      `json:"licence,omitempty"`
+	Links      []struct {
+		Id    string  `json:"id"`
+		Item  string  `json:"item"`
+		Right string  `json:"right"`
+		Until *string `json:"until,omitempty"`
+	} `json:"links"`
+	Location   *string    `json:"location,omitempty"`
+	Renewed    *string    `json:"renewed,omitempty"`
+	Short      GuestShort `json:"short"`
+	StateSince *string    `json:"state_since,omitempty"`
+	Steps      []DueStep  `json:"steps"`
+	Terms      *string    `json:"terms,omitempty"`
+	Until      *string    `json:"until,omitempty"`
+	Welcome    *string    `json:"welcome,omitempty"`
+	Wish       *Wish      `json:"wish,omitempty"`
+}
+
+// GuestChange defines model for GuestChange.
+type GuestChange struct {
+	Addresses []string      `json:"addresses"`
+	Do        GuestChangeDo `json:"do"`
+
+	// Grants Grants that would end before are extended too
+	Grants   *bool   `json:"grants,omitempty"`
+	Language *string `json:"language,omitempty"`
+	Licence  *string `json:"licence,omitempty"`
+	Location *string `json:"location,omitempty"`
+	Name     *string `json:"name,omitempty"`
+	Purpose  *string `json:"purpose,omitempty"`
+	Reason   *string `json:"reason,omitempty"`
+	Resource *string `json:"resource,omitempty"`
+	Role     *string `json:"role,omitempty"`
+	Sponsor  *string `json:"sponsor,omitempty"`
+
+	// Until The new end; absent as far as one extension may go
+	Until *string `json:"until,omitempty"`
+}
+
+// GuestChangeDo defines model for GuestChange.Do.
+type GuestChangeDo string
+
+// GuestChanged defines model for GuestChanged.
+type GuestChanged struct {
+	Address string `json:"address"`
+	Done    bool   `json:"done"`
+
+	// Lost Actions on resources that are lost at once
+	Lost   *int       `json:"lost,omitempty"`
+	Name   *string    `json:"name,omitempty"`
+	Reason *string    `json:"reason,omitempty"`
+	Was    *[]DueStep `json:"was,omitempty"`
+	Will   *[]DueStep `json:"will,omitempty"`
+}
+
+// GuestGrant defines model for GuestGrant.
+type GuestGrant struct {
+	From     *string `json:"from,omitempty"`
+	Group    *string `json:"group,omitempty"`
+	Live     bool    `json:"live"`
+	Name     *string `json:"name,omitempty"`
+	Resource string  `json:"resource"`
+	Reviewed *string `json:"reviewed,omitempty"`
+	Role     string  `json:"role"`
+	Sponsor  *string `json:"sponsor,omitempty"`
+	Until    *string `json:"until,omitempty"`
+}
+
+// GuestMerge defines model for GuestMerge.
+type GuestMerge struct {
+	From   string  `json:"from"`
+	Into   string  `json:"into"`
+	Reason *string `json:"reason,omitempty"`
+}
+
+// GuestMerged defines model for GuestMerged.
+type GuestMerged struct {
+	From   string `json:"from"`
+	Gained []struct {
+		Action   string  `json:"action"`
+		Name     *string `json:"name,omitempty"`
+		Resource string  `json:"resource"`
+	} `json:"gained"`
+	Grants int       `json:"grants"`
+	Groups int       `json:"groups"`
+	Into   string    `json:"into"`
+	Steps  []DueStep `json:"steps"`
+	Was    int       `json:"was"`
+	Will   int       `json:"will"`
+}
+
+// GuestShort defines model for GuestShort.
+type GuestShort struct {
+	Address string  `json:"address"`
+	Cause   *string `json:"cause,omitempty"`
+
+	// Ends When it is suspended or removed next
+	Ends        *string         `json:"ends,omitempty"`
+	EndsBecause *string         `json:"ends_because,omitempty"`
+	EndsWhat    *string         `json:"ends_what,omitempty"`
+	Grants      *int            `json:"grants,omitempty"`
+	LastSeen    *string         `json:"last_seen,omitempty"`
+	Name        *string         `json:"name,omitempty"`
+	Origins     []string        `json:"origins"`
+	Partner     *string         `json:"partner,omitempty"`
+	Purpose     *string         `json:"purpose,omitempty"`
+	Since       *string         `json:"since,omitempty"`
+	Sponsor     *string         `json:"sponsor,omitempty"`
+	SponsorName *string         `json:"sponsor_name,omitempty"`
+	State       GuestShortState `json:"state"`
+}
+
+// GuestShortState defines model for GuestShort.State.
+type GuestShortState string
+
 // HeldChange defines model for HeldChange.
 type HeldChange struct {
 	// Held It becomes held back; else it is released
@@ -2292,6 +2653,73 @@ type Imported struct {
 	Written bool         `json:"written"`
 }
 
+// Invitation defines model for Invitation.
+type Invitation struct {
+	As *string `json:"as,omitempty"`
+
+	// Into directory, space:ID, group:ID, or an item as folder:ID
+	Into     *string `json:"into,omitempty"`
+	Landing  *string `json:"landing,omitempty"`
+	Language *string `json:"language,omitempty"`
+	Licence  *string `json:"licence,omitempty"`
+
+	// List Addresses, one a line or between commas; a name may stand before one in angle brackets
+	List     string          `json:"list"`
+	Location *string         `json:"location,omitempty"`
+	Purpose  *string         `json:"purpose,omitempty"`
+	Role     *InvitationRole `json:"role,omitempty"`
+	Sponsor  *string         `json:"sponsor,omitempty"`
+
+	// Text Own words of welcome
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
+// InvitationRole defines model for Invitation.Role.
+type InvitationRole string
+
+// InvitationOpens defines model for InvitationOpens.
+type InvitationOpens struct {
+	Count  int         `json:"count"`
+	Lines  []WouldLine `json:"lines"`
+	Of     string      `json:"of"`
+	Opened int         `json:"opened"`
+	Steps  []DueStep   `json:"steps"`
+	Who    string      `json:"who"`
+}
+
+// Invited defines model for Invited.
+type Invited struct {
+	As       string         `json:"as"`
+	Counts   map[string]int `json:"counts"`
+	Into     string         `json:"into"`
+	Lines    []InvitedLine  `json:"lines"`
+	Missing  []string       `json:"missing"`
+	Narrower []struct {
+		Into   string  `json:"into"`
+		Opened int     `json:"opened"`
+		Role   string  `json:"role"`
+		Text   string  `json:"text"`
+		Until  *string `json:"until,omitempty"`
+	} `json:"narrower"`
+	Opens []InvitationOpens `json:"opens"`
+
+	// Residual What stays open for everybody whatever their gates say
+	Residual *string `json:"residual,omitempty"`
+	Sponsor  string  `json:"sponsor"`
+	Until    *string `json:"until,omitempty"`
+}
+
+// InvitedLine defines model for InvitedLine.
+type InvitedLine struct {
+	Check CheckLine        `json:"check"`
+	Done  *InvitedLineDone `json:"done,omitempty"`
+	Name  *string          `json:"name,omitempty"`
+}
+
+// InvitedLineDone defines model for InvitedLine.Done.
+type InvitedLineDone string
+
 // ItemView defines model for ItemView.
 type ItemView struct {
 	Id      string              `json:"id"`
@@ -2313,6 +2741,13 @@ type JournalEntry struct {
 	Was      *string   `json:"was,omitempty"`
 	Who      string    `json:"who"`
 	Why      string    `json:"why"`
+}
+
+// Leaving defines model for Leaving.
+type Leaving struct {
+	At        *string `json:"at,omitempty"`
+	Reason    *string `json:"reason,omitempty"`
+	Successor *string `json:"successor,omitempty"`
 }
 
 // Letter defines model for Letter.
@@ -2360,6 +2795,31 @@ type Link struct {
 	Text  string  `json:"text"`
 	Until *string `json:"until,omitempty"`
 	Works bool    `json:"works"`
+}
+
+// ListTaken defines model for ListTaken.
+type ListTaken struct {
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+
+	// Columns Which column of the file is which of ours
+	Columns *map[string]string `json:"columns,omitempty"`
+	Errors  []struct {
+		Column *string `json:"column,omitempty"`
+		Line   int     `json:"line"`
+		Text   string  `json:"text"`
+		Value  *string `json:"value,omitempty"`
+	} `json:"errors"`
+
+	// Ignored Columns of the file that are none of ours
+	Ignored *[]string `json:"ignored,omitempty"`
+	Lines   int       `json:"lines"`
+	Same    int       `json:"same"`
+	Sample  *[]struct {
+		Id   string `json:"id"`
+		Line int    `json:"line"`
+		What string `json:"what"`
+	} `json:"sample,omitempty"`
 }
 
 // Loaded defines model for Loaded.
@@ -2492,6 +2952,24 @@ type Numbers struct {
 	Wide   []WideNumber `json:"wide"`
 }
 
+// Offer defines model for Offer.
+type Offer struct {
+	By     string  `json:"by"`
+	From   string  `json:"from"`
+	Grants int     `json:"grants"`
+	Guests int     `json:"guests"`
+	Id     string  `json:"id"`
+	Made   string  `json:"made"`
+	Reason *string `json:"reason,omitempty"`
+	State  string  `json:"state"`
+	To     string  `json:"to"`
+}
+
+// OfferAnswer defines model for OfferAnswer.
+type OfferAnswer struct {
+	Accept bool `json:"accept"`
+}
+
 // Option defines model for Option.
 type Option struct {
 	// By The layer that stands against it
@@ -2519,6 +2997,19 @@ type OurStatement struct {
 	Stance map[string]string `json:"stance"`
 }
 
+// OutboxMessage defines model for OutboxMessage.
+type OutboxMessage struct {
+	Due       *string `json:"due,omitempty"`
+	Error     *string `json:"error,omitempty"`
+	Id        int64   `json:"id"`
+	Kind      string  `json:"kind"`
+	Made      string  `json:"made"`
+	Recipient string  `json:"recipient"`
+	Sent      *string `json:"sent,omitempty"`
+	State     string  `json:"state"`
+	Tries     int     `json:"tries"`
+}
+
 // Overview defines model for Overview.
 type Overview struct {
 	// ByKind Known parties by kind
@@ -2536,6 +3027,56 @@ type Overview struct {
 	Soon         []Ending       `json:"soon"`
 	Suspended    []string       `json:"suspended"`
 	Todo         []Todo         `json:"todo"`
+}
+
+// Own defines model for Own.
+type Own struct {
+	Accepted *string `json:"accepted,omitempty"`
+	Address  string  `json:"address"`
+	Landing  *string `json:"landing,omitempty"`
+	Language string  `json:"language"`
+	MayLeave bool    `json:"may_leave"`
+
+	// More What they can do besides that belongs to no place
+	More         *[]string `json:"more,omitempty"`
+	Name         *string   `json:"name,omitempty"`
+	Organisation string    `json:"organisation"`
+	Places       []struct {
+		Can   []string  `json:"can"`
+		Items *[]string `json:"items,omitempty"`
+		Name  string    `json:"name"`
+		Role  *string   `json:"role,omitempty"`
+		Until *string   `json:"until,omitempty"`
+	} `json:"places"`
+	Purpose        *string `json:"purpose,omitempty"`
+	Sponsor        *string `json:"sponsor,omitempty"`
+	SponsorAddress *string `json:"sponsor_address,omitempty"`
+	State          string  `json:"state"`
+	Terms          string  `json:"terms"`
+	TermsOwed      bool    `json:"terms_owed"`
+
+	// Until The last day that holds
+	Until *string `json:"until,omitempty"`
+
+	// UntilBecause The cause of the end
+	UntilBecause *string `json:"until_because,omitempty"`
+	Wish         *Wish   `json:"wish,omitempty"`
+}
+
+// OwnAccept defines model for OwnAccept.
+type OwnAccept struct {
+	Terms *bool `json:"terms,omitempty"`
+}
+
+// OwnLanguage defines model for OwnLanguage.
+type OwnLanguage struct {
+	Language string `json:"language"`
+}
+
+// OwnMore defines model for OwnMore.
+type OwnMore struct {
+	Text  string  `json:"text"`
+	Until *string `json:"until,omitempty"`
 }
 
 // Partner defines model for Partner.
@@ -2988,16 +3529,19 @@ type ServiceState struct {
 // Session defines model for Session.
 type Session struct {
 	// Csrf Goes into X-CSRF-Token of every request that changes something
-	Csrf         string  `json:"csrf"`
-	Demo         bool    `json:"demo"`
-	Name         string  `json:"name"`
-	Organisation string  `json:"organisation"`
-	Person       *string `json:"person,omitempty"`
-	Role         Role    `json:"role"`
+	Csrf         string      `json:"csrf"`
+	Demo         bool        `json:"demo"`
+	Name         string      `json:"name"`
+	Organisation string      `json:"organisation"`
+	Person       *string     `json:"person,omitempty"`
+	Role         SessionRole `json:"role"`
 
 	// Zone The time zone of the organisation
 	Zone *string `json:"zone,omitempty"`
 }
+
+// SessionRole defines model for Session.Role.
+type SessionRole string
 
 // SetValue defines model for SetValue.
 type SetValue struct {
@@ -3289,6 +3833,23 @@ type WideNumber struct {
 // WideNumberChange defines model for WideNumber.Change.
 type WideNumberChange string
 
+// Wish defines model for Wish.
+type Wish struct {
+	Address string  `json:"address"`
+	Answer  *string `json:"answer,omitempty"`
+	Made    string  `json:"made"`
+	State   string  `json:"state"`
+	Text    *string `json:"text,omitempty"`
+	Until   *string `json:"until,omitempty"`
+}
+
+// WishAnswer defines model for WishAnswer.
+type WishAnswer struct {
+	Grant bool    `json:"grant"`
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
 // Would defines model for Would.
 type Would struct {
 	At       string      `json:"at"`
@@ -3496,6 +4057,13 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// DoorBackParams defines parameters for DoorBack.
+type DoorBackParams struct {
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
 // DraftsParams defines parameters for Drafts.
 type DraftsParams struct {
 	// Over Published and dropped ones too
@@ -3586,9 +4154,22 @@ type DueParams struct {
 	// Who The address of a guest
 	Who *string `form:"who,omitempty" json:"who,omitempty"`
 
+	// Sponsor Only those a person answers for; of members always their own
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
+
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// DueDaysParams defines parameters for DueDays.
+type DueDaysParams struct {
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Absent is +90d
+	Until   *string `form:"until,omitempty" json:"until,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
 }
 
 // ListExceptionsParams defines parameters for ListExceptions.
@@ -3675,6 +4256,47 @@ type RemoveForwarderParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// GuestsParams defines parameters for Guests.
+type GuestsParams struct {
+	// Q Part of an address or a name
+	Q       *string `form:"q,omitempty" json:"q,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
+	State   *string `form:"state,omitempty" json:"state,omitempty"`
+	Origin  *string `form:"origin,omitempty" json:"origin,omitempty"`
+
+	// Space Who was given something in a space
+	Space *string `form:"space,omitempty" json:"space,omitempty"`
+
+	// Ending Suspended or removed up to the end of this day
+	Ending *string `form:"ending,omitempty" json:"ending,omitempty"`
+
+	// Sort address, or end
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ChangeGuestsParams defines parameters for ChangeGuests.
+type ChangeGuestsParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// MergeGuestsParams defines parameters for MergeGuests.
+type MergeGuestsParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // HalvesParams defines parameters for Halves.
 type HalvesParams struct {
 	Show    *HalvesParamsShow `form:"show,omitempty" json:"show,omitempty"`
@@ -3683,6 +4305,15 @@ type HalvesParams struct {
 
 // HalvesParamsShow defines parameters for Halves.
 type HalvesParamsShow string
+
+// InviteParams defines parameters for Invite.
+type InviteParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
 
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
@@ -3743,6 +4374,24 @@ type ListLinksParams struct {
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
 
+// GetListParams defines parameters for GetList.
+type GetListParams struct {
+	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetListParamsFormat defines parameters for GetList.
+type GetListParamsFormat string
+
+// PutListParams defines parameters for PutList.
+type PutListParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Map Which column of the file is which of ours, as mail=address,who=name
+	Map *string `form:"map,omitempty" json:"map,omitempty"`
+	Why *string `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // NumbersParams defines parameters for Numbers.
 type NumbersParams struct {
 	At *string `form:"at,omitempty" json:"at,omitempty"`
@@ -3767,6 +4416,16 @@ type NumberLinesParams struct {
 
 // NumberLinesParamsKind defines parameters for NumberLines.
 type NumberLinesParamsKind string
+
+// OutboxParams defines parameters for Outbox.
+type OutboxParams struct {
+	Recipient *string `form:"recipient,omitempty" json:"recipient,omitempty"`
+
+	// State waiting, sent or failed
+	State  *string `form:"state,omitempty" json:"state,omitempty"`
+	Before *int64  `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -3915,6 +4574,12 @@ type ListPeopleParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// PersonLeavesParams defines parameters for PersonLeaves.
+type PersonLeavesParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
 // ReachParams defines parameters for Reach.
@@ -4080,6 +4745,18 @@ type AskJSONRequestBody = Question
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
 
+// DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
+type DoorCodeJSONRequestBody = DoorAsk
+
+// DoorOpenJSONRequestBody defines body for DoorOpen for application/json ContentType.
+type DoorOpenJSONRequestBody = DoorKey
+
+// DoorPartnerJSONRequestBody defines body for DoorPartner for application/json ContentType.
+type DoorPartnerJSONRequestBody = DoorAsk
+
+// DoorProveJSONRequestBody defines body for DoorProve for application/json ContentType.
+type DoorProveJSONRequestBody = DoorProof
+
 // MakeDraftJSONRequestBody defines body for MakeDraft for application/json ContentType.
 type MakeDraftJSONRequestBody MakeDraftJSONBody
 
@@ -4101,6 +4778,9 @@ type UndoEditJSONRequestBody UndoEditJSONBody
 // WithdrawDraftJSONRequestBody defines body for WithdrawDraft for application/json ContentType.
 type WithdrawDraftJSONRequestBody = WhyOnly
 
+// DueSupposingJSONRequestBody defines body for DueSupposing for application/json ContentType.
+type DueSupposingJSONRequestBody = DueSupposing
+
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange
 
@@ -4116,6 +4796,15 @@ type ProlongExceptionJSONRequestBody = Prolong
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
+// ChangeGuestsJSONRequestBody defines body for ChangeGuests for application/json ContentType.
+type ChangeGuestsJSONRequestBody = GuestChange
+
+// MergeGuestsJSONRequestBody defines body for MergeGuests for application/json ContentType.
+type MergeGuestsJSONRequestBody = GuestMerge
+
+// InviteJSONRequestBody defines body for Invite for application/json ContentType.
+type InviteJSONRequestBody = Invitation
+
 // SendLetterJSONRequestBody defines body for SendLetter for application/json ContentType.
 type SendLetterJSONRequestBody = NewLetter
 
@@ -4124,6 +4813,18 @@ type CloseLetterJSONRequestBody CloseLetterJSONBody
 
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
+
+// AnswerOfferJSONRequestBody defines body for AnswerOffer for application/json ContentType.
+type AnswerOfferJSONRequestBody = OfferAnswer
+
+// OwnAcceptJSONRequestBody defines body for OwnAccept for application/json ContentType.
+type OwnAcceptJSONRequestBody = OwnAccept
+
+// OwnLanguageJSONRequestBody defines body for OwnLanguage for application/json ContentType.
+type OwnLanguageJSONRequestBody = OwnLanguage
+
+// OwnMoreJSONRequestBody defines body for OwnMore for application/json ContentType.
+type OwnMoreJSONRequestBody = OwnMore
 
 // AddPartnerJSONRequestBody defines body for AddPartner for application/json ContentType.
 type AddPartnerJSONRequestBody = PartnerChange
@@ -4148,6 +4849,9 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// PersonLeavesJSONRequestBody defines body for PersonLeaves for application/json ContentType.
+type PersonLeavesJSONRequestBody = Leaving
 
 // RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
 type RemediesJSONRequestBody = RemedyQuestion
@@ -4184,6 +4888,9 @@ type MakeTokenJSONRequestBody = Credentials
 
 // SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
 type SetValueJSONRequestBody = ValueChange
+
+// AnswerWishJSONRequestBody defines body for AnswerWish for application/json ContentType.
+type AnswerWishJSONRequestBody = WishAnswer
 
 // WouldJSONRequestBody defines body for Would for application/json ContentType.
 type WouldJSONRequestBody = Supposition
@@ -4394,6 +5101,67 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomain(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DoorBack Where a partner's own sign-in leads back to
+	//
+	// Corresponds with GET /api/v1/door/back (the `DoorBack` operationId).
+	DoorBack(ctx context.Context, params *DoorBackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorCodeWithBody Mail a one-time code; the answer is the same for addresses that nobody knows
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+	DoorCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+	DoorCode(ctx context.Context, body DoorCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorOpenWithBody What the link of an invitation is about; it is not spent
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+	DoorOpenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorOpen What the link of an invitation is about; it is not spent
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+	DoorOpen(ctx context.Context, body DoorOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorPartnerWithBody Sign in with the partner's own sign-in (OpenID Connect)
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+	DoorPartnerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+	DoorPartner(ctx context.Context, body DoorPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorProveWithBody Sign in with a one-time code
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+	DoorProveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DoorProve Sign in with a one-time code
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+	DoorProve(ctx context.Context, body DoorProveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Drafts Drafts of policy, the newest first
 	//
 	// Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
@@ -4517,6 +5285,25 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/due (the `Due` operationId).
 	Due(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// DueDays What is due, counted by day
+	//
+	// Corresponds with GET /api/v1/due/days (the `DueDays` operationId).
+	DueDays(ctx context.Context, params *DueDaysParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DueSupposingWithBody How the dates of a guest move if something were done
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+	DueSupposingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DueSupposing How the dates of a guest move if something were done
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+	DueSupposing(ctx context.Context, body DueSupposingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListExceptions Exceptions for people and groups
 	//
 	// Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
@@ -4624,10 +5411,62 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
 	RemoveForwarder(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Guests Records of guests, in the order of their addresses; of members those they answer for
+	//
+	// Corresponds with GET /api/v1/guests (the `Guests` operationId).
+	Guests(ctx context.Context, params *GuestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeGuestsWithBody Change records of guests, one or many; those that cannot be changed are told with the reason
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+	ChangeGuestsWithBody(ctx context.Context, params *ChangeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ChangeGuests Change records of guests, one or many; those that cannot be changed are told with the reason
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+	ChangeGuests(ctx context.Context, params *ChangeGuestsParams, body ChangeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeGuestsWithBody Make one record of two addresses of one person
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+	MergeGuestsWithBody(ctx context.Context, params *MergeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MergeGuests Make one record of two addresses of one person
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+	MergeGuests(ctx context.Context, params *MergeGuestsParams, body MergeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Guest A record with its grants and what becomes of it
+	//
+	// Corresponds with GET /api/v1/guests/{address} (the `Guest` operationId).
+	Guest(ctx context.Context, address string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Halves Both halves of every partner, service and direction that either side says something about
 	//
 	// Corresponds with GET /api/v1/halves (the `Halves` operationId).
 	Halves(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// InviteWithBody Invite a list of addresses; each gets an outcome of its own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+	InviteWithBody(ctx context.Context, params *InviteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Invite Invite a list of addresses; each gets an outcome of its own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+	Invite(ctx context.Context, params *InviteParams, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Journal Who changed what, the newest first
 	//
@@ -4696,6 +5535,18 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+	//
+	// Corresponds with GET /api/v1/lists/{what} (the `GetList` operationId).
+	GetList(ctx context.Context, what string, params *GetListParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutListWithBody Take in a list; what is wrong is told line by line, and nothing is taken in
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lists/{what} (the `PutList` operationId).
+	PutListWithBody(ctx context.Context, what string, params *PutListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
 	//
 	// Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
@@ -4706,10 +5557,91 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
 	NumberLines(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Offers Guests that are offered to somebody who takes over
+	//
+	// Corresponds with GET /api/v1/offers (the `Offers` operationId).
+	Offers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerOfferWithBody Take over the guests of an offer, or decline
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+	AnswerOfferWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerOffer Take over the guests of an offer, or decline
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+	AnswerOffer(ctx context.Context, id string, body AnswerOfferJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Outbox Mail, the newest first
+	//
+	// Corresponds with GET /api/v1/outbox (the `Outbox` operationId).
+	Outbox(ctx context.Context, params *OutboxParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SendAgain Try a message again at once
+	//
+	// Corresponds with POST /api/v1/outbox/{id}/again (the `SendAgain` operationId).
+	SendAgain(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// Overview What the first page shows
 	//
 	// Corresponds with GET /api/v1/overview (the `Overview` operationId).
 	Overview(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Own A guest's own page
+	//
+	// Corresponds with GET /api/v1/own (the `Own` operationId).
+	Own(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnAcceptWithBody Accept the invitation and the terms
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+	OwnAcceptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnAccept Accept the invitation and the terms
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+	OwnAccept(ctx context.Context, body OwnAcceptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnLanguageWithBody The language of mail and pages
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+	OwnLanguageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnLanguage The language of mail and pages
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+	OwnLanguage(ctx context.Context, body OwnLanguageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnLeave Remove the own record
+	//
+	// Corresponds with POST /api/v1/own/leave (the `OwnLeave` operationId).
+	OwnLeave(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnMoreWithBody Ask the sponsor for more time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+	OwnMoreWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// OwnMore Ask the sponsor for more time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+	OwnMore(ctx context.Context, body OwnMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListPartners Partners
 	//
@@ -4872,6 +5804,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
 	GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PersonLeavesWithBody A person of ours leaves; their guests are offered to a successor
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+	PersonLeavesWithBody(ctx context.Context, id string, params *PersonLeavesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PersonLeaves A person of ours leaves; their guests are offered to a successor
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+	PersonLeaves(ctx context.Context, id string, params *PersonLeavesParams, body PersonLeavesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Reach Each action with yes or no for one party
 	//
@@ -5135,6 +6081,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
 	SetValue(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Wishes Guests who ask for more time
+	//
+	// Corresponds with GET /api/v1/wishes (the `Wishes` operationId).
+	Wishes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerWishWithBody Give a guest more time, or say why not
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+	AnswerWishWithBody(ctx context.Context, address string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AnswerWish Give a guest more time, or say why not
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+	AnswerWish(ctx context.Context, address string, body AnswerWishJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Dump Policy and inventory as a file
 	//
@@ -5515,6 +6480,157 @@ func (c *Client) TestDomain(ctx context.Context, params *TestDomainParams, reqEd
 	return c.Client.Do(req)
 }
 
+// DoorBack Where a partner's own sign-in leads back to
+//
+// Corresponds with GET /api/v1/door/back (the `DoorBack` operationId).
+func (c *Client) DoorBack(ctx context.Context, params *DoorBackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorBackRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorCodeWithBody Mail a one-time code; the answer is the same for addresses that nobody knows
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+func (c *Client) DoorCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorCodeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+func (c *Client) DoorCode(ctx context.Context, body DoorCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorCodeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorOpenWithBody What the link of an invitation is about; it is not spent
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+func (c *Client) DoorOpenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorOpenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorOpen What the link of an invitation is about; it is not spent
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+func (c *Client) DoorOpen(ctx context.Context, body DoorOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorOpenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorPartnerWithBody Sign in with the partner's own sign-in (OpenID Connect)
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+func (c *Client) DoorPartnerWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorPartnerRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+func (c *Client) DoorPartner(ctx context.Context, body DoorPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorPartnerRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorProveWithBody Sign in with a one-time code
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+func (c *Client) DoorProveWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorProveRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorProve Sign in with a one-time code
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+func (c *Client) DoorProve(ctx context.Context, body DoorProveJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorProveRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Drafts Drafts of policy, the newest first
 //
 // Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
@@ -5828,6 +6944,55 @@ func (c *Client) Due(ctx context.Context, params *DueParams, reqEditors ...Reque
 	return c.Client.Do(req)
 }
 
+// DueDays What is due, counted by day
+//
+// Corresponds with GET /api/v1/due/days (the `DueDays` operationId).
+func (c *Client) DueDays(ctx context.Context, params *DueDaysParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDueDaysRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DueSupposingWithBody How the dates of a guest move if something were done
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+func (c *Client) DueSupposingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDueSupposingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DueSupposing How the dates of a guest move if something were done
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+func (c *Client) DueSupposing(ctx context.Context, body DueSupposingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDueSupposingRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListExceptions Exceptions for people and groups
 //
 // Corresponds with GET /api/v1/exceptions (the `ListExceptions` operationId).
@@ -6105,11 +7270,143 @@ func (c *Client) RemoveForwarder(ctx context.Context, person string, address str
 	return c.Client.Do(req)
 }
 
+// Guests Records of guests, in the order of their addresses; of members those they answer for
+//
+// Corresponds with GET /api/v1/guests (the `Guests` operationId).
+func (c *Client) Guests(ctx context.Context, params *GuestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGuestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeGuestsWithBody Change records of guests, one or many; those that cannot be changed are told with the reason
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+func (c *Client) ChangeGuestsWithBody(ctx context.Context, params *ChangeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGuestsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeGuests Change records of guests, one or many; those that cannot be changed are told with the reason
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+func (c *Client) ChangeGuests(ctx context.Context, params *ChangeGuestsParams, body ChangeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeGuestsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeGuestsWithBody Make one record of two addresses of one person
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+func (c *Client) MergeGuestsWithBody(ctx context.Context, params *MergeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeGuestsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MergeGuests Make one record of two addresses of one person
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+func (c *Client) MergeGuests(ctx context.Context, params *MergeGuestsParams, body MergeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMergeGuestsRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Guest A record with its grants and what becomes of it
+//
+// Corresponds with GET /api/v1/guests/{address} (the `Guest` operationId).
+func (c *Client) Guest(ctx context.Context, address string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGuestRequest(c.Server, address)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Halves Both halves of every partner, service and direction that either side says something about
 //
 // Corresponds with GET /api/v1/halves (the `Halves` operationId).
 func (c *Client) Halves(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHalvesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// InviteWithBody Invite a list of addresses; each gets an outcome of its own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+func (c *Client) InviteWithBody(ctx context.Context, params *InviteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Invite Invite a list of addresses; each gets an outcome of its own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+func (c *Client) Invite(ctx context.Context, params *InviteParams, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewInviteRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6297,6 +7594,38 @@ func (c *Client) EndLink(ctx context.Context, id string, body EndLinkJSONRequest
 	return c.Client.Do(req)
 }
 
+// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+//
+// Corresponds with GET /api/v1/lists/{what} (the `GetList` operationId).
+func (c *Client) GetList(ctx context.Context, what string, params *GetListParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetListRequest(c.Server, what, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutListWithBody Take in a list; what is wrong is told line by line, and nothing is taken in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lists/{what} (the `PutList` operationId).
+func (c *Client) PutListWithBody(ctx context.Context, what string, params *PutListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutListRequestWithBody(c.Server, what, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Numbers What everybody outside can do, in numbers (granted and wide kept apart)
 //
 // Corresponds with GET /api/v1/numbers (the `Numbers` operationId).
@@ -6327,11 +7656,222 @@ func (c *Client) NumberLines(ctx context.Context, params *NumberLinesParams, req
 	return c.Client.Do(req)
 }
 
+// Offers Guests that are offered to somebody who takes over
+//
+// Corresponds with GET /api/v1/offers (the `Offers` operationId).
+func (c *Client) Offers(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOffersRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerOfferWithBody Take over the guests of an offer, or decline
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+func (c *Client) AnswerOfferWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerOfferRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerOffer Take over the guests of an offer, or decline
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+func (c *Client) AnswerOffer(ctx context.Context, id string, body AnswerOfferJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerOfferRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Outbox Mail, the newest first
+//
+// Corresponds with GET /api/v1/outbox (the `Outbox` operationId).
+func (c *Client) Outbox(ctx context.Context, params *OutboxParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOutboxRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SendAgain Try a message again at once
+//
+// Corresponds with POST /api/v1/outbox/{id}/again (the `SendAgain` operationId).
+func (c *Client) SendAgain(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSendAgainRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Overview What the first page shows
 //
 // Corresponds with GET /api/v1/overview (the `Overview` operationId).
 func (c *Client) Overview(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOverviewRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Own A guest's own page
+//
+// Corresponds with GET /api/v1/own (the `Own` operationId).
+func (c *Client) Own(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnAcceptWithBody Accept the invitation and the terms
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+func (c *Client) OwnAcceptWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnAcceptRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnAccept Accept the invitation and the terms
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+func (c *Client) OwnAccept(ctx context.Context, body OwnAcceptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnAcceptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnLanguageWithBody The language of mail and pages
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+func (c *Client) OwnLanguageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnLanguageRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnLanguage The language of mail and pages
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+func (c *Client) OwnLanguage(ctx context.Context, body OwnLanguageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnLanguageRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnLeave Remove the own record
+//
+// Corresponds with POST /api/v1/own/leave (the `OwnLeave` operationId).
+func (c *Client) OwnLeave(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnLeaveRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnMoreWithBody Ask the sponsor for more time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+func (c *Client) OwnMoreWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnMoreRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnMore Ask the sponsor for more time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+func (c *Client) OwnMore(ctx context.Context, body OwnMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnMoreRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6754,6 +8294,40 @@ func (c *Client) ListPeople(ctx context.Context, params *ListPeopleParams, reqEd
 // Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
 func (c *Client) GetPerson(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetPersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PersonLeavesWithBody A person of ours leaves; their guests are offered to a successor
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+func (c *Client) PersonLeavesWithBody(ctx context.Context, id string, params *PersonLeavesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPersonLeavesRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PersonLeaves A person of ours leaves; their guests are offered to a successor
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+func (c *Client) PersonLeaves(ctx context.Context, id string, params *PersonLeavesParams, body PersonLeavesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPersonLeavesRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7447,6 +9021,55 @@ func (c *Client) SetValueWithBody(ctx context.Context, where WhereParam, rule st
 // Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
 func (c *Client) SetValue(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetValueRequest(c.Server, where, rule, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Wishes Guests who ask for more time
+//
+// Corresponds with GET /api/v1/wishes (the `Wishes` operationId).
+func (c *Client) Wishes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWishesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerWishWithBody Give a guest more time, or say why not
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+func (c *Client) AnswerWishWithBody(ctx context.Context, address string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerWishRequestWithBody(c.Server, address, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AnswerWish Give a guest more time, or say why not
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+func (c *Client) AnswerWish(ctx context.Context, address string, body AnswerWishJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAnswerWishRequest(c.Server, address, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8757,6 +10380,244 @@ func NewTestDomainRequest(server string, params *TestDomainParams) (*http.Reques
 	return req, nil
 }
 
+// NewDoorBackRequest constructs an http.Request for the DoorBack method
+func NewDoorBackRequest(server string, params *DoorBackParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/back")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Code != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "code", *params.Code, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Error != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "error", *params.Error, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDoorCodeRequest calls the generic DoorCode builder with application/json body
+func NewDoorCodeRequest(server string, body DoorCodeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorCodeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorCodeRequestWithBody constructs an http.Request for the DoorCode method, with any body, and a specified content type
+func NewDoorCodeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/code")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoorOpenRequest calls the generic DoorOpen builder with application/json body
+func NewDoorOpenRequest(server string, body DoorOpenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorOpenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorOpenRequestWithBody constructs an http.Request for the DoorOpen method, with any body, and a specified content type
+func NewDoorOpenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/open")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoorPartnerRequest calls the generic DoorPartner builder with application/json body
+func NewDoorPartnerRequest(server string, body DoorPartnerJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorPartnerRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorPartnerRequestWithBody constructs an http.Request for the DoorPartner method, with any body, and a specified content type
+func NewDoorPartnerRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/partner")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoorProveRequest calls the generic DoorProve builder with application/json body
+func NewDoorProveRequest(server string, body DoorProveJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorProveRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorProveRequestWithBody constructs an http.Request for the DoorProve method, with any body, and a specified content type
+func NewDoorProveRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/prove")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewDraftsRequest constructs an http.Request for the Drafts method
 func NewDraftsRequest(server string, params *DraftsParams) (*http.Request, error) {
 	var err error
@@ -9407,6 +11268,18 @@ func NewDueRequest(server string, params *DueParams) (*http.Request, error) {
 
 		}
 
+		if params.Sponsor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sponsor", *params.Sponsor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Cursor != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -9441,6 +11314,136 @@ func NewDueRequest(server string, params *DueParams) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDueDaysRequest constructs an http.Request for the DueDays method
+func NewDueDaysRequest(server string, params *DueDaysParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/due/days")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Until != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "until", *params.Until, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sponsor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sponsor", *params.Sponsor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDueSupposingRequest calls the generic DueSupposing builder with application/json body
+func NewDueSupposingRequest(server string, body DueSupposingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDueSupposingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDueSupposingRequestWithBody constructs an http.Request for the DueSupposing method, with any body, and a specified content type
+func NewDueSupposingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/due/supposing")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10204,6 +12207,366 @@ func NewRemoveForwarderRequest(server string, person string, address string, par
 	return req, nil
 }
 
+// NewGuestsRequest constructs an http.Request for the Guests method
+func NewGuestsRequest(server string, params *GuestsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/guests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Partner != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "partner", *params.Partner, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sponsor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sponsor", *params.Sponsor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Origin != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "origin", *params.Origin, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Space != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "space", *params.Space, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Ending != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "ending", *params.Ending, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Sort != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeGuestsRequest calls the generic ChangeGuests builder with application/json body
+func NewChangeGuestsRequest(server string, params *ChangeGuestsParams, body ChangeGuestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeGuestsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewChangeGuestsRequestWithBody constructs an http.Request for the ChangeGuests method, with any body, and a specified content type
+func NewChangeGuestsRequestWithBody(server string, params *ChangeGuestsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/guests/changes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewMergeGuestsRequest calls the generic MergeGuests builder with application/json body
+func NewMergeGuestsRequest(server string, params *MergeGuestsParams, body MergeGuestsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMergeGuestsRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewMergeGuestsRequestWithBody constructs an http.Request for the MergeGuests method, with any body, and a specified content type
+func NewMergeGuestsRequestWithBody(server string, params *MergeGuestsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/guests/merge")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGuestRequest constructs an http.Request for the Guest method
+func NewGuestRequest(server string, address string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/guests/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewHalvesRequest constructs an http.Request for the Halves method
 func NewHalvesRequest(server string, params *HalvesParams) (*http.Request, error) {
 	var err error
@@ -10265,6 +12628,88 @@ func NewHalvesRequest(server string, params *HalvesParams) (*http.Request, error
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewInviteRequest calls the generic Invite builder with application/json body
+func NewInviteRequest(server string, params *InviteParams, body InviteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewInviteRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewInviteRequestWithBody constructs an http.Request for the Invite method, with any body, and a specified content type
+func NewInviteRequestWithBody(server string, params *InviteParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/invitations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -10768,6 +13213,154 @@ func NewEndLinkRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewGetListRequest constructs an http.Request for the GetList method
+func NewGetListRequest(server string, what string, params *GetListParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "what", what, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutListRequestWithBody constructs an http.Request for the PutList method, with any body, and a specified content type
+func NewPutListRequestWithBody(server string, what string, params *PutListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "what", what, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Map != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "map", *params.Map, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewNumbersRequest constructs an http.Request for the Numbers method
 func NewNumbersRequest(server string, params *NumbersParams) (*http.Request, error) {
 	var err error
@@ -10948,6 +13541,204 @@ func NewNumberLinesRequest(server string, params *NumberLinesParams) (*http.Requ
 	return req, nil
 }
 
+// NewOffersRequest constructs an http.Request for the Offers method
+func NewOffersRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/offers")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerOfferRequest calls the generic AnswerOffer builder with application/json body
+func NewAnswerOfferRequest(server string, id string, body AnswerOfferJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerOfferRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAnswerOfferRequestWithBody constructs an http.Request for the AnswerOffer method, with any body, and a specified content type
+func NewAnswerOfferRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/offers/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOutboxRequest constructs an http.Request for the Outbox method
+func NewOutboxRequest(server string, params *OutboxParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/outbox")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Recipient != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "recipient", *params.Recipient, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.State != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "state", *params.State, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSendAgainRequest constructs an http.Request for the SendAgain method
+func NewSendAgainRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/outbox/%s/again", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewOverviewRequest constructs an http.Request for the Overview method
 func NewOverviewRequest(server string) (*http.Request, error) {
 	var err error
@@ -10971,6 +13762,180 @@ func NewOverviewRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewOwnRequest constructs an http.Request for the Own method
+func NewOwnRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOwnAcceptRequest calls the generic OwnAccept builder with application/json body
+func NewOwnAcceptRequest(server string, body OwnAcceptJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOwnAcceptRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOwnAcceptRequestWithBody constructs an http.Request for the OwnAccept method, with any body, and a specified content type
+func NewOwnAcceptRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own/accept")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOwnLanguageRequest calls the generic OwnLanguage builder with application/json body
+func NewOwnLanguageRequest(server string, body OwnLanguageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOwnLanguageRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOwnLanguageRequestWithBody constructs an http.Request for the OwnLanguage method, with any body, and a specified content type
+func NewOwnLanguageRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own/language")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOwnLeaveRequest constructs an http.Request for the OwnLeave method
+func NewOwnLeaveRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own/leave")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewOwnMoreRequest calls the generic OwnMore builder with application/json body
+func NewOwnMoreRequest(server string, body OwnMoreJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOwnMoreRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOwnMoreRequestWithBody constructs an http.Request for the OwnMore method, with any body, and a specified content type
+func NewOwnMoreRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own/more")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -12148,6 +15113,80 @@ func NewGetPersonRequest(server string, id string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewPersonLeavesRequest calls the generic PersonLeaves builder with application/json body
+func NewPersonLeavesRequest(server string, id string, params *PersonLeavesParams, body PersonLeavesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPersonLeavesRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPersonLeavesRequestWithBody constructs an http.Request for the PersonLeaves method, with any body, and a specified content type
+func NewPersonLeavesRequestWithBody(server string, id string, params *PersonLeavesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/leaving", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -13788,6 +16827,80 @@ func NewSetValueRequestWithBody(server string, where WhereParam, rule string, pa
 	return req, nil
 }
 
+// NewWishesRequest constructs an http.Request for the Wishes method
+func NewWishesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/wishes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAnswerWishRequest calls the generic AnswerWish builder with application/json body
+func NewAnswerWishRequest(server string, address string, body AnswerWishJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAnswerWishRequestWithBody(server, address, "application/json", bodyReader)
+}
+
+// NewAnswerWishRequestWithBody constructs an http.Request for the AnswerWish method, with any body, and a specified content type
+func NewAnswerWishRequestWithBody(server string, address string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "address", address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/wishes/%s/answer", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewDumpRequest constructs an http.Request for the Dump method
 func NewDumpRequest(server string, params *DumpParams) (*http.Request, error) {
 	var err error
@@ -14154,6 +17267,69 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomainWithResponse(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*TestDomainResponse, error)
 
+	// DoorBackWithResponse Where a partner's own sign-in leads back to
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/door/back (the `DoorBack` operationId).
+	DoorBackWithResponse(ctx context.Context, params *DoorBackParams, reqEditors ...RequestEditorFn) (*DoorBackResponse, error)
+
+	// DoorCodeWithBodyWithResponse Mail a one-time code; the answer is the same for addresses that nobody knows
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+	DoorCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorCodeResponse, error)
+
+	// DoorCodeWithResponse Mail a one-time code; the answer is the same for addresses that nobody knows
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+	DoorCodeWithResponse(ctx context.Context, body DoorCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorCodeResponse, error)
+
+	// DoorOpenWithBodyWithResponse What the link of an invitation is about; it is not spent
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+	DoorOpenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorOpenResponse, error)
+
+	// DoorOpenWithResponse What the link of an invitation is about; it is not spent
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+	DoorOpenWithResponse(ctx context.Context, body DoorOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorOpenResponse, error)
+
+	// DoorPartnerWithBodyWithResponse Sign in with the partner's own sign-in (OpenID Connect)
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+	DoorPartnerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorPartnerResponse, error)
+
+	// DoorPartnerWithResponse Sign in with the partner's own sign-in (OpenID Connect)
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+	DoorPartnerWithResponse(ctx context.Context, body DoorPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorPartnerResponse, error)
+
+	// DoorProveWithBodyWithResponse Sign in with a one-time code
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+	DoorProveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorProveResponse, error)
+
+	// DoorProveWithResponse Sign in with a one-time code
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+	DoorProveWithResponse(ctx context.Context, body DoorProveJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorProveResponse, error)
+
 	// DraftsWithResponse Drafts of policy, the newest first
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14287,6 +17463,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/due (the `Due` operationId).
 	DueWithResponse(ctx context.Context, params *DueParams, reqEditors ...RequestEditorFn) (*DueResponse, error)
 
+	// DueDaysWithResponse What is due, counted by day
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/due/days (the `DueDays` operationId).
+	DueDaysWithResponse(ctx context.Context, params *DueDaysParams, reqEditors ...RequestEditorFn) (*DueDaysResponse, error)
+
+	// DueSupposingWithBodyWithResponse How the dates of a guest move if something were done
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+	DueSupposingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DueSupposingResponse, error)
+
+	// DueSupposingWithResponse How the dates of a guest move if something were done
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+	DueSupposingWithResponse(ctx context.Context, body DueSupposingJSONRequestBody, reqEditors ...RequestEditorFn) (*DueSupposingResponse, error)
+
 	// ListExceptionsWithResponse Exceptions for people and groups
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14406,12 +17603,68 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/forwarders/{person}/{address} (the `RemoveForwarder` operationId).
 	RemoveForwarderWithResponse(ctx context.Context, person string, address string, params *RemoveForwarderParams, reqEditors ...RequestEditorFn) (*RemoveForwarderResponse, error)
 
+	// GuestsWithResponse Records of guests, in the order of their addresses; of members those they answer for
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/guests (the `Guests` operationId).
+	GuestsWithResponse(ctx context.Context, params *GuestsParams, reqEditors ...RequestEditorFn) (*GuestsResponse, error)
+
+	// ChangeGuestsWithBodyWithResponse Change records of guests, one or many; those that cannot be changed are told with the reason
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+	ChangeGuestsWithBodyWithResponse(ctx context.Context, params *ChangeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGuestsResponse, error)
+
+	// ChangeGuestsWithResponse Change records of guests, one or many; those that cannot be changed are told with the reason
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+	ChangeGuestsWithResponse(ctx context.Context, params *ChangeGuestsParams, body ChangeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGuestsResponse, error)
+
+	// MergeGuestsWithBodyWithResponse Make one record of two addresses of one person
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+	MergeGuestsWithBodyWithResponse(ctx context.Context, params *MergeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeGuestsResponse, error)
+
+	// MergeGuestsWithResponse Make one record of two addresses of one person
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+	MergeGuestsWithResponse(ctx context.Context, params *MergeGuestsParams, body MergeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeGuestsResponse, error)
+
+	// GuestWithResponse A record with its grants and what becomes of it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/guests/{address} (the `Guest` operationId).
+	GuestWithResponse(ctx context.Context, address string, reqEditors ...RequestEditorFn) (*GuestResponse, error)
+
 	// HalvesWithResponse Both halves of every partner, service and direction that either side says something about
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/halves (the `Halves` operationId).
 	HalvesWithResponse(ctx context.Context, params *HalvesParams, reqEditors ...RequestEditorFn) (*HalvesResponse, error)
+
+	// InviteWithBodyWithResponse Invite a list of addresses; each gets an outcome of its own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+	InviteWithBodyWithResponse(ctx context.Context, params *InviteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteResponse, error)
+
+	// InviteWithResponse Invite a list of addresses; each gets an outcome of its own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+	InviteWithResponse(ctx context.Context, params *InviteParams, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error)
 
 	// JournalWithResponse Who changed what, the newest first
 	//
@@ -14490,6 +17743,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
 
+	// GetListWithResponse Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{what} (the `GetList` operationId).
+	GetListWithResponse(ctx context.Context, what string, params *GetListParams, reqEditors ...RequestEditorFn) (*GetListResponse, error)
+
+	// PutListWithBodyWithResponse Take in a list; what is wrong is told line by line, and nothing is taken in
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{what} (the `PutList` operationId).
+	PutListWithBodyWithResponse(ctx context.Context, what string, params *PutListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutListResponse, error)
+
 	// NumbersWithResponse What everybody outside can do, in numbers (granted and wide kept apart)
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -14504,12 +17771,103 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/numbers/lines (the `NumberLines` operationId).
 	NumberLinesWithResponse(ctx context.Context, params *NumberLinesParams, reqEditors ...RequestEditorFn) (*NumberLinesResponse, error)
 
+	// OffersWithResponse Guests that are offered to somebody who takes over
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/offers (the `Offers` operationId).
+	OffersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OffersResponse, error)
+
+	// AnswerOfferWithBodyWithResponse Take over the guests of an offer, or decline
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+	AnswerOfferWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerOfferResponse, error)
+
+	// AnswerOfferWithResponse Take over the guests of an offer, or decline
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+	AnswerOfferWithResponse(ctx context.Context, id string, body AnswerOfferJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerOfferResponse, error)
+
+	// OutboxWithResponse Mail, the newest first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/outbox (the `Outbox` operationId).
+	OutboxWithResponse(ctx context.Context, params *OutboxParams, reqEditors ...RequestEditorFn) (*OutboxResponse, error)
+
+	// SendAgainWithResponse Try a message again at once
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/outbox/{id}/again (the `SendAgain` operationId).
+	SendAgainWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error)
+
 	// OverviewWithResponse What the first page shows
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/overview (the `Overview` operationId).
 	OverviewWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OverviewResponse, error)
+
+	// OwnWithResponse A guest's own page
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/own (the `Own` operationId).
+	OwnWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OwnResponse, error)
+
+	// OwnAcceptWithBodyWithResponse Accept the invitation and the terms
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+	OwnAcceptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnAcceptResponse, error)
+
+	// OwnAcceptWithResponse Accept the invitation and the terms
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+	OwnAcceptWithResponse(ctx context.Context, body OwnAcceptJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnAcceptResponse, error)
+
+	// OwnLanguageWithBodyWithResponse The language of mail and pages
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+	OwnLanguageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnLanguageResponse, error)
+
+	// OwnLanguageWithResponse The language of mail and pages
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+	OwnLanguageWithResponse(ctx context.Context, body OwnLanguageJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnLanguageResponse, error)
+
+	// OwnLeaveWithResponse Remove the own record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/leave (the `OwnLeave` operationId).
+	OwnLeaveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OwnLeaveResponse, error)
+
+	// OwnMoreWithBodyWithResponse Ask the sponsor for more time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+	OwnMoreWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnMoreResponse, error)
+
+	// OwnMoreWithResponse Ask the sponsor for more time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+	OwnMoreWithResponse(ctx context.Context, body OwnMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnMoreResponse, error)
 
 	// ListPartnersWithResponse Partners
 	//
@@ -14692,6 +18050,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
 	GetPersonWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPersonResponse, error)
+
+	// PersonLeavesWithBodyWithResponse A person of ours leaves; their guests are offered to a successor
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+	PersonLeavesWithBodyWithResponse(ctx context.Context, id string, params *PersonLeavesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PersonLeavesResponse, error)
+
+	// PersonLeavesWithResponse A person of ours leaves; their guests are offered to a successor
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+	PersonLeavesWithResponse(ctx context.Context, id string, params *PersonLeavesParams, body PersonLeavesJSONRequestBody, reqEditors ...RequestEditorFn) (*PersonLeavesResponse, error)
 
 	// ReachWithResponse Each action with yes or no for one party
 	//
@@ -14993,6 +18365,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/values/{where}/{rule} (the `SetValue` operationId).
 	SetValueWithResponse(ctx context.Context, where WhereParam, rule string, params *SetValueParams, body SetValueJSONRequestBody, reqEditors ...RequestEditorFn) (*SetValueResponse, error)
+
+	// WishesWithResponse Guests who ask for more time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/wishes (the `Wishes` operationId).
+	WishesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*WishesResponse, error)
+
+	// AnswerWishWithBodyWithResponse Give a guest more time, or say why not
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+	AnswerWishWithBodyWithResponse(ctx context.Context, address string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerWishResponse, error)
+
+	// AnswerWishWithResponse Give a guest more time, or say why not
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+	AnswerWishWithResponse(ctx context.Context, address string, body AnswerWishJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerWishResponse, error)
 
 	// DumpWithResponse Policy and inventory as a file
 	//
@@ -15920,6 +19313,245 @@ func (r TestDomainResponse) ContentType() string {
 	return ""
 }
 
+// DoorBackResponse302Headers the declared response headers of an HTTP 302 response for DoorBack
+type DoorBackResponse302Headers struct {
+	Location *string
+}
+
+type DoorBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers302 the parsed response headers for an HTTP 302 response
+	Headers302 *DoorBackResponse302Headers
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorBackResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoorCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorCodeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoorOpenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DoorInvitation
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DoorOpenResponse) GetJSON200() *DoorInvitation {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorOpenResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorOpenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorOpenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorOpenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorOpenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoorPartnerResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Go   string `json:"go"`
+		Name string `json:"name"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DoorPartnerResponse) GetJSON200() *struct {
+	Go   string `json:"go"`
+	Name string `json:"name"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorPartnerResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorPartnerResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorPartnerResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorPartnerResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorPartnerResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoorProveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Session
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DoorProveResponse) GetJSON200() *Session {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorProveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorProveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorProveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorProveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorProveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DraftsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16545,6 +20177,102 @@ func (r DueResponse) ContentType() string {
 	return ""
 }
 
+type DueDaysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DueDays
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DueDaysResponse) GetJSON200() *DueDays {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DueDaysResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DueDaysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DueDaysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DueDaysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DueDaysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DueSupposingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DueSupposed
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DueSupposingResponse) GetJSON200() *DueSupposed {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DueSupposingResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DueSupposingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DueSupposingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DueSupposingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DueSupposingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListExceptionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17129,6 +20857,210 @@ func (r RemoveForwarderResponse) ContentType() string {
 	return ""
 }
 
+type GuestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Guests []GuestShort `json:"guests"`
+		Next   string       `json:"next"`
+		Total  int          `json:"total"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GuestsResponse) GetJSON200() *struct {
+	Guests []GuestShort `json:"guests"`
+	Next   string       `json:"next"`
+	Total  int          `json:"total"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GuestsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GuestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GuestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GuestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GuestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ChangeGuestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Guests []GuestChanged `json:"guests"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ChangeGuestsResponse) GetJSON200() *struct {
+	Guests []GuestChanged `json:"guests"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ChangeGuestsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ChangeGuestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ChangeGuestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ChangeGuestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ChangeGuestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MergeGuestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GuestMerged
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MergeGuestsResponse) GetJSON200() *GuestMerged {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MergeGuestsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MergeGuestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MergeGuestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MergeGuestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MergeGuestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GuestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Guest
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GuestResponse) GetJSON200() *Guest {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GuestResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GuestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GuestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GuestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GuestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type HalvesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17175,6 +21107,54 @@ func (r HalvesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r HalvesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type InviteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Invited
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r InviteResponse) GetJSON200() *Invited {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r InviteResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r InviteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r InviteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r InviteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r InviteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -17582,6 +21562,102 @@ func (r EndLinkResponse) ContentType() string {
 	return ""
 }
 
+type GetListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationscimJSON200 the response for an HTTP 200 `application/scim+json` response
+	ApplicationscimJSON200 *map[string]interface{}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationscimJSON200 returns the response for an HTTP 200 `application/scim+json` response
+func (r GetListResponse) GetApplicationscimJSON200() *map[string]interface{} {
+	return r.ApplicationscimJSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PutListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ListTaken
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutListResponse) GetJSON200() *ListTaken {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PutListResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PutListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type NumbersResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17678,6 +21754,199 @@ func (r NumberLinesResponse) ContentType() string {
 	return ""
 }
 
+type OffersResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Offers []Offer `json:"offers"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OffersResponse) GetJSON200() *struct {
+	Offers []Offer `json:"offers"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OffersResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OffersResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OffersResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OffersResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OffersResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerOfferResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Offer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerOfferResponse) GetJSON200() *Offer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerOfferResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerOfferResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerOfferResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerOfferResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerOfferResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OutboxResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Messages []OutboxMessage `json:"messages"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OutboxResponse) GetJSON200() *struct {
+	Messages []OutboxMessage `json:"messages"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OutboxResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OutboxResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OutboxResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OutboxResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OutboxResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SendAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SendAgainResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SendAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SendAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SendAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SendAgainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type OverviewResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17720,6 +21989,225 @@ func (r OverviewResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r OverviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OwnResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Own
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OwnResponse) GetJSON200() *Own {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OwnResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OwnResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OwnResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OwnResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OwnResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OwnAcceptResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OwnAcceptResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OwnAcceptResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OwnAcceptResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OwnAcceptResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OwnAcceptResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OwnLanguageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OwnLanguageResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OwnLanguageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OwnLanguageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OwnLanguageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OwnLanguageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OwnLeaveResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OwnLeaveResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OwnLeaveResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OwnLeaveResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OwnLeaveResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OwnLeaveResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type OwnMoreResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wish
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r OwnMoreResponse) GetJSON200() *Wish {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r OwnMoreResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r OwnMoreResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r OwnMoreResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r OwnMoreResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r OwnMoreResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -18646,6 +23134,54 @@ func (r GetPersonResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PersonLeavesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Offer
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PersonLeavesResponse) GetJSON200() *Offer {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r PersonLeavesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r PersonLeavesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PersonLeavesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PersonLeavesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PersonLeavesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20192,6 +24728,106 @@ func (r SetValueResponse) ContentType() string {
 	return ""
 }
 
+type WishesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Wishes []Wish `json:"wishes"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WishesResponse) GetJSON200() *struct {
+	Wishes []Wish `json:"wishes"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r WishesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r WishesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WishesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WishesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WishesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AnswerWishResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Wish
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AnswerWishResponse) GetJSON200() *Wish {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AnswerWishResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AnswerWishResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AnswerWishResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AnswerWishResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AnswerWishResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DumpResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -20628,6 +25264,123 @@ func (c *ClientWithResponses) TestDomainWithResponse(ctx context.Context, params
 	return ParseTestDomainResponse(rsp)
 }
 
+// DoorBackWithResponse Where a partner's own sign-in leads back to
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/door/back (the `DoorBack` operationId).
+func (c *ClientWithResponses) DoorBackWithResponse(ctx context.Context, params *DoorBackParams, reqEditors ...RequestEditorFn) (*DoorBackResponse, error) {
+	rsp, err := c.DoorBack(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorBackResponse(rsp)
+}
+
+// DoorCodeWithBodyWithResponse Mail a one-time code; the answer is the same for addresses that nobody knows
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+func (c *ClientWithResponses) DoorCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorCodeResponse, error) {
+	rsp, err := c.DoorCodeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorCodeResponse(rsp)
+}
+
+// DoorCodeWithResponse Mail a one-time code; the answer is the same for addresses that nobody knows
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/code (the `DoorCode` operationId).
+func (c *ClientWithResponses) DoorCodeWithResponse(ctx context.Context, body DoorCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorCodeResponse, error) {
+	rsp, err := c.DoorCode(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorCodeResponse(rsp)
+}
+
+// DoorOpenWithBodyWithResponse What the link of an invitation is about; it is not spent
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+func (c *ClientWithResponses) DoorOpenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorOpenResponse, error) {
+	rsp, err := c.DoorOpenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorOpenResponse(rsp)
+}
+
+// DoorOpenWithResponse What the link of an invitation is about; it is not spent
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/open (the `DoorOpen` operationId).
+func (c *ClientWithResponses) DoorOpenWithResponse(ctx context.Context, body DoorOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorOpenResponse, error) {
+	rsp, err := c.DoorOpen(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorOpenResponse(rsp)
+}
+
+// DoorPartnerWithBodyWithResponse Sign in with the partner's own sign-in (OpenID Connect)
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+func (c *ClientWithResponses) DoorPartnerWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorPartnerResponse, error) {
+	rsp, err := c.DoorPartnerWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorPartnerResponse(rsp)
+}
+
+// DoorPartnerWithResponse Sign in with the partner's own sign-in (OpenID Connect)
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/partner (the `DoorPartner` operationId).
+func (c *ClientWithResponses) DoorPartnerWithResponse(ctx context.Context, body DoorPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorPartnerResponse, error) {
+	rsp, err := c.DoorPartner(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorPartnerResponse(rsp)
+}
+
+// DoorProveWithBodyWithResponse Sign in with a one-time code
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+func (c *ClientWithResponses) DoorProveWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DoorProveResponse, error) {
+	rsp, err := c.DoorProveWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorProveResponse(rsp)
+}
+
+// DoorProveWithResponse Sign in with a one-time code
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/door/prove (the `DoorProve` operationId).
+func (c *ClientWithResponses) DoorProveWithResponse(ctx context.Context, body DoorProveJSONRequestBody, reqEditors ...RequestEditorFn) (*DoorProveResponse, error) {
+	rsp, err := c.DoorProve(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorProveResponse(rsp)
+}
+
 // DraftsWithResponse Drafts of policy, the newest first
 //
 // Returns a wrapper object for the known response body format(s).
@@ -20875,6 +25628,45 @@ func (c *ClientWithResponses) DueWithResponse(ctx context.Context, params *DuePa
 	return ParseDueResponse(rsp)
 }
 
+// DueDaysWithResponse What is due, counted by day
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/due/days (the `DueDays` operationId).
+func (c *ClientWithResponses) DueDaysWithResponse(ctx context.Context, params *DueDaysParams, reqEditors ...RequestEditorFn) (*DueDaysResponse, error) {
+	rsp, err := c.DueDays(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDueDaysResponse(rsp)
+}
+
+// DueSupposingWithBodyWithResponse How the dates of a guest move if something were done
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+func (c *ClientWithResponses) DueSupposingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DueSupposingResponse, error) {
+	rsp, err := c.DueSupposingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDueSupposingResponse(rsp)
+}
+
+// DueSupposingWithResponse How the dates of a guest move if something were done
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/due/supposing (the `DueSupposing` operationId).
+func (c *ClientWithResponses) DueSupposingWithResponse(ctx context.Context, body DueSupposingJSONRequestBody, reqEditors ...RequestEditorFn) (*DueSupposingResponse, error) {
+	rsp, err := c.DueSupposing(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDueSupposingResponse(rsp)
+}
+
 // ListExceptionsWithResponse Exceptions for people and groups
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21096,6 +25888,84 @@ func (c *ClientWithResponses) RemoveForwarderWithResponse(ctx context.Context, p
 	return ParseRemoveForwarderResponse(rsp)
 }
 
+// GuestsWithResponse Records of guests, in the order of their addresses; of members those they answer for
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/guests (the `Guests` operationId).
+func (c *ClientWithResponses) GuestsWithResponse(ctx context.Context, params *GuestsParams, reqEditors ...RequestEditorFn) (*GuestsResponse, error) {
+	rsp, err := c.Guests(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGuestsResponse(rsp)
+}
+
+// ChangeGuestsWithBodyWithResponse Change records of guests, one or many; those that cannot be changed are told with the reason
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+func (c *ClientWithResponses) ChangeGuestsWithBodyWithResponse(ctx context.Context, params *ChangeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ChangeGuestsResponse, error) {
+	rsp, err := c.ChangeGuestsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeGuestsResponse(rsp)
+}
+
+// ChangeGuestsWithResponse Change records of guests, one or many; those that cannot be changed are told with the reason
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/guests/changes (the `ChangeGuests` operationId).
+func (c *ClientWithResponses) ChangeGuestsWithResponse(ctx context.Context, params *ChangeGuestsParams, body ChangeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*ChangeGuestsResponse, error) {
+	rsp, err := c.ChangeGuests(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseChangeGuestsResponse(rsp)
+}
+
+// MergeGuestsWithBodyWithResponse Make one record of two addresses of one person
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+func (c *ClientWithResponses) MergeGuestsWithBodyWithResponse(ctx context.Context, params *MergeGuestsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MergeGuestsResponse, error) {
+	rsp, err := c.MergeGuestsWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeGuestsResponse(rsp)
+}
+
+// MergeGuestsWithResponse Make one record of two addresses of one person
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/guests/merge (the `MergeGuests` operationId).
+func (c *ClientWithResponses) MergeGuestsWithResponse(ctx context.Context, params *MergeGuestsParams, body MergeGuestsJSONRequestBody, reqEditors ...RequestEditorFn) (*MergeGuestsResponse, error) {
+	rsp, err := c.MergeGuests(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMergeGuestsResponse(rsp)
+}
+
+// GuestWithResponse A record with its grants and what becomes of it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/guests/{address} (the `Guest` operationId).
+func (c *ClientWithResponses) GuestWithResponse(ctx context.Context, address string, reqEditors ...RequestEditorFn) (*GuestResponse, error) {
+	rsp, err := c.Guest(ctx, address, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGuestResponse(rsp)
+}
+
 // HalvesWithResponse Both halves of every partner, service and direction that either side says something about
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21107,6 +25977,32 @@ func (c *ClientWithResponses) HalvesWithResponse(ctx context.Context, params *Ha
 		return nil, err
 	}
 	return ParseHalvesResponse(rsp)
+}
+
+// InviteWithBodyWithResponse Invite a list of addresses; each gets an outcome of its own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+func (c *ClientWithResponses) InviteWithBodyWithResponse(ctx context.Context, params *InviteParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*InviteResponse, error) {
+	rsp, err := c.InviteWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteResponse(rsp)
+}
+
+// InviteWithResponse Invite a list of addresses; each gets an outcome of its own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/invitations (the `Invite` operationId).
+func (c *ClientWithResponses) InviteWithResponse(ctx context.Context, params *InviteParams, body InviteJSONRequestBody, reqEditors ...RequestEditorFn) (*InviteResponse, error) {
+	rsp, err := c.Invite(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseInviteResponse(rsp)
 }
 
 // JournalWithResponse Who changed what, the newest first
@@ -21252,6 +26148,32 @@ func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string
 	return ParseEndLinkResponse(rsp)
 }
 
+// GetListWithResponse Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{what} (the `GetList` operationId).
+func (c *ClientWithResponses) GetListWithResponse(ctx context.Context, what string, params *GetListParams, reqEditors ...RequestEditorFn) (*GetListResponse, error) {
+	rsp, err := c.GetList(ctx, what, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetListResponse(rsp)
+}
+
+// PutListWithBodyWithResponse Take in a list; what is wrong is told line by line, and nothing is taken in
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{what} (the `PutList` operationId).
+func (c *ClientWithResponses) PutListWithBodyWithResponse(ctx context.Context, what string, params *PutListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutListResponse, error) {
+	rsp, err := c.PutListWithBody(ctx, what, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutListResponse(rsp)
+}
+
 // NumbersWithResponse What everybody outside can do, in numbers (granted and wide kept apart)
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21278,6 +26200,71 @@ func (c *ClientWithResponses) NumberLinesWithResponse(ctx context.Context, param
 	return ParseNumberLinesResponse(rsp)
 }
 
+// OffersWithResponse Guests that are offered to somebody who takes over
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/offers (the `Offers` operationId).
+func (c *ClientWithResponses) OffersWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OffersResponse, error) {
+	rsp, err := c.Offers(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOffersResponse(rsp)
+}
+
+// AnswerOfferWithBodyWithResponse Take over the guests of an offer, or decline
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+func (c *ClientWithResponses) AnswerOfferWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerOfferResponse, error) {
+	rsp, err := c.AnswerOfferWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerOfferResponse(rsp)
+}
+
+// AnswerOfferWithResponse Take over the guests of an offer, or decline
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/offers/{id}/answer (the `AnswerOffer` operationId).
+func (c *ClientWithResponses) AnswerOfferWithResponse(ctx context.Context, id string, body AnswerOfferJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerOfferResponse, error) {
+	rsp, err := c.AnswerOffer(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerOfferResponse(rsp)
+}
+
+// OutboxWithResponse Mail, the newest first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/outbox (the `Outbox` operationId).
+func (c *ClientWithResponses) OutboxWithResponse(ctx context.Context, params *OutboxParams, reqEditors ...RequestEditorFn) (*OutboxResponse, error) {
+	rsp, err := c.Outbox(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOutboxResponse(rsp)
+}
+
+// SendAgainWithResponse Try a message again at once
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/outbox/{id}/again (the `SendAgain` operationId).
+func (c *ClientWithResponses) SendAgainWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*SendAgainResponse, error) {
+	rsp, err := c.SendAgain(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSendAgainResponse(rsp)
+}
+
 // OverviewWithResponse What the first page shows
 //
 // Returns a wrapper object for the known response body format(s).
@@ -21289,6 +26276,110 @@ func (c *ClientWithResponses) OverviewWithResponse(ctx context.Context, reqEdito
 		return nil, err
 	}
 	return ParseOverviewResponse(rsp)
+}
+
+// OwnWithResponse A guest's own page
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/own (the `Own` operationId).
+func (c *ClientWithResponses) OwnWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OwnResponse, error) {
+	rsp, err := c.Own(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnResponse(rsp)
+}
+
+// OwnAcceptWithBodyWithResponse Accept the invitation and the terms
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+func (c *ClientWithResponses) OwnAcceptWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnAcceptResponse, error) {
+	rsp, err := c.OwnAcceptWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnAcceptResponse(rsp)
+}
+
+// OwnAcceptWithResponse Accept the invitation and the terms
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
+func (c *ClientWithResponses) OwnAcceptWithResponse(ctx context.Context, body OwnAcceptJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnAcceptResponse, error) {
+	rsp, err := c.OwnAccept(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnAcceptResponse(rsp)
+}
+
+// OwnLanguageWithBodyWithResponse The language of mail and pages
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+func (c *ClientWithResponses) OwnLanguageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnLanguageResponse, error) {
+	rsp, err := c.OwnLanguageWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnLanguageResponse(rsp)
+}
+
+// OwnLanguageWithResponse The language of mail and pages
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/language (the `OwnLanguage` operationId).
+func (c *ClientWithResponses) OwnLanguageWithResponse(ctx context.Context, body OwnLanguageJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnLanguageResponse, error) {
+	rsp, err := c.OwnLanguage(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnLanguageResponse(rsp)
+}
+
+// OwnLeaveWithResponse Remove the own record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/leave (the `OwnLeave` operationId).
+func (c *ClientWithResponses) OwnLeaveWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*OwnLeaveResponse, error) {
+	rsp, err := c.OwnLeave(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnLeaveResponse(rsp)
+}
+
+// OwnMoreWithBodyWithResponse Ask the sponsor for more time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+func (c *ClientWithResponses) OwnMoreWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*OwnMoreResponse, error) {
+	rsp, err := c.OwnMoreWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnMoreResponse(rsp)
+}
+
+// OwnMoreWithResponse Ask the sponsor for more time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/own/more (the `OwnMore` operationId).
+func (c *ClientWithResponses) OwnMoreWithResponse(ctx context.Context, body OwnMoreJSONRequestBody, reqEditors ...RequestEditorFn) (*OwnMoreResponse, error) {
+	rsp, err := c.OwnMore(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseOwnMoreResponse(rsp)
 }
 
 // ListPartnersWithResponse Partners
@@ -21627,6 +26718,32 @@ func (c *ClientWithResponses) GetPersonWithResponse(ctx context.Context, id stri
 		return nil, err
 	}
 	return ParseGetPersonResponse(rsp)
+}
+
+// PersonLeavesWithBodyWithResponse A person of ours leaves; their guests are offered to a successor
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+func (c *ClientWithResponses) PersonLeavesWithBodyWithResponse(ctx context.Context, id string, params *PersonLeavesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PersonLeavesResponse, error) {
+	rsp, err := c.PersonLeavesWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePersonLeavesResponse(rsp)
+}
+
+// PersonLeavesWithResponse A person of ours leaves; their guests are offered to a successor
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/leaving (the `PersonLeaves` operationId).
+func (c *ClientWithResponses) PersonLeavesWithResponse(ctx context.Context, id string, params *PersonLeavesParams, body PersonLeavesJSONRequestBody, reqEditors ...RequestEditorFn) (*PersonLeavesResponse, error) {
+	rsp, err := c.PersonLeaves(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePersonLeavesResponse(rsp)
 }
 
 // ReachWithResponse Each action with yes or no for one party
@@ -22186,6 +27303,45 @@ func (c *ClientWithResponses) SetValueWithResponse(ctx context.Context, where Wh
 		return nil, err
 	}
 	return ParseSetValueResponse(rsp)
+}
+
+// WishesWithResponse Guests who ask for more time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/wishes (the `Wishes` operationId).
+func (c *ClientWithResponses) WishesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*WishesResponse, error) {
+	rsp, err := c.Wishes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWishesResponse(rsp)
+}
+
+// AnswerWishWithBodyWithResponse Give a guest more time, or say why not
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+func (c *ClientWithResponses) AnswerWishWithBodyWithResponse(ctx context.Context, address string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AnswerWishResponse, error) {
+	rsp, err := c.AnswerWishWithBody(ctx, address, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerWishResponse(rsp)
+}
+
+// AnswerWishWithResponse Give a guest more time, or say why not
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/wishes/{address}/answer (the `AnswerWish` operationId).
+func (c *ClientWithResponses) AnswerWishWithResponse(ctx context.Context, address string, body AnswerWishJSONRequestBody, reqEditors ...RequestEditorFn) (*AnswerWishResponse, error) {
+	rsp, err := c.AnswerWish(ctx, address, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAnswerWishResponse(rsp)
 }
 
 // DumpWithResponse Policy and inventory as a file
@@ -22845,6 +28001,179 @@ func ParseTestDomainResponse(rsp *http.Response) (*TestDomainResponse, error) {
 	return response, nil
 }
 
+// ParseDoorBackResponse parses an HTTP response from a DoorBackWithResponse call
+func ParseDoorBackResponse(rsp *http.Response) (*DoorBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 302:
+		var headers DoorBackResponse302Headers
+		if values := rsp.Header.Values("Location"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "Location", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.Location = &value
+		}
+		response.Headers302 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDoorCodeResponse parses an HTTP response from a DoorCodeWithResponse call
+func ParseDoorCodeResponse(rsp *http.Response) (*DoorCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 202:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoorOpenResponse parses an HTTP response from a DoorOpenWithResponse call
+func ParseDoorOpenResponse(rsp *http.Response) (*DoorOpenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorOpenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DoorInvitation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoorPartnerResponse parses an HTTP response from a DoorPartnerWithResponse call
+func ParseDoorPartnerResponse(rsp *http.Response) (*DoorPartnerResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorPartnerResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Go   string `json:"go"`
+			Name string `json:"name"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoorProveResponse parses an HTTP response from a DoorProveWithResponse call
+func ParseDoorProveResponse(rsp *http.Response) (*DoorProveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorProveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Session
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseDraftsResponse parses an HTTP response from a DraftsWithResponse call
 func ParseDraftsResponse(rsp *http.Response) (*DraftsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23331,6 +28660,72 @@ func ParseDueResponse(rsp *http.Response) (*DueResponse, error) {
 	return response, nil
 }
 
+// ParseDueDaysResponse parses an HTTP response from a DueDaysWithResponse call
+func ParseDueDaysResponse(rsp *http.Response) (*DueDaysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DueDaysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DueDays
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDueSupposingResponse parses an HTTP response from a DueSupposingWithResponse call
+func ParseDueSupposingResponse(rsp *http.Response) (*DueSupposingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DueSupposingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DueSupposed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListExceptionsResponse parses an HTTP response from a ListExceptionsWithResponse call
 func ParseListExceptionsResponse(rsp *http.Response) (*ListExceptionsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23767,6 +29162,144 @@ func ParseRemoveForwarderResponse(rsp *http.Response) (*RemoveForwarderResponse,
 	return response, nil
 }
 
+// ParseGuestsResponse parses an HTTP response from a GuestsWithResponse call
+func ParseGuestsResponse(rsp *http.Response) (*GuestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GuestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Guests []GuestShort `json:"guests"`
+			Next   string       `json:"next"`
+			Total  int          `json:"total"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseChangeGuestsResponse parses an HTTP response from a ChangeGuestsWithResponse call
+func ParseChangeGuestsResponse(rsp *http.Response) (*ChangeGuestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ChangeGuestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Guests []GuestChanged `json:"guests"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMergeGuestsResponse parses an HTTP response from a MergeGuestsWithResponse call
+func ParseMergeGuestsResponse(rsp *http.Response) (*MergeGuestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MergeGuestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GuestMerged
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGuestResponse parses an HTTP response from a GuestWithResponse call
+func ParseGuestResponse(rsp *http.Response) (*GuestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GuestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Guest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseHalvesResponse parses an HTTP response from a HalvesWithResponse call
 func ParseHalvesResponse(rsp *http.Response) (*HalvesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -23785,6 +29318,39 @@ func ParseHalvesResponse(rsp *http.Response) (*HalvesResponse, error) {
 		var dest struct {
 			Halves []BothHalves `json:"halves"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseInviteResponse parses an HTTP response from a InviteWithResponse call
+func ParseInviteResponse(rsp *http.Response) (*InviteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &InviteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Invited
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24074,6 +29640,75 @@ func ParseEndLinkResponse(rsp *http.Response) (*EndLinkResponse, error) {
 	return response, nil
 }
 
+// ParseGetListResponse parses an HTTP response from a GetListWithResponse call
+func ParseGetListResponse(rsp *http.Response) (*GetListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest map[string]interface{}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationscimJSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	case rsp.StatusCode == 200:
+		// Content-type (text/csv) unsupported
+
+	}
+
+	return response, nil
+}
+
+// ParsePutListResponse parses an HTTP response from a PutListWithResponse call
+func ParsePutListResponse(rsp *http.Response) (*PutListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ListTaken
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseNumbersResponse parses an HTTP response from a NumbersWithResponse call
 func ParseNumbersResponse(rsp *http.Response) (*NumbersResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24140,6 +29775,138 @@ func ParseNumberLinesResponse(rsp *http.Response) (*NumberLinesResponse, error) 
 	return response, nil
 }
 
+// ParseOffersResponse parses an HTTP response from a OffersWithResponse call
+func ParseOffersResponse(rsp *http.Response) (*OffersResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OffersResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Offers []Offer `json:"offers"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerOfferResponse parses an HTTP response from a AnswerOfferWithResponse call
+func ParseAnswerOfferResponse(rsp *http.Response) (*AnswerOfferResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerOfferResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Offer
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOutboxResponse parses an HTTP response from a OutboxWithResponse call
+func ParseOutboxResponse(rsp *http.Response) (*OutboxResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OutboxResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Messages []OutboxMessage `json:"messages"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSendAgainResponse parses an HTTP response from a SendAgainWithResponse call
+func ParseSendAgainResponse(rsp *http.Response) (*SendAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SendAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseOverviewResponse parses an HTTP response from a OverviewWithResponse call
 func ParseOverviewResponse(rsp *http.Response) (*OverviewResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -24156,6 +29923,159 @@ func ParseOverviewResponse(rsp *http.Response) (*OverviewResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest Overview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOwnResponse parses an HTTP response from a OwnWithResponse call
+func ParseOwnResponse(rsp *http.Response) (*OwnResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OwnResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Own
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOwnAcceptResponse parses an HTTP response from a OwnAcceptWithResponse call
+func ParseOwnAcceptResponse(rsp *http.Response) (*OwnAcceptResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OwnAcceptResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOwnLanguageResponse parses an HTTP response from a OwnLanguageWithResponse call
+func ParseOwnLanguageResponse(rsp *http.Response) (*OwnLanguageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OwnLanguageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOwnLeaveResponse parses an HTTP response from a OwnLeaveWithResponse call
+func ParseOwnLeaveResponse(rsp *http.Response) (*OwnLeaveResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OwnLeaveResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseOwnMoreResponse parses an HTTP response from a OwnMoreWithResponse call
+func ParseOwnMoreResponse(rsp *http.Response) (*OwnMoreResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &OwnMoreResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wish
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -24844,6 +30764,39 @@ func ParseGetPersonResponse(rsp *http.Response) (*GetPersonResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest PersonView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePersonLeavesResponse parses an HTTP response from a PersonLeavesWithResponse call
+func ParsePersonLeavesResponse(rsp *http.Response) (*PersonLeavesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PersonLeavesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Offer
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -25967,6 +31920,74 @@ func ParseSetValueResponse(rsp *http.Response) (*SetValueResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseWishesResponse parses an HTTP response from a WishesWithResponse call
+func ParseWishesResponse(rsp *http.Response) (*WishesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WishesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Wishes []Wish `json:"wishes"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAnswerWishResponse parses an HTTP response from a AnswerWishWithResponse call
+func ParseAnswerWishResponse(rsp *http.Response) (*AnswerWishResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AnswerWishResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Wish
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil

@@ -39,6 +39,7 @@ type Who struct {
 	Role   Role
 	Person string
 	Token  string // id of the token, empty for a session
+	Guest  string // the address of a guest
 }
 
 // argon2id parameters: RFC 9106 §4, second recommended option, 64 MiB.

@@ -10,6 +10,7 @@ import (
 	"sort"
 	"strings"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/draft"
@@ -884,10 +885,11 @@ func (s *Service) Held(ctx context.Context, x *DraftNow, limit int) ([]HeldChang
 
 // CutOff is a guest whom other days suspend or remove at once.
 type CutOff struct {
-	Guest *world.Guest
-	At    moment.Moment // when it would have happened, by the draft's days
-	Cause dated.Cause
-	Was   moment.Moment // when it will happen as things are; Never for not
+	Address addr.Address
+	Name    string
+	At      moment.Moment // when it would have happened, by the draft's days
+	Cause   dated.Cause
+	Was     moment.Moment // when it will happen as things are; Never for not
 }
 
 // CutOffs lists the guests whom a draft's days would suspend or remove at a moment at
@@ -895,7 +897,7 @@ type CutOff struct {
 func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.Moment, limit int) ([]CutOff, int, error) {
 	out, total := []CutOff{}, 0
 	differs := false
-	for _, r := range dated.Rules() {
+	for _, r := range engine.DatedRules() {
 		l0, d0, _, _ := before.RuleState(r)
 		l1, d1, _, _ := after.RuleState(r)
 		differs = differs || l0 != l1 || d0 != d1
@@ -906,7 +908,7 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 			p := &st.Policy().Partners[i]
 			said := fmt.Sprint(p.Standing == world.Ended, p.Domains)
 			for _, v := range p.Rules {
-				for _, r := range dated.Rules() {
+				for _, r := range engine.DatedRules() {
 					if v.Rule == r {
 						said += fmt.Sprint(v)
 					}
@@ -926,37 +928,28 @@ func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.M
 	if !differs {
 		return out, 0, nil
 	}
-	err := s.EachGuest(ctx, func(g *world.Guest, own, ofGroups []world.Grant) error {
-		will, cause := dated.Out(dated.Sequence(dated.Of(after.Snapshot, g, own, ofGroups)))
+	was := before.Sequences(moment.Always)
+	after.Sequences(moment.Always).Each(func(i uint32, steps []dated.Step) bool {
+		will, cause := dated.Out(steps)
 		if will > at {
-			return nil
+			return ctx.Err() == nil
 		}
-		was, _ := dated.Out(dated.Sequence(dated.Of(before.Snapshot, g, own, ofGroups)))
-		if was <= at {
-			return nil
+		a := after.AddressAt(i)
+		rec, ok := was.Record(a)
+		if !ok {
+			return true
 		}
-		if total++; len(out) < limit {
-			out = append(out, CutOff{g, will, cause, was})
+		now, _ := dated.Out(rec.Sequence())
+		if now <= at {
+			return true
 		}
-		return nil
+		name, _, _ := after.RecordOf(i)
+		total++
+		out = append(out, CutOff{a, name, will, cause, now})
+		return true
 	})
-	return out, total, err
-}
-
-// EachGuest hands over every guest with the grants that are its own and those of the
-// groups it is in.
-func (s *Service) EachGuest(ctx context.Context, fn func(g *world.Guest, own, ofGroups []world.Grant) error) error {
-	groups, in, err := s.store.GroupGrants(ctx)
-	if err != nil {
-		return err
-	}
-	return s.store.EachGuest(ctx, func(g *world.Guest, own []world.Grant) error {
-		var ofGroups []world.Grant
-		for _, id := range in[g.Address] {
-			ofGroups = append(ofGroups, groups[id]...)
-		}
-		return fn(g, own, ofGroups)
-	})
+	sort.Slice(out, func(i, j int) bool { return out[i].Address.String() < out[j].Address.String() })
+	return out[:min(len(out), limit)], total, ctx.Err()
 }
 
 // Revision is one published state of policy, with the draft that it came from.

@@ -726,7 +726,7 @@ grants:
 		check(t, err)
 		var out []string
 		for _, c := range list {
-			out = append(out, fmt.Sprintf("%s %s %s", c.Guest.Address, c.Cause, c.At))
+			out = append(out, fmt.Sprintf("%s %s %s", c.Address, c.Cause, c.At))
 		}
 		if total != len(list) {
 			t.Errorf("%d of %d", len(list), total)
@@ -764,27 +764,16 @@ grants:
 		want := map[string]bool{}
 		for i := range w.Guests {
 			g := &w.Guests[i]
-			var own, ofGroups []world.Grant
-			for _, x := range w.Grants {
-				if x.Address == g.Address {
-					own = append(own, x)
-				}
-				for _, gr := range w.Groups {
-					for _, a := range gr.Parties {
-						if gr.ID == x.Group && a == g.Address {
-							ofGroups = append(ofGroups, x)
-						}
-					}
-				}
-			}
-			will, cause := dated.Out(dated.Sequence(dated.Of(x.After.Snapshot, g, own, ofGroups)))
-			was, _ := dated.Out(dated.Sequence(dated.Of(x.Live.Snapshot, g, own, ofGroups)))
+			then, _ := x.After.Sequences(moment.Always).Record(g.Address)
+			will, cause := dated.Out(then.Sequence())
+			today, _ := x.Live.Sequences(moment.Always).Record(g.Address)
+			was, _ := dated.Out(today.Sequence())
 			if will <= s.Now() && was > s.Now() {
 				want[fmt.Sprint(g.Address, cause, will)] = true
 			}
 		}
 		for _, c := range list {
-			if k := fmt.Sprint(c.Guest.Address, c.Cause, c.At); !want[k] {
+			if k := fmt.Sprint(c.Address, c.Cause, c.At); !want[k] {
 				t.Errorf("seed %d: %s is told", seed, k)
 			}
 		}

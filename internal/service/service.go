@@ -52,6 +52,13 @@ type Service struct {
 		seq   uint64
 		list  []Draft
 	}
+	carried atomic.Pointer[store.Carried]
+	looked  atomic.Pointer[looked]
+	warned  atomic.Pointer[moment.Day]
+	forgot  atomic.Pointer[moment.Day]
+
+	outside atomic.Pointer[string]
+
 	askedAt atomic.Uint64 // how far requests were looked through
 	stood   struct {
 		sync.Mutex
@@ -471,6 +478,7 @@ func (c *collect) PutItem(x *world.Item) {
 	}
 }
 func (c *collect) PutMeeting(x *world.Meeting)          { c.w.Meetings = append(c.w.Meetings, *x) }
+func (c *collect) RemoveGuest(addr.Address)             {}
 func (c *collect) PutGuest(x *world.Guest)              { c.w.Guests = append(c.w.Guests, *x) }
 func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.w.Grants, xs...) }
 func (c *collect) PutLink(x *world.Link)                { c.w.Links = append(c.w.Links, *x) }

@@ -97,6 +97,10 @@ func (f *Fetcher) Fetch(ctx context.Context, address, ours string) (Fetched, err
 	return out, err
 }
 
+// Client is what fetches: for other calls to partners too, with the same limits on where
+// they may be.
+func (f *Fetcher) Client() *http.Client { return f.client() }
+
 func (f *Fetcher) client() *http.Client {
 	dial := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {
 		// What a name stands for is looked at here, where it is connected to, so

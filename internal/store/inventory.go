@@ -133,11 +133,11 @@ func (s *Store) Items(ctx context.Context, space string) (out []world.Item, err 
 	return
 }
 
-const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence"
+const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence, home_closed"
 
 func guestRow(g *world.Guest) []any {
 	return []any{g.Address.String(), g.Name, g.Sponsor, g.Purpose, g.State, g.Cause, int64(g.StateSince), g.Origins, int64(g.Since), int64(g.Accepted),
-		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence}
+		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence, int64(g.HomeClosed)}
 }
 
 type scanner interface{ Scan(...any) error }
@@ -145,7 +145,7 @@ type scanner interface{ Scan(...any) error }
 func scanGuest(r scanner) (g world.Guest, err error) {
 	var address string
 	err = r.Scan(&address, &g.Name, &g.Sponsor, &g.Purpose, &g.State, &g.Cause, (*int64)(&g.StateSince), &g.Origins, (*int64)(&g.Since), (*int64)(&g.Accepted),
-		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence)
+		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence, (*int64)(&g.HomeClosed))
 	if err == nil {
 		g.Address, err = addr.Parse(address)
 	}
@@ -178,7 +178,7 @@ func (t *Tx) PutGuest(g *world.Guest) (bool, error) {
 			return false, err
 		}
 	}
-	return true, t.exec("INSERT INTO guest ("+guestColumns+", from_seq) VALUES ("+marks(18)+")", append(guestRow(g), seq)...)
+	return true, t.exec("INSERT INTO guest ("+guestColumns+", from_seq) VALUES ("+marks(19)+")", append(guestRow(g), seq)...)
 }
 
 func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
@@ -297,6 +297,7 @@ type Sink interface {
 	PutItem(*world.Item)
 	PutMeeting(*world.Meeting)
 	PutGuest(*world.Guest)
+	RemoveGuest(addr.Address)
 	SetGrants(party string, all []world.Grant)
 	PutLink(*world.Link)
 	SetForwarders(person string, all []world.Forwarder)
@@ -638,7 +639,7 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all 
 			k[1], _, _ = strings.Cut(k[1], " to ")
 		case "stance":
 			k = [2]string{"policy", ""}
-		case "import":
+		case "import", "forgotten":
 			all = true
 		}
 		if !seen[k] {
@@ -681,9 +682,16 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 	when := []any{seq, seq}
 	switch kind {
 	case "guest":
+		found := false
+		defer func() {
+			if a, err := addr.Parse(id); err == nil && !found {
+				sink.RemoveGuest(a)
+			}
+		}()
 		return each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
 			g, err := scanGuest(r)
 			if err == nil {
+				found = true
 				sink.PutGuest(&g)
 			}
 			return err
@@ -697,7 +705,12 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			return err
 		})
 	case "grant":
-		return eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), sink)
+		some := &anyGrants{Sink: sink}
+		err := eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), some)
+		if err == nil && !some.any {
+			sink.SetGrants(id, nil)
+		}
+		return err
 	case "forwarder":
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
@@ -743,7 +756,7 @@ func (s *Store) Import(ctx context.Context, who, why string, w *world.World, pro
 		for i := range w.Grants {
 			in.row(grantRow(&w.Grants[i]))
 		}
-		in.begin("guest", guestColumns, 17)
+		in.begin("guest", guestColumns, 18)
 		for i := range w.Guests {
 			in.row(guestRow(&w.Guests[i]))
 		}
@@ -978,85 +991,13 @@ func (t *Tx) withRules(q querier, space func(*world.Space) error, item func(*wor
 	return nil
 }
 
-// EachGuest hands over every guest of now in the order of addresses, each with the grants
-// that are its own. fn ends it early with an error.
-func (s *Store) EachGuest(ctx context.Context, fn func(g *world.Guest, own []world.Grant) error) error {
-	ctx, cancel := context.WithCancel(ctx)
-	defer cancel()
-	next := make(chan []world.Grant, 64)
-	failed := make(chan error, 1)
-	go func() {
-		defer close(next)
-		failed <- eachGrants(ctx, s.db, "until_seq = ? AND party NOT LIKE 'group:%'", []any{open}, &grantsOnly{ctx, next})
-	}()
-	var at []world.Grant
-	more := true
-	err := each(ctx, s.db, "SELECT "+guestColumns+" FROM guest WHERE until_seq = ? ORDER BY address", []any{open}, func(r *sql.Rows) error {
-		g, err := scanGuest(r)
-		if err != nil {
-			return err
-		}
-		name := g.Address.String()
-		for more && (len(at) == 0 || at[0].Party() < name) {
-			at, more = <-next
-		}
-		if len(at) > 0 && at[0].Party() == name {
-			return fn(&g, at)
-		}
-		return fn(&g, nil)
-	})
-	cancel()
-	for range next {
-	}
-	if err == nil {
-		if err = <-failed; errors.Is(err, context.Canceled) {
-			err = nil // all guests were handed over; what is left are grants of others
-		}
-	}
-	return err
+// anyGrants is a sink that notes whether there were any.
+type anyGrants struct {
+	Sink
+	any bool
 }
 
-// grantsOnly is a sink that sends on the grants of each party.
-type grantsOnly struct {
-	ctx context.Context
-	to  chan<- []world.Grant
-}
-
-func (s *grantsOnly) PutGroup(*world.Group)                   {}
-func (s *grantsOnly) PutPerson(*world.Person)                 {}
-func (s *grantsOnly) PutSpace(*world.Space)                   {}
-func (s *grantsOnly) PutItem(*world.Item)                     {}
-func (s *grantsOnly) PutMeeting(*world.Meeting)               {}
-func (s *grantsOnly) PutGuest(*world.Guest)                   {}
-func (s *grantsOnly) PutLink(*world.Link)                     {}
-func (s *grantsOnly) PutContact(*world.Contact)               {}
-func (s *grantsOnly) SetForwarders(string, []world.Forwarder) {}
-func (s *grantsOnly) SetPolicy(*world.World)                  {}
-func (s *grantsOnly) SetGrants(_ string, grants []world.Grant) {
-	select {
-	case s.to <- grants:
-	case <-s.ctx.Done():
-	}
-}
-
-// GroupGrants returns the grants of groups, and the addresses in each.
-func (s *Store) GroupGrants(ctx context.Context) (grants map[string][]world.Grant, in map[addr.Address][]string, err error) {
-	grants, in = map[string][]world.Grant{}, map[addr.Address][]string{}
-	before := world.Grant{}
-	if err = each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE until_seq = ? AND party LIKE 'group:%' ORDER BY party, resource, resource_kind, role, starts", []any{open}, func(r *sql.Rows) error {
-		g, err := scanGrantAfter(r, &before)
-		before = g
-		grants[g.Group] = append(grants[g.Group], g)
-		return err
-	}); err != nil {
-		return
-	}
-	err = s.Records(ctx, "group", "", func(id string, doc []byte) error {
-		x, err := worldfile.GroupOf(doc)
-		for _, a := range x.Parties {
-			in[a] = append(in[a], x.ID)
-		}
-		return err
-	})
-	return
+func (s *anyGrants) SetGrants(party string, all []world.Grant) {
+	s.any = true
+	s.Sink.SetGrants(party, all)
 }

@@ -12,10 +12,14 @@ import (
 	"database/sql"
 	"embed"
 	"encoding/binary"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"math"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -96,8 +100,15 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	was, err := p.GetDBVersion(ctx)
+	if err != nil {
+		return err
+	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("the schema cannot be brought up to date: %w", err)
+	}
+	if was > 0 && was < 4 {
+		return s.reseal(ctx)
 	}
 	return nil
 }
@@ -152,6 +163,7 @@ type Tx struct {
 	who, why string
 	first    uint64
 	revised  bool
+	keep     bool
 	prepared map[string]*sql.Stmt
 }
 
@@ -188,6 +200,9 @@ func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error)
 		return Head{}, err
 	}
 	if t.head == before {
+		if t.keep {
+			return before, tx.Commit()
+		}
 		return before, nil
 	}
 	if _, err := tx.ExecContext(ctx, "UPDATE head SET seq = ?, revision = ?, seal = ? WHERE one = 1", t.head.Seq, t.head.Revision, t.seal[:]); err != nil {
@@ -229,10 +244,10 @@ func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
 	if t.first == 0 {
 		t.first = t.head.Seq
 	}
-	e := Entry{Seq: t.head.Seq, PartOf: t.first, At: t.at, Who: t.who, Kind: kind, ID: id, Was: was, Now: now, Why: t.why, Revision: t.head.Revision}
+	e := Entry{Seq: t.head.Seq, PartOf: t.first, At: t.at, Who: t.who, Kind: kind, ID: id, Was: was, Now: now, Why: t.why, Revision: t.head.Revision, Salt: newSalt()}
 	t.seal = e.seal(t.seal)
-	return e.Seq, t.exec("INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?)",
-		e.Seq, e.PartOf, e.At, e.Who, e.Kind, e.ID, nullable(was), nullable(now), e.Why, e.Revision, t.seal[:])
+	return e.Seq, t.exec("INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, salt, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
+		e.Seq, e.PartOf, e.At, e.Who, e.Kind, e.ID, nullable(was), nullable(now), e.Why, e.Revision, e.Salt, t.seal[:])
 }
 
 func nullable(b []byte) any {
@@ -302,23 +317,22 @@ type Entry struct {
 	Was, Now []byte // docs; nil where there was or is nothing
 	Why      string
 	Revision uint64 // of policy, once the change was made
+
+	Salt   []byte // nil where the words are forgotten
+	Digest []byte // of what it said, where they are
 }
 
-// seal chains an entry to the one before: altering, removing or inserting one
-// breaks every seal behind it.
-func (e *Entry) seal(before [32]byte) [32]byte {
+// digest is of what an entry says. The salt keeps it from being guessed once the words are
+// gone.
+func (e *Entry) digest() [32]byte {
 	h := sha256.New()
-	h.Write(before[:])
 	var n [8]byte
 	put := func(b []byte) {
 		binary.BigEndian.PutUint64(n[:], uint64(len(b)))
 		h.Write(n[:])
 		h.Write(b)
 	}
-	for _, x := range []uint64{e.Seq, e.PartOf, uint64(e.At.UnixMicro()), e.Revision} {
-		binary.BigEndian.PutUint64(n[:], x)
-		h.Write(n[:])
-	}
+	put(e.Salt)
 	for _, s := range []string{e.Who, e.Kind, e.ID, e.Why} {
 		put([]byte(s))
 	}
@@ -331,6 +345,33 @@ func (e *Entry) seal(before [32]byte) [32]byte {
 		put(b)
 	}
 	return [32]byte(h.Sum(nil))
+}
+
+// seal chains an entry to the one before: altering, removing or inserting one
+// breaks every seal behind it. Of an entry whose words are forgotten the digest of what it
+// said stands in.
+func (e *Entry) seal(before [32]byte) [32]byte {
+	h := sha256.New()
+	h.Write(before[:])
+	var n [8]byte
+	for _, x := range []uint64{e.Seq, e.PartOf, uint64(e.At.UnixMicro()), e.Revision} {
+		binary.BigEndian.PutUint64(n[:], x)
+		h.Write(n[:])
+	}
+	if e.Salt == nil && e.Digest != nil {
+		h.Write(e.Digest)
+	} else {
+		d := e.digest()
+		h.Write(d[:])
+	}
+	return [32]byte(h.Sum(nil))
+}
+
+const entryColumns = "seq, part_of, at, who, kind, id, was, now, why, revision, salt, digest"
+
+func scanEntry(r scanner) (e Entry, err error) {
+	err = r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest)
+	return
 }
 
 // JournalQuery says which entries are wanted, the newest first.
@@ -357,20 +398,13 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	if q.Who != "" {
 		and("who = ?", q.Who)
 	}
-	rows, err := s.db.QueryContext(ctx, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit)...)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
 	var out []Entry
-	for rows.Next() {
-		var e Entry
-		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision); err != nil {
-			return nil, err
-		}
+	err := each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit), func(r *sql.Rows) error {
+		e, err := scanEntry(r)
 		out = append(out, e)
-	}
-	return out, rows.Err()
+		return err
+	})
+	return out, err
 }
 
 // Broken says where the journal was altered.
@@ -389,19 +423,21 @@ func (s *Store) VerifyJournal(ctx context.Context) (n uint64, broken *Broken, er
 	defer tx.Rollback()
 	var head uint64
 	var last []byte
+	var forgot []forgotten
 	if err := tx.QueryRowContext(ctx, "SELECT seq, seal FROM head WHERE one = 1").Scan(&head, &last); err != nil {
 		return 0, nil, err
 	}
-	rows, err := tx.QueryContext(ctx, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision, seal FROM journal ORDER BY seq")
+	rows, err := tx.QueryContext(ctx, "SELECT "+entryColumns+", seal FROM journal ORDER BY seq")
 	if err != nil {
 		return 0, nil, err
 	}
 	defer rows.Close()
 	var before [32]byte
+	blank := map[uint64][32]byte{} // entries without their words, by what they say now
 	for rows.Next() {
 		var e Entry
 		var seal []byte
-		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &seal); err != nil {
+		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest, &seal); err != nil {
 			return n, nil, err
 		}
 		if e.Seq != n+1 {
@@ -410,6 +446,16 @@ func (s *Store) VerifyJournal(ctx context.Context) (n uint64, broken *Broken, er
 		before = e.seal(before)
 		if string(seal) != string(before[:]) {
 			return n, &Broken{e.Seq, "the entry, or one before it, was altered"}, nil
+		}
+		if e.Salt == nil {
+			blank[e.Seq] = e.digest()
+		}
+		if e.Kind == "forgotten" {
+			var f forgotten
+			if json.Unmarshal(e.Now, &f) != nil {
+				return n, &Broken{e.Seq, "the entry, or one before it, was altered"}, nil
+			}
+			forgot = append(forgot, f)
 		}
 		n++
 	}
@@ -422,7 +468,39 @@ func (s *Store) VerifyJournal(ctx context.Context) (n uint64, broken *Broken, er
 	if string(last) != string(before[:]) {
 		return n, &Broken{n, "the head was altered"}, nil
 	}
-	return n, nil, nil
+	return n, accountFor(blank, forgot), nil
+}
+
+// accountFor checks that every entry without its words is one that an entry of forgetting
+// names, and says what it said then. An entry may lose more words later: the last counts.
+func accountFor(blank map[uint64][32]byte, forgot []forgotten) *Broken {
+	later := map[uint64]bool{}
+	for i := len(forgot) - 1; i >= 0; i-- {
+		h, whole := sha256.New(), true
+		for _, text := range strings.Split(forgot[i].Entries, ",") {
+			seq, err := strconv.ParseUint(text, 10, 64)
+			if text == "" {
+				continue
+			}
+			d, ok := blank[seq]
+			if err != nil || !ok {
+				return &Broken{seq, "its words were put back"}
+			}
+			whole = whole && !later[seq]
+			later[seq] = true
+			h.Write(d[:])
+		}
+		if whole && hex.EncodeToString(h.Sum(nil)) != forgot[i].Digest {
+			seq, _ := strconv.ParseUint(strings.Split(forgot[i].Entries, ",")[0], 10, 64)
+			return &Broken{seq, "the entry was altered after its words were forgotten"}
+		}
+	}
+	for seq := range blank {
+		if !later[seq] {
+			return &Broken{seq, "the entry, or one before it, was altered"}
+		}
+	}
+	return nil
 }
 
 // Revision is one published state of policy.
@@ -479,3 +557,10 @@ func (t *Tx) Because(why string) { t.why = why }
 
 // Context returns the context of the change.
 func (t *Tx) Context() context.Context { return t.ctx }
+
+// Commit keeps what a change writes besides the journal, such as mail and how far steps
+// have been carried out, where it writes no entry.
+func (t *Tx) Commit() error {
+	t.keep = true
+	return nil
+}

@@ -109,7 +109,8 @@ func (r *reader) document(root *node, w *world.World, known Known) {
 		}
 	}
 	if n := section("settings"); n != nil {
-		w.Settings = &world.Settings{StanceDays: world.StartStanceDays}
+		start := world.StartSettings()
+		w.Settings = &start
 		object(r, n, "settings", settingsFields, w.Settings)
 	}
 	if n := section("rules"); n != nil {

@@ -39,6 +39,9 @@ var twoPeople = []string{"never", "loosening", "always"}
 
 var settingsFields = []field[world.Settings]{
 	daysField("stance_days", func(x *world.Settings) *catalogue.Value { return &x.StanceDays }),
+	daysField("forget_days", func(x *world.Settings) *catalogue.Value { return &x.ForgetDays }),
+	textField("terms", false, func(x *world.Settings) *string { return &x.Terms }),
+	momentField("terms_since", false, 0, func(x *world.Settings) *moment.Moment { return &x.TermsSince }),
 }
 
 var partnerFields = []field[world.Partner]{
@@ -103,6 +106,8 @@ var partnerFields = []field[world.Partner]{
 		}
 		return t, len(t.list) > 0
 	}},
+	{"sign_in", false, func(r *reader, n *node, x *world.Partner) { object(r, n, "a sign-in", signInFields, x) },
+		func(w *writer, x *world.Partner) (tree, bool) { return record(w, signInFields, x), x.SignIn != "" }},
 	settingsField(catalogue.AtPartner, "a partner", func(x *world.Partner) *[]world.Setting { return &x.Rules }),
 	{"stance", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
@@ -132,6 +137,16 @@ var partnerFields = []field[world.Partner]{
 		}
 		return t, len(t.list) > 0
 	}},
+}
+
+var signInFields = []field[world.Partner]{
+	{"issuer", true, func(r *reader, n *node, x *world.Partner) {
+		x.SignIn = r.text(n)
+		if u, err := url.Parse(x.SignIn); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" || u.RawQuery != "" {
+			r.at(n, "%q is no issuer; write one as https://sign-in.partner.example", x.SignIn)
+		}
+	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.SignIn), true }},
+	textField("client", true, func(x *world.Partner) *string { return &x.SignInClient }),
 }
 
 var stanceFields = []field[world.Stance]{
@@ -325,6 +340,7 @@ var personFields = []field[world.Person]{
 	addressField("address", false, func(x *world.Person) *addr.Address { return &x.Address }),
 	refsField("groups", "group", func(x *world.Person) *[]string { return &x.Groups }),
 	flags("roles", "role of a person", world.PersonRoleNames, false, func(x *world.Person) uint { return uint(x.Roles) }, func(x *world.Person, v uint) { x.Roles = world.PersonRole(v) }),
+	momentField("left", false, 0, func(x *world.Person) *moment.Moment { return &x.Left }),
 }
 
 var groupFields = []field[world.Group]{
@@ -436,6 +452,7 @@ var guestFields = []field[world.Guest]{
 	textField("language", false, func(x *world.Guest) *string { return &x.Language }),
 	textField("location", false, func(x *world.Guest) *string { return &x.Location }),
 	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) }, func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
+	momentField("home_closed", false, 0, func(x *world.Guest) *moment.Moment { return &x.HomeClosed }),
 }
 
 var grantFields = []field[world.Grant]{

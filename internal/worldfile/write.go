@@ -173,7 +173,7 @@ func OrganisationOf(d Doc) (world.Organisation, error) {
 }
 func SettingsDoc(x *world.Settings) Doc { return docOf(settingsFields, x) }
 func SettingsOf(d Doc) (world.Settings, error) {
-	return ofDoc(d, "settings", settingsFields, world.Settings{})
+	return ofDoc(d, "settings", settingsFields, world.StartSettings())
 }
 func PersonDoc(x *world.Person) Doc        { return docOf(personFields, x) }
 func PersonOf(d Doc) (world.Person, error) { return ofDoc(d, "a person", personFields, world.Person{}) }

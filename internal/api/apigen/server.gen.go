@@ -425,6 +425,42 @@ func (e DueStepKind) Valid() bool {
 	}
 }
 
+// Defines values for DueSupposingDo.
+const (
+	DueSupposingDoBringBack  DueSupposingDo = "bring_back"
+	DueSupposingDoConfirm    DueSupposingDo = "confirm"
+	DueSupposingDoEnd        DueSupposingDo = "end"
+	DueSupposingDoEndGrant   DueSupposingDo = "end_grant"
+	DueSupposingDoEndPartner DueSupposingDo = "end_partner"
+	DueSupposingDoExtend     DueSupposingDo = "extend"
+	DueSupposingDoRemove     DueSupposingDo = "remove"
+	DueSupposingDoSuspend    DueSupposingDo = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the DueSupposingDo enum.
+func (e DueSupposingDo) Valid() bool {
+	switch e {
+	case DueSupposingDoBringBack:
+		return true
+	case DueSupposingDoConfirm:
+		return true
+	case DueSupposingDoEnd:
+		return true
+	case DueSupposingDoEndGrant:
+		return true
+	case DueSupposingDoEndPartner:
+		return true
+	case DueSupposingDoExtend:
+		return true
+	case DueSupposingDoRemove:
+		return true
+	case DueSupposingDoSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -509,6 +545,69 @@ func (e GivenRoleState) Valid() bool {
 	}
 }
 
+// Defines values for GuestChangeDo.
+const (
+	GuestChangeDoBringBack   GuestChangeDo = "bring_back"
+	GuestChangeDoConfirm     GuestChangeDo = "confirm"
+	GuestChangeDoDescribe    GuestChangeDo = "describe"
+	GuestChangeDoEnd         GuestChangeDo = "end"
+	GuestChangeDoEndGrant    GuestChangeDo = "end_grant"
+	GuestChangeDoExtend      GuestChangeDo = "extend"
+	GuestChangeDoHandOver    GuestChangeDo = "hand_over"
+	GuestChangeDoInviteAgain GuestChangeDo = "invite_again"
+	GuestChangeDoRemove      GuestChangeDo = "remove"
+	GuestChangeDoSuspend     GuestChangeDo = "suspend"
+)
+
+// Valid indicates whether the value is a known member of the GuestChangeDo enum.
+func (e GuestChangeDo) Valid() bool {
+	switch e {
+	case GuestChangeDoBringBack:
+		return true
+	case GuestChangeDoConfirm:
+		return true
+	case GuestChangeDoDescribe:
+		return true
+	case GuestChangeDoEnd:
+		return true
+	case GuestChangeDoEndGrant:
+		return true
+	case GuestChangeDoExtend:
+		return true
+	case GuestChangeDoHandOver:
+		return true
+	case GuestChangeDoInviteAgain:
+		return true
+	case GuestChangeDoRemove:
+		return true
+	case GuestChangeDoSuspend:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GuestShortState.
+const (
+	GuestShortStateActive    GuestShortState = "active"
+	GuestShortStateInvited   GuestShortState = "invited"
+	GuestShortStateSuspended GuestShortState = "suspended"
+)
+
+// Valid indicates whether the value is a known member of the GuestShortState enum.
+func (e GuestShortState) Valid() bool {
+	switch e {
+	case GuestShortStateActive:
+		return true
+	case GuestShortStateInvited:
+		return true
+	case GuestShortStateSuspended:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImpactLineChange.
 const (
 	ImpactLineChangeGained    ImpactLineChange = "gained"
@@ -569,6 +668,45 @@ func (e ImportLineResult) Valid() bool {
 	case ImportLineResultRefused:
 		return true
 	case ImportLineResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitationRole.
+const (
+	InvitationRoleContribute InvitationRole = "contribute"
+	InvitationRoleManage     InvitationRole = "manage"
+	InvitationRoleView       InvitationRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the InvitationRole enum.
+func (e InvitationRole) Valid() bool {
+	switch e {
+	case InvitationRoleContribute:
+		return true
+	case InvitationRoleManage:
+		return true
+	case InvitationRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for InvitedLineDone.
+const (
+	InvitedLineDoneGiven   InvitedLineDone = "given"
+	InvitedLineDoneInvited InvitedLineDone = "invited"
+)
+
+// Valid indicates whether the value is a known member of the InvitedLineDone enum.
+func (e InvitedLineDone) Valid() bool {
+	switch e {
+	case InvitedLineDoneGiven:
+		return true
+	case InvitedLineDoneInvited:
 		return true
 	default:
 		return false
@@ -766,22 +904,22 @@ func (e RequestState) Valid() bool {
 
 // Defines values for Role.
 const (
-	Administrator Role = "administrator"
-	Auditor       Role = "auditor"
-	Keeper        Role = "keeper"
-	Member        Role = "member"
+	RoleAdministrator Role = "administrator"
+	RoleAuditor       Role = "auditor"
+	RoleKeeper        Role = "keeper"
+	RoleMember        Role = "member"
 )
 
 // Valid indicates whether the value is a known member of the Role enum.
 func (e Role) Valid() bool {
 	switch e {
-	case Administrator:
+	case RoleAdministrator:
 		return true
-	case Auditor:
+	case RoleAuditor:
 		return true
-	case Keeper:
+	case RoleKeeper:
 		return true
-	case Member:
+	case RoleMember:
 		return true
 	default:
 		return false
@@ -809,6 +947,33 @@ func (e RuleShape) Valid() bool {
 	case RuleShapeMethods:
 		return true
 	case RuleShapeSwitch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SessionRole.
+const (
+	SessionRoleAdministrator SessionRole = "administrator"
+	SessionRoleAuditor       SessionRole = "auditor"
+	SessionRoleGuest         SessionRole = "guest"
+	SessionRoleKeeper        SessionRole = "keeper"
+	SessionRoleMember        SessionRole = "member"
+)
+
+// Valid indicates whether the value is a known member of the SessionRole enum.
+func (e SessionRole) Valid() bool {
+	switch e {
+	case SessionRoleAdministrator:
+		return true
+	case SessionRoleAuditor:
+		return true
+	case SessionRoleGuest:
+		return true
+	case SessionRoleKeeper:
+		return true
+	case SessionRoleMember:
 		return true
 	default:
 		return false
@@ -1298,6 +1463,24 @@ func (e ListLinksParamsState) Valid() bool {
 	case ListLinksParamsStateDead:
 		return true
 	case ListLinksParamsStateWorks:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetListParamsFormat.
+const (
+	GetListParamsFormatCsv  GetListParamsFormat = "csv"
+	GetListParamsFormatScim GetListParamsFormat = "scim"
+)
+
+// Valid indicates whether the value is a known member of the GetListParamsFormat enum.
+func (e GetListParamsFormat) Valid() bool {
+	switch e {
+	case GetListParamsFormatCsv:
+		return true
+	case GetListParamsFormatScim:
 		return true
 	default:
 		return false
@@ -1944,6 +2127,32 @@ type DomainsImported struct {
 	Written bool           `json:"written"`
 }
 
+// DoorAsk defines model for DoorAsk.
+type DoorAsk struct {
+	Address *string `json:"address,omitempty"`
+	Key     *string `json:"key,omitempty"`
+}
+
+// DoorInvitation defines model for DoorInvitation.
+type DoorInvitation struct {
+	By           string `json:"by"`
+	Language     string `json:"language"`
+	Masked       string `json:"masked"`
+	Organisation string `json:"organisation"`
+}
+
+// DoorKey defines model for DoorKey.
+type DoorKey struct {
+	Key string `json:"key"`
+}
+
+// DoorProof defines model for DoorProof.
+type DoorProof struct {
+	Address *string `json:"address,omitempty"`
+	Code    string  `json:"code"`
+	Key     *string `json:"key,omitempty"`
+}
+
 // Draft defines model for Draft.
 type Draft struct {
 	Back      *int64          `json:"back,omitempty"`
@@ -2037,6 +2246,16 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueDays defines model for DueDays.
+type DueDays struct {
+	Days []struct {
+		Day   string         `json:"day"`
+		Kinds map[string]int `json:"kinds"`
+	} `json:"days"`
+	Kinds map[string]int `json:"kinds"`
+	Total int            `json:"total"`
+}
+
 // DueStep defines model for DueStep.
 type DueStep struct {
 	At           string      `json:"at"`
@@ -2055,6 +2274,26 @@ type DueStep struct {
 
 // DueStepKind defines model for DueStep.Kind.
 type DueStepKind string
+
+// DueSupposed defines model for DueSupposed.
+type DueSupposed struct {
+	// Reason Why it cannot be done
+	Reason *string   `json:"reason,omitempty"`
+	Was    []DueStep `json:"was"`
+	Will   []DueStep `json:"will"`
+}
+
+// DueSupposing defines model for DueSupposing.
+type DueSupposing struct {
+	Address  string         `json:"address"`
+	Do       DueSupposingDo `json:"do"`
+	Grants   *bool          `json:"grants,omitempty"`
+	Resource *string        `json:"resource,omitempty"`
+	Until    *string        `json:"until,omitempty"`
+}
+
+// DueSupposingDo defines model for DueSupposing.Do.
+type DueSupposingDo string
 
 // Ending defines model for Ending.
 type Ending struct {
@@ -2187,6 +2426,128 @@ type GivenRoleDecision string
 // GivenRoleState defines model for GivenRole.State.
 type GivenRoleState string
 
+// Guest defines model for Guest.
+type Guest struct {
+	Accepted   *string      `json:"accepted,omitempty"`
+	Grants     []GuestGrant `json:"grants"`
+	Groups     []string     `json:"groups"`
+	HomeClosed *string      `json:"home_closed,omitempty"`
+	Language   *string      `json:"language,omitempty"`
+	Licence    *string      `json:"licence,omitempty"`
+	Links      []struct {
+		Id    string  `json:"id"`
+		Item  string  `json:"item"`
+		Right string  `json:"right"`
+		Until *string `json:"until,omitempty"`
+	} `json:"links"`
+	Location   *string    `json:"location,omitempty"`
+	Renewed    *string    `json:"renewed,omitempty"`
+	Short      GuestShort `json:"short"`
+	StateSince *string    `json:"state_since,omitempty"`
+	Steps      []DueStep  `json:"steps"`
+	Terms      *string    `json:"terms,omitempty"`
+	Until      *string    `json:"until,omitempty"`
+	Welcome    *string    `json:"welcome,omitempty"`
+	Wish       *Wish      `json:"wish,omitempty"`
+}
+
+// GuestChange defines model for GuestChange.
+type GuestChange struct {
+	Addresses []string      `json:"addresses"`
+	Do        GuestChangeDo `json:"do"`
+
+	// Grants Grants that would end before are extended too
+	Grants   *bool   `json:"grants,omitempty"`
+	Language *string `json:"language,omitempty"`
+	Licence  *string `json:"licence,omitempty"`
+	Location *string `json:"location,omitempty"`
+	Name     *string `json:"name,omitempty"`
+	Purpose  *string `json:"purpose,omitempty"`
+	Reason   *string `json:"reason,omitempty"`
+	Resource *string `json:"resource,omitempty"`
+	Role     *string `json:"role,omitempty"`
+	Sponsor  *string `json:"sponsor,omitempty"`
+
+	// Until The new end; absent as far as one extension may go
+	Until *string `json:"until,omitempty"`
+}
+
+// GuestChangeDo defines model for GuestChange.Do.
+type GuestChangeDo string
+
+// GuestChanged defines model for GuestChanged.
+type GuestChanged struct {
+	Address string `json:"address"`
+	Done    bool   `json:"done"`
+
+	// Lost Actions on resources that are lost at once
+	Lost   *int       `json:"lost,omitempty"`
+	Name   *string    `json:"name,omitempty"`
+	Reason *string    `json:"reason,omitempty"`
+	Was    *[]DueStep `json:"was,omitempty"`
+	Will   *[]DueStep `json:"will,omitempty"`
+}
+
+// GuestGrant defines model for GuestGrant.
+type GuestGrant struct {
+	From     *string `json:"from,omitempty"`
+	Group    *string `json:"group,omitempty"`
+	Live     bool    `json:"live"`
+	Name     *string `json:"name,omitempty"`
+	Resource string  `json:"resource"`
+	Reviewed *string `json:"reviewed,omitempty"`
+	Role     string  `json:"role"`
+	Sponsor  *string `json:"sponsor,omitempty"`
+	Until    *string `json:"until,omitempty"`
+}
+
+// GuestMerge defines model for GuestMerge.
+type GuestMerge struct {
+	From   string  `json:"from"`
+	Into   string  `json:"into"`
+	Reason *string `json:"reason,omitempty"`
+}
+
+// GuestMerged defines model for GuestMerged.
+type GuestMerged struct {
+	From   string `json:"from"`
+	Gained []struct {
+		Action   string  `json:"action"`
+		Name     *string `json:"name,omitempty"`
+		Resource string  `json:"resource"`
+	} `json:"gained"`
+	Grants int       `json:"grants"`
+	Groups int       `json:"groups"`
+	Into   string    `json:"into"`
+	Steps  []DueStep `json:"steps"`
+	Was    int       `json:"was"`
+	Will   int       `json:"will"`
+}
+
+// GuestShort defines model for GuestShort.
+type GuestShort struct {
+	Address string  `json:"address"`
+	Cause   *string `json:"cause,omitempty"`
+
+	// Ends When it is suspended or removed next
+	Ends        *string         `json:"ends,omitempty"`
+	EndsBecause *string         `json:"ends_because,omitempty"`
+	EndsWhat    *string         `json:"ends_what,omitempty"`
+	Grants      *int            `json:"grants,omitempty"`
+	LastSeen    *string         `json:"last_seen,omitempty"`
+	Name        *string         `json:"name,omitempty"`
+	Origins     []string        `json:"origins"`
+	Partner     *string         `json:"partner,omitempty"`
+	Purpose     *string         `json:"purpose,omitempty"`
+	Since       *string         `json:"since,omitempty"`
+	Sponsor     *string         `json:"sponsor,omitempty"`
+	SponsorName *string         `json:"sponsor_name,omitempty"`
+	State       GuestShortState `json:"state"`
+}
+
+// GuestShortState defines model for GuestShort.State.
+type GuestShortState string
+
 // HeldChange defines model for HeldChange.
 type HeldChange struct {
 	// Held It becomes held back; else it is released
@@ -2296,6 +2657,73 @@ type Imported struct {
 	Written bool         `json:"written"`
 }
 
+// Invitation defines model for Invitation.
+type Invitation struct {
+	As *string `json:"as,omitempty"`
+
+	// Into directory, space:ID, group:ID, or an item as folder:ID
+	Into     *string `json:"into,omitempty"`
+	Landing  *string `json:"landing,omitempty"`
+	Language *string `json:"language,omitempty"`
+	Licence  *string `json:"licence,omitempty"`
+
+	// List Addresses, one a line or between commas; a name may stand before one in angle brackets
+	List     string          `json:"list"`
+	Location *string         `json:"location,omitempty"`
+	Purpose  *string         `json:"purpose,omitempty"`
+	Role     *InvitationRole `json:"role,omitempty"`
+	Sponsor  *string         `json:"sponsor,omitempty"`
+
+	// Text Own words of welcome
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
+// InvitationRole defines model for Invitation.Role.
+type InvitationRole string
+
+// InvitationOpens defines model for InvitationOpens.
+type InvitationOpens struct {
+	Count  int         `json:"count"`
+	Lines  []WouldLine `json:"lines"`
+	Of     string      `json:"of"`
+	Opened int         `json:"opened"`
+	Steps  []DueStep   `json:"steps"`
+	Who    string      `json:"who"`
+}
+
+// Invited defines model for Invited.
+type Invited struct {
+	As       string         `json:"as"`
+	Counts   map[string]int `json:"counts"`
+	Into     string         `json:"into"`
+	Lines    []InvitedLine  `json:"lines"`
+	Missing  []string       `json:"missing"`
+	Narrower []struct {
+		Into   string  `json:"into"`
+		Opened int     `json:"opened"`
+		Role   string  `json:"role"`
+		Text   string  `json:"text"`
+		Until  *string `json:"until,omitempty"`
+	} `json:"narrower"`
+	Opens []InvitationOpens `json:"opens"`
+
+	// Residual What stays open for everybody whatever their gates say
+	Residual *string `json:"residual,omitempty"`
+	Sponsor  string  `json:"sponsor"`
+	Until    *string `json:"until,omitempty"`
+}
+
+// InvitedLine defines model for InvitedLine.
+type InvitedLine struct {
+	Check CheckLine        `json:"check"`
+	Done  *InvitedLineDone `json:"done,omitempty"`
+	Name  *string          `json:"name,omitempty"`
+}
+
+// InvitedLineDone defines model for InvitedLine.Done.
+type InvitedLineDone string
+
 // ItemView defines model for ItemView.
 type ItemView struct {
 	Id      string              `json:"id"`
@@ -2317,6 +2745,13 @@ type JournalEntry struct {
 	Was      *string   `json:"was,omitempty"`
 	Who      string    `json:"who"`
 	Why      string    `json:"why"`
+}
+
+// Leaving defines model for Leaving.
+type Leaving struct {
+	At        *string `json:"at,omitempty"`
+	Reason    *string `json:"reason,omitempty"`
+	Successor *string `json:"successor,omitempty"`
 }
 
 // Letter defines model for Letter.
@@ -2364,6 +2799,31 @@ type Link struct {
 	Text  string  `json:"text"`
 	Until *string `json:"until,omitempty"`
 	Works bool    `json:"works"`
+}
+
+// ListTaken defines model for ListTaken.
+type ListTaken struct {
+	Added   int `json:"added"`
+	Changed int `json:"changed"`
+
+	// Columns Which column of the file is which of ours
+	Columns *map[string]string `json:"columns,omitempty"`
+	Errors  []struct {
+		Column *string `json:"column,omitempty"`
+		Line   int     `json:"line"`
+		Text   string  `json:"text"`
+		Value  *string `json:"value,omitempty"`
+	} `json:"errors"`
+
+	// Ignored Columns of the file that are none of ours
+	Ignored *[]string `json:"ignored,omitempty"`
+	Lines   int       `json:"lines"`
+	Same    int       `json:"same"`
+	Sample  *[]struct {
+		Id   string `json:"id"`
+		Line int    `json:"line"`
+		What string `json:"what"`
+	} `json:"sample,omitempty"`
 }
 
 // Loaded defines model for Loaded.
@@ -2496,6 +2956,24 @@ type Numbers struct {
 	Wide   []WideNumber `json:"wide"`
 }
 
+// Offer defines model for Offer.
+type Offer struct {
+	By     string  `json:"by"`
+	From   string  `json:"from"`
+	Grants int     `json:"grants"`
+	Guests int     `json:"guests"`
+	Id     string  `json:"id"`
+	Made   string  `json:"made"`
+	Reason *string `json:"reason,omitempty"`
+	State  string  `json:"state"`
+	To     string  `json:"to"`
+}
+
+// OfferAnswer defines model for OfferAnswer.
+type OfferAnswer struct {
+	Accept bool `json:"accept"`
+}
+
 // Option defines model for Option.
 type Option struct {
 	// By The layer that stands against it
@@ -2523,6 +3001,19 @@ type OurStatement struct {
 	Stance map[string]string `json:"stance"`
 }
 
+// OutboxMessage defines model for OutboxMessage.
+type OutboxMessage struct {
+	Due       *string `json:"due,omitempty"`
+	Error     *string `json:"error,omitempty"`
+	Id        int64   `json:"id"`
+	Kind      string  `json:"kind"`
+	Made      string  `json:"made"`
+	Recipient string  `json:"recipient"`
+	Sent      *string `json:"sent,omitempty"`
+	State     string  `json:"state"`
+	Tries     int     `json:"tries"`
+}
+
 // Overview defines model for Overview.
 type Overview struct {
 	// ByKind Known parties by kind
@@ -2540,6 +3031,56 @@ type Overview struct {
 	Soon         []Ending       `json:"soon"`
 	Suspended    []string       `json:"suspended"`
 	Todo         []Todo         `json:"todo"`
+}
+
+// Own defines model for Own.
+type Own struct {
+	Accepted *string `json:"accepted,omitempty"`
+	Address  string  `json:"address"`
+	Landing  *string `json:"landing,omitempty"`
+	Language string  `json:"language"`
+	MayLeave bool    `json:"may_leave"`
+
+	// More What they can do besides that belongs to no place
+	More         *[]string `json:"more,omitempty"`
+	Name         *string   `json:"name,omitempty"`
+	Organisation string    `json:"organisation"`
+	Places       []struct {
+		Can   []string  `json:"can"`
+		Items *[]string `json:"items,omitempty"`
+		Name  string    `json:"name"`
+		Role  *string   `json:"role,omitempty"`
+		Until *string   `json:"until,omitempty"`
+	} `json:"places"`
+	Purpose        *string `json:"purpose,omitempty"`
+	Sponsor        *string `json:"sponsor,omitempty"`
+	SponsorAddress *string `json:"sponsor_address,omitempty"`
+	State          string  `json:"state"`
+	Terms          string  `json:"terms"`
+	TermsOwed      bool    `json:"terms_owed"`
+
+	// Until The last day that holds
+	Until *string `json:"until,omitempty"`
+
+	// UntilBecause The cause of the end
+	UntilBecause *string `json:"until_because,omitempty"`
+	Wish         *Wish   `json:"wish,omitempty"`
+}
+
+// OwnAccept defines model for OwnAccept.
+type OwnAccept struct {
+	Terms *bool `json:"terms,omitempty"`
+}
+
+// OwnLanguage defines model for OwnLanguage.
+type OwnLanguage struct {
+	Language string `json:"language"`
+}
+
+// OwnMore defines model for OwnMore.
+type OwnMore struct {
+	Text  string  `json:"text"`
+	Until *string `json:"until,omitempty"`
 }
 
 // Partner defines model for Partner.
@@ -2992,16 +3533,19 @@ type ServiceState struct {
 // Session defines model for Session.
 type Session struct {
 	// Csrf Goes into X-CSRF-Token of every request that changes something
-	Csrf         string  `json:"csrf"`
-	Demo         bool    `json:"demo"`
-	Name         string  `json:"name"`
-	Organisation string  `json:"organisation"`
-	Person       *string `json:"person,omitempty"`
-	Role         Role    `json:"role"`
+	Csrf         string      `json:"csrf"`
+	Demo         bool        `json:"demo"`
+	Name         string      `json:"name"`
+	Organisation string      `json:"organisation"`
+	Person       *string     `json:"person,omitempty"`
+	Role         SessionRole `json:"role"`
 
 	// Zone The time zone of the organisation
 	Zone *string `json:"zone,omitempty"`
 }
+
+// SessionRole defines model for Session.Role.
+type SessionRole string
 
 // SetValue defines model for SetValue.
 type SetValue struct {
@@ -3293,6 +3837,23 @@ type WideNumber struct {
 // WideNumberChange defines model for WideNumber.Change.
 type WideNumberChange string
 
+// Wish defines model for Wish.
+type Wish struct {
+	Address string  `json:"address"`
+	Answer  *string `json:"answer,omitempty"`
+	Made    string  `json:"made"`
+	State   string  `json:"state"`
+	Text    *string `json:"text,omitempty"`
+	Until   *string `json:"until,omitempty"`
+}
+
+// WishAnswer defines model for WishAnswer.
+type WishAnswer struct {
+	Grant bool    `json:"grant"`
+	Text  *string `json:"text,omitempty"`
+	Until *string `json:"until,omitempty"`
+}
+
 // Would defines model for Would.
 type Would struct {
 	At       string      `json:"at"`
@@ -3500,6 +4061,13 @@ type TestDomainParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// DoorBackParams defines parameters for DoorBack.
+type DoorBackParams struct {
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
 // DraftsParams defines parameters for Drafts.
 type DraftsParams struct {
 	// Over Published and dropped ones too
@@ -3590,9 +4158,22 @@ type DueParams struct {
 	// Who The address of a guest
 	Who *string `form:"who,omitempty" json:"who,omitempty"`
 
+	// Sponsor Only those a person answers for; of members always their own
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
+
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// DueDaysParams defines parameters for DueDays.
+type DueDaysParams struct {
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// Until Absent is +90d
+	Until   *string `form:"until,omitempty" json:"until,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
 }
 
 // ListExceptionsParams defines parameters for ListExceptions.
@@ -3679,6 +4260,47 @@ type RemoveForwarderParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// GuestsParams defines parameters for Guests.
+type GuestsParams struct {
+	// Q Part of an address or a name
+	Q       *string `form:"q,omitempty" json:"q,omitempty"`
+	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
+	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
+	State   *string `form:"state,omitempty" json:"state,omitempty"`
+	Origin  *string `form:"origin,omitempty" json:"origin,omitempty"`
+
+	// Space Who was given something in a space
+	Space *string `form:"space,omitempty" json:"space,omitempty"`
+
+	// Ending Suspended or removed up to the end of this day
+	Ending *string `form:"ending,omitempty" json:"ending,omitempty"`
+
+	// Sort address, or end
+	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ChangeGuestsParams defines parameters for ChangeGuests.
+type ChangeGuestsParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// MergeGuestsParams defines parameters for MergeGuests.
+type MergeGuestsParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // HalvesParams defines parameters for Halves.
 type HalvesParams struct {
 	Show    *HalvesParamsShow `form:"show,omitempty" json:"show,omitempty"`
@@ -3687,6 +4309,15 @@ type HalvesParams struct {
 
 // HalvesParamsShow defines parameters for Halves.
 type HalvesParamsShow string
+
+// InviteParams defines parameters for Invite.
+type InviteParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
 
 // JournalParams defines parameters for Journal.
 type JournalParams struct {
@@ -3747,6 +4378,24 @@ type ListLinksParams struct {
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
 
+// GetListParams defines parameters for GetList.
+type GetListParams struct {
+	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+}
+
+// GetListParamsFormat defines parameters for GetList.
+type GetListParamsFormat string
+
+// PutListParams defines parameters for PutList.
+type PutListParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Map Which column of the file is which of ours, as mail=address,who=name
+	Map *string `form:"map,omitempty" json:"map,omitempty"`
+	Why *string `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // NumbersParams defines parameters for Numbers.
 type NumbersParams struct {
 	At *string `form:"at,omitempty" json:"at,omitempty"`
@@ -3771,6 +4420,16 @@ type NumberLinesParams struct {
 
 // NumberLinesParamsKind defines parameters for NumberLines.
 type NumberLinesParamsKind string
+
+// OutboxParams defines parameters for Outbox.
+type OutboxParams struct {
+	Recipient *string `form:"recipient,omitempty" json:"recipient,omitempty"`
+
+	// State waiting, sent or failed
+	State  *string `form:"state,omitempty" json:"state,omitempty"`
+	Before *int64  `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
 
 // ListPartnersParams defines parameters for ListPartners.
 type ListPartnersParams struct {
@@ -3919,6 +4578,12 @@ type ListPeopleParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// PersonLeavesParams defines parameters for PersonLeaves.
+type PersonLeavesParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
 // ReachParams defines parameters for Reach.
@@ -4084,6 +4749,18 @@ type AskJSONRequestBody = Question
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
 
+// DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
+type DoorCodeJSONRequestBody = DoorAsk
+
+// DoorOpenJSONRequestBody defines body for DoorOpen for application/json ContentType.
+type DoorOpenJSONRequestBody = DoorKey
+
+// DoorPartnerJSONRequestBody defines body for DoorPartner for application/json ContentType.
+type DoorPartnerJSONRequestBody = DoorAsk
+
+// DoorProveJSONRequestBody defines body for DoorProve for application/json ContentType.
+type DoorProveJSONRequestBody = DoorProof
+
 // MakeDraftJSONRequestBody defines body for MakeDraft for application/json ContentType.
 type MakeDraftJSONRequestBody MakeDraftJSONBody
 
@@ -4105,6 +4782,9 @@ type UndoEditJSONRequestBody UndoEditJSONBody
 // WithdrawDraftJSONRequestBody defines body for WithdrawDraft for application/json ContentType.
 type WithdrawDraftJSONRequestBody = WhyOnly
 
+// DueSupposingJSONRequestBody defines body for DueSupposing for application/json ContentType.
+type DueSupposingJSONRequestBody = DueSupposing
+
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange
 
@@ -4120,6 +4800,15 @@ type ProlongExceptionJSONRequestBody = Prolong
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance
 
+// ChangeGuestsJSONRequestBody defines body for ChangeGuests for application/json ContentType.
+type ChangeGuestsJSONRequestBody = GuestChange
+
+// MergeGuestsJSONRequestBody defines body for MergeGuests for application/json ContentType.
+type MergeGuestsJSONRequestBody = GuestMerge
+
+// InviteJSONRequestBody defines body for Invite for application/json ContentType.
+type InviteJSONRequestBody = Invitation
+
 // SendLetterJSONRequestBody defines body for SendLetter for application/json ContentType.
 type SendLetterJSONRequestBody = NewLetter
 
@@ -4128,6 +4817,18 @@ type CloseLetterJSONRequestBody CloseLetterJSONBody
 
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
+
+// AnswerOfferJSONRequestBody defines body for AnswerOffer for application/json ContentType.
+type AnswerOfferJSONRequestBody = OfferAnswer
+
+// OwnAcceptJSONRequestBody defines body for OwnAccept for application/json ContentType.
+type OwnAcceptJSONRequestBody = OwnAccept
+
+// OwnLanguageJSONRequestBody defines body for OwnLanguage for application/json ContentType.
+type OwnLanguageJSONRequestBody = OwnLanguage
+
+// OwnMoreJSONRequestBody defines body for OwnMore for application/json ContentType.
+type OwnMoreJSONRequestBody = OwnMore
 
 // AddPartnerJSONRequestBody defines body for AddPartner for application/json ContentType.
 type AddPartnerJSONRequestBody = PartnerChange
@@ -4152,6 +4853,9 @@ type SetStandingJSONRequestBody SetStandingJSONBody
 
 // AcceptKeyJSONRequestBody defines body for AcceptKey for application/json ContentType.
 type AcceptKeyJSONRequestBody AcceptKeyJSONBody
+
+// PersonLeavesJSONRequestBody defines body for PersonLeaves for application/json ContentType.
+type PersonLeavesJSONRequestBody = Leaving
 
 // RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
 type RemediesJSONRequestBody = RemedyQuestion
@@ -4188,6 +4892,9 @@ type MakeTokenJSONRequestBody = Credentials
 
 // SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
 type SetValueJSONRequestBody = ValueChange
+
+// AnswerWishJSONRequestBody defines body for AnswerWish for application/json ContentType.
+type AnswerWishJSONRequestBody = WishAnswer
 
 // WouldJSONRequestBody defines body for Would for application/json ContentType.
 type WouldJSONRequestBody = Supposition
@@ -4251,6 +4958,21 @@ type ServerInterface interface {
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(w http.ResponseWriter, r *http.Request, params TestDomainParams)
+	// DoorBack Where a partner's own sign-in leads back to
+	// (GET /api/v1/door/back)
+	DoorBack(w http.ResponseWriter, r *http.Request, params DoorBackParams)
+	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
+	// (POST /api/v1/door/code)
+	DoorCode(w http.ResponseWriter, r *http.Request)
+	// DoorOpen What the link of an invitation is about; it is not spent
+	// (POST /api/v1/door/open)
+	DoorOpen(w http.ResponseWriter, r *http.Request)
+	// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
+	// (POST /api/v1/door/partner)
+	DoorPartner(w http.ResponseWriter, r *http.Request)
+	// DoorProve Sign in with a one-time code
+	// (POST /api/v1/door/prove)
+	DoorProve(w http.ResponseWriter, r *http.Request)
 	// Drafts Drafts of policy, the newest first
 	// (GET /api/v1/drafts)
 	Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams)
@@ -4287,6 +5009,12 @@ type ServerInterface interface {
 	// Due What ends, when, why, and what follows from it, in order
 	// (GET /api/v1/due)
 	Due(w http.ResponseWriter, r *http.Request, params DueParams)
+	// DueDays What is due, counted by day
+	// (GET /api/v1/due/days)
+	DueDays(w http.ResponseWriter, r *http.Request, params DueDaysParams)
+	// DueSupposing How the dates of a guest move if something were done
+	// (POST /api/v1/due/supposing)
+	DueSupposing(w http.ResponseWriter, r *http.Request)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams)
@@ -4323,9 +5051,24 @@ type ServerInterface interface {
 	// RemoveForwarder Remove a forwarder
 	// (DELETE /api/v1/forwarders/{person}/{address})
 	RemoveForwarder(w http.ResponseWriter, r *http.Request, person string, address string, params RemoveForwarderParams)
+	// Guests Records of guests, in the order of their addresses; of members those they answer for
+	// (GET /api/v1/guests)
+	Guests(w http.ResponseWriter, r *http.Request, params GuestsParams)
+	// ChangeGuests Change records of guests, one or many; those that cannot be changed are told with the reason
+	// (POST /api/v1/guests/changes)
+	ChangeGuests(w http.ResponseWriter, r *http.Request, params ChangeGuestsParams)
+	// MergeGuests Make one record of two addresses of one person
+	// (POST /api/v1/guests/merge)
+	MergeGuests(w http.ResponseWriter, r *http.Request, params MergeGuestsParams)
+	// Guest A record with its grants and what becomes of it
+	// (GET /api/v1/guests/{address})
+	Guest(w http.ResponseWriter, r *http.Request, address string)
 	// Halves Both halves of every partner, service and direction that either side says something about
 	// (GET /api/v1/halves)
 	Halves(w http.ResponseWriter, r *http.Request, params HalvesParams)
+	// Invite Invite a list of addresses; each gets an outcome of its own
+	// (POST /api/v1/invitations)
+	Invite(w http.ResponseWriter, r *http.Request, params InviteParams)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(w http.ResponseWriter, r *http.Request, params JournalParams)
@@ -4350,15 +5093,48 @@ type ServerInterface interface {
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(w http.ResponseWriter, r *http.Request, id string)
+	// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+	// (GET /api/v1/lists/{what})
+	GetList(w http.ResponseWriter, r *http.Request, what string, params GetListParams)
+	// PutList Take in a list; what is wrong is told line by line, and nothing is taken in
+	// (POST /api/v1/lists/{what})
+	PutList(w http.ResponseWriter, r *http.Request, what string, params PutListParams)
 	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
 	// (GET /api/v1/numbers)
 	Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams)
 	// NumberLines The granted actions behind a number, one line a party and resource
 	// (GET /api/v1/numbers/lines)
 	NumberLines(w http.ResponseWriter, r *http.Request, params NumberLinesParams)
+	// Offers Guests that are offered to somebody who takes over
+	// (GET /api/v1/offers)
+	Offers(w http.ResponseWriter, r *http.Request)
+	// AnswerOffer Take over the guests of an offer, or decline
+	// (POST /api/v1/offers/{id}/answer)
+	AnswerOffer(w http.ResponseWriter, r *http.Request, id string)
+	// Outbox Mail, the newest first
+	// (GET /api/v1/outbox)
+	Outbox(w http.ResponseWriter, r *http.Request, params OutboxParams)
+	// SendAgain Try a message again at once
+	// (POST /api/v1/outbox/{id}/again)
+	SendAgain(w http.ResponseWriter, r *http.Request, id int64)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(w http.ResponseWriter, r *http.Request)
+	// Own A guest's own page
+	// (GET /api/v1/own)
+	Own(w http.ResponseWriter, r *http.Request)
+	// OwnAccept Accept the invitation and the terms
+	// (POST /api/v1/own/accept)
+	OwnAccept(w http.ResponseWriter, r *http.Request)
+	// OwnLanguage The language of mail and pages
+	// (POST /api/v1/own/language)
+	OwnLanguage(w http.ResponseWriter, r *http.Request)
+	// OwnLeave Remove the own record
+	// (POST /api/v1/own/leave)
+	OwnLeave(w http.ResponseWriter, r *http.Request)
+	// OwnMore Ask the sponsor for more time
+	// (POST /api/v1/own/more)
+	OwnMore(w http.ResponseWriter, r *http.Request)
 	// ListPartners Partners
 	// (GET /api/v1/partners)
 	ListPartners(w http.ResponseWriter, r *http.Request, params ListPartnersParams)
@@ -4413,6 +5189,9 @@ type ServerInterface interface {
 	// GetPerson A person of ours, the exceptions in force, and who reaches them
 	// (GET /api/v1/people/{id})
 	GetPerson(w http.ResponseWriter, r *http.Request, id string)
+	// PersonLeaves A person of ours leaves; their guests are offered to a successor
+	// (POST /api/v1/people/{id}/leaving)
+	PersonLeaves(w http.ResponseWriter, r *http.Request, id string, params PersonLeavesParams)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
@@ -4506,6 +5285,12 @@ type ServerInterface interface {
 	// SetValue Set a value below the organisation
 	// (PUT /api/v1/values/{where}/{rule})
 	SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams)
+	// Wishes Guests who ask for more time
+	// (GET /api/v1/wishes)
+	Wishes(w http.ResponseWriter, r *http.Request)
+	// AnswerWish Give a guest more time, or say why not
+	// (POST /api/v1/wishes/{address}/answer)
+	AnswerWish(w http.ResponseWriter, r *http.Request, address string)
 	// Dump Policy and inventory as a file
 	// (GET /api/v1/world)
 	Dump(w http.ResponseWriter, r *http.Request, params DumpParams)
@@ -4635,6 +5420,36 @@ func (_ Unimplemented) TestDomain(w http.ResponseWriter, r *http.Request, params
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// DoorBack Where a partner's own sign-in leads back to
+// (GET /api/v1/door/back)
+func (_ Unimplemented) DoorBack(w http.ResponseWriter, r *http.Request, params DoorBackParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
+// (POST /api/v1/door/code)
+func (_ Unimplemented) DoorCode(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DoorOpen What the link of an invitation is about; it is not spent
+// (POST /api/v1/door/open)
+func (_ Unimplemented) DoorOpen(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
+// (POST /api/v1/door/partner)
+func (_ Unimplemented) DoorPartner(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DoorProve Sign in with a one-time code
+// (POST /api/v1/door/prove)
+func (_ Unimplemented) DoorProve(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Drafts Drafts of policy, the newest first
 // (GET /api/v1/drafts)
 func (_ Unimplemented) Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams) {
@@ -4704,6 +5519,18 @@ func (_ Unimplemented) WithdrawDraft(w http.ResponseWriter, r *http.Request, id 
 // Due What ends, when, why, and what follows from it, in order
 // (GET /api/v1/due)
 func (_ Unimplemented) Due(w http.ResponseWriter, r *http.Request, params DueParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DueDays What is due, counted by day
+// (GET /api/v1/due/days)
+func (_ Unimplemented) DueDays(w http.ResponseWriter, r *http.Request, params DueDaysParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// DueSupposing How the dates of a guest move if something were done
+// (POST /api/v1/due/supposing)
+func (_ Unimplemented) DueSupposing(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4779,9 +5606,39 @@ func (_ Unimplemented) RemoveForwarder(w http.ResponseWriter, r *http.Request, p
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Guests Records of guests, in the order of their addresses; of members those they answer for
+// (GET /api/v1/guests)
+func (_ Unimplemented) Guests(w http.ResponseWriter, r *http.Request, params GuestsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ChangeGuests Change records of guests, one or many; those that cannot be changed are told with the reason
+// (POST /api/v1/guests/changes)
+func (_ Unimplemented) ChangeGuests(w http.ResponseWriter, r *http.Request, params ChangeGuestsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MergeGuests Make one record of two addresses of one person
+// (POST /api/v1/guests/merge)
+func (_ Unimplemented) MergeGuests(w http.ResponseWriter, r *http.Request, params MergeGuestsParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Guest A record with its grants and what becomes of it
+// (GET /api/v1/guests/{address})
+func (_ Unimplemented) Guest(w http.ResponseWriter, r *http.Request, address string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Halves Both halves of every partner, service and direction that either side says something about
 // (GET /api/v1/halves)
 func (_ Unimplemented) Halves(w http.ResponseWriter, r *http.Request, params HalvesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Invite Invite a list of addresses; each gets an outcome of its own
+// (POST /api/v1/invitations)
+func (_ Unimplemented) Invite(w http.ResponseWriter, r *http.Request, params InviteParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4833,6 +5690,18 @@ func (_ Unimplemented) EndLink(w http.ResponseWriter, r *http.Request, id string
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+// (GET /api/v1/lists/{what})
+func (_ Unimplemented) GetList(w http.ResponseWriter, r *http.Request, what string, params GetListParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PutList Take in a list; what is wrong is told line by line, and nothing is taken in
+// (POST /api/v1/lists/{what})
+func (_ Unimplemented) PutList(w http.ResponseWriter, r *http.Request, what string, params PutListParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Numbers What everybody outside can do, in numbers (granted and wide kept apart)
 // (GET /api/v1/numbers)
 func (_ Unimplemented) Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams) {
@@ -4845,9 +5714,63 @@ func (_ Unimplemented) NumberLines(w http.ResponseWriter, r *http.Request, param
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// Offers Guests that are offered to somebody who takes over
+// (GET /api/v1/offers)
+func (_ Unimplemented) Offers(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AnswerOffer Take over the guests of an offer, or decline
+// (POST /api/v1/offers/{id}/answer)
+func (_ Unimplemented) AnswerOffer(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Outbox Mail, the newest first
+// (GET /api/v1/outbox)
+func (_ Unimplemented) Outbox(w http.ResponseWriter, r *http.Request, params OutboxParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SendAgain Try a message again at once
+// (POST /api/v1/outbox/{id}/again)
+func (_ Unimplemented) SendAgain(w http.ResponseWriter, r *http.Request, id int64) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // Overview What the first page shows
 // (GET /api/v1/overview)
 func (_ Unimplemented) Overview(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Own A guest's own page
+// (GET /api/v1/own)
+func (_ Unimplemented) Own(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// OwnAccept Accept the invitation and the terms
+// (POST /api/v1/own/accept)
+func (_ Unimplemented) OwnAccept(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// OwnLanguage The language of mail and pages
+// (POST /api/v1/own/language)
+func (_ Unimplemented) OwnLanguage(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// OwnLeave Remove the own record
+// (POST /api/v1/own/leave)
+func (_ Unimplemented) OwnLeave(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// OwnMore Ask the sponsor for more time
+// (POST /api/v1/own/more)
+func (_ Unimplemented) OwnMore(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -4956,6 +5879,12 @@ func (_ Unimplemented) ListPeople(w http.ResponseWriter, r *http.Request, params
 // GetPerson A person of ours, the exceptions in force, and who reaches them
 // (GET /api/v1/people/{id})
 func (_ Unimplemented) GetPerson(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// PersonLeaves A person of ours leaves; their guests are offered to a successor
+// (POST /api/v1/people/{id}/leaving)
+func (_ Unimplemented) PersonLeaves(w http.ResponseWriter, r *http.Request, id string, params PersonLeavesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5142,6 +6071,18 @@ func (_ Unimplemented) UnsetValue(w http.ResponseWriter, r *http.Request, where 
 // SetValue Set a value below the organisation
 // (PUT /api/v1/values/{where}/{rule})
 func (_ Unimplemented) SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Wishes Guests who ask for more time
+// (GET /api/v1/wishes)
+func (_ Unimplemented) Wishes(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// AnswerWish Give a guest more time, or say why not
+// (POST /api/v1/wishes/{address}/answer)
+func (_ Unimplemented) AnswerWish(w http.ResponseWriter, r *http.Request, address string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6111,6 +7052,121 @@ func (siw *ServerInterfaceWrapper) TestDomain(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// DoorBack operation middleware
+func (siw *ServerInterfaceWrapper) DoorBack(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DoorBackParams
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", r.URL.Query(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "code"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "code", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", r.URL.Query(), &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "error"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "error", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorBack(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DoorCode operation middleware
+func (siw *ServerInterfaceWrapper) DoorCode(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorCode(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DoorOpen operation middleware
+func (siw *ServerInterfaceWrapper) DoorOpen(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorOpen(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DoorPartner operation middleware
+func (siw *ServerInterfaceWrapper) DoorPartner(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorPartner(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DoorProve operation middleware
+func (siw *ServerInterfaceWrapper) DoorProve(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorProve(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Drafts operation middleware
 func (siw *ServerInterfaceWrapper) Drafts(w http.ResponseWriter, r *http.Request) {
 
@@ -6549,6 +7605,19 @@ func (siw *ServerInterfaceWrapper) Due(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 
+	// ------------- Optional query parameter "sponsor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sponsor", r.URL.Query(), &params.Sponsor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sponsor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sponsor", Err: err})
+		}
+		return
+	}
+
 	// ------------- Optional query parameter "cursor" -------------
 
 	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
@@ -6577,6 +7646,92 @@ func (siw *ServerInterfaceWrapper) Due(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Due(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DueDays operation middleware
+func (siw *ServerInterfaceWrapper) DueDays(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DueDaysParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "until" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "until", r.URL.Query(), &params.Until, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "until"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "until", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "sponsor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sponsor", r.URL.Query(), &params.Sponsor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sponsor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sponsor", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DueDays(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DueSupposing operation middleware
+func (siw *ServerInterfaceWrapper) DueSupposing(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DueSupposing(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7150,6 +8305,290 @@ func (siw *ServerInterfaceWrapper) RemoveForwarder(w http.ResponseWriter, r *htt
 	handler.ServeHTTP(w, r)
 }
 
+// Guests operation middleware
+func (siw *ServerInterfaceWrapper) Guests(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GuestsParams
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "partner" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "partner", r.URL.Query(), &params.Partner, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "partner"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "sponsor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sponsor", r.URL.Query(), &params.Sponsor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sponsor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sponsor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "origin" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "origin", r.URL.Query(), &params.Origin, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "origin"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "origin", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "space" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "space", r.URL.Query(), &params.Space, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "space"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "space", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "ending" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "ending", r.URL.Query(), &params.Ending, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "ending"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "ending", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "sort" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "sort", r.URL.Query(), &params.Sort, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "sort"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "sort", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Guests(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeGuests operation middleware
+func (siw *ServerInterfaceWrapper) ChangeGuests(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeGuestsParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeGuests(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MergeGuests operation middleware
+func (siw *ServerInterfaceWrapper) MergeGuests(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MergeGuestsParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MergeGuests(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Guest operation middleware
+func (siw *ServerInterfaceWrapper) Guest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "address" -------------
+	var address string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", chi.URLParam(r, "address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "address", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Guest(w, r, address)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Halves operation middleware
 func (siw *ServerInterfaceWrapper) Halves(w http.ResponseWriter, r *http.Request) {
 
@@ -7187,6 +8626,60 @@ func (siw *ServerInterfaceWrapper) Halves(w http.ResponseWriter, r *http.Request
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Halves(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Invite operation middleware
+func (siw *ServerInterfaceWrapper) Invite(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params InviteParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Invite(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7535,6 +9028,116 @@ func (siw *ServerInterfaceWrapper) EndLink(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// GetList operation middleware
+func (siw *ServerInterfaceWrapper) GetList(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "what" -------------
+	var what string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "what", chi.URLParam(r, "what"), &what, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "what", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetListParams
+
+	// ------------- Optional query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "format", r.URL.Query(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "format"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "format", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetList(w, r, what, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PutList operation middleware
+func (siw *ServerInterfaceWrapper) PutList(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "what" -------------
+	var what string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "what", chi.URLParam(r, "what"), &what, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "what", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutListParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "map" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "map", r.URL.Query(), &params.Map, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "map"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "map", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PutList(w, r, what, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Numbers operation middleware
 func (siw *ServerInterfaceWrapper) Numbers(w http.ResponseWriter, r *http.Request) {
 
@@ -7679,11 +9282,219 @@ func (siw *ServerInterfaceWrapper) NumberLines(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// Offers operation middleware
+func (siw *ServerInterfaceWrapper) Offers(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Offers(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AnswerOffer operation middleware
+func (siw *ServerInterfaceWrapper) AnswerOffer(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AnswerOffer(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Outbox operation middleware
+func (siw *ServerInterfaceWrapper) Outbox(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params OutboxParams
+
+	// ------------- Optional query parameter "recipient" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "recipient", r.URL.Query(), &params.Recipient, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "recipient"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "recipient", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", r.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "before"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "before", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Outbox(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SendAgain operation middleware
+func (siw *ServerInterfaceWrapper) SendAgain(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SendAgain(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Overview operation middleware
 func (siw *ServerInterfaceWrapper) Overview(w http.ResponseWriter, r *http.Request) {
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Overview(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Own operation middleware
+func (siw *ServerInterfaceWrapper) Own(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Own(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OwnAccept operation middleware
+func (siw *ServerInterfaceWrapper) OwnAccept(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OwnAccept(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OwnLanguage operation middleware
+func (siw *ServerInterfaceWrapper) OwnLanguage(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OwnLanguage(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OwnLeave operation middleware
+func (siw *ServerInterfaceWrapper) OwnLeave(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OwnLeave(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OwnMore operation middleware
+func (siw *ServerInterfaceWrapper) OwnMore(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OwnMore(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8528,6 +10339,48 @@ func (siw *ServerInterfaceWrapper) GetPerson(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetPerson(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PersonLeaves operation middleware
+func (siw *ServerInterfaceWrapper) PersonLeaves(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PersonLeavesParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PersonLeaves(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9676,6 +11529,46 @@ func (siw *ServerInterfaceWrapper) SetValue(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// Wishes operation middleware
+func (siw *ServerInterfaceWrapper) Wishes(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Wishes(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AnswerWish operation middleware
+func (siw *ServerInterfaceWrapper) AnswerWish(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "address" -------------
+	var address string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "address", chi.URLParam(r, "address"), &address, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "address", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AnswerWish(w, r, address)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Dump operation middleware
 func (siw *ServerInterfaceWrapper) Dump(w http.ResponseWriter, r *http.Request) {
 
@@ -10121,6 +12014,84 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/due", wrapper.Due)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/due/days", wrapper.DueDays)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/due/supposing", wrapper.DueSupposing)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/guests", wrapper.Guests)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/guests/changes", wrapper.ChangeGuests)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/guests/merge", wrapper.MergeGuests)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/guests/{address}", wrapper.Guest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/invitations", wrapper.Invite)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/people/{id}/leaving", wrapper.PersonLeaves)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/offers", wrapper.Offers)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/offers/{id}/answer", wrapper.AnswerOffer)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/wishes", wrapper.Wishes)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/wishes/{address}/answer", wrapper.AnswerWish)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/outbox", wrapper.Outbox)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/outbox/{id}/again", wrapper.SendAgain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/lists/{what}", wrapper.GetList)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/lists/{what}", wrapper.PutList)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/open", wrapper.DoorOpen)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/code", wrapper.DoorCode)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/prove", wrapper.DoorProve)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/partner", wrapper.DoorPartner)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/door/back", wrapper.DoorBack)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/own", wrapper.Own)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/own/accept", wrapper.OwnAccept)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/own/more", wrapper.OwnMore)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/own/language", wrapper.OwnLanguage)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/own/leave", wrapper.OwnLeave)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/requests", wrapper.Requests)
@@ -11015,6 +12986,200 @@ func (response TestDomaindefaultApplicationProblemPlusJSONResponse) VisitTestDom
 	return err
 }
 
+type DoorBackRequestObject struct {
+	Params DoorBackParams
+}
+
+type DoorBackResponseObject interface {
+	VisitDoorBackResponse(w http.ResponseWriter) error
+}
+
+type DoorBack302ResponseHeaders struct {
+	Location *string
+}
+
+type DoorBack302Response struct {
+	Headers DoorBack302ResponseHeaders
+}
+
+func (response DoorBack302Response) VisitDoorBackResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(302)
+	return nil
+}
+
+type DoorBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorBackdefaultApplicationProblemPlusJSONResponse) VisitDoorBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorCodeRequestObject struct {
+	Body *DoorCodeJSONRequestBody
+}
+
+type DoorCodeResponseObject interface {
+	VisitDoorCodeResponse(w http.ResponseWriter) error
+}
+
+type DoorCode202Response struct {
+}
+
+func (response DoorCode202Response) VisitDoorCodeResponse(w http.ResponseWriter) error {
+	w.WriteHeader(202)
+	return nil
+}
+
+type DoorCodedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorCodedefaultApplicationProblemPlusJSONResponse) VisitDoorCodeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorOpenRequestObject struct {
+	Body *DoorOpenJSONRequestBody
+}
+
+type DoorOpenResponseObject interface {
+	VisitDoorOpenResponse(w http.ResponseWriter) error
+}
+
+type DoorOpen200JSONResponse DoorInvitation
+
+func (response DoorOpen200JSONResponse) VisitDoorOpenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorOpendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorOpendefaultApplicationProblemPlusJSONResponse) VisitDoorOpenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorPartnerRequestObject struct {
+	Body *DoorPartnerJSONRequestBody
+}
+
+type DoorPartnerResponseObject interface {
+	VisitDoorPartnerResponse(w http.ResponseWriter) error
+}
+
+type DoorPartner200JSONResponse struct {
+	Go   string `json:"go"`
+	Name string `json:"name"`
+}
+
+func (response DoorPartner200JSONResponse) VisitDoorPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorPartnerdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorPartnerdefaultApplicationProblemPlusJSONResponse) VisitDoorPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorProveRequestObject struct {
+	Body *DoorProveJSONRequestBody
+}
+
+type DoorProveResponseObject interface {
+	VisitDoorProveResponse(w http.ResponseWriter) error
+}
+
+type DoorProve200JSONResponse Session
+
+func (response DoorProve200JSONResponse) VisitDoorProveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorProvedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorProvedefaultApplicationProblemPlusJSONResponse) VisitDoorProveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DraftsRequestObject struct {
 	Params DraftsParams
 }
@@ -11613,6 +13778,84 @@ func (response DuedefaultApplicationProblemPlusJSONResponse) VisitDueResponse(w 
 	return err
 }
 
+type DueDaysRequestObject struct {
+	Params DueDaysParams
+}
+
+type DueDaysResponseObject interface {
+	VisitDueDaysResponse(w http.ResponseWriter) error
+}
+
+type DueDays200JSONResponse DueDays
+
+func (response DueDays200JSONResponse) VisitDueDaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DueDaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DueDaysdefaultApplicationProblemPlusJSONResponse) VisitDueDaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DueSupposingRequestObject struct {
+	Body *DueSupposingJSONRequestBody
+}
+
+type DueSupposingResponseObject interface {
+	VisitDueSupposingResponse(w http.ResponseWriter) error
+}
+
+type DueSupposing200JSONResponse DueSupposed
+
+func (response DueSupposing200JSONResponse) VisitDueSupposingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DueSupposingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DueSupposingdefaultApplicationProblemPlusJSONResponse) VisitDueSupposingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListExceptionsRequestObject struct {
 	Params ListExceptionsParams
 }
@@ -12111,6 +14354,170 @@ func (response RemoveForwarderdefaultApplicationProblemPlusJSONResponse) VisitRe
 	return err
 }
 
+type GuestsRequestObject struct {
+	Params GuestsParams
+}
+
+type GuestsResponseObject interface {
+	VisitGuestsResponse(w http.ResponseWriter) error
+}
+
+type Guests200JSONResponse struct {
+	Guests []GuestShort `json:"guests"`
+	Next   string       `json:"next"`
+	Total  int          `json:"total"`
+}
+
+func (response Guests200JSONResponse) VisitGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GuestsdefaultApplicationProblemPlusJSONResponse) VisitGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeGuestsRequestObject struct {
+	Params ChangeGuestsParams
+	Body   *ChangeGuestsJSONRequestBody
+}
+
+type ChangeGuestsResponseObject interface {
+	VisitChangeGuestsResponse(w http.ResponseWriter) error
+}
+
+type ChangeGuests200JSONResponse struct {
+	Guests []GuestChanged `json:"guests"`
+}
+
+func (response ChangeGuests200JSONResponse) VisitChangeGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeGuestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeGuestsdefaultApplicationProblemPlusJSONResponse) VisitChangeGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeGuestsRequestObject struct {
+	Params MergeGuestsParams
+	Body   *MergeGuestsJSONRequestBody
+}
+
+type MergeGuestsResponseObject interface {
+	VisitMergeGuestsResponse(w http.ResponseWriter) error
+}
+
+type MergeGuests200JSONResponse GuestMerged
+
+func (response MergeGuests200JSONResponse) VisitMergeGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MergeGuestsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MergeGuestsdefaultApplicationProblemPlusJSONResponse) VisitMergeGuestsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuestRequestObject struct {
+	Address string `json:"address"`
+}
+
+type GuestResponseObject interface {
+	VisitGuestResponse(w http.ResponseWriter) error
+}
+
+type Guest200JSONResponse Guest
+
+func (response Guest200JSONResponse) VisitGuestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GuestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GuestdefaultApplicationProblemPlusJSONResponse) VisitGuestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type HalvesRequestObject struct {
 	Params HalvesParams
 }
@@ -12141,6 +14548,46 @@ type HalvesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response HalvesdefaultApplicationProblemPlusJSONResponse) VisitHalvesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InviteRequestObject struct {
+	Params InviteParams
+	Body   *InviteJSONRequestBody
+}
+
+type InviteResponseObject interface {
+	VisitInviteResponse(w http.ResponseWriter) error
+}
+
+type Invite200JSONResponse Invited
+
+func (response Invite200JSONResponse) VisitInviteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type InvitedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response InvitedefaultApplicationProblemPlusJSONResponse) VisitInviteResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12473,6 +14920,107 @@ func (response EndLinkdefaultApplicationProblemPlusJSONResponse) VisitEndLinkRes
 	return err
 }
 
+type GetListRequestObject struct {
+	What   string `json:"what"`
+	Params GetListParams
+}
+
+type GetListResponseObject interface {
+	VisitGetListResponse(w http.ResponseWriter) error
+}
+
+type GetList200ApplicationScimPlusJSONResponse map[string]interface{}
+
+func (response GetList200ApplicationScimPlusJSONResponse) VisitGetListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/scim+json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetList200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetList200TextcsvResponse) VisitGetListResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetListdefaultApplicationProblemPlusJSONResponse) VisitGetListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutListRequestObject struct {
+	What   string `json:"what"`
+	Params PutListParams
+	Body   io.Reader
+}
+
+type PutListResponseObject interface {
+	VisitPutListResponse(w http.ResponseWriter) error
+}
+
+type PutList200JSONResponse ListTaken
+
+func (response PutList200JSONResponse) VisitPutListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutListdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutListdefaultApplicationProblemPlusJSONResponse) VisitPutListResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type NumbersRequestObject struct {
 	Params NumbersParams
 }
@@ -12551,6 +15099,160 @@ func (response NumberLinesdefaultApplicationProblemPlusJSONResponse) VisitNumber
 	return err
 }
 
+type OffersRequestObject struct {
+}
+
+type OffersResponseObject interface {
+	VisitOffersResponse(w http.ResponseWriter) error
+}
+
+type Offers200JSONResponse struct {
+	Offers []Offer `json:"offers"`
+}
+
+func (response Offers200JSONResponse) VisitOffersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OffersdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OffersdefaultApplicationProblemPlusJSONResponse) VisitOffersResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerOfferRequestObject struct {
+	Id   string `json:"id"`
+	Body *AnswerOfferJSONRequestBody
+}
+
+type AnswerOfferResponseObject interface {
+	VisitAnswerOfferResponse(w http.ResponseWriter) error
+}
+
+type AnswerOffer200JSONResponse Offer
+
+func (response AnswerOffer200JSONResponse) VisitAnswerOfferResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerOfferdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerOfferdefaultApplicationProblemPlusJSONResponse) VisitAnswerOfferResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OutboxRequestObject struct {
+	Params OutboxParams
+}
+
+type OutboxResponseObject interface {
+	VisitOutboxResponse(w http.ResponseWriter) error
+}
+
+type Outbox200JSONResponse struct {
+	Messages []OutboxMessage `json:"messages"`
+}
+
+func (response Outbox200JSONResponse) VisitOutboxResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OutboxdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OutboxdefaultApplicationProblemPlusJSONResponse) VisitOutboxResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendAgainRequestObject struct {
+	Id int64 `json:"id"`
+}
+
+type SendAgainResponseObject interface {
+	VisitSendAgainResponse(w http.ResponseWriter) error
+}
+
+type SendAgain204Response struct {
+}
+
+func (response SendAgain204Response) VisitSendAgainResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SendAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendAgaindefaultApplicationProblemPlusJSONResponse) VisitSendAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type OverviewRequestObject struct {
 }
 
@@ -12578,6 +15280,181 @@ type OverviewdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response OverviewdefaultApplicationProblemPlusJSONResponse) VisitOverviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnRequestObject struct {
+}
+
+type OwnResponseObject interface {
+	VisitOwnResponse(w http.ResponseWriter) error
+}
+
+type Own200JSONResponse Own
+
+func (response Own200JSONResponse) VisitOwnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwndefaultApplicationProblemPlusJSONResponse) VisitOwnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnAcceptRequestObject struct {
+	Body *OwnAcceptJSONRequestBody
+}
+
+type OwnAcceptResponseObject interface {
+	VisitOwnAcceptResponse(w http.ResponseWriter) error
+}
+
+type OwnAccept204Response struct {
+}
+
+func (response OwnAccept204Response) VisitOwnAcceptResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type OwnAcceptdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwnAcceptdefaultApplicationProblemPlusJSONResponse) VisitOwnAcceptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnLanguageRequestObject struct {
+	Body *OwnLanguageJSONRequestBody
+}
+
+type OwnLanguageResponseObject interface {
+	VisitOwnLanguageResponse(w http.ResponseWriter) error
+}
+
+type OwnLanguage204Response struct {
+}
+
+func (response OwnLanguage204Response) VisitOwnLanguageResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type OwnLanguagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwnLanguagedefaultApplicationProblemPlusJSONResponse) VisitOwnLanguageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnLeaveRequestObject struct {
+}
+
+type OwnLeaveResponseObject interface {
+	VisitOwnLeaveResponse(w http.ResponseWriter) error
+}
+
+type OwnLeave204Response struct {
+}
+
+func (response OwnLeave204Response) VisitOwnLeaveResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type OwnLeavedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwnLeavedefaultApplicationProblemPlusJSONResponse) VisitOwnLeaveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnMoreRequestObject struct {
+	Body *OwnMoreJSONRequestBody
+}
+
+type OwnMoreResponseObject interface {
+	VisitOwnMoreResponse(w http.ResponseWriter) error
+}
+
+type OwnMore200JSONResponse Wish
+
+func (response OwnMore200JSONResponse) VisitOwnMoreResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnMoredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwnMoredefaultApplicationProblemPlusJSONResponse) VisitOwnMoreResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13375,6 +16252,47 @@ type GetPersondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPersondefaultApplicationProblemPlusJSONResponse) VisitGetPersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PersonLeavesRequestObject struct {
+	Id     string `json:"id"`
+	Params PersonLeavesParams
+	Body   *PersonLeavesJSONRequestBody
+}
+
+type PersonLeavesResponseObject interface {
+	VisitPersonLeavesResponse(w http.ResponseWriter) error
+}
+
+type PersonLeaves200JSONResponse Offer
+
+func (response PersonLeaves200JSONResponse) VisitPersonLeavesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PersonLeavesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PersonLeavesdefaultApplicationProblemPlusJSONResponse) VisitPersonLeavesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14704,6 +17622,86 @@ func (response SetValuedefaultApplicationProblemPlusJSONResponse) VisitSetValueR
 	return err
 }
 
+type WishesRequestObject struct {
+}
+
+type WishesResponseObject interface {
+	VisitWishesResponse(w http.ResponseWriter) error
+}
+
+type Wishes200JSONResponse struct {
+	Wishes []Wish `json:"wishes"`
+}
+
+func (response Wishes200JSONResponse) VisitWishesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WishesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WishesdefaultApplicationProblemPlusJSONResponse) VisitWishesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerWishRequestObject struct {
+	Address string `json:"address"`
+	Body    *AnswerWishJSONRequestBody
+}
+
+type AnswerWishResponseObject interface {
+	VisitAnswerWishResponse(w http.ResponseWriter) error
+}
+
+type AnswerWish200JSONResponse Wish
+
+func (response AnswerWish200JSONResponse) VisitAnswerWishResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerWishdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerWishdefaultApplicationProblemPlusJSONResponse) VisitAnswerWishResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DumpRequestObject struct {
 	Params DumpParams
 }
@@ -14887,6 +17885,21 @@ type StrictServerInterface interface {
 	// TestDomain Which entry decides for an address, and why
 	// (GET /api/v1/domains/test)
 	TestDomain(ctx context.Context, request TestDomainRequestObject) (TestDomainResponseObject, error)
+	// DoorBack Where a partner's own sign-in leads back to
+	// (GET /api/v1/door/back)
+	DoorBack(ctx context.Context, request DoorBackRequestObject) (DoorBackResponseObject, error)
+	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
+	// (POST /api/v1/door/code)
+	DoorCode(ctx context.Context, request DoorCodeRequestObject) (DoorCodeResponseObject, error)
+	// DoorOpen What the link of an invitation is about; it is not spent
+	// (POST /api/v1/door/open)
+	DoorOpen(ctx context.Context, request DoorOpenRequestObject) (DoorOpenResponseObject, error)
+	// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
+	// (POST /api/v1/door/partner)
+	DoorPartner(ctx context.Context, request DoorPartnerRequestObject) (DoorPartnerResponseObject, error)
+	// DoorProve Sign in with a one-time code
+	// (POST /api/v1/door/prove)
+	DoorProve(ctx context.Context, request DoorProveRequestObject) (DoorProveResponseObject, error)
 	// Drafts Drafts of policy, the newest first
 	// (GET /api/v1/drafts)
 	Drafts(ctx context.Context, request DraftsRequestObject) (DraftsResponseObject, error)
@@ -14923,6 +17936,12 @@ type StrictServerInterface interface {
 	// Due What ends, when, why, and what follows from it, in order
 	// (GET /api/v1/due)
 	Due(ctx context.Context, request DueRequestObject) (DueResponseObject, error)
+	// DueDays What is due, counted by day
+	// (GET /api/v1/due/days)
+	DueDays(ctx context.Context, request DueDaysRequestObject) (DueDaysResponseObject, error)
+	// DueSupposing How the dates of a guest move if something were done
+	// (POST /api/v1/due/supposing)
+	DueSupposing(ctx context.Context, request DueSupposingRequestObject) (DueSupposingResponseObject, error)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(ctx context.Context, request ListExceptionsRequestObject) (ListExceptionsResponseObject, error)
@@ -14959,9 +17978,24 @@ type StrictServerInterface interface {
 	// RemoveForwarder Remove a forwarder
 	// (DELETE /api/v1/forwarders/{person}/{address})
 	RemoveForwarder(ctx context.Context, request RemoveForwarderRequestObject) (RemoveForwarderResponseObject, error)
+	// Guests Records of guests, in the order of their addresses; of members those they answer for
+	// (GET /api/v1/guests)
+	Guests(ctx context.Context, request GuestsRequestObject) (GuestsResponseObject, error)
+	// ChangeGuests Change records of guests, one or many; those that cannot be changed are told with the reason
+	// (POST /api/v1/guests/changes)
+	ChangeGuests(ctx context.Context, request ChangeGuestsRequestObject) (ChangeGuestsResponseObject, error)
+	// MergeGuests Make one record of two addresses of one person
+	// (POST /api/v1/guests/merge)
+	MergeGuests(ctx context.Context, request MergeGuestsRequestObject) (MergeGuestsResponseObject, error)
+	// Guest A record with its grants and what becomes of it
+	// (GET /api/v1/guests/{address})
+	Guest(ctx context.Context, request GuestRequestObject) (GuestResponseObject, error)
 	// Halves Both halves of every partner, service and direction that either side says something about
 	// (GET /api/v1/halves)
 	Halves(ctx context.Context, request HalvesRequestObject) (HalvesResponseObject, error)
+	// Invite Invite a list of addresses; each gets an outcome of its own
+	// (POST /api/v1/invitations)
+	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(ctx context.Context, request JournalRequestObject) (JournalResponseObject, error)
@@ -14986,15 +18020,48 @@ type StrictServerInterface interface {
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(ctx context.Context, request EndLinkRequestObject) (EndLinkResponseObject, error)
+	// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
+	// (GET /api/v1/lists/{what})
+	GetList(ctx context.Context, request GetListRequestObject) (GetListResponseObject, error)
+	// PutList Take in a list; what is wrong is told line by line, and nothing is taken in
+	// (POST /api/v1/lists/{what})
+	PutList(ctx context.Context, request PutListRequestObject) (PutListResponseObject, error)
 	// Numbers What everybody outside can do, in numbers (granted and wide kept apart)
 	// (GET /api/v1/numbers)
 	Numbers(ctx context.Context, request NumbersRequestObject) (NumbersResponseObject, error)
 	// NumberLines The granted actions behind a number, one line a party and resource
 	// (GET /api/v1/numbers/lines)
 	NumberLines(ctx context.Context, request NumberLinesRequestObject) (NumberLinesResponseObject, error)
+	// Offers Guests that are offered to somebody who takes over
+	// (GET /api/v1/offers)
+	Offers(ctx context.Context, request OffersRequestObject) (OffersResponseObject, error)
+	// AnswerOffer Take over the guests of an offer, or decline
+	// (POST /api/v1/offers/{id}/answer)
+	AnswerOffer(ctx context.Context, request AnswerOfferRequestObject) (AnswerOfferResponseObject, error)
+	// Outbox Mail, the newest first
+	// (GET /api/v1/outbox)
+	Outbox(ctx context.Context, request OutboxRequestObject) (OutboxResponseObject, error)
+	// SendAgain Try a message again at once
+	// (POST /api/v1/outbox/{id}/again)
+	SendAgain(ctx context.Context, request SendAgainRequestObject) (SendAgainResponseObject, error)
 	// Overview What the first page shows
 	// (GET /api/v1/overview)
 	Overview(ctx context.Context, request OverviewRequestObject) (OverviewResponseObject, error)
+	// Own A guest's own page
+	// (GET /api/v1/own)
+	Own(ctx context.Context, request OwnRequestObject) (OwnResponseObject, error)
+	// OwnAccept Accept the invitation and the terms
+	// (POST /api/v1/own/accept)
+	OwnAccept(ctx context.Context, request OwnAcceptRequestObject) (OwnAcceptResponseObject, error)
+	// OwnLanguage The language of mail and pages
+	// (POST /api/v1/own/language)
+	OwnLanguage(ctx context.Context, request OwnLanguageRequestObject) (OwnLanguageResponseObject, error)
+	// OwnLeave Remove the own record
+	// (POST /api/v1/own/leave)
+	OwnLeave(ctx context.Context, request OwnLeaveRequestObject) (OwnLeaveResponseObject, error)
+	// OwnMore Ask the sponsor for more time
+	// (POST /api/v1/own/more)
+	OwnMore(ctx context.Context, request OwnMoreRequestObject) (OwnMoreResponseObject, error)
 	// ListPartners Partners
 	// (GET /api/v1/partners)
 	ListPartners(ctx context.Context, request ListPartnersRequestObject) (ListPartnersResponseObject, error)
@@ -15049,6 +18116,9 @@ type StrictServerInterface interface {
 	// GetPerson A person of ours, the exceptions in force, and who reaches them
 	// (GET /api/v1/people/{id})
 	GetPerson(ctx context.Context, request GetPersonRequestObject) (GetPersonResponseObject, error)
+	// PersonLeaves A person of ours leaves; their guests are offered to a successor
+	// (POST /api/v1/people/{id}/leaving)
+	PersonLeaves(ctx context.Context, request PersonLeavesRequestObject) (PersonLeavesResponseObject, error)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
@@ -15142,6 +18212,12 @@ type StrictServerInterface interface {
 	// SetValue Set a value below the organisation
 	// (PUT /api/v1/values/{where}/{rule})
 	SetValue(ctx context.Context, request SetValueRequestObject) (SetValueResponseObject, error)
+	// Wishes Guests who ask for more time
+	// (GET /api/v1/wishes)
+	Wishes(ctx context.Context, request WishesRequestObject) (WishesResponseObject, error)
+	// AnswerWish Give a guest more time, or say why not
+	// (POST /api/v1/wishes/{address}/answer)
+	AnswerWish(ctx context.Context, request AnswerWishRequestObject) (AnswerWishResponseObject, error)
 	// Dump Policy and inventory as a file
 	// (GET /api/v1/world)
 	Dump(ctx context.Context, request DumpRequestObject) (DumpResponseObject, error)
@@ -15700,6 +18776,156 @@ func (sh *strictHandler) TestDomain(w http.ResponseWriter, r *http.Request, para
 	}
 }
 
+// DoorBack operation middleware
+func (sh *strictHandler) DoorBack(w http.ResponseWriter, r *http.Request, params DoorBackParams) {
+	var request DoorBackRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorBack(ctx, request.(DoorBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorBack")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorBackResponseObject); ok {
+		if err := validResponse.VisitDoorBackResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoorCode operation middleware
+func (sh *strictHandler) DoorCode(w http.ResponseWriter, r *http.Request) {
+	var request DoorCodeRequestObject
+
+	var body DoorCodeJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorCode(ctx, request.(DoorCodeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorCode")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorCodeResponseObject); ok {
+		if err := validResponse.VisitDoorCodeResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoorOpen operation middleware
+func (sh *strictHandler) DoorOpen(w http.ResponseWriter, r *http.Request) {
+	var request DoorOpenRequestObject
+
+	var body DoorOpenJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorOpen(ctx, request.(DoorOpenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorOpen")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorOpenResponseObject); ok {
+		if err := validResponse.VisitDoorOpenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoorPartner operation middleware
+func (sh *strictHandler) DoorPartner(w http.ResponseWriter, r *http.Request) {
+	var request DoorPartnerRequestObject
+
+	var body DoorPartnerJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorPartner(ctx, request.(DoorPartnerRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorPartner")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorPartnerResponseObject); ok {
+		if err := validResponse.VisitDoorPartnerResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoorProve operation middleware
+func (sh *strictHandler) DoorProve(w http.ResponseWriter, r *http.Request) {
+	var request DoorProveRequestObject
+
+	var body DoorProveJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorProve(ctx, request.(DoorProveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorProve")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorProveResponseObject); ok {
+		if err := validResponse.VisitDoorProveResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Drafts operation middleware
 func (sh *strictHandler) Drafts(w http.ResponseWriter, r *http.Request, params DraftsParams) {
 	var request DraftsRequestObject
@@ -16064,6 +19290,63 @@ func (sh *strictHandler) Due(w http.ResponseWriter, r *http.Request, params DueP
 	}
 }
 
+// DueDays operation middleware
+func (sh *strictHandler) DueDays(w http.ResponseWriter, r *http.Request, params DueDaysParams) {
+	var request DueDaysRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DueDays(ctx, request.(DueDaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DueDays")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DueDaysResponseObject); ok {
+		if err := validResponse.VisitDueDaysResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DueSupposing operation middleware
+func (sh *strictHandler) DueSupposing(w http.ResponseWriter, r *http.Request) {
+	var request DueSupposingRequestObject
+
+	var body DueSupposingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DueSupposing(ctx, request.(DueSupposingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DueSupposing")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DueSupposingResponseObject); ok {
+		if err := validResponse.VisitDueSupposingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListExceptions operation middleware
 func (sh *strictHandler) ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams) {
 	var request ListExceptionsRequestObject
@@ -16416,6 +19699,124 @@ func (sh *strictHandler) RemoveForwarder(w http.ResponseWriter, r *http.Request,
 	}
 }
 
+// Guests operation middleware
+func (sh *strictHandler) Guests(w http.ResponseWriter, r *http.Request, params GuestsParams) {
+	var request GuestsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Guests(ctx, request.(GuestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Guests")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GuestsResponseObject); ok {
+		if err := validResponse.VisitGuestsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeGuests operation middleware
+func (sh *strictHandler) ChangeGuests(w http.ResponseWriter, r *http.Request, params ChangeGuestsParams) {
+	var request ChangeGuestsRequestObject
+
+	request.Params = params
+
+	var body ChangeGuestsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeGuests(ctx, request.(ChangeGuestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeGuests")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeGuestsResponseObject); ok {
+		if err := validResponse.VisitChangeGuestsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MergeGuests operation middleware
+func (sh *strictHandler) MergeGuests(w http.ResponseWriter, r *http.Request, params MergeGuestsParams) {
+	var request MergeGuestsRequestObject
+
+	request.Params = params
+
+	var body MergeGuestsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MergeGuests(ctx, request.(MergeGuestsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MergeGuests")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MergeGuestsResponseObject); ok {
+		if err := validResponse.VisitMergeGuestsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Guest operation middleware
+func (sh *strictHandler) Guest(w http.ResponseWriter, r *http.Request, address string) {
+	var request GuestRequestObject
+
+	request.Address = address
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Guest(ctx, request.(GuestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Guest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GuestResponseObject); ok {
+		if err := validResponse.VisitGuestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Halves operation middleware
 func (sh *strictHandler) Halves(w http.ResponseWriter, r *http.Request, params HalvesParams) {
 	var request HalvesRequestObject
@@ -16435,6 +19836,39 @@ func (sh *strictHandler) Halves(w http.ResponseWriter, r *http.Request, params H
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(HalvesResponseObject); ok {
 		if err := validResponse.VisitHalvesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Invite operation middleware
+func (sh *strictHandler) Invite(w http.ResponseWriter, r *http.Request, params InviteParams) {
+	var request InviteRequestObject
+
+	request.Params = params
+
+	var body InviteJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Invite(ctx, request.(InviteRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Invite")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(InviteResponseObject); ok {
+		if err := validResponse.VisitInviteResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -16670,6 +20104,62 @@ func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id stri
 	}
 }
 
+// GetList operation middleware
+func (sh *strictHandler) GetList(w http.ResponseWriter, r *http.Request, what string, params GetListParams) {
+	var request GetListRequestObject
+
+	request.What = what
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetList(ctx, request.(GetListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetList")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetListResponseObject); ok {
+		if err := validResponse.VisitGetListResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PutList operation middleware
+func (sh *strictHandler) PutList(w http.ResponseWriter, r *http.Request, what string, params PutListParams) {
+	var request PutListRequestObject
+
+	request.What = what
+	request.Params = params
+
+	request.Body = r.Body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PutList(ctx, request.(PutListRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutList")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PutListResponseObject); ok {
+		if err := validResponse.VisitPutListResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Numbers operation middleware
 func (sh *strictHandler) Numbers(w http.ResponseWriter, r *http.Request, params NumbersParams) {
 	var request NumbersRequestObject
@@ -16722,6 +20212,115 @@ func (sh *strictHandler) NumberLines(w http.ResponseWriter, r *http.Request, par
 	}
 }
 
+// Offers operation middleware
+func (sh *strictHandler) Offers(w http.ResponseWriter, r *http.Request) {
+	var request OffersRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Offers(ctx, request.(OffersRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Offers")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OffersResponseObject); ok {
+		if err := validResponse.VisitOffersResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerOffer operation middleware
+func (sh *strictHandler) AnswerOffer(w http.ResponseWriter, r *http.Request, id string) {
+	var request AnswerOfferRequestObject
+
+	request.Id = id
+
+	var body AnswerOfferJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerOffer(ctx, request.(AnswerOfferRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerOffer")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AnswerOfferResponseObject); ok {
+		if err := validResponse.VisitAnswerOfferResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Outbox operation middleware
+func (sh *strictHandler) Outbox(w http.ResponseWriter, r *http.Request, params OutboxParams) {
+	var request OutboxRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Outbox(ctx, request.(OutboxRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Outbox")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OutboxResponseObject); ok {
+		if err := validResponse.VisitOutboxResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendAgain operation middleware
+func (sh *strictHandler) SendAgain(w http.ResponseWriter, r *http.Request, id int64) {
+	var request SendAgainRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SendAgain(ctx, request.(SendAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendAgain")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SendAgainResponseObject); ok {
+		if err := validResponse.VisitSendAgainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Overview operation middleware
 func (sh *strictHandler) Overview(w http.ResponseWriter, r *http.Request) {
 	var request OverviewRequestObject
@@ -16739,6 +20338,147 @@ func (sh *strictHandler) Overview(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(OverviewResponseObject); ok {
 		if err := validResponse.VisitOverviewResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Own operation middleware
+func (sh *strictHandler) Own(w http.ResponseWriter, r *http.Request) {
+	var request OwnRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Own(ctx, request.(OwnRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Own")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnResponseObject); ok {
+		if err := validResponse.VisitOwnResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OwnAccept operation middleware
+func (sh *strictHandler) OwnAccept(w http.ResponseWriter, r *http.Request) {
+	var request OwnAcceptRequestObject
+
+	var body OwnAcceptJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OwnAccept(ctx, request.(OwnAcceptRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OwnAccept")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnAcceptResponseObject); ok {
+		if err := validResponse.VisitOwnAcceptResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OwnLanguage operation middleware
+func (sh *strictHandler) OwnLanguage(w http.ResponseWriter, r *http.Request) {
+	var request OwnLanguageRequestObject
+
+	var body OwnLanguageJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OwnLanguage(ctx, request.(OwnLanguageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OwnLanguage")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnLanguageResponseObject); ok {
+		if err := validResponse.VisitOwnLanguageResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OwnLeave operation middleware
+func (sh *strictHandler) OwnLeave(w http.ResponseWriter, r *http.Request) {
+	var request OwnLeaveRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OwnLeave(ctx, request.(OwnLeaveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OwnLeave")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnLeaveResponseObject); ok {
+		if err := validResponse.VisitOwnLeaveResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OwnMore operation middleware
+func (sh *strictHandler) OwnMore(w http.ResponseWriter, r *http.Request) {
+	var request OwnMoreRequestObject
+
+	var body OwnMoreJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OwnMore(ctx, request.(OwnMoreRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OwnMore")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnMoreResponseObject); ok {
+		if err := validResponse.VisitOwnMoreResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -17273,6 +21013,40 @@ func (sh *strictHandler) GetPerson(w http.ResponseWriter, r *http.Request, id st
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetPersonResponseObject); ok {
 		if err := validResponse.VisitGetPersonResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PersonLeaves operation middleware
+func (sh *strictHandler) PersonLeaves(w http.ResponseWriter, r *http.Request, id string, params PersonLeavesParams) {
+	var request PersonLeavesRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body PersonLeavesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PersonLeaves(ctx, request.(PersonLeavesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PersonLeaves")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PersonLeavesResponseObject); ok {
+		if err := validResponse.VisitPersonLeavesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -18163,6 +21937,63 @@ func (sh *strictHandler) SetValue(w http.ResponseWriter, r *http.Request, where 
 	}
 }
 
+// Wishes operation middleware
+func (sh *strictHandler) Wishes(w http.ResponseWriter, r *http.Request) {
+	var request WishesRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Wishes(ctx, request.(WishesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Wishes")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WishesResponseObject); ok {
+		if err := validResponse.VisitWishesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerWish operation middleware
+func (sh *strictHandler) AnswerWish(w http.ResponseWriter, r *http.Request, address string) {
+	var request AnswerWishRequestObject
+
+	request.Address = address
+
+	var body AnswerWishJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerWish(ctx, request.(AnswerWishRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerWish")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AnswerWishResponseObject); ok {
+		if err := validResponse.VisitAnswerWishResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Dump operation middleware
 func (sh *strictHandler) Dump(w http.ResponseWriter, r *http.Request, params DumpParams) {
 	var request DumpRequestObject
@@ -18253,315 +22084,373 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1vkxu30S/6VVA8pypxMtJKtpOTrN5cSZYdxY6lR6snunXz6G6BHJCEdwjQAGYpRqXvfgrdAAZDAvNn",
-	"ObsrJXljS5ohBmg0Gv331x9nC7nZSsGE0bPzj7MtVXTDDFPwt+e10lLZP5VMLxTfGi7F7Hwm2AdD5JKY",
-	"NSNbumJkzpZSsVkx4/bxrzVT+1kxE3TDZuezBY5SzPRizTbUDrehH35iYmXWs/NvHj0qZma/tW9qo7hY",
-	"zT59KmYvS7bZSsPEYv8j2x9P4e2aEU03jFyxPdlxs+aCUFLSPVFsy6jRMLklV9oQKvSOKT+7NaMl/M1N",
-	"L/rSA/upzDwf23luuPB//1Ny1su/UbNYH0/3xVu68hTThhpGzJoa+OtiTcWKkR3VZENLRpZKbrJzXT7A",
-	"D3RN8nhaP/ENN/bV1PZU8PBgQL6pN7PzP7g1498eh6G5MGzFFIz9WrFrznbHS76ge7Kzi9zJuir9MqkI",
-	"fxTS7toqwzVbN248Mff5uZQVowI+/27NFHttufZ4BluqjGDq/OV3BdFbumDwpw1jhovV+cvviFSECsIN",
-	"2xCqyZJX9g0/ny0162Y6O/udWTFT7NeaK1bOzo2qWWYbvk5vw7v1PjNTy82KUS1Fwxe/yFoJWpErxrY6",
-	"Q6TduotfE5P4ZFegt1JoBif8tZLzisGMFlIYJoBN6HZb8QW1kzvb4hu//0XbmX6MPva/FVvOzmf/66wR",
-	"IWf4VJ/5ceGL7bW+swvkmuyUdHRxP7JjPl0s2NZQsWAwj7Lk9le0eq3klinD7ayXtNKsmG2jf/o44+XB",
-	"+v+cWL5dPHXrOCJVdLYfJ35ZC8Orgx/+se9nn2KG+YedZJiCH/F9+JGc/8IWxn4LqcDKZyD42gud76OT",
-	"kFrY0SPNHTnza+qe9nwfTxuH65m+rJGT2nMvuabzipWps+x5OjHNLVO5tSlZsT5efGPfOVwTfMz9Pnyh",
-	"aGbYsa6neJ0crY42yz6a50IKZGVkVsM2Ovme+weqFN3P4OgsuOa4eCasFP7HbM+sOBAymmMzwIoa1v5G",
-	"F2l+oIYdf/aAVH5d0WxaC/If7SDZc5D4I490N7dsqdY7qcqU6I3P5NdFF0Mdi2F8Zu9qWStNdmtJ1hS1",
-	"CUeIJ0QwVrKSLO39QTZsM4c7uuceHsOsBUj2nlffrY/3Cj6R3gjj2OiAactSMa2PaQHXwQfz0L1gJTYu",
-	"e1aMObuWiMeDv6oVkTtBtkxuK0aoviKggyS2WTHNhGEqP8PwCoHt0clxFNOyVgs28vxppq55RnoabirW",
-	"Lz2dpMG3mxHjKRVhG+IFO+Ild7P0szrYzbT0WfJVrcJ+J87fxyPN7vDWfsMWUpW6IFslr0EIsLIgutZb",
-	"Jkr7x7XcsILoNbUfLYih1RX8we4SXRhdwHkq7LYz+/+VosL+KyhmurBqu1T2H2BzCrKgdrwdExFfNARw",
-	"ql36vltLlabDju6Hy8Z3yAGdotFPw3+0IbX7WGG3JLmDN7hE3LPhS2hfWAn2pkEqJD5mH13mmLzIS453",
-	"a7khsjaalwzk5q810/aZlSF0LutoR6Ph/gUuzmJ2xUWZnJ8XkMcXjn0STMMaGISAtUE46MlXQu7ELKnL",
-	"ovzI6IP48DIrma195Sm0lGpjN8Ce/z9+OysS4sBNrV/e+RcdMQKTRROG3W6pE42OkVAsIs6Ppp08VXXJ",
-	"mUhJxoqLEdvrx/mJi+Q2Z4kq2G4hNyx1573db/mCViS8QuhGipXd902S4oJ9SJ8JK3W8jtT6xI8CLlV8",
-	"HA1fkIqLK024WFR16wqPPtfJTuCzKPvIdoFvWYJJQ6vjCVp62mkQWlWzpDuhxUk4XItxcB/9BxpaxKR3",
-	"pOtiENjYkcI3KyoXtNa9it1zeOkEidYrWrLMeLwPT4k54MaCCGmIlhs2l+X+UOi09O78zWuf5cxTzcs6",
-	"xRJv3BOiuL46JxRYleykutKgYO/Wkl0zRdayKjXhpiBSOccjTMSKyDlVipX2QVBIOpXAG0rMYEgfEHNu",
-	"FbZGZtPKXv1kR/Wsy4/QMYjzjBEmYMmzPr8C0r1b4KYFLLJuxCrRVqXOzzOqRlpxkZoQGUjfJg2k9CX5",
-	"lJRyQ7l4Av66oCj3+JA7fT3HW1vP8SM642c8poSkaHy2l5sV2oNPAPhMtbEsJLdMECMPzgAekaRGIHfD",
-	"7zhYwBu5S5o9NxX3x9cKPBo2mbf4Kli/coCi4a8H+7ZbfHMxuO923AWBAEebCLYJrv+m9tKzPXGWXkF+",
-	"iwfS2jh4Hr8iW8qVRl+vtaoJJc4TdTTL08T+VPI7I7XerS2DhkCLXCL3ck0cCUGEpVh1x0s2FX2NjwXJ",
-	"JUFSx6QVUiQI2y1BI3HoecFNOctIbwOfH/prL/0WDl/r0Sfm+8to404YaGrWBsIV5IjDU6xcsaW5tObf",
-	"sW4sJdlQsbfCbm7NoM2GlaTeOhfblq7YOZGi2jfKrWLo7mElMgD6D+xPtf1hS8GMHVWxgn680ki1TmnI",
-	"dLGejnZXLW0dGBa+QKjY4/0vl63bv4N3j1Xghm/9tIvAiy1+SnO0Wf+FVtcswdBUX8plUkjMWdCED8XE",
-	"nshaEfAIcHevSVDdhLQL9Bb6fH/p3GXz/WXFrlkFBru5rLg2fgnaUFHaT6bM+Lk064xjlyqDVLbvwFy0",
-	"ZRO5e0JorH0Z+C8FPQx+pe1cvU7mpj8rRqjuS0aNd8B1Tcys2Z7QcsNNmBKHOQZOGP7NXyRHS8bTVq/B",
-	"8eImX4uFFEuuNqgqrxlXl6ZWAr2O+McUfa9Y+oLAzUqur5JSM20IvOI9HaqumLZ/cWoXEoDqK/QQ4Wr9",
-	"1BeV1DDPwAZU7JPTy/uhqzI5O0dve1VxQyopVkwRupJ2Pni1aWaM3fiKGU28En0sWCxdk84wZvnpmP3n",
-	"e7KVFV/sz4ln6AKe2G9RUcK3O0mWnkatLoeym50TDjrsGIziP+/4P3K+Wd7TzCS3r9OtS3l5Od8n/Y3E",
-	"PiRapjSNDpMP2D5BpqfW6nLRBCLkLmJF4Bb0Qy1rDWuqBVrL74dbe3YfmCiDwrSjuuFD+I0lvxhk+Ikm",
-	"QQSPp6O9Z8lGLvtTGhbupQQej9RF8NwL9PYdsFhTLgZbGs/t2xeGbVN8spBlenMquk+5LkCi2EfIwyVb",
-	"8Ja5H+vBEK5Kq8gfTIqRrAyWpJROCFECu0yr1PBye+zE6aLCK/xMggQR17cn9LJssqycs8N0OtE9UyY1",
-	"f3vUM34N3ALP4459HJOk2NrkrNxrWtXpjziT7vjoLqjwGUHcnMMxEFwbRY1ULlzkMnik0BL/HGf2ePLs",
-	"02aGWSc1znc+zQZm7HKU5ozwJfIVshiIlSZPqfswAic7asbyweQM0OZcHGdKAFtnNnLNUpfZU7cU+5TM",
-	"6SLpIQiHyu+1z/4q2ZLWlZkVkUzB6Kxd0paCE8nyeZIfwrZ3OLVMOLia7nWeqoXLteq1/3EtacKyxVVO",
-	"dOXkzYoa1ikssudm+PEY5NeAiRQH7NTBRGxx9b2sRZIlKi5CcAnTIAvCOGgkVHhnmveoWrOLQnpZ1oXX",
-	"LebZ4spHTPxYQ35z4d5N+tmaUYfnLrwUREi1oZW1HzcpFoMLUY+4wQJDJa+wiT36lVtuPiaUvbjAETMb",
-	"qVo1ntKDNI0loeSaqZIvnMoIWSDIP3tmD7E1jGYdN0RKsQJ9F8JAIBN4esLuuxkdklaK0dLyalljsqI9",
-	"JRi02NDK7nsriysnQ7gIp6v5ZOCP1t5mT99Fw+uHpnI+XnRSNsZf5A79Je4IWBWewLAHxN3RPZHLlDOG",
-	"CyPTXJr35Tr66JN8UAc74P21YeyI+DDHwpIxTXuZToIpr7nOpY3N970qpaMgXVkjyyTjL3aOIv0B7XJM",
-	"kupGpFjsk25RSP3JpWt2KVfuxjz8Kl+sSXOhsw8L5p6JuqrcxQ6eGMM2/oT7h+NUOEW5ZkOCVbiKaKlI",
-	"zPwO69u1P5pvDBwMuC4x0iiDJcNWWR09n4eT0b3eBt0WPtsyZgdrXC0FuntbYeZNmpvPl/e7jcQp3M41",
-	"ZE9uO6aM/d2VFbS3Ph+jgHhQfF1QfYXOIpdO3X8deDsCh0rOTbGSCcOdr39EINS7pjpqSh4n7+1hea7F",
-	"sDTEMFxycbV5tVwmjptXpY9mV9L9uOBUbvsyG2HH91Hq1Iy/46n5UlFeplVtDEIMD2yOSxuys8mlDCm+",
-	"Wo/48CBLAdbih/ZxUL94P/kc2XIpMNk0lzlbyI17q6peLWfn/xiU8vI+WQHiLFwiUVHBNTRfubypUr0I",
-	"qeZeDNh7HL3HEjRNadXXHW9xVJxw2M4AipXvfCpdh5NxR2+JZHb3kz5bCKsQXS/WIR7nJnJDqh46OpDE",
-	"6UQTpF+O6ZhKp+dFvJUjYOLSomkTQ26ZYFBmZh5yUYCP2+UZP9zSFdMF6HgL5l+BzCEfVeoTpPBZnFVz",
-	"JpLrBTf9C2HQNBhxVVRSXl3Sil+x7kqZ3hSY3rSWoxsiv5C0vMhfDd6IbW/PI5fUhbakYht5nclH7LxC",
-	"8pasrquWzSighhBZ1n5Iu8Kf8GV01JVJYdBNv6yjp9PI9JVHONM8vd8ybTp9HseXMfwu+Yh5LkzFIYza",
-	"x7pp0jBps2Q6QSsUzUgFqRjBa+2Cm9yKLogHXmkCQ430U2T9arXgWb9ewo+AbgLMGjzweCptTyhEdVyw",
-	"sVdpbFLS3AY084ldClkPHm63frnZSuVSMw5dlmLBlBhxjbzGFT3HpOnj6+TtWmpGdvDfqMDH0CsmSHM/",
-	"+uvwJF8F5vzO98RxfCoxZJyW1YijVDClqUc+Pq87xY1hYoAw9HnGIe88bEIzSvOx5LYqukwcYPDMD0u5",
-	"n1MUrQNeXUixrLxrZhgV7fSeu58lKyj4ykmgY2lS8rFfelHy5Fd4xgMqpWZjVb8NzYgA++AyUziL18Cx",
-	"CxmDsnMl69XakHoL/lVqGIANEEoE2zFFQjXCqKI4IU0mSwbje5AgAP6npISs5xXXLhFpAG/8WnNkuVRC",
-	"dMWoTmUK/N3a7S4rYyW5WEFIiYQfFMP2/i+sKl3xZ8omikpQUgXx+JRwYZUG0C6HFKowq+RmnHOHLgKX",
-	"DbOj3KDupxnEwAKJi1mp5Hab0Q92jK/WKZGdqWbK8GBIxckxacdZdFO9pLmI035ggTdqtet9Qpilytid",
-	"GuOPljt9TmhFW+uJ7qVGLKv86WvOe9i+iDezwvWZ4ixl/esrls8Ugaf2MDvCZRxxI8R0kIbHjzLS7UaC",
-	"Kq8Pd3PAhOJi2uMzhqvaPJTliHCfHeuogtjfWr1Uyw3DXD7jc2+cedCoPmTDqNitOaIDtNhryVlVjryZ",
-	"MnyQDQBunO0UvpCYQuZm2Y2woQ92AIf1pq0dKkXow7U1SVRfxGyHFW27NFngSe/SdhvvdieRH3PAjKDy",
-	"nHozAGN+MdQdy+f5qMageyu1S55iyW2pWTrdJrcpLO/eyD/xqw3+R0WFuXSFEGgwXJYYAouq1RqHBBfX",
-	"3AD4zmVFt+0bcKCH/UYFeicVE8tcbhlmbXU68HrMa5+UFNVnOB+cT2v0+5Ta8xfo1TsuCKbaXLrwRSpg",
-	"pw2p5IJWgCnm4sK8qrAGKx1Dy6pgTNw8G8i7G8Gjv8Ok0DD35IKbIG+XIyGTUOAQOZwnJ63vGLpKw0wo",
-	"uUmnVilZb6e5MrO1z09DvryRO6pKTdg1U/u5hCSR4d91SW+j5toBvgT51V3uk85wEDNghyUreY7DnWtG",
-	"UX5cenNJXrcy5PqRn0LA95ItlyylSL00TltKpPDlnCkgoEM2oeMGT5tIubOMFXlaOrn7RpBCnkMPMLyG",
-	"MGwvus+GfniJL7dqTA8YuneYiMFT3/72Rt9OMPXJ6xlTXjvZKdjQD/EP/4RB8PifHieYJofdltM6xqIu",
-	"Ia4brDHFs9/zir1QSqqURK7qjUgbj/kswA3Tmq7Y4MiD+0rzw/QsMzclZpuPEogh46IfoMYD3XWqVGU6",
-	"lr/mrVBtZKmOVURFvZm7osATiisHGhfALk6T8WqrT+n3Kk1pr/s1Fmf4yXXs2o9uYUd4FmEbEm76sUTN",
-	"Ug/cAGkSjTK3PDHixTsXQyKH54gISeuoeTLIYelPQSZdd/RAsDEpBJlBkcMwff/1jnL276Wyek8SVKqq",
-	"5C6XEXnF2PZyIbf76VAZNTM5L1Y2hGcG6MIBphHSQpuJhy8WYakd8bYfnN50mDPkAbm8PrWluin0cnWo",
-	"mFL2foKM8lwyeaYMIV0jEJCN3deTy+XXTLxx9tlxlUna/+7LFrkhK4ZgyhvCBRFy9wQq6l1lNihKUXlc",
-	"lKENdfcpSmXNBIC1yGJklYgMA4V5G6Y9TvLpqWd9xm/WtM0p4BW/7lS+TSaJfz8rbozR6g3kKBPHIUp4",
-	"7TpsdopJojjNEZeky41eGuKSX5qKoyeEVdrjljn/fQaJp65unOPcZy87oGbMR/X5p7CI1MpfbrZ0YXKJ",
-	"cMMP9N/kNdPP9kltKANtV5tLiemLbdL+UDNtAHp0QwBXkClS0r326EZEKpc5Q6ghUoTarH6pgwmeqbQ5",
-	"nMxlR/Z/E4Q6qhJhH+jCVPummNUHxpK2VUCg6KVnXO02QbzRDtW1wnE3fMeOh4SGY1GGSCnWxtYUvZdD",
-	"voVcmst5AHS3S22ozx8Zrqn7n2KQZtxPmxj9UfnVzpdXloouQRzA22qUK2YjVTqx3dWl2+dQ4aafkFLu",
-	"RCVp6dES2qh6OQCQVJHGEUyfrw21fyV0XjFXagW1Tw4yYNw+/uzhZVKKoXOqHM3uZwdA4b0vcAEL7+BK",
-	"A/0MsK7DOXN+40n4v4nBH/QE8PhycE9sam0vc4h9J5fgoFKmmRLkf6bP5LoWpWIlpnZYrt1gpvA03+yS",
-	"OGOBtjxs0jAEW16yn8F27E3pDVha4GxuHHsNtkyDJxN2pQiXZGOeBC4KFD8gg1tDG6ymLYUOBZq7A1ry",
-	"u0GC3GDnkUQGgbuw8rd+Vwr8faWdH2HDIUZ00xcCSnpdjdoS+qpMlzsbtOD2LOzmnv8u+ijR7JopWjnU",
-	"FiuPc/mc/bGjXKXGrl1enXMuY2TkICddp5LSOyC8DuTymLKIWyw4GI/91rW/A8NNsknDCPn9zj8TICRx",
-	"yRlCSmXG5orzsXXQx3neLlGkSfSuRfPnfI532mHqGnVkM7TzubrjUlkjat1+KuuwtNWXhm3SlXejfapZ",
-	"JlX8uu3lOLAMbyNg1uGD9aVxblpdrvy/YlOeUNSRSiMIOVYlNeyB4ZukXBxNzUw2hz3xDpBtQHLXWNBv",
-	"9uvAN/NFOvLm+R32880KQ4qibLaOly5psQcY/CdmTFKu3yC2sUrm7sqKoZG+VHJDuNFEM3DeOjwn+y/o",
-	"rkPDYZckI76RQS3KuFR5QtF+sdmaPQBtk6aR1kC83Z8jQPqmNCKbxDwaxCupg3MV8EmkImu5IxwcTNDi",
-	"LYeAr1kGrDuXqOgxtqIrASPepaIZBK+THNa8XV7ir1UX6/GeuVxE7ifnDz0slaMqB+6ayyJTjJoMU3nD",
-	"OT3gEoOWJ6dtAHJQ7sFlhzrTFD8nrgpfUjvcw2q5CrHFEdKxAKg9PKG7JOJaZ66EHWnADcy9nwdylWD7",
-	"mqpdvznRVkQL9x/piGf8JGmZLBty6k+3q+uEcGenfjLqpkkWmJbtNPJGjuHcU6RAZ8YxnjMq5EcM8b0V",
-	"1UISI8mepZOdQIVP/3BvrTLZwr+Jftgo/Yl6OftTcDbAW6QFyd5DmyHGxQFBniWS3OCBlfIeqDmL5Evm",
-	"e0Ib1FoqwiuU2J0ookI/iAl5tLDcHiSYMQcqKvXYUuwW2XtIiWCJ4whqL8fyTarsgI/SgrPJ78mPsl2j",
-	"wIzB3p8nse8unAMHZF/JFUOTuSBU+zJpLg4RaF2uvFVjlogXtok9ZK1S5O5som8TALlSbdrGnLoq8dJf",
-	"m011LP2O1ZA2Nsaj7srS3uQn37IIqNg0MPJOGO7AXB3IH6gsFBLiSAOr62B0hlVs/pf/4HGx5kuhDaMA",
-	"BenPmd043NygiCR6MGEcDjbRyHg/d2sZdxbqLSMfkRaV4t03DAg4knm3tdpKzW7SqzPevWFEPziOYYAi",
-	"TCNzLt/KK5bItGUfttwh8J5kDho//MEJXsud8JG/bsmCIzhLyU8ruRjwFE/oEp3We3VLqevdfQBaDVTy",
-	"KHAN6fSpHqFoF4ZnDY2NI+Sc/95TlM0xwtmllM0oqttm1QEdAgZoAp0s0w3YnwymvcIIITG+EJ5s6B6A",
-	"fx32fsYd0sSjpsK/c0qII1+e6Pr0FIWwe6m0o2b/To2Ld32mFX11/RsItZvor8uepmnJfckWBbiulXBf",
-	"VvyaYR+07BgiGRZ+tie8dFlPFEB2LM/IpcdFF8PDv12kiZn1llivOwrqcxJuFgbtWtoXGAdtAp9hX+IY",
-	"aMyPNw+Cpk77q0ztzq0DV94Quns07mMO7PFVrWB/N0yYEVi/7yAdxFOcLJlZrAmPgbF45VPSrH6OXVdq",
-	"UTJlny3WAQAFmz3AMcP8Nd825Rj/otHujrMbM8VuXOs6o9pcsRFtaQONfmTJnINWuXc6qROQePxK/fs6",
-	"14FZ97TjT/kUW5/FlgmFN5YKbONm/62RNL5lRUHmoUNO2zwl2IR7DyIYflfr/tY4USE6xsrdNjR7GBbo",
-	"9iHJmtd2RqmY2I26O3U17ZzviU+Gn6oHVM/nTLsHLVf+MD0h1ER3nDsz9nUG0QXf2PpwnjeBDDoaZCOF",
-	"WV/SlUxLvY3cgFkLbUwA7u2Si8s5W0qFfOP+UdYm/KuySzyQC76rz47aA2+VBVZmWm8UM6lWVHBNs6kA",
-	"o6NrI9ObnOMGREDynpVyOCrui2yhQ1OWPMreMxIrSgZ9/a19ue82bhG85QwOsExRMhKsvl1UDVNKnejX",
-	"zUE6LJXQEmzFkYufHqPr6dIwRajvjWGZmgsIIzpP+DlmCIPGBnh64HzCWeCMoPF6BgbFtdlg0IbQO7RG",
-	"pWc253zEMj1I2li4L4y4J2aRrUbmY9sm5uKZKEoGyLMYGPCQ4aCPSVZo4NVyLOZKuidSOD0lNOfVa8hI",
-	"raS8IrjvWayoWy0/dmrBULVFpGGzA/BmXEmxMFhDER9m/H8SptENcdlRiB3eCV18004Ur36mtEx/UFaC",
-	"lSS8bZXFWNEYDnPTNPKK0Ecdu7XKo0WTxaZ9oXSHWLtRbXRG8h06h3tcr42f/w+PklIyyKTTv/B14gsn",
-	"Spd48FOquHMIrT1rGx7MuIlQOiiejgIxCTnVu8Sc3HoKMHmg5Tf5MEZaUUY1+f2fH5XtkMMf77pgPCnK",
-	"ppdAA5pOH4mkPrK0JFT08h8eTV3Nno1Ftu/ztB84o+SvoK4p4wAKjqm++DcOUvgvhZ8mJwsFozmcuA4o",
-	"3dApowsrxVoUETZhYsHT4Z50Iu+cAuYd30cNMofEqyciQ5686WzRLuomr4HOurWoI0RKB2zt1jDrJ6Dk",
-	"pPq1Tlg1vvRl2SNGC5XcSUf9eJ5aS52yA/7GmHHV5cNcvD73YQK2lbsxgYuOD0dNmQeN9QbfTxfsjD5M",
-	"0U11EHmAvqrgn2i4E4JMmpnGZnNtWTohi7pWA/dcson/mGMOm+HZpHWcGi00nNkWS8fdpcOpSYoKJecV",
-	"5gAe1qAbmkmvY0rJMccmwKwkjzTLdAAm8Ci0N9spme5KaO/eWo+DufDD3LhtT35Ch2F++7RB0HCTzexE",
-	"JVHZGWEdZBrZemWPOo9cQX7/zaOywOxKwY41vR4F+IYqC84utdr/ihN5RhhDod6nTyVL9qAI1KDdyvA3",
-	"ZZyWg0nhfR+0B9GlAQzJbXnuXu8v8OIHivnXuZYSv7AMwqq78wuCQB3QnrXi4ur85XeWAr/7fwJAfg+i",
-	"1WFUzn0z1XGka9OfN6QatfehJMtbA+gaBhEJEhSQKlJ2QKT19IJ29QCvbBWDFmlDrLGUgwYuusFQl1CW",
-	"fpnOdo0c7tQ4Z5QJpezQmp44eMvh9Szj0mJgMdmsmHxfnnH++JFB6OgoDOVfF9uBQhafbdNZuNIsPIXu",
-	"dFA6GPFhR72ir8IbBE9z4zZM+arGGHXmCDdmFNSpYpqXdSunoJWB3iPuQCy72talVKiMefCAAaWtLvaQ",
-	"6Q0sUl+Gjqp7rxlSzL620wBsmxW/TndfGQgC4yfU1Zkpon8RWKi1z1391hrteUyJrJAdVrSn94IKIU2m",
-	"aq2riX9W99onM12O8R0wk+E8JBFAkrvv/9JcapS4CkGCms0NDe6wNV5Xi7YocQxatFcqlHTkkV3HRWOg",
-	"KVe+Y2lIj5PXVuCLCCN9qI0S9f3KCO8UUgQ4dYrIeCrIvBZlhf+4ZQuESHa5XZAd704VgkVF1WtNYvv5",
-	"y+/GgcE2YcIBVO2piUmkmrquQ6GyJWoyg3RpNijNERtW8lTS6WgZu5ZbVmUSbDANwMUh16zahhyjItF3",
-	"Tm4df2cAy7uurWx+67BGW4048722comshxstR7qPgPL7VxkP0sG0IoErg10dCJ7d2H0OkCurU3XmT8uK",
-	"L/ZJCw4gehZUkA29Yrk0oE4Z7Dvhh3JLhx19iJA/qJVXttoulYbm49iKGqkKAuELsDscLZzp4aXBvteQ",
-	"9tk3yEAuKI41x46E+Q3L5e51sXwK4b+f8/IYVycpbHqKxG40ckNZXQHEx7YrUjDCxaKqy1zTvzw60/HF",
-	"jSVJEAtvx7+HpAa386DaCcLRyMlBM86Qd2smPP6UM4nIfE+40axaHnTqbJqQaJPpBb7jJbvcUtdcoycs",
-	"EiekpkB7osFS/Jt036ZciJHG6Bi3t0c+cuwNHTENW7ZpDRoM+lCtSgpeVWQFaJ41t5YBqgp04ap8pSqZ",
-	"wg1JSrjxVUNZTsC+io1T0a5JalaCmYGBK5hSo93EfqDffzMgRpqrWMrvwFvqaolObFr9dToenXCYffto",
-	"kuKs2wfwjuq93ELSZAx1bDns2GM2aDAfoM0xhIexO2ZcONzfCKay/JN/lL70S9+D8FjfYzRXVj+2aVUH",
-	"EHBUwzcJH+RwHWCdiF/mATRaCA9QQp9UQ7zxeLxxoegTUDTAFZest8sWYIJK5bRmbs7JAFWlaCkqp0R0",
-	"AQw5YmtvbPodcRjKB+21kCvSvN+40vLt1jLe8VO6q/X3xsvyODzJg0t09G1DxPXTG6adhH7jJtGCvUn3",
-	"52u2JxOLR2ttbD+707t7jqJj7K3t1oDde3mCufV29YvziNgh4Sc+nXaMuuT4pyvGtjDshsH4KTnypk7h",
-	"a9PymuektnvWlbI4ZxWCPg0zDOqKPYNfpJq5siV1gGmJLFN8iNpKSDI8Pi+5TFv2gW62VRLo4qByvlYC",
-	"2tenS5PYByuadPckA5SsHVIQT+KUQgdwkdmVPw1DBvzqZONruj/M3RgAqrvhZmQ+xKYtjAZ6mVlmS+PM",
-	"eYAmsPoxN84WSdf5rOm2dSL0jpvFelbMKnbNKnvLoqFiDRcJ0Z7FWvIFyyXEKRMTP/NGnlR5vy7Ex/Wo",
-	"g3GYx5y+OV1+RONGD+F0oE34st/h5ly1l3O4/HDaZ0fnPjCYP+7NMejI87VLelqXnLkgQ9Zkv81a3tFQ",
-	"hx0I1h7quQeveSKM5c6i8dE4yJ1FvTmc+9G1P531tSMDl4av1iZnsMTZJyBuQTw2V+oYyP7brtI9APnv",
-	"QStOlOemsYgbXOHc4Xvmr+Z0q4RjNoZTPu5KOLkVAn6zCC0Rensh2JUNrB047rp1GIAIkr9PNr916Snr",
-	"bIZWdPev+DWDWtDEpR2T218rQz9+CsRNGCehY+Bpoq66eEErRnaKGyi3fULcVQphZs22VFm+JvM9WcjN",
-	"BjqvHubj9ORPNXfdEW8GC3YMr2VquMNYKS5qVSkew6FI761IJUzuIOA4VNeL4dZ8EWhaqB/WiKZztoRZ",
-	"E7qSXR9wgFpdz6NPZGs+x8Tym6W1ZlF4Uqb3QKet9YVWqY4j0jKkMJL8vw+eX7z5/gHAGhG5xIxUotDz",
-	"5SwE14AguLBTl0LJNnJkQ6ne8toOR5Nv0tN53O07n4rZP6XIuHwM3zBiH3v404MC1B57HbVH13YHCF0c",
-	"lrACWdIbZsK5HeGfzV844UT3ZPQlT3hyhlu6YJlSig7UTz0VtLmsjQ8z5nrXumDOml4zQondCCyZzcLt",
-	"gg9upHGXtLnCHCBd2n5SMzMAzTFOy3aRRzcnTz3fU98vP7s1adcPK7mh85yPc0GriqmQlo7mDXHqQgIN",
-	"dsK6CLjIBw/UNDFLljfUml1WfHFwvfX7tMO3hxkWHho9MYdfJBeeziM6J258CcYUpRDon5pmrK7Cjam+",
-	"kY3NvhIV4FJohrFkx/sHEIb2asKgCpw5gBQZld3T+BF6Syz0qJPrNyJii0MubY73pqnCwTMRuRmi/o/h",
-	"ICcFQCjGPvTNO2j443xfB7gyEtIvA8+mKc/65zXdZxxb+XySgfmOiJ0GH8hT5WbF0J5wiQg/oNDYFRMt",
-	"x6fvJwk/Aj01UZMcUf84COVRXbSf8hDAT79nsXPcNM0wNbTXQPjQpPMv7Gw7gR4N8lDDWsyM4oCGRY1h",
-	"m63pblV+VG7AREkooGRgTjo3pJTMw7DWwhB7I1s7/okrxHA9/IOP+5bCyV0cadLITNQEVVtb0weopI9Q",
-	"lDPxNLQjc7AWl5WUV6y8pCM7HQzAu3G7mtgdDMO6gpc1I66cwaHsFPgg9AsM2DvUGRm+gEaqZgisN/AD",
-	"zBmkKachfPagM3nuc+ofwvrAKElOOwWyPA9VA9G7iP/dXh3uTJZdPNbXcRogS0LC1Zv5VnFhyG/ffP+c",
-	"/J8/fvOnr5LJ690wGK3TL4SsxQJmv6iVwrOrmIHF9/bUcVLahZjxu8nV1qtVkxIwuEqwonNWTeHUwIHS",
-	"M9tC+s4Pioqx1URx3mRvcZU6CEo2acFG8XltsKBOtBtGZJZ12Am2a2G+08SIdXX3jfD9HnpXPLDDQ54g",
-	"vXSAqeQXz29SHWiG5CJhuvogLI0GNWEYmE6LHw/0g0eDasZ7p9QzJBfX3LBkW+B2v0wCgA1QQ7CmmoQ+",
-	"7mmvLbLhkLUDy3bVI0LyVYB2pM28nA85uK+azExu1oRCCuigEsUjjoI+Nq+Dl2o4IMKcKpXtzz7aUxKq",
-	"2A88rDKUpPciV+ThOKL7IQWp7K7gg2zXqD5AsNlwJc/nUTp3XEXt/S8rdjC8FMzh7wvmMu26PndYNeA2",
-	"pkH9dmXxHcAisNPD4EoTFoDxiAVplNAyS1zBdsENa/UdQ6/SUIUeUjSnHGhPUvui07joHqCtzsmWC8FK",
-	"TJoNdz+Z70NX373DwBplbUuoAspEeK7Y3mHYIrgWR4wEh9lqVK1NGoq1s+ShwRw4bgQU+MnyzM41b8jS",
-	"syNLZ0SDdiz3ycKMvnUAigcuXsWWJ9TEuEIGGCX90WQDg66ShamaG/iM0mGD5CHgs0mmHS6bJo+9yYh0",
-	"yZBdTRLAGXQjj0I6uvnDsHBm0GRvIZw5zPsfgEYSbabkqESG55g0lGnPntQoeG+410fXO/GxS7bgJQiX",
-	"HFRiJlWjI3A6OjvrnSsJ0MyAo/3gKvPWLE+m4IUcrbHZUr2pHg6Ipu36z1kWmHURkqNCpLKVJuVTm+Jw",
-	"cRG4JctjiRKkbOLhDZIqAlzPifA6g5MwfPKFp4XH08nmdr2j+84M3jElXTqTU7hsJxue0vAPa9aTuoy4",
-	"bPf7TQSBQ8tkj+q2ZCVT3ovi/OhrvoUnGew9wVipRx6KHfOWZeJ06i2jV9jmihtSWQNiF/17Cl8/W5bl",
-	"MLLdUXGfdRsQSOTByZskK48EsHCQTLjGJLusM40BXKlJ6Bv+C7auJVeMbQ98nxl8wnfr/StR7UdedKdk",
-	"0kQ5YHfZgtubWAcVghwtj8iRklA/M+V5vZ1pXF/3jIm1kNu0iVVJefWg3p43UGEFWjyuJ4leU8VK18aN",
-	"/Bb/+tU49IocYEEj6J2hFDfJ8OvxNEnyKlRUDoWkmQg6Bj6ayzsdixBzB4gvzXxPOwIBRzgGbHD1Uq6a",
-	"LN2OfnLAly78lo6a8g7NKtvfdWh51luJ4Onc2dGKs5IYSeaMbKnWUKrcqwcNg1txO3MAsZLp5grrXtSK",
-	"m/2F5V+fuheyubid/ULKK868MXM+27EPvKrqzaV/sdmeLfd9QrydB+cCrmPfida9uzZmO/v0CW7uZYJm",
-	"P9g7uiDNDe1KWA2De8WKGqu5YjReLsGwXsiqonPp3tc1N+ycUH0Vt9yyd2tBNGMuAraihrUa2nCIuZId",
-	"3TvgRKldRxf0Ubgau53TrGWt9EMCSICYWen8AASDCBoDI3/+9g//56uH/9PUxp3P3jkyWg2WKaT47LFP",
-	"7qNbPjufffPw8cNHIOTMGvbm7OGOVdUDCIae0dqs/8nEAyhaW9XKh84+Fe33/IY98H6aFZoK9rDDb16W",
-	"s/PZaw8q/iPbOyG7lcJVyHz96JEDfjHOA0W324ov4Odnv+yuHmhmfv+L81qgMEzGkNrnPH3RG1WzXhSN",
-	"47BP6hb4dNSR5Cn567sfLw6qlFISPaz/zKNJwnmpNxuq9o0jSTeeJMsLDVA7nDu60iGFHHx37z9ld6cF",
-	"t9y9RRdRVHtLFd0wA2ky/0jmMwMMnnPF6ivUBGfns19rpvbNsUalsKEp7kKzlaPAxT+9H8dAzqPSfO1w",
-	"vOQ+XtjDareMLgyBrq6nbyvo5LCRvGS+c5A996H7qutVz+S2YlhbjRQuvDvxt6Vc6LOGER5uUCfKMANd",
-	"LJjWZ9ePz5g1ZeNTnHqkj55pRtVifRbu6+TT6PZLPm+UDXi85faZ81vlhcZPXJuni5DhMGbLe2RF/OlB",
-	"mpebxgBELDfwIGnhXz6dsfxQbf83QSQRxxpW6jumaG/A2Ud7Sj8BmdrnHY6yvR+ak+xTg4ccZQi3bamx",
-	"1+rsfPb//4M++OejB39+7/7/8PLB+9/971nyfG/rpIjy/OBmwLR5Jsv9KE4YsM0ekqa9u3ahn05kw0E8",
-	"dswpEABsWPBEZvkbvYLYUmjHQyK0qTyzBE2647AGqOUpz+o4PCucxEDsuqEHFd+d5l5fUEMruapRvgeS",
-	"5SmvIZK8dYCmbbI/1Ve3dBaijtJ3ewwQgSR3CtzT0yUmaO7YRTC0I3JqfIinFxhIb5T5zn2KqliTRySU",
-	"ufboVQ2EcUqVipNhhgjhdKVEEs0TXC2EVlrikp3/3hW5pyZDq2pWHGtWEVBgJiGa64C2Fft8aNMxUVv5",
-	"ZB7+Lvfl4MpJLfqPg9Zsp+IrLdAUCwiZ2EYwNBAka1mVGuadmc+vs5H0Tw3iPCzNOC2nMqZQor8FYerR",
-	"fsUur5CrASmozhp+P/iz4NEZQ8fUgWtY+ux5rTRg1/e++RMUN45V6MfJE3/qchIlPD9Zprzwjkyf5u8B",
-	"WVtCxSfn+IPshIw/DmatZL1ae18CF659KATnrcjq1OnmVHXf0c+omviC9p8cdDs/o/010TDgkHsZ1nL6",
-	"tmHjLDTEnADw2UUCKjNWzKRU6SJ3J5elXeaRlO85Cy9LttlKw8RiD46u97dzr8MODLnSH0//yePTN6dT",
-	"XObPqAqWMvTkDQD+fWfl7OMV239CD2HFMBns8NAszU228916/9r+LSXdvj12SdrPIKTBibSwAxEKhE0w",
-	"bK99hynOgzSLZC7h+5jA0iGzJaXRM3jaowuF2BD5LSYXfNUGGYN8UPgTaE0/vvz5uyLafo9H7tCSE3cf",
-	"glENX98XoEX8S1/nyDU5aYIPTz5Drz2WqouPe+SNwirDiM2lyW8dMgd68u1tf8W2hlC72V91yZ0IJzd5",
-	"MJ4HONIeKhr2wZyxaybMA20Uo5uRbs4X9qfaoYwvAg7vqZYVwclADJepa6YeQFYQTFQXEExZSuWsqhBT",
-	"6iAXW7Qs4ERmFNcITlqBM5p9MPiZSApo+zlaESkwLxo72ThVbCGreiMcIZ5f/B3jKt8+/tOjrx6SCPpy",
-	"ITdMw6/JfI//p9phyyxlLcpz+OxfL179TFBtwZXSqDf/b5/b9fzEBfuqaKducgetgZR0L17g31x855BR",
-	"YCTd66n3iPFxjZ/9FLaklyA8UpKECyNnJ9mVL4U2jELygR2ssDcTFBOEbA5sPrhhVBhipNW1MpNxRQhd",
-	"vsbe6bwF57pywKWydj0TMJ8eCwFiGlGB2JbeL48Gslcw2ih7SUmsT5+u523LlhSAeLn2DOvvE9borZmZ",
-	"4A/Gzub026VTiQX5tdDXvWLrFO/ThweiHHfFwLH63h7nlNB8JZg/2yhIJhGZsMtyeWh/BM/UjmJzPcek",
-	"BcqUyDuFFYTpWHO3dA05r5nLSHKfDHOsOx76pupqsF9qkIsmVvW8ECuIqzN3gPhUEGt6Hsq2gzLGtO6H",
-	"CY0nyLcLv0GRONnYKQU87KZYZ5mVEw4O5jRZ4Rov2gnkPuPQeEdpuxPJgFtSBz17ZhRCz90T+XZcmjE4",
-	"Ki2vw+1OrdqxYAWh15RXdF4x7BnosNrRJNhJVfqD2c66zB5Mudl6izR9Mv0Lg46mLwjKHk3vakSDKJUG",
-	"FLV58fzqDnxohtdY3e62Hu6E/PW0gwhmWMjdiz3M4ICbM5cZlRUGN3IopwYKwJnxOHxjqfvY5Ta4vyVy",
-	"bt9P6pobBwoTVS33AnPDeEN8dM2gU5zClyW66SypQ+cxq0ZA6MYqkV1HquTLZfY4fWcfDjpKeEJu7iJJ",
-	"qnmQ2oh46Yc3mcaQe5JpRXl5sgfj6QHuxyQ+hdwKEQ1h5BI/n/sGuCRz2ZShO5ieLFdIOAx9H5p0/+Z7",
-	"WNqjIKGXJRVAX7Bqm1+FF/xTUBvZBzCUsQwxe1jQK94ZTHCe82HHpkJDtf8Gau4ZV0wcRbfeD70KQkgR",
-	"boJmyJxehE9Pto4gUSy1KGvmHOXKjmBZsJVg20Y6ebwNOVH2gmMLS9mmyaBBT77Cvkga7RL3D8GiKUL3",
-	"KreZ8G7hEUX5ZisV1q3CP2wGMOcZ/ijvHLJGc6jbdqgr4LbBCwStYk1+a/9aEF3P3cAFVCdcQr/Momm+",
-	"h4UoXxWEVRoSZ5gwak+kwHMFbqX/EbD63z0kCJ4JidkwBZ/VC+jY9g/e6SEx9OTrXOZszUVJ/tdD8s5H",
-	"CqH9h5t5KKsD+FXDRPE/ohZQ2yNFtb9cSQnlxpryMuU1egk0+zyP7jsETXU8Bt4xbhmKKtZ0RCRC3s6B",
-	"PgAZYNAp0u8aOndFGZnXQqIDIJeoAXbByPyIt/SKRQvHikanwNIrJp443quqqDN56vOBF3on0OPUf+16",
-	"Og549SDmda9+n5H3OrIcng2WdPzAhTxnC4jpeDjZiRxAsOs0eIGCFGpSBerKRF5zx3a98tG4Jk/JG/wt",
-	"8zf4MCnQGHcnhAdvfQ/tqnL34IaaxXoS3YxbNQqEP5ZiY40ljRrHo+3f6XuDrj55Des7fNzj2w95+/DF",
-	"Usnt1l/DRsqccLg+kI5HcmFaQ7RZ6fBOPAjQ29uRFEceYoo6ek6QMAIDgQoEfTSLGNEEQdmG5or8jV4x",
-	"GO4+00Um6KLXA+YeGksd1lloLlYVa6KAGILzUIjYuCHES0VdVUWqGXFi6+8uuwW3L2cTur1dM1o6sNkX",
-	"bxEDoOPmmyjHm7qGuBIjAcisAS3pIXGB5oaRG0ilBkXK/hJnT3xV2QNYssfFgsZU2CgUpZ7vlIRqm29j",
-	"5yKl6A3fOC1n0y8ezz7y8lO3jJzd5qXyOe6u63RcEEt5oD9Sfm3tCnPoZ07sfX9q0EEYtwRt06k+Jlp6",
-	"IoWIl4MLRL7pySCKWODMtc9LlKnc41xzcv05TrZhz1uXzCVfOWUvdo9921f56372/kZC9F/8mLlNdJAZ",
-	"PtKH9hc0gTaSbFH9GijHzqx+9mVw8HdKbk9l3x7kDIDkGMRo3+bAlBAAsd5OoNX9wK+bK7PeDt1RDhWi",
-	"2QsKW3gNNLBOc7Jf0D3cAEuqfE25PExWeNKkHDXJI9zPMelLUXLlzL5bNBf6u6DBbvUndgzyh7oFT2EI",
-	"yqhtu4/3un+qIPC7puYJalKeklYTOtqYL/FGRjKeBRCTjgPwk8MLmfwUDPScD/E2pfzmYsLkAXDfyiUk",
-	"rGBZOYW0ri9x6/2190VcZc5FcofKGDXptlwQtQMjq4L8YqvRDADvb3S7Qx6lxtM1CPFu9e/GgIroy/qP",
-	"utiRNY5sFnQI9oEuTLX3hi/VBEDTAI/WGuUuldTeAD4qjoGitqq5qbUhzvgpcCRr9i0xmjbUgj7TzDgI",
-	"uc//wF7AXKEV950cV0R1jXOOksfwirFtHO3ylKn4dTcaWzzyhEfS5XTBLsDc/nMsU95acNATOpe1gZht",
-	"yUFoNgWZAYQaPY0lCThjEKLdrXnFhh6zWjjk48/+kP23KKU7YiM9z8u/YRzl/Wd1OKc/a/85S+k4pT9D",
-	"tXEQReiMtJdZVTmOHnwvWdOoVHT3ZRyad262n41n5F+c4V5tmQgKFTi0vbSGoIPy+NMDPXF1Pp36u7oX",
-	"mKOVKBkacfkURkOVU8apISXN1VQtldyc5OZpZvH7bx6Vh9MIPSY6J4FI/6fnOk+SaBO3NwF54tEuRtbr",
-	"fv2Hb7+I8tYD3EJo5Z69ElMopEfohSLdP6GYacO2I8LuNbswbJvCRDXS0Co1m6N+9gjJjO83jepFBiQ0",
-	"Ab23pSuQ8D7xyh7aidJpmSh1ARga9r97n6RBDVnKqpI7jR3auIFCX6lKprrESajx6c6SfdG8NsgBFvqL",
-	"HaXXeX8BF5c+jAeZHO8HnTLpC8QgLAvqMCbHtgoipytRmvactIk9iJ8D4XuzSKLBhzBptKMTOAfDYGDT",
-	"O+xHy5mu2dUI3JFmxZ8p+kiY4BiMvcfTfz6n57CIgPeTsyFacxggexJJ0KmE3y4pNCID9HPPVv1yU1Dv",
-	"K/f0AA4Ser+zSCbZGxFTU2+ejxpxa2c6zw/MxCLs1mj9WcuBp10iYAiGzwjjN3NvJ+FXL9qbc/dOo8kv",
-	"ln8ThnoegF7HXi3goWHoWLsTvkteYC9E+fky3ql5LC9EOQnu1wtocRjhDoCPQgqn869dX8A5W9UCnAX2",
-	"fia0Bx7ikBe2SlZSrO6XH17jJD5fnnAT/I8QitUMec1iD1WLV5e1gurgPnZcclFyseq2t7/3L41li9Ge",
-	"oKEwruPLpQFGLpjoUCTp8U+OAA6TSTT2t1NAfeSdEa4BT9QGmVbDqvyeVloG986GKVbtyU4qsyZXQu7s",
-	"j9KLWnPsBHBPeWiBrzrdVoFFJ/JZuYaufOEqfEJygF5DllkZhTeHHJ0z3DDqkKpzsJdvmN1ft+Rhfqvh",
-	"4v7Pj24ERDgSUhNjByvKxWy6yFdDvdDDc5hzBn7X0POW2hf4nb2pNvLUn+YJgEiZIdQfBzJnkfUIZc7U",
-	"KSyiE4ZgKdWOKn9T5WV+89ogXr13d2Z7XYPcmWGNve7MaPAh7syIeFO4E3iFKieAIuLIJaG1kRtq+IJW",
-	"VXC8I/w+R/SWORvGB2cfcfM+nX10d+CnbkG2kdesod0t4/ji56Y4P67+nAYi3gzQt8FqurEiXiQHnqQc",
-	"ONrhNa2uO/KI/4KPh0VQ1gBkkwigQL8Cs2ZcXZpaAThCHf5YC5dmB9rMhmusF35/q+HQacVKQ8RhcOzS",
-	"rB1h+2SKG3mIPLGmxjqMeiq2tzRrN1rj+gyIHKFdhCgdmin3nWIZx+YeVjvSdK+jhK9eZcl1mM0y41/d",
-	"88/Rwvj628H8yjvMlOEmQkdI/vGfbz8uKIziI1jebd0LYdQ+FenOxNIPA4buqyMi2y/cT6apOvGpitgm",
-	"orf+/Ji3z66Z4ktH5Syj/92+tG/Yfcq+EUpeMXGJqfIDOtZGGz3gbVQy0x2z17Ji6fDSQca7hLxP/+Gh",
-	"ok/WZiE30yQtoIYUN7229iCtDFPd8F0VM6ZPaf7JvTNMY54OJKvXp+Ca+mY9CtNKkIhUgyQIkq33wvTD",
-	"DmEbvxOTWF12JEiIc/hcv2ljVTu8LktqhAkBiVGEan+uCF2xwYbtBROlo8ipOQcjsIhuyXH7M9v53b3b",
-	"xIT4q4k6NHiKO8SNBsTLCXjlR8a2hPrRjSTU88xvdJtnwP/IhCmcU/KK7bX/M62qOCfT16VgPjC+ERDM",
-	"PDTEAMnVGyjOMd0oWL4NVVel3IFD3GyqkyD6bnf3p4EZTzHSLYeYv+6x++L9PgPJP3l06etR0A12CoG5",
-	"7qJYEHsaxmZqueEGferu5MyKmU+UF8lSI02xTiKRNwJNFuB5cYCr/Gi6WiS3iPuuQLqjkwQ80ojO+Z6s",
-	"qYBcbI2+YcyzBJpA9R/wNfxpvrcnj1XLThnIxVWP7gZvnJhPupMKBikZLUe4OayWNAqte2J9zRNnmLbG",
-	"xVW/rgZDDtLU4M0p2nSJK91yg8IxtTvSyxifT1oGEPffIK8Cmog5eOzs3rjGUNlj+7N7fi8oCCfoxG7a",
-	"GZnqVz1Viv5RD03snzlN6y03QA9kBa741iArjuPhIm6G61ya03a+vadus8cVfMvGyHgCCcHnDVT3beH6",
-	"Ji/F7SE274CBvqRGeTETdyYsTAVyYoVBOJfY1txDWVN3chGQCPumRQj1UY+R7MmV1/ZYsF320L7yL9wi",
-	"TcM3cp6/8HwaYdiAlsNm6bXcdXY09R6fTs3xtX9pkGgb3Zbl86628979A5h4mJQvK7bvAMGfELbZWh41",
-	"PnFtljCYYqIP0kjdBvQqpdtmowYHGcLmTtME031+cP3R66ZF0BfuCXQruZ8ypcAhaTHTXIN3XppQls39",
-	"PUQS9XrxGo65Nan92VLzlWBZWt5vnceNz7FPrP4iD/C/Acu9waYUmH0bAQNDgkSsnA8+3Ge0tOZK9ow/",
-	"La+5Zrd5vp/iBDK03tG9xpwfMm/i44AlPlUjgB3dEyPJQgqBgI5NFMVV8y4BojngaS/5qlYsqMfc3Mvx",
-	"z+5o1Prp/rxLT8sy15ziDiTLGOBlnGV7rd8kfetNU6Eknq19rIl97Bt2uU4gYCWFhkEYcAtN0w6zGCx/",
-	"zqMtPH5+Qxe/W+h9u/g/c+XI7VgcTR0uS33flo/4hwGJrTc8I01W69ib+t9tV11rHretrhr6HrW2dDJu",
-	"6MA6aOBvxt0HLmyWdSrcbSC+SAY5sQk/5Bs01VL6IRetfu7pVIWMt/GKtZslB+O+RcmEmN/QDy/x3cff",
-	"Htn4t93qb/Jkga68EPDKw1Shw7FDgFhyQ6jYE11zwz4v1WbD1Irdr2LzV8lF3gf3eRlYY2AahZED6HJj",
-	"7QPGv2/d4w2zx1isOlA6AoaocjDwrrfRVEAdjc8A/JU7iZD+ii2kKr0LM5R9a2MNu4WshZN3Ib42XClB",
-	"GyYr/l/D41fLrM8g250VW6MH6DcH7uj7EvBcbeu/qEv62LEc6D7Irfx2zbh6jdU+va5lHHqMYxl/MUWY",
-	"CDa9bSb7jp+7tSRrClVPyNCF/ZPElvrUWtgGQc4/oytFbytu7vdKubBT+EJ8dqMta53CvQ9Ydq4JmSuA",
-	"aFjqCfndQxAn2FC43XuXAjpDkdHoelS6R66Jv//7cQnJEWJx+iJM9NL75lF/L72TrHft8cLh4/+5TmnM",
-	"NR4VPG5yHTqng9vGqrtwg0IdWUG0dG2Jpb1Sf6OJgkbQvmPh4CsWswb12ccrtv90J7IkbUaiyTPQhhwV",
-	"UbjAuvTb8fXj4P9x9R+4+kEjBMkX37VyJ7AoErKMQe/CJOOR/ApABvd77SFbpREqvthbL6ZtSAhfGH4N",
-	"6Uq13jLIbCxm+P/3010R4ctfhosX4ykhkuXwCxdSLJiCi+6uT9wFbk5z2goyV9Cr3wBYiD1qLB3v6Tpp",
-	"hm0cRdNtvK3efxFeu8VtOfhS7srmGnB8xFRZUH68VnzyN5roaM33EjxPCqXvmVms/0W3A9aW3gOEm/Nq",
-	"9k5JsfJlRoA2JyvM1nWqEbFqFcrtsQfhzCopd3Xv1Fkonx+DqnTL94Fb7mG0UBOzrjfzreICGsm5ys1W",
-	"1V6As0CRc1uuOTvD+74y7v4wvFW1a658xXzn7OTJ4JpovhKsxAPRU0XQ422DDE7vvbkf8Ilf77H2Zypn",
-	"GfrJninOlrfgLGuSq7dTuc1wzyOQ/h4G6k+8a3CBbkuLgy/8vSNfehu8lScHq9pNDLDEPUKx9o3Pi9Cj",
-	"FSx1wCxP9Cq6Y4cizCW7WW/g6aDwKkKx3ByPqfjci5GQFjnpbpxxsPe7O0X9F7UqD+IKgfzeM4xVSIin",
-	"+HhMZzxFsQ0rnQRLa41v/Bu34yCB4ff/5avv79zN5xaXEQOaGfC1ebfZVMiZ4C/coJvvEIGAULuREL+2",
-	"41bMIIiUVZ82tDqck4PYoUrJYSg7fsux11nPxu99O7HPsmcHTvEtvWLirhPhP8ueZM5xjD3JokZFLpWW",
-	"W97SzMQc3ckoW6nM2Uc7yqeOOwB6fJyWY+MSaxb6ekSxd1ScNSromrxHqqq3v8fdljz2OLSLiYqiRsKm",
-	"jbqbRXk51VBmAhLb+dxPC3dMGTsDLh+fOIU9TSaqgwToMPRXuV4pVIN1uHJhSzDbQY/AHvAF2ItcrIhU",
-	"Kyq4plgPrBhW4BauRXRBNsysZdl0LnP40JA8zEpCb+YNs0N1ao7BE12XnGEkZy6pKqEn+HIJv6VpsMy2",
-	"pgv3k+4QdO6FnjSSg3Zm8hoy1WSuvdD1QdXw5MDhbTM1XuYge9Qtu9cWDQMPMUMDLacIJrXVJ5fpt21Z",
-	"pQARRYy07M/shiyo8G55hITqxSnMeVXtnetp9JmqST+zXdjFu9WSWp9NSbbAW6cGODC6caRLBzypba22",
-	"cC6TPMB7NGbk1m7PRcMEt2iu3BE5n4axbtf/8O2jYULZ1XMFOKpbn0O29gemEG/1rXvZkafT9TLGOR2P",
-	"wLM6M3UOJLfJOw/v0hK/K9aGHQRZAUMisgndEyHbbQAGS4TIkL4vtgRr9E65Um49Om/PnG/EV3dqp9+S",
-	"3R05ebjxTp22r2a3ZopZxrNGOdeQZVwO57s1s2ruffLdXxhV/0r33gV18TK7T1RfMQXtyTRjAje16XTZ",
-	"pzKgddRlTvg3bj1adkeBrtaaB9oW+IsBxkVDrBvEupqfT2FvuLEgiAaOtXEo52EyZx8Re+hTL4/0tv93",
-	"Nbl+aMvDIpRbzNlSqlx7W+hCpNtekSMQc3A9Wyv70TGg+S0HVXBBXaE6FTHRBGqvo2DwYvCQ6XsjXRi3",
-	"uFP4jiR3JyudQeunQVfC9DPL3RLP6OLqrfxcreNRcI7/TgEEuAhXkmlMEYRqy9b5AGgOf0hQ3alFKTuF",
-	"X12xbhCwN/BGj8B7cc3UvqR7rO3MiLZlVyuS208ICUsddhXWmIzRfQ3CkIMcbPDmNC7jBTW0kqsar1I7",
-	"MBpKldUuCuK+EElMDfosFLT08sLZR/u/znwQIM1tXjJA+szlgt++D/wl+2kkNHYWuqZVzUL/sjyFh9xK",
-	"ypN0gEHwx3HlFG63Pq+2t3ZS91OE8Rky1wVD+yaO5/xG43HGdlVu/IFn9yxEXrJ6bF2xp014pluXDZgI",
-	"do4wqYx8hwMxSfD380kiigmVzCWSRO581aCRQCOkwyTNmzaEOjmDEUIrgipmNCmxLe6Tpj7aXfgAN9/0",
-	"L9sxBe6OgFZp+GptGGYjgRwDn8f9CK2Ifx2U8QMjr5joyH6yCtEFvvvWvno3zrWS7n3xJ6rb3/zxj5Hy",
-	"/TjVVipRs/l4QM2mi4vEgdSSLYKxvWFG8YVOZmW0VBOBkE9+uALX8P6evX8/sx1uW0YCG3w4ld4Mw0Hy",
-	"HfVg2Q5bDZLxXAhqWHtZzbR2HtYcztIFX4lXdcLzlgCdv8A8b1lP4ibjK2GH8qAOCyk0diQ7PNU5ne7C",
-	"re4WZan/RDa1T0/kNbBCucmk52J4gyq+Ei/FLSVWPlesZMJwWum71nk6KH/hifQEQBPkFWdOm735RrBF",
-	"rbjZz87/8f6ISRHvrItH4yMHyEyd1ukFvvKfAoe4wU8g2yBLF0g4rL5Be2rfwOfrfjuBsIOBLL9u2GbO",
-	"FNEMk/OhXlmK7iRKnEZvzcOFA/2/vTNpP9DlRsW2A1P4UGGkIjiGNAOEUWe3ckG4Oa51uH+g0f5y1ld1",
-	"q5i1JwmMBbzFJhhI9VUM+hawkBCkgVRcYxOLTO7sbBRo3m12G6i7C9qAn5oXTneH1ArBAULlGiQtOgIj",
-	"bRWjZWAtV/vmcsE03ASd9myrhrOrGkJW1Z3VV5ayld8ohKzRgNY7bqDwRiFo8pSl9uX9Y5ndNXs9dZRt",
-	"rNYrti8IUtnqDxyzRBy1Q2UlNUSK7uYgjX2ZVSne4iuT3tXNZ4cBdHkzqPM2doMOajYMr4LpY80ErADW",
-	"bKHYJDmfr3YCbS39BK2tVhdZ4nrpD07fPNWyn1QN/2KM34za/eKDy6kEjCsrjLdU651UpTOM0Uj2lmPF",
-	"UzAJRycoKFA5W/iFKJttvNsObMZ99z4TJcFpp88+gnctr2n+HV67TT3TfSHDctf++3ft837XKoIvvI5q",
-	"paOV7BvGoMQBddU49r+he7BOe7e3F9aaKeaArfMbF0XDcoz+30Iz83fn+r41ZKEGhfv9vx+zOGBtdITT",
-	"Hd1PuvvFXUfkTmSWWwrJwazuJyb3mbLdBTOB6xAN8jBK13VP7qSqyqzg/67ebAf25GXHJY1BiexAn4yK",
-	"FIcDisd7uKc3qo5b8mlQLLBEFtpZiGsmjFR7tDLhA0PVyZ8kLW/eFmS0XB5yLAfR9Q77YEta9qNqTtHH",
-	"WNLSbV8B+PoAjdCL7QTehLwD4B08viWwyHq7lZrfBxACLiuLTeQdWHI7SbjsRQAq9ehE0J6zIJTMa1HC",
-	"hgl7DrmBxSDGMnQ6buYRUmGEBAtTMbJPKGoHtsrHWQis/eO9PXCovdu/WDOGqWt/aGtVzc5nZ3DS3JC5",
-	"JvY+uBB8T2jWkBoioT7LYMtnxy0iXm2ZePkdeVqb9f/34mf4v1T8n7jsp69fkscPH0Vj1Gb9T7sF7z/9",
-	"3wAAAP//",
+	"7L39shu3sS/6KiieU7XthNaSbCV7R6pTdWVJdrT9IW0tnejWzdZdBXJAEuEMQAOYRTEuPc99j/tkp9AN",
+	"YD4IzAc5XEtO8o8taYYYoNFo9Oevf50tZbGTggmjZ09+ne2oogUzTMHfnpdKS2X/lDG9VHxnuBSzJzPB",
+	"PhoiV8RsGNnRNSMLtpKKzeYzbh//UjJ1mM1nghZs9mS2xFHmM73csILa4Qr68Ucm1mYze/LNw4fzmTns",
+	"7JvaKC7Ws0+f5rNXGSt20jCxPPzADsdTeLdhRNOCkS07kD03Gy4IJRk9EMV2jBoNk1txpQ2hQu+Z8rPb",
+	"MJrB39z0al/6yn4qMc9Hdp4FF/7v/xGd9eonapab4+m+fEfXnmLaUMOI2VADf11uqFgzsqeaFDRjZKVk",
+	"kZzr6iv8QNckj6f1Iy+4sa/GtieHh60BeVEWsyd/cGvGvz0KQ3Nh2JopGPuNYrec7Y+XfE0PZG8XuZdl",
+	"nvllUhH+KKTdtXWCa3Zu3PrE3OcXUuaMCvj8+w1T7I3l2uMZ7Kgygqknr17Mid7RJYM/FYwZLtZPXr0g",
+	"UhEqCDesIFSTFc/tG34+O2o21XT29juz+UyxX0quWDZ7YlTJEtvwdXwb3m8OiZlablaMaikqvvibLJWg",
+	"OdkyttMJIu03XfwamcQnuwK9k0IzOOFvlFzkDGa0lMIwAWxCd7ucL6md3NUO3/j937Sd6a+1j/1PxVaz",
+	"J7P/cVWJkCt8qq/8uPDF5lrf2wVyTfZKOrq4H9kxny2XbGeoWDKYR5Zx+yuav1Fyx5ThdtYrmms2n+1q",
+	"//TrjGet9f8psny7eOrWcUSq2tl+FPllKQzPWz/8Y9/PPtUZ5q92kmEKfsQP4Udy8Te2NPZbSAWWfQuC",
+	"r7nQxaF2EmILO3qkuSNnek3d014c6tPG4XqmL0vkpObcM67pImdZ7Cx7no5Mc8dUam1K5qyPF9/ad9pr",
+	"go+534cvzKsZdqzrGV4nR6uj1bKP5rmUAlkZmdWwQkffc/9AlaKHGRydJdccF8+ElcJ/nR2YFQdC1uZY",
+	"DbCmhjW/0UWa76lhx59tkcqvqzabxoL8RztI9hwk/sgj3c0tO6r1XqosJnrrZ/LreRdDHYthfGbvalkq",
+	"TfYbSTYUtQlHiKdEMJaxjKzs/UEKVizgju65h8cw6xwke8+r7zfHewWfiG+EcWzUYtosU0zrY1rAdfDR",
+	"PHAvWImNy57Nx5xdS8TjwV+Xisi9IDsmdzkjVG8J6CCRbVZMM2GYSs8wvEJge3R0HMW0LNWSjTx/mqlb",
+	"npCehpuc9UtPJ2nw7WrE+pTmYRvqC3bEi+5m5mfV2s249FnxdanCfkfO369Hml371n7LllJlek52St6C",
+	"EGDZnOhS75jI7B83smBzojfUfnRODM238Ae7S3Rp9BzO09xuO7P/Xysq7L+CYqbnVm2Xyv4DbM6cLKkd",
+	"b89EjS8qAjjVLn7fbaSK02FPD8Nl43vkgE7R6KfhP1qR2n1sbrckuoMnXCLu2fAlNC+sCHvTIBUiH7OP",
+	"blJMPk9LjvcbWRBZGs0zBnLzl5Jp+8zKELqQZW1Ha8P9A1yc89mWiyw6Py8gjy8c+ySYhiUwCAFrg3DQ",
+	"k7dC7sUsqsui/Ejog/jwJimZrX3lKbSSqrAbYM//Hx/P5hFx4KbWL+/8i44YgclqE4bdbqgTlY4RUSxq",
+	"nF+bdvRUlRlnIiYZcy5GbK8f50cuotucJKpg+6UsWOzOe3fY8SXNSXiF0EKKtd33IkpxwT7Gz4SVOl5H",
+	"anziBwGXKj6uDT8nORdbTbhY5mXjCq99rpOdwGeR9ZHtGt+yBJOG5scTtPS00yA0z2dRd0KDk3C4BuPg",
+	"PvoPVLSok96RrotBYGNHCt+kqFzSUvcqds/hpTMkWq9oSTLj8T48I6bFjXMipCFaFmwhs0Nb6DT07vTN",
+	"a5+lzFPNszLGEm/dE6K43j4hFFiV7KXaalCw9xvJbpkiG5lnmnAzJ1I5xyNMxIrIBVWKZfZBUEg6lcAT",
+	"JWYwpFvEXFiFrZLZNLdXP9lTPevyI3QM4jxjhAlY8qzPr4B07xa4cQGLrFtjldpWxc7Pt1SNtOJqakLN",
+	"QHocNZDil+QzksmCcvEU/HVBUe7xIXf6eo63tlzgR3TCz3hMCUnR+GwuNym0B58A8JlqY1lI7pggRrbO",
+	"AB6RqEYg98PvOFjAW7mPmj2nivvjawUeDZvMO3wVrF85QNHw14N92y2+uhjcdzvugkCAo00E2wTXf6q9",
+	"9O2BOEtvTr7AA2ltHDyPX5Id5Uqjr9da1YQS54k6muV5Yn8q+Z2QWu83lkFDoEWukHu5Jo6EIMJirLrn",
+	"GZuKvsbHguSKIKnrpBVSRAjbLUFr4tDzgptykpHeBT5v+2tv/BYOX+vRJxaHm9rGnTHQ1KwNhJuTIw6P",
+	"sXLOVubGmn/HurGUpKDiYIXdwppBRcEyUu6ci21H1+wJkSI/VMqtYujuYRkyAPoP7E+1/WFDwaw7quoK",
+	"+vFKa6p1TEOmy810tNs2tHVgWPgCoeKA979cNW7/Dt49VoErvvXTngdebPBTnKPN5s80v2URhqb6Rq6i",
+	"QmLBgibcFhMHIktFwCPA3b0mQXUT0i7QW+iLw41zly0ONzm7ZTkY7OYm59r4JWhDRWY/GTPjF9JsEo5d",
+	"qgxS2b4Dc9GWTeT+KaF17cvAfynoYfArbefqdTI3/dl8hOq+YtR4B1zXxMyGHQjNCm7ClDjMMXDC8G/+",
+	"TXK0ZDxt9QYcL27ypVhKseKqQFV5w7i6MaUS6HXEP8bou2XxCwI3K7q+XErNtCHwivd0qDJn2v7FqV1I",
+	"AKq36CHC1fqpL3OpYZ6BDag4RKeX9kPnWXR2jt72quKG5FKsmSJ0Le188GrTzBi78Tkzmngl+liwWLpG",
+	"nWHM8tMx+y8OZCdzvjw8IZ6h5/DEfouKDL7dSbL4NEp1M5Td7Jxw0GHHYBT/ecf/kfPN8p5mJrp9nW5d",
+	"yrObxSHqbyT2IdEypml0mHzA9hEyPbNWl4smECH3NVYEbkE/1KrUsKZSoLX8Ybi1Z/eBiSwoTHuqKz6E",
+	"31jyi0GGn6gSRPB4Otp7lqzksj+lYeFeSuDxiF0Ez71Ab94Byw3lYrCl8dy+fW3YLsYnS5nFNyenh5jr",
+	"AiSKfYQ8nLElb5j7dT0YwlVxFfmjiTGSlcGSZNIJIUpgl2keG17ujp04XVR4jZ+JkKDG9c0JvcqqLCvn",
+	"7DCdTnTPlFHN3x71hF8Dt8DzuGMfxyQxtjYpK/eW5mX8I86kOz66Syp8RhA3T+AYCK6NokYqFy5yGTxS",
+	"aIl/rmf2ePIc4maG2UQ1zvc+zQZm7HKUFozwFfIVshiIlSpPqfswAic7atblg0kZoNW5OM6UALZObOSG",
+	"xS6zZ24p9ilZ0GXUQxAOld9rn/2VsRUtczOb12QKRmftknYUnEiWz6P8ELa9w6llwsHV9KDTVJ27XKte",
+	"+x/XEicsW25Toislb9bUsE5hkTw3w4/HIL8GTGTeYqcOJmLL7XeyFFGWyLkIwSVMg5wTxkEjocI707xH",
+	"1ZpdFNLLki68bjHPllsfMfFjDfnNtXs36merRh2eu/BKECFVQXNrPxYxFoMLUY+4wQJDRa+wiT36uVtu",
+	"OiaUvLjAETMbqVpVntJWmsaKUHLLVMaXTmWELBDknwOzh9gaRrOOGyKmWIG+C2EgkAk8PmH33YQOSXPF",
+	"aGZ5NSsxWdGeEgxaFDS3+97I4krJEC7C6ao+GfijsbfJ03dd8XrbVE7Hi87Kxviz3KO/xB0Bq8ITGLZF",
+	"3D09ELmKOWO4MDLOpWlfrqOPPssH1doB768NY9eID3OcWzLGaS/jSTDZLdeptLHFoVeldBSka2tkmWj8",
+	"xc5RxD+gXY5JVN2oKRaHqFsUUn9S6ZpdypW7Mdtf5csNqS509nHJ3DNR5rm72METY1jhT7h/OE6FU5Rr",
+	"NiRYhauoLRWJmd5hfVn7o/rGwMGA6yIjjTJYEmyV1NHTeTgJ3etd0G3hsw1jdrDG1VCgu7cVZl6lufl8",
+	"eb/bSJy527mK7NFtx5Sxv7iygubWp2MUEA+qXxdUb9FZ5NKp+68Db0fgUNG5KZYxYbjz9Y8IhHrXVEdN",
+	"yaPovT0sz3U+LA0xDBddXGler1aR4+ZV6aPZZfQwLjiV2r7ERtjxfZQ6NuMXPDZfKrKbuKqNQYjhgc1x",
+	"aUN2NqmUIcXXmxEfHmQpwFr80D4O6hfvJ58iWyoFJpnmsmBLWbi38vz1avbkr4NSXj5EK0CchUskKiq4",
+	"huorN6cq1cuQau7FgL3H0XssQdOUVn3d8wZH1RMOmxlAdeU7nUrX4WTc0wuRzO5+1GcLYRWiy+UmxOPc",
+	"RE6katvRgSSOJ5og/VJMx1Q8Pa/GWykCRi4tGjcx5I4JBmVm5gEXc/BxuzzjBzu6ZnoOOt6S+Vcgc8hH",
+	"lfoEKXwWZ1Wdieh6wU3/Uhg0DUZcFbmU2xua8y3rrpTpTYHpTWs5uiHSC4nLi/TV4I3Y5vY8dEldaEsq",
+	"VsjbRD5i5xWStmR1mTdsRgE1hMiy9kPaFf6EL6OjLosKg276JR09nUamrzzCmabp/Y5p0+nzOL6M4XfR",
+	"R8xzYSwOYdShrptGDZMmS8YTtELRjFSQihG81i64ya3ognjgVhMYaqSfIulXKwVP+vUifgR0E2DWYMvj",
+	"qbQ9oRDVccHGXqWxSklzG1DNp+5SSHrwcLv1q2InlUvNaLssxZIpMeIaeYMreo5J08fXybuN1Izs4b+1",
+	"Ah9Dt0yQ6n701+FZvgrM+V0ciOP4WGLIOC2rEkexYEpVj3x8XveKG8PEAGHo84xD3nnYhGqU6mPxbZXq",
+	"md5Oki759R8ep2Px/fXf0bm9Erfc0HhVWKLINKdiXdJ1/JwVaG5Fg+9qTQXXNKFatkjfeHuO1aeFt+XC",
+	"FFIkd2gBI0g+mIz1SdofpabwRknMkLnQvntR18inPYc/jqJY0ZUpuopcSBBpGlZCsqCoKgx4dSnFKveu",
+	"xmFSwU7vuftZtCKIr92Nenw7Znzsl15mPPoVnvDoS6nZWFOmoFnqqGXsJnFGUa05DolgksFCyXK9MaTc",
+	"QbyAGgbgGYQSwfZMkVBdM6rIU0iTyPrCeDUkvIA/NXrjl4uca5dYN4A3fik5slwswT9nVMcyX/5C89Jn",
+	"2a0lF2sIkZLwg/mwvf8zyzNXzByz8WslVTGAB3xKuLBKMFhLQwqvmDXaEs7mtsvLZXftKTdoy2gGMd1A",
+	"4vksU3K3S+i7e8bXm5gKkqjOS/BgSC1LMWnHWXRTvaGpCOphIGABWmmbmJiOwTI4tdwfLXf6nNCqba0n",
+	"upcadVnlT1913sP21XgzKVy/VZzFvFn26ktmPsFTe5gd4RKO5RFiOkjD40cJ6XaSoErbd90cMKG4mPb4",
+	"jOGqJg8lOSLcZ8c2lyD2t9bO0rJgmJtqfC6ZM3crVZ4UjIr9hiPaRYO9Vpzl2cibKcEHyYB24XwB4QuR",
+	"KSRulv0In1BrB3BY76qxQ8UI3V5blRT4m5jtMBACl/YNPOlDNG7j3e5E8r1azAgqz7k3AzDmb4a6Y/k8",
+	"HaUbdG/FdslTLLotJXvhws2t9LE20MHR4+S6Jg3uY/gGhx1C7/Mn0JG/cDy3er1YepIvShZP0kuxPks7",
+	"RdNPPE+FqIWiwty48il0M9xkGDiv1bhWbkwezPmbnO6aesbAuNxJZb1nQRDIVEYq5np2uv17nHI+lbFW",
+	"1eU89z4Z2u9Tas/L3U7qmDKcSpdyBs+SCiENWTCSNUrPjiTWMGvTcV/ktOx5np8/Tju8AQIShu4kjF3K",
+	"5VwcmayfBfbRMNhBJrIbOBjVMbAbaX9141JemajOxSyYIu63xzVPtfxPAKRJ2ZUVn/fg/KWR4oZ7kaOU",
+	"f4nhqWNkC6rNjZPoscwTbUgulzQHcEyX4MTzHIuJ48kgSduLidPTWn3cDELTe6xuCHOPLrjKVuryiCcy",
+	"4xy0lAtJxA0dQ9dxvCQli3iOsJLlbhpdOQni8SwUfhm5pyrThN0ydVhIyHYc/l2XvT1qrh0oglAo1HU1",
+	"d+Y1MAMOmOiFfZy3s2EUr7Qb7yeRt4lTm4IwDJlLN2y1YjEL6pVxZlIkFz0VFQDNLKTFO27wtKlZdZax",
+	"aiGDTu4+CRvPc2i3iIkybC9MXUE/vsKXG2AJLYbuHabG4LFvPz7p2xGmPns9Y3AiJjsFBf1Y/+F/YDZX",
+	"/Z8eRZhm4NVyMnwgApTCGmM8+x3P2UulpIpJ5LwsRFxFT6ezF0zreDwpHkJ3X6l+GJ9l4qbEsqlRAjGk",
+	"DvYjrXnE1k4tP4snpW14I+eopnmMtUBFWSxcdfs5NtQwrwKwi1Ouvb3qa9O8lp3Z636DVYZ+ch279oNb",
+	"2BEwU9iGSLx5LFGT1AP/X5xEo/wsnhj1xTvfYiQZ9YgIUbdI9WSQvu9PQZeVPWYg2JgYFNqgFJgwff/1",
+	"DlyW76Syek8UHTHP5T6V2r9lbHezlLvDdPDCmpmU+zqZi2IG6MIBbxjqG6qJhy/Ow1I7Eke+d3pTO/nV",
+	"I0t6fWpHdVWx7AAVMJ7+YYLSqFRVVKKeLl7sFiD63dejy+W3TLx1LoPjcsl44M3X33ND1gy7AhSECyLk",
+	"/ilAwziIEVCUanXetVIjAJCJUSppJgA+UxLsMUOIM6gwL5j2gP/n51D3+WOS3paUAp7z207l2ySq0Q6z",
+	"+clg495nU0spddBIXrsOmx1lkjKeNnd8gcQs/2HYn/YT34MXIsb2J5iIG1mwGwdyMTrvJufLZMUQwD52",
+	"OIIT2gXU+UZZyCexn7q7oDHA8H6wIW7hXC5pMi1dMcH2CcIFKODe/byGN/1huElj5mvDdpN47wxTCfbo",
+	"sGlZbmVGwt7Vm16d375zhKPmoIvdMajZtbhWz0bJ43aSBRsqF1PGXNwx2DbmCi783yMpP3Ev4jDPYd3X",
+	"WHkRN1RkNyAQfZ7jgnnvO7vBHJdu72JTWIIccXkpCELAROb66QD4Cs4aQvwympVTFw4NA3beKSsabsxo",
+	"wm915vqszUg+etw1uivVTur2u384G75xlH/W34N9FKgFIXp9DB04L4Lt7Z6GSg2qyYoq+z+rfcD2QlZQ",
+	"QQ9kLZvAlv1uY7AwqrPUc0azsQnlIlGBAKU0x65LB74nRSg88cBOihH7G0INkVj0Oaq+JumW/JxDKXWX",
+	"vmDpvUFd4tjk6/RCJ+77WzbS+ukJ4d3y5OV6UvRuoJ5wrP3B0pIk/ImpKXyo8TvHl8r3vjhcZLXNY9/z",
+	"y8ieNWZj+AQL39LqX0ex3yn8ctQ3pl0dNkTXOwrD1QREpVtHUtNSeAaTKWzNPJPap73w6Ek4qG9yTNuq",
+	"RV7nVdEiTj/JFNdewx0u1dPeSeb8QhGQV0zkDakHRCpfvEUE1jVFR7vpSoaAF5LRxi5GgLihZmwk70rF",
+	"13xsFnZnZkSlz4xou9UlH92zDhDyI2N9adBMRx00a2SIjChe8ua1J1KM5Wrpz0csF0elemWIq5GsgKme",
+	"EpZr397CpcUmANvL/GQojL5otOvnh7AFHqYAFhFb+atiR5cmJUKHy5ef5C3T3x6isYZEB5TS3Eiscm+Z",
+	"Dvb8Q4eqgoANxxTJ6CGc0uqM1rSuYT49xAGIVVfjZG46QGKq3O4jMCH2kS5NfqgwD32+ecpg6g+8AD3r",
+	"oGgTpPHbobpWOM5/3rHjoe7t2GpAQG2zkaWmIhu6ccilqdI4MONvtKG+zHC4EPQ/xdzncT+tSl+OULr2",
+	"HoUvU3QF4gDeVqMSHQqp4vgnzoK2zwEITT8lmdyLXNLMg+o2m6+kcKJjWD5H3Vw8hKD9K6GLnDlELoDI",
+	"csiy4/bxZ49CHgu7uJSFo9n97HCKfW4DuLeFTx+J48EPiF2Hc+auw0n4vyptabWO9W1I4J4oSm1I5YGJ",
+	"pPEjovY0UwKYgPiZ3JQiUyzDiinLtQUCSkzzzS6JM7Yfg0fXH9bojGfsZ4jM9lq0oeUCpHJVaTMVBHkF",
+	"Ox52ZR4uySr4F7goULxFBreGJqZ5Uwq1BZq7Axryu2oYVGCD6khhjruw0rd+F1LKfaGTHLUQqXtbEFZP",
+	"BDC4FbTfng5iIRiAzVnYzX3yu9pHiWa3TNG88gHRVNl/f7JwCtBn30ThTKVuYd5hC7pEx7BLOjo9tOTy",
+	"GIP6grg041uEdO3vwGROWVU3BUPfZT+ETkO45AQhpTJjIUX4WLjMYzgQV39V4YGUovpzGgokno7k+jkn",
+	"gTzSkA7jEA9q1Lo84sEwdIMmesCYuM+wpD3vzmlKmIwrtjRSHeoN3cGBAn9q9XOXeQYY0U2fejwokNOQ",
+	"NNYbmbhUxIVHferetz+HeAF1kL6KLJjZMybIUhYF1U8JxU6SBT2gBPZBJPsrLggV65yRhaLLLTP6iCTx",
+	"uMqYINCo2I5zHftT6Tr9L6Uwii9KgzWTopnhd1pkJp6j8HovyF6qDPop+KjqvJWfOl1yP2xt9zF67ftH",
+	"tPMqk2J/nAx5b82TlAhJNHRBIK2USjqVW3XIfQMYtuF6hsvHTa7S8NKe0lfOMzYYoPcE0JvhALsjZT/O",
+	"PbVzBde+FGe4FiqoUtIliaUyQ1Kz7+KJZESoA7hpWNoI+sx9jzR0OLuZDAkqhOYsw0leO5TRQolUN7/3",
+	"rfZ9Vg0OBRzg8IBWflBsS6C/LdE0mjA1QRjtCMWIoqGFA4dYhG8UEvii4quO45TQ3jYMy+0HQ8X7KLO/",
+	"DCo/9prfMjGmjvEIqNDOJboEw4o4vuzohOukjq34bTMFsuXYvkQ1TUeCtgeAddPqyvP/T1kqQfMAXRgr",
+	"ew3ICxk17CvDi6hZN5qaiRpva7C4tmMDIB/GtrZmvwx8Mw1FKU+v+rafr1YYgEtktXU8c1AmPe2vf2T0",
+	"9oS6TDNEvRvXTXW5ZHqYhvYpug5joub1CQUc6ygykcwZxkpWShaEG000AwPAdV+y/4I5yei/3UfZAd9I",
+	"pEck8sZ5xN/5stiZAyjpxNtcg7vj/lxrH18BGSYhmka33Iq6QrkK3USkIhu5JxzifHYuyX71miVaa6dg",
+	"WHxHrJpljmV9maKJfltnZeXzJhik9264ghYfH02VHf3okr7bwLZUpVqxpjAyFKOpVGUfv4gPuJJqktrU",
+	"ZP6vfXDT4VWqoMojV14ydziZRm65CjuBYwPGOTTGwxO6j/ZH60yetSMNcITUc5Td9lUY235zaltRW7j/",
+	"SEfRxo9cm3d0y0Q0aSOlWS+r9L0YWF5eFmKIvVJjpEijCBzHC5MVzwFKeg/PjuqoqxUxpWQnYM5RbeAQ",
+	"193oFmMdoLuDoF7WQqoYct5zpG6DLMGfDRUkFW1GBVRTlqRunq/mk3b16yDlNU3lYWAajpaugp8PsbkS",
+	"hgiyeASP2TFR9MRImkVhcbvOxBRIMp2O1VE6ZhRAPWvCylU3fxqKBqOwx/3KQ6Jfk3W/s8qNkMRIcmBx",
+	"DIR4Ii/88MC0/WW9v1Pth1W0IoIHbX8KUVJ4i9RQ53tpMyQq0iLItxHsC3hgT6ZvRJ7sVE0WB0KrrsxU",
+	"hFcosTsxrwFZQ6mY74aX2oMIM6aa5ko9ttVAg+w9pMRmoOMIatXJ7G0MhpCPsn+TYHjRj7J9pfKPsVwW",
+	"0d6O1y7yDNoChgws780J1b4NABftDssOO88q/ivsh1fUBXoDar+7LuVxpAG0VEUzCqW2GarJG1Pkx/fU",
+	"seLectd3I6f3esV/KZkOwRvi/xaix9w1K3ZNLEHJp4CTQaq20a5N1DBE8v/yHzwGI38ltGEUWp36c2Y3",
+	"Djc3qO5HFlzhc1LtJhpZ38/9Rtr/eUukt03CCLSEGO++Zb/4qsMRzBuPl4Sqpq6eQPXdG0b01nEMA1Rh",
+	"m8S5fCejqir7uOOuw/RZjiDjh2+d4I3ci1ahSEKy4AjOR+KnFV0MpLhMmMsxbdj9QiBriepa51iq5T54",
+	"EnSTTp8byq7twnAwgbEJUKmsJa+FJqEHcHYxZbOWjtpk1aReEdWaUppAJ8skNVbF6DKeBfgaUxuJ8Y0e",
+	"IC6cSULFoYV11HCEVol0U0FAOiXEkS9NdH1+bnXYvVRZSa+xcPZnGmmjEHVhGaF2E/112fKltdNIo/uS",
+	"xAp7y5YQxLb3Zc5vIetrmx5DRPNZvz0QnjkwBApNpCzPyJXv+y+G5612kabOrBdive70TZ9MfVr+ZtfS",
+	"foMJnFXGZtiXevJmnR9Pz96MnfbXq1XMtZ/whXbUQHaUiUFhxDQI5h2lp8Ftfbqz2UN/QEEYzrpWGeYR",
+	"6Ls7UgJBnwXQlzHmE4BiDPCIuhejX991dZC5YJ/drgqgKdvUpnrTvi4VHNeCCTOiNfl7KEvwB4ismFlu",
+	"CK/38QO3K3balgZtGFKKjCnnifX9mqBjO0pNrKOiy0QpTU1ZPz5giQQDrnWZ0FS37DD8sgw0+oFFc98b",
+	"aP5x6B5oHOZX6t/XjT1sYvq7fLsTfeEQddJzb/tiViH8W3VxrBg1pbIPF4cwtYa3gVDYoQPcqPC7MuI8",
+	"b2vntT4DmLPttqHaw7BAtw9x1jQL+fGnCluvBZaUODfMI/sljLcB8fF0A4C0fF3yHU9GBntDhseyVyW0",
+	"hSjUYfh6MIl8mM8JXxwuSuVbu++xFJLF4cYT4tSmaT/AsXeXtGUyDyzXnsXicFOzKif7nHFYVS7qwZUX",
+	"WU8JNTXF0Ekm+zqDILYLmh7Nc5KUukIKs7mhaxm/WwpZgC/IXi6YHHbDxY3HUhGZ/0dZmpsawopctaSv",
+	"q2uBCkUFGjbL7BKj8cae3mYnJKOMLGZy3k4QtFHlVMrhrdJfJkEDq5riUU4SIxGEZ9DX39mX+1TYVnu4",
+	"WgQlZLnVSo9g9U3MfJhS9ETvxUjksK4y+1pG+dhGeoebnNEUkke83PG989weQMvJJFkwDc2C4TQsWC7F",
+	"2oVzyC6nzVrgAQmjyYr6Hu6Hb3UGh6kYmbPg35xg+smE1YH5lU7apXTEY2WnAy5gAChAF7t13IhJoDF4",
+	"cpNG1OxANQJc+YAon8SShxHqIBDHI8EjH11nIqrBnoxt1hIWx2gH4SR6OjWoEvi3fioTouNZsKZGmGDt",
+	"valbYLGP/FgTHGMaSg+uWGnH7bvabb7ei5+cMBq15I9mWBrhabUWyYyPN5We1EaV1RL85yPvtun78j5b",
+	"GaYIdcXboLNwAcmILjvgCcI9gBcLemhDQA5ngTMydGl0olVcVnDBtbGGZxXkG3URVGrciGX6xshjW/xi",
+	"/nFkFsnGDXxkQCaZFVlVOfSoq/Vm4G2Gk/t0Da23HI7loRWqUjhjX/tKeL0BeIFcyi3BfU/207xopwZn",
+	"Ww+1/e3rMWXSVMrREY5NXVdLodhUQ9x0e+jwnS44z5oPJ+aq8QdlLVhGwtuEa1K31oe3AvRHoUaEWi1T",
+	"rZOEqEqSte8p0SHWTgPhjEu+dsC8Jxxd5T784WFUSgaZdP4Xvn4Yg/k8S7rUBz+n4UUEBXPI2oYneJwi",
+	"lFp9JmrJKRE51bvElNx6Bq2EwVVWZdUbaUUZ1eT3f3qY9eJaXra3RlSUTS+BBpRGHImkPrI0JFRvZe05",
+	"jT+S+VnN+zweGz8hFlMF6/pyAo9CI+6n0ckCtn6ql26HBcV8R56utlJUsXr/5i6MwrPT8DvN1lGf6LiP",
+	"qiZGEq+eGhnS5I3XznWiDsaugc4aQfwBfCmmAzZ2a5hzKzQUi4w3ZYONle9gMWK00PRiMkx5HbMDfmLM",
+	"uEYcw8LePh90AraV+zHJHB0f9rGuoWO9xffj6EujD1PtpmplY9h/RodIxZ0IyMBMZbOhStfd3a1rNXDP",
+	"vZX78445bIZnk8ZxqrTQcGYbLF3Rv3ZqoqJCyUWOlUTtdh2GJop0IsUk3YfQd6SKHukoJCXC67E8w63i",
+	"muyVrGdENe/eUo/rCOSH6SpdOZ4QPOqbUNvTYZ9WzYbcZBM7kcvRhaEJ959X9qgLuMzJ7795mM2xRkuw",
+	"Y02vRwE+UWXB2cVW+1/15OYx6RBDoU5oDKclUIN2K8PfZPVUZSwt7fugPYjObTYk3/e5e70frYtnQ8Bx",
+	"dIm0jXWhd3f+nGBPI8DhybnYPnn1wlLgd/8XWmdH4Cp9zO2/OR+II91e++hUGA+04q0BjPzNsDuLA5uL",
+	"2gHxvrbx/oY9Pap2ilnGYKcWTsNFN7hRNWCM3sQrgGrxVGqcM8oEXFK5ItwQ15x6eHX/uFRhWEwyUziN",
+	"Tz4u3DoyMa92FIbyrwvdQ+2cz0DuLOOvFh6LRrYAgWp82AE+58Mvgzp51cq1RvrDk1hF9QZdRy22RjUq",
+	"ryOvdDdqjoo7EMsOqHAlFSpjHgl2AE6hCy13I34f5WJTLKaD0bEizU4D2oCt+S3TZ/TL8hOKyckKMinQ",
+	"fx5YqLHPnkWS7Aja86gGArLDivb0xlbpCQyPjqqHtO51iGb/HoP1Yjrgk5CJB4V/pci5hoxtf6lR4vBS",
+	"CGo2JxrcYWu8rlbbosgxaNBeqUTnlnr4aVw0hq9WHcjGVcmAvLUCX2SkqhkcaKO8gE+whPs/eJxbVT/g",
+	"1JnXjKc5WZQiy/Efd2yJqEwu3x0qBt2pwr56NQyMqtgPAQBPwvsfQNWeOuFI+Q2m01fVvmEbPV2qDYpz",
+	"RMEyHivEGS1jN3LH8kSWKmZ5uTjkhuW7kKg7J3sfGFEMVVgid46/k41G0tdWsubHDOosWokzBwsmhlb8",
+	"y5HuI6D84XXCg9Tuy1QJXBns6kDw5MYeUt0VkjpVZ02ZzPnyELXgAG99SQUp6Jalcmk7ZbB2JQoBtMXB",
+	"Q2wYb7DuGShwiVxuH8dW1Eg1JxC+ALvD0cKZHl4aHHoNaZ9ciQzkguKIwORImN6wVAJ8F8s7bPaRnJdu",
+	"WHCWwqanKHZDIzdADcyB+NBj1uGPLvMyq0dK67Xuaaj944u71iivGf8eUi7VTHNtFk3VRo4OmnCGQHMc",
+	"10zAmURkcSDcaJbX80qtrNSyYJhZCviA8USnjN3sKFdDwiL1Ip0YAnttsBj/Rt23MRdiTWN0jNtgufTZ",
+	"ONERU7FlG4mlBFpSQ6xKCl5VZAVAWnQZj3NsM4JYQVJlTOGGRCXc+Erqzqw4Jiqnol2T1CwDMwMDVzCl",
+	"Srup+4F+/82AGGmqiju9AwFpaAT5I3HsR1/H49ERh9njh5MUrA/O/jrZf1irgXcLiZPxl0RH4VBxdcwG",
+	"FXKcFYMYHrYCgjbAVHqh4jo6AsOj+KUPV3u8IT6jKXCusWVxHT3Tu5JcT+GDFDocrBObUXgYvgZOHABx",
+	"RdUQbzweb1wAwgAsPnDFRTEIkqAUoFI5rZmbJ2SAqjJvKCrnRHShULDG1t7Y9DviCg1dZYvPgEWuiPN+",
+	"5Upr4yZvWZbqjJ/wNkKX3WFOuYAxkvpEmsfhSRqijmU8lY0gsIJ22Ax/KTmuJoK4fw4WqJtEAwTU/rBr",
+	"exKxeLTWBq4n0GWYdW+J/DLjUbNqFB3r3tpuDdi9lyaYW69fS5RiLdj5xum0Y5QZxz9tGdshDjKD8WNy",
+	"5K1rTtfOgbjlOlkuAs+6UhYXLEcI3GGGQZmzb+EXkY3I2Iq67heRLFN8iNpKSDI8Pi+pTFv2MWDRtW3L",
+	"FppQqbAjcLy+l320okl3TzL0BbNDCuJJHFPooPdPcuXPwpChGeEs2uDh0M7dGADoV3AzMh+iaAqjgV5m",
+	"ltjSeq0DwDVZ/ZgbZ4vEi2U3dNc4EXrPzXIzm89ydstye8uioWINFwnRnuVG8iVLJcQpUyd+4o00qdJ+",
+	"XYiP61EHo53HHL85XX5E5UYP4XSgTfiy3+HqXDWX015+OO2zo3MfGMwf9+oYdOT52iU9KzPu24kkTfZL",
+	"4puM7lvT0Y7QF7L1NN+bqGFeJ5DO6KZ2nUAnqaalo0s7OzFHRgYuDV9vTMpgqWefgLgF8VhdqWP6r14a",
+	"uaTVsbWn9VwEsiTeWK5qEpc6fN/6qzne9zbSJN+e8nFXwtl9bfGb89DftrexrV3ZwNqBgotGLvn8KAAR",
+	"JH+fbH7n0lM2yQyt2t0PbSAI1bFLu05uf60M/fg5sH9hnIiOgaeJOoiOJc0Z2StuALPiKXFXKYSZNdtR",
+	"ZfmaLA6ukVMkH6cnf6q66454M1iwZwApew4KY8W4qFGEfgwRJ723IpYwuYeA41Bdrw5B62v840K9DQEQ",
+	"z9kSZkPoWnZ9wIGMdj2vfSJZ0j8mll8trTGLuSdlfA903FpfahVrHy0tQwojyf/91fPrt999BVCPRK4w",
+	"I5Uo9Hw5C8F1kw0u7NilkLFCJi700+vH044mdbI158oSokrs3103mgh+GC8Y+bsD/DYthbs3xuT0TNfC",
+	"CLZk3i5PBgLGt9aEEz7Ck5u+msLZ78n9i8qC6Ax3dMkSRRcdXQb0VB0tZWl8QDKRc+LDPht6ywgldiOw",
+	"uDbZ3gO8dSPNwKh1FuYAidX2k5qZAVjY9QRuF6N0c/LUww9Wy09uTdxJxDJu6CJPVubnOVMhgR0NIeIU",
+	"i0j3iQkrKLDz09CBvrdvg3MnWghRanZT68M42Pt9jDTRaYL4llKROfxNcuHpfPz5NGqSL9aYomgCZd80",
+	"Y3WVeEz1jWQU97XIAaBIM4w6O95vAUD7LmvuzAGC16g8oMrj0FuMoUedXL8RNbZoc2l1vIuqXgfPRM0h",
+	"EQ7cvDrIUQEQyrbbXvybRONHj282EhA5AW6rKU968jU9JFxg6cyTgZmRiDwLH0hT5bSyaU+4SC4AYPDY",
+	"FRMtxyf6Rwk/Ans+Ur1co/5xuMrDe2k/5SFw6X7P6oqX0SH6pqGrMoKvR92EYWebqfYswK8ViMhmFAcs",
+	"UWoMK3ZxdS1VoyIgFk8BTwOz17khmVV5EcS+FIbYG9la/E9dyQbRhud55Q2/UOC5iyNNHAiRmqCUa2sk",
+	"AZX0bD4szx8tzhQAxk0u5ZZlN3RkZ7UBwGduVyO7gwFbVxqzYcQVPji4tTk+2GNLhhoIG3XmiC+1kaoa",
+	"AisT/AAOciiO5XYAnclzn1P/EN8NRoly2jkNX9KYZRDnq/G/26v2ziTZxUNrHicMsigCa1ksdooLQ754",
+	"+91z8u9//OY/voymuXcDZjROvxCyFEts61MqhWdXMQOL722l7qS0C0bjd6OrLdfrKnlgcD1hThcsn8L9",
+	"gQPFZ7aDRJ/vFRVj647qGZa9ZVhndc1uLauWgA7Ddi3Md7Ybsa7uPnW+v1zvigd2lEsTpJcOMJX04vkp",
+	"dYSD+mliYvsg1I0KX2EY7E6DH1v6wcNB1eW9U+oZElv4HsufVz5hb8GWsrBmODhioNpgQzUJYItx/67Y",
+	"Dl07sGxX5SKkaQUkZVrNy3mbg6OryuHkZoPt97eDihmPOAr6Zr4J/qzh0AkLqlQKom+8pyTUu7d8sTIU",
+	"r/diXKSBO2r3Q6whhbuCW3mxtUoCwWbDlTyfcenccQBJaFfXGl4K5roXCeZy8ro+164vCJCBvmeKK6Dv",
+	"gCCBnR6GDh6xAIzHNoiDcmdJ4gq2Dw5bq+8Yuo1j1noE75RyEJod2hedxkUPAIL1hOy4ECzD9Npw95MF",
+	"9jZ35g+gZY2ytiXUCyViQVvmcCYdDBdHNAUHkW5UqU0c+byzOKJCJzhuPBr4yfLM3rW+StKzI59noK1a",
+	"FQYlUb3fOSTdlotXsdUZ1TOu5AFGiX803qm0o7hhqtZQPvd02CDpBjrJdNQOl02V8V7lTrq0ya4WU+AM",
+	"OsmjEI+Dfj8s8Bk02QsEPod5/wMkSaRJpxyV8vAc04tiftwoiV5V6QrpwLCPw3e2o8jYkmcgXFKgikmI",
+	"+mSIdXQe13tXPKCZAUd76yrz1iyPJuuFbK6xeVW9SSEOsqbp+k9ZFpifEdKoQkyzkVDlk6DqgeV54JYk",
+	"j0WKlZIpiiekXwRgnzOBeAana/g0DU8Lj7yTzAJ7Tw+dub5jir90Ivtw1UxLPKfBOFa3R3UZcVNq1h0u",
+	"9nZdwH9bsYwp70VxfvQN38GTBEqfYCzTIw/FnnnLMnI69Y7RLTYJ5Ybk1oDY1/491s4mWcDlmiW4o+I+",
+	"6zYgkMj3AqnSsTxmwNKBN+Eao+yySfThcUUpvuEn+ZsslaA52TK2a/k+E0iG7zeH1yI/jLzozsm5qWWL",
+	"jUEiWIYLOfDTgJa4x3AmrVpCjpZHzZESUT8ThXy9ff1wzJSJtZS7uImVS7n9qtw9qUDF5mjxuI5uekMV",
+	"y1wTXPIF/vXLcTgXKWiDStA7Q6neYsyvx9MkyqsO5H24rVTVYA2vXOrCyR9Znpy0FBsVNqmlntSya+19",
+	"jBH46QvjquOno6uBotmhqEMToQPBR1OpxWNBgO4A1Kea73myK0BF1zE5XEmcKxj8EEcQmxrTpwuipwM2",
+	"oEMlNtGESnsfDKzAeycRH587B4jiLCNGkgUjO6o1VKP3KrDDEHXczrRQdBLNB2Ddy1Jxc7i2/OuzM0PC",
+	"HrezX0q55cxboU9me/aR53lZ3PgXq+3Zcd9PzRvocC5AJDCqQJd0726M2c0+fQKVaxWh2fdWuZqTSrVy",
+	"VcqGgUJg7whrcmAahVyBR2Qp85wupHtfl9ywJ4Tqbb3TrFWK5kQz5kKXa2pYo/Efh2A52dODw8aU2nW+",
+	"Q+eSK6PcO5NIlko/IAD2iMmzzoFDMPqjMaL1p8d/+PcvH/x3Vf74ZPbekdGaHkwhxWePfP4m3fHZk9k3",
+	"Dx49eAi3k9nA3lw92LM8/wqi2Fe0NJu/M/EV1CWuS+Vjnp/mzff8hn3lHWxrtPHsYYffvMpmT2ZvPG78",
+	"D+zgbsedFK4I6uuHDx22j3GuQ7rb5XwJP7/62377lWbm939z7iYUhtHgX/Ocx68Yo0rWC5RyHK+LXd+f",
+	"jnqKPSP/+f6H61YhWkyih/VfecBQOC9lUVB1qDyAunIBWl6osPjh3NG1DlUC4HT98Cm5Ow1E7e4tuq6l",
+	"I+yoogUzkN/012jKOiAdOh+63qIKP3sy+6Vk6lAda9TmK5riLlRbOQo//tOHcQzkXGHV19rjRffx2h5W",
+	"u2V0aazlU0ywrWBMwUbyjPkOi/bcuywS74PeMbnLGZbPI4Xn3g/8RSaX+qpihAcFKrMJZqDLJdP66vbR",
+	"FbuleVk/xbFH+uiZZlQtN1fhvo4+rd1+0eeVsgGPd9w+cw7HtND4kWvzbBlSU8ZseY+sqH96kOblpjEA",
+	"9MwNPEha+JfPZyw/VDNwQRAsxrGGlfqOKZobcPWrPaWfgEzN8w5H2d4P1Un2Od1DjjLESXfU2Gt19mT2",
+	"//6VfvX3h1/96YP7/4Obrz787n/Ooud7V0ZFlOcHNwOmzbcyO4zihAHb7FGHmrtrF/rpTDYcxGPHnAKR",
+	"24oFz2SWn+gWgoKh4xKpAYqlmSVo0h2HNaBpT3lWx0GW4SQGwhMOPaj47jT3+pIamst1ifI9kCxNeQ0p",
+	"ADuHWdsk+zO9vdBZqPBI7vgYoI8gdQrc0/MlJmju2G05dJxyanxIhJhjBkSlzHfuU61QOXpEQiVzj15V",
+	"oVTHVKl6FtMQIRwvcYkCtoKPjNBcS1yyC7w4HIPYZGiez+bHmlUNCzKRyc51AFSrO+to1VlaW/lkHvwu",
+	"9eXgg4st+o+D1myn4ktk0BQLIKjYCDi0AMZujzDvxHx+mY2kf2wQ3485jNOIBmDuK/pbsBMB2q/YtBGS",
+	"bCB32FnDHwZ/Fjw6Y+gYO3AVS189L5WG9gS9b/4I9atjFfpx8sSfupRECc/PlikvvQfa12d4zN2GUPFZ",
+	"Vf4gOyHjj4PZKFmuN96XwIVrsw4eTCuyOnW6BVXdd/S3VE18QftPDrqdv6X9Ze8w4JB7GdZy/rZhbzQ0",
+	"xJwA8GlhAkpq1szEVOl56k7OMrvMIynfcxZeZazYScPE8gCOrg+XuddhB4Zc6Y+m/+Tx6VvQKS7zb6kK",
+	"lrKV2jT0aOg7K1e/btnhE3oIc4ZRkvahWZlTtvP95vDG/i0m3R4fuyTtZxC14kxa2IEIBcJGGLbXvsPc",
+	"9EGaRTQJ9EOdwNKB70Wl0bfwtEcXCkE98gVmhXzZxJGDRF74E2hNP7z6+cW8tv0ect4BYkfuPsQbG76+",
+	"34AW8Q99nSPXpKQJPjz7DL3xcLkuscGDq8ytMozwa5p84cBX0JNvb/st2xlC7WZ/2SV3alDI0YPxPCDO",
+	"9lDRsI/mit0yYb7SRjFajHRzvrQ/1Q5Ifhmgls+1rAhOBoLvTN0y9RWkc8FE9RyCKSupnFUVYkod5GLL",
+	"hgUcSWnjGvFnc3BGs48GP1OTAtp+juZECkxox2ZFThVbyrwshCPE8+u/YFzl8aP/ePjlA1JDN13Kgmn4",
+	"NVkc8P9UO/iglSxF9gQ++5/Xr38mqLbgSulyE+byxXO7nh+5YF/Omzm33KGnICXdi9f4NxffaTMKjKR7",
+	"PfW+KUC9ONN+KuOKLY0E4RGTJFwYOTvLrnwltGEUskbsYHN7M0EVSEjDwf6SBaPCECOtrpWYjKse6fI1",
+	"9k7nHTjXlcOmlaVri4GFEFjBUacRFQhf6v3yaCB7BaMJvRGVxPr86XretmxJAWuZa8+w/j5hld6amAn+",
+	"YOxszr9dOpVYkF9Lfdsrts7xPn38SmTjrhg4Vt/Z4xwTmq8F82cbBckkIhN2Wa7a9kfwTO0p9k90TDpH",
+	"mVLzTmHpZzzW3C1dQ7Jy4jKS3GcxHeuObd9UmQ/2Sw1y0dRVPS/E5sQBBLieB1QQa3q2ZVur/jSu+2Em",
+	"6hny7dpvUE2cFHZKAfK8qrJaJeWEQ/w5T1a43pp2AqnPOMDlUdruRDLgQuqgZ8+EQui5eyLfjssPB0el",
+	"5XW43alVO5ZsTugt5Tld5AzbQjo4fjQJ9lJl/mA202WTB1MWO2+Rxk+mf2HQ0fSVXMmj6V2NaBDF0oBq",
+	"nXw8v7oDH/odVla3u62HOyF/Oe8gghkWki7rHmZwwC2Yy4xKCoOTHMqxgQI2an0cXljqPnK5De5vkWTp",
+	"D5O65sah+dTKzXux12G8IT66atApTuGrDN10ltShuZxVIyB0Y5XIriOV8dUqeZxe2IeDjhKekNNdJFE1",
+	"D1IbERK/fZNpDLlHmVZkN2d7MJ61AFsm8SmkVogwFiOX+PncN8AlicsmCw3g9GS5QsK1SfChSfdvvk2p",
+	"PQoS2pVSAfQFq7b6VXjBPwW1kX0EQxnrR5OHBb3incEE5zkfdmxyNFT7b6DqnnFV4LXo1oehV0EIKcJN",
+	"UA2Z0ovw6dnWESSKxRZlzZyjXNkRLAu2EmzbSCePtyEnyl5wbGEpW/WRNOjJV9j6SqNd4v4hWDTz0KDM",
+	"bSa8O/egsbzYSYUFx/APxQDmvMIfpZ1D1mgOBfcOLgfcNniBoFWsyRf2r3Oiy4UbeA5lJTfQEnVe9VfE",
+	"CqIv54TlGhJnmDDqQKTAcwVupf8WsPrfPSCIjwqJ2TAFn9ULAOj2D97pITH05AuUFmzDRUb+xwPy3kcK",
+	"ocOLm3mohwSEXcPE/L9FKaAoS4r8cLOWEurENeVZzGv0Cmj2eR7d94iL63gMvGPcMhRVrGp6SYS8zIFu",
+	"oUMwaAbqdw2duyKrmddCogMglagBdsHI/Ih3dMtqC8dSVKfA0i0TTx3v5Xmt+Xzs84EXeifQ49R/49p2",
+	"Dni1FfO6V7/PyHsdWQ7PBos6fuBCXrAlxHQ8YvBEDiDYdRq8QEEKVakCZW5qXnPHdr3y0bg+XtEb/B3z",
+	"N/gwKVAZd2eEBy++h3ZVqXuwoGa5mUQ341aNAuGPNfRYHFsFHr3tf+jeJamufI+ouFEipfoWa/wHbNBS",
+	"ZqzDFBiuxQRosnMdRUwpqWbnMMg3D7+O1jxZEQlZUf+mCXa4XLvOXplDY/1RLgNQX4eUmYIb7O1O/Z3k",
+	"JqT5WnzFBckZzTQANRAIpnRzA2xhMtvTssNz3ORLpIbY4Z/p7TDZG9mWV6t6LAIuTeg+SoldFhQ0CcKN",
+	"Bp/0FHnMPCfUapEAkQIfeYozwHBdzbjE49lK7pHgubVz1L0bA+WGnRvzGgsSL7UxkBN015eiVK/ELccW",
+	"5DGh+kJOcv299yX5ORdbcK8KDHRgsR3XhC5kaZ66UKu1aPWOdSesw67VwJDSG/cmaIv3fqjOcfat5Rjg",
+	"j3als/RCe4hTb6Jtv8YaFdRyao3sWxL0C3uyXr0gz6UQbNmdW4G7ruRtjxR9A69cbsffKClXd31efTeM",
+	"O9qxlujt3BZFVx2VXi/wcU8WQ6hQBN0qU3K38w4HI2XKDLpt2YFHFtC0LvdqpcPbSmIPid72+jjyoPOJ",
+	"r06QGgsDgbMHmsLP66B7iBs8NCv2J7plMNx9JsZO0BK6pzNR6JLarijVXKxzVuU7YbKRR+vGLmQhM0yU",
+	"eT6PGOuxrb+7PF7cvpT32+1tTQN/+Q5hqi6qff+EpjN8nkjMeUBmDYCeD4hLqasYuUL9rIBO7S9x9sTX",
+	"z38FS/bQrdBlFbveo33n236ig8r3ZHY5YRj3L5w/p+gXj1e/8uxTt4ycXVLb+xx39xl+eQ5mA9AfKb+R",
+	"e+gp04yoR/a+Pwm6ZcNk4FdzTh5TW3okWZpng0thv+nJla6xwJXrBR0pyL3Huabk+nOcbMWeF5fMGV87",
+	"t1Y9EPi4D+PE/ezDSUL0H/yYuU10qG4+pwk9zXqLgDI7VL8GyrErq5/9Njj4hZK7c9m3B9wNUOMGMdrj",
+	"FN4nYnSXuwm0uu/5bXVllruhO8oBCyN5QWE/2oGu5PPSCa7pAW6AFVUePUe20zKfVsnVVZos93OMRo2U",
+	"XDsH9wXNhf6WvrBb/SmsgyK/bsFTuGh8mrS9a31mm/unHFLcNtQ8RU3KU9JqQkcb81u8kZGMVwGureMA",
+	"/OiQ0SY/BQNzBIbE1WIZAmLCNEkIVDs3HgLoUEhg/y1uvb/2fhNXmXOR3KEyRk28xyzkJ4GRlUMlldVo",
+	"BvSXqnS7No9S4+kahHi3+ncy5jdG7f6lLnbUxyGbBR2CfaRLkx+84Us1AVxfaJlgjXJXNGNvAJ//hykx",
+	"TVWzKLUhzviZ40jW7Fth3tBQC/pKM+NQjj//A3sNc32Z8Ts6rth4oJ5dHT2GW8Z29bweT5mc33YDBtdH",
+	"nvBIuux12AWY27+OZcxbC6kIGCuD7LSMg9CsoCdCnxT0NGYkIKpCMtp+w3M29JiVwjXn+OwP2f8WmXRH",
+	"bKTnefUTZox8+KwO5/Rn7V9nKZ6R5c9QaRwYIzoj7WWW546jB99L1jTKFN3/Ng7Nezfbz8Yz8g/OcK93",
+	"TASFChzaXlpD0EH5FikDPXFlunDsRdkLQdYoCQm9Yn0+jaHKKePUkIymqsdXShZnuXmqWfz+m4dZexqh",
+	"DVrnJBD4/fyqrklSiusd+ECeeFyvkcgkX//h8bg6COqr3jFGBTr1UzsF11CE0HxPAW6YcUXkPlUkByws",
+	"R1PhcwMYaSFHc5F1IEbHcOCP8KNFqpGCNmw3Ih2gZNeG7WKo9EYamsdm04ZyN9jNBN+fu9W5GQ4Dsd7R",
+	"Ndw8PvXdCpOJkryYyPQcUMzsfw8+TZYaspJ5LvcamxtzA1ArUmVM9Yi5q4x2AI+/KNkLehjoj+sSWI9G",
+	"ltL9/k8Ps1NE0phiownrlk452BfN5Xb7duGcQ2TuOTb7wpaOWTdeguU4jX1yxbojx6xk1+GtC6WZ1T9x",
+	"1xqU/3a8VGKiLfqz3KP2Sw2rX5gECnN43bDdM8VIJrurIgImQ3dV48vqtUFi4zhbPvQJd15PLm58MgLk",
+	"o30YpCtID+gBySVg1GMxYwPAZjpIiWlv1SaxB91+gfC9uXC1wYdcabUdnSDEEQYDz6TD6rf3mOsqPQIn",
+	"slrxZ4oWGSY4BhP90fSfT1lrrEbA+8k8E405DJA9kaLVWIFmlxQaUbH3uVcX/nZLBu+rVrAF319QcahY",
+	"0OnPWEp4ev1gjVs7kxK/Z6Yuwi5G689aDjzrEgFDMFdHuPAS93a0XcZ1c3Pu3vU9+cXyT8JQz0NjjrFX",
+	"C/iZGYYH7oTvohfYS5F9vox3bjbeS5FNgtP8UmRNnDjwtErhdP6Na8C/YOsSKuDgfia0B86vzQs7JXPp",
+	"DNV744c3OInPlyfcBP8lhOpqhrWxa372Bq+uSgVoTn3suOIi42LdbW9/518ayxaj/cZD226Mh7cCJ3sw",
+	"0QHUxuNVHgHSR1MB7W+nqLhPOyNcw1S6tJsI0Cw0H4bK8izXMjiDC6ZYfiB7qcwGaqfRwxWby4Zj57Z7",
+	"yqYNfNXp5A4sOpFLcY+Cmy9dnWJIcdIbyJXNakkaQ47OFW4YdZ2FUm0K3jK7v27Jw/xWw8X9n06L64xs",
+	"gYAR0DXlYjZd/L6iHmAwDHfOwO8qel6o3Zzf2VO1kWf+NE/QOIIZQv1xIAtWsx6pdi1yAfKqEzZuJdWe",
+	"Kn9TpWV+9dogXr13d2ZzXYPcmWGNve7M2uBD3Jk14k2EomGccPcTyQgtjSyo4Uua5yFMh+3SOKJtLtgw",
+	"Prj6FTfv09Wv7g781C3ICnnLKtpduO8Kfm6K8+Pwwmgg4mkNWCps3ZMV8Xl04Engm2o7DKGY9Cn/Hh/3",
+	"1fS7VJJmyxZKRBoQ9Jd/gNDpKbhLYwaSiq/5mYDiUPFDfeFZFWrjwrcKTCaJtGHvRn/7utQ7Zg1tyw0K",
+	"jygpd8TIZuoP1x2pP8zf3acr9gHNSyp38UUXLJX5x0qJqc72oJsOzvr1xpIhkrmSzI0ZmtKy9qLE57QM",
+	"zmWZKBD9li2lyiAEjXOZ++4KkKHisjR5DWGqkVxlXCiXHTwyFbYCSF6e+JF6o6BE7TW8MEzSXtMD2nC+",
+	"HwFAGgCYAeKpSA8tmiyPxKjSmQGfOwpcAlEu51s+/7jg3LJe3dCNfYfc7tzP6pjpoZZTQcjpaeBqDCGi",
+	"rzLUFQBgq8yzClkDrYgBXF8wte5Ab/rJPv4Xy6fYCshz147M6suXTAfCwKfwnAlSdy9rqH5yhdDnXoPu",
+	"47SGPZJWYmeXptwFafbMEwvOITeaQNc6XeVd4qlwsDYnWSwjDYto8nLdsNjQ/LajzPrP+HhYatZG7uOZ",
+	"WdC4Gi7tG1MqQMkuwx9L4aoQwU1acI3AsR8ual5Mq8FVRBzWl1eajSNs34XkRh5yIb3bMLIJo57b5FWa",
+	"jRutyqkI0Oyhb7iV69DWjktXQcE4dnnnGSOaHnTNlun1wlYolB1qGGBksn/dRs30mBZw6B0m5sB2XPIm",
+	"wi/UALtrej90Algzg90DS1PtsnaFFUlm+5sslUCLKCr5/tM9/xzjZF8/HiwceUewbbiLo6M85tGfLp/d",
+	"KoziI+Sr27qXwqjDCBu5nfbqvjrCAn7pfjINAoxX77E5fS8W5DFvX90yxVe8QuaOMvpf7EuHit2n7Fav",
+	"5JaJG4StWElV2D/NuDB/fDybRyp9ahs94G1n5MScHfuNzFlcZLfQJyTUYPsPD71nnaiZZKPRz2+3120b",
+	"OAJpbpjqbhqUM2P6Qj8/uneGxX0m9NP2RcaXOdQzJOPi00qQGqkGSRAkW6925ocdwjZ+JyaJHRrwdIXO",
+	"LPrfmh1yXZcgS2qE7AWJMQ/+Aa4IXbPB4dlrJjJHkXMz50d0QLmQqvQz2/vdvdv0+vpXI5hQ8LSyHKF5",
+	"1fm88gNjO6s64ehGNjonNHgGsmiYMHOXWrNlB+3/TPO8Xh/tMWKwNh/fCH2TPEzrAMnVm+6cYrpRzcAK",
+	"qrYZKoMbU+RnNQa77O5P09w4xkgXTpT+uid6Wd/vK5D8k+dIfj0KRtVOITDXXQB3QSSi4RPJCm4wM8yd",
+	"nNl85kErRBT2R1PELIlUP0C4A57PW91cH06HC+QWcd9oQHd0koBHKtG5OJANFYCLoDHDCasFXYk/NwT4",
+	"Gv60ONiTx/JVpwzkYtuju8EbZ1ZF7qWCQTJGsxE+NasljeoRPLG+5okzTFvjYtuvq8GQgzQ1eHMCPc2O",
+	"00jmgWNqd6SXMT6f4gIg7j9BdQC2w8GmvB17A6EMa5F3Ky7Yw3Gg2tKCJm12MdVLXpyvrNhRfp+EtQ1n",
+	"YX4erOkkjU+/d/FPjJ3MYV/0HJNgIGHJFwEDyin54u13z8njR//x8EtQRzHaZB9Scv381U/oNfTfxLf/",
+	"/Y+PH5P////75sHjB19/eZJuZBlgUI/OkE2BqwFUP5TquB7o2WmXk9jiFPJogsPuyQne1kj4cuPavXpM",
+	"rRXPAUtoD89cNT1k7heU5//Lp/7sN/J/dWSjFXTX4ZwY4848jBvnhHLZ4MBacEHh472H6Pn1X9CkinGu",
+	"5ejogb5T3Ytr845umUjW4dYaq0yUVw4pcJYWT0NZxF5JbMoLWQ8AgLzAOtu578Lt2/ZiJRfvNEdFCalD",
+	"SYH+s3t+LzjTZ3g63LQT4tqveiqwoVumDlB7IUsD4b8lFSSTkL3lvkW+ADHoijX29iXs9LujqrvVmBug",
+	"BxQcV3wxUPDjWh1BKMQ+4di6qOiD36XKjpbOL3IuPNpRaKhx28zA+LzlmkvsOr9imSVSs0H0fLZgVA2E",
+	"R3mFRWnedfQUwAqeVG3fL9UjerKE188tAbT/2CITdxZTTQUjb4VBOJdLBDZwbdGpO7mYjQaCFrngACdY",
+	"MS3LWN+f2smVq1WXbH2Njye1HqtPDjIfYQq99qMb9A5TA1ERrlCJYAbYHibUue030nXxd733evYB7crK",
+	"HXV/puUzmAPS/jLmJYyNn7lrH5VjqYuxBihGdser1szaVXbAPsN9lLFlH/SILM1CfkwfTnw86CpVbMl3",
+	"HPvEnoGjuafccLGeY6s4qciK8pwliwE6azi+HnypLNhKquZARwHoggte2Hv24TySQ38/pQMF05quR6RG",
+	"4I7+hD/rlXlh+DuUej9Rno/LdkAmdpINKlqnEGzp/X8U2f8PXbHTZ2ts+9/v0ZpKPKgDocTtnsM3dr0h",
+	"Ogl5azVYtk/LA//CJUWn/0Yq9SI8n64TNrAY6lV609OgXO7TqTSv9xcFZrLDXzJ7OdLiv4sMrlg+nar5",
+	"ei+wZPpSF3wY/1QP8lSkg1lgv5yqk7rVkO0/GaaKPpa6yqlYl7SrFuP1XvzoX7oYPcMX7pmi4E92c4Hq",
+	"LspzIOgO7qM+YjJ620NJeOMOF+QKliEtZy9coUDfOgqrlHQt4yfUWi7EDDD6HWvO77neXFLI6S3C6mMd",
+	"MaSyWCoTw4tOeeczrTojtm/8S4M05l9GBVg/+zJWn1Xb8mnDpHwYwL4DR/gpYcXOHIi7gB3ORTtRoU70",
+	"Qeqt24BexXZXbdTg5N6wuRO09Ko+Pxi99k1wof3WM/DcSu4H5DZwSFy7rByVdw5smWWVh3WIJOrNnqs4",
+	"5mLS+rOl5mvBkrS8X5TQk8+xh+X7TR7gfwKWe8t2OV1ia956c3yogquHTwYf7iua3fJlurfQs+yWa3bJ",
+	"8/0MJ5Cg9R6bfdi1LipPzRNR5vkUxjlfbuwniJFkKYXApsZV9rJLA1lxo6vMdrLi61KxEMDg5l6Of3JH",
+	"M1lQ7sob78/1nmUvYB6ng53fTY8+pFZrrd9Ec1pzKbc3NOdbFu3pbh9rYh8TKqAPI8HBwagEpEUqfKI7",
+	"IxpzUNq5LpY/F7UtPH5+YmqtW+h9p9Z+5sqR27F6FcNwWeq27epX/MMAWLQTz0iFiTb2pv5n21WEjfTb",
+	"6rD071Fri0O5ZZ4NBg38zbj7wKWrJ50Kd1sAM/81kdLFNdb5VFi7+gEXTwkNLbgSJUKJuN2WNRPwgnHf",
+	"oGREzBf04yt899HjIxt/YNP+Xe4ulbH5rZMX6XTVY0HeFEyV7AEaCKi7gtTNA9ElgiB8RqpNBSV0b4rN",
+	"f0ou0j64z8vAGtOqWBg5gC4nax8w/n3rHm+ZPcZi3dHjJfTRVi6jeeks0OnQjhxLO7ijpw5MKyAgbVjV",
+	"NEAba9hBMztddXtZWD4YrJS43O+U+H8Dj1+vkj6DZA/SPYKkVyif0OB4I3MQJFyPhfv8bbukjx3Lge6D",
+	"3MrvNoyrN4h01etaxqHHOJbxF1MEzWDTm2ay03shU2xDATMXGXpu/yRzhhnnlsJ0+ZlZy3qXc3O/V8q1",
+	"ncJvxGc32rLWx7ZyrROiqxdxqTgVSz0lv3sA4gQTD31S/oLlck8o9PaYJzS6HpUOai8KLvzfj6Fbjrr2",
+	"xy9CZIrjjxdchB9Od396Ys6RC+Hj/7pOaZ1r7O2pLTd5cQTJiuCImRNw21h1F25QKN2YEy2RC4W0V+q/",
+	"aaIA7MkXlwy+YrFaV1/9umWHT3ciS+JmJJo8A23IURGFa+xqcBlfPw7+L1d/BKIYJV/9rpV7gch3UN2v",
+	"EU97Veqx/Jrx++4i5dgq3t/kN3vr1WkbgBiWhkMqkPYw6IAHZf//YborInz5t+HixXhKiGS57pdLKZZM",
+	"wUV31yfOYdRXp21OFgpK/Ay0mnGY8bF4T9dJM6xwFI3aX6D3X4fXLrgtrS8lqys1dIESE7Zkh/Ea8cl/",
+	"00TX1nwvwfOoUPqOmeXmH3Q7YG3xPcBmhc3aVwfvE2pgqfDqm67VdI89CFdWSbmre6dMNoL6IahKF74P",
+	"3HLb0UJNzKYsFjvFhSFUh3YDdbSsgFmMIudSrjk7w/u+Mu7+MLxTpcabZ8sOrgAuejK4JpqvBXOQ2z3o",
+	"HT3eNsjg9N6b+wF9/eUeMXemcpahn+xbxdnqAs6yqvx1N5XbDPfcg1L0M1B/4l3VVepSWhx84S8dZTK7",
+	"4K08O1iFQ1WgHabeLFVbu30l1ZL5vmUSLXXoeA8BwPt1KFZbBmUB925Z4dZB/cFn0lPjQlmCPzpq/4OV",
+	"3rbPA4FiE/3UaQkef6hZr02JLpdLpnV3KyI4OEnJ8haeDsoFQLzu01vPzT93bBOkRUoVMc6SPXhRNAVI",
+	"GLX6OXY6AGXjgGhUQkLwzwcPD937W7CMdzWZeuvfuMyZhOEP/+UhWu/cJ+0Wl7izNMMq9ukAhN5XwrNA",
+	"n3QbppZQu5GQbGHHzZnBthZQ7Uvz9pxcZTJVSg4rTvZbfpUpujI9G394AS+dW+Lx4ZLMU4N/uruqDaRL",
+	"gm0yR7Q7b9ru0tfs5y2LeAvd5X1j60Zm6hzdySg7qUwftuBbeOvMhDCXBbbUtyMQQWtYL6MyBKL3CDQE",
+	"6saUu1sEpZ7oy3yiCr6RvTVG3c0iu5lqKDMBie18ptYXhoFTOhBL4PLxWX6KaSsTpilhhv4S6FzFcRGY",
+	"EkxYcGuAjwnb8AKc5RycG1ysiVRrKrimCC9m9XgNfypkASjtBTMbmVWtxVwrfMh0Zxmh5rLAlrTMOMOw",
+	"40JSKGXO+GoFv6Xx9l0fGtLul+6Oxm/9Cz0mUi1fAXRuwMSRMmEPOZCkPmNoMp9KfZmDnCdu2b2OkzDw",
+	"EJ9JoOUUkc+m+uTSUncNFwpi9xhp2Z/ZDVlS4WNI2DegF94lZT3bO9fT6DNVk35m+7CLd6slNT4bk2yB",
+	"t86NxmEo7kiXDk0HdqXawbmM8gDv0Zh/cR0ju9xsFRNc0Fy5I3I+C2Nd1ln2+OEwoXxJkLjH4zHi6lt9",
+	"8ZAQ8nS8uMs4D/lRh4XOtLKW5DZpT/ddWuJ3xdrYgpv6IREolR6IkCgt6IBexU2+rAzp+2JLsEbvlCvl",
+	"zrdw65nzSXx1p3b6hezumpOHG+/Uafpq9hummGU8a5RzDSnx2XC+2zCr5t4n3/2ZUfWPdO9dUxfctftE",
+	"9ZYpsoEuVEyEdsnUBzy6Nwqtoy5zwr9x8dDuHUVlG2seaFvgLwYYFxWxTgjMVj+fwt5wY0HEFxxr48Ah",
+	"w2SufkUo40+9PNJncj5zBeR+aMvDItQGBSjRqFNkTbnQ5gyg0csGVXBBXXFlVWOiCdReR8HgxQjtA7KT",
+	"dGHc4hNxPaPk7mSlqwVdboddCdPPLHVLfEuX23fyc7WOR/X8+WcKIMBFuJZMYz4rBI0b5wNwZPwhQXWn",
+	"FJnsFH5lzroR697CGz0C7+UtU4eMHrAQOSHaVl39qi+fvRSWOuwqLPN+9GMccpCDDd6cxmW8pIbmcl3i",
+	"VWoHRkMpt9rFnLgv1CSmBn0Wqq96eeHqV/u/zuQlIM0lLxkgfeJywW/fB1iY/TQSGoqQyC3NS+dX7qTw",
+	"kFtJeZIOMAj+OK72x+3WiQUalwoUl/k9VQx9hsx1zdC+qcdz/k3jccYkLjf+wLN7FSIvST22zNmzKjzT",
+	"rcsGAA8DHdwKMLRi8h0OxCTB388niahOqGgukSRy70tcjQQaIR0m6fBfEOrkDEYIrQjKmdEkk/DJp1Ux",
+	"v7vwoSeplgXD/lZ7psDdEaBVDV9vDMNsJJBj4PO4H6FV41/XGekrI7dMdGQ/WYXoGt99Z1+9G+daRg++",
+	"UhnV7W/++MduuP9ogfGjAQXGLi5SD6RmbBmM7YIZxZc6mpXRUE1cjzw/3BzX8OGevX8/sz1uW0ICG3w4",
+	"ld4Mw0HyHfW9txwQICTjuRCUFbFUeIThlITVTGvnYU2Bgl3ztXhdmkGg4ddYlCDLSdxkfC3sUB6BZCmF",
+	"lnnsVKd0umu3ugvKUv+JZGqfnshrYIVyVfYRaeyXLGnla/FKXCix8rliGROG01zftc7TQflrT6SngPAh",
+	"t5w5bfb0jWDLUnFzmD3564cjJkVwvi4erR85bIDaZZ1ehx6p/6rGCV3gA9kGWbpAwmHFOKEj7Qk+X/fb",
+	"CYQdDPQU2tcUC6aIZlhJAsX1UnQnUeI0egt0rl0PwcudSfuBLjcqdjGcwocKI82DY0gzgMN1disXhJvj",
+	"wpz7R8Xtr71+XTYqr3uSwFgAB62CgVRv6wiFAbgLEUWgpWyysdhKqtkohMdLVrSU3dWXwE/VC+e7Q0qF",
+	"SBahzBKSFh2BkbaK0SywlivUdLlgGm6CTnu2UXDcVQ0h8/zOioEz2chvFEKWaEDrPTdQeKMQ4XtKXIjs",
+	"/oH37pq9njnKVlbrlh3mBKls9QeOWSKO2qEMeEADs8q+TKoU7/CVSe/q6rPD0OS8GdR5G7tBh1zDuCYw",
+	"fayZgIVomi0VmyTn8/VeoK2ln6K1VS+EB+TXUemb51r2k6rhvxnjN6F2v/zocioBkA0bZGm9lypzhjEa",
+	"yd5yzHkM0+PoBAUFKmULvxRZtY19xvBLANOZoAIPkk6N++59JkqC005f/QretbSm+Rd47ZJ6pvtCguVu",
+	"/ffv2uf9voHYMPc6qpWOVrIXjEGJA+qq9dh/QQ9gnfZuby8GO1PMobCnN64WDUsx+v8Wmpm/ONf3xWCw",
+	"Ksj4D/98zOJQ4NERTvf0MOnuz+86Incms1woJAezup+Y3GfKdtfMBK5D6NJ2lK7rntxzvelwXr3Hx5Nq",
+	"mdUnB2mZ2EixR8l0Y959U/v9Rlr7fHj/RZzp1a8O0npceYL70dATH+1U3lOkAOS+UMoU15v7aWN/4Wac",
+	"33OAowbIjIoLQonAfnMgQnaqq3up8ix5Cl+UxW5YqbRmx5XF4ZR1IBbXaoWHN6Go78eBnlSkuuLTIB9h",
+	"pTq0QBK3TBipDujsgQ8Mtep+lDQ7vZXUaPVoyAkbRNe7O0iWQv1IzBPsqP2Q27459GQBhJJePEBw6qX9",
+	"cO/h8YUAhsvdTmp+H3gkuKwknp33I8vdJFHrlwHc2iParRUVZk4oWZQigw0T9f7hYL/nXGxr8wgZaUKC",
+	"o0cxcojYSy2Xwa+zEN/+6wd74NCItn/5YF9Ut/7QliqfPZldwUlzQ/6aQthxMb7gAkbvAikhIcHfvDs+",
+	"O24r9HrHxKsX5FlpNv/Py5/h/1Lxv+Oyn715RR49eFgbozSbv9st+PDp/wQAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

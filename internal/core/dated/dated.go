@@ -3,56 +3,82 @@
 package dated
 
 import (
-	"sort"
-	"time"
-
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
 )
 
-// ReviewAnswer is how many days a review that is due may stay unanswered.
-const ReviewAnswer = 14
+// SponsorDays is how many days somebody has to take over from a sponsor who left, and
+// ReviewAnswer how many a review that is due may stay unanswered.
+const (
+	SponsorDays  = 14
+	ReviewAnswer = 14
+)
 
 // None is a number of days that never ends.
 const None = -1
 
 // Kind says what happens.
-type Kind string
+type Kind uint8
 
-// What may happen to a record or a grant of its.
+// What may happen to a record or a grant of its, in the order in which things of one
+// moment follow from each other.
 const (
-	GrantEnds  Kind = "grant_ends"
-	ReviewDue  Kind = "review_due"
-	Suspended  Kind = "suspended"
-	Removed    Kind = "removed"
-	Invitation Kind = "invitation_lapses" // and the record with it
+	ReviewDue Kind = iota
+	GrantEnds
+	Invitation // lapses, and the record with it
+	Suspended
+	Removed
+	NumKinds
 )
 
+var kindNames = [NumKinds]string{"review_due", "grant_ends", "invitation_lapses", "suspended", "removed"}
+
+// String returns the kind as it is written.
+func (k Kind) String() string { return kindNames[k] }
+
 // Cause says why. Those of a suspension also cause the removal that follows.
-type Cause string
+type Cause uint8
 
 // The causes of model §5.
 const (
-	ByUntil        Cause = "until"            // its own end, stored when it was given
-	ByReview       Cause = "review_silence"   // the review was not answered in time
-	ByLastGrant    Cause = "after_last_grant" // no grant is in force or yet to begin
-	ByTerm         Cause = "term"             // the rule's term, after since or renewed
-	ByOwnUntil     Cause = "own_until"        // the record's own end
-	ByIdle         Cause = "idle"             // not seen for too long
-	ByPartner      Cause = "partner_ended"
-	ByHand         Cause = "by_hand" // suspended already
-	ByGrace        Cause = "grace"
-	ByInviteDays   Cause = "invite_days"
-	ByReviewNeeded Cause = "review_days"
+	NoCause      Cause = iota
+	ByUntil            // its own end, stored when it was given
+	ByReview           // the review was not answered in time
+	ByLastGrant        // no grant is in force or yet to begin
+	ByTerm             // the rule's term, after since or renewed
+	ByOwnUntil         // the record's own end
+	ByIdle             // not seen for too long
+	BySponsor          // the sponsor left, and nobody took over
+	ByHomeClosed       // the partner says that the home account is closed
+	ByPartner          // the connection with the partner ended
+	ByHand             // suspended already
+	ByGrace
+	ByInviteDays
+	ByReviewNeeded
+	numCauses
 )
+
+var causeNames = [numCauses]string{"", "until", "review_silence", "after_last_grant", "term", "own_until", "idle", "sponsor_left", "home_closed", "partner_ended", "by_hand", "grace", "invite_days", "review_days"}
+
+// String returns the cause as it is written; empty for none.
+func (c Cause) String() string { return causeNames[c] }
+
+// ParseCause reads what String writes.
+func ParseCause(s string) (Cause, bool) {
+	for i, n := range causeNames {
+		if n == s && i > 0 {
+			return Cause(i), true
+		}
+	}
+	return NoCause, false
+}
 
 // Step is one thing that happens.
 type Step struct {
 	At    moment.Moment
+	Held  int32 // of a grant that ends or is to be reviewed: its place in Record.Held; else -1
 	Kind  Kind
 	Cause Cause
-	After Cause        // of a removal: what suspended the record
-	Grant *world.Grant // of a grant that ends or is to be reviewed
+	After Cause // of a removal: what suspended the record
 }
 
 // Values are the rules of a guest, as they count for its partner. Days are None where
@@ -60,69 +86,123 @@ type Step struct {
 type Values struct {
 	Term, Idle, Invite, Grace int
 	LastGrantSuspends         bool
+	SponsorRequired           bool
 }
 
 // Held is a grant that counts for the record: its own or of a group it is in.
 type Held struct {
-	Grant      *world.Grant
-	Own        bool // not of a group
-	Review     int  // how often it must be confirmed; None for never
-	ReviewEnds bool // an unanswered review ends it
+	From, Until, Reviewed moment.Moment
+	Review                int  // how often it must be confirmed; None for never
+	Own                   bool // not of a group
+	ReviewEnds            bool // an unanswered review ends it
 }
 
-// Record is all that a sequence is computed from.
+// State of a record.
+type State uint8
+
+// The states of a record. One that is fed is known to its feed alone.
+const (
+	Active State = iota
+	Invited
+	IsSuspended
+	Fed
+)
+
+// Record is all that a sequence is computed from. An absent start is moment.Always, an
+// absent end moment.Never.
 type Record struct {
-	Guest        *world.Guest
-	Held         []Held
-	Values       Values
-	PartnerEnded moment.Moment // when the connection with the partner ended; Never where it has not
-	Zone         *time.Location
+	State                                                 State
+	Since, Accepted, Renewed, Until, LastSeen, StateSince moment.Moment
+	SponsorLeft, HomeClosed, PartnerEnded                 moment.Moment // Never where it did not happen
+	Suspension                                            Cause         // of a suspended record: why; ByHand where nothing else is known
+	Held                                                  []Held
+	Values                                                Values
+	Calendar                                              *moment.Calendar
+
+	// NotBefore is how far steps have been carried out: what falls due before it, because
+	// a rule changed meanwhile, happens then. Always where nothing is carried out.
+	NotBefore moment.Moment
 }
 
 // after counts n days from the local day of a start, or of an end.
-func after(m moment.Moment, n int, end bool, zone *time.Location) moment.Moment {
+func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 	if n == None || m == moment.Never {
 		return moment.Never
 	}
 	if m == moment.Always {
 		return moment.Always
 	}
-	d := moment.DayOf(m, zone)
 	if end {
-		d = moment.CountedOnFrom(m, zone)
+		return r.Calendar.EndOfDays(r.Calendar.CountedOnFrom(m), n)
 	}
-	return moment.EndOfDays(d, n, zone)
+	return r.Calendar.EndOfDays(r.Calendar.DayOf(m), n)
 }
 
-// end returns when a grant ends, and why.
-func (h *Held) end(zone *time.Location) (moment.Moment, Cause) {
-	until, cause := h.Grant.Until, ByUntil
-	if due := h.due(zone); h.ReviewEnds && due != moment.Never {
-		if silent := after(due, ReviewAnswer, true, zone); silent < until {
-			until, cause = silent, ByReview
+// End returns when a grant ends, and why.
+func (r *Record) End(h *Held) (moment.Moment, Cause) {
+	if !h.ReviewEnds {
+		return h.Until, ByUntil
+	}
+	if due := r.Due(h); due != moment.Never {
+		if silent := max(r.after(due, ReviewAnswer, true), r.NotBefore); silent < h.Until {
+			return silent, ByReview
 		}
 	}
-	return until, cause
+	return h.Until, ByUntil
 }
 
-// due returns when a grant is next to be confirmed; Never where it is not.
-func (h *Held) due(zone *time.Location) moment.Moment {
-	from := max(h.Grant.Reviewed, h.Grant.From)
+// Due returns when a grant is next to be confirmed; Never where it is not.
+func (r *Record) Due(h *Held) moment.Moment {
+	if h.Review == None {
+		return moment.Never
+	}
+	from := max(h.Reviewed, h.From)
 	if from == moment.Always { // without either there is no review
 		return moment.Never
 	}
-	return after(from, h.Review, false, zone)
+	return r.after(from, h.Review, false)
 }
 
-// Sequence returns what becomes of a record, in order. Steps that were over before the
-// record began are not told; what is due and has not been done yet is told at its moment.
-func Sequence(r *Record) []Step {
-	g := r.Guest
-	var out []Step
+// Own returns when an active record is suspended for what is its own, whatever becomes of
+// its grants, and why; Never where it is not.
+func (r *Record) Own() (at moment.Moment, cause Cause) {
+	at = moment.Never
+	consider := func(m moment.Moment, c Cause) {
+		if m < at {
+			at, cause = m, c
+		}
+	}
+	consider(r.Until, ByOwnUntil)
+	if from := max(r.Since, r.Renewed); from != moment.Always {
+		consider(r.after(from, r.Values.Term, false), ByTerm)
+	}
+	seen := max(r.LastSeen, r.Since)
+	if r.Accepted != moment.Never {
+		seen = max(seen, r.Accepted)
+	}
+	seen = max(seen, r.StateSince) // brought back
+	if seen != moment.Always {
+		consider(r.after(seen, r.Values.Idle, false), ByIdle)
+	}
+	if r.Values.SponsorRequired && r.SponsorLeft != moment.Never {
+		consider(r.after(r.SponsorLeft, SponsorDays, true), BySponsor)
+	}
+	consider(r.HomeClosed, ByHomeClosed)
+	consider(r.PartnerEnded, ByPartner)
+	return
+}
+
+// Sequence returns what becomes of a record, in order. What is due and has not been done
+// yet is told at its moment.
+func (r *Record) Sequence() []Step { return r.Append(nil) }
+
+// Append adds the sequence to a list, so that many need no memory of their own.
+func (r *Record) Append(out []Step) []Step {
+	first := len(out)
 	last, ended := moment.Always, true
 	for i := range r.Held {
 		h := &r.Held[i]
-		end, cause := h.end(r.Zone)
+		end, cause := r.End(h)
 		if end == moment.Never {
 			ended = false
 		}
@@ -130,76 +210,60 @@ func Sequence(r *Record) []Step {
 		if !h.Own {
 			continue
 		}
-		if due := h.due(r.Zone); due != moment.Never && due < end {
-			out = append(out, Step{At: due, Kind: ReviewDue, Cause: ByReviewNeeded, Grant: h.Grant})
+		if due := r.Due(h); due != moment.Never && due < end {
+			out = append(out, Step{At: due, Kind: ReviewDue, Cause: ByReviewNeeded, Held: int32(i)})
 		}
 		if end != moment.Never {
-			out = append(out, Step{At: end, Kind: GrantEnds, Cause: cause, Grant: h.Grant})
+			out = append(out, Step{At: end, Kind: GrantEnds, Cause: cause, Held: int32(i)})
 		}
 	}
-	if g.Provisioned() { // it knows only its feed; its grants still end
-		return sorted(out)
-	}
-	if g.State == world.StateInvited && g.Accepted == moment.Never {
-		if at := after(g.Since, r.Values.Invite, false, r.Zone); at != moment.Never && at != moment.Always {
-			out = append(out, Step{At: at, Kind: Invitation, Cause: ByInviteDays})
+	at, cause := moment.Never, NoCause
+	switch r.State {
+	case Fed: // it knows only its feed; its grants still end
+	case Invited:
+		if lapses := r.after(r.Since, r.Values.Invite, false); lapses != moment.Never && lapses != moment.Always {
+			out = append(out, Step{At: max(lapses, r.NotBefore), Kind: Invitation, Cause: ByInviteDays, Held: -1})
 		}
-		return sorted(out)
-	}
-	at, cause := moment.Never, Cause("")
-	consider := func(m moment.Moment, c Cause) {
-		if m < at {
-			at, cause = m, c
-		}
-	}
-	if g.State == world.StateSuspended { // it happened then, whatever would have been
-		at, cause = g.StateSince, ByHand
-		if at != moment.Always {
-			if gone := after(at, r.Values.Grace, true, r.Zone); gone != moment.Never {
-				out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause})
+	case IsSuspended: // it happened then, whatever would have been
+		if at = r.StateSince; at != moment.Always {
+			cause = r.Suspension
+			if cause == NoCause {
+				cause = ByHand
+			}
+			if gone := r.after(at, r.Values.Grace, true); gone != moment.Never {
+				out = append(out, Step{At: max(gone, r.NotBefore), Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
 			}
 		}
-		return sorted(out)
-	}
-	if len(r.Held) > 0 && ended && r.Values.LastGrantSuspends {
-		consider(max(last, g.Since), ByLastGrant)
-	}
-	consider(g.Until, ByOwnUntil)
-	if from := max(g.Since, g.Renewed); from != moment.Always {
-		consider(after(from, r.Values.Term, false, r.Zone), ByTerm)
-	}
-	seen := max(g.LastSeen, g.Since)
-	if g.Accepted != moment.Never {
-		seen = max(seen, g.Accepted)
-	}
-	if g.State == world.StateActive {
-		seen = max(seen, g.StateSince) // brought back
-	}
-	if seen != moment.Always {
-		consider(after(seen, r.Values.Idle, false, r.Zone), ByIdle)
-	}
-	consider(r.PartnerEnded, ByPartner)
-	if at == moment.Never {
-		return sorted(out)
-	}
-	out = append(out, Step{At: at, Kind: Suspended, Cause: cause})
-	if at != moment.Always {
-		if gone := after(at, r.Values.Grace, true, r.Zone); gone != moment.Never {
-			out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause})
+	default:
+		at, cause = r.Own()
+		if len(r.Held) > 0 && ended && r.Values.LastGrantSuspends {
+			if over := max(last, r.Since); over <= at {
+				at, cause = over, ByLastGrant
+			}
+		}
+		if at == moment.Never {
+			break
+		}
+		at = max(at, r.NotBefore)
+		out = append(out, Step{At: at, Kind: Suspended, Cause: cause, Held: -1})
+		if at != moment.Always {
+			if gone := r.after(at, r.Values.Grace, true); gone != moment.Never {
+				out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
+			}
 		}
 	}
-	return sorted(out)
-}
-
-func sorted(steps []Step) []Step {
-	rank := map[Kind]int{ReviewDue: 0, GrantEnds: 1, Invitation: 2, Suspended: 3, Removed: 4}
-	sort.SliceStable(steps, func(i, j int) bool {
-		if steps[i].At != steps[j].At {
-			return steps[i].At < steps[j].At
+	steps := out[first:]
+	for i := 1; i < len(steps); i++ { // few, and nearly in order
+		for j := i; j > 0 && (steps[j].At < steps[j-1].At || steps[j].At == steps[j-1].At && steps[j].Kind < steps[j-1].Kind); j-- {
+			steps[j], steps[j-1] = steps[j-1], steps[j]
 		}
-		return rank[steps[i].Kind] < rank[steps[j].Kind]
-	})
-	return steps
+	}
+	for i := range steps {
+		if k := steps[i].Kind; k == Removed || k == Invitation { // nothing is left that could end
+			return out[:first+i+1]
+		}
+	}
+	return out
 }
 
 // Out returns the first moment at which a record is suspended or removed, and why; Never
@@ -213,5 +277,5 @@ func Out(steps []Step) (moment.Moment, Cause) {
 			return steps[i].At, steps[i].After
 		}
 	}
-	return moment.Never, ""
+	return moment.Never, NoCause
 }

@@ -7,10 +7,7 @@ import (
 	"time"
 	_ "time/tzdata"
 
-	"wexillum.example/internal/core/addr"
-	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
 )
 
 func at(t *testing.T, s string) moment.Moment {
@@ -32,8 +29,8 @@ func told(steps []Step) string {
 	var out []string
 	for _, s := range steps {
 		line := fmt.Sprintf("%s %s %s", s.At, s.Kind, s.Cause)
-		if s.After != "" {
-			line += " after " + string(s.After)
+		if s.After != NoCause {
+			line += " after " + s.After.String()
 		}
 		out = append(out, line)
 	}
@@ -43,14 +40,14 @@ func told(steps []Step) string {
 // TestSequence is a table of every cause alone and in pairs, in Lisbon unless another
 // zone is named: both changes of clocks, a leap day, the end of a year.
 func TestSequence(t *testing.T) {
-	none := Values{None, None, None, None, false}
+	none := Values{None, None, None, None, false, false}
 	with := func(change func(*Values)) Values {
 		v := none
 		change(&v)
 		return v
 	}
 	grant := func(from, until, reviewed string) Held {
-		return Held{Grant: &world.Grant{Resource: world.Resource{Kind: catalogue.Space, ID: "s"}, From: at(t, from), Until: at(t, until), Reviewed: at(t, reviewed)}, Own: true, Review: None}
+		return Held{From: at(t, from), Until: at(t, until), Reviewed: at(t, reviewed), Own: true, Review: None}
 	}
 	reviewed := func(h Held, days int, ends bool) Held {
 		h.Review, h.ReviewEnds = days, ends
@@ -58,7 +55,7 @@ func TestSequence(t *testing.T) {
 	}
 	for _, c := range []struct {
 		name   string
-		change func(*world.Guest)
+		change func(*Record)
 		held   []Held
 		values Values
 		ended  string
@@ -73,39 +70,52 @@ func TestSequence(t *testing.T) {
 			"2027-03-02T00:00:00Z grant_ends until; 2027-05-01T23:00:00Z grant_ends until; 2027-05-01T23:00:00Z suspended after_last_grant; 2027-05-31T23:00:00Z removed grace after after_last_grant"},
 		{"a grant that never ends", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", ""), grant("2026-03-01T10:15:00Z", "never", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "", "2027-03-02T00:00:00Z grant_ends until"},
 		{"the last grant keeps", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, none, "never", "", "2027-03-02T00:00:00Z grant_ends until"},
-		{"a last grant from before the record", func(g *world.Guest) { g.Since = at(t, "2026-06-01T09:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
+		{"a last grant from before the record", func(g *Record) { g.Since = at(t, "2026-06-01T09:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
 			"2026-02-01T00:00:00Z grant_ends until; 2026-06-01T09:00:00Z suspended after_last_grant"},
-		{"grants through groups count", nil, []Held{{Grant: &world.Grant{Group: "g", Until: moment.Never}, Review: None}, grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "", "2027-03-02T00:00:00Z grant_ends until"},
-		{"term over the change of clocks", func(g *world.Guest) { g.Since = at(t, "2026-03-20T23:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-03-30T23:00:00Z suspended term"},
-		{"term over the other change", func(g *world.Guest) { g.Since = at(t, "2026-10-20T22:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-10-31T00:00:00Z suspended term"},
-		{"term over a leap day", func(g *world.Guest) { g.Since = at(t, "2028-02-20T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 9 }), "never", "", "2028-03-01T00:00:00Z suspended term"},
-		{"term over the end of a year", func(g *world.Guest) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term, v.Grace = 2, 0 }), "never", "", "2027-01-02T00:00:00Z suspended term; 2027-01-02T00:00:00Z removed grace after term"},
-		{"term of no days", func(g *world.Guest) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 0 }), "never", "", "2026-12-31T00:00:00Z suspended term"},
-		{"renewed", func(g *world.Guest) {
+		{"grants through groups count", nil, []Held{{From: moment.Always, Reviewed: moment.Always, Until: moment.Never, Review: None}, grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "", "2027-03-02T00:00:00Z grant_ends until"},
+		{"term over the change of clocks", func(g *Record) { g.Since = at(t, "2026-03-20T23:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-03-30T23:00:00Z suspended term"},
+		{"term over the other change", func(g *Record) { g.Since = at(t, "2026-10-20T22:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-10-31T00:00:00Z suspended term"},
+		{"term over a leap day", func(g *Record) { g.Since = at(t, "2028-02-20T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 9 }), "never", "", "2028-03-01T00:00:00Z suspended term"},
+		{"term over the end of a year", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term, v.Grace = 2, 0 }), "never", "", "2027-01-02T00:00:00Z suspended term; 2027-01-02T00:00:00Z removed grace after term"},
+		{"term of no days", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 0 }), "never", "", "2026-12-31T00:00:00Z suspended term"},
+		{"renewed", func(g *Record) {
 			g.Since, g.Renewed = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Term = 30 }), "never", "", "2026-05-31T23:00:00Z suspended term"},
-		{"own until before the term", func(g *world.Guest) {
+		{"own until before the term", func(g *Record) {
 			g.Since, g.Until = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-01-15T00:00:00Z")
 		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 1 }), "never", "", "2026-01-15T00:00:00Z suspended own_until; 2026-01-16T00:00:00Z removed grace after own_until"},
-		{"idle since last seen", func(g *world.Guest) { g.LastSeen = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Idle = 90 }), "never", "", "2026-07-30T23:00:00Z suspended idle"},
-		{"idle from since where nothing later is known", func(g *world.Guest) { g.Since, g.Accepted = at(t, "2026-05-01T12:00:00Z"), moment.Never }, nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
-		{"idle from when it was brought back", func(g *world.Guest) {
+		{"idle since last seen", func(g *Record) { g.LastSeen = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Idle = 90 }), "never", "", "2026-07-30T23:00:00Z suspended idle"},
+		{"idle from since where nothing later is known", func(g *Record) { g.Since, g.Accepted = at(t, "2026-05-01T12:00:00Z"), moment.Never }, nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
+		{"idle from when it was brought back", func(g *Record) {
 			g.LastSeen, g.StateSince = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
-		{"idle and term, the earlier is named", func(g *world.Guest) {
+		{"idle and term, the earlier is named", func(g *Record) {
 			g.Since, g.Accepted, g.LastSeen = at(t, "2026-05-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z"), at(t, "2026-05-02T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Idle, v.Term = 1, 1 }), "never", "", "2026-05-02T23:00:00Z suspended term"},
-		{"invited and never idle", func(g *world.Guest) {
-			g.State, g.Accepted, g.Since = world.StateInvited, moment.Never, at(t, "2026-05-01T12:00:00Z")
+		{"invited and never idle", func(g *Record) {
+			g.State, g.Accepted, g.Since = Invited, moment.Never, at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Idle, v.Invite = 1, 14 }), "never", "", "2026-05-15T23:00:00Z invitation_lapses invite_days"},
-		{"suspended by hand", func(g *world.Guest) { g.State, g.StateSince = world.StateSuspended, at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace, v.Term = 30, 1 }), "never", "", "2026-05-31T23:00:00Z removed grace after by_hand"},
+		{"suspended by hand", func(g *Record) { g.State, g.StateSince = IsSuspended, at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace, v.Term = 30, 1 }), "never", "", "2026-05-31T23:00:00Z removed grace after by_hand"},
 		{"the partner ended", nil, nil, with(func(v *Values) { v.Grace = 0 }), "2026-05-01T12:00:00Z", "", "2026-05-01T12:00:00Z suspended partner_ended; 2026-05-01T23:00:00Z removed grace after partner_ended"},
-		{"fed alone knows only its feed", func(g *world.Guest) { g.Origins, g.Since = world.ByFeed, at(t, "2026-01-01T12:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.Term, v.LastGrantSuspends = 1, true }), "2026-01-05T00:00:00Z", "", "2026-02-01T00:00:00Z grant_ends until"},
+		{"fed alone knows only its feed", func(g *Record) { g.State, g.Since = Fed, at(t, "2026-01-01T12:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.Term, v.LastGrantSuspends = 1, true }), "2026-01-05T00:00:00Z", "", "2026-02-01T00:00:00Z grant_ends until"},
 		{"a review that is not answered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", ""), 10, true)}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
 			"2026-03-12T00:00:00Z review_due review_days; 2026-03-26T00:00:00Z grant_ends review_silence; 2026-03-26T00:00:00Z suspended after_last_grant"},
 		{"a review that may stay unanswered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", "2026-03-05T10:15:00Z"), 10, false)}, none, "never", "", "2026-03-16T00:00:00Z review_due review_days"},
 		{"no review without a beginning", nil, []Held{reviewed(grant("", "never", ""), 10, true)}, none, "never", "", ""},
-		{"in another zone", func(g *world.Guest) { g.Since = at(t, "2026-05-01T02:00:00Z") }, nil, with(func(v *Values) { v.Term = 1 }), "never", "America/New_York", "2026-05-02T04:00:00Z suspended term"},
+		{"the sponsor left", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired, v.Grace = true, 1 }), "never", "", "2026-05-15T23:00:00Z suspended sponsor_left; 2026-05-16T23:00:00Z removed grace after sponsor_left"},
+		{"the sponsor left with the end of a day", func(g *Record) { g.SponsorLeft = at(t, "2026-04-30T23:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired = true }), "never", "", "2026-05-14T23:00:00Z suspended sponsor_left"},
+		{"the sponsor left where none is needed", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, none, "never", "", ""},
+		{"the home account was closed", func(g *Record) { g.HomeClosed = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace = 0 }), "never", "", "2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
+		{"home account and term, the earlier is named", func(g *Record) {
+			g.HomeClosed, g.Since = at(t, "2026-05-03T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
+		}, nil, with(func(v *Values) { v.Term = 1 }), "never", "", "2026-05-02T23:00:00Z suspended term"},
+		{"a shorter term that was over before it came", func(g *Record) {
+			g.Since, g.NotBefore = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-06-10T09:00:00Z")
+		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 5 }), "never", "", "2026-06-10T09:00:00Z suspended term; 2026-06-15T23:00:00Z removed grace after term"},
+		{"shorter grace that was over before it came", func(g *Record) {
+			g.State, g.StateSince, g.Suspension, g.NotBefore = IsSuspended, at(t, "2026-01-01T12:00:00Z"), ByIdle, at(t, "2026-06-10T09:00:00Z")
+		}, nil, with(func(v *Values) { v.Grace = 5 }), "never", "", "2026-06-10T09:00:00Z removed grace after idle"},
+		{"in another zone", func(g *Record) { g.Since = at(t, "2026-05-01T02:00:00Z") }, nil, with(func(v *Values) { v.Term = 1 }), "never", "America/New_York", "2026-05-02T04:00:00Z suspended term"},
 	} {
 		zone := "Europe/Lisbon"
 		if c.zone != "" {
@@ -115,12 +125,12 @@ func TestSequence(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, _ := addr.Parse("m@far.example")
-		g := &world.Guest{Address: a, State: world.StateActive, Origins: world.ByInvitation, Since: moment.Always, Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always}
+		g := &Record{Since: moment.Always, Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
+			SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: at(t, c.ended), Held: c.held, Values: c.values, Calendar: moment.NewCalendar(loc), NotBefore: moment.Always}
 		if c.change != nil {
 			c.change(g)
 		}
-		steps := Sequence(&Record{Guest: g, Held: c.held, Values: c.values, PartnerEnded: at(t, c.ended), Zone: loc})
+		steps := g.Sequence()
 		if got := told(steps); got != c.want {
 			t.Errorf("%s:\n%s\nwant\n%s", c.name, got, c.want)
 		}

@@ -13,7 +13,7 @@ import (
 // SetValueAt makes a space, item or meeting say a value of a rule, released where it is
 // held back there.
 func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	with := func(rules, held uint32) (uint32, uint32) {
 		e.inv.rows = e.inv.rows[:len(e.inv.rows):len(e.inv.rows)]
 		was := emptyRow()
@@ -49,7 +49,7 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 
 // AddGrant gives a party one more grant.
 func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	i := e.address(a)
 	l := e.inv.parties.at(i).grants
 	given := append([]grant(nil), e.inv.given(l)...)
@@ -60,13 +60,13 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 
 // JoinGroup puts a party into a group.
 func (e *Editor) JoinGroup(a addr.Address, group string) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	e.setGroups(e.address(a), e.group(group), true)
 }
 
 // AdmitTo makes a space admit one more from outside.
 func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	x := e.inv.spaces.edit(e.tok, e.space(id))
 	refs := append([]partyRef(nil), e.inv.refs[x.parties.off:x.parties.off+x.parties.n]...)
 	refs = append(refs, e.partyRef(ref))
@@ -76,7 +76,7 @@ func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 
 // TakeIn makes a person of ours a member of a space, or an owner.
 func (e *Editor) TakeIn(id, person string, owner bool) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	p := e.person(person)
 	x := e.inv.spaces.edit(e.tok, e.space(id))
 	l := &x.members
@@ -88,7 +88,7 @@ func (e *Editor) TakeIn(id, person string, owner bool) {
 
 // Activate makes a record active: accepted, and not suspended.
 func (e *Editor) Activate(a addr.Address, at moment.Moment) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	p := e.inv.parties.edit(e.tok, e.address(a))
 	p.flags &^= isSuspended
 	p.accepted = min(p.accepted, at)
@@ -97,7 +97,7 @@ func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 
 // SignInDomain makes a meeting admit one more domain.
 func (e *Editor) SignInDomain(id string, d addr.Domain) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	n := e.domain(d)
 	x := e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id))
 	x.domains = e.list(append(append([]uint32(nil), e.inv.lists[x.domains.off:x.domains.off+x.domains.n]...), n))
@@ -105,19 +105,19 @@ func (e *Editor) SignInDomain(id string, d addr.Domain) {
 
 // GivePasscode makes a meeting have a passcode.
 func (e *Editor) GivePasscode(id string) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id)).passcode = true
 }
 
 // License records that a guest has a licence of the partner's.
 func (e *Editor) License(a addr.Address, l world.Licence) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	e.inv.parties.edit(e.tok, e.address(a)).licence = l
 }
 
 // HouseLicence gives a report area a licence for every guest.
 func (e *Editor) HouseLicence(id string) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	e.inv.spaces.edit(e.tok, e.space(id)).house = true
 }
 

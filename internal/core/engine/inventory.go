@@ -41,7 +41,7 @@ type grant struct {
 	resource    uint32 // index of a space or, with itemBit, of an item
 	role        catalogue.Role
 	via         via
-	link        uint32 // with viaLink
+	link        uint32 // with viaLink; else when it was confirmed, in seconds since 1970, 0 for never
 }
 
 type via uint8
@@ -79,8 +79,9 @@ type person struct {
 	address  ref
 	name     ref
 	groups   list
-	sends    list // forwarders
-	contacts list // addresses of accepted contacts
+	sends    list          // forwarders
+	contacts list          // addresses of accepted contacts
+	left     moment.Moment // zero while they are here
 }
 
 type group struct {
@@ -123,8 +124,10 @@ type inventory struct {
 
 	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs names
 
-	parties  vec[party]  // by address
-	ours     vec[uint32] // by address: the person who has it, or none
+	parties  vec[party]               // by address
+	dates    vec[dates]               // by address
+	closed   map[uint32]moment.Moment // home accounts that their partner closed; never written in place
+	ours     vec[uint32]              // by address: the person who has it, or none
 	people   vec[person]
 	groups   vec[group]
 	spaces   vec[space]
@@ -163,6 +166,9 @@ type Snapshot struct {
 	taken bool   // an Editor has been made: see Edit
 	idx   *index // goes on to the next snapshot where nothing of it changes
 	rev   reverse
+	gen   uint64    // how many came before in its line
+	due   *standing // what is due of an earlier snapshot, where it goes on
+	moved []uint32  // parties whose dates may be otherwise since
 }
 
 // Counts says how many live entries of each kind a snapshot holds.
@@ -185,6 +191,9 @@ type Editor struct {
 	hold          bool // what limits make too loose does not count
 	peopleChanged bool
 	idx           *index // nil where something of it changed
+	gen           uint64
+	due           *standing
+	moved         []uint32
 }
 
 // New returns an Editor of an empty world.
@@ -196,7 +205,7 @@ func New() *Editor {
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
 func (s *Snapshot) Edit() *Editor {
-	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, tok: newToken()}
+	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen + 1, due: s.due, moved: s.moved[:len(s.moved):len(s.moved)], tok: newToken()}
 	if s.taken {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
@@ -267,6 +276,7 @@ func (e *Editor) Done() *Snapshot {
 		e.policy = e.pol.source
 	}
 	if e.policy != nil {
+		e.due = nil
 		e.pol = compile(&e.inv, e.tok, e.policy)
 	} else {
 		e.pol = e.pol.extend(&e.inv)
@@ -277,7 +287,10 @@ func (e *Editor) Done() *Snapshot {
 	if e.hold {
 		e.holdBack()
 	}
-	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx}
+	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
+		e.due, e.moved = &standing{}, nil
+	}
+	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, due: e.due, moved: e.moved}
 }
 
 // HoldBack makes values of spaces, items and meetings that are looser than the limits
@@ -359,6 +372,7 @@ func (e *Editor) address(a addr.Address) uint32 {
 	i := e.inv.addresses.add(e.tok, &e.inv.text, a.String())
 	for e.inv.parties.n <= i {
 		e.inv.parties.add(e.tok, party{domain: none})
+		e.inv.dates.add(e.tok, dates{until: moment.Never, sponsor: none})
 		e.inv.ours.add(e.tok, none)
 	}
 	if e.inv.parties.at(i).domain == none {
@@ -430,7 +444,10 @@ func (e *Editor) PutPerson(p *world.Person) {
 	for _, g := range p.Groups {
 		groups = append(groups, e.group(g))
 	}
-	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends, contacts: old.contacts}
+	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends, contacts: old.contacts, left: p.Left}
+	if p.Left != old.left {
+		e.due = nil
+	}
 	if old.address.n > 0 {
 		if a := e.inv.addresses.find(e.inv.text, e.inv.text.text(old.address)); a != none {
 			*e.inv.ours.edit(e.tok, a) = none
@@ -450,7 +467,7 @@ func (e *Editor) PutPerson(p *world.Person) {
 
 // PutGroup adds or replaces a group and which parties it holds.
 func (e *Editor) PutGroup(g *world.Group) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	i := e.group(g.ID)
 	rec := e.inv.groups.edit(e.tok, i)
 	was := rec.exists
@@ -492,7 +509,7 @@ func (e *Editor) setGroups(p, g uint32, in bool) {
 
 // PutSpace adds or replaces a space; its items stay as they are.
 func (e *Editor) PutSpace(s *world.Space) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	i := e.space(s.ID)
 	was := e.inv.spaces.at(i).exists
 	var owners, members []uint32
@@ -517,7 +534,7 @@ func (e *Editor) PutSpace(s *world.Space) {
 
 // PutItem adds or replaces an item. Its space need not be there yet.
 func (e *Editor) PutItem(it *world.Item) {
-	e.idx = nil
+	e.idx, e.due = nil, nil
 	i := e.item(it.ID)
 	rec := item{exists: true, private: it.Private, kind: it.Kind, space: e.space(it.Space), name: e.inv.text.add(it.Name),
 		rules: e.row(it.Rules, false), held: e.row(it.Rules, true)}
@@ -571,6 +588,19 @@ func (e *Editor) PutGuest(g *world.Guest) {
 		p.accepted = g.Since // active or suspended without a date of acceptance: from its beginning
 	}
 	p.licence, p.name, p.nameLen = g.Licence, n.off, uint8(n.n)
+	e.putDates(i, g)
+}
+
+// RemoveGuest takes a record away; what the party was given stays until it is replaced.
+func (e *Editor) RemoveGuest(a addr.Address) {
+	i := e.address(a)
+	p := e.inv.parties.edit(e.tok, i)
+	if p.flags&hasRecord != 0 {
+		e.inv.live.guests--
+	}
+	e.moved = append(e.moved, i)
+	p.flags, p.since, p.accepted, p.stateSince, p.terms, p.licence, p.name, p.nameLen = 0, 0, 0, 0, 0, 0, 0, 0
+	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none}
 }
 
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
@@ -578,6 +608,7 @@ func (e *Editor) PutGuest(g *world.Guest) {
 func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.idx = nil
 	if len(who) > 6 && who[:6] == "group:" {
+		e.due = nil
 		i := e.group(who[6:])
 		l := e.placeGrants(grants, nil)
 		g := e.inv.groups.edit(e.tok, i)
@@ -591,6 +622,7 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 		panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
 	}
 	i := e.address(a)
+	e.moved = append(e.moved, i)
 	old := e.inv.parties.at(i).grants
 	var links []grant
 	for _, g := range e.inv.grants[old.off : old.off+old.n] {
@@ -616,7 +648,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 	out := make([]grant, 0, l.n)
 	for i := range grants {
 		g := &grants[i]
-		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
+		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Reviewed)})
 	}
 	l.off = uint32(len(e.inv.grants))
 	e.inv.grants = append(append(e.inv.grants, out...), links...)
@@ -708,6 +740,6 @@ func (e *Editor) PutContact(c *world.Contact) {
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
 func (s *Snapshot) Aside() *Editor {
-	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, taken: true}
+	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, due: s.due, moved: s.moved, taken: true}
 	return b.Edit()
 }

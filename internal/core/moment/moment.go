@@ -87,6 +87,9 @@ func (d Day) Start(loc *time.Location) Moment {
 	for {
 		_, offset := t.Zone()
 		_, end := t.ZoneBounds()
+		if !end.IsZero() && !end.After(t) { // package time says so of the last day of a leap year behind its table
+			end = t.Add(time.Hour)
+		}
 		start := utc - int64(offset)
 		if s := t.Unix(); start < s {
 			start = s

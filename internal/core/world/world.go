@@ -45,10 +45,29 @@ type Organisation struct {
 // Settings are numbers of the service itself that policy decides.
 type Settings struct {
 	StanceDays catalogue.Value // after so many days an admitting stance counts as unknown
+	ForgetDays catalogue.Value // after so many days a removed record is known by a pseudonym alone
+	Terms      string          // the terms of use that guests accept; empty: those that come with the product
+	TermsSince moment.Moment   // terms accepted before count no longer; zero where they never changed
 }
 
-// StartStanceDays is the setting of a new installation.
-const StartStanceDays catalogue.Value = 180
+// The settings of a new installation.
+const (
+	StartStanceDays catalogue.Value = 180
+	StartForgetDays catalogue.Value = 365
+)
+
+// StartSettings returns the settings of a new installation.
+func StartSettings() Settings {
+	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays}
+}
+
+// SettingsNow returns what is set, or the start where nothing is.
+func (w *World) SettingsNow() Settings {
+	if w.Settings == nil {
+		return StartSettings()
+	}
+	return *w.Settings
+}
 
 // Entry is a domain, exact unless it says subdomains.
 type Entry struct {
@@ -126,6 +145,8 @@ type Partner struct {
 	Review         moment.Moment // when somebody should look at it again; Never where none is said
 	Note           string
 	Statement      string // where their signed statement is published; empty where they publish none
+	SignIn         string // the issuer of their own sign-in (OpenID Connect); empty where there is none
+	SignInClient   string // as whom we are known there
 	Opened         [catalogue.NumKeys]Opening
 	Rules          []Setting
 	Stance         []Stance
@@ -283,6 +304,7 @@ type Person struct {
 	Address addr.Address // zero where none is said
 	Groups  []string
 	Roles   PersonRole
+	Left    moment.Moment // when they left us; zero while they are here
 }
 
 // Group holds people of ours, who say so themselves, and parties.
@@ -417,6 +439,7 @@ type Guest struct {
 	Language   string
 	Location   string
 	Licence    Licence
+	HomeClosed moment.Moment // when the partner said that the home account is closed; zero where it did not
 }
 
 // Provisioned reports whether the feed is the record's only origin.

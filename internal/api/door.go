@@ -1,0 +1,352 @@
+package api
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"net/http"
+	"sort"
+	"strings"
+
+	"github.com/coreos/go-oidc/v3/oidc"
+	"golang.org/x/oauth2"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+)
+
+func requestOf(ctx context.Context) *http.Request { return ctx.Value(requestKey).(*http.Request) }
+
+// doorOften refuses who knocks too often from one place.
+func (s *server) doorOften(ctx context.Context, what string) error {
+	if s.knocks.allow(what+" from "+remote(requestOf(ctx)), s.Clock()) {
+		return nil
+	}
+	return service.ErrTooMany
+}
+
+func (s *server) DoorOpen(ctx context.Context, r apigen.DoorOpenRequestObject) (apigen.DoorOpenResponseObject, error) {
+	if err := s.doorOften(ctx, "link"); err != nil {
+		return nil, err
+	}
+	x, err := s.Service.OpenDoor(ctx, r.Body.Key)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.DoorOpen200JSONResponse{Organisation: x.Organisation, By: x.By, Masked: x.Masked, Language: x.Language}, nil
+}
+
+func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (apigen.DoorCodeResponseObject, error) {
+	if err := s.doorOften(ctx, "code"); err != nil {
+		return nil, err
+	}
+	return apigen.DoorCode202Response{}, s.Service.AskCode(ctx, opt(r.Body.Key), opt(r.Body.Address))
+}
+
+func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject) (apigen.DoorProveResponseObject, error) {
+	if err := s.doorOften(ctx, "proof"); err != nil {
+		return nil, err
+	}
+	who, err := s.Service.Prove(ctx, opt(r.Body.Key), opt(r.Body.Address), r.Body.Code)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.letIn(ctx, who); err != nil {
+		return nil, err
+	}
+	return apigen.DoorProve200JSONResponse(s.session(ctx, who)), nil
+}
+
+// letIn begins the session of a guest.
+func (s *server) letIn(ctx context.Context, who service.Who) error {
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	for _, k := range []string{"oidc_state", "oidc_nonce", "oidc_verifier", "oidc_partner", "oidc_address"} {
+		s.sessions.Remove(ctx, k)
+	}
+	s.sessions.Put(ctx, "account", who.Name)
+	s.sessions.Put(ctx, "csrf", rand.Text())
+	return s.saveSession(ctx)
+}
+
+// relying returns us as a relying party of a partner's sign-in (OpenID Connect Core §3.1).
+func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.Provider, *oauth2.Config, error) {
+	if strings.HasPrefix(in.Issuer, "http:") && (s.Fetcher == nil || !s.Fetcher.AllowHTTP) {
+		return nil, nil, errors.New("a sign-in is taken over https alone")
+	}
+	p, err := oidc.NewProvider(ctx, in.Issuer)
+	if err != nil {
+		return nil, nil, err
+	}
+	return p, &oauth2.Config{ClientID: in.Client, Endpoint: p.Endpoint(), RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back", Scopes: []string{oidc.ScopeOpenID, "email"}}, nil
+}
+
+func (s *server) publicURL(r *http.Request) string {
+	if s.PublicURL != "" {
+		return s.PublicURL
+	}
+	return "http://" + r.Host
+}
+
+func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObject) (apigen.DoorPartnerResponseObject, error) {
+	if err := s.doorOften(ctx, "partner"); err != nil {
+		return nil, err
+	}
+	in, err := s.Service.SignInOf(opt(r.Body.Address))
+	if err != nil {
+		return nil, err
+	}
+	_, cfg, err := s.relying(s.outgoing(ctx), in)
+	if err != nil {
+		s.Log.Warn("a partner's sign-in does not answer", "issuer", in.Issuer, "error", err)
+		return nil, &service.Invalid{Field: "address", Value: opt(r.Body.Address), Reason: "the sign-in of " + in.Name + " does not answer now; ask for a code instead"}
+	}
+	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return nil, err
+	}
+	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address)} {
+		s.sessions.Put(ctx, k, v)
+	}
+	if err := s.saveSession(ctx); err != nil {
+		return nil, err
+	}
+	// The address helps the partner's page and proves nothing.
+	to := cfg.AuthCodeURL(state, oidc.Nonce(nonce), oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("login_hint", opt(r.Body.Address)))
+	return apigen.DoorPartner200JSONResponse{Go: to, Name: in.Name}, nil
+}
+
+// outgoing is a context for calls to a partner.
+func (s *server) outgoing(ctx context.Context) context.Context {
+	if s.Fetcher == nil {
+		return ctx
+	}
+	return oidc.ClientContext(ctx, s.Fetcher.Client())
+}
+
+func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (apigen.DoorBackResponseObject, error) {
+	failed := func(why string) (apigen.DoorBackResponseObject, error) {
+		return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr("/door?failed=" + why)}}, nil
+	}
+	state, partner := s.sessions.GetString(ctx, "oidc_state"), s.sessions.GetString(ctx, "oidc_partner")
+	if state == "" || opt(r.Params.State) != state {
+		return failed("again")
+	}
+	if opt(r.Params.Error) != "" || opt(r.Params.Code) == "" {
+		return failed("refused")
+	}
+	in, err := s.Service.SignInOf(s.sessions.GetString(ctx, "oidc_address"))
+	if err != nil || in.Partner != partner {
+		return failed("again")
+	}
+	out := s.outgoing(ctx)
+	p, cfg, err := s.relying(out, in)
+	if err != nil {
+		return failed("away")
+	}
+	t, err := cfg.Exchange(out, opt(r.Params.Code), oauth2.VerifierOption(s.sessions.GetString(ctx, "oidc_verifier")))
+	if err != nil {
+		s.Log.Warn("a partner's sign-in did not take its code", "issuer", in.Issuer, "error", err)
+		return failed("refused")
+	}
+	raw, _ := t.Extra("id_token").(string)
+	id, err := p.Verifier(&oidc.Config{ClientID: in.Client, Now: s.Clock}).Verify(out, raw)
+	if err != nil || id.Nonce != s.sessions.GetString(ctx, "oidc_nonce") {
+		s.Log.Warn("a partner's sign-in sent a token that does not hold", "issuer", in.Issuer, "error", err)
+		return failed("refused")
+	}
+	var claims struct {
+		Email    string `json:"email"`
+		Verified *bool  `json:"email_verified"`
+	}
+	if err := id.Claims(&claims); err != nil || claims.Email == "" || claims.Verified != nil && !*claims.Verified {
+		return failed("refused")
+	}
+	who, err := s.Service.PartnerProved(ctx, partner, claims.Email)
+	if errors.Is(err, service.ErrDenied) {
+		return failed("unknown")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if err := s.letIn(ctx, who); err != nil {
+		return nil, err
+	}
+	return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr("/own")}}, nil
+}
+
+func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.OwnResponseObject, error) {
+	who := whoIs(ctx)
+	g, own, err := s.Service.Guest(ctx, who.Guest)
+	if err != nil {
+		return nil, err
+	}
+	st, now := s.Service.State(), s.Service.Now()
+	language := g.Language
+	if language == "" {
+		language = service.Languages[0]
+	}
+	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g), Accepted: said(g.Accepted),
+		Landing: some(s.Service.LandingOf(ctx, who.Guest)), MayLeave: s.Service.MayLeave(g.Address)}
+	if o := st.Policy().Organisation; o != nil {
+		out.Organisation = o.Name
+	}
+	if p, err := s.Service.Person(ctx, g.Sponsor); err == nil {
+		out.Sponsor, out.SponsorAddress = some(p.Name), some(p.Address.String())
+	}
+	if w, err := s.Service.WishOf(ctx, who.Guest); err != nil {
+		return nil, err
+	} else if w != nil {
+		out.Wish = ptr(wishOf(w))
+	}
+	snapshot := st.Snapshot
+	if g.State == world.StateInvited { // what will be open
+		e := snapshot.Aside()
+		e.Activate(g.Address, now)
+		snapshot = e.Done()
+	}
+	steps, _ := snapshot.Sequences(s.Service.Carried()).Of(g.Address)
+	for i := range steps {
+		if k := steps[i].Kind; k == dated.Suspended || k == dated.Invitation {
+			out.Until, out.UntilBecause = ptr(moment.CountedOnFrom(steps[i].At, st.Zone()).String()), ptr(steps[i].Cause.String())
+			break
+		}
+	}
+	lines, _, err := snapshot.Reach(engine.Who{Address: g.Address}, now)
+	if err != nil {
+		return nil, err
+	}
+	places(&out, st, snapshot, own, lines, now)
+	return out, nil
+}
+
+// places tells what somebody can do, place by place: a space with what is in it.
+func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapshot, own []world.Grant, lines []engine.ReachLine, now moment.Moment) {
+	type placed struct {
+		name, role string
+		until      moment.Moment
+		can        map[string]bool
+		items      []string
+	}
+	by := map[string]*placed{}
+	var order []string
+	at := func(space string) *placed {
+		p := by[space]
+		if p == nil {
+			p = &placed{name: s.NameOf(world.Resource{Kind: catalogue.Space, ID: space}), until: moment.Never, can: map[string]bool{}}
+			by[space] = p
+			order = append(order, space)
+		}
+		return p
+	}
+	more := map[string]bool{}
+	seen := map[string]bool{}
+	for i := range lines {
+		l := &lines[i]
+		if !l.Yes {
+			continue
+		}
+		space := ""
+		switch {
+		case l.Resource.Kind == catalogue.Space:
+			space = l.Resource.ID
+		case l.Resource.Kind.IsItem():
+			space = s.SpaceOf(l.Resource.ID)
+		}
+		if space == "" {
+			if svc := l.Action.Get().Service().String(); svc == "chat" || svc == "meetings" || svc == "mail" {
+				more[l.Action.String()] = true
+			}
+			continue
+		}
+		p := at(space)
+		p.can[l.Action.String()] = true
+		if l.Resource.Kind.IsItem() && !seen[l.Resource.String()] {
+			seen[l.Resource.String()] = true
+			p.items = append(p.items, l.Name)
+		}
+	}
+	for i := range own {
+		g := &own[i]
+		if !moment.Within(now, g.From, g.Until) {
+			continue
+		}
+		space := g.Resource.ID
+		if g.Resource.Kind != catalogue.Space {
+			space = s.SpaceOf(space)
+		}
+		if p := by[space]; p != nil {
+			p.role = g.Role.String()
+			if g.Until < p.until {
+				p.until = g.Until
+			}
+		}
+	}
+	out.Places = []struct {
+		Can   []string  `json:"can"`
+		Items *[]string `json:"items,omitempty"`
+		Name  string    `json:"name"`
+		Role  *string   `json:"role,omitempty"`
+		Until *string   `json:"until,omitempty"`
+	}{}
+	sort.Slice(order, func(i, j int) bool { return by[order[i]].name < by[order[j]].name })
+	for _, id := range order {
+		p := by[id]
+		can := words(p.can)
+		var until *string
+		if p.until.IsSet() {
+			until = ptr(moment.CountedOnFrom(p.until, st.Zone()).String())
+		}
+		sort.Strings(p.items)
+		out.Places = append(out.Places, struct {
+			Can   []string  `json:"can"`
+			Items *[]string `json:"items,omitempty"`
+			Name  string    `json:"name"`
+			Role  *string   `json:"role,omitempty"`
+			Until *string   `json:"until,omitempty"`
+		}{can, &p.items, p.name, some(p.role), until})
+	}
+	list := words(more)
+	out.More = &list
+}
+
+func words(set map[string]bool) []string {
+	out := make([]string, 0, len(set))
+	for k := range set {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (s *server) OwnAccept(ctx context.Context, r apigen.OwnAcceptRequestObject) (apigen.OwnAcceptResponseObject, error) {
+	return apigen.OwnAccept204Response{}, s.Service.AcceptGuest(ctx, whoIs(ctx), r.Body.Terms != nil && *r.Body.Terms)
+}
+
+func (s *server) OwnMore(ctx context.Context, r apigen.OwnMoreRequestObject) (apigen.OwnMoreResponseObject, error) {
+	w, err := s.Service.WishMore(ctx, whoIs(ctx), opt(r.Body.Until), r.Body.Text)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.OwnMore200JSONResponse(wishOf(w)), nil
+}
+
+func (s *server) OwnLanguage(ctx context.Context, r apigen.OwnLanguageRequestObject) (apigen.OwnLanguageResponseObject, error) {
+	return apigen.OwnLanguage204Response{}, s.Service.SpeakGuest(ctx, whoIs(ctx), r.Body.Language)
+}
+
+func (s *server) OwnLeave(ctx context.Context, _ apigen.OwnLeaveRequestObject) (apigen.OwnLeaveResponseObject, error) {
+	if err := s.Service.LeaveGuest(ctx, whoIs(ctx)); err != nil {
+		return nil, err
+	}
+	if err := s.sessions.Destroy(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.OwnLeave204Response{}, s.saveSession(ctx)
+}

@@ -1,0 +1,452 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+)
+
+// said writes a moment, or nothing where there is none.
+func said(m moment.Moment) *string {
+	if !m.IsSet() || m == 0 {
+		return nil
+	}
+	return ptr(m.String())
+}
+
+// short writes what a list tells of a record. held is how many grants it has; steps what
+// becomes of it.
+func (s *server) short(st *service.State, g *world.Guest, held int, steps []engine.DueStep) apigen.GuestShort {
+	x := apigen.GuestShort{Address: g.Address.String(), Name: some(g.Name), Sponsor: some(g.Sponsor), Purpose: some(g.Purpose), State: apigen.GuestShortState(world.StateNames[g.State]), Cause: some(g.Cause),
+		Origins: []string{}, Since: said(g.Since), LastSeen: said(g.LastSeen), Grants: &held}
+	if m := st.Match(g.Address); m.Partner != nil {
+		x.Partner = &m.Partner.ID
+	}
+	if g.Sponsor != "" {
+		x.SponsorName = some(st.NameOf(world.Resource{Kind: catalogue.Person, ID: g.Sponsor}))
+	}
+	for i, n := range world.OriginNames {
+		if g.Origins&(1<<i) != 0 {
+			x.Origins = append(x.Origins, n)
+		}
+	}
+	for i := range steps {
+		if k := steps[i].Kind; k == dated.Suspended || k == dated.Removed || k == dated.Invitation {
+			x.Ends, x.EndsWhat = ptr(steps[i].At.String()), ptr(k.String())
+			because := answer.CauseWords(steps[i].Cause)
+			if steps[i].After != dated.NoCause {
+				because += ", after: " + answer.CauseWords(steps[i].After)
+			}
+			x.EndsBecause = &because
+			break
+		}
+	}
+	return x
+}
+
+func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apigen.GuestsResponseObject, error) {
+	p := &r.Params
+	st := s.state(ctx)
+	f := service.GuestFilter{Text: strings.ToLower(opt(p.Q)), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor), State: opt(p.State), Origin: opt(p.Origin), Space: opt(p.Space), ByEnd: opt(p.Sort) == "end", Until: moment.Never}
+	if w := opt(p.Sort); w != "" && w != "end" && w != "address" {
+		return nil, &service.Invalid{Field: "sort", Value: w, Reason: "write address or end"}
+	}
+	if t := opt(p.Ending); t != "" {
+		m, err := moment.ParseEnd(t, s.Service.Now(), st.Zone())
+		if err != nil {
+			return nil, &service.Invalid{Field: "ending", Value: t, Reason: err.Error()}
+		}
+		f.Until = m
+	}
+	if who := whoIs(ctx); who.Role == service.Member {
+		f.Sponsor = who.Person
+	}
+	all, err := s.Service.FindGuests(ctx, st, &f)
+	if err != nil {
+		return nil, err
+	}
+	part, next, err := page(all, p.Cursor, p.Limit)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.Guests200JSONResponse{Guests: []apigen.GuestShort{}, Total: len(all), Next: next}
+	q := st.Sequences(s.Service.Carried())
+	for _, a := range part {
+		g, own, err := s.Service.Guest(ctx, a)
+		if err != nil {
+			continue // it went away meanwhile
+		}
+		steps, _ := q.Of(g.Address)
+		live := 0
+		for i := range own {
+			if moment.Within(s.Service.Now(), own[i].From, own[i].Until) {
+				live++
+			}
+		}
+		out.Guests = append(out.Guests, s.short(st, g, live, steps))
+	}
+	return out, nil
+}
+
+func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen.GuestResponseObject, error) {
+	g, own, err := s.Service.Guest(ctx, r.Address)
+	if err != nil {
+		return nil, err
+	}
+	if who := whoIs(ctx); who.Role == service.Member && (g.Sponsor != who.Person || who.Person == "") {
+		return nil, fmt.Errorf("%w: there is no record of %s that you answer for", service.ErrNotFound, g.Address)
+	}
+	st := s.state(ctx)
+	now := s.Service.Now()
+	steps, _ := st.Sequences(s.Service.Carried()).Of(g.Address)
+	out := apigen.Guest200JSONResponse{Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
+		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []apigen.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
+	out.Licence = some(world.LicenceNames[g.Licence])
+	live := 0
+	add := func(x *world.Grant, group string) {
+		is := moment.Within(now, x.From, x.Until)
+		if is {
+			live++
+		}
+		out.Grants = append(out.Grants, apigen.GuestGrant{Resource: x.Resource.String(), Name: some(st.NameOf(x.Resource)), Role: x.Role.String(), From: said(x.From), Until: said(x.Until), Sponsor: some(x.Sponsor), Reviewed: said(x.Reviewed), Live: is, Group: some(group)})
+	}
+	for i := range own {
+		add(&own[i], "")
+	}
+	groups, err := s.Service.GroupsHolding(ctx, g.Address)
+	if err != nil {
+		return nil, err
+	}
+	for i := range groups {
+		out.Groups = append(out.Groups, groups[i].ID)
+		given, err := s.Service.GrantsOf(ctx, "group:"+groups[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		for k := range given {
+			add(&given[k], groups[i].ID)
+		}
+	}
+	links, err := s.Service.LinksFor(ctx, g.Address)
+	if err != nil {
+		return nil, err
+	}
+	for i := range links {
+		l := &links[i]
+		out.Links = append(out.Links, struct {
+			Id    string  `json:"id"`
+			Item  string  `json:"item"`
+			Right string  `json:"right"`
+			Until *string `json:"until,omitempty"`
+		}{l.ID, l.Item.String(), l.Right.String(), said(l.Until)})
+	}
+	if w, err := s.Service.WishOf(ctx, g.Address.String()); err != nil {
+		return nil, err
+	} else if w != nil && w.State == "open" {
+		out.Wish = ptr(apigen.Wish(wishOf(w)))
+	}
+	out.Short = s.short(st, g, live, steps)
+	return out, nil
+}
+
+func wishOf(w *service.Wish) apigen.Wish {
+	return apigen.Wish{Address: w.Address, Until: some(w.Until), Text: some(w.Text), Made: w.Made, State: w.State, Answer: some(w.Answer)}
+}
+
+func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apigen.InviteResponseObject, error) {
+	b := r.Body
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.Invite(ctx, whoIs(ctx), service.Invitation{List: b.List, Into: opt(b.Into), Role: opt(b.Role), Purpose: opt(b.Purpose), Text: opt(b.Text), Landing: opt(b.Landing), Sponsor: opt(b.Sponsor), As: opt(b.As),
+		Until: opt(b.Until), Language: opt(b.Language), Location: opt(b.Location), Licence: opt(b.Licence)}, preview)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.Invite200JSONResponse{Lines: []apigen.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []apigen.InvitationOpens{}, Missing: []string{}}
+	if x.Group != "" {
+		out.Into = "group:" + x.Group
+	}
+	out.Missing = append(out.Missing, x.Missing...)
+	for i := range x.Lines {
+		l := &x.Lines[i]
+		y := apigen.InvitedLine{Check: answer.CheckLine(&l.Line), Name: some(l.Name)}
+		if l.Done != "" {
+			y.Done = ptr(apigen.InvitedLineDone(l.Done))
+		}
+		out.Lines = append(out.Lines, y)
+	}
+	st := s.state(ctx)
+	for i := range x.Opens {
+		o := &x.Opens[i]
+		w := answer.Would(o.Who.String(), o.Kind, s.Service.Now(), o.Lines, st.Head.Revision)
+		out.Opens = append(out.Opens, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: o.Who.String(), Opened: service.Opened(o.Lines), Lines: w.Lines, Steps: answer.DueSteps(o.State, o.Steps)})
+	}
+	for _, n := range x.Narrower {
+		out.Narrower = append(out.Narrower, struct {
+			Into   string  `json:"into"`
+			Opened int     `json:"opened"`
+			Role   string  `json:"role"`
+			Text   string  `json:"text"`
+			Until  *string `json:"until,omitempty"`
+		}{n.Into, n.Opened, n.Role, n.Text, some(n.Until)})
+	}
+	if preview {
+		v := &answer.View{Snapshot: st.Snapshot, At: s.Service.Now()}
+		out.Residual = some(v.ResidualRisk())
+	}
+	return out, nil
+}
+
+func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestObject) (apigen.ChangeGuestsResponseObject, error) {
+	b := r.Body
+	list, err := s.Service.ChangeGuests(ctx, whoIs(ctx), service.GuestChange{Do: service.Do(b.Do), Addresses: b.Addresses, Reason: opt(b.Reason), Until: opt(b.Until), Grants: b.Grants != nil && *b.Grants, Resource: opt(b.Resource), Role: opt(b.Role),
+		Sponsor: opt(b.Sponsor), Name: b.Name, Purpose: b.Purpose, Language: b.Language, Location: b.Location, Licence: b.Licence}, r.Params.Preview != nil && *r.Params.Preview)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.ChangeGuests200JSONResponse{Guests: []apigen.GuestChanged{}}
+	st := s.state(ctx)
+	for i := range list {
+		c := &list[i]
+		x := apigen.GuestChanged{Address: c.Address, Name: some(c.Name), Done: c.Done, Reason: some(c.Reason)}
+		if c.State != nil {
+			x.Was, x.Will, x.Lost = ptr(answer.DueSteps(st.Snapshot, c.Was)), ptr(answer.DueSteps(c.State, c.Will)), &c.Lost
+		}
+		out.Guests = append(out.Guests, x)
+	}
+	return out, nil
+}
+
+func (s *server) MergeGuests(ctx context.Context, r apigen.MergeGuestsRequestObject) (apigen.MergeGuestsResponseObject, error) {
+	m, err := s.Service.MergeGuests(ctx, whoIs(ctx), r.Body.From, r.Body.Into, opt(r.Body.Reason), r.Params.Preview != nil && *r.Params.Preview)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Steps: answer.DueSteps(m.State, m.Steps)}
+	for i := range m.Gained {
+		l := &m.Gained[i]
+		out.Gained = append(out.Gained, struct {
+			Action   string  `json:"action"`
+			Name     *string `json:"name,omitempty"`
+			Resource string  `json:"resource"`
+		}{l.Action.String(), some(l.Name), l.Resource.String()})
+	}
+	return out, nil
+}
+
+func (s *server) PersonLeaves(ctx context.Context, r apigen.PersonLeavesRequestObject) (apigen.PersonLeavesResponseObject, error) {
+	o, err := s.Service.PersonLeaves(ctx, whoIs(ctx), r.Id, opt(r.Body.At), opt(r.Body.Successor), opt(r.Body.Reason), r.Params.Preview != nil && *r.Params.Preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.PersonLeaves200JSONResponse(offerOf(o)), nil
+}
+
+func offerOf(o *service.Offer) apigen.Offer {
+	return apigen.Offer{Id: o.ID, From: o.From, To: o.To, Guests: o.Guests, Grants: o.Grants, Made: o.Made, By: o.By, State: o.State, Reason: some(o.Reason)}
+}
+
+func (s *server) Offers(ctx context.Context, _ apigen.OffersRequestObject) (apigen.OffersResponseObject, error) {
+	list, err := s.Service.Offers(ctx, whoIs(ctx))
+	out := apigen.Offers200JSONResponse{Offers: []apigen.Offer{}}
+	for i := range list {
+		out.Offers = append(out.Offers, offerOf(&list[i]))
+	}
+	return out, err
+}
+
+func (s *server) AnswerOffer(ctx context.Context, r apigen.AnswerOfferRequestObject) (apigen.AnswerOfferResponseObject, error) {
+	o, err := s.Service.AnswerOffer(ctx, whoIs(ctx), r.Id, r.Body.Accept)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.AnswerOffer200JSONResponse(offerOf(o)), nil
+}
+
+func (s *server) Wishes(ctx context.Context, _ apigen.WishesRequestObject) (apigen.WishesResponseObject, error) {
+	list, err := s.Service.Wishes(ctx, whoIs(ctx))
+	out := apigen.Wishes200JSONResponse{Wishes: []apigen.Wish{}}
+	for i := range list {
+		out.Wishes = append(out.Wishes, wishOf(&list[i]))
+	}
+	return out, err
+}
+
+func (s *server) AnswerWish(ctx context.Context, r apigen.AnswerWishRequestObject) (apigen.AnswerWishResponseObject, error) {
+	w, err := s.Service.AnswerWish(ctx, whoIs(ctx), r.Address, r.Body.Grant, opt(r.Body.Until), opt(r.Body.Text))
+	if err != nil {
+		return nil, err
+	}
+	return apigen.AnswerWish200JSONResponse(wishOf(w)), nil
+}
+
+func (s *server) Outbox(ctx context.Context, r apigen.OutboxRequestObject) (apigen.OutboxResponseObject, error) {
+	p := &r.Params
+	before := uint64(0)
+	if p.Before != nil {
+		before = uint64(*p.Before)
+	}
+	list, err := s.Service.Outbox(ctx, opt(p.Recipient), opt(p.State), before, pageSize(p.Limit, 100))
+	out := apigen.Outbox200JSONResponse{Messages: []apigen.OutboxMessage{}}
+	for i := range list {
+		m := &list[i]
+		x := apigen.OutboxMessage{Id: int64(m.ID), Recipient: m.Recipient, Kind: m.Kind, State: m.State, Made: m.Made.String(), Sent: said(m.Sent), Tries: m.Tries, Error: some(m.Error)}
+		if m.State == "waiting" {
+			x.Due = said(m.Due)
+		}
+		out.Messages = append(out.Messages, x)
+	}
+	return out, err
+}
+
+func (s *server) SendAgain(ctx context.Context, r apigen.SendAgainRequestObject) (apigen.SendAgainResponseObject, error) {
+	return apigen.SendAgain204Response{}, s.Service.SendAgain(ctx, uint64(r.Id))
+}
+
+func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (apigen.DueDaysResponseObject, error) {
+	p := &r.Params
+	st := s.state(ctx)
+	f := answer.DueFilter{From: s.Service.Now(), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor)}
+	var err error
+	if t := opt(p.From); t != "" {
+		if f.From, err = moment.ParseLoose(t, f.From, st.Zone()); err != nil {
+			return nil, &service.Invalid{Field: "from", Value: t, Reason: err.Error()}
+		}
+	}
+	until := opt(p.Until)
+	if until == "" {
+		until = "+90d"
+	}
+	if f.Until, err = moment.ParseEnd(until, s.Service.Now(), st.Zone()); err != nil {
+		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
+	}
+	if who := whoIs(ctx); who.Role == service.Member {
+		f.Sponsor = who.Person
+	}
+	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
+		return answer.DueWhole(st.Snapshot, f, s.Service.Carried()), nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	d := x.(*engine.Due)
+	out := apigen.DueDays200JSONResponse{Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds)}
+	for _, day := range d.Days() {
+		out.Days = append(out.Days, struct {
+			Day   string         `json:"day"`
+			Kinds map[string]int `json:"kinds"`
+		}{day.Day.String(), answer.DueKinds(&day.Kinds)})
+	}
+	return out, nil
+}
+
+func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestObject) (apigen.DueSupposingResponseObject, error) {
+	b := r.Body
+	st := s.state(ctx)
+	if b.Do == "end_partner" { // a change of policy: as a draft of it would have it
+		was, will, after, err := s.Service.WithoutPartner(ctx, st, b.Address)
+		if err != nil {
+			return nil, err
+		}
+		return apigen.DueSupposing200JSONResponse{Was: answer.DueSteps(st.Snapshot, was), Will: answer.DueSteps(after, will)}, nil
+	}
+	list, err := s.Service.ChangeGuests(ctx, whoIs(ctx), service.GuestChange{Do: service.Do(b.Do), Addresses: []string{b.Address}, Until: opt(b.Until), Grants: b.Grants != nil && *b.Grants, Resource: opt(b.Resource)}, true)
+	if err != nil {
+		return nil, err
+	}
+	c := &list[0]
+	out := apigen.DueSupposing200JSONResponse{Was: []apigen.DueStep{}, Will: []apigen.DueStep{}, Reason: some(c.Reason)}
+	if c.Was != nil {
+		out.Was = answer.DueSteps(st.Snapshot, c.Was)
+	}
+	if c.State != nil {
+		out.Will = answer.DueSteps(c.State, c.Will)
+	}
+	return out, nil
+}
+
+func (s *server) GetList(ctx context.Context, r apigen.GetListRequestObject) (apigen.GetListResponseObject, error) {
+	var b bytes.Buffer
+	format := ""
+	if r.Params.Format != nil {
+		format = string(*r.Params.Format)
+	}
+	if err := s.Service.List(ctx, string(r.What), format, &b); err != nil {
+		return nil, err
+	}
+	if format == "scim" {
+		return rawList{b.Bytes(), "application/scim+json"}, nil
+	}
+	return apigen.GetList200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+}
+
+func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (apigen.PutListResponseObject, error) {
+	who := whoIs(ctx)
+	if who.Role != service.Administrator && (r.What == "people" || r.What == "spaces") {
+		return nil, fmt.Errorf("%w: administrators take in lists of %s", errForbidden, r.What)
+	}
+	columns := map[string]string{}
+	if t := opt(r.Params.Map); t != "" {
+		for _, pair := range strings.Split(t, ",") {
+			from, to, ok := strings.Cut(pair, "=")
+			if !ok {
+				return nil, &service.Invalid{Field: "map", Value: pair, Reason: "write THEIRS=OURS, as mail=address"}
+			}
+			columns[strings.TrimSpace(from)] = strings.TrimSpace(to)
+		}
+	}
+	format, body := "csv", io.Reader(requestOf(ctx).Body)
+	if t := requestOf(ctx).Header.Get("Content-Type"); strings.HasPrefix(t, "application/scim+json") {
+		format = "scim"
+	}
+	x, err := s.Service.PutList(ctx, who, opt(r.Params.Why), string(r.What), format, columns, body, r.Params.Preview != nil && *r.Params.Preview)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.PutList200JSONResponse{Lines: x.Lines, Added: x.Added, Changed: x.Changed, Same: x.Same, Columns: &x.Columns, Ignored: &x.Ignored}
+	for _, e := range x.Errors {
+		out.Errors = append(out.Errors, struct {
+			Column *string `json:"column,omitempty"`
+			Line   int     `json:"line"`
+			Text   string  `json:"text"`
+			Value  *string `json:"value,omitempty"`
+		}{some(e.Column), e.Line, e.Text, some(e.Value)})
+	}
+	sample := make([]struct {
+		Id   string `json:"id"`
+		Line int    `json:"line"`
+		What string `json:"what"`
+	}, 0, len(x.Sample))
+	for _, c := range x.Sample {
+		sample = append(sample, struct {
+			Id   string `json:"id"`
+			Line int    `json:"line"`
+			What string `json:"what"`
+		}{c.ID, c.Line, c.What})
+	}
+	out.Sample = &sample
+	return out, nil
+}
+
+// rawList is a list as it is sent.
+type rawList struct {
+	body []byte
+	kind string
+}
+
+func (l rawList) VisitGetListResponse(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", l.kind)
+	_, err := w.Write(l.body)
+	return err
+}

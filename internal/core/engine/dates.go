@@ -1,0 +1,659 @@
+package engine
+
+import (
+	"sort"
+	"sync"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// dates is what of a record only its dated sequence asks for. Starts count from their
+// local day, so seconds are enough for them.
+type dates struct {
+	until             moment.Moment
+	renewed, lastSeen uint32 // seconds since 1970; 0 for none
+	sponsor           uint32 // a person, or none
+	state             dated.State
+	cause             dated.Cause // of a suspended record
+}
+
+// seconds cuts a start to what dates hold; an absent one is 0.
+func seconds(m moment.Moment) uint32 {
+	if s := m / 1e6; m != moment.Always && s > 0 && s < 1<<32 {
+		return uint32(s)
+	}
+	return 0
+}
+
+func fromSeconds(s uint32) moment.Moment {
+	if s == 0 {
+		return moment.Always
+	}
+	return moment.Moment(s) * 1e6
+}
+
+func (e *Editor) putDates(i uint32, g *world.Guest) {
+	d := dates{until: g.Until, renewed: seconds(g.Renewed), lastSeen: seconds(g.LastSeen), sponsor: e.person(g.Sponsor)}
+	switch {
+	case g.Provisioned():
+		d.state = dated.Fed
+	case g.State == world.StateSuspended:
+		d.state = dated.IsSuspended
+		d.cause, _ = dated.ParseCause(g.Cause)
+	case g.State == world.StateInvited && g.Accepted == moment.Never:
+		d.state = dated.Invited
+	}
+	*e.inv.dates.edit(e.tok, i) = d
+	if was, ok := e.inv.closed[i]; ok || g.HomeClosed != 0 {
+		if was != g.HomeClosed {
+			next := make(map[uint32]moment.Moment, len(e.inv.closed)+1)
+			for k, v := range e.inv.closed {
+				next[k] = v
+			}
+			delete(next, i)
+			if g.HomeClosed != 0 {
+				next[i] = g.HomeClosed
+			}
+			e.inv.closed = next
+		}
+	}
+	e.moved = append(e.moved, i)
+}
+
+// DatedRules lists the rules that dated sequences follow.
+func DatedRules() []catalogue.RuleID {
+	return []catalogue.RuleID{ruleTermDays, ruleIdleDays, ruleInviteDays, ruleGraceDays, ruleLastGrant, ruleReviewDays, ruleReviewSilence, ruleSponsor}
+}
+
+var (
+	ruleTermDays      = catalogue.MustRule("guests.term_days")
+	ruleIdleDays      = catalogue.MustRule("guests.idle_days")
+	ruleInviteDays    = catalogue.MustRule("guests.invite_days")
+	ruleGraceDays     = catalogue.MustRule("guests.grace_days")
+	ruleLastGrant     = catalogue.MustRule("guests.after_last_grant")
+	ruleReviewDays    = catalogue.MustRule("guests.review_days")
+	ruleReviewSilence = catalogue.MustRule("guests.review_silence")
+	ruleSponsor       = catalogue.MustRule("guests.sponsor")
+	suspends          = valueOf(ruleLastGrant, "suspend")
+	silenceEnds       = valueOf(ruleReviewSilence, "end")
+	sponsorNeeded     = valueOf(ruleSponsor, "required")
+)
+
+func valueOf(r catalogue.RuleID, word string) catalogue.Value {
+	v, err := r.Get().Scale.Parse(word)
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+func daysOf(v catalogue.Value) int {
+	if v == catalogue.NoLimit {
+		return dated.None
+	}
+	return int(v)
+}
+
+// partnerDates is what counts for the records of one partner, or of none.
+type partnerDates struct {
+	dated.Values
+	ended           moment.Moment
+	review, silence catalogue.Value // what the partner says, or Unset
+	reviewDays      int             // where no space speaks
+	reviewEnds      bool
+}
+
+// Sequences computes dated sequences of one snapshot, one record after the other. It
+// belongs to one goroutine.
+type Sequences struct {
+	s        *Snapshot
+	cal      *moment.Calendar
+	partners []partnerDates // by index of partner; the last is of none
+	barred   map[uint32]bool
+	rec      dated.Record
+	given    []grant // those of rec.Held
+	steps    []dated.Step
+}
+
+var calendars sync.Map // by the name of a zone
+
+func (s *Snapshot) calendar() *moment.Calendar {
+	name := s.pol.zone.String()
+	if c, ok := calendars.Load(name); ok && c.(*moment.Calendar).Zone() == s.pol.zone {
+		return c.(*moment.Calendar)
+	}
+	c := moment.NewCalendar(s.pol.zone)
+	calendars.Store(name, c)
+	return c
+}
+
+// Sequences makes ready to compute sequences. What falls due before notBefore because a
+// rule changed happens at notBefore; moment.Always where nothing is carried out.
+func (s *Snapshot) Sequences(notBefore moment.Moment) *Sequences {
+	pol, inv := s.pol, &s.inv
+	q := &Sequences{s: s, cal: s.calendar()}
+	q.rec.Calendar, q.rec.NotBefore = q.cal, notBefore
+	of := func(said *row, ended moment.Moment) partnerDates {
+		v := func(r catalogue.RuleID) catalogue.Value {
+			x := catalogue.Unset
+			if said != nil {
+				x = said[r]
+			}
+			if x == catalogue.Unset {
+				x = pol.fallback[r]
+			}
+			return join(ruleShape[r], x, pol.limit[r])
+		}
+		p := partnerDates{ended: ended, review: catalogue.Unset, silence: catalogue.Unset, reviewDays: daysOf(v(ruleReviewDays)), reviewEnds: v(ruleReviewSilence) == silenceEnds}
+		p.Values = dated.Values{Term: daysOf(v(ruleTermDays)), Idle: daysOf(v(ruleIdleDays)), Invite: daysOf(v(ruleInviteDays)), Grace: daysOf(v(ruleGraceDays)),
+			LastGrantSuspends: v(ruleLastGrant) == suspends, SponsorRequired: v(ruleSponsor) == sponsorNeeded}
+		if said != nil {
+			p.review, p.silence = said[ruleReviewDays], said[ruleReviewSilence]
+		}
+		return p
+	}
+	q.partners = make([]partnerDates, len(pol.partners)+1)
+	for i := range pol.partners {
+		ended := moment.Never
+		if src := pol.rest[i].source; src != nil && src.Standing == world.Ended {
+			ended = src.StandingSince
+		}
+		q.partners[i] = of(&pol.rows[pol.partners[i].rules], ended)
+	}
+	q.partners[len(pol.partners)] = of(nil, moment.Never)
+	for a := range pol.bars {
+		if i := inv.addresses.find(inv.text, a); i != none {
+			if q.barred == nil {
+				q.barred = map[uint32]bool{}
+			}
+			q.barred[i] = true
+		}
+	}
+	return q
+}
+
+// load fills q.rec with the record of a party; false where it has none.
+func (q *Sequences) load(i uint32) bool {
+	inv, pol := &q.s.inv, q.s.pol
+	p := inv.parties.at(i)
+	if p.flags&hasRecord == 0 {
+		return false
+	}
+	d := inv.dates.at(i)
+	r := &q.rec
+	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(d.renewed), d.until, fromSeconds(d.lastSeen), p.stateSince
+	r.Suspension = d.cause
+	r.SponsorLeft, r.HomeClosed = moment.Never, moment.Never
+	if d.sponsor != none {
+		if left := inv.people.at(d.sponsor).left; left != 0 {
+			r.SponsorLeft = left
+		}
+	}
+	if len(inv.closed) > 0 {
+		if at, ok := inv.closed[i]; ok {
+			r.HomeClosed = at
+		}
+	}
+	f := pol.domains[p.domain]
+	of := &q.partners[len(q.partners)-1]
+	r.PartnerEnded = moment.Never
+	if f.kind == partnerDomain {
+		r.PartnerEnded = q.partners[f.partner].ended
+		if f.bar == 0 && !q.barred[i] {
+			of = &q.partners[f.partner]
+		}
+	}
+	r.Values = of.Values
+	r.Held, q.given = r.Held[:0], q.given[:0]
+	for _, g := range inv.given(p.grants) {
+		if g.via == viaGrant {
+			q.hold(&g, of, true)
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		for _, g := range inv.given(inv.groups.at(k).grants) {
+			q.hold(&g, of, false)
+		}
+	}
+	return true
+}
+
+func (q *Sequences) hold(g *grant, of *partnerDates, own bool) {
+	inv := &q.s.inv
+	h := dated.Held{From: g.from, Until: g.until, Reviewed: fromSeconds(g.link), Own: own, Review: of.reviewDays, ReviewEnds: of.reviewEnds}
+	space := g.resource
+	if space&itemBit != 0 {
+		space = inv.items.at(space &^ itemBit).space
+	}
+	if space != none && space < inv.spaces.n {
+		if rules := inv.spaces.at(space).rules; rules != none {
+			row := &inv.rows[rules]
+			if v := row[ruleReviewDays]; v != catalogue.Unset {
+				h.Review = daysOf(join(catalogue.Days, join(catalogue.Days, of.review, v), q.s.pol.limit[ruleReviewDays]))
+			}
+			if v := row[ruleReviewSilence]; v != catalogue.Unset {
+				h.ReviewEnds = join(ruleShape[ruleReviewSilence], join(ruleShape[ruleReviewSilence], of.silence, v), q.s.pol.limit[ruleReviewSilence]) == silenceEnds
+			}
+		}
+	}
+	q.rec.Held = append(q.rec.Held, h)
+	q.given = append(q.given, *g)
+}
+
+// of returns the sequence of a party; it holds until the next call.
+func (q *Sequences) of(i uint32) []dated.Step {
+	if !q.load(i) {
+		return nil
+	}
+	q.steps = q.rec.Append(q.steps[:0])
+	return q.steps
+}
+
+// DueStep is a step of somebody's sequence.
+type DueStep struct {
+	dated.Step
+	Party    uint32 // for the methods of the snapshot
+	Address  addr.Address
+	Resource world.Resource // of a grant
+	Role     catalogue.Role
+	From     moment.Moment // of the grant
+	Until    moment.Moment
+}
+
+func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
+	x := DueStep{Step: *st, Party: i}
+	if st.Held >= 0 {
+		g := &q.given[st.Held]
+		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role, g.from, g.until
+	}
+	return x
+}
+
+// given names what a grant is on.
+func (s *Snapshot) given(g *grant) world.Resource {
+	inv := &s.inv
+	if g.resource&itemBit != 0 {
+		i := g.resource &^ itemBit
+		return world.Resource{Kind: inv.items.at(i).kind, ID: inv.itemIDs.text(inv.text, i)}
+	}
+	return world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}
+}
+
+// Of returns the sequence of an address; ok is false where it has no record.
+func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
+	inv := &q.s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none || i >= inv.parties.n || !q.load(i) {
+		return nil, false
+	}
+	for _, st := range q.rec.Sequence() {
+		x := q.tell(i, &st)
+		x.Address = a
+		steps = append(steps, x)
+	}
+	return steps, true
+}
+
+// Record returns what the sequence of an address is computed from, for asking what would
+// be otherwise; it holds until the next call.
+func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
+	inv := &q.s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none || i >= inv.parties.n || !q.load(i) {
+		return nil, false
+	}
+	return &q.rec, true
+}
+
+// Each hands over the sequence of every record, in no order. It stops where fn says so.
+func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) {
+	inv := &q.s.inv
+	for i := uint32(0); i < inv.parties.n; i++ {
+		if inv.parties.at(i).flags&hasRecord == 0 {
+			continue
+		}
+		if !fn(i, q.of(i)) {
+			return
+		}
+	}
+}
+
+// Due is what falls due within a stretch of time, day by day.
+type Due struct {
+	From, Until moment.Moment
+	Kinds       [dated.NumKinds]int
+
+	q     *Sequences
+	first moment.Day
+	days  [][]uint32 // by day: parties, once for every step
+	count [][dated.NumKinds]int
+	keep  func(party uint32) bool
+
+	base  *Due // where set, this is a base with some parties counted anew
+	moved map[uint32]bool
+}
+
+// Total is how many steps there are.
+func (d *Due) Total() (n int) {
+	for _, k := range d.Kinds {
+		n += k
+	}
+	return
+}
+
+// Scan finds what is due from one moment until before another by computing the sequence
+// of every record. keep, where not nil, picks records.
+func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party uint32) bool) *Due {
+	q := s.Sequences(notBefore)
+	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from), keep: keep}
+	n := max(0, int(q.cal.DayOf(until-1)-d.first)+1)
+	if until <= from {
+		n = 0
+	}
+	type found struct {
+		who uint32
+		day uint32
+	}
+	var all []found
+	per := make([]uint32, n)
+	d.count = make([][dated.NumKinds]int, n)
+	q.Each(func(i uint32, steps []dated.Step) bool {
+		if keep != nil && !keep(i) {
+			return true
+		}
+		for k := range steps {
+			if at := steps[k].At; at >= from && at < until {
+				day := uint32(q.cal.DayOf(at) - d.first)
+				per[day]++
+				d.count[day][steps[k].Kind]++
+				d.Kinds[steps[k].Kind]++
+				all = append(all, found{i, day})
+			}
+		}
+		return true
+	})
+	room := make([]uint32, len(all))
+	d.days = make([][]uint32, n)
+	for day, k := range per {
+		d.days[day], room = room[:0:k], room[k:]
+	}
+	for _, f := range all {
+		d.days[f.day] = append(d.days[f.day], f.who)
+	}
+	return d
+}
+
+// within returns the steps of a party on a day of d, between its ends.
+func (d *Due) within(i uint32, day moment.Day, fn func(*dated.Step)) {
+	if d.keep != nil && !d.keep(i) {
+		return
+	}
+	from, until := max(d.From, d.q.cal.Start(day)), min(d.Until, d.q.cal.Start(day+1))
+	for _, st := range d.q.of(i) {
+		if st.At >= from && st.At < until {
+			fn(&st)
+		}
+	}
+}
+
+// Day lists what is due on one day, in order.
+func (d *Due) Day(day moment.Day) []DueStep {
+	var out []DueStep
+	last := none
+	take := func(i uint32) {
+		var a addr.Address
+		d.within(i, day, func(st *dated.Step) {
+			if a.IsZero() {
+				a = d.q.s.addressOf(i)
+			}
+			x := d.q.tell(i, st)
+			x.Address = a
+			out = append(out, x)
+		})
+	}
+	from := d
+	if d.base != nil {
+		from = d.base
+	}
+	if k := int(day - from.first); k >= 0 && k < len(from.days) {
+		for _, i := range from.days[k] {
+			if i != last && !d.moved[i] { // a party's steps of a day lie together
+				take(i)
+				last = i
+			}
+		}
+	}
+	for i := range d.moved {
+		take(i)
+	}
+	SortDue(out)
+	return out
+}
+
+// SortDue puts steps in order: by moment, then by address, then as they follow from each
+// other.
+func SortDue(steps []DueStep) {
+	sort.Slice(steps, func(a, b int) bool {
+		x, y := &steps[a], &steps[b]
+		switch {
+		case x.At != y.At:
+			return x.At < y.At
+		case x.Party != y.Party:
+			return x.Address.String() < y.Address.String()
+		case x.Kind != y.Kind:
+			return x.Kind < y.Kind
+		case x.Resource != y.Resource:
+			return x.Resource.String() < y.Resource.String()
+		case x.Role != y.Role:
+			return x.Role < y.Role
+		}
+		return x.From < y.From
+	})
+}
+
+// Steps lists what is due, skipping some, at most so many.
+func (d *Due) Steps(skip, limit int) []DueStep {
+	out := []DueStep{}
+	if d.Until <= d.From {
+		return out
+	}
+	for day, last := d.q.cal.DayOf(d.From), d.q.cal.DayOf(d.Until-1); day <= last && len(out) < limit; day++ {
+		if n, exact := d.onDay(day); exact && n <= skip {
+			skip -= n
+			continue
+		}
+		steps := d.Day(day)
+		if skip >= len(steps) {
+			skip -= len(steps)
+			continue
+		}
+		steps = steps[skip:]
+		skip = 0
+		out = append(out, steps[:min(len(steps), limit-len(out))]...)
+	}
+	return out
+}
+
+// onDay returns how many steps lie on a day, where that is known without looking.
+func (d *Due) onDay(day moment.Day) (n int, exact bool) {
+	if d.base != nil {
+		return 0, false
+	}
+	k := int(day - d.first)
+	if k < 0 || k >= len(d.count) {
+		return 0, true
+	}
+	for _, c := range d.count[k] {
+		n += c
+	}
+	return n, true
+}
+
+// standing is what is due in the days ahead, kept from snapshot to snapshot: those that
+// an Editor touched are computed anew.
+type standing struct {
+	mu  sync.Mutex
+	due *Due
+}
+
+// StandingDays is how many days ahead are kept.
+const StandingDays = 35
+
+// Ahead returns what is due from carried, up to where steps have been carried out, until
+// some moment, by what is kept; it is made where there is none or where it ends too early.
+// ok is false where the stretch is longer than what is kept.
+func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
+	st := s.due
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	cal := s.calendar()
+	if st.due != nil && st.due.q.s.gen > s.gen { // others have gone on meanwhile
+		return nil, false
+	}
+	if st.due == nil || until > st.due.Until || from < st.due.From || carried < st.due.q.rec.NotBefore || cal.DayOf(carried)-cal.DayOf(st.due.From) > 2 {
+		day := cal.DayOf(max(from, carried)) + StandingDays
+		if from < carried || until > cal.Start(day) {
+			return nil, false
+		}
+		st.due = s.Scan(carried, cal.Start(day), carried, nil)
+	}
+	base := st.due
+	d = &Due{From: from, Until: until, base: base, first: base.first, moved: map[uint32]bool{}}
+	d.q = s.Sequences(carried)
+	for day, last := cal.DayOf(from), cal.DayOf(until-1); day <= last; day++ {
+		k := int(day - base.first)
+		if k < 0 || k >= len(base.count) {
+			continue
+		}
+		if cal.Start(day) >= from && cal.Start(day+1) <= until {
+			for kind, n := range base.count[k] {
+				d.Kinds[kind] += n
+			}
+			continue
+		}
+		seen := none
+		for _, i := range base.days[k] { // the first or the last day, which is not whole
+			if i == seen {
+				continue
+			}
+			seen = i
+			for _, st := range base.q.of(i) {
+				if st.At >= from && st.At < until && cal.DayOf(st.At) == day {
+					d.Kinds[st.Kind]++
+				}
+			}
+		}
+	}
+	for _, i := range s.moved {
+		if d.moved[i] {
+			continue
+		}
+		d.moved[i] = true
+		if i < base.q.s.inv.parties.n {
+			for _, st := range base.q.of(i) {
+				if st.At >= from && st.At < until {
+					d.Kinds[st.Kind]--
+				}
+			}
+		}
+		for _, st := range d.q.of(i) {
+			if st.At >= from && st.At < until {
+				d.Kinds[st.Kind]++
+			}
+		}
+	}
+	return d, true
+}
+
+// RecordOf tells of a party that is due: its name, sponsor and partner, as ids.
+func (s *Snapshot) RecordOf(party uint32) (name, sponsor, partner string) {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	name = inv.text.text(ref{p.name, uint32(p.nameLen)})
+	if d := inv.dates.at(party); d.sponsor != none {
+		sponsor = inv.personIDs.text(inv.text, d.sponsor)
+	}
+	if f := s.pol.domains[p.domain]; f.kind == partnerDomain {
+		partner = s.pol.rest[f.partner].source.ID
+	}
+	return
+}
+
+// PartnerOf returns the index of a partner, for comparing with PartnerAt; ok is false
+// where there is none.
+func (s *Snapshot) PartnerOf(id string) (uint32, bool) {
+	i := s.inv.partners.find(s.inv.text, id)
+	return i, i != none
+}
+
+// PartnerAt returns the index of the partner of a party.
+func (s *Snapshot) PartnerAt(party uint32) (uint32, bool) {
+	f := s.pol.domains[s.inv.parties.at(party).domain]
+	return f.partner, f.kind == partnerDomain
+}
+
+// SponsorAt reports whether a person answers for the record of a party.
+func (s *Snapshot) SponsorAt(party uint32, person string) bool {
+	d := s.inv.dates.at(party)
+	return d.sponsor != none && s.inv.personIDs.text(s.inv.text, d.sponsor) == person
+}
+
+// PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
+func (s *Snapshot) PartyOf(a addr.Address) uint32 {
+	return s.inv.addresses.find(s.inv.text, a.String())
+}
+
+// LeftAt returns when a person left us; zero where they are here.
+func (s *Snapshot) LeftAt(person string) moment.Moment {
+	if i := s.inv.personIDs.find(s.inv.text, person); i != none {
+		return s.inv.people.at(i).left
+	}
+	return 0
+}
+
+// KindOfSpace returns what a space is.
+func (s *Snapshot) KindOfSpace(id string) world.SpaceKind {
+	if i := s.inv.spaceIDs.find(s.inv.text, id); i != none {
+		return s.inv.spaces.at(i).kind
+	}
+	return world.Team
+}
+
+// ItemsOf lists the items of a space, in no order but always the same.
+func (s *Snapshot) ItemsOf(space string) (out []world.Resource) {
+	inv := &s.inv
+	sp := inv.spaceIDs.find(inv.text, space)
+	if sp == none {
+		return nil
+	}
+	for i := uint32(0); i < inv.items.n; i++ {
+		if it := inv.items.at(i); it.exists && it.space == sp {
+			out = append(out, world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)})
+		}
+	}
+	return
+}
+
+// DueDay is how much is due on a day.
+type DueDay struct {
+	Day   moment.Day
+	Kinds [dated.NumKinds]int
+}
+
+// Days counts what is due by day; days on which nothing is are left out. It is for what
+// Scan found.
+func (d *Due) Days() (out []DueDay) {
+	for k, c := range d.count {
+		for _, n := range c {
+			if n > 0 {
+				out = append(out, DueDay{d.first + moment.Day(k), c})
+				break
+			}
+		}
+	}
+	return
+}

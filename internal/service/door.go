@@ -1,0 +1,378 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+)
+
+// RoleGuest is the role of a guest who signed in: their own page only.
+const RoleGuest Role = "guest"
+
+var (
+	ruleSignIn = catalogue.MustRule("directory.sign_in")
+	ruleTerms  = catalogue.MustRule("directory.terms")
+	byCode     = methodOf("code")
+	byPartner  = methodOf("partner")
+	termsDue   = func() catalogue.Value {
+		v, err := ruleTerms.Get().Scale.Parse("required")
+		if err != nil {
+			panic(err)
+		}
+		return v
+	}()
+)
+
+func methodOf(name string) catalogue.Value {
+	v, err := ruleSignIn.Get().Scale.Parse(name)
+	if err != nil {
+		panic(err)
+	}
+	return v
+}
+
+// ErrTooMany is returned for who asks for codes too often.
+var ErrTooMany = errors.New("too often; wait and try again")
+
+// GuestName is the name of a guest in the journal and in sessions.
+func GuestName(address string) string { return "guest:" + address }
+
+// GuestOf returns the record of a guest who signed in, as an account; ErrDenied where it may
+// no longer sign in.
+func (s *Service) GuestOf(ctx context.Context, name string) (Who, error) {
+	address, ok := strings.CutPrefix(name, "guest:")
+	if !ok {
+		return Who{}, ErrDenied
+	}
+	a, err := addr.Parse(address)
+	if err != nil || !s.maySignIn(a) {
+		return Who{}, ErrDenied
+	}
+	return Who{Name: name, Role: RoleGuest, Guest: address}, nil
+}
+
+// maySignIn asks the decision that it is.
+func (s *Service) maySignIn(a addr.Address) bool {
+	act, _ := catalogue.ActionByName("directory.sign_in")
+	st := s.State()
+	if k := st.KindAt(a, s.Now()); k != engine.KindGuest && k != engine.KindProvisioned {
+		return false
+	}
+	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: s.Now()})
+	return err == nil && v.Yes
+}
+
+// DoorInvited is what the link of an invitation tells to whoever holds it.
+type DoorInvited struct {
+	Organisation, By, Masked, Language string
+	address                            addr.Address
+}
+
+// OpenDoor tells about an invitation by the secret of its link, without spending it: mail
+// filters open links too.
+func (s *Service) OpenDoor(ctx context.Context, key string) (*DoorInvited, error) {
+	address, err := s.store.DoorKey(ctx, sha256.Sum256([]byte(key)), s.Now())
+	if err != nil {
+		return nil, err
+	}
+	if address == "" {
+		return nil, fmt.Errorf("%w: the link was used already or has ended", ErrNotFound)
+	}
+	a, err := addr.Parse(address)
+	if err != nil {
+		return nil, err
+	}
+	out := &DoorInvited{Masked: mask(a), Language: Languages[0], address: a}
+	if o := s.State().Policy().Organisation; o != nil {
+		out.Organisation = o.Name
+	}
+	if doc, err := s.store.Record(ctx, "invitation", address); err == nil && doc != nil {
+		var inv invitation
+		if json.Unmarshal(doc, &inv) == nil {
+			out.Language = inv.Language
+			if p, err := s.Person(ctx, inv.By); err == nil {
+				out.By = p.Name
+			}
+		}
+	}
+	return out, nil
+}
+
+// doorAddress finds whom somebody at the door means: by the secret of a link, or by address.
+func (s *Service) doorAddress(ctx context.Context, key, address string) (addr.Address, error) {
+	if key != "" {
+		inv, err := s.OpenDoor(ctx, key)
+		if err != nil {
+			return addr.Address{}, err
+		}
+		return inv.address, nil
+	}
+	a, err := addr.Parse(strings.TrimSpace(address))
+	if err != nil {
+		return a, &Invalid{"address", address, err.Error()}
+	}
+	return a, nil
+}
+
+// AskCode mails a one-time code to an address that may sign in, and does as much for one
+// that may not, so that nobody can tell them apart.
+func (s *Service) AskCode(ctx context.Context, key, address string) error {
+	a, err := s.doorAddress(ctx, key, address)
+	if err != nil {
+		return err
+	}
+	now := s.Now()
+	n, err := s.store.AskDoor(ctx, a.String(), now-3600e6, now)
+	if err != nil {
+		return err
+	}
+	if n > codesAsked {
+		return ErrTooMany
+	}
+	kind := "void"
+	if st := s.State(); s.maySignIn(a) && st.GuestRule(a, "", ruleSignIn)&byCode != 0 {
+		kind = "code"
+	}
+	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: kind, Doc: []byte("{}"), Made: now, Due: now})
+	return err
+}
+
+// Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and
+// never asked for are the same answer.
+func (s *Service) Prove(ctx context.Context, key, address, code string) (Who, error) {
+	a, err := s.doorAddress(ctx, key, address)
+	if err != nil {
+		return Who{}, err
+	}
+	salt, hash, ok, err := s.store.TryDoorCode(ctx, a.String(), codeTries, s.Now())
+	if err != nil {
+		return Who{}, err
+	}
+	given := codeHash(salt, plainCode(code))
+	if !ok || subtle.ConstantTimeCompare(given[:], hash) != 1 {
+		return Who{}, ErrDenied
+	}
+	if ok, err = s.store.SpendDoorCode(ctx, a.String(), hash); err != nil || !ok {
+		return Who{}, errors.Join(err, ErrDenied)
+	}
+	return s.SeenGuest(ctx, a)
+}
+
+// SeenGuest lets a guest in who proved who they are, and notes it, once a day.
+func (s *Service) SeenGuest(ctx context.Context, a addr.Address) (Who, error) {
+	if !s.maySignIn(a) {
+		return Who{}, ErrDenied
+	}
+	err := s.change(ctx, GuestName(a.String()), "signed in", func(now *State, t *store.Tx) error {
+		g, err := t.Guest(a.String())
+		if err != nil {
+			return err
+		}
+		if g == nil {
+			return ErrDenied
+		}
+		if zone := now.Zone(); g.State != world.StateInvited && (g.LastSeen == moment.Always || moment.DayOf(g.LastSeen, zone) != moment.DayOf(s.Now(), zone)) {
+			g.LastSeen = s.Now()
+			_, err = t.PutGuest(g)
+		}
+		return err
+	})
+	return Who{Name: GuestName(a.String()), Role: RoleGuest, Guest: a.String()}, err
+}
+
+// PartnerSignIn is the sign-in of a partner's own, as the policy names it.
+type PartnerSignIn struct{ Partner, Name, Issuer, Client string }
+
+// SignInOf returns the partner's own sign-in for an address; ErrNotFound where its partner
+// has none or the rules do not take it. It tells of domains alone, not of who is known.
+func (s *Service) SignInOf(address string) (*PartnerSignIn, error) {
+	a, err := addr.Parse(strings.TrimSpace(address))
+	if err != nil {
+		return nil, &Invalid{"address", address, err.Error()}
+	}
+	st := s.State()
+	m := st.Match(a)
+	if m.Partner == nil || m.Bar != nil || m.Partner.SignIn == "" || st.GuestRule(a, "", ruleSignIn)&byPartner == 0 {
+		return nil, fmt.Errorf("%w: sign in with a code that we mail to you", ErrNotFound)
+	}
+	return &PartnerSignIn{m.Partner.ID, m.Partner.Name, m.Partner.SignIn, m.Partner.SignInClient}, nil
+}
+
+// PartnerProved signs a guest in whom their partner's own sign-in named: the address must
+// be at a domain of that partner.
+func (s *Service) PartnerProved(ctx context.Context, partner, address string) (Who, error) {
+	in, err := s.SignInOf(address)
+	if err != nil || in.Partner != partner {
+		return Who{}, ErrDenied
+	}
+	a, err := addr.Parse(strings.TrimSpace(address))
+	if err != nil {
+		return Who{}, ErrDenied
+	}
+	return s.SeenGuest(ctx, a)
+}
+
+// Terms returns the terms of use that guests accept, in a language.
+func (s *State) Terms(language string) string {
+	if t := s.Policy().SettingsNow().Terms; t != "" {
+		return t
+	}
+	name := ""
+	if o := s.Policy().Organisation; o != nil {
+		name = o.Name
+	}
+	if language == "pt" {
+		return "O que aqui vê pertence a " + name + " e a quem com ela trabalha. Use-o só para aquilo a que foi convidado, não o passe a outros, e avise quem o convidou se algo lhe chegou por engano. O que fizer aqui fica registado."
+	}
+	return "What you see here belongs to " + name + " and to those who work with it. Use it only for what you were invited to, do not pass it on, and tell whoever invited you if something reached you by mistake. What you do here is recorded."
+}
+
+// TermsOwed reports whether a guest still has to accept the terms that count now.
+func (s *State) TermsOwed(g *world.Guest) bool {
+	if s.GuestRule(g.Address, "", ruleTerms) != termsDue {
+		return false
+	}
+	return g.Terms == moment.Never || g.Terms < s.Policy().SettingsNow().TermsSince
+}
+
+// AcceptGuest records that a guest accepts: the invitation, where there is one, and the
+// terms. It ends every link of the invitation.
+func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool) error {
+	a, err := addr.Parse(who.Guest)
+	if err != nil {
+		return ErrDenied
+	}
+	err = s.change(ctx, who.Name, "accepted", func(now *State, t *store.Tx) error {
+		g, err := t.Guest(a.String())
+		if err != nil {
+			return err
+		}
+		if g == nil || g.State == world.StateSuspended {
+			return ErrDenied
+		}
+		if now.TermsOwed(g) && !terms {
+			return &Invalid{"terms", "no", "the terms have to be accepted first"}
+		}
+		at := s.Now()
+		if terms {
+			g.Terms = at
+		}
+		if g.State == world.StateInvited {
+			g.State, g.StateSince, g.Accepted, g.LastSeen = world.StateActive, moment.Always, at, at
+		}
+		_, err = t.PutGuest(g)
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return s.store.SpendDoorKeys(ctx, a.String())
+}
+
+// LeaveGuest removes a guest's own record, where the rules let them.
+func (s *Service) LeaveGuest(ctx context.Context, who Who) error {
+	a, err := addr.Parse(who.Guest)
+	if err != nil {
+		return ErrDenied
+	}
+	err = s.change(ctx, who.Name, "left", func(now *State, t *store.Tx) error {
+		if now.GuestRule(a, "", ruleLeave) != valueOn {
+			return fmt.Errorf("%w: here guests do not remove their own record (directory.leave); ask your sponsor", ErrConflict)
+		}
+		g, err := t.Guest(a.String())
+		if err != nil {
+			return err
+		}
+		if g == nil {
+			return ErrDenied
+		}
+		return s.remove(now, t, a, s.Now())
+	})
+	if err != nil {
+		return err
+	}
+	return s.store.SpendDoorKeys(ctx, a.String())
+}
+
+// WishMore asks the sponsor for more time.
+func (s *Service) WishMore(ctx context.Context, who Who, until, text string) (*Wish, error) {
+	a, err := addr.Parse(who.Guest)
+	if err != nil {
+		return nil, ErrDenied
+	}
+	if text = strings.TrimSpace(text); text == "" || len(text) > 1000 {
+		return nil, &Invalid{"text", text, "say what you need the time for, in 1 to 1000 letters"}
+	}
+	w := &Wish{Address: a.String(), Text: text, Made: s.Now().String(), State: "open"}
+	if until != "" {
+		m, err := moment.ParseEnd(until, s.Now(), s.State().Zone())
+		if err != nil || m <= s.Now() {
+			return nil, &Invalid{"until", until, "write a day that lies ahead, as 2027-06-30"}
+		}
+		w.Until = until
+	}
+	return w, s.change(ctx, who.Name, text, func(_ *State, t *store.Tx) error {
+		g, err := t.Guest(a.String())
+		if err != nil {
+			return err
+		}
+		if g == nil || g.State != world.StateActive {
+			return ErrDenied
+		}
+		return putJSON(t, "wish", a.String(), w)
+	})
+}
+
+// SpeakGuest sets the language of a guest's mail and page.
+func (s *Service) SpeakGuest(ctx context.Context, who Who, language string) error {
+	if language == "" {
+		return &Invalid{"language", "", "write " + strings.Join(Languages, ", ")}
+	}
+	if err := oneOfWords("language", language, Languages...); err != nil {
+		return err
+	}
+	return s.change(ctx, who.Name, "language", func(_ *State, t *store.Tx) error {
+		g, err := t.Guest(who.Guest)
+		if err != nil {
+			return err
+		}
+		if g == nil {
+			return ErrDenied
+		}
+		g.Language = language
+		_, err = t.PutGuest(g)
+		return err
+	})
+}
+
+// WishOf returns the last request of a guest for more time; nil for none.
+func (s *Service) WishOf(ctx context.Context, address string) (*Wish, error) {
+	doc, err := s.store.Record(ctx, "wish", address)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	var w Wish
+	return &w, json.Unmarshal(doc, &w)
+}
+
+// LandingOf returns where a guest goes once they have accepted; empty for nowhere else.
+func (s *Service) LandingOf(ctx context.Context, address string) string {
+	doc, err := s.store.Record(ctx, "invitation", address)
+	if err != nil || doc == nil {
+		return ""
+	}
+	var inv invitation
+	_ = json.Unmarshal(doc, &inv)
+	return inv.Landing
+}

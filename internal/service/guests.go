@@ -1,0 +1,181 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// GuestFilter picks records.
+type GuestFilter struct {
+	Text                                   string // part of address or name, lower case
+	Partner, Sponsor, State, Origin, Space string
+	Until                                  moment.Moment // suspended or removed before; Never for any
+	ByEnd                                  bool          // in the order of ends
+}
+
+// FindGuests lists the addresses of records.
+func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]string, error) {
+	if f.State != "" {
+		if err := oneOfWords("state", f.State, world.StateNames...); err != nil {
+			return nil, err
+		}
+	}
+	var origin world.Origin
+	if f.Origin != "" {
+		i := slices.Index(world.OriginNames, f.Origin)
+		if i < 0 {
+			return nil, &Invalid{"origin", f.Origin, "write " + strings.Join(world.OriginNames, ", ")}
+		}
+		origin = 1 << i
+	}
+	var inSpace map[string]bool
+	if f.Space != "" {
+		if !st.Has("space", f.Space) {
+			return nil, &Invalid{"space", f.Space, "there is no such space"}
+		}
+		inSpace = map[string]bool{}
+		for _, g := range st.GivenIn(f.Space) {
+			inSpace[g.Party] = true
+			if id, ok := strings.CutPrefix(g.Party, "group:"); ok {
+				in, err := s.partiesOf(ctx, id)
+				if err != nil {
+					return nil, err
+				}
+				for _, a := range in {
+					inSpace[a.String()] = true
+				}
+			}
+		}
+	}
+	ends := map[string]moment.Moment{}
+	if f.ByEnd || f.Until != moment.Never {
+		q := st.Sequences(s.Carried())
+		q.Each(func(i uint32, steps []dated.Step) bool {
+			for k := range steps {
+				if x := steps[k].Kind; x == dated.Suspended || x == dated.Removed || x == dated.Invitation {
+					ends[st.AddressAt(i).String()] = steps[k].At
+					break
+				}
+			}
+			return ctx.Err() == nil
+		})
+	}
+	_, known := st.PartnerOf(f.Partner)
+	if f.Partner != "" && !known {
+		return nil, &Invalid{"partner", f.Partner, "there is no such partner"}
+	}
+	out := []string{}
+	err := s.store.EachGuest(ctx, func(g *world.Guest) error {
+		a := g.Address.String()
+		switch {
+		case f.Text != "" && !strings.Contains(a, f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
+			return nil
+		case f.Sponsor != "" && g.Sponsor != f.Sponsor, f.State != "" && world.StateNames[g.State] != f.State, origin != 0 && g.Origins&origin == 0, inSpace != nil && !inSpace[a]:
+			return nil
+		case f.Until != moment.Never:
+			if at, ok := ends[a]; !ok || at >= f.Until {
+				return nil
+			}
+		}
+		if f.Partner != "" {
+			if m := st.Match(g.Address); m.Partner == nil || m.Partner.ID != f.Partner {
+				return nil
+			}
+		}
+		out = append(out, a)
+		return ctx.Err()
+	})
+	if f.ByEnd {
+		at := func(a string) moment.Moment {
+			if m, ok := ends[a]; ok {
+				return m
+			}
+			return moment.Never
+		}
+		sort.SliceStable(out, func(i, j int) bool { return at(out[i]) < at(out[j]) })
+	}
+	return out, err
+}
+
+func (s *Service) partiesOf(ctx context.Context, group string) ([]addr.Address, error) {
+	doc, err := s.store.Record(ctx, "group", group)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	g, err := worldfile.GroupOf(doc)
+	return g.Parties, err
+}
+
+// GroupsHolding lists the groups that hold an address.
+func (s *Service) GroupsHolding(ctx context.Context, a addr.Address) (out []world.Group, err error) {
+	err = s.store.Naming(ctx, "group", jsonText(a.String()), func(_ string, doc []byte) error {
+		g, err := worldfile.GroupOf(doc)
+		if err == nil && slices.Contains(g.Parties, a) {
+			out = append(out, g)
+		}
+		return err
+	})
+	return
+}
+
+// GrantsOf lists the grants of a party, written as Grant.Party has it.
+func (s *Service) GrantsOf(ctx context.Context, party string) ([]world.Grant, error) {
+	return s.store.Grants(ctx, party)
+}
+
+// LinksFor lists the links that name an address and have not ended.
+func (s *Service) LinksFor(ctx context.Context, a addr.Address) (out []world.Link, err error) {
+	now := s.Now()
+	err = s.store.Naming(ctx, "link", jsonText(a.String()), func(_ string, doc []byte) error {
+		l, err := worldfile.LinkOf(doc)
+		if err == nil && l.Until > now && slices.Contains(l.For, a) {
+			out = append(out, l)
+		}
+		return err
+	})
+	return
+}
+
+// MayLeave reports whether a guest may remove their own record.
+func (s *Service) MayLeave(a addr.Address) bool {
+	return s.State().GuestRule(a, "", ruleLeave) == valueOn
+}
+
+// WithoutPartner tells how the dates of a guest move if the connection with their partner
+// ended now.
+func (s *Service) WithoutPartner(ctx context.Context, st *State, address string) (was, will []engine.DueStep, after *engine.Snapshot, err error) {
+	a, err := addr.Parse(address)
+	if err != nil {
+		return nil, nil, nil, &Invalid{"address", address, err.Error()}
+	}
+	m := st.Match(a)
+	if m.Partner == nil {
+		return nil, nil, nil, &Invalid{"address", address, "it belongs to no partner"}
+	}
+	was, ok := st.Sequences(s.Carried()).Of(a)
+	if !ok {
+		return nil, nil, nil, fmt.Errorf("%w: there is no record of %s", ErrNotFound, a)
+	}
+	policy := *st.Policy()
+	policy.Partners = slices.Clone(policy.Partners)
+	for i := range policy.Partners {
+		if p := &policy.Partners[i]; p.ID == m.Partner.ID {
+			p.Standing, p.StandingSince = world.Ended, s.Now()
+		}
+	}
+	e := st.Aside()
+	e.SetPolicy(&policy)
+	after = e.Done()
+	will, _ = after.Sequences(s.Carried()).Of(a)
+	return was, will, after, ctx.Err()
+}

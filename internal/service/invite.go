@@ -1,0 +1,603 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	verdicts "wexillum.example/internal/core/check"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// MaxInvited is how many addresses one invitation may hold.
+const MaxInvited = 1000
+
+// Languages are those that mail and the pages of guests are written in.
+var Languages = []string{"en", "pt"}
+
+// Invitation is who is invited into what, and how.
+type Invitation struct {
+	List     string // addresses as verdicts.Split reads them, names before them in angle brackets
+	Into     string // directory:ours, a space, an item, group:ID
+	Role     string // on a space or an item
+	Purpose  string
+	Text     string // own words of welcome
+	Landing  string // where they go once they have accepted
+	Sponsor  string // a person; absent: whoever invites
+	As       string // the person of ours who invites; members invite as themselves
+	Until    string // their end; absent: the term of the rules
+	Language string
+	Location string
+	Licence  string
+}
+
+// Invited is what became of an invitation, or would become of it.
+type Invited struct {
+	Lines    []InvitedLine
+	Counts   map[string]int
+	As       string
+	Sponsor  string
+	Into     world.Resource
+	Group    string
+	Until    moment.Moment
+	Opens    []Opens
+	Narrower []Narrower
+	Missing  []string // what a later step would need
+}
+
+// InvitedLine is what becomes of one address.
+type InvitedLine struct {
+	verdicts.Line
+	Name string
+	Done string // invited, given; empty where nothing was done
+}
+
+// Opens is what an invitation opens to people who are alike: one of them was asked about.
+type Opens struct {
+	Of    string // a partner, or a kind
+	Count int
+	Who   addr.Address
+	Kind  engine.Kind
+	Lines []engine.WouldLine
+	Steps []engine.DueStep
+	State *engine.Snapshot // as it would be
+}
+
+// Narrower is another way that opens less.
+type Narrower struct {
+	Into, Role, Until string
+	Text              string
+	Opened            int
+}
+
+// invitation is what is kept of an invitation for its mail and its page.
+type invitation struct {
+	Into     string `json:"into"`
+	Role     string `json:"role,omitempty"`
+	By       string `json:"by"` // a person
+	Text     string `json:"text,omitempty"`
+	Landing  string `json:"landing,omitempty"`
+	Language string `json:"language"`
+	Made     string `json:"made"`
+}
+
+// Opened counts what a list of lines opens.
+func Opened(lines []engine.WouldLine) (n int) {
+	for i := range lines {
+		if c := lines[i].Change(); c == "opened" || c == "otherwise" {
+			n += max(1, lines[i].Count)
+		}
+	}
+	return
+}
+
+// Host is the name that our messages come from.
+func (s *State) Host() string {
+	if o := s.Policy().Organisation; o != nil && len(o.Domains) > 0 {
+		return o.Domains[0].Domain.String()
+	}
+	return "wexillum.invalid"
+}
+
+func newMessageID(host string) string {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return hex.EncodeToString(b) + "@" + host
+}
+
+// postMail writes a message to the outbox within a change.
+func (s *Service) postMail(t *store.Tx, st *State, to addr.Address, kind, once string, data any) error {
+	doc, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	now := s.Now()
+	_, err = t.Post(&store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
+	return err
+}
+
+// invitee is one entry of a list.
+type invitee struct {
+	line int
+	text string
+	name string
+}
+
+func invitees(list string) (out []invitee, err error) {
+	err = verdicts.Split(strings.NewReader(list), "", func(line int, text string) error {
+		if len(out) == MaxInvited {
+			return &Invalid{"list", fmt.Sprintf("%d and more", MaxInvited), fmt.Sprintf("at most %d addresses are invited at once", MaxInvited)}
+		}
+		name := ""
+		if i := strings.LastIndexByte(text, '<'); i > 0 {
+			name = strings.Trim(strings.TrimSpace(text[:i]), `"'`)
+		}
+		out = append(out, invitee{line, text, name})
+		return nil
+	})
+	if err == nil && len(out) == 0 {
+		err = &Invalid{"list", list, "it holds no address"}
+	}
+	return
+}
+
+// target is what an invitation is into, read.
+type target struct {
+	resource world.Resource // directory, a space or an item
+	space    string         // the space, or that of the item
+	group    string
+	role     catalogue.Role
+}
+
+func (s *State) target(into, role string) (x target, err error) {
+	into = strings.TrimSpace(into)
+	x.resource = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+	if into == "" || into == "directory" || into == "directory:ours" {
+		return
+	}
+	if id, ok := strings.CutPrefix(into, "group:"); ok {
+		if !s.Has("group", id) {
+			return x, &Invalid{"into", into, "there is no such group"}
+		}
+		x.group = id
+		return
+	}
+	if x.resource, err = engine.ParseResource(into); err != nil {
+		return
+	}
+	switch {
+	case x.resource.Kind == catalogue.Space:
+		x.space = x.resource.ID
+		if !s.Has("space", x.space) {
+			return x, &Invalid{"into", into, "there is no such space"}
+		}
+	case x.resource.Kind.IsItem():
+		if x.space = s.SpaceOf(x.resource.ID); x.space == "" || !s.Has(x.resource.Kind.String(), x.resource.ID) {
+			return x, &Invalid{"into", into, "there is no such " + x.resource.Kind.String()}
+		}
+	default:
+		return x, &Invalid{"into", into, "write directory, space:ID, group:ID or an item as folder:ID"}
+	}
+	if role == "" {
+		role = "view"
+	}
+	var ok bool
+	if x.role, ok = catalogue.ParseRole(role); !ok || x.role == catalogue.NoRole {
+		err = &Invalid{"role", role, "write view, contribute or manage"}
+	}
+	return
+}
+
+func (x *target) String() string {
+	if x.group != "" {
+		return "group:" + x.group
+	}
+	return x.resource.String()
+}
+
+// grant returns what an address is given; ok is false where that is nothing but a record.
+func (x *target) grant(a addr.Address, from, until moment.Moment, sponsor string) (world.Grant, bool) {
+	return world.Grant{Address: a, Resource: x.resource, Role: x.role, From: from, Until: until, Sponsor: sponsor, Reviewed: moment.Always}, x.space != ""
+}
+
+// passes names the action that passes an item on, besides an invitation.
+func (x *target) passes() string {
+	switch x.resource.Kind {
+	case catalogue.Folder, catalogue.File:
+		return "files.share"
+	case catalogue.Report, catalogue.Dashboard:
+		return "reports.share"
+	}
+	return ""
+}
+
+// Invite invites everybody on a list who may be, all in one change, and says of each
+// address what became of it. With preview nothing is written or sent, and it is told what
+// it would open.
+func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview bool) (*Invited, error) {
+	if x.Purpose = strings.TrimSpace(x.Purpose); (x.Purpose == "" && !preview) || len(x.Purpose) > 500 {
+		return nil, &Invalid{"purpose", x.Purpose, "say what they are invited for, in 1 to 500 letters"}
+	}
+	if len(x.Text) > 4000 {
+		return nil, &Invalid{"text", x.Text[:40] + "…", "at most 4000 letters"}
+	}
+	if x.Landing != "" {
+		if u, err := url.Parse(x.Landing); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil {
+			return nil, &Invalid{"landing", x.Landing, "write an address of the web, as https://suite.ours.example/loan"}
+		}
+	}
+	if err := oneOfWords("language", x.Language, Languages...); err != nil {
+		return nil, err
+	}
+	if err := oneOfWords("licence", x.Licence, world.LicenceNames...); err != nil {
+		return nil, err
+	}
+	list, err := invitees(x.List)
+	if err != nil {
+		return nil, err
+	}
+	var out *Invited
+	err = s.change(ctx, who.Name, x.Purpose, func(now *State, t *store.Tx) error {
+		out, err = s.invite(now, t, who, &x, list, preview)
+		if err == nil && preview {
+			return errPreview
+		}
+		return err
+	})
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return out, err
+}
+
+func oneOfWords(field, value string, words ...string) error {
+	if value == "" {
+		return nil
+	}
+	for _, w := range words {
+		if w == value {
+			return nil
+		}
+	}
+	return &Invalid{field, value, "write " + strings.Join(words, ", ")}
+}
+
+func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list []invitee, preview bool) (*Invited, error) {
+	at := s.Now()
+	to, err := now.target(x.Into, x.Role)
+	if err != nil {
+		return nil, err
+	}
+	out := &Invited{Lines: []InvitedLine{}, Counts: map[string]int{}, As: x.As, Sponsor: x.Sponsor, Into: to.resource, Group: to.group, Until: moment.Never}
+	if x.Until != "" {
+		if out.Until, err = moment.ParseEnd(x.Until, at, now.Zone()); err != nil {
+			return nil, &Invalid{"until", x.Until, err.Error()}
+		}
+		if out.Until <= at {
+			return nil, &Invalid{"until", x.Until, "it lies before now"}
+		}
+	}
+	if who.Role == Member {
+		if x.As != "" && x.As != who.Person || x.Sponsor != "" && x.Sponsor != who.Person {
+			return nil, &Invalid{"sponsor", x.As + x.Sponsor, "members invite as themselves and answer for whom they invite"}
+		}
+		if to.group != "" {
+			return nil, &Invalid{"into", x.Into, "administrators and keepers put people into groups"}
+		}
+		out.As = who.Person
+	}
+	checkInto := to.resource
+	if to.space != "" && to.passes() == "" {
+		checkInto = world.Resource{Kind: catalogue.Space, ID: to.space}
+	} else if to.passes() != "" {
+		checkInto = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+	}
+	if out.As == "" && who.Person != "" && now.Has("person", who.Person) {
+		out.As = who.Person
+	}
+	if out.As == "" {
+		into := checkInto
+		if to.space != "" {
+			into = world.Resource{Kind: catalogue.Space, ID: to.space}
+		}
+		if out.As = now.Inviter(into); out.As == "" {
+			return nil, &Invalid{"as", "", "say which person of ours invites: nobody owns the space, and no person is an administrator"}
+		}
+	}
+	if !now.Has("person", out.As) {
+		return nil, &Invalid{"as", out.As, "there is no such person"}
+	}
+	if out.Sponsor == "" {
+		out.Sponsor = out.As
+	}
+	if !now.Has("person", out.Sponsor) {
+		return nil, &Invalid{"sponsor", out.Sponsor, "there is no such person"}
+	}
+	if now.LeftAt(out.Sponsor) != 0 {
+		return nil, &Invalid{"sponsor", out.Sponsor, "they have left us; name somebody who is here"}
+	}
+	checker, err := verdicts.New(now.Snapshot, verdicts.Options{Into: checkInto, As: out.As, At: at})
+	if err != nil {
+		return nil, err
+	}
+	licence := world.LicenceNone
+	for i, n := range world.LicenceNames {
+		if n == x.Licence {
+			licence = world.Licence(i)
+		}
+	}
+	classes := map[string]int{} // by partner or kind: place in out.Opens
+	for _, e := range list {
+		l := InvitedLine{Line: checker.Check(e.line, e.text), Name: e.name}
+		if err := s.judgeInvited(now, t, &l, &to, out.As, at); err != nil {
+			return nil, err
+		}
+		if l.Verdict == verdicts.Yes {
+			a, err := addr.Parse(l.Address)
+			if err != nil {
+				return nil, err
+			}
+			g, given, err := s.writeInvited(now, t, who, x, &to, out, a, &l, licence, at)
+			if err != nil {
+				return nil, err
+			}
+			c := l.Partner
+			if c == "" {
+				c = l.Kind
+			}
+			k, ok := classes[c]
+			if !ok && preview {
+				k = len(out.Opens)
+				classes[c] = k
+				o := Opens{Of: c, Who: a}
+				sup := engine.Suppose{Address: a, Record: true}
+				e := now.Aside()
+				e.PutGuest(g)
+				if given != nil {
+					sup.Grants = []world.Grant{*given}
+					e.AddGrant(a, *given)
+				}
+				if to.group != "" {
+					sup.Groups = []string{to.group}
+					e.JoinGroup(a, to.group)
+				}
+				if o.Lines, o.Kind, err = now.Would(sup, at); err != nil {
+					return nil, err
+				}
+				o.State = e.Done()
+				o.Steps, _ = o.State.Sequences(s.Carried()).Of(a)
+				out.Opens = append(out.Opens, o)
+			}
+			if preview {
+				out.Opens[k].Count++
+			}
+		}
+		key := string(l.Verdict)
+		if l.Done != "" {
+			key = l.Done
+		}
+		out.Counts[key]++
+		out.Lines = append(out.Lines, l)
+	}
+	if preview {
+		out.Missing = s.missing(now, x, &to, out, licence)
+		if err := s.narrower(now, &to, out, at); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// judgeInvited looks beyond what the check of an address says: whoever has a record may be given
+// more, a suspended one may not, and an item is passed on by a rule of its own.
+func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *target, as string, at moment.Moment) error {
+	if l.Verdict != verdicts.Yes && l.Verdict != verdicts.Already {
+		return nil
+	}
+	a, err := addr.Parse(l.Address)
+	if err != nil {
+		return err
+	}
+	g, err := t.Guest(l.Address)
+	if err != nil {
+		return err
+	}
+	if l.Verdict == verdicts.Already && (to.space != "" && to.resource.Kind == catalogue.Space || g == nil || to.space == "" && to.group == "") {
+		return nil
+	}
+	if g != nil && g.State == world.StateSuspended {
+		l.Verdict, l.Reason = verdicts.No, "The record is suspended; bring it back before it is given anything."
+		return nil
+	}
+	l.Verdict, l.Reason = verdicts.Yes, ""
+	if to.group != "" {
+		if doc, err := t.Record("group", to.group); err == nil && doc != nil {
+			if gr, err := worldfile.GroupOf(doc); err == nil {
+				for _, p := range gr.Parties {
+					if p == a {
+						l.Verdict, l.Reason = verdicts.Already, "In the group already."
+					}
+				}
+			}
+		}
+		return nil
+	}
+	if to.resource.Kind.IsItem() && to.space != "" {
+		have, err := t.Grants(l.Address)
+		if err != nil {
+			return err
+		}
+		for i := range have {
+			if h := &have[i]; h.Resource == to.resource && h.Role >= to.role && moment.Within(at, h.From, h.Until) {
+				l.Verdict, l.Reason = verdicts.Already, "It was given this already, with the role "+h.Role.String()+"."
+				return nil
+			}
+		}
+	}
+	if name := to.passes(); name != "" {
+		act, _ := catalogue.ActionByName(name)
+		x, err := now.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: as}, Action: act.ID, Resource: to.resource, Address: a, At: at})
+		if err != nil {
+			return err
+		}
+		if d := x.Deciding(); !d.Yes {
+			l.Verdict, l.Conditions = verdicts.No, nil
+			for g := range d.Gates {
+				for i := range d.Gates[g].Causes {
+					if k := d.Gates[g].Causes[i]; k.Refuses {
+						l.Causes = append(l.Causes, k)
+					}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// writeInvited writes record, grant, group, invitation and mail of one address.
+func (s *Service) writeInvited(now *State, t *store.Tx, who Who, x *Invitation, to *target, out *Invited, a addr.Address, l *InvitedLine, licence world.Licence, at moment.Moment) (*world.Guest, *world.Grant, error) {
+	g, err := t.Guest(a.String())
+	if err != nil {
+		return nil, nil, err
+	}
+	l.Done = "given"
+	language := x.Language
+	if g == nil {
+		l.Done = "invited"
+		g = &world.Guest{Address: a, Name: l.Name, Sponsor: out.Sponsor, Purpose: x.Purpose, State: world.StateInvited, Since: at, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never,
+			LastSeen: moment.Always, StateSince: moment.Always, Location: x.Location, Licence: licence}
+	} else if language == "" {
+		language = g.Language
+	}
+	if language == "" {
+		language = Languages[0]
+	}
+	g.Origins |= world.ByInvitation
+	g.Language = language
+	if g.Name == "" {
+		g.Name = l.Name
+	}
+	if to.space == "" && out.Until != moment.Never && l.Done == "invited" {
+		g.Until = out.Until
+	}
+	if _, err := t.PutGuest(g); err != nil {
+		return nil, nil, err
+	}
+	given, ok := to.grant(a, at, out.Until, out.Sponsor)
+	if ok {
+		if _, err := t.PutGrant(&given); err != nil {
+			return nil, nil, err
+		}
+	}
+	if to.group != "" {
+		doc, err := t.Record("group", to.group)
+		if err != nil {
+			return nil, nil, err
+		}
+		gr, err := worldfile.GroupOf(doc)
+		if err != nil {
+			return nil, nil, err
+		}
+		gr.Parties = append(gr.Parties, a)
+		if _, err := t.PutRecord("group", to.group, worldfile.GroupDoc(&gr)); err != nil {
+			return nil, nil, err
+		}
+	}
+	inv := invitation{Into: to.String(), By: out.As, Text: x.Text, Landing: x.Landing, Language: language, Made: at.String()}
+	if ok {
+		inv.Role = to.role.String()
+	}
+	if err := putJSON(t, "invitation", a.String(), inv); err != nil {
+		return nil, nil, err
+	}
+	kind := "given"
+	if g.State == world.StateInvited {
+		kind = "invitation"
+	}
+	if err := s.postMail(t, now, a, kind, "", map[string]string{"into": inv.Into, "role": inv.Role}); err != nil {
+		return nil, nil, err
+	}
+	if !ok {
+		return g, nil, nil
+	}
+	return g, &given, nil
+}
+
+func putJSON(t *store.Tx, kind, id string, x any) error {
+	doc, err := json.Marshal(x)
+	if err != nil {
+		return err
+	}
+	_, err = t.PutRecord(kind, id, doc)
+	return err
+}
+
+// missing says what a later step would need and nobody gave.
+func (s *Service) missing(now *State, x *Invitation, to *target, out *Invited, licence world.Licence) (list []string) {
+	if x.Purpose == "" {
+		list = append(list, "purpose: an invitation says what it is for")
+	}
+	area := to.space != "" && (to.resource.Kind == catalogue.Report || to.resource.Kind == catalogue.Dashboard || now.KindOfSpace(to.space) == world.ReportArea)
+	if area && licence == world.LicenceOurs && x.Location == "" {
+		list = append(list, "location: a licence that we buy needs the guest's location")
+	}
+	for i := range out.Opens {
+		for _, st := range out.Opens[i].Steps {
+			if st.Kind.String() == "suspended" && out.Until != moment.Never && st.At < out.Until {
+				list = append(list, fmt.Sprintf("until: the record is suspended before, %s (%s)", st.At, st.Cause))
+			}
+		}
+	}
+	return
+}
+
+// narrower finds ways that open less: other roles, single items of the space, a shorter
+// term.
+func (s *Service) narrower(now *State, to *target, out *Invited, at moment.Moment) error {
+	if len(out.Opens) == 0 || to.space == "" {
+		return nil
+	}
+	o := &out.Opens[0]
+	most := Opened(o.Lines)
+	try := func(r world.Resource, role catalogue.Role, text string) error {
+		lines, _, err := now.Would(engine.Suppose{Address: o.Who, Record: true, Grants: []world.Grant{{Resource: r, Role: role, From: at, Until: out.Until}}}, at)
+		if err != nil {
+			return err
+		}
+		if n := Opened(lines); n < most {
+			out.Narrower = append(out.Narrower, Narrower{Into: r.String(), Role: role.String(), Text: text, Opened: n})
+		}
+		return nil
+	}
+	for role := catalogue.View; role < to.role; role++ {
+		if err := try(to.resource, role, "the role "+role.String()); err != nil {
+			return err
+		}
+	}
+	if to.resource.Kind == catalogue.Space {
+		n := 0
+		for _, r := range now.ItemsOf(to.space) {
+			if n++; n > 6 {
+				break
+			}
+			if err := try(r, catalogue.View, "only "+now.NameOf(r)+", to view"); err != nil {
+				return err
+			}
+		}
+	}
+	if month := moment.EndOfDays(moment.DayOf(at, now.Zone()), 30, now.Zone()); out.Until > month {
+		out.Narrower = append(out.Narrower, Narrower{Into: to.resource.String(), Role: to.role.String(), Until: "+30d", Text: "30 days, which can be extended", Opened: most})
+	}
+	return nil
+}

@@ -1,0 +1,525 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// listColumns are the columns of each list: fields of the file format, in its order.
+// Those in many hold several values, between semicolons.
+var listColumns = map[string][]string{
+	"guests": {"address", "name", "sponsor", "purpose", "state", "cause", "state_since", "origins", "since", "accepted", "renewed", "until", "terms", "last_seen", "language", "location", "licence", "home_closed"},
+	"grants": {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
+	"links":  {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
+	"spaces": {"id", "name", "kind", "joinable", "house_licence", "owners", "members", "parties"},
+	"people": {"id", "name", "address", "groups", "roles", "left"},
+}
+
+var listMany = map[string]bool{"origins": true, "for": true, "owners": true, "members": true, "parties": true, "groups": true, "roles": true}
+
+// listNeeds are the columns that a file must have.
+var listNeeds = map[string][]string{"guests": {"address"}, "grants": {"party", "resource", "role"}, "links": {"id"}, "spaces": {"id"}, "people": {"id"}}
+
+// ListColumns returns the columns of a list, nil where there is no such list.
+func ListColumns(what string) []string { return listColumns[what] }
+
+// ListError is what is wrong with a line.
+type ListError struct {
+	Line                int
+	Column, Value, Text string
+}
+
+// ListChange is what a line changes.
+type ListChange struct {
+	Line     int
+	What, ID string // added, changed, same
+}
+
+// ListTaken is what taking in a list changed, or would.
+type ListTaken struct {
+	Lines, Added, Changed, Same int
+	Columns                     map[string]string // ours by theirs
+	Ignored                     []string
+	Errors                      []ListError
+	Sample                      []ListChange // the first hundred
+}
+
+// listRow is one line, by our columns.
+type listRow struct {
+	line   int
+	values map[string]string
+}
+
+// PutList takes in a list, all or nothing: errors are told line by line, and then nothing
+// changes. A column that is not there leaves what it is about; an empty cell empties it.
+// columns says which of theirs is which of ours where names differ.
+func (s *Service) PutList(ctx context.Context, who Who, why, what, format string, columns map[string]string, in io.Reader, preview bool) (*ListTaken, error) {
+	if listColumns[what] == nil {
+		return nil, fmt.Errorf("%w: there is no list %q", ErrNotFound, what)
+	}
+	out := &ListTaken{Columns: map[string]string{}, Ignored: []string{}, Errors: []ListError{}, Sample: []ListChange{}}
+	var rows []listRow
+	var err error
+	if format == "scim" {
+		if what != "guests" {
+			return nil, &Invalid{"format", "scim", "guests come as SCIM; the other lists as CSV"}
+		}
+		rows, err = scimRows(in)
+	} else {
+		rows, err = csvRows(what, columns, in, out)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out.Lines = len(rows)
+	if why == "" {
+		why = "list of " + what
+	}
+	err = s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+		out.Added, out.Changed, out.Same, out.Errors, out.Sample = 0, 0, 0, []ListError{}, []ListChange{}
+		var text bytes.Buffer
+		text.WriteString("wexillum: 1\n" + what + ":\n")
+		kept := make([][]byte, len(rows))
+		fields := make([][]fieldAt, len(rows))
+		for i := range rows {
+			old, err := oldDoc(t, what, rows[i].values)
+			if err != nil {
+				return err
+			}
+			kept[i] = old
+			line, at := rowText(what, rows[i].values, old)
+			fields[i] = at
+			text.WriteString(line)
+		}
+		if len(rows) == 0 {
+			return nil
+		}
+		part, err := worldfile.Read(text.Bytes(), worldfile.Options{File: what, Now: s.Now(), Known: now})
+		var es worldfile.Errors
+		if errors.As(err, &es) {
+			for _, e := range es {
+				out.Errors = append(out.Errors, listError(rows, fields, e))
+			}
+			return errPreview
+		}
+		if err != nil {
+			return err
+		}
+		n := 0
+		note := func(i int, id string, doc []byte) {
+			if i >= len(rows) {
+				return
+			}
+			c := ListChange{rows[i].line, "same", id}
+			switch {
+			case kept[i] == nil:
+				c.What = "added"
+				out.Added++
+			case !sameDoc(kept[i], doc):
+				c.What = "changed"
+				out.Changed++
+			default:
+				out.Same++
+			}
+			if n++; n <= 100 {
+				out.Sample = append(out.Sample, c)
+			}
+		}
+		for i := range part.Guests {
+			g := &part.Guests[i]
+			if m := now.Match(g.Address); m.Own {
+				out.Errors = append(out.Errors, ListError{rows[i].line, "address", g.Address.String(), "it is one of our own addresses; our people do not become guests"})
+			}
+			note(i, g.Address.String(), worldfile.GuestDoc(g))
+		}
+		for i := range part.Grants {
+			note(i, worldfile.GrantKey(&part.Grants[i]), worldfile.GrantDoc(&part.Grants[i]))
+		}
+		for i := range part.Links {
+			note(i, part.Links[i].ID, worldfile.LinkDoc(&part.Links[i]))
+		}
+		for i := range part.Spaces {
+			note(i, part.Spaces[i].ID, worldfile.SpaceDoc(&part.Spaces[i]))
+		}
+		for i := range part.People {
+			note(i, part.People[i].ID, worldfile.PersonDoc(&part.People[i]))
+		}
+		if len(out.Errors) > 0 {
+			return errPreview
+		}
+		if _, err := t.PutWorldInventory(part); err != nil {
+			return err
+		}
+		if preview {
+			return errPreview
+		}
+		return nil
+	})
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	sort.SliceStable(out.Errors, func(i, j int) bool { return out.Errors[i].Line < out.Errors[j].Line })
+	return out, err
+}
+
+func sameDoc(a, b []byte) bool {
+	var x, y map[string]any
+	if json.Unmarshal(a, &x) != nil || json.Unmarshal(b, &y) != nil {
+		return false
+	}
+	return fmt.Sprint(x) == fmt.Sprint(y)
+}
+
+// oldDoc returns what there is of a row already.
+func oldDoc(t *store.Tx, what string, v map[string]string) ([]byte, error) {
+	switch what {
+	case "guests":
+		g, err := t.Guest(strings.ToLower(strings.TrimSpace(v["address"])))
+		if err != nil || g == nil {
+			return nil, err
+		}
+		return worldfile.GuestDoc(g), nil
+	case "grants":
+		list, err := t.Grants(strings.ToLower(strings.TrimSpace(v["party"])))
+		if err != nil {
+			return nil, err
+		}
+		for i := range list {
+			var m map[string]any
+			doc := worldfile.GrantDoc(&list[i])
+			if json.Unmarshal(doc, &m) != nil || m["resource"] != v["resource"] || m["role"] != v["role"] {
+				continue
+			}
+			from, _ := m["from"].(string)
+			if want := v["from"]; want == from || len(want) == 10 && strings.HasPrefix(from, want) { // a day is read as its start
+				return doc, nil
+			}
+		}
+		return nil, nil
+	}
+	return t.Record(map[string]string{"links": "link", "spaces": "space", "people": "person"}[what], strings.TrimSpace(v["id"]))
+}
+
+// fieldAt is where the value of a column begins in the text of a row.
+type fieldAt struct {
+	col  int
+	name string
+}
+
+// rowText writes a row as one line of the file format: what there is, with what the row
+// says over it.
+func rowText(what string, v map[string]string, old []byte) (string, []fieldAt) {
+	m := map[string]json.RawMessage{}
+	if old != nil {
+		_ = json.Unmarshal(old, &m)
+	}
+	for k, text := range v {
+		text = strings.TrimSpace(text)
+		switch {
+		case text == "":
+			delete(m, k)
+			if k == "for" {
+				m[k] = json.RawMessage("[]")
+			}
+		case listMany[k] && !(k == "for" && text == "bearer"):
+			list := []string{}
+			for _, x := range strings.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ',' || r == ' ' }) {
+				list = append(list, x)
+			}
+			m[k], _ = json.Marshal(list)
+		default:
+			m[k] = json.RawMessage(jsonText(text))
+		}
+	}
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Slice(keys, func(i, j int) bool {
+		a, b := slices.Index(listColumns[what], keys[i]), slices.Index(listColumns[what], keys[j])
+		if a < 0 || b < 0 {
+			return a > b || a == b && keys[i] < keys[j]
+		}
+		return a < b
+	})
+	var b strings.Builder
+	var at []fieldAt
+	b.WriteString("- {")
+	for i, k := range keys {
+		if i > 0 {
+			b.WriteString(", ")
+		}
+		at = append(at, fieldAt{len([]rune(b.String())) + 1, k})
+		b.WriteString(k + ": " + string(m[k]))
+	}
+	b.WriteString("}\n")
+	return b.String(), at
+}
+
+// listError finds the line and the column that an error is about.
+func listError(rows []listRow, fields [][]fieldAt, e *worldfile.Error) ListError {
+	i := e.Line - 3
+	if i < 0 || i >= len(rows) {
+		return ListError{Text: e.Msg}
+	}
+	out := ListError{Line: rows[i].line, Text: e.Msg}
+	for _, f := range fields[i] {
+		if e.Col >= f.col {
+			out.Column = f.name
+		}
+	}
+	out.Value = rows[i].values[out.Column]
+	return out
+}
+
+// csvRows reads CSV (RFC 4180) whose first line names the columns.
+func csvRows(what string, columns map[string]string, in io.Reader, out *ListTaken) (rows []listRow, err error) {
+	r := csv.NewReader(in)
+	r.FieldsPerRecord = -1
+	head, err := r.Read()
+	if err != nil {
+		return nil, &Invalid{"list", "", "it is empty; its first line names columns: " + strings.Join(listColumns[what], ", ")}
+	}
+	ours := make([]string, len(head))
+	for i, h := range head {
+		h = strings.TrimSpace(strings.TrimPrefix(h, "\ufeff"))
+		name := strings.ToLower(h)
+		if to, ok := columns[h]; ok {
+			name = to
+			if !slices.Contains(listColumns[what], to) {
+				return nil, &Invalid{"map", h + "=" + to, "the columns are " + strings.Join(listColumns[what], ", ")}
+			}
+		}
+		if !slices.Contains(listColumns[what], name) {
+			out.Ignored = append(out.Ignored, h)
+			continue
+		}
+		if slices.Contains(ours, name) {
+			return nil, &Invalid{"map", h, "two columns are " + name}
+		}
+		ours[i] = name
+		out.Columns[h] = name
+	}
+	for from := range columns {
+		if _, ok := out.Columns[from]; !ok {
+			return nil, &Invalid{"map", from, "the file has no such column; it has " + strings.Join(head, ", ")}
+		}
+	}
+	for _, need := range listNeeds[what] {
+		if !slices.Contains(ours, need) {
+			return nil, &Invalid{"list", strings.Join(head, ","), "a column " + need + " is needed; name it so, or say which it is with map"}
+		}
+	}
+	for {
+		f, err := r.Read()
+		if errors.Is(err, io.EOF) {
+			return rows, nil
+		}
+		if err != nil {
+			return nil, &Invalid{"list", "", err.Error()}
+		}
+		line, _ := r.FieldPos(0)
+		v := map[string]string{}
+		empty := true
+		for i, x := range f {
+			if i < len(ours) && ours[i] != "" {
+				v[ours[i]] = x
+				empty = empty && strings.TrimSpace(x) == ""
+			}
+		}
+		if !empty {
+			rows = append(rows, listRow{line, v})
+		}
+	}
+}
+
+// The names of SCIM (RFC 7643 §8.7, RFC 7644 §3.4.2), and of what is ours besides.
+const (
+	scimUser  = "urn:ietf:params:scim:schemas:core:2.0:User"
+	scimList  = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+	scimGuest = "urn:wexillum:params:scim:schemas:guest:1.0"
+)
+
+type scimName struct {
+	Formatted string `json:"formatted,omitempty"`
+}
+
+type scimMail struct {
+	Value   string `json:"value"`
+	Primary bool   `json:"primary,omitempty"`
+}
+
+type scimMeta struct {
+	ResourceType string `json:"resourceType"`
+}
+
+type scimResource struct {
+	Schemas     []string                   `json:"schemas"`
+	ID          string                     `json:"id,omitempty"`
+	UserName    string                     `json:"userName"`
+	DisplayName string                     `json:"displayName,omitempty"`
+	Name        *scimName                  `json:"name,omitempty"`
+	Emails      []scimMail                 `json:"emails,omitempty"`
+	Active      *bool                      `json:"active,omitempty"`
+	Language    string                     `json:"preferredLanguage,omitempty"`
+	Guest       map[string]json.RawMessage `json:"urn:wexillum:params:scim:schemas:guest:1.0,omitempty"`
+	Meta        *scimMeta                  `json:"meta,omitempty"`
+}
+
+type scimResponse struct {
+	Schemas   []string       `json:"schemas"`
+	Total     int            `json:"totalResults"`
+	Start     int            `json:"startIndex"`
+	PerPage   int            `json:"itemsPerPage"`
+	Resources []scimResource `json:"Resources"`
+}
+
+func scimRows(in io.Reader) (rows []listRow, err error) {
+	var list scimResponse
+	if err := json.NewDecoder(in).Decode(&list); err != nil {
+		return nil, &Invalid{"list", "", "it is no SCIM list response: " + err.Error()}
+	}
+	if !slices.Contains(list.Schemas, scimList) {
+		return nil, &Invalid{"schemas", strings.Join(list.Schemas, ","), "a list response says " + scimList}
+	}
+	for i := range list.Resources {
+		r := &list.Resources[i]
+		v := map[string]string{"address": r.UserName}
+		for _, m := range r.Emails {
+			if m.Primary || len(r.Emails) == 1 {
+				v["address"] = m.Value
+			}
+		}
+		if r.DisplayName != "" {
+			v["name"] = r.DisplayName
+		} else if r.Name != nil && r.Name.Formatted != "" {
+			v["name"] = r.Name.Formatted
+		}
+		if r.Language != "" {
+			v["language"] = r.Language
+		}
+		for k, raw := range r.Guest {
+			if !slices.Contains(listColumns["guests"], k) || k == "address" {
+				return nil, &Invalid{scimGuest, k, "it has " + strings.Join(listColumns["guests"][1:], ", ")}
+			}
+			var one string
+			var many []string
+			if json.Unmarshal(raw, &one) == nil {
+				v[k] = one
+			} else if json.Unmarshal(raw, &many) == nil {
+				v[k] = strings.Join(many, ";")
+			}
+		}
+		if _, said := v["state"]; !said && r.Active != nil && !*r.Active {
+			v["state"], v["cause"] = "suspended", "by_hand"
+		}
+		rows = append(rows, listRow{i + 1, v})
+	}
+	return rows, nil
+}
+
+// List writes a list as CSV, or guests as a SCIM list response.
+func (s *Service) List(ctx context.Context, what, format string, to io.Writer) error {
+	w, err := s.World(ctx, store.Head{})
+	if err != nil {
+		return err
+	}
+	var docs [][]byte
+	switch what {
+	case "guests":
+		for i := range w.Guests {
+			docs = append(docs, worldfile.GuestDoc(&w.Guests[i]))
+		}
+	case "grants":
+		for i := range w.Grants {
+			docs = append(docs, worldfile.GrantDoc(&w.Grants[i]))
+		}
+	case "links":
+		for i := range w.Links {
+			docs = append(docs, worldfile.LinkDoc(&w.Links[i]))
+		}
+	case "spaces":
+		for i := range w.Spaces {
+			docs = append(docs, worldfile.SpaceDoc(&w.Spaces[i]))
+		}
+	case "people":
+		for i := range w.People {
+			docs = append(docs, worldfile.PersonDoc(&w.People[i]))
+		}
+	default:
+		return fmt.Errorf("%w: there is no list %q", ErrNotFound, what)
+	}
+	if format == "scim" {
+		if what != "guests" {
+			return &Invalid{"format", "scim", "guests come as SCIM; the other lists as CSV"}
+		}
+		return writeSCIM(docs, to)
+	}
+	out := csv.NewWriter(to)
+	out.UseCRLF = true
+	columns := listColumns[what]
+	if err := out.Write(columns); err != nil {
+		return err
+	}
+	for _, doc := range docs {
+		var m map[string]any
+		if err := json.Unmarshal(doc, &m); err != nil {
+			return err
+		}
+		f := make([]string, len(columns))
+		for i, c := range columns {
+			switch x := m[c].(type) {
+			case string:
+				f[i] = x
+			case []any:
+				list := make([]string, len(x))
+				for j := range x {
+					list[j] = fmt.Sprint(x[j])
+				}
+				f[i] = strings.Join(list, ";")
+			}
+		}
+		if err := out.Write(f); err != nil {
+			return err
+		}
+	}
+	out.Flush()
+	return out.Error()
+}
+
+func writeSCIM(docs [][]byte, to io.Writer) error {
+	list := scimResponse{Schemas: []string{scimList}, Total: len(docs), Start: 1, PerPage: len(docs), Resources: []scimResource{}}
+	for _, doc := range docs {
+		var m map[string]json.RawMessage
+		if err := json.Unmarshal(doc, &m); err != nil {
+			return err
+		}
+		text := func(k string) (s string) {
+			_ = json.Unmarshal(m[k], &s)
+			return
+		}
+		active := text("state") == "active"
+		r := scimResource{Schemas: []string{scimUser, scimGuest}, ID: text("address"), UserName: text("address"), DisplayName: text("name"), Emails: []scimMail{{text("address"), true}}, Active: &active, Language: text("language"),
+			Guest: map[string]json.RawMessage{}, Meta: &scimMeta{"User"}}
+		for _, k := range listColumns["guests"] {
+			if v, ok := m[k]; ok && k != "address" && k != "name" && k != "language" {
+				r.Guest[k] = v
+			}
+		}
+		list.Resources = append(list.Resources, r)
+	}
+	enc := json.NewEncoder(to)
+	enc.SetIndent("", " ")
+	return enc.Encode(list)
+}

@@ -1,0 +1,432 @@
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/mail"
+	"wexillum.example/internal/store"
+)
+
+// Sender hands a message to a mail server.
+type Sender interface {
+	Send(ctx context.Context, to, messageID string, m *mail.Message) error
+}
+
+// What sending follows: how long one try may take before another service may try, how long
+// to wait after each failure, and after how many tries a message is given up.
+const (
+	sendLease = 2 * time.Minute
+	sendTries = 12
+)
+
+// backOff returns how long to wait after so many tries: a minute, doubling, four hours at
+// most.
+func backOff(tries int) time.Duration {
+	d := time.Minute
+	for i := 1; i < tries && d < 4*time.Hour; i++ {
+		d *= 2
+	}
+	return min(d, 4*time.Hour)
+}
+
+// SendWaiting sends what waits in the outbox. A message is taken before it is sent, so that
+// two services do not send the same; after a crash in between it may be sent again, with
+// the same Message-ID. It returns how many were sent.
+func (s *Service) SendWaiting(ctx context.Context, to Sender) (n int, err error) {
+	for {
+		list, err := s.store.Waiting(ctx, s.Now(), 20)
+		if err != nil || len(list) == 0 {
+			return n, err
+		}
+		for i := range list {
+			m := &list[i]
+			ok, err := s.store.Claim(ctx, m, s.Now()+moment.Moment(sendLease.Microseconds()))
+			if err != nil {
+				return n, err
+			}
+			if !ok {
+				continue
+			}
+			m.Tries++
+			msg, err := s.compose(ctx, m)
+			if err != nil {
+				return n, err
+			}
+			if msg == nil { // nothing is left to tell
+				if err := s.store.Settle(ctx, m.ID, "dropped", m.Due, 0, ""); err != nil {
+					return n, err
+				}
+				continue
+			}
+			sendErr := to.Send(ctx, m.Recipient, m.MessageID, msg)
+			done := context.WithoutCancel(ctx)
+			switch {
+			case sendErr == nil:
+				n++
+				err = s.store.Settle(done, m.ID, "sent", m.Due, s.Now(), "")
+			case m.Tries >= sendTries || m.Kind == "code" && m.Tries >= 3:
+				err = s.store.Settle(done, m.ID, "failed", m.Due, 0, sendErr.Error())
+			default:
+				s.log.Warn("a message could not be sent", "id", m.ID, "try", m.Tries, "error", sendErr)
+				err = s.store.Settle(done, m.ID, "waiting", s.Now()+moment.Moment(backOff(m.Tries).Microseconds()), 0, sendErr.Error())
+			}
+			if err != nil {
+				return n, err
+			}
+			if ctx.Err() != nil {
+				return n, ctx.Err()
+			}
+		}
+	}
+}
+
+// Outbox lists messages, the newest first.
+func (s *Service) Outbox(ctx context.Context, recipient, state string, before uint64, limit int) ([]store.Message, error) {
+	return s.store.Outbox(ctx, recipient, state, before, limit)
+}
+
+// SendAgain lets a message be tried again at once.
+func (s *Service) SendAgain(ctx context.Context, id uint64) error {
+	ok, err := s.store.Again(ctx, id, s.Now())
+	if err == nil && !ok {
+		err = fmt.Errorf("%w: there is no message %d that waits or failed", ErrNotFound, id)
+	}
+	return err
+}
+
+var months = map[string][]string{
+	"en": {"January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"},
+	"pt": {"janeiro", "fevereiro", "março", "abril", "maio", "junho", "julho", "agosto", "setembro", "outubro", "novembro", "dezembro"},
+}
+
+// dayWords writes the last day that holds before an end.
+func dayWords(end moment.Moment, st *State, language string) string {
+	if !end.IsSet() {
+		return ""
+	}
+	y, m, d := moment.CountedOnFrom(end, st.Zone()).Date()
+	if language == "pt" {
+		return fmt.Sprintf("%d de %s de %d", d, months["pt"][m-1], y)
+	}
+	return fmt.Sprintf("%d %s %d", d, months["en"][m-1], y)
+}
+
+var roleWords = map[string]map[catalogue.Role]string{
+	"en": {catalogue.View: "view", catalogue.Contribute: "view and contribute", catalogue.Manage: "view, contribute and manage"},
+	"pt": {catalogue.View: "ver", catalogue.Contribute: "ver e contribuir", catalogue.Manage: "ver, contribuir e gerir"},
+}
+
+var causeSaid = map[string]map[dated.Cause]string{
+	"en": {dated.ByUntil: "that was agreed when it was given", dated.ByReview: "nobody confirmed that you still need it", dated.ByLastGrant: "nothing is open for you any more", dated.ByTerm: "guests stay for a time, and yours was not renewed",
+		dated.ByOwnUntil: "its end was reached", dated.ByIdle: "you were not here for a long time", dated.BySponsor: "whoever answered for you left", dated.ByHomeClosed: "your own organisation closed your account", dated.ByPartner: "the connection with your organisation ended"},
+	"pt": {dated.ByUntil: "foi o combinado quando foi dado", dated.ByReview: "ninguém confirmou que ainda precisa dele", dated.ByLastGrant: "já nada lhe está aberto", dated.ByTerm: "os convidados ficam por um prazo, e o seu não foi renovado",
+		dated.ByOwnUntil: "chegou ao fim", dated.ByIdle: "não apareceu durante muito tempo", dated.BySponsor: "quem respondia por si saiu", dated.ByHomeClosed: "a sua organização fechou a sua conta", dated.ByPartner: "a ligação com a sua organização acabou"},
+}
+
+// compose writes what a message says as things are now; nil where nothing is left to tell.
+func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message, error) {
+	st := s.State()
+	data := map[string]string{}
+	if err := json.Unmarshal(m.Doc, &data); err != nil {
+		return nil, err
+	}
+	c := mail.Content{Own: s.address("/door"), Minutes: int(codeLasts / time.Minute)}
+	if o := st.Policy().Organisation; o != nil {
+		c.Organisation = o.Name
+	}
+	language := Languages[0]
+	switch m.Kind {
+	case "void": // somebody asked for a code whom we do not know
+		return nil, nil
+	case "digest", "offer":
+		return s.composeOurs(ctx, m, data, &c)
+	}
+	g, own, err := s.Guest(ctx, m.Recipient)
+	if err != nil || g == nil {
+		return nil, dropIfGone(err)
+	}
+	if g.Language != "" {
+		language = g.Language
+	}
+	if language != "pt" {
+		language = "en"
+	}
+	c.Name = g.Name
+	sponsor := g.Sponsor
+	var inv invitation
+	if doc, err := s.store.Record(ctx, "invitation", m.Recipient); err != nil {
+		return nil, err
+	} else if doc != nil {
+		if err := json.Unmarshal(doc, &inv); err != nil {
+			return nil, err
+		}
+	}
+	if m.Kind == "invitation" || m.Kind == "given" {
+		sponsor = inv.By
+		c.Text = inv.Text
+	}
+	if p, err := s.Person(ctx, sponsor); err == nil {
+		c.By, c.ByAddress = p.Name, p.Address.String()
+		if p.Name == "" {
+			c.By = p.ID
+		}
+	}
+	if c.By == "" {
+		c.By = c.Organisation
+	}
+	now := s.Now()
+	steps, _ := st.Sequences(s.Carried()).Of(g.Address)
+	out, removed := moment.Never, moment.Never
+	for i := range steps {
+		switch steps[i].Kind {
+		case dated.Suspended:
+			out = min(out, steps[i].At)
+		case dated.Removed:
+			removed = steps[i].At
+		}
+	}
+	for i := range own {
+		if x := &own[i]; x.Until > now && (m.Kind == "invitation" || m.Kind == "given" && x.Resource.String() == data["into"] && x.Role.String() == data["role"]) {
+			c.What = append(c.What, st.NameOf(x.Resource)+": "+roleWords[language][x.Role])
+		}
+	}
+	c.Leave = st.GuestRule(g.Address, "", ruleLeave) == valueOn
+	c.Until = dayWords(out, st, language)
+	switch m.Kind {
+	case "invitation":
+		if g.State != world.StateInvited {
+			return nil, nil
+		}
+		c.Until = ""
+		for i := range own {
+			if own[i].Until > now {
+				c.Until = dayWords(own[i].Until, st, language)
+			}
+		}
+		lapses := moment.Never
+		for i := range steps {
+			if steps[i].Kind == dated.Invitation {
+				lapses = steps[i].At
+			}
+		}
+		if lapses <= now {
+			return nil, nil
+		}
+		secret := rand.Text() + rand.Text()[:16]
+		if err := s.store.PutDoorKey(ctx, sha256.Sum256([]byte(secret)), g.Address.String(), lapses); err != nil {
+			return nil, err
+		}
+		c.Link = s.address("/door/invited#" + secret)
+	case "given":
+		if len(c.What) == 0 {
+			c.What = []string{st.NameOf(resourceOf(data["into"]))}
+			if id, ok := strings.CutPrefix(data["into"], "group:"); ok {
+				c.What = []string{st.NameOfGroup(id)}
+			}
+		}
+		for i := range own {
+			if x := &own[i]; x.Resource.String() == data["into"] && x.Until > now {
+				c.Until = dayWords(x.Until, st, language)
+			}
+		}
+	case "code":
+		if m.Made+moment.Moment(codeLasts.Microseconds()) <= now {
+			return nil, nil
+		}
+		code := newCode()
+		var salt [16]byte
+		_, _ = rand.Read(salt[:])
+		if err := s.store.PutDoorCode(ctx, g.Address.String(), salt, codeHash(salt[:], code), now+moment.Moment(codeLasts.Microseconds())); err != nil {
+			return nil, err
+		}
+		c.Code = code[:4] + "-" + code[4:]
+	case "warning":
+		at, err := moment.Parse(data["at"])
+		if err != nil {
+			return nil, err
+		}
+		cause, _ := dated.ParseCause(data["cause"])
+		still := false // it may have been extended since
+		for i := range steps {
+			still = still || steps[i].At == at && steps[i].Kind.String() == data["kind"]
+		}
+		if !still {
+			return nil, nil
+		}
+		c.Until, c.Cause = dayWords(at, st, language), causeSaid[language][cause]
+		c.What = []string{map[string]string{"en": "everything that you reach as a guest", "pt": "tudo a que tem acesso como convidado"}[language]}
+		if r := data["resource"]; r != "" {
+			c.What = []string{st.NameOf(resourceOf(r))}
+		}
+	case "suspended":
+		if g.State != world.StateSuspended {
+			return nil, nil
+		}
+		cause, _ := dated.ParseCause(data["cause"])
+		c.Cause, c.Text = causeSaid[language][cause], ""
+		c.Until = dayWords(removed, st, language)
+	case "no_more_time":
+		c.Text = data["reason"]
+	}
+	msg, err := mail.Compose(m.Kind, language, &c)
+	return &msg, err
+}
+
+var valueOn = func() catalogue.Value {
+	v, err := ruleLeave.Get().Scale.Parse("on")
+	if err != nil {
+		panic(err)
+	}
+	return v
+}()
+
+func resourceOf(text string) world.Resource {
+	r, _ := engine.ParseResource(text)
+	return r
+}
+
+func dropIfGone(err error) error {
+	if err != nil && strings.Contains(err.Error(), ErrNotFound.Error()) {
+		return nil
+	}
+	return err
+}
+
+// composeOurs writes a message to a person of ours.
+func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[string]string, c *mail.Content) (*mail.Message, error) {
+	st := s.State()
+	a, err := addr.Parse(m.Recipient)
+	if err != nil {
+		return nil, err
+	}
+	id := st.PersonAt(a)
+	if p, err := s.Person(ctx, id); err == nil {
+		c.Name = p.Name
+	}
+	c.Link = s.address("/mine")
+	if m.Kind == "offer" {
+		doc, err := s.store.Record(ctx, "offer", data["offer"])
+		if err != nil || doc == nil {
+			return nil, err
+		}
+		var o Offer
+		if err := json.Unmarshal(doc, &o); err != nil || o.State != "open" {
+			return nil, err
+		}
+		c.By = o.From
+		if p, err := s.Person(ctx, o.From); err == nil && p.Name != "" {
+			c.By = p.Name
+		}
+		c.What = []string{fmt.Sprintf("%d guests, %d grants", o.Guests, o.Grants)}
+		msg, err := mail.Compose(m.Kind, "en", c)
+		return &msg, err
+	}
+	now := s.Now()
+	q := st.Sequences(s.Carried())
+	tell := st.Sequences(s.Carried())
+	q.Each(func(i uint32, steps []dated.Step) bool {
+		if !st.SponsorAt(i, data["sponsor"]) {
+			return true
+		}
+		a := st.AddressAt(i)
+		within := moment.EndOfDays(moment.DayOf(now, st.Zone()), int(st.GuestRule(a, "", ruleWarn)), st.Zone())
+		all, _ := tell.Of(a)
+		for k := range all {
+			x := &all[k]
+			if x.At < now || x.At > within {
+				continue
+			}
+			name, _, _ := st.RecordOf(i)
+			if name == "" {
+				name = a.String()
+			}
+			what := stepWords(x)
+			if x.Resource.ID != "" {
+				what += ", " + st.NameOf(x.Resource)
+			}
+			c.Lines = append(c.Lines, mail.Line{Day: moment.CountedOnFrom(x.At, st.Zone()).String(), Who: name, What: what})
+			break
+		}
+		return len(c.Lines) < 200
+	})
+	if len(c.Lines) == 0 {
+		return nil, nil
+	}
+	sortLines(c.Lines)
+	msg, err := mail.Compose(m.Kind, "en", c)
+	return &msg, err
+}
+
+func sortLines(ls []mail.Line) {
+	for i := 1; i < len(ls); i++ {
+		for j := i; j > 0 && ls[j].Day+ls[j].Who < ls[j-1].Day+ls[j-1].Who; j-- {
+			ls[j], ls[j-1] = ls[j-1], ls[j]
+		}
+	}
+}
+
+// SetAddress says under which address the service is known outside, without a slash at the
+// end.
+func (s *Service) SetAddress(url string) { s.outside.Store(&url) }
+
+func (s *Service) address(path string) string {
+	if u := s.outside.Load(); u != nil {
+		return *u + path
+	}
+	return path
+}
+
+// How guests prove that a mailbox is theirs.
+const (
+	codeLasts  = 10 * time.Minute
+	codeTries  = 5
+	codesAsked = 6 // an hour, for one address
+)
+
+// codeLetters are those that are not taken for each other.
+const codeLetters = "ABCDEFGHJKLMNPQRSTUVWXYZ23456789" // 32: a byte picks evenly
+
+func newCode() string {
+	b := make([]byte, 8)
+	_, _ = rand.Read(b)
+	for i := range b {
+		b[i] = codeLetters[b[i]&31]
+	}
+	return string(b)
+}
+
+func codeHash(salt []byte, code string) [32]byte {
+	return sha256.Sum256(append(append([]byte("wexillum code "), salt...), code...))
+}
+
+// plainCode takes out what people type around a code.
+func plainCode(s string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r >= 'a' && r <= 'z':
+			return r - 'a' + 'A'
+		case r >= 'A' && r <= 'Z', r >= '0' && r <= '9':
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// mask hides most of an address, so that whoever holds a forwarded mail learns nothing new.
+func mask(a addr.Address) string {
+	text := a.String()
+	i := strings.LastIndexByte(text, '@')
+	return text[:1] + "…" + text[i:]
+}

@@ -1,0 +1,456 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+)
+
+// Scheduler is the name under which dated steps are journaled.
+const Scheduler = "wexillum"
+
+// The scheduler carries out as many records in one transaction as take this long at most,
+// so that nobody who writes waits for it.
+const stepTime = 100 * time.Millisecond
+
+var ruleWarn = catalogue.MustRule("guests.warn_days")
+
+// Carried returns up to when dated steps have been carried out; moment.Always where none
+// ever were.
+func (s *Service) Carried() moment.Moment {
+	if c := s.carried.Load(); c != nil {
+		return c.At
+	}
+	return moment.Always
+}
+
+// CarriedOut says what one look of the scheduler did.
+type CarriedOut struct {
+	Steps, Late, Records, Transactions int
+	Longest                            time.Duration // of its transactions
+}
+
+// CarryOut carries out every dated step that is due, in order, and marks the late ones. It
+// may be called by several services at once: each step happens once. It returns at the
+// first error, and goes on from there when called again.
+func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
+	now := s.Now()
+	c, ok, err := s.store.Carried(ctx)
+	if err != nil {
+		return out, err
+	}
+	if !ok { // a new installation: nothing before it is ours to carry out
+		c = store.Carried{At: now}
+		if _, err := s.store.Change(ctx, Scheduler, "", func(t *store.Tx) error {
+			if _, there, err := t.Carried(); err != nil || there {
+				return err
+			}
+			return t.SetCarried(c)
+		}); err != nil {
+			return out, err
+		}
+		if c, _, err = s.store.Carried(ctx); err != nil {
+			return out, err
+		}
+	}
+	s.carried.Store(&c)
+	st := s.State()
+	if seen := s.looked.Load(); seen != nil && seen.of == st.Snapshot && now < seen.next {
+		return out, nil
+	}
+	next := now + 1
+	d, kept := st.Ahead(c.At, next, c.At)
+	if !kept {
+		d = st.Scan(c.At, next, c.At, nil)
+	}
+	for d.Total() > 0 {
+		steps := d.Steps(0, 20_000)
+		// What is up to the mark was carried out, but for what fell due there by a change.
+		steps = pending(steps, &c)
+		if len(steps) == 0 {
+			break
+		}
+		last, whole := steps[len(steps)-1], len(steps) < 20_000
+		if err := s.carry(ctx, steps, now, &out); err != nil {
+			return out, err
+		}
+		if whole {
+			break
+		}
+		st = s.State()
+		if c, _, err = s.store.Carried(ctx); err != nil {
+			return out, err
+		}
+		c.At = max(c.At, last.At)
+		d = st.Scan(c.At, next, c.At, nil)
+	}
+	if out.Records > 0 {
+		if c, _, err = s.store.Carried(ctx); err != nil {
+			return out, err
+		}
+		s.carried.Store(&c)
+		return out, nil // what follows from it is looked for the next time
+	}
+	// Nothing is due: not before the next step, or before something changes.
+	s.looked.Store(&looked{st.Snapshot, s.nextStep(st, now)})
+	return out, s.advance(ctx, &c, now)
+}
+
+// looked is what a look of the scheduler found nothing in, and until when that holds.
+type looked struct {
+	of   *engine.Snapshot
+	next moment.Moment
+}
+
+// nextStep returns when the next step is due, a day ahead at most.
+func (s *Service) nextStep(st *State, now moment.Moment) moment.Moment {
+	tomorrow := now + 86400e6
+	d, ok := st.Ahead(now+1, tomorrow, min(s.Carried(), now))
+	if !ok {
+		return now + 60e6
+	}
+	if steps := d.Steps(0, 1); len(steps) > 0 {
+		return steps[0].At
+	}
+	return tomorrow
+}
+
+// advance notes, now and then, that nothing was due up to now: what a change of rules makes
+// due before happens when the rules change.
+func (s *Service) advance(ctx context.Context, c *store.Carried, now moment.Moment) error {
+	if now-c.At < 60e6 {
+		return nil
+	}
+	next := store.Carried{At: now, Address: ""}
+	_, err := s.store.Change(ctx, Scheduler, "", func(t *store.Tx) error {
+		was, _, err := t.Carried()
+		if err != nil || was != *c || t.Head().Seq != s.State().Head.Seq {
+			next = was
+			return err
+		}
+		return errors.Join(t.SetCarried(next), t.Commit())
+	})
+	if err == nil {
+		s.carried.Store(&next)
+	}
+	return err
+}
+
+// pending leaves out what is carried out already.
+func pending(steps []engine.DueStep, c *store.Carried) []engine.DueStep {
+	out := steps[:0:0]
+	for i := range steps {
+		if st := &steps[i]; changes(st) || st.At > c.At || st.At == c.At && st.Address.String() > c.Address {
+			out = append(out, *st)
+		}
+	}
+	return out
+}
+
+// changes reports whether a step changes a record, so that the record itself tells whether
+// it was carried out; other steps are told by how far things have been carried out.
+func changes(st *engine.DueStep) bool {
+	return st.Kind != dated.ReviewDue && !(st.Kind == dated.GrantEnds && st.Cause == dated.ByUntil)
+}
+
+// carry carries out steps that are in order, some records in one transaction.
+func (s *Service) carry(ctx context.Context, steps []engine.DueStep, now moment.Moment, out *CarriedOut) error {
+	for len(steps) > 0 {
+		var did, late, records int
+		var used int
+		began := time.Now()
+		err := s.change(ctx, Scheduler, "", func(st *State, t *store.Tx) error {
+			did, late, records, used = 0, 0, 0, 0
+			begin := time.Now()
+			c, _, err := t.Carried()
+			if err != nil {
+				return err
+			}
+			q := st.Sequences(c.At)
+			for used < len(steps) {
+				if used > 0 && time.Since(begin) > stepTime {
+					break
+				}
+				step := &steps[used]
+				used++
+				n, l, err := s.carryRecord(st, t, q, step, &c, now)
+				if err != nil {
+					return err
+				}
+				if n > 0 {
+					records++
+				}
+				did, late = did+n, late+l
+			}
+			last := &steps[used-1]
+			if next := (store.Carried{At: last.At, Address: last.Address.String()}); next.At > c.At || next.At == c.At && next.Address > c.Address {
+				return errors.Join(t.SetCarried(next), t.Commit())
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		if took := time.Since(began); took > out.Longest {
+			out.Longest = took
+		}
+		out.Steps, out.Late, out.Records, out.Transactions = out.Steps+did, out.Late+late, out.Records+records, out.Transactions+1
+		steps = steps[used:]
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lateAfter is how much behind its moment a step is told to be late.
+const lateAfter = 5 * 60e6
+
+// carryRecord carries out one step, if it still is to be. What follows from it on the same
+// record is found by looking again: the sequence of the changed record.
+func (s *Service) carryRecord(st *State, t *store.Tx, q *engine.Sequences, step *engine.DueStep, c *store.Carried, now moment.Moment) (did, late int, err error) {
+	a := step.Address
+	current, ok := q.Of(a)
+	if !ok {
+		return 0, 0, nil
+	}
+	found := false
+	for i := range current {
+		x := &current[i]
+		if x.Kind == step.Kind && x.At == step.At && x.Resource == step.Resource && x.Role == step.Role && x.From == step.From {
+			found = true
+			break
+		}
+	}
+	if !found || !changes(step) && !(step.At > c.At || step.At == c.At && a.String() > c.Address) {
+		return 0, 0, nil
+	}
+	why := stepWords(step)
+	if step.At < now-lateAfter {
+		late = 1
+		why += fmt.Sprintf("; late: due at %s", step.At)
+	}
+	t.Because(why)
+	switch step.Kind {
+	case dated.ReviewDue, dated.GrantEnds:
+		if step.Kind == dated.GrantEnds && step.Cause == dated.ByReview {
+			own, err := t.Grants(a.String())
+			if err != nil {
+				return 0, 0, err
+			}
+			for i := range own {
+				if g := &own[i]; g.Resource == step.Resource && g.Role == step.Role && g.From == step.From {
+					g.Until = max(step.At, g.From)
+					if _, err := t.PutGrant(g); err != nil {
+						return 0, 0, err
+					}
+				}
+			}
+		}
+		if _, err := t.Note("step", a.String(), nil, stepDoc(step, late > 0)); err != nil {
+			return 0, 0, err
+		}
+		return 1, late, nil
+	case dated.Suspended:
+		g, err := t.Guest(a.String())
+		if err != nil || g == nil {
+			return 0, 0, err
+		}
+		g.State, g.Cause, g.StateSince = world.StateSuspended, step.Cause.String(), step.At
+		if _, err := t.PutGuest(g); err != nil {
+			return 0, 0, err
+		}
+		if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At), map[string]string{"cause": step.Cause.String()}); err != nil {
+			return 0, 0, err
+		}
+	case dated.Removed, dated.Invitation:
+		if err := s.remove(st, t, a, max(step.At, moment.Always+1)); err != nil {
+			return 0, 0, err
+		}
+	}
+	_, err = t.Note("step", a.String(), nil, stepDoc(step, late > 0))
+	return 1, late, err
+}
+
+func stepWords(st *engine.DueStep) string {
+	words := strings.ReplaceAll(st.Kind.String()+": "+st.Cause.String(), "_", " ")
+	if st.After != dated.NoCause {
+		words += " after " + strings.ReplaceAll(st.After.String(), "_", " ")
+	}
+	return words
+}
+
+func stepDoc(st *engine.DueStep, late bool) []byte {
+	m := map[string]string{"at": st.At.String(), "kind": st.Kind.String(), "cause": st.Cause.String()}
+	if st.After != dated.NoCause {
+		m["after"] = st.After.String()
+	}
+	if st.Resource.ID != "" {
+		m["resource"], m["role"] = st.Resource.String(), st.Role.String()
+	}
+	if late {
+		m["late"] = "yes"
+	}
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	var b strings.Builder
+	b.WriteByte('{')
+	for i, k := range keys {
+		if i > 0 {
+			b.WriteByte(',')
+		}
+		b.WriteString(jsonText(k) + ":" + jsonText(m[k]))
+	}
+	b.WriteByte('}')
+	return []byte(b.String())
+}
+
+// Warn writes what is to be told ahead: to every guest, once, that its record or its last
+// grant ends within guests.warn_days, and to every sponsor one digest a day of what ends
+// or is to be confirmed. It may be called by several services at once. Before six in the
+// morning nothing is written, unless early says so.
+func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
+	st, now := s.State(), s.Now()
+	zone := st.Zone()
+	day := moment.DayOf(now, zone)
+	if told := s.warned.Load(); told != nil && *told == day {
+		return 0, nil
+	}
+	if !early && now < day.Start(zone)+6*3600e6 { // a digest is read in the morning
+		return 0, nil
+	}
+	n := 0
+	digests := map[string][]string{}
+	type warning struct {
+		a    addr.Address
+		step engine.DueStep
+	}
+	var warnings []warning
+	q := st.Sequences(s.Carried())
+	tell := st.Sequences(s.Carried())
+	q.Each(func(i uint32, steps []dated.Step) bool {
+		soon := false
+		for k := range steps {
+			if x := &steps[k]; x.At >= now && x.At < now+91*86400e6 {
+				soon = true
+			}
+		}
+		if !soon {
+			return ctx.Err() == nil
+		}
+		a := st.AddressAt(i)
+		within := st.GuestRule(a, "", ruleWarn)
+		all, _ := tell.Of(a)
+		_, sponsor, _ := st.RecordOf(i)
+		for k := range all {
+			x := &all[k]
+			if x.At < now || x.At > moment.EndOfDays(day, int(within), zone) {
+				continue
+			}
+			if sponsor != "" {
+				digests[sponsor] = append(digests[sponsor], a.String())
+			}
+			if x.Kind == dated.Suspended || x.Kind == dated.Removed && x.After == dated.ByHand || x.Kind == dated.GrantEnds {
+				warnings = append(warnings, warning{a, *x})
+			}
+			break // the first that comes; what follows from it is told with it
+		}
+		return ctx.Err() == nil
+	})
+	if err := ctx.Err(); err != nil {
+		return n, err
+	}
+	post := func(to addr.Address, kind, once string, data map[string]string) error {
+		doc := []byte(jsonOf(data))
+		did, err := s.store.Post(ctx, &store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
+		if did {
+			n++
+		}
+		return err
+	}
+	for _, w := range warnings {
+		data := map[string]string{"kind": w.step.Kind.String(), "at": w.step.At.String(), "cause": w.step.Cause.String()}
+		if w.step.Resource.ID != "" {
+			data["resource"] = w.step.Resource.String()
+		}
+		if err := post(w.a, "warning", fmt.Sprintf("warning %s %s %s", w.a, w.step.Kind, w.step.At), data); err != nil {
+			return n, err
+		}
+	}
+	sponsors := make([]string, 0, len(digests))
+	for id := range digests {
+		sponsors = append(sponsors, id)
+	}
+	sort.Strings(sponsors)
+	for _, id := range sponsors {
+		p, err := s.Person(ctx, id)
+		if err != nil || p.Address.IsZero() || p.Left != 0 && p.Left <= now {
+			continue
+		}
+		if err := post(p.Address, "digest", fmt.Sprintf("digest %s %s", id, day), map[string]string{"sponsor": id, "day": day.String()}); err != nil {
+			return n, err
+		}
+	}
+	s.warned.Store(&day)
+	return n, nil
+}
+
+func jsonOf(m map[string]string) string {
+	keys := make([]string, 0, len(m))
+	for k := range m {
+		keys = append(keys, k)
+	}
+	sort.Strings(keys)
+	for i, k := range keys {
+		keys[i] = jsonText(k) + ":" + jsonText(m[k])
+	}
+	return "{" + strings.Join(keys, ",") + "}"
+}
+
+// Schedule looks for what is due until the context ends: every so often, for outbox and
+// warnings too.
+func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	away := false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		_, err := s.CarryOut(ctx)
+		if err == nil {
+			_, err = s.Warn(ctx, false)
+		}
+		if err == nil {
+			_, err = s.Forget(ctx)
+		}
+		if err == nil && send != nil {
+			_, err = s.SendWaiting(ctx, send)
+		}
+		if ctx.Err() != nil {
+			return
+		}
+		if err != nil && !away {
+			s.log.Error("what is due waits", "error", err)
+		} else if err == nil && away {
+			s.log.Info("what is due is carried out again")
+		}
+		away = err != nil
+	}
+}

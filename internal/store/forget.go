@@ -1,0 +1,239 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"strconv"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+)
+
+// PseudonymMark begins the local part of every pseudonym.
+const PseudonymMark = "forgotten."
+
+// Forgettable lists the addresses whose record was removed before a moment and that have
+// none since.
+func (s *Store) Forgettable(ctx context.Context, before time.Time, limit int) (out []string, err error) {
+	err = each(ctx, s.db, `SELECT DISTINCT j.id FROM journal j WHERE j.kind = 'guest' AND j.now IS NULL AND j.at < ? AND j.id NOT LIKE ?
+		AND NOT EXISTS (SELECT 1 FROM guest g WHERE g.address = j.id AND g.until_seq = ?)
+		AND NOT EXISTS (SELECT 1 FROM journal k WHERE k.kind = 'guest' AND k.id = j.id AND k.now IS NULL AND k.at >= ?) LIMIT ?`,
+		[]any{before.UTC(), PseudonymMark + "%", open, before.UTC(), limit}, func(r *sql.Rows) error {
+			var a string
+			err := r.Scan(&a)
+			out = append(out, a)
+			return err
+		})
+	return
+}
+
+// Forget replaces an address by a pseudonym wherever it is history: in versions of records,
+// in past policy and in the journal, whose seals keep holding. What the guest was called
+// and said goes altogether. It returns the pseudonym, which keeps the domain, so that past
+// reach is the same.
+func (t *Tx) Forget(address string) (pseudonym string, err error) {
+	a, err := addr.Parse(address)
+	if err != nil {
+		return "", err
+	}
+	b := make([]byte, 8)
+	_, _ = rand.Read(b)
+	pseudonym = PseudonymMark + hex.EncodeToString(b) + "@" + a.Domain().String()
+	var names []string
+	if err := each(t.ctx, t.tx, "SELECT DISTINCT name FROM guest WHERE address = ? AND name != ''", []any{address}, func(r *sql.Rows) error {
+		var n string
+		err := r.Scan(&n)
+		names = append(names, n)
+		return err
+	}); err != nil {
+		return "", err
+	}
+	said := func(text string) string { // words of people may name them
+		text = strings.ReplaceAll(text, address, pseudonym)
+		for _, n := range names {
+			text = strings.ReplaceAll(text, n, pseudonym)
+		}
+		return text
+	}
+	if err := t.exec("UPDATE guest SET address = ?, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
+		return "", err
+	}
+	if err := t.exec("UPDATE `grant` SET party = ? WHERE party = ?", pseudonym, address); err != nil {
+		return "", err
+	}
+	type row struct {
+		kind, id string
+		from     uint64
+		doc      string
+	}
+	var rows []row
+	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(doc, ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer'))", []any{address, address, open}, func(r *sql.Rows) error {
+		var x row
+		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
+		rows = append(rows, x)
+		return err
+	}); err != nil {
+		return "", err
+	}
+	for _, x := range rows {
+		doc := said(x.doc)
+		if x.kind == "invitation" || x.kind == "wish" {
+			doc = "{}"
+		}
+		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", strings.ReplaceAll(x.id, address, pseudonym), doc, x.kind, x.id, x.from); err != nil {
+			return "", err
+		}
+	}
+	rows = nil
+	if err := each(t.ctx, t.tx, "SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(doc, ?) > 0 AND until_revision != ? AND kind != 'bar'", []any{address, open}, func(r *sql.Rows) error {
+		var x row
+		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
+		rows = append(rows, x)
+		return err
+	}); err != nil {
+		return "", err
+	}
+	for _, x := range rows {
+		if err := t.exec("UPDATE policy SET doc = ? WHERE kind = ? AND id = ? AND from_revision = ?", said(x.doc), x.kind, x.id, x.from); err != nil {
+			return "", err
+		}
+	}
+	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?"} {
+		if err := t.exec(q, address); err != nil {
+			return "", err
+		}
+	}
+	var entries []Entry
+	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(COALESCE(was, ''), ?) > 0 OR INSTR(COALESCE(now, ''), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(why, ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {
+		e, err := scanEntry(r)
+		entries = append(entries, e)
+		return err
+	}); err != nil {
+		return "", err
+	}
+	sum := sha256.New()
+	var seqs []string
+	for i := range entries {
+		e := &entries[i]
+		if e.Kind == "bar" { // who is barred stays barred, by name
+			continue
+		}
+		digest := e.digest()
+		if e.Salt == nil && e.Digest != nil { // it lost words before
+			digest = [32]byte(e.Digest)
+		}
+		e.Salt = nil
+		own := e.ID == address
+		for _, doc := range []*[]byte{&e.Was, &e.Now} {
+			if *doc != nil {
+				*doc = forgetDoc(*doc, e.Kind, own, said)
+			}
+		}
+		e.ID, e.Who, e.Why = strings.ReplaceAll(e.ID, address, pseudonym), strings.ReplaceAll(e.Who, address, pseudonym), said(e.Why)
+		if own && (e.Kind == "guest" || e.Kind == "invitation" || e.Kind == "wish") && e.Who != "wexillum" {
+			e.Why = ""
+		}
+		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ? WHERE seq = ?", e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], e.Seq); err != nil {
+			return "", err
+		}
+		now := e.digest()
+		sum.Write(now[:])
+		seqs = append(seqs, strconv.FormatUint(e.Seq, 10))
+	}
+	doc, err := json.Marshal(forgotten{strings.Join(seqs, ","), hex.EncodeToString(sum.Sum(nil))})
+	if err != nil {
+		return "", err
+	}
+	_, err = t.Note("forgotten", pseudonym, nil, doc)
+	return pseudonym, err
+}
+
+// forgotten is the entry that says which entries lost their words, and the digest of what
+// they say now, so that nobody can change them under its cover.
+type forgotten struct {
+	Entries string `json:"entries"`
+	Digest  string `json:"digest"`
+}
+
+// forgetDoc takes a person out of a doc: of their own record what describes them, elsewhere
+// their address and name.
+func forgetDoc(doc []byte, kind string, own bool, said func(string) string) []byte {
+	if own && (kind == "invitation" || kind == "wish") {
+		return []byte("{}")
+	}
+	if own && kind == "guest" {
+		var m map[string]json.RawMessage
+		if json.Unmarshal(doc, &m) == nil {
+			for _, k := range []string{"name", "purpose", "language", "location"} {
+				delete(m, k)
+			}
+			var b bytes.Buffer
+			enc := json.NewEncoder(&b)
+			enc.SetEscapeHTML(false)
+			if enc.Encode(m) == nil {
+				doc = bytes.TrimSpace(b.Bytes())
+			}
+		}
+	}
+	return []byte(said(string(doc)))
+}
+
+// reseal gives every entry of a journal that was begun before entries had a salt one, and
+// seals them anew.
+func (s *Store) reseal(ctx context.Context) error {
+	tx, err := s.db.BeginTx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	var seal []byte
+	if err := tx.QueryRowContext(ctx, "SELECT seal FROM head WHERE one = 1 FOR UPDATE").Scan(&seal); err != nil {
+		return err
+	}
+	var before [32]byte
+	for last := uint64(0); ; {
+		var list []Entry
+		if err := each(ctx, tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT 1000", []any{last}, func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			list = append(list, e)
+			return err
+		}); err != nil {
+			return err
+		}
+		if len(list) == 0 {
+			break
+		}
+		for i := range list {
+			e := &list[i]
+			e.Salt = newSalt()
+			before = e.seal(before)
+			if _, err := tx.ExecContext(ctx, "UPDATE journal SET salt = ?, seal = ? WHERE seq = ?", e.Salt, before[:], e.Seq); err != nil {
+				return err
+			}
+			last = e.Seq
+		}
+	}
+	if _, err := tx.ExecContext(ctx, "UPDATE head SET seal = ? WHERE one = 1", before[:]); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+func newSalt() []byte {
+	b := make([]byte, 16)
+	_, _ = rand.Read(b)
+	return b
+}
+
+// Known reports whether history knows an address by itself.
+func (t *Tx) Known(address string) (bool, error) {
+	n := 0
+	err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM guest WHERE address = ?", address).Scan(&n)
+	return n > 0, err
+}

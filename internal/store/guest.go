@@ -1,0 +1,131 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// Guest returns the record of an address as it is now; nil where there is none.
+func (t *Tx) Guest(address string) (*world.Guest, error) { return guest(t.ctx, t.tx, address) }
+
+// Guest returns the record of an address as it is now; nil where there is none.
+func (s *Store) Guest(ctx context.Context, address string) (*world.Guest, error) {
+	return guest(ctx, s.db, address)
+}
+
+func guest(ctx context.Context, q querier, address string) (out *world.Guest, err error) {
+	err = each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND until_seq = ?", []any{address, open}, func(r *sql.Rows) error {
+		g, err := scanGuest(r)
+		out = &g
+		return err
+	})
+	return
+}
+
+// Grants returns the grants of a party as they are now, written as Grant.Party has it.
+func (t *Tx) Grants(party string) ([]world.Grant, error) { return grantsOf(t.ctx, t.tx, party) }
+
+// Grants returns the grants of a party as they are now, written as Grant.Party has it.
+func (s *Store) Grants(ctx context.Context, party string) ([]world.Grant, error) {
+	return grantsOf(ctx, s.db, party)
+}
+
+func grantsOf(ctx context.Context, q querier, party string) (out []world.Grant, err error) {
+	err = each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE party = ? AND until_seq = ? ORDER BY resource, resource_kind, role, starts", []any{party, open}, func(r *sql.Rows) error {
+		g, err := scanGrant(r)
+		out = append(out, g)
+		return err
+	})
+	return
+}
+
+// EndGuest takes a record away. It reports whether there was one.
+func (t *Tx) EndGuest(address string) (bool, error) {
+	old, err := t.Guest(address)
+	if err != nil || old == nil {
+		return false, err
+	}
+	seq, err := t.Note("guest", address, worldfile.GuestDoc(old), nil)
+	if err != nil {
+		return false, err
+	}
+	return true, t.exec("UPDATE guest SET until_seq = ? WHERE address = ? AND until_seq = ?", seq, address, open)
+}
+
+// EndGrant takes a grant away as if it had not been given.
+func (t *Tx) EndGrant(g *world.Grant) error {
+	seq, err := t.Note("grant", worldfile.GrantKey(g), worldfile.GrantDoc(g), nil)
+	if err != nil {
+		return err
+	}
+	return t.exec("UPDATE `grant` SET until_seq = ? WHERE party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?",
+		seq, g.Party(), g.Resource.ID, g.Resource.Kind, g.Role, int64(g.From), open)
+}
+
+// GuestsOf returns the addresses that a person answers for, in order.
+func (t *Tx) GuestsOf(sponsor string) (out []string, err error) {
+	err = each(t.ctx, t.tx, "SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? ORDER BY address", []any{sponsor, open}, func(r *sql.Rows) error {
+		var a string
+		err := r.Scan(&a)
+		out = append(out, a)
+		return err
+	})
+	return
+}
+
+// GrantsBy returns the grants that a person answers for.
+func (t *Tx) GrantsBy(sponsor string) (out []world.Grant, err error) {
+	err = each(t.ctx, t.tx, "SELECT "+grantColumns+" FROM `grant` WHERE sponsor = ? AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", []any{sponsor, open}, func(r *sql.Rows) error {
+		g, err := scanGrant(r)
+		out = append(out, g)
+		return err
+	})
+	return
+}
+
+// Carried is how far dated steps have been carried out.
+type Carried struct {
+	At      moment.Moment
+	Address string
+}
+
+// Carried returns how far dated steps have been carried out; ok is false where none ever
+// were.
+func (s *Store) Carried(ctx context.Context) (c Carried, ok bool, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT at, address FROM carried WHERE one = 1").Scan((*int64)(&c.At), &c.Address)
+	if errors.Is(err, sql.ErrNoRows) {
+		return c, false, nil
+	}
+	return c, err == nil, err
+}
+
+// Carried returns how far dated steps have been carried out.
+func (t *Tx) Carried() (c Carried, ok bool, err error) {
+	err = t.tx.QueryRowContext(t.ctx, "SELECT at, address FROM carried WHERE one = 1").Scan((*int64)(&c.At), &c.Address)
+	if errors.Is(err, sql.ErrNoRows) {
+		return c, false, nil
+	}
+	return c, err == nil, err
+}
+
+// SetCarried notes how far dated steps have been carried out.
+func (t *Tx) SetCarried(c Carried) error {
+	return t.exec("INSERT INTO carried (one, at, address) VALUES (1, ?, ?) ON DUPLICATE KEY UPDATE at = VALUES(at), address = VALUES(address)", int64(c.At), c.Address)
+}
+
+// EachGuest hands over every record, in the order of addresses. fn ends it early with an
+// error.
+func (s *Store) EachGuest(ctx context.Context, fn func(*world.Guest) error) error {
+	return each(ctx, s.db, "SELECT "+guestColumns+" FROM guest WHERE until_seq = ? ORDER BY address", []any{open}, func(r *sql.Rows) error {
+		g, err := scanGuest(r)
+		if err != nil {
+			return err
+		}
+		return fn(&g)
+	})
+}
