@@ -1,20 +1,25 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { NavLink, Route, Routes, useNavigate } from 'react-router'
+import { NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
 import { call, Failure, remember, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
 import { CheckPage } from './check/CheckPage'
+import { Door } from './door/Door'
+import { OwnPage } from './door/OwnPage'
 import { DuePage } from './due/DuePage'
 import { DraftBar } from './drafts/DraftBar'
 import { DraftPage } from './drafts/DraftPage'
 import { DraftsPage } from './drafts/DraftsPage'
-import { Requests } from './drafts/Requests'
 import { QuickDialog } from './drafts/QuickDialog'
 import { RevisionPage } from './drafts/RevisionPage'
 import { ExceptionsPage } from './exceptions/ExceptionsPage'
 import { FindingsPage } from './findings/FindingsPage'
+import { GuestPage } from './guests/GuestPage'
+import { GuestsPage } from './guests/GuestsPage'
+import { InvitePage } from './guests/InvitePage'
+import { MinePage } from './guests/MinePage'
 import { Home } from './home/Home'
 import { JournalPage } from './journal/JournalPage'
 import { Empty, Mark, Page, setZone, Waiting, Wrong } from './parts/bits'
@@ -46,8 +51,21 @@ export function Frame() {
     staleTime: Infinity,
     retry: false,
   })
+  const { pathname } = useLocation()
+  const navigate = useNavigate()
   const signedOut = session.error instanceof Failure && session.error.problem.status === 401
+  const inbound = pathname === '/door/invited' // an invitation is opened whoever sits here
   if (session.isLoading) return <Waiting what="Opening" />
+  if ((signedOut && (pathname.startsWith('/door') || pathname === '/own')) || (inbound && session.data?.role !== 'guest'))
+    return (
+      <Door
+        done={(s) => {
+          setZone(s.zone)
+          client.setQueryData(['session'], s)
+          navigate('/own', { replace: true })
+        }}
+      />
+    )
   if (signedOut) return <SignIn
         done={(s) => {
           setZone(s.zone)
@@ -55,6 +73,20 @@ export function Frame() {
         }}
       />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
+  if (session.data.role === 'guest')
+    return (
+      <OwnPage
+        out={() => {
+          void call('DELETE', '/api/v1/session')
+            .catch(() => undefined)
+            .then(() => {
+              client.clear()
+              navigate('/door', { replace: true })
+              return client.resetQueries({ queryKey: ['session'] })
+            })
+        }}
+      />
+    )
   return <Inside session={session.data} />
 }
 
@@ -108,6 +140,7 @@ function Inside({ session }: { session: Session }) {
             {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
             {reader && <NavLink to="/rules">Rules</NavLink>}
             {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
+            {reader ? <NavLink to="/guests">Guests</NavLink> : <NavLink to="/invite">Invite</NavLink>}
             {reader && <NavLink to="/due">Due</NavLink>}
             {reader && <NavLink to="/drafts">Drafts</NavLink>}
             {reader && <NavLink to="/findings">Findings</NavLink>}
@@ -142,7 +175,7 @@ function Inside({ session }: { session: Session }) {
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
         <Routes>
-          <Route path="/" element={reader ? <Home session={session} /> : <MemberHome session={session} />} />
+          <Route path="/" element={reader ? <Home session={session} /> : <MinePage session={session} />} />
           <Route path="/ask" element={<AnswerPage />} />
           <Route path="/reach" element={<ReachPage />} />
           <Route path="/numbers" element={<NumbersPage />} />
@@ -158,6 +191,10 @@ function Inside({ session }: { session: Session }) {
           <Route path="/people/:id" element={<PersonPage role={session.role} />} />
           <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
           <Route path="/findings" element={<FindingsPage role={session.role} />} />
+          <Route path="/guests" element={<GuestsPage session={session} />} />
+          <Route path="/guests/:address" element={<GuestPage session={session} />} />
+          <Route path="/invite" element={<InvitePage session={session} />} />
+          <Route path="/mine" element={<MinePage session={session} />} />
           <Route path="/due" element={<DuePage />} />
           <Route path="/drafts" element={<DraftsPage role={session.role} />} />
           <Route path="/drafts/:id" element={<DraftPage session={session} />} />
@@ -167,14 +204,5 @@ function Inside({ session }: { session: Session }) {
         </Routes>
       </main>
     </>
-  )
-}
-
-function MemberHome({ session }: { session: Session }) {
-  return (
-    <Page title="Today">
-      <Requests session={session} />
-      <Empty>Ask above about yourself, your own spaces and the guests you answer for: who may do what, and why not. Under Spaces stand those you belong to; in those you own you may set values.</Empty>
-    </Page>
   )
 }

@@ -3123,6 +3123,10 @@ export interface components {
             note?: string;
             /** @description Where their signed statement is published */
             statement?: string;
+            /** @description The issuer of their own sign-in (OpenID Connect) */
+            sign_in?: string;
+            /** @description As whom we are known there */
+            sign_in_client?: string;
             opened: {
                 [key: string]: boolean;
             };
@@ -3187,6 +3191,8 @@ export interface components {
             /** @description A date, or days from today as +90d */
             review?: string;
             statement?: string;
+            sign_in?: string;
+            sign_in_client?: string;
             note?: string;
             opened?: {
                 [key: string]: boolean;
@@ -3773,7 +3779,10 @@ export interface components {
             of: string;
             count: number;
             who: string;
+            /** @description Actions on resources */
             opened: number;
+            /** @description Kinds of action that need no role */
+            wide: number;
             lines: components["schemas"]["WouldLine"][];
             steps: components["schemas"]["DueStep"][];
         };

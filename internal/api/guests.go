@@ -190,7 +190,8 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	for i := range x.Opens {
 		o := &x.Opens[i]
 		w := answer.Would(o.Who.String(), o.Kind, s.Service.Now(), o.Lines, st.Head.Revision)
-		out.Opens = append(out.Opens, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: o.Who.String(), Opened: service.Opened(o.Lines), Lines: w.Lines, Steps: answer.DueSteps(o.State, o.Steps)})
+		granted, wide := service.Opened(o.Lines)
+		out.Opens = append(out.Opens, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: o.Who.String(), Opened: granted, Wide: wide, Lines: w.Lines, Steps: answer.DueSteps(o.State, o.Steps)})
 	}
 	for _, n := range x.Narrower {
 		out.Narrower = append(out.Narrower, struct {

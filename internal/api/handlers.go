@@ -367,7 +367,7 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 }
 
 func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
-	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement),
+	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient),
 		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
 	if p.StandingSince.IsSet() {
 		out.StandingSince = ptr(p.StandingSince.String())
@@ -548,6 +548,9 @@ func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
 	put("standing_reason", opt(c.StandingReason))
 	put("review", opt(c.Review))
 	put("statement", opt(c.Statement))
+	if issuer, client := opt(c.SignIn), opt(c.SignInClient); issuer != "" || client != "" {
+		m["sign_in"] = map[string]string{"issuer": issuer, "client": client}
+	}
 	if c.Contacts != nil {
 		m["contact"] = *c.Contacts
 	}

@@ -56,6 +56,7 @@ func (a *app) printPartner(p *client.Partner) error {
 	line("review", pick(p.Review))
 	line("note", pick(p.Note))
 	line("statement", pick(p.Statement))
+	line("sign-in", strings.TrimSpace(pick(p.SignIn)+" "+pick(p.SignInClient)))
 	line("concerns", counted(p.Counts))
 	names := make([]string, 0, len(p.Rules))
 	for name := range p.Rules {
@@ -133,6 +134,7 @@ func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, chan
 // about are the flags for what is said of a partner.
 type about struct {
 	name, owner, note, review, statement string
+	signIn, signInClient                 string
 	contacts, names                      []string
 }
 
@@ -145,6 +147,8 @@ func (x *about) flags(a *app, c *cobra.Command) {
 	f.StringVar(&x.review, "review", "", "when somebody should look at it again: a date, or days from today as +180d")
 	f.StringVar(&x.note, "note", "", "a note")
 	f.StringVar(&x.statement, "statement", "", "where their signed statement is published")
+	f.StringVar(&x.signIn, "sign-in", "", "the issuer of their own sign-in (OpenID Connect)")
+	f.StringVar(&x.signInClient, "sign-in-client", "", "as whom we are known there")
 	_ = c.RegisterFlagCompletionFunc("owner", a.completion("person"))
 }
 
@@ -163,6 +167,8 @@ func (x *about) into(c *cobra.Command, b *client.PartnerChange) {
 	text("review", x.review, &b.Review)
 	text("note", x.note, &b.Note)
 	text("statement", x.statement, &b.Statement)
+	text("sign-in", x.signIn, &b.SignIn)
+	text("sign-in-client", x.signInClient, &b.SignInClient)
 	if given("contact") {
 		b.Contacts = &x.contacts
 	}

@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -746,7 +747,7 @@ func (a *app) reach() *cobra.Command {
 }
 
 func (a *app) load() *cobra.Command {
-	var why string
+	var why, csvOf, scimOf, columns string
 	var preview bool
 	c := &cobra.Command{
 		Use:   "load FILE",
@@ -766,6 +767,9 @@ func (a *app) load() *cobra.Command {
 			r, err := a.remote()
 			if err != nil {
 				return err
+			}
+			if csvOf != "" || scimOf != "" {
+				return a.loadList(c.Context(), r, csvOf, scimOf, columns, why, preview, text)
 			}
 			p := &client.LoadParams{Preview: &preview}
 			if why != "" {
@@ -793,11 +797,57 @@ func (a *app) load() *cobra.Command {
 	}
 	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
 	c.Flags().BoolVar(&preview, "preview", false, "say what would change, and change nothing")
+	c.Flags().StringVar(&csvOf, "csv", "", "the file is CSV of guests, grants, links, spaces or people")
+	c.Flags().StringVar(&scimOf, "scim", "", "the file is a SCIM list response of guests")
+	c.Flags().StringVar(&columns, "map", "", "with --csv: which column of the file is which of ours, as mail=address,who=name")
 	return c
+}
+
+// loadList takes in a list; what is wrong is told line by line.
+func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, why string, preview bool, text []byte) error {
+	if csvOf != "" && scimOf != "" {
+		return usage{errors.New("a file is CSV or SCIM; give one of --csv and --scim")}
+	}
+	what, kind := csvOf, "text/csv"
+	if scimOf != "" {
+		what, kind = scimOf, "application/scim+json"
+	}
+	resp, err := r.PutListWithBody(ctx, what, &client.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)}, kind, bytes.NewReader(text))
+	var x client.ListTaken
+	if err := r.read(resp, err, &x); err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, e := range x.Errors {
+		rows = append(rows, []string{strconv.Itoa(e.Line), pick(e.Column), pick(e.Value), e.Text})
+	}
+	if a.output != "table" {
+		if err := a.records(x, []string{"line", "column", "value", "error"}, rows); err != nil {
+			return err
+		}
+	} else {
+		if x.Ignored != nil && len(*x.Ignored) > 0 {
+			a.say("Columns that are none of ours: %s; --map THEIRS=OURS says which they are.", strings.Join(*x.Ignored, ", "))
+		}
+		if len(rows) > 0 {
+			a.table([]string{"line", "column", "value", "error"}, rows)
+		} else {
+			verb := "taken in"
+			if preview {
+				verb = "read; nothing was changed. It would be"
+			}
+			a.say("%d lines %s: %d new, %d changed, %d the same.", x.Lines, verb, x.Added, x.Changed, x.Same)
+		}
+	}
+	if len(x.Errors) > 0 {
+		return fmt.Errorf("%d of %d lines are wrong; nothing was taken in", len(x.Errors), x.Lines)
+	}
+	return nil
 }
 
 func (a *app) dump() *cobra.Command {
 	var sections []string
+	var csvOf, scimOf string
 	c := &cobra.Command{
 		Use:   "dump",
 		Short: "Write policy and inventory as a world file",
@@ -805,6 +855,20 @@ func (a *app) dump() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			r, err := a.remote()
 			if err != nil {
+				return err
+			}
+			if csvOf != "" || scimOf != "" {
+				p, what := &client.GetListParams{}, csvOf
+				if scimOf != "" {
+					f := client.GetListParamsFormat("scim")
+					p.Format, what = &f, scimOf
+				}
+				resp, err := r.GetList(c.Context(), what, p)
+				var text []byte
+				if err := r.read(resp, err, &text); err != nil {
+					return err
+				}
+				_, err = a.out.Write(text)
 				return err
 			}
 			p := &client.DumpParams{}
@@ -825,6 +889,8 @@ func (a *app) dump() *cobra.Command {
 			return err
 		},
 	}
+	c.Flags().StringVar(&csvOf, "csv", "", "instead CSV of guests, grants, links, spaces or people")
+	c.Flags().StringVar(&scimOf, "scim", "", "instead a SCIM list response of guests")
 	c.Flags().StringSliceVar(&sections, "section", nil, "only these sections: "+strings.Join(worldfile.Sections, ", "))
 	return c
 }

@@ -121,7 +121,7 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.finding(), a.journal())
-	add("keep", a.drafts(), a.revision(), a.request(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token())
+	add("keep", a.guest(), a.drafts(), a.revision(), a.request(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token())
 	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }

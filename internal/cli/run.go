@@ -21,8 +21,10 @@ import (
 	"wexillum.example/internal/config"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/demo"
+	"wexillum.example/internal/mail"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/standin"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -112,6 +114,9 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	hosts := cfg["statement_hosts"].Value
 	fetcher := &statement.Fetcher{AllowHTTP: hosts == "any", AllowPrivate: hosts != "public"}
+	if cfg["smtp"].Value != "" && cfg["mail_from"].Value == "" {
+		return usage{errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>")}
+	}
 	handler, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo,
 		PublishStatement: cfg["publish_statement"].Value == "yes", Fetcher: fetcher})
 	if err != nil {
@@ -133,6 +138,20 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}()
 	minutes, _ := strconv.Atoi(cfg["statement_minutes"].Value)
 	go svc.FollowStatements(base, fetcher, time.Duration(minutes)*time.Minute)
+	public := cfg["public_url"].Value
+	if public == "" {
+		public = "http://" + l.Addr().String()
+	}
+	svc.SetAddress(public)
+	scheduling := make(chan struct{})
+	go func() {
+		defer close(scheduling)
+		var send service.Sender
+		if at := cfg["smtp"].Value; at != "" {
+			send = &mail.Server{Address: at, TLS: cfg["smtp_tls"].Value, User: cfg["smtp_user"].Value, Password: cfg["smtp_password"].Value, From: cfg["mail_from"].Value}
+		}
+		svc.Schedule(base, max(200*time.Millisecond, time.Duration(every)*time.Millisecond), send)
+	}()
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
 	address := "http://" + l.Addr().String()
@@ -154,12 +173,13 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	defer done()
 	err = srv.Shutdown(stop)
 	<-following
+	<-scheduling
 	log.Info("stopped")
 	return err
 }
 
 func (a *app) demo() *cobra.Command {
-	var dir, listen, neighbour, logLevel string
+	var dir, listen, neighbour, mailPage, logLevel string
 	var reset bool
 	c := &cobra.Command{Use: "demo", Short: "Run the service with the demo world and a database of its own", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		ctx := c.Context()
@@ -217,13 +237,22 @@ func (a *app) demo() *cobra.Command {
 			return err
 		}
 		defer stop()
+		post, err := standin.NewMailServer("127.0.0.1:0", mailPage)
+		if err != nil {
+			return err
+		}
+		defer post.Close()
+		if err := post.Keep(filepath.Join(dir, "mail.json")); err != nil {
+			return err
+		}
 		fill := func(ctx context.Context, svc *service.Service) error {
 			if err := demo.Fill(ctx, svc); err != nil {
 				return err
 			}
-			return demo.Neighbour(ctx, svc, secondAt+statement.StatementPath)
+			return demo.Neighbour(ctx, svc, secondAt)
 		}
-		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any"})
+		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any",
+			"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom})
 		if err != nil {
 			return usage{err}
 		}
@@ -231,6 +260,8 @@ func (a *app) demo() *cobra.Command {
 			a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
 			a.printf("  console   %s\n", address)
 			a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
+			a.printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
+			a.printf("  guests    %s/door\n", address)
 			a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
 			for _, acc := range demo.Accounts {
 				a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
@@ -241,6 +272,7 @@ func (a *app) demo() *cobra.Command {
 	c.Flags().StringVar(&dir, "dir", "run/demo", "where the database and the logs are kept")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8470", "address and port; another free port is taken where this one is not")
 	c.Flags().StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
+	c.Flags().StringVar(&mailPage, "mail", "127.0.0.1:8472", "where the mail that came is shown; another free port is taken where this one is not")
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c
@@ -267,7 +299,7 @@ func resetDir(dir string) error {
 	if err := mariadb.StopLeftover(bounded, filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	for _, name := range []string{"db", "service.log", "neighbour.json"} {
+	for _, name := range []string{"db", "service.log", "neighbour.json", "mail.json"} {
 		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
 			return err
 		}

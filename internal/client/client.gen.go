@@ -2680,12 +2680,17 @@ type InvitationRole string
 
 // InvitationOpens defines model for InvitationOpens.
 type InvitationOpens struct {
-	Count  int         `json:"count"`
-	Lines  []WouldLine `json:"lines"`
-	Of     string      `json:"of"`
-	Opened int         `json:"opened"`
-	Steps  []DueStep   `json:"steps"`
-	Who    string      `json:"who"`
+	Count int         `json:"count"`
+	Lines []WouldLine `json:"lines"`
+	Of    string      `json:"of"`
+
+	// Opened Actions on resources
+	Opened int       `json:"opened"`
+	Steps  []DueStep `json:"steps"`
+	Who    string    `json:"who"`
+
+	// Wide Kinds of action that need no role
+	Wide int `json:"wide"`
 }
 
 // Invited defines model for Invited.
@@ -3098,12 +3103,18 @@ type Partner struct {
 	Owner    *string         `json:"owner,omitempty"`
 
 	// Review The day on which somebody should look at it again
-	Review         *string             `json:"review,omitempty"`
-	Rules          map[string]SetValue `json:"rules"`
-	Stance         []Stance            `json:"stance"`
-	Standing       PartnerStanding     `json:"standing"`
-	StandingReason *string             `json:"standing_reason,omitempty"`
-	StandingSince  *string             `json:"standing_since,omitempty"`
+	Review *string             `json:"review,omitempty"`
+	Rules  map[string]SetValue `json:"rules"`
+
+	// SignIn The issuer of their own sign-in (OpenID Connect)
+	SignIn *string `json:"sign_in,omitempty"`
+
+	// SignInClient As whom we are known there
+	SignInClient   *string         `json:"sign_in_client,omitempty"`
+	Stance         []Stance        `json:"stance"`
+	Standing       PartnerStanding `json:"standing"`
+	StandingReason *string         `json:"standing_reason,omitempty"`
+	StandingSince  *string         `json:"standing_since,omitempty"`
 
 	// Statement Where their signed statement is published
 	Statement *string `json:"statement,omitempty"`
@@ -3126,6 +3137,8 @@ type PartnerChange struct {
 	// Review A date, or days from today as +90d
 	Review         *string                `json:"review,omitempty"`
 	Rules          *map[string]SetValue   `json:"rules,omitempty"`
+	SignIn         *string                `json:"sign_in,omitempty"`
+	SignInClient   *string                `json:"sign_in_client,omitempty"`
 	Standing       *PartnerChangeStanding `json:"standing,omitempty"`
 	StandingReason *string                `json:"standing_reason,omitempty"`
 	StandingSince  *string                `json:"standing_since,omitempty"`

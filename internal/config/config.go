@@ -31,6 +31,11 @@ var Options = []Option{
 	{"publish_statement", "no", "publish a signed statement of what our side admits: yes or no", oneOf("yes", "no")},
 	{"statement_minutes", "60", "minutes between two looks at partners' statements", number},
 	{"statement_hosts", "public", "where partners' statements may be: public for https at public addresses alone, private for https anywhere, any for http too", oneOf("public", "private", "any")},
+	{"smtp", "", "mail server to send through, as mail.ours.example:587; nothing is sent without one", hostPort},
+	{"smtp_tls", "required", "mail goes encrypted: required, opportunistic, or none for a server on the same machine", oneOf("required", "opportunistic", "none")},
+	{"smtp_user", "", "name at the mail server; empty where it asks for none", anything},
+	{"smtp_password", "", "password at the mail server", anything},
+	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
 
@@ -121,6 +126,9 @@ func (c Config) Lines() [][3]string {
 }
 
 func shown(key, value string) string {
+	if key == "smtp_password" && value != "" {
+		return "…"
+	}
 	if key != "database" || value == "" {
 		return value
 	}
@@ -167,6 +175,15 @@ func dsn(s string) string {
 		return "write user:password@tcp(127.0.0.1:3306)/wexillum"
 	}
 	return ""
+}
+
+func anything(string) string { return "" }
+
+func hostPort(s string) string {
+	if s == "" {
+		return ""
+	}
+	return listen(s)
 }
 
 func publicURL(s string) string {

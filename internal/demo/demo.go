@@ -9,6 +9,7 @@ import (
 	"wexillum.example/internal/core/statement"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/standin"
+	statements "wexillum.example/internal/statement"
 )
 
 // World is the demo world: a world file with dates relative to its loading.
@@ -52,15 +53,22 @@ func Second() (*standin.Neighbour, error) {
 	return n, err
 }
 
-// Neighbour writes where the demo's second organisation publishes its statement.
-// It concerns a demo that runs on the world it was filled with; a world without
-// that partner is left alone.
+// Neighbour writes where the demo's second organisation publishes its statement and lets
+// its people sign in. It concerns a demo that runs on the world it was filled with; a world
+// without that partner is left alone.
 func Neighbour(ctx context.Context, svc *service.Service, address string) error {
 	if _, err := svc.State().Partner(NeighbourPartner); err != nil {
 		return nil
 	}
-	return svc.SetStatement(ctx, service.By{Who: "demo", Why: "where the demo's second organisation is"}, NeighbourPartner, address)
+	by := service.By{Who: "demo", Why: "where the demo's second organisation is"}
+	if err := svc.SetStatement(ctx, by, NeighbourPartner, address+statements.StatementPath); err != nil {
+		return err
+	}
+	return svc.SetSignIn(ctx, by, NeighbourPartner, address, standin.SignInClient)
 }
+
+// MailFrom is from whom the demo's mail comes.
+const MailFrom = "Brackwater Museum of Navigation <guests@brackwater.example>"
 
 // NeighbourPartner is the partner that the demo's second organisation stands for.
 const NeighbourPartner = "ilvane"

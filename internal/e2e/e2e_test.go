@@ -61,7 +61,7 @@ func demoService(t *testing.T) *running {
 		if err := demo.Fill(ctx, svc); err != nil {
 			return err
 		}
-		if err := demo.Neighbour(ctx, svc, at+statement.StatementPath); err != nil {
+		if err := demo.Neighbour(ctx, svc, at); err != nil {
 			return err
 		}
 		return svc.FetchStatement(ctx, service.By{Who: "service", Why: "statement fetched"}, fetcher, demo.NeighbourPartner)

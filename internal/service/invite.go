@@ -92,11 +92,17 @@ type invitation struct {
 	Made     string `json:"made"`
 }
 
-// Opened counts what a list of lines opens.
-func Opened(lines []engine.WouldLine) (n int) {
+// Opened counts what a list of lines opens: actions on resources that need a role, and
+// kinds of action that need none. The two are never added together (model §7).
+func Opened(lines []engine.WouldLine) (granted, wide int) {
 	for i := range lines {
-		if c := lines[i].Change(); c == "opened" || c == "otherwise" {
-			n += max(1, lines[i].Count)
+		if c := lines[i].Change(); c != "opened" && c != "otherwise" {
+			continue
+		}
+		if lines[i].Action.Get().Spread == catalogue.Granted {
+			granted += max(1, lines[i].Count)
+		} else {
+			wide++
 		}
 	}
 	return
@@ -377,6 +383,16 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 				}
 				o.State = e.Done()
 				o.Steps, _ = o.State.Sequences(s.Carried()).Of(a)
+				if g.State == world.StateInvited { // and what comes once it is accepted
+					then := *g
+					then.State, then.Accepted, then.LastSeen = world.StateActive, at, at
+					e := o.State.Aside()
+					e.PutGuest(&then)
+					o.State = e.Done()
+					more, _ := o.State.Sequences(s.Carried()).Of(a)
+					o.Steps = append(o.Steps[:len(o.Steps):len(o.Steps)], more...)
+					engine.SortDue(o.Steps)
+				}
 				out.Opens = append(out.Opens, o)
 			}
 			if preview {
@@ -569,13 +585,13 @@ func (s *Service) narrower(now *State, to *target, out *Invited, at moment.Momen
 		return nil
 	}
 	o := &out.Opens[0]
-	most := Opened(o.Lines)
+	most, _ := Opened(o.Lines)
 	try := func(r world.Resource, role catalogue.Role, text string) error {
 		lines, _, err := now.Would(engine.Suppose{Address: o.Who, Record: true, Grants: []world.Grant{{Resource: r, Role: role, From: at, Until: out.Until}}}, at)
 		if err != nil {
 			return err
 		}
-		if n := Opened(lines); n < most {
+		if n, _ := Opened(lines); n < most {
 			out.Narrower = append(out.Narrower, Narrower{Into: r.String(), Role: role.String(), Text: text, Opened: n})
 		}
 		return nil

@@ -127,6 +127,15 @@ func (s *Service) SetStatement(ctx context.Context, by By, id, address string) e
 	return err
 }
 
+// SetSignIn changes a partner's own sign-in.
+func (s *Service) SetSignIn(ctx context.Context, by By, id, issuer, client string) error {
+	_, err := s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {
+		p.SignIn, p.SignInClient = issuer, client
+		return nil
+	})
+	return err
+}
+
 // SetStanding changes a partner's standing as of now; why becomes its reason.
 func (s *Service) SetStanding(ctx context.Context, by By, id, standing string) (Weighed, error) {
 	return s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {

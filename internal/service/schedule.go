@@ -56,7 +56,7 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 			if _, there, err := t.Carried(); err != nil || there {
 				return err
 			}
-			return t.SetCarried(c)
+			return errors.Join(t.SetCarried(c), t.Commit())
 		}); err != nil {
 			return out, err
 		}

@@ -3,6 +3,7 @@
 package standin
 
 import (
+	"crypto/ecdsa"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,6 +29,9 @@ type Neighbour struct {
 	Domain string
 	Clock  func() time.Time // nil is the system's
 
+	signer *ecdsa.PrivateKey // of its sign-in
+	grants map[string]signInGrant
+
 	mu   sync.Mutex
 	path string // where it is kept; empty for nowhere
 	kept
@@ -48,7 +52,7 @@ type key struct {
 // NewNeighbour returns a neighbour that admits the services and directions named,
 // as they are with itself, and refuses all others.
 func NewNeighbour(name, domain string, admits ...string) (*Neighbour, error) {
-	n := &Neighbour{Name: name, Domain: domain, kept: kept{Stance: map[string]core.Half{}}}
+	n := &Neighbour{Name: name, Domain: domain, grants: map[string]signInGrant{}, kept: kept{Stance: map[string]core.Half{}}}
 	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
 		n.Stance[k.String()] = core.Half{Says: "refuses"}
 	}
@@ -207,6 +211,7 @@ func (n *Neighbour) Handler() http.Handler {
 		}
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
+	n.signIn(r)
 	r.Get("/healthz", func(w http.ResponseWriter, r *http.Request) { _ = json.NewEncoder(w).Encode("ok") })
 	return r
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -61,6 +62,7 @@ func (k *kept) PutItem(x *world.Item) {
 		}
 	}
 }
+func (k *kept) RemoveGuest(addr.Address) {}
 func (k *kept) SetPolicy(p *world.World) {
 	inv := k.w
 	k.w = *p

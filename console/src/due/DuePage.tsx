@@ -2,12 +2,11 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type DueStep } from '../api'
+import { kindWords, marks } from '../guests/words'
 import { Empty, Page, until as untilText, Waiting, Wrong } from '../parts/bits'
 
 type Due = { steps: DueStep[]; total: number; kinds: Record<string, number>; next: string }
 const spans: Record<string, string> = { '+7d': 'a week', '+30d': '30 days', '+90d': '90 days', '+365d': 'a year' }
-const kindWords: Record<string, string> = { grant_ends: 'grants end', review_due: 'grants are to be confirmed', suspended: 'records are suspended', removed: 'records are removed', invitation_lapses: 'invitations lapse' }
-const marks: Record<string, string> = { grant_ends: '◇', review_due: '?', suspended: '▽', removed: '✕', invitation_lapses: '○' }
 
 /** What ends, when, why, and what follows from it, day by day. */
 export function DuePage() {
@@ -64,7 +63,7 @@ export function DuePage() {
       {first && first.total > 0 && (
         <p className="figures" role="status">
           {Object.entries(first.kinds)
-            .map(([k, n]) => `${marks[k]} ${n} ${kindWords[k]}`)
+            .map(([k, n]) => `${marks[k as DueStep['kind']]} ${n} ${kindWords[k as DueStep['kind']]}`)
             .join(' · ')}
         </p>
       )}
@@ -81,7 +80,7 @@ export function DuePage() {
                     {marks[s.kind]}
                   </span>
                   <span>
-                    <Link to={`/due${query({ until: '+365d', who: s.party })}`}>{s.name || s.party}</Link>
+                    <Link to={`/guests/${encodeURIComponent(s.party)}`}>{s.name || s.party}</Link>
                     {s.partner && (
                       <>
                         {' '}

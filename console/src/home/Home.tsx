@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { call, type Findings, type Overview, type Session } from '../api'
 import { Requests } from '../drafts/Requests'
+import { Waits } from '../guests/Wishes'
 import { day, Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 const examples = [
@@ -20,6 +21,7 @@ export function Home({ session: me }: { session: Session }) {
   const n = data.counts
   return (
     <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
+      <Waits />
       <Requests session={me} />
       <div className="today">
         <section aria-labelledby="h-do">

@@ -181,7 +181,7 @@ function Facts({ p }: { p: Partner }) {
 }
 
 function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Partner) => void }) {
-  const [f, setF] = useState({ name: p.name, also: p.also_named?.join(', ') ?? '', contacts: p.contacts?.join(', ') ?? '', owner: p.owner ?? '', review: p.review ?? '', note: p.note ?? '', statement: p.statement ?? '', why: '' })
+  const [f, setF] = useState({ name: p.name, also: p.also_named?.join(', ') ?? '', contacts: p.contacts?.join(', ') ?? '', owner: p.owner ?? '', review: p.review ?? '', note: p.note ?? '', statement: p.statement ?? '', sign_in: p.sign_in ?? '', sign_in_client: p.sign_in_client ?? '', why: '' })
   const list = (t: string) =>
     t
       .split(',')
@@ -189,12 +189,12 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
       .filter(Boolean)
   const save = useMutation({
     mutationFn: () => {
-      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, also_named: _a, ...rest } = change(p)
-      const text = (k: 'owner' | 'review' | 'note' | 'statement') => (f[k].trim() ? { [k]: f[k].trim() } : {})
+      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, sign_in: _i, sign_in_client: _ic, also_named: _a, ...rest } = change(p)
+      const text = (k: 'owner' | 'review' | 'note' | 'statement' | 'sign_in' | 'sign_in_client') => (f[k].trim() ? { [k]: f[k].trim() } : {})
       return call<Partner>(
         'PUT',
         `/api/v1/partners/${encodeURIComponent(p.id)}`,
-        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...(f.why ? { why: f.why } : {}) },
+        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...text('sign_in'), ...text('sign_in_client'), ...(f.why ? { why: f.why } : {}) },
         { 'If-Match': p.etag },
       )
     },
@@ -234,6 +234,8 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
           {field('review', 'Look at it again on', 'A date, or days from today as +180d.')}
           {field('note', 'Note')}
           {field('statement', 'Where their signed statement is published', 'Empty where they publish none.')}
+          {field('sign_in', 'Their own sign-in', 'The issuer of OpenID Connect; empty where guests come in with mailed codes.')}
+          {f.sign_in && field('sign_in_client', 'As whom we are known there')}
           {field('why', 'Why')}
         </Modal.Body>
         <Modal.Footer>
@@ -570,8 +572,8 @@ function StatementBox({ p, keep, admin }: { p: Partner; keep: boolean; admin: bo
 }
 
 function change(p: Partner) {
-  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, opened, rules } = p
-  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, opened, rules }
+  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, opened, rules } = p
+  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, opened, rules }
 }
 
 function Opening({ p, h, k, keep, set, record }: { p: Partner; h: BothHalves | undefined; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {

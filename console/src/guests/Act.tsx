@@ -1,0 +1,135 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { call, type GuestChange, type GuestChanged } from '../api'
+import { Combo } from '../parts/Combo'
+import { until as untilText, Waiting, Wrong } from '../parts/bits'
+import { doWords } from './words'
+
+type Do = GuestChange['do']
+const leads: Partial<Record<Do, string>> = {
+  extend: 'A later end, and the term begins anew. One extension adds what the rules allow.',
+  suspend: 'Everything stops on this record; what they had stays until it is removed. Their home account, where they have one, is not concerned: to stop somebody on every account, bar the address.',
+  bring_back: 'A record wakes only where no cause stands.',
+  end: 'The record ends now: it is suspended, and removed after the days of grace.',
+  remove: 'Grants and named links end, groups are left, the record goes. This cannot be undone.',
+  confirm: 'You say that what they hold is still needed.',
+  hand_over: 'Somebody else answers for them from now on.',
+  end_grant: 'The role ends now.',
+  invite_again: 'The invitation is sent anew, and the days to accept begin anew.',
+}
+
+/** One change of records, weighed before it is made. */
+export function Act({ what, addresses, resource, role, close }: { what: Do; addresses: string[]; resource?: string; role?: string; close: () => void }) {
+  const client = useQueryClient()
+  const [reason, setReason] = useState('')
+  const [until, setUntil] = useState('')
+  const [grants, setGrants] = useState(true)
+  const [sponsor, setSponsor] = useState('')
+  const body: GuestChange = { do: what, addresses, resource, role, ...(reason ? { reason } : {}), ...(what === 'extend' ? { grants, ...(until ? { until } : {}) } : {}), ...(what === 'hand_over' && sponsor ? { sponsor } : {}) }
+  const ready = what !== 'hand_over' || sponsor !== ''
+  const ahead = useQuery({
+    queryKey: ['act', what, addresses, until, grants, sponsor, resource, role],
+    queryFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes?preview=true', body),
+    enabled: ready,
+    retry: false,
+    placeholderData: (old) => old,
+  })
+  const go = useMutation({
+    mutationFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes', body),
+    onSuccess: () => {
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      close()
+    },
+  })
+  const list = ahead.data?.guests ?? []
+  const can = list.filter((g) => g.done).length
+  const needsReason = what !== 'confirm' && what !== 'invite_again'
+  return (
+    <Modal show onHide={close} size="lg" aria-labelledby="act-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          go.mutate()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="act-title" as="h2">
+            {doWords[what]}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <p className="quiet">{leads[what]}</p>
+          {what === 'extend' && (
+            <div className="form-row">
+              <Form.Group controlId="act-until">
+                <Form.Label>New end</Form.Label>
+                <Form.Control size="sm" type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
+                <Form.Text>Empty: as far as one extension may go.</Form.Text>
+              </Form.Group>
+              <Form.Check id="act-grants" label="Extend the grants that would end before" checked={grants} onChange={(e) => setGrants(e.target.checked)} />
+            </div>
+          )}
+          {what === 'hand_over' && (
+            <div className="plain-combo mb-2">
+              <Combo label="To whom" kind="person" value={sponsor} onChange={setSponsor} />
+            </div>
+          )}
+          {needsReason && (
+            <Form.Group controlId="act-reason" className="mb-3">
+              <Form.Label>Why</Form.Label>
+              <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />
+            </Form.Group>
+          )}
+          {go.error && <Wrong error={go.error} />}
+          {ahead.error && <Wrong error={ahead.error} />}
+          {ready && ahead.isLoading && <Waiting what="Weighing" />}
+          {list.length > 0 && (
+            <div className="wide act-list" role="region" aria-label="What would become of each" tabIndex={0}>
+              <table className="table listing">
+                <thead>
+                  <tr>
+                    <th scope="col">Guest</th>
+                    <th scope="col">As it is</th>
+                    <th scope="col">Then</th>
+                    <th scope="col" className="num">
+                      Loses at once
+                    </th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {list.map((g) => (
+                    <tr key={g.address}>
+                      <th scope="row">
+                        {g.name || g.address}
+                        {g.name && <span className="sub">{g.address}</span>}
+                      </th>
+                      <td>{outOf(g.was)}</td>
+                      <td>{g.done ? (what === 'remove' ? '✕ removed' : outOf(g.will)) : <span className="gets-no">▼ {g.reason}</span>}</td>
+                      <td className="num">{g.done && g.lost ? g.lost : '–'}</td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Leave it
+          </Button>
+          <Button type="submit" variant={what === 'remove' ? 'danger' : 'primary'} disabled={go.isPending || !ready || can === 0}>
+            {doWords[what]}
+            {addresses.length > 1 ? ` ${can} of ${addresses.length}` : ''}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+function outOf(steps: GuestChanged['was']) {
+  const s = steps?.find((x) => x.kind === 'suspended' || x.kind === 'removed' || x.kind === 'invitation_lapses')
+  if (!s) return 'nothing ends'
+  return `${s.kind === 'suspended' ? 'suspended' : s.kind === 'removed' ? 'removed' : 'lapses'} ${untilText(s.at)}`
+}

@@ -1,0 +1,313 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link, useNavigate, useParams } from 'react-router'
+import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
+import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
+import { Act } from './Act'
+import { Line } from './Line'
+import { doWords, stateWords } from './words'
+import { WishBox } from './Wishes'
+
+type Do = GuestChange['do']
+
+/** One guest: what becomes of the record, what it holds, what was done, and what can be. */
+export function GuestPage({ session }: { session: Session }) {
+  const { address = '' } = useParams()
+  const [act, setAct] = useState<{ what: Do; resource?: string; role?: string }>()
+  const [merge, setMerge] = useState(false)
+  const g = useQuery({ queryKey: ['guest', address], queryFn: () => call<GuestView>('GET', `/api/v1/guests/${encodeURIComponent(address)}`) })
+  if (g.error) return <Page title={address}><Wrong error={g.error} retry={() => void g.refetch()} /></Page>
+  if (!g.data) return <Waiting what="Reading the record" />
+  const x = g.data
+  const s = x.short
+  const may = session.role !== 'auditor'
+  const keeper = session.role === 'administrator' || session.role === 'keeper'
+  const acts: Do[] = s.state === 'invited' ? ['invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
+  const facts: [string, string | undefined][] = [
+    ['Answered for by', s.sponsor_name || s.sponsor || 'nobody'],
+    ['Here for', s.purpose],
+    ['Came by', s.origins.map((o) => o.replace('_', ' ')).join(', ')],
+    ['Record since', s.since && since(s.since)],
+    ['Accepted', x.accepted && when(x.accepted)],
+    ['Terms accepted', x.terms && when(x.terms)],
+    ['Renewed', x.renewed && when(x.renewed)],
+    ['Last seen', s.last_seen && when(s.last_seen)],
+    ['Own end', x.until && until(x.until)],
+    ['Language', x.language],
+    ['Location', x.location],
+    ['Groups', x.groups.join(', ')],
+  ]
+  return (
+    <Page
+      title={s.name || s.address}
+      lead={
+        <>
+          {s.name && <>{s.address} · </>}
+          {s.partner ? <Link to={`/partners/${s.partner}`}>{s.partner}</Link> : 'no partner'} · {stateWords[s.state]}
+          {x.state_since && <> since {when(x.state_since)}</>}
+          {s.cause && <> ({s.cause.replaceAll('_', ' ')})</>}
+        </>
+      }
+      tools={
+        may && (
+          <>
+            {acts.map((a) => (
+              <Button key={a} size="sm" variant="outline-primary" onClick={() => setAct({ what: a })}>
+                {doWords[a]}
+              </Button>
+            ))}
+            {keeper && (
+              <>
+                <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'hand_over' })}>
+                  Hand over
+                </Button>
+                <Button size="sm" variant="outline-secondary" onClick={() => setMerge(true)}>
+                  Same person as…
+                </Button>
+                <Button size="sm" variant="outline-danger" onClick={() => setAct({ what: 'remove' })}>
+                  Remove now
+                </Button>
+              </>
+            )}
+          </>
+        )
+      }
+    >
+      {x.wish && may && <WishBox wish={x.wish} />}
+      <section aria-labelledby="h-line">
+        <h2 id="h-line">What becomes of it</h2>
+        <Line steps={x.steps} label={`Line of time of ${s.address}`} />
+        {may && <WhatIf guest={x} />}
+      </section>
+      <div className="guest-two">
+        <section aria-labelledby="h-grants">
+          <h2 id="h-grants">What it holds</h2>
+          {x.grants.length === 0 && <Empty>No grant. It reaches only what needs none.</Empty>}
+          {x.grants.length > 0 && (
+            <div className="wide" role="region" aria-label="Grants" tabIndex={0}>
+              <table className="table listing">
+                <thead>
+                  <tr>
+                    <th scope="col">On</th>
+                    <th scope="col">Role</th>
+                    <th scope="col">Until</th>
+                    <th scope="col">Confirmed</th>
+                    {may && <th scope="col" aria-label="Actions" />}
+                  </tr>
+                </thead>
+                <tbody>
+                  {x.grants.map((r, i) => (
+                    <tr key={i} className={r.live ? '' : 'is-over'}>
+                      <th scope="row">
+                        <Link to={`/audience${query({ resource: r.resource })}`}>{r.name || r.resource}</Link>
+                        <span className="sub">{r.group ? `through the group ${r.group}` : r.resource}</span>
+                      </th>
+                      <td>{r.role}</td>
+                      <td>{r.live ? (r.until ? until(r.until) : 'no end') : r.until ? `over since ${until(r.until)}` : 'not yet'}</td>
+                      <td>{r.reviewed ? since(r.reviewed) : '–'}</td>
+                      {may && (
+                        <td className="row-acts">
+                          {r.live && !r.group && (
+                            <>
+                              <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'confirm', resource: r.resource })}>
+                                Confirm
+                              </Button>
+                              <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'end_grant', resource: r.resource, role: r.role })}>
+                                End
+                              </Button>
+                            </>
+                          )}
+                        </td>
+                      )}
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
+            </div>
+          )}
+          {x.links.map((l) => (
+            <p key={l.id} className="quiet">
+              The link {l.id} opens {l.item} to {l.right}
+              {l.until ? ` until ${until(l.until)}` : ''}.
+            </p>
+          ))}
+          <p>
+            <Link to={`/reach${query({ who: s.address })}`}>All that it reaches, and why</Link>
+          </p>
+        </section>
+        <section aria-labelledby="h-facts">
+          <h2 id="h-facts">The record</h2>
+          <dl className="facts">
+            {facts.map(
+              ([k, v]) =>
+                v && (
+                  <div key={k}>
+                    <dt>{k}</dt>
+                    <dd>{v}</dd>
+                  </div>
+                ),
+            )}
+          </dl>
+        </section>
+      </div>
+      {session.role !== 'member' && <History address={s.address} />}
+      {act && <Act {...act} addresses={[s.address]} close={() => setAct(undefined)} />}
+      {merge && <Merge into={s.address} close={() => setMerge(false)} />}
+    </Page>
+  )
+}
+
+/** How the dates move if something were done. */
+function WhatIf({ guest }: { guest: GuestView }) {
+  const [what, setWhat] = useState('')
+  const [day, setDay] = useState('')
+  const [resource, setResource] = useState('')
+  const on = what === 'end_grant' || what === 'confirm' ? resource || guest.grants.find((r) => r.live && !r.group)?.resource : undefined
+  const x = useQuery({
+    queryKey: ['what-if', guest.short.address, what, day, on],
+    queryFn: () => call<DueSupposed>('POST', '/api/v1/due/supposing', { address: guest.short.address, do: what, ...(what === 'extend' ? { grants: true, ...(day ? { until: day } : {}) } : {}), ...(on ? { resource: on } : {}) }),
+    enabled: what !== '',
+    retry: false,
+  })
+  return (
+    <div className="what-if">
+      <div className="filters">
+        <Form.Select size="sm" aria-label="What if" value={what} onChange={(e) => setWhat(e.target.value)}>
+          <option value="">What if…</option>
+          <option value="extend">it were extended</option>
+          <option value="end_grant">a grant ended now</option>
+          <option value="confirm">its grants were confirmed</option>
+          <option value="suspend">it were suspended</option>
+          <option value="end">it were let go</option>
+          {guest.short.partner && <option value="end_partner">the connection with {guest.short.partner} ended</option>}
+        </Form.Select>
+        {what === 'extend' && <Form.Control size="sm" type="date" aria-label="Until" value={day} onChange={(e) => setDay(e.target.value)} />}
+        {on && (
+          <Form.Select size="sm" aria-label="Which grant" value={on} onChange={(e) => setResource(e.target.value)}>
+            {guest.grants
+              .filter((r) => r.live && !r.group)
+              .map((r, i) => (
+                <option key={i} value={r.resource}>
+                  {r.name || r.resource}
+                </option>
+              ))}
+          </Form.Select>
+        )}
+        {what && <span className="quiet">A changed rule is asked in a draft: work in it, and come back here.</span>}
+      </div>
+      {x.error && <Wrong error={x.error} />}
+      {x.data?.reason && <p className="gets-no">▼ {x.data.reason}</p>}
+      {x.data && !x.data.reason && <Line steps={x.data.will} label="Line of time as it would be" />}
+    </div>
+  )
+}
+
+function History({ address }: { address: string }) {
+  const log = useQuery({
+    queryKey: ['journal', 'guest', address],
+    queryFn: async () => {
+      const [a, b] = await Promise.all([call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ kind: 'guest', id: address, limit: '30' })}`), call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ kind: 'step', id: address, limit: '30' })}`)])
+      return [...a.entries, ...b.entries].sort((x, y) => y.seq - x.seq)
+    },
+  })
+  const mail = useQuery({ queryKey: ['outbox', address], queryFn: () => call<{ messages: OutboxMessage[] }>('GET', `/api/v1/outbox${query({ recipient: address })}`) })
+  return (
+    <div className="guest-two">
+      <section aria-labelledby="h-history">
+        <h2 id="h-history">What was done</h2>
+        {log.error && <Wrong error={log.error} />}
+        <ul className="plain-list">
+          {log.data?.map((e) => (
+            <li key={e.seq}>
+              <time>{when(e.at)}</time> <strong>{e.who}</strong>: {e.kind === 'step' ? 'carried out' : e.was ? (e.now ? 'changed' : 'removed') : 'made'}
+              {e.why && <> – {e.why}</>}
+            </li>
+          ))}
+        </ul>
+      </section>
+      <section aria-labelledby="h-mail">
+        <h2 id="h-mail">Mail to them</h2>
+        {mail.data?.messages.length === 0 && <Empty>None.</Empty>}
+        <ul className="plain-list">
+          {mail.data?.messages.map((m) => (
+            <li key={m.id}>
+              <time>{when(m.made)}</time> {m.kind.replaceAll('_', ' ')}: {m.state}
+              {m.error && <span className="gets-no"> {m.error}</span>}
+            </li>
+          ))}
+        </ul>
+      </section>
+    </div>
+  )
+}
+
+function Merge({ into, close }: { into: string; close: () => void }) {
+  const client = useQueryClient()
+  const navigate = useNavigate()
+  const [from, setFrom] = useState('')
+  const [sought, setSought] = useState('')
+  const [reason, setReason] = useState('')
+  type Merged = { grants: number; groups: number; was: number; will: number; gained: { action: string; resource: string; name?: string }[] }
+  const ahead = useQuery({ queryKey: ['merge', sought, into], queryFn: () => call<Merged>('POST', '/api/v1/guests/merge?preview=true', { from: sought, into }), enabled: sought !== '', retry: false })
+  const go = useMutation({
+    mutationFn: () => call('POST', '/api/v1/guests/merge', { from: sought, into, reason }),
+    onSuccess: () => {
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      navigate(`/guests/${encodeURIComponent(into)}`)
+      close()
+    },
+  })
+  return (
+    <Modal show onHide={close} aria-labelledby="merge-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          if (ahead.data && sought === from) go.mutate()
+          else setSought(from.trim())
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="merge-title" as="h2">
+            One person, one record
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <p className="quiet">What the other address was given goes to {into}, and the other record is removed.</p>
+          <Form.Group controlId="merge-from" className="mb-2">
+            <Form.Label>Their other address</Form.Label>
+            <Form.Control size="sm" type="email" required value={from} onChange={(e) => setFrom(e.target.value)} />
+          </Form.Group>
+          {ahead.error && <Wrong error={ahead.error} />}
+          {go.error && <Wrong error={go.error} />}
+          {ahead.data && sought === from && (
+            <>
+              <p>
+                {ahead.data.grants} grants and {ahead.data.groups} groups would move. {into} could do {ahead.data.was} things and would do {ahead.data.will}.
+              </p>
+              <ul className="plain-list">
+                {ahead.data.gained.slice(0, 8).map((x, i) => (
+                  <li key={i}>
+                    + {x.action} {x.name || x.resource}
+                  </li>
+                ))}
+              </ul>
+              <Form.Group controlId="merge-why">
+                <Form.Label>How do you know</Form.Label>
+                <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />
+              </Form.Group>
+            </>
+          )}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Leave it
+          </Button>
+          <Button type="submit" disabled={go.isPending || ahead.isFetching}>
+            {ahead.data && sought === from ? 'Make it one' : 'Weigh it'}
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}

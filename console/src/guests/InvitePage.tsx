@@ -1,0 +1,211 @@
+import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, useSearchParams } from 'react-router'
+import { call, type Invited, type Session } from '../api'
+import { Combo } from '../parts/Combo'
+import { Page, until as untilText, whoWord, Wrong } from '../parts/bits'
+import { Line } from './Line'
+
+/** Inviting as one page: whom, into what, and, before anything is sent, all that it opens. */
+export function InvitePage({ session }: { session: Session }) {
+  const client = useQueryClient()
+  const [params] = useSearchParams()
+  const [f, setF] = useState({ list: params.get('list') ?? '', into: params.get('into') ?? '', role: 'view', purpose: '', text: '', landing: '', sponsor: '', until: '', language: 'en', location: '', licence: '' })
+  const [weighed, setWeighed] = useState<{ key: string; x: Invited }>()
+  const [sent, setSent] = useState<Invited>()
+  const body = () => Object.fromEntries(Object.entries({ ...f, role: f.into && !/^(group:|directory)/.test(f.into) ? f.role : '' }).filter(([, v]) => v.trim() !== ''))
+  const key = JSON.stringify(body())
+  const weigh = useMutation({ mutationFn: () => call<Invited>('POST', '/api/v1/invitations?preview=true', body()), onSuccess: (x) => setWeighed({ key, x }) })
+  const send = useMutation({
+    mutationFn: () => call<Invited>('POST', '/api/v1/invitations', body(), { 'Idempotency-Key': crypto.randomUUID() }),
+    onSuccess: (x) => {
+      setSent(x)
+      setWeighed(undefined)
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+    },
+  })
+  const ahead = weighed?.key === key ? weighed.x : undefined
+  const field = (k: keyof typeof f, label: string, hint?: string, more: object = {}) => (
+    <Form.Group controlId={`i-${k}`} className="mb-2">
+      <Form.Label>{label}</Form.Label>
+      <Form.Control size="sm" value={f[k]} onChange={(e) => setF({ ...f, [k]: e.target.value })} {...more} />
+      {hint && <Form.Text>{hint}</Form.Text>}
+    </Form.Group>
+  )
+  const whole = f.into && !/^(group:|directory)/.test(f.into)
+  const yes = ahead ? (ahead.counts.invited ?? 0) + (ahead.counts.given ?? 0) : 0
+  return (
+    <Page title="Invite" lead="One address or a list. Weigh it first: what it would open, what would be narrower, and what becomes of each address. Nothing is sent before you say so.">
+      <div className="invite">
+        <Form
+          className="invite-form"
+          onSubmit={(e) => {
+            e.preventDefault()
+            setSent(undefined)
+            weigh.mutate()
+          }}
+        >
+          {field('list', 'Whom', 'One a line or between commas; a name may stand before an address in angle brackets.', { as: 'textarea', rows: 3, required: true })}
+          <div className="form-row">
+            <div className="plain-combo">
+              <Combo label="Into" kind="resource" placeholder="the directory, a space, a single item" value={f.into} onChange={(into) => setF({ ...f, into })} />
+            </div>
+            {whole && (
+              <Form.Group controlId="i-role">
+                <Form.Label>Role</Form.Label>
+                <Form.Select size="sm" value={f.role} onChange={(e) => setF({ ...f, role: e.target.value })}>
+                  <option>view</option>
+                  <option>contribute</option>
+                  <option>manage</option>
+                </Form.Select>
+              </Form.Group>
+            )}
+            {field('until', 'Until', undefined, { type: 'date' })}
+          </div>
+          {field('purpose', 'What for', 'It is kept with the record and stands in every list.')}
+          {field('text', 'Own words of welcome', undefined, { as: 'textarea', rows: 2 })}
+          <details>
+            <summary>Sponsor, language, where they land, licence</summary>
+            {session.role !== 'member' && (
+              <div className="plain-combo mb-2">
+                <Combo label="Who answers for them" kind="person" placeholder="whoever invites" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} />
+              </div>
+            )}
+            <div className="form-row">
+              <Form.Group controlId="i-language">
+                <Form.Label>Language</Form.Label>
+                <Form.Select size="sm" value={f.language} onChange={(e) => setF({ ...f, language: e.target.value })}>
+                  <option value="en">English</option>
+                  <option value="pt">Português</option>
+                </Form.Select>
+              </Form.Group>
+              {field('location', 'Location')}
+              <Form.Group controlId="i-licence">
+                <Form.Label>Licence for reports</Form.Label>
+                <Form.Select size="sm" value={f.licence} onChange={(e) => setF({ ...f, licence: e.target.value })}>
+                  <option value="">none</option>
+                  <option value="ours">ours</option>
+                  <option value="theirs">theirs</option>
+                </Form.Select>
+              </Form.Group>
+            </div>
+            {field('landing', 'Where they go once they have accepted')}
+          </details>
+          {weigh.error && <Wrong error={weigh.error} />}
+          {send.error && <Wrong error={send.error} />}
+          <div className="invite-do">
+            <Button type="submit" variant={ahead ? 'outline-primary' : 'primary'} disabled={weigh.isPending}>
+              {weigh.isPending ? 'Weighing' : 'Weigh it'}
+            </Button>
+            <Button disabled={!ahead || yes === 0 || !f.purpose.trim() || send.isPending} onClick={() => send.mutate()}>
+              {yes > 0 ? `Send to ${yes}` : 'Send'}
+            </Button>
+            {ahead && !f.purpose.trim() && <span className="quiet">Say what for, and it can be sent.</span>}
+          </div>
+        </Form>
+        <div className="invite-weighed" aria-live="polite">
+          {sent && <Outcome x={sent} sent />}
+          {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? new Date(Date.now() + 30 * 86400000).toISOString().slice(0, 10) : f.until })} />}
+          {!sent && !ahead && <p className="empty">What it would open stands here once it is weighed.</p>}
+        </div>
+      </div>
+    </Page>
+  )
+}
+
+const titles: Record<string, string> = { yes: '▲ yes', no: '▼ no', already: '= already', duplicate: '= twice', own: '▼ our own', malformed: '▼ malformed' }
+
+function Outcome({ x, sent }: { x: Invited; sent?: boolean }) {
+  return (
+    <section aria-labelledby="h-outcome">
+      <h2 id="h-outcome">{sent ? 'Sent' : 'Address by address'}</h2>
+      {sent && (
+        <p>
+          {x.counts.invited ?? 0} invited, {x.counts.given ?? 0} given more, {x.lines.length - (x.counts.invited ?? 0) - (x.counts.given ?? 0)} not. The mail is on its way. <Link to="/guests?state=invited">Who has not accepted yet</Link>
+        </p>
+      )}
+      <ul className="outcomes">
+        {x.lines.map((l, i) => (
+          <li key={i} className={l.done ? 'is-yes' : 'is-no'}>
+            <span className="outcome-what">{l.done ? (l.done === 'invited' ? (sent ? '▲ invited' : '▲ would be invited') : sent ? '▲ given' : '▲ would be given') : titles[l.check.verdict]}</span>
+            <span>
+              {l.done ? <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link> : (l.check.address ?? l.check.text)}
+              {l.check.reason && <span className="sub">{l.check.reason}</span>}
+              {l.check.causes.map((c, k) => (
+                <span className="sub" key={k}>
+                  {c.text} <em>{c.side === 'theirs' ? 'theirs' : whoWord(c.who)}</em>
+                </span>
+              ))}
+              {!l.done && l.check.next && <span className="sub">Next: {l.check.next}</span>}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][number]) => void }) {
+  return (
+    <>
+      <Outcome x={x} />
+      {x.opens.map((o) => {
+        const opened = o.lines.filter((l) => l.change === 'opened' || l.change === 'otherwise')
+        const closed = o.lines.filter((l) => l.change === 'closed')
+        const by = new Map<string, string[]>()
+        for (const l of opened) {
+          const at = l.name && !l.resource.endsWith(':*') ? l.name : 'besides, without a role'
+          by.set(at, [...(by.get(at) ?? []), l.action])
+        }
+        return (
+          <section key={o.of} aria-label={`What it opens: ${o.of}`}>
+            <h2>
+              It would open {o.opened} things in spaces <span className="quiet">and {o.wide} kinds of things besides, for {o.count} from {o.of}</span>
+            </h2>
+            <ul className="opens">
+              {[...by].map(([at, actions]) => (
+                <li key={at}>
+                  <strong>{at}</strong> <span>{actions.join(', ')}</span>
+                </li>
+              ))}
+            </ul>
+            <details>
+              <summary>{closed.length} things stay closed</summary>
+              <ul className="plain-list">
+                {closed.slice(0, 40).map((l, i) => (
+                  <li key={i}>
+                    {l.action} {l.name || l.resource}: <span className="quiet">{l.text}</span>
+                  </li>
+                ))}
+              </ul>
+            </details>
+            <Line steps={o.steps} label={`What would become of ${o.who}`} />
+          </section>
+        )
+      })}
+      {x.missing.map((m) => (
+        <p key={m} className="gets-no">
+          ▼ missing {m}
+        </p>
+      ))}
+      {x.narrower.length > 0 && (
+        <section aria-labelledby="h-narrower">
+          <h2 id="h-narrower">Narrower</h2>
+          <ul className="plain-list narrower">
+            {x.narrower.map((n, i) => (
+              <li key={i}>
+                <Button size="sm" variant="outline-secondary" onClick={() => choose(n)}>
+                  {n.text}
+                </Button>{' '}
+                <span className="quiet">opens {n.opened}</span>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {x.residual && <p className="residual">{x.residual}</p>}
+      {x.until && <p className="quiet">Given until {untilText(x.until)}.</p>}
+    </>
+  )
+}

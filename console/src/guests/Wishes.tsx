@@ -1,0 +1,65 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { call, type Offer, type Wish } from '../api'
+import { when, Wrong } from '../parts/bits'
+
+/** A guest asks for more time; whoever answers for them answers. */
+export function WishBox({ wish }: { wish: Wish }) {
+  const client = useQueryClient()
+  const [text, setText] = useState('')
+  const go = useMutation({
+    mutationFn: (grant: boolean) => call<Wish>('POST', `/api/v1/wishes/${encodeURIComponent(wish.address)}/answer`, { grant, ...(grant && wish.until ? { until: wish.until } : {}), ...(text ? { text } : {}) }),
+    onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+  })
+  return (
+    <aside className="wish" aria-label={`${wish.address} asks for more time`}>
+      <p>
+        <Link to={`/guests/${encodeURIComponent(wish.address)}`}>{wish.address}</Link> asks for more time{wish.until ? `, until ${wish.until}` : ''}: “{wish.text}” <span className="quiet">({when(wish.made)})</span>
+      </p>
+      {go.error && <Wrong error={go.error} />}
+      <div className="filters">
+        <Form.Control size="sm" aria-label="Answer" placeholder="what they read" value={text} onChange={(e) => setText(e.target.value)} />
+        <Button size="sm" disabled={go.isPending} onClick={() => go.mutate(true)}>
+          Give more time
+        </Button>
+        <Button size="sm" variant="outline-secondary" disabled={go.isPending || !text.trim()} onClick={() => go.mutate(false)}>
+          Say no
+        </Button>
+      </div>
+    </aside>
+  )
+}
+
+/** What waits for whoever answers for guests: more time, and guests to take over. */
+export function Waits() {
+  const client = useQueryClient()
+  const wishes = useQuery({ queryKey: ['wishes'], queryFn: () => call<{ wishes: Wish[] }>('GET', '/api/v1/wishes') })
+  const offers = useQuery({ queryKey: ['offers'], queryFn: () => call<{ offers: Offer[] }>('GET', '/api/v1/offers') })
+  const answer = useMutation({
+    mutationFn: (x: { id: string; accept: boolean }) => call('POST', `/api/v1/offers/${x.id}/answer`, { accept: x.accept }),
+    onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+  })
+  return (
+    <>
+      {answer.error && <Wrong error={answer.error} />}
+      {offers.data?.offers.map((o) => (
+        <aside className="wish" key={o.id} aria-label={`Guests of ${o.from}`}>
+          <p>
+            {o.from} leaves and answered for {o.guests} guests and {o.grants} grants. Will {o.to} take over?
+          </p>
+          <div className="filters">
+            <Button size="sm" disabled={answer.isPending} onClick={() => answer.mutate({ id: o.id, accept: true })}>
+              Take over
+            </Button>
+            <Button size="sm" variant="outline-secondary" disabled={answer.isPending} onClick={() => answer.mutate({ id: o.id, accept: false })}>
+              Decline
+            </Button>
+          </div>
+        </aside>
+      ))}
+      {wishes.data?.wishes.map((w) => <WishBox key={w.address} wish={w} />)}
+    </>
+  )
+}

@@ -1,0 +1,613 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"sort"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/client"
+)
+
+func (a *app) guest() *cobra.Command {
+	c := &cobra.Command{Use: "guest", Short: "Bring guests in, see when they end, and let them go"}
+	c.AddCommand(a.guestList(), a.guestShow(), a.invite(), a.guestMerge(), a.wishes(), a.outbox(), a.leaves(),
+		a.guestDo("extend", "A later end, and the term begins anew", "Your guest has more time"),
+		a.guestDo("suspend", "Suspend records; what they had stays until they are removed", "Suspended"),
+		a.guestDo("back", "Bring suspended records back, unless a cause stands", "Back"),
+		a.guestDo("end", "Let them go: suspended now, removed after the days of grace", "Let go"),
+		a.guestDo("remove", "Remove records now; this cannot be undone", "Removed"),
+		a.guestDo("end-grant", "End one role on one resource", "Ended"),
+		a.guestDo("confirm", "Confirm that grants are still needed: a review is answered", "Confirmed"),
+		a.guestDo("hand-over", "Let somebody else answer for them", "Handed over"),
+		a.guestDo("set", "Change name, purpose, language, location or licence", "Changed"),
+		a.guestDo("invite-again", "Send the invitation again; the days to accept begin anew", "On its way"))
+	return c
+}
+
+func endsText(g *client.GuestShort) string {
+	if pick(g.Ends) == "" {
+		return "never"
+	}
+	return day(pick(g.Ends))
+}
+
+func (a *app) guestList() *cobra.Command {
+	var p client.GuestsParams
+	var q, partner, sponsor, state, origin, space, ending, by string
+	c := &cobra.Command{Use: "list", Short: "Records of guests with when they end", Args: cobra.NoArgs,
+		Example: "  wexillum guest list --partner ilvane --by end\n  wexillum guest list --ending +30d --sponsor d.ekwinter -o csv",
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p = client.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Sort: optional(by)}
+			var all []client.GuestShort
+			total := 0
+			for limit := 500; ; {
+				p.Limit = &limit
+				resp, err := r.Guests(c.Context(), &p)
+				var x struct {
+					Guests []client.GuestShort `json:"guests"`
+					Total  int                 `json:"total"`
+					Next   string              `json:"next"`
+				}
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+				all, total = append(all, x.Guests...), x.Total
+				if x.Next == "" || a.output == "table" {
+					break
+				}
+				p.Cursor = &x.Next
+			}
+			rows := [][]string{}
+			for i := range all {
+				g := &all[i]
+				n := 0
+				if g.Grants != nil {
+					n = *g.Grants
+				}
+				rows = append(rows, []string{g.Address, pick(g.Name), string(g.State), pick(g.Partner), pick(g.Sponsor), strconv.Itoa(n), endsText(g), pick(g.EndsBecause)})
+			}
+			columns := []string{"address", "name", "state", "partner", "sponsor", "grants", "ends", "because"}
+			if a.output != "table" {
+				return a.records(all, columns, rows)
+			}
+			if len(rows) == 0 {
+				a.say("No record is so. Invite somebody: wexillum guest invite ADDRESS --into space:ID --purpose …")
+				return nil
+			}
+			shown := rows[:min(len(rows), maxTable)]
+			a.table(columns, shown)
+			if len(shown) < total {
+				a.say("… %d of %d; -o csv prints all of them.", len(shown), total)
+			}
+			return nil
+		}}
+	f := c.Flags()
+	f.StringVar(&q, "find", "", "part of an address or a name")
+	f.StringVar(&partner, "partner", "", "only a partner's people")
+	f.StringVar(&sponsor, "sponsor", "", "only those a person answers for")
+	f.StringVar(&state, "state", "", "active, invited or suspended")
+	f.StringVar(&origin, "origin", "", "invited, shared, requested, fed or signed_up")
+	f.StringVar(&space, "space", "", "only who was given something in a space")
+	f.StringVar(&ending, "ending", "", "suspended or removed up to the end of a day, as +30d")
+	f.StringVar(&by, "by", "", "in the order of address or end")
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+	_ = c.RegisterFlagCompletionFunc("sponsor", a.completion("person"))
+	_ = c.RegisterFlagCompletionFunc("space", a.completion("space"))
+	return c
+}
+
+func (a *app) stepLines(steps []client.DueStep) {
+	for i := range steps {
+		s := &steps[i]
+		what := s.What
+		if n := pick(s.ResourceName); n != "" {
+			what += ": " + n
+		}
+		a.printf("  %-17s %s (%s)\n", day(s.At), what, s.Because)
+	}
+}
+
+func (a *app) guestShow() *cobra.Command {
+	return &cobra.Command{Use: "show ADDRESS", Short: "One record: its grants, and what becomes of it on which day", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.Guest(c.Context(), args[0])
+		var g client.Guest
+		if err := r.read(resp, err, &g); err != nil {
+			return err
+		}
+		if a.output != "table" {
+			return a.records(g, []string{"address", "state", "ends"}, [][]string{{g.Short.Address, string(g.Short.State), endsText(&g.Short)}})
+		}
+		a.printf("%s  %s\n", g.Short.Address, pick(g.Short.Name))
+		line := func(k, v string) {
+			if v != "" {
+				a.printf("  %-9s %s\n", k, v)
+			}
+		}
+		state := string(g.Short.State)
+		if t := pick(g.StateSince); t != "" {
+			state += " since " + day(t)
+		}
+		if t := pick(g.Short.Cause); t != "" {
+			state += " (" + t + ")"
+		}
+		line("state", state)
+		line("partner", pick(g.Short.Partner))
+		line("sponsor", strings.TrimSpace(pick(g.Short.SponsorName)+" "+pick(g.Short.Sponsor)))
+		line("purpose", pick(g.Short.Purpose))
+		line("came by", strings.Join(g.Short.Origins, ", "))
+		line("since", dayOr(g.Short.Since))
+		line("accepted", dayOr(g.Accepted))
+		line("renewed", dayOr(g.Renewed))
+		line("last seen", dayOr(g.Short.LastSeen))
+		line("until", dayOr(g.Until))
+		line("terms", dayOr(g.Terms))
+		line("language", pick(g.Language))
+		line("groups", strings.Join(g.Groups, ", "))
+		if w := g.Wish; w != nil {
+			line("asks for", strings.TrimSpace("more time "+pick(w.Until)+": "+pick(w.Text)))
+		}
+		a.printf("\n")
+		rows := [][]string{}
+		for i := range g.Grants {
+			x := &g.Grants[i]
+			through := ""
+			if n := pick(x.Group); n != "" {
+				through = "group:" + n
+			}
+			live := "yes"
+			if !x.Live {
+				live = "no"
+			}
+			rows = append(rows, []string{x.Resource, pick(x.Name), x.Role, dayOr(x.From), dayOr(x.Until), live, through})
+		}
+		if len(rows) > 0 {
+			a.table([]string{"resource", "name", "role", "from", "until", "live", "through"}, rows)
+			a.printf("\n")
+		}
+		if len(g.Steps) == 0 {
+			a.printf("Nothing ends by itself.\n")
+		}
+		a.stepLines(g.Steps)
+		return nil
+	}}
+}
+
+func dayOr(s *string) string {
+	if pick(s) == "" {
+		return ""
+	}
+	return day(*s)
+}
+
+func (a *app) invite() *cobra.Command {
+	var b client.Invitation
+	var list, into, role, purpose, text, landing, sponsor, as, until, language, location, licence string
+	var preview bool
+	c := &cobra.Command{Use: "invite [ADDRESS…]", Short: "Invite one address or a list; every address gets an outcome of its own",
+		Long:    "Invite one address or a list into the directory, a space, a group, or to a single item.\n\n--preview tells what it would open, what is narrower, and what becomes of each\naddress, and sends nothing.",
+		Example: "  wexillum guest invite maren@ilvane.example --into space:loan-dossier --role view --purpose \"the loan\" --preview\n  wexillum guest invite --list volunteers.txt --into space:low-water-design --purpose \"helping out\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			b = client.Invitation{List: strings.Join(args, "\n")}
+			if list != "" {
+				var raw []byte
+				var err error
+				if list == "-" {
+					raw, err = io.ReadAll(a.in)
+				} else {
+					raw, err = os.ReadFile(list)
+				}
+				if err != nil {
+					return err
+				}
+				b.List += "\n" + string(raw)
+			}
+			if strings.TrimSpace(b.List) == "" {
+				return usage{errors.New("say whom to invite: addresses, or --list FILE")}
+			}
+			if !preview && strings.TrimSpace(purpose) == "" {
+				return usage{errors.New("say what they are invited for: give --purpose")}
+			}
+			b.Into, b.Purpose, b.Text, b.Landing, b.Sponsor, b.As, b.Until, b.Language, b.Location, b.Licence = optional(into), optional(purpose), optional(text), optional(landing), optional(sponsor), optional(as), optional(until), optional(language), optional(location), optional(licence)
+			if role != "" {
+				x := client.InvitationRole(role)
+				b.Role = &x
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.Invite(c.Context(), &client.InviteParams{Preview: &preview}, b)
+			var x client.Invited
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.invited(&x, preview)
+		}}
+	f := c.Flags()
+	f.StringVar(&list, "list", "", "a file of addresses, one a line or between commas; - is standard input")
+	f.StringVar(&into, "into", "", "directory, space:ID, group:ID, or an item as folder:ID")
+	f.StringVar(&role, "role", "", "view, contribute or manage, on a space or an item")
+	f.StringVar(&purpose, "purpose", "", "what they are invited for")
+	f.StringVar(&text, "text", "", "own words of welcome")
+	f.StringVar(&landing, "landing", "", "where they go once they have accepted")
+	f.StringVar(&sponsor, "sponsor", "", "the person of ours who answers for them; absent, whoever invites")
+	f.StringVar(&as, "as", "", "the person of ours who invites")
+	f.StringVar(&until, "until", "", "their end: a day, or days from today as +90d")
+	f.StringVar(&language, "language", "", "en or pt")
+	f.StringVar(&location, "location", "", "where they are, where a licence needs it")
+	f.StringVar(&licence, "licence", "", "none, ours or theirs")
+	f.BoolVar(&preview, "preview", false, "say what would become of it, and send nothing")
+	_ = c.RegisterFlagCompletionFunc("into", a.completion("resource"))
+	_ = c.RegisterFlagCompletionFunc("sponsor", a.completion("person"))
+	return c
+}
+
+func (a *app) invited(x *client.Invited, preview bool) error {
+	rows := [][]string{}
+	for i := range x.Lines {
+		l := &x.Lines[i]
+		what := string(l.Check.Verdict)
+		if l.Done != nil {
+			what = string(*l.Done)
+			if preview {
+				what = "would be " + what
+			}
+		}
+		why := pick(l.Check.Reason)
+		for _, k := range l.Check.Causes {
+			why = strings.TrimSpace(why + " " + k.Text)
+		}
+		who := pick(l.Check.Address)
+		if who == "" {
+			who = l.Check.Text
+		}
+		rows = append(rows, []string{strconv.Itoa(l.Check.Line), who, what, why, pick(l.Check.Next)})
+	}
+	columns := []string{"line", "address", "outcome", "because", "next"}
+	if a.output != "table" {
+		return a.records(x, columns, rows)
+	}
+	for i := range x.Opens {
+		o := &x.Opens[i]
+		a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count, o.Of)
+		n := 0
+		for k := range o.Lines {
+			l := &o.Lines[k]
+			if l.Change != "opened" && l.Change != "otherwise" {
+				continue
+			}
+			if n++; n > 12 {
+				continue
+			}
+			name := pick(l.Name)
+			if name == "" {
+				name = l.Resource
+			}
+			a.printf("  + %-24s %s\n", l.Action, name)
+		}
+		if n > 12 {
+			a.printf("  … and %d more; -o json tells all, and what stays closed.\n", n-12)
+		}
+		a.printf("and then:\n")
+		a.stepLines(o.Steps)
+		a.printf("\n")
+	}
+	for _, n := range x.Narrower {
+		a.printf("narrower: %s (%d): --into %s --role %s%s\n", n.Text, n.Opened, n.Into, n.Role, ifText(pick(n.Until), " --until "))
+	}
+	if t := pick(x.Residual); t != "" {
+		a.printf("%s\n", t)
+	}
+	for _, m := range x.Missing {
+		a.printf("missing: %s\n", m)
+	}
+	if len(x.Opens) > 0 {
+		a.printf("\n")
+	}
+	a.table(columns, rows)
+	var said []string
+	for k, n := range x.Counts {
+		said = append(said, fmt.Sprintf("%d %s", n, k))
+	}
+	sort.Strings(said)
+	word := "In all: "
+	if preview {
+		word = "Nothing was sent. It would be: "
+	}
+	a.say("%s%s, as %s, who answers for them: %s.", word, strings.Join(said, ", "), x.As, x.Sponsor)
+	return nil
+}
+
+func ifText(s, before string) string {
+	if s == "" {
+		return ""
+	}
+	return before + s
+}
+
+var doNames = map[string]client.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again"}
+
+// guestDo is a command that changes records, one or many.
+func (a *app) guestDo(use, short, done string) *cobra.Command {
+	var reason, until, resource, role, sponsor, list string
+	var name, purpose, language, location, licence string
+	var grants, preview bool
+	c := &cobra.Command{Use: use + " ADDRESS…", Short: short, ValidArgsFunction: a.completion("who")}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if list != "" {
+			raw, err := os.ReadFile(list)
+			if err != nil {
+				return err
+			}
+			args = append(args, strings.Fields(string(raw))...)
+		}
+		if len(args) == 0 {
+			return usage{errors.New("name the guests: addresses, or --list FILE")}
+		}
+		b := client.GuestChange{Do: doNames[use], Addresses: args, Reason: optional(reason), Until: optional(until), Resource: optional(resource), Role: optional(role), Sponsor: optional(sponsor)}
+		if grants {
+			b.Grants = &grants
+		}
+		for flag, at := range map[string]struct {
+			to   **string
+			from *string
+		}{"name": {&b.Name, &name}, "purpose": {&b.Purpose, &purpose}, "language": {&b.Language, &language}, "location": {&b.Location, &location}, "licence": {&b.Licence, &licence}} {
+			if c.Flags().Lookup(flag) != nil && c.Flags().Changed(flag) {
+				*at.to = at.from
+			}
+		}
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.ChangeGuests(c.Context(), &client.ChangeGuestsParams{Preview: &preview}, b)
+		var x struct {
+			Guests []client.GuestChanged `json:"guests"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		n := 0
+		for i := range x.Guests {
+			g := &x.Guests[i]
+			what := "no"
+			if g.Done {
+				what = "yes"
+				n++
+			}
+			next := ""
+			if g.Will != nil {
+				for _, s := range *g.Will {
+					if s.Kind == "suspended" || s.Kind == "removed" || s.Kind == "invitation_lapses" {
+						next = day(s.At) + " " + s.What
+						break
+					}
+				}
+			}
+			lost := ""
+			if g.Lost != nil && *g.Lost > 0 {
+				lost = strconv.Itoa(*g.Lost)
+			}
+			rows = append(rows, []string{g.Address, what, next, lost, pick(g.Reason)})
+		}
+		columns := []string{"address", "done", "then", "loses", "because"}
+		if preview {
+			columns[1] = "would"
+		}
+		if a.output != "table" {
+			return a.records(x.Guests, columns, rows)
+		}
+		a.table(columns, rows)
+		switch {
+		case preview:
+			a.say("Nothing was changed. It would be done for %d of %d.", n, len(rows))
+		case n < len(rows):
+			a.say("%s: %d of %d.", done, n, len(rows))
+		default:
+			a.say("%s.", done)
+		}
+		if n == 0 && !preview {
+			return errors.New("nothing was done")
+		}
+		return nil
+	}
+	f := c.Flags()
+	f.StringVar(&list, "list", "", "a file of addresses")
+	f.BoolVar(&preview, "preview", false, "say what would become of it, and change nothing")
+	if use != "confirm" && use != "set" && use != "invite-again" {
+		f.StringVar(&reason, "reason", "", "why; it is kept, and told where they are told")
+	}
+	switch use {
+	case "extend":
+		f.StringVar(&until, "until", "", "the new end; absent, as far as one extension may go")
+		f.BoolVar(&grants, "grants", false, "grants that would end before are extended too")
+	case "end-grant":
+		f.StringVar(&resource, "on", "", "the resource, as space:loan-dossier")
+		f.StringVar(&role, "role", "", "which role, where there are several")
+	case "confirm":
+		f.StringVar(&resource, "on", "", "only on this resource")
+	case "hand-over":
+		f.StringVar(&sponsor, "to", "", "the person of ours who takes over")
+	case "set":
+		f.StringVar(&name, "name", "", "their name")
+		f.StringVar(&purpose, "purpose", "", "what they are here for")
+		f.StringVar(&language, "language", "", "en or pt")
+		f.StringVar(&location, "location", "", "where they are")
+		f.StringVar(&licence, "licence", "", "none, ours or theirs")
+	}
+	return c
+}
+
+func (a *app) guestMerge() *cobra.Command {
+	var reason string
+	var preview bool
+	c := &cobra.Command{Use: "merge FROM INTO", Short: "Make one record of two addresses of one person", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.MergeGuests(c.Context(), &client.MergeGuestsParams{Preview: &preview}, client.GuestMerge{From: args[0], Into: args[1], Reason: optional(reason)})
+		var m client.GuestMerged
+		if err := r.read(resp, err, &m); err != nil {
+			return err
+		}
+		if a.output != "table" {
+			return a.records(m, []string{"from", "into", "grants", "groups"}, [][]string{{m.From, m.Into, strconv.Itoa(m.Grants), strconv.Itoa(m.Groups)}})
+		}
+		word := "moved"
+		if preview {
+			word = "would move"
+		}
+		a.say("%d grants and %d groups of %s %s to %s, and %s is removed.", m.Grants, m.Groups, m.From, word, m.Into, m.From)
+		a.say("%s could do %d things and can do %d:", m.Into, m.Was, m.Will)
+		for i, g := range m.Gained {
+			if i == 12 {
+				a.say("  … and %d more", len(m.Gained)-i)
+				break
+			}
+			name := pick(g.Name)
+			if name == "" {
+				name = g.Resource
+			}
+			a.say("  + %-24s %s", g.Action, name)
+		}
+		return nil
+	}}
+	c.Flags().StringVar(&reason, "reason", "", "how you know that they are one person")
+	c.Flags().BoolVar(&preview, "preview", false, "say what would become of it, and change nothing")
+	return c
+}
+
+func (a *app) wishes() *cobra.Command {
+	var grant, refuse bool
+	var until, text string
+	c := &cobra.Command{Use: "asks [ADDRESS]", Short: "Guests who ask for more time; with an address, the answer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			if grant == refuse {
+				return usage{errors.New("say --grant or --refuse")}
+			}
+			resp, err := r.AnswerWish(c.Context(), args[0], client.WishAnswer{Grant: grant, Until: optional(until), Text: optional(text)})
+			var w client.Wish
+			if err := r.read(resp, err, &w); err != nil {
+				return err
+			}
+			a.say("%s: %s.", w.Address, w.State)
+			return nil
+		}
+		resp, err := r.Wishes(c.Context())
+		var x struct {
+			Wishes []client.Wish `json:"wishes"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, w := range x.Wishes {
+			rows = append(rows, []string{w.Address, day(w.Made), pick(w.Until), pick(w.Text)})
+		}
+		if len(rows) == 0 && a.output == "table" {
+			a.say("Nobody asks for more time.")
+			return nil
+		}
+		return a.records(x.Wishes, []string{"address", "asked", "until", "because"}, rows)
+	}}
+	f := c.Flags()
+	f.BoolVar(&grant, "grant", false, "give more time")
+	f.BoolVar(&refuse, "refuse", false, "say no")
+	f.StringVar(&until, "until", "", "the new end; absent, as far as one extension may go")
+	f.StringVar(&text, "text", "", "what they read")
+	return c
+}
+
+func (a *app) outbox() *cobra.Command {
+	var to, state string
+	var again int64
+	c := &cobra.Command{Use: "mail", Short: "Mail to guests and sponsors: what was sent, what waits and why", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		if again > 0 {
+			resp, err := r.SendAgain(c.Context(), again)
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("It is tried again.")
+			return nil
+		}
+		resp, err := r.Outbox(c.Context(), &client.OutboxParams{Recipient: optional(to), State: optional(state)})
+		var x struct {
+			Messages []client.OutboxMessage `json:"messages"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, m := range x.Messages {
+			rows = append(rows, []string{strconv.FormatInt(m.Id, 10), m.Recipient, strings.ReplaceAll(m.Kind, "_", " "), m.State, day(m.Made), dayOr(m.Sent), strconv.Itoa(m.Tries), pick(m.Error)})
+		}
+		if len(rows) == 0 && a.output == "table" {
+			a.say("No mail.")
+			return nil
+		}
+		return a.records(x.Messages, []string{"id", "to", "about", "state", "written", "sent", "tries", "error"}, rows)
+	}}
+	c.Flags().StringVar(&to, "to", "", "only to this address")
+	c.Flags().StringVar(&state, "state", "", "waiting, sent or failed")
+	c.Flags().Int64Var(&again, "again", 0, "ID: try a message again at once")
+	return c
+}
+
+func (a *app) leaves() *cobra.Command {
+	var at, successor, reason string
+	var preview bool
+	c := &cobra.Command{Use: "sponsor-leaves PERSON", Short: "A person of ours leaves; their guests are offered to a successor", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.PersonLeaves(c.Context(), args[0], &client.PersonLeavesParams{Preview: &preview}, client.Leaving{At: optional(at), Successor: optional(successor), Reason: optional(reason)})
+		var o client.Offer
+		if err := r.read(resp, err, &o); err != nil {
+			return err
+		}
+		if a.output != "table" {
+			return a.records(o, []string{"id", "from", "to", "guests", "grants"}, [][]string{{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants)}})
+		}
+		switch {
+		case preview:
+			a.say("Nothing was changed. %s answers for %d guests and %d grants.", o.From, o.Guests, o.Grants)
+		case o.To == "":
+			a.say("%s leaves and answered for %d guests and %d grants. Name a successor, or hand them over one by one.", o.From, o.Guests, o.Grants)
+		default:
+			a.say("%s leaves; %d guests and %d grants are offered to %s.", o.From, o.Guests, o.Grants, o.To)
+		}
+		return nil
+	}}
+	f := c.Flags()
+	f.StringVar(&at, "at", "", "the last day; absent is now")
+	f.StringVar(&successor, "successor", "", "who is asked to take over")
+	f.StringVar(&reason, "reason", "", "why")
+	f.BoolVar(&preview, "preview", false, "count, and change nothing")
+	_ = c.RegisterFlagCompletionFunc("successor", a.completion("person"))
+	return c
+}
