@@ -129,14 +129,14 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			digest = [32]byte(e.Digest)
 		}
 		e.Salt = nil
-		own := e.ID == address
+		own, about := e.ID == address, strings.HasPrefix(e.ID, address)
 		for _, doc := range []*[]byte{&e.Was, &e.Now} {
 			if *doc != nil {
 				*doc = forgetDoc(*doc, e.Kind, own, said)
 			}
 		}
 		e.ID, e.Who, e.Why = strings.ReplaceAll(e.ID, address, pseudonym), strings.ReplaceAll(e.Who, address, pseudonym), said(e.Why)
-		if own && (e.Kind == "guest" || e.Kind == "invitation" || e.Kind == "wish") && e.Who != "wexillum" {
+		if about && e.Who != "wexillum" { // why somebody was invited is theirs too
 			e.Why = ""
 		}
 		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ? WHERE seq = ?", e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], e.Seq); err != nil {

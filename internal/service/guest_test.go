@@ -1,0 +1,658 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"sort"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/mail"
+	"wexillum.example/internal/store"
+)
+
+// box is a mail server that keeps what it is given.
+type box struct {
+	mu   sync.Mutex
+	got  []boxed
+	fail int
+}
+
+type boxed struct {
+	to, id string
+	mail.Message
+}
+
+func (b *box) Send(_ context.Context, to, id string, m *mail.Message) error {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.fail > 0 {
+		b.fail--
+		return errors.New("not now")
+	}
+	b.got = append(b.got, boxed{to, id, *m})
+	return nil
+}
+
+func (b *box) told() string {
+	var out []string
+	for _, m := range b.got {
+		out = append(out, m.to+": "+m.Subject)
+	}
+	sort.Strings(out)
+	return strings.Join(out, "; ")
+}
+
+const guestWorld = `
+wexillum: 1
+organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}
+settings: {forget_days: 100}
+rules:
+  directory.guests: {default: on}
+  directory.invite_by: {default: staff}
+  spaces.guests: {default: on}
+  spaces.pages: {default: on}
+  directory.personal: {limit: on, default: off}
+  guests.term_days: {default: 60}
+  guests.idle_days: {default: none}
+  guests.review_days: {default: none}
+  guests.warn_days: {default: 7}
+partners:
+  - {id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {directory.in: yes, spaces.in: yes, files.in: yes}, stance: {directory.in: {says: admits}, spaces.in: {says: admits}}}
+  - {id: shut, name: Shut, domains: [shut.example], opened: {}}
+personal_domains: [homepost.example]
+people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, address: ben@ours.example}]
+groups: [{id: crew, name: Crew}]
+spaces: [{id: dossier, name: Dossier, kind: team, owners: [uma], items: [{id: notes, kind: page, name: Notes}, {id: kit, kind: file, name: Kit}]}]
+`
+
+var keeper = Who{Name: "kira", Role: Keeper}
+
+// journaled lists the entries of a kind, the oldest first.
+func journaled(t *testing.T, s *Service, kind string) (out []string) {
+	t.Helper()
+	es, err := s.Journal(t.Context(), store.JournalQuery{Kind: kind, Limit: 5000})
+	check(t, err)
+	for i := len(es) - 1; i >= 0; i-- {
+		out = append(out, fmt.Sprintf("%s %s: %s", es[i].Who, es[i].ID, es[i].Why))
+	}
+	return
+}
+
+func carry(t *testing.T, s *Service) (total CarriedOut) {
+	t.Helper()
+	for {
+		out, err := s.CarryOut(t.Context())
+		check(t, err)
+		total.Steps, total.Late, total.Records = total.Steps+out.Steps, total.Late+out.Late, total.Records+out.Records
+		if out.Records == 0 {
+			return
+		}
+	}
+}
+
+var linkIn = regexp.MustCompile(`/door/invited#(\S+)`)
+var codeIn = regexp.MustCompile(`[A-Z2-9]{4}-[A-Z2-9]{4}`)
+
+// TestInvite invites a list in which everything occurs, and follows one of them until they
+// are forgotten.
+func TestInvite(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld)
+	ctx := t.Context()
+	carry(t, s)
+	x := Invitation{List: "Maren Holtveig <maren@ilvane.example>\nnils@ilvane.example; nils@ilvane.example\nh@shut.example\nosric@homepost.example\numa@ours.example\nnot an address",
+		Into: "space:dossier", Role: "contribute", Purpose: "the astrolabe", Sponsor: "ben", As: "uma", Until: "+30d"}
+	told := func(in *Invited) string {
+		var out []string
+		for _, l := range in.Lines {
+			line := fmt.Sprintf("%d %s %s", l.Number, l.Verdict, l.Done)
+			for _, k := range l.Causes {
+				line += " " + k.Code.String()
+			}
+			out = append(out, line)
+		}
+		return strings.Join(out, "; ")
+	}
+	want := "1 yes invited; 2 yes invited; 2 duplicate ; 3 no  not_opened not_opened; 4 no  rule_short; 5 own ; 6 malformed "
+	ahead, err := s.Invite(ctx, keeper, x, true)
+	check(t, err)
+	if got := told(ahead); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+	if s.State().Counts().Guests != 0 {
+		t.Error("the preview invited somebody")
+	}
+	if len(ahead.Opens) != 1 || ahead.Opens[0].Count != 2 {
+		t.Fatalf("opens: %+v", ahead.Opens)
+	}
+	opened, wide := Opened(ahead.Opens[0].Lines)
+	if opened < 5 || wide < 1 || len(ahead.Narrower) != 3 {
+		t.Errorf("opens %d and %d, narrower %+v", opened, wide, ahead.Narrower)
+	}
+	for _, n := range ahead.Narrower {
+		if n.Opened >= opened {
+			t.Errorf("%s opens %d, not less than %d", n.Text, n.Opened, opened)
+		}
+	}
+	var dates []string
+	for _, st := range ahead.Opens[0].Steps {
+		dates = append(dates, st.At.String()+" "+st.Kind.String()+" "+st.Cause.String())
+	}
+	if got, want := strings.Join(dates, "; "), "2026-12-08T00:00:00Z invitation_lapses invite_days; 2026-12-24T00:00:00Z grant_ends until; 2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace"; got != want {
+		if want = strings.Replace(want, "2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace", "2027-01-23T00:00:00Z suspended term; 2027-02-22T00:00:00Z removed grace", 1); got != want {
+			t.Errorf("dates %s", got)
+		}
+	}
+	done, err := s.Invite(ctx, keeper, x, false)
+	check(t, err)
+	if got := told(done); got != want {
+		t.Errorf("%s\nwant\n%s", got, want)
+	}
+	again, err := s.Invite(ctx, keeper, x, false)
+	check(t, err)
+	if got, want := told(again), "1 already ; 2 already ; 2 duplicate ; 3 no  not_opened not_opened; 4 no  rule_short; 5 own ; 6 malformed "; got != want {
+		t.Errorf("again: %s", got)
+	}
+
+	// The mail, tried twice: the same message both times.
+	post := &box{fail: 1}
+	s.SetAddress("https://door.example")
+	n, err := s.SendWaiting(ctx, post)
+	check(t, err)
+	first, err := s.Outbox(ctx, "", "waiting", 0, 10)
+	check(t, err)
+	if n != 1 || len(first) != 1 || first[0].Tries != 1 || first[0].Error != "not now" {
+		t.Fatalf("%d sent, waiting %+v", n, first)
+	}
+	if n, err = s.SendWaiting(ctx, post); n != 0 || err != nil {
+		t.Errorf("it is tried again at once: %d %v", n, err)
+	}
+	c.forward(time.Minute)
+	if n, err = s.SendWaiting(ctx, post); n != 1 || err != nil || post.got[1].id != first[0].MessageID {
+		t.Fatalf("the second try: %d %v, %+v", n, err, post.got)
+	}
+	if got, want := post.told(), "maren@ilvane.example: Uma invites you to Small; nils@ilvane.example: Uma invites you to Small"; got != want {
+		t.Errorf("%s", got)
+	}
+	var letter boxed
+	for _, m := range post.got {
+		if m.to == "maren@ilvane.example" {
+			letter = m
+		}
+	}
+	for _, want := range []string{"Hello Maren Holtveig", "- Dossier: view and contribute", "until the end of 23 December 2026", "https://door.example/door"} {
+		if !strings.Contains(letter.Text, want) || !strings.Contains(letter.HTML, strings.TrimPrefix(want, "- ")) {
+			t.Errorf("the letter lacks %q: %s", want, letter.Text)
+		}
+	}
+	key := linkIn.FindStringSubmatch(letter.Text)[1]
+	entries, err := s.Journal(ctx, store.JournalQuery{Limit: 5000})
+	check(t, err)
+	for _, e := range entries {
+		if strings.Contains(string(e.Was)+string(e.Now)+e.Why, key) {
+			t.Errorf("the secret of the link stands in entry %d", e.Seq)
+		}
+	}
+
+	// The door.
+	in, err := s.OpenDoor(ctx, key)
+	check(t, err)
+	if in.Masked != "m…@ilvane.example" || in.By != "Uma" || in.Organisation != "Small" {
+		t.Errorf("%+v", in)
+	}
+	check(t, s.AskCode(ctx, key, ""))
+	post.got = nil
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	code := codeIn.FindString(post.got[0].Text)
+	who, err := s.Prove(ctx, key, "", " "+strings.ToLower(code)+" ")
+	check(t, err)
+	if who != (Who{Name: "guest:maren@ilvane.example", Role: RoleGuest, Guest: "maren@ilvane.example"}) {
+		t.Errorf("%+v", who)
+	}
+	if decide(t, s, "maren@ilvane.example", "spaces.enter", "space:dossier") {
+		t.Error("it reaches something before it was accepted")
+	}
+	if err := s.AcceptGuest(ctx, who, false); err == nil {
+		t.Error("accepted without the terms")
+	}
+	check(t, s.AcceptGuest(ctx, who, true))
+	if !decide(t, s, "maren@ilvane.example", "spaces.enter", "space:dossier") {
+		t.Error("once accepted it reaches nothing")
+	}
+	if _, err := s.OpenDoor(ctx, key); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the link opens twice: %v", err)
+	}
+
+	// More time.
+	if _, err := s.WishMore(ctx, who, "2027-02-10", "the spring"); err != nil {
+		t.Fatal(err)
+	}
+	sponsor := Who{Name: "benny", Role: Member, Person: "ben"}
+	if _, err := s.AnswerWish(ctx, Who{Name: "other", Role: Member, Person: "uma"}, "maren@ilvane.example", true, "", ""); !errors.Is(err, ErrNotFound) {
+		t.Errorf("somebody else answers: %v", err)
+	}
+	w, err := s.AnswerWish(ctx, sponsor, "maren@ilvane.example", true, "2027-02-10", "")
+	check(t, err)
+	if w.State != "granted" {
+		t.Errorf("%+v", w)
+	}
+	g, own, err := s.Guest(ctx, "maren@ilvane.example")
+	check(t, err)
+	if g.Until.String() != "2027-02-11T00:00:00Z" || own[0].Until.String() != "2027-02-11T00:00:00Z" || g.Renewed != s.Now() {
+		t.Errorf("until %s, the grant until %s, renewed %s", g.Until, own[0].Until, g.Renewed)
+	}
+
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+
+	// Nils never accepts: the invitation lapses, two weeks after.
+	c.at = time.Date(2026, 12, 8, 0, 0, 0, 0, time.UTC)
+	if out := carry(t, s); out.Steps != 1 || out.Late != 0 {
+		t.Errorf("%+v", out)
+	}
+	if _, _, err := s.Guest(ctx, "nils@ilvane.example"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("an invitation that lapsed is still there: %v", err)
+	}
+
+	// The term ends 60 days after it was renewed; the guest and the sponsor hear of it before.
+	c.at = time.Date(2027, 1, 20, 12, 0, 0, 0, time.UTC)
+	carry(t, s)
+	post.got = nil
+	for range 2 {
+		s.warned.Store(nil)
+		_, err := s.Warn(ctx, false)
+		check(t, err)
+	}
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	if got, want := post.told(), "ben@ours.example: 1 of your guests need a look; maren@ilvane.example: Small: until 22 January 2027"; got != want {
+		t.Errorf("%s", got)
+	}
+	c.at = time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC) // nobody carried anything out for weeks
+	post.got = nil
+	out := carry(t, s)
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	steps := journaled(t, s, "step")
+	if want := []string{"wexillum nils@ilvane.example: invitation lapses: invite days",
+		"wexillum maren@ilvane.example: grant ends: until; late: due at 2027-02-11T00:00:00Z",
+		"wexillum maren@ilvane.example: suspended: term; late: due at 2027-01-23T00:00:00Z",
+		"wexillum maren@ilvane.example: removed: grace after term; late: due at 2027-02-22T00:00:00Z"}; fmt.Sprint(sortedCopy(steps)) != fmt.Sprint(sortedCopy(want)) || out.Late != 3 {
+		t.Errorf("%d late: %q", out.Late, steps)
+	}
+	if len(steps) == 4 && !strings.Contains(steps[1], "suspended") {
+		t.Errorf("not in order: %q", steps)
+	}
+	if carry(t, s).Steps != 0 {
+		t.Error("steps are carried out twice")
+	}
+
+	// Forgotten after the days of the setting; what was so is still answered.
+	reached := func(who string) string {
+		day, err := moment.Parse("2026-12-20T12:00:00Z")
+		check(t, err)
+		st, _, err := s.At(ctx, day)
+		check(t, err)
+		subject, err := engine.ParseWho(who)
+		check(t, err)
+		action, _ := engine.ParseAction("spaces.enter")
+		v, err := st.Decide(&engine.Question{Subject: subject, Action: action, Resource: resourceOf("space:dossier"), At: day})
+		check(t, err)
+		return fmt.Sprint(v.Yes)
+	}
+	if reached("maren@ilvane.example") != "true" {
+		t.Error("the past is not answered")
+	}
+	c.at = time.Date(2027, 6, 9, 12, 0, 0, 0, time.UTC)
+	if n, err := s.Forget(ctx); n != 1 || err != nil { // the invitation that lapsed in December
+		t.Fatalf("%d forgotten, %v", n, err)
+	}
+	c.at = time.Date(2027, 6, 10, 12, 0, 0, 0, time.UTC)
+	if n, err := s.Forget(ctx); n != 1 || err != nil {
+		t.Fatalf("%d forgotten, %v", n, err)
+	}
+	entries, err = s.Journal(ctx, store.JournalQuery{Limit: 5000})
+	check(t, err)
+	pseudonym := ""
+	for _, e := range entries {
+		text := fmt.Sprintf("%s %s %s %s %s", e.Who, e.ID, e.Was, e.Now, e.Why)
+		for _, gone := range []string{"maren", "Maren", "nils", "astrolabe", "the spring"} {
+			if strings.Contains(text, gone) {
+				t.Errorf("entry %d still says %s: %s", e.Seq, gone, text)
+			}
+		}
+		if e.Kind == "guest" && strings.Contains(e.Why, "grace") {
+			pseudonym = e.ID
+		}
+	}
+	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n != s.State().Head.Seq {
+		t.Errorf("the journal: %d %+v %v", n, broken, err)
+	}
+	if pseudonym == "" || reached(pseudonym) != "true" || reached("maren@ilvane.example") != "false" {
+		t.Errorf("the pseudonym %q reached %s, the address %s", pseudonym, reached(pseudonym), reached("maren@ilvane.example"))
+	}
+	rows, err := s.store.DB().QueryContext(ctx, "SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record UNION SELECT recipient FROM outbox")
+	check(t, err)
+	defer rows.Close()
+	for rows.Next() {
+		var text string
+		check(t, rows.Scan(&text))
+		if strings.Contains(text, "maren") || strings.Contains(text, "nils") {
+			t.Errorf("a row still says %s", text)
+		}
+	}
+	// Words cannot be changed under the cover of forgetting.
+	_, err = s.store.DB().ExecContext(ctx, "UPDATE journal SET why = 'otherwise' WHERE salt IS NULL ORDER BY seq LIMIT 1")
+	check(t, err)
+	if _, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil {
+		t.Errorf("altered after it was forgotten, and it holds: %v", err)
+	}
+}
+
+func sortedCopy(list []string) []string {
+	out := append([]string(nil), list...)
+	sort.Strings(out)
+	return out
+}
+
+// TestRulesChangeWhileRunning shortens and lengthens a term while it runs: what falls due
+// by the change happens with the change, and grace counts from then.
+func TestRulesChangeWhileRunning(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-10-01, accepted: 2026-10-01}, {address: b@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20}]\n")
+	carry(t, s)
+	c.forward(2 * time.Hour)
+	carry(t, s)
+	set := func(days string) {
+		t.Helper()
+		check(t, s.SetRule(t.Context(), "anna", "test", RuleChange{Rule: "guests.term_days", Default: days}))
+	}
+	state := func(a string) string {
+		t.Helper()
+		g, _, err := s.Guest(t.Context(), a)
+		if errors.Is(err, ErrNotFound) {
+			return "gone"
+		}
+		check(t, err)
+		return fmt.Sprintf("%d %s %s", g.State, g.Cause, g.StateSince)
+	}
+	set("90")
+	c.forward(24 * time.Hour)
+	carry(t, s)
+	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "0 ") {
+		t.Errorf("lengthened, and a is %s", got)
+	}
+	set("20")
+	carry(t, s)
+	began := s.Now()
+	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "2 term ") {
+		t.Errorf("shortened, and a is %s", got)
+	}
+	g, _, err := s.Guest(t.Context(), "a@ilvane.example")
+	check(t, err)
+	if d := began - g.StateSince; d < 0 || d > 61e6 {
+		t.Errorf("suspended as of %s, it is %s", g.StateSince, began)
+	}
+	if got := state("b@ilvane.example"); !strings.HasPrefix(got, "0 ") {
+		t.Errorf("b is %s", got)
+	}
+	set("90") // the record does not wake by itself
+	c.forward(24 * time.Hour)
+	carry(t, s)
+	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "2 term ") {
+		t.Errorf("a is %s", got)
+	}
+	list, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: BringBack, Addresses: []string{"a@ilvane.example"}, Reason: "needed"}, false)
+	check(t, err)
+	if !list[0].Done {
+		t.Errorf("%+v", list[0])
+	}
+	set("20")
+	carry(t, s)
+	c.at = time.Date(2026, 12, 25, 23, 59, 0, 0, time.UTC)
+	carry(t, s)
+	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "2 ") {
+		t.Errorf("before the grace is over: %s", got)
+	}
+	c.at = time.Date(2026, 12, 26, 0, 0, 0, 0, time.UTC)
+	carry(t, s)
+	if got := state("a@ilvane.example"); got != "gone" {
+		t.Errorf("after the grace: %s", got)
+	}
+}
+
+// TestGuestChanges makes every change of a record, and finds out that each is refused where
+// it should be.
+func TestGuestChanges(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+`guests:
+  - {address: a@ilvane.example, name: A, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-12-01}
+  - {address: i@ilvane.example, sponsor: uma, since: 2026-11-20, state: invited}
+  - {address: l@ilvane.example, sponsor: ben, since: 2026-11-01, accepted: 2026-11-01}
+grants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-12-01, sponsor: uma}]
+links: [{id: k, item: file:kit, for: [a@ilvane.example], right: view, by: uma}, {id: two, item: file:kit, for: [a@ilvane.example, l@ilvane.example], right: view, by: uma}]
+`)
+	carry(t, s)
+	do := func(who Who, x GuestChange) string {
+		t.Helper()
+		if x.Reason == "" {
+			x.Reason = "test"
+		}
+		list, err := s.ChangeGuests(t.Context(), who, x, false)
+		if err != nil {
+			return err.Error()
+		}
+		if list[0].Done {
+			return "done"
+		}
+		return list[0].Reason
+	}
+	a := []string{"a@ilvane.example"}
+	for _, x := range []struct {
+		who  Who
+		x    GuestChange
+		want string
+	}{
+		{Who{Name: "m", Role: Member, Person: "ben"}, GuestChange{Do: Suspend, Addresses: a}, "not found: there is no record of a@ilvane.example that you answer for"},
+		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Remove, Addresses: a}, "administrators and keepers do this"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "it is not suspended"},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2028-01-01"}, `until "2028-01-01": one extension adds at most 180 days (guests.extend_days): until 2027-05-30T23:00:00Z`},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-11-25"}, "it ends later already"},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-01-25"}, `until "2026-01-25": it lies before now`},
+		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31", Grants: true}, "done"},
+		{keeper, GuestChange{Do: Suspend, Addresses: []string{"i@ilvane.example"}}, "it is invited and reaches nothing yet; remove it to take the invitation back"},
+		{keeper, GuestChange{Do: Suspend, Addresses: a}, "done"},
+		{keeper, GuestChange{Do: Suspend, Addresses: a}, "it is suspended already"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
+		{keeper, GuestChange{Do: HandOver, Addresses: a, Sponsor: "nobody"}, `sponsor "nobody": there is no such person here`},
+		{keeper, GuestChange{Do: HandOver, Addresses: a, Sponsor: "ben"}, "done"},
+		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "file:kit"}, "it holds no grant on file:kit"},
+		{keeper, GuestChange{Do: Confirm, Addresses: a}, "done"},
+		{keeper, GuestChange{Do: End, Addresses: a}, "done"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "a cause stands: its own end is over; extend it first"},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31"}, "done"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
+		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "space:dossier"}, "done"},
+		{keeper, GuestChange{Do: Confirm, Addresses: a}, "it holds no grant to confirm"},
+		{keeper, GuestChange{Do: "forget", Addresses: a}, `do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again]`},
+	} {
+		if got := do(x.who, x.x); got != x.want {
+			t.Errorf("%s by %s: %s, want %s", x.x.Do, x.who.Name, got, x.want)
+		}
+	}
+	before := s.State().Head
+	ahead, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Remove, Addresses: []string{"a@ilvane.example", "x@ilvane.example", "l@ilvane.example"}}, true)
+	check(t, err)
+	if s.State().Head != before || len(ahead) != 3 || !ahead[0].Done || ahead[1].Done || ahead[1].Reason != "there is no record of it" || ahead[0].Lost < 1 {
+		t.Errorf("%+v", ahead)
+	}
+	if got := do(keeper, GuestChange{Do: Remove, Addresses: a}); got != "done" {
+		t.Error(got)
+	}
+	k, err := s.Link(t.Context(), "k")
+	check(t, err)
+	two, err := s.Link(t.Context(), "two")
+	check(t, err)
+	if k.Until != s.Now() || k.Bearer() || len(two.For) != 1 || two.Until != moment.Never {
+		t.Errorf("links %+v %+v", k, two)
+	}
+	if decide(t, s, "a@ilvane.example", "files.open", "file:kit") {
+		t.Error("removed, and its link opens")
+	}
+
+	// A sponsor leaves; somebody takes over.
+	o, err := s.PersonLeaves(t.Context(), keeper, "ben", "", "uma", "a new post", false)
+	check(t, err)
+	if o.Guests != 1 {
+		t.Errorf("%+v", o)
+	}
+	steps, _ := s.State().Sequences(s.Carried()).Of(ahead[2].Was[0].Address)
+	if len(steps) == 0 || steps[0].Cause.String() != "sponsor_left" || steps[0].At.String() != "2026-12-08T00:00:00Z" {
+		t.Errorf("%+v", steps)
+	}
+	uma := Who{Name: "umy", Role: Member, Person: "uma"}
+	offers, err := s.Offers(t.Context(), uma)
+	check(t, err)
+	if len(offers) != 1 {
+		t.Fatalf("%+v", offers)
+	}
+	if _, err := s.AnswerOffer(t.Context(), Who{Name: "x", Role: Member, Person: "ben"}, offers[0].ID, true); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the one who leaves answers: %v", err)
+	}
+	_, err = s.AnswerOffer(t.Context(), uma, offers[0].ID, true)
+	check(t, err)
+	if g, _, err := s.Guest(t.Context(), "l@ilvane.example"); err != nil || g.Sponsor != "uma" {
+		t.Errorf("%+v %v", g, err)
+	}
+
+	// Two addresses of one person become one record.
+	load(t, s, "wexillum: 1\nguests: [{address: l2@ilvane.example, sponsor: uma, since: 2026-05-01, accepted: 2026-05-02, origins: [shared], last_seen: 2026-11-20}]\ngrants: [{party: l2@ilvane.example, resource: page:notes, role: contribute, from: 2026-05-01, until: 2027-01-01}]\n")
+	m, err := s.MergeGuests(t.Context(), keeper, "l2@ilvane.example", "l@ilvane.example", "", true)
+	check(t, err)
+	if m.Grants != 1 || m.Will <= m.Was || s.State().Counts().Guests != 3 {
+		t.Errorf("%+v", m)
+	}
+	_, err = s.MergeGuests(t.Context(), keeper, "l2@ilvane.example", "l@ilvane.example", "they said so", false)
+	check(t, err)
+	g, own, err := s.Guest(t.Context(), "l@ilvane.example")
+	check(t, err)
+	if len(own) != 1 || own[0].Resource.String() != "page:notes" || g.Since.String() != "2026-04-30T23:00:00Z" || g.Origins&2 == 0 {
+		t.Errorf("%+v %+v", g, own)
+	}
+	if _, _, err := s.Guest(t.Context(), "l2@ilvane.example"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the other record is still there: %v", err)
+	}
+	_ = c
+}
+
+// TestCodes attacks one-time codes: by trying, again, late, by guessing who is known, and
+// at the same time.
+func TestCodes(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}, {address: s@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, state: suspended, state_since: 2026-11-10}]\n")
+	ctx := t.Context()
+	post := &box{}
+	ask := func(a string) string {
+		t.Helper()
+		check(t, s.AskCode(ctx, "", a))
+		post.got = nil
+		_, err := s.SendWaiting(ctx, post)
+		check(t, err)
+		if len(post.got) == 0 {
+			return ""
+		}
+		return codeIn.FindString(post.got[0].Text)
+	}
+	prove := func(a, code string) error {
+		_, err := s.Prove(ctx, "", a, code)
+		return err
+	}
+	for _, unknown := range []string{"nobody@ilvane.example", "s@ilvane.example", "x@nowhere.example", "uma@ours.example"} {
+		if ask(unknown) != "" {
+			t.Errorf("%s was sent a code", unknown)
+		}
+		if err := prove(unknown, "AAAA-AAAA"); !errors.Is(err, ErrDenied) {
+			t.Errorf("%s: %v", unknown, err)
+		}
+	}
+	// Tried too often, the right code is of no use any more.
+	code := ask("a@ilvane.example")
+	for range codeTries {
+		if err := prove("a@ilvane.example", "AAAA-AAAA"); !errors.Is(err, ErrDenied) {
+			t.Error(err)
+		}
+	}
+	if err := prove("a@ilvane.example", code); !errors.Is(err, ErrDenied) {
+		t.Errorf("after %d wrong tries: %v", codeTries, err)
+	}
+	// Replayed.
+	code = ask("a@ilvane.example")
+	check(t, prove("a@ilvane.example", code))
+	if err := prove("a@ilvane.example", code); !errors.Is(err, ErrDenied) {
+		t.Errorf("replayed: %v", err)
+	}
+	// Too late.
+	code = ask("a@ilvane.example")
+	c.forward(codeLasts)
+	if err := prove("a@ilvane.example", code); !errors.Is(err, ErrDenied) {
+		t.Errorf("too late: %v", err)
+	}
+	// A new one ends the one before.
+	old := ask("a@ilvane.example")
+	fresh := ask("a@ilvane.example")
+	if err := prove("a@ilvane.example", old); !errors.Is(err, ErrDenied) {
+		t.Errorf("the one before: %v", err)
+	}
+	// At the same time, one gets in.
+	var wg sync.WaitGroup
+	in := make(chan error, 8)
+	for range 4 {
+		wg.Go(func() { in <- prove("a@ilvane.example", fresh) })
+	}
+	wg.Wait()
+	close(in)
+	n := 0
+	for err := range in {
+		if err == nil {
+			n++
+		} else if !errors.Is(err, ErrDenied) {
+			t.Error(err)
+		}
+	}
+	if n != 1 {
+		t.Errorf("%d got in with one code", n)
+	}
+	// Wrong tries at the same time are counted each.
+	code = ask("a@ilvane.example")
+	for range 20 {
+		wg.Go(func() { _ = prove("a@ilvane.example", "BBBB-BBBB") })
+	}
+	wg.Wait()
+	if err := prove("a@ilvane.example", code); !errors.Is(err, ErrDenied) {
+		t.Errorf("after twenty at once: %v", err)
+	}
+	// Asking is limited, the same for everybody.
+	for _, a := range []string{"a@ilvane.example", "nobody@ilvane.example"} {
+		c.forward(2 * time.Hour)
+		for i := range codesAsked + 1 {
+			err := s.AskCode(ctx, "", a)
+			if (i < codesAsked) != (err == nil) || err != nil && !errors.Is(err, ErrTooMany) {
+				t.Errorf("%s, the %dth: %v", a, i+1, err)
+			}
+		}
+	}
+	rows := 0
+	check(t, s.store.DB().QueryRowContext(ctx, "SELECT COUNT(*) FROM door_code WHERE INSTR(hash, ?) > 0", code).Scan(&rows))
+	if rows != 0 {
+		t.Error("a code is kept as it is")
+	}
+}
