@@ -106,7 +106,7 @@ export function send<T>(path: string, text: string, type: string): Promise<T> {
 /** A change of policy goes into the draft that this window works in, or is a draft of its own. */
 function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   const d = inDraft()
-  if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check|remedies$)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
+  if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check|remedies$|due\/supposing)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
   if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
   return raw(method, path, body, headers)
 }
@@ -126,6 +126,7 @@ async function raw<T>(method: string, path: string, body: string | undefined, he
   }
   if (response.status === 204) return undefined as T
   const text = await response.text()
+  if (response.ok && text === '') return undefined as T
   if (!response.ok) {
     let problem: Problem
     try {

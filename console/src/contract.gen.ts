@@ -3604,13 +3604,50 @@ export interface components {
             closer?: string;
             heard: boolean;
         };
+        GuestLink: {
+            id: string;
+            item: string;
+            right: string;
+            until?: string;
+        };
+        Narrower: {
+            into: string;
+            role: string;
+            until?: string;
+            text: string;
+            opened: number;
+        };
+        Gained: {
+            action: string;
+            resource: string;
+            name?: string;
+        };
+        DueDay: {
+            day: string;
+            kinds: {
+                [key: string]: number;
+            };
+        };
+        ListError: {
+            line: number;
+            column?: string;
+            value?: string;
+            text: string;
+        };
+        ListChange: {
+            line: number;
+            what: string;
+            id: string;
+        };
+        OwnPlace: {
+            name: string;
+            role?: string;
+            until?: string;
+            can: string[];
+            items?: string[];
+        };
         DueDays: {
-            days: {
-                day: string;
-                kinds: {
-                    [key: string]: number;
-                };
-            }[];
+            days: components["schemas"]["DueDay"][];
             total: number;
             kinds: {
                 [key: string]: number;
@@ -3663,12 +3700,7 @@ export interface components {
             welcome?: string;
             groups: string[];
             grants: components["schemas"]["GuestGrant"][];
-            links: {
-                id: string;
-                item: string;
-                right: string;
-                until?: string;
-            }[];
+            links: components["schemas"]["GuestLink"][];
             steps: components["schemas"]["DueStep"][];
             wish?: components["schemas"]["Wish"];
         };
@@ -3723,11 +3755,7 @@ export interface components {
             groups: number;
             was: number;
             will: number;
-            gained: {
-                action: string;
-                resource: string;
-                name?: string;
-            }[];
+            gained: components["schemas"]["Gained"][];
             steps: components["schemas"]["DueStep"][];
         };
         Invitation: {
@@ -3758,13 +3786,7 @@ export interface components {
             into: string;
             until?: string;
             opens: components["schemas"]["InvitationOpens"][];
-            narrower: {
-                into: string;
-                role: string;
-                until?: string;
-                text: string;
-                opened: number;
-            }[];
+            narrower: components["schemas"]["Narrower"][];
             missing: string[];
             /** @description What stays open for everybody whatever their gates say */
             residual?: string;
@@ -3841,17 +3863,8 @@ export interface components {
             };
             /** @description Columns of the file that are none of ours */
             ignored?: string[];
-            errors: {
-                line: number;
-                column?: string;
-                value?: string;
-                text: string;
-            }[];
-            sample?: {
-                line: number;
-                what: string;
-                id: string;
-            }[];
+            errors: components["schemas"]["ListError"][];
+            sample?: components["schemas"]["ListChange"][];
         };
         DoorKey: {
             key: string;
@@ -3890,13 +3903,7 @@ export interface components {
             until_because?: string;
             may_leave: boolean;
             wish?: components["schemas"]["Wish"];
-            places: {
-                name: string;
-                role?: string;
-                until?: string;
-                can: string[];
-                items?: string[];
-            }[];
+            places: components["schemas"]["OwnPlace"][];
             /** @description What they can do besides that belongs to no place */
             more?: string[];
         };

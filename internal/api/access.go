@@ -179,11 +179,14 @@ var policyRoutes = map[string]bool{
 // draftRoutes are those besides that may be sent within a draft: they ask, or judge by
 // what they hold.
 var draftRoutes = map[string]bool{
-	"POST /api/v1/ask": true, "POST /api/v1/remedies": true, "POST /api/v1/would": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
+	"POST /api/v1/ask": true, "POST /api/v1/remedies": true, "POST /api/v1/would": true, "POST /api/v1/due/supposing": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
 	"POST /access/v1/evaluation": true, "POST /access/v1/evaluations": true, "POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
 	"POST /api/v1/drafts": true, "POST /api/v1/drafts/{id}/drop": true, "POST /api/v1/drafts/{id}/undo": true, "POST /api/v1/drafts/{id}/settle": true, "POST /api/v1/drafts/{id}/publish": true,
 	"POST /api/v1/drafts/{id}/confirm": true, "POST /api/v1/drafts/{id}/withdraw": true,
 }
+
+// previewRoutes are those that change at once, but whose preview may be asked within a draft.
+var previewRoutes = map[string]bool{"POST /api/v1/guests/changes": true, "POST /api/v1/invitations": true}
 
 func (rs roles) has(r service.Role) bool {
 	for _, x := range rs {

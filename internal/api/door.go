@@ -288,13 +288,7 @@ func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapsho
 			}
 		}
 	}
-	out.Places = []struct {
-		Can   []string  `json:"can"`
-		Items *[]string `json:"items,omitempty"`
-		Name  string    `json:"name"`
-		Role  *string   `json:"role,omitempty"`
-		Until *string   `json:"until,omitempty"`
-	}{}
+	out.Places = []apigen.OwnPlace{}
 	sort.Slice(order, func(i, j int) bool { return by[order[i]].name < by[order[j]].name })
 	for _, id := range order {
 		p := by[id]
@@ -304,13 +298,7 @@ func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapsho
 			until = ptr(moment.CountedOnFrom(p.until, st.Zone()).String())
 		}
 		sort.Strings(p.items)
-		out.Places = append(out.Places, struct {
-			Can   []string  `json:"can"`
-			Items *[]string `json:"items,omitempty"`
-			Name  string    `json:"name"`
-			Role  *string   `json:"role,omitempty"`
-			Until *string   `json:"until,omitempty"`
-		}{can, &p.items, p.name, some(p.role), until})
+		out.Places = append(out.Places, apigen.OwnPlace{Can: can, Items: &p.items, Name: p.name, Role: some(p.role), Until: until})
 	}
 	list := words(more)
 	out.More = &list

@@ -111,7 +111,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	st := s.state(ctx)
 	now := s.Service.Now()
 	steps, _ := st.Sequences(s.Service.Carried()).Of(g.Address)
-	out := apigen.Guest200JSONResponse{Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
+	out := apigen.Guest200JSONResponse{Links: []apigen.GuestLink{}, Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
 		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []apigen.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
 	out.Licence = some(world.LicenceNames[g.Licence])
 	live := 0
@@ -145,12 +145,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	}
 	for i := range links {
 		l := &links[i]
-		out.Links = append(out.Links, struct {
-			Id    string  `json:"id"`
-			Item  string  `json:"item"`
-			Right string  `json:"right"`
-			Until *string `json:"until,omitempty"`
-		}{l.ID, l.Item.String(), l.Right.String(), said(l.Until)})
+		out.Links = append(out.Links, apigen.GuestLink{Id: l.ID, Item: l.Item.String(), Right: l.Right.String(), Until: said(l.Until)})
 	}
 	if w, err := s.Service.WishOf(ctx, g.Address.String()); err != nil {
 		return nil, err
@@ -173,7 +168,7 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Invite200JSONResponse{Lines: []apigen.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []apigen.InvitationOpens{}, Missing: []string{}}
+	out := apigen.Invite200JSONResponse{Lines: []apigen.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []apigen.InvitationOpens{}, Missing: []string{}, Narrower: []apigen.Narrower{}}
 	if x.Group != "" {
 		out.Into = "group:" + x.Group
 	}
@@ -194,13 +189,7 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 		out.Opens = append(out.Opens, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: o.Who.String(), Opened: granted, Wide: wide, Lines: w.Lines, Steps: answer.DueSteps(o.State, o.Steps)})
 	}
 	for _, n := range x.Narrower {
-		out.Narrower = append(out.Narrower, struct {
-			Into   string  `json:"into"`
-			Opened int     `json:"opened"`
-			Role   string  `json:"role"`
-			Text   string  `json:"text"`
-			Until  *string `json:"until,omitempty"`
-		}{n.Into, n.Opened, n.Role, n.Text, some(n.Until)})
+		out.Narrower = append(out.Narrower, apigen.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)})
 	}
 	if preview {
 		v := &answer.View{Snapshot: st.Snapshot, At: s.Service.Now()}
@@ -234,14 +223,10 @@ func (s *server) MergeGuests(ctx context.Context, r apigen.MergeGuestsRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Steps: answer.DueSteps(m.State, m.Steps)}
+	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Gained: []apigen.Gained{}, Steps: answer.DueSteps(m.State, m.Steps)}
 	for i := range m.Gained {
 		l := &m.Gained[i]
-		out.Gained = append(out.Gained, struct {
-			Action   string  `json:"action"`
-			Name     *string `json:"name,omitempty"`
-			Resource string  `json:"resource"`
-		}{l.Action.String(), some(l.Name), l.Resource.String()})
+		out.Gained = append(out.Gained, apigen.Gained{Action: l.Action.String(), Name: some(l.Name), Resource: l.Resource.String()})
 	}
 	return out, nil
 }
@@ -342,12 +327,9 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 		return nil, err
 	}
 	d := x.(*engine.Due)
-	out := apigen.DueDays200JSONResponse{Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds)}
+	out := apigen.DueDays200JSONResponse{Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds), Days: []apigen.DueDay{}}
 	for _, day := range d.Days() {
-		out.Days = append(out.Days, struct {
-			Day   string         `json:"day"`
-			Kinds map[string]int `json:"kinds"`
-		}{day.Day.String(), answer.DueKinds(&day.Kinds)})
+		out.Days = append(out.Days, apigen.DueDay{Day: day.Day.String(), Kinds: answer.DueKinds(&day.Kinds)})
 	}
 	return out, nil
 }
@@ -416,25 +398,13 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 		return nil, err
 	}
 	out := apigen.PutList200JSONResponse{Lines: x.Lines, Added: x.Added, Changed: x.Changed, Same: x.Same, Columns: &x.Columns, Ignored: &x.Ignored}
+	out.Errors = []apigen.ListError{}
 	for _, e := range x.Errors {
-		out.Errors = append(out.Errors, struct {
-			Column *string `json:"column,omitempty"`
-			Line   int     `json:"line"`
-			Text   string  `json:"text"`
-			Value  *string `json:"value,omitempty"`
-		}{some(e.Column), e.Line, e.Text, some(e.Value)})
+		out.Errors = append(out.Errors, apigen.ListError{Column: some(e.Column), Line: e.Line, Text: e.Text, Value: some(e.Value)})
 	}
-	sample := make([]struct {
-		Id   string `json:"id"`
-		Line int    `json:"line"`
-		What string `json:"what"`
-	}, 0, len(x.Sample))
+	sample := []apigen.ListChange{}
 	for _, c := range x.Sample {
-		sample = append(sample, struct {
-			Id   string `json:"id"`
-			Line int    `json:"line"`
-			What string `json:"what"`
-		}{c.ID, c.Line, c.What})
+		sample = append(sample, apigen.ListChange{Id: c.ID, Line: c.Line, What: c.What})
 	}
 	out.Sample = &sample
 	return out, nil

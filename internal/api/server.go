@@ -269,7 +269,7 @@ func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, w
 	if who.Role != service.Administrator && who.Role != service.Keeper && who.Role != service.Auditor {
 		return ctx, fmt.Errorf("%w: drafts are for administrators, keepers and auditors", errForbidden)
 	}
-	if !safe(r.Method) && !policyRoutes[r.Method+" "+pattern] && !draftRoutes[r.Method+" "+pattern] {
+	if !safe(r.Method) && !policyRoutes[r.Method+" "+pattern] && !draftRoutes[r.Method+" "+pattern] && !(previewRoutes[r.Method+" "+pattern] && r.URL.Query().Get("preview") == "true") {
 		return ctx, fmt.Errorf("%w: this changes at once; a draft is of policy: send it without %s", service.ErrConflict, draftHeader)
 	}
 	if strings.HasPrefix(pattern, "/api/v1/drafts") { // it names its draft itself

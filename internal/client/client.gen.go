@@ -2242,12 +2242,15 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueDay defines model for DueDay.
+type DueDay struct {
+	Day   string         `json:"day"`
+	Kinds map[string]int `json:"kinds"`
+}
+
 // DueDays defines model for DueDays.
 type DueDays struct {
-	Days []struct {
-		Day   string         `json:"day"`
-		Kinds map[string]int `json:"kinds"`
-	} `json:"days"`
+	Days  []DueDay       `json:"days"`
 	Kinds map[string]int `json:"kinds"`
 	Total int            `json:"total"`
 }
@@ -2387,6 +2390,13 @@ type Forwarder struct {
 	To       string  `json:"to"`
 }
 
+// Gained defines model for Gained.
+type Gained struct {
+	Action   string  `json:"action"`
+	Name     *string `json:"name,omitempty"`
+	Resource string  `json:"resource"`
+}
+
 // Gate defines model for Gate.
 type Gate struct {
 	Answer GateAnswer `json:"answer"`
@@ -2430,21 +2440,16 @@ type Guest struct {
 	HomeClosed *string      `json:"home_closed,omitempty"`
 	Language   *string      `json:"language,omitempty"`
 	Licence    *string      `json:"licence,omitempty"`
-	Links      []struct {
-		Id    string  `json:"id"`
-		Item  string  `json:"item"`
-		Right string  `json:"right"`
-		Until *string `json:"until,omitempty"`
-	} `json:"links"`
-	Location   *string    `json:"location,omitempty"`
-	Renewed    *string    `json:"renewed,omitempty"`
-	Short      GuestShort `json:"short"`
-	StateSince *string    `json:"state_since,omitempty"`
-	Steps      []DueStep  `json:"steps"`
-	Terms      *string    `json:"terms,omitempty"`
-	Until      *string    `json:"until,omitempty"`
-	Welcome    *string    `json:"welcome,omitempty"`
-	Wish       *Wish      `json:"wish,omitempty"`
+	Links      []GuestLink  `json:"links"`
+	Location   *string      `json:"location,omitempty"`
+	Renewed    *string      `json:"renewed,omitempty"`
+	Short      GuestShort   `json:"short"`
+	StateSince *string      `json:"state_since,omitempty"`
+	Steps      []DueStep    `json:"steps"`
+	Terms      *string      `json:"terms,omitempty"`
+	Until      *string      `json:"until,omitempty"`
+	Welcome    *string      `json:"welcome,omitempty"`
+	Wish       *Wish        `json:"wish,omitempty"`
 }
 
 // GuestChange defines model for GuestChange.
@@ -2497,6 +2502,14 @@ type GuestGrant struct {
 	Until    *string `json:"until,omitempty"`
 }
 
+// GuestLink defines model for GuestLink.
+type GuestLink struct {
+	Id    string  `json:"id"`
+	Item  string  `json:"item"`
+	Right string  `json:"right"`
+	Until *string `json:"until,omitempty"`
+}
+
 // GuestMerge defines model for GuestMerge.
 type GuestMerge struct {
 	From   string  `json:"from"`
@@ -2506,12 +2519,8 @@ type GuestMerge struct {
 
 // GuestMerged defines model for GuestMerged.
 type GuestMerged struct {
-	From   string `json:"from"`
-	Gained []struct {
-		Action   string  `json:"action"`
-		Name     *string `json:"name,omitempty"`
-		Resource string  `json:"resource"`
-	} `json:"gained"`
+	From   string    `json:"from"`
+	Gained []Gained  `json:"gained"`
 	Grants int       `json:"grants"`
 	Groups int       `json:"groups"`
 	Into   string    `json:"into"`
@@ -2695,19 +2704,13 @@ type InvitationOpens struct {
 
 // Invited defines model for Invited.
 type Invited struct {
-	As       string         `json:"as"`
-	Counts   map[string]int `json:"counts"`
-	Into     string         `json:"into"`
-	Lines    []InvitedLine  `json:"lines"`
-	Missing  []string       `json:"missing"`
-	Narrower []struct {
-		Into   string  `json:"into"`
-		Opened int     `json:"opened"`
-		Role   string  `json:"role"`
-		Text   string  `json:"text"`
-		Until  *string `json:"until,omitempty"`
-	} `json:"narrower"`
-	Opens []InvitationOpens `json:"opens"`
+	As       string            `json:"as"`
+	Counts   map[string]int    `json:"counts"`
+	Into     string            `json:"into"`
+	Lines    []InvitedLine     `json:"lines"`
+	Missing  []string          `json:"missing"`
+	Narrower []Narrower        `json:"narrower"`
+	Opens    []InvitationOpens `json:"opens"`
 
 	// Residual What stays open for everybody whatever their gates say
 	Residual *string `json:"residual,omitempty"`
@@ -2802,6 +2805,21 @@ type Link struct {
 	Works bool    `json:"works"`
 }
 
+// ListChange defines model for ListChange.
+type ListChange struct {
+	Id   string `json:"id"`
+	Line int    `json:"line"`
+	What string `json:"what"`
+}
+
+// ListError defines model for ListError.
+type ListError struct {
+	Column *string `json:"column,omitempty"`
+	Line   int     `json:"line"`
+	Text   string  `json:"text"`
+	Value  *string `json:"value,omitempty"`
+}
+
 // ListTaken defines model for ListTaken.
 type ListTaken struct {
 	Added   int `json:"added"`
@@ -2809,22 +2827,13 @@ type ListTaken struct {
 
 	// Columns Which column of the file is which of ours
 	Columns *map[string]string `json:"columns,omitempty"`
-	Errors  []struct {
-		Column *string `json:"column,omitempty"`
-		Line   int     `json:"line"`
-		Text   string  `json:"text"`
-		Value  *string `json:"value,omitempty"`
-	} `json:"errors"`
+	Errors  []ListError        `json:"errors"`
 
 	// Ignored Columns of the file that are none of ours
-	Ignored *[]string `json:"ignored,omitempty"`
-	Lines   int       `json:"lines"`
-	Same    int       `json:"same"`
-	Sample  *[]struct {
-		Id   string `json:"id"`
-		Line int    `json:"line"`
-		What string `json:"what"`
-	} `json:"sample,omitempty"`
+	Ignored *[]string     `json:"ignored,omitempty"`
+	Lines   int           `json:"lines"`
+	Same    int           `json:"same"`
+	Sample  *[]ListChange `json:"sample,omitempty"`
 }
 
 // Loaded defines model for Loaded.
@@ -2860,6 +2869,15 @@ type MovesBy struct {
 type NamedRef struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
+}
+
+// Narrower defines model for Narrower.
+type Narrower struct {
+	Into   string  `json:"into"`
+	Opened int     `json:"opened"`
+	Role   string  `json:"role"`
+	Text   string  `json:"text"`
+	Until  *string `json:"until,omitempty"`
 }
 
 // NewLetter defines model for NewLetter.
@@ -3043,22 +3061,16 @@ type Own struct {
 	MayLeave bool    `json:"may_leave"`
 
 	// More What they can do besides that belongs to no place
-	More         *[]string `json:"more,omitempty"`
-	Name         *string   `json:"name,omitempty"`
-	Organisation string    `json:"organisation"`
-	Places       []struct {
-		Can   []string  `json:"can"`
-		Items *[]string `json:"items,omitempty"`
-		Name  string    `json:"name"`
-		Role  *string   `json:"role,omitempty"`
-		Until *string   `json:"until,omitempty"`
-	} `json:"places"`
-	Purpose        *string `json:"purpose,omitempty"`
-	Sponsor        *string `json:"sponsor,omitempty"`
-	SponsorAddress *string `json:"sponsor_address,omitempty"`
-	State          string  `json:"state"`
-	Terms          string  `json:"terms"`
-	TermsOwed      bool    `json:"terms_owed"`
+	More           *[]string  `json:"more,omitempty"`
+	Name           *string    `json:"name,omitempty"`
+	Organisation   string     `json:"organisation"`
+	Places         []OwnPlace `json:"places"`
+	Purpose        *string    `json:"purpose,omitempty"`
+	Sponsor        *string    `json:"sponsor,omitempty"`
+	SponsorAddress *string    `json:"sponsor_address,omitempty"`
+	State          string     `json:"state"`
+	Terms          string     `json:"terms"`
+	TermsOwed      bool       `json:"terms_owed"`
 
 	// Until The last day that holds
 	Until *string `json:"until,omitempty"`
@@ -3082,6 +3094,15 @@ type OwnLanguage struct {
 type OwnMore struct {
 	Text  string  `json:"text"`
 	Until *string `json:"until,omitempty"`
+}
+
+// OwnPlace defines model for OwnPlace.
+type OwnPlace struct {
+	Can   []string  `json:"can"`
+	Items *[]string `json:"items,omitempty"`
+	Name  string    `json:"name"`
+	Role  *string   `json:"role,omitempty"`
+	Until *string   `json:"until,omitempty"`
 }
 
 // Partner defines model for Partner.

@@ -61,10 +61,7 @@ func Neighbour(ctx context.Context, svc *service.Service, address string) error 
 		return nil
 	}
 	by := service.By{Who: "demo", Why: "where the demo's second organisation is"}
-	if err := svc.SetStatement(ctx, by, NeighbourPartner, address+statements.StatementPath); err != nil {
-		return err
-	}
-	return svc.SetSignIn(ctx, by, NeighbourPartner, address, standin.SignInClient)
+	return svc.SetServers(ctx, by, NeighbourPartner, address+statements.StatementPath, address, standin.SignInClient)
 }
 
 // MailFrom is from whom the demo's mail comes.

@@ -162,7 +162,7 @@ func TestConsoleLooks(t *testing.T) {
 		"/ask?who=nobody&action=spaces.enter&resource=space%3Aloan-dossier": "document.querySelector('.wrong')",
 		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
 		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/check": "document.querySelector('#c-list')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
-		"/exceptions": "document.querySelector('.time')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
+		"/exceptions": "document.querySelector('.time')", "/guests": "document.querySelector('.tide rect') && document.querySelector('.guests tbody tr')", "/guests/maren.holtveig@ilvane.example": "document.querySelector('.tide-knot')", "/invite": "document.querySelector('#i-list')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
 		"/reach": "document.querySelector('.reach-board tbody tr')", "/reach?who=maren.holtveig%40ilvane.example": "document.querySelector('.service-head')", "/audience?resource=space%3Aloan-dossier&all=true": "document.querySelector('.listing tbody tr')",
 		"/difference?who=maren.holtveig%40ilvane.example&and_who=edda.nordvane%40ilvane.example": "document.querySelector('.listing tbody tr')",
 	}
@@ -185,7 +185,7 @@ func TestConsoleLooks(t *testing.T) {
 func TestConsoleMember(t *testing.T) {
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
-	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 4 {
+	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 5 {
 		t.Errorf("a member is led to %d pages", links)
 	}
 	p.goTo("/spaces", "document.querySelectorAll('.listing tbody tr').length >= 3")

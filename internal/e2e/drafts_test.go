@@ -326,5 +326,8 @@ func TestDue(t *testing.T) {
 	p.axe("what is due")
 	p.goTo("/due?partner=tholemere&until=%2B90d", "document.querySelector('.figures')?.innerText.includes('records are suspended')")
 	eval[any](p, "document.querySelector('.due a').click()")
-	p.until("document.querySelector('h1').innerText.startsWith('What is due: ')")
+	p.until("location.pathname.startsWith('/guests/') && document.querySelector('.tide-knot')")
+	p.axe("a guest")
+	choose(p, ".what-if select", "extend")
+	p.until("document.querySelectorAll('.what-if .tide-knot').length > 0 || document.querySelector('.what-if .gets-no')")
 }

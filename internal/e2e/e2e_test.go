@@ -74,19 +74,26 @@ var fetcher = &statement.Fetcher{AllowHTTP: true, AllowPrivate: true}
 
 func startService(t *testing.T, dsn string, fill func(context.Context, *service.Service) error) *running {
 	t.Helper()
+	return startServiceAt(t, dsn, nil, fill)
+}
+
+// startServiceAt runs a service by a clock; nil is the system's.
+func startServiceAt(t *testing.T, dsn string, clock func() time.Time, fill func(context.Context, *service.Service) error) *running {
+	t.Helper()
 	ctx := context.Background()
-	st, err := store.Open(ctx, dsn, nil)
+	st, err := store.Open(ctx, dsn, clock)
 	check(t, err)
 	check(t, st.Migrate(ctx))
 	log := slog.New(slog.NewTextHandler(io.Discard, nil))
-	svc, err := service.New(ctx, st, nil, log)
+	svc, err := service.New(ctx, st, clock, log)
 	check(t, err)
 	if fill != nil {
 		check(t, fill(ctx, svc))
 	}
-	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher})
+	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock})
 	check(t, err)
 	srv := httptest.NewServer(h)
+	svc.SetAddress(srv.URL)
 	following, stop := context.WithCancel(ctx)
 	done := make(chan struct{})
 	go func() { defer close(done); svc.Run(following, 20*time.Millisecond) }()

@@ -1,8 +1,11 @@
 package e2e
 
 import (
+	"context"
+	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -31,22 +34,40 @@ func TestScreenshots(t *testing.T) {
 	take("today", "/", "document.querySelector('.openness tbody tr')")
 	take("answer-lecturer", lecturer, verdict)
 	take("answer-yes", "/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call", verdict)
-	take("answer-freight", "/ask?who=u.vexley%40marrowby.example&action=spaces.enter&resource=space%3Acrate-logistics", verdict)
 	take("partners", "/partners", "document.querySelector('.board tbody tr')")
 	take("partner", "/partners/oskelund", "document.querySelector('.openings')")
 	take("reach", "/reach", "document.querySelector('.reach-board tbody tr')")
 	take("audience", "/audience?resource=space%3Aloan-dossier&all=true", "document.querySelector('.listing tbody tr')")
-	take("difference", "/difference?who=maren.holtveig%40ilvane.example&and_who=edda.nordvane%40ilvane.example", "document.querySelector('.listing tbody tr')")
 	take("rules", "/rules?service=meetings", "document.querySelector('.rule')")
 	take("space", "/spaces/volunteers-handbook", "document.querySelector('.values')")
-	take("person", "/people/d.ekwinter", "document.querySelector('.reached')")
 	take("exceptions", "/exceptions", "document.querySelector('.time')")
 	take("findings", "/findings", "document.querySelector('.findings li')")
-	take("journal", "/journal", "document.querySelector('.log > li')")
 	p.do(chromedp.EmulateViewport(390, 844))
 	take("answer-phone", lecturer, verdict)
 	p.do(chromedp.EmulateViewport(1280, 800))
 	take("numbers", "/numbers", "document.querySelector('.ledger li')")
+	post := r.post()
+	ctx := context.Background()
+	_, err := r.svc.CarryOut(ctx)
+	check(t, err)
+	take("guests", "/guests", "document.querySelector('.tide rect') && document.querySelectorAll('.guests tbody tr').length > 10")
+	take("guest", "/guests/maren.holtveig@ilvane.example", "document.querySelector('.tide-knot')")
+	p.goTo("/invite?into=space:loan-dossier&list="+url.QueryEscape("Nilda Fossen <n.fossen@ilvane.example>\nosric.tarn@homepost.example\nh.brannoch@oskelund.example"), "document.querySelector('#i-purpose')")
+	p.do(chromedp.SendKeys(chromedp.CSS("#i-purpose"), "restoring the astrolabe"), chromedp.SendKeys(chromedp.CSS("#i-text"), "We look forward to working with you."), chromedp.Click(chromedp.CSS(".invite-do .btn[type=submit]")))
+	p.until("document.querySelectorAll('.outcomes li').length === 3")
+	p.shot(filepath.Join(dir, "invite.png"))
+	p.do(chromedp.Click(chromedp.CSS(".invite-do .btn:not([type=submit])")))
+	p.until("document.querySelector('#h-outcome')?.innerText === 'Sent'")
+	link := regexp.MustCompile(`http://\S+/door/invited#\S+`).FindString(post.next("n.fossen@ilvane.example").Text)
+	guest := &page{t, browser(t), r.url}
+	guest.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(link))
+	guest.until("document.querySelector('.sill').innerText.includes('n…@ilvane.example')")
+	guest.do(chromedp.Click(chromedp.CSS(".sill button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("#door-code")))
+	guest.do(chromedp.SendKeys(chromedp.CSS("#door-code"), codeIn.FindString(post.next("n.fossen@ilvane.example").Text)), chromedp.Click(chromedp.CSS(".sill button[type=submit]")))
+	guest.until("document.querySelector('#own-agree')")
+	guest.do(chromedp.Click(chromedp.CSS("#own-agree")), chromedp.Click(chromedp.CSS(".sill form button[type=submit]")))
+	guest.until("document.querySelector('#own-stay')")
+	guest.shot(filepath.Join(dir, "own.png"))
 	r.login("harbour")
 	r.must("draft", "new", "Lower the file limit")
 	for _, set := range [][]string{{"files.given_to", "--limit", "inside", "--why", "an audit of what has left"}, {"chat.guest_delete", "--default", "on", "--why", "they mend their own messages"}} {

@@ -108,6 +108,13 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 		out = []GuestChanged{}
 		seen := map[string]bool{}
+		if preview { // as the draft that it is asked in would have it
+			st, err := s.StateIn(ctx)
+			if err != nil {
+				return err
+			}
+			now = st
+		}
 		for _, text := range c.Addresses {
 			a, err := addr.Parse(strings.TrimSpace(text))
 			if err != nil {

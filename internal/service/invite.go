@@ -255,6 +255,11 @@ func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview boo
 	}
 	var out *Invited
 	err = s.change(ctx, who.Name, x.Purpose, func(now *State, t *store.Tx) error {
+		if preview { // as the draft that it is asked in would have it
+			if now, err = s.StateIn(ctx); err != nil {
+				return err
+			}
+		}
 		out, err = s.invite(now, t, who, &x, list, preview)
 		if err == nil && preview {
 			return errPreview

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
@@ -88,39 +89,64 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 	}
 	err = s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 		out.Added, out.Changed, out.Same, out.Errors, out.Sample = 0, 0, 0, []ListError{}, []ListChange{}
-		var text bytes.Buffer
-		text.WriteString("wexillum: 1\n" + what + ":\n")
 		kept := make([][]byte, len(rows))
 		fields := make([][]fieldAt, len(rows))
+		texts := make([]string, len(rows))
 		for i := range rows {
 			old, err := oldDoc(t, what, rows[i].values)
 			if err != nil {
 				return err
 			}
 			kept[i] = old
-			line, at := rowText(what, rows[i].values, old)
-			fields[i] = at
-			text.WriteString(line)
+			texts[i], fields[i] = rowText(what, rows[i].values, old)
 		}
-		if len(rows) == 0 {
-			return nil
+		// What is wrong may hide what else is: lines that are wrong are told and left out, and
+		// the others read again.
+		left := make([]int, len(rows))
+		for i := range left {
+			left[i] = i
 		}
-		part, err := worldfile.Read(text.Bytes(), worldfile.Options{File: what, Now: s.Now(), Known: now})
-		var es worldfile.Errors
-		if errors.As(err, &es) {
+		var part *world.World
+		for part == nil && len(left) > 0 {
+			var text bytes.Buffer
+			text.WriteString("wexillum: 1\n" + what + ":\n")
+			for _, i := range left {
+				text.WriteString(texts[i])
+			}
+			w, err := worldfile.Read(text.Bytes(), worldfile.Options{File: what, Now: s.Now(), Known: now})
+			var es worldfile.Errors
+			if !errors.As(err, &es) {
+				if err != nil {
+					return err
+				}
+				part = w
+				break
+			}
+			bad := map[int]bool{}
 			for _, e := range es {
-				out.Errors = append(out.Errors, listError(rows, fields, e))
+				x := listError(rows, left, fields, e)
+				out.Errors = append(out.Errors, x)
+				if k := e.Line - 3; k >= 0 && k < len(left) {
+					bad[left[k]] = true
+				}
+			}
+			if len(bad) == 0 {
+				return errPreview
+			}
+			left = slices.DeleteFunc(left, func(i int) bool { return bad[i] })
+		}
+		if part == nil {
+			if len(rows) == 0 {
+				return nil
 			}
 			return errPreview
 		}
-		if err != nil {
-			return err
-		}
 		n := 0
-		note := func(i int, id string, doc []byte) {
-			if i >= len(rows) {
+		note := func(k int, id string, doc []byte) {
+			if k >= len(left) {
 				return
 			}
+			i := left[k]
 			c := ListChange{rows[i].line, "same", id}
 			switch {
 			case kept[i] == nil:
@@ -139,7 +165,7 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 		for i := range part.Guests {
 			g := &part.Guests[i]
 			if m := now.Match(g.Address); m.Own {
-				out.Errors = append(out.Errors, ListError{rows[i].line, "address", g.Address.String(), "it is one of our own addresses; our people do not become guests"})
+				out.Errors = append(out.Errors, ListError{rows[left[i]].line, "address", g.Address.String(), "it is one of our own addresses; our people do not become guests"})
 			}
 			note(i, g.Address.String(), worldfile.GuestDoc(g))
 		}
@@ -268,11 +294,12 @@ func rowText(what string, v map[string]string, old []byte) (string, []fieldAt) {
 }
 
 // listError finds the line and the column that an error is about.
-func listError(rows []listRow, fields [][]fieldAt, e *worldfile.Error) ListError {
-	i := e.Line - 3
-	if i < 0 || i >= len(rows) {
+func listError(rows []listRow, left []int, fields [][]fieldAt, e *worldfile.Error) ListError {
+	k := e.Line - 3
+	if k < 0 || k >= len(left) {
 		return ListError{Text: e.Msg}
 	}
+	i := left[k]
 	out := ListError{Line: rows[i].line, Text: e.Msg}
 	for _, f := range fields[i] {
 		if e.Col >= f.col {

@@ -120,17 +120,17 @@ func (s *Service) edit(ctx context.Context, by By, id string, concerns func(befo
 
 // SetStatement changes where a partner's statement is fetched.
 func (s *Service) SetStatement(ctx context.Context, by By, id, address string) error {
-	_, err := s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {
-		p.Statement = address
-		return nil
-	})
-	return err
+	return s.SetServers(ctx, by, id, address, "", "")
 }
 
-// SetSignIn changes a partner's own sign-in.
-func (s *Service) SetSignIn(ctx context.Context, by By, id, issuer, client string) error {
+// SetServers changes where a partner's statement is fetched and, where an issuer is named,
+// its own sign-in.
+func (s *Service) SetServers(ctx context.Context, by By, id, statement, issuer, client string) error {
 	_, err := s.edit(ctx, by, id, peopleOf(id), func(_ *State, p *world.Partner) error {
-		p.SignIn, p.SignInClient = issuer, client
+		p.Statement = statement
+		if issuer != "" {
+			p.SignIn, p.SignInClient = issuer, client
+		}
 		return nil
 	})
 	return err

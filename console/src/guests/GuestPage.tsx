@@ -78,7 +78,7 @@ export function GuestPage({ session }: { session: Session }) {
       <section aria-labelledby="h-line">
         <h2 id="h-line">What becomes of it</h2>
         <Line steps={x.steps} label={`Line of time of ${s.address}`} />
-        {may && <WhatIf guest={x} />}
+        <WhatIf guest={x} />
       </section>
       <div className="guest-two">
         <section aria-labelledby="h-grants">

@@ -2246,12 +2246,15 @@ type DraftEdit struct {
 	Why   *string `json:"why,omitempty"`
 }
 
+// DueDay defines model for DueDay.
+type DueDay struct {
+	Day   string         `json:"day"`
+	Kinds map[string]int `json:"kinds"`
+}
+
 // DueDays defines model for DueDays.
 type DueDays struct {
-	Days []struct {
-		Day   string         `json:"day"`
-		Kinds map[string]int `json:"kinds"`
-	} `json:"days"`
+	Days  []DueDay       `json:"days"`
 	Kinds map[string]int `json:"kinds"`
 	Total int            `json:"total"`
 }
@@ -2391,6 +2394,13 @@ type Forwarder struct {
 	To       string  `json:"to"`
 }
 
+// Gained defines model for Gained.
+type Gained struct {
+	Action   string  `json:"action"`
+	Name     *string `json:"name,omitempty"`
+	Resource string  `json:"resource"`
+}
+
 // Gate defines model for Gate.
 type Gate struct {
 	Answer GateAnswer `json:"answer"`
@@ -2434,21 +2444,16 @@ type Guest struct {
 	HomeClosed *string      `json:"home_closed,omitempty"`
 	Language   *string      `json:"language,omitempty"`
 	Licence    *string      `json:"licence,omitempty"`
-	Links      []struct {
-		Id    string  `json:"id"`
-		Item  string  `json:"item"`
-		Right string  `json:"right"`
-		Until *string `json:"until,omitempty"`
-	} `json:"links"`
-	Location   *string    `json:"location,omitempty"`
-	Renewed    *string    `json:"renewed,omitempty"`
-	Short      GuestShort `json:"short"`
-	StateSince *string    `json:"state_since,omitempty"`
-	Steps      []DueStep  `json:"steps"`
-	Terms      *string    `json:"terms,omitempty"`
-	Until      *string    `json:"until,omitempty"`
-	Welcome    *string    `json:"welcome,omitempty"`
-	Wish       *Wish      `json:"wish,omitempty"`
+	Links      []GuestLink  `json:"links"`
+	Location   *string      `json:"location,omitempty"`
+	Renewed    *string      `json:"renewed,omitempty"`
+	Short      GuestShort   `json:"short"`
+	StateSince *string      `json:"state_since,omitempty"`
+	Steps      []DueStep    `json:"steps"`
+	Terms      *string      `json:"terms,omitempty"`
+	Until      *string      `json:"until,omitempty"`
+	Welcome    *string      `json:"welcome,omitempty"`
+	Wish       *Wish        `json:"wish,omitempty"`
 }
 
 // GuestChange defines model for GuestChange.
@@ -2501,6 +2506,14 @@ type GuestGrant struct {
 	Until    *string `json:"until,omitempty"`
 }
 
+// GuestLink defines model for GuestLink.
+type GuestLink struct {
+	Id    string  `json:"id"`
+	Item  string  `json:"item"`
+	Right string  `json:"right"`
+	Until *string `json:"until,omitempty"`
+}
+
 // GuestMerge defines model for GuestMerge.
 type GuestMerge struct {
 	From   string  `json:"from"`
@@ -2510,12 +2523,8 @@ type GuestMerge struct {
 
 // GuestMerged defines model for GuestMerged.
 type GuestMerged struct {
-	From   string `json:"from"`
-	Gained []struct {
-		Action   string  `json:"action"`
-		Name     *string `json:"name,omitempty"`
-		Resource string  `json:"resource"`
-	} `json:"gained"`
+	From   string    `json:"from"`
+	Gained []Gained  `json:"gained"`
 	Grants int       `json:"grants"`
 	Groups int       `json:"groups"`
 	Into   string    `json:"into"`
@@ -2699,19 +2708,13 @@ type InvitationOpens struct {
 
 // Invited defines model for Invited.
 type Invited struct {
-	As       string         `json:"as"`
-	Counts   map[string]int `json:"counts"`
-	Into     string         `json:"into"`
-	Lines    []InvitedLine  `json:"lines"`
-	Missing  []string       `json:"missing"`
-	Narrower []struct {
-		Into   string  `json:"into"`
-		Opened int     `json:"opened"`
-		Role   string  `json:"role"`
-		Text   string  `json:"text"`
-		Until  *string `json:"until,omitempty"`
-	} `json:"narrower"`
-	Opens []InvitationOpens `json:"opens"`
+	As       string            `json:"as"`
+	Counts   map[string]int    `json:"counts"`
+	Into     string            `json:"into"`
+	Lines    []InvitedLine     `json:"lines"`
+	Missing  []string          `json:"missing"`
+	Narrower []Narrower        `json:"narrower"`
+	Opens    []InvitationOpens `json:"opens"`
 
 	// Residual What stays open for everybody whatever their gates say
 	Residual *string `json:"residual,omitempty"`
@@ -2806,6 +2809,21 @@ type Link struct {
 	Works bool    `json:"works"`
 }
 
+// ListChange defines model for ListChange.
+type ListChange struct {
+	Id   string `json:"id"`
+	Line int    `json:"line"`
+	What string `json:"what"`
+}
+
+// ListError defines model for ListError.
+type ListError struct {
+	Column *string `json:"column,omitempty"`
+	Line   int     `json:"line"`
+	Text   string  `json:"text"`
+	Value  *string `json:"value,omitempty"`
+}
+
 // ListTaken defines model for ListTaken.
 type ListTaken struct {
 	Added   int `json:"added"`
@@ -2813,22 +2831,13 @@ type ListTaken struct {
 
 	// Columns Which column of the file is which of ours
 	Columns *map[string]string `json:"columns,omitempty"`
-	Errors  []struct {
-		Column *string `json:"column,omitempty"`
-		Line   int     `json:"line"`
-		Text   string  `json:"text"`
-		Value  *string `json:"value,omitempty"`
-	} `json:"errors"`
+	Errors  []ListError        `json:"errors"`
 
 	// Ignored Columns of the file that are none of ours
-	Ignored *[]string `json:"ignored,omitempty"`
-	Lines   int       `json:"lines"`
-	Same    int       `json:"same"`
-	Sample  *[]struct {
-		Id   string `json:"id"`
-		Line int    `json:"line"`
-		What string `json:"what"`
-	} `json:"sample,omitempty"`
+	Ignored *[]string     `json:"ignored,omitempty"`
+	Lines   int           `json:"lines"`
+	Same    int           `json:"same"`
+	Sample  *[]ListChange `json:"sample,omitempty"`
 }
 
 // Loaded defines model for Loaded.
@@ -2864,6 +2873,15 @@ type MovesBy struct {
 type NamedRef struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
+}
+
+// Narrower defines model for Narrower.
+type Narrower struct {
+	Into   string  `json:"into"`
+	Opened int     `json:"opened"`
+	Role   string  `json:"role"`
+	Text   string  `json:"text"`
+	Until  *string `json:"until,omitempty"`
 }
 
 // NewLetter defines model for NewLetter.
@@ -3047,22 +3065,16 @@ type Own struct {
 	MayLeave bool    `json:"may_leave"`
 
 	// More What they can do besides that belongs to no place
-	More         *[]string `json:"more,omitempty"`
-	Name         *string   `json:"name,omitempty"`
-	Organisation string    `json:"organisation"`
-	Places       []struct {
-		Can   []string  `json:"can"`
-		Items *[]string `json:"items,omitempty"`
-		Name  string    `json:"name"`
-		Role  *string   `json:"role,omitempty"`
-		Until *string   `json:"until,omitempty"`
-	} `json:"places"`
-	Purpose        *string `json:"purpose,omitempty"`
-	Sponsor        *string `json:"sponsor,omitempty"`
-	SponsorAddress *string `json:"sponsor_address,omitempty"`
-	State          string  `json:"state"`
-	Terms          string  `json:"terms"`
-	TermsOwed      bool    `json:"terms_owed"`
+	More           *[]string  `json:"more,omitempty"`
+	Name           *string    `json:"name,omitempty"`
+	Organisation   string     `json:"organisation"`
+	Places         []OwnPlace `json:"places"`
+	Purpose        *string    `json:"purpose,omitempty"`
+	Sponsor        *string    `json:"sponsor,omitempty"`
+	SponsorAddress *string    `json:"sponsor_address,omitempty"`
+	State          string     `json:"state"`
+	Terms          string     `json:"terms"`
+	TermsOwed      bool       `json:"terms_owed"`
 
 	// Until The last day that holds
 	Until *string `json:"until,omitempty"`
@@ -3086,6 +3098,15 @@ type OwnLanguage struct {
 type OwnMore struct {
 	Text  string  `json:"text"`
 	Until *string `json:"until,omitempty"`
+}
+
+// OwnPlace defines model for OwnPlace.
+type OwnPlace struct {
+	Can   []string  `json:"can"`
+	Items *[]string `json:"items,omitempty"`
+	Name  string    `json:"name"`
+	Role  *string   `json:"role,omitempty"`
+	Until *string   `json:"until,omitempty"`
 }
 
 // Partner defines model for Partner.
@@ -22097,375 +22118,376 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37khs30i/4KgieE/HZM5RasjXzzUhxIlaWZI/GF+lT64w2dj5tB8gCSbirABpANcVR6Hn2PfbJTiAT",
-	"QF0I1IUsdsse/2NLqiIKSCQSef3lx9lSFlspmDB69vjjbEsVLZhhCv72rFRaKvunjOml4lvDpZg9ngn2",
-	"wRC5ImbDyJauGVmwlVRsNp9x+/iXkqn9bD4TtGCzx7MljjKf6eWGFdQOV9APPzCxNpvZ468fPJjPzH5r",
-	"39RGcbGeffo0n73MWLGVhonl/nu2P5zC2w0jmhaMXLM92XGz4YJQktE9UWzLqNEwuRVX2hAq9I4pP7sN",
-	"oxn8zU2v9qV79lOJeT608yy48H//S3TWqx+pWW4Op/viLV17imlDDSNmQw38dbmhYs3IjmpS0IyRlZJF",
-	"cq6re/iBrkkeTusHXnBjX41tTw4PWwPyoixmj//k1ox/exiG5sKwNVMw9mvFbjjbHS75ku7Jzi5yJ8s8",
-	"88ukIvxRSLtr6wTXbN249Ym5zy+kzBkV8Pl3G6bYa8u1hzPYUmUEU49fPp8TvaVLBn8qGDNcrB+/fE6k",
-	"IlQQblhBqCYrnts3/Hy21Gyq6ezsd2bzmWK/lFyxbPbYqJIltuGr+Da82+wTM7XcrBjVUlR88bMslaA5",
-	"uWZsqxNE2m26+DUyiU92BXorhWZwwl8rucgZzGgphWEC2IRutzlfUju5iy2+8ceftZ3px9rH/qdiq9nj",
-	"2f+4qETIBT7VF35c+GJzre/sArkmOyUdXdyP7JhPl0u2NVQsGcwjy7j9Fc1fK7llynA76xXNNZvPtrV/",
-	"+jjjWWv9f40s3y6eunUckKp2th9GflkKw/PWD//c97NPdYb5p51kmIIf8X34kVz8zJbGfgupwLJvQPA1",
-	"F7rY105CbGEHjzR35EyvqXvai3192jhcz/RliZzUnHvGNV3kLIudZc/TkWlumUqtTcmc9fHiG/tOe03w",
-	"Mff78IV5NcOOdT3F6+RgdbRa9sE8l1IgKyOzGlbo6HvuH6hSdD+Do7PkmuPimbBS+J+zPbPiQMjaHKsB",
-	"1tSw5je6SPMdNezwsy1S+XXVZtNYkP9oB8megcQfeaS7uWVLtd5JlcVEb/1MfjXvYqhDMYzP7F0tS6XJ",
-	"biPJhqI24QjxhAjGMpaRlb0/SMGKBdzRPffwGGadg2TvefXd5nCv4BPxjTCOjVpMm2WKaX1IC7gOPpj7",
-	"7gUrsXHZs/mYs2uJeDj4q1IRuRNky+Q2Z4TqawI6SGSbFdNMGKbSMwyvENgeHR1HMS1LtWQjz59m6oYn",
-	"pKfhJmf90tNJGny7GrE+pXnYhvqCHfGiu5n5WbV2My59VnxdqrDfkfP38UCza9/ab9hSqkzPyVbJGxAC",
-	"LJsTXeotE5n940YWbE70htqPzomh+TX8we4SXRo9h/M0t9vO7P/Xigr7r6CY6blV26Wy/wCbMydLasfb",
-	"MVHji4oATrWL33cbqeJ02NH9cNn4DjmgUzT6afiPVqR2H5vbLYnu4BGXiHs2fAnNCyvC3jRIhcjH7KOr",
-	"FJPP05Lj3UYWRJZG84yB3PylZNo+szKELmRZ29HacL+Bi3M+u+Yii87PC8jDC8c+CaZhCQxCwNogHPTk",
-	"ayF3YhbVZVF+JPRBfHiVlMzWvvIUWklV2A2w5//Pj2bziDhwU+uXd/5FR4zAZLUJw2431IlKx4goFjXO",
-	"r007eqrKjDMRk4w5FyO214/zAxfRbU4SVbDdUhYsdue93W/5kuYkvEJoIcXa7nsRpbhgH+JnwkodryM1",
-	"PvG9gEsVH9eGn5Oci2tNuFjmZeMKr32uk53AZ5H1ke0S37IEk4bmhxO09LTTIDTPZ1F3QoOTcLgG4+A+",
-	"+g9UtKiT3pGui0FgY0cK36SoXNJS9yp2z+ClEyRar2hJMuPhPjwlpsWNcyKkIVoWbCGzfVvoNPTu9M1r",
-	"n6XMU82zMsYSb9wTori+fkwosCrZSXWtQcHebSS7YYpsZJ5pws2cSOUcjzARKyIXVCmW2QdBIelUAo+U",
-	"mMGQbhFzYRW2SmbT3F79ZEf1rMuP0DGI84wRJmDJsz6/AtK9W+DGBSyybo1ValsVOz/fUDXSiqupCTUD",
-	"6VHUQIpfkk9JJgvKxRPw1wVFuceH3OnrOdzacoEf0Qk/4yElJEXjs7ncpNAefALAZ6qNZSG5ZYIY2ToD",
-	"eESiGoHcDb/jYAFv5C5q9hwr7g+vFXg0bDJv8VWwfuUARcNfD/Ztt/jqYnDf7bgLAgEONhFsE1z/sfbS",
-	"N3viLL05+QIPpLVx8Dx+SbaUK42+XmtVE0qcJ+pglqeJ/ankd0JqvdtYBg2BFrlC7uWaOBKCCIux6o5n",
-	"bCr6Gh8LkiuCpK6TVkgRIWy3BK2JQ88LbspJRnob+Lztr73yWzh8rQefWOyvaht3wkBTszYQbk4OODzG",
-	"yjlbmStr/h3qxlKSgoq9FXYLawYVBctIuXUuti1ds8dEinxfKbeKobuHZcgA6D+wP9X2hw0Fs+6oqivo",
-	"hyutqdYxDZkuN9PR7rqhrQPDwhcIFXu8/+Wqcft38O6hClzxrZ/2PPBig5/iHG02f6P5DYswNNVXchUV",
-	"EgsWNOG2mNgTWSoCHgHu7jUJqpuQdoHeQl/sr5y7bLG/ytkNy8FgN1c518YvQRsqMvvJmBm/kGaTcOxS",
-	"ZZDK9h2Yi7ZsIndPCK1rXwb+S0EPg19pO1evk7npz+YjVPcVo8Y74LomZjZsT2hWcBOmxGGOgROGf/Nn",
-	"ydGS8bTVG3C8uMmXYinFiqsCVeUN4+rKlEqg1xH/GKPvNYtfELhZ0fXlUmqmDYFXvKdDlTnT9i9O7UIC",
-	"UH2NHiJcrZ/6Mpca5hnYgIp9dHppP3SeRWfn6G2vKm5ILsWaKULX0s4HrzbNjLEbnzOjiVeiDwWLpWvU",
-	"GcYsPx2y/2JPtjLny/1j4hl6Dk/st6jI4NudJItPo1RXQ9nNzgkHHXYMRvGfd/wfON8s72lmotvX6dal",
-	"PLta7KP+RmIfEi1jmkaHyQdsHyHTU2t1uWgCEXJXY0XgFvRDrUoNayoFWsvvh1t7dh+YyILCtKO64kP4",
-	"jSW/GGT4iSpBBI+no71nyUou+1MaFu6lBB6P2EXwzAv05h2w3FAuBlsaz+zbl4ZtY3yylFl8c3K6j7ku",
-	"QKLYR8jDGVvyhrlf14MhXBVXkT+YGCNZGSxJJp0QogR2meax4eX20InTRYVX+JkICWpc35zQy6zKsnLO",
-	"DtPpRPdMGdX87VFP+DVwCzyPO/ZxTBJja5Oycm9oXsY/4ky6w6O7pMJnBHHzGI6B4NooaqRy4SKXwSOF",
-	"lvjnemaPJ88+bmaYTVTjfOfTbGDGLkdpwQhfIV8hi4FYqfKUug8jcLKjZl0+mJQBWp2Lw0wJYOvERm5Y",
-	"7DJ76pZin5IFXUY9BOFQ+b322V8ZW9EyN7N5TaZgdNYuaUvBiWT5PMoPYds7nFomHFxN9zpN1bnLteq1",
-	"/3EtccKy5XVKdKXkzZoa1ikskudm+PEY5NeAicxb7NTBRGx5/a0sRZQlci5CcAnTIOeEcdBIqPDONO9R",
-	"tWYXhfSypAuvW8yz5bWPmPixhvzm0r0b9bNVow7PXXgpiJCqoLm1H4sYi8GFqEfcYIGholfYxB793C03",
-	"HRNKXlzgiJmNVK0qT2krTWNFKLlhKuNLpzJCFgjyz57ZQ2wNo1nHDRFTrEDfhTAQyAQen7D7bkKHpLli",
-	"NLO8mpWYrGhPCQYtCprbfW9kcaVkCBfhdFWfDPzR2Nvk6buseL1tKqfjRSdlY/xN7tBf4o6AVeEJDNsi",
-	"7o7uiVzFnDFcGBnn0rQv19FHn+SDau2A99eGsWvEhznOLRnjtJfxJJjshutU2thi36tSOgrStTWyTDT+",
-	"Yuco4h/QLsckqm7UFIt91C0KqT+pdM0u5crdmO2v8uWGVBc6+7Bk7pko89xd7OCJMazwJ9w/HKfCKco1",
-	"GxKswlXUlorETO+wPq/9UX1j4GDAdZGRRhksCbZK6ujpPJyE7vU26Lbw2YYxO1jjaijQ3dsKM6/S3Hy+",
-	"vN9tJM7c7VxF9ui2Y8rYP1xZQXPr0zEKiAfVrwuqr9FZ5NKp+68Db0fgUNG5KZYxYbjz9Y8IhHrXVEdN",
-	"ycPovT0sz3U+LA0xDBddXGlerVaR4+ZV6YPZZXQ/LjiV2r7ERtjxfZQ6NuPnPDZfKrKruKqNQYjhgc1x",
-	"aUN2NqmUIcXXmxEfHmQpwFr80D4O6hfvJ58iWyoFJpnmsmBLWbi38vzVavb4n4NSXt5HK0CchUskKiq4",
-	"huorV8cq1cuQau7FgL3H0XssQdOUVn3d8QZH1RMOmxlAdeU7nUrX4WTc0TORzO5+1GcLYRWiy+UmxOPc",
-	"RI6katvRgSSOJ5og/VJMx1Q8Pa/GWykCRi4tGjcx5JYJBmVm5j4Xc/Bxuzzj+1u6ZnoOOt6S+Vcgc8hH",
-	"lfoEKXwWZ1Wdieh6wU3/Qhg0DUZcFbmU11c059esu1KmNwWmN63l4IZILyQuL9JXgzdim9vzwCV1oS2p",
-	"WCFvEvmInVdI2pLVZd6wGQXUECLL2g9pV/gTvoyOuiwqDLrpl3T0dBqZvvIIZ5qm91umTafP4/Ayht9F",
-	"HzHPhbE4hFH7um4aNUyaLBlP0ApFM1JBKkbwWrvgJreiC+KB15rAUCP9FEm/Wil40q8X8SOgmwCzBlse",
-	"T6XtCYWojgs29iqNVUqa24BqPnWXQtKDh9utXxZbqVxqRttlKZZMiRHXyGtc0TNMmj68Tt5upGZkB/+t",
-	"FfgYes0Eqe5Hfx2e5KvAnN/FnjiOjyWGjNOyKnEUC6ZU9ciH53WnuDFMDBCGPs845J2HTahGqT4W31ap",
-	"nurrSdIlv/rTo3Qsvr/+Ozq3l+KGGxqvCksUmeZUrEu6jp+zAs2taPBdrangmiZUyxbpG2/Psfq08LZc",
-	"mEKK5A4tYATJB5OxPkn7o9QUXiuJGTJn2ncv6hr5tKfwx0EUK7oyRVeRCwkiTcNKSBYUVYUBry6lWOXe",
-	"1ThMKtjpPXM/i1YE8bW7UQ9vx4yP/dKLjEe/whMefSk1G2vKFDRLHbWMXSXOKKo1hyERTDJYKFmuN4aU",
-	"W4gXUMMAPINQItiOKRKqa0YVeQppEllfGK+GhBfwp0Zv/HKRc+0S6wbwxi8lR5aLJfjnjOpY5ss/aF76",
-	"LLu15GINIVISfjAftvd/Y3nmipljNn6tpCoG8IBPCRdWCQZraUjhFbNGW8LZ3HZ5ueyuHeUGbRnNIKYb",
-	"SDyfZUputwl9d8f4ehNTQRLVeQkeDKllKSbtOItuqlc0FUHdDwQsQCttExPTMVgGp5b7o+VOnxNata31",
-	"RPdSoy6r/OmrznvYvhpvJoXrN4qzmDfLXn3JzCd4ag+zI1zCsTxCTAdpePgoId2OElRp+66bAyYUF9Me",
-	"nzFc1eShJEeE++zQ5hLE/tbaWVoWDHNTjc8lc+ZupcqTglGx23BEu2iw14qzPBt5MyX4IBnQLpwvIHwh",
-	"MoXEzbIb4RNq7QAO6101dqgYodtrq5ICfxWzHQZC4NK+gSd9iMZtvNudSL5XixlB5Tn1ZgDG/NVQdyyf",
-	"p6N0g+6t2C55ikW3pWTPXbi5lT7WBjo4eJxc16TBfQzf4LBD6H36BDryFw7nVq8XS0/yecniSXop1mdp",
-	"p2j6ieepELVQVJgrVz6FboarDAPntRrXyo3Jgzl/ldNtU88YGJc7qqz3JAgCmcpIxVzPTrd/j1POpzLW",
-	"qrqc594nQ/t9Su15ud1KHVOGU+lSzuBZUiGkIQtGskbp2YHEGmZtOu6LnJYdz/PTx2mHN0BAwtCdhLFL",
-	"OZ+LI5P1s8A+GAY7yER2BQejOgZ2I+2vrlzKKxPVuZgFU8T99rDmqZb/CYA0Kbuy4vMenL80UtxwL3KU",
-	"8i8wPHWIbEG1uXISPZZ5og3J5ZLmAI7pEpx4nmMxcTwZJGl7MXF8WquPm0FoeofVDWHu0QVX2UpdHvFE",
-	"ZpyDlnIhibihY+g6jpekZBHPEVay3E6jKydBPJ6Gwi8jd1RlmrAbpvYLCdmOw7/rsrdHzbUDRRAKhbqu",
-	"5s68BmbAARO9sA/zdjaM4pV25f0k8iZxalMQhiFz6YqtVixmQb00zkyK5KKnogKgmYW0eMcNnjY1q84y",
-	"Vi1k0MndR2HjeQ7tFjFRhu2FqSvoh5f4cgMsocXQvcPUGDz27UdHfTvC1CevZwxOxGSnoKAf6j/8C2Zz",
-	"1f/pYYRpBl4tR8MHIkAprDHGs9/ynL1QSqqYRM7LQsRV9HQ6e8G0jseT4iF095Xqh/FZJm5KLJsaJRBD",
-	"6mA/0ppHbO3U8rN4UtqGN3KOaprHWAtUlMXCVbefYkMN8yoAuzjl2turvjbNa9mZve43WGXoJ9exa9+7",
-	"hR0AM4VtiMSbxxI1ST3w/8VJNMrP4olRX7zzLUaSUQ+IEHWLVE8G6fv+FHRZ2WMGgo2JQaENSoEJ0/df",
-	"78Bl+VYqq/dE0RHzXO5Sqf3XjG2vlnK7nw5eWDOTcl8nc1HMAF044A1DfUM18fDFeVhqR+LId05vaie/",
-	"emRJr09tqa4qlh2gAsbT309QGpWqikrU08WL3QJEv/t6dLn8hok3zmVwWC4ZD7z5+ntuyJphV4CCcEGE",
-	"3D0BaBgHMQKKUq3Ou1ZqBAAyMUolzQTAZ0qCPWYIcQYV5gXTHvD/9BzqPn9M0tuSUsBzftOpfJtENdp+",
-	"Nj8abNz7bGoppQ4ayWvXYbOjTFLG0+YOL5CY5T8M+9N+4jvwQsTY/ggTcSMLduVALkbn3eR8mawYAtjH",
-	"DkdwQruAOt8oC/kk9mN3FzQGGN4PNsQtnMslTaalKybYLkG4AAXcu5+X8KY/DFdpzHxt2HYS751hKsEe",
-	"HTYty63MSNi7etOr89t3DnDUHHSxOwY1uxbX6tkoedyOsmBD5WLKmIs7BtvGXMGF/3sk5SfuRRzmOaz7",
-	"Gisv4oaK7AoEos9zXDDvfWdXmOPS7V1sCkuQIy4vBUEImMhcPx0AX8FZQ4hfRrNy6sKhYcDOO2VFw40Z",
-	"TfitzlyftRnJR4+7Rrel2krdfvdPJ8M3jvLP+nuwjwK1IESvj6ED50Wwnd3TUKlBNVlRZf9ntQ/YXsgK",
-	"KuierGUT2LLfbQwWRnWWes5oNjahXCQqEKCU5tB16cD3pAiFJx7YSTFif0OoIRKLPkfV1yTdkp9zKKXu",
-	"0hcsvTeoSxyafJ1e6MR9f8NGWj89Ibwbnrxcj4reDdQTDrU/WFqShD8yNYUPNX7n+FL53heHi6y2eex7",
-	"fhnZs8ZsDJ9g4Vta/eso9juGXw76xrSrw4boegdhuJqAqHTrSGpaCs9gMoWtmWdS+7QXHj0JB/VNjmlb",
-	"tcjrvCpaxOknmeLSa7jDpXraO8mcXygC8oqJvCH1gEjli7eIwLqm6GhXXckQ8EIy2tjFCBA31IyN5F2p",
-	"+JqPzcLuzIyo9JkRbbe65KN71gFCfmCsLw2a6aiDZo0MkRHFS9689kSKsVwt/fmA5eKoVC8NcTWSFTDV",
-	"E8Jy7dtbuLTYBGB7mR8NhdEXjXb9/BC2wMMUwCJiK39ZbOnSpETocPnyo7xh+pt9NNaQ6IBSmiuJVe4t",
-	"08Gef+hQVRCw4ZgiGd2HU1qd0ZrWNcynhzgAsepqnMxVB0hMldt9ACbEPtClyfcV5qHPN08ZTP2BF6Bn",
-	"HRRtgjR+O1TXCsf5zzt2PNS9HVoNCKhtNrLUVGRDNw65NFUaB2b8lTbUlxkOF4L+p5j7PO6nVenLAUrX",
-	"zqPwZYquQBzA22pUokMhVRz/xFnQ9jkAoeknJJM7kUuaeVDdZvOVFE50DMvnoJuLhxC0fyV0kTOHyAUQ",
-	"WQ5Zdtw+/uRRyGNhF5eycDC7nxxOsc9tAPe28OkjcTz4AbHrcM7cdTgJ/1elLa3Wsb4NCdwTRakNqTww",
-	"kTR+RNSeZkoAExA/k5tSZIplWDFlubZAQIlpvtklccb2Y/Do+sManfGM/QSR2V6LNrRcgFSuKm2mgiCv",
-	"YMfDrszDJVkF/wIXBYq3yODW0MQ0b0qhtkBzd0BDflcNgwpsUB0pzHEXVvrW70JKuSt0koMWInVvC8Lq",
-	"iQAGt4L229NBLAQDsDkLu7mP/1D7KNHshimaVz4gmir7708WTgH67JoonKnULcw7bEGX6Bh2SUenh5Zc",
-	"HmNQnxGXZnyLkK79HZjMKavqpmDou+yH0GkIl5wgpFRmLKQIHwuXeQgH4uqvKjyQUlR/TkOBxNORXD/n",
-	"JJBHGtJhHOJBjVrnRzwYhm7QRA8YE/cZlrTn3TlNCZNxxZZGqn29oTs4UOBPrX7uMs8AI7rpU48HBXIa",
-	"ksZ6IxPnirjwqE/d+/bnEC+gDtJXkQUzO8YEWcqioPoJodhJsqB7lMA+iGR/xQWhYp0zslB0ec2MPiBJ",
-	"PK4yJgg0KrbjXMf+VLpO/0spjOKL0mDNpGhm+B0XmYnnKLzaCbKTKoN+Cj6qOm/lp06X3A9b232MXvn+",
-	"Ee28yqTYHydD3lnzJCVCEg1dEEhrWJwnXrs+me+15/Jv9cG0WmbVDarRDKrVaCvlrAXQ3KAPwG3nqBE0",
-	"Uy8w0x7al84jNxgY+AiwneHAviPvHJx7imMKrn0J0HDtV1ClpEtOS2WkpGZf8WLkmk9FojoAo4alq6Cv",
-	"3rMMOrrdTIYEM0JTmOEkrwmDaIFGqovgu1bbQKt+h8IRcLRAC0Eo8iXQV5doGk3UmiB8d4CeRNHAw4FD",
-	"DMQ3KAl8UfFVx3FKaI0bhmX+gyHqfXTbX0KV/3zNb5gYUz95AJBo5xJdgmFFHNd2dKJ3UrdX/KaZetly",
-	"qJ+jiqcjMdwDz7ppddUX/F2WStA8QCbGym0D4kNGDbtneBE1J0dTM1Fbbg0l1+5sANTE2Jba7JeBb6Yh",
-	"MOXx1eb289UKA2CKrLaOZw5Cpaft9g+M3hxRD2qGqJXjurgul0wP0ww/RddhTNSsP6JwZB1FRJI5wxjN",
-	"SsmCcKOJZmB4uK5P9l8wFxr9xrsoO+AbibSMRL46j+hxL4qt2YNxQLytN7gr70+1tvUVgGISGmp0q6+o",
-	"C5ar0MVEKrKRO8IhvmjnkuyTr1mipXcK/sV34qp5BLCcMFM00efrpGoA3gSh9F4VV0jj47KpcqcfXLJ5",
-	"G1CXqlQL2BQ2h2I0lSLt4ybxAVdSTVITm8w7tg+uOrxZFUR65MpL5iwn09ctV2EHcmz8OIeGfHhCd9G+",
-	"bJ1Ju3akAQ6Yem60274K29tvTm0ragv3H+koFvmBa/OWXjMRTRZJadbLKm0wBtKXl4UYYq/UGCnSoALH",
-	"8cJkxXOAsN7Bs4P67WpFTCnZCdRzUJM4xGU4urVZB9jvIIiZtZAqZmQ/Q+o2yBL86FC5UtFmVCA3ZUnq",
-	"5vlqPmlX3Q5SXtNUHgbi4WjpkAP4EJsrYYggi0dwoB0TRU+MpFkUjrfrTEyBYNPp0B2lY0aB27MmnF11",
-	"86chcDD6e9gnPSQYNln3W6vcCEmMJPuEZyieQAw/3DNtf1nvK1X7YRUlieBQ259CdBbeIjW0+17aDInG",
-	"tAjyTQRzAx7Yk+kboCc7ZJPFntCqGzQV4RVK7E7MawDaUKLmu/Cl9iDCjKlmvVKPbXHQIHsPKbEJ6TiC",
-	"WnUyexODP+Sj7N8kCF/0o2xXqfxjLJdFtKfkpYt4g7aAoQrLe3NCtW8/wEW7s7PD7LOK/wr78BV1gd6A",
-	"+O+uh3kUaTwtVdGMfqnrDNXkjSnyw3vqUHFvhQm6Edt7vfG/lEyHoBHxfwtRa+6aJLvmmaDkU8DnIFW7",
-	"ateeahgS+n/5Dx6CoL8U2jAKLVb9ObMbh5sbVPcDC67wubB2E42s7+duI+3/vCXS255hBEpDjHffsF98",
-	"teMI5o3HaUI1VVcvovruDSN66ziGAapwUeJcvpVRVZV92HLX2fokR5Dxw7dO8EbuRKtAJSFZcATnI/HT",
-	"ii4GUmsmzCGZNtx/JnC3RFWvcyzVci48CbpJp08Nodd2YTiIwdjEq1S2lNdCk5AHOLuYsllLg22yalKv",
-	"iGpNKU2gk2WSGqtidBnPPnyFKZXE+AYTEI/OJKFi38JYajhCqwS+qaAnnRLiyJcmuj49pzvsXqqcpddY",
-	"OPkzjXRViLqwjFC7if66bPnS2umr0X1JYpS9YUsIntv7Muc3kG12nR5DRPNov9kTnjkQBgrNqyzPyJW1",
-	"HCpv2MmkqTPrmVivO23UJ3EflzfatbRfYeJolSka9qWeNFrnx+OzRmOn/dVqFXPtJ3yhHbWXHeVpUJAx",
-	"DXJ6R8lrcFsf72z2kCNQiIazrlWkeeT77k6YQNCnAWxmjPkEYBwDPKLuxejXt12da87Y37er8mjK9rip",
-	"nrivSgXHtWDCjGiJ/g7KIfwBIitmlhvC6/0Dwe2KHb6lQRuGlCJjynlifZ8o6BSPUhPrt+gyUcJTU9YP",
-	"D1giwYBrXSY01Wu2H35ZBhp9z6I5940uAnHIIGhY5lfq39eNPWz2EnB5fkf6wiHqpOfe9sVsRvi36uJY",
-	"MWpKZR8u9mFqDW8DobBDe7hR4XdlxHne1s5r/Q0wV9xtQ7WHYYFuH+KsaRbyw48Vpl8LpClxbphHFEwY",
-	"bwPi4+nGA2n5uuRbnowM9oYMD2WvSmgLUYjF8PVgEvkwnxO+OFyUyjd232MpJIv9lSfEsc3avodj7y5p",
-	"y2Qe0K49i8X+qmZVTvY54zCyXNSDKy+ynhBqaoqhk0z2dQZBbBc0PZjnJCl1hRRmc0XXMn63FLIAX5C9",
-	"XDA57IqLK4/hIjL/j7I0VzVkF7lqSV9XTwOVkQo0bJbZJUbjjT091Y5IRhlZROW8nSBoo8qplMNbtL9I",
-	"ghVWtcyjnCRGIvjPoK+/tS/3qbCttnS1CErIcquVPMHqm1j9MKXoid6JkYhlXeX9tUz2sQ389lc5oykE",
-	"kXiZ5Tvnud2DlpNJsmAamhTDaViwXIq1C+eQbU6bNcgDEkaTlfw93A/f6gwOUzEyZ8G/OcH0kwmrA/Mr",
-	"nbRL6YiHyk4HTMEAMIIuduu4EZMAZ/DkKo3k2YGmBHj2Ack+iWEPI9TBJw5Hgkc+us5EVIM9GlOtJSwO",
-	"URbCSfR0alAl8G/9VCZEx9NgTY0wwdp7U7fAYh/5oSY4xjSyHlwp047bd7X5fLUTPzphNGrJH8ywNMLj",
-	"ajySGR+vKz2pjWarJfjPR95t0/cDfroyTBHqisZBZ+ECkhFddsBjhJkALxb07oaAHM4CZ2To0uhEi7qs",
-	"4IJrYw3PKsg36iKo1LgRy/QNmce2Fsb848gskg0j+MiATDIrsqpy6FFX603I2wwnd+naXW85HMpDK1Sl",
-	"cMa+9hX4egOwBrmU1wT3PdnH84wdIvhaXPFEW000VSuDwVoU9gf3uCBfvNoy8fI5eSaFYEvzZTQ9FAe/",
-	"WubeHGydDQexskOtHR0jxsHHxK5D5wYY6qawr8f0XlPpcQdQP3W1MgX0Uw1x1e1MxHe6EE9r7qaYV8mf",
-	"6bVgGQlvE65J3bEwvFuiP7U1ItSqr2rNNkRVta19240OCXwcTmlcSLdj+z2R8ypN408PogI9iM/Tv/DV",
-	"gxgS6kmCsD74KT1BIkChQ9Y2PBflGPnZasVRy6OJiNTeJaZE7FPotgxevaoAwEgrdakmf/zrg6wX+vO8",
-	"7Ue6pG5vQe+hEO2tuD6PgBtQJHIg8fqo3hCAvaQ4pfVKMlOtqdnEswSOiEpVYcu+7MiDIJH7aXSy0N0g",
-	"1c24w5ZkvidSV2MvewnXOmh3oUSeXJDQacCP+kTHdVe1kZJ4s9XIkCZvvIqwE/cxdst0VkviD+BLMW24",
-	"sVvD3HyhpVtkvClbnKx8D5ERo4W2I5Oh+uuYRfQjY8a1QhmWAOAzYydgW7kbk9bS8WEf9Rs61ht8P45/",
-	"Nfow1S7CVl6K/Wd0DVXciZAYzFTWK2qM3f31ulYD1+gbuTvtmMNmeDZpHKdKyQ1ntsHSFf1rpyYqKpRc",
-	"5FhT1W6YYmiiXClSVtN9CH1PsOiRjoKCIsAhyzPcKq7JTsl6bljz7i31uJ5MfpiuIp7DCcGjvgm1fT72",
-	"adXuyU02sRO5HF0im3CEel2SutDTnPzx6wfZHKvVBDtUJHv06yNVFpxdbLX/VU/zHpMYMhRshsYM9UAN",
-	"2q1rf53Vk7axyLbvg/YgOgfikMznZ+71frw0ng2BJ9Il0vZw0cInZswJdpUCJKSci+vHL59bCvzh/0Lj",
-	"7wDepo+5/TfnA5G822sfnRTkoW68NYAx0Bn2x3Fwf1E7IN5ZON5hsqdL2FYxyxjs2BJyuOgGtwoHlNer",
-	"eC1ULbJMjXPLmYAMK1eEG+Lagw/HORiXNA2LSeZMpxHixwWeR6Yo1o7CUP51SQxQRehzsTsBDaqFx+Ky",
-	"LUimGh92wP/5QNSgXmq1wrWRkYEkWlS9RdpBk7NRreLrGDTdrbKj4g7EsoOKXEmFypjH4h2AFOmC7N2Y",
-	"6wdZ6RTLCmF0rM2z04BGbGt+w/QJHcv8hGJyssKQCvSfBxZq7LNnkSQ7gvY8qoWD7LCiPb2xWX0CzaSj",
-	"/iOte+2jedCHcMmYGPk45CRCCWQpcq4hd91fapQ45BiCms2RBnfYGq+r1bYocgwatFcq0TunHogbF5fi",
-	"q1UHtnRVPCFvrMAXGamqJwfaKM/hEywRXQgO7Vb9Ezh15jXjaU4Wpchy/MctWyI+lcv8h9pJd6qws2EN",
-	"DaQqe0QIxqM6Lgygak/FdKQQCQsLqrrnsI2eLtUGxTmiYBmPlSSNlrEbuWV5Il8X891cRHbD8m1IWZ6T",
-	"nY+7KIYqLJFbx9/JVi/paytZ/WQG9XatxJkDSBNDsQ/kSPcRUH7/KuFBanfGqgSuDHZ1IHhyY/ep/hZJ",
-	"naqzuk7mfLmPWnCAeL+kghT0mqWyijtlsHbFGgG+xgFlbBhvsO4JeHiJrHYf0VfUSDUnEB0Bu8PRwpke",
-	"Xhrsew1pn2aKDOTSAxCLypEwvWGpUoAulnfo+CM5L90y4iSFTU9R9odGbgBdmAPxocuvQ4Bd5mVWD8TW",
-	"q/7TzQ4OL+5aq8JmJsCQwrFmwm+zfKw2cnTQhDME2hO5dg7OJCKLPeFGs7yeYWtlpZYFwxxbQEqMp3xl",
-	"7GpLuRoSFqmXK8Uw8GuDxfg36r6NuRBrGqNj3AbLpc/GkY6Yii3bmDQl0JIaYlVS8KoiKwDmpMv9nGOj",
-	"F0RNkipjCjckKuHG15R35gcyUTkV7ZqkZhmYGRi4gilV2k3dD/THrweEYFP17OkdCJhLI8gfCZM//Coe",
-	"7o44zB49mKR0f3Ae3NH+wxoagFtInIy/JHo6h9qzQzaoMPSsGMTwMAACN2BlekHzOnoyw6P4pQ9Xe/TJ",
-	"htEUTNnYAsGOrvVd6b7H8EEKJw/Wie1APCBhAzEPIMmiaog3Hg83LkCCACohuOKiaAxJeA5QqZzWzM1j",
-	"MkBVmTcUlVMiulAyWWNrb2z6HXEll67Gx+cCI1fEeb9ypbURpK9ZdpVg24S3EfocD3PKBbSV1CfSPA5P",
-	"0mB9LOOpbASBtcTDZvhLyXE1kZ4Hp6Ciukk04FDtD7u2JxGLR2tt4HoCXYZZ95bILzIeNatG0bHure3W",
-	"gN17aYK59fq1RCnWAv5vnE47Rplx/NM1Y1tEhGYwfkyOvHHtAds5EDdcJwtn4FlXRuSC5QgGPMwwKHP2",
-	"DfwishEZW1HXfySSb4sPUVsJOYyH5yWVc8w+BFS+tm3ZwlUqFWL1xyud2QcrmnT3JENnNjukIJ7EMYUO",
-	"ui8lV/40DBnaQc6iLTb27dyNAdCGBTcj8yGKpjAa6GVmiS2tV30AcJXVj7lxtki8bHhDt40ToXfcLDez",
-	"+SxnNyy3tywaKtZwkRDtWW4kX7JUQpwydeIn3kiTKu3Xhfi4HnUw2hnd8ZvT5UdUbvQQTgfahC/7Ha7O",
-	"VXM57eWH0z47OPeBwfxxr45BRxqxXdLTMuO+oUvSZD8n0svozkEdDSF9SV9P+8OJWhZ2QgqNbivYCfmS",
-	"ahs7usi1E31lZODS8PXGpAyWevYJiFsQj9WVOqYD7rkxXFo9c3ua/0XAW+Kt/ao2fanD942/muOdhw/Z",
-	"GE75uCvh5M7C+M156DDc21rYrmxgaULBRSNVfX4QgAiSv082v3XpKZtkhlbt7oeGGITq2KVdJ7e/VoZ+",
-	"/BQAxDBORMfA00QdWMmS5ozsFDeA3vGEuKsUwsyabamyfE0We9dKK5KP05M/Vd11B7wZLNgTIKU9B4Wx",
-	"YlzUKMc/BMuT3lsRS5jcQcBxqK5XB+P1aAdxod4GQ4jnbAmzIXQtuz7g4Fa7ntc+kQQ3GBPLr5bWmMXc",
-	"kzK+BzpurS+1ijXwlpYhhZHk/7737PLNt/cA9JLIFWakEoWeL2chuH6+wYUduxQyVsjEhX58JX3a0aSO",
-	"tuZcWUJUif2X68sTQVLjBSP/ctDnpqVw98aYnJ7pmjnBlszbhdpAwPjWmnDCR3hy01dTOPs9uX9RWRCd",
-	"4ZYuWaLooqPfgp6qp6gsjY52Yws5Jz7ss6E3jFBoxIZlxslGJ+CtG2kGRq2zMAdIrLaf1MwMQAWvJ3C7",
-	"GKWbk6cefrBafnJr4k4ilnFDF3kSoyDPmQoJ7GgIkWbtab0Px4QVFNgDa+hA39m3wbkTLYQoNbuqdcIc",
-	"7P0+xNzoNEF8c63IHH6WXHg6H34+jR/lizWmKJpA2TfNWF0lHlN9IxnFfSVygGrSDKPOjvdbUNi+35w7",
-	"c4BlNioPqPI49BZj6FEn129EjS3aXFod76Kq18EzUXNIhAM3rw5yVACEqvC2F/8q0XrTI72NhIZOwPxq",
-	"ypOefE33CRdYOvNkYGYkYvDCB9JUOa4q2xMukgsAaER2xUTL8Yn+UcKPQOGPFEfXqH8YrvK4BdpPeQhw",
-	"vN+zuuJldIi+aehrjTD0UTdh2Nlmqj0LQHQFYtMZxQFVlRrDim1cXUvVqAiIxVNAFsHsdW5IZlVehPMv",
-	"hSH2RrYW/xNXskG04XleecPPFHju4kgTh4SkJijl2hpJQCU9mw/L80eLMwUFcpVLec2yKzqyx9wACDi3",
-	"q5HdwYCtK43ZMOIKHxzw3Bwf7LA5RQ2OjjpzxJfaSFUNgZUJfgAHvhRHtduDzuS5z6l/iHQHo0Q57ZTW",
-	"N2n0Nojz1fjf7VV7Z5Ls4kFGDxMGWRSLtiwWW8WFIV+8+fYZ+c8/f/2XBCxJJx5H4/QLIUuxxAZHpVJ4",
-	"dhUzsPjeZvZOSrtgNH43utpyva6SBwbXE+Z0wfIp3B84UHxmW0j0+U5RMbbuqJ5h2VuGdVLf8tayagno",
-	"MGzXwnyPvxHr6u7Y5zvt9a54YG+9NEF66QBTSS+eH1NHOKizKCa2DwL1qPAVhqH6NPixpR88GFRd3jul",
-	"niGxmfGh/HnpE/YWbCkLa4aDIwaqDTZUkwA7GffviuuhaweW7apchDStgClNq3k5b3NwdFU5nNxsCIVk",
-	"0UHFjAccBR1EXwd/1nDohAVVKgVWON5TEurdW75YGYrXezEu0sAdtfsh1prDXcGtvNhaJYFgs+FKns+4",
-	"dO44AGe0q2sNLwVzfZwEczl5XZ9r1xcE8ETfPcYV0HdAkMBOD8NJj1gAxmMbxOHJsyRxBdsFh63Vdwy9",
-	"jqP3eizzlHIQ2j7aF53GRfeAsfWYbLkQLMP02nD3kwV2eXfmD4BxjbK2JdQLJWJB18whbjqUL45oCg4s",
-	"3qhSmzgGfGdxRIVOcNiCNfCT5ZmdawKWpGdHPs9AW7UqDErim791mMItF69iqxOqZ1zJA4wS/2i8Z2tH",
-	"ccNUTbJ87umwQdKthJLpqB0umyrjvcqddGmTXc22wBl0lEchHgf9bljgM2iyZwh8DvP+B0iSSLtSOSrl",
-	"4RmmF8X8uFESvazSFdKBYR+H72zMkbElz0C4pOAlk2D9yRDr6Dyud654QDMDjvbWVeatWR5N1gvZXGPz",
-	"qnqTQhxkTRx2sm1ZYH5GSKMKMc1GQpVPgqoHlueBW5I8FilWSqYoHpF+EYB9TgTiGZyu4dM0PC088k4y",
-	"C+wd3Xfm+o4p/tKJ7MNVMy3xlFbrWN0e1WXEValZd7jY23UB/23FMqa8F8X50Td8C08SKH2CsUyPPBQ7",
-	"5i3LyOnUW0avsV0qNyS3BsSu9u+xxj7JAi7XNsIdFfdZtwGBRL4rSpWO5TEDlg68CdcYZZdNoiORK0rx",
-	"rU/Jz7JUgubkmrFty/eZQDJ8t9m/Evl+5EV3Ss5NLVtsDBLBMlzIgZ8GNAc+hDNp1RJytDxqjpSI+pko",
-	"5OvtcIhjpkyspdzGTaxcyut75fZxBSo2R4vH9bbTG6pY5toBky/wr1+Ow7lIQRtUgt4ZSvVma349niZR",
-	"XnVw98NtpaoGa3jlUlfHgJHlyUlLsVFhk1rqUc3L1t7HGAHiPjPCPH46uhoomh2KOjQROhB8NJVaPBYE",
-	"6BZAfar5nia7AhJ1HZPDlcS5gsH3cQSxqTF9uiB6OmADOlRiE02otPfBwAq8txLR0rlzgCjOMmIkWTCy",
-	"pVpDNXqvAjsMUcftTAtFJ9GGAda9LBU3+0vLvz47MyTscTv7pZTXnHkr9PFsxz7wPC+LK/9itT1b7jvL",
-	"eQMdzgWIBEYV6JLu3Y0x29mnT6ByrSI0+84qV3NSqVauStkwUAjsHWFNDkyjkCvwiCxlntOFdO/rkhv2",
-	"mFB9Xe+5a5WiOdGMudDlmhrWaIHIIVhOdnTvsDGldj0A0bnkyih3ziSSpdL3CYA9YvKsc+AQjP5ojGj9",
-	"9dGf/vPL+/9dlT8+nr1zZLSmB1NI8dlDn79Jt3z2ePb1/Yf3H8DtZDawNxf3dyzP70EU+4KWZvMvJu5B",
-	"XeK6VD7m+WnefM9v2D3vYFujjWcPO/zmZTZ7PHvtYem/Z3t3O26lcEVQXz144LB9jHMd0u0250v4+cXP",
-	"u+t7mpk//uzcTSgMo8G/5jmPXzFGlawXKOUwXhe7vj8ddFd7Sv7+7vvLViFaTKKH9V94wFA4L2VRULWv",
-	"PIC6cgFaXqig/uHc0bUOVQLgdH3/Kbk7DUTt7i26rKUjbKmiBTOQ3/TPaMo6IB06H7q+RhV+9nj2S8nU",
-	"vjrWqM1XNMVdqLZyFDz9p/fjGMi5wqqvtceL7uOlPax2y+jSWMunmGBbwZiCjeQZ870m7bl3WSTeB71l",
-	"cpszLJ9HCs+9H/iLTC71RcUI9wtUZhPMQJdLpvXFzcMLdkPzsn6KY4/0wTPNqFpuLsJ9HX1au/2izytl",
-	"Ax5vuX3mHI5pofED1+bpMqSmjNnyHllR//QgzctNYwDomRt4kLTwL5/OWH6oZuCCIFiMYw0r9R1TNDfg",
-	"4qM9pZ+ATM3zDkfZ3g/VSfY53UOOMsRJt9TYa3X2ePb//pPe+9eDe3997/5//+re+z/8z1n0fG/LqIjy",
-	"/OBmwLT5Rmb7UZwwYJs96lBzd+1CP53IhoN47JBTIHJbseCJzPIjvYagYOg9RWqAYmlmCZp0x2ENaNpT",
-	"ntVxkGU4iYHwhEMPKr47zb2+pIbmcl2ifA8kS1NeQwrA1mHWNsn+VF+f6SxUeCS3fAzQR5A6Be7p6RIT",
-	"NHfsOx16bzk1PiRCzDEDolLmO/epVqgcPSKhkrlHr6pQqmOqVD2LaYgQjpe4RAFbwUdGaK4lLtkFXhyO",
-	"QWwyNM9n80PNqoYFmchk5zoAqtWddbTqsa2tfDL3/5D6cvDBxRb950FrtlPxJTJoigUQVGyJHJohY99L",
-	"mHdiPr/MRtI/NojvTB3GaUQDMPcV/S3YiQDtV2xfCUk2kDvsrOH3gz8LHp0xdIwduIqlL56VSkN7gt43",
-	"f4D61bEK/Th54k9dSqKE5yfLlBfeA+3rMzzmbkOo+Kwqf5CdkPHHwWyULNcb70vgwjWcBw+mFVmdOt2C",
-	"qu47+huqJr6g/ScH3c7f0P6ydxhwyL0Mazl927D1GhpiTgD4tDABJTVrZmKq9Dx1J2eZXeaBlO85Cy8z",
-	"VmylYWK5B0fX+/Pc67ADQ670h9N/8vD0LegUl/k3VAVL2UptGno09J2Vi4/XbP8JPYQ5wyhJ+9CszDHb",
-	"+W6zf23/FpNujw5dkvYziFpxIi3sQIQCYSMM22vfYW76IM0imgT6vk5g6cD3otLoG3jaowuFoB75ArNC",
-	"vmziyEEiL/wJtKbvX/70fF7bfg857wCxI3cf4o0NX9+vQIv4TV/nyDUpaYIPTz5Drz1crkts8OAqc6sM",
-	"I/yaJl848BX05Nvb/pptDaF2s7/skjs1KOTowXgWEGd7qGjYB3PBbpgw97RRjBYj3Zwv7E+1A5JfBqjl",
-	"Uy0rgpOB4DtTN0zdg3QumKieQzBlJZWzqkJMqYNcbNmwgCMpbVwj/mwOzmj2weBnalJA28/RnEiBCe3Y",
-	"rMipYkuZl4VwhHh2+Q+Mqzx6+JcHX94nNXTTpSyYhl+TxR7/T7WDD1rJUmSP4bN/v3z1E0G1BVdKl5sw",
-	"ly+e2fX8wAX7ct7MueUOPQUp6V68xL+5+E6bUWAk3eup900B6sWZ9lMZV2xpJAiPmCThwsjZSXblS6EN",
-	"o5A1Ygeb25sJqkBCGg72lywYFYYYaXWtxGRc9UiXr7F3Om/Bua4cNq0sXVsMLITACo46jahA+FLvl0cD",
-	"2SsYTeiNqCTWp0/X87ZlSwpYy1x7hvX3Cav01sRM8AdjZ3P67dKpxIL8WuqbXrF1ivfpwz2Rjbti4Fh9",
-	"a49zTGi+EsyfbRQkk4hM2GW5atsfwTO1o9g/0THpHGVKzTuFpZ/xWHO3dA3JyonLSHKfxXSoO7Z9U2U+",
-	"2C81yEVTV/W8EJsTBxDgeh5QQazp2ZZtrfrTuO6HmagnyLdLv0E1cVLYKQXI86rKapWUEw7x5zRZ4Xpr",
-	"2gmkPuMAl0dpuxPJgDOpg549Ewqh5+6JfDsuPxwclZbX4XanVu1YsjmhN5TndJEzbAvp4PjRJNhJlfmD",
-	"2UyXTR5MWWy9RRo/mf6FQUfTV3Ilj6Z3NaJBFEsDqnXy8fzqDnzod1hZ3e62Hu6E/OW0gwhmWEi6rHuY",
-	"wQG3YC4zKikMjnIoxwYK2Kj1cXhhqfvQ5Ta4v0WSpd9P6pobh+ZTKzfvxV6H8Yb46KpBpziFLzN001lS",
-	"h+ZyVo2A0I1VIruOVMZXq+Rxem4fDjpKeEKOd5FE1TxIbURI/PZNpjHkHmVakV2d7MF42gJsmcSnkFoh",
-	"wliMXOLnc98AlyQumyw0gNOT5QoJ1ybBhybdv/k2pfYoSGhXSgXQF6za6lfhBf8U1Eb2AQxlrB9NHhb0",
-	"incGE5znfNixydFQ7b+BqnvGVYHXolvvh14FIaQIN0E1ZEovwqcnW0eQKBZblDVzDnJlR7As2EqwbSOd",
-	"PN6GnCh7wbGFpWzVR9KgJ19h6yuNdon7h2DRzEODMreZ8O7cg8byYisVFhzDPxQDmPMCf5R2DlmjORTc",
-	"O7gccNvgBYJWsSZf2L/OiS4XbuA5lJVcQUvUedVfESuIvpwTlmtInGHCqD2RAs8VuJX+W8Dq/3CfID4q",
-	"JGbDFHxWLwCg2z94p4fE0JMvUFqwDRcZ+R/3yTsfKYQOL27moR4SEHYNE/P/FqWAoiwp8v3VWkqoE9eU",
-	"ZzGv0Uug2ed5dN8hLq7jMfCOcctQVLGq6SUR8jwHuoUOwaAZqN81dO6KrGZeC4kOgFSiBtgFI/Mj3tJr",
-	"Vls4lqI6BZZeM/HE8V6e15rPxz4feKF3Aj1O/deubeeAV1sxrzv1+4y815Hl8GywqOMHLuQFW0JMxyMG",
-	"T+QAgl2nwQsUpFCVKlDmpuY1d2zXKx+N6+MVvcHfMn+DD5MClXF3Qnjw7HtoV5W6BwtqlptJdDNu1SgQ",
-	"/lhDj8WxVeDR2/777l2S6sL3iIobJVKqb7DGf8AGLWXGOkyB4VpMgCY71VHElJJqdgqDfP3gq2jNkxWR",
-	"kBX1H5pgh8u16+yVOTTWH+QyAPV1SJkpuMHe7tTfSW5Cmq/FPS5IzmimAaiBQDClmxtgC5PZnpYdnuEm",
-	"nyM1xA7/VF8Pk72RbXm5qsci4NKE7qOU2GVBQZMg3GjwSU+Rx8xzQq0WCRAp8JEnOAMM19WMSzyereQe",
-	"CZ5bO0fduzFQbti5Ma+wIPFcGwM5Qbd9KUr1UtxwbEEeE6rP5STX3ztfkp9zcQ3uVYGBDiy245rQhSzN",
-	"ExdqtRat3rLuhHXYtRoYUnrjXgdt8c4P1SnOvrUcA/zRrnSWXmgPcepNtO2XWKOCWk6tkX1Lgn5hT9bL",
-	"5+SZFIItu3MrcNeVvOmRoq/hlfPt+Gsl5eq2z6vvhnFLO9YSvZ3bouiqo9LrOT7uyWIIFYqgW2VKbrfe",
-	"4WCkTJlBNy078MACmtblXq10eFtJ7CHR214fRx50PvHVCVJjYSBw9kBT+HkddA9xg4dmxf5IrxkMd5eJ",
-	"sRO0hO7pTBS6pLYrSjUX65xV+U6YbOTRurELWcgME2WezyPGemzrby+PF7cv5f12e1vTwF+8RZiqs2rf",
-	"P6LpDJ8nEnMekFkDoOd94lLqKkauUD8roFP7S5w98fXz92DJHroVuqxi13u073zbT3RQ+Z7MLicM4/6F",
-	"8+cU/eLx4iPPPnXLyNk5tb3PcXef4pfnYDYA/ZHyG7mDnjLNiHpk7/uToFs2TAZ+NefkMbWlR5KleTa4",
-	"FPbrnlzpGgtcuF7QkYLcO5xrSq4/w8lW7Hl2yZzxtXNr1QOBj/owTtzP3h8lRH/jx8xtokN18zlN6GnW",
-	"1wgos0X1a6Acu7D62a+Dg58ruT2VfXvA3QA1bhCjPUrhfSJGd7mdQKv7jt9UV2a5HbqjHLAwkhcU9qMd",
-	"6Eo+LZ3gku7hBlhR5dFzZDst80mVXF2lyXI/x2jUSMm1c3Cf0Vzob+kLu9Wfwjoo8usWPIWLxqdJ27vW",
-	"Z7a5f8ohxW1DzRPUpDwlrSZ0sDG/xhsZyXgR4No6DsAPDhlt8lMwMEdgSFwtliEgJkyThEC1c+MhgA6F",
-	"BPZf49b7a+9XcZU5F8ktKmPUxHvMQn4SGFk5VFJZjWZAf6lKt2vzKDWerkGId6t/R2N+Y9Tud3Wxoz4O",
-	"2SzoEOwDXZp87w1fqgng+kLLBGuUu6IZewP4/D9MiWmqmkWpDXHGzxxHsmbfCvOGhlrQF5oZh3L8+R/Y",
-	"S5jri4zf0nHFxgP17OroMbxmbFvP6/GUyflNN2BwfeQJj6TLXoddgLn9fixj3lpIRcBYGWSnZRyEZgU9",
-	"EfqkoKcxIwFRFZLRdhues6HHrBSuOcdnf8j+t8ikO2IjPc+rHzFj5P1ndTinP2u/n6V4RpY/Q6VxYIzo",
-	"jLSXWZ47jh58L1nTKFN09+s4NO/cbD8bz8hvnOFebZkIChU4tL20hqCD8i1SBnriynTh2POyF4KsURIS",
-	"esX6fBpDlVPGqSEZTVWPr5QsTnLzVLP449cPsvY0Qhu0zkkg8PvpVV2TpBTXO/CBPPG4XiORSb7606Nx",
-	"dRDUV71jjAp06id2Cq6hCKH5jgLcMOOKyF2qSA5YWI6mwucGMNJCjuYi60CMjuHAH+BHi1QjBW3YdkQ6",
-	"QMkuDdvGUOmNNDSPzaYN5W6wmwm+P3erczMcBmK9pWu4eXzquxUmEyV5MZHpOaCY2f/ufZosNWQl81zu",
-	"NDY35gagVqTKmOoRcxcZ7QAef16y53Q/0B/XJbAejiyl++NfH2THiKQxxUYT1i0dc7DPmsvt9u3MOYfI",
-	"3HNs9oUtHbNuvATLcRr75Ip1R45ZyS7DW2dKM6t/4rY1KP/teKnERFv0N7lD7ZcaVr8wCRTm8Lphu2OK",
-	"kUx2V0UETIbuqsYX1WuDxMZhtnzoE+68nlxc+WQEyEd7P0hXkB7QA5JLwKjHYsYGgM10kBLT3qpNYg+6",
-	"/QLhe3PhaoMPudJqOzpBiCMMBp5Jh9Vv7zHXVXoETmS14s8ULTJMcAwm+sPpP5+y1liNgHeTeSYacxgg",
-	"eyJFq7ECzS4pNKJi73OvLvz1lgzeVa1gC76/oGJfsaDTn7GU8Pj6wRq3diYlfsdMXYSdjdaftRx42iUC",
-	"hmCujnDhJe7taLuMy+bm3L7re/KL5d+EoZ6FxhxjrxbwMzMMD9wK30UvsBci+3wZ79RsvBcimwSn+YXI",
-	"mjhx4GmVwun8G9eAf8HWJVTAwf1MaA+cX5sXtkrm0hmqd8YPr3ESny9PuAn+LoTqaoa1sWt+9gavrkoF",
-	"aE597LjiIuNi3W1vf+tfGssWo/3GQ9tujIe3Aid7MNEB1MbjVR4A0kdTAe1vp6i4TzsjXMNUurSbCNAs",
-	"NB+GyvI01zI4gwumWL4nO6nMBmqn0cMVm8uGY+e2O8qmDXzV6eQOLDqRS3GHgpsvXZ1iSHHSG8iVzWpJ",
-	"GkOOzgVuGHWdhVJtCt4wu79uycP8VsPF/V+Pi+uMbIGAEdA15WI2Xfy+oh5gMAx3zsDvKnqeqd2c39lj",
-	"tZGn/jRP0DiCGUL9cSALVrMeqXYtcgHyqhM2biXVjip/U6VlfvXaIF69c3dmc12D3Jlhjb3uzNrgQ9yZ",
-	"NeJNhKJhnHD3E8kILY0sqOFLmuchTIft0jiibS7YMD64+Iib9+nio7sDP3ULskLesIp2Z+67gp+b4vw4",
-	"vDAaiHhcA5YKW/doRXweHXgS+KbaDkMoJn3Kv8PHfTX9LpWk2bKFEpEGBP3lNxA6PQZ3acxAUvE1PxFQ",
-	"HCp+qC88q0JtXPhWgckkkTbs3ehvX5Z6y6yhbblB4REl5ZYY2Uz94boj9Yf5u/t4xT6geUnlLr7ogqUy",
-	"v62UmOpsD7rp4KxfbiwZIpkrydyYoSktay9KfE7L4FyWiQLRb9hSqgxC0DiXue+uABkqLkuT1xCmGslV",
-	"xoVy2d4jU2ErgOTliR+pNwpK1F7DC8Mk7SXdow3n+xEApAGAGSCeivTQosnySIwqnRjwuaXAJRDlfL7l",
-	"048Lzi3r1Q3d2LfI7c79rA6ZHmo5FYScngSuxhAi+ipDXQEAtso8q5A10IoYwPUFU+sO9KYf7ePfWT7F",
-	"VkCe23ZkVl8+ZzoQBj6F50yQujtZQ/WTK4Q+9xp0H6c17JG0Ejs7N+XOSLOnnlhwDrnRBLrW6SrvEk+F",
-	"g7U5ymIZaVhEk5frhsWG5jcdZdZ/w8fDUrM2chfPzILG1XBpX5lSAUp2Gf5YCleFCG7SgmsEjn1/VvNi",
-	"Wg2uIuKwvrzSbBxh+y4kN/KQC+nthpFNGPXUJq/SbNxoVU5FgGYPfcOtXIe2dly6CgrGscs7zxjRdK9r",
-	"tkyvF7ZCoexQwwAjk/1+GzXTY1rAobeYmAPbcc6bCL9QA+yu6f3QCWDNDHYPLE21y9oVViSZ7WdZKoEW",
-	"UVTy/d09/xzjZF89GiwceUewbbiLo6M85uFfz5/dKoziI+Sr27oXwqj9CBu5nfbqvjrCAn7hfjINAoxX",
-	"77E5fS8W5CFvX9wwxVe8QuaOMvo/7Ev7it2n7Fav5DUTVwhbsZKqsH+acWH+/Gg2j1T61DZ6wNvOyIk5",
-	"O3YbmbO4yG6hT0iowfYfHnrPOlEzyUajn99ur9s2cATS3DDV3TQoZ8b0hX5+cO8Mi/tM6Kfti4wvc6hn",
-	"SMbFp5UgNVINkiBItl7tzA87hG38TkwSOzTg6QqdWfR/NDvkui5BltQI2QsSYx78A1wRumaDw7OXTGSO",
-	"Iqdmzo/ogHImVekntvO7e7vp9fWvRjCh4GllOULzqtN55XvGtlZ1wtGNbHROaPAMZNEwYeYuteaa7bX/",
-	"M83zen20x4jB2nx8I/RN8jCtAyRXb7pziulGNQMrqLrOUBncmCI/qTHYeXd/mubGMUY6c6L0Vz3Ry/p+",
-	"X4DknzxH8qtRMKp2CoG5bgO4CyIRDZ9IVnCDmWHu5MzmMw9aIaKwP5oiZkmk+gHCHfB83urm+mA6XCC3",
-	"iLtGA7qlkwQ8UonOxZ5sqABcBI0ZTlgt6Er8uSHA1/Cnxd6ePJavOmUgF9c9uhu8cWJV5E4qGCRjNBvh",
-	"U7Na0qgewRPra544w7Q1Lq77dTUYcpCmBm9OoKfZcRrJPHBM7Y70MsbnU1wAxP03qA7AdjjYlLdjbyCU",
-	"YS3ybsUFezgOVFta0KTNLqZ6yYvTlRU7yh+TsLbhLMxPgzWdpPHpdy7+ibGTOeyLnmMSDCQs+SJgQDkl",
-	"X7z59hl59PAvD74EdRSjTfYhJZfPXv6IXkP/TXz7P//86BH5//+/r+8/uv/Vl0fpRpYBBvXoDNkUuBpA",
-	"9UOpjuuBnp12OYktTiGPJjjsjpzgbY2ELzeu3avH1FrxHLCEdvDMVdND5n5Bef6/fOrPbiP/V0c2WkG3",
-	"Hc6JMe7M/bhxjiiXDQ6sBRcUPt57iJ5d/gNNqhjnWo6OHuhb1b24Nm/pNRPJOtxaY5WJ8sohBc7S4kko",
-	"i9gpiU15IesBAJAXWGc79124fdterOTineaoKCF1KCnQf3LP7wRn+gRPh5t2Qlz7VU8FNnTD1B5qL2Rp",
-	"IPy3pIJkErK33LfIFyAGXbHGzr6EnX63VHW3GnMD9ICC44rPBgp+WKsjCIXYJxxbFxW9/4dU2dHS+UVO",
-	"hUc7CA01bpsZGJ83XHOJXedXLLNEajaIns8WjKqB8CgvsSjNu46eAFjB46rt+7l6RE+W8Pq5JYD2H1tk",
-	"4s5iqqlg5K0wCOdyicAGri06dScXs9FA0CIX7OEEK6ZlGev7Uzu5crXqkq2v8PGk1mP1yUHmI0yh1350",
-	"g95iaiAqwhUqEcwA28OEOrfdRrou/q73Xs8+oF1ZuaPuzrR8CnNA2p/HvISx8TO37aNyLHU21gDFyO54",
-	"1ZpZu8oO2Ge4jzK27IMekaVZyA/pw4mPB12lii35lmOf2BNwNHeUGy7Wc2wVJxVZUZ6zZDFAZw3HV4Mv",
-	"lQVbSdUc6CAAXXDBC3vPPphHcujvpnSgYFrT9YjUCNzRH/FnvTIvDH+LUu9HyvNx2Q7IxE6yQUXrFIIt",
-	"vf8PI/v/vit2+nSNbf/7PVpTiQe1J5S43XP4xq43RCchb6wGy3ZpeeBfOKfo9N9IpV6E59N1wgYWQ71K",
-	"b3oalMtdOpXm1e6swEx2+HNmL0da/HeRwRXLp1M1X+0Elkyf64IP4x/rQZ6KdDAL7JdTdVK3GrL9J8NU",
-	"0cdSFzkV65J21WK82okf/Etno2f4wh1TFPzJbi5Q3UV5DgTdwn3UR0xGb3ooCW/c4oJcwTKk5eyEKxTo",
-	"W0dhlZKuZfyIWsuZmAFGv2XN+R3Xm3MKOX2NsPpYRwypLJbKxPCiU975TKvOiO1r/9IgjfmXUQHWz76M",
-	"1WfVtnzaMCkfBrDvwBF+QlixNXviLmCHc9FOVKgTfZB66zagV7HdVhs1OLk3bO4ELb2qzw9Gr30dXGi/",
-	"9gw8t5K7AbkNHBLXLitH5a0DW2ZZ5WEdIol6s+cqjjmbtP5sqflKsCQt7xYl9Ohz7GH5fpUH+N+A5d6w",
-	"bU6X2Jq33hwfquDq4ZPBh/uCZjd8me4t9DS74Zqd83w/xQkkaL3DZh92rYvKU/NYlHk+hXHOlxv7CWIk",
-	"WUohsKlxlb3s0kBW3Ogqs52s+LpULAQwuLmT45/c0UwWlLvyxrtzvWfZc5jH8WDnt9OjD6nVWuvX0ZzW",
-	"XMrrK5rzaxbt6W4fa2IfEyqgDyPBwcGoBKRFKnyiOyMac1DauS6WPxe1LTx8fmRqrVvoXafWfubKkdux",
-	"ehXDcFnqtu3iI/5hACzakWekwkQbe1P/u+0qwkb6bXVY+neotcWh3DLPBoMG/nrcfeDS1ZNOhdstgJl/",
-	"TKR0cY11PhXWrr7PxRNCQwuuRIlQIm53zZoJeMG4b1AyIuYL+uElvvvw0YGNP7Bp/zZ3l8rY/NbJi3S6",
-	"6rEgbwqmSnYADQTUXUHq5p7oEkEQPiPVpoISujPF5u+Si7QP7vMysMa0KhZGDqDL0doHjH/XuscbZo+x",
-	"WHf0eAl9tJXLaF46C3Q6tCPH0g7u6IkD0woISBtWNQ3Qxhp20MxOV91eFpYPBislLvc7Jf5fw+NXq6TP",
-	"INmDdIcg6RXKJzQ43sgcBAnXY+E+f90u6UPHcqD7ILfy2w3j6jUiXfW6lnHoMY5l/MUUQTPY9KaZ7PRe",
-	"yBTbUMDMRYae2z/JnGHGuaUwXX5m1rLe5tzc7ZVyaafwK/HZjbas9aGtXOuE6OpFXCpOxVJPyB/ugzjB",
-	"xEOflL9gudwRCr095gmNrkelg9qLggv/90PoloOu/fGLEJni8OMFF+GH092fnphz5EL4+O/XKa1zjb09",
-	"teUmL44gWREcMXMCbhur7sINCqUbc6IlcqGQ9kr9D00UgD354pLBVyxW6+qLj9ds/+lWZEncjESTZ6AN",
-	"OSqicIldDc7j68fBf3f1RyCKUfLV71q5E4h8B9X9GvG0V6Uey68Zv+suUo6t4v1NfrW3Xp22AYhhaTik",
-	"AmkPgw54UPb/76e7IsKXfx0uXoynhEiW6365lGLJFFx0t33iHEZ9ddrmZKGgxM9AqxmHGR+L93SdNMMK",
-	"R9Go/QV6/2V47Yzb0vpSsrpSQxcoMWFLdhivEZ/8D010bc13EjyPCqVvmVlufqPbAWuL7wE2K2zWvjp4",
-	"n1ADS4VX33StpnvsQbiwSspt3TtlshHU90FVOvN94JbbjhZqYjZlsdgqLgyhOrQbqKNlBcxiFDnncs3Z",
-	"Gd71lXH7h+GtKjXePNds7wrgoieDa6L5WjAHud2D3tHjbYMMTu+9uRvQ11/uEHNnKmcZ+sm+UZytzuAs",
-	"q8pft1O5zXDPPShFPwP1J95VXaXOpcXBF/7RUSazDd7Kk4NVOFQF2mHqzVK1tdtXUi2Z71sm0VKHjvcQ",
-	"ALxbh2K1ZVAWcOeWFW4d1B98Jj01zpQl+IOj9m+s9LZ9HggUm+gnTkvw+EPNem1KdLlcMq27WxHBwUlK",
-	"ljfwdFAuAOJ1H996bv65Y5sgLVKqiHGW7N6LoilAwqjVz7HTASgbe0SjEhKCfz54uO/e34JlvKvJ1Bv/",
-	"xnnOJAy//y8P0XrrPmm3uMSdpRlWsU8HIPSuEp4F+qTbMLWE2o2EZAs7bs4MtrWAal+at+fkKpOpUnJY",
-	"cbLf8otM0ZXp2fj9c3jp1BKP9+dknhr80+1VbSBdEmyTOaLdetN2l75mP29ZxFvoLu8bWzcyU+foTkbZ",
-	"SmX6sAXfwFsnJoS5LLClvhmBCFrDehmVIRC9R6AhUDem3O0iKPVEX+YTVfCN7K0x6m4W2dVUQ5kJSGzn",
-	"M7W+MAyc0oFYApePz/JTTFuZME0JM/SXQOcqjovAlGDCglsDfEzYhhfgLOfg3OBiTaRaU8E1RXgxq8dr",
-	"+FMhC0BpL5jZyKxqLeZa4UOmO8sINecFtqRlxhmGHReSQilzxlcr+C2Nt+9635B2v3R3NH7jX+gxkWr5",
-	"CqBzAyaOlAl7yIEk9RlDk/lU6ssc5Dxxy+51nISBh/hMAi2niHw21SeXlrptuFAQu8dIy/7MbsiSCh9D",
-	"wr4BvfAuKevZ3rmeRp+pmvQT24VdvF0tqfHZmGQLvHVqNA5DcQe6dGg6sC3VFs5llAd4j8b8i+sY2eVm",
-	"q5jgjObKLZHzaRjrvM6yRw+GCeVzgsQ9Go8RV9/qs4eEkKfjxV3GecgPOix0ppW1JLdJe7pv0xK/LdbG",
-	"FtzUD4lAqXRPhERpQQf0Km7yZWVI3xVbgjV6q1wpt76FW8+cj+KrW7XTz2R315w83HinTtNXs9swxSzj",
-	"WaOca0iJz4bz3YZZNfcu+e5vjKrf0r13SV1w1+4T1ddMkQ10oWIitEumPuDRvVFoHXWZE/6Ns4d2bykq",
-	"21jzQNsCfzHAuKiIdURgtvr5FPaGGwsivuBYGwcOGSZz8RGhjD/18kifyfnUFZD7oS0Pi1AbFKBEo06R",
-	"NeVCmxOARs8bVMEFdcWVVY2JJlB7HQWDFyO0D8iO0oVxi4/E9YySu5OVLhZ0eT3sSph+Zqlb4hu6vH4r",
-	"P1freFTPn3+nAAJchGvJNOazQtC4cT4AR8YfElR3SpHJTuFX5qwbse4NvNEj8F7cMLXP6B4LkROibdXV",
-	"r/r82UthqcOuwjLvRz/GIQc52ODNaVzGS2poLtclXqV2YDSUcqtdzIn7Qk1iatBnofqqlxcuPtr/dSYv",
-	"AWnOeckA6ROXC377LsDC7KeR0FCERG5oXjq/cieFh9xKypN0gEHw53G1P263jizQOFeguMzvqGLoM2Su",
-	"S4b2TT2e8x8ajzMmcbnxB57dixB5SeqxZc6eVuGZbl02AHgY6OBWgKEVk+9wICYJ/n4+SUR1QkVziSSR",
-	"O1/iaiTQCOkwSYf/glAnZzBCaEVQzowmmYRPPqmK+d2FDz1JtSwY9rfaMQXujgCtavh6YxhmI4EcA5/H",
-	"3QitGv+6zkj3jLxmoiP7ySpEl/juW/vq7TjXMrr3lcqobn/95z93w/1HC4wfDigwdnGReiA1Y8tgbBfM",
-	"KL7U0ayMhmrieuT54ea4hvd37P37ie1w2xIS2ODDqfRmGA6S76jvveWAACEZz4WgrIilwiMMpySsZlo7",
-	"D2sKFOySr8Wr0gwCDb/EogRZTuIm42thh/IIJEsptMxjpzql01261Z1RlvpPJFP79EReAyuUq7KPSGO/",
-	"ZEkrX4uX4kyJlc8Uy5gwnOb6tnWeDspfeiI9AYQPec2Z02aP3wi2LBU3+9njf74/YFIE5+vi0fqRwwao",
-	"XdbpZeiR+ns1TugCH8g2yNIFEg4rxgkdaY/w+brfTiDsYKAn0L6mWDBFNMNKEiiul6I7iRKn0Vugc+l6",
-	"CJ7vTNoPdLlRsYvhFD5UGGkeHEOaARyus1u5INwcFubcPSpuf+31q7JRed2TBMYCOGgVDKT6uo5QGIC7",
-	"EFEEWsomG4utpJqNQng8Z0VL2V19CfxUvXC6O6RUiGQRyiwhadERGGmrGM0Ca7lCTZcLpuEm6LRnGwXH",
-	"XdUQMs9vrRg4k438RiFkiQa03nEDhTcKEb6nxIXI7h5477bZ66mjbGW1XrP9nCCVrf7AMUvEUTuUAQ9o",
-	"YFbZl0mV4i2+MuldXX12GJqcN4M6b2M36JBrGNcEpo81E7AQTbOlYpPkfL7aCbS19BO0tuqF8ID8Oip9",
-	"81TLflI1/Fdj/CbU7hcfXE4lALJhgyytd1JlzjBGI9lbjjmPYXocnKCgQKVs4Rciq7axzxh+AWA6E1Tg",
-	"QdKpcd+9y0RJcNrpi4/gXUtrmv+A186pZ7ovJFjuxn//tn3e7xqIDXOvo1rpaCV7wRiUOKCuWo/9F3QP",
-	"1mnv9vZisDPFHAp7euNq0bAUo/9voZn5h3N9nw0Gq4KMf//vxywOBR4d4XRH95Pu/vy2I3InMsuZQnIw",
-	"q7uJyX2mbHfJTOA6hC5tR+m67skd15sO59U7fDyplll9cpCWiY0Ue5RMN+btN7XfbaS1z4f3X8SZXnx0",
-	"kNbjyhPcj4ae+Gin8p4iBSD3mVKmuN7cTRv7Mzfj/I4DHDVAZlRcEEoEdps9EbJTXd1JlWfJU/i8LLbD",
-	"SqU1O6wsDqesA7G4Vis8vAlFfT/29Kgi1RWfBvkIK9WhBZK4YcJItUdnD3xgqFX3g6TZ8a2kRqtHQ07Y",
-	"ILre3kGyFOpHYp5gR+2H3PbNoScLIJT04gGCUy/th3sHj88EMFxut1Lzu8AjwWUl8ey8H1luJ4lavwjg",
-	"1h7Rbq2oMHNCyaIUGWyYqPcPB/s95+K6No+QkSYkOHoUI/uIvdRyGXychfj2P9/bA4dGtP3Le/uiuvGH",
-	"tlT57PHsAk6aG/JjCmHHxfiCCxi9C6SEhAR/82757LCt0KstEy+fk6el2fw/L36C/0vF/4XLfvr6JXl4",
-	"/0FtjNJs/mW34P2n/xMAAP//",
+	"7L3rkhs3ti74KgieE7Htbkol2ere3VKciJEl2a32RdoqndbE9NZUgEyQhCsToAFkUWyFnmfeY57sBNYC",
+	"kBcCeSGTVbLbf2xJmUTisgCsy7e+9XG2lMVWCiaMnj3+ONtSRQtmmIK/PSuVlsr+KWN6qfjWcClmj2eC",
+	"fTBErojZMLKla0YWbCUVm81n3D7+pWRqP5vPBC3Y7PFsia3MZ3q5YQW1zRX0ww9MrM1m9vjrBw/mM7Pf",
+	"2je1UVysZ58+zWcvM1ZspWFiuf+e7Q+78HbDiKYFI9dsT3bcbLgglGR0TxTbMmo0dG7FlTaECr1jyvdu",
+	"w2gGf3Pdq33pnv1Uop8PbT8LLvzf/xLt9epHapabw+6+eEvXfsa0oYYRs6EG/rrcULFmZEc1KWjGyErJ",
+	"ItnX1T38QFcnD7v1Ay+4sa/GlieHh60GeVEWs8d/cmPGvz0MTXNh2JopaPu1Yjec7Q6HfEn3ZGcHuZNl",
+	"nvlhUhH+KKRdtXVCarau3XrH3OcXUuaMCvj8uw1T7LWV2sMebKkygqnHL5/Pid7SJYM/FYwZLtaPXz4n",
+	"UhEqCDesIFSTFc/tG74/W2o2VXd29juz+UyxX0quWDZ7bFTJEsvwVXwZ3m32iZ5aaVaMaikqufhZlkrQ",
+	"nFwzttWJSdptuuQ10olPdgR6K4VmsMNfK7nIGfRoKYVhAsSEbrc5X1LbuYstvvHHn7Xt6cfax/6nYqvZ",
+	"49n/uKiOkAt8qi98u/DF5ljf2QFyTXZKunlxP7JtPl0u2dZQsWTQjyzj9lc0f63klinDba9XNNdsPtvW",
+	"/unjjGet8f81Mnw7eOrGcTBVtb39MPLLUhiet374576ffaoLzD9tJ0MXfIvvw4/k4me2NPZbOAss+wYO",
+	"vuZAF/vaTogN7OCR5m4602Pq7vZiX+82NtfTfVmiJDX7nnFNFznLYnvZy3Skm1umUmNTMmd9svjGvtMe",
+	"E3zM/T58YV71sGNcT/E6ORgdrYZ90M+lFCjKKKyGFTr6nvsHqhTdz2DrLLnmOHgm7Cn8z9me2eNAyFof",
+	"qwbW1LDmN7qm5jtq2OFnW1Plx1XrTWNA/qMdU/YMTvyRW7pbWrZU651UWezore/Jr+ZdAnV4DOMze1fL",
+	"Ummy20iyoahNuIl4QgRjGcvIyt4fpGDFAu7onnt4jLDO4WTvefXd5nCt4BPxhTBOjFpCm2WKaX04F3Ad",
+	"fDD33Qv2xMZhz+Zj9q6dxMPGX5WKyJ0gWya3OSNUXxPQQSLLrJhmwjCV7mF4hcDy6Gg7imlZqiUbuf80",
+	"Uzc8cXoabnLWf3q6kwbfrlqsd2kelqE+YDd50dXMfK9aqxk/fVZ8Xaqw3pH99/FAs2vf2m/YUqpMz8lW",
+	"yRs4BFg2J7rUWyYy+8eNLNic6A21H50TQ/Nr+INdJbo0eg77aW6Xndn/rxUV9l9BMdNzq7ZLZf8BFmdO",
+	"ltS2t2OiJhfVBDjVLn7fbaSKz8OO7oefje9QAjqPRt8N/9Fqqt3H5nZJoit4xCXing0fQvPCiog3DadC",
+	"5GP20VVKyOfpk+PdRhZElkbzjMG5+UvJtH1mzxC6kGVtRWvN/QYuzvnsmoss2j9/QB5eOPZJMA1LEBAC",
+	"1gbhoCdfC7kTs6gui+dHQh/Eh1fJk9naV36GVlIVdgHs/v/zo9k8chy4rvWfd/5FNxlByGodhtVuqBOV",
+	"jhFRLGqSX+t2dFeVGWcidjLmXIxYXt/OD1xElzk5qYLtlrJgsTvv7X7LlzQn4RVCCynWdt2L6IwL9iG+",
+	"J+yp43Wkxie+F3Cp4uNa83OSc3GtCRfLvGxc4bXPdYoT+Cyyvmm7xLfshElD88MO2vm03SA0z2dRd0JD",
+	"krC5huDgOvoPVHNRn3o3dV0CAgs78vBNHpVLWupexe4ZvHTCidZ7tCSF8XAdnhLTksY5EdIQLQu2kNm+",
+	"feg09O70zWufpcxTzbMyJhJv3BOiuL5+TCiIKtlJda1Bwd5tJLthimxknmnCzZxI5RyP0BF7RC6oUiyz",
+	"D4JC0qkEHnliBkO6NZkLq7BVZzbN7dVPdlTPuvwIHY04zxhhAoY86/Mr4Lx3H7jxAxZFtyYqtaWK7Z9v",
+	"qBppxdXUhJqB9ChqIMUvyackkwXl4gn464Ki3OND7vT1HC5tucCP6ISf8XAmJEXjsznc5KE9eAeAz1Qb",
+	"K0JyywQxsrUHcItENQK5G37HwQDeyF3U7Dn2uD+8VuDRsM68xVfB+pUDFA1/Pdi33eCri8F9t+MuCBNw",
+	"sIhgm+D4j7WXvtkTZ+nNyRe4Ia2Ng/vxS7KlXGn09VqrmlDiPFEHvTzt2J/q/E6cWu82VkBDoEWuUHq5",
+	"Jm4K4QiLieqOZ2yq+TU+FiRXBKe6PrVCisjEdp+gtePQy4LrclKQ3gY5b/trr/wSDh/rwScW+6vawp3Q",
+	"0NSiDRM3JwcSHhPlnK3MlTX/DnVjKUlBxd4edgtrBhUFy0i5dS62LV2zx0SKfF8pt4qhu4dlKADoP7A/",
+	"1faHDQWz7qiqK+iHI62p1jENmS43083ddUNbB4GFLxAq9nj/y1Xj9u+Q3UMVuJJb3+15kMWGPMUl2mz+",
+	"RvMbFhFoqq/kKnpILFjQhNvHxJ7IUhHwCHB3r0lQ3YS0A/QW+mJ/5dxli/1Vzm5YDga7ucq5Nn4I2lCR",
+	"2U/GzPiFNJuEY5cqg7Ns34G+aCsmcveE0Lr2ZeC/FPQw+JW2ffU6mev+bD5CdV8xarwDrqtjZsP2hGYF",
+	"N6FLHPoYJGH4N3+WHC0ZP7d6A44X1/lSLKVYcVWgqrxhXF2ZUgn0OuIfY/N7zeIXBC5WdHy5lJppQ+AV",
+	"7+lQZc60/YtTu3ACqL5GDxGO1nd9mUsN/QxiQMU+2r20HzrPor1z822vKm5ILsWaKULX0vYHrzbNjLEL",
+	"nzOjiVeiDw8WO69RZxiz8nQo/os92cqcL/ePiRfoOTyx36Iig293Tlm8G6W6Giputk/Y6LBtMEr+vOP/",
+	"wPlmZU8zE12+Trcu5dnVYh/1NxL7kGgZ0zQ6TD4Q+8g0PbVWl4smECF3NVEEaUE/1KrUMKZSoLX8fri1",
+	"Z9eBiSwoTDuqKzmE39jpF4MMP1EBRHB7urn3Ilmdy36XhoH7UwK3R+wieOYP9OYdsNxQLgZbGs/s25eG",
+	"bWNyspRZfHFyuo+5LuBEsY9QhjO25A1zv64HQ7gqriJ/MDFBsmewJJl0hxAlsMo0jzUvt4dOnK5ZeIWf",
+	"iUxBTeqbHXqZVSgr5+wwnU50L5RRzd9u9YRfA5fAy7gTHyckMbE2KSv3huZl/CPOpDvcuksqPCKIm8ew",
+	"DQTXRlEjlQsXOQSPFFrin+vIHj89+7iZYTZRjfOdh9lAjx1GacEIX6FcoYjBsVLhlLo3I0iym836+WBS",
+	"Bmi1Lw6REiDWiYXcsNhl9tQNxT4lC7qMegjCpvJr7dFfGVvRMjezee1MweisHdKWghPJynlUHsKydzi1",
+	"TNi4mu51elbnDmvVa//jWOITy5bXqaMrdd6sqWGdh0Vy3wzfHoP8GtCReUucOoSILa+/laWIikTORQgu",
+	"IQxyThgHjYQK70zzHlVrdlGAlyVdeN3HPFte+4iJb2vIby7du1E/W9XqcOzCS0GEVAXNrf1YxEQMLkQ9",
+	"4gYLAhW9wib26OduuOmYUPLiAkfMbKRqVXlKWzCNFaHkhqmML53KCCgQlJ89s5vYGkazjhsipliBvgth",
+	"IDgTeLzD7rsJHZLmitHMympWIljR7hIMWhQ0t+veQHGlzhAuwu6qPhnko7G2yd13Wcl621ROx4tOQmP8",
+	"Te7QX+K2gFXhCTTbmtwd3RO5ijljuDAyLqVpX66bH32SD6q1At5fG9quTT70cW6nMT73Mg6CyW64TsHG",
+	"FvteldLNIF1bI8tE4y+2jyL+Ae0wJlF1o6ZY7KNuUYD+pOCaXcqVuzHbX+XLDakudPZhydwzUea5u9jB",
+	"E2NY4Xe4fzhOhVOUazYkWIWjqA0VJzO9wvq89kf1jYGNgdRFWhplsCTEKqmjp3E4Cd3rbdBt4bMNY3aw",
+	"xtVQoLuXFXpewdw8Xt6vNk7O3K1cNe3RZUfI2D9cWkFz6dMxCogH1a8Lqq/RWeTg1P3XgbcjsKlo3xTL",
+	"mDDc+fpHBEK9a6ojp+Rh9N4ehnOdD4MhhuaigyvNq9Uqst28Kn3Qu4zuxwWnUsuXWAjbvo9Sx3r8nMf6",
+	"S0V2FVe1MQgxPLA5DjZke5OCDCm+3oz48CBLAcbim/ZxUD943/nUtKUgMEmYy4ItZeHeyvNXq9njfw6C",
+	"vLyPZoA4C5dIVFRwDNVXro5VqpcBau6PAXuPo/dYgqYprfq64w2JqgMOmwiguvKdhtJ1OBl39ExTZlc/",
+	"6rOFsArR5XIT4nGuI0fOatvRgVMcB5rg/KWEjqk4PK8mW6kJjFxaNG5iyC0TDNLMzH0u5uDjdjjj+1u6",
+	"ZnoOOt6S+VcAOeSjSn0HKXwWe1Xtieh4wU3/Qhg0DUZcFbmU11c059esO1OmFwLTC2s5uCHSA4mfF+mr",
+	"wRuxzeV54EBdaEsqVsibBB6x8wpJW7K6zBs2o4AcQhRZ+yHtEn/Cl9FRl0UPg+75Szp6Oo1Mn3mEPU3P",
+	"91umTafP4/Ayht9FHzEvhbE4hFH7um4aNUyaIhkHaIWkGakAihG81i64ye3RBfHAa02gqZF+iqRfrRQ8",
+	"6deL+BHQTYCowZbHU2m7QyGq44KNvUpjBUlzC1D1p+5SSHrwcLn1y2IrlYNmtF2WYsmUGHGNvMYRPUPQ",
+	"9OF18nYjNSM7+G8twcfQayZIdT/66/AkXwVifhd74iQ+BgwZp2VVx1EsmFLlIx/u153ixjAx4DD0OOOA",
+	"Ow+LULVSfSy+rFI91deTwCW/+tOjdCy+P/872reX4oYbGs8KSySZ5lSsS7qO77MCza1o8F2tqeCaJlTL",
+	"1tQ33p5j9mnhbbnQhdSUO7aAEVM+eBrrnbQ/SnXhtZKIkDnTuvujroGnPUU+DqJY0ZEpuopcSBBpGpZC",
+	"sqCoKgx4dSnFKveuxmGngu3eM/ezaEYQX7sb9fB2zPjYL73IePQrPOHRl1KzsaZMQbPUVsvYVWKPolpz",
+	"GBJBkMFCyXK9MaTcQryAGgbkGYQSwXZMkZBdMyrJU0iTQH1hvBoAL+BPjd745SLn2gHrBsjGLyVHkYsB",
+	"/HNGdQz58g+alx5lt5ZcrCFESsIP5sPW/m8sz1wyc8zGr6VUxQge8CnhwirBYC0NSbxi1mhLOJvbLi+H",
+	"7tpRbtCW0QxiumGK57NMye02oe/uGF9vYipIIjsvIYMBWpYS0o696Lp6RVMR1P1AwgK00jaxYzpGy+DU",
+	"cr+13O5zh1Ztaf2k+1Ojflb53Vft97B8NdlMHq7fKM5i3ix79SWRT/DUbmY3cQnH8ohjOpyGh48Sp9tR",
+	"B1XavuuWgAmPi2m3zxipaspQUiLCfXZocwlif2vtLC0LhthU47FkztytVHlSMCp2G45sFw3xWnGWZyNv",
+	"poQcJAPahfMFhC9EupC4WXYjfEKtFcBmvavGNhWb6PbYKlDgr6K3w0gIHOwbZNKHaNzCu9WJ4L1awggq",
+	"z6k3Awjmr2Z2x8p5Oko36N6KrZKfseiylOw5jeAOUlEZ2/6kwXsMz2Cz6Q7qaA9HKNw4zASCRp+YEZPE",
+	"OxyOtZ5f1jnoOKgvtVVY2omafuJlMEQ5FBXmyqVboVviKsNAey0ntnJ78mD+X+V029RLBsbxjkoDPomy",
+	"QKYQrIgN7QwT9DjxPPSxlgXmPP0ePO3XKbXm5XYrdUx5TsGrnIG0pEJIQxaMZI1UtYMTbuhmSUEddjzP",
+	"T2+nHQ6BAxWa7pwYO5TzuUQyWd8L7INhsIJMZFewMaptYBfS/urKQWSZqPbFLJgu7reHOVI1vCgQ2KTs",
+	"0ErOe3gB08xyw73O0Zl/geGsQyYMqs2VuyFiSBVtSC6XNAcyTQeI4nmOycdx8EjSVmPieBisj7NBKHuH",
+	"2RCh79EBV+imLg96AknnqKhcCCNuGBm6jvMrKVnEMcVKlttpdOsk6cfTkChm5I6qTBN2w9R+IQEdOfy7",
+	"Du09qq8drIOQWNR1NXfiIJgBh030wj7E+WwYxSvtyvtV5E1i16YoDwPS6YqtVixmcb00zqyKYNdTUQTQ",
+	"5AKM3kmDn5uaFWgFqxZi6JTuo7j0vIR2HzFRge2ltSvoh5f4coNcoSXQvc3UBDz27UdHfTsi1CePZwyv",
+	"xGS7oKAf6j/8C6K/6v/0MCI0A6+Wo+kGkdAUxhiT2W95zl4oJVXsRM7LQsRV9DT8vWBax+NP8ZC7+0r1",
+	"w3gvEzclplmNOhAD1LCfmc0zvHZq+VkcxLbhDYxSTfMYa7GKsli4bPhTbKhhXggQF6dce/vW57J5LTuz",
+	"1/0GsxJ95zpW7Xs3sAMip7AMkfj02ElNzh74C+NTNMov4yejPnjni4yAVw8mIepGqZ4M0vf9Luiyssc0",
+	"BAsTo04bBJkJ3fdf7+Bx+VYqq/dE2RTzXO5SqQDXjG2vlnK7n46OWDOTcncnsStmgC4c+IkhH6LqePji",
+	"PAy1A2jyHQIhx2A+j4E8HtAHt0GC8b6ZGBo1sGR6XW9LdZV97cghEBvwfoI0r1SGVyI3MJ64F8oNuK9H",
+	"h8tvmHjj3BmHqZ/xIKLnEuCGrBlWOCgIF0TI3ROguXF0KaDE1XLWa2lTQIYTm6mkCQNcU0niygzp2iBb",
+	"vmDaFy84HQ/e5ytKeoJSxkHObzoNA5PIrNvP5kcTp3t/Ug0e62ievOYfFjsqJGUcAnh4ucW8EsN4TO0n",
+	"vgMPSUzsjzBfN7JgV46wYzSGKOfLZPYTUFiOG9gPVnZjmTpySZNHnmKC7RKdD9TCvZ++hDe9QF6lOfi1",
+	"YdtJvHuGqcQSddi8LLf7NmEP602vTWDfOeBlc1TIThRrdi+O1S9lUuSPsnBDJmTK2Is7DtvGXsGF/3sE",
+	"QhT3Mg7zLNZ9kZWXcUNFdgWHksdNLpj3zrMrxMx0ex+bBxbsZYdzQVIDJjJXnwfIXLDXABmQUZRPfYM2",
+	"DNx5535tuDmjAOJqz/VZoxF8e9x1ui3VVur2u386mQ5ylP/W30V9M1ALUvT6IDp4YwTb2TUNmR9UkxVV",
+	"9n9WA4DlBZRRQfdkLZtEmf1uZbBAqr3Us0ezsQB1kchogNScQ9emI/OTIiSyeKIoxYj9DaGGSEwiHZWv",
+	"k3Rbfs6hlrrLX7D02uB9fmgSdnqpE3fuDRtpHfWE+G548nI9Kro3UBM71MBgaMkp/MFpvbEiQwd9AFqU",
+	"6Ih8zt+x3QaHCTTvG0v2+EempvAKx29JTxbQ++LwQ7Zt8PuqZ0b2jDEbI9nB4h3I6g+vRzXhVrCvdsxU",
+	"WnIEMJdiWZhM7WuiX2qf9kdQD6yhPvExna0W351XqZTY/eRCXXo9efjdkPaBMud9ilDPIrw4AByIVD6l",
+	"jAjMtoq2dtUFuYAXkjHNLkGA6KRmbKQrRSq+5mOx4Z34i0orGlEMrOuUdc86qNEPzO6lQYMbNdmsgUMZ",
+	"kVLlDWU/STGRq4GyD0QuzpX10hCXuVnRZT0hLNe+6IYD6yZo5Mv8aIKOvpi3qzKIZAqePAEGERv5y2JL",
+	"lybl0Rt+vvwob5j+JgqxStVlKc2VxNz7lgFi9z/UzSoIWIJMkYzuwy6t9mhNdxvmnUN2gljON3bmqoO6",
+	"pkKcH1AcsQ90afJ9xcToUfAps6s/vAPzWadqmyC5wDbVNcJxXvqOFQ/ZeIe2B9J8m40sNRXZ0IVDKU0l",
+	"7IEz4Eob6pMfhx+C/qeIyB730yoh54A7bOe5ATNFV3AcwNtqFJyikCrOyuLscPsc6Nn0E5LJncglzTzV",
+	"b7MkTIq9OsYwdFBjxhMb2r8SusiZ4wkD4i7HdztuHX/y3Oix4I4DRhz07ifHnuwRFOCoFh6kEmepHxAh",
+	"D/vMXYeTyH+VcNMqaOuLo8A9UZTakMqPE0kuQJ7vaboE5AXxPbkpRaZYhnlcVmoLpLmY5ptdJ87YKhGe",
+	"839Y+TWesZ8g/ttrF4dCEAAYq8A5FTF6RYYeVmUeLskqxBikKMx4axrcGJpM681TqH2guTugcX5XZYwK",
+	"LJsdSRdyF1b61u/ib7krzpSDwiZ1nw2S/YlAUbeCouDTET8Et0OzF3ZxH/+h9lGi2Q1TNK88STRFRtAP",
+	"SU7RDO2a3KApgBiiG1uEKjrGqNJRf6J1Lo+J756RLWd84ZKu9R0IGZVVzlWIOzuMRah/hENOTKRUZizR",
+	"CR9L4nlIUuKywiqWklJUf04TlMRBT67KdJJeJE00MY6HoTZb5+dhGMa50OQ0GBM9GgYN9O6c5gmTccWW",
+	"Rqp9vcw8OFDgT60q8zLPgLm66ZmPhxZyGqBpvfGNc8VteNQz7yMEc4g6UEc0rMiCmR1jgixlUVD9hFCs",
+	"b1nQPZ7APhRlf8UFoWKdM7JQdHnNjD6Yknh0ZkwoaVSEyDmg/a4EMYNgnVF8URrM5BRNHOFx8Z042uDV",
+	"TpCdVBlUefCx2XkLBTtdCgEsbfc2euWrWrTRm8ljf9wZ8s6aJ6kjJFFmBum9hkWL4hn1k/leey7/VnVO",
+	"q2VWNaoaJapa5b9Szlqg8g36ANx2bjaCZuoPzLSH9qXzyA2mKz6CAmg43fDIOwf7npKYgmufaDRc+xVU",
+	"KelgZoM68ZP/QUxmt0yMHE5to0VTLFJ1A9+1CgVa1TakfoATA4oGQlovgUq6RNMonGmCANsBXxJF4wkb",
+	"DvEFX5IkzHm1Zh2imtDINgwT+weT0vv4sz/gK9/0mt8wMSYD8oAS0fYlOgTDijiT7WiodlJvVvymCVBs",
+	"OavPkYfTAe32VLOuW10ZAn+XpRI0DySJsYTZwPGQUcPuGV5ETbXRs5nIJrdGiCtwNoBcYmwRbfbLwDfT",
+	"pJfy+Pxy+/lqhIEiRVZLxzNHmtJTaPsHRm+OyOg0Q1S2cXVbl0umh2ldn6LjMCZqMh+R+rGOciDJnGH8",
+	"Y6VkQbjRRDNQ6l2dJ/sviBhGn+wuKg74RgI4kUCc84iO9KLYmj0o3sTbUYPr8P5UK1RfUSYmyaBGF/eK",
+	"uje5CnVLpCIbuSMcYne2L8nK+JolininCF987a2atY0JgZmiicpeJ+H5eZN20nssXCqMj3mmEpbi4JQF",
+	"oypV9DXFxqEYTQGJfUwi3uBKqkmyWpPQGfvgqsNTVJGiR668JOwmCfK2UoU1x7HU4xxK8OEO3UUrsXXC",
+	"am1LA5wbdXiPW76KzdsvTm0pagP3H+lI9/iB16G0g3SPtM9qGIuC80C51G2eJfs1NCtwSNdGFyProOdN",
+	"9fctvWYiCmhJJZktK4BkjN7QjnOITVXbkJHSHtiOP5RXPAfy7x08O8hkr0bE7OwPt1KqBYtt7LWQKmaO",
+	"P8MxNjoXPO6QrVL1cFTIN2Vz6uZp0XzSzgLuG28qDp8we1AQIjzTbqqjciVpFqX77ZKcKRhvOl2zozTa",
+	"KDF81qTLq/SMNGUOxnEP67AH+F5TtL61qpSQxEiyT/h44oBi+OGeafvLet2q2g+reEeE59r+FOKs8Bap",
+	"sen3zs2QuEprQr6JcHTAA7tzfIH1ZAVustgTWlWbpiK8QoldiXmNoBvSxnyVv9QaRIQxVQxY6rElFBrT",
+	"3jOVWOR03IRa5TV7E6NX5KOs7STJX/yjlWep9dGUO6xybkaMzRRAuoMXfRjMGJ0z3geJyEnXk+i42K4y",
+	"nMbYf4toLc5LF5MHnQuDKXZPzQnVvmwDF+2K2I7r0JpPK6xfWNQvkkZphO68n0eRgt1SFc34nLrO0NjY",
+	"mCI/1BYOzZ9WIKOb6b43XvBLyXQIaxH/txBX5664tCs6CqYSBZ4SUpX5dmW9hjHI/5f/4CF5/EuhDaNQ",
+	"mtafH3bhcHGDAXRgBxcerWsX0cj6eu420v7P23O9ZS1GsFXEZPcN+8VnVo4Q3ngkKWSNddVwqq/esElv",
+	"bdDQQBXQSuzLtzKqqLIPW+4qgp/kTjO++dYO3sidaCXiJM4abMF5mny3ooMB8M+EKJdpAQlnIrlLZBA7",
+	"91wNFeKnoHvq9KlB/toqDCdzGAsNS+G5vHadpH7A3sWU6BpQtymqSX0pqg2mNJxOkUlq4orRZRwf+QpB",
+	"n8T4whwQMc8koWLf4ppquJMriOFUlJ5OuXLTl550fTrqPKxeKuGm1wg6+TMNQC3ErlhGqF1Ef122PJJt",
+	"gG10XZJcbW/YEsL79r7M+Q3g4a7TbYgo0vebPeGZI3ygUPTLyoxcWYuo8imePDV1YT2T6HUDWz3M/Dhk",
+	"a9fQfoXQ1grLGtalDmuty+PxuNbYbn+1WsUMmIRHuSPHtCOBDlJGpmGc70jtDc7/4132nt4EUuWw17Wc",
+	"OV8xoLuCKEzo00BsM8Z8AuKPAX5l92L069uuij9nrIvclRs1ZVnhVC3hV6WC7VowYUaUkn8HCRt+A5EV",
+	"M8sN4fW6i+B0xcro0qANQ0qRMeX8sL6+FlTYx1MTM8zoMpFkVFPWDzdYAqbBtS4Tmuo1G8G1HeboexbN",
+	"CmhUX4jTE0GhNz9S/75urGGzBoNDIh7pCYfYnZ572xfxlvBv1cWxYtSUyj5c7EPXGt4GQmGF9nCjwu/K",
+	"iOu8rZ3X6kIgmt0tQ7WGYYBuHeKiaRbyw48Vt2GLECqxb5iPoSSMtwEog3TBhvT5uuRbnoyv9gZeD89e",
+	"ldAWolST4evBJPLBUnf4YnPRWb6x6x4D4iz2V34iji1y9z1se3dJWyHzxH7tXiz2VzWrcrLPGcfH5aIt",
+	"XPkj6wmhpqYYupPJvs4ACuBCzwf9nAT0V0hhNld0LeN3SyEL8AXZywW9jVdcXHmuGpH5f5Sluaox2MhV",
+	"6/R1GT+Qu6lAw2aZHWI0attTi+4ISM/INC/n7YSDNqqcSjm8tP2LJGljlW09ykliJJIcDfr6W/tynwrb",
+	"KudXiwwFrGAtKQtG36xZAF2K7uidGMmO1kVAUMPajy18uL/KGU0xpcQTQd85z+0etJxMkgXTUNwZdsOC",
+	"5VKsXZiKbHPazJIeAGlNcg30SD98a7gwv9qJ19C7qKrQQUMwgGyga7E67pMkDRo8uUrzgXZwLgErfuDD",
+	"TzLhQwt1conDluCRj4kzEdX/jmZea221QxaFIMd+nhqzEla/LtOJjfc02CIjDJj22tTtl9hHfqhtuzHl",
+	"swdnwrSj+V3FRV/txI9uK48a8gczDMp4XA5HErUSdmYkk02MxG75Nyc4gJIxzIGhSqevpKy815Vu1WYC",
+	"1hJ87iPvw+lrLz9dGaYIdanwoOdwATBQh5R4jOQZ4PmCOukQxMNeYI8MXRqdKAeYFVxwbayxWgUGR10e",
+	"leo3Ypi++PXYMs6I/I70Illsg48M4iTxqFWovUfFrRd8bwuc3KUzkr21cXgL2KtECucg0J5XQG+ArCGX",
+	"8prguidrpp6xugZfiyueKGGK5m1lZFgrxP7gHhfki1dbJl4+J8+kEGxpvowCc7Hxq2XuTcjW3nDEMTvU",
+	"9NGZYhwpTkwJcK6Doa4NEddUwLPldL8DAqO6KpqiL6qauOp2QOI7XWywNRdVzBPl9/RasIyEtwnXpO6M",
+	"GF6Z0u/a2iTUcspqhUpElYuufcmSjhP4OA7X+CHdxgP0RNsraMefHkQP9HB8nv6Frx7EWGJPOgjrjZ9S",
+	"TyVCojpkbMPxK8ecn60yJjXsTeRI7R1i6oh9CpWtwRNYpV4YaU9dqskf//og66VFPW/plq5TtzdN+fAQ",
+	"7c0jP88BNyA95+DE65v1xgHYOxWnlK1Jovaamk0cWXBEJKsKdfYhRQ8CS+6n0c5CZYhU5egOC5r5elJd",
+	"RdHsJVyrVt7FfXlyKkinyTDqEx3XXVWCS+LNVpuG9PTG8zc72Sxjt0xnnir+AL4U04YbqzXMNRjK4UXa",
+	"m7I8zMrXXxnRWijZMlnVAR2ziH5kzLgyMgMzux1KeAKxlbsxUJiOD/tI4dC23uD7cVav0ZupdhG2sCz2",
+	"n9EhVkknEn0wU1mvqDF21ybsGg1co2/k7rRtDovhxaSxnSolN+zZhkhX81/bNdGjQslFjtls7YIuhiYS",
+	"xUYm4lT11KJbOkp1irSNLM9wqbgmOyXreLLm3VvqcfWsfDNd6VeHHYJHfR1qe7rs06pUlutsYiVyOTo5",
+	"OeH+9bokdeGqOfnj1w+yOeYJCnaoSPbo10eqLNi72Gj/qw4NHwMmGUqhQ2OGepgN2q1rf53Vgd6Y3tz3",
+	"QbsRndt0CFr6mXu9nwWOZ0NIl3SJc3s4aOHBHHOCFbmA3ynn4vrxy+d2Bv7wf6Hxd0Da0yfc/pvzgeWy",
+	"2mMfDSTyBD7eGsC46Qzr9zgSw6gdEK/KHK/O2VNhbauYFQx2bPI+XHSDy6wDd+1VPC+sFo2mxrnlTOC7",
+	"lSvCDXGl1YczTIwDWsNgkjjrdLWFccHqkbDG2lYYKr8O+AAJwB6/3UklUQ08FsttEU3V5LCD1NCH3wbV",
+	"eqsl8Y2MDCQ5sOol3A6KsI0qs19n/+kuMx497uBYdgSYK6lQGfMMwwP4L11gvptJ/gDJTjHFElrHPEXb",
+	"DSgUt+Y3TJ9QUc13KHZOVsxYYf7nQYQa6+xFJCmOoD2PqpMoO6xoP99Y6D/BI9ORM5LWvfZR7PQhCTSC",
+	"KR8HHCOkg5Yi5xrw7v5So8Rx9hDUbI40uMPSeF2ttkSRbdCYe6USdYXqgbhxcSm+WnUwZlcJF/LGHvgi",
+	"I1Um6UAb5Tl8giWiC8Gh3cqZAqfOvGY8zcmiFFmO/7hlS2QGc9kCkG/pdhVWXqzxsFSpkkgseVQdiQGz",
+	"2pM9HklewmSEKgc8LKOfl2qB4hJRsIzH0phGn7EbuWV5AuOLGDkXkd2wfBtgznOy83EXxVCFJXLr5DtM",
+	"8/BrK5kxZQbVxa2OM5elm0yNOiSmG+c+gpnfv0p4kNpVw6oDVwa7Okx4cmH3KXqSpE7VmZEnc77cRy04",
+	"4PFfUkEKes1SSOTOM1i7BI9AHOSoNTaMN0T3hKTsBBLeR/QVNVLNCURHwO5wc+FMD38a7HsNaQ9NRQFy",
+	"8ABkAXNTmF6wVPpAl8g7zv+RkpcuhHGSwqanSBVEIzcQUMxh8qEKseO1XeZlVg/E1hkQ0iUcDi/uWhnH",
+	"JhJgSLJZEyTcTDmrtRxtNOEMgaJLrkiFM4nIYk+40Syvo3LtWallwRCXCxyVcaBbxq62lKshYZF6ilOM",
+	"2b/WWEx+o+7bmAuxpjE6wW2IXHpvHOmIqcSyzZ9TwlxSQ6xKCl5VFAVg+3R40TmWr0G+KqkypnBBoifc",
+	"+Dz0TlQkE5VT0Y5JapaBmYGBK+hSpd3U/UB//HpACDaVA59egcDSNGL6I2Hyh1/Fw90Rh9mjB5Ok+w9G",
+	"/x3tP6wxCLiBxKfxl0TN6ZCvdigGFXuhPQYxPAw0xw2KnV66wo6a0fAofunD1R59smE0RRA3Nqmwo+J/",
+	"F8j5GDlIMRTCOLHIiaeCbHAVAhlcVA3xxuPhwgUaEeCDBFdclMEhSekBKpXTmrl5TAaoKvOGonJKRBfS",
+	"LGti7Y1NvyIuTdPlBXkENEpFXPYrV1qbF/uaZVcJsU14G6EG9DCnXGBoSX0iLePwJE2TyDKeQiMIzD8e",
+	"1sNfSo6jiVRyOIWP1nWiQURrf9i1PIlYPFprA8cT5mWYdW8n+UXGo2bVqHmse2u7NWD3XnrC3Hj9WKIz",
+	"1ipn0Nidto0y4/ina8a2yMXNoP3YOfLGFT1sYyBuuE4m28CzLkTkguVIwzzMMChz9g38IrIQGVtRV1Ul",
+	"grfFh6itBAzj4X5JYY7Zh8Ag2LYtW1xMpcIKBPHsaPbBHk26u5Oh3pxtUhA/xTGFDmpKJUf+NDQZilzO",
+	"ooVD9m3sxgAaxoKbkXiIonkYDfQys8SS1nNdgOzK6sfcOFsknmq8odvGjtA7bpab2XyWsxuW21sWDRVr",
+	"uEiI9iw3ki9ZChCnTH3yE2+kpyrt14X4uB61MdqI7vjN6fARlRs9hNNhbsKX/QpX+6o5nPbww26fHez7",
+	"IGB+u1fboANGbIf0tMy4L1OTNNnPyQ4zuh5SR5lLnwbYU9RxokKMnTREo4sldtLEpIrhjk6M7WRsGRm4",
+	"NHy9MSmDpY4+geMWjsfqSh1T1/fcvC+tSsA9JQ0jhC/xgoVV8cHU5vvGX83xesqHYgy7fNyVcHK9ZPzm",
+	"PNRN7i2YbEc2MDWh4KIBVZ8fBCDCyd93Nr918JRNEqFVu/uhFAmhOnZp16fbXytDP34KaWJoJ6Jj4G6i",
+	"juBkSXNGdoobYPx4QtxVCmFmzbZUWbkmi70rEBbB4/Tgp6q77kA2gwV7Ahm4l6DQVkyKGin8hwR70nsr",
+	"YoDJHQQch+p6dWJiz5AQP9TbBApxzJYwG0LXsusDjqK163ntE0lChDGx/GpojV7M/VTG10DHrfWlVrGy",
+	"5NIKpDCS/N/3nl2++fYeEGUSuUJEKlHo+XIWgqtSHFzYsUshY4VMXOjHZ9+nHU3qaGvOpSVEldh/uYpI",
+	"EfY1XjDyL0fTbloKd2+MyemZjlEYlmTeTk+HCYwvrQk7fIQnN301hb3fg/2LngXRHm7pkiWSLjoqXeip",
+	"KqXK0uhojbmAOfFhnw29YYRCeTlMM06WmAFv3UgzMGqdhT4AsNp+UjMzgCG9DuB2MUrXJz97+MFq+Mml",
+	"iTuJWMYNXeRJZoY8ZyoA2NEQIs3c03oFlAkzKLD62NCGvrNvg3MnmghRanZVq+852Pt9mOXfaYL4smaR",
+	"PvwsufDzfPj5NOeUT9aYImkCz75p2upK8ZjqG8ko7iuRA72TZhh1drLfos/2lf7cngP+s1E4oMrj0JuM",
+	"oUftXL8QNbFoS2m1vYsqXwf3RM0hETbcvNrI0QMgZIW3vfhXiYKinh1uJJ10ghpYU5705Gu6T7jA0siT",
+	"gchI5O2FD6Rn5bisbD9xESwAMBjZERMtxwP9oxM/grk/khxdm/3DcJXnLdC+y0PI5v2a1RUvo0P0TUO1",
+	"bqSuj7oJw8o2ofYskNcVyGdnFAcmVmoMK7ZxdS2VoyIgFk+BWQTR69yQzKq8WAKgFIbYG9la/E9cygbR",
+	"hud55Q0/U+C5SyJNnEaSmqCUa2skwSzp2XwYzh8tzhQVyFUu5TXLrujI6n4DaOPcqkZWBwO2LjVmw4hL",
+	"fHBkdXN8sMOCFjUKO+rMEZ9qI1XVBGYm+AYc5VScCW8POpOXPqf+ITsetBKVtFPKAKUZ3yDOV5N/t1bt",
+	"lUmKiycmPQQMsih/bVkstooLQ7548+0z8p9//vovCVqSTj6Oxu4XQpZiicWeSqVw7ypmYPDv58NOaReM",
+	"xu9GR1uu1xV4YHA+YU4XLJ/C/YENxXu2BaDPd4qKsXlHdYRlbxrWSdXYW8OqAdCh2a6B+eqKI8bVXSvR",
+	"1zjsHfHAqobpCemdB+hKevD8mDzCQTVdEdg+iNSj4lcYxurTkMeWfvBgUHZ5b5d6msQy0ofnz0sP2Fuw",
+	"pSysGQ6OGMg22FBNAlVl3L8rroeOHUS2K3MRYFqBh5pW/XLe5uDoqjCc3GwIBbDooGTGA4mC2q2vgz9r",
+	"OHXCgiqVomgc7ykJ+e4tX6wMyeu9HBdp4o7a/RAr5+Gu4BYutpZJINhsuJLnEZfOHQeUlHZ0realYK72",
+	"k2AOk9f1uXZ+QaCM9BVnXAJ9BwUJrPQwbvWIBWA8t0Gc0jxLTq5gu+CwtfqOoddxxl/Pf55SDkKJSvui",
+	"07joHji2HpMtF4JlCK8Ndz9ZYH19Z/4AGdcoa1tCvlAiFnTNHM+oY/niyKbgCOaNKrWJ88Z3JkdU7ASH",
+	"xW+DPFmZ2bnCYcn57MDzDLRVq8SgJCf6W8dD3HLxKrY6IXvGpTxAK/GPxqu8diQ3TFVYy2NPhzWSLj+U",
+	"hKN2uGwqxHuFnXSwya4CXeAMOsqjEI+Dfjcs8Bk02TMEPod5/wMlSaR0qxwFeXiG8KKYHzc6RS8ruEI6",
+	"MOzj8J3FPDK25BkcLil6ySTBfzLEOhrH9c4lD2hmwNHeusq8NcujYL2A5hqLq+oFhTjKmjjtZNuyQHxG",
+	"gFGFmGYDUOVBUPXA8jxIS1LGIslKSYjiEfCLQOxzIhHPYLiGh2n4ufDMO0kU2Du678T6jkn+0gn04aoJ",
+	"SzylyD1mt0d1GXFVatYdLvZ2XeB/W7GMKe9FcX70Dd/CkwRLn2As0yM3xY55yzKyO/WW0WssscoNya0B",
+	"sav9e6wYUDKBy5WacFvFfdYtQJgiX0mlgmN5zoClI2/CMUbFZZOoYuSSUny5VPKzLJWgOblmbNvyfSaY",
+	"DN9t9q9Evh950Z2CuamhxcYwESzDhRzkaUCh5EM6k1YuIUfLo+ZIiaifiUS+3qqI2GbKxFrKbdzEyqW8",
+	"vlduH1ekYnO0eFw9PL2himWuhDD5Av/65TieixS1QXXQO0OpXqDNj8fPSVRWHcn/cFupysEanrnUVSfh",
+	"tJrRlaXYyLBJDfWogmdr72OMEHGfmVcfPx0dDSTNDmUdmogdCD6aghaPJQG6BVKfqr+nnV2BibrOyeFS",
+	"4lzC4Ps4g9jUnD5dFD0dtAEdKrGJAirtfTAwA++tRLZ07hwgirOMGEkWjGyp1pCN3qvADmPUcSvTYtFJ",
+	"FJ+AcS9Lxc3+0sqvR2cGwB63vV9Kec2Zt0Ifz3bsA8/zsrjyL1bLs+W+Gp030GFfwJHAqAJd0r27MWY7",
+	"+/QJVK5VZM6+s8rVnFSqlctSNgwUAntHWJMDYRRyBR6RpcxzupDufV1ywx4Tqq/rdXqtUjQnmjEXulxT",
+	"wxplEzkEy8mO7h03ptSubiA6l1wa5c6ZRLJU+j4BskcEzzoHDsHoj8aI1l8f/ek/v7z/31X64+PZOzeN",
+	"1vRgCmd89tDjN+mWzx7Pvr7/8P4DuJ3MBtbm4v6O5fk9iGJf0NJs/sXEPchLXJfKxzw/zZvv+QW75x1s",
+	"a7Tx7GaH37zMZo9nrz0t/fds727HrRQuCeqrBw8ct49xrkO63eZ8CT+/+Hl3fU8z88efnbsJD8No8K+5",
+	"z+NXjFEl6yVKOYzXxa7vTwcV2Z6Sv7/7/rKViBY70cP4LzxhKOyXsiio2lceQF25AK0sVFT/sO/oWocs",
+	"AXC6vv+UXJ0Go3b3El3W4AhbqmjBDOCb/hmFrAPTofOh62tU4WePZ7+UTO2rbY3afDWnuArVUo6ip//0",
+	"fpwAOVdY9bV2e9F1vLSb1S4ZXRpr+RQTLCsYU7CQPGO+PqXd9w5F4n3QWya3OcP0eZzhufcDf5HJpb6o",
+	"BOF+gcpsQhjocsm0vrh5eMFuaF7Wd3HskT54phlVy81FuK+jT2u3X/R5pWzA4y23z5zDMX1o/MC1eboM",
+	"0JQxS95zVtQ/PUjzct0YQHrmGh50WviXTxcs31QzcEGQLMaJhj31nVA0F+Dio92ln2CamvsdtrK9H6qd",
+	"7DHdQ7YyxEm31NhrdfZ49v/+k97714N7f33v/n//6t77P/zPWXR/b8voEeXlwfWAafONzPajJGHAMnvW",
+	"oebq2oF+OlEMB8nYoaRA5LYSwROF5Ud6DUHBUHuK1AjF0sISNOmOzRrYtKfcq+Moy7ATA+kJh25UfHea",
+	"e31JDc3lusTzPUxZeuY1QAC2jrO2Oe1P9fWZ9kLFR3LL2wB9BKld4J6efmKC5o61qkPtLafGByDEHBEQ",
+	"lTLfuU61ROXoFgmZzD16VcVSHVOl6iimIYdwPMUlStgKPjJCcy1xyC7w4ngMYp2heT6bH2pWNS7IBJKd",
+	"60CoVnfW0aout7bnk7n/h9SXgw8uNug/Dxqz7YpPkUFTLJCgYhnlUEAZq31CvxP9+WU2cv5jjfhq1qGd",
+	"RjQAsa/ob8FKBGi/YtFOANkAdthZw+8HfxY8OmPmMbbhKpG+eFYqDeUJet/8AfJXxyr0484Tv+tSJ0p4",
+	"fvKZ8sJ7oH1+hufcbRwqHlXlN7I7ZPx2MBsly/XG+xK4cEXqwYNpj6xOnW5BVfcd/Q1VE1/Q/pODbudv",
+	"aH/aOzQ45F6GsZy+bFh6DQ0xdwB4WJiAlJo1MzFVep66k7PMDvPglO/ZCy8zVmylYWK5B0fX+/Pc67AC",
+	"Q670h9N/8nD3LegUl/k3VAVL2Z7aNNRo6NsrFx+v2f4TeghzhlGS9qZZmWOW891m/9r+LXa6PTp0SdrP",
+	"IGvFiXNhGyIUJjYisL32HWLTB2kWURDo+/oES0e+Fz2NvoGnPbpQCOqRLxAV8mWTRw6AvPAn0Jq+f/nT",
+	"83lt+T3lvCPEjtx9yDc2fHy/Ai3iN32do9SkThN8ePIeeu3pch2wwZOrzK0yjPRrmnzhyFfQk29v+2u2",
+	"NYTaxf6y69ypUSFHN8azwDjbM4uGfTAX7IYJc08bxWgx0s35wv5UOyL5ZaBaPtWyItgZCL4zdcPUPYBz",
+	"QUf1HIIpK6mcVRViSh3TxZYNCzgCaeMa+WdzcEazDwY/UzsFtP0czYkUCGjHYkVOFVvKvCyEm4hnl//A",
+	"uMqjh3958OV9UmM3XcqCafg1Wezx/1Q7+qCVLEX2GD7798tXPxFUW3CkdLkJffnimR3PD1ywL+dNzC13",
+	"7Ck4k+7FS/ybi++0BQVa0r2eel8UoJ6caT+VccWWRsLhETtJuDBydpJd+VJowyigRmxjc3szQRZIgOFg",
+	"fcmCUWGIkVbXSnTGZY90+Rp7u/MWnOvKcdPK0pXFwEQIzOCozxEVSF/q/fJoIHsFo0m9ET2J9end9bJt",
+	"xZIC1zLXXmD9fcIqvTXRE/zB2N6cfrt0KrFwfi31Te+xdYr36cM9kY27YmBbfWu3c+zQfCWY39t4kExy",
+	"ZMIqy1Xb/gieqR3F+olOSOd4ptS8U5j6GY81d5+uAaycuIwk9yimQ92x7Zsq88F+qUEumrqq5w+xOXEE",
+	"Aa7mARXEmp7ts62VfxrX/RCJesL5dukXqHacFLZLgfK8yrJaJc8Jx/hz2lnhamvaDqQ+4wiXR2m7E50B",
+	"Z1IHvXgmFEIv3RP5dhw+HByVVtbhdqdW7ViyOaE3lOd0kTMsC+no+NEk2EmV+Y3ZhMsmN6Ystt4ije9M",
+	"/8KgrekzuZJb07sa0SCKwYBqlXy8vLoNH+odVla3u62HOyF/OW0jghkWQJd1DzM44BbMIaOSh8FRDuVY",
+	"Q4Ebtd4OL+zsPnTYBve3CFj6/aSuuXFsPrV0817udWhviI+uanSKXfgyQzednepQXM6qERC6sUpk15bK",
+	"+GqV3E7P7cNBWwl3yPEukqiaB9BGpMRv32QaQ+5RoRXZ1ckejKctwpZJfAqpESKNxcghfj73DUhJ4rLJ",
+	"QgE4PRlWSLgyCT406f7Nlym1W0FCuVIqYH7Bqq1+FV7wT0FtZB/AUMb80eRmQa94ZzDBec6HbZscDdX+",
+	"G6i6Z1wWeC269X7oVRBCinATVE2m9CJ8erJ1BECx2KCsmXOAlR0hsmArwbKNdPJ4G3Ii9IITCzuzVR1J",
+	"g558haWvNNol7h+CRTMPBcrcYsK7c08ay4utVJhwDP9QDBDOC/xR2jlkjeaQcO/ocsBtgxcIWsWafGH/",
+	"Oie6XLiG55BWcgUlUedVfUXMIPpyTliuATjDhFF7IgXuK3Ar/beA0f/hPkF+VABmQxc8qhcI0O0fvNND",
+	"YujJJygt2IaLjPyP++SdjxRChRfX85APCQy7hon5f4tSQFKWFPn+ai0l5IlryrOY1+glzNnnuXXfIS+u",
+	"kzHwjnErUFSxquglEfI8G7rFDsGgGKhfNXTuiqxmXguJDoAUUAPsgpH4iLf0mtUGjqmoToGl10w8cbKX",
+	"57Xi87HPB1no7UCPU/+1K9s54NVWzOtO/T4j73UUOdwbLOr4gQt5wZYQ0/GMwRM5gGDVafAChVOoggqU",
+	"ual5zZ3Y9Z6PxtXxit7gb5m/wYedApVxd0J48OxraEeVugcLapabSXQzbtUoOPwxhx6TY6vAo7f9992r",
+	"JNWFrxEVN0qkVN9gjv+ABVrKjHWYAsO1mEBNdqqjiCkl1ewUAfn6wVfRnCd7RAIq6j80wQqXa1fZK3Ns",
+	"rD/IZSDq6zhlppAGe7tTfye5Dmm+Fve4IDmjmQaiBgLBlG5pgCVMoj2tODzDRT4HNMQ2/1RfDzt7I8vy",
+	"clWPRcClCdVHKbHDgoQmQbjR4JOeAsfMc0KtFgkUKfCRJ9gDDNfVjEvcni1wjwTPre2j7l0YSDfsXJhX",
+	"mJB4roUBTNBtX4pSvRQ3HEuQxw7V53KS6++dT8nPubgG96rAQAcm23FN6EKW5okLtVqLVm9ZN2AdVq1G",
+	"hpReuNdBW7zzTXWKs28txxB/tDOdpT+0hzj1Jlr2S8xRQS2nVsi+dYJ+YXfWy+fkmRSCLbuxFbjqSt70",
+	"nKKv4ZXzrfhrJeXqtverr4ZxSyvWOno7l0XRVUem13N83INiCBmKoFtlSm633uFgpEyZQTctO/DAAprW",
+	"5V6NdHhZSawh0VteH1setD/x1QmgsdAQOHugKPy8TrqHvMFDUbE/0msGzd0lMHaCktA9lYlCldR2Rqnm",
+	"Yp2zCu+EYCPP1o1VyAIyTJR5Po8Y67Glvz0cLy5fyvvt1ramgb94izRVZ9W+f0TTGT5PJGIeUFgDoed9",
+	"4iB1lSBXrJ8V0an9Jfae+Pz5ezBkT90KVVax6j3ad77sJzqofE1mhwnDuH/h/DlF//F48ZFnn7rPyNk5",
+	"tb3PcXWf4pfnYDbA/OPMb+QOaso0I+qRte8HQbdsmAz8as7JY2pDj4CleTY4FfbrHqx0TQQuXC3oSELu",
+	"HfY1da4/w85W4nn2kznja+fWqgcCH/VxnLifvT/qEP2NbzO3iI7VzWOa0NOsr5FQZovq18Bz7MLqZ78O",
+	"CX6u5PZU8e0hdwPWuEGC9ijF94kc3eV2Aq3uO35TXZnlduiKcuDCSF5QWI92oCv5NDjBJd3DDbCiyrPn",
+	"yDYs80kFrq5gstz3MRo1UnLtHNxnNBf6S/rCavVDWAdFft2Ap3DReJi0vWs9ss39Uw4Qtw01T1CT8jNp",
+	"NaGDhfk13sg4jReBrq1jA/zgmNEm3wUDMQJD4moxhICYECYJgWrnxkMCHQoA9l/j0vtr71dxlTkXyS0q",
+	"Y9TEa8wCPgmMrBwyqaxGM6C+VKXbtWWUGj+v4RDvVv+O5vzGqN3v6mJHfhyKWdAh2Ae6NPneG75UE+D1",
+	"hZIJ1ih3STP2BvD4P4TENFXNotSGOONnji1Zs2+FuKGhFvSFZsaxHH/+G/YS+voi47e0XbHwQB1dHd2G",
+	"14xt67gePzM5v+kmDK63POGWdOh1WAXo2+/bMuatBSgCxsoAnZZxODQr6olQJwU9jRkJjKoARttteM6G",
+	"brNSuOIcn/0m+98ik26LjfQ8r35ExMj7z2pzTr/Xft9LcUSW30OlcWSM6Iy0l1meO4kefC9Z0yhTdPfr",
+	"2DTvXG8/G8/Ib1zgXm2ZCAoVOLT9aQ1BB+VLpAz0xJXpxLHnZS8FWSMlJNSK9XgaQ5VTxqkhGU1lj6+U",
+	"LE5y81S9+OPXD7J2N0IZtM5OIPH76Vldk0CK6xX44DzxvF4jmUm++tOjcXkQ1Ge9Y4wKdOontguuoAih",
+	"+Y4C3TDjishdKkkORFiOnoXPjWCkxRzNRdbBGB3jgT/gjxapQgrasO0IOEDJLg3bxljpjTQ0j/WmTeVu",
+	"sJoJvj93o3M9HEZivaVruHk89N0eJhOBvJjI9BxYzOx/9x4mSw1ZyTyXO43FjbkBqhWpMqZ6jrmLjHYQ",
+	"jz8v2XO6H+iP6zqwHo5MpfvjXx9kxxxJY5KNJsxbOmZjnxXL7dbtzJhDFO45FvvCko5ZN1+ClTiNdXLF",
+	"ugNjVrLL8NaZYGb1T9y2BuW/HU+VmGiJ/iZ3qP1Sw+oXJoHEHF43bHdMMZLJ7qyIwMnQndX4onpt0LFx",
+	"iJYPdcKd15OLKw9GADza+0G6gvSEHgAuAaMekxkbBDbTUUpMe6s2J3vQ7RcmvhcLV2t8yJVWW9EJQhyh",
+	"MfBMOq5+e4+5qtIjeCKrEX+mbJGhg2M40R9O//mUtcZqE3g3yDPR6MOAsyeStBpL0Ow6hUZk7H3u2YW/",
+	"3pTBu8oVbNH3F1TsKxF0+jOmEh6fP1iT1k5Q4nfM1I+ws831Z30OPO06AoZwro5w4SXu7Wi5jMvm4ty+",
+	"63vyi+XfRKCehcIcY68W8DMzDA/citxFL7AXIvt8Be9UNN4LkU3C0/xCZE2eOPC0SuF0/o0rwL9g6xIy",
+	"4OB+JrSHzq8tC1slc+kM1TuTh9fYic9XJlwHfz+E6mqGtbFrfvaGrK5KBWxOfeK44iLjYt1tb3/rXxor",
+	"FqP9xkPLboyntwInezDRgdTG81UeENJHoYD2t1Nk3KedEa5gKl3aRQRqFpoPY2V5mmsZnMEFUyzfk51U",
+	"ZgO50+jhivVlw7Fy2x2haYNcdTq5g4hO5FLc4cHNly5PMUCc9AawslkNpDFk61zgglFXWShVpuANs+vr",
+	"hjzMbzX8uP/rcXGdkSUQMAK6plzMpovfV7MHHAzDnTPwu2o+z1Ruzq/ssdrIU7+bJygcwQyhfjuQBatZ",
+	"j1S7ErlAedVJG7eSakeVv6nSZ3712iBZvXN3ZnNcg9yZYYy97sxa40PcmbXJm4hFw7jD3XckI7Q0sqCG",
+	"L2mehzAdlkvjyLa5YMPk4OIjLt6ni4/uDvzUfZAV8oZVc3fmuiv4uSn2j+MLo2ESjyvAUnHrHq2Iz6MN",
+	"T0LfVFthCMWkd/l3+Lgvp99BSZolWygRaULQX34DodNjeJfGNCQVX/MTCcUh44f6xLMq1MaFLxWYBIm0",
+	"ae9Gf/uy1FtmDW0rDQq3KCm3xMgm9IfrDugP83f38Yp9YPOSyl180QFLZX5bkJhqbw+66WCvX27sNESQ",
+	"K0lszFBIy9ofJR7TMhjLMlEg+g1bSpVBCBr7MvfVFQCh4lCavMYw1QBXGRfKZXvPTIWlAJKXJ36kXigo",
+	"kXsNLww7aS/pHm04X48AKA2AzAD5VKSnFk2mR2JU6cSAzy0FLmFSzudbPn27YN+yXt3QtX2L0u7cz+pQ",
+	"6CGXU0HI6UmQagwhoq8y5BUAYavMs4pZA62IAVJfMLXuYG/60T7+XeRTYgXTc9uOzOrL54QDYeBTeMmE",
+	"U3cna6x+coXU516D7pO0hj2SVmJn5565M87ZUz9ZsA+50QSq1ukKd4m7wtHaHGWxjDQsouDlumGxoflN",
+	"R5r13/DxMGjWRu7iyCwoXA2X9pUpFbBkl+GPpXBZiOAmLbhG4tj3ZzUvptXgqkkcVpdXmo2b2L4LybU8",
+	"5EJ6u2FkE1o9tcirNBvXWoWpCNTsoW64PdehrB2XLoOCcazyzjNGNN3rmi3T64WtWCg71DDgyGS/30ZN",
+	"eEyLOPQWgTmwHOe8ifALNcLumt4PlQDWzGD1wNJUq6xdYkVS2H6WpRJoEUVPvr+7559jnOyrR4MPR94R",
+	"bBvu4uhIj3n41/OjW4VRfMT56pbuhTBqP8JGbsNe3VdHWMAv3E+mYYDx6j0Wp+/lgjyU7YsbpviKV8zc",
+	"UUH/h31pX4n7lNXqlbxm4gppK1ZSFfZPMy7Mnx/N5pFMn9pCD3jbGTkxZ8duI3MWP7Jb7BMScrD9h4fe",
+	"s+6omWSh0c9vl9ctGzgCaW6Y6i4alDNj+kI/P7h3hsV9JvTT9kXGlznkMyTj4tOeILWpGnSC4LT1ame+",
+	"2SFi41diktihAU9XqMyi/6NZIddVCbJTjZS9cGLMg3+AK0LXbHB49pKJzM3Iqcj5ERVQzqQq/cR2fnVv",
+	"F15f/2qEEwqeVpYjFK86XVa+Z2xrVSds3chG5YSGzACKhgkzd9Caa7bX/s80z+v50Z4jBnPz8Y1QN8nT",
+	"tA44uXrhzimhG1UMrKDqOkNlcGOK/KTCYOdd/WmKG8cE6cxA6a96opf19b6Ak39yjORXo2hUbReCcN0G",
+	"cRdEIho+kazgBpFhbufM5jNPWiGitD+aImdJJPsBwh3wfN6q5vpgOl4gN4i7ZgO6pZ0EMlIdnYs92VAB",
+	"vAgaEU6YLehS/LkhINfwp8Xe7jyWrzrPQC6ue3Q3eOPErMidVNBIxmg2wqdmtaRRNYIn1tf85AzT1ri4",
+	"7tfVoMlBmhq8OYGeZttpgHlgm9oV6RWMzye5ACb33yA7AMvhYFHejrWBUIa1yLsVF6zhOFBtaVGTNquY",
+	"6iUvTldWbCt/TNLahr0wP43WdJLCp9+5+CfGTuawLnqOIBgALPkkYGA5JV+8+fYZefTwLw++BHUUo032",
+	"ISWXz17+iF5D/018+z///OgR+f//v6/vP7r/1ZdH6UZWAAbV6AxoChwNsPrhqY7jgZqddjiJJU4xjyYk",
+	"7I6c4G2NhC83rtyr59Ra8Ry4hHbwzGXTA3K/oDz/Xx76s9vI/9WBRivotsM5McaduR/XzhHpssGBteCC",
+	"wsd7N9Gzy3+gSRWTXCvR0Q19q7oX1+YtvWYimYdbK6wyEa4cIHB2Lp6EtIidkliUF1APQIC8wDzbua/C",
+	"7cv2YiYX7zRHRQnQoeSB/pN7fic80yd4Oly3E8e1H/VUZEM3TO0h90KWBsJ/SypIJgG95b5FvoBj0CVr",
+	"7OxLWOl3S1V3qTHXQA8pOI74bKTgh7k6glCIfcK2dVHR+39IpR0tnV/kVHq0g9BQ47aZgfF5wzWXWHV+",
+	"xTI7Sc0C0fPZglE1kB7lJSaledfREyAreFyVfT9XjejJAK+fGwC0f9uiEHcmU01FI28Pg7Avl0hs4Mqi",
+	"U7dzEY0GBy1KwR52sGJalrG6P7WdK1errrP1FT6e1HqsPjnIfIQu9NqPrtFbhAaiIlyxEkEPsDxMyHPb",
+	"baSr4u9q7/WsA9qVlTvq7kzLp9AHnPvzmJfQNn7mtn1UTqTOJhqgGNkVr0oza5fZAesM91HGln3UI7I0",
+	"C/khvTnx8aCrVLEl33KsE3sCj+aOcsPFeo6l4qQiK8pzlkwG6Mzh+GrwpbJgK6maDR0EoAsueGHv2Qfz",
+	"CIb+blIHCqY1XY+ARuCK/og/6z3zQvO3eOr9SHk+Du2AQuxONshoneJgS6//w8j6v++KnT5dY9n/fo/W",
+	"VMeD2hNK3Oo5fmNXG6JzIm+sBst26fPAv3DOo9N/IwW9CM+nq4QNIoZ6ld70FCiXuzSU5tXurMRMtvlz",
+	"opcjJf67psEly6ehmq92AlOmz3XBh/aP9SBPNXXQC6yXU1VStxqy/SfDVNEnUhc5FeuSduVivNqJH/xL",
+	"Z5vP8IU7nlHwJ7u+QHYX5TlM6Bbuo77JZPSmZybhjVsckEtYBljOTrhEgb5xFFYp6RrGj6i1nEkYoPVb",
+	"1pzfcb055yGnr5FWH/OIAcpiZ5kYXnSedx5p1Rmxfe1fGqQx/zIqwPrZp7F6VG3Lpw2d8mEA+w5s4SeE",
+	"FVuzJ+4CdjwXbaBCfdIHqbduAXoV2221UIPBvWFxJyjpVX1+MHvt6+BC+7Uj8NxI7obkNkhIXLusHJW3",
+	"TmyZZZWHdchJ1IueqyTmbKf1ZzubrwRLzuXdsoQevY89Ld+vcgP/G4jcG7bN6RJL89aL40MWXD18Mnhz",
+	"X9Dshi/TtYWeZjdcs3Pu76fYgcRc77DYhx3rovLUPBZlnk9hnPPlxn6CGEmWUggsalyhlx0MZMWNrpDt",
+	"ZMXXpWIhgMHNnWz/5IpmsqDcpTfenes9y55DP44nO7+dGn04W62xfh3FtOZSXl/RnF+zaE13+1gT+5hQ",
+	"AXUYCTYORiUwLVLhge6MaMSgtLEuVj4XtSU8fH4ktNYN9K6htZ+5cuRWrJ7FMPwsdct28RH/MIAW7cg9",
+	"UnGijb2p/91WFWkj/bI6Lv071NriVG6ZF4NBDX897j5wcPWkU+F2E2DmHxOQLq4xz6fi2tX3uXhCaCjB",
+	"lUgRSsTtrlkTgBeM+8ZMRo75gn54ie8+fHRg4w8s2r/N3aUyFt86eZJOVz4W4Kagq2QH1EAwuyuAbu6J",
+	"LpEE4TNSbSoqoTtTbP4uuUj74D4vA2tMqWJh5IB5OVr7gPbvWvd4w+w2FuuOGi+hjrZyiOals0CnYzty",
+	"Iu3ojp44Mq3AgLRhVdEAbaxhB8XsdFXtZWHlYLBS4rDfqeP/NTx+tUr6DJI1SHdIkl6xfEKB443M4SDh",
+	"eizd56/bJX3oWA7zPsit/HbDuHqNTFe9rmVseoxjGX8xRdAMFr1pJju9F5BiGwqcuSjQc/snmTNEnNsZ",
+	"psvPzFrW25ybu71SLm0XfiU+u9GWtT60lWuVEF2+iIPiVCL1hPzhPhwnCDz0oPwFy+WOUKjtMU9odD0q",
+	"HeReFFz4vx9StxxU7Y9fhCgUhx8vuAg/nO7+9JM5RymEj/9+ndK61NjbU1tp8scRgBXBETMn4Lax6i7c",
+	"oJC6MSdaohQKaa/U/9BEAdmTTy4ZfMVitq6++HjN9p9u5SyJm5Fo8gy0IUdFFC6xqsF5fP3Y+O+u/ghF",
+	"MZ589btW7gQy30F2v0Y+7VWpx8prxu+6ipQTq3h9k1/trVef20DEsDQcoEDa06ADH5T9//vprojw5V+H",
+	"ixfjKSGS5apfLqVYMgUX3W3vOMdRX+22OVkoSPEzUGrGccbH4j1dO82wws1o1P4Cvf8yvHbGZWl9KZld",
+	"qaEKlJiwJDu014hP/ocmujbmOwmeRw+lb5lZbn6jywFji68BFits5r46ep+QA0uFV990Lad77Ea4sErK",
+	"bd07ZbIQ1PdBVTrzfeCG244WamI2ZbHYKi4MoTqUG6izZQXOYjxyzuWasz286yvj9jfDW1VqvHmu2d4l",
+	"wEV3BtdE87VgjnK7h72jx9sGCE7vvbkb0tdf7pBzZypnGfrJvlGcrc7gLKvSX7dTuc1wzT0pRb8A9QPv",
+	"qqpS59Li4Av/6EiT2QZv5cnBKmyqIu0w9WKp2trtK6mWzNctk2ipQ8V7CADerUOxWjJIC7hzywqXDvIP",
+	"PpOaGmdCCf7gZvs3lnrb3g8Ekk30E6cleP6hZr42JbpcLpnW3aWIYOMkT5Y38HQQFgD5uo8vPTf/3LlN",
+	"cC5SqohxluzeH0VTkIRRq59jpQNQNvbIRiUkBP988HDfvb4Fy3hXkak3/o3z7Elofv9fnqL11n3SbnCJ",
+	"O0szzGKfjkDoXXV4FuiTbtPUEmoXEsAWtt2cGSxrAdm+NG/3yWUmU6XksORkv+QXmaIr07Pw++fw0qkp",
+	"Hu/PKTw1+qfby9rAeUmITeYm7daLtjv4mv28FRFvoTvcN5ZuZKYu0Z2CspXK9HELvoG3TgSEORTYUt+M",
+	"YAStcb2MQghE7xEoCNTNKXe7DEo90Zf5RBl8I2trjLqbRXY1VVNmgim2/ZlaXxhGTulILEHKx6P8FNP2",
+	"TJgmhRnqS6BzFdtFYkowYcGtAT4mLMMLdJZzcG5wsSZSrangmiK9mNXjNfypkAWwtBfMbGRWlRZzpfAB",
+	"6c4yQs15iS1pmXGGYceFpJDKnPHVCn5L4+W73jdOu1+6Kxq/8S/0mEg1vALo3MCJI2XCHnIkSX3G0GQ+",
+	"lfowBzlP3LB7HSeh4SE+kzCXU0Q+m+qTg6VuGy4U5O4x0oo/swuypMLHkLBuQC+9S8p6tneun6PPVE36",
+	"ie3CKt6ultT4bOxkC7J1ajQOQ3EHunQoOrAt1Rb2ZVQGeI/G/IurGNnlZquE4Izmyi1N59PQ1nmdZY8e",
+	"DDuUz0kS92g8R1x9qc8eEkKZjid3GechP6iw0Akra53cJu3pvk1L/LZEG0twU98kEqXSPRESTws6oFZx",
+	"Uy4rQ/quxBKs0VuVSrn1Jdx6+nyUXN2qnX4mu7vm5OHGO3WavprdhilmBc8a5VwDJD4bLncbZtXcu5S7",
+	"vzGqfkv33iV1wV27TlRfM0U2UIWKiVAumfqAR/dCoXXUZU74N84e2r2lqGxjzANtC/zFAOOimqwjArPV",
+	"z6ewN1xbEPEFx9o4csjQmYuPSGX8qVdG+kzOpy6B3DdtZViE3KBAJRp1iqwpF9qcQDR63qAKDqgrrqxq",
+	"QjSB2utmMHgxQvmA7ChdGJf4SF7P6HR3itLFgi6vh10J0/csdUt8Q5fXb+Xnah2Pqvnz7xRAgItwLZlG",
+	"PCsEjRv7A3hk/CZBdacUmew8/MqcdTPWvYE3eg68FzdM7TO6x0TkxNG26qpXfX70UhjqsKuwzPvZj7HJ",
+	"QQ42eHMal/GSGprLdYlXqW0YDaXcahdz4r5QOzE16LOQfdUrCxcf7f86wUswNee8ZGDqE5cLfvsuyMLs",
+	"p3GiIQmJ3NC8dH7lzhkecispP6UDDII/j8v9cat1ZILGuQLFZX5HGUOfoXBdMrRv6vGc/9C4nRHE5dof",
+	"uHcvQuQlqceWOXtahWe6ddlA4GGgglsBhlbsfIcNMUnw9/MBEdUnKoolkkTufIqrkTBHOA+TVPgvCHXn",
+	"DEYI7RGUM6NJJuGTT6pkfnfhQ01SLQuG9a12TIG7I1CrGr7eGIZoJDjHwOdxN4dWTX5dZaR7Rl4z0YF+",
+	"sgrRJb771r56O861jO59pjKq21//+c/ddP/RBOOHAxKMXVykHkjN2DIY2wUzii91FJXRUE1cjTzf3BzH",
+	"8P6OvX8/sR0uW+IENvhwKr0ZmgPwHfW1txwRIIDxXAjKHrFUeIbh1AmrmdbOw5oiBbvka/GqNINIwy8x",
+	"KUGWk7jJ+FrYpjwDyVIKLfPYrk7pdJdudGc8S/0nktA+PZHXwB7KVdpHpLBfMqWVr8VLcSZg5TPFMiYM",
+	"p7m+bZ2nY+Yv/SQ9AYYPec2Z02aPXwi2LBU3+9njf74/EFIk5+uS0fqWwwKoXdbpZaiR+ns2TqgCH6Zt",
+	"kKULUzgsGSdUpD3C5+t+O8FhBw09gfI1xYIpohlmkkByvRTdIErsRm+CzqWrIXi+PWk/0OVGxSqGU/hQ",
+	"oaV5cAxpBnS4zm7lgnBzmJhz96y4/bnXr8pG5nUPCIwFctAqGEj1dZ2hMBB3IaMIlJRNFhZbSTUbxfB4",
+	"zoyWsjv7EuSpeuF0d0ipkMkipFkCaNFNMM6tYjQLouUSNR0WTMNN0GnPNhKOu7IhZJ7fWjJwJhv4RiFk",
+	"iQa03nEDiTcKGb6n5IXI7p5477bF66mb2cpqvWb7OcFZtvoDR5SIm+2QBjyggFllXyZVirf4yqR3dfXZ",
+	"YWxy3gzqvI1do0OuYRwTmD7WTMBENM2Wik2C+Xy1E2hr6SdobdUT4YH5dRR881TLflI1/Fdj/CbU7hcf",
+	"HKYSCNmwQJbWO6kyZxijkewtx5zHOD0OdlBQoFK28AuRVcvYZwy/ADKdCTLwAHRq3HfvEigJTjt98RG8",
+	"a2lN8x/w2jn1TPeFhMjd+O/fts/7XYOxYe51VHs62pO9YAxSHFBXrcf+C7oH67R3eXs52JlijoU9vXC1",
+	"aFhK0P+30Mz8w7m+z0aDVVHGv//3ExbHAo+OcLqj+0lXf37bEbkTheVMITno1d3E5D5TsbtkJkgdUpe2",
+	"o3Rd9+SO602H8+odPp5Uy6w+OUjLxEKKPUqma/P2i9rvNtLa58PrL2JPLz46Sutx6QnuR0N3fLRSeU+S",
+	"Akz3mSBTXG/upoz9mYtxfseBjhooMyopCCkCu82eCNmpru6kyrPkLnxeFtthqdKaHWYWh13WwVhcyxUe",
+	"XoSivh57elSS6opPw3yEmepQAkncMGGk2qOzBz4w1Kr7QdLs+FJSo9WjITts0Lze3kayM9TPxDzBitoP",
+	"ueWbQ00WYCjp5QMEp17aD/cOHp+JYLjcbqXmd8FHgsNK8tl5P7LcThK1fhHIrT2j3VpRYeaEkkUpMlgw",
+	"Ua8fDvZ7zsV1rR8BkSYkOHoUI/uIvdRyGXychfj2P9/bDYdGtP3Le/uiuvGbtlT57PHsAnaaa/JjimHH",
+	"xfiCCxi9C6QEQIK/ebd8dlhW6NWWiZfPydPSbP6fFz/B/6Xi/8JhP339kjy8/6DWRmk2/7JL8P7T/wkA",
+	"AP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
