@@ -212,10 +212,13 @@ func TestLifeOfAGuest(t *testing.T) {
 	p.next("n.fossen@ilvane.example")
 
 	// Later sign-in by a code, in Portuguese, and leaving.
-	guest.do(chromedp.Navigate(r.url+"/door"), chromedp.WaitVisible(chromedp.CSS("#door-address")))
+	guest = &page{t, browser(t), r.url}
+	guest.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(r.url+"/door"), chromedp.WaitVisible(chromedp.CSS("#door-address")))
+	guest.axe("the door")
 	fill(guest, "#door-address", "n.fossen@ilvane.example")
 	prove(guest, "n.fossen@ilvane.example")
 	guest.until("document.querySelector('#own-open')")
+	guest.axe("a guest's own page")
 	press(guest, "Português")
 	guest.until("document.querySelector('#own-open')?.innerText === 'Aberto para si' && document.documentElement.lang === 'pt'")
 	press(guest, "Sair")

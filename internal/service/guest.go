@@ -471,13 +471,8 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
-	quoted := jsonText(a.String())
-	var links []world.Link
-	if err := t.Naming("link", quoted, func(_ string, doc []byte) error {
-		l, err := worldfile.LinkOf(doc)
-		links = append(links, l)
-		return err
-	}); err != nil {
+	links, err := namingLinks(t, a)
+	if err != nil {
 		return err
 	}
 	for i := range links {
@@ -495,12 +490,8 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
-	var groups []world.Group
-	if err := t.Naming("group", quoted, func(_ string, doc []byte) error {
-		g, err := worldfile.GroupOf(doc)
-		groups = append(groups, g)
-		return err
-	}); err != nil {
+	groups, err := namingGroups(t, a)
+	if err != nil {
 		return err
 	}
 	for i := range groups {
@@ -613,13 +604,8 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				return err
 			}
 		}
-		quoted := jsonText(a.String())
-		var groups []world.Group
-		if err := t.Naming("group", quoted, func(_ string, doc []byte) error {
-			g, err := worldfile.GroupOf(doc)
-			groups = append(groups, g)
-			return err
-		}); err != nil {
+		groups, err := namingGroups(t, a)
+		if err != nil {
 			return err
 		}
 		for i := range groups {
@@ -632,12 +618,8 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				}
 			}
 		}
-		var links []world.Link
-		if err := t.Naming("link", quoted, func(_ string, doc []byte) error {
-			l, err := worldfile.LinkOf(doc)
-			links = append(links, l)
-			return err
-		}); err != nil {
+		links, err := namingLinks(t, a)
+		if err != nil {
 			return err
 		}
 		for i := range links {
@@ -936,4 +918,23 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 		err = fmt.Errorf("%w: %s", ErrConflict, refused.Reason)
 	}
 	return &w, err
+}
+
+// namingLinks lists the links that may name an address, and namingGroups the groups.
+func namingLinks(t *store.Tx, a addr.Address) (out []world.Link, err error) {
+	err = t.Naming("link", jsonText(a.String()), func(_ string, doc []byte) error {
+		l, err := worldfile.LinkOf(doc)
+		out = append(out, l)
+		return err
+	})
+	return
+}
+
+func namingGroups(t *store.Tx, a addr.Address) (out []world.Group, err error) {
+	err = t.Naming("group", jsonText(a.String()), func(_ string, doc []byte) error {
+		g, err := worldfile.GroupOf(doc)
+		out = append(out, g)
+		return err
+	})
+	return
 }

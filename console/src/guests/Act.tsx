@@ -131,5 +131,10 @@ export function Act({ what, addresses, resource, role, close }: { what: Do; addr
 function outOf(steps: GuestChanged['was']) {
   const s = steps?.find((x) => x.kind === 'suspended' || x.kind === 'removed' || x.kind === 'invitation_lapses')
   if (!s) return 'nothing ends'
-  return `${s.kind === 'suspended' ? 'suspended' : s.kind === 'removed' ? 'removed' : 'lapses'} ${untilText(s.at)}`
+  return (
+    <>
+      {s.kind === 'suspended' ? 'suspended' : s.kind === 'removed' ? 'removed' : 'lapses'} {untilText(s.at)}
+      <span className="sub">{s.because}</span>
+    </>
+  )
 }

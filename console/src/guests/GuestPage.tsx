@@ -93,7 +93,11 @@ export function GuestPage({ session }: { session: Session }) {
                     <th scope="col">Role</th>
                     <th scope="col">Until</th>
                     <th scope="col">Confirmed</th>
-                    {may && <th scope="col" aria-label="Actions" />}
+                    {may && (
+                      <th scope="col">
+                        <span className="visually-hidden">Actions</span>
+                      </th>
+                    )}
                   </tr>
                 </thead>
                 <tbody>
@@ -138,7 +142,7 @@ export function GuestPage({ session }: { session: Session }) {
         </section>
         <section aria-labelledby="h-facts">
           <h2 id="h-facts">The record</h2>
-          <dl className="facts">
+          <dl className="record-facts">
             {facts.map(
               ([k, v]) =>
                 v && (

@@ -116,7 +116,7 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
                 ))}
             </div>
           )}
-          <div className="wide" role="region" aria-label="Guests" tabIndex={0}>
+          <div className="wide" role="region" aria-label="The list of guests" tabIndex={0}>
             <table className="table listing guests">
               <thead>
                 <tr>

@@ -130,7 +130,7 @@ function Outcome({ x, sent }: { x: Invited; sent?: boolean }) {
           <li key={i} className={l.done ? 'is-yes' : 'is-no'}>
             <span className="outcome-what">{l.done ? (l.done === 'invited' ? (sent ? '▲ invited' : '▲ would be invited') : sent ? '▲ given' : '▲ would be given') : titles[l.check.verdict]}</span>
             <span>
-              {l.done ? <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link> : (l.check.address ?? l.check.text)}
+              {sent && l.done ? <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link> : (l.check.address ?? l.check.text)}
               {l.check.reason && <span className="sub">{l.check.reason}</span>}
               {l.check.causes.map((c, k) => (
                 <span className="sub" key={k}>
@@ -155,7 +155,7 @@ function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][nu
         const closed = o.lines.filter((l) => l.change === 'closed')
         const by = new Map<string, string[]>()
         for (const l of opened) {
-          const at = l.name && !l.resource.endsWith(':*') ? l.name : 'besides, without a role'
+          const at = l.name && !l.resource.endsWith(':*') && !l.resource.startsWith('directory:') ? l.name : 'besides, without a role'
           by.set(at, [...(by.get(at) ?? []), l.action])
         }
         return (

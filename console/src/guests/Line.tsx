@@ -11,26 +11,26 @@ export function Line({ steps, label }: { steps: DueStep[]; label: string }) {
   const last = Math.max(...steps.map((s) => Date.parse(s.at)), now + 30 * dayMs)
   const first = Math.min(now, ...steps.map((s) => Date.parse(s.at)))
   const span = last - first
-  const x = (t: number) => 12 + (976 * (t - first)) / span
+  const x = (t: number) => `${(100 * (t - first)) / span}%`
   const ticks: number[] = []
   const from = new Date(first)
   const months = span / (30.4 * dayMs)
   const every = months > 30 ? 6 : months > 14 ? 3 : 1
   for (let d = new Date(Date.UTC(from.getUTCFullYear(), from.getUTCMonth() + 1, 1)); d.getTime() < last; d = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + every, 1))) ticks.push(d.getTime())
+  const month = (t: number) => new Date(t).toLocaleDateString('en-GB', { month: 'short', timeZone: 'UTC', ...(new Date(t).getUTCMonth() === 0 ? { year: 'numeric' } : {}) })
   return (
     <figure className="tide-line">
-      <svg viewBox="0 0 1000 64" role="img" aria-label={label} preserveAspectRatio="none">
-        <line x1={x(Math.max(now, first))} x2={988} y1={40} y2={40} className="tide-rope" />
+      <div className="rope" role="img" aria-label={label}>
+        <i className="rope-now" style={{ left: x(now) }} />
         {ticks.map((t) => (
-          <g key={t}>
-            <line x1={x(t)} x2={x(t)} y1={40} y2={47} className="tide-tick" />
-          </g>
+          <span key={t} className="rope-tick" style={{ left: x(t) }}>
+            {month(t)}
+          </span>
         ))}
-        <line x1={x(now)} x2={x(now)} y1={22} y2={54} className="tide-now" />
         {steps.map((s, i) => (
-          <circle key={i} cx={x(Date.parse(s.at))} cy={40} r={6} className={`tide-knot is-${s.kind}`} vectorEffect="non-scaling-stroke" />
+          <b key={i} className={`tide-knot is-${s.kind}`} style={{ left: x(Date.parse(s.at)) }} title={`${until(s.at)}: ${s.what}`} />
         ))}
-      </svg>
+      </div>
       <ol>
         {steps.map((s, i) => (
           <li key={i} className={`is-${s.kind}`}>

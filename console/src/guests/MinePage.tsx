@@ -1,7 +1,6 @@
 import { Link } from 'react-router'
 import type { Session } from '../api'
 import { Requests } from '../drafts/Requests'
-import { Page } from '../parts/bits'
 import { GuestsPage } from './GuestsPage'
 import { Waits } from './Wishes'
 
@@ -9,16 +8,16 @@ import { Waits } from './Wishes'
 export function MinePage({ session }: { session: Session }) {
   return (
     <>
-      <Page title="What waits for you" bare>
+      <div className="page mine-waits">
         <Waits />
         <Requests session={session} />
-      </Page>
+      </div>
       <GuestsPage session={session} mine />
-      <Page title="Spaces" bare>
+      <div className="page">
         <p>
           <Link to="/spaces">My spaces</Link>: who is in them, and what you may set in those you own. Ask above who may do what, and why not.
         </p>
-      </Page>
+      </div>
     </>
   )
 }

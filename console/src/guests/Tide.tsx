@@ -41,7 +41,7 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
               <button type="button" aria-label={`${label}. Show who ends up to then`} title={label} aria-pressed={ending === w.last} onClick={() => choose(ending === w.last ? '' : w.last)}>
                 <svg viewBox={`0 0 20 ${2 * tall + 2}`} preserveAspectRatio="none" aria-hidden="true">
                   {above.map((k) => {
-                    const h = (tall * (w.kinds[k] ?? 0)) / up
+                    const h = (0.68 * tall * (w.kinds[k] ?? 0)) / up
                     y -= h
                     return <rect key={k} x={2} width={16} y={y} height={h} className={`tide-bar is-${k}`} />
                   })}
@@ -53,8 +53,8 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
                   })}
                   <line x1={0} x2={20} y1={tall + 1} y2={tall + 1} className="tide-water" />
                 </svg>
-                <span className="tide-n">{sum(w, above) || ''}</span>
-                <span className="tide-week">{i % 4 === 0 ? day(w.from).replace(/^\w+,? /, '') : ''}</span>
+                <span className="tide-n" aria-hidden="true">{sum(w, above) || ''}</span>
+                <span className="tide-week" aria-hidden="true">{i % 4 === 0 ? day(w.from).replace(/^\w+,? /, '') : ''}</span>
               </button>
             </li>
           )
