@@ -192,7 +192,7 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 	if language == "" {
 		language = service.Languages[0]
 	}
-	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g), Accepted: said(g.Accepted),
+	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g, now), Accepted: said(g.Accepted),
 		Landing: some(s.Service.LandingOf(ctx, who.Guest)), MayLeave: s.Service.MayLeave(g.Address)}
 	if o := st.Policy().Organisation; o != nil {
 		out.Organisation = o.Name

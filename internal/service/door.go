@@ -239,11 +239,12 @@ func (s *State) Terms(language string) string {
 }
 
 // TermsOwed reports whether a guest still has to accept the terms that count now.
-func (s *State) TermsOwed(g *world.Guest) bool {
+func (s *State) TermsOwed(g *world.Guest, now moment.Moment) bool {
 	if s.GuestRule(g.Address, "", ruleTerms) != termsDue {
 		return false
 	}
-	return g.Terms == moment.Never || g.Terms < s.Policy().SettingsNow().TermsSince
+	since := s.Policy().SettingsNow().TermsSince
+	return g.Terms == moment.Never || since <= now && g.Terms < since
 }
 
 // AcceptGuest records that a guest accepts: the invitation, where there is one, and the
@@ -261,7 +262,7 @@ func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool) error {
 		if g == nil || g.State == world.StateSuspended {
 			return ErrDenied
 		}
-		if now.TermsOwed(g) && !terms {
+		if now.TermsOwed(g, s.Now()) && !terms {
 			return &Invalid{"terms", "no", "the terms have to be accepted first"}
 		}
 		at := s.Now()

@@ -136,3 +136,54 @@ func TestSequence(t *testing.T) {
 		}
 	}
 }
+
+// TestPairs tries every two causes of a suspension together, the one before the other and
+// the other way round: the earlier happens and is named, and grace counts from it.
+func TestPairs(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cal := moment.NewCalendar(zone)
+	day := func(d int) moment.Moment { return cal.Start(moment.DayOf(at(t, "2026-10-01T12:00:00Z"), zone) + moment.Day(d)) }
+	// Each lets its cause happen at the start of a day. What two of them share, they share
+	// as one record does: since is on day 0.
+	causes := map[Cause]func(r *Record, d int){
+		ByLastGrant: func(r *Record, d int) {
+			r.Held = []Held{{From: day(0), Until: day(d), Reviewed: moment.Always, Own: true, Review: None}}
+			r.Values.LastGrantSuspends = true
+		},
+		ByTerm:       func(r *Record, d int) { r.Values.Term = d - 1 },
+		ByOwnUntil:   func(r *Record, d int) { r.Until = day(d) },
+		ByIdle:       func(r *Record, d int) { r.Values.Idle = d - 1 },
+		BySponsor:    func(r *Record, d int) { r.SponsorLeft, r.Values.SponsorRequired = day(d-SponsorDays), true },
+		ByHomeClosed: func(r *Record, d int) { r.HomeClosed = day(d) },
+		ByPartner:    func(r *Record, d int) { r.PartnerEnded = day(d) },
+	}
+	tried := 0
+	for a, first := range causes {
+		for b, second := range causes {
+			if a == b {
+				continue
+			}
+			for _, days := range [][2]int{{20, 21}, {25, 40}, {89, 152}} { // over one change of clocks, over both, over the year's end
+				r := &Record{Since: day(0), Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
+					SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Values: Values{None, None, None, 30, false, false}, Calendar: cal, NotBefore: moment.Always}
+				second(r, days[1])
+				first(r, days[0])
+				got, cause := Out(r.Sequence())
+				if got != day(days[0]) || cause != a {
+					t.Errorf("%s on day %d and %s on day %d: %s at %s, want day %s", a, days[0], b, days[1], cause, got, day(days[0]))
+				}
+				steps := r.Sequence()
+				if last := steps[len(steps)-1]; last.Kind != Removed || last.After != a || last.At != day(days[0]+30) {
+					t.Errorf("%s before %s: removed %s after %s, want %s", a, b, last.At, last.After, day(days[0]+30))
+				}
+				tried++
+			}
+		}
+	}
+	if tried != 7*6*3 {
+		t.Errorf("%d pairs", tried)
+	}
+}

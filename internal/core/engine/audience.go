@@ -316,7 +316,7 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	}
 	of := func(o *outside) {
 		if p := o.known; p != nil {
-			add(p.since, p.accepted, p.stateSince, p.terms)
+			add(p.since, p.accepted, p.stateSince, p.terms, s.pol.termsSince)
 			for _, g := range inv.given(p.grants) {
 				add(g.from, g.until)
 			}

@@ -184,7 +184,7 @@ func (a *asker) identity() {
 	v, chain = a.ruleIs(catalogue.Identity, ruleTerms, &in)
 	if v == required {
 		code = catalogue.TermsAccepted
-		if p.known.terms == moment.Never || p.known.terms > a.at {
+		if !a.s.pol.agreed(p.known.terms, a.at) {
 			code = catalogue.TermsOpen
 			a.cond |= catalogue.AcceptTerms
 		}

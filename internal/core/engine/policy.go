@@ -31,6 +31,8 @@ type policy struct {
 	anyPeople bool
 	named     []bool // by person: an exception names the person itself
 	concerned []bool // by person: an exception names the person or one of their groups
+
+	termsSince moment.Moment // terms accepted before count no longer from then on; zero where they never changed
 }
 
 // domainEntry is what the table of model §2 says of one name.
@@ -112,6 +114,7 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 
 func compile(v *inventory, tok token, w *world.World) *policy {
 	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}}
+	p.termsSince = w.SettingsNow().TermsSince
 	stanceDays := world.StartStanceDays
 	if w.Settings != nil {
 		stanceDays = w.Settings.StanceDays
@@ -297,6 +300,11 @@ func (p *policy) extend(v *inventory) *policy {
 		q.domains[i] = p.match(v.domains.text(v.text, uint32(i)))
 	}
 	return &q
+}
+
+// agreed reports whether terms that were accepted at a moment count at another.
+func (p *policy) agreed(terms, at moment.Moment) bool {
+	return terms != moment.Never && terms <= at && !(p.termsSince != 0 && p.termsSince <= at && terms < p.termsSince)
 }
 
 // match finds the longest match for a domain: one look-up a label.

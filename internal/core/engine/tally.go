@@ -339,6 +339,9 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 			x.limits |= 1 << k
 		}
 	}
+	if pol.termsSince != 0 {
+		turns(pol.termsSince)
+	}
 	invite := pol.alone[ruleInviteDomains]
 	side := func(k uint32) (p partnerSide) {
 		alone := &pol.alone
@@ -543,7 +546,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	if usable == methodCode {
 		p.first |= catalogue.OneTimeCode
 	}
-	if ps.terms && (q.terms == moment.Never || q.terms > at) {
+	if ps.terms && !s.pol.agreed(q.terms, at) {
 		p.first |= catalogue.AcceptTerms
 	}
 	return p, true

@@ -146,7 +146,7 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 		case at < q.accepted:
 			l.state = world.StateInvited
 		}
-		l.terms = q.terms != moment.Never && q.terms <= at
+		l.terms = s.pol.agreed(q.terms, at)
 	} else {
 		l.joined = s.joined(q, at)
 	}
