@@ -32,9 +32,7 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	if f.Until, err = moment.ParseEnd(until, s.Service.Now(), zone); err != nil {
 		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
-	if who := whoIs(ctx); who.Role == service.Member { // of members: what is theirs to see to
-		f.Sponsor = who.Person
-	}
+	ownGuests(ctx, &f.Sponsor)
 	if t := opt(p.Who); t != "" {
 		return s.dueOf(ctx, st, &f, t)
 	}

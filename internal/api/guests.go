@@ -18,6 +18,15 @@ import (
 	"wexillum.example/internal/service"
 )
 
+// ownGuests keeps members to those they answer for.
+func ownGuests(ctx context.Context, sponsor *string) {
+	if who := whoIs(ctx); who.Role == service.Member {
+		if *sponsor = who.Person; who.Person == "" {
+			*sponsor = "-" // no id
+		}
+	}
+}
+
 // said writes a moment, or nothing where there is none.
 func said(m moment.Moment) *string {
 	if !m.IsSet() || m == 0 {
@@ -70,13 +79,12 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 		}
 		f.Until = m
 	}
-	if who := whoIs(ctx); who.Role == service.Member {
-		f.Sponsor = who.Person
-	}
-	all, err := s.Service.FindGuests(ctx, st, &f)
+	ownGuests(ctx, &f.Sponsor)
+	x, err := s.results.get(s.key(&answer.View{At: s.Service.Now()}, st, nil, "guests", fmt.Sprint(f)), func() (any, error) { return s.Service.FindGuests(ctx, st, &f) })
 	if err != nil {
 		return nil, err
 	}
+	all := x.([]string)
 	part, next, err := page(all, p.Cursor, p.Limit)
 	if err != nil {
 		return nil, err
@@ -317,9 +325,7 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 	if f.Until, err = moment.ParseEnd(until, s.Service.Now(), st.Zone()); err != nil {
 		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
-	if who := whoIs(ctx); who.Role == service.Member {
-		f.Sponsor = who.Person
-	}
+	ownGuests(ctx, &f.Sponsor)
 	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
 		return answer.DueWhole(st.Snapshot, f, s.Service.Carried()), nil
 	})
@@ -338,6 +344,11 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 	b := r.Body
 	st := s.state(ctx)
 	if b.Do == "end_partner" { // a change of policy: as a draft of it would have it
+		if who := whoIs(ctx); who.Role == service.Member {
+			if g, _, err := s.Service.Guest(ctx, b.Address); err != nil || g.Sponsor != who.Person || who.Person == "" {
+				return nil, fmt.Errorf("%w: there is no record of %s that you answer for", service.ErrNotFound, b.Address)
+			}
+		}
 		was, will, after, err := s.Service.WithoutPartner(ctx, st, b.Address)
 		if err != nil {
 			return nil, err

@@ -107,6 +107,9 @@ func TestInvite(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
 	ctx := t.Context()
+	if _, err := s.Load(ctx, "test", "", "test", []byte("wexillum: 1\nguests: [{address: uma@ours.example, sponsor: ben}]\n"), false); err == nil || !strings.Contains(err.Error(), "our people do not become guests") {
+		t.Errorf("one of ours as a guest: %v", err)
+	}
 	carry(t, s)
 	x := Invitation{List: "Maren Holtveig <maren@ilvane.example>\nnils@ilvane.example; nils@ilvane.example\nh@shut.example\nosric@homepost.example\numa@ours.example\nnot an address",
 		Into: "space:dossier", Role: "contribute", Purpose: "the astrolabe", Sponsor: "ben", As: "uma", Until: "+30d"}

@@ -336,6 +336,11 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		policy := *part
 		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
 		next := world.Merge(now.Policy(), &policy)
+		for i := range part.Guests {
+			if a := part.Guests[i].Address; ours(next, a) {
+				return &Invalid{"guests", a.String(), "it is one of our own addresses; our people do not become guests"}
+			}
+		}
 		if preview { // nobody need confirm what only is looked at
 			err = writePolicy(t, now.Policy(), next, out.Kinds)
 			err = errors.Join(err, holdBack(t, now.Policy(), next, out.Kinds))
@@ -659,4 +664,33 @@ func (s *Service) SponsorOf(ctx context.Context, a addr.Address) (string, error)
 // EndingSoon lists guests and grants that end before a moment.
 func (s *Service) EndingSoon(ctx context.Context, until moment.Moment, limit int) ([]store.Ending, error) {
 	return s.store.EndingSoon(ctx, int64(s.Now()), int64(until), limit)
+}
+
+// ours reports whether an address is at a domain of ours, by a policy that is not in force
+// yet. The longest entry decides, as it does in questions.
+func ours(w *world.World, a addr.Address) bool {
+	if w.Organisation == nil {
+		return false
+	}
+	entered := func(list []world.Entry, d addr.Domain, whole bool) bool {
+		for i := range list {
+			if list[i].Domain == d && (whole || list[i].Subdomains) {
+				return true
+			}
+		}
+		return false
+	}
+	whole := true
+	for d, ok := a.Domain(), true; ok; d, ok = d.Parent() {
+		if entered(w.Organisation.Domains, d, whole) {
+			return true
+		}
+		for i := range w.Partners {
+			if entered(w.Partners[i].Domains, d, whole) {
+				return false
+			}
+		}
+		whole = false
+	}
+	return false
 }

@@ -100,7 +100,7 @@ func (s *Store) Outbox(ctx context.Context, recipient, state string, before uint
 		before = 1 << 62
 	}
 	out := []Message{}
-	err := each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind != 'code' ORDER BY id DESC LIMIT ?",
+	err := each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind NOT IN ('code', 'void') ORDER BY id DESC LIMIT ?",
 		[]any{before, recipient, recipient, state, state, limit}, func(r *sql.Rows) error {
 			m, err := scanMessage(r)
 			out = append(out, m)
@@ -181,7 +181,7 @@ func (s *Store) SweepDoor(ctx context.Context, now, asked moment.Moment) error {
 	for _, q := range []struct {
 		text string
 		at   moment.Moment
-	}{{"DELETE FROM door_key WHERE ends <= ?", now}, {"DELETE FROM door_code WHERE ends <= ?", now}, {"DELETE FROM door_asked WHERE at < ?", asked}} {
+	}{{"DELETE FROM door_key WHERE ends <= ?", now}, {"DELETE FROM door_code WHERE ends <= ?", now}, {"DELETE FROM door_asked WHERE at < ?", asked}, {"DELETE FROM outbox WHERE (state = 'dropped' OR kind = 'code') AND made < ?", asked}} {
 		if _, err := s.db.ExecContext(ctx, q.text, int64(q.at)); err != nil {
 			return err
 		}
