@@ -670,6 +670,10 @@ func TestTwoSchedulers(t *testing.T) {
 	for i := range 300 {
 		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-2%d}\n", i, 4+i%4)
 	}
+	world.WriteString("grants:\n")
+	for i := range 300 {
+		fmt.Fprintf(&world, "  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-11-2%d, sponsor: uma}\n", i, 4+i%4)
+	}
 	load(t, a, world.String())
 	carry(t, a)
 	b, cb := start(t, dsn)
@@ -706,7 +710,7 @@ func TestTwoSchedulers(t *testing.T) {
 	for _, m := range post.got {
 		mails[m.to]++
 	}
-	if len(steps) != 300 || len(mails) != 300 || len(post.got) != 300 {
+	if len(steps) != 600 || len(mails) != 300 || len(post.got) != 300 {
 		t.Errorf("%d steps, %d mails to %d", len(steps), len(post.got), len(mails))
 	}
 	for s, n := range steps {

@@ -24,6 +24,9 @@ const Scheduler = "wexillum"
 // so that nobody who writes waits for it.
 const stepTime = 100 * time.Millisecond
 
+// atOnce is how many steps are listed at once.
+const atOnce = 500_000
+
 var ruleWarn = catalogue.MustRule("guests.warn_days")
 
 // Carried returns up to when dated steps have been carried out; moment.Always where none
@@ -75,13 +78,13 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 		d = st.Scan(c.At, next, c.At, nil)
 	}
 	for d.Total() > 0 {
-		steps := d.Steps(0, 20_000)
+		steps := d.Steps(0, atOnce)
 		// What is up to the mark was carried out, but for what fell due there by a change.
 		steps = pending(steps, &c)
 		if len(steps) == 0 {
 			break
 		}
-		last, whole := steps[len(steps)-1], len(steps) < 20_000
+		last, whole := steps[len(steps)-1], len(steps) < atOnce
 		if err := s.carry(ctx, steps, now, &out); err != nil {
 			return out, err
 		}

@@ -122,6 +122,11 @@ type Record struct {
 	// NotBefore is how far steps have been carried out: what falls due before it, because
 	// a rule changed meanwhile, happens then. Always where nothing is carried out.
 	NotBefore moment.Moment
+
+	// Horizon is from when on nobody asks, so that what surely lies behind it need not be
+	// computed; zero for none.
+	Horizon moment.Moment
+	Far     bool // a grant that neither ends nor is to be confirmed before the horizon was left out of Held
 }
 
 // after counts n days from the local day of a start, or of an end.
@@ -160,7 +165,26 @@ func (r *Record) Due(h *Held) moment.Moment {
 	if from == moment.Always { // without either there is no review
 		return moment.Never
 	}
+	if r.Horizon != 0 && r.beyond(from, h.Review) {
+		return moment.Never
+	}
 	return r.after(from, h.Review, false)
+}
+
+// beyond reports whether so many days after a start surely lie behind the horizon. The days
+// end a day later at least, which is more than changes of clocks take.
+func (r *Record) beyond(from moment.Moment, days int) bool {
+	return from+moment.Moment(days-1)*86400e6 > r.Horizon
+}
+
+// Beyond reports whether a grant surely neither ends nor is to be confirmed before the
+// horizon.
+func (r *Record) Beyond(from, until, reviewed moment.Moment, review int) bool {
+	if r.Horizon == 0 || until <= r.Horizon {
+		return false
+	}
+	start := max(reviewed, from)
+	return review == None || start == moment.Always || r.beyond(start, review)
 }
 
 // Own returns when an active record is suspended for what is its own, whatever becomes of
@@ -199,7 +223,7 @@ func (r *Record) Sequence() []Step { return r.Append(nil) }
 // Append adds the sequence to a list, so that many need no memory of their own.
 func (r *Record) Append(out []Step) []Step {
 	first := len(out)
-	last, ended := moment.Always, true
+	last, ended := moment.Always, !r.Far
 	for i := range r.Held {
 		h := &r.Held[i]
 		end, cause := r.End(h)

@@ -145,7 +145,9 @@ func TestPairs(t *testing.T) {
 		t.Fatal(err)
 	}
 	cal := moment.NewCalendar(zone)
-	day := func(d int) moment.Moment { return cal.Start(moment.DayOf(at(t, "2026-10-01T12:00:00Z"), zone) + moment.Day(d)) }
+	day := func(d int) moment.Moment {
+		return cal.Start(moment.DayOf(at(t, "2026-10-01T12:00:00Z"), zone) + moment.Day(d))
+	}
 	// Each lets its cause happen at the start of a day. What two of them share, they share
 	// as one record does: since is on day 0.
 	causes := map[Cause]func(r *Record, d int){

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"runtime"
 	"sort"
 	"sync"
 
@@ -114,8 +115,9 @@ type Sequences struct {
 	cal      *moment.Calendar
 	partners []partnerDates // by index of partner; the last is of none
 	barred   map[uint32]bool
+	speaks   []bool // by row of values: it says something of reviews; nil where none does
 	rec      dated.Record
-	given    []grant // those of rec.Held
+	given    []*grant // those of rec.Held
 	steps    []dated.Step
 }
 
@@ -165,6 +167,14 @@ func (s *Snapshot) Sequences(notBefore moment.Moment) *Sequences {
 		q.partners[i] = of(&pol.rows[pol.partners[i].rules], ended)
 	}
 	q.partners[len(pol.partners)] = of(nil, moment.Never)
+	for i := range inv.rows {
+		if row := &inv.rows[i]; row[ruleReviewDays] != catalogue.Unset || row[ruleReviewSilence] != catalogue.Unset {
+			if q.speaks == nil {
+				q.speaks = make([]bool, len(inv.rows))
+			}
+			q.speaks[i] = true
+		}
+	}
 	for a := range pol.bars {
 		if i := inv.addresses.find(inv.text, a); i != none {
 			if q.barred == nil {
@@ -208,15 +218,17 @@ func (q *Sequences) load(i uint32) bool {
 		}
 	}
 	r.Values = of.Values
-	r.Held, q.given = r.Held[:0], q.given[:0]
-	for _, g := range inv.given(p.grants) {
-		if g.via == viaGrant {
-			q.hold(&g, of, true)
+	r.Held, r.Far, q.given = r.Held[:0], false, q.given[:0]
+	given := inv.given(p.grants)
+	for i := range given {
+		if given[i].via == viaGrant {
+			q.hold(&given[i], of, true)
 		}
 	}
 	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		for _, g := range inv.given(inv.groups.at(k).grants) {
-			q.hold(&g, of, false)
+		given := inv.given(inv.groups.at(k).grants)
+		for i := range given {
+			q.hold(&given[i], of, false)
 		}
 	}
 	return true
@@ -225,12 +237,16 @@ func (q *Sequences) load(i uint32) bool {
 func (q *Sequences) hold(g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
 	h := dated.Held{From: g.from, Until: g.until, Reviewed: fromSeconds(g.link), Own: own, Review: of.reviewDays, ReviewEnds: of.reviewEnds}
-	space := g.resource
-	if space&itemBit != 0 {
-		space = inv.items.at(space &^ itemBit).space
-	}
-	if space != none && space < inv.spaces.n {
-		if rules := inv.spaces.at(space).rules; rules != none {
+	if q.speaks != nil {
+		space := g.resource
+		if space&itemBit != 0 {
+			space = inv.items.at(space &^ itemBit).space
+		}
+		rules := none
+		if space != none && space < inv.spaces.n {
+			rules = inv.spaces.at(space).rules
+		}
+		if rules != none && q.speaks[rules] {
 			row := &inv.rows[rules]
 			if v := row[ruleReviewDays]; v != catalogue.Unset {
 				h.Review = daysOf(join(catalogue.Days, join(catalogue.Days, of.review, v), q.s.pol.limit[ruleReviewDays]))
@@ -240,8 +256,12 @@ func (q *Sequences) hold(g *grant, of *partnerDates, own bool) {
 			}
 		}
 	}
+	if q.rec.Beyond(h.From, h.Until, h.Reviewed, h.Review) {
+		q.rec.Far = true
+		return
+	}
 	q.rec.Held = append(q.rec.Held, h)
-	q.given = append(q.given, *g)
+	q.given = append(q.given, g)
 }
 
 // of returns the sequence of a party; it holds until the next call.
@@ -267,7 +287,7 @@ type DueStep struct {
 func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
 	x := DueStep{Step: *st, Party: i}
 	if st.Held >= 0 {
-		g := &q.given[st.Held]
+		g := q.given[st.Held]
 		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role, g.from, g.until
 	}
 	return x
@@ -329,12 +349,22 @@ type Due struct {
 
 	q     *Sequences
 	first moment.Day
-	days  [][]uint32 // by day: parties, once for every step
+	days  [][]dueEntry // by day
 	count [][dated.NumKinds]int
-	keep  func(party uint32) bool
+	lock  sync.Mutex // guards the order of days
+	order []bool     // by day: its entries are in order
 
 	base  *Due // where set, this is a base with some parties counted anew
 	moved map[uint32]bool
+	anew  []dueEntry // what is due of those
+}
+
+// dueEntry is a step by whom it concerns.
+type dueEntry struct {
+	at   moment.Moment
+	who  uint32
+	day  uint16 // behind the first
+	kind dated.Kind
 }
 
 // Total is how many steps there are.
@@ -346,91 +376,122 @@ func (d *Due) Total() (n int) {
 }
 
 // Scan finds what is due from one moment until before another by computing the sequence
-// of every record. keep, where not nil, picks records.
+// of every record, on all processors. keep, where not nil, picks records.
 func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party uint32) bool) *Due {
 	q := s.Sequences(notBefore)
-	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from), keep: keep}
+	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from)}
 	n := max(0, int(q.cal.DayOf(until-1)-d.first)+1)
 	if until <= from {
 		n = 0
 	}
-	type found struct {
-		who uint32
-		day uint32
+	workers := uint32(max(1, runtime.GOMAXPROCS(0)))
+	parts := make([][]dueEntry, workers)
+	counts := make([][][dated.NumKinds]int, workers)
+	share := s.inv.parties.n/workers + 1
+	var group sync.WaitGroup
+	for w := range workers {
+		group.Go(func() {
+			all, count := make([]dueEntry, 0, share), make([][dated.NumKinds]int, n)
+			q := s.Sequences(notBefore)
+			q.rec.Horizon = until
+			for i := w * share; i < min((w+1)*share, s.inv.parties.n); i++ {
+				if keep != nil && !keep(i) {
+					continue
+				}
+				for _, st := range q.of(i) {
+					if st.At >= from && st.At < until {
+						day := q.cal.DayOf(st.At) - d.first
+						count[day][st.Kind]++
+						all = append(all, dueEntry{st.At, i, uint16(day), st.Kind})
+					}
+				}
+			}
+			parts[w], counts[w] = all, count
+		})
 	}
-	var all []found
-	per := make([]uint32, n)
-	d.count = make([][dated.NumKinds]int, n)
-	q.Each(func(i uint32, steps []dated.Step) bool {
-		if keep != nil && !keep(i) {
-			return true
-		}
-		for k := range steps {
-			if at := steps[k].At; at >= from && at < until {
-				day := uint32(q.cal.DayOf(at) - d.first)
-				per[day]++
-				d.count[day][steps[k].Kind]++
-				d.Kinds[steps[k].Kind]++
-				all = append(all, found{i, day})
+	group.Wait()
+	d.days, d.count, d.order = make([][]dueEntry, n), make([][dated.NumKinds]int, n), make([]bool, n)
+	total := 0
+	for w := range parts {
+		total += len(parts[w])
+	}
+	room := make([]dueEntry, total)
+	for day := range n {
+		k := 0
+		for w := range counts {
+			for kind, c := range counts[w][day] {
+				k += c
+				d.count[day][kind] += c
+				d.Kinds[kind] += c
 			}
 		}
-		return true
-	})
-	room := make([]uint32, len(all))
-	d.days = make([][]uint32, n)
-	for day, k := range per {
 		d.days[day], room = room[:0:k], room[k:]
 	}
-	for _, f := range all {
-		d.days[f.day] = append(d.days[f.day], f.who)
+	for w := range parts {
+		for _, e := range parts[w] {
+			d.days[e.day] = append(d.days[e.day], e)
+		}
 	}
 	return d
 }
 
-// within returns the steps of a party on a day of d, between its ends.
-func (d *Due) within(i uint32, day moment.Day, fn func(*dated.Step)) {
-	if d.keep != nil && !d.keep(i) {
-		return
+// before puts entries in order: by moment, then by address, then as they follow.
+func (s *Snapshot) before(a, b *dueEntry) bool {
+	switch {
+	case a.at != b.at:
+		return a.at < b.at
+	case a.who != b.who:
+		return s.inv.addressText(a.who) < s.inv.addressText(b.who)
 	}
-	from, until := max(d.From, d.q.cal.Start(day)), min(d.Until, d.q.cal.Start(day+1))
-	for _, st := range d.q.of(i) {
-		if st.At >= from && st.At < until {
-			fn(&st)
-		}
-	}
+	return a.kind < b.kind
 }
 
-// Day lists what is due on one day, in order.
-func (d *Due) Day(day moment.Day) []DueStep {
-	var out []DueStep
-	last := none
-	take := func(i uint32) {
-		var a addr.Address
-		d.within(i, day, func(st *dated.Step) {
-			if a.IsZero() {
-				a = d.q.s.addressOf(i)
-			}
-			x := d.q.tell(i, st)
-			x.Address = a
-			out = append(out, x)
-		})
+func (s *Snapshot) sortEntries(es []dueEntry) {
+	sort.Slice(es, func(i, j int) bool { return s.before(&es[i], &es[j]) })
+}
+
+// inOrder returns the entries of a day in order; they must not be changed.
+func (d *Due) inOrder(k int) []dueEntry {
+	if k < 0 || k >= len(d.days) {
+		return nil
 	}
-	from := d
-	if d.base != nil {
-		from = d.base
+	d.lock.Lock()
+	defer d.lock.Unlock()
+	if !d.order[k] {
+		d.q.s.sortEntries(d.days[k])
+		d.order[k] = true
 	}
-	if k := int(day - from.first); k >= 0 && k < len(from.days) {
-		for _, i := range from.days[k] {
-			if i != last && !d.moved[i] { // a party's steps of a day lie together
-				take(i)
-				last = i
-			}
+	return d.days[k]
+}
+
+// entries returns what is due on a day, in order.
+func (d *Due) entries(day moment.Day) []dueEntry {
+	if d.base == nil {
+		return d.inOrder(int(day - d.first))
+	}
+	all := d.base.inOrder(int(day - d.base.first))
+	if from, until := d.q.cal.Start(day), d.q.cal.Start(day+1); from < d.From || until > d.Until { // the first or the last day, which is not whole
+		all = all[sort.Search(len(all), func(i int) bool { return all[i].at >= d.From }):]
+		all = all[:sort.Search(len(all), func(i int) bool { return all[i].at >= d.Until })]
+	}
+	if len(d.moved) == 0 {
+		return all
+	}
+	out := make([]dueEntry, 0, len(all))
+	for _, e := range all {
+		if !d.moved[e.who] {
+			out = append(out, e)
 		}
 	}
-	for i := range d.moved {
-		take(i)
+	n := len(out)
+	for _, e := range d.anew {
+		if d.q.cal.DayOf(e.at) == day {
+			out = append(out, e)
+		}
 	}
-	SortDue(out)
+	if len(out) > n {
+		d.q.s.sortEntries(out)
+	}
 	return out
 }
 
@@ -455,42 +516,46 @@ func SortDue(steps []DueStep) {
 	})
 }
 
-// Steps lists what is due, skipping some, at most so many.
+// Steps lists what is due, skipping some, at most so many. It belongs to one goroutine at a
+// time.
 func (d *Due) Steps(skip, limit int) []DueStep {
 	out := []DueStep{}
 	if d.Until <= d.From {
 		return out
 	}
 	for day, last := d.q.cal.DayOf(d.From), d.q.cal.DayOf(d.Until-1); day <= last && len(out) < limit; day++ {
-		if n, exact := d.onDay(day); exact && n <= skip {
-			skip -= n
+		es := d.entries(day)
+		if skip >= len(es) {
+			skip -= len(es)
 			continue
 		}
-		steps := d.Day(day)
-		if skip >= len(steps) {
-			skip -= len(steps)
-			continue
+		for i := 0; i < len(es) && len(out) < limit; {
+			n := 1 // what happens to one record at one moment
+			for i+n < len(es) && es[i+n].who == es[i].who && es[i+n].at == es[i].at {
+				n++
+			}
+			if skip >= n {
+				skip -= n
+				i += n
+				continue
+			}
+			var some []DueStep
+			a := d.q.s.addressOf(es[i].who)
+			for _, st := range d.q.of(es[i].who) {
+				if st.At == es[i].at {
+					x := d.q.tell(es[i].who, &st)
+					x.Address = a
+					some = append(some, x)
+				}
+			}
+			SortDue(some)
+			some = some[min(skip, len(some)):]
+			skip = 0
+			out = append(out, some[:min(len(some), limit-len(out))]...)
+			i += n
 		}
-		steps = steps[skip:]
-		skip = 0
-		out = append(out, steps[:min(len(steps), limit-len(out))]...)
 	}
 	return out
-}
-
-// onDay returns how many steps lie on a day, where that is known without looking.
-func (d *Due) onDay(day moment.Day) (n int, exact bool) {
-	if d.base != nil {
-		return 0, false
-	}
-	k := int(day - d.first)
-	if k < 0 || k >= len(d.count) {
-		return 0, true
-	}
-	for _, c := range d.count[k] {
-		n += c
-	}
-	return n, true
 }
 
 // standing is what is due in the days ahead, kept from snapshot to snapshot: those that
@@ -522,8 +587,7 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 		st.due = s.Scan(carried, cal.Start(day), carried, nil)
 	}
 	base := st.due
-	d = &Due{From: from, Until: until, base: base, first: base.first, moved: map[uint32]bool{}}
-	d.q = s.Sequences(carried)
+	d = &Due{From: from, Until: until, base: base, first: base.first, q: s.Sequences(carried)}
 	for day, last := cal.DayOf(from), cal.DayOf(until-1); day <= last; day++ {
 		k := int(day - base.first)
 		if k < 0 || k >= len(base.count) {
@@ -535,19 +599,14 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 			}
 			continue
 		}
-		seen := none
-		for _, i := range base.days[k] { // the first or the last day, which is not whole
-			if i == seen {
-				continue
-			}
-			seen = i
-			for _, st := range base.q.of(i) {
-				if st.At >= from && st.At < until && cal.DayOf(st.At) == day {
-					d.Kinds[st.Kind]++
-				}
-			}
+		for _, e := range d.entries(day) { // before anything has moved
+			d.Kinds[e.kind]++
 		}
 	}
+	if len(s.moved) == 0 {
+		return d, true
+	}
+	d.moved = map[uint32]bool{}
 	for _, i := range s.moved {
 		if d.moved[i] {
 			continue
@@ -563,6 +622,7 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 		for _, st := range d.q.of(i) {
 			if st.At >= from && st.At < until {
 				d.Kinds[st.Kind]++
+				d.anew = append(d.anew, dueEntry{st.At, i, 0, st.Kind})
 			}
 		}
 	}
