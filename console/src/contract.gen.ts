@@ -3656,7 +3656,7 @@ export interface components {
         DueSupposing: {
             address: string;
             /** @enum {string} */
-            do: "extend" | "end_grant" | "suspend" | "bring_back" | "end" | "remove" | "confirm" | "end_partner";
+            do: "extend" | "end_grant" | "suspend" | "bring_back" | "end" | "remove" | "confirm" | "suspend_partner" | "end_partner";
             until?: string;
             grants?: boolean;
             resource?: string;

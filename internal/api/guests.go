@@ -343,13 +343,13 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestObject) (apigen.DueSupposingResponseObject, error) {
 	b := r.Body
 	st := s.state(ctx)
-	if b.Do == "end_partner" { // a change of policy: as a draft of it would have it
+	if b.Do == "end_partner" || b.Do == "suspend_partner" { // a change of policy: as a draft of it would have it
 		if who := whoIs(ctx); who.Role == service.Member {
 			if g, _, err := s.Service.Guest(ctx, b.Address); err != nil || g.Sponsor != who.Person || who.Person == "" {
 				return nil, fmt.Errorf("%w: there is no record of %s that you answer for", service.ErrNotFound, b.Address)
 			}
 		}
-		was, will, after, err := s.Service.WithoutPartner(ctx, st, b.Address)
+		was, will, after, err := s.Service.WithoutPartner(ctx, st, b.Address, b.Do == "end_partner")
 		if err != nil {
 			return nil, err
 		}

@@ -423,14 +423,15 @@ func (e DueStepKind) Valid() bool {
 
 // Defines values for DueSupposingDo.
 const (
-	DueSupposingDoBringBack  DueSupposingDo = "bring_back"
-	DueSupposingDoConfirm    DueSupposingDo = "confirm"
-	DueSupposingDoEnd        DueSupposingDo = "end"
-	DueSupposingDoEndGrant   DueSupposingDo = "end_grant"
-	DueSupposingDoEndPartner DueSupposingDo = "end_partner"
-	DueSupposingDoExtend     DueSupposingDo = "extend"
-	DueSupposingDoRemove     DueSupposingDo = "remove"
-	DueSupposingDoSuspend    DueSupposingDo = "suspend"
+	DueSupposingDoBringBack      DueSupposingDo = "bring_back"
+	DueSupposingDoConfirm        DueSupposingDo = "confirm"
+	DueSupposingDoEnd            DueSupposingDo = "end"
+	DueSupposingDoEndGrant       DueSupposingDo = "end_grant"
+	DueSupposingDoEndPartner     DueSupposingDo = "end_partner"
+	DueSupposingDoExtend         DueSupposingDo = "extend"
+	DueSupposingDoRemove         DueSupposingDo = "remove"
+	DueSupposingDoSuspend        DueSupposingDo = "suspend"
+	DueSupposingDoSuspendPartner DueSupposingDo = "suspend_partner"
 )
 
 // Valid indicates whether the value is a known member of the DueSupposingDo enum.
@@ -451,6 +452,8 @@ func (e DueSupposingDo) Valid() bool {
 	case DueSupposingDoRemove:
 		return true
 	case DueSupposingDoSuspend:
+		return true
+	case DueSupposingDoSuspendPartner:
 		return true
 	default:
 		return false

@@ -444,3 +444,54 @@ func TestMemberInvites(t *testing.T) {
 		t.Errorf("%d %s", status, body)
 	}
 }
+
+// TestWhatIf tells how the dates of a guest move if something were done, and does nothing.
+func TestWhatIf(t *testing.T) {
+	r := demoService(t)
+	token := r.token("lantern")
+	before := r.svc.State().Head
+	ask := func(do, more string) (was, will string) {
+		t.Helper()
+		status, _, body := r.call("POST", "/api/v1/due/supposing", token, `{"address":"hester.vexley@tholemere.example","do":"`+do+`"`+more+`}`)
+		var x struct{ Was, Will []struct{ At, Kind, Cause string } }
+		if status != 200 || json.Unmarshal([]byte(body), &x) != nil {
+			t.Fatalf("%s: %d %s", do, status, body)
+		}
+		tell := func(steps []struct{ At, Kind, Cause string }) (out string) {
+			for _, s := range steps {
+				out += s.At[:10] + " " + s.Kind + " " + s.Cause + "; "
+			}
+			return
+		}
+		return tell(x.Was), tell(x.Will)
+	}
+	today := time.Now().UTC().Format("2006-01-02")
+	far := time.Now().AddDate(0, 0, 60).Format("2006-01-02")
+	was, will := ask("extend", `,"until":"`+far+`","grants":true`)
+	if was == will || strings.Contains(will, "after_last_grant") && strings.Index(will, was[:10]) == 0 {
+		t.Errorf("extended: %s\nwas %s", will, was)
+	}
+	if was, will := ask("suspend_partner", ""); was != will {
+		t.Errorf("a suspended partner moves dates: %s\nwas %s", will, was)
+	}
+	if _, will := ask("end_partner", ""); !strings.HasPrefix(will, today+" suspended partner_ended; ") {
+		t.Errorf("the partner ended: %s", will)
+	}
+	if _, will := ask("end_grant", `,"resource":"folder:loan-valuations"`); !strings.HasPrefix(will, today+" grant_ends until; "+today+" suspended after_last_grant; ") {
+		t.Errorf("the grant ended: %s", will)
+	}
+	if _, will := ask("suspend", ""); strings.Contains(will, "suspended") || !strings.Contains(will, "removed grace") {
+		t.Errorf("suspended: %s", will)
+	}
+	if r.svc.State().Head != before {
+		t.Error("asking changed something")
+	}
+	// A changed rule, as a draft would have it.
+	r.login("harbour")
+	r.must("draft", "new", "Shorter")
+	r.must("rules", "set", "guests.idle_days", "--default", "25", "--draft", "Shorter")
+	live, short := r.must("due", "hester.vexley@tholemere.example", "--within", "90d", "-o", "csv"), r.must("due", "hester.vexley@tholemere.example", "--within", "90d", "-o", "csv", "--draft", "Shorter")
+	if live == short || !strings.Contains(short, "not seen for too long") || strings.Contains(live, "not seen for too long") {
+		t.Errorf("%s\n%s", live, short)
+	}
+}

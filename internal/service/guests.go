@@ -152,8 +152,8 @@ func (s *Service) MayLeave(a addr.Address) bool {
 }
 
 // WithoutPartner tells how the dates of a guest move if the connection with their partner
-// ended now.
-func (s *Service) WithoutPartner(ctx context.Context, st *State, address string) (was, will []engine.DueStep, after *engine.Snapshot, err error) {
+// ended now, or if the partner were suspended.
+func (s *Service) WithoutPartner(ctx context.Context, st *State, address string, ended bool) (was, will []engine.DueStep, after *engine.Snapshot, err error) {
 	a, err := addr.Parse(address)
 	if err != nil {
 		return nil, nil, nil, &Invalid{"address", address, err.Error()}
@@ -170,7 +170,10 @@ func (s *Service) WithoutPartner(ctx context.Context, st *State, address string)
 	policy.Partners = slices.Clone(policy.Partners)
 	for i := range policy.Partners {
 		if p := &policy.Partners[i]; p.ID == m.Partner.ID {
-			p.Standing, p.StandingSince = world.Ended, s.Now()
+			p.Standing, p.StandingSince = world.Suspended, s.Now()
+			if ended {
+				p.Standing = world.Ended
+			}
 		}
 	}
 	e := st.Aside()

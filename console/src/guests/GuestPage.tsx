@@ -184,7 +184,8 @@ function WhatIf({ guest }: { guest: GuestView }) {
           <option value="confirm">its grants were confirmed</option>
           <option value="suspend">it were suspended</option>
           <option value="end">it were let go</option>
-          {guest.short.partner && <option value="end_partner">the connection with {guest.short.partner} ended</option>}
+          {guest.short.partner && <option value="suspend_partner">{guest.short.partner} were suspended</option>}
+        {guest.short.partner && <option value="end_partner">the connection with {guest.short.partner} ended</option>}
         </Form.Select>
         {what === 'extend' && <Form.Control size="sm" type="date" aria-label="Until" value={day} onChange={(e) => setDay(e.target.value)} />}
         {on && (
@@ -201,6 +202,7 @@ function WhatIf({ guest }: { guest: GuestView }) {
         {what && <span className="quiet">A changed rule is asked in a draft: work in it, and come back here.</span>}
       </div>
       {x.error && <Wrong error={x.error} />}
+      {what === 'suspend_partner' && <p className="quiet">A suspended partner changes no record: everything refuses at its own gate, the dates stay, and bringing it back restores what was there.</p>}
       {x.data?.reason && <p className="gets-no">▼ {x.data.reason}</p>}
       {x.data && !x.data.reason && <Line steps={x.data.will} label="Line of time as it would be" />}
     </div>

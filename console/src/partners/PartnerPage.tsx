@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { useNavigate, useParams } from 'react-router'
+import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, services, type Advice, type BothHalves, type JournalEntry, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
 import { Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
@@ -451,7 +451,7 @@ function People({ id }: { id: string }) {
               {people.data.people.map((x) => (
                 <tr key={x.address}>
                   <th scope="row">
-                    {x.name || x.address}
+                    {x.state ? <Link to={`/guests/${encodeURIComponent(x.address)}`}>{x.name || x.address}</Link> : x.name || x.address}
                     {x.name && <span className="sub">{x.address}</span>}
                   </th>
                   <td>
@@ -471,6 +471,9 @@ function People({ id }: { id: string }) {
         </div>
       )}
       {people.data?.next && <p className="quiet">There are more; find them by name.</p>}
+      <p className="quiet">
+        <Link to={`/guests?partner=${id}`}>Their records and when each ends</Link> · <Link to={`/due?partner=${id}&until=%2B90d`}>what is due of them</Link>
+      </p>
     </section>
   )
 }

@@ -29,7 +29,20 @@ export function SpacePage({ role }: { role: string }) {
         ))
   const people = role === 'member' ? undefined : '/people'
   return (
-    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}>
+    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
+      tools={
+        role !== 'auditor' && (
+          <>
+            <Link className="btn btn-sm btn-outline-primary" to={`/guests?space=${x.id}`}>
+              Its guests
+            </Link>
+            <Link className="btn btn-sm btn-primary" to={`/invite?into=space%3A${x.id}`}>
+              Invite
+            </Link>
+          </>
+        )
+      }
+    >
       <div className="partner">
         <div>
           <section aria-labelledby="h-values">
