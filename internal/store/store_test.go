@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -341,5 +342,51 @@ func TestKilledDatabase(t *testing.T) {
 	}
 	if acknowledged < 80 {
 		t.Errorf("only %d entries were written", acknowledged)
+	}
+}
+
+// TestJournalBegunBefore brings a journal that was begun before entries had a salt up to date: it is
+// sealed anew, once, and holds.
+func TestJournalBegunBefore(t *testing.T) {
+	ctx := t.Context()
+	s, err := Open(ctx, dbtest.DSN(t), nil)
+	check(t, err)
+	defer s.Close()
+	check(t, s.Migrate(ctx))
+	for i := range 3 {
+		_, err := s.Change(ctx, "anna", "why", func(tx *Tx) error {
+			_, err := tx.PutRecord("group", fmt.Sprint("g", i), []byte(`{"id":"g"}`))
+			return err
+		})
+		check(t, err)
+	}
+	check(t, s.MigrateDown(ctx, 3))
+	check(t, s.Migrate(ctx))
+	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n != 3 {
+		t.Errorf("%d %+v %v", n, broken, err)
+	}
+	_, err = s.Change(ctx, "anna", "later", func(tx *Tx) error {
+		_, err := tx.PutRecord("group", "g9", []byte(`{"id":"g"}`))
+		return err
+	})
+	check(t, err)
+	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'other' WHERE seq = 2")
+	check(t, err)
+	if _, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil || broken.Seq != 2 {
+		t.Errorf("altered, and it holds: %+v %v", broken, err)
+	}
+	// Words that are taken away without an entry that says so are found out too.
+	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'why' WHERE seq = 2")
+	check(t, err)
+	if _, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil {
+		t.Errorf("%+v %v", broken, err)
+	}
+	var e Entry
+	check(t, each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE seq = 2", nil, func(r *sql.Rows) error { e, err = scanEntry(r); return err }))
+	d := e.digest()
+	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'gone', salt = NULL, digest = ? WHERE seq = 2", d[:])
+	check(t, err)
+	if _, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil || broken.Seq != 2 {
+		t.Errorf("words were taken away, and it holds: %+v %v", broken, err)
 	}
 }

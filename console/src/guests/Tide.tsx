@@ -38,7 +38,7 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
           let z = tall + 2
           return (
             <li key={w.from} className={ending === w.last ? 'is-chosen' : ''}>
-              <button type="button" aria-label={`${label}. Show who ends up to then`} title={label} aria-pressed={ending === w.last} onClick={() => choose(ending === w.last ? '' : w.last)}>
+              <button type="button" title={label} aria-pressed={ending === w.last} onClick={() => choose(ending === w.last ? '' : w.last)}>
                 <svg viewBox={`0 0 20 ${2 * tall + 2}`} preserveAspectRatio="none" aria-hidden="true">
                   {above.map((k) => {
                     const h = (0.68 * tall * (w.kinds[k] ?? 0)) / up
@@ -53,6 +53,7 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
                   })}
                   <line x1={0} x2={20} y1={tall + 1} y2={tall + 1} className="tide-water" />
                 </svg>
+                <span className="visually-hidden">{label}. Show who ends up to then</span>
                 <span className="tide-n" aria-hidden="true">{sum(w, above) || ''}</span>
                 <span className="tide-week" aria-hidden="true">{i % 4 === 0 ? day(w.from).replace(/^\w+,? /, '') : ''}</span>
               </button>
