@@ -453,7 +453,9 @@ func TestWhatIf(t *testing.T) {
 	ask := func(do, more string) (was, will string) {
 		t.Helper()
 		status, _, body := r.call("POST", "/api/v1/due/supposing", token, `{"address":"hester.vexley@tholemere.example","do":"`+do+`"`+more+`}`)
-		var x struct{ Was, Will []struct{ At, Kind, Cause string } }
+		var x struct {
+			Was, Will []struct{ At, Kind, Cause string }
+		}
 		if status != 200 || json.Unmarshal([]byte(body), &x) != nil {
 			t.Fatalf("%s: %d %s", do, status, body)
 		}

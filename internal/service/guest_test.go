@@ -394,6 +394,10 @@ func TestRulesChangeWhileRunning(t *testing.T) {
 	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "0 ") {
 		t.Errorf("lengthened, and a is %s", got)
 	}
+	for range 8 { // nothing is due meanwhile, and it is noted how far that is so
+		c.forward(time.Hour)
+		carry(t, s)
+	}
 	set("20")
 	carry(t, s)
 	began := s.Now()

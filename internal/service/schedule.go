@@ -70,7 +70,7 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 	s.carried.Store(&c)
 	st := s.State()
 	if seen := s.looked.Load(); seen != nil && seen.of == st.Snapshot && now < seen.next {
-		return out, nil
+		return out, s.advance(ctx, &c, now)
 	}
 	next := now + 1
 	d, kept := st.Ahead(c.At, next, c.At)
