@@ -241,6 +241,24 @@ func (r *Record) Append(out []Step) []Step {
 			out = append(out, Step{At: end, Kind: GrantEnds, Cause: cause, Held: int32(i)})
 		}
 	}
+	out = r.tail(out, last, len(r.Held) > 0, ended)
+	steps := out[first:]
+	for i := 1; i < len(steps); i++ { // few, and nearly in order
+		for j := i; j > 0 && (steps[j].At < steps[j-1].At || steps[j].At == steps[j-1].At && steps[j].Kind < steps[j-1].Kind); j-- {
+			steps[j], steps[j-1] = steps[j-1], steps[j]
+		}
+	}
+	for i := range steps {
+		if k := steps[i].Kind; k == Removed || k == Invitation { // nothing is left that could end
+			return out[:first+i+1]
+		}
+	}
+	return out
+}
+
+// tail adds what becomes of the record itself: last is when the last of its grants ends,
+// held whether it has any, ended whether all of them end.
+func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 	at, cause := moment.Never, NoCause
 	switch r.State {
 	case Fed: // it knows only its feed; its grants still end
@@ -260,7 +278,7 @@ func (r *Record) Append(out []Step) []Step {
 		}
 	default:
 		at, cause = r.Own()
-		if len(r.Held) > 0 && ended && r.Values.LastGrantSuspends {
+		if held && ended && r.Values.LastGrantSuspends {
 			if over := max(last, r.Since); over <= at {
 				at, cause = over, ByLastGrant
 			}
@@ -276,18 +294,73 @@ func (r *Record) Append(out []Step) []Step {
 			}
 		}
 	}
-	steps := out[first:]
-	for i := 1; i < len(steps); i++ { // few, and nearly in order
-		for j := i; j > 0 && (steps[j].At < steps[j-1].At || steps[j].At == steps[j-1].At && steps[j].Kind < steps[j-1].Kind); j-- {
-			steps[j], steps[j-1] = steps[j-1], steps[j]
-		}
-	}
-	for i := range steps {
-		if k := steps[i].Kind; k == Removed || k == Invitation { // nothing is left that could end
-			return out[:first+i+1]
-		}
-	}
 	return out
+}
+
+// Quick does what Append does for somebody who only counts: steps are not in order and do
+// not say which grant they are of. Grants are added one by one, without Held.
+type Quick struct {
+	r           *Record
+	steps       []Step
+	last        moment.Moment
+	held, ended bool
+}
+
+// Begin begins with a record that holds nothing yet.
+func (q *Quick) Begin(r *Record) {
+	q.r, q.steps, q.last, q.held, q.ended = r, q.steps[:0], moment.Always, false, true
+}
+
+// Grant adds a grant.
+func (q *Quick) Grant(h *Held) {
+	r := q.r
+	q.held = true
+	if r.Beyond(h.From, h.Until, h.Reviewed, h.Review) {
+		q.ended = false
+		return
+	}
+	due, end, cause := moment.Never, h.Until, ByUntil
+	if h.Review != None {
+		due = r.Due(h)
+		if h.ReviewEnds && due != moment.Never {
+			if silent := max(r.after(due, ReviewAnswer, true), r.NotBefore); silent < end {
+				end, cause = silent, ByReview
+			}
+		}
+	}
+	if end == moment.Never {
+		q.ended = false
+	}
+	q.last = max(q.last, end)
+	if !h.Own {
+		return
+	}
+	if due != moment.Never && due < end {
+		q.steps = append(q.steps, Step{At: due, Kind: ReviewDue, Cause: ByReviewNeeded, Held: -1})
+	}
+	if end != moment.Never {
+		q.steps = append(q.steps, Step{At: end, Kind: GrantEnds, Cause: cause, Held: -1})
+	}
+}
+
+// Done returns the steps; they hold until the next Begin.
+func (q *Quick) Done() []Step {
+	n := len(q.steps)
+	q.steps = q.r.tail(q.steps, q.last, q.held, q.ended)
+	for _, st := range q.steps[n:] {
+		if st.Kind != Removed && st.Kind != Invitation {
+			continue
+		}
+		keep := q.steps[:0] // nothing is left that could end
+		for _, x := range q.steps {
+			if x.At < st.At || x.At == st.At && x.Kind <= st.Kind {
+				keep = append(keep, x)
+			}
+		}
+		q.steps = keep
+		break
+	}
+	return q.steps
 }
 
 // Out returns the first moment at which a record is suspended or removed, and why; Never

@@ -118,6 +118,7 @@ type Sequences struct {
 	speaks   []bool // by row of values: it says something of reviews; nil where none does
 	rec      dated.Record
 	given    []*grant // those of rec.Held
+	quick    dated.Quick
 	steps    []dated.Step
 }
 
@@ -188,10 +189,74 @@ func (s *Snapshot) Sequences(notBefore moment.Moment) *Sequences {
 
 // load fills q.rec with the record of a party; false where it has none.
 func (q *Sequences) load(i uint32) bool {
+	p, of := q.loadRecord(i)
+	if p == nil {
+		return false
+	}
+	q.rec.Held, q.rec.Far, q.given = q.rec.Held[:0], false, q.given[:0]
+	q.eachHeld(p, of, func(h *dated.Held, g *grant) {
+		if q.rec.Beyond(h.From, h.Until, h.Reviewed, h.Review) {
+			q.rec.Far = true
+			return
+		}
+		q.rec.Held = append(q.rec.Held, *h)
+		q.given = append(q.given, g)
+	})
+	return true
+}
+
+// counted returns the steps of a party for who only counts them.
+func (q *Sequences) counted(i uint32) []dated.Step {
+	p, of := q.loadRecord(i)
+	if p == nil {
+		return nil
+	}
+	q.quick.Begin(&q.rec)
+	inv := &q.s.inv
+	var h dated.Held
+	given := inv.given(p.grants)
+	for k := range given {
+		if g := &given[k]; g.via == viaGrant {
+			q.fill(&h, g, of, true)
+			q.quick.Grant(&h)
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		given := inv.given(inv.groups.at(k).grants)
+		for k := range given {
+			q.fill(&h, &given[k], of, false)
+			q.quick.Grant(&h)
+		}
+	}
+	return q.quick.Done()
+}
+
+// eachHeld hands over what a party holds.
+func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *grant)) {
+	inv := &q.s.inv
+	var h dated.Held
+	given := inv.given(p.grants)
+	for i := range given {
+		if given[i].via == viaGrant {
+			q.fill(&h, &given[i], of, true)
+			fn(&h, &given[i])
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		given := inv.given(inv.groups.at(k).grants)
+		for i := range given {
+			q.fill(&h, &given[i], of, false)
+			fn(&h, &given[i])
+		}
+	}
+}
+
+// loadRecord fills q.rec but for what it holds; nil where there is no record.
+func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	inv, pol := &q.s.inv, q.s.pol
 	p := inv.parties.at(i)
 	if p.flags&hasRecord == 0 {
-		return false
+		return nil, nil
 	}
 	d := inv.dates.at(i)
 	r := &q.rec
@@ -218,25 +283,13 @@ func (q *Sequences) load(i uint32) bool {
 		}
 	}
 	r.Values = of.Values
-	r.Held, r.Far, q.given = r.Held[:0], false, q.given[:0]
-	given := inv.given(p.grants)
-	for i := range given {
-		if given[i].via == viaGrant {
-			q.hold(&given[i], of, true)
-		}
-	}
-	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		given := inv.given(inv.groups.at(k).grants)
-		for i := range given {
-			q.hold(&given[i], of, false)
-		}
-	}
-	return true
+	return p, of
 }
 
-func (q *Sequences) hold(g *grant, of *partnerDates, own bool) {
+// fill writes what a sequence is computed from of a grant.
+func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
-	h := dated.Held{From: g.from, Until: g.until, Reviewed: fromSeconds(g.link), Own: own, Review: of.reviewDays, ReviewEnds: of.reviewEnds}
+	h.From, h.Until, h.Reviewed, h.Own, h.Review, h.ReviewEnds = g.from, g.until, fromSeconds(g.link), own, of.reviewDays, of.reviewEnds
 	if q.speaks != nil {
 		space := g.resource
 		if space&itemBit != 0 {
@@ -256,12 +309,6 @@ func (q *Sequences) hold(g *grant, of *partnerDates, own bool) {
 			}
 		}
 	}
-	if q.rec.Beyond(h.From, h.Until, h.Reviewed, h.Review) {
-		q.rec.Far = true
-		return
-	}
-	q.rec.Held = append(q.rec.Held, h)
-	q.given = append(q.given, g)
 }
 
 // of returns the sequence of a party; it holds until the next call.
@@ -398,7 +445,7 @@ func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party ui
 				if keep != nil && !keep(i) {
 					continue
 				}
-				for _, st := range q.of(i) {
+				for _, st := range q.counted(i) {
 					if st.At >= from && st.At < until {
 						day := q.cal.DayOf(st.At) - d.first
 						count[day][st.Kind]++
