@@ -3740,7 +3740,7 @@ export interface components {
             reason?: string;
             was?: components["schemas"]["DueStep"][];
             will?: components["schemas"]["DueStep"][];
-            /** @description Actions on resources that are lost at once */
+            /** @description Granted actions that are lost at once */
             lost?: number;
         };
         GuestMerge: {
@@ -3753,7 +3753,9 @@ export interface components {
             into: string;
             grants: number;
             groups: number;
+            /** @description Granted actions */
             was: number;
+            /** @description Granted actions */
             will: number;
             gained: components["schemas"]["Gained"][];
             steps: components["schemas"]["DueStep"][];

@@ -474,7 +474,7 @@ func (a *app) guestMerge() *cobra.Command {
 			word = "would move"
 		}
 		a.say("%d grants and %d groups of %s %s to %s, and %s is removed.", m.Grants, m.Groups, m.From, word, m.Into, m.From)
-		a.say("%s could do %d things and can do %d:", m.Into, m.Was, m.Will)
+		a.say("%s: %d granted actions, and then %d:", m.Into, m.Was, m.Will)
 		for i, g := range m.Gained {
 			if i == 12 {
 				a.say("  … and %d more", len(m.Gained)-i)

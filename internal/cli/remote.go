@@ -11,6 +11,7 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -808,9 +809,12 @@ func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, w
 	if csvOf != "" && scimOf != "" {
 		return usage{errors.New("a file is CSV or SCIM; give one of --csv and --scim")}
 	}
-	what, kind := csvOf, "text/csv"
+	what, kind, flag := csvOf, "text/csv", "--csv"
 	if scimOf != "" {
-		what, kind = scimOf, "application/scim+json"
+		what, kind, flag = scimOf, "application/scim+json", "--scim"
+	}
+	if lists := []string{"guests", "grants", "links", "spaces", "people"}; !slices.Contains(lists, what) {
+		return usage{fmt.Errorf("%s %q: write %s", flag, what, strings.Join(lists, ", "))}
 	}
 	resp, err := r.PutListWithBody(ctx, what, &client.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)}, kind, bytes.NewReader(text))
 	var x client.ListTaken

@@ -2484,7 +2484,7 @@ type GuestChanged struct {
 	Address string `json:"address"`
 	Done    bool   `json:"done"`
 
-	// Lost Actions on resources that are lost at once
+	// Lost Granted actions that are lost at once
 	Lost   *int       `json:"lost,omitempty"`
 	Name   *string    `json:"name,omitempty"`
 	Reason *string    `json:"reason,omitempty"`
@@ -2528,8 +2528,12 @@ type GuestMerged struct {
 	Groups int       `json:"groups"`
 	Into   string    `json:"into"`
 	Steps  []DueStep `json:"steps"`
-	Was    int       `json:"was"`
-	Will   int       `json:"will"`
+
+	// Was Granted actions
+	Was int `json:"was"`
+
+	// Will Granted actions
+	Will int `json:"will"`
 }
 
 // GuestShort defines model for GuestShort.

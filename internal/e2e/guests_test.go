@@ -410,6 +410,9 @@ func TestLists(t *testing.T) {
 	if g.Name != "Maren H." || g.Purpose == "" || g.Sponsor != "s.lindqvane" { // a column that is not there changes nothing
 		t.Errorf("%+v", g)
 	}
+	if status, _, errs := r.client("", "load", good, "--csv", "visitors"); status != 2 || !strings.Contains(errs, `--csv "visitors": write guests, grants, links, spaces, people`) {
+		t.Errorf("%d %s", status, errs)
+	}
 	own := file("own.csv", "address\nt.wrayburn@brackwater.example\n")
 	if status, out, _ := r.client("", "load", own, "--csv", "guests"); status != 1 || !strings.Contains(out, "our people do not become guests") && !strings.Contains(out, "one of our own") {
 		t.Errorf("%d %s", status, out)

@@ -292,9 +292,11 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	return x, s.tellGuest(now, t, c, g, &next)
 }
 
+// yeses counts granted actions on resources; what needs no role is never added to them
+// (model §7).
 func yeses(lines []engine.ReachLine) (n int) {
 	for i := range lines {
-		if lines[i].Yes {
+		if lines[i].Yes && lines[i].Action.Get().Spread == catalogue.Granted {
 			n += max(1, lines[i].Count)
 		}
 	}
@@ -517,7 +519,7 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 type Merged struct {
 	From, Into     string
 	Grants, Groups int // that move
-	Was, Will      int // actions that Into can do
+	Was, Will      int // granted actions that Into can do
 	Gained         []engine.ReachLine
 	Steps          []engine.DueStep
 	State          *engine.Snapshot
@@ -563,6 +565,7 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 			return fmt.Errorf("%w: %s is suspended; bring it back first, or merge the other way", ErrConflict, b)
 		}
 		y.Origins |= x.Origins
+		y.Renewed = max(x.Renewed, y.Renewed, x.Since, y.Since) // the term goes on from the later: nobody is cut off by it
 		y.Since = min(y.Since, x.Since)
 		if x.Until == moment.Never || y.Until == moment.Never {
 			y.Until = min(x.Until, y.Until) // the end that somebody set stays
@@ -570,7 +573,6 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 			y.Until = max(x.Until, y.Until)
 		}
 		y.LastSeen = max(x.LastSeen, y.LastSeen)
-		y.Renewed = max(x.Renewed, y.Renewed)
 		for _, f := range []struct{ to, from *string }{{&y.Name, &x.Name}, {&y.Purpose, &x.Purpose}, {&y.Sponsor, &x.Sponsor}, {&y.Language, &x.Language}, {&y.Location, &x.Location}} {
 			if *f.to == "" {
 				*f.to = *f.from

@@ -545,7 +545,7 @@ links: [{id: k, item: file:kit, for: [a@ilvane.example], right: view, by: uma}, 
 	load(t, s, "wexillum: 1\nguests: [{address: l2@ilvane.example, sponsor: uma, since: 2026-05-01, accepted: 2026-05-02, origins: [shared], last_seen: 2026-11-20}]\ngrants: [{party: l2@ilvane.example, resource: page:notes, role: contribute, from: 2026-05-01, until: 2027-01-01}]\n")
 	m, err := s.MergeGuests(t.Context(), keeper, "l2@ilvane.example", "l@ilvane.example", "", true)
 	check(t, err)
-	if m.Grants != 1 || m.Will <= m.Was || s.State().Counts().Guests != 3 {
+	if m.Grants != 1 || m.Was != 2 || m.Will != 3 || m.Steps[0].At <= s.Now() || s.State().Counts().Guests != 3 {
 		t.Errorf("%+v", m)
 	}
 	_, err = s.MergeGuests(t.Context(), keeper, "l2@ilvane.example", "l@ilvane.example", "they said so", false)

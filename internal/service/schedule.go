@@ -427,15 +427,7 @@ func jsonOf(m map[string]string) string {
 // Schedule looks for what is due until the context ends: every so often, for outbox and
 // warnings too.
 func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender) {
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	away := false
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	s.repeat(ctx, every, "what is due waits", "what is due is carried out again", func() error {
 		_, err := s.CarryOut(ctx)
 		if err == nil {
 			_, err = s.Warn(ctx, false)
@@ -446,14 +438,6 @@ func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender
 		if err == nil && send != nil {
 			_, err = s.SendWaiting(ctx, send)
 		}
-		if ctx.Err() != nil {
-			return
-		}
-		if err != nil && !away {
-			s.log.Error("what is due waits", "error", err)
-		} else if err == nil && away {
-			s.log.Info("what is due is carried out again")
-		}
-		away = err != nil
-	}
+		return err
+	})
 }

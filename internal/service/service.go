@@ -133,15 +133,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 // Run follows the database until the context ends. A database that is away is
 // asked again; what is known is answered meanwhile.
 func (s *Service) Run(ctx context.Context, every time.Duration) {
-	tick := time.NewTicker(every)
-	defer tick.Stop()
-	away := false
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-tick.C:
-		}
+	s.repeat(ctx, every, "the database is away; answering from what is known", "the database is back", func() error {
 		h, err := s.store.Head(ctx)
 		if err == nil && h != s.State().Head {
 			err = s.Refresh(ctx)
@@ -152,13 +144,30 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		if err == nil {
 			err = s.noticeRequests(ctx)
 		}
+		return err
+	})
+}
+
+// repeat does something every so often until the context ends; once it fails, and once it
+// works again, it says so.
+func (s *Service) repeat(ctx context.Context, every time.Duration, fails, works string, do func() error) {
+	tick := time.NewTicker(every)
+	defer tick.Stop()
+	away := false
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		err := do()
 		if ctx.Err() != nil {
 			return
 		}
 		if err != nil && !away {
-			s.log.Error("the database is away; answering from what is known", "error", err)
+			s.log.Error(fails, "error", err)
 		} else if err == nil && away {
-			s.log.Info("the database is back")
+			s.log.Info(works)
 		}
 		away = err != nil
 	}

@@ -289,7 +289,7 @@ function Merge({ into, close }: { into: string; close: () => void }) {
           {ahead.data && sought === from && (
             <>
               <p>
-                {ahead.data.grants} grants and {ahead.data.groups} groups would move. {into} could do {ahead.data.was} things and would do {ahead.data.will}.
+                Grants that would move: {ahead.data.grants}; groups: {ahead.data.groups}. {into} has {ahead.data.was} granted actions and would have {ahead.data.will}.
               </p>
               <ul className="plain-list">
                 {ahead.data.gained.slice(0, 8).map((x, i) => (

@@ -156,7 +156,7 @@ function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][nu
         const by = new Map<string, string[]>()
         for (const l of opened) {
           const at = l.name && !l.resource.endsWith(':*') && !l.resource.startsWith('directory:') ? l.name : 'besides, without a role'
-          by.set(at, [...(by.get(at) ?? []), l.action])
+          by.set(at, [...new Set([...(by.get(at) ?? []), l.action])])
         }
         return (
           <section key={o.of} aria-label={`What it opens: ${o.of}`}>

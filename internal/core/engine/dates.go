@@ -212,22 +212,7 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 		return nil
 	}
 	q.quick.Begin(&q.rec)
-	inv := &q.s.inv
-	var h dated.Held
-	given := inv.given(p.grants)
-	for k := range given {
-		if g := &given[k]; g.via == viaGrant {
-			q.fill(&h, g, of, true)
-			q.quick.Grant(&h)
-		}
-	}
-	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		given := inv.given(inv.groups.at(k).grants)
-		for k := range given {
-			q.fill(&h, &given[k], of, false)
-			q.quick.Grant(&h)
-		}
-	}
+	q.eachHeld(p, of, func(h *dated.Held, _ *grant) { q.quick.Grant(h) })
 	return q.quick.Done()
 }
 
