@@ -55,12 +55,19 @@ func startDemo(t *testing.T, dir string, as *syscall.Credential, args ...string)
 	s := &started{t, cmd, "", &strings.Builder{}, make(chan error, 1)}
 	ready := make(chan string, 1)
 	go func() {
+		// What is printed is read to its last line before anybody looks at it.
+		var url string
+		var last bool
 		sc := bufio.NewScanner(pipe)
 		for sc.Scan() {
 			s.out.WriteString(sc.Text() + "\n")
 			if m := regexp.MustCompile(`console +(http://\S+)`).FindStringSubmatch(sc.Text()); m != nil {
-				ready <- m[1]
+				url = m[1]
 			}
+			if last {
+				ready <- url // the empty line after the last one
+			}
+			last = strings.Contains(sc.Text(), "Ready after")
 		}
 		s.done <- cmd.Wait()
 	}()
