@@ -560,7 +560,7 @@ func TestKilledWhilePublishing(t *testing.T) {
 	want := a.State().Head.Revision
 	published, cut := 0, 0
 	const rounds = 18
-	var took time.Duration // of publishing without being killed, once for each way
+	took := [2]time.Duration{} // of publishing, by who is killed; then when it is hit
 	for round := -2; round < rounds; round++ {
 		d, err := a.MakeDraft(t.Context(), "anna", fmt.Sprint("Round ", round), false)
 		check(t, err)
@@ -574,10 +574,11 @@ func TestKilledWhilePublishing(t *testing.T) {
 		before := dump(t, a, store.Head{})
 		told := false
 		inProcess := round%2 == 0
+		hit := &took[(round+2)%2]
 		began := time.Now()
-		wait := func() { // where it is hit is chance; over all rounds it is hit everywhere
+		wait := func() { // it closes in on where one turns into the other
 			if round >= 0 {
-				time.Sleep(took * time.Duration(round) * 13 / rounds / 10)
+				time.Sleep(*hit)
 			}
 		}
 		if inProcess {
@@ -616,7 +617,7 @@ func TestKilledWhilePublishing(t *testing.T) {
 			_ = cmd.Wait() // it was killed
 		}
 		if round < 0 {
-			took = max(took, time.Since(began))
+			*hit = time.Since(began) / 2
 		}
 		if inProcess && round >= 0 {
 			a, _ = start(t, server.DSN("w"))
@@ -635,11 +636,15 @@ func TestKilledWhilePublishing(t *testing.T) {
 		case DraftPublished:
 			published++
 			want++
+			if round >= 0 {
+				*hit = *hit * 2 / 3
+			}
 			if bars != 20 || y.Published != want || a.State().Head.Revision != want {
 				t.Fatalf("round %d: published as %d of %d with %d bars", round, y.Published, want, bars)
 			}
 		case DraftOpen:
 			cut++
+			*hit = *hit*3/2 + time.Millisecond
 			if told {
 				t.Fatalf("round %d: it was told that it is published, and it is not", round)
 			}
