@@ -766,7 +766,8 @@ export interface paths {
         /** Links and whether they work */
         get: operations["listLinks"];
         put?: never;
-        post?: never;
+        /** Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it */
+        post: operations["makeLink"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2812,6 +2813,38 @@ export interface components {
             works: boolean;
             /** @description Why it works or not, and until when */
             text: string;
+        };
+        LinkAsk: {
+            /** @description Absent: drawn */
+            id?: string;
+            /** @description A file or a folder, as file:press-kit */
+            item: string;
+            /** @description For whoever holds it */
+            bearer?: boolean;
+            /** @description Addresses it names, one a line or between commas */
+            for?: string;
+            /** @enum {string} */
+            right?: "view" | "contribute" | "manage";
+            until?: string;
+            /** @default true */
+            download: boolean;
+            /** @description A password is asked */
+            password?: boolean;
+            /** @description The person of ours whose link it is */
+            by?: string;
+            why?: string;
+        };
+        MadeLink: {
+            /** @description With preview, whether it would be */
+            made: boolean;
+            link: components["schemas"]["Link"];
+            /** @description Everything that stands in the way of a link for whoever holds it */
+            refused: components["schemas"]["CheckCause"][];
+            /** @description What became of each address */
+            lines: components["schemas"]["InvitedLine"][];
+            opens: components["schemas"]["InvitationOpens"][];
+            /** @description What stays open for everybody whatever their gates say */
+            residual?: string;
         };
         Forwarder: {
             person: string;
@@ -5480,6 +5513,37 @@ export interface operations {
                     "application/json": {
                         links: components["schemas"]["Link"][];
                     };
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    makeLink: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: {
+                /** @description The same key within a day repeats the first answer */
+                "Idempotency-Key"?: components["parameters"]["IdempotencyKey"];
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkAsk"];
+            };
+        };
+        responses: {
+            /** @description The link, or why there is none */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeLink"];
                 };
             };
             default: components["responses"]["Problem"];

@@ -3,21 +3,28 @@ package answer
 import (
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/check"
+	"wexillum.example/internal/core/engine"
 )
 
 // CheckLine writes what was found of one address of a list.
 func CheckLine(l *check.Line) apigen.CheckLine {
 	out := apigen.CheckLine{Line: l.Number, Text: l.Text, Address: text(l.Address), Kind: text(l.Kind), Partner: text(l.Partner), Verdict: apigen.CheckLineVerdict(l.Verdict), Reason: text(l.Reason),
-		Causes: []apigen.CheckCause{}, Conditions: l.Conditions, Next: text(l.Next())}
+		Causes: CheckCauses(l.Causes), Conditions: l.Conditions, Next: text(l.Next())}
 	if out.Conditions == nil {
 		out.Conditions = []string{}
 	}
-	for i := range l.Causes {
-		c := &l.Causes[i]
-		out.Causes = append(out.Causes, apigen.CheckCause{Gate: c.Gate.String(), Code: c.Code.String(), Side: c.Side.String(), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next())})
-	}
 	if l.Bundle != "" {
 		out.Causes = append(out.Causes, apigen.CheckCause{Gate: "bundle", Code: check.NotForBundle, Side: "ours", Who: text("administrator"), Text: l.Bundle, Next: text(check.NextForBundle)})
+	}
+	return out
+}
+
+// CheckCauses writes what stands in the way.
+func CheckCauses(causes []engine.Cause) []apigen.CheckCause {
+	out := []apigen.CheckCause{}
+	for i := range causes {
+		c := &causes[i]
+		out = append(out, apigen.CheckCause{Gate: c.Gate.String(), Code: c.Code.String(), Side: c.Side.String(), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next())})
 	}
 	return out
 }

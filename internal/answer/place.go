@@ -190,7 +190,12 @@ func Suppose(x *apigen.Supposition, s *engine.Snapshot, now moment.Moment) (engi
 
 // Would writes what would be opened.
 func Would(who string, kind engine.Kind, at moment.Moment, lines []engine.WouldLine, revision uint64) apigen.Would {
-	out := apigen.Would{Subject: who, Kind: kind.String(), At: at.String(), Lines: []apigen.WouldLine{}, Revision: int64(revision)}
+	return apigen.Would{Subject: who, Kind: kind.String(), At: at.String(), Lines: WouldLines(lines), Revision: int64(revision)}
+}
+
+// WouldLines writes what would become of everything somebody may try.
+func WouldLines(lines []engine.WouldLine) []apigen.WouldLine {
+	out := []apigen.WouldLine{}
 	for i := range lines {
 		l := &lines[i]
 		x := apigen.WouldLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name), Count: l.Count,
@@ -201,7 +206,7 @@ func Would(who string, kind engine.Kind, at moment.Moment, lines []engine.WouldL
 		if !l.To.IsZero() {
 			x.To = text(l.To.String())
 		}
-		out.Lines = append(out.Lines, x)
+		out = append(out, x)
 	}
 	return out
 }

@@ -78,6 +78,7 @@ var access = map[string]roles{
 	"GET /api/v1/people":                            readers,
 	"GET /api/v1/people/{id}":                       everyone,
 	"GET /api/v1/links":                             everyone,
+	"POST /api/v1/links":                            editors,
 	"POST /api/v1/links/{id}/end":                   editors,
 	"GET /api/v1/forwarders":                        readers,
 	"DELETE /api/v1/forwarders/{person}/{address}":  editors,
@@ -186,7 +187,7 @@ var draftRoutes = map[string]bool{
 }
 
 // previewRoutes are those that change at once, but whose preview may be asked within a draft.
-var previewRoutes = map[string]bool{"POST /api/v1/guests/changes": true, "POST /api/v1/invitations": true}
+var previewRoutes = map[string]bool{"POST /api/v1/guests/changes": true, "POST /api/v1/invitations": true, "POST /api/v1/links": true}
 
 func (rs roles) has(r service.Role) bool {
 	for _, x := range rs {

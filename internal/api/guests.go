@@ -181,21 +181,9 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 		out.Into = "group:" + x.Group
 	}
 	out.Missing = append(out.Missing, x.Missing...)
-	for i := range x.Lines {
-		l := &x.Lines[i]
-		y := apigen.InvitedLine{Check: answer.CheckLine(&l.Line), Name: some(l.Name)}
-		if l.Done != "" {
-			y.Done = ptr(apigen.InvitedLineDone(l.Done))
-		}
-		out.Lines = append(out.Lines, y)
-	}
+	out.Lines = append(out.Lines, invitedLines(x.Lines)...)
 	st := s.state(ctx)
-	for i := range x.Opens {
-		o := &x.Opens[i]
-		w := answer.Would(o.Who.String(), o.Kind, s.Service.Now(), o.Lines, st.Head.Revision)
-		granted, wide := service.Opened(o.Lines)
-		out.Opens = append(out.Opens, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: o.Who.String(), Opened: granted, Wide: wide, Lines: w.Lines, Steps: answer.DueSteps(o.State, o.Steps)})
-	}
+	out.Opens = append(out.Opens, opens(x.Opens, "")...)
 	for _, n := range x.Narrower {
 		out.Narrower = append(out.Narrower, apigen.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)})
 	}
@@ -204,6 +192,35 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 		out.Residual = some(v.ResidualRisk())
 	}
 	return out, nil
+}
+
+func invitedLines(lines []service.InvitedLine) []apigen.InvitedLine {
+	out := []apigen.InvitedLine{}
+	for i := range lines {
+		l := &lines[i]
+		y := apigen.InvitedLine{Check: answer.CheckLine(&l.Line), Name: some(l.Name)}
+		if l.Done != "" {
+			y.Done = ptr(apigen.InvitedLineDone(l.Done))
+		}
+		out = append(out, y)
+	}
+	return out
+}
+
+// opens writes what an invitation or a link opens; whom it is for where that is no address
+// stands in other.
+func opens(list []service.Opens, other string) []apigen.InvitationOpens {
+	out := []apigen.InvitationOpens{}
+	for i := range list {
+		o := &list[i]
+		who := other
+		if who == "" {
+			who = o.Who.String()
+		}
+		granted, wide := service.Opened(o.Lines)
+		out = append(out, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: who, Opened: granted, Wide: wide, Lines: answer.WouldLines(o.Lines), Steps: answer.DueSteps(o.State, o.Steps)})
+	}
+	return out
 }
 
 func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestObject) (apigen.ChangeGuestsResponseObject, error) {

@@ -656,31 +656,15 @@ func (s *server) RemoveForwarder(ctx context.Context, r apigen.RemoveForwarderRe
 
 func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject) (apigen.ListLinksResponseObject, error) {
 	st, now := s.state(ctx), s.Service.Now()
-	act, _ := catalogue.ActionByName("files.open")
 	me := whoIs(ctx)
 	out := apigen.ListLinks200JSONResponse{Links: []apigen.Link{}}
 	err := s.Service.Links(ctx, func(l *world.Link) error {
 		if item := opt(r.Params.Item); item != "" && item != l.Item.String() || me.Role == service.Member && !st.BelongsTo(me.Person, l.Item) {
 			return nil
 		}
-		x := apigen.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
-		if l.Bearer() {
-			a, err := st.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: now})
-			if err != nil { // on something that links do not open
-				x.Text = err.Error()
-			} else {
-				x.Works, x.Text = a.Yes(), a.DecidingCause().Text()
-			}
-		} else {
-			names := []string{}
-			for _, a := range l.For {
-				names = append(names, a.String())
-			}
-			x.For = &names
-			x.Works, x.Text = moment.Within(now, l.Created, l.Until), "A grant for the addresses it names."
-			if now >= l.Until {
-				x.Text = "It ended."
-			}
+		x, err := linkOf(st.Snapshot, l, now)
+		if err != nil {
+			return err
 		}
 		if state := opt(r.Params.State); state == "" || (state == "works") == x.Works {
 			out.Links = append(out.Links, x)
@@ -688,6 +672,59 @@ func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject)
 		return nil
 	})
 	return out, err
+}
+
+// linkOf writes a link as a list of links tells it.
+func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (apigen.Link, error) {
+	x := apigen.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
+	if l.Bearer() {
+		act, _ := catalogue.ActionByName("files.open")
+		a, err := st.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: now})
+		var wrong *engine.WrongUse
+		switch {
+		case errors.As(err, &wrong): // on something that links do not open
+			x.Text = err.Error()
+		case err != nil:
+			return x, err
+		default:
+			x.Works, x.Text = a.Yes(), a.DecidingCause().Text()
+		}
+		return x, nil
+	}
+	names := []string{}
+	for _, a := range l.For {
+		names = append(names, a.String())
+	}
+	x.For = &names
+	x.Works, x.Text = moment.Within(now, l.Created, l.Until), "A grant for the addresses it names."
+	if now >= l.Until {
+		x.Text = "It ended."
+	}
+	return x, nil
+}
+
+func (s *server) MakeLink(ctx context.Context, r apigen.MakeLinkRequestObject) (apigen.MakeLinkResponseObject, error) {
+	b := r.Body
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.MakeLink(ctx, whoIs(ctx), service.LinkAsked{ID: opt(b.Id), Item: b.Item, Bearer: b.Bearer != nil && *b.Bearer, For: opt(b.For), Right: string(opt(b.Right)), Until: opt(b.Until),
+		Download: b.Download == nil || *b.Download, Password: b.Password != nil && *b.Password, By: opt(b.By), Why: cause(b.Why)}, preview)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.MakeLink200JSONResponse{Made: x.Made, Refused: answer.CheckCauses(x.Refused), Lines: invitedLines(x.Lines)}
+	other := ""
+	if x.Link.Bearer() {
+		other = "link:" + x.Link.ID
+	}
+	out.Opens = opens(x.Opens, other)
+	if out.Link, err = linkOf(x.After, &x.Link, s.Service.Now()); err != nil {
+		return nil, err
+	}
+	if preview {
+		v := &answer.View{Snapshot: x.After, At: s.Service.Now()}
+		out.Residual = some(v.ResidualRisk())
+	}
+	return out, nil
 }
 
 func (s *server) EndLink(ctx context.Context, r apigen.EndLinkRequestObject) (apigen.EndLinkResponseObject, error) {

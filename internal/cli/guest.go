@@ -193,6 +193,22 @@ func dayOr(s *string) string {
 	return day(*s)
 }
 
+// addresses puts together those that are named and those in a file; - is standard input.
+func (a *app) addresses(named []string, file string) (string, error) {
+	out := strings.Join(named, "\n")
+	if file == "" {
+		return out, nil
+	}
+	var raw []byte
+	var err error
+	if file == "-" {
+		raw, err = io.ReadAll(a.in)
+	} else {
+		raw, err = os.ReadFile(file)
+	}
+	return out + "\n" + string(raw), err
+}
+
 func (a *app) invite() *cobra.Command {
 	var b client.Invitation
 	var list, into, role, purpose, text, landing, sponsor, as, until, language, location, licence string
@@ -201,20 +217,11 @@ func (a *app) invite() *cobra.Command {
 		Long:    "Invite one address or a list into the directory, a space, a group, or to a single item.\n\n--preview tells what it would open, what is narrower, and what becomes of each\naddress, and sends nothing.",
 		Example: "  wexillum guest invite maren@ilvane.example --into space:loan-dossier --role view --purpose \"the loan\" --preview\n  wexillum guest invite --list volunteers.txt --into space:low-water-design --purpose \"helping out\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			b = client.Invitation{List: strings.Join(args, "\n")}
-			if list != "" {
-				var raw []byte
-				var err error
-				if list == "-" {
-					raw, err = io.ReadAll(a.in)
-				} else {
-					raw, err = os.ReadFile(list)
-				}
-				if err != nil {
-					return err
-				}
-				b.List += "\n" + string(raw)
+			addresses, err := a.addresses(args, list)
+			if err != nil {
+				return err
 			}
+			b = client.Invitation{List: addresses}
 			if strings.TrimSpace(b.List) == "" {
 				return usage{errors.New("say whom to invite: addresses, or --list FILE")}
 			}
@@ -256,10 +263,10 @@ func (a *app) invite() *cobra.Command {
 	return c
 }
 
-func (a *app) invited(x *client.Invited, preview bool) error {
-	rows := [][]string{}
-	for i := range x.Lines {
-		l := &x.Lines[i]
+// outcomes are the rows of what became of each address.
+func outcomes(lines []client.InvitedLine, preview bool) (columns []string, rows [][]string) {
+	for i := range lines {
+		l := &lines[i]
 		what := string(l.Check.Verdict)
 		if l.Done != nil {
 			what = string(*l.Done)
@@ -277,13 +284,18 @@ func (a *app) invited(x *client.Invited, preview bool) error {
 		}
 		rows = append(rows, []string{strconv.Itoa(l.Check.Line), who, what, why, pick(l.Check.Next)})
 	}
-	columns := []string{"line", "address", "outcome", "because", "next"}
-	if a.output != "table" {
-		return a.records(x, columns, rows)
-	}
-	for i := range x.Opens {
-		o := &x.Opens[i]
-		a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count, o.Of)
+	return []string{"line", "address", "outcome", "because", "next"}, rows
+}
+
+// opens tells what something would open.
+func (a *app) opens(list []client.InvitationOpens) {
+	for i := range list {
+		o := &list[i]
+		if o.Of == "bearer" {
+			a.printf("It would open %d things for whoever holds it:\n", o.Opened)
+		} else {
+			a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count, o.Of)
+		}
 		n := 0
 		for k := range o.Lines {
 			l := &o.Lines[k]
@@ -302,10 +314,27 @@ func (a *app) invited(x *client.Invited, preview bool) error {
 		if n > 12 {
 			a.printf("  … and %d more; -o json tells all, and what stays closed.\n", n-12)
 		}
-		a.printf("and then:\n")
-		a.stepLines(o.Steps)
+		if len(o.Steps) > 0 {
+			a.printf("and then:\n")
+			a.stepLines(o.Steps)
+		}
 		a.printf("\n")
 	}
+}
+
+func (a *app) invited(x *client.Invited, preview bool) error {
+	columns, rows := outcomes(x.Lines, preview)
+	var status error
+	if x.Counts["invited"]+x.Counts["given"] == 0 {
+		status = exit(statusNo)
+	}
+	if a.output != "table" {
+		if err := a.records(x, columns, rows); err != nil {
+			return err
+		}
+		return status
+	}
+	a.opens(x.Opens)
 	for _, n := range x.Narrower {
 		a.printf("narrower: %s (%d): --into %s --role %s%s\n", n.Text, n.Opened, n.Into, n.Role, ifText(pick(n.Until), " --until "))
 	}
@@ -329,7 +358,7 @@ func (a *app) invited(x *client.Invited, preview bool) error {
 		word = "Nothing was sent. It would be: "
 	}
 	a.say("%s%s, as %s, who answers for them: %s.", word, strings.Join(said, ", "), x.As, x.Sponsor)
-	return nil
+	return status
 }
 
 func ifText(s, before string) string {

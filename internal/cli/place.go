@@ -433,8 +433,94 @@ func (a *app) link() *cobra.Command {
 		return nil
 	}}
 	whyFlag(end, &why)
-	c.AddCommand(list, end)
+	c.AddCommand(list, a.makeLink(), end)
 	return c
+}
+
+func (a *app) makeLink() *cobra.Command {
+	var id, right, until, by, why, list string
+	var bearer, noDownload, password, preview bool
+	c := &cobra.Command{Use: "make ITEM [ADDRESS…]", Short: "Make a link to a file or a folder, for those it names or for whoever holds it", Args: cobra.MinimumNArgs(1),
+		Long:    "Make a link to a file or a folder, for those it names or, with --bearer, for\nwhoever holds it. Nothing is made where nobody could use it: what stands in the\nway is told instead.\n\n--preview tells what it would open and makes nothing.",
+		Example: "  wexillum link make file:press-kit --bearer --until +10d --preview\n  wexillum link make folder:loan-lists maren@ilvane.example --right contribute",
+		RunE: func(c *cobra.Command, args []string) error {
+			addresses, err := a.addresses(args[1:], list)
+			if err != nil {
+				return err
+			}
+			if bearer == (strings.TrimSpace(addresses) != "") {
+				return usage{errors.New("say whom the link names, or --bearer for whoever holds it, not both")}
+			}
+			b := client.LinkAsk{Item: args[0], Id: optional(id), For: optional(addresses), Until: optional(until), By: optional(by), Why: optional(why), Bearer: &bearer, Password: &password}
+			download := !noDownload
+			b.Download = &download
+			if right != "" {
+				x := client.LinkAskRight(right)
+				b.Right = &x
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.MakeLink(c.Context(), &client.MakeLinkParams{Preview: &preview}, b)
+			var x client.MadeLink
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.madeLink(&x, preview)
+		}}
+	f := c.Flags()
+	f.StringVar(&list, "list", "", "a file of addresses that it names; - is standard input")
+	f.BoolVar(&bearer, "bearer", false, "it works for whoever holds it")
+	f.StringVar(&right, "right", "", "view, contribute or, for those it names, manage; view unless said")
+	f.StringVar(&until, "until", "", "its end: a day, or days from today as +10d; the rules may end it earlier")
+	f.BoolVar(&noDownload, "no-download", false, "it opens without download")
+	f.BoolVar(&password, "password", false, "a password is asked")
+	f.StringVar(&by, "by", "", "the person of ours whose link it is; absent, whoever makes it or an owner of the space")
+	f.StringVar(&id, "id", "", "its id; absent, one is drawn")
+	f.BoolVar(&preview, "preview", false, "say what it would open, and make nothing")
+	whyFlag(c, &why)
+	_ = c.RegisterFlagCompletionFunc("by", a.completion("person"))
+	return c
+}
+
+func (a *app) madeLink(x *client.MadeLink, preview bool) error {
+	var status error
+	if !x.Made {
+		status = exit(statusNo)
+	}
+	columns, rows := outcomes(x.Lines, preview)
+	if x.Link.Bearer {
+		columns, rows = []string{"gate", "side", "because", "next"}, nil
+		for _, k := range x.Refused {
+			rows = append(rows, []string{k.Gate, k.Side, k.Text, pick(k.Next)})
+		}
+	}
+	if a.output != "table" {
+		if err := a.records(x, columns, rows); err != nil {
+			return err
+		}
+		return status
+	}
+	if x.Made {
+		a.opens(x.Opens)
+		if t := pick(x.Residual); t != "" {
+			a.printf("%s\n\n", t)
+		}
+	}
+	if len(rows) > 0 {
+		a.table(columns, rows)
+	}
+	name := pick(x.Link.ItemName)
+	switch {
+	case !x.Made:
+		a.say("No link to %s is made: nobody could use it.", name)
+	case preview:
+		a.say("Nothing was made. It would be a link of %s to %s, %s. %s", pick(x.Link.By), name, x.Link.Right, x.Link.Text)
+	default:
+		a.say("%s opens %s, %s. %s", x.Link.Id, name, x.Link.Right, x.Link.Text)
+	}
+	return status
 }
 
 func (a *app) forwarder() *cobra.Command {

@@ -736,6 +736,27 @@ func (e LetterState) Valid() bool {
 	}
 }
 
+// Defines values for LinkAskRight.
+const (
+	LinkAskRightContribute LinkAskRight = "contribute"
+	LinkAskRightManage     LinkAskRight = "manage"
+	LinkAskRightView       LinkAskRight = "view"
+)
+
+// Valid indicates whether the value is a known member of the LinkAskRight enum.
+func (e LinkAskRight) Valid() bool {
+	switch e {
+	case LinkAskRightContribute:
+		return true
+	case LinkAskRightManage:
+		return true
+	case LinkAskRightView:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewLetterForm.
 const (
 	NewLetterFormHtml     NewLetterForm = "html"
@@ -2812,6 +2833,34 @@ type Link struct {
 	Works bool    `json:"works"`
 }
 
+// LinkAsk defines model for LinkAsk.
+type LinkAsk struct {
+	// Bearer For whoever holds it
+	Bearer *bool `json:"bearer,omitempty"`
+
+	// By The person of ours whose link it is
+	By       *string `json:"by,omitempty"`
+	Download *bool   `json:"download,omitempty"`
+
+	// For Addresses it names, one a line or between commas
+	For *string `json:"for,omitempty"`
+
+	// Id Absent: drawn
+	Id *string `json:"id,omitempty"`
+
+	// Item A file or a folder, as file:press-kit
+	Item string `json:"item"`
+
+	// Password A password is asked
+	Password *bool         `json:"password,omitempty"`
+	Right    *LinkAskRight `json:"right,omitempty"`
+	Until    *string       `json:"until,omitempty"`
+	Why      *string       `json:"why,omitempty"`
+}
+
+// LinkAskRight defines model for LinkAsk.Right.
+type LinkAskRight string
+
 // ListChange defines model for ListChange.
 type ListChange struct {
 	Id   string `json:"id"`
@@ -2849,6 +2898,23 @@ type Loaded struct {
 	Kinds    map[string]int `json:"kinds"`
 	Preview  bool           `json:"preview"`
 	Revision int64          `json:"revision"`
+}
+
+// MadeLink defines model for MadeLink.
+type MadeLink struct {
+	// Lines What became of each address
+	Lines []InvitedLine `json:"lines"`
+	Link  Link          `json:"link"`
+
+	// Made With preview, whether it would be
+	Made  bool              `json:"made"`
+	Opens []InvitationOpens `json:"opens"`
+
+	// Refused Everything that stands in the way of a link for whoever holds it
+	Refused []CheckCause `json:"refused"`
+
+	// Residual What stays open for everybody whatever their gates say
+	Residual *string `json:"residual,omitempty"`
 }
 
 // Moves defines model for Moves.
@@ -4415,6 +4481,15 @@ type ListLinksParams struct {
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
 
+// MakeLinkParams defines parameters for MakeLink.
+type MakeLinkParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetListParams defines parameters for GetList.
 type GetListParams struct {
 	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4851,6 +4926,9 @@ type SendLetterJSONRequestBody = NewLetter
 
 // CloseLetterJSONRequestBody defines body for CloseLetter for application/json ContentType.
 type CloseLetterJSONRequestBody CloseLetterJSONBody
+
+// MakeLinkJSONRequestBody defines body for MakeLink for application/json ContentType.
+type MakeLinkJSONRequestBody = LinkAsk
 
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
@@ -5561,6 +5639,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
 	ListLinks(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLinkWithBody Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+	MakeLinkWithBody(ctx context.Context, params *MakeLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLink Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+	MakeLink(ctx context.Context, params *MakeLinkParams, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndLinkWithBody End a link now
 	//
@@ -7591,6 +7683,40 @@ func (c *Client) CloseLetter(ctx context.Context, id string, body CloseLetterJSO
 // Corresponds with GET /api/v1/links (the `ListLinks` operationId).
 func (c *Client) ListLinks(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListLinksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLinkWithBody Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+func (c *Client) MakeLinkWithBody(ctx context.Context, params *MakeLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLinkRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLink Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+func (c *Client) MakeLink(ctx context.Context, params *MakeLinkParams, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLinkRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13207,6 +13333,88 @@ func NewListLinksRequest(server string, params *ListLinksParams) (*http.Request,
 	return req, nil
 }
 
+// NewMakeLinkRequest calls the generic MakeLink builder with application/json body
+func NewMakeLinkRequest(server string, params *MakeLinkParams, body MakeLinkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeLinkRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewMakeLinkRequestWithBody constructs an http.Request for the MakeLink method, with any body, and a specified content type
+func NewMakeLinkRequestWithBody(server string, params *MakeLinkParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/links")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewEndLinkRequest calls the generic EndLink builder with application/json body
 func NewEndLinkRequest(server string, id string, body EndLinkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -17770,6 +17978,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/links (the `ListLinks` operationId).
 	ListLinksWithResponse(ctx context.Context, params *ListLinksParams, reqEditors ...RequestEditorFn) (*ListLinksResponse, error)
 
+	// MakeLinkWithBodyWithResponse Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+	MakeLinkWithBodyWithResponse(ctx context.Context, params *MakeLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error)
+
+	// MakeLinkWithResponse Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+	MakeLinkWithResponse(ctx context.Context, params *MakeLinkParams, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error)
+
 	// EndLinkWithBodyWithResponse End a link now
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21556,6 +21778,54 @@ func (r ListLinksResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListLinksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeLinkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MadeLink
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeLinkResponse) GetJSON200() *MadeLink {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MakeLinkResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeLinkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeLinkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeLinkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeLinkResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26163,6 +26433,32 @@ func (c *ClientWithResponses) ListLinksWithResponse(ctx context.Context, params 
 	return ParseListLinksResponse(rsp)
 }
 
+// MakeLinkWithBodyWithResponse Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+func (c *ClientWithResponses) MakeLinkWithBodyWithResponse(ctx context.Context, params *MakeLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error) {
+	rsp, err := c.MakeLinkWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLinkResponse(rsp)
+}
+
+// MakeLinkWithResponse Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/links (the `MakeLink` operationId).
+func (c *ClientWithResponses) MakeLinkWithResponse(ctx context.Context, params *MakeLinkParams, body MakeLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLinkResponse, error) {
+	rsp, err := c.MakeLink(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLinkResponse(rsp)
+}
+
 // EndLinkWithBodyWithResponse End a link now
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -29635,6 +29931,39 @@ func ParseListLinksResponse(rsp *http.Response) (*ListLinksResponse, error) {
 		var dest struct {
 			Links []Link `json:"links"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeLinkResponse parses an HTTP response from a MakeLinkWithResponse call
+func ParseMakeLinkResponse(rsp *http.Response) (*MakeLinkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeLinkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MadeLink
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

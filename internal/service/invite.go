@@ -474,13 +474,7 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 		}
 		if d := x.Deciding(); !d.Yes {
 			l.Verdict, l.Conditions = verdicts.No, nil
-			for g := range d.Gates {
-				for i := range d.Gates[g].Causes {
-					if k := d.Gates[g].Causes[i]; k.Refuses {
-						l.Causes = append(l.Causes, k)
-					}
-				}
-			}
+			l.Causes = append(l.Causes, d.Refusals()...)
 		}
 	}
 	return nil

@@ -740,6 +740,27 @@ func (e LetterState) Valid() bool {
 	}
 }
 
+// Defines values for LinkAskRight.
+const (
+	LinkAskRightContribute LinkAskRight = "contribute"
+	LinkAskRightManage     LinkAskRight = "manage"
+	LinkAskRightView       LinkAskRight = "view"
+)
+
+// Valid indicates whether the value is a known member of the LinkAskRight enum.
+func (e LinkAskRight) Valid() bool {
+	switch e {
+	case LinkAskRightContribute:
+		return true
+	case LinkAskRightManage:
+		return true
+	case LinkAskRightView:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewLetterForm.
 const (
 	NewLetterFormHtml     NewLetterForm = "html"
@@ -2816,6 +2837,34 @@ type Link struct {
 	Works bool    `json:"works"`
 }
 
+// LinkAsk defines model for LinkAsk.
+type LinkAsk struct {
+	// Bearer For whoever holds it
+	Bearer *bool `json:"bearer,omitempty"`
+
+	// By The person of ours whose link it is
+	By       *string `json:"by,omitempty"`
+	Download *bool   `json:"download,omitempty"`
+
+	// For Addresses it names, one a line or between commas
+	For *string `json:"for,omitempty"`
+
+	// Id Absent: drawn
+	Id *string `json:"id,omitempty"`
+
+	// Item A file or a folder, as file:press-kit
+	Item string `json:"item"`
+
+	// Password A password is asked
+	Password *bool         `json:"password,omitempty"`
+	Right    *LinkAskRight `json:"right,omitempty"`
+	Until    *string       `json:"until,omitempty"`
+	Why      *string       `json:"why,omitempty"`
+}
+
+// LinkAskRight defines model for LinkAsk.Right.
+type LinkAskRight string
+
 // ListChange defines model for ListChange.
 type ListChange struct {
 	Id   string `json:"id"`
@@ -2853,6 +2902,23 @@ type Loaded struct {
 	Kinds    map[string]int `json:"kinds"`
 	Preview  bool           `json:"preview"`
 	Revision int64          `json:"revision"`
+}
+
+// MadeLink defines model for MadeLink.
+type MadeLink struct {
+	// Lines What became of each address
+	Lines []InvitedLine `json:"lines"`
+	Link  Link          `json:"link"`
+
+	// Made With preview, whether it would be
+	Made  bool              `json:"made"`
+	Opens []InvitationOpens `json:"opens"`
+
+	// Refused Everything that stands in the way of a link for whoever holds it
+	Refused []CheckCause `json:"refused"`
+
+	// Residual What stays open for everybody whatever their gates say
+	Residual *string `json:"residual,omitempty"`
 }
 
 // Moves defines model for Moves.
@@ -4419,6 +4485,15 @@ type ListLinksParams struct {
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
 
+// MakeLinkParams defines parameters for MakeLink.
+type MakeLinkParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // GetListParams defines parameters for GetList.
 type GetListParams struct {
 	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4856,6 +4931,9 @@ type SendLetterJSONRequestBody = NewLetter
 // CloseLetterJSONRequestBody defines body for CloseLetter for application/json ContentType.
 type CloseLetterJSONRequestBody CloseLetterJSONBody
 
+// MakeLinkJSONRequestBody defines body for MakeLink for application/json ContentType.
+type MakeLinkJSONRequestBody = LinkAsk
+
 // EndLinkJSONRequestBody defines body for EndLink for application/json ContentType.
 type EndLinkJSONRequestBody = WhyOnly
 
@@ -5131,6 +5209,9 @@ type ServerInterface interface {
 	// ListLinks Links and whether they work
 	// (GET /api/v1/links)
 	ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams)
+	// MakeLink Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	// (POST /api/v1/links)
+	MakeLink(w http.ResponseWriter, r *http.Request, params MakeLinkParams)
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(w http.ResponseWriter, r *http.Request, id string)
@@ -5722,6 +5803,12 @@ func (_ Unimplemented) CloseLetter(w http.ResponseWriter, r *http.Request, id st
 // ListLinks Links and whether they work
 // (GET /api/v1/links)
 func (_ Unimplemented) ListLinks(w http.ResponseWriter, r *http.Request, params ListLinksParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MakeLink Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+// (POST /api/v1/links)
+func (_ Unimplemented) MakeLink(w http.ResponseWriter, r *http.Request, params MakeLinkParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -9043,6 +9130,60 @@ func (siw *ServerInterfaceWrapper) ListLinks(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// MakeLink operation middleware
+func (siw *ServerInterfaceWrapper) MakeLink(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params MakeLinkParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeLink(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // EndLink operation middleware
 func (siw *ServerInterfaceWrapper) EndLink(w http.ResponseWriter, r *http.Request) {
 
@@ -11971,6 +12112,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/links", wrapper.ListLinks)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/links", wrapper.MakeLink)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/links/{id}/end", wrapper.EndLink)
@@ -14916,6 +15060,46 @@ type ListLinksdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListLinksdefaultApplicationProblemPlusJSONResponse) VisitListLinksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeLinkRequestObject struct {
+	Params MakeLinkParams
+	Body   *MakeLinkJSONRequestBody
+}
+
+type MakeLinkResponseObject interface {
+	VisitMakeLinkResponse(w http.ResponseWriter) error
+}
+
+type MakeLink200JSONResponse MadeLink
+
+func (response MakeLink200JSONResponse) VisitMakeLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeLinkdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeLinkdefaultApplicationProblemPlusJSONResponse) VisitMakeLinkResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18058,6 +18242,9 @@ type StrictServerInterface interface {
 	// ListLinks Links and whether they work
 	// (GET /api/v1/links)
 	ListLinks(ctx context.Context, request ListLinksRequestObject) (ListLinksResponseObject, error)
+	// MakeLink Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it
+	// (POST /api/v1/links)
+	MakeLink(ctx context.Context, request MakeLinkRequestObject) (MakeLinkResponseObject, error)
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
 	EndLink(ctx context.Context, request EndLinkRequestObject) (EndLinkResponseObject, error)
@@ -20112,6 +20299,39 @@ func (sh *strictHandler) ListLinks(w http.ResponseWriter, r *http.Request, param
 	}
 }
 
+// MakeLink operation middleware
+func (sh *strictHandler) MakeLink(w http.ResponseWriter, r *http.Request, params MakeLinkParams) {
+	var request MakeLinkRequestObject
+
+	request.Params = params
+
+	var body MakeLinkJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeLink(ctx, request.(MakeLinkRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeLink")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeLinkResponseObject); ok {
+		if err := validResponse.VisitMakeLinkResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // EndLink operation middleware
 func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id string) {
 	var request EndLinkRequestObject
@@ -22125,376 +22345,382 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhs3ti74KgieE7Htbkol2ere3VKciJEl2a32RdoqndbE9NZUgEyQhCsToAFkUWyFnmfeY57sBNYC",
-	"kBcCeSGTVbLbf2xJmUTisgCsy7e+9XG2lMVWCiaMnj3+ONtSRQtmmIK/PSuVlsr+KWN6qfjWcClmj2eC",
-	"fTBErojZMLKla0YWbCUVm81n3D7+pWRqP5vPBC3Y7PFsia3MZ3q5YQW1zRX0ww9MrM1m9vjrBw/mM7Pf",
-	"2je1UVysZ58+zWcvM1ZspWFiuf+e7Q+78HbDiKYFI9dsT3bcbLgglGR0TxTbMmo0dG7FlTaECr1jyvdu",
-	"w2gGf3Pdq33pnv1Uop8PbT8LLvzf/xLt9epHapabw+6+eEvXfsa0oYYRs6EG/rrcULFmZEc1KWjGyErJ",
-	"ItnX1T38QFcnD7v1Ay+4sa/GlieHh60GeVEWs8d/cmPGvz0MTXNh2JopaPu1Yjec7Q6HfEn3ZGcHuZNl",
-	"nvlhUhH+KKRdtXVCarau3XrH3OcXUuaMCvj8uw1T7LWV2sMebKkygqnHL5/Pid7SJYM/FYwZLtaPXz4n",
-	"UhEqCDesIFSTFc/tG74/W2o2VXd29juz+UyxX0quWDZ7bFTJEsvwVXwZ3m32iZ5aaVaMaikqufhZlkrQ",
-	"nFwzttWJSdptuuQ10olPdgR6K4VmsMNfK7nIGfRoKYVhAsSEbrc5X1LbuYstvvHHn7Xt6cfax/6nYqvZ",
-	"49n/uKiOkAt8qi98u/DF5ljf2QFyTXZKunlxP7JtPl0u2dZQsWTQjyzj9lc0f63klinDba9XNNdsPtvW",
-	"/unjjGet8f81Mnw7eOrGcTBVtb39MPLLUhiet374576ffaoLzD9tJ0MXfIvvw4/k4me2NPZbOAss+wYO",
-	"vuZAF/vaTogN7OCR5m4602Pq7vZiX+82NtfTfVmiJDX7nnFNFznLYnvZy3Skm1umUmNTMmd9svjGvtMe",
-	"E3zM/T58YV71sGNcT/E6ORgdrYZ90M+lFCjKKKyGFTr6nvsHqhTdz2DrLLnmOHgm7Cn8z9me2eNAyFof",
-	"qwbW1LDmN7qm5jtq2OFnW1Plx1XrTWNA/qMdU/YMTvyRW7pbWrZU651UWezore/Jr+ZdAnV4DOMze1fL",
-	"Ummy20iyoahNuIl4QgRjGcvIyt4fpGDFAu7onnt4jLDO4WTvefXd5nCt4BPxhTBOjFpCm2WKaX04F3Ad",
-	"fDD33Qv2xMZhz+Zj9q6dxMPGX5WKyJ0gWya3OSNUXxPQQSLLrJhmwjCV7mF4hcDy6Gg7imlZqiUbuf80",
-	"Uzc8cXoabnLWf3q6kwbfrlqsd2kelqE+YDd50dXMfK9aqxk/fVZ8Xaqw3pH99/FAs2vf2m/YUqpMz8lW",
-	"yRs4BFg2J7rUWyYy+8eNLNic6A21H50TQ/Nr+INdJbo0eg77aW6Xndn/rxUV9l9BMdNzq7ZLZf8BFmdO",
-	"ltS2t2OiJhfVBDjVLn7fbaSKz8OO7oefje9QAjqPRt8N/9Fqqt3H5nZJoit4xCXing0fQvPCiog3DadC",
-	"5GP20VVKyOfpk+PdRhZElkbzjMG5+UvJtH1mzxC6kGVtRWvN/QYuzvnsmoss2j9/QB5eOPZJMA1LEBAC",
-	"1gbhoCdfC7kTs6gui+dHQh/Eh1fJk9naV36GVlIVdgHs/v/zo9k8chy4rvWfd/5FNxlByGodhtVuqBOV",
-	"jhFRLGqSX+t2dFeVGWcidjLmXIxYXt/OD1xElzk5qYLtlrJgsTvv7X7LlzQn4RVCCynWdt2L6IwL9iG+",
-	"J+yp43Wkxie+F3Cp4uNa83OSc3GtCRfLvGxc4bXPdYoT+Cyyvmm7xLfshElD88MO2vm03SA0z2dRd0JD",
-	"krC5huDgOvoPVHNRn3o3dV0CAgs78vBNHpVLWupexe4ZvHTCidZ7tCSF8XAdnhLTksY5EdIQLQu2kNm+",
-	"feg09O70zWufpcxTzbMyJhJv3BOiuL5+TCiIKtlJda1Bwd5tJLthimxknmnCzZxI5RyP0BF7RC6oUiyz",
-	"D4JC0qkEHnliBkO6NZkLq7BVZzbN7dVPdlTPuvwIHY04zxhhAoY86/Mr4Lx3H7jxAxZFtyYqtaWK7Z9v",
-	"qBppxdXUhJqB9ChqIMUvyackkwXl4gn464Ki3OND7vT1HC5tucCP6ISf8XAmJEXjsznc5KE9eAeAz1Qb",
-	"K0JyywQxsrUHcItENQK5G37HwQDeyF3U7Dn2uD+8VuDRsM68xVfB+pUDFA1/Pdi33eCri8F9t+MuCBNw",
-	"sIhgm+D4j7WXvtkTZ+nNyRe4Ia2Ng/vxS7KlXGn09VqrmlDiPFEHvTzt2J/q/E6cWu82VkBDoEWuUHq5",
-	"Jm4K4QiLieqOZ2yq+TU+FiRXBKe6PrVCisjEdp+gtePQy4LrclKQ3gY5b/trr/wSDh/rwScW+6vawp3Q",
-	"0NSiDRM3JwcSHhPlnK3MlTX/DnVjKUlBxd4edgtrBhUFy0i5dS62LV2zx0SKfF8pt4qhu4dlKADoP7A/",
-	"1faHDQWz7qiqK+iHI62p1jENmS43083ddUNbB4GFLxAq9nj/y1Xj9u+Q3UMVuJJb3+15kMWGPMUl2mz+",
-	"RvMbFhFoqq/kKnpILFjQhNvHxJ7IUhHwCHB3r0lQ3YS0A/QW+mJ/5dxli/1Vzm5YDga7ucq5Nn4I2lCR",
-	"2U/GzPiFNJuEY5cqg7Ns34G+aCsmcveE0Lr2ZeC/FPQw+JW2ffU6mev+bD5CdV8xarwDrqtjZsP2hGYF",
-	"N6FLHPoYJGH4N3+WHC0ZP7d6A44X1/lSLKVYcVWgqrxhXF2ZUgn0OuIfY/N7zeIXBC5WdHy5lJppQ+AV",
-	"7+lQZc60/YtTu3ACqL5GDxGO1nd9mUsN/QxiQMU+2r20HzrPor1z822vKm5ILsWaKULX0vYHrzbNjLEL",
-	"nzOjiVeiDw8WO69RZxiz8nQo/os92cqcL/ePiRfoOTyx36Iig293Tlm8G6W6Giputk/Y6LBtMEr+vOP/",
-	"wPlmZU8zE12+Trcu5dnVYh/1NxL7kGgZ0zQ6TD4Q+8g0PbVWl4smECF3NVEEaUE/1KrUMKZSoLX8fri1",
-	"Z9eBiSwoTDuqKzmE39jpF4MMP1EBRHB7urn3Ilmdy36XhoH7UwK3R+wieOYP9OYdsNxQLgZbGs/s25eG",
-	"bWNyspRZfHFyuo+5LuBEsY9QhjO25A1zv64HQ7gqriJ/MDFBsmewJJl0hxAlsMo0jzUvt4dOnK5ZeIWf",
-	"iUxBTeqbHXqZVSgr5+wwnU50L5RRzd9u9YRfA5fAy7gTHyckMbE2KSv3huZl/CPOpDvcuksqPCKIm8ew",
-	"DQTXRlEjlQsXOQSPFFrin+vIHj89+7iZYTZRjfOdh9lAjx1GacEIX6FcoYjBsVLhlLo3I0iym836+WBS",
-	"Bmi1Lw6REiDWiYXcsNhl9tQNxT4lC7qMegjCpvJr7dFfGVvRMjezee1MweisHdKWghPJynlUHsKydzi1",
-	"TNi4mu51elbnDmvVa//jWOITy5bXqaMrdd6sqWGdh0Vy3wzfHoP8GtCReUucOoSILa+/laWIikTORQgu",
-	"IQxyThgHjYQK70zzHlVrdlGAlyVdeN3HPFte+4iJb2vIby7du1E/W9XqcOzCS0GEVAXNrf1YxEQMLkQ9",
-	"4gYLAhW9wib26OduuOmYUPLiAkfMbKRqVXlKWzCNFaHkhqmML53KCCgQlJ89s5vYGkazjhsipliBvgth",
-	"IDgTeLzD7rsJHZLmitHMympWIljR7hIMWhQ0t+veQHGlzhAuwu6qPhnko7G2yd13Wcl621ROx4tOQmP8",
-	"Te7QX+K2gFXhCTTbmtwd3RO5ijljuDAyLqVpX66bH32SD6q1At5fG9quTT70cW6nMT73Mg6CyW64TsHG",
-	"FvteldLNIF1bI8tE4y+2jyL+Ae0wJlF1o6ZY7KNuUYD+pOCaXcqVuzHbX+XLDakudPZhydwzUea5u9jB",
-	"E2NY4Xe4fzhOhVOUazYkWIWjqA0VJzO9wvq89kf1jYGNgdRFWhplsCTEKqmjp3E4Cd3rbdBt4bMNY3aw",
-	"xtVQoLuXFXpewdw8Xt6vNk7O3K1cNe3RZUfI2D9cWkFz6dMxCogH1a8Lqq/RWeTg1P3XgbcjsKlo3xTL",
-	"mDDc+fpHBEK9a6ojp+Rh9N4ehnOdD4MhhuaigyvNq9Uqst28Kn3Qu4zuxwWnUsuXWAjbvo9Sx3r8nMf6",
-	"S0V2FVe1MQgxPLA5DjZke5OCDCm+3oz48CBLAcbim/ZxUD943/nUtKUgMEmYy4ItZeHeyvNXq9njfw6C",
-	"vLyPZoA4C5dIVFRwDNVXro5VqpcBau6PAXuPo/dYgqYprfq64w2JqgMOmwiguvKdhtJ1OBl39ExTZlc/",
-	"6rOFsArR5XIT4nGuI0fOatvRgVMcB5rg/KWEjqk4PK8mW6kJjFxaNG5iyC0TDNLMzH0u5uDjdjjj+1u6",
-	"ZnoOOt6S+VcAOeSjSn0HKXwWe1Xtieh4wU3/Qhg0DUZcFbmU11c059esO1OmFwLTC2s5uCHSA4mfF+mr",
-	"wRuxzeV54EBdaEsqVsibBB6x8wpJW7K6zBs2o4AcQhRZ+yHtEn/Cl9FRl0UPg+75Szp6Oo1Mn3mEPU3P",
-	"91umTafP4/Ayht9FHzEvhbE4hFH7um4aNUyaIhkHaIWkGakAihG81i64ye3RBfHAa02gqZF+iqRfrRQ8",
-	"6deL+BHQTYCowZbHU2m7QyGq44KNvUpjBUlzC1D1p+5SSHrwcLn1y2IrlYNmtF2WYsmUGHGNvMYRPUPQ",
-	"9OF18nYjNSM7+G8twcfQayZIdT/66/AkXwVifhd74iQ+BgwZp2VVx1EsmFLlIx/u153ixjAx4DD0OOOA",
-	"Ow+LULVSfSy+rFI91deTwCW/+tOjdCy+P/872reX4oYbGs8KSySZ5lSsS7qO77MCza1o8F2tqeCaJlTL",
-	"1tQ33p5j9mnhbbnQhdSUO7aAEVM+eBrrnbQ/SnXhtZKIkDnTuvujroGnPUU+DqJY0ZEpuopcSBBpGpZC",
-	"sqCoKgx4dSnFKveuxmGngu3eM/ezaEYQX7sb9fB2zPjYL73IePQrPOHRl1KzsaZMQbPUVsvYVWKPolpz",
-	"GBJBkMFCyXK9MaTcQryAGgbkGYQSwXZMkZBdMyrJU0iTQH1hvBoAL+BPjd745SLn2gHrBsjGLyVHkYsB",
-	"/HNGdQz58g+alx5lt5ZcrCFESsIP5sPW/m8sz1wyc8zGr6VUxQge8CnhwirBYC0NSbxi1mhLOJvbLi+H",
-	"7tpRbtCW0QxiumGK57NMye02oe/uGF9vYipIIjsvIYMBWpYS0o696Lp6RVMR1P1AwgK00jaxYzpGy+DU",
-	"cr+13O5zh1Ztaf2k+1Ojflb53Vft97B8NdlMHq7fKM5i3ix79SWRT/DUbmY3cQnH8ohjOpyGh48Sp9tR",
-	"B1XavuuWgAmPi2m3zxipaspQUiLCfXZocwlif2vtLC0LhthU47FkztytVHlSMCp2G45sFw3xWnGWZyNv",
-	"poQcJAPahfMFhC9EupC4WXYjfEKtFcBmvavGNhWb6PbYKlDgr6K3w0gIHOwbZNKHaNzCu9WJ4L1awggq",
-	"z6k3Awjmr2Z2x8p5Oko36N6KrZKfseiylOw5jeAOUlEZ2/6kwXsMz2Cz6Q7qaA9HKNw4zASCRp+YEZPE",
-	"OxyOtZ5f1jnoOKgvtVVY2omafuJlMEQ5FBXmyqVboVviKsNAey0ntnJ78mD+X+V029RLBsbxjkoDPomy",
-	"QKYQrIgN7QwT9DjxPPSxlgXmPP0ePO3XKbXm5XYrdUx5TsGrnIG0pEJIQxaMZI1UtYMTbuhmSUEddjzP",
-	"T2+nHQ6BAxWa7pwYO5TzuUQyWd8L7INhsIJMZFewMaptYBfS/urKQWSZqPbFLJgu1ftXNfhM7W9RChGg",
-	"tElZppXk9zAFprnmhvuho2vxAgNch9wYVJsrd2fEsCvakFwuaQ70mg4ixfMc05HjcJKk9cbE8cBYH3mD",
-	"4PYO8yNC36MDrvBOXT71BLbOkVO5oEbcVDJ0HWdcUrKIo4yVLLfTaNtJGpCnIXXMyB1VmSbshqn9QgJe",
-	"cvh3Hf57VF87eAgh1ajrsu5ERjADLpzoFX6I/Nkwipfclfe0yJvErk2RIAbs0xVbrVjMBntpnKEVQbOn",
-	"4gqg2wVgvZMGPzc1u9AKVi3o0CndR7HreQntPmKiAttLdFfQDy/x5QbdQkuge5upCXjs24+O+nZEqE8e",
-	"zximicl2QUE/1H/4F8SD1f/pYURoBl4tRxMQIsUpjDEms9/ynL1QSqrYiZyXhYgr7WlAfMG0jkek4kF4",
-	"95Xqh/FeJm5KTLwadSAG8GE/V5vnfO3U+7M4rG3DG6ilmuYx1oYVZbFw+fGnWFXD/BIgLk7d9havz27z",
-	"endmr/sN5in6znWs2vduYAfUTmEZIhHrsZOanD3wIManaJSnxk9GffDOOxmBsx5MQtSxUj0ZZAH4XdBl",
-	"d49pCBYmRqY2CEQTuu+/3sHs8q1UVu+J8ivmudylkgOuGdteLeV2Px1BsWYm5QBPolnMAF04MBZDhkTV",
-	"8fDFeRhqB/TkO4RGjkGBHgOCPCAUbsMG430zMXxq4M30ut6W6iof29FFIFrg/QSJX6mcr0S2YDyVLxQg",
-	"cF+PDpffMPHGOTgOk0HjYUXPLsANWTOseVAQLoiQuydAfOMIVECJq2Wx1xKpgB4nNlNJEwbYp5JUlhkS",
-	"uEH+fMG0L2dwOkK8z3uU9A2ljIOc33QaBiaRa7efzY+mUvcephpg1hE/ec0/LHZUSMo4KPDwcot5JYYx",
-	"m9pPfAc+k5jYH2G+bmTBrhyFx2hUUc6XyXwoILUcN7AfrOzGcnfkkiaPPMUE2yU6H8iGez99CW96gbxK",
-	"s/Jrw7aT+PsMU4kl6rB5WW73bcIe1ptem8C+c8DU5siRnSjW7F4cq1/KpMgfZeGG3MiUsRd3JbaNvYIL",
-	"//cIqCjudxzma6x7Jyu/44aK7AoOJY+kXDDvr2dXiKLp9j42DyzYyw75gjQHTGSuYg/Qu2CvAUQgo7if",
-	"+gZtGLjzzv3acHNGIcXVnuuzRiOI97jrdFuqrdTtd/90MkHkKP+tv4v6ZqAWtuj1QXQwyQi2s2sackGo",
-	"Jiuq7P+sBgDLC7ijgu7JWjapM/vdymCBVHupZ49mYyHrIpHjAMk6cWFmWZPmzwqxfZ1QQyRmlI5K3kl6",
-	"LD/nuEvd2y9YelnwKj+0Bjsd1Inr9oaNNIx64n03PHmvHhXqG6iEHSpfMLTkFP7gFN5YxaGDPgBHSnRE",
-	"PgHw2G6DrwSa940le/wjU1M4hOMXpGcO6H1x+PnatvV9CTQje8aYjZHsYOwOpPiH16NKcCvOVztmKgU5",
-	"gp5LUS5MpvG5A6vzzIyejv6IGvvLjoWLqXu1YPG8ysvE4ScX+tKr2MOvlbT7lDnHVYTHFrHKAS1BpPL5",
-	"aURg6la0tasu/Aa8kAyHdgkSBDY1YyO9MFLxNR8LNO8Ec1QK1YjKYl2ntHvWwbN+YLEvDdrqqARnDVDL",
-	"iPwsb2P7SYqJXA3hfSByceKtl4a4NNCKe+sJYbn2FTwc8jfBSV/mR7N99IXLXclCZGbwTAwwiNjIXxZb",
-	"ujQpZ+Dw8+lHecP0N1G8VqrIS2muJCbytw4gu/+hCFdBwIhkimR0H3ZptUdrut8wxx5SHcQSyLEzVx08",
-	"OBV8/YAviX2gS5PvK1pHD6lPWWz9kSGYzzrv2wSZCraprhGOc/B3rHhI7Ts0W5Az3GxkqanIhi4cSmkq",
-	"+w/8CFfaUJ9JOfwQ9D9FePe4n1bZPQdEZDtPNJgpuoLjAN5Wo5AYhVRxihdnwtvnwPWmn5BM7kQuaeZ5",
-	"g5v1ZVJU2DG6ooOCNZ4l0f6V0EXOHOkYsIA58txx6/iTJ1qPxYUcpuKgdz85KmYPvgAft/D4ljjl/YDg",
-	"ethn7jqcRP6r7J1WdVxfaQXuiaLUhlQuoEimApKGT9MlYEKI78lNKTLFMkwKs1JbIGfGNN/sOnHGlpzw",
-	"BQSG1XLjGfsJQse9dnWoKgFYswrXU7GsV8zqYVXms0pF9tHJIEVhxlvT4MbQpG1vnkLtA83dAY3zu6qJ",
-	"VGAN7kjukbuw0rd+FxnMXRGwHFRJwWqJVYVkILd0bG0rqDA+HYtEcFs0e2EX9/Efah8lmt0wRfPKE0VT",
-	"zAb9+OYUZ9GuSTSawpYhMLLFzqJj9CwdxSxa5/KY0PAZqXfGV0HpWt+BaFNZJXCFkLWDZ4RiSjjkxERK",
-	"ZcaypvCxjKCHjCcuxayiPClF9ec020kcL+VKVie5StKsFeNIHWqzdX5Sh2EEDk2ChDGBp2GoQu8Oap4w",
-	"GVdsaaTa12vWgwMF/tQqWS/zDGiwm079eFQipwHV1hsaOVfIh8fMpqc+uDCHgAV1rMWKLJjZMSbIUhYF",
-	"1U8IxWKZBd3jCeyjWPZXXBAq1jkjC0WX18zogymJB3bGRKFGBZecA9vvShAziPMZxRelwbRQ0YQgHhca",
-	"igMVXu0E2UmVQckIH9adtwC002UfwNJ2b6NXvkRGG/iZPPbHnSHvrHmSOkISNWuQKywiky7AJAWp12mO",
-	"6a1T+W57Lv9WqU+rZVYFrxr1rlq1xFLOWuAFDvoA3HZuNoJm6g/MtIf2pfPIDeY+PoJPaDh38cg7B/ue",
-	"kpiCa5+1NFz7FVQp6RBqgzrxk/9BTGa3TIwcTm2jRbMzUkUI37WqDlrVNmSNgBMDKhBCjjCBsrxE0ygS",
-	"aoIA3QH5EkXjCRsO8QVf3yTMebVmHaKa0Mg2DFkCBjPc+9C1P+Ar3/Sa3zAxJp3ygF/R9iU6BMOKOC3u",
-	"aJR3Um9W/KaJbWw5q8+RwtOBCve8ta5bXckFf5elEjQPjIux7NtAGJFRw+4ZXkRNtdGzmUhNt0aIq5Y2",
-	"gKlibEVu9svAN9MMmvL4ZHX7+WqEgW9FVkvHM8fA0lO1+wdGb45IDzVDVLZxRWCXS6aHaV2fouMwJmoy",
-	"H5E1so4SKsmcYfxjpWRBuNFEM1DqXdEo+y8INkaf7C4qDvhGAniRAKvziI70otiaPSjexNtRg4v6/lSr",
-	"el9l2CaZpUZXCou6N7kKRVCkIhu5Ixxid7YvyTL7miUqgqfYY3whr5q1jbmEmaKJMmEnpQLwJoel91i4",
-	"LBof80zlOsXBLQtGVaqCbIraQzGawiD7mES8wZVUkyTEJqE39sFVh6eoYliPXHlJ2E4SH26lCguYY93I",
-	"OdTzwx26i5Z160Tk2pYGODfq8CC3fBU1uF+c2lLUBu4/0pEp8gOvo3AH6R5pn9UwSgbngXJZ3zxL9mto",
-	"QuGQro2ubNbB9Zvq71t6zUQU0JLKT1tW2MoYV6Id5xCbqrYhI3VCsB1/KK94DkziO3h2kARfjYjZ2R9u",
-	"pVQLFtvYayFVzBx/hmNsdC543CHRperhqJBvyubUzdOi+aSdQNw33lQcPmH2oCBESKvdVEflStIsyh3c",
-	"JTlT0Od0umZHabRRlvmsyb1X6Rlp/h2M4x4WdQ/wv6ZofWtVKSGJkWSf8PHEscjwwz3T9pf1Ili1H1bx",
-	"jghptv0pxFnhLVKj5u+dmyFxldaEfBOh94AHduf4au3Jct5ksSe0Kl1NRXiFErsS8xrbN2Sc+ZKBqTWI",
-	"CGOqsrDUY+sxNKa9ZyqxYuq4CbXKa/YmxtXIR1nbScbA+Ecrz1Lroyl3WOXcjBibKYB1B8n6MJgyOme8",
-	"DxKRk64n0XGxXWU4jbH/FtHCnpcuJg86FwZT7J6aE6p9DQgu2uW1HXGiNZ9WWAyxqF8kjToL3SlDjyLV",
-	"v6UqmvE5dZ2hsbExRX6oLRyaP61ARjdtfm+84JeS6RDWIv5vIa7OXaVqV8EUTCUKFCekqhnuaoQNo6P/",
-	"L//BQyb6l0IbRqHOrT8/7MLh4gYD6MAOLjxa1y6ikfX13G2k/Z+353prZIwguojJ7hv2i0/KHCG88UhS",
-	"SDjrKghVX71hk97aoKGBKqCV2JdvZVRRZR+23JUXP8mdZnzzrR28kTvRSuRJnDXYgvM0+W5FBwPgnwlR",
-	"LtMCEs7EmJdIPnbuuRoqxE9B99TpU4P8tVUYzgMxFhqWwnN57TrJGoG9iynRNaBuU1ST+lJUG0xpOJ0i",
-	"k9TEFaPLOD7yFYI+ifFVPiBinklCxb5FU9VwJ1cQw6n4QZ1y5aYvPen6dNR5WL1Uwk6vEXTyZxqAWohd",
-	"sYxQu4j+umx5JNsA2+i6JGne3rAlhPftfZnzG8DDXafbEFGk7zd7wjPHFUGhgpiVGbmyFlHlUzx5aurC",
-	"eibR6wa2epj5ccjWrqH9CqGtFZY1rEsd1lqXx+NxrbHd/mq1ihkwCY9yR45qRwIepIxMQ1/fkRocnP/H",
-	"u+w9MwqkymGvazlzvvxAdzlSmNCngRNnjPkEnCED/MruxejXt13lg85YZLkrN2rKGsWpwsSvSgXbtWDC",
-	"jKhL/w4SNvwGIitmlhvC60UcwemKZdalQRuGlCJjyvlhfbEuKNePpyZmmNFlIsmopqwfbrAETINrXSY0",
-	"1Ws2grg7zNH3LJoV0CjlEGc2gqpxfqT+fd1Yw2ZBB4dEPNITDrE7Pfe2L+It4d+qi2PFqCmVfbjYh641",
-	"vA2Ewgrt4UaF35UR13lbO68VmUA0u1uGag3DAN06xEXTLOSHHytaxBaXVGLfMB9DSRhvA1AG6eoP6fN1",
-	"ybc8GV/tDbwenr0qoS1EWSrD14NJ5IOl7vDF5qKzfGPXPQbEWeyv/EQcWzHve9j27pK2QuY5Adu9WOyv",
-	"alblZJ8zjsrLRVu48kfWE0JNTTF0J5N9nQEUwIWeD/o5CeivkMJsruhaxu+WQhbgC7KXC3obr7i48jQ3",
-	"IvP/KEtzVSO/kavW6esyfiB3U4GGzTI7xGjUtqew3RGQnpFpXs7bCQdtVDmVcnid/BdJvscq23qUk8RI",
-	"5Eca9PW39uU+FbZVG7AWGQpYwVpSFoy+WQABuhTd0Tsxkliti4CghrUfW0Vxf5UzmmJaiSeCvnOe2z1o",
-	"OZkkC6ahUjTshgXLpVi7MBXZ5rSZJT0A0prkGuiRfvjWcGF+tROvoXdRVaGDhmAA2UDXYnXcJ0kGNXhy",
-	"laYS7aBrAkL9QKWfJNGHFurkEoctwSMfE2ciqv8dTdrW2mqHLApBjv08NWYlrH5dphMb72mwRUYYMO21",
-	"qdsvsY/8UNt2Y2pxD86EaUfzuyqVvtqJH91WHjXkD2YYlPG4HI4kaiXszEgmmxiJ3fJvTnAAJWOYA0OV",
-	"Tl9JWXmvK92qTSKsJfjcR96H0xdyfroyTBHqUuFBz+ECYKAOKfEYyTPA8wVF1yGIh73AHhm6NDpRWzAr",
-	"uODaWGO1CgyOujwq1W/EMH0l7bE1oRH5HelFsk4HHxnESeJRq1B7j4pbrx7fFji5S2cke2vj8BawV4kU",
-	"zkGgPa+A3gBZQy7lNcF1TxZgPWNhDr4WVzxRDxXN28rIsFaI/cE9LsgXr7ZMvHxOnkkh2NJ8GQXmYuNX",
-	"y9ybkK294YhjdqjpozPFOFKcmBLgXAdDXRsirqmAZ8vpfgcERnVVNEVfVDVx1e2AxHe6iGRrLqqYJ8rv",
-	"6bVgGQlvE65J3RkxvMyl37W1SajllNVqnIgqF137aicdJ/Bx9K/xQ7qNB+iJtlfQjj89iB7o4fg8/Qtf",
-	"PYgRzJ50ENYbP6UUS4R/dcjYhuNXjjk/WxVQatibyJHaO8TUEfsUymSDJ7BKvTDSnrpUkz/+9UHWy6h6",
-	"3qovXadub5ry4SHam0d+ngNuQHrOwYnXN+uNA7B3Kk6peJNE7TU1mziy4IhIVhXq7EOKHgSW3E+jnYWi",
-	"Eqky1B0WNPOlqLrqqdlLuFb6vIs78+RUkE6TYdQnOq67qnqXxJutNg3p6Y3nb3ayWcZumc48VfwBfCmm",
-	"DTdWa5hrMFTSi7Q3ZWWZlS/dMqK1UO1lsoIFOmYR/ciYcRVoBmZ2O5TwBGIrd2OgMB0f9pHCoW29wffj",
-	"rF6jN1PtImxhWew/o0Oskk4k+mCmsl5RY+wua9g1GrhG38jdadscFsOLSWM7VUpu2LMNka7mv7ZrokeF",
-	"koscs9natWAMTSSKjUzEqUqxRbd0lOoUaRtZnuFScU12StbxZM27t9TjSmH5ZrrSrw47BI/6OtT2dNmn",
-	"VZUt19nESuRydHJywv3rdUnqwlVz8sevH2RzzBMU7FCR7NGvj1RZsHex0f5XHRo+BkwylEKHxgz1MBu0",
-	"W9f+OqsDvTG9ue+DdiM6t+kQtPQz93o/CxzPhpAu6RLn9nDQwoM55gSLeQG/U87F9eOXz+0M/OH/QuPv",
-	"gLSnT7j9N+cDK221xz4aSOQJfLw1gHHTGZb+cSSGUTsgXuI5XtizpzjbVjErGOzY5H246AbXbAfu2qt4",
-	"XlgtGk2Nc8uZwHcrV4Qb4uq0D2eYGAe0hsEkcdbpag3jgtUjYY21rTBUfh3wARKAPX67k0qiGngsltsi",
-	"mqrJYQepoQ+/DSoTV0viGxkZSHJg1au/HdRvG1Wzv87+012hPHrcwbHsCDBXUqEy5hmGB/BfusB8N5P8",
-	"AZKdYooltI55irYbUGNuzW+YPqEYm+9Q7JysmLHC/M+DCDXW2YtIUhxBex5VYlF2WNF+vpdUCGkSPDId",
-	"OSNp3WsfxU4fkkAjmPJxwDFCOmgpcq4B7+4vNUocZw9BzeZIgzssjdfVaksU2QaNuVcqUZKoHogbF5fi",
-	"q1UHY3aVcCFv7IEvMlJlkg60UZ7DJ1giuhAc2q2cKXDqzGvG05wsSpHl+I9btkRmMJctAPmWbldh0cYa",
-	"D0uVKonEkkfVkRgwqz3Z45HkJUxGqHLAwzL6eakWKC4RBct4LI1p9Bm7kVuWJzC+iJFzEdkNy7cB5jwn",
-	"Ox93UQxVWCK3Tr7DNA+/tpIZU2ZQSd3qOHNZusnUqENiunHuI5j5/auEB6ldcKw6cGWwq8OEJxd2n6In",
-	"SepUnRl5MufLfdSCAx7/JRWkoNcshUTuPIO1S/AIxEGOWmPDeEN0T0jKTiDhfURfUSPVnEB0BOwONxfO",
-	"9PCnwb7XkPbQVBQgBw9AFjA3hekFS6UPdIm84/wfKXnpQhgnKWx6ilRBNHIDAcUcJh8KGDte22VeZvVA",
-	"bJ0BIV3C4fDirlWAbCIBhiSbNUHCzZSzWsvRRhPOECi65IpUOJOILPaEG83yOirXnpVaFgxxucBRGQe6",
-	"ZexqS7kaEhappzjFmP1rjcXkN+q+jbkQaxqjE9yGyKX3xpGOmEos2/w5JcwlNcSqpOBVRVEAtk+HF51j",
-	"+Rrkq5IqYwoXJHrCjc9D70RFMlE5Fe2YpGYZmBkYuIIuVdpN3Q/0x68HhGBTOfDpFQgsTSOmPxImf/hV",
-	"PNwdcZg9ejBJuv9g9N/R/sMag4AbSHwaf0mUqw75aodiULEX2mMQw8NAc9yg2OmlK+woNw2P4pc+XO3R",
-	"JxtGUwRxY5MKXeX+sbXWjpGDFEMhjBOLnHgqyAZXIZDBRdUQbzweLlygEQE+SHDFRRkckpQeoFI5rZmb",
-	"x2SAqjJvKCqnRHQhzbIm1t7Y9Cvi0jRdXpBHQKNUxGW/cqW1ebGvWXaVENuEtxHKRw9zygWGltQn0jIO",
-	"T9I0iSzjKTSCwPzjYT38peQ4mkglh1P4aF0nGkS09oddy5OIxaO1NnA8YV6GWfd2kl9kPGpWjZrHure2",
-	"WwN276UnzI3XjyU6Y61yBo3dadsoM45/umZsi1zcDNqPnSNvXNHDNgbihutksg0860JELliONMzDDIMy",
-	"Z9/ALyILkbEVdVVVInhbfIjaSsAwHu6XFOaYfQgMgm3bssXFVCqsQBDPjmYf7NGkuzsZ6s3ZJgXxUxxT",
-	"6KCmVHLkT0OTocjlLFo4ZN/GbgygYSy4GYmHKJqH0UAvM0ssaT3XBciurH7MjbNF4qnGG7pt7Ai942a5",
-	"mc1nObthub1l0VCxhouEaM9yI/mSpQBxytQnP/FGeqrSfl2Ij+tRG6ON6I7fnA4fUbnRQzgd5iZ82a9w",
-	"ta+aw2kPP+z22cG+DwLmt3u1DTpgxHZIT8uM+zI1SZP9nOwwo+shdZS59GmAPUUdJyrE2ElDNLpYYidN",
-	"TKoY7ujE2E7GlpGBS8PXG5MyWOroEzhu4XisrtQxdX3PzfvSqgTcU9IwQvgSL1hYFR9Mbb5v/NUcr6d8",
-	"KMawy8ddCSfXS8ZvzkPd5N6CyXZkA1MTCi4aUPX5QQAinPx9Z/NbB0/ZJBFatbsfSpEQqmOXdn26/bUy",
-	"9OOnkCaGdiI6Bu4m6ghOljRnZKe4AcaPJ8RdpRBm1mxLlZVrsti7AmERPE4Pfqq66w5kM1iwJ5CBewkK",
-	"bcWkqJHCf0iwJ723IgaY3EHAcaiuVycm9gwJ8UO9TaAQx2wJsyF0Lbs+4Chau57XPpEkRBgTy6+G1ujF",
-	"3E9lfA103FpfahUrSy6tQAojyf9979nlm2/vAVEmkStEpBKFni9nIbgqxcGFHbsUMlbIxIV+fPZ92tGk",
-	"jrbmXFpCVIn9l6uIFGFf4wUj/3I07aalcPfGmJye6RiFYUnm7fR0mMD40pqww0d4ctNXU9j7Pdi/6FkQ",
-	"7eGWLlki6aKj0oWeqlKqLI2O1pgLmBMf9tnQG0YolJfDNONkiRnw1o00A6PWWegDAKvtJzUzAxjS6wBu",
-	"F6N0ffKzhx+shp9cmriTiGXc0EWeZGbIc6YCgB0NIdLMPa1XQJkwgwKrjw1t6Dv7Njh3ookQpWZXtfqe",
-	"g73fh1n+nSaIL2sW6cPPkgs/z4efT3NO+WSNKZIm8Oybpq2uFI+pvpGM4r4SOdA7aYZRZyf7LfpsX+nP",
-	"7TngPxuFA6o8Dr3JGHrUzvULUROLtpRW27uo8nVwT9QcEmHDzauNHD0AQlZ424t/lSgo6tnhRtJJJ6iB",
-	"NeVJT76m+4QLLI08GYiMRN5e+EB6Vo7LyvYTF8ECAIORHTHRcjzQPzrxI5j7I8nRtdk/DFd53gLtuzyE",
-	"bN6vWV3xMjpE3zRU60bq+qibMKxsE2rPAnldgXx2RnFgYqXGsGIbV9dSOSoCYvEUmEUQvc4NyazKiyUA",
-	"SmGIvZGtxf/EpWwQbXieV97wMwWeuyTSxGkkqQlKubZGEsySns2H4fzR4kxRgVzlUl6z7IqOrO43gDbO",
-	"rWpkdTBg61JjNoy4xAdHVjfHBzssaFGjsKPOHPGpNlJVTWBmgm/AUU7FmfD2oDN56XPqH7LjQStRSTul",
-	"DFCa8Q3ifDX5d2vVXpmkuHhi0kPAIIvy15bFYqu4MOSLN98+I//556//kqAl6eTjaOx+IWQplljsqVQK",
-	"965iBgb/fj7slHbBaPxudLTlel2BBwbnE+Z0wfIp3B/YULxnWwD6fKeoGJt3VEdY9qZhnVSNvTWsGgAd",
-	"mu0amK+uOGJc3bUSfY3D3hEPrGqYnpDeeYCupAfPj8kjHFTTFYHtg0g9Kn6FYaw+DXls6QcPBmWX93ap",
-	"p0ksI314/rz0gL0FW8rCmuHgiIFsgw3VJFBVxv274nro2EFkuzIXAaYVeKhp1S/nbQ6OrgrDyc2GUACL",
-	"DkpmPJAoqN36OvizhlMnLKhSKYrG8Z6SkO/e8sXKkLzey3GRJu6o3Q+xch7uCm7hYmuZBILNhit5HnHp",
-	"3HFASWlH12peCuZqPwnmMHldn2vnFwTKSF9xxiXQd1CQwEoP41aPWADGcxvEKc2z5OQKtgsOW6vvGHod",
-	"Z/z1/Ocp5SCUqLQvOo2L7oFj6zHZciFYhvDacPeTBdbXd+YPkHGNsrYl5AslYkHXzPGMOpYvjmwKjmDe",
-	"qFKbOG98Z3JExU5wWPw2yJOVmZ0rHJaczw48z0BbtUoMSnKiv3U8xC0Xr2KrE7JnXMoDtBL/aLzKa0dy",
-	"w1SFtTz2dFgj6fJDSThqh8umQrxX2EkHm+wq0AXOoKM8CvE46HfDAp9Bkz1D4HOY9z9QkkRKt8pRkIdn",
-	"CC+K+XGjU/SygiukA8M+Dt9ZzCNjS57B4ZKil0wS/CdDrKNxXO9c8oBmBhztravMW7M8CtYLaK6xuKpe",
-	"UIijrInTTrYtC8RnBBhViGk2AFUeBFUPLM+DtCRlLJKslIQoHgG/CMQ+JxLxDIZreJiGnwvPvJNEgb2j",
-	"+06s75jkL51AH66asMRTitxjdntUlxFXpWbd4WJv1wX+txXLmPJeFOdH3/AtPEmw9AnGMj1yU+yYtywj",
-	"u1NvGb3GEqvckNwaELvav8eKASUTuFypCbdV3GfdAoQp8pVUKjiW5wxYOvImHGNUXDaJKkYuKcWXSyU/",
-	"y1IJmpNrxrYt32eCyfDdZv9K5PuRF90pmJsaWmwME8EyXMhBngYUSj6kM2nlEnK0PGqOlIj6mUjk662K",
-	"iG2mTKyl3MZNrFzK63vl9nFFKjZHi8fVw9MbqljmSgiTL/CvX47juUhRG1QHvTOU6gXa/Hj8nERl1ZH8",
-	"D7eVqhys4ZlLXXUSTqsZXVmKjQyb1FCPKni29j7GCBH3mXn18dPR0UDS7FDWoYnYgeCjKWjxWBKgWyD1",
-	"qfp72tkVmKjrnBwuJc4lDL6PM4hNzenTRdHTQRvQoRKbKKDS3gcDM/DeSmRL584BojjLiJFkwciWag3Z",
-	"6L0K7DBGHbcyLRadRPEJGPeyVNzsL638enRmAOxx2/ullNeceSv08WzHPvA8L4sr/2K1PFvuq9F5Ax32",
-	"BRwJjCrQJd27G2O2s0+fQOVaRebsO6tczUmlWrksZcNAIbB3hDU5EEYhV+ARWco8pwvp3tclN+wxofq6",
-	"XqfXKkVzohlzocs1NaxRNpFDsJzs6N5xY0rt6gaic8mlUe6cSSRLpe8TIHtE8Kxz4BCM/miMaP310Z/+",
-	"88v7/12lPz6evXPTaE0PpnDGZw89fpNu+ezx7Ov7D+8/gNvJbGBtLu7vWJ7fgyj2BS3N5l9M3IO8xHWp",
-	"fMzz07z5nl+we97BtkYbz252+M3LbPZ49trT0n/P9u523ErhkqC+evDAcfsY5zqk223Ol/Dzi5931/c0",
-	"M3/82bmb8DCMBv+a+zx+xRhVsl6ilMN4Xez6/nRQke0p+fu77y9biWixEz2M/8IThsJ+KYuCqn3lAdSV",
-	"C9DKQkX1D/uOrnXIEgCn6/tPydVpMGp3L9FlDY6wpYoWzAC+6Z9RyDowHTofur5GFX72ePZLydS+2tao",
-	"zVdziqtQLeUoevpP78cJkHOFVV9rtxddx0u7We2S0aWxlk8xwbKCMQULyTPm61Pafe9QJN4HvWVymzNM",
-	"n8cZnns/8BeZXOqLShDuF6jMJoSBLpdM64ubhxfshuZlfRfHHumDZ5pRtdxchPs6+rR2+0WfV8oGPN5y",
-	"+8w5HNOHxg9cm6fLAE0Zs+Q9Z0X904M0L9eNAaRnruFBp4V/+XTB8k01AxcEyWKcaNhT3wlFcwEuPtpd",
-	"+gmmqbnfYSvb+6HayR7TPWQrQ5x0S429VmePZ//vP+m9fz2499f37v/3r+69/8P/nEX397aMHlFeHlwP",
-	"mDbfyGw/ShIGLLNnHWqurh3opxPFcJCMHUoKRG4rETxRWH6k1xAUDLWnSI1QLC0sQZPu2KyBTXvKvTqO",
-	"sgw7MZCecOhGxXenudeX1NBcrks838OUpWdeAwRg6zhrm9P+VF+faS9UfCS3vA3QR5DaBe7p6ScmaO5Y",
-	"qzrU3nJqfABCzBEBUSnznetUS1SObpGQydyjV1Us1TFVqo5iGnIIx1NcooSt4CMjNNcSh+wCL47HINYZ",
-	"muez+aFmVeOCTCDZuQ6EanVnHa3qcmt7Ppn7f0h9OfjgYoP+86Ax2674FBk0xQIJKpZRDgWUsdon9DvR",
-	"n19mI+c/1oivZh3aaUQDEPuK/hasRID2KxbtBJANYIedNfx+8GfBozNmHmMbrhLpi2el0lCeoPfNHyB/",
-	"daxCP+488bsudaKE5yefKS+8B9rnZ3jO3cah4lFVfiO7Q8ZvB7NRslxvvC+BC1ekHjyY9sjq1OkWVHXf",
-	"0d9QNfEF7T856Hb+hvanvUODQ+5lGMvpy4al19AQcweAh4UJSKlZMxNTpeepOznL7DAPTvmevfAyY8VW",
-	"GiaWe3B0vT/PvQ4rMORKfzj9Jw9334JOcZl/Q1WwlO2pTUONhr69cvHxmu0/oYcwZxglaW+alTlmOd9t",
-	"9q/t32Kn26NDl6T9DLJWnDgXtiFCYWIjAttr3yE2fZBmEQWBvq9PsHTke9HT6Bt42qMLhaAe+QJRIV82",
-	"eeQAyAt/Aq3p+5c/PZ/Xlt9TzjtC7Mjdh3xjw8f3K9AiftPXOUpN6jTBhyfvodeeLtcBGzy5ytwqw0i/",
-	"pskXjnwFPfn2tr9mW0OoXewvu86dGhVydGM8C4yzPbNo2AdzwW6YMPe0UYwWI92cL+xPtSOSXwaq5VMt",
-	"K4KdgeA7UzdM3QM4F3RUzyGYspLKWVUhptQxXWzZsIAjkDaukX82B2c0+2DwM7VTQNvP0ZxIgYB2LFbk",
-	"VLGlzMtCuIl4dvkPjKs8eviXB1/eJzV206UsmIZfk8Ue/0+1ow9ayVJkj+Gzf7989RNBtQVHSpeb0Jcv",
-	"ntnx/MAF+3LexNxyx56CM+levMS/ufhOW1CgJd3rqfdFAerJmfZTGVdsaSQcHrGThAsjZyfZlS+FNowC",
-	"asQ2Nrc3E2SBBBgO1pcsGBWGGGl1rURnXPZIl6+xtztvwbmuHDetLF1ZDEyEwAyO+hxRgfSl3i+PBrJX",
-	"MJrUG9GTWJ/eXS/bViwpcC1z7QXW3yes0lsTPcEfjO3N6bdLpxIL59dS3/QeW6d4nz7cE9m4Kwa21bd2",
-	"O8cOzVeC+b2NB8kkRyassly17Y/gmdpRrJ/ohHSOZ0rNO4Wpn/FYc/fpGsDKictIco9iOtQd276pMh/s",
-	"lxrkoqmrev4QmxNHEOBqHlBBrOnZPtta+adx3Q+RqCecb5d+gWrHSWG7FCjPqyyrVfKccIw/p50Vrram",
-	"7UDqM45weZS2O9EZcCZ10ItnQiH00j2Rb8fhw8FRaWUdbndq1Y4lmxN6Q3lOFznDspCOjh9Ngp1Umd+Y",
-	"TbhscmPKYust0vjO9C8M2po+kyu5Nb2rEQ2iGAyoVsnHy6vb8KHeYWV1u9t6uBPyl9M2IphhAXRZ9zCD",
-	"A27BHDIqeRgc5VCONRS4Uevt8MLO7kOHbXB/i4Cl30/qmhvH5lNLN+/lXof2hvjoqkan2IUvM3TT2akO",
-	"xeWsGgGhG6tEdm2pjK9Wye303D4ctJVwhxzvIomqeQBtREr89k2mMeQeFVqRXZ3swXjaImyZxKeQGiHS",
-	"WIwc4udz34CUJC6bLBSA05NhhYQrk+BDk+7ffJlSuxUklCulAuYXrNrqV+EF/xTURvYBDGXMH01uFvSK",
-	"dwYTnOd82LbJ0VDtv4Gqe8ZlgdeiW++HXgUhpAg3QdVkSi/CpydbRwAUiw3KmjkHWNkRIgu2EizbSCeP",
-	"tyEnQi84sbAzW9WRNOjJV1j6SqNd4v4hWDTzUKDMLSa8O/eksbzYSoUJx/APxQDhvMAfpZ1D1mgOCfeO",
-	"LgfcNniBoFWsyRf2r3Oiy4VreA5pJVdQEnVe1VfEDKIv54TlGoAzTBi1J1LgvgK30n8LGP0f7hPkRwVg",
-	"NnTBo3qBAN3+wTs9JIaefILSgm24yMj/uE/e+UghVHhxPQ/5kMCwa5iY/7coBSRlSZHvr9ZSQp64pjyL",
-	"eY1ewpx9nlv3HfLiOhkD7xi3AkUVq4peEiHPs6Fb7BAMioH6VUPnrshq5rWQ6ABIATXALhiJj3hLr1lt",
-	"4JiK6hRYes3EEyd7eV4rPh/7fJCF3g70OPVfu7KdA15txbzu1O8z8l5HkcO9waKOH7iQF2wJMR3PGDyR",
-	"AwhWnQYvUDiFKqhAmZua19yJXe/5aFwdr+gN/pb5G3zYKVAZdyeEB8++hnZUqXuwoGa5mUQ341aNgsMf",
-	"c+gxObYKPHrbf9+9SlJd+BpRcaNESvUN5vgPWKClzFiHKTBciwnUZKc6iphSUs1OEZCvH3wVzXmyRySg",
-	"ov5DE6xwuXaVvTLHxvqDXAaivo5TZgppsLc79XeS65Dma3GPC5IzmmkgaiAQTOmWBljCJNrTisMzXORz",
-	"QENs80/19bCzN7IsL1f1WARcmlB9lBI7LEhoEoQbDT7pKXDMPCfUapFAkQIfeYI9wHBdzbjE7dkC90jw",
-	"3No+6t6FgXTDzoV5hQmJ51oYwATd9qUo1Utxw7EEeexQfS4nuf7e+ZT8nItrcK8KDHRgsh3XhC5kaZ64",
-	"UKu1aPWWdQPWYdVqZEjphXsdtMU731SnOPvWcgzxRzvTWfpDe4hTb6Jlv8QcFdRyaoXsWyfoF3ZnvXxO",
-	"nkkh2LIbW4GrruRNzyn6Gl4534q/VlKubnu/+moYt7RiraO3c1kUXXVkej3Hxz0ohpChCLpVpuR26x0O",
-	"RsqUGXTTsgMPLKBpXe7VSIeXlcQaEr3l9bHlQfsTX50AGgsNgbMHisLP66R7yBs8FBX7I71m0NxdAmMn",
-	"KAndU5koVEltZ5RqLtY5q/BOCDbybN1YhSwgw0SZ5/OIsR5b+tvD8eLypbzfbm1rGviLt0hTdVbt+0c0",
-	"neHzRCLmAYU1EHreJw5SVwlyxfpZEZ3aX2Lvic+fvwdD9tStUGUVq96jfefLfqKDytdkdpgwjPsXzp9T",
-	"9B+PFx959qn7jJydU9v7HFf3KX55DmYDzD/O/EbuoKZMM6IeWft+EHTLhsnAr+acPKY29AhYmmeDU2G/",
-	"7sFK10TgwtWCjiTk3mFfU+f6M+xsJZ5nP5kzvnZurXog8FEfx4n72fujDtHf+DZzi+hY3TymCT3N+hoJ",
-	"Zbaofg08xy6sfvbrkODnSm5PFd8ecjdgjRskaI9SfJ/I0V1uJ9DqvuM31ZVZboeuKAcujOQFhfVoB7qS",
-	"T4MTXNI93AArqjx7jmzDMp9U4OoKJst9H6NRIyXXzsF9RnOhv6QvrFY/hHVQ5NcNeAoXjYdJ27vWI9vc",
-	"P+UAcdtQ8wQ1KT+TVhM6WJhf442M03gR6No6NsAPjhlt8l0wECMwJK4WQwiICWGSEKh2bjwk0KEAYP81",
-	"Lr2/9n4VV5lzkdyiMkZNvMYs4JPAyMohk8pqNAPqS1W6XVtGqfHzGg7xbvXvaM5vjNr9ri525MehmAUd",
-	"gn2gS5PvveFLNQFeXyiZYI1ylzRjbwCP/0NITFPVLEptiDN+5tiSNftWiBsaakFfaGYcy/Hnv2Evoa8v",
-	"Mn5L2xULD9TR1dFteM3Yto7r8TOT85tuwuB6yxNuSYdeh1WAvv2+LWPeWoAiYKwM0GkZh0Ozop4IdVLQ",
-	"05iRwKgKYLTdhuds6DYrhSvO8dlvsv8tMum22EjP8+pHRIy8/6w25/R77fe9FEdk+T1UGkfGiM5Ie5nl",
-	"uZPowfeSNY0yRXe/jk3zzvX2s/GM/MYF7tWWiaBQgUPbn9YQdFC+RMpAT1yZThx7XvZSkDVSQkKtWI+n",
-	"MVQ5ZZwaktFU9vhKyeIkN0/Viz9+/SBrdyOUQevsBBK/n57VNQmkuF6BD84Tz+s1kpnkqz89GpcHQX3W",
-	"O8aoQKd+YrvgCooQmu8o0A0zrojcpZLkQITl6Fn43AhGWszRXGQdjNExHvgD/miRKqSgDduOgAOU7NKw",
-	"bYyV3khD81hv2lTuBquZ4PtzNzrXw2Ek1lu6hpvHQ9/tYTIRyIuJTM+Bxcz+d+9hstSQlcxzudNY3Jgb",
-	"oFqRKmOq55i7yGgH8fjzkj2n+4H+uK4D6+HIVLo//vVBdsyRNCbZaMK8pWM29lmx3G7dzow5ROGeY7Ev",
-	"LOmYdfMlWInTWCdXrDswZiW7DG+dCWZW/8Rta1D+2/FUiYmW6G9yh9ovNax+YRJIzOF1w3bHFCOZ7M6K",
-	"CJwM3VmNL6rXBh0bh2j5UCfceT25uPJgBMCjvR+kK0hP6AHgEjDqMZmxQWAzHaXEtLdqc7IH3X5h4nux",
-	"cLXGh1xptRWdIMQRGgPPpOPqt/eYqyo9gieyGvFnyhYZOjiGE/3h9J9PWWusNoF3gzwTjT4MOHsiSaux",
-	"BM2uU2hExt7nnl34600ZvKtcwRZ9f0HFvhJBpz9jKuHx+YM1ae0EJX7HTP0IO9tcf9bnwNOuI2AI5+oI",
-	"F17i3o6Wy7hsLs7tu74nv1j+TQTqWSjMMfZqAT8zw/DArchd9AJ7IbLPV/BOReO9ENkkPM0vRNbkiQNP",
-	"qxRO59+4AvwLti4hAw7uZ0J76PzasrBVMpfOUL0zeXiNnfh8ZcJ18PdDqK5mWBu75mdvyOqqVMDm1CeO",
-	"Ky4yLtbd9va3/qWxYjHabzy07MZ4eitwsgcTHUhtPF/lASF9FApofztFxn3aGeEKptKlXUSgZqH5MFaW",
-	"p7mWwRlcMMXyPdlJZTaQO40erlhfNhwrt90RmjbIVaeTO4joRC7FHR7cfOnyFAPESW8AK5vVQBpDts4F",
-	"Lhh1lYVSZQreMLu+bsjD/FbDj/u/HhfXGVkCASOga8rFbLr4fTV7wMEw3DkDv6vm80zl5vzKHquNPPW7",
-	"eYLCEcwQ6rcDWbCa9Ui1K5ELlFedtHErqXZU+ZsqfeZXrw2S1Tt3ZzbHNcidGcbY686sNT7EnVmbvIlY",
-	"NIw73H1HMkJLIwtq+JLmeQjTYbk0jmybCzZMDi4+4uJ9uvjo7sBP3QdZIW9YNXdnrruCn5ti/zi+MBom",
-	"8bgCLBW37tGK+Dza8CT0TbUVhlBMepd/h4/7cvodlKRZsoUSkSYE/eU3EDo9hndpTENS8TU/kVAcMn6o",
-	"TzyrQm1c+FKBSZBIm/Zu9LcvS71l1tC20qBwi5JyS4xsQn+47oD+MH93H6/YBzYvqdzFFx2wVOa3BYmp",
-	"9vagmw72+uXGTkMEuZLExgyFtKz9UeIxLYOxLBMFot+wpVQZhKCxL3NfXQEQKg6lyWsMUw1wlXGhXLb3",
-	"zFRYCiB5eeJH6oWCErnX8MKwk/aS7tGG8/UIgNIAyAyQT0V6atFkeiRGlU4M+NxS4BIm5Xy+5dO3C/Yt",
-	"69UNXdu3KO3O/awOhR5yORWEnJ4EqcYQIvoqQ14BELbKPKuYNdCKGCD1BVPrDvamH+3j30U+JVYwPbft",
-	"yKy+fE44EAY+hZdMOHV3ssbqJ1dIfe416D5Ja9gjaSV2du6ZO+OcPfWTBfuQG02gap2ucJe4KxytzVEW",
-	"y0jDIgperhsWG5rfdKRZ/w0fD4NmbeQujsyCwtVwaV+ZUgFLdhn+WAqXhQhu0oJrJI59f1bzYloNrprE",
-	"YXV5pdm4ie27kFzLQy6ktxtGNqHVU4u8SrNxrVWYikDNHuqG23Mdytpx6TIoGMcq7zxjRNO9rtkyvV7Y",
-	"ioWyQw0Djkz2+23UhMe0iENvEZgDy3HOmwi/UCPsrun9UAlgzQxWDyxNtcraJVYkhe1nWSqBFlH05Pu7",
-	"e/45xsm+ejT4cOQdwbbhLo6O9JiHfz0/ulUYxUecr27pXgij9iNs5Dbs1X11hAX8wv1kGgYYr95jcfpe",
-	"LshD2b64YYqveMXMHRX0f9iX9pW4T1mtXslrJq6QtmIlVWH/NOPC/PnRbB7J9Kkt9IC3nZETc3bsNjJn",
-	"8SO7xT4hIQfbf3joPeuOmkkWGv38dnndsoEjkOaGqe6iQTkzpi/084N7Z1jcZ0I/bV9kfJlDPkMyLj7t",
-	"CVKbqkEnCE5br3bmmx0iNn4lJokdGvB0hcos+j+aFXJdlSA71UjZCyfGPPgHuCJ0zQaHZy+ZyNyMnIqc",
-	"H1EB5Uyq0k9s51f3duH19a9GOKHgaWU5QvGq02Xle8a2VnXC1o1sVE5oyAygaJgwcwetuWZ77f9M87ye",
-	"H+05YjA3H98IdZM8TeuAk6sX7pwSulHFwAqqrjNUBjemyE8qDHbe1Z+muHFMkM4MlP6qJ3pZX+8LOPkn",
-	"x0h+NYpG1XYhCNdtEHdBJKLhE8kKbhAZ5nbObD7zpBUiSvujKXKWRLIfINwBz+etaq4PpuMFcoO4azag",
-	"W9pJICPV0bnYkw0VwIugEeGE2YIuxZ8bAnINf1rs7c5j+arzDOTiukd3gzdOzIrcSQWNZIxmI3xqVksa",
-	"VSN4Yn3NT84wbY2L635dDZocpKnBmxPoabadBpgHtqldkV7B+HySC2By/w2yA7AcDhbl7VgbCGVYi7xb",
-	"ccEajgPVlhY1abOKqV7y4nRlxbbyxyStbdgL89NoTScpfPqdi39i7GQO66LnCIIBwJJPAgaWU/LFm2+f",
-	"kUcP//LgS1BHMdpkH1Jy+ezlj+g19N/Et//zz48ekf////v6/qP7X315lG5kBWBQjc6ApsDRAKsfnuo4",
-	"HqjZaYeTWOIU82hCwu7ICd7WSPhy48q9ek6tFc+BS2gHz1w2PSD3C8rz/+WhP7uN/F8daLSCbjucE2Pc",
-	"mftx7RyRLhscWAsuKHy8dxM9u/wHmlQxybUSHd3Qt6p7cW3e0msmknm4tcIqE+HKAQJn5+JJSIvYKYlF",
-	"eQH1AATIC8yznfsq3L5sL2Zy8U5zVJQAHUoe6D+553fCM32Cp8N1O3Fc+1FPRTZ0w9Qeci9kaSD8t6SC",
-	"ZBLQW+5b5As4Bl2yxs6+hJV+t1R1lxpzDfSQguOIz0YKfpirIwiF2CdsWxcVvf+HVNrR0vlFTqVHOwgN",
-	"NW6bGRifN1xziVXnVyyzk9QsED2fLRhVA+lRXmJSmncdPQGygsdV2fdz1YieDPD6uQFA+7ctCnFnMtVU",
-	"NPL2MAj7conEBq4sOnU7F9FocNCiFOxhByumZRmr+1PbuXK16jpbX+HjSa3H6pODzEfoQq/96Bq9RWgg",
-	"KsIVKxH0AMvDhDy33Ua6Kv6u9l7POqBdWbmj7s60fAp9wLk/j3kJbeNnbttH5UTqbKIBipFd8ao0s3aZ",
-	"HbDOcB9lbNlHPSJLs5Af0psTHw+6ShVb8i3HOrEn8GjuKDdcrOdYKk4qsqI8Z8lkgM4cjq8GXyoLtpKq",
-	"2dBBALrgghf2nn0wj2Do7yZ1oGBa0/UIaASu6I/4s94zLzR/i6fej5Tn49AOKMTuZIOM1ikOtvT6P4ys",
-	"//uu2OnTNZb97/doTXU8qD2hxK2e4zd2tSE6J/LGarBslz4P/AvnPDr9N1LQi/B8ukrYIGKoV+lNT4Fy",
-	"uUtDaV7tzkrMZJs/J3o5UuK/axpcsnwaqvlqJzBl+lwXfGj/WA/yVFMHvcB6OVUldash238yTBV9InWR",
-	"U7EuaVcuxqud+MG/dLb5DF+44xkFf7LrC2R3UZ7DhG7hPuqbTEZvemYS3rjFAbmEZYDl7IRLFOgbR2GV",
-	"kq5h/Ihay5mEAVq/Zc35Hdebcx5y+hpp9TGPGKAsdpaJ4UXneeeRVp0R29f+pUEa8y+jAqyffRqrR9W2",
-	"fNrQKR8GsO/AFn5CWLE1e+IuYMdz0QYq1Cd9kHrrFqBXsd1WCzUY3BsWd4KSXtXnB7PXvg4utF87As+N",
-	"5G5IboOExLXLylF568SWWVZ5WIecRL3ouUpiznZaf7az+Uqw5FzeLUvo0fvY0/L9Kjfwv4HIvWHbnC6x",
-	"NG+9OD5kwdXDJ4M39wXNbvgyXVvoaXbDNTvn/n6KHUjM9Q6LfdixLipPzWNR5vkUxjlfbuwniJFkKYXA",
-	"osYVetnBQFbc6ArZTlZ8XSoWAhjc3Mn2T65oJgvKXXrj3bnes+w59ON4svPbqdGHs9Ua69dRTGsu5fUV",
-	"zfk1i9Z0t481sY8JFVCHkWDjYFQC0yIVHujOiEYMShvrYuVzUVvCw+dHQmvdQO8aWvuZK0duxepZDMPP",
-	"UrdsFx/xDwNo0Y7cIxUn2tib+t9tVZE20i+r49K/Q60tTuWWeTEY1PDX4+4DB1dPOhVuNwFm/jEB6eIa",
-	"83wqrl19n4snhIYSXIkUoUTc7po1AXjBuG/MZOSYL+iHl/juw0cHNv7Aov3b3F0qY/GtkyfpdOVjAW4K",
-	"ukp2QA0Es7sC6Oae6BJJED4j1aaiErozxebvkou0D+7zMrDGlCoWRg6Yl6O1D2j/rnWPN8xuY7HuqPES",
-	"6mgrh2heOgt0OrYjJ9KO7uiJI9MKDEgbVhUN0MYadlDMTlfVXhZWDgYrJQ77nTr+X8PjV6ukzyBZg3SH",
-	"JOkVyycUON7IHA4SrsfSff66XdKHjuUw74Pcym83jKvXyHTV61rGpsc4lvEXUwTNYNGbZrLTewEptqHA",
-	"mYsCPbd/kjlDxLmdYbr8zKxlvc25udsr5dJ24VfisxttWetDW7lWCdHlizgoTiVST8gf7sNxgsBDD8pf",
-	"sFzuCIXaHvOERtej0kHuRcGF//shdctB1f74RYhCcfjxgovww+nuTz+Zc5RC+Pjv1ymtS429PbWVJn8c",
-	"AVgRHDFzAm4bq+7CDQqpG3OiJUqhkPZK/Q9NFJA9+eSSwVcsZuvqi4/XbP/pVs6SuBmJJs9AG3JUROES",
-	"qxqcx9ePjf/u6o9QFOPJV79r5U4g8x1k92vk016Veqy8Zvyuq0g5sYrXN/nV3nr1uQ1EDEvDAQqkPQ06",
-	"8EHZ/7+f7ooIX/51uHgxnhIiWa765VKKJVNw0d32jnMc9dVum5OFghQ/A6VmHGd8LN7TtdMMK9yMRu0v",
-	"0Psvw2tnXJbWl5LZlRqqQIkJS7JDe4345H9oomtjvpPgefRQ+paZ5eY3uhwwtvgaYLHCZu6ro/cJObBU",
-	"ePVN13K6x26EC6uk3Na9UyYLQX0fVKUz3wduuO1ooSZmUxaLreLCEKpDuYE6W1bgLMYj51yuOdvDu74y",
-	"bn8zvFWlxpvnmu1dAlx0Z3BNNF8L5ii3e9g7erxtgOD03pu7IX395Q45d6ZylqGf7BvF2eoMzrIq/XU7",
-	"ldsM19yTUvQLUD/wrqoqdS4tDr7wj440mW3wVp4crMKmKtIOUy+Wqq3dvpJqyXzdMomWOlS8hwDg3ToU",
-	"qyWDtIA7t6xw6SD/4DOpqXEmlOAPbrZ/Y6m37f1AINlEP3FagucfauZrU6LL5ZJp3V2KCDZO8mR5A08H",
-	"YQGQr/v40nPzz53bBOcipYoYZ8nu/VE0BUkYtfo5VjoAZWOPbFRCQvDPBw/33etbsIx3FZl64984z56E",
-	"5vf/5Slab90n7QaXuLM0wyz26QiE3lWHZ4E+6TZNLaF2IQFsYdvNmcGyFpDtS/N2n1xmMlVKDktO9kt+",
-	"kSm6Mj0Lv38OL52a4vH+nMJTo3+6vawNnJeE2GRu0m69aLuDr9nPWxHxFrrDfWPpRmbqEt0pKFupTB+3",
-	"4Bt460RAmEOBLfXNCEbQGtfLKIRA9B6BgkDdnHK3y6DUE32ZT5TBN7K2xqi7WWRXUzVlJphi25+p9YVh",
-	"5JSOxBKkfDzKTzFtz4RpUpihvgQ6V7FdJKYEExbcGuBjwjK8QGc5B+cGF2si1ZoKrinSi1k9XsOfClkA",
-	"S3vBzEZmVWkxVwofkO4sI9Scl9iSlhlnGHZcSAqpzBlfreC3NF6+633jtPulu6LxG/9Cj4lUwyuAzg2c",
-	"OFIm7CFHktRnDE3mU6kPc5DzxA2713ESGh7iMwlzOUXks6k+OVjqtuFCQe4eI634M7sgSyp8DAnrBvTS",
-	"u6SsZ3vn+jn6TNWkn9gurOLtakmNz8ZOtiBbp0bjMBR3oEuHogPbUm1hX0ZlgPdozL+4ipFdbrZKCM5o",
-	"rtzSdD4NbZ3XWfbowbBD+ZwkcY/Gc8TVl/rsISGU6Xhyl3Ee8oMKC52wstbJbdKe7tu0xG9LtLEEN/VN",
-	"IlEq3RMh8bSgA2oVN+WyMqTvSizBGr1VqZRbX8Ktp89HydWt2ulnsrtrTh5uvFOn6avZbZhiVvCsUc41",
-	"QOKz4XK3YVbNvUu5+xuj6rd0711SF9y160T1NVNkA1WomAjlkqkPeHQvFFpHXeaEf+Psod1biso2xjzQ",
-	"tsBfDDAuqsk6IjBb/XwKe8O1BRFfcKyNI4cMnbn4iFTGn3plpM/kfOoSyH3TVoZFyA0KVKJRp8iacqHN",
-	"CUSj5w2q4IC64sqqJkQTqL1uBoMXI5QPyI7ShXGJj+T1jE53pyhdLOjyetiVMH3PUrfEN3R5/VZ+rtbx",
-	"qJo//04BBLgI15JpxLNC0LixP4BHxm8SVHdKkcnOw6/MWTdj3Rt4o+fAe3HD1D6je0xEThxtq6561edH",
-	"L4WhDrsKy7yf/RibHORggzencRkvqaG5XJd4ldqG0VDKrXYxJ+4LtRNTgz4L2Ve9snDx0f6vE7wEU3PO",
-	"SwamPnG54LfvgizMfhonGpKQyA3NS+dX7pzhIbeS8lM6wCD487jcH7daRyZonCtQXOZ3lDH0GQrXJUP7",
-	"ph7P+Q+N2xlBXK79gXv3IkReknpsmbOnVXimW5cNBB4GKrgVYGjFznfYEJMEfz8fEFF9oqJYIknkzqe4",
-	"GglzhPMwSYX/glB3zmCE0B5BOTOaZBI++aRK5ncXPtQk1bJgWN9qxxS4OwK1quHrjWGIRoJzDHwed3No",
-	"1eTXVUa6Z+Q1Ex3oJ6sQXeK7b+2rt+Ncy+jeZyqjuv31n//cTfcfTTB+OCDB2MVF6oHUjC2DsV0wo/hS",
-	"R1EZDdXE1cjzzc1xDO/v2Pv3E9vhsiVOYIMPp9KboTkA31Ffe8sRAQIYz4Wg7BFLhWcYTp2wmmntPKwp",
-	"UrBLvhavSjOINPwSkxJkOYmbjK+FbcozkCyl0DKP7eqUTnfpRnfGs9R/Ignt0xN5DeyhXKV9RAr7JVNa",
-	"+Vq8FGcCVj5TLGPCcJrr29Z5Omb+0k/SE2D4kNecOW32+IVgy1Jxs589/uf7AyFFcr4uGa1vOSyA2mWd",
-	"XoYaqb9n44Qq8GHaBlm6MIXDknFCRdojfL7utxMcdtDQEyhfUyyYIpphJgkk10vRDaLEbvQm6Fy6GoLn",
-	"25P2A11uVKxiOIUPFVqaB8eQZkCH6+xWLgg3h4k5d8+K2597/apsZF73gMBYIAetgoFUX9cZCgNxFzKK",
-	"QEnZZGGxlVSzUQyP58xoKbuzL0GeqhdOd4eUCpksQpolgBbdBOPcKkazIFouUdNhwTTcBJ32bCPhuCsb",
-	"Qub5rSUDZ7KBbxRClmhA6x03kHijkOF7Sl6I7O6J925bvJ66ma2s1mu2nxOcZas/cESJuNkOacADCphV",
-	"9mVSpXiLr0x6V1efHcYm582gztvYNTrkGsYxgeljzQRMRNNsqdgkmM9XO4G2ln6C1lY9ER6YX0fBN0+1",
-	"7CdVw381xm9C7X7xwWEqgZANC2RpvZMqc4YxGsnecsx5jNPjYAcFBSplC78QWbWMfcbwCyDTmSADD0Cn",
-	"xn33LoGS4LTTFx/Bu5bWNP8Br51Tz3RfSIjcjf/+bfu83zUYG+ZeR7Wnoz3ZC8YgxQF11Xrsv6B7sE57",
-	"l7eXg50p5ljY0wtXi4alBP1/C83MP5zr+2w0WBVl/Pt/P2FxLPDoCKc7up909ee3HZE7UVjOFJKDXt1N",
-	"TO4zFbtLZoLUIXVpO0rXdU/uuN50OK/e4eNJtczqk4O0TCyk2KNkujZvv6j9biOtfT68/iL29OKjo7Qe",
-	"l57gfjR0x0crlfckKcB0nwkyxfXmbsrYn7kY53cc6KiBMqOSgpAisNvsiZCd6upOqjxL7sLnZbEdliqt",
-	"2WFmcdhlHYzFtVzh4UUo6uuxp0clqa74NMxHmKkOJZDEDRNGqj06e+ADQ626HyTNji8lNVo9GrLDBs3r",
-	"7W0kO0P9TMwTrKj9kFu+OdRkAYaSXj5AcOql/XDv4PGZCIbL7VZqfhd8JDisJJ+d9yPL7SRR6xeB3Noz",
-	"2q0VFWZOKFmUIoMFE/X64WC/51xc1/oREGlCgqNHMbKP2Estl8HHWYhv//O93XBoRNu/vLcvqhu/aUuV",
-	"zx7PLmCnuSY/phh2XIwvuIDRu0BKACT4m3fLZ4dlhV5tmXj5nDwtzeb/efET/F8q/i8c9tPXL8nD+w9q",
-	"bZRm8y+7BO8//Z8AAAD//w==",
+	"7L37khs30i/4KgieE/HZM5RasjXzzUhxIlaWZI/GF+lT64w2dj5tB8gCSbiLAA2gmuIo9Dz7HvtkJ5AJ",
+	"oG5AXchit+zxP7akKqIAZCKR119+nC3ldicFE0bPHn+c7aiiW2aYgr89K5SWyv4pY3qp+M5wKWaPZ4J9",
+	"MESuiNkwsqNrRhZsJRWbzWfcPv6lYOowm88E3bLZ49kSR5nP9HLDttQOt6UffmBibTazx18/eDCfmcPO",
+	"vqmN4mI9+/RpPnuZse1OGiaWh+/ZoT2FtxtGNN0ycs0OZM/NhgtCSUYPRLEdo0bD5FZcaUOo0Hum/Ow2",
+	"jGbwNze9ypfu2U8l5vnQznPLhf/7X6KzXv1IzXLTnu6Lt3Ttd0wbahgxG2rgr8sNFWtG9lSTLc0YWSm5",
+	"Tc51dQ8/0DXJ9rR+4Ftu7Ksx8uTwsDEg3xbb2eM/uTXj3x6GobkwbM0UjP1asRvO9u0lX9ID2dtF7mWR",
+	"Z36ZVIQ/Cmmptk5wzc6NW52Y+/xCypxRAZ9/t2GKvbZc257BjiojmHr88vmc6B1dMvjTljHDxfrxy+dE",
+	"KkIF4YZtCdVkxXP7hp/PjppNOZ29/c5sPlPsl4Irls0eG1WwBBm+ipPh3eaQmKnlZsWolqLki59loQTN",
+	"yTVjO53YpP2mi18jk/hkV6B3UmgGJ/y1koucwYyWUhgmgE3obpfzJbWTu9jhG3/8WduZfqx87H8qtpo9",
+	"nv2Pi1KEXOBTfeHHhS/W1/rOLpBrslfS7Yv7kR3z6XLJdoaKJYN5ZBm3v6L5ayV3TBluZ72iuWbz2a7y",
+	"Tx9nPGus/6+R5dvFU7eO1lZVzvbDyC8LYXje+OGf+372qcow/7STDFPwI74PP5KLn9nS2G/hLrDsGxB8",
+	"9YUuDpWTEFtY65HmbjvTa+qe9uJQnTYO1zN9WSAn1eeecU0XOctiZ9nzdGSaO6ZSa1MyZ328+Ma+01wT",
+	"fMz9PnxhXs6wY11P8TpprY6Wy27NcykFsjIyq2FbHX3P/QNVih5mcHSWXHNcPBNWCv9zdmBWHAhZmWM5",
+	"wJoaVv9G19Z8Rw1rf7axVX5dldnUFuQ/2rFlz0DijzzS3dyyo1rvpcpiord6Jr+adzFUWwzjM3tXy0Jp",
+	"st9IsqGoTbiNeEIEYxnLyMreH2TLtgu4o3vu4THMOgfJ3vPqu02bVvCJOCGMY6MG02aZYlq39wKugw/m",
+	"vnvBSmxc9mw+5uzaTWwP/qpQRO4F2TG5yxmh+pqADhIhs2KaCcNUeobhFQLk0dFxFNOyUEs28vxppm54",
+	"QnoabnLWLz2dpMG3yxGrU5oHMlQX7DYvSs3Mz6pBzbj0WfF1oQK9I+fvY0uza97ab9hSqkzPyU7JGxAC",
+	"LJsTXegdE5n940Zu2ZzoDbUfnRND82v4g6USXRo9h/M0t2Rn9v9rRYX9V1DM9Nyq7VLZfwDizMmS2vH2",
+	"TFT4otwAp9rF77uNVPF92NPDcNn4DjmgUzT6afiPllvtPja3JIlS8IhLxD0bvoT6hRVhbxqkQuRj9tFV",
+	"isnnacnxbiO3RBZG84yB3PylYNo+szKELmRRoWhluN/AxTmfXXORRefnBWT7wrFPgmlYAIMQsDYIBz35",
+	"Wsi9mEV1WZQfCX0QH14lJbO1r/wOraTaWgLY8//nR7N5RBy4qfXLO/+i24zAZJUJA7Vr6kSpY0QUiwrn",
+	"V6YdPVVFxpmIScacixHk9eP8wEWUzMlNFWy/lFsWu/PeHnZ8SXMSXiF0K8Xa0n0b3XHBPsTPhJU6Xkeq",
+	"feJ7AZcqPq4MPyc5F9eacLHMi9oVXvlcJzuBzyLr27ZLfMtumDQ0b0/Q7qedBqF5Pou6E2qchMPVGAfp",
+	"6D9Q7kV1693WdTEIEHak8E2KyiUtdK9i9wxeOkGi9YqWJDO26fCUmAY3zomQhmi5ZQuZHZpCp6Z3p29e",
+	"+yxlnmqeFTGWeOOeEMX19WNCgVXJXqprDQr2fiPZDVNkI/NME27mRCrneISJWBG5oEqxzD4ICkmnEnik",
+	"xAyGdGMzF1ZhK2U2ze3VT/ZUz7r8CB2DOM8YYQKWPOvzK+C+dwvcuIBF1q2wSoVUsfPzDVUjrbiKmlAx",
+	"kB5FDaT4JfmUZHJLuXgC/rqgKPf4kDt9PW3SFgv8iE74Gds7ISkan/XlJoX24BMAPlNtLAvJHRPEyMYZ",
+	"wCMS1QjkfvgdBwt4I/dRs+dYcd++VuDRsMm8xVfB+pUDFA1/Pdi33eLLi8F9t+MuCBvQIiLYJrj+Y+2l",
+	"bw7EWXpz8gUeSGvj4Hn8kuwoVxp9vdaqJpQ4T1RrlqeJ/ankd0JqvdtYBg2BFrlC7uWauC0EERZj1T3P",
+	"2FT7a3wsSK4IbnV1a4UUkY3tlqAVceh5wU05yUhvA583/bVXnoTD19r6xOJwVSHcCQNNzdqwcXPS4vAY",
+	"K+dsZa6s+dfWjaUkWyoOVtgtrBm03bKMFDvnYtvRNXtMpMgPpXKrGLp7WIYMgP4D+1Ntf1hTMKuOqqqC",
+	"3l5pRbWOach0uZlu765r2jowLHyBUHHA+1+uard/B++2VeCSb/2054EXa/wU52iz+RvNb1iEoam+kquo",
+	"kFiwoAk3xcSByEIR8Ahwd69JUN2EtAv0FvricOXcZYvDVc5uWA4Gu7nKuTZ+CdpQkdlPxsz4hTSbhGOX",
+	"KoO7bN+BuWjLJnL/hNCq9mXgvxT0MPiVtnP1Opmb/mw+QnVfMWq8A65rYmbDDoRmW27ClDjMMXDC8G/+",
+	"LDlaMn5v9QYcL27yhVhKseJqi6ryhnF1ZQol0OuIf4zt7zWLXxBIrOj6cik104bAK97ToYqcafsXp3bh",
+	"BlB9jR4iXK2f+jKXGuYZ2ICKQ3R6aT90nkVn5/bbXlXckFyKNVOErqWdD15tmhljCZ8zo4lXotuCxe5r",
+	"1BnGLD+12X9xIDuZ8+XhMfEMPYcn9ltUZPDtzi2LT6NQV0PZzc4JBx12DEbxn3f8t5xvlvc0M1Hydbp1",
+	"Kc+uFoeov5HYh0TLmKbRYfIB20e26am1ulw0gQi5r7AicAv6oVaFhjUVAq3l98OtPUsHJrKgMO2pLvkQ",
+	"fmO3Xwwy/ESZIILH0+29Z8lSLvtTGhbupQQej9hF8MwL9PodsNxQLgZbGs/s25eG7WJ8spRZnDg5PcRc",
+	"FyBR7CPk4Ywtec3cr+rBEK6Kq8gfTIyRrAyWJJNOCFECVKZ5bHi5aztxunbhFX4msgUVrq9P6GVWZlk5",
+	"Z4fpdKJ7poxq/vaoJ/waSALP4459HJPE2NqkrNwbmhfxjziTrn10l1T4jCBuHsMxEFwbRY1ULlzkMnik",
+	"0BL/XM3s8dtziJsZZhPVON/5NBuYsctRWjDCV8hXyGIgVso8pe7DCJzsdrMqH0zKAC3PRTtTAtg6QcgN",
+	"i11mT91S7FOyoMuohyAcKk9rn/2VsRUtcjObV2QKRmftknYUnEiWz6P8EMje4dQy4eBqetDpXZ27XKte",
+	"+x/XEt9YtrxOia6UvFlTwzqFRfLcDD8eg/waMJF5g506mIgtr7+VhYiyRM5FCC5hGuScMA4aCRXemeY9",
+	"qtbsopBelnThdYt5trz2ERM/1pDfXLp3o362ctThuQsvBRFSbWlu7cdtjMXgQtQjbrDAUNErbGKPfu6W",
+	"m44JJS8ucMTMRqpWpae0kaaxIpTcMJXxpVMZIQsE+efA7CG2htGs44aIKVag70IYCGQCj0/YfTehQ9Jc",
+	"MZpZXs0KTFa0pwSDFluaW7rXsrhSMoSLcLrKTwb+qNE2efouS15vmsrpeNFJ2Rh/k3v0l7gjYFV4AsM2",
+	"NndPD0SuYs4YLoyMc2nal+v2R5/kg2pQwPtrw9iVzYc5zu02xvdexpNgshuuU2lji0OvSul2kK6tkWWi",
+	"8Rc7RxH/gHY5JlF1o6JYHKJuUUj9SaVrdilX7sZsfpUvN6S80NmHJXPPRJHn7mIHT4xhW3/C/cNxKpyi",
+	"XLMhwSpcRWWpuJlpCuvz2h/lNwYOBlwXGWmUwZJgq6SOns7DSeheb4NuC5+tGbODNa6aAt1NVph5mebm",
+	"8+U9tXFz5o5y5bZHyY4pY/9wZQV10qdjFBAPql4XVF+js8ilU/dfB96OwKGic1MsY8Jw5+sfEQj1rqmO",
+	"mpKH0Xt7WJ7rfFgaYhguurjCvFqtIsfNq9Kt2WX0MC44lSJfghB2fB+ljs34OY/Nl4rsKq5qYxBieGBz",
+	"XNqQnU0qZUjx9WbEhwdZCrAWP7SPg/rF+8mnti2VApNMc1mwpdy6t/L81Wr2+J+DUl7eRytAnIVLJCoq",
+	"uIbyK1fHKtXLkGruxYC9x9F7LEHTlFZ93fMaR1UTDusZQFXlO51K1+Fk3NMzbZmlftRnC2EVoovlJsTj",
+	"3ESO3NWmowO3OJ5ogvuXYjqm4ul5Fd5KbWDk0qJxE0PumGBQZmbuczEHH7fLM76/o2um56DjLZl/BTKH",
+	"fFSpT5DCZ3FW5ZmIrhfc9C+EQdNgxFWRS3l9RXN+zborZXpTYHrTWlo3RHohcXmRvhq8EVsnzwOX1IW2",
+	"pGJbeZPIR+y8QtKWrC7yms0ooIYQWdZ+SLvCn/BldNRlUWHQvX9JR0+nkekrj3Cm6f1+y7Tp9Hm0L2P4",
+	"XfQR81wYi0MYdajqplHDpM6S8QStUDQjFaRiBK+1C25yK7ogHnitCQw10k+R9KsVgif9ehE/AroJMGuw",
+	"4fFU2p5QiOq4YGOv0limpDkClPOpuhSSHjwkt3653UnlUjOaLkuxZEqMuEZe44qeYdJ0+zp5u5GakT38",
+	"t1LgY+g1E6S8H/11eJKvAnN+FwfiOD6WGDJOyyrFUSyYUtYjt8/rXnFjmBggDH2eccg7D0QoRyk/Fier",
+	"VE/19STpkl/96VE6Ft9f/x2d20txww2NV4UlikxzKtYFXcfP2RbNrWjwXa2p4JomVMvG1tfenmP16dbb",
+	"cmEKqS13aAEjtnzwNlYnaX+UmsJrJTFD5kx096Kulk97Cn+0oljRlSm6ilxIEGkaVkKyoKgqDHh1KcUq",
+	"967GYVLBTu+Z+1m0Ioiv3Y3avh0zPvZLLzIe/QpPePSl1GysKbOlWeqoZewqcUZRrWmHRDDJYKFksd4Y",
+	"UuwgXkANA/AMQolge6ZIqK4ZVeQppElkfWG8GhJewJ8avfGLRc61S6wbwBu/FBxZLpbgnzOqY5kv/6B5",
+	"4bPs1pKLNYRISfjBfBjt/8byzBUzx2z8SklVDOABnxIurBIM1tKQwitmjbaEs7np8nLZXXvKDdoymkFM",
+	"N2zxfJYpudsl9N094+tNTAVJVOcleDCklqWYtOMsuqle0VQE9TAQsACttE1MTMdgGZxa7o+WO31OaFVI",
+	"6zfdS42qrPKnrzzvgXwV3kwK128UZzFvlr36kplP8NQeZrdxCcfyCDEdpGH7UUK6HSWo0vZdNwdMKC6m",
+	"PT5juKrOQ0mOCPdZ2+YSxP7W2llabhnmphqfS+bM3VKVJ1tGxX7DEe2ixl4rzvJs5M2U4INkQHvrfAHh",
+	"C5EpJG6W/QifUIMCOKx31dihYhvdXFuZFPirmO0wEAKX9g086UM0jvCOOpF8rwYzgspz6s0AjPmr2d2x",
+	"fJ6O0g26t2JU8jsWJUvBntNI3kEqKmPHnzR4j+EZHDY9QR2d4QiFG5eZyKDRJ1bEJPMd2mut1pd1Ljqe",
+	"1Jc6KiztRE0/8TwYohyKCnPlyq3QLXGVYaC9UhNbuj15MP+vcrqr6yUD43hHlQGfBFkgUxmsmBvaGSbo",
+	"ceL51MdKFZjz9PvkaU+nFM2L3U7qmPKcSq9yBtKSCiENWTCS1UrVWhJu6GFJpTrseZ6fPk4zHAICFYbu",
+	"3Bi7lPO5RDJZPQvsg2FAQSayKzgY5TGwhLS/unIpskyU52IWTJfy/atK+kzlb1EIEYC0SVmmJef3IAWm",
+	"seaG+6GjtHiBAa42NgbV5srdGbHcFW1ILpc0B3hNlyLF8xzLkePpJEnrjYnjE2N95A2C23usjwhzjy64",
+	"zHfq8qkncuscOJULasRNJUPXccQlJbfxLGMli9002nYSBuRpKB0zck9Vpgm7YeqwkJAvOfy7Lv971Fw7",
+	"cAih1Kjrsu7MjGAGXDjRK7yd+bNhFC+5K+9pkTeJU5sCQQy5T1dstWIxG+ylcYZWJJs9FVcA3S4k1jtu",
+	"8HtTsQstY1WCDp3cfRS6nufQbhETZdheoLst/fASX67BLTQYuneYCoPHvv3oqG9HmPrk9YxBmpjsFGzp",
+	"h+oP/4L5YNV/ehhhmoFXy9EAhAhxCmuM8ey3PGcvlJIqJpHzYiviSns6IX7LtI5HpOJBePeV8ofxWSZu",
+	"Siy8GiUQQ/JhP1abx3zt1PuzeFrbhteyliqax1gbVhTbhauPP8WqGuaXAHZx6ra3eH11m9e7M3vdb7BO",
+	"0U+ug2rfu4W1oJ0CGSIR67Gbmtw98CDGt2iUp8ZvRnXxzjsZSWdtbULUsVI+GWQB+FPQZXePGQgIEwNT",
+	"G5REE6bvv96B7PKtVFbvieIr5rncp4oDrhnbXS3l7jAdQLFmJuUAT2azmAG6cEAshgqJcuLhi/Ow1I7U",
+	"k+8wNXJMFugxSZAtQOFm2mB8biaWnxpwM72ut6O6rMd2cBGYLfB+gsKvVM1XolowXsoXGhC4r0eXy2+Y",
+	"eOMcHO1i0HhY0aMLcEPWDHsebAkXRMj9EwC+cQAqoMRVqtgrhVQAjxPbqaQJA+hTSSjLDAHcoH5+y7Rv",
+	"Z3B6hnif9yjpG0oZBzm/6TQMTKLW7jCbHw2l7j1MlYRZB/zkNf9A7CiTFPGkwPblFvNKDEM2tZ/4Dnwm",
+	"MbY/wnzdyC27chAeo7OKcr5M1kMBqOW4hf1geTdWuyOXNCnyFBNsn5h8ABvu/fQlvOkZ8iqNyq8N203i",
+	"7zNMJUjUYfOy3J7bhD2sN702gX2nhdTmwJEdK1bsXlyrJ2WS5Y+ycENtZMrYi7sSm8belgv/90hSUdzv",
+	"OMzXWPVOln7HDRXZFQgln0m5YN5fz64wi6bb+1gXWHCWXeYLwhwwkbmOPQDvgrOGJAIZzfupHtCagTvv",
+	"PK81N2c0pbg8c33WaCTjPe463RVqJ3Xz3T+dDBA5yn/r76K+HaiELXp9EB1IMoLtLU1DLQjVZEWV/Z/V",
+	"AIC8kHe0pQeylnXozH63Mlgg5VnqOaPZ2JR1kahxgGKdODOzrA7zZ5nYvk6oIRIrSkcV7yQ9lp9z3KXq",
+	"7RcsTRa8ytvWYKeDOnHd3rCRhlFPvO+GJ+/Vo0J9A5WwtvIFS0tu4Q9O4Y11HGrNATBSoivyBYDHTht8",
+	"JTC8Hyw54x+ZmsIhHL8gPXJA74vD5WvT1vct0IzsWWM2hrODsTsQ4h9ejyrBjThfRcyUCnIkey4FuTCZ",
+	"xucEVqfMjEpHL6LG/rKDcDF1rxIsnpd1mbj8JKEvvYo9/FpJu0+Zc1xFcGwxVzlkSxCpfH0aEVi6FR3t",
+	"qit/A15IhkO7GAkCm5qxkV4Yqfiaj00070zmKBWqEZ3FuqS0e9aBs96y2JcGbXVUgrNaUsuI+ixvY/tN",
+	"irFcJcO7xXJx4K2Xhrgy0BJ76wlhufYdPFzmbwKTvsiPRvvoC5e7loWIzOCRGGARsZW/3O7o0qScgcPl",
+	"04/yhulvovlaqSYvhbmSWMjfEED2/EMTri0BI5IpktFDOKXlGa3ofsMcewh1ECsgx8lcdeDglOnrLbwk",
+	"9oEuTX4oYR19Sn3KYuuPDMF+VnHfJqhUsEN1rXCcg7+D4qG0r222IGa42chCU5ENJRxyaar6D/wIV9pQ",
+	"X0k5XAj6n2J697ifltU9LSCyvQcazBRdgTiAt9WoTIytVHGIF2fC2+eA9aafkEzuRS5p5nGD6/1lUlDY",
+	"MbiiVsMaj5Jo/0roImcOdAxQwBx47jg6/uSB1mNxIZdT0ZrdTw6K2SdfgI9b+PyWOOT9gOB6OGfuOpyE",
+	"/8vqnUZ3XN9pBe6JbaENKV1AkUoFBA2fZkqAhBA/k5tCZIplWBRmuXaLmBnTfLNL4oxtOeEbCAzr5cYz",
+	"9hOEjnvt6tBVAnLNyryeEmW9RFYPVJnPShXZRycDF4Udb2yDW0Mdtr0uhZoCzd0BNfld9kTaYg/uSO2R",
+	"u7DSt34XGMxdAbC0uqRgt8SyQzKAWzq0thV0GJ8ORSK4LeqzsMR9/IfKR4lmN0zRvPRE0RSyQX9+cwqz",
+	"aF8HGk3llmFiZAOdRcfgWTqaWTTk8pjQ8Bmhd8Z3Qemi78BsU1kWcIWQtUvPCM2UcMmJjZTKjEVN4WMR",
+	"QduIJ67ErIQ8KUT55zTaSTxfyrWsTmKVpFErxoE6VHbr/KAOwwAc6gAJYwJPw7IKvTuoLmEyrtjSSHWo",
+	"9qwHBwr8qdGyXuYZwGDXnfrxqEROQ1Zbb2jkXCEfHjObnvrgwhwCFtShFiuyYGbPmCBLud1S/YRQbJa5",
+	"pQeUwD6KZX/FBaFinTOyUHR5zYxubUk8sDMmCjUquOQc2P5UAptBnM8ovigMloWKegricaGheKLCq70g",
+	"e6kyaBnhw7rzRgLtdNUHQNruY/TKt8hoJn4mxf44GfLOmicpEZLoWYNYYRGedAEmKUi1T3NMb53Kd9tz",
+	"+TdafVots2x4Vet31egllnLWAi5w0AfgtnO7ETRTLzDTHtqXziM3GPv4CDyh4djFI+8cnHuKY7Zc+6ql",
+	"4dqvoEpJl6E2aBI/+R/EeHbHxMjlVA5atDoj1YTwXaProFVtQ9UIODGgAyHUCBNoy0s0jWZCTRCga4Ev",
+	"UTSecOAQX/D9TcKelzTrYNWERrZhiBIwGOHeh669gC9902t+w8SYcsoWvqKdS3QJhm3jsLijs7yTerPi",
+	"N/Xcxoaz+hwlPB1Z4R631k2rq7jg77JQguYBcTFWfRsAIzJq2D3Dt1FTbfRuJkrTrRHiuqUNQKoY25Gb",
+	"/TLwzTSCpjy+WN1+vlxhwFuRJel45hBYerp2/8DozRHloWaIyjauCexyyfQwretTdB3GRE3mI6pG1lFA",
+	"JZkzjH+slNwSbjTRDJR61zTK/gsmG6NPdh9lB3wjkXiRSFbnER3pxXZnDqB4E29HDW7q+1Ol631ZYZtE",
+	"lhrdKSzq3uQqNEGRimzknnCI3dm5JNvsa5boCJ5Cj/GNvCrWNtYSZoom2oSdVArA6xiW3mPhqmh8zDNV",
+	"6xRPblkwqlIdZFPQHorRVA6yj0nEB1xJNUlBbDL1xj646vAUlQjrkSsvmbaTzA+3XIUNzLFv5Bz6+eEJ",
+	"3UfbunVm5NqRBjg3qulBjnwlNLgnToUUlYX7j3RUilg2GY9mWbJRfZO+jTR2j8Y9Uu06sPwlAM4ikqkv",
+	"POAN2z9uNVd50ne/emxUweZpFk34LexHLXv1ODAGeiRiwgtLuh8TFCEDVufPQhOpd8VzmBl1vqM5uJF4",
+	"zh7v7FruXQMh+tNsK2em+Qn/DDrVOdjOjnN1pINkbCHryBS0Rquz6kGopqMPUsLTztth2CTOFevgD3iW",
+	"nNfQytohUxvd4q8D9Do137f0moloZleqUHNZJhnHQEPtOoc4FypSINIwB8fx2gmcGG5ljH3WQoMoV8Ts",
+	"7g8310uCxW64tZAq5pd6hmusTS6EnqDiq5zhqNyHlPNF16/N+pNmJX3felMJKQn7Hxkhgt7utjrKV5Jm",
+	"URDtLs6ZAkeqM0YxyrSLtlvI6iCUpcKdBqL6kWYsrt4lsnLACeT0Ybki2Iw8ZM9N4VPztYPdjII1Wh5V",
+	"sjFHbjbe3JhbdcoXQPrklO7uzNN50lCzbxtFN0wdKnCMsX5sqCFcu1YILTVogpaE53f0NZjUBR2BvlW7",
+	"xx9lJECUS2W0zXyZrd1QHa3lKyQxkhwSLvl46Qj88MC0/WW1Z2Hlh2V4OqLW2J9CWgy8RSqdVHpP8JAw",
+	"eGNDvokovvDAso/LQCFfQDnp3MUA5iFS8SVZHAglLj1lDq0+3SuUWHkxrzRnAGXQd3hN0SAiMlON4KUe",
+	"2z6ntu09W4kNrsdt6E90y7I3MWhdPso5mgR4jX+0DAQ0PpqKXpSxqIhvMFUP09ETY1hVCfrSfcgIE93d",
+	"TKLrYvvSzzXGXbeI9mG+dClUYCJj7NueKTBLXMseLkJlG4dW9R7nlhtMwXEZjrESz6974HwetUUntIyt",
+	"pVOo6wx9Qxuzzds6bdtb1bDyuruc9JpyvxRMhywE4v8W0qC4IppnjLiG0+DZooBIRQIOt2/pOKx7yH/5",
+	"D7Ybh7wU2jAKbcm9/LCEQ+IGf1XLbbn1xRWWiEZW6bnfSPs/737rbWk0Apcoxrtv2C++hn4E88YD/6E+",
+	"uKt/X5V6wza9cUDDAGX+QeJcvpVRc4p92HHlaqNOiX4YP3zjBG/kXjTqLhOyBkdwgQE/rehiIFdzwqTE",
+	"afPHzgRwmsCKcNGUShKf34LurdOn5mRVqDActmdsJm8q/dYrjkmQH5xdzNSr1FXUWTWpL0W1wZSG08ky",
+	"SXtRWWsqms7+CnP0ifFNmSDBKZOEikMDVbAW/SszwqeCc3bKldu+9Kbr04uEAvVS9ZW9pvrJn6nVP0Cq",
+	"AcsItUT012XD79ysh4jSJYnK+YYtIRvL3pc5v0F3dXoMES3M+OZAeOagfSg0fLQ8I1fWIipDQCdvTZVZ",
+	"z8R63XUIvirouEKErqX9CisRytKDQJdqFUKVH48vQ4id9lerVcyASQQAOyAFOuqlocJvmm4jHUgOIVZ7",
+	"fITVA1lBZTPOulLi7LvFdHePhg19GiDMxphPAPE0IAzoXox+fdfV7e2MPfG7SlmnbCmf6iP/qlBwXLdM",
+	"dBeSt6rCVchO0GTFzHJDeLXnLoQGDDbcNWjDkEJkTLloge+taAWYk5pYEEyXiZrQirLePmCJrDqudZHQ",
+	"VK/ZiD4LYY++Z9EirlrnnTgQHTT59Cv17yeju9iF94R4DaRa6Lm3fTE9Hv6tvDhWjJpC2YeLQ5hazdtA",
+	"KFDoADcq/K6IBHia2nmlJxAWHzkylDQMC3R0iLOmWcgPP5Yotg3ov8S5YT7SlzDeBiSFpZv1pOXrku94",
+	"Mh2mN0+mLXtVQluIggqHrweTyOe2OOGLw0V3+cbSPZY3uThc+Y04tsHp93Ds3SVtmcxDuDZnsThcVazK",
+	"yT5nHPKiiwly5UXWE0JNRTF0ksm+ziBzy2UKteY5SY72VgqzuaJrGb9btnILviB7uaC38YqLK49KJjL/",
+	"j7IwVxWsMrlqSF9XoAml9go0bJbZJUaTbHr6kB6RgTmyKtd5O0HQRpVTid8eNNiLJDxvCY4xykliJMLZ",
+	"Dfr6W/tynwrbaOVaiV+G1O5KDS2svt6vBqYUPdF7MRIHswsvplIaNbbp7eEqZzQFjBWv23/nPLcH0HIy",
+	"SRZMQ2N/g/HXXIq1C1ORXU7roBYDKhCS0DA93A/fGs7Mr/biNcwuqip0oMYMwIbpIlbHfZIEvIQnV2nk",
+	"5w50Peh/EjqfJHuewAhVLKD2SPDIZ24wEdX/jsbYbBy1NuhN4GO/T7VdCdSv8nTi4D0NtsgIA6ZJm6r9",
+	"EvvID5VjN+IzwwsXmzknXY2lX+3Fj+4oj1ryBzMs8/y4krtkblU4mZHCYzEy1da/OYEASsYwB4Yqnb6S",
+	"svJel7pVE/NdS/C5j7wPp++7/3RlmCLUIZeAnsMFZO27jJbHiHUEni8rbgBG280CZ2To0uhEK9hsywXX",
+	"xhqrZWBw1OVRqn4jljmfZdCSf2wLfyzUicwi2VaJjwziJMsHylB7j4pbuSNaDCf3aQAJb220bwF7lUjh",
+	"HATaw8DoDaQv5VJeE6R7sl/2Gfso8bW44on21WjelkaGtULsD+5xQb54tWPi5XPyTArBlubLaB0FDn61",
+	"zL0J2TgbDudrj5o+OlOMwzCLKQHOdTDUtSHimgp4tpzu18Kbq6qiKbS5coirbgckvtOF+11xUcU8Uf5M",
+	"rwXLSHibcE2qzojhXYn9qa1sQqUEuNKSSpTQIdo3p+qQwMehdceFdDMfoCfaXqZ2/OlBVKAH8Xn6F756",
+	"EMMDP0kQVgc/pXNWBC57yNqG568cIz8bDasquTcRkdq7xJSIfUoyahh4AstKOSOt1KWa/PGvD7JeAOzz",
+	"Nunqkrq9qBJtIdpbqnEeATegmrIl8fp2vSYAe7filAZlyay9umYTzyw4IpJVhjr7MkVbgSX30+hkoQjq",
+	"G8VjqY1dFjTznQO72l/aS5hDfnACUX3CVpadJsOoT3Rcd2WzRYk3W2Ub0tsbL7fvBB+O3TKdqdz4A/hS",
+	"TBuuUWuYazA0Po2MN2UjsJXvtDVitNCca7L+MjpmEf3ImHENwwYCcbgs4QnYVu7HpMJ0fNhHCoeO9Qbf",
+	"j4Mwjj5MlYuwkcti/xkdYiV3Ii4TM6X1ihpjdxfartXANfpG7k875kAMzya141QqueHM1li63P/KqYmK",
+	"CiUXORZcNlt3GZqo6x1ZLlZ2zowe6SgyNaLssjxDUnFN9kpW88nqd2+hx3Uu9MN0FQm2JwSP+ibU9HTZ",
+	"p2VTRDfZBCVyORpLIuH+9bokdeGqOfnj1w+yOZZ1C9ZWJHv06yNVFpxdbLX/VU0NH5NMMhTxjMYM9bAb",
+	"tFvX/jqrJnojGkXfB+1BdG7TIdnSz9zr/aCdPBtS16wL3Nv2ooVP5pi74nOA48u5uH788rndgT/8X2j8",
+	"tTDW+pjbf3M+sDFic+2jE4k83pq3BjBuOsNObb6IK2YHxDvyx/sw9/TS3ClmGYMdi7UCF10K5KedOcOV",
+	"NlfxurBKNJoa55YzAZ5crgg3hIl40CeZQzEu0RoWk8yzTjfXGResHpnWWDkKQ/nXJT5AmbrP3+5E/ikX",
+	"HovlNnABK3zYgUHrw2+DunpWivhGRgaSkIXVZp2tdpvv5+MaqoYazlhFcY+4A7Hs8IpXUqEy5gHhB8AV",
+	"u8B8d+OPViY7xRJLGB3rFO00oNp1zW+YPqF3pp9QTE6WQIZh/+eBhWp09iySZEfQnkd1xJUdVrTf7yUV",
+	"QpoE7FdHzUha9zpEc6fbmP2YTPk45DFCOWghcq4h391fapQ4iDWCms2RBncgjdfVKiSKHIPa3iuV6CBX",
+	"DcSNi0vx1aqjwUFZcCFvrMAXGSkrSQfaKM/hEywRXQgO7UbNFDh15hXjaU4Whchy/McdW2L5uasWgHpL",
+	"d6qwx24FNqsslUQc4KPa/gzY1R6Mg0jxEhYjlEgFgYx+X0oCxTliyzIeK2MaLWM3csfyRI4v5si5iOyG",
+	"5buQ5gzwAhh3UQxVWCJ3jr/DNg+/tpIVU2ZQB/RSnLkq3WRpVBtHdJz7CHb+8CrhQWr2hywFrgx2ddjw",
+	"JGEPKRCdpE7VWZEnc748RC04aLuypIJs6TVLZSJ3ymDtCjwCzpsDgNkwXmPdE4qyE5nwPqKvqJFqTiA6",
+	"AnaH2wtnenhp0A/T4FNTkYFcegCCNrotTBMsVT7QxfKuRctIzkv3LTpJYdNTlAqikRsAKOaw+QBz5WDI",
+	"l3mRVQOxVQSEdMed9sVdadhbzwQYUmxWTxKul5xVRo4OmnCGQI8811PImURkcSDcaJZXs3KtrNRyyzAv",
+	"F5BG4oluGbvaUa6GhEWqJU6xRiyVwWL8G3XfxlyIFY3RMW6N5dJn40hHTMmWTZSnAvaSGgTh0cyzAmC2",
+	"uHzROXYbQ3hBqTKmkCBRCTe+Dr0zK5KJ0qlo1yQ1y8DMwMAVTKnUbqp+oD9+PSAEm6qBT1MgYImN2P5I",
+	"mPzhV/Fwd8Rh9ujBJOX+46HsxvoPKwgCbiHxbQzICA35HurV2mxQgs1aMYjhYQQ4qkLs9KLLLnOpE2nb",
+	"8Ch+6cPVHn2yYTSF5zm2qBCdfaNbYx7DBylAWVgn9qTyyL01aFnA7oyqId54bBMuwIgAfC+44qIIDklI",
+	"D1CpnNbMzWMyQFWZ1xSVUyK6UGZZYWtvbHqKuDJNVxfkM6CRK+K8X7rSmm0Mrll2lWDbhLcRuv0Pc8oF",
+	"hJbUJ9I8Dk/SqLYs46lsBIH1x8Nm+EvBcTWRxjunwIe7SdRww+0Pu8iTiMWjtTZwPWFfhln3dpNfZDxq",
+	"Vo3ax6q3tlsDdu+lN8yt168lumON7jO102nHKDKOf7pmbIetExiMH5Mjb1yP2mYOxA3XyWIbeNaVEblg",
+	"OaLmDzMMipx9A7+IECLA90bzbfEhaishh7F9XlI5x+xDwLls2pYNLKZCYcOYeHU0+2BFk+6eZGgPaocU",
+	"xG9xTKGDFoDJlT8NQ4aexLNon6dDM3djAFjolpuR+RDbujAa6GVmCZJWa10A7Mrqx9w4WyRearyhu9qJ",
+	"0HtulpvZfJazG5bbWxYNFWu4SIj2LDeSL1kqIU6Z6uYn3khvVdqvC/FxPepgNDO64zeny48o3eghnA57",
+	"E77sKVyeq/pymssPp33WOveBwfxxL49BRxqxXdLTIuO+q1jSZD8nOszo9nUdXYl9GWBPD96J+uZ2whCN",
+	"7m3bCROT6l0+ujC2E7FlZODS8PXGpAyWavYJiFsQj+WVOqYN+7lxXxqN23s60EYAX+L9ZctesanD942/",
+	"muPt79tsDKd83JVwcnt7/OY8tLnv7W9vVzawNGHLRS1Vfd4KQATJ3yeb37r0lE0yQ6ty90PnKEJ17NKu",
+	"bre/VoZ+/BTQxDBORMfA00QdwMmS5ozsFTeA+PGEuKsUwsya7aiyfE0Wh1Q7hN78qfKua/FmsGBPgKz3",
+	"HBTGinFRrYS/DbAnvbciljCJbSqG6npVYGKPkBAX6k0AhXjOljAbQtey6wMOorXreeUTSUCEMbH8cmm1",
+	"Wcz9VsZpoOPW+lKrVXvx30nLkMJI8n/fe3b55tt7AJQJCOc3TB2IQs+XsxBcU/ngwo5dChnbysSFfnz1",
+	"fdrRpI625lxZQlSJ/ZdrYBdBX+NbRv7lmgmYhsLdG2NyeqZDFAaSzJvl6bCBcdKacMJHeHLTV1M4+z25",
+	"f1FZEJ3hji5ZouiiozGRnqqxtSyMjrYEDTknPuyzoTeMUOgGimXGyY5g4K0baQZGrbMwB0istp/UzAxA",
+	"SK8mcLsYpZuT3z38YLn8JGniTiKWcUMXeRKZIc+ZCgnsaAiReu1ptRvQhBUU2Cxy6EDf2bfBuRMthCg0",
+	"u6q0Yx7s/W5X+XeaIL4LZWQOP0su/D63P5/GnPLFGlMUTaDsm2asrhKPqb6RjOK+EjnAO2mGUWfH+w34",
+	"bN+vwZ05wD8blQdUehx6izH0qJPrCVFhiyaXlsd7W9br4JmoOCTCgZuXBzkqAEJVeNOLf5Xo/+zR4UbC",
+	"SSeggTXlSU++poeECyydeTIwMxJxe+ED6V05rirbb1wkFwAQjOyKiZbjE/2jGz8CuT9SHF3Z/Xa4yuMW",
+	"aD/lIWDznmZVxcvoEH2zfyoEQtdH3YSBsvVUexbA67aIZ2cUByRWagzb7kx3w7NWYQITGaGALILZ69yQ",
+	"zKq82AKgEIbYG9la/E9cyQbRhud56Q0/U+C5iyNNHEaSmqCUa2skwS7p2XxYnj9anCkokKtcymuWXdGR",
+	"zVgHwMY5qkaogwFbVxqzYcQVPjiwujk+2GNDiwqEHXXmiC+1kaocAisT/AAOciqOhHcAnclzn1P/EB0P",
+	"Roly2inNqtKIbxDnq/C/o1WTMkl28cCk7YRBFsWvLbaLneLCkC/efPuM/Oefv/5LApakE4+jdvqFkIVY",
+	"YkuyQik8u4oZWPz7+TAp7YLR+N3oaov1ukweGFxPmNMFy6dwf+BA8ZntINHnO0XF2LqjaoZlbxlW0+Ad",
+	"1RuysaxKAjoM27Uw3y1txLq6W9v6NpyjGmoe1Szz/dEdLXHx/Jg6wkEtuDGxfRCoR4mvMAzVp8aPDf3g",
+	"waDq8t4p9QyJXf/b8udl2ZBuKbfWDAdHDFQbbKgmAaoy7t/t75JXY9muykVI0wo41LScl/M2B0dXmcPJ",
+	"zca1qBtUzNjiKGi1/Tr4s4ZDJyyoUimIxvGeklDv3vDFylC83otxkQbuqNwPsXYe7gpu5MVWKgkEmw1X",
+	"8nzGpXPHASSlXV1jeCmY6/2E7Yd7PtesLwiQkb7jjCug74AgAUoPw1aPWADGYxvEIc2z5OYKtg8OW6vv",
+	"GHodR/z1+Ocp5SA0UrUvOo2LHgBj6zHZcSFYhum14e4nC+yS6MwfAOMaZW1LqBdKxIKumcMZdShfHNEU",
+	"HMC8UYU2cdz4zuKIEp2g3as88JPlmb1rHJbcz458noG2alkYlMREf+twiBsuXsVWJ1TPuJIHGCX+0Xgv",
+	"4o7ihqkaa/nc02GDpNsPJdNRO1w2ZcZ7mTvp0ia7GnSBM+goj0I8DvrdsMBn0GTPEPgc5v0PkCSRBsNy",
+	"VMrDM0wvivlxo1v0skxXSAeGfRy+s5lHxpY8A+GSgpdMAvwnQ6yj87jeueIBzQw42htXmbdmeTRZL2Rz",
+	"jc2r6k0KcZA1cdjJpmWB+RkhjSrENGsJVT4JqhpYngduSfJYpFgpmaJ4RPpFAPY5EYhncLqGT9Pwe+GR",
+	"d5JZYO/ooTPXd0zxl05kH67qaYnVEA8ClA//CFa3R3UZcVVo1h0u9nZdwH9bsYwp70VxfvQN38GTBEqf",
+	"YCzTIw/FnnnLMtYlesfoNbZY5Ybk1oDYV/491gwoWcDlWk24o+I+6wgQtsh3UinTsTxmwNKBN+Eao+yy",
+	"SXQxckUpvl0q+VkWStCcXDO2a/g+E0iG7zaHVyI/jLzoTsm5qWSLjUEiWIYLOfDTgEbJbTiTRi0hR8uj",
+	"4kiJqJ+JQr7erog4ZsrEWspd3MTKpby+V+wel6Bic7R4XD88vaGKZa6FMPkC//rlOJyLFLRBKeidoVRt",
+	"0ObX4/ckyqsO5H+4rVTWYA2vXOrqk3Baz+jSUqxV2KSWelTDs7X3MUaAuM+Mq4+fjq4GimaHog5NhA4E",
+	"H02lFo8FAboFUJ9yvqfJroBEXcXkcCVxrmDwfRxBbGpMny6Ing7YgA6V2EQTKu19MLAC761EtHTuHCCK",
+	"s4wYSRaM7KjWUI3eq8AOQ9RxlGmg6CSaT8C6l4Xi5nBp+ddnZ4aEPW5nv5TymjNvhT6e7dkHnufF9sq/",
+	"WJJnx303Om+gw7kAkcCoAl3SvbsxZjf79AlUrlVkz76zytWclKqVq1I2DBQCe0dYkwPTKOQKPCJLmed0",
+	"Id37uuCGPSZUX1f79FqlaE40Yy50uaaG1domcgiWkz09OGxMqV3fQHQuuTLKvTOJZKH0fQJgj5g86xw4",
+	"BKM/GiNaf330p//88v5/l+WPj2fv3DZa04Mp3PHZQ5+/SXd89nj29f2H9x/A7WQ2QJuL+3uW5/cgin1B",
+	"C7P5FxP3oC5xXSgf8/w0r7/nCXbPO9jWaOPZww6/eZnNHs9ee1j679nB3Y47KVwR1FcPHjhsH+Nch3S3",
+	"y/kSfn7x8/76nmbmjz87dxMKw2jwr37O41eMUQXrBUppx+ti1/enVke2p+Tv776/bBSixSR6WP+FBwyF",
+	"81Jst1QdSg+gLl2AlhdKqH84d3StQ5UAOF3ff0pSp4ao3U2iy0o6wo4qumUG8pv+GU1ZB6RD50PX16jC",
+	"zx7PfimYOpTHGrX5ck+RCiUpR8HTf3o/joGcK6z8WnO8KB0v7WG1JKNLYy2f7QRkBWMKCMkz5vtT2nPv",
+	"ski8D3rH5C5nWD6POzz3fuAvMrnUFyUj3N+iMptgBrpcMq0vbh5esBuaF9VTHHukW880o2q5uQj3dfRp",
+	"5faLPi+VDXi84/aZczimhcYPXJuny5CaMobkPbKi+ulBmpebxgDQMzfwIGnhXz6dsfxQ9cAFQbAYxxpW",
+	"6jumqBPg4qM9pZ9gm+rnHY6yvR/Kk+xzuoccZYiT7qix1+rs8ez//Se9968H9/763v3//tW993/4n7Po",
+	"+d4VURHl+cHNgGnzjcwOozhhAJk96lCdunahn05kw0E81uYUiNyWLHgis/xIryEoGHpPkQqgWJpZgibd",
+	"cVgDmvaUZ3UcZBlOYiA84dCDiu9Oc68vqaG5XBco38OWpXdeQwrAzmHW1rf9qb4+01ko8Uhu+RigjyB1",
+	"CtzT0yUmaO7Yqzr03nJqfEiEmGMGRKnMd9KpUqgcPSKhkrlHrypRqmOqVDWLaYgQjpe4RAFbwUdGaK4l",
+	"LtkFXhyOQWwyNM9n87ZmVcGCTGSycx0A1arOOlr25dZWPpn7f0h9OfjgYov+86A126n4Ehk0xQIIKrZR",
+	"Dg2UsdsnzDsxn19mI/c/NojvZh3GqUUDMPcV/S3YiQDtV2zaCUk2kDvsrOH3gz8LHp0x+xg7cCVLXzwr",
+	"lIb2BL1v/gD1q2MV+nHyxJ+6lEQJz0+WKS+8B9rXZ3jM3ZpQ8VlV/iA7IeOPg9koWaw33pfAhWtSDx5M",
+	"K7I6dboFVd139DdUTXxB+08Oup2/of1l7zDgkHsZ1nI62bD1GhpiTgD4tDABJTVrZmKq9Dx1J2eZXWZL",
+	"yvechZcZ2+6kYWJ5AEfX+/Pc60CBIVf6w+k/2T59CzrFZf4NVcFStlKbhh4NfWfl4uM1O3xCD2HOMErS",
+	"PDQrcww5320Or+3fYtLtUdslaT+DqBUn7oUdiFDY2AjD9tp3mJs+SLOIJoG+r26wdOB7UWn0DTzt0YVC",
+	"UI98gVkhX9Zx5CCRF/4EWtP3L396Pq+Q30POO0DsyN2HeGPD1/cr0CJ+09c5ck1KmuDDk8/Qaw+X6xIb",
+	"PLjK3CrDCL+myRcOfAU9+fa2v2Y7Q6gl9pddcqcChRw9GM8C4mzPLhr2wVywGybMPW0Uo9uRbs4X9qfa",
+	"AckvA9TyqZYVwclA8J2pG6buQToXTFTPIZiykspZVSGm1LFdbFmzgCMpbVwj/mwOzmj2weBnKlJA28/R",
+	"nEiBCe3YrMipYkuZF1vhNuLZ5T8wrvLo4V8efHmfVNBNl3LLNPyaLA74f6odfNBKFiJ7DJ/9++Wrnwiq",
+	"LbhSutyEuXzxzK7nBy7Yl/N6zi136Cm4k+7FS/ybi+80GQVG0r2eet8UoFqcaT+VccWWRoLwiEkSLoyc",
+	"nWRXvhTaMApZI3awub2ZoAokpOFgf8kto8IQI62ulZiMqx7p8jX2TuctONeVw6aVhWuLgYUQWMFR3SMq",
+	"EL7U++XRQPYKRh16IyqJ9enT9bxt2ZIC1jLXnmH9fcJKvTUxE/zB2Nmcfrt0KrEgv5b6pldsneJ9+nBP",
+	"ZOOuGDhW39rjHBOarwTzZxsFySQiE6gsV037I3im9hT7JzomnaNMqXinsPQzHmvulq4hWTlxGUnus5ja",
+	"umPTN1Xkg/1Sg1w0VVXPC7E5cQABrucBFcSank3Z1qg/jet+mIl6gny79ASqiJOtnVKAPC+rrFZJOeEQ",
+	"f06TFa63pp1A6jMOcHmUtjuRDDiTOujZM6EQeu6eyLfj8sPBUWl5HW53atWOJZsTekN5Thc5w7aQDo4f",
+	"TYK9VJk/mPV02eTBlNudt0jjJ9O/MOho+kqu5NH0rkY0iGJpQJVOPp5f3YEP/Q5Lq9vd1sOdkL+cdhDB",
+	"DAtJl1UPMzjgFsxlRiWFwVEO5dhAARu1Og7f2t196HIb3N8iydLvJ3XNjUPzqZSb92Kvw3hDfHTloFOc",
+	"wpcZuunsVofmclaNgNCNVSK7jlTGV6vkcXpuHw46SnhCjneRRNU8SG1ESPzmTaYx5B5lWpFdnezBeNoA",
+	"bJnEp5BaIcJYjFzi53PfAJckLpssNIDTk+UKCdcmwYcm3b/5NqX2KEhoV0oF7C9YteWvwgv+KaiN7AMY",
+	"ylg/mjws6BXvDCY4z/mwY5Ojodp/A5X3jKsCr0S33g+9CkJIEW6CcsiUXoRPT7aOIFEstihr5rRyZUew",
+	"LNhKQLaRTh5vQ06UveDYwu5s2UfSoCdfYesrjXaJ+4dg0cxDgzJHTHh37kFj+XYnFRYcwz9sBzDnBf4o",
+	"7RyyRnMouHdwOeC2wQsErWJNvrB/nRNdLNzAcygruYKWqPOyvyJWEH05JyzXkDjDhFEHIgWeK3Ar/beA",
+	"1f/hPkF8VEjMhin4rF4AQLd/8E4PiaEnX6C0YBsuMvI/7pN3PlIIHV7czEM9JCDsGibm/y0KAUVZUuSH",
+	"q7WUUCeuKc9iXqOXsGef59F9h7i4jsfAO8YtQ1HFyqaXRMjzHOgGOgSDZqCeaujcFVnFvBYSHQCpRA2w",
+	"C0bmR7yl16yycCxFdQosvWbiieO9PK80n499PvBC7wR6nPqvXdvOAa82Yl536vcZea8jy+HZYFHHD1zI",
+	"C7aEmI5HDJ7IAQRUp8ELFKRQmSpQ5KbiNXds1ysfjevjFb3B3zJ/gw+TAqVxd0J48Ow0tKtK3YNbapab",
+	"SXQzbtUoEP5YQ4/FsWXg0dv+h24qSXXhe0TFjRIp1TdY4z+AQEuZsQ5TYLgWE6DJTnUUMaWkmp3CIF8/",
+	"+Cpa82RFJGRF/Ycm2OFy7Tp7ZQ6N9Qe5DEB9HVJmCm6wtzv1d5KbkOZrcY8LkjOaaQBqIBBM6eYGIGEy",
+	"29OywzMk8jlSQ+zwT/X1MNkbIcvLVTUWAZcmdB+lxC4LCpoE4UaDT3qKPGaeE2q1SIBIgY88wRlguK5i",
+	"XOLxbCT3SPDc2jnqXsJAuWEnYV5hQeK5CAM5Qbd9KUr1UtxwbEEeE6rP5STX3ztfkp9zcQ3uVYGBDiy2",
+	"45rQhSzMExdqtRat3rHuhHWgWgUMKU2410FbvPNDdYqzby3HAH80K52lF9pDnHoTkf0Sa1RQy6k0sm9I",
+	"0C/syXr5nDyTQrBld24FUl3Jmx4p+hpeOR/FXyspV7d9Xn03jFuiWEP0dpJF0VVHpddzfNyTxRAqFEG3",
+	"ypTc7bzDwUiZMoNuGnZgywKa1uVernR4W0nsIdHbXh9HHnQ+8dUJUmNhIHD2QFP4eRV0D3GDh2bF/kiv",
+	"GQx3l4mxE7SE7ulMFLqkNitKNRfrnJX5Tphs5NG6sQtZyAwTRZ7PI8Z6jPS3l8eL5Et5vx1tKxr4i7cI",
+	"U3VW7ftHNJ3h80RizgMyawD0vE9cSl3JyCXqZwl0an+Jsye+fv4eLNlDt0KXVex6j/adb/uJDirfk9nl",
+	"hGHcf+v8Odt+8XjxkWefumXk7Jza3udI3af45TmYDbD/uPMbuYeeMvWIeoT2/UnQDRsmA7+ac/KYytIj",
+	"ydI8G1wK+3VPrnSFBS5cL+hIQe4dzjUl15/hZEv2PLtkzvjaubWqgcBHfRgn7mfvjxKiv/Fj5ojoUN18",
+	"ThN6mvU1AsrsUP0aKMcurH726+Dg50ruTmXfHnA3QI0bxGiPUnifiNFd7CbQ6r7jN+WVWeyGUpQDFkby",
+	"gsJ+tANdyaelE1zSA9wAK6o8eo5spmU+KZOryzRZ7ucYjRopuXYO7jOaC/0tfYFa/SmsgyK/bsFTuGh8",
+	"mrS9a31mm/unHFLcNtQ8QU3K76TVhFqE+TXeyLiNFwGureMA/OCQ0SY/BQNzBIbE1WIZAmLCNEkIVDs3",
+	"HgLoUEhg/zWS3l97v4qrzLlIblEZoybeYxbyk8DIyqGSymo0A/pLlbpdk0ep8fsahHi3+nc05jdG7X5X",
+	"Fzvq45DNgg7BPtClyQ/e8KWaAK4vtEywRrkrmrE3gM//w5SYuqq5LbQhzviZ40jW7Fth3tBQC/pCM+NQ",
+	"jj//A3sJc32R8Vs6rth4oJpdHT2G14ztqnk9fmdyftMNGFwdecIj6bLXgQowt9+PZcxbC6kIGCuD7LSM",
+	"g9AsoSdCnxT0NGYkIKpCMtp+w3M29JgVwjXn+OwP2f8WmXRHbKTnefUjZoy8/6wO5/Rn7fezFM/I8meo",
+	"MA6MEZ2R9jLLc8fRg+8laxpliu5/HYfmnZvtZ+MZ+Y0z3KsdE0GhAoe2l9YQdFC+RcpAT1yRLhx7XvRC",
+	"kNVKQkKvWJ9PY6hyyjg1JKOp6vGVktuT3DzlLP749YOsOY3QBq1zEgj8fnpV1yQpxdUOfCBPPK7XSGSS",
+	"r/70aFwdBPVV7xijAp36iZ2CayhCaL6nADfMuCJynyqSAxaWo3fhcwMYaSBHc5F1IEbHcOBb+NEi1UhB",
+	"G7YbkQ5QsEvDdjFUeiMNzWOzaUK5G+xmgu/P3ercDIeBWO/oGm4en/puhclESV5MZHoOKGb2vwefJksN",
+	"Wck8l3uNzY25AagVqTKmesTcRUY7gMefF+w5PQz0x3UJrIcjS+n++NcH2TEiaUyx0YR1S8cc7LPmcju6",
+	"nTnnEJl7js2+sKVj1o2XYDlOY59cse7IMSvYZXjrTGlm1U/ctgblvx0vlZiIRH+Te9R+qWHVC5NAYQ6v",
+	"GrZ7phjJZHdVRMBk6K5qfFG+NkhstLPlQ59w5/Xk4sonI0A+2vtBuoL0gB6QXAJGPRYz1gBspoOUmPZW",
+	"rW/2oNsvbHxvLlxl8CFXWoWiE4Q4wmDgmXRY/fYec12lR+BEliv+TNEiwwTHYKI/nP7zKWuNVTbwbjLP",
+	"RG0OA2RPpGg1VqDZJYVGVOx97tWFv96SwbuqFWzA92+pOJQs6PRnLCU8vn6wwq2dSYnfMVMVYWfb689a",
+	"DjztEgFDMFdHuPAS93a0XcZlnTi37/qe/GL5N2GoZ6Exx9irBfzMDMMDt8J30Qvshcg+X8Y7NRvvhcgm",
+	"wWl+IbI6Thx4WqVwOv/GNeBfsHUBFXBwPxPaA+fX5IWdkrl0huqd8cNrnMTnyxNugr8LoaqaYW3sip+9",
+	"xqurQgGaUx87rrjIuFh329vf+pfGssVov/HQthvj4a3AyR5MdAC18XiVLUD6aCqg/e0UFfdpZ4RrmEqX",
+	"logAzULzYagsT3MtgzN4yxTLD2QvldlA7TR6uGJz2XDs3HZH2bSBrzqd3IFFJ3Ip7lFw86WrUwwpTnoD",
+	"ubJZJUljyNG5QIJR11ko1abgDbP0dUse5rcaLu7/elxcZ2QLBIyArikXs+ni9+XuAQbDcOcM/K7czzO1",
+	"m/OUPVYbeepP8wSNI5gh1B8HsmAV65Fq1yIXIK86YeNWUu2p8jdVWuaXrw3i1Tt3Z9bXNcidGdbY686s",
+	"DD7EnVnZvIlQNIwT7n4iGaGFkVtq+JLmeQjTYbs0jmibCzaMDy4+IvE+XXx0d+CnbkG2lTes3Lsz913B",
+	"z01xfhxeGA2beFwDlhJb92hFfB4deBL4pgqFIRSTPuXf4eO+mn6XSlJv2UKJSAOC/vIbCJ0eg7s0ZiCp",
+	"+JqfCCgOFT/UF56VoTYufKvAZJJIE/Zu9LcvC71j1tC23KDwiJJiR4ysp/5w3ZH6w/zdfbxiH9C8pHIX",
+	"X3TBUpnfVkpMebYH3XRw1i83dhsimSvJ3JihKS1rL0p8TsvgXJaJAtFv2FKqDELQOJe5764AGSouS5NX",
+	"EKZqyVXGhXLZwSNTYSuA5OWJH6k2CkrUXsMLwyTtJT2gDef7EQCkAYAZIJ6K9NCiyfJIjCqdGPC5pcAl",
+	"bMr5fMunHxecW9arG7qxb5HbnftZtZkeajkVhJyeBK7GECL6KkNdAQC2yjwrkTXQihjA9Vum1h3oTT/a",
+	"x7+zfIqtYHtu25FZfvmc6UAY+BSeM0Hq7mUF1U+uEPrca9B9nFazR9JK7OzcO3fGPXvqNwvOITeaQNc6",
+	"XeZd4qlwsDZHWSwjDYto8nLVsNjQ/KajzPpv+HhYatZG7uOZWdC4Gi7tK1MoQMkuwh8L4aoQwU265RqB",
+	"Y9+f1byYVoMrN3FYX15pNm5j+y4kN/KQC+nthpFNGPXUJq/SbNxoZU5FgGYPfcOtXIe2dly6CgrGscs7",
+	"zxjR9KArtkyvF7ZEoexQwwAjk/1+G9XTYxrAobeYmAPkOOdNhF+oAHZX9H7oBLBmBrsHFqaksnaFFUlm",
+	"+1kWSqBFFJV8f3fPP8c42VePBgtH3hFsG+7i6CiPefjX82e3CqP4CPnqSPdCGHUYYSM3017dV0dYwC/c",
+	"T6ZBgPHqPTan78WCbPP2xQ1TfMVLZO4oo//DvnQo2X3KbvVKXjNxhbAVK6m29k8zLsyfH83mkUqfCqEH",
+	"vO2MnJizY7+ROYuL7Ab6hIQabP/hofesEzWTEBr9/Ja8jmzgCKS5Yaq7aVDOjOkL/fzg3hkW95nQT9sX",
+	"GV/mUM+QjItPK0EqWzVIguC29WpnftghbOMpMUns0ICnK3Rm0f9R75DrugTZrUbIXpAY8+Af4IrQNRsc",
+	"nr1kInM7cmrm/IgOKGdSlX5ie0/d202vr341ggkFT0vLEZpXnc4r3zO2s6oTjm5krXNCjWcgi4YJM3ep",
+	"NdfsoP2faZ5X66M9RgzW5uMboW+Sh2kdILl6051TTDeqGdiWqusMlcGN2eYnNQY7L/WnaW4cY6QzJ0p/",
+	"1RO9rNL7AiT/5DmSX42CUbVTCMx1G8BdEImo+USyLTeYGeZOzmw+86AVIgr7oylilkSqHyDcAc/njW6u",
+	"D6bDBXKLuGs0oFs6ScAjpehcHMiGCsBF0JjhhNWCrsSfGwJ8DX9aHOzJY/mqUwZycd2ju8EbJ1ZF7qWC",
+	"QTJGsxE+NasljeoRPLG+5jdnmLbGxXW/rgZDDtLU4M0J9DQ7Ti2ZB46ppcgoIH9Y3u/+ribFz9Tnpeuz",
+	"P9IMqZEG9rwGpWi/OVhiK4aoLtNFZCh27QFFbsWx+zklK5lnTM1BMdtvJLthyuHwcmPfQIXNyjOOXR31",
+	"k2pryy3NmMMIdG2alsBFBfygV4h9PoUw7qT85itZkAmwgXQHbSDsZqVCt5KN/UYHqtgNGN16x1295NvT",
+	"FWs7yh+TEMxBbs9Pg+CdpEnvdy5Wj3G+OdBFzzFhC5LrfME6IPKSL958+4w8eviXB1+ClMDIqH1IyeWz",
+	"lz+ih9t/E9/+zz8/ekT+///v6/uP7n/15VF6vGWAQf1kQ+YPrgYQKFEDwfVAf1m7nASJUyi5CQ67owus",
+	"qT3z5ca1Jvb4byBXuSZ7eOaQH6DKZEt5/r98mtp+I/9XR+bklu46HGljXO+HceMcUdodnK0LLih8vPcQ",
+	"Pbv8B5r/Mc61HB090LdqJ3Bt3tJrJpI145UmQBPVQEC6pt2LJ6GEZ68k3rKQoQNg3QusCZ/7jvH+Hsaq",
+	"Q97pOhEFpLklBfpP7vmdYKKf4JVz006Ia7/qqYCxbpg6gKIjCwOh6iUVJJOQaei+Rb4AMegKi/b2JexK",
+	"vaOquy2eG6AHwB5XfDYA+3ZdmSAU4vRwbF0E//4fUiVyS+fDOxXKrxXGrN02M3CU3HDNpQAPyIpldpPq",
+	"zcznswWjaiCUz0ssoPRuziegfj926q9cna2f+WTJ2Z9bsnL/sUUm7iz8m6rlgRUG4VwuEYTDtfCn7uRi",
+	"5iQIWuSCA5xgxbQsYj2qKidXrlZdsvUVPp7U01F+cpCrA6bQ6+twg95iGisqwiWCFswAWxmFmsz9RsIV",
+	"p4nrE9lDB7QrS9fp3ZmWT2EOuPfnMS9hbPzMbTs1HEudjTVAMbIUL9uIa1eFBHSG+yhjyz6YHFmYhfyQ",
+	"Ppz4eNBVqtiS7zj2ND4B83VPueFiPce2hlKRFeU5SxaudNYbfTX4UlmwlVT1gVrJElsu+Nbesw/mkXqP",
+	"uylz2TKt6XpEGg9S9Ef8Wa/MC8PfotT7kfJ8XGYOMrGTbFB9PYVgS9P/YYT+77vi/E9hUkM8WlOJB3Ug",
+	"lDjqOSxu18ekcyNvrAbL9ml54F84p+j030ilCYXn03VtBxZDvUpveprpy3067evV/qwgYnb4c2bawz3i",
+	"epfvYsks9W1wwA7ptOJXe4Hl/ee64MP4x3qQp9o6mAX2diq7/lsN2f6TYWrbx1IXORXrgnbVDb3aix/8",
+	"S2fbz/CFO95R8Ce7uUAlIuU5bOgO7qO+zWT0pmcn4Y1bXJArrocUsr1wRS1969hapaRrGT+i1nImZoDR",
+	"b1lzfsf15pxCTl9jCwiseYcont1lYvi2U975rMDO7ILX/qVBGvMvo5IBPvuSa58B3vBpw6R8GMC+A0f4",
+	"CWHbnTkQdwE7TJZmUk110wept44AvYrtriTU4ET0QNwJ2s+Vnx+MtPw6uNB+7dmibiV3A8gcOCSuXZaO",
+	"ylsHYc2y0sM6RBL1ZnqWHHM2af3Z7uYrwZJ7ebeItkefYw8h+as8wP8GLPeG7XK6xDbScKntZM6XB6zY",
+	"rIZPBh/uC5rd8GW6D9bT7IZrds7z/RQnkNjrPTamsWtdlJ6ax6LI8ymMc77c2E8QI8lSCoENuMtMe5cG",
+	"suJGl1UYZMXXhWIhgMHNnRz/JEUzuaXcleLenes9y57DPI4H5r+dfpK4W421fh3Nv86lvL6iOb9mbR30",
+	"pSH2sSb2MaECeoYSHByMSkAFpcIXZTCiMQelmeti+XNRIWH7+ZFp4G6hd50G/pkrR45i1Yqb4bLUke3i",
+	"I/5hAITfkWekxO8be1P/u1EVIU49WV3fhzvU2uKwg5lng0EDfz3uPnClFUmnwu0Wa80/JlK6uMaatBIX",
+	"Wt/n4gmhoV1copwtEbe7ZvUEvGDc13YyIua39MNLfPfho5aN33+IIFVvl7tLZWx+6+QFZV21g5A3BVMl",
+	"e4Cxgt1dQermgegCATs+I9WmhL26M8Xm75KLtA/u8zKwxrTVFkYO2JejtQ8Y/651jzfMHmOx7uhHFHq+",
+	"K5fRvHQW6HTIXI6lHTTXEwf8FtC6NqxscKGNNeyg8aIuOxMtLB8MVkpc7ndK/L+Gx69WSZ9Bsl/uHgH9",
+	"S0RaaMaN9Stmw/VYaNpft0u67VgO+z7Irfx2w7h6jahsva5lHHqMYxl/MUXQDIheN5Od3guZYhsK+M7I",
+	"0HP7J+nLnewO0+VnZi3rXc7N3V4pl3YKvxKf3WjLWrdt5UrXTlcv4lJxSpZ6Qv5wH8QJJh76pPwFy+We",
+	"UOhDM09odD0qHdRebLnwf2/DDGG1du9FiEzR/viWi/DD6e5Pv5lz5EL4+O/XKa1yjb09teUmL44gWREc",
+	"MXMCbhur7sINCqUbc6IlciFWT/6HJgqAyXxxyeArFivL9cXHa3b4dCuyJG5Goskz0IYcFVG4xA4c5/H1",
+	"4+C/u/ojcNoo+ap3rdwLRGkEJAqN2O+rQo/l14zfdcczx1bxXjy/2luvurcBNGRpOKQCaQ/ZD9hl9v/v",
+	"p7siwpd/HS5ejKeESJbr1LqUYskUXHS3feJcP4XytM3JQkGJn4G2SK6/QU9pfeukGbZ1Oxq1v0Dvvwyv",
+	"nZEsjS8lqys1dCwTUyW/+vFq8cn/0ERX1nwnwfOoUPqWmeXmN0oOWFucBthYs1776qCoQg0sFV5905Wa",
+	"7rEH4cIqKbd17xTJpmXfB1XpzPeBW24zWqiJ2RTbxU5xYQjVoTVGFdkt4GujyDmXa87O8K6vjNs/DG9V",
+	"ofHmuWYHVwAXPRlcE83Xgjl4+B70jh5vG2Rweu/N3QAU/3KH+FBTOcvQT/aN4mx1BmdZWf66m8pthjT3",
+	"oBT9DNSfeFd2QDuXFgdf+EdHmcwueCtPDlbhUCVoh6k29tXWbl9JtWS+x55ES51pHwC8W4diSTIoC7hz",
+	"ywpJB/UHn0n/l3Phibnd/o2V3jbPA4FiE/3EaQkef6her02JLpZLpnV32yw4OEnJ8gaeDsoFQGz549sk",
+	"zj93bBPci5QqYpwle/CiaAqQMGr1c+zKAcrGAdGohITgnw8eHrrpu2UZ72qI9sa/cZ4zCcMf/svDCd+6",
+	"T9otLnFnaYZV7NMBCL0rhecWfdJNSGVCLSEh2cKOmzODLVig2pfmzTm5ymSqlBxWnOxJfpEpujI9hD88",
+	"h5dOLfF4f07mqcA/3V7VBu5Lgm0yt2m37ZNyUQ74vGURb6G7vG9sM8pMlaM7GWUnlenDFnwDb52YEOay",
+	"wJb6ZgR6bQXrZVSGQPQegeZV3Zhyt4ug1BN9mU9UwTeyD8you1lkV1MNZSbYYjufqfWFYeCUDsQSuHx8",
+	"lp9i2sqEaUqYoRcKOldxXASmBBMW3BrgY8KW0QBnOQfnBhdrItWaCq4pwotZPV7Dn7ZyCx0FtsxsZFa2",
+	"wdtT8PxBpjvLCDXnBbakRcYZhh0XkkIpc8ZXK/gtjbeae1+Tdr90d99+41/oMZEq+QqgcwMmjpQJe8iB",
+	"JPUZQ5P5VKrLHOQ8ccvudZyEgYf4TMJeThH5rKtPLi11V3OhIHaPkQE3eUmFjyFhj4teeJcu7G6/R5+p",
+	"mvQT2wcq3q6WVPtsTLIF3jo1GoehuJYuHRpk7Aq1g3MZ5QHeozH/4rqbdrnZSiY4o7lyS9v5NIx1XmfZ",
+	"owfDhPI5QeIejceIq5L67CEh5Ol4cZdxHvJWN5DOtLKG5DZpT/dtWuK3xdrYLp76IREolR6IkCgt6IC+",
+	"2nW+LA3pu2JLsEZvlSvlzrcb7JnzUXx1q3b6mezuipOHG+/UqftqfDcGMMq5hpT4bDjfbZhVc++S7/7G",
+	"qPot3XuX1AV3LZ2ovmaKbKBjGhOhtTf1AY9uQqF11GVO+DfOHtq9pahsbc0DbQv8xQDjotysIwKz5c+n",
+	"sDfcWBDxBcfaOHDIMJmLjwhl/KmXR/pMzqeugNwPbXlYhNqgACUadYqsKRfanAA0et6gCi6oK66sKkw0",
+	"gdrrdjB4MUL7gOwoXRhJfCSuZ3S7O1npYkGX18OuhOlnlrolvqHL67fyc7WOR/X8+XcKIMBFuJZMYz4r",
+	"BI1r5wNwZPwhQXWnEJnsFH5FzroR697AGz0C78UNU4eMHrAQOSHaVl291c+fvRSWOuwqLPJ+9GMccpCD",
+	"Dd6cxmW8pIbmcl3gVWoHRkMpt9rFnLgvVCSmBn0Wqq96eeHio/1fZ/ISbM05LxnY+sTlgt++C7Aw+2nc",
+	"aChCIjc0L5xfuXOHh9xKym/pAIPgz+Nqfxy1jizQOFeguMjvqGLoM2SuS4b2TTWe8x8ajzMmcbnxB57d",
+	"ixB5SeqxRc6eluGZbl02AHgY6OC2BUMrJt/hQEwS/P18koiqGxXNJZJE7n2Jq5GwR7gPU6SmANwNyhmM",
+	"EFoRlDOjSSbhk0/KYn534UP/XC23DPtb7aEbpimhVQ1fbwzDbCSQY+DzuBuhVeFf1xnpnpHXTHRkP1mF",
+	"6BLffWtfvR3nWkYPvlIZ1e2v//znbrj/aIHxwwEFxi4uUg2kZmwZjO0tM4ovdTQro6aauB55frg5ruH9",
+	"HXv/fmJ7JFtCAht8OJXeDMNB8h31vbccECAk47kQlBWxVHiE4ZSE1Uxr52FNgYJd8rV4VZhBoOGXWJQg",
+	"i0ncZHwt7FAegWQphZZ57FSndLpLt7ozylL/iWRqn57Ia2CFcln2EWnslyxp5WvxUpwpsfKZYhkThtNc",
+	"37bO07Hzl36TngDCh7zmzGmzxxOCLQvFzWH2+J/vW0yK4HxdPFo9ctgAtcs6vQw9Un+vxvFXSLltgyxd",
+	"2MJhxTihI+0RPl/32wmEHQz0BNrXbBdMEc2wkgSK66XoTqLEafQW6Fy6HoLnO5P2A11uVOxiOIUPFUaa",
+	"B8eQZgCH6+xWLgg37cKcu0fF7a+9flXUKq97ksBYAActg4FUX1cRCgNwl+vHnnNtko3FVlLNRiE8nrOi",
+	"peiuvgR+Kl843R1SKESyCGWWkLToNhj3VjGaBdZyhZouF0zDTdBpz9YKjruqIWSe31oxcCZr+Y1CyAIN",
+	"aL3nBgpvFCJ8T4kLkd098N5ts9dTt7Ol1XrNDnOCu2z1B45ZIm63QxnwgAZmpX2ZVCne4iuT3tXlZ4eh",
+	"yXkzqPM2doMOuYZxTWD6WDMBC9E0Wyo2Sc7nq71AW0s/QWurWggPyK+j0jdPtewnVcN/NcZvQu1+8cHl",
+	"VAIgGzbI0novVeYMYzSSveWY8ximR+sEBQUqZQu/EFlJxj5j+AWA6UxQgQdJp8Z99y4TJcFppy8+gnct",
+	"rWn+A147p57pvpBguRv//dv2eb+rITbMvY5qpaOV7FvGoMQBddVq7H9LD2Cd9pK3F4OdKeZQ2NOEq0TD",
+	"Uoz+v4Vm5h/O9X02GKwSMv79vx+zOBR4dITTPT1MSv35bUfkTmSWM4XkYFZ3E5P7TNnukpnAdQhd2ozS",
+	"dd2Te643Hc6rd/h4Ui2z/OQgLRMbKfYomW7M229qv99Ia58P77+IM7346CCtx5UnuB8NPfHRTuU9RQqw",
+	"3WdKmeJ6czdt7M/cjPM7DnDUAJlRckEoEdhvDkTITnV1L1WeJU/h82K7G1YqrVm7sjicsg7E4kqt8PAm",
+	"FFV6HOhRRaorPg3yEVaqQwskccOEkeqAzh74wFCr7gdJs+NbSY1Wj4acsEH7ensHye5QPxLzBBS1H3Lk",
+	"m0NPFkAo6cUDBKde2g/3Dh6fCWC42O2k5neBR4LLSuLZeT+y3E0StX4RwK09ot1aUWHmhJJFITIgmKj2",
+	"Dwf7PefiujKPkJEmJDh6FCOHiL3UcBl8nIX49j/f2wOHRrT9y3v7orrxh7ZQ+ezx7AJOmhvyYwphx8X4",
+	"ggsYvQukgIQEf/Pu+KzdVujVjomXz8nTwmz+nxc/wf+l4v/CZT99/ZI8vP+gMkZhNv+yJHj/6f8EAAD/",
+	"/w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -66,7 +66,9 @@ func (l *Line) Next() string {
 
 // Options say what the addresses are wanted for.
 type Options struct {
-	Into world.Resource // a space, or the directory
+	Into world.Resource // a space, or the directory; with Share a file or folder
+	// Share asks whether As may share Into with them, instead of inviting them into it.
+	Share bool
 	// Bundle is the id of a bundle that they are meant to get, instead of Into: they
 	// are invited into every space that it gives, and to the directory where it
 	// gives single items.
@@ -99,7 +101,11 @@ type target struct {
 
 // New returns a Checker. An error is a *engine.WrongUse.
 func New(s *engine.Snapshot, opt Options) (*Checker, error) {
-	act, _ := catalogue.ActionByName("directory.invite")
+	name := "directory.invite"
+	if opt.Share {
+		name = "files.share"
+	}
+	act, _ := catalogue.ActionByName(name)
 	c := &Checker{s: s, opt: opt, invite: act.ID, seen: map[uint64]int{}, seed: maphash.MakeSeed(), Counts: map[Verdict]int{}, ByCause: map[string]int{}}
 	if err := c.aim(); err != nil {
 		return nil, err
@@ -236,20 +242,17 @@ func (c *Checker) Check(number int, text string) Line {
 			continue
 		}
 		l.Verdict = No
-		for g := range d.Gates {
-			for i := range d.Gates[g].Causes {
-				k := d.Gates[g].Causes[i]
-				if !k.Refuses || len(c.targets) > 1 && seen[known{k.Code, k.Text()}] {
-					continue
-				}
-				l.Causes = append(l.Causes, k)
-				if len(c.targets) > 1 {
-					seen[known{k.Code, k.Text()}] = true
-				}
-				if !once[k.Code] {
-					once[k.Code] = true
-					c.ByCause[k.Code.String()]++
-				}
+		for _, k := range d.Refusals() {
+			if len(c.targets) > 1 && seen[known{k.Code, k.Text()}] {
+				continue
+			}
+			l.Causes = append(l.Causes, k)
+			if len(c.targets) > 1 {
+				seen[known{k.Code, k.Text()}] = true
+			}
+			if !once[k.Code] {
+				once[k.Code] = true
+				c.ByCause[k.Code.String()]++
 			}
 		}
 	}
@@ -266,6 +269,9 @@ func (c *Checker) Check(number int, text string) Line {
 
 // already says what an address holds of everything that it would be given, or "".
 func (c *Checker) already(a addr.Address) (reason string) {
+	if c.opt.Share {
+		return ""
+	}
 	for _, x := range c.targets {
 		if reason = c.s.HasAlready(a, x.into, c.opt.At); reason == "" || c.items {
 			return ""

@@ -229,6 +229,18 @@ func (x *Answer) Yes() bool { return x.Accounts[0].Yes }
 // Deciding returns the account that decides.
 func (x *Answer) Deciding() *AccountAnswer { return &x.Accounts[0] }
 
+// Refusals lists every cause that refuses, gate by gate.
+func (x *AccountAnswer) Refusals() (out []Cause) {
+	for g := range x.Gates {
+		for _, c := range x.Gates[g].Causes {
+			if c.Refuses {
+				out = append(out, c)
+			}
+		}
+	}
+	return
+}
+
 // recorder keeps the causes and chains of one answer.
 type recorder struct {
 	causes []Cause
