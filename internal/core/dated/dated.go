@@ -315,15 +315,28 @@ func (q *Quick) Begin(r *Record) {
 func (q *Quick) Grant(h *Held) {
 	r := q.r
 	q.held = true
-	if r.Beyond(h.From, h.Until, h.Reviewed, h.Review) {
-		q.ended = false
-		return
-	}
 	due, end, cause := moment.Never, h.Until, ByUntil
+	start := moment.Always // what review days count from
 	if h.Review != None {
-		due = r.Due(h)
-		if h.ReviewEnds && due != moment.Never {
-			if silent := max(r.after(due, ReviewAnswer, true), r.NotBefore); silent < end {
+		start = max(h.Reviewed, h.From)
+		if r.Horizon != 0 && r.beyond(start, h.Review) {
+			start = moment.Always
+		}
+	}
+	if start == moment.Always {
+		if r.Horizon != 0 && end > r.Horizon {
+			q.ended = false
+			return
+		}
+	} else {
+		day := r.Calendar.DayOf(start) + moment.Day(h.Review)
+		due = r.Calendar.Start(day + 1)
+		if h.ReviewEnds && due < end {
+			silent := r.Calendar.Start(day + 1 + ReviewAnswer)
+			if r.Calendar.Start(day+2) == due { // a day that the zone leaves out
+				silent = r.after(due, ReviewAnswer, true)
+			}
+			if silent = max(silent, r.NotBefore); silent < end {
 				end, cause = silent, ByReview
 			}
 		}

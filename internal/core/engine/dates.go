@@ -4,6 +4,7 @@ import (
 	"runtime"
 	"sort"
 	"sync"
+	"sync/atomic"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -116,8 +117,10 @@ type Sequences struct {
 	partners []partnerDates // by index of partner; the last is of none
 	barred   map[uint32]bool
 	speaks   []bool // by row of values: it says something of reviews; nil where none does
+	marks    *marks // for many records; nil where each is looked up
 	rec      dated.Record
 	given    []*grant // those of rec.Held
+	held     dated.Held
 	quick    dated.Quick
 	steps    []dated.Step
 }
@@ -218,20 +221,19 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 
 // eachHeld hands over what a party holds.
 func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *grant)) {
-	inv := &q.s.inv
-	var h dated.Held
+	inv, h := &q.s.inv, &q.held
 	given := inv.given(p.grants)
 	for i := range given {
 		if given[i].via == viaGrant {
-			q.fill(&h, &given[i], of, true)
-			fn(&h, &given[i])
+			q.fill(h, &given[i], of, true)
+			fn(h, &given[i])
 		}
 	}
 	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
 		given := inv.given(inv.groups.at(k).grants)
 		for i := range given {
-			q.fill(&h, &given[i], of, false)
-			fn(&h, &given[i])
+			q.fill(h, &given[i], of, false)
+			fn(h, &given[i])
 		}
 	}
 }
@@ -248,7 +250,7 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(d.renewed), d.until, fromSeconds(d.lastSeen), p.stateSince
 	r.Suspension = d.cause
 	r.SponsorLeft, r.HomeClosed = moment.Never, moment.Never
-	if d.sponsor != none {
+	if d.sponsor != none && (q.marks == nil || q.marks.left.has(d.sponsor)) {
 		if left := inv.people.at(d.sponsor).left; left != 0 {
 			r.SponsorLeft = left
 		}
@@ -275,7 +277,7 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
 	h.From, h.Until, h.Reviewed, h.Own, h.Review, h.ReviewEnds = g.from, g.until, fromSeconds(g.link), own, of.reviewDays, of.reviewEnds
-	if q.speaks != nil {
+	if q.speaks != nil && (q.marks == nil || q.marks.speaks(g.resource)) {
 		space := g.resource
 		if space&itemBit != 0 {
 			space = inv.items.at(space &^ itemBit).space
@@ -294,6 +296,61 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 			}
 		}
 	}
+}
+
+// bitset is a set of small numbers.
+type bitset []uint64
+
+func newBitset(n uint32) bitset      { return make(bitset, n/64+1) }
+func (b bitset) add(i uint32)        { b[i>>6] |= 1 << (i & 63) }
+func (b bitset) has(i uint32) bool   { return b[i>>6]>>(i&63)&1 != 0 }
+func (b bitset) knows(i uint32) bool { return int(i>>6) < len(b) }
+
+// marks tells what the sequences of many records ask of spaces, items and people, so that
+// little memory is touched.
+type marks struct {
+	items, spaces bitset // the values of its space say something of reviews
+	left          bitset // people who left us
+}
+
+func (x *marks) speaks(resource uint32) bool {
+	set := x.spaces
+	if resource&itemBit != 0 {
+		set, resource = x.items, resource&^itemBit
+	}
+	return !set.knows(resource) || set.has(resource)
+}
+
+// mark finds them, with as many workers.
+func (q *Sequences) mark(workers uint32) *marks {
+	inv := &q.s.inv
+	out := &marks{newBitset(inv.items.n), newBitset(inv.spaces.n), newBitset(inv.people.n)}
+	for i := range inv.people.n {
+		if inv.people.at(i).left != 0 {
+			out.left.add(i)
+		}
+	}
+	if q.speaks == nil {
+		return out
+	}
+	for i := range inv.spaces.n {
+		if r := inv.spaces.at(i).rules; r != none && q.speaks[r] {
+			out.spaces.add(i)
+		}
+	}
+	share := uint32(len(out.items))/workers + 1
+	var group sync.WaitGroup
+	for w := range workers {
+		group.Go(func() {
+			for i := w * share * 64; i < min((w+1)*share*64, inv.items.n); i++ {
+				if sp := inv.items.at(i).space; sp != none && out.spaces.has(sp) {
+					out.items.add(i)
+				}
+			}
+		})
+	}
+	group.Wait()
+	return out
 }
 
 // of returns the sequence of a party; it holds until the next call.
@@ -417,53 +474,78 @@ func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party ui
 		n = 0
 	}
 	workers := uint32(max(1, runtime.GOMAXPROCS(0)))
-	parts := make([][]dueEntry, workers)
+	parts := make([][][]dueEntry, workers) // in blocks, so that nothing is copied as they grow
 	counts := make([][][dated.NumKinds]int, workers)
-	share := s.inv.parties.n/workers + 1
+	const share = 1 << 11 // how many parties a worker takes at once
+	var taken atomic.Uint32
+	marks := q.mark(workers)
 	var group sync.WaitGroup
 	for w := range workers {
 		group.Go(func() {
-			all, count := make([]dueEntry, 0, share), make([][dated.NumKinds]int, n)
+			var all [][]dueEntry
+			var block []dueEntry
+			count := make([][dated.NumKinds]int, n)
 			q := s.Sequences(notBefore)
-			q.rec.Horizon = until
-			for i := w * share; i < min((w+1)*share, s.inv.parties.n); i++ {
-				if keep != nil && !keep(i) {
-					continue
-				}
-				for _, st := range q.counted(i) {
-					if st.At >= from && st.At < until {
-						day := q.cal.DayOf(st.At) - d.first
-						count[day][st.Kind]++
-						all = append(all, dueEntry{st.At, i, uint16(day), st.Kind})
+			q.rec.Horizon, q.marks = until, marks
+			for first := taken.Add(share) - share; first < s.inv.parties.n; first = taken.Add(share) - share {
+				for i := first; i < min(first+share, s.inv.parties.n); i++ {
+					if keep != nil && !keep(i) {
+						continue
+					}
+					for _, st := range q.counted(i) {
+						if st.At >= from && st.At < until {
+							day := q.cal.DayOf(st.At) - d.first
+							count[day][st.Kind]++
+							if len(block) == cap(block) {
+								all = append(all, block)
+								block = make([]dueEntry, 0, 1<<13)
+							}
+							block = append(block, dueEntry{st.At, i, uint16(day), st.Kind})
+						}
 					}
 				}
 			}
-			parts[w], counts[w] = all, count
+			parts[w], counts[w] = append(all, block), count
 		})
 	}
 	group.Wait()
 	d.days, d.count, d.order = make([][]dueEntry, n), make([][dated.NumKinds]int, n), make([]bool, n)
 	total := 0
 	for w := range parts {
-		total += len(parts[w])
+		for _, block := range parts[w] {
+			total += len(block)
+		}
 	}
 	room := make([]dueEntry, total)
+	next := make([][]int, workers) // by worker and day: where in the room its next entry goes
+	for w := range next {
+		next[w] = make([]int, n)
+	}
+	at := 0
 	for day := range n {
-		k := 0
+		first := at
 		for w := range counts {
+			next[w][day] = at
 			for kind, c := range counts[w][day] {
-				k += c
+				at += c
 				d.count[day][kind] += c
 				d.Kinds[kind] += c
 			}
 		}
-		d.days[day], room = room[:0:k], room[k:]
+		d.days[day] = room[first:at:at]
 	}
 	for w := range parts {
-		for _, e := range parts[w] {
-			d.days[e.day] = append(d.days[e.day], e)
-		}
+		group.Go(func() {
+			next := next[w]
+			for _, block := range parts[w] {
+				for _, e := range block {
+					room[next[e.day]] = e
+					next[e.day]++
+				}
+			}
+		})
 	}
+	group.Wait()
 	return d
 }
 

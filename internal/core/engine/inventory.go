@@ -1,6 +1,9 @@
 package engine
 
 import (
+	"cmp"
+	"slices"
+
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -246,14 +249,7 @@ func (e *Editor) Put(w *world.World) {
 	for i := range w.Guests {
 		e.PutGuest(&w.Guests[i])
 	}
-	byParty := map[string][]world.Grant{}
-	for i := range w.Grants {
-		p := w.Grants[i].Party()
-		byParty[p] = append(byParty[p], w.Grants[i])
-	}
-	for p, g := range byParty {
-		e.SetGrants(p, g)
-	}
+	e.putGrants(w.Grants)
 	for i := range w.Links {
 		e.PutLink(&w.Links[i])
 	}
@@ -268,6 +264,39 @@ func (e *Editor) Put(w *world.World) {
 		e.SetForwarders(p, f)
 	}
 	e.SetPolicy(w)
+}
+
+// putGrants places grants party by party in the order of the parties, so that whoever reads
+// those of many parties reads them one after the other.
+func (e *Editor) putGrants(grants []world.Grant) {
+	type party struct {
+		name  string
+		place uint64
+		list  []world.Grant
+	}
+	var all []party
+	seen := map[string]int{}
+	for i := range grants {
+		g := &grants[i]
+		name := g.Party()
+		k, ok := seen[name]
+		if !ok {
+			k = len(all)
+			seen[name] = k
+			var place uint64
+			if g.Group == "" {
+				place = uint64(e.address(g.Address))
+			} else {
+				place = uint64(e.group(g.Group)+1) << 32 // behind all addresses
+			}
+			all = append(all, party{name: name, place: place})
+		}
+		all[k].list = append(all[k].list, *g)
+	}
+	slices.SortFunc(all, func(a, b party) int { return cmp.Compare(a.place, b.place) })
+	for i := range all {
+		e.SetGrants(all[i].name, all[i].list)
+	}
 }
 
 // Done compiles what changed and returns the snapshot. The Editor is spent.
