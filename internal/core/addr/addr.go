@@ -317,6 +317,10 @@ func lowerASCII(s string) string {
 	return s
 }
 
+// Normal takes an address that String wrote; any other text makes no address. It is for
+// those who keep many: nothing is checked again.
+func Normal(text string) Address { return Address{text: text, at: strings.LastIndexByte(text, '@')} }
+
 // Newcomer returns the address that stands for a typical newcomer from d, one
 // nobody has a record of. It is written *@domain.
 func Newcomer(d Domain) Address { return Address{text: "*@" + d.name, at: 1} }

@@ -54,6 +54,8 @@ func TestParse(t *testing.T) {
 			t.Errorf("%q: %q, %v; want %q", c.in, a, err, c.want)
 		case c.reason != "" && (err == nil || !strings.HasSuffix(err.Error(), c.reason)):
 			t.Errorf("%q: %v; want %s", c.in, err, c.reason)
+		case c.reason == "" && Normal(c.want) != a:
+			t.Errorf("%q: taken as normal it is %#v; want %#v", c.want, Normal(c.want), a)
 		}
 	}
 }

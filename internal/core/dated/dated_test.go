@@ -2,6 +2,8 @@ package dated
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -187,5 +189,69 @@ func TestPairs(t *testing.T) {
 	}
 	if tried != 7*6*3 {
 		t.Errorf("%d pairs", tried)
+	}
+}
+
+// TestQuick holds counting against whole sequences: for records of every kind, up to every
+// horizon, over changes of clocks and over the day that Samoa left out.
+func TestQuick(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	for zone, around := range map[string]string{"Europe/Lisbon": "2026-10-20T12:00:00Z", "America/New_York": "2028-02-27T12:00:00Z", "Pacific/Apia": "2011-12-20T12:00:00Z"} {
+		loc, err := time.LoadLocation(zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		cal, now := moment.NewCalendar(loc), at(t, around)
+		near := func(past, ahead int, absent moment.Moment) moment.Moment {
+			if r.IntN(4) == 0 {
+				return absent
+			}
+			m := now + moment.Moment(r.IntN(past+ahead)-past)*86400e6 + moment.Moment(r.IntN(86400))*1e6
+			if r.IntN(2) == 0 {
+				m = cal.Start(cal.DayOf(m))
+			}
+			return m
+		}
+		days := func(n int) int {
+			if r.IntN(3) == 0 {
+				return None
+			}
+			return 1 + r.IntN(n)
+		}
+		told := func(steps []Step, until moment.Moment) string {
+			var out []string
+			for _, st := range steps {
+				if st.At < until {
+					out = append(out, fmt.Sprint(st.At, st.Kind, st.Cause, st.After))
+				}
+			}
+			slices.Sort(out)
+			return strings.Join(out, "\n")
+		}
+		found := 0
+		for range 20_000 {
+			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never), Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
+				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, NotBefore: near(3, 1, moment.Always),
+				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0, SponsorRequired: r.IntN(2) == 0}}
+			for range r.IntN(4) {
+				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always), Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
+			}
+			want := slices.Clone(x.Sequence())
+			until := now + moment.Moment(r.IntN(90*86400))*1e6
+			x.Horizon = until
+			var q Quick
+			q.Begin(x)
+			for i := range x.Held {
+				q.Grant(&x.Held[i])
+			}
+			got, whole := told(q.Done(), until), told(want, until)
+			if got != whole {
+				t.Fatalf("%s, %+v, up to %s:\n%s\nwant\n%s", zone, x, until, got, whole)
+			}
+			found += strings.Count(whole, "\n")
+		}
+		if found < 10_000 {
+			t.Errorf("%s: %d steps: too few to tell", zone, found)
+		}
 	}
 }

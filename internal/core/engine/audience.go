@@ -533,13 +533,7 @@ func roleOnly(rows *[catalogue.NumClasses]*catalogue.Ask) bool {
 	return true
 }
 
-func (s *Snapshot) addressOf(i uint32) addr.Address {
-	a, err := addr.Parse(s.inv.addressText(i))
-	if err != nil {
-		panic("engine: an address that does not parse was taken: " + err.Error())
-	}
-	return a
-}
+func (s *Snapshot) addressOf(i uint32) addr.Address { return addr.Normal(s.inv.addressText(i)) }
 
 // WorkingLinks lists the bearer links that open something at a moment: they work
 // for whoever holds them, also for those whom every gate refuses.

@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"cmp"
 	"runtime"
+	"slices"
 	"sort"
 	"sync"
 	"sync/atomic"
@@ -468,6 +470,7 @@ func (d *Due) Total() (n int) {
 // of every record, on all processors. keep, where not nil, picks records.
 func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party uint32) bool) *Due {
 	q := s.Sequences(notBefore)
+	q.rec.Horizon = until
 	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from)}
 	n := max(0, int(q.cal.DayOf(until-1)-d.first)+1)
 	if until <= from {
@@ -612,31 +615,27 @@ func (d *Due) entries(day moment.Day) []dueEntry {
 // SortDue puts steps in order: by moment, then by address, then as they follow from each
 // other.
 func SortDue(steps []DueStep) {
-	sort.Slice(steps, func(a, b int) bool {
-		x, y := &steps[a], &steps[b]
-		switch {
-		case x.At != y.At:
-			return x.At < y.At
-		case x.Party != y.Party:
-			return x.Address.String() < y.Address.String()
-		case x.Kind != y.Kind:
-			return x.Kind < y.Kind
-		case x.Resource != y.Resource:
-			return x.Resource.String() < y.Resource.String()
-		case x.Role != y.Role:
-			return x.Role < y.Role
+	if len(steps) < 2 {
+		return
+	}
+	slices.SortFunc(steps, func(x, y DueStep) int {
+		if c := cmp.Compare(x.At, y.At); c != 0 {
+			return c
 		}
-		return x.From < y.From
+		if x.Party != y.Party {
+			return cmp.Compare(x.Address.String(), y.Address.String())
+		}
+		return cmp.Or(cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Resource.String(), y.Resource.String()), cmp.Compare(x.Role, y.Role), cmp.Compare(x.From, y.From))
 	})
 }
 
 // Steps lists what is due, skipping some, at most so many. It belongs to one goroutine at a
 // time.
 func (d *Due) Steps(skip, limit int) []DueStep {
-	out := []DueStep{}
 	if d.Until <= d.From {
-		return out
+		return []DueStep{}
 	}
+	out := make([]DueStep, 0, min(max(limit, 0), d.Total(), 1000))
 	for day, last := d.q.cal.DayOf(d.From), d.q.cal.DayOf(d.Until-1); day <= last && len(out) < limit; day++ {
 		es := d.entries(day)
 		if skip >= len(es) {
@@ -653,19 +652,21 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 				i += n
 				continue
 			}
-			var some []DueStep
+			first := len(out)
 			a := d.q.s.addressOf(es[i].who)
 			for _, st := range d.q.of(es[i].who) {
 				if st.At == es[i].at {
 					x := d.q.tell(es[i].who, &st)
 					x.Address = a
-					some = append(some, x)
+					out = append(out, x)
 				}
 			}
-			SortDue(some)
-			some = some[min(skip, len(some)):]
-			skip = 0
-			out = append(out, some[:min(len(some), limit-len(out))]...)
+			SortDue(out[first:])
+			if skip > 0 {
+				out = slices.Delete(out, first, min(first+skip, len(out)))
+				skip = 0
+			}
+			out = out[:min(len(out), limit)]
 			i += n
 		}
 	}
@@ -702,6 +703,7 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 	}
 	base := st.due
 	d = &Due{From: from, Until: until, base: base, first: base.first, q: s.Sequences(carried)}
+	d.q.rec.Horizon = until
 	for day, last := cal.DayOf(from), cal.DayOf(until-1); day <= last; day++ {
 		k := int(day - base.first)
 		if k < 0 || k >= len(base.count) {
