@@ -26,6 +26,7 @@ import { Empty, Mark, Page, setZone, Waiting, Wrong } from './parts/bits'
 import { applyMode, mode, type Mode } from './parts/mode'
 import { PartnerPage } from './partners/PartnerPage'
 import { PartnersPage } from './partners/PartnersPage'
+import { LinksPage } from './places/LinksPage'
 import { PeoplePage } from './places/PeoplePage'
 import { PersonPage } from './places/PersonPage'
 import { SpacePage } from './places/SpacePage'
@@ -187,6 +188,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/check" element={<CheckPage />} />
           <Route path="/spaces" element={<SpacesPage />} />
           <Route path="/spaces/:id" element={<SpacePage role={session.role} />} />
+          <Route path="/links" element={<LinksPage session={session} />} />
           <Route path="/people" element={<PeoplePage />} />
           <Route path="/people/:id" element={<PersonPage role={session.role} />} />
           <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />

@@ -5496,7 +5496,14 @@ export interface operations {
         parameters: {
             query?: {
                 state?: "works" | "dead";
+                /** @description For whoever holds it or for those it names */
+                who?: "bearer" | "named";
                 item?: string;
+                /** @description Part of an id, an item, its name, an address or whose link it is */
+                q?: string;
+                /** @description next of the page before */
+                cursor?: components["parameters"]["Cursor"];
+                limit?: components["parameters"]["Limit"];
             };
             header?: never;
             path?: never;
@@ -5512,6 +5519,7 @@ export interface operations {
                 content: {
                     "application/json": {
                         links: components["schemas"]["Link"][];
+                        next: string;
                     };
                 };
             };

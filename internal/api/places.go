@@ -656,49 +656,98 @@ func (s *server) RemoveForwarder(ctx context.Context, r apigen.RemoveForwarderRe
 
 func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject) (apigen.ListLinksResponseObject, error) {
 	st, now := s.state(ctx), s.Service.Now()
-	me := whoIs(ctx)
+	me, p := whoIs(ctx), r.Params
+	after, err := readCursor(p.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	limit := pageSize(p.Limit, 100)
+	text := strings.ToLower(strings.TrimSpace(opt(p.Q)))
 	out := apigen.ListLinks200JSONResponse{Links: []apigen.Link{}}
-	err := s.Service.Links(ctx, func(l *world.Link) error {
-		if item := opt(r.Params.Item); item != "" && item != l.Item.String() || me.Role == service.Member && !st.BelongsTo(me.Person, l.Item) {
-			return nil
+	err = s.Service.Links(ctx, after, func(l *world.Link) (bool, error) {
+		if item := opt(p.Item); item != "" && item != l.Item.String() || me.Role == service.Member && !st.BelongsTo(me.Person, l.Item) {
+			return true, nil
+		}
+		if who := opt(p.Who); who != "" && (who == "bearer") != l.Bearer() || !linkHas(st.Snapshot, l, text) {
+			return true, nil
 		}
 		x, err := linkOf(st.Snapshot, l, now)
 		if err != nil {
-			return err
+			return false, err
 		}
-		if state := opt(r.Params.State); state == "" || (state == "works") == x.Works {
-			out.Links = append(out.Links, x)
+		if state := opt(p.State); state != "" && (state == "works") != x.Works {
+			return true, nil
 		}
-		return nil
+		if len(out.Links) == limit {
+			out.Next = cursor(out.Links[limit-1].Id)
+			return false, nil
+		}
+		out.Links = append(out.Links, x)
+		return true, nil
 	})
 	return out, err
 }
 
-// linkOf writes a link as a list of links tells it.
+// linkHas reports whether a text stands in what is told of a link.
+func linkHas(st *engine.Snapshot, l *world.Link, text string) bool {
+	has := func(s string) bool { return strings.Contains(strings.ToLower(s), text) }
+	for _, a := range l.For {
+		if has(a.String()) {
+			return true
+		}
+	}
+	return has(l.ID) || has(l.Item.String()) || has(l.By) || has(st.NameOf(l.Item))
+}
+
+// linkOf writes a link as a list of links tells it, and whether whoever holds it, or those
+// it names, can open its item with it now.
 func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (apigen.Link, error) {
 	x := apigen.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
-	if l.Bearer() {
-		act, _ := catalogue.ActionByName("files.open")
-		a, err := st.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: now})
+	act, _ := catalogue.ActionByName("files.open")
+	q := engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: now}
+	ask := func() (bool, string, error) {
+		a, err := st.Explain(&q)
 		var wrong *engine.WrongUse
-		switch {
-		case errors.As(err, &wrong): // on something that links do not open
-			x.Text = err.Error()
-		case err != nil:
-			return x, err
-		default:
-			x.Works, x.Text = a.Yes(), a.DecidingCause().Text()
+		if errors.As(err, &wrong) { // on something that links do not open
+			return false, err.Error(), nil
 		}
-		return x, nil
+		if err != nil {
+			return false, "", err
+		}
+		return a.Yes(), a.DecidingCause().Text(), nil
 	}
-	names := []string{}
+	var err error
+	if l.Bearer() {
+		x.Works, x.Text, err = ask()
+		return x, err
+	}
+	names, opens, no := []string{}, 0, ""
 	for _, a := range l.For {
 		names = append(names, a.String())
+		if !moment.Within(now, l.Created, l.Until) {
+			continue
+		}
+		q.Subject = engine.Who{Address: a}
+		yes, text, err := ask()
+		if err != nil {
+			return x, err
+		}
+		if yes {
+			opens++
+		} else if no == "" {
+			no = text
+		}
 	}
-	x.For = &names
-	x.Works, x.Text = moment.Within(now, l.Created, l.Until), "A grant for the addresses it names."
-	if now >= l.Until {
+	x.For, x.Works = &names, opens > 0
+	switch {
+	case now >= l.Until:
 		x.Text = "It ended."
+	case now < l.Created:
+		x.Text = "It begins later."
+	case opens == len(names):
+		x.Text = "Whom it names can open it."
+	default:
+		x.Text = strings.TrimSpace(fmt.Sprintf("%d of %d whom it names can open it. %s", opens, len(names), no))
 	}
 	return x, nil
 }

@@ -392,33 +392,48 @@ func yesNo(b bool) string {
 
 func (a *app) link() *cobra.Command {
 	c := &cobra.Command{Use: "link", Short: "Links that open an item: which work, until when"}
-	var state, item, why string
+	var state, item, why, who, find string
 	list := &cobra.Command{Use: "list", Short: "Links", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
 		}
-		p := &client.ListLinksParams{Item: optional(item)}
+		limit := 500
+		p := &client.ListLinksParams{Item: optional(item), Q: optional(find), Limit: &limit}
 		if state != "" {
 			s := client.ListLinksParamsState(state)
 			p.State = &s
 		}
-		resp, err := r.ListLinks(c.Context(), p)
-		var x struct{ Links []client.Link }
-		if err := r.read(resp, err, &x); err != nil {
-			return err
+		if who != "" {
+			s := client.ListLinksParamsWho(who)
+			p.Who = &s
+		}
+		all := []client.Link{}
+		for more := true; more; {
+			resp, err := r.ListLinks(c.Context(), p)
+			var x struct {
+				Links []client.Link
+				Next  string
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			all = append(all, x.Links...)
+			p.Cursor, more = &x.Next, x.Next != ""
 		}
 		rows := [][]string{}
-		for _, l := range x.Links {
+		for _, l := range all {
 			who := "whoever holds it"
 			if l.For != nil {
 				who = strings.Join(*l.For, " ")
 			}
 			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, l.Right, day(pick(l.Until)), l.Text})
 		}
-		return a.records(x.Links, []string{"id", "works", "opens", "for", "right", "own end", "why"}, rows)
+		return a.records(all, []string{"id", "works", "opens", "for", "right", "own end", "why"}, rows)
 	}}
 	list.Flags().StringVar(&state, "state", "", "works or dead")
+	list.Flags().StringVar(&who, "who", "", "bearer for whoever holds it, or named")
+	list.Flags().StringVar(&find, "find", "", "part of an id, an item, an address or whose link it is")
 	list.Flags().StringVar(&item, "item", "", "those that open this item, as file:press-kit")
 	end := &cobra.Command{Use: "end ID", Short: "End a link now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()

@@ -1489,6 +1489,24 @@ func (e ListLinksParamsState) Valid() bool {
 	}
 }
 
+// Defines values for ListLinksParamsWho.
+const (
+	ListLinksParamsWhoBearer ListLinksParamsWho = "bearer"
+	ListLinksParamsWhoNamed  ListLinksParamsWho = "named"
+)
+
+// Valid indicates whether the value is a known member of the ListLinksParamsWho enum.
+func (e ListLinksParamsWho) Valid() bool {
+	switch e {
+	case ListLinksParamsWhoBearer:
+		return true
+	case ListLinksParamsWhoNamed:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetListParamsFormat.
 const (
 	GetListParamsFormatCsv  GetListParamsFormat = "csv"
@@ -4475,11 +4493,24 @@ type CloseLetterJSONBodyAnswer string
 // ListLinksParams defines parameters for ListLinks.
 type ListLinksParams struct {
 	State *ListLinksParamsState `form:"state,omitempty" json:"state,omitempty"`
-	Item  *string               `form:"item,omitempty" json:"item,omitempty"`
+
+	// Who For whoever holds it or for those it names
+	Who  *ListLinksParamsWho `form:"who,omitempty" json:"who,omitempty"`
+	Item *string             `form:"item,omitempty" json:"item,omitempty"`
+
+	// Q Part of an id, an item, its name, an address or whose link it is
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListLinksParamsState defines parameters for ListLinks.
 type ListLinksParamsState string
+
+// ListLinksParamsWho defines parameters for ListLinks.
+type ListLinksParamsWho string
 
 // MakeLinkParams defines parameters for MakeLink.
 type MakeLinkParams struct {
@@ -13307,9 +13338,57 @@ func NewListLinksRequest(server string, params *ListLinksParams) (*http.Request,
 
 		}
 
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Item != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "item", *params.Item, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -21738,6 +21817,7 @@ type ListLinksResponse struct {
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
 		Links []Link `json:"links"`
+		Next  string `json:"next"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -21746,6 +21826,7 @@ type ListLinksResponse struct {
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r ListLinksResponse) GetJSON200() *struct {
 	Links []Link `json:"links"`
+	Next  string `json:"next"`
 } {
 	return r.JSON200
 }
@@ -29930,6 +30011,7 @@ func ParseListLinksResponse(rsp *http.Response) (*ListLinksResponse, error) {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
 			Links []Link `json:"links"`
+			Next  string `json:"next"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

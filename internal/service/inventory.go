@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -84,16 +85,27 @@ func (s *Service) Contacts(ctx context.Context, person string, fn func(*world.Co
 	})
 }
 
-// Links hands over every link.
-func (s *Service) Links(ctx context.Context, fn func(*world.Link) error) error {
-	return s.store.Records(ctx, "link", "", func(_ string, doc []byte) error {
+// Links hands over the links behind an id, in the order of their ids, until fn wants no
+// more.
+func (s *Service) Links(ctx context.Context, after string, fn func(*world.Link) (more bool, err error)) error {
+	err := s.store.RecordsAfter(ctx, "link", after, func(_ string, doc []byte) error {
 		x, err := worldfile.LinkOf(doc)
 		if err != nil {
 			return err
 		}
-		return fn(&x)
+		more, err := fn(&x)
+		if err == nil && !more {
+			err = errEnough
+		}
+		return err
 	})
+	if errors.Is(err, errEnough) {
+		err = nil
+	}
+	return err
 }
+
+var errEnough = errors.New("nothing more is wanted")
 
 // Link returns a link.
 func (s *Service) Link(ctx context.Context, id string) (world.Link, error) {

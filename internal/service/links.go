@@ -188,7 +188,7 @@ func judgeBearer(now *State, l *world.Link, out *MadeLink, at moment.Moment, pre
 	} else {
 		out.Refused = d.Refusals()
 	}
-	if !preview {
+	if !preview || !out.Made {
 		return nil
 	}
 	o := Opens{Of: "bearer", Count: 1, State: after}

@@ -68,7 +68,17 @@ func record(ctx context.Context, q querier, kind, id string) (doc []byte, err er
 // prefix, in the order of their ids.
 func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id string, doc []byte) error) error {
 	like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(prefix) + "%"
-	return each(ctx, s.db, `SELECT id, doc FROM record WHERE kind = ? AND id LIKE ? ESCAPE '\' AND until_seq = ? ORDER BY id`, []any{kind, like, open}, func(r *sql.Rows) error {
+	return records(ctx, s.db, `SELECT id, doc FROM record WHERE kind = ? AND id LIKE ? ESCAPE '\' AND until_seq = ? ORDER BY id`, []any{kind, like, open}, fn)
+}
+
+// RecordsAfter hands over the docs of all records of a kind behind an id, in the order of
+// their ids, until fn fails.
+func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id string, doc []byte) error) error {
+	return records(ctx, s.db, "SELECT id, doc FROM record WHERE kind = ? AND id > ? AND until_seq = ? ORDER BY id", []any{kind, id, open}, fn)
+}
+
+func records(ctx context.Context, q querier, query string, args []any, fn func(id string, doc []byte) error) error {
+	return each(ctx, q, query, args, func(r *sql.Rows) error {
 		var id string
 		var doc []byte
 		if err := r.Scan(&id, &doc); err != nil {
@@ -90,14 +100,7 @@ func (t *Tx) Naming(kind, text string, fn func(id string, doc []byte) error) err
 }
 
 func naming(ctx context.Context, q querier, kind, text string, fn func(id string, doc []byte) error) error {
-	return each(ctx, q, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? AND INSTR(doc, ?) > 0 ORDER BY id", []any{kind, open, text}, func(r *sql.Rows) error {
-		var id string
-		var doc []byte
-		if err := r.Scan(&id, &doc); err != nil {
-			return err
-		}
-		return fn(id, doc)
-	})
+	return records(ctx, q, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? AND INSTR(doc, ?) > 0 ORDER BY id", []any{kind, open, text}, fn)
 }
 
 // EndRecord takes a record away. It reports whether there was one.

@@ -4,8 +4,9 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, type Invited, type Session } from '../api'
 import { Combo } from '../parts/Combo'
-import { Page, until as untilText, whoWord, Wrong } from '../parts/bits'
+import { Page, until as untilText, Wrong } from '../parts/bits'
 import { Line } from './Line'
+import { OpensList, Outcomes } from './Outcomes'
 
 /** Inviting as one page: whom, into what, and, before anything is sent, all that it opens. */
 export function InvitePage({ session }: { session: Session }) {
@@ -114,8 +115,6 @@ export function InvitePage({ session }: { session: Session }) {
   )
 }
 
-const titles: Record<string, string> = { yes: '▲ yes', no: '▼ no', already: '= already', duplicate: '= twice', own: '▼ our own', malformed: '▼ malformed' }
-
 function Outcome({ x, sent }: { x: Invited; sent?: boolean }) {
   return (
     <section aria-labelledby="h-outcome">
@@ -125,23 +124,7 @@ function Outcome({ x, sent }: { x: Invited; sent?: boolean }) {
           {x.counts.invited ?? 0} invited, {x.counts.given ?? 0} given more, {x.lines.length - (x.counts.invited ?? 0) - (x.counts.given ?? 0)} not. The mail is on its way. <Link to="/guests?state=invited">Who has not accepted yet</Link>
         </p>
       )}
-      <ul className="outcomes">
-        {x.lines.map((l, i) => (
-          <li key={i} className={l.done ? 'is-yes' : 'is-no'}>
-            <span className="outcome-what">{l.done ? (l.done === 'invited' ? (sent ? '▲ invited' : '▲ would be invited') : sent ? '▲ given' : '▲ would be given') : titles[l.check.verdict]}</span>
-            <span>
-              {sent && l.done ? <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link> : (l.check.address ?? l.check.text)}
-              {l.check.reason && <span className="sub">{l.check.reason}</span>}
-              {l.check.causes.map((c, k) => (
-                <span className="sub" key={k}>
-                  {c.text} <em>{c.side === 'theirs' ? 'theirs' : whoWord(c.who)}</em>
-                </span>
-              ))}
-              {!l.done && l.check.next && <span className="sub">Next: {l.check.next}</span>}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Outcomes lines={x.lines} made={sent} mail />
     </section>
   )
 }
@@ -150,40 +133,15 @@ function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][nu
   return (
     <>
       <Outcome x={x} />
-      {x.opens.map((o) => {
-        const opened = o.lines.filter((l) => l.change === 'opened' || l.change === 'otherwise')
-        const closed = o.lines.filter((l) => l.change === 'closed')
-        const by = new Map<string, string[]>()
-        for (const l of opened) {
-          const at = l.name && !l.resource.endsWith(':*') && !l.resource.startsWith('directory:') ? l.name : 'besides, without a role'
-          by.set(at, [...new Set([...(by.get(at) ?? []), l.action])])
-        }
-        return (
-          <section key={o.of} aria-label={`What it opens: ${o.of}`}>
-            <h2>
-              It would open {o.opened} things in spaces <span className="quiet">and {o.wide} kinds of things besides, for {o.count} from {o.of}</span>
-            </h2>
-            <ul className="opens">
-              {[...by].map(([at, actions]) => (
-                <li key={at}>
-                  <strong>{at}</strong> <span>{actions.join(', ')}</span>
-                </li>
-              ))}
-            </ul>
-            <details>
-              <summary>{closed.length} things stay closed</summary>
-              <ul className="plain-list">
-                {closed.slice(0, 40).map((l, i) => (
-                  <li key={i}>
-                    {l.action} {l.name || l.resource}: <span className="quiet">{l.text}</span>
-                  </li>
-                ))}
-              </ul>
-            </details>
-            <Line steps={o.steps} label={`What would become of ${o.who}`} />
-          </section>
-        )
-      })}
+      {x.opens.map((o) => (
+        <section key={o.of} aria-label={`What it opens: ${o.of}`}>
+          <h2>
+            It would open {o.opened} things in spaces <span className="quiet">and {o.wide} kinds of things besides, for {o.count} from {o.of}</span>
+          </h2>
+          <OpensList o={o} />
+          <Line steps={o.steps} label={`What would become of ${o.who}`} />
+        </section>
+      ))}
       {x.missing.map((m) => (
         <p key={m} className="gets-no">
           ▼ missing {m}

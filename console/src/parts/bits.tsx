@@ -92,6 +92,19 @@ export function whoWord(who: string | undefined): string {
   return kind === 'partner' ? `their administrator (${id})` : `${kind} ${id}`
 }
 
+/** What stands in the way, and whose it is. */
+export function Reasons({ causes }: { causes: { text: string; side: string; who?: string }[] }) {
+  return (
+    <>
+      {causes.map((c, k) => (
+        <span className="sub" key={k}>
+          {c.text} <em>{c.side === 'theirs' ? 'theirs' : whoWord(c.who)}</em>
+        </span>
+      ))}
+    </>
+  )
+}
+
 /** Writes a local day for a reader. */
 export function day(d: string): string {
   return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' })

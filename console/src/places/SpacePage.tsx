@@ -103,9 +103,16 @@ export function Item({ it, edit }: { it: ItemView; edit: boolean }) {
             </span>
           ))}
         </span>
-        <Button size="sm" variant="link" aria-expanded={open} onClick={() => setOpen(!open)} aria-label={`Rules of ${it.name}`}>
-          Rules
-        </Button>
+        <span>
+          {(it.kind === 'file' || it.kind === 'folder') && (
+            <Link className="btn btn-sm btn-link" to={`/links?item=${encodeURIComponent(where)}`} aria-label={`Links to ${it.name}`}>
+              Links
+            </Link>
+          )}
+          <Button size="sm" variant="link" aria-expanded={open} onClick={() => setOpen(!open)} aria-label={`Rules of ${it.name}`}>
+            Rules
+          </Button>
+        </span>
       </div>
       {open && values.error && <Wrong error={values.error} />}
       {open && values.data && (values.data.rules.length ? <ValueTable values={values.data} edit={edit} /> : <p className="quiet">No rule is set for a {it.kind} itself.</p>)}

@@ -1,0 +1,298 @@
+import { useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form, Modal } from 'react-bootstrap'
+import { Link, useSearchParams } from 'react-router'
+import { call, query, type LinkView, type MadeLink, type Session } from '../api'
+import { OpensList, Outcomes } from '../guests/Outcomes'
+import { Combo } from '../parts/Combo'
+import { Empty, Page, Reasons, until as untilText, Waiting, Wrong } from '../parts/bits'
+
+/** Links that open an item: which work, until when and why; making and ending them. */
+export function LinksPage({ session }: { session: Session }) {
+  const [params, setParams] = useSearchParams()
+  const f = { q: params.get('q') ?? '', state: params.get('state') ?? '', who: params.get('who') ?? '', item: params.get('item') ?? '' }
+  const set = (k: string, v: string) => {
+    const next = new URLSearchParams(params)
+    if (v) next.set(k, v)
+    else next.delete(k)
+    setParams(next, { replace: true })
+  }
+  const [ending, setEnding] = useState<LinkView>()
+  const links = useInfiniteQuery({
+    queryKey: ['links', f],
+    queryFn: ({ pageParam }) => call<{ links: LinkView[]; next: string }>('GET', `/api/v1/links${query({ ...f, cursor: pageParam })}`),
+    initialPageParam: '',
+    getNextPageParam: (p) => p.next || undefined,
+    placeholderData: (old) => old,
+  })
+  const list = links.data?.pages.flatMap((p) => p.links) ?? []
+  const may = session.role !== 'auditor'
+  const making = may && params.get('make') !== null
+  return (
+    <Page
+      title="Links"
+      lead="A link opens one item, to whoever holds it or to those it names. Whoever holds a link needs no sign-in: no gate of a partner stops it."
+      tools={
+        may && (
+          <Button size="sm" variant={making ? 'outline-primary' : 'primary'} aria-expanded={making} onClick={() => (making ? set('make', '') : setParams({ ...Object.fromEntries(params), make: '1' }, { replace: true }))}>
+            {making ? 'Close the form' : 'Make a link'}
+          </Button>
+        )
+      }
+    >
+      {making && <MakeLink session={session} item={f.item} />}
+      <div className="filters">
+        <Form.Control size="sm" type="search" aria-label="Find links" placeholder="id, item, address, whose it is" value={f.q} onChange={(e) => set('q', e.target.value)} />
+        <Form.Select size="sm" aria-label="For whom" value={f.who} onChange={(e) => set('who', e.target.value)}>
+          <option value="">for anybody</option>
+          <option value="bearer">for whoever holds it</option>
+          <option value="named">for those it names</option>
+        </Form.Select>
+        <Form.Select size="sm" aria-label="Whether they work" value={f.state} onChange={(e) => set('state', e.target.value)}>
+          <option value="">working or not</option>
+          <option value="works">that work</option>
+          <option value="dead">that do not</option>
+        </Form.Select>
+        {f.item && (
+          <Button size="sm" variant="outline-secondary" onClick={() => set('item', '')}>
+            only {f.item} ×
+          </Button>
+        )}
+      </div>
+      {links.error && <Wrong error={links.error} retry={() => void links.refetch()} />}
+      {!links.data && !links.error && <Waiting what="Reading links" />}
+      {links.data && list.length === 0 && <Empty>{f.q || f.state || f.who || f.item ? 'No link is so.' : 'There is no link.'}</Empty>}
+      {list.length > 0 && (
+        <div className="wide" role="region" aria-label="Links found" tabIndex={0}>
+          <table className="table listing">
+            <thead>
+              <tr>
+                <th scope="col">Opens</th>
+                <th scope="col">For</th>
+                <th scope="col">Right</th>
+                <th scope="col">Whose</th>
+                <th scope="col">Own end</th>
+                <th scope="col">Works</th>
+                {may && (
+                  <th scope="col">
+                    <span className="visually-hidden">End it</span>
+                  </th>
+                )}
+              </tr>
+            </thead>
+            <tbody>
+              {list.map((l) => (
+                <tr key={l.id}>
+                  <th scope="row">
+                    {l.item_name || l.item}
+                    <code className="sub">{l.id}</code>
+                  </th>
+                  <td>{l.bearer ? 'whoever holds it' : (l.for ?? []).slice(0, 3).join(', ') + ((l.for ?? []).length > 3 ? ` and ${(l.for ?? []).length - 3} more` : '')}</td>
+                  <td>
+                    {l.right}
+                    {!l.download && <span className="sub">without download</span>}
+                    {l.password && <span className="sub">with a password</span>}
+                  </td>
+                  <td>{l.by}</td>
+                  <td>{l.until ? untilText(l.until) : 'none'}</td>
+                  <td className={l.works ? '' : 'gets-no'}>
+                    {l.works ? '▲ yes' : '▼ no'}
+                    <span className="sub">{l.text}</span>
+                  </td>
+                  {may && (
+                    <td>
+                      {(!l.until || new Date(l.until) > new Date()) && (
+                        <Button size="sm" variant="link" onClick={() => setEnding(l)} aria-label={`End the link ${l.id}`}>
+                          End
+                        </Button>
+                      )}
+                    </td>
+                  )}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {links.hasNextPage && (
+        <Button size="sm" variant="outline-primary" className="more" onClick={() => void links.fetchNextPage()}>
+          More
+        </Button>
+      )}
+      {ending && <EndLink link={ending} close={() => setEnding(undefined)} />}
+    </Page>
+  )
+}
+
+function EndLink({ link, close }: { link: LinkView; close: () => void }) {
+  const client = useQueryClient()
+  const [why, setWhy] = useState('')
+  const end = useMutation({
+    mutationFn: () => call<void>('POST', `/api/v1/links/${link.id}/end`, why ? { why } : {}),
+    onSuccess: () => {
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      close()
+    },
+  })
+  return (
+    <Modal show onHide={close} aria-labelledby="end-title">
+      <Form
+        onSubmit={(e) => {
+          e.preventDefault()
+          end.mutate()
+        }}
+      >
+        <Modal.Header closeButton>
+          <Modal.Title id="end-title" as="h2">
+            End {link.id}
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <p>
+            {link.bearer ? 'Whoever holds it' : (link.for ?? []).join(', ')} can no longer open {link.item_name || link.item} with it. An ended link is not brought back; another one can be made.
+            {!link.works && ' It does not work now either.'}
+          </p>
+          <Form.Group controlId="end-why">
+            <Form.Label>Why</Form.Label>
+            <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
+          </Form.Group>
+          {end.error && <Wrong error={end.error} />}
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" onClick={close}>
+            Leave it
+          </Button>
+          <Button type="submit" variant="danger" disabled={end.isPending}>
+            End it
+          </Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
+  )
+}
+
+function MakeLink({ session, item }: { session: Session; item: string }) {
+  const client = useQueryClient()
+  const [f, setF] = useState({ item, bearer: false, for: '', right: 'view', until: '', download: true, password: false, by: '' })
+  const [weighed, setWeighed] = useState<{ key: string; x: MadeLink }>()
+  const [made, setMade] = useState<MadeLink>()
+  const body = () => ({ item: f.item, bearer: f.bearer, right: f.right, download: f.download, password: f.password, ...(f.bearer ? {} : { for: f.for }), ...(f.until ? { until: f.until } : {}), ...(f.by ? { by: f.by } : {}) })
+  const key = JSON.stringify(body())
+  const weigh = useMutation({ mutationFn: () => call<MadeLink>('POST', '/api/v1/links?preview=true', body()), onSuccess: (x) => setWeighed({ key, x }) })
+  const make = useMutation({
+    mutationFn: () => call<MadeLink>('POST', '/api/v1/links', body(), { 'Idempotency-Key': crypto.randomUUID() }),
+    onSuccess: (x) => {
+      setMade(x)
+      setWeighed(undefined)
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+    },
+  })
+  const ahead = weighed?.key === key ? weighed.x : undefined
+  return (
+    <section className="invite make-link" aria-label="Make a link">
+      <Form
+        className="invite-form"
+        onSubmit={(e) => {
+          e.preventDefault()
+          setMade(undefined)
+          weigh.mutate()
+        }}
+      >
+        <div className="plain-combo mb-2">
+          <Combo label="To" kind="resource" action="files.open" placeholder="a file or a folder, as file:press-kit" value={f.item} onChange={(v) => setF({ ...f, item: v })} />
+        </div>
+        <fieldset className="mb-2">
+          <legend>For</legend>
+          <Form.Check inline type="radio" id="l-named" name="l-who" label="those it names" checked={!f.bearer} onChange={() => setF({ ...f, bearer: false })} />
+          <Form.Check inline type="radio" id="l-bearer" name="l-who" label="whoever holds it" checked={f.bearer} onChange={() => setF({ ...f, bearer: true, right: f.right === 'manage' ? 'contribute' : f.right })} />
+        </fieldset>
+        {!f.bearer && (
+          <Form.Group controlId="l-for" className="mb-2">
+            <Form.Label>Whom</Form.Label>
+            <Form.Control as="textarea" rows={2} size="sm" value={f.for} onChange={(e) => setF({ ...f, for: e.target.value })} />
+            <Form.Text>One a line or between commas.</Form.Text>
+          </Form.Group>
+        )}
+        <div className="form-row">
+          <Form.Group controlId="l-right">
+            <Form.Label>Right</Form.Label>
+            <Form.Select size="sm" value={f.right} onChange={(e) => setF({ ...f, right: e.target.value })}>
+              <option>view</option>
+              <option>contribute</option>
+              {!f.bearer && <option>manage</option>}
+            </Form.Select>
+          </Form.Group>
+          <Form.Group controlId="l-until">
+            <Form.Label>Until</Form.Label>
+            <Form.Control size="sm" type="date" value={f.until} onChange={(e) => setF({ ...f, until: e.target.value })} />
+          </Form.Group>
+          {session.role !== 'member' && (
+            <div className="plain-combo">
+              <Combo label="Whose" kind="person" placeholder="an owner of the space" value={f.by} onChange={(by) => setF({ ...f, by })} />
+            </div>
+          )}
+        </div>
+        <div className="mb-2">
+          <Form.Check inline id="l-download" label="lets download" checked={f.download} onChange={(e) => setF({ ...f, download: e.target.checked })} />
+          <Form.Check inline id="l-password" label="asks a password" checked={f.password} onChange={(e) => setF({ ...f, password: e.target.checked })} />
+        </div>
+        {weigh.error && <Wrong error={weigh.error} />}
+        {make.error && <Wrong error={make.error} />}
+        <div className="invite-do">
+          <Button type="submit" variant={ahead ? 'outline-primary' : 'primary'} disabled={weigh.isPending || !f.item || (!f.bearer && !f.for.trim())}>
+            {weigh.isPending ? 'Weighing' : 'Weigh it'}
+          </Button>
+          <Button disabled={!ahead?.made || make.isPending} onClick={() => make.mutate()}>
+            Make it
+          </Button>
+        </div>
+      </Form>
+      <div className="invite-weighed" aria-live="polite">
+        {made && <Told x={made} made />}
+        {!made && ahead && <Told x={ahead} />}
+        {!made && !ahead && <p className="empty">What it would open, or everything that stands in the way, stands here once it is weighed.</p>}
+      </div>
+    </section>
+  )
+}
+
+function Told({ x, made }: { x: MadeLink; made?: boolean }) {
+  return (
+    <>
+      <h2>{!x.made ? 'Nobody could use it' : made ? 'Made' : 'It would work'}</h2>
+      {x.made && (
+        <p>
+          {x.link.text}
+          {made && (
+            <>
+              {' '}
+              <Link to={`/links?q=${x.link.id}`}>{x.link.id}</Link>
+            </>
+          )}
+        </p>
+      )}
+      {x.refused.length > 0 && (
+        <ul className="outcomes">
+          <li className="is-no">
+            <span className="outcome-what">▼ no</span>
+            <span>
+              <Reasons causes={x.refused} />
+              {x.refused.map((c) => c.next && <span className="sub" key={c.code}>Next: {c.next}</span>)}
+            </span>
+          </li>
+        </ul>
+      )}
+      <Outcomes lines={x.lines} made={made} />
+      {x.made &&
+        x.opens.map((o) => (
+          <section key={o.of} aria-label={`What it opens: ${o.of}`}>
+            <h3>
+              It would open {o.opened} things <span className="quiet">{o.of === 'bearer' ? 'to whoever holds it' : `to ${o.count} from ${o.of}`}</span>
+            </h3>
+            <OpensList o={o} />
+          </section>
+        ))}
+      {x.made && x.residual && <p className="residual">{x.residual}</p>}
+    </>
+  )
+}
