@@ -2771,6 +2771,8 @@ export interface components {
             id: string;
             name: string;
             address?: string;
+            /** @description What they read their mail in */
+            language?: string;
             groups: string[];
             roles: string[];
             owns: components["schemas"]["NamedRef"][];

@@ -5,27 +5,8 @@ import (
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/phrase"
 )
-
-// What a step is, and why, in words.
-var (
-	dueWords = [dated.NumKinds]string{
-		dated.GrantEnds: "the grant ends", dated.ReviewDue: "the grant is to be confirmed", dated.Suspended: "the record is suspended",
-		dated.Removed: "the record is removed", dated.Invitation: "the invitation lapses",
-	}
-	causeWords = map[dated.Cause]string{
-		dated.ByUntil: "its own end", dated.ByReview: "nobody confirmed it in time", dated.ByLastGrant: "no grant is left", dated.ByTerm: "the term without renewal is over",
-		dated.ByOwnUntil: "the record's own end", dated.ByIdle: "not seen for too long", dated.ByPartner: "the connection with the partner ended", dated.ByHand: "suspended by hand",
-		dated.ByGrace: "the days of grace are over", dated.ByInviteDays: "not accepted in time", dated.ByReviewNeeded: "grants are confirmed from time to time",
-		dated.BySponsor: "the sponsor left and nobody took over", dated.ByHomeClosed: "the partner says that the home account is closed",
-	}
-)
-
-// CauseWords says a cause in words.
-func CauseWords(c dated.Cause) string { return causeWords[c] }
-
-// DueWords says in words what a step is.
-func DueWords(k dated.Kind) string { return dueWords[k] }
 
 // DueFilter picks what is due.
 type DueFilter struct {
@@ -67,10 +48,7 @@ func DueSteps(s *engine.Snapshot, steps []engine.DueStep) []apigen.DueStep {
 	for i := range steps {
 		st := &steps[i]
 		name, sponsor, partner := s.RecordOf(st.Party)
-		x := apigen.DueStep{At: st.At.String(), Party: st.Address.String(), Name: text(name), Partner: text(partner), Sponsor: text(sponsor), Kind: apigen.DueStepKind(st.Kind.String()), What: dueWords[st.Kind], Cause: st.Cause.String(), Because: causeWords[st.Cause]}
-		if st.After != dated.NoCause {
-			x.Because += ", after: " + causeWords[st.After]
-		}
+		x := apigen.DueStep{At: st.At.String(), Party: st.Address.String(), Name: text(name), Partner: text(partner), Sponsor: text(sponsor), Kind: apigen.DueStepKind(st.Kind.String()), What: phrase.Step("en", st.Kind), Cause: st.Cause.String(), Because: phrase.Because("en", &st.Step)}
 		if st.Resource.ID != "" {
 			x.Resource, x.ResourceName, x.Role = text(st.Resource.String()), text(s.NameOf(st.Resource)), text(st.Role.String())
 		}

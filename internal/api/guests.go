@@ -15,6 +15,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/service"
 )
 
@@ -54,11 +55,7 @@ func (s *server) short(st *service.State, g *world.Guest, held int, steps []engi
 	for i := range steps {
 		if k := steps[i].Kind; k == dated.Suspended || k == dated.Removed || k == dated.Invitation {
 			x.Ends, x.EndsWhat = ptr(steps[i].At.String()), ptr(k.String())
-			because := answer.CauseWords(steps[i].Cause)
-			if steps[i].After != dated.NoCause {
-				because += ", after: " + answer.CauseWords(steps[i].After)
-			}
-			x.EndsBecause = &because
+			x.EndsBecause = ptr(phrase.Because("en", &steps[i].Step))
 			break
 		}
 	}

@@ -3292,12 +3292,15 @@ type PersonView struct {
 	Groups     []string      `json:"groups"`
 
 	// Hosts Meetings
-	Hosts   []NamedRef  `json:"hosts"`
-	Id      string      `json:"id"`
-	Name    string      `json:"name"`
-	Owns    []NamedRef  `json:"owns"`
-	Reached []ReachedBy `json:"reached"`
-	Roles   []string    `json:"roles"`
+	Hosts []NamedRef `json:"hosts"`
+	Id    string     `json:"id"`
+
+	// Language What they read their mail in
+	Language *string     `json:"language,omitempty"`
+	Name     string      `json:"name"`
+	Owns     []NamedRef  `json:"owns"`
+	Reached  []ReachedBy `json:"reached"`
+	Roles    []string    `json:"roles"`
 
 	// Rules Rules that exceptions may set and what counts towards everybody
 	Rules []ValueRow `json:"rules"`

@@ -14,15 +14,13 @@ import (
 	"strings"
 	"text/template"
 	"time"
+	"wexillum.example/internal/phrase"
 
 	gomail "github.com/wneessen/go-mail"
 )
 
 //go:embed words/*.txt
-var words embed.FS
-
-// Languages are those that messages are written in; the first where another is asked for.
-var Languages = []string{"en", "pt"}
+var files embed.FS
 
 // Content is what a message says. Which fields a kind uses, its words tell.
 type Content struct {
@@ -53,10 +51,7 @@ var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "bac
 
 // Compose writes a message of a kind in a language.
 func Compose(kind, language string, c *Content) (m Message, err error) {
-	if language != "pt" {
-		language = "en"
-	}
-	raw, err := words.ReadFile("words/" + kind + "." + language + ".txt")
+	raw, err := files.ReadFile("words/" + kind + "." + phrase.Of(language) + ".txt")
 	if err != nil {
 		return m, fmt.Errorf("there are no words for a message %q", kind)
 	}

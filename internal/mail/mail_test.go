@@ -3,6 +3,7 @@ package mail
 import (
 	"strings"
 	"testing"
+	"wexillum.example/internal/phrase"
 )
 
 // TestCompose writes every message in every language, with all that it may say and with as
@@ -19,7 +20,7 @@ func TestCompose(t *testing.T) {
 	}
 	subjects := map[string]bool{}
 	for _, kind := range Kinds {
-		for _, language := range Languages {
+		for _, language := range phrase.Languages {
 			for _, c := range []Content{full, {Organisation: "Museum", By: "Museum"}} {
 				m, err := Compose(kind, language, &c)
 				if err != nil {

@@ -16,6 +16,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
@@ -24,7 +25,7 @@ import (
 const MaxInvited = 1000
 
 // Languages are those that mail and the pages of guests are written in.
-var Languages = []string{"en", "pt"}
+var Languages = phrase.Languages
 
 // Invitation is who is invited into what, and how.
 type Invitation struct {

@@ -24,7 +24,7 @@ var listColumns = map[string][]string{
 	"grants": {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
 	"links":  {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
 	"spaces": {"id", "name", "kind", "joinable", "house_licence", "owners", "members", "parties"},
-	"people": {"id", "name", "address", "groups", "roles", "left"},
+	"people": {"id", "name", "address", "groups", "roles", "language", "left"},
 }
 
 var listMany = map[string]bool{"origins": true, "for": true, "owners": true, "members": true, "parties": true, "groups": true, "roles": true}

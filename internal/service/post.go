@@ -16,6 +16,7 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/mail"
+	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/store"
 )
 
@@ -135,6 +136,23 @@ var causeSaid = map[string]map[dated.Cause]string{
 		dated.ByOwnUntil: "chegou ao fim", dated.ByIdle: "não apareceu durante muito tempo", dated.BySponsor: "quem respondia por si saiu", dated.ByHomeClosed: "a sua organização fechou a sua conta", dated.ByPartner: "a ligação com a sua organização acabou"},
 }
 
+// countWords count what somebody is asked to take over.
+var countWords = map[string]func(guests, grants int) string{
+	"en": func(a, b int) string {
+		return fmt.Sprintf("%d %s, %d %s", a, plural(a, "guest", "guests"), b, plural(b, "grant", "grants"))
+	},
+	"pt": func(a, b int) string {
+		return fmt.Sprintf("%d %s, %d %s", a, plural(a, "convidado", "convidados"), b, plural(b, "permissão", "permissões"))
+	},
+}
+
+func plural(n int, one, more string) string {
+	if n == 1 {
+		return one
+	}
+	return more
+}
+
 // compose writes what a message says as things are now; nil where nothing is left to tell.
 func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message, error) {
 	st := s.State()
@@ -146,7 +164,6 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 	if o := st.Policy().Organisation; o != nil {
 		c.Organisation = o.Name
 	}
-	language := Languages[0]
 	switch m.Kind {
 	case "void": // somebody asked for a code whom we do not know
 		return nil, nil
@@ -157,12 +174,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 	if err != nil || g == nil {
 		return nil, dropIfGone(err)
 	}
-	if g.Language != "" {
-		language = g.Language
-	}
-	if language != "pt" {
-		language = "en"
-	}
+	language := phrase.Of(g.Language)
 	c.Name = g.Name
 	sponsor := g.Sponsor
 	var inv invitation
@@ -311,9 +323,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 	if err != nil {
 		return nil, err
 	}
-	id := st.PersonAt(a)
-	if p, err := s.Person(ctx, id); err == nil {
-		c.Name = p.Name
+	language := Languages[0]
+	if p, err := s.Person(ctx, st.PersonAt(a)); err == nil {
+		c.Name, language = p.Name, phrase.Of(p.Language)
 	}
 	c.Link = s.address("/mine")
 	if m.Kind == "offer" {
@@ -329,8 +341,8 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		if p, err := s.Person(ctx, o.From); err == nil && p.Name != "" {
 			c.By = p.Name
 		}
-		c.What = []string{fmt.Sprintf("%d guests, %d grants", o.Guests, o.Grants)}
-		msg, err := mail.Compose(m.Kind, "en", c)
+		c.What = []string{countWords[language](o.Guests, o.Grants)}
+		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}
 	now := s.Now()
@@ -352,7 +364,7 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 			if name == "" {
 				name = a.String()
 			}
-			what := stepWords(x)
+			what := phrase.Step(language, x.Kind) + " (" + phrase.Because(language, &x.Step) + ")"
 			if x.Resource.ID != "" {
 				what += ", " + st.NameOf(x.Resource)
 			}
@@ -365,7 +377,7 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		return nil, nil
 	}
 	sortLines(c.Lines)
-	msg, err := mail.Compose(m.Kind, "en", c)
+	msg, err := mail.Compose(m.Kind, language, c)
 	return &msg, err
 }
 

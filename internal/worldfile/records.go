@@ -340,6 +340,7 @@ var personFields = []field[world.Person]{
 	addressField("address", false, func(x *world.Person) *addr.Address { return &x.Address }),
 	refsField("groups", "group", func(x *world.Person) *[]string { return &x.Groups }),
 	flags("roles", "role of a person", world.PersonRoleNames, false, func(x *world.Person) uint { return uint(x.Roles) }, func(x *world.Person, v uint) { x.Roles = world.PersonRole(v) }),
+	textField("language", false, func(x *world.Person) *string { return &x.Language }),
 	momentField("left", false, 0, func(x *world.Person) *moment.Moment { return &x.Left }),
 }
 

@@ -26,7 +26,7 @@ export function PersonPage({ role }: { role: string }) {
     )
   const rows = all ? x.rules : x.rules.filter((r) => r.layer === 'people' || r.set !== undefined)
   return (
-    <Page title={x.name} lead={<>{x.address ?? x.id}{x.groups.length ? `, in ${x.groups.join(', ')}` : ''}{x.roles.length ? `, ${x.roles.join(', ')}` : ''}.</>}>
+    <Page title={x.name} lead={<>{x.address ?? x.id}{x.groups.length ? `, in ${x.groups.join(', ')}` : ''}{x.roles.length ? `, ${x.roles.join(', ')}` : ''}{x.language ? `, reads ${x.language === 'pt' ? 'Portuguese' : x.language === 'en' ? 'English' : x.language}` : ''}.</>}>
       <div className="partner">
         <div>
           <section aria-labelledby="h-reached">

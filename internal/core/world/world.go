@@ -304,7 +304,10 @@ type Person struct {
 	Address addr.Address // zero where none is said
 	Groups  []string
 	Roles   PersonRole
-	Left    moment.Moment // when they left us; zero while they are here
+	// Language is what they read their mail in, as en or pt; the first of those there are
+	// where it is another or none.
+	Language string
+	Left     moment.Moment // when they left us; zero while they are here
 }
 
 // Group holds people of ours, who say so themselves, and parties.
