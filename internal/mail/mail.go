@@ -37,6 +37,7 @@ type Content struct {
 	Link         string // where to go
 	Own          string // their own page
 	Lines        []Line // of a digest
+	Count, More  int    // how many guests a digest is about, and how many of them it does not list
 	Leave        bool   // they may leave by themselves
 }
 

@@ -6,6 +6,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"sort"
 	"strings"
 	"time"
 
@@ -157,8 +158,10 @@ func plural(n int, one, more string) string {
 func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message, error) {
 	st := s.State()
 	data := map[string]string{}
-	if err := json.Unmarshal(m.Doc, &data); err != nil {
-		return nil, err
+	if m.Kind != "digest" {
+		if err := json.Unmarshal(m.Doc, &data); err != nil {
+			return nil, err
+		}
 	}
 	c := mail.Content{Own: s.address("/door"), Minutes: int(codeLasts / time.Minute)}
 	if o := st.Policy().Organisation; o != nil {
@@ -269,19 +272,11 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		if err != nil {
 			return nil, err
 		}
-		cause, _ := dated.ParseCause(data["cause"])
-		still := false // it may have been extended since
-		for i := range steps {
-			still = still || steps[i].At == at && steps[i].Kind.String() == data["kind"]
-		}
-		if !still {
+		c.What, c.Cause = endsThen(st, steps, at, language)
+		if len(c.What) == 0 { // it was extended since
 			return nil, nil
 		}
-		c.Until, c.Cause = dayWords(at, st, language), causeSaid[language][cause]
-		c.What = []string{map[string]string{"en": "everything that you reach as a guest", "pt": "tudo a que tem acesso como convidado"}[language]}
-		if r := data["resource"]; r != "" {
-			c.What = []string{st.NameOf(resourceOf(r))}
-		}
+		c.Until = dayWords(at, st, language)
 	case "suspended":
 		if g.State != world.StateSuspended {
 			return nil, nil
@@ -345,48 +340,80 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}
-	now := s.Now()
+	var d digest
+	if err := json.Unmarshal(m.Doc, &d); err != nil {
+		return nil, err
+	}
 	q := st.Sequences(s.Carried())
-	tell := st.Sequences(s.Carried())
-	q.Each(func(i uint32, steps []dated.Step) bool {
-		if !st.SponsorAt(i, data["sponsor"]) {
-			return true
+	var list []soon
+	for _, text := range d.Guests {
+		if a, err := addr.Parse(text); err == nil {
+			if x, ok := s.soonOf(st, q, a, s.Now()); ok {
+				list = append(list, x)
+			}
 		}
-		a := st.AddressAt(i)
-		within := moment.EndOfDays(moment.DayOf(now, st.Zone()), int(st.GuestRule(a, "", ruleWarn)), st.Zone())
-		all, _ := tell.Of(a)
-		for k := range all {
-			x := &all[k]
-			if x.At < now || x.At > within {
+	}
+	if err := s.hear(ctx, list); err != nil {
+		return nil, err
+	}
+	for i := range list {
+		x := &list[i]
+		told := false
+		for k := range x.steps {
+			if x.sponsors[k] != d.Sponsor {
 				continue
 			}
-			name, _, _ := st.RecordOf(i)
-			if name == "" {
-				name = a.String()
+			told = true
+			step := &x.steps[k]
+			who := x.name
+			if who == "" {
+				who = x.address.String()
 			}
-			what := phrase.Step(language, x.Kind) + " (" + phrase.Because(language, &x.Step) + ")"
-			if x.Resource.ID != "" {
-				what += ", " + st.NameOf(x.Resource)
+			what := phrase.Step(language, step.Kind) + " (" + phrase.Because(language, &step.Step) + ")"
+			if step.Resource.ID != "" {
+				what += ", " + st.NameOf(step.Resource)
 			}
-			c.Lines = append(c.Lines, mail.Line{Day: moment.CountedOnFrom(x.At, st.Zone()).String(), Who: name, What: what})
-			break
+			c.Lines = append(c.Lines, mail.Line{Day: moment.CountedOnFrom(step.At, st.Zone()).String(), Who: who, What: what})
 		}
-		return len(c.Lines) < 200
-	})
+		if told {
+			c.Count++
+		}
+	}
 	if len(c.Lines) == 0 {
 		return nil, nil
 	}
-	sortLines(c.Lines)
+	if c.More = d.Count - len(d.Guests); c.More > 0 {
+		c.Count += c.More
+	}
+	sort.SliceStable(c.Lines, func(i, j int) bool { return c.Lines[i].Day+c.Lines[i].Who < c.Lines[j].Day+c.Lines[j].Who })
 	msg, err := mail.Compose(m.Kind, language, c)
 	return &msg, err
 }
 
-func sortLines(ls []mail.Line) {
-	for i := 1; i < len(ls); i++ {
-		for j := i; j > 0 && ls[j].Day+ls[j].Who < ls[j-1].Day+ls[j-1].Who; j-- {
-			ls[j], ls[j-1] = ls[j-1], ls[j]
+// endsThen says what of a guest's ends at a moment, and why: everything, or single grants.
+// The cause is empty where there are several.
+func endsThen(st *State, steps []engine.DueStep, at moment.Moment, language string) (what []string, cause string) {
+	causes := map[dated.Cause]bool{}
+	for i := range steps {
+		x := &steps[i]
+		if x.At != at || !ends(x) {
+			continue
 		}
+		if x.Kind != dated.GrantEnds {
+			k := x.Cause
+			if x.Kind == dated.Removed {
+				k = x.After
+			}
+			return []string{map[string]string{"en": "everything that you reach as a guest", "pt": "tudo a que tem acesso como convidado"}[language]}, causeSaid[language][k]
+		}
+		causes[x.Cause] = true
+		cause = causeSaid[language][x.Cause]
+		what = append(what, st.NameOf(x.Resource)+": "+roleWords[language][x.Role])
 	}
+	if len(causes) > 1 {
+		cause = ""
+	}
+	return
 }
 
 // SetAddress says under which address the service is known outside, without a slash at the

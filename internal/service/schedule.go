@@ -2,8 +2,11 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -322,10 +325,11 @@ func stepDoc(st *engine.DueStep, late bool) []byte {
 	return []byte(b.String())
 }
 
-// Warn writes what is to be told ahead: to every guest, once, that its record or its last
-// grant ends within guests.warn_days, and to every sponsor one digest a day of what ends
-// or is to be confirmed. It may be called by several services at once. Before six in the
-// morning nothing is written, unless early says so.
+// Warn writes what is to be told ahead: to every guest, guests.warn_days before, one message
+// for each moment at which something of theirs ends, and to every sponsor one digest a day
+// of what ends or is to be confirmed. It may be called by several services at once. Before
+// six in the morning nothing is written, unless early says so. It returns how many messages
+// it wrote.
 func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 	st, now := s.State(), s.Now()
 	zone := st.Zone()
@@ -336,80 +340,154 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 	if !early && now < day.Start(zone)+6*3600e6 { // a digest is read in the morning
 		return 0, nil
 	}
-	n := 0
-	digests := map[string][]string{}
-	type warning struct {
-		a    addr.Address
-		step engine.DueStep
+	var list []store.Message
+	write := func(to addr.Address, kind, once string, doc []byte) {
+		list = append(list, store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
 	}
-	var warnings []warning
-	q := st.Sequences(s.Carried())
-	tell := st.Sequences(s.Carried())
-	q.Each(func(i uint32, steps []dated.Step) bool {
-		soon := false
-		for k := range steps {
-			if x := &steps[k]; x.At >= now && x.At < now+91*86400e6 {
-				soon = true
+	digests := map[string]*digest{}
+	err := s.soon(ctx, st, now, func(x *soon) {
+		last := moment.Always
+		for k := range x.steps {
+			step := &x.steps[k]
+			if id := x.sponsors[k]; id != "" {
+				if digests[id] == nil {
+					digests[id] = &digest{Sponsor: id, Day: day.String()}
+				}
+				digests[id].add(x.address.String())
+			}
+			if ends(step) && step.At != last { // one message for all that ends then
+				last = step.At
+				write(x.address, "warning", fmt.Sprintf("warning %s %s", x.address, step.At), []byte(jsonOf(map[string]string{"at": step.At.String()})))
 			}
 		}
-		if !soon {
-			return ctx.Err() == nil
-		}
-		a := st.AddressAt(i)
-		within := st.GuestRule(a, "", ruleWarn)
-		all, _ := tell.Of(a)
-		_, sponsor, _ := st.RecordOf(i)
-		for k := range all {
-			x := &all[k]
-			if x.At < now || x.At > moment.EndOfDays(day, int(within), zone) {
-				continue
-			}
-			if sponsor != "" {
-				digests[sponsor] = append(digests[sponsor], a.String())
-			}
-			if x.Kind == dated.Suspended || x.Kind == dated.Removed && x.After == dated.ByHand || x.Kind == dated.GrantEnds {
-				warnings = append(warnings, warning{a, *x})
-			}
-			break // the first that comes; what follows from it is told with it
-		}
-		return ctx.Err() == nil
 	})
-	if err := ctx.Err(); err != nil {
-		return n, err
+	if err != nil {
+		return 0, err
 	}
-	post := func(to addr.Address, kind, once string, data map[string]string) error {
-		doc := []byte(jsonOf(data))
-		did, err := s.store.Post(ctx, &store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
-		if did {
-			n++
-		}
-		return err
-	}
-	for _, w := range warnings {
-		data := map[string]string{"kind": w.step.Kind.String(), "at": w.step.At.String(), "cause": w.step.Cause.String()}
-		if w.step.Resource.ID != "" {
-			data["resource"] = w.step.Resource.String()
-		}
-		if err := post(w.a, "warning", fmt.Sprintf("warning %s %s %s", w.a, w.step.Kind, w.step.At), data); err != nil {
-			return n, err
-		}
-	}
-	sponsors := make([]string, 0, len(digests))
-	for id := range digests {
-		sponsors = append(sponsors, id)
-	}
-	sort.Strings(sponsors)
-	for _, id := range sponsors {
+	for _, id := range slices.Sorted(maps.Keys(digests)) {
 		p, err := s.Person(ctx, id)
 		if err != nil || p.Address.IsZero() || p.Left != 0 && p.Left <= now {
 			continue
 		}
-		if err := post(p.Address, "digest", fmt.Sprintf("digest %s %s", id, day), map[string]string{"sponsor": id, "day": day.String()}); err != nil {
-			return n, err
+		doc, err := json.Marshal(digests[id])
+		if err != nil {
+			return 0, err
 		}
+		write(p.Address, "digest", fmt.Sprintf("digest %s %s", id, day), doc)
+	}
+	n, err := s.store.PostAll(ctx, list)
+	if err != nil {
+		return n, err
 	}
 	s.warned.Store(&day)
 	return n, nil
+}
+
+// digest is what the mail of a day to a sponsor is made of.
+type digest struct {
+	Sponsor string   `json:"sponsor"`
+	Day     string   `json:"day"`
+	Guests  []string `json:"guests"` // the first of them, by address
+	Count   int      `json:"count"`  // all of them
+	last    string
+}
+
+// digestGuests is how many guests a digest tells of one by one.
+const digestGuests = 100
+
+func (d *digest) add(address string) {
+	if d.last == address { // of one guest all steps are told together
+		return
+	}
+	d.last = address
+	if d.Count++; d.Count <= digestGuests {
+		d.Guests = append(d.Guests, address)
+	}
+}
+
+// ends reports whether a guest hears of a step ahead: something ends, or a record that was
+// suspended by hand is removed. Of other removals the mail about the suspension tells.
+func ends(st *engine.DueStep) bool {
+	return st.Kind == dated.Suspended || st.Kind == dated.GrantEnds || st.Kind == dated.Removed && st.After == dated.ByHand
+}
+
+// soon is what comes of a guest within the days of guests.warn_days.
+type soon struct {
+	address  addr.Address
+	name     string
+	steps    []engine.DueStep
+	sponsors []string // who is to hear of each step; empty for nobody
+}
+
+// soonOf returns what comes of a guest; false where nothing does.
+func (s *Service) soonOf(st *State, q *engine.Sequences, a addr.Address, now moment.Moment) (x soon, ok bool) {
+	all, ok := q.Of(a)
+	if !ok {
+		return x, false
+	}
+	zone := st.Zone()
+	within := moment.EndOfDays(moment.DayOf(now, zone), int(st.GuestRule(a, "", ruleWarn)), zone)
+	x.address = a
+	name, sponsor, _ := st.RecordOf(st.PartyOf(a))
+	x.name = name
+	for k := range all {
+		if all[k].At >= now && all[k].At <= within {
+			x.steps, x.sponsors = append(x.steps, all[k]), append(x.sponsors, sponsor)
+		}
+	}
+	return x, len(x.steps) > 0
+}
+
+// hear finds who is to hear of the steps of grants: the sponsor that a grant names.
+func (s *Service) hear(ctx context.Context, list []soon) error {
+	var parties []string
+	for i := range list {
+		if slices.ContainsFunc(list[i].steps, func(x engine.DueStep) bool { return x.Resource.ID != "" }) {
+			parties = append(parties, list[i].address.String())
+		}
+	}
+	given, err := s.store.GrantsOf(ctx, parties)
+	for i := range list {
+		x := &list[i]
+		own := given[x.address.String()]
+		for k := range x.steps {
+			step := &x.steps[k]
+			for j := range own {
+				if g := &own[j]; g.Sponsor != "" && g.Resource == step.Resource && g.Role == step.Role && g.From == step.From {
+					x.sponsors[k] = g.Sponsor
+				}
+			}
+		}
+	}
+	return err
+}
+
+// soon hands over every guest of whom something comes within guests.warn_days, in no order.
+func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn func(*soon)) error {
+	most := moment.EndOfDays(moment.DayOf(now, st.Zone()), 91, st.Zone())
+	tell := st.Sequences(s.Carried())
+	var batch []soon
+	flush := func() error {
+		err := s.hear(ctx, batch)
+		for i := range batch {
+			fn(&batch[i])
+		}
+		batch = batch[:0]
+		return errors.Join(err, ctx.Err())
+	}
+	var failed error
+	st.Sequences(s.Carried()).Each(func(i uint32, steps []dated.Step) bool {
+		if slices.ContainsFunc(steps, func(x dated.Step) bool { return x.At >= now && x.At < most }) {
+			if x, ok := s.soonOf(st, tell, st.AddressAt(i), now); ok {
+				batch = append(batch, x)
+			}
+			if len(batch) == 500 {
+				failed = flush()
+			}
+		}
+		return failed == nil && ctx.Err() == nil
+	})
+	return errors.Join(failed, flush())
 }
 
 func jsonOf(m map[string]string) string {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -44,6 +45,29 @@ func grantsOf(ctx context.Context, q querier, party string) (out []world.Grant, 
 	return
 }
 
+// GrantsOf returns the grants of several parties as they are now, by party.
+func (s *Store) GrantsOf(ctx context.Context, parties []string) (map[string][]world.Grant, error) {
+	out := map[string][]world.Grant{}
+	if len(parties) == 0 {
+		return out, nil
+	}
+	args := make([]any, 0, len(parties)+1)
+	for _, p := range parties {
+		args = append(args, p)
+	}
+	err := each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE party IN (?"+strings.Repeat(",?", len(parties)-1)+") AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", append(args, open), func(r *sql.Rows) error {
+		g, err := scanGrant(r)
+		out[g.Party()] = append(out[g.Party()], g)
+		return err
+	})
+	return out, err
+}
+
+// GrantsBy returns the grants that a person answers for.
+func (s *Store) GrantsBy(ctx context.Context, sponsor string) ([]world.Grant, error) {
+	return grantsBy(ctx, s.db, sponsor)
+}
+
 // EndGuest takes a record away. It reports whether there was one.
 func (t *Tx) EndGuest(address string) (bool, error) {
 	old, err := t.Guest(address)
@@ -79,8 +103,10 @@ func (t *Tx) GuestsOf(sponsor string) (out []string, err error) {
 }
 
 // GrantsBy returns the grants that a person answers for.
-func (t *Tx) GrantsBy(sponsor string) (out []world.Grant, err error) {
-	err = each(t.ctx, t.tx, "SELECT "+grantColumns+" FROM `grant` WHERE sponsor = ? AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", []any{sponsor, open}, func(r *sql.Rows) error {
+func (t *Tx) GrantsBy(sponsor string) ([]world.Grant, error) { return grantsBy(t.ctx, t.tx, sponsor) }
+
+func grantsBy(ctx context.Context, q querier, sponsor string) (out []world.Grant, err error) {
+	err = each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE sponsor = ? AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", []any{sponsor, open}, func(r *sql.Rows) error {
 		g, err := scanGrant(r)
 		out = append(out, g)
 		return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"strings"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -54,6 +55,31 @@ func post(ctx context.Context, q execer, m *Message) (bool, error) {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// PostAll writes messages that belong to no change, many at a time, and returns how many of
+// them were not written before.
+func (s *Store) PostAll(ctx context.Context, list []Message) (n int, err error) {
+	for len(list) > 0 {
+		part := list[:min(len(list), 200)]
+		list = list[len(part):]
+		args := make([]any, 0, 7*len(part))
+		for i := range part {
+			m := &part[i]
+			args = append(args, m.MessageID, m.Once, m.Recipient, m.Kind, string(m.Doc), int64(m.Made), int64(m.Due))
+		}
+		// With the same once a message is left as it was, and counts as no row.
+		res, err := s.db.ExecContext(ctx, "INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error) VALUES "+strings.Repeat("(?,?,?,?,?,?,?,''),", len(part)-1)+"(?,?,?,?,?,?,?,'') ON DUPLICATE KEY UPDATE id = id", args...)
+		if err != nil {
+			return n, err
+		}
+		k, err := res.RowsAffected()
+		if err != nil {
+			return n, err
+		}
+		n += int(k)
+	}
+	return n, nil
 }
 
 // Waiting lists messages that are to be sent by a moment, the longest due first.
