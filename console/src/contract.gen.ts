@@ -3909,11 +3909,15 @@ export interface components {
         DoorAsk: {
             key?: string;
             address?: string;
+            /** @description That of the page; mail follows it where no record says one */
+            language?: string;
         };
         DoorProof: {
             key?: string;
             address?: string;
             code: string;
+            /** @description That of the page; a newcomer's record takes it */
+            language?: string;
         };
         DoorInvitation: {
             organisation: string;
@@ -3932,6 +3936,8 @@ export interface components {
             sponsor_address?: string;
             terms: string;
             terms_owed: boolean;
+            /** @description When they accepted terms; absent where they never did */
+            terms_accepted?: string;
             accepted?: string;
             landing?: string;
             /** @description The last day that holds */

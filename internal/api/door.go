@@ -45,14 +45,14 @@ func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (
 	if err := s.doorOften(ctx, "code"); err != nil {
 		return nil, err
 	}
-	return apigen.DoorCode202Response{}, s.Service.AskCode(ctx, opt(r.Body.Key), opt(r.Body.Address))
+	return apigen.DoorCode202Response{}, s.Service.AskCode(ctx, opt(r.Body.Key), opt(r.Body.Address), opt(r.Body.Language))
 }
 
 func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject) (apigen.DoorProveResponseObject, error) {
 	if err := s.doorOften(ctx, "proof"); err != nil {
 		return nil, err
 	}
-	who, err := s.Service.Prove(ctx, opt(r.Body.Key), opt(r.Body.Address), r.Body.Code)
+	who, err := s.Service.Prove(ctx, opt(r.Body.Key), opt(r.Body.Address), r.Body.Code, opt(r.Body.Language))
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +192,7 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 	if language == "" {
 		language = service.Languages[0]
 	}
-	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g, now), Accepted: said(g.Accepted),
+	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g, now), Accepted: said(g.Accepted), TermsAccepted: said(g.Terms),
 		Landing: some(s.Service.LandingOf(ctx, who.Guest)), MayLeave: s.Service.MayLeave(g.Address)}
 	if o := st.Policy().Organisation; o != nil {
 		out.Organisation = o.Name

@@ -2169,6 +2169,9 @@ type DomainsImported struct {
 type DoorAsk struct {
 	Address *string `json:"address,omitempty"`
 	Key     *string `json:"key,omitempty"`
+
+	// Language That of the page; mail follows it where no record says one
+	Language *string `json:"language,omitempty"`
 }
 
 // DoorInvitation defines model for DoorInvitation.
@@ -2189,6 +2192,9 @@ type DoorProof struct {
 	Address *string `json:"address,omitempty"`
 	Code    string  `json:"code"`
 	Key     *string `json:"key,omitempty"`
+
+	// Language That of the page; a newcomer's record takes it
+	Language *string `json:"language,omitempty"`
 }
 
 // Draft defines model for Draft.
@@ -3161,7 +3167,10 @@ type Own struct {
 	SponsorAddress *string    `json:"sponsor_address,omitempty"`
 	State          string     `json:"state"`
 	Terms          string     `json:"terms"`
-	TermsOwed      bool       `json:"terms_owed"`
+
+	// TermsAccepted When they accepted terms; absent where they never did
+	TermsAccepted *string `json:"terms_accepted,omitempty"`
+	TermsOwed     bool    `json:"terms_owed"`
 
 	// Until The last day that holds
 	Until *string `json:"until,omitempty"`

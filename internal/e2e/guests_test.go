@@ -188,7 +188,7 @@ func TestLifeOfAGuest(t *testing.T) {
 	list, _ := p.Messages()
 	digest := ""
 	for _, m := range list {
-		if m.To[0] == "s.lindqvane@brackwater.example" && strings.Contains(m.Text, "Nilda Fossen: suspended: idle") {
+		if m.To[0] == "s.lindqvane@brackwater.example" && strings.Contains(m.Text, "Nilda Fossen: the record is suspended (not seen for too long)") {
 			digest = m.Subject
 		}
 	}

@@ -73,6 +73,79 @@ func (s *Service) maySignIn(a addr.Address) bool {
 	return err == nil && v.Yes
 }
 
+// newcomer reports how an address without a record may come to have one by proving that it
+// is theirs: something was given to it by name that makes it a guest (files and reports, by
+// grant or named link), or outsiders may sign up. It is no origin where neither is so. The
+// sponsor is whoever answers for what was given.
+func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (origin world.Origin, sponsor string, err error) {
+	now := s.Now()
+	if k := st.KindAt(a, now); k != engine.KindFederated && k != engine.KindPersonal {
+		return 0, "", nil
+	}
+	lines, _, err := st.Reach(engine.Who{Address: a}, now)
+	if err != nil {
+		return 0, "", err
+	}
+	for i := range lines {
+		if lines[i].Yes && lines[i].Conditions&catalogue.BecomesGuest != 0 {
+			origin = world.ByShare
+			break
+		}
+	}
+	if origin != 0 {
+		own, err := s.store.Grants(ctx, a.String())
+		if err != nil {
+			return 0, "", err
+		}
+		links, err := s.LinksFor(ctx, a)
+		if err != nil {
+			return 0, "", err
+		}
+		for i := range links {
+			own = append(own, world.Grant{From: moment.Always, Until: links[i].Until, Sponsor: links[i].By})
+		}
+		for i := range own {
+			if g := &own[i]; sponsor == "" && g.Sponsor != "" && moment.Within(now, g.From, g.Until) && st.Has("person", g.Sponsor) && st.LeftAt(g.Sponsor) == 0 {
+				sponsor = g.Sponsor
+			}
+		}
+	}
+	act, _ := catalogue.ActionByName("directory.sign_up")
+	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: now})
+	if err == nil && v.Yes {
+		origin |= world.BySignUp
+	}
+	return origin, sponsor, err
+}
+
+// becomeGuest makes the record of a newcomer who proved who they are.
+func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language string) error {
+	origin, _, err := s.newcomer(ctx, s.State(), a)
+	if err != nil || origin == 0 {
+		return errors.Join(err, ErrDenied)
+	}
+	why := "signed up"
+	if origin&world.ByShare != 0 {
+		why = "came in to what was given to this address"
+	}
+	return s.change(ctx, GuestName(a.String()), why, func(now *State, t *store.Tx) error {
+		if g, err := t.Guest(a.String()); err != nil || g != nil { // in another window, a moment ago
+			return err
+		}
+		origin, sponsor, err := s.newcomer(ctx, now, a)
+		if err != nil || origin == 0 {
+			return errors.Join(err, ErrDenied)
+		}
+		if origin&world.ByShare != 0 {
+			origin = world.ByShare // it was given something; that it might have signed up too says nothing
+		}
+		at := s.Now()
+		_, err = t.PutGuest(&world.Guest{Address: a, Sponsor: sponsor, State: world.StateActive, Origins: origin, Since: at, Accepted: at, LastSeen: at, Language: language,
+			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, StateSince: moment.Always})
+		return err
+	})
+}
+
 // DoorInvited is what the link of an invitation tells to whoever holds it.
 type DoorInvited struct {
 	Organisation, By, Masked, Language string
@@ -125,9 +198,13 @@ func (s *Service) doorAddress(ctx context.Context, key, address string) (addr.Ad
 	return a, nil
 }
 
-// AskCode mails a one-time code to an address that may sign in, and does as much for one
-// that may not, so that nobody can tell them apart.
-func (s *Service) AskCode(ctx context.Context, key, address string) error {
+// AskCode mails a one-time code to an address that may sign in, or that would become a guest
+// by it, and does as much for one that may not, so that nobody can tell them apart. The
+// language is that of the page where there is no record that says one.
+func (s *Service) AskCode(ctx context.Context, key, address, language string) error {
+	if err := oneOfWords("language", language, Languages...); err != nil {
+		return err
+	}
 	a, err := s.doorAddress(ctx, key, address)
 	if err != nil {
 		return err
@@ -140,17 +217,31 @@ func (s *Service) AskCode(ctx context.Context, key, address string) error {
 	if n > codesAsked {
 		return ErrTooMany
 	}
-	kind := "void"
-	if st := s.State(); s.maySignIn(a) && st.GuestRule(a, "", ruleSignIn)&byCode != 0 {
-		kind = "code"
-	}
-	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: kind, Doc: []byte("{}"), Made: now, Due: now})
+	// Whether it may have one is asked when it would be sent: who asks waits as long for any
+	// address, and learns nothing from that either.
+	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: "code", Doc: []byte(jsonOf(map[string]string{"language": language})), Made: now, Due: now})
 	return err
+}
+
+// mayHaveCode reports whether a one-time code lets an address in.
+func (s *Service) mayHaveCode(ctx context.Context, a addr.Address) (bool, error) {
+	st := s.State()
+	if st.GuestRule(a, "", ruleSignIn)&byCode == 0 {
+		return false, nil
+	}
+	if s.maySignIn(a) {
+		return true, nil
+	}
+	origin, _, err := s.newcomer(ctx, st, a)
+	return origin != 0, err
 }
 
 // Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and
 // never asked for are the same answer.
-func (s *Service) Prove(ctx context.Context, key, address, code string) (Who, error) {
+func (s *Service) Prove(ctx context.Context, key, address, code, language string) (Who, error) {
+	if err := oneOfWords("language", language, Languages...); err != nil {
+		return Who{}, err
+	}
 	a, err := s.doorAddress(ctx, key, address)
 	if err != nil {
 		return Who{}, err
@@ -166,13 +257,16 @@ func (s *Service) Prove(ctx context.Context, key, address, code string) (Who, er
 	if ok, err = s.store.SpendDoorCode(ctx, a.String(), hash); err != nil || !ok {
 		return Who{}, errors.Join(err, ErrDenied)
 	}
-	return s.SeenGuest(ctx, a)
+	return s.SeenGuest(ctx, a, language)
 }
 
-// SeenGuest lets a guest in who proved who they are, and notes it, once a day.
-func (s *Service) SeenGuest(ctx context.Context, a addr.Address) (Who, error) {
+// SeenGuest lets a guest in who proved who they are, and notes it, once a day. A newcomer
+// gets a record by it.
+func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language string) (Who, error) {
 	if !s.maySignIn(a) {
-		return Who{}, ErrDenied
+		if err := s.becomeGuest(ctx, a, language); err != nil {
+			return Who{}, err
+		}
 	}
 	err := s.change(ctx, GuestName(a.String()), "signed in", func(now *State, t *store.Tx) error {
 		g, err := t.Guest(a.String())
@@ -220,7 +314,7 @@ func (s *Service) PartnerProved(ctx context.Context, partner, address string) (W
 	if err != nil {
 		return Who{}, ErrDenied
 	}
-	return s.SeenGuest(ctx, a)
+	return s.SeenGuest(ctx, a, "")
 }
 
 // Terms returns the terms of use that guests accept, in a language.

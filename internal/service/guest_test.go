@@ -11,8 +11,10 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/mail"
 	"wexillum.example/internal/store"
@@ -211,12 +213,12 @@ func TestInvite(t *testing.T) {
 	if in.Masked != "m…@ilvane.example" || in.By != "Uma" || in.Organisation != "Small" {
 		t.Errorf("%+v", in)
 	}
-	check(t, s.AskCode(ctx, key, ""))
+	check(t, s.AskCode(ctx, key, "", ""))
 	post.got = nil
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
 	code := codeIn.FindString(post.got[0].Text)
-	who, err := s.Prove(ctx, key, "", " "+strings.ToLower(code)+" ")
+	who, err := s.Prove(ctx, key, "", " "+strings.ToLower(code)+" ", "")
 	check(t, err)
 	if who != (Who{Name: "guest:maren@ilvane.example", Role: RoleGuest, Guest: "maren@ilvane.example"}) {
 		t.Errorf("%+v", who)
@@ -570,7 +572,7 @@ func TestCodes(t *testing.T) {
 	post := &box{}
 	ask := func(a string) string {
 		t.Helper()
-		check(t, s.AskCode(ctx, "", a))
+		check(t, s.AskCode(ctx, "", a, ""))
 		post.got = nil
 		_, err := s.SendWaiting(ctx, post)
 		check(t, err)
@@ -580,7 +582,7 @@ func TestCodes(t *testing.T) {
 		return codeIn.FindString(post.got[0].Text)
 	}
 	prove := func(a, code string) error {
-		_, err := s.Prove(ctx, "", a, code)
+		_, err := s.Prove(ctx, "", a, code, "")
 		return err
 	}
 	for _, unknown := range []string{"nobody@ilvane.example", "s@ilvane.example", "x@nowhere.example", "uma@ours.example"} {
@@ -651,7 +653,7 @@ func TestCodes(t *testing.T) {
 	for _, a := range []string{"a@ilvane.example", "nobody@ilvane.example"} {
 		c.forward(2 * time.Hour)
 		for i := range codesAsked + 1 {
-			err := s.AskCode(ctx, "", a)
+			err := s.AskCode(ctx, "", a, "")
 			if (i < codesAsked) != (err == nil) || err != nil && !errors.Is(err, ErrTooMany) {
 				t.Errorf("%s, the %dth: %v", a, i+1, err)
 			}
@@ -721,6 +723,97 @@ func TestTwoSchedulers(t *testing.T) {
 		if n != 1 {
 			t.Errorf("%s happened %d times", s, n)
 		}
+	}
+}
+
+// TestNewcomers lets people in who were given something by name, and people who sign up:
+// they get one record by proving that the mailbox is theirs, and it stays the only one.
+func TestNewcomers(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+`barred: [{address: bad@ilvane.example, reason: test}]
+grants:
+  - {party: given@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, until: 2027-01-01, sponsor: ben}
+  - {party: over@ilvane.example, resource: file:kit, role: view, from: 2026-10-01, until: 2026-11-01, sponsor: ben}
+  - {party: bad@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}
+links: [{id: k, item: file:kit, for: [named@ilvane.example, cy@shut.example], right: view, by: uma}]
+`)
+	ctx := t.Context()
+	post := &box{}
+	// enter returns what becomes of an address at the door: who answers for it and how it
+	// came, or why not.
+	enter := func(a string) string {
+		t.Helper()
+		check(t, s.AskCode(ctx, "", a, "pt"))
+		post.got = nil
+		_, err := s.SendWaiting(ctx, post)
+		check(t, err)
+		if len(post.got) == 0 {
+			return "no code"
+		}
+		if !strings.Contains(post.got[0].Subject, "é o seu código") {
+			t.Errorf("not in the language of the page: %s", post.got[0].Subject)
+		}
+		if _, err := s.Prove(ctx, "", a, codeIn.FindString(post.got[0].Text), "pt"); err != nil {
+			return err.Error()
+		}
+		g, _, err := s.Guest(ctx, a)
+		check(t, err)
+		return fmt.Sprint(world.StateNames[g.State], " ", g.Origins, " ", g.Sponsor, " ", g.Language, " ", s.State().TermsOwed(g, s.Now()))
+	}
+	tell := func(when, want string) {
+		t.Helper()
+		var got []string
+		for _, a := range []string{"given@ilvane.example", "named@ilvane.example", "over@ilvane.example", "bad@ilvane.example", "cy@shut.example", "new@ilvane.example", "ben@ours.example", "osric@homepost.example"} {
+			name, _, _ := strings.Cut(a, "@")
+			got = append(got, name+": "+enter(a))
+		}
+		if all := strings.Join(got, "; "); all != want {
+			t.Errorf("%s: %s\nwant %s", when, all, want)
+		}
+	}
+	tell("only records", "given: no code; named: no code; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
+	load(t, s, "wexillum: 1\nrules: {files.given_to: {default: newcomers}}\n")
+	tell("newcomers", "given: active 2 ben pt true; named: active 2 uma pt true; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
+	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}}\n")
+	tell("sign-up", "given: active 2 ben pt true; named: active 2 uma pt true; over: active 16  pt true; bad: no code; cy: no code; new: active 16  pt true; ben: no code; osric: no code")
+
+	// Given, and then invited: the same record.
+	out, err := s.Invite(ctx, keeper, Invitation{List: "given@ilvane.example", Into: "space:dossier", Purpose: "more", As: "uma"}, false)
+	check(t, err)
+	g, own, err := s.Guest(ctx, "given@ilvane.example")
+	check(t, err)
+	if out.Counts["given"] != 1 || g.Origins != world.ByShare|world.ByInvitation || g.Sponsor != "ben" || len(own) != 2 || s.State().Counts().Guests != 4 {
+		t.Errorf("%v, origins %d, sponsor %s, %d grants, %d records", out.Counts, g.Origins, g.Sponsor, len(own), s.State().Counts().Guests)
+	}
+
+	// Between the code and its use the ground goes away: nobody gets in.
+	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}}\n")
+	check(t, s.AskCode(ctx, "", "late@ilvane.example", ""))
+	post.got = nil
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: off}}\n")
+	if _, err := s.Prove(ctx, "", "late@ilvane.example", codeIn.FindString(post.got[0].Text), ""); !errors.Is(err, ErrDenied) {
+		t.Errorf("signed up after it was turned off: %v", err)
+	}
+	// Two windows at once make one record.
+	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}}\n")
+	a, err := addr.Parse("twice@ilvane.example")
+	check(t, err)
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			if _, err := s.SeenGuest(ctx, a, ""); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if n := strings.Count(strings.Join(journaled(t, s, "guest"), "\n"), "twice@ilvane.example: signed up"); n != 1 {
+		t.Errorf("made %d times", n)
+	}
+	if _, err := s.Prove(ctx, "", "twice@ilvane.example", "x", "xx"); err == nil || !strings.Contains(err.Error(), "language") {
+		t.Errorf("an unknown language: %v", err)
 	}
 }
 

@@ -168,8 +168,8 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		c.Organisation = o.Name
 	}
 	switch m.Kind {
-	case "void": // somebody asked for a code whom we do not know
-		return nil, nil
+	case "code":
+		return s.composeCode(ctx, m, data["language"], &c)
 	case "digest", "offer":
 		return s.composeOurs(ctx, m, data, &c)
 	}
@@ -256,17 +256,6 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 				c.Until = dayWords(x.Until, st, language)
 			}
 		}
-	case "code":
-		if m.Made+moment.Moment(codeLasts.Microseconds()) <= now {
-			return nil, nil
-		}
-		code := newCode()
-		var salt [16]byte
-		_, _ = rand.Read(salt[:])
-		if err := s.store.PutDoorCode(ctx, g.Address.String(), salt, codeHash(salt[:], code), now+moment.Moment(codeLasts.Microseconds())); err != nil {
-			return nil, err
-		}
-		c.Code = code[:4] + "-" + code[4:]
 	case "warning":
 		at, err := moment.Parse(data["at"])
 		if err != nil {
@@ -309,6 +298,39 @@ func dropIfGone(err error) error {
 		return nil
 	}
 	return err
+}
+
+// composeCode draws a one-time code and writes the message that brings it, to whoever has a
+// record and to who would get one by it.
+func (s *Service) composeCode(ctx context.Context, m *store.Message, language string, c *mail.Content) (*mail.Message, error) {
+	now := s.Now()
+	ends := now + moment.Moment(codeLasts.Microseconds())
+	if m.Made+moment.Moment(codeLasts.Microseconds()) <= now {
+		return nil, nil
+	}
+	a, err := addr.Parse(m.Recipient)
+	if err != nil {
+		return nil, err
+	}
+	if may, err := s.mayHaveCode(ctx, a); err != nil || !may {
+		return nil, err
+	}
+	g, err := s.store.Guest(ctx, m.Recipient)
+	if err != nil {
+		return nil, err
+	}
+	if g != nil && g.Language != "" {
+		language = g.Language
+	}
+	code := newCode()
+	var salt [16]byte
+	_, _ = rand.Read(salt[:])
+	if err := s.store.PutDoorCode(ctx, m.Recipient, salt, codeHash(salt[:], code), ends); err != nil {
+		return nil, err
+	}
+	c.Code = code[:4] + "-" + code[4:]
+	msg, err := mail.Compose(m.Kind, phrase.Of(language), c)
+	return &msg, err
 }
 
 // composeOurs writes a message to a person of ours.

@@ -126,7 +126,7 @@ func (s *Store) Outbox(ctx context.Context, recipient, state string, before uint
 		before = 1 << 62
 	}
 	out := []Message{}
-	err := each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind NOT IN ('code', 'void') ORDER BY id DESC LIMIT ?",
+	err := each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind != 'code' ORDER BY id DESC LIMIT ?",
 		[]any{before, recipient, recipient, state, state, limit}, func(r *sql.Rows) error {
 			m, err := scanMessage(r)
 			out = append(out, m)

@@ -55,7 +55,7 @@ export function Door({ done }: { done: (s: Session) => void }) {
     setBusy(true)
     setError('')
     try {
-      await call('POST', '/api/v1/door/code', who)
+      await call('POST', '/api/v1/door/code', { ...who, language })
       setSent(true)
     } catch (e) {
       tell(e)
@@ -69,7 +69,7 @@ export function Door({ done }: { done: (s: Session) => void }) {
     setBusy(true)
     setError('')
     try {
-      const s = await call<Session>('POST', '/api/v1/door/prove', { ...who, code })
+      const s = await call<Session>('POST', '/api/v1/door/prove', { ...who, code, language })
       remember(s)
       done(s)
     } catch (err) {

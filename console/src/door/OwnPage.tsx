@@ -70,7 +70,7 @@ export function OwnPage({ out }: { out: () => void }) {
     </section>
   )
   return (
-    <Sill language={l} organisation={x.organisation} title={invited || x.terms_owed ? (invited ? t.before : t.termsTitle) : t.hello(x.name || x.address)} lead={x.purpose}>
+    <Sill language={l} organisation={x.organisation} title={invited || x.terms_owed ? (x.terms_accepted ? t.termsTitle : t.before) : t.hello(x.name || x.address)} lead={x.purpose}>
       {wrong && <Wrong error={wrong} />}
       {(invited || x.terms_owed) && (
         <>
