@@ -6401,6 +6401,8 @@ export interface operations {
                 space?: string;
                 /** @description Suspended or removed up to the end of this day */
                 ending?: string;
+                /** @description sponsor (nobody of ours answers for it), grant (it holds none), seen (not for thirty days), terms (still to be accepted), time (it asks for more), mail (it does not arrive) */
+                needs?: string;
                 /** @description address, or end */
                 sort?: string;
                 /** @description next of the page before */
@@ -7659,6 +7661,8 @@ export interface operations {
                 limit?: components["parameters"]["Limit"];
                 kind?: string;
                 id?: string;
+                /** @description An address: its record, what it was given, what was carried out and asked for */
+                about?: string;
                 who?: string;
             };
             header?: never;

@@ -65,7 +65,7 @@ func (s *server) short(st *service.State, g *world.Guest, held int, steps []engi
 func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apigen.GuestsResponseObject, error) {
 	p := &r.Params
 	st := s.state(ctx)
-	f := service.GuestFilter{Text: strings.ToLower(opt(p.Q)), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor), State: opt(p.State), Origin: opt(p.Origin), Space: opt(p.Space), ByEnd: opt(p.Sort) == "end", Until: moment.Never}
+	f := service.GuestFilter{Text: strings.ToLower(opt(p.Q)), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor), State: opt(p.State), Origin: opt(p.Origin), Space: opt(p.Space), Needs: opt(p.Needs), ByEnd: opt(p.Sort) == "end", Until: moment.Never}
 	if w := opt(p.Sort); w != "" && w != "end" && w != "address" {
 		return nil, &service.Invalid{Field: "sort", Value: w, Reason: "write address or end"}
 	}
@@ -77,7 +77,14 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 		f.Until = m
 	}
 	ownGuests(ctx, &f.Sponsor)
-	x, err := s.results.get(s.key(&answer.View{At: s.Service.Now()}, st, nil, "guests", fmt.Sprint(f)), func() (any, error) { return s.Service.FindGuests(ctx, st, &f) })
+	find := func() (any, error) { return s.Service.FindGuests(ctx, st, &f) }
+	var x any
+	var err error
+	if f.Needs == "mail" { // the outbox is no part of the state that results are kept for
+		x, err = find()
+	} else {
+		x, err = s.results.get(s.key(&answer.View{At: s.Service.Now()}, st, nil, "guests", fmt.Sprint(f)), find)
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -745,6 +745,13 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		return nil, err
 	}
 	q := store.JournalQuery{Kind: opt(r.Params.Kind), ID: opt(r.Params.Id), Who: opt(r.Params.Who), Limit: pageSize(r.Params.Limit, 100) + 1}
+	if t := opt(r.Params.About); t != "" {
+		a, err := addr.Parse(t)
+		if err != nil {
+			return nil, &service.Invalid{Field: "about", Value: t, Reason: err.Error()}
+		}
+		q.About = a.String()
+	}
 	if after != "" {
 		if q.Before, err = strconv.ParseUint(after, 10, 64); err != nil {
 			return nil, &service.Invalid{Field: "cursor", Value: opt(r.Params.Cursor), Reason: "send what the page before gave as next"}

@@ -39,7 +39,7 @@ func endsText(g *client.GuestShort) string {
 
 func (a *app) guestList() *cobra.Command {
 	var p client.GuestsParams
-	var q, partner, sponsor, state, origin, space, ending, by string
+	var q, partner, sponsor, state, origin, space, ending, needs, by string
 	c := &cobra.Command{Use: "list", Short: "Records of guests with when they end", Args: cobra.NoArgs,
 		Example: "  wexillum guest list --partner ilvane --by end\n  wexillum guest list --ending +30d --sponsor d.ekwinter -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -47,7 +47,7 @@ func (a *app) guestList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p = client.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Sort: optional(by)}
+			p = client.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Needs: optional(needs), Sort: optional(by)}
 			var all []client.GuestShort
 			total := 0
 			for limit := 500; ; {
@@ -99,6 +99,7 @@ func (a *app) guestList() *cobra.Command {
 	f.StringVar(&origin, "origin", "", "invited, shared, requested, fed or signed_up")
 	f.StringVar(&space, "space", "", "only who was given something in a space")
 	f.StringVar(&ending, "ending", "", "suspended or removed up to the end of a day, as +30d")
+	f.StringVar(&needs, "needs", "", "what is to be looked at: sponsor, grant, seen, terms, time or mail")
 	f.StringVar(&by, "by", "", "in the order of address or end")
 	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	_ = c.RegisterFlagCompletionFunc("sponsor", a.completion("person"))

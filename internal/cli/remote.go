@@ -900,7 +900,7 @@ func (a *app) dump() *cobra.Command {
 }
 
 func (a *app) journal() *cobra.Command {
-	var kind, id, who string
+	var kind, id, who, about string
 	var limit int
 	c := &cobra.Command{
 		Use:   "journal",
@@ -915,7 +915,7 @@ func (a *app) journal() *cobra.Command {
 			for _, f := range []struct {
 				v  *string
 				at **string
-			}{{&kind, &p.Kind}, {&id, &p.Id}, {&who, &p.Who}} {
+			}{{&kind, &p.Kind}, {&id, &p.Id}, {&who, &p.Who}, {&about, &p.About}} {
 				if *f.v != "" {
 					*f.at = f.v
 				}
@@ -931,8 +931,11 @@ func (a *app) journal() *cobra.Command {
 			rows := [][]string{}
 			for _, e := range x.Entries {
 				what := difference(pick(e.Was), pick(e.Now))
-				if e.Kind == "draft" {
+				switch e.Kind {
+				case "draft":
 					what = ofDraft(pick(e.Now))
+				case "step":
+					what = ofStep(pick(e.Now))
 				}
 				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, what, e.Why})
 			}
@@ -943,6 +946,7 @@ func (a *app) journal() *cobra.Command {
 	f.StringVar(&kind, "kind", "", "only this kind: rule, partner, bar, guest, grant, account …")
 	f.StringVar(&id, "id", "", "only what has this id")
 	f.StringVar(&who, "who", "", "only what this account did")
+	f.StringVar(&about, "about", "", "only what is about a guest's address: record, grants, steps, requests")
 	f.IntVar(&limit, "limit", 50, "how many entries, the newest first")
 	verify := &cobra.Command{
 		Use:   "verify",
@@ -996,6 +1000,19 @@ func ofDraft(now string) string {
 		d.State = fmt.Sprintf("published as revision %d", d.Published)
 	}
 	return fmt.Sprintf("%s, %s, edits: %d", d.Name, d.State, len(d.Edits))
+}
+
+// ofStep says what was carried out, and when it was due.
+func ofStep(doc string) string {
+	var m map[string]string
+	if json.Unmarshal([]byte(doc), &m) != nil {
+		return "made"
+	}
+	out := strings.ReplaceAll(m["kind"], "_", " ") + ", due " + m["at"]
+	if m["resource"] != "" {
+		out += ": " + m["role"] + " on " + m["resource"]
+	}
+	return out
 }
 
 // difference says in short what changed between two docs.

@@ -4408,6 +4408,9 @@ type GuestsParams struct {
 	// Ending Suspended or removed up to the end of this day
 	Ending *string `form:"ending,omitempty" json:"ending,omitempty"`
 
+	// Needs sponsor (nobody of ours answers for it), grant (it holds none), seen (not for thirty days), terms (still to be accepted), time (it asks for more), mail (it does not arrive)
+	Needs *string `form:"needs,omitempty" json:"needs,omitempty"`
+
 	// Sort address, or end
 	Sort *string `form:"sort,omitempty" json:"sort,omitempty"`
 
@@ -4459,7 +4462,10 @@ type JournalParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Kind   *string `form:"kind,omitempty" json:"kind,omitempty"`
 	Id     *string `form:"id,omitempty" json:"id,omitempty"`
-	Who    *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// About An address: its record, what it was given, what was carried out and asked for
+	About *string `form:"about,omitempty" json:"about,omitempty"`
+	Who   *string `form:"who,omitempty" json:"who,omitempty"`
 }
 
 // ListLettersParams defines parameters for ListLetters.
@@ -12529,6 +12535,18 @@ func NewGuestsRequest(server string, params *GuestsParams) (*http.Request, error
 
 		}
 
+		if params.Needs != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "needs", *params.Needs, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Sort != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "sort", *params.Sort, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
@@ -12992,6 +13010,18 @@ func NewJournalRequest(server string, params *JournalParams) (*http.Request, err
 		if params.Id != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", *params.Id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.About != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "about", *params.About, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

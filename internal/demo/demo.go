@@ -41,7 +41,24 @@ func Fill(ctx context.Context, svc *service.Service) error {
 			return err
 		}
 	}
-	return nil
+	return waiting(ctx, svc)
+}
+
+// waiting leaves something to be answered and looked at: guests who ask for more time, and
+// an invitation whose mailbox there is none of.
+func waiting(ctx context.Context, svc *service.Service) error {
+	for _, w := range []struct{ guest, until, text string }{
+		{"imke.ekwinter@orrin.example", "+14d", "The lamp room needs two more weeks of rigging."},
+		{"yorick.tidewell@pallowick.example", "+90d", "The plan of the stands is only half drawn."},
+	} {
+		if _, err := svc.WishMore(ctx, service.Who{Name: service.GuestName(w.guest), Role: service.RoleGuest, Guest: w.guest}, w.until, w.text); err != nil {
+			return err
+		}
+	}
+	keeper := Accounts[2]
+	_, err := svc.Invite(ctx, service.Who{Name: keeper.Name, Role: service.Role(keeper.Role), Person: keeper.Person}, service.Invitation{
+		List: "Nilo Brine <" + standin.NoMailbox + ".brine@ilvane.example>", Into: "space:loan-dossier", Role: "view", Purpose: "packing the instruments"}, false)
+	return err
 }
 
 // Second is the demo's second organisation.

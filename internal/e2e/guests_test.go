@@ -500,3 +500,51 @@ func TestWhatIf(t *testing.T) {
 		t.Errorf("%s\n%s", live, short)
 	}
 }
+
+// TestMailRefused sends to a mailbox that there is none of: it is given up at once, stands in
+// the list of what is to be looked at and on the guest's page, and can be tried again.
+func TestMailRefused(t *testing.T) {
+	r := demoService(t)
+	p := r.post()
+	_, err := r.svc.SendWaiting(t.Context(), p.send)
+	check(t, err)
+	r.login("mooring")
+	const who = "no-mailbox.brine@ilvane.example"
+	r.says(0, "550", "guest", "mail", "--to", who)
+	r.says(0, "failed", "guest", "mail", "--to", who)
+	list := r.must("guest", "list", "--needs", "mail", "-o", "csv")
+	if lines := strings.Split(strings.TrimSpace(list), "\n"); len(lines) != 2 || !strings.HasPrefix(lines[1], who+",") {
+		t.Errorf("what does not arrive: %s", list)
+	}
+	list = r.must("guest", "list", "--needs", "time", "-o", "csv")
+	if lines := strings.Split(strings.TrimSpace(list), "\n"); len(lines) != 3 || !strings.HasPrefix(lines[1], "imke.ekwinter@orrin.example,") {
+		t.Errorf("who asks for more time: %s", list)
+	}
+	r.says(1, `write sponsor, grant, seen, terms, time, mail`, "guest", "list", "--needs", "help")
+
+	keeper := r.page(browser(t), "mooring")
+	keeper.goTo("/guests?needs=mail", "document.querySelectorAll('.guests tbody tr').length === 1")
+	keeper.goTo("/guests/"+who, "document.querySelector('[aria-labelledby=h-mail] .gets-no')")
+	press(keeper, "Try again")
+	keeper.until("document.querySelector('[aria-labelledby=h-mail]').innerText.includes('invitation: waiting')")
+	press(keeper, "Change")
+	keeper.until("document.querySelector('#act-name')?.value === 'Nilo Brine'")
+	keeper.do(chromedp.SendKeys(chromedp.CSS("#act-name"), " the Younger"))
+	keeper.axe("what is kept of a guest")
+	choose(keeper, "#act-language", "pt")
+	keeper.do(chromedp.Click(chromedp.CSS(".modal-footer .btn-primary")))
+	keeper.until("document.querySelector('h1').innerText === 'Nilo Brine the Younger' && !document.querySelector('.modal')")
+	keeper.until("document.querySelector('[aria-labelledby=h-history]').innerText.includes('name: Nilo Brine → Nilo Brine the Younger')")
+	said := eval[string](keeper, "document.querySelector('[aria-labelledby=h-history]').innerText")
+	for _, want := range []string{"grant", "space:loan-dossier view", "invitation", "language: en → pt", "packing the instruments"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("what was done lacks %q: %s", want, said)
+		}
+	}
+	// To stop somebody on every account is something else than suspending their record.
+	keeper.goTo("/guests/maren.holtveig@ilvane.example", "document.querySelector('.tide-knot')")
+	press(keeper, "Suspend")
+	keeper.until("document.querySelector('.modal a[href*=bar]')")
+	keeper.do(chromedp.Click(chromedp.CSS(".modal a[href*=bar]")))
+	keeper.until("document.querySelector('[aria-label=\"Domain or address to bar\"]')?.value === 'maren.holtveig@ilvane.example'")
+}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"crypto/tls"
 	"embed"
+	"errors"
 	"fmt"
 	htmltemplate "html/template"
 	"net"
@@ -124,6 +125,15 @@ var page = htmltemplate.Must(htmltemplate.New("").Parse(`<!doctype html>
 {{end}}{{end}}</div></body></html>
 `))
 
+// plain leaves out of an error what the outbox tells already: the recipient and the message.
+func plain(err error) error {
+	if err == nil {
+		return nil
+	}
+	text, _, _ := strings.Cut(err.Error(), ", affected recipient")
+	return errors.New(strings.TrimPrefix(text, "send failed: "))
+}
+
 // Server is a mail server to hand messages to.
 type Server struct {
 	Address  string // host:port
@@ -135,7 +145,15 @@ type Server struct {
 	Timeout  time.Duration
 }
 
-// Send hands one message to the server. The Message-ID is the caller's, so that a second
+// Rejected is a message that the server does not take from or for this recipient, and will
+// not at another try (a reply of 5yz to RCPT or DATA, RFC 5321 §4.2.1).
+type Rejected struct{ Err error }
+
+func (e *Rejected) Error() string { return e.Err.Error() }
+func (e *Rejected) Unwrap() error { return e.Err }
+
+// Send hands one message to the server. The error is a *Rejected where trying again is of no
+// use. The Message-ID is the caller's, so that a second
 // try can be told from a second message.
 func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) error {
 	host, portText, err := net.SplitHostPort(s.Address)
@@ -184,5 +202,10 @@ func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) err
 	if err != nil {
 		return err
 	}
-	return c.DialAndSendWithContext(ctx, msg)
+	err = c.DialAndSendWithContext(ctx, msg)
+	var e *gomail.SendError
+	if errors.As(err, &e) && !e.IsTemp() && (e.Reason == gomail.ErrSMTPRcptTo || e.Reason == gomail.ErrSMTPData || e.Reason == gomail.ErrSMTPDataClose) && e.ErrorCode() >= 500 {
+		return &Rejected{plain(err)}
+	}
+	return plain(err)
 }

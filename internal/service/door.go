@@ -415,7 +415,7 @@ func (s *Service) WishMore(ctx context.Context, who Who, until, text string) (*W
 		if err != nil || m <= s.Now() {
 			return nil, &Invalid{"until", until, "write a day that lies ahead, as 2027-06-30"}
 		}
-		w.Until = until
+		w.Until = moment.CountedOnFrom(m, s.State().Zone()).String() // +14d is counted from today, not from the answer
 	}
 	return w, s.change(ctx, who.Name, text, func(_ *State, t *store.Tx) error {
 		g, err := t.Guest(a.String())

@@ -21,6 +21,53 @@ type GuestFilter struct {
 	Partner, Sponsor, State, Origin, Space string
 	Until                                  moment.Moment // suspended or removed before; Never for any
 	ByEnd                                  bool          // in the order of ends
+	Needs                                  string        // one of GuestNeeds
+}
+
+// GuestNeeds are what somebody may want to look at in records: nobody of ours answers for
+// it; it holds no grant; it has not been seen for thirty days; terms are still to be
+// accepted; it asks for more time; mail does not arrive.
+var GuestNeeds = []string{"sponsor", "grant", "seen", "terms", "time", "mail"}
+
+// unseen is how many days a guest was not here to be told of as such.
+const unseen = 30
+
+// needy returns the question whether a record has a need.
+func (s *Service) needy(ctx context.Context, st *State, needs string) (func(*world.Guest) bool, error) {
+	now := s.Now()
+	among := map[string]bool{}
+	in := func(g *world.Guest) bool { return among[g.Address.String()] }
+	switch needs {
+	case "":
+		return func(*world.Guest) bool { return true }, nil
+	case "sponsor":
+		return func(g *world.Guest) bool {
+			left := st.LeftAt(g.Sponsor)
+			return g.Sponsor == "" || !st.Has("person", g.Sponsor) || left != 0 && left <= now
+		}, nil
+	case "grant":
+		return func(g *world.Guest) bool { return !st.Holds(st.PartyOf(g.Address), now) }, nil
+	case "seen":
+		before := now - unseen*86400e6
+		return func(g *world.Guest) bool {
+			return g.State == world.StateActive && max(g.LastSeen, g.Since, g.StateSince) < before && (g.Accepted == moment.Never || g.Accepted < before)
+		}, nil
+	case "terms":
+		return func(g *world.Guest) bool { return g.State == world.StateActive && st.TermsOwed(g, now) }, nil
+	case "time":
+		wishes, err := s.Wishes(ctx, Who{Role: Administrator})
+		for i := range wishes {
+			among[wishes[i].Address] = true
+		}
+		return in, err
+	case "mail":
+		list, err := s.store.Undelivered(ctx)
+		for _, a := range list {
+			among[a] = true
+		}
+		return in, err
+	}
+	return nil, &Invalid{"needs", needs, "write " + strings.Join(GuestNeeds, ", ")}
 }
 
 // FindGuests lists the addresses of records.
@@ -74,8 +121,12 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 	if f.Partner != "" && !known {
 		return nil, &Invalid{"partner", f.Partner, "there is no such partner"}
 	}
+	needy, err := s.needy(ctx, st, f.Needs)
+	if err != nil {
+		return nil, err
+	}
 	out := []string{}
-	err := s.store.EachGuest(ctx, func(g *world.Guest) error {
+	err = s.store.EachGuest(ctx, func(g *world.Guest) error {
 		a := g.Address.String()
 		switch {
 		case f.Text != "" && !strings.Contains(a, f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
@@ -91,6 +142,9 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 			if m := st.Match(g.Address); m.Partner == nil || m.Partner.ID != f.Partner {
 				return nil
 			}
+		}
+		if !needy(g) {
+			return nil
 		}
 		out = append(out, a)
 		return ctx.Err()

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sort"
 	"strings"
@@ -43,7 +44,8 @@ func backOff(tries int) time.Duration {
 	return min(d, 4*time.Hour)
 }
 
-// SendWaiting sends what waits in the outbox. A message is taken before it is sent, so that
+// SendWaiting sends what waits in the outbox. What a server rejects for good is not tried
+// again. A message is taken before it is sent, so that
 // two services do not send the same; after a crash in between it may be sent again, with
 // the same Message-ID. It returns how many were sent.
 func (s *Service) SendWaiting(ctx context.Context, to Sender) (n int, err error) {
@@ -78,7 +80,7 @@ func (s *Service) SendWaiting(ctx context.Context, to Sender) (n int, err error)
 			case sendErr == nil:
 				n++
 				err = s.store.Settle(done, m.ID, "sent", m.Due, s.Now(), "")
-			case m.Tries >= sendTries || m.Kind == "code" && m.Tries >= 3:
+			case errors.As(sendErr, new(*mail.Rejected)), m.Tries >= sendTries, m.Kind == "code" && m.Tries >= 3:
 				err = s.store.Settle(done, m.ID, "failed", m.Due, 0, sendErr.Error())
 			default:
 				s.log.Warn("a message could not be sent", "id", m.ID, "try", m.Tries, "error", sendErr)

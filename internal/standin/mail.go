@@ -53,6 +53,9 @@ type Mail struct {
 	TLS       bool      `json:"tls,omitempty"`
 }
 
+// NoMailbox begins the addresses that the server refuses for good (RFC 5321 §4.2.3, 550).
+const NoMailbox = "no-mailbox"
+
 // keptMail is how many messages are kept.
 const keptMail = 500
 
@@ -164,6 +167,9 @@ func (s *mailSession) Mail(from string, _ *smtp.MailOptions) error {
 }
 
 func (s *mailSession) Rcpt(to string, _ *smtp.RcptOptions) error {
+	if strings.HasPrefix(to, NoMailbox) {
+		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "there is no such mailbox"}
+	}
 	s.to = append(s.to, to)
 	return nil
 }
@@ -277,7 +283,7 @@ const mailStyle = `<meta charset="utf-8"><meta name="viewport" content="width=de
 var mailPage = template.Must(template.New("").Parse(`<!doctype html>
 <html lang="en"><title>Mail that came</title>` + mailStyle + `
 <h1>Mail that came</h1>
-<p>A stand-in for everybody's mail server: nothing goes any further.</p>
+<p>A stand-in for everybody's mail server: nothing goes any further. It refuses whatever begins with <code>no-mailbox</code>, as a server does that knows no such mailbox.</p>
 {{if .}}<table><tr><th>When<th>To<th>Subject</tr>{{range .}}<tr><td>{{.At}}<td>{{range .To}}{{.}} {{end}}<td><a href="/{{.N}}">{{.Subject}}</a></tr>{{end}}</table>{{else}}<p>Nothing came yet. Invite somebody.</p>{{end}}</html>`))
 
 var oneMailPage = template.Must(template.New("").Parse(`<!doctype html>

@@ -135,6 +135,17 @@ func (s *Store) Outbox(ctx context.Context, recipient, state string, before uint
 	return out, err
 }
 
+// Undelivered lists the addresses to which the last mail was given up or is not taken.
+func (s *Store) Undelivered(ctx context.Context) (out []string, err error) {
+	err = each(ctx, s.db, "SELECT o.recipient FROM outbox o WHERE (o.state = 'failed' OR o.state = 'waiting' AND o.error != '') AND o.kind != 'code' AND NOT EXISTS (SELECT 1 FROM outbox n WHERE n.recipient = o.recipient AND n.id > o.id AND n.state = 'sent') GROUP BY o.recipient", nil, func(r *sql.Rows) error {
+		var a string
+		err := r.Scan(&a)
+		out = append(out, a)
+		return err
+	})
+	return
+}
+
 // What guests come in with: secrets are kept as hashes alone.
 
 // PutDoorKey keeps the hash of an invitation's link.

@@ -379,8 +379,12 @@ type JournalQuery struct {
 	Before   uint64 // only entries older than this; 0 for all
 	Kind, ID string // empty for all
 	Who      string
+	About    string // an address: its record, what it was given, what was carried out and asked for
 	Limit    int
 }
+
+// likely takes the meaning from what LIKE would read otherwise.
+var likely = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
 
 // Journal returns entries of the journal.
 func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
@@ -397,6 +401,10 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 	}
 	if q.Who != "" {
 		and("who = ?", q.Who)
+	}
+	if q.About != "" { // grants are known by the party and more
+		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation') AND (id = ? OR id LIKE ?)"
+		args = append(args, q.About, likely.Replace(q.About)+" %")
 	}
 	var out []Entry
 	err := each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit), func(r *sql.Rows) error {

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { call, type GuestChange, type GuestChanged } from '../api'
+import { Link } from 'react-router'
+import { call, type GuestChange, type GuestChanged, type GuestView } from '../api'
 import { Combo } from '../parts/Combo'
 import { until as untilText, Waiting, Wrong } from '../parts/bits'
 import { doWords } from './words'
@@ -9,27 +10,31 @@ import { doWords } from './words'
 type Do = GuestChange['do']
 const leads: Partial<Record<Do, string>> = {
   extend: 'A later end, and the term begins anew. One extension adds what the rules allow.',
-  suspend: 'Everything stops on this record; what they had stays until it is removed. Their home account, where they have one, is not concerned: to stop somebody on every account, bar the address.',
+  suspend: 'Everything stops on this record; what they had stays until it is removed, and it can be brought back.',
   bring_back: 'A record wakes only where no cause stands.',
   end: 'The record ends now: it is suspended, and removed after the days of grace.',
   remove: 'Grants and named links end, groups are left, the record goes. This cannot be undone.',
   confirm: 'You say that what they hold is still needed.',
   hand_over: 'Somebody else answers for them from now on.',
   end_grant: 'The role ends now.',
+  describe: 'What is kept of the person. Mail and their own page follow the language.',
   invite_again: 'The invitation is sent anew, and the days to accept begin anew.',
 }
 
 /** One change of records, weighed before it is made. */
-export function Act({ what, addresses, resource, role, close }: { what: Do; addresses: string[]; resource?: string; role?: string; close: () => void }) {
+export function Act({ what, addresses, resource, role, guest, keeper, close }: { what: Do; addresses: string[]; resource?: string; role?: string; guest?: GuestView; keeper?: boolean; close: () => void }) {
   const client = useQueryClient()
   const [reason, setReason] = useState('')
   const [until, setUntil] = useState('')
   const [grants, setGrants] = useState(true)
   const [sponsor, setSponsor] = useState('')
-  const body: GuestChange = { do: what, addresses, resource, role, ...(reason ? { reason } : {}), ...(what === 'extend' ? { grants, ...(until ? { until } : {}) } : {}), ...(what === 'hand_over' && sponsor ? { sponsor } : {}) }
-  const ready = what !== 'hand_over' || sponsor !== ''
+  const was = { name: guest?.short.name ?? '', purpose: guest?.short.purpose ?? '', language: guest?.language ?? '', location: guest?.location ?? '', licence: guest?.licence ?? 'none' }
+  const [facts, setFacts] = useState(was)
+  const changed = what === 'describe' ? Object.fromEntries(Object.entries(facts).filter(([k, v]) => v !== was[k as keyof typeof was])) : {}
+  const body: GuestChange = { do: what, ...changed, addresses, resource, role, ...(reason ? { reason } : {}), ...(what === 'extend' ? { grants, ...(until ? { until } : {}) } : {}), ...(what === 'hand_over' && sponsor ? { sponsor } : {}) }
+  const ready = what === 'hand_over' ? sponsor !== '' : what !== 'describe' || Object.keys(changed).length > 0
   const ahead = useQuery({
-    queryKey: ['act', what, addresses, until, grants, sponsor, resource, role],
+    queryKey: ['act', what, addresses, until, grants, sponsor, resource, role, changed],
     queryFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes?preview=true', body),
     enabled: ready,
     retry: false,
@@ -44,7 +49,7 @@ export function Act({ what, addresses, resource, role, close }: { what: Do; addr
   })
   const list = ahead.data?.guests ?? []
   const can = list.filter((g) => g.done).length
-  const needsReason = what !== 'confirm' && what !== 'invite_again'
+  const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'describe'
   return (
     <Modal show onHide={close} size="lg" aria-labelledby="act-title">
       <Form
@@ -60,6 +65,40 @@ export function Act({ what, addresses, resource, role, close }: { what: Do; addr
         </Modal.Header>
         <Modal.Body>
           <p className="quiet">{leads[what]}</p>
+          {what === 'suspend' && keeper && (
+            <p className="quiet">
+              Their home account, where they have one, is not concerned. To stop somebody on every account,{' '}
+              {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}#bars`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
+            </p>
+          )}
+          {what === 'describe' && (
+            <>
+              {(['name', 'purpose', 'location'] as const).map((k) => (
+                <Form.Group key={k} controlId={`act-${k}`} className="mb-2">
+                  <Form.Label>{{ name: 'Name', purpose: 'Here for', location: 'Location' }[k]}</Form.Label>
+                  <Form.Control size="sm" maxLength={k === 'location' ? 100 : 500} value={facts[k]} onChange={(e) => setFacts({ ...facts, [k]: e.target.value })} />
+                </Form.Group>
+              ))}
+              <div className="form-row">
+                <Form.Group controlId="act-language">
+                  <Form.Label>Language</Form.Label>
+                  <Form.Select size="sm" value={facts.language} onChange={(e) => setFacts({ ...facts, language: e.target.value })}>
+                    {facts.language === '' && <option value="">English, nothing is said</option>}
+                    <option value="en">English</option>
+                    <option value="pt">Português</option>
+                  </Form.Select>
+                </Form.Group>
+                <Form.Group controlId="act-licence">
+                  <Form.Label>Licence for reports</Form.Label>
+                  <Form.Select size="sm" value={facts.licence} onChange={(e) => setFacts({ ...facts, licence: e.target.value })}>
+                    <option>none</option>
+                    <option>ours</option>
+                    <option>theirs</option>
+                  </Form.Select>
+                </Form.Group>
+              </div>
+            </>
+          )}
           {what === 'extend' && (
             <div className="form-row">
               <Form.Group controlId="act-until">
@@ -84,7 +123,7 @@ export function Act({ what, addresses, resource, role, close }: { what: Do; addr
           {go.error && <Wrong error={go.error} />}
           {ahead.error && <Wrong error={ahead.error} />}
           {ready && ahead.isLoading && <Waiting what="Weighing" />}
-          {list.length > 0 && (
+          {ready && what !== 'describe' && list.length > 0 && (
             <div className="wide act-list" role="region" aria-label="What would become of each" tabIndex={0}>
               <table className="table listing">
                 <thead>

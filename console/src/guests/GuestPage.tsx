@@ -4,6 +4,7 @@ import { Button, Form, Modal } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
+import { Change, changesOf } from '../journal/JournalPage'
 import { Act } from './Act'
 import { Line } from './Line'
 import { doWords, stateWords } from './words'
@@ -36,6 +37,7 @@ export function GuestPage({ session }: { session: Session }) {
     ['Own end', x.until && until(x.until)],
     ['Language', x.language],
     ['Location', x.location],
+    ['Licence', x.licence && x.licence !== 'none' ? x.licence : undefined],
     ['Groups', x.groups.join(', ')],
   ]
   return (
@@ -57,6 +59,14 @@ export function GuestPage({ session }: { session: Session }) {
                 {doWords[a]}
               </Button>
             ))}
+            <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'describe' })}>
+              {doWords.describe}
+            </Button>
+            {s.state !== 'suspended' && (
+              <Link className="btn btn-sm btn-outline-secondary" to={`/invite${query({ list: s.address })}`}>
+                Give more
+              </Link>
+            )}
             {keeper && (
               <>
                 <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'hand_over' })}>
@@ -155,8 +165,8 @@ export function GuestPage({ session }: { session: Session }) {
           </dl>
         </section>
       </div>
-      {session.role !== 'member' && <History address={s.address} />}
-      {act && <Act {...act} addresses={[s.address]} close={() => setAct(undefined)} />}
+      {session.role !== 'member' && <History address={s.address} keeper={keeper} />}
+      {act && <Act {...act} addresses={[s.address]} guest={x} keeper={keeper} close={() => setAct(undefined)} />}
       {merge && <Merge into={s.address} close={() => setMerge(false)} />}
     </Page>
   )
@@ -209,13 +219,12 @@ function WhatIf({ guest }: { guest: GuestView }) {
   )
 }
 
-function History({ address }: { address: string }) {
+function History({ address, keeper }: { address: string; keeper: boolean }) {
+  const client = useQueryClient()
+  const again = useMutation({ mutationFn: (id: number) => call('POST', `/api/v1/outbox/${id}/again`), onSuccess: () => void client.invalidateQueries({ queryKey: ['outbox', address] }) })
   const log = useQuery({
     queryKey: ['journal', 'guest', address],
-    queryFn: async () => {
-      const [a, b] = await Promise.all([call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ kind: 'guest', id: address, limit: '30' })}`), call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ kind: 'step', id: address, limit: '30' })}`)])
-      return [...a.entries, ...b.entries].sort((x, y) => y.seq - x.seq)
-    },
+    queryFn: async () => (await call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ about: address, limit: '60' })}`)).entries,
   })
   const mail = useQuery({ queryKey: ['outbox', address], queryFn: () => call<{ messages: OutboxMessage[] }>('GET', `/api/v1/outbox${query({ recipient: address })}`) })
   return (
@@ -223,23 +232,26 @@ function History({ address }: { address: string }) {
       <section aria-labelledby="h-history">
         <h2 id="h-history">What was done</h2>
         {log.error && <Wrong error={log.error} />}
-        <ul className="plain-list">
-          {log.data?.map((e) => (
-            <li key={e.seq}>
-              <time>{when(e.at)}</time> <strong>{e.who}</strong>: {e.kind === 'step' ? 'carried out' : e.was ? (e.now ? 'changed' : 'removed') : 'made'}
-              {e.why && <> – {e.why}</>}
-            </li>
+        <ol className="log slim-log">
+          {changesOf(log.data ?? []).map((c) => (
+            <Change key={c[0].seq} entries={c} about={address} />
           ))}
-        </ul>
+        </ol>
       </section>
       <section aria-labelledby="h-mail">
         <h2 id="h-mail">Mail to them</h2>
+        {again.error && <Wrong error={again.error} />}
         {mail.data?.messages.length === 0 && <Empty>None.</Empty>}
         <ul className="plain-list">
           {mail.data?.messages.map((m) => (
             <li key={m.id}>
               <time>{when(m.made)}</time> {m.kind.replaceAll('_', ' ')}: {m.state}
-              {m.error && <span className="gets-no"> {m.error}</span>}
+              {m.error && <span className="gets-no"> ▼ {m.error}</span>}
+              {keeper && (m.state === 'failed' || (m.state === 'waiting' && m.error)) && (
+                <Button size="sm" variant="link" disabled={again.isPending} onClick={() => again.mutate(m.id)}>
+                  Try again
+                </Button>
+              )}
             </li>
           ))}
         </ul>

@@ -7,10 +7,10 @@ import { Combo } from '../parts/Combo'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Act } from './Act'
 import { Tide } from './Tide'
-import { doWords, stateWords } from './words'
+import { doWords, needWords, stateWords } from './words'
 
 type List = { guests: GuestShort[]; total: number; next: string }
-const filters = ['q', 'partner', 'sponsor', 'state', 'origin', 'space', 'ending'] as const
+const filters = ['q', 'partner', 'sponsor', 'state', 'origin', 'space', 'ending', 'needs'] as const
 const bulk = ['extend', 'confirm', 'suspend', 'bring_back', 'end', 'hand_over', 'remove'] as const
 
 /** Records of guests: who, for whom, until when, and what is done about it. */
@@ -88,6 +88,14 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
         <div className="plain-combo slim">
           <Combo label="In the space" kind="space" placeholder="any" value={get('space')} onChange={(v) => set('space', v.replace(/^space:/, ''))} />
         </div>
+        <Form.Select size="sm" aria-label="What is to be looked at" value={get('needs')} onChange={(e) => set('needs', e.target.value)}>
+          <option value="">whatever they need</option>
+          {Object.entries(needWords).map(([k, w]) => (
+            <option key={k} value={k}>
+              {w}
+            </option>
+          ))}
+        </Form.Select>
         <Form.Select size="sm" aria-label="Order" value={sort} onChange={(e) => set('sort', e.target.value)}>
           <option value="end">first to end first</option>
           <option value="address">by address</option>
@@ -187,6 +195,7 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
         <Act
           what={act}
           addresses={[...chosen]}
+          keeper={session.role !== 'member'}
           close={() => {
             setAct(undefined)
             setChosen(new Set())

@@ -12,7 +12,7 @@ import { OpensList, Outcomes } from './Outcomes'
 export function InvitePage({ session }: { session: Session }) {
   const client = useQueryClient()
   const [params] = useSearchParams()
-  const [f, setF] = useState({ list: params.get('list') ?? '', into: params.get('into') ?? '', role: 'view', purpose: '', text: '', landing: '', sponsor: '', until: '', language: 'en', location: '', licence: '' })
+  const [f, setF] = useState({ list: params.get('list') ?? '', into: params.get('into') ?? '', role: 'view', purpose: '', text: '', landing: '', sponsor: '', until: '', language: '', location: '', licence: '' })
   const [weighed, setWeighed] = useState<{ key: string; x: Invited }>()
   const [sent, setSent] = useState<Invited>()
   const body = () => Object.fromEntries(Object.entries({ ...f, role: f.into && !/^(group:|directory)/.test(f.into) ? f.role : '' }).filter(([, v]) => v.trim() !== ''))
@@ -77,6 +77,7 @@ export function InvitePage({ session }: { session: Session }) {
               <Form.Group controlId="i-language">
                 <Form.Label>Language</Form.Label>
                 <Form.Select size="sm" value={f.language} onChange={(e) => setF({ ...f, language: e.target.value })}>
+                  <option value="">as they read, else English</option>
                   <option value="en">English</option>
                   <option value="pt">Português</option>
                 </Form.Select>

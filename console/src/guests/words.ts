@@ -22,3 +22,12 @@ export const doWords: Record<string, string> = {
   describe: 'Change',
   invite_again: 'Invite again',
 }
+/** What somebody may want to look at in records. */
+export const needWords: Record<string, string> = {
+  time: 'asks for more time',
+  mail: 'mail does not arrive',
+  sponsor: 'nobody answers for it',
+  grant: 'holds no grant',
+  seen: 'not seen for 30 days',
+  terms: 'terms not accepted',
+}

@@ -2,9 +2,9 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, query, type JournalEntry } from '../api'
-import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'offer', 'forgotten']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 export function JournalPage() {
@@ -16,16 +16,11 @@ export function JournalPage() {
     getNextPageParam: (last) => last.next || undefined,
   })
   const entries = pages.data?.pages.flatMap((p) => p.entries) ?? []
-  const changes: JournalEntry[][] = []
-  for (const e of entries) {
-    const last = changes[changes.length - 1]
-    if (last && last[0].part_of === e.part_of) last.push(e)
-    else changes.push([e])
-  }
+  const changes = changesOf(entries)
   return (
     <Page
       title="Journal"
-      lead="Who changed what, when, from what to what, and why. Nothing is ever taken out."
+      lead="Who changed what, when, from what to what, and why. Nothing is ever taken out, but the names of who was forgotten."
       tools={
         <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setKind(e.target.value)}>
           <option value="">Everything</option>
@@ -52,7 +47,19 @@ export function JournalPage() {
   )
 }
 
-function Change({ entries }: { entries: JournalEntry[] }) {
+/** Puts entries together that were made in one change. */
+export function changesOf(entries: JournalEntry[]): JournalEntry[][] {
+  const changes: JournalEntry[][] = []
+  for (const e of entries) {
+    const last = changes[changes.length - 1]
+    if (last && last[0].part_of === e.part_of) last.push(e)
+    else changes.push([e])
+  }
+  return changes
+}
+
+/** One change: who, when, why, and what became of each thing. About is the address of a page that is about it alone. */
+export function Change({ entries, about }: { entries: JournalEntry[]; about?: string }) {
   const [all, setAll] = useState(false)
   const first = entries[0]
   const shown = all ? entries : entries.slice(0, 3)
@@ -67,7 +74,7 @@ function Change({ entries }: { entries: JournalEntry[] }) {
       <ul>
         {shown.map((e) => (
           <li key={e.seq}>
-            <span className="tag">{e.kind}</span> <code>{e.id}</code> <span className="log-diff">{e.kind === 'draft' && e.now ? ofDraft(e.was, e.now) : difference(e.was, e.now)}</span>
+            <span className="tag">{e.kind}</span> {e.id !== about && <code>{about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id}</code>} <span className="log-diff">{saidOf(e)}</span>
           </li>
         ))}
       </ul>
@@ -78,6 +85,22 @@ function Change({ entries }: { entries: JournalEntry[] }) {
       )}
     </li>
   )
+}
+
+function saidOf(e: JournalEntry): string {
+  if (e.kind === 'draft' && e.now) return ofDraft(e.was, e.now)
+  if (e.kind === 'step' && e.now) return ofStep(e.now)
+  return difference(e.was, e.now)
+}
+
+/** Says what was carried out, and when it was due. */
+function ofStep(doc: string): string {
+  try {
+    const x = JSON.parse(doc) as { kind: string; at: string; role?: string; resource?: string; late?: string }
+    return `${x.kind.replaceAll('_', ' ')}${x.resource ? `: ${x.role} on ${x.resource}` : ''}, due ${until(x.at)}${x.late ? ', late' : ''}`
+  } catch {
+    return 'carried out'
+  }
 }
 
 /** Says of a draft what became of it; what it changes stands on its page. */

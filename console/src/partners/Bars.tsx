@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type FormEvent } from 'react'
+import { useEffect, useRef, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
+import { useSearchParams } from 'react-router'
 import { call, type Bar } from '../api'
 import { Wrong } from '../parts/bits'
 import { ListImport } from './ListImport'
@@ -9,7 +10,13 @@ import { ListImport } from './ListImport'
 export function Bars({ keep }: { keep: boolean }) {
   const client = useQueryClient()
   const bars = useQuery({ queryKey: ['bars'], queryFn: () => call<{ bars: Bar[] }>('GET', '/api/v1/bars') })
-  const [what, setWhat] = useState('')
+  const [params] = useSearchParams()
+  const wanted = params.get('bar') ?? '' // somebody came here to bar it
+  const [what, setWhat] = useState(wanted)
+  const form = useRef<HTMLFormElement>(null)
+  useEffect(() => {
+    if (wanted) form.current?.querySelector<HTMLInputElement>('[aria-label="Why it is barred"]')?.focus()
+  }, [wanted])
   const [sub, setSub] = useState(false)
   const [reason, setReason] = useState('')
   const [taking, setTaking] = useState<'barred' | 'personal'>()
@@ -52,7 +59,7 @@ export function Bars({ keep }: { keep: boolean }) {
         {bars.data?.bars.length === 0 && <li>Nothing is barred.</li>}
       </ul>
       {keep && (
-        <Form className="inline-form" onSubmit={submit} aria-label="Bar a domain or an address">
+        <Form ref={form} className="inline-form" onSubmit={submit} aria-label="Bar a domain or an address">
           <Form.Control size="sm" aria-label="Domain or address to bar" placeholder="domain or address" required value={what} onChange={(e) => setWhat(e.target.value)} />
           <Form.Check id="b-sub" label="and below" checked={sub} disabled={what.includes('@')} onChange={(e) => setSub(e.target.checked)} />
           <Form.Control size="sm" aria-label="Why it is barred" placeholder="why" value={reason} onChange={(e) => setReason(e.target.value)} />

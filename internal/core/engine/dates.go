@@ -778,6 +778,29 @@ func (s *Snapshot) SponsorAt(party uint32, person string) bool {
 	return d.sponsor != none && s.inv.personIDs.text(s.inv.text, d.sponsor) == person
 }
 
+// Holds reports whether a party holds a grant, its own or of a group, that is in force.
+func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	holds := func(of list) bool {
+		for _, g := range inv.given(of) {
+			if g.via == viaGrant && moment.Within(at, g.from, g.until) {
+				return true
+			}
+		}
+		return false
+	}
+	if holds(p.grants) {
+		return true
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		if holds(inv.groups.at(k).grants) {
+			return true
+		}
+	}
+	return false
+}
+
 // PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
 func (s *Snapshot) PartyOf(a addr.Address) uint32 {
 	return s.inv.addresses.find(s.inv.text, a.String())
