@@ -19,6 +19,7 @@ import { FindingsPage } from './findings/FindingsPage'
 import { GuestPage } from './guests/GuestPage'
 import { GuestsPage } from './guests/GuestsPage'
 import { InvitePage } from './guests/InvitePage'
+import { ListsPage } from './guests/ListsPage'
 import { MinePage } from './guests/MinePage'
 import { Home } from './home/Home'
 import { JournalPage } from './journal/JournalPage'
@@ -55,9 +56,9 @@ export function Frame() {
   const { pathname } = useLocation()
   const navigate = useNavigate()
   const signedOut = session.error instanceof Failure && session.error.problem.status === 401
-  const inbound = pathname === '/door/invited' // an invitation is opened whoever sits here
+  const inbound = pathname.startsWith('/door') // guests come in whoever sits here
   if (session.isLoading) return <Waiting what="Opening" />
-  if ((signedOut && (pathname.startsWith('/door') || pathname === '/own')) || (inbound && session.data?.role !== 'guest'))
+  if ((signedOut && (inbound || pathname === '/own')) || (inbound && session.data?.role !== 'guest'))
     return (
       <Door
         done={(s) => {
@@ -196,6 +197,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/guests" element={<GuestsPage session={session} />} />
           <Route path="/guests/:address" element={<GuestPage session={session} />} />
           <Route path="/invite" element={<InvitePage session={session} />} />
+          <Route path="/lists" element={<ListsPage session={session} />} />
           <Route path="/mine" element={<MinePage session={session} />} />
           <Route path="/due" element={<DuePage />} />
           <Route path="/drafts" element={<DraftsPage role={session.role} />} />

@@ -1477,6 +1477,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lists": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which lists there are to take in and out, with their columns */
+        get: operations["listKinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lists/{what}": {
         parameters: {
             query?: never;
@@ -3663,6 +3680,14 @@ export interface components {
                 [key: string]: number;
             };
         };
+        ListKind: {
+            what: string;
+            columns: string[];
+            /** @description Those that a file must have */
+            needs: string[];
+            /** @description Those that hold several values, between semicolons */
+            many: string[];
+        };
         ListError: {
             line: number;
             column?: string;
@@ -3752,7 +3777,7 @@ export interface components {
         };
         GuestChange: {
             /** @enum {string} */
-            do: "extend" | "suspend" | "bring_back" | "end" | "remove" | "end_grant" | "confirm" | "hand_over" | "describe" | "invite_again";
+            do: "extend" | "suspend" | "bring_back" | "end" | "remove" | "end_grant" | "confirm" | "hand_over" | "describe" | "invite_again" | "remind";
             addresses: string[];
             reason?: string;
             /** @description The new end; absent as far as one extension may go */
@@ -6725,6 +6750,29 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    listKinds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        lists: components["schemas"]["ListKind"][];
+                    };
+                };
             };
             default: components["responses"]["Problem"];
         };

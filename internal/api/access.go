@@ -121,6 +121,7 @@ var access = map[string]roles{
 	"POST /api/v1/wishes/{address}/answer":          editors,
 	"GET /api/v1/outbox":                            readers,
 	"POST /api/v1/outbox/{id}/again":                keepers,
+	"GET /api/v1/lists":                             readers,
 	"GET /api/v1/lists/{what}":                      readers,
 	"POST /api/v1/lists/{what}":                     keepers,
 	"POST /api/v1/door/open":                        open,

@@ -391,6 +391,14 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 	return out, nil
 }
 
+func (s *server) ListKinds(context.Context, apigen.ListKindsRequestObject) (apigen.ListKindsResponseObject, error) {
+	out := apigen.ListKinds200JSONResponse{Lists: []apigen.ListKind{}}
+	for _, k := range service.Lists() {
+		out.Lists = append(out.Lists, apigen.ListKind{What: k.What, Columns: k.Columns, Needs: k.Needs, Many: k.Many})
+	}
+	return out, nil
+}
+
 func (s *server) GetList(ctx context.Context, r apigen.GetListRequestObject) (apigen.GetListResponseObject, error) {
 	var b bytes.Buffer
 	format := ""

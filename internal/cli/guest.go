@@ -26,7 +26,8 @@ func (a *app) guest() *cobra.Command {
 		a.guestDo("confirm", "Confirm that grants are still needed: a review is answered", "Confirmed"),
 		a.guestDo("hand-over", "Let somebody else answer for them", "Handed over"),
 		a.guestDo("set", "Change name, purpose, language, location or licence", "Changed"),
-		a.guestDo("invite-again", "Send the invitation again; the days to accept begin anew", "On its way"))
+		a.guestDo("invite-again", "Send the invitation again; the days to accept begin anew", "On its way"),
+		a.guestDo("remind", "Mail the invitation once more; the days to accept go on", "On its way"))
 	return c
 }
 
@@ -369,7 +370,7 @@ func ifText(s, before string) string {
 	return before + s
 }
 
-var doNames = map[string]client.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again"}
+var doNames = map[string]client.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again", "remind": "remind"}
 
 // guestDo is a command that changes records, one or many.
 func (a *app) guestDo(use, short, done string) *cobra.Command {
@@ -459,7 +460,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&list, "list", "", "a file of addresses")
 	f.BoolVar(&preview, "preview", false, "say what would become of it, and change nothing")
-	if use != "confirm" && use != "set" && use != "invite-again" {
+	if use != "confirm" && use != "set" && use != "invite-again" && use != "remind" {
 		f.StringVar(&reason, "reason", "", "why; it is kept, and told where they are told")
 	}
 	switch use {

@@ -554,6 +554,7 @@ const (
 	GuestChangeDoExtend      GuestChangeDo = "extend"
 	GuestChangeDoHandOver    GuestChangeDo = "hand_over"
 	GuestChangeDoInviteAgain GuestChangeDo = "invite_again"
+	GuestChangeDoRemind      GuestChangeDo = "remind"
 	GuestChangeDoRemove      GuestChangeDo = "remove"
 	GuestChangeDoSuspend     GuestChangeDo = "suspend"
 )
@@ -576,6 +577,8 @@ func (e GuestChangeDo) Valid() bool {
 	case GuestChangeDoHandOver:
 		return true
 	case GuestChangeDoInviteAgain:
+		return true
+	case GuestChangeDoRemind:
 		return true
 	case GuestChangeDoRemove:
 		return true
@@ -2898,6 +2901,18 @@ type ListError struct {
 	Line   int     `json:"line"`
 	Text   string  `json:"text"`
 	Value  *string `json:"value,omitempty"`
+}
+
+// ListKind defines model for ListKind.
+type ListKind struct {
+	Columns []string `json:"columns"`
+
+	// Many Those that hold several values, between semicolons
+	Many []string `json:"many"`
+
+	// Needs Those that a file must have
+	Needs []string `json:"needs"`
+	What  string   `json:"what"`
 }
 
 // ListTaken defines model for ListTaken.
@@ -5717,6 +5732,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListKinds Which lists there are to take in and out, with their columns
+	//
+	// Corresponds with GET /api/v1/lists (the `ListKinds` operationId).
+	ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetList Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
 	//
 	// Corresponds with GET /api/v1/lists/{what} (the `GetList` operationId).
@@ -7800,6 +7820,21 @@ func (c *Client) EndLinkWithBody(ctx context.Context, id string, contentType str
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 func (c *Client) EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndLinkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListKinds Which lists there are to take in and out, with their columns
+//
+// Corresponds with GET /api/v1/lists (the `ListKinds` operationId).
+func (c *Client) ListKinds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListKindsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -13583,6 +13618,33 @@ func NewEndLinkRequestWithBody(server string, id string, contentType string, bod
 	return req, nil
 }
 
+// NewListKindsRequest constructs an http.Request for the ListKinds method
+func NewListKindsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetListRequest constructs an http.Request for the GetList method
 func NewGetListRequest(server string, what string, params *GetListParams) (*http.Request, error) {
 	var err error
@@ -18127,6 +18189,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
 	EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
 
+	// ListKindsWithResponse Which lists there are to take in and out, with their columns
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists (the `ListKinds` operationId).
+	ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error)
+
 	// GetListWithResponse Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -21990,6 +22059,58 @@ func (r EndLinkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndLinkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListKindsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Lists []ListKind `json:"lists"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListKindsResponse) GetJSON200() *struct {
+	Lists []ListKind `json:"lists"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListKindsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListKindsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListKindsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListKindsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListKindsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26608,6 +26729,19 @@ func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string
 	return ParseEndLinkResponse(rsp)
 }
 
+// ListKindsWithResponse Which lists there are to take in and out, with their columns
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists (the `ListKinds` operationId).
+func (c *ClientWithResponses) ListKindsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListKindsResponse, error) {
+	rsp, err := c.ListKinds(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListKindsResponse(rsp)
+}
+
 // GetListWithResponse Guests, grants, links, spaces or people as CSV (RFC 4180), or guests as a SCIM list response (RFC 7644 §3.4.2)
 //
 // Returns a wrapper object for the known response body format(s).
@@ -30121,6 +30255,41 @@ func ParseEndLinkResponse(rsp *http.Response) (*EndLinkResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListKindsResponse parses an HTTP response from a ListKindsWithResponse call
+func ParseListKindsResponse(rsp *http.Response) (*ListKindsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListKindsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Lists []ListKind `json:"lists"`
+		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -55,9 +55,8 @@ func waiting(ctx context.Context, svc *service.Service) error {
 			return err
 		}
 	}
-	keeper := Accounts[2]
-	_, err := svc.Invite(ctx, service.Who{Name: keeper.Name, Role: service.Role(keeper.Role), Person: keeper.Person}, service.Invitation{
-		List: "Nilo Brine <" + standin.NoMailbox + ".brine@ilvane.example>", Into: "space:loan-dossier", Role: "view", Purpose: "packing the instruments"}, false)
+	_, err := svc.ChangeGuests(ctx, service.Who{Name: Accounts[2].Name, Role: service.Keeper}, service.GuestChange{
+		Do: service.Remind, Addresses: []string{standin.NoMailbox + ".quillfeather@pallowick.example"}}, false)
 	return err
 }
 

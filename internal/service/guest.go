@@ -50,10 +50,11 @@ const (
 	HandOver  Do = "hand_over"  // another sponsor
 	Describe  Do = "describe"   // name, purpose, language, location, licence
 	InviteNew Do = "invite_again"
+	Remind    Do = "remind" // the mail of the invitation once more; its days go on
 )
 
 // Dos lists the changes.
-var Dos = []Do{Extend, Suspend, BringBack, End, Remove, EndGrant, Confirm, HandOver, Describe, InviteNew}
+var Dos = []Do{Extend, Suspend, BringBack, End, Remove, EndGrant, Confirm, HandOver, Describe, InviteNew, Remind}
 
 // GuestChange is a change of guests' records, one or many.
 type GuestChange struct {
@@ -87,7 +88,7 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	if len(c.Addresses) == 0 || len(c.Addresses) > MaxInvited {
 		return nil, &Invalid{"addresses", fmt.Sprint(len(c.Addresses)), fmt.Sprintf("name 1 to %d addresses", MaxInvited)}
 	}
-	if c.Reason = strings.TrimSpace(c.Reason); c.Reason == "" && !preview && c.Do != Confirm && c.Do != Describe && c.Do != InviteNew {
+	if c.Reason = strings.TrimSpace(c.Reason); c.Reason == "" && !preview && c.Do != Confirm && c.Do != Describe && c.Do != InviteNew && c.Do != Remind {
 		return nil, &Invalid{"reason", "", "say why"}
 	}
 	if c.Language != nil {
@@ -236,13 +237,17 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		next.Sponsor = c.Sponsor
 	case Describe:
 		describe(&next, c)
-	case InviteNew:
+	case InviteNew, Remind:
 		if g.State != world.StateInvited {
 			err = refuse("it has accepted already")
 		} else if err = s.postMail(t, now, a, "invitation", "", map[string]string{}); err == nil {
 			x.Done = true
 		}
-		next.Since = at // the days to accept begin anew
+		if c.Do == InviteNew {
+			next.Since = at // the days to accept begin anew
+		} else if err == nil { // nothing of the record changes, and somebody did it all the same
+			_, err = t.Note("reminder", a.String(), nil, []byte(jsonOf(map[string]string{"mail": "invitation"})))
+		}
 	}
 	if err != nil {
 		return x, err

@@ -478,6 +478,8 @@ links: [{id: k, item: file:kit, for: [a@ilvane.example], right: view, by: uma}, 
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-11-25"}, "it ends later already"},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-01-25"}, `until "2026-01-25": it lies before now`},
 		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31", Grants: true}, "done"},
+		{keeper, GuestChange{Do: Remind, Addresses: a}, "it has accepted already"},
+		{keeper, GuestChange{Do: Remind, Addresses: []string{"i@ilvane.example"}}, "done"},
 		{keeper, GuestChange{Do: Suspend, Addresses: []string{"i@ilvane.example"}}, "it is invited and reaches nothing yet; remove it to take the invitation back"},
 		{keeper, GuestChange{Do: Suspend, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: Suspend, Addresses: a}, "it is suspended already"},
@@ -492,11 +494,16 @@ links: [{id: k, item: file:kit, for: [a@ilvane.example], right: view, by: uma}, 
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "space:dossier"}, "done"},
 		{keeper, GuestChange{Do: Confirm, Addresses: a}, "it holds no grant to confirm"},
-		{keeper, GuestChange{Do: "forget", Addresses: a}, `do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again]`},
+		{keeper, GuestChange{Do: "forget", Addresses: a}, `do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again remind]`},
 	} {
 		if got := do(x.who, x.x); got != x.want {
 			t.Errorf("%s by %s: %s, want %s", x.x.Do, x.who.Name, got, x.want)
 		}
+	}
+	reminded, err := s.Outbox(t.Context(), "i@ilvane.example", "", 0, 10)
+	check(t, err)
+	if g, _, err := s.Guest(t.Context(), "i@ilvane.example"); err != nil || len(reminded) != 1 || reminded[0].Kind != "invitation" || g.Since.String() != "2026-11-20T00:00:00Z" {
+		t.Errorf("reminded: %+v, since %s, %v", reminded, g.Since, err)
 	}
 	before := s.State().Head
 	ahead, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Remove, Addresses: []string{"a@ilvane.example", "x@ilvane.example", "l@ilvane.example"}}, true)

@@ -32,8 +32,25 @@ var listMany = map[string]bool{"origins": true, "for": true, "owners": true, "me
 // listNeeds are the columns that a file must have.
 var listNeeds = map[string][]string{"guests": {"address"}, "grants": {"party", "resource", "role"}, "links": {"id"}, "spaces": {"id"}, "people": {"id"}}
 
-// ListColumns returns the columns of a list, nil where there is no such list.
-func ListColumns(what string) []string { return listColumns[what] }
+// ListKind is a list that can be taken in and out.
+type ListKind struct {
+	What                 string
+	Columns, Needs, Many []string // needs are those that a file must have, many those that hold several values
+}
+
+// Lists returns which lists there are.
+func Lists() (out []ListKind) {
+	for _, what := range []string{"guests", "grants", "links", "spaces", "people"} {
+		k := ListKind{What: what, Columns: listColumns[what], Needs: listNeeds[what], Many: []string{}}
+		for _, c := range k.Columns {
+			if listMany[c] {
+				k.Many = append(k.Many, c)
+			}
+		}
+		out = append(out, k)
+	}
+	return
+}
 
 // ListError is what is wrong with a line.
 type ListError struct {

@@ -403,7 +403,7 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		and("who = ?", q.Who)
 	}
 	if q.About != "" { // grants are known by the party and more
-		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation') AND (id = ? OR id LIKE ?)"
+		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder') AND (id = ? OR id LIKE ?)"
 		args = append(args, q.About, likely.Replace(q.About)+" %")
 	}
 	var out []Entry

@@ -18,6 +18,7 @@ const leads: Partial<Record<Do, string>> = {
   hand_over: 'Somebody else answers for them from now on.',
   end_grant: 'The role ends now.',
   describe: 'What is kept of the person. Mail and their own page follow the language.',
+  remind: 'The mail of the invitation is sent once more; the days to accept go on.',
   invite_again: 'The invitation is sent anew, and the days to accept begin anew.',
 }
 
@@ -49,7 +50,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   })
   const list = ahead.data?.guests ?? []
   const can = list.filter((g) => g.done).length
-  const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'describe'
+  const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
   return (
     <Modal show onHide={close} size="lg" aria-labelledby="act-title">
       <Form

@@ -24,7 +24,7 @@ export function GuestPage({ session }: { session: Session }) {
   const s = x.short
   const may = session.role !== 'auditor'
   const keeper = session.role === 'administrator' || session.role === 'keeper'
-  const acts: Do[] = s.state === 'invited' ? ['invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
+  const acts: Do[] = s.state === 'invited' ? ['remind', 'invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
   const facts: [string, string | undefined][] = [
     ['Answered for by', s.sponsor_name || s.sponsor || 'nobody'],
     ['Here for', s.purpose],

@@ -11,7 +11,7 @@ import { doWords, needWords, stateWords } from './words'
 
 type List = { guests: GuestShort[]; total: number; next: string }
 const filters = ['q', 'partner', 'sponsor', 'state', 'origin', 'space', 'ending', 'needs'] as const
-const bulk = ['extend', 'confirm', 'suspend', 'bring_back', 'end', 'hand_over', 'remove'] as const
+const bulk = ['extend', 'confirm', 'suspend', 'bring_back', 'end', 'remind', 'hand_over', 'remove'] as const
 
 /** Records of guests: who, for whom, until when, and what is done about it. */
 export function GuestsPage({ session, mine }: { session: Session; mine?: boolean }) {
@@ -51,6 +51,11 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
       tools={
         <>
           <Form.Control size="sm" type="search" aria-label="Find guests" placeholder="name or address" value={get('q')} onChange={(e) => set('q', e.target.value)} />
+          {session.role !== 'member' && (
+            <Link className="btn btn-sm btn-outline-secondary" to="/lists">
+              Lists
+            </Link>
+          )}
           {may && (
             <Link className="btn btn-sm btn-primary" to="/invite">
               Invite

@@ -21,6 +21,7 @@ export const doWords: Record<string, string> = {
   hand_over: 'Hand over',
   describe: 'Change',
   invite_again: 'Invite again',
+  remind: 'Remind',
 }
 /** What somebody may want to look at in records. */
 export const needWords: Record<string, string> = {

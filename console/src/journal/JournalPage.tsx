@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { call, query, type JournalEntry } from '../api'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'offer', 'forgotten']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'forgotten']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 export function JournalPage() {

@@ -1,0 +1,230 @@
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { useSearchParams } from 'react-router'
+import { call, query, send, type ListKind, type ListTaken, type Session } from '../api'
+import { Page, Waiting, Wrong } from '../parts/bits'
+
+const titles: Record<string, string> = { guests: 'Guests', grants: 'Grants', links: 'Links', spaces: 'Spaces', people: 'People of ours' }
+const shownAtOnce = 200
+
+/** The names of the columns of a text: its first line, as CSV has it. */
+function columnsOf(text: string): string[] {
+  const first = text.replace(/^\ufeff/, '').split(/\r?\n/, 1)[0]
+  return [...first.matchAll(/\s*("(?:[^"]|"")*"|[^,]*)(?:,|$)/g)]
+    .map((m) => m[1].trim())
+    .slice(0, first === '' ? 0 : first.split(',').length)
+    .map((c) => (c.startsWith('"') ? c.slice(1, -1).replaceAll('""', '"') : c))
+    .filter((c) => c !== '')
+}
+
+/** Lists in and out: guests, grants, links, spaces and people as CSV, guests as SCIM too. */
+export function ListsPage({ session }: { session: Session }) {
+  const client = useQueryClient()
+  const [params, setParams] = useSearchParams()
+  const what = params.get('what') || 'guests'
+  const kinds = useQuery({ queryKey: ['lists'], queryFn: () => call<{ lists: ListKind[] }>('GET', '/api/v1/lists'), staleTime: Infinity })
+  const [text, setText] = useState('')
+  const [why, setWhy] = useState('')
+  const [map, setMap] = useState<Record<string, string>>({})
+  const [found, setFound] = useState<{ x: ListTaken; written: boolean }>()
+  const kind = kinds.data?.lists.find((k) => k.what === what)
+  const scim = what === 'guests' && text.trimStart().startsWith('{')
+  const head = scim || !kind ? [] : columnsOf(text)
+  const ours = (h: string) => map[h] ?? (kind?.columns.includes(h.toLowerCase()) ? h.toLowerCase() : '')
+  const missing = kind && text !== '' && !scim ? kind.needs.filter((n) => !head.some((h) => ours(h) === n)) : []
+  const take = useMutation({
+    mutationFn: (preview: boolean) => {
+      const said = head.filter((h) => map[h] && map[h] !== h.toLowerCase()).map((h) => `${h}=${map[h]}`)
+      return send<ListTaken>(`/api/v1/lists/${what}${query({ preview: preview ? 'true' : undefined, map: said.join(','), why })}`, text, scim ? 'application/scim+json' : 'text/csv')
+    },
+    onSuccess: (x, preview) => {
+      setFound({ x, written: !preview && x.errors.length === 0 })
+      if (!preview) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+    },
+  })
+  const anew = (t: string) => {
+    setText(t)
+    setFound(undefined)
+    take.reset()
+  }
+  const mayTake = session.role === 'administrator' || (session.role === 'keeper' && what !== 'people' && what !== 'spaces')
+  if (kinds.error) return <Page title="Lists in and out"><Wrong error={kinds.error} retry={() => void kinds.refetch()} /></Page>
+  if (!kind) return <Waiting what="Reading which lists there are" />
+  return (
+    <Page
+      title="Lists in and out"
+      lead="What is kept of guests and of what they were given, as CSV. A list is taken in all or nothing: first you see what each line would change, and what is wrong with it."
+      tools={
+        <Form.Select
+          size="sm"
+          aria-label="Which list"
+          value={what}
+          onChange={(e) => {
+            setParams({ what: e.target.value }, { replace: true })
+            setMap({})
+            anew('')
+          }}
+        >
+          {kinds.data?.lists.map((k) => (
+            <option key={k.what} value={k.what}>
+              {titles[k.what]}
+            </option>
+          ))}
+        </Form.Select>
+      }
+    >
+      <section aria-labelledby="h-out">
+        <h2 id="h-out">Out</h2>
+        <p className="lists">
+          <a href={`/api/v1/lists/${what}`} download={`${what}.csv`}>
+            {titles[what]} as CSV
+          </a>
+          {what === 'guests' && (
+            <a href="/api/v1/lists/guests?format=scim" download="guests.json">
+              Guests as a SCIM list response
+            </a>
+          )}
+        </p>
+        <p className="quiet">
+          Columns: {kind.columns.join(', ')}. {kind.many.length > 0 && <>Several values stand between semicolons in {kind.many.join(', ')}.</>}
+        </p>
+      </section>
+      {mayTake && (
+        <section aria-labelledby="h-in">
+          <h2 id="h-in">In</h2>
+          <Form
+            onSubmit={(e) => {
+              e.preventDefault()
+              take.mutate(true)
+            }}
+          >
+            <Form.Group controlId="list-text" className="mb-2">
+              <Form.Label>
+                CSV whose first line names columns{what === 'guests' ? ', or a SCIM list response' : ''}; needed: {kind.needs.join(', ')}
+              </Form.Label>
+              <Form.Control as="textarea" rows={6} className="csv" required value={text} placeholder={`${[...kind.needs, ...kind.columns.filter((c) => !kind.needs.includes(c))].slice(0, 4).join(',')}\n…`} onChange={(e) => anew(e.target.value)} />
+            </Form.Group>
+            <div className="inline-form">
+              <Form.Control
+                size="sm"
+                type="file"
+                aria-label="A file instead"
+                accept=".csv,.txt,.json,text/*"
+                onChange={(e) => {
+                  const f = (e.target as HTMLInputElement).files?.[0]
+                  if (f) void f.text().then(anew)
+                }}
+              />
+              <Form.Control size="sm" aria-label="Why" placeholder="why, for the journal" value={why} onChange={(e) => setWhy(e.target.value)} />
+            </div>
+            {head.length > 0 && (
+              <fieldset className="mapping">
+                <legend>Which of its columns is which of ours</legend>
+                {head.map((h) => (
+                  <Form.Group key={h} controlId={`map-${h}`}>
+                    <Form.Label>{h}</Form.Label>
+                    <Form.Select
+                      size="sm"
+                      value={ours(h)}
+                      onChange={(e) => {
+                        setMap({ ...map, [h]: e.target.value })
+                        setFound(undefined)
+                      }}
+                    >
+                      {!(kind.columns.includes(h.toLowerCase())) && <option value="">left out</option>}
+                      {kind.columns.map((c) => (
+                        <option key={c}>{c}</option>
+                      ))}
+                    </Form.Select>
+                  </Form.Group>
+                ))}
+              </fieldset>
+            )}
+            {missing.length > 0 && (
+              <p className="gets-no" role="status">
+                ▼ No column of it is {missing.join(', ')}: say above which it is.
+              </p>
+            )}
+            {take.error && <Wrong error={take.error} />}
+            <div className="invite-do">
+              <Button type="submit" variant={found && !found.written && found.x.errors.length === 0 ? 'outline-primary' : 'primary'} disabled={take.isPending || text.trim() === '' || missing.length > 0}>
+                {take.isPending ? 'Reading the list' : 'See what would change'}
+              </Button>
+              {found && !found.written && found.x.errors.length === 0 && found.x.added + found.x.changed > 0 && (
+                <Button disabled={take.isPending} onClick={() => take.mutate(false)}>
+                  Take it in
+                </Button>
+              )}
+            </div>
+          </Form>
+          {found && <Found {...found} />}
+        </section>
+      )}
+    </Page>
+  )
+}
+
+function Found({ x, written }: { x: ListTaken; written: boolean }) {
+  return (
+    <div data-testid="taken">
+      <p role="status" className="mt-3">
+        {x.lines} {x.lines === 1 ? 'line' : 'lines'}: {x.added} added, {x.changed} changed, {x.same} as it is.{' '}
+        {x.errors.length > 0 ? <b>{x.errors.length} wrong: nothing is taken in until none is.</b> : written ? <b>Taken in.</b> : 'Nothing is written yet.'}
+        {x.ignored && x.ignored.length > 0 && <> Left out: {x.ignored.join(', ')}.</>}
+      </p>
+      {x.errors.length > 0 && (
+        <div className="wide import-lines" role="region" aria-label="What is wrong" tabIndex={0}>
+          <table className="table listing">
+            <thead>
+              <tr>
+                <th scope="col" className="num">
+                  Line
+                </th>
+                <th scope="col">Column</th>
+                <th scope="col">Value</th>
+                <th scope="col">What is wrong</th>
+              </tr>
+            </thead>
+            <tbody>
+              {x.errors.slice(0, shownAtOnce).map((e, i) => (
+                <tr key={i}>
+                  <td className="num">{e.line || ''}</td>
+                  <th scope="row">{e.column}</th>
+                  <td>{e.value}</td>
+                  <td>{e.text}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {x.errors.length === 0 && x.sample && x.sample.some((c) => c.what !== 'same') && (
+        <div className="wide import-lines" role="region" aria-label="What changes" tabIndex={0}>
+          <table className="table listing">
+            <thead>
+              <tr>
+                <th scope="col" className="num">
+                  Line
+                </th>
+                <th scope="col">What</th>
+                <th scope="col">Which</th>
+              </tr>
+            </thead>
+            <tbody>
+              {x.sample
+                .filter((c) => c.what !== 'same')
+                .map((c, i) => (
+                  <tr key={i}>
+                    <td className="num">{c.line}</td>
+                    <td>{c.what}</td>
+                    <th scope="row">{c.id}</th>
+                  </tr>
+                ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </div>
+  )
+}
