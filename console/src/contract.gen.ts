@@ -1514,6 +1514,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/door": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whose door it is, and in which languages it speaks */
+        get: operations["door"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/door/open": {
         parameters: {
             query?: never;
@@ -3977,6 +3994,8 @@ export interface components {
         };
         OwnAccept: {
             terms?: boolean;
+            /** @description Their name; taken where the record has none */
+            name?: string;
         };
         OwnMore: {
             until?: string;
@@ -6808,7 +6827,7 @@ export interface operations {
             query?: {
                 /** @description Say what would become of it and do nothing */
                 preview?: boolean;
-                /** @description Which column of the file is which of ours, as mail=address,who=name */
+                /** @description Which column of the file is which of ours, as mail=address,who=name; in quotes where a name holds a comma (RFC 4180) */
                 map?: string;
                 why?: string;
             };
@@ -6832,6 +6851,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ListTaken"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    door: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        organisation: string;
+                        languages: string[];
+                    };
                 };
             };
             default: components["responses"]["Problem"];

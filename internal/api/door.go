@@ -30,6 +30,14 @@ func (s *server) doorOften(ctx context.Context, what string) error {
 	return service.ErrTooMany
 }
 
+func (s *server) Door(context.Context, apigen.DoorRequestObject) (apigen.DoorResponseObject, error) {
+	out := apigen.Door200JSONResponse{Languages: service.Languages}
+	if o := s.Service.State().Policy().Organisation; o != nil {
+		out.Organisation = o.Name
+	}
+	return out, nil
+}
+
 func (s *server) DoorOpen(ctx context.Context, r apigen.DoorOpenRequestObject) (apigen.DoorOpenResponseObject, error) {
 	if err := s.doorOften(ctx, "link"); err != nil {
 		return nil, err
@@ -222,6 +230,13 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 	if err != nil {
 		return nil, err
 	}
+	links, err := s.Service.LinksFor(ctx, g.Address)
+	if err != nil {
+		return nil, err
+	}
+	for i := range links { // what a link gives by name stands beside what was granted
+		own = append(own, world.Grant{Resource: links[i].Item, Role: links[i].Right, From: links[i].Created, Until: links[i].Until})
+	}
 	places(&out, st, snapshot, own, lines, now)
 	return out, nil
 }
@@ -282,7 +297,9 @@ func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapsho
 			space = s.SpaceOf(space)
 		}
 		if p := by[space]; p != nil {
-			p.role = g.Role.String()
+			if r, _ := catalogue.ParseRole(p.role); g.Role > r {
+				p.role = g.Role.String()
+			}
 			if g.Until < p.until {
 				p.until = g.Until
 			}
@@ -314,7 +331,7 @@ func words(set map[string]bool) []string {
 }
 
 func (s *server) OwnAccept(ctx context.Context, r apigen.OwnAcceptRequestObject) (apigen.OwnAcceptResponseObject, error) {
-	return apigen.OwnAccept204Response{}, s.Service.AcceptGuest(ctx, whoIs(ctx), r.Body.Terms != nil && *r.Body.Terms)
+	return apigen.OwnAccept204Response{}, s.Service.AcceptGuest(ctx, whoIs(ctx), r.Body.Terms != nil && *r.Body.Terms, opt(r.Body.Name))
 }
 
 func (s *server) OwnMore(ctx context.Context, r apigen.OwnMoreRequestObject) (apigen.OwnMoreResponseObject, error) {

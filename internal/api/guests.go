@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/csv"
 	"fmt"
 	"io"
 	"net/http"
@@ -421,8 +422,13 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 	}
 	columns := map[string]string{}
 	if t := opt(r.Params.Map); t != "" {
-		for _, pair := range strings.Split(t, ",") {
-			from, to, ok := strings.Cut(pair, "=")
+		pairs, err := csv.NewReader(strings.NewReader(t)).Read() // names of columns may hold commas
+		if err != nil {
+			return nil, &service.Invalid{Field: "map", Value: t, Reason: "write THEIRS=OURS between commas, in quotes where a name holds one: " + err.Error()}
+		}
+		for _, pair := range pairs {
+			i := strings.LastIndexByte(pair, '=')
+			from, to, ok := pair[:max(i, 0)], pair[i+1:], i > 0
 			if !ok {
 				return nil, &service.Invalid{Field: "map", Value: pair, Reason: "write THEIRS=OURS, as mail=address"}
 			}

@@ -180,6 +180,17 @@ func (a *app) guestShow() *cobra.Command {
 			a.table([]string{"resource", "name", "role", "from", "until", "live", "through"}, rows)
 			a.printf("\n")
 		}
+		for i := range g.Links {
+			l := &g.Links[i]
+			until := ""
+			if t := pick(l.Until); t != "" {
+				until = " until " + day(t)
+			}
+			a.printf("The link %s opens %s to %s%s.\n", l.Id, l.Item, l.Right, until)
+		}
+		if len(g.Links) > 0 {
+			a.printf("\n")
+		}
 		if len(g.Steps) == 0 {
 			a.printf("Nothing ends by itself.\n")
 		}

@@ -3197,7 +3197,9 @@ type Own struct {
 
 // OwnAccept defines model for OwnAccept.
 type OwnAccept struct {
-	Terms *bool `json:"terms,omitempty"`
+	// Name Their name; taken where the record has none
+	Name  *string `json:"name,omitempty"`
+	Terms *bool   `json:"terms,omitempty"`
 }
 
 // OwnLanguage defines model for OwnLanguage.
@@ -4567,7 +4569,7 @@ type PutListParams struct {
 	// Preview Say what would become of it and do nothing
 	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 
-	// Map Which column of the file is which of ours, as mail=address,who=name
+	// Map Which column of the file is which of ours, as mail=address,who=name; in quotes where a name holds a comma (RFC 4180)
 	Map *string `form:"map,omitempty" json:"map,omitempty"`
 	Why *string `form:"why,omitempty" json:"why,omitempty"`
 }
@@ -5283,6 +5285,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomain(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Door Whose door it is, and in which languages it speaks
+	//
+	// Corresponds with GET /api/v1/door (the `Door` operationId).
+	Door(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// DoorBack Where a partner's own sign-in leads back to
 	//
@@ -6672,6 +6679,21 @@ func (c *Client) ImportDomainsWithBody(ctx context.Context, params *ImportDomain
 // Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 func (c *Client) TestDomain(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewTestDomainRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Door Whose door it is, and in which languages it speaks
+//
+// Corresponds with GET /api/v1/door (the `Door` operationId).
+func (c *Client) Door(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -10621,6 +10643,33 @@ func NewTestDomainRequest(server string, params *TestDomainParams) (*http.Reques
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDoorRequest constructs an http.Request for the Door method
+func NewDoorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -17699,6 +17748,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/domains/test (the `TestDomain` operationId).
 	TestDomainWithResponse(ctx context.Context, params *TestDomainParams, reqEditors ...RequestEditorFn) (*TestDomainResponse, error)
 
+	// DoorWithResponse Whose door it is, and in which languages it speaks
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/door (the `Door` operationId).
+	DoorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*DoorResponse, error)
+
 	// DoorBackWithResponse Where a partner's own sign-in leads back to
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19760,6 +19816,60 @@ func (r TestDomainResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r TestDomainResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DoorResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *struct {
+		Languages    []string `json:"languages"`
+		Organisation string   `json:"organisation"`
+	}
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DoorResponse) GetJSON200() *struct {
+	Languages    []string `json:"languages"`
+	Organisation string   `json:"organisation"`
+} {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DoorResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DoorResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DoorResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DoorResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DoorResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25819,6 +25929,19 @@ func (c *ClientWithResponses) TestDomainWithResponse(ctx context.Context, params
 	return ParseTestDomainResponse(rsp)
 }
 
+// DoorWithResponse Whose door it is, and in which languages it speaks
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/door (the `Door` operationId).
+func (c *ClientWithResponses) DoorWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*DoorResponse, error) {
+	rsp, err := c.Door(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDoorResponse(rsp)
+}
+
 // DoorBackWithResponse Where a partner's own sign-in leads back to
 //
 // Returns a wrapper object for the known response body format(s).
@@ -28578,6 +28701,42 @@ func ParseTestDomainResponse(rsp *http.Response) (*TestDomainResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest DomainTest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDoorResponse parses an HTTP response from a DoorWithResponse call
+func ParseDoorResponse(rsp *http.Response) (*DoorResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DoorResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest struct {
+			Languages    []string `json:"languages"`
+			Organisation string   `json:"organisation"`
+		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

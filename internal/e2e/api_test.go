@@ -43,7 +43,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/due": "aukm", "GET /api/v1/due/days": "aukm", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukm", "GET /api/v1/guests/{address}": "aukm", "POST /api/v1/guests/changes": "akm", "POST /api/v1/guests/merge": "ak",
 		"POST /api/v1/invitations": "akm", "POST /api/v1/people/{id}/leaving": "ak", "GET /api/v1/offers": "aukm", "POST /api/v1/offers/{id}/answer": "akm", "GET /api/v1/wishes": "aukm", "POST /api/v1/wishes/{address}/answer": "akm",
 		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "auk", "GET /api/v1/lists/{what}": "auk", "POST /api/v1/lists/{what}": "ak",
-		"POST /api/v1/door/open": "aukmDM-", "POST /api/v1/door/code": "aukmDM-", "POST /api/v1/door/prove": "aukmDM-", "POST /api/v1/door/partner": "aukmDM-", "GET /api/v1/door/back": "aukmDM-",
+		"GET /api/v1/door": "aukmDM-", "POST /api/v1/door/open": "aukmDM-", "POST /api/v1/door/code": "aukmDM-", "POST /api/v1/door/prove": "aukmDM-", "POST /api/v1/door/partner": "aukmDM-", "GET /api/v1/door/back": "aukmDM-",
 		"GET /api/v1/own": "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "", "POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "aukm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "aukm",
 		"POST /api/v1/remedies": "aukm", "POST /api/v1/remedies/draft": "ak",
 		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",

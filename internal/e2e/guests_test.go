@@ -548,3 +548,59 @@ func TestMailRefused(t *testing.T) {
 	keeper.do(chromedp.Click(chromedp.CSS(".modal a[href*=bar]")))
 	keeper.until("document.querySelector('[aria-label=\"Domain or address to bar\"]')?.value === 'maren.holtveig@ilvane.example'")
 }
+
+// TestNewcomer gives a folder to an address that nobody invited, and lets it in at the door:
+// proving the mailbox makes the record.
+func TestNewcomer(t *testing.T) {
+	r := demoService(t)
+	p := r.post()
+	_, err := r.svc.SendWaiting(t.Context(), p.send)
+	check(t, err)
+	r.login("harbour")
+	r.says(0, "Whom it names can open it.", "link", "make", "folder:condition-reports", "visitor.new@ilvane.example", "--until", "+20d")
+	r.says(1, "there is no record of visitor.new@ilvane.example", "guest", "show", "visitor.new@ilvane.example")
+	pg := r.page(browser(t), "mooring") // whoever sits there
+	pg.do(chromedp.EmulateViewport(390, 844))
+	pg.do(chromedp.Navigate(r.url+"/door"), chromedp.WaitVisible(chromedp.CSS("#door-address")))
+	pg.until("document.querySelector('.sill header').innerText === 'Brackwater Museum of Navigation'")
+	pg.do(chromedp.SendKeys(chromedp.CSS("#door-address"), "visitor.new@ilvane.example"), chromedp.Click(chromedp.CSS(".sill button[type=submit]")), chromedp.WaitVisible(chromedp.CSS("#door-code")))
+	pg.do(chromedp.SendKeys(chromedp.CSS("#door-code"), codeIn.FindString(p.next("visitor.new@ilvane.example").Text)), chromedp.Click(chromedp.CSS(".sill button[type=submit]")))
+	pg.until("document.querySelector('#own-agree') && document.querySelector('h1').innerText === 'Before you begin' && document.querySelector('.own-places').innerText.includes('Condition reports')")
+	pg.axe("a newcomer before the terms")
+	pg.do(chromedp.SendKeys(chromedp.CSS("#own-name"), "Vera Newcombe"), chromedp.Click(chromedp.CSS("#own-agree")), chromedp.Click(chromedp.CSS(".sill form button[type=submit]")))
+	pg.until("document.querySelector('h1').innerText === 'Hello Vera Newcombe'")
+	out := r.must("guest", "show", "visitor.new@ilvane.example")
+	for _, want := range []string{"Vera Newcombe", "came by   shared", "sponsor   Soren Lindqvane", "opens folder:condition-reports to view until"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the record lacks %q: %s", want, out)
+		}
+	}
+}
+
+// TestListsInTheConsole takes a list in whose columns have other names: what is wrong is told
+// by line and column and nothing is taken; then all of it is.
+func TestListsInTheConsole(t *testing.T) {
+	r := demoService(t)
+	r.login("harbour")
+	pg := r.page(browser(t), "mooring")
+	pg.goTo("/guests", "document.querySelector('a[href=\"/lists\"]')")
+	pg.do(chromedp.Click(chromedp.CSS("a[href='/lists']")), chromedp.WaitVisible(chromedp.CSS("#list-text")))
+	look := ".invite-do .btn[type=submit]"
+	pg.do(chromedp.SendKeys(chromedp.CSS("#list-text"), "mail,\"called, in full\",until,room\nn.one@ilvane.example,Nils One,+90d,12\nbroken@@x,Q,2026-13-40,3\n"))
+	pg.until("document.querySelector('.gets-no')?.innerText.includes('No column of it is address')")
+	choose(pg, "#map-mail", "address")
+	choose(pg, "[id='map-called, in full']", "name")
+	pg.do(chromedp.Click(chromedp.CSS(look)))
+	pg.until("document.querySelectorAll('[data-testid=taken] tbody tr').length === 2")
+	pg.axe("a list with what is wrong")
+	told := eval[string](pg, "[...document.querySelectorAll('[data-testid=taken] tbody tr')].map(r => [...r.cells].slice(0, 3).map(c => c.innerText).join(' ')).join('; ') + ' | ' + document.querySelector('[data-testid=taken] p').innerText")
+	if want := "3 address broken@@x; 3 until 2026-13-40 | 2 lines: 1 added, 0 changed, 0 as it is. 2 wrong: nothing is taken in until none is. Left out: room."; told != want {
+		t.Errorf("%s\nwant %s", told, want)
+	}
+	r.says(1, "there is no record", "guest", "show", "n.one@ilvane.example")
+	pg.until(`(() => { const e = document.querySelector("#list-text"); Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, "value").set.call(e, e.value.split("\n").slice(0, 2).join("\n")); e.dispatchEvent(new Event("input", {bubbles: true})); return !document.querySelector("[data-testid=taken]") })()`)
+	pg.do(chromedp.Click(chromedp.CSS(look)))
+	press(pg, "Take it in")
+	pg.until("document.querySelector('[data-testid=taken]')?.innerText.includes('Taken in.')")
+	r.says(0, "Nils One", "guest", "show", "n.one@ilvane.example")
+}

@@ -164,7 +164,7 @@ func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) err
 	if err != nil {
 		return err
 	}
-	msg := gomail.NewMsg(gomail.WithEncoding(gomail.EncodingQP))
+	msg := gomail.NewMsg(gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
 	if err := msg.From(s.From); err != nil {
 		return err
 	}

@@ -342,8 +342,8 @@ func (s *State) TermsOwed(g *world.Guest, now moment.Moment) bool {
 }
 
 // AcceptGuest records that a guest accepts: the invitation, where there is one, and the
-// terms. It ends every link of the invitation.
-func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool) error {
+// terms. It ends every link of the invitation. The name is taken where the record has none.
+func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool, name string) error {
 	a, err := addr.Parse(who.Guest)
 	if err != nil {
 		return ErrDenied
@@ -362,6 +362,9 @@ func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool) error {
 		at := s.Now()
 		if terms {
 			g.Terms = at
+		}
+		if g.Name == "" {
+			g.Name = strings.Join(strings.Fields(name), " ")
 		}
 		if g.State == world.StateInvited {
 			g.State, g.StateSince, g.Accepted, g.LastSeen = world.StateActive, moment.Always, at, at

@@ -226,10 +226,10 @@ func TestInvite(t *testing.T) {
 	if decide(t, s, "maren@ilvane.example", "spaces.enter", "space:dossier") {
 		t.Error("it reaches something before it was accepted")
 	}
-	if err := s.AcceptGuest(ctx, who, false); err == nil {
+	if err := s.AcceptGuest(ctx, who, false, ""); err == nil {
 		t.Error("accepted without the terms")
 	}
-	check(t, s.AcceptGuest(ctx, who, true))
+	check(t, s.AcceptGuest(ctx, who, true, ""))
 	if !decide(t, s, "maren@ilvane.example", "spaces.enter", "space:dossier") {
 		t.Error("once accepted it reaches nothing")
 	}
@@ -953,9 +953,13 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 20
 	if got := asked(); got != "true [accept_terms] true" {
 		t.Errorf("with new terms %s", got)
 	}
-	check(t, s.AcceptGuest(t.Context(), Who{Name: "guest:a@ilvane.example", Role: RoleGuest, Guest: "a@ilvane.example"}, true))
+	check(t, s.AcceptGuest(t.Context(), Who{Name: "guest:a@ilvane.example", Role: RoleGuest, Guest: "a@ilvane.example"}, true, "Ada  Lumb "))
 	if got := asked(); got != "true [] false" {
 		t.Errorf("once accepted %s", got)
+	}
+	check(t, s.AcceptGuest(t.Context(), Who{Name: "guest:a@ilvane.example", Role: RoleGuest, Guest: "a@ilvane.example"}, true, "Somebody Else"))
+	if g, _, err := s.Guest(t.Context(), "a@ilvane.example"); err != nil || g.Name != "Ada Lumb" {
+		t.Errorf("the name is %q, %v", g.Name, err)
 	}
 	if got := s.State().Terms("en"); got != "New words." {
 		t.Errorf("%s", got)

@@ -1,3 +1,4 @@
+import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type FormEvent, type ReactNode } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useLocation, useSearchParams } from 'react-router'
@@ -38,6 +39,8 @@ export function Door({ done }: { done: (s: Session) => void }) {
   const [sent, setSent] = useState(false)
   const [code, setCode] = useState('')
   const [busy, setBusy] = useState(false)
+  const whose = useQuery({ queryKey: ['door'], queryFn: () => call<{ organisation: string }>('GET', '/api/v1/door'), staleTime: Infinity })
+  const organisation = invited?.organisation ?? whose.data?.organisation
   const t = words[language]
   useEffect(() => {
     if (!key) return
@@ -95,7 +98,7 @@ export function Door({ done }: { done: (s: Session) => void }) {
   return (
     <Sill
       language={language}
-      organisation={invited?.organisation}
+      organisation={organisation}
       title={byLink && invited ? t.invited(invited.by, invited.organisation) : t.title}
       lead={byLink && invited ? t.invitedLead(invited.organisation, invited.masked) : t.lead}
     >

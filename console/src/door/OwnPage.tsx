@@ -15,6 +15,7 @@ export function OwnPage({ out }: { out: () => void }) {
   const client = useQueryClient()
   const own = useQuery({ queryKey: ['own'], queryFn: () => call<Own>('GET', '/api/v1/own') })
   const [agreed, setAgreed] = useState(false)
+  const [name, setName] = useState('')
   const [asking, setAsking] = useState(false)
   const [leaving, setLeaving] = useState(false)
   const [left, setLeft] = useState<Language>()
@@ -22,7 +23,7 @@ export function OwnPage({ out }: { out: () => void }) {
   const [until, setUntil] = useState('')
   const again = () => void client.invalidateQueries({ queryKey: ['own'] })
   const accept = useMutation({
-    mutationFn: () => call('POST', '/api/v1/own/accept', { terms: agreed }),
+    mutationFn: () => call('POST', '/api/v1/own/accept', { terms: agreed, ...(name.trim() ? { name } : {}) }),
     onSuccess: () => {
       setAgreed(false)
       again()
@@ -70,7 +71,7 @@ export function OwnPage({ out }: { out: () => void }) {
     </section>
   )
   return (
-    <Sill language={l} organisation={x.organisation} title={invited || x.terms_owed ? (x.terms_accepted ? t.termsTitle : t.before) : t.hello(x.name || x.address)} lead={x.purpose}>
+    <Sill language={l} organisation={x.organisation} title={invited || x.terms_owed ? (x.terms_accepted ? t.termsTitle : t.before) : t.hello(x.name ?? '')} lead={x.purpose || (x.name ? undefined : x.address)}>
       {wrong && <Wrong error={wrong} />}
       {(invited || x.terms_owed) && (
         <>
@@ -84,6 +85,12 @@ export function OwnPage({ out }: { out: () => void }) {
                 accept.mutate()
               }}
             >
+              {!x.name && (
+                <Form.Group controlId="own-name" className="mb-3">
+                  <Form.Label>{t.name}</Form.Label>
+                  <Form.Control autoComplete="name" maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
+                </Form.Group>
+              )}
               {x.terms_owed && <Form.Check id="own-agree" required label={t.agree} checked={agreed} onChange={(e) => setAgreed(e.target.checked)} />}
               <Button type="submit" className="w-100 mt-3" disabled={accept.isPending || (x.terms_owed && !agreed)}>
                 {t.accept}

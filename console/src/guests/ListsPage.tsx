@@ -35,7 +35,7 @@ export function ListsPage({ session }: { session: Session }) {
   const missing = kind && text !== '' && !scim ? kind.needs.filter((n) => !head.some((h) => ours(h) === n)) : []
   const take = useMutation({
     mutationFn: (preview: boolean) => {
-      const said = head.filter((h) => map[h] && map[h] !== h.toLowerCase()).map((h) => `${h}=${map[h]}`)
+      const said = head.filter((h) => map[h] && map[h] !== h.toLowerCase()).map((h) => `"${`${h}=${map[h]}`.replaceAll('"', '""')}"`)
       return send<ListTaken>(`/api/v1/lists/${what}${query({ preview: preview ? 'true' : undefined, map: said.join(','), why })}`, text, scim ? 'application/scim+json' : 'text/csv')
     },
     onSuccess: (x, preview) => {
