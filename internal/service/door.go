@@ -166,6 +166,9 @@ func (s *Service) OpenDoor(ctx context.Context, key string) (*DoorInvited, error
 	if err != nil {
 		return nil, err
 	}
+	if g, err := s.store.Guest(ctx, a.String()); err != nil || g == nil || g.State != world.StateInvited { // taken back, or lapsed
+		return nil, errors.Join(err, fmt.Errorf("%w: the link was used already or has ended", ErrNotFound))
+	}
 	out := &DoorInvited{Masked: mask(a), Language: Languages[0], address: a}
 	if o := s.State().Policy().Organisation; o != nil {
 		out.Organisation = o.Name

@@ -165,6 +165,9 @@ func mayGuest(who Who, g *world.Guest, do Do) error {
 	if g.Sponsor != who.Person || who.Person == "" {
 		return fmt.Errorf("%w: there is no record of %s that you answer for", ErrNotFound, g.Address)
 	}
+	if do == Remove && g.State == world.StateInvited { // they take an invitation back
+		return nil
+	}
 	if do == Remove || do == HandOver {
 		return refuse("administrators and keepers do this")
 	}
@@ -478,7 +481,7 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
-	links, err := namingLinks(t, a)
+	links, err := namingLinks(now, t, a)
 	if err != nil {
 		return err
 	}
@@ -497,7 +500,7 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
-	groups, err := namingGroups(t, a)
+	groups, err := namingGroups(now, t, a)
 	if err != nil {
 		return err
 	}
@@ -611,7 +614,7 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				return err
 			}
 		}
-		groups, err := namingGroups(t, a)
+		groups, err := namingGroups(now, t, a)
 		if err != nil {
 			return err
 		}
@@ -625,7 +628,7 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				}
 			}
 		}
-		links, err := namingLinks(t, a)
+		links, err := namingLinks(now, t, a)
 		if err != nil {
 			return err
 		}
@@ -927,21 +930,43 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 	return &w, err
 }
 
-// namingLinks lists the links that may name an address, and namingGroups the groups.
-func namingLinks(t *store.Tx, a addr.Address) (out []world.Link, err error) {
-	err = t.Naming("link", jsonText(a.String()), func(_ string, doc []byte) error {
+// namingLinks returns the links that name an address, and namingGroups the groups that hold
+// it, as a change has them. Which they are is known from the state: reading all of them
+// would take as long as there are many.
+func namingLinks(now *State, t *store.Tx, a addr.Address) (out []world.Link, err error) {
+	ids, _ := now.Named(a)
+	for _, id := range ids {
+		doc, err := t.Record("link", id)
+		if err != nil {
+			return nil, err
+		}
+		if doc == nil {
+			continue
+		}
 		l, err := worldfile.LinkOf(doc)
+		if err != nil {
+			return nil, err
+		}
 		out = append(out, l)
-		return err
-	})
+	}
 	return
 }
 
-func namingGroups(t *store.Tx, a addr.Address) (out []world.Group, err error) {
-	err = t.Naming("group", jsonText(a.String()), func(_ string, doc []byte) error {
+func namingGroups(now *State, t *store.Tx, a addr.Address) (out []world.Group, err error) {
+	_, ids := now.Named(a)
+	for _, id := range ids {
+		doc, err := t.Record("group", id)
+		if err != nil {
+			return nil, err
+		}
+		if doc == nil {
+			continue
+		}
 		g, err := worldfile.GroupOf(doc)
+		if err != nil {
+			return nil, err
+		}
 		out = append(out, g)
-		return err
-	})
+	}
 	return
 }

@@ -733,6 +733,84 @@ func TestTwoSchedulers(t *testing.T) {
 	}
 }
 
+// TestAbout lists what the journal holds about one address, and not about others that read
+// alike.
+func TestAbout(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+`guests:
+  - {address: a_b@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+  - {address: axb@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+  - {address: "a%b!@ilvane.example", sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+grants:
+  - {party: a_b@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}
+  - {party: axb@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}
+  - {party: "a%b!@ilvane.example", resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}
+`)
+	for _, a := range []string{"a_b@ilvane.example", "axb@ilvane.example", "a%b!@ilvane.example", "b@ilvane.example"} {
+		es, err := s.Journal(t.Context(), store.JournalQuery{About: a, Limit: 100})
+		check(t, err)
+		var got []string
+		for _, e := range es {
+			got = append(got, e.Kind+" "+e.ID)
+		}
+		want := []string{"grant " + a + " file:kit view 2026-11-01T00:00:00Z", "guest " + a}
+		if a == "b@ilvane.example" {
+			want = nil
+		}
+		if fmt.Sprint(sortedCopy(got)) != fmt.Sprint(want) {
+			t.Errorf("%s: %q, want %q", a, got, want)
+		}
+	}
+}
+
+// TestTakenBack takes an invitation back: a member may, of those they answer for; neither the
+// mail that waits nor the link that was sent is of any use then.
+func TestTakenBack(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]\n")
+	ctx := t.Context()
+	uma := Who{Name: "umy", Role: Member, Person: "uma"}
+	post := &box{}
+	s.SetAddress("https://door.example")
+	_, err := s.Invite(ctx, uma, Invitation{List: "one@ilvane.example two@ilvane.example", Into: "space:dossier", Purpose: "a slip"}, false)
+	check(t, err)
+	remove := func(who Who, a string) string {
+		t.Helper()
+		list, err := s.ChangeGuests(ctx, who, GuestChange{Do: Remove, Addresses: []string{a}, Reason: "a slip"}, false)
+		if err != nil {
+			return err.Error()
+		}
+		return fmt.Sprint(list[0].Done, list[0].Reason)
+	}
+	if got := remove(uma, "two@ilvane.example"); got != "true" {
+		t.Errorf("before it is sent: %s", got)
+	}
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	if got, want := post.told(), "one@ilvane.example: Uma invites you to Small"; got != want {
+		t.Fatalf("sent: %s", got)
+	}
+	key := linkIn.FindStringSubmatch(post.got[0].Text)[1]
+	if _, err := s.OpenDoor(ctx, key); err != nil {
+		t.Error(err)
+	}
+	if got, want := remove(Who{Name: "b", Role: Member, Person: "ben"}, "one@ilvane.example"), "not found: there is no record of one@ilvane.example that you answer for"; got != want {
+		t.Errorf("by somebody else: %s", got)
+	}
+	if got := remove(uma, "one@ilvane.example"); got != "true" {
+		t.Errorf("once it is sent: %s", got)
+	}
+	if got := remove(uma, "a@ilvane.example"); got != "falseadministrators and keepers do this" {
+		t.Errorf("an accepted one: %s", got)
+	}
+	if _, err := s.OpenDoor(ctx, key); !errors.Is(err, ErrNotFound) {
+		t.Errorf("the link of an invitation that was taken back: %v", err)
+	}
+	if err := s.AskCode(ctx, key, "", ""); !errors.Is(err, ErrNotFound) {
+		t.Errorf("and a code: %v", err)
+	}
+}
+
 // TestNewcomers lets people in who were given something by name, and people who sign up:
 // they get one record by proving that the mailbox is theirs, and it stays the only one.
 func TestNewcomers(t *testing.T) {

@@ -172,13 +172,23 @@ func (s *Service) partiesOf(ctx context.Context, group string) ([]addr.Address, 
 
 // GroupsHolding lists the groups that hold an address.
 func (s *Service) GroupsHolding(ctx context.Context, a addr.Address) (out []world.Group, err error) {
-	err = s.store.Naming(ctx, "group", jsonText(a.String()), func(_ string, doc []byte) error {
+	_, ids := s.State().Named(a)
+	for _, id := range ids {
+		doc, err := s.store.Record(ctx, "group", id)
+		if err != nil {
+			return nil, err
+		}
+		if doc == nil {
+			continue
+		}
 		g, err := worldfile.GroupOf(doc)
-		if err == nil && slices.Contains(g.Parties, a) {
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(g.Parties, a) {
 			out = append(out, g)
 		}
-		return err
-	})
+	}
 	return
 }
 
@@ -190,13 +200,23 @@ func (s *Service) GrantsOf(ctx context.Context, party string) ([]world.Grant, er
 // LinksFor lists the links that name an address and have not ended.
 func (s *Service) LinksFor(ctx context.Context, a addr.Address) (out []world.Link, err error) {
 	now := s.Now()
-	err = s.store.Naming(ctx, "link", jsonText(a.String()), func(_ string, doc []byte) error {
+	ids, _ := s.State().Named(a)
+	for _, id := range ids {
+		doc, err := s.store.Record(ctx, "link", id)
+		if err != nil {
+			return nil, err
+		}
+		if doc == nil {
+			continue
+		}
 		l, err := worldfile.LinkOf(doc)
-		if err == nil && l.Until > now && slices.Contains(l.For, a) {
+		if err != nil {
+			return nil, err
+		}
+		if l.Until > now && slices.Contains(l.For, a) {
 			out = append(out, l)
 		}
-		return err
-	})
+	}
 	return
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 // Guest returns the record of an address as it is now; nil where there is none.
-func (t *Tx) Guest(address string) (*world.Guest, error) { return guest(t.ctx, t.tx, address) }
+func (t *Tx) Guest(address string) (*world.Guest, error) { return guest(t.ctx, ready{t}, address) }
 
 // Guest returns the record of an address as it is now; nil where there is none.
 func (s *Store) Guest(ctx context.Context, address string) (*world.Guest, error) {
@@ -29,7 +29,7 @@ func guest(ctx context.Context, q querier, address string) (out *world.Guest, er
 }
 
 // Grants returns the grants of a party as they are now, written as Grant.Party has it.
-func (t *Tx) Grants(party string) ([]world.Grant, error) { return grantsOf(t.ctx, t.tx, party) }
+func (t *Tx) Grants(party string) ([]world.Grant, error) { return grantsOf(t.ctx, ready{t}, party) }
 
 // Grants returns the grants of a party as they are now, written as Grant.Party has it.
 func (s *Store) Grants(ctx context.Context, party string) ([]world.Grant, error) {

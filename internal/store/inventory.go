@@ -51,7 +51,7 @@ func (t *Tx) PutRecord(kind, id string, doc []byte) (bool, error) {
 
 // Record returns a record that is kept as a doc, as it is now; nil where there
 // is none.
-func (t *Tx) Record(kind, id string) ([]byte, error) { return record(t.ctx, t.tx, kind, id) }
+func (t *Tx) Record(kind, id string) ([]byte, error) { return record(t.ctx, ready{t}, kind, id) }
 
 // Record returns a record that is kept as a doc, as it is now; nil where there
 // is none.

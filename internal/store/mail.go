@@ -39,7 +39,7 @@ type execer interface {
 
 // Post writes a message to the outbox within a change. It reports false where the same
 // was written once already.
-func (t *Tx) Post(m *Message) (bool, error) { return post(t.ctx, t.tx, m) }
+func (t *Tx) Post(m *Message) (bool, error) { return post(t.ctx, ready{t}, m) }
 
 // Post writes a message that belongs to no change.
 func (s *Store) Post(ctx context.Context, m *Message) (bool, error) { return post(ctx, s.db, m) }

@@ -237,6 +237,25 @@ func (t *Tx) exec(q string, args ...any) error {
 	return err
 }
 
+// ready runs what a change asks over and over by statements that are prepared once.
+type ready struct{ t *Tx }
+
+func (k ready) QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error) {
+	st, err := k.t.stmt(q)
+	if err != nil {
+		return nil, err
+	}
+	return st.QueryContext(ctx, args...)
+}
+
+func (k ready) ExecContext(ctx context.Context, q string, args ...any) (sql.Result, error) {
+	st, err := k.t.stmt(q)
+	if err != nil {
+		return nil, err
+	}
+	return st.ExecContext(ctx, args...)
+}
+
 // Note writes a journal entry. was and now are docs, nil where there was or is
 // nothing. It returns the entry's sequence number.
 func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
@@ -384,7 +403,7 @@ type JournalQuery struct {
 }
 
 // likely takes the meaning from what LIKE would read otherwise.
-var likely = strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`)
+var likely = strings.NewReplacer("!", "!!", "%", "!%", "_", "!_")
 
 // Journal returns entries of the journal.
 func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
@@ -403,7 +422,7 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		and("who = ?", q.Who)
 	}
 	if q.About != "" { // grants are known by the party and more
-		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder') AND (id = ? OR id LIKE ?)"
+		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder') AND (id = ? OR id LIKE ? ESCAPE '!')"
 		args = append(args, q.About, likely.Replace(q.About)+" %")
 	}
 	var out []Entry

@@ -75,10 +75,12 @@ export function GuestPage({ session }: { session: Session }) {
                 <Button size="sm" variant="outline-secondary" onClick={() => setMerge(true)}>
                   Same person as…
                 </Button>
-                <Button size="sm" variant="outline-danger" onClick={() => setAct({ what: 'remove' })}>
-                  Remove now
-                </Button>
               </>
+            )}
+            {(keeper || s.state === 'invited') && (
+              <Button size="sm" variant="outline-danger" onClick={() => setAct({ what: 'remove' })}>
+                {s.state === 'invited' ? 'Take it back' : 'Remove now'}
+              </Button>
             )}
           </>
         )

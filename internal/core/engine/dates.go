@@ -801,6 +801,25 @@ func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	return false
 }
 
+// Named returns the links that name an address and the groups that hold it, by their ids.
+func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
+	inv := &s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none {
+		return
+	}
+	p := inv.parties.at(i)
+	for _, g := range inv.given(p.grants) {
+		if g.via == viaLink {
+			links = append(links, inv.linkIDs.text(inv.text, g.link))
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		groups = append(groups, inv.groupIDs.text(inv.text, k))
+	}
+	return
+}
+
 // PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
 func (s *Snapshot) PartyOf(a addr.Address) uint32 {
 	return s.inv.addresses.find(s.inv.text, a.String())
