@@ -733,6 +733,37 @@ func TestTwoSchedulers(t *testing.T) {
 	}
 }
 
+// TestMissing says ahead what a later step would need: a purpose, a licence, a location, a
+// place to sign in, an end that holds.
+func TestMissing(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, strings.Replace(guestWorld, "spaces: [", "spaces: [{id: figures, name: Figures, kind: report_area, owners: [uma], items: [{id: visits, kind: report, name: Visits}]}, ", 1))
+	load(t, s, "wexillum: 1\nrules: {reports.given_to: {default: newcomers}}\npartners: [{id: own, name: Own, domains: [own.example], opened: {directory.in: yes, spaces.in: yes, reports.in: yes}, rules: {directory.sign_in: [partner]}, stance: {directory.in: {says: admits}, spaces.in: {says: admits}}}]\n")
+	for _, x := range []struct {
+		named string
+		x     Invitation
+		want  string
+	}{
+		{"nothing", Invitation{List: "a@ilvane.example", Into: "space:dossier", Purpose: "the loan", Until: "+30d"}, "[]"},
+		{"a purpose, and an end that is too late", Invitation{List: "a@ilvane.example", Into: "space:dossier", Until: "+90d"},
+			"[purpose: an invitation says what it is for until: the record is suspended before, 2027-01-23T00:00:00Z (term)]"},
+		{"a licence", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d"},
+			"[licence: no licence route counts for ilvane (reports.licence): theirs, ours with a location, or one of the area's own]"},
+		{"a location", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d", Licence: "ours"},
+			"[location: a licence that we buy needs the guest's location licence: no licence route counts for ilvane (reports.licence): theirs, ours with a location, or one of the area's own]"},
+		{"their licence", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d", Licence: "theirs"}, "[]"},
+		{"a place to sign in", Invitation{List: "a@own.example", Into: "space:dossier", Purpose: "the loan", Until: "+30d"},
+			"[sign-in: Own's people sign in at their own organisation alone (directory.sign_in), and nobody has said where that is]"},
+	} {
+		x.x.As = "uma"
+		out, err := s.Invite(t.Context(), keeper, x.x, true)
+		check(t, err)
+		if got := fmt.Sprint(out.Missing); got != x.want || out.Counts["invited"] != 1 {
+			t.Errorf("%s: %s, %v\nwant %s", x.named, got, out.Counts, x.want)
+		}
+	}
+}
+
 // TestAbout lists what the journal holds about one address, and not about others that read
 // alike.
 func TestAbout(t *testing.T) {

@@ -568,7 +568,28 @@ func (s *Service) missing(now *State, x *Invitation, to *target, out *Invited, l
 	if area && licence == world.LicenceOurs && x.Location == "" {
 		list = append(list, "location: a licence that we buy needs the guest's location")
 	}
+	view, _ := catalogue.ActionByName("reports.view")
 	for i := range out.Opens {
+		o := &out.Opens[i]
+		if signIn := now.GuestRule(o.Who, "", ruleSignIn); signIn&byCode == 0 && signIn&byPartner != 0 {
+			if m := now.Match(o.Who); m.Partner != nil && m.Partner.SignIn == "" {
+				list = append(list, fmt.Sprintf("sign-in: %s's people sign in at their own organisation alone (directory.sign_in), and nobody has said where that is", m.Partner.Name))
+			}
+		}
+		items := []world.Resource{}
+		if area {
+			items = now.ItemsOf(to.space)
+		}
+		for _, r := range items {
+			if r.Kind != catalogue.Report && r.Kind != catalogue.Dashboard || to.resource.Kind.IsItem() && r != to.resource {
+				continue
+			}
+			v, err := o.State.Decide(&engine.Question{Subject: engine.Who{Address: o.Who}, Action: view.ID, Resource: r, At: s.Now()})
+			if err == nil && v.Refusing.Has(catalogue.LicenceGate) {
+				list = append(list, fmt.Sprintf("licence: no licence route counts for %s (reports.licence): theirs, ours with a location, or one of the area's own", o.Of))
+				break
+			}
+		}
 		for _, st := range out.Opens[i].Steps {
 			if st.Kind.String() == "suspended" && out.Until != moment.Never && st.At < out.Until {
 				list = append(list, fmt.Sprintf("until: the record is suspended before, %s (%s)", st.At, st.Cause))

@@ -61,7 +61,13 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 // JoinGroup puts a party into a group.
 func (e *Editor) JoinGroup(a addr.Address, group string) {
 	e.idx, e.due = nil, nil
-	e.setGroups(e.address(a), e.group(group), true)
+	p, g := e.address(a), e.group(group)
+	if e.has(e.inv.parties.at(p).groups, g) {
+		return
+	}
+	e.setGroups(p, g, true)
+	rec := e.inv.groups.edit(e.tok, g)
+	rec.parties = e.list(append(append([]uint32(nil), e.inv.lists[rec.parties.off:rec.parties.off+rec.parties.n]...), p))
 }
 
 // AdmitTo makes a space admit one more from outside.

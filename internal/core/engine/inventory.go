@@ -88,9 +88,10 @@ type person struct {
 }
 
 type group struct {
-	exists bool
-	name   ref
-	grants list
+	exists  bool
+	name    ref
+	grants  list
+	parties list // those that it holds
 }
 
 type meeting struct {
@@ -107,6 +108,7 @@ type link struct {
 	item                               uint32
 	by                                 uint32
 	created, until                     moment.Moment
+	names                              list // the parties that it names
 }
 
 type forwarder struct {
@@ -502,15 +504,16 @@ func (e *Editor) PutGroup(g *world.Group) {
 	was := rec.exists
 	rec.exists, rec.name = true, e.inv.text.add(g.Name)
 	if was { // take the group out of every party that had it
-		for p := uint32(0); p < e.inv.parties.n; p++ {
-			if e.has(e.inv.parties.at(p).groups, i) {
-				e.setGroups(p, i, false)
-			}
+		for _, p := range e.inv.lists[rec.parties.off : rec.parties.off+rec.parties.n] {
+			e.setGroups(p, i, false)
 		}
 	}
-	for _, a := range g.Parties {
-		e.setGroups(e.address(a), i, true)
+	parties := make([]uint32, len(g.Parties))
+	for k, a := range g.Parties {
+		parties[k] = e.address(a)
+		e.setGroups(parties[k], i, true)
 	}
+	rec.parties = e.list(parties)
 }
 
 func (e *Editor) has(l list, x uint32) bool {
@@ -697,9 +700,13 @@ func (e *Editor) PutLink(l *world.Link) {
 	}
 	rec := link{exists: true, bearer: l.Bearer(), download: l.Download, password: l.Password, right: l.Right,
 		item: e.item(l.Item.ID), by: e.person(l.By), created: l.Created, until: l.Until}
+	names := make([]uint32, len(l.For))
+	for k, a := range l.For {
+		names[k] = e.address(a)
+	}
+	rec.names = e.list(names)
 	*e.inv.links.edit(e.tok, i) = rec
-	for _, a := range l.For {
-		p := e.address(a)
+	for _, p := range names {
 		old := e.inv.parties.at(p).grants
 		off := uint32(len(e.inv.grants))
 		e.inv.grants = append(e.inv.grants, e.inv.grants[old.off:old.off+old.n]...)
@@ -709,26 +716,20 @@ func (e *Editor) PutLink(l *world.Link) {
 	}
 }
 
-// dropLinkGrants takes the grants of named link i from every party.
+// dropLinkGrants takes the grants of link i from the parties that it names.
 func (e *Editor) dropLinkGrants(i uint32) {
 	e.idx = nil
-	for p := uint32(0); p < e.inv.parties.n; p++ {
+	of := e.inv.links.at(i).names
+	for _, p := range e.inv.lists[of.off : of.off+of.n] {
 		old := e.inv.parties.at(p).grants
-		var keep []grant
-		found := false
+		off := uint32(len(e.inv.grants))
 		for _, g := range e.inv.grants[old.off : old.off+old.n] {
-			if g.via == viaLink && g.link == i {
-				found = true
-			} else {
-				keep = append(keep, g)
+			if g.via != viaLink || g.link != i {
+				e.inv.grants = append(e.inv.grants, g)
 			}
 		}
-		if found {
-			off := uint32(len(e.inv.grants))
-			e.inv.grants = append(e.inv.grants, keep...)
-			e.inv.parties.edit(e.tok, p).grants = list{off, uint32(len(keep))}
-			e.inv.grantsDead += int(old.n)
-		}
+		e.inv.parties.edit(e.tok, p).grants = list{off, uint32(len(e.inv.grants)) - off}
+		e.inv.grantsDead += int(old.n)
 	}
 }
 
