@@ -288,10 +288,10 @@ func TestInvite(t *testing.T) {
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
 	steps := journaled(t, s, "step")
-	if want := []string{"wexillum nils@ilvane.example: invitation lapses: invite days",
-		"wexillum maren@ilvane.example: grant ends: until; late: due at 2027-02-11T00:00:00Z",
-		"wexillum maren@ilvane.example: suspended: term; late: due at 2027-01-23T00:00:00Z",
-		"wexillum maren@ilvane.example: removed: grace after term; late: due at 2027-02-22T00:00:00Z"}; fmt.Sprint(sortedCopy(steps)) != fmt.Sprint(sortedCopy(want)) || out.Late != 3 {
+	if want := []string{"wexillum nils@ilvane.example: the invitation lapses: not accepted in time",
+		"wexillum maren@ilvane.example: the grant ends: its own end; late: due at 2027-02-11T00:00:00Z",
+		"wexillum maren@ilvane.example: the record is suspended: the term without renewal is over; late: due at 2027-01-23T00:00:00Z",
+		"wexillum maren@ilvane.example: the record is removed: the days of grace are over, after: the term without renewal is over; late: due at 2027-02-22T00:00:00Z"}; fmt.Sprint(sortedCopy(steps)) != fmt.Sprint(sortedCopy(want)) || out.Late != 3 {
 		t.Errorf("%d late: %q", out.Late, steps)
 	}
 	if len(steps) == 4 && !strings.Contains(steps[1], "suspended") {
@@ -730,6 +730,36 @@ func TestTwoSchedulers(t *testing.T) {
 		if n != 1 {
 			t.Errorf("%s happened %d times", s, n)
 		}
+	}
+}
+
+// TestGroupsKeepTheirGrants: what somebody holds through a group counts until its own end;
+// nobody is asked to confirm it for one of them, so silence does not end it either.
+func TestGroupsKeepTheirGrants(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, strings.NewReplacer("guests.review_days: {default: none}", "guests.review_days: {default: 30}", "guests.term_days: {default: 60}", "guests.term_days: {default: none}",
+		"{id: crew, name: Crew}", "{id: crew, name: Crew, parties: [a@ilvane.example]}").Replace(guestWorld)+`guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]
+grants: [{party: "group:crew", resource: file:kit, role: view, from: 2026-11-01, until: 2027-02-28, sponsor: ben}]
+`)
+	carry(t, s)
+	a, err := addr.Parse("a@ilvane.example")
+	check(t, err)
+	steps, _ := s.State().Sequences(s.Carried()).Of(a)
+	var told []string
+	for _, st := range steps {
+		told = append(told, st.At.String()+" "+st.Kind.String()+" "+st.Cause.String())
+	}
+	if got, want := fmt.Sprint(told), "[2027-03-01T00:00:00Z suspended after_last_grant 2027-03-30T23:00:00Z removed grace]"; got != want {
+		t.Errorf("%s\nwant %s", got, want)
+	}
+	c.at = time.Date(2027, 2, 20, 9, 0, 0, 0, time.UTC)
+	if out := carry(t, s); out.Steps != 0 || !decide(t, s, "a@ilvane.example", "files.open", "file:kit") {
+		t.Errorf("%d steps are carried out while the group's grant is in force", out.Steps)
+	}
+	c.at = time.Date(2027, 3, 2, 9, 0, 0, 0, time.UTC)
+	carry(t, s)
+	if got := strings.Join(journaled(t, s, "step"), "; "); got != "wexillum a@ilvane.example: the record is suspended: no grant is left; late: due at 2027-03-01T00:00:00Z" {
+		t.Errorf("%s", got)
 	}
 }
 

@@ -17,6 +17,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/store"
 )
 
@@ -289,12 +290,9 @@ func (s *Service) carryRecord(st *State, t *store.Tx, q *engine.Sequences, step 
 	return 1, late, err
 }
 
+// stepWords says what is carried out, and why.
 func stepWords(st *engine.DueStep) string {
-	words := strings.ReplaceAll(st.Kind.String()+": "+st.Cause.String(), "_", " ")
-	if st.After != dated.NoCause {
-		words += " after " + strings.ReplaceAll(st.After.String(), "_", " ")
-	}
-	return words
+	return phrase.Step("en", st.Kind) + ": " + phrase.Because("en", &st.Step)
 }
 
 func stepDoc(st *engine.DueStep, late bool) []byte {

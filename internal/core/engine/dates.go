@@ -278,7 +278,11 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 // fill writes what a sequence is computed from of a grant.
 func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
-	h.From, h.Until, h.Reviewed, h.Own, h.Review, h.ReviewEnds = g.from, g.until, fromSeconds(g.link), own, of.reviewDays, of.reviewEnds
+	if h.From, h.Until, h.Own = g.from, g.until, own; !own { // nobody confirms a group's grant for one of its members
+		h.Reviewed, h.Review, h.ReviewEnds = moment.Always, dated.None, false
+		return
+	}
+	h.Reviewed, h.Review, h.ReviewEnds = fromSeconds(g.link), of.reviewDays, of.reviewEnds
 	if q.speaks != nil && (q.marks == nil || q.marks.speaks(g.resource)) {
 		space := g.resource
 		if space&itemBit != 0 {
