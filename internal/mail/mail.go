@@ -42,7 +42,7 @@ type Content struct {
 	Leave        bool   // they may leave by themselves
 }
 
-// Line is one entry of a digest.
+// Line is one entry of a digest: a day in words, of whom, and what.
 type Line struct{ Day, Who, What string }
 
 // Message is a composed message.

@@ -972,12 +972,14 @@ func TestWarnings(t *testing.T) {
   - {address: a@ilvane.example, name: Ada, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-28}
   - {address: b@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
   - {address: far@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+  - {address: asleep@ilvane.example, since: 2026-10-01, accepted: 2026-10-01, state: suspended, state_since: 2026-10-28}
 grants:
   - {party: a@ilvane.example, resource: page:notes, role: view, from: 2026-11-01, until: 2026-11-25, sponsor: uma}
   - {party: a@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, until: 2026-11-27, sponsor: ben}
   - {party: a@ilvane.example, resource: folder:old, role: contribute, from: 2026-11-01, until: 2026-11-27, sponsor: uma}
   - {party: a@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-12-24, sponsor: uma}
   - {party: b@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-11-26, sponsor: uma}
+  - {party: asleep@ilvane.example, resource: file:kit, role: view, from: 2026-10-01, until: 2026-11-25}
 `)
 	c.at = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 	carry(t, s)
@@ -1019,22 +1021,25 @@ The reason: that was agreed when it was given.
 a@ilvane.example: Small: until 28 November 2026
 - everything that you reach as a guest
 The reason: its end was reached.
+asleep@ilvane.example: Small: until 26 November 2026
+- everything that you reach as a guest
+The reason: it was suspended.
 b@ilvane.example: Small: you have more time
 
 ben@ours.example: One of your guests needs a look
-- 2026-11-27: Ada: the grant ends (its own end), Kit
+- 27 November 2026: Ada: the grant ends: Kit (its own end)
 uma@ours.example: One of your guests needs a look
-- 2026-11-25: Ada: the grant ends (its own end), Notes
-- 2026-11-27: Ada: the grant ends (its own end), Old
-- 2026-11-28: Ada: the record is suspended (the record's own end)`
-	if got := warn(5); got != want {
+- 25 November 2026: Ada: the grant ends: Notes (its own end)
+- 27 November 2026: Ada: the grant ends: Old (its own end)
+- 28 November 2026: Ada: the record is suspended (the record's own end)`
+	if got := warn(6); got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
 	if got := warn(0); got != "" {
 		t.Errorf("told twice: %s", got)
 	}
 	c.forward(24 * time.Hour) // a digest every day, warnings once
-	if got := warn(2); strings.Contains(got, "a@ilvane.example") {
+	if got := warn(2); strings.Contains(got, "a@ilvane.example") || strings.Contains(got, "asleep") {
 		t.Errorf("the next day: %s", got)
 	}
 }

@@ -34,8 +34,8 @@ guests:
 	check(t, err)
 	got := send()
 	for who, want := range map[string][]string{
-		"ben@ours.example": {"Um dos seus convidados pede atenção", "Bom dia, Ben.", "- 2026-11-27: Ada: o registo é suspenso (o fim do próprio registo)"},
-		"uma@ours.example": {"One of your guests needs a look", "Hello Uma,", "- 2026-11-27: Bo: the record is suspended (the record's own end)"},
+		"ben@ours.example": {"Um dos seus convidados pede atenção", "Bom dia, Ben.", "- 27 de novembro de 2026: Ada: o registo é suspenso (o fim do próprio registo)"},
+		"uma@ours.example": {"One of your guests needs a look", "Hello Uma,", "- 27 November 2026: Bo: the record is suspended (the record's own end)"},
 	} {
 		for _, w := range want {
 			if !strings.Contains(got[who], w) {

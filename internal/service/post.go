@@ -134,9 +134,9 @@ var roleWords = map[string]map[catalogue.Role]string{
 
 var causeSaid = map[string]map[dated.Cause]string{
 	"en": {dated.ByUntil: "that was agreed when it was given", dated.ByReview: "nobody confirmed that you still need it", dated.ByLastGrant: "nothing is open for you any more", dated.ByTerm: "guests stay for a time, and yours was not renewed",
-		dated.ByOwnUntil: "its end was reached", dated.ByIdle: "you were not here for a long time", dated.BySponsor: "whoever answered for you left", dated.ByHomeClosed: "your own organisation closed your account", dated.ByPartner: "the connection with your organisation ended"},
+		dated.ByOwnUntil: "its end was reached", dated.ByIdle: "you were not here for a long time", dated.BySponsor: "whoever answered for you left", dated.ByHomeClosed: "your own organisation closed your account", dated.ByPartner: "the connection with your organisation ended", dated.ByHand: "it was suspended"},
 	"pt": {dated.ByUntil: "foi o combinado quando foi dado", dated.ByReview: "ninguém confirmou que ainda precisa dele", dated.ByLastGrant: "já nada lhe está aberto", dated.ByTerm: "os convidados ficam por um prazo, e o seu não foi renovado",
-		dated.ByOwnUntil: "chegou ao fim", dated.ByIdle: "não apareceu durante muito tempo", dated.BySponsor: "quem respondia por si saiu", dated.ByHomeClosed: "a sua organização fechou a sua conta", dated.ByPartner: "a ligação com a sua organização acabou"},
+		dated.ByOwnUntil: "chegou ao fim", dated.ByIdle: "não apareceu durante muito tempo", dated.BySponsor: "quem respondia por si saiu", dated.ByHomeClosed: "a sua organização fechou a sua conta", dated.ByPartner: "a ligação com a sua organização acabou", dated.ByHand: "foi suspenso"},
 }
 
 // countWords count what somebody is asked to take over.
@@ -380,6 +380,11 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 	if err := s.hear(ctx, list); err != nil {
 		return nil, err
 	}
+	type line struct {
+		at moment.Moment
+		mail.Line
+	}
+	var lines []line
 	for i := range list {
 		x := &list[i]
 		told := false
@@ -393,23 +398,28 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 			if who == "" {
 				who = x.address.String()
 			}
-			what := phrase.Step(language, step.Kind) + " (" + phrase.Because(language, &step.Step) + ")"
+			what := phrase.Step(language, step.Kind)
 			if step.Resource.ID != "" {
-				what += ", " + st.NameOf(step.Resource)
+				what += ": " + st.NameOf(step.Resource)
 			}
-			c.Lines = append(c.Lines, mail.Line{Day: moment.CountedOnFrom(step.At, st.Zone()).String(), Who: who, What: what})
+			lines = append(lines, line{step.At, mail.Line{Day: dayWords(step.At, st, language), Who: who, What: what + " (" + phrase.Because(language, &step.Step) + ")"}})
 		}
 		if told {
 			c.Count++
 		}
 	}
-	if len(c.Lines) == 0 {
+	if len(lines) == 0 {
 		return nil, nil
+	}
+	sort.SliceStable(lines, func(i, j int) bool {
+		return lines[i].at < lines[j].at || lines[i].at == lines[j].at && lines[i].Who < lines[j].Who
+	})
+	for i := range lines {
+		c.Lines = append(c.Lines, lines[i].Line)
 	}
 	if c.More = d.Count - len(d.Guests); c.More > 0 {
 		c.Count += c.More
 	}
-	sort.SliceStable(c.Lines, func(i, j int) bool { return c.Lines[i].Day+c.Lines[i].Who < c.Lines[j].Day+c.Lines[j].Who })
 	msg, err := mail.Compose(m.Kind, language, c)
 	return &msg, err
 }

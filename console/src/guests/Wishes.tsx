@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Offer, type Wish } from '../api'
-import { when, Wrong } from '../parts/bits'
+import { call, type GuestShort, type Offer, type Wish } from '../api'
+import { dayYear, when, Wrong } from '../parts/bits'
 
 /** A guest asks for more time; whoever answers for them answers. */
 export function WishBox({ wish }: { wish: Wish }) {
@@ -16,7 +16,7 @@ export function WishBox({ wish }: { wish: Wish }) {
   return (
     <aside className="wish" aria-label={`${wish.address} asks for more time`}>
       <p>
-        <Link to={`/guests/${encodeURIComponent(wish.address)}`}>{wish.address}</Link> asks for more time{wish.until ? `, until ${wish.until}` : ''}: “{wish.text}” <span className="quiet">({when(wish.made)})</span>
+        <Link to={`/guests/${encodeURIComponent(wish.address)}`}>{wish.address}</Link> asks for more time{wish.until ? `, until ${dayYear(wish.until)}` : ''}: “{wish.text}” <span className="quiet">({when(wish.made)})</span>
       </p>
       {go.error && <Wrong error={go.error} />}
       <div className="filters">
@@ -37,6 +37,7 @@ export function Waits() {
   const client = useQueryClient()
   const wishes = useQuery({ queryKey: ['wishes'], queryFn: () => call<{ wishes: Wish[] }>('GET', '/api/v1/wishes') })
   const offers = useQuery({ queryKey: ['offers'], queryFn: () => call<{ offers: Offer[] }>('GET', '/api/v1/offers') })
+  const lost = useQuery({ queryKey: ['guests', 'lost-mail'], queryFn: () => call<{ guests: GuestShort[]; total: number }>('GET', '/api/v1/guests?needs=mail&limit=1') })
   const answer = useMutation({
     mutationFn: (x: { id: string; accept: boolean }) => call('POST', `/api/v1/offers/${x.id}/answer`, { accept: x.accept }),
     onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
@@ -59,6 +60,14 @@ export function Waits() {
           </div>
         </aside>
       ))}
+      {lost.data && lost.data.total > 0 && (
+        <aside className="wish" aria-label="Mail that does not arrive">
+          <p>
+            <Link to="/guests?needs=mail">{lost.data.total === 1 ? 'Mail does not arrive at one guest' : `Mail does not arrive at ${lost.data.total} guests`}</Link>
+            {lost.data.total === 1 && lost.data.guests[0] && `: ${lost.data.guests[0].name || lost.data.guests[0].address}`}. Mend the address, or try again, on the guest's page.
+          </p>
+        </aside>
+      )}
       {wishes.data?.wishes.map((w) => <WishBox key={w.address} wish={w} />)}
     </>
   )

@@ -109,3 +109,8 @@ export function Reasons({ causes }: { causes: { text: string; side: string; who?
 export function day(d: string): string {
   return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' })
 }
+
+/** Writes a day with its year. */
+export function dayYear(d: string): string {
+  return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' })
+}

@@ -824,6 +824,12 @@ func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	return
 }
 
+// Awake reports whether a party has a record that was accepted and is not suspended.
+func (s *Snapshot) Awake(party uint32) bool {
+	d := s.inv.dates.at(party)
+	return s.inv.parties.at(party).flags&hasRecord != 0 && (d.state == dated.Active || d.state == dated.Fed)
+}
+
 // PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
 func (s *Snapshot) PartyOf(a addr.Address) uint32 {
 	return s.inv.addresses.find(s.inv.text, a.String())
