@@ -475,7 +475,7 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			err = t.EndGrant(&g)
 		default:
 			g.Until = at
-			_, err = t.PutGrant(&g)
+			_, err = t.ReplaceGrant(&own[i], &g)
 		}
 		if err != nil {
 			return err

@@ -274,8 +274,9 @@ func (s *Service) carryRecord(st *State, t *store.Tx, q *engine.Sequences, step 
 		if err != nil || g == nil {
 			return 0, 0, err
 		}
-		g.State, g.Cause, g.StateSince = world.StateSuspended, step.Cause.String(), step.At
-		if _, err := t.PutGuest(g); err != nil {
+		next := *g
+		next.State, next.Cause, next.StateSince = world.StateSuspended, step.Cause.String(), step.At
+		if _, err := t.ReplaceGuest(g, &next); err != nil {
 			return 0, 0, err
 		}
 		if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At), map[string]string{"cause": step.Cause.String()}); err != nil {

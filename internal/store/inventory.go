@@ -157,17 +157,19 @@ func scanGuest(r scanner) (g world.Guest, err error) {
 
 // PutGuest writes a guest's record.
 func (t *Tx) PutGuest(g *world.Guest) (bool, error) {
-	st, err := t.stmt("SELECT " + guestColumns + " FROM guest WHERE address = ? AND until_seq = ?")
+	old, err := t.Guest(g.Address.String())
 	if err != nil {
 		return false, err
 	}
+	return t.ReplaceGuest(old, g)
+}
+
+// ReplaceGuest does the same where the caller has just read what there is; nil for nothing.
+func (t *Tx) ReplaceGuest(old, g *world.Guest) (bool, error) {
 	now := worldfile.GuestDoc(g)
 	var before []byte
-	old, err := scanGuest(st.QueryRowContext(t.ctx, g.Address.String(), open))
-	if err == nil {
-		before = worldfile.GuestDoc(&old)
-	} else if !errors.Is(err, sql.ErrNoRows) {
-		return false, err
+	if old != nil {
+		before = worldfile.GuestDoc(old)
 	}
 	if string(before) == string(now) {
 		return false, nil
@@ -263,19 +265,32 @@ func scanGrantAfter(r scanner, before *world.Grant) (g world.Grant, err error) {
 
 // PutGrant writes a grant; party, resource, role and from are its key.
 func (t *Tx) PutGrant(g *world.Grant) (bool, error) {
-	const key = "party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?"
-	keys := []any{g.Party(), g.Resource.ID, g.Resource.Kind, g.Role, int64(g.From), open}
-	st, err := t.stmt("SELECT " + grantColumns + " FROM `grant` WHERE " + key)
+	var old *world.Grant
+	err := each(t.ctx, ready{t}, "SELECT "+grantColumns+" FROM `grant` WHERE "+grantKey, grantKeys(g), func(r *sql.Rows) error {
+		x, err := scanGrant(r)
+		old = &x
+		return err
+	})
 	if err != nil {
 		return false, err
 	}
+	return t.ReplaceGrant(old, g)
+}
+
+// grantKey and grantKeys pick a grant as it is now by what it is known by.
+const grantKey = "party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?"
+
+func grantKeys(g *world.Grant) []any {
+	return []any{g.Party(), g.Resource.ID, g.Resource.Kind, g.Role, int64(g.From), open}
+}
+
+// ReplaceGrant does what PutGrant does where the caller has just read what there is under
+// the same key; nil for nothing.
+func (t *Tx) ReplaceGrant(old, g *world.Grant) (bool, error) {
 	now := worldfile.GrantDoc(g)
 	var before []byte
-	old, err := scanGrant(st.QueryRowContext(t.ctx, keys...))
-	if err == nil {
-		before = worldfile.GrantDoc(&old)
-	} else if !errors.Is(err, sql.ErrNoRows) {
-		return false, err
+	if old != nil {
+		before = worldfile.GrantDoc(old)
 	}
 	if string(before) == string(now) {
 		return false, nil
@@ -285,7 +300,7 @@ func (t *Tx) PutGrant(g *world.Grant) (bool, error) {
 		return false, err
 	}
 	if before != nil {
-		if err := t.exec("UPDATE `grant` SET until_seq = ? WHERE "+key, append([]any{seq}, keys...)...); err != nil {
+		if err := t.exec("UPDATE `grant` SET until_seq = ? WHERE "+grantKey, append([]any{seq}, grantKeys(g)...)...); err != nil {
 			return false, err
 		}
 	}
