@@ -265,11 +265,9 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	f := pol.domains[p.domain]
 	of := &q.partners[len(q.partners)-1]
 	r.PartnerEnded = moment.Never
-	if f.kind == partnerDomain {
-		r.PartnerEnded = q.partners[f.partner].ended
-		if f.bar == 0 && !q.barred[i] {
-			of = &q.partners[f.partner]
-		}
+	if f.kind == partnerDomain && f.bar == 0 && !q.barred[i] { // a barred address has no partner
+		of = &q.partners[f.partner]
+		r.PartnerEnded = of.ended
 	}
 	r.Values = of.Values
 	return p, of
