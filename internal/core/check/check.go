@@ -340,7 +340,7 @@ func Split(in io.Reader, column string, fn func(line int, text string) error) er
 // pieces splits a line into what may be addresses.
 func pieces(line string) (out []string) {
 	line = strings.TrimPrefix(strings.TrimSpace(line), "\ufeff")
-	if line == "" || line[0] == '#' {
+	if strings.Trim(line, ",; \t") == "" || line[0] == '#' {
 		return nil
 	}
 	if strings.Contains(line, "<") {

@@ -586,5 +586,8 @@ func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) c
 	if best == catalogue.Unset {
 		best = pol.fallback[r]
 	}
+	if shape == catalogue.Choice { // it has no order, and no limit
+		return best
+	}
 	return join(shape, best, pol.limit[r])
 }
