@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -16,9 +17,10 @@ import (
 )
 
 func (a *app) due() *cobra.Command {
-	var within, from, until, partner string
+	var within, from, until, partner, what, resource string
 	c := &cobra.Command{Use: "due [ADDRESS]", Short: "What ends, when, why, and what follows from it", Args: cobra.MaximumNArgs(1),
-		Example: "  wexillum due --within 30d\n  wexillum due --partner tholemere --until 2027-06-30\n  wexillum due maren.holtveig@ilvane.example --within 730d",
+		Long: "What ends, when, why, and what follows from it. With --if it is told how the dates of one guest\nwould move; a changed rule is asked in a draft: due ADDRESS --draft NAME.",
+		Example: "  wexillum due --within 30d\n  wexillum due maren.holtveig@ilvane.example --if extend --until +90d\n  wexillum due --partner tholemere --until 2027-06-30\n  wexillum due maren.holtveig@ilvane.example --within 730d",
 		RunE: func(c *cobra.Command, args []string) error {
 			if within != "" && until != "" {
 				return usage{fmt.Errorf("--within and --until say the same; give one of them")}
@@ -32,6 +34,9 @@ func (a *app) due() *cobra.Command {
 			who := ""
 			if len(args) > 0 {
 				who = args[0]
+			}
+			if what != "" {
+				return a.dueIf(c, who, what, until, resource)
 			}
 			var steps []client.DueStep
 			kinds := map[string]int{}
@@ -112,7 +117,103 @@ func (a *app) due() *cobra.Command {
 	f.StringVar(&from, "from", "", "from a date or moment on; now where absent")
 	f.StringVar(&until, "until", "", "up to the end of a date, or a moment")
 	f.StringVar(&partner, "partner", "", "only a partner's people")
+	f.StringVar(&what, "if", "", "how the dates of ADDRESS would move: "+strings.Join(whatIfs, ", "))
+	f.StringVar(&resource, "resource", "", "with --if end-grant or confirm: on what; the first that is in force where absent")
+	_ = c.RegisterFlagCompletionFunc("if", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		return whatIfs, cobra.ShellCompDirectiveNoFileComp
+	})
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	return c
+}
+
+// whatIfs is what may be whatIfs of a guest.
+var whatIfs = []string{"extend", "end-grant", "confirm", "suspend", "back", "end", "remove", "suspend-partner", "end-partner"}
+
+// dueIf tells how the dates of a guest would move.
+func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
+	if who == "" {
+		return usage{fmt.Errorf("say of whom: due ADDRESS --if %s", what)}
+	}
+	if a.world != "" {
+		return usage{fmt.Errorf("--if asks the service; leave --world out")}
+	}
+	if !slices.Contains(whatIfs, what) {
+		return usage{fmt.Errorf("--if %q: write %s", what, strings.Join(whatIfs, ", "))}
+	}
+	do := strings.ReplaceAll(what, "-", "_")
+	if what == "back" {
+		do = "bring_back"
+	}
+	b := client.DueSupposing{Address: who, Do: client.DueSupposingDo(do), Until: optional(until)}
+	if what == "extend" {
+		yes := true
+		b.Grants = &yes
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	if what == "end-grant" || what == "confirm" {
+		if resource == "" {
+			resp, err := r.Guest(c.Context(), who)
+			var g client.Guest
+			if err := r.read(resp, err, &g); err != nil {
+				return err
+			}
+			for i := range g.Grants {
+				if x := &g.Grants[i]; resource == "" && x.Live && x.Group == nil {
+					resource = x.Resource
+				}
+			}
+		}
+		b.Resource = optional(resource)
+	}
+	resp, err := r.DueSupposing(c.Context(), b)
+	var x client.DueSupposed
+	if err := r.read(resp, err, &x); err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, part := range []struct {
+		when  string
+		steps []client.DueStep
+	}{{"as it is", x.Was}, {"then", x.Will}} {
+		for i := range part.steps {
+			s := &part.steps[i]
+			name := s.What
+			if n := pick(s.ResourceName); n != "" {
+				name += ": " + n
+			}
+			rows = append(rows, []string{part.when, day(s.At), name, s.Because})
+		}
+	}
+	if a.output != "table" {
+		return a.records(x, []string{"when", "at", "what", "because"}, rows)
+	}
+	if t := pick(x.Reason); t != "" {
+		a.printf("It cannot be done: %s.\n", strings.TrimSuffix(t, "."))
+		return exit(statusNo)
+	}
+	a.printf("As it is:\n")
+	a.dueLines(x.Was)
+	if what == "suspend-partner" {
+		a.printf("\nThen, too: a suspended partner changes no record. Everything refuses at its own gate, and the dates stay.\n")
+		return nil
+	}
+	on := ""
+	if resource != "" {
+		on = " " + resource
+	}
+	a.printf("\nThen (%s%s):\n", what, on)
+	a.dueLines(x.Will)
+	return nil
+}
+
+func (a *app) dueLines(steps []client.DueStep) {
+	if len(steps) == 0 {
+		a.printf("  Nothing ends by itself.\n")
+	}
+	a.stepLines(steps)
 }
 
 func (a *app) dueOfFile(from, until, partner, who string) ([]apigen.DueStep, error) {
