@@ -2805,6 +2805,8 @@ export interface components {
             id: string;
             name: string;
             address?: string;
+            /** @description When they left us */
+            left?: string;
             /** @description What they read their mail in */
             language?: string;
             groups: string[];

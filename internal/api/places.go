@@ -574,7 +574,7 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 		return nil, err
 	}
 	now := s.Service.Now()
-	out := apigen.GetPerson200JSONResponse{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Language: some(p.Language), Groups: append([]string{}, p.Groups...), Roles: personRoles(&p), Owns: []apigen.NamedRef{}, Hosts: []apigen.NamedRef{},
+	out := apigen.GetPerson200JSONResponse{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Language: some(p.Language), Left: said(p.Left), Groups: append([]string{}, p.Groups...), Roles: personRoles(&p), Owns: []apigen.NamedRef{}, Hosts: []apigen.NamedRef{},
 		Exceptions: s.exceptions(ctx, "", p.ID), Rules: []apigen.ValueRow{}, Contacts: []apigen.ContactView{}, Forwarders: []apigen.Forwarder{}, Reached: answer.ReachedBy(st.Snapshot, p.ID, now)}
 	for _, id := range st.SpacesOf(p.ID) {
 		out.Owns = append(out.Owns, apigen.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Space, ID: id})})

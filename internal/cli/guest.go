@@ -16,7 +16,7 @@ import (
 
 func (a *app) guest() *cobra.Command {
 	c := &cobra.Command{Use: "guest", Short: "Bring guests in, see when they end, and let them go"}
-	c.AddCommand(a.guestList(), a.guestShow(), a.invite(), a.guestMerge(), a.wishes(), a.outbox(), a.leaves(),
+	c.AddCommand(a.guestList(), a.guestShow(), a.invite(), a.guestMerge(), a.wishes(), a.offers(), a.outbox(), a.leaves(),
 		a.guestDo("extend", "A later end, and the term begins anew", "Your guest has more time"),
 		a.guestDo("suspend", "Suspend records; what they had stays until they are removed", "Suspended"),
 		a.guestDo("back", "Bring suspended records back, unless a cause stands", "Back"),
@@ -476,7 +476,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 	}
 	switch use {
 	case "extend":
-		f.StringVar(&until, "until", "", "the new end; absent, as far as one extension may go")
+		f.StringVar(&until, "until", "", "the new end; absent, what they asked for, or as far as one extension may go")
 		f.BoolVar(&grants, "grants", false, "grants that would end before are extended too")
 	case "end-grant":
 		f.StringVar(&resource, "on", "", "the resource, as space:loan-dossier")
@@ -575,8 +575,54 @@ func (a *app) wishes() *cobra.Command {
 	f := c.Flags()
 	f.BoolVar(&grant, "grant", false, "give more time")
 	f.BoolVar(&refuse, "refuse", false, "say no")
-	f.StringVar(&until, "until", "", "the new end; absent, as far as one extension may go")
+	f.StringVar(&until, "until", "", "the new end; absent, what they asked for, or as far as one extension may go")
 	f.StringVar(&text, "text", "", "what they read")
+	return c
+}
+
+func (a *app) offers() *cobra.Command {
+	var accept, decline bool
+	c := &cobra.Command{Use: "offers [ID]", Short: "Guests of people who leave, offered to a successor; with an id, the answer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		if len(args) == 1 {
+			if accept == decline {
+				return usage{errors.New("say --accept or --decline")}
+			}
+			resp, err := r.AnswerOffer(c.Context(), args[0], client.OfferAnswer{Accept: accept})
+			var o client.Offer
+			if err := r.read(resp, err, &o); err != nil {
+				return err
+			}
+			if accept {
+				a.say("%s answers for %d guests and %d grants of %s from now on.", o.To, o.Guests, o.Grants, o.From)
+			} else {
+				a.say("Declined. %s still answers for them; ask somebody else: wexillum guest sponsor-leaves %s --successor PERSON", o.From, o.From)
+			}
+			return nil
+		}
+		resp, err := r.Offers(c.Context())
+		var x struct {
+			Offers []client.Offer `json:"offers"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		rows := [][]string{}
+		for _, o := range x.Offers {
+			rows = append(rows, []string{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants), day(o.Made), pick(o.Reason)})
+		}
+		if len(rows) == 0 && a.output == "table" {
+			a.say("Nothing is offered.")
+			return nil
+		}
+		return a.records(x.Offers, []string{"id", "from", "to", "guests", "grants", "asked", "because"}, rows)
+	}}
+	f := c.Flags()
+	f.BoolVar(&accept, "accept", false, "take over")
+	f.BoolVar(&decline, "decline", false, "leave them where they are")
 	return c
 }
 

@@ -355,6 +355,9 @@ func (a *app) person() *cobra.Command {
 			}
 			a.printf("%s  %s  %s\n\n", a.colour("1", x.Name), x.Id, pick(x.Address))
 			a.printf("  groups   %s\n  roles    %s\n  owns     %d spaces\n\n", strings.Join(x.Groups, ", "), strings.Join(x.Roles, ", "), len(x.Owns))
+			if t := pick(x.Left); t != "" {
+				a.printf("  left     %s\n\n", day(t))
+			}
 			a.table(columns, rows)
 			if len(x.Exceptions) > 0 {
 				a.printf("\n")

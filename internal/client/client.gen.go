@@ -3322,11 +3322,14 @@ type PersonView struct {
 	Id    string     `json:"id"`
 
 	// Language What they read their mail in
-	Language *string     `json:"language,omitempty"`
-	Name     string      `json:"name"`
-	Owns     []NamedRef  `json:"owns"`
-	Reached  []ReachedBy `json:"reached"`
-	Roles    []string    `json:"roles"`
+	Language *string `json:"language,omitempty"`
+
+	// Left When they left us
+	Left    *string     `json:"left,omitempty"`
+	Name    string      `json:"name"`
+	Owns    []NamedRef  `json:"owns"`
+	Reached []ReachedBy `json:"reached"`
+	Roles   []string    `json:"roles"`
 
 	// Rules Rules that exceptions may set and what counts towards everybody
 	Rules []ValueRow `json:"rules"`

@@ -604,3 +604,41 @@ func TestListsInTheConsole(t *testing.T) {
 	pg.until("document.querySelector('[data-testid=taken]')?.innerText.includes('Taken in.')")
 	r.says(0, "Nils One", "guest", "show", "n.one@ilvane.example")
 }
+
+// TestSuccession lets a sponsor leave: what they answer for is counted, a successor is asked,
+// hears of it by mail and takes over on the page that waits for them; the client tells the same.
+func TestSuccession(t *testing.T) {
+	r := demoService(t)
+	p := r.post()
+	r.login("harbour")
+	r.says(0, "Nothing is offered.", "guest", "offers")
+	admin := r.page(browser(t), "harbour")
+	admin.goTo("/people/d.ekwinter", "document.querySelector('.page-head')")
+	press(admin, "Leaves us")
+	admin.until("document.querySelector('.modal [role=status]')?.innerText.includes('15 guests')")
+	admin.axe("a person who leaves")
+	admin.do(chromedp.SendKeys(chromedp.CSS(".modal [role=combobox]"), "s.lindqvane"), chromedp.SendKeys(chromedp.CSS("#leaves-reason"), "a new post"))
+	press(admin, "Note it, and ask")
+	admin.until("!document.querySelector('.modal') && document.querySelector('.page-head').innerText.includes('Left us with')")
+	if m := p.next("s.lindqvane@brackwater.example"); m.Subject != "Dayo Ekwinter leaves: will you answer for their guests?" || !strings.Contains(m.Text, "15 guests, ") {
+		t.Errorf("%s\n%s", m.Subject, m.Text)
+	}
+	if out := r.must("guest", "list", "--needs", "sponsor", "-o", "csv"); strings.Count(out, ",d.ekwinter,") != 15 {
+		t.Errorf("whose sponsor left: %s", out)
+	}
+	offers := r.must("guest", "offers", "-o", "csv")
+	id, _, _ := strings.Cut(strings.Split(offers, "\n")[1], ",")
+	r.says(2, "say --accept or --decline", "guest", "offers", id)
+	next := r.page(browser(t), "mooring")
+	next.goTo("/", "document.querySelector('[aria-label=\"Guests of d.ekwinter\"]')")
+	press(next, "Take over")
+	next.until("!document.querySelector('[aria-label=\"Guests of d.ekwinter\"]')")
+	if out := r.must("guest", "list", "--sponsor", "d.ekwinter", "-o", "csv"); strings.Count(out, "\n") != 1 {
+		t.Errorf("still answered for by who left: %s", out)
+	}
+	r.says(1, "the offer is accepted already", "guest", "offers", id, "--decline")
+	r.must("guest", "sponsor-leaves", "s.lindqvane", "--at", "+30d", "--successor", "t.wrayburn", "--reason", "a new post")
+	offers = r.must("guest", "offers", "-o", "csv")
+	id, _, _ = strings.Cut(strings.Split(offers, "\n")[1], ",")
+	r.says(0, "t.wrayburn answers for", "guest", "offers", id, "--accept")
+}

@@ -896,6 +896,9 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 			return fmt.Errorf("%w: %s has asked for nothing that is open", ErrNotFound, a)
 		}
 		w.State, w.Answer = "refused", text
+		if until == "" {
+			until = w.Until // what they asked for; where they did not say, as far as one extension may go
+		}
 		c := &GuestChange{Do: Extend, Addresses: []string{a.String()}, Reason: "asked for more time", Until: until, Grants: true}
 		if grant {
 			w.State = "granted"

@@ -251,6 +251,14 @@ func TestOwnPart(t *testing.T) {
 	if _, err := s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", ""); !errors.Is(err, ErrNotFound) {
 		t.Errorf("answered twice: %v", err)
 	}
+	// Yes means the day that they asked for.
+	_, err = s.WishMore(ctx, ada, "+20d", "more")
+	check(t, err)
+	_, err = s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", "")
+	check(t, err)
+	if g, _, err := s.Guest(ctx, "ada@ilvane.example"); err != nil || g.Until.String() != "2026-12-17T00:00:00Z" {
+		t.Errorf("until %s, %v", g.Until, err)
+	}
 	for language, want := range map[string]string{"pt": "<nil>", "": `language "": write en, pt`, "xx": `language "xx": write en, pt`} {
 		if got := fmt.Sprint(s.SpeakGuest(ctx, ada, language)); got != want {
 			t.Errorf("language %q: %s", language, got)

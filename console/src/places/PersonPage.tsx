@@ -5,13 +5,15 @@ import { Link, useParams } from 'react-router'
 import { call, type PersonView } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
 import { Noticed } from '../findings/FindingList'
-import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { Leaves } from '../guests/Leaves'
+import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Item } from './SpacePage'
 
 export function PersonPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const client = useQueryClient()
   const [all, setAll] = useState(false)
+  const [leaves, setLeaves] = useState(false)
   const person = useQuery({ queryKey: ['person', id], queryFn: () => call<PersonView>('GET', `/api/v1/people/${id}`) })
   const remove = useMutation({
     mutationFn: (to: string) => call('DELETE', `/api/v1/forwarders/${encodeURIComponent(id)}/${encodeURIComponent(to)}`),
@@ -26,7 +28,23 @@ export function PersonPage({ role }: { role: string }) {
     )
   const rows = all ? x.rules : x.rules.filter((r) => r.layer === 'people' || r.set !== undefined)
   return (
-    <Page title={x.name} lead={<>{x.address ?? x.id}{x.groups.length ? `, in ${x.groups.join(', ')}` : ''}{x.roles.length ? `, ${x.roles.join(', ')}` : ''}{x.language ? `, reads ${x.language === 'pt' ? 'Portuguese' : x.language === 'en' ? 'English' : x.language}` : ''}.</>}>
+    <Page title={x.name} lead={<>{x.address ?? x.id}{x.groups.length ? `, in ${x.groups.join(', ')}` : ''}{x.roles.length ? `, ${x.roles.join(', ')}` : ''}{x.language ? `, reads ${x.language === 'pt' ? 'Portuguese' : x.language === 'en' ? 'English' : x.language}` : ''}.{x.left && <b> {Date.parse(x.left) <= Date.now() ? 'Left us' : 'Leaves us'} with {until(x.left)}.</b>}</>}
+      tools={
+        <>
+          {role !== 'member' && (
+            <Link className="btn btn-sm btn-outline-secondary" to={`/guests?sponsor=${encodeURIComponent(x.id)}`}>
+              Guests they answer for
+            </Link>
+          )}
+          {(role === 'administrator' || role === 'keeper') && (
+            <Button size="sm" variant="outline-primary" onClick={() => setLeaves(true)}>
+              {x.left ? 'Ask a successor' : 'Leaves us'}
+            </Button>
+          )}
+        </>
+      }
+    >
+      {leaves && <Leaves person={x.id} name={x.name} close={() => setLeaves(false)} />}
       <div className="partner">
         <div>
           <section aria-labelledby="h-reached">
