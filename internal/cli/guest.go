@@ -219,7 +219,7 @@ func (a *app) addresses(named []string, file string) (string, error) {
 	} else {
 		raw, err = os.ReadFile(file)
 	}
-	return out + "\n" + string(raw), err
+	return string(raw) + "\n" + out, err // lines are told by their numbers in the file
 }
 
 func (a *app) invite() *cobra.Command {

@@ -642,3 +642,23 @@ func TestSuccession(t *testing.T) {
 	id, _, _ = strings.Cut(strings.Split(offers, "\n")[1], ",")
 	r.says(0, "t.wrayburn answers for", "guest", "offers", id, "--accept")
 }
+
+// TestInviteFile tells what becomes of each line of a file by its number there, and ends with
+// the status of what was done.
+func TestInviteFile(t *testing.T) {
+	r := demoService(t)
+	r.login("mooring")
+	file := filepath.Join(t.TempDir(), "volunteers.txt")
+	check(t, os.WriteFile(file, []byte("# volunteers\nNilda Fossen <n.fossen@ilvane.example>\nnobody@@x, maren.holtveig@ilvane.example\n"), 0o600))
+	out := r.must("guest", "invite", "--list", file, "k.vane@ilvane.example", "--into", "space:loan-dossier", "--purpose", "the loan", "-o", "csv")
+	var got []string
+	rows, err := csv.NewReader(strings.NewReader(out)).ReadAll()
+	check(t, err)
+	for _, row := range rows {
+		got = append(got, strings.Join(row[:3], " "))
+	}
+	if want := "line address outcome; 2 n.fossen@ilvane.example invited; 3 nobody@@x malformed; 3 maren.holtveig@ilvane.example already; 5 k.vane@ilvane.example invited"; strings.Join(got, "; ") != want {
+		t.Errorf("%s\nwant %s", strings.Join(got, "; "), want)
+	}
+	r.says(3, "1 already", "guest", "invite", "n.fossen@ilvane.example", "--into", "space:loan-dossier", "--purpose", "the loan")
+}

@@ -9,6 +9,7 @@ import (
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/store"
 )
 
 // peopled is a small world with a guest of every state.
@@ -368,5 +369,31 @@ func TestWithoutPartner(t *testing.T) {
 		if _, _, _, err := s.WithoutPartner(t.Context(), s.State(), x.address, true); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s: %v", x.address, err)
 		}
+	}
+}
+
+// TestCodesFirst sends codes before all that waits longer: somebody sits there.
+func TestCodesFirst(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, peopled)
+	ctx := t.Context()
+	var list []store.Message
+	for i := range 45 {
+		list = append(list, store.Message{MessageID: fmt.Sprintf("m%d@ours.example", i), Once: fmt.Sprint("m", i), Recipient: "ada@ilvane.example", Kind: "back", Doc: []byte("{}"), Made: s.Now(), Due: s.Now()})
+	}
+	for range 2 { // the second time nothing is written
+		n, err := s.store.PostAll(ctx, list)
+		check(t, err)
+		if want := len(list); n != want && n != 0 {
+			t.Errorf("%d of %d messages are written", n, want)
+		}
+	}
+	c.forward(time.Minute)
+	check(t, s.AskCode(ctx, "", "ada@ilvane.example", ""))
+	post := &box{}
+	n, err := s.SendWaiting(ctx, post)
+	check(t, err)
+	if n != 46 || len(post.got) != 46 || !strings.Contains(post.got[0].Subject, "is your code") {
+		t.Errorf("%d sent, the first is %q", n, post.got[0].Subject)
 	}
 }

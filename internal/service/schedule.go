@@ -9,6 +9,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"sync"
 	"time"
 
 	"wexillum.example/internal/core/addr"
@@ -502,9 +503,18 @@ func jsonOf(m map[string]string) string {
 	return "{" + strings.Join(keys, ",") + "}"
 }
 
-// Schedule looks for what is due until the context ends: every so often, for outbox and
-// warnings too.
+// Schedule looks for what is due until the context ends, every so often, and beside that
+// sends what waits: nobody waits for a code because much is due.
 func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender) {
+	var mail sync.WaitGroup
+	if send != nil {
+		mail.Go(func() {
+			s.repeat(ctx, every, "mail waits", "mail goes out again", func() error {
+				_, err := s.SendWaiting(ctx, send)
+				return err
+			})
+		})
+	}
 	s.repeat(ctx, every, "what is due waits", "what is due is carried out again", func() error {
 		_, err := s.CarryOut(ctx)
 		if err == nil {
@@ -513,9 +523,7 @@ func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender
 		if err == nil {
 			_, err = s.Forget(ctx)
 		}
-		if err == nil && send != nil {
-			_, err = s.SendWaiting(ctx, send)
-		}
 		return err
 	})
+	mail.Wait()
 }

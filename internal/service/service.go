@@ -151,7 +151,8 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 // repeat does something every so often until the context ends; once it fails, and once it
 // works again, it says so.
 func (s *Service) repeat(ctx context.Context, every time.Duration, fails, works string, do func() error) {
-	tick := time.NewTicker(every)
+	wait := every // what fails is tried less and less often, every two seconds in the end
+	tick := time.NewTimer(wait)
 	defer tick.Stop()
 	away := false
 	for {
@@ -161,6 +162,12 @@ func (s *Service) repeat(ctx context.Context, every time.Duration, fails, works 
 		case <-tick.C:
 		}
 		err := do()
+		if err == nil {
+			wait = every
+		} else {
+			wait = max(every, min(2*wait, 2*time.Second))
+		}
+		tick.Reset(wait)
 		if ctx.Err() != nil {
 			return
 		}

@@ -82,13 +82,22 @@ func (s *Store) PostAll(ctx context.Context, list []Message) (n int, err error) 
 	return n, nil
 }
 
-// Waiting lists messages that are to be sent by a moment, the longest due first.
+// Waiting lists messages that are to be sent by a moment: codes before all else, because
+// somebody waits for them, then the longest due first.
 func (s *Store) Waiting(ctx context.Context, now moment.Moment, limit int) (out []Message, err error) {
-	err = each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE state = 'waiting' AND due <= ? ORDER BY due, id LIMIT ?", []any{int64(now), limit}, func(r *sql.Rows) error {
-		m, err := scanMessage(r)
-		out = append(out, m)
-		return err
-	})
+	for _, kind := range []string{"kind = 'code'", "kind != 'code'"} {
+		if len(out) == limit {
+			break
+		}
+		err = each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE state = 'waiting' AND "+kind+" AND due <= ? ORDER BY due, id LIMIT ?", []any{int64(now), limit - len(out)}, func(r *sql.Rows) error {
+			m, err := scanMessage(r)
+			out = append(out, m)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
 	return
 }
 

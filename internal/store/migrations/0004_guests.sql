@@ -22,6 +22,7 @@ CREATE TABLE outbox (
   sent       BIGINT NOT NULL DEFAULT 0,
   error      TEXT NOT NULL,
   KEY by_due (state, due),
+  KEY by_kind (state, kind, due),
   KEY by_recipient (recipient, id)
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
