@@ -62,7 +62,7 @@ export function Leaves({ person, name, close }: { person: string; name: string; 
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={close}>
-            Leave it
+            Cancel
           </Button>
           <Button type="submit" disabled={go.isPending || !!ahead.error || !ahead.data}>
             {successor ? 'Note it, and ask' : 'Note it'}
