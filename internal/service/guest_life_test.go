@@ -397,3 +397,71 @@ func TestCodesFirst(t *testing.T) {
 		t.Errorf("%d sent, the first is %q", n, post.got[0].Subject)
 	}
 }
+
+// TestForgetWhole forgets one address and leaves others alone that read alike: what ends or
+// begins like it is somebody else.
+func TestForgetWhole(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, strings.Replace(guestWorld, "{id: crew, name: Crew}", "{id: crew, name: Crew, parties: [b@ilvane.example, ab@ilvane.example]}", 1)+`guests:
+  - {address: b@ilvane.example, name: Bo, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+  - {address: ab@ilvane.example, name: Bob, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+  - {address: b@ilvane.example.net, name: Boris, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}
+grants:
+  - {party: ab@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: uma}
+  - {party: b@ilvane.example.net, resource: file:kit, role: view, from: 2026-11-01, sponsor: uma}
+links: [{id: k, item: file:kit, for: [ab@ilvane.example, b@ilvane.example], right: view, by: uma}]
+`)
+	ctx := t.Context()
+	_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"}, Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
+	check(t, err)
+	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example", Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example"}, false)
+	check(t, err)
+	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Remove, Addresses: []string{"b@ilvane.example"}, Reason: "gone"}, false)
+	check(t, err)
+	tell := func(about string) (out string) {
+		t.Helper()
+		es, err := s.Journal(ctx, store.JournalQuery{About: about, Limit: 100})
+		check(t, err)
+		for _, e := range es {
+			out += fmt.Sprintf("%d %s %s %s %s\n", e.Seq, e.Kind, e.ID, e.Was, e.Now)
+		}
+		return
+	}
+	before := tell("ab@ilvane.example") + tell("b@ilvane.example.net")
+	c.forward(110 * 24 * time.Hour)
+	carry(t, s)
+	if n, err := s.Forget(ctx); n != 1 || err != nil {
+		t.Fatalf("%d forgotten, %v", n, err)
+	}
+	if after := tell("ab@ilvane.example") + tell("b@ilvane.example.net"); !strings.Contains(after, before[:strings.Index(before, "\n")]) || strings.Contains(after, "forgotten.") {
+		t.Errorf("others were changed:\n%s\nbefore\n%s", after, before)
+	}
+	es, err := s.Journal(ctx, store.JournalQuery{Limit: 5000})
+	check(t, err)
+	words := ""
+	for _, e := range es {
+		words += fmt.Sprintf("%s | %s | %s | %s | %s\n", e.Who, e.ID, e.Was, e.Now, e.Why)
+	}
+	left := strings.NewReplacer("ab@ilvane.example", "", "b@ilvane.example.net", "").Replace(words)
+	if strings.Contains(left, "b@ilvane.example") {
+		t.Errorf("it is still named: %s", left)
+	}
+	if !strings.Contains(words, "ab@ilvane.example") || !strings.Contains(words, "Bob, not forgotten.") {
+		t.Errorf("%s", words)
+	}
+	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil {
+		t.Errorf("the journal: %d %+v %v", n, broken, err)
+	}
+	rows, err := s.store.DB().QueryContext(ctx, "SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record")
+	check(t, err)
+	defer rows.Close()
+	all := ""
+	for rows.Next() {
+		var text string
+		check(t, rows.Scan(&text))
+		all += text + "\n"
+	}
+	if strings.Contains(all, "aforgotten.") || strings.Contains(all, "forgotten.") && strings.Contains(all, ".example.net") && !strings.Contains(all, "b@ilvane.example.net") {
+		t.Errorf("others were changed: %s", all)
+	}
+}

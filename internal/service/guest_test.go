@@ -345,7 +345,7 @@ func TestInvite(t *testing.T) {
 	if pseudonym == "" || reached(pseudonym) != "true" || reached("maren@ilvane.example") != "false" {
 		t.Errorf("the pseudonym %q reached %s, the address %s", pseudonym, reached(pseudonym), reached("maren@ilvane.example"))
 	}
-	rows, err := s.store.DB().QueryContext(ctx, "SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record UNION SELECT recipient FROM outbox")
+	rows, err := s.store.DB().QueryContext(ctx, "SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record UNION SELECT recipient FROM outbox UNION SELECT doc FROM outbox")
 	check(t, err)
 	defer rows.Close()
 	for rows.Next() {

@@ -8,9 +8,12 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
+	"regexp"
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"wexillum.example/internal/core/addr"
 )
@@ -54,12 +57,21 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	}); err != nil {
 		return "", err
 	}
+	plain := func(text string) string { return replaceWhole(text, address, pseudonym, inAddress) }
 	said := func(text string) string { // words of people may name them
-		text = strings.ReplaceAll(text, address, pseudonym)
+		text = plain(text)
 		for _, n := range names {
-			text = strings.ReplaceAll(text, n, pseudonym)
+			text = replaceWhole(text, n, pseudonym, inName)
 		}
 		return text
+	}
+	isIn := func(texts ...string) bool { // others may read alike
+		for _, text := range texts {
+			if plain(text) != text {
+				return true
+			}
+		}
+		return false
 	}
 	if err := t.exec("UPDATE guest SET address = ?, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
 		return "", err
@@ -76,17 +88,19 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(doc, ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer'))", []any{address, address, open}, func(r *sql.Rows) error {
 		var x row
 		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
-		rows = append(rows, x)
+		if isIn(x.id, x.doc) {
+			rows = append(rows, x)
+		}
 		return err
 	}); err != nil {
 		return "", err
 	}
 	for _, x := range rows {
 		doc := said(x.doc)
-		if x.kind == "invitation" || x.kind == "wish" {
+		if x.id == address && (x.kind == "invitation" || x.kind == "wish") {
 			doc = "{}"
 		}
-		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", strings.ReplaceAll(x.id, address, pseudonym), doc, x.kind, x.id, x.from); err != nil {
+		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", plain(x.id), doc, x.kind, x.id, x.from); err != nil {
 			return "", err
 		}
 	}
@@ -94,7 +108,9 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	if err := each(t.ctx, t.tx, "SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(doc, ?) > 0 AND until_revision != ? AND kind != 'bar'", []any{address, open}, func(r *sql.Rows) error {
 		var x row
 		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
-		rows = append(rows, x)
+		if isIn(x.doc) {
+			rows = append(rows, x)
+		}
 		return err
 	}); err != nil {
 		return "", err
@@ -112,7 +128,9 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	var entries []Entry
 	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(COALESCE(was, ''), ?) > 0 OR INSTR(COALESCE(now, ''), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(why, ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {
 		e, err := scanEntry(r)
-		entries = append(entries, e)
+		if err == nil && isIn(e.ID, string(e.Was), string(e.Now), e.Who, e.Why) {
+			entries = append(entries, e)
+		}
 		return err
 	}); err != nil {
 		return "", err
@@ -129,13 +147,14 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			digest = [32]byte(e.Digest)
 		}
 		e.Salt = nil
-		own, about := e.ID == address, strings.HasPrefix(e.ID, address)
+		own := e.ID == address
+		about := own || strings.HasPrefix(e.ID, address+" ")
 		for _, doc := range []*[]byte{&e.Was, &e.Now} {
 			if *doc != nil {
 				*doc = forgetDoc(*doc, e.Kind, own, said)
 			}
 		}
-		e.ID, e.Who, e.Why = strings.ReplaceAll(e.ID, address, pseudonym), strings.ReplaceAll(e.Who, address, pseudonym), said(e.Why)
+		e.ID, e.Who, e.Why = plain(e.ID), plain(e.Who), said(e.Why)
 		if about && e.Who != "wexillum" { // why somebody was invited is theirs too
 			e.Why = ""
 		}
@@ -152,6 +171,58 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	}
 	_, err = t.Note("forgotten", pseudonym, nil, doc)
 	return pseudonym, err
+}
+
+// replaceWhole replaces what stands by itself in a text, which may be JSON (RFC 8259 §7: a
+// letter behind a backslash is none). inside reports whether what is before, or what comes
+// after, makes it a part of something longer.
+func replaceWhole(text, what, by string, inside func(before, after string) bool) string {
+	if what == "" {
+		return text
+	}
+	var b strings.Builder
+	done := 0 // up to where the text is written down
+	for from := 0; ; {
+		i := strings.Index(text[from:], what)
+		if i < 0 {
+			break
+		}
+		i += from
+		end := i + len(what)
+		if before := escaped.ReplaceAllString(text[max(0, i-8):i], " "); inside(before, text[end:min(len(text), end+8)]) {
+			from = i + 1
+			continue
+		}
+		b.WriteString(text[done:i] + by)
+		done, from = end, end
+	}
+	return b.String() + text[done:]
+}
+
+// escaped is what JSON writes for a character at the end of a text.
+var escaped = regexp.MustCompile(`\\(u[0-9a-fA-F]{4}|[bfnrt])$`)
+
+// inAddress reports whether an address is the end or the beginning of another one.
+func inAddress(before, after string) bool {
+	last, _ := utf8.DecodeLastRuneInString(before)
+	if before != "" && (unicode.IsLetter(last) || unicode.IsDigit(last) || strings.ContainsRune("._%+-", last)) {
+		return true
+	}
+	if after == "" {
+		return false
+	}
+	next := after[0]
+	if next == '.' && len(after) > 1 { // a sentence ends, or the domain goes on
+		next = after[1]
+	}
+	return next == '-' || next >= 'a' && next <= 'z' || next >= 'A' && next <= 'Z' || next >= '0' && next <= '9'
+}
+
+// inName reports whether a name is a part of a longer word.
+func inName(before, after string) bool {
+	last, _ := utf8.DecodeLastRuneInString(before)
+	next, _ := utf8.DecodeRuneInString(after)
+	return before != "" && (unicode.IsLetter(last) || unicode.IsDigit(last)) || after != "" && (unicode.IsLetter(next) || unicode.IsDigit(next))
 }
 
 // forgotten is the entry that says which entries lost their words, and the digest of what
