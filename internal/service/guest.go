@@ -385,9 +385,7 @@ func (s *Service) extend(now *State, c *GuestChange, g *world.Guest, grants []wo
 			return refuse("it ends later already")
 		}
 		g.Until = end
-	} else if c.Until != "" {
-		g.Until = end
-	}
+	} // a record without an end of its own gets none: that could only shorten its term
 	g.Renewed = at
 	if c.Grants {
 		for i := range grants {
@@ -406,8 +404,8 @@ func (s *Service) bringBack(now *State, g *world.Guest, own []world.Grant, at mo
 		return refuse("it is not suspended")
 	}
 	g.State, g.Cause, g.StateSince = world.StateActive, "", at
-	if g.Accepted == moment.Never {
-		g.State, g.StateSince = world.StateInvited, moment.Always
+	if g.Accepted == moment.Never { // the days to accept begin anew
+		g.State, g.StateSince, g.Since = world.StateInvited, moment.Always, at
 		return nil
 	}
 	if m := now.Match(g.Address); m.Partner != nil && m.Partner.Standing == world.Ended && m.Partner.StandingSince <= at {

@@ -252,13 +252,25 @@ func TestOwnPart(t *testing.T) {
 	if _, err := s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", ""); !errors.Is(err, ErrNotFound) {
 		t.Errorf("answered twice: %v", err)
 	}
-	// Yes means the day that they asked for.
-	_, err = s.WishMore(ctx, ada, "+20d", "more")
-	check(t, err)
-	_, err = s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", "")
-	check(t, err)
-	if g, _, err := s.Guest(ctx, "ada@ilvane.example"); err != nil || g.Until.String() != "2026-12-17T00:00:00Z" {
-		t.Errorf("until %s, %v", g.Until, err)
+	// Yes means the day that they asked for. It never shortens: a record without an end of its
+	// own begins its term anew, and grants that end later stay.
+	for _, x := range []struct{ until, want string }{{"+20d", "never 2027-01-11T00:00:00Z 2027-01-11T00:00:00Z"}, {"2027-02-20", "never 2027-02-21T00:00:00Z 2027-01-26T00:00:00Z"}} {
+		_, err = s.WishMore(ctx, ada, x.until, "more")
+		check(t, err)
+		_, err = s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", "")
+		check(t, err)
+		g, own, err := s.Guest(ctx, "ada@ilvane.example")
+		check(t, err)
+		steps, _ := s.State().Sequences(s.Carried()).Of(g.Address)
+		out := moment.Never
+		for _, st := range steps {
+			if st.Kind.String() == "suspended" {
+				out = st.At
+			}
+		}
+		if got := fmt.Sprint(g.Until, " ", own[0].Until, " ", out); got != x.want {
+			t.Errorf("until %s: %s, want %s", x.until, got, x.want)
+		}
 	}
 	for language, want := range map[string]string{"pt": "<nil>", "": `language "": write en, pt`, "xx": `language "xx": write en, pt`} {
 		if got := fmt.Sprint(s.SpeakGuest(ctx, ada, language)); got != want {
