@@ -319,7 +319,7 @@ func (s *Service) tellGuest(now *State, t *store.Tx, c *GuestChange, was, next *
 		kind = "suspended"
 	case was.State == world.StateSuspended && next.State == world.StateActive:
 		kind = "back"
-	case c.Do == Extend:
+	case c.Do == Extend && next.State == world.StateActive: // who is suspended hears of it when it is back
 		kind = "extended"
 	}
 	if kind == "" || next.State == world.StateInvited {
@@ -805,6 +805,9 @@ func (s *Service) AnswerOffer(ctx context.Context, who Who, id string, accept bo
 			return fmt.Errorf("%w: the offer is %s already", ErrConflict, o.State)
 		}
 		o.State = "declined"
+		if left := now.LeftAt(o.To); accept && (!now.Has("person", o.To) || left != 0 && left <= s.Now()) {
+			return fmt.Errorf("%w: %s has left us; ask somebody else", ErrConflict, o.To)
+		}
 		if accept {
 			o.State = "accepted"
 			guests, err := t.GuestsOf(o.From)

@@ -356,6 +356,44 @@ func TestOffersDeclined(t *testing.T) {
 	}
 }
 
+// TestOfferTooLate: who was asked to take over and has left cannot any more. Who is suspended
+// and extended hears of it when it is back.
+func TestOfferTooLate(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, peopled)
+	ctx := t.Context()
+	o, err := s.PersonLeaves(ctx, keeper, "uma", "", "ben", "a new post", false)
+	check(t, err)
+	_, err = s.PersonLeaves(ctx, keeper, "ben", "", "", "too", false)
+	check(t, err)
+	if _, err := s.AnswerOffer(ctx, keeper, o.ID, true); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "ben has left us") {
+		t.Errorf("%v", err)
+	}
+	post := &box{}
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	post.got = nil
+	for _, x := range []GuestChange{{Do: Suspend}, {Do: Extend, Until: "+60d"}, {Do: BringBack}, {Do: Extend, Until: "+90d"}} {
+		x.Addresses, x.Reason = []string{"bo@ilvane.example"}, "test"
+		list, err := s.ChangeGuests(ctx, keeper, x, false)
+		check(t, err)
+		if !list[0].Done {
+			t.Errorf("%s: %s", x.Do, list[0].Reason)
+		}
+		c.forward(time.Minute)
+	}
+	_, err = s.SendWaiting(ctx, post)
+	check(t, err)
+	var told []string
+	for _, m := range post.got {
+		told = append(told, strings.TrimPrefix(m.Subject, "Small: "))
+	}
+	// What is not so any more when it is sent is not told.
+	if got, want := strings.Join(told, "; "), "your access is back; you have more time"; got != want {
+		t.Errorf("%s", got)
+	}
+}
+
 // TestWithoutPartner tells how dates would move if the connection with a partner ended, or
 // if it were suspended.
 func TestWithoutPartner(t *testing.T) {
