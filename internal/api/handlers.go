@@ -745,6 +745,9 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		return nil, err
 	}
 	q := store.JournalQuery{Kind: opt(r.Params.Kind), ID: opt(r.Params.Id), Who: opt(r.Params.Who), Limit: pageSize(r.Params.Limit, 100) + 1}
+	if k := q.Kind; strings.ContainsFunc(k, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
+		return nil, &service.Invalid{Field: "kind", Value: k, Reason: "write a kind of thing that is journaled, as partner, guest or step"}
+	}
 	if t := opt(r.Params.About); t != "" {
 		a, err := addr.Parse(t)
 		if err != nil {

@@ -515,3 +515,24 @@ links: [{id: k, item: file:kit, for: [ab@ilvane.example, b@ilvane.example], righ
 		t.Errorf("others were changed: %s", all)
 	}
 }
+
+// TestListsKnowAddresses finds the record that a line is about however its address is written,
+// so that columns that are not there change nothing.
+func TestListsKnowAddresses(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, strings.Replace(guestWorld, "domains: [ilvane.example]", "domains: [ilvane.example, xn--bcher-kva.example]", 1)+`guests: [{address: ida@xn--bcher-kva.example, name: Ida, purpose: books, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]
+grants: [{party: ida@xn--bcher-kva.example, resource: file:kit, role: view, from: 2026-11-01, until: 2026-12-31, sponsor: ben}]
+`)
+	for _, x := range []struct{ what, text string }{{"guests", "address,language\n Ida@Bücher.example ,pt\n"}, {"grants", "party,resource,role,from,until\nIDA@BÜCHER.example,file:kit,view,2026-11-01,2027-01-31\n"}} {
+		out, err := s.PutList(t.Context(), keeper, "", x.what, "csv", nil, strings.NewReader(x.text), false)
+		check(t, err)
+		if out.Changed != 1 || out.Added != 0 || len(out.Errors) != 0 {
+			t.Errorf("%s: %+v", x.what, out)
+		}
+	}
+	g, own, err := s.Guest(t.Context(), "ida@bücher.example")
+	check(t, err)
+	if g.Name != "Ida" || g.Purpose != "books" || g.Language != "pt" || len(own) != 1 || own[0].Sponsor != "ben" || own[0].Until.String() != "2027-02-01T00:00:00Z" {
+		t.Errorf("%+v %+v", g, own)
+	}
+}

@@ -12,6 +12,7 @@ import (
 	"sort"
 	"strings"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -228,13 +229,13 @@ func sameDoc(a, b []byte) bool {
 func oldDoc(t *store.Tx, what string, v map[string]string) ([]byte, error) {
 	switch what {
 	case "guests":
-		g, err := t.Guest(strings.ToLower(strings.TrimSpace(v["address"])))
+		g, err := t.Guest(asKept(v["address"]))
 		if err != nil || g == nil {
 			return nil, err
 		}
 		return worldfile.GuestDoc(g), nil
 	case "grants":
-		list, err := t.Grants(strings.ToLower(strings.TrimSpace(v["party"])))
+		list, err := t.Grants(asKept(v["party"]))
 		if err != nil {
 			return nil, err
 		}
@@ -252,6 +253,16 @@ func oldDoc(t *store.Tx, what string, v map[string]string) ([]byte, error) {
 		return nil, nil
 	}
 	return t.Record(map[string]string{"links": "link", "spaces": "space", "people": "person"}[what], strings.TrimSpace(v["id"]))
+}
+
+// asKept writes an address as it is kept (lower case, the domain in A-labels); anything else
+// in lower case.
+func asKept(text string) string {
+	text = strings.TrimSpace(text)
+	if a, err := addr.Parse(text); err == nil {
+		return a.String()
+	}
+	return strings.ToLower(text)
 }
 
 // fieldAt is where the value of a column begins in the text of a row.

@@ -98,6 +98,16 @@ func (s *Service) SendWaiting(ctx context.Context, to Sender) (n int, err error)
 
 // Outbox lists messages, the newest first.
 func (s *Service) Outbox(ctx context.Context, recipient, state string, before uint64, limit int) ([]store.Message, error) {
+	if err := oneOfWords("state", state, "waiting", "sent", "failed"); err != nil {
+		return nil, err
+	}
+	if recipient != "" {
+		a, err := addr.Parse(strings.TrimSpace(recipient))
+		if err != nil {
+			return nil, &Invalid{"recipient", recipient, err.Error()}
+		}
+		recipient = a.String()
+	}
 	return s.store.Outbox(ctx, recipient, state, before, limit)
 }
 
