@@ -131,7 +131,7 @@ var calendars sync.Map // by the name of a zone
 
 func (s *Snapshot) calendar() *moment.Calendar {
 	name := s.pol.zone.String()
-	if c, ok := calendars.Load(name); ok && c.(*moment.Calendar).Zone() == s.pol.zone {
+	if c, ok := calendars.Load(name); ok { // a zone read twice is two places in memory and one zone
 		return c.(*moment.Calendar)
 	}
 	c := moment.NewCalendar(s.pol.zone)
