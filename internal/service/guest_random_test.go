@@ -81,7 +81,7 @@ func TestRandomLives(t *testing.T) {
 		names = append(names, n)
 	}
 	slices.Sort(names)
-	names = append(names, "invite", "invite", "accept", "change", "change", "come") // more often
+	names = append(names, "invite", "invite", "accept", "accept", "accept", "change", "change", "come", "wish", "merge") // more often
 	happened, refused := map[string]int{}, map[string]int{}
 	ours := func(err error) bool { // a reason, and not something that went wrong
 		var invalid *Invalid
@@ -130,7 +130,7 @@ func TestRandomLives(t *testing.T) {
 			}
 		}
 	}
-	for step := range 400 {
+	for step := 0; step < 400 || step < 4000 && len(happened) < len(ops); step++ { // on, until all of it happened
 		name := names[r.IntN(len(names))]
 		switch err := ops[name](); {
 		case err == nil:
