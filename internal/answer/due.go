@@ -15,6 +15,18 @@ type DueFilter struct {
 	Sponsor     string // a person; empty for all
 }
 
+// Known reports, as a *engine.WrongUse, a partner or a sponsor that there is not. "-" is the
+// sponsor of nobody.
+func (f *DueFilter) Known(s *engine.Snapshot) error {
+	if _, ok := s.PartnerOf(f.Partner); f.Partner != "" && !ok {
+		return &engine.WrongUse{Field: "partner", Value: f.Partner, Reason: "there is no such partner"}
+	}
+	if f.Sponsor != "" && f.Sponsor != "-" && !s.Has("person", f.Sponsor) {
+		return &engine.WrongUse{Field: "sponsor", Value: f.Sponsor, Reason: "there is no such person"}
+	}
+	return nil
+}
+
 // DueOver finds what is due. carried is how far steps have been carried out; moment.Always
 // where nothing is.
 func DueOver(s *engine.Snapshot, f DueFilter, carried moment.Moment) *engine.Due {

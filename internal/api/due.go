@@ -33,6 +33,9 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
 	ownGuests(ctx, &f.Sponsor)
+	if err := f.Known(st.Snapshot); err != nil {
+		return nil, err
+	}
 	if t := opt(p.Who); t != "" {
 		return s.dueOf(ctx, st, &f, t)
 	}

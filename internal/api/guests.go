@@ -348,6 +348,9 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 		return nil, &service.Invalid{Field: "until", Value: until, Reason: err.Error()}
 	}
 	ownGuests(ctx, &f.Sponsor)
+	if err := f.Known(st.Snapshot); err != nil {
+		return nil, err
+	}
 	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
 		return answer.DueWhole(st.Snapshot, f, s.Service.Carried()), nil
 	})

@@ -233,6 +233,9 @@ func (a *app) dueOfFile(from, until, partner, who string) ([]apigen.DueStep, err
 	if f.Until, err = moment.ParseEnd(until, now, s.Zone()); err != nil {
 		return nil, usage{fmt.Errorf("--until: %w", err)}
 	}
+	if err := f.Known(s); err != nil {
+		return nil, err
+	}
 	if who == "" {
 		d := answer.DueOver(s, f, moment.Always)
 		return answer.DueSteps(s, d.Steps(0, d.Total())), nil

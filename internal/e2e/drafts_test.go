@@ -312,7 +312,8 @@ func TestDue(t *testing.T) {
 		}
 	}
 	r.says(0, "no grant is left", "due", "--partner", "tholemere", "--within", "200d")
-	r.says(0, "Nothing is due.", "due", "--partner", "none", "--within", "200d")
+	r.says(2, `partner "none": there is no such partner`, "due", "--partner", "none", "--within", "200d")
+	r.says(2, `partner "none": there is no such partner`, "due", "--partner", "none", "--world", "../demo/world.yaml")
 	r.says(2, "give one of them", "due", "--within", "3d", "--until", "2030-01-01")
 	r.says(1, "who", "due", "nobody")
 	r.login("harbour")
