@@ -464,7 +464,7 @@ links: [{id: k, item: file:kit, for: [ab@ilvane.example, b@ilvane.example], righ
 	ctx := t.Context()
 	_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"}, Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
 	check(t, err)
-	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example", Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example"}, false)
+	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example", Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example; B@Ilvane.Example is wrong"}, false)
 	check(t, err)
 	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Remove, Addresses: []string{"b@ilvane.example"}, Reason: "gone"}, false)
 	check(t, err)
@@ -493,7 +493,7 @@ links: [{id: k, item: file:kit, for: [ab@ilvane.example, b@ilvane.example], righ
 		words += fmt.Sprintf("%s | %s | %s | %s | %s\n", e.Who, e.ID, e.Was, e.Now, e.Why)
 	}
 	left := strings.NewReplacer("ab@ilvane.example", "", "b@ilvane.example.net", "").Replace(words)
-	if strings.Contains(left, "b@ilvane.example") {
+	if strings.Contains(strings.ToLower(left), "b@ilvane.example") {
 		t.Errorf("it is still named: %s", left)
 	}
 	if !strings.Contains(words, "ab@ilvane.example") || !strings.Contains(words, "Bob, not forgotten.") {

@@ -85,7 +85,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		doc      string
 	}
 	var rows []row
-	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(doc, ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer'))", []any{address, address, open}, func(r *sql.Rows) error {
+	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(LOWER(doc), ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer'))", []any{address, address, open}, func(r *sql.Rows) error {
 		var x row
 		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
 		if isIn(x.id, x.doc) {
@@ -105,7 +105,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		}
 	}
 	rows = nil
-	if err := each(t.ctx, t.tx, "SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(doc, ?) > 0 AND until_revision != ? AND kind != 'bar'", []any{address, open}, func(r *sql.Rows) error {
+	if err := each(t.ctx, t.tx, "SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(LOWER(doc), ?) > 0 AND until_revision != ? AND kind != 'bar'", []any{address, open}, func(r *sql.Rows) error {
 		var x row
 		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
 		if isIn(x.doc) {
@@ -126,7 +126,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		}
 	}
 	var entries []Entry
-	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(COALESCE(was, ''), ?) > 0 OR INSTR(COALESCE(now, ''), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(why, ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {
+	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(LOWER(COALESCE(was, '')), ?) > 0 OR INSTR(LOWER(COALESCE(now, '')), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(LOWER(why), ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {
 		e, err := scanEntry(r)
 		if err == nil && isIn(e.ID, string(e.Was), string(e.Now), e.Who, e.Why) {
 			entries = append(entries, e)
@@ -173,7 +173,18 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	return pseudonym, err
 }
 
-// replaceWhole replaces what stands by itself in a text, which may be JSON (RFC 8259 §7: a
+// lower makes ASCII letters small, so that places stay what they are.
+func lower(text string) string {
+	b := []byte(text)
+	for i, c := range b {
+		if c >= 'A' && c <= 'Z' {
+			b[i] = c + 'a' - 'A'
+		}
+	}
+	return string(b)
+}
+
+// replaceWhole replaces what stands by itself in a text, in capitals or not, which may be JSON (RFC 8259 §7: a
 // letter behind a backslash is none). inside reports whether what is before, or what comes
 // after, makes it a part of something longer.
 func replaceWhole(text, what, by string, inside func(before, after string) bool) string {
@@ -181,9 +192,11 @@ func replaceWhole(text, what, by string, inside func(before, after string) bool)
 		return text
 	}
 	var b strings.Builder
+	plain := lower(text)
+	what = lower(what)
 	done := 0 // up to where the text is written down
 	for from := 0; ; {
-		i := strings.Index(text[from:], what)
+		i := strings.Index(plain[from:], what)
 		if i < 0 {
 			break
 		}
