@@ -140,11 +140,11 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 	if !slices.Contains(whatIfs, what) {
 		return usage{fmt.Errorf("--if %q: write %s", what, strings.Join(whatIfs, ", "))}
 	}
-	do := strings.ReplaceAll(what, "-", "_")
-	if what == "back" {
-		do = "bring_back"
+	do := client.DueSupposingDo(doNames[what])
+	if do == "" { // of the partner
+		do = client.DueSupposingDo(strings.ReplaceAll(what, "-", "_"))
 	}
-	b := client.DueSupposing{Address: who, Do: client.DueSupposingDo(do), Until: optional(until)}
+	b := client.DueSupposing{Address: who, Do: do, Until: optional(until)}
 	if what == "extend" {
 		yes := true
 		b.Grants = &yes

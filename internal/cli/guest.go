@@ -433,7 +433,9 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 				n++
 			}
 			next := ""
-			if g.Will != nil {
+			if g.Done && use == "remove" {
+				next = "removed"
+			} else if g.Will != nil {
 				for _, s := range *g.Will {
 					if s.Kind == "suspended" || s.Kind == "removed" || s.Kind == "invitation_lapses" {
 						next = day(s.At) + " " + s.What
@@ -476,7 +478,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 	}
 	switch use {
 	case "extend":
-		f.StringVar(&until, "until", "", "the new end; absent, what they asked for, or as far as one extension may go")
+		f.StringVar(&until, "until", "", "the new end; absent, as far as one extension may go")
 		f.BoolVar(&grants, "grants", false, "grants that would end before are extended too")
 	case "end-grant":
 		f.StringVar(&resource, "on", "", "the resource, as space:loan-dossier")

@@ -56,6 +56,9 @@ const (
 // Dos lists the changes.
 var Dos = []Do{Extend, Suspend, BringBack, End, Remove, EndGrant, Confirm, HandOver, Describe, InviteNew, Remind}
 
+// doSaid says in the journal why a record changed where nobody had to say it.
+var doSaid = map[Do]string{Confirm: "still needed", Describe: "put right", InviteNew: "invited again", Remind: "reminded of the invitation"}
+
 // GuestChange is a change of guests' records, one or many.
 type GuestChange struct {
 	Do                                         Do
@@ -104,7 +107,7 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	var out []GuestChanged
 	why := c.Reason
 	if why == "" {
-		why = string(c.Do)
+		why = doSaid[c.Do]
 	}
 	err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 		out = []GuestChanged{}
@@ -881,7 +884,7 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 		return nil, &Invalid{"text", "", "say why not; they read it"}
 	}
 	var w Wish
-	err = s.change(ctx, who.Name, "asked for more time: "+text, func(now *State, t *store.Tx) error {
+	err = s.change(ctx, who.Name, strings.TrimSuffix("asked for more time: "+text, ": "), func(now *State, t *store.Tx) error {
 		w = Wish{}
 		doc, err := t.Record("wish", a.String())
 		if err != nil {
@@ -934,43 +937,34 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 	return &w, err
 }
 
-// namingLinks returns the links that name an address, and namingGroups the groups that hold
-// it, as a change has them. Which they are is known from the state: reading all of them
-// would take as long as there are many.
-func namingLinks(now *State, t *store.Tx, a addr.Address) (out []world.Link, err error) {
-	ids, _ := now.Named(a)
+// recordsOf reads records by their ids; those that are not there any more are left out.
+func recordsOf[T any](read func(kind, id string) ([]byte, error), kind string, ids []string, of func(worldfile.Doc) (T, error)) (out []T, err error) {
 	for _, id := range ids {
-		doc, err := t.Record("link", id)
+		doc, err := read(kind, id)
 		if err != nil {
 			return nil, err
 		}
 		if doc == nil {
 			continue
 		}
-		l, err := worldfile.LinkOf(doc)
+		x, err := of(doc)
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, l)
+		out = append(out, x)
 	}
 	return
 }
 
-func namingGroups(now *State, t *store.Tx, a addr.Address) (out []world.Group, err error) {
+// namingLinks returns the links that name an address, and namingGroups the groups that hold
+// it, as a change has them. Which they are is known from the state: reading all of them
+// would take as long as there are many.
+func namingLinks(now *State, t *store.Tx, a addr.Address) ([]world.Link, error) {
+	ids, _ := now.Named(a)
+	return recordsOf(t.Record, "link", ids, worldfile.LinkOf)
+}
+
+func namingGroups(now *State, t *store.Tx, a addr.Address) ([]world.Group, error) {
 	_, ids := now.Named(a)
-	for _, id := range ids {
-		doc, err := t.Record("group", id)
-		if err != nil {
-			return nil, err
-		}
-		if doc == nil {
-			continue
-		}
-		g, err := worldfile.GroupOf(doc)
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, g)
-	}
-	return
+	return recordsOf(t.Record, "group", ids, worldfile.GroupOf)
 }

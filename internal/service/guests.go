@@ -170,26 +170,16 @@ func (s *Service) partiesOf(ctx context.Context, group string) ([]addr.Address, 
 	return g.Parties, err
 }
 
+// kept reads records as they are now.
+func (s *Service) kept(ctx context.Context) func(kind, id string) ([]byte, error) {
+	return func(kind, id string) ([]byte, error) { return s.store.Record(ctx, kind, id) }
+}
+
 // GroupsHolding lists the groups that hold an address.
-func (s *Service) GroupsHolding(ctx context.Context, a addr.Address) (out []world.Group, err error) {
+func (s *Service) GroupsHolding(ctx context.Context, a addr.Address) ([]world.Group, error) {
 	_, ids := s.State().Named(a)
-	for _, id := range ids {
-		doc, err := s.store.Record(ctx, "group", id)
-		if err != nil {
-			return nil, err
-		}
-		if doc == nil {
-			continue
-		}
-		g, err := worldfile.GroupOf(doc)
-		if err != nil {
-			return nil, err
-		}
-		if slices.Contains(g.Parties, a) {
-			out = append(out, g)
-		}
-	}
-	return
+	all, err := recordsOf(s.kept(ctx), "group", ids, worldfile.GroupOf)
+	return slices.DeleteFunc(all, func(g world.Group) bool { return !slices.Contains(g.Parties, a) }), err
 }
 
 // GrantsOf lists the grants of a party, written as Grant.Party has it.
@@ -198,26 +188,11 @@ func (s *Service) GrantsOf(ctx context.Context, party string) ([]world.Grant, er
 }
 
 // LinksFor lists the links that name an address and have not ended.
-func (s *Service) LinksFor(ctx context.Context, a addr.Address) (out []world.Link, err error) {
+func (s *Service) LinksFor(ctx context.Context, a addr.Address) ([]world.Link, error) {
 	now := s.Now()
 	ids, _ := s.State().Named(a)
-	for _, id := range ids {
-		doc, err := s.store.Record(ctx, "link", id)
-		if err != nil {
-			return nil, err
-		}
-		if doc == nil {
-			continue
-		}
-		l, err := worldfile.LinkOf(doc)
-		if err != nil {
-			return nil, err
-		}
-		if l.Until > now && slices.Contains(l.For, a) {
-			out = append(out, l)
-		}
-	}
-	return
+	all, err := recordsOf(s.kept(ctx), "link", ids, worldfile.LinkOf)
+	return slices.DeleteFunc(all, func(l world.Link) bool { return l.Until <= now || !slices.Contains(l.For, a) }), err
 }
 
 // MayLeave reports whether a guest may remove their own record.

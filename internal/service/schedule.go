@@ -355,7 +355,7 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 				}
 				digests[id].add(x.address.String())
 			}
-			if ends(step) && (x.awake || step.Kind == dated.Removed) && step.At != last { // one message for all that ends then
+			if ends(step) && (x.active || step.Kind == dated.Removed) && step.At != last { // one message for all that ends then
 				last = step.At
 				write(x.address, "warning", fmt.Sprintf("warning %s %s", x.address, step.At), []byte(jsonOf(map[string]string{"at": step.At.String()})))
 			}
@@ -415,7 +415,7 @@ func ends(st *engine.DueStep) bool {
 type soon struct {
 	address  addr.Address
 	name     string
-	awake    bool // accepted and not suspended: its grants give something that can end
+	active   bool // otherwise its grants give nothing that could end
 	steps    []engine.DueStep
 	sponsors []string // who is to hear of each step; empty for nobody
 }
@@ -430,7 +430,7 @@ func (s *Service) soonOf(st *State, q *engine.Sequences, a addr.Address, now mom
 	within := moment.EndOfDays(moment.DayOf(now, zone), int(st.GuestRule(a, "", ruleWarn)), zone)
 	party := st.PartyOf(a)
 	name, sponsor, _ := st.RecordOf(party)
-	x.address, x.name, x.awake = a, name, st.Awake(party)
+	x.address, x.name, x.active = a, name, st.Active(party)
 	for k := range all {
 		if all[k].At >= now && all[k].At <= within {
 			x.steps, x.sponsors = append(x.steps, all[k]), append(x.sponsors, sponsor)

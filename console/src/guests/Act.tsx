@@ -50,6 +50,8 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   })
   const list = ahead.data?.guests ?? []
   const can = list.filter((g) => g.done).length
+  const back = what === 'remove' && guest?.short.state === 'invited' // nothing was accepted yet
+  const title = back ? 'Take it back' : doWords[what]
   const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
   return (
     <Modal show onHide={close} size="lg" aria-labelledby="act-title">
@@ -61,15 +63,15 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
       >
         <Modal.Header closeButton>
           <Modal.Title id="act-title" as="h2">
-            {doWords[what]}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}
+            {title}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>
-          <p className="quiet">{leads[what]}</p>
+          <p className="quiet">{back ? 'What was meant for them goes, and the link that was sent is of no use any more.' : leads[what]}</p>
           {what === 'suspend' && keeper && (
             <p className="quiet">
               Their home account, where they have one, is not concerned. To stop somebody on every account,{' '}
-              {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}#bars`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
+              {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
             </p>
           )}
           {what === 'describe' && (
@@ -159,7 +161,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
             Leave it
           </Button>
           <Button type="submit" variant={what === 'remove' ? 'danger' : 'primary'} disabled={go.isPending || !ready || can === 0}>
-            {doWords[what]}
+            {title}
             {addresses.length > 1 ? ` ${can} of ${addresses.length}` : ''}
           </Button>
         </Modal.Footer>

@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, query, send, type ListKind, type ListTaken, type Session } from '../api'
 import { Page, Waiting, Wrong } from '../parts/bits'
+import { TextOrFile } from '../parts/TextOrFile'
 
 const titles: Record<string, string> = { guests: 'Guests', grants: 'Grants', links: 'Links', spaces: 'Spaces', people: 'People of ours' }
 const shownAtOnce = 200
@@ -99,25 +100,20 @@ export function ListsPage({ session }: { session: Session }) {
               take.mutate(true)
             }}
           >
-            <Form.Group controlId="list-text" className="mb-2">
-              <Form.Label>
-                CSV whose first line names columns{what === 'guests' ? ', or a SCIM list response' : ''}; needed: {kind.needs.join(', ')}
-              </Form.Label>
-              <Form.Control as="textarea" rows={6} className="csv" required value={text} placeholder={`${[...kind.needs, ...kind.columns.filter((c) => !kind.needs.includes(c))].slice(0, 4).join(',')}\n…`} onChange={(e) => anew(e.target.value)} />
-            </Form.Group>
-            <div className="inline-form">
-              <Form.Control
-                size="sm"
-                type="file"
-                aria-label="A file instead"
-                accept=".csv,.txt,.json,text/*"
-                onChange={(e) => {
-                  const f = (e.target as HTMLInputElement).files?.[0]
-                  if (f) void f.text().then(anew)
-                }}
-              />
+            <TextOrFile
+              id="list-text"
+              rows={6}
+              label={
+                <>
+                  CSV whose first line names columns{what === 'guests' ? ', or a SCIM list response' : ''}; needed: {kind.needs.join(', ')}
+                </>
+              }
+              value={text}
+              placeholder={`${[...kind.needs, ...kind.columns.filter((c) => !kind.needs.includes(c))].slice(0, 4).join(',')}\n…`}
+              change={anew}
+            >
               <Form.Control size="sm" aria-label="Why" placeholder="why, for the journal" value={why} onChange={(e) => setWhy(e.target.value)} />
-            </div>
+            </TextOrFile>
             {head.length > 0 && (
               <fieldset className="mapping">
                 <legend>Which of its columns is which of ours</legend>
@@ -166,6 +162,7 @@ export function ListsPage({ session }: { session: Session }) {
 }
 
 function Found({ x, written }: { x: ListTaken; written: boolean }) {
+  const changes = (x.sample ?? []).filter((c) => c.what !== 'same')
   return (
     <div data-testid="taken">
       <p role="status" className="mt-3">
@@ -173,58 +170,41 @@ function Found({ x, written }: { x: ListTaken; written: boolean }) {
         {x.errors.length > 0 ? <b>{x.errors.length} wrong: nothing is taken in until none is.</b> : written ? <b>Taken in.</b> : 'Nothing is written yet.'}
         {x.ignored && x.ignored.length > 0 && <> Left out: {x.ignored.join(', ')}.</>}
       </p>
-      {x.errors.length > 0 && (
-        <div className="wide import-lines" role="region" aria-label="What is wrong" tabIndex={0}>
-          <table className="table listing">
-            <thead>
-              <tr>
-                <th scope="col" className="num">
-                  Line
-                </th>
-                <th scope="col">Column</th>
-                <th scope="col">Value</th>
-                <th scope="col">What is wrong</th>
-              </tr>
-            </thead>
-            <tbody>
-              {x.errors.slice(0, shownAtOnce).map((e, i) => (
-                <tr key={i}>
-                  <td className="num">{e.line || ''}</td>
-                  <th scope="row">{e.column}</th>
-                  <td>{e.value}</td>
-                  <td>{e.text}</td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </div>
+      {x.errors.length > 0 ? (
+        <Lines label="What is wrong" columns={['Column', 'Value', 'What is wrong']} rows={x.errors.slice(0, shownAtOnce).map((e) => ({ line: e.line, cells: [e.column, e.value, e.text] }))} />
+      ) : (
+        changes.length > 0 && <Lines label="What changes" columns={['Which', 'What']} rows={changes.map((c) => ({ line: c.line, cells: [c.id, c.what] }))} />
       )}
-      {x.errors.length === 0 && x.sample && x.sample.some((c) => c.what !== 'same') && (
-        <div className="wide import-lines" role="region" aria-label="What changes" tabIndex={0}>
-          <table className="table listing">
-            <thead>
-              <tr>
-                <th scope="col" className="num">
-                  Line
-                </th>
-                <th scope="col">What</th>
-                <th scope="col">Which</th>
-              </tr>
-            </thead>
-            <tbody>
-              {x.sample
-                .filter((c) => c.what !== 'same')
-                .map((c, i) => (
-                  <tr key={i}>
-                    <td className="num">{c.line}</td>
-                    <td>{c.what}</td>
-                    <th scope="row">{c.id}</th>
-                  </tr>
-                ))}
-            </tbody>
-          </table>
-        </div>
-      )}
+    </div>
+  )
+}
+
+/** Lines of a list with what there is to say of each; the first cell names what it is about. */
+function Lines({ label, columns, rows }: { label: string; columns: string[]; rows: { line: number; cells: (string | undefined)[] }[] }) {
+  return (
+    <div className="wide import-lines" role="region" aria-label={label} tabIndex={0}>
+      <table className="table listing">
+        <thead>
+          <tr>
+            <th scope="col" className="num">
+              Line
+            </th>
+            {columns.map((c) => (
+              <th key={c} scope="col">
+                {c}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((r, i) => (
+            <tr key={i}>
+              <td className="num">{r.line || ''}</td>
+              {r.cells.map((c, k) => (k === 0 ? <th key={k} scope="row">{c}</th> : <td key={k}>{c}</td>))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
     </div>
   )
 }

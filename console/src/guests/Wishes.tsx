@@ -64,7 +64,7 @@ export function Waits() {
         <aside className="wish" aria-label="Mail that does not arrive">
           <p>
             <Link to="/guests?needs=mail">{lost.data.total === 1 ? 'Mail does not arrive at one guest' : `Mail does not arrive at ${lost.data.total} guests`}</Link>
-            {lost.data.total === 1 && lost.data.guests[0] && `: ${lost.data.guests[0].name || lost.data.guests[0].address}`}. Mend the address, or try again, on the guest's page.
+            {lost.data.total === 1 && lost.data.guests[0] && `: ${lost.data.guests[0].name || lost.data.guests[0].address}`}. Try again, or take the invitation back, on the guest's page.
           </p>
         </aside>
       )}

@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
 import { query, send, type DomainsImported } from '../api'
 import { Wrong } from '../parts/bits'
+import { TextOrFile } from '../parts/TextOrFile'
 
 const shownAtOnce = 200
 
@@ -37,33 +38,17 @@ export function ListImport({ list, partner, title, close }: { list: 'partner' | 
         </Modal.Header>
         <Modal.Body>
           {run.error && <Wrong error={run.error} />}
-          <Form.Group controlId="li-text" className="mb-2">
-            <Form.Label>An entry on each line, or CSV with the columns name, subdomains{list === 'barred' ? ', reason' : list === 'partner' ? ', look_alike' : ''}</Form.Label>
-            <Form.Control
-              as="textarea"
-              rows={7}
-              className="csv"
-              required
-              value={text}
-              placeholder={list === 'barred' ? '*.rude.example # sends junk\nlost.phone@pallowick.example # reported' : 'werft.example\n*.lab.werft.example'}
-              onChange={(e) => {
-                setText(e.target.value)
-                setFound(undefined)
-              }}
-            />
-          </Form.Group>
-          <div className="inline-form">
-            <Form.Control
-              size="sm"
-              type="file"
-              aria-label="A file instead"
-              accept=".txt,.csv,text/*"
-              onChange={(e) => {
-                const f = (e.target as HTMLInputElement).files?.[0]
-                if (f) void f.text().then(setText)
-                setFound(undefined)
-              }}
-            />
+          <TextOrFile
+            id="li-text"
+            rows={7}
+            label={<>An entry on each line, or CSV with the columns name, subdomains{list === 'barred' ? ', reason' : list === 'partner' ? ', look_alike' : ''}</>}
+            value={text}
+            placeholder={list === 'barred' ? '*.rude.example # sends junk\nlost.phone@pallowick.example # reported' : 'werft.example\n*.lab.werft.example'}
+            change={(t) => {
+              setText(t)
+              setFound(undefined)
+            }}
+          >
             <Form.Check
               id="li-replace"
               label="in place of what is kept"
@@ -73,7 +58,7 @@ export function ListImport({ list, partner, title, close }: { list: 'partner' | 
                 setFound(undefined)
               }}
             />
-          </div>
+          </TextOrFile>
           {found && (
             <div data-testid="imported">
               <p role="status" className="mt-3">

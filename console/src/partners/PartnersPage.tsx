@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form, Modal } from 'react-bootstrap'
-import { Link, useNavigate } from 'react-router'
+import { Link, useNavigate, useSearchParams } from 'react-router'
 import { call, query, services, type BothHalves, type Letter, type Partner } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Bars } from './Bars'
@@ -39,6 +39,7 @@ type Filter = keyof typeof filters
 const matches = (h: BothHalves, f: Filter) => f === 'all' || (f === 'mismatch' ? h.joint === 'their_turn' || h.joint === 'our_turn' : h.joint === f)
 
 export function PartnersPage({ role }: { role: string }) {
+  const wantsBar = useSearchParams()[0].has('bar') // somebody came to bar it: that stands first
   const [q, setQ] = useState('')
   const [adding, setAdding] = useState(false)
   const [show, setShow] = useState<Filter>('all')
@@ -66,6 +67,7 @@ export function PartnersPage({ role }: { role: string }) {
         </>
       }
     >
+      {wantsBar && <Bars keep={mayKeep(role)} />}
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading partners" />}
       {list.data && list.data.partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
@@ -143,7 +145,7 @@ export function PartnersPage({ role }: { role: string }) {
           <Letters all={letters.data.letters} named />
         </section>
       )}
-      <Bars keep={mayKeep(role)} />
+      {!wantsBar && <Bars keep={mayKeep(role)} />}
       {adding && <AddPartner close={() => setAdding(false)} />}
     </Page>
   )

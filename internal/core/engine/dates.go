@@ -822,8 +822,8 @@ func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	return
 }
 
-// Awake reports whether a party has a record that was accepted and is not suspended.
-func (s *Snapshot) Awake(party uint32) bool {
+// Active reports whether a party has a record that is active: accepted and not suspended.
+func (s *Snapshot) Active(party uint32) bool {
 	d := s.inv.dates.at(party)
 	return s.inv.parties.at(party).flags&hasRecord != 0 && (d.state == dated.Active || d.state == dated.Fed)
 }
