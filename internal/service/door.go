@@ -120,15 +120,7 @@ func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (orig
 
 // becomeGuest makes the record of a newcomer who proved who they are.
 func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language string) error {
-	origin, _, err := s.newcomer(ctx, s.State(), a)
-	if err != nil || origin == 0 {
-		return errors.Join(err, ErrDenied)
-	}
-	why := "signed up"
-	if origin&world.ByShare != 0 {
-		why = "came in to what was given to this address"
-	}
-	return s.change(ctx, GuestName(a.String()), why, func(now *State, t *store.Tx) error {
+	return s.change(ctx, GuestName(a.String()), "signed up", func(now *State, t *store.Tx) error {
 		if g, err := t.Guest(a.String()); err != nil || g != nil { // in another window, a moment ago
 			return err
 		}
@@ -138,6 +130,7 @@ func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language stri
 		}
 		if origin&world.ByShare != 0 {
 			origin = world.ByShare // it was given something; that it might have signed up too says nothing
+			t.Because("came in to what was given to this address")
 		}
 		at := s.Now()
 		_, err = t.PutGuest(&world.Guest{Address: a, Sponsor: sponsor, State: world.StateActive, Origins: origin, Since: at, Accepted: at, LastSeen: at, Language: language,
