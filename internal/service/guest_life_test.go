@@ -3,6 +3,7 @@ package service
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -448,6 +449,8 @@ func TestCodesFirst(t *testing.T) {
 	}
 }
 
+var pseudonymIn = regexp.MustCompile(`forgotten\.[0-9a-f]{16}@ilvane\.example`)
+
 // TestForgetWhole forgets one address and leaves others alone that read alike: what ends or
 // begins like it is somebody else.
 func TestForgetWhole(t *testing.T) {
@@ -492,7 +495,8 @@ links: [{id: k, item: file:kit, for: [ab@ilvane.example, b@ilvane.example], righ
 	for _, e := range es {
 		words += fmt.Sprintf("%s | %s | %s | %s | %s\n", e.Who, e.ID, e.Was, e.Now, e.Why)
 	}
-	left := strings.NewReplacer("ab@ilvane.example", "", "b@ilvane.example.net", "").Replace(words)
+	// A pseudonym may end with the letter that the address begins with.
+	left := strings.NewReplacer("ab@ilvane.example", "", "b@ilvane.example.net", "").Replace(pseudonymIn.ReplaceAllString(words, ""))
 	if strings.Contains(strings.ToLower(left), "b@ilvane.example") {
 		t.Errorf("it is still named: %s", left)
 	}
