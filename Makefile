@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: demo demo-reset build console test check bench generate install-database install-browser plot screenshots clean
+.PHONY: demo demo-reset build console test check bench generate install-database install-browser verify plot screenshots walk faults clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -41,6 +41,15 @@ test: install-database install-browser build
 	@$(GO) vet ./...
 	$(GO) test -timeout 20m ./...
 
+# Compares the engine with the slow evaluator and with asking everything one by one: ten
+# million questions and a hundred thousand lines of impacts of random worlds. It prints its
+# seed; make verify SEED=n does the same again.
+QUESTIONS ?= 10000000
+IMPACTS ?= 100000
+SEED ?= 0
+verify:
+	$(GO) test -count 1 -v -timeout 0 ./internal/core/engine -run '^(TestAgainstSlow|TestImpact)$$' -questions $(QUESTIONS) -impacts $(IMPACTS) -seed $(SEED)
+
 bench: install-database
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench
 
@@ -58,6 +67,16 @@ plot:
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build
 	WEXILLUM_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count 1 -run TestScreenshots ./internal/e2e
+
+# Kills, stops, freezes and cuts off services and their database while many write; it prints its
+# seed, and make faults SEED=n brings about the same.
+FAULTS ?= 200
+faults: install-database build
+	$(GO) test -count 1 -v -timeout 90m ./internal/e2e -run '^TestFaults$$' -faults $(FAULTS) -fault-seed $(SEED)
+
+# Walks through every page of the console at six widths, light and dark.
+walk: install-database install-browser build
+	WEXILLUM_WALK=yes $(GO) test -count 1 -v -timeout 60m -run 'TestConsoleLooks|TestKey' ./internal/e2e
 
 clean:
 	rm -rf bin run console/dist/assets console/dist/index.html console/dist/mark.svg

@@ -1,8 +1,8 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
-import { call, Failure, remember, type Session } from './api'
+import { call, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
 import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
 import { CheckPage } from './check/CheckPage'
@@ -37,7 +37,9 @@ import { DifferencePage } from './reach/DifferencePage'
 import { NumbersPage } from './reach/NumbersPage'
 import { ReachPage } from './reach/ReachPage'
 import { RulesPage } from './rules/RulesPage'
-import { SignIn } from './session/SignIn'
+import { workIn } from './drafts/quick'
+import { AccountPage } from './session/AccountPage'
+import { SignIn, SignInAgain } from './session/SignIn'
 
 /** Everything around a page: who is signed in, the question bar, what changes. */
 export function Frame() {
@@ -55,6 +57,11 @@ export function Frame() {
   })
   const { pathname } = useLocation()
   const navigate = useNavigate()
+  useEffect(() => {
+    const look = () => void client.invalidateQueries({ queryKey: ['session'] })
+    addEventListener(ended, look)
+    return () => removeEventListener(ended, look)
+  }, [client])
   const signedOut = session.error instanceof Failure && session.error.problem.status === 401
   const inbound = pathname.startsWith('/door') // guests come in whoever sits here
   if (session.isLoading) return <Waiting what="Opening" />
@@ -68,12 +75,11 @@ export function Frame() {
         }}
       />
     )
-  if (signedOut) return <SignIn
-        done={(s) => {
-          setZone(s.zone)
-          client.setQueryData(['session'], s)
-        }}
-      />
+  const back = (s: Session) => {
+    setZone(s.zone)
+    client.setQueryData(['session'], s)
+  }
+  if (signedOut && !session.data) return <SignIn done={back} />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
   if (session.data.role === 'guest')
     return (
@@ -89,7 +95,20 @@ export function Frame() {
         }}
       />
     )
-  return <Inside session={session.data} />
+  return (
+    <>
+      <Inside session={session.data} />
+      {signedOut && (
+        <SignInAgain
+          was={session.data}
+          done={(s) => {
+            back(s)
+            void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+          }}
+        />
+      )}
+    </>
+  )
 }
 
 function Inside({ session }: { session: Session }) {
@@ -97,8 +116,10 @@ function Inside({ session }: { session: Session }) {
   const navigate = useNavigate()
   const [away, setAway] = useState(false)
   const [theme, setTheme] = useState<Mode>(mode())
+  const [again, setAgain] = useState(0)
   useEffect(() => {
     const events = new EventSource('/api/v1/changes')
+    let retry: ReturnType<typeof setTimeout>
     let last = ''
     events.addEventListener('change', (e) => {
       setAway(false)
@@ -109,15 +130,30 @@ function Inside({ session }: { session: Session }) {
     events.onerror = () => {
       setAway(true)
       void client.invalidateQueries({ queryKey: ['session'] })
+      // A browser does not try again by itself after an answer that is no stream.
+      if (events.readyState === EventSource.CLOSED) retry = setTimeout(() => setAgain((n) => n + 1), 3000)
     }
-    return () => events.close()
-  }, [client])
+    return () => {
+      clearTimeout(retry)
+      events.close()
+    }
+  }, [client, session.csrf, again])
   const leave = async () => {
     await call('DELETE', '/api/v1/session').catch(() => undefined)
+    workIn(null) // the next who signs in here is in no draft of somebody else's
     client.clear()
     navigate('/')
     await client.resetQueries({ queryKey: ['session'] })
   }
+  const { pathname } = useLocation()
+  const from = useRef(pathname)
+  useEffect(() => {
+    if (from.current === pathname) return
+    from.current = pathname
+    document.getElementById('main')?.focus({ preventScroll: true }) // the work goes on on the new page
+  }, [pathname])
+  const waiting = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts'), enabled: session.role === 'administrator' })
+  const mine = (waiting.data?.drafts ?? []).filter((d) => d.state === 'waiting' && d.asked_by !== session.name).length
   const reader = session.role !== 'member'
   const next: Record<Mode, Mode> = { auto: 'light', light: 'dark', dark: 'auto' }
   return (
@@ -144,7 +180,16 @@ function Inside({ session }: { session: Session }) {
             {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
             {reader ? <NavLink to="/guests">Guests</NavLink> : <NavLink to="/invite">Invite</NavLink>}
             {reader && <NavLink to="/due">Due</NavLink>}
-            {reader && <NavLink to="/drafts">Drafts</NavLink>}
+            {reader && (
+              <NavLink to="/drafts">
+                Drafts
+                {mine > 0 && (
+                  <span className="waits-count" aria-label={`${mine} ${mine === 1 ? 'waits' : 'wait'} for you to confirm`}>
+                    {mine}
+                  </span>
+                )}
+              </NavLink>
+            )}
             {reader && <NavLink to="/findings">Findings</NavLink>}
             {reader && <NavLink to="/journal">Journal</NavLink>}
           </nav>
@@ -161,8 +206,11 @@ function Inside({ session }: { session: Session }) {
             >
               {theme === 'auto' ? '◐ auto' : theme === 'light' ? '○ light' : '● dark'}
             </Button>
-            <Button size="sm" variant="mast" onClick={() => void leave()} title={`Signed in as ${session.name}, ${session.role}`}>
-              Sign out {session.name}
+            <NavLink to="/account" className="mast-account" title={`Signed in as ${session.name}, ${session.role}`}>
+              {session.name}
+            </NavLink>
+            <Button size="sm" variant="mast" onClick={() => void leave()}>
+              Sign out
             </Button>
           </div>
         </div>
@@ -174,6 +222,7 @@ function Inside({ session }: { session: Session }) {
         </p>
       )}
       <DraftBar />
+      <p id="announcer" className="visually-hidden" role="status" />
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
         <Routes>
@@ -204,6 +253,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/drafts/:id" element={<DraftPage session={session} />} />
           <Route path="/revisions/:number" element={<RevisionPage />} />
           <Route path="/journal" element={<JournalPage />} />
+          <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
         </Routes>
       </main>

@@ -1,5 +1,6 @@
 import type { components } from './contract.gen'
 import { changesPolicy, inDraft, quickly } from './drafts/quick'
+import { idle } from './parts/activity'
 
 type Schemas = components['schemas']
 export type Answer = Schemas['Answer']
@@ -48,9 +49,13 @@ export type SpaceBrief = Schemas['SpaceBrief']
 export type SpaceView = Schemas['SpaceView']
 export type ValueRow = Schemas['ValueRow']
 export type Values = Schemas['Values']
+export type Weighed = Schemas['ValueWeighed']
 export type Would = Schemas['Would']
 export type Draft = Schemas['Draft']
 export type Remedies = Schemas['Remedies']
+export type Dates = Schemas['Dates']
+export type DatesGoing = Schemas['DatesGoing']
+export type DatesReleased = Schemas['DatesReleased']
 export type DueStep = Schemas['DueStep']
 export type Request = Schemas['Request']
 export type DueDays = Schemas['DueDays']
@@ -109,8 +114,21 @@ export function send<T>(path: string, text: string, type: string): Promise<T> {
   return request('POST', path, text, { 'Content-Type': type })
 }
 
-/** A change of policy goes into the draft that this window works in, or is a draft of its own. */
+const writing = new Map<string, Promise<unknown>>()
+
+/** The same, sent again before it is answered, is one: a double click does nothing twice. */
 function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+  if (method === 'GET') return place(method, path, body, headers)
+  const key = `${method} ${path} ${body ?? ''} ${inDraft()?.id ?? ''}`
+  const same = writing.get(key)
+  if (same) return same as Promise<T>
+  const p = place<T>(method, path, body, headers).finally(() => writing.delete(key))
+  writing.set(key, p)
+  return p
+}
+
+/** A change of policy goes into the draft that this window works in, or is a draft of its own. */
+function place<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   const d = inDraft()
   if (d && !path.startsWith('/api/v1/drafts') && !path.startsWith('/api/v1/session') && (method === 'GET' || changesPolicy(method, path) || /^\/api\/v1\/(ask|would|world|check|remedies$|due\/supposing)/.test(path) || path.includes('preview=true'))) return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
   if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
@@ -123,7 +141,7 @@ async function raw<T>(method: string, path: string, body: string | undefined, he
     response = await fetch(path, {
       method,
       credentials: 'same-origin',
-      headers: { ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...headers },
+      headers: { ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...(idle() ? { 'Wexillum-Idle': 'yes' } : {}), ...headers },
       body,
       keepalive: path.endsWith('/drop'), // also while the page is being left
     })
@@ -140,21 +158,36 @@ async function raw<T>(method: string, path: string, body: string | undefined, he
     } catch {
       problem = { type: 'about:blank', title: `The service answered ${response.status}`, status: response.status }
     }
+    if (response.status === 401 && path !== '/api/v1/session' && !path.startsWith('/api/v1/door')) dispatchEvent(new Event(signedOut))
     throw new Failure(problem)
   }
   return JSON.parse(text) as T
 }
 
+/** The event that a session has ended in the middle of something. */
+export const signedOut = 'wexillum.signed-out'
+
+/** A link to something that carries no header names the draft that this window works in. */
+export function linked(path: string): string {
+  const d = inDraft()
+  return d ? `${path}${path.includes('?') ? '&' : '?'}draft=${encodeURIComponent(d.id)}` : path
+}
+
+const draftHead = (): Record<string, string> => {
+  const d = inDraft()
+  return d ? { 'Wexillum-Draft': d.id } : {}
+}
+
 /** Gets a text as it is. */
 export async function text(path: string): Promise<string> {
-  const response = await fetch(path, { credentials: 'same-origin' })
+  const response = await fetch(path, { credentials: 'same-origin', headers: draftHead() })
   if (!response.ok) throw new Failure((await response.json()) as Problem)
   return response.text()
 }
 
 /** Posts a list and hands over what is found of it line by line, while it comes. */
 export async function check(params: Record<string, string | undefined>, list: string, found: (x: CheckFound) => void, signal: AbortSignal): Promise<void> {
-  const response = await fetch(`/api/v1/check${query(params)}`, { method: 'POST', credentials: 'same-origin', headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf }, body: list, signal })
+  const response = await fetch(`/api/v1/check${query(params)}`, { method: 'POST', credentials: 'same-origin', headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf, ...draftHead() }, body: list, signal })
   if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem)
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''

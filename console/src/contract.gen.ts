@@ -23,6 +23,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Sign out everywhere; every session and every token of one's own is over for good */
+        delete: operations["endOwnSessions"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/account/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change one's own password; every other session and every token of one's own ends */
+        put: operations["setOwnPassword"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tokens": {
         parameters: {
             query?: never;
@@ -107,6 +141,25 @@ export interface paths {
         /** Make or change an account */
         put: operations["putAccount"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/accounts/{name}/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End every session and every token of an account for good */
+        post: operations["endSessions"];
         delete?: never;
         options?: never;
         head?: never;
@@ -434,6 +487,24 @@ export interface paths {
         post?: never;
         /** Take a domain from a partner */
         delete: operations["removeDomain"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/two-people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** When somebody else must confirm what is published */
+        get: operations["getTwoPeople"];
+        /** Change when somebody else must confirm what is published */
+        put: operations["setTwoPeople"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -933,7 +1004,8 @@ export interface paths {
         /** Record what a partner's own side admits or refuses */
         put: operations["setStance"];
         post?: never;
-        delete?: never;
+        /** Take back what was recorded last; letters that it closed are open again */
+        delete: operations["undoStance"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1257,6 +1329,74 @@ export interface paths {
         put?: never;
         /** How the dates of a guest move if something were done */
         post: operations["dueSupposing"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which dates wait, what they would set going if they counted, and what is held */
+        get: operations["dates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dates/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let dates count that wait, for all or for a part */
+        post: operations["releaseDates"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/dates/lift": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let go what is held because it is more than may happen in a day */
+        post: operations["liftBrake"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/mend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rewrite a record that cannot be read without the characters that no text may hold */
+        post: operations["mendRecord"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1853,6 +1993,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/drafts/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a draft of a change that is only looked at */
+        post: operations["keepDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/drafts/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open a draft again that was given up */
+        post: operations["restoreDraft"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/drafts/{id}/undo": {
         parameters: {
             query?: never;
@@ -2316,6 +2496,13 @@ export interface components {
             person: string;
             disabled: boolean;
         };
+        TwoPeople: {
+            /**
+             * @description never; where something is opened; or always
+             * @enum {string}
+             */
+            when: "never" | "loosening" | "always";
+        };
         AccountChange: {
             role: components["schemas"]["Role"];
             /** @description The person of ours who has the account; needed for a member */
@@ -2385,6 +2572,8 @@ export interface components {
             text: string;
             /** @description What to do about a refusal */
             next?: string;
+            /** @description Where that is done, as space:ID, partner:ID, guest:ADDRESS, exception:ID, rule:NAME, person:ID, or partners */
+            at?: string;
             /** @description Id of the partner it is about */
             partner?: string;
             rule?: string;
@@ -2449,6 +2638,8 @@ export interface components {
             organisation: string;
             /** Format: int64 */
             revision: number;
+            /** @description The draft as which it is answered */
+            draft?: string;
             at: string;
             /**
              * @description Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
@@ -2655,6 +2846,24 @@ export interface components {
             layer: string;
             rules: components["schemas"]["ValueRow"][];
             etag: string;
+            weighed?: components["schemas"]["ValueWeighed"];
+        };
+        /** @description Who would gain and who would lose by a value; with preview alone */
+        ValueWeighed: {
+            /** @description Nothing changes for anybody */
+            nothing: boolean;
+            /** @description The new value is looser than what counted */
+            loosens: boolean;
+            was?: string;
+            becomes?: string;
+            parties: components["schemas"]["Moves"];
+            granted: components["schemas"]["Moves"];
+            wide: components["schemas"]["Moves"];
+            /** @description Typical newcomers who would gain */
+            newcomers: string[];
+            /** @description The first of those who gain or lose */
+            lines?: string[];
+            not_counted: string[];
         };
         ValueRow: {
             rule: string;
@@ -2842,8 +3051,14 @@ export interface components {
             item_name?: string;
             bearer: boolean;
             for?: string[];
+            /** @description The right that it was given */
             right: string;
+            /** @description The right that counts; none where it opens nothing */
+            effective_right?: string;
+            /** @description When it ends as the rules have it; absent for never */
+            effective_until?: string;
             created: string;
+            /** @description The end that it was given */
             until?: string;
             download: boolean;
             password: boolean;
@@ -3105,6 +3320,10 @@ export interface components {
             note?: string;
             /** @enum {string} */
             form?: "markdown" | "html" | "text";
+            /** @description Mail it to the addresses it is sent to, with a copy to the partner's owner */
+            mail?: boolean;
+            /** @description Although a letter on the same matter is open */
+            again?: boolean;
             why?: components["schemas"]["Why"];
         };
         Letter: {
@@ -3126,6 +3345,13 @@ export interface components {
             /** @description Their answer, or how it became known */
             said?: string;
             text?: string;
+            /** @description Where it is mailed to, the owner's copy included */
+            mailed?: string[];
+            message_id?: string;
+            /** @description Why it is not mailed */
+            not_mailed?: string;
+            /** @description Letters on the same matter that are open */
+            same?: string[];
         };
         OurStatement: {
             /** @description Whether this service publishes it */
@@ -3198,6 +3424,8 @@ export interface components {
             sign_in?: string;
             /** @description As whom we are known there */
             sign_in_client?: string;
+            /** @description Addresses count that their sign-in does not call verified */
+            sign_in_unverified?: boolean;
             opened: {
                 [key: string]: boolean;
             };
@@ -3205,6 +3433,8 @@ export interface components {
                 [key: string]: components["schemas"]["SetValue"];
             };
             stance: components["schemas"]["Stance"][];
+            /** @description With a preview of a stance */
+            weighed?: components["schemas"]["ValueWeighed"];
             counts: components["schemas"]["PartnerCounts"];
             /** @description After a change and in its preview: whom and what it concerns */
             concerns?: components["schemas"]["PartnerCounts"];
@@ -3264,6 +3494,7 @@ export interface components {
             statement?: string;
             sign_in?: string;
             sign_in_client?: string;
+            sign_in_unverified?: boolean;
             note?: string;
             opened?: {
                 [key: string]: boolean;
@@ -3323,6 +3554,98 @@ export interface components {
             kinds: {
                 [key: string]: number;
             };
+            /** @description The dates of the records that came wait */
+            waits?: boolean;
+            going?: components["schemas"]["DatesGoing"];
+            /** @description What an earlier version took and this one does not */
+            odd?: string[];
+        };
+        ImpactOutward: {
+            action: string;
+            /** @description A typical newcomer for the target */
+            who: string;
+            name: string;
+            partner?: string;
+            people: number;
+            /** @description One of them */
+            person?: string;
+            /** @enum {string} */
+            change: "gained" | "lost" | "otherwise";
+        };
+        ImpactForwarder: {
+            mailbox: string;
+            to: string;
+            starts: boolean;
+        };
+        ImpactPresenters: {
+            action: string;
+            /** @enum {string} */
+            change: "gained" | "lost";
+            parties: number;
+            presenters: number;
+            pairs: number;
+            person?: string;
+            newcomers: string[];
+        };
+        DatesGoing: {
+            records: number;
+            /** @description Steps that would happen at once, by kind */
+            at_once: {
+                [key: string]: number;
+            };
+            /** @description The same by partner; none where there is none */
+            partners: {
+                [key: string]: number;
+            };
+            /** @description What would follow */
+            days: components["schemas"]["DatesDay"][];
+            /** @description Messages that would go out in the first days */
+            mail: number;
+        };
+        DatesFloor: {
+            /** @description organisation, partner:ID or step:CAUSE */
+            for: string;
+            /** @description A moment, or never while they wait */
+            from: string;
+            mail?: string;
+        };
+        DatesDay: {
+            day: string;
+            kinds: {
+                [key: string]: number;
+            };
+        };
+        DatesHeld: {
+            records: number;
+            mail: number;
+        };
+        Dates: {
+            waiting: components["schemas"]["DatesGoing"];
+            mail_waits: boolean;
+            floors: components["schemas"]["DatesFloor"][];
+            held: components["schemas"]["DatesHeld"];
+        };
+        DatesRelease: {
+            /** @description organisation, partner:ID, step:CAUSE, or a guest's address; absent is everything */
+            for?: string;
+            /** @description A moment or a day; absent is after the days that guests are told ahead */
+            from?: string;
+            /** @description What is due is carried out */
+            steps?: boolean;
+            /** @description Mail about it is sent */
+            mail?: boolean;
+            /** @description Although it is sooner, or more at once, than the brake lets */
+            confirm?: boolean;
+            why?: components["schemas"]["Why"];
+        };
+        DatesReleased: {
+            for: string;
+            from: string;
+            steps: boolean;
+            mail: boolean;
+            going?: components["schemas"]["DatesGoing"];
+            /** @description Why it has to be confirmed */
+            brake?: string;
         };
         Moves: {
             /** @description From no to yes */
@@ -3449,6 +3772,14 @@ export interface components {
             newcomers: components["schemas"]["ImpactNewcomer"][];
             links_stopped: string[];
             links_started: string[];
+            /** @description What people of ours would become able to do elsewhere, or no longer */
+            outward?: components["schemas"]["ImpactOutward"][];
+            /** @description Forwarders that would start or stop */
+            forwarders?: components["schemas"]["ImpactForwarder"][];
+            /** @description What outsiders could do in whatever people of ours present */
+            presenters?: components["schemas"]["ImpactPresenters"][];
+            /** @description Records that it would suspend or remove at once */
+            suspended?: number;
             /** @description Guests whom shorter days suspend or remove at once */
             cut_off?: components["schemas"]["CutOff"][];
             cut_off_total?: number;
@@ -3628,17 +3959,22 @@ export interface components {
             account: string;
             changes: components["schemas"]["RemedyChange"][];
             conditions: string[];
-            counts?: {
-                /** @description Typical newcomers that would gain */
-                newcomers: number;
-                /** @description Known parties and live links that would */
-                parties: number;
-                /** @description (party, action, resource) from no to yes, the asked one included */
-                granted: number;
-                wide_pairs: number;
-                /** @description When all of it ends by itself; absent where something stays */
-                until?: string;
-            };
+            counts?: components["schemas"]["RemedyCounts"];
+        };
+        RemedyCounts: {
+            /** @description Typical newcomers that would gain */
+            newcomers: number;
+            /** @description Known parties and live links that would */
+            parties: number;
+            /** @description (party, action, resource) from no to yes, the asked one included */
+            granted: number;
+            wide_pairs: number;
+            /** @description What people of ours could do elsewhere: person, action and class of target, and forwarders that start */
+            outward?: number;
+            /** @description What is not counted */
+            not_counted?: string[];
+            /** @description When all of it ends by itself; absent where something stays */
+            until?: string;
         };
         Remedies: {
             /** @enum {string} */
@@ -3946,6 +4282,9 @@ export interface components {
             ignored?: string[];
             errors: components["schemas"]["ListError"][];
             sample?: components["schemas"]["ListChange"][];
+            /** @description The dates of the records that came wait */
+            waits?: boolean;
+            going?: components["schemas"]["DatesGoing"];
         };
         DoorKey: {
             key: string;
@@ -4178,6 +4517,52 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    endOwnSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Signed out everywhere */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setOwnPassword: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description The password that counts now */
+                    old: string;
+                    new: string;
+                };
+            };
+        };
+        responses: {
+            /** @description It counts from now on */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listTokens: {
         parameters: {
             query?: never;
@@ -4323,6 +4708,33 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Account"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    endSessions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description Ended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -4474,6 +4886,8 @@ export interface operations {
         parameters: {
             query?: {
                 form?: "html" | "csv";
+                /** @description Id or name of a draft to answer as, for links that carry no header */
+                draft?: string;
                 resource?: string;
                 all?: boolean;
                 action?: string;
@@ -4681,6 +5095,8 @@ export interface operations {
                 content: {
                     "application/json": {
                         partners: components["schemas"]["Partner"][];
+                        /** @description How many there are on all pages */
+                        total: number;
                         /** @description Cursor of the next page; empty at the end */
                         next: string;
                     };
@@ -4959,6 +5375,56 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    getTwoPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The setting */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoPeople"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setTwoPeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    when: "never" | "loosening" | "always";
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description The setting */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TwoPeople"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     listBars: {
         parameters: {
             query?: never;
@@ -5177,7 +5643,10 @@ export interface operations {
     };
     setValue: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: {
                 /** @description ETag of the state that the change was made from */
                 "If-Match"?: components["parameters"]["IfMatch"];
@@ -5213,6 +5682,8 @@ export interface operations {
             query?: {
                 /** @description The reason that the journal keeps */
                 why?: components["parameters"]["WhyParam"];
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
             };
             header?: {
                 /** @description ETag of the state that the change was made from */
@@ -5613,7 +6084,10 @@ export interface operations {
     };
     endLink: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: never;
             path: {
                 id: string;
@@ -5626,6 +6100,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description With preview, who would lose what */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ValueWeighed"];
+                };
+            };
             /** @description Ended */
             204: {
                 headers: {
@@ -5851,7 +6334,10 @@ export interface operations {
     };
     setStance: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Say what would change and change nothing */
+                preview?: components["parameters"]["Preview"];
+            };
             header?: never;
             path: {
                 id: string;
@@ -5864,6 +6350,34 @@ export interface operations {
                 "application/json": components["schemas"]["StanceChange"];
             };
         };
+        responses: {
+            /** @description The partner */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Partner"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    undoStance: {
+        parameters: {
+            query?: {
+                /** @description The reason that the journal keeps */
+                why?: components["parameters"]["WhyParam"];
+            };
+            header?: never;
+            path: {
+                id: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description The partner */
             200: {
@@ -6430,6 +6944,112 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DueSupposed"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    dates: {
+        parameters: {
+            query?: {
+                /** @description As if they counted from this moment or day on; absent is now */
+                from?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dates"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    releaseDates: {
+        parameters: {
+            query?: {
+                /** @description Say what would become of it and do nothing */
+                preview?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DatesRelease"];
+            };
+        };
+        responses: {
+            /** @description Done */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatesReleased"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    liftBrake: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    why: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description What was held */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DatesHeld"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    mendRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    kind: string;
+                    id: string;
+                    why?: components["schemas"]["Why"];
+                };
+            };
+        };
+        responses: {
+            /** @description Mended */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };
@@ -7387,6 +8007,62 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    keepDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    restoreDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Id or name of the draft */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WhyOnly"];
+            };
+        };
+        responses: {
+            /** @description The draft */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Draft"];
+                };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     undoEdit: {
         parameters: {
             query?: never;
@@ -7723,6 +8399,14 @@ export interface operations {
                 preview?: components["parameters"]["Preview"];
                 /** @description The reason that the journal keeps */
                 why?: components["parameters"]["WhyParam"];
+                /** @description The name of the file, for what is said about it */
+                file?: string;
+                /** @description Although its dates would let many records go at once */
+                confirm?: boolean;
+                /** @description It is a dump of this installation: its dates go on as the file has them */
+                restore?: boolean;
+                /** @description It is a dump of an earlier version: what is refused now is taken, admits nobody, and is listed */
+                older?: boolean;
             };
             header?: never;
             path?: never;

@@ -7,9 +7,13 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter } from 'react-router'
 import { Failure } from './api'
 import { Frame } from './Frame'
+import { watchActivity } from './parts/activity'
+import { keepFocus } from './parts/focus'
 import { applyMode } from './parts/mode'
 
 applyMode()
+watchActivity()
+keepFocus()
 const client = new QueryClient({
   defaultOptions: { queries: { staleTime: 10_000, retry: (n, e) => n < 2 && !(e instanceof Failure && e.problem.status >= 400 && e.problem.status < 500) } },
 })

@@ -3,10 +3,15 @@
 package answer
 
 import (
+	"cmp"
+	"fmt"
+	"strings"
+
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/remedy"
 	"wexillum.example/internal/core/world"
 )
 
@@ -77,7 +82,126 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) apigen.Answer {
 	for i := range x.Accounts {
 		out.Accounts = append(out.Accounts, account(&x.Accounts[i]))
 	}
+	promised(s, x, &out)
+	saidOnce(out.Gates)
+	for i := range out.Accounts {
+		saidOnce(out.Accounts[i].Gates)
+	}
 	return out
+}
+
+// saidOnce leaves out a cause that says of a second key what one before says of the first.
+func saidOnce(gates []apigen.Gate) {
+	for g := range gates {
+		said := map[string]int{}
+		var once []apigen.Cause
+		for _, c := range gates[g].Causes {
+			k := fmt.Sprint(c.Refuses, c.Text)
+			i, again := said[k]
+			if !again {
+				said[k] = len(once)
+				once = append(once, c)
+				continue
+			}
+			if first := once[i].Next; first != nil && c.Next != nil && !strings.Contains(*first, *c.Next) {
+				both := *first + " " + *c.Next
+				once[i].Next = &both
+			}
+		}
+		if once != nil {
+			gates[g].Causes = once
+		}
+	}
+}
+
+// nothingHelps is said of a cause against which every change that there is was tried.
+const nothingHelps = "No change that can be made here was found to change this."
+
+// stepDays is for how long what a next step gives is given.
+const stepDays = 90
+
+// promised replaces the next steps of an answer's causes by ones that were tried: once they
+// are made, their cause refuses no more. What no change of ours can be against keeps its
+// words.
+func promised(s *engine.Snapshot, x *engine.Answer, out *apigen.Answer) {
+	until := moment.EndOfDays(moment.DayOf(x.Question.At, s.Zone()), stepDays, s.Zone())
+	for i := range x.Accounts {
+		a := &x.Accounts[i]
+		for g := range a.Gates {
+			for k := range a.Gates[g].Causes {
+				c := &a.Gates[g].Causes[k]
+				if !c.Refuses {
+					continue
+				}
+				set, known := remedy.Step(s, &x.Question, a.Account, catalogue.Gate(g), c, until)
+				if !known || len(set) == 0 && c.Code == catalogue.RecordSuspended || len(set) == 1 && (set[0].Kind == remedy.TheirStance || set[0].Kind == remedy.Activate && set[0].Who == "the party") { // the words ask them
+					continue
+				}
+				next, at, who := nothingHelps, "", c.WhoText()
+				if len(set) > 0 {
+					next, at, who = stepText(s, set), stepAt(s, &set[0]), set[0].Who
+				}
+				told := func(c *apigen.Cause) { c.Next, c.At, c.Who = &next, text(at), text(who) }
+				told(&out.Accounts[i].Gates[g].Causes[k])
+				if a == x.Deciding() {
+					told(&out.Gates[g].Causes[k])
+				}
+			}
+		}
+	}
+}
+
+// stepAt tells where a change is made.
+func stepAt(s *engine.Snapshot, c *remedy.Change) string {
+	switch c.Kind {
+	case remedy.GiveGrant, remedy.JoinGroup, remedy.AtItem, remedy.AtSpace, remedy.Admit, remedy.TakeIn, remedy.MeetingDoor:
+		space := c.Resource.ID
+		switch {
+		case c.Resource.Kind == catalogue.Meeting:
+			_, space = s.HostOf(c.Resource.ID)
+		case c.Resource.Kind.IsItem():
+			space = s.SpaceOf(c.Resource.ID)
+		}
+		if space == "" {
+			return ""
+		}
+		return "space:" + space
+	case remedy.Activate, remedy.Extend, remedy.Licence:
+		if c.Resource.ID != "" {
+			return c.Resource.String()
+		}
+		return "guest:" + c.Party.String()
+	case remedy.Exceptional:
+		if c.Person != "" {
+			return "person:" + c.Person
+		}
+		return "rule:" + c.Rule.String()
+	case remedy.EditException, remedy.EndException:
+		return "exception:" + c.Except
+	case remedy.AtPartner, remedy.OpenPartner, remedy.ResumePartner, remedy.AddDomain, remedy.TheirStance:
+		return "partner:" + c.Partner
+	case remedy.MakePartner, remedy.LiftBar:
+		return "partners"
+	}
+	return "rule:" + c.Rule.String()
+}
+
+// stepText says changes in sentences, and who can make each where it is not an administrator.
+func stepText(s *engine.Snapshot, set []remedy.Change) string {
+	var out []string
+	for i := range set {
+		text := set[i].Text()
+		kind, id, _ := strings.Cut(set[i].Who, ":")
+		switch kind {
+		case "owner", "sponsor":
+			name := cmp.Or(s.NameOf(world.Resource{Kind: catalogue.Person, ID: id}), id)
+			text = strings.TrimSuffix(text, ".") + "; " + name + " can do it."
+		case "the party":
+			text = strings.TrimSuffix(text, ".") + "; it is for them to do."
+		}
+		out = append(out, text)
+	}
+	return strings.Join(out, " ")
 }
 
 // YesNo writes a decision.
@@ -158,7 +282,7 @@ func Actions() []apigen.Action {
 
 // Rules writes the catalogue of rules as the snapshot sets them. With only, just
 // those.
-func Rules(s *engine.Snapshot, only []*catalogue.Rule, etag func(catalogue.RuleID) string) []apigen.Rule {
+func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag func(catalogue.RuleID) string) []apigen.Rule {
 	below := s.Set()
 	pol := s.Policy()
 	set := map[catalogue.RuleID]bool{}
@@ -200,6 +324,9 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, etag func(catalogue.RuleI
 			add("partner", pol.Partners[i].ID, pol.Partners[i].Name, pol.Partners[i].Rules)
 		}
 		for i := range pol.Exceptions {
+			if pol.Exceptions[i].Until <= at { // it is over
+				continue
+			}
 			add("people", pol.Exceptions[i].ID, pol.Exceptions[i].Reason, pol.Exceptions[i].Rules)
 		}
 		for _, b := range below[r.ID] {

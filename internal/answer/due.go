@@ -27,16 +27,16 @@ func (f *DueFilter) Known(s *engine.Snapshot) error {
 	return nil
 }
 
-// DueOver finds what is due. carried is how far steps have been carried out; moment.Always
-// where nothing is.
-func DueOver(s *engine.Snapshot, f DueFilter, carried moment.Moment) *engine.Due {
+// DueOver finds what is due; since is from when on what is due is kept, moment.Always where
+// nothing is.
+func DueOver(s *engine.Snapshot, f DueFilter, since moment.Moment) *engine.Due {
 	keep := keepOf(s, &f)
-	if keep == nil && carried != moment.Always {
-		if d, ok := s.Ahead(f.From, f.Until, carried); ok {
+	if keep == nil && since != moment.Always {
+		if d, ok := s.Ahead(f.From, f.Until, since); ok {
 			return d
 		}
 	}
-	return s.Scan(f.From, f.Until, carried, keep)
+	return s.Scan(f.From, f.Until, keep)
 }
 
 // keepOf picks the records that a filter means; nil for all.
@@ -81,6 +81,6 @@ func DueKinds(n *[dated.NumKinds]int) map[string]int {
 }
 
 // DueWhole finds what is due by looking at every record, so that it is known by day.
-func DueWhole(s *engine.Snapshot, f DueFilter, carried moment.Moment) *engine.Due {
-	return s.Scan(f.From, f.Until, carried, keepOf(s, &f))
+func DueWhole(s *engine.Snapshot, f DueFilter) *engine.Due {
+	return s.Scan(f.From, f.Until, keepOf(s, &f))
 }

@@ -1,6 +1,7 @@
 package answer
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"strings"
@@ -143,7 +144,43 @@ func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) ap
 	for i := range lines {
 		out.Lines = append(out.Lines, v.ImpactLine(&lines[i]))
 	}
+	v.elsewhere(x, &out)
 	return out
+}
+
+// elsewhere writes what an impact counts of our own people and of records that it ends.
+func (v *View) elsewhere(x *engine.Impact, out *apigen.Impact) {
+	person := func(id string) *string {
+		return text(cmp.Or(v.Snapshot.NameOf(world.Resource{Kind: catalogue.Person, ID: id}), id))
+	}
+	if len(x.Outward) > 0 {
+		list := make([]apigen.ImpactOutward, 0, len(x.Outward))
+		for _, m := range x.Outward {
+			list = append(list, apigen.ImpactOutward{Action: m.Action.String(), Who: m.Target.Who.String(), Name: m.Target.Name, Partner: text(m.Target.Partner), People: m.People, Person: person(m.Person), Change: apigen.ImpactOutwardChange(m.Change)})
+		}
+		out.Outward = &list
+	}
+	if len(x.Forwarders) > 0 {
+		list := make([]apigen.ImpactForwarder, 0, len(x.Forwarders))
+		for _, m := range x.Forwarders {
+			list = append(list, apigen.ImpactForwarder{Mailbox: *person(m.Mailbox), To: m.To.String(), Starts: m.Starts})
+		}
+		out.Forwarders = &list
+	}
+	if len(x.Presenters) > 0 {
+		list := make([]apigen.ImpactPresenters, 0, len(x.Presenters))
+		for _, m := range x.Presenters {
+			p := apigen.ImpactPresenters{Action: m.Action.String(), Change: apigen.ImpactPresentersChange(m.Change), Parties: m.Parties, Presenters: m.Presenters, Pairs: m.Pairs, Person: person(m.Person), Newcomers: []string{}}
+			for _, n := range m.Newcomers {
+				p.Newcomers = append(p.Newcomers, n.Name)
+			}
+			list = append(list, p)
+		}
+		out.Presenters = &list
+	}
+	if x.Suspended > 0 {
+		out.Suspended = &x.Suspended
+	}
 }
 
 // Collect returns a function that keeps the first lines of an impact, and where they
@@ -381,14 +418,17 @@ func Files(was, next *world.World, now moment.Moment, at string) (v *View, befor
 		held.Organisation = next.Organisation
 	}
 	before = engine.Of(&held)
+	v = &View{Snapshot: before, At: now, Recorded: "now"}
+	if at != "" {
+		if v.At, err = moment.ParseLoose(at, now, before.Zone()); err != nil {
+			return
+		}
+	}
 	e := before.Aside()
 	e.SetPolicy(next)
 	e.HoldBack()
+	e.ActForward(v.At)
 	after = e.Done()
-	v = &View{Snapshot: before, At: now, Recorded: "now"}
-	if at != "" {
-		v.At, err = moment.ParseLoose(at, now, before.Zone())
-	}
 	return
 }
 

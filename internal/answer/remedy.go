@@ -33,13 +33,13 @@ func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, count
 		x := RemedyOption(&options[i])
 		if counts {
 			c := &weights[i]
-			x.Counts = &struct {
-				Granted   int     `json:"granted"`
-				Newcomers int     `json:"newcomers"`
-				Parties   int     `json:"parties"`
-				Until     *string `json:"until,omitempty"`
-				WidePairs int     `json:"wide_pairs"`
-			}{c.Granted, c.Newcomers, c.Parties, momentText(c.Until), c.WidePairs}
+			x.Counts = &apigen.RemedyCounts{Granted: c.Granted, Newcomers: c.Newcomers, Parties: c.Parties, Until: momentText(c.Until), WidePairs: c.WidePairs}
+			if c.Outward > 0 {
+				x.Counts.Outward = &c.Outward
+			}
+			if len(c.NotCounted) > 0 {
+				x.Counts.NotCounted = &c.NotCounted
+			}
 		}
 		out.Options = append(out.Options, x)
 	}

@@ -20,6 +20,7 @@ type View struct {
 	Revision uint64
 	At       moment.Moment
 	Recorded string // now, then, first
+	Draft    string // as which it is answered; empty for what is in force
 }
 
 // method says how results are found; notLooked what nobody can see from here.
@@ -35,6 +36,9 @@ func (v *View) Stated(more ...string) apigen.Stated {
 	out := apigen.Stated{Revision: int64(v.Revision), At: v.At.String(), Recorded: apigen.StatedRecorded(v.Recorded), Method: method, NotLookedAt: append(append([]string{}, notLooked...), more...)}
 	if o := v.Snapshot.Policy().Organisation; o != nil {
 		out.Organisation = o.Name
+	}
+	if v.Draft != "" {
+		out.Draft = &v.Draft
 	}
 	switch v.Recorded {
 	case "first":
@@ -65,7 +69,7 @@ func (v *View) ResidualRisk() string {
 
 func (v *View) head(title string, st apigen.Stated) report.Head {
 	at := v.At.Time().In(v.Snapshot.Zone()).Format("2 January 2006, 15:04 MST")
-	return report.Head{Title: title, Organisation: st.Organisation, Revision: v.Revision, At: at, Method: st.Method, Not: st.NotLookedAt}
+	return report.Head{Title: title, Organisation: st.Organisation, Revision: v.Revision, At: at, Method: st.Method, Not: st.NotLookedAt, Draft: v.Draft}
 }
 
 // Filter picks parties by a text in address, name or partner, and by kind.
@@ -113,16 +117,7 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 		}
 		return nil
 	})
-	sort.SliceStable(out, func(i, j int) bool {
-		a, b := &out[i], &out[j]
-		if a.Newcomer != b.Newcomer {
-			return b.Newcomer
-		}
-		if x, y := a.Who.String(), b.Who.String(); x != y {
-			return x < y
-		}
-		return false
-	})
+	sort.SliceStable(out, func(i, j int) bool { return AudienceKey(&out[i]) < AudienceKey(&out[j]) })
 	return out, err
 }
 
@@ -215,6 +210,15 @@ type Meant struct {
 	Newcomer bool
 }
 
+// AudienceKey is what a line of an audience is known by and listed in the order of: those that
+// are known first, by who they are.
+func AudienceKey(x *engine.Reached) string {
+	return fmt.Sprintf("%t %s %s %03d", x.Newcomer, x.Who, x.Resource, x.Action)
+}
+
+// Key is what one that is meant is known by and listed in the order of: known ones first.
+func (m *Meant) Key() string { return fmt.Sprintf("%t %d %s", m.Newcomer, m.Who.Kind, m.Who) }
+
 // Meant lists who is meant by a word for several; known ones first.
 func (v *View) Meant(word string, f Filter) ([]Meant, error) {
 	if word == "" {
@@ -237,6 +241,7 @@ func (v *View) Meant(word string, f Filter) ([]Meant, error) {
 	for _, n := range newcomers {
 		out = append(out, Meant{n.Who, n.Name, n.Partner, true})
 	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Key() < out[j].Key() })
 	kept := out[:0]
 	for _, m := range out {
 		if f.keeps(m.Who.String(), m.Name, m.Partner, "") {

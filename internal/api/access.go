@@ -26,6 +26,9 @@ var access = map[string]roles{
 	"GET /api/v1/session":                           append(roles{service.RoleGuest}, everyone...),
 	"POST /api/v1/session":                          open,
 	"DELETE /api/v1/session":                        append(roles{service.RoleGuest}, everyone...),
+	"DELETE /api/v1/sessions":                       append(roles{service.RoleGuest}, everyone...),
+	"PUT /api/v1/account/password":                  everyone,
+	"POST /api/v1/accounts/{name}/sign-out":         admins,
 	"POST /api/v1/tokens":                           open,
 	"GET /api/v1/tokens":                            everyone,
 	"DELETE /api/v1/tokens/{id}":                    everyone,
@@ -107,6 +110,11 @@ var access = map[string]roles{
 	"GET /api/v1/numbers/lines":                     readers,
 	"GET /api/v1/rules/{rule}/audience":             readers,
 	"GET /api/v1/due":                               everyone,
+	"GET /api/v1/dates":                             readers,
+	"POST /api/v1/dates/release":                    admins,
+	"POST /api/v1/dates/lift":                       admins,
+	"POST /api/v1/records/mend":                     admins,
+	"DELETE /api/v1/partners/{id}/stances/{key}":    keepers,
 	"GET /api/v1/due/days":                          everyone,
 	"POST /api/v1/due/supposing":                    everyone,
 	"GET /api/v1/guests":                            everyone,
@@ -136,13 +144,17 @@ var access = map[string]roles{
 	"POST /api/v1/own/language":                     guests,
 	"POST /api/v1/own/leave":                        guests,
 	"GET /api/v1/requests":                          everyone,
-	"POST /api/v1/requests":                         everyone,
+	"POST /api/v1/requests":                         editors,
 	"GET /api/v1/requests/{id}":                     everyone,
 	"POST /api/v1/requests/{id}/answer":             editors,
 	"POST /api/v1/requests/{id}/draft":              keepers,
-	"POST /api/v1/requests/{id}/heard":              everyone,
+	"POST /api/v1/requests/{id}/heard":              editors,
 	"POST /api/v1/remedies":                         everyone,
 	"POST /api/v1/remedies/draft":                   keepers,
+	"POST /api/v1/drafts/{id}/keep":                 keepers,
+	"POST /api/v1/drafts/{id}/restore":              keepers,
+	"GET /api/v1/two-people":                        readers,
+	"PUT /api/v1/two-people":                        admins,
 	"GET /api/v1/drafts":                            readers,
 	"POST /api/v1/drafts":                           keepers,
 	"GET /api/v1/drafts/{id}":                       readers,
@@ -173,6 +185,7 @@ var access = map[string]roles{
 
 // policyRoutes are those that change policy.
 var policyRoutes = map[string]bool{
+	"PUT /api/v1/two-people":   true,
 	"PUT /api/v1/rules/{rule}": true, "POST /api/v1/partners": true, "PUT /api/v1/partners/{id}": true, "POST /api/v1/partners/{id}/standing": true,
 	"POST /api/v1/partners/{id}/merge": true, "POST /api/v1/partners/{id}/split": true, "POST /api/v1/partners/{id}/domains": true, "DELETE /api/v1/partners/{id}/domains/{domain}": true,
 	"POST /api/v1/bars": true, "DELETE /api/v1/bars/{key}": true, "POST /api/v1/domains/import": true,
@@ -184,7 +197,7 @@ var policyRoutes = map[string]bool{
 var draftRoutes = map[string]bool{
 	"POST /api/v1/ask": true, "POST /api/v1/remedies": true, "POST /api/v1/would": true, "POST /api/v1/due/supposing": true, "POST /api/v1/check": true, "POST /api/v1/world": true, "PUT /api/v1/values/{where}/{rule}": true, "DELETE /api/v1/values/{where}/{rule}": true,
 	"POST /access/v1/evaluation": true, "POST /access/v1/evaluations": true, "POST /access/v1/search/subject": true, "POST /access/v1/search/resource": true, "POST /access/v1/search/action": true,
-	"POST /api/v1/drafts": true, "POST /api/v1/drafts/{id}/drop": true, "POST /api/v1/drafts/{id}/undo": true, "POST /api/v1/drafts/{id}/settle": true, "POST /api/v1/drafts/{id}/publish": true,
+	"POST /api/v1/drafts": true, "POST /api/v1/drafts/{id}/drop": true, "POST /api/v1/drafts/{id}/keep": true, "POST /api/v1/drafts/{id}/restore": true, "POST /api/v1/drafts/{id}/undo": true, "POST /api/v1/drafts/{id}/settle": true, "POST /api/v1/drafts/{id}/publish": true,
 	"POST /api/v1/drafts/{id}/confirm": true, "POST /api/v1/drafts/{id}/withdraw": true,
 }
 

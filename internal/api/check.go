@@ -60,7 +60,9 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the list is empty; send addresses as text/plain, or CSV with column=NAME"}
 	}
 	out, to := io.Pipe()
+	done := make(chan struct{})
 	go func() {
+		defer close(done)
 		w := bufio.NewWriterSize(to, 1<<15)
 		e := json.NewEncoder(w)
 		e.SetEscapeHTML(false)
@@ -83,7 +85,22 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 	}()
 	first := bufio.NewReaderSize(out, 1<<15)
 	if _, err := first.Peek(1); err != nil { // a column that is not there, a line that is too long
+		<-done
 		return nil, err
 	}
-	return apigen.CheckList200ApplicationxNdjsonResponse{Body: first}, nil
+	return apigen.CheckList200ApplicationxNdjsonResponse{Body: &checking{first, out, done}}, nil
+}
+
+// checking is the answer while it is found. Closing it waits until nothing reads the request
+// any more: its connection goes on with the next one.
+type checking struct {
+	io.Reader
+	out  *io.PipeReader
+	done chan struct{}
+}
+
+func (c *checking) Close() error {
+	err := c.out.Close()
+	<-c.done
+	return err
 }

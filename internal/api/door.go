@@ -3,10 +3,14 @@ package api
 import (
 	"context"
 	"crypto/rand"
+	"crypto/subtle"
 	"errors"
+	"fmt"
 	"net/http"
+	"net/url"
 	"sort"
-	"strings"
+	"sync"
+	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
 	"golang.org/x/oauth2"
@@ -24,7 +28,7 @@ func requestOf(ctx context.Context) *http.Request { return ctx.Value(requestKey)
 
 // doorOften refuses who knocks too often from one place.
 func (s *server) doorOften(ctx context.Context, what string) error {
-	if s.knocks.allow(what+" from "+remote(requestOf(ctx)), s.Clock()) {
+	if s.knocks.allow(what+" from "+sourceOf(ctx), s.Clock()) {
 		return nil
 	}
 	return service.ErrTooMany
@@ -53,14 +57,28 @@ func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (
 	if err := s.doorOften(ctx, "code"); err != nil {
 		return nil, err
 	}
-	return apigen.DoorCode202Response{}, s.Service.AskCode(ctx, opt(r.Body.Key), opt(r.Body.Address), opt(r.Body.Language))
+	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Source: sourceOf(ctx)}
+	if k.Browser = s.doors.GetString(ctx, "browser"); k.Browser == "" {
+		k.Browser = rand.Text()
+		s.doors.Put(ctx, "browser", k.Browser)
+	}
+	if err := s.doorTouched(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.DoorCode202Response{}, s.Service.AskCode(ctx, k)
+}
+
+// doorTouched keeps what is known of a browser at the door for as long again.
+func (s *server) doorTouched(ctx context.Context) error {
+	s.doors.SetDeadline(ctx, time.Now().Add(s.doors.Lifetime).UTC())
+	return save(ctx, s.doors)
 }
 
 func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject) (apigen.DoorProveResponseObject, error) {
 	if err := s.doorOften(ctx, "proof"); err != nil {
 		return nil, err
 	}
-	who, err := s.Service.Prove(ctx, opt(r.Body.Key), opt(r.Body.Address), r.Body.Code, opt(r.Body.Language))
+	who, err := s.Service.Prove(ctx, service.Knock{Browser: s.doors.GetString(ctx, "browser"), Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Source: sourceOf(ctx)}, r.Body.Code)
 	if err != nil {
 		return nil, err
 	}
@@ -72,27 +90,74 @@ func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject)
 
 // letIn begins the session of a guest.
 func (s *server) letIn(ctx context.Context, who service.Who) error {
-	if err := s.sessions.RenewToken(ctx); err != nil {
+	if err := s.doors.Destroy(ctx); err != nil {
 		return err
 	}
-	for _, k := range []string{"oidc_state", "oidc_nonce", "oidc_verifier", "oidc_partner", "oidc_address"} {
-		s.sessions.Remove(ctx, k)
+	if err := save(ctx, s.doors); err != nil {
+		return err
 	}
-	s.sessions.Put(ctx, "account", who.Name)
-	s.sessions.Put(ctx, "csrf", rand.Text())
-	return s.saveSession(ctx)
+	return s.begin(ctx, who)
 }
+
+// partners keeps for some minutes what partners' own sign-ins say of themselves.
+type partners struct {
+	sync.Mutex
+	byIssuer map[string]knownIssuer
+}
+
+type knownIssuer struct {
+	*oidc.Provider
+	until time.Time
+}
+
+// partnerHolds is how long what a partner's sign-in says of itself is not asked for again. Its
+// keys are asked for as they are needed.
+const partnerHolds = 10 * time.Minute
 
 // relying returns us as a relying party of a partner's sign-in (OpenID Connect Core §3.1).
 func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.Provider, *oauth2.Config, error) {
-	if strings.HasPrefix(in.Issuer, "http:") && (s.Fetcher == nil || !s.Fetcher.AllowHTTP) {
-		return nil, nil, errors.New("a sign-in is taken over https alone")
-	}
-	p, err := oidc.NewProvider(ctx, in.Issuer)
-	if err != nil {
-		return nil, nil, err
+	s.partners.Lock()
+	known, ok := s.partners.byIssuer[in.Issuer]
+	s.partners.Unlock()
+	p := known.Provider
+	if !ok || !s.Clock().Before(known.until) {
+		if err := s.secure("the issuer", in.Issuer); err != nil {
+			return nil, nil, err
+		}
+		// The provider keeps this context for the keys it asks for later.
+		asking := context.WithoutCancel(ctx)
+		var err error
+		if p, err = oidc.NewProvider(asking, in.Issuer); err != nil {
+			return nil, nil, err
+		}
+		var said struct {
+			Authorize string `json:"authorization_endpoint"`
+			Token     string `json:"token_endpoint"`
+			Keys      string `json:"jwks_uri"`
+		}
+		if err := p.Claims(&said); err != nil {
+			return nil, nil, err
+		}
+		if err := errors.Join(s.secure("authorization_endpoint", said.Authorize), s.secure("token_endpoint", said.Token), s.secure("jwks_uri", said.Keys)); err != nil {
+			return nil, nil, err
+		}
+		s.partners.Lock()
+		if s.partners.byIssuer == nil || len(s.partners.byIssuer) > 1000 {
+			s.partners.byIssuer = map[string]knownIssuer{}
+		}
+		s.partners.byIssuer[in.Issuer] = knownIssuer{p, s.Clock().Add(partnerHolds)}
+		s.partners.Unlock()
 	}
 	return p, &oauth2.Config{ClientID: in.Client, Endpoint: p.Endpoint(), RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back", Scopes: []string{oidc.ScopeOpenID, "email"}}, nil
+}
+
+// secure is an error for an address that is not https, outside a demo.
+func (s *server) secure(what, address string) error {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" || u.Scheme != "https" && !(u.Scheme == "http" && s.Fetcher.AllowHTTP) {
+		return fmt.Errorf("%s %q of a sign-in is no https address", what, address)
+	}
+	return nil
 }
 
 func (s *server) publicURL(r *http.Request) string {
@@ -116,13 +181,10 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 		return nil, &service.Invalid{Field: "address", Value: opt(r.Body.Address), Reason: "the sign-in of " + in.Name + " does not answer now; ask for a code instead"}
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
-	if err := s.sessions.RenewToken(ctx); err != nil {
-		return nil, err
-	}
 	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address)} {
-		s.sessions.Put(ctx, k, v)
+		s.doors.Put(ctx, k, v)
 	}
-	if err := s.saveSession(ctx); err != nil {
+	if err := s.doorTouched(ctx); err != nil {
 		return nil, err
 	}
 	// The address helps the partner's page and proves nothing.
@@ -130,11 +192,8 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 	return apigen.DoorPartner200JSONResponse{Go: to, Name: in.Name}, nil
 }
 
-// outgoing is a context for calls to a partner.
+// outgoing is a context for calls to a partner, which are bounded in time and size.
 func (s *server) outgoing(ctx context.Context) context.Context {
-	if s.Fetcher == nil {
-		return ctx
-	}
 	return oidc.ClientContext(ctx, s.Fetcher.Client())
 }
 
@@ -142,14 +201,18 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 	failed := func(why string) (apigen.DoorBackResponseObject, error) {
 		return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr("/door?failed=" + why)}}, nil
 	}
-	state, partner := s.sessions.GetString(ctx, "oidc_state"), s.sessions.GetString(ctx, "oidc_partner")
-	if state == "" || opt(r.Params.State) != state {
+	state, partner := s.doors.GetString(ctx, "oidc_state"), s.doors.GetString(ctx, "oidc_partner")
+	if state == "" || subtle.ConstantTimeCompare([]byte(opt(r.Params.State)), []byte(state)) != 1 {
 		return failed("again")
+	}
+	s.doors.Remove(ctx, "oidc_state") // once
+	if err := save(ctx, s.doors); err != nil {
+		return nil, err
 	}
 	if opt(r.Params.Error) != "" || opt(r.Params.Code) == "" {
 		return failed("refused")
 	}
-	in, err := s.Service.SignInOf(s.sessions.GetString(ctx, "oidc_address"))
+	in, err := s.Service.SignInOf(s.doors.GetString(ctx, "oidc_address"))
 	if err != nil || in.Partner != partner {
 		return failed("again")
 	}
@@ -158,14 +221,14 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 	if err != nil {
 		return failed("away")
 	}
-	t, err := cfg.Exchange(out, opt(r.Params.Code), oauth2.VerifierOption(s.sessions.GetString(ctx, "oidc_verifier")))
+	t, err := cfg.Exchange(out, opt(r.Params.Code), oauth2.VerifierOption(s.doors.GetString(ctx, "oidc_verifier")))
 	if err != nil {
 		s.Log.Warn("a partner's sign-in did not take its code", "issuer", in.Issuer, "error", err)
 		return failed("refused")
 	}
 	raw, _ := t.Extra("id_token").(string)
 	id, err := p.Verifier(&oidc.Config{ClientID: in.Client, Now: s.Clock}).Verify(out, raw)
-	if err != nil || id.Nonce != s.sessions.GetString(ctx, "oidc_nonce") {
+	if err != nil || id.Nonce != s.doors.GetString(ctx, "oidc_nonce") {
 		s.Log.Warn("a partner's sign-in sent a token that does not hold", "issuer", in.Issuer, "error", err)
 		return failed("refused")
 	}
@@ -173,10 +236,14 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		Email    string `json:"email"`
 		Verified *bool  `json:"email_verified"`
 	}
-	if err := id.Claims(&claims); err != nil || claims.Email == "" || claims.Verified != nil && !*claims.Verified {
+	if err := id.Claims(&claims); err != nil || claims.Email == "" {
 		return failed("refused")
 	}
-	who, err := s.Service.PartnerProved(ctx, partner, claims.Email)
+	if claims.Verified != nil && !*claims.Verified || claims.Verified == nil && !in.Unverified {
+		s.Log.Warn("a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
+		return failed("unverified")
+	}
+	who, err := s.Service.PartnerProved(ctx, partner, claims.Email, sourceOf(ctx))
 	if errors.Is(err, service.ErrDenied) {
 		return failed("unknown")
 	}
@@ -219,7 +286,7 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 		e.Activate(g.Address, now)
 		snapshot = e.Done()
 	}
-	steps, _ := snapshot.Sequences(s.Service.Carried()).Of(g.Address)
+	steps, _ := snapshot.Sequences().Of(g.Address)
 	for i := range steps {
 		if k := steps[i].Kind; k == dated.Suspended || k == dated.Invitation {
 			out.Until, out.UntilBecause = ptr(moment.CountedOnFrom(steps[i].At, st.Zone()).String()), ptr(steps[i].Cause.String())

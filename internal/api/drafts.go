@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -15,6 +14,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/service"
 )
 
@@ -98,6 +98,41 @@ func (s *server) Draft(ctx context.Context, r apigen.DraftRequestObject) (apigen
 
 func (s *server) DropDraft(ctx context.Context, r apigen.DropDraftRequestObject) (apigen.DropDraftResponseObject, error) {
 	return apigen.DropDraft204Response{}, s.Service.DropDraft(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id)
+}
+
+func (s *server) KeepDraft(ctx context.Context, r apigen.KeepDraftRequestObject) (apigen.KeepDraftResponseObject, error) {
+	x, err := s.Service.KeepDraft(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.KeepDraft200JSONResponse(draftOut(x)), nil
+}
+
+func (s *server) RestoreDraft(ctx context.Context, r apigen.RestoreDraftRequestObject) (apigen.RestoreDraftResponseObject, error) {
+	x, err := s.Service.RestoreDraft(ctx, whoIs(ctx).Name, cause(r.Body.Why), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.RestoreDraft200JSONResponse(draftOut(x)), nil
+}
+
+func (s *server) twoPeople(ctx context.Context) apigen.TwoPeople {
+	out := apigen.TwoPeople{When: apigen.TwoPeopleWhenNever}
+	if o := s.state(ctx).Policy().Organisation; o != nil && o.TwoPeople != "" {
+		out.When = apigen.TwoPeopleWhen(o.TwoPeople)
+	}
+	return out
+}
+
+func (s *server) GetTwoPeople(ctx context.Context, _ apigen.GetTwoPeopleRequestObject) (apigen.GetTwoPeopleResponseObject, error) {
+	return apigen.GetTwoPeople200JSONResponse(s.twoPeople(ctx)), nil
+}
+
+func (s *server) SetTwoPeople(ctx context.Context, r apigen.SetTwoPeopleRequestObject) (apigen.SetTwoPeopleResponseObject, error) {
+	if err := s.Service.SetTwoPeople(ctx, whoIs(ctx).Name, cause(r.Body.Why), string(r.Body.When)); err != nil {
+		return nil, err
+	}
+	return apigen.SetTwoPeople200JSONResponse(s.twoPeople(ctx)), nil
 }
 
 func (s *server) UndoEdit(ctx context.Context, r apigen.UndoEditRequestObject) (apigen.UndoEditResponseObject, error) {
@@ -279,7 +314,7 @@ func (s *server) ImpactLines(ctx context.Context, r apigen.ImpactLinesRequestObj
 	v := &answer.View{Snapshot: x.Live.Snapshot, Revision: x.Live.Head.Revision, At: at}
 	in, out := io.Pipe()
 	go func() {
-		w := csv.NewWriter(out)
+		w := sheet.NewWriter(out)
 		err := w.Write(answer.ImpactColumns)
 		if err == nil {
 			var failed error
@@ -457,7 +492,7 @@ func (s *server) RuleAudience(ctx context.Context, r apigen.RuleAudienceRequestO
 	}
 	x, err := s.results.get(s.key(v, st, r.Params.At, "rule", rule.Name, rule.Scale.Format(value)), func() (any, error) {
 		line, lines, more := answer.Collect()
-		imp, err := engine.ImpactOf(st.Snapshot, st.With(next).Snapshot, v.At, func(l *engine.ImpactLine) bool { return l.Change != "lost" || line(l) }, ctx.Err, nil)
+		imp, err := engine.ImpactOf(st.Snapshot, st.With(next, s.Service.Now()).Snapshot, v.At, func(l *engine.ImpactLine) bool { return l.Change != "lost" || line(l) }, ctx.Err, nil)
 		return &found{imp, *lines, *more}, err
 	})
 	if err != nil {

@@ -3,7 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
-	"strconv"
+	"strings"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
@@ -39,7 +39,8 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	if t := opt(p.Who); t != "" {
 		return s.dueOf(ctx, st, &f, t)
 	}
-	skip, err := place(p.Cursor)
+	of := askedDigest("due", opt(p.From), f.Until.String(), f.Partner, f.Sponsor)
+	after, err := readGoOn(p.Cursor, of)
 	if err != nil {
 		return nil, err
 	}
@@ -52,13 +53,48 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	}
 	d := x.(*engine.Due)
 	s.dueLock.Lock() // computing steps is for one at a time
+	skip := 0
+	if after.Of != "" {
+		if skip, err = placeOf(d, after); err != nil {
+			s.dueLock.Unlock()
+			return nil, err
+		}
+	}
 	steps := d.Steps(skip, limit)
 	s.dueLock.Unlock()
 	out := apigen.Due200JSONResponse{Steps: answer.DueSteps(st.Snapshot, steps), Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds)}
 	if skip+len(steps) < d.Total() {
-		out.Next = cursor(strconv.Itoa(skip + len(steps)))
+		out.Next = writeCursor(afterStep(of, steps, &after))
 	}
 	return out, nil
+}
+
+// placeOf finds where a list of what is due goes on: behind the steps of a record at a moment
+// that were shown.
+func placeOf(d *engine.Due, at goOnAt) (int, error) {
+	m, a, _ := strings.Cut(at.After, " ")
+	when, err := moment.Parse(m)
+	if err != nil {
+		return 0, &service.Invalid{Field: "cursor", Value: at.After, Reason: "send what the page before gave as next"}
+	}
+	before, same := d.Place(when, a)
+	return before + min(at.Same, same), nil
+}
+
+// afterStep is where a list goes on after its last step.
+func afterStep(of string, steps []engine.DueStep, was *goOnAt) goOnAt {
+	if len(steps) == 0 {
+		return *was
+	}
+	last := &steps[len(steps)-1]
+	x := goOnAt{Of: of, After: last.At.String() + " " + last.Address.String()}
+	for i := len(steps) - 1; i >= 0 && steps[i].At == last.At && steps[i].Address == last.Address; i-- {
+		x.Same++
+	}
+	if x.Same == len(steps) && was.After == x.After {
+		x.Same += was.Same
+	}
+	return x
 }
 
 // dueOf lists what is due of one address.
@@ -67,7 +103,9 @@ func (s *server) dueOf(ctx context.Context, st *service.State, f *answer.DueFilt
 	if err != nil {
 		return nil, &service.Invalid{Field: "who", Value: who, Reason: err.Error()}
 	}
-	all, ok := st.Sequences(s.Service.Carried()).Of(a)
+	q := st.Sequences()
+	q.Between(f.From, f.Until)
+	all, ok := q.Of(a)
 	if ok && f.Sponsor != "" && !st.SponsorAt(st.PartyOf(a), f.Sponsor) {
 		ok = false
 	}

@@ -40,6 +40,9 @@ func said(m moment.Moment) *string {
 // short writes what a list tells of a record. held is how many grants it has; steps what
 // becomes of it.
 func (s *server) short(st *service.State, g *world.Guest, held int, steps []engine.DueStep) apigen.GuestShort {
+	if dated, ok := st.Dated(g, s.Service.Now()); ok {
+		g = &dated
+	}
 	x := apigen.GuestShort{Address: g.Address.String(), Name: some(g.Name), Sponsor: some(g.Sponsor), Purpose: some(g.Purpose), State: apigen.GuestShortState(world.StateNames[g.State]), Cause: some(g.Cause),
 		Origins: []string{}, Since: said(g.Since), LastSeen: said(g.LastSeen), Grants: &held}
 	if m := st.Match(g.Address); m.Partner != nil {
@@ -89,14 +92,15 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	all := x.([]string)
-	part, next, err := page(all, p.Cursor, p.Limit)
+	all := x.([]service.FoundGuest)
+	part, next, err := page(all, (*service.FoundGuest).Key, askedDigest("guests", f.Text, f.Partner, f.Sponsor, f.State, f.Origin, f.Space, f.Needs, opt(p.Sort), opt(p.Ending)), p.Cursor, p.Limit)
 	if err != nil {
 		return nil, err
 	}
 	out := apigen.Guests200JSONResponse{Guests: []apigen.GuestShort{}, Total: len(all), Next: next}
-	q := st.Sequences(s.Service.Carried())
-	for _, a := range part {
+	q := st.Sequences()
+	for i := range part {
+		a := part[i].Address
 		g, own, err := s.Service.Guest(ctx, a)
 		if err != nil {
 			continue // it went away meanwhile
@@ -123,7 +127,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	}
 	st := s.state(ctx)
 	now := s.Service.Now()
-	steps, _ := st.Sequences(s.Service.Carried()).Of(g.Address)
+	steps, _ := st.Sequences().Of(g.Address)
 	out := apigen.Guest200JSONResponse{Links: []apigen.GuestLink{}, Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
 		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []apigen.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
 	out.Licence = some(world.LicenceNames[g.Licence])
@@ -352,7 +356,7 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 		return nil, err
 	}
 	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
-		return answer.DueWhole(st.Snapshot, f, s.Service.Carried()), nil
+		return answer.DueWhole(st.Snapshot, f), nil
 	})
 	if err != nil {
 		return nil, err
@@ -456,6 +460,9 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 		sample = append(sample, apigen.ListChange{Id: c.ID, Line: c.Line, What: c.What})
 	}
 	out.Sample = &sample
+	if x.Going != nil {
+		out.Going, out.Waits = ptr(goingOf(x.Going)), &x.Waits
+	}
 	return out, nil
 }
 

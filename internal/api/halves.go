@@ -82,6 +82,15 @@ func (s *server) SetStance(ctx context.Context, r apigen.SetStanceRequestObject)
 	if err != nil {
 		return nil, err
 	}
+	if r.Params.Preview != nil && *r.Params.Preview {
+		w, err := s.Service.WeighStance(ctx, r.Id, r.Key, doc)
+		if err != nil {
+			return nil, err
+		}
+		p, err := s.partner(ctx, r.Id)
+		p.Weighed = ptr(weighedOut(w))
+		return apigen.SetStance200JSONResponse{Body: p, Headers: apigen.SetStance200ResponseHeaders{ETag: &p.Etag}}, err
+	}
 	if err := s.Service.SetStance(ctx, whoIs(ctx).Name, cause(b.Why), r.Id, r.Key, doc); err != nil {
 		return nil, err
 	}
@@ -100,6 +109,14 @@ func (s *server) Letter(ctx context.Context, r apigen.LetterRequestObject) (apig
 	}
 	l, err := s.state(ctx).Draft(s.Service.Now(), r.Id, keys, "")
 	return apigen.Letter200TextResponse(inForm(&l, opt(r.Params.Form))), err
+}
+
+func (s *server) UndoStance(ctx context.Context, r apigen.UndoStanceRequestObject) (apigen.UndoStanceResponseObject, error) {
+	if err := s.Service.UndoStance(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Id, r.Key); err != nil {
+		return nil, err
+	}
+	p, err := s.partner(ctx, r.Id)
+	return apigen.UndoStance200JSONResponse{Body: p, Headers: apigen.UndoStance200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
 func inForm(l *letter.Letter, form string) string {
@@ -204,17 +221,24 @@ func (s *server) SendLetter(ctx context.Context, r apigen.SendLetterRequestObjec
 	}
 	slices.Sort(l.Keys)
 	l.Keys = slices.Compact(l.Keys)
-	if by := by(ctx, b.Why, nil, r.Params.Preview); !by.Preview {
-		var err error
-		if l, err = s.Service.SendLetter(ctx, by, l); err != nil {
-			return nil, err
-		}
+	yes := func(x *bool) bool { return x != nil && *x }
+	sent, err := s.Service.SendLetter(ctx, by(ctx, b.Why, nil, r.Params.Preview), l, yes(b.Mail), yes(b.Again))
+	if err != nil {
+		return nil, err
 	}
+	l = sent.Letter
 	text, err := s.draft(st, &l, l.Note, opt(b.Form))
 	if err != nil {
 		return nil, err
 	}
 	out := s.letterOut(st, &l)
+	out.NotMailed, out.MessageId = some(sent.NotMailed), some(sent.MessageID)
+	if len(sent.Mailed) > 0 {
+		out.Mailed = &sent.Mailed
+	}
+	if len(sent.Same) > 0 {
+		out.Same = &sent.Same
+	}
 	out.Text = &text
 	return apigen.SendLetter201JSONResponse(out), nil
 }

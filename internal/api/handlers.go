@@ -11,6 +11,7 @@ import (
 	"io"
 	"net/http"
 	"runtime"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -45,6 +46,14 @@ func some(s string) *string {
 	return &s
 }
 
+// yes is left out where it is not so.
+func yes(b bool) *bool {
+	if !b {
+		return nil
+	}
+	return &b
+}
+
 // cause is the reason for a change as the journal keeps it.
 func cause(why *apigen.Why) string { return strings.TrimSpace(opt(why)) }
 
@@ -62,29 +71,35 @@ func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObjec
 
 // tooOften is nil where one more try is allowed.
 func (s *server) tooOften(ctx context.Context, name string) *apigen.Problem {
-	r := ctx.Value(requestKey).(*http.Request)
-	now := s.Clock()
-	if s.tries.allow("from "+remote(r), now) && s.tries.allow("name "+strings.ToLower(name), now) {
+	if s.signIns.allow(strings.ToLower(name), sourceOf(ctx), s.Clock()) {
 		return nil
 	}
 	ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
 	return ptr(problemOften.with("wait a minute before the next try"))
 }
 
+// begin begins the session of somebody who proved who they are. A session known before signing
+// in is worth nothing.
+func (s *server) begin(ctx context.Context, who service.Who) error {
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	s.sessions.Put(ctx, "account", who.Name)
+	s.sessions.Put(ctx, "since", who.Since)
+	s.sessions.Put(ctx, "csrf", rand.Text())
+	return s.saveSession(ctx)
+}
+
 func (s *server) SignIn(ctx context.Context, r apigen.SignInRequestObject) (apigen.SignInResponseObject, error) {
 	if p := s.tooOften(ctx, r.Body.Name); p != nil {
 		return apigen.SignIndefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
 	}
-	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayConsole, sourceOf(ctx))
 	if err != nil {
 		return nil, err
 	}
-	if err := s.sessions.RenewToken(ctx); err != nil { // a session known before signing in is worth nothing
-		return nil, err
-	}
-	s.sessions.Put(ctx, "account", who.Name)
-	s.sessions.Put(ctx, "csrf", rand.Text())
-	if err := s.saveSession(ctx); err != nil {
+	s.signIns.in(strings.ToLower(r.Body.Name), sourceOf(ctx))
+	if err := s.begin(ctx, who); err != nil {
 		return nil, err
 	}
 	return apigen.SignIn200JSONResponse(s.session(ctx, who)), nil
@@ -97,6 +112,45 @@ func (s *server) SignOut(ctx context.Context, _ apigen.SignOutRequestObject) (ap
 	return apigen.SignOut204Response{}, s.saveSession(ctx)
 }
 
+func (s *server) EndOwnSessions(ctx context.Context, _ apigen.EndOwnSessionsRequestObject) (apigen.EndOwnSessionsResponseObject, error) {
+	who := whoIs(ctx)
+	if err := s.Service.EndSessions(ctx, who, who.Name, "signed out everywhere"); err != nil {
+		return nil, err
+	}
+	if who.Token != "" {
+		return apigen.EndOwnSessions204Response{}, nil
+	}
+	if err := s.sessions.Destroy(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.EndOwnSessions204Response{}, s.saveSession(ctx)
+}
+
+func (s *server) EndSessions(ctx context.Context, r apigen.EndSessionsRequestObject) (apigen.EndSessionsResponseObject, error) {
+	return apigen.EndSessions204Response{}, s.Service.EndSessions(ctx, whoIs(ctx), r.Name, cause(r.Body.Why))
+}
+
+func (s *server) SetOwnPassword(ctx context.Context, r apigen.SetOwnPasswordRequestObject) (apigen.SetOwnPasswordResponseObject, error) {
+	who := whoIs(ctx)
+	if p := s.tooOften(ctx, who.Name); p != nil {
+		return apigen.SetOwnPassworddefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	since, err := s.Service.SetPassword(ctx, who, r.Body.Old, r.Body.New, sourceOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if who.Token != "" { // the client's ended, too
+		return apigen.SetOwnPassword204Response{}, nil
+	}
+	who.Since = since
+	csrf := s.sessions.GetString(ctx, "csrf") // the page goes on
+	if err := s.begin(ctx, who); err != nil {
+		return nil, err
+	}
+	s.sessions.Put(ctx, "csrf", csrf)
+	return apigen.SetOwnPassword204Response{}, s.saveSession(ctx)
+}
+
 func newToken(text string, t service.Token) apigen.NewToken {
 	return apigen.NewToken{Token: text, Id: t.ID, Expires: t.Expires}
 }
@@ -105,10 +159,11 @@ func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject)
 	if p := s.tooOften(ctx, r.Body.Name); p != nil {
 		return apigen.MakeTokendefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
 	}
-	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password)
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayClient, sourceOf(ctx))
 	if err != nil {
 		return nil, err
 	}
+	s.signIns.in(strings.ToLower(r.Body.Name), sourceOf(ctx))
 	text, t, err := s.Service.ClientToken(ctx, who)
 	if err != nil {
 		return nil, err
@@ -233,9 +288,15 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		limit = *r.Params.Limit
 	}
 	out := apigen.Complete200JSONResponse{Items: []apigen.Suggestion{}}
-	add := func(value, label, detail string) {
-		if len(out.Items) < limit {
-			out.Items = append(out.Items, apigen.Suggestion{Value: value, Label: label, Detail: some(detail)})
+	lower := strings.ToLower(q)
+	ranks := []int{}
+	add := func(value, label, detail string) { // the best match first, and those alike as they come
+		rank, _ := engine.Rank(lower, value, label)
+		at := sort.SearchInts(ranks, rank+1)
+		ranks = slices.Insert(ranks, at, rank)
+		out.Items = slices.Insert(out.Items, at, apigen.Suggestion{Value: value, Label: label, Detail: some(detail)})
+		if len(out.Items) > limit {
+			ranks, out.Items = ranks[:limit], out.Items[:limit]
 		}
 	}
 	named := func(kinds ...string) {
@@ -243,7 +304,6 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 			add(n.Value, n.Name, n.Detail)
 		}
 	}
-	lower := strings.ToLower(q)
 	member := whoIs(ctx).Role == service.Member
 	switch r.Params.Kind {
 	case "who":
@@ -335,7 +395,7 @@ func (s *server) ListRules(ctx context.Context, r apigen.ListRulesRequestObject)
 			only = append(only, &catalogue.Rules()[i])
 		}
 	}
-	return apigen.ListRules200JSONResponse{Rules: answer.Rules(st.Snapshot, only, st.RuleEtag)}, nil
+	return apigen.ListRules200JSONResponse{Rules: answer.Rules(st.Snapshot, only, s.Service.Now(), st.RuleEtag)}, nil
 }
 
 func (s *server) rule(ctx context.Context, name string) (apigen.Rule, error) {
@@ -348,7 +408,7 @@ func (s *server) rule(ctx context.Context, name string) (apigen.Rule, error) {
 		}
 		return apigen.Rule{}, fmt.Errorf("%w: there is no rule %q%s", service.ErrNotFound, name, hint)
 	}
-	return answer.Rules(st.Snapshot, []*catalogue.Rule{r}, st.RuleEtag)[0], nil
+	return answer.Rules(st.Snapshot, []*catalogue.Rule{r}, s.Service.Now(), st.RuleEtag)[0], nil
 }
 
 func (s *server) GetRule(ctx context.Context, r apigen.GetRuleRequestObject) (apigen.GetRuleResponseObject, error) {
@@ -367,7 +427,7 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 }
 
 func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
-	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient),
+	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient), SignInUnverified: yes(p.SignInUnverified),
 		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
 	if p.StandingSince.IsSet() {
 		out.StandingSince = ptr(p.StandingSince.String())
@@ -476,6 +536,7 @@ func (s *server) ListPartners(ctx context.Context, r apigen.ListPartnersRequestO
 	}
 	q, limit := strings.ToLower(opt(r.Params.Q)), pageSize(r.Params.Limit, 100)
 	var hits []*world.Partner
+	total := 0
 	for i := range st.Policy().Partners {
 		p := &st.Policy().Partners[i]
 		match := strings.Contains(p.ID, q) || strings.Contains(strings.ToLower(p.Name), q)
@@ -485,12 +546,15 @@ func (s *server) ListPartners(ctx context.Context, r apigen.ListPartnersRequestO
 		for _, d := range p.Domains {
 			match = match || strings.Contains(d.Domain.String(), q)
 		}
-		if match && p.ID > after {
-			hits = append(hits, p)
+		if match {
+			total++
+			if p.ID > after {
+				hits = append(hits, p)
+			}
 		}
 	}
 	sort.Slice(hits, func(i, j int) bool { return hits[i].ID < hits[j].ID })
-	out := apigen.ListPartners200JSONResponse{Partners: []apigen.Partner{}}
+	out := apigen.ListPartners200JSONResponse{Partners: []apigen.Partner{}, Total: total}
 	for i, p := range hits {
 		if i == limit {
 			out.Next = cursor(hits[i-1].ID)
@@ -549,7 +613,11 @@ func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
 	put("review", opt(c.Review))
 	put("statement", opt(c.Statement))
 	if issuer, client := opt(c.SignIn), opt(c.SignInClient); issuer != "" || client != "" {
-		m["sign_in"] = map[string]string{"issuer": issuer, "client": client}
+		in := map[string]any{"issuer": issuer, "client": client}
+		if c.SignInUnverified != nil && *c.SignInUnverified {
+			in["unverified"] = true
+		}
+		m["sign_in"] = in
 	}
 	if c.Contacts != nil {
 		m["contact"] = *c.Contacts
@@ -706,11 +774,15 @@ func (s *server) Dump(ctx context.Context, r apigen.DumpRequestObject) (apigen.D
 			}
 		}
 	}
-	w, err := s.Service.World(ctx, store.Head{})
+	w, unread, err := s.Service.WorldAndUnread(ctx, store.Head{})
 	if err != nil {
 		return nil, err
 	}
-	text := worldfile.Write(w, sections...)
+	var left bytes.Buffer
+	for _, u := range unread {
+		fmt.Fprintf(&left, "# %s\n", u.Text())
+	}
+	text := append(left.Bytes(), worldfile.Write(w, sections...)...)
 	return apigen.Dump200ApplicationyamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text))}, nil
 }
 
@@ -732,11 +804,23 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 		return nil, err
 	}
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	out, err := s.Service.Load(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), "", text, preview)
+	for mark, asked := range map[*bool]func(context.Context) context.Context{r.Params.Confirm: service.Confirmed, r.Params.Restore: service.Restoring, r.Params.Older: service.Older} {
+		if mark != nil && *mark {
+			ctx = asked(ctx)
+		}
+	}
+	out, err := s.Service.Load(ctx, whoIs(ctx).Name, strings.TrimSpace(opt(r.Params.Why)), opt(r.Params.File), text, preview)
 	if err != nil {
 		return nil, err
 	}
-	return apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision)}, nil
+	x := apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision)}
+	if out.Going != nil {
+		x.Going, x.Waits = ptr(goingOf(out.Going)), &out.Waits
+	}
+	if len(out.Odd) > 0 {
+		x.Odd = &out.Odd
+	}
+	return x, nil
 }
 
 func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (apigen.JournalResponseObject, error) {
@@ -790,8 +874,9 @@ func (s *server) VerifyJournal(ctx context.Context, _ apigen.VerifyJournalReques
 
 // stream writes an event for every change until the listener leaves.
 type stream struct {
-	ctx context.Context
-	s   *server
+	ctx   context.Context
+	s     *server
+	still func(context.Context) error // an error once who listens may no longer
 }
 
 func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
@@ -817,8 +902,12 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 		select {
 		case <-x.ctx.Done():
 			return nil
+		case <-x.s.Closing:
+			return nil
 		case h := <-heads:
-			err = send(h)
+			if err = x.still(x.ctx); err == nil { // a session may have been ended by this change
+				err = send(h)
+			}
 		case <-beat.C:
 			if _, err = io.WriteString(w, ": still here\n\n"); err == nil {
 				err = c.Flush()
@@ -831,7 +920,14 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 }
 
 func (s *server) Changes(ctx context.Context, _ apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
-	return stream{ctx, s}, nil
+	r := requestOf(ctx)
+	return stream{ctx, s, func(ctx context.Context) error {
+		_, _, err := s.authenticate(ctx, r)
+		if errors.Is(err, service.ErrDenied) {
+			return err
+		}
+		return nil // the database is away; what is known is told
+	}}, nil
 }
 
 // opened counts the active partners that are opened for a key.
@@ -875,7 +971,7 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		todo("Add the first partner: a name, its domains, and what it is opened for.", "/partners")
 	}
 	looser := map[string]int{}
-	for _, r := range answer.Rules(st.Snapshot, rulesAll(), st.RuleEtag) {
+	for _, r := range answer.Rules(st.Snapshot, rulesAll(), s.Service.Now(), st.RuleEtag) {
 		if r.Exposes {
 			looser[r.Service]++
 		}
@@ -901,6 +997,12 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		out.Services = append(out.Services, x)
 	}
 	now := s.Service.Now()
+	if n, at := s.Service.Backlog(); n > 0 {
+		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: fmt.Sprintf("%d dated steps are due and not carried out; everything up to %s is. Look whether a service carries them out: its log says why not.", n, at.Time().In(st.Zone()).Format("2 Jan 2006, 15:04 MST")), Href: "/due"})
+	}
+	if n := s.Service.MailOverdue(); n > 0 {
+		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: fmt.Sprintf("%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.", n), Href: "/journal"})
+	}
 	if err := s.monthAgo(ctx, &out, now-30*86400e6); err != nil {
 		return nil, err
 	}

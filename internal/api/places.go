@@ -16,6 +16,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
 )
@@ -70,16 +71,10 @@ func chainContext(st *service.State, w service.Where, at moment.Moment) (engine.
 
 func (s *server) Choices(ctx context.Context, r apigen.ChoicesRequestObject) (apigen.ChoicesResponseObject, error) {
 	st := s.state(ctx)
-	rule, err := service.FindRule(r.Params.Rule)
-	if err != nil {
-		return nil, err
-	}
 	at, err := s.at(st, r.Params.At)
 	if err != nil {
 		return nil, err
 	}
-	c := engine.Context{Resource: engine.NoResource, At: at}
-	layer, where := engine.DefaultLayer, "organisation"
 	if text := opt(r.Params.Where); text != "" {
 		w, err := service.ParseWhere(text)
 		if err != nil {
@@ -88,35 +83,14 @@ func (s *server) Choices(ctx context.Context, r apigen.ChoicesRequestObject) (ap
 		if err := s.maySee(ctx, st, w); err != nil {
 			return nil, err
 		}
-		if c, err = chainContext(st, w, at); err != nil {
-			return nil, err
-		}
-		var is catalogue.Layers
-		is, layer = w.Layer()
-		where = w.String()
-		if rule.Layers&is == 0 {
-			return nil, &service.Invalid{Field: "rule", Value: rule.Name, Reason: "it cannot be set at " + where}
-		}
 	} else if whoIs(ctx).Role == service.Member {
 		return nil, fmt.Errorf("%w: members see what can be chosen in their own spaces and meetings", errForbidden)
 	}
-	if p := opt(r.Params.Person); p != "" {
-		if rule.Layers&catalogue.AtPeople == 0 {
-			return nil, &service.Invalid{Field: "rule", Value: rule.Name, Reason: "it cannot be set for people"}
-		}
-		c.Person = p
-		if r.Params.Where == nil {
-			layer, where = engine.PeopleLayer, "person:"+p
-		}
-	}
-	if p := opt(r.Params.Party); p != "" {
-		c.Party = p
-	}
-	chain, err := st.ChainOf(rule.ID, c)
+	x, err := st.Choosing(r.Params.Rule, opt(r.Params.Where), opt(r.Params.Person), opt(r.Params.Party), at)
 	if err != nil {
 		return nil, err
 	}
-	return apigen.Choices200JSONResponse(answer.Choices(st.Snapshot, chain, layer, where, c.Resource)), nil
+	return apigen.Choices200JSONResponse(answer.Choices(st.Snapshot, x.Chain, x.Layer, x.Where, x.About)), nil
 }
 
 // values writes what a place sets and may set.
@@ -183,7 +157,15 @@ func (s *server) Values(ctx context.Context, r apigen.ValuesRequestObject) (apig
 	return apigen.Values200JSONResponse{Body: x, Headers: apigen.Values200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func (s *server) setValue(ctx context.Context, where, rule, value, why string, held bool, ifMatch string) (apigen.Values, error) {
+func weighedOut(x *service.ValueWeighed) apigen.ValueWeighed {
+	moves := func(m engine.Moves) apigen.Moves {
+		return apigen.Moves{Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
+	}
+	return apigen.ValueWeighed{Nothing: x.Nothing(), Loosens: x.Loosens, Was: some(x.Was), Becomes: some(x.Becomes), Parties: moves(x.Parties), Granted: moves(x.Granted), Wide: moves(x.Wide),
+		Newcomers: append([]string{}, x.Newcomers...), NotCounted: append([]string{}, x.NotCounted...), Lines: &x.Lines}
+}
+
+func (s *server) setValue(ctx context.Context, where, rule, value, why string, held bool, ifMatch string, preview *bool) (apigen.Values, error) {
 	w, err := service.ParseWhere(where)
 	if err != nil {
 		return apigen.Values{}, err
@@ -200,19 +182,29 @@ func (s *server) setValue(ctx context.Context, where, rule, value, why string, h
 	if held && whoIs(ctx).Role == service.Member {
 		return apigen.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
 	}
-	if err := s.Service.SetValue(ctx, whoIs(ctx).Name, why, service.ValueChange{Where: w, Rule: rule, Value: value, Held: held, IfMatch: ifMatch}); err != nil {
+	c := service.ValueChange{Where: w, Rule: rule, Value: value, Held: held, IfMatch: ifMatch}
+	if preview != nil && *preview {
+		x, err := s.Service.WeighValue(ctx, c)
+		if err != nil {
+			return apigen.Values{}, err
+		}
+		out, err := s.values(ctx, s.state(ctx), w)
+		out.Weighed = ptr(weighedOut(x))
+		return out, err
+	}
+	if err := s.Service.SetValue(ctx, whoIs(ctx).Name, why, c); err != nil {
 		return apigen.Values{}, err
 	}
 	return s.values(ctx, s.state(ctx), w)
 }
 
 func (s *server) SetValue(ctx context.Context, r apigen.SetValueRequestObject) (apigen.SetValueResponseObject, error) {
-	x, err := s.setValue(ctx, r.Where, r.Rule, r.Body.Value, cause(r.Body.Why), r.Body.Held != nil && *r.Body.Held, opt(r.Params.IfMatch))
+	x, err := s.setValue(ctx, r.Where, r.Rule, r.Body.Value, cause(r.Body.Why), r.Body.Held != nil && *r.Body.Held, opt(r.Params.IfMatch), r.Params.Preview)
 	return apigen.SetValue200JSONResponse{Body: x, Headers: apigen.SetValue200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
 func (s *server) UnsetValue(ctx context.Context, r apigen.UnsetValueRequestObject) (apigen.UnsetValueResponseObject, error) {
-	x, err := s.setValue(ctx, r.Where, r.Rule, "", opt(r.Params.Why), false, opt(r.Params.IfMatch))
+	x, err := s.setValue(ctx, r.Where, r.Rule, "", opt(r.Params.Why), false, opt(r.Params.IfMatch), r.Params.Preview)
 	return apigen.UnsetValue200JSONResponse{Body: x, Headers: apigen.UnsetValue200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
@@ -329,8 +321,7 @@ var exceptionColumns = []string{"id", "people", "groups", "parties", "rules", "f
 const maxImport = 20000
 
 func (s *server) ImportExceptions(ctx context.Context, r apigen.ImportExceptionsRequestObject) (apigen.ImportExceptionsResponseObject, error) {
-	rd := csv.NewReader(r.Body)
-	rd.FieldsPerRecord = -1
+	rd := sheet.NewReader(r.Body)
 	head, err := rd.Read()
 	if err != nil {
 		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the first line names the columns: " + strings.Join(exceptionColumns, ",")}
@@ -703,6 +694,11 @@ func linkHas(st *engine.Snapshot, l *world.Link, text string) bool {
 // it names, can open its item with it now.
 func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (apigen.Link, error) {
 	x := apigen.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
+	right, until, err := st.LinkCounts(l)
+	if err != nil {
+		return x, err
+	}
+	x.EffectiveRight, x.EffectiveUntil = ptr(right.String()), answer.Moment(until)
 	act, _ := catalogue.ActionByName("files.open")
 	q := engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: now}
 	ask := func() (bool, string, error) {
@@ -716,7 +712,6 @@ func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (apigen.Link,
 		}
 		return a.Yes(), a.DecidingCause().Text(), nil
 	}
-	var err error
 	if l.Bearer() {
 		x.Works, x.Text, err = ask()
 		return x, err
@@ -778,13 +773,20 @@ func (s *server) MakeLink(ctx context.Context, r apigen.MakeLinkRequestObject) (
 
 func (s *server) EndLink(ctx context.Context, r apigen.EndLinkRequestObject) (apigen.EndLinkResponseObject, error) {
 	st, me := s.state(ctx), whoIs(ctx)
-	err := s.Service.EndLink(ctx, me.Name, cause(r.Body.Why), r.Id, func(l *world.Link) error {
+	may := func(l *world.Link) error {
 		if me.Role == service.Member && l.By != me.Person && !st.OwnedBy(me.Person, l.Item) {
 			return fmt.Errorf("%w: members end links they made and links in spaces they own", errForbidden)
 		}
 		return nil
-	})
-	return apigen.EndLink204Response{}, err
+	}
+	if r.Params.Preview != nil && *r.Params.Preview {
+		w, err := s.Service.WeighLinkEnd(ctx, r.Id, may)
+		if err != nil {
+			return nil, err
+		}
+		return apigen.EndLink200JSONResponse(weighedOut(w)), nil
+	}
+	return apigen.EndLink204Response{}, s.Service.EndLink(ctx, me.Name, cause(r.Body.Why), r.Id, may)
 }
 
 func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestObject) (apigen.ListFindingsResponseObject, error) {

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -37,7 +39,16 @@ var (
 	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
 	problemOften     = problemType{"too-often", 429, "Too many tries"}
 	problemInternal  = problemType{"internal", 500, "Something went wrong on our side"}
-	problemAway      = problemType{"away", 503, "The database is away"}
+	problemAway      = problemType{"away", 503, "The database cannot be reached"}
+	problemReadOnly  = problemType{"read-only", 503, "The database takes no changes"}
+	problemFull      = problemType{"full", 503, "The database has no room left"}
+	problemCrowded   = problemType{"connections", 503, "The database takes no more connections"}
+	problemCut       = problemType{"interrupted", 503, "The database ended what it was asked"}
+	problemDone      = problemType{"done", 503, "It was done, and cannot be shown yet"}
+	problemUnknown   = problemType{"unknown", 503, "It is not known whether it was done"}
+	problemBehind    = problemType{"behind", 503, "What other services change is not heard of"}
+	problemBusy      = problemType{"busy", 503, "Too many changes at once"}
+	problemStopping  = problemType{"stopping", 503, "The service is stopping"}
 )
 
 // TypeURI is where a problem's type begins.
@@ -54,6 +65,9 @@ func (t problemType) with(detail string) apigen.Problem {
 func writeProblem(w http.ResponseWriter, p apigen.Problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Cache-Control", "no-store")
+	if p.Status == http.StatusServiceUnavailable && w.Header().Get("Retry-After") == "" {
+		w.Header().Set("Retry-After", "5")
+	}
 	w.WriteHeader(p.Status)
 	_ = json.NewEncoder(w).Encode(p)
 }
@@ -65,7 +79,10 @@ func problemOf(err error) apigen.Problem {
 	var file worldfile.Errors
 	var large *http.MaxBytesError
 	var refused *service.Refused
+	var unwritable *worldfile.Unwritable
 	switch {
+	case errors.As(err, &unwritable):
+		return problemInvalid.with("not written: " + unwritable.Error())
 	case errors.As(err, &refused):
 		return problemConflict.with(refused.Reason)
 	case errors.As(err, &wrong):
@@ -77,7 +94,11 @@ func problemOf(err error) apigen.Problem {
 		p.Field, p.Value = &invalid.Field, &invalid.Value
 		return p
 	case errors.As(err, &file):
-		p := problemFile.with("nothing was changed")
+		detail := "nothing was changed"
+		if len(file) > 0 && file[0].File != "" {
+			detail = file[0].File + ": " + detail
+		}
+		p := problemFile.with(detail)
 		list := []apigen.FileError{}
 		for _, e := range file {
 			list = append(list, apigen.FileError{Line: e.Line, Column: e.Col, Message: e.Msg})
@@ -104,6 +125,28 @@ func problemOf(err error) apigen.Problem {
 		return problemForbidden.with(err.Error())
 	case errors.As(err, &large):
 		return problemLarge.with(err.Error())
+	}
+	switch {
+	case errors.Is(err, service.ErrDone):
+		return problemDone.with("the database went away after it was written; look in a moment")
+	case errors.Is(err, store.ErrUnknown):
+		return problemUnknown.with("the database went away in the middle; look whether it is there before you send it again")
+	case errors.Is(err, store.ErrBusy):
+		return problemBusy.with("nothing was changed; send it again in some seconds")
+	case errors.Is(err, context.Canceled), errors.Is(err, http.ErrServerClosed):
+		return problemStopping.with("nothing was changed; send it again in a moment")
+	}
+	switch store.TroubleOf(err) {
+	case store.Away:
+		return problemAway.with("it is tried again; what is known goes on being answered. Look at the database server and the network between")
+	case store.ReadOnly:
+		return problemReadOnly.with("nothing was changed; make the database server writable, or name the one that is")
+	case store.Full:
+		return problemFull.with("nothing was changed; make room on the disk of the database server")
+	case store.Crowded:
+		return problemCrowded.with("nothing was changed; raise max_connections of the database server, or end what holds them")
+	case store.Interrupted:
+		return problemCut.with("nothing was changed; send it again")
 	}
 	return problemInternal.with("")
 }

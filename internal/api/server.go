@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"net"
 	"net/http"
 	"strings"
 	"sync"
@@ -27,7 +26,6 @@ import (
 	validator "github.com/oapi-codegen/nethttp-middleware"
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
-	"golang.org/x/time/rate"
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/service"
@@ -48,6 +46,9 @@ type Options struct {
 	PublicURL     string // without a trailing slash; empty: as the request came
 	Demo          bool
 	Clock         func() time.Time
+	Closing       <-chan struct{} // closed when the service stops: streams end then
+	Idle          time.Duration   // after how long without activity a session ends; 0: two hours
+	BodyTime      time.Duration   // how long a body may take to come, besides files and lists; 0: 30 seconds
 
 	PublishStatement bool               // what our side admits is published, signed
 	Fetcher          *statement.Fetcher // of partners' statements; nil takes only https at public addresses
@@ -56,14 +57,15 @@ type Options struct {
 type server struct {
 	Options
 	sessions *scs.SessionManager
+	doors    *scs.SessionManager // of browsers that stand at the guests' door, for a few minutes
+	partners partners            // what partners' own sign-ins say of themselves
 	metrics  *metrics
-	tries    tries
-	asks     tries // for our statement
-	knocks   tries // of guests
+	signIns  *signIns
+	asks     *tries // for our statement
+	knocks   *tries // of guests
 	dueLock  sync.Mutex
 	results  found
 	repeats  repeats
-	api      chi.Router
 }
 
 type contextKey int
@@ -76,10 +78,11 @@ const (
 
 var errForbidden = errors.New("forbidden")
 
-// Body sizes in bytes.
+// Body sizes in bytes, and how long a file or a list may take to come.
 const (
-	maxBody = 1 << 20
-	maxFile = 256 << 20
+	maxBody  = 1 << 20
+	maxFile  = 256 << 20
+	fileTime = 15 * time.Minute
 )
 
 // New returns the handler of everything that is served.
@@ -90,16 +93,33 @@ func New(o Options) (http.Handler, error) {
 	if o.Fetcher == nil {
 		o.Fetcher = &statement.Fetcher{}
 	}
-	s := &server{Options: o, sessions: scs.New(), metrics: newMetrics(o.Service), tries: tries{byKey: map[string]*rate.Limiter{}}, asks: tries{byKey: map[string]*rate.Limiter{}}, knocks: tries{byKey: map[string]*rate.Limiter{}}, repeats: repeats{byKey: map[string]*repeat{}}}
-	s.sessions.Store = mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
-	s.sessions.HashTokenInStore = true
-	s.sessions.Lifetime, s.sessions.IdleTimeout = 12*time.Hour, 2*time.Hour
-	s.sessions.Cookie.Name, s.sessions.Cookie.HttpOnly, s.sessions.Cookie.SameSite = "wexillum_session", true, http.SameSiteStrictMode
-	s.sessions.Cookie.Secure = o.SecureCookies
-	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
-		o.Log.Error("the session cannot be read", "error", err)
-		writeProblem(w, problemAway.with(""))
+	if o.BodyTime == 0 {
+		o.BodyTime = 30 * time.Second
 	}
+	if o.Idle == 0 {
+		o.Idle = 2 * time.Hour
+	}
+	s := &server{Options: o, metrics: newMetrics(o.Service), signIns: newSignIns(), asks: newTries(10, 6*time.Second), knocks: newTries(10, 6*time.Second), repeats: repeats{byKey: map[string]*repeat{}}}
+	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
+	cookies := func(name string, site http.SameSite) *scs.SessionManager {
+		m := scs.New()
+		m.Store = kept
+		m.HashTokenInStore = true
+		m.Cookie.Name, m.Cookie.HttpOnly, m.Cookie.SameSite, m.Cookie.Secure = name, true, site, o.SecureCookies
+		if o.SecureCookies { // RFC 6265bis §4.1.3.2: of this host alone, whoever sets cookies beside it
+			m.Cookie.Name = "__Host-" + name
+		}
+		m.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+			o.Log.Error("the session cannot be read", "error", err)
+			writeProblem(w, problemAway.with(""))
+		}
+		return m
+	}
+	s.sessions = cookies("wexillum_session", http.SameSiteStrictMode)
+	s.sessions.Lifetime, s.sessions.IdleTimeout = 12*time.Hour, o.Idle
+	// A partner's sign-in leads back from another site, where a strict cookie does not come along.
+	s.doors = cookies("wexillum_door", http.SameSiteLaxMode)
+	s.doors.Lifetime = 20 * time.Minute
 
 	spec, err := apigen.GetSpec()
 	if err != nil {
@@ -115,16 +135,19 @@ func New(o Options) (http.Handler, error) {
 		},
 	})
 
+	// One match decides both who may call and what is called: the guard stands behind the
+	// router, before every handler.
 	api := chi.NewRouter()
+	routes := api.With(s.guard)
 	strict := apigen.NewStrictHandlerWithOptions(s, nil, apigen.StrictHTTPServerOptions{
 		RequestErrorHandlerFunc:  func(w http.ResponseWriter, _ *http.Request, err error) { writeProblem(w, badBody(err)) },
 		ResponseErrorHandlerFunc: s.failed,
 	})
-	api.Group(func(r chi.Router) {
+	routes.Group(func(r chi.Router) {
 		r.Use(func(next http.Handler) http.Handler {
 			checked := check(next)
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if lists[r.URL.Path] && !safe(r.Method) { // a file or a list is judged by its reader
+				if lists[patternOf(r)] && !safe(r.Method) { // a file or a list is judged by its reader
 					next.ServeHTTP(w, r)
 					return
 				}
@@ -135,43 +158,55 @@ func New(o Options) (http.Handler, error) {
 			writeProblem(w, problemInvalid.with(err.Error()))
 		}})
 	})
-	api.Post("/access/v1/evaluation", s.evaluation)
-	api.Post("/access/v1/evaluations", s.evaluations)
-	api.Post("/access/v1/search/subject", s.searchSubject)
-	api.Post("/access/v1/search/resource", s.searchResource)
-	api.Post("/access/v1/search/action", s.searchAction)
-	api.Get("/.well-known/authzen-configuration", s.authzenConfiguration)
-	api.Get("/api/v1/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
+	routes.Post("/access/v1/evaluation", s.evaluation)
+	routes.Post("/access/v1/evaluations", s.evaluations)
+	routes.Post("/access/v1/search/subject", s.searchSubject)
+	routes.Post("/access/v1/search/resource", s.searchResource)
+	routes.Post("/access/v1/search/action", s.searchAction)
+	routes.Get("/.well-known/authzen-configuration", s.authzenConfiguration)
+	routes.Get("/api/v1/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
 		_, _ = w.Write(contract)
 	})
-	api.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
-	api.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
+	routes.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	routes.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 		defer cancel()
-		if err := o.Service.Ready(ctx); err != nil {
-			writeProblem(w, problemAway.with("the database does not answer"))
+		read, write, follow := o.Service.Ready(ctx)
+		if read == nil && write == nil && follow == nil {
+			_, _ = w.Write([]byte("ready\n"))
 			return
 		}
-		_, _ = w.Write([]byte("ready\n"))
+		state := func(what string, err error) string {
+			if err == nil {
+				return what + " works"
+			}
+			return what + " does not work"
+		}
+		p := problemAway
+		for _, err := range []error{read, write} {
+			if err != nil && store.TroubleOf(err) == store.ReadOnly {
+				p = problemReadOnly
+			}
+		}
+		if read == nil && write == nil {
+			p = problemBehind
+		}
+		o.Log.Warn("not ready", "read", read, "write", write, "follow", follow)
+		writeProblem(w, p.with(state("reading", read)+", "+state("writing", write)+", "+state("following other services", follow)))
 	})
-	api.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
+	routes.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(s.metrics.registry, promhttp.HandlerOpts{}))
 	api.NotFound(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problemNotFound.with("nothing is served at "+r.URL.Path))
 	})
 	api.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
 		writeProblem(w, problemMethod.with(r.Method+" is not taken at "+r.URL.Path))
 	})
-	s.api = api
 
 	root := chi.NewRouter()
-	root.Use(s.observe, recoverer(o.Log), securityHeaders)
-	guarded := s.guard(api)
-	root.Handle("/api/*", guarded)
-	root.Handle("/access/*", guarded)
-	root.Handle("/.well-known/*", guarded)
-	for _, p := range []string{"/healthz", "/readyz", "/metrics"} {
-		root.Handle(p, guarded)
+	root.Use(s.observe, recoverer(o.Log), s.securityHeaders)
+	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/metrics"} {
+		root.Handle(p, api)
 	}
 	root.Handle("/*", console(o.Console))
 	return root, nil
@@ -179,41 +214,64 @@ func New(o Options) (http.Handler, error) {
 
 // lists are the routes whose body is a file or a list: long, and read as it comes.
 var lists = map[string]bool{"/api/v1/world": true, "/api/v1/check": true, "/api/v1/exceptions/import": true, "/api/v1/domains/import": true,
-	"/api/v1/lists/{what}": true, "/api/v1/lists/guests": true, "/api/v1/lists/grants": true, "/api/v1/lists/links": true, "/api/v1/lists/spaces": true, "/api/v1/lists/people": true}
+	"/api/v1/lists/{what}": true}
+
+// patternOf returns the route that a request was matched to.
+func patternOf(r *http.Request) string {
+	if c := chi.RouteContext(r.Context()); c != nil && len(c.RoutePatterns) > 0 {
+		return c.RoutePatterns[len(c.RoutePatterns)-1]
+	}
+	return ""
+}
 
 // guard lets a request through whose account has a role for the route, and keeps
 // requests from other sites out.
 func (s *server) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		rctx := chi.NewRouteContext()
-		pattern := ""
-		if s.api.Match(rctx, r.Method, r.URL.Path) {
-			pattern = rctx.RoutePattern()
-		}
+		pattern := patternOf(r)
 		note(r, pattern)
 		limit := int64(maxBody)
 		if lists[pattern] {
 			limit = maxFile
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, limit)
-		if pattern == "" {
-			next.ServeHTTP(w, r) // answers not found, or that the method is not taken
-			return
+		if r.ContentLength != 0 {
+			within := s.BodyTime
+			if limit == maxFile {
+				within = fileTime
+			}
+			// net/http takes the deadline back where the body ends.
+			if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(within)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+				s.failed(w, r, err)
+				return
+			}
 		}
+		w.Header().Set("Cache-Control", "no-store") // what is answered is for whoever asked
 		allowed, known := access[r.Method+" "+pattern]
 		if !known {
 			writeProblem(w, problemForbidden.with(""))
 			return
 		}
-		ctx, err := s.loadSession(r)
+		ctx, err := load(r.Context(), s.sessions, r)
+		if err == nil && strings.HasPrefix(pattern, "/api/v1/door") {
+			ctx, err = load(ctx, s.doors, r)
+		}
 		if err != nil {
 			s.sessions.ErrorFunc(w, r, err)
 			return
 		}
+		ctx = context.WithValue(ctx, writerKey, w)
 		if allowed != nil {
 			who, cookie, err := s.authenticate(ctx, r)
 			switch {
 			case errors.Is(err, service.ErrDenied):
+				if cookie { // for good: it does not come back with the right to it
+					if err := s.sessions.Destroy(ctx); err != nil {
+						s.Log.Error("a session cannot be ended", "error", err)
+					} else {
+						_ = s.saveSession(ctx)
+					}
+				}
 				w.Header().Set("WWW-Authenticate", `Bearer realm="wexillum"`)
 				writeProblem(w, problemSignIn.with("sign in, or send a token that has not ended"))
 				return
@@ -232,6 +290,12 @@ func (s *server) guard(next http.Handler) http.Handler {
 					return
 				}
 			}
+			if cookie && r.Header.Get(idleHeader) == "" && pattern != "/api/v1/changes" {
+				if err := s.touch(ctx); err != nil {
+					s.sessions.ErrorFunc(w, r, err)
+					return
+				}
+			}
 			ctx = context.WithValue(ctx, whoKey, who)
 			noteWho(r, who.Name)
 			if ctx, err = s.inDraft(ctx, r, pattern, who); err != nil {
@@ -239,7 +303,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 				return
 			}
 		}
-		ctx = context.WithValue(context.WithValue(ctx, requestKey, r), writerKey, w)
+		ctx = context.WithValue(ctx, requestKey, r)
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }
@@ -260,6 +324,9 @@ const draftHeader = "Wexillum-Draft"
 // one: a keeper's changes of policy, which an administrator publishes.
 func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, who service.Who) (context.Context, error) {
 	name := r.Header.Get(draftHeader)
+	if name == "" && safe(r.Method) { // a link to a report carries no header
+		name = r.URL.Query().Get("draft")
+	}
 	if name == "" {
 		if who.Role == service.Keeper && policyRoutes[r.Method+" "+pattern] && r.URL.Query().Get("preview") != "true" {
 			return ctx, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
@@ -282,27 +349,44 @@ func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, w
 
 func safe(method string) bool { return method == http.MethodGet || method == http.MethodHead }
 
-// loadSession loads the session a cookie names, without the middleware of scs:
-// only signing in and out write it.
-func (s *server) loadSession(r *http.Request) (context.Context, error) {
+// load loads the session that a cookie names, without the middleware of scs: few requests
+// write it.
+func load(ctx context.Context, m *scs.SessionManager, r *http.Request) (context.Context, error) {
 	token := ""
-	if c, err := r.Cookie(s.sessions.Cookie.Name); err == nil {
+	if c, err := r.Cookie(m.Cookie.Name); err == nil {
 		token = c.Value
 	}
-	return s.sessions.Load(r.Context(), token)
+	return m.Load(ctx, token)
 }
 
-func (s *server) saveSession(ctx context.Context) error {
+func save(ctx context.Context, m *scs.SessionManager) error {
 	w := ctx.Value(writerKey).(http.ResponseWriter)
-	if s.sessions.Status(ctx) == scs.Destroyed {
-		s.sessions.WriteSessionCookie(ctx, w, "", time.Time{})
+	if m.Status(ctx) == scs.Destroyed {
+		m.WriteSessionCookie(ctx, w, "", time.Time{})
 		return nil
 	}
-	token, expiry, err := s.sessions.Commit(ctx)
+	token, expiry, err := m.Commit(ctx)
 	if err == nil {
-		s.sessions.WriteSessionCookie(ctx, w, token, expiry)
+		m.WriteSessionCookie(ctx, w, token, expiry)
 	}
 	return err
+}
+
+func (s *server) saveSession(ctx context.Context) error { return save(ctx, s.sessions) }
+
+// idleHeader marks requests that a page sends by itself while nobody sits before it. They do
+// not keep a session.
+const idleHeader = "Wexillum-Idle"
+
+// touch keeps a session for as long again, at most once a minute.
+func (s *server) touch(ctx context.Context) error {
+	every := min(time.Minute, s.Idle/4)
+	now := time.Now() // as the sessions' own ends
+	if now.Sub(time.UnixMilli(s.sessions.GetInt64(ctx, "touched"))) < every {
+		return nil
+	}
+	s.sessions.Put(ctx, "touched", now.UnixMilli())
+	return s.saveSession(ctx)
 }
 
 // authenticate finds who makes a request, by token or by session.
@@ -319,10 +403,11 @@ func (s *server) authenticate(ctx context.Context, r *http.Request) (who service
 	if name == "" {
 		return who, false, service.ErrDenied
 	}
+	since, _ := s.sessions.Get(ctx, "since").(uint64)
 	if strings.HasPrefix(name, "guest:") {
-		who, err = s.Service.GuestOf(ctx, name)
+		who, err = s.Service.GuestOf(ctx, name, since)
 	} else {
-		who, err = s.Service.WhoIs(ctx, name)
+		who, err = s.Service.WhoIs(ctx, name, since)
 	}
 	return who, true, err
 }
@@ -332,13 +417,27 @@ func whoIs(ctx context.Context) service.Who { return ctx.Value(whoKey).(service.
 // failed writes the problem that an error of a handler is.
 func (s *server) failed(w http.ResponseWriter, r *http.Request, err error) {
 	p := problemOf(err)
-	if p.Status == 500 {
-		if errors.Is(err, context.Canceled) {
-			return
-		}
+	if p.Status == 500 || p.Status == http.StatusServiceUnavailable && r.Context().Err() == nil {
 		s.Log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 	}
+	if begun(w) { // whoever reads it must not take a part for the whole
+		panic(http.ErrAbortHandler)
+	}
 	writeProblem(w, p)
+}
+
+// begun reports whether the head of an answer is on its way.
+func begun(w http.ResponseWriter) bool {
+	for {
+		switch x := w.(type) {
+		case interface{ Status() int }:
+			return x.Status() != 0
+		case interface{ Unwrap() http.ResponseWriter }:
+			w = x.Unwrap()
+		default:
+			return false
+		}
+	}
 }
 
 func badBody(err error) apigen.Problem {
@@ -393,34 +492,6 @@ func oneLine(s string) string {
 	return s
 }
 
-// tries bounds how often one name and one address may try to sign in.
-type tries struct {
-	sync.Mutex
-	byKey map[string]*rate.Limiter
-}
-
-func (t *tries) allow(key string, now time.Time) bool {
-	t.Lock()
-	defer t.Unlock()
-	if len(t.byKey) > 10000 {
-		clear(t.byKey)
-	}
-	l := t.byKey[key]
-	if l == nil {
-		l = rate.NewLimiter(rate.Every(6*time.Second), 10)
-		t.byKey[key] = l
-	}
-	return l.AllowN(now, 1)
-}
-
-func remote(r *http.Request) string {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return r.RemoteAddr
-	}
-	return host
-}
-
 // repeats keeps the answers of requests that create, so that a repeated key gets
 // the same answer and creates nothing again.
 type repeats struct {
@@ -435,6 +506,7 @@ type repeat struct {
 	status int
 	header http.Header
 	answer []byte
+	secret bool // the answer is not kept
 }
 
 // capture keeps an answer while it is written.
@@ -443,6 +515,8 @@ type capture struct {
 	status int
 	body   bytes.Buffer
 }
+
+func (c *capture) Unwrap() http.ResponseWriter { return c.ResponseWriter }
 
 func (c *capture) WriteHeader(status int) {
 	c.status = status
@@ -457,8 +531,15 @@ func (c *capture) Write(b []byte) (int, error) {
 	return c.ResponseWriter.Write(b)
 }
 
+// secretRoutes are those whose answers hold what is shown once.
+var secretRoutes = map[string]bool{"/api/v1/tokens": true, "/api/v1/service-tokens": true}
+
+// repeatsKept is how many answers are kept at most; beyond that the oldest go.
+const repeatsKept = 2000
+
 // repeat answers a request with a known Idempotency-Key as before. Keys are kept
-// for a day by the service that saw them.
+// for a day by the service that saw them. What is shown once is not kept: repeated, such a
+// request is told that it was done.
 func (s *server) repeat(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		key := r.Header.Get("Idempotency-Key")
@@ -471,7 +552,7 @@ func (s *server) repeat(next http.Handler) http.Handler {
 			writeProblem(w, badBody(err))
 			return
 		}
-		name := whoIs(r.Context()).Name + " " + r.URL.Path + " " + key
+		name := strings.Join([]string{whoIs(r.Context()).Name, r.URL.EscapedPath(), r.URL.RawQuery, r.Header.Get(draftHeader), key}, "\x00")
 		now := s.Clock()
 		s.repeats.Lock()
 		for k, old := range s.repeats.byKey {
@@ -480,13 +561,25 @@ func (s *server) repeat(next http.Handler) http.Handler {
 			}
 		}
 		old := s.repeats.byKey[name]
+		for old == nil && len(s.repeats.byKey) >= repeatsKept {
+			oldest, at := "", now
+			for k, x := range s.repeats.byKey {
+				if oldest == "" || x.at.Before(at) {
+					oldest, at = k, x.at
+				}
+			}
+			delete(s.repeats.byKey, oldest)
+		}
 		if old == nil {
 			old = &repeat{done: make(chan struct{}), at: now, body: sum}
 			s.repeats.byKey[name] = old
 			s.repeats.Unlock()
 			c := &capture{ResponseWriter: w}
 			defer func() {
-				old.status, old.header, old.answer = c.status, w.Header().Clone(), c.body.Bytes()
+				old.status = c.status
+				if old.secret = secretRoutes[patternOf(r)] && c.status < 300; !old.secret {
+					old.header, old.answer = w.Header().Clone(), c.body.Bytes()
+				}
 				if c.status >= 500 || c.status == 0 {
 					s.repeats.Lock()
 					delete(s.repeats.byKey, name)
@@ -503,6 +596,10 @@ func (s *server) repeat(next http.Handler) http.Handler {
 			return
 		}
 		<-old.done
+		if old.secret {
+			writeProblem(w, problemConflict.with("this was done with the same Idempotency-Key already; what it made is shown once"))
+			return
+		}
 		for k, v := range old.header {
 			w.Header()[k] = v
 		}
@@ -582,9 +679,12 @@ func recoverer(log *slog.Logger) func(http.Handler) http.Handler {
 	}
 }
 
-func securityHeaders(next http.Handler) http.Handler {
+func (s *server) securityHeaders(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		h := w.Header()
+		if s.SecureCookies { // RFC 6797 §6.1
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
@@ -648,6 +748,14 @@ func newMetrics(svc *service.Service) *metrics {
 	gauge("wexillum_revision", "Revision of policy that is answered from.", func(s *service.State) float64 { return float64(s.Head.Revision) })
 	gauge("wexillum_journal_entries", "Journal entries that are answered from.", func(s *service.State) float64 { return float64(s.Head.Seq) })
 	gauge("wexillum_guests", "Records of outsiders.", func(s *service.State) float64 { return float64(s.Counts().Guests) })
+	gauge("wexillum_clock_skew_seconds", "By how much the clock here is before the database's.", func(*service.State) float64 { return svc.ClockSkew().Seconds() })
+	gauge("wexillum_steps_behind_seconds", "How long ago everything that was due had been carried out.", func(*service.State) float64 {
+		if at := svc.Carried(); at.IsSet() {
+			return float64(svc.Now()-at) / 1e6
+		}
+		return 0
+	})
+	gauge("wexillum_mail_waiting", "Messages that are due and not sent yet.", func(*service.State) float64 { return float64(svc.MailWaiting()) })
 	gauge("wexillum_grants", "Grants.", func(s *service.State) float64 { return float64(s.Counts().Grants) })
 	return m
 }
@@ -655,6 +763,11 @@ func newMetrics(svc *service.Service) *metrics {
 func (m *metrics) request(method, route string, status int, took time.Duration) {
 	if route == "" {
 		route = "console"
+	}
+	switch method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+	default:
+		method = "other" // whatever a stranger sends is one label
 	}
 	m.requests.WithLabelValues(method, route, statusText(status)).Observe(took.Seconds())
 }

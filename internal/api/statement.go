@@ -23,7 +23,7 @@ func (s *server) PublishedStatement(ctx context.Context, r apigen.PublishedState
 	if !s.PublishStatement {
 		return nil, unpublished
 	}
-	if !s.asks.allow("from "+remote(ctx.Value(requestKey).(*http.Request)), s.Clock()) {
+	if !s.asks.allow(sourceOf(ctx), s.Clock()) {
 		ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
 		p := problemOften.with("wait a minute before the next question")
 		return apigen.PublishedStatementdefaultApplicationProblemPlusJSONResponse{Body: p, StatusCode: p.Status}, nil

@@ -2,10 +2,13 @@ package api
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"io"
 	"net/http"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -24,7 +27,7 @@ import (
 // for the past what was recorded then.
 func (s *server) when(ctx context.Context, text *string) (*answer.View, *service.State, error) {
 	st := s.state(ctx)
-	v := &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: s.Service.Now(), Recorded: string(service.FromNow)}
+	v := &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: s.Service.Now(), Recorded: string(service.FromNow), Draft: st.AsDraft}
 	t := opt(text)
 	if t == "" {
 		return v, st, nil
@@ -37,7 +40,7 @@ func (s *server) when(ctx context.Context, text *string) (*answer.View, *service
 	if err != nil {
 		return nil, nil, err
 	}
-	return &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: at, Recorded: string(how)}, st, nil
+	return &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: at, Recorded: string(how), Draft: st.AsDraft}, st, nil
 }
 
 // found keeps the last long results, so that their pages need not be found again.
@@ -86,31 +89,59 @@ func (s *server) key(v *answer.View, st *service.State, at *string, parts ...str
 	return fmt.Sprint(st.Head, st.Variant, " ", m, " ", strings.Join(parts, "\x00"))
 }
 
-// place reads a cursor that is a place in a list.
-func place(cursorText *string) (from int, err error) {
-	if cursorText == nil || *cursorText == "" {
-		return 0, nil
-	}
-	text, err := readCursor(cursorText)
-	if err != nil {
-		return 0, err
-	}
-	if from, err = strconv.Atoi(text); err != nil || from < 0 {
-		return 0, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
-	}
-	return from, nil
+// A cursor is bound to what was asked and to the key of the last row that was shown, not to a
+// place: what comes and goes between two pages moves nothing past a reader.
+type goOnAt struct {
+	Of    string `json:"of"` // a digest of what was asked
+	After string `json:"after"`
+	Same  int    `json:"same,omitempty"` // so many rows of that key were shown, where several share one
 }
 
-// page cuts a page out of a list by its cursor, which is a place in it.
-func page[T any](all []T, cursorText *string, limit *int) (out []T, next string, err error) {
-	from, err := place(cursorText)
+func askedDigest(parts ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return base64.RawURLEncoding.EncodeToString(sum[:9])
+}
+
+// writeCursor and readGoOn write and read a cursor of a question; the zero goOnAt is the
+// beginning.
+func writeCursor(x goOnAt) string {
+	b, _ := json.Marshal(x)
+	return cursor(string(b))
+}
+
+func readGoOn(cursorText *string, of string) (x goOnAt, err error) {
+	if cursorText == nil || *cursorText == "" {
+		return x, nil
+	}
+	text, err := readCursor(cursorText)
+	if err == nil {
+		err = json.Unmarshal([]byte(text), &x)
+	}
+	if err != nil {
+		return x, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
+	}
+	if x.Of != of {
+		return x, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "it is of another question; send it with the parameters of the page before"}
+	}
+	return x, nil
+}
+
+// page cuts a page out of a list that is in the order of its keys.
+func page[T any](all []T, key func(*T) string, of string, cursorText *string, limit *int) (out []T, next string, err error) {
+	at, err := readGoOn(cursorText, of)
 	if err != nil {
 		return nil, "", err
 	}
-	from = min(from, len(all))
+	from := 0
+	if at.Of != "" {
+		from = sort.Search(len(all), func(i int) bool { return key(&all[i]) > at.After })
+	}
 	to := min(from+pageSize(limit, 100), len(all))
 	if to < len(all) {
-		next = cursor(strconv.Itoa(to))
+		if to == from {
+			return all[from:to], writeCursor(goOnAt{Of: of, After: at.After}), nil
+		}
+		next = writeCursor(goOnAt{Of: of, After: key(&all[to-1])})
 	}
 	return all[from:to], next, nil
 }
@@ -144,7 +175,7 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 	}
 	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []apigen.AudienceLine{}, Total: len(lines)}
 	out.Parties, out.Newcomers = answer.Counted(lines)
-	shown, next, err := page(lines, p.Cursor, p.Limit)
+	shown, next, err := page(lines, answer.AudienceKey, askedDigest("audience", p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), fmt.Sprint(p.All != nil && *p.All), opt(p.At)), p.Cursor, p.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -192,7 +223,7 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 		word = "everybody"
 	}
 	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []apigen.BoardRow{}, Total: len(meant), Residual: some(v.ResidualRisk())}
-	shown, next, err := page(meant, r.Params.Cursor, r.Params.Limit)
+	shown, next, err := page(meant, (*answer.Meant).Key, askedDigest("board", word, q, opt(r.Params.At)), r.Params.Cursor, r.Params.Limit)
 	if err != nil {
 		return nil, err
 	}
@@ -362,7 +393,7 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 	if !s.decodeAuthzen(w, r, &q) {
 		return
 	}
-	limit, from := 100, 0
+	limit := 100
 	st := s.state(r.Context())
 	var at *string
 	if t, ok := q.Context["at"].(string); ok {
@@ -384,16 +415,6 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 		if q.Page.Limit > 0 {
 			limit = q.Page.Limit
 		}
-		if q.Page.Token != "" {
-			b, err := base64.RawURLEncoding.DecodeString(q.Page.Token)
-			if err == nil {
-				from, err = strconv.Atoi(string(b))
-			}
-			if err != nil || from < 0 {
-				s.failed(w, r, &engine.WrongUse{Field: "page.token", Value: q.Page.Token, Reason: "send the next_token of the page before"})
-				return
-			}
-		}
 	}
 	// A search is the question with one part left out: the others must be whole.
 	switch missing {
@@ -408,22 +429,34 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 			return
 		}
 	}
-	results := []any{}
-	total := 0
+	type found struct {
+		key string
+		x   any
+	}
+	var all []found
 	if err := list(&q, st, v.At, func(x any) {
-		if total >= from && len(results) < limit {
-			results = append(results, x)
-		}
-		total++
+		b, _ := json.Marshal(x)
+		all = append(all, found{string(b), x})
 	}); err != nil {
 		s.failed(w, r, err)
 		return
 	}
-	next := ""
-	if from+len(results) < total {
-		next = base64.RawURLEncoding.EncodeToString([]byte(strconv.Itoa(from + len(results))))
+	sort.SliceStable(all, func(i, j int) bool { return all[i].key < all[j].key })
+	token, asked := "", q
+	if asked.Page != nil {
+		token, asked.Page = asked.Page.Token, nil
 	}
-	writeJSON(w, map[string]any{"results": results, "page": map[string]any{"next_token": next, "count": len(results), "total": total}})
+	whole, _ := json.Marshal(asked)
+	shown, next, err := page(all, func(f *found) string { return f.key }, askedDigest(missing, string(whole)), &token, &limit)
+	if err != nil {
+		s.failed(w, r, &engine.WrongUse{Field: "page.token", Value: token, Reason: "send the next_token of the page before, with the same question"})
+		return
+	}
+	results := []any{}
+	for i := range shown {
+		results = append(results, shown[i].x)
+	}
+	writeJSON(w, map[string]any{"results": results, "page": map[string]any{"next_token": next, "count": len(results), "total": len(all)}})
 }
 
 type azResult struct {

@@ -103,10 +103,10 @@ func BenchmarkDue(b *testing.B) {
 		}
 		read = append(read, float64(time.Since(start)))
 		start = time.Now()
-		steps = s.Scan(now, in(90), now, nil).Total()
+		steps = s.Scan(now, in(90), nil).Total()
 		scan = append(scan, float64(time.Since(start)))
 		start = time.Now()
-		d := s.Scan(now, in(30), now, nil)
+		d := s.Scan(now, in(30), nil)
 		monthSteps = d.Total()
 		first := d.Steps(0, 200)
 		month = append(month, float64(time.Since(start)))

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bufio"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -20,6 +19,7 @@ import (
 	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
 )
 
@@ -150,7 +150,7 @@ func (a *app) checkFile(in io.Reader, into, bundle, as, column, at string, p *pr
 // end, where it is short enough to be one.
 type printer struct {
 	*app
-	csv     *csv.Writer
+	csv     *sheet.Writer
 	rows    [][]string
 	n       int
 	summary *client.CheckSummary
@@ -163,8 +163,7 @@ const maxTable = 500
 
 func (p *printer) begin() error {
 	if p.output == "csv" {
-		p.csv = csv.NewWriter(p.out)
-		p.csv.UseCRLF = true
+		p.csv = sheet.NewWriter(p.out)
 		return p.csv.Write(append(checkColumns, "text"))
 	}
 	return nil
@@ -205,10 +204,7 @@ func (p *printer) line(l *client.CheckLine) error {
 	}
 	row := []string{fmt.Sprint(l.Line), string(l.Verdict), address, pick(l.Kind), pick(l.Partner), strings.Join(causes, " "), strings.Join(sides, " "), next}
 	if p.csv != nil {
-		for i := range row {
-			row[i] = tame(row[i])
-		}
-		return p.csv.Write(append(row, tame(l.Text)))
+		return p.csv.Write(append(row, l.Text))
 	}
 	if len(p.rows) < maxTable {
 		p.rows = append(p.rows, row)

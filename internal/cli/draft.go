@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -62,6 +63,9 @@ func changesPolicy(r *http.Request) bool {
 }
 
 func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
+	if own, err := url.Parse(q.server); err != nil || r.URL.Scheme != own.Scheme || r.URL.Host != own.Host { // led on: the token is for its own server alone
+		return nil, fmt.Errorf("the service at %s leads on to %s://%s; name that address with --server if it is right", q.server, r.URL.Scheme, r.URL.Host)
+	}
 	if q.token != "" {
 		r.Header.Set("Authorization", "Bearer "+q.token)
 	}
@@ -132,6 +136,9 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	if resp, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/publish", map[string]string{"why": why, "digest": imp.Digest}, &d); err != nil || resp != nil {
 		if resp != nil && resp.StatusCode == http.StatusForbidden {
+			if kept, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/keep", map[string]string{"why": why}, &d); err != nil || kept != nil {
+				return kept, err
+			}
 			fmt.Fprintf(q.err, "The draft %s (%s) is there for an administrator: wexillum draft publish %s --why …\n", d.Id, d.Name, d.Id)
 		}
 		return resp, err
@@ -269,6 +276,30 @@ func (a *app) brief(w io.Writer, x *client.Impact) {
 		}
 		if n := len(x.LinksStarted); n > 0 {
 			fmt.Fprintf(w, "  links that work again: %s\n", some(x.LinksStarted, 5))
+		}
+		if x.Suspended != nil {
+			fmt.Fprintf(w, "  records that are suspended or removed at once: %d\n", *x.Suspended)
+		}
+		if x.Forwarders != nil {
+			var list []string
+			for _, f := range *x.Forwarders {
+				list = append(list, fmt.Sprintf("%s to %s %s", f.Mailbox, f.To, map[bool]string{true: "starts", false: "stops"}[f.Starts]))
+			}
+			fmt.Fprintf(w, "  forwarders: %d: %s\n", len(list), some(list, 5))
+		}
+		if x.Outward != nil {
+			var list []string
+			for _, m := range *x.Outward {
+				list = append(list, fmt.Sprintf("%s %s towards %s (%s; %d of ours)", m.Change, m.Action, m.Name, strings.TrimPrefix(m.Who, "*@"), m.People))
+			}
+			fmt.Fprintf(w, "  what ours may do elsewhere: %d: %s\n", len(list), some(list, 4))
+		}
+		if x.Presenters != nil {
+			var list []string
+			for _, m := range *x.Presenters {
+				list = append(list, fmt.Sprintf("%s %s (%d parties)", m.Change, m.Action, m.Parties))
+			}
+			fmt.Fprintf(w, "  in any meeting that ours present in: %d: %s\n", len(list), some(list, 4))
 		}
 		if x.CutOffTotal != nil && *x.CutOffTotal > 0 {
 			var who []string
@@ -540,12 +571,21 @@ func (a *app) drafts() *cobra.Command {
 		return show(r, resp, err)
 	}))
 	c.AddCommand(one("drop DRAFT", "Give a draft up", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.DropDraft(c.Context(), args[0], client.WhyOnly{})
+		resp, err := r.Draft(c.Context(), args[0])
+		var d client.Draft
+		if err := r.read(resp, err, &d); err != nil {
+			return err
+		}
+		resp, err = r.DropDraft(c.Context(), d.Id, client.WhyOnly{})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
-		a.say("The draft %s is given up.", args[0])
+		a.say("The draft %s is given up. Take it back with: wexillum draft restore %s", d.Name, d.Id)
 		return nil
+	}))
+	c.AddCommand(one("restore ID", "Open a draft again that was given up", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
+		resp, err := r.RestoreDraft(c.Context(), args[0], client.WhyOnly{})
+		return show(r, resp, err)
 	}))
 	return c
 }

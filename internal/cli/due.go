@@ -244,7 +244,9 @@ func (a *app) dueOfFile(from, until, partner, who string) ([]apigen.DueStep, err
 	if err != nil {
 		return nil, usage{err}
 	}
-	all, ok := s.Sequences(moment.Always).Of(x)
+	q := s.Sequences()
+	q.Between(f.From, f.Until)
+	all, ok := q.Of(x)
 	if !ok {
 		return nil, fmt.Errorf("there is no record of %s", x)
 	}

@@ -78,12 +78,21 @@ func (a *app) partnerHalves() *cobra.Command {
 func (a *app) partnerStance() *cobra.Command {
 	var features []string
 	var asOf, until, saidBy, source, why string
-	c := &cobra.Command{Use: "stance ID DIRECTION admits|refuses|unknown", Short: "Record what a partner's own side admits or refuses", Args: cobra.ExactArgs(3),
-		Example: "  wexillum partner stance oskelund spaces.in admits --why \"their administrator wrote today\"",
+	var preview bool
+	c := &cobra.Command{Use: "stance ID DIRECTION admits|refuses|unknown|undo", Short: "Record what a partner's own side admits or refuses", Args: cobra.ExactArgs(3),
+		Example: "  wexillum partner stance oskelund spaces.in admits --said-by \"their administrator, by mail\"\n  wexillum partner stance oskelund spaces.in undo",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
 				return err
+			}
+			if args[2] == "undo" {
+				resp, err := r.UndoStance(c.Context(), args[0], args[1], &client.UndoStanceParams{Why: optional(why)})
+				var p client.Partner
+				if err := r.read(resp, err, &p); err != nil {
+					return err
+				}
+				return a.printPartner(&p)
 			}
 			body := client.StanceChange{Says: client.StanceChangeSays(args[2]), AsOf: optional(asOf), Until: optional(until), SaidBy: optional(saidBy), Why: optional(why)}
 			if len(features) > 0 {
@@ -93,15 +102,24 @@ func (a *app) partnerStance() *cobra.Command {
 				s := client.StanceChangeSource(source)
 				body.Source = &s
 			}
-			resp, err := r.SetStance(c.Context(), args[0], args[1], body)
+			resp, err := r.SetStance(c.Context(), args[0], args[1], &client.SetStanceParams{Preview: &preview}, body)
 			var p client.Partner
 			if err := r.read(resp, err, &p); err != nil {
 				return err
 			}
-			return a.printPartner(&p)
+			if w := p.Weighed; w != nil && a.output == "table" {
+				a.tellWeighed(args[1]+" at "+p.Id, w)
+				return nil
+			}
+			if err := a.printPartner(&p); err != nil || preview {
+				return err
+			}
+			fmt.Fprintf(a.err, "Back: wexillum partner stance %s %s undo\n", args[0], args[1])
+			return nil
 		}}
 	f := c.Flags()
 	f.StringArrayVar(&features, "feature", nil, "only this part: messages, voice or presence")
+	f.BoolVar(&preview, "preview", false, "say who would gain and lose, and record nothing")
 	f.StringVar(&asOf, "as-of", "", "when they said so: a date or a moment; now where absent")
 	f.StringVar(&until, "until", "", "an end after which it does not count any more")
 	f.StringVar(&saidBy, "said-by", "", "who of theirs said so")
@@ -113,14 +131,14 @@ func (a *app) partnerStance() *cobra.Command {
 func (a *app) partnerSheet() *cobra.Command {
 	var form, to, note, why string
 	var question, with []string
-	var send bool
+	var send, keepOnly, again bool
 	c := &cobra.Command{Use: "sheet [ID [DIRECTION…]]", Short: "A letter to their administrator: what they need to admit, and what not", ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return a.completion("partner")(c, args, text)
 		}
 		return directions(), cobra.ShellCompDirectiveNoFileComp
 	},
-		Long:    "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them; with\n--question about what a refused question needs from their side.\n\nWith --send it is kept as sent, and closes when a stance answers it.",
+		Long:    "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them; with\n--question about what a refused question needs from their side.\n\nWith --send it is kept as sent and mailed to the addresses it goes to, with a copy\nto the partner's owner; with --keep it is kept as sent, and you hand it over\nyourself. It closes when a stance answers it.",
 		Example: "  wexillum partner sheet oskelund spaces.in --send\n  wexillum partner sheet --question person:j.penhallow,directory.invite,space:docent-course --context address=h.brannoch@oskelund.example",
 		RunE: func(c *cobra.Command, args []string) error {
 			if (len(args) == 0) == (len(question) == 0) {
@@ -150,7 +168,16 @@ func (a *app) partnerSheet() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			preview := !send
+			preview := !send && !keepOnly
+			if send && keepOnly {
+				return usage{errors.New("--send mails it, --keep does not; give one of them")}
+			}
+			if send {
+				body.Mail = &send
+			}
+			if again {
+				body.Again = &again
+			}
 			resp, err := r.SendLetter(c.Context(), &client.SendLetterParams{Preview: &preview}, body)
 			var x client.Letter
 			if err := r.read(resp, err, &x); err != nil {
@@ -160,14 +187,24 @@ func (a *app) partnerSheet() *cobra.Command {
 				return a.letters([]client.Letter{x}, x)
 			}
 			a.printf("%s", pick(x.Text))
-			if send {
-				fmt.Fprintf(a.err, "Kept as %s, sent to %s.\n", x.Id, nobody(pick(x.To)))
+			if x.Same != nil && preview {
+				fmt.Fprintf(a.err, "Open on the same matter: %s.\n", strings.Join(*x.Same, ", "))
+			}
+			if !preview {
+				fmt.Fprintf(a.err, "Kept as %s, to %s.\n", x.Id, nobody(pick(x.To)))
+				if x.Mailed != nil {
+					fmt.Fprintf(a.err, "In the outbox for %s, as <%s>.\n", strings.Join(*x.Mailed, ", "), pick(x.MessageId))
+				} else {
+					fmt.Fprintf(a.err, "Not mailed: %s.\n", pick(x.NotMailed))
+				}
 			}
 			return nil
 		}}
 	f := c.Flags()
 	f.StringVar(&form, "form", "", "markdown, html or text")
-	f.BoolVar(&send, "send", false, "keep it as sent")
+	f.BoolVar(&send, "send", false, "keep it as sent, and mail it")
+	f.BoolVar(&keepOnly, "keep", false, "keep it as sent, and mail nothing")
+	f.BoolVar(&again, "again", false, "although a letter on the same matter is open")
 	f.StringVar(&to, "to", "", "whom it is sent to; else who is known to administer their side")
 	f.StringVar(&note, "note", "", "a sentence of your own that the letter carries")
 	f.StringSliceVar(&question, "question", nil, "a question that their side refuses or has not confirmed: WHO,ACTION,RESOURCE")

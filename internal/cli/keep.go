@@ -33,7 +33,7 @@ func (a *app) rules() *cobra.Command {
 	list := func(c *cobra.Command, find string) error {
 		var rules []client.Rule
 		if a.world != "" {
-			s, _, err := a.offline()
+			s, now, err := a.offline()
 			if err != nil {
 				return err
 			}
@@ -44,7 +44,7 @@ func (a *app) rules() *cobra.Command {
 					only = append(only, &catalogue.Rules()[i])
 				}
 			}
-			if rules, err = convert[[]client.Rule](answer.Rules(s, only, func(catalogue.RuleID) string { return "" })); err != nil {
+			if rules, err = convert[[]client.Rule](answer.Rules(s, only, now, func(catalogue.RuleID) string { return "" })); err != nil {
 				return err
 			}
 		} else {
@@ -96,17 +96,20 @@ func (a *app) rules() *cobra.Command {
 		}}
 	c.AddCommand(show, a.ruleAudience())
 	var limit, def, why string
-	var held bool
+	var held, preview bool
 	var at place
 	var value string
 	set := &cobra.Command{Use: "set RULE", Short: "Set limit and default of a rule, or its value at a partner, space, item or meeting", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
-		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on",
+		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on --why \"the lenders read them\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if where := at.where(); where != "" {
 				if value == "" || limit != "" || def != "" {
 					return usage{errors.New("below the organisation there is one value: give --value, and neither --limit nor --default")}
 				}
-				return a.setValueAt(c, where, args[0], value, held, why)
+				return a.setValueAt(c, where, args[0], value, held, preview, why)
+			}
+			if preview {
+				return usage{errors.New("--preview is of a value at a place; what limit and default would do, a draft weighs: wexillum draft new, then draft impact")}
 			}
 			if value != "" {
 				return usage{errors.New("--value belongs to a place: name it with --partner, --space, --item or --meeting; the organisation has --limit and --default")}
@@ -135,6 +138,7 @@ func (a *app) rules() *cobra.Command {
 		}}
 	set.Flags().StringVar(&limit, "limit", "", "the loosest value that a lower layer may reach")
 	set.Flags().StringVar(&def, "default", "", "the value where no lower layer says anything")
+	set.Flags().BoolVar(&preview, "preview", false, "with a place: say who would gain and lose, and change nothing")
 	set.Flags().BoolVar(&held, "held", false, "give a default or value looser than the limit, held back")
 	set.Flags().StringVar(&value, "value", "", "the value at a partner, space, item or meeting")
 	at.flags(a, set)
@@ -165,7 +169,7 @@ func below(bs []client.RuleBelow) string {
 
 func (a *app) oneRule(c *cobra.Command, name string) (*client.Rule, error) {
 	if a.world != "" {
-		s, _, err := a.offline()
+		s, now, err := a.offline()
 		if err != nil {
 			return nil, err
 		}
@@ -173,7 +177,7 @@ func (a *app) oneRule(c *cobra.Command, name string) (*client.Rule, error) {
 		if !ok {
 			return nil, usage{fmt.Errorf("there is no rule %q; do you mean %s?", name, catalogue.Nearest(name))}
 		}
-		x, err := convert[client.Rule](answer.Rules(s, []*catalogue.Rule{r}, func(catalogue.RuleID) string { return "" })[0])
+		x, err := convert[client.Rule](answer.Rules(s, []*catalogue.Rule{r}, now, func(catalogue.RuleID) string { return "" })[0])
 		return &x, err
 	}
 	r, err := a.remote()
@@ -273,7 +277,39 @@ func (a *app) account() *cobra.Command {
 	put.Flags().BoolVar(&disabled, "disabled", false, "the account may not sign in, and its tokens end")
 	put.Flags().BoolVar(&keep, "keep-password", false, "leave the password as it is")
 	whyFlag(put, &why)
-	c.AddCommand(put, a.firstAccount())
+	var reason string
+	out := &cobra.Command{Use: "sign-out NAME", Short: "End every session and every token of an account for good", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.EndSessions(c.Context(), args[0], client.EndSessionsJSONRequestBody{Why: optional(reason)})
+		if err := r.read(resp, err, nil); err != nil {
+			return err
+		}
+		a.say("%s is signed out everywhere.", args[0])
+		return nil
+	}}
+	whyFlag(out, &reason)
+	own := &cobra.Command{Use: "password", Short: "Change your own password; every session and token of yours ends", Args: cobra.NoArgs,
+		Long: "Change your own password; every session and token of yours ends.\n\nBoth passwords are asked for, or read from standard input, a line each: the one that\ncounts now, then the new one.",
+		RunE: func(c *cobra.Command, _ []string) error {
+			old, next, err := a.twoPasswords()
+			if err != nil {
+				return err
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.SetOwnPassword(c.Context(), client.SetOwnPasswordJSONRequestBody{Old: old, New: next})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("Your new password counts from now on. Sign in again with: wexillum login")
+			return nil
+		}}
+	c.AddCommand(put, out, own, a.firstAccount())
 	return c
 }
 

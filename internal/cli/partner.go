@@ -56,7 +56,11 @@ func (a *app) printPartner(p *client.Partner) error {
 	line("review", pick(p.Review))
 	line("note", pick(p.Note))
 	line("statement", pick(p.Statement))
-	line("sign-in", strings.TrimSpace(pick(p.SignIn)+" "+pick(p.SignInClient)))
+	unverified := ""
+	if p.SignInUnverified != nil && *p.SignInUnverified {
+		unverified = " (addresses need not be verified)"
+	}
+	line("sign-in", strings.TrimSpace(pick(p.SignIn)+" "+pick(p.SignInClient)+unverified))
 	line("concerns", counted(p.Counts))
 	names := make([]string, 0, len(p.Rules))
 	for name := range p.Rules {
@@ -124,7 +128,7 @@ func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, chan
 	}
 	st := client.PartnerChangeStanding(p.Standing)
 	body := client.PartnerChange{Id: p.Id, Name: p.Name, AlsoNamed: p.AlsoNamed, Domains: &p.Domains, Standing: &st, StandingSince: p.StandingSince, StandingReason: p.StandingReason, Contacts: p.Contacts, Owner: p.Owner, Review: p.Review,
-		Note: p.Note, Statement: p.Statement, Opened: &p.Opened, Rules: &p.Rules, Why: optional(why)}
+		Note: p.Note, Statement: p.Statement, SignIn: p.SignIn, SignInClient: p.SignInClient, SignInUnverified: p.SignInUnverified, Opened: &p.Opened, Rules: &p.Rules, Why: optional(why)}
 	change(&body)
 	resp, err := r.SetPartner(c.Context(), p.Id, &client.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, body)
 	var q client.Partner
@@ -135,6 +139,7 @@ func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, chan
 type about struct {
 	name, owner, note, review, statement string
 	signIn, signInClient                 string
+	signInUnverified                     bool
 	contacts, names                      []string
 }
 
@@ -149,6 +154,7 @@ func (x *about) flags(a *app, c *cobra.Command) {
 	f.StringVar(&x.statement, "statement", "", "where their signed statement is published")
 	f.StringVar(&x.signIn, "sign-in", "", "the issuer of their own sign-in (OpenID Connect)")
 	f.StringVar(&x.signInClient, "sign-in-client", "", "as whom we are known there")
+	f.BoolVar(&x.signInUnverified, "sign-in-unverified", false, "take addresses that their sign-in does not say it verified (email_verified)")
 	_ = c.RegisterFlagCompletionFunc("owner", a.completion("person"))
 }
 
@@ -169,6 +175,9 @@ func (x *about) into(c *cobra.Command, b *client.PartnerChange) {
 	text("statement", x.statement, &b.Statement)
 	text("sign-in", x.signIn, &b.SignIn)
 	text("sign-in-client", x.signInClient, &b.SignInClient)
+	if given("sign-in-unverified") {
+		b.SignInUnverified = &x.signInUnverified
+	}
 	if given("contact") {
 		b.Contacts = &x.contacts
 	}

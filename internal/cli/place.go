@@ -3,14 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/client"
-	"wexillum.example/internal/core/catalogue"
-	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/service"
 )
 
 // place is the flags that name where a value is set; at most one of them.
@@ -72,7 +73,7 @@ func (a *app) getValues(c *cobra.Command, where string) (*remote, *client.Values
 }
 
 // setValueAt sets a value below the organisation.
-func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held bool, why string) error {
+func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held, preview bool, why string) error {
 	r, x, err := a.getValues(c, where)
 	if err != nil {
 		return err
@@ -81,16 +82,76 @@ func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held bool,
 	if held {
 		body.Held = &held
 	}
-	resp, err := r.SetValue(c.Context(), where, rule, &client.SetValueParams{IfMatch: &x.Etag}, body)
-	if err := r.read(resp, err, x); err != nil {
+	was := saysOf(x, rule)
+	resp, err := r.SetValue(c.Context(), where, rule, &client.SetValueParams{IfMatch: &x.Etag, Preview: &preview}, body)
+	return a.valueDone(r, resp, err, rule, was)
+}
+
+// saysOf returns what a place itself says of a rule.
+func saysOf(x *client.Values, rule string) string {
+	for _, v := range x.Rules {
+		if v.Rule == rule {
+			return pick(v.Set)
+		}
+	}
+	return ""
+}
+
+// tellWeighed tells what a change would do.
+func (a *app) tellWeighed(what string, w *client.ValueWeighed) {
+	a.printf("%s: %s, then %s\n\n", what, pick(w.Was), pick(w.Becomes))
+	switch {
+	case w.Nothing:
+		a.printf("Nothing changes for anybody that is counted.\n")
+	default:
+		a.printf("  parties   %d gain, %d lose\n  granted   %d gained, %d lost\n  wide      %d gained, %d lost\n", w.Parties.Gained, w.Parties.Lost, w.Granted.Gained, w.Granted.Lost, w.Wide.Gained, w.Wide.Lost)
+		if len(w.Newcomers) > 0 {
+			a.printf("  newcomers %s\n", strings.Join(w.Newcomers, ", "))
+		}
+		if w.Lines != nil && len(*w.Lines) > 0 {
+			a.printf("\n  %s\n", strings.Join(*w.Lines, "\n  "))
+		}
+	}
+	for _, n := range w.NotCounted {
+		a.printf("\nNot counted: %s.\n", n)
+	}
+}
+
+// valueDone tells what became of a value at a place, or would, and the way back.
+func (a *app) valueDone(r *remote, resp *http.Response, err error, rule, was string) error {
+	var x client.Values
+	if err := r.read(resp, err, &x); err != nil {
 		return err
 	}
-	return a.printValues(x, false)
+	if w := x.Weighed; w != nil {
+		if a.output != "table" {
+			return a.records(x, []string{"rule", "was", "becomes", "loosens", "gain", "lose"}, [][]string{{rule, pick(w.Was), pick(w.Becomes), fmt.Sprint(w.Loosens), fmt.Sprint(w.Parties.Gained), fmt.Sprint(w.Parties.Lost)}})
+		}
+		a.tellWeighed(fmt.Sprintf("%s at %s", rule, x.Where), w)
+		if w.Loosens {
+			a.printf("\nIt lets more through than before: give --why when you set it.\n")
+		}
+		return nil
+	}
+	if err := a.printValues(&x, false); err != nil {
+		return err
+	}
+	where := "--" + strings.Replace(x.Where, ":", " ", 1)
+	if k, _, _ := strings.Cut(x.Where, ":"); k != "partner" && k != "space" && k != "meeting" {
+		where = "--item " + x.Where
+	}
+	if was == "" {
+		fmt.Fprintf(a.err, "Back: wexillum rules unset %s %s\n", rule, where)
+	} else {
+		fmt.Fprintf(a.err, "Back: wexillum rules set %s --value \"%s\" %s --why \"as it was\"\n", rule, was, where)
+	}
+	return nil
 }
 
 func (a *app) rulesUnset() *cobra.Command {
 	var p place
 	var why string
+	var preview bool
 	c := &cobra.Command{Use: "unset RULE", Short: "Take a value away that a partner, space, item or meeting sets", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		RunE: func(c *cobra.Command, args []string) error {
 			where := p.where()
@@ -101,13 +162,12 @@ func (a *app) rulesUnset() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.UnsetValue(c.Context(), where, args[0], &client.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why)})
-			if err := r.read(resp, err, x); err != nil {
-				return err
-			}
-			return a.printValues(x, false)
+			was := saysOf(x, args[0])
+			resp, err := r.UnsetValue(c.Context(), where, args[0], &client.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why), Preview: &preview})
+			return a.valueDone(r, resp, err, args[0], was)
 		}}
 	p.flags(a, c)
+	c.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
 	whyFlag(c, &why)
 	return c
 }
@@ -120,7 +180,7 @@ func (a *app) rulesChoices() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			var x client.Choices
 			if a.world != "" {
-				y, err := a.choicesFile(args[0], p.where(), person, party)
+				y, err := a.choicesFile(args[0], p.where(), person, party, at)
 				if err != nil {
 					return err
 				}
@@ -168,41 +228,21 @@ func (a *app) rulesChoices() *cobra.Command {
 	return c
 }
 
-func (a *app) choicesFile(rule, where, person, party string) (x client.Choices, err error) {
-	s, now, err := a.offline()
+func (a *app) choicesFile(rule, where, person, party, when string) (x client.Choices, err error) {
+	s, at, err := a.offline()
 	if err != nil {
 		return x, err
 	}
-	r, ok := catalogue.RuleByName(rule)
-	if !ok {
-		return x, usage{fmt.Errorf("there is no rule %q; do you mean %s?", rule, catalogue.Nearest(rule))}
+	if when != "" {
+		if at, err = moment.ParseLoose(when, at, s.Zone()); err != nil {
+			return x, usage{fmt.Errorf("--at %q: %w", when, err)}
+		}
 	}
-	c := engine.Context{Resource: engine.NoResource, Person: person, Party: party, At: now}
-	layer, name := engine.DefaultLayer, "organisation"
-	switch {
-	case strings.HasPrefix(where, "partner:"):
-		layer, name = engine.PartnerLayer, where
-		for _, p := range s.Policy().Partners {
-			if "partner:"+p.ID == where && len(p.Domains) > 0 && party == "" {
-				c.Party = "*@" + p.Domains[0].Domain.String()
-			}
-		}
-	case where != "":
-		layer, name = engine.ItemLayer, where
-		if c.Resource, err = engine.ParseResource(where); err != nil {
-			return x, err
-		}
-		if c.Resource.Kind == catalogue.Space {
-			layer = engine.SpaceLayer
-		}
-	case person != "":
-		layer, name = engine.PeopleLayer, "person:"+person
-	}
-	chain, err := s.ChainOf(r.ID, c)
+	y, err := (&service.State{Snapshot: s}).Choosing(rule, where, person, party, at)
 	if err != nil {
-		return x, err
+		return x, usage{err}
 	}
-	return convert[client.Choices](answer.Choices(s, chain, layer, name, c.Resource))
+	return convert[client.Choices](answer.Choices(s, y.Chain, y.Layer, y.Where, y.About))
 }
 
 func (a *app) space() *cobra.Command {
@@ -430,29 +470,56 @@ func (a *app) link() *cobra.Command {
 			if l.For != nil {
 				who = strings.Join(*l.For, " ")
 			}
-			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, l.Right, day(pick(l.Until)), l.Text})
+			right, ends := counts(&l)
+			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, right, ends, l.Text})
 		}
-		return a.records(all, []string{"id", "works", "opens", "for", "right", "own end", "why"}, rows)
+		return a.records(all, []string{"id", "works", "opens", "for", "right", "ends", "why"}, rows)
 	}}
 	list.Flags().StringVar(&state, "state", "", "works or dead")
 	list.Flags().StringVar(&who, "who", "", "bearer for whoever holds it, or named")
 	list.Flags().StringVar(&find, "find", "", "part of an id, an item, an address or whose link it is")
 	list.Flags().StringVar(&item, "item", "", "those that open this item, as file:press-kit")
+	var ahead bool
 	end := &cobra.Command{Use: "end ID", Short: "End a link now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
 		}
-		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), client.WhyOnly{Why: optional(why)})
+		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), &client.EndLinkParams{Preview: &ahead}, client.WhyOnly{Why: optional(why)})
+		if ahead {
+			var w client.ValueWeighed
+			if err := r.read(resp, err, &w); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(w, []string{"link", "lose"}, [][]string{{args[0], fmt.Sprint(w.Parties.Lost)}})
+			}
+			a.tellWeighed(args[0], &w)
+			return nil
+		}
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
 		a.say("%s has ended.", args[0])
 		return nil
 	}}
+	end.Flags().BoolVar(&ahead, "preview", false, "say who would lose what, and end nothing")
 	whyFlag(end, &why)
 	c.AddCommand(list, a.makeLink(), end)
 	return c
+}
+
+// counts tells the right and the end of a link as the rules have them, with what it was given
+// where that differs.
+func counts(l *client.Link) (right, ends string) {
+	right, ends = l.Right, day(pick(l.EffectiveUntil))
+	if c := pick(l.EffectiveRight); c != "" && c != l.Right {
+		right = c + " (asked " + l.Right + ")"
+	}
+	if own := day(pick(l.Until)); own != ends && own != "" {
+		ends += " (asked " + own + ")"
+	}
+	return right, ends
 }
 
 func (a *app) makeLink() *cobra.Command {
@@ -530,13 +597,19 @@ func (a *app) madeLink(x *client.MadeLink, preview bool) error {
 		a.table(columns, rows)
 	}
 	name := pick(x.Link.ItemName)
+	right, ends := counts(&x.Link)
+	if strings.Contains(ends, "asked") {
+		ends = ", until " + ends
+	} else { // told by the link itself
+		ends = ""
+	}
 	switch {
 	case !x.Made:
 		a.say("No link to %s is made: nobody could use it.", name)
 	case preview:
-		a.say("Nothing was made. It would be a link of %s to %s, %s. %s", pick(x.Link.By), name, x.Link.Right, x.Link.Text)
+		a.say("Nothing was made. It would be a link of %s to %s, %s%s. %s", pick(x.Link.By), name, right, ends, x.Link.Text)
 	default:
-		a.say("%s opens %s, %s. %s", x.Link.Id, name, x.Link.Right, x.Link.Text)
+		a.say("%s opens %s, %s%s. %s", x.Link.Id, name, right, ends, x.Link.Text)
 	}
 	return status
 }

@@ -1,13 +1,14 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"strings"
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+
+	"wexillum.example/internal/core/sheet"
 )
 
 // records prints data as JSON or YAML, or its rows as a table or CSV.
@@ -30,14 +31,13 @@ func (a *app) records(data any, columns []string, rows [][]string) error {
 		_, err = a.out.Write(b)
 		return err
 	case "csv":
-		w := csv.NewWriter(a.out)
-		w.UseCRLF = true // RFC 4180 §2
+		w := sheet.NewWriter(a.out)
 		if err := w.Write(columns); err != nil {
 			return err
 		}
 		for _, r := range rows {
 			for i, cell := range r {
-				r[i] = tame(cell)
+				r[i] = cell
 			}
 			if err := w.Write(r); err != nil {
 				return err
@@ -48,14 +48,6 @@ func (a *app) records(data any, columns []string, rows [][]string) error {
 	}
 	a.table(columns, rows)
 	return nil
-}
-
-// tame keeps a cell from being taken for a formula by a spreadsheet.
-func tame(s string) string {
-	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
-		return "'" + s
-	}
-	return s
 }
 
 // table prints rows in columns that fit the terminal: the widest give way first.

@@ -147,7 +147,10 @@ func (a *app) printRemedies(x *client.Remedies) error {
 			add(o.Counts.Parties, "known party", "known parties")
 			add(o.Counts.Granted, "granted action", "granted actions")
 			add(o.Counts.WidePairs, "pair of wide ones", "pairs of wide ones")
-			opens := "It opens nothing that can be counted ahead"
+			if o.Counts.Outward != nil {
+				add(*o.Counts.Outward, "thing our people may do elsewhere", "things our people may do elsewhere")
+			}
+			opens := "It opens nothing else to anybody who is counted"
 			if len(also) > 0 {
 				opens = "It opens: " + strings.Join(also, ", ")
 			}
@@ -155,6 +158,9 @@ func (a *app) printRemedies(x *client.Remedies) error {
 				opens += ", until " + day(u)
 			}
 			a.say("    %s.", opens)
+			if o.Counts.NotCounted != nil {
+				a.say("    Not counted: %s.", strings.Join(*o.Counts.NotCounted, "; "))
+			}
 		}
 		for _, ch := range o.Changes {
 			if ch.Side == "theirs" && pick(ch.Partner) != "" {

@@ -133,7 +133,7 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 	defer resp.Body.Close()
 	body, err := io.ReadAll(resp.Body)
 	if err != nil {
-		return err
+		return fmt.Errorf("the answer of the service at %s was cut off: %w", r.server, err)
 	}
 	if resp.StatusCode >= 400 {
 		p := &problemError{server: r.server}
@@ -141,6 +141,9 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 			p.Title, p.Status = fmt.Sprintf("the service at %s answered %s", r.server, resp.Status), resp.StatusCode
 		}
 		return p
+	}
+	if len(body) == 0 && into != nil && (resp.StatusCode == http.StatusOK || resp.StatusCode == http.StatusCreated) {
+		return fmt.Errorf("the service at %s answered %s and nothing else; look whether it was done", r.server, resp.Status)
 	}
 	if into == nil || len(body) == 0 {
 		return nil
@@ -246,15 +249,46 @@ func (a *app) password() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	p := strings.TrimRight(string(b), "\r\n")
+	p, _, _ := strings.Cut(string(b), "\n") // what follows is not the password's
+	p = strings.TrimRight(p, "\r")
 	if p == "" {
 		return "", usage{errors.New("a password is needed: type it, or set WEXILLUM_PASSWORD")}
 	}
 	return p, nil
 }
 
+// twoPasswords reads the password that counts now and a new one.
+func (a *app) twoPasswords() (old, next string, err error) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		ask := func(what string) string {
+			fmt.Fprint(a.err, what+": ")
+			var b []byte
+			if err == nil {
+				b, err = term.ReadPassword(int(f.Fd()))
+			}
+			fmt.Fprintln(a.err)
+			return string(b)
+		}
+		old, next = ask("Your password now"), ask("Your new password")
+		if again := ask("Your new password once more"); err == nil && again != next {
+			err = usage{errors.New("the two new passwords differ; nothing was changed")}
+		}
+		return
+	}
+	b, err := io.ReadAll(io.LimitReader(a.in, 1000))
+	if err != nil {
+		return "", "", err
+	}
+	lines := strings.Split(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n")
+	if len(lines) < 2 || lines[0] == "" || lines[1] == "" {
+		return "", "", usage{errors.New("two lines are needed: the password that counts now, and the new one")}
+	}
+	return lines[0], lines[1], nil
+}
+
 func (a *app) logout() *cobra.Command {
-	return &cobra.Command{
+	everywhere := false
+	c := &cobra.Command{
 		Use:   "logout",
 		Short: "End the token that login kept",
 		Args:  cobra.NoArgs,
@@ -274,8 +308,12 @@ func (a *app) logout() *cobra.Command {
 				return err
 			}
 			var list struct{ Tokens []client.Token }
-			resp, err := r.ListTokens(c.Context())
-			if err := r.read(resp, err, &list); err == nil {
+			if everywhere {
+				resp, err := r.EndOwnSessions(c.Context())
+				if err := r.read(resp, err, nil); err != nil {
+					return err
+				}
+			} else if resp, err := r.ListTokens(c.Context()); r.read(resp, err, &list) == nil {
 				for _, t := range list.Tokens {
 					if t.Account == kept.Name && t.Purpose == "client" {
 						resp, err := r.EndToken(c.Context(), t.Id)
@@ -286,10 +324,16 @@ func (a *app) logout() *cobra.Command {
 			if err := os.Remove(file); err != nil {
 				return err
 			}
+			if everywhere {
+				a.say("Signed out of %s everywhere.", kept.Server)
+				return nil
+			}
 			a.say("Signed out of %s.", kept.Server)
 			return nil
 		},
 	}
+	c.Flags().BoolVar(&everywhere, "everywhere", false, "end every session and every token of your account, wherever they are")
+	return c
 }
 
 // completion asks the service for ids that a text may mean.
@@ -749,7 +793,7 @@ func (a *app) reach() *cobra.Command {
 
 func (a *app) load() *cobra.Command {
 	var why, csvOf, scimOf, columns string
-	var preview bool
+	var preview, confirm, restore, older bool
 	c := &cobra.Command{
 		Use:   "load FILE",
 		Short: "Load a world file, all or nothing; - is standard input",
@@ -772,7 +816,10 @@ func (a *app) load() *cobra.Command {
 			if csvOf != "" || scimOf != "" {
 				return a.loadList(c.Context(), r, csvOf, scimOf, columns, why, preview, text)
 			}
-			p := &client.LoadParams{Preview: &preview}
+			p := &client.LoadParams{Preview: &preview, Confirm: &confirm, Restore: &restore, Older: &older}
+			if args[0] != "-" {
+				p.File = optional(filepath.Base(args[0]))
+			}
 			if why != "" {
 				p.Why = &why
 			}
@@ -791,6 +838,13 @@ func (a *app) load() *cobra.Command {
 					return nil
 				}
 				a.say("%d records %s; revision %d.", x.Changed, verb, x.Revision)
+				if x.Odd != nil {
+					a.say("Taken although this version refuses it; it admits nobody:")
+					for _, o := range *x.Odd {
+						a.say("  %s", o)
+					}
+				}
+				a.setsGoing(x.Going, x.Waits)
 				return nil
 			}
 			return a.records(x, []string{"changed", "revision", "preview"}, [][]string{{fmt.Sprint(x.Changed), fmt.Sprint(x.Revision), fmt.Sprint(x.Preview)}})
@@ -798,6 +852,9 @@ func (a *app) load() *cobra.Command {
 	}
 	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
 	c.Flags().BoolVar(&preview, "preview", false, "say what would change, and change nothing")
+	c.Flags().BoolVar(&confirm, "confirm", false, "although its dates let more records go at once than the brake lets")
+	c.Flags().BoolVar(&restore, "restore", false, "it is a dump of this installation: its dates go on as the file has them")
+	c.Flags().BoolVar(&older, "older", false, "it is a dump of an earlier version: take what is refused now, and list it")
 	c.Flags().StringVar(&csvOf, "csv", "", "the file is CSV of guests, grants, links, spaces or people")
 	c.Flags().StringVar(&scimOf, "scim", "", "the file is a SCIM list response of guests")
 	c.Flags().StringVar(&columns, "map", "", "with --csv: which column of the file is which of ours, as mail=address,who=name")
@@ -841,6 +898,7 @@ func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, w
 				verb = "read; nothing was changed. It would be"
 			}
 			a.say("%d lines %s: %d new, %d changed, %d the same.", x.Lines, verb, x.Added, x.Changed, x.Same)
+			a.setsGoing(x.Going, x.Waits)
 		}
 	}
 	if len(x.Errors) > 0 {
@@ -933,9 +991,13 @@ func (a *app) journal() *cobra.Command {
 				what := difference(pick(e.Was), pick(e.Now))
 				switch e.Kind {
 				case "draft":
-					what = ofDraft(pick(e.Now))
+					what = ofDraft(pick(e.Was), pick(e.Now))
 				case "step":
 					what = ofStep(pick(e.Now))
+				case "sign_in":
+					what = ofSignIn(pick(e.Now))
+				case "sessions":
+					what = "signed out everywhere"
 				}
 				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, what, e.Why})
 			}
@@ -986,20 +1048,50 @@ func (a *app) journal() *cobra.Command {
 	return c
 }
 
-// ofDraft says of a draft what became of it; what it changes is told by draft show.
-func ofDraft(now string) string {
-	var d struct {
+// ofDraft says of a draft what became of it, from what to what; what it changes is told by draft
+// show.
+func ofDraft(was, now string) string {
+	type draft struct {
 		Name, State string
 		Published   uint64
 		Edits       []json.RawMessage
 	}
-	if json.Unmarshal([]byte(now), &d) != nil {
+	var a, b draft
+	if json.Unmarshal([]byte(now), &b) != nil || was != "" && json.Unmarshal([]byte(was), &a) != nil {
 		return "changed"
 	}
-	if d.Published > 0 {
-		d.State = fmt.Sprintf("published as revision %d", d.Published)
+	if b.Published > 0 {
+		b.State = fmt.Sprintf("published as revision %d", b.Published)
 	}
-	return fmt.Sprintf("%s, %s, edits: %d", d.Name, d.State, len(d.Edits))
+	if was == "" {
+		return fmt.Sprintf("%s, %s, edits: %d", b.Name, b.State, len(b.Edits))
+	}
+	from := func(x, y string) string {
+		if x == y {
+			return y
+		}
+		return x + " → " + y
+	}
+	return fmt.Sprintf("%s, %s, edits: %s", b.Name, from(a.State, b.State), from(fmt.Sprint(len(a.Edits)), fmt.Sprint(len(b.Edits))))
+}
+
+// ofSignIn says who came in, how and from where, or was refused.
+func ofSignIn(doc string) string {
+	var m map[string]string
+	if json.Unmarshal([]byte(doc), &m) != nil {
+		return "signed in"
+	}
+	out := "was refused"
+	if m["result"] == "in" {
+		out = "signed in"
+	}
+	if m["way"] != "" {
+		out += ", " + m["way"]
+	}
+	if m["from"] != "" {
+		out += ", from " + m["from"]
+	}
+	return out
 }
 
 // ofStep says what was carried out, and when it was due.
@@ -1021,9 +1113,9 @@ func difference(was, now string) string {
 	case was == "" && now == "":
 		return ""
 	case was == "":
-		return "made"
+		return strings.TrimSuffix("made: "+whole(now), ": ")
 	case now == "":
-		return "removed"
+		return strings.TrimSuffix("removed; it was "+whole(was), "; it was ")
 	}
 	var a, b map[string]any
 	if json.Unmarshal([]byte(was), &a) != nil || json.Unmarshal([]byte(now), &b) != nil {
@@ -1042,6 +1134,20 @@ func difference(was, now string) string {
 		if x != y {
 			out = append(out, fmt.Sprintf("%s: %s → %s", k, x, y))
 		}
+	}
+	sortStrings(out)
+	return strings.Join(out, "; ")
+}
+
+// whole tells every field of a doc.
+func whole(doc string) string {
+	var m map[string]any
+	if json.Unmarshal([]byte(doc), &m) != nil {
+		return ""
+	}
+	var out []string
+	for k, v := range m {
+		out = append(out, k+": "+flat(v))
 	}
 	sortStrings(out)
 	return strings.Join(out, "; ")

@@ -11,6 +11,7 @@ import (
 	"io"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
@@ -103,7 +104,7 @@ func (a *app) root() *cobra.Command {
 		default:
 			return usage{fmt.Errorf("--output %q: write table, json, yaml or csv", a.output)}
 		}
-		return nil
+		return a.mayUseFile(c)
 	}
 	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
 	_ = root.RegisterFlagCompletionFunc("draft", func(c *cobra.Command, _ []string, text string) ([]string, cobra.ShellCompDirective) {
@@ -116,21 +117,44 @@ func (a *app) root() *cobra.Command {
 	add := func(group string, cs ...*cobra.Command) {
 		for _, c := range cs {
 			c.GroupID = group
-			strictArgs(c)
+			a.strictArgs(c)
 			root.AddCommand(c)
 		}
 	}
 	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.finding(), a.journal())
-	add("keep", a.guest(), a.drafts(), a.revision(), a.request(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token())
+	add("keep", a.guest(), a.drafts(), a.revision(), a.request(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token(), a.dates(), a.mend())
 	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }
 
+// fromFile lists the commands that answer from a world file alone; every other one refuses
+// --world rather than ask, or change, a service behind the file's back.
+var fromFile = []string{"ask", "reach", "audience", "diff", "check", "due", "finding list", "finding kinds", "rules list", "rules find", "rules show", "rules choices", "draft impact"}
+
+// mayUseFile refuses --world where a command does not answer from a file, and --draft beside
+// it: drafts are the service's.
+func (a *app) mayUseFile(c *cobra.Command) error {
+	if a.world == "" {
+		return nil
+	}
+	name := strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")
+	if !slices.Contains(fromFile, name) {
+		return usage{fmt.Errorf("%s does not answer from a file; leave --world out and name the service with --server. From a file answer: %s", name, strings.Join(fromFile, ", "))}
+	}
+	if a.draft != "" {
+		return usage{errors.New("--draft is of the service, --world of a file; give one of them")}
+	}
+	return nil
+}
+
 // strictArgs turns a wrong number of arguments into wrong use, and an unknown
 // word behind a command group too.
-func strictArgs(c *cobra.Command) {
+func (a *app) strictArgs(c *cobra.Command) {
 	if check := c.Args; check != nil {
 		c.Args = func(c *cobra.Command, args []string) error {
+			if err := a.mayUseFile(c); err != nil {
+				return err
+			}
 			if err := check(c, args); err != nil {
 				return usage{fmt.Errorf("%w\nusage: %s", err, c.UseLine())}
 			}
@@ -138,6 +162,9 @@ func strictArgs(c *cobra.Command) {
 		}
 	} else if c.HasSubCommands() {
 		c.Args = func(c *cobra.Command, args []string) error {
+			if err := a.mayUseFile(c); err != nil {
+				return err
+			}
 			if len(args) > 0 {
 				return usage{fmt.Errorf("%q is no command of %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
 			}
@@ -146,7 +173,7 @@ func strictArgs(c *cobra.Command) {
 		c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
 	}
 	for _, s := range c.Commands() {
-		strictArgs(s)
+		a.strictArgs(s)
 	}
 }
 

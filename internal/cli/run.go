@@ -86,6 +86,27 @@ func (a *app) logger(level string) *slog.Logger {
 	return slog.New(slog.NewJSONHandler(a.err, &slog.HandlerOptions{Level: l}))
 }
 
+// openWhenThere connects to a database, and waits for one that is not up yet.
+func openWhenThere(ctx context.Context, dsn string, log *slog.Logger) (*store.Store, error) {
+	for try := 0; ; try++ {
+		st, err := store.Open(ctx, dsn, nil)
+		if err == nil || store.TroubleOf(err) != store.Away && store.TroubleOf(err) != store.Crowded {
+			return st, err
+		}
+		if try%30 == 0 {
+			log.Warn("the database does not answer yet; waiting for it", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return nil, err
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+// stopsIn is how long a service that stops finishes what was begun.
+const stopsIn = 10 * time.Second
+
 // running is what happens around a running service.
 type running struct {
 	demo  bool
@@ -95,7 +116,7 @@ type running struct {
 }
 
 func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, around running) error {
-	st, err := store.Open(ctx, cfg["database"].Value, nil)
+	st, err := openWhenThere(ctx, cfg["database"].Value, log)
 	if err != nil {
 		return err
 	}
@@ -117,7 +138,8 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if cfg["smtp"].Value != "" && cfg["mail_from"].Value == "" {
 		return usage{errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>")}
 	}
-	handler, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo,
+	closing := make(chan struct{})
+	handler, err := api.New(api.Options{Closing: closing, Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo,
 		PublishStatement: cfg["publish_statement"].Value == "yes", Fetcher: fetcher})
 	if err != nil {
 		return err
@@ -126,7 +148,6 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err != nil {
 		return fmt.Errorf("%w\nname another address with --listen", err)
 	}
-	// Streams of changes end with the service: their requests hang on this context.
 	base, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
 	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
@@ -168,10 +189,18 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	case err := <-served:
 		return err
 	}
-	cancel()
-	stop, done := context.WithTimeout(context.Background(), 10*time.Second)
+	// What was begun is finished; streams have no end of their own. What is not done in time is
+	// refused, and rolled back, before the connections go.
+	close(closing)
+	stop, done := context.WithTimeout(context.Background(), stopsIn)
 	defer done()
-	err = srv.Shutdown(stop)
+	if err = srv.Shutdown(stop); err != nil {
+		cancel()
+		refuse, refused := context.WithTimeout(context.Background(), 3*time.Second)
+		defer refused()
+		err = srv.Shutdown(refuse)
+	}
+	cancel()
 	<-following
 	<-scheduling
 	log.Info("stopped")
@@ -343,11 +372,18 @@ func (a *app) schema() *cobra.Command {
 	}
 	var to int64
 	var sure bool
-	down := &cobra.Command{Use: "down", Short: "Take the schema back to a version; what newer versions hold is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
+	down := &cobra.Command{Use: "down", Short: "Take the schema back to a version, as far as nothing is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
 		if !sure {
-			return usage{fmt.Errorf("this would remove everything that versions after %d hold; add --yes to do it", to)}
+			return usage{fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to)}
 		}
-		return with(func(ctx context.Context, st *store.Store) error { return st.MigrateDown(ctx, to) })(c, args)
+		return with(func(ctx context.Context, st *store.Store) error {
+			if lost, err := st.Loses(ctx, to); err != nil {
+				return err
+			} else if lost != "" {
+				return errors.New(lost)
+			}
+			return st.MigrateDown(ctx, to)
+		})(c, args)
 	}}
 	down.Flags().Int64Var(&to, "to", 0, "the version; 0 is an empty database")
 	down.Flags().BoolVar(&sure, "yes", false, "really")

@@ -103,6 +103,9 @@ func (a *app) fetchReport(c *cobra.Command, r *remote, what string, p client.Rep
 }
 
 func (a *app) stated(x *client.Stated) {
+	if d := pick(x.Draft); d != "" {
+		a.say("Not in force: this is as the draft %q would make it.", d)
+	}
 	if x.Recorded == "first" {
 		a.say("Nothing was recorded yet at that moment; the first record was asked as of then.")
 	}

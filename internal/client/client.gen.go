@@ -652,6 +652,45 @@ func (e ImpactNewcomerChange) Valid() bool {
 	}
 }
 
+// Defines values for ImpactOutwardChange.
+const (
+	ImpactOutwardChangeGained    ImpactOutwardChange = "gained"
+	ImpactOutwardChangeLost      ImpactOutwardChange = "lost"
+	ImpactOutwardChangeOtherwise ImpactOutwardChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactOutwardChange enum.
+func (e ImpactOutwardChange) Valid() bool {
+	switch e {
+	case ImpactOutwardChangeGained:
+		return true
+	case ImpactOutwardChangeLost:
+		return true
+	case ImpactOutwardChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactPresentersChange.
+const (
+	ImpactPresentersChangeGained ImpactPresentersChange = "gained"
+	ImpactPresentersChangeLost   ImpactPresentersChange = "lost"
+)
+
+// Valid indicates whether the value is a known member of the ImpactPresentersChange enum.
+func (e ImpactPresentersChange) Valid() bool {
+	switch e {
+	case ImpactPresentersChangeGained:
+		return true
+	case ImpactPresentersChangeLost:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportLineResult.
 const (
 	ImportLineResultChanged   ImportLineResult = "changed"
@@ -1123,6 +1162,27 @@ func (e SupposedLinkRight) Valid() bool {
 	case SupposedLinkRightContribute:
 		return true
 	case SupposedLinkRightView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TwoPeopleWhen.
+const (
+	TwoPeopleWhenAlways    TwoPeopleWhen = "always"
+	TwoPeopleWhenLoosening TwoPeopleWhen = "loosening"
+	TwoPeopleWhenNever     TwoPeopleWhen = "never"
+)
+
+// Valid indicates whether the value is a known member of the TwoPeopleWhen enum.
+func (e TwoPeopleWhen) Valid() bool {
+	switch e {
+	case TwoPeopleWhenAlways:
+		return true
+	case TwoPeopleWhenLoosening:
+		return true
+	case TwoPeopleWhenNever:
 		return true
 	default:
 		return false
@@ -1654,6 +1714,27 @@ func (e RollKeyJSONBodyDo) Valid() bool {
 	}
 }
 
+// Defines values for SetTwoPeopleJSONBodyWhen.
+const (
+	SetTwoPeopleJSONBodyWhenAlways    SetTwoPeopleJSONBodyWhen = "always"
+	SetTwoPeopleJSONBodyWhenLoosening SetTwoPeopleJSONBodyWhen = "loosening"
+	SetTwoPeopleJSONBodyWhenNever     SetTwoPeopleJSONBodyWhen = "never"
+)
+
+// Valid indicates whether the value is a known member of the SetTwoPeopleJSONBodyWhen enum.
+func (e SetTwoPeopleJSONBodyWhen) Valid() bool {
+	switch e {
+	case SetTwoPeopleJSONBodyWhenAlways:
+		return true
+	case SetTwoPeopleJSONBodyWhenLoosening:
+		return true
+	case SetTwoPeopleJSONBodyWhenNever:
+		return true
+	default:
+		return false
+	}
+}
+
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
 	Id     string `json:"id"`
@@ -1917,6 +1998,8 @@ type BothHalvesTheirs string
 
 // Cause defines model for Cause.
 type Cause struct {
+	// At Where that is done, as space:ID, partner:ID, guest:ADDRESS, exception:ID, rule:NAME, person:ID, or partners
+	At    *string      `json:"at,omitempty"`
 	Chain *[]ChainStep `json:"chain,omitempty"`
 	Code  string       `json:"code"`
 
@@ -2070,6 +2153,84 @@ type CutOff struct {
 	Day   string  `json:"day"`
 	Name  *string `json:"name,omitempty"`
 	Party string  `json:"party"`
+}
+
+// Dates defines model for Dates.
+type Dates struct {
+	Floors    []DatesFloor `json:"floors"`
+	Held      DatesHeld    `json:"held"`
+	MailWaits bool         `json:"mail_waits"`
+	Waiting   DatesGoing   `json:"waiting"`
+}
+
+// DatesDay defines model for DatesDay.
+type DatesDay struct {
+	Day   string         `json:"day"`
+	Kinds map[string]int `json:"kinds"`
+}
+
+// DatesFloor defines model for DatesFloor.
+type DatesFloor struct {
+	// For organisation, partner:ID or step:CAUSE
+	For string `json:"for"`
+
+	// From A moment, or never while they wait
+	From string  `json:"from"`
+	Mail *string `json:"mail,omitempty"`
+}
+
+// DatesGoing defines model for DatesGoing.
+type DatesGoing struct {
+	// AtOnce Steps that would happen at once, by kind
+	AtOnce map[string]int `json:"at_once"`
+
+	// Days What would follow
+	Days []DatesDay `json:"days"`
+
+	// Mail Messages that would go out in the first days
+	Mail int `json:"mail"`
+
+	// Partners The same by partner; none where there is none
+	Partners map[string]int `json:"partners"`
+	Records  int            `json:"records"`
+}
+
+// DatesHeld defines model for DatesHeld.
+type DatesHeld struct {
+	Mail    int `json:"mail"`
+	Records int `json:"records"`
+}
+
+// DatesRelease defines model for DatesRelease.
+type DatesRelease struct {
+	// Confirm Although it is sooner, or more at once, than the brake lets
+	Confirm *bool `json:"confirm,omitempty"`
+
+	// For organisation, partner:ID, step:CAUSE, or a guest's address; absent is everything
+	For *string `json:"for,omitempty"`
+
+	// From A moment or a day; absent is after the days that guests are told ahead
+	From *string `json:"from,omitempty"`
+
+	// Mail Mail about it is sent
+	Mail *bool `json:"mail,omitempty"`
+
+	// Steps What is due is carried out
+	Steps *bool `json:"steps,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// DatesReleased defines model for DatesReleased.
+type DatesReleased struct {
+	// Brake Why it has to be confirmed
+	Brake *string     `json:"brake,omitempty"`
+	For   string      `json:"for"`
+	From  string      `json:"from"`
+	Going *DatesGoing `json:"going,omitempty"`
+	Mail  bool        `json:"mail"`
+	Steps bool        `json:"steps"`
 }
 
 // Diff defines model for Diff.
@@ -2627,11 +2788,14 @@ type Impact struct {
 	CutOffTotal *int      `json:"cut_off_total,omitempty"`
 
 	// Digest Of exactly what was weighed
-	Digest    string       `json:"digest"`
-	Granted   Moves        `json:"granted"`
-	Held      []HeldChange `json:"held"`
-	HeldTotal int          `json:"held_total"`
-	Kinds     []MovesBy    `json:"kinds"`
+	Digest string `json:"digest"`
+
+	// Forwarders Forwarders that would start or stop
+	Forwarders *[]ImpactForwarder `json:"forwarders,omitempty"`
+	Granted    Moves              `json:"granted"`
+	Held       []HeldChange       `json:"held"`
+	HeldTotal  int                `json:"held_total"`
+	Kinds      []MovesBy          `json:"kinds"`
 
 	// Lines The first thousand
 	Lines        []ImpactLine `json:"lines"`
@@ -2648,9 +2812,15 @@ type Impact struct {
 	Newcomers []ImpactNewcomer `json:"newcomers"`
 
 	// Nothing Nothing changes for anybody
-	Nothing  bool      `json:"nothing"`
-	Parties  Moves     `json:"parties"`
-	Partners []MovesBy `json:"partners"`
+	Nothing bool `json:"nothing"`
+
+	// Outward What people of ours would become able to do elsewhere, or no longer
+	Outward  *[]ImpactOutward `json:"outward,omitempty"`
+	Parties  Moves            `json:"parties"`
+	Partners []MovesBy        `json:"partners"`
+
+	// Presenters What outsiders could do in whatever people of ours present
+	Presenters *[]ImpactPresenters `json:"presenters,omitempty"`
 
 	// Second Somebody else must confirm
 	Second   bool      `json:"second"`
@@ -2661,8 +2831,18 @@ type Impact struct {
 	SpacesTotal int       `json:"spaces_total"`
 
 	// Stated What every result states
-	Stated Stated       `json:"stated"`
-	Wide   []WideNumber `json:"wide"`
+	Stated Stated `json:"stated"`
+
+	// Suspended Records that it would suspend or remove at once
+	Suspended *int         `json:"suspended,omitempty"`
+	Wide      []WideNumber `json:"wide"`
+}
+
+// ImpactForwarder defines model for ImpactForwarder.
+type ImpactForwarder struct {
+	Mailbox string `json:"mailbox"`
+	Starts  bool   `json:"starts"`
+	To      string `json:"to"`
 }
 
 // ImpactLine defines model for ImpactLine.
@@ -2698,6 +2878,38 @@ type ImpactNewcomer struct {
 
 // ImpactNewcomerChange defines model for ImpactNewcomer.Change.
 type ImpactNewcomerChange string
+
+// ImpactOutward defines model for ImpactOutward.
+type ImpactOutward struct {
+	Action  string              `json:"action"`
+	Change  ImpactOutwardChange `json:"change"`
+	Name    string              `json:"name"`
+	Partner *string             `json:"partner,omitempty"`
+	People  int                 `json:"people"`
+
+	// Person One of them
+	Person *string `json:"person,omitempty"`
+
+	// Who A typical newcomer for the target
+	Who string `json:"who"`
+}
+
+// ImpactOutwardChange defines model for ImpactOutward.Change.
+type ImpactOutwardChange string
+
+// ImpactPresenters defines model for ImpactPresenters.
+type ImpactPresenters struct {
+	Action     string                 `json:"action"`
+	Change     ImpactPresentersChange `json:"change"`
+	Newcomers  []string               `json:"newcomers"`
+	Pairs      int                    `json:"pairs"`
+	Parties    int                    `json:"parties"`
+	Person     *string                `json:"person,omitempty"`
+	Presenters int                    `json:"presenters"`
+}
+
+// ImpactPresentersChange defines model for ImpactPresenters.Change.
+type ImpactPresentersChange string
 
 // ImportLine defines model for ImportLine.
 type ImportLine struct {
@@ -2825,13 +3037,23 @@ type Letter struct {
 	// Id Empty in a preview
 	Id string `json:"id"`
 
+	// Mailed Where it is mailed to, the owner's copy included
+	Mailed    *[]string `json:"mailed,omitempty"`
+	MessageId *string   `json:"message_id,omitempty"`
+
 	// Name Name of the partner
-	Name    string  `json:"name"`
-	Note    *string `json:"note,omitempty"`
-	Partner string  `json:"partner"`
+	Name string `json:"name"`
+
+	// NotMailed Why it is not mailed
+	NotMailed *string `json:"not_mailed,omitempty"`
+	Note      *string `json:"note,omitempty"`
+	Partner   string  `json:"partner"`
 
 	// Said Their answer, or how it became known
-	Said  *string     `json:"said,omitempty"`
+	Said *string `json:"said,omitempty"`
+
+	// Same Letters on the same matter that are open
+	Same  *[]string   `json:"same,omitempty"`
 	Sent  *string     `json:"sent,omitempty"`
 	State LetterState `json:"state"`
 	Text  *string     `json:"text,omitempty"`
@@ -2843,19 +3065,29 @@ type LetterState string
 
 // Link defines model for Link.
 type Link struct {
-	Bearer   bool      `json:"bearer"`
-	By       *string   `json:"by,omitempty"`
-	Created  string    `json:"created"`
-	Download bool      `json:"download"`
-	For      *[]string `json:"for,omitempty"`
-	Id       string    `json:"id"`
-	Item     string    `json:"item"`
-	ItemName *string   `json:"item_name,omitempty"`
-	Password bool      `json:"password"`
-	Right    string    `json:"right"`
+	Bearer   bool    `json:"bearer"`
+	By       *string `json:"by,omitempty"`
+	Created  string  `json:"created"`
+	Download bool    `json:"download"`
+
+	// EffectiveRight The right that counts; none where it opens nothing
+	EffectiveRight *string `json:"effective_right,omitempty"`
+
+	// EffectiveUntil When it ends as the rules have it; absent for never
+	EffectiveUntil *string   `json:"effective_until,omitempty"`
+	For            *[]string `json:"for,omitempty"`
+	Id             string    `json:"id"`
+	Item           string    `json:"item"`
+	ItemName       *string   `json:"item_name,omitempty"`
+	Password       bool      `json:"password"`
+
+	// Right The right that it was given
+	Right string `json:"right"`
 
 	// Text Why it works or not, and until when
-	Text  string  `json:"text"`
+	Text string `json:"text"`
+
+	// Until The end that it was given
 	Until *string `json:"until,omitempty"`
 	Works bool    `json:"works"`
 }
@@ -2923,20 +3155,31 @@ type ListTaken struct {
 	// Columns Which column of the file is which of ours
 	Columns *map[string]string `json:"columns,omitempty"`
 	Errors  []ListError        `json:"errors"`
+	Going   *DatesGoing        `json:"going,omitempty"`
 
 	// Ignored Columns of the file that are none of ours
 	Ignored *[]string     `json:"ignored,omitempty"`
 	Lines   int           `json:"lines"`
 	Same    int           `json:"same"`
 	Sample  *[]ListChange `json:"sample,omitempty"`
+
+	// Waits The dates of the records that came wait
+	Waits *bool `json:"waits,omitempty"`
 }
 
 // Loaded defines model for Loaded.
 type Loaded struct {
-	Changed  int            `json:"changed"`
-	Kinds    map[string]int `json:"kinds"`
-	Preview  bool           `json:"preview"`
-	Revision int64          `json:"revision"`
+	Changed int            `json:"changed"`
+	Going   *DatesGoing    `json:"going,omitempty"`
+	Kinds   map[string]int `json:"kinds"`
+
+	// Odd What an earlier version took and this one does not
+	Odd      *[]string `json:"odd,omitempty"`
+	Preview  bool      `json:"preview"`
+	Revision int64     `json:"revision"`
+
+	// Waits The dates of the records that came wait
+	Waits *bool `json:"waits,omitempty"`
 }
 
 // MadeLink defines model for MadeLink.
@@ -2995,10 +3238,16 @@ type Narrower struct {
 // NewLetter defines model for NewLetter.
 type NewLetter struct {
 	// About Services and directions, as spaces.in; absent is all that waits for them
-	About   *[]string      `json:"about,omitempty"`
-	Form    *NewLetterForm `json:"form,omitempty"`
-	Note    *string        `json:"note,omitempty"`
-	Partner *string        `json:"partner,omitempty"`
+	About *[]string `json:"about,omitempty"`
+
+	// Again Although a letter on the same matter is open
+	Again *bool          `json:"again,omitempty"`
+	Form  *NewLetterForm `json:"form,omitempty"`
+
+	// Mail Mail it to the addresses it is sent to, with a copy to the partner's owner
+	Mail    *bool   `json:"mail,omitempty"`
+	Note    *string `json:"note,omitempty"`
+	Partner *string `json:"partner,omitempty"`
 
 	// Question Instead of partner and about
 	Question *Question `json:"question,omitempty"`
@@ -3248,14 +3497,20 @@ type Partner struct {
 	SignIn *string `json:"sign_in,omitempty"`
 
 	// SignInClient As whom we are known there
-	SignInClient   *string         `json:"sign_in_client,omitempty"`
-	Stance         []Stance        `json:"stance"`
-	Standing       PartnerStanding `json:"standing"`
-	StandingReason *string         `json:"standing_reason,omitempty"`
-	StandingSince  *string         `json:"standing_since,omitempty"`
+	SignInClient *string `json:"sign_in_client,omitempty"`
+
+	// SignInUnverified Addresses count that their sign-in does not call verified
+	SignInUnverified *bool           `json:"sign_in_unverified,omitempty"`
+	Stance           []Stance        `json:"stance"`
+	Standing         PartnerStanding `json:"standing"`
+	StandingReason   *string         `json:"standing_reason,omitempty"`
+	StandingSince    *string         `json:"standing_since,omitempty"`
 
 	// Statement Where their signed statement is published
 	Statement *string `json:"statement,omitempty"`
+
+	// Weighed With a preview of a stance
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
 }
 
 // PartnerStanding defines model for Partner.Standing.
@@ -3273,14 +3528,15 @@ type PartnerChange struct {
 	Owner     *string          `json:"owner,omitempty"`
 
 	// Review A date, or days from today as +90d
-	Review         *string                `json:"review,omitempty"`
-	Rules          *map[string]SetValue   `json:"rules,omitempty"`
-	SignIn         *string                `json:"sign_in,omitempty"`
-	SignInClient   *string                `json:"sign_in_client,omitempty"`
-	Standing       *PartnerChangeStanding `json:"standing,omitempty"`
-	StandingReason *string                `json:"standing_reason,omitempty"`
-	StandingSince  *string                `json:"standing_since,omitempty"`
-	Statement      *string                `json:"statement,omitempty"`
+	Review           *string                `json:"review,omitempty"`
+	Rules            *map[string]SetValue   `json:"rules,omitempty"`
+	SignIn           *string                `json:"sign_in,omitempty"`
+	SignInClient     *string                `json:"sign_in_client,omitempty"`
+	SignInUnverified *bool                  `json:"sign_in_unverified,omitempty"`
+	Standing         *PartnerChangeStanding `json:"standing,omitempty"`
+	StandingReason   *string                `json:"standing_reason,omitempty"`
+	StandingSince    *string                `json:"standing_since,omitempty"`
+	Statement        *string                `json:"statement,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -3485,26 +3741,35 @@ type RemedyChange struct {
 // RemedyChangeSide defines model for RemedyChange.Side.
 type RemedyChangeSide string
 
+// RemedyCounts defines model for RemedyCounts.
+type RemedyCounts struct {
+	// Granted (party, action, resource) from no to yes, the asked one included
+	Granted int `json:"granted"`
+
+	// Newcomers Typical newcomers that would gain
+	Newcomers int `json:"newcomers"`
+
+	// NotCounted What is not counted
+	NotCounted *[]string `json:"not_counted,omitempty"`
+
+	// Outward What people of ours could do elsewhere: person, action and class of target, and forwarders that start
+	Outward *int `json:"outward,omitempty"`
+
+	// Parties Known parties and live links that would
+	Parties int `json:"parties"`
+
+	// Until When all of it ends by itself; absent where something stays
+	Until     *string `json:"until,omitempty"`
+	WidePairs int     `json:"wide_pairs"`
+}
+
 // RemedyOption defines model for RemedyOption.
 type RemedyOption struct {
 	Account    string         `json:"account"`
 	Changes    []RemedyChange `json:"changes"`
 	Conditions []string       `json:"conditions"`
-	Counts     *struct {
-		// Granted (party, action, resource) from no to yes, the asked one included
-		Granted int `json:"granted"`
-
-		// Newcomers Typical newcomers that would gain
-		Newcomers int `json:"newcomers"`
-
-		// Parties Known parties and live links that would
-		Parties int `json:"parties"`
-
-		// Until When all of it ends by itself; absent where something stays
-		Until     *string `json:"until,omitempty"`
-		WidePairs int     `json:"wide_pairs"`
-	} `json:"counts,omitempty"`
-	Id string `json:"id"`
+	Counts     *RemedyCounts  `json:"counts,omitempty"`
+	Id         string         `json:"id"`
 }
 
 // RemedyQuestion defines model for RemedyQuestion.
@@ -3779,7 +4044,10 @@ type StanceChangeSource string
 
 // Stated What every result states
 type Stated struct {
-	At           string   `json:"at"`
+	At string `json:"at"`
+
+	// Draft The draft as which it is answered
+	Draft        *string  `json:"draft,omitempty"`
 	Method       string   `json:"method"`
 	NotLookedAt  []string `json:"not_looked_at"`
 	Organisation string   `json:"organisation"`
@@ -3900,6 +4168,15 @@ type Token struct {
 	Purpose string    `json:"purpose"`
 }
 
+// TwoPeople defines model for TwoPeople.
+type TwoPeople struct {
+	// When never; where something is opened; or always
+	When TwoPeopleWhen `json:"when"`
+}
+
+// TwoPeopleWhen never; where something is opened; or always
+type TwoPeopleWhen string
+
 // ValueChange defines model for ValueChange.
 type ValueChange struct {
 	// Held Given as held back
@@ -3934,13 +4211,38 @@ type ValueRow struct {
 	Value string `json:"value"`
 }
 
+// ValueWeighed Who would gain and who would lose by a value; with preview alone
+type ValueWeighed struct {
+	Becomes *string `json:"becomes,omitempty"`
+	Granted Moves   `json:"granted"`
+
+	// Lines The first of those who gain or lose
+	Lines *[]string `json:"lines,omitempty"`
+
+	// Loosens The new value is looser than what counted
+	Loosens bool `json:"loosens"`
+
+	// Newcomers Typical newcomers who would gain
+	Newcomers  []string `json:"newcomers"`
+	NotCounted []string `json:"not_counted"`
+
+	// Nothing Nothing changes for anybody
+	Nothing bool    `json:"nothing"`
+	Parties Moves   `json:"parties"`
+	Was     *string `json:"was,omitempty"`
+	Wide    Moves   `json:"wide"`
+}
+
 // Values defines model for Values.
 type Values struct {
 	Etag  string     `json:"etag"`
 	Layer string     `json:"layer"`
 	Name  *string    `json:"name,omitempty"`
 	Rules []ValueRow `json:"rules"`
-	Where string     `json:"where"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
+	Where   string        `json:"where"`
 }
 
 // Way defines model for Way.
@@ -4063,6 +4365,20 @@ type PublishedStatementParams struct {
 	For string `form:"for" json:"for"`
 }
 
+// SetOwnPasswordJSONBody defines parameters for SetOwnPassword.
+type SetOwnPasswordJSONBody struct {
+	New string `json:"new"`
+
+	// Old The password that counts now
+	Old string `json:"old"`
+}
+
+// EndSessionsJSONBody defines parameters for EndSessions.
+type EndSessionsJSONBody struct {
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // AudienceParams defines parameters for Audience.
 type AudienceParams struct {
 	// Resource kind:id
@@ -4156,6 +4472,24 @@ type CompleteParams struct {
 
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
+
+// DatesParams defines parameters for Dates.
+type DatesParams struct {
+	// From As if they counted from this moment or day on; absent is now
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+}
+
+// LiftBrakeJSONBody defines parameters for LiftBrake.
+type LiftBrakeJSONBody struct {
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// ReleaseDatesParams defines parameters for ReleaseDates.
+type ReleaseDatesParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
 
 // DiffParams defines parameters for Diff.
 type DiffParams struct {
@@ -4559,6 +4893,12 @@ type MakeLinkParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// EndLinkParams defines parameters for EndLink.
+type EndLinkParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // GetListParams defines parameters for GetList.
 type GetListParams struct {
 	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4724,6 +5064,18 @@ type SplitPartnerParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// UndoStanceParams defines parameters for UndoStance.
+type UndoStanceParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// SetStanceParams defines parameters for SetStance.
+type SetStanceParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
 	Standing SetStandingJSONBodyStanding `json:"standing"`
@@ -4773,6 +5125,15 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// MendRecordJSONBody defines parameters for MendRecord.
+type MendRecordJSONBody struct {
+	Id   string `json:"id"`
+	Kind string `json:"kind"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // RemedyDraftParams defines parameters for RemedyDraft.
 type RemedyDraftParams struct {
 	// IdempotencyKey The same key within a day repeats the first answer
@@ -4781,16 +5142,19 @@ type RemedyDraftParams struct {
 
 // ReportParams defines parameters for Report.
 type ReportParams struct {
-	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
-	Resource *string           `form:"resource,omitempty" json:"resource,omitempty"`
-	All      *bool             `form:"all,omitempty" json:"all,omitempty"`
-	Action   *string           `form:"action,omitempty" json:"action,omitempty"`
-	Kind     *string           `form:"kind,omitempty" json:"kind,omitempty"`
-	Q        *string           `form:"q,omitempty" json:"q,omitempty"`
-	Who      *string           `form:"who,omitempty" json:"who,omitempty"`
-	AndWho   *string           `form:"and_who,omitempty" json:"and_who,omitempty"`
-	At       *string           `form:"at,omitempty" json:"at,omitempty"`
-	AndAt    *string           `form:"and_at,omitempty" json:"and_at,omitempty"`
+	Form *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
+
+	// Draft Id or name of a draft to answer as, for links that carry no header
+	Draft    *string `form:"draft,omitempty" json:"draft,omitempty"`
+	Resource *string `form:"resource,omitempty" json:"resource,omitempty"`
+	All      *bool   `form:"all,omitempty" json:"all,omitempty"`
+	Action   *string `form:"action,omitempty" json:"action,omitempty"`
+	Kind     *string `form:"kind,omitempty" json:"kind,omitempty"`
+	Q        *string `form:"q,omitempty" json:"q,omitempty"`
+	Who      *string `form:"who,omitempty" json:"who,omitempty"`
+	AndWho   *string `form:"and_who,omitempty" json:"and_who,omitempty"`
+	At       *string `form:"at,omitempty" json:"at,omitempty"`
+	AndAt    *string `form:"and_at,omitempty" json:"and_at,omitempty"`
 }
 
 // ReportParamsForm defines parameters for Report.
@@ -4892,10 +5256,24 @@ type RollKeyJSONBody struct {
 // RollKeyJSONBodyDo defines parameters for RollKey.
 type RollKeyJSONBodyDo string
 
+// SetTwoPeopleJSONBody defines parameters for SetTwoPeople.
+type SetTwoPeopleJSONBody struct {
+	When SetTwoPeopleJSONBodyWhen `json:"when"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SetTwoPeopleJSONBodyWhen defines parameters for SetTwoPeople.
+type SetTwoPeopleJSONBodyWhen string
+
 // UnsetValueParams defines parameters for UnsetValue.
 type UnsetValueParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
 
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
@@ -4903,6 +5281,9 @@ type UnsetValueParams struct {
 
 // SetValueParams defines parameters for SetValue.
 type SetValueParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4919,16 +5300,40 @@ type LoadParams struct {
 
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// File The name of the file, for what is said about it
+	File *string `form:"file,omitempty" json:"file,omitempty"`
+
+	// Confirm Although its dates would let many records go at once
+	Confirm *bool `form:"confirm,omitempty" json:"confirm,omitempty"`
+
+	// Restore It is a dump of this installation: its dates go on as the file has them
+	Restore *bool `form:"restore,omitempty" json:"restore,omitempty"`
+
+	// Older It is a dump of an earlier version: what is refused now is taken, admits nobody, and is listed
+	Older *bool `form:"older,omitempty" json:"older,omitempty"`
 }
+
+// SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
+type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody
 
 // PutAccountJSONRequestBody defines body for PutAccount for application/json ContentType.
 type PutAccountJSONRequestBody = AccountChange
+
+// EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
+type EndSessionsJSONRequestBody EndSessionsJSONBody
 
 // AskJSONRequestBody defines body for Ask for application/json ContentType.
 type AskJSONRequestBody = Question
 
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
+
+// LiftBrakeJSONRequestBody defines body for LiftBrake for application/json ContentType.
+type LiftBrakeJSONRequestBody LiftBrakeJSONBody
+
+// ReleaseDatesJSONRequestBody defines body for ReleaseDates for application/json ContentType.
+type ReleaseDatesJSONRequestBody = DatesRelease
 
 // DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
 type DoorCodeJSONRequestBody = DoorAsk
@@ -4951,8 +5356,14 @@ type ConfirmDraftJSONRequestBody ConfirmDraftJSONBody
 // DropDraftJSONRequestBody defines body for DropDraft for application/json ContentType.
 type DropDraftJSONRequestBody = WhyOnly
 
+// KeepDraftJSONRequestBody defines body for KeepDraft for application/json ContentType.
+type KeepDraftJSONRequestBody = WhyOnly
+
 // PublishDraftJSONRequestBody defines body for PublishDraft for application/json ContentType.
 type PublishDraftJSONRequestBody PublishDraftJSONBody
+
+// RestoreDraftJSONRequestBody defines body for RestoreDraft for application/json ContentType.
+type RestoreDraftJSONRequestBody = WhyOnly
 
 // SettleEditJSONRequestBody defines body for SettleEdit for application/json ContentType.
 type SettleEditJSONRequestBody SettleEditJSONBody
@@ -5041,6 +5452,9 @@ type AcceptKeyJSONRequestBody AcceptKeyJSONBody
 // PersonLeavesJSONRequestBody defines body for PersonLeaves for application/json ContentType.
 type PersonLeavesJSONRequestBody = Leaving
 
+// MendRecordJSONRequestBody defines body for MendRecord for application/json ContentType.
+type MendRecordJSONRequestBody MendRecordJSONBody
+
 // RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
 type RemediesJSONRequestBody = RemedyQuestion
 
@@ -5073,6 +5487,9 @@ type RollKeyJSONRequestBody RollKeyJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
+
+// SetTwoPeopleJSONRequestBody defines body for SetTwoPeople for application/json ContentType.
+type SetTwoPeopleJSONRequestBody SetTwoPeopleJSONBody
 
 // SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
 type SetValueJSONRequestBody = ValueChange
@@ -5167,6 +5584,20 @@ type ClientInterface interface {
 	// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
 	PublishedStatement(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetOwnPasswordWithBody Change one's own password; every other session and every token of one's own ends
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+	SetOwnPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+	SetOwnPassword(ctx context.Context, body SetOwnPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListAccounts Accounts that may sign in
 	//
 	// Corresponds with GET /api/v1/accounts (the `ListAccounts` operationId).
@@ -5185,6 +5616,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/accounts/{name} (the `PutAccount` operationId).
 	PutAccount(ctx context.Context, name string, body PutAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSessionsWithBody End every session and every token of an account for good
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+	EndSessionsWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndSessions End every session and every token of an account for good
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+	EndSessions(ctx context.Context, name string, body EndSessionsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListActions The catalogue of actions
 	//
@@ -5262,6 +5707,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Dates Which dates wait, what they would set going if they counted, and what is held
+	//
+	// Corresponds with GET /api/v1/dates (the `Dates` operationId).
+	Dates(ctx context.Context, params *DatesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LiftBrakeWithBody Let go what is held because it is more than may happen in a day
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+	LiftBrakeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LiftBrake Let go what is held because it is more than may happen in a day
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+	LiftBrake(ctx context.Context, body LiftBrakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseDatesWithBody Let dates count that wait, for all or for a part
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+	ReleaseDatesWithBody(ctx context.Context, params *ReleaseDatesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReleaseDates Let dates count that wait, for all or for a part
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+	ReleaseDates(ctx context.Context, params *ReleaseDatesParams, body ReleaseDatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
 	//
@@ -5417,6 +5895,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
 	ImpactLines(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// KeepDraftWithBody Make a draft of a change that is only looked at
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+	KeepDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepDraft Make a draft of a change that is only looked at
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+	KeepDraft(ctx context.Context, id string, body KeepDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// PublishDraftWithBody Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 	//
 	// Takes any type of body and a specified content type.
@@ -5430,6 +5922,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
 	PublishDraft(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreDraftWithBody Open a draft again that was given up
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+	RestoreDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RestoreDraft Open a draft again that was given up
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+	RestoreDraft(ctx context.Context, id string, body RestoreDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SettleEditWithBody Decide about an edit of something that was changed otherwise meanwhile
 	//
@@ -5733,14 +6239,14 @@ type ClientInterface interface {
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-	EndLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EndLinkWithBody(ctx context.Context, id string, params *EndLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// EndLink End a link now
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-	EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	EndLink(ctx context.Context, id string, params *EndLinkParams, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListKinds Which lists there are to take in and out, with their columns
 	//
@@ -5955,19 +6461,24 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
 	SplitPartner(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// UndoStance Take back what was recorded last; letters that it closed are open again
+	//
+	// Corresponds with DELETE /api/v1/partners/{id}/stances/{key} (the `UndoStance` operationId).
+	UndoStance(ctx context.Context, id string, key string, params *UndoStanceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SetStanceWithBody Record what a partner's own side admits or refuses
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-	SetStanceWithBody(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetStanceWithBody(ctx context.Context, id string, key string, params *SetStanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetStance Record what a partner's own side admits or refuses
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-	SetStance(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	SetStance(ctx context.Context, id string, key string, params *SetStanceParams, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetStandingWithBody Suspend a partner, bring it back or end it
 	//
@@ -6035,6 +6546,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	Reach(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MendRecordWithBody Rewrite a record that cannot be read without the characters that no text may hold
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+	MendRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MendRecord Rewrite a record that cannot be read without the characters that no text may hold
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+	MendRecord(ctx context.Context, body MendRecordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemediesWithBody What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
 	//
@@ -6217,6 +6742,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
+	//
+	// Corresponds with DELETE /api/v1/sessions (the `EndOwnSessions` operationId).
+	EndOwnSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListSpaces Spaces; a member sees the own ones
 	//
 	// Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
@@ -6269,6 +6799,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `EndToken` operationId).
 	EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetTwoPeople When somebody else must confirm what is published
+	//
+	// Corresponds with GET /api/v1/two-people (the `GetTwoPeople` operationId).
+	GetTwoPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTwoPeopleWithBody Change when somebody else must confirm what is published
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+	SetTwoPeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetTwoPeople Change when somebody else must confirm what is published
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+	SetTwoPeople(ctx context.Context, body SetTwoPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Values What a partner, space, item or meeting sets, and what it may set
 	//
@@ -6370,6 +6919,40 @@ func (c *Client) PublishedStatement(ctx context.Context, params *PublishedStatem
 	return c.Client.Do(req)
 }
 
+// SetOwnPasswordWithBody Change one's own password; every other session and every token of one's own ends
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+func (c *Client) SetOwnPasswordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOwnPasswordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetOwnPassword Change one's own password; every other session and every token of one's own ends
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+func (c *Client) SetOwnPassword(ctx context.Context, body SetOwnPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetOwnPasswordRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListAccounts Accounts that may sign in
 //
 // Corresponds with GET /api/v1/accounts (the `ListAccounts` operationId).
@@ -6409,6 +6992,40 @@ func (c *Client) PutAccountWithBody(ctx context.Context, name string, contentTyp
 // Corresponds with PUT /api/v1/accounts/{name} (the `PutAccount` operationId).
 func (c *Client) PutAccount(ctx context.Context, name string, body PutAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutAccountRequest(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSessionsWithBody End every session and every token of an account for good
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+func (c *Client) EndSessionsWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionsRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndSessions End every session and every token of an account for good
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+func (c *Client) EndSessions(ctx context.Context, name string, body EndSessionsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndSessionsRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6616,6 +7233,89 @@ func (c *Client) Choices(ctx context.Context, params *ChoicesParams, reqEditors 
 // Corresponds with GET /api/v1/complete (the `Complete` operationId).
 func (c *Client) Complete(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewCompleteRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Dates Which dates wait, what they would set going if they counted, and what is held
+//
+// Corresponds with GET /api/v1/dates (the `Dates` operationId).
+func (c *Client) Dates(ctx context.Context, params *DatesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDatesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LiftBrakeWithBody Let go what is held because it is more than may happen in a day
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+func (c *Client) LiftBrakeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLiftBrakeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LiftBrake Let go what is held because it is more than may happen in a day
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+func (c *Client) LiftBrake(ctx context.Context, body LiftBrakeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLiftBrakeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseDatesWithBody Let dates count that wait, for all or for a part
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+func (c *Client) ReleaseDatesWithBody(ctx context.Context, params *ReleaseDatesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseDatesRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReleaseDates Let dates count that wait, for all or for a part
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+func (c *Client) ReleaseDates(ctx context.Context, params *ReleaseDatesParams, body ReleaseDatesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReleaseDatesRequest(c.Server, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7020,6 +7720,40 @@ func (c *Client) ImpactLines(ctx context.Context, id string, params *ImpactLines
 	return c.Client.Do(req)
 }
 
+// KeepDraftWithBody Make a draft of a change that is only looked at
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+func (c *Client) KeepDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepDraft Make a draft of a change that is only looked at
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+func (c *Client) KeepDraft(ctx context.Context, id string, body KeepDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PublishDraftWithBody Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 //
 // Takes any type of body and a specified content type.
@@ -7044,6 +7778,40 @@ func (c *Client) PublishDraftWithBody(ctx context.Context, id string, contentTyp
 // Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
 func (c *Client) PublishDraft(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPublishDraftRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreDraftWithBody Open a draft again that was given up
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+func (c *Client) RestoreDraftWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreDraftRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RestoreDraft Open a draft again that was given up
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+func (c *Client) RestoreDraft(ctx context.Context, id string, body RestoreDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRestoreDraftRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7826,8 +8594,8 @@ func (c *Client) MakeLink(ctx context.Context, params *MakeLinkParams, body Make
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-func (c *Client) EndLinkWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndLinkRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) EndLinkWithBody(ctx context.Context, id string, params *EndLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLinkRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -7843,8 +8611,8 @@ func (c *Client) EndLinkWithBody(ctx context.Context, id string, contentType str
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-func (c *Client) EndLink(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndLinkRequest(c.Server, id, body)
+func (c *Client) EndLink(ctx context.Context, id string, params *EndLinkParams, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndLinkRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8418,13 +9186,28 @@ func (c *Client) SplitPartner(ctx context.Context, id string, params *SplitPartn
 	return c.Client.Do(req)
 }
 
+// UndoStance Take back what was recorded last; letters that it closed are open again
+//
+// Corresponds with DELETE /api/v1/partners/{id}/stances/{key} (the `UndoStance` operationId).
+func (c *Client) UndoStance(ctx context.Context, id string, key string, params *UndoStanceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoStanceRequest(c.Server, id, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SetStanceWithBody Record what a partner's own side admits or refuses
 //
 // Takes any type of body and a specified content type.
 //
 // Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-func (c *Client) SetStanceWithBody(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetStanceRequestWithBody(c.Server, id, key, contentType, body)
+func (c *Client) SetStanceWithBody(ctx context.Context, id string, key string, params *SetStanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetStanceRequestWithBody(c.Server, id, key, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8440,8 +9223,8 @@ func (c *Client) SetStanceWithBody(ctx context.Context, id string, key string, c
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-func (c *Client) SetStance(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetStanceRequest(c.Server, id, key, body)
+func (c *Client) SetStance(ctx context.Context, id string, key string, params *SetStanceParams, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetStanceRequest(c.Server, id, key, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8619,6 +9402,40 @@ func (c *Client) PersonLeaves(ctx context.Context, id string, params *PersonLeav
 // Corresponds with GET /api/v1/reach (the `Reach` operationId).
 func (c *Client) Reach(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewReachRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MendRecordWithBody Rewrite a record that cannot be read without the characters that no text may hold
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+func (c *Client) MendRecordWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMendRecordRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MendRecord Rewrite a record that cannot be read without the characters that no text may hold
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+func (c *Client) MendRecord(ctx context.Context, body MendRecordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMendRecordRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9100,6 +9917,21 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
+//
+// Corresponds with DELETE /api/v1/sessions (the `EndOwnSessions` operationId).
+func (c *Client) EndOwnSessions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndOwnSessionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSpaces Spaces; a member sees the own ones
 //
 // Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
@@ -9233,6 +10065,55 @@ func (c *Client) MakeToken(ctx context.Context, body MakeTokenJSONRequestBody, r
 // Corresponds with DELETE /api/v1/tokens/{id} (the `EndToken` operationId).
 func (c *Client) EndToken(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEndTokenRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetTwoPeople When somebody else must confirm what is published
+//
+// Corresponds with GET /api/v1/two-people (the `GetTwoPeople` operationId).
+func (c *Client) GetTwoPeople(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTwoPeopleRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTwoPeopleWithBody Change when somebody else must confirm what is published
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+func (c *Client) SetTwoPeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTwoPeopleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetTwoPeople Change when somebody else must confirm what is published
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+func (c *Client) SetTwoPeople(ctx context.Context, body SetTwoPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetTwoPeopleRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9499,6 +10380,46 @@ func NewPublishedStatementRequest(server string, params *PublishedStatementParam
 	return req, nil
 }
 
+// NewSetOwnPasswordRequest calls the generic SetOwnPassword builder with application/json body
+func NewSetOwnPasswordRequest(server string, body SetOwnPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetOwnPasswordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetOwnPasswordRequestWithBody constructs an http.Request for the SetOwnPassword method, with any body, and a specified content type
+func NewSetOwnPasswordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/account/password")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListAccountsRequest constructs an http.Request for the ListAccounts method
 func NewListAccountsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9564,6 +10485,53 @@ func NewPutAccountRequestWithBody(server string, name string, contentType string
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndSessionsRequest calls the generic EndSessions builder with application/json body
+func NewEndSessionsRequest(server string, name string, body EndSessionsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndSessionsRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewEndSessionsRequestWithBody constructs an http.Request for the EndSessions method, with any body, and a specified content type
+func NewEndSessionsRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s/sign-out", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -10330,6 +11298,167 @@ func NewCompleteRequest(server string, params *CompleteParams) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDatesRequest constructs an http.Request for the Dates method
+func NewDatesRequest(server string, params *DatesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/dates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewLiftBrakeRequest calls the generic LiftBrake builder with application/json body
+func NewLiftBrakeRequest(server string, body LiftBrakeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLiftBrakeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLiftBrakeRequestWithBody constructs an http.Request for the LiftBrake method, with any body, and a specified content type
+func NewLiftBrakeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/dates/lift")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReleaseDatesRequest calls the generic ReleaseDates builder with application/json body
+func NewReleaseDatesRequest(server string, params *ReleaseDatesParams, body ReleaseDatesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReleaseDatesRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewReleaseDatesRequestWithBody constructs an http.Request for the ReleaseDates method, with any body, and a specified content type
+func NewReleaseDatesRequestWithBody(server string, params *ReleaseDatesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/dates/release")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -11292,6 +12421,53 @@ func NewImpactLinesRequest(server string, id string, params *ImpactLinesParams) 
 	return req, nil
 }
 
+// NewKeepDraftRequest calls the generic KeepDraft builder with application/json body
+func NewKeepDraftRequest(server string, id string, body KeepDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewKeepDraftRequestWithBody constructs an http.Request for the KeepDraft method, with any body, and a specified content type
+func NewKeepDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/keep", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewPublishDraftRequest calls the generic PublishDraft builder with application/json body
 func NewPublishDraftRequest(server string, id string, body PublishDraftJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11320,6 +12496,53 @@ func NewPublishDraftRequestWithBody(server string, id string, contentType string
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/drafts/%s/publish", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRestoreDraftRequest calls the generic RestoreDraft builder with application/json body
+func NewRestoreDraftRequest(server string, id string, body RestoreDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRestoreDraftRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRestoreDraftRequestWithBody constructs an http.Request for the RestoreDraft method, with any body, and a specified content type
+func NewRestoreDraftRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/drafts/%s/restore", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13624,18 +14847,18 @@ func NewMakeLinkRequestWithBody(server string, params *MakeLinkParams, contentTy
 }
 
 // NewEndLinkRequest calls the generic EndLink builder with application/json body
-func NewEndLinkRequest(server string, id string, body EndLinkJSONRequestBody) (*http.Request, error) {
+func NewEndLinkRequest(server string, id string, params *EndLinkParams, body EndLinkJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEndLinkRequestWithBody(server, id, "application/json", bodyReader)
+	return NewEndLinkRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewEndLinkRequestWithBody constructs an http.Request for the EndLink method, with any body, and a specified content type
-func NewEndLinkRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+func NewEndLinkRequestWithBody(server string, id string, params *EndLinkParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -13658,6 +14881,33 @@ func NewEndLinkRequestWithBody(server string, id string, contentType string, bod
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -15231,19 +16481,8 @@ func NewSplitPartnerRequestWithBody(server string, id string, params *SplitPartn
 	return req, nil
 }
 
-// NewSetStanceRequest calls the generic SetStance builder with application/json body
-func NewSetStanceRequest(server string, id string, key string, body SetStanceJSONRequestBody) (*http.Request, error) {
-	var bodyReader io.Reader
-	buf, err := json.Marshal(body)
-	if err != nil {
-		return nil, err
-	}
-	bodyReader = bytes.NewReader(buf)
-	return NewSetStanceRequestWithBody(server, id, key, "application/json", bodyReader)
-}
-
-// NewSetStanceRequestWithBody constructs an http.Request for the SetStance method, with any body, and a specified content type
-func NewSetStanceRequestWithBody(server string, id string, key string, contentType string, body io.Reader) (*http.Request, error) {
+// NewUndoStanceRequest constructs an http.Request for the UndoStance method
+func NewUndoStanceRequest(server string, id string, key string, params *UndoStanceParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -15273,6 +16512,112 @@ func NewSetStanceRequestWithBody(server string, id string, key string, contentTy
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetStanceRequest calls the generic SetStance builder with application/json body
+func NewSetStanceRequest(server string, id string, key string, params *SetStanceParams, body SetStanceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetStanceRequestWithBody(server, id, key, params, "application/json", bodyReader)
+}
+
+// NewSetStanceRequestWithBody constructs an http.Request for the SetStance method, with any body, and a specified content type
+func NewSetStanceRequestWithBody(server string, id string, key string, params *SetStanceParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/partners/%s/stances/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -15737,6 +17082,46 @@ func NewReachRequest(server string, params *ReachParams) (*http.Request, error) 
 	return req, nil
 }
 
+// NewMendRecordRequest calls the generic MendRecord builder with application/json body
+func NewMendRecordRequest(server string, body MendRecordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMendRecordRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMendRecordRequestWithBody constructs an http.Request for the MendRecord method, with any body, and a specified content type
+func NewMendRecordRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/records/mend")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRemediesRequest calls the generic Remedies builder with application/json body
 func NewRemediesRequest(server string, body RemediesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -15870,6 +17255,18 @@ func NewReportRequest(server string, what string, params *ReportParams) (*http.R
 		if params.Form != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Draft != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "draft", *params.Draft, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -16818,6 +18215,33 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewEndOwnSessionsRequest constructs an http.Request for the EndOwnSessions method
+func NewEndOwnSessionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sessions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewListSpacesRequest constructs an http.Request for the ListSpaces method
 func NewListSpacesRequest(server string, params *ListSpacesParams) (*http.Request, error) {
 	var err error
@@ -17125,6 +18549,73 @@ func NewEndTokenRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewGetTwoPeopleRequest constructs an http.Request for the GetTwoPeople method
+func NewGetTwoPeopleRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/two-people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetTwoPeopleRequest calls the generic SetTwoPeople builder with application/json body
+func NewSetTwoPeopleRequest(server string, body SetTwoPeopleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetTwoPeopleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetTwoPeopleRequestWithBody constructs an http.Request for the SetTwoPeople method, with any body, and a specified content type
+func NewSetTwoPeopleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/two-people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewValuesRequest constructs an http.Request for the Values method
 func NewValuesRequest(server string, where WhereParam) (*http.Request, error) {
 	var err error
@@ -17213,6 +18704,18 @@ func NewUnsetValueRequest(server string, where WhereParam, rule string, params *
 
 		}
 
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -17284,6 +18787,33 @@ func NewSetValueRequestWithBody(server string, where WhereParam, rule string, pa
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
@@ -17491,6 +19021,54 @@ func NewLoadRequestWithBody(server string, params *LoadParams, contentType strin
 
 		}
 
+		if params.File != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "file", *params.File, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Confirm != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "confirm", *params.Confirm, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Restore != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "restore", *params.Restore, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Older != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "older", *params.Older, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
@@ -17605,6 +19183,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
 	PublishedStatementWithResponse(ctx context.Context, params *PublishedStatementParams, reqEditors ...RequestEditorFn) (*PublishedStatementResponse, error)
 
+	// SetOwnPasswordWithBodyWithResponse Change one's own password; every other session and every token of one's own ends
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+	SetOwnPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOwnPasswordResponse, error)
+
+	// SetOwnPasswordWithResponse Change one's own password; every other session and every token of one's own ends
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+	SetOwnPasswordWithResponse(ctx context.Context, body SetOwnPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOwnPasswordResponse, error)
+
 	// ListAccountsWithResponse Accounts that may sign in
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -17625,6 +19217,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/accounts/{name} (the `PutAccount` operationId).
 	PutAccountWithResponse(ctx context.Context, name string, body PutAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAccountResponse, error)
+
+	// EndSessionsWithBodyWithResponse End every session and every token of an account for good
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+	EndSessionsWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error)
+
+	// EndSessionsWithResponse End every session and every token of an account for good
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+	EndSessionsWithResponse(ctx context.Context, name string, body EndSessionsJSONRequestBody, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error)
 
 	// ListActionsWithResponse The catalogue of actions
 	//
@@ -17718,6 +19324,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/complete (the `Complete` operationId).
 	CompleteWithResponse(ctx context.Context, params *CompleteParams, reqEditors ...RequestEditorFn) (*CompleteResponse, error)
+
+	// DatesWithResponse Which dates wait, what they would set going if they counted, and what is held
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/dates (the `Dates` operationId).
+	DatesWithResponse(ctx context.Context, params *DatesParams, reqEditors ...RequestEditorFn) (*DatesResponse, error)
+
+	// LiftBrakeWithBodyWithResponse Let go what is held because it is more than may happen in a day
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+	LiftBrakeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LiftBrakeResponse, error)
+
+	// LiftBrakeWithResponse Let go what is held because it is more than may happen in a day
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+	LiftBrakeWithResponse(ctx context.Context, body LiftBrakeJSONRequestBody, reqEditors ...RequestEditorFn) (*LiftBrakeResponse, error)
+
+	// ReleaseDatesWithBodyWithResponse Let dates count that wait, for all or for a part
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+	ReleaseDatesWithBodyWithResponse(ctx context.Context, params *ReleaseDatesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseDatesResponse, error)
+
+	// ReleaseDatesWithResponse Let dates count that wait, for all or for a part
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+	ReleaseDatesWithResponse(ctx context.Context, params *ReleaseDatesParams, body ReleaseDatesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseDatesResponse, error)
 
 	// DiffWithResponse What one party may do at one moment and not at another, or one party and not another, each explained
 	//
@@ -17891,6 +19532,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/drafts/{id}/impact/lines (the `ImpactLines` operationId).
 	ImpactLinesWithResponse(ctx context.Context, id string, params *ImpactLinesParams, reqEditors ...RequestEditorFn) (*ImpactLinesResponse, error)
 
+	// KeepDraftWithBodyWithResponse Make a draft of a change that is only looked at
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+	KeepDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepDraftResponse, error)
+
+	// KeepDraftWithResponse Make a draft of a change that is only looked at
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+	KeepDraftWithResponse(ctx context.Context, id string, body KeepDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepDraftResponse, error)
+
 	// PublishDraftWithBodyWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -17904,6 +19559,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/drafts/{id}/publish (the `PublishDraft` operationId).
 	PublishDraftWithResponse(ctx context.Context, id string, body PublishDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishDraftResponse, error)
+
+	// RestoreDraftWithBodyWithResponse Open a draft again that was given up
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+	RestoreDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestoreDraftResponse, error)
+
+	// RestoreDraftWithResponse Open a draft again that was given up
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+	RestoreDraftWithResponse(ctx context.Context, id string, body RestoreDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*RestoreDraftResponse, error)
 
 	// SettleEditWithBodyWithResponse Decide about an edit of something that was changed otherwise meanwhile
 	//
@@ -18239,14 +19908,14 @@ type ClientWithResponsesInterface interface {
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-	EndLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
+	EndLinkWithBodyWithResponse(ctx context.Context, id string, params *EndLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
 
 	// EndLinkWithResponse End a link now
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-	EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
+	EndLinkWithResponse(ctx context.Context, id string, params *EndLinkParams, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error)
 
 	// ListKindsWithResponse Which lists there are to take in and out, with their columns
 	//
@@ -18493,19 +20162,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/partners/{id}/split (the `SplitPartner` operationId).
 	SplitPartnerWithResponse(ctx context.Context, id string, params *SplitPartnerParams, body SplitPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SplitPartnerResponse, error)
 
+	// UndoStanceWithResponse Take back what was recorded last; letters that it closed are open again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/partners/{id}/stances/{key} (the `UndoStance` operationId).
+	UndoStanceWithResponse(ctx context.Context, id string, key string, params *UndoStanceParams, reqEditors ...RequestEditorFn) (*UndoStanceResponse, error)
+
 	// SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-	SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
+	SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, params *SetStanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
 
 	// SetStanceWithResponse Record what a partner's own side admits or refuses
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-	SetStanceWithResponse(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
+	SetStanceWithResponse(ctx context.Context, id string, key string, params *SetStanceParams, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error)
 
 	// SetStandingWithBodyWithResponse Suspend a partner, bring it back or end it
 	//
@@ -18583,6 +20259,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/reach (the `Reach` operationId).
 	ReachWithResponse(ctx context.Context, params *ReachParams, reqEditors ...RequestEditorFn) (*ReachResponse, error)
+
+	// MendRecordWithBodyWithResponse Rewrite a record that cannot be read without the characters that no text may hold
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+	MendRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MendRecordResponse, error)
+
+	// MendRecordWithResponse Rewrite a record that cannot be read without the characters that no text may hold
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+	MendRecordWithResponse(ctx context.Context, body MendRecordJSONRequestBody, reqEditors ...RequestEditorFn) (*MendRecordResponse, error)
 
 	// RemediesWithBodyWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
 	//
@@ -18787,6 +20477,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// EndOwnSessionsWithResponse Sign out everywhere; every session and every token of one's own is over for good
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/sessions (the `EndOwnSessions` operationId).
+	EndOwnSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndOwnSessionsResponse, error)
+
 	// ListSpacesWithResponse Spaces; a member sees the own ones
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18849,6 +20546,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with DELETE /api/v1/tokens/{id} (the `EndToken` operationId).
 	EndTokenWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*EndTokenResponse, error)
+
+	// GetTwoPeopleWithResponse When somebody else must confirm what is published
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/two-people (the `GetTwoPeople` operationId).
+	GetTwoPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTwoPeopleResponse, error)
+
+	// SetTwoPeopleWithBodyWithResponse Change when somebody else must confirm what is published
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+	SetTwoPeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTwoPeopleResponse, error)
+
+	// SetTwoPeopleWithResponse Change when somebody else must confirm what is published
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+	SetTwoPeopleWithResponse(ctx context.Context, body SetTwoPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTwoPeopleResponse, error)
 
 	// ValuesWithResponse What a partner, space, item or meeting sets, and what it may set
 	//
@@ -19021,6 +20739,47 @@ func (r PublishedStatementResponse) ContentType() string {
 	return ""
 }
 
+type SetOwnPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetOwnPasswordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetOwnPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetOwnPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetOwnPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetOwnPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListAccountsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -19115,6 +20874,47 @@ func (r PutAccountResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutAccountResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndSessionsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -19634,6 +21434,150 @@ func (r CompleteResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r CompleteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Dates
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r DatesResponse) GetJSON200() *Dates {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r DatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r DatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type LiftBrakeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DatesHeld
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LiftBrakeResponse) GetJSON200() *DatesHeld {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r LiftBrakeResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r LiftBrakeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LiftBrakeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LiftBrakeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LiftBrakeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReleaseDatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DatesReleased
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReleaseDatesResponse) GetJSON200() *DatesReleased {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ReleaseDatesResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ReleaseDatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReleaseDatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReleaseDatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReleaseDatesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -20465,6 +22409,54 @@ func (r ImpactLinesResponse) ContentType() string {
 	return ""
 }
 
+type KeepDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r KeepDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r KeepDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // PublishDraftResponse200Headers the declared response headers of an HTTP 200 response for PublishDraft
 type PublishDraftResponse200Headers struct {
 	ETag *string
@@ -20514,6 +22506,54 @@ func (r PublishDraftResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PublishDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RestoreDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Draft
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RestoreDraftResponse) GetJSON200() *Draft {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RestoreDraftResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RestoreDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RestoreDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RestoreDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RestoreDraftResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22140,8 +24180,15 @@ func (r MakeLinkResponse) ContentType() string {
 type EndLinkResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ValueWeighed
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EndLinkResponse) GetJSON200() *ValueWeighed {
+	return r.JSON200
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
@@ -22890,6 +24937,9 @@ type ListPartnersResponse struct {
 		// Next Cursor of the next page; empty at the end
 		Next     string    `json:"next"`
 		Partners []Partner `json:"partners"`
+
+		// Total How many there are on all pages
+		Total int `json:"total"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -22900,6 +24950,9 @@ func (r ListPartnersResponse) GetJSON200() *struct {
 	// Next Cursor of the next page; empty at the end
 	Next     string    `json:"next"`
 	Partners []Partner `json:"partners"`
+
+	// Total How many there are on all pages
+	Total int `json:"total"`
 } {
 	return r.JSON200
 }
@@ -23452,6 +25505,61 @@ func (r SplitPartnerResponse) ContentType() string {
 	return ""
 }
 
+// UndoStanceResponse200Headers the declared response headers of an HTTP 200 response for UndoStance
+type UndoStanceResponse200Headers struct {
+	ETag *string
+}
+
+type UndoStanceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Partner
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *UndoStanceResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UndoStanceResponse) GetJSON200() *Partner {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r UndoStanceResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoStanceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoStanceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoStanceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoStanceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // SetStanceResponse200Headers the declared response headers of an HTTP 200 response for SetStance
 type SetStanceResponse200Headers struct {
 	ETag *string
@@ -23898,6 +26006,47 @@ func (r ReachResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ReachResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MendRecordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r MendRecordResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r MendRecordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MendRecordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MendRecordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MendRecordResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -24892,6 +27041,47 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type EndOwnSessionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r EndOwnSessionsResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r EndOwnSessionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndOwnSessionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndOwnSessionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndOwnSessionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSpacesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -25225,6 +27415,102 @@ func (r EndTokenResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EndTokenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetTwoPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TwoPeople
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTwoPeopleResponse) GetJSON200() *TwoPeople {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetTwoPeopleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTwoPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTwoPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTwoPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTwoPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetTwoPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TwoPeople
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Problem
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetTwoPeopleResponse) GetJSON200() *TwoPeople {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetTwoPeopleResponse) GetApplicationproblemJSONDefault() *Problem {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetTwoPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetTwoPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetTwoPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetTwoPeopleResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25666,6 +27952,32 @@ func (c *ClientWithResponses) PublishedStatementWithResponse(ctx context.Context
 	return ParsePublishedStatementResponse(rsp)
 }
 
+// SetOwnPasswordWithBodyWithResponse Change one's own password; every other session and every token of one's own ends
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+func (c *ClientWithResponses) SetOwnPasswordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetOwnPasswordResponse, error) {
+	rsp, err := c.SetOwnPasswordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOwnPasswordResponse(rsp)
+}
+
+// SetOwnPasswordWithResponse Change one's own password; every other session and every token of one's own ends
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/account/password (the `SetOwnPassword` operationId).
+func (c *ClientWithResponses) SetOwnPasswordWithResponse(ctx context.Context, body SetOwnPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetOwnPasswordResponse, error) {
+	rsp, err := c.SetOwnPassword(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetOwnPasswordResponse(rsp)
+}
+
 // ListAccountsWithResponse Accounts that may sign in
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25703,6 +28015,32 @@ func (c *ClientWithResponses) PutAccountWithResponse(ctx context.Context, name s
 		return nil, err
 	}
 	return ParsePutAccountResponse(rsp)
+}
+
+// EndSessionsWithBodyWithResponse End every session and every token of an account for good
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+func (c *ClientWithResponses) EndSessionsWithBodyWithResponse(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error) {
+	rsp, err := c.EndSessionsWithBody(ctx, name, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionsResponse(rsp)
+}
+
+// EndSessionsWithResponse End every session and every token of an account for good
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/accounts/{name}/sign-out (the `EndSessions` operationId).
+func (c *ClientWithResponses) EndSessionsWithResponse(ctx context.Context, name string, body EndSessionsJSONRequestBody, reqEditors ...RequestEditorFn) (*EndSessionsResponse, error) {
+	rsp, err := c.EndSessions(ctx, name, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndSessionsResponse(rsp)
 }
 
 // ListActionsWithResponse The catalogue of actions
@@ -25874,6 +28212,71 @@ func (c *ClientWithResponses) CompleteWithResponse(ctx context.Context, params *
 		return nil, err
 	}
 	return ParseCompleteResponse(rsp)
+}
+
+// DatesWithResponse Which dates wait, what they would set going if they counted, and what is held
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/dates (the `Dates` operationId).
+func (c *ClientWithResponses) DatesWithResponse(ctx context.Context, params *DatesParams, reqEditors ...RequestEditorFn) (*DatesResponse, error) {
+	rsp, err := c.Dates(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDatesResponse(rsp)
+}
+
+// LiftBrakeWithBodyWithResponse Let go what is held because it is more than may happen in a day
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+func (c *ClientWithResponses) LiftBrakeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LiftBrakeResponse, error) {
+	rsp, err := c.LiftBrakeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLiftBrakeResponse(rsp)
+}
+
+// LiftBrakeWithResponse Let go what is held because it is more than may happen in a day
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/dates/lift (the `LiftBrake` operationId).
+func (c *ClientWithResponses) LiftBrakeWithResponse(ctx context.Context, body LiftBrakeJSONRequestBody, reqEditors ...RequestEditorFn) (*LiftBrakeResponse, error) {
+	rsp, err := c.LiftBrake(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLiftBrakeResponse(rsp)
+}
+
+// ReleaseDatesWithBodyWithResponse Let dates count that wait, for all or for a part
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+func (c *ClientWithResponses) ReleaseDatesWithBodyWithResponse(ctx context.Context, params *ReleaseDatesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReleaseDatesResponse, error) {
+	rsp, err := c.ReleaseDatesWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseDatesResponse(rsp)
+}
+
+// ReleaseDatesWithResponse Let dates count that wait, for all or for a part
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/dates/release (the `ReleaseDates` operationId).
+func (c *ClientWithResponses) ReleaseDatesWithResponse(ctx context.Context, params *ReleaseDatesParams, body ReleaseDatesJSONRequestBody, reqEditors ...RequestEditorFn) (*ReleaseDatesResponse, error) {
+	rsp, err := c.ReleaseDates(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReleaseDatesResponse(rsp)
 }
 
 // DiffWithResponse What one party may do at one moment and not at another, or one party and not another, each explained
@@ -26192,6 +28595,32 @@ func (c *ClientWithResponses) ImpactLinesWithResponse(ctx context.Context, id st
 	return ParseImpactLinesResponse(rsp)
 }
 
+// KeepDraftWithBodyWithResponse Make a draft of a change that is only looked at
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+func (c *ClientWithResponses) KeepDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepDraftResponse, error) {
+	rsp, err := c.KeepDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepDraftResponse(rsp)
+}
+
+// KeepDraftWithResponse Make a draft of a change that is only looked at
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/keep (the `KeepDraft` operationId).
+func (c *ClientWithResponses) KeepDraftWithResponse(ctx context.Context, id string, body KeepDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepDraftResponse, error) {
+	rsp, err := c.KeepDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepDraftResponse(rsp)
+}
+
 // PublishDraftWithBodyWithResponse Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -26216,6 +28645,32 @@ func (c *ClientWithResponses) PublishDraftWithResponse(ctx context.Context, id s
 		return nil, err
 	}
 	return ParsePublishDraftResponse(rsp)
+}
+
+// RestoreDraftWithBodyWithResponse Open a draft again that was given up
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+func (c *ClientWithResponses) RestoreDraftWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RestoreDraftResponse, error) {
+	rsp, err := c.RestoreDraftWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreDraftResponse(rsp)
+}
+
+// RestoreDraftWithResponse Open a draft again that was given up
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/drafts/{id}/restore (the `RestoreDraft` operationId).
+func (c *ClientWithResponses) RestoreDraftWithResponse(ctx context.Context, id string, body RestoreDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*RestoreDraftResponse, error) {
+	rsp, err := c.RestoreDraft(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRestoreDraftResponse(rsp)
 }
 
 // SettleEditWithBodyWithResponse Decide about an edit of something that was changed otherwise meanwhile
@@ -26834,8 +29289,8 @@ func (c *ClientWithResponses) MakeLinkWithResponse(ctx context.Context, params *
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-func (c *ClientWithResponses) EndLinkWithBodyWithResponse(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
-	rsp, err := c.EndLinkWithBody(ctx, id, contentType, body, reqEditors...)
+func (c *ClientWithResponses) EndLinkWithBodyWithResponse(ctx context.Context, id string, params *EndLinkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
+	rsp, err := c.EndLinkWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -26847,8 +29302,8 @@ func (c *ClientWithResponses) EndLinkWithBodyWithResponse(ctx context.Context, i
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with POST /api/v1/links/{id}/end (the `EndLink` operationId).
-func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
-	rsp, err := c.EndLink(ctx, id, body, reqEditors...)
+func (c *ClientWithResponses) EndLinkWithResponse(ctx context.Context, id string, params *EndLinkParams, body EndLinkJSONRequestBody, reqEditors ...RequestEditorFn) (*EndLinkResponse, error) {
+	rsp, err := c.EndLink(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -27310,13 +29765,26 @@ func (c *ClientWithResponses) SplitPartnerWithResponse(ctx context.Context, id s
 	return ParseSplitPartnerResponse(rsp)
 }
 
+// UndoStanceWithResponse Take back what was recorded last; letters that it closed are open again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/partners/{id}/stances/{key} (the `UndoStance` operationId).
+func (c *ClientWithResponses) UndoStanceWithResponse(ctx context.Context, id string, key string, params *UndoStanceParams, reqEditors ...RequestEditorFn) (*UndoStanceResponse, error) {
+	rsp, err := c.UndoStance(ctx, id, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoStanceResponse(rsp)
+}
+
 // SetStanceWithBodyWithResponse Record what a partner's own side admits or refuses
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-func (c *ClientWithResponses) SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
-	rsp, err := c.SetStanceWithBody(ctx, id, key, contentType, body, reqEditors...)
+func (c *ClientWithResponses) SetStanceWithBodyWithResponse(ctx context.Context, id string, key string, params *SetStanceParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
+	rsp, err := c.SetStanceWithBody(ctx, id, key, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -27328,8 +29796,8 @@ func (c *ClientWithResponses) SetStanceWithBodyWithResponse(ctx context.Context,
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
 // Corresponds with PUT /api/v1/partners/{id}/stances/{key} (the `SetStance` operationId).
-func (c *ClientWithResponses) SetStanceWithResponse(ctx context.Context, id string, key string, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
-	rsp, err := c.SetStance(ctx, id, key, body, reqEditors...)
+func (c *ClientWithResponses) SetStanceWithResponse(ctx context.Context, id string, key string, params *SetStanceParams, body SetStanceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetStanceResponse, error) {
+	rsp, err := c.SetStance(ctx, id, key, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -27477,6 +29945,32 @@ func (c *ClientWithResponses) ReachWithResponse(ctx context.Context, params *Rea
 		return nil, err
 	}
 	return ParseReachResponse(rsp)
+}
+
+// MendRecordWithBodyWithResponse Rewrite a record that cannot be read without the characters that no text may hold
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+func (c *ClientWithResponses) MendRecordWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MendRecordResponse, error) {
+	rsp, err := c.MendRecordWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMendRecordResponse(rsp)
+}
+
+// MendRecordWithResponse Rewrite a record that cannot be read without the characters that no text may hold
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/records/mend (the `MendRecord` operationId).
+func (c *ClientWithResponses) MendRecordWithResponse(ctx context.Context, body MendRecordJSONRequestBody, reqEditors ...RequestEditorFn) (*MendRecordResponse, error) {
+	rsp, err := c.MendRecord(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMendRecordResponse(rsp)
 }
 
 // RemediesWithBodyWithResponse What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
@@ -27856,6 +30350,19 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// EndOwnSessionsWithResponse Sign out everywhere; every session and every token of one's own is over for good
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/sessions (the `EndOwnSessions` operationId).
+func (c *ClientWithResponses) EndOwnSessionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*EndOwnSessionsResponse, error) {
+	rsp, err := c.EndOwnSessions(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndOwnSessionsResponse(rsp)
+}
+
 // ListSpacesWithResponse Spaces; a member sees the own ones
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27971,6 +30478,45 @@ func (c *ClientWithResponses) EndTokenWithResponse(ctx context.Context, id strin
 		return nil, err
 	}
 	return ParseEndTokenResponse(rsp)
+}
+
+// GetTwoPeopleWithResponse When somebody else must confirm what is published
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/two-people (the `GetTwoPeople` operationId).
+func (c *ClientWithResponses) GetTwoPeopleWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetTwoPeopleResponse, error) {
+	rsp, err := c.GetTwoPeople(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTwoPeopleResponse(rsp)
+}
+
+// SetTwoPeopleWithBodyWithResponse Change when somebody else must confirm what is published
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+func (c *ClientWithResponses) SetTwoPeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetTwoPeopleResponse, error) {
+	rsp, err := c.SetTwoPeopleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTwoPeopleResponse(rsp)
+}
+
+// SetTwoPeopleWithResponse Change when somebody else must confirm what is published
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/two-people (the `SetTwoPeople` operationId).
+func (c *ClientWithResponses) SetTwoPeopleWithResponse(ctx context.Context, body SetTwoPeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*SetTwoPeopleResponse, error) {
+	rsp, err := c.SetTwoPeople(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetTwoPeopleResponse(rsp)
 }
 
 // ValuesWithResponse What a partner, space, item or meeting sets, and what it may set
@@ -28177,6 +30723,35 @@ func ParsePublishedStatementResponse(rsp *http.Response) (*PublishedStatementRes
 	return response, nil
 }
 
+// ParseSetOwnPasswordResponse parses an HTTP response from a SetOwnPasswordWithResponse call
+func ParseSetOwnPasswordResponse(rsp *http.Response) (*SetOwnPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetOwnPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListAccountsResponse parses an HTTP response from a ListAccountsWithResponse call
 func ParseListAccountsResponse(rsp *http.Response) (*ListAccountsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28232,6 +30807,35 @@ func ParsePutAccountResponse(rsp *http.Response) (*PutAccountResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndSessionsResponse parses an HTTP response from a EndSessionsWithResponse call
+func ParseEndSessionsResponse(rsp *http.Response) (*EndSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -28579,6 +31183,105 @@ func ParseCompleteResponse(rsp *http.Response) (*CompleteResponse, error) {
 		var dest struct {
 			Items []Suggestion `json:"items"`
 		}
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDatesResponse parses an HTTP response from a DatesWithResponse call
+func ParseDatesResponse(rsp *http.Response) (*DatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Dates
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseLiftBrakeResponse parses an HTTP response from a LiftBrakeWithResponse call
+func ParseLiftBrakeResponse(rsp *http.Response) (*LiftBrakeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LiftBrakeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DatesHeld
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReleaseDatesResponse parses an HTTP response from a ReleaseDatesWithResponse call
+func ParseReleaseDatesResponse(rsp *http.Response) (*ReleaseDatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReleaseDatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DatesReleased
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -29194,6 +31897,39 @@ func ParseImpactLinesResponse(rsp *http.Response) (*ImpactLinesResponse, error) 
 	return response, nil
 }
 
+// ParseKeepDraftResponse parses an HTTP response from a KeepDraftWithResponse call
+func ParseKeepDraftResponse(rsp *http.Response) (*KeepDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParsePublishDraftResponse parses an HTTP response from a PublishDraftWithResponse call
 func ParsePublishDraftResponse(rsp *http.Response) (*PublishDraftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29235,6 +31971,39 @@ func ParsePublishDraftResponse(rsp *http.Response) (*PublishDraftResponse, error
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRestoreDraftResponse parses an HTTP response from a RestoreDraftWithResponse call
+func ParseRestoreDraftResponse(rsp *http.Response) (*RestoreDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RestoreDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Draft
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
 	}
 
 	return response, nil
@@ -30415,6 +33184,13 @@ func ParseEndLinkResponse(rsp *http.Response) (*EndLinkResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ValueWeighed
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case rsp.StatusCode == 204:
 		break // No content-type
 
@@ -30937,6 +33713,9 @@ func ParseListPartnersResponse(rsp *http.Response) (*ListPartnersResponse, error
 			// Next Cursor of the next page; empty at the end
 			Next     string    `json:"next"`
 			Partners []Partner `json:"partners"`
+
+			// Total How many there are on all pages
+			Total int `json:"total"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
@@ -31346,6 +34125,52 @@ func ParseSplitPartnerResponse(rsp *http.Response) (*SplitPartnerResponse, error
 	return response, nil
 }
 
+// ParseUndoStanceResponse parses an HTTP response from a UndoStanceWithResponse call
+func ParseUndoStanceResponse(rsp *http.Response) (*UndoStanceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoStanceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Partner
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers UndoStanceResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseSetStanceResponse parses an HTTP response from a SetStanceWithResponse call
 func ParseSetStanceResponse(rsp *http.Response) (*SetStanceResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -31659,6 +34484,35 @@ func ParseReachResponse(rsp *http.Response) (*ReachResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMendRecordResponse parses an HTTP response from a MendRecordWithResponse call
+func ParseMendRecordResponse(rsp *http.Response) (*MendRecordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MendRecordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
@@ -32380,6 +35234,35 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseEndOwnSessionsResponse parses an HTTP response from a EndOwnSessionsWithResponse call
+func ParseEndOwnSessionsResponse(rsp *http.Response) (*EndOwnSessionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndOwnSessionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseListSpacesResponse parses an HTTP response from a ListSpacesWithResponse call
 func ParseListSpacesResponse(rsp *http.Response) (*ListSpacesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -32599,6 +35482,72 @@ func ParseEndTokenResponse(rsp *http.Response) (*EndTokenResponse, error) {
 	switch {
 	case rsp.StatusCode == 204:
 		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetTwoPeopleResponse parses an HTTP response from a GetTwoPeopleWithResponse call
+func ParseGetTwoPeopleResponse(rsp *http.Response) (*GetTwoPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTwoPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TwoPeople
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetTwoPeopleResponse parses an HTTP response from a SetTwoPeopleWithResponse call
+func ParseSetTwoPeopleResponse(rsp *http.Response) (*SetTwoPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetTwoPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TwoPeople
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

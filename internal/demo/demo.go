@@ -36,6 +36,10 @@ func Fill(ctx context.Context, svc *service.Service) error {
 	if _, err := svc.Load(ctx, "demo", "the demo world", "demo", World, false); err != nil {
 		return err
 	}
+	began := service.DatesRelease{From: svc.Now().String(), Steps: true, Mail: true, Confirm: true, Why: "the demo's dates count from its beginning"}
+	if _, err := svc.ReleaseDates(ctx, service.Who{Name: "demo", Role: service.Administrator}, began, false); err != nil {
+		return err
+	}
 	for _, a := range Accounts {
 		if err := svc.PutAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person}, a.Password); err != nil {
 			return err

@@ -4,7 +4,10 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"net/http"
+	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -19,6 +22,7 @@ import (
 func TestEveryRouteForEveryRole(t *testing.T) {
 	allowed := map[string]string{
 		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDM-", "DELETE /api/v1/session": "aukm",
+		"PUT /api/v1/account/password": "aukm", "POST /api/v1/accounts/{name}/sign-out": "a", "DELETE /api/v1/sessions": "aukm",
 		"POST /api/v1/tokens": "aukmDM-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm", "POST /api/v1/service-tokens": "a",
 		"GET /api/v1/accounts": "au", "PUT /api/v1/accounts/{name}": "a",
 		"POST /api/v1/ask": "aukmD", "GET /api/v1/reach": "aukmD", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk", "GET /api/v1/actions": "aukm",
@@ -30,7 +34,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/exceptions": "auk", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "auk", "PUT /api/v1/exceptions/{id}": "a",
 		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukm", "GET /api/v1/spaces/{id}": "aukm", "GET /api/v1/people": "auk", "GET /api/v1/people/{id}": "aukm",
 		"GET /api/v1/links": "aukm", "POST /api/v1/links": "akm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "auk", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
-		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm", "POST /api/v1/check": "aukm", "GET /api/v1/halves": "auk", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak",
+		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm", "POST /api/v1/check": "aukm", "GET /api/v1/halves": "auk", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak", "DELETE /api/v1/partners/{id}/stances/{key}": "ak", "GET /api/v1/dates": "auk", "POST /api/v1/dates/release": "a", "POST /api/v1/dates/lift": "a", "POST /api/v1/records/mend": "a",
 		"POST /api/v1/partners/{id}/merge": "a", "POST /api/v1/partners/{id}/split": "a", "GET /api/v1/domains": "auk", "POST /api/v1/domains/import": "a", "GET /api/v1/partners/{id}/people": "auk", "GET /api/v1/partners/{id}/advice": "auk",
 		"GET /api/v1/letters": "auk", "POST /api/v1/letters": "ak", "GET /api/v1/letters/{id}": "auk", "POST /api/v1/letters/{id}/close": "ak",
 		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
@@ -44,9 +48,9 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"POST /api/v1/invitations": "akm", "POST /api/v1/people/{id}/leaving": "ak", "GET /api/v1/offers": "aukm", "POST /api/v1/offers/{id}/answer": "akm", "GET /api/v1/wishes": "aukm", "POST /api/v1/wishes/{address}/answer": "akm",
 		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "auk", "GET /api/v1/lists/{what}": "auk", "POST /api/v1/lists/{what}": "ak",
 		"GET /api/v1/door": "aukmDM-", "POST /api/v1/door/open": "aukmDM-", "POST /api/v1/door/code": "aukmDM-", "POST /api/v1/door/prove": "aukmDM-", "POST /api/v1/door/partner": "aukmDM-", "GET /api/v1/door/back": "aukmDM-",
-		"GET /api/v1/own": "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "", "POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "aukm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "aukm",
+		"GET /api/v1/own": "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "", "POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "akm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "akm",
 		"POST /api/v1/remedies": "aukm", "POST /api/v1/remedies/draft": "ak",
-		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
+		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/keep": "ak", "POST /api/v1/drafts/{id}/restore": "ak", "GET /api/v1/two-people": "auk", "PUT /api/v1/two-people": "a", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
 		"GET /api/v1/revisions": "auk", "GET /api/v1/revisions/{number}": "auk", "POST /api/v1/revisions/{number}/back": "a",
 		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
@@ -71,16 +75,32 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		tokens[letter] = x.Token
 	}
 	fill := strings.NewReplacer("/api/v1/check", "/api/v1/check?into=space:low-water-design&as=d.ekwinter", "/spaces/{id}", "/spaces/low-water-design", "/people/{id}", "/people/d.ekwinter", "{where}", "space:low-water-design", "{person}", "d.ekwinter", "{address}", "x@none.example", "{number}", "1", "{id}", "none", "{what}", "guests", "{name}", "x", "{rule}", "none.none", "{domain}", "none.example", "{key}", "none.example")
-	for pattern, who := range allowed {
-		method, path, _ := strings.Cut(pattern, " ")
-		for letter, token := range tokens {
+	// The same with a slash encoded in every parameter: what the router matches is what is guarded.
+	encoded := regexp.MustCompile(`\{\w+\}`)
+	paths := map[string]string{} // pattern and path
+	for pattern := range allowed {
+		_, path, _ := strings.Cut(pattern, " ")
+		paths[pattern+" "+path] = pattern
+		if other := encoded.ReplaceAllString(path, "a%2Fb"); other != path {
+			paths[pattern+" "+strings.Replace(other, "/values/a%2Fb", "/values/space:a%2Fb", 1)] = pattern
+		}
+	}
+	order := slices.Sorted(maps.Keys(paths))
+	last := "DELETE /api/v1/sessions /api/v1/sessions" // it ends the tokens
+	order = append(slices.DeleteFunc(order, func(s string) bool { return s == last }), last)
+	for _, called := range order {
+		pattern := paths[called]
+		who := allowed[pattern]
+		method, path := strings.Fields(pattern)[0], strings.TrimPrefix(called, pattern+" ")
+		for _, letter := range slices.Sorted(maps.Keys(tokens)) {
+			token := tokens[letter]
 			call := r.call
 			if path == "/api/v1/changes" {
 				call = r.opens // it never ends by itself
 			}
 			to := fill.Replace(path)
 			if letter == "k" { // keepers set values at partners, in drafts; members in their spaces
-				to = strings.Replace(to, "/values/space:low-water-design", "/values/partner:pallowick", 1)
+				to = strings.NewReplacer("/values/space:low-water-design", "/values/partner:pallowick", "/values/space:a%2Fb", "/values/partner:a%2Fb").Replace(to)
 			}
 			if letter == "k" && method != "GET" && strings.Contains(path, "/values/") {
 				if status, _, body := call(method, to, token, `{"value":"off"}`); status != 403 || !strings.Contains(body, "keepers change policy in a draft") {
@@ -89,9 +109,9 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 				continue
 			}
 			status, header, body := call(method, to, token, "{}")
-			denied := status == 401 && !strings.Contains(body, "/problems/denied") || status == 403
+			denied := status == 401 && !strings.Contains(body, "/problems/denied") || status == 403 && (!strings.Contains(to, "%2F") || letter != "m" || strings.Contains(body, "the role ")) // what members may is asked of the thing itself, too
 			if denied == strings.Contains(who, letter) {
-				t.Errorf("%s as %s: %d %s", pattern, letter, status, body)
+				t.Errorf("%s %s as %s: %d %s", pattern, to, letter, status, body)
 			}
 			if letter == "-" && denied && status != 401 || letter != "-" && denied && status != 403 {
 				t.Errorf("%s as %s: %d", pattern, letter, status)
@@ -270,6 +290,7 @@ func TestBadInput(t *testing.T) {
 	if status, _, body := r.call("POST", "/api/v1/ask", token, "{}", "Content-Type", "text/plain"); status != 415 && status != 400 {
 		t.Errorf("another kind of content: %d %s", status, body)
 	}
+	before.Seq++ // that a sign-in was refused
 	if r.svc.State().Head != before {
 		t.Errorf("something was written: %+v, %+v", before, r.svc.State().Head)
 	}

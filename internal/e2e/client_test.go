@@ -92,6 +92,7 @@ func TestWrongUse(t *testing.T) {
 	check(t, os.WriteFile(bad, []byte("wexillum: 1\ngroups:\n  - {id: a, nmae: b}\n"), 0o600))
 	r.login("harbour")
 	r.says(1, `line 3, column 13: a group has no field "nmae"`, "load", bad)
+	r.says(1, filepath.Base(bad)+": nothing was changed", "load", bad)
 	r.says(1, "start it with wexillum serve", "rules", "list", "--server", "http://127.0.0.1:1")
 	r.says(2, "write an address as https://", "rules", "list", "--server", "nowhere")
 	st, err := os.Stat(filepath.Join(r.home, "session.json"))
@@ -172,7 +173,7 @@ func TestDumpAndLoad(t *testing.T) {
 	other := startService(t, dbtest.DSN(t), nil)
 	check(t, other.svc.PutAccount(t.Context(), "test", "", accountOf(demo.Accounts[0]), demo.Accounts[0].Password))
 	other.login("harbour")
-	other.says(0, "records changed", "load", file)
+	other.says(0, "records changed", "load", "--restore", file)
 	if again := other.must("dump"); again != text {
 		t.Errorf("the dump of a load differs:\n%s", firstDifference(text, again))
 	}

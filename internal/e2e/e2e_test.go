@@ -80,17 +80,36 @@ func startService(t *testing.T, dsn string, fill func(context.Context, *service.
 // startServiceAt runs a service by a clock; nil is the system's.
 func startServiceAt(t *testing.T, dsn string, clock func() time.Time, fill func(context.Context, *service.Service) error) *running {
 	t.Helper()
+	return startServiceWith(t, dsn, clock, 0, fill)
+}
+
+// startSecure runs a service on the demo world that takes itself to be behind https.
+func startSecure(t *testing.T) *running {
+	t.Helper()
+	secure = true
+	defer func() { secure = false }()
+	return startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+}
+
+var (
+	secure   bool
+	bodyTime time.Duration
+)
+
+// startServiceWith runs a service whose sessions end after a time without activity.
+func startServiceWith(t *testing.T, dsn string, clock func() time.Time, idle time.Duration, fill func(context.Context, *service.Service) error) *running {
+	t.Helper()
 	ctx := context.Background()
 	st, err := store.Open(ctx, dsn, clock)
 	check(t, err)
 	check(t, st.Migrate(ctx))
-	log := slog.New(slog.NewTextHandler(io.Discard, nil))
+	log := quiet
 	svc, err := service.New(ctx, st, clock, log)
 	check(t, err)
 	if fill != nil {
 		check(t, fill(ctx, svc))
 	}
-	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock})
+	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock, Idle: idle, SecureCookies: secure, BodyTime: bodyTime})
 	check(t, err)
 	srv := httptest.NewServer(h)
 	svc.SetAddress(srv.URL)
@@ -106,6 +125,8 @@ func startServiceAt(t *testing.T, dsn string, clock func() time.Time, fill func(
 	})
 	return &running{t: t, url: srv.URL, svc: svc, st: st, dsn: dsn, home: t.TempDir()}
 }
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
 
 func check(t testing.TB, err error) {
 	t.Helper()
@@ -172,6 +193,10 @@ func browser(t *testing.T, options ...chromedp.ExecAllocatorOption) context.Cont
 	return ctx
 }
 
+// patience is how long something is waited for before it is said that it never comes: long, for a
+// machine that has much else to do.
+const patience = 90 * time.Second
+
 // page is a tab of a browser that is signed in.
 type page struct {
 	t   *testing.T
@@ -193,7 +218,7 @@ func (r *running) page(ctx context.Context, name string) *page {
 
 func (p *page) do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	if err := chromedp.Do(ctx, actions...); err != nil {
 		body, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
@@ -212,7 +237,7 @@ func eval[T any](p *page, expression string) T {
 // until waits for an expression to become true, with every change of the page.
 func (p *page) until(expression string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(p.ctx, patience)
 	defer cancel()
 	script := `new Promise(done => { const is = () => { try { return Boolean(` + expression + `) } catch { return false } }; if (is()) return done(true);
 	const o = new MutationObserver(() => { if (is()) { o.disconnect(); done(true) } }); o.observe(document, {subtree: true, childList: true, attributes: true, characterData: true}) })`

@@ -130,16 +130,18 @@ func TestHalves(t *testing.T) {
 	p.until("document.querySelector('.letter')?.innerText.includes('Spaces, from you to us')")
 	p.axe("a letter")
 	p.do(chromedp.Focus(chromedp.CSS("[aria-label='mail.out, theirs']")), chromedp.KeyEvent("▽"))
-	p.until("document.querySelector('[aria-label=\"mail.out, theirs\"]').value === 'refuses'")
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Record theirs: mail.out']")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#said-by"), "their desk"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.until("document.querySelector('[aria-label=\"mail.out, theirs\"]').value === 'refuses' && !document.querySelector('[aria-label=\"Record theirs: mail.out\"]')")
 	q := []string{"ask", "person:j.penhallow", "directory.invite", "space:docent-course", "--context", "address=h.brannoch@oskelund.example"}
 	r.says(3, "Oskelund University refuses spaces.in on its own side", q...)
-	r.says(0, "spaces.in     opened      admits", "partner", "stance", "oskelund", "spaces.in", "admits", "--why", "their administrator wrote today")
+	r.says(0, "spaces.in     opened      admits", "partner", "stance", "oskelund", "spaces.in", "admits", "--said-by", "their administrator", "--why", "their administrator wrote today")
 	r.says(0, "YES", q...)
 	r.says(0, "their administrator wrote today", "journal", "--kind", "stance", "--limit", "1")
 	if out := r.must("partner", "halves", "oskelund", "--show", "mismatch"); strings.Contains(out, "spaces.in") {
 		t.Error(out)
 	}
-	r.must("partner", "stance", "oskelund", "spaces.in", "admits", "--as-of", "-200d")
+	r.must("partner", "stance", "oskelund", "spaces.in", "admits", "--said-by", "their desk", "--as-of", "-200d")
 	r.says(0, "unknown (admitted too long ago)", "partner", "halves", "oskelund", "--show", "unconfirmed")
 	r.says(0, "counterpart_unconfirmed", q...)
 }
@@ -237,7 +239,7 @@ func TestMemberInOwnSpaces(t *testing.T) {
 			t.Errorf("%s: %d %s", where, status, text)
 		}
 	}
-	if status, text := value("meeting:rigging-call", "meetings.early", `{"value":"on"}`); status != 200 {
+	if status, text := value("meeting:rigging-call", "meetings.early", `{"value":"on","why":"we begin early"}`); status != 200 {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, text := value("space:low-water-design", "spaces.pages", `{"value":"on","held":true}`); status != 400 {
@@ -248,7 +250,10 @@ func TestMemberInOwnSpaces(t *testing.T) {
 	if status != 200 || head.Get("ETag") == "" {
 		t.Fatal(status, head)
 	}
-	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on"}`); status != 200 {
+	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on"}`); status != 400 || !strings.Contains(text, "it lets more through than before, on instead of off: say why") {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on","why":"they share the list"}`); status != 200 {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, _, text := r.call("PUT", "/api/v1/values/space:low-water-design/spaces.tasks", m, `{"value":"off"}`, "If-Match", head.Get("ETag")); status != 412 {
@@ -297,6 +302,11 @@ func TestConsolePlaces(t *testing.T) {
 	pick := "[aria-label='spaces.pages here']"
 	p.do(chromedp.Focus(chromedp.CSS(pick)), chromedp.KeyEvent("o"))
 	eval[any](p, "(() => { const s = document.querySelector(\""+pick+"\"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'off'); s.dispatchEvent(new Event('change', {bubbles: true})) })()")
+	p.until("document.querySelector('[data-rule=\"spaces.pages\"] .value-form button') && !document.querySelector('[data-rule=\"spaces.pages\"] .value-form button').disabled && !document.querySelector('.value-dialog')") // choosing writes nothing
+	p.do(chromedp.Click(chromedp.CSS("[data-rule='spaces.pages'] .value-form button")))
+	p.until("document.querySelector('.value-dialog')?.innerText.includes('spaces.pages at Low Water design: on, then off.')")
+	p.axe("what a value at a space changes")
+	p.do(chromedp.Click(chromedp.CSS(".value-dialog .btn-primary")))
 	p.until("document.querySelector('[data-rule=\"spaces.pages\"] td:nth-child(3)').innerText.startsWith('off by space')")
 	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Who would be invited']"), "new@pallowick.example"), chromedp.Click(chromedp.CSS("[aria-label='Ask what an invitation would open'] button")))
 	p.until("document.querySelector('[data-testid=would]')")

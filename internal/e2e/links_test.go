@@ -27,6 +27,7 @@ func TestLinks(t *testing.T) {
 		t.Errorf("%d links, and there were %d", n, before)
 	}
 	r.says(0, "kit-for-fair opens Press kit, view. The link kit-for-fair works until the end of", "link", "make", "file:press-kit", "--bearer", "--no-download", "--until", "+5d", "--id", "kit-for-fair", "--why", "the fair")
+	r.says(0, "whoever holds it loses", "link", "end", "kit-for-fair", "--preview")
 	r.says(0, "kit-for-fair", "link", "list", "--find", "FOR-FAIR", "--who", "bearer", "--state", "works")
 	r.says(0, "YES", "ask", "link:kit-for-fair", "files.open", "file:press-kit")
 	r.says(3, "opens without download", "ask", "link:kit-for-fair", "files.download", "file:press-kit")

@@ -208,19 +208,26 @@ func TestPartnersInTheConsole(t *testing.T) {
 	// Opening what they refuse waits for them; a letter is written, kept, and closes when they admit it.
 	p.until("document.querySelector('[aria-label=\"spaces.in, ours\"]').closest('.opening').innerText.includes('shut')")
 	p.do(chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, ours']")), chromedp.KeyEvent("▲"))
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Set ours: spaces.in']")))
 	p.publish("the course needs it")
 	p.until("document.querySelector('[aria-label=\"spaces.in, ours\"]').closest('.opening').innerText.includes('waits for them')")
 	letters := "document.querySelector('[aria-labelledby=h-letter]').innerText"
 	p.until(letters + ".includes('12 days without an answer')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] .btn-outline-primary")))
 	p.until("document.querySelector('pre.letter')?.innerText.includes('Spaces, from you to us')")
+	p.until("document.querySelector('[aria-labelledby=h-letter]').innerText.includes('Open on the same matter: oskelund-spring. This would be a second one.')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] .btn-primary")))
+	p.until(letters + ".includes('In the outbox for ')")
 	p.until(letters + ".includes('Kept as oskelund-2') && " + letters + ".includes('0 days without an answer')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-labelledby=h-letter] .letters .btn-link")))
 	p.until("document.querySelector('.modal .letter')?.innerText.includes('Please quote: oskelund-spring')")
 	p.axe("a kept letter")
 	p.do(chromedp.Click(chromedp.CSS(".modal .btn-close")))
-	p.do(chromedp.SendKeys(chromedp.CSS("#said-by"), "the guest desk"), chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, theirs']")), chromedp.KeyEvent("△"))
+	p.do(chromedp.Focus(chromedp.CSS("[aria-label='spaces.in, theirs']")), chromedp.KeyEvent("△"))
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Record theirs: spaces.in']")))
+	p.until("document.querySelector('.modal')?.innerText.includes('It may close the letters')")
+	p.axe("who said so")
+	p.do(chromedp.SendKeys(chromedp.CSS("#said-by"), "the guest desk"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.until(letters + ".includes('admitted after 12 days') && " + letters + ".includes('recorded, the guest desk')")
 
 	// From a question that they refuse, and from one that they have not confirmed.

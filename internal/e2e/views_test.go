@@ -213,6 +213,12 @@ func TestSearch(t *testing.T) {
 	}
 }
 
+func inOrder(text string) string {
+	lines := strings.Split(text, "\n")
+	sort.Strings(lines)
+	return strings.Join(lines, "\n")
+}
+
 // TestViews: audience, board and difference through the client, on the service and
 // on a file alone, as tables, CSV, JSON and pages that print.
 func TestViews(t *testing.T) {
@@ -221,23 +227,26 @@ func TestViews(t *testing.T) {
 	dir := t.TempDir()
 	world := filepath.Join(dir, "world.yaml")
 	check(t, os.WriteFile(world, []byte(r.must("dump")), 0o600))
-	day := moment.DayOf(r.svc.Now(), r.svc.State().Zone()).String()
+	day := (moment.DayOf(r.svc.Now(), r.svc.State().Zone()) + 1).String()
 	for _, args := range [][]string{
 		{"audience", "folder:loan-valuations", "-o", "csv"}, {"audience", "space:loan-dossier", "--all", "--find", "maren", "-o", "csv"}, {"reach", "--partner", "ilvane", "-o", "csv"}, {"reach", "--kind", "bearer", "-o", "csv"},
 		{"diff", "maren.holtveig@ilvane.example", "edda.nordvane@ilvane.example", "-o", "csv"}, {"audience", "person:d.ekwinter", "--action", "chat.*", "-o", "csv"},
 	} {
 		at := []string{"--at", day}
 		a, b := r.must(append(args, at...)...), r.must(append(append(args, at...), "--world", world)...)
+		if args[0] == "diff" { // places come in the order in which they were made
+			a, b = inOrder(a), inOrder(b)
+		}
 		if a != b || strings.Count(a, "\n") < 2 {
 			t.Errorf("%v: the service says\n%.800s\nthe file\n%.800s", args, a, b)
 		}
 	}
-	r.says(0, "9 known, 0 typical newcomers", "audience", "folder:loan-valuations")
+	r.says(0, "8 known, 0 typical newcomers", "audience", "folder:loan-valuations")
 	r.says(0, "crate-list-link", "audience", "file:crate-list")
 	r.says(0, "(residual risk)", "audience", "file:crate-list")
 	r.says(0, "8 known, 1 typical newcomers", "reach", "--partner", "marrowby")
 	r.says(0, "links open to whoever holds one, those refused here included: crate-list-link", "reach", "--partner", "marrowby")
-	r.says(0, "The grant on Loan dossier ended with", "diff", "maren.holtveig@ilvane.example", "--and-at", "+300d")
+	r.says(0, "The record of maren.holtveig@ilvane.example is suspended since 2", "diff", "maren.holtveig@ilvane.example", "--and-at", "+100d")
 	r.says(0, "Nothing differs.", "diff", "*@ilvane.example", "*@lab.ilvane.example")
 	r.says(0, "The first of it is lost at", "reach", "maren.holtveig@ilvane.example")
 	for _, c := range []struct {
@@ -271,7 +280,7 @@ func TestViews(t *testing.T) {
 	token := r.token("lantern")
 	status, h, text := r.call("GET", "/api/v1/report/audience?form=csv&resource=folder:loan-valuations", token, "")
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
-	if status != 200 || err != nil || len(rows) != 19 || rows[0][12] != "organisation" || rows[1][12] != "Brackwater Museum of Navigation" || !strings.HasPrefix(h.Get("Content-Type"), "text/csv") {
+	if status != 200 || err != nil || len(rows) != 17 || rows[0][12] != "organisation" || rows[1][12] != "Brackwater Museum of Navigation" || !strings.HasPrefix(h.Get("Content-Type"), "text/csv") {
 		t.Errorf("%d %v %d rows\n%.400s", status, err, len(rows), text)
 	}
 	// A member sees the audience of own spaces and nothing else.
@@ -306,9 +315,9 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.axe("what one party reaches")
 	p.do(chromedp.Click(chromedp.CSS("#r-no")))
 	p.until("[...document.querySelectorAll('.gets-no')].length > 3 && document.body.innerText.includes('Valuations is private: it needs a grant of its own.')")
-	// Along the line of time: in a year the loan has ended.
+	// Along the line of time: in a year her record is gone.
 	p.do(chromedp.Focus(chromedp.CSS("#t-range")), chromedp.KeyEvent(kb.End))
-	p.until("document.querySelector('.time-line-tool output').innerText === 'as far as known now' && document.body.innerText.includes('The grant on Loan dossier ended with')")
+	p.until("document.querySelector('.time-line-tool output').innerText === 'as far as known now' && document.body.innerText.includes('an address without a record does not sign in')")
 	// From a line to who else reaches it, and to the question behind it.
 	p.goTo("/reach?who=maren.holtveig%40ilvane.example", "document.querySelector('.service-head')")
 	eval[any](p, "[...document.querySelectorAll('.listing a')].find(a => a.innerText === 'Loan dossier').click()")
@@ -332,7 +341,7 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.do(chromedp.KeyEvent("edda.nordvane@ilvane.example"), chromedp.Click(chromedp.CSS(".difference-form button[type=submit]")))
 	p.until("document.querySelectorAll('.listing tbody tr').length > 5 && document.querySelector('.listing').innerText.includes('is suspended since')")
 	p.axe("a difference")
-	p.goTo("/difference?who=maren.holtveig%40ilvane.example&and_at="+time.Now().AddDate(1, 0, 0).Format("2006-01-02"), "document.querySelector('.listing')?.innerText.includes('The grant on Loan dossier ended with')")
+	p.goTo("/difference?who=maren.holtveig%40ilvane.example&and_at="+time.Now().AddDate(1, 0, 0).Format("2006-01-02"), "document.querySelector('.listing')?.innerText.includes('an address without a record does not sign in')")
 	p.goTo("/audience", "document.querySelector('.audience-form')")
 	p.do(chromedp.SendKeys(chromedp.CSS(".audience-form .combo input"), "space:none"), chromedp.Click(chromedp.CSS(".audience-form h1, #page-title")), chromedp.Click(chromedp.CSS(".audience-form button[type=submit]")))
 	p.until("document.querySelector('.wrong')?.innerText.includes('there is no such space')")

@@ -57,7 +57,7 @@ func Compose(kind, language string, c *Content) (m Message, err error) {
 	if err != nil {
 		return m, fmt.Errorf("there are no words for a message %q", kind)
 	}
-	t, err := template.New(kind).Parse(string(raw))
+	t, err := template.New(kind).Funcs(template.FuncMap{"quoted": quoted}).Parse(string(raw))
 	if err != nil {
 		return m, err
 	}
@@ -87,8 +87,19 @@ func squeeze(s string) string {
 	return s
 }
 
-// block is a paragraph: a list, a link, a code or words.
+// quoted marks somebody's own words as theirs, as mail marks what it quotes (RFC 3676 §4.5).
+// Paragraphs of theirs stay one block.
+func quoted(text string) string {
+	lines := strings.Split(strings.TrimSpace(squeeze(strings.ReplaceAll(text, "\r\n", "\n"))), "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimRight("> "+l, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// block is a paragraph: a list, a link, a code, words, or somebody's own words.
 type block struct {
+	Quote []string
 	Items []string
 	Link  string
 	Code  string
@@ -101,6 +112,13 @@ func blockOf(p string) block {
 		var b block
 		for _, l := range lines {
 			b.Items = append(b.Items, strings.TrimPrefix(l, "- "))
+		}
+		return b
+	}
+	if strings.HasPrefix(p, ">") {
+		var b block
+		for _, l := range lines {
+			b.Quote = append(b.Quote, strings.TrimPrefix(strings.TrimPrefix(l, ">"), " "))
 		}
 		return b
 	}
@@ -118,7 +136,8 @@ var page = htmltemplate.Must(htmltemplate.New("").Parse(`<!doctype html>
 <body style="margin:0;padding:24px;background:#f3f1ea;color:#1d2b30;font:16px/1.5 Georgia,serif">
 <div style="max-width:560px;margin:0 auto;background:#ffffff;padding:28px 32px;border-top:4px solid #17586a">
 <p style="margin:0 0 20px;font-size:14px;color:#4b5a60">{{.Organisation}}</p>
-{{range .Blocks}}{{if .Items}}<ul style="margin:0 0 16px;padding-left:20px">{{range .Items}}<li>{{.}}</li>{{end}}</ul>
+{{range .Blocks}}{{if .Quote}}<blockquote style="margin:0 0 16px;padding:2px 16px;border-left:3px solid #b9b39f;color:#3b474c">{{range $i, $l := .Quote}}{{if $i}}<br>{{end}}{{$l}}{{end}}</blockquote>
+{{else if .Items}}<ul style="margin:0 0 16px;padding-left:20px">{{range .Items}}<li>{{.}}</li>{{end}}</ul>
 {{else if .Link}}<p style="margin:0 0 16px"><a href="{{.Link}}" style="color:#0f4c5c">{{.Link}}</a></p>
 {{else if .Code}}<p style="margin:0 0 16px;font:24px/1.3 monospace;letter-spacing:3px">{{.Code}}</p>
 {{else}}<p style="margin:0 0 16px">{{range $i, $l := .Words}}{{if $i}}<br>{{end}}{{$l}}{{end}}</p>

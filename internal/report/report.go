@@ -4,11 +4,12 @@
 package report
 
 import (
-	"encoding/csv"
 	"html/template"
 	"io"
+	"slices"
 	"strconv"
-	"strings"
+
+	"wexillum.example/internal/core/sheet"
 )
 
 // Head is what every result states.
@@ -16,6 +17,7 @@ type Head struct {
 	Title        string
 	Organisation string
 	Revision     uint64
+	Draft        string   // as which it is answered; empty for what is in force
 	At           string   // the moment asked about, as a reader reads it
 	Method       string   // how it was found
 	Not          []string // what was not looked at
@@ -30,32 +32,24 @@ type Report struct {
 }
 
 // CSV writes the table with three columns more, so that every line can be told
-// from which result it is: organisation, revision and moment.
+// from which result it is: organisation, revision and moment; and a fourth, the draft, where
+// it is answered as one.
 func (r *Report) CSV(w io.Writer) error {
-	c := csv.NewWriter(w)
-	c.UseCRLF = true
-	if err := c.Write(append(append([]string{}, r.Columns...), "organisation", "revision", "at")); err != nil {
+	c := sheet.NewWriter(w)
+	names, values := []string{"organisation", "revision", "at"}, []string{r.Organisation, strconv.FormatUint(r.Revision, 10), r.At}
+	if r.Draft != "" {
+		names, values = append(names, "draft"), append(values, r.Draft)
+	}
+	if err := c.Write(slices.Concat(r.Columns, names)); err != nil {
 		return err
 	}
 	for _, row := range r.Rows {
-		out := make([]string, 0, len(row)+3)
-		for _, f := range row {
-			out = append(out, tame(f))
-		}
-		if err := c.Write(append(out, tame(r.Organisation), strconv.FormatUint(r.Revision, 10), r.At)); err != nil {
+		if err := c.Write(slices.Concat(row, values)); err != nil {
 			return err
 		}
 	}
 	c.Flush()
 	return c.Error()
-}
-
-// tame keeps spreadsheets from taking a field for a formula.
-func tame(s string) string {
-	if s != "" && strings.IndexByte("=+-@\t\r", s[0]) >= 0 {
-		return "'" + s
-	}
-	return s
 }
 
 // HTML writes the report as a page of its own that prints on A4.
@@ -73,7 +67,7 @@ table { border-collapse: collapse; width: 100%; font-size: .86rem; } th, td { te
 @media print { body { margin: 0; max-width: none; padding: 0; } }
 </style>
 <h1>{{.Title}}</h1>
-<dl><dt>Organisation</dt><dd>{{.Organisation}}</dd><dt>Moment</dt><dd>{{.At}}</dd><dt>Revision</dt><dd>{{.Revision}}</dd><dt>How</dt><dd>{{.Method}}</dd>{{range .Not}}<dt>Not looked at</dt><dd>{{.}}</dd>{{end}}</dl>
+<dl><dt>Organisation</dt><dd>{{.Organisation}}</dd><dt>Moment</dt><dd>{{.At}}</dd><dt>Revision</dt><dd>{{.Revision}}</dd>{{with .Draft}}<dt>Draft</dt><dd><b>Not in force: as the draft “{{.}}” would make it</b></dd>{{end}}<dt>How</dt><dd>{{.Method}}</dd>{{range .Not}}<dt>Not looked at</dt><dd>{{.}}</dd>{{end}}</dl>
 {{if .Summary}}<p class="figures">{{range .Summary}}<span><b>{{index . 1}}</b>{{index . 0}}</span>{{end}}</p>{{end}}
 <table><thead><tr>{{range .Columns}}<th scope="col">{{.}}</th>{{end}}</tr></thead><tbody>
 {{range .Rows}}<tr>{{range .}}<td>{{.}}</td>{{end}}</tr>

@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
 	"wexillum.example/internal/store"
@@ -40,6 +41,7 @@ type Who struct {
 	Person string
 	Token  string // id of the token, empty for a session
 	Guest  string // the address of a guest
+	Since  uint64 // the journal entry of signing in, in a session
 }
 
 // argon2id parameters: RFC 9106 §4, second recommended option, 64 MiB.
@@ -87,8 +89,26 @@ var nobody = sync.OnceValue(func() string { return HashPassword(rand.Text()) })
 // account alike.
 var ErrDenied = errors.New("name or password is wrong")
 
-// SignIn checks name and password.
-func (s *Service) SignIn(ctx context.Context, name, password string) (Who, error) {
+// Ways of signing in, as the journal names them.
+const (
+	WayConsole = "console"
+	WayClient  = "client"
+	WayCode    = "code"
+	WayPartner = "partner"
+)
+
+// signedIn writes to the journal that somebody signed in, or was refused, and from where. A
+// name that no account has is not written down: people type passwords into the wrong field.
+func signedIn(t *store.Tx, id, way, from string, in bool) (uint64, error) {
+	result := "refused"
+	if in {
+		result = "in"
+	}
+	return t.Note(store.SignInKind, id, nil, []byte(jsonOf(map[string]string{"way": way, "from": from, "result": result})))
+}
+
+// SignIn checks name and password. from is where the request came from, for the journal.
+func (s *Service) SignIn(ctx context.Context, name, password, way, from string) (Who, error) {
 	a, err := s.store.Account(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return Who{}, err
@@ -97,19 +117,117 @@ func (s *Service) SignIn(ctx context.Context, name, password string) (Who, error
 	if hash == "" {
 		hash = nobody()
 	}
-	if !passwordIs(hash, password) || a.Disabled || a.Password == "" {
-		return Who{}, ErrDenied
+	in := passwordIs(hash, password) && !a.Disabled && a.Password != ""
+	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person}
+	journalled := a.Name
+	if journalled == "" {
+		journalled = unknownName
 	}
-	return Who{Name: a.Name, Role: Role(a.Role), Person: a.Person}, nil
+	err = s.change(ctx, journalled, "", func(_ *State, t *store.Tx) error {
+		if in { // it may have been disabled, or have got another password, meanwhile
+			now, err := t.Account(a.Name)
+			if err != nil || now != a {
+				return errors.Join(err, ErrDenied)
+			}
+		}
+		who.Since, err = signedIn(t, journalled, way, from, in)
+		return err
+	})
+	if err == nil && !in {
+		err = ErrDenied
+	}
+	return who, err
 }
 
-// WhoIs returns the account of a session, if it still may sign in.
-func (s *Service) WhoIs(ctx context.Context, name string) (Who, error) {
+// unknownName stands in the journal for a name that no account has.
+const unknownName = "(unknown)"
+
+// WhoIs returns the account of a session that began with a journal entry, if it still may
+// sign in and its sessions were not ended since; else ErrDenied.
+func (s *Service) WhoIs(ctx context.Context, name string, since uint64) (Who, error) {
 	a, err := s.store.Account(ctx, name)
-	if err != nil || a.Disabled {
+	if errors.Is(err, store.ErrNone) || err == nil && a.Disabled {
 		return Who{}, ErrDenied
 	}
-	return Who{Name: a.Name, Role: Role(a.Role), Person: a.Person}, nil
+	if err != nil {
+		return Who{}, err
+	}
+	if err := s.stillIn(ctx, since, name); err != nil {
+		return Who{}, err
+	}
+	return Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Since: since}, nil
+}
+
+// stillIn is ErrDenied where sessions of any of the names were ended after one began.
+func (s *Service) stillIn(ctx context.Context, since uint64, names ...string) error {
+	ended, err := s.store.SessionsEnded(ctx, names...)
+	if err == nil && ended > since {
+		err = ErrDenied
+	}
+	return err
+}
+
+// EndSessions ends every session and every token of an account or a guest, one's own or, for
+// administrators, anybody's.
+func (s *Service) EndSessions(ctx context.Context, who Who, name, why string) error {
+	if name != who.Name && who.Role != Administrator {
+		return ErrDenied
+	}
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		if who.Role != RoleGuest {
+			if _, err := t.Account(name); errors.Is(err, store.ErrNone) {
+				return fmt.Errorf("%w: there is no account %q", ErrNotFound, name)
+			} else if err != nil {
+				return err
+			}
+		}
+		return t.EndAll(name)
+	})
+}
+
+// SetPassword changes one's own password, which ends every other session and every token. It
+// returns the journal entry that one's own session goes on from.
+func (s *Service) SetPassword(ctx context.Context, who Who, old, next, from string) (since uint64, err error) {
+	way := WayConsole
+	if who.Token != "" {
+		way = WayClient
+	}
+	was, err := s.SignIn(ctx, who.Name, old, way, from)
+	if errors.Is(err, ErrDenied) {
+		return 0, &Invalid{"old", "…", "this is not your password"}
+	}
+	if err != nil {
+		return 0, err
+	}
+	if err := goodPassword("new", next, who.Name); err != nil {
+		return 0, err
+	}
+	hash := HashPassword(next)
+	err = s.change(ctx, who.Name, "their own new password", func(_ *State, t *store.Tx) error {
+		a, err := t.Account(was.Name)
+		if err != nil {
+			return err
+		}
+		a.Password = hash
+		err = t.PutAccount(a, true)
+		since = t.Head().Seq
+		return err
+	})
+	return since, err
+}
+
+// goodPassword refuses a password that is short or among those that are guessed first.
+func goodPassword(field, password string, known ...string) error {
+	if len(password) < 12 {
+		return &Invalid{field, "…", "at least 12 characters"}
+	}
+	if len(password) > 200 {
+		return &Invalid{field, "…", "at most 200 characters"}
+	}
+	if zxcvbn.PasswordStrength(password, known).Score < 3 {
+		return &Invalid{field, "…", "it is too close to passwords that are tried first; take a few words that have nothing to do with each other"}
+	}
+	return nil
 }
 
 // Account is an account without its password.
@@ -140,8 +258,8 @@ func (s *Service) PutAccount(ctx context.Context, who, why string, a Account, pa
 	}
 	hash := ""
 	if password != "" {
-		if len(password) < 12 {
-			return &Invalid{"password", "…", "at least 12 characters"}
+		if err := goodPassword("password", password, a.Name); err != nil {
+			return err
 		}
 		hash = HashPassword(password)
 	}
@@ -207,43 +325,89 @@ func (s *Service) ClientToken(ctx context.Context, who Who) (string, Token, erro
 	return s.MakeToken(ctx, who, "client", purposeClient, 12*time.Hour)
 }
 
-// bearer is who a token was found to stand for, at a place in the journal.
-// Accounts and tokens change with a journal entry, so what was found holds until
-// the journal goes on.
+// bearer is who a token was found to stand for. What was found is looked at again whenever the
+// journal says that an account or a token changed, so it holds for as long as the journal is
+// heard.
 type bearer struct {
 	who     Who
 	expires time.Time
-	seq     uint64
+	found   time.Time
 }
 
-// Bearer returns who a token stands for.
+// bearerHolds is how long what is known of tokens holds while nothing is heard of the database,
+// which would tell that one was ended.
+const bearerHolds = 5 * time.Minute
+
+// heard returns when the database was last heard, at the latest when something was found there.
+func (s *Service) heard(found time.Time) time.Time {
+	if at := s.followed.Load(); at != 0 {
+		if t := time.UnixMilli(at); t.After(found) {
+			return t
+		}
+	}
+	return found
+}
+
+// Bearer returns who a token stands for. A known one goes on for five minutes, and not beyond
+// its own end, while the database is away.
 func (s *Service) Bearer(ctx context.Context, text string) (Who, error) {
 	if len(text) > 200 {
 		return Who{}, ErrDenied
 	}
-	sum, seq := sha256.Sum256([]byte(text)), s.State().Head.Seq
-	if b, ok := s.bearers.Load(sum); ok && b.(bearer).seq == seq {
-		if !s.clock().Before(b.(bearer).expires) {
+	sum := sha256.Sum256([]byte(text))
+	if x, ok := s.bearers.Load(sum); ok {
+		b := x.(bearer)
+		if !s.clock().Before(b.expires) {
 			return Who{}, ErrDenied
 		}
-		return b.(bearer).who, nil
+		if s.clock().Sub(s.heard(b.found)) < bearerHolds {
+			return b.who, nil
+		}
 	}
+	b, err := s.findBearer(ctx, sum)
+	return b.who, err
+}
+
+// findBearer looks a token up and keeps what it finds.
+func (s *Service) findBearer(ctx context.Context, sum [32]byte) (bearer, error) {
+	seq := s.State().Head.Seq
 	t, a, err := s.store.TokenBySecret(ctx, sum)
-	if errors.Is(err, store.ErrNone) {
-		return Who{}, ErrDenied
+	if errors.Is(err, store.ErrNone) || err == nil && (a.Disabled || !s.clock().Before(t.Expires)) {
+		s.bearers.Delete(sum)
+		return bearer{}, ErrDenied
 	}
 	if err != nil {
-		return Who{}, err
-	}
-	if a.Disabled || !s.clock().Before(t.Expires) {
-		return Who{}, ErrDenied
+		return bearer{}, err
 	}
 	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Token: t.ID}
 	if t.Purpose != purposeClient {
 		who = Who{Name: "token:" + t.Name, Role: Role(t.Purpose), Token: t.ID}
 	}
-	s.bearers.Store(sum, bearer{who, t.Expires, seq})
-	return who, nil
+	b := bearer{who, t.Expires, s.clock()}
+	s.bearers.Store(sum, b)
+	if s.State().Head.Seq != seq { // what changed meanwhile may be this; it is looked up again when it is asked for
+		s.bearers.Delete(sum)
+	}
+	return b, nil
+}
+
+// lookAgain looks up every token that is known, where accounts or tokens changed. Where the
+// database does not say, none is known any more.
+func (s *Service) lookAgain(ctx context.Context, after, to uint64) {
+	changed, err := s.store.Touched(ctx, after, to, "account", "token", "sessions")
+	if err == nil && !changed {
+		return
+	}
+	if err != nil {
+		s.bearers.Clear()
+		return
+	}
+	s.bearers.Range(func(k, _ any) bool {
+		if _, err := s.findBearer(ctx, k.([32]byte)); err != nil {
+			s.bearers.Delete(k)
+		}
+		return true
+	})
 }
 
 // Tokens lists the tokens of an account, or of all for an administrator.

@@ -2,8 +2,10 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"crypto/subtle"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -48,9 +50,9 @@ var ErrTooMany = errors.New("too often; wait and try again")
 // GuestName is the name of a guest in the journal and in sessions.
 func GuestName(address string) string { return "guest:" + address }
 
-// GuestOf returns the record of a guest who signed in, as an account; ErrDenied where it may
-// no longer sign in.
-func (s *Service) GuestOf(ctx context.Context, name string) (Who, error) {
+// GuestOf returns the record of a guest whose session began with a journal entry, as an
+// account; ErrDenied where they may no longer sign in, or could not for some time since.
+func (s *Service) GuestOf(ctx context.Context, name string, since uint64) (Who, error) {
 	address, ok := strings.CutPrefix(name, "guest:")
 	if !ok {
 		return Who{}, ErrDenied
@@ -59,7 +61,17 @@ func (s *Service) GuestOf(ctx context.Context, name string) (Who, error) {
 	if err != nil || !s.maySignIn(a) {
 		return Who{}, ErrDenied
 	}
-	return Who{Name: name, Role: RoleGuest, Guest: address}, nil
+	names := []string{name, "barred:" + address}
+	for d := a.Domain().String(); d != ""; _, d, _ = strings.Cut(d, ".") {
+		names = append(names, "barred:"+d)
+	}
+	if m := s.State().Match(a); m.Partner != nil {
+		names = append(names, "partner:"+m.Partner.ID)
+	}
+	if err := s.stillIn(ctx, since, names...); err != nil {
+		return Who{}, err
+	}
+	return Who{Name: name, Role: RoleGuest, Guest: address, Since: since}, nil
 }
 
 // maySignIn asks the decision that it is.
@@ -121,7 +133,7 @@ func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (orig
 // becomeGuest makes the record of a newcomer who proved who they are.
 func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language string) error {
 	return s.change(ctx, GuestName(a.String()), "signed up", func(now *State, t *store.Tx) error {
-		if g, err := t.Guest(a.String()); err != nil || g != nil { // in another window, a moment ago
+		if g, err := s.guestNow(now, t, a, s.Now()); err != nil || g != nil { // in another window, a moment ago
 			return err
 		}
 		origin, sponsor, err := s.newcomer(ctx, now, a)
@@ -159,7 +171,7 @@ func (s *Service) OpenDoor(ctx context.Context, key string) (*DoorInvited, error
 	if err != nil {
 		return nil, err
 	}
-	if g, err := s.store.Guest(ctx, a.String()); err != nil || g == nil || g.State != world.StateInvited { // taken back, or lapsed
+	if g, err := s.store.Guest(ctx, a.String()); err != nil || g == nil || !s.stillInvited(g) { // taken back, or lapsed
 		return nil, errors.Join(err, fmt.Errorf("%w: the link was used already or has ended", ErrNotFound))
 	}
 	out := &DoorInvited{Masked: mask(a), Language: Languages[0], address: a}
@@ -178,8 +190,22 @@ func (s *Service) OpenDoor(ctx context.Context, key string) (*DoorInvited, error
 	return out, nil
 }
 
+// Knock is somebody at the door: from where, with which browser, and whom they say they are.
+type Knock struct {
+	Browser  string // what its cookie says; a code is of use to the browser alone that asked for it
+	Source   string // from where it came, for limits and the journal
+	Key      string // the secret of an invitation's link, or
+	Address  string
+	Language string // of the page
+}
+
+func (k *Knock) door(a addr.Address) store.Door {
+	return store.Door{Address: a.String(), Browser: sha256.Sum256([]byte(k.Browser))}
+}
+
 // doorAddress finds whom somebody at the door means: by the secret of a link, or by address.
-func (s *Service) doorAddress(ctx context.Context, key, address string) (addr.Address, error) {
+func (s *Service) doorAddress(ctx context.Context, k *Knock) (addr.Address, error) {
+	key, address := k.Key, k.Address
 	if key != "" {
 		inv, err := s.OpenDoor(ctx, key)
 		if err != nil {
@@ -197,25 +223,34 @@ func (s *Service) doorAddress(ctx context.Context, key, address string) (addr.Ad
 // AskCode mails a one-time code to an address that may sign in, or that would become a guest
 // by it, and does as much for one that may not, so that nobody can tell them apart. The
 // language is that of the page where there is no record that says one.
-func (s *Service) AskCode(ctx context.Context, key, address, language string) error {
-	if err := oneOfWords("language", language, Languages...); err != nil {
+func (s *Service) AskCode(ctx context.Context, k Knock) error {
+	if err := oneOfWords("language", k.Language, Languages...); err != nil {
 		return err
 	}
-	a, err := s.doorAddress(ctx, key, address)
+	a, err := s.doorAddress(ctx, &k)
 	if err != nil {
 		return err
 	}
 	now := s.Now()
-	n, err := s.store.AskDoor(ctx, a.String(), now-3600e6, now)
+	all, here, err := s.store.AskDoor(ctx, a.String(), k.Source, now-3600e6, now)
 	if err != nil {
 		return err
 	}
-	if n > codesAsked {
+	if here > codesAsked || all > codesAskedAll {
 		return ErrTooMany
 	}
 	// Whether it may have one is asked when it would be sent: who asks waits as long for any
-	// address, and learns nothing from that either.
-	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: "code", Doc: []byte(jsonOf(map[string]string{"language": language})), Made: now, Due: now})
+	// address, and learns nothing from that either. Until then there stands what no code
+	// hashes to, so that a wrong code costs as much for any address.
+	d := k.door(a)
+	var salt [16]byte
+	var none [32]byte
+	_, _ = rand.Read(salt[:])
+	_, _ = rand.Read(none[:])
+	if err := s.store.PutDoorCode(ctx, d, salt, none, now+moment.Moment(codeLasts.Microseconds())); err != nil {
+		return err
+	}
+	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: "code", Doc: []byte(jsonOf(map[string]string{"language": k.Language, "browser": hex.EncodeToString(d.Browser[:])})), Made: now, Due: now})
 	return err
 }
 
@@ -234,38 +269,56 @@ func (s *Service) mayHaveCode(ctx context.Context, a addr.Address) (bool, error)
 
 // Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and
 // never asked for are the same answer.
-func (s *Service) Prove(ctx context.Context, key, address, code, language string) (Who, error) {
-	if err := oneOfWords("language", language, Languages...); err != nil {
+func (s *Service) Prove(ctx context.Context, k Knock, code string) (Who, error) {
+	if err := oneOfWords("language", k.Language, Languages...); err != nil {
 		return Who{}, err
 	}
-	a, err := s.doorAddress(ctx, key, address)
+	a, err := s.doorAddress(ctx, &k)
 	if err != nil {
 		return Who{}, err
 	}
-	salt, hash, ok, err := s.store.TryDoorCode(ctx, a.String(), codeTries, s.Now())
+	d := k.door(a)
+	salt, hash, ok, err := s.store.TryDoorCode(ctx, d, codeTries, s.Now())
 	if err != nil {
 		return Who{}, err
 	}
 	given := codeHash(salt, plainCode(code))
 	if !ok || subtle.ConstantTimeCompare(given[:], hash) != 1 {
-		return Who{}, ErrDenied
+		return Who{}, s.refusedGuest(ctx, a, WayCode, k.Source)
 	}
-	if ok, err = s.store.SpendDoorCode(ctx, a.String(), hash); err != nil || !ok {
+	if ok, err = s.store.SpendDoorCode(ctx, d, hash); err != nil || !ok {
 		return Who{}, errors.Join(err, ErrDenied)
 	}
-	return s.SeenGuest(ctx, a, language)
+	return s.SeenGuest(ctx, a, k.Language, WayCode, k.Source)
+}
+
+// refusedGuest writes to the journal that somebody at the door was refused, whether the
+// address is known or not, and returns ErrDenied.
+func (s *Service) refusedGuest(ctx context.Context, a addr.Address, way, from string) error {
+	id := GuestName(a.String())
+	if g, err := s.store.Guest(ctx, a.String()); err != nil {
+		return err
+	} else if g == nil {
+		id = unknownName
+	}
+	err := s.change(ctx, id, "", func(_ *State, t *store.Tx) error {
+		_, err := signedIn(t, strings.TrimPrefix(id, "guest:"), way, from, false)
+		return err
+	})
+	return errors.Join(err, ErrDenied)
 }
 
 // SeenGuest lets a guest in who proved who they are, and notes it, once a day. A newcomer
 // gets a record by it.
-func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language string) (Who, error) {
+func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language, way, from string) (Who, error) {
 	if !s.maySignIn(a) {
 		if err := s.becomeGuest(ctx, a, language); err != nil {
 			return Who{}, err
 		}
 	}
+	var since uint64
 	err := s.change(ctx, GuestName(a.String()), "signed in", func(now *State, t *store.Tx) error {
-		g, err := t.Guest(a.String())
+		g, err := s.guestNow(now, t, a, s.Now())
 		if err != nil {
 			return err
 		}
@@ -274,15 +327,21 @@ func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language string
 		}
 		if zone := now.Zone(); g.State != world.StateInvited && (g.LastSeen == moment.Always || moment.DayOf(g.LastSeen, zone) != moment.DayOf(s.Now(), zone)) {
 			g.LastSeen = s.Now()
-			_, err = t.PutGuest(g)
+			if _, err = t.PutGuest(g); err != nil {
+				return err
+			}
 		}
+		since, err = signedIn(t, a.String(), way, from, true)
 		return err
 	})
-	return Who{Name: GuestName(a.String()), Role: RoleGuest, Guest: a.String()}, err
+	return Who{Name: GuestName(a.String()), Role: RoleGuest, Guest: a.String(), Since: since}, err
 }
 
 // PartnerSignIn is the sign-in of a partner's own, as the policy names it.
-type PartnerSignIn struct{ Partner, Name, Issuer, Client string }
+type PartnerSignIn struct {
+	Partner, Name, Issuer, Client string
+	Unverified                    bool // addresses count without being called verified
+}
 
 // SignInOf returns the partner's own sign-in for an address; ErrNotFound where its partner
 // has none or the rules do not take it. It tells of domains alone, not of who is known.
@@ -296,12 +355,12 @@ func (s *Service) SignInOf(address string) (*PartnerSignIn, error) {
 	if m.Partner == nil || m.Bar != nil || m.Partner.SignIn == "" || st.GuestRule(a, "", ruleSignIn)&byPartner == 0 {
 		return nil, fmt.Errorf("%w: sign in with a code that we mail to you", ErrNotFound)
 	}
-	return &PartnerSignIn{m.Partner.ID, m.Partner.Name, m.Partner.SignIn, m.Partner.SignInClient}, nil
+	return &PartnerSignIn{m.Partner.ID, m.Partner.Name, m.Partner.SignIn, m.Partner.SignInClient, m.Partner.SignInUnverified}, nil
 }
 
 // PartnerProved signs a guest in whom their partner's own sign-in named: the address must
 // be at a domain of that partner.
-func (s *Service) PartnerProved(ctx context.Context, partner, address string) (Who, error) {
+func (s *Service) PartnerProved(ctx context.Context, partner, address, from string) (Who, error) {
 	in, err := s.SignInOf(address)
 	if err != nil || in.Partner != partner {
 		return Who{}, ErrDenied
@@ -310,7 +369,7 @@ func (s *Service) PartnerProved(ctx context.Context, partner, address string) (W
 	if err != nil {
 		return Who{}, ErrDenied
 	}
-	return s.SeenGuest(ctx, a, "")
+	return s.SeenGuest(ctx, a, "", WayPartner, from)
 }
 
 // Terms returns the terms of use that guests accept, in a language.
@@ -345,7 +404,7 @@ func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool, name str
 		return ErrDenied
 	}
 	err = s.change(ctx, who.Name, "accepted", func(now *State, t *store.Tx) error {
-		g, err := t.Guest(a.String())
+		g, err := s.guestNow(now, t, a, s.Now())
 		if err != nil {
 			return err
 		}
@@ -384,7 +443,7 @@ func (s *Service) LeaveGuest(ctx context.Context, who Who) error {
 		if now.GuestRule(a, "", ruleLeave) != valueOn {
 			return fmt.Errorf("%w: here guests do not remove their own record (directory.leave); ask your sponsor", ErrConflict)
 		}
-		g, err := t.Guest(a.String())
+		g, err := s.guestNow(now, t, a, s.Now())
 		if err != nil {
 			return err
 		}
@@ -416,8 +475,8 @@ func (s *Service) WishMore(ctx context.Context, who Who, until, text string) (*W
 		}
 		w.Until = moment.CountedOnFrom(m, s.State().Zone()).String() // +14d is counted from today, not from the answer
 	}
-	return w, s.change(ctx, who.Name, text, func(_ *State, t *store.Tx) error {
-		g, err := t.Guest(a.String())
+	return w, s.change(ctx, who.Name, text, func(now *State, t *store.Tx) error {
+		g, err := s.guestNow(now, t, a, s.Now())
 		if err != nil {
 			return err
 		}
@@ -469,4 +528,10 @@ func (s *Service) LandingOf(ctx context.Context, address string) string {
 	var inv invitation
 	_ = json.Unmarshal(doc, &inv)
 	return inv.Landing
+}
+
+// stillInvited reports whether a record waits to be accepted, as its dates have it now.
+func (s *Service) stillInvited(g *world.Guest) bool {
+	now, ok := s.State().Dated(g, s.Now())
+	return ok && now.State == world.StateInvited
 }

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"crypto/rand"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -9,6 +10,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"time"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -68,6 +70,7 @@ type Draft struct {
 	Weighed   *Weighing    `json:"weighed,omitempty"`
 	Published uint64       `json:"published,omitempty"` // the revision that it became
 	Note      string       `json:"note,omitempty"`      // why it is open again
+	Aside     bool         `json:"aside,omitempty"`     // a change that is only looked at, in no list
 }
 
 func (d *Draft) doc() []byte {
@@ -148,6 +151,11 @@ func digestOf(revision uint64, edits []draft.Edit, releases []Release) string {
 
 // stand finds how a draft stands against a state.
 func (s *Service) stand(d *Draft, live *State) (*DraftNow, error) {
+	return s.standAt(d, live, s.Now())
+}
+
+// standAt does the same for a draft that is published at a moment, or later where it is set to be.
+func (s *Service) standAt(d *Draft, live *State, at moment.Moment) (*DraftNow, error) {
 	x := &DraftNow{Draft: d, Live: live}
 	if d.Over() {
 		x.Clean = d.Edits
@@ -168,14 +176,14 @@ func (s *Service) stand(d *Draft, live *State) (*DraftNow, error) {
 	if next != live.Policy() {
 		next = world.Merge(next, &world.World{})
 	}
-	x.After = live.with(next)
+	x.After = live.With(next, max(at, d.publishAt()))
 	x.Loosens = draft.Loosens(live.Policy(), next)
 	if len(d.Releases) > 0 {
 		x.Loosens = append(x.Loosens, "values that were held back")
 	}
 	x.Second = len(x.Clean)+len(d.Releases) > 0 && needsSecond(live.Policy(), x.Loosens)
 	x.Digest = digestOf(live.Head.Revision, x.Clean, d.Releases)
-	x.After.Variant = live.Variant + " " + x.Digest
+	x.After.Variant, x.After.AsDraft = live.Variant+" "+x.Digest, d.Name
 	return x, nil
 }
 
@@ -285,9 +293,31 @@ func (s *Service) draftsIn(ctx context.Context, states ...DraftState) ([]Draft, 
 	return out, nil
 }
 
+// draftRecords is where a draft is read: the database, or a change of it.
+type draftRecords interface {
+	Draft(id string) ([]byte, error)
+	Weighed(id string) ([]byte, error)
+}
+
+type storedDrafts struct {
+	ctx context.Context
+	s   *store.Store
+}
+
+func (x storedDrafts) Draft(id string) ([]byte, error)   { return x.s.Record(x.ctx, "draft", id) }
+func (x storedDrafts) Weighed(id string) ([]byte, error) { return x.s.Weighed(x.ctx, id) }
+
+type changedDrafts struct{ t *store.Tx }
+
+func (x changedDrafts) Draft(id string) ([]byte, error)   { return x.t.Record("draft", id) }
+func (x changedDrafts) Weighed(id string) ([]byte, error) { return x.t.Weighed(id) }
+
 // draftNamed finds a draft by its id, or by its name among those that are not over.
-func (s *Service) draftNamed(ctx context.Context, name string, record func(string) ([]byte, error)) (*Draft, error) {
-	doc, err := record(name)
+func (s *Service) draftNamed(ctx context.Context, name string, records draftRecords) (*Draft, error) {
+	doc, err := records.Draft(name)
+	if err == nil && doc == nil {
+		doc, err = records.Weighed(name)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -309,7 +339,7 @@ func (s *Service) draftNamed(ctx context.Context, name string, record func(strin
 // Draft finds a draft by id or name, and how it stands against the policy in force.
 func (s *Service) Draft(ctx context.Context, id string) (*DraftNow, error) {
 	live := s.State()
-	d, err := s.draftNamed(ctx, id, func(id string) ([]byte, error) { return s.store.Record(ctx, "draft", id) })
+	d, err := s.draftNamed(ctx, id, storedDrafts{ctx, s.store})
 	if err != nil {
 		return nil, err
 	}
@@ -327,7 +357,10 @@ func (s *Service) MakeDraft(ctx context.Context, who, name string, quick bool) (
 	err := s.change(ctx, who, "", func(now *State, t *store.Tx) error {
 		if quick {
 			d = s.newDraft(t, now, who, draft.Titles(nil))
-			d.Quick = true
+			d.ID, d.Quick, d.Aside = "w"+strings.ToLower(rand.Text()[:14]), true, true
+			if err := t.SweepWeighed(s.Now() - moment.Moment(weighingLasts.Microseconds())); err != nil {
+				return err
+			}
 			return s.putDraft(t, d)
 		}
 		if err := s.free(ctx, name); err != nil {
@@ -374,16 +407,79 @@ func (s *Service) free(ctx context.Context, name string) error {
 	return nil
 }
 
+// weighingLasts is how long a change is kept that somebody looked at and did not decide about.
+const weighingLasts = 24 * time.Hour
+
+// putDraft keeps a draft. A single change that is only looked at so far is kept aside; it
+// becomes a draft, with a journal entry, once somebody decides about it, and goes without a
+// trace where they decide against it.
 func (s *Service) putDraft(t *store.Tx, d *Draft) error {
+	if d.Aside {
+		switch d.State {
+		case DraftOpen:
+			return t.PutWeighed(d.ID, d.doc(), s.Now())
+		case DraftDropped:
+			return t.EndWeighed(d.ID)
+		}
+		d.Aside = false
+		if err := t.EndWeighed(d.ID); err != nil {
+			return err
+		}
+	}
 	_, err := t.PutRecord("draft", d.ID, d.doc())
 	return err
+}
+
+// KeepDraft makes a change that is looked at a draft, for later or for somebody else.
+func (s *Service) KeepDraft(ctx context.Context, who, why, id string) (*DraftNow, error) {
+	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, t *store.Tx) error {
+		if !x.Aside {
+			return fmt.Errorf("%w: %q is a draft already", ErrConflict, x.Name)
+		}
+		x.Draft.Aside = false
+		name := x.Name
+		for n := 2; s.free(ctx, x.Name) != nil && n < 100; n++ {
+			x.Draft.Name = fmt.Sprintf("%.110s (%d)", name, n)
+		}
+		return t.EndWeighed(x.ID)
+	})
+}
+
+// RestoreDraft opens a draft again that was given up.
+func (s *Service) RestoreDraft(ctx context.Context, who, why, id string) (*DraftNow, error) {
+	err := s.change(ctx, who, why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("draft", id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no draft %q", ErrNotFound, id)
+		}
+		d, err := draftOf(doc)
+		if err != nil {
+			return err
+		}
+		if d.State != DraftDropped {
+			return fmt.Errorf("%w: the draft %q is %s; only what was given up is taken back", ErrConflict, d.Name, d.State)
+		}
+		if err := s.free(ctx, d.Name); err != nil {
+			return err
+		}
+		d.State, d.Note, d.Weighed = DraftOpen, "", nil
+		return s.putDraft(t, d)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.Draft(ctx, id)
 }
 
 // onDraft changes a draft. fn gets how it stands; what it leaves in the draft is kept.
 func (s *Service) onDraft(ctx context.Context, who, why, name, ifMatch string, fn func(x *DraftNow, t *store.Tx) error) (*DraftNow, error) {
 	id := "" // a name is not found any more once the draft is over
-	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		d, err := s.draftNamed(ctx, name, func(id string) ([]byte, error) { return t.Record("draft", id) })
+	gone := false
+	err := s.changeLong(ctx, who, why, func(now *State, t *store.Tx) error {
+		d, err := s.draftNamed(ctx, name, changedDrafts{t})
 		if err != nil {
 			return err
 		}
@@ -401,9 +497,10 @@ func (s *Service) onDraft(ctx context.Context, who, why, name, ifMatch string, f
 		if err := fn(x, t); err != nil {
 			return err
 		}
+		gone = d.Aside && d.State == DraftDropped
 		return s.putDraft(t, d)
 	})
-	if err != nil {
+	if err != nil || gone {
 		return nil, err
 	}
 	return s.Draft(ctx, id)
@@ -640,6 +737,9 @@ func (s *Service) write(x *DraftNow, t *store.Tx) error {
 	if err := s.publishable(t.Context(), x); err != nil {
 		return err
 	}
+	if err := notOver(x.Live.Policy(), x.After.Policy(), s.Now()); err != nil {
+		return err
+	}
 	if err := s.writeNext(x.Live, x.After.Policy(), t, d.Weighed.Why); err != nil {
 		return err
 	}
@@ -653,6 +753,9 @@ func (s *Service) write(x *DraftNow, t *store.Tx) error {
 
 func (s *Service) writeNext(live *State, next *world.World, t *store.Tx, why string) error {
 	t.Because(why)
+	if err := s.actForward(live, next, t); err != nil {
+		return err
+	}
 	count := map[string]int{}
 	if err := writePolicy(t, live.Policy(), next, count); err != nil {
 		return err
@@ -662,7 +765,7 @@ func (s *Service) writeNext(live *State, next *world.World, t *store.Tx, why str
 
 // quick publishes one change at once, as a draft of its own.
 func (s *Service) quick(ctx context.Context, who, why string, make func(*State) (*world.World, error)) error {
-	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+	return s.changeLong(ctx, who, why, func(now *State, t *store.Tx) error {
 		next, err := make(now)
 		if err != nil {
 			return err
@@ -816,8 +919,8 @@ func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line 
 		return nil, nil, nil, err
 	}
 	after := x.After
-	if before != x.Live {
-		y, err := s.stand(x.Draft, before)
+	if before != x.Live || at <= s.Now() { // from when it is published its dates go on: that is now, and not when somebody last looked
+		y, err := s.standAt(x.Draft, before, min(at, s.Now()))
 		if err != nil {
 			return nil, nil, nil, err
 		}
@@ -896,57 +999,10 @@ type CutOff struct {
 // which they are not yet as things are. It reads no guest where no such rule differs.
 func (s *Service) CutOffs(ctx context.Context, before, after *State, at moment.Moment, limit int) ([]CutOff, int, error) {
 	out, total := []CutOff{}, 0
-	differs := false
-	for _, r := range engine.DatedRules() {
-		l0, d0, _, _ := before.RuleState(r)
-		l1, d1, _, _ := after.RuleState(r)
-		differs = differs || l0 != l1 || d0 != d1
-	}
-	partners := func(st *State) map[string]string {
-		m := map[string]string{}
-		for i := range st.Policy().Partners {
-			p := &st.Policy().Partners[i]
-			said := fmt.Sprint(p.Standing == world.Ended, p.Domains)
-			for _, v := range p.Rules {
-				for _, r := range engine.DatedRules() {
-					if v.Rule == r {
-						said += fmt.Sprint(v)
-					}
-				}
-			}
-			m[p.ID] = said
-		}
-		return m
-	}
-	if !differs {
-		a, b := partners(before), partners(after)
-		for id, said := range b {
-			differs = differs || a[id] != said
-		}
-		differs = differs || len(a) != len(b)
-	}
-	if !differs {
-		return out, 0, nil
-	}
-	was := before.Sequences(moment.Always)
-	after.Sequences(moment.Always).Each(func(i uint32, steps []dated.Step) bool {
-		will, cause := dated.Out(steps)
-		if will > at {
-			return ctx.Err() == nil
-		}
-		a := after.AddressAt(i)
-		rec, ok := was.Record(a)
-		if !ok {
-			return true
-		}
-		now, _ := dated.Out(rec.Sequence())
-		if now <= at {
-			return true
-		}
+	engine.Ousted(before.Snapshot, after.Snapshot, at, func(i uint32, cause dated.Cause, was moment.Moment) {
 		name, _, _ := after.RecordOf(i)
 		total++
-		out = append(out, CutOff{a, name, will, cause, now})
-		return true
+		out = append(out, CutOff{after.AddressAt(i), name, at, cause, was})
 	})
 	sort.Slice(out, func(i, j int) bool { return out[i].Address.String() < out[j].Address.String() })
 	return out[:min(len(out), limit)], total, ctx.Err()

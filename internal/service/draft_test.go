@@ -738,15 +738,15 @@ grants:
 		}
 		return strings.Join(out, "; ")
 	}
-	if got, want := cut(RuleChange{Rule: "guests.term_days", Default: "300"}), "a@far.example term 2026-10-29T00:00:00Z"; got != want {
+	if got, want := cut(RuleChange{Rule: "guests.term_days", Default: "300"}), "a@far.example term 2026-11-23T09:00:00Z"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	if got, want := cut(RuleChange{Rule: "guests.term_days", Limit: "300", Default: "300"}), "a@far.example term 2026-10-29T00:00:00Z"; got != want { // the partner's 400 is held back, and the default counts there too
-		if want += "; c@ilvane.example term 2026-10-29T00:00:00Z"; got != want {
+	if got, want := cut(RuleChange{Rule: "guests.term_days", Limit: "300", Default: "300"}), "a@far.example term 2026-11-23T09:00:00Z"; got != want { // the partner's 400 is held back, and the default counts there too
+		if want += "; c@ilvane.example term 2026-11-23T09:00:00Z"; got != want {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
-	if got, want := cut(RuleChange{Rule: "guests.after_last_grant", Default: "suspend"}), "e@far.example after_last_grant 2026-11-11T00:00:00Z"; got != want {
+	if got, want := cut(RuleChange{Rule: "guests.after_last_grant", Default: "suspend"}), "e@far.example after_last_grant 2026-11-23T09:00:00Z"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 	if got := cut(RuleChange{Rule: "chat.guests", Default: "off"}); got != "" {
@@ -769,9 +769,9 @@ grants:
 		want := map[string]bool{}
 		for i := range w.Guests {
 			g := &w.Guests[i]
-			then, _ := x.After.Sequences(moment.Always).Record(g.Address)
+			then, _ := x.After.Sequences().Record(g.Address)
 			will, cause := dated.Out(then.Sequence())
-			today, _ := x.Live.Sequences(moment.Always).Record(g.Address)
+			today, _ := x.Live.Sequences().Record(g.Address)
 			was, _ := dated.Out(today.Sequence())
 			if will <= s.Now() && was > s.Now() {
 				want[fmt.Sprint(g.Address, cause, will)] = true
@@ -823,5 +823,30 @@ func TestValuesInAnyOrder(t *testing.T) {
 	set("spaces.tasks", "on")
 	if d, err := s.BackTo(t.Context(), "anna", "", n); err == nil {
 		t.Errorf("going back to what is the same: %+v", d.Edits)
+	}
+}
+
+// TestImpactOfNow weighs shorter days a while after somebody last looked at the draft: from when it
+// is published dates go on, so nobody is let go at the moment itself, and all are a day later.
+func TestImpactOfNow(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01, renewed: 2026-11-01}]\ngrants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2027-11-20, sponsor: uma}]\n")
+	ctx := t.Context()
+	d, err := s.MakeDraft(ctx, "anna", "Shorter", false)
+	check(t, err)
+	check(t, s.SetRule(InDraft(ctx, d.ID), "anna", "x", RuleChange{Rule: "guests.term_days", Limit: "5", Default: "5"}))
+	c.forward(300 * time.Millisecond) // days are counted in whole seconds
+	for range 3 {
+		_, _, imp, err := s.Impact(ctx, d.ID, s.Now(), nil, nil)
+		check(t, err)
+		if imp.Parties.Lost != 0 {
+			t.Errorf("at once: %+v", imp.Parties)
+		}
+		_, _, imp, err = s.Impact(ctx, d.ID, s.Now()+86400e6, nil, nil)
+		check(t, err)
+		if imp.Parties.Lost != 1 {
+			t.Errorf("a day later: %+v", imp.Parties)
+		}
+		c.forward(7*time.Second + 300*time.Millisecond)
 	}
 }

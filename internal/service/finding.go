@@ -34,11 +34,15 @@ func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
 	st, now := s.State(), s.Now()
 	day := moment.DayOf(now, st.Zone())
 	if n := s.noticed; n == nil || n.head != st.Head || n.day != day {
-		w, err := s.World(ctx, st.Head)
+		w, unread, err := s.WorldAndUnread(ctx, st.Head)
 		if err != nil {
 			return nil, err
 		}
-		s.noticed = &noticed{st.Head, day, finding.Find(w, st.Snapshot, now)}
+		all := finding.Find(w, st.Snapshot, now)
+		for _, u := range unread {
+			all = append(all, finding.Finding{ID: "record_unread " + u.Kind + ":" + u.ID, Kind: "record_unread", About: []string{u.Kind + ":" + u.ID}, Cause: u.Text()})
+		}
+		s.noticed = &noticed{st.Head, day, all}
 	}
 	accepted := map[string]*finding.Accepted{}
 	err := s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {

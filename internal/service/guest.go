@@ -31,8 +31,12 @@ func (s *Service) Guest(ctx context.Context, address string) (*world.Guest, []wo
 	if g == nil {
 		return nil, nil, fmt.Errorf("%w: there is no record of %s", ErrNotFound, a)
 	}
+	dated, ok := s.State().Dated(g, s.Now())
+	if !ok {
+		return nil, nil, fmt.Errorf("%w: the record of %s has come to its end", ErrNotFound, a)
+	}
 	own, err := s.store.Grants(ctx, a.String())
-	return g, own, err
+	return &dated, own, err
 }
 
 // Do names a change of guests' records.
@@ -82,6 +86,14 @@ type GuestChanged struct {
 	Lost          int // of a removal or an end: actions on resources that are lost at once
 }
 
+// keepersLicence keeps a licence, which somebody pays for, to keepers and administrators.
+func keepersLicence(who Who, licence string) error {
+	if who.Role == Member && licence != "" && licence != world.LicenceNames[world.LicenceNone] {
+		return &Invalid{"licence", licence, "keepers say which licence somebody has; ask them"}
+	}
+	return nil
+}
+
 // ChangeGuests changes records, all in one change; those that cannot be changed are told
 // with the reason and stay as they are. With preview nothing is written.
 func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, preview bool) ([]GuestChanged, error) {
@@ -100,6 +112,9 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 		}
 	}
 	if c.Licence != nil {
+		if err := keepersLicence(who, *c.Licence); err != nil {
+			return nil, err
+		}
 		if err := oneOfWords("licence", *c.Licence, world.LicenceNames...); err != nil {
 			return nil, err
 		}
@@ -109,7 +124,7 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	if why == "" {
 		why = doSaid[c.Do]
 	}
-	err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+	err := s.changeLong(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 		out = []GuestChanged{}
 		seen := map[string]bool{}
 		if preview { // as the draft that it is asked in would have it
@@ -179,7 +194,8 @@ func mayGuest(who Who, g *world.Guest, do Do) error {
 
 func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, a addr.Address) (GuestChanged, error) {
 	x := GuestChanged{Address: a.String()}
-	g, err := t.Guest(a.String())
+	at := s.Now()
+	g, err := s.guestNow(now, t, a, at)
 	if err != nil {
 		return x, err
 	}
@@ -193,12 +209,11 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	if err := mayGuest(who, g, c.Do); err != nil {
 		return x, err
 	}
-	x.Was, _ = now.Sequences(s.Carried()).Of(a)
+	x.Was, _ = now.Sequences().Of(a)
 	own, err := t.Grants(a.String())
 	if err != nil {
 		return x, err
 	}
-	at := s.Now()
 	next := *g
 	grants := slices.Clone(own)
 	gone := false
@@ -267,7 +282,7 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		e.SetGrants(a.String(), grants)
 	}
 	x.State = e.Done()
-	x.Will, _ = x.State.Sequences(s.Carried()).Of(a)
+	x.Will, _ = x.State.Sequences().Of(a)
 	if gone || next.State == world.StateSuspended && g.State != world.StateSuspended {
 		lines, _, err := now.Reach(engine.Who{Address: a}, at)
 		if err != nil {
@@ -416,7 +431,7 @@ func (s *Service) bringBack(now *State, g *world.Guest, own []world.Grant, at mo
 	}
 	e := now.Aside()
 	e.PutGuest(g)
-	steps, _ := e.Done().Sequences(moment.Always).Of(g.Address)
+	steps, _ := e.Done().Sequences().Of(g.Address)
 	for i := range steps {
 		if st := &steps[i]; st.Kind == dated.Suspended && st.At <= at {
 			return refuse("a cause stands: %s", standing[st.Cause])
@@ -555,11 +570,11 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 	err = s.change(ctx, who.Name, reason, func(now *State, t *store.Tx) error {
 		*out = Merged{From: a.String(), Into: b.String()}
 		at := s.Now()
-		x, err := t.Guest(a.String())
+		x, err := s.guestNow(now, t, a, at)
 		if err != nil {
 			return err
 		}
-		y, err := t.Guest(b.String())
+		y, err := s.guestNow(now, t, b, at)
 		if err != nil {
 			return err
 		}
@@ -652,10 +667,10 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 		}
 		e.SetGrants(b.String(), after)
 		for i := range groups {
-			e.JoinGroup(b, groups[i].ID)
+			e.JoinGroup(b, groups[i].ID, at)
 		}
 		out.State = e.Done()
-		out.Steps, _ = out.State.Sequences(s.Carried()).Of(b)
+		out.Steps, _ = out.State.Sequences().Of(b)
 		then, _, err := out.State.Reach(engine.Who{Address: b}, at)
 		if err != nil {
 			return err
@@ -914,7 +929,7 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 				return fmt.Errorf("%w: %s", ErrConflict, x.Reason)
 			}
 		} else {
-			g, err := t.Guest(a.String())
+			g, err := s.guestNow(now, t, a, s.Now())
 			if err != nil {
 				return err
 			}
@@ -922,6 +937,9 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 				return fmt.Errorf("%w: there is no record of %s", ErrNotFound, a)
 			}
 			if err := mayGuest(who, g, Extend); err != nil {
+				return err
+			}
+			if err := ownWords(who, "text", text); err != nil {
 				return err
 			}
 			if err := s.postMail(t, now, a, "no_more_time", "", map[string]string{"reason": text}); err != nil {

@@ -42,7 +42,7 @@ func TestRandomLives(t *testing.T) {
 			return err
 		},
 		"accept": func() error { return s.AcceptGuest(ctx, who(guest()), r.IntN(5) > 0, any("", "Somebody")) },
-		"come":   func() error { a, _ := addr.Parse(guest()); _, err := s.SeenGuest(ctx, a, ""); return err },
+		"come":   func() error { a, _ := addr.Parse(guest()); _, err := s.SeenGuest(ctx, a, "", WayCode, ""); return err },
 		"change": func() error {
 			do := Dos[r.IntN(len(Dos))]
 			name := any("", "Ann", "Bea")
@@ -97,7 +97,7 @@ func TestRandomLives(t *testing.T) {
 			out = append(out, fmt.Sprint(l.Action, l.Resource, l.Count, l.Yes, l.Account, l.Conditions.Names()))
 		}
 		slices.Sort(out)
-		steps, _ := st.Sequences(s.Carried()).Of(a)
+		steps, _ := st.Sequences().Of(a)
 		var due []string
 		for _, x := range steps {
 			due = append(due, fmt.Sprint(x.At, x.Kind, x.Cause, x.Resource, x.Role, x.From))

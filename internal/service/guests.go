@@ -70,8 +70,17 @@ func (s *Service) needy(ctx context.Context, st *State, needs string) (func(*wor
 	return nil, &Invalid{"needs", needs, "write " + strings.Join(GuestNeeds, ", ")}
 }
 
+// FoundGuest is a record that was looked for.
+type FoundGuest struct {
+	Address string
+	key     string
+}
+
+// Key is what it is known by and listed in the order of.
+func (f *FoundGuest) Key() string { return f.key }
+
 // FindGuests lists the addresses of records.
-func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]string, error) {
+func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]FoundGuest, error) {
 	if f.State != "" {
 		if err := oneOfWords("state", f.State, world.StateNames...); err != nil {
 			return nil, err
@@ -106,7 +115,7 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 	}
 	ends := map[string]moment.Moment{}
 	if f.ByEnd || f.Until != moment.Never {
-		q := st.Sequences(s.Carried())
+		q := st.Sequences()
 		q.Each(func(i uint32, steps []dated.Step) bool {
 			for k := range steps {
 				if x := steps[k].Kind; x == dated.Suspended || x == dated.Removed || x == dated.Invitation {
@@ -125,9 +134,15 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 	if err != nil {
 		return nil, err
 	}
-	out := []string{}
+	out := []FoundGuest{}
+	now := s.Now()
 	err = s.store.EachGuest(ctx, func(g *world.Guest) error {
 		a := g.Address.String()
+		dated, there := st.Dated(g, now)
+		if !there { // the scheduler has not come round yet
+			return nil
+		}
+		g = &dated
 		switch {
 		case f.Text != "" && !strings.Contains(a, f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
 			return nil
@@ -146,18 +161,18 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 		if !needy(g) {
 			return nil
 		}
-		out = append(out, a)
+		x := FoundGuest{a, a}
+		if f.ByEnd {
+			end, ok := ends[a]
+			if !ok {
+				end = moment.Never
+			}
+			x.key = fmt.Sprintf("%020d %s", max(0, int64(end)), a)
+		}
+		out = append(out, x)
 		return ctx.Err()
 	})
-	if f.ByEnd {
-		at := func(a string) moment.Moment {
-			if m, ok := ends[a]; ok {
-				return m
-			}
-			return moment.Never
-		}
-		sort.SliceStable(out, func(i, j int) bool { return at(out[i]) < at(out[j]) })
-	}
+	sort.Slice(out, func(i, j int) bool { return out[i].key < out[j].key })
 	return out, err
 }
 
@@ -211,7 +226,7 @@ func (s *Service) WithoutPartner(ctx context.Context, st *State, address string,
 	if m.Partner == nil {
 		return nil, nil, nil, &Invalid{"address", address, "it belongs to no partner"}
 	}
-	was, ok := st.Sequences(s.Carried()).Of(a)
+	was, ok := st.Sequences().Of(a)
 	if !ok {
 		return nil, nil, nil, fmt.Errorf("%w: there is no record of %s", ErrNotFound, a)
 	}
@@ -227,7 +242,8 @@ func (s *Service) WithoutPartner(ctx context.Context, st *State, address string,
 	}
 	e := st.Aside()
 	e.SetPolicy(&policy)
+	e.ActForward(s.Now())
 	after = e.Done()
-	will, _ = after.Sequences(s.Carried()).Of(a)
+	will, _ = after.Sequences().Of(a)
 	return was, will, after, ctx.Err()
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -144,6 +145,52 @@ func (s *Service) EndLink(ctx context.Context, who, why, id string, may func(*wo
 		_, err = t.PutRecord("link", id, worldfile.LinkDoc(&l))
 		return err
 	})
+}
+
+// WeighLinkEnd tells who would lose what by the end of a link, and writes nothing.
+func (s *Service) WeighLinkEnd(ctx context.Context, id string, may func(*world.Link) error) (*ValueWeighed, error) {
+	l, err := s.Link(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if err := may(&l); err != nil {
+		return nil, err
+	}
+	at, st := s.Now(), s.State()
+	if at >= l.Until {
+		return nil, fmt.Errorf("%w: the link %q has ended already", ErrConflict, id)
+	}
+	ended := l
+	ended.Until = max(at, l.Created)
+	e := st.Aside()
+	e.PutLink(&ended)
+	after := e.Done()
+	out := &ValueWeighed{Was: "works", Becomes: "ended"}
+	lose := func(who engine.Who, name string) error {
+		lines, err := after.WouldOn(st.Snapshot, who, l.Item, at)
+		if err != nil {
+			return err
+		}
+		granted, wide := Opened(lines)
+		if granted+wide > 0 {
+			out.Parties.Lost++
+			out.Granted.Lost += granted
+			out.Wide.Lost += wide
+			if len(out.Lines) < weighedLines {
+				out.Lines = append(out.Lines, name+" loses")
+			}
+		}
+		return nil
+	}
+	if l.Bearer() {
+		return out, lose(engine.Who{Kind: engine.ByLinkID, ID: l.ID}, "whoever holds it")
+	}
+	for _, a := range l.For {
+		if err := lose(engine.Who{Address: a}, a.String()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // Forwarders hands over the forwarders of a person, or of everybody for "".

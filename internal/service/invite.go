@@ -8,7 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"regexp"
 	"strings"
+
+	"golang.org/x/net/publicsuffix"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -123,14 +126,65 @@ func newMessageID(host string) string {
 	return hex.EncodeToString(b) + "@" + host
 }
 
+// mayMail refuses a member who has sent as much mail today as one may (settings member_mail).
+func (s *Service) mayMail(t *store.Tx, st *State) error {
+	most := st.Policy().SettingsNow().MemberMail
+	if t.Who() == Scheduler || most == catalogue.NoLimit {
+		return nil
+	}
+	a, err := t.Account(t.Who())
+	if errors.Is(err, store.ErrNone) || err == nil && Role(a.Role) != Member {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	today := moment.DayOf(s.Now(), st.Zone()).Start(st.Zone())
+	n, err := t.MailBy(t.Who(), today)
+	if err == nil && n >= int(most) {
+		err = fmt.Errorf("%w: members send at most %d messages to outsiders a day (member_mail), and these would be more than you have left today; nothing was sent. Go on tomorrow, or ask a keeper", ErrConflict, most)
+	}
+	return err
+}
+
+// link finds what a reader of mail makes a link of: an address of the web, or a name whose end
+// is a public suffix.
+var link = regexp.MustCompile(`(?i)[a-z][a-z0-9+.-]*://\S*|\bwww\.\S+|\bmailto:\S*|(?:[\p{L}\p{N}-]+\.)+\p{L}{2,}(?::[0-9]+)?(?:/\S*)?`)
+
+// ownWords refuses links in what a member writes to outsiders: they would come from our mail
+// server, among our words.
+func ownWords(who Who, field, text string) error {
+	if who.Role != Member {
+		return nil
+	}
+	for _, at := range link.FindAllStringIndex(text, -1) {
+		found := text[at[0]:at[1]]
+		if at[0] > 0 && text[at[0]-1] == '@' && !strings.Contains(found, "/") { // an address of mail
+			continue
+		}
+		if name, _, _ := strings.Cut(strings.ToLower(found), "/"); !strings.Contains(found, "://") && !strings.HasPrefix(name, "www.") && !strings.HasPrefix(name, "mailto:") {
+			name, _, _ = strings.Cut(name, ":")
+			suffix, listed := publicsuffix.PublicSuffix(name)
+			if !listed && suffix != "example" || !strings.Contains(name, ".") {
+				continue // two words without a blank between them
+			}
+		}
+		return &Invalid{field, found, "leave links out of what you write to outsiders; what they need to open comes with the message"}
+	}
+	return nil
+}
+
 // postMail writes a message to the outbox within a change.
 func (s *Service) postMail(t *store.Tx, st *State, to addr.Address, kind, once string, data any) error {
 	doc, err := json.Marshal(data)
 	if err != nil {
 		return err
 	}
+	if err := s.mayMail(t, st); err != nil {
+		return err
+	}
 	now := s.Now()
-	_, err = t.Post(&store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
+	_, err = t.Post(&store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now, Sender: t.Who()})
 	return err
 }
 
@@ -239,6 +293,9 @@ func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview boo
 	if len(x.Text) > 4000 {
 		return nil, &Invalid{"text", x.Text[:40] + "…", "at most 4000 letters"}
 	}
+	if err := errors.Join(ownWords(who, "text", x.Text), keepersLicence(who, x.Licence)); err != nil {
+		return nil, err
+	}
 	if x.Landing != "" {
 		if u, err := url.Parse(x.Landing); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil {
 			return nil, &Invalid{"landing", x.Landing, "write an address of the web, as https://suite.ours.example/loan"}
@@ -254,8 +311,13 @@ func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview boo
 	if err != nil {
 		return nil, err
 	}
+	for i := range list { // the mail calls them by it
+		if err := ownWords(who, "list", list[i].name); err != nil {
+			return nil, err
+		}
+	}
 	var out *Invited
-	err = s.change(ctx, who.Name, x.Purpose, func(now *State, t *store.Tx) error {
+	err = s.changeLong(ctx, who.Name, x.Purpose, func(now *State, t *store.Tx) error {
 		if preview { // as the draft that it is asked in would have it
 			if now, err = s.StateIn(ctx); err != nil {
 				return err
@@ -339,7 +401,7 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 	if now.LeftAt(out.Sponsor) != 0 {
 		return nil, &Invalid{"sponsor", out.Sponsor, "they have left us; name somebody who is here"}
 	}
-	checker, err := verdicts.New(now.Snapshot, verdicts.Options{Into: checkInto, As: out.As, At: at})
+	checker, err := verdicts.New(now.Snapshot, verdicts.Options{Keep: true, Into: checkInto, As: out.As, At: at})
 	if err != nil {
 		return nil, err
 	}
@@ -382,20 +444,20 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 				}
 				if to.group != "" {
 					sup.Groups = []string{to.group}
-					e.JoinGroup(a, to.group)
+					e.JoinGroup(a, to.group, at)
 				}
 				if o.Lines, o.Kind, err = now.Would(sup, at); err != nil {
 					return nil, err
 				}
 				o.State = e.Done()
-				o.Steps, _ = o.State.Sequences(s.Carried()).Of(a)
+				o.Steps, _ = o.State.Sequences().Of(a)
 				if g.State == world.StateInvited { // and what comes once it is accepted
 					then := *g
 					then.State, then.Accepted, then.LastSeen = world.StateActive, at, at
 					e := o.State.Aside()
 					e.PutGuest(&then)
 					o.State = e.Done()
-					more, _ := o.State.Sequences(s.Carried()).Of(a)
+					more, _ := o.State.Sequences().Of(a)
 					o.Steps = append(o.Steps[:len(o.Steps):len(o.Steps)], more...)
 					engine.SortDue(o.Steps)
 				}
@@ -431,7 +493,7 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 	if err != nil {
 		return err
 	}
-	g, err := t.Guest(l.Address)
+	g, err := s.guestNow(now, t, a, at)
 	if err != nil {
 		return err
 	}
@@ -483,7 +545,7 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 
 // writeInvited writes record, grant, group, invitation and mail of one address.
 func (s *Service) writeInvited(now *State, t *store.Tx, who Who, x *Invitation, to *target, out *Invited, a addr.Address, l *InvitedLine, licence world.Licence, at moment.Moment) (*world.Guest, *world.Grant, error) {
-	g, err := t.Guest(a.String())
+	g, err := s.guestNow(now, t, a, at)
 	if err != nil {
 		return nil, nil, err
 	}

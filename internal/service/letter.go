@@ -2,9 +2,14 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
+	"unicode"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/mail"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -70,21 +75,67 @@ func (s *State) Behind(q *engine.Question) (partner string, keys []catalogue.Key
 	return partner, keys, nil
 }
 
+// SentLetter is what became of a letter, or would.
+type SentLetter struct {
+	Letter    world.Letter
+	Mailed    []string // where it is mailed to, the owner's copy last
+	MessageID string   // of what is mailed to the first of them
+	NotMailed string   // why it is not mailed; empty where it is
+	Same      []string // letters on the same matter that are open
+}
+
 // SendLetter keeps a letter as sent now, and returns it. The caller wrote it with
-// Draft.
-func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter) (world.Letter, error) {
+// Draft. With mail it is mailed to the addresses that it is sent to, with a copy to the
+// partner's owner. A second one on the same matter is refused unless it is meant. In a
+// preview nothing is written.
+func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, again bool) (*SentLetter, error) {
+	out := &SentLetter{}
 	err := s.change(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
+		*out = SentLetter{}
 		p, err := now.Partner(l.Partner)
 		if err != nil {
 			return err
 		}
 		if len(l.Keys) == 0 {
+			if by.Preview {
+				out.Letter = l
+				return errPreview
+			}
 			return &Invalid{"about", "", "nothing waits for them; name what the letter is about"}
 		}
-		l.Sent, l.Answered, l.Answer = s.Now(), moment.Never, world.NoAnswer
 		if l.To == "" {
 			l.To = strings.Join(p.Contacts, ", ")
 		}
+		to, copyTo := s.addressesOf(now, p, l.To)
+		switch {
+		case !mail:
+			out.NotMailed = "it was not asked for; send the text yourself, or mail it"
+		case len(to) == 0:
+			out.NotMailed = "there is no mail address to send it to"
+		}
+		if err := t.Naming("letter", `"partner":`+jsonText(p.ID), func(id string, doc []byte) error {
+			old, err := letterOf(doc)
+			if err == nil && old.Partner == p.ID && old.Answer == world.NoAnswer && slices.ContainsFunc(old.Keys, func(k catalogue.Key) bool { return slices.Contains(l.Keys, k) }) {
+				out.Same = append(out.Same, id)
+			}
+			return err
+		}); err != nil {
+			return err
+		}
+		if by.Preview {
+			if out.NotMailed == "" {
+				out.Mailed = texts(append(to, copyTo...))
+			}
+			out.Letter = l
+			return errPreview
+		}
+		if mail && len(to) == 0 {
+			return &Invalid{"to", l.To, "there is no mail address in it; give one, or keep the letter without mailing it"}
+		}
+		if len(out.Same) > 0 && !again {
+			return fmt.Errorf("%w: a letter to %s on the same matter is open, %s; close it, or ask for a second one (again)", ErrConflict, p.Name, strings.Join(out.Same, ", "))
+		}
+		l.Sent, l.Answered, l.Answer = s.Now(), moment.Never, world.NoAnswer
 		base := l.Partner + "-" + strings.ReplaceAll(moment.DayOf(l.Sent, now.Zone()).String(), "-", "")
 		for n := 1; ; n++ {
 			l.ID = base
@@ -99,21 +150,81 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter) (world.
 				break
 			}
 		}
+		if out.NotMailed == "" {
+			for _, a := range append(to, copyTo...) {
+				m := &store.Message{MessageID: newMessageID(now.Host()), Recipient: a.String(), Kind: "letter", Doc: []byte(jsonOf(map[string]string{"letter": l.ID})), Made: l.Sent, Due: l.Sent}
+				if _, err := t.Post(m); err != nil {
+					return err
+				}
+				out.Mailed = append(out.Mailed, m.Recipient)
+				if out.MessageID == "" {
+					out.MessageID = m.MessageID
+				}
+			}
+		}
+		out.Letter = l
 		_, err = t.PutRecord("letter", l.ID, worldfile.LetterDoc(&l))
 		return err
 	})
-	return l, err
+	if errors.Is(err, errPreview) {
+		err = nil
+	}
+	return out, err
+}
+
+// addressesOf picks the mail addresses out of whom a letter goes to, and that of the
+// partner's owner.
+func (s *Service) addressesOf(now *State, p *world.Partner, to string) (out, owner []addr.Address) {
+	for _, word := range strings.FieldsFunc(to, func(r rune) bool { return r == ',' || r == ';' || r == '<' || r == '>' || unicode.IsSpace(r) }) {
+		if a, err := addr.Parse(word); err == nil && strings.Contains(word, "@") && !slices.Contains(out, a) {
+			out = append(out, a)
+		}
+	}
+	if text := now.AddressOf(p.Owner); text != "" {
+		if a, err := addr.Parse(text); err == nil && !slices.Contains(out, a) {
+			owner = append(owner, a)
+		}
+	}
+	return
+}
+
+func texts(list []addr.Address) (out []string) {
+	for _, a := range list {
+		out = append(out, a.String())
+	}
+	return
+}
+
+// composeLetter writes the mail that brings a letter, as it was kept; nil where it is closed
+// already.
+func (s *Service) composeLetter(ctx context.Context, id string) (*mail.Message, error) {
+	l, err := s.Letter(ctx, id)
+	if err != nil {
+		return nil, dropIfGone(err)
+	}
+	if l.Answer != world.NoAnswer {
+		return nil, nil
+	}
+	d, err := s.State().Draft(s.Now(), l.Partner, l.Keys, l.By)
+	if err != nil {
+		return nil, dropIfGone(err)
+	}
+	d.Reference, d.Occasion = l.ID, l.Note
+	return &mail.Message{Subject: d.Subject(), Text: d.Text(), HTML: d.HTML()}, nil
 }
 
 // Letters lists letters, the open ones first, each sort by when it was sent. A
 // partner's id narrows it down.
 func (s *Service) Letters(ctx context.Context, partner string) (out []world.Letter, err error) {
 	err = s.store.Records(ctx, "letter", "", func(_ string, doc []byte) error {
-		l, err := worldfile.LetterOf(doc)
-		if err == nil && (partner == "" || l.Partner == partner) {
+		l, err := letterOf(doc)
+		if err != nil { // it is a finding, and hides no other
+			return nil
+		}
+		if partner == "" || l.Partner == partner {
 			out = append(out, l)
 		}
-		return err
+		return nil
 	})
 	sort.SliceStable(out, func(i, j int) bool {
 		a, b := &out[i], &out[j]
@@ -137,7 +248,7 @@ func (s *Service) Letter(ctx context.Context, id string) (world.Letter, error) {
 	if doc == nil {
 		return world.Letter{}, fmt.Errorf("%w: there is no letter %q", ErrNotFound, id)
 	}
-	return worldfile.LetterOf(doc)
+	return letterOf(doc)
 }
 
 // CloseLetter closes a letter by hand: what they said, or that it was withdrawn.
@@ -150,7 +261,7 @@ func (s *Service) CloseLetter(ctx context.Context, by By, id, answer, said strin
 		if doc == nil {
 			return fmt.Errorf("%w: there is no letter %q", ErrNotFound, id)
 		}
-		l, err := worldfile.LetterOf(doc)
+		l, err := letterOf(doc)
 		if err != nil {
 			return err
 		}
@@ -173,7 +284,7 @@ func (s *Service) CloseLetter(ctx context.Context, by By, id, answer, said strin
 func (s *Service) settle(t *store.Tx, now *State, p *world.Partner, how string) error {
 	var open []world.Letter
 	if err := t.Naming("letter", `"partner":`+jsonText(p.ID), func(_ string, doc []byte) error {
-		l, err := worldfile.LetterOf(doc)
+		l, err := letterOf(doc)
 		if err == nil && l.Partner == p.ID && l.Answer == world.NoAnswer {
 			open = append(open, l)
 		}
@@ -193,6 +304,12 @@ func (s *Service) settle(t *store.Tx, now *State, p *world.Partner, how string) 
 		}
 	}
 	return nil
+}
+
+// letterOf reads a letter that is kept already.
+func letterOf(doc []byte) (world.Letter, error) {
+	l, _, err := worldfile.Kept(worldfile.LetterOf, doc)
+	return l, err
 }
 
 // withStance is a partner whose stances are followed by these.

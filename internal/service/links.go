@@ -200,7 +200,7 @@ func judgeBearer(now *State, l *world.Link, out *MadeLink, at moment.Moment, pre
 // judgeNamed asks for each address whether the maker may share the item with it, and leaves
 // in the link those who may have it.
 func judgeNamed(now *State, l *world.Link, out *MadeLink, list []invitee, at moment.Moment, preview bool) error {
-	checker, err := verdicts.New(now.Snapshot, verdicts.Options{Into: l.Item, Share: true, As: l.By, At: at})
+	checker, err := verdicts.New(now.Snapshot, verdicts.Options{Keep: true, Into: l.Item, Share: true, As: l.By, At: at})
 	if err != nil {
 		return err
 	}

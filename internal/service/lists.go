@@ -3,7 +3,6 @@ package service
 import (
 	"bytes"
 	"context"
-	"encoding/csv"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +12,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -72,6 +72,8 @@ type ListTaken struct {
 	Ignored                     []string
 	Errors                      []ListError
 	Sample                      []ListChange // the first hundred
+	Going                       *Waiting     // what the dates of guests who are new would set going; nil where none are
+	Waits                       bool         // they wait until an administrator releases them
 }
 
 // listRow is one line, by our columns.
@@ -105,7 +107,7 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 	if why == "" {
 		why = "list of " + what
 	}
-	err = s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+	err = s.changeLong(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 		out.Added, out.Changed, out.Same, out.Errors, out.Sample = 0, 0, 0, []ListError{}, []ListChange{}
 		kept := make([][]byte, len(rows))
 		fields := make([][]fieldAt, len(rows))
@@ -201,6 +203,13 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 		}
 		if len(out.Errors) > 0 {
 			return errPreview
+		}
+		if len(part.Guests) > 0 {
+			var l Loaded
+			if err := s.takeOver(ctx, now, now.Policy(), part, t, &l, preview); err != nil {
+				return err
+			}
+			out.Going, out.Waits = l.Going, l.Waits
 		}
 		if _, err := t.PutWorldInventory(part); err != nil {
 			return err
@@ -340,8 +349,7 @@ func listError(rows []listRow, left []int, fields [][]fieldAt, e *worldfile.Erro
 
 // csvRows reads CSV (RFC 4180) whose first line names the columns.
 func csvRows(what string, columns map[string]string, in io.Reader, out *ListTaken) (rows []listRow, err error) {
-	r := csv.NewReader(in)
-	r.FieldsPerRecord = -1
+	r := sheet.NewReader(in)
 	head, err := r.Read()
 	if err != nil {
 		return nil, &Invalid{"list", "", "it is empty; its first line names columns: " + strings.Join(listColumns[what], ", ")}
@@ -521,8 +529,7 @@ func (s *Service) List(ctx context.Context, what, format string, to io.Writer) e
 		}
 		return writeSCIM(docs, to)
 	}
-	out := csv.NewWriter(to)
-	out.UseCRLF = true
+	out := sheet.NewWriter(to)
 	columns := listColumns[what]
 	if err := out.Write(columns); err != nil {
 		return err

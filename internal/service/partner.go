@@ -7,6 +7,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -39,7 +40,7 @@ func (s *Service) policy(ctx context.Context, by By, concerns func(before, after
 		if err != nil {
 			return Weighed{}, err
 		}
-		after = s.State().with(next)
+		after = s.State().With(next, s.Now())
 	} else {
 		err := s.part(ctx, by.Who, by.Why, func(now *State) (*world.World, error) {
 			before = now
@@ -55,13 +56,12 @@ func (s *Service) policy(ctx context.Context, by By, concerns func(before, after
 	return Weighed{after, concerns(before, after)}, nil
 }
 
-// With returns the state as it would be under another policy.
-func (s *State) With(policy *world.World) *State { return s.with(policy) }
-
-func (s *State) with(policy *world.World) *State {
+// With returns the state as it would be if another policy were published at a moment.
+func (s *State) With(policy *world.World, at moment.Moment) *State {
 	e := s.Aside()
 	e.SetPolicy(policy)
 	e.HoldBack()
+	e.ActForward(at)
 	return &State{Snapshot: e.Done(), Head: s.Head}
 }
 
@@ -259,7 +259,7 @@ func (s *Service) rearrange(ctx context.Context, by By, from, to string, move fu
 			return err
 		}
 		if err := naming("letter", `"partner":"`+from+`"`, func(_ string, doc []byte) error {
-			x, err := worldfile.LetterOf(doc)
+			x, err := letterOf(doc)
 			w.Letters = append(w.Letters, x)
 			return err
 		}); err != nil {
@@ -280,12 +280,12 @@ func (s *Service) rearrange(ctx context.Context, by By, from, to string, move fu
 		}); err != nil {
 			return out, err
 		}
-		out.State = now.with(out.Moved.World)
+		out.State = now.With(out.Moved.World, s.Now())
 		out.Concerns = concerns(now, out.State)
 		return out, nil
 	}
 	var before *State
-	err := s.change(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
+	err := s.changeLong(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
 		before = now
 		if err := prepare(now, t.Naming); err != nil {
 			return err

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -182,6 +184,8 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 	switch m.Kind {
 	case "code":
 		return s.composeCode(ctx, m, data["language"], &c)
+	case "letter":
+		return s.composeLetter(ctx, data["letter"])
 	case "digest", "offer":
 		return s.composeOurs(ctx, m, data, &c)
 	}
@@ -201,7 +205,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		}
 	}
 	if m.Kind == "invitation" || m.Kind == "given" {
-		sponsor = inv.By
+		sponsor = cmp.Or(inv.By, g.Sponsor)
 		c.Text = inv.Text
 	}
 	if p, err := s.Person(ctx, sponsor); err == nil {
@@ -214,7 +218,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		c.By = c.Organisation
 	}
 	now := s.Now()
-	steps, _ := st.Sequences(s.Carried()).Of(g.Address)
+	steps, _ := st.Sequences().Of(g.Address)
 	out, removed := moment.Never, moment.Never
 	for i := range steps {
 		switch steps[i].Kind {
@@ -337,7 +341,15 @@ func (s *Service) composeCode(ctx context.Context, m *store.Message, language st
 	code := newCode()
 	var salt [16]byte
 	_, _ = rand.Read(salt[:])
-	if err := s.store.PutDoorCode(ctx, m.Recipient, salt, codeHash(salt[:], code), ends); err != nil {
+	d := store.Door{Address: m.Recipient}
+	var asked struct{ Browser string }
+	if err := json.Unmarshal(m.Doc, &asked); err != nil {
+		return nil, err
+	}
+	if _, err := hex.Decode(d.Browser[:], []byte(asked.Browser)); err != nil {
+		return nil, err
+	}
+	if err := s.store.PutDoorCode(ctx, d, salt, codeHash(salt[:], code), ends); err != nil {
 		return nil, err
 	}
 	c.Code = code[:4] + "-" + code[4:]
@@ -378,7 +390,7 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 	if err := json.Unmarshal(m.Doc, &d); err != nil {
 		return nil, err
 	}
-	q := st.Sequences(s.Carried())
+	q := st.Sequences()
 	var list []soon
 	for _, text := range d.Guests {
 		if a, err := addr.Parse(text); err == nil {
@@ -475,7 +487,10 @@ func (s *Service) address(path string) string {
 const (
 	codeLasts  = 10 * time.Minute
 	codeTries  = 5
-	codesAsked = 6 // an hour, for one address
+	codesAsked = 6 // an hour, for one address from one place
+	// an hour, for one address from everywhere: more than one stranger can ask for, so that
+	// they do not keep somebody from coming in
+	codesAskedAll = 60
 )
 
 // codeLetters are those that are not taken for each other.

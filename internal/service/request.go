@@ -37,7 +37,9 @@ func (a *Asked) Question(at moment.Moment) (q engine.Question, err error) {
 		return
 	}
 	if a.Address != "" {
-		q.Address, err = addr.Parse(a.Address)
+		if q.Address, err = addr.Parse(a.Address); err != nil {
+			err = &engine.WrongUse{Field: "context.address", Value: a.Address, Reason: err.Error()}
+		}
 	}
 	return
 }

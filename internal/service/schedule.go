@@ -78,30 +78,27 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 		return out, s.advance(ctx, &c, now)
 	}
 	next := now + 1
+	if held, err := s.brake(ctx, st, &c, now); err != nil || held {
+		return out, err
+	}
+	for steps := s.unwritten(st, now, c.At); len(steps) > 0; steps = s.unwritten(st, now, c.At) { // what was due before the mark
+		before := out.Records
+		if err := s.carry(ctx, steps[:min(len(steps), atOnce)], now, &out); err != nil {
+			return out, err
+		}
+		if st = s.State(); out.Records == before {
+			break
+		}
+	}
 	d, kept := st.Ahead(c.At, next, c.At)
 	if !kept {
-		d = st.Scan(c.At, next, c.At, nil)
+		d = st.Scan(c.At, next, nil)
 	}
-	for d.Total() > 0 {
-		steps := d.Steps(0, atOnce)
-		// What is up to the mark was carried out, but for what fell due there by a change.
-		steps = pending(steps, &c)
-		if len(steps) == 0 {
-			break
-		}
-		last, whole := steps[len(steps)-1], len(steps) < atOnce
-		if err := s.carry(ctx, steps, now, &out); err != nil {
+	// What is up to the mark was carried out, but for what fell due there by a change.
+	for steps := s.released(st, pending(d.Steps(0, d.Total()), &c)); len(steps) > 0; steps = steps[min(len(steps), atOnce):] {
+		if err := s.carry(ctx, steps[:min(len(steps), atOnce)], now, &out); err != nil {
 			return out, err
 		}
-		if whole {
-			break
-		}
-		st = s.State()
-		if c, _, err = s.store.Carried(ctx); err != nil {
-			return out, err
-		}
-		c.At = max(c.At, last.At)
-		d = st.Scan(c.At, next, c.At, nil)
 	}
 	if out.Records > 0 {
 		if c, _, err = s.store.Carried(ctx); err != nil {
@@ -185,14 +182,13 @@ func (s *Service) carry(ctx context.Context, steps []engine.DueStep, now moment.
 			if err != nil {
 				return err
 			}
-			q := st.Sequences(c.At)
 			for used < len(steps) {
 				if used > 0 && time.Since(begin) > stepTime {
 					break
 				}
 				step := &steps[used]
 				used++
-				n, l, err := s.carryRecord(st, t, q, step, &c, now)
+				n, l, err := s.carryPending(st, t, step, &c, now)
 				if err != nil {
 					return err
 				}
@@ -225,25 +221,65 @@ func (s *Service) carry(ctx context.Context, steps []engine.DueStep, now moment.
 // lateAfter is how much behind its moment a step is told to be late.
 const lateAfter = 5 * 60e6
 
-// carryRecord carries out one step, if it still is to be. What follows from it on the same
+// unwritten lists what the dates of records have come to before the mark without being
+// written down, in order.
+func (s *Service) unwritten(st *State, now, mark moment.Moment) (out []engine.DueStep) {
+	q := st.Sequences()
+	st.Unwritten(now, func(i uint32) bool {
+		if st.Waits(i) {
+			return true
+		}
+		steps, _ := q.Of(st.AddressAt(i))
+		for k := range steps {
+			if steps[k].At < mark && changes(&steps[k]) {
+				out = append(out, steps[k])
+			}
+		}
+		return true
+	})
+	engine.SortDue(out)
+	return
+}
+
+// released leaves out what waits until somebody says so.
+func (s *Service) released(st *State, steps []engine.DueStep) []engine.DueStep {
+	out := steps[:0:0]
+	for i := range steps {
+		if !st.Waits(steps[i].Party) {
+			out = append(out, steps[i])
+		}
+	}
+	return out
+}
+
+// carryPending carries out one step, if it still is to be. What follows from it on the same
 // record is found by looking again: the sequence of the changed record.
-func (s *Service) carryRecord(st *State, t *store.Tx, q *engine.Sequences, step *engine.DueStep, c *store.Carried, now moment.Moment) (did, late int, err error) {
+func (s *Service) carryPending(st *State, t *store.Tx, step *engine.DueStep, c *store.Carried, now moment.Moment) (did, late int, err error) {
 	a := step.Address
-	current, ok := q.Of(a)
+	current, ok := st.Sequences().Of(a)
 	if !ok {
 		return 0, 0, nil
 	}
 	found := false
 	for i := range current {
 		x := &current[i]
-		if x.Kind == step.Kind && x.At == step.At && x.Resource == step.Resource && x.Role == step.Role && x.From == step.From {
+		if x.Kind == step.Kind && x.Cause == step.Cause && x.At == step.At && x.Resource == step.Resource && x.Role == step.Role && x.From == step.From {
 			found = true
 			break
 		}
 	}
+	if !found && step.Kind == dated.ReviewDue { // one that comes round again is not told without a horizon
+		found = true
+	}
 	if !found || !changes(step) && !(step.At > c.At || step.At == c.At && a.String() > c.Address) {
 		return 0, 0, nil
 	}
+	return s.carryRecord(st, t, step, now)
+}
+
+// carryRecord writes down one step of a record.
+func (s *Service) carryRecord(st *State, t *store.Tx, step *engine.DueStep, now moment.Moment) (did, late int, err error) {
+	a := step.Address
 	why := stepWords(step)
 	if step.At < now-lateAfter {
 		late = 1
@@ -275,13 +311,18 @@ func (s *Service) carryRecord(st *State, t *store.Tx, q *engine.Sequences, step 
 		if err != nil || g == nil {
 			return 0, 0, err
 		}
+		if g.State == world.StateSuspended { // a suspension that is written is a fact
+			return 0, 0, nil
+		}
 		next := *g
 		next.State, next.Cause, next.StateSince = world.StateSuspended, step.Cause.String(), step.At
 		if _, err := t.ReplaceGuest(g, &next); err != nil {
 			return 0, 0, err
 		}
-		if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At), map[string]string{"cause": step.Cause.String()}); err != nil {
-			return 0, 0, err
+		if step.At > st.MailFrom(step.Party) {
+			if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At), map[string]string{"cause": step.Cause.String()}); err != nil {
+				return 0, 0, err
+			}
 		}
 	case dated.Removed, dated.Invitation:
 		if err := s.remove(st, t, a, max(step.At, moment.Always+1)); err != nil {
@@ -347,8 +388,12 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 	digests := map[string]*digest{}
 	err := s.soon(ctx, st, now, func(x *soon) {
 		last := moment.Always
+		from := st.MailFrom(st.PartyOf(x.address))
 		for k := range x.steps {
 			step := &x.steps[k]
+			if from == moment.Never || moment.DayOf(step.At, zone)-moment.Day(x.warn)-1 < moment.DayOf(max(from, 0), zone) { // it should have been sent before mail began
+				continue
+			}
 			if id := x.sponsors[k]; id != "" {
 				if digests[id] == nil {
 					digests[id] = &digest{Sponsor: id, Day: day.String()}
@@ -375,10 +420,21 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 		}
 		write(p.Address, "digest", fmt.Sprintf("digest %s %s", id, day), doc)
 	}
+	if limit := brakeOf(st); limit > 0 && len(list) > limit {
+		lifted, err := s.lifted(ctx)
+		if err != nil {
+			return 0, err
+		}
+		if lifted < day.Start(zone) {
+			s.tripped(0, len(list))
+			return 0, nil
+		}
+	}
 	n, err := s.store.PostAll(ctx, list)
 	if err != nil {
 		return n, err
 	}
+	s.tripped(-1, 0)
 	s.warned.Store(&day)
 	return n, nil
 }
@@ -416,6 +472,7 @@ type soon struct {
 	address  addr.Address
 	name     string
 	active   bool // otherwise its grants give nothing that could end
+	warn     int  // how many days ahead they hear of it
 	steps    []engine.DueStep
 	sponsors []string // who is to hear of each step; empty for nobody
 }
@@ -427,10 +484,11 @@ func (s *Service) soonOf(st *State, q *engine.Sequences, a addr.Address, now mom
 		return x, false
 	}
 	zone := st.Zone()
-	within := moment.EndOfDays(moment.DayOf(now, zone), int(st.GuestRule(a, "", ruleWarn)), zone)
+	x.warn = int(st.GuestRule(a, "", ruleWarn))
+	within := moment.EndOfDays(moment.DayOf(now, zone), x.warn, zone)
 	party := st.PartyOf(a)
 	name, sponsor, _ := st.RecordOf(party)
-	x.address, x.name, x.active = a, name, st.Active(party)
+	x.address, x.name, x.active = a, name, st.Active(party, now)
 	for k := range all {
 		if all[k].At >= now && all[k].At <= within {
 			x.steps, x.sponsors = append(x.steps, all[k]), append(x.sponsors, sponsor)
@@ -466,7 +524,7 @@ func (s *Service) hear(ctx context.Context, list []soon) error {
 // soon hands over every guest of whom something comes within guests.warn_days, in no order.
 func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn func(*soon)) error {
 	most := moment.EndOfDays(moment.DayOf(now, st.Zone()), 91, st.Zone())
-	tell := st.Sequences(s.Carried())
+	tell := st.Sequences()
 	var batch []soon
 	flush := func() error {
 		err := s.hear(ctx, batch)
@@ -477,7 +535,7 @@ func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn fun
 		return errors.Join(err, ctx.Err())
 	}
 	var failed error
-	st.Sequences(s.Carried()).Each(func(i uint32, steps []dated.Step) bool {
+	st.Sequences().Each(func(i uint32, steps []dated.Step) bool {
 		if slices.ContainsFunc(steps, func(x dated.Step) bool { return x.At >= now && x.At < most }) {
 			if x, ok := s.soonOf(st, tell, st.AddressAt(i), now); ok {
 				batch = append(batch, x)
@@ -516,7 +574,10 @@ func (s *Service) Schedule(ctx context.Context, every time.Duration, send Sender
 		})
 	}
 	s.repeat(ctx, every, "what is due waits", "what is due is carried out again", func() error {
-		_, err := s.CarryOut(ctx)
+		err := s.clockHolds(ctx)
+		if err == nil {
+			_, err = s.CarryOut(ctx)
+		}
 		if err == nil {
 			_, err = s.Warn(ctx, false)
 		}

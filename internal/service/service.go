@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"log/slog"
 	"reflect"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -56,8 +57,22 @@ type Service struct {
 	looked  atomic.Pointer[looked]
 	warned  atomic.Pointer[moment.Day]
 	forgot  atomic.Pointer[moment.Day]
+	braked  atomic.Pointer[Braked]
+	letting struct { // how many records were let go today
+		sync.Mutex
+		day moment.Day
+		n   int
+	}
 
-	outside atomic.Pointer[string]
+	checkClock bool // against the database's: where the clock is the system's
+	skew       struct {
+		sync.Mutex
+		at time.Time
+		by time.Duration
+	}
+
+	outside  atomic.Pointer[string]
+	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
 	askedAt atomic.Uint64 // how far requests were looked through
 	stood   struct {
@@ -71,6 +86,7 @@ type State struct {
 	*engine.Snapshot
 	Head    store.Head
 	Variant string // what it would be with, where it is not as recorded: digests of drafts
+	AsDraft string // the name of the draft that it is as; empty for none
 }
 
 // Policy returns the policy in force.
@@ -79,16 +95,28 @@ func (s *State) Policy() *world.World { return s.Snapshot.Policy() }
 // New loads the database and returns a service on it. A nil clock is the
 // system's.
 func New(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger) (*Service, error) {
-	if clock == nil {
+	system := clock == nil
+	if system {
 		clock = time.Now
 	}
-	s := &Service{store: st, clock: clock, log: log, watchers: map[chan store.Head]bool{}}
+	s := &Service{store: st, clock: clock, checkClock: system, log: log, watchers: map[chan store.Head]bool{}}
 	return s, s.reload(ctx)
+}
+
+// taking is an Editor that takes records which cannot be read as they are kept without what
+// no text may hold; they are findings.
+type taking struct {
+	*engine.Editor
+	log *slog.Logger
+}
+
+func (x taking) Bad(kind, id string, err error, lost bool) {
+	x.log.Error("a record cannot be read as it is kept; mend it", "kind", kind, "id", id, "counts", !lost, "error", err)
 }
 
 func (s *Service) reload(ctx context.Context) error {
 	e := engine.New()
-	h, err := s.store.Read(ctx, store.Head{}, e)
+	h, err := s.store.Read(ctx, store.Head{}, taking{e, s.log})
 	if err != nil {
 		return fmt.Errorf("the database cannot be read: %w", err)
 	}
@@ -102,8 +130,18 @@ func (s *Service) State() *State { return s.state.Load() }
 // Now returns the present moment.
 func (s *Service) Now() moment.Moment { return moment.Of(s.clock()) }
 
-// Ready reports whether the database answers.
-func (s *Service) Ready(ctx context.Context) error { return s.store.Ping(ctx) }
+// Ready tells what of the database works: reading, writing, and following what other services
+// change. Each is nil where it does.
+func (s *Service) Ready(ctx context.Context) (read, write, follow error) {
+	read, write = s.store.Ping(ctx), s.store.Writable(ctx)
+	if at := s.followed.Load(); at != 0 && time.Since(time.UnixMilli(at)) > followsWithin {
+		follow = fmt.Errorf("nothing was heard of other services since %s", time.UnixMilli(at).UTC().Format(time.RFC3339))
+	}
+	return
+}
+
+// followsWithin is how long ago a service that follows has looked at most.
+const followsWithin = 10 * time.Second
 
 // Refresh brings the state up to what the database holds.
 func (s *Service) Refresh(ctx context.Context) error {
@@ -111,7 +149,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 	defer s.fresh.Unlock()
 	now := s.State()
 	e := now.Edit()
-	h, all, err := s.store.Follow(ctx, now.Head, e)
+	h, all, err := s.store.Follow(ctx, now.Head, taking{e, s.log})
 	switch {
 	case err != nil:
 		return err
@@ -125,7 +163,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 	default:
 		s.state.Store(&State{Snapshot: e.Done(), Head: h})
 	}
-	s.bearers.Clear()
+	s.lookAgain(ctx, now.Head.Seq, h.Seq)
 	s.tell(h)
 	return nil
 }
@@ -139,7 +177,12 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 			err = s.Refresh(ctx)
 		}
 		if err == nil {
-			err = s.publishDue(ctx)
+			s.followed.Store(time.Now().UnixMilli())
+		}
+		if err == nil {
+			if wrong := s.clockHolds(ctx); wrong == nil { // it is told where steps are carried out
+				err = s.publishDue(ctx)
+			}
 		}
 		if err == nil {
 			err = s.noticeRequests(ctx)
@@ -232,7 +275,24 @@ func (s *Service) change(ctx context.Context, who, why string, fn func(*State, *
 	if err != nil {
 		return err
 	}
-	return s.Refresh(context.WithoutCancel(ctx))
+	if err := s.Refresh(context.WithoutCancel(ctx)); err != nil {
+		return fmt.Errorf("%w: %w", ErrDone, err)
+	}
+	return nil
+}
+
+// ErrDone is returned where a change is written and cannot be read back: the database went away
+// between.
+var ErrDone = errors.New("it was done, and cannot be shown yet")
+
+// changeLong is change for what may read or weigh whole worlds between two statements.
+func (s *Service) changeLong(ctx context.Context, who, why string, fn func(*State, *store.Tx) error) error {
+	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+		if err := t.Patient(); err != nil {
+			return err
+		}
+		return fn(now, t)
+	})
 }
 
 var errPreview = errors.New("preview")
@@ -262,7 +322,7 @@ func writePolicy(t *store.Tx, was, next *world.World, count map[string]int) erro
 		q.Stance = nil
 		return worldfile.PartnerDoc(&q)
 	}
-	return errors.Join(
+	err := errors.Join(
 		differ(was.Rules, next.Rules, func(x *world.RuleSetting) string { return x.Rule.String() }, func(x *world.RuleSetting) []byte { return worldfile.RuleDoc(*x) }, "rule", put),
 		differ(was.Partners, next.Partners, func(x *world.Partner) string { return x.ID }, noStance, "partner", put),
 		differ(was.Barred, next.Barred, (*world.Bar).Key, func(x *world.Bar) []byte { return worldfile.BarDoc(x) }, "bar", put),
@@ -271,6 +331,38 @@ func writePolicy(t *store.Tx, was, next *world.World, count map[string]int) erro
 		differ(was.Bundles, next.Bundles, func(x *world.Bundle) string { return x.ID }, func(x *world.Bundle) []byte { return worldfile.BundleDoc(x) }, "bundle", put),
 		differ(was.Expectations, next.Expectations, func(x *world.Expectation) string { return x.ID }, func(x *world.Expectation) []byte { return worldfile.ExpectationDoc(x) }, "expectation", put),
 	)
+	if err != nil {
+		return err
+	}
+	return endSessions(t, was, next)
+}
+
+// endSessions ends, for good, the sessions of guests whose partner is suspended or ended, and
+// of those who are barred.
+func endSessions(t *store.Tx, was, next *world.World) error {
+	active := map[string]bool{}
+	for i := range was.Partners {
+		active[was.Partners[i].ID] = was.Partners[i].Standing == world.Active
+	}
+	for i := range next.Partners {
+		if p := &next.Partners[i]; p.Standing != world.Active && active[p.ID] {
+			if err := t.EndSessions("partner:" + p.ID); err != nil {
+				return err
+			}
+		}
+	}
+	barred := map[string]bool{}
+	for i := range was.Barred {
+		barred[was.Barred[i].Key()] = true
+	}
+	for i := range next.Barred {
+		if k := next.Barred[i].Key(); !barred[k] {
+			if err := t.EndSessions("barred:" + k); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // differ puts every entry of next that was lacks or has otherwise, and removes
@@ -334,6 +426,9 @@ type Loaded struct {
 	Changed  int
 	Kinds    map[string]int
 	Revision uint64
+	Going    *Waiting // what the dates of the records that came would set going; nil where none came
+	Waits    bool     // they wait until an administrator releases them
+	Odd      []string // what an earlier version took and this one does not, in words
 }
 
 // Load reads a file and writes it, all or nothing. With preview it writes
@@ -343,14 +438,21 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		return s.loadDraft(ctx, who, why, name, text, preview)
 	}
 	out := Loaded{Kinds: map[string]int{}}
-	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+	err := s.changeLong(ctx, who, why, func(now *State, t *store.Tx) error {
 		out = Loaded{Kinds: map[string]int{}}
-		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now})
+		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now, Older: older(ctx), Odd: &out.Odd})
 		if err != nil {
 			return err
 		}
 		policy := *part
-		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
+		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements, policy.DatesFrom = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
+		if _, begun, err := t.Floor("organisation"); err != nil {
+			return err
+		} else if !begun && len(part.Guests) > 0 && !restoring(ctx) && part.Settings == nil && now.Policy().Settings == nil { // nobody tells yet when guests are seen
+			start := world.StartSettings()
+			start.Sightings = world.SightingsNone
+			policy.Settings = &start
+		}
 		next := world.Merge(now.Policy(), &policy)
 		for i := range part.Guests {
 			if a := part.Guests[i].Address; ours(next, a) {
@@ -370,6 +472,9 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 			return err
 		}
 		forgetStances(now.Policy(), part)
+		if err := s.takeOver(ctx, now, next, part, t, &out, preview); err != nil {
+			return err
+		}
 		before := t.Head().Seq
 		n, err := t.PutWorldInventory(part)
 		if err != nil {
@@ -435,7 +540,7 @@ func inventoryOf(w *world.World) string {
 		n    int
 		what string
 	}{{len(w.People), "people"}, {len(w.Groups), "groups"}, {len(w.Spaces), "spaces"}, {len(w.Meetings), "meetings"}, {len(w.Guests), "guests"}, {len(w.Grants), "grants"},
-		{len(w.Links), "links"}, {len(w.Forwarders), "forwarders"}, {len(w.Contacts), "contacts"}, {len(w.Letters), "letters"}, {len(w.Statements), "statements"}} {
+		{len(w.Links), "links"}, {len(w.Forwarders), "forwarders"}, {len(w.Contacts), "contacts"}, {len(w.Letters), "letters"}, {len(w.Statements), "statements"}, {len(w.DatesFrom), "floors of dates"}} {
 		if x.n > 0 {
 			return x.what
 		}
@@ -483,8 +588,37 @@ func (s *Service) Import(ctx context.Context, who, why string, w *world.World, p
 
 // collect is a sink that builds a world for a dump.
 type collect struct {
-	w  world.World
-	at map[string]int // of spaces
+	w   world.World
+	at  map[string]int // of spaces
+	bad []Unread
+}
+
+// Unread is a record that cannot be read as it is kept: it counts without what no text may
+// hold, or, where even so it cannot be read, not at all.
+type Unread struct {
+	Kind, ID, Reason string
+	Lost             bool
+}
+
+// Text says so in a sentence.
+func (u *Unread) Text() string {
+	what := "it counts without that"
+	if u.Lost {
+		what = "it counts for nothing"
+	}
+	return fmt.Sprintf("The %s %s cannot be read as it is kept: %s; %s.", u.Kind, u.ID, strings.Join(strings.Fields(strings.TrimSuffix(u.Reason, ".")), " "), what)
+}
+
+func (c *collect) Bad(kind, id string, err error, lost bool) {
+	reason := err.Error()
+	var es worldfile.Errors
+	if errors.As(err, &es) && len(es) > 0 {
+		reason = es[0].Msg
+	}
+	if u := (*worldfile.Unwritable)(nil); errors.As(err, &u) {
+		reason = u.Reason
+	}
+	c.bad = append(c.bad, Unread{kind, id, reason, lost})
 }
 
 func (c *collect) PutGroup(x *world.Group)   { c.w.Groups = append(c.w.Groups, *x) }
@@ -509,18 +643,85 @@ func (c *collect) PutContact(x *world.Contact)          { c.w.Contacts = append(
 func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
 	c.w.Forwarders = append(c.w.Forwarders, xs...)
 }
+func (c *collect) SetFloors(xs []world.DatesFrom) { c.w.DatesFrom = xs }
 func (c *collect) SetPolicy(p *world.World) {
 	inv := c.w
 	c.w = *p
 	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
-	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters, c.w.Statements = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters, inv.Statements
+	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters, c.w.Statements, c.w.DatesFrom = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters, inv.Statements, inv.DatesFrom
 }
 
 // World returns everything as it was at a head; the zero Head is now.
 func (s *Service) World(ctx context.Context, at store.Head) (*world.World, error) {
+	w, _, err := s.WorldAndUnread(ctx, at)
+	return w, err
+}
+
+// WorldAndUnread does the same, and names the records that could not be read as they are kept.
+func (s *Service) WorldAndUnread(ctx context.Context, at store.Head) (*world.World, []Unread, error) {
 	c := &collect{at: map[string]int{}}
 	_, err := s.store.Read(ctx, at, c)
-	return &c.w, err
+	return &c.w, c.bad, err
+}
+
+// Mend rewrites a record that cannot be read without the characters that no text may hold.
+func (s *Service) Mend(ctx context.Context, who Who, kind, id, why string) error {
+	if why = strings.TrimSpace(why); why == "" {
+		why = "mended: a character that no text may hold"
+	}
+	if strings.ContainsFunc(kind, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
+		return &Invalid{"kind", kind, "write the kind that the finding names, as letter or space"}
+	}
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		did, err := s.mend(t, kind, id)
+		if err == nil && !did {
+			err = fmt.Errorf("%w: %s %s is as it should be", ErrConflict, kind, id)
+		}
+		return err
+	})
+}
+
+// mend does so wherever a kind is kept: in columns, among policy, or as a record of its own.
+func (s *Service) mend(t *store.Tx, kind, id string) (bool, error) {
+	missing := fmt.Errorf("%w: there is no %s %q", ErrNotFound, kind, id)
+	switch kind {
+	case "guest":
+		g, err := t.Guest(id)
+		if err != nil || g == nil {
+			return false, orMissing(err, missing)
+		}
+		if worldfile.Plain(&g.Name, &g.Purpose, &g.Language, &g.Location) == nil {
+			return false, nil
+		}
+		return t.PutGuest(g)
+	case "item":
+		it, place, ok, err := t.Item(id)
+		if err != nil || !ok {
+			return false, orMissing(err, missing)
+		}
+		if worldfile.Plain(&it.Name) == nil {
+			return false, nil
+		}
+		return t.PutItem(&it, place)
+	}
+	for _, kept := range []struct {
+		doc func(kind, id string) ([]byte, error)
+		put func(kind, id string, doc []byte) (bool, error)
+	}{{t.Record, t.PutRecord}, {t.PolicyDoc, t.PutPolicy}} {
+		doc, err := kept.doc(kind, id)
+		if err != nil {
+			return false, err
+		}
+		if doc == nil {
+			continue
+		}
+		next, err := worldfile.Mended(doc)
+		if err != nil {
+			return false, &Invalid{"id", id, "it is no record of texts; " + err.Error()}
+		}
+		return kept.put(kind, id, next)
+	}
+	return false, missing
 }
 
 // Journal returns entries of the journal, the newest first.
@@ -586,6 +787,19 @@ func (s *Service) SetRule(ctx context.Context, who, why string, c RuleChange) er
 			set.Counts = limits[rule.ID]
 		}
 		return world.Merge(now.Policy(), &world.World{Rules: []world.RuleSetting{set}}), nil
+	})
+}
+
+// SetTwoPeople changes when somebody else must confirm what is published: never, where it
+// loosens something, or always.
+func (s *Service) SetTwoPeople(ctx context.Context, who, why, when string) error {
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		if now.Policy().Organisation == nil {
+			return nil, fmt.Errorf("%w: nothing is said of the organisation yet; load it first", ErrConflict)
+		}
+		o := *now.Policy().Organisation
+		o.TwoPeople = when
+		return world.Merge(now.Policy(), &world.World{Organisation: &o}), nil
 	})
 }
 
@@ -679,7 +893,20 @@ func (s *Service) SponsorOf(ctx context.Context, a addr.Address) (string, error)
 
 // EndingSoon lists guests and grants that end before a moment.
 func (s *Service) EndingSoon(ctx context.Context, until moment.Moment, limit int) ([]store.Ending, error) {
-	return s.store.EndingSoon(ctx, int64(s.Now()), int64(until), limit)
+	st, now := s.State(), s.Now()
+	list, err := s.store.EndingSoon(ctx, int64(now), int64(until), limit)
+	return slices.DeleteFunc(list, func(e store.Ending) bool { // whose dates have come already loses nothing more
+		a, err := addr.Parse(e.Who)
+		if err != nil {
+			return false
+		}
+		i := st.PartyOf(a)
+		if i == ^uint32(0) {
+			return false
+		}
+		state, _, _, ok := st.StateOf(i, now)
+		return ok && state == world.StateSuspended || !ok && e.What == "record"
+	}), err
 }
 
 // ours reports whether an address is at a domain of ours, by a policy that is not in force

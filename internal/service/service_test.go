@@ -61,7 +61,7 @@ func start(t *testing.T, dsn string) (*Service, *clock) {
 const small = `
 wexillum: 1
 organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}
-rules: {directory.guests: {default: on}, directory.terms: {default: optional}, spaces.guests: {default: off}}
+rules: {directory.guests: {default: on}, directory.terms: {default: optional}, spaces.guests: {default: off}, guests.review_silence: {default: keep}}
 partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {spaces.in: yes}, rules: {spaces.pages: on}, stance: {chat.in: {says: admits}}}]
 people: [{id: uma, name: Uma}]
 spaces: [{id: dossier, kind: team, owners: [uma], rules: {spaces.guests: on}, items: [{id: notes, kind: page, name: Notes}, {id: kit, kind: file, rules: {files.bearer_links: on}}]}]
@@ -72,7 +72,7 @@ grants: [{party: maren@ilvane.example, resource: space:dossier, role: contribute
 
 func load(t *testing.T, s *Service, text string) Loaded {
 	t.Helper()
-	l, err := s.Load(t.Context(), "test", "", "test", []byte(text), false)
+	l, err := s.Load(Restoring(t.Context()), "test", "", "test", []byte(text), false)
 	check(t, err)
 	return l
 }
@@ -98,7 +98,7 @@ func decide(t *testing.T, s *Service, who, action, resource string) bool {
 // changes nothing at all.
 func TestLoad(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
-	preview, err := s.Load(t.Context(), "test", "", "test", []byte(small), true)
+	preview, err := s.Load(Restoring(t.Context()), "test", "", "test", []byte(small), true)
 	check(t, err)
 	if preview.Changed == 0 || s.State().Head.Seq != 0 {
 		t.Fatalf("%+v, %+v", preview, s.State().Head)
@@ -264,10 +264,10 @@ func TestAccounts(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	ctx := t.Context()
 	check(t, s.PutAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
-	who, err := s.SignIn(ctx, "captain", "a long password")
+	who, err := s.SignIn(ctx, "captain", "a long password", WayClient, "")
 	check(t, err)
 	for name, password := range map[string]string{"captain": "another password", "nobody": "a long password", "captain ": "a long password", "käpt'n": "x"} {
-		if _, err := s.SignIn(ctx, name, password); !errors.Is(err, ErrDenied) {
+		if _, err := s.SignIn(ctx, name, password, WayClient, ""); !errors.Is(err, ErrDenied) {
 			t.Errorf("%q with %q: %v", name, password, err)
 		}
 	}
@@ -308,6 +308,12 @@ func TestAccounts(t *testing.T) {
 		"no password":      func() error { return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "") },
 		"no person": func() error {
 			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "member"}, "a long password")
+		},
+		"a password that is tried first": func() error {
+			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "password123456")
+		},
+		"its own name twice": func() error {
+			return s.PutAccount(ctx, "test", "", Account{Name: "quartermaster", Role: "auditor"}, "quartermasterquartermaster")
 		},
 		"an unknown person": func() error {
 			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "member", Person: "eve"}, "a long password")
@@ -365,3 +371,25 @@ func TestPast(t *testing.T) {
 }
 
 func done(_ Weighed, err error) error { return err }
+
+// TestTokensWithoutDatabase asks who a token stands for while the database is away: what was
+// found holds for five minutes, and not longer.
+func TestTokensWithoutDatabase(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	ctx := t.Context()
+	check(t, s.PutAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
+	text, _, err := s.ClientToken(ctx, Who{Name: "captain", Role: Administrator})
+	check(t, err)
+	if _, err := s.Bearer(ctx, text); err != nil {
+		t.Fatal(err)
+	}
+	check(t, s.store.Close())
+	c.forward(4 * time.Minute)
+	if who, err := s.Bearer(ctx, text); err != nil || who.Name != "captain" {
+		t.Errorf("after four minutes: %+v, %v", who, err)
+	}
+	c.forward(time.Minute)
+	if who, err := s.Bearer(ctx, text); err == nil || errors.Is(err, ErrDenied) {
+		t.Errorf("after five minutes: %+v, %v", who, err)
+	}
+}

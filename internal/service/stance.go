@@ -1,8 +1,10 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"strings"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -23,18 +25,12 @@ func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, 
 		if err != nil {
 			return err
 		}
-		// The words are read as a file's are, so that both say the same of the same mistake.
-		text := append(append([]byte(`{"wexillum": "1", "partners": [{"id": "probe", "name": "probe", "stance": {"`+k.String()+`": `), doc...), "}}]}"...)
-		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+		st, err := s.readStance(now, k, doc)
 		if err != nil {
-			return fieldError("stance", key, err)
+			return err
 		}
-		st := part.Partners[0].Stance[0]
-		if !st.AsOf.IsSet() && st.Says != world.SaysUnknown {
-			st.AsOf = s.Now()
-		}
-		if st.AsOf.IsSet() && st.AsOf > s.Now() {
-			return &Invalid{"as_of", st.AsOf.String(), "it lies ahead; a stance is what somebody has said already"}
+		if recordedByHand := st.Source == "recorded" && st.Says != world.SaysUnknown; recordedByHand && st.Said == "" {
+			return &Invalid{"said_by", "", "say who of theirs said so; a stance closes letters, and somebody will ask"}
 		}
 		if _, err = t.PutRecord("stance", store.StanceKey(partner, k), worldfile.StanceDoc(&st)); err != nil {
 			return err
@@ -47,6 +43,71 @@ func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, 
 			how += ": " + why
 		}
 		return s.settle(t, now, withStance(p, st), how)
+	})
+}
+
+// readStance reads a stance as the file format has it; without a date it was said now.
+func (s *Service) readStance(now *State, k catalogue.Key, doc []byte) (world.Stance, error) {
+	// The words are read as a file's are, so that both say the same of the same mistake.
+	text := append(append([]byte(`{"wexillum": "1", "partners": [{"id": "probe", "name": "probe", "stance": {"`+k.String()+`": `), doc...), "}}]}"...)
+	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+	if err != nil {
+		return world.Stance{}, fieldError("stance", k.String(), err)
+	}
+	st := part.Partners[0].Stance[0]
+	if !st.AsOf.IsSet() && st.Says != world.SaysUnknown {
+		st.AsOf = s.Now()
+	}
+	if st.AsOf.IsSet() && st.AsOf > s.Now() {
+		return st, &Invalid{"as_of", st.AsOf.String(), "it lies ahead; a stance is what somebody has said already"}
+	}
+	return st, nil
+}
+
+// UndoStance takes back what was recorded last of a key: what was before it counts again, and
+// letters that it closed are open as they were.
+func (s *Service) UndoStance(ctx context.Context, who, why, partner, key string) error {
+	k, ok := catalogue.ParseKey(key)
+	if !ok {
+		return &Invalid{"key", key, "write a service and a direction, as chat.in or spaces.out"}
+	}
+	return s.change(ctx, who, cmp.Or(strings.TrimSpace(why), "taken back"), func(now *State, t *store.Tx) error {
+		if _, err := now.Partner(partner); err != nil {
+			return err
+		}
+		id := store.StanceKey(partner, k)
+		before, change, err := t.Before("stance", id)
+		if err != nil {
+			return err
+		}
+		if change == 0 {
+			return fmt.Errorf("%w: nothing is recorded of %s and %s", ErrNotFound, partner, k)
+		}
+		if before == nil {
+			_, err = t.EndRecord("stance", id)
+		} else {
+			_, err = t.PutRecord("stance", id, before)
+		}
+		if err != nil {
+			return err
+		}
+		closed, err := t.OfChange(change, "letter")
+		if err != nil {
+			return err
+		}
+		for _, id := range closed {
+			was, by, err := t.Before("letter", id)
+			if err != nil {
+				return err
+			}
+			if by != change || was == nil { // something else became of it since
+				continue
+			}
+			if _, err := t.PutRecord("letter", id, was); err != nil {
+				return err
+			}
+		}
+		return nil
 	})
 }
 

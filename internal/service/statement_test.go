@@ -257,14 +257,14 @@ func TestStatementSays(t *testing.T) {
 			t.Errorf("%s is %s, want %s", key, got, want)
 		}
 	}
-	letter, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "chat.in")})
+	letter, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "chat.in")}, false, false)
 	check(t, err)
 	fetch()
 	want("chat.in", "admits open statement [messages voice presence]")
 	want("files.out", "admits open statement []")
 	want("spaces.in", "refuses their_turn statement []")
 	want("mail.in", "refuses shut statement []") // it is newer than what was recorded
-	if l, _ := s.Letter(t.Context(), letter.ID); l.Answer != world.AnswerAdmitted || l.Said != "statement of lamps.example" {
+	if l, _ := s.Letter(t.Context(), letter.Letter.ID); l.Answer != world.AnswerAdmitted || l.Said != "statement of lamps.example" {
 		t.Errorf("%+v", l)
 	}
 	// One that is fetched again at once writes nothing.
@@ -281,7 +281,7 @@ func TestStatementSays(t *testing.T) {
 	want("chat.in", "admits open statement [messages]")
 	want("files.out", "refuses shut statement []")
 	// What somebody recorded later counts until a newer statement.
-	check(t, s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"refuses","source":"recorded"}`)))
+	check(t, s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"refuses","source":"recorded","said_by":"their desk"}`)))
 	want("chat.in", "refuses their_turn recorded []")
 	clock.at = clock.at.Add(time.Minute)
 	fetch()

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/catalogue"
@@ -95,11 +96,10 @@ type ValueChange struct {
 	IfMatch string
 }
 
-// SetValue changes what a partner, space, item or meeting says of a rule.
-func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) error {
-	rule, err := FindRule(c.Rule)
-	if err != nil {
-		return err
+// parse reads the rule and the value, Unset for none.
+func (c *ValueChange) parse() (rule *catalogue.Rule, v catalogue.Value, err error) {
+	if rule, err = FindRule(c.Rule); err != nil {
+		return nil, 0, err
 	}
 	layer, _ := c.Where.Layer()
 	if rule.Layers&layer == 0 {
@@ -107,54 +107,71 @@ func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) 
 		if names := rule.Layers.Names(); len(names) > 0 {
 			where = "it may be set at: " + strings.Join(names, ", ")
 		}
-		return &Invalid{"rule", c.Rule, fmt.Sprintf("it cannot be set at %s; %s", c.Where, where)}
+		return nil, 0, &Invalid{"rule", c.Rule, fmt.Sprintf("it cannot be set at %s; %s", c.Where, where)}
 	}
-	v := catalogue.Unset
+	v = catalogue.Unset
 	if c.Value != "" {
-		if v, err = ParseValue(rule, "value", c.Value); err != nil {
-			return err
-		}
+		v, err = ParseValue(rule, "value", c.Value)
 	}
-	change := func(now *State, was []world.Setting) ([]world.Setting, error) {
-		limit, _, _, _ := now.RuleState(rule.ID)
-		if v != catalogue.Unset && !c.Held && rule.Scale.Looser(v, limit) {
-			return nil, &Invalid{"value", c.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which an administrator can raise; or give it as held back", rule.Name, rule.Scale.Format(limit))}
+	return rule, v, err
+}
+
+// on returns what a place says of rules after the change.
+func (c *ValueChange) on(now *State, rule *catalogue.Rule, v catalogue.Value, was []world.Setting) (out []world.Setting, err error) {
+	limit, _, _, _ := now.RuleState(rule.ID)
+	if v != catalogue.Unset && !c.Held && rule.Scale.Looser(v, limit) {
+		return nil, &Invalid{"value", c.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which an administrator can raise; or give it as held back", rule.Name, rule.Scale.Format(limit))}
+	}
+	found := false
+	for _, x := range was {
+		if x.Rule != rule.ID {
+			out = append(out, x)
+			continue
 		}
-		var out []world.Setting
-		found := false
-		for _, x := range was {
-			if x.Rule != rule.ID {
-				out = append(out, x)
-				continue
-			}
-			found = true
-			if v != catalogue.Unset {
-				out = append(out, world.Setting{Rule: rule.ID, Value: v, Held: c.Held})
-			}
-		}
-		if !found && v != catalogue.Unset {
+		found = true
+		if v != catalogue.Unset {
 			out = append(out, world.Setting{Rule: rule.ID, Value: v, Held: c.Held})
 		}
-		if !found && v == catalogue.Unset {
-			return nil, fmt.Errorf("%w: %s says nothing of %s", ErrNotFound, c.Where, rule.Name)
-		}
-		return out, nil
+	}
+	if !found && v != catalogue.Unset {
+		out = append(out, world.Setting{Rule: rule.ID, Value: v, Held: c.Held})
+	}
+	if !found && v == catalogue.Unset {
+		return nil, fmt.Errorf("%w: %s says nothing of %s", ErrNotFound, c.Where, rule.Name)
+	}
+	return out, nil
+}
+
+// SetValue changes what a partner, space, item or meeting says of a rule. What lets more
+// through at a space, item or meeting than before needs a reason.
+func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) error {
+	rule, v, err := c.parse()
+	if err != nil {
+		return err
 	}
 	if c.Where.Partner != "" {
 		_, err := s.edit(ctx, By{Who: who, Why: why, IfMatch: c.IfMatch}, c.Where.Partner, peopleOf(c.Where.Partner), func(now *State, p *world.Partner) (err error) {
-			p.Rules, err = change(now, p.Rules)
+			p.Rules, err = c.on(now, rule, v, p.Rules)
 			return err
 		})
 		return err
 	}
 	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		return onRules(t, c.Where, func(was []world.Setting, doc []byte) ([]world.Setting, bool, error) {
+		var after *engine.Snapshot
+		err := onRules(t, c.Where, func(was []world.Setting, doc []byte) ([]world.Setting, bool, error) {
 			if c.IfMatch != "" && c.IfMatch != Etag(doc) {
 				return nil, false, ErrStale
 			}
-			next, err := change(now, was)
+			next, err := c.on(now, rule, v, was)
+			if err == nil {
+				after, err = s.weighedFirst(now, &c, rule, v, why)
+			}
 			return next, true, err
 		})
+		if err != nil || after == nil {
+			return err
+		}
+		return s.forward(now, after, t, engine.Reviewed(now.Snapshot, rule.ID, c.Where.Resource)...)
 	})
 }
 
@@ -283,6 +300,18 @@ func (s *Service) readException(known worldfile.Known, doc []byte, id string) (*
 	return part, nil
 }
 
+// notOver refuses exceptions that are over when they are made.
+func notOver(live, next *world.World, at moment.Moment) error {
+	for i := range next.Exceptions {
+		x := &next.Exceptions[i]
+		if x.Until > at || slices.ContainsFunc(live.Exceptions, func(old world.Exception) bool { return old.ID == x.ID }) {
+			continue
+		}
+		return &Invalid{"until", x.Until.String(), fmt.Sprintf("the exception %s would be over already; end one that is in force with exception end", x.ID)}
+	}
+	return nil
+}
+
 // PutException makes an exception, or replaces one where add is false.
 func (s *Service) PutException(ctx context.Context, who, why string, doc []byte, id string, add bool, ifMatch string) error {
 	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
@@ -299,7 +328,8 @@ func (s *Service) PutException(ctx context.Context, who, why string, doc []byte,
 		if err != nil {
 			return nil, err
 		}
-		return world.Merge(now.Policy(), part), nil
+		next := world.Merge(now.Policy(), part)
+		return next, notOver(now.Policy(), next, s.Now())
 	})
 }
 
@@ -395,6 +425,9 @@ func (s *Service) ImportExceptions(ctx context.Context, who, why string, docs []
 				continue
 			}
 			part, err := s.readException(now, docs[i], l.ID)
+			if err == nil {
+				err = notOver(now.Policy(), part, s.Now())
+			}
 			if err == nil && seen[l.ID] > 0 {
 				err = &Invalid{"id", l.ID, fmt.Sprintf("line %d has this id already", seen[l.ID])}
 			}
@@ -424,4 +457,56 @@ func (s *Service) ImportExceptions(ctx context.Context, who, why string, docs []
 		return next, nil
 	})
 	return written, err
+}
+
+// Choosable is what can be chosen at a place: the chain that the choices come from, and where in
+// it the place stands.
+type Choosable struct {
+	Chain *engine.Chain
+	Layer engine.LayerName
+	Where string
+	About world.Resource
+}
+
+// Choosing finds it for a rule: where is a place as ParseWhere reads it, empty for the
+// organisation or, with a person, for exceptions of theirs.
+func (s *State) Choosing(ruleName, where, person, party string, at moment.Moment) (*Choosable, error) {
+	rule, err := FindRule(ruleName)
+	if err != nil {
+		return nil, err
+	}
+	out := &Choosable{Layer: engine.DefaultLayer, Where: "organisation"}
+	c := engine.Context{Resource: engine.NoResource, At: at, Person: person}
+	if where != "" {
+		w, err := ParseWhere(where)
+		if err != nil {
+			return nil, err
+		}
+		is, layer := w.Layer()
+		out.Layer, out.Where = layer, w.String()
+		if rule.Layers&is == 0 {
+			return nil, &Invalid{"rule", rule.Name, "it cannot be set at " + out.Where}
+		}
+		if w.Partner == "" {
+			c.Resource = w.Resource
+		} else if p, err := s.Partner(w.Partner); err != nil {
+			return nil, err
+		} else {
+			c.Party = partyIn(p)
+		}
+	}
+	if person != "" {
+		if rule.Layers&catalogue.AtPeople == 0 {
+			return nil, &Invalid{"rule", rule.Name, "it cannot be set for people"}
+		}
+		if where == "" {
+			out.Layer, out.Where = engine.PeopleLayer, "person:"+person
+		}
+	}
+	if party != "" {
+		c.Party = party
+	}
+	out.About = c.Resource
+	out.Chain, err = s.ChainOf(rule.ID, c)
+	return out, err
 }

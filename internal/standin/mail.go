@@ -194,7 +194,7 @@ func (s *mailSession) Data(r io.Reader) error {
 	}
 	if s.m.path != "" {
 		if text, err := json.Marshal(s.m.list); err == nil {
-			_ = os.WriteFile(s.m.path, text, 0o600)
+			_ = keep(s.m.path, text)
 		}
 	}
 	close(s.m.came)

@@ -29,8 +29,9 @@ type Neighbour struct {
 	Domain string
 	Clock  func() time.Time // nil is the system's
 
-	signer *ecdsa.PrivateKey // of its sign-in
-	grants map[string]signInGrant
+	signer     *ecdsa.PrivateKey // of its sign-in
+	unverified bool
+	grants     map[string]signInGrant
 
 	mu   sync.Mutex
 	path string // where it is kept; empty for nowhere
@@ -101,7 +102,7 @@ func (n *Neighbour) save() error {
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(n.path, text, 0o600)
+	return keep(n.path, text)
 }
 
 // Announce makes the next key and says so in statements from now on.

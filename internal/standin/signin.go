@@ -112,7 +112,13 @@ func (n *Neighbour) signIn(r chi.Router) {
 		if err == nil {
 			var s jose.Signer
 			if s, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "sign-in"}}, (&jose.SignerOptions{}).WithType("JWT")); err == nil {
-				claims, _ := json.Marshal(map[string]any{"iss": issuer(r), "aud": SignInClient, "sub": g.email, "email": g.email, "email_verified": true, "nonce": g.nonce, "iat": n.now().Unix(), "exp": n.now().Add(5 * time.Minute).Unix()})
+				said := map[string]any{"iss": issuer(r), "aud": SignInClient, "sub": g.email, "email": g.email, "nonce": g.nonce, "iat": n.now().Unix(), "exp": n.now().Add(5 * time.Minute).Unix()}
+				n.mu.Lock()
+				if !n.unverified {
+					said["email_verified"] = true
+				}
+				n.mu.Unlock()
+				claims, _ := json.Marshal(said)
 				var x *jose.JSONWebSignature
 				if x, err = s.Sign(claims); err == nil {
 					var text string
@@ -125,6 +131,13 @@ func (n *Neighbour) signIn(r chi.Router) {
 		}
 		http.Error(w, err.Error(), 500)
 	})
+}
+
+// Unverified lets the sign-in say nothing of whether it verified an address.
+func (n *Neighbour) Unverified(yes bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.unverified = yes
 }
 
 // local reports whether an address is on this machine: a stand-in serves nobody else.

@@ -47,20 +47,26 @@ type Fetcher struct {
 // Fetched is a statement as it came, with the keys that were published beside it.
 type Fetched struct{ JWS, JWKS []byte }
 
-// private holds the networks that are not public besides those netip knows:
-// shared address space (RFC 6598), benchmarking (RFC 2544), documentation
-// (RFC 5737), NAT64 (RFC 6052) and what stands for the whole or is reserved.
+// private holds the networks that are not public besides those netip knows: the special-purpose
+// address registries of RFC 6890 as they stand, and relays that lead into others.
 var private = func() (out []netip.Prefix) {
-	for _, s := range []string{"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4", "64:ff9b::/96", "64:ff9b:1::/48", "100::/64", "2001:db8::/32", "2002::/16"} {
+	for _, s := range []string{
+		"0.0.0.0/8", "100.64.0.0/10", "192.0.0.0/24", "192.0.2.0/24", "192.31.196.0/24", "192.52.193.0/24", "192.88.99.0/24", "192.175.48.0/24", "198.18.0.0/15", "198.51.100.0/24", "203.0.113.0/24", "240.0.0.0/4",
+		"2001::/23", "2001:db8::/32", "2002::/16", "2620:4f:8000::/48", "3fff::/20",
+	} {
 		out = append(out, netip.MustParsePrefix(s))
 	}
 	return
 }()
 
+// globalIPv6 is the only part of IPv6 from which global addresses are given out (RFC 3587 §3):
+// outside it are, among others, NAT64, discard-only, segment routing and site-local addresses.
+var globalIPv6 = netip.MustParsePrefix("2000::/3")
+
 // Public reports whether an address is one that anybody may reach.
 func Public(a netip.Addr) bool {
 	a = a.Unmap()
-	if !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() {
+	if !a.IsGlobalUnicast() || a.IsPrivate() || a.IsLoopback() || a.IsLinkLocalUnicast() || a.Is6() && !globalIPv6.Contains(a) {
 		return false
 	}
 	for _, p := range private {
@@ -97,9 +103,28 @@ func (f *Fetcher) Fetch(ctx context.Context, address, ours string) (Fetched, err
 	return out, err
 }
 
-// Client is what fetches: for other calls to partners too, with the same limits on where
-// they may be.
-func (f *Fetcher) Client() *http.Client { return f.client() }
+// Client is what fetches, for other calls to partners: with the same limits on where they may
+// be, and of ten seconds and 256 KiB for an answer.
+func (f *Fetcher) Client() *http.Client {
+	c := f.client()
+	c.Timeout = f.Timeout
+	if c.Timeout == 0 {
+		c.Timeout = 10 * time.Second
+	}
+	c.Transport = bounded{c.Transport}
+	return c
+}
+
+// bounded is a transport whose answers end with an error where they are too large.
+type bounded struct{ http.RoundTripper }
+
+func (b bounded) RoundTrip(r *http.Request) (*http.Response, error) {
+	resp, err := b.RoundTripper.RoundTrip(r)
+	if err == nil {
+		resp.Body = http.MaxBytesReader(nil, resp.Body, 4*MaxBody)
+	}
+	return resp, err
+}
 
 func (f *Fetcher) client() *http.Client {
 	dial := &net.Dialer{Timeout: 5 * time.Second, Control: func(_, address string, _ syscall.RawConn) error {

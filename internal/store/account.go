@@ -83,12 +83,46 @@ func (t *Tx) PutAccount(a Account, endTokens bool) error {
 		return err
 	}
 	if endTokens {
-		if err := t.exec("DELETE FROM token WHERE account = ?", a.Name); err != nil {
+		if err := t.endOf(a.Name); err != nil {
 			return err
 		}
 	}
 	return t.exec("INSERT INTO account ("+accountColumns+") VALUES (?,?,?,?,?) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
 		a.Name, a.Role, a.Person, a.Password, a.Disabled)
+}
+
+// endOf ends the client's tokens and the sessions of an account.
+func (t *Tx) endOf(account string) error {
+	if err := t.exec("DELETE FROM token WHERE account = ?", account); err != nil {
+		return err
+	}
+	return t.EndSessions(account)
+}
+
+// EndSessions ends the sessions of a name for good: those that began before the last entry of
+// this change. A name is that of an account, guest:ADDRESS, partner:ID for all guests of a
+// partner, or barred:KEY for those that a bar is of.
+func (t *Tx) EndSessions(name string) error {
+	return t.exec("INSERT INTO ended_sessions (name, seq) VALUES (?,?) ON DUPLICATE KEY UPDATE seq = VALUES(seq)", name, t.head.Seq)
+}
+
+// EndAll ends every session and every token of an account, or every session of a guest.
+func (t *Tx) EndAll(name string) error {
+	if _, err := t.Note("sessions", name, []byte(`{}`), nil); err != nil {
+		return err
+	}
+	return t.endOf(name)
+}
+
+// SessionsEnded returns the last journal entry that ended sessions of any of the names; 0 for
+// none.
+func (s *Store) SessionsEnded(ctx context.Context, names ...string) (seq uint64, err error) {
+	args := make([]any, len(names))
+	for i, n := range names {
+		args[i] = n
+	}
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(seq), 0) FROM ended_sessions WHERE name IN ("+marks(len(names))+")", args...).Scan(&seq)
+	return
 }
 
 func accountDoc(a Account) []byte {
@@ -178,3 +212,6 @@ func (s *Store) EndingSoon(ctx context.Context, from, until int64, limit int) (o
 		})
 	return
 }
+
+// SignInKind is the kind of journal entries of signing in, by name of account or address.
+const SignInKind = "sign_in"

@@ -8,6 +8,8 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -18,16 +20,17 @@ import (
 	"wexillum.example/internal/core/addr"
 )
 
-// PseudonymMark begins the local part of every pseudonym.
-const PseudonymMark = "forgotten."
+// pseudonymStart begins the local part of a pseudonym, for whoever reads it. What makes it one
+// is its column: an address may begin like this, too.
+const pseudonymStart = "forgotten."
 
 // Forgettable lists the addresses whose record was removed before a moment and that have
 // none since.
 func (s *Store) Forgettable(ctx context.Context, before time.Time, limit int) (out []string, err error) {
-	err = each(ctx, s.db, `SELECT DISTINCT j.id FROM journal j WHERE j.kind = 'guest' AND j.now IS NULL AND j.at < ? AND j.id NOT LIKE ?
+	err = each(ctx, s.db, `SELECT DISTINCT j.id FROM journal j WHERE j.kind = 'guest' AND j.now IS NULL AND j.at < ? AND NOT j.pseudonym
 		AND NOT EXISTS (SELECT 1 FROM guest g WHERE g.address = j.id AND g.until_seq = ?)
 		AND NOT EXISTS (SELECT 1 FROM journal k WHERE k.kind = 'guest' AND k.id = j.id AND k.now IS NULL AND k.at >= ?) LIMIT ?`,
-		[]any{before.UTC(), PseudonymMark + "%", open, before.UTC(), limit}, func(r *sql.Rows) error {
+		[]any{before.UTC(), open, before.UTC(), limit}, func(r *sql.Rows) error {
 			var a string
 			err := r.Scan(&a)
 			out = append(out, a)
@@ -47,7 +50,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	}
 	b := make([]byte, 8)
 	_, _ = rand.Read(b)
-	pseudonym = PseudonymMark + hex.EncodeToString(b) + "@" + a.Domain().String()
+	pseudonym = pseudonymStart + hex.EncodeToString(b) + "@" + a.Domain().String()
 	var names []string
 	if err := each(t.ctx, t.tx, "SELECT DISTINCT name FROM guest WHERE address = ? AND name != ''", []any{address}, func(r *sql.Rows) error {
 		var n string
@@ -73,7 +76,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		}
 		return false
 	}
-	if err := t.exec("UPDATE guest SET address = ?, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
+	if err := t.exec("UPDATE guest SET address = ?, pseudonym = TRUE, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
 		return "", err
 	}
 	if err := t.exec("UPDATE `grant` SET party = ? WHERE party = ?", pseudonym, address); err != nil {
@@ -120,7 +123,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
-	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind = 'digest' AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?"} {
+	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind = 'digest' AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)"} {
 		if err := t.exec(q, address); err != nil {
 			return "", err
 		}
@@ -158,7 +161,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		if about && e.Who != "wexillum" { // why somebody was invited is theirs too
 			e.Why = ""
 		}
-		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ? WHERE seq = ?", e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], e.Seq); err != nil {
+		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ?, pseudonym = pseudonym OR ? WHERE seq = ?", e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], own, e.Seq); err != nil {
 			return "", err
 		}
 		now := e.digest()
@@ -248,7 +251,7 @@ type forgotten struct {
 // forgetDoc takes a person out of a doc: of their own record what describes them, elsewhere
 // their address and name.
 func forgetDoc(doc []byte, kind string, own bool, said func(string) string) []byte {
-	if own && (kind == "invitation" || kind == "wish") {
+	if own && (kind == "invitation" || kind == "wish" || kind == SignInKind) {
 		return []byte("{}")
 	}
 	if own && kind == "guest" {
@@ -270,7 +273,8 @@ func forgetDoc(doc []byte, kind string, own bool, said func(string) string) []by
 
 // reseal gives every entry of a journal that was begun before entries had a salt one, and
 // seals them anew.
-func (s *Store) reseal(ctx context.Context) error {
+// What holds is sealed, and nothing else: each entry is held against its seal of before first.
+func (s *Store) reseal(ctx context.Context, name string) error {
 	tx, err := s.db.BeginTx(ctx, nil)
 	if err != nil {
 		return err
@@ -280,12 +284,15 @@ func (s *Store) reseal(ctx context.Context) error {
 	if err := tx.QueryRowContext(ctx, "SELECT seal FROM head WHERE one = 1 FOR UPDATE").Scan(&seal); err != nil {
 		return err
 	}
-	var before [32]byte
+	var was, before [32]byte
 	for last := uint64(0); ; {
 		var list []Entry
-		if err := each(ctx, tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT 1000", []any{last}, func(r *sql.Rows) error {
-			e, err := scanEntry(r)
-			list = append(list, e)
+		var seals [][]byte
+		if err := each(ctx, tx, "SELECT "+entryColumns+", seal FROM journal WHERE seq > ? ORDER BY seq LIMIT 1000", []any{last}, func(r *sql.Rows) error {
+			var e Entry
+			var seal []byte
+			err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest, &seal)
+			list, seals = append(list, e), append(seals, seal)
 			return err
 		}); err != nil {
 			return err
@@ -295,7 +302,15 @@ func (s *Store) reseal(ctx context.Context) error {
 		}
 		for i := range list {
 			e := &list[i]
-			e.Salt = newSalt()
+			if e.Salt == nil && e.Digest == nil {
+				was = e.sealUnsalted(was)
+				e.Salt = newSalt()
+			} else {
+				was = e.seal(was)
+			}
+			if e.Seq != last+1 || string(was[:]) != string(seals[i]) {
+				return fmt.Errorf("the journal was altered at entry %d before this upgrade; it is not sealed anew, so that it can be looked into. Bring back a copy of the database that holds, or start the program that wrote it", last+1)
+			}
 			before = e.seal(before)
 			if _, err := tx.ExecContext(ctx, "UPDATE journal SET salt = ?, seal = ? WHERE seq = ?", e.Salt, before[:], e.Seq); err != nil {
 				return err
@@ -303,10 +318,25 @@ func (s *Store) reseal(ctx context.Context) error {
 			last = e.Seq
 		}
 	}
+	if string(seal) != string(was[:]) && !(was == [32]byte{} && len(seal) == 32) {
+		return errors.New("the last entries of the journal were removed before this upgrade; it is not sealed anew")
+	}
 	if _, err := tx.ExecContext(ctx, "UPDATE head SET seal = ? WHERE one = 1", before[:]); err != nil {
 		return err
 	}
+	if _, err := tx.ExecContext(ctx, "DELETE FROM upgrade_step WHERE name = ?", name); err != nil {
+		return err
+	}
 	return tx.Commit()
+}
+
+// sealUnsalted is the seal of entries before they had a salt (schemas below 4).
+func (e *Entry) sealUnsalted(before [32]byte) [32]byte {
+	h := sha256.New()
+	h.Write(before[:])
+	e.place(h)
+	e.words(h)
+	return [32]byte(h.Sum(nil))
 }
 
 func newSalt() []byte {

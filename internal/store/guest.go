@@ -78,6 +78,9 @@ func (t *Tx) EndGuest(address string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	if err := t.EndSessions("guest:" + address); err != nil {
+		return false, err
+	}
 	return true, t.exec("UPDATE guest SET until_seq = ? WHERE address = ? AND until_seq = ?", seq, address, open)
 }
 

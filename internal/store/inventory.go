@@ -136,11 +136,11 @@ func (s *Store) Items(ctx context.Context, space string) (out []world.Item, err 
 	return
 }
 
-const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence, home_closed"
+const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence, home_closed, dates_from, taken_over"
 
 func guestRow(g *world.Guest) []any {
 	return []any{g.Address.String(), g.Name, g.Sponsor, g.Purpose, g.State, g.Cause, int64(g.StateSince), g.Origins, int64(g.Since), int64(g.Accepted),
-		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence, int64(g.HomeClosed)}
+		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence, int64(g.HomeClosed), int64(g.DatesFrom), g.TakenOver}
 }
 
 type scanner interface{ Scan(...any) error }
@@ -148,7 +148,7 @@ type scanner interface{ Scan(...any) error }
 func scanGuest(r scanner) (g world.Guest, err error) {
 	var address string
 	err = r.Scan(&address, &g.Name, &g.Sponsor, &g.Purpose, &g.State, &g.Cause, (*int64)(&g.StateSince), &g.Origins, (*int64)(&g.Since), (*int64)(&g.Accepted),
-		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence, (*int64)(&g.HomeClosed))
+		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence, (*int64)(&g.HomeClosed), (*int64)(&g.DatesFrom), &g.TakenOver)
 	if err == nil {
 		g.Address, err = addr.Parse(address)
 	}
@@ -178,12 +178,17 @@ func (t *Tx) ReplaceGuest(old, g *world.Guest) (bool, error) {
 	if err != nil {
 		return false, err
 	}
+	if old != nil && g.State == world.StateSuspended && old.State != g.State { // for good, also where they are brought back
+		if err := t.EndSessions("guest:" + g.Address.String()); err != nil {
+			return false, err
+		}
+	}
 	if before != nil {
 		if err := t.exec("UPDATE guest SET until_seq = ? WHERE address = ? AND until_seq = ?", seq, g.Address.String(), open); err != nil {
 			return false, err
 		}
 	}
-	return true, t.exec("INSERT INTO guest ("+guestColumns+", from_seq) VALUES ("+marks(19)+")", append(guestRow(g), seq)...)
+	return true, t.exec("INSERT INTO guest ("+guestColumns+", from_seq) VALUES ("+marks(21)+")", append(guestRow(g), seq)...)
 }
 
 func marks(n int) string { return strings.TrimSuffix(strings.Repeat("?,", n), ",") }
@@ -320,6 +325,7 @@ type Sink interface {
 	PutLink(*world.Link)
 	SetForwarders(person string, all []world.Forwarder)
 	PutContact(*world.Contact)
+	SetFloors([]world.DatesFrom)
 	SetPolicy(*world.World)
 }
 
@@ -354,7 +360,7 @@ func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
 	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
 		return Head{}, err
 	}
-	w, err := readPolicy(ctx, tx, h)
+	w, err := readPolicyFor(ctx, tx, h, sink)
 	if err != nil {
 		return Head{}, err
 	}
@@ -444,7 +450,7 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 		it, _, err := scanItem(r)
 		return it, err
 	}, func(it *world.Item) error {
-		sink.PutItem(it)
+		putItem(sink, it)
 		return nil
 	}); err != nil {
 		return err
@@ -455,7 +461,7 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) (world.Guest, error) {
 		return scanGuest(r)
 	}, func(g *world.Guest) error {
-		sink.PutGuest(g)
+		putGuest(sink, g)
 		return nil
 	}); err != nil {
 		return err
@@ -472,6 +478,9 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := eachDoc(ctx, q, "contact", when, sink); err != nil {
 		return err
 	}
+	if err := readFloors(ctx, q, when, sink); err != nil {
+		return err
+	}
 	if _, ok := sink.(PartnerSink); !ok {
 		return nil
 	}
@@ -479,6 +488,38 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 		return err
 	}
 	return eachDoc(ctx, q, "statement", when, sink)
+}
+
+// readFloors hands over the floors of dates.
+func readFloors(ctx context.Context, q querier, when []any, sink Sink) error {
+	all := []world.DatesFrom{}
+	err := each(ctx, q, "SELECT doc FROM record WHERE kind = 'dates_from' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+		var doc []byte
+		if err := r.Scan(&doc); err != nil {
+			return err
+		}
+		return put(worldfile.DatesFromOf, doc, func(x *world.DatesFrom) { all = append(all, *x) })
+	})
+	if err == nil {
+		sink.SetFloors(all)
+	}
+	return err
+}
+
+// Floor returns a floor of dates as it is now, by whom it is for; ok says whether there is
+// one.
+func (t *Tx) Floor(of string) (x world.DatesFrom, ok bool, err error) {
+	doc, err := t.Record("dates_from", of)
+	if err != nil || doc == nil {
+		return x, false, err
+	}
+	x, err = worldfile.DatesFromOf(doc)
+	return x, err == nil, err
+}
+
+// PutFloor writes a floor of dates.
+func (t *Tx) PutFloor(x *world.DatesFrom) (bool, error) {
+	return t.PutRecord("dates_from", x.For(), worldfile.DatesFromDoc(x))
 }
 
 // eachGrants hands grants over party by party.
@@ -520,33 +561,70 @@ func eachForwarders(ctx context.Context, q querier, person string, when []any, s
 			all = nil
 		}
 	}
-	err := each(ctx, q, "SELECT doc FROM record WHERE "+where+" ORDER BY id", args, func(r *sql.Rows) error {
+	err := each(ctx, q, "SELECT id, doc FROM record WHERE "+where+" ORDER BY id", args, func(r *sql.Rows) error {
+		var id string
 		var doc []byte
-		if err := r.Scan(&doc); err != nil {
+		if err := r.Scan(&id, &doc); err != nil {
 			return err
 		}
-		f, err := worldfile.ForwarderOf(doc)
-		if err != nil {
-			return err
-		}
-		if len(all) > 0 && all[0].Mailbox != f.Mailbox {
-			flush()
-		}
-		all = append(all, f)
-		return nil
+		return readKept(sink, "forwarder", id, doc, func(doc []byte) error {
+			return put(worldfile.ForwarderOf, doc, func(f *world.Forwarder) {
+				if len(all) > 0 && all[0].Mailbox != f.Mailbox {
+					flush()
+				}
+				all = append(all, *f)
+			})
+		})
 	})
 	flush()
 	return err
 }
 
 func eachDoc(ctx context.Context, q querier, kind string, when []any, sink Sink) error {
-	return each(ctx, q, "SELECT doc FROM record WHERE kind = '"+kind+"' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+	return each(ctx, q, "SELECT id, doc FROM record WHERE kind = '"+kind+"' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+		var id string
 		var doc []byte
-		if err := r.Scan(&doc); err != nil {
+		if err := r.Scan(&id, &doc); err != nil {
 			return err
 		}
-		return putDoc(kind, doc, sink)
+		return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
 	})
+}
+
+// BadSink is a Sink that hears of records that cannot be read as they are kept. It gets them
+// without the characters that no text may hold, and goes on past those that even so are lost.
+type BadSink interface {
+	Sink
+	Bad(kind, id string, err error, lost bool)
+}
+
+// readKept reads a doc as worldfile.Kept does, and tells a sink that wants to hear of it.
+func readKept(sink Sink, kind, id string, doc []byte, read func(doc []byte) error) error {
+	_, bad, err := worldfile.Kept(func(d worldfile.Doc) (struct{}, error) { return struct{}{}, read(d) }, doc)
+	if b, ok := sink.(BadSink); ok && bad != nil {
+		b.Bad(kind, id, bad, err != nil)
+		return nil
+	}
+	return err
+}
+
+func putGuest(sink Sink, g *world.Guest) {
+	plain(sink, "guest", g.Address.String(), &g.Name, &g.Purpose, &g.Language, &g.Location)
+	sink.PutGuest(g)
+}
+
+func putItem(sink Sink, it *world.Item) {
+	plain(sink, "item", it.ID, &it.Name)
+	sink.PutItem(it)
+}
+
+// plain does the same with texts that are kept in columns.
+func plain(sink Sink, kind, id string, texts ...*string) {
+	if bad := worldfile.Plain(texts...); bad != nil {
+		if b, ok := sink.(BadSink); ok {
+			b.Bad(kind, id, bad, false)
+		}
+	}
 }
 
 func putDoc(kind string, doc []byte, sink Sink) error {
@@ -585,6 +663,11 @@ func (s *Store) Policy(ctx context.Context, h Head) (*world.World, error) {
 }
 
 func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
+	return readPolicyFor(ctx, q, h, nil)
+}
+
+// readPolicyFor tells a sink, where there is one that wants it, of what cannot be read.
+func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.World, error) {
 	w := &world.World{}
 	err := each(ctx, q, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ? ORDER BY kind, id", []any{h.Revision, h.Revision}, func(r *sql.Rows) error {
 		var kind, id string
@@ -592,7 +675,7 @@ func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
 		if err := r.Scan(&kind, &id, &doc); err != nil {
 			return err
 		}
-		return worldfile.AddPolicy(w, kind, id, doc)
+		return readKept(sink, kind, id, doc, func(doc []byte) error { return worldfile.AddPolicy(w, kind, id, doc) })
 	})
 	if err != nil {
 		return nil, err
@@ -613,11 +696,13 @@ func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
 		if !ok || !known {
 			return nil // a stance of a partner that is no longer kept
 		}
-		st, err := worldfile.StanceOf(doc, key)
-		if err == nil {
-			w.Partners[i].Stance = append(w.Partners[i].Stance, st)
-		}
-		return err
+		return readKept(sink, "stance", id, doc, func(doc []byte) error {
+			st, err := worldfile.StanceOf(doc, key)
+			if err == nil {
+				w.Partners[i].Stance = append(w.Partners[i].Stance, st)
+			}
+			return err
+		})
 	})
 }
 
@@ -676,7 +761,7 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all 
 		}
 	}
 	if policy {
-		w, err := readPolicy(ctx, tx, h)
+		w, err := readPolicyFor(ctx, tx, h, sink)
 		if err != nil {
 			return since, false, err
 		}
@@ -710,7 +795,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			g, err := scanGuest(r)
 			if err == nil {
 				found = true
-				sink.PutGuest(&g)
+				putGuest(sink, &g)
 			}
 			return err
 		})
@@ -718,7 +803,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 		return each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
 			it, _, err := scanItem(r)
 			if err == nil {
-				sink.PutItem(&it)
+				putItem(sink, &it)
 			}
 			return err
 		})
@@ -729,6 +814,8 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			sink.SetGrants(id, nil)
 		}
 		return err
+	case "dates_from":
+		return readFloors(ctx, q, when, sink)
 	case "forwarder":
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
@@ -738,7 +825,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			if err := r.Scan(&doc); err != nil {
 				return err
 			}
-			return putDoc(kind, doc, sink)
+			return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
 		})
 	}
 	return nil // policy is handed over whole; accounts concern nobody's questions
@@ -774,7 +861,7 @@ func (s *Store) Import(ctx context.Context, who, why string, w *world.World, pro
 		for i := range w.Grants {
 			in.row(grantRow(&w.Grants[i]))
 		}
-		in.begin("guest", guestColumns, 18)
+		in.begin("guest", guestColumns, 20)
 		for i := range w.Guests {
 			in.row(guestRow(&w.Guests[i]))
 		}
@@ -819,6 +906,9 @@ func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
 	}
 	for i := range w.Letters {
 		fn("letter", w.Letters[i].ID, worldfile.LetterDoc(&w.Letters[i]))
+	}
+	for i := range w.DatesFrom {
+		fn("dates_from", w.DatesFrom[i].For(), worldfile.DatesFromDoc(&w.DatesFrom[i]))
 	}
 	for i := range w.Partners {
 		for j := range w.Partners[i].Stance {
@@ -1018,4 +1108,39 @@ type anyGrants struct {
 func (s *anyGrants) SetGrants(party string, all []world.Grant) {
 	s.any = true
 	s.Sink.SetGrants(party, all)
+}
+
+// Before returns what a record was before its present version, nil where it was none, and the
+// number of the change that wrote the present one.
+func (t *Tx) Before(kind, id string) (doc []byte, change uint64, err error) {
+	var from uint64
+	if err = t.tx.QueryRowContext(t.ctx, "SELECT r.from_seq, j.part_of FROM record r JOIN journal j ON j.seq = r.from_seq WHERE r.kind = ? AND r.id = ? AND r.until_seq = ?", kind, id, open).Scan(&from, &change); err != nil {
+		return nil, 0, noRows(err)
+	}
+	err = t.tx.QueryRowContext(t.ctx, "SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?", kind, id, from).Scan(&doc)
+	return doc, change, noRows(err)
+}
+
+func noRows(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	return err
+}
+
+// OfChange lists the records of a kind that a change wrote.
+func (t *Tx) OfChange(change uint64, kind string) (ids []string, err error) {
+	rows, err := t.tx.QueryContext(t.ctx, "SELECT id FROM journal WHERE seq BETWEEN ? AND ? AND part_of = ? AND kind = ?", change, change+10000, change, kind)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { _ = rows.Close() }()
+	for rows.Next() {
+		var id string
+		if err := rows.Scan(&id); err != nil {
+			return nil, err
+		}
+		ids = append(ids, id)
+	}
+	return ids, rows.Err()
 }

@@ -22,6 +22,7 @@ type Message struct {
 	Tries           int
 	State           string // waiting, sent, failed, dropped
 	Error           string // of the last try
+	Sender          string // the account by whose change it was written; not read back
 }
 
 const messageColumns = "id, message_id, once, recipient, kind, doc, made, due, tries, state, sent, error"
@@ -49,12 +50,24 @@ func post(ctx context.Context, q execer, m *Message) (bool, error) {
 	if m.Once != "" {
 		once = m.Once
 	}
-	_, err := q.ExecContext(ctx, "INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error) VALUES (?,?,?,?,?,?,?,'')", m.MessageID, once, m.Recipient, m.Kind, string(m.Doc), int64(m.Made), int64(m.Due))
+	_, err := q.ExecContext(ctx, "INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error, sender) VALUES (?,?,?,?,?,?,?,'',?)", m.MessageID, once, m.Recipient, m.Kind, string(m.Doc), int64(m.Made), int64(m.Due), m.Sender)
 	var e *mysql.MySQLError
 	if errors.As(err, &e) && e.Number == 1062 && m.Once != "" {
 		return false, nil
 	}
 	return err == nil, err
+}
+
+// MailWaiting counts the messages that are due and not sent yet.
+func (s *Store) MailWaiting(ctx context.Context, now moment.Moment) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM outbox WHERE state = 'waiting' AND due <= ?", int64(now)).Scan(&n)
+	return
+}
+
+// MailBy counts the messages that changes of an account wrote since a moment, in this one too.
+func (t *Tx) MailBy(sender string, since moment.Moment) (n int, err error) {
+	err = each(t.ctx, ready{t}, "SELECT COUNT(*) FROM outbox WHERE sender = ? AND made >= ?", []any{sender, int64(since)}, func(r *sql.Rows) error { return r.Scan(&n) })
+	return
 }
 
 // PostAll writes messages that belong to no change, many at a time, and returns how many of
@@ -178,24 +191,30 @@ func (s *Store) SpendDoorKeys(ctx context.Context, address string) error {
 	return err
 }
 
+// Door is an address at the door and the browser that stands there, by the hash of its cookie.
+type Door struct {
+	Address string
+	Browser [32]byte
+}
+
 // PutDoorCode keeps the hash of a one-time code in place of the one before.
-func (s *Store) PutDoorCode(ctx context.Context, address string, salt [16]byte, hash [32]byte, ends moment.Moment) error {
-	_, err := s.db.ExecContext(ctx, "REPLACE INTO door_code (address, salt, hash, ends, tries) VALUES (?,?,?,?,0)", address, salt[:], hash[:], int64(ends))
+func (s *Store) PutDoorCode(ctx context.Context, d Door, salt [16]byte, hash [32]byte, ends moment.Moment) error {
+	_, err := s.db.ExecContext(ctx, "REPLACE INTO door_code (address, browser, salt, hash, ends, tries) VALUES (?,?,?,?,?,0)", d.Address, d.Browser[:], salt[:], hash[:], int64(ends))
 	return err
 }
 
 // TryDoorCode counts a try at the code of an address and returns what to compare with;
 // ok is false where there is none, it has ended, or all tries are used. Counting comes
 // first, so that tries at the same time count each.
-func (s *Store) TryDoorCode(ctx context.Context, address string, most int, now moment.Moment) (salt, hash []byte, ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, "UPDATE door_code SET tries = tries + 1 WHERE address = ? AND tries < ? AND ends > ?", address, most, int64(now))
+func (s *Store) TryDoorCode(ctx context.Context, d Door, most int, now moment.Moment) (salt, hash []byte, ok bool, err error) {
+	res, err := s.db.ExecContext(ctx, "UPDATE door_code SET tries = tries + 1 WHERE address = ? AND browser = ? AND tries < ? AND ends > ?", d.Address, d.Browser[:], most, int64(now))
 	if err != nil {
 		return nil, nil, false, err
 	}
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return nil, nil, false, err
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT salt, hash FROM door_code WHERE address = ?", address).Scan(&salt, &hash)
+	err = s.db.QueryRowContext(ctx, "SELECT salt, hash FROM door_code WHERE address = ? AND browser = ?", d.Address, d.Browser[:]).Scan(&salt, &hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, false, nil
 	}
@@ -203,8 +222,8 @@ func (s *Store) TryDoorCode(ctx context.Context, address string, most int, now m
 }
 
 // SpendDoorCode ends a code. It reports false where somebody else was first.
-func (s *Store) SpendDoorCode(ctx context.Context, address string, hash []byte) (bool, error) {
-	res, err := s.db.ExecContext(ctx, "DELETE FROM door_code WHERE address = ? AND hash = ?", address, hash)
+func (s *Store) SpendDoorCode(ctx context.Context, d Door, hash []byte) (bool, error) {
+	res, err := s.db.ExecContext(ctx, "DELETE FROM door_code WHERE address = ? AND browser = ? AND hash = ?", d.Address, d.Browser[:], hash)
 	if err != nil {
 		return false, err
 	}
@@ -212,13 +231,13 @@ func (s *Store) SpendDoorCode(ctx context.Context, address string, hash []byte) 
 	return n == 1, err
 }
 
-// AskDoor notes that somebody asks for a code, and returns how many times they did since
-// a moment, this time included.
-func (s *Store) AskDoor(ctx context.Context, who string, since, now moment.Moment) (n int, err error) {
-	if _, err = s.db.ExecContext(ctx, "INSERT INTO door_asked (who, at) VALUES (?,?)", who, int64(now)); err != nil {
+// AskDoor notes that somebody asks for a code from somewhere, and returns how many were asked
+// for this address since a moment, and how many of them from there, this time included.
+func (s *Store) AskDoor(ctx context.Context, who, source string, since, now moment.Moment) (all, here int, err error) {
+	if _, err = s.db.ExecContext(ctx, "INSERT INTO door_asked (who, source, at) VALUES (?,?,?)", who, source, int64(now)); err != nil {
 		return
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM door_asked WHERE who = ? AND at >= ?", who, int64(since)).Scan(&n)
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(source = ?), 0) FROM door_asked WHERE who = ? AND at >= ?", source, who, int64(since)).Scan(&all, &here)
 	return
 }
 

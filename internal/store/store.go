@@ -16,16 +16,23 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io/fs"
+	"maps"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/pressly/goose/v3"
 
 	"wexillum.example/internal/core/draft"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
 )
 
 //go:embed migrations/*.sql
@@ -40,8 +47,48 @@ type Head struct{ Seq, Revision uint64 }
 
 // Store is a database. It is safe for concurrent use.
 type Store struct {
-	db  *sql.DB
-	now func() time.Time
+	db     *sql.DB // reads, and what belongs to no change
+	writes *sql.DB // changes: their connections are their own
+	schema *sql.DB // what changes the schema, which takes its time
+	idle   string  // how long a change may compute between two statements, in seconds
+	now    func() time.Time
+
+	slot    chan struct{} // who holds it writes; the others wait here and not in the database
+	waiting atomic.Int64
+}
+
+// How many changes may wait for one another in a service, and for how long.
+const (
+	maxWaiting = 1024
+	waitsFor   = 15 * time.Second
+)
+
+// ErrBusy is returned where more changes wait than are let wait, or one waited too long.
+var ErrBusy = errors.New("too many changes at once")
+
+// turn waits until this change may write. done is to be called when it has.
+func (s *Store) turn(ctx context.Context) (done func(), err error) {
+	done = func() { <-s.slot }
+	select {
+	case s.slot <- struct{}{}:
+		return done, nil
+	default:
+	}
+	if s.waiting.Add(1) > maxWaiting {
+		s.waiting.Add(-1)
+		return nil, ErrBusy
+	}
+	defer s.waiting.Add(-1)
+	timeout := time.NewTimer(waitsFor)
+	defer timeout.Stop()
+	select {
+	case s.slot <- struct{}{}:
+		return done, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-timeout.C:
+		return nil, ErrBusy
+	}
 }
 
 // Open connects to a database by its data source name and checks that it
@@ -59,26 +106,59 @@ func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error)
 	c.Params["time_zone"] = "'+00:00'"
 	c.Params["sql_mode"] = "'TRADITIONAL,NO_BACKSLASH_ESCAPES'"
 	c.Params["innodb_lock_wait_timeout"] = "20"
-	conn, err := mysql.NewConnector(c)
+	if c.Timeout == 0 {
+		c.Timeout = 10 * time.Second
+	}
+	open := func(most int, c *mysql.Config) (*sql.DB, error) {
+		conn, err := mysql.NewConnector(c)
+		if err != nil {
+			return nil, err
+		}
+		db := sql.OpenDB(conn)
+		db.SetMaxOpenConns(most)
+		db.SetMaxIdleConns(most / 2)
+		db.SetConnMaxIdleTime(5 * time.Minute)
+		return db, nil
+	}
+	schema, err := open(2, c.Clone())
 	if err != nil {
 		return nil, err
 	}
-	db := sql.OpenDB(conn)
-	db.SetMaxOpenConns(16)
-	db.SetMaxIdleConns(8)
-	db.SetConnMaxIdleTime(5 * time.Minute)
+	// A connection that is cut without a word is not waited for; and a service that stops in the
+	// middle of a change, frozen or cut off, holds others up for so long and no longer: the
+	// server ends its transaction.
+	if c.ReadTimeout == 0 {
+		c.ReadTimeout = 2 * time.Minute
+	}
+	if c.WriteTimeout == 0 {
+		c.WriteTimeout = 30 * time.Second
+	}
+	db, err := open(16, c.Clone())
+	if err != nil {
+		return nil, err
+	}
+	if c.Params[idleParam] == "" {
+		c.Params[idleParam] = "30"
+	}
+	writes, err := open(4, c)
+	if err != nil {
+		return nil, err
+	}
 	if now == nil {
 		now = time.Now
 	}
 	if err := db.PingContext(ctx); err != nil {
-		_ = db.Close()
+		_, _, _ = db.Close(), writes.Close(), schema.Close()
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	return &Store{db: db, now: now}, nil
+	return &Store{db: db, writes: writes, schema: schema, idle: c.Params[idleParam], now: now, slot: make(chan struct{}, 1)}, nil
 }
 
 // Close ends all connections.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error { return errors.Join(s.db.Close(), s.writes.Close(), s.schema.Close()) }
+
+// idleParam is the server's limit for a transaction that asks nothing.
+const idleParam = "idle_transaction_timeout"
 
 // DB returns the connections, for what keeps tables of its own: sessions.
 func (s *Store) DB() *sql.DB { return s.db }
@@ -86,12 +166,41 @@ func (s *Store) DB() *sql.DB { return s.db }
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
+// Touched reports whether journal entries of some kinds lie behind one, up to another.
+func (s *Store) Touched(ctx context.Context, after, to uint64, kinds ...string) (yes bool, err error) {
+	args := []any{after, to}
+	for _, k := range kinds {
+		args = append(args, k)
+	}
+	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE seq > ? AND seq <= ? AND kind IN ("+marks(len(kinds))+"))", args...).Scan(&yes)
+	return
+}
+
+// Clock returns the moment that it is by the clock of the database.
+func (s *Store) Clock(ctx context.Context) (at time.Time, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT UTC_TIMESTAMP(6)").Scan(&at)
+	return
+}
+
+// Writable reports whether changes can be written: the server answers on the connections of
+// changes and is not read-only.
+func (s *Store) Writable(ctx context.Context) error {
+	var ro bool
+	if err := s.writes.QueryRowContext(ctx, "SELECT @@read_only").Scan(&ro); err != nil {
+		return err
+	}
+	if ro {
+		return &mysql.MySQLError{Number: 1290, Message: "the server is read-only"}
+	}
+	return nil
+}
+
 func (s *Store) provider() (*goose.Provider, error) {
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
-	return goose.NewProvider(goose.DialectMySQL, s.db, dir)
+	return goose.NewProvider(goose.DialectMySQL, s.schema, dir)
 }
 
 // Migrate brings the schema up to date.
@@ -100,17 +209,165 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	// One brings it up to date; others that start meanwhile wait until it is.
+	unlock, err := s.lock(ctx, "wexillum_migrate")
+	if err != nil {
+		return err
+	}
+	defer unlock()
 	was, err := p.GetDBVersion(ctx)
 	if err != nil {
+		return err
+	}
+	if known := p.ListSources(); was > known[len(known)-1].Version {
+		return fmt.Errorf("the schema is at version %d, and this program knows up to %d: it is older than the one that wrote the database; start the newer one", was, known[len(known)-1].Version)
+	}
+	if err := s.owe(ctx, was); err != nil {
 		return err
 	}
 	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("the schema cannot be brought up to date: %w", err)
 	}
-	if was > 0 && was < 4 {
-		return s.reseal(ctx)
+	return s.settleUpgrade(ctx)
+}
+
+// upgrades are what a new schema needs besides its statements, in their order, for databases
+// below a version. Each is one transaction, in which it also says that it is done: whoever is
+// killed between two goes on at the next start.
+var upgrades = []struct {
+	name  string
+	below int64
+	do    func(*Store, context.Context, string) error
+}{
+	{"reseal", 4, (*Store).reseal},
+	{"floors", 5, (*Store).floorFromCarried},
+	{"links", 5, (*Store).datedLinks},
+}
+
+// owe writes down, before the schema changes, what has to be done after it.
+func (s *Store) owe(ctx context.Context, was int64) error {
+	if _, err := s.db.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS upgrade_step (name VARCHAR(40) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL PRIMARY KEY) ENGINE=InnoDB"); err != nil {
+		return err
+	}
+	for _, u := range upgrades {
+		owed := was > 0 && was < u.below
+		if u.name == "reseal" && was >= 4 && was < 6 { // an earlier program may have been killed before it had
+			if err := s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE salt IS NULL AND digest IS NULL)").Scan(&owed); err != nil {
+				return err
+			}
+		}
+		if owed {
+			if _, err := s.db.ExecContext(ctx, "INSERT IGNORE INTO upgrade_step (name) VALUES (?)", u.name); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
+}
+
+// settleUpgrade does what is owed.
+func (s *Store) settleUpgrade(ctx context.Context) error {
+	for _, u := range upgrades {
+		var owed bool
+		if err := s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM upgrade_step WHERE name = ?)", u.name).Scan(&owed); err != nil {
+			return err
+		}
+		if owed {
+			if err := u.do(s, ctx, u.name); err != nil {
+				return fmt.Errorf("the upgrade cannot go on: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// upgraded says within a change that an upgrade is done.
+func (t *Tx) upgraded(name string) error {
+	t.keep = true
+	return t.exec("DELETE FROM upgrade_step WHERE name = ?", name)
+}
+
+// lock takes a lock of the database server that ends with its connection, for this database.
+func (s *Store) lock(ctx context.Context, name string) (unlock func(), err error) {
+	c, err := s.db.Conn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := c.ExecContext(ctx, "SET SESSION wait_timeout = 86400"); err != nil { // it is idle while the schema changes
+		return nil, errors.Join(err, c.Close())
+	}
+	var got sql.NullInt64
+	err = c.QueryRowContext(ctx, "SELECT GET_LOCK(CONCAT(?, ' ', DATABASE()), 100)", name).Scan(&got)
+	for err == nil && got.Int64 != 1 && ctx.Err() == nil { // another one does it still
+		err = c.QueryRowContext(ctx, "SELECT GET_LOCK(CONCAT(?, ' ', DATABASE()), 100)", name).Scan(&got)
+	}
+	if err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		return nil, errors.Join(err, c.Close())
+	}
+	return func() {
+		_, _ = c.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(CONCAT(?, ' ', DATABASE()))", name)
+		_ = c.Close()
+	}, nil
+}
+
+// floorFromCarried makes what dates put before how far steps have been carried out stay as it
+// was in an installation that is upgraded (model §5).
+func (s *Store) floorFromCarried(ctx context.Context, name string) error {
+	_, err := s.Change(ctx, "upgrade", "dates count in every answer now; those before were carried out", func(t *Tx) error {
+		if err := t.upgraded(name); err != nil {
+			return err
+		}
+		c, ok, err := t.Carried()
+		if err != nil || !ok {
+			return err
+		}
+		_, err = t.PutFloor(&world.DatesFrom{From: c.At, Mail: c.At})
+		return err
+	})
+	return err
+}
+
+// datedLinks gives links that do not say when they were made the moment of the journal entry
+// that made them: nothing counts from no moment (model §5).
+func (s *Store) datedLinks(ctx context.Context, name string) error {
+	_, err := s.Change(ctx, "upgrade", "a link that does not say when it was made was made when the journal has it", func(t *Tx) error {
+		if err := t.upgraded(name); err != nil {
+			return err
+		}
+		made := map[string]time.Time{}
+		if err := each(ctx, ready{t}, "SELECT id, MIN(at) FROM journal WHERE kind = 'link' GROUP BY id", nil, func(r *sql.Rows) error {
+			var id string
+			var at time.Time
+			err := r.Scan(&id, &at)
+			made[id] = at
+			return err
+		}); err != nil {
+			return err
+		}
+		undated := map[string][]byte{}
+		if err := records(ctx, ready{t}, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? ORDER BY id", []any{"link", open}, func(id string, doc []byte) error {
+			undated[id] = doc
+			return nil
+		}); err != nil {
+			return err
+		}
+		for _, id := range slices.Sorted(maps.Keys(undated)) {
+			l, err := worldfile.LinkOf(undated[id])
+			at, ok := made[id]
+			if err != nil || l.Created != moment.Always || !ok {
+				continue
+			}
+			l.Created = moment.Of(at)
+			if _, err := t.PutRecord("link", id, worldfile.LinkDoc(&l)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return err
 }
 
 // MigrateDown takes the schema back to a version; 0 removes every table and all
@@ -120,8 +377,32 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.DownTo(ctx, to)
+	if _, err = p.DownTo(ctx, to); err == nil && to == 0 {
+		_, err = s.db.ExecContext(ctx, "DROP TABLE IF EXISTS upgrade_step")
+	}
 	return err
+}
+
+// passing are the versions that hold nothing which has to be kept: sessions, codes, what is
+// being weighed, and what the next start finds out again.
+var passing = map[int64]bool{6: true}
+
+// Loses tells what going down to a version would lose; empty for nothing.
+func (s *Store) Loses(ctx context.Context, to int64) (string, error) {
+	v, err := s.SchemaVersion(ctx)
+	if err != nil || v == 0 {
+		return "", err
+	}
+	h, err := s.Head(ctx)
+	if err != nil || h.Seq == 0 {
+		return "", err
+	}
+	for ; v > to; v-- {
+		if !passing[v] {
+			return fmt.Sprintf("going below version %d would lose what it holds, of %d journal entries; start the older program on a copy of the database from before the upgrade", v, h.Seq), nil
+		}
+	}
+	return "", nil
 }
 
 // SchemaVersion returns the version of the schema.
@@ -164,6 +445,8 @@ type Tx struct {
 	first    uint64
 	revised  bool
 	keep     bool
+	store    *Store
+	patient  bool
 	prepared map[string]*sql.Stmt
 }
 
@@ -173,6 +456,11 @@ type Tx struct {
 // that the database ended to resolve a deadlock is run again, so fn must be
 // able to.
 func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error) (Head, error) {
+	done, err := s.turn(ctx)
+	if err != nil {
+		return Head{}, err
+	}
+	defer done()
 	for try := 0; ; try++ {
 		h, err := s.change(ctx, who, why, fn)
 		var e *mysql.MySQLError
@@ -184,12 +472,12 @@ func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error)
 }
 
 func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error) (Head, error) {
-	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
+	tx, err := s.writes.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelReadCommitted})
 	if err != nil {
 		return Head{}, err
 	}
 	defer tx.Rollback()
-	t := &Tx{tx: tx, ctx: ctx, who: who, why: why, at: s.now().UTC().Truncate(time.Microsecond), prepared: map[string]*sql.Stmt{}}
+	t := &Tx{store: s, tx: tx, ctx: ctx, who: who, why: why, at: s.now().UTC().Truncate(time.Microsecond), prepared: map[string]*sql.Stmt{}}
 	var seal []byte
 	if err := tx.QueryRowContext(ctx, "SELECT seq, revision, seal FROM head WHERE one = 1 FOR UPDATE").Scan(&t.head.Seq, &t.head.Revision, &seal); err != nil {
 		return Head{}, err
@@ -198,6 +486,11 @@ func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error)
 	before := t.head
 	if err := fn(t); err != nil {
 		return Head{}, err
+	}
+	if t.patient {
+		if err := t.exec("SET SESSION " + idleParam + " = " + s.idle); err != nil {
+			return Head{}, err
+		}
 	}
 	if t.head == before {
 		if t.keep {
@@ -209,9 +502,52 @@ func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error)
 		return Head{}, err
 	}
 	if err := tx.Commit(); err != nil {
-		return Head{}, err
+		if TroubleOf(err) == NoTrouble && !errors.Is(err, context.Canceled) {
+			return Head{}, err
+		}
+		return s.outcome(ctx, t, err)
 	}
 	return t.head, nil
+}
+
+// ErrUnknown is returned where the database went away in the middle of committing, and does not
+// come back in time to say whether the change was written.
+var ErrUnknown = errors.New("it is not known whether it was done")
+
+// resolvesIn is how long it is tried to find out what became of a change.
+const resolvesIn = 5 * time.Second
+
+// outcome finds out what became of a change whose commit was not answered. Its transaction holds
+// the head until it is over, so whoever reads the head and waits for it reads what became of it.
+func (s *Store) outcome(ctx context.Context, t *Tx, why error) (Head, error) {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), resolvesIn)
+	defer cancel()
+	for ctx.Err() == nil {
+		var head uint64
+		var seal []byte
+		err := s.writes.QueryRowContext(ctx, "SELECT seq FROM head WHERE one = 1 LOCK IN SHARE MODE").Scan(&head)
+		if err == nil {
+			err = s.writes.QueryRowContext(ctx, "SELECT seal FROM journal WHERE seq = ?", t.head.Seq).Scan(&seal)
+		}
+		switch {
+		case err == nil && string(seal) == string(t.seal[:]):
+			return t.head, nil
+		case err == nil, errors.Is(err, sql.ErrNoRows):
+			return Head{}, why // somebody else wrote there, or nobody
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+	return Head{}, fmt.Errorf("%w: %w", ErrUnknown, why)
+}
+
+// Patient lets this change compute for an hour between two statements, for what reads or weighs
+// whole worlds.
+func (t *Tx) Patient() error {
+	t.patient = true
+	return t.exec("SET SESSION " + idleParam + " = 3600")
 }
 
 // Head returns the head before this change and all it has written so far.
@@ -259,6 +595,14 @@ func (k ready) ExecContext(ctx context.Context, q string, args ...any) (sql.Resu
 // Note writes a journal entry. was and now are docs, nil where there was or is
 // nothing. It returns the entry's sequence number.
 func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
+	if err := worldfile.CheckWhy(t.why); err != nil {
+		return 0, err
+	}
+	if now != nil {
+		if err := worldfile.CheckDoc(kind, id, now); err != nil {
+			return 0, err
+		}
+	}
 	t.head.Seq++
 	if t.first == 0 {
 		t.first = t.head.Seq
@@ -284,6 +628,12 @@ func (t *Tx) revise() error {
 	t.revised = true
 	t.head.Revision++
 	return t.exec("INSERT INTO revision (number, at, who, why) VALUES (?,?,?,?)", t.head.Revision, t.at, t.who, t.why)
+}
+
+// PolicyDoc returns an entry of policy as it is kept now; nil where there is none.
+func (t *Tx) PolicyDoc(kind, id string) (doc []byte, err error) {
+	err = each(t.ctx, ready{t}, "SELECT doc FROM policy WHERE kind = ? AND id = ? AND until_revision = ?", []any{kind, id, open}, func(r *sql.Rows) error { return r.Scan(&doc) })
+	return
 }
 
 // PutPolicy writes an entry of policy, or removes it where doc is nil. It
@@ -345,15 +695,23 @@ type Entry struct {
 // gone.
 func (e *Entry) digest() [32]byte {
 	h := sha256.New()
+	measured(h, e.Salt)
+	e.words(h)
+	return [32]byte(h.Sum(nil))
+}
+
+// measured writes bytes with their number before them.
+func measured(h hash.Hash, b []byte) {
 	var n [8]byte
-	put := func(b []byte) {
-		binary.BigEndian.PutUint64(n[:], uint64(len(b)))
-		h.Write(n[:])
-		h.Write(b)
-	}
-	put(e.Salt)
+	binary.BigEndian.PutUint64(n[:], uint64(len(b)))
+	h.Write(n[:])
+	h.Write(b)
+}
+
+// words writes what an entry says.
+func (e *Entry) words(h hash.Hash) {
 	for _, s := range []string{e.Who, e.Kind, e.ID, e.Why} {
-		put([]byte(s))
+		measured(h, []byte(s))
 	}
 	for _, b := range [][]byte{e.Was, e.Now} {
 		if b == nil {
@@ -361,9 +719,17 @@ func (e *Entry) digest() [32]byte {
 			continue
 		}
 		h.Write([]byte{1})
-		put(b)
+		measured(h, b)
 	}
-	return [32]byte(h.Sum(nil))
+}
+
+// place writes where an entry stands in the journal.
+func (e *Entry) place(h hash.Hash) {
+	var n [8]byte
+	for _, x := range []uint64{e.Seq, e.PartOf, uint64(e.At.UnixMicro()), e.Revision} {
+		binary.BigEndian.PutUint64(n[:], x)
+		h.Write(n[:])
+	}
 }
 
 // seal chains an entry to the one before: altering, removing or inserting one
@@ -372,11 +738,7 @@ func (e *Entry) digest() [32]byte {
 func (e *Entry) seal(before [32]byte) [32]byte {
 	h := sha256.New()
 	h.Write(before[:])
-	var n [8]byte
-	for _, x := range []uint64{e.Seq, e.PartOf, uint64(e.At.UnixMicro()), e.Revision} {
-		binary.BigEndian.PutUint64(n[:], x)
-		h.Write(n[:])
-	}
+	e.place(h)
 	if e.Salt == nil && e.Digest != nil {
 		h.Write(e.Digest)
 	} else {
@@ -422,7 +784,7 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		and("who = ?", q.Who)
 	}
 	if q.About != "" { // grants are known by the party and more
-		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder') AND (id = ? OR id LIKE ? ESCAPE '!')"
+		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder', 'sign_in') AND (id = ? OR id LIKE ? ESCAPE '!')"
 		args = append(args, q.About, likely.Replace(q.About)+" %")
 	}
 	var out []Entry
@@ -581,6 +943,12 @@ func (s *Store) Published(ctx context.Context, after uint64, fn func(*Entry) err
 
 // Because changes the reason of what is written from now on.
 func (t *Tx) Because(why string) { t.why = why }
+
+// Who returns who writes.
+func (t *Tx) Who() string { return t.who }
+
+// Why returns the reason of what is written.
+func (t *Tx) Why() string { return t.why }
 
 // Context returns the context of the change.
 func (t *Tx) Context() context.Context { return t.ctx }

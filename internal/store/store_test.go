@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"database/sql"
 	"errors"
 	"fmt"
@@ -63,11 +64,13 @@ func (k *kept) PutItem(x *world.Item) {
 		}
 	}
 }
-func (k *kept) RemoveGuest(addr.Address) {}
+func (k *kept) RemoveGuest(addr.Address)      {}
+func (k *kept) SetFloors(x []world.DatesFrom) { k.w.DatesFrom = x }
 func (k *kept) SetPolicy(p *world.World) {
 	inv := k.w
 	k.w = *p
 	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts
+	k.w.DatesFrom = inv.DatesFrom
 }
 
 func dump(t *testing.T, s *Store, at Head) string {
@@ -345,6 +348,55 @@ func TestKilledDatabase(t *testing.T) {
 	}
 }
 
+// TestUpgradeDates brings what an earlier version kept up to date: what its dates had come to was carried
+// out, and goes on from there; a link that does not say when it was made was made when the
+// journal has it.
+func TestUpgradeDates(t *testing.T) {
+	ctx := t.Context()
+	clock := time.Date(2026, 11, 3, 10, 0, 0, 0, time.UTC)
+	s, err := Open(ctx, dbtest.DSN(t), func() time.Time { return clock })
+	check(t, err)
+	defer s.Close()
+	check(t, s.Migrate(ctx))
+	put := func(doc string) {
+		_, err := s.Change(ctx, "anna", "why", func(tx *Tx) error {
+			_, err := tx.PutRecord("link", "kit", []byte(doc))
+			return err
+		})
+		check(t, err)
+	}
+	put(`{"id":"kit","item":"file:kit","for":"bearer","right":"view","until":"2026-12-01"}`)
+	clock = clock.AddDate(0, 0, 5)
+	put(`{"id":"kit","item":"file:kit","for":"bearer","right":"view","until":"2026-12-08"}`)
+	carried := Carried{At: moment.Of(clock.AddDate(0, 0, -1))}
+	_, err = s.Change(ctx, "scheduler", "steps", func(tx *Tx) error {
+		_, err := tx.PutRecord("group", "g", []byte(`{"id":"g"}`))
+		return errors.Join(err, tx.SetCarried(carried))
+	})
+	check(t, err)
+	check(t, s.MigrateDown(ctx, 4))
+	check(t, s.Migrate(ctx))
+	doc, err := s.Record(ctx, "link", "kit")
+	check(t, err)
+	l, err := worldfile.LinkOf(doc)
+	check(t, err)
+	if got := l.Created.String() + " " + l.Until.String(); got != "2026-11-03T10:00:00Z 2026-12-08T23:00:00Z" && got != "2026-11-03T10:00:00Z 2026-12-09T00:00:00Z" {
+		t.Error(got)
+	}
+	_, err = s.Change(ctx, "anna", "look", func(tx *Tx) error {
+		f, ok, err := tx.Floor("organisation")
+		if !ok || f.From != carried.At || f.Mail != carried.At {
+			t.Errorf("%+v %v", f, ok)
+		}
+		return err
+	})
+	check(t, err)
+	check(t, s.Migrate(ctx))
+	if again, err := s.Record(ctx, "link", "kit"); err != nil || string(again) != string(doc) {
+		t.Errorf("again: %s %v", again, err)
+	}
+}
+
 // TestJournalBegunBefore brings a journal that was begun before entries had a salt up to date: it is
 // sealed anew, once, and holds.
 func TestJournalBegunBefore(t *testing.T) {
@@ -360,9 +412,56 @@ func TestJournalBegunBefore(t *testing.T) {
 		})
 		check(t, err)
 	}
-	check(t, s.MigrateDown(ctx, 3))
+	begin := func() { // as a program wrote it before there were salts
+		t.Helper()
+		check(t, s.MigrateDown(ctx, 3))
+		var list []Entry
+		check(t, each(ctx, s.db, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision FROM journal ORDER BY seq", nil, func(r *sql.Rows) error {
+			var e Entry
+			err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision)
+			list = append(list, e)
+			return err
+		}))
+		var seal [32]byte
+		for i := range list {
+			seal = list[i].sealUnsalted(seal)
+			_, err := s.db.ExecContext(ctx, "UPDATE journal SET seal = ? WHERE seq = ?", seal[:], list[i].Seq)
+			check(t, err)
+		}
+		_, err := s.db.ExecContext(ctx, "UPDATE head SET seal = ? WHERE one = 1", seal[:])
+		check(t, err)
+	}
+	begin()
+	// Altered before the upgrade: it is not sealed anew, and the schema waits.
+	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'other' WHERE seq = 2")
+	check(t, err)
+	if err := s.Migrate(ctx); err == nil || !strings.Contains(err.Error(), "altered at entry 2 before this upgrade") {
+		t.Errorf("altered before: %v", err)
+	}
+	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'why' WHERE seq = 2")
+	check(t, err)
+	check(t, s.Migrate(ctx)) // where it stopped, it goes on
+	// Killed after the schema was changed and before the journal was sealed anew, by this program
+	// and by the one before, which wrote nothing down.
+	for _, forgets := range []bool{false, true} {
+		begin()
+		check(t, s.owe(ctx, 3))
+		p, err := s.provider()
+		check(t, err)
+		_, err = p.UpTo(ctx, 5)
+		check(t, err)
+		if forgets {
+			_, err = s.db.ExecContext(ctx, "DELETE FROM upgrade_step")
+			check(t, err)
+		}
+		check(t, s.Migrate(ctx))
+		if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n < 3 {
+			t.Errorf("killed between: %d %+v %v", n, broken, err)
+		}
+	}
+	begin()
 	check(t, s.Migrate(ctx))
-	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n != 3 {
+	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil || n < 3 {
 		t.Errorf("%d %+v %v", n, broken, err)
 	}
 	_, err = s.Change(ctx, "anna", "later", func(tx *Tx) error {
@@ -388,5 +487,24 @@ func TestJournalBegunBefore(t *testing.T) {
 	check(t, err)
 	if _, broken, err := s.VerifyJournal(ctx); err != nil || broken == nil || broken.Seq != 2 {
 		t.Errorf("words were taken away, and it holds: %+v %v", broken, err)
+	}
+}
+
+// TestReleasedMigrations holds that a migration that was ever released is never edited: databases
+// that it reached would lack what is added to it. What one lost is mended by a new one.
+func TestReleasedMigrations(t *testing.T) {
+	for name, want := range map[string]string{
+		"0001_start.sql":      "083a0b7184b247d5",
+		"0002_statements.sql": "ddb795bf3a0529ef",
+		"0003_journal_at.sql": "d499250a5654738a",
+		"0004_guests.sql":     "787f72fee4704e72",
+		"0005_dates_from.sql": "a372d3683e8e4c98",
+		"0006_sessions.sql":   "a6fa422f89c58142",
+	} {
+		b, err := migrations.ReadFile("migrations/" + name)
+		check(t, err)
+		if got := fmt.Sprintf("%x", sha256.Sum256(b)); got[:16] != want {
+			t.Errorf("%s was edited after it was released: %s, was %s", name, got[:16], want)
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package worldfile
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -21,6 +22,8 @@ type field[T any] struct {
 
 type reader struct {
 	syntax
+	older  bool     // what this version refuses and earlier ones took is read, and admits nobody
+	odd    []string // what was read so
 	now    moment.Moment
 	zone   *time.Location
 	refs   []reference
@@ -127,7 +130,7 @@ func (r *reader) text(n *node) string {
 		return ""
 	}
 	for _, c := range s {
-		if c < 0x20 && c != '\n' && c != '\t' || c == 0x7f {
+		if badRune(c) {
 			r.at(n, "a control character stands in this text")
 			return ""
 		}
@@ -199,9 +202,17 @@ func (r *reader) address(n *node) addr.Address {
 	if !ok {
 		return addr.Address{}
 	}
-	a, err := addr.Parse(s)
+	parse := addr.ParseKept
+	if r.older {
+		parse = addr.Parse
+	}
+	a, err := parse(s)
 	if err != nil {
 		r.at(n, "%v", err)
+		return addr.Address{}
+	}
+	if a.IsNewcomer() {
+		r.odd = append(r.odd, fmt.Sprintf("line %d: %s stands for a typical newcomer and admits nobody", n.line-r.from, a))
 	}
 	return a
 }

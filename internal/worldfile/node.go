@@ -78,12 +78,19 @@ type part struct {
 type syntax struct {
 	file string
 	errs Errors
-	from int // lines before the text
+	from int  // lines before the text
+	ends bool // with so many errors, at once
 }
+
+// hopeless ends the reading of a file at once; Read catches it.
+type hopeless struct{}
 
 func (s *syntax) fail(line, col int, format string, args ...any) {
 	if len(s.errs) < maxErrors {
 		s.errs = append(s.errs, &Error{s.file, line + s.from, col, fmt.Sprintf(format, args...)})
+	}
+	if len(s.errs) == maxErrors && s.ends {
+		panic(hopeless{})
 	}
 }
 
@@ -220,7 +227,7 @@ func (s *syntax) each(n *node, fn func(*node)) {
 		s.from = p.from
 		list := s.parseWhole(p.text)
 		s.from = 0
-		if list == nil || len(s.errs) >= maxErrors {
+		if list == nil {
 			return
 		}
 		for i := range list.values {

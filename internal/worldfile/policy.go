@@ -7,49 +7,38 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// AddPolicy adds an entry of policy, as a doc of its kind, to a world.
+// AddPolicy adds an entry of policy, as a doc of its kind, to a world. One that cannot be read
+// adds nothing.
 func AddPolicy(w *world.World, kind, id string, doc []byte) (err error) {
 	switch kind {
 	case "organisation":
 		var x world.Organisation
-		x, err = OrganisationOf(doc)
-		w.Organisation = &x
+		if x, err = OrganisationOf(doc); err == nil {
+			w.Organisation = &x
+		}
 	case "settings":
 		var x world.Settings
-		x, err = SettingsOf(doc)
-		w.Settings = &x
+		if x, err = SettingsOf(doc); err == nil {
+			w.Settings = &x
+		}
 	case "rule":
 		r, ok := catalogue.RuleByName(id)
 		if !ok {
 			return fmt.Errorf("the database sets a rule %q that the catalogue does not hold", id)
 		}
-		var x world.RuleSetting
-		x, err = RuleOf(doc, r)
-		w.Rules = append(w.Rules, x)
+		err = added(&w.Rules, func(d Doc) (world.RuleSetting, error) { return RuleOf(d, r) }, doc)
 	case "partner":
-		var x world.Partner
-		x, err = PartnerOf(doc)
-		w.Partners = append(w.Partners, x)
+		err = added(&w.Partners, PartnerOf, doc)
 	case "bar":
-		var x world.Bar
-		x, err = BarOf(doc)
-		w.Barred = append(w.Barred, x)
+		err = added(&w.Barred, BarOf, doc)
 	case "personal":
-		var x world.Entry
-		x, err = EntryOf(doc)
-		w.Personal = append(w.Personal, x)
+		err = added(&w.Personal, EntryOf, doc)
 	case "exception":
-		var x world.Exception
-		x, err = ExceptionOf(doc)
-		w.Exceptions = append(w.Exceptions, x)
+		err = added(&w.Exceptions, ExceptionOf, doc)
 	case "bundle":
-		var x world.Bundle
-		x, err = BundleOf(doc)
-		w.Bundles = append(w.Bundles, x)
+		err = added(&w.Bundles, BundleOf, doc)
 	case "expectation":
-		var x world.Expectation
-		x, err = ExpectationOf(doc)
-		w.Expectations = append(w.Expectations, x)
+		err = added(&w.Expectations, ExpectationOf, doc)
 	default:
 		err = fmt.Errorf("the database holds policy of the unknown kind %q", kind)
 	}
@@ -57,6 +46,14 @@ func AddPolicy(w *world.World, kind, id string, doc []byte) (err error) {
 		return fmt.Errorf("%s %s: %w", kind, id, err)
 	}
 	return nil
+}
+
+func added[T any](list *[]T, parse func(Doc) (T, error), doc []byte) error {
+	x, err := parse(doc)
+	if err == nil {
+		*list = append(*list, x)
+	}
+	return err
 }
 
 // PolicyDocs calls add for every entry of the policy of a world, with its kind, id

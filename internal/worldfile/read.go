@@ -27,20 +27,37 @@ type Options struct {
 	File  string        // for errors
 	Now   moment.Moment // what +3d counts from
 	Known Known         // nil: the file stands alone
+	// Older says that the file is a dump of an earlier version: what this version refuses at
+	// entry and that one took is read. It admits nobody, is told by Odd, and is a finding.
+	Older bool
+	Odd   *[]string // where not nil, what was read so, in words
 }
 
 // Sections are the parts of a file in the order in which they are written.
 var Sections = []string{"organisation", "settings", "rules", "partners", "barred", "personal_domains", "exceptions", "bundles", "expectations",
-	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts", "letters", "statements"}
+	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts", "letters", "statements", "dates_from"}
 
 // Read reads a file. Every error is one of Errors; with any, nothing is returned.
-func Read(text []byte, o Options) (*world.World, error) {
+// With so many of them the rest of the file is not looked at.
+func Read(text []byte, o Options) (w *world.World, err error) {
 	r := newReader(o)
+	r.ends = true
+	defer func() {
+		switch x := recover(); x {
+		case nil:
+		case hopeless{}:
+			last := *r.errs[len(r.errs)-1]
+			last.Msg = fmt.Sprintf("reading stopped here, at %d errors; mend these first", maxErrors)
+			w, err = nil, append(r.errs.sorted(), &last)
+		default:
+			panic(x)
+		}
+	}()
 	root := r.parse(text)
 	if root == nil {
 		return nil, r.errs.sorted()
 	}
-	w := &world.World{}
+	w = &world.World{}
 	r.document(root, w, o.Known)
 	if len(r.errs) > 0 {
 		return nil, r.errs.sorted()
@@ -49,11 +66,14 @@ func Read(text []byte, o Options) (*world.World, error) {
 	if len(r.errs) > 0 {
 		return nil, r.errs.sorted()
 	}
+	if o.Odd != nil {
+		*o.Odd = append(*o.Odd, r.odd...)
+	}
 	return w, nil
 }
 
 func newReader(o Options) *reader {
-	r := &reader{syntax: syntax{file: o.File}, now: o.Now, zone: time.UTC, places: map[string][2]int{}, said: map[string]bool{}}
+	r := &reader{older: o.Older, syntax: syntax{file: o.File}, now: o.Now, zone: time.UTC, places: map[string][2]int{}, said: map[string]bool{}}
 	if o.Known != nil {
 		if org := o.Known.Policy().Organisation; org != nil && org.Zone != nil {
 			r.zone = org.Zone
@@ -152,6 +172,7 @@ func (r *reader) document(root *node, w *world.World, known Known) {
 	entries(r, section("forwarders"), "forwarder", forwarderFields, func() world.Forwarder { return world.Forwarder{KeepCopy: true} }, func(x *world.Forwarder) string { return x.Mailbox + " to " + x.To.String() }, &w.Forwarders)
 	entries(r, section("contacts"), "contact", contactFields, zero[world.Contact], func(x *world.Contact) string { return x.Person + " and " + x.Party.String() }, &w.Contacts)
 	entries(r, section("letters"), "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, &w.Letters)
+	entries(r, section("dates_from"), "floor of dates", datesFromFields, newDatesFrom, func(x *world.DatesFrom) string { return x.For() }, &w.DatesFrom)
 	entries(r, section("statements"), "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, &w.Statements)
 }
 
@@ -272,6 +293,16 @@ func (r *reader) check(w *world.World, known Known) {
 		if g := &w.Grants[i]; g.Until <= g.From {
 			p := r.places["grant:"+GrantKey(g)]
 			r.fail(p[0], p[1], "the grant of %s on %s ends before it begins", g.Party(), g.Resource)
+		}
+	}
+	for i := range w.Links {
+		if l := &w.Links[i]; l.Created == moment.Always {
+			p := r.places["link:"+l.ID]
+			if r.older {
+				r.odd = append(r.odd, fmt.Sprintf("line %d: the link %s lacks created and admits nobody", p[0]-r.from, l.ID))
+				continue
+			}
+			r.fail(p[0], p[1], "the link %q lacks created, the moment it was made: its end and its days count from there; where this is a dump of an earlier version, load it with --older", l.ID)
 		}
 	}
 	for i := range w.Guests {

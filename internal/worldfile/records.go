@@ -3,10 +3,12 @@ package worldfile
 import (
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -42,6 +44,58 @@ var settingsFields = []field[world.Settings]{
 	daysField("forget_days", func(x *world.Settings) *catalogue.Value { return &x.ForgetDays }),
 	textField("terms", false, func(x *world.Settings) *string { return &x.Terms }),
 	momentField("terms_since", false, 0, func(x *world.Settings) *moment.Moment { return &x.TermsSince }),
+	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
+	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
+	wordField("sightings", "setting of sightings", false, true, world.SightingsNames, func(x *world.Settings) int { return int(x.Sightings) }, func(x *world.Settings, i int) { x.Sightings = world.Sightings(i) }),
+}
+
+var datesFromFields = []field[world.DatesFrom]{
+	{"for", true, func(r *reader, n *node, x *world.DatesFrom) {
+		s, _ := r.scalar(n)
+		kind, rest, cut := strings.Cut(s, ":")
+		part := *n
+		part.text = rest
+		switch {
+		case s == "organisation":
+			return
+		case cut && kind == "partner":
+			x.Partner = r.ref(&part, "partner")
+			return
+		case cut && kind == "step":
+			if c, ok := dated.ParseCause(rest); ok && c.IsCounted() {
+				x.Step = rest
+				return
+			}
+		}
+		steps := []string{}
+		for _, c := range dated.Counted {
+			steps = append(steps, "step:"+c.String())
+		}
+		r.at(n, "%q has no dates of its own; write organisation, partner:ID, or one of %s", s, strings.Join(steps, ", "))
+	}, func(w *writer, x *world.DatesFrom) (tree, bool) { return leaf(x.For()), true }},
+	{"from", true, func(r *reader, n *node, x *world.DatesFrom) { x.From = r.floor(n) },
+		func(w *writer, x *world.DatesFrom) (tree, bool) { return w.floor(x.From), true }},
+	{"mail", false, func(r *reader, n *node, x *world.DatesFrom) { x.Mail = r.floor(n) },
+		func(w *writer, x *world.DatesFrom) (tree, bool) {
+			return w.floor(x.Mail), x.Mail != moment.Always && x.Mail != 0
+		}},
+}
+
+func newDatesFrom() world.DatesFrom { return world.DatesFrom{From: moment.Always, Mail: moment.Always} }
+
+// floor reads a floor of dates: a moment, or never while the dates wait.
+func (r *reader) floor(n *node) moment.Moment {
+	if n.kind == scalar && n.text == "never" {
+		return moment.Never
+	}
+	return r.moment(n, false)
+}
+
+func (w *writer) floor(m moment.Moment) tree {
+	if m == moment.Never {
+		return leaf("never")
+	}
+	return w.moment(m, false)
 }
 
 var partnerFields = []field[world.Partner]{
@@ -147,6 +201,7 @@ var signInFields = []field[world.Partner]{
 		}
 	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.SignIn), true }},
 	textField("client", true, func(x *world.Partner) *string { return &x.SignInClient }),
+	boolField("unverified", false, func(x *world.Partner) *bool { return &x.SignInUnverified }),
 }
 
 var stanceFields = []field[world.Stance]{
@@ -454,6 +509,9 @@ var guestFields = []field[world.Guest]{
 	textField("location", false, func(x *world.Guest) *string { return &x.Location }),
 	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) }, func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
 	momentField("home_closed", false, 0, func(x *world.Guest) *moment.Moment { return &x.HomeClosed }),
+	{"dates_from", false, func(r *reader, n *node, x *world.Guest) { x.DatesFrom = r.floor(n) },
+		func(w *writer, x *world.Guest) (tree, bool) { return w.floor(x.DatesFrom), x.DatesFrom != 0 }},
+	boolField("taken_over", false, func(x *world.Guest) *bool { return &x.TakenOver }),
 }
 
 var grantFields = []field[world.Grant]{

@@ -292,3 +292,16 @@ func TestParts(t *testing.T) {
 		}
 	}
 }
+
+// TestHopeless reads a file with a thousand errors: it stops at fifty, and says so.
+func TestHopeless(t *testing.T) {
+	text := "wexillum: 1\nguests:\n" + strings.Repeat("  - {address: nonsense, state: asleep}\n", 1000)
+	_, err := Read([]byte(text), Options{})
+	var errs Errors
+	if !errors.As(err, &errs) || len(errs) != maxErrors+1 || !strings.Contains(errs[maxErrors].Error(), "reading stopped here, at 50 errors") {
+		t.Fatalf("%d: %v", len(errs), err)
+	}
+	if last := errs[maxErrors]; last.Line > 40 {
+		t.Errorf("it read on to line %d", last.Line)
+	}
+}

@@ -89,6 +89,8 @@ func (wr *writer) section(w *world.World, name string) tree {
 		return listOf(wr, contactFields, w.Contacts)
 	case "letters":
 		return listOf(wr, letterFields, w.Letters)
+	case "dates_from":
+		return listOf(wr, datesFromFields, w.DatesFrom)
 	case "statements":
 		return listOf(wr, statementFields, w.Statements)
 	}
@@ -138,7 +140,7 @@ func docOf[T any](fields []field[T], x *T) Doc {
 }
 
 func ofDoc[T any](doc Doc, what string, fields []field[T], x T) (T, error) {
-	r := newReader(Options{})
+	r := newReader(Options{Older: true}) // what is kept already is read
 	n := r.parse(doc)
 	if n != nil {
 		object(r, n, what, fields, &x)
@@ -264,4 +266,10 @@ func RuleOf(d Doc, rule *catalogue.Rule) (world.RuleSetting, error) {
 		return world.RuleSetting{}, r.errs
 	}
 	return w.Rules[0], nil
+}
+
+// DatesFromDoc and DatesFromOf write and read a floor of dates.
+func DatesFromDoc(x *world.DatesFrom) Doc { return docOf(datesFromFields, x) }
+func DatesFromOf(d Doc) (world.DatesFrom, error) {
+	return ofDoc(d, "a floor of dates", datesFromFields, newDatesFrom())
 }

@@ -296,6 +296,14 @@ func (g *generator) inventory(w *world.World) {
 		default:
 			x.Accepted = x.Since + 3600e6
 		}
+		if x.State != world.StateInvited { // most were seen, and some renewed, not long ago
+			if i%8 > 0 {
+				x.LastSeen = max(x.Accepted, g.now-moment.Moment(i*37%80)*86400e6)
+			}
+			if i%3 > 0 {
+				x.Renewed = max(x.Since, g.now-moment.Moment(i*53%330)*86400e6)
+			}
+		}
 		if x.State != world.StateInvited && !g.one(4) {
 			x.Terms = x.Accepted
 		}

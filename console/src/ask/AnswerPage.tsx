@@ -1,4 +1,5 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { announce } from '../parts/announce'
 import { Draft } from '../partners/Letters'
 import { mayKeep } from '../partners/PartnersPage'
 import { useEffect, useState } from 'react'
@@ -6,6 +7,7 @@ import { Link, useSearchParams } from 'react-router'
 import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
 import { Remedies } from './Remedies'
 import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
+import { placeOf } from '../parts/place'
 
 const asks: Record<string, string> = {
   identity: 'Who is this, and can they sign in?',
@@ -76,6 +78,8 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
   const theirs = causes.filter((c) => c.side === 'theirs').length
   const who = x.name || x.subject
   const what = x.resource_name || x.resource
+  const verdict = `${yes ? 'Yes' : 'No'}: ${who} ${yes ? 'may' : 'may not'} ${x.action_title}: ${what}.`
+  useEffect(() => announce(verdict), [verdict])
   return (
     <Page title={`${yes ? 'Yes' : 'No'}: ${who}`} bare>
       <div className={`verdict ${yes ? 'is-yes' : 'is-no'}`} data-testid="verdict" data-decision={x.decision}>
@@ -211,7 +215,7 @@ function GateView({ gate, all }: { gate: Gate; all: boolean }) {
 
 function CauseView({ c }: { c: Cause }) {
   const [open, setOpen] = useState(false)
-  const place = c.refuses && c.side === 'ours' ? (c.partner && c.code !== 'level_closed' ? { to: `/partners/${c.partner}`, label: 'Go to the partner' } : c.rule ? { to: `/rules?rule=${c.rule}`, label: 'Go to the rule' } : undefined) : undefined
+  const place = c.refuses && c.side === 'ours' ? placeOf(c.at ?? (c.partner ? `partner:${c.partner}` : c.rule ? `rule:${c.rule}` : '')) : undefined
   return (
     <li className={c.refuses ? 'cause is-refusing' : 'cause'} data-testid="cause" data-code={c.code}>
       <p className="cause-text">

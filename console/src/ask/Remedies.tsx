@@ -11,11 +11,11 @@ const n = (x: number, one: string, many: string) => (x === 1 ? `1 ${one}` : `${x
 function Opens({ o }: { o: RemedyOption }) {
   const c = o.counts
   if (!c) return <p className="remedy-opens">Counting what else it would open …</p>
-  const parts = [c.newcomers && n(c.newcomers, 'typical newcomer', 'typical newcomers'), c.parties && n(c.parties, 'known party', 'known parties'), c.granted && n(c.granted, 'granted action', 'granted actions'), c.wide_pairs && n(c.wide_pairs, 'pair of wide ones', 'pairs of wide ones')].filter(Boolean)
+  const parts = [c.newcomers && n(c.newcomers, 'typical newcomer', 'typical newcomers'), c.parties && n(c.parties, 'known party', 'known parties'), c.granted && n(c.granted, 'granted action', 'granted actions'), c.wide_pairs && n(c.wide_pairs, 'pair of wide ones', 'pairs of wide ones'), c.outward && n(c.outward, 'thing our people may do elsewhere', 'things our people may do elsewhere')].filter(Boolean)
   return (
     <p className="remedy-opens">
-      {parts.length ? <>It opens <b>{parts.join(', ')}</b></> : 'It opens nothing that can be counted ahead'}
-      {c.until ? `, until ${until(c.until)}` : ''}.
+      {parts.length ? <>It opens <b>{parts.join(', ')}</b></> : 'It opens nothing else to anybody who is counted'}
+      {c.until ? `, until ${until(c.until)}` : ''}.{c.not_counted && ` Not counted: ${c.not_counted.join('; ')}.`}
     </p>
   )
 }

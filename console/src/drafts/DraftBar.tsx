@@ -3,6 +3,7 @@ import { useEffect, useState, useSyncExternalStore } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, Failure, type Draft } from '../api'
+import { when } from '../parts/bits'
 import { inDraft, watchDraft, workIn } from './quick'
 
 /** Says that this window works in a draft, and leaves it when it is over. */
@@ -31,7 +32,10 @@ export function DraftBar() {
   return (
     <div className="draft-bar" role="status">
       <span>
-        You are in the draft <Link to={`/drafts/${d.id}`}>{d.name}</Link>: what you change goes into it, and what you ask is answered as it would be.
+        You are in the draft <Link to={`/drafts/${d.id}`}>{d.name}</Link>: changes of rules, partners, domains and exceptions go into it, and what you ask is answered as it would be. Guests, spaces and links change at once.
+        {draft.data?.state === 'set' && ` It is set to be published ${when(draft.data.weighed?.publish_at ?? '')}: a change opens it again, and then nothing is published until it is weighed anew.`}
+        {draft.data?.state === 'waiting' && ' It waits for confirmation: a change opens it again, and it has to be weighed and confirmed anew.'}
+        {draft.data?.state === 'open' && draft.data.note && ` It is open again: ${draft.data.note}.`}
         {(draft.data?.conflicts.length ?? 0) > 0 && ' Something it changes was changed meanwhile: decide on its page first.'}
       </span>
       <Button

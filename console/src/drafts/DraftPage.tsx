@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Alert, Button, Form, ProgressBar } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, weigh, type Draft, type Session } from '../api'
+import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { EditList } from './EditList'
 import { ImpactPicture, ImpactTables } from './Impact'
@@ -16,6 +17,7 @@ export function DraftPage({ session }: { session: Session }) {
   const at = `/api/v1/drafts/${encodeURIComponent(id)}`
   const draft = useQuery({ queryKey: ['draft', id], queryFn: () => call<Draft>('GET', at) })
   const [day, setDay] = useState('')
+  const [giving, setGiving] = useState(false)
   const d = draft.data
   const over = d?.state === 'published' || d?.state === 'dropped'
   const weighable = !!d && !over && d.conflicts.length === 0 && d.edits.length + d.releases.length > 0
@@ -38,8 +40,8 @@ export function DraftPage({ session }: { session: Session }) {
     mutationFn: () => call('POST', `${at}/drop`, {}),
     onSuccess: () => {
       if (inDraft()?.id === d?.id) workIn(null)
-      void client.invalidateQueries()
-      navigate('/drafts')
+      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      navigate('/drafts', { state: { dropped: { id, name: d?.name } } })
     },
   })
   const admin = session.role === 'administrator'
@@ -73,7 +75,7 @@ export function DraftPage({ session }: { session: Session }) {
             >
               {working ? 'Leave the draft' : 'Work in this draft'}
             </Button>
-            <Button size="sm" variant="outline-danger" disabled={drop.isPending} onClick={() => drop.mutate()}>
+            <Button size="sm" variant="outline-danger" disabled={drop.isPending} onClick={() => setGiving(true)}>
               Give up
             </Button>
           </>
@@ -81,8 +83,20 @@ export function DraftPage({ session }: { session: Session }) {
       }
     >
       {change.error && <Wrong error={change.error} />}
-      {drop.error && <Wrong error={drop.error} />}
-      {d.note && <Alert variant="warning">It is open again: {d.note}.</Alert>}
+      {giving && (
+        <AskDialog title={`Give up ${d.name}?`} leave="Keep it" submit="Give it up" danger disabled={drop.isPending} error={drop.error} close={() => setGiving(false)} onSubmit={() => drop.mutate()}>
+          <p>{d.edits.length === 0 ? 'It changes nothing so far.' : `Its ${d.edits.length === 1 ? 'edit goes' : `${d.edits.length} edits go`} with it.`} Nothing that is in force changes. It can be taken back, here and under Drafts.</p>
+        </AskDialog>
+      )}
+      {d.state === 'open' && d.note && <Alert variant="warning">It is open again: {d.note}.</Alert>}
+      {d.state === 'dropped' && may && (
+        <Alert variant="info">
+          It was given up.{' '}
+          <Button size="sm" variant="outline-secondary" disabled={change.isPending} onClick={() => change.mutate({ path: 'restore', body: {} })}>
+            Take it back
+          </Button>
+        </Alert>
+      )}
       {d.moved && <p className="quiet" role="status">Brought up to date with revision {d.revision}, which was published meanwhile.</p>}
       {d.conflicts.map((c) => (
         <section className="conflict" key={c.kind + c.id} aria-label={`Conflict: ${c.title}`}>
@@ -144,7 +158,7 @@ export function DraftPage({ session }: { session: Session }) {
           {impact.data && <ImpactPicture x={impact.data} />}
         </section>
       )}
-      {impact.data && d.state === 'open' && admin && <PublishForm key={d.digest} d={d} digest={impact.data.digest} second={impact.data.second} publish={(body) => change.mutate({ path: 'publish', body })} busy={change.isPending} />}
+      {weighable && d.state === 'open' && admin && <PublishForm d={d} zone={session.zone} digest={impact.data?.digest} second={impact.data?.second ?? false} publish={(body) => change.mutate({ path: 'publish', body })} busy={change.isPending} />}
       {d.edits.length > 0 && (
         <section aria-labelledby="h-edits">
           <h2 id="h-edits">{d.edits.length === 1 ? '1 edit' : `${d.edits.length} edits`}</h2>
@@ -189,7 +203,7 @@ function Waits({ d, me, change, busy }: { d: Draft; me: Session; change: (path: 
   )
 }
 
-function PublishForm({ d, digest, second, publish, busy }: { d: Draft; digest: string; second: boolean; publish: (body: unknown) => void; busy: boolean }) {
+function PublishForm({ d, zone, digest, second, publish, busy }: { d: Draft; zone?: string; digest?: string; second: boolean; publish: (body: unknown) => void; busy: boolean }) {
   const [why, setWhy] = useState('')
   const [at, setAt] = useState('')
   return (
@@ -198,7 +212,7 @@ function PublishForm({ d, digest, second, publish, busy }: { d: Draft; digest: s
       aria-label="Publish"
       onSubmit={(e) => {
         e.preventDefault()
-        publish({ why: why.trim(), digest, ...(at ? { at: new Date(at).toISOString() } : {}) })
+        publish({ why: why.trim(), digest, ...(at ? { at } : {}) })
       }}
     >
       <Form.Group controlId="p-why">
@@ -206,11 +220,13 @@ function PublishForm({ d, digest, second, publish, busy }: { d: Draft; digest: s
         <Form.Control size="sm" value={why} required maxLength={1000} onChange={(e) => setWhy(e.target.value)} placeholder={d.back ? `to go back to revision ${d.back}` : ''} />
       </Form.Group>
       <Form.Group controlId="p-at">
-        <Form.Label>At (empty: now)</Form.Label>
+        <Form.Label>
+          At <span className="quiet">in {zone ?? 'the organisation’s time'}; empty: now</span>
+        </Form.Label>
         <Form.Control size="sm" type="datetime-local" value={at} onChange={(e) => setAt(e.target.value)} />
       </Form.Group>
-      <Button size="sm" type="submit" disabled={busy || why.trim() === ''}>
-        {second ? 'Ask for confirmation' : 'Publish'}
+      <Button size="sm" type="submit" disabled={busy || digest === undefined || why.trim() === ''}>
+        {digest === undefined ? 'Weighing …' : second ? 'Ask for confirmation' : 'Publish'}
       </Button>
     </Form>
   )

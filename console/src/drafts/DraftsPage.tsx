@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, useNavigate } from 'react-router'
+import { Link, useLocation, useNavigate } from 'react-router'
 import { call, query, type Draft, type DraftBrief, type Revision } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { workIn } from './quick'
@@ -20,6 +20,14 @@ export function DraftsPage({ role }: { role: string }) {
       void client.invalidateQueries({ queryKey: ['drafts'] })
       workIn({ id: d.id, name: d.name })
       navigate(`/drafts/${d.id}`)
+    },
+  })
+  const given = (useLocation().state as { dropped?: { id: string; name: string } } | null)?.dropped
+  const restore = useMutation({
+    mutationFn: (id: string) => call<Draft>('POST', `/api/v1/drafts/${id}/restore`, {}),
+    onSuccess: (d) => {
+      void client.invalidateQueries({ queryKey: ['drafts'] })
+      navigate(`/drafts/${d.id}`, { replace: true })
     },
   })
   const may = role === 'administrator' || role === 'keeper'
@@ -43,6 +51,15 @@ export function DraftsPage({ role }: { role: string }) {
         </Form>
       )}
       {make.error && <Wrong error={make.error} />}
+      {given && may && (
+        <p role="status" className="way-back">
+          {given.name} is given up.{' '}
+          <Button size="sm" variant="link" disabled={restore.isPending} onClick={() => restore.mutate(given.id)}>
+            Take it back
+          </Button>
+        </p>
+      )}
+      {restore.error && <Wrong error={restore.error} />}
       {drafts.data && drafts.data.drafts.length === 0 && <Empty>No draft is open. Begin one, or change something anywhere: a single change shows its impact before it is published.</Empty>}
       {drafts.data && drafts.data.drafts.length > 0 && (
         <div className="wide" role="region" aria-label="Open drafts" tabIndex={0}>
@@ -74,8 +91,53 @@ export function DraftsPage({ role }: { role: string }) {
           </table>
         </div>
       )}
+      <TwoPeople admin={role === 'administrator'} />
       <Revisions role={role} />
     </Page>
+  )
+}
+
+const twoPeople = { never: 'Nobody else', loosening: 'Somebody else, where something is opened', always: 'Somebody else, always' }
+type When = keyof typeof twoPeople
+
+/** When somebody else must confirm what is published. */
+function TwoPeople({ admin }: { admin: boolean }) {
+  const client = useQueryClient()
+  const now = useQuery({ queryKey: ['two-people'], queryFn: () => call<{ when: When }>('GET', '/api/v1/two-people') })
+  const [to, setTo] = useState<When>()
+  const save = useMutation({
+    mutationFn: (when: When) => call<{ when: When }>('PUT', '/api/v1/two-people', { when }),
+    onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => setTo(undefined),
+  })
+  if (!now.data) return null
+  return (
+    <section aria-labelledby="h-two">
+      <h2 id="h-two">Who confirms what is published</h2>
+      {save.error && <Wrong error={save.error} />}
+      {admin ? (
+        <Form
+          className="inline-form"
+          onSubmit={(e) => {
+            e.preventDefault()
+            if (to) save.mutate(to)
+          }}
+        >
+          <Form.Select size="sm" aria-label="Who confirms" value={to ?? now.data.when} onChange={(e) => setTo(e.target.value as When)}>
+            {Object.entries(twoPeople).map(([k, v]) => (
+              <option key={k} value={k}>
+                {v}
+              </option>
+            ))}
+          </Form.Select>
+          <Button size="sm" type="submit" variant="outline-primary" disabled={!to || to === now.data.when || save.isPending}>
+            Change
+          </Button>
+        </Form>
+      ) : (
+        <p>{twoPeople[now.data.when]}.</p>
+      )}
+    </section>
   )
 }
 

@@ -1,5 +1,6 @@
 import { Button } from 'react-bootstrap'
 import { type DraftEdit } from '../api'
+import { Capped } from '../parts/Capped'
 
 /** What edits of policy change, field by field. */
 export function EditList({ edits, undo, busy }: { edits: DraftEdit[]; undo?: (e: DraftEdit) => void; busy?: boolean }) {
@@ -16,17 +17,20 @@ export function EditList({ edits, undo, busy }: { edits: DraftEdit[]; undo?: (e:
               </Button>
             )}
           </div>
-          <dl>
-            {e.changes.slice(0, 12).map((c, i) => (
-              <div key={i}>
-                <dt>{c.field}</dt>
-                <dd>
-                  {c.was && <del>{c.was}</del>} {c.now && <ins>{c.now}</ins>}
-                </dd>
-              </div>
-            ))}
-          </dl>
-          {e.changes.length > 12 && <p className="quiet">and {e.changes.length - 12} more</p>}
+          <Capped list={e.changes} first={12}>
+            {(shown) => (
+              <dl>
+                {shown.map((c, i) => (
+                  <div key={i}>
+                    <dt>{c.field}</dt>
+                    <dd>
+                      {c.was && <del>{c.was}</del>} {c.now && <ins>{c.now}</ins>}
+                    </dd>
+                  </div>
+                ))}
+              </dl>
+            )}
+          </Capped>
         </li>
       ))}
     </ul>

@@ -119,6 +119,7 @@ export function ImpactPicture({ x }: { x: Impact }) {
           {x.links_started.length > 0 && <>Links that work again: <b>{x.links_started.length}</b> ({x.links_started.slice(0, 6).join(', ')}{x.links_started.length > 6 ? ', …' : ''}).</>}
         </p>
       )}
+      <Elsewhere x={x} />
       {(x.cut_off_total ?? 0) > 0 && (
         <details className="held-list">
           <summary>
@@ -148,6 +149,54 @@ export function ImpactPicture({ x }: { x: Impact }) {
         </details>
       )}
     </div>
+  )
+}
+
+/** What of an impact is about our own people, meetings that they present in, and records that end. */
+function Elsewhere({ x }: { x: Impact }) {
+  const sign = (c: string) => (c === 'gained' ? '+' : c === 'lost' ? '−' : '~')
+  return (
+    <>
+      {(x.suspended ?? 0) > 0 && (
+        <p>
+          <b>{n(x.suspended!)}</b> {x.suspended === 1 ? 'record is' : 'records are'} suspended or removed at once.
+        </p>
+      )}
+      {x.forwarders && (
+        <p>
+          Forwarders: {x.forwarders.slice(0, 6).map((f) => `${f.mailbox} to ${f.to} ${f.starts ? 'starts' : 'stops'}`).join('; ')}
+          {x.forwarders.length > 6 ? ' …' : '.'}
+        </p>
+      )}
+      {x.outward && (
+        <details className="held-list">
+          <summary>
+            <b>{x.outward.length}</b> {x.outward.length === 1 ? 'thing' : 'things'} that our own people may do elsewhere {x.outward.length === 1 ? 'changes' : 'change'}
+          </summary>
+          <ul>
+            {x.outward.map((m) => (
+              <li key={m.action + m.who + m.change}>
+                {sign(m.change)} {m.action} towards {m.name} ({m.who.replace('*@', '')}): {n(m.people)} {m.people === 1 ? `person, ${m.person}` : `people, ${m.person} among them`}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+      {x.presenters && (
+        <details className="held-list">
+          <summary>
+            In any meeting that people of ours present in, {x.presenters.length} {x.presenters.length === 1 ? 'action changes' : 'actions change'} for outsiders
+          </summary>
+          <ul>
+            {x.presenters.map((m) => (
+              <li key={m.action + m.change}>
+                {sign(m.change)} {m.action}: {n(m.parties)} parties, {n(m.presenters)} presenters{m.newcomers.length > 0 && <>, and {m.newcomers.join(', ')}</>}
+              </li>
+            ))}
+          </ul>
+        </details>
+      )}
+    </>
   )
 }
 

@@ -1,6 +1,8 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { useEffect, useRef, useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
+import { type Draft } from '../api'
 import { Wrong } from '../parts/bits'
 import { EditList } from './EditList'
 import { ImpactPicture } from './Impact'
@@ -13,6 +15,7 @@ export function QuickDialog({ role }: { role: string }) {
   const [why, setWhy] = useState('')
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
+  const going = useRef(false) // a second click comes before the first is drawn
   const [waits, setWaits] = useState('')
   useEffect(() => {
     setAsk(
@@ -21,19 +24,20 @@ export function QuickDialog({ role }: { role: string }) {
           setWhy(w.why)
           setError(null)
           setBusy(false)
+          going.current = false
           setOpen({ w, done })
         }),
     )
     return () => setAsk(null)
   }, [])
   useEffect(() => {
-    if (!open) return
+    if (!open || busy) return // while it is being published nothing is dropped
     addEventListener('pagehide', open.w.drop) // a change that nobody decided about leaves nothing behind
     return () => removeEventListener('pagehide', open.w.drop)
-  }, [open])
+  }, [open, busy])
   if (waits)
     return (
-      <Modal show onHide={() => setWaits('')} aria-labelledby="quick-title" className="quick-dialog">
+      <Modal show lock={false} onHide={() => setWaits('')} aria-labelledby="quick-title" className="quick-dialog">
         <Modal.Header closeButton>
           <Modal.Title id="quick-title" as="h2">
             Not in force yet
@@ -54,22 +58,51 @@ export function QuickDialog({ role }: { role: string }) {
     done(d)
     void client.invalidateQueries({ queryKey: ['drafts'] })
   }
-  const publish = async () => {
+  const became = (d: Draft) => {
+    setBusy(false)
+    going.current = false
+    if (d.state === 'waiting') {
+      setWaits(d.name)
+      end({ do: 'waits' })
+    } else if (d.state === 'dropped') end({ do: 'drop' })
+    else end({ do: 'publish', why })
+  }
+  const keep = async () => {
+    if (going.current) return
+    going.current = true
     setBusy(true)
     setError(null)
     try {
-      const d = await w.publish(why.trim())
-      if (d.state === 'waiting') {
-        setWaits(d.name)
-        end({ do: 'keep' })
-      } else end({ do: 'publish', why })
+      await w.keep(why.trim())
+      setBusy(false)
+      going.current = false
+      end({ do: 'keep' })
     } catch (e) {
       setError(e)
       setBusy(false)
+      going.current = false
+    }
+  }
+  const publish = async () => {
+    if (going.current) return
+    going.current = true
+    setBusy(true)
+    setError(null)
+    try {
+      became(await w.publish(why.trim()))
+    } catch (e) {
+      // No answer is no refusal: what became of it is asked before anything is said.
+      const d = await w.now().catch(() => undefined)
+      if (d && d.state !== 'open') became(d)
+      else {
+        setError(e)
+        setBusy(false)
+        going.current = false
+      }
     }
   }
   return (
-    <Modal show size="lg" onHide={() => end({ do: 'drop' })} aria-labelledby="quick-title" className="quick-dialog" backdrop="static" animation={false}>
+    <Modal show lock={busy} size="lg" onHide={() => end({ do: 'drop' })} aria-labelledby="quick-title" className="quick-dialog" backdrop="static" animation={false}>
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -96,7 +129,7 @@ export function QuickDialog({ role }: { role: string }) {
           <Button variant="outline-secondary" onClick={() => end({ do: 'drop' })}>
             Change nothing
           </Button>
-          <Button variant="outline-primary" onClick={() => end({ do: 'keep' })}>
+          <Button variant="outline-primary" onClick={() => void keep()}>
             {role === 'administrator' ? 'Keep as a draft' : 'Keep as a draft for an administrator'}
           </Button>
           {role === 'administrator' && (

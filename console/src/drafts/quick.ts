@@ -40,6 +40,7 @@ export function changesPolicy(method: string, path: string): boolean {
   if (method === 'GET' || !where.startsWith('/api/v1/') || new URLSearchParams(params).get('preview') === 'true') return false
   const parts = where.slice('/api/v1/'.length).split('/')
   switch (parts[0]) {
+    case 'two-people':
     case 'rules':
     case 'bars':
     case 'exceptions':
@@ -55,13 +56,15 @@ export function changesPolicy(method: string, path: string): boolean {
 }
 
 /** What somebody decides about one change when they have seen its impact. */
-export type Decision = { do: 'publish'; why: string } | { do: 'keep' } | { do: 'drop' }
+export type Decision = { do: 'publish'; why: string } | { do: 'waits' } | { do: 'keep' } | { do: 'drop' }
 
 export interface Weighing {
   draft: Draft
   impact: Impact
   why: string
   publish: (why: string) => Promise<Draft>
+  keep: (why: string) => Promise<Draft>
+  now: () => Promise<Draft>
   drop: () => void
 }
 
@@ -97,12 +100,13 @@ export async function quickly<T>(raw: Raw, method: string, path: string, body: s
   }
   const given = new URLSearchParams(path.split('?')[1]).get('why') ?? (body?.startsWith('{') ? ((JSON.parse(body) as { why?: string; reason?: string }).why ?? (JSON.parse(body) as { reason?: string }).reason ?? '') : '')
   const decision: Decision = ask
-    ? await ask({ draft: d, impact, why: given, publish: (why) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest }), json), drop: () => void drop() })
+    ? await ask({ draft: d, impact, why: given, publish: (why) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest }), json), keep: (why) => raw<Draft>('POST', `${at}/keep`, JSON.stringify(why ? { why } : {}), json), now: () => raw<Draft>('GET', at, undefined, {}), drop: () => void drop() })
     : { do: 'drop' }
   if (decision.do === 'drop') {
     await drop()
     throw new NotPublished('Nothing was changed.')
   }
+  if (decision.do === 'waits') throw new NotPublished(`Not in force yet: it waits as the draft “${d.name}” until somebody else confirms it.`)
   if (decision.do === 'keep') throw new NotPublished(`It is kept as the draft “${d.name}”.`)
   return answer
 }

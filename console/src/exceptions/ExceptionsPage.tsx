@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { useSearchParams } from 'react-router'
 import { call, query, send, type Choices, type Exception, type Imported, type Rule } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
@@ -85,7 +86,7 @@ function Ending({ x, what, close, done }: { x: Exception; what: 'end' | 'prolong
     },
   })
   return (
-    <Modal show onHide={close} aria-labelledby="m-end">
+    <Modal show policy onHide={close} aria-labelledby="m-end">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -187,7 +188,7 @@ function Make({ person, close, done }: { person: string; close: () => void; done
     </Form.Group>
   )
   return (
-    <Modal show onHide={close} aria-labelledby="m-make" scrollable>
+    <Modal show policy onHide={close} aria-labelledby="m-make" scrollable>
       <Form onSubmit={submit}>
         <Modal.Header closeButton>
           <Modal.Title as="h2" id="m-make">
@@ -272,7 +273,7 @@ function List({ close, done }: { close: () => void; done: () => void }) {
   })
   const lines = run.data?.lines ?? []
   return (
-    <Modal show onHide={close} size="lg" aria-labelledby="m-list" scrollable>
+    <Modal show policy onHide={close} size="lg" aria-labelledby="m-list" scrollable>
       <Modal.Header closeButton>
         <Modal.Title as="h2" id="m-list">
           Exceptions from a list

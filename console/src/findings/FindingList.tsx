@@ -4,23 +4,13 @@ import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, type Finding } from '../api'
 import { until as last, Wrong } from '../parts/bits'
-
-/** Where a thing that a finding is about can be looked at. */
-function place(about: string): string | undefined {
-  const [kind, id] = about.split(':')
-  if (!id) return /^[a-z]+\.[a-z_]+$/.test(about) && !about.includes('@') ? `/rules?rule=${about}` : undefined
-  if (kind === 'space') return `/spaces/${id}`
-  if (kind === 'partner') return `/partners/${id}`
-  if (kind === 'person' || kind === 'mailbox') return `/people/${id}`
-  if (kind === 'exception') return `/exceptions#${id}`
-  return undefined
-}
+import { placeOf } from '../parts/place'
 
 function links(about: string[]): ReactNode {
   return about.map((a) => {
-    const to = place(a)
-    return to && !/\.(in|out)$/.test(a) ? (
-      <Link key={a} to={to}>
+    const at = placeOf(a)
+    return at && !/\.(in|out)$/.test(a) ? (
+      <Link key={a} to={at.to}>
         {a}
       </Link>
     ) : (
@@ -42,7 +32,7 @@ export function Noticed({ findings }: { findings: Finding[] }) {
 
 const singular: Record<string, string> = { parties: 'party', people: 'person', grants: 'grant', links: 'link', values: 'value' }
 
-export function FindingList({ findings, decide, titled }: { findings: Finding[]; decide?: boolean; titled?: boolean }) {
+export function FindingList({ findings, decide, titled }: { findings: Finding[]; decide?: string; titled?: boolean }) {
   return (
     <ul className="findings">
       {findings.map((f) => (
@@ -52,7 +42,7 @@ export function FindingList({ findings, decide, titled }: { findings: Finding[];
   )
 }
 
-function One({ f, decide, titled = true }: { f: Finding; decide?: boolean; titled?: boolean }) {
+function One({ f, decide, titled = true }: { f: Finding; decide?: string; titled?: boolean }) {
   const client = useQueryClient()
   const [open, setOpen] = useState(false)
   const [reason, setReason] = useState('')
@@ -66,6 +56,13 @@ function One({ f, decide, titled = true }: { f: Finding; decide?: boolean; title
     },
   })
   const reopen = useMutation({ mutationFn: () => call('DELETE', `/api/v1/findings/acceptance?id=${encodeURIComponent(f.id)}`), onSuccess: () => void done() })
+  const mend = useMutation({
+    mutationFn: () => {
+      const [kind, ...id] = f.about[0].split(':')
+      return call('POST', '/api/v1/records/mend', { kind, id: id.join(':') })
+    },
+    onSuccess: () => void done(),
+  })
   const numbers = Object.entries(f.numbers).filter(([, n]) => n > 0)
   const submit = (e: FormEvent) => {
     e.preventDefault()
@@ -88,7 +85,12 @@ function One({ f, decide, titled = true }: { f: Finding; decide?: boolean; title
           Accepted by {f.accepted.by} until {last(f.accepted.until)}: {f.accepted.reason}
         </p>
       )}
-      {(accept.error ?? reopen.error) && <Wrong error={accept.error ?? reopen.error} />}
+      {(accept.error ?? reopen.error ?? mend.error) && <Wrong error={accept.error ?? reopen.error ?? mend.error} />}
+      {decide === 'administrator' && f.kind === 'record_unread' && (
+        <Button size="sm" variant="outline-primary" className="me-2" disabled={mend.isPending} onClick={() => mend.mutate()}>
+          Mend it
+        </Button>
+      )}
       {decide && f.accepted && (
         <Button size="sm" variant="link" onClick={() => reopen.mutate()}>
           Open again

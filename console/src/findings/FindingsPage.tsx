@@ -64,7 +64,7 @@ export function FindingsPage({ role }: { role: string }) {
               <section key={t} className="found-kind" aria-labelledby={`f-${t}`}>
                 <h2 id={`f-${t}`}>{of[0].title}</h2>
                 <p className="quiet">{of[0].do}</p>
-                <FindingList findings={of} decide={role === 'administrator' || role === 'keeper'} titled={false} />
+                <FindingList findings={of} decide={role === 'administrator' || role === 'keeper' ? role : undefined} titled={false} />
               </section>
             )
           })}

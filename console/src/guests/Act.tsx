@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { Link } from 'react-router'
 import { call, type GuestChange, type GuestChanged, type GuestView } from '../api'
 import { Combo } from '../parts/Combo'
@@ -54,7 +55,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   const title = back ? 'Take it back' : doWords[what]
   const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
   return (
-    <Modal show onHide={close} size="lg" aria-labelledby="act-title">
+    <Modal show policy={false} onHide={close} size="lg" aria-labelledby="act-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -91,14 +92,16 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
                     <option value="pt">Português</option>
                   </Form.Select>
                 </Form.Group>
-                <Form.Group controlId="act-licence">
-                  <Form.Label>Licence for reports</Form.Label>
-                  <Form.Select size="sm" value={facts.licence} onChange={(e) => setFacts({ ...facts, licence: e.target.value })}>
-                    <option>none</option>
-                    <option>ours</option>
-                    <option>theirs</option>
-                  </Form.Select>
-                </Form.Group>
+                {keeper && (
+                  <Form.Group controlId="act-licence">
+                    <Form.Label>Licence for reports</Form.Label>
+                    <Form.Select size="sm" value={facts.licence} onChange={(e) => setFacts({ ...facts, licence: e.target.value })}>
+                      <option>none</option>
+                      <option>ours</option>
+                      <option>theirs</option>
+                    </Form.Select>
+                  </Form.Group>
+                )}
               </div>
             </>
           )}

@@ -1,6 +1,8 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Capped } from '../parts/Capped'
+import { Modal } from '../parts/Dialog'
 import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
@@ -224,9 +226,11 @@ function WhatIf({ guest }: { guest: GuestView }) {
 function History({ address, keeper }: { address: string; keeper: boolean }) {
   const client = useQueryClient()
   const again = useMutation({ mutationFn: (id: number) => call('POST', `/api/v1/outbox/${id}/again`), onSuccess: () => void client.invalidateQueries({ queryKey: ['outbox', address] }) })
-  const log = useQuery({
+  const log = useInfiniteQuery({
     queryKey: ['journal', 'guest', address],
-    queryFn: async () => (await call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ about: address, limit: '60' })}`)).entries,
+    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ about: address, cursor: pageParam, limit: '60' })}`),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
   })
   const mail = useQuery({ queryKey: ['outbox', address], queryFn: () => call<{ messages: OutboxMessage[] }>('GET', `/api/v1/outbox${query({ recipient: address })}`) })
   return (
@@ -235,10 +239,15 @@ function History({ address, keeper }: { address: string; keeper: boolean }) {
         <h2 id="h-history">What was done</h2>
         {log.error && <Wrong error={log.error} />}
         <ol className="log slim-log">
-          {changesOf(log.data ?? []).map((c) => (
+          {changesOf(log.data?.pages.flatMap((p) => p.entries) ?? []).map((c) => (
             <Change key={c[0].seq} entries={c} about={address} />
           ))}
         </ol>
+        {log.hasNextPage && (
+          <Button variant="outline-primary" size="sm" disabled={log.isFetchingNextPage} onClick={() => void log.fetchNextPage()}>
+            Older entries
+          </Button>
+        )}
       </section>
       <section aria-labelledby="h-mail">
         <h2 id="h-mail">Mail to them</h2>
@@ -279,7 +288,7 @@ function Merge({ into, close }: { into: string; close: () => void }) {
     },
   })
   return (
-    <Modal show onHide={close} aria-labelledby="merge-title">
+    <Modal show policy={false} onHide={close} aria-labelledby="merge-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -305,13 +314,17 @@ function Merge({ into, close }: { into: string; close: () => void }) {
               <p>
                 Grants that would move: {ahead.data.grants}; groups: {ahead.data.groups}. {into} has {ahead.data.was} granted actions and would have {ahead.data.will}.
               </p>
-              <ul className="plain-list">
-                {ahead.data.gained.slice(0, 8).map((x, i) => (
-                  <li key={i}>
-                    + {x.action} {x.name || x.resource}
-                  </li>
-                ))}
-              </ul>
+              <Capped list={ahead.data.gained} first={8}>
+                {(shown) => (
+                  <ul className="plain-list">
+                    {shown.map((x, i) => (
+                      <li key={i}>
+                        + {x.action} {x.name || x.resource}
+                      </li>
+                    ))}
+                  </ul>
+                )}
+              </Capped>
               <Form.Group controlId="merge-why">
                 <Form.Label>How do you know</Form.Label>
                 <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />

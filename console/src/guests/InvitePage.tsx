@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, type Invited, type Session } from '../api'
 import { Combo } from '../parts/Combo'
-import { Page, until as untilText, Wrong } from '../parts/bits'
+import { dayFromNow, Page, until as untilText, Wrong } from '../parts/bits'
 import { Line } from './Line'
 import { OpensList, Outcomes } from './Outcomes'
 
@@ -67,7 +67,7 @@ export function InvitePage({ session }: { session: Session }) {
           {field('purpose', 'What for', 'It is kept with the record and stands in every list.')}
           {field('text', 'Own words of welcome', undefined, { as: 'textarea', rows: 2 })}
           <details>
-            <summary>Sponsor, language, where they land, licence</summary>
+            <summary>{session.role === 'member' ? 'Language, and where they land' : 'Sponsor, language, where they land, licence'}</summary>
             {session.role !== 'member' && (
               <div className="plain-combo mb-2">
                 <Combo label="Who answers for them" kind="person" placeholder="whoever invites" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} />
@@ -83,14 +83,16 @@ export function InvitePage({ session }: { session: Session }) {
                 </Form.Select>
               </Form.Group>
               {field('location', 'Location')}
-              <Form.Group controlId="i-licence">
-                <Form.Label>Licence for reports</Form.Label>
-                <Form.Select size="sm" value={f.licence} onChange={(e) => setF({ ...f, licence: e.target.value })}>
-                  <option value="">none</option>
-                  <option value="ours">ours</option>
-                  <option value="theirs">theirs</option>
-                </Form.Select>
-              </Form.Group>
+              {session.role !== 'member' && (
+                <Form.Group controlId="i-licence">
+                  <Form.Label>Licence for reports</Form.Label>
+                  <Form.Select size="sm" value={f.licence} onChange={(e) => setF({ ...f, licence: e.target.value })}>
+                    <option value="">none</option>
+                    <option value="ours">ours</option>
+                    <option value="theirs">theirs</option>
+                  </Form.Select>
+                </Form.Group>
+              )}
             </div>
             {field('landing', 'Where they go once they have accepted')}
           </details>
@@ -108,7 +110,7 @@ export function InvitePage({ session }: { session: Session }) {
         </Form>
         <div className="invite-weighed" aria-live="polite">
           {sent && <Outcome x={sent} sent />}
-          {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? new Date(Date.now() + 30 * 86400000).toISOString().slice(0, 10) : f.until })} />}
+          {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? dayFromNow(30) : f.until })} />}
           {!sent && !ahead && <p className="empty">What it would open stands here once it is weighed.</p>}
         </div>
       </div>

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { Link } from 'react-router'
 import { call, type Offer } from '../api'
 import { Combo } from '../parts/Combo'
@@ -23,7 +24,7 @@ export function Leaves({ person, name, close }: { person: string; name: string; 
     },
   })
   return (
-    <Modal show onHide={close} aria-labelledby="leaves-title">
+    <Modal show policy={false} onHide={close} aria-labelledby="leaves-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()

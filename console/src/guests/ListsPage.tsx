@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
+import { Going } from '../home/DatesWait'
 import { call, query, send, type ListKind, type ListTaken, type Session } from '../api'
 import { Page, Waiting, Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
@@ -170,6 +171,14 @@ function Found({ x, written }: { x: ListTaken; written: boolean }) {
         {x.errors.length > 0 ? <b>{x.errors.length} wrong: nothing is taken in until none is.</b> : written ? <b>Taken in.</b> : 'Nothing is written yet.'}
         {x.ignored && x.ignored.length > 0 && <> Left out: {x.ignored.join(', ')}.</>}
       </p>
+      {x.going && (
+        <>
+          <p>
+            The dates of {x.going.records === 1 ? 'the record that comes' : `${x.going.records} records that come`} {x.waits ? 'wait until an administrator lets them count. If they counted now:' : 'set going:'}
+          </p>
+          <Going g={x.going} />
+        </>
+      )}
       {x.errors.length > 0 ? (
         <Lines label="What is wrong" columns={['Column', 'Value', 'What is wrong']} rows={x.errors.slice(0, shownAtOnce).map((e) => ({ line: e.line, cells: [e.column, e.value, e.text] }))} />
       ) : (

@@ -1,4 +1,5 @@
 import { Link } from 'react-router'
+import { Capped } from '../parts/Capped'
 import type { InvitationOpens, InvitedLine } from '../api'
 import { Reasons } from '../parts/bits'
 
@@ -43,13 +44,17 @@ export function OpensList({ o }: { o: InvitationOpens }) {
       </ul>
       <details>
         <summary>{closed.length} things stay closed</summary>
-        <ul className="plain-list">
-          {closed.slice(0, 40).map((l, i) => (
-            <li key={i}>
-              {l.action} {l.name || l.resource}: <span className="quiet">{l.text}</span>
-            </li>
-          ))}
-        </ul>
+        <Capped list={closed} first={40}>
+          {(shown) => (
+            <ul className="plain-list">
+              {shown.map((l, i) => (
+                <li key={i}>
+                  {l.action} {l.name || l.resource}: <span className="quiet">{l.text}</span>
+                </li>
+              ))}
+            </ul>
+          )}
+        </Capped>
       </details>
     </>
   )

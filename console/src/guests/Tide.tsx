@@ -1,5 +1,5 @@
 import type { DueDays, DueStep } from '../api'
-import { day } from '../parts/bits'
+import { dayFromNow, day } from '../parts/bits'
 import { kindWords, marks } from './words'
 
 const above: DueStep['kind'][] = ['invitation_lapses', 'suspended', 'removed']
@@ -8,7 +8,7 @@ const below: DueStep['kind'][] = ['review_due', 'grant_ends']
 /** What ends when, week by week: records above the water line, grants below it. */
 export function Tide({ days, ending, choose }: { days: DueDays; ending: string; choose: (day: string) => void }) {
   const weeks: { from: string; last: string; kinds: Record<string, number> }[] = []
-  const start = Date.parse(`${new Date().toISOString().slice(0, 10)}T00:00:00Z`)
+  const start = Date.parse(`${dayFromNow()}T00:00:00Z`)
   for (let w = 0; w < 26; w++) {
     const iso = (n: number) => new Date(start + n * 86400000).toISOString().slice(0, 10)
     weeks.push({ from: iso(7 * w), last: iso(7 * w + 6), kinds: {} })

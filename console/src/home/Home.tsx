@@ -1,9 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type Findings, type Overview, type Session } from '../api'
+import { call, type DraftBrief, type Findings, type Overview, type Session } from '../api'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
-import { day, Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { DatesWait } from './DatesWait'
+import { day, Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
 const examples = [
   { text: 'Why can the lecturer not be invited?', href: '/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example' },
@@ -22,6 +23,8 @@ export function Home({ session: me }: { session: Session }) {
   return (
     <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
       {me.role !== 'auditor' && <Waits />}
+      {me.role === 'administrator' && <ToConfirm me={me} />}
+      <DatesWait admin={me.role === 'administrator'} />
       <Requests session={me} />
       <div className="today">
         <section aria-labelledby="h-do">
@@ -103,6 +106,25 @@ export function Home({ session: me }: { session: Session }) {
         </section>
       </div>
     </Page>
+  )
+}
+
+/** Drafts that somebody else asks to publish, and that wait for whoever reads this. */
+function ToConfirm({ me }: { me: Session }) {
+  const { data } = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts') })
+  const list = (data?.drafts ?? []).filter((d) => d.state === 'waiting' && d.asked_by !== me.name)
+  if (list.length === 0) return null
+  return (
+    <section className="to-confirm" aria-labelledby="h-confirm">
+      <h2 id="h-confirm">Waits for you to confirm</h2>
+      <ul className="todo">
+        {list.map((d) => (
+          <li key={d.id}>
+            <Link to={`/drafts/${d.id}`}>{d.name}</Link> <span className="quiet">{d.asked_by} asks to publish it{d.publish_at ? ` on ${when(d.publish_at)}` : ''}.</span>
+          </li>
+        ))}
+      </ul>
+    </section>
   )
 }
 

@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { call, query, type JournalEntry } from '../api'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'forgotten']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 export function JournalPage() {
@@ -87,10 +87,25 @@ export function Change({ entries, about }: { entries: JournalEntry[]; about?: st
   )
 }
 
-function saidOf(e: JournalEntry): string {
+/** Says what an entry changed, from what to what. */
+export function saidOf(e: JournalEntry): string {
   if (e.kind === 'draft' && e.now) return ofDraft(e.was, e.now)
   if (e.kind === 'step' && e.now) return ofStep(e.now)
+  if (e.kind === 'sign_in' && e.now) return ofSignIn(e.now)
+  if (e.kind === 'sessions') return 'signed out everywhere'
   return difference(e.was, e.now)
+}
+
+const ways: Record<string, string> = { console: ' to the console', client: ' with the client', code: ' with a code', partner: ' with their own organisation’s sign-in' }
+
+/** Says who came in, how and from where, or was refused. */
+function ofSignIn(doc: string): string {
+  try {
+    const x = JSON.parse(doc) as { way?: string; from?: string; result?: string }
+    return `${x.result === 'in' ? 'signed in' : 'was refused, signing in'}${ways[x.way ?? ''] ?? ''}${x.from ? `, from ${x.from}` : ''}`
+  } catch {
+    return 'signed in'
+  }
 }
 
 /** Says what was carried out, and when it was due. */
@@ -110,8 +125,10 @@ function ofDraft(was: string | undefined, now: string): string {
     const a = was ? (JSON.parse(was) as { state: string; edits?: unknown[] }) : undefined
     const b = JSON.parse(now) as { name: string; state: string; edits?: unknown[]; published?: number }
     const said = [b.name]
-    if (a?.state !== b.state) said.push(b.published ? `published as revision ${b.published}` : b.state)
-    if (edits(a) !== edits(b)) said.push(edits(b) === 1 ? '1 edit' : `${edits(b)} edits`)
+    const count = (n: number) => (n === 1 ? '1 edit' : `${n} edits`)
+    if (a?.state !== b.state) said.push(`${a ? `${a.state} → ` : ''}${b.published ? `published as revision ${b.published}` : b.state}`)
+    if (edits(a) !== edits(b)) said.push(a ? `${count(edits(a))} → ${count(edits(b))}` : count(edits(b)))
+    else if (a && a.state === b.state) said.push('an edit was changed')
     return said.join(', ')
   } catch {
     return 'changed'
@@ -120,9 +137,14 @@ function ofDraft(was: string | undefined, now: string): string {
 
 /** Says in short what changed between two docs. */
 function difference(was?: string, now?: string): string {
-  if (!was) return 'made'
-  if (!now) return 'removed'
   try {
+    const whole = (doc: string) =>
+      Object.entries(JSON.parse(doc) as Record<string, Leaf>)
+        .map(([k, v]) => `${k}: ${flat(v)}`)
+        .join('; ')
+    if (!was && !now) return 'done'
+    if (!was) return `made${whole(now!) ? `: ${whole(now!)}` : ''}`
+    if (!now) return `removed${whole(was) ? `; it was ${whole(was)}` : ''}`
     const a = JSON.parse(was) as Record<string, Leaf>
     const b = JSON.parse(now) as Record<string, Leaf>
     const out: string[] = []

@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { Link } from 'react-router'
 import { call, query, type Letter, type Partner, type Question } from '../api'
 import { since, when, Wrong } from '../parts/bits'
@@ -54,17 +55,17 @@ export function Draft({ about }: { about: { partner: string } | { question: Ques
   const client = useQueryClient()
   const [draft, setDraft] = useState<Letter>()
   const write = useMutation({
-    mutationFn: (preview: boolean) => call<Letter>('POST', `/api/v1/letters${preview ? '?preview=true' : ''}`, { ...about, form: 'text' }),
-    onSuccess: (l, preview) => {
+    mutationFn: (what: 'preview' | 'keep' | 'mail') => call<Letter>('POST', `/api/v1/letters${what === 'preview' ? '?preview=true' : ''}`, { ...about, form: 'text', mail: what !== 'keep', ...(what !== 'preview' && draft?.same ? { again: true } : {}) }),
+    onSuccess: (l, what) => {
       setDraft(l)
-      if (!preview) void client.invalidateQueries({ queryKey: ['letters'] })
+      if (what !== 'preview') void client.invalidateQueries({ queryKey: ['letters'] })
     },
   })
   return (
     <>
       {write.error && <Wrong error={write.error} />}
       {!draft && (
-        <Button size="sm" variant="outline-primary" onClick={() => write.mutate(true)} disabled={write.isPending}>
+        <Button size="sm" variant="outline-primary" onClick={() => write.mutate('preview')} disabled={write.isPending}>
           Write what they need to admit
         </Button>
       )}
@@ -73,16 +74,27 @@ export function Draft({ about }: { about: { partner: string } | { question: Ques
           <pre className="letter" tabIndex={0} aria-label="Letter to their administrator">
             {draft.text}
           </pre>
+          {!draft.id && draft.about.length > 0 && <p className="quiet">{draft.mailed ? `Mailed, it goes to ${draft.mailed.join(', ')}.` : `It cannot be mailed: ${draft.not_mailed}.`}</p>}
+          {!draft.id && draft.same && <p className="second">Open on the same matter: {draft.same.join(', ')}. This would be a second one.</p>}
           <div className="inline-form">
             <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(draft.text ?? '')}>
               Copy
             </Button>
             {!draft.id && draft.about.length > 0 && (
-              <Button size="sm" onClick={() => write.mutate(false)} disabled={write.isPending}>
-                Keep as sent
-              </Button>
+              <>
+                <Button size="sm" onClick={() => write.mutate('mail')} disabled={write.isPending || !draft.mailed}>
+                  Mail it
+                </Button>
+                <Button size="sm" variant="outline-primary" onClick={() => write.mutate('keep')} disabled={write.isPending}>
+                  Keep as sent
+                </Button>
+              </>
             )}
-            {draft.id && <span role="status">Kept as {draft.id}.</span>}
+            {draft.id && (
+              <span role="status">
+                Kept as {draft.id}. {draft.mailed ? `In the outbox for ${draft.mailed.join(', ')}.` : `Not mailed: ${draft.not_mailed}.`}
+              </span>
+            )}
             <Button size="sm" variant="link" onClick={() => setDraft(undefined)}>
               Close
             </Button>
@@ -106,7 +118,7 @@ function Reading({ id, keep, close }: { id: string; keep: boolean; close: () => 
   })
   const l = letter.data
   return (
-    <Modal show onHide={close} size="lg" aria-labelledby="letter-title">
+    <Modal show policy={false} onHide={close} size="lg" aria-labelledby="letter-title">
       <Modal.Header closeButton>
         <Modal.Title id="letter-title" as="h2">
           Letter {id}

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { query, send, type DomainsImported } from '../api'
 import { Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
@@ -24,7 +25,7 @@ export function ListImport({ list, partner, title, close }: { list: 'partner' | 
   const lines = (found?.lines ?? []).filter((l) => l.result !== 'same')
   const changes = n('new') + n('changed') + n('removed')
   return (
-    <Modal show onHide={close} size="lg" aria-labelledby="import-title">
+    <Modal show policy onHide={close} size="lg" aria-labelledby="import-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()

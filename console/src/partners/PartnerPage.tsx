@@ -1,8 +1,12 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type FormEvent } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState, type FormEvent } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { saidOf } from '../journal/JournalPage'
+import { Modal } from '../parts/Dialog'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, query, services, type Advice, type BothHalves, type JournalEntry, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
+import { call, query, services, type Advice, type BothHalves, type JournalEntry, type Letter, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
+import { WeighedText } from '../drafts/Weighed'
+import { AskDialog } from '../parts/AskDialog'
 import { Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { ValueTable } from '../places/ValueTable'
@@ -18,7 +22,8 @@ export function PartnerPage({ role }: { role: string }) {
   const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', at) })
   const halves = useQuery({ queryKey: ['halves', id], queryFn: () => call<{ halves: BothHalves[] }>('GET', `/api/v1/halves${query({ partner: id })}`) })
   const values = useQuery({ queryKey: ['values', `partner:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}`) })
-  const [saidBy, setSaidBy] = useState('')
+  const [said, setSaid] = useState<{ key: string; says: string }>()
+  const [undo, setUndo] = useState<string>()
   const [asking, setAsking] = useState<'active' | 'suspended' | 'ended' | 'edit' | 'merge' | 'split'>()
   const done = (p: Partner) => {
     client.setQueryData(['partner', id], p)
@@ -36,9 +41,19 @@ export function PartnerPage({ role }: { role: string }) {
     onError: () => void partner.refetch(),
   })
   const record = useMutation({
-    mutationFn: ({ key, says }: { key: string; says: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: 'recorded by hand', ...(saidBy.trim() ? { said_by: saidBy.trim() } : {}) }),
-    onSuccess: done,
-    onError: () => void partner.refetch(),
+    mutationFn: ({ key, says, by, why }: { key: string; says: string; by: string; why: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: why || 'recorded by hand', ...(by ? { said_by: by } : {}) }),
+    onSuccess: (p, { key }) => {
+      setSaid(undefined)
+      setUndo(key)
+      done(p)
+    },
+  })
+  const takeBack = useMutation({
+    mutationFn: (key: string) => call<Partner>('DELETE', `${at}/stances/${key}`),
+    onSuccess: (p) => {
+      setUndo(undefined)
+      done(p)
+    },
   })
   if (partner.error) return <Page title="Partner"><Wrong error={partner.error} retry={() => void partner.refetch()} /></Page>
   const p = partner.data
@@ -83,7 +98,8 @@ export function PartnerPage({ role }: { role: string }) {
         )
       }
     >
-      {(open.error ?? record.error ?? halves.error) && <Wrong error={open.error ?? record.error ?? halves.error} />}
+      {(open.error ?? takeBack.error ?? halves.error) && <Wrong error={open.error ?? takeBack.error ?? halves.error} />}
+      {said && <Said p={p} said={said} error={record.error} busy={record.isPending} close={() => setSaid(undefined)} record={(by, why) => record.mutate({ ...said, by, why })} />}
       <div className="partner even">
         <section aria-labelledby="h-about">
           <h2 id="h-about">Who they are</h2>
@@ -114,18 +130,23 @@ export function PartnerPage({ role }: { role: string }) {
                     <th scope="row">{s}</th>
                     {['in', 'out'].map((d) => (
                       <td key={d}>
-                        <Opening p={p} h={half.get(`${s}.${d}`)} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => record.mutate({ key: `${s}.${d}`, says })} />
+                        <Opening p={p} h={half.get(`${s}.${d}`)} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => {
+                            record.reset()
+                            setSaid({ key: `${s}.${d}`, says })
+                          }} />
                       </td>
                     ))}
                   </tr>
                 ))}
               </tbody>
             </table>
-            {keep && (
-              <Form.Group controlId="said-by" className="inline-form">
-                <Form.Label className="quiet">Who of theirs said what you record</Form.Label>
-                <Form.Control size="sm" value={saidBy} onChange={(e) => setSaidBy(e.target.value)} />
-              </Form.Group>
+            {undo && (
+              <p role="status" className="way-back">
+                What they say of {undo} is recorded.{' '}
+                <Button size="sm" variant="link" disabled={takeBack.isPending} onClick={() => takeBack.mutate(undo)}>
+                  Take it back
+                </Button>
+              </p>
             )}
             <p className="quiet">Left what we open, right what their own side says; below what the two come to, and how we know.</p>
           </section>
@@ -182,6 +203,7 @@ function Facts({ p }: { p: Partner }) {
 
 function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Partner) => void }) {
   const [f, setF] = useState({ name: p.name, also: p.also_named?.join(', ') ?? '', contacts: p.contacts?.join(', ') ?? '', owner: p.owner ?? '', review: p.review ?? '', note: p.note ?? '', statement: p.statement ?? '', sign_in: p.sign_in ?? '', sign_in_client: p.sign_in_client ?? '', why: '' })
+  const [unverified, setUnverified] = useState(p.sign_in_unverified ?? false)
   const list = (t: string) =>
     t
       .split(',')
@@ -189,12 +211,12 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
       .filter(Boolean)
   const save = useMutation({
     mutationFn: () => {
-      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, sign_in: _i, sign_in_client: _ic, also_named: _a, ...rest } = change(p)
+      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, sign_in: _i, sign_in_client: _ic, sign_in_unverified: _iu, also_named: _a, ...rest } = change(p)
       const text = (k: 'owner' | 'review' | 'note' | 'statement' | 'sign_in' | 'sign_in_client') => (f[k].trim() ? { [k]: f[k].trim() } : {})
       return call<Partner>(
         'PUT',
         `/api/v1/partners/${encodeURIComponent(p.id)}`,
-        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...text('sign_in'), ...text('sign_in_client'), ...(f.why ? { why: f.why } : {}) },
+        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...text('sign_in'), ...text('sign_in_client'), ...(unverified && f.sign_in.trim() ? { sign_in_unverified: true } : {}), ...(f.why ? { why: f.why } : {}) },
         { 'If-Match': p.etag },
       )
     },
@@ -211,7 +233,7 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
     </Form.Group>
   )
   return (
-    <Modal show onHide={close} aria-labelledby="edit-title">
+    <Modal show policy onHide={close} aria-labelledby="edit-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -236,6 +258,9 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
           {field('statement', 'Where their signed statement is published', 'Empty where they publish none.')}
           {field('sign_in', 'Their own sign-in', 'The issuer of OpenID Connect; empty where guests come in with mailed codes.')}
           {f.sign_in && field('sign_in_client', 'As whom we are known there')}
+          {f.sign_in && (
+            <Form.Check className="mb-2" id="e-unverified" label="Take addresses that their sign-in does not call verified" checked={unverified} onChange={(e) => setUnverified(e.target.checked)} />
+          )}
           {field('why', 'Why')}
         </Modal.Body>
         <Modal.Footer>
@@ -304,7 +329,7 @@ function Merge({ p, close }: { p: Partner; close: () => void }) {
   const [into, setInto] = useState('')
   const { weighed, forget, run } = useRearrange('merge', p, close)
   return (
-    <Modal show onHide={close} aria-labelledby="merge-title">
+    <Modal show policy={false} onHide={close} aria-labelledby="merge-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -351,7 +376,7 @@ function Split({ p, close }: { p: Partner; close: () => void }) {
   const [id, setID] = useState('')
   const { weighed, forget, run } = useRearrange('split', p, close)
   return (
-    <Modal show onHide={close} aria-labelledby="split-title">
+    <Modal show policy={false} onHide={close} aria-labelledby="split-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -427,7 +452,14 @@ function Split({ p, close }: { p: Partner; close: () => void }) {
 
 function People({ id }: { id: string }) {
   const [q, setQ] = useState('')
-  const people = useQuery({ queryKey: ['people-of', id, q], queryFn: () => call<{ people: TheirPerson[]; next: string }>('GET', `/api/v1/partners/${encodeURIComponent(id)}/people${query({ q, limit: '12' })}`), placeholderData: (old) => old })
+  const pages = useInfiniteQuery({
+    queryKey: ['people-of', id, q],
+    queryFn: ({ pageParam }) => call<{ people: TheirPerson[]; next: string }>('GET', `/api/v1/partners/${encodeURIComponent(id)}/people${query({ q, cursor: pageParam, limit: pageParam ? '100' : '12' })}`),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
+    placeholderData: (old) => old,
+  })
+  const people = { error: pages.error, data: pages.data && { people: pages.data.pages.flatMap((p) => p.people) } }
   return (
     <section aria-labelledby="h-people">
       <h2 id="h-people">Their people</h2>
@@ -470,7 +502,11 @@ function People({ id }: { id: string }) {
           </table>
         </div>
       )}
-      {people.data?.next && <p className="quiet">There are more; find them by name.</p>}
+      {pages.hasNextPage && (
+        <Button size="sm" variant="outline-primary" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+          More of their people ({people.data?.people.length} are shown)
+        </Button>
+      )}
       <p className="quiet">
         <Link to={`/guests?partner=${id}`}>Their records and when each ends</Link> · <Link to={`/due?partner=${id}&until=%2B90d`}>what is due of them</Link>
       </p>
@@ -575,26 +611,71 @@ function StatementBox({ p, keep, admin }: { p: Partner; keep: boolean; admin: bo
 }
 
 function change(p: Partner) {
-  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, opened, rules } = p
-  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, opened, rules }
+  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, sign_in_unverified, opened, rules } = p
+  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, sign_in_unverified, opened, rules }
+}
+
+const saysWord: Record<string, string> = { admits: 'they admit it', refuses: 'they refuse it', unknown: 'it is not known what they say' }
+
+/** Asks who of theirs said what is recorded, before letters close over it. */
+function Said({ p, said, error, busy, close, record }: { p: Partner; said: { key: string; says: string }; error: unknown; busy: boolean; close: () => void; record: (by: string, why: string) => void }) {
+  const [by, setBy] = useState('')
+  const [why, setWhy] = useState('')
+  const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call<{ letters: Letter[] }>('GET', `/api/v1/letters${query({ partner: p.id })}`) })
+  const closes = said.says === 'unknown' ? [] : (letters.data?.letters ?? []).filter((l) => l.state === 'open' && l.about.includes(said.key))
+  const must = said.says !== 'unknown'
+  const weighed = useQuery({
+    queryKey: ['weighed', p.id, p.etag, said.key, said.says],
+    queryFn: () => call<Partner>('PUT', `/api/v1/partners/${encodeURIComponent(p.id)}/stances/${said.key}?preview=true`, { says: said.says }),
+    gcTime: 0,
+  })
+  return (
+    <AskDialog title={`${said.key}: ${saysWord[said.says]}`} leave="Record nothing" submit="Record it" disabled={busy || (must && by.trim() === '')} error={error ?? weighed.error} close={close} onSubmit={() => record(by.trim(), why.trim())}>
+      {!weighed.error && <WeighedText w={weighed.data?.weighed} />}
+      {closes.length > 0 && <p>It may close {closes.length === 1 ? 'the letter' : 'the letters'} {closes.map((l) => l.id).join(', ')}. You can take it back.</p>}
+      <Form.Group controlId="said-by">
+        <Form.Label>Who of theirs said so</Form.Label>
+        <Form.Control value={by} onChange={(e) => setBy(e.target.value)} required={must} maxLength={300} autoFocus />
+      </Form.Group>
+      <Form.Group controlId="said-why" className="mt-2">
+        <Form.Label>How you know, if there is more to say</Form.Label>
+        <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} maxLength={1000} />
+      </Form.Group>
+    </AskDialog>
+  )
 }
 
 function Opening({ p, h, k, keep, set, record }: { p: Partner; h: BothHalves | undefined; k: string; keep: boolean; set: (v: boolean | undefined) => void; record: (says: string) => void }) {
   const ours = k in p.opened ? (p.opened[k] ? 'yes' : 'no') : 'unset'
   const stance = p.stance.find((s) => s.key === k)
   const theirs = stance?.says ?? 'unknown'
+  // An arrow key chooses, and writes nothing.
+  const [picked, setPicked] = useState<string>()
+  const [said, setSaid] = useState<string>()
+  useEffect(() => setPicked(undefined), [ours])
+  useEffect(() => setSaid(undefined), [theirs])
   return (
     <div className="opening">
-      <Form.Select size="sm" aria-label={`${k}, ours`} value={ours} disabled={!keep} className={`ours-${ours}`} onChange={(e) => set(e.target.value === 'unset' ? undefined : e.target.value === 'yes')}>
+      <Form.Select size="sm" aria-label={`${k}, ours`} value={picked ?? ours} disabled={!keep} className={`ours-${picked ?? ours}`} onChange={(e) => setPicked(e.target.value)}>
         <option value="unset">· not opened</option>
         <option value="yes">▲ yes</option>
         <option value="no">▼ no</option>
       </Form.Select>
-      <Form.Select size="sm" aria-label={`${k}, theirs`} value={theirs} disabled={!keep} className={`theirs theirs-${theirs}`} onChange={(e) => record(e.target.value)}>
+      <Form.Select size="sm" aria-label={`${k}, theirs`} value={said ?? theirs} disabled={!keep} className={`theirs theirs-${said ?? theirs}`} onChange={(e) => setSaid(e.target.value)}>
         <option value="unknown">? not known</option>
         <option value="admits">△ they admit</option>
         <option value="refuses">▽ they refuse</option>
       </Form.Select>
+      {picked !== undefined && picked !== ours && (
+        <Button size="sm" variant="outline-primary" aria-label={`Set ours: ${k}`} onClick={() => set(picked === 'unset' ? undefined : picked === 'yes')}>
+          Set ours
+        </Button>
+      )}
+      {said !== undefined && said !== theirs && (
+        <Button size="sm" variant="outline-primary" aria-label={`Record theirs: ${k}`} onClick={() => record(said)}>
+          Record theirs
+        </Button>
+      )}
       {h && (
         <span className="sub">
           <b>{together[h.joint]}</b>
@@ -701,7 +782,13 @@ function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p: Partn
 }
 
 function History({ id }: { id: string }) {
-  const { data } = useQuery({ queryKey: ['journal', 'partner', id], queryFn: () => call<{ entries: JournalEntry[] }>('GET', `/api/v1/journal${query({ kind: 'partner', id, limit: '5' })}`) })
+  const pages = useInfiniteQuery({
+    queryKey: ['journal', 'partner', id],
+    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ kind: 'partner', id, cursor: pageParam, limit: pageParam ? '50' : '5' })}`),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
+  })
+  const data = pages.data && { entries: pages.data.pages.flatMap((p) => p.entries) }
   if (!data || data.entries.length === 0) return null
   return (
     <section aria-labelledby="h-history">
@@ -710,10 +797,15 @@ function History({ id }: { id: string }) {
         {data.entries.map((e) => (
           <li key={e.seq}>
             <time dateTime={e.at}>{when(e.at)}</time> {e.who}
-            {e.why ? `: ${e.why}` : ''}
+            {e.why ? `: ${e.why}` : ''} <span className="log-diff">{saidOf(e)}</span>
           </li>
         ))}
       </ul>
+      {pages.hasNextPage && (
+        <Button size="sm" variant="link" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+          Earlier changes
+        </Button>
+      )}
     </section>
   )
 }
@@ -734,7 +826,7 @@ function AskStanding({ p, standing, close, done }: { p: Partner; standing: strin
     ended: 'It decides like suspended; its domains stay taken.',
   }[standing]
   return (
-    <Modal show onHide={close} aria-labelledby="standing-title">
+    <Modal show policy onHide={close} aria-labelledby="standing-title">
       <Form
         onSubmit={(e) => {
           e.preventDefault()

@@ -1,6 +1,7 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState, type FormEvent } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState, type FormEvent } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Modal } from '../parts/Dialog'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { call, query, services, type BothHalves, type Letter, type Partner } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
@@ -46,12 +47,21 @@ export function PartnersPage({ role }: { role: string }) {
   const halves = useQuery({ queryKey: ['halves'], queryFn: () => call<{ halves: BothHalves[] }>('GET', '/api/v1/halves') })
   const letters = useQuery({ queryKey: ['letters', 'open'], queryFn: () => call<{ letters: Letter[] }>('GET', '/api/v1/letters?state=open') })
   const at = new Map((halves.data?.halves ?? []).map((h) => [`${h.partner} ${h.key}`, h]))
-  const some = new Set((halves.data?.halves ?? []).filter((h) => matches(h, show)).map((h) => h.partner))
-  const list = useQuery({
+  const concerned = (f: Filter) => new Set((halves.data?.halves ?? []).filter((h) => matches(h, f)).map((h) => h.partner))
+  const some = concerned(show)
+  const list = useInfiniteQuery({
     queryKey: ['partners', q],
-    queryFn: () => call<{ partners: Partner[]; next: string }>('GET', `/api/v1/partners${query({ q, limit: '200' })}`),
+    queryFn: ({ pageParam }) => call<{ partners: Partner[]; total: number; next: string }>('GET', `/api/v1/partners${query({ q, cursor: pageParam, limit: '200' })}`),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.next || undefined,
     placeholderData: (old) => old,
   })
+  const total = list.data?.pages[0].total
+  const partners = list.data?.pages.flatMap((p) => p.partners) ?? []
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = list
+  useEffect(() => {
+    if (show !== 'all' && hasNextPage && !isFetchingNextPage) void fetchNextPage() // a filter is of all of them
+  }, [show, hasNextPage, isFetchingNextPage, fetchNextPage])
   return (
     <Page
       title="Partners"
@@ -70,16 +80,16 @@ export function PartnersPage({ role }: { role: string }) {
       {wantsBar && <Bars keep={mayKeep(role)} />}
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading partners" />}
-      {list.data && list.data.partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
+      {list.data && partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
       {halves.error && <Wrong error={halves.error} retry={() => void halves.refetch()} />}
       <div className="accounts" role="group" aria-label="Show">
         {(Object.keys(filters) as Filter[]).map((f) => (
           <button key={f} type="button" className="account" aria-pressed={show === f} onClick={() => setShow(f)}>
-            {filters[f]} {halves.data?.halves.filter((h) => matches(h, f)).length ?? ''}
+            {filters[f]} {f === 'all' ? (total ?? '') : halves.data ? concerned(f).size : ''}
           </button>
         ))}
       </div>
-      {list.data && list.data.partners.length > 0 && (
+      {list.data && partners.length > 0 && (
         <div className="wide" tabIndex={0} role="region" aria-label="Partners against services">
           <table className="table board">
             <thead>
@@ -111,7 +121,7 @@ export function PartnersPage({ role }: { role: string }) {
               </tr>
             </thead>
             <tbody>
-              {list.data.partners.filter((p) => show === 'all' || some.has(p.id)).map((p) => (
+              {partners.filter((p) => show === 'all' || some.has(p.id)).map((p) => (
                 <tr key={p.id} className={`standing-${p.standing}`}>
                   <th scope="row">
                     <Link to={`/partners/${p.id}`}>{p.name}</Link>
@@ -134,6 +144,14 @@ export function PartnersPage({ role }: { role: string }) {
             </tbody>
           </table>
         </div>
+      )}
+      {hasNextPage && (
+        <p className="more">
+          {partners.length} of {total} partners{q && ' that match'} are shown.{' '}
+          <Button size="sm" variant="outline-primary" disabled={isFetchingNextPage} onClick={() => void fetchNextPage()}>
+            More partners
+          </Button>
+        </p>
       )}
       <p className="legend">
         Left ours: ▲ open, ▼ closed by name or by its standing, · not opened. Right theirs: △ admits, ▽ refuses, ? not known. <span className="pair is-open">both open</span> <span className="pair is-unconfirmed">theirs not known</span>{' '}
@@ -198,7 +216,7 @@ function AddPartner({ close }: { close: () => void }) {
     add.mutate(weighed !== undefined)
   }
   return (
-    <Modal show onHide={close} aria-labelledby="add-title">
+    <Modal show policy onHide={close} aria-labelledby="add-title">
       <Form onSubmit={submit} onChange={() => setWeighed(undefined)}>
         <Modal.Header closeButton>
           <Modal.Title id="add-title" as="h2">

@@ -1,5 +1,7 @@
+import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, type ReactNode } from 'react'
 import { Alert, Button, Spinner } from 'react-bootstrap'
+import { Failure } from '../api'
 
 /** The standard on its pole: the product's own mark. */
 export function Mark({ size = 28 }: { size?: number }) {
@@ -20,10 +22,26 @@ export function Waiting({ what }: { what: string }) {
   )
 }
 
+/** What went wrong, and what to do. */
 export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) {
+  const client = useQueryClient()
+  const stale = error instanceof Failure && error.problem.status === 412
   return (
     <Alert variant="danger" className="wrong">
-      <span>{error instanceof Error ? error.message : String(error)}</span>
+      <span>
+        {stale
+          ? `Not saved: somebody else changed this while you were editing. What you typed is still here; look at it as it is now, then save again. ${error.problem.detail && error.problem.detail !== 'read it again and repeat the change' ? `(${error.problem.detail})` : ''}`
+          : error instanceof Failure && error.problem.type.endsWith('/sign-in')
+            ? 'Your session had ended, and nothing was done. Sign in, then send it again.'
+            : error instanceof Error
+              ? error.message
+              : String(error)}
+      </span>
+      {stale && (
+        <Button size="sm" variant="outline-danger" onClick={() => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })}>
+          Show it as it is now
+        </Button>
+      )}
       {retry && (
         <Button size="sm" variant="outline-danger" onClick={retry}>
           Try again
@@ -65,6 +83,12 @@ export function setZone(name: string | undefined) {
 
 const date = (d: Date) => d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
 const time = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })
+
+/** The day that it is in the organisation's zone, or so many days from it. */
+export function dayFromNow(days = 0): string {
+  const today = new Date().toLocaleDateString('en-CA', { timeZone: zone })
+  return new Date(Date.parse(`${today}T12:00:00Z`) + days * 86400000).toISOString().slice(0, 10)
+}
 
 /** Writes a moment for a reader, in the organisation's zone. */
 export function when(at: string): string {

@@ -1,9 +1,11 @@
-import { useInfiniteQuery, useMutation, useQueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form, Modal } from 'react-bootstrap'
+import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, query, type LinkView, type MadeLink, type Session } from '../api'
+import { call, query, type LinkView, type Weighed, type MadeLink, type Session } from '../api'
 import { OpensList, Outcomes } from '../guests/Outcomes'
+import { WeighedText } from '../drafts/Weighed'
+import { AskDialog } from '../parts/AskDialog'
 import { Combo } from '../parts/Combo'
 import { Empty, Page, Reasons, until as untilText, Waiting, Wrong } from '../parts/bits'
 
@@ -71,7 +73,7 @@ export function LinksPage({ session }: { session: Session }) {
                 <th scope="col">For</th>
                 <th scope="col">Right</th>
                 <th scope="col">Whose</th>
-                <th scope="col">Own end</th>
+                <th scope="col">Ends</th>
                 <th scope="col">Works</th>
                 {may && (
                   <th scope="col">
@@ -89,12 +91,16 @@ export function LinksPage({ session }: { session: Session }) {
                   </th>
                   <td>{l.bearer ? 'whoever holds it' : (l.for ?? []).slice(0, 3).join(', ') + ((l.for ?? []).length > 3 ? ` and ${(l.for ?? []).length - 3} more` : '')}</td>
                   <td>
-                    {l.right}
+                    {l.effective_right ?? l.right}
+                    {l.effective_right && l.effective_right !== l.right && <span className="sub">asked {l.right}</span>}
                     {!l.download && <span className="sub">without download</span>}
                     {l.password && <span className="sub">with a password</span>}
                   </td>
                   <td>{l.by}</td>
-                  <td>{l.until ? untilText(l.until) : 'none'}</td>
+                  <td>
+                    {l.effective_until ? untilText(l.effective_until) : 'never'}
+                    {l.effective_until !== l.until && <span className="sub">asked {l.until ? untilText(l.until) : 'for no end'}</span>}
+                  </td>
                   <td className={l.works ? '' : 'gets-no'}>
                     {l.works ? '▲ yes' : '▼ no'}
                     <span className="sub">{l.text}</span>
@@ -127,6 +133,7 @@ export function LinksPage({ session }: { session: Session }) {
 function EndLink({ link, close }: { link: LinkView; close: () => void }) {
   const client = useQueryClient()
   const [why, setWhy] = useState('')
+  const weighed = useQuery({ queryKey: ['weighed', 'link', link.id], queryFn: () => call<Weighed>('POST', `/api/v1/links/${link.id}/end?preview=true`, {}), gcTime: 0 })
   const end = useMutation({
     mutationFn: () => call<void>('POST', `/api/v1/links/${link.id}/end`, why ? { why } : {}),
     onSuccess: () => {
@@ -135,39 +142,17 @@ function EndLink({ link, close }: { link: LinkView; close: () => void }) {
     },
   })
   return (
-    <Modal show onHide={close} aria-labelledby="end-title">
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault()
-          end.mutate()
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="end-title" as="h2">
-            End {link.id}
-          </Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <p>
-            {link.bearer ? 'Whoever holds it' : (link.for ?? []).join(', ')} can no longer open {link.item_name || link.item} with it. An ended link is not brought back; another one can be made.
-            {!link.works && ' It does not work now either.'}
-          </p>
-          <Form.Group controlId="end-why">
-            <Form.Label>Why</Form.Label>
-            <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
-          </Form.Group>
-          {end.error && <Wrong error={end.error} />}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-secondary" onClick={close}>
-            Leave it
-          </Button>
-          <Button type="submit" variant="danger" disabled={end.isPending}>
-            End it
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+    <AskDialog title={`End ${link.id}`} leave="Leave it" submit="End it" danger disabled={end.isPending} error={end.error ?? weighed.error} close={close} onSubmit={() => end.mutate()}>
+      <p>
+        {link.bearer ? 'Whoever holds it' : (link.for ?? []).join(', ')} can no longer open {link.item_name || link.item} with it. An ended link is not brought back; another one can be made.
+        {!link.works && ' It does not work now either.'}
+      </p>
+      {!weighed.error && <WeighedText w={weighed.data} />}
+      <Form.Group controlId="end-why">
+        <Form.Label>Why</Form.Label>
+        <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
+      </Form.Group>
+    </AskDialog>
   )
 }
 

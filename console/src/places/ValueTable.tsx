@@ -1,8 +1,10 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Choice, type ValueRow, type Values } from '../api'
+import { call, query, type Choice, type ValueRow, type Values } from '../api'
+import { WeighedText } from '../drafts/Weighed'
+import { AskDialog } from '../parts/AskDialog'
 import { whoWord, Wrong } from '../parts/bits'
 
 /** What stands against a choice, in words. */
@@ -15,17 +17,36 @@ export function against(c: Choice): string {
 export function ValueTable({ values, edit }: { values: Values; edit: boolean }) {
   const client = useQueryClient()
   const [all, setAll] = useState(false)
-  const save = useMutation({
-    mutationFn: ({ rule, value }: { rule: string; value: string }) =>
-      value
-        ? call<Values>('PUT', `/api/v1/values/${encodeURIComponent(values.where)}/${rule}`, { value }, { 'If-Match': values.etag })
-        : call<Values>('DELETE', `/api/v1/values/${encodeURIComponent(values.where)}/${rule}`, undefined, { 'If-Match': values.etag }),
-    onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
-  })
+  const [asked, setAsked] = useState<Change>()
+  const [back, setBack] = useState<Change>()
+  const fresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  const save = useMutation({ mutationFn: (c: Change) => change(values, c), onSettled: fresh })
+  // A partner's values are policy, and are weighed as every change of it is.
+  const pick = (c: Change) => (values.where.startsWith('partner:') ? save.mutate(c) : setAsked(c))
   const rows = all ? values.rules : values.rules.filter((r) => r.set !== undefined)
   return (
     <>
       {save.error && <Wrong error={save.error} />}
+      {back && (
+        <p role="status" className="way-back">
+          <code>{back.rule}</code> is changed.{' '}
+          <Button size="sm" variant="link" onClick={() => setAsked(back)}>
+            Set it back to {back.value || 'nothing'}
+          </Button>
+        </p>
+      )}
+      {asked && (
+        <ValueDialog
+          values={values}
+          asked={asked}
+          close={() => setAsked(undefined)}
+          done={() => {
+            setBack({ rule: asked.rule, value: values.rules.find((r) => r.rule === asked.rule)?.set ?? '' })
+            setAsked(undefined)
+            void fresh()
+          }}
+        />
+      )}
       <div className="wide" role="region" aria-label={`Rules of ${values.name || values.where}`} tabIndex={0}>
         <table className="table values">
           <thead>
@@ -38,7 +59,7 @@ export function ValueTable({ values, edit }: { values: Values; edit: boolean }) 
           </thead>
           <tbody>
             {rows.map((r) => (
-              <ValueLine key={r.rule} r={r} edit={edit} save={(value) => save.mutate({ rule: r.rule, value })} busy={save.isPending} />
+              <ValueLine key={r.rule} r={r} edit={edit} save={(value) => pick({ rule: r.rule, value })} busy={save.isPending} />
             ))}
             {rows.length === 0 && (
               <tr>
@@ -55,8 +76,44 @@ export function ValueTable({ values, edit }: { values: Values; edit: boolean }) 
   )
 }
 
+interface Change {
+  rule: string
+  value: string
+}
+
+function change(values: Values, c: Change, why?: string, preview?: boolean): Promise<Values> {
+  const at = `/api/v1/values/${encodeURIComponent(values.where)}/${c.rule}${query({ preview: preview ? 'true' : undefined, ...(c.value ? {} : { why }) })}`
+  const match = { 'If-Match': values.etag }
+  return c.value ? call<Values>('PUT', at, { value: c.value, ...(why ? { why } : {}) }, match) : call<Values>('DELETE', at, undefined, match)
+}
+
+/** Who gains and who loses by a value at a space, item or meeting, before it is set. */
+function ValueDialog({ values, asked, close, done }: { values: Values; asked: Change; close: () => void; done: () => void }) {
+  const [why, setWhy] = useState('')
+  const weighed = useQuery({ queryKey: ['weighed', values.where, values.etag, asked.rule, asked.value], queryFn: () => change(values, asked, undefined, true), gcTime: 0 })
+  const set = useMutation({ mutationFn: () => change(values, asked, why.trim()), onSuccess: done })
+  const w = weighed.data?.weighed
+  return (
+    <AskDialog title="What this changes" className="value-dialog" leave="Change nothing" submit="Set it" disabled={!w || set.isPending || (w.loosens && why.trim() === '')} error={weighed.error ?? set.error} close={close} onSubmit={() => set.mutate()}>
+      {w && (
+        <p>
+          <code>{asked.rule}</code> at {values.name || values.where}: <b>{w.was}</b>, then <b>{w.becomes}</b>.
+        </p>
+      )}
+      {!weighed.error && <WeighedText w={w} />}
+      {w && (
+        <Form.Group controlId="value-why">
+          <Form.Label>{w.loosens ? 'Why' : 'Why, if there is more to say'}</Form.Label>
+          <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} required={w.loosens} maxLength={1000} autoFocus />
+        </Form.Group>
+      )}
+    </AskDialog>
+  )
+}
+
 function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: (v: string) => void; busy: boolean }) {
   const [text, setText] = useState(r.set ?? '')
+  useEffect(() => setText(r.set ?? ''), [r.set])
   const not = r.choices.filter((c) => !c.can)
   const listed = r.shape === 'switch' || r.shape === 'level' || r.shape === 'choice'
   return (
@@ -66,18 +123,7 @@ function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: 
         <code className="sub">{r.rule}</code>
       </th>
       <td>
-        {edit && listed && (
-          <Form.Select size="sm" aria-label={`${r.rule} here`} value={r.set ?? ''} disabled={busy} onChange={(e) => save(e.target.value)}>
-            <option value="">not set</option>
-            {r.choices.map((c) => (
-              <option key={c.value} value={c.value} disabled={c.by === 'limit' && c.value !== r.set}>
-                {c.value}
-                {c.can ? '' : ` (no: ${c.by})`}
-              </option>
-            ))}
-          </Form.Select>
-        )}
-        {edit && !listed && (
+        {edit && (
           <Form
             className="value-form"
             onSubmit={(e) => {
@@ -85,7 +131,19 @@ function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: 
               save(text.trim())
             }}
           >
-            <Form.Control size="sm" aria-label={`${r.rule} here`} value={text} placeholder={r.shape === 'days' ? 'days, or none' : 'methods'} onChange={(e) => setText(e.target.value)} />
+            {listed ? (
+              <Form.Select size="sm" aria-label={`${r.rule} here`} value={text} disabled={busy} onChange={(e) => setText(e.target.value)}>
+                <option value="">not set</option>
+                {r.choices.map((c) => (
+                  <option key={c.value} value={c.value} disabled={c.by === 'limit' && c.value !== r.set}>
+                    {c.value}
+                    {c.can ? '' : ` (no: ${c.by})`}
+                  </option>
+                ))}
+              </Form.Select>
+            ) : (
+              <Form.Control size="sm" aria-label={`${r.rule} here`} value={text} placeholder={r.shape === 'days' ? 'days, or none' : 'methods'} onChange={(e) => setText(e.target.value)} />
+            )}
             <Button size="sm" type="submit" variant="outline-primary" disabled={busy || text.trim() === (r.set ?? '')}>
               Set
             </Button>

@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, query, type Audience, type AudienceLine } from '../api'
+import { call, linked, query, type Audience, type AudienceLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { Ways } from './ReachPage'
@@ -130,8 +130,8 @@ export function AudiencePage() {
             </Button>
           )}
           <p className="lists">
-            <a href={`/api/v1/report/audience${query({ ...report, form: 'html' })}`}>As a page that prints</a>
-            <a href={`/api/v1/report/audience${query({ ...report, form: 'csv' })}`} download="audience.csv">
+            <a href={linked(`/api/v1/report/audience${query({ ...report, form: 'html' })}`)}>As a page that prints</a>
+            <a href={linked(`/api/v1/report/audience${query({ ...report, form: 'csv' })}`)} download="audience.csv">
               As CSV
             </a>
           </p>

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
-import { call, query, type Diff } from '../api'
+import { call, linked, query, type Diff } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { Ways } from './ReachPage'
@@ -91,8 +91,8 @@ export function DifferencePage() {
             </div>
           )}
           <p className="lists">
-            <a href={`/api/v1/report/diff${query({ ...sent, form: 'html' })}`}>As a page that prints</a>
-            <a href={`/api/v1/report/diff${query({ ...sent, form: 'csv' })}`} download="difference.csv">
+            <a href={linked(`/api/v1/report/diff${query({ ...sent, form: 'html' })}`)}>As a page that prints</a>
+            <a href={linked(`/api/v1/report/diff${query({ ...sent, form: 'csv' })}`)} download="difference.csv">
               As CSV
             </a>
           </p>

@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { Fragment, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, NavLink, useSearchParams } from 'react-router'
-import { call, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
+import { call, linked, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { StatedLine, TimeLine } from './time'
@@ -124,8 +124,8 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
             </Button>
           )}
           <p className="lists">
-            <a href={`/api/v1/report/board${query({ who: of, at, q, form: 'html' })}`}>As a page that prints</a>
-            <a href={`/api/v1/report/board${query({ who: of, at, q, form: 'csv' })}`} download="reach.csv">
+            <a href={linked(`/api/v1/report/board${query({ who: of, at, q, form: 'html' })}`)}>As a page that prints</a>
+            <a href={linked(`/api/v1/report/board${query({ who: of, at, q, form: 'csv' })}`)} download="reach.csv">
               As CSV
             </a>
           </p>
@@ -236,8 +236,8 @@ function One({ who, at }: { who: string; at: string }) {
         )
       })}
       <p className="lists">
-        <a href={`/api/v1/report/reach${query({ who, at, form: 'html' })}`}>As a page that prints</a>
-        <a href={`/api/v1/report/reach${query({ who, at, form: 'csv' })}`} download="reach.csv">
+        <a href={linked(`/api/v1/report/reach${query({ who, at, form: 'html' })}`)}>As a page that prints</a>
+        <a href={linked(`/api/v1/report/reach${query({ who, at, form: 'csv' })}`)} download="reach.csv">
           As CSV
         </a>
         <Link to={`/difference${query({ who })}`}>What differs from somebody else, or from another day</Link>

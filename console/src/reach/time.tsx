@@ -1,21 +1,20 @@
 import { useEffect, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import type { Stated } from '../api'
-import { when } from '../parts/bits'
+import { dayFromNow, when } from '../parts/bits'
 
-const iso = (days: number) => {
-  const d = new Date()
-  d.setDate(d.getDate() + days)
-  return `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, '0')}-${String(d.getDate()).padStart(2, '0')}`
-}
 
 /** A line of time to move along: a quarter back, a year ahead. Empty is now. */
 export function TimeLine({ at, onChange }: { at: string; onChange: (at: string) => void }) {
-  const [days, setDays] = useState(0)
-  useEffect(() => {
-    if (at === '') setDays(0)
-  }, [at])
-  const settle = (n: number) => onChange(n === 0 ? '' : iso(n))
+  const told = at === '' ? 0 : Math.max(-90, Math.min(365, Math.round((Date.parse(`${at}T12:00:00Z`) - Date.parse(`${dayFromNow()}T12:00:00Z`)) / 86400000)))
+  const [moving, setMoving] = useState<number>()
+  const days = moving ?? told
+  useEffect(() => setMoving(undefined), [at])
+  const settle = () => {
+    if (moving === undefined) return // passing by changes nothing
+    onChange(moving === 0 ? '' : dayFromNow(moving))
+    setMoving(undefined)
+  }
   return (
     <div className="time-line-tool">
       <Form.Label htmlFor="t-range">When</Form.Label>
@@ -25,12 +24,12 @@ export function TimeLine({ at, onChange }: { at: string; onChange: (at: string) 
         min={-90}
         max={365}
         value={days}
-        aria-valuetext={days === 0 ? 'now' : iso(days)}
+        aria-valuetext={days === 0 ? 'now' : dayFromNow(days)}
         list="t-marks"
-        onChange={(e) => setDays(Number(e.target.value))}
-        onPointerUp={() => settle(days)}
-        onKeyUp={() => settle(days)}
-        onBlur={() => settle(days)}
+        onChange={(e) => setMoving(Number(e.target.value))}
+        onPointerUp={settle}
+        onKeyUp={settle}
+        onBlur={settle}
       />
       <datalist id="t-marks">
         <option value={-90} />
@@ -42,10 +41,7 @@ export function TimeLine({ at, onChange }: { at: string; onChange: (at: string) 
         type="date"
         aria-label="Day"
         value={at}
-        onChange={(e) => {
-          onChange(e.target.value)
-          if (e.target.value) setDays(Math.max(-90, Math.min(365, Math.round((new Date(e.target.value).getTime() - Date.now()) / 86400000))))
-        }}
+        onChange={(e) => onChange(e.target.value)}
       />
       <output htmlFor="t-range">{at ? (days < 0 ? 'as recorded then' : 'as far as known now') : 'now'}</output>
     </div>

@@ -3,6 +3,8 @@ import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type Rule } from '../api'
+import { Capped } from '../parts/Capped'
+import { useDraft } from '../parts/Dialog'
 import { RuleAudienceLine } from '../reach/NumbersPage'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 
@@ -157,6 +159,7 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
   const [limit, setLimit] = useState(r.limit)
   const [def, setDef] = useState(r.default)
   const [why, setWhy] = useState('')
+  const draft = useDraft()
   useEffect(() => {
     setLimit(r.limit)
     setDef(r.default)
@@ -213,6 +216,8 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
         <RuleAudienceLine rule={r.name} value={r.limit} />
         {r.held_default && <p className="held">The default {r.held_default} is held back. Saving a default releases it.</p>}
         {r.below.length > 0 && (
+          <Capped list={r.below} first={50}>
+            {(below) => (
           <table className="table below">
             <caption>Set below</caption>
             <thead>
@@ -223,7 +228,7 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
               </tr>
             </thead>
             <tbody>
-              {r.below.slice(0, 50).map((b) => (
+              {below.map((b) => (
                 <tr key={b.layer + b.where}>
                   <td>{b.layer}</td>
                   <td>
@@ -246,6 +251,8 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
               ))}
             </tbody>
           </table>
+            )}
+          </Capped>
         )}
       </div>
       {edit && (
@@ -263,11 +270,11 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
             <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
           </Form.Group>
           <Button type="submit" size="sm" disabled={(!changed && !r.held_default) || save.isPending}>
-            Save
+            {draft ? 'Save in the draft' : 'Weigh and save'}
           </Button>
           {save.isSuccess && !changed && (
             <span role="status" className="saved">
-              Saved. It counts at once.
+              {draft ? `Saved in the draft “${draft.name}”; it counts once that is published.` : 'Published. It counts now.'}
             </span>
           )}
         </Form>

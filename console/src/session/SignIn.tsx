@@ -1,15 +1,13 @@
-import { useState, type FormEvent } from 'react'
+import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, remember, type Session } from '../api'
+import { Modal } from '../parts/Dialog'
 import { Mark, Wrong } from '../parts/bits'
 
-export function SignIn({ done }: { done: (s: Session) => void }) {
-  const [name, setName] = useState('')
-  const [password, setPassword] = useState('')
+function useSignIn(done: (s: Session) => void) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
-  const submit = async (e: FormEvent) => {
-    e.preventDefault()
+  const send = async (name: string, password: string) => {
     setBusy(true)
     setError(undefined)
     try {
@@ -22,6 +20,16 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
       setBusy(false)
     }
   }
+  return { error, busy, send }
+}
+
+export function SignIn({ done }: { done: (s: Session) => void }) {
+  const [name, setName] = useState('')
+  const [password, setPassword] = useState('')
+  const { error, busy, send } = useSignIn(done)
+  useEffect(() => {
+    document.title = 'Sign in · Wexillum'
+  }, [])
   return (
     <main className="door">
       <div className="door-card">
@@ -29,9 +37,14 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
           <Mark size={64} />
         </div>
         <h1>Wexillum</h1>
-        <p>Who from outside may do what, which gate stands in the way, and whose it is.</p>
+        <p>What each outsider can do in your collaboration suite, what blocks them, and who can change it.</p>
         {error !== undefined && <Wrong error={error} />}
-        <Form onSubmit={submit}>
+        <Form
+          onSubmit={(e: FormEvent) => {
+            e.preventDefault()
+            void send(name, password)
+          }}
+        >
           <Form.Group controlId="name" className="mb-3">
             <Form.Label>Name</Form.Label>
             <Form.Control autoFocus autoComplete="username" value={name} onChange={(e) => setName(e.target.value)} required />
@@ -46,5 +59,42 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
         </Form>
       </div>
     </main>
+  )
+}
+
+/** Asks for the password over the page when a session ended: what was typed there stays. */
+export function SignInAgain({ was, done }: { was: Session; done: (s: Session) => void }) {
+  const [password, setPassword] = useState('')
+  const { error, busy, send } = useSignIn(done)
+  return (
+    <Modal show lock={busy} backdrop="static" keyboard={false} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="again-title">
+      <Form
+        onSubmit={(e: FormEvent) => {
+          e.preventDefault()
+          void send(was.name, password)
+        }}
+      >
+        <Modal.Header>
+          <Modal.Title id="again-title" as="h2">
+            Your session has ended
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <p>Sign in to go on. What you typed on the page is still there.</p>
+          {error !== undefined && <Wrong error={error} />}
+          <Form.Group controlId="again-password">
+            <Form.Label>Password of {was.name}</Form.Label>
+            <input type="hidden" autoComplete="username" value={was.name} readOnly />
+            <Form.Control type="password" autoComplete="current-password" autoFocus required value={password} onChange={(e) => setPassword(e.target.value)} />
+          </Form.Group>
+        </Modal.Body>
+        <Modal.Footer>
+          <Button variant="outline-secondary" href="/" onClick={() => location.assign('/')}>
+            Sign in as somebody else
+          </Button>
+          <Button type="submit">Sign in</Button>
+        </Modal.Footer>
+      </Form>
+    </Modal>
   )
 }

@@ -656,6 +656,45 @@ func (e ImpactNewcomerChange) Valid() bool {
 	}
 }
 
+// Defines values for ImpactOutwardChange.
+const (
+	ImpactOutwardChangeGained    ImpactOutwardChange = "gained"
+	ImpactOutwardChangeLost      ImpactOutwardChange = "lost"
+	ImpactOutwardChangeOtherwise ImpactOutwardChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the ImpactOutwardChange enum.
+func (e ImpactOutwardChange) Valid() bool {
+	switch e {
+	case ImpactOutwardChangeGained:
+		return true
+	case ImpactOutwardChangeLost:
+		return true
+	case ImpactOutwardChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImpactPresentersChange.
+const (
+	ImpactPresentersChangeGained ImpactPresentersChange = "gained"
+	ImpactPresentersChangeLost   ImpactPresentersChange = "lost"
+)
+
+// Valid indicates whether the value is a known member of the ImpactPresentersChange enum.
+func (e ImpactPresentersChange) Valid() bool {
+	switch e {
+	case ImpactPresentersChangeGained:
+		return true
+	case ImpactPresentersChangeLost:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportLineResult.
 const (
 	ImportLineResultChanged   ImportLineResult = "changed"
@@ -1127,6 +1166,27 @@ func (e SupposedLinkRight) Valid() bool {
 	case SupposedLinkRightContribute:
 		return true
 	case SupposedLinkRightView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TwoPeopleWhen.
+const (
+	TwoPeopleWhenAlways    TwoPeopleWhen = "always"
+	TwoPeopleWhenLoosening TwoPeopleWhen = "loosening"
+	TwoPeopleWhenNever     TwoPeopleWhen = "never"
+)
+
+// Valid indicates whether the value is a known member of the TwoPeopleWhen enum.
+func (e TwoPeopleWhen) Valid() bool {
+	switch e {
+	case TwoPeopleWhenAlways:
+		return true
+	case TwoPeopleWhenLoosening:
+		return true
+	case TwoPeopleWhenNever:
 		return true
 	default:
 		return false
@@ -1658,6 +1718,27 @@ func (e RollKeyJSONBodyDo) Valid() bool {
 	}
 }
 
+// Defines values for SetTwoPeopleJSONBodyWhen.
+const (
+	SetTwoPeopleJSONBodyWhenAlways    SetTwoPeopleJSONBodyWhen = "always"
+	SetTwoPeopleJSONBodyWhenLoosening SetTwoPeopleJSONBodyWhen = "loosening"
+	SetTwoPeopleJSONBodyWhenNever     SetTwoPeopleJSONBodyWhen = "never"
+)
+
+// Valid indicates whether the value is a known member of the SetTwoPeopleJSONBodyWhen enum.
+func (e SetTwoPeopleJSONBodyWhen) Valid() bool {
+	switch e {
+	case SetTwoPeopleJSONBodyWhenAlways:
+		return true
+	case SetTwoPeopleJSONBodyWhenLoosening:
+		return true
+	case SetTwoPeopleJSONBodyWhenNever:
+		return true
+	default:
+		return false
+	}
+}
+
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
 	Id     string `json:"id"`
@@ -1921,6 +2002,8 @@ type BothHalvesTheirs string
 
 // Cause defines model for Cause.
 type Cause struct {
+	// At Where that is done, as space:ID, partner:ID, guest:ADDRESS, exception:ID, rule:NAME, person:ID, or partners
+	At    *string      `json:"at,omitempty"`
 	Chain *[]ChainStep `json:"chain,omitempty"`
 	Code  string       `json:"code"`
 
@@ -2074,6 +2157,84 @@ type CutOff struct {
 	Day   string  `json:"day"`
 	Name  *string `json:"name,omitempty"`
 	Party string  `json:"party"`
+}
+
+// Dates defines model for Dates.
+type Dates struct {
+	Floors    []DatesFloor `json:"floors"`
+	Held      DatesHeld    `json:"held"`
+	MailWaits bool         `json:"mail_waits"`
+	Waiting   DatesGoing   `json:"waiting"`
+}
+
+// DatesDay defines model for DatesDay.
+type DatesDay struct {
+	Day   string         `json:"day"`
+	Kinds map[string]int `json:"kinds"`
+}
+
+// DatesFloor defines model for DatesFloor.
+type DatesFloor struct {
+	// For organisation, partner:ID or step:CAUSE
+	For string `json:"for"`
+
+	// From A moment, or never while they wait
+	From string  `json:"from"`
+	Mail *string `json:"mail,omitempty"`
+}
+
+// DatesGoing defines model for DatesGoing.
+type DatesGoing struct {
+	// AtOnce Steps that would happen at once, by kind
+	AtOnce map[string]int `json:"at_once"`
+
+	// Days What would follow
+	Days []DatesDay `json:"days"`
+
+	// Mail Messages that would go out in the first days
+	Mail int `json:"mail"`
+
+	// Partners The same by partner; none where there is none
+	Partners map[string]int `json:"partners"`
+	Records  int            `json:"records"`
+}
+
+// DatesHeld defines model for DatesHeld.
+type DatesHeld struct {
+	Mail    int `json:"mail"`
+	Records int `json:"records"`
+}
+
+// DatesRelease defines model for DatesRelease.
+type DatesRelease struct {
+	// Confirm Although it is sooner, or more at once, than the brake lets
+	Confirm *bool `json:"confirm,omitempty"`
+
+	// For organisation, partner:ID, step:CAUSE, or a guest's address; absent is everything
+	For *string `json:"for,omitempty"`
+
+	// From A moment or a day; absent is after the days that guests are told ahead
+	From *string `json:"from,omitempty"`
+
+	// Mail Mail about it is sent
+	Mail *bool `json:"mail,omitempty"`
+
+	// Steps What is due is carried out
+	Steps *bool `json:"steps,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// DatesReleased defines model for DatesReleased.
+type DatesReleased struct {
+	// Brake Why it has to be confirmed
+	Brake *string     `json:"brake,omitempty"`
+	For   string      `json:"for"`
+	From  string      `json:"from"`
+	Going *DatesGoing `json:"going,omitempty"`
+	Mail  bool        `json:"mail"`
+	Steps bool        `json:"steps"`
 }
 
 // Diff defines model for Diff.
@@ -2631,11 +2792,14 @@ type Impact struct {
 	CutOffTotal *int      `json:"cut_off_total,omitempty"`
 
 	// Digest Of exactly what was weighed
-	Digest    string       `json:"digest"`
-	Granted   Moves        `json:"granted"`
-	Held      []HeldChange `json:"held"`
-	HeldTotal int          `json:"held_total"`
-	Kinds     []MovesBy    `json:"kinds"`
+	Digest string `json:"digest"`
+
+	// Forwarders Forwarders that would start or stop
+	Forwarders *[]ImpactForwarder `json:"forwarders,omitempty"`
+	Granted    Moves              `json:"granted"`
+	Held       []HeldChange       `json:"held"`
+	HeldTotal  int                `json:"held_total"`
+	Kinds      []MovesBy          `json:"kinds"`
 
 	// Lines The first thousand
 	Lines        []ImpactLine `json:"lines"`
@@ -2652,9 +2816,15 @@ type Impact struct {
 	Newcomers []ImpactNewcomer `json:"newcomers"`
 
 	// Nothing Nothing changes for anybody
-	Nothing  bool      `json:"nothing"`
-	Parties  Moves     `json:"parties"`
-	Partners []MovesBy `json:"partners"`
+	Nothing bool `json:"nothing"`
+
+	// Outward What people of ours would become able to do elsewhere, or no longer
+	Outward  *[]ImpactOutward `json:"outward,omitempty"`
+	Parties  Moves            `json:"parties"`
+	Partners []MovesBy        `json:"partners"`
+
+	// Presenters What outsiders could do in whatever people of ours present
+	Presenters *[]ImpactPresenters `json:"presenters,omitempty"`
 
 	// Second Somebody else must confirm
 	Second   bool      `json:"second"`
@@ -2665,8 +2835,18 @@ type Impact struct {
 	SpacesTotal int       `json:"spaces_total"`
 
 	// Stated What every result states
-	Stated Stated       `json:"stated"`
-	Wide   []WideNumber `json:"wide"`
+	Stated Stated `json:"stated"`
+
+	// Suspended Records that it would suspend or remove at once
+	Suspended *int         `json:"suspended,omitempty"`
+	Wide      []WideNumber `json:"wide"`
+}
+
+// ImpactForwarder defines model for ImpactForwarder.
+type ImpactForwarder struct {
+	Mailbox string `json:"mailbox"`
+	Starts  bool   `json:"starts"`
+	To      string `json:"to"`
 }
 
 // ImpactLine defines model for ImpactLine.
@@ -2702,6 +2882,38 @@ type ImpactNewcomer struct {
 
 // ImpactNewcomerChange defines model for ImpactNewcomer.Change.
 type ImpactNewcomerChange string
+
+// ImpactOutward defines model for ImpactOutward.
+type ImpactOutward struct {
+	Action  string              `json:"action"`
+	Change  ImpactOutwardChange `json:"change"`
+	Name    string              `json:"name"`
+	Partner *string             `json:"partner,omitempty"`
+	People  int                 `json:"people"`
+
+	// Person One of them
+	Person *string `json:"person,omitempty"`
+
+	// Who A typical newcomer for the target
+	Who string `json:"who"`
+}
+
+// ImpactOutwardChange defines model for ImpactOutward.Change.
+type ImpactOutwardChange string
+
+// ImpactPresenters defines model for ImpactPresenters.
+type ImpactPresenters struct {
+	Action     string                 `json:"action"`
+	Change     ImpactPresentersChange `json:"change"`
+	Newcomers  []string               `json:"newcomers"`
+	Pairs      int                    `json:"pairs"`
+	Parties    int                    `json:"parties"`
+	Person     *string                `json:"person,omitempty"`
+	Presenters int                    `json:"presenters"`
+}
+
+// ImpactPresentersChange defines model for ImpactPresenters.Change.
+type ImpactPresentersChange string
 
 // ImportLine defines model for ImportLine.
 type ImportLine struct {
@@ -2829,13 +3041,23 @@ type Letter struct {
 	// Id Empty in a preview
 	Id string `json:"id"`
 
+	// Mailed Where it is mailed to, the owner's copy included
+	Mailed    *[]string `json:"mailed,omitempty"`
+	MessageId *string   `json:"message_id,omitempty"`
+
 	// Name Name of the partner
-	Name    string  `json:"name"`
-	Note    *string `json:"note,omitempty"`
-	Partner string  `json:"partner"`
+	Name string `json:"name"`
+
+	// NotMailed Why it is not mailed
+	NotMailed *string `json:"not_mailed,omitempty"`
+	Note      *string `json:"note,omitempty"`
+	Partner   string  `json:"partner"`
 
 	// Said Their answer, or how it became known
-	Said  *string     `json:"said,omitempty"`
+	Said *string `json:"said,omitempty"`
+
+	// Same Letters on the same matter that are open
+	Same  *[]string   `json:"same,omitempty"`
 	Sent  *string     `json:"sent,omitempty"`
 	State LetterState `json:"state"`
 	Text  *string     `json:"text,omitempty"`
@@ -2847,19 +3069,29 @@ type LetterState string
 
 // Link defines model for Link.
 type Link struct {
-	Bearer   bool      `json:"bearer"`
-	By       *string   `json:"by,omitempty"`
-	Created  string    `json:"created"`
-	Download bool      `json:"download"`
-	For      *[]string `json:"for,omitempty"`
-	Id       string    `json:"id"`
-	Item     string    `json:"item"`
-	ItemName *string   `json:"item_name,omitempty"`
-	Password bool      `json:"password"`
-	Right    string    `json:"right"`
+	Bearer   bool    `json:"bearer"`
+	By       *string `json:"by,omitempty"`
+	Created  string  `json:"created"`
+	Download bool    `json:"download"`
+
+	// EffectiveRight The right that counts; none where it opens nothing
+	EffectiveRight *string `json:"effective_right,omitempty"`
+
+	// EffectiveUntil When it ends as the rules have it; absent for never
+	EffectiveUntil *string   `json:"effective_until,omitempty"`
+	For            *[]string `json:"for,omitempty"`
+	Id             string    `json:"id"`
+	Item           string    `json:"item"`
+	ItemName       *string   `json:"item_name,omitempty"`
+	Password       bool      `json:"password"`
+
+	// Right The right that it was given
+	Right string `json:"right"`
 
 	// Text Why it works or not, and until when
-	Text  string  `json:"text"`
+	Text string `json:"text"`
+
+	// Until The end that it was given
 	Until *string `json:"until,omitempty"`
 	Works bool    `json:"works"`
 }
@@ -2927,20 +3159,31 @@ type ListTaken struct {
 	// Columns Which column of the file is which of ours
 	Columns *map[string]string `json:"columns,omitempty"`
 	Errors  []ListError        `json:"errors"`
+	Going   *DatesGoing        `json:"going,omitempty"`
 
 	// Ignored Columns of the file that are none of ours
 	Ignored *[]string     `json:"ignored,omitempty"`
 	Lines   int           `json:"lines"`
 	Same    int           `json:"same"`
 	Sample  *[]ListChange `json:"sample,omitempty"`
+
+	// Waits The dates of the records that came wait
+	Waits *bool `json:"waits,omitempty"`
 }
 
 // Loaded defines model for Loaded.
 type Loaded struct {
-	Changed  int            `json:"changed"`
-	Kinds    map[string]int `json:"kinds"`
-	Preview  bool           `json:"preview"`
-	Revision int64          `json:"revision"`
+	Changed int            `json:"changed"`
+	Going   *DatesGoing    `json:"going,omitempty"`
+	Kinds   map[string]int `json:"kinds"`
+
+	// Odd What an earlier version took and this one does not
+	Odd      *[]string `json:"odd,omitempty"`
+	Preview  bool      `json:"preview"`
+	Revision int64     `json:"revision"`
+
+	// Waits The dates of the records that came wait
+	Waits *bool `json:"waits,omitempty"`
 }
 
 // MadeLink defines model for MadeLink.
@@ -2999,10 +3242,16 @@ type Narrower struct {
 // NewLetter defines model for NewLetter.
 type NewLetter struct {
 	// About Services and directions, as spaces.in; absent is all that waits for them
-	About   *[]string      `json:"about,omitempty"`
-	Form    *NewLetterForm `json:"form,omitempty"`
-	Note    *string        `json:"note,omitempty"`
-	Partner *string        `json:"partner,omitempty"`
+	About *[]string `json:"about,omitempty"`
+
+	// Again Although a letter on the same matter is open
+	Again *bool          `json:"again,omitempty"`
+	Form  *NewLetterForm `json:"form,omitempty"`
+
+	// Mail Mail it to the addresses it is sent to, with a copy to the partner's owner
+	Mail    *bool   `json:"mail,omitempty"`
+	Note    *string `json:"note,omitempty"`
+	Partner *string `json:"partner,omitempty"`
 
 	// Question Instead of partner and about
 	Question *Question `json:"question,omitempty"`
@@ -3252,14 +3501,20 @@ type Partner struct {
 	SignIn *string `json:"sign_in,omitempty"`
 
 	// SignInClient As whom we are known there
-	SignInClient   *string         `json:"sign_in_client,omitempty"`
-	Stance         []Stance        `json:"stance"`
-	Standing       PartnerStanding `json:"standing"`
-	StandingReason *string         `json:"standing_reason,omitempty"`
-	StandingSince  *string         `json:"standing_since,omitempty"`
+	SignInClient *string `json:"sign_in_client,omitempty"`
+
+	// SignInUnverified Addresses count that their sign-in does not call verified
+	SignInUnverified *bool           `json:"sign_in_unverified,omitempty"`
+	Stance           []Stance        `json:"stance"`
+	Standing         PartnerStanding `json:"standing"`
+	StandingReason   *string         `json:"standing_reason,omitempty"`
+	StandingSince    *string         `json:"standing_since,omitempty"`
 
 	// Statement Where their signed statement is published
 	Statement *string `json:"statement,omitempty"`
+
+	// Weighed With a preview of a stance
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
 }
 
 // PartnerStanding defines model for Partner.Standing.
@@ -3277,14 +3532,15 @@ type PartnerChange struct {
 	Owner     *string          `json:"owner,omitempty"`
 
 	// Review A date, or days from today as +90d
-	Review         *string                `json:"review,omitempty"`
-	Rules          *map[string]SetValue   `json:"rules,omitempty"`
-	SignIn         *string                `json:"sign_in,omitempty"`
-	SignInClient   *string                `json:"sign_in_client,omitempty"`
-	Standing       *PartnerChangeStanding `json:"standing,omitempty"`
-	StandingReason *string                `json:"standing_reason,omitempty"`
-	StandingSince  *string                `json:"standing_since,omitempty"`
-	Statement      *string                `json:"statement,omitempty"`
+	Review           *string                `json:"review,omitempty"`
+	Rules            *map[string]SetValue   `json:"rules,omitempty"`
+	SignIn           *string                `json:"sign_in,omitempty"`
+	SignInClient     *string                `json:"sign_in_client,omitempty"`
+	SignInUnverified *bool                  `json:"sign_in_unverified,omitempty"`
+	Standing         *PartnerChangeStanding `json:"standing,omitempty"`
+	StandingReason   *string                `json:"standing_reason,omitempty"`
+	StandingSince    *string                `json:"standing_since,omitempty"`
+	Statement        *string                `json:"statement,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -3489,26 +3745,35 @@ type RemedyChange struct {
 // RemedyChangeSide defines model for RemedyChange.Side.
 type RemedyChangeSide string
 
+// RemedyCounts defines model for RemedyCounts.
+type RemedyCounts struct {
+	// Granted (party, action, resource) from no to yes, the asked one included
+	Granted int `json:"granted"`
+
+	// Newcomers Typical newcomers that would gain
+	Newcomers int `json:"newcomers"`
+
+	// NotCounted What is not counted
+	NotCounted *[]string `json:"not_counted,omitempty"`
+
+	// Outward What people of ours could do elsewhere: person, action and class of target, and forwarders that start
+	Outward *int `json:"outward,omitempty"`
+
+	// Parties Known parties and live links that would
+	Parties int `json:"parties"`
+
+	// Until When all of it ends by itself; absent where something stays
+	Until     *string `json:"until,omitempty"`
+	WidePairs int     `json:"wide_pairs"`
+}
+
 // RemedyOption defines model for RemedyOption.
 type RemedyOption struct {
 	Account    string         `json:"account"`
 	Changes    []RemedyChange `json:"changes"`
 	Conditions []string       `json:"conditions"`
-	Counts     *struct {
-		// Granted (party, action, resource) from no to yes, the asked one included
-		Granted int `json:"granted"`
-
-		// Newcomers Typical newcomers that would gain
-		Newcomers int `json:"newcomers"`
-
-		// Parties Known parties and live links that would
-		Parties int `json:"parties"`
-
-		// Until When all of it ends by itself; absent where something stays
-		Until     *string `json:"until,omitempty"`
-		WidePairs int     `json:"wide_pairs"`
-	} `json:"counts,omitempty"`
-	Id string `json:"id"`
+	Counts     *RemedyCounts  `json:"counts,omitempty"`
+	Id         string         `json:"id"`
 }
 
 // RemedyQuestion defines model for RemedyQuestion.
@@ -3783,7 +4048,10 @@ type StanceChangeSource string
 
 // Stated What every result states
 type Stated struct {
-	At           string   `json:"at"`
+	At string `json:"at"`
+
+	// Draft The draft as which it is answered
+	Draft        *string  `json:"draft,omitempty"`
 	Method       string   `json:"method"`
 	NotLookedAt  []string `json:"not_looked_at"`
 	Organisation string   `json:"organisation"`
@@ -3904,6 +4172,15 @@ type Token struct {
 	Purpose string    `json:"purpose"`
 }
 
+// TwoPeople defines model for TwoPeople.
+type TwoPeople struct {
+	// When never; where something is opened; or always
+	When TwoPeopleWhen `json:"when"`
+}
+
+// TwoPeopleWhen never; where something is opened; or always
+type TwoPeopleWhen string
+
 // ValueChange defines model for ValueChange.
 type ValueChange struct {
 	// Held Given as held back
@@ -3938,13 +4215,38 @@ type ValueRow struct {
 	Value string `json:"value"`
 }
 
+// ValueWeighed Who would gain and who would lose by a value; with preview alone
+type ValueWeighed struct {
+	Becomes *string `json:"becomes,omitempty"`
+	Granted Moves   `json:"granted"`
+
+	// Lines The first of those who gain or lose
+	Lines *[]string `json:"lines,omitempty"`
+
+	// Loosens The new value is looser than what counted
+	Loosens bool `json:"loosens"`
+
+	// Newcomers Typical newcomers who would gain
+	Newcomers  []string `json:"newcomers"`
+	NotCounted []string `json:"not_counted"`
+
+	// Nothing Nothing changes for anybody
+	Nothing bool    `json:"nothing"`
+	Parties Moves   `json:"parties"`
+	Was     *string `json:"was,omitempty"`
+	Wide    Moves   `json:"wide"`
+}
+
 // Values defines model for Values.
 type Values struct {
 	Etag  string     `json:"etag"`
 	Layer string     `json:"layer"`
 	Name  *string    `json:"name,omitempty"`
 	Rules []ValueRow `json:"rules"`
-	Where string     `json:"where"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
+	Where   string        `json:"where"`
 }
 
 // Way defines model for Way.
@@ -4067,6 +4369,20 @@ type PublishedStatementParams struct {
 	For string `form:"for" json:"for"`
 }
 
+// SetOwnPasswordJSONBody defines parameters for SetOwnPassword.
+type SetOwnPasswordJSONBody struct {
+	New string `json:"new"`
+
+	// Old The password that counts now
+	Old string `json:"old"`
+}
+
+// EndSessionsJSONBody defines parameters for EndSessions.
+type EndSessionsJSONBody struct {
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // AudienceParams defines parameters for Audience.
 type AudienceParams struct {
 	// Resource kind:id
@@ -4160,6 +4476,24 @@ type CompleteParams struct {
 
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
+
+// DatesParams defines parameters for Dates.
+type DatesParams struct {
+	// From As if they counted from this moment or day on; absent is now
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+}
+
+// LiftBrakeJSONBody defines parameters for LiftBrake.
+type LiftBrakeJSONBody struct {
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// ReleaseDatesParams defines parameters for ReleaseDates.
+type ReleaseDatesParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
 
 // DiffParams defines parameters for Diff.
 type DiffParams struct {
@@ -4563,6 +4897,12 @@ type MakeLinkParams struct {
 	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
 }
 
+// EndLinkParams defines parameters for EndLink.
+type EndLinkParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // GetListParams defines parameters for GetList.
 type GetListParams struct {
 	Format *GetListParamsFormat `form:"format,omitempty" json:"format,omitempty"`
@@ -4728,6 +5068,18 @@ type SplitPartnerParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// UndoStanceParams defines parameters for UndoStance.
+type UndoStanceParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// SetStanceParams defines parameters for SetStance.
+type SetStanceParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // SetStandingJSONBody defines parameters for SetStanding.
 type SetStandingJSONBody struct {
 	Standing SetStandingJSONBodyStanding `json:"standing"`
@@ -4777,6 +5129,15 @@ type ReachParams struct {
 	At  *string `form:"at,omitempty" json:"at,omitempty"`
 }
 
+// MendRecordJSONBody defines parameters for MendRecord.
+type MendRecordJSONBody struct {
+	Id   string `json:"id"`
+	Kind string `json:"kind"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // RemedyDraftParams defines parameters for RemedyDraft.
 type RemedyDraftParams struct {
 	// IdempotencyKey The same key within a day repeats the first answer
@@ -4785,16 +5146,19 @@ type RemedyDraftParams struct {
 
 // ReportParams defines parameters for Report.
 type ReportParams struct {
-	Form     *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
-	Resource *string           `form:"resource,omitempty" json:"resource,omitempty"`
-	All      *bool             `form:"all,omitempty" json:"all,omitempty"`
-	Action   *string           `form:"action,omitempty" json:"action,omitempty"`
-	Kind     *string           `form:"kind,omitempty" json:"kind,omitempty"`
-	Q        *string           `form:"q,omitempty" json:"q,omitempty"`
-	Who      *string           `form:"who,omitempty" json:"who,omitempty"`
-	AndWho   *string           `form:"and_who,omitempty" json:"and_who,omitempty"`
-	At       *string           `form:"at,omitempty" json:"at,omitempty"`
-	AndAt    *string           `form:"and_at,omitempty" json:"and_at,omitempty"`
+	Form *ReportParamsForm `form:"form,omitempty" json:"form,omitempty"`
+
+	// Draft Id or name of a draft to answer as, for links that carry no header
+	Draft    *string `form:"draft,omitempty" json:"draft,omitempty"`
+	Resource *string `form:"resource,omitempty" json:"resource,omitempty"`
+	All      *bool   `form:"all,omitempty" json:"all,omitempty"`
+	Action   *string `form:"action,omitempty" json:"action,omitempty"`
+	Kind     *string `form:"kind,omitempty" json:"kind,omitempty"`
+	Q        *string `form:"q,omitempty" json:"q,omitempty"`
+	Who      *string `form:"who,omitempty" json:"who,omitempty"`
+	AndWho   *string `form:"and_who,omitempty" json:"and_who,omitempty"`
+	At       *string `form:"at,omitempty" json:"at,omitempty"`
+	AndAt    *string `form:"and_at,omitempty" json:"and_at,omitempty"`
 }
 
 // ReportParamsForm defines parameters for Report.
@@ -4896,10 +5260,24 @@ type RollKeyJSONBody struct {
 // RollKeyJSONBodyDo defines parameters for RollKey.
 type RollKeyJSONBodyDo string
 
+// SetTwoPeopleJSONBody defines parameters for SetTwoPeople.
+type SetTwoPeopleJSONBody struct {
+	When SetTwoPeopleJSONBodyWhen `json:"when"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// SetTwoPeopleJSONBodyWhen defines parameters for SetTwoPeople.
+type SetTwoPeopleJSONBodyWhen string
+
 // UnsetValueParams defines parameters for UnsetValue.
 type UnsetValueParams struct {
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
 
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
@@ -4907,6 +5285,9 @@ type UnsetValueParams struct {
 
 // SetValueParams defines parameters for SetValue.
 type SetValueParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -4923,16 +5304,40 @@ type LoadParams struct {
 
 	// Why The reason that the journal keeps
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// File The name of the file, for what is said about it
+	File *string `form:"file,omitempty" json:"file,omitempty"`
+
+	// Confirm Although its dates would let many records go at once
+	Confirm *bool `form:"confirm,omitempty" json:"confirm,omitempty"`
+
+	// Restore It is a dump of this installation: its dates go on as the file has them
+	Restore *bool `form:"restore,omitempty" json:"restore,omitempty"`
+
+	// Older It is a dump of an earlier version: what is refused now is taken, admits nobody, and is listed
+	Older *bool `form:"older,omitempty" json:"older,omitempty"`
 }
+
+// SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
+type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody
 
 // PutAccountJSONRequestBody defines body for PutAccount for application/json ContentType.
 type PutAccountJSONRequestBody = AccountChange
+
+// EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
+type EndSessionsJSONRequestBody EndSessionsJSONBody
 
 // AskJSONRequestBody defines body for Ask for application/json ContentType.
 type AskJSONRequestBody = Question
 
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
+
+// LiftBrakeJSONRequestBody defines body for LiftBrake for application/json ContentType.
+type LiftBrakeJSONRequestBody LiftBrakeJSONBody
+
+// ReleaseDatesJSONRequestBody defines body for ReleaseDates for application/json ContentType.
+type ReleaseDatesJSONRequestBody = DatesRelease
 
 // DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
 type DoorCodeJSONRequestBody = DoorAsk
@@ -4955,8 +5360,14 @@ type ConfirmDraftJSONRequestBody ConfirmDraftJSONBody
 // DropDraftJSONRequestBody defines body for DropDraft for application/json ContentType.
 type DropDraftJSONRequestBody = WhyOnly
 
+// KeepDraftJSONRequestBody defines body for KeepDraft for application/json ContentType.
+type KeepDraftJSONRequestBody = WhyOnly
+
 // PublishDraftJSONRequestBody defines body for PublishDraft for application/json ContentType.
 type PublishDraftJSONRequestBody PublishDraftJSONBody
+
+// RestoreDraftJSONRequestBody defines body for RestoreDraft for application/json ContentType.
+type RestoreDraftJSONRequestBody = WhyOnly
 
 // SettleEditJSONRequestBody defines body for SettleEdit for application/json ContentType.
 type SettleEditJSONRequestBody SettleEditJSONBody
@@ -5045,6 +5456,9 @@ type AcceptKeyJSONRequestBody AcceptKeyJSONBody
 // PersonLeavesJSONRequestBody defines body for PersonLeaves for application/json ContentType.
 type PersonLeavesJSONRequestBody = Leaving
 
+// MendRecordJSONRequestBody defines body for MendRecord for application/json ContentType.
+type MendRecordJSONRequestBody MendRecordJSONBody
+
 // RemediesJSONRequestBody defines body for Remedies for application/json ContentType.
 type RemediesJSONRequestBody = RemedyQuestion
 
@@ -5078,6 +5492,9 @@ type RollKeyJSONRequestBody RollKeyJSONBody
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
 
+// SetTwoPeopleJSONRequestBody defines body for SetTwoPeople for application/json ContentType.
+type SetTwoPeopleJSONRequestBody SetTwoPeopleJSONBody
+
 // SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
 type SetValueJSONRequestBody = ValueChange
 
@@ -5095,12 +5512,18 @@ type ServerInterface interface {
 	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
 	// (GET /.well-known/wexillum-statement)
 	PublishedStatement(w http.ResponseWriter, r *http.Request, params PublishedStatementParams)
+	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
+	// (PUT /api/v1/account/password)
+	SetOwnPassword(w http.ResponseWriter, r *http.Request)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(w http.ResponseWriter, r *http.Request)
 	// PutAccount Make or change an account
 	// (PUT /api/v1/accounts/{name})
 	PutAccount(w http.ResponseWriter, r *http.Request, name string)
+	// EndSessions End every session and every token of an account for good
+	// (POST /api/v1/accounts/{name}/sign-out)
+	EndSessions(w http.ResponseWriter, r *http.Request, name string)
 	// ListActions The catalogue of actions
 	// (GET /api/v1/actions)
 	ListActions(w http.ResponseWriter, r *http.Request)
@@ -5134,6 +5557,15 @@ type ServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(w http.ResponseWriter, r *http.Request, params CompleteParams)
+	// Dates Which dates wait, what they would set going if they counted, and what is held
+	// (GET /api/v1/dates)
+	Dates(w http.ResponseWriter, r *http.Request, params DatesParams)
+	// LiftBrake Let go what is held because it is more than may happen in a day
+	// (POST /api/v1/dates/lift)
+	LiftBrake(w http.ResponseWriter, r *http.Request)
+	// ReleaseDates Let dates count that wait, for all or for a part
+	// (POST /api/v1/dates/release)
+	ReleaseDates(w http.ResponseWriter, r *http.Request, params ReleaseDatesParams)
 	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
 	// (GET /api/v1/diff)
 	Diff(w http.ResponseWriter, r *http.Request, params DiffParams)
@@ -5185,9 +5617,15 @@ type ServerInterface interface {
 	// ImpactLines Every line of an impact as CSV
 	// (GET /api/v1/drafts/{id}/impact/lines)
 	ImpactLines(w http.ResponseWriter, r *http.Request, id string, params ImpactLinesParams)
+	// KeepDraft Make a draft of a change that is only looked at
+	// (POST /api/v1/drafts/{id}/keep)
+	KeepDraft(w http.ResponseWriter, r *http.Request, id string)
 	// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 	// (POST /api/v1/drafts/{id}/publish)
 	PublishDraft(w http.ResponseWriter, r *http.Request, id string)
+	// RestoreDraft Open a draft again that was given up
+	// (POST /api/v1/drafts/{id}/restore)
+	RestoreDraft(w http.ResponseWriter, r *http.Request, id string)
 	// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
 	// (POST /api/v1/drafts/{id}/settle)
 	SettleEdit(w http.ResponseWriter, r *http.Request, id string)
@@ -5286,7 +5724,7 @@ type ServerInterface interface {
 	MakeLink(w http.ResponseWriter, r *http.Request, params MakeLinkParams)
 	// EndLink End a link now
 	// (POST /api/v1/links/{id}/end)
-	EndLink(w http.ResponseWriter, r *http.Request, id string)
+	EndLink(w http.ResponseWriter, r *http.Request, id string, params EndLinkParams)
 	// ListKinds Which lists there are to take in and out, with their columns
 	// (GET /api/v1/lists)
 	ListKinds(w http.ResponseWriter, r *http.Request)
@@ -5365,9 +5803,12 @@ type ServerInterface interface {
 	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	// (POST /api/v1/partners/{id}/split)
 	SplitPartner(w http.ResponseWriter, r *http.Request, id string, params SplitPartnerParams)
+	// UndoStance Take back what was recorded last; letters that it closed are open again
+	// (DELETE /api/v1/partners/{id}/stances/{key})
+	UndoStance(w http.ResponseWriter, r *http.Request, id string, key string, params UndoStanceParams)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
-	SetStance(w http.ResponseWriter, r *http.Request, id string, key string)
+	SetStance(w http.ResponseWriter, r *http.Request, id string, key string, params SetStanceParams)
 	// SetStanding Suspend a partner, bring it back or end it
 	// (POST /api/v1/partners/{id}/standing)
 	SetStanding(w http.ResponseWriter, r *http.Request, id string, params SetStandingParams)
@@ -5392,6 +5833,9 @@ type ServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
+	// MendRecord Rewrite a record that cannot be read without the characters that no text may hold
+	// (POST /api/v1/records/mend)
+	MendRecord(w http.ResponseWriter, r *http.Request)
 	// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
 	// (POST /api/v1/remedies)
 	Remedies(w http.ResponseWriter, r *http.Request)
@@ -5452,6 +5896,9 @@ type ServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(w http.ResponseWriter, r *http.Request)
+	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
+	// (DELETE /api/v1/sessions)
+	EndOwnSessions(w http.ResponseWriter, r *http.Request)
 	// ListSpaces Spaces; a member sees the own ones
 	// (GET /api/v1/spaces)
 	ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams)
@@ -5473,6 +5920,12 @@ type ServerInterface interface {
 	// EndToken End a token
 	// (DELETE /api/v1/tokens/{id})
 	EndToken(w http.ResponseWriter, r *http.Request, id string)
+	// GetTwoPeople When somebody else must confirm what is published
+	// (GET /api/v1/two-people)
+	GetTwoPeople(w http.ResponseWriter, r *http.Request)
+	// SetTwoPeople Change when somebody else must confirm what is published
+	// (PUT /api/v1/two-people)
+	SetTwoPeople(w http.ResponseWriter, r *http.Request)
 	// Values What a partner, space, item or meeting sets, and what it may set
 	// (GET /api/v1/values/{where})
 	Values(w http.ResponseWriter, r *http.Request, where WhereParam)
@@ -5515,6 +5968,12 @@ func (_ Unimplemented) PublishedStatement(w http.ResponseWriter, r *http.Request
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// SetOwnPassword Change one's own password; every other session and every token of one's own ends
+// (PUT /api/v1/account/password)
+func (_ Unimplemented) SetOwnPassword(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListAccounts Accounts that may sign in
 // (GET /api/v1/accounts)
 func (_ Unimplemented) ListAccounts(w http.ResponseWriter, r *http.Request) {
@@ -5524,6 +5983,12 @@ func (_ Unimplemented) ListAccounts(w http.ResponseWriter, r *http.Request) {
 // PutAccount Make or change an account
 // (PUT /api/v1/accounts/{name})
 func (_ Unimplemented) PutAccount(w http.ResponseWriter, r *http.Request, name string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// EndSessions End every session and every token of an account for good
+// (POST /api/v1/accounts/{name}/sign-out)
+func (_ Unimplemented) EndSessions(w http.ResponseWriter, r *http.Request, name string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5590,6 +6055,24 @@ func (_ Unimplemented) Choices(w http.ResponseWriter, r *http.Request, params Ch
 // Complete Ids and names that a text may mean
 // (GET /api/v1/complete)
 func (_ Unimplemented) Complete(w http.ResponseWriter, r *http.Request, params CompleteParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// Dates Which dates wait, what they would set going if they counted, and what is held
+// (GET /api/v1/dates)
+func (_ Unimplemented) Dates(w http.ResponseWriter, r *http.Request, params DatesParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// LiftBrake Let go what is held because it is more than may happen in a day
+// (POST /api/v1/dates/lift)
+func (_ Unimplemented) LiftBrake(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// ReleaseDates Let dates count that wait, for all or for a part
+// (POST /api/v1/dates/release)
+func (_ Unimplemented) ReleaseDates(w http.ResponseWriter, r *http.Request, params ReleaseDatesParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5695,9 +6178,21 @@ func (_ Unimplemented) ImpactLines(w http.ResponseWriter, r *http.Request, id st
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// KeepDraft Make a draft of a change that is only looked at
+// (POST /api/v1/drafts/{id}/keep)
+func (_ Unimplemented) KeepDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 // (POST /api/v1/drafts/{id}/publish)
 func (_ Unimplemented) PublishDraft(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// RestoreDraft Open a draft again that was given up
+// (POST /api/v1/drafts/{id}/restore)
+func (_ Unimplemented) RestoreDraft(w http.ResponseWriter, r *http.Request, id string) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -5895,7 +6390,7 @@ func (_ Unimplemented) MakeLink(w http.ResponseWriter, r *http.Request, params M
 
 // EndLink End a link now
 // (POST /api/v1/links/{id}/end)
-func (_ Unimplemented) EndLink(w http.ResponseWriter, r *http.Request, id string) {
+func (_ Unimplemented) EndLink(w http.ResponseWriter, r *http.Request, id string, params EndLinkParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6055,9 +6550,15 @@ func (_ Unimplemented) SplitPartner(w http.ResponseWriter, r *http.Request, id s
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// UndoStance Take back what was recorded last; letters that it closed are open again
+// (DELETE /api/v1/partners/{id}/stances/{key})
+func (_ Unimplemented) UndoStance(w http.ResponseWriter, r *http.Request, id string, key string, params UndoStanceParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // SetStance Record what a partner's own side admits or refuses
 // (PUT /api/v1/partners/{id}/stances/{key})
-func (_ Unimplemented) SetStance(w http.ResponseWriter, r *http.Request, id string, key string) {
+func (_ Unimplemented) SetStance(w http.ResponseWriter, r *http.Request, id string, key string, params SetStanceParams) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6106,6 +6607,12 @@ func (_ Unimplemented) PersonLeaves(w http.ResponseWriter, r *http.Request, id s
 // Reach Each action with yes or no for one party
 // (GET /api/v1/reach)
 func (_ Unimplemented) Reach(w http.ResponseWriter, r *http.Request, params ReachParams) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// MendRecord Rewrite a record that cannot be read without the characters that no text may hold
+// (POST /api/v1/records/mend)
+func (_ Unimplemented) MendRecord(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6229,6 +6736,12 @@ func (_ Unimplemented) SignIn(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
+// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
+// (DELETE /api/v1/sessions)
+func (_ Unimplemented) EndOwnSessions(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
 // ListSpaces Spaces; a member sees the own ones
 // (GET /api/v1/spaces)
 func (_ Unimplemented) ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams) {
@@ -6268,6 +6781,18 @@ func (_ Unimplemented) MakeToken(w http.ResponseWriter, r *http.Request) {
 // EndToken End a token
 // (DELETE /api/v1/tokens/{id})
 func (_ Unimplemented) EndToken(w http.ResponseWriter, r *http.Request, id string) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// GetTwoPeople When somebody else must confirm what is published
+// (GET /api/v1/two-people)
+func (_ Unimplemented) GetTwoPeople(w http.ResponseWriter, r *http.Request) {
+	w.WriteHeader(http.StatusNotImplemented)
+}
+
+// SetTwoPeople Change when somebody else must confirm what is published
+// (PUT /api/v1/two-people)
+func (_ Unimplemented) SetTwoPeople(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNotImplemented)
 }
 
@@ -6375,6 +6900,20 @@ func (siw *ServerInterfaceWrapper) PublishedStatement(w http.ResponseWriter, r *
 	handler.ServeHTTP(w, r)
 }
 
+// SetOwnPassword operation middleware
+func (siw *ServerInterfaceWrapper) SetOwnPassword(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetOwnPassword(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListAccounts operation middleware
 func (siw *ServerInterfaceWrapper) ListAccounts(w http.ResponseWriter, r *http.Request) {
 
@@ -6406,6 +6945,32 @@ func (siw *ServerInterfaceWrapper) PutAccount(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PutAccount(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndSessions operation middleware
+func (siw *ServerInterfaceWrapper) EndSessions(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndSessions(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6996,6 +7561,86 @@ func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Complete(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Dates operation middleware
+func (siw *ServerInterfaceWrapper) Dates(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DatesParams
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Dates(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LiftBrake operation middleware
+func (siw *ServerInterfaceWrapper) LiftBrake(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LiftBrake(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReleaseDates operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseDates(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReleaseDatesParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReleaseDates(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7645,6 +8290,32 @@ func (siw *ServerInterfaceWrapper) ImpactLines(w http.ResponseWriter, r *http.Re
 	handler.ServeHTTP(w, r)
 }
 
+// KeepDraft operation middleware
+func (siw *ServerInterfaceWrapper) KeepDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.KeepDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // PublishDraft operation middleware
 func (siw *ServerInterfaceWrapper) PublishDraft(w http.ResponseWriter, r *http.Request) {
 
@@ -7662,6 +8333,32 @@ func (siw *ServerInterfaceWrapper) PublishDraft(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PublishDraft(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RestoreDraft operation middleware
+func (siw *ServerInterfaceWrapper) RestoreDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RestoreDraft(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9378,8 +10075,24 @@ func (siw *ServerInterfaceWrapper) EndLink(w http.ResponseWriter, r *http.Reques
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndLinkParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.EndLink(w, r, id)
+		siw.Handler.EndLink(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -10462,6 +11175,57 @@ func (siw *ServerInterfaceWrapper) SplitPartner(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
+// UndoStance operation middleware
+func (siw *ServerInterfaceWrapper) UndoStance(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", chi.URLParam(r, "key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "key", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UndoStanceParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.UndoStance(w, r, id, key, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // SetStance operation middleware
 func (siw *ServerInterfaceWrapper) SetStance(w http.ResponseWriter, r *http.Request) {
 
@@ -10486,8 +11250,24 @@ func (siw *ServerInterfaceWrapper) SetStance(w http.ResponseWriter, r *http.Requ
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetStanceParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.SetStance(w, r, id, key)
+		siw.Handler.SetStance(w, r, id, key, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -10811,6 +11591,20 @@ func (siw *ServerInterfaceWrapper) Reach(w http.ResponseWriter, r *http.Request)
 	handler.ServeHTTP(w, r)
 }
 
+// MendRecord operation middleware
+func (siw *ServerInterfaceWrapper) MendRecord(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MendRecord(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Remedies operation middleware
 func (siw *ServerInterfaceWrapper) Remedies(w http.ResponseWriter, r *http.Request) {
 
@@ -10893,6 +11687,19 @@ func (siw *ServerInterfaceWrapper) Report(w http.ResponseWriter, r *http.Request
 			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
 		} else {
 			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "draft" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "draft", r.URL.Query(), &params.Draft, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "draft"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "draft", Err: err})
 		}
 		return
 	}
@@ -11561,6 +12368,20 @@ func (siw *ServerInterfaceWrapper) SignIn(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// EndOwnSessions operation middleware
+func (siw *ServerInterfaceWrapper) EndOwnSessions(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndOwnSessions(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListSpaces operation middleware
 func (siw *ServerInterfaceWrapper) ListSpaces(w http.ResponseWriter, r *http.Request) {
 
@@ -11747,6 +12568,34 @@ func (siw *ServerInterfaceWrapper) EndToken(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// GetTwoPeople operation middleware
+func (siw *ServerInterfaceWrapper) GetTwoPeople(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetTwoPeople(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetTwoPeople operation middleware
+func (siw *ServerInterfaceWrapper) SetTwoPeople(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetTwoPeople(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Values operation middleware
 func (siw *ServerInterfaceWrapper) Values(w http.ResponseWriter, r *http.Request) {
 
@@ -11813,6 +12662,19 @@ func (siw *ServerInterfaceWrapper) UnsetValue(w http.ResponseWriter, r *http.Req
 		return
 	}
 
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
 	headers := r.Header
 
 	// ------------- Optional header parameter "If-Match" -------------
@@ -11871,6 +12733,19 @@ func (siw *ServerInterfaceWrapper) SetValue(w http.ResponseWriter, r *http.Reque
 
 	// Parameter object where we will unmarshal all parameters from the context
 	var params SetValueParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
 
 	headers := r.Header
 
@@ -12008,6 +12883,58 @@ func (siw *ServerInterfaceWrapper) Load(w http.ResponseWriter, r *http.Request) 
 			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
 		} else {
 			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "file" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "file", r.URL.Query(), &params.File, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "file"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "file", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "confirm" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "confirm", r.URL.Query(), &params.Confirm, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "confirm"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "confirm", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "restore" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "restore", r.URL.Query(), &params.Restore, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "restore"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "restore", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "older" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "older", r.URL.Query(), &params.Older, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "older"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "older", Err: err})
 		}
 		return
 	}
@@ -12160,6 +13087,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/session", wrapper.SignIn)
 	})
 	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/sessions", wrapper.EndOwnSessions)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/account/password", wrapper.SetOwnPassword)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens)
 	})
 	r.Group(func(r chi.Router) {
@@ -12176,6 +13109,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/api/v1/accounts/{name}", wrapper.PutAccount)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/accounts/{name}/sign-out", wrapper.EndSessions)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/ask", wrapper.Ask)
@@ -12239,6 +13175,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Delete(options.BaseURL+"/api/v1/partners/{id}/domains/{domain}", wrapper.RemoveDomain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/two-people", wrapper.GetTwoPeople)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/two-people", wrapper.SetTwoPeople)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/bars", wrapper.ListBars)
@@ -12337,6 +13279,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/halves", wrapper.Halves)
 	})
 	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/partners/{id}/stances/{key}", wrapper.UndoStance)
+	})
+	r.Group(func(r chi.Router) {
 		r.Put(options.BaseURL+"/api/v1/partners/{id}/stances/{key}", wrapper.SetStance)
 	})
 	r.Group(func(r chi.Router) {
@@ -12398,6 +13343,18 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/due/supposing", wrapper.DueSupposing)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/dates", wrapper.Dates)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/dates/release", wrapper.ReleaseDates)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/dates/lift", wrapper.LiftBrake)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/records/mend", wrapper.MendRecord)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/guests", wrapper.Guests)
@@ -12506,6 +13463,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/drafts/{id}/drop", wrapper.DropDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/keep", wrapper.KeepDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/drafts/{id}/restore", wrapper.RestoreDraft)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/drafts/{id}/undo", wrapper.UndoEdit)
@@ -12649,6 +13612,39 @@ func (response PublishedStatementdefaultApplicationProblemPlusJSONResponse) Visi
 	return err
 }
 
+type SetOwnPasswordRequestObject struct {
+	Body *SetOwnPasswordJSONRequestBody
+}
+
+type SetOwnPasswordResponseObject interface {
+	VisitSetOwnPasswordResponse(w http.ResponseWriter) error
+}
+
+type SetOwnPassword204Response struct {
+}
+
+func (response SetOwnPassword204Response) VisitSetOwnPasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SetOwnPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetOwnPassworddefaultApplicationProblemPlusJSONResponse) VisitSetOwnPasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListAccountsRequestObject struct {
 }
 
@@ -12718,6 +13714,40 @@ type PutAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PutAccountdefaultApplicationProblemPlusJSONResponse) VisitPutAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSessionsRequestObject struct {
+	Name string `json:"name"`
+	Body *EndSessionsJSONRequestBody
+}
+
+type EndSessionsResponseObject interface {
+	VisitEndSessionsResponse(w http.ResponseWriter) error
+}
+
+type EndSessions204Response struct {
+}
+
+func (response EndSessions204Response) VisitEndSessionsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSessionsdefaultApplicationProblemPlusJSONResponse) VisitEndSessionsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13205,6 +14235,124 @@ type CompletedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompletedefaultApplicationProblemPlusJSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DatesRequestObject struct {
+	Params DatesParams
+}
+
+type DatesResponseObject interface {
+	VisitDatesResponse(w http.ResponseWriter) error
+}
+
+type Dates200JSONResponse Dates
+
+func (response Dates200JSONResponse) VisitDatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DatesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DatesdefaultApplicationProblemPlusJSONResponse) VisitDatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LiftBrakeRequestObject struct {
+	Body *LiftBrakeJSONRequestBody
+}
+
+type LiftBrakeResponseObject interface {
+	VisitLiftBrakeResponse(w http.ResponseWriter) error
+}
+
+type LiftBrake200JSONResponse DatesHeld
+
+func (response LiftBrake200JSONResponse) VisitLiftBrakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LiftBrakedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LiftBrakedefaultApplicationProblemPlusJSONResponse) VisitLiftBrakeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseDatesRequestObject struct {
+	Params ReleaseDatesParams
+	Body   *ReleaseDatesJSONRequestBody
+}
+
+type ReleaseDatesResponseObject interface {
+	VisitReleaseDatesResponse(w http.ResponseWriter) error
+}
+
+type ReleaseDates200JSONResponse DatesReleased
+
+func (response ReleaseDates200JSONResponse) VisitReleaseDatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseDatesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseDatesdefaultApplicationProblemPlusJSONResponse) VisitReleaseDatesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13958,6 +15106,46 @@ func (response ImpactLinesdefaultApplicationProblemPlusJSONResponse) VisitImpact
 	return err
 }
 
+type KeepDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *KeepDraftJSONRequestBody
+}
+
+type KeepDraftResponseObject interface {
+	VisitKeepDraftResponse(w http.ResponseWriter) error
+}
+
+type KeepDraft200JSONResponse Draft
+
+func (response KeepDraft200JSONResponse) VisitKeepDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepDraftdefaultApplicationProblemPlusJSONResponse) VisitKeepDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PublishDraftRequestObject struct {
 	Id   string `json:"id"`
 	Body *PublishDraftJSONRequestBody
@@ -13997,6 +15185,46 @@ type PublishDraftdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PublishDraftdefaultApplicationProblemPlusJSONResponse) VisitPublishDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreDraftRequestObject struct {
+	Id   string `json:"id"`
+	Body *RestoreDraftJSONRequestBody
+}
+
+type RestoreDraftResponseObject interface {
+	VisitRestoreDraftResponse(w http.ResponseWriter) error
+}
+
+type RestoreDraft200JSONResponse Draft
+
+func (response RestoreDraft200JSONResponse) VisitRestoreDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreDraftdefaultApplicationProblemPlusJSONResponse) VisitRestoreDraftResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -15353,12 +16581,27 @@ func (response MakeLinkdefaultApplicationProblemPlusJSONResponse) VisitMakeLinkR
 }
 
 type EndLinkRequestObject struct {
-	Id   string `json:"id"`
-	Body *EndLinkJSONRequestBody
+	Id     string `json:"id"`
+	Params EndLinkParams
+	Body   *EndLinkJSONRequestBody
 }
 
 type EndLinkResponseObject interface {
 	VisitEndLinkResponse(w http.ResponseWriter) error
+}
+
+type EndLink200JSONResponse ValueWeighed
+
+func (response EndLink200JSONResponse) VisitEndLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type EndLink204Response struct {
@@ -15984,6 +17227,9 @@ type ListPartners200JSONResponse struct {
 	// Next Cursor of the next page; empty at the end
 	Next     string    `json:"next"`
 	Partners []Partner `json:"partners"`
+
+	// Total How many there are on all pages
+	Total int `json:"total"`
 }
 
 func (response ListPartners200JSONResponse) VisitListPartnersResponse(w http.ResponseWriter) error {
@@ -16468,10 +17714,62 @@ func (response SplitPartnerdefaultApplicationProblemPlusJSONResponse) VisitSplit
 	return err
 }
 
+type UndoStanceRequestObject struct {
+	Id     string `json:"id"`
+	Key    string `json:"key"`
+	Params UndoStanceParams
+}
+
+type UndoStanceResponseObject interface {
+	VisitUndoStanceResponse(w http.ResponseWriter) error
+}
+
+type UndoStance200ResponseHeaders struct {
+	ETag *string
+}
+
+type UndoStance200JSONResponse struct {
+	Body    Partner
+	Headers UndoStance200ResponseHeaders
+}
+
+func (response UndoStance200JSONResponse) VisitUndoStanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoStancedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoStancedefaultApplicationProblemPlusJSONResponse) VisitUndoStanceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetStanceRequestObject struct {
-	Id   string `json:"id"`
-	Key  string `json:"key"`
-	Body *SetStanceJSONRequestBody
+	Id     string `json:"id"`
+	Key    string `json:"key"`
+	Params SetStanceParams
+	Body   *SetStanceJSONRequestBody
 }
 
 type SetStanceResponseObject interface {
@@ -16838,6 +18136,39 @@ type ReachdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReachdefaultApplicationProblemPlusJSONResponse) VisitReachResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MendRecordRequestObject struct {
+	Body *MendRecordJSONRequestBody
+}
+
+type MendRecordResponseObject interface {
+	VisitMendRecordResponse(w http.ResponseWriter) error
+}
+
+type MendRecord204Response struct {
+}
+
+func (response MendRecord204Response) VisitMendRecordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type MendRecorddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MendRecorddefaultApplicationProblemPlusJSONResponse) VisitMendRecordResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17705,6 +19036,38 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type EndOwnSessionsRequestObject struct {
+}
+
+type EndOwnSessionsResponseObject interface {
+	VisitEndOwnSessionsResponse(w http.ResponseWriter) error
+}
+
+type EndOwnSessions204Response struct {
+}
+
+func (response EndOwnSessions204Response) VisitEndOwnSessionsResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndOwnSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndOwnSessionsdefaultApplicationProblemPlusJSONResponse) VisitEndOwnSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSpacesRequestObject struct {
 	Params ListSpacesParams
 }
@@ -17965,6 +19328,83 @@ type EndTokendefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndTokendefaultApplicationProblemPlusJSONResponse) VisitEndTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTwoPeopleRequestObject struct {
+}
+
+type GetTwoPeopleResponseObject interface {
+	VisitGetTwoPeopleResponse(w http.ResponseWriter) error
+}
+
+type GetTwoPeople200JSONResponse TwoPeople
+
+func (response GetTwoPeople200JSONResponse) VisitGetTwoPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTwoPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTwoPeopledefaultApplicationProblemPlusJSONResponse) VisitGetTwoPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTwoPeopleRequestObject struct {
+	Body *SetTwoPeopleJSONRequestBody
+}
+
+type SetTwoPeopleResponseObject interface {
+	VisitSetTwoPeopleResponse(w http.ResponseWriter) error
+}
+
+type SetTwoPeople200JSONResponse TwoPeople
+
+func (response SetTwoPeople200JSONResponse) VisitSetTwoPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetTwoPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetTwoPeopledefaultApplicationProblemPlusJSONResponse) VisitSetTwoPeopleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18340,12 +19780,18 @@ type StrictServerInterface interface {
 	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
 	// (GET /.well-known/wexillum-statement)
 	PublishedStatement(ctx context.Context, request PublishedStatementRequestObject) (PublishedStatementResponseObject, error)
+	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
+	// (PUT /api/v1/account/password)
+	SetOwnPassword(ctx context.Context, request SetOwnPasswordRequestObject) (SetOwnPasswordResponseObject, error)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
 	// PutAccount Make or change an account
 	// (PUT /api/v1/accounts/{name})
 	PutAccount(ctx context.Context, request PutAccountRequestObject) (PutAccountResponseObject, error)
+	// EndSessions End every session and every token of an account for good
+	// (POST /api/v1/accounts/{name}/sign-out)
+	EndSessions(ctx context.Context, request EndSessionsRequestObject) (EndSessionsResponseObject, error)
 	// ListActions The catalogue of actions
 	// (GET /api/v1/actions)
 	ListActions(ctx context.Context, request ListActionsRequestObject) (ListActionsResponseObject, error)
@@ -18379,6 +19825,15 @@ type StrictServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
+	// Dates Which dates wait, what they would set going if they counted, and what is held
+	// (GET /api/v1/dates)
+	Dates(ctx context.Context, request DatesRequestObject) (DatesResponseObject, error)
+	// LiftBrake Let go what is held because it is more than may happen in a day
+	// (POST /api/v1/dates/lift)
+	LiftBrake(ctx context.Context, request LiftBrakeRequestObject) (LiftBrakeResponseObject, error)
+	// ReleaseDates Let dates count that wait, for all or for a part
+	// (POST /api/v1/dates/release)
+	ReleaseDates(ctx context.Context, request ReleaseDatesRequestObject) (ReleaseDatesResponseObject, error)
 	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
 	// (GET /api/v1/diff)
 	Diff(ctx context.Context, request DiffRequestObject) (DiffResponseObject, error)
@@ -18430,9 +19885,15 @@ type StrictServerInterface interface {
 	// ImpactLines Every line of an impact as CSV
 	// (GET /api/v1/drafts/{id}/impact/lines)
 	ImpactLines(ctx context.Context, request ImpactLinesRequestObject) (ImpactLinesResponseObject, error)
+	// KeepDraft Make a draft of a change that is only looked at
+	// (POST /api/v1/drafts/{id}/keep)
+	KeepDraft(ctx context.Context, request KeepDraftRequestObject) (KeepDraftResponseObject, error)
 	// PublishDraft Publish a draft exactly as it was weighed, at once or at a moment; where somebody else must confirm, it waits for them
 	// (POST /api/v1/drafts/{id}/publish)
 	PublishDraft(ctx context.Context, request PublishDraftRequestObject) (PublishDraftResponseObject, error)
+	// RestoreDraft Open a draft again that was given up
+	// (POST /api/v1/drafts/{id}/restore)
+	RestoreDraft(ctx context.Context, request RestoreDraftRequestObject) (RestoreDraftResponseObject, error)
 	// SettleEdit Decide about an edit of something that was changed otherwise meanwhile
 	// (POST /api/v1/drafts/{id}/settle)
 	SettleEdit(ctx context.Context, request SettleEditRequestObject) (SettleEditResponseObject, error)
@@ -18610,6 +20071,9 @@ type StrictServerInterface interface {
 	// SplitPartner Make a new partner of some domains of another, alike in everything, so that nobody's reach changes
 	// (POST /api/v1/partners/{id}/split)
 	SplitPartner(ctx context.Context, request SplitPartnerRequestObject) (SplitPartnerResponseObject, error)
+	// UndoStance Take back what was recorded last; letters that it closed are open again
+	// (DELETE /api/v1/partners/{id}/stances/{key})
+	UndoStance(ctx context.Context, request UndoStanceRequestObject) (UndoStanceResponseObject, error)
 	// SetStance Record what a partner's own side admits or refuses
 	// (PUT /api/v1/partners/{id}/stances/{key})
 	SetStance(ctx context.Context, request SetStanceRequestObject) (SetStanceResponseObject, error)
@@ -18637,6 +20101,9 @@ type StrictServerInterface interface {
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
+	// MendRecord Rewrite a record that cannot be read without the characters that no text may hold
+	// (POST /api/v1/records/mend)
+	MendRecord(ctx context.Context, request MendRecordRequestObject) (MendRecordResponseObject, error)
 	// Remedies What would make a refused question a yes, in complete and minimal sets of changes, the narrowest first
 	// (POST /api/v1/remedies)
 	Remedies(ctx context.Context, request RemediesRequestObject) (RemediesResponseObject, error)
@@ -18697,6 +20164,9 @@ type StrictServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
+	// (DELETE /api/v1/sessions)
+	EndOwnSessions(ctx context.Context, request EndOwnSessionsRequestObject) (EndOwnSessionsResponseObject, error)
 	// ListSpaces Spaces; a member sees the own ones
 	// (GET /api/v1/spaces)
 	ListSpaces(ctx context.Context, request ListSpacesRequestObject) (ListSpacesResponseObject, error)
@@ -18718,6 +20188,12 @@ type StrictServerInterface interface {
 	// EndToken End a token
 	// (DELETE /api/v1/tokens/{id})
 	EndToken(ctx context.Context, request EndTokenRequestObject) (EndTokenResponseObject, error)
+	// GetTwoPeople When somebody else must confirm what is published
+	// (GET /api/v1/two-people)
+	GetTwoPeople(ctx context.Context, request GetTwoPeopleRequestObject) (GetTwoPeopleResponseObject, error)
+	// SetTwoPeople Change when somebody else must confirm what is published
+	// (PUT /api/v1/two-people)
+	SetTwoPeople(ctx context.Context, request SetTwoPeopleRequestObject) (SetTwoPeopleResponseObject, error)
 	// Values What a partner, space, item or meeting sets, and what it may set
 	// (GET /api/v1/values/{where})
 	Values(ctx context.Context, request ValuesRequestObject) (ValuesResponseObject, error)
@@ -18833,6 +20309,37 @@ func (sh *strictHandler) PublishedStatement(w http.ResponseWriter, r *http.Reque
 	}
 }
 
+// SetOwnPassword operation middleware
+func (sh *strictHandler) SetOwnPassword(w http.ResponseWriter, r *http.Request) {
+	var request SetOwnPasswordRequestObject
+
+	var body SetOwnPasswordJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetOwnPassword(ctx, request.(SetOwnPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetOwnPassword")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetOwnPasswordResponseObject); ok {
+		if err := validResponse.VisitSetOwnPasswordResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListAccounts operation middleware
 func (sh *strictHandler) ListAccounts(w http.ResponseWriter, r *http.Request) {
 	var request ListAccountsRequestObject
@@ -18883,6 +20390,39 @@ func (sh *strictHandler) PutAccount(w http.ResponseWriter, r *http.Request, name
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PutAccountResponseObject); ok {
 		if err := validResponse.VisitPutAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSessions operation middleware
+func (sh *strictHandler) EndSessions(w http.ResponseWriter, r *http.Request, name string) {
+	var request EndSessionsRequestObject
+
+	request.Name = name
+
+	var body EndSessionsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSessions(ctx, request.(EndSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSessions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndSessionsResponseObject); ok {
+		if err := validResponse.VisitEndSessionsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -19178,6 +20718,96 @@ func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CompleteResponseObject); ok {
 		if err := validResponse.VisitCompleteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Dates operation middleware
+func (sh *strictHandler) Dates(w http.ResponseWriter, r *http.Request, params DatesParams) {
+	var request DatesRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Dates(ctx, request.(DatesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Dates")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DatesResponseObject); ok {
+		if err := validResponse.VisitDatesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LiftBrake operation middleware
+func (sh *strictHandler) LiftBrake(w http.ResponseWriter, r *http.Request) {
+	var request LiftBrakeRequestObject
+
+	var body LiftBrakeJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LiftBrake(ctx, request.(LiftBrakeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LiftBrake")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LiftBrakeResponseObject); ok {
+		if err := validResponse.VisitLiftBrakeResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseDates operation middleware
+func (sh *strictHandler) ReleaseDates(w http.ResponseWriter, r *http.Request, params ReleaseDatesParams) {
+	var request ReleaseDatesRequestObject
+
+	request.Params = params
+
+	var body ReleaseDatesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseDates(ctx, request.(ReleaseDatesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseDates")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReleaseDatesResponseObject); ok {
+		if err := validResponse.VisitReleaseDatesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -19670,6 +21300,39 @@ func (sh *strictHandler) ImpactLines(w http.ResponseWriter, r *http.Request, id 
 	}
 }
 
+// KeepDraft operation middleware
+func (sh *strictHandler) KeepDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request KeepDraftRequestObject
+
+	request.Id = id
+
+	var body KeepDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepDraft(ctx, request.(KeepDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(KeepDraftResponseObject); ok {
+		if err := validResponse.VisitKeepDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // PublishDraft operation middleware
 func (sh *strictHandler) PublishDraft(w http.ResponseWriter, r *http.Request, id string) {
 	var request PublishDraftRequestObject
@@ -19696,6 +21359,39 @@ func (sh *strictHandler) PublishDraft(w http.ResponseWriter, r *http.Request, id
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PublishDraftResponseObject); ok {
 		if err := validResponse.VisitPublishDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RestoreDraft operation middleware
+func (sh *strictHandler) RestoreDraft(w http.ResponseWriter, r *http.Request, id string) {
+	var request RestoreDraftRequestObject
+
+	request.Id = id
+
+	var body RestoreDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreDraft(ctx, request.(RestoreDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RestoreDraftResponseObject); ok {
+		if err := validResponse.VisitRestoreDraftResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -20644,10 +22340,11 @@ func (sh *strictHandler) MakeLink(w http.ResponseWriter, r *http.Request, params
 }
 
 // EndLink operation middleware
-func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id string) {
+func (sh *strictHandler) EndLink(w http.ResponseWriter, r *http.Request, id string, params EndLinkParams) {
 	var request EndLinkRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	var body EndLinkJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
@@ -21411,12 +23108,41 @@ func (sh *strictHandler) SplitPartner(w http.ResponseWriter, r *http.Request, id
 	}
 }
 
+// UndoStance operation middleware
+func (sh *strictHandler) UndoStance(w http.ResponseWriter, r *http.Request, id string, key string, params UndoStanceParams) {
+	var request UndoStanceRequestObject
+
+	request.Id = id
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoStance(ctx, request.(UndoStanceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoStance")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(UndoStanceResponseObject); ok {
+		if err := validResponse.VisitUndoStanceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // SetStance operation middleware
-func (sh *strictHandler) SetStance(w http.ResponseWriter, r *http.Request, id string, key string) {
+func (sh *strictHandler) SetStance(w http.ResponseWriter, r *http.Request, id string, key string, params SetStanceParams) {
 	var request SetStanceRequestObject
 
 	request.Id = id
 	request.Key = key
+	request.Params = params
 
 	var body SetStanceJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
@@ -21669,6 +23395,37 @@ func (sh *strictHandler) Reach(w http.ResponseWriter, r *http.Request, params Re
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ReachResponseObject); ok {
 		if err := validResponse.VisitReachResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MendRecord operation middleware
+func (sh *strictHandler) MendRecord(w http.ResponseWriter, r *http.Request) {
+	var request MendRecordRequestObject
+
+	var body MendRecordJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MendRecord(ctx, request.(MendRecordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MendRecord")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MendRecordResponseObject); ok {
+		if err := validResponse.VisitMendRecordResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -22254,6 +24011,30 @@ func (sh *strictHandler) SignIn(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// EndOwnSessions operation middleware
+func (sh *strictHandler) EndOwnSessions(w http.ResponseWriter, r *http.Request) {
+	var request EndOwnSessionsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndOwnSessions(ctx, request.(EndOwnSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndOwnSessions")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndOwnSessionsResponseObject); ok {
+		if err := validResponse.VisitEndOwnSessionsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSpaces operation middleware
 func (sh *strictHandler) ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams) {
 	var request ListSpacesRequestObject
@@ -22437,6 +24218,61 @@ func (sh *strictHandler) EndToken(w http.ResponseWriter, r *http.Request, id str
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EndTokenResponseObject); ok {
 		if err := validResponse.VisitEndTokenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetTwoPeople operation middleware
+func (sh *strictHandler) GetTwoPeople(w http.ResponseWriter, r *http.Request) {
+	var request GetTwoPeopleRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTwoPeople(ctx, request.(GetTwoPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTwoPeople")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetTwoPeopleResponseObject); ok {
+		if err := validResponse.VisitGetTwoPeopleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetTwoPeople operation middleware
+func (sh *strictHandler) SetTwoPeople(w http.ResponseWriter, r *http.Request) {
+	var request SetTwoPeopleRequestObject
+
+	var body SetTwoPeopleJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetTwoPeople(ctx, request.(SetTwoPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetTwoPeople")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetTwoPeopleResponseObject); ok {
+		if err := validResponse.VisitSetTwoPeopleResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -22680,391 +24516,429 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37khs30i/4KgieEzH2DKWWbI2/b6Q4EStLskfji/SpdUYbO5+2A2SBJKarABpANcVR6Hn2PfbJTiAT",
-	"QF0I1IUsdsse/2NLqiIKl8xEXn/5cbaUxVYKJoyePf4421JFC2aYgr89K5WWyv4pY3qp+NZwKWaPZ4J9",
-	"MESuiNkwsqVrRhZsJRWbzWfcPv6lZGo/m88ELdjs8WyJo8xnerlhBbXDFfTDj0yszWb2+OsHD+Yzs9/a",
-	"N7VRXKxnnz7NZy8zVmylYWK5/4HtD6fwdsOIpgUj12xPdtxsuCCUZHRPFNsyajRMbsWVNoQKvWPKz27D",
-	"aAZ/c9Orfeme/VRing/tPAsu/N//Mzrr1U/ULDeH033xlq79jmlDDSNmQw38dbmhYs3IjmpS0IyRlZJF",
-	"cq6re/iBrkkeTutHXnBjX40dTw4PWwPyoixmj//s1ox/exiG5sKwNVMw9mvFbjjbHS75ku7Jzi5yJ8s8",
-	"88ukIvxRSHtq6wTVbN249Ym5zy+kzBkV8Pl3G6bYa0u1hzPYUmUEU49fPp8TvaVLBn8qGDNcrB+/fE6k",
-	"IlQQblhBqCYrnts3/Hy21Gyq6ezsd2bzmWK/lFyxbPbYqJIljuGr+DG82+wTM7XUrBjVUlR08U9ZKkFz",
-	"cs3YVic2abfpotfIJD7ZFeitFJoBh79WcpEzmNFSCsMEkAndbnO+pHZyF1t840//1HamH2sf+5+KrWaP",
-	"Z//johIhF/hUX/hx4YvNtb6zC+Sa7JR0++J+ZMd8ulyyraFiyWAeWcbtr2j+WsktU4bbWa9ortl8tq39",
-	"08cZz1rr/0tk+Xbx1K3jYKtqvP0w8stSGJ63fvhN388+1QnmH3aSYQp+xPfhR3LxT7Y09lu4Cyz7FgRf",
-	"c6GLfY0TYgs7eKS52870mrqnvdjXp43D9UxflkhJzblnXNNFzrIYL3uajkxzy1RqbUrmrI8W39h32muC",
-	"j7nfhy/Mqxl2rOspXicHq6PVsg/muZQCSRmJ1bBCR99z/0CVovsZsM6Sa46LZ8JK4X/M9syKAyFrc6wG",
-	"WFPDmt/o2prvqWGHn21tlV9XbTaNBfmPdmzZM5D4I1m6m1q2VOudVFlM9NZ58qt5F0EdimF8Zu9qWSpN",
-	"dhtJNhS1CbcRT4hgLGMZWdn7gxSsWMAd3XMPjyHWOUj2nlffbQ7PCj4RPwjjyKhFtFmmmNaHewHXwQdz",
-	"371gJTYuezYfw7t2Ew8Hf1UqIneCbJnc5oxQfU1AB4kcs2KaCcNUeobhFQLHo6PjKKZlqZZsJP9ppm54",
-	"QnoabnLWLz2dpMG3qxHrU5qHY6gv2G1e9DQzP6vWacalz4qvSxXOO8J/Hw80u/at/YYtpcr0nGyVvAEh",
-	"wLI50aXeMpHZP25kweZEb6j96JwYml/DH+wp0aXRc+CnuT12Zv+/VlTYfwXFTM+t2i6V/Qc4nDlZUjve",
-	"jokaXVQb4FS7+H23kSq+Dzu6Hy4b3yEFdIpGPw3/0Wqr3cfm9kiiJ3jEJeKeDV9C88KKkDcNUiHyMfvo",
-	"KkXk87TkeLeRBZGl0TxjIDd/KZm2z6wMoQtZ1k60Ntxv4OKcz665yKLz8wLy8MKxT4JpWAKBELA2CAc9",
-	"+VrInZhFdVmUHwl9EB9eJSWzta/8Dq2kKuwBWP7/5tFsHhEHbmr98s6/6DYjEFltwnDaDXWi0jEiikWN",
-	"8mvTjnJVmXEmYpIx52LE8fpxfuQieszJTRVst5QFi915b/dbvqQ5Ca8QWkixtudeRHdcsA9xnrBSx+tI",
-	"jU/8IOBSxce14eck5+JaEy6Wedm4wmuf6yQn8Flkfdt2iW/ZDZOG5ocTtPtpp0Fons+i7oQGJeFwDcLB",
-	"c/QfqPaivvVu67oIBA52pPBNisolLXWvYvcMXjpBovWKliQxHp7DU2Ja1DgnQhqiZcEWMtu3hU5D707f",
-	"vPZZyjzVPCtjJPHGPSGK6+vHhAKpkp1U1xoU7N1GshumyEbmmSbczIlUzvEIE7EickGVYpl9EBSSTiXw",
-	"SIkZDOnWZi6swlbJbJrbq5/sqJ51+RE6BnGeMcIELHnW51fAfe8WuHEBi6RbI5XaUcX451uqRlpxNTWh",
-	"ZiA9ihpI8UvyKclkQbl4Av66oCj3+JA7fT2HR1su8CM64Wc83AlJ0fhsLjcptAdzAPhMtbEkJLdMECNb",
-	"PIAsEtUI5G74HQcLeCN3UbPnWHF/eK3Ao2GTeYuvgvUrByga/nqwb7vFVxeD+27HXRA24OAQwTbB9R9r",
-	"L327J87Sm5MvkCGtjYP8+CXZUq40+nqtVU0ocZ6og1meJvankt8JqfVuYwk0BFrkCqmXa+K2EERYjFR3",
-	"PGNT7a/xsSC5IrjV9a0VUkQ2tluC1sShpwU35SQhvQ103vbXXvkjHL7Wg08s9le1gzthoKlJGzZuTg4o",
-	"PEbKOVuZK2v+HerGUpKCir0VdgtrBhUFy0i5dS62LV2zx0SKfF8pt4qhu4dlSADoP7A/1faHDQWz7qiq",
-	"K+iHK62p1jENmS430+3ddUNbB4KFLxAq9nj/y1Xj9u+g3UMVuKJbP+15oMUGPcUp2mz+SvMbFiFoqq/k",
-	"KiokFixowm0xsSeyVAQ8AtzdaxJUNyHtAr2FvthfOXfZYn+VsxuWg8FurnKujV+CNlRk9pMxM34hzSbh",
-	"2KXK4C7bd2Au2pKJ3D0htK59GfgvBT0MfqXtXL1O5qY/m49Q3VeMGu+A65qY2bA9oVnBTZgShzkGShj+",
-	"zX9KjpaM31u9AceLm3wpllKsuCpQVd4wrq5MqQR6HfGPsf29ZvELAg8rur5cSs20IfCK93SoMmfa/sWp",
-	"XbgBVF+jhwhX66e+zKWGeQYyoGIfnV7aD51n0dm5/bZXFTckl2LNFKFraeeDV5tmxtiDz5nRxCvRh4LF",
-	"7mvUGcYsPR2S/2JPtjLny/1j4gl6Dk/st6jI4NudWxafRqmuhpKbnRMOOowNRtGfd/wfON8s7WlmosfX",
-	"6dalPLta7KP+RmIfEi1jmkaHyQdkH9mmp9bqctEEIuSuRopALeiHWpUa1lQKtJbfD7f27DkwkQWFaUd1",
-	"RYfwG7v9YpDhJ6oEEWRPt/eeJCu57Lk0LNxLCWSP2EXwzAv05h2w3FAuBlsaz+zbl4ZtY3SylFn8cHK6",
-	"j7kuQKLYR0jDGVvyhrlf14MhXBVXkT+YGCFZGSxJJp0QogROmeax4eX20InTtQuv8DORLahRfXNCL7Mq",
-	"y8o5O0ynE90TZVTzt6ye8GvgEXgad+TjiCRG1iZl5d7QvIx/xJl0h6y7pMJnBHHzGNhAcG0UNVK5cJHL",
-	"4JFCS/xzPbPHb88+bmaYTVTjfOfTbGDGLkdpwQhfIV0hiYFYqfKUupkRKNntZl0+mJQBWvHFYaYEkHXi",
-	"IDcsdpk9dUuxT8mCLqMegsBU/qx99lfGVrTMzWxekykYnbVL2lJwIlk6j9JDOPYOp5YJjKvpXqd3de5y",
-	"rXrtf1xLfGPZ8jolulLyZk0N6xQWSb4Zzh6D/BowkXmLnDqIiC2vv5OliJJEzkUILmEa5JwwDhoJFd6Z",
-	"5j2q1uyikF6WdOF1i3m2vPYREz/WkN9cunejfrZq1OG5Cy8FEVIVNLf2YxEjMbgQ9YgbLBBU9Aqb2KOf",
-	"u+WmY0LJiwscMbORqlXlKW2laawIJTdMZXzpVEbIAkH62TPLxNYwmnXcEDHFCvRdCAOBTODxCbvvJnRI",
-	"mitGM0urWYnJipZLMGhR0NyeeyOLKyVDuAjcVX0y0EfjbJPcd1nRettUTseLTsrG+Kvcob/EsYBV4QkM",
-	"29rcHd0TuYo5Y7gwMk6laV+u2x99kg+qdQLeXxvGrm0+zHFutzG+9zKeBJPdcJ1KG1vse1VKt4N0bY0s",
-	"E42/2DmK+Ae0yzGJqhs1xWIfdYtC6k8qXbNLuXI3ZvurfLkh1YXOPiyZeybKPHcXO3hiDCs8h/uH41Q4",
-	"RblmQ4JVuIraUnEz0yesz2t/VN8YOBhQXWSkUQZLgqySOno6Dyehe70Nui18tmHMDta4Ggp097HCzKs0",
-	"N58v708bN2fuTq7a9uixY8rY311ZQfPo0zEKiAfVrwuqr9FZ5NKp+68Db0fgUNG5KZYxYbjz9Y8IhHrX",
-	"VEdNycPovT0sz3U+LA0xDBddXGlerVYRdvOq9MHsMrofF5xKHV/iIOz4Pkodm/FzHpsvFdlVXNXGIMTw",
-	"wOa4tCE7m1TKkOLrzYgPD7IUYC1+aB8H9Yv3k09tWyoFJpnmsmBLWbi38vzVavb4H4NSXt5HK0CchUsk",
-	"Kiq4huorV8cq1cuQau7FgL3H0XssQdOUVn3d8QZF1RMOmxlAdeU7nUrX4WTc0TNtmT39qM8WwipEl8tN",
-	"iMe5iRy5q21HB25xPNEE9y9FdEzF0/NqtJXawMilReMmhtwywaDMzNznYg4+bpdnfH9L10zPQcdbMv8K",
-	"ZA75qFKfIIXP4qwqnoiuF9z0L4RB02DEVZFLeX1Fc37NuitlelNgetNaDm6I9ELi8iJ9NXgjtnk8D1xS",
-	"F9qSihXyJpGP2HmFpC1ZXeYNm1FADSGSrP2QdoU/4cvoqMuiwqB7/5KOnk4j01ce4UzT+/2WadPp8zi8",
-	"jOF30UfMU2EsDmHUvq6bRg2TJknGE7RC0YxUkIoRvNYuuMmt6IJ44LUmMNRIP0XSr1YKnvTrRfwI6CbA",
-	"rMGWx1Npy6EQ1XHBxl6lsUpJcwdQzafuUkh68PC49ctiK5VLzWi7LMWSKTHiGnmNK3qGSdOH18nbjdSM",
-	"7OC/tQIfQ6+ZINX96K/Dk3wVmPO72BNH8bHEkHFaViWOYsGUqh75kF93ihvDxABh6POMQ955OIRqlOpj",
-	"8WOV6qm+niRd8qs/P0rH4nvrznIq1iVdR41E2ijkf0IKynOyknkud+Cr8wmpREEBEPruMaOq8d0Yk0S3",
-	"5KW44YbGi9ESta31+R88LNDKi8b81ZoKrmlCo22deOPtORa9Ft6EDFNInbQDKRhx0sNOrzVJ+6PUFF4r",
-	"iYk5ZyI3L2Ebaby3RJY0JKr/QXtStNLKpUf3kuJBnC66iYquIlcuxNKGFcksKCpDA15dSrHKvTN1mNyz",
-	"03vmfhateeJrpzMc3v8ZH/ulFxmPfoUnYhZSajbWWCtoluLqjF0lxAEqbodBH0yjWChZrjeGlFuIiFDD",
-	"AB4EKYgpEuqHRpWxCmkSeW0YkYeUHvAYR3WacpFz7VIHB9DGLyVHkouVMOSM6lhuz99pXvo8wrXkYg1B",
-	"YBJ+MB929n9leebKtWNejFrRWAzCAp8SLqyaD/bgkNIyZs3ShDu97dRz+Ws7yg1aa5pB1Dps8XyWKbnd",
-	"JjT6HePrTUzJStQfJmgwJM+liLSDF91Ur2gqRrwfCMmAdugmdiPEgCec4eFZy3GfE1q1o/Wb7qVGXVZ5",
-	"7qv4PRxfjTaTwvVbxVnMX2dv2WRuFzy1zOw2LuE6HyGmgzQ8fJSQbkcJqrQF200BE4qLadlnDFU1aShJ",
-	"EeE+O7QqBbG/tXqAlgXD7Fvjs+WcQV8ZK6RgVOw2HPE8GuS14izPRt5MCTpIhuwL5+0IX4hMIXGz7EZ4",
-	"vVongMN6Z5QdKrbR7bVVaY+/itkOg1lwie1Akz4I5Q7enU4ko61FjKDynHozAGH+anZ3LJ2n45CD7q3Y",
-	"Kfkdix5LyZ7TSGZFKu5kx580PQEDUDhseoI6OsMRCjcuM5EjpE+s+UlmdByutV5B17noeNpiilVY2k2c",
-	"fuJpMMRxFBXmyhWUoePlKsNUglrVb+XY5cHTcJXTbVMvGRipPKrQ+SRQBpnK0cXs185ASI+b0id31urc",
-	"XCzDp4f7c0qdebndSh1TnlMJZM5AWlIhpCELRrJGMd6BhBvKLKlkjh3P89PHaQd8QKDC0J0bY5dyPu9L",
-	"Juu8wD4YBifIRHYFjFGxgT1I+6srlwTMRMUXs2C6VO9f1RKEan+LgqQAaE/KMq0ovwcLMY2mN9zTHj2L",
-	"FxjCO0T/oNpcuTsjlp2jDcnlkuYAIOqSwHieY8F1PGEmab0xcXzqr48tQvh+hxUgYe7RBVcZXV1Rg0T2",
-	"oIPfcmGbuKlk6DqOKaVkEc+jVrLcTqNtJ4FOnobiOCN3VGWasBum9gsJGaHDv+sy3EfNtQNpEYqpui7r",
-	"ztwPZsCFE73CD3ObNoziJXflPS3yJsG1KZjHkN11xVYrFrPBXhpnaEXy9VORE9DtQumAowa/NzW70BJW",
-	"LazSSd1H4Qd6Cu0WMVGC7fVdF/TDS3y5ASjRIujeYWoEHvv2o6O+HSHqk9czBktjMi4o6If6D/8TM97q",
-	"//QwQjQDr5ajIRYRxBXWGKPZ73jOXiglVUwi52Uh4kp7OuW/YFrHg1/xNAP3leqH8VkmbkosLRslEEN6",
-	"ZT8anUe17dT7s3ji3oY38rJqmsdYG1aUxcIhAJxiVQ3zSwC5OHXbW7y+fs/r3Zm97jdYiekn13FqP7iF",
-	"HYBXhWOIxOTHbmpy98CDGN+iUZ4avxn1xTvvZCRh92AToo6V6skgC8BzQZfdPWYgOJgYXNygNKEwff/1",
-	"Duya76Syek8UQTLP5S5V/nDN2PZqKbf76SCYNTMpB3gyX8cM0IUDJjPUgFQTD1+ch6V2JNd8j8mfY/Jc",
-	"j0nzPIBMbidGxudmYhm4ARnU63pbqquKcweIgYkJ7ycobUtVtSXqIePFiqHFgvt6dLn8hok3zsFxWO4a",
-	"Dyt6/ARuyJphV4eCcEGE3D0BaB8HEQNKXK1Ov1YqBgBAsZ1KmjCAr5UE68wQog4QAgqmfcOG03Pg+7xH",
-	"Sd9QyjjI+U2nYWAS1YT72fxosHjvYaqlBDtoK6/5h8OOEkkZT3s8vNxiXolh2K32E9+DzyRG9keYrxtZ",
-	"sCsHUjI6gSnny2TFF8B2jlvYj5Z2Y9VJckmTIk8xwXaJyQc45d5PX8KbniCv0n0HtGHbSfx9hqnEEXXY",
-	"vCy3fJuwh/Wm1yaw7xxg0Tn4Z0eKNbsX1+qPMknyR1m4ofozZezFXYltY6/gwv89klQU9zsO8zXWvZOV",
-	"33FDRXYFQsnnii6Y99ezK59Fo1hh1aluN2RTcgFTuxQYRHRgInPNiQDJBqcP2QQymgBU59TupLIG4zb8",
-	"ndHs6Yr5+szSSHJ/3Ie6LdVW6va7fz4ZC3OUI9dfSn07UItf9DojOkBzBNvZMw1lL1STFVX2f1YVgOOF",
-	"BKSC7slaNjMD+/3LYIpUTNXDrNnY7HyRKOeAuqQ4MbOsiWhoidi+TqghEotnR9UpJV2Xn3MApu72Fyx9",
-	"LHinH5qFnZ7qxL17w0ZaSD2BvxuevGCPivkN1MYOtTBYWnILf3Sab6y50sEcAA4muiJf63jstMFpAsP7",
-	"wZIz/ompKTzD8ZvSgyT0vjhcvraNft/tzcieNWZjKDtYvQO7GcDrUW24FfCriZlKU46k0aXQJSZT/ZzA",
-	"6pSZUenoRdTYX3YcXEzvq0WN51UJKi4/edCXXtcefq2k/ajMebAikL2YtBzSJohUvhSPCKxSi4521ZXI",
-	"AS8k46JdhAQRTs3YSHeMVHzNx2acd2Z1VArViCZqXVLaPeuAlD8w3ZcGjXbUhrNGdsuIUjRvbPtNipFc",
-	"LdX7gOTiGGMvDXEVrxXM2BPCcu2blbgU4AT8fpkfDWzSFzd33RkRhMKDTsAiYit/WWzp0qS8gsPl00/y",
-	"hulvo4lbqX42pbmSiFnQEkCW/6HfWEHAmmSKZHQfuLTi0ZruN8zDh6gOsVp5nMxVB+RPlcd+AA3FPtCl",
-	"yfcVgqXPrU9ZbP0hItjPOsTdBCULdqiuFY7z9HeceKhiPDRbEB7dbGSpqciGHhxSaarQERwKV9pQXzQ6",
-	"XAj6n2Ke97ifVmU+B5hrO4+pmCm6AnEAb6tRKRmFVHE0G2fC2+cAa6efkEzuRC5p5iGSm610UqjfMWSm",
-	"g948HhDS/pXQRc4cvhoAnjmc4HHn+LPHlI8FiFxyxcHsfnao0z4LA5zdwie6xNH9B0TZA5+563AS+q/K",
-	"eFqNgH1TGbgnilIbUvmCIiULiI8+zZQA9CHOk5tSZIplWB1mqbZAeJBpvtklccZ21/C9Eoa1reMZ+xli",
-	"yL12dWigAUlnVYJPBShfgciHU5nPKhXZhykDFYUdb22DW0MTob4phdoCzd0BDfldtX8qsN14pAjJXVjp",
-	"W78L9+ausGYOGsJgY8iqGTTgeDpguhU0U58OMCO4LZqzsIf7+I+1jxLNbpiieeWJoikQh/5E5xQ8066J",
-	"qZpKMsMMyRYQjY4h0XT07WjJ5TEx4jOiDI1v+NJ1vgPTTmVVyRVi1y5PI/SNwiUnNlIqMxYgho8FPz0E",
-	"d3G1ZhW6SymqP6eBXeKJU647dxKWJQ3QMQ6/orZb58evGIZV0QRlGBOBGpZe6N1BTQmTccWWRqp9vT0/",
-	"OFDgT63u/DLPAPG76dT/KgUt4NPbekMj5wr58JjZ9NQHF+YQsKAOoFmRBTM7xgRZyqKgGgAPaMEgjgES",
-	"2Eex7K+4IFSsc0YWii6vmdEHWxIP7IyJQo0KLjkHtudKIDMI+BnFF6XB+lDRzEU8LjQUz1h4tRNkJ1UG",
-	"3TF8fHfeyqSdrgwBjrabjV75biDtDNCk2B8nQ95Z8yQlQhLteRAWLUKTLsAkBam3pI7prVP5bnsu/1ZX",
-	"U6tlVr29Gq29Wm3TUs5agEAO+gDcdm43gmbqBWbaQ/vSeeQGwzwfAZ00HKZ55J2Dc09RTMG1L18arv0K",
-	"qpR0qWqDJvGz/0GMZrdMjFxOjdGiZRqpfovvWg0WrWobykfAiQHNFqFYmEAHYqJpNCVqggDdAc4UReMJ",
-	"Bw7xBd/KJex5dWYdpJrQyDYM4QIGg/n70LUX8JVves1vmBhTV3kAJWnnEl2CYUUcAXh0undSb1b8ppnk",
-	"2HJWn6OWpyM93EP0uml1VRn8TZZK0DyAS8bKcANyREYNu2d4ETXVRu9mokbdGiGuMdwAyIqxzcfZLwPf",
-	"TIOFyuOr1u3nqxUG4BVZHR3PHBRLT4PyHxm9OaJO1AxR2cb1u10umR6mdX2KrsOYqMl8RPnIOoqsJHOG",
-	"8Y+VkgXhRhPNQKl3/bHsv2DWMfpkd1FywDcSiReJrHUe0ZFeFFuzB8WbeDtqcP/in2sN/qtS2yTE1Oim",
-	"aFH3Jleh34tUZCN3hEPszs6l1dy72X1gWJjSF2q4nmU1axuLCjNFEx3RTqoJ4E24Tu+xcOU0PuaZKnqK",
-	"J7csGFWpZrkpjA/FaCoZ2cck4gOupJqkMjaZemMfXHV4iiow+ciVl0zbSSaKA0Qk9GrHFplzaF2IHLqL",
-	"drDrTM21Iw1wbtTTg9zxVSjo/nBqR1FbuP9IR8mIJZPxwJ0VGTU36btID/to3CPVmQTrYAK2LoK2+goE",
-	"rtvohw/m3TTpG309Nqpk8zSJJvwW9qOWvHocGAM9EjHhhbXdjwmKkAGr87zQBiVe8RxmRp3vaA5uJJ6z",
-	"x1u7lnvXbejIRJptjWfan/DPoCmfgwrt4KsjHSRjK1pHpqC1urrVGaGelz5ICU87b4eBlDhXrMNB4Fly",
-	"XkNLbIdMbXQ3ww5879R84zWbON3RoJkiKiqsXADfiBUzIVgDa9DzwJ+aFXwpc4yWjDD2Gct051cpMhzE",
-	"dzf0ho0afhh1eLgat2t+Vm5LUlv/ll4zEU2qSxXLLqv87hhwazizHr9OTQBH2jLhOF4xhL3jVrzbZweI",
-	"HNWKmCX84Z6SildiysVaSBVzCT7DNTYmF6J+UHVXzXBU2knK76WbGkvzSRvNoG+9qVyghOsFCSHSI8Bt",
-	"dZSuJM2iUO1dlDMFlldneGiUVR1t6pE1gUArWycNBvYTzVhcs04kRIH/zZkickWw5X1IXJzCnenrN7sJ",
-	"BevkPLJna47cbLylN7earC9C9XlB3T3Ap3NiolF1aI/eMLWvQWLGuv6hcnbtGm4caKATNL48v4+1RaQu",
-	"3gvnWzc5PSvjAUSpFDKeDki0SpRvae1KFkRIYiTZJ6Ih8aod+OGeafvLemfM2g+rzICIRml/ChlJ8Bap",
-	"9evp5eAhGQitDfk2okjAA0s+LvmHfAElvXMXfpmHINGXZLEnlLjMoDk0lHWvUGLlxbzWAgT0cN9HOHUG",
-	"EZHJEi0BpB7bpKmx7T1biW3Ux23oz7Rg2ZsYvDEf5ZdOguzGP1rFYFofTQWOqjBgxC2bKkXq6LwyrKAH",
-	"wxg+Woc1Bm4m0XWxXeViHOMpXUS7fV+67DXwTmDageUpsAhdYyguQlGhNeby3GMNc4PZTy65NFZm+3UP",
-	"pNKjQ9EJjYkbmSzqOkO33MYU+aE5cegobBnY3b10eq3oX0qmQwII8X8LGWhcEc0zRlxbc3AqUkAFIwEL",
-	"3TcOHdaj5r/8Bw/b07wU2jAKze+9/LAHh4cbXIUHHuPC17XYQzSyfp67jbT/857P3sZZI7ChYrT7hv3i",
-	"cQxGEG885yLUaHd1iayf3rBNbzFoGKBK/Ujw5VsZNafYhy1XriztlMCT8cO3OHgjd6JV8pqQNTiCi8n4",
-	"aUUXA2myE+aDTpu6dyaQ2QRehwtk1fIn/RZ0b50+NR2udgrDoZPGJlGnMp+94pgEWsLZxUy9WklLk1ST",
-	"+lJUG0xpOJ0kk7QXlbWmopUEr7A8ghjf+gtyyzJJqNi3kB0bgdcqGX8qSG2nXLntS2+6Pr0+K5xeqrS1",
-	"11Q/+TON0hPI8mAZofYQ/XXZ8qi1S1Gi55JERn0DvZFQ0cn5DUYK0mOIaE3Mt3vCMwevRKGtqKUZubIW",
-	"URV9O3lr6sR6JtLrLgHxBVnH1YB0Le1XWARSVX2Ec6kXgNTp8fgKkBi3v1qtYgZMIvbagebQUaoOxZXT",
-	"dHzpANEIYfLjg9seTAyKynHWtepy37Gnu0c5bOjTACM3xnwCmK0BEVj3YvTr267mfp298Z0XCxCAtEn0",
-	"+VlSEfd+dlURxw0GsqSCKMqhfLlXr/RVxXYC0YWXCti1YKK7hv+gIF+FxBBNVswsN4TXOztDaMBgW2eD",
-	"NgwpRcaUixb4Dp5WgDmpibXYdJkox60p64cMlkho5FqXCU31mo3odRH26AcWrZ9rdD+KgwFCK1m/Uv9+",
-	"MrCOvZ5PiNdAlouee9sXKxPg36qLY8WoKRUE2vZhag1vA6FwQnu4UeF3ZSTA09bOa32ZsO7LHUN1hmGB",
-	"7hzipGkW8sNPFZJwC34xwTfMB1kTxtuAfLx0w6S0fF3yLU9mIvWmKB3KXpXQFqLAzuHrwSTyaUVO+OJw",
-	"0V2+seceS1ld7K/8RhzbRvcHYHt3SVsi8zC67Vks9lc1q3KyzxmHfuliglx5kfWEUFNTDJ1ksq8zSJpz",
-	"SVoH85wkPb6Qwmyu6FrG75ZCFuALgn6i4G284uLKA8KJzP+jLM1VDSZOrlrS19XGAsoBdh9lmV1iNL+p",
-	"p+3sEcmvIwuinbcTBG1UOZX47UGDvUhCJFe4JKOcJEYipOCgr7+1L/epsK3OvbX4Zciqr5Uvw+qbPYNg",
-	"SlGO3omRWKRdUD21qrSxPY73VzmjKUyyOGTCO+e53YOWk0myYJpnvqh4wXIp1i5MRbY5XY5L2OhA5emh",
-	"fvjWcGJ+tROvYXZRVaEDsGcALE/XYXXcJ0nQUXhyVaePCPYS6gDuHQI/qUkbBuY22xMBAdKMR/U3/FAa",
-	"5rsDQRGa3YQ2N8kGNzBCHe/pcCR45FNEmIhO9GhA1RZPHwIbBYbxB9LYlUBmdeZJcPjTYPSMsJTiqd6Y",
-	"eG2fPXHN9MOJ+q7VGDVpN1D/KlHt2KS0ujUWW8mPNSEyYi3DK2DbGTRdXdFf7cRPTjCNmIsPNPaXMBxX",
-	"u5lM0gtyJlLBLkbmbPs3JxCnyYjswMCr075SNuvrSlNsdxHQEiIII2/3etepYXFAN4VneFUfBgOfrgxT",
-	"hDoIHNDauIDyD5ef8xhBs8CPZ2UaALO7WeCMDF0anWgunBVccG2s6V2FOUddhZUiO2KZ81kmC8pH+LKf",
-	"w/tY8RWZRbJRFx8ZkkrWoVSJAz0Ke+0iOiA4uUsjkXjb6fCqsfeVFM7doT2ekN5AMlYu5TXBc092YD9j",
-	"Zy6+Flc80RAdjfXKZLI2lf3BPS7IF6+2TLx8Tp5JIdjSfBktyMHBr5a5N4hbvOEA43Zot6BryDgwvJhK",
-	"4xwhQx01Iq53gZ/OabIHwIV1xToFW1gNcdXtTsV3upDkaw63mF/N8/RasIyEtwnXpO5aGd7n2nNtbRNq",
-	"teS1JmeiwqDRvt1ZhwQ+Dv89LqTb2Q09uQNVosqfH0QFehCfp3/hqwcxhPmTBGF98FN6sUVw14esbXg2",
-	"zjHys9UCrZZJFBGpvUtMidinJKOGgV+zKrk00kpdqsmf/vIg60VSP2/bty6p2wtPcihEexXv8wi4AWW5",
-	"BxKvb9cbArB3K05peZfMQWxqNvE8iSPiclXgti/v9SBM5n4anSxU032reCxRs8sfwHwvyq6GqvYS5pDt",
-	"nIDmn7A5aqfJMOoTHddd1b5T4s1W24b09sZxGzpRrGO3TGdiOv4AvhTThhunNczRGVrpRsabsrXcyvdu",
-	"GzFaaPc2WcciHbOIfmLMuBZ0AxFdXM7zcLKtOxtSDkvFaOY0t4LynMR1+pytTJePzT7HGJtUBFHfMeFm",
-	"BMT4bkyyUcdm+Fjs0LHe4PtxhNHRDF67nFvZQvaf0RNYcQyCjjFTWdSoxXb3Wu5aDVztb+TuNNEDh+FJ",
-	"t8HileId5EiDzar9r3FyVHwpucixmrjdoM7QRNH6yIK8qj9sVMxEYdcRQprlGR4V12SnZD1jr6kPlHpc",
-	"f04/TFcF7OGE4FHfhNreN/u0av3pJps4iVyOBkpJ+L29fktdQHBO/vT1g2yOmAVtV+w3/Tr/kWoUzi62",
-	"2v+qJ9+PSdcZCudHY86DsBu0W///Oqun0iPUSt8HLSM6V+6QfPRn7vV+RFqeDfGc6xL39nDRwqfLzB2y",
-	"AmBN5lxcP3753O7AH/8vNEgPAAT7iNt/cz6w/Wd77aNTtTyYoLdQMMIww36EvkwuZpvUNLHebuM9HWO3",
-	"ilnCYMcCCcFFl0KwOsxN4kqbq3jlXS3eT41zFZqAvS9XhBvCRDzalcxSGZfKDotJZrKnO0eNSwcYmTha",
-	"Y4Wh9OtSS6DY3mfId8JaVQuPRctboJc1OuwAWPZxx0G9a2tlkiOjFUk8znpL2oOmsu/n49oGhyrZWM12",
-	"j7gDsezAuFdSoTLmux0MwOJ2qQ/dXW0OagUoFrEisAMY1nYaUE+85jdMn9Ah1k8oJicrlM6w//NAQo1z",
-	"9iSSJEfQnkf1fZYdlr3f7yUVQpoEpl1HVU5a99pHs9MPG1JguurjkCkKBbelyLmGigJ/qVHi8AMJajZH",
-	"OgHC0XhdrXZEETZo7L1SifaI9eDguFgZX606undUJS3yxgp8kZGqVnegjfIcPsESEY/gZG9VpYGjaV4z",
-	"nuZkUYosx3/csiUW+Lt6DKhodVyFnaRrmHBVMSqCXB/V02rArvagSETKw7Dco8KCCMfo96U6oDhFFCzj",
-	"sUKx0TJ2I7csT2RRYxaiixJvWL4NieTzKgtDMVRhidw6+g7bPPzaStakmUF9/itx5uqgk8VnhyC541xa",
-	"sPP7VwmvVrv5aSVwZbCrw4YnD3afQohK6lSdNY8y58t91IKDnkJLKkhBr1kq17tTBmtXQhNADB3Ezobx",
-	"BumeUPaeqDXwWQaKGqnmBCI2YHe4vXCmh5cG/UAYPvkXCcilLCAiqdvC9IGlCjS6SN71HxpJeemmXCcp",
-	"bHqKYkw0cgPExxw2HzDcHMb+Mi+zenC4jjGRbid1eHHXulE3sxOGlPM107CbRX21kaODJpwh4CB1DbOc",
-	"SUQWe8KNZvmqlYmoZcEw8xmwXOIZfhm72lKuhoRq6kVksS5DtcFi9Bt1KcdciDWN0RFug+TSvHGkI6Yi",
-	"yzaOVgl7SQ3CHGnmSQFQcVxG7hxb6SF2plQZU3ggUQk3vtK/Mx2UicqpaNckNcvAzMBgGkyp0m7qfqA/",
-	"fT0gLJxCGUifQEBrOyIZs+5/+Coego84zB49mARQYTxO41j/YQ2jwS0kvo0Be6Il30NF4CEZVEjKmKpK",
-	"HeQobYAY9UInL3OpE4nx8Ch+6cPVHn2yYTQFVju2bBOdfaP7vh5DBym0ZFgnNlzzsNQN3GQApo2qId54",
-	"PDy4ANQC2NTgiotiZCRBU0ClclozN4/JAFVl3lBUTokyQyFrjay9selPxBXCusorn/qNVBGn/cqV1u7R",
-	"cc2yqwTZJryNC4p9EgY45QIGTuoTaRqHJ2nIZpbxVIaEwArvYTP8peS4mkhXqVOw8d0kGqD49oddx5PI",
-	"D0BrbeB6wr4Ms+7tJr/IeNSsGrWPdW9ttwbs3ktvmFuvX0t0x1qtlRrcaccoM45/umZsi31BGIwfkyNv",
-	"XAPmdl7GDdfJciZ41pWluWA5toQYZhiUOfsWfhE5iIBNHc0BxoeorYS8ykN+SeVBsw8BSbRtW7bQrkqF",
-	"3ZDi9efsgxVNunuSofetHVIQv8UxhQ76WyZX/jQMGRpuR3Mh6L6dTzIAjrXgZmTL9aIpjAZ6mVniSOtF",
-	"PlAYY/VjbpwtEi/m3tBtgyP0jpvlZjaf5eyG5faWRUPFGi4Soj3LjeRLlkrSU6a++Yk30luV9usi8PIo",
-	"xmhnmcdvTpcfUbnRQzgd9iZ82Z9wxVfN5bSXH7h9dsD3gcA8u1ds0JHabJf0tMy4b5mXNNnPib8zujdj",
-	"R8ttX2jZ02B6oqbQnUBPoxs3dwLxpBrzjy497sTEGRm4NHy9MSmDpZ59AuIWxGN1pQ7Gcr8FZB3Y3nnA",
-	"D+lprxyB1Ik3T64aIaeY71t/NTc5zzfXPyRj4PJxV0IX6gpTQ9Dz4Zv+9WqbYJaplQ0slyi4aKTPzw8C",
-	"EEHy98nmty49ZZPM0Krd/dAWjVAdu7Tr2+2vlaEfPwWWMowT0TGQm6iDkFnSnJGd4gYwVZ4Qd5VCmFmz",
-	"LVWWrslin+r10Zs/Vd11B7QZLNgT+jF4CgpjxaioAZJwCGEovbciljCJPViG6np16GePQREX6m2IinjO",
-	"ljAbQtey6wMOBLfree0TSciJMbH8ammNWcz9VsbPQMet9aVWq8PFfy8tQQojyf9979nlm+/uARQpYMjf",
-	"MLUnCj1fzkJAx2/lwo5dChkrZOJCPx7fIO1oUkdbc65UIqrE/st1Z4zg2/GCkX+5dg2mpXD3xpicnukw",
-	"m+FI5u26fNjA+NGawOEjPLnpqynwfk/uX1QWRGe4pUuWKATp6Lqlp+raLkujo/1uQ86JD/ts6A0jFFrd",
-	"Yulzst0deOtGmoFR6yzMARKr7Sc1MwMw6OsJ3C5G6ebkdw8/WC0/eTRxJxHLuKGLPAlJkedMhQR2NIRI",
-	"sx623upqwqoO7IQ6dKDv7dvg3IkWZ5SaXdV6jQ/2fh8iD3SaIL7FamQO/5Rc+H0+/Hwa1csXkExRNIGy",
-	"b5qxuko8pvpGMor7SuQAoKUZRp0d7bcAyn1HDMdzgDA3Kg+o8jj0FmPoUZzrD6JGFm0qrdi7qGqIkCdq",
-	"DonAcPOKkaMCIFSqt734V4nm5h5/byRgdwJ8WVOe9ORruk+4wNKZJwMzIxEZGT6Q3pXjKsX9xqWKpeyK",
-	"iZbjE/2jGz+iN0KkYLu2+4fhKo+loP2Uh8D5+zOrK15Gh+ib/VMpsDlA1E0YTraZas8CPGCBiIFGccC6",
-	"pcawYmu6u/kdFCYwkREKaCeYvc4NyazKi00WSmGIvZGtxf/ElWwQbXieV97wMwWeuygyAXRFTVDKtTWS",
-	"YJf0bD4szx8tzhQ8yVUu5TXLrujITsMDgPncqUZOBwO2rjRmw4grfHCwTnN8sMOWITWQQOrMEV9qI1U1",
-	"BFYm+AEc1lYca3APOpOnPqf+If4gjBKltFPagaUx9SDOV6N/d1btk0mSi4d+PUwYZFGE4LJYbBUXhnzx",
-	"5rtn5D+++fo/E1ApnRghDe4XQpZiiU3fSqWQdxUzsPj382FS2gWj8bvR1ZbrdZU8MLieMKcLlk/h/sCB",
-	"4jPbQqLP94qKsXVH9QzL3jKstsE7qvFpa1m1BHQYtmthvh/diHV19232PWZHdYs9qhPs+6PbteLi+TF1",
-	"hIP6y2Ni+yCgkQrzYRjSUIMeW/rBg0EV771T6hmSQ0fBQ/nzsmr5t5SFNcPBEQPVBhuqA5Bjwr/b34ew",
-	"QbJdlYuQphWQvmk1L+dtDo6uKoeTm41rAjiomPGAogDO8HXwZw2Hc1hQpVLYlOM9JaHeveWLlaF4vRd3",
-	"Iw0mUrsfYg1T3BV8iNDpKwkEmw1X8nzGpXPHARanXV1reClYwIl0OXldn2vXFwSsTN/TxxXQd8CiwEkP",
-	"Q6+PWADGYxvEQeOz5OYKtgsOW6vvAGZmtEDTIcynlIPQqta+6DQuugfcr8dky4VgGabXhrufLLAPpTN/",
-	"ACBslLUtoV4oEQu6Zg5g1SGPcURTcBD+RpXaxJH5O4sjKnSCw0b8gZ4szexca7bkfnbk8wy0VavCoCTq",
-	"/FuH9Nxy8Sq2OqF6xpU8wCjxj8a7PXcUN0zVusznng4bJN3gKZmO2uGyqTLeq9xJlzbZ1QINnEFHeRTi",
-	"cdDvhwU+gyZ7hsDnMO9/gCSJtHCWo1IenmF6UcyPG92il1W6Qjow7OPwne1SMrbkGQiXFORlsoVCMsQ6",
-	"Oo/rnSse0MyAo711lXlrlkeT9UI219i8qt6kEAdZE4fCbFsWmJ8R0qhCTLORUOWToOqB5XmgliSNRYqV",
-	"kimKR6RfBGCfE4F4Bqdr+DQNvxceeSeZBfaO7jtzfccUf+lE9uGqmZZYD/EgBPzwj2B1e1SXEVelZt3h",
-	"Ym/XBUy6FcuY8l4U50ff8C08SSAHCsYyPZIpdsxblrE+3FtGr7GJLTcktwbErvbvsXZLyQIu18zDsYr7",
-	"rDuAsEW+V02VjuUxA5YOvAnXGCWXTaJPlCtK8Q1pyT9lqQTNyTVj25bvM4Gu+G6zfyXy/ciL7pScm1q2",
-	"2BgkgmW4kAM9DWhFfQhn0qol5Gh51BwpEfUzUcjX23cSx0yZWEu5jZtYuZTX98rt4wpUbI4Wj+s4qDdU",
-	"scw1aSZf4F+/HIdzkYI2qAS9M5TqLfD8evyeRGnVdTcYbitVNVjDK5e6OlGc1pW7shQbFTappR7VUm7t",
-	"fYwRcPAzY/3jp6OrgaLZoahDE6EDwUdTqcVjQYBuAdSnmu9psiugY9cxOVxJnCsYfB9HEJsa06cLoqcD",
-	"NqBDJTbRhEp7HwyswHsrEcGdOweI4iwjRpIFI1uqNVSj9yqwwxB13Mm0UHQSDTFg3ctScbO/tPTrszND",
-	"wh63s19Kec2Zt0Ifz3bsA8/zsrjyL1bHs+W+35830IEvQCQwqkCXdO9ujNnOPn0ClWsV2bPvrXI1J5Vq",
-	"5aqUDQOFwN4R1uTANAq5Ao/IUuY5XUj3vi65YY8J1df1TshWKZoTzZgLXa6pYY3GlByC5WRH9w4bU2rX",
-	"mRGdS66McudMIlkqfZ8A2CMmzzoHDsHoj8aI1l8e/fk/vrz/31X54+PZO7eN1vRgCnd89tDnb9Itnz2e",
-	"fX3/4f0HcDuZDZzNxf0dy/N7EMW+oKXZ/IuJe1CXuC6Vj3l+mjff8wd2zzvY1mjjWWaH37zMZo9nrz1U",
-	"/g9s727HrRSuCOqrBw8cto9xrkO63eZ8CT+/+Ofu+p5m5k//dO4mFIbR4F+Tz+NXjFEl6wVKOYzXxa7v",
-	"Twc9756Sv7374bJViBaT6GH9Fx4wFPilLAqq9pUHUFcuQEsLVfsB4Du61qFKAJyu7z8lT6eB8t19RJe1",
-	"dIQtVbRgBvKb/hFNWQekQ+dD19eows8ez34pmdpXbI3afLWneArVUY6CzP/0fhwBOVdY9bX2eNFzvLTM",
-	"ao+MLo21fIoJjhWMKThInjHfAdTyvcsi8T7oLZPbnGH5PO7w3PuBv8jkUl9UhHC/QGU2QQx0uWRaX9w8",
-	"vGA3NC/rXBx7pA+eaUbVcnMR7uvo09rtF31eKRvweMvtM+dwTAuNH7k2T5chNWXMkffIivqnB2lebhoD",
-	"QM/cwIOkhX/5dMLyQzUDFw722pGGlfqOKJoHcPHRcukn2KYmvwMr2/uh4mSf0z2ElSFOuqXGXquzx7P/",
-	"9x/03r8e3PvLe/f/+1f33v/xf86i/L0toyLK04ObAdPmW5ntR1HCgGP2qEPN07UL/XQiGQ6isUNKgcht",
-	"RYInEstP9BqCgqEfFqkBiqWJJWjSHcwa0LSn5NVxkGU4iYHwhEMZFd+d5l5fUkNzuS5RvoctS++8hhSA",
-	"rcOsbW77U319Jl6o8EhumQ3QR5DiAvf0dIkJmjt2Aw/9wJwaHxIh5pgBUSnznedUK1SOskioZO7RqyqU",
-	"6pgqVc9iGiKE4yUuUcBW8JERmmuJS3aBF4djEJsMzfPZ/FCzqmFBJjLZuQ6AanVnHa06n2srn8z9P6a+",
-	"HHxwsUV/M2jNdiq+RAZNsQCCio2qQ4tqbHMK807M55fZyP2PDeL7hYdxGtEAzH1Ffwt2IkD7FbuVQpIN",
-	"5A47a/j94M+CR2fMPsYYriLpi2el0tCeoPfNH6F+daxCP06eeK5LSZTw/GSZ8sJ7oH19hsfcbQgVn1Xl",
-	"GdkJGc8OZqNkud54XwIXS2xZCR5MK7I6dboFVd139LdUTXxB+08Oup2/pf1l7zDgkHsZ1nL6sWE7ODTE",
-	"nADwaWHYQ3nNTEyVnqfu5CyzyzyQ8j288DJjxVYaJpZ7cHS9P8+9Dicw5Ep/OP0nD7lvQae4zL+lKljK",
-	"VmrT0KOhj1cuPl6z/Sf0EOYMoyRtplmZY47z3Wb/2v4tJt0eHbok7WcQteLEvbADEQobGyHYXvsOc9MH",
-	"aRbRJND39Q2WDnwvKo2+hac9ulAI6pEvMCvkyyaOHCTywp9Aa/rh5c/P57Xj95DzDhA7cvch3tjw9f0K",
-	"tIjf9HWOVJOSJvjwZB567eFyXWKDB1eZW2UY4dc0+cKBr6An397212xrCLWH/WWX3KlBIUcZ41lAnO3Z",
-	"RcM+mAt2w4S5p41itBjp5nxhf6odkPwyQC2falkRnAwE35m6YeoepHPBRPUcgikrqZxVFWJKHdvFlg0L",
-	"OJLSxjXiz+bgjGYfDH6mJgW0/RzNiRSY0I7NipwqtpR5WQi3Ec8u/45xlUcP//PBl/dJDd10KQum4ddk",
-	"scf/U+3gg1ayFNlj+OzfLl/9TFBtwZXS5SbM5Ytndj0/csG+nDdzbrlDT8GddC9e4t9cfKdNKDCS7vXU",
-	"+6YA9eJM+6mMK7Y0EoRHTJJwYeTsJLvypdCGUcgasYPN7c0EVSAhDQd7XhaMCkOMtLpWYjKueqTL19g7",
-	"nbfgXFcOm1aWri0GFkJgBUd9j6hA+FLvl0cD2SsYTeiNqCTWp0/X07YlSwpYy1x7gvX3Cav01sRM8Adj",
-	"Z3P67dKpxIL8WuqbXrF1ivfpwz2RjbtigK2+s+wcE5qvBPO8jYJkEpEJpyxXbfsjeKZ2FPsnOiKdo0yp",
-	"eaew9DMea+6WriFZOXEZSe6zmA51x7ZvqswH+6UGuWjqqp4XYnPiAAJczwMqiDU927KtVX8a1/0wE/UE",
-	"+XbpD6gmTgo7pQB5XlVZrZJywiH+nCYrXG9NO4HUZxzg8ihtdyIZcCZ10JNnQiH01D2Rb8flh4Oj0tI6",
-	"3O7Uqh1LNif0hvKcLnKGbSEdHD+aBDupMs+YzXTZJGPKYust0jhn+hcGsaav5Eqypnc1okEUSwOqdfLx",
-	"9OoYPvQ7rKxud1sPd0L+chojghkWki7rHmZwwC2Yy4xKCoOjHMqxgQI2an0cXtjdfehyG9zfIsnS7yd1",
-	"zY1D86mVm/dir8N4Q3x01aBTcOHLDN10dqtDczmrRkDoxiqRXSyV8dUqyU7P7cNBrIQccryLJKrmQWoj",
-	"QuK3bzKNIfco0Yrs6mQPxtMWYMskPoXUChHGYuQSP5/7BqgkcdlkoQGcnixXSLg2CT406f7Ntym1rCCh",
-	"XSkVsL9g1Va/Ci/4p6A2sg9gKGP9aJJZ0CveGUxwnvNhbJOjodp/A1X3jKsCr0W33g+9CkJIEW6CasiU",
-	"XoRPT7aOIFEstihr5hzkyo4gWbCV4NhGOnm8DTlR9oIjC7uzVR9Jg558ha2vNNol7h+CRTMPDcrcYcK7",
-	"cw8ay4utVFhwDP9QDCDOC/xR2jlkjeZQcO/gcsBtgxcIWsWafGH/Oie6XLiB51BWcgUtUedVf0WsIPpy",
-	"TliuIXGGCaP2RArkK3Ar/beA1f/xPkF8VEjMhin4rF4AQLd/8E4PiaEnX6C0YBsuMvI/7pN3PlIIHV7c",
-	"zEM9JCDsGibm/y1KAUVZUuT7q7WUUCeuKc9iXqOXsGefJ+u+Q1xcR2PgHeOWoKhiVdNLIuR5GLqFDsGg",
-	"Gag/NXTuiqxmXguJDoBUogbYBSPzI97Sa1ZbOJaiOgWWXjPxxNFenteaz8c+H2ihdwI9Tv3Xrm3ngFdb",
-	"Ma879fuMvNeR5JA3WNTxAxfygi0hpuMRgydyAMGp0+AFClKoShUoc1Pzmjuy65WPxvXxit7gb5m/wYdJ",
-	"gcq4OyE8ePYztKtK3YMFNcvNJLoZt2oUCH+socfi2Crw6G3/ffcpYW1x3B6RLmd+Mmswp2Jd0vVYiMse",
-	"0Ltu2Lfqm0OMxedyEm7ytwiWK/vaGi4cKmKYE6ASQwlz3yld+E5eyaP6FpEYBrDRUmasw2AbrmsGALlT",
-	"3XlMKalmp7Dx1w++ilam2YsMctf+oAn2IV27/muZw8z9US4DZXXcBVMQhdXBqNcc3IQ0X4t7XJCc0UwD",
-	"nAaBkFc3NcARJnNyLTk8w0M+RwKPHf6pvh52Q0aO5eWqHjEC1QZ6xFJilwVlZ4JwoyFyMEW2Oc8Jtbo+",
-	"ANnAR57gDDCoWnMBoBBtpWBJ8K/bOfazKRSFdh7MKywbPdfBQObWbasuUr0UNxwbxZ9VrDrghJyLa3CC",
-	"CwxHYUkk14QuZGmeuIC4kCBdu8sK4NRqkFXpg3sddPo7Z6pTLuG1HAPP0q5Hl15o3+JteomVRKiL+r6d",
-	"hxL0C8tZL5+TZ1IItuzOgMFTV/KmR4q+hlfOd+KvlZSr2+ZX37Pklk6sJXo7j0XRVUc93nN83JNrEupI",
-	"QenKlNxuvVvISJkyVm9a1vqBnTptYKRa6fDmn9jpoy8y4kYexJ/46gQJzDAQuOSgdf+8Do2I6M5Dc5d/",
-	"otcMhrvL9OUJGnf39I8KvWzbdb+ai3XOqqw0TAnzmOrYKy7k74kyz+cRl0rs6G8v2xqPLxWjcGdb08Bf",
-	"vEUwsbNq3z+hgwM+TyRmpiCxBtjV+8QlPlaEXGGzVnC09pc4e+JRDu7Bkj3ALvTChYQzF4H3zVnRjeg7",
-	"Z7vMPczOKJzXregXjxcfefapW0bOzqntfY6n+xS/PAezAfYfd34jd2BjN/MeImffn6resmEy8H46V5yp",
-	"LT2S0s6zwQXLX/dktNdI4MJ17I6UTd/hXFNy/RlOtiLPs0vmjK+d87Eern3Uh0Tjfvb+KCH6G2czd4gO",
-	"e89nnmE8QF8j7M8W1a+BcuzC6me/Dgp+ruT2VPLtgeADbL9BhPYohcqKSOrldgKt7nt+U12Z5XboiXJA",
-	"LEleUNg1eKDD/7Skj0u6hxtgRYMfVraTZ59UKfBVMjP3c4zG9pRcuzDEGc2F/sbLcFr9icaD4vNuwZN4",
-	"vp1GY+9an3/o/imHRMQNNU9Qk/I7aTWhg4P5Nd7IuI0XAVSvgwF+dPh1k3PBwEyOIdHPWB6HmDCZFdIJ",
-	"nBsPYY4olBn8Go/eX3u/iqvMuUhuURmjJt4JGLLIwMjKod7NajQDuoBVul2bRqnx+xqEeLf6dzQyO8ZW",
-	"f1cXO6oYkcyCDsE+0KXJ997wpZoA+jI0trBGuSttsjeAz9LExKWmqlmU2hBn/MxxJGv2rTC7a6gFfaGZ",
-	"cVjUnz/DXsJcX2T8ltgV20PUc+CjbHjN2LaefeV3Juc33bDO9ZEnZElXYwCnAHP7nS1j3lpIGMFYGeQQ",
-	"ZhyEZgUQErrZoKcxIwH3FlIGdxues6FsVgrXQuWzZ7L/LTLpWGyk53n1E+b1vP+smHN6Xvudl+J5c56H",
-	"SuMgM9EZaS+zPHcUPfhesqZRpuju18E079xsPxvPyG+c4F5tmQgKFTi0vbSGoIPyjWwGeuLKdHnf87IX",
-	"KK5RuBM6+vp8GkOVU8apIRlN1fivlCxOcvNUs/jT1w+y9jRCs7rOSSA8/+m1d5Mkftf7JII88ehrI/Fj",
-	"vvrzo3HVKtRjE2CMCnTqJ3YKru0LofmOAig044rIXaqUEUhYjt6Fzw0GpoXvzUXWgesdQ+s/QPkWqXYX",
-	"2rDtiHSAkl0ato0lyxppaB6bTRtw32DPGXx/7lbnZjgManxL13Dz+AIFK0wmSvJiItNzwJqz/937ZGZq",
-	"yErmudxpbEHNDQDiSJUx1SPmLjLaAQ//vGTP6X6gP65LYD0cWfD4p788yI4RSWNKwiasLjuGsc+ace/O",
-	"7cw5h0jcc2zJho03s25UC0txGrsZi3VHjlnJLsNbZ0ozq3/itjUo/+14QctER/RXuUPtlxpWvzAJlE/x",
-	"umG7Y4qRTHbXrgTkjO7a0xfVa4PExmG2fOjm7ryeXFz5ZATIR3s/SFeQHnYFkkvAqMeS0wbM0HTAH9Pe",
-	"qs3NHnT7hY3vzYWrDT7kSqud6AQhjjAYeCZdRwV7j7ne3yPQPKsVf6aYnmGCY5DrH07/+ZS1xmobeDeZ",
-	"Z6IxhwGyJ1JaHCuj7ZJCI+oqP/ca0F9vYeddVXS2miwUVOwrEnT6MxZ8Hl/lWaPWzqTE75mpi7Cz7fVn",
-	"LQeedomAIci4I1x4iXs72tTksnk4t+/6nvxi+TchqGehfcrYqwX8zAzDA7dCd9EL7IXIPl/COzUb74XI",
-	"JkHTfiGyJpofeFqlcDr/hmKd24KtS6iAg/uZ0B7QxTYtbJXMpTNU74weXuMkPl+acBP8XQjV1QxrY9f8",
-	"7A1aXZUKMLf6yHHFRcbFutve/s6/NJYsRvuNhzZHGQ9CBk72YKID9JBHFT1oGxBNBbS/naLiPu2McG1t",
-	"6dIeIgDo0HwYds7TXMvgDC6YYvme7KQyG6idRg9XbC4bjv317iibNtBVp5M7kOhELsUdCm6+dHWKIcVJ",
-	"byBXNqslaQxhnQs8MOr6P6WaSbxh9nzdkof5rYaL+78cF9cZ2agCI6BrysVsuvh9tXuAwTDcOQO/q/bz",
-	"TE0B/ckeq4089dw8QXsPZgj17EAWrGY9Uu0aGQMwWSe430qqHVX+pkrL/Oq1QbR65+7M5roGuTPDGnvd",
-	"mbXBh7gza5s3EYqGccLdTyQjtDSyoIYvaZ6HMB02teOIibpgw+jg4iMe3qeLj+4O/NQtyAp5w6q9O3N3",
-	"HPzcFPzjUN1o2MTj2uRUCMhHK+Lz6MCTgGzVThhCMWku/x4f99X0u1SSZmMdSkQatvWX30Do9BjcpTED",
-	"ScXX/ETYd6j4ob7wrAq1ceEbOiaTRNrghKO/fVnqLbOGtqUGhSxKyi0xspn6w3VH6g/zd/fxir07W/KF",
-	"wwryWPy1NBrCzZdzAh17yBfcF5sJCV1YNGPC/ti4JHauDESY9ZdzYpgqNPlCG57ndmELRrxubp/ygsF4",
-	"VF/jdwqp7JCFldf2QSYZugioUvyGfZnYBcFYdmKzkIA8J5W7/qPHLpX5bSUGVRJu0H0PEu9yY7chkr+T",
-	"zBAamtiz9gLVZ/YMzuiZKBz/hi2lyiAQj3OZ+04gkKfjclV5DWerkWJmXECb7T0+F7atSKoQ+JF6U6tE",
-	"BTq8MOy+uaR7tGR97wwAdgBIB0SVkR4GN1kkirG1E8NetxS+hU05n4f9dHbBuWW9GrIb+xap3Tnh1SHR",
-	"Q0WrgsDbk0DVGEhFj22orgBwYZlnFb4I2lIDqL5gat2BYfWTffw7yafICrbntt251ZfPmRSF4V/hKROk",
-	"7k7WsA2tjiI8FvoASmtYZWlVfnbunTvjnj31mwV8yI1GfU1X2afIFQ7c5yi7baR5FU3hrptXG5rfdBSb",
-	"/xUfD0tQ28hdPD8NmqzDpX1lSgWI7mX4YylcLSY4iwuuEeT4/VmNrGk1uGoTh/WQlmbjNrbvQnIjD7mQ",
-	"3m4Y2YRRT21ILM3GjVZlloQ2AqHHvZXr0IKRS1dHwjg4b6B5uKZ7XbPoen3RFRZnhxoGSKHs99uomSTU",
-	"gk+9xfQkOI5z3kT4hRq4fE3vh64Va2aw02VpqlPWrrwkSWz/lKUSaBFFJd/f3PPPMVr41aPBwpF3hBwH",
-	"lRoEj9lj2FW84eYBSzC4btw/QdUvVdiqrERmQ2yndPfAzqhkqghpZC3Tw7+cPxVZGMVHXAOOwl4Io/Yj",
-	"TPl2jrL76ghD/YX7yTRwPd4Kscc/ALjzkAUvbpjiK17BqEf58e/2pX3FlRMe3ELJayauEGNkJVVh/zTj",
-	"wnzzaDaPlGXVDnrA284Wi/lkdhuZs/jN0oIKkVAw7z88VB1wEnGSg8agjD1ed2zA6jQ3THX34cqZMX1x",
-	"uh/dO8OCdBM61fvSGJY5FJ8kkximlSC1rRokQXDbepVIP+wQsvEnMUmg14BDLjQ70n9oNp12jbfsViO+",
-	"MkiMeXBjcEXomg2OpV8ykbkdObXMYURToTNpdD+znT/d262FqH81AuAFTysDF/rBnU4rPzC2tRoejm5k",
-	"o81Fg2Yg5YkJM3d5UNdsr/2faZ7Xi9k9oA8CKeAboRWZx9QdILl6c9NTRDeqv15B1XWGOuvGFPlJvfbO",
-	"e/rT9AuPEdKZs9q/6gk118/7AiT/5AmtX43CvLVTCMR1GyhrEDBpuG6yghtM43OcM5vPPMKIiGI0aYoA",
-	"M5FSFYjKwPN5q0Hyg+lAnNwi7hq66ZY4CWikEp2LPdlQASAWGtPRsLTTBZK5IUDX8KfF3nIey1edMpCL",
-	"6x7dDd44sYR1JxUMkjGaDUoW/U4qsttIdsOUi4VzY+U8Cn27JxybLeqBuBd+JgtGFfAbIOePcENaje20",
-	"FuC1LBWezeF/hhUISo4NPpv5K9iZHZrZADzt2EyWr36V4fJAkcNUZC6ujzeuc0fbg01rZIYJlGc7TiMd",
-	"DmSnZZNRrTBg+b/7StsUcaZOSV2f/YlmeBppaNzrOXL13h62YoiLNF00j6KoAO16xXMEyyQrmWdMzUFw",
-	"DhOoT+otfAuaMYey6ZKXlkBFJfyg92b5fErJHKf85mvBkAiwUX7H2XTlXNpb/weH9zOpYB+T1+En0e/9",
-	"4Lec0oHNVeGzjpExQQNq64hDNZdl09HhOnn3HsrFRyuqu81RbHY90BhtoYM3273rJS9ON0HtKH9KIsuH",
-	"85ifhiw+SYf4713yDQbu58Aseo55qKBzeRwOABonX7z57hl59PA/H3wJohtTHexDSi6fvfwJQ1b+m/j2",
-	"f3zz6BH5//+/r+8/uv/Vl0dZvJYABjUzD6l8uBoA1kV9BtcDzc3tchJHnAL/TlDYHWkVbTvTMh9yk4e1",
-	"hMuOa9c91yXXQvFcQXn+v3ze6W4j/5f99hPLo7+U0jDtbjZMFHfXIiVLWRS0dvaJBRR02+GjfjAiqrUf",
-	"N84REBchjrHggsLHe7nu2eXf0bMWI3XLAlEJcKsmONfmLb1mIomdUWuGNlEtGKSt2714EkoZd0qirgQ5",
-	"etC0YIHYGFjwUtOmsPqad3olRQmJrskb4Gf3/E56Q5zg8HbTTsh3v+qpAAJvmNpjrn1pIFllSQXJJOQa",
-	"u2+RL0BuugLLnX3pmm0NoVuqutuDugF6Gnngis/WyCMayodMHWBbl8Nz/4+poPzSucdPhTQ9SGRoXE8z",
-	"8EHecM2lAOfiimV2k+DPmFwI4V7nlhniGnqJheQ+gvAEjKjHzoiRKyJCQCp180xZtXNEkcrn5n/pZ1sk",
-	"4s4C6Klav1hhEPhyiWBEC7bhYNsg42HuNAhapII9cLBiWpaxXn01zpWrVZdsfYWPJzV7qk8OsntgCr1G",
-	"jxv0Fq0e1JwrJEGYAbZ0C7Xpuw0aQZq4frk954DegSoqcXcOgqcwB9z78zgJYGz8zG27phxJnY00QDGy",
-	"Jw7auDOS0M8N5wz3UcaWfXBhsjQL+SHNnPh40FWq2JJvOfZ2PwH7eke54WI9x/auUpEV5TlLlq511l1+",
-	"NfhSWbCVVM2BDvKQCi54Ye/ZB/NIxdfdeO4LpjVdj8iQwxP9CX/WK/PC8Lco9X6iPB+X9IZE7CQboFBM",
-	"IdjS5/8wcv7vu1JonsKkhvglpxIPak8ocafnehK4fk6dG3ljNVi2S8sD/8I5Raf/RioDLzyfxm5Bd4bS",
-	"BvUqvZG7Tp+h3KUzKl/tzgqmaIc/Z60N3CN/gDxv2IyebXAAN+nCglc7gTAn57rgw/jHxgGm2jqYBfa4",
-	"C3UDoCHbf4J68b69zKlYl7SrcvDVTvzoXzrbfoYv3PGOggPazQVqkSnPYUO3cB/1bSajNz07CW/c4oIc",
-	"yAhkZ+6ES/rvW0dhlZKuZfyEWsuZiAFGv2XN+R3Xm3MKOX2NrXAcPoTHZwDYhq7j8Am3nSG81/6lQRrz",
-	"byyLxOd/tHzaMCkfN7DvAAs/IazYmj1xF7DDpmrnq9U3fZB66w6gV7HdVgc1OBElHO4EbTirzw9GnH8d",
-	"XGi/9kRst5K7AaYPFBLXLitH5a2DUWdZ5WEdIol6k6grijmbtP5sd/OVYMm9vFtk76P52EPp/ioZ+N+A",
-	"5N6wbU6X2E4fLrWtzPlyjzXb9fDJYOa+oNkNX6b7AT7Nbrhm5+TvpziBxF7vsEGXXeui8tQ8FmWeT5Xz",
-	"s6N7YiRZSiHY0jSKWFzeyIobXeX9kBVfl4qFAAY3d8L+yRPNZEG5K8a/O9d7lj2HeRzfoOR2+uribrXW",
-	"+nW0tCGX8vqK5vyaHeqgLw2xjzWxjwkV0DuZ4OBgVAI6MhW+3okRjSiG7eQYS5+L2hEePj+ywsIt9K4r",
-	"LD5z5cidWL2Ybbgsdcd28RH/MADK9EgeqXBMx97U/26nilDP/lhd/5s71Nri8KuZJ4NBA3897j5wVUtJ",
-	"p8Lt1kHOPyZSurjGcs8KH1/f5+IJoaFtZqJSNBG3u2bNBLxg3Dd2MiLmC/rhJb778NGBjd/PRJCqt83d",
-	"pTI2IXbyWs2uslzIm4Kpkh0A2cHuriDXc090iZA9n5FqUwHf3Zli8zfJRdoH93kZWCPUIC6MHLAvR2sf",
-	"MP5d6x5vmGVjse7oy+ZxUaRyKdBLZ4FOh83nSNqB8z1x0I8Br2/DqkY/2ljDDhrQ6qpD28LSwWClxCWL",
-	"p8T/a3j8apX0GST7hmMhY62ysZZubTb/LoWNSejeat8HuZXfbhhXrxGXsde1jEOPcSzjL6YImsGhN81k",
-	"p/dCptiGAs69R5yiRElftGZ3mC4/M2tZb3Nu7vZKubRT+JX47EZb1vrQVq51L3YFJi4VpyKpJ+SP90Gc",
-	"YOKhT8pfsFzuCIV+XPOERtej0kHtRcGF//thkTECIfRehEgUhx8vuAg/nO7+9Js5RyqEj/9+ndI61djb",
-	"U1tq8uIIkhXBETMn4Lax6i7coFC6MSdaIhViDewfNFEATeiLSwZfsQjaoC8+XrP9p1uRJXEzEk2egTbk",
-	"qIjCJXYiOo+vHwf/3dUfAdRHyVe/a+VOIE4rgLxo7IGxKvVYeoX2F3d77SFZxXuS/WpvvfreBjyepeGQ",
-	"CqR96xKABcyiSCVHXxHhy78OFy/GU0Iky3WsXkqxZAouutvmONdXpuK2OVkoKPEz0B7OdTjpAUg44DTD",
-	"CrejUfsL9P7L8NoZj6X1pWR1pYbOjWKq5Fc/XiM++QdNdG3NdxI8jwql75hZbn6jxwFri58BNhhu1r46",
-	"lLdQA0uFV990rQh8LCNcWCXltu6dMtm88YegKp35PnDLbUcLNTGbslhsFReGUB2a49RBEwPCPoqcc7nm",
-	"7Azv+sq4fWZ4q0qNN88127sCuChncE00XwvmGkT0YLD0eNsgg9N7b+4Gonyc/+3zdJahn+xbxdnqDM6y",
-	"qvx1O5XbDM/co1j0E1B/4l3VCfJcWhx84e8dZTLb4K08OViFQ1UoH6be4Fxbu30l1ZL5XqMSLXWmfQDw",
-	"bh2K1ZFBWcCdW1Z4dFB/8Jl0gDoXKpzb7d9Y6W2bHwgUm+gnTkvwgEXNem1KdLlcMq27G+cB4yQlyxt4",
-	"OigXAKE4j28XO//csU1wL1KqiHGW7N6Loimg3qjVz7EvDygbe4SvEhKCfz54uO8+34JlvKsl4hv/xnl4",
-	"Eobf/5dH6r51n7RbXOLO0gyr2KcDEHpXCc8CfdJttHJC7UFCsoUdN2cGmzBBtS/N23NylclUKTmsONkf",
-	"+UWm6Mr0HPz+Obx0aonH+3MSTw3+6faqNnBfEmSTuU27bZ+Ui3LA5y2JeAvd5X1ju2Vm6hTdSShbqUwf",
-	"GOEbeOvEhDCXBbbUNyPAmGtYL6MyBKL3CLSv6wahu10EpZ7oy3yiCr6RLZZG3c0iu5pqKDPBFtv5TK0v",
-	"DEOzdKiXQOXjs/wU01YmTFPCDG2G0LmK4yKSJZiw4NYAHxO2zgf8yzk4N7hYE6nWVHBNEV7M6vEa/lTI",
-	"App1FMxsZFY1wtxRbCqeS3nNMkLNeZEwaZlxhmHHhaRQypzx1Qp+S+PNJt83pN0voelwQtD9MqhJbi1f",
-	"AXRuwMSRMmEPOZCkPmNoMp9KfZmDnCdu2b2OkzDwEJ9J2MspIp9N9cmlpW4bLhTE7jEyoF8vqfAxJGwf",
-	"0wvv0oXA7vfoM1WTfma7cIq3qyU1PhuTbIG2To3GYSjuQJcOvWe2pdoCX0ZpgPdozL+4/sZdbraKCM5o",
-	"rtzSdj4NY53XWfbowTChfE6QuEfjMeLqR332kBDSdLy4yzgP+UGjnc60spbkNmlP921a4rdF2nCCICtg",
-	"SARKpXsiJEoLOqCzfpMuK0P6rsgSrNFbpUq59Z08e+Z8FF3dqp1+Jru75uThxjt1mr4a31MDjHKODYCy",
-	"4XS3YVbNvUu6+yuj6rd0711SF9y150T1NVNkA80ImQjN/akPeHQfFFpHXeaEf+Psod1biso21jzQtsBf",
-	"DDAuqs06IjBb/XwKe8ONBRFfcKyNA4cMk7n4iFDGn3pppM/kfOoKyP3QloZFqA0KUKJRp8iacqHNCUCj",
-	"5w2q4IK64sqqRkQTqL1uB4MXI7QPyI7ShfGIj8T1jG53JyldLOjyetiVMP3MUrfEt3R5/VZ+rtbxqM5N",
-	"/04BBLgI15JpzGeFoHGDPwBHxjMJqjulyGSn8Ctz1o1Y9wbe6BF4L26Y2md0j4XICdG26nCp30L2Uljq",
-	"sKuwzPvRj3HIQQ42eHMal/GSGprLdYlXqR0YDaXcahdz4r5Qk5ga9FmovuqlhYuP9n+dyUuwNee8ZGDr",
-	"E5cLfvsuwMLsp3GjoQiJ3NC8dH7lzh0ecispv6UDDIJvxtX+uNM6skDjXIHiMr+jiqHPkLguGdo39XjO",
-	"HzSyMyZxufEH8u5FiLwk9dgyZ0+r8Ey3LhsAPAy0fCvA0IrJd2CISYK/n08SUX2jorlEksidL3E1EvYI",
-	"92GK1BSAu0E5gxFCK4JyZjTJJHzySVXM7y58aE2tZcGwv9UOepqaClrV8PXGMMxGAjkGPo+7EVo1+nWd",
-	"ke4Zec1ER/aTVYgu8d239tXbca5ldO8rlVHd/vqbb7rh/qMFxg8HFBi7uEg9kJqxZTC2C2YUX+poVkZD",
-	"NRGIT+aHm+Ma3t+x9+9ntsNjS0hggw+n0pthOEi+o773lgMChGQ8F4KyIpYKjzCckrCaae08rClQsEu+",
-	"Fq9KMwg0/BKLEmQ5iZuMr4UdyiOQLKXQMo9xdUqnu3SrO6Ms9Z9IpvbpibwGVihXZR+Rxn7Jkla+Fi/F",
-	"mRIrnymWMWE4zfVt6zwdO3/pN+kJIHzIa86cNnv8QbBlqbjZzx7/4/0BkSI4XxeN1lkOO6Z2WaeXoanq",
-	"79U4/gqptm2QpQtbOKwYJ7SwPcLn6347gbCDgZ5A+5piwRTRDCtJoLheiu4kSpxGb4HOpesheD6etB/o",
-	"cqNiF8MpfKgw0jw4hjQDOFxnt3JBuDkszLl7VNz+2utXZaPyuicJjAVw0CoYSPV1HaEwAHe5rvo51ybZ",
-	"WGwl1WwUwuM5K1rK7upLoKfqhdPdIaVCJItQZglJi26DcW8Vo1kgLVeo6XLBNNwEnfZso+C4qxpC5vmt",
-	"FQNnspHfKIQs0YDWO26g8EYhwveUuBDZ3QPv3TZ5PXU7W1mt12w/J7jLVn/gmCXidjuUAQ9oYFbZl0mV",
-	"4i2+MuldXX12GJqcN4M6b2M36JBrGNcEpo81E7AQTbOlYpPkfL7aCbS19BO0tuqF8ID8Oip981TLflI1",
-	"/Fdj/CbU7hcfXE4lALJhgyytd1JlzjBGI9lbjjmPYXoccFBQoFK28AuRVcfYZwy/ADCdCSrwIOnUuO/e",
-	"ZaIkOO30xUfwrqU1zb/Da+fUM90XEiR3479/2z7vdw3EhrnXUa10tJK9YAxKHFBXrcf+C7oH67T3eHsx",
-	"2JliDoU9fXC1aFiK0P+30Mz83bm+zwaDVUHGv//3IxaHAo+OcLqj+0lPf37bEbkTieVMITmY1d3E5D5T",
-	"srtkJlAdQpe2o3Rd9+SO602H8+odPp5Uy6w+OUjLxEaKPUqmG/P2m9rvNtLa58P7L+JMLz46SOtx5Qnu",
-	"R0M5PtqpvKdIAbb7TClTXG/upo39mZtxfs8BjhogMyoqCCUCu82eCNmpru6kyrMkFz4vi+2wUmnNDiuL",
-	"A5d1IBbXaoWHN6Gon8eeHlWkuuLTIB9hpTq0QBI3TBip9ujsgQ8Mtep+lDQ7vpXUaPVoCIcN2tfbYyS7",
-	"Q/1IzBOcqP2QO7459GQBhJJePEBw6qX9cO/g8ZkAhsvtVmp+F3gkuKwknp33I8vtJFHrFwHc2iParRUV",
-	"Zk4oWZQigwMT9f7hYL/nXFzX5hEy0oQER49iZB+xl1oug4+zEN/+x3vLcGhE27+8ty+qG8+0pcpnj2cX",
-	"wGluyI8phB0X4wsuYPQukBISEvzNu+Wzw7ZCr7ZMvHxOnpZm8/+8+Bn+LxX/Fy776euX5OH9B7UxSrP5",
-	"lz2C95/+TwAAAP//",
+	"7P37khs3si8Kvwqi944Ye4ZWy7bGa00rdsTXlmRb44u01FqjL84snQ6QBZIYVgE0gGqK4/DznPc4T3YC",
+	"mQDqBtSFl255xv/YkkhW4ZJI5OWXv/zlYiGLrRRMGH1x9cvFlipaMMMU/O1ZqbRU9k8Z0wvFt4ZLcXF1",
+	"IdgHQ+SSmDUjW7piZM6WUrGL2QW3H/9cMrW/mF0IWrCLq4sFPmV2oRdrVlD7uIJ++IGJlVlfXH35+PHs",
+	"wuy39pvaKC5WF7/+Ort4mbFiKw0Ti/33bN8dwts1I5oWjGzYnuy4WXNBKMnonii2ZdRoGNySK20IFXrH",
+	"lB/dmtEM/uaGV3vTZ/ZViXF+bsdZcOH//p/RUS9/pGax7g73xVu68iumDTWMmDU18NfFmooVIzuqSUEz",
+	"RpZKFsmxLj/DF/QNsjusH3jBjf1qbHty+LD1QF6UxcXVn92c8W+fh0dzYdiKKXj2a8XuONt1p3xD92Rn",
+	"J7mTZZ75aVIR/iik3bVVQmq27rn1gbnXz6XMGRXw+ndrpthrK7XdEWypMoKpq5fPZ0Rv6YLBnwrGDBer",
+	"q5fPiVSECsINKwjVZMlz+w0/ni0162o4O/uei9mFYj+XXLHs4sqokiW24Yv4Nrxb7xMjtdKsGNVSVHLx",
+	"D1kqQXOyYWyrE4u0W/fJa2QQv9oZ6K0UmsEJf63kPGcwooUUhgkQE7rd5nxB7eAut/iNP/1D25H+UnvZ",
+	"/1ZseXF18b8uKxVyiZ/qS/9ceGNzru/sBLkmOyXdurgf2WdeLxZsa6hYMBhHlnH7K5q/VnLLlOF21Eua",
+	"aza72Nb+6ZcLnrXm/5fI9O3kqZtHZ6lqZ/vzyC9LYXje+uFXQz/7tS4wf7eDDEPwT3wffiTn/2ALY9+F",
+	"q8Cyr0HxNSc639dOQmxinY80d8uZnlP/sOf7+rDxcQPDlyVKUnPsGdd0nrMsdpa9TEeGuWUqNTclczYk",
+	"i2/sd9pzgpe534c3zKoR9szrGq+TzuxoNe3OOBdSoCijsBpW6Oj33D9Qpej+Ao7OgmuOk2fCauG/X+yZ",
+	"VQdC1sZYPWBFDWu+o29pvqWGdV/bWio/r9poGhPyL+1Zsmeg8Sce6X5p2VKtd1JlMdVbP5NfzPoEqquG",
+	"8TN7V8tSabJbS7KmaE24hXhKBGMZy8jS3h+kYMUc7uiBe3iKsM5Asw989d26u1fwivhGGCdGLaHNMsW0",
+	"7q4FXAcfzCP3BauxcdoXsyln1y5i9+GvSkXkTpAtk9ucEao3BGyQyDYrppkwTKVHGL5CYHt09DmKaVmq",
+	"BZt4/jRTdzyhPQ03ORvWnk7T4LerJ9aHNAvbUJ+wW7zobmZ+VK3djGufJV+VKux35Pz90rHs2rf2G7aQ",
+	"KtMzslXyDpQAy2ZEl3rLRGb/uJYFmxG9pvalM2JovoE/2F2iC6NncJ5mdtuZ/f9KUWH/FQwzPbNmu1T2",
+	"H2BzZmRB7fN2TNTkoloAZ9rF77u1VPF12NH9eN34DiWgVzX6YfiXVkvtXjazWxLdwQMuEffZ+Ck0L6yI",
+	"eNOgFSIvsx/dpoR8ltYc79ayILI0mmcM9ObPJdP2M6tD6FyWtR2tPe5f4OKcXWy4yKLj8wqye+HYT4Jr",
+	"WIKAEPA2CAc7eSPkTlxEbVnUHwl7ED+8TWpm61/5FVpKVdgNsOf/qycXs4g6cEMb1nf+i24xgpDVBgy7",
+	"3TAnKhsjYljUJL827OipKjPOREwz5lxM2F7/nB+4iG5zclEF2y1kwWJ33tv9li9oTsJXCC2kWNl9L6Ir",
+	"LtiH+JmwWsfbSI1XfC/gUsWPa4+fkZyLjSZcLPKycYXXXtcrThCzyIaW7Qa/ZRdMGpp3B2jX0w6D0Dy/",
+	"iIYTGpKEj2sIDu6jf0G1FvWld0vXJyCwsROVb1JVLmipBw27Z/ClIzTaoGpJCmN3H66JaUnjjAhpiJYF",
+	"m8ts31Y6Dbs7ffPaz1LuqeZZGROJN+4TorjeXBEKokp2Um00GNi7tWR3TJG1zDNNuJkRqVzgEQZiVeSc",
+	"KsUy+0EwSHqNwAM1ZnCkW4s5twZbpbNpbq9+sqP6oi+O0PMQFxkjTMCUL4biCrju/Qo3rmBRdGuiUtuq",
+	"2Pn5mqqJXlzNTKg5SE+iDlL8krwmmSwoF08hXhcM5YEYcm+sp7u15RxfohNxxu5KSIrOZ3O6SaU9+gRA",
+	"zFQbK0JyywQxsnUG8IhELQK5G3/HwQTeyF3U7TlU3XevFfho3GDe4lfB+5UjDA1/Pdhvu8lXF4N7b89d",
+	"EBags4ngm+D8D/WXvt4T5+nNyCd4IK2Pg+fxU7KlXGmM9VqvmlDiIlGdUR6n9k+lvxNa693aCmhItMgl",
+	"Si/XxC0hqLCYqO54xk61vsbnguSS4FLXl1ZIEVnYfg1aU4deFtyQk4L0Nsh5O15767dw/Fw7r5jvb2sb",
+	"d8SDTi3asHAz0pHwmCjnbGlurfvXtY2lJAUVe6vs5tYNKgqWkXLrQmxbumJXRIp8Xxm3imG4h2UoABg/",
+	"sD/V9ocNA7MeqKob6N2Z1kzrmIVMF+vTrd2mYa2DwMIbCBV7vP/lsnH798hu1wSu5NYPexZksSFPcYk2",
+	"6+9ofsciAk31rVxGlcScBUu4rSb2RJaKQESAu3tNgukmpJ2g99Dn+1sXLpvvb3N2x3Jw2M1tzrXxU9CG",
+	"isy+MubGz6VZJwK7VBlcZfsdGIu2YiJ3TwmtW18G/kvBDoNfaTtWb5O54V/MJpjuS0aND8D1Dcys2Z7Q",
+	"rOAmDInDGIMkjH/nPyRHT8avrV5D4MUNvhQLKZZcFWgqrxlXt6ZUAqOO+MfY+m5Y/ILAzYrOL5dSM20I",
+	"fMVHOlSZM23/4swuXACqNxghwtn6oS9yqWGcQQyo2EeHl45D51l0dG697VXFDcmlWDFF6Era8eDVppkx",
+	"duNzZjTxRnRXsdh1jQbDmJWnrvjP92Qrc77YXxEv0DP4xL6Ligze3btk8WGU6nasuNkx4UPHHYNJ8ucD",
+	"/53gm5U9zUx0+3rDupRnt/N9NN5I7IdEy5il0ePygdhHlunael0um0CE3NVEEaQF41DLUsOcSoHe8vvx",
+	"3p7dByayYDDtqK7kEH5jl1+McvxEBRDB4+nW3otkpZf9KQ0T91oCj0fsInjmFXosz9CRdOVgLVyTTAo2",
+	"I1TXgBd1OMaqZNpcXT9//ubFzc2MsA8LBs+BD61MXv10/eOLmcvGwb9K5Z8QNSgXa8rFaOfnmf32jWHb",
+	"mOguZBaXl5zuY9EUUHL2I5x9xha8EYGom+aQQYtb7R+ii2qvBUky6fQiJSB4NI89Xm67caW+VXiFr4ks",
+	"Qe0gNgf0MquAXy7+Ynrj+v6cRJ0Ru9OJUAtugT92TqKd3MZOmkk53nc0L+MvcV5mV5ssqPAgJW6u4GQK",
+	"ro2iRiqXwXKgIim0VB3p9suzj3s+Zh01gt955A+M2MGm5ozwJcoVihhougo61a8fQJLdatZVlkn5xNW5",
+	"6II3QKwTG7lmsfv12k3FfkrmdBENWoRD5ffaA9IytqRlbi5mNTWHCWM7JatW3IUUlYew7T1xNhMOrqZ7",
+	"nV7VmYN/DYYkcC7xhWWLTUKbJvXNihrWqyyS52b88RgVaoGBzFri1CNEbLH5RpYiKhI5FyHfhcjMGWEc",
+	"jCQqfHzPB3mtJ0gB8ZaMKvarebbY+CSOf9aY39y470ZDf9VTx8MpXgoipCpobl3aInqBUa8nR95gQaCi",
+	"V9iJkwy5m246TZW8uCA2dDHR2quCty3kyJJQcsdUxhcmGBvCyc+e2UNsfbWLnhsiZuuBCQ6ZKdAJPD5g",
+	"996EWUtzxWhmZTUrET9pTwnmUQqa231vAMtSOoSLcLqqVwb5aOxt8vTdVLLe9t7TKayjACLfyR2GcNwR",
+	"sF4Fgce2FndH90QuY/EhLoyMS2k6vOzWRx8VFmvtgA8hh2fXFh/GOLPLGF97GcflZHdcp5Bs8/2gSelW",
+	"kK6s32eiKSE7RhF/gXawl6i5UTMs9lHDGtBIKQRpn3Hlbsz2W/liTaoLPVj+F1eizHN3sUNwyLDCn3D/",
+	"4TQTTlGu2Zj8Gc6iNlVczPQOR8Jip/Q/qneMfBhIXeRJkxyWhFglbfQ0NChhe70Nti28tuFfj7a4GgZ0",
+	"/7bCyCvknYfw+93GxfGeY7Xs0W1HFNvfXKVDc+vTaRNIUdWvC6o3GL9yCO/h68D7Efio6NgUy5gw3KUf",
+	"JuRmfbSsp8zl8+i9PQ56OxuHjAyPi06uNK+Wy8hx86Z0Z3QZ3U/Ll6W2L7ER9vk+cR4b8XMPJGsOeJlL",
+	"qcafaXjKN/Y3sXPt3a3BJ3xnv/irtT94fruj3CT8N/uRnfSYZ34rY8vjn9B418xP2w05uV7PacRWSe2k",
+	"NVJPeuHjluJjk0PEzejua6xATqoVFVxTTIpVoQGAqBi2vXp2/d83L2JqD6q/Il5TIQsmEPwiAAuwW/Oc",
+	"YcbArnXsWXYjhuV6CbV58N7k3HHLI2HAW9lbqjNsNto70AX/MeCxptstE4QaYh89I/M9cTmrztCytF2D",
+	"z1rKPIfbZfyRex5D/VZL2XzVj0xrumKN8a8kgfxFPS+eNUyrVrpRuGTkoSsYKiHney9pTyHp3YjjQ6pN",
+	"RBEGCqHdsXe1L1T3zVnY+doU3H64tUqK0ndOdTUlqSWqjaTr9NH1j+ANyxnVU6tRXLoscjZza46s1i4Q",
+	"qqUUTMFBLaRilSCHhNJc0Q2DdFI0gzNJocxq6gTeSTG0/gft/bB6JtEqjr2PcQ3ip/pVEb4so/tGqnJp",
+	"GAZurCzgsYDxYMLeyDwjdM1o1nz/V497tFfryFGehxQhrDdLJOTswqTUA9ckK+FQLKhSnGWkEb2uX4zj",
+	"63B6pS0i8yAH8WQ5N1h0BGiIRqK2s0kyHj/xm9eNKcqJ93znHomtcQQxl7hj/I/6TimPWXxUZLfxYCUi",
+	"S8aj1aZhwe1oUjhwxVfrCS8eFWuFufhHe3Cbn7wffGrZUrjmJHZ5zhaycN/K81fLi6u/j8Ixv4+W9boc",
+	"AZGo6XAO1VtuDw1LLkL9oHekVpQLhARIiNVJe83teMMmr1eRNGHd9fBluj6iJ3O8o2daMrv70UQ8XOBE",
+	"l4t1AFm5gRy4qu1UES5xHD2M65cSOqbiNRc12UotYMTtp/EgrdwywYA7wDziApPErnjs0dYaYTOIki2Y",
+	"/wra2g4qNOSKwmtxVNWZiM4XsBcvhMHg6gQDIpdyc0tzvmH95c+D9/IgVrnjY6cnEtcXaefapwGa2/PY",
+	"IfXxZlWskHeJIpNeJzydC9Bl3oi6CyCGQJG1L9Kumju8GVOdWVQZ9K9fMlXWG6b35eQ40vR6v2Xa9GaN",
+	"uuEM+F30I+alMAYuMWpfj+5FQ7tNkYyj7kMltFSArw15f4dY41Z1Achrowk8amKmJ5mZLAVPZkYjmRhM",
+	"tGApSCtnrLQ9oQDVcQiywbBbVWfgNqAaTz0pk8yB4nbrl8VWKhOz/hbWK1BiwjXyGmf0DCvhutfJ27XU",
+	"1umz/61VbRu6YYJU96O/Do9yOrGQa74nTuJjaN9pVlaljmJwlIpkJmKiK24MEyOUoS8eC8WEYROqp1Qv",
+	"i2+rVNd6c5IamC/+/CQNsBwkE8ipWJV0FQ2z0wY701NiLW0XDIFsp68yIugyI/oBowON98YOSXRJXoo7",
+	"bmicYSBBWFIff8T3gzh5FMhZ84SHtXTj2zNkMil8ED4MIbXTjnlqwk6P273WIO2PUkN4rSSirc8kbl7D",
+	"Nmqz7kksaag+/IP2omi1lat5GxTFDtIpuoiKLiNXLqCRxlU+z12waMRXraue+3T0OL1nh/fM/SxayM5X",
+	"zmbo3v8Zn/qmFxmPvoUnUB9SajbVWStoljrVGbtNqAM03LqwGcTGzpUsV2tDyi1gSqhhwPmGEsQUCUXh",
+	"k7hJhDTp+IvHaUPOPWrTlPOca1cPMkI2fi45ilysLhViRJFo1d9oXvr4MkRuAEZHwg9Ghra/Y3nmOHhi",
+	"UYwaE0CMlww/JVxYMx/8wTF8Acy6pamwUSst6ooSqhySZoD7C0s8u8iU3G4TFv2O8dU6ZmQlSCUSMhgC",
+	"bSkh7TmLbqi3NIWy24/k2UI/dB27EWJsYs7x8EfLnT6ntGpb6xfda426rvKnrzrvYftqsplUrl8rzmLx",
+	"OnvLJgH78Kk9zG7hEuCDCWo6aMPuRwntdpCiSnuw/RJwQnVx2uMzRaqaMpSUiHCfdb1KQexvrR2gZcGw",
+	"pMr4Egjn0FfOCikYFZDp7CBAl5zl2cSbKSEHSdBj4aId4Q2RISRult2EqFc7WA6P9cEo+6jYQrfnVtWy",
+	"/CZGO447y2V+QSY9jMdtvNudSE1ASxjB5Dn2ZgDB/M2s7lQ5TyO5Rt1bsV3yKxbdlpJ95HgPGKCOjnCC",
+	"wY3TTKCs9ZGF3ElMbHeudVqE3knHCz9SR4Wlw8TpT7wMhjyOosLcOpYADLzcZgjGrFG5VIFdHiINtznd",
+	"Nu2SkVivg9hrjmLakqkqJ6wf6k2EDIQpfXlMjbzA5TJ8zZ/fp9Sel9utjOanUxB85yAtqBDSkDmDWr8o",
+	"hJNOOiwpOOyO5/nxz+nA1SDoZx/duzAuWX6m6Esm62eBfTAMdpCJ7BYORnUM7EbaX926MiomqnNxEVyX",
+	"6vu3NYh17W9R5jtgYkx5ppXkDxBcpymSx0fao3vxAlN4XUo3qs2tuzNi+GZtSC4XNAdWeAej53mOLDpx",
+	"yHHSe2Pi8OIpn1uE9P0Oy3rD2KMTrjDxfVmDRP2F41R1aZu4q2ToaiJqRMlyexprO8ledx1gREbuqMoc",
+	"XmkuoaZm/HtdjeCksfbQZ0OFfN9l3Yv9YAZCONErvIsOd9AoLm59pEXeJU5tirs74ONv2XLJYj7YS+Mc",
+	"rUjFYypzArZdKL500uDXpuYXWsGqpVV6pfsgUmgvoUPosYjADsauC/rhJX65wRLWEujBx9QEPPbuJwe9",
+	"OyLUR89nCkHayU5BQT/Uf/ifWDNQ/6fPI0Iz8mo5mDcbmflhjjGZ/Ybn7IVSMfz3QuZlIeJGe7poskDk",
+	"8GiYgXtL9cP4KBM3JRbnT1KIoUBlmGLYtyrotfuzOHBvzRu4rJrlMdWHFWUxn4yk7npV4+ISIC4elu48",
+	"Xs+A4O3uzF73a6TX8IPr2bXv3cQ6jKRhGyI5+amLmlw9iCDGl2hSpMYvRn3yLjoZKXnqLEI0sFJ9MsoD",
+	"8Kegz++e8iDYmBgH8CiYUBi+f3sPIeE3Ulm7J0oLnudylyog3TC2vV3I7f50fTU0M6kAeBKvY0bYwqHR",
+	"BlTRVgMPb5yFqfaAa75F8OcUnOshMM9OH4w2MDI+NhND4Aa6d2/rbamuaIQcyxkCE96fgBwgxQuQYJSI",
+	"0z2Evlnu7dHp8jsm3rgAR5cwJJ5W9KRY3JAVw1ZdBeGCCLlzpSvI+wdGXI18qVZsD8Us72cTXBggTU0y",
+	"sGfIOwy0TwXTvgvX8VWEQ9GjZGwo5Rzk/K7XMTAJPob9xezgDkA+wlSDBDu+Um/5h82OCkkZhz12L7dY",
+	"VGIcIb99xbcQM4mJ/QHu61oW7NYxz00GMOV8kayZBy72aRP7wcpurL5bLmhS5Skm2C4x+NAjY/DVN/BN",
+	"L5C36WZSoRbk2HifYSqxRT0+L8vtuU34w3o96BPY73QIhl1PDyeKNb/Xl7DgViZF/iAPN/BnpJy9eCix",
+	"7ewVXPi/R0BF8bjjuFhjPTpZxR3XVGS3oJQ8VnTOfLye3XoUjWKFNaf6w5BNzQWHulFiyUTmOk5CVRkO",
+	"H9AEMgoAqp/UflBZ4+A24p1R9HR1+Ibc0gi4Px5D3ZZqK3X7u38+muB8UiDXX0pDK1DLXwwGI3qYEAXb",
+	"2T0NZS9UkyVV9n/WFIDtBQBSQfdkJQdLB9sJMFn1V2KDhzWbis4XiXIOqEuKCzPLmjTVVojt132t6LTK",
+	"iZ7Q5cecgKmH/QVLbwve6V23sDdSnbh379hED2kg8XfHkxfsQTm/kdZY1wqDqSWX8Adn+cY6ZnbGAIR6",
+	"0Rn5WsdDhw1BE3i8f1hyxD8ydYrIcPym9DRTg18cr1/bTr9v4WvkwByzKZIdvN6RLarg61FruJXwq6mZ",
+	"ylKOwOhS/FwnM/2cwurVmVHt6FXU1F/2bFzM7qtljWdVCSpOP7nRN97WHn+tpOOozEWwIn0YXD28h00Q",
+	"qXwpHhFYpRZ92m0fkAO+kMyL9gkSZDg1YxPDMVLxFZ+KOO9FdVQG1YTOuH1a2n3W0yeo47ovDDrtaA1n",
+	"DXTLhFI072z7RYqJXA3q3RG5OEvrS0NcxWtF1PqUsFz7DnTKUxjMplD4jqCGG8qbu5bbSOPlabuSREIv",
+	"iy1dmFRUcLx++lHeMf11FLiValJYmluJnAUtBYTcF7u1LAh4k0whM4bb/uqM1my/cRE+5MWK1crjYG57",
+	"SBMrHHuHXJN9oAuT7ytaco+tj3NPYLw6opFCLLvhuWlDlcHCbLkdO1Xc1yo4nrrRhpNVsLN1/qwTFE/Y",
+	"R/Wt9bScQ4/shXrKrgOFLENmLUtNRTZtXVMllxDauIUNaxkdg+rY/xQR59N+WhUcdfhzd54fO1N0CYoJ",
+	"vq0mgUMKqeLMhC6YAJw9sNRPSSZ3Ipc08x04mp0aU01lYiybndaPntzb/pXQec4cVy6Q17o2FNP28Sff",
+	"siiWqnIwj87ofnJNTTweBMLuwkNuYt0lzM61PYtMs4k8Ss7R3iyg22dHTPeVG0nCGhgBSgjKoE7Cdewh",
+	"Dd2bU6Lg+uIqaCWSZ3Y9OIo2sLq1ltA9btrSvK7GEO1o7euyWkRsvvUjXPxFqQ2pgnuRGhTsYnSSRUMW",
+	"j7hqW5ciUyzDcj97+AvkeznNO/sU99QeeJVFF+nwB8xkjs02XIY9NkDMw8nY+N7VPGM/AeZgMA4TuugB",
+	"SLEChFVdpapOUmHTZxeVS+XT2jUiOLehrVV2c2i2qWreFe1rx93UjVu26gELujxatOYMnLSV2JNqLyjP",
+	"5/JDyrJXKajsmPS3f7bLf7vHpYfZR+f0UBRKneaV2MQ+dLBCgn/HWI3EX6fjgQnRuOYorAxe/bH2UqKt",
+	"OqV5FWClKW6SYfx+inVs12y2kMJOIvC3xa+kYwRLPT0GW5f8FOjDGcmzpjen7NvfkWhqWRUoBkiGgx+F",
+	"Hrc45fRCvqoMmXtbx8OKUgLuM8IeGvA7LTcuNNgoLsZypnc7QsMxsufZULViwyTqYS8aOxQww4Nb8rph",
+	"Op1sV6I7UbfXp4SZ+EF9I3twVk17cSA6GVY46JLqkq49yA+0Ps/EsktlpjKA8an9QbrsXa6YuKLvKkX1",
+	"5zRzVxwZy7N+3q00A9M0gqLaap2foGgcGVGTdWcKxGAcftzH+5uaIuOKLYxU+1mttxtEyH2bNiqweQO1",
+	"V3GeAVFtM2v7RYo7xuOXB3Pf58rp81hc7Npnj2eQkaauh5Eic2Z2jAmykEVBNTDa0IJBohpsEQ9TsL/i",
+	"glCxyoH/d7FB9t/mksQz91NgBpPQAy5D6U8liBkgOozi89IgAYBogs0Py/3HIWmvdoLswC+SS+IBPLNW",
+	"qcTp6sxga/uP0Svfw7MN8U8aQNN0yDvr96VUSKKpLvJeRmTSIQikCHyg8dTY6ZJzA2Zwc3zfW7ew6sjd",
+	"aMjdanaeuu+gS1CwjMGqcKsRXEmvMNMpuJcu5TK6E9IB3HjjOxlNvHNw7CmJKbj29anjjRhBlZIOizxq",
+	"ED/5H8RkdsvExOnUDlq0Dk/zrKR5InqmDTDVbRlQEVX1gVUADdggyIoapommUczrCRAYHSJBitEOfHBI",
+	"IPsGrGHNqz3rEdWERbZmyAczut+dxyZ5BV8lH1f8jokpPkqHK9iOJToFw4p4k5zJ9TxJb0nxuyaKvZWN",
+	"PEexZk/9j3d03LD6ysj+KkslaB7Yg2M8C4EaKKOGfWZ4EQ1aTF7NBAmJdSBcO/cRnER1orBRFGA/j/xm",
+	"mg1aHk5LYl9fzTAwa8lq63jmuLZqU4vt2w+M3h1ABGDGmGxTQJy6XCyYHmd1/RqdhzHR4NEB9YGrKHWe",
+	"zF3rh6WSBeEG+jNYo951tbb/gmUlmPvZRcUBv5FA1iXKknjERnpRbM0eDG/i/ahEowmWpRpaIwQCv0OM",
+	"xOa+0AL4D5os5NY+f5GXyFMyIQ+JdZy3vF/7tdJ11rlotl+O1qhIc5uelGc3FNK4aSWeMT1YpSmPd9nn",
+	"KrR6lYqs5c6OYc4Wdj7YPD0m7dE1QBkOfPka/S1jPCM1te4WVhyO3w1Iso2C8vhiRtesvRawwML7TNFE",
+	"K/ij6uZ4k9Lahz9dyanHBaUKg+MA0DmjqrGRnZ6UXeNYMZoq2PHZ8vgDkYyA37HbgCONUE3aj+rNARuN",
+	"jLiBje3t01y9JoE390g5Bv00NbapsBc2WdM7+46AQl/6Vls9bVeOJsNIom3tB7c9EeOqA1/ECBq1whzx",
+	"PWgLTqkjwwym2mhU4WZGqMicfnf0JlPQ/0xk4wYE7xwRRKvjjJ2MV+1UvATX5LW2nP4lPbWn9ixNZwCv",
+	"zloHJkV2awmuC/DSNHgwRzSJxdhyhbkA9ndfysh1m0b58az/4Pqe61dGlWx0d6oQH7MvtUI7ECgbGfmK",
+	"XSZIEnNFUM+OmJ0/Ye10x5LnDHtYYYxyBuFKnrOrrZ3LZ5s2B3WiXqd2Etuv8J9BZyzHOd5zWg8MxE2l",
+	"xpiIZW812K8fhHqB2yhnL50kGMd25kL+jlCJZ8lxjeXqGDO05L2dArj2NApJjTdO/oDDncy+LaKqwuoF",
+	"ULNWzYT0OMxBz8L51KzgC5ljfnpCUImxTPe+leKBA1yRvWknPX6cdHjeO7dqflRuSVJL/5ZumIii81Os",
+	"G4uqUCzGAB/2bCB+WFPAkQ7Z+Bxv7MPacave7Wcdaq9qRswK/viIXHVWYqDa6Z3i+EpIFXM7nuGyNOYT",
+	"zHWw8apJTQKapkKyumk6NT9pMykNLVEa/Rta6nZv5gxikG7Cqo4AA7en2bR1KCGI4hhpeeQ2PCrdkmbR",
+	"zjN98nvApp+CzVRmKVApFYRRlXOmyB1TUAdqpNyAzRm6D2USycym8cT15WwnhrrOLQf1/HhgdK9iGmlW",
+	"1x9pxuLuXwJPDovuXHO5JIwu1qSqQDlF2sITcfSfOiQ88BTtrTFys/YRnZn1OTybiIccx8HLp09WoOff",
+	"jTuFPquedxJwaa4n8I7usZMWmOnLuAcwsvE/W2ySXC/nz6V00I0+J7dpxEW8EsMNiEopYLE7IlpVPLa8",
+	"JiULIiQxkuwTWc94+TX8cM+gs6qQ0R9WGK6IRW9/Ckhk+BapNV4cTGaOwYq1FuTriCEHH1jxcahc8glw",
+	"s8xcmnUWksGfkvmeUOIgu9ZHD1+h0FF7VuvlBn4QoDk6PPvVHkTgfyzR20nqqd02G8s+sJT2tbOJC/oT",
+	"LVj2Jtangk/KPyW7JcRfWuVaWy9NJYirdH8k/ZKqKe9poTeuMhvTlT4rj8WibiTRebFdlUqYkhHxeYZW",
+	"6YGDlcOdjvAie6bAI3cdPrlotJnOc980ghvtgYpFXW02umj206U8iWU3XM/FRKtvSnKYfywK7RoHpXp7",
+	"F00knNpkGP5emyLvuomj2mFzY/WZHQetB2Jcc2xIWrhuSZCvcN91Z/8PGrMZ8cImlwVoRWv6OzwOhmR+",
+	"LpkOqDXi/xYA5FwRzTNrK9kLBKKMa4r5iqoV9pUo83w2snPif/kXdpsmvhTaMJpZjeqVoZVClNQQnO+k",
+	"uYrmAteFc7eW9n8+rTHYzvWYDuM/sd0b9rNn15pwEuNAscAcFP5hYPfGLXpL24QHVHi1hJJ5K6O+Ofuw",
+	"5cqRJRyTLTf+8S11tJY70SrESShOfIJLJPthRScDxTgnLOc4LfL+TK0PEixyLvteK3/wS9C/dPpYDG9t",
+	"F8YTek6tBEvVV3krOEn/iaOLeey18uamqCaNv6hpmzLXekUm6cMr6xpGq0pfYe0BMb4hLQBiM0mo2Lcy",
+	"dw20SFVReKpGL85SdMuXXnR9PGtA2L3+8vRjC8T7XtMoa4AEKssItZvor8tWdKJdlhzdlyRfv69qtPdl",
+	"zu8w7ZR+hogWxX69JzxzaV4Kze6tzMilde+qfPfRS1MX1jOJXn8dqy/OP6yQtW9qp69kPXupaVW2Eval",
+	"XmZal8fD60xjp/3VchnzxhJohx6OsR4CJaD8OE0fwh5qtwBMORxO4ilugeoIR13jPPJ9JPcBX5Jc0OtA",
+	"bjzFFwTy1xHpfPfF6Nu3fS2nYz1h9h4m5EJy4Ohpk+g+uaAiHh3u47aJOwxkQQVRlAOpzqBd6blu7ACi",
+	"Ey8VHNeCiX5mqRiizR8gsmRmsa5DXqDTYg0eBj4MKUXGlEs9+b7y4PSi1kSGILpIkMTUjPUUiqZrr2td",
+	"JizVDZvQgS2s0fcsztZQ78kZp6iGFIOfqf9+EqVhpWrBjkj+Aa5Mz7zvi+VU8G/VxbFk1JQKsrb7MLRG",
+	"6MQBm/Zwo8Lvyki2sG2d17qFYtm224ZqD8ME3T7ERdPM5Ycfq/4WLVLwxLlhPmOfcN5G5GDSbTzT+nXB",
+	"tzyJ/RsEBXZ1r0pYC9F2I+HtwSXyQD6nfPFx0VW+s/sew9nP97d+IcabMq3SHTj27pK2QuabO7RHMd/f",
+	"1rzKk73OOE52lzTjyqusp4SammHoNJP9OgOkr4NFdsZ5kpqeQgqzvqUrGb9bCllALAhIXiB0esvFracp",
+	"Fpn/R1ma2xp5sVy2tK8DNwIUDrOFLLNTjELipFpRwXUfB/hExP5EVhcXugVFGzVOJb571MNeJBt3NLhV",
+	"xgdJjESi61Fvf2u/PGTCNha8kYwNpUA1khSYfbOTJQwpeqJ3YiJDfh+BZK2UdhpxfUH3tzmjKabcOH3W",
+	"Oxe53YOVk0kyZ5pnnhNkznIpVi7nRrY5XUxD//RwRQ5IP7xrvDC/2onXMLqoqdBDIzmCLLJvs3rukyQV",
+	"PnxyW5ePCM4ZbQD3HQI/qWkbBu422yPKmWQ8i8OA7YvSzWd6kL3QgjE0X0y2XYQn1FlIu0+CjzyGgono",
+	"QA+m+W+d6S7dZjgwfkMaqxLErH54Eif8Ojg9EzyleC0IVlXYz54SQzdMVDvq7g2XNRFsDI61LWl1byw2",
+	"kx9qSmTCXMaX7beBUP6HiZX90SmmCWPxWdPhuqvDCs6TiM+gZyK0G2JiWYH/5gnUaTK9PDKL7KyvlM/6",
+	"urIU272ttIQMwsTbvd4LdVwe0A3hGV7V3WTg9dIwRaijQwSrjQuoWXNgoyukcoU4nitZCKPAERm6MDoe",
+	"AbB+nODaICeqT3NOugorQ3bCNGcXmSwonxDLfg7fxzLVyCiS7WP5xJRUssisQkEMGOx1/rUOpnCXJhLz",
+	"vlMMrrcnUrhwh/akiHoNyLIckIew776jyX32i+UrcRvDJdhxo7NeuUzWp7I/+IwL8smrLRMvn5NnUgi2",
+	"MJ9Gq+3w4beL3DvErbPhaIx36LdgaMg4iubk00pxxxRf8iiDRQArgFg38/84cI/rJAua5yQ8qj/0MjY0",
+	"JOKWHkQGne3cIfCum/Ip+u7qEbf9AVz8Tl9HpVqILxbJqxaLAbcyfptwTerBnEizJKR0Hq03QSTfuV91",
+	"1eY7BJc4HYnYxhAo2jU4L60/Jso8T+OoKm1V24oa8Uet5bCoqPO0bz7cc/Mc1o0pfjm1UR0DmIkKbfTn",
+	"x9GLLFwbx7/hi8exfk9HXQD1hx/TGTnSBWnM3MajkA65N1oNiWtwsMhVMjjF1NVyDThwiOdW9fFG2tuG",
+	"avKnvzzOBvsanbcJc99tM8gl1b08Bh2O+A0R1+unV8cjuBY6+nlodxrqenDJjmlUnQScNi2/OI7kgLxl",
+	"ldgeAjl30ojup9HBQunq14rHULl98RLmO8hHDO3v5I4UVGDqgwO0PUGofEhPyKkGrnWpJr2i51qsmu5L",
+	"vAFry5Be3jgZT2/vmdht1FuFgD+AN8W8hcZujQsE+5/EnnfKhtDNDhbjntbfh+KQPqM65jH+yJhxjaNH",
+	"0nQ5gPt4sa0HY1IBXcVo5uzMArDGUZ8nZ0vTF4O0n2MOUiqCvZoQkDShMdBuChirZzF8rnrss97g9+M0",
+	"8pMPeO0Sb6GpgIQCfKDqxCCTJDNVxAGtXWKkFUJdVe2MFRMwAd7I3XGqBzbDi27jiFcGetAjjWNWrX/t",
+	"JEfVl5LzHEv3222lDU10gZ1Y/foNz1my+nXJo82SsN0Kyz1nhSY7JeNcJNYeKPW0rvr+MX3l5t0BwUdD",
+	"A2pHJ+2nVcN+N9jETuRyMvtVIi/g7WDqEqYz8qcvH2euE0g7VP3VsG9woBmFo4vN9r/qxQlT4ExjOVpp",
+	"LLgSVoP2+wlfZvVSA+TPGnqhPYgu1D0Gr//MfX2YcJ9nYzILusS17U5aeDjRzNGYAIFwzsXm6uVzuwJ/",
+	"/P+h49phhR0Sbv/O2cim/e25T4ayeYZY76FgBuYCu4j7msiYb1KzxAamOLvYMLa9XcjtPu4pBQrwA9nh",
+	"4KJL0RJ2sVtcaXMbL7Os4SGocaFUE/pUyaUnYIppzSSKZxrUHyaTRPqn+71Og0tMbhETjsJY+XXQG2C2",
+	"8BUEvVyF1cRjaIIWk3FNDnsY9n1ettcJ8FXItZrYidmcJMlyxhZhV/wBw7pfIad1WqiXRMdq/gfUHahl",
+	"12tkKZWLW8tQ7jDUasRBQ/p7UXZqKShWLCOLCjjWdhhQPL7id0z38m0NUWTigGJ6sqJeDus/CyLU2Gcv",
+	"IklxBOt5SlMHIXs8e7/eCyqQ8iHacyBdtZS2vfZR9H63eRvCea8Ckhaqq0uRcw0VF/5So8SRwhK0bA4M",
+	"AoSt8bZabYsix6Cx9kolmprXk6fTcol8uezpdFeV/Mg7q/BFRqrC7JE+ynN4BUvkZ0IwvlW1B4GmWc15",
+	"mpF5KbIc/3HLFsjm4OpVHIskspLbJ9ZrYqvKY+xccFAn2hGrOsBCEimfw3KYivgjbKNfl2qD4hJRsIzH",
+	"Cukm69i13LI8gTJHlKbLoq9Zvg1A+1mFUlEMTVgit06+wzKPv7aSNXuJkvhubYFTZ67oPVmc12U+nxbS",
+	"gpXfv0pEtVrDqilcGfzqsODJjd2n6NiSNlVvTajM+WIf9eCg/+aCClLQDUth4Xt1sHYlRoFW1fFZrRlv",
+	"iO4RHAeJWgyPwlDUSDXD2nfwO9xaONfDa4Nh1hMPjkYBcpAOpJl2S9izYX2B+kkFn+goBk4UpCkG0kHX",
+	"fCRwFEdIOdLtS7uXX62bbxMBUX+gNLeu/jChHriv5y9dzdd4FTupB2loshmajl45X9OvIVwHi5xq5GiC",
+	"XlfIaLpstTCGbn3TSiSb0PZmoWRtJaMP7SOwdQ1pPY/tfE+40SxfttCdWhYM0eRA9hNHTWbsNtnYqo3w",
+	"qhXmxfpD1h6WlvlU0Vafmnf9aSdq2zRt21FOyti3B5MpGn6PhVtr1rWbcGOo6TU9MGhVTafN1leCDFGD",
+	"/F+a+SMPdFEO3T3DZuF4WKQ9KCiI0dtgOmvESNJgTeycpGZwYNE/wqNWWYL1mNmfvhyRak8xVqR3INBI",
+	"HgDsrcdqvojDGiLBxSePT0LOMZ1Admqstcb34SYSX8bAY9LSC6G6tCsGVSsBhD1Tx4VMG+xeg70DFrnU",
+	"iSIL+ChuIIEZFP1kzWiKm3tqCXBf78CekoRD5CDFdQ/zxBbBvi9Dg/UeGLOjJpt3tLsbF0h/oDkDhC2j",
+	"fCtJAh4wP52Hwc0VGWHWzRpG3TEZeSiKrom1d8z9jriialfF58sIUCrisl+FHdtNqjYsu02IbSIyO6fY",
+	"KGhEADPwKaVekZZx+CTNUM8ynkKTCGQLGDfCn0uOs4m0VTymOYwbRKMrjP1h3/YksBTo2Y6cT1iXcZEQ",
+	"u8gvMh51QSetYz2y3W+7uO+lF8zN188lumKt3oKN02mfUWYc/7RhbIuNsRg8P6ZH3pR5LJqd3XGdLI2D",
+	"z/rwt3OWY0+kcQZlmbOv4ReRjQik+VE8OX5Y72oRLZNPYerZh8BX3PbDW8xppcJ2gHEuA/bBqibdP0iu",
+	"CXRTB5IEQfwSxww66MienPl1eKT9HgGVFO3iuZ/chTfnBTfTYFiyaCqjkRF5ltjSesEYFFlZ+5gb54PF",
+	"0elrum2cCL3jZrG+mF3k7I7l9pZFB806bBIyY4u15AuWAjQqU1/8xDfSS5WOgSMj/KSD0a5YiN+cDktS",
+	"pRwC9ADWJrzZ73B1rprTaU8/nPaLzrkPAuaPe3UMeuDidkrXZcZ9z9hkaOacXE6TmxPTRbI5sS/ajfA7",
+	"RhthD78p9KFPhMDTrbBrRFDHkzqVOes71ad5y9Qkr+GrtUk5LHWkDqhbUI/VlTq6ycQ9sDTB8s4CF00s",
+	"4FOrdY/QM7kerfWokU9hg0imDt/X/mpunry1A2R1xRhO+bQroY/Bh6kxbT3gnf7r1TLBKFMzG1mCUnDR",
+	"KEmYdZI1QfMP6ea3DsqzTqLZanc/tF4iVMcu7fpy+2tl7MuPoTgNz4nYGHiaXBcvvaA5IzvFDfDzPCXu",
+	"KoWUvGZbqqxck/k+1YRoEGtW3XUd2Qwe7BGNYrwEhWfFpKhBuNGlw5Q+WhEDl2JzqLG2Xp0T3fOZxJV6",
+	"m+4kjm8TZk3oSva9wLFD931ee0WSvmQK7qGaWmMUM7+U8T3QcW99odWyO/lvpRVIYST5/3/27ObNN58B",
+	"rS00V7hjak8URr6ch4CB3yp0H7sUMlbIxIV+OFdGOtCkDvbmXFlJ1Ij9p2tPHOFK5AUj/3RNYUzL4B7M",
+	"xzk705GZw5bM2hwPsIDxrTXhhE+I5KavpnD2B3CSUV0QHeGWLliiaKanyaBOG6wTfanS6GjD94DP8eku",
+	"aKhIodc7ltEn+71CtG6iGxj1zsIYsKUjN9Y1G9GcoQ52d/lcNya/evjCavrJrYkHiVjGDZ3nSXqTPGcq",
+	"gP3RESLN2uo6i/wJK2Cw2+LYB31rvw3BnWghS6nZbc4XrYtwOPrdZbHodUF8j/HIGP4hufDr3H19miHO",
+	"F9ucosAEdd9pntVXDnOqdySz169EDmRsmiG6wMl+i+zet4pxZw7YCicl9KuIw2Dhip50cv1G1MSiLaXV",
+	"8S6qeivfgTQEJMKBm1UHOaoAAgdBO4rveqx3UdSOy3Ei+XuCyFtTnozka7pPhMDSKJ2RKFJk2YYXpFfl",
+	"sOp7v3CpwjI7Y6Ll9KKI6MJPaBoSKYKvrX43XeV5ObQf8pjWEH7P6oaX0SH7Zv9UCmw0EQ0Thp1tliWw",
+	"QDVZIPukURx4k6kxrNia/jajnSIOJjJCgTkHkf7c1Hg7AElgb2Tr8T915S1EG57nVTT8TInnPolMQ5O8",
+	"Ua6tkwSrpC9m42oiQrYs4mUDZo7qao2474QfJ+lA7zVFm3ObS7lh2S2d2LZ/BGGkk5DITuNgXUnSmhFX",
+	"cOLoxmb4wQ778tTIK6lzbXyJk1TVI7AixD/AccDFOTD3YH95SXamJPJiwlOiUjupoGM01yPkDGtnye1V",
+	"e2eSoucpibtATRZlri6L+VZxYcgnb755Rv7jqy//M0Hh08sk09AkQshSLLCnZKkU6gHFDEz+/WycxneJ",
+	"bXxvdLblalUBEUbXceZ0zvJThFLwQfGRbQE09K2iYmq9Vx3ZOlj+1naeJ3V3bk2rBvyHx/ZNzDd9nDCv",
+	"/g7+vpH2pJbYB7W7fn9wT2qcPD+kftOMQUBhQcEoIpiKa2McH1VDHlu2xuNRTAODQxp4JIe2nV3987Lq",
+	"q7mQhXXpIagDVR5rqgPBaCJWPNzssyGyfRWjb6sWZ3Uc8py5yHUImlU4WKSmci0ph4tIOxIFNJuvQ2xs",
+	"PI3GnCqV4rSZHnUJPAOtuK4MpAGDfCdpEpfa/RBr5OOu4C5zrK/gEOxivMHo0ZsutAccsXZ2rcdLwQJ/",
+	"qcP39b2uXdcROFx9rylHXNBDRwM7Pa6rQsSbMJ5TIt7MIEsurmC7EPy19g5wuUYLY13ng5RxEHoM2y86",
+	"i4vugR3uimy5ECxDqG64+8kcm706Vwpo5KZB8aFOK5FX2jBH/Ov46TiyWDjkv1GlNnHLt7copWKFaJvu",
+	"+0qerMzsXMvA5Hr2YING+r1VQVayG8Jbx0DeChcrtjyiasmVmsBT4i+Nt7TvAdifqqWex7GOe0i68VgS",
+	"2toT/qnQ8xUO00Ew+1rzvd3J11A00l2x3TrWHxDosp92Sixc30+WPYWmHfkOAT3BYbG/8nklgYkd96VB",
+	"ewfGERs7BMUOiqzE88HfjksAByv8DAngcVmQQGMT6W4vJ0E/niHMKhbPji7Rywq2kU6QezxCbwuijC14",
+	"BooxRSObbEuSTDVPxrP5aizNDCQcWtew98R5FLQYUG1T8WWD4BhHcxSnl217RYhTCXCykNttAMs8GKye",
+	"YJ8FaUnK2LuKK7Ub1KvK4BxBk/+nXGqG/bfh3U/RDvUEqTRHG6bVuAWsa51uODYMQsI26nX0WIy8yHFw",
+	"VKXaMAGpYNST7n/UZYkXCbZzO9pCGlQ8VgmfYVI94q6xD9MaSzTLFCf9MN758id3XHwWf2lvAuEJuiKU",
+	"LXQUdWfY1x3VvViwEQ9pZ8ulRxn4zUyX9rWwXPXlS56fSHFrEup8AIwrkKkdSX7WIEUeT4U8Gi3mUWJe",
+	"BXmStCQI9R3d95YaTKlZ1Anw87KJim72KZ/2EiQiibo/4rbUrB+t4m2kQB+6ZBlTPvDq0nhrvoVPEiSv",
+	"grFMT7yLYM9Tl6LeMrrBI8wNyZnWqLncv8c6BybrZl1fKndDude6DQhL5NuuVWhQT++ycDx7OMeouKwT",
+	"LQ9dTZznVif/kKUSNCcbxrat1EuCCPfdev9K5PuJ9uUxkL8aWHUKacwi2MFBnihHlzbHXqsVE8n7Huap",
+	"Vgk3x2BFLfYa8VgT9dODLZTxmamozEJu41GZXMrNZ+X2quJ/nGGQxDXP1WuqWIYUJpp8gn/9dBolUYqF",
+	"prKvXGyl3s3Vz8evSVRWXaOe8eGVqgR0fOFkX1OliUwSyeBSo8AvNdWDuqOufFoi0ufizG1r8NXR2QBX",
+	"wViCuBMRucFLU5UNU/na7oF/rRrvcborNDyo0ye5ilxXr/w+TvZ4avq1Pja1HoaXHk/URPHc9j4YWQD8",
+	"VmIzEu5ipoqzjBhJ5oxsqdZAejLoN44jP3M70yI8S/R2gnkvSsXN/sbKrweHB7wwt6NfSLnhzAeuri52",
+	"7APP87K49V+stmfLfetaH9ODcwEqgVEFtqT77tqY7cWvv4LJtYys2bfWuJqRyrRyJAmGgUFg7wjruiCK",
+	"Sy4hiLqQeU7n0n1fl9ywK0L1pt7U3xpFM6IZc8iJFTWs0WOZA1aH7Ojee8naNRnGeLSr4t65SIQslX5E",
+	"gJcXsfsu5kswYawxCf6XJ3/+j08f/U9VfX118c4to/X4mcIVv/jcw8fpll9cXXz56PNHj+F2MmvYm8tH",
+	"O5bnnwGI5pKWZv1PJj6DsuhVqTxM4tdZ83t+wz7zMfkVhlbsYYffvMwuri5e+x4s37O9ux23UrgazC8e",
+	"P3Y0bMZlG+h2m/MF/PzyH7vNZ5qZP/3DRahRGUbxAs1zHr9ijCrZIKdVN8Ufu75/7bRvvSZ/fff9TasO",
+	"NqbRw/wvPbcznJeyKKjaV0kDXWUNrCxUfW3g3NGVDkVKkKd5/2tydxoNGfq36KaGhtpSRQtmIP7w9yiW",
+	"B0hpXdpNb9CEv7i6+Llkal8da7TmqzXFXai2clIXlF/fTxMgFz2v3tZ+XnQfb+xhtVtGF8Z6PsUJthWc",
+	"KdhInjHfzNqeewdi82mrirmJuhWe+dTRJ5lc6MtKEB4VaMwmhIEuFkzry7vPL9kdzcv6KY59pDufaUbV",
+	"Yn0Z7uvop7XbL/p5ZWzAx1tuP3M5iss6RmJbRiTzhplXO/Hafw3liGnztcz2ffveURhT+GgQud5XFfVF",
+	"jJ0mVVnmJ9kI6XbgmSOqISRQZNnhxRVS84z92jkpT6JhfDcgR5y2I8iCcqS0YzLGXp5/0ATJv3ARnrrr",
+	"Ecw54m56vILh340vCqp+6imSnZjbG8wJeEOY0jfQD1yb60WAWU7RHwMXT/3Vo8x4N4wRZKfuwaOuHv/l",
+	"4/fNP6qZOHftLoY24PIXq/J/hWVqXh5wL1hjo7oWfH3SmHsBcDpbaqyNdnF18X//nX72z8ef/eW9+/+j",
+	"28/e//F/X0Qvi6hWeV16eThCo4zYZs+8NuZwPj71y2OSAsihSgSPFJYf6QZAKaFPKKkRiY4Ulkvocegq",
+	"Hj8eqXF87k2xeSEyV/Oo7+cmOjx6eOB18AKahx0vGS+CPu/R8JW8IGWdBOxwj+AEf75Hy4f2K6dU8tM4",
+	"bnEQI/msx2p4/O5pvIsFNTSXqxKtzLBk6ZXXgF2MH4prvTmTEq1I2e5Zf2KkMqU+3afHX7UQP2BoB/kG",
+	"uy6YEOA0M0yZVyGF3n2qsbVEj0igcxnw7qq2JjGHrg6/HqOH45ZtlOEfIvWE5lrilB3qwpE5xQZD8/xi",
+	"1vXvauThiXI+rgN7cD1lQImLhxGq7cVmHv0x9eaQCYhN+qtRc7ZD8XXCGBAKrPn2LXZkDl1H1jLPNIw7",
+	"MZ6fLyauf+whLs5bPaeRk0SwBkZ9sXUVRtGw/T+gg6GAysXk3o9+LcSVp6xj7MBVIn35rFQa+lkNfvMH",
+	"IPGYGlaYpk/8qUtplPD58feuz4P5IlXfpKGhVDwc3B9kp2T8cTBrJcvV2kc0uVhgD3jIo5Ad1holldCc",
+	"qv47+muqTnxB+1eOup2/psPcP/DAMfcyzOX4bcM+wxgOoqEdODZlgLriFTMxHyxlqF5nmZ1mR8sPnIWX",
+	"GSu20jCx2EO4/f157nXYgTFX+uenf2X39M3pKS7zr6kK8TrAvYamXkNn5fKXDdv/iqZ4zjBX2z40S3PI",
+	"dr5b71/bv8W0W8T2t685ifFvH0QoLGxEYAddPCyqG2VZRKtX3tcXWDoG4qg2+ho+HbCFArSAfIKQ0E+b",
+	"ZLpQgQR/Aqvp+5c/PZ/Vtt/3KHIdVCJ3H5Kujp/fb8CK+Je+zlFqUtoEPzz6DL32vRIcvMozzM2sMYwc",
+	"tJp84nCJmE+0t/2GbQ2hdrM/7dM7tT4C0YPxLNDuD6yiYR/MJbtjwnymjWK0mJhseWF/ql3noUXoU3Cs",
+	"Z0VwMAABYuqOqc8Ayw0D1TNI6S6lcl5VyGz3LBdbNDzgCJ6dayThzyElxj4YfE1NC2j7OpoTKbASD7tb",
+	"OlNsIfOyEG4hnt38DbO7Tz7/z8efPiI1infARsOvyXyP/6faldEvZSmyK3jtX29e/UTQbMGZ0sU6jOWT",
+	"Z3Y+P3DBPp01i4W4o5DDlXRfvMG/uSxzW1DgSXowX+i7SNUZKuyrMq7YwkhQHjFNwoWRF0f5lS+FNowC",
+	"ds0+bGZvJihfDWBAbJJeMCoMMdLaWonBuLLXvnDj4HAgIQSeUmjOUkG3sfS0vkZUIIe7zw6ig+wNjCb/",
+	"WFQT6+OH62XbiiWFhhNce4H19wmr7NbESPAHU0dz/O3Sa8SC/lrou0G1dUz06cNnIpt2xcCx+sYe55jS",
+	"fCWYP9uoSE6iMmGX5bLtf4TI1I5iw20npDPUKbXoFHJWxBEv/do1VColLiPJPZayazu2Y1NlPjouNSpE",
+	"Uzf1vBKbEceS5JpkUUGs69nWbS3ijLjth3j4I/Tbjd+gmjop7JBC35eqPHyZ1BOO9vA4XeGasdsBpF7j",
+	"uk5MsnZPpAPOZA568UwYhF66TxTbcaVEEKi0so6lNdbsWLAZoXeU53SeM+wj7noSoUsACAR3MJug/eTB",
+	"lMXWe6Txk+m/MOpo+hL05NH0oUZ0iGJgxFrrRy+v7sCHBtmV1+1u6/FByJ+PO4jghgXodz3CDAG4OXP4",
+	"zKQyOCigHHtQIIivP4cXdnU/d0gW97dIycb7k4bmplEa1nhyBhvQwPPGxOiqh57iFL7MMExnlzp0I7Zm",
+	"BKRurBHZd6QyoNFKnafnnmSrz5K+1oQv0Wx1VWeeRopr320cu+YTKbqEcFGEngKF/VGoU1yDyDY+lycx",
+	"dN4B7xjsA9lRDp1YvRuA96Rmhqwk5J2a6+y1KQ2lz4NbfZlzZEKLx2khsqfohn10cIJm0d7+QMDZicXi",
+	"O7vkEdF450lDYE9OEMAECWjsdOBkQ1e7kED9Aq1f92RNt1vmenhl/cYuSoViOaOITI0Lxhv8wiiFcEMd",
+	"fUmDnQjbYlqBzSSpqlujRlloo9yTRj1TLgBm6Gb7IDLl3p2dUeVYcUKFg2AXx3FjdQ9Yb3kOXIBoyLne",
+	"qkn54ctl+v6wH46yxdDEOjzGHo0TIKQTTPy2K6QRthW1ekR2e3QI/HrELTc5KJ2aIV6yE6f48TgsICUJ",
+	"byULLef1ySDvwjUb9NgW92/OVAFbShr7r1TA+kJYtPpV+IL/FOIO7ANEWln/FYxp1d5stEu9jjs2OUY6",
+	"h12YylFx/Gc1eMT7sb5EwKSAaVc9MuVY46dHh9eg3iE2qYW+65Z8TRBZCLbBtk3MEvgg5Ingb04s7Mr6",
+	"Lj0YB8e9srKnMbDl/iGExGahJbrbTPjuzLde4cVWKqTagn8oRgjnJf4onV14dvO3imrO0ZZA3B89EAyr",
+	"avKJ/euM6HLuHjyD6uhbmvMNCxnLmSuE/3QGncAhTCSMsq4CnivIS/yPgNn/8RHBLiNQXwhD8CYRtBED",
+	"Q8hFzSViF3yd/ZytucjI/3pE3nmoCfRJdSMPbDrQp8YwMfsfUQrgFpAi39+upASGNE15Fks7vIQ1+ziP",
+	"7jvsLuNkDNIr3AoUVS44CilZIc9zoFu8iKyQd9WuYXZQZLX4rJAYQU4h/SCwNBFg95ZuWG3iWPXiIiB0",
+	"w8RTJ3to9zgiw9jrgywMDmAgK/zaWbgjvtoCTTxo4mDivY4ih2eDpR0l68mgg4Bx+xNlEGDXaUgjBC1U",
+	"Yc3K3NTSrk7sBvWjcd2wozf4W+Zv8HFaoIoOHoEvOfse2lml7sGCmsX6ZHEQVP7IwOZpmirwCIY7+v1Z",
+	"iRQ5cX9EutLPk4UTcypWJV1NbRQxQPfeT3hevXNMtPFkYSq8RZB1x5eIc+F488OYoLcPMPEM7dKl74ed",
+	"3KqvkcdvxDFayIz1OGzjbc1AnX5sPogpJdXFMcf4y8dfRAkW7EUG4OdQyLhyXcwzR832g1wEyeq5C04h",
+	"FNYGo95ycAOCAiouSM5opoGMkQBmol8aYAuT8ScrDs9wk88S9ZFSXevNuBsysi0vl3XIAZg2wi4FJXZa",
+	"wJ4gCDcaUs+nqHPjOaHW1gcKV3jJUxwBonJqIQBUoi0Mr4QErR3j8DEFbpPejXmF7Cfn2hiA/t636SLV",
+	"S3HHDa3qfc6kVh3/V87FxtWg8fBiANzMZWmeujCvkKBd+wsaYddqZM3pjXsdbPoHP1THXMIrOYWcsE2r",
+	"JL3Svsfb9AZrmNEWBf89qkE/sSfr5XPyTArBFv0QStx1Je8GtOhr+Mr5dvy1knJ53+fVd/68px1rqd7e",
+	"bVF02cME8Bw/HsioBDoUzJ8oud36sJCRMuWs3rW89XgK5WSnsJrpqNQ6zBz7ZQ6l1t2TR51P/OoJKmDg",
+	"QRCSkzlf7Gf1pgDY12hs8cuPdMPgcQ9Z/zKFbsTpzXp054vhLsw/lxzt+TZ9jeZilbMK1oyYYt+ZDDuu",
+	"BwC4KPN8FgmpHJLtPV25Dm5fKkfh9rZmgb94i1S6Z7W+f8QAB3YwkwhtRGENDUceEYecrwS56kpSNWKx",
+	"v8TRE0/W9RlM2SdvWcbxMHAH4frZlUJjGNH3S3PQb8z7Fi7qVgyrx8tfePZrv468OKe19zHu7jW+eQZu",
+	"A6w/rvxa7sDHbgLnIns/XOvU8mEyiH66UJypTT1SE8Wz0aQXXw6URNVE4BII3lQRod54wLGm9PozHGwl",
+	"nmfXzBlfueBjPV37ZIimyf3swSEzH+Mxc5voKKQ9dBnzAXqD7JVbNL9G6rFLa5/9NiT4uZLbY8V3ALwF",
+	"FNVHkIFx7XqIldsTWHXf8rvqyiy3Y3eUA/Fe8oJ6iR+PC/gfB/q4oXu4AZY0xGFlu/riaVVDVVXDcD/G",
+	"OOBKrlwa4ozuQm/vcBye3YDhSpVR+Xk34ZNEvgcailjdEVqJ4EpaS6izMb/FGxmX8TJwQ/ccgB8cDfPJ",
+	"T8FIJMeY7GcMxyFOWA0BcAIXxkO2Tgp1ar/Frd8w9hu5x75n7OO5x+7VYDq1F7kk1LPnGc/7LPI9webJ",
+	"hJqxV6a3mX4T8uPia/doyVMTi5Q4CCKsfA7V9tYcHtGIvXIM2oJCjV/XYAH0+w6zY1D5s999jT4OBRSz",
+	"cNrYB7ow+d5HTagmrtnRDDGprrDamg8e4ls1N6z8lKLUhjjPeYZP4gbBExPCL3b0RmLPpI//xL7Bwf6u",
+	"9A+TxFdbJoIYQgypanQb3K2RcqOZcX2cPn6xuYGxvsj4Pal57MZar9yMqm9vaXnIp1+ZnN/1t0SqP/mE",
+	"qtxVxsIuwNh+V+exFBGg1DBBD8DljMNlW9HahTOFJlVGQs8YwCnv1jxnY49ZKVzH4o/+kP23yKQ7YhPT",
+	"XcsfEUz4/qM6nKc/a7+fpThY15+h0nkiLgPia9KWk+yZHTfrTNHdb+PQvHOj/fe0aO5f4NIWEGQ6le+9",
+	"PDL8X6ZJKZ6Xg/TGjWrBp1C0ayryK0OVc+KoceW8pyia76lZ/NOXj7P2MBi2WxwYBLa2O54x4iTVJm9r",
+	"kEzQJ54zeCLr4Rd/fjKtRI56Ri1MjIMv9tQOwbVMdV3o7bpyReQuRcABIiwnr8LHRl7Y6o3FRdbTEyvW",
+	"6a7TIUukWkVqw7YTMEgluzFsG0PoG2loHhtNu1mdwX6t+P2Zm50b4bg2XVu6gpvHV0VZZXIiZCkTmZ4B",
+	"Q7L9775GGLGUeS53rssON0DjKFXG1ICau8xoT2u15yV7TvcjkwB9CuvziVXWf/rL4+wQlTSlDvWEJa2H",
+	"HOyzlvm4fTsz0BmFexZ4Yub7QXqKkl3qcruV2vV1TySyS3YTvnUmbGv9FfdtQfl3n5UW4ju5Q+sXqCGq",
+	"C5NAzSavO7Y7phjJZH/BXOB76y94f1F9bZTa6Jbo+LCJj5ZzcesRUACCfT/KVpCeLBAQbeDUY517gxzz",
+	"dHR1p71Vm4s96vYLCz8IwK09fMyVVtvRE+RVw8Mgou26Edp7DIiu9RQO+mrGHykTfRjglEZdn5/+9Slv",
+	"jdUW8GHgrqIxhhG6J8JnEKvd79NCE4q5P/bC899uNflDlZG3esoVVOwrEXT2M1aZH15aXpPWXiT0t8zU",
+	"VdjZ1vqj1gPXfSpgTD+HCSG8xL2d6gx7xP1ygtD3yS+WfxOBeha6RU69WiDOzDA9cC9yl+oC+fEK3rEQ",
+	"4FM2gGxwUEOkVQpn868pFtfO2aqEslu4nwkdoApvy8JWyVw6R/XB5OE1DuLjlQk3wN+VUN3MsD52Lc7e",
+	"kNVlqYDob0gcl1xkXKz6/e1v/JemisXkuPHYln7TmQ8hyB5cdOA781z4nWZXUfyx/e0paD7SwQiJpAh0",
+	"YTcRWLtoPo6w6zrXFddrwRTL92QnlVkDYUOaNnXNsZ34A0H4g1z1BrmDiJ4opLhDxc0Xrjg6QOP0GgD6",
+	"WQ2kMeboXOKGUde1NNUC7Q2z++umPC5uNV7d/+WwvM7E9mqYAV1RLi5Ol7+vVg+IX8YHZ+B31XqeqQe6",
+	"39lDrZFrf5pPQ8JL/XEgc1bzHql2/amBDbGXUXQp1Y4qf1OldX71tVGy+uDhzOa8RoUzwxwHw5m1h48J",
+	"Z9YW70TUPR5a7weSEVoaWVDDFzTPQ5oOWzFzZPKfs3FycPkLbt6vl7+4O/DXfkVWyDtWrd2Zezri605x",
+	"fhyVJA2LeFhzx6pvx8GG+Cz64JMw+9V2GFIx6VP+LX48RCTioCTNdpAUwE9T+y/+hlKnh5C9TXmQVHzF",
+	"j2xWBGWGAX5dpdqAxB+M2yRIpM2IOvndN6XeMutoW2lQeERJuSVGNqE/XPdAf5i/uw837N3ekk8cQZnv",
+	"IFWD0RBuPp0R6DNJPuG+wlVI6B2oGRP2x8YVP3BlIMOsP50Rw1ShySfa8Dy3E5sz4m1z+ykvGDyP6g2+",
+	"p5DKPrKw+tp+kEmGIQKqFL9jnyZWQTCWHdniLtBdSuWu/+i2S2X+tYBBlYYbdd+DxrtZ22WI4HeSCKGx",
+	"wJ6VV6ge2TMa0XOidPwbtpAqg0Q8jmXm+9cBTsdhVXmN3K8BMTMuoc32nhQQm60lTQh8Sb0Va4L2Ar4w",
+	"7r65n1Ygs48lfQuLcr4I+/HHBceWDVrI7tn3KO0uCK+6Qg9l9AoSb0+DVGMiFSO2oboCGM1lnlWkRuhL",
+	"jZD6gqlVD3Hej/bj30U+JVawPPcdzq3efE5QFKZ/hZdM0Lo7WSNUtTaK8A0YRkhawytLm/IX5165M67Z",
+	"tV8sOIfcaLTXdIU+xVPhGMUO8tsmuldRCHfdvVrT/K6H4eI7/HgcQG0td3F8Wm7tCLi0b02poI1EGf5Y",
+	"ClfDC8HigmtkVn9/VifrtBZctYijrqSvpVm7hR26kNyTx1xIb9eMrMNTjxRlO0T3tApZEnqXuCb4qNeh",
+	"cTiXro6EcQjeaJ4xoule1zy6wVh0RQDcY4YBPTH7/TZqgoRanM33CE+C7TjnTYRvqHW0qNn90CpnxQz2",
+	"Zy9NtcvalZckhe0fslQCPaKo5vur+/xjzBZ+8WS0cuQ9KcdRpQYhYnYFq4o33CwQmIbQjfsnqPqlChvs",
+	"lnjYkFAu3fO6NyuZKkKaWMv0+V/OD0UWRvEJ14CTsBfCqP0EV76NUXZvneCov3A/OQ1HmPdC7PaPYAvu",
+	"HsHLO6b4kle9G6Ln8W/2S/vqVJ5w4+ZKbpi4RW6apVSF/dMFF+arJxezSFlWbaNHfNv5YrGYzG4tcxa/",
+	"WVoUMxIK5v2Lx5oDTiOeZKMxKWO3120bHHWaG6b6m//lzJihPN0P7jvjknQnDKoPwRgWORSfJEEMp9Ug",
+	"taUapUFw2QaNSP/YMWLjd+IkiV4DAbnQYU3/gdCs4IJro6iRvtufXWokdQeNMQthDK4I9ngZl0u/YSJz",
+	"K3JsmcOETmZnsuh+Yju/u/dbC1F/a4Q1ED6tHFxoQnm8rHzP2NZaePh0Ixu9dRoyA5AnJszM4aA2bK/9",
+	"n2me14vZPREUEingN0L/Q0/kPUJzDWLTU0I3qalnQdUmQ5t1bYr8qAaf5939k0RKooJ0ZlT7FwOp5vp+",
+	"X4LmPzmg9YtJRNt2CEG47oOdDxImjdBNVnCDMD53ci5mF55hREQ5mjRFgplIqQpkZeDzBhvfF7FOZQeT",
+	"OLlJPDR10z2dJJCRSnXO92RNBZBYaISjYWmnSyRzQ0Cu4U/zvT15LF/26kAuNgO2G3zjyBLWnVTwkIzR",
+	"bBRY9BupyG4t2R1TLhfOje/ejskSjh1e9UjeCz+SOaMKzhu065gQhrQWW9KJHeVr11AqPJvB/wwrsBMC",
+	"dhVu4ld2ME/ooAWc2FORLF/8JtPlQSLHmchcbA53rnMn26NdazwMJzCe7XMacDjQnfaYTOq/A9P/PVba",
+	"logztWfre+2PNMPdSPNxb2Z4qvd2sxVDXqTTZfMoqgqwrpc8R5JVspR5xtQMFOc4hfq03je8oBlz7KwO",
+	"vLQAKSrhB4M3y8dTShY/KQ/sBT4Qc9nfaF6yd8jJG607Rsp/mPss1hXAiuz5y9pQngVkHXvErA8+ag2Y",
+	"7x110UnvqCkQFT+I4UAOv2d0Cjanhtc6nYRYEygTJK4rhCybMZuFzMtC6MFNufzFikq/Z821Ge9Xt7or",
+	"eItuoe/g33lxvDdtn/KnZGeOsB+z4zoz6FPEVL51OCLEIMzgsOgZQmrBfPSUItCogXzy5ptn5Mnn//n4",
+	"U7iFELVhP6Tk5tnLHzH75t+J3/6Pr548If/v//PloyePvvj0IOcddEWfRvd7GFCJOBvgCEbTDOdjhQSm",
+	"k9jiFP99QsIeyEBqu8z28OFp8gydcG9z7bqPO5ww1AEWlOf/x0Nod2v5f+y7n9oz+nMpDdPukkbMu7vh",
+	"KVnIoqC1vU9MoKDbnnD74wkJuv205xzA1hFSMnMuKLx88NQ9u/kbBgljom6PQFQD3Gs0gWvzlm6YSNKA",
+	"1JpJnqisDRD4di2ehqrMnZJo9gHcEJq+zJHmA2t3aoYhFpLz3gCrKAGzm7wBfnKfP0hvnSNi927YCf3u",
+	"Z30qrsM7pvZYNlAawN0sqCCZBNi0exf5BPSmqxXd2S9t2NYQuqWqv72ye8BAIySc8dkaIUVRCQA6gmPr",
+	"4EiP/pjCFyxcpP9YdtYOJqNxPV1AOPWOay4FxEmXLLOLBH9GnCRkrl2EaUyU6yXWxPtkyFPwB6+cPyaX",
+	"RITcWurmOWUB0gH1Nh9bKGn42KIQ99Zyn6p1llUG4VwukFdpztYcfBs8eAgDB0WLUrCHE6yYlmWs12nt",
+	"5Mrlsk+3vsKPT+r2VK8c5ffAEAadHvfQe/R60HKuSBFhBNgSM5TZW6fXXnGauH7jA/uAgY4qwfJwsY5r",
+	"GAOu/XmiFvBsfM19Ry6cSJ1NNMAwsjsO1rhzkjBkD/sM91HGFkPMZ7I0c/khfTjx41FXqWILvuV25Y6i",
+	"8d5RbrhYzbA9tlRkSXnOklV4vSWkX4y+VOZsKVXzQR1IVcEFL+w9+3gWKV57mCREwbSmqwlgP9zRH/Fn",
+	"gzovPP4etd6PlOfT8HsoxE6zAaHGKRRbev8/j+z/+z400DUMakx9/qnUg9oTStzuufYKrqVZ70LeWQuW",
+	"7dL6wH/hnKrTvyMFJgyfn8ZvwXCG0gbtKr2Wu96YodylwaGvdmflhbSPP2fZENwjfwDIOizGwDI4rp50",
+	"jcSrnUDGlnNd8OH5hxLKnGrpYBTY5jGUQICFbP8JSt+H1jKnYlXSviLIVzvxg//S2dYzvOGBVxQC0G4s",
+	"UFZNeQ4LuoX7aGgxGb0bWEn4xj1OyPGlANB0J1z9wtA8Ct8QMjWNH9FqOZMwwNPv2XJ+x/X6nEpOb7Cr",
+	"j6O68FQTwEDRtx0eO9ybwnvtvzTKYv4XA8R4KEsrpg2D8nkD+x04wk8JK7ZmT9wF7Gi22tC7+qKPMm/d",
+	"BvR2lGmO7zu5Q1LpKq9oVXeeV5qmn6hiW+35ZKqKIC8naG5bG8ZYPv7XISr3W4epu5k8DG1/ELq4wVrF",
+	"Pu+dqjvLqqDtGOU2CDGvJOZsF8BHu5qvBEuu5cPynh98jj3R8G/yAP8biNwbts3pArFMcE9uZc4Xe6xo",
+	"r2dkRh/uS5rd8UW6W+J1dsc1O+f5vsYBJNZ6h+3L7FznVfDnSpR5fioY0Y7uiZFkIYVgC9Mo8XFQlCU3",
+	"uoISkSVflYqFnAg3D3L8kzuayYJyR1XwcNH8LHsO43gQ7OKE2hJcrdZcv4wWfuRSbm5pzjesaza+NMR+",
+	"rIn9mFABnaUJPhz8VOCOpsJXgzGikeOxjbex8jmvbWH38wPrT9xEH7r+5CM3jtyO1Uv9xutSt22Xv+Af",
+	"RhC9HnhGKpbXqTf1v9uuIhG231bXHegBrbY4OW3mxWDUg7+cdh+4mq5knOJ+q0RnvyRQYlxjMWzVPUA/",
+	"4uIpoaGpaKKONpEK3LAmpi/ECxorGVHzBf3wEr/7+ZNOPmz4EAH6b5u7S2Uqxvbklax9RcsAxYKhkh3Q",
+	"/MHqLgE+uie6REKjj8i0qWgBH8yw+avkIh3W+7gcrAlmEBdGjliXg60PeP5D2x5vmD3GYtXTtc6zxkjl",
+	"UNUL54GejrnQibSjLnzqiDEDm+GaVW2QtLGOHbTn1VX/urmVg9FGicOfp9T/a/j41TIZM0h2Vccyz1rd",
+	"Zw3Bbdb/LmWfSWLjat1HRarfrhlXr5G1cgiG4R49JbCMvzhFHg42vekmO7sXwGdrCl0APB8XJUr6kj67",
+	"wnTxkXnLeptz87BXyo0dwm8kZjfZs9ZdX7nW29nVrDh0TyVST8kfH4E6QSyjx/nPWS53hEK3slnCohsw",
+	"6aCco+DC/72bGEKaiMGLEIWi+/KCi/DD092ffjFnKIXw8t+vU1qXGnt7aitNXh0B/hECMTMCYRtr7sIN",
+	"CtUgM6IlSiFWCP9BEwXEjb5eZfQVi5QW+vKXDdv3Ov3/LTJ5gy2PTtnY5d/Fj5/Txaaic8QrhmUkp9o8",
+	"df6O82E8oQiSkMuqtdZH4/KjezrS35+U/TlQwM6d0cFh/Z7QiTSVQJmuW1RyJ5CrGIiONPaBWZZ6qlaC",
+	"FjAPa9ygQMb78v1mbZv62gZOqoXhgCHTvn0PUGNmUbaegw2B8ObfRiAfs2YhX+m6ti+kWDAF5sx9nzjX",
+	"W6k6bTMyV1AbavB+wS4/AyQhnZNmWOFWNOplg3d3E752xm1pvSlZlquhe6k4FWraP6+Rhf6DJro25weB",
+	"SESV0jfMLNb/otsBc4vvATbZbhZNO6bDUDxNhTfSdY09YOpBuLTmzX3dO2Wygen3wcg6833gptvOCVtr",
+	"tCzmW8WFIVSHBlF14tDQZQJVzrkCsHaED31l3P9heKtKjTfPhu1d5WT0ZHBNNF8J5pqkDJD3DMRUAfrr",
+	"Y3QPQ9M/Lcr6cYZEMRr6teJseYaQaFU3vT1VcBT33NOfDAvQMLyy6oZ6LisO3vC3nvqqbYhJH52SxEdV",
+	"9DCm3uRfEy7IUqoF8/12JcZjmPZp3ocNG1dbBvUkD+5Z4dZB4cpH0gXtXMyIbrX/xWq22+eBQJWSfuqs",
+	"BM901Sz0p0SXiwXTur95JBycpGZ5A5+OQnwgHe3hLZNnHzspDq5FyhQxzpPde1V0Co5Aau1z7E0FxsYe",
+	"ec+EhBSvTxHv+/cX+jJeFp6iMtEmUWRvfGHZfYAIshEiMUO6msHOQYdbusiGw7MD7d1Izd+P7ET8kG/Y",
+	"TmHXKJfxb7XOVIyiBSrLEDBRdFEFtoUESnpoQb+WedYvJAXLeF/v2Df+G+dR3PD4/X/5lgb3np5yk0sY",
+	"NpohR8bp6MneVTdsgempdlsHQu1pB9yVfW7ODHarAy4BmrfH5HgPqFJyHPWB3/LLTNGlGdj4/XP40rHV",
+	"Xu/PKTw1crn7K+DCdUmITeYW7b4Dly7hCa+3IuLDOK4EBPvSM1OX6F5B2UplhqhO38C3jsSGOkDoQt+N",
+	"5hZzWCKIJeKEremDbbOpRlJoINr0+lOpvVWNuCcJE9ZvXNz0/nK88VJjuZoEZIoaQtCDtJ9+83654wYS",
+	"j7MT1S5P7JM3ybgU2e2pHmVOsMR2PKc2eMfx+Dq+XziB08HIimmrr05D3gC94vBE43ORwxdiMHCIIUgK",
+	"hjAy/84gOsfFiki1ooJrisSK1hHV8KdCFtBxqWBmLbOqm/GOQugaCnJYRqg5LwcwLTPOMOM+lxRs7Ywv",
+	"l/BbGu8Y/L6hiX8OneMTSvjnUZ3Oa7AqcBqBDUzKhDZ09HBD3vzJgoL1aY6K/rlpD0b+woPHBP3CWp7C",
+	"lG+adu4u2jZigMhaZmRoYbCgwidBsQfYILFVXxsNv0YfqQn3E9uFXbxfC67x2phmC7J1bDoZc8kdOz80",
+	"ENuWagvnMioDfMCa/9k1qe+LE1dCcEZX6p6W8zo867zR3iePxynlc9JjPpnOjlnf6rNHc1Cm4zWoxqV4",
+	"Ot3SetGvLc1t0qma+4wS3JdoO/fFPxIpoin4LaAt7CdU97d+bMpl5eQ/lFiCp3yvUim3vh3zwJgPkqt7",
+	"jSGcKSZQC0Bx4wNOzTiSb4wEAQOOXdyy8XK3ZtbMfUi5+45R9a90791Qh06w+0T1himyho6yTOCmztmC",
+	"+oxd/0ahd9TnTvhvnB2bcE+wgsacR/oW+IsRzkW1WAcgC6qfn8LfcM8CyAIE/abR4obBXP6CJO6/DsrI",
+	"kMt57Xgu/KOtDItQwhhIlKNBkRXlQpsjKJbPmxXECfUBI1RNiE5g9roVDFGM0DglO8gWxi0+kNE4uty9",
+	"onQ5p4vNuCvh9CNL3RJf08XmrfxYveNJTfT+nZIbcBGuJNMIyAbUQ+N8AN2VPyRo7pQik73Kr8xZP1fn",
+	"G/jGgMJ7ccfUPqN75EtIqLZlT0j9HuB3YarjrsIyH+Z9x0eOCrDBN08TMl5QQ3O5KvEqtQ9GRym31sWM",
+	"uDfUNKYGexaKRAdl4fIX+79e9B0szTkvGVj6xOWC734ITkP7alxoqJUkdzQvXVy5d4XH3ErKL+kIh+Cr",
+	"aWVvbrcOrDA6VxK7zB+o5O0jFK4bhv5NPZ/zB43HGVGI7vkjz+5lyLwk7dgyZ9dVeqbflg08QwaaXRbg",
+	"aMX0OxyIkyR/Px4UXH2homA4SeTOV+IbCWuE63AK2AywcqGewQyhVUE5M5pkEl75tOIcqff01bJg2Nlv",
+	"B42pTUUqbfhqbRjC6UCPQczjYZRWTX5dT7jPjNww0YPMsgbRDX73rf3q/QTXMrr3hApobn/51Vf9jU6i",
+	"PAifj+BBcHmReiI1Y4vgbBfMKL7QUcRIwzQRSKPoHzfDObx/4OjfT2yH25bQwAY/PJXdDI8DVAz1XQcd",
+	"XymgSV0KyqpYKjy3ekrDaqa1i7CmaAxu+Eq8Ks2odgk3WFUjy5OEyfhK2Ed5oqSFFFrmsVOdsulu3OzO",
+	"qEv9K5KwQ32iqIFVylXdUpzcIF6TzVfipTgT6POZYhkThtNc37fN07PyN36RngIRkdxw5qzZwzeCLUrF",
+	"zf7i6u/vO0KKHKJ9Mto9crrvzL0Q2auduPHfnHb06jfgCU9h9dSnzldwMwFVg/+CqkkurSZyxAYcmxOC",
+	"vlpJ2a+NsI12n+N+Ezpt/15p52/XatlGBQFgCccV2oW+5geEw91vTyCB8KCn0NOsmDNFNMMqMZAvKfqx",
+	"rziMweK7G9dY9nzqyr6gL8KMrW1PEV6GJ81CzEwzIDR3Lj0XhJtu0d3D85oP8yq8KhusCgP4OBbonas8",
+	"KdWbOsdsoF5ETijoM57sNrmU6mISR+85q9XK/spqkKfqC8dHikqFLDWhhBrwnG6BcW2hmsWLlivCdjA5",
+	"DZdkr6vfIBPoK2KReX5vhf6ZbEA/hZAlxhb0jhsoqlPYo+GUnC/Zw1On3rd4XbuVrRz6DdvPCK6yNa04",
+	"AmjcaocS/xFdLSvXO2lSvMWvnPSurl47jg/Ue4i9t7F76JhrGOdULy7j9t5cKHYSOOyrnUBbTz9FR7RO",
+	"cgHc3ZOQrccGPU7qofxm4gIJj+TFBwc3haoa7Jqo9U6qzMUMgpEODkvOY3w9nRMUDKgel6XaxiFn5cWJ",
+	"KixfAB7XuPc+JIbU7ORnA0Qh3zLzdicDVcj5iFfCS9K1kMbdUUcHJZio2tGzXDNSlNp4mpuqbK2c51yv",
+	"4+iGRIqnuVZnv+t3aybqt71gWDORS6mZQK4Emu+a8cajL3t464Mz9dyfwGB6jOyOlpva0YNUgr78BWIT",
+	"aSfvb/C1cx4894bEIt759993Ju5dgwhp5t1Da5hYo6pgDAqv0E2sI5IKuoeY2aBmHWSzZYp5PtvkxtVy",
+	"9GlGXc3M31xC7mzskh9dv52PVK5ctx3M5NEd3Z9UUGb3DSk4u1ydm3MXJvAw+IOPVEJvmAkCimzybURC",
+	"372yszdP2nV8hx+f1G2sXjnKbcR22QNeo3vmGK/xRFxH3yKZ0W4tCdWb8V22caSXv7guI9NKsdyPxiqH",
+	"L/78ZHJBFiz3meChXK/xJf9iLde/5dAhBPitKikI5VC79Z4I2et/7qTKs+QpfF4W23GUFZp1WRTCKetp",
+	"IlHjRRjfF6y+H3t6UEH+kp+GphAZQ6Arpbhjwki1x+gtvGBsmOYHSbPDWeYnGl3dxfAMIcYtDLKCBCAo",
+	"5Rn2kyNJHJeb7fj4fWcc17lZy3KFlb4ZNUx7dBIz2EXeEXWRlayFJmODcX7OIBlIp+0oh7B7WWxxMSCf",
+	"ow3Nc9ipq9rQVhJa2euwZFBj1NNCTzFtsILjmDFRQRhVOWeK3DGlYVB+m3zdtJA7QN7RDRMzT3qPKZiZ",
+	"b5/am4qReTaKz2CMnh51Ou9PHdtzNtxi5QR6wb7IKYEZNFsEUrpBCmiQ+HR65h18fKaeEuV2KzV/CHYx",
+	"nFaSwtinF+X2JDivF6FrjScxXikqzIxQMi9FBhsmrDbnBiaDDbdyLja1cQQMt5AQ/1eM7CO+fCuS/MtF",
+	"QIT9/b097RhbtX95b7+o7rzqL1V+cXVxCd6Me+QvKVJFh4oJmUEMOpMSIHzeftvyiO5/tWXi5XNyXZr1",
+	"//XiJ/i/VPyfOO3r1y/J548e155RmvU/7Ra8//X/CwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -3,6 +3,7 @@ package addr
 import (
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 
@@ -74,6 +75,19 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	if _, err := netip.ParseAddr(s); err == nil {
 		return fail(0, "an IP address stands where a domain belongs")
 	}
+	for i := 0; i < len(s); i++ { // what people mistype, in their words
+		switch c := s[i]; {
+		case c == '@' && what == "address":
+			return fail(i, `it contains two "@"`)
+		case c == ' ':
+			return fail(i, "there is a space in the domain")
+		case c < 0x80 && c != '-' && c != '.' && !(c >= '0' && c <= '9') && !(c|0x20 >= 'a' && c|0x20 <= 'z'):
+			if c < 0x20 || c == 0x7f {
+				return fail(i, "there is a control character in the domain")
+			}
+			return fail(i, fmt.Sprintf("the character %q cannot stand in a domain", string(rune(c))))
+		}
+	}
 	if plain(s) {
 		if pos, reason := checkPlain(s); reason != "" {
 			return fail(pos, reason)
@@ -82,7 +96,13 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	}
 	name, err := profile.ToASCII(s)
 	if err != nil {
-		return fail(0, "it does not follow the rules for internationalised names: "+strings.TrimPrefix(err.Error(), "idna: "))
+		reason := strings.TrimPrefix(err.Error(), "idna: ")
+		if code, found := strings.CutPrefix(reason, "disallowed rune U+"); found {
+			if n, err := strconv.ParseUint(code, 16, 32); err == nil {
+				return fail(max(0, strings.IndexRune(s, rune(n))), fmt.Sprintf("the character %q cannot stand in a domain", string(rune(n))))
+			}
+		}
+		return fail(0, "it does not follow the rules for names in other scripts: "+reason)
 	}
 	if pos, reason := checkPlain(name); reason != "" {
 		return fail(pos, reason)
@@ -315,6 +335,16 @@ func lowerASCII(s string) string {
 		}
 	}
 	return s
+}
+
+// ParseKept does the same for an address that is kept: *@domain stands for a typical newcomer
+// in questions alone.
+func ParseKept(s string) (Address, error) {
+	a, err := Parse(s)
+	if err == nil && a.IsNewcomer() {
+		return Address{}, &SyntaxError{What: "address to keep", Input: s, Reason: "it stands for a typical newcomer, in questions alone; for everybody there, write domain:" + a.Domain().String() + " where parties are named"}
+	}
+	return a, err
 }
 
 // Normal takes an address that String wrote; any other text makes no address. It is for

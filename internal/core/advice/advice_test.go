@@ -20,6 +20,7 @@ func of(t *testing.T, people string) (engine.Dealings, advice.Advice) {
 	stance, rest, _ := strings.Cut(people, "|")
 	text := strings.Replace(`wexillum: 1
 organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}
+dates_from: [{for: organisation, from: 2028-01-01}]
 rules: {chat.federation: {default: listed}, spaces.connect: {limit: any, default: listed}}
 partners: [{id: p, name: P, domains: [p.example], opened: {chat.in: yes, chat.out: yes, spaces.in: yes, directory.in: yes}, stance: {STANCE}}]
 people: [{id: uma, name: Uma}, {id: lars, name: Lars}, {id: ida, name: Ida}]

@@ -152,6 +152,8 @@ const (
 
 	LicenceRoute
 	NoLicenceRoute
+
+	LinkUndated
 	NumCodes
 )
 
@@ -221,6 +223,7 @@ var causeEntries = [NumCodes]CauseEntry{
 	LinkElsewhere: {"link_elsewhere", "The link {a} opens something else.", "Make a link to this item."},
 	LinkOver:      {"link_over", "The link {a} ended with {b}.", "Make a new link."},
 	LinkAhead:     {"link_ahead", "The link {a} was made later, on {b}.", ""},
+	LinkUndated:   {"link_undated", "Nobody knows when the link {a} was made, so it opens nothing.", "End it and make a new link."},
 	LinkRightLow:  {"link_right_low", "The link {a} allows {b} only.", "Set {rule} and the link's own right to contribute, if that is wanted."},
 	IsSelf:        {"is_self", "It is {a}'s own.", ""},
 	NotSelf:       {"not_self", "It belongs to somebody else than {a}.", "Ask for {a}'s own."},

@@ -92,7 +92,7 @@ var ruleEntries = []entry{
 		yes("None of our people are kept elsewhere.", "Our people may be kept in the partner's directory."),
 		"feed scim provisioning sync outbound our people", "off", "Whoever leaves us must leave there too; open it where the feed runs.", "It is asked by no action."},
 	{"directory.guest_elsewhere", "any", "any", "E", domains, "Whose invitations our people accept", domSaid,
-		"outbound accept invitation elsewhere guest of others tenant", "any", "Closing it keeps people from their work more often than it keeps data in.", "What they carry there is not seen here."},
+		"outbound accept invitation elsewhere guest of others organisation", "any", "Closing it keeps people from their work more often than it keeps data in.", "What they carry there is not seen here."},
 	// guests
 	{"guests.sponsor", "optional", "required", "P", needed, "A sponsor for every guest", needSaid,
 		"sponsor owner responsible answer for manager", "required", "A guest nobody answers for is a guest nobody lets go.", ""},
@@ -128,7 +128,7 @@ var ruleEntries = []entry{
 		yes("Guests are no members of the space.", "Guests may be members of the space."),
 		"guest team space member external site", "off", "Open it in the spaces that are meant for it.", "Single items can be given without it."},
 	{"spaces.connect", "any", "closed", "S", domains, "Members with their home account", domSaid,
-		"connect shared channel home account federation member cross", "closed", "No record means no end and no review: open it where both sides know why.", ""},
+		"connect channel home account shared federation member cross", "closed", "No record means no end and no review: open it where both sides know why.", ""},
 	{"spaces.join_in", "any", "closed", "S", domains, "Who may join our courses", domSaid,
 		"join course enrol enroll self public class students", "closed", "A course open to one partner should say so itself.", ""},
 	{"spaces.join_out", "any", "closed", "E", domains, "Which spaces elsewhere our people join", domSaid,

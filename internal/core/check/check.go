@@ -1,7 +1,6 @@
 package check
 
 import (
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"hash/maphash"
@@ -14,6 +13,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
 )
 
@@ -75,6 +75,7 @@ type Options struct {
 	Bundle string
 	As     string // the person of ours who would invite; empty picks one who may
 	At     moment.Moment
+	Keep   bool // the addresses would be kept: none stands for a typical newcomer
 }
 
 // Checker checks line by line. What it remembers of a line is a hash and a
@@ -191,7 +192,11 @@ func (c *Checker) Check(number int, text string) Line {
 	l := Line{Number: number, Text: text}
 	c.Total++
 	defer func() { c.Counts[l.Verdict]++ }()
-	a, err := addr.Parse(bare(text))
+	parse := addr.Parse
+	if c.opt.Keep {
+		parse = addr.ParseKept
+	}
+	a, err := parse(bare(text))
 	if err != nil {
 		l.Verdict, l.Reason = Malformed, err.Error()
 		return l
@@ -337,36 +342,90 @@ func Split(in io.Reader, column string, fn func(line int, text string) error) er
 	}
 }
 
-// pieces splits a line into what may be addresses.
+// pieces splits a line into what may be addresses, so that every word of it gets an outcome:
+// commas and semicolons part, and so do blanks where no name stands before angle brackets.
 func pieces(line string) (out []string) {
 	line = strings.TrimPrefix(strings.TrimSpace(line), "\ufeff")
 	if strings.Trim(line, ",; \t") == "" || line[0] == '#' {
 		return nil
 	}
-	if strings.Contains(line, "<") {
-		for line != "" { // Name <address>, Name <address>
-			end := strings.IndexByte(line, '>')
-			if end < 0 {
-				return append(out, strings.TrimSpace(line))
+	for _, part := range parted(line, ",;") {
+		for part = strings.TrimSpace(part); part != ""; part = strings.TrimSpace(part) {
+			open := strings.IndexByte(part, '<')
+			if open < 0 {
+				out = append(out, words(part)...)
+				break
 			}
-			out = append(out, strings.TrimSpace(strings.TrimLeft(line[:end+1], ",; \t")))
-			line = strings.TrimLeft(line[end+1:], ",; \t")
+			end := strings.IndexByte(part[open:], '>')
+			if end < 0 {
+				return append(out, part) // a bracket that is never closed is told as it stands
+			}
+			name := part[:open]
+			if strings.Contains(name, "@") && !strings.ContainsAny(name, `"'`) { // addresses, and then a name
+				cut := strings.LastIndexByte(name, '@')
+				if i := strings.IndexAny(name[cut:], " \t"); i >= 0 {
+					cut += i
+				} else {
+					cut = len(name)
+				}
+				out = append(out, words(name[:cut])...)
+				part = strings.TrimSpace(part[cut:])
+				continue
+			}
+			out = append(out, part[:open+end+1])
+			part = part[open+end+1:]
 		}
-		return out
-	}
-	for _, f := range strings.FieldsFunc(line, func(r rune) bool { return r == ',' || r == ';' || r == ' ' || r == '\t' }) {
-		if strings.Contains(f, "@") {
-			out = append(out, f)
-		}
-	}
-	if len(out) == 0 {
-		return []string{line} // not a single address: the whole line is told
 	}
 	return out
 }
 
+// words splits what stands without brackets at its blanks: each word with an @ is told by
+// itself, and what stands between them together.
+func words(text string) (out []string) {
+	var rest []string
+	flush := func() {
+		if len(rest) > 0 {
+			out = append(out, strings.Join(rest, " "))
+			rest = nil
+		}
+	}
+	for _, w := range parted(text, " \t") {
+		switch {
+		case strings.Trim(w, ",; \t") == "":
+		case strings.Contains(w, "@"):
+			flush()
+			out = append(out, w)
+		default:
+			rest = append(rest, w)
+		}
+	}
+	flush()
+	return
+}
+
+// parted splits a text at any of some characters that stand outside of double quotes and
+// angle brackets.
+func parted(text, at string) (out []string) {
+	quoted, inside, from := false, false, 0
+	for i := 0; i < len(text); i++ {
+		switch c := text[i]; {
+		case c == '"' && (quoted || strings.IndexByte(text[i+1:], '"') >= 0):
+			quoted = !quoted
+		case quoted:
+		case c == '<':
+			inside = strings.IndexByte(text[i:], '>') > 0
+		case c == '>':
+			inside = false
+		case !inside && strings.IndexByte(at, c) >= 0:
+			out = append(out, text[from:i])
+			from = i + 1
+		}
+	}
+	return append(out, text[from:])
+}
+
 func splitCSV(in io.Reader, column string, fn func(line int, text string) error) error {
-	r := csv.NewReader(in)
+	r := sheet.NewReader(in)
 	r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = -1, true, true
 	head, err := r.Read()
 	if err != nil {

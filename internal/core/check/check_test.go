@@ -20,6 +20,7 @@ var now = func() moment.Moment { m, _ := moment.Parse("2026-11-23T09:00:00Z"); r
 
 const small = `
 wexillum: 1
+dates_from: [{for: organisation, from: 2028-01-01}]
 organisation: {name: Small, domains: [{name: ours.example, subdomains: yes}], time_zone: Europe/Lisbon}
 rules: {directory.guests: {default: on}, directory.personal: {default: off}, spaces.guests: {default: off}}
 partners:

@@ -3,6 +3,8 @@
 package dated
 
 import (
+	"slices"
+
 	"wexillum.example/internal/core/moment"
 )
 
@@ -119,14 +121,52 @@ type Record struct {
 	Values                                                Values
 	Calendar                                              *moment.Calendar
 
-	// NotBefore is how far steps have been carried out: what falls due before it, because
-	// a rule changed meanwhile, happens then. Always where nothing is carried out.
-	NotBefore moment.Moment
+	// Floor is the moment before which no counted step falls (model §5): what the dates put
+	// earlier happens then. Always where there is none, Never while the dates wait. Ends that
+	// are written know no floor. A floor is a whole second.
+	Floor moment.Moment
+	Kinds *Floors // the floors of single kinds of step besides; nil for none
+	// Forward is the latest floor that is a moment: before it neither a closed home account
+	// nor the end of a partnership counts, because we heard of it later. Always for none.
+	Forward moment.Moment
 
 	// Horizon is from when on nobody asks, so that what surely lies behind it need not be
 	// computed; zero for none.
 	Horizon moment.Moment
-	Far     bool // a grant that neither ends nor is to be confirmed before the horizon was left out of Held
+	// Now is from when on somebody asks: reviews that nobody answered and whose silence keeps
+	// the grant, up to then, count as answered; zero for the first review whenever it was.
+	Now moment.Moment
+	Far bool // a grant that neither ends nor is to be confirmed before the horizon was left out of Held
+}
+
+// Floors holds a floor for every cause; Always for none.
+type Floors [NumCauses]moment.Moment
+
+// Counted lists the causes of steps that are counted, and so know a floor. ByLastGrant stands
+// for guests.after_last_grant, the others for the rules or deadlines of their names.
+var Counted = []Cause{ByReview, ByLastGrant, ByTerm, ByIdle, BySponsor, ByGrace, ByInviteDays}
+
+// IsCounted reports whether the steps of a cause are counted.
+func (c Cause) IsCounted() bool { return slices.Contains(Counted, c) }
+
+// NoFloors returns floors that hold nothing back.
+func NoFloors() (f Floors) {
+	for i := range f {
+		f[i] = moment.Always
+	}
+	return
+}
+
+// floored returns the moment at which a counted step happens that its days put at m.
+func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
+	if m == moment.Never {
+		return m
+	}
+	m = max(m, r.Floor)
+	if r.Kinds != nil {
+		m = max(m, r.Kinds[c])
+	}
+	return m
 }
 
 // after counts n days from the local day of a start, or of an end.
@@ -149,7 +189,7 @@ func (r *Record) End(h *Held) (moment.Moment, Cause) {
 		return h.Until, ByUntil
 	}
 	if due := r.Due(h); due != moment.Never {
-		if silent := max(r.after(due, ReviewAnswer, true), r.NotBefore); silent < h.Until {
+		if silent := r.floored(r.after(due, ReviewAnswer, true), ByReview); silent < h.Until {
 			return silent, ByReview
 		}
 	}
@@ -168,7 +208,22 @@ func (r *Record) Due(h *Held) moment.Moment {
 	if r.Horizon != 0 && r.beyond(from, h.Review) {
 		return moment.Never
 	}
-	return r.after(from, h.Review, false)
+	due := r.after(from, h.Review, false)
+	if !h.ReviewEnds && r.Now != 0 {
+		for silent := r.after(due, ReviewAnswer, true); silent <= r.Now; silent = r.after(due, ReviewAnswer, true) {
+			due = r.after(silent, h.Review, false)
+		}
+	}
+	return due
+}
+
+// next returns when a grant is to be confirmed again after a review that was due and that
+// nobody answered, where silence keeps it; Never where that is of no interest.
+func (r *Record) next(h *Held, due moment.Moment) moment.Moment {
+	if h.ReviewEnds || r.Horizon == 0 || due >= r.Horizon {
+		return moment.Never
+	}
+	return r.after(r.after(due, ReviewAnswer, true), h.Review, false)
 }
 
 // beyond reports whether so many days after a start surely lie behind the horizon. The days
@@ -187,18 +242,27 @@ func (r *Record) Beyond(from, until, reviewed moment.Moment, review int) bool {
 	return review == None || start == moment.Always || r.beyond(start, review)
 }
 
-// Own returns when an active record is suspended for what is its own, whatever becomes of
-// its grants, and why; Never where it is not.
-func (r *Record) Own() (at moment.Moment, cause Cause) {
-	at = moment.Never
-	consider := func(m moment.Moment, c Cause) {
-		if m < at {
-			at, cause = m, c
-		}
+// first finds the earliest of several causes: of those that a floor puts at one moment the
+// one whose own date came first.
+type first struct {
+	at, raw moment.Moment
+	cause   Cause
+}
+
+func (f *first) consider(at, raw moment.Moment, c Cause) {
+	if at < f.at || at == f.at && raw < f.raw {
+		*f = first{at, raw, c}
 	}
-	consider(r.Until, ByOwnUntil)
+}
+
+// own finds when an active record is suspended for what is its own, whatever becomes of its
+// grants.
+func (r *Record) own() (f first) {
+	f = first{at: moment.Never, raw: moment.Never}
+	counted := func(m moment.Moment, c Cause) { f.consider(r.floored(m, c), m, c) }
+	f.consider(r.Until, r.Until, ByOwnUntil)
 	if from := max(r.Since, r.Renewed); from != moment.Always {
-		consider(r.after(from, r.Values.Term, false), ByTerm)
+		counted(r.after(from, r.Values.Term, false), ByTerm)
 	}
 	seen := max(r.LastSeen, r.Since)
 	if r.Accepted != moment.Never {
@@ -206,14 +270,26 @@ func (r *Record) Own() (at moment.Moment, cause Cause) {
 	}
 	seen = max(seen, r.StateSince) // brought back
 	if seen != moment.Always {
-		consider(r.after(seen, r.Values.Idle, false), ByIdle)
+		counted(r.after(seen, r.Values.Idle, false), ByIdle)
 	}
 	if r.Values.SponsorRequired && r.SponsorLeft != moment.Never {
-		consider(r.after(r.SponsorLeft, SponsorDays, true), BySponsor)
+		counted(r.after(r.SponsorLeft, SponsorDays, true), BySponsor)
 	}
-	consider(r.HomeClosed, ByHomeClosed)
-	consider(r.PartnerEnded, ByPartner)
+	told := func(m moment.Moment, c Cause) {
+		if m != moment.Never {
+			f.consider(max(m, r.Forward), m, c)
+		}
+	}
+	told(r.HomeClosed, ByHomeClosed)
+	told(r.PartnerEnded, ByPartner)
 	return
+}
+
+// Own returns when an active record is suspended for what is its own, whatever becomes of
+// its grants, and why; Never where it is not.
+func (r *Record) Own() (at moment.Moment, cause Cause) {
+	f := r.own()
+	return f.at, f.cause
 }
 
 // Sequence returns what becomes of a record, in order. What is due and has not been done
@@ -234,7 +310,7 @@ func (r *Record) Append(out []Step) []Step {
 		if !h.Own {
 			continue
 		}
-		if due := r.Due(h); due != moment.Never && due < end {
+		for due := r.Due(h); due != moment.Never && due < end; due = r.next(h, due) {
 			out = append(out, Step{At: due, Kind: ReviewDue, Cause: ByReviewNeeded, Held: int32(i)})
 		}
 		if end != moment.Never {
@@ -259,42 +335,87 @@ func (r *Record) Append(out []Step) []Step {
 // tail adds what becomes of the record itself: last is when the last of its grants ends,
 // held whether it has any, ended whether all of them end.
 func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
-	at, cause := moment.Never, NoCause
 	switch r.State {
 	case Fed: // it knows only its feed; its grants still end
 	case Invited:
-		if lapses := r.after(r.Since, r.Values.Invite, false); lapses != moment.Never && lapses != moment.Always {
-			out = append(out, Step{At: max(lapses, r.NotBefore), Kind: Invitation, Cause: ByInviteDays, Held: -1})
+		f := first{at: moment.Never, raw: moment.Never}
+		f.consider(r.Until, r.Until, ByOwnUntil)
+		if lapses := r.after(r.Since, r.Values.Invite, false); lapses != moment.Always {
+			f.consider(r.floored(lapses, ByInviteDays), lapses, ByInviteDays)
+		}
+		if f.at != moment.Never {
+			out = append(out, Step{At: max(f.at, r.Since), Kind: Invitation, Cause: f.cause, Held: -1})
 		}
 	case IsSuspended: // it happened then, whatever would have been
-		if at = r.StateSince; at != moment.Always {
-			cause = r.Suspension
+		if r.StateSince != moment.Always {
+			cause := r.Suspension
 			if cause == NoCause {
 				cause = ByHand
 			}
-			if gone := r.after(at, r.Values.Grace, true); gone != moment.Never {
-				out = append(out, Step{At: max(gone, r.NotBefore), Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
-			}
+			out = r.goes(out, r.StateSince, cause)
 		}
 	default:
-		at, cause = r.Own()
+		f := r.own()
 		if held && ended && r.Values.LastGrantSuspends {
-			if over := max(last, r.Since); over <= at {
-				at, cause = over, ByLastGrant
+			raw := max(last, r.Since)
+			if over := r.floored(raw, ByLastGrant); over < f.at || over == f.at && raw <= f.raw {
+				f = first{over, raw, ByLastGrant}
 			}
 		}
-		if at == moment.Never {
+		if f.at == moment.Never {
 			break
 		}
-		at = max(at, r.NotBefore)
-		out = append(out, Step{At: at, Kind: Suspended, Cause: cause, Held: -1})
-		if at != moment.Always {
-			if gone := r.after(at, r.Values.Grace, true); gone != moment.Never {
-				out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
-			}
+		f.at = max(f.at, r.Since) // nothing happens to a record before it begins
+		out = append(out, Step{At: f.at, Kind: Suspended, Cause: f.cause, Held: -1})
+		if f.at != moment.Always {
+			out = r.goes(out, f.at, f.cause)
 		}
 	}
 	return out
+}
+
+// goes adds the removal of a record that is suspended at a moment.
+func (r *Record) goes(out []Step, at moment.Moment, cause Cause) []Step {
+	if gone := r.floored(r.after(at, r.Values.Grace, true), ByGrace); gone != moment.Never {
+		out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
+	}
+	return out
+}
+
+// Fate is what a record's sequence makes of the record itself: when it is suspended and why,
+// and when it is gone; Never where it is not.
+type Fate struct {
+	Out, Gone moment.Moment
+	Cause     Cause
+}
+
+// Fate returns what becomes of the record itself. It is computed without a horizon.
+func (r *Record) Fate() Fate {
+	last, ended := moment.Always, !r.Far
+	for i := range r.Held {
+		end, _ := r.End(&r.Held[i])
+		if end == moment.Never {
+			ended = false
+		}
+		last = max(last, end)
+	}
+	f := Fate{Out: moment.Never, Gone: moment.Never}
+	if r.State == IsSuspended {
+		f.Out, f.Cause = r.StateSince, r.Suspension
+		if f.Cause == NoCause {
+			f.Cause = ByHand
+		}
+	}
+	var room [4]Step
+	for _, st := range r.tail(room[:0], last, len(r.Held) > 0, ended) {
+		switch st.Kind {
+		case Suspended:
+			f.Out, f.Cause = st.At, st.Cause
+		case Removed, Invitation:
+			f.Gone = st.At
+		}
+	}
+	return f
 }
 
 // Quick does what Append does for somebody who only counts: steps are not in order and do
@@ -331,12 +452,15 @@ func (q *Quick) Grant(h *Held) {
 	} else {
 		day := r.Calendar.DayOf(start) + moment.Day(h.Review)
 		due = r.Calendar.Start(day + 1)
+		if !h.ReviewEnds && r.Now != 0 && due <= r.Now {
+			due = r.Due(h)
+		}
 		if h.ReviewEnds && due < end {
 			silent := r.Calendar.Start(day + 1 + ReviewAnswer)
 			if r.Calendar.Start(day+2) == due { // a day that the zone leaves out
 				silent = r.after(due, ReviewAnswer, true)
 			}
-			if silent = max(silent, r.NotBefore); silent < end {
+			if silent = r.floored(silent, ByReview); silent < end {
 				end, cause = silent, ByReview
 			}
 		}
@@ -348,7 +472,7 @@ func (q *Quick) Grant(h *Held) {
 	if !h.Own {
 		return
 	}
-	if due != moment.Never && due < end {
+	for ; due != moment.Never && due < end; due = r.next(h, due) {
 		q.steps = append(q.steps, Step{At: due, Kind: ReviewDue, Cause: ByReviewNeeded, Held: -1})
 	}
 	if end != moment.Never {

@@ -112,10 +112,10 @@ func TestSequence(t *testing.T) {
 			g.HomeClosed, g.Since = at(t, "2026-05-03T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Term = 1 }), "never", "", "2026-05-02T23:00:00Z suspended term"},
 		{"a shorter term that was over before it came", func(g *Record) {
-			g.Since, g.NotBefore = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-06-10T09:00:00Z")
+			g.Since, g.Floor = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-06-10T09:00:00Z")
 		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 5 }), "never", "", "2026-06-10T09:00:00Z suspended term; 2026-06-15T23:00:00Z removed grace after term"},
 		{"shorter grace that was over before it came", func(g *Record) {
-			g.State, g.StateSince, g.Suspension, g.NotBefore = IsSuspended, at(t, "2026-01-01T12:00:00Z"), ByIdle, at(t, "2026-06-10T09:00:00Z")
+			g.State, g.StateSince, g.Suspension, g.Floor = IsSuspended, at(t, "2026-01-01T12:00:00Z"), ByIdle, at(t, "2026-06-10T09:00:00Z")
 		}, nil, with(func(v *Values) { v.Grace = 5 }), "never", "", "2026-06-10T09:00:00Z removed grace after idle"},
 		{"in another zone", func(g *Record) { g.Since = at(t, "2026-05-01T02:00:00Z") }, nil, with(func(v *Values) { v.Term = 1 }), "never", "America/New_York", "2026-05-02T04:00:00Z suspended term"},
 	} {
@@ -128,7 +128,7 @@ func TestSequence(t *testing.T) {
 			t.Fatal(err)
 		}
 		g := &Record{Since: moment.Always, Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
-			SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: at(t, c.ended), Held: c.held, Values: c.values, Calendar: moment.NewCalendar(loc), NotBefore: moment.Always}
+			SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: at(t, c.ended), Held: c.held, Values: c.values, Calendar: moment.NewCalendar(loc), Floor: moment.Always, Forward: moment.Always}
 		if c.change != nil {
 			c.change(g)
 		}
@@ -172,7 +172,7 @@ func TestPairs(t *testing.T) {
 			}
 			for _, days := range [][2]int{{20, 21}, {25, 40}, {89, 152}} { // over one change of clocks, over both, over the year's end
 				r := &Record{Since: day(0), Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
-					SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Values: Values{None, None, None, 30, false, false}, Calendar: cal, NotBefore: moment.Always}
+					SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Values: Values{None, None, None, 30, false, false}, Calendar: cal, Floor: moment.Always, Forward: moment.Always}
 				second(r, days[1])
 				first(r, days[0])
 				got, cause := Out(r.Sequence())
@@ -231,11 +231,15 @@ func TestQuick(t *testing.T) {
 		found := 0
 		for range 20_000 {
 			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never), Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
-				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, NotBefore: near(3, 1, moment.Always),
+				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always), Forward: moment.Always,
 				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0, SponsorRequired: r.IntN(2) == 0}}
 			for range r.IntN(4) {
 				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always), Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
 			}
+			if r.IntN(2) == 0 {
+				x.Now = near(40, 40, 0)
+			}
+			x.Horizon = now + 400*86400e6
 			want := slices.Clone(x.Sequence())
 			until := now + moment.Moment(r.IntN(90*86400))*1e6
 			x.Horizon = until

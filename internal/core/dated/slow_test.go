@@ -73,17 +73,24 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 			}
 		}
 	}
-	add(r.Since, r.Until, r.StateSince, r.HomeClosed, r.PartnerEnded, r.NotBefore)
+	add(r.Since, r.Until, r.StateSince, r.HomeClosed, r.PartnerEnded, r.Floor, r.Forward)
+	for _, k := range r.Kinds {
+		add(k)
+	}
 	for i := range r.Held {
 		add(r.Held[i].Until)
 	}
 	slices.Sort(moments)
 	type given struct {
-		due   moment.Moment
-		asked bool
-		over  bool
+		due      moment.Moment
+		asked    bool
+		over     bool
+		answered moment.Moment // by silence that keeps the grant
 	}
 	grants := make([]given, len(r.Held))
+	for i := range grants {
+		grants[i].answered = moment.Always
+	}
 	suspended := moment.Never
 	if r.State == IsSuspended && r.StateSince != moment.Always {
 		suspended = r.StateSince
@@ -92,12 +99,15 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 		if k > 0 && moments[k-1] == now {
 			continue
 		}
-		may := now >= r.NotBefore // what a changed rule makes due happens when it changes
+		may := func(c Cause) bool { return now >= r.Floor && now >= r.Kinds[c] } // a counted step waits for its floor
 		left := 0
 		for i := range r.Held {
 			h, g := &r.Held[i], &grants[i]
 			if !g.over {
-				begins := max(h.From, h.Reviewed)
+				if !h.ReviewEnds && g.asked && s.overSince(g.due, ReviewAnswer, now) { // silence that keeps it is an answer
+					g.asked, g.answered = false, now
+				}
+				begins := max(h.From, h.Reviewed, g.answered)
 				isDue := !g.asked && h.Review != None && s.over(begins, h.Review, now)
 				if isDue {
 					g.asked, g.due = true, now
@@ -108,7 +118,7 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 					if h.Own {
 						out = append(out, slowStep{now, GrantEnds, i, []Cause{ByUntil}})
 					}
-				case h.ReviewEnds && g.asked && s.overSince(g.due, ReviewAnswer, now) && may:
+				case h.ReviewEnds && g.asked && s.overSince(g.due, ReviewAnswer, now) && may(ByReview):
 					g.over = true
 					if h.Own {
 						out = append(out, slowStep{now, GrantEnds, i, []Cause{ByReview}})
@@ -121,13 +131,22 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 				left++
 			}
 		}
-		if r.State == Invited && s.over(r.Since, r.Values.Invite, now) && may {
-			return append(out, slowStep{now, Invitation, -1, []Cause{ByInviteDays}})
+		if r.State == Invited && r.Since <= now {
+			var causes []Cause
+			if r.Until <= now {
+				causes = append(causes, ByOwnUntil)
+			}
+			if s.over(r.Since, r.Values.Invite, now) && may(ByInviteDays) {
+				causes = append(causes, ByInviteDays)
+			}
+			if len(causes) > 0 {
+				return append(out, slowStep{now, Invitation, -1, causes})
+			}
 		}
-		if r.State == Active && suspended == moment.Never && may {
+		if r.State == Active && suspended == moment.Never && r.Since <= now {
 			var causes []Cause
 			is := func(c Cause, yes bool) {
-				if yes {
+				if yes && (!c.IsCounted() || may(c)) {
 					causes = append(causes, c)
 				}
 			}
@@ -139,15 +158,15 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 			is(ByTerm, s.over(max(r.Since, r.Renewed), r.Values.Term, now))
 			is(ByIdle, s.over(seen, r.Values.Idle, now))
 			is(BySponsor, r.Values.SponsorRequired && s.overSince(r.SponsorLeft, SponsorDays, now))
-			is(ByHomeClosed, r.HomeClosed <= now)
-			is(ByPartner, r.PartnerEnded <= now)
-			is(ByLastGrant, r.Values.LastGrantSuspends && len(r.Held) > 0 && left == 0 && r.Since <= now)
+			is(ByHomeClosed, r.HomeClosed <= now && r.Forward <= now)
+			is(ByPartner, r.PartnerEnded <= now && r.Forward <= now)
+			is(ByLastGrant, r.Values.LastGrantSuspends && len(r.Held) > 0 && left == 0)
 			if len(causes) > 0 {
 				suspended = now
 				out = append(out, slowStep{now, Suspended, -1, causes})
 			}
 		}
-		if suspended != moment.Never && s.overSince(suspended, r.Values.Grace, now) && may {
+		if suspended != moment.Never && s.overSince(suspended, r.Values.Grace, now) && may(ByGrace) {
 			return append(out, slowStep{now, Removed, -1, []Cause{ByGrace}})
 		}
 	}
@@ -184,14 +203,49 @@ func TestAgainstSlow(t *testing.T) {
 			}
 			return r.IntN(n)
 		}
+		kinds := func() *Floors {
+			f := NoFloors()
+			for _, c := range Counted {
+				if r.IntN(4) == 0 {
+					f[c] = near(5, 30, moment.Never)
+				}
+			}
+			return &f
+		}
 		for range 3000 {
 			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never), Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
-				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, NotBefore: near(3, 1, moment.Always),
+				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always), Forward: near(3, 5, moment.Always), Kinds: kinds(),
 				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0, SponsorRequired: r.IntN(2) == 0}}
 			for range r.IntN(4) {
 				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always), Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
 			}
+			until := now + 200*86400e6
+			if r.IntN(8) == 0 {
+				x.Floor = moment.Never
+			}
+			x.Horizon = until
 			got, want := x.Sequence(), s.steps(x)
+			beyond := func(at moment.Moment) bool { return at >= until }
+			got = slices.DeleteFunc(got, func(st Step) bool { return beyond(st.At) })
+			want = slices.DeleteFunc(want, func(st slowStep) bool { return beyond(st.at) })
+			x.Horizon = 0
+			if f, out, gone := x.Fate(), moment.Never, moment.Never; true {
+				if x.State == IsSuspended {
+					out = x.StateSince
+				}
+				for _, st := range want {
+					switch st.kind {
+					case Suspended:
+						out = st.at
+					case Removed, Invitation:
+						gone = st.at
+					}
+				}
+				if f.Out != out && !(beyond(f.Out) && out == moment.Never) || f.Gone != gone && !(beyond(f.Gone) && gone == moment.Never) {
+					t.Fatalf("%s, %+v:\nfate %s %s, by walking %s %s", zone, x, f.Out, f.Gone, out, gone)
+				}
+			}
+			x.Horizon = until
 			line := func(at moment.Moment, k Kind, held int) string { return fmt.Sprint(at, " ", k, " ", held) }
 			var fast, walked []string
 			for _, st := range got {

@@ -13,6 +13,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
 )
 
@@ -102,8 +103,7 @@ func (l *Line) star() {
 }
 
 func readCSV(in io.Reader) ([]Line, error) {
-	r := csv.NewReader(in)
-	r.FieldsPerRecord = -1
+	r := sheet.NewReader(in)
 	head, err := r.Read()
 	if err != nil {
 		return nil, err
@@ -141,7 +141,7 @@ func readCSV(in io.Reader) ([]Line, error) {
 		l := Line{Number: n, Text: strings.Join(f, ",")}
 		get := func(column string) string {
 			if i, ok := at[column]; ok && i < len(f) {
-				return tamed(strings.TrimSpace(f[i]))
+				return strings.TrimSpace(f[i])
 			}
 			return ""
 		}
@@ -164,14 +164,6 @@ func readCSV(in io.Reader) ([]Line, error) {
 		l.star()
 		out = append(out, l)
 	}
-}
-
-// tamed takes back what keeps spreadsheets from taking a field for a formula.
-func tamed(s string) string {
-	if len(s) > 1 && s[0] == '\'' && strings.IndexByte("=+-@", s[1]) >= 0 {
-		return s[1:]
-	}
-	return s
 }
 
 // Weigh says of every line what would become of it, appends what would be removed
@@ -488,8 +480,7 @@ func Text(lines []Line) []byte {
 // CSV writes a list as CSV with the columns that Read knows.
 func CSV(lines []Line) []byte {
 	var b strings.Builder
-	w := csv.NewWriter(&b)
-	w.UseCRLF = true
+	w := sheet.NewWriter(&b)
 	yes := func(v bool) string {
 		if v {
 			return "yes"
@@ -498,11 +489,7 @@ func CSV(lines []Line) []byte {
 	}
 	_ = w.Write([]string{"name", "subdomains", "look_alike", "partner", "reason"})
 	for _, l := range lines {
-		reason := l.Reason
-		if reason != "" && strings.IndexByte("=+-@\t\r", reason[0]) >= 0 {
-			reason = "'" + reason
-		}
-		_ = w.Write([]string{l.Name, yes(l.Subdomains), yes(l.LookAlike), l.Partner, reason})
+		_ = w.Write([]string{l.Name, yes(l.Subdomains), yes(l.LookAlike), l.Partner, l.Reason})
 	}
 	w.Flush()
 	return []byte(b.String())

@@ -139,11 +139,23 @@ func Loosens(was, next *world.World) (reasons []string) {
 	if !reflect.DeepEqual(was.Settings, next.Settings) {
 		say("settings of the service")
 	}
-	if !reflect.DeepEqual(was.Organisation, next.Organisation) {
+	if was.Organisation != nil && next.Organisation != nil {
+		a, b := *was.Organisation, *next.Organisation
+		if twoPeople[b.TwoPeople] < twoPeople[a.TwoPeople] {
+			say("when somebody else must confirm")
+		}
+		a.TwoPeople, b.TwoPeople = "", ""
+		if !reflect.DeepEqual(a, b) {
+			say("the organisation's own entry")
+		}
+	} else if was.Organisation != next.Organisation {
 		say("the organisation's own entry")
 	}
 	return
 }
+
+// twoPeople orders when somebody else must confirm; what is not said is never.
+var twoPeople = map[string]int{"loosening": 1, "always": 2}
 
 func openness(o world.Opening) int {
 	switch o {

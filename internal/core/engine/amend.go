@@ -3,6 +3,7 @@ package engine
 import (
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -34,6 +35,9 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 		}
 		return rules, held
 	}
+	if rule == ruleReviewDays || rule == ruleReviewSilence {
+		e.staleAll = true
+	}
 	switch {
 	case r.Kind == catalogue.Space:
 		x := e.inv.spaces.edit(e.tok, e.space(r.ID))
@@ -47,10 +51,39 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 	}
 }
 
+// writeDue writes down what the dates of a record have come to by a moment, as every act
+// does first (model §5).
+func (e *Editor) writeDue(i uint32, at moment.Moment) {
+	p := e.inv.parties.edit(e.tok, i)
+	if at < p.gone {
+		if d := e.inv.dates.at(i); at >= p.out && d.state == dated.Active && p.flags&hasRecord != 0 {
+			d := e.inv.dates.edit(e.tok, i)
+			d.state, d.stateSince, d.cause = dated.IsSuspended, p.out, d.why
+			p.flags |= isSuspended
+		}
+		return
+	}
+	e.RemoveGuest(e.inv.address(i))
+	p.grants = list{}
+	for _, g := range append([]uint32(nil), e.inv.lists[p.groups.off:p.groups.off+p.groups.n]...) {
+		e.setGroups(i, g, false)
+		rec := e.inv.groups.edit(e.tok, g)
+		var left []uint32
+		for _, x := range e.inv.lists[rec.parties.off : rec.parties.off+rec.parties.n] {
+			if x != i {
+				left = append(left, x)
+			}
+		}
+		rec.parties = e.list(left)
+	}
+}
+
 // AddGrant gives a party one more grant.
 func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
+	e.writeDue(i, g.From)
+	e.stale = append(e.stale, i)
 	l := e.inv.parties.at(i).grants
 	given := append([]grant(nil), e.inv.given(l)...)
 	given = append(given, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
@@ -58,13 +91,15 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.inv.grants = append(e.inv.grants[:len(e.inv.grants):len(e.inv.grants)], given...)
 }
 
-// JoinGroup puts a party into a group.
-func (e *Editor) JoinGroup(a addr.Address, group string) {
+// JoinGroup puts a party into a group at a moment.
+func (e *Editor) JoinGroup(a addr.Address, group string, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	p, g := e.address(a), e.group(group)
+	e.writeDue(p, at)
 	if e.has(e.inv.parties.at(p).groups, g) {
 		return
 	}
+	e.stale = append(e.stale, p)
 	e.setGroups(p, g, true)
 	rec := e.inv.groups.edit(e.tok, g)
 	rec.parties = e.list(append(append([]uint32(nil), e.inv.lists[rec.parties.off:rec.parties.off+rec.parties.n]...), p))
@@ -95,10 +130,31 @@ func (e *Editor) TakeIn(id, person string, owner bool) {
 // Activate makes a record active: accepted, and not suspended.
 func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 	e.idx, e.due = nil, nil
-	p := e.inv.parties.edit(e.tok, e.address(a))
+	i := e.address(a)
+	p := e.inv.parties.edit(e.tok, i)
+	d := e.inv.dates.edit(e.tok, i)
+	if d.state == dated.IsSuspended || p.out <= at { // what its dates wrote, or would have
+		d.stateSince = at
+	}
+	if d.state != dated.Fed {
+		d.state, d.cause = dated.Active, dated.NoCause
+	}
 	p.flags &^= isSuspended
 	p.accepted = min(p.accepted, at)
-	p.stateSince = moment.Always
+	e.stale = append(e.stale, i)
+}
+
+// Extend gives a record another end, where it has one, and begins its term anew.
+func (e *Editor) Extend(a addr.Address, until, at moment.Moment) {
+	e.idx, e.due = nil, nil
+	i := e.address(a)
+	e.writeDue(i, at)
+	d := e.inv.dates.edit(e.tok, i)
+	if d.until != moment.Never {
+		d.until = until
+	}
+	d.renewed = max(d.renewed, seconds(at))
+	e.stale = append(e.stale, i)
 }
 
 // SignInDomain makes a meeting admit one more domain.
@@ -143,7 +199,7 @@ func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Momen
 			continue
 		}
 		for _, x := range inv.given(g.grants) {
-			if x.resource == want && x.role >= role && moment.Within(at, x.from, x.until) {
+			if x.resource == want && x.role >= role && x.live(at) {
 				ids = append(ids, inv.groupIDs.text(inv.text, i))
 				break
 			}
@@ -202,8 +258,9 @@ type Touched struct {
 // what it can touch: of a party everything it was given something in, of a space, item or
 // meeting everybody who was ever given something there, and of meetings everybody known.
 // base is a snapshot of the inventory before, whose index is used. found hears of each
-// who gains, and of how many actions.
-func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, stop func() error, found func(who Who, wide bool, n int)) error {
+// who gains, and of how many actions; newcomer hears, more than once perhaps, of typical
+// newcomers who would.
+func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, stop func() error, found func(who Who, wide bool, n int), newcomer func(n Newcomer)) error {
 	idx := base.indexed()
 	inv := &after.inv
 	type pair struct {
@@ -224,6 +281,70 @@ func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, s
 		}
 		w, err := before.Decide(q)
 		return err != nil || !w.Yes
+	}
+	invite, _ := catalogue.ActionByName("directory.invite")
+	newcomers := newcomersOf(before, after, at)
+	// outsiders asks everybody, and every typical newcomer, about what needs no role there.
+	outsiders := func(r world.Resource, acts []*catalogue.Action) error {
+		for i := range after.inv.parties.n {
+			if i%4096 == 0 {
+				if err := stop(); err != nil {
+					return err
+				}
+			}
+			if !after.isCounted(i, at) {
+				continue
+			}
+			n := 0
+			x := after.addressOf(i)
+			for _, a := range acts {
+				if gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: r, At: at}) {
+					n++
+				}
+			}
+			if n > 0 {
+				found(Who{Address: x}, true, n)
+			}
+		}
+		links := 0
+		for i := range after.inv.links.n {
+			if l := after.inv.links.at(i); l.exists && l.bearer && moment.Within(at, l.created, l.until) {
+				n := 0
+				who := Who{Kind: ByLinkID, ID: after.inv.linkIDs.text(after.inv.text, i)}
+				for _, a := range acts {
+					if gains(&Question{Subject: who, Action: a.ID, Resource: r, At: at}) {
+						n++
+					}
+				}
+				if n > 0 {
+					found(who, true, n)
+				}
+				if links++; n == 0 && links > 1 { // all are alike here
+					break
+				}
+			}
+		}
+		for _, n := range newcomers {
+			for _, a := range acts {
+				if gains(&Question{Subject: n.Who, Action: a.ID, Resource: r, At: at}) {
+					newcomer(n)
+					break
+				}
+			}
+			if r.Kind != catalogue.Space || n.Who.Kind != ByAddress {
+				continue
+			}
+			if inviter := after.Inviter(r); inviter != "" && gains(&Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: r, Address: n.Who.Address, At: at}) {
+				newcomer(n)
+			}
+		}
+		return nil
+	}
+	joins := []*catalogue.Action{}
+	for i := range catalogue.Actions() {
+		if a := &catalogue.Actions()[i]; !masks.granted.Has(a.ID) && !a.Address && a.Takes(catalogue.Space) && a.Spread == catalogue.Wide {
+			joins = append(joins, a)
+		}
 	}
 	inSpace := func(who uint32, sp uint32, x addr.Address) {
 		if done[pair{who, sp}] || sp >= inv.spaces.n || !inv.spaces.at(sp).exists {
@@ -279,31 +400,21 @@ func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, s
 		switch {
 		case t.Resource.Kind == catalogue.Space:
 			sp = inv.spaceIDs.find(inv.text, t.Resource.ID)
+			if err := outsiders(t.Resource, joins); err != nil {
+				return err
+			}
+			for _, m := range idx.meetings.of(sp) { // values of the space count at their doors where the action asks them
+				if err := outsiders(world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, m)}, wides); err != nil {
+					return err
+				}
+			}
 		case t.Resource.Kind == catalogue.Meeting:
 			m := inv.meetingIDs.find(inv.text, t.Resource.ID)
 			if m != none {
 				sp = inv.meetings.at(m).space
 			}
-			for i := uint32(0); i < inv.parties.n; i++ {
-				if i%4096 == 0 {
-					if err := stop(); err != nil {
-						return err
-					}
-				}
-				q := inv.parties.at(i)
-				if q.flags&hasRecord == 0 && q.grants.n == 0 && q.groups.n == 0 {
-					continue
-				}
-				n := 0
-				x := after.addressOf(i)
-				for _, a := range wides {
-					if gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: t.Resource, At: at}) {
-						n++
-					}
-				}
-				if n > 0 {
-					found(Who{Address: x}, true, n)
-				}
+			if err := outsiders(t.Resource, wides); err != nil {
+				return err
 			}
 		default:
 			if i := inv.itemIDs.find(inv.text, t.Resource.ID); i != none {

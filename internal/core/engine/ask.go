@@ -259,6 +259,8 @@ type accountAsked struct {
 func (a *asker) resolve(s *Snapshot, q *Question) error {
 	a.s, a.q, a.act, a.at = s, q, q.Action.Get(), q.At // a is zero: copying a whole one costs more than asking a rule
 	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none
+	a.party.index, a.party.domain, a.party.partner = none, none, none
+	a.other.index, a.other.domain, a.other.partner = none, none, none
 	a.rows = a.act.Rows(q.Resource.Kind)
 	a.fetch()
 	if err := a.findResource(); err != nil {
@@ -459,7 +461,6 @@ func (a *asker) findSubject() error {
 	case ByLinkID:
 		if x := a.q.With; x != nil && x.linkID == w.ID {
 			a.held, a.kind = &x.link, KindBearer
-			a.party.index, a.party.domain, a.party.partner = none, none, none
 			return nil
 		}
 		i := inv.linkIDs.find(inv.text, w.ID)
@@ -470,7 +471,6 @@ func (a *asker) findSubject() error {
 			return &WrongUse{"subject", w.String(), "this link works for the addresses it names; ask for one of them"}
 		}
 		a.held, a.kind = inv.links.at(i), KindBearer
-		a.party.index, a.party.domain, a.party.partner = none, none, none
 		return nil
 	default:
 		a.look(&a.party, w.Address, a.subjectHash)
@@ -510,20 +510,22 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 	if o.known = inv.partyAt(o.index); o.known != nil {
 		o.domain = o.known.domain
 		o.facts = pol.domains[o.domain]
-		if p := o.known; p.flags&hasRecord != 0 && a.at >= p.since {
-			o.record = true
-			switch {
-			case p.flags&isSuspended != 0 && a.at >= p.stateSince:
-				o.state = world.StateSuspended
-			case a.at < p.accepted:
-				o.state = world.StateInvited
-			}
+		switch p := o.known; {
+		case a.at >= p.gone: // it took all that it held with it
+			o.known = nil
+		case p.flags&hasRecord != 0 && a.at >= p.since:
+			o.record, o.state = true, p.stateAt(a.at)
 		}
 	} else {
 		o.facts = pol.match(x.Domain().String())
 	}
-	if w := a.q.With; w != nil && w.address == x && w.linkID == "" {
+	if w := a.q.With; w != nil && w.address == x && w.linkID == "" && (a.at < w.party.gone || w.began >= w.party.gone) {
 		o.supposed, o.known = true, &w.party
+		if a.at >= w.party.gone {
+			o.known = &w.anew
+		} else if o.record {
+			o.state = w.party.stateAt(a.at)
+		}
 		if w.record && !o.record {
 			o.record, o.state = true, world.StateActive
 		}

@@ -88,6 +88,7 @@ type reverse struct {
 	doorOf    []int               // by meeting: its place in doors
 	courses   []uint32            // that anybody may try to join
 	newcomers []Newcomer
+	named     []Newcomer // apart from those: whom exceptions, spaces and meetings name
 }
 
 // door is what tells the doors of meetings apart for somebody who holds nothing in
@@ -175,6 +176,7 @@ func (r *reverse) others(s *Snapshot) {
 		r.doorOf[i] = k
 	}
 	r.newcomers = s.Newcomers()
+	r.named = s.namedNewcomers(r.newcomers)
 }
 
 // indexed returns the index, made when it is first asked for.
@@ -243,6 +245,7 @@ type Newcomer struct {
 	Who     Who
 	Name    string
 	Partner string // id; empty where there is none
+	Named   string // by what it is named, where it is not typical of anybody else
 }
 
 // Newcomers lists typical newcomers (model §7): one for every domain of a partner,
@@ -253,7 +256,7 @@ func (s *Snapshot) Newcomers() (out []Newcomer) {
 	for i := range p.Partners {
 		x := &p.Partners[i]
 		for _, d := range x.Domains {
-			out = append(out, Newcomer{Who{Address: addr.Newcomer(d.Domain)}, "a newcomer from " + x.Name, x.ID})
+			out = append(out, Newcomer{Who: Who{Address: addr.Newcomer(d.Domain)}, Name: "a newcomer from " + x.Name, Partner: x.ID})
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Partner < out[j].Partner })
@@ -315,14 +318,18 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 		}
 	}
 	of := func(o *outside) {
-		if p := o.known; p != nil {
-			add(p.since, p.accepted, p.stateSince, p.terms, s.pol.termsSince)
+		p := o.known
+		if o.index != none && o.index < inv.parties.n && !o.supposed {
+			p = inv.parties.at(o.index)
+		}
+		if p != nil {
+			add(p.since, p.accepted, p.out, p.gone, p.terms, s.pol.termsSince)
 			for _, g := range inv.given(p.grants) {
-				add(g.from, g.until)
+				add(g.from, g.end())
 			}
 			for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
 				for _, g := range inv.given(inv.groups.at(gr).grants) {
-					add(g.from, g.until)
+					add(g.from, g.end())
 				}
 			}
 		}
@@ -437,7 +444,7 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 			resources, targets = append(resources, world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(inv.meetings.at(i).name)})
 		}
 	}
-	newcomers := s.reversed().newcomers
+	newcomers := s.NewcomersAt(at)
 	tally := s.Tally(at)
 	type holder struct {
 		who uint32
@@ -491,7 +498,7 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 				}
 			case !byRole:
 				for i := uint32(0); i < inv.parties.n; i++ {
-					if p := inv.parties.at(i); p.flags&hasRecord != 0 || p.grants.n > 0 || p.groups.n > 0 {
+					if s.isCounted(i, at) {
 						if err := try(Who{Address: s.addressOf(i)}, nil); err != nil {
 							return err
 						}
@@ -533,7 +540,9 @@ func roleOnly(rows *[catalogue.NumClasses]*catalogue.Ask) bool {
 	return true
 }
 
-func (s *Snapshot) addressOf(i uint32) addr.Address { return addr.Normal(s.inv.addressText(i)) }
+func (s *Snapshot) addressOf(i uint32) addr.Address { return s.inv.address(i) }
+
+func (v *inventory) address(i uint32) addr.Address { return addr.Normal(v.addressText(i)) }
 
 // WorkingLinks lists the bearer links that open something at a moment: they work
 // for whoever holds them, also for those whom every gate refuses.

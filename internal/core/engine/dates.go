@@ -19,10 +19,17 @@ import (
 // local day, so seconds are enough for them.
 type dates struct {
 	until             moment.Moment
-	renewed, lastSeen uint32 // seconds since 1970; 0 for none
-	sponsor           uint32 // a person, or none
+	stateSince        moment.Moment // as it is written
+	floor             moment.Moment // the record's own; zero for none
+	renewed, lastSeen uint32        // seconds since 1970; 0 for none
+	sponsor           uint32        // a person, or none
+	next              uint32        // party at the same domain, or none
+	name              uint32        // offset of the name in the blob
+	nameLen           uint8
 	state             dated.State
-	cause             dated.Cause // of a suspended record
+	cause             dated.Cause // of a suspended record, as it is written
+	why               dated.Cause // of what its dates suspend at party.out
+	takenOver         bool
 }
 
 // seconds cuts a start to what dates hold; an absent one is 0.
@@ -40,8 +47,10 @@ func fromSeconds(s uint32) moment.Moment {
 	return moment.Moment(s) * 1e6
 }
 
-func (e *Editor) putDates(i uint32, g *world.Guest) {
-	d := dates{until: g.Until, renewed: seconds(g.Renewed), lastSeen: seconds(g.LastSeen), sponsor: e.person(g.Sponsor)}
+func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
+	was := e.inv.dates.at(i)
+	d := dates{until: g.Until, stateSince: g.StateSince, floor: wholeSecond(g.DatesFrom), renewed: seconds(g.Renewed), lastSeen: seconds(g.LastSeen), sponsor: e.person(g.Sponsor),
+		next: was.next, name: name.off, nameLen: uint8(name.n), why: was.why, takenOver: g.TakenOver}
 	switch {
 	case g.Provisioned():
 		d.state = dated.Fed
@@ -65,7 +74,12 @@ func (e *Editor) putDates(i uint32, g *world.Guest) {
 			e.inv.closed = next
 		}
 	}
-	e.moved = append(e.moved, i)
+	e.movedParty(i)
+}
+
+// movedParty notes that the dates of a party may be otherwise.
+func (e *Editor) movedParty(i uint32) {
+	e.moved, e.stale = append(e.moved, i), append(e.stale, i)
 }
 
 // DatedRules lists the rules that dated sequences follow.
@@ -109,22 +123,26 @@ type partnerDates struct {
 	review, silence catalogue.Value // what the partner says, or Unset
 	reviewDays      int             // where no space speaks
 	reviewEnds      bool
+	floor           moment.Moment // of the organisation and the partner, as far as they are moments; Always for none
+	waits           bool          // what was taken over waits
 }
 
 // Sequences computes dated sequences of one snapshot, one record after the other. It
 // belongs to one goroutine.
 type Sequences struct {
-	s        *Snapshot
-	cal      *moment.Calendar
-	partners []partnerDates // by index of partner; the last is of none
-	barred   map[uint32]bool
-	speaks   []bool // by row of values: it says something of reviews; nil where none does
-	marks    *marks // for many records; nil where each is looked up
-	rec      dated.Record
-	given    []*grant // those of rec.Held
-	held     dated.Held
-	quick    dated.Quick
-	steps    []dated.Step
+	s         *Snapshot
+	cal       *moment.Calendar
+	rules     *dateRules
+	barred    map[uint32]bool
+	before    *Sequences // of the snapshot that this one acts forward from; nil for none
+	concerned *party     // with before: the party there whose dates the change concerns
+	speaks    []bool     // by row of values: it says something of reviews; nil where none does
+	marks     *marks     // for many records; nil where each is looked up
+	rec       dated.Record
+	given     []*grant // those of rec.Held
+	held      dated.Held
+	quick     dated.Quick
+	steps     []dated.Step
 }
 
 var calendars sync.Map // by the name of a zone
@@ -139,13 +157,11 @@ func (s *Snapshot) calendar() *moment.Calendar {
 	return c
 }
 
-// Sequences makes ready to compute sequences. What falls due before notBefore because a
-// rule changed happens at notBefore; moment.Always where nothing is carried out.
-func (s *Snapshot) Sequences(notBefore moment.Moment) *Sequences {
-	pol, inv := s.pol, &s.inv
-	q := &Sequences{s: s, cal: s.calendar()}
-	q.rec.Calendar, q.rec.NotBefore = q.cal, notBefore
-	of := func(said *row, ended moment.Moment) partnerDates {
+// compileDates finds what dated sequences follow.
+func compileDates(pol *policy, inv *inventory) *dateRules {
+	held := inv.floorsNow()
+	told := pol.source.SettingsNow().Sightings == world.SightingsTold
+	of := func(said *row, ended, own moment.Moment) partnerDates {
 		v := func(r catalogue.RuleID) catalogue.Value {
 			x := catalogue.Unset
 			if said != nil {
@@ -156,23 +172,55 @@ func (s *Snapshot) Sequences(notBefore moment.Moment) *Sequences {
 			}
 			return join(ruleShape[r], x, pol.limit[r])
 		}
-		p := partnerDates{ended: ended, review: catalogue.Unset, silence: catalogue.Unset, reviewDays: daysOf(v(ruleReviewDays)), reviewEnds: v(ruleReviewSilence) == silenceEnds}
-		p.Values = dated.Values{Term: daysOf(v(ruleTermDays)), Idle: daysOf(v(ruleIdleDays)), Invite: daysOf(v(ruleInviteDays)), Grace: daysOf(v(ruleGraceDays)),
+		p := partnerDates{ended: ended, review: catalogue.Unset, silence: catalogue.Unset, reviewDays: daysOf(v(ruleReviewDays)), reviewEnds: v(ruleReviewSilence) == silenceEnds, floor: moment.Always}
+		p.Values = dated.Values{Term: daysOf(v(ruleTermDays)), Idle: dated.None, Invite: daysOf(v(ruleInviteDays)), Grace: daysOf(v(ruleGraceDays)),
 			LastGrantSuspends: v(ruleLastGrant) == suspends, SponsorRequired: v(ruleSponsor) == sponsorNeeded}
+		if told { // whether somebody was seen is known only where sightings are told
+			p.Values.Idle = daysOf(v(ruleIdleDays))
+		}
 		if said != nil {
 			p.review, p.silence = said[ruleReviewDays], said[ruleReviewSilence]
 		}
+		for _, f := range [2]moment.Moment{held.all, own} {
+			if f == moment.Never {
+				p.waits = true
+			} else {
+				p.floor = max(p.floor, f)
+			}
+		}
 		return p
 	}
-	q.partners = make([]partnerDates, len(pol.partners)+1)
+	out := &dateRules{zone: pol.zone.String(), partners: make([]partnerDates, len(pol.partners)), nobody: of(nil, moment.Never, moment.Always)}
 	for i := range pol.partners {
-		ended := moment.Never
-		if src := pol.rest[i].source; src != nil && src.Standing == world.Ended {
-			ended = src.StandingSince
+		ended, own := moment.Never, moment.Always
+		if src := pol.rest[i].source; src != nil {
+			if src.Standing == world.Ended {
+				ended = src.StandingSince
+			}
+			if f, ok := held.partners[src.ID]; ok {
+				own = f
+			}
 		}
-		q.partners[i] = of(&pol.rows[pol.partners[i].rules], ended)
+		out.partners[i] = of(&pol.rows[pol.partners[i].rules], ended, own)
 	}
-	q.partners[len(pol.partners)] = of(nil, moment.Never)
+	out.kinds[1] = held.kinds
+	out.kinds[0] = held.kinds
+	for c, f := range held.kinds {
+		if f == moment.Never { // waiting concerns what was taken over
+			out.kinds[0][c] = moment.Always
+		}
+	}
+	return out
+}
+
+// Sequences makes ready to compute sequences.
+func (s *Snapshot) Sequences() *Sequences {
+	pol, inv := s.pol, &s.inv
+	q := &Sequences{s: s, cal: s.calendar(), rules: s.rules}
+	q.rec.Calendar = q.cal
+	if s.fwd != nil {
+		q.before = s.fwd.before.Sequences()
+	}
 	for i := range inv.rows {
 		if row := &inv.rows[i]; row[ruleReviewDays] != catalogue.Unset || row[ruleReviewSilence] != catalogue.Unset {
 			if q.speaks == nil {
@@ -216,6 +264,9 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 	if p == nil {
 		return nil
 	}
+	if q.isOver() {
+		return q.before.of(i)
+	}
 	q.quick.Begin(&q.rec)
 	q.eachHeld(p, of, func(h *dated.Held, _ *grant) { q.quick.Grant(h) })
 	return q.quick.Done()
@@ -244,12 +295,13 @@ func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *g
 func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	inv, pol := &q.s.inv, q.s.pol
 	p := inv.parties.at(i)
+	q.concerned = nil
 	if p.flags&hasRecord == 0 {
 		return nil, nil
 	}
 	d := inv.dates.at(i)
 	r := &q.rec
-	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(d.renewed), d.until, fromSeconds(d.lastSeen), p.stateSince
+	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(d.renewed), d.until, fromSeconds(d.lastSeen), d.stateSince
 	r.Suspension = d.cause
 	r.SponsorLeft, r.HomeClosed = moment.Never, moment.Never
 	if d.sponsor != none && (q.marks == nil || q.marks.left.has(d.sponsor)) {
@@ -262,15 +314,67 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 			r.HomeClosed = at
 		}
 	}
-	f := pol.domains[p.domain]
-	of := &q.partners[len(q.partners)-1]
-	r.PartnerEnded = moment.Never
-	if f.kind == partnerDomain && f.bar == 0 && !q.barred[i] { // a barred address has no partner
-		of = &q.partners[f.partner]
-		r.PartnerEnded = of.ended
+	of := q.rules.of(pol.domains[p.domain], q.barred[i])
+	r.PartnerEnded, r.Values = of.ended, of.Values
+	r.Floor, r.Forward, r.Kinds = of.floor, of.floor, &q.rules.kinds[0]
+	switch d.floor {
+	case 0:
+	case moment.Never:
+		r.Floor = moment.Never
+	default:
+		r.Floor, r.Forward = max(of.floor, d.floor), max(of.floor, d.floor)
 	}
-	r.Values = of.Values
+	if d.takenOver {
+		r.Kinds = &q.rules.kinds[1]
+		if of.waits {
+			r.Floor = moment.Never
+		}
+	}
+	if q.before != nil {
+		q.goOn(i, of)
+	}
 	return p, of
+}
+
+// goOn makes the dates of a party whom a change of policy concerns go on, at the moment of
+// the change, from what they came to before (model §5): what was due then has happened.
+func (q *Sequences) goOn(i uint32, of *partnerDates) {
+	was := q.before
+	old := &was.s.inv
+	if i >= old.parties.n {
+		return
+	}
+	b := old.parties.at(i)
+	if b.flags&hasRecord == 0 || *was.rules.of(was.s.pol.domains[b.domain], was.barred[i]) == *of && was.rules.kinds == q.rules.kinds && was.rules.zone == q.rules.zone {
+		return
+	}
+	at := q.s.fwd.at
+	q.concerned = b
+	r := &q.rec
+	floor := wholeSecond(at)
+	r.Floor, r.Forward = max(r.Floor, floor), max(r.Forward, floor)
+	if b.out <= at && r.State == dated.Active {
+		r.State, r.StateSince, r.Suspension = dated.IsSuspended, b.out, old.dates.at(i).why
+	}
+}
+
+// isOver reports whether a party that a change of policy concerns was gone before it.
+func (q *Sequences) isOver() bool { return q.concerned != nil && q.concerned.gone <= q.s.fwd.at }
+
+// hasEnded returns when a grant of a party that a change concerns ended before it because
+// its review was not answered; zero where it did not.
+func (q *Sequences) hasEnded(g *grant) moment.Moment {
+	if q.concerned == nil {
+		return 0
+	}
+	for _, x := range q.before.s.inv.given(q.concerned.grants) {
+		if x.via == viaGrant && x.resource == g.resource && x.role == g.role && x.from == g.from && x.silent != 0 {
+			if end := moment.Moment(x.silent) * 1e6; end <= q.s.fwd.at {
+				return end
+			}
+		}
+	}
+	return 0
 }
 
 // fill writes what a sequence is computed from of a grant.
@@ -281,6 +385,10 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 		return
 	}
 	h.Reviewed, h.Review, h.ReviewEnds = fromSeconds(g.link), of.reviewDays, of.reviewEnds
+	if end := q.hasEnded(g); end != 0 {
+		h.Until, h.ReviewEnds, h.Review = min(h.Until, end), false, dated.None
+		return
+	}
 	if q.speaks != nil && (q.marks == nil || q.marks.speaks(g.resource)) {
 		space := g.resource
 		if space&itemBit != 0 {
@@ -357,10 +465,21 @@ func (q *Sequences) mark(workers uint32) *marks {
 	return out
 }
 
+// Between says from when on and until when somebody asks.
+func (q *Sequences) Between(from, until moment.Moment) {
+	q.rec.Now, q.rec.Horizon = from, until
+	if q.before != nil {
+		q.before.Between(from, until)
+	}
+}
+
 // of returns the sequence of a party; it holds until the next call.
 func (q *Sequences) of(i uint32) []dated.Step {
 	if !q.load(i) {
 		return nil
+	}
+	if q.isOver() {
+		return q.before.of(i)
 	}
 	q.steps = q.rec.Append(q.steps[:0])
 	return q.steps
@@ -380,7 +499,11 @@ type DueStep struct {
 func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
 	x := DueStep{Step: *st, Party: i}
 	if st.Held >= 0 {
-		g := q.given[st.Held]
+		given := q.given
+		if q.isOver() {
+			given = q.before.given
+		}
+		g := given[st.Held]
 		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role, g.from, g.until
 	}
 	return x
@@ -403,7 +526,11 @@ func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
 	if i == none || i >= inv.parties.n || !q.load(i) {
 		return nil, false
 	}
-	for _, st := range q.rec.Sequence() {
+	list := q.rec.Sequence()
+	if q.isOver() {
+		list = q.before.of(i)
+	}
+	for _, st := range list {
 		x := q.tell(i, &st)
 		x.Address = a
 		steps = append(steps, x)
@@ -470,9 +597,9 @@ func (d *Due) Total() (n int) {
 
 // Scan finds what is due from one moment until before another by computing the sequence
 // of every record, on all processors. keep, where not nil, picks records.
-func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party uint32) bool) *Due {
-	q := s.Sequences(notBefore)
-	q.rec.Horizon = until
+func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool) *Due {
+	q := s.Sequences()
+	q.Between(from, until)
 	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from)}
 	n := max(0, int(q.cal.DayOf(until-1)-d.first)+1)
 	if until <= from {
@@ -490,8 +617,9 @@ func (s *Snapshot) Scan(from, until, notBefore moment.Moment, keep func(party ui
 			var all [][]dueEntry
 			var block []dueEntry
 			count := make([][dated.NumKinds]int, n)
-			q := s.Sequences(notBefore)
-			q.rec.Horizon, q.marks = until, marks
+			q := s.Sequences()
+			q.Between(from, until)
+			q.marks = marks
 			for first := taken.Add(share) - share; first < s.inv.parties.n; first = taken.Add(share) - share {
 				for i := first; i < min(first+share, s.inv.parties.n); i++ {
 					if keep != nil && !keep(i) {
@@ -675,6 +803,31 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 	return out
 }
 
+// Place counts the steps that come before those of an address at a moment, and these.
+func (d *Due) Place(at moment.Moment, address string) (before, same int) {
+	if d.Until <= d.From {
+		return 0, 0
+	}
+	at = max(at, d.From)
+	day := d.q.cal.DayOf(at)
+	for k := d.q.cal.DayOf(d.From); k < day && k <= d.q.cal.DayOf(d.Until-1); k++ {
+		before += len(d.entries(k))
+	}
+	for _, e := range d.entries(day) {
+		text := ""
+		if e.at == at {
+			text = d.q.s.inv.addressText(e.who)
+		}
+		switch {
+		case e.at < at, e.at == at && text < address:
+			before++
+		case e.at == at && text == address:
+			same++
+		}
+	}
+	return
+}
+
 // standing is what is due in the days ahead, kept from snapshot to snapshot: those that
 // an Editor touched are computed anew.
 type standing struct {
@@ -685,10 +838,10 @@ type standing struct {
 // StandingDays is how many days ahead are kept.
 const StandingDays = 35
 
-// Ahead returns what is due from carried, up to where steps have been carried out, until
-// some moment, by what is kept; it is made where there is none or where it ends too early.
-// ok is false where the stretch is longer than what is kept.
-func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
+// Ahead returns what is due from a moment until another, by what is kept from since on; it is
+// made where there is none or where it ends too early. ok is false where the stretch is longer
+// than what is kept, or begins before.
+func (s *Snapshot) Ahead(from, until, since moment.Moment) (d *Due, ok bool) {
 	st := s.due
 	st.mu.Lock()
 	defer st.mu.Unlock()
@@ -696,16 +849,16 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 	if st.due != nil && st.due.q.s.gen > s.gen { // others have gone on meanwhile
 		return nil, false
 	}
-	if st.due == nil || until > st.due.Until || from < st.due.From || carried < st.due.q.rec.NotBefore || cal.DayOf(carried)-cal.DayOf(st.due.From) > 2 {
-		day := cal.DayOf(max(from, carried)) + StandingDays
-		if from < carried || until > cal.Start(day) {
+	if st.due == nil || until > st.due.Until || from < st.due.From || cal.DayOf(since)-cal.DayOf(st.due.From) > 2 {
+		day := cal.DayOf(max(from, since)) + StandingDays
+		if from < since || until > cal.Start(day) {
 			return nil, false
 		}
-		st.due = s.Scan(carried, cal.Start(day), carried, nil)
+		st.due = s.Scan(since, cal.Start(day), nil)
 	}
 	base := st.due
-	d = &Due{From: from, Until: until, base: base, first: base.first, q: s.Sequences(carried)}
-	d.q.rec.Horizon = until
+	d = &Due{From: from, Until: until, base: base, first: base.first, q: s.Sequences()}
+	d.q.Between(from, until)
 	for day, last := cal.DayOf(from), cal.DayOf(until-1); day <= last; day++ {
 		k := int(day - base.first)
 		if k < 0 || k >= len(base.count) {
@@ -751,7 +904,7 @@ func (s *Snapshot) Ahead(from, until, carried moment.Moment) (d *Due, ok bool) {
 func (s *Snapshot) RecordOf(party uint32) (name, sponsor, partner string) {
 	inv := &s.inv
 	p := inv.parties.at(party)
-	name = inv.text.text(ref{p.name, uint32(p.nameLen)})
+	name = inv.nameOf(party)
 	if d := inv.dates.at(party); d.sponsor != none {
 		sponsor = inv.personIDs.text(inv.text, d.sponsor)
 	}
@@ -784,19 +937,19 @@ func (s *Snapshot) SponsorAt(party uint32, person string) bool {
 func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	inv := &s.inv
 	p := inv.parties.at(party)
-	holds := func(of list) bool {
-		for _, g := range inv.given(of) {
-			if g.via == viaGrant && moment.Within(at, g.from, g.until) {
+	holds := func(given []grant) bool {
+		for _, g := range given {
+			if g.via == viaGrant && g.live(at) {
 				return true
 			}
 		}
 		return false
 	}
-	if holds(p.grants) {
+	if holds(inv.grantsOf(p, at)) {
 		return true
 	}
-	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		if holds(inv.groups.at(k).grants) {
+	for _, k := range inv.groupsOf(p, at) {
+		if holds(inv.given(inv.groups.at(k).grants)) {
 			return true
 		}
 	}
@@ -822,10 +975,11 @@ func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	return
 }
 
-// Active reports whether a party has a record that is active: accepted and not suspended.
-func (s *Snapshot) Active(party uint32) bool {
-	d := s.inv.dates.at(party)
-	return s.inv.parties.at(party).flags&hasRecord != 0 && (d.state == dated.Active || d.state == dated.Fed)
+// Active reports whether a party has a record that is active at a moment: accepted and not
+// suspended.
+func (s *Snapshot) Active(party uint32, at moment.Moment) bool {
+	p := s.inv.parties.at(party)
+	return p.recordAt(at) && p.stateAt(at) == world.StateActive
 }
 
 // PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.

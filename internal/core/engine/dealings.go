@@ -64,7 +64,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 			for k := range given {
 				g := &given[k]
 				switch {
-				case moment.Within(at, g.from, g.until):
+				case g.live(at):
 					live++
 					sp := g.resource
 					if sp&itemBit != 0 {
@@ -74,18 +74,19 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 					if sp < inv.spaces.n {
 						spaces[sp] = true
 					}
-				case g.until <= at:
-					ended = max(ended, g.until)
+				case g.end() <= at:
+					ended = max(ended, g.end())
 				}
 			}
 		}
-		count(inv.given(p.grants))
-		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		count(inv.grantsOf(p, at))
+		for _, g := range inv.groupsOf(p, at) {
 			count(inv.given(inv.groups.at(g).grants))
 		}
 		d.Grants += live
-		record := p.flags&hasRecord != 0
-		suspended := record && p.flags&isSuspended != 0
+		record := p.recordAt(at)
+		suspended := record && p.stateAt(at) == world.StateSuspended
+		gone := p.flags&hasRecord != 0 && at >= p.gone && p.gone > since
 		switch {
 		case suspended:
 			d.Suspended++
@@ -105,7 +106,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 		if record && p.since.IsSet() && p.since > since && p.since <= at {
 			d.Came++
 		}
-		if suspended && p.stateSince.IsSet() && p.stateSince > since && p.stateSince <= at || !suspended && live == 0 && ended > since {
+		if suspended && p.out > since || gone || !suspended && live == 0 && ended > since {
 			d.Went++
 		}
 	}
@@ -150,13 +151,13 @@ func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address,
 	inv := &s.inv
 	for i := range s.peopleOfPartner(partner) {
 		p := inv.parties.at(i)
-		text, name := inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)})
+		text, name := inv.addressText(i), inv.nameOf(i)
 		a, err := addr.Parse(text)
 		if err != nil || p.flags&hasRecord == 0 && p.grants.n == 0 && p.groups.n == 0 || !keep(text, name) {
 			continue
 		}
 		x := OfPartner{Address: a, Name: name, Kind: s.KindAt(a, at), Until: moment.Always, Barred: s.Match(a).Bar != nil}
-		if p.flags&hasRecord != 0 {
+		if p.recordAt(at) {
 			k := s.at(a, at)
 			if k.party.record {
 				x.State = world.StateNames[k.party.state]
@@ -165,9 +166,9 @@ func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address,
 		spaces := map[uint32]bool{}
 		count := func(given []grant) {
 			for k := range given {
-				if g := &given[k]; moment.Within(at, g.from, g.until) {
+				if g := &given[k]; g.live(at) {
 					x.Roles++
-					x.Until = max(x.Until, g.until)
+					x.Until = max(x.Until, g.end())
 					sp := g.resource
 					if sp&itemBit != 0 {
 						sp = inv.items.at(sp &^ itemBit).space
@@ -176,8 +177,8 @@ func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address,
 				}
 			}
 		}
-		count(inv.given(p.grants))
-		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		count(inv.grantsOf(p, at))
+		for _, g := range inv.groupsOf(p, at) {
 			count(inv.given(inv.groups.at(g).grants))
 		}
 		x.Spaces = len(spaces)

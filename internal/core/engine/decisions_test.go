@@ -126,7 +126,7 @@ func TestDecisions(t *testing.T) {
 		t.Errorf("no line of the table decides %s", what)
 	}
 	for _, c := range catalogue.Codes() {
-		if !seen[c] {
+		if !seen[c] && c != catalogue.LinkUndated { // of earlier versions alone: TestKeptByEarlierVersions
 			t.Errorf("no line of the table brings about the cause %s", c)
 		}
 	}

@@ -139,7 +139,7 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 	inv := &s.inv
 	pick := func(keep func(i uint32, a addr.Address) bool) {
 		for i := uint32(0); i < inv.parties.n; i++ {
-			if p := inv.parties.at(i); p.flags&hasRecord != 0 || p.grants.n > 0 || p.groups.n > 0 {
+			if s.isCounted(i, at) {
 				if a := s.addressOf(i); keep(i, a) {
 					known = append(known, Who{Address: a})
 				}
@@ -155,14 +155,14 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 				known = append(known, Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)})
 			}
 		}
-		return known, s.Newcomers(), nil
+		return known, s.NewcomersAt(at), nil
 	case "partner":
 		if !s.Has("partner", id) {
 			return nil, nil, &WrongUse{"who", word, "there is no such partner"}
 		}
 		in := s.peopleOfPartner(id)
 		pick(func(i uint32, _ addr.Address) bool { return in[i] })
-		for _, n := range s.Newcomers() {
+		for _, n := range s.NewcomersAt(at) {
 			if n.Partner == id {
 				newcomers = append(newcomers, n)
 			}
@@ -196,7 +196,7 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 				return known, nil, err
 			}
 			pick(func(i uint32, a addr.Address) bool { return s.KindAt(a, at) == k })
-			for _, n := range s.Newcomers() {
+			for _, n := range s.NewcomersAt(at) {
 				if s.KindAt(n.Who.Address, at) == k {
 					newcomers = append(newcomers, n)
 				}
@@ -246,8 +246,8 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 	if p := a.party.known; p != nil {
 		first := func(given []grant) {
 			for i := range given {
-				if g := &given[i]; moment.Within(at, g.from, g.until) {
-					out.Until = min(out.Until, g.until)
+				if g := &given[i]; g.live(at) {
+					out.Until = min(out.Until, g.end())
 				}
 			}
 		}
@@ -449,7 +449,7 @@ func (s *Snapshot) PartiesBy(at moment.Moment) (kinds, partners map[string]int) 
 	kinds, partners = map[string]int{}, map[string]int{}
 	for i := uint32(0); i < inv.parties.n; i++ {
 		p := inv.parties.at(i)
-		if p.flags&hasRecord == 0 && p.grants.n == 0 && p.groups.n == 0 || *inv.ours.at(i) != none {
+		if !s.isCounted(i, at) {
 			continue
 		}
 		kinds[s.KindAt(s.addressOf(i), at).String()]++

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/moment"
 )
 
@@ -48,6 +49,8 @@ type Cause struct {
 	Needed  catalogue.Value
 	A, B    string // names for the sentence
 	When    moment.Moment
+	Why     dated.Cause // of a record that is suspended
+	Private bool        // with not_listed: a private address, behind which nobody can be the partner
 }
 
 // WhoText writes who can change the cause, as administrator or owner:ID.
@@ -75,7 +78,43 @@ func (c *Cause) Next() string {
 	if !c.Refuses {
 		return ""
 	}
+	if c.Chain != nil {
+		if own, ok := c.ownNext(); ok {
+			return own
+		}
+	}
 	return c.fill(c.Code.Entry().Next)
+}
+
+// ownNext is what to do where the words of the code would ask for what cannot help.
+func (c *Cause) ownNext() (next string, ok bool) {
+	switch c.Code {
+	case catalogue.LevelClosed, catalogue.SwitchOff, catalogue.RuleShort:
+		if c.Chain.Decided() == PeopleLayer { // no layer above it counts
+			return "Change or end the exception " + c.Chain.Steps[PeopleLayer].Where + ".", true
+		}
+	case catalogue.NotListed:
+		if c.Private { // no partner is made of a provider of mailboxes
+			if c.Chain.Rule.Get().Layers&catalogue.AtPeople != 0 {
+				return "Name " + c.A + " in an exception; nobody can be the partner behind a private address.", true
+			}
+			return "Set " + c.Chain.Rule.String() + " to any where it may be set; nobody can be the partner behind a private address.", true
+		}
+	case catalogue.NoLicenceRoute:
+		var can []string
+		if c.Value&1 != 0 {
+			can = append(can, "give the area a licence of its own")
+		}
+		if c.Value&(2|4) != 0 {
+			can = append(can, "record the licence of the guest")
+		}
+		if len(can) == 0 {
+			return "Let " + c.Chain.Rule.String() + " take a licence that there is.", true
+		}
+		text := strings.Join(can, ", or ")
+		return strings.ToUpper(text[:1]) + text[1:] + ".", true
+	}
+	return "", false
 }
 
 func (c *Cause) fill(text string) string {

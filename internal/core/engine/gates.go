@@ -155,7 +155,7 @@ func (a *asker) identity() {
 			c.Who = WhoParty
 		}
 		if code == catalogue.RecordSuspended {
-			c.When = p.known.stateSince
+			c.When, c.Why = p.known.out, a.s.inv.dates.at(p.index).why
 		}
 	}
 	in := a.own()
@@ -275,6 +275,7 @@ func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *ab
 	if c := a.note(catalogue.DomainGate, code != catalogue.LevelMet, code); c != nil {
 		c.rule(chain, v, levelListed)
 		c.A, c.B, c.Who, c.Partner = name, k.String(), WhoAdministrator, partner
+		c.Private = code == catalogue.NotListed && o.private()
 	}
 }
 
@@ -523,10 +524,10 @@ func (a *asker) addRoles(given []grant) {
 	for i := range given {
 		g := &given[i]
 		if g.resource == a.space {
-			if moment.Within(a.at, g.from, g.until) {
+			if g.live(a.at) {
 				a.spaceRole = max(a.spaceRole, g.role)
 			}
-		} else if isItem && g.resource == onItem && moment.Within(a.at, g.from, g.until) {
+		} else if isItem && g.resource == onItem && g.live(a.at) {
 			a.itemRole = max(a.itemRole, g.role)
 		}
 	}
@@ -542,7 +543,7 @@ func (a *asker) hasJoined(o *outside) bool {
 	on := func(given []grant) bool {
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && inv.spaces.at(g.resource).kind == world.Course {
+			if g.resource&itemBit == 0 && g.live(a.at) && inv.spaces.at(g.resource).kind == world.Course {
 				return true
 			}
 		}
@@ -779,7 +780,7 @@ func (a *asker) shares(person uint32) bool {
 		a.fetched += sum
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && moment.Within(a.at, g.from, g.until) && a.memberOf(g.resource, person) {
+			if g.resource&itemBit == 0 && g.live(a.at) && a.memberOf(g.resource, person) {
 				return true
 			}
 		}
@@ -981,13 +982,13 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	switch code {
 	case catalogue.HasGrant:
 		c.A, c.B = a.grantName(g, through, group), role.String()
-		c.When = g.until
+		c.When = g.end()
 	case catalogue.RoleTooLow:
 		c.A = role.String()
 	case catalogue.NoGrant:
 		c.A, c.B = a.party.address.String(), a.resourceName()
 	case catalogue.GrantOver:
-		c.When = g.until
+		c.When = g.end()
 	case catalogue.GrantAhead:
 		c.When = g.from
 	}
@@ -1001,10 +1002,10 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 		for i := range given {
 			g := &given[i]
 			here := g.resource == a.space && !private || a.q.Resource.Kind.IsItem() && g.resource == a.target|itemBit
-			if !here || g.role < role || moment.Within(a.at, g.from, g.until) != live {
+			if !here || g.role < role || g.live(a.at) != live {
 				continue
 			}
-			if best == nil || g.until > best.until {
+			if best == nil || g.end() > best.end() {
 				best, through, group = g, g.via, gr
 				if t == viaGroup {
 					through = viaGroup
@@ -1058,15 +1059,15 @@ func (a *asker) byLink(ask *catalogue.Ask) {
 	in := a.own()
 	days, daysChain := a.ruleIs(catalogue.GrantGate, ruleLinkDays, &in)
 	end := l.until
-	if days != catalogue.NoLimit {
-		if l.created != moment.Always {
-			end = min(end, moment.EndOfDays(moment.DayOf(l.created, a.s.pol.zone), int(days), a.s.pol.zone))
-		}
+	if days != catalogue.NoLimit && l.created != moment.Always {
+		end = min(end, moment.EndOfDays(moment.DayOf(l.created, a.s.pol.zone), int(days), a.s.pol.zone))
 	}
 	code, when := catalogue.LinkLive, end
 	switch {
 	case l.item != a.target:
 		code, when = catalogue.LinkElsewhere, moment.Never
+	case l.created == moment.Always:
+		code, when = catalogue.LinkUndated, moment.Never
 	case a.at < l.created:
 		code, when = catalogue.LinkAhead, l.created
 	case a.at >= end:
@@ -1088,6 +1089,29 @@ func (a *asker) byLink(ask *catalogue.Ask) {
 		c.A, c.B = a.q.Subject.ID, right.String()
 		a.owned(c)
 	}
+}
+
+// LinkCounts returns the right that a link has as the rules have it, and when it ends: those
+// that name people have what they were given.
+func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment.Moment, err error) {
+	right, until = l.Right, l.Until
+	if !l.Bearer() {
+		return right, until, nil
+	}
+	c := Context{Resource: l.Item, At: l.Created}
+	most, err := s.ChainOf(ruleLinkRight, c)
+	if err != nil {
+		return right, until, err
+	}
+	days, err := s.ChainOf(ruleLinkDays, c)
+	if err != nil {
+		return right, until, err
+	}
+	right = min(right, catalogue.Role(most.Effective())+catalogue.View)
+	if n := days.Effective(); n != catalogue.NoLimit && l.Created != moment.Always {
+		until = min(until, moment.EndOfDays(moment.DayOf(l.Created, s.pol.zone), int(n), s.pol.zone))
+	}
+	return right, until, nil
 }
 
 // licence asks for a licence route.

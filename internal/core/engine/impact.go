@@ -8,6 +8,7 @@ import (
 	"sync/atomic"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -60,6 +61,11 @@ type Impact struct {
 	Newcomers     []NewcomerMove
 	LinksStopped  []string
 	LinksStarted  []string
+	Outward       []OutwardMove
+	Forwarders    []ForwarderMove
+	Presenters    []PresenterMove
+	Suspended     int   // records that are suspended or gone at the moment, and would not be
+	SuspendedWho  []Who // the first hundred of them
 }
 
 // Total sums the granted triples up.
@@ -72,7 +78,7 @@ func (x *Impact) Total() (m Moves) {
 
 // Nothing reports whether nothing changes for anybody.
 func (x *Impact) Nothing() bool {
-	return !x.Parties.Any() && len(x.Newcomers) == 0
+	return !x.Parties.Any() && len(x.Newcomers)+len(x.Outward)+len(x.Forwarders)+len(x.Presenters)+x.Suspended == 0
 }
 
 // ChangedRules finds the rules of which two policies say otherwise anywhere but at
@@ -198,6 +204,17 @@ func ImpactOf(before, after *Snapshot, at moment.Moment, line func(*ImpactLine) 
 	if err := newcomerImpact(before, after, at, &changed, out, stop); err != nil {
 		return nil, err
 	}
+	if err := outwardImpact(before, after, at, &changed, out, stop); err != nil {
+		return nil, err
+	}
+	if err := presenterImpact(before, after, at, &changed, out, stop); err != nil {
+		return nil, err
+	}
+	Ousted(before, after, at, func(i uint32, _ dated.Cause, _ moment.Moment) {
+		if out.Suspended++; out.Suspended <= 100 {
+			out.SuspendedWho = append(out.SuspendedWho, Who{Address: after.addressOf(i)})
+		}
+	})
 	progress(1)
 	return out, nil
 }
@@ -339,7 +356,9 @@ func grantedImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 					}
 					ask := ^uint64(0)
 					if sameSide(&a, &b) {
-						if ask = set; ask == 0 && !people {
+						if ask = set; otherHoldings(before, after, i) {
+							ask = ^uint64(0)
+						} else if ask == 0 && !people {
 							continue
 						}
 					}
@@ -347,7 +366,11 @@ func grantedImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 						continue
 					}
 					var mine Moves
-					compare(t, u, i, &a, &b, ask, people, func(sp, index uint32, kind catalogue.ResourceKind, in *contents, yes0, yes1 uint64) {
+					compareParty := compare
+					if otherHoldings(before, after, i) {
+						compareParty = compareEach
+					}
+					compareParty(t, u, i, &a, &b, ask, people, func(sp, index uint32, kind catalogue.ResourceKind, in *contents, yes0, yes1 uint64) {
 						m := p.note(&a, &b, yes0, yes1, in)
 						if !m.Any() {
 							return
@@ -542,6 +565,41 @@ func compare(t, u *Tally, i uint32, a, b *partySide, ask uint64, people bool, fo
 	}
 }
 
+// otherHoldings reports whether what a party holds may differ between two snapshots of one
+// inventory: by their dates alone.
+func otherHoldings(a, b *Snapshot, i uint32) bool {
+	p, q := a.inv.parties.at(i), b.inv.parties.at(i)
+	return p.gone != q.gone || p.grants != q.grants
+}
+
+// compareEach does what compare does where the party need not hold the same on both sides:
+// thing by thing.
+func compareEach(t, u *Tally, i uint32, a, b *partySide, ask uint64, people bool, found func(sp, index uint32, kind catalogue.ResourceKind, in *contents, yes0, yes1 uint64)) {
+	both := map[thing][2]uint64{}
+	var order []thing
+	for k, side := range []struct {
+		t *Tally
+		p *partySide
+	}{{t, a}, {u, b}} {
+		add := func(th thing, yes uint64) {
+			if yes &= ask; yes == 0 {
+				return
+			}
+			x, known := both[th]
+			if !known {
+				order = append(order, th)
+			}
+			x[k] = yes
+			both[th] = x
+		}
+		side.t.things(i, side.p, add)
+	}
+	for _, th := range order {
+		x := both[th]
+		found(th.space, th.index, th.kind, nil, x[0], x[1])
+	}
+}
+
 // less returns the contents of a space without the plain things that the party holds
 // a role of its own on: those come by themselves.
 func (t *Tally) less(sp uint32, in *contents, live []heldRole) *contents {
@@ -673,16 +731,7 @@ func linkImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.N
 // newcomerImpact lists what typical newcomers of either policy would become able to
 // do, or no longer: wide actions, and being invited into the directory.
 func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
-	all := append([]Newcomer{}, before.Newcomers()...)
-	have := map[string]bool{}
-	for _, n := range all {
-		have[n.Who.String()] = true
-	}
-	for _, n := range after.Newcomers() {
-		if !have[n.Who.String()] {
-			all = append(all, n)
-		}
-	}
+	all := newcomersOf(before, after, at)
 	type key struct {
 		act    catalogue.ActionID
 		kind   catalogue.ResourceKind

@@ -4,8 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -145,7 +148,11 @@ func bruteImpact(t *testing.T, w *world.World, before, after *engine.Snapshot, a
 	for i := range w.Meetings {
 		spaceOf[world.Resource{Kind: catalogue.Meeting, ID: w.Meetings[i].ID}] = w.Meetings[i].Space
 	}
-	for _, name := range outsiders(w, before) {
+	apart := map[string]bool{}
+	for _, n := range append(append([]engine.Newcomer{}, before.NewcomersAt(at)...), after.NewcomersAt(at)...) {
+		apart[n.Who.String()] = true
+	}
+	for _, name := range outsidersAt(w, before, at) {
 		who, err := engine.ParseWho(name)
 		if err != nil {
 			t.Fatal(err)
@@ -169,7 +176,7 @@ func bruteImpact(t *testing.T, w *world.World, before, after *engine.Snapshot, a
 				partner = m.Partner.ID
 			}
 		}
-		if strings.HasPrefix(name, "*@") { // newcomers come by themselves
+		if strings.HasPrefix(name, "*@") || apart[name] && who.Kind == engine.ByAddress { // newcomers come by themselves
 			continue
 		}
 		had, has := false, false
@@ -254,7 +261,7 @@ func bruteNewcomers(w *world.World, before, after *engine.Snapshot, at moment.Mo
 	all := resourcesOf(w)
 	invite, _ := catalogue.ActionByName("directory.invite")
 	ours := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	for _, n := range append(append([]engine.Newcomer{}, before.Newcomers()...), after.Newcomers()...) {
+	for _, n := range append(append([]engine.Newcomer{}, before.NewcomersAt(at)...), after.NewcomersAt(at)...) {
 		if seen[n.Who] {
 			continue
 		}
@@ -296,12 +303,144 @@ func bruteNewcomers(w *world.World, before, after *engine.Snapshot, at moment.Mo
 	return out
 }
 
+// enrich gives a random world what impacts could overlook: exceptions towards domains and
+// addresses that nobody has a record at, contacts without a record, forwarders, courses.
+func enrich(r *rand.Rand, w *world.World) {
+	parse := func(s string) addr.Address {
+		a, err := addr.Parse(s)
+		if err != nil {
+			panic(err)
+		}
+		return a
+	}
+	refs := []world.PartyRef{{Domain: parse("x@unheard.example").Domain()}, {Domain: parse("x@sub.firm0.example").Domain()}, {Address: parse("nobody@unheard.example")}, {Address: parse("nobody@firm1.example")}, {Address: parse("nobody@homepost.example")}}
+	for i := range w.Exceptions {
+		if r.IntN(2) == 0 {
+			w.Exceptions[i].Parties = []world.PartyRef{refs[r.IntN(len(refs))], refs[r.IntN(len(refs))]}
+		}
+	}
+	for _, a := range []string{"met@firm0.example", "met@unheard.example", "met@homepost.example"} {
+		w.Contacts = append(w.Contacts, world.Contact{Person: w.People[r.IntN(len(w.People))].ID, Party: parse(a), Accepted: r.IntN(4) > 0})
+	}
+	for range 4 {
+		w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: w.People[r.IntN(len(w.People))].ID, To: parse([]string{"f1@homepost.example", "f2@firm0.example", "f3@firm1.example", "f4@unheard.example"}[r.IntN(4)]), KeepCopy: r.IntN(2) == 0, SetBy: []string{"person", "administrator"}[r.IntN(2)]})
+	}
+	for i := range w.Spaces {
+		if r.IntN(4) == 0 {
+			w.Spaces[i].Kind, w.Spaces[i].Joinable = world.Course, true
+		}
+	}
+	for _, name := range []string{"mail.forward", "meetings.out", "spaces.join_out", "chat.federation", "meetings.remote_control", "meetings.present", "spaces.join_in", "mail.forward_set_by", "meetings.share_screen"} {
+		if r.IntN(3) > 0 {
+			continue
+		}
+		x := world.RuleSetting{Rule: catalogue.MustRule(name), Counts: catalogue.Unset}
+		all := x.Rule.Get().Scale.All()
+		x.Limit, x.Default = all[len(all)-1], all[r.IntN(len(all))]
+		*w = *world.Merge(w, &world.World{Rules: []world.RuleSetting{x}})
+		for i := range w.Exceptions {
+			if x.Rule.Get().Layers&catalogue.AtPeople != 0 && r.IntN(3) == 0 {
+				w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules), func(s world.Setting) bool { return s.Rule == x.Rule }), world.Setting{Rule: x.Rule, Value: all[r.IntN(len(all))]})
+			}
+		}
+	}
+}
+
+// bruteOutward asks every person of ours everything that they do elsewhere towards every
+// typical newcomer, every forwarder, and every outsider what they may do in what each person
+// presents.
+func bruteOutward(w *world.World, before, after *engine.Snapshot, at moment.Moment) map[string]int {
+	out := map[string]int{}
+	differ := func(q engine.Question) string {
+		v, e0 := before.Decide(&q)
+		x, e1 := after.Decide(&q)
+		v.Yes, x.Yes = v.Yes && e0 == nil, x.Yes && e1 == nil
+		switch {
+		case x.Yes && !v.Yes:
+			return "gained"
+		case v.Yes && !x.Yes:
+			return "lost"
+		case v.Yes && v.Conditions != x.Conditions:
+			return "otherwise"
+		}
+		return ""
+	}
+	targets := map[string]engine.Who{}
+	for _, n := range append(append([]engine.Newcomer{}, before.NewcomersAt(at)...), after.NewcomersAt(at)...) {
+		targets[n.Who.String()] = n.Who
+	}
+	for _, name := range []string{"directory.accept_theirs", "spaces.join_theirs", "chat.message_theirs", "chat.call_theirs", "meetings.join_theirs", "mail.forward"} {
+		act, _ := catalogue.ActionByName(name)
+		for _, p := range w.People {
+			for _, to := range targets {
+				if to.Kind != engine.ByAddress {
+					continue
+				}
+				if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: p.ID}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: p.ID}, Address: to.Address, At: at}); d != "" {
+					out[fmt.Sprint(name, " ", to, " ", d)]++
+				}
+			}
+		}
+	}
+	forward, _ := catalogue.ActionByName("mail.forward")
+	seen := map[string]bool{}
+	for _, f := range w.Forwarders {
+		if key := f.Mailbox + " " + f.To.String(); !seen[key] {
+			seen[key] = true
+			if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: f.Mailbox}, Action: forward.ID, Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox}, Address: f.To, At: at}); d == "gained" || d == "lost" {
+				out["forwarder "+key+" "+d]++
+			}
+		}
+	}
+	for _, name := range []string{"meetings.present", "meetings.remote_control"} {
+		act, _ := catalogue.ActionByName(name)
+		for _, text := range outsidersAt(w, before, at) {
+			who, _ := engine.ParseWho(text)
+			if _, apart := targets[text]; apart && who.Kind == engine.ByAddress {
+				continue
+			}
+			if who.Kind == engine.ByLinkID {
+				live := false
+				for i := range w.Links {
+					live = live || w.Links[i].ID == who.ID && moment.Within(at, w.Links[i].Created, w.Links[i].Until)
+				}
+				if !live {
+					continue
+				}
+			}
+			for _, p := range w.People {
+				was, will := false, false
+				for _, m := range w.Meetings {
+					q := engine.Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: m.ID}, At: at, Presenter: p.ID}
+					v, e0 := before.Decide(&q)
+					x, e1 := after.Decide(&q)
+					was, will = was || e0 == nil && v.Yes, will || e1 == nil && x.Yes
+				}
+				if was != will {
+					out[fmt.Sprint("presenters ", name, " ", map[bool]string{true: "gained", false: "lost"}[will])]++
+				}
+			}
+		}
+	}
+	return out
+}
+
 // TestImpact compares impacts of random changes of policy with asking everything on
 // both sides.
 func TestImpact(t *testing.T) {
-	granted, pairs, otherwise, links, lowered, newcomers := 0, 0, 0, 0, 0, 0
+	granted, pairs, otherwise, links, lowered, newcomers, outward, compared := 0, 0, 0, 0, 0, 0, 0, 0
 	what := ""
-	for seed := uint64(3000); seed < 3200; seed++ {
+	first := uint64(3000)
+	if *impacts > 0 {
+		if first = *randomSeed; first == 0 {
+			first = uint64(time.Now().UnixNano())
+		}
+		defer func() { t.Logf("%d lines of impacts compared, from seed %d", compared, first) }()
+	}
+	for seed := first; seed < first+200 || compared < *impacts; seed++ {
+		if *impacts > 0 && seed%100 == 0 {
+			fmt.Fprintf(os.Stderr, "%d of %d lines of impacts, from seed %d\n", compared, *impacts, first)
+		}
 		r := rand.New(rand.NewPCG(seed, 7))
 		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
 		for i := range w.Links {
@@ -315,6 +454,11 @@ func TestImpact(t *testing.T) {
 				}
 			}
 		}
+		if seed%4 == 1 && seed%3 != 0 {
+			someDates(r, w)
+		} else if seed%4 > 1 || seed%3 == 0 { // nothing that is counted comes in between
+			w.DatesFrom = append(w.DatesFrom, world.DatesFrom{From: now + 400*86400e6})
+		}
 		if seed%5 == 0 { // drives whose owners have exceptions
 			for i := range w.Spaces {
 				w.Spaces[i].Kind = world.Drive
@@ -322,6 +466,9 @@ func TestImpact(t *testing.T) {
 			for i := range w.Exceptions {
 				w.Exceptions[i].Rules = []world.Setting{{Rule: catalogue.MustRule("files.drive_given_to"), Value: catalogue.Value(i % 3)}}
 			}
+		}
+		if seed%2 == 1 {
+			enrich(r, w)
 		}
 		before := engine.Of(w)
 		next, change := altered(r, w)
@@ -347,12 +494,13 @@ func TestImpact(t *testing.T) {
 			next = &policy
 			e.HoldBack()
 		}
+		at := now + moment.Moment(r.IntN(3)-1)*20*86400e6
 		e.SetPolicy(next)
+		e.ActForward(at)
 		after := e.Done()
 		if real == before {
 			real = after
 		}
-		at := now + moment.Moment(r.IntN(3)-1)*20*86400e6
 		want := bruteImpact(t, w, before, real, at)
 		lines := map[string]int{}
 		got, err := engine.ImpactOf(before, after, at, func(l *engine.ImpactLine) bool {
@@ -399,6 +547,7 @@ func TestImpact(t *testing.T) {
 				t.Fatalf("%s\nno line for %s", what, k)
 			}
 		}
+		compared += len(lines)
 		if len(lines) != len(want.lines) {
 			t.Fatalf("%s\n%d lines, asked one by one %d", what, len(lines), len(want.lines))
 		}
@@ -416,6 +565,29 @@ func TestImpact(t *testing.T) {
 				t.Fatalf("%s\ntypical newcomers: %v, asked one by one %v", what, told, asked)
 			}
 			newcomers += len(asked)
+		}
+		if true {
+			told, asked := map[string]int{}, bruteOutward(w, before, real, at)
+			for _, m := range got.Outward {
+				told[fmt.Sprint(m.Action, " ", m.Target.Who, " ", m.Change)] += m.People
+			}
+			for _, f := range got.Forwarders {
+				told["forwarder "+f.Mailbox+" "+f.To.String()+" "+map[bool]string{true: "gained", false: "lost"}[f.Starts]]++
+			}
+			for _, m := range got.Presenters {
+				if m.Pairs > 0 {
+					told[fmt.Sprint("presenters ", m.Action, " ", m.Change)] += m.Pairs
+				}
+			}
+			for k, n := range asked {
+				if told[k] != n {
+					t.Fatalf("%s\nof ours: %s: %d, asked one by one %d", what, k, told[k], n)
+				}
+			}
+			if len(told) != len(asked) {
+				t.Fatalf("%s\nof ours: %v, asked one by one %v", what, told, asked)
+			}
+			outward += len(asked)
 		}
 		seen := 0
 		for change, sums := range map[string][]engine.WideSum{"gained": got.WideGained, "lost": got.WideLost, "otherwise": got.WideOtherwise} {
@@ -454,8 +626,8 @@ func TestImpact(t *testing.T) {
 			t.Fatalf("%s: a policy differs from itself: %+v", what, none)
 		}
 	}
-	if granted < 1000 || pairs < 2000 || otherwise < 50 || links < 5 {
-		t.Errorf("%d granted, %d pairs, %d otherwise, %d links", granted, pairs, otherwise, links)
+	if granted < 1000 || pairs < 2000 || otherwise < 20 || links < 5 || outward < 200 {
+		t.Errorf("%d granted, %d pairs, %d otherwise, %d links, %d of ours", granted, pairs, otherwise, links, outward)
 	}
 	w := engine.Of(worldgen.Generate(1, worldgen.Size{Guests: 10}, now))
 	enough := errors.New("enough")
@@ -483,7 +655,7 @@ func TestWide(t *testing.T) {
 			seen++
 			y := want.wide[fmt.Sprintf("gained %s %s", x.Action, x.Kind)]
 			if y == nil || y.pairs != x.Pairs || len(y.parties) != x.Parties || len(y.resources) != x.Resources {
-				t.Fatalf("seed %d: %+v, asked one by one %+v", seed, x, y)
+				t.Fatalf("seed %d: %+v, asked one by one %d %d %d", seed, x, len(y.parties), len(y.resources), y.pairs)
 			}
 		}
 		if seen != len(want.wide) {

@@ -17,23 +17,22 @@ type row [catalogue.NumRules]catalogue.Value
 type list struct{ off, n uint32 }
 
 // party is everything the engine knows of one outside address: its record, if
-// it has one, its grants and its groups. One cache line.
+// it has one, what its dates come to, its grants and its groups. One cache line.
 type party struct {
-	since, accepted, stateSince, terms moment.Moment
-	grants                             list // in inventory.grants, in the order they were given
-	groups                             list // indexes of groups
-	domain                             uint32
-	name                               uint32 // offset of the name in the blob
-	nameLen                            uint8
-	flags                              partyFlag
-	licence                            world.Licence
+	since, accepted, terms moment.Moment
+	out, gone              moment.Moment // when its record is suspended, and when it is no more; Never
+	grants                 list          // in inventory.grants, in the order they were given
+	groups                 list          // indexes of groups
+	domain                 uint32
+	flags                  partyFlag
+	licence                world.Licence
 }
 
 type partyFlag uint8
 
 const (
-	hasRecord partyFlag = 1 << iota
-	isSuspended
+	hasRecord   partyFlag = 1 << iota
+	isSuspended           // as it is written; what its dates suspend is told by out
 	isProvisioned
 	hasLocation
 )
@@ -45,6 +44,7 @@ type grant struct {
 	role        catalogue.Role
 	via         via
 	link        uint32 // with viaLink; else when it was confirmed, in seconds since 1970, 0 for never
+	silent      uint32 // when it ends because its review is not answered, in seconds since 1970; 0 for never
 }
 
 type via uint8
@@ -130,6 +130,8 @@ type inventory struct {
 	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs names
 
 	parties  vec[party]               // by address
+	heads    vec[uint32]              // by domain: a party there, which names the next; or none
+	floors   *floors                  // of dates; nil for none; never written in place
 	dates    vec[dates]               // by address
 	closed   map[uint32]moment.Moment // home accounts that their partner closed; never written in place
 	ours     vec[uint32]              // by address: the person who has it, or none
@@ -174,6 +176,8 @@ type Snapshot struct {
 	gen   uint64    // how many came before in its line
 	due   *standing // what is due of an earlier snapshot, where it goes on
 	moved []uint32  // parties whose dates may be otherwise since
+	rules *dateRules
+	fwd   *forwardOf // nil where its dates do not go on from another's
 }
 
 // Counts says how many live entries of each kind a snapshot holds.
@@ -199,6 +203,15 @@ type Editor struct {
 	gen           uint64
 	due           *standing
 	moved         []uint32
+
+	was        *policy    // of the snapshot before; nil for none
+	rules      *dateRules // of the snapshot before; nil for none
+	stale      []uint32   // parties whose dates are to be found anew
+	staleAll   bool
+	otherDates bool // floors are others
+	forward    moment.Moment
+	base       *Snapshot // that this Editor began with
+	fwd        *forwardOf
 }
 
 // New returns an Editor of an empty world.
@@ -210,7 +223,7 @@ func New() *Editor {
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
 func (s *Snapshot) Edit() *Editor {
-	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen + 1, due: s.due, moved: s.moved[:len(s.moved):len(s.moved)], tok: newToken()}
+	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen + 1, due: s.due, moved: s.moved[:len(s.moved):len(s.moved)], tok: newToken(), was: s.pol, rules: s.rules, base: s, fwd: s.fwd}
 	if s.taken {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
@@ -231,8 +244,15 @@ func Of(w *world.World) *Snapshot {
 	return e.Done()
 }
 
-// Put adds or replaces all that w holds.
+// Put adds or replaces all that w holds, and makes its policy and floors the only ones.
 func (e *Editor) Put(w *world.World) {
+	e.Add(w)
+	e.SetFloors(w.DatesFrom)
+	e.SetPolicy(w)
+}
+
+// Add adds or replaces the inventory that w holds, but for floors of dates.
+func (e *Editor) Add(w *world.World) {
 	for i := range w.Groups {
 		e.PutGroup(&w.Groups[i])
 	}
@@ -265,7 +285,6 @@ func (e *Editor) Put(w *world.World) {
 	for p, f := range sends {
 		e.SetForwarders(p, f)
 	}
-	e.SetPolicy(w)
 }
 
 // putGrants places grants party by party in the order of the parties, so that whoever reads
@@ -312,6 +331,10 @@ func (e *Editor) Done() *Snapshot {
 	} else {
 		e.pol = e.pol.extend(&e.inv)
 	}
+	if e.forward != 0 && e.pol != e.was && e.base != nil {
+		e.fwd = &forwardOf{e.forward, e.base}
+	}
+	e.settle()
 	if e.idx == nil {
 		e.idx = &index{}
 	}
@@ -321,7 +344,7 @@ func (e *Editor) Done() *Snapshot {
 	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
 		e.due, e.moved = &standing{}, nil
 	}
-	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, due: e.due, moved: e.moved}
+	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
 }
 
 // HoldBack makes values of spaces, items and meetings that are looser than the limits
@@ -401,14 +424,9 @@ func (e *Editor) domain(d addr.Domain) uint32 {
 // address returns the index of a and makes sure that its party exists.
 func (e *Editor) address(a addr.Address) uint32 {
 	i := e.inv.addresses.add(e.tok, &e.inv.text, a.String())
-	for e.inv.parties.n <= i {
-		e.inv.parties.add(e.tok, party{domain: none})
-		e.inv.dates.add(e.tok, dates{until: moment.Never, sponsor: none})
-		e.inv.ours.add(e.tok, none)
-	}
+	e.inv.addParty(e.tok, i)
 	if e.inv.parties.at(i).domain == none {
-		d := e.domain(a.Domain())
-		e.inv.parties.edit(e.tok, i).domain = d
+		e.inv.atDomain(e.tok, i, e.domain(a.Domain()))
 	}
 	return i
 }
@@ -447,8 +465,11 @@ func (e *Editor) partyRefs(refs []world.PartyRef) list {
 	l := list{uint32(len(e.inv.refs)), uint32(len(refs))}
 	out := make([]partyRef, 0, len(refs))
 	for _, r := range refs {
-		out = append(out, e.partyRef(r))
+		if !r.Address.IsNewcomer() { // kept before it was refused: nobody is meant
+			out = append(out, e.partyRef(r))
+		}
 	}
+	l.n = uint32(len(out))
 	l.off = uint32(len(e.inv.refs))
 	e.inv.refs = append(e.inv.refs, out...)
 	return l
@@ -478,6 +499,11 @@ func (e *Editor) PutPerson(p *world.Person) {
 	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends, contacts: old.contacts, left: p.Left}
 	if p.Left != old.left {
 		e.due = nil
+		for a := range e.inv.dates.n {
+			if e.inv.dates.at(a).sponsor == i {
+				e.stale = append(e.stale, a)
+			}
+		}
 	}
 	if old.address.n > 0 {
 		if a := e.inv.addresses.find(e.inv.text, e.inv.text.text(old.address)); a != none {
@@ -506,12 +532,18 @@ func (e *Editor) PutGroup(g *world.Group) {
 	if was { // take the group out of every party that had it
 		for _, p := range e.inv.lists[rec.parties.off : rec.parties.off+rec.parties.n] {
 			e.setGroups(p, i, false)
+			e.stale = append(e.stale, p)
 		}
 	}
-	parties := make([]uint32, len(g.Parties))
-	for k, a := range g.Parties {
-		parties[k] = e.address(a)
-		e.setGroups(parties[k], i, true)
+	var parties []uint32
+	for _, a := range g.Parties {
+		if a.IsNewcomer() { // kept before it was refused: nobody is meant
+			continue
+		}
+		p := e.address(a)
+		parties = append(parties, p)
+		e.setGroups(p, i, true)
+		e.stale = append(e.stale, p)
 	}
 	rec.parties = e.list(parties)
 }
@@ -561,7 +593,18 @@ func (e *Editor) PutSpace(s *world.Space) {
 	if !was {
 		e.inv.live.spaces++
 	}
+	if e.reviews(rec.rules) != e.reviews(e.inv.spaces.at(i).rules) {
+		e.staleAll = true
+	}
 	*e.inv.spaces.edit(e.tok, i) = rec
+}
+
+// reviews returns what a row of values says of reviews.
+func (e *Editor) reviews(row uint32) (said [2]catalogue.Value) {
+	if row == none {
+		return [2]catalogue.Value{catalogue.Unset, catalogue.Unset}
+	}
+	return [2]catalogue.Value{e.inv.rows[row][ruleReviewDays], e.inv.rows[row][ruleReviewSilence]}
 }
 
 // PutItem adds or replaces an item. Its space need not be there yet.
@@ -570,8 +613,10 @@ func (e *Editor) PutItem(it *world.Item) {
 	i := e.item(it.ID)
 	rec := item{exists: true, private: it.Private, kind: it.Kind, space: e.space(it.Space), name: e.inv.text.add(it.Name),
 		rules: e.row(it.Rules, false), held: e.row(it.Rules, true)}
-	if !e.inv.items.at(i).exists {
+	if was := e.inv.items.at(i); !was.exists {
 		e.inv.live.items++
+	} else if was.space != rec.space {
+		e.staleAll = true
 	}
 	*e.inv.items.edit(e.tok, i) = rec
 }
@@ -595,6 +640,9 @@ func (e *Editor) PutMeeting(m *world.Meeting) {
 
 // PutGuest adds or replaces a record; the party's grants stay as they are.
 func (e *Editor) PutGuest(g *world.Guest) {
+	if g.Address.IsNewcomer() { // kept before it was refused: nobody is meant
+		return
+	}
 	i := e.address(g.Address)
 	name := g.Name
 	if len(name) > 255 {
@@ -615,12 +663,12 @@ func (e *Editor) PutGuest(g *world.Guest) {
 	if g.Location != "" {
 		p.flags |= hasLocation
 	}
-	p.since, p.accepted, p.stateSince, p.terms = g.Since, g.Accepted, g.StateSince, g.Terms
+	p.since, p.accepted, p.terms = g.Since, g.Accepted, g.Terms
 	if g.State != world.StateInvited && g.Accepted == moment.Never {
 		p.accepted = g.Since // active or suspended without a date of acceptance: from its beginning
 	}
-	p.licence, p.name, p.nameLen = g.Licence, n.off, uint8(n.n)
-	e.putDates(i, g)
+	p.licence = g.Licence
+	e.putDates(i, g, n)
 }
 
 // RemoveGuest takes a record away; what the party was given stays until it is replaced.
@@ -630,9 +678,9 @@ func (e *Editor) RemoveGuest(a addr.Address) {
 	if p.flags&hasRecord != 0 {
 		e.inv.live.guests--
 	}
-	e.moved = append(e.moved, i)
-	p.flags, p.since, p.accepted, p.stateSince, p.terms, p.licence, p.name, p.nameLen = 0, 0, 0, 0, 0, 0, 0, 0
-	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none}
+	e.movedParty(i)
+	p.flags, p.since, p.accepted, p.terms, p.licence, p.out, p.gone = 0, 0, 0, 0, 0, moment.Never, moment.Never
+	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none, next: e.inv.dates.at(i).next}
 }
 
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
@@ -644,6 +692,7 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 		i := e.group(who[6:])
 		l := e.placeGrants(grants, nil)
 		g := e.inv.groups.edit(e.tok, i)
+		e.stale = append(e.stale, e.inv.lists[g.parties.off:g.parties.off+g.parties.n]...)
 		e.inv.grantsDead += int(g.grants.n)
 		e.inv.live.grants += int(l.n) - int(g.grants.n)
 		g.grants = l
@@ -653,8 +702,11 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	if err != nil {
 		panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
 	}
+	if a.IsNewcomer() { // kept before it was refused: nobody is meant
+		return
+	}
 	i := e.address(a)
-	e.moved = append(e.moved, i)
+	e.movedParty(i)
 	old := e.inv.parties.at(i).grants
 	var links []grant
 	for _, g := range e.inv.grants[old.off : old.off+old.n] {
@@ -700,9 +752,11 @@ func (e *Editor) PutLink(l *world.Link) {
 	}
 	rec := link{exists: true, bearer: l.Bearer(), download: l.Download, password: l.Password, right: l.Right,
 		item: e.item(l.Item.ID), by: e.person(l.By), created: l.Created, until: l.Until}
-	names := make([]uint32, len(l.For))
-	for k, a := range l.For {
-		names[k] = e.address(a)
+	var names []uint32
+	for _, a := range l.For {
+		if !a.IsNewcomer() && l.Created != moment.Always { // kept before they were refused: nobody is meant
+			names = append(names, e.address(a))
+		}
 	}
 	rec.names = e.list(names)
 	*e.inv.links.edit(e.tok, i) = rec
@@ -749,6 +803,9 @@ func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 // PutContact adds or replaces a contact; one that is not accepted counts for
 // nothing.
 func (e *Editor) PutContact(c *world.Contact) {
+	if c.Party.IsNewcomer() {
+		return
+	}
 	i, p := e.person(c.Person), e.address(c.Party)
 	l := e.inv.people.at(i).contacts
 	if e.has(l, p) == c.Accepted {
@@ -770,6 +827,8 @@ func (e *Editor) PutContact(c *world.Contact) {
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
 func (s *Snapshot) Aside() *Editor {
-	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, due: s.due, moved: s.moved, taken: true}
-	return b.Edit()
+	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd, taken: true}
+	e := b.Edit()
+	e.base = s
+	return e
 }

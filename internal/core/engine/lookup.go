@@ -2,6 +2,8 @@ package engine
 
 import (
 	"strings"
+	"unicode"
+	"unicode/utf8"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -87,8 +89,7 @@ func (s *Snapshot) NameOfSubject(w Who) string {
 		if p := *inv.ours.at(i); p != none {
 			return inv.text.text(inv.people.at(p).name)
 		}
-		p := inv.parties.at(i)
-		return inv.text.text(ref{p.name, uint32(p.nameLen)})
+		return inv.nameOf(i)
 	}
 	return ""
 }
@@ -203,14 +204,14 @@ func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
 				if sp&itemBit != 0 {
 					sp = inv.items.at(sp &^ itemBit).space
 				}
-				if sp < inv.spaces.n && last[sp] != i+1 && moment.Within(at, g.from, g.until) {
+				if sp < inv.spaces.n && last[sp] != i+1 && g.live(at) {
 					last[sp] = i + 1
 					counts[sp].Parties++
 				}
 			}
 		}
-		count(inv.given(p.grants))
-		for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		count(inv.grantsOf(p, at))
+		for _, g := range inv.groupsOf(p, at) {
 			count(inv.given(inv.groups.at(g).grants))
 		}
 	}
@@ -276,7 +277,7 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 	}
 	for i := uint32(0); i < inv.parties.n; i++ {
 		if p := inv.parties.at(i); p.grants.n > 0 {
-			add(inv.given(p.grants), inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)}))
+			add(inv.given(p.grants), inv.addressText(i), inv.nameOf(i))
 		}
 	}
 	return out
@@ -285,17 +286,78 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 // Named is an entry of a list: what is written in a question, and a name.
 type Named struct{ Value, Name, Detail string }
 
-// Find lists subjects or resources whose id or name holds text, at most limit.
-// kinds names resource kinds, or who, person, partner.
-func (s *Snapshot) Find(text string, limit int, kinds ...string) []Named {
+// How well a text names an entry, the best first.
+const (
+	matchExact = iota
+	matchStart // of the id, or of the name
+	matchWord  // of a word within either
+	matchAnywhere
+	noMatch
+)
+
+// Rank returns how well a text names an entry by its id or its name, the smaller the better;
+// ok is false where it does not. The kind before a colon in an id counts for nothing. text is in
+// small letters.
+func Rank(text, value, name string) (rank int, ok bool) {
+	if text == "" {
+		return matchAnywhere, true
+	}
+	bare := value
+	if _, id, cut := strings.Cut(value, ":"); cut && !strings.Contains(text, ":") {
+		bare = id
+	}
+	rank = min(matchOf(text, bare), matchOf(text, name))
+	if rank == noMatch && strings.Contains(value, text) {
+		rank = matchAnywhere
+	}
+	return rank, rank != noMatch
+}
+
+func matchOf(text, in string) int {
+	in = strings.ToLower(in)
+	i := strings.Index(in, text)
+	switch {
+	case i < 0:
+		return noMatch
+	case len(in) == len(text):
+		return matchExact
+	case i == 0:
+		return matchStart
+	}
+	for ; i >= 0; i = next(in, text, i) {
+		if r, _ := utf8.DecodeLastRuneInString(in[:i]); !unicode.IsLetter(r) && !unicode.IsDigit(r) {
+			return matchWord
+		}
+	}
+	return matchAnywhere
+}
+
+// next returns where text stands again behind a place; -1 for nowhere.
+func next(in, text string, i int) int {
+	if j := strings.Index(in[i+1:], text); j >= 0 {
+		return i + 1 + j
+	}
+	return -1
+}
+
+// Find lists subjects or resources whose id or name holds text, at most limit, the best match
+// first. kinds names resource kinds, or who, person, partner.
+func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	inv := &s.inv
 	text = strings.ToLower(text)
-	var out []Named
-	add := func(value, name, detail string) bool {
-		if strings.Contains(value, text) || strings.Contains(strings.ToLower(name), text) {
-			out = append(out, Named{value, name, detail})
+	var by [noMatch][]Named
+	defer func() {
+		for _, list := range by {
+			out = append(out, list...)
 		}
-		return len(out) >= limit
+		out = out[:min(limit, len(out))]
+	}()
+	add := func(value, name, detail string) bool {
+		rank, ok := Rank(text, value, name)
+		if ok && len(by[rank]) < limit {
+			by[rank] = append(by[rank], Named{value, name, detail})
+		}
+		return len(by[0]) >= limit || text == "" && len(by[matchAnywhere]) >= limit
 	}
 	want := map[string]bool{}
 	for _, k := range kinds {
@@ -303,7 +365,7 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) []Named {
 	}
 	if want["who"] {
 		for i := uint32(0); i < inv.parties.n; i++ {
-			if p := inv.parties.at(i); p.flags&hasRecord != 0 && add(inv.addressText(i), inv.text.text(ref{p.name, uint32(p.nameLen)}), "guest") {
+			if p := inv.parties.at(i); p.flags&hasRecord != 0 && add(inv.addressText(i), inv.nameOf(i), "guest") {
 				return out
 			}
 		}
@@ -561,7 +623,11 @@ func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Mom
 	}
 	a.q.Resource, a.target = into, a.space
 	a.findRoles()
-	if a.spaceRole > catalogue.NoRole {
+	switch {
+	case a.spaceRole == catalogue.NoRole, a.party.record && a.party.state == world.StateSuspended: // the role counts for nothing as it is
+	case a.party.record && a.party.state == world.StateInvited:
+		return "Invited already, with the role " + a.spaceRole.String() + "; they have not accepted yet."
+	default:
 		return "A member already, with the role " + a.spaceRole.String() + "."
 	}
 	return ""

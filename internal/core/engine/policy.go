@@ -205,6 +205,9 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		if src.Parties != nil {
 			x.parties = make([]partyRef, 0, len(src.Parties))
 			for _, r := range src.Parties {
+				if r.Address.IsNewcomer() { // kept before it was refused: nobody is meant
+					continue
+				}
 				x.parties = append(x.parties, v.lookupRef(tok, r))
 			}
 		}
@@ -270,13 +273,9 @@ func (v *inventory) lookupRef(tok token, r world.PartyRef) partyRef {
 		return partyRef{2, v.groupIDs.find(v.text, r.Group)}
 	}
 	i := v.addresses.add(tok, &v.text, r.Address.String())
-	for v.parties.n <= i {
-		v.parties.add(tok, party{domain: none})
-		v.ours.add(tok, none)
-	}
+	v.addParty(tok, i)
 	if p := v.parties.at(i); p.domain == none {
-		d := v.domains.add(tok, &v.text, r.Address.Domain().String())
-		v.parties.edit(tok, i).domain = d
+		v.atDomain(tok, i, v.domains.add(tok, &v.text, r.Address.Domain().String()))
 	}
 	return partyRef{3, i}
 }

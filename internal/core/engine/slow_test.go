@@ -108,36 +108,167 @@ func (s *slow) party(address string, at moment.Moment) slowParty {
 	if !p.barred {
 		p.partner = partner
 	}
-	for i := range s.w.Guests {
-		g := &s.w.Guests[i]
-		if g.Address.String() != address || at < g.Since {
-			continue
+	if g := s.guest(address); g != nil && at >= g.Since {
+		out, gone := s.fate(g, p.partner)
+		if at >= gone {
+			return p
 		}
 		p.record, p.state = g, "active"
-		accepted := g.Accepted
-		if g.State != world.StateInvited && accepted == moment.Never {
-			accepted = g.Since
-		}
-		if at < accepted {
+		if at < acceptedAt(g) {
 			p.state = "invited"
 		}
-		if g.State == world.StateSuspended && at >= g.StateSince {
+		if at >= out {
 			p.state = "suspended"
 		}
 	}
 	return p
 }
 
-func (s *slow) person(id string) *world.Person {
-	for i := range s.w.People {
-		if s.w.People[i].ID == id {
-			return &s.w.People[i]
+func (s *slow) guest(address string) *world.Guest {
+	for i := range s.w.Guests {
+		if s.w.Guests[i].Address.String() == address {
+			return &s.w.Guests[i]
 		}
 	}
 	return nil
 }
 
-func (s *slow) groupsOf(address string) []string {
+func acceptedAt(g *world.Guest) moment.Moment {
+	if g.State != world.StateInvited && g.Accepted == moment.Never {
+		return g.Since
+	}
+	return g.Accepted
+}
+
+// The dates of a record, as model.md §5 has them, on the dates of a clock on the wall.
+
+func (s *slow) wall(m moment.Moment) (y int, month time.Month, d int) {
+	return m.Time().In(s.w.Organisation.Zone).Date()
+}
+
+// lasts returns the end of n days that were given on the day of a start.
+func (s *slow) lasts(start moment.Moment, n catalogue.Value) moment.Moment {
+	if n == catalogue.NoLimit || !start.IsSet() {
+		return moment.Never
+	}
+	y, m, d := s.wall(start)
+	return moment.Of(time.Date(y, m, d+int(n)+1, 0, 0, 0, 0, s.w.Organisation.Zone))
+}
+
+// since returns the end of n days that are counted on from an end.
+func (s *slow) since(end moment.Moment, n catalogue.Value) moment.Moment {
+	if n == catalogue.NoLimit || !end.IsSet() {
+		return moment.Never
+	}
+	y, m, d := s.wall(end - 1)
+	return moment.Of(time.Date(y, m, d+int(n)+1, 0, 0, 0, 0, s.w.Organisation.Zone))
+}
+
+// floor returns the moment before which no step of a kind falls for a record: Never where it
+// waits; with told, as far as it is a moment.
+func (s *slow) floor(g *world.Guest, partner *world.Partner, step string, told bool) moment.Moment {
+	floor := moment.Always
+	take := func(m moment.Moment, waits bool) {
+		if m%1e6 != 0 && m.IsSet() {
+			m = (m/1e6 + 1) * 1e6
+		}
+		if m == moment.Never && (!waits || told) {
+			return
+		}
+		floor = max(floor, m)
+	}
+	for _, f := range s.w.DatesFrom {
+		if f.Partner == "" && f.Step == "" || f.Partner != "" && partner != nil && partner.ID == f.Partner || f.Step != "" && f.Step == step {
+			take(f.From, g.TakenOver)
+		}
+	}
+	if g.DatesFrom != 0 {
+		take(g.DatesFrom, true)
+	}
+	return floor
+}
+
+func (s *slow) later(m, floor moment.Moment) moment.Moment {
+	if m == moment.Never {
+		return m
+	}
+	return max(m, floor)
+}
+
+// grantEnd returns when a grant of somebody's own ends, in the view of their record.
+func (s *slow) grantEnd(g *world.Guest, partner *world.Partner, x *world.Grant) moment.Moment {
+	end := x.Until
+	if g == nil || x.Group != "" {
+		return end
+	}
+	p := &slowParty{partner: partner}
+	c := where{party: p, space: s.spaceOf(x.Resource)}
+	at := moment.Moment(0)
+	if s.word("guests.review_silence", c, at) != "end" {
+		return end
+	}
+	due := s.lasts(max(x.Reviewed, x.From), s.value("guests.review_days", c, at))
+	return min(end, s.later(s.since(due, 14), s.floor(g, partner, "review_silence", false)))
+}
+
+// fate returns when a record is suspended and when it is gone.
+func (s *slow) fate(g *world.Guest, partner *world.Partner) (out, gone moment.Moment) {
+	c := where{party: &slowParty{partner: partner}}
+	days := func(rule string) catalogue.Value { return s.value(rule, c, 0) }
+	counted := func(m moment.Moment, step string) moment.Moment { return s.later(m, s.floor(g, partner, step, false)) }
+	out, gone = moment.Never, moment.Never
+	switch {
+	case g.Provisioned():
+		return
+	case g.State == world.StateInvited && g.Accepted == moment.Never:
+		if gone = min(g.Until, counted(s.lasts(g.Since, days("guests.invite_days")), "invite_days")); gone != moment.Never {
+			gone = max(gone, g.Since)
+		}
+		return
+	case g.State == world.StateSuspended:
+		out = g.StateSince
+	default:
+		out = min(g.Until, counted(s.lasts(max(g.Since, g.Renewed), days("guests.term_days")), "term"))
+		if s.w.Settings == nil || s.w.Settings.Sightings == world.SightingsTold {
+			seen := max(g.Since, g.LastSeen, g.StateSince)
+			if a := acceptedAt(g); a != moment.Never {
+				seen = max(seen, a)
+			}
+			out = min(out, counted(s.lasts(seen, days("guests.idle_days")), "idle"))
+		}
+		if p := s.person(g.Sponsor); p != nil && p.Left != 0 && s.word("guests.sponsor", c, 0) == "required" {
+			out = min(out, counted(s.since(p.Left, 14), "sponsor_left"))
+		}
+		if g.HomeClosed != 0 {
+			out = min(out, max(g.HomeClosed, s.floor(g, partner, "", true)))
+		}
+		if partner != nil && partner.Standing == world.Ended {
+			out = min(out, max(partner.StandingSince, s.floor(g, partner, "", true)))
+		}
+		if s.word("guests.after_last_grant", c, 0) == "suspend" {
+			last, any := moment.Always, false
+			for i := range s.w.Grants {
+				x := &s.w.Grants[i]
+				if x.Group == "" && x.Address == g.Address || x.Group != "" && slices.Contains(s.everIn(g.Address.String()), x.Group) {
+					last, any = max(last, s.grantEnd(g, partner, x)), true
+				}
+			}
+			if any {
+				out = min(out, counted(max(last, g.Since), "after_last_grant"))
+			}
+		}
+		if out != moment.Never {
+			out = max(out, g.Since)
+		}
+	}
+	if out != moment.Never && out != moment.Always {
+		gone = counted(s.since(out, days("guests.grace_days")), "grace")
+	}
+	return
+}
+
+// everIn lists the groups that hold an address.
+func (s *slow) everIn(address string) []string {
 	var out []string
 	for _, g := range s.w.Groups {
 		for _, a := range g.Parties {
@@ -149,7 +280,35 @@ func (s *slow) groupsOf(address string) []string {
 	return out
 }
 
-func (s *slow) names(refs []world.PartyRef, p *slowParty) bool {
+// has reports whether an address still holds what it was given: a record that is gone took it
+// with it.
+func (s *slow) has(p *slowParty, at moment.Moment) bool {
+	g := s.guest(p.address)
+	if g == nil {
+		return true
+	}
+	_, gone := s.fate(g, p.partner)
+	return at < gone
+}
+
+func (s *slow) person(id string) *world.Person {
+	for i := range s.w.People {
+		if s.w.People[i].ID == id {
+			return &s.w.People[i]
+		}
+	}
+	return nil
+}
+
+// groupsOf lists the groups that hold an address at a moment.
+func (s *slow) groupsOf(address string, at moment.Moment) []string {
+	if p := s.party(address, at); !s.has(&p, at) {
+		return nil
+	}
+	return s.everIn(address)
+}
+
+func (s *slow) names(refs []world.PartyRef, p *slowParty, at moment.Moment) bool {
 	if p == nil || p.address == "" {
 		return false
 	}
@@ -164,7 +323,7 @@ func (s *slow) names(refs []world.PartyRef, p *slowParty) bool {
 				return true
 			}
 		case r.Group != "":
-			if slices.Contains(s.groupsOf(p.address), r.Group) {
+			if slices.Contains(s.groupsOf(p.address, at), r.Group) {
 				return true
 			}
 		case r.Address.String() == p.address:
@@ -221,7 +380,7 @@ func (s *slow) value(rule string, c where, at moment.Moment) catalogue.Value {
 	if strings.Contains(layers, "E") && c.person != nil {
 		var own, groups []catalogue.Value
 		for _, x := range s.w.Exceptions {
-			if at < x.From || at >= x.Until || x.Parties != nil && !s.names(x.Parties, c.party) {
+			if at < x.From || at >= x.Until || x.Parties != nil && !s.names(x.Parties, c.party, at) {
 				continue
 			}
 			if v, ok := say(x.Rules, rule); ok {
@@ -645,9 +804,14 @@ func (x *slowQuestion) byNature(g *gates, who string) {
 // space, by itself.
 func (x *slowQuestion) role(address, kind, id string) int {
 	best := 0
-	groups := x.groupsOf(address)
-	for _, gr := range x.w.Grants {
-		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
+	p := x.party(address, x.at)
+	if !x.has(&p, x.at) {
+		return 0
+	}
+	groups, record := x.everIn(address), x.guest(address)
+	for i := range x.w.Grants {
+		gr := &x.w.Grants[i]
+		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) && (gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
 			best = max(best, int(gr.Role))
 		}
 	}
@@ -717,7 +881,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 	}
 	parties := func(p *slowParty) {
 		if x.space.Parties != nil {
-			g.ask("domain", x.names(x.space.Parties, p))
+			g.ask("domain", x.names(x.space.Parties, p, x.at))
 		}
 	}
 	givenTo := func(rule string, p *slowParty, c where) {
@@ -1033,12 +1197,12 @@ func (x *slowQuestion) all(g *gates, who string) {
 				g.ask("rule", x.link.Download && x.word("files.link_download", own, at) == "on")
 			}
 			end := x.link.Until
-			if days := x.value("files.link_days", own, at); days != catalogue.NoLimit && x.link.Created != moment.Always {
+			if days := x.value("files.link_days", own, at); days != catalogue.NoLimit {
 				y, m, d := x.link.Created.Time().In(x.w.Organisation.Zone).Date()
 				end = min(end, moment.Of(time.Date(y, m, d+int(days)+1, 0, 0, 0, 0, x.w.Organisation.Zone)))
 			}
 			right := min(int(x.link.Right), 1+int(x.value("files.link_right", own, at)))
-			g.ask("grant", x.link.Item.ID == x.item.ID && x.link.Created <= at && at < end && right >= need)
+			g.ask("grant", x.link.Item.ID == x.item.ID && x.link.Created != moment.Always && x.link.Created <= at && at < end && right >= need)
 			return
 		}
 		x.bars(g, s)

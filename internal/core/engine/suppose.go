@@ -3,6 +3,7 @@ package engine
 import (
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -22,8 +23,10 @@ type Supposed struct {
 	address addr.Address
 	record  bool
 	party   party
+	anew    party // the same without what a record that is gone took with it
 	grants  []grant
 	groups  []uint32
+	began   moment.Moment // when the first of it would be given; Never where nothing is
 	linkID  string
 	link    link
 }
@@ -74,7 +77,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	if i := inv.addresses.find(inv.text, x.Address.String()); i != none && i < inv.parties.n {
 		out.party = *inv.parties.at(i)
 	} else {
-		out.party.domain = none
+		out.party = newParty()
 		if d := inv.domains.find(inv.text, x.Address.Domain().String()); d != none {
 			out.party.domain = d
 		}
@@ -89,6 +92,11 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		}
 		out.grants = append(out.grants, grant{from: g.From, until: g.Until, resource: r, role: g.Role})
 	}
+	out.anew = newParty()
+	out.anew.domain = out.party.domain
+	if x.Record {
+		out.anew.flags, out.anew.since, out.anew.accepted, out.anew.terms = hasRecord, moment.Always, moment.Always, moment.Never
+	}
 	for _, id := range x.Groups {
 		g := inv.groupIDs.find(inv.text, id)
 		if g == none || !inv.groups.at(g).exists {
@@ -97,7 +105,32 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		out.groups = append(out.groups, g)
 		out.grants = append(out.grants, inv.given(inv.groups.at(g).grants)...)
 	}
+	out.began = moment.Never
+	for k := range out.grants {
+		out.began = min(out.began, out.grants[k].from)
+	}
+	s.supposeDates(out)
 	return out, nil
+}
+
+// supposeDates finds what the dates of a record come to with what would be given besides: its
+// last grant is another.
+func (s *Snapshot) supposeDates(x *Supposed) {
+	inv := &s.inv
+	i := inv.addresses.find(inv.text, x.address.String())
+	if i == none || i >= inv.parties.n || len(x.grants) == 0 {
+		return
+	}
+	q := s.Sequences()
+	if inv.parties.at(i).out <= x.began || !q.load(i) { // a new grant wakes nobody
+		return
+	}
+	for k := range x.grants {
+		g := &x.grants[k]
+		q.rec.Held = append(q.rec.Held, dated.Held{From: g.from, Until: g.until, Reviewed: moment.Always, Review: dated.None, Own: true})
+	}
+	f := q.rec.Fate()
+	x.party.out, x.party.gone = f.Out, f.Gone
 }
 
 // WouldLine is what would become of one thing a party may try.

@@ -463,7 +463,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 		return p, false
 	}
 	p.private, p.partner = d.kind == personalDomain, none
-	record := q.flags&hasRecord != 0 && at >= q.since
+	record := q.recordAt(at)
 	switch {
 	case record && q.flags&isProvisioned != 0:
 		p.kind = KindProvisioned
@@ -526,7 +526,6 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	if p.private {
 		p.named = masks.ofClass[catalogue.Record]
 	}
-	suspended := q.flags&isSuspended != 0 && at >= q.stateSince
 	open := ps.guests
 	if q.flags&isProvisioned != 0 {
 		open = ps.fed
@@ -539,7 +538,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 		serves |= methodPrivate
 	}
 	usable := ps.signIn & serves
-	if suspended || at < q.accepted || !open || usable == 0 {
+	if q.stateAt(at) != world.StateActive || !open || usable == 0 {
 		return p, true
 	}
 	p.ok |= ps.ok[0]
@@ -559,16 +558,16 @@ func (s *Snapshot) joined(q *party, at moment.Moment) bool {
 	on := func(given []grant) bool {
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && moment.Within(at, g.from, g.until) && inv.spaces.at(g.resource).kind == world.Course {
+			if g.resource&itemBit == 0 && g.live(at) && inv.spaces.at(g.resource).kind == world.Course {
 				return true
 			}
 		}
 		return false
 	}
-	if on(inv.given(q.grants)) {
+	if on(inv.grantsOf(q, at)) {
 		return true
 	}
-	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+	for _, g := range inv.groupsOf(q, at) {
 		if on(inv.given(inv.groups.at(g).grants)) {
 			return true
 		}
@@ -781,8 +780,9 @@ func (t *Tally) roles(i uint32) []heldRole {
 	inv := &t.s.inv
 	q := inv.parties.at(i)
 	t.live = t.live[:0]
-	n := q.grants.n
-	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+	own, groups := inv.grantsOf(q, t.at), inv.groupsOf(q, t.at)
+	n := uint32(len(own))
+	for _, g := range groups {
 		n += inv.groups.at(g).grants.n
 	}
 	if n > 48 {
@@ -790,8 +790,8 @@ func (t *Tally) roles(i uint32) []heldRole {
 	} else {
 		t.many = nil
 	}
-	t.gather(inv.given(q.grants))
-	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+	t.gather(own)
+	for _, g := range groups {
 		t.gather(inv.given(inv.groups.at(g).grants))
 	}
 	return t.live
@@ -802,7 +802,7 @@ func (t *Tally) gather(given []grant) {
 next:
 	for k := range given {
 		g := &given[k]
-		if !moment.Within(t.at, g.from, g.until) {
+		if !g.live(t.at) {
 			continue
 		}
 		if t.many != nil {
@@ -938,13 +938,18 @@ func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 	if !outside {
 		return out
 	}
-	add := func(th thing, yes uint64) {
+	t.things(i, &p, func(th thing, yes uint64) {
 		if yes != 0 {
 			first, home := actionsOf(yes)
 			out = append(out, Granting{th, first, home})
 		}
-	}
-	t.walk(i, &p, func(sp uint32, in *contents, yes uint64) {
+	})
+	return out
+}
+
+// things calls add for every single thing that party i may do something with.
+func (t *Tally) things(i uint32, p *partySide, add func(th thing, yes uint64)) {
+	t.walk(i, p, func(sp uint32, in *contents, yes uint64) {
 		add(thing{sp, sp, catalogue.Space}, yes&masks.ofKind[catalogue.Space])
 		if yes&^masks.ofKind[catalogue.Space]|yes&masks.ofKind[catalogue.Channel] == 0 {
 			return
@@ -956,7 +961,6 @@ func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 			}
 		}
 	}, add)
-	return out
 }
 
 // Conditions returns the conditions under which an address may do something that it
@@ -1039,6 +1043,7 @@ type Population struct {
 func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Population {
 	inv := &s.inv
 	s.indexed()
+	s.reversed()
 	type part struct {
 		kinds    [KindBearer + 1]Sum
 		partners []Sum
@@ -1070,7 +1075,7 @@ func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Populatio
 				}
 				for i := from; i < min(from+stride, inv.parties.n); i++ {
 					q := inv.parties.at(i)
-					if q.flags&hasRecord == 0 && q.grants.n == 0 && q.groups.n == 0 {
+					if !s.isCounted(i, at) {
 						continue
 					}
 					p, outside := s.sideOf(t.x, i, at)
@@ -1224,7 +1229,7 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 			for k := range given {
 				g := &given[k]
 				switch {
-				case !(g.resource == sp || g.resource == onItem) || !moment.Within(t.at, g.from, g.until):
+				case !(g.resource == sp || g.resource == onItem) || !g.live(t.at):
 				case g.resource == sp:
 					roles[1] = max(roles[1], g.role)
 				default:
@@ -1232,8 +1237,8 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 				}
 			}
 		}
-		look(inv.given(q.grants))
-		for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		look(inv.grantsOf(q, t.at))
+		for _, g := range inv.groupsOf(q, t.at) {
 			look(inv.given(inv.groups.at(g).grants))
 		}
 		if roles == [2]catalogue.Role{} {

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"math/rand/v2"
 	"testing"
 
 	"wexillum.example/internal/core/catalogue"
@@ -17,6 +18,11 @@ func TestTally(t *testing.T) {
 	homes := 0
 	for seed := uint64(2000); seed < 2060; seed++ {
 		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 200, Spaces: 9, Items: 60, Partners: 6, People: 6, Groups: 4, Meetings: 8, Links: 20, Exceptions: 20}, now))
+		if seed%3 == 0 {
+			someDates(rand.New(rand.NewPCG(seed, 17)), w)
+		} else {
+			w.DatesFrom = append(w.DatesFrom, world.DatesFrom{From: now + 400*86400e6})
+		}
 		if seed%2 == 0 { // more is open
 			for i := range w.Rules {
 				if r := w.Rules[i].Rule.Get(); r.Scale.Shape == catalogue.Level || r.Scale.Shape == catalogue.Switch {

@@ -135,24 +135,19 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 	if d.kind == personalDomain {
 		l.kind = KindPersonal
 	}
-	if q.flags&hasRecord != 0 && at >= q.since {
+	if q.recordAt(at) {
 		l.record, l.kind = true, KindGuest
 		if q.flags&isProvisioned != 0 {
 			l.kind = KindProvisioned
 		}
-		switch {
-		case q.flags&isSuspended != 0 && at >= q.stateSince:
-			l.state = world.StateSuspended
-		case at < q.accepted:
-			l.state = world.StateInvited
-		}
+		l.state = q.stateAt(at)
 		l.terms = s.pol.agreed(q.terms, at)
 	} else {
 		l.joined = s.joined(q, at)
 	}
 	if len(named.groups) > 0 && q.groups.n > 0 {
 		var in []uint32
-		for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		for _, g := range inv.groupsOf(q, at) {
 			if named.groups[g] {
 				in = append(in, g)
 			}
@@ -174,8 +169,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 	found := map[key]*crowd{}
 	var out []*crowd
 	for i := uint32(0); i < inv.parties.n; i++ {
-		q := inv.parties.at(i)
-		if q.flags&hasRecord == 0 && q.grants.n == 0 && q.groups.n == 0 || *inv.ours.at(i) != none {
+		if !sides0.isCounted(i, at) && !sides1.isCounted(i, at) {
 			continue
 		}
 		l0, in0 := sides0.like(i, at, x0, &n0)

@@ -34,7 +34,11 @@ var kinds = []Kind{
 	{"forwarder_not_allowed", "Forwarding is set and not allowed: senders will get a bounce", "Remove the forwarder, or allow it for this mailbox.", false},
 	{"forwarder_leaves", "Mail leaves automatically", "Check that it is still wanted.", true},
 	{"link_without_end", "A link has no end", "Give the link an end, or set files.link_days.", false},
+	{"link_without_created", "Nobody knows when a link was made, so it opens nothing", "End it, and make a new one where somebody needs it.", false},
 	{"dead_link", "A link opens nothing any more", "Take the link away, or make a new one.", true},
+	{"record_unread", "A record cannot be read as it is kept", "Mend it: it is written anew without what no text may hold.", false},
+	{"kept_for_nobody", "Something is kept for whoever is at a domain, and counts for nothing", "End it; say it of the domain or the partner in an exception where it is meant.", false},
+	{"sightings_untold", "Nobody tells when guests were last seen, so nobody is suspended for not coming", "Set settings sightings to told once something tells it, or guests.idle_days to none.", true},
 	{"exceptions_disagree", "Two exceptions say different things", "End one of them; until then the tighter counts.", false},
 	{"exception_without_effect", "An exception changes nothing", "End it.", false},
 	{"barred_holds_grants", "A barred address still holds a record or grants", "End what it holds, or lift the bar if it no longer holds.", false},
@@ -113,6 +117,7 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f.guests()
 	f.forwarders()
 	f.links()
+	f.kept()
 	f.exceptions()
 	f.held()
 	f.dependencies()
@@ -360,6 +365,10 @@ func (f *finder) links() {
 	for i := range f.w.Links {
 		l := &f.w.Links[i]
 		about := one("link:" + l.ID)
+		if l.Created == moment.Always {
+			f.add("link_without_created", about, []Number{{"links", 1}}, "The link %s to %s does not say when it was made.", l.ID, l.Item)
+			continue
+		}
 		if !l.Bearer() {
 			switch {
 			case f.at >= l.Until:
@@ -384,6 +393,36 @@ func (f *finder) links() {
 				f.add("link_without_end", about, []Number{{"links", 1}}, "The link %s opens %s for whoever holds it, without an end.", l.ID, l.Item)
 			}
 		}
+	}
+}
+
+// kept finds what is kept for a typical newcomer, who is nobody, and whether anybody tells
+// when guests are seen.
+func (f *finder) kept() {
+	for i := range f.w.Guests {
+		if a := f.w.Guests[i].Address; a.IsNewcomer() {
+			f.add("kept_for_nobody", one("guest:"+a.String()), nil, "There is a record of %s.", a)
+		}
+	}
+	for i := range f.w.Grants {
+		if g := &f.w.Grants[i]; g.Address.IsNewcomer() {
+			f.add("kept_for_nobody", one(g.Address.String(), g.Resource.String()), []Number{{"grants", 1}}, "A grant on %s is for %s.", g.Resource, g.Address)
+		}
+	}
+	for i := range f.w.Exceptions {
+		x := &f.w.Exceptions[i]
+		for _, p := range x.Parties {
+			if p.Address.IsNewcomer() {
+				f.add("kept_for_nobody", one("exception:"+x.ID, p.Address.String()), nil, "The exception %s is towards %s.", x.ID, p.Address)
+			}
+		}
+	}
+	idle := catalogue.MustRule("guests.idle_days")
+	if f.w.SettingsNow().Sightings != world.SightingsNone || len(f.w.Guests) == 0 {
+		return
+	}
+	if _, counts, _, _ := f.s.RuleState(idle); counts != catalogue.NoLimit {
+		f.add("sightings_untold", one(idle.String()), nil, "Guests who have not come for %s days are to be suspended, and nobody tells when they come.", idle.Get().Scale.Format(counts))
 	}
 }
 

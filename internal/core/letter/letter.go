@@ -55,8 +55,8 @@ var words = map[string]struct{ want, admit, test, not string }{
 	"reports.out":   {"Our people may view single reports of yours.", "Let people of our domains be given reports.", "You give one report to an address that we name.", "No data of ours is needed."},
 }
 
-// To writes a letter to a partner about keys; without any, about those that we
-// have opened and they have not admitted.
+// To writes a letter to a partner about keys; without any, about those that we have opened
+// and they refuse, have not confirmed, or admit only in part.
 func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.Key) Letter {
 	l := Letter{Partner: p.Name, Answer: "the person who sent you this letter"}
 	if o := w.Organisation; o != nil {
@@ -71,7 +71,7 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	}
 	if len(keys) == 0 {
 		for _, h := range halves {
-			if h.Said() && (h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed) {
+			if h.Ours.Opens && h.Theirs == world.SaysRefuses || h.Said() && (h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed || lacks(&h)) {
 				keys = append(keys, h.Key)
 			}
 		}
@@ -104,6 +104,14 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 		}
 	}
 	return l
+}
+
+// lacks reports whether they admit less than we have opened.
+func lacks(h *world.Half) bool {
+	if h.Theirs != world.SaysAdmits || h.Stance.Features == nil {
+		return false
+	}
+	return slices.ContainsFunc(h.Ours.Features, func(f catalogue.Feature) bool { return !slices.Contains(h.Stance.Features, f) })
 }
 
 var featureWords = map[catalogue.Feature]string{catalogue.Messages: "messages", catalogue.Voice: "calls", catalogue.Presence: "seeing who is there"}
@@ -145,6 +153,15 @@ func (l *Letter) parts() []part {
 	}
 	return append(out, part{heading: 2, text: "What you need not open"}, not, part{heading: 2, text: "How to tell us"},
 		part{text: fmt.Sprintf("Tell %s what you admitted and since when, or why you will not; a line is enough. If your side publishes a signed statement of what it admits, tell us where, and we read it there.", l.Answer)})
+}
+
+// Subject is what the mail that brings the letter is about.
+func (l *Letter) Subject() string {
+	s := "What " + l.Ours + " asks the administrator of " + l.Partner + " to admit"
+	if l.Reference != "" {
+		s += " (" + l.Reference + ")"
+	}
+	return s
 }
 
 // Markdown writes the letter as Markdown.

@@ -135,8 +135,8 @@ func Parse(s string) (Moment, error) {
 }
 
 // ParseLoose reads what people type for a moment: RFC 3339, a date (the start
-// of that local day), +3d or -1d (the start of the local day so many days from
-// now), or now.
+// of that local day), a date and an hour (2026-12-01T09:00, in loc), +3d or -1d (the start
+// of the local day so many days from now), or now.
 func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 	d, ok, err := ParseDate(s, now, loc)
 	switch {
@@ -148,11 +148,22 @@ func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 		return d.Start(loc), nil
 	}
 	m, err := Parse(s)
+	if err != nil && len(s) == len(localHour) {
+		if t, wrong := time.ParseInLocation(localHour, s, loc); wrong == nil {
+			if t.Format(localHour) != s {
+				return 0, fmt.Errorf("%q does not come in %s: the clock is put forward over it", s, loc)
+			}
+			return Of(t), nil
+		}
+	}
 	if err != nil {
-		return 0, fmt.Errorf("%q is no moment: write a date as 2026-12-01, a moment as 2026-12-01T09:00:00Z, or days from today as +3d", s)
+		return 0, fmt.Errorf("%q is no moment: write a date as 2026-12-01, a moment as 2026-12-01T09:00:00Z or, in the organisation's time zone, 2026-12-01T09:00, or days from today as +3d", s)
 	}
 	return m, nil
 }
+
+// localHour is how a date and an hour are typed, without a zone.
+const localHour = "2006-01-02T15:04"
 
 // ParseEnd reads what people type for an end: like ParseLoose, but a date, plain or
 // relative, is the end of that local day.

@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -22,29 +23,32 @@ type Kind string
 
 // The kinds of change.
 const (
-	GiveGrant     Kind = "grant"         // a role on a resource
-	JoinGroup     Kind = "group"         // membership of a group that holds a role
-	Activate      Kind = "record"        // a record is brought back, or accepted
-	AtItem        Kind = "item"          // a value at an item or meeting
-	Exceptional   Kind = "exception"     // for a person of ours towards somebody
-	AtSpace       Kind = "space"         // a value at a space
-	Admit         Kind = "admit"         // a space admits one more from outside
-	TakeIn        Kind = "member"        // a person of ours joins a space
-	MeetingDoor   Kind = "meeting"       // a meeting's domains or passcode
-	Licence       Kind = "licence"       // a licence of a guest or an area
-	AtPartner     Kind = "partner_value" // a value at a partner
-	OpenPartner   Kind = "opening"       // a partner is opened for a service and direction
-	ResumePartner Kind = "standing"      // a partner is brought back
-	AddDomain     Kind = "domain"        // a domain is added to the partner it lies under
-	MakePartner   Kind = "new_partner"   // a partner is made of a domain
-	LiftBar       Kind = "bar"           // a bar is lifted
-	TheirStance   Kind = "their_side"    // the partner's own side admits it
-	SetDefault    Kind = "default"       // the default of a rule
-	RaiseLimit    Kind = "limit"         // the limit of a rule
+	GiveGrant     Kind = "grant"          // a role on a resource
+	JoinGroup     Kind = "group"          // membership of a group that holds a role
+	Activate      Kind = "record"         // a record is brought back, or accepted
+	AtItem        Kind = "item"           // a value at an item or meeting
+	Exceptional   Kind = "exception"      // for a person of ours towards somebody
+	AtSpace       Kind = "space"          // a value at a space
+	Admit         Kind = "admit"          // a space admits one more from outside
+	TakeIn        Kind = "member"         // a person of ours joins a space
+	MeetingDoor   Kind = "meeting"        // a meeting's domains or passcode
+	Licence       Kind = "licence"        // a licence of a guest or an area
+	AtPartner     Kind = "partner_value"  // a value at a partner
+	OpenPartner   Kind = "opening"        // a partner is opened for a service and direction
+	ResumePartner Kind = "standing"       // a partner is brought back
+	AddDomain     Kind = "domain"         // a domain is added to the partner it lies under
+	MakePartner   Kind = "new_partner"    // a partner is made of a domain
+	LiftBar       Kind = "bar"            // a bar is lifted
+	TheirStance   Kind = "their_side"     // the partner's own side admits it
+	SetDefault    Kind = "default"        // the default of a rule
+	RaiseLimit    Kind = "limit"          // the limit of a rule
+	EditException Kind = "edit_exception" // an exception that stands in the way says another value
+	EndException  Kind = "end_exception"  // it ends
+	Extend        Kind = "extend"         // a record gets a later end, and its term begins anew
 )
 
 // width orders kinds from the narrowest.
-var width = map[Kind]int{Activate: 0, GiveGrant: 1, JoinGroup: 2, AtItem: 3, TheirStance: 3, MeetingDoor: 3, Licence: 3, Exceptional: 4, Admit: 5, TakeIn: 5, AtSpace: 6, OpenPartner: 7, AtPartner: 8, ResumePartner: 9, AddDomain: 9, MakePartner: 10, LiftBar: 11, SetDefault: 13, RaiseLimit: 14}
+var width = map[Kind]int{Activate: 0, Extend: 0, EditException: 3, EndException: 3, GiveGrant: 1, JoinGroup: 2, AtItem: 3, TheirStance: 3, MeetingDoor: 3, Licence: 3, Exceptional: 4, Admit: 5, TakeIn: 5, AtSpace: 6, OpenPartner: 7, AtPartner: 8, ResumePartner: 9, AddDomain: 9, MakePartner: 10, LiftBar: 11, SetDefault: 13, RaiseLimit: 14}
 
 // Change is one change, as data: what is not of its kind is empty.
 type Change struct {
@@ -63,6 +67,7 @@ type Change struct {
 	Group    string
 	Domain   addr.Domain
 	Bar      string
+	Except   string        // the exception that is changed or ended
 	Release  bool          // the value is there and held back
 	Until    moment.Moment // the end that is proposed
 	Name     string        // of what it is about, for the sentence
@@ -71,7 +76,7 @@ type Change struct {
 // Policy reports whether the change is one of policy, which a draft can make.
 func (c *Change) Policy() bool {
 	switch c.Kind {
-	case Exceptional, AtPartner, OpenPartner, ResumePartner, AddDomain, MakePartner, LiftBar, SetDefault, RaiseLimit:
+	case Exceptional, AtPartner, OpenPartner, ResumePartner, AddDomain, MakePartner, LiftBar, SetDefault, RaiseLimit, EditException, EndException:
 		return true
 	}
 	return false
@@ -100,21 +105,20 @@ func (c *Change) Text() string {
 		}
 		return fmt.Sprintf("Set %s at %s.", value(), about)
 	case Exceptional:
-		towards := c.Party.String()
-		if c.Partner != "" {
-			towards = "the partner " + c.Partner
-		}
+		towards := c.whom()
 		who := c.Person
 		if c.Group != "" {
 			who = "the group " + c.Group
 		}
 		return fmt.Sprintf("Make an exception: %s for %s towards %s.", value(), who, towards)
+	case EditException:
+		return fmt.Sprintf("Change the exception %s: %s.", c.Except, value())
+	case EndException:
+		return fmt.Sprintf("End the exception %s.", c.Except)
+	case Extend:
+		return fmt.Sprintf("Extend the record of %s.", c.Party)
 	case Admit:
-		who := c.Party.String()
-		if c.Partner != "" {
-			who = "the partner " + c.Partner
-		}
-		return fmt.Sprintf("Let %s admit %s.", about, who)
+		return fmt.Sprintf("Let %s admit %s.", about, c.whom())
 	case TakeIn:
 		if c.Role == catalogue.Manage {
 			return fmt.Sprintf("Make %s an owner of %s.", c.Person, about)
@@ -155,9 +159,28 @@ func (c *Change) Text() string {
 	return string(c.Kind)
 }
 
+// towards refers to whom a change is about: a partner, a domain where it is anybody of it, or
+// an address.
+func (c *Change) towards() world.PartyRef {
+	if c.Party.IsNewcomer() {
+		return world.PartyRef{Partner: c.Partner, Domain: c.Party.Domain()}
+	}
+	return world.PartyRef{Partner: c.Partner, Address: c.Party}
+}
+
+func (c *Change) whom() string {
+	switch {
+	case c.Partner != "":
+		return "the partner " + c.Partner
+	case c.Party.IsNewcomer():
+		return "whoever is at " + c.Party.Domain().String()
+	}
+	return c.Party.String()
+}
+
 // id tells changes apart.
 func (c *Change) id() string {
-	return fmt.Sprint(c.Kind, c.Rule, c.Value, c.Resource, c.Role, c.Party, c.Partner, c.Key, c.Person, c.Group, c.Domain, c.Bar, c.Release)
+	return fmt.Sprint(c.Kind, c.Rule, c.Value, c.Resource, c.Role, c.Party, c.Partner, c.Key, c.Person, c.Group, c.Domain, c.Bar, c.Release, c.Except)
 }
 
 // Option is a complete set of changes that gives a yes.
@@ -316,7 +339,7 @@ func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 				}
 				key := c.Code.String()
 				if c.Chain != nil {
-					key += " " + c.Chain.Rule.String()
+					key += " " + c.Chain.Rule.String() + " " + c.Chain.Steps[engine.PeopleLayer].Where
 				}
 				key += " " + c.Key.String() + " " + c.B
 				alts := f.against(s, c)
@@ -360,6 +383,7 @@ func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	for i := 0; i < len(set); {
 		less := append(append([]Change(nil), set[:i]...), set[i+1:]...)
 		if s, q, err := f.as(f.s, less); err == nil {
+			q.Account = f.r.Question.Account // of all accounts any may turn out to be enough
 			if x, err := s.Explain(&q); err == nil && x.Yes() {
 				set, ans, i = less, x, 0
 				continue
@@ -404,7 +428,16 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 	case catalogue.RecordInvited:
 		return one(Change{Kind: Activate, Who: "the party", Party: f.party(c)})
 	case catalogue.RecordSuspended:
-		return one(Change{Kind: Activate, Who: administrator, Party: f.party(c)})
+		back := Change{Kind: Activate, Who: administrator, Party: f.party(c)}
+		more := Change{Kind: Extend, Who: administrator, Party: f.party(c), Until: f.r.Until}
+		for _, set := range [][]Change{{back}, {more, back}} { // whose term or end is over, too, needs more time
+			if sp, _, err := f.as(s, set); err == nil {
+				if state, _, _, ok := sp.StateOf(sp.PartyOf(back.Party), f.q.At); ok && state != world.StateSuspended {
+					return [][]Change{set}
+				}
+			}
+		}
+		return one(back)
 	case catalogue.NoSignInMethod:
 		// Any one method that serves is enough.
 		v := c.Value
@@ -485,7 +518,7 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		return append(out, []Change{{Kind: TakeIn, Who: f.owner(s), Resource: space, Name: s.NameOf(space), Person: f.q.Subject.ID, Role: catalogue.Manage}})
 	case catalogue.NoLicenceRoute:
 		var out [][]Change
-		if a := f.outside(); !a.IsZero() {
+		if a := f.outside(); !a.IsZero() && !a.IsNewcomer() {
 			out = append(out, []Change{{Kind: Licence, Who: "the party", Party: a}})
 		}
 		space := f.space(s)
@@ -548,7 +581,9 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 	if f.q.Subject.Kind != engine.ByAddress || who.IsZero() {
 		return nil
 	}
-	who = f.q.Subject.Address
+	if who = f.q.Subject.Address; who.IsNewcomer() { // nobody in particular: nothing is given to them
+		return nil
+	}
 	places := []world.Resource{}
 	if f.q.Resource.Kind.IsItem() || f.q.Resource.Kind == catalogue.Space {
 		places = append(places, f.q.Resource)
@@ -577,6 +612,13 @@ func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.
 	q := f.q
 	x := engine.Suppose{}
 	var rest []Change
+	wakes := false // a record that is brought back is asked with what it would hold
+	for i := range set {
+		wakes = wakes || set[i].Kind == Activate || set[i].Kind == Extend
+	}
+	if wakes {
+		return Apply(s, set, q.At), q, nil
+	}
 	for i := range set {
 		switch c := &set[i]; c.Kind {
 		case GiveGrant:
@@ -682,6 +724,7 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		return append(out, []Change{{Kind: SetDefault, Who: administrator, Rule: c.Rule, Value: need}})
 	}
 	said := false
+	var ways []Change // against an exception that stands in the way
 	for _, l := range layers {
 		step := &c.Steps[l]
 		if step.Value == catalogue.Unset {
@@ -690,12 +733,24 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		said = true
 		if short(step.Value) {
 			x, ok := at(l)
-			if !ok || l == engine.PeopleLayer {
-				// Of several exceptions the tightest counts: one more does not help.
+			if !ok {
 				return nil
+			}
+			if l == engine.PeopleLayer {
+				ways = f.exceptions(s, c, step.Where, need, x)
+				if len(ways) == 0 {
+					return nil
+				}
+				continue
 			}
 			base = append(base, x)
 		}
+	}
+	for _, way := range ways { // one of them, besides what the other layers need
+		out = append(out, append(append([]Change(nil), base...), way))
+	}
+	if len(ways) > 0 {
+		return out
 	}
 	if said || !short(c.Steps[engine.DefaultLayer].Value) {
 		if len(base) == 0 {
@@ -718,6 +773,36 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		}
 	}
 	return append(out, append(append([]Change(nil), base...), Change{Kind: SetDefault, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.DefaultLayer].Value)}))
+}
+
+// exceptions lists what helps against an exception that says too little: changing it, ending
+// it where that is enough, and where it is one of a group, an exception of the person's own,
+// which counts before it.
+func (f *finder) exceptions(s *engine.Snapshot, c *engine.Chain, id string, need catalogue.Value, own Change) (out []Change) {
+	for i := range s.Policy().Exceptions {
+		x := &s.Policy().Exceptions[i]
+		if x.ID != id {
+			continue
+		}
+		for _, r := range x.Rules {
+			if r.Rule == c.Rule {
+				v := need
+				if c.Rule.Get().Scale.Shape == catalogue.Methods {
+					v |= r.Value
+				}
+				out = append(out, Change{Kind: EditException, Who: administrator, Rule: c.Rule, Value: v, Except: id, Name: id})
+			}
+		}
+		without := *c
+		without.Steps[engine.PeopleLayer].Value = catalogue.Unset
+		if v := without.Effective(); !c.Rule.Get().Scale.Looser(need, v) {
+			out = append(out, Change{Kind: EndException, Who: administrator, Rule: c.Rule, Except: id, Name: id})
+		}
+		if !slices.Contains(x.People, c.Person) {
+			out = append(out, own)
+		}
+	}
+	return
 }
 
 func valid(scale *catalogue.Scale, v catalogue.Value) bool {
@@ -748,9 +833,12 @@ func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot 
 		return s
 	}
 	e := s.Aside()
+	set = append([]Change(nil), set...)
+	sort.SliceStable(set, func(i, j int) bool { return set[i].Kind != Activate && set[j].Kind == Activate }) // who is brought back holds what is given
 	policy := PolicyWith(s.Policy(), set, at)
 	if policy != s.Policy() {
 		e.SetPolicy(policy)
+		e.ActForward(at)
 	}
 	for i := range set {
 		c := &set[i]
@@ -758,13 +846,15 @@ func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot 
 		case GiveGrant:
 			e.AddGrant(c.Party, world.Grant{Address: c.Party, Resource: c.Resource, Role: c.Role, From: at, Until: c.end(at)})
 		case JoinGroup:
-			e.JoinGroup(c.Party, c.Group)
+			e.JoinGroup(c.Party, c.Group, at)
 		case Activate:
 			e.Activate(c.Party, at)
+		case Extend:
+			e.Extend(c.Party, c.end(at), at)
 		case AtItem, AtSpace:
 			e.SetValueAt(c.Resource, c.Rule, c.Value)
 		case Admit:
-			e.AdmitTo(c.Resource.ID, world.PartyRef{Partner: c.Partner, Address: c.Party})
+			e.AdmitTo(c.Resource.ID, c.towards())
 		case TakeIn:
 			e.TakeIn(c.Resource.ID, c.Person, c.Role == catalogue.Manage)
 		case MeetingDoor:
@@ -824,6 +914,15 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		return &part.Rules[len(part.Rules)-1]
 	}
 	any := false
+	gone := map[string]bool{}
+	exception := func(id string) *world.Exception {
+		for i := range part.Exceptions {
+			if part.Exceptions[i].ID == id {
+				return &part.Exceptions[i]
+			}
+		}
+		return nil
+	}
 	for i := range set {
 		c := &set[i]
 		switch c.Kind {
@@ -869,12 +968,12 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			id := partnerID(c.Domain)
 			q := partner(id)
 			if q == nil {
-				part.Partners = append(part.Partners, world.Partner{ID: id, Name: c.Domain.String(), Domains: []world.Entry{{Domain: c.Domain}}})
+				part.Partners = append(part.Partners, world.Partner{ID: id, Name: c.Domain.String(), Domains: []world.Entry{{Domain: c.Domain}}, StandingSince: moment.Always, Review: moment.Never})
 				q = &part.Partners[len(part.Partners)-1]
 			}
 			q.Opened[c.Key] = world.OpenYes
 		case Exceptional:
-			x := world.Exception{ID: c.ExceptionID(), Parties: []world.PartyRef{{Partner: c.Partner, Address: c.Party}}, Rules: []world.Setting{{Rule: c.Rule, Value: c.Value}}, From: at, Until: c.end(at), Reason: "so that a refused question is a yes"}
+			x := world.Exception{ID: c.ExceptionID(), Parties: []world.PartyRef{c.towards()}, Rules: []world.Setting{{Rule: c.Rule, Value: c.Value}}, From: at, Until: c.end(at), Reason: "so that a refused question is a yes"}
 			if c.Group != "" {
 				x.Groups = []string{c.Group}
 			} else {
@@ -892,6 +991,34 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			}
 		case LiftBar:
 			bars[c.Bar] = true
+		case EditException, EndException:
+			ended := c.Kind == EndException
+			for k := range p.Exceptions {
+				if p.Exceptions[k].ID != c.Except {
+					continue
+				}
+				x := p.Exceptions[k]
+				if y := exception(x.ID); y != nil {
+					x = *y
+				}
+				x.Rules = append([]world.Setting(nil), x.Rules...)
+				for j := range x.Rules {
+					if !ended && x.Rules[j].Rule == c.Rule {
+						x.Rules[j].Value, x.Rules[j].Held = c.Value, false
+					}
+				}
+				if ended {
+					x.Until = max(at, x.From+1)
+					if x.From >= at {
+						gone[x.ID] = true
+					}
+				}
+				if y := exception(x.ID); y != nil {
+					*y = x
+				} else {
+					part.Exceptions = append(part.Exceptions, x)
+				}
+			}
 		default:
 			continue
 		}
@@ -901,6 +1028,9 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		return p
 	}
 	out := world.Merge(p, part)
+	if len(gone) > 0 {
+		out.Exceptions = slices.DeleteFunc(slices.Clone(out.Exceptions), func(x world.Exception) bool { return gone[x.ID] })
+	}
 	if len(bars) > 0 {
 		kept := []world.Bar{}
 		for i := range out.Barred {

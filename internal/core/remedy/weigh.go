@@ -9,11 +9,13 @@ import (
 
 // Counts is what an option would open besides, exact.
 type Counts struct {
-	Newcomers int           // typical newcomers that would gain anything
-	Parties   int           // known parties and live links that would
-	Granted   int           // (party, action, resource) from no to yes
-	WidePairs int           // of wide actions from no to yes
-	Until     moment.Moment // when the last of it ends by itself; Never where something stays
+	Newcomers  int           // typical newcomers that would gain anything
+	Parties    int           // known parties and live links that would
+	Granted    int           // (party, action, resource) from no to yes
+	WidePairs  int           // of wide actions from no to yes
+	Outward    int           // (person of ours, action, class of target) from no to yes, and forwarders that start
+	NotCounted []string      // what is not counted, in words; empty where all of it is
+	Until      moment.Moment // when the last of it ends by itself; Never where something stays
 }
 
 // Weigh counts what an option would open. stop ends the work early with its error.
@@ -34,11 +36,13 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 		}
 	}
 	moved := map[engine.Who]bool{}
+	newcomers := map[engine.Who]bool{}
 	before := s
 	if len(policy) > 0 {
 		e := s.Aside()
 		e.SetPolicy(PolicyWith(s.Policy(), policy, at))
 		e.HoldBack()
+		e.ActForward(at)
 		after := e.Done()
 		imp, err := engine.ImpactOf(s, after, at, nil, stop, nil)
 		if err != nil {
@@ -54,7 +58,25 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 				who[n.Newcomer.Who] = true
 			}
 		}
-		out.Newcomers = len(who)
+		for _, m := range imp.Outward {
+			if m.Change != "lost" {
+				out.Outward += m.People
+			}
+		}
+		for _, f := range imp.Forwarders {
+			if f.Starts {
+				out.Outward++
+			}
+		}
+		for _, m := range imp.Presenters {
+			if m.Change == "gained" {
+				out.WidePairs += m.Pairs
+				for _, n := range m.Newcomers {
+					who[n.Who] = true
+				}
+			}
+		}
+		newcomers = who
 		before = after
 	}
 	if len(rest) > 0 {
@@ -63,7 +85,9 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 		for i := range rest {
 			c := &rest[i]
 			switch c.Kind {
-			case GiveGrant, JoinGroup, Activate:
+			case TakeIn:
+				out.NotCounted = append(out.NotCounted, "what "+c.Person+" can then do in "+c.Name+" themselves")
+			case GiveGrant, JoinGroup, Activate, Extend:
 				places = append(places, engine.Touched{Party: c.Party})
 			case Licence:
 				if c.Resource.ID == "" {
@@ -85,18 +109,19 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 			} else {
 				out.Granted += n
 			}
-		})
+		}, func(n engine.Newcomer) { newcomers[n.Who] = true })
 		if err != nil {
 			return out, err
 		}
 	}
+	out.Newcomers = len(newcomers)
 	return out, nil
 }
 
 // Less orders options by what they open: typical newcomers, parties, granted triples,
-// wide pairs, duration; then by how narrow their changes are.
+// wide pairs, what ours do elsewhere, duration; then by how narrow their changes are.
 func Less(a, b *Option, x, y *Counts) bool {
-	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs}} {
+	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs}, {x.Outward, y.Outward}} {
 		if d[0] != d[1] {
 			return d[0] < d[1]
 		}

@@ -52,13 +52,19 @@ func Merge(base, part *World) *World {
 	out.Groups = upsert(base.Groups, part.Groups, func(x *Group) string { return x.ID }, nil)
 	out.Spaces = mergeSpaces(base.Spaces, part.Spaces)
 	out.Meetings = upsert(base.Meetings, part.Meetings, func(x *Meeting) string { return x.ID }, nil)
-	out.Guests = upsert(base.Guests, part.Guests, func(x *Guest) string { return x.Address.String() }, nil)
+	out.Guests = upsert(base.Guests, part.Guests, func(x *Guest) string { return x.Address.String() }, func(old, new *Guest) {
+		new.TakenOver = old.TakenOver
+		if old.DatesFrom != 0 { // loading never moves it earlier or away from never
+			new.DatesFrom = max(old.DatesFrom, new.DatesFrom)
+		}
+	})
 	out.Grants = upsert(base.Grants, part.Grants, func(x *Grant) GrantKey { return x.Key() }, nil)
 	out.Links = upsert(base.Links, part.Links, func(x *Link) string { return x.ID }, nil)
 	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
 	out.Letters = upsert(base.Letters, part.Letters, func(x *Letter) string { return x.ID }, nil)
 	out.Statements = upsert(base.Statements, part.Statements, func(x *Statement) string { return x.Partner }, nil)
+	out.DatesFrom = upsert(base.DatesFrom, part.DatesFrom, func(x *DatesFrom) string { return x.For() }, func(old, new *DatesFrom) { new.From, new.Mail = max(old.From, new.From), max(old.Mail, new.Mail) })
 	limits := Limits(&out, &World{})
 	out.Partners = holding(out.Partners, func(p Partner) (Partner, bool) {
 		rules := HoldBack(p.Rules, limits)

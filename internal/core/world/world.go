@@ -32,6 +32,31 @@ type World struct {
 	Contacts   []Contact
 	Letters    []Letter
 	Statements []Statement
+	DatesFrom  []DatesFrom
+}
+
+// DatesFrom is a floor of dates (model §5): before it no counted step falls. It concerns the
+// people of a partner, a kind of step, or everybody; a guest has one of its own. Never means
+// that what was taken over waits.
+type DatesFrom struct {
+	Partner string // id
+	Step    string // as the causes of dated steps are written
+	From    moment.Moment
+	// Mail is the moment from which mail about what is due is sent; what should have been sent
+	// before never is. Never while mail waits.
+	Mail moment.Moment
+}
+
+// For writes whom the floor concerns as the file format does: organisation, partner:ID or
+// step:CAUSE.
+func (d *DatesFrom) For() string {
+	switch {
+	case d.Partner != "":
+		return "partner:" + d.Partner
+	case d.Step != "":
+		return "step:" + d.Step
+	}
+	return "organisation"
 }
 
 // Organisation is the one whose suite is governed.
@@ -48,17 +73,35 @@ type Settings struct {
 	ForgetDays catalogue.Value // after so many days a removed record is known by a pseudonym alone
 	Terms      string          // the terms of use that guests accept; empty: those that come with the product
 	TermsSince moment.Moment   // terms accepted before count no longer; zero where they never changed
+	Sightings  Sightings
+	Brake      catalogue.Value // so many records let go, or messages about dates sent, in a day wait until somebody says so
+	MemberMail catalogue.Value // so many messages to outsiders are a member's in a day
 }
+
+// Sightings says whether we are told when guests were last seen; where not, nobody is idle.
+type Sightings uint8
+
+// A file tells sightings where it does not say otherwise; a new installation does not, until
+// a system or its own door is their source.
+const (
+	SightingsTold Sightings = iota
+	SightingsNone
+)
+
+// SightingsNames are the words of the file format, by Sightings.
+var SightingsNames = []string{"told", "none"}
 
 // The settings of a new installation.
 const (
 	StartStanceDays catalogue.Value = 180
 	StartForgetDays catalogue.Value = 365
+	StartBrake      catalogue.Value = 200
+	StartMemberMail catalogue.Value = 50
 )
 
 // StartSettings returns the settings of a new installation.
 func StartSettings() Settings {
-	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays}
+	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays, Brake: StartBrake, MemberMail: StartMemberMail}
 }
 
 // SettingsNow returns what is set, or the start where nothing is.
@@ -147,9 +190,12 @@ type Partner struct {
 	Statement      string // where their signed statement is published; empty where they publish none
 	SignIn         string // the issuer of their own sign-in (OpenID Connect); empty where there is none
 	SignInClient   string // as whom we are known there
-	Opened         [catalogue.NumKeys]Opening
-	Rules          []Setting
-	Stance         []Stance
+	// SignInUnverified takes addresses that their sign-in does not call verified
+	// (email_verified, OpenID Connect Core §5.1).
+	SignInUnverified bool
+	Opened           [catalogue.NumKeys]Opening
+	Rules            []Setting
+	Stance           []Stance
 }
 
 // Letter is a request to a partner's administrator to admit something, and what
@@ -443,6 +489,8 @@ type Guest struct {
 	Location   string
 	Licence    Licence
 	HomeClosed moment.Moment // when the partner said that the home account is closed; zero where it did not
+	DatesFrom  moment.Moment // the record's own floor of dates; Never while it waits, zero for none
+	TakenOver  bool          // loaded from elsewhere rather than begun here: it waits where dates wait
 }
 
 // Provisioned reports whether the feed is the record's only origin.

@@ -1,0 +1,48 @@
+import { type Weighed } from '../api'
+import { MovesText } from './Impact'
+
+/** Who would gain and who would lose by a change of one thing, before it is made. */
+export function WeighedText({ w }: { w: Weighed | undefined }) {
+  if (!w) return <p className="quiet">Counting who gains and who loses …</p>
+  const lines = w.lines ?? []
+  return (
+    <>
+      {w.nothing ? (
+        <p className="impact-line">Nothing changes for anybody that is counted.</p>
+      ) : (
+        <dl className="impact-figures">
+          <div>
+            <dt>Parties</dt>
+            <dd>
+              <MovesText m={w.parties} />
+            </dd>
+          </div>
+          <div>
+            <dt>Granted actions</dt>
+            <dd>
+              <MovesText m={w.granted} />
+            </dd>
+          </div>
+          <div>
+            <dt>Wide, in pairs</dt>
+            <dd>
+              <MovesText m={w.wide} />
+            </dd>
+          </div>
+        </dl>
+      )}
+      {w.newcomers.length > 0 && <p>Typical newcomers who gain: {w.newcomers.join(', ')}.</p>}
+      {lines.length > 0 && (
+        <p className="quiet">
+          {lines.slice(0, 6).join('; ')}
+          {lines.length > 6 ? '; …' : '.'}
+        </p>
+      )}
+      {w.not_counted.map((n) => (
+        <p key={n} className="quiet">
+          Not counted: {n}.
+        </p>
+      ))}
+    </>
+  )
+}

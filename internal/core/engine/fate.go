@@ -1,0 +1,561 @@
+package engine
+
+import (
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"wexillum.example/internal/core/catalogue"
+
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What dated sequences make of records stands beside the records (model §5): when each is
+// suspended and gone, and when a grant ends because nobody answered its review. It is
+// computed where a record, or what its dates follow, changes, so that a decision only
+// compares moments.
+
+// dateRules is what dated sequences follow besides the records themselves: what policy and
+// floors say, for each partner and for whoever has none.
+type dateRules struct {
+	zone     string
+	partners []partnerDates // by index of partner
+	nobody   partnerDates
+	kinds    [2]dated.Floors // of kinds of step; the second of records that were taken over
+}
+
+// of returns what counts for an address at a domain.
+func (r *dateRules) of(f domainFacts, barred bool) *partnerDates {
+	if f.kind == partnerDomain && f.bar == 0 && !barred && int(f.partner) < len(r.partners) { // a barred address has no partner
+		return &r.partners[f.partner]
+	}
+	return &r.nobody
+}
+
+// floors is what of the floors is written apart from records (model §5).
+type floors struct {
+	all      moment.Moment // of the organisation; Always for none, Never while the dates wait
+	partners map[string]moment.Moment
+	kinds    dated.Floors
+
+	mail        moment.Moment // from when mail is sent
+	partnerMail map[string]moment.Moment
+}
+
+var noFloors = floors{all: moment.Always, kinds: dated.NoFloors(), mail: moment.Always}
+
+// wholeSecond rounds a floor up to a whole second, which is what ends of reviews are kept as.
+func wholeSecond(m moment.Moment) moment.Moment {
+	if !m.IsSet() || m%1e6 == 0 {
+		return m
+	}
+	if m < 0 {
+		return m - m%1e6
+	}
+	return m - m%1e6 + 1e6
+}
+
+// SetFloors replaces all floors but those of single guests.
+func (e *Editor) SetFloors(list []world.DatesFrom) {
+	f := noFloors
+	f.partners, f.partnerMail = map[string]moment.Moment{}, map[string]moment.Moment{}
+	for _, x := range list {
+		from := wholeSecond(x.From)
+		switch {
+		case x.Partner != "":
+			f.partners[x.Partner] = from
+			if x.Mail != 0 {
+				f.partnerMail[x.Partner] = x.Mail
+			}
+		case x.Step != "":
+			if c, ok := dated.ParseCause(x.Step); ok {
+				f.kinds[c] = from
+			}
+		default:
+			f.all = from
+			if x.Mail != 0 {
+				f.mail = x.Mail
+			}
+		}
+	}
+	e.inv.floors, e.otherDates, e.due = &f, true, nil
+}
+
+func (v *inventory) floorsNow() *floors {
+	if v.floors == nil {
+		return &noFloors
+	}
+	return v.floors
+}
+
+// ActForward makes what an Editor of Aside changes of policy act from a moment on, as it does
+// when it is published (model §5): what was due before stays as it was.
+func (e *Editor) ActForward(at moment.Moment) { e.forward = at }
+
+// forwardOf is a snapshot whose dates go on from those of another at a moment.
+type forwardOf struct {
+	at     moment.Moment
+	before *Snapshot
+}
+
+// notSuspended and what is not gone lie beyond every moment.
+func newParty() party { return party{domain: none, out: moment.Never, gone: moment.Never} }
+
+// addParty makes sure that a place for party i exists in all tables.
+func (v *inventory) addParty(tok token, i uint32) {
+	for v.parties.n <= i {
+		v.parties.add(tok, newParty())
+		v.dates.add(tok, dates{until: moment.Never, sponsor: none, next: none})
+		v.ours.add(tok, none)
+	}
+}
+
+// atDomain notes the domain of party i.
+func (v *inventory) atDomain(tok token, i, domain uint32) {
+	v.parties.edit(tok, i).domain = domain
+	head := grow(&v.heads, tok, domain, none)
+	v.dates.edit(tok, i).next = *head
+	*head = i
+}
+
+// eachAt calls fn for every party at a domain.
+func (v *inventory) eachAt(domain uint32, fn func(i uint32)) {
+	if domain >= v.heads.n {
+		return
+	}
+	for i := *v.heads.at(domain); i != none; i = v.dates.at(i).next {
+		fn(i)
+	}
+}
+
+// nameOf returns the name in the record of party i, or "".
+func (v *inventory) nameOf(i uint32) string {
+	d := v.dates.at(i)
+	return v.text.text(ref{d.name, uint32(d.nameLen)})
+}
+
+// recordAt reports whether a party holds a record at a moment.
+func (p *party) recordAt(at moment.Moment) bool {
+	return p.flags&hasRecord != 0 && at >= p.since && at < p.gone
+}
+
+// stateAt returns the state of a record that is held at a moment.
+func (p *party) stateAt(at moment.Moment) world.State {
+	switch {
+	case at >= p.out:
+		return world.StateSuspended
+	case at < p.accepted:
+		return world.StateInvited
+	}
+	return world.StateActive
+}
+
+// grantsOf returns what a party was given itself, as far as it can count at a moment: a
+// record that is gone took all with it.
+func (v *inventory) grantsOf(p *party, at moment.Moment) []grant {
+	if at >= p.gone {
+		return nil
+	}
+	return v.grants[p.grants.off : p.grants.off+p.grants.n]
+}
+
+// groupsOf returns the groups that hold a party at a moment.
+func (v *inventory) groupsOf(p *party, at moment.Moment) []uint32 {
+	if at >= p.gone {
+		return nil
+	}
+	return v.lists[p.groups.off : p.groups.off+p.groups.n]
+}
+
+// counted reports whether a party counts as known at a moment (model §7), but for contacts.
+func (p *party) counted(at moment.Moment) bool {
+	return p.recordAt(at) || at < p.gone && p.grants.n+p.groups.n > 0
+}
+
+// live reports whether a grant is in force at a moment.
+func (g *grant) live(at moment.Moment) bool {
+	return moment.Within(at, g.from, g.until) && (g.silent == 0 || at < moment.Moment(g.silent)*1e6)
+}
+
+// end returns when a grant ends: by what is written, or because its review was not answered.
+func (g *grant) end() moment.Moment {
+	if g.silent != 0 {
+		return min(g.until, moment.Moment(g.silent)*1e6)
+	}
+	return g.until
+}
+
+// settled is what the dates of one party come to, where that is otherwise than before.
+type settled struct {
+	party  uint32
+	fate   dated.Fate
+	silent []uint32 // by grant of its own; nil where none changes
+}
+
+// settle finds anew what dates come to, of everybody whose dates may be otherwise.
+func (e *Editor) settle() {
+	v := &e.inv
+	was := e.rules
+	if was == nil || e.otherDates || e.pol != e.was {
+		e.rules = compileDates(e.pol, v)
+	}
+	s := &Snapshot{inv: e.inv, pol: e.pol, rules: e.rules, fwd: e.fwd}
+	all := was == nil || e.staleAll || was.zone != e.rules.zone || was.kinds != e.rules.kinds || was.nobody != e.rules.nobody
+	if all {
+		e.apply(s.settleAll())
+		return
+	}
+	stale := map[uint32]bool{}
+	for _, i := range e.stale {
+		stale[i] = true
+	}
+	if e.was != nil && e.rules != was {
+		old, next := e.was, e.pol
+		for d := range next.domains {
+			var f domainFacts
+			if d < len(old.domains) {
+				f = old.domains[d]
+			}
+			a, b := was.of(f, false), e.rules.of(next.domains[d], false)
+			if d >= len(old.domains) || *a != *b || (f.bar != 0) != (next.domains[d].bar != 0) {
+				v.eachAt(uint32(d), func(i uint32) { stale[i] = true })
+			}
+		}
+		for _, x := range [2][2]*policy{{old, next}, {next, old}} {
+			for a := range x[0].bars {
+				if _, both := x[1].bars[a]; !both {
+					if i := v.addresses.find(v.text, a); i != none && i < v.parties.n {
+						stale[i] = true
+					}
+				}
+			}
+		}
+	}
+	if len(stale) == 0 {
+		return
+	}
+	q := s.Sequences()
+	var found []settled
+	for i := range stale {
+		if x, changed := q.settle(i); changed {
+			found = append(found, x)
+		}
+	}
+	e.apply(found)
+}
+
+// settleAll does so for everybody, on all processors.
+func (s *Snapshot) settleAll() (out []settled) {
+	const share = 1 << 11
+	workers := max(1, runtime.GOMAXPROCS(0))
+	parts := make([][]settled, workers)
+	var next atomic.Uint32
+	var group sync.WaitGroup
+	marks := s.Sequences().mark(uint32(workers))
+	for w := range workers {
+		group.Go(func() {
+			q := s.Sequences()
+			q.marks = marks
+			for from := next.Add(share) - share; from < s.inv.parties.n; from = next.Add(share) - share {
+				for i := from; i < min(from+share, s.inv.parties.n); i++ {
+					if x, changed := q.settle(i); changed {
+						parts[w] = append(parts[w], x)
+					}
+				}
+			}
+		})
+	}
+	group.Wait()
+	for _, p := range parts {
+		out = append(out, p...)
+	}
+	return
+}
+
+// settle finds what the dates of a party come to; changed says whether it is otherwise than
+// what stands there.
+func (q *Sequences) settle(i uint32) (x settled, changed bool) {
+	inv := &q.s.inv
+	p := inv.parties.at(i)
+	given := inv.given(p.grants)
+	x.party = i
+	if !q.load(i) {
+		x.fate = dated.Fate{Out: moment.Never, Gone: moment.Never}
+		for k := range given {
+			if given[k].silent != 0 { // there was a record once
+				x.silent = make([]uint32, len(given))
+				break
+			}
+		}
+	} else if q.isOver() {
+		b := q.concerned
+		x.fate = dated.Fate{Out: b.out, Gone: b.gone, Cause: q.before.s.inv.dates.at(i).why}
+	} else {
+		x.fate = q.rec.Fate()
+		k := 0
+		for j := range given {
+			g := &given[j]
+			var silent uint32
+			if g.via == viaGrant {
+				if end, cause := q.rec.End(&q.rec.Held[k]); cause == dated.ByReview || end < g.until {
+					silent = secondsUp(end)
+				}
+				k++
+			}
+			if silent != g.silent && x.silent == nil {
+				x.silent = make([]uint32, len(given))
+				for l := range j {
+					x.silent[l] = given[l].silent
+				}
+			}
+			if x.silent != nil {
+				x.silent[j] = silent
+			}
+		}
+	}
+	return x, x.silent != nil || x.fate.Out != p.out || x.fate.Gone != p.gone || x.fate.Cause != inv.dates.at(i).why
+}
+
+// secondsUp writes an end as whole seconds since 1970, at least one.
+func secondsUp(m moment.Moment) uint32 {
+	switch {
+	case m < 1e6:
+		return 1
+	case m >= (1<<32-1)*1e6:
+		return 0
+	}
+	return uint32((m + 1e6 - 1) / 1e6)
+}
+
+func (e *Editor) apply(found []settled) {
+	v := &e.inv
+	for _, x := range found {
+		p := v.parties.edit(e.tok, x.party)
+		p.out, p.gone = x.fate.Out, x.fate.Gone
+		if v.dates.at(x.party).why != x.fate.Cause {
+			v.dates.edit(e.tok, x.party).why = x.fate.Cause
+		}
+		if x.silent == nil {
+			continue
+		}
+		off := uint32(len(v.grants))
+		v.grants = append(v.grants, v.given(p.grants)...)
+		for k := range x.silent {
+			v.grants[off+uint32(k)].silent = x.silent[k]
+		}
+		v.grantsDead += int(p.grants.n)
+		p.grants.off = off
+	}
+}
+
+// StateOf tells the state of a party's record at a moment, as its dates have it: why it is
+// suspended, and since when; ok is false where it holds no record then.
+func (s *Snapshot) StateOf(party uint32, at moment.Moment) (state world.State, cause dated.Cause, since moment.Moment, ok bool) {
+	p := s.inv.parties.at(party)
+	if !p.recordAt(at) {
+		return 0, 0, 0, false
+	}
+	if state = p.stateAt(at); state == world.StateSuspended {
+		return state, s.inv.dates.at(party).why, p.out, true
+	}
+	return state, 0, 0, true
+}
+
+// Unwritten calls found for every party whose record or grants have come, by a moment, to
+// what is not written in them: that is what is to be carried out.
+func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
+	inv := &s.inv
+	for i := range inv.parties.n {
+		p := inv.parties.at(i)
+		if p.flags&hasRecord == 0 {
+			continue
+		}
+		if due := p.gone <= at || p.out <= at && p.flags&isSuspended == 0; !due {
+			for _, g := range inv.given(p.grants) {
+				if due = g.silent != 0 && moment.Moment(g.silent)*1e6 <= at && moment.Moment(g.silent)*1e6 < g.until; due {
+					break
+				}
+			}
+			if !due {
+				continue
+			}
+		}
+		if !found(i) {
+			return
+		}
+	}
+}
+
+// Redated is whose dates one policy, or its floors, has follow other rules than another.
+type Redated struct {
+	All      bool     // everybody's
+	Partners []string // those of all people of these partners, by id
+	Parties  []uint32 // and of these
+}
+
+// Any reports whether anybody's dates do.
+func (r *Redated) Any() bool { return r.All || len(r.Partners)+len(r.Parties) > 0 }
+
+// Redates finds whose dates follow other rules in after, which came from before by Aside and
+// another policy.
+func Redates(before, after *Snapshot) (r Redated) {
+	was, next := before.rules, after.rules
+	if was == next {
+		return
+	}
+	if was.zone != next.zone || was.kinds != next.kinds || was.nobody != next.nobody {
+		r.All = true
+		return
+	}
+	whole := map[uint32]bool{}
+	for k := range next.partners {
+		if k < len(was.partners) && was.partners[k] != next.partners[k] && after.pol.rest[k].source != nil && before.pol.rest[k].source != nil {
+			whole[uint32(k)] = true
+			r.Partners = append(r.Partners, after.pol.rest[k].source.ID)
+		}
+	}
+	inv := &after.inv
+	q, p := before.Sequences(), after.Sequences()
+	for i := range before.inv.parties.n {
+		if inv.parties.at(i).flags&hasRecord == 0 {
+			continue
+		}
+		d := inv.parties.at(i).domain
+		f, g := before.pol.domains[d], after.pol.domains[d]
+		if f.kind == partnerDomain && g.kind == partnerDomain && f.partner == g.partner && whole[f.partner] {
+			continue
+		}
+		if *was.of(f, q.barred[i]) != *next.of(g, p.barred[i]) {
+			r.Parties = append(r.Parties, i)
+		}
+	}
+	return
+}
+
+// Reviewed finds the records whose reviews a rule at a space governs: those that were given
+// something in it. Of any other rule and place it is nobody.
+func Reviewed(s *Snapshot, rule catalogue.RuleID, at world.Resource) (parties []uint32) {
+	if rule != ruleReviewDays && rule != ruleReviewSilence || at.Kind != catalogue.Space {
+		return nil
+	}
+	inv := &s.inv
+	space := inv.spaceIDs.find(inv.text, at.ID)
+	if space == none {
+		return nil
+	}
+	for i := range inv.parties.n {
+		p := inv.parties.at(i)
+		if p.flags&hasRecord == 0 {
+			continue
+		}
+		for _, g := range inv.given(p.grants) {
+			if g.resource == space || g.resource&itemBit != 0 && inv.items.at(g.resource&^itemBit).space == space {
+				parties = append(parties, i)
+				break
+			}
+		}
+	}
+	return
+}
+
+// EachOf calls found for every party with a record whom r means.
+func (r *Redated) EachOf(s *Snapshot, found func(party uint32) error) error {
+	if r.All {
+		for i := range s.inv.parties.n {
+			if s.inv.parties.at(i).flags&hasRecord != 0 {
+				if err := found(i); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if len(r.Partners) > 0 {
+		of := map[uint32]bool{}
+		for _, id := range r.Partners {
+			if k, ok := s.PartnerOf(id); ok {
+				of[k] = true
+			}
+		}
+		for i := range s.inv.parties.n {
+			if k, ok := s.PartnerAt(i); ok && of[k] && s.inv.parties.at(i).flags&hasRecord != 0 {
+				if err := found(i); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	for _, i := range r.Parties {
+		if err := found(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Ousted calls found for every record that is suspended or gone by a moment in after and not
+// in before.
+func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, cause dated.Cause, was moment.Moment)) {
+	for i := range min(before.inv.parties.n, after.inv.parties.n) {
+		p, q := before.inv.parties.at(i), after.inv.parties.at(i)
+		if q.flags&hasRecord == 0 || p.flags&hasRecord == 0 || min(q.out, q.gone) > at || min(p.out, p.gone) <= at {
+			continue
+		}
+		cause := after.inv.dates.at(i).why
+		if q.gone < q.out {
+			cause = dated.ByInviteDays
+		}
+		found(i, cause, min(p.out, p.gone))
+	}
+}
+
+// Waits reports whether the dates of a party wait: what was taken over, where a floor that
+// concerns it is never.
+func (s *Snapshot) Waits(party uint32) bool {
+	d := s.inv.dates.at(party)
+	if d.floor == moment.Never {
+		return true
+	}
+	if !d.takenOver {
+		return false
+	}
+	_, barred := s.pol.bars[s.inv.addressText(party)]
+	return s.rules.of(s.pol.domains[s.inv.parties.at(party).domain], barred).waits
+}
+
+// Floors returns the floor of dates of everybody, of each partner by id, and of each kind of
+// step; Always for none, Never while dates wait.
+func (s *Snapshot) Floors() (all moment.Moment, partners map[string]moment.Moment, kinds dated.Floors) {
+	f := s.inv.floorsNow()
+	return f.all, f.partners, f.kinds
+}
+
+// MailFrom returns the moment from which mail about the dates of a party is sent; Never while
+// it waits.
+func (s *Snapshot) MailFrom(party uint32) moment.Moment {
+	f := s.inv.floorsNow()
+	from := f.mail
+	if len(f.partnerMail) > 0 {
+		if d := s.pol.domains[s.inv.parties.at(party).domain]; d.kind == partnerDomain {
+			if m, ok := f.partnerMail[s.pol.rest[d.partner].source.ID]; ok {
+				from = max(from, m)
+			}
+		}
+	}
+	if from == moment.Never && !s.inv.dates.at(party).takenOver { // what was begun here goes on
+		from = moment.Always
+	}
+	return from
+}
+
+// Unfloor makes records whose own floor is never count from a moment on.
+func (e *Editor) Unfloor(from moment.Moment) {
+	e.due = nil
+	for i := range e.inv.dates.n {
+		if e.inv.dates.at(i).floor == moment.Never {
+			e.inv.dates.edit(e.tok, i).floor = wholeSecond(from)
+			e.stale = append(e.stale, i)
+		}
+	}
+}

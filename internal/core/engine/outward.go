@@ -1,0 +1,366 @@
+package engine
+
+import (
+	"slices"
+	"sort"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What our own people do elsewhere, and mail of theirs that leaves, is counted person by
+// person against each class of target (model §7): a typical newcomer of every partner, of an
+// unlisted firm, a private address, and whoever an exception names. Forwarders that are set
+// up are counted by name.
+
+// outwardActions are what our people do elsewhere.
+var outwardActions = func() (out []*catalogue.Action) {
+	for i := range catalogue.Actions() {
+		if a := &catalogue.Actions()[i]; a.Address && a.Asks[catalogue.Ours] != nil && a.Asks[catalogue.Record] == nil {
+			out = append(out, a)
+		}
+	}
+	return
+}()
+
+// OutwardMove is what people of ours would become able to do towards a target, or no longer.
+type OutwardMove struct {
+	Action catalogue.ActionID
+	Target Newcomer
+	People int    // so many people of ours
+	Person string // one of them, by id
+	Change string // gained, lost, otherwise
+}
+
+// ForwarderMove is a forwarder that starts to be let through, or no longer is.
+type ForwarderMove struct {
+	Mailbox string // of a person of ours, by id
+	To      addr.Address
+	Starts  bool
+}
+
+// ofOurs divides people of ours into classes that outward actions answer alike on both
+// sides: whom the same exceptions name, and whether they administer.
+func ofOurs(a, b *Snapshot) (out [][]uint32) {
+	inv := &a.inv
+	r0, r1 := a.reversed(), b.reversed()
+	at := map[[3]int]int{}
+	for i := range inv.people.n {
+		p := inv.people.at(i)
+		if !p.exists {
+			continue
+		}
+		k := [3]int{r0.alikeOf[i], r1.alikeOf[i], 0}
+		if p.roles&world.Administrator != 0 {
+			k[2] = 1
+		}
+		c, ok := at[k]
+		if !ok {
+			c = len(out)
+			at[k], out = c, append(out, nil)
+		}
+		out[c] = append(out[c], i)
+	}
+	return
+}
+
+// outwardImpact compares what our people may do elsewhere. Both snapshots hold the same
+// people.
+func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+	classes := ofOurs(before, after)
+	targets := newcomersOf(before, after, at)
+	inv := &before.inv
+	for _, n := range targets {
+		if n.Who.Kind != ByAddress {
+			continue
+		}
+		if err := stop(); err != nil {
+			return err
+		}
+		moved := otherwiseMatched(before, after, n.Who)
+		for _, act := range outwardActions {
+			if !moved && !actionMatters(act.ID, changed) {
+				continue
+			}
+			moves := map[string]*OutwardMove{}
+			for _, class := range classes {
+				id := inv.personIDs.text(inv.text, class[0])
+				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id}, Address: n.Who.Address, At: at}
+				v, err0 := before.Decide(&q)
+				w, err1 := after.Decide(&q)
+				v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil
+				if v.Yes == w.Yes && (!v.Yes || v.Conditions == w.Conditions) {
+					continue
+				}
+				change := changeOf(v, w)
+				if moves[change] == nil {
+					moves[change] = &OutwardMove{Action: act.ID, Target: n, Person: id, Change: change}
+				}
+				moves[change].People += len(class)
+			}
+			for _, change := range []string{"gained", "lost", "otherwise"} {
+				if m := moves[change]; m != nil {
+					out.Outward = append(out.Outward, *m)
+				}
+			}
+		}
+	}
+	sort.SliceStable(out.Outward, func(i, j int) bool {
+		a, b := &out.Outward[i], &out.Outward[j]
+		if a.Action != b.Action {
+			return a.Action < b.Action
+		}
+		return a.Target.Who.String() < b.Target.Who.String()
+	})
+	for i := range inv.people.n {
+		p := inv.people.at(i)
+		if !p.exists || p.sends.n == 0 {
+			continue
+		}
+		id := inv.personIDs.text(inv.text, i)
+		sends := inv.forwarders[p.sends.off : p.sends.off+p.sends.n]
+		for k := range sends {
+			f := &sends[k]
+			if slices.ContainsFunc(sends[:k], func(x forwarder) bool { return x.to == f.to }) { // said twice in a file
+				continue
+			}
+			q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: forwardAction, Resource: world.Resource{Kind: catalogue.Mailbox, ID: id}, Address: before.addressOf(f.to), At: at}
+			v, err0 := before.Decide(&q)
+			w, err1 := after.Decide(&q)
+			if v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil; v.Yes != w.Yes {
+				out.Forwarders = append(out.Forwarders, ForwarderMove{id, q.Address, w.Yes})
+			}
+		}
+	}
+	return nil
+}
+
+var forwardAction = func() catalogue.ActionID {
+	a, _ := catalogue.ActionByName("mail.forward")
+	return a.ID
+}()
+
+// PresenterMove is what outsiders would become able to do in what people of ours present, or
+// no longer: in any meeting that they present in, whoever its host is.
+type PresenterMove struct {
+	Action     catalogue.ActionID
+	Change     string // gained, lost
+	Parties    int    // known parties and live links
+	Presenters int
+	Pairs      int
+	Person     string     // one of the presenters, by id
+	Newcomers  []Newcomer // typical newcomers for whom it changes too
+}
+
+// presenterImpact compares what may be done in what people of ours present elsewhere than in
+// meetings of their own.
+func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+	doors := wideResources(before, after, catalogue.Meeting)
+	if len(doors) == 0 {
+		return nil
+	}
+	var all []*crowd
+	var newcomers []Newcomer
+	inv := &before.inv
+	for i := range catalogue.Actions() {
+		act := &catalogue.Actions()[i]
+		if !act.Presenter {
+			continue
+		}
+		if all == nil {
+			all = crowds(before, after, at)
+			newcomers = newcomersOf(before, after, at)
+		}
+		matters := actionMatters(act.ID, changed)
+		// Which presenters are alike: whom the same exceptions name on both sides.
+		r0, r1 := before.reversed(), after.reversed()
+		classes := map[[2]int][]uint32{}
+		var order [][2]int
+		for p := range inv.people.n {
+			if inv.people.at(p).exists {
+				k := [2]int{r0.alikeOf[p], r1.alikeOf[p]}
+				if classes[k] == nil {
+					order = append(order, k)
+				}
+				classes[k] = append(classes[k], p)
+			}
+		}
+		can := func(s *Snapshot, who Who, presenter string) bool {
+			for k := range doors {
+				q := Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: doors[k].id}, At: at, Presenter: presenter}
+				if v, err := s.Decide(&q); err == nil && v.Yes {
+					return true
+				}
+			}
+			return false
+		}
+		type side struct {
+			parties    map[*crowd]bool
+			presenters map[[2]int]bool
+			newcomers  map[string]Newcomer
+			move       PresenterMove
+		}
+		sides := map[string]*side{}
+		note := func(change string, k [2]int) *side {
+			x := sides[change]
+			if x == nil {
+				x = &side{map[*crowd]bool{}, map[[2]int]bool{}, map[string]Newcomer{}, PresenterMove{Action: act.ID, Change: change, Person: inv.personIDs.text(inv.text, classes[k][0])}}
+				sides[change] = x
+			}
+			x.presenters[k] = true
+			return x
+		}
+		for _, k := range order {
+			if err := stop(); err != nil {
+				return err
+			}
+			presenter := inv.personIDs.text(inv.text, classes[k][0])
+			for _, c := range all {
+				if !c.changed && !matters {
+					continue
+				}
+				if was, will := can(before, c.who, presenter), can(after, c.who, presenter); was != will {
+					x := note(map[bool]string{true: "gained", false: "lost"}[will], k)
+					x.parties[c] = true
+					x.move.Pairs += c.size() * len(classes[k])
+				}
+			}
+			for _, n := range newcomers {
+				if !matters && !otherwiseMatched(before, after, n.Who) {
+					continue
+				}
+				if was, will := can(before, n.Who, presenter), can(after, n.Who, presenter); was != will {
+					note(map[bool]string{true: "gained", false: "lost"}[will], k).newcomers[n.Who.String()] = n
+				}
+			}
+		}
+		for _, change := range []string{"gained", "lost"} {
+			x := sides[change]
+			if x == nil {
+				continue
+			}
+			for c := range x.parties {
+				x.move.Parties += c.size()
+			}
+			for k := range x.presenters {
+				x.move.Presenters += len(classes[k])
+			}
+			for _, n := range x.newcomers {
+				x.move.Newcomers = append(x.move.Newcomers, n)
+			}
+			sort.Slice(x.move.Newcomers, func(i, j int) bool { return x.move.Newcomers[i].Who.String() < x.move.Newcomers[j].Who.String() })
+			out.Presenters = append(out.Presenters, x.move)
+		}
+	}
+	return nil
+}
+
+// newcomersOf lists the typical newcomers of either of two snapshots.
+func newcomersOf(before, after *Snapshot, at moment.Moment) []Newcomer {
+	var all []Newcomer
+	have := map[string]bool{}
+	for _, list := range [2][]Newcomer{before.NewcomersAt(at), after.NewcomersAt(at)} {
+		for _, n := range list {
+			if n.Named != "" && !n.Who.Address.IsNewcomer() { // known on one side is known
+				i := before.inv.addresses.find(before.inv.text, n.Who.Address.String())
+				j := after.inv.addresses.find(after.inv.text, n.Who.Address.String())
+				if i != none && before.isCounted(i, at) || j != none && after.isCounted(j, at) {
+					continue
+				}
+			}
+			if !have[n.Who.String()] {
+				have[n.Who.String()] = true
+				all = append(all, n)
+			}
+		}
+	}
+	return all
+}
+
+// isCounted reports whether a party counts as known at a moment (model §7): it holds a
+// record, a grant, a group's grant, a named link or a contact.
+func (s *Snapshot) isCounted(i uint32, at moment.Moment) bool {
+	if i >= s.inv.parties.n || *s.inv.ours.at(i) != none {
+		return false
+	}
+	p := s.inv.parties.at(i)
+	return p.counted(at) || len(s.reversed().contacts) > 0 && len(s.reversed().contacts[i]) > 0
+}
+
+// NewcomersAt lists typical newcomers as they are at a moment: those of Newcomers, and apart
+// from them whoever an exception, a space or a meeting names without our knowing them
+// otherwise (model §7).
+func (s *Snapshot) NewcomersAt(at moment.Moment) []Newcomer {
+	base := s.reversed().newcomers
+	named := s.reversed().named
+	out := base[:len(base):len(base)]
+	for _, n := range named {
+		if i := s.inv.addresses.find(s.inv.text, n.Who.Address.String()); i != none && s.isCounted(i, at) {
+			continue
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+// namedNewcomers lists domains and addresses that exceptions, spaces and meetings name, as
+// typical newcomers; those in have are left out.
+func (s *Snapshot) namedNewcomers(have []Newcomer) (out []Newcomer) {
+	inv := &s.inv
+	seen := map[string]bool{}
+	for _, n := range have {
+		seen[n.Who.String()] = true
+	}
+	add := func(a addr.Address, by string) {
+		if seen[a.String()] {
+			return
+		}
+		seen[a.String()] = true
+		m := s.Match(a)
+		if m.Own {
+			return
+		}
+		n := Newcomer{Who: Who{Address: a}, Named: by, Name: a.String() + ", " + by}
+		if a.IsNewcomer() {
+			n.Name = "a newcomer from " + a.Domain().String() + ", " + by
+		}
+		if m.Partner != nil {
+			n.Partner = m.Partner.ID
+		}
+		out = append(out, n)
+	}
+	refs := func(list []partyRef, by string) {
+		for _, r := range list {
+			switch r.what {
+			case 1:
+				if d, err := addr.ParseDomain(inv.domains.text(inv.text, r.index)); err == nil {
+					add(addr.Newcomer(d), by)
+				}
+			case 3:
+				add(s.addressOf(r.index), by)
+			}
+		}
+	}
+	for i := range s.pol.except {
+		refs(s.pol.except[i].parties, "named by the exception "+s.pol.except[i].source.ID)
+	}
+	for i := range inv.spaces.n {
+		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
+			refs(inv.refs[sp.parties.off:sp.parties.off+sp.parties.n], "named by the space "+inv.spaceIDs.text(inv.text, i))
+		}
+	}
+	for i := range inv.meetings.n {
+		m := inv.meetings.at(i)
+		if !m.exists {
+			continue
+		}
+		for _, d := range inv.lists[m.domains.off : m.domains.off+m.domains.n] {
+			if d, err := addr.ParseDomain(inv.domains.text(inv.text, d)); err == nil {
+				add(addr.Newcomer(d), "named by the meeting "+inv.meetingIDs.text(inv.text, i))
+			}
+		}
+	}
+	return
+}

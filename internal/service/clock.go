@@ -1,0 +1,76 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"wexillum.example/internal/core/moment"
+)
+
+// How far the clock of a service may be off its database's, and how often that is looked at.
+const (
+	clockOff   = 5 * time.Second
+	clockEvery = time.Minute
+)
+
+// clockHolds is an error where the clock here is off the database's: what falls at a moment is
+// not carried out then, because it would fall at another moment than other services say.
+func (s *Service) clockHolds(ctx context.Context) error {
+	if !s.checkClock {
+		return nil
+	}
+	s.skew.Lock()
+	defer s.skew.Unlock()
+	if now := time.Now(); s.skew.at.IsZero() || now.Sub(s.skew.at) > clockEvery || s.skew.by.Abs() > clockOff {
+		there, err := s.store.Clock(ctx)
+		if err != nil {
+			return err
+		}
+		s.skew.at, s.skew.by = now, s.clock().Sub(there)
+	}
+	if s.skew.by.Abs() > clockOff {
+		return fmt.Errorf("the clock here is %v off the clock of the database; nothing that falls at a moment is carried out before they agree within %v", s.skew.by.Round(time.Millisecond), clockOff)
+	}
+	return nil
+}
+
+// ClockSkew returns by how much the clock here was before the database's when it was looked at last.
+func (s *Service) ClockSkew() time.Duration {
+	s.skew.Lock()
+	defer s.skew.Unlock()
+	return s.skew.by
+}
+
+// Backlog counts the dated steps that were due more than five minutes ago and are not carried
+// out, and tells up to when everything is.
+func (s *Service) Backlog() (n int, upTo moment.Moment) {
+	c, now := s.carried.Load(), s.Now()
+	if c == nil || now-c.At < lateAfter {
+		return 0, now
+	}
+	st := s.State()
+	d, ok := st.Ahead(c.At, now-lateAfter, c.At)
+	if !ok {
+		d = st.Scan(c.At, now-lateAfter, nil)
+	}
+	return len(s.released(st, pending(d.Steps(0, d.Total()), c))) + len(s.unwritten(st, now, c.At)), c.At
+}
+
+// MailOverdue counts the messages that should have gone out ten minutes ago, also where no mail
+// server is named.
+func (s *Service) MailOverdue() int { return max(0, s.mailWaiting(s.Now()-10*60e6)) }
+
+// MailWaiting counts the messages that are due and not sent yet; -1 where the database does not
+// say.
+func (s *Service) MailWaiting() int { return s.mailWaiting(s.Now()) }
+
+func (s *Service) mailWaiting(now moment.Moment) int {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	n, err := s.store.MailWaiting(ctx, now)
+	if err != nil {
+		return -1
+	}
+	return n
+}
