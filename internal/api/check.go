@@ -51,7 +51,8 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 		list = r.Body
 	}
 	// Reading on after the answer has begun is what makes long lists need no memory.
-	if err := http.NewResponseController(ctx.Value(writerKey).(http.ResponseWriter)).EnableFullDuplex(); err != nil {
+	w := ctx.Value(writerKey).(http.ResponseWriter)
+	if err := http.NewResponseController(w).EnableFullDuplex(); err != nil {
 		return nil, err
 	}
 	// What makes no sense of the list as a whole is told before the answer begins.
@@ -59,6 +60,9 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 	if _, err := in.Peek(1); err == io.EOF {
 		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the list is empty; send addresses as text/plain, or CSV with column=NAME"}
 	}
+	// In this mode a body that was not read to its end when the answer has been sent is still
+	// read while the next request on the connection is: such a connection ends.
+	over := func() { w.Header().Set("Connection", "close") }
 	out, to := io.Pipe()
 	done := make(chan struct{})
 	go func() {
@@ -86,6 +90,7 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 	first := bufio.NewReaderSize(out, 1<<15)
 	if _, err := first.Peek(1); err != nil { // a column that is not there, a line that is too long
 		<-done
+		over()
 		return nil, err
 	}
 	return apigen.CheckList200ApplicationxNdjsonResponse{Body: &checking{first, out, done}}, nil

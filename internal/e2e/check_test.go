@@ -68,6 +68,22 @@ func TestCheckFromTheClient(t *testing.T) {
 	}
 }
 
+// TestCheckRefusedKeepsTheConnection: a list that is refused while it is still being sent leaves
+// nothing behind that reads the next request on its connection.
+func TestCheckRefusedKeepsTheConnection(t *testing.T) {
+	r := demoService(t)
+	token := r.token("lantern")
+	list := "name,mail\n" + strings.Repeat("New,new@ilvane.example\n", 400)
+	for range 300 {
+		if status, _, text := r.call("POST", "/api/v1/check?column=address", token, list); status != 400 || !strings.Contains(text, "the columns are name, mail") {
+			t.Fatalf("%d %s", status, text)
+		}
+		if status, _, text := r.call("POST", "/api/v1/check?into=space:none", token, list); status != 400 || !strings.Contains(text, "there is no such space") {
+			t.Fatalf("%d %s", status, text)
+		}
+	}
+}
+
 // TestCheckLong streams a list far longer than any buffer.
 func TestCheckLong(t *testing.T) {
 	r := demoService(t)
