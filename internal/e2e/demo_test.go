@@ -16,18 +16,26 @@ import (
 )
 
 // binary builds the program once.
-var binary = sync.OnceValues(func() (string, error) {
+var binary = sync.OnceValues(func() (string, error) { return buildProgram("") })
+
+// shifted builds one whose clock is forty minutes ahead.
+var shifted = sync.OnceValues(func() (string, error) {
+	return buildProgram("-X wexillum.example/internal/cli.clockShift=40m")
+})
+
+// buildProgram returns where the program is, or what the compiler says.
+func buildProgram(ldflags string) (string, error) {
 	dir, err := os.MkdirTemp("", "wexillum-bin-")
 	if err != nil {
 		return "", err
 	}
 	check := os.Chmod(dir, 0o755)
-	out, err := exec.Command("go", "build", "-o", filepath.Join(dir, "wexillum"), "wexillum.example/cmd/wexillum").CombinedOutput()
+	out, err := exec.Command("go", "build", "-ldflags", ldflags, "-o", filepath.Join(dir, "wexillum"), "wexillum.example/cmd/wexillum").CombinedOutput()
 	if err != nil {
 		return string(out), err
 	}
 	return filepath.Join(dir, "wexillum"), check
-})
+}
 
 // started is a demo that runs.
 type started struct {

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/http/httptest"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
@@ -127,6 +128,79 @@ func TestReadOnlyDatabase(t *testing.T) {
 	}
 }
 
+// TestFullDisk fills the disk of the database while two services write: what cannot be written is
+// refused by name and is not there; questions go on, and with room again changes do. MariaDB 10.11
+// often ends itself when it finds no room to take a change back; it is started again then.
+func TestFullDisk(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	if err := syscall.Mount("none", dir, "tmpfs", 0, "size=320m"); err != nil {
+		t.Skipf("a small disk needs the right to mount one: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	server, err := mariadb.Start(t.Context(), filepath.Join(dir, "db"))
+	check(t, err)
+	t.Cleanup(func() { _ = server.Stop() })
+	check(t, server.Create(t.Context(), "w"))
+	r := startService(t, server.DSN("w"), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+	token := r.token("harbour")
+	other, _, _ := startProcess(t, server.DSN("w"))
+	filler, err := os.Create(filepath.Join(dir, "filler"))
+	check(t, err)
+	block := make([]byte, 1<<16)
+	for err == nil {
+		_, err = filler.Write(block)
+	}
+	check(t, filler.Close())
+	reason := strings.Repeat("a long reason ", 30)
+	done, last := map[string]bool{}, ""
+	for i := 0; last == "" && i < 2000; i++ {
+		name := fmt.Sprintf("full%d.example", i)
+		at := &running{t: t, url: []string{r.url, other}[i%2]}
+		status, _, body := at.call("POST", "/api/v1/bars", token, fmt.Sprintf(`{"name":%q,"reason":%q}`, name, reason))
+		switch {
+		case status == 201:
+			done[name] = true
+		case status == 503 && (strings.Contains(body, "/problems/full") || strings.Contains(body, "/problems/away")):
+			t.Log(body)
+			last = name
+		default:
+			t.Fatalf("%s: %d %s", name, status, body)
+		}
+	}
+	if last == "" {
+		t.Fatalf("%d changes were written to a full disk", len(done))
+	}
+	if status, _, body := r.call("POST", "/api/v1/ask", token, `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
+		t.Errorf("a question meanwhile: %d %s", status, body)
+	}
+	check(t, os.Remove(filler.Name()))
+	for until := time.Now().Add(patience); ; {
+		select {
+		case <-server.Exited():
+			server, err = mariadb.Start(t.Context(), filepath.Join(dir, "db"))
+			check(t, err)
+		default:
+		}
+		status, _, body := r.call("POST", "/api/v1/bars", token, fmt.Sprintf(`{"name":%q,"reason":"x"}`, last))
+		if status == 201 {
+			break
+		}
+		if status != 503 || time.Now().After(until) { // 409 if it was there
+			t.Fatalf("with room again: %d %s", status, body)
+		}
+	}
+	done[last] = true
+	_, _, bars := r.call("GET", "/api/v1/bars", token, "")
+	if n := strings.Count(bars, `"full`); n != len(done) {
+		t.Errorf("%d are there, %d were acknowledged", n, len(done))
+	}
+	if entries, broken, err := r.st.VerifyJournal(t.Context()); err != nil || broken != nil {
+		t.Errorf("the journal of %d entries: %+v %v", entries, broken, err)
+	}
+	t.Logf("%d changes before the disk was full", len(done)-1)
+}
+
 // TestManyMigrate starts several services on an empty database at the same time, and an older
 // program on a newer one.
 func TestManyMigrate(t *testing.T) {
@@ -234,6 +308,11 @@ func startProcess(t *testing.T, dsn string) (at string, kill func(syscall.Signal
 	if err != nil {
 		t.Fatal(bin, err)
 	}
+	return startProgram(t, bin, dsn)
+}
+
+func startProgram(t *testing.T, bin, dsn string) (at string, kill func(syscall.Signal), stopped <-chan struct{}) {
+	t.Helper()
 	cmd := exec.Command(bin, "serve", "--listen", "127.0.0.1:0", "--database", dsn)
 	out, err := cmd.StderrPipe()
 	check(t, err)

@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"net"
 	"net/http"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -118,8 +119,14 @@ type node struct {
 	gone <-chan struct{}
 }
 
-func (n *node) start() {
-	at, kill, gone := startProcess(n.t, n.dsn)
+func (n *node) start() { n.startAs(binary) }
+
+func (n *node) startAs(program func() (string, error)) {
+	bin, err := program()
+	if err != nil {
+		n.t.Fatal(bin, err)
+	}
+	at, kill, gone := startProgram(n.t, bin, n.dsn)
 	n.mu.Lock()
 	n.at, n.kill, n.gone = at, kill, gone
 	n.mu.Unlock()
@@ -131,10 +138,109 @@ func (n *node) address() string {
 	return n.at
 }
 
-// TestFaults lets writers work on three services over one database while services and the
-// database are killed, stopped and started, frozen, cut off, held up and slowed down. What was
-// acknowledged is there, once; what was refused with nothing changed is not; the journal is whole.
-// make faults does the same for longer.
+// end ends the process and waits until it has.
+func (n *node) end(sig syscall.Signal) {
+	n.mu.Lock()
+	kill, gone := n.kill, n.gone
+	n.mu.Unlock()
+	kill(sig)
+	<-gone
+}
+
+// ending is how many guests' records end while TestFaults runs, and ends the document with them.
+const ending = 400
+
+func ends(now time.Time, every time.Duration) []byte {
+	var b strings.Builder
+	b.WriteString("wexillum: 1\nguests:\n")
+	for i := range ending {
+		fmt.Fprintf(&b, "  - {address: ends%d@ilvane.example, sponsor: s.lindqvane, purpose: x, state: active, since: %[2]s, accepted: %[2]s, last_seen: %[2]s, until: %[3]s}\n", i, now.AddDate(0, 0, -1).Format(time.DateOnly), now.Add(time.Duration(i)*every).UTC().Format(time.RFC3339))
+	}
+	return []byte(b.String())
+}
+
+// killMigrating starts a program on a database of the version before and kills it somewhere on the
+// way, again and again.
+func killMigrating(t *testing.T, rnd *rand.Rand, dsn string) {
+	t.Helper()
+	st, err := store.Open(t.Context(), dsn, nil)
+	check(t, err)
+	defer st.Close()
+	now, err := st.SchemaVersion(t.Context())
+	check(t, err)
+	check(t, st.MigrateDown(t.Context(), 4))
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(bin, err)
+	}
+	for range 6 {
+		cmd := exec.Command(bin, "serve", "--listen", "127.0.0.1:0", "--database", dsn)
+		check(t, cmd.Start())
+		time.Sleep(time.Duration(20+rnd.IntN(400)) * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	}
+	at, err := st.SchemaVersion(t.Context())
+	t.Logf("killed on the way from version 4 to %d; the last left it at %d, %v", now, at, err)
+}
+
+// publisher works on drafts: each bars a domain, is weighed and published.
+type publisher struct {
+	client *http.Client
+	token  string
+	still  *atomic.Bool // others begin nothing while it is set: what was weighed would not hold
+}
+
+// publish returns whether the answer said it was done, and what it was.
+func (p *publisher) publish(at func() string, name string) (done bool, last string) {
+	do := func(method, path, draft, body string) (int, string) {
+		req, _ := http.NewRequest(method, at()+path, strings.NewReader(body))
+		req.Header.Set("Authorization", "Bearer "+p.token)
+		req.Header.Set("Content-Type", "application/json")
+		if draft != "" {
+			req.Header.Set("Wexillum-Draft", draft)
+		}
+		resp, err := p.client.Do(req)
+		if err != nil {
+			return 0, err.Error()
+		}
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		if err != nil {
+			return 0, err.Error()
+		}
+		return resp.StatusCode, string(b)
+	}
+	draft := strings.TrimSuffix(name, ".example")
+	if status, b := do("POST", "/api/v1/drafts", "", fmt.Sprintf(`{"name":%q}`, draft)); status != 201 {
+		return false, b
+	}
+	if status, b := do("POST", "/api/v1/bars", draft, fmt.Sprintf(`{"name":%q,"reason":"x"}`, name)); status != 201 && status != 200 {
+		return false, b
+	}
+	p.still.Store(true)
+	defer p.still.Store(false)
+	for range 20 {
+		status, b := do("GET", "/api/v1/drafts/"+draft+"/impact", "", "")
+		var x struct{ Digest string }
+		if status != 200 || json.Unmarshal([]byte(b), &x) != nil {
+			return false, b
+		}
+		status, b = do("POST", "/api/v1/drafts/"+draft+"/publish", "", fmt.Sprintf(`{"why":"x","digest":%q}`, x.Digest))
+		if status != 409 && status != 412 {
+			return status == 200, b
+		}
+		last = b
+	}
+	return false, last
+}
+
+// TestFaults lets writers and a publisher work on three services over one database, while records
+// come to their end, and services and the database are killed, stopped and started, frozen, cut
+// off, held up, slowed down, put on a wrong clock, killed while they bring the schema up to date.
+// What was acknowledged is there, once; what was refused with nothing changed is not; each step is
+// carried out once and not before its time; the journal is whole. make faults does the same for
+// longer.
 func TestFaults(t *testing.T) {
 	t.Parallel()
 	seed := *faultSeed
@@ -161,6 +267,16 @@ func TestFaults(t *testing.T) {
 		check(t, demo.Fill(t.Context(), svc))
 	}
 	filled()
+	began := time.Now()
+	{
+		st, err := store.Open(t.Context(), server.DSN("w"), nil)
+		check(t, err)
+		svc, err := service.New(t.Context(), st, nil, quiet)
+		check(t, err)
+		_, err = svc.Load(t.Context(), "tests", "records that end", "ends.yaml", ends(began.Add(5*time.Second), time.Duration(*faults)*5*time.Millisecond), false)
+		check(t, err)
+		check(t, st.Close())
+	}
 	nodes := make([]*node, 3)
 	for i := range nodes {
 		w := newWire(t, socket[1])
@@ -180,12 +296,16 @@ func TestFaults(t *testing.T) {
 	var mu sync.Mutex
 	acknowledged, refused := []string{}, map[string]string{}
 	var unknown int
+	var still atomic.Bool
 	ctx, stop := context.WithCancel(t.Context())
 	var writers sync.WaitGroup
 	client := &http.Client{Timeout: 40 * time.Second}
 	for w := range 6 {
 		writers.Go(func() {
 			for i := 0; ctx.Err() == nil; i++ {
+				for still.Load() && ctx.Err() == nil {
+					time.Sleep(5 * time.Millisecond)
+				}
 				name := fmt.Sprintf("w%d-%d.example", w, i)
 				req, _ := http.NewRequest("POST", nodes[(w+i)%len(nodes)].address()+"/api/v1/bars", strings.NewReader(fmt.Sprintf(`{"name":%q,"reason":"x"}`, name)))
 				req.Header.Set("Authorization", "Bearer "+token)
@@ -217,12 +337,23 @@ func TestFaults(t *testing.T) {
 			}
 		})
 	}
+	published := 0
+	writers.Go(func() {
+		p := &publisher{client: client, token: token, still: &still}
+		for i := 0; ctx.Err() == nil; i++ {
+			name := fmt.Sprintf("wp-%d.example", i)
+			done, _ := p.publish(func() string { return nodes[i%len(nodes)].address() }, name)
+			mu.Lock()
+			if done {
+				published++
+				acknowledged = append(acknowledged, name)
+			}
+			mu.Unlock()
+			time.Sleep(300 * time.Millisecond)
+		}
+	})
 	restart := func(n *node, sig syscall.Signal) {
-		n.mu.Lock()
-		kill, gone := n.kill, n.gone
-		n.mu.Unlock()
-		kill(sig)
-		<-gone
+		n.end(sig)
 		n.start()
 	}
 	kinds := []struct {
@@ -254,13 +385,24 @@ func TestFaults(t *testing.T) {
 			time.Sleep(2 * time.Second)
 			n.wire.slow.Store(false)
 		}},
+		{"a service has a wrong clock", func(n *node) {
+			n.end(syscall.SIGTERM)
+			n.startAs(shifted)
+			time.Sleep(2 * time.Second)
+			restart(n, syscall.SIGTERM)
+		}},
+		{"killed while migrating", func(*node) {
+			for _, n := range nodes {
+				n.end(syscall.SIGKILL)
+			}
+			killMigrating(t, rnd, server.DSN("w"))
+			for _, n := range nodes {
+				n.start()
+			}
+		}},
 		{"everything is killed", func(*node) {
 			for _, n := range nodes {
-				n.mu.Lock()
-				kill, gone := n.kill, n.gone
-				n.mu.Unlock()
-				kill(syscall.SIGKILL)
-				<-gone
+				n.end(syscall.SIGKILL)
 			}
 			_ = syscall.Kill(server.PID(), syscall.SIGKILL)
 			<-server.Exited()
@@ -300,6 +442,7 @@ func TestFaults(t *testing.T) {
 	}
 	stop()
 	writers.Wait()
+	stepsOnce(t, server.DSN("w"), began.Add(5*time.Second), time.Duration(*faults)*5*time.Millisecond)
 	st, err := store.Open(t.Context(), server.DSN("w"), nil)
 	check(t, err)
 	defer func() { _ = st.Close(); _ = server.Stop() }()
@@ -328,5 +471,43 @@ func TestFaults(t *testing.T) {
 	if len(acknowledged) == 0 {
 		t.Error("nothing was acknowledged")
 	}
-	t.Logf("%d acknowledged, %d refused, %d unknown", len(acknowledged), len(refused), unknown)
+	if published == 0 && *faults >= 8 {
+		t.Error("nothing was published")
+	}
+	t.Logf("%d acknowledged, %d of them published drafts, %d refused, %d unknown", len(acknowledged), published, len(refused), unknown)
+}
+
+// stepsOnce waits until every record of ends has ended, and looks that each did so once and not
+// before its time.
+func stepsOnce(t *testing.T, dsn string, from time.Time, every time.Duration) {
+	t.Helper()
+	st, err := store.Open(t.Context(), dsn, nil)
+	check(t, err)
+	defer st.Close()
+	until := time.Now().Add(patience)
+	if last := from.Add(ending * every); time.Until(last) > 0 {
+		until = last.Add(patience)
+	}
+	for n := 0; n < ending; time.Sleep(50 * time.Millisecond) {
+		check(t, st.DB().QueryRowContext(t.Context(), "SELECT COUNT(DISTINCT id) FROM journal WHERE kind = 'step' AND id LIKE 'ends%'").Scan(&n))
+		if time.Now().After(until) {
+			t.Errorf("%d of %d records have ended", n, ending)
+			break
+		}
+	}
+	rows, err := st.DB().QueryContext(t.Context(), "SELECT id, COUNT(*), MIN(at) FROM journal WHERE kind = 'step' AND id LIKE 'ends%' GROUP BY id, now")
+	check(t, err)
+	for rows.Next() {
+		var id string
+		var n int
+		var at time.Time
+		check(t, rows.Scan(&id, &n, &at))
+		var i int
+		_, err := fmt.Sscanf(id, "ends%d@", &i)
+		check(t, err)
+		if due := from.Add(time.Duration(i) * every).Truncate(time.Second); n != 1 || at.Before(due) {
+			t.Errorf("%s ended %d times, at %v, and is due at %v", id, n, at, due)
+		}
+	}
+	check(t, rows.Err())
 }

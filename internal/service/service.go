@@ -95,11 +95,17 @@ func (s *State) Policy() *world.World { return s.Snapshot.Policy() }
 // New loads the database and returns a service on it. A nil clock is the
 // system's.
 func New(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger) (*Service, error) {
-	system := clock == nil
-	if system {
-		clock = time.Now
+	if clock == nil {
+		return NewOn(ctx, st, time.Now, log)
 	}
-	s := &Service{store: st, clock: clock, checkClock: system, log: log, watchers: map[chan store.Head]bool{}}
+	s := &Service{store: st, clock: clock, log: log, watchers: map[chan store.Head]bool{}}
+	return s, s.reload(ctx)
+}
+
+// NewOn is New on a clock that has to agree with the database's: where it does not, nothing that
+// falls at a moment is carried out.
+func NewOn(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger) (*Service, error) {
+	s := &Service{store: st, clock: clock, checkClock: true, log: log, watchers: map[chan store.Head]bool{}}
 	return s, s.reload(ctx)
 }
 
