@@ -6890,6 +6890,8 @@ export interface operations {
                             [key: string]: number;
                         };
                         next: string;
+                        /** @description Said where steps that were due are not carried out yet: how many, and up to when all are; absent for members */
+                        behind?: string;
                     };
                 };
             };

@@ -14,6 +14,19 @@ import (
 	"wexillum.example/internal/service"
 )
 
+// behind says how many dated steps were due and are not carried out; empty where all are.
+func (s *server) behind(st *service.State) string {
+	n, at := s.Service.Backlog()
+	if n == 0 {
+		return ""
+	}
+	steps, are := "dated steps", "are"
+	if n == 1 {
+		steps, are = "dated step", "is"
+	}
+	return fmt.Sprintf("%d %s %s due and not carried out; everything up to %s is. Look whether a service carries them out: its log says why not.", n, steps, are, at.Time().In(st.Zone()).Format("2 Jan 2006, 15:04 MST"))
+}
+
 func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.DueResponseObject, error) {
 	p := &r.Params
 	from, until := opt(p.From), opt(p.Until)
@@ -65,6 +78,9 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	out := apigen.Due200JSONResponse{Steps: answer.DueSteps(st.Snapshot, steps), Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds)}
 	if skip+len(steps) < d.Total() {
 		out.Next = writeCursor(afterStep(of, steps, &after))
+	}
+	if t := s.behind(st); t != "" && whoIs(ctx).Role != service.Member {
+		out.Behind = &t
 	}
 	return out, nil
 }

@@ -997,8 +997,8 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		out.Services = append(out.Services, x)
 	}
 	now := s.Service.Now()
-	if n, at := s.Service.Backlog(); n > 0 {
-		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: fmt.Sprintf("%d dated steps are due and not carried out; everything up to %s is. Look whether a service carries them out: its log says why not.", n, at.Time().In(st.Zone()).Format("2 Jan 2006, 15:04 MST")), Href: "/due"})
+	if t := s.behind(st); t != "" {
+		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: t, Href: "/due"})
 	}
 	if n := s.Service.MailOverdue(); n > 0 {
 		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: fmt.Sprintf("%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.", n), Href: "/journal"})

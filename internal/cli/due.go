@@ -39,7 +39,7 @@ func (a *app) due() *cobra.Command {
 				return a.dueIf(c, who, what, until, resource)
 			}
 			var steps []client.DueStep
-			kinds := map[string]int{}
+			kinds, behind := map[string]int{}, ""
 			if a.world != "" {
 				found, err := a.dueOfFile(from, until, partner, who)
 				if err != nil {
@@ -66,11 +66,12 @@ func (a *app) due() *cobra.Command {
 						Steps []client.DueStep `json:"steps"`
 						Kinds map[string]int   `json:"kinds"`
 						Next  string           `json:"next"`
+						Late  string           `json:"behind"`
 					}
 					if err := r.read(resp, err, &x); err != nil {
 						return err
 					}
-					steps, kinds = append(steps, x.Steps...), x.Kinds
+					steps, kinds, behind = append(steps, x.Steps...), x.Kinds, x.Late
 					if x.Next == "" {
 						break
 					}
@@ -93,6 +94,9 @@ func (a *app) due() *cobra.Command {
 					steps = []client.DueStep{}
 				}
 				return a.records(steps, columns, rows)
+			}
+			if behind != "" {
+				a.say("%s\n", behind)
 			}
 			if len(rows) == 0 {
 				a.say("Nothing is due.")

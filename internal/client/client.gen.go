@@ -22730,10 +22730,12 @@ type DueResponse struct {
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
 	JSON200 *struct {
-		Kinds map[string]int `json:"kinds"`
-		Next  string         `json:"next"`
-		Steps []DueStep      `json:"steps"`
-		Total int            `json:"total"`
+		// Behind Said where steps that were due are not carried out yet: how many, and up to when all are; absent for members
+		Behind *string        `json:"behind,omitempty"`
+		Kinds  map[string]int `json:"kinds"`
+		Next   string         `json:"next"`
+		Steps  []DueStep      `json:"steps"`
+		Total  int            `json:"total"`
 	}
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Problem
@@ -22741,10 +22743,12 @@ type DueResponse struct {
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
 func (r DueResponse) GetJSON200() *struct {
-	Kinds map[string]int `json:"kinds"`
-	Next  string         `json:"next"`
-	Steps []DueStep      `json:"steps"`
-	Total int            `json:"total"`
+	// Behind Said where steps that were due are not carried out yet: how many, and up to when all are; absent for members
+	Behind *string        `json:"behind,omitempty"`
+	Kinds  map[string]int `json:"kinds"`
+	Next   string         `json:"next"`
+	Steps  []DueStep      `json:"steps"`
+	Total  int            `json:"total"`
 } {
 	return r.JSON200
 }
@@ -32163,10 +32167,12 @@ func ParseDueResponse(rsp *http.Response) (*DueResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest struct {
-			Kinds map[string]int `json:"kinds"`
-			Next  string         `json:"next"`
-			Steps []DueStep      `json:"steps"`
-			Total int            `json:"total"`
+			// Behind Said where steps that were due are not carried out yet: how many, and up to when all are; absent for members
+			Behind *string        `json:"behind,omitempty"`
+			Kinds  map[string]int `json:"kinds"`
+			Next   string         `json:"next"`
+			Steps  []DueStep      `json:"steps"`
+			Total  int            `json:"total"`
 		}
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err

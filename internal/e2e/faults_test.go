@@ -14,6 +14,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -479,4 +480,38 @@ func TestFrozenInAChange(t *testing.T) {
 	}
 	r.login("harbour")
 	r.says(0, "entries are as they were written", "journal", "verify")
+}
+
+// TestDueBehind lets nobody carry anything out for two days: what is due says so, in the client and
+// in the console, and nothing once it is.
+func TestDueBehind(t *testing.T) {
+	var ahead atomic.Int64
+	clock := func() time.Time { return time.Now().Add(time.Duration(ahead.Load())) }
+	r := startServiceAt(t, dbtest.DSN(t), clock, func(ctx context.Context, svc *service.Service) error {
+		if err := demo.Fill(ctx, svc); err != nil {
+			return err
+		}
+		_, err := svc.CarryOut(ctx)
+		return err
+	})
+	r.login("harbour")
+	const behind = "due and not carried out; everything up to"
+	if out := r.must("due"); strings.Contains(out, behind) {
+		t.Errorf("all is carried out: %s", out)
+	}
+	ahead.Store(int64(50 * time.Hour))
+	r.login("harbour") // the sign-in ended meanwhile
+	if out := r.must("due"); !strings.Contains(out, " dated steps are "+behind) {
+		t.Errorf("nothing is carried out: %s", out)
+	}
+	p := r.page(browser(t), "harbour")
+	p.goTo("/due", `document.querySelector(".alert-warning")`)
+	if text := p.text(".alert-warning"); !strings.Contains(text, "dated steps are "+behind) {
+		t.Error(text)
+	}
+	_, err := r.svc.CarryOut(t.Context())
+	check(t, err)
+	if out := r.must("due"); strings.Contains(out, behind) {
+		t.Errorf("all is carried out again: %s", out)
+	}
 }

@@ -138,7 +138,7 @@ func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error)
 		return nil, err
 	}
 	if c.Params[idleParam] == "" {
-		c.Params[idleParam] = "30"
+		c.Params[idleParam] = "10"
 	}
 	writes, err := open(4, c)
 	if err != nil {

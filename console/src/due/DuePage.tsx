@@ -1,11 +1,11 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
-import { Button, Form } from 'react-bootstrap'
+import { Alert, Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type DueStep } from '../api'
 import { kindWords, marks } from '../guests/words'
 import { Empty, Page, until as untilText, Waiting, Wrong } from '../parts/bits'
 
-type Due = { steps: DueStep[]; total: number; kinds: Record<string, number>; next: string }
+type Due = { steps: DueStep[]; total: number; kinds: Record<string, number>; next: string; behind?: string }
 const spans: Record<string, string> = { '+7d': 'a week', '+30d': '30 days', '+90d': '90 days', '+365d': 'a year' }
 
 /** What ends, when, why, and what follows from it, day by day. */
@@ -59,6 +59,7 @@ export function DuePage() {
     >
       {due.error && <Wrong error={due.error} retry={() => void due.refetch()} />}
       {due.isLoading && <Waiting what="Looking ahead" />}
+      {first?.behind && <Alert variant="warning">{first.behind}</Alert>}
       {first && first.total === 0 && <Empty>Nothing is due.</Empty>}
       {first && first.total > 0 && (
         <p className="figures" role="status">
