@@ -58,6 +58,7 @@ generate:
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/server.cfg.yaml internal/api/openapi.yaml
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/client.cfg.yaml internal/api/openapi.yaml
 	cd console && npm run --silent types
+	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
 
 # Draws docs/growth.svg from the figures in docs/growth.csv.

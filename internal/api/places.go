@@ -173,12 +173,6 @@ func (s *server) setValue(ctx context.Context, where, rule, value, why string, h
 	if err := s.mayEdit(ctx, s.state(ctx), w); err != nil {
 		return apigen.Values{}, err
 	}
-	if w.Partner != "" && whoIs(ctx).Role == service.Keeper && service.DraftIn(ctx) == "" {
-		return apigen.Values{}, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
-	}
-	if w.Partner == "" && service.DraftIn(ctx) != "" {
-		return apigen.Values{}, fmt.Errorf("%w: values of %s change at once; a draft is of policy: do it outside the draft", service.ErrConflict, w)
-	}
 	if held && whoIs(ctx).Role == service.Member {
 		return apigen.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
 	}

@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/url"
 	"strings"
 	"sync"
 	"time"
@@ -28,6 +29,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/operations"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
@@ -147,7 +149,7 @@ func New(o Options) (http.Handler, error) {
 		r.Use(func(next http.Handler) http.Handler {
 			checked := check(next)
 			return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-				if lists[patternOf(r)] && !safe(r.Method) { // a file or a list is judged by its reader
+				if operationOf(r).List { // a file or a list is judged by its reader
 					next.ServeHTTP(w, r)
 					return
 				}
@@ -212,10 +214,6 @@ func New(o Options) (http.Handler, error) {
 	return root, nil
 }
 
-// lists are the routes whose body is a file or a list: long, and read as it comes.
-var lists = map[string]bool{"/api/v1/world": true, "/api/v1/check": true, "/api/v1/exceptions/import": true, "/api/v1/domains/import": true,
-	"/api/v1/lists/{what}": true}
-
 // patternOf returns the route that a request was matched to.
 func patternOf(r *http.Request) string {
 	if c := chi.RouteContext(r.Context()); c != nil && len(c.RoutePatterns) > 0 {
@@ -224,14 +222,24 @@ func patternOf(r *http.Request) string {
 	return ""
 }
 
+// operationOf returns the operation that a request was matched to; nil where the contract has none.
+func operationOf(r *http.Request) *operations.Operation {
+	return operations.ByPattern(r.Method, patternOf(r))
+}
+
 // guard lets a request through whose account has a role for the route, and keeps
 // requests from other sites out.
 func (s *server) guard(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		pattern := patternOf(r)
 		note(r, pattern)
+		op := operationOf(r)
+		if op == nil { // what the contract does not name is nobody's
+			writeProblem(w, problemForbidden.with(""))
+			return
+		}
 		limit := int64(maxBody)
-		if lists[pattern] {
+		if op.List {
 			limit = maxFile
 		}
 		r.Body = http.MaxBytesReader(w, r.Body, limit)
@@ -247,11 +255,6 @@ func (s *server) guard(next http.Handler) http.Handler {
 			}
 		}
 		w.Header().Set("Cache-Control", "no-store") // what is answered is for whoever asked
-		allowed, known := access[r.Method+" "+pattern]
-		if !known {
-			writeProblem(w, problemForbidden.with(""))
-			return
-		}
 		ctx, err := load(r.Context(), s.sessions, r)
 		if err == nil && strings.HasPrefix(pattern, "/api/v1/door") {
 			ctx, err = load(ctx, s.doors, r)
@@ -261,7 +264,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 			return
 		}
 		ctx = context.WithValue(ctx, writerKey, w)
-		if allowed != nil {
+		if !op.Open() {
 			who, cookie, err := s.authenticate(ctx, r)
 			switch {
 			case errors.Is(err, service.ErrDenied):
@@ -279,7 +282,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 				s.Log.Error("who asks cannot be found out", "error", err)
 				writeProblem(w, problemAway.with(""))
 				return
-			case !allowed.has(who.Role):
+			case !op.Has(string(who.Role)):
 				writeProblem(w, problemForbidden.with("the role "+string(who.Role)+" may not "+r.Method+" "+pattern))
 				return
 			}
@@ -298,7 +301,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 			}
 			ctx = context.WithValue(ctx, whoKey, who)
 			noteWho(r, who.Name)
-			if ctx, err = s.inDraft(ctx, r, pattern, who); err != nil {
+			if ctx, err = s.inDraft(ctx, r, op, who); err != nil {
 				s.failed(w, r, err)
 				return
 			}
@@ -322,13 +325,18 @@ const draftHeader = "Wexillum-Draft"
 
 // inDraft finds the draft that a request is in, and refuses what may only be done in
 // one: a keeper's changes of policy, which an administrator publishes.
-func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, who service.Who) (context.Context, error) {
+func (s *server) inDraft(ctx context.Context, r *http.Request, op *operations.Operation, who service.Who) (context.Context, error) {
+	where, err := url.PathUnescape(chi.URLParam(r, "where"))
+	if err != nil {
+		return ctx, &service.Invalid{Field: "where", Value: chi.URLParam(r, "where"), Reason: err.Error()}
+	}
+	how := op.InDraft(where, r.URL.Query().Get("preview") == "true")
 	name := r.Header.Get(draftHeader)
 	if name == "" && safe(r.Method) { // a link to a report carries no header
 		name = r.URL.Query().Get("draft")
 	}
 	if name == "" {
-		if who.Role == service.Keeper && policyRoutes[r.Method+" "+pattern] && r.URL.Query().Get("preview") != "true" {
+		if who.Role == service.Keeper && how == operations.Policy {
 			return ctx, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
 		}
 		return ctx, nil
@@ -336,14 +344,17 @@ func (s *server) inDraft(ctx context.Context, r *http.Request, pattern string, w
 	if who.Role != service.Administrator && who.Role != service.Keeper && who.Role != service.Auditor {
 		return ctx, fmt.Errorf("%w: drafts are for administrators, keepers and auditors", errForbidden)
 	}
-	if !safe(r.Method) && !policyRoutes[r.Method+" "+pattern] && !draftRoutes[r.Method+" "+pattern] && !(previewRoutes[r.Method+" "+pattern] && r.URL.Query().Get("preview") == "true") {
+	if how == operations.Never {
+		if safe(r.Method) { // it is the same in every draft
+			return ctx, nil
+		}
 		return ctx, fmt.Errorf("%w: this changes at once; a draft is of policy: send it without %s", service.ErrConflict, draftHeader)
 	}
-	if strings.HasPrefix(pattern, "/api/v1/drafts") { // it names its draft itself
+	if strings.HasPrefix(op.Pattern, "/api/v1/drafts") { // it names its draft itself
 		return ctx, nil
 	}
 	ctx = service.InDraft(ctx, name)
-	_, err := s.Service.StateIn(ctx)
+	_, err = s.Service.StateIn(ctx)
 	return ctx, err
 }
 
@@ -531,9 +542,6 @@ func (c *capture) Write(b []byte) (int, error) {
 	return c.ResponseWriter.Write(b)
 }
 
-// secretRoutes are those whose answers hold what is shown once.
-var secretRoutes = map[string]bool{"/api/v1/tokens": true, "/api/v1/service-tokens": true}
-
 // repeatsKept is how many answers are kept at most; beyond that the oldest go.
 const repeatsKept = 2000
 
@@ -577,7 +585,7 @@ func (s *server) repeat(next http.Handler) http.Handler {
 			c := &capture{ResponseWriter: w}
 			defer func() {
 				old.status = c.status
-				if old.secret = secretRoutes[patternOf(r)] && c.status < 300; !old.secret {
+				if old.secret = operationOf(r).ShownOnce && c.status < 300; !old.secret {
 					old.header, old.answer = w.Header().Clone(), c.body.Bytes()
 				}
 				if c.status >= 500 || c.status == 0 {

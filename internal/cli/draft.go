@@ -25,6 +25,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/operations"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -38,28 +39,10 @@ type quickly struct {
 	next          http.RoundTripper
 }
 
-// changesPolicy reports whether a request changes policy when it is not in a draft.
+// changesPolicy reports whether a request is made a draft of one change where it is in none.
 func changesPolicy(r *http.Request) bool {
-	path, ok := strings.CutPrefix(r.URL.Path, "/api/v1/")
-	if !ok || r.Method == http.MethodGet || r.URL.Query().Get("preview") == "true" {
-		return false
-	}
-	parts := strings.Split(path, "/")
-	last := parts[len(parts)-1]
-	switch parts[0] {
-	case "rules", "bars", "exceptions":
-		return true
-	case "domains":
-		return last == "import"
-	case "values":
-		return strings.HasPrefix(parts[1], "partner")
-	case "partners":
-		switch {
-		case len(parts) <= 2, last == "standing", parts[2] == "domains":
-			return true
-		}
-	}
-	return false
+	op, where := operations.Match(r.Method, r.URL)
+	return op != nil && !op.WeighsSelf && op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Policy
 }
 
 func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {

@@ -320,7 +320,9 @@ func startProgram(t *testing.T, bin, dsn string) (at string, kill func(syscall.S
 	check(t, cmd.Start())
 	done := make(chan struct{})
 	lines := bufio.NewScanner(out)
+	said := ""
 	for lines.Scan() {
+		said += lines.Text() + "\n"
 		var l struct{ Msg, Address string }
 		if json.Unmarshal(lines.Bytes(), &l) == nil && l.Msg == "listening" {
 			at = l.Address
@@ -334,7 +336,7 @@ func startProgram(t *testing.T, bin, dsn string) (at string, kill func(syscall.S
 	}()
 	t.Cleanup(func() { _ = cmd.Process.Kill(); <-done })
 	if at == "" {
-		t.Fatal("the service never listened")
+		t.Fatalf("the service never listened:\n%s", said)
 	}
 	return at, func(sig syscall.Signal) { _ = cmd.Process.Signal(sig) }, done
 }

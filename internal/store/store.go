@@ -200,7 +200,7 @@ func (s *Store) provider() (*goose.Provider, error) {
 	if err != nil {
 		return nil, err
 	}
-	return goose.NewProvider(goose.DialectMySQL, s.schema, dir)
+	return goose.NewProvider(goose.DialectMySQL, s.schema, again{dir})
 }
 
 // Migrate brings the schema up to date.

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"strings"
 	"syscall"
@@ -506,5 +507,54 @@ func TestReleasedMigrations(t *testing.T) {
 		if got := fmt.Sprintf("%x", sha256.Sum256(b)); got[:16] != want {
 			t.Errorf("%s was edited after it was released: %s, was %s", name, got[:16], want)
 		}
+	}
+}
+
+// TestKilledInMigration ends every migration behind each of its statements, as whoever is killed
+// there does, upwards and downwards: the next start goes on.
+func TestKilledInMigration(t *testing.T) {
+	ctx := t.Context()
+	s, err := Open(ctx, dbtest.DSN(t), nil)
+	check(t, err)
+	defer s.Close()
+	files, err := fs.Glob(migrations, "migrations/*.sql")
+	check(t, err)
+	tried := 0
+	for i, f := range files {
+		text, err := migrations.ReadFile(f)
+		check(t, err)
+		up, down, _ := strings.Cut(string(text), "-- +goose Down")
+		for _, way := range []struct {
+			text     string
+			from, to int64
+		}{{up, int64(i), int64(i + 1)}, {down, int64(i + 1), int64(i)}} {
+			statements := strings.Split(way.text, ";\n")
+			for n := 1; n < len(statements); n++ {
+				check(t, s.MigrateDown(ctx, 0))
+				p, err := s.provider()
+				check(t, err)
+				if way.from > 0 {
+					_, err = p.UpTo(ctx, way.from)
+					check(t, err)
+				}
+				for _, q := range statements[:n] {
+					_, err := s.db.ExecContext(ctx, q)
+					check(t, err)
+				}
+				if way.to > way.from {
+					_, err = p.UpTo(ctx, way.to)
+				} else {
+					_, err = p.DownTo(ctx, way.to)
+				}
+				if err != nil {
+					t.Errorf("%s from version %d, ended behind its statement %d: %v", f, way.from, n, err)
+				}
+				check(t, s.Migrate(ctx))
+				tried++
+			}
+		}
+	}
+	if tried < 40 {
+		t.Errorf("only %d places were tried", tried)
 	}
 }

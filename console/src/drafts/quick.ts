@@ -1,4 +1,5 @@
 import { type Draft, type Impact } from '../api'
+import { standing } from '../operations'
 
 /** The draft that this window works in: what is changed goes into it, what is asked is answered as it would make it. */
 const key = 'wexillum.draft'
@@ -34,27 +35,6 @@ export function watchDraft(l: () => void): () => void {
   return () => listeners.delete(l)
 }
 
-/** Whether a request changes policy, which is never done without a draft. */
-export function changesPolicy(method: string, path: string): boolean {
-  const [where, params] = path.split('?')
-  if (method === 'GET' || !where.startsWith('/api/v1/') || new URLSearchParams(params).get('preview') === 'true') return false
-  const parts = where.slice('/api/v1/'.length).split('/')
-  switch (parts[0]) {
-    case 'two-people':
-    case 'rules':
-    case 'bars':
-    case 'exceptions':
-      return true
-    case 'domains':
-      return parts[1] === 'import'
-    case 'values':
-      return decodeURIComponent(parts[1]).startsWith('partner:')
-    case 'partners':
-      return parts.length <= 2 || parts[2] === 'standing' || parts[2] === 'domains'
-  }
-  return false
-}
-
 /** What somebody decides about one change when they have seen its impact. */
 export type Decision = { do: 'publish'; why: string } | { do: 'waits' } | { do: 'keep' } | { do: 'drop' }
 
@@ -72,6 +52,12 @@ let ask: ((w: Weighing) => Promise<Decision>) | null = null
 /** The dialog that shows an impact and asks. */
 export function setAsk(f: typeof ask) {
   ask = f
+}
+
+/** Whether a request is made a draft of one change where this window works in none. */
+export function changesPolicy(method: string, path: string): boolean {
+  const { draft, operation } = standing(method, path)
+  return draft === 'policy' && !operation?.weighsSelf
 }
 
 type Raw = <T>(method: string, path: string, body: string | undefined, headers: Record<string, string>) => Promise<T>
