@@ -415,11 +415,18 @@ var groupFields = []field[world.Group]{
 	}},
 }
 
-var itemKinds = []string{"channel", "folder", "file", "page", "tasklist", "report", "dashboard"}
+var itemKinds = catalogue.ItemKinds()
+
+func namesOf(kinds []catalogue.ResourceKind) (out []string) {
+	for _, k := range kinds {
+		out = append(out, k.String())
+	}
+	return
+}
 
 var itemFields = []field[world.Item]{
 	idField(func(x *world.Item) *string { return &x.ID }),
-	wordField("kind", "kind of item", true, true, itemKinds, func(x *world.Item) int { return int(x.Kind) }, func(x *world.Item, i int) { x.Kind = catalogue.ResourceKind(i) }),
+	wordField("kind", "kind of item", true, true, namesOf(itemKinds), func(x *world.Item) int { return slices.Index(itemKinds, x.Kind) }, func(x *world.Item, i int) { x.Kind = itemKinds[i] }),
 	textField("name", false, func(x *world.Item) *string { return &x.Name }),
 	boolField("private", false, func(x *world.Item) *bool { return &x.Private }),
 	settingsField(catalogue.AtItem, "an item", func(x *world.Item) *[]world.Setting { return &x.Rules }),

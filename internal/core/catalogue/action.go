@@ -55,35 +55,66 @@ func ParseKey(s string) (Key, bool) {
 // things every person has.
 type ResourceKind uint8
 
-// The kinds of resource; the item kinds come first.
+// The kinds of resource. Databases hold the numbers: they never change, and a new kind takes the
+// next one.
 const (
-	Channel ResourceKind = iota
-	Folder
-	File
-	Page
-	Tasklist
-	Report
-	Dashboard
-	Space
-	Meeting
-	Person
-	Mailbox
-	Calendar
-	OurDirectory
-	NumResourceKinds
+	Channel      ResourceKind = 0
+	Folder       ResourceKind = 1
+	File         ResourceKind = 2
+	Page         ResourceKind = 3
+	Tasklist     ResourceKind = 4
+	Report       ResourceKind = 5
+	Dashboard    ResourceKind = 6
+	Space        ResourceKind = 7
+	Meeting      ResourceKind = 8
+	Person       ResourceKind = 9
+	Mailbox      ResourceKind = 10
+	Calendar     ResourceKind = 11
+	OurDirectory ResourceKind = 12
+
+	NumResourceKinds = 13
 )
 
-var resourceNames = [...]string{"channel", "folder", "file", "page", "tasklist", "report", "dashboard", "space", "meeting", "person", "mailbox", "calendar", "directory"}
+// resourceKinds says what each kind is called and whether it is something in a space. A kind
+// that is missing here does not compile.
+var resourceKinds = [NumResourceKinds]struct {
+	name string
+	item bool
+}{
+	Channel:      {"channel", true},
+	Folder:       {"folder", true},
+	File:         {"file", true},
+	Page:         {"page", true},
+	Tasklist:     {"tasklist", true},
+	Report:       {"report", true},
+	Dashboard:    {"dashboard", true},
+	Space:        {"space", false},
+	Meeting:      {"meeting", false},
+	Person:       {"person", false},
+	Mailbox:      {"mailbox", false},
+	Calendar:     {"calendar", false},
+	OurDirectory: {"directory", false},
+}
 
-func (k ResourceKind) String() string { return resourceNames[k] }
+func (k ResourceKind) String() string { return resourceKinds[k].name }
 
 // IsItem reports whether k is something in a space.
-func (k ResourceKind) IsItem() bool { return k <= Dashboard }
+func (k ResourceKind) IsItem() bool { return resourceKinds[k].item }
+
+// ItemKinds lists the kinds of things in spaces.
+func ItemKinds() (out []ResourceKind) {
+	for k := range resourceKinds {
+		if resourceKinds[k].item {
+			out = append(out, ResourceKind(k))
+		}
+	}
+	return
+}
 
 // ParseResourceKind reads a kind.
 func ParseResourceKind(s string) (ResourceKind, bool) {
-	for i, n := range resourceNames {
-		if n == s {
+	for i := range resourceKinds {
+		if resourceKinds[i].name == s {
 			return ResourceKind(i), true
 		}
 	}
@@ -176,15 +207,15 @@ type Need struct {
 // Role is what a grant gives: view < contribute < manage.
 type Role uint8
 
-// NoRole stands for no grant.
+// NoRole stands for no grant. Databases hold the numbers: they never change.
 const (
-	NoRole Role = iota
-	View
-	Contribute
-	Manage
+	NoRole     Role = 0
+	View       Role = 1
+	Contribute Role = 2
+	Manage     Role = 3
 )
 
-var roleNames = [...]string{"none", "view", "contribute", "manage"}
+var roleNames = [...]string{NoRole: "none", View: "view", Contribute: "contribute", Manage: "manage"}
 
 func (r Role) String() string { return roleNames[r] }
 

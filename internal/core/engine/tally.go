@@ -222,9 +222,9 @@ type contents struct {
 	entries uint64                   // that are about any of the plain ones
 }
 
-// Places in contents.plain: the kinds of item, then the space itself.
+// Places in contents.plain: by kind of item, then the space itself.
 const (
-	spacePlain   = uint8(catalogue.Dashboard) + 1
+	spacePlain   = uint8(catalogue.NumResourceKinds)
 	nothingPlain = spacePlain + 1
 )
 

@@ -431,26 +431,26 @@ type Meeting struct {
 // State of a record.
 type State uint8
 
-// The states a file may give a record.
+// The states a file may give a record. Databases hold the numbers: they never change.
 const (
-	StateActive State = iota
-	StateInvited
-	StateSuspended
+	StateActive    State = 0
+	StateInvited   State = 1
+	StateSuspended State = 2
 )
 
 // StateNames are the words of the file format, by State.
-var StateNames = []string{"active", "invited", "suspended"}
+var StateNames = []string{StateActive: "active", StateInvited: "invited", StateSuspended: "suspended"}
 
 // Origin is a set of the ways in which a record came to be.
 type Origin uint8
 
-// The origins, as bits.
+// The origins, as bits. Databases hold them: they never change.
 const (
-	ByInvitation Origin = 1 << iota
-	ByShare
-	ByRequest
-	ByFeed
-	BySignUp
+	ByInvitation Origin = 1
+	ByShare      Origin = 2
+	ByRequest    Origin = 4
+	ByFeed       Origin = 8
+	BySignUp     Origin = 16
 )
 
 // OriginNames are the words of the file format, in the order of the bits.
@@ -459,15 +459,15 @@ var OriginNames = []string{"invited", "shared", "requested", "fed", "signed_up"}
 // Licence says which licence a guest has.
 type Licence uint8
 
-// The licences of a guest.
+// The licences of a guest. Databases hold the numbers: they never change.
 const (
-	LicenceNone Licence = iota
-	LicenceOurs
-	LicenceTheirs
+	LicenceNone   Licence = 0
+	LicenceOurs   Licence = 1
+	LicenceTheirs Licence = 2
 )
 
 // LicenceNames are the words of the file format, by Licence.
-var LicenceNames = []string{"none", "ours", "theirs"}
+var LicenceNames = []string{LicenceNone: "none", LicenceOurs: "ours", LicenceTheirs: "theirs"}
 
 // Guest is a record of a party.
 type Guest struct {
