@@ -293,7 +293,7 @@ func (s *Service) ReleaseDates(ctx context.Context, who Who, r DatesRelease, pre
 		return nil, &Invalid{"steps", "no", "release steps, mail, or both"}
 	}
 	var out *Released
-	err := s.change(ctx, who.Name, r.Why, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, who.Name, r.Why, preview, func(now *State, t *store.Tx) error {
 		at := s.Now()
 		zone := now.Zone()
 		warn := int(now.GuestRule(addr.Address{}, "", ruleWarn))
@@ -359,9 +359,6 @@ func (s *Service) ReleaseDates(ctx context.Context, who Who, r DatesRelease, pre
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 

@@ -124,7 +124,7 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	if why == "" {
 		why = doSaid[c.Do]
 	}
-	err := s.changeLong(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
 		out = []GuestChanged{}
 		seen := map[string]bool{}
 		if preview { // as the draft that it is asked in would have it
@@ -162,9 +162,6 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 
@@ -567,7 +564,7 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 		return nil, &Invalid{"reason", "", "say how you know that they are one person"}
 	}
 	out := &Merged{From: a.String(), Into: b.String()}
-	err = s.change(ctx, who.Name, reason, func(now *State, t *store.Tx) error {
+	err = s.changing(ctx, who.Name, reason, preview, func(now *State, t *store.Tx) error {
 		*out = Merged{From: a.String(), Into: b.String()}
 		at := s.Now()
 		x, err := s.guestNow(now, t, a, at)
@@ -611,7 +608,7 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 			return err
 		}
 		out.Was = yeses(before)
-		have, err := t.Grants(b.String())
+		after, err := t.Grants(b.String())
 		if err != nil {
 			return err
 		}
@@ -620,10 +617,12 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				continue
 			}
 			g.Address = b
-			for _, h := range have { // the key is the same: the later end counts
-				if h.Resource == g.Resource && h.Role == g.Role && h.From == g.From {
-					g.Until = max(g.Until, h.Until)
-				}
+			same := slices.IndexFunc(after, func(h world.Grant) bool { return h.Resource == g.Resource && h.Role == g.Role && h.From == g.From })
+			if same >= 0 { // the key is the same: the later end counts
+				g.Until = max(g.Until, after[same].Until)
+				after[same] = g
+			} else {
+				after = append(after, g)
 			}
 			out.Grants++
 			if _, err := t.PutGrant(&g); err != nil {
@@ -661,10 +660,6 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 		}
 		e := now.Aside()
 		e.PutGuest(y)
-		after, err := t.Grants(b.String())
-		if err != nil {
-			return err
-		}
 		e.SetGrants(b.String(), after)
 		for i := range groups {
 			e.JoinGroup(b, groups[i].ID, at)
@@ -685,9 +680,6 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 
@@ -728,7 +720,7 @@ type Offer struct {
 // where one is named. With preview nothing is written.
 func (s *Service) PersonLeaves(ctx context.Context, who Who, id, when, successor, reason string, preview bool) (*Offer, error) {
 	var out *Offer
-	err := s.change(ctx, who.Name, reason, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, who.Name, reason, preview, func(now *State, t *store.Tx) error {
 		doc, err := t.Record("person", id)
 		if err != nil {
 			return err
@@ -781,9 +773,6 @@ func (s *Service) PersonLeaves(ctx context.Context, who Who, id, when, successor
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 

@@ -317,7 +317,7 @@ func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview boo
 		}
 	}
 	var out *Invited
-	err = s.changeLong(ctx, who.Name, x.Purpose, func(now *State, t *store.Tx) error {
+	err = s.changing(ctx, who.Name, x.Purpose, preview, func(now *State, t *store.Tx) error {
 		if preview { // as the draft that it is asked in would have it
 			if now, err = s.StateIn(ctx); err != nil {
 				return err
@@ -329,9 +329,6 @@ func (s *Service) Invite(ctx context.Context, who Who, x Invitation, preview boo
 		}
 		return err
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"sort"
@@ -90,7 +89,7 @@ type SentLetter struct {
 // preview nothing is written.
 func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, again bool) (*SentLetter, error) {
 	out := &SentLetter{}
-	err := s.change(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, by.Who, by.Why, by.Preview, func(now *State, t *store.Tx) error {
 		*out = SentLetter{}
 		p, err := now.Partner(l.Partner)
 		if err != nil {
@@ -166,9 +165,6 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, a
 		_, err = t.PutRecord("letter", l.ID, worldfile.LetterDoc(&l))
 		return err
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -66,7 +65,7 @@ func (s *Service) MakeLink(ctx context.Context, who Who, x LinkAsked, preview bo
 		}
 	}
 	var out *MadeLink
-	err := s.change(ctx, who.Name, x.Why, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, who.Name, x.Why, preview, func(now *State, t *store.Tx) error {
 		var err error
 		if preview { // as the draft that it is asked in would have it
 			if now, err = s.StateIn(ctx); err != nil {
@@ -81,9 +80,6 @@ func (s *Service) MakeLink(ctx context.Context, who Who, x LinkAsked, preview bo
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 

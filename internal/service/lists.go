@@ -107,7 +107,7 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 	if why == "" {
 		why = "list of " + what
 	}
-	err = s.changeLong(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+	err = s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
 		out.Added, out.Changed, out.Same, out.Errors, out.Sample = 0, 0, 0, []ListError{}, []ListChange{}
 		kept := make([][]byte, len(rows))
 		fields := make([][]fieldAt, len(rows))
@@ -219,9 +219,6 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	sort.SliceStable(out.Errors, func(i, j int) bool { return out.Errors[i].Line < out.Errors[j].Line })
 	return out, err
 }

@@ -301,7 +301,45 @@ func (s *Service) changeLong(ctx context.Context, who, why string, fn func(*Stat
 	})
 }
 
+// errPreview ends a change that has found out what it was asked and writes nothing.
 var errPreview = errors.New("preview")
+
+// changing is changeLong. As a preview it runs aside, on what is written when it begins: it
+// writes nothing, and nobody waits for it. What fn would have written is not there when fn reads
+// it again.
+func (s *Service) changing(ctx context.Context, who, why string, preview bool, fn func(*State, *store.Tx) error) error {
+	if !preview {
+		err := s.changeLong(ctx, who, why, fn)
+		if errors.Is(err, errPreview) {
+			return nil
+		}
+		return err
+	}
+	for try := 0; ; try++ {
+		moved := false
+		err := s.store.Look(ctx, who, why, func(t *store.Tx) error {
+			if t.Head() != s.State().Head {
+				if err := s.Refresh(ctx); err != nil {
+					return err
+				}
+				if moved = t.Head() != s.State().Head && try < lookAgainAtMost; moved {
+					return nil
+				}
+			}
+			return fn(s.State(), t)
+		})
+		if errors.Is(err, errPreview) {
+			err = nil
+		}
+		if !moved || err != nil {
+			return err
+		}
+	}
+}
+
+// lookAgainAtMost is how often a preview begins anew because others wrote between its reading of
+// the database and of the state; after that it takes the state, which is the newer of the two.
+const lookAgainAtMost = 5
 
 // writePolicy writes what differs between the policy in force and next. It
 // returns how many entries of each kind differ.
@@ -443,13 +481,33 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 	if DraftIn(ctx) != "" {
 		return s.loadDraft(ctx, who, why, name, text, preview)
 	}
-	out := Loaded{Kinds: map[string]int{}}
-	err := s.changeLong(ctx, who, why, func(now *State, t *store.Tx) error {
-		out = Loaded{Kinds: map[string]int{}}
-		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now, Older: older(ctx), Odd: &out.Odd})
-		if err != nil {
-			return err
+	out := Loaded{}
+	read := func(known *State) (part *world.World, odd []string, err error) {
+		part, err = worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: known, Older: older(ctx), Odd: &odd})
+		return
+	}
+	// A long file is read before others are held up by it. What it names has to be there still
+	// when it is written: where others wrote meanwhile, it is read again.
+	known := s.State()
+	first, firstOdd, err := read(known)
+	if err != nil && s.Refresh(ctx) == nil && s.State().Head != known.Head { // it may name what another service has just made
+		known = s.State()
+		first, firstOdd, err = read(known)
+	}
+	if err != nil {
+		return out, err
+	}
+	used := false
+	err = s.changing(ctx, who, why, preview, func(now *State, t *store.Tx) error {
+		out = Loaded{Kinds: map[string]int{}, Odd: firstOdd}
+		part := first
+		if now.Head != known.Head || used {
+			var err error
+			if part, out.Odd, err = read(now); err != nil {
+				return err
+			}
 		}
+		used = true // what was read is altered below
 		policy := *part
 		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements, policy.DatesFrom = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
 		if _, begun, err := t.Floor("organisation"); err != nil {
@@ -506,16 +564,13 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		}
 		return nil
 	})
-	if errors.Is(err, errPreview) {
-		err = nil
-	}
 	return out, err
 }
 
 // loadDraft makes a file of policy edits of a draft.
 func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
 	out := Loaded{Kinds: map[string]int{}, Revision: s.State().Head.Revision}
-	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
+	next := func(now *State) (*world.World, error) {
 		out.Changed, out.Kinds = 0, map[string]int{}
 		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now})
 		if err != nil {
@@ -529,13 +584,14 @@ func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []b
 			out.Kinds[e.Kind]++
 			out.Changed++
 		}
-		if preview {
-			return nil, errPreview
-		}
 		return next, nil
-	})
-	if errors.Is(err, errPreview) {
-		err = nil
+	}
+	if !preview {
+		return out, s.part(ctx, who, why, next)
+	}
+	now, err := s.StateIn(ctx)
+	if err == nil {
+		_, err = next(now)
 	}
 	return out, err
 }

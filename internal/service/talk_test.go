@@ -330,3 +330,47 @@ barred: [{address: b@ilvane.example, reason: call-them}]
 		t.Errorf("mended: %+v %v %+v", unread, err, w.Guests)
 	}
 }
+
+// TestPreviewHoldsNobodyUp previews a file that takes long, while a bar is added: neither waits for
+// the other, and the preview writes nothing.
+func TestPreviewHoldsNobodyUp(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld)
+	var file strings.Builder
+	file.WriteString("wexillum: 1\nguests:\n")
+	const many = 6000
+	for i := range many {
+		fmt.Fprintf(&file, "  - {address: p%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, purpose: %s}\n", i, strings.Repeat("a long purpose ", 20))
+	}
+	before := s.State().Head
+	begun, over := make(chan struct{}), make(chan error, 1)
+	go func() {
+		close(begun)
+		out, err := s.Load(context.Background(), "lars", "look", "f", []byte(file.String()), true)
+		if err == nil && out.Kinds["inventory"] < many {
+			err = fmt.Errorf("%+v", out)
+		}
+		over <- err
+	}()
+	<-begun
+	longest, bars := time.Duration(0), 0
+	for done := false; !done; {
+		select {
+		case err := <-over:
+			check(t, err)
+			done = true
+		default:
+			at := time.Now()
+			_, err := s.AddBar(t.Context(), "uma", "spam", []byte(fmt.Sprintf(`{"name":"b%d.example"}`, bars)))
+			check(t, err)
+			longest, bars = max(longest, time.Since(at)), bars+1
+		}
+	}
+	if bars < 3 {
+		t.Errorf("%d bars were added while the file was looked at", bars)
+	}
+	if n := s.State().Counts().Guests; n > 10 || s.State().Head.Seq > before.Seq+uint64(3*bars)+10 {
+		t.Errorf("%d guests at %+v, and nothing was to be written", n, s.State().Head)
+	}
+	t.Logf("%d bars meanwhile, the slowest in %v", bars, longest)
+}
