@@ -9,7 +9,6 @@ export type Gate = Schemas['Gate']
 export type Cause = Schemas['Cause']
 export type Rule = Schemas['Rule']
 export type Partner = Schemas['Partner']
-export type PartnerChange = Schemas['PartnerChange']
 export type Session = Schemas['Session']
 export type Suggestion = Schemas['Suggestion']
 export type Overview = Schemas['Overview']
@@ -108,6 +107,11 @@ export function remember(session: Session) {
 /** Calls the contract and returns its answer, or throws a Failure. */
 export function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
   return request(method, path, body === undefined ? undefined : JSON.stringify(body), { ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...headers })
+}
+
+/** Changes the fields that are named; null takes one away, the others stay (RFC 7396). */
+export function patch<T>(path: string, fields: Record<string, unknown>, headers: Record<string, string> = {}): Promise<T> {
+  return request('PATCH', path, JSON.stringify(fields), { 'Content-Type': 'application/merge-patch+json', ...headers })
 }
 
 /** Posts a text as it is, such as a list in CSV. */

@@ -387,13 +387,13 @@ export interface paths {
         };
         /** One partner */
         get: operations["getPartner"];
-        /** Replace what the policy says of a partner */
-        put: operations["setPartner"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** Change what the policy says of a partner; fields that are not named stay as they are */
+        patch: operations["setPartner"];
         trace?: never;
     };
     "/api/v1/partners/{id}/standing": {
@@ -3546,31 +3546,9 @@ export interface components {
             as_of?: string;
             until?: string;
         };
-        PartnerChange: {
-            id: string;
-            name: string;
-            domains?: components["schemas"]["DomainEntry"][];
-            /** @enum {string} */
-            standing?: "active" | "suspended" | "ended";
-            standing_since?: string;
-            standing_reason?: string;
-            also_named?: string[];
-            contacts?: string[];
-            owner?: string;
-            /** @description A date, or days from today as +90d */
-            review?: string;
-            statement?: string;
-            sign_in?: string;
-            sign_in_client?: string;
-            sign_in_unverified?: boolean;
-            note?: string;
-            opened?: {
-                [key: string]: boolean;
-            };
-            rules?: {
-                [key: string]: components["schemas"]["SetValue"];
-            };
-            why?: components["schemas"]["Why"];
+        /** @description The fields of Partner that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */
+        PartnerPatch: {
+            [key: string]: unknown;
         };
         Bar: {
             /** @description A domain; or address */
@@ -5188,7 +5166,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PartnerChange"];
+                "application/json": components["schemas"]["PartnerPatch"];
             };
         };
         responses: {
@@ -5246,7 +5224,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PartnerChange"];
+                "application/merge-patch+json": components["schemas"]["PartnerPatch"];
             };
         };
         responses: {

@@ -23,7 +23,7 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/ask', draft: 'ask' },
   { method: 'PUT', pattern: '/api/v1/rules/{rule}', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/partners', draft: 'policy' },
-  { method: 'PUT', pattern: '/api/v1/partners/{id}', draft: 'policy' },
+  { method: 'PATCH', pattern: '/api/v1/partners/{id}', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/partners/{id}/standing', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/partners/{id}/merge', draft: 'policy', weighsSelf: true },
   { method: 'POST', pattern: '/api/v1/partners/{id}/split', draft: 'policy', weighsSelf: true },

@@ -599,57 +599,94 @@ func rulesDoc(set map[string]apigen.SetValue) (map[string]any, error) {
 	return rules, nil
 }
 
-// partnerDoc writes a change of a partner as the file format has it.
-func partnerDoc(c *apigen.PartnerChange) ([]byte, error) {
-	m := map[string]any{"id": c.Id, "name": c.Name}
-	put := func(k string, v string) {
-		if v != "" {
-			m[k] = v
+// partnerPatch writes what a request wants otherwise of a partner as a merge patch (RFC 7396) of
+// its record in the file format, and takes out the reason. The contract's names are the format's but
+// for those here.
+func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
+	doc := map[string]any{}
+	signIn := map[string]any{}
+	for k, v := range body {
+		if v == "" { // nothing is written in it
+			v = nil
+		}
+		switch k {
+		case "why":
+			text, ok := v.(string)
+			if v != nil && !ok || len(text) > 2000 {
+				return nil, nil, &service.Invalid{Field: "why", Value: fmt.Sprint(v), Reason: "say why in at most 2000 letters"}
+			}
+			why = some(text)
+		case "contacts":
+			doc["contact"] = v
+		case "sign_in":
+			if signIn["issuer"] = v; v == nil {
+				doc["sign_in"] = nil
+			}
+		case "sign_in_client":
+			signIn["client"] = v
+		case "sign_in_unverified":
+			signIn["unverified"] = v
+		case "stance":
+			return nil, nil, &service.Invalid{Field: k, Value: fmt.Sprint(v), Reason: "stances are recorded one by one, at /api/v1/partners/{id}/stances/{key}"}
+		case "rules":
+			set, ok := v.(map[string]any)
+			if !ok && v != nil {
+				return nil, nil, &service.Invalid{Field: k, Value: fmt.Sprint(v), Reason: `write values by rule, as {"spaces.pages": {"value": "on"}}`}
+			}
+			if doc[k], err = rulesPatch(set); err != nil {
+				return nil, nil, err
+			}
+		default:
+			doc[k] = v
 		}
 	}
-	put("standing", opt(c.Standing))
-	put("standing_since", opt(c.StandingSince))
-	put("standing_reason", opt(c.StandingReason))
-	put("review", opt(c.Review))
-	put("statement", opt(c.Statement))
-	if issuer, client := opt(c.SignIn), opt(c.SignInClient); issuer != "" || client != "" {
-		in := map[string]any{"issuer": issuer, "client": client}
-		if c.SignInUnverified != nil && *c.SignInUnverified {
-			in["unverified"] = true
+	if _, gone := doc["sign_in"]; len(signIn) > 0 && !gone {
+		doc["sign_in"] = signIn
+	}
+	patch, err = json.Marshal(doc)
+	return
+}
+
+// rulesPatch is rulesDoc for a patch, in which null takes a value away.
+func rulesPatch(set map[string]any) (map[string]any, error) {
+	given := map[string]apigen.SetValue{}
+	for name, v := range set {
+		var x apigen.SetValue
+		switch t := v.(type) {
+		case nil:
+			continue
+		case string:
+			x.Value = t
+		default:
+			text, err := json.Marshal(v)
+			if err == nil {
+				d := json.NewDecoder(bytes.NewReader(text))
+				d.DisallowUnknownFields()
+				err = d.Decode(&x)
+			}
+			if err != nil {
+				return nil, &service.Invalid{Field: "rules." + name, Value: string(text), Reason: `write {"value": "on"}, or with "held": true`}
+			}
 		}
-		m["sign_in"] = in
+		given[name] = x
 	}
-	if c.Contacts != nil {
-		m["contact"] = *c.Contacts
-	}
-	if c.AlsoNamed != nil {
-		m["also_named"] = *c.AlsoNamed
-	}
-	put("owner", opt(c.Owner))
-	put("note", opt(c.Note))
-	if c.Domains != nil {
-		m["domains"] = *c.Domains
-	}
-	if c.Opened != nil {
-		m["opened"] = *c.Opened
-	}
-	if c.Rules != nil {
-		rules, err := rulesDoc(*c.Rules)
-		if err != nil {
-			return nil, err
+	doc, err := rulesDoc(given)
+	for name, v := range set {
+		if v == nil && err == nil {
+			doc[name] = nil
 		}
-		m["rules"] = rules
 	}
-	return json.Marshal(m)
+	return doc, err
 }
 
 func (s *server) AddPartner(ctx context.Context, r apigen.AddPartnerRequestObject) (apigen.AddPartnerResponseObject, error) {
-	doc, err := partnerDoc(r.Body)
+	doc, why, err := partnerPatch(*r.Body)
 	if err != nil {
 		return nil, err
 	}
-	w, err := s.Service.PutPartner(ctx, by(ctx, r.Body.Why, nil, r.Params.Preview), doc, r.Body.Id, true)
-	p, err := s.weighed(w, r.Body.Id, err)
+	id, _ := (*r.Body)["id"].(string)
+	w, err := s.Service.AddPartner(ctx, by(ctx, why, nil, r.Params.Preview), id, doc)
+	p, err := s.weighed(w, id, err)
 	return apigen.AddPartner201JSONResponse{Body: p, Headers: apigen.AddPartner201ResponseHeaders{ETag: &p.Etag}}, err
 }
 
@@ -659,14 +696,11 @@ func (s *server) GetPartner(ctx context.Context, r apigen.GetPartnerRequestObjec
 }
 
 func (s *server) SetPartner(ctx context.Context, r apigen.SetPartnerRequestObject) (apigen.SetPartnerResponseObject, error) {
-	if r.Body.Id != r.Id {
-		return nil, &service.Invalid{Field: "id", Value: r.Body.Id, Reason: "the address says " + r.Id + "; an id does not change"}
-	}
-	doc, err := partnerDoc(r.Body)
+	patch, why, err := partnerPatch(*r.Body)
 	if err != nil {
 		return nil, err
 	}
-	w, err := s.Service.PutPartner(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), doc, r.Id, false)
+	w, err := s.Service.PatchPartner(ctx, by(ctx, why, r.Params.IfMatch, r.Params.Preview), r.Id, patch)
 	p, err := s.weighed(w, r.Id, err)
 	return apigen.SetPartner200JSONResponse{Body: p, Headers: apigen.SetPartner200ResponseHeaders{ETag: &p.Etag}}, err
 }

@@ -87,6 +87,10 @@ const (
 	fileTime = 15 * time.Minute
 )
 
+func init() { // RFC 7396
+	openapi3filter.RegisterBodyDecoder("application/merge-patch+json", openapi3filter.JSONBodyDecoder)
+}
+
 // New returns the handler of everything that is served.
 func New(o Options) (http.Handler, error) {
 	if o.Clock == nil {

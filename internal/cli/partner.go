@@ -120,70 +120,68 @@ func (a *app) getPartner(c *cobra.Command, id string) (*remote, *client.Partner,
 	return r, &p, r.read(resp, err, &p)
 }
 
-// changePartner changes what the policy says of a partner as it stands.
-func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, change func(*client.PartnerChange)) (*client.Partner, error) {
+// changePartner sends what is to be otherwise of a partner; all else stays as it is.
+func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, patch map[string]any) (*client.Partner, error) {
 	r, p, err := a.getPartner(c, id)
 	if err != nil {
 		return nil, err
 	}
-	st := client.PartnerChangeStanding(p.Standing)
-	body := client.PartnerChange{Id: p.Id, Name: p.Name, AlsoNamed: p.AlsoNamed, Domains: &p.Domains, Standing: &st, StandingSince: p.StandingSince, StandingReason: p.StandingReason, Contacts: p.Contacts, Owner: p.Owner, Review: p.Review,
-		Note: p.Note, Statement: p.Statement, SignIn: p.SignIn, SignInClient: p.SignInClient, SignInUnverified: p.SignInUnverified, Opened: &p.Opened, Rules: &p.Rules, Why: optional(why)}
-	change(&body)
-	resp, err := r.SetPartner(c.Context(), p.Id, &client.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, body)
+	if why != "" {
+		patch["why"] = why
+	}
+	resp, err := r.SetPartnerWithApplicationMergePatchPlusJSONBody(c.Context(), p.Id, &client.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, patch)
 	var q client.Partner
 	return &q, r.read(resp, err, &q)
 }
 
-// about are the flags for what is said of a partner.
-type about struct {
-	name, owner, note, review, statement string
-	signIn, signInClient                 string
-	signInUnverified                     bool
-	contacts, names                      []string
+// partnerTexts are what is said of a partner in words: the flag, the field of the contract, and
+// what it is.
+var partnerTexts = []struct {
+	flag, field, about string
+	many               bool
+}{
+	{"name", "name", "name of the organisation", false},
+	{"also-named", "also_named", "another name it is looked for by", true},
+	{"contact", "contacts", "who administers their side", true},
+	{"owner", "owner", "the person of ours who keeps the connection", false},
+	{"review", "review", "when somebody should look at it again: a date, or days from today as +180d", false},
+	{"note", "note", "a note", false},
+	{"statement", "statement", "where their signed statement is published", false},
+	{"sign-in", "sign_in", "the issuer of their own sign-in (OpenID Connect)", false},
+	{"sign-in-client", "sign_in_client", "as whom we are known there", false},
 }
 
-func (x *about) flags(a *app, c *cobra.Command) {
+const unverifiedFlag = "sign-in-unverified"
+
+func partnerFlags(a *app, c *cobra.Command) {
 	f := c.Flags()
-	f.StringVar(&x.name, "name", "", "name of the organisation")
-	f.StringSliceVar(&x.names, "also-named", nil, "another name it is looked for by")
-	f.StringSliceVar(&x.contacts, "contact", nil, "who administers their side")
-	f.StringVar(&x.owner, "owner", "", "the person of ours who keeps the connection")
-	f.StringVar(&x.review, "review", "", "when somebody should look at it again: a date, or days from today as +180d")
-	f.StringVar(&x.note, "note", "", "a note")
-	f.StringVar(&x.statement, "statement", "", "where their signed statement is published")
-	f.StringVar(&x.signIn, "sign-in", "", "the issuer of their own sign-in (OpenID Connect)")
-	f.StringVar(&x.signInClient, "sign-in-client", "", "as whom we are known there")
-	f.BoolVar(&x.signInUnverified, "sign-in-unverified", false, "take addresses that their sign-in does not say it verified (email_verified)")
+	for _, x := range partnerTexts {
+		if x.many {
+			f.StringSlice(x.flag, nil, x.about)
+		} else {
+			f.String(x.flag, "", x.about)
+		}
+	}
+	f.Bool(unverifiedFlag, false, "take addresses that their sign-in does not say it verified (email_verified)")
 	_ = c.RegisterFlagCompletionFunc("owner", a.completion("person"))
 }
 
-// into puts what was given into a change; an empty text takes it away.
-func (x *about) into(c *cobra.Command, b *client.PartnerChange) {
-	given := c.Flags().Changed
-	text := func(flag, value string, at **string) {
-		if given(flag) {
-			*at = optional(value)
+// partnerGiven is what was given by those flags; an empty text takes a field away.
+func partnerGiven(c *cobra.Command) map[string]any {
+	patch, f := map[string]any{}, c.Flags()
+	for _, x := range partnerTexts {
+		switch {
+		case !f.Changed(x.flag):
+		case x.many:
+			patch[x.field], _ = f.GetStringSlice(x.flag)
+		default:
+			patch[x.field], _ = f.GetString(x.flag)
 		}
 	}
-	if given("name") {
-		b.Name = x.name
+	if f.Changed(unverifiedFlag) {
+		patch["sign_in_unverified"], _ = f.GetBool(unverifiedFlag)
 	}
-	text("owner", x.owner, &b.Owner)
-	text("review", x.review, &b.Review)
-	text("note", x.note, &b.Note)
-	text("statement", x.statement, &b.Statement)
-	text("sign-in", x.signIn, &b.SignIn)
-	text("sign-in-client", x.signInClient, &b.SignInClient)
-	if given("sign-in-unverified") {
-		b.SignInUnverified = &x.signInUnverified
-	}
-	if given("contact") {
-		b.Contacts = &x.contacts
-	}
-	if given("also-named") {
-		b.AlsoNamed = &x.names
-	}
+	return patch
 }
 
 func (a *app) partner() *cobra.Command {
@@ -255,18 +253,20 @@ func (a *app) partnerList() *cobra.Command {
 }
 
 func (a *app) partnerAdd() *cobra.Command {
-	var x about
 	var why string
 	var domains, open []string
 	var lookAlike, preview bool
 	c := &cobra.Command{Use: "add ID", Short: "Add a partner", Args: cobra.ExactArgs(1),
 		Example: "  wexillum partner add quayside --name \"Quayside Lamps\" --domain quayside.example --open meetings.in",
 		RunE: func(c *cobra.Command, args []string) error {
-			if x.name == "" {
+			body := partnerGiven(c)
+			if name, _ := body["name"].(string); name == "" {
 				return usage{errors.New("--name is needed")}
 			}
-			body := client.PartnerChange{Id: args[0], Why: optional(why)}
-			x.into(c, &body)
+			body["id"] = args[0]
+			if why != "" {
+				body["why"] = why
+			}
 			es := []client.DomainEntry{}
 			for _, d := range domains {
 				e := client.DomainEntry{Name: strings.TrimPrefix(d, "*.")}
@@ -278,12 +278,12 @@ func (a *app) partnerAdd() *cobra.Command {
 				}
 				es = append(es, e)
 			}
-			body.Domains = &es
+			body["domains"] = es
 			opened := map[string]bool{}
 			for _, k := range open {
 				opened[k] = true
 			}
-			body.Opened = &opened
+			body["opened"] = opened
 			r, err := a.remote()
 			if err != nil {
 				return err
@@ -295,7 +295,7 @@ func (a *app) partnerAdd() *cobra.Command {
 			}
 			return a.weighed(preview, &p, "%s would be a partner, with %s.", p.Name, strings.Join(domainWords(p.Domains), ", "))
 		}}
-	x.flags(a, c)
+	partnerFlags(a, c)
 	f := c.Flags()
 	f.StringSliceVar(&domains, "domain", nil, "a domain of theirs; *.domain takes those below along")
 	f.StringSliceVar(&open, "open", nil, "service and direction to open, as chat.in")
@@ -306,19 +306,18 @@ func (a *app) partnerAdd() *cobra.Command {
 }
 
 func (a *app) partnerSet() *cobra.Command {
-	var x about
 	var why string
 	var preview bool
 	c := &cobra.Command{Use: "set ID", Short: "Change what is written of a partner; an empty text takes it away", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		Example: "  wexillum partner set ilvane --owner d.ekwinter --review +180d",
 		RunE: func(c *cobra.Command, args []string) error {
-			p, err := a.changePartner(c, args[0], why, preview, func(b *client.PartnerChange) { x.into(c, b) })
+			p, err := a.changePartner(c, args[0], why, preview, partnerGiven(c))
 			if err != nil {
 				return err
 			}
 			return a.weighed(preview, p, "The record of %s would change; nobody's reach does.", p.Name)
 		}}
-	x.flags(a, c)
+	partnerFlags(a, c)
 	previewFlag(c, &preview)
 	whyFlag(c, &why)
 	return c
@@ -433,15 +432,13 @@ func (a *app) partnerOpening(verb, short string, value *bool) *cobra.Command {
 	var why string
 	var preview bool
 	c := &cobra.Command{Use: verb + " ID KEY…", Short: short, Args: cobra.MinimumNArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		p, err := a.changePartner(c, args[0], why, preview, func(b *client.PartnerChange) {
-			for _, k := range args[1:] {
-				if value == nil {
-					delete(*b.Opened, k)
-				} else {
-					(*b.Opened)[k] = *value
-				}
+		opened := map[string]any{}
+		for _, k := range args[1:] {
+			if opened[k] = nil; value != nil {
+				opened[k] = *value
 			}
-		})
+		}
+		p, err := a.changePartner(c, args[0], why, preview, map[string]any{"opened": opened})
 		if err != nil {
 			return err
 		}

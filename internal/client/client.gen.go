@@ -841,27 +841,6 @@ func (e PartnerStanding) Valid() bool {
 	}
 }
 
-// Defines values for PartnerChangeStanding.
-const (
-	PartnerChangeStandingActive    PartnerChangeStanding = "active"
-	PartnerChangeStandingEnded     PartnerChangeStanding = "ended"
-	PartnerChangeStandingSuspended PartnerChangeStanding = "suspended"
-)
-
-// Valid indicates whether the value is a known member of the PartnerChangeStanding enum.
-func (e PartnerChangeStanding) Valid() bool {
-	switch e {
-	case PartnerChangeStandingActive:
-		return true
-	case PartnerChangeStandingEnded:
-		return true
-	case PartnerChangeStandingSuspended:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for QuestionContextAccount.
 const (
 	QuestionContextAccountHome   QuestionContextAccount = "home"
@@ -3516,41 +3495,15 @@ type Partner struct {
 // PartnerStanding defines model for Partner.Standing.
 type PartnerStanding string
 
-// PartnerChange defines model for PartnerChange.
-type PartnerChange struct {
-	AlsoNamed *[]string        `json:"also_named,omitempty"`
-	Contacts  *[]string        `json:"contacts,omitempty"`
-	Domains   *[]DomainEntry   `json:"domains,omitempty"`
-	Id        string           `json:"id"`
-	Name      string           `json:"name"`
-	Note      *string          `json:"note,omitempty"`
-	Opened    *map[string]bool `json:"opened,omitempty"`
-	Owner     *string          `json:"owner,omitempty"`
-
-	// Review A date, or days from today as +90d
-	Review           *string                `json:"review,omitempty"`
-	Rules            *map[string]SetValue   `json:"rules,omitempty"`
-	SignIn           *string                `json:"sign_in,omitempty"`
-	SignInClient     *string                `json:"sign_in_client,omitempty"`
-	SignInUnverified *bool                  `json:"sign_in_unverified,omitempty"`
-	Standing         *PartnerChangeStanding `json:"standing,omitempty"`
-	StandingReason   *string                `json:"standing_reason,omitempty"`
-	StandingSince    *string                `json:"standing_since,omitempty"`
-	Statement        *string                `json:"statement,omitempty"`
-
-	// Why The reason that the journal keeps
-	Why *Why `json:"why,omitempty"`
-}
-
-// PartnerChangeStanding defines model for PartnerChange.Standing.
-type PartnerChangeStanding string
-
 // PartnerCounts defines model for PartnerCounts.
 type PartnerCounts struct {
 	Grants int `json:"grants"`
 	Guests int `json:"guests"`
 	Spaces int `json:"spaces"`
 }
+
+// PartnerPatch The fields of Partner that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
+type PartnerPatch map[string]interface{}
 
 // PersonBrief defines model for PersonBrief.
 type PersonBrief struct {
@@ -5426,10 +5379,10 @@ type OwnLanguageJSONRequestBody = OwnLanguage
 type OwnMoreJSONRequestBody = OwnMore
 
 // AddPartnerJSONRequestBody defines body for AddPartner for application/json ContentType.
-type AddPartnerJSONRequestBody = PartnerChange
+type AddPartnerJSONRequestBody = PartnerPatch
 
-// SetPartnerJSONRequestBody defines body for SetPartner for application/json ContentType.
-type SetPartnerJSONRequestBody = PartnerChange
+// SetPartnerApplicationMergePatchPlusJSONRequestBody defines body for SetPartner for application/merge-patch+json ContentType.
+type SetPartnerApplicationMergePatchPlusJSONRequestBody = PartnerPatch
 
 // AddDomainJSONRequestBody defines body for AddDomain for application/json ContentType.
 type AddDomainJSONRequestBody AddDomainJSONBody
@@ -6385,19 +6338,19 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/partners/{id} (the `GetPartner` operationId).
 	GetPartner(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPartnerWithBody Replace what the policy says of a partner
+	// SetPartnerWithBody Change what the policy says of a partner; fields that are not named stay as they are
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
+	// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
 	SetPartnerWithBody(ctx context.Context, id string, params *SetPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetPartner Replace what the policy says of a partner
+	// SetPartnerWithApplicationMergePatchPlusJSONBody Change what the policy says of a partner; fields that are not named stay as they are
 	//
-	// Takes a body of the `application/json` content type.
+	// Takes a body of the `application/merge-patch+json` content type.
 	//
-	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
-	SetPartner(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
+	SetPartnerWithApplicationMergePatchPlusJSONBody(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// Advise Which way to connect a partner's people fits, with the figures behind it
 	//
@@ -8990,11 +8943,11 @@ func (c *Client) GetPartner(ctx context.Context, id string, reqEditors ...Reques
 	return c.Client.Do(req)
 }
 
-// SetPartnerWithBody Replace what the policy says of a partner
+// SetPartnerWithBody Change what the policy says of a partner; fields that are not named stay as they are
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
+// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
 func (c *Client) SetPartnerWithBody(ctx context.Context, id string, params *SetPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetPartnerRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -9007,13 +8960,13 @@ func (c *Client) SetPartnerWithBody(ctx context.Context, id string, params *SetP
 	return c.Client.Do(req)
 }
 
-// SetPartner Replace what the policy says of a partner
+// SetPartnerWithApplicationMergePatchPlusJSONBody Change what the policy says of a partner; fields that are not named stay as they are
 //
-// Takes a body of the `application/json` content type.
+// Takes a body of the `application/merge-patch+json` content type.
 //
-// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
-func (c *Client) SetPartner(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetPartnerRequest(c.Server, id, params, body)
+// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
+func (c *Client) SetPartnerWithApplicationMergePatchPlusJSONBody(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPartnerRequestWithApplicationMergePatchPlusJSONBody(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -15868,15 +15821,15 @@ func NewGetPartnerRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSetPartnerRequest calls the generic SetPartner builder with application/json body
-func NewSetPartnerRequest(server string, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody) (*http.Request, error) {
+// NewSetPartnerRequestWithApplicationMergePatchPlusJSONBody calls the generic SetPartner builder with application/merge-patch+json body
+func NewSetPartnerRequestWithApplicationMergePatchPlusJSONBody(server string, id string, params *SetPartnerParams, body SetPartnerApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetPartnerRequestWithBody(server, id, params, "application/json", bodyReader)
+	return NewSetPartnerRequestWithBody(server, id, params, "application/merge-patch+json", bodyReader)
 }
 
 // NewSetPartnerRequestWithBody constructs an http.Request for the SetPartner method, with any body, and a specified content type
@@ -15932,7 +15885,7 @@ func NewSetPartnerRequestWithBody(server string, id string, params *SetPartnerPa
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -20078,19 +20031,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/partners/{id} (the `GetPartner` operationId).
 	GetPartnerWithResponse(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*GetPartnerResponse, error)
 
-	// SetPartnerWithBodyWithResponse Replace what the policy says of a partner
+	// SetPartnerWithBodyWithResponse Change what the policy says of a partner; fields that are not named stay as they are
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
+	// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
 	SetPartnerWithBodyWithResponse(ctx context.Context, id string, params *SetPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error)
 
-	// SetPartnerWithResponse Replace what the policy says of a partner
+	// SetPartnerWithApplicationMergePatchPlusJSONBodyWithResponse Change what the policy says of a partner; fields that are not named stay as they are
 	//
-	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	// Takes a body of the `application/merge-patch+json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
-	SetPartnerWithResponse(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error)
+	// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
+	SetPartnerWithApplicationMergePatchPlusJSONBodyWithResponse(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error)
 
 	// AdviseWithResponse Which way to connect a partner's people fits, with the figures behind it
 	//
@@ -29613,11 +29566,11 @@ func (c *ClientWithResponses) GetPartnerWithResponse(ctx context.Context, id str
 	return ParseGetPartnerResponse(rsp)
 }
 
-// SetPartnerWithBodyWithResponse Replace what the policy says of a partner
+// SetPartnerWithBodyWithResponse Change what the policy says of a partner; fields that are not named stay as they are
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
+// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
 func (c *ClientWithResponses) SetPartnerWithBodyWithResponse(ctx context.Context, id string, params *SetPartnerParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error) {
 	rsp, err := c.SetPartnerWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
@@ -29626,13 +29579,13 @@ func (c *ClientWithResponses) SetPartnerWithBodyWithResponse(ctx context.Context
 	return ParseSetPartnerResponse(rsp)
 }
 
-// SetPartnerWithResponse Replace what the policy says of a partner
+// SetPartnerWithApplicationMergePatchPlusJSONBodyWithResponse Change what the policy says of a partner; fields that are not named stay as they are
 //
-// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+// Takes a body of the `application/merge-patch+json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PUT /api/v1/partners/{id} (the `SetPartner` operationId).
-func (c *ClientWithResponses) SetPartnerWithResponse(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error) {
-	rsp, err := c.SetPartner(ctx, id, params, body, reqEditors...)
+// Corresponds with PATCH /api/v1/partners/{id} (the `SetPartner` operationId).
+func (c *ClientWithResponses) SetPartnerWithApplicationMergePatchPlusJSONBodyWithResponse(ctx context.Context, id string, params *SetPartnerParams, body SetPartnerApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPartnerResponse, error) {
+	rsp, err := c.SetPartnerWithApplicationMergePatchPlusJSONBody(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}

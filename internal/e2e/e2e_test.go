@@ -270,7 +270,7 @@ func (r *running) call(method, path, token string, body string, headers ...strin
 		req.Header.Set("Authorization", "Bearer "+token)
 	}
 	if body != "" {
-		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("Content-Type", map[bool]string{false: "application/json", true: "application/merge-patch+json"}[method == "PATCH"])
 	}
 	for i := 0; i+1 < len(headers); i += 2 {
 		req.Header.Set(headers[i], headers[i+1])

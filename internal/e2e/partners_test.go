@@ -270,3 +270,64 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS(".modal .modal-footer .btn-danger")))
 	p.until("document.querySelector('h1').innerText === 'Ilvane Conservation' && document.querySelector('.lead-line').innerText.includes('34 guests')")
 }
+
+// TestPartnerPatch changes one field of a partner that has every one of them, by the client, the API
+// and the console: all others are what they were.
+func TestPartnerPatch(t *testing.T) {
+	r := demoService(t)
+	r.login("harbour")
+	r.must("partner", "set", "pallowick", "--also-named", "Pallowick Stands,The Studio", "--contact", "Rhona <r.larkmoor@pallowick.example>", "--owner", "d.ekwinter", "--review", "2027-03-01", "--note", "a note",
+		"--statement", "https://collab.pallowick.example/.well-known/wexillum-statement", "--sign-in", "https://in.pallowick.example", "--sign-in-client", "museum", "--sign-in-unverified", "--why", "all of it", "--yes")
+	fields := func() map[string]any {
+		var x map[string]any
+		check(t, json.Unmarshal([]byte(r.must("partner", "show", "pallowick", "-o", "json")), &x))
+		for _, k := range []string{"etag", "counts", "concerns"} {
+			delete(x, k)
+		}
+		return x
+	}
+	before := fields()
+	for _, k := range []string{"also_named", "contacts", "owner", "review", "note", "statement", "sign_in", "sign_in_client", "sign_in_unverified", "opened", "rules", "domains"} {
+		if before[k] == nil {
+			t.Fatalf("%s is not there to be lost: %v", k, before)
+		}
+	}
+	same := func(what string, otherwise map[string]any) {
+		t.Helper()
+		now := fields()
+		for k, v := range otherwise {
+			if fmt.Sprint(now[k]) != fmt.Sprint(v) {
+				t.Errorf("%s: %s is %v, and was to be %v", what, k, now[k], v)
+			}
+		}
+		for k := range before {
+			if _, meant := otherwise[k]; !meant && fmt.Sprint(now[k]) != fmt.Sprint(before[k]) {
+				t.Errorf("%s: %s was %v and is %v", what, k, before[k], now[k])
+			}
+		}
+		before = now
+	}
+	r.must("partner", "set", "pallowick", "--note", "another note", "--why", "x", "--yes")
+	same("the client", map[string]any{"note": "another note"})
+	opened := before["opened"].(map[string]any)
+	opened["mail.out"] = true
+	r.must("partner", "open", "pallowick", "mail.out", "--why", "x", "--yes")
+	same("an opening", map[string]any{"opened": opened})
+	delete(opened, "mail.out")
+	r.must("partner", "unset", "pallowick", "mail.out", "--why", "x", "--yes")
+	same("an opening taken back", map[string]any{"opened": opened})
+	token := r.token("harbour")
+	if status, _, body := r.call("PATCH", "/api/v1/partners/pallowick", token, `{"note":null,"why":"x"}`, "Content-Type", "application/merge-patch+json"); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	same("the API", map[string]any{"note": nil})
+	p := r.page(browser(t), "harbour")
+	p.goTo("/partners/pallowick", `document.querySelector("h1")`)
+	p.presses("main", "Change")
+	p.until(`document.querySelector("#e-note")`)
+	p.fill("#e-note", "from the console")
+	p.do(chromedp.Click(chromedp.CSS(".modal button[type=submit]")))
+	p.publish("a note from the console")
+	p.until(`document.body.innerText.includes("from the console") && !document.querySelector(".modal")`)
+	same("the console", map[string]any{"note": "from the console"})
+}

@@ -30,7 +30,7 @@ var all = []Operation{
 	{ID: "listPartners", Method: "GET", Pattern: "/api/v1/partners", Summary: "Partners", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "addPartner", Method: "POST", Pattern: "/api/v1/partners", Summary: "Add a partner", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
 	{ID: "getPartner", Method: "GET", Pattern: "/api/v1/partners/{id}", Summary: "One partner", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
-	{ID: "setPartner", Method: "PUT", Pattern: "/api/v1/partners/{id}", Summary: "Replace what the policy says of a partner", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
+	{ID: "setPartner", Method: "PATCH", Pattern: "/api/v1/partners/{id}", Summary: "Change what the policy says of a partner; fields that are not named stay as they are", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
 	{ID: "setStanding", Method: "POST", Pattern: "/api/v1/partners/{id}/standing", Summary: "Suspend a partner, bring it back or end it", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
 	{ID: "joinPartners", Method: "POST", Pattern: "/api/v1/partners/{id}/merge", Summary: "Make one partner of two; the record of the one that stays counts for everybody", Roles: []string{"administrator", "keeper"}, Draft: "policy", WeighsSelf: true},
 	{ID: "splitPartner", Method: "POST", Pattern: "/api/v1/partners/{id}/split", Summary: "Make a new partner of some domains of another, alike in everything, so that nobody's reach changes", Roles: []string{"administrator", "keeper"}, Draft: "policy", WeighsSelf: true},

@@ -187,7 +187,7 @@ func TestDraftsBroughtUpToDate(t *testing.T) {
 			k, _ := catalogue.ParseKey(key)
 			q.Opened[k] = world.OpenYes
 			doc := worldfile.PartnerDoc(&q)
-			if _, err := s.PutPartner(in, By{Who: id, IfMatch: PartnerEtag(p)}, doc, "ilvane", false); err != nil {
+			if _, err := s.PatchPartner(in, By{Who: id, IfMatch: PartnerEtag(p)}, "ilvane", doc); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -239,7 +239,7 @@ func TestDraftsBroughtUpToDate(t *testing.T) {
 	// Two that are each right and wrong together are told before they count.
 	five, six := makeDraft(t, s, "Five"), makeDraft(t, s, "Six")
 	for id, name := range map[string]string{five: "a", six: "b"} {
-		if _, err := s.PutPartner(InDraft(t.Context(), id), By{Who: "x"}, []byte(`{"id":"`+name+`","name":"`+name+`","domains":["shared.example"]}`), name, true); err != nil {
+		if _, err := s.AddPartner(InDraft(t.Context(), id), By{Who: "x"}, name, []byte(`{"id":"`+name+`","name":"`+name+`","domains":["shared.example"]}`)); err != nil {
 			t.Fatal(err)
 		}
 	}

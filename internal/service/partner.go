@@ -2,8 +2,11 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"strings"
+
+	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
@@ -70,10 +73,46 @@ func peopleOf(id string) func(before, after *State) engine.Concerns {
 	return func(_, after *State) engine.Concerns { return after.Concerned(id) }
 }
 
-// PutPartner adds a partner, or replaces one where add is false. doc is the
-// partner as the file format has it.
-func (s *Service) PutPartner(ctx context.Context, by By, doc []byte, id string, add bool) (Weighed, error) {
-	concerns := func(before, after *State) engine.Concerns {
+// AddPartner adds a partner. doc is its record as the file format has it.
+func (s *Service) AddPartner(ctx context.Context, by By, id string, doc []byte) (Weighed, error) {
+	return s.policy(ctx, by, partnerMoves(id), func(now *State) (*world.World, error) {
+		if _, err := now.Partner(id); err == nil {
+			return nil, fmt.Errorf("%w: there is a partner %q already", ErrConflict, id)
+		}
+		return s.withPartner(now, id, doc)
+	})
+}
+
+// PatchPartner changes what a merge patch (RFC 7396) of a partner's record in the file format
+// names; the rest stays as it is.
+func (s *Service) PatchPartner(ctx context.Context, by By, id string, patch []byte) (Weighed, error) {
+	return s.policy(ctx, by, partnerMoves(id), func(now *State) (*world.World, error) {
+		old, err := now.Partner(id)
+		if err != nil {
+			return nil, err
+		}
+		if by.IfMatch != "" && by.IfMatch != PartnerEtag(old) {
+			return nil, ErrStale
+		}
+		p := *old
+		p.Stance = nil // which are not of policy
+		doc, err := jsonpatch.MergePatch(worldfile.PartnerDoc(&p), patch)
+		if err != nil {
+			return nil, &Invalid{"body", string(patch), "write a JSON object with the fields that are to be otherwise"}
+		}
+		var is struct {
+			ID string `json:"id"`
+		}
+		if err := json.Unmarshal(doc, &is); err != nil || is.ID != id {
+			return nil, &Invalid{"id", is.ID, "the address says " + id + "; an id does not change"}
+		}
+		return s.withPartner(now, id, doc)
+	})
+}
+
+// partnerMoves counts whom a changed record of a partner concerns.
+func partnerMoves(id string) func(before, after *State) engine.Concerns {
+	return func(before, after *State) engine.Concerns {
 		was, err := before.Partner(id)
 		will, err2 := after.Partner(id)
 		if err != nil || err2 != nil || len(world.Differences(was, will)) > 0 {
@@ -81,23 +120,16 @@ func (s *Service) PutPartner(ctx context.Context, by By, doc []byte, id string, 
 		}
 		return engine.Moving(before.Snapshot, after.Snapshot, id)
 	}
-	return s.policy(ctx, by, concerns, func(now *State) (*world.World, error) {
-		old, err := now.Partner(id)
-		switch {
-		case add && err == nil:
-			return nil, fmt.Errorf("%w: there is a partner %q already", ErrConflict, id)
-		case !add && err != nil:
-			return nil, err
-		case !add && by.IfMatch != "" && by.IfMatch != PartnerEtag(old):
-			return nil, ErrStale
-		}
-		text := append(append([]byte(`{"wexillum": "1", "partners": [`), doc...), "]}"...)
-		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
-		if err != nil {
-			return nil, fieldError("partner", id, err)
-		}
-		return world.Merge(now.Policy(), part), nil
-	})
+}
+
+// withPartner returns the policy with a partner as doc has it.
+func (s *Service) withPartner(now *State, id string, doc []byte) (*world.World, error) {
+	text := append(append([]byte(`{"wexillum": "1", "partners": [`), doc...), "]}"...)
+	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+	if err != nil {
+		return nil, fieldError("partner", id, err)
+	}
+	return world.Merge(now.Policy(), part), nil
 }
 
 // edit changes one partner in place.

@@ -213,7 +213,7 @@ func TestTogether(t *testing.T) {
 		s := []*Service{a, b}[i%2]
 		wg.Go(func() {
 			doc := fmt.Sprintf(`{"id":"p%d","name":"P %d","domains":[{"name":"brook%d.example","look_alike":"yes"}]}`, i, i, i)
-			if err := done(s.PutPartner(context.WithoutCancel(t.Context()), By{Who: "test"}, []byte(doc), fmt.Sprint("p", i), true)); err != nil {
+			if err := done(s.AddPartner(context.WithoutCancel(t.Context()), By{Who: "test"}, fmt.Sprint("p", i), []byte(doc))); err != nil {
 				failed <- err
 			}
 		})

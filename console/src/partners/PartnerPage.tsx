@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { saidOf } from '../journal/JournalPage'
 import { Modal } from '../parts/Dialog'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, query, services, type Advice, type BothHalves, type JournalEntry, type Letter, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
+import { call, patch, query, services, type Advice, type BothHalves, type JournalEntry, type Letter, type Partner, type Rearranged, type TheirPerson, type TheirStatement, type Values } from '../api'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, since, until, Waiting, when, Wrong } from '../parts/bits'
@@ -32,10 +32,7 @@ export function PartnerPage({ role }: { role: string }) {
   const open = useMutation({
     mutationFn: ({ key, value }: { key: string; value: boolean | undefined }) => {
       const p = partner.data!
-      const opened = { ...p.opened }
-      if (value === undefined) delete opened[key]
-      else opened[key] = value
-      return call<Partner>('PUT', at, { ...change(p), opened }, { 'If-Match': p.etag })
+      return patch<Partner>(at, { opened: { [key]: value ?? null } }, { 'If-Match': p.etag })
     },
     onSuccess: done,
     onError: () => void partner.refetch(),
@@ -211,14 +208,10 @@ function Edit({ p, close, done }: { p: Partner; close: () => void; done: (p: Par
       .filter(Boolean)
   const save = useMutation({
     mutationFn: () => {
-      const { contacts: _c, owner: _o, review: _r, note: _n, statement: _s, sign_in: _i, sign_in_client: _ic, sign_in_unverified: _iu, also_named: _a, ...rest } = change(p)
-      const text = (k: 'owner' | 'review' | 'note' | 'statement' | 'sign_in' | 'sign_in_client') => (f[k].trim() ? { [k]: f[k].trim() } : {})
-      return call<Partner>(
-        'PUT',
-        `/api/v1/partners/${encodeURIComponent(p.id)}`,
-        { ...rest, name: f.name, also_named: list(f.also), contacts: list(f.contacts), ...text('owner'), ...text('review'), ...text('note'), ...text('statement'), ...text('sign_in'), ...text('sign_in_client'), ...(unverified && f.sign_in.trim() ? { sign_in_unverified: true } : {}), ...(f.why ? { why: f.why } : {}) },
-        { 'If-Match': p.etag },
-      )
+      const { also, contacts, why, ...texts } = f
+      const given = Object.fromEntries(Object.entries(texts).map(([k, v]) => [k, v.trim() || null]))
+      const signIn = f.sign_in.trim() ? { sign_in_unverified: unverified } : { sign_in_client: null, sign_in_unverified: null }
+      return patch<Partner>(`/api/v1/partners/${encodeURIComponent(p.id)}`, { ...given, also_named: list(also), contacts: list(contacts), ...signIn, ...(why ? { why } : {}) }, { 'If-Match': p.etag })
     },
     onSuccess: (x) => {
       done(x)
@@ -608,11 +601,6 @@ function StatementBox({ p, keep, admin }: { p: Partner; keep: boolean; admin: bo
       )}
     </section>
   )
-}
-
-function change(p: Partner) {
-  const { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, sign_in_unverified, opened, rules } = p
-  return { id, name, also_named, domains, standing, standing_since, standing_reason, contacts, owner, review, note, statement, sign_in, sign_in_client, sign_in_unverified, opened, rules }
 }
 
 const saysWord: Record<string, string> = { admits: 'they admit it', refuses: 'they refuse it', unknown: 'it is not known what they say' }

@@ -3,6 +3,7 @@ package draft_test
 import (
 	"fmt"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -207,5 +208,47 @@ func TestLoosens(t *testing.T) {
 	t.Logf("%d open something, %d only close something, %d do nothing yet", loose, tight, silent)
 	if loose < 20 || tight < 20 {
 		t.Errorf("%d loosen, %d tighten: little is tried", loose, tight)
+	}
+}
+
+// TestLoosensUnknown changes every field of a partner's record: those that can let somebody in, or
+// that nothing is known of, count as looser.
+func TestLoosensUnknown(t *testing.T) {
+	words := map[string]bool{"ID": true, "Name": true, "AlsoNamed": true, "StandingSince": true, "StandingReason": true, "Contacts": true, "Owner": true, "Review": true, "Note": true, "Stance": true}
+	domain, err := addr.ParseDomain("a.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	typ := reflect.TypeFor[world.Partner]()
+	for i := range typ.NumField() {
+		name := typ.Field(i).Name
+		if words[name] {
+			continue
+		}
+		was, next := world.Partner{ID: "a", Name: "A", Standing: world.Suspended}, world.Partner{ID: "a", Name: "A", Standing: world.Suspended}
+		f := reflect.ValueOf(&next).Elem().Field(i)
+		switch name {
+		case "Domains":
+			next.Domains = []world.Entry{{Domain: domain}}
+		case "Standing":
+			next.Standing = world.Active
+		case "Opened":
+			next.Opened[0] = world.OpenYes
+		case "Rules":
+			r := catalogue.MustRule("chat.personal").Get()
+			next.Rules = []world.Setting{{Rule: r.ID, Value: r.Limit}}
+		default:
+			switch f.Kind() {
+			case reflect.String:
+				f.SetString("x")
+			case reflect.Bool:
+				f.SetBool(true)
+			default:
+				t.Fatalf("the test cannot change %s", name)
+			}
+		}
+		if got := draft.Loosens(&world.World{Partners: []world.Partner{was}}, &world.World{Partners: []world.Partner{next}}); len(got) == 0 {
+			t.Errorf("another %s loosens nothing", name)
+		}
 	}
 }

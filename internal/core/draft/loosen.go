@@ -77,6 +77,9 @@ func Loosens(was, next *world.World) (reasons []string) {
 			}
 		}
 		loosens(old.Rules, p.Rules, p.Name)
+		if a, b := unjudged(old), unjudged(p); !reflect.DeepEqual(a, b) {
+			say("the record of %s", p.Name)
+		}
 	}
 	for _, p := range partners { // under the level any a domain of nobody is freer than one that is closed
 		for _, o := range p.Opened {
@@ -151,7 +154,30 @@ func Loosens(was, next *world.World) (reasons []string) {
 	} else if was.Organisation != next.Organisation {
 		say("the organisation's own entry")
 	}
+	if a, b := others(was), others(next); !reflect.DeepEqual(a, b) {
+		say("what is new to this comparison")
+	}
 	return
+}
+
+// unjudged leaves of a partner what Loosens has not compared field by field and what opens nothing
+// to anybody. A field that is added to Partner counts as looser until it is named here.
+func unjudged(p *world.Partner) world.Partner {
+	x := *p
+	x.Domains, x.Standing, x.Opened, x.Rules = nil, 0, [catalogue.NumKeys]world.Opening{}, nil // compared
+	x.Name, x.AlsoNamed, x.Contacts, x.Owner, x.Note = "", nil, nil, "", ""                    // words
+	x.StandingSince, x.StandingReason, x.Review = 0, "", 0                                     // dates and words
+	x.Stance = nil                                                                             // of their side, and no policy
+	return x
+}
+
+// others leaves of a policy the kinds of entry that Loosens does not compare: there are none, and
+// one that is added counts as looser until it is named here.
+func others(w *world.World) world.World {
+	x := *w
+	x.Organisation, x.Settings, x.Rules, x.Partners, x.Barred, x.Personal, x.Exceptions, x.Bundles, x.Expectations = nil, nil, nil, nil, nil, nil, nil, nil, nil
+	x.People, x.Groups, x.Spaces, x.Meetings, x.Guests, x.Grants, x.Links, x.Forwarders, x.Contacts, x.Letters, x.Statements, x.DatesFrom = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
+	return x
 }
 
 // twoPeople orders when somebody else must confirm; what is not said is never.
