@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: demo demo-reset build console test check bench generate install-database install-browser verify plot screenshots walk faults clean
+.PHONY: demo demo-reset build console test check bench generate install-database install-browser verify plot screenshots walk faults map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -55,11 +55,15 @@ bench: install-database
 
 # Writes the server, the client and the console's types anew from the contract.
 generate:
-	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/server.cfg.yaml internal/api/openapi.yaml
-	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/api/client.cfg.yaml internal/api/openapi.yaml
+	for part in models server client; do $(GO) tool -modfile=tools.mod oapi-codegen -config internal/contract/$$part.cfg.yaml internal/api/openapi.yaml || exit 1; done
+	$(GO) run ./internal/contract/strip internal/client/client.gen.go internal/api/apigen/server.gen.go
 	cd console && npm run --silent types
 	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
+
+# Draws docs/architecture.svg from the imports.
+map:
+	$(GO) run ./internal/housemap/write . docs/architecture.svg
 
 # Draws docs/growth.svg from the figures in docs/growth.csv.
 plot:

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"strings"
 
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -24,7 +24,7 @@ func text(s string) *string {
 
 // Question parses a question as the contract writes it. Errors are
 // *engine.WrongUse.
-func Question(q *apigen.Question, s *engine.Snapshot, now moment.Moment) (engine.Question, error) {
+func Question(q *contract.Question, s *engine.Snapshot, now moment.Moment) (engine.Question, error) {
 	out := engine.Question{At: now}
 	var err error
 	if out.Subject, err = engine.ParseWho(q.Subject); err != nil {
@@ -70,14 +70,14 @@ func Question(q *apigen.Question, s *engine.Snapshot, now moment.Moment) (engine
 }
 
 // Of writes an answer.
-func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) apigen.Answer {
+func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) contract.Answer {
 	act := x.Question.Action.Get()
 	d := account(x.Deciding())
-	out := apigen.Answer{
+	out := contract.Answer{
 		Subject: x.Question.Subject.String(), Name: text(s.NameOfSubject(x.Question.Subject)), Kind: x.Kind.String(),
 		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
-		Address: text(x.Question.Address.String()), At: x.Question.At.String(), Decision: apigen.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
-		Accounts: []apigen.AccountAnswer{}, Revision: int64(revision),
+		Address: text(x.Question.Address.String()), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
+		Accounts: []contract.AccountAnswer{}, Revision: int64(revision),
 	}
 	for i := range x.Accounts {
 		out.Accounts = append(out.Accounts, account(&x.Accounts[i]))
@@ -91,10 +91,10 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) apigen.Answer {
 }
 
 // saidOnce leaves out a cause that says of a second key what one before says of the first.
-func saidOnce(gates []apigen.Gate) {
+func saidOnce(gates []contract.Gate) {
 	for g := range gates {
 		said := map[string]int{}
-		var once []apigen.Cause
+		var once []contract.Cause
 		for _, c := range gates[g].Causes {
 			k := fmt.Sprint(c.Refuses, c.Text)
 			i, again := said[k]
@@ -123,7 +123,7 @@ const stepDays = 90
 // promised replaces the next steps of an answer's causes by ones that were tried: once they
 // are made, their cause refuses no more. What no change of ours can be against keeps its
 // words.
-func promised(s *engine.Snapshot, x *engine.Answer, out *apigen.Answer) {
+func promised(s *engine.Snapshot, x *engine.Answer, out *contract.Answer) {
 	until := moment.EndOfDays(moment.DayOf(x.Question.At, s.Zone()), stepDays, s.Zone())
 	for i := range x.Accounts {
 		a := &x.Accounts[i]
@@ -141,7 +141,7 @@ func promised(s *engine.Snapshot, x *engine.Answer, out *apigen.Answer) {
 				if len(set) > 0 {
 					next, at, who = stepText(s, set), stepAt(s, &set[0]), set[0].Who
 				}
-				told := func(c *apigen.Cause) { c.Next, c.At, c.Who = &next, text(at), text(who) }
+				told := func(c *contract.Cause) { c.Next, c.At, c.Who = &next, text(at), text(who) }
 				told(&out.Accounts[i].Gates[g].Causes[k])
 				if a == x.Deciding() {
 					told(&out.Gates[g].Causes[k])
@@ -212,10 +212,10 @@ func YesNo(yes bool) string {
 	return "no"
 }
 
-func account(a *engine.AccountAnswer) apigen.AccountAnswer {
-	out := apigen.AccountAnswer{Account: a.Account.String(), Decision: apigen.AccountAnswerDecision(YesNo(a.Yes)), Conditions: a.Conditions.Names(), Gates: []apigen.Gate{}}
+func account(a *engine.AccountAnswer) contract.AccountAnswer {
+	out := contract.AccountAnswer{Account: a.Account.String(), Decision: contract.AccountAnswerDecision(YesNo(a.Yes)), Conditions: a.Conditions.Names(), Gates: []contract.Gate{}}
 	for g := range a.Gates {
-		gate := apigen.Gate{Gate: a.Gates[g].Gate.String(), Answer: apigen.GateAnswer(a.Gates[g].String()), Causes: []apigen.Cause{}}
+		gate := contract.Gate{Gate: a.Gates[g].Gate.String(), Answer: contract.GateAnswer(a.Gates[g].String()), Causes: []contract.Cause{}}
 		for i := range a.Gates[g].Causes {
 			gate.Causes = append(gate.Causes, Cause(&a.Gates[g].Causes[i]))
 		}
@@ -225,8 +225,8 @@ func account(a *engine.AccountAnswer) apigen.AccountAnswer {
 }
 
 // Cause writes a cause with the whole chain of its rule.
-func Cause(c *engine.Cause) apigen.Cause {
-	out := apigen.Cause{Code: c.Code.String(), Refuses: c.Refuses, Side: apigen.CauseSide(c.Side.String()), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next()), Partner: text(c.Partner)}
+func Cause(c *engine.Cause) contract.Cause {
+	out := contract.Cause{Code: c.Code.String(), Refuses: c.Refuses, Side: contract.CauseSide(c.Side.String()), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next()), Partner: text(c.Partner)}
 	if c.Chain == nil {
 		return out
 	}
@@ -236,9 +236,9 @@ func Cause(c *engine.Cause) apigen.Cause {
 	layer := decided.String()
 	out.Rule, out.Value, out.Needed, out.Layer, out.Without = &r.Name, format(c.Value), format(c.Needed), &layer, format(c.Chain.Without())
 	chain := steps(c.Chain)
-	options := []apigen.Option{}
+	options := []contract.Option{}
 	for _, o := range c.Chain.Options() {
-		x := apigen.Option{Value: r.Scale.Format(o.Value), Can: o.Can}
+		x := contract.Option{Value: r.Scale.Format(o.Value), Can: o.Can}
 		if !o.Can {
 			who := "administrator"
 			if o.By == engine.SpaceLayer || o.By == engine.ItemLayer {
@@ -253,25 +253,25 @@ func Cause(c *engine.Cause) apigen.Cause {
 }
 
 // Reach writes what a party reaches.
-func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Moment, lines []engine.ReachLine, revision uint64) apigen.Reach {
-	out := apigen.Reach{Subject: who.String(), Name: text(s.NameOfSubject(who)), Kind: kind.String(), At: at.String(), Lines: []apigen.ReachLine{}, Revision: int64(revision)}
+func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Moment, lines []engine.ReachLine, revision uint64) contract.Reach {
+	out := contract.Reach{Subject: who.String(), Name: text(s.NameOfSubject(who)), Kind: kind.String(), At: at.String(), Lines: []contract.ReachLine{}, Revision: int64(revision)}
 	for i := range lines {
 		l := &lines[i]
 		conds := l.Conditions.Names()
 		if !l.Yes {
 			conds = []string{}
 		}
-		out.Lines = append(out.Lines, apigen.ReachLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name),
-			Count: l.Count, Decision: apigen.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause), Since: momentText(l.Since), Until: momentText(l.Until)})
+		out.Lines = append(out.Lines, contract.ReachLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name),
+			Count: l.Count, Decision: contract.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause), Since: momentText(l.Since), Until: momentText(l.Until)})
 	}
 	return out
 }
 
 // Actions writes the catalogue of actions.
-func Actions() []apigen.Action {
-	out := []apigen.Action{}
+func Actions() []contract.Action {
+	out := []contract.Action{}
 	for _, a := range catalogue.Actions() {
-		x := apigen.Action{Name: a.Name, Title: a.Title, Service: a.Service().String(), Resources: []string{}, Address: a.Address, Presenter: a.PresenterAsked, Ours: a.Asks[catalogue.Ours] != nil}
+		x := contract.Action{Name: a.Name, Title: a.Title, Service: a.Service().String(), Resources: []string{}, Address: a.Address, Presenter: a.PresenterAsked, Ours: a.Asks[catalogue.Ours] != nil}
 		for _, k := range a.On {
 			x.Resources = append(x.Resources, k.String())
 		}
@@ -282,21 +282,21 @@ func Actions() []apigen.Action {
 
 // Rules writes the catalogue of rules as the snapshot sets them. With only, just
 // those.
-func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag func(catalogue.RuleID) string) []apigen.Rule {
+func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag func(catalogue.RuleID) string) []contract.Rule {
 	below := s.Set()
 	pol := s.Policy()
 	set := map[catalogue.RuleID]bool{}
 	for _, x := range pol.Rules {
 		set[x.Rule] = true
 	}
-	out := []apigen.Rule{}
+	out := []contract.Rule{}
 	for _, r := range only {
 		f := r.Scale.Format
 		limit, counts, said, held := s.RuleState(r.ID)
 		yes := set[r.ID]
-		x := apigen.Rule{Name: r.Name, Service: r.Service(), Title: r.Title, Shape: apigen.RuleShape(r.Scale.Shape.String()), Limit: f(limit), Default: f(counts),
+		x := contract.Rule{Name: r.Name, Service: r.Service(), Title: r.Title, Shape: contract.RuleShape(r.Scale.Shape.String()), Limit: f(limit), Default: f(counts),
 			StartLimit: f(r.Limit), StartDefault: f(r.Default), Advised: f(r.Advised), AdvisedReason: r.Reason, Omits: text(r.Omits), Layers: r.Layers.Names(),
-			Exposes: r.Scale.Looser(counts, r.Advised), Set: &yes, Below: []apigen.RuleBelow{}, Values: []apigen.RuleValue{}, Etag: etag(r.ID)}
+			Exposes: r.Scale.Looser(counts, r.Advised), Set: &yes, Below: []contract.RuleBelow{}, Values: []contract.RuleValue{}, Etag: etag(r.ID)}
 		x.Example = text(example(r))
 		if x.Layers == nil {
 			x.Layers = []string{}
@@ -306,17 +306,17 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 		}
 		if r.Scale.Shape == catalogue.Methods {
 			for i, n := range r.Scale.Names {
-				x.Values = append(x.Values, apigen.RuleValue{Value: n, Sentence: r.Sentences[i]})
+				x.Values = append(x.Values, contract.RuleValue{Value: n, Sentence: r.Sentences[i]})
 			}
 		} else {
 			for _, v := range r.Scale.All() {
-				x.Values = append(x.Values, apigen.RuleValue{Value: f(v), Sentence: r.Sentence(v)})
+				x.Values = append(x.Values, contract.RuleValue{Value: f(v), Sentence: r.Sentence(v)})
 			}
 		}
 		add := func(layer, where, name string, ss []world.Setting) {
 			for _, v := range ss {
 				if v.Rule == r.ID {
-					x.Below = append(x.Below, apigen.RuleBelow{Layer: layer, Where: where, Name: text(name), Value: f(v.Value), Held: v.Held})
+					x.Below = append(x.Below, contract.RuleBelow{Layer: layer, Where: where, Name: text(name), Value: f(v.Value), Held: v.Held})
 				}
 			}
 		}
@@ -330,7 +330,7 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 			add("people", pol.Exceptions[i].ID, pol.Exceptions[i].Reason, pol.Exceptions[i].Rules)
 		}
 		for _, b := range below[r.ID] {
-			x.Below = append(x.Below, apigen.RuleBelow{Layer: b.Layer.String(), Where: b.Where, Name: text(b.Name), Value: f(b.Value), Held: b.Held})
+			x.Below = append(x.Below, contract.RuleBelow{Layer: b.Layer.String(), Where: b.Where, Name: text(b.Name), Value: f(b.Value), Held: b.Held})
 		}
 		out = append(out, x)
 	}
@@ -347,9 +347,9 @@ func example(r *catalogue.Rule) string {
 }
 
 // DomainTest writes which entry decides for an address, and why.
-func DomainTest(s *engine.Snapshot, m engine.Match) apigen.DomainTest {
+func DomainTest(s *engine.Snapshot, m engine.Match) contract.DomainTest {
 	d := m.Address.Domain()
-	out := apigen.DomainTest{Address: m.Address.String(), Domain: d.String(), Unicode: d.Unicode(), Entry: text(m.Entry), Verdict: apigen.DomainTestVerdictUnlisted}
+	out := contract.DomainTest{Address: m.Address.String(), Domain: d.String(), Unicode: d.Unicode(), Entry: text(m.Entry), Verdict: contract.DomainTestVerdictUnlisted}
 	how := "exactly"
 	if m.Entry != d.String() && m.Entry != m.Address.String() {
 		how = "with its subdomains, as the longest match"
@@ -359,10 +359,10 @@ func DomainTest(s *engine.Snapshot, m engine.Match) apigen.DomainTest {
 	}
 	switch {
 	case m.Own:
-		out.Verdict, out.Text = apigen.DomainTestVerdictOwn, "One of our own domains: "+m.Entry+", "+how+"."
+		out.Verdict, out.Text = contract.DomainTestVerdictOwn, "One of our own domains: "+m.Entry+", "+how+"."
 		return out
 	case m.Bar != nil:
-		out.Verdict, out.Text = apigen.DomainTestVerdictBarred, "Barred by the entry "+m.Bar.Key()+". It never gets in, whatever any rule says."
+		out.Verdict, out.Text = contract.DomainTestVerdictBarred, "Barred by the entry "+m.Bar.Key()+". It never gets in, whatever any rule says."
 		if m.Bar.Reason != "" {
 			out.Text += " Reason: " + m.Bar.Reason + "."
 		}
@@ -370,9 +370,9 @@ func DomainTest(s *engine.Snapshot, m engine.Match) apigen.DomainTest {
 			out.Text += " Without the bar it would belong to the partner " + m.Partner.Name + "."
 		}
 	case m.Partner != nil:
-		out.Verdict, out.Text = apigen.DomainTestVerdictPartner, "It belongs to the partner "+m.Partner.Name+" by the entry "+m.Entry+", "+how+"."
+		out.Verdict, out.Text = contract.DomainTestVerdictPartner, "It belongs to the partner "+m.Partner.Name+" by the entry "+m.Entry+", "+how+"."
 	case m.Private:
-		out.Verdict, out.Text = apigen.DomainTestVerdictPersonal, "A private address: the entry "+m.Entry+" lists a provider of mailboxes for private persons."
+		out.Verdict, out.Text = contract.DomainTestVerdictPersonal, "A private address: the entry "+m.Entry+" lists a provider of mailboxes for private persons."
 	default:
 		out.Text = "No entry matches: an address at no partner."
 	}

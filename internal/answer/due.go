@@ -1,7 +1,7 @@
 package answer
 
 import (
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -55,12 +55,12 @@ func keepOf(s *engine.Snapshot, f *DueFilter) func(uint32) bool {
 }
 
 // DueSteps writes steps.
-func DueSteps(s *engine.Snapshot, steps []engine.DueStep) []apigen.DueStep {
-	out := make([]apigen.DueStep, 0, len(steps))
+func DueSteps(s *engine.Snapshot, steps []engine.DueStep) []contract.DueStep {
+	out := make([]contract.DueStep, 0, len(steps))
 	for i := range steps {
 		st := &steps[i]
 		name, sponsor, partner := s.RecordOf(st.Party)
-		x := apigen.DueStep{At: st.At.String(), Party: st.Address.String(), Name: text(name), Partner: text(partner), Sponsor: text(sponsor), Kind: apigen.DueStepKind(st.Kind.String()), What: phrase.Step("en", st.Kind), Cause: st.Cause.String(), Because: phrase.Because("en", &st.Step)}
+		x := contract.DueStep{At: st.At.String(), Party: st.Address.String(), Name: text(name), Partner: text(partner), Sponsor: text(sponsor), Kind: contract.DueStepKind(st.Kind.String()), What: phrase.Step("en", st.Kind), Cause: st.Cause.String(), Because: phrase.Because("en", &st.Step)}
 		if st.Resource.ID != "" {
 			x.Resource, x.ResourceName, x.Role = text(st.Resource.String()), text(s.NameOf(st.Resource)), text(st.Role.String())
 		}

@@ -6,7 +6,7 @@ import (
 	"sort"
 	"strings"
 
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
@@ -18,19 +18,19 @@ import (
 // MaxImpactLines is how many lines an impact holds; all of them come as CSV.
 const MaxImpactLines = 1000
 
-func movesOf(m engine.Moves) apigen.Moves {
-	return apigen.Moves{Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
+func movesOf(m engine.Moves) contract.Moves {
+	return contract.Moves{Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
 }
 
-func movesBy(key, name string, m engine.Moves) apigen.MovesBy {
-	return apigen.MovesBy{Key: key, Name: text(name), Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
+func movesBy(key, name string, m engine.Moves) contract.MovesBy {
+	return contract.MovesBy{Key: key, Name: text(name), Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
 }
 
-func sizeOf(m *apigen.MovesBy) int { return m.Gained + m.Lost + m.Otherwise }
+func sizeOf(m *contract.MovesBy) int { return m.Gained + m.Lost + m.Otherwise }
 
 // byKey writes moves by a key, the largest first.
-func byKey(in map[string]*engine.Moves, name func(string) string) []apigen.MovesBy {
-	out := []apigen.MovesBy{}
+func byKey(in map[string]*engine.Moves, name func(string) string) []contract.MovesBy {
+	out := []contract.MovesBy{}
 	for k, m := range in {
 		key := k
 		if key == "" {
@@ -64,11 +64,11 @@ func (v *View) spaceName(id string) string {
 	return v.Snapshot.NameOf(world.Resource{Kind: catalogue.Space, ID: id})
 }
 
-func wideNumbers(change string, in []engine.WideSum, out []apigen.WideNumber) []apigen.WideNumber {
+func wideNumbers(change string, in []engine.WideSum, out []contract.WideNumber) []contract.WideNumber {
 	for _, w := range in {
-		n := apigen.WideNumber{Action: w.Action.String(), Service: w.Action.Get().Service().String(), Kind: w.Kind.String(), Scope: text(w.Scope), Parties: w.Parties, Resources: w.Resources, Pairs: w.Pairs}
+		n := contract.WideNumber{Action: w.Action.String(), Service: w.Action.Get().Service().String(), Kind: w.Kind.String(), Scope: text(w.Scope), Parties: w.Parties, Resources: w.Resources, Pairs: w.Pairs}
 		if change != "" {
-			c := apigen.WideNumberChange(change)
+			c := contract.WideNumberChange(change)
 			n.Change = &c
 		}
 		out = append(out, n)
@@ -76,19 +76,19 @@ func wideNumbers(change string, in []engine.WideSum, out []apigen.WideNumber) []
 	return out
 }
 
-func newcomersOf(in []engine.NewcomerMove, only string) []apigen.ImpactNewcomer {
-	out := []apigen.ImpactNewcomer{}
+func newcomersOf(in []engine.NewcomerMove, only string) []contract.ImpactNewcomer {
+	out := []contract.ImpactNewcomer{}
 	for _, n := range in {
 		if only == "" || n.Change == only {
-			out = append(out, apigen.ImpactNewcomer{Who: n.Newcomer.Who.String(), Name: n.Newcomer.Name, Partner: text(n.Newcomer.Partner), Action: n.Action.String(), Kind: n.Kind.String(), Count: n.Count, Change: apigen.ImpactNewcomerChange(n.Change)})
+			out = append(out, contract.ImpactNewcomer{Who: n.Newcomer.Who.String(), Name: n.Newcomer.Name, Partner: text(n.Newcomer.Partner), Action: n.Action.String(), Kind: n.Kind.String(), Count: n.Count, Change: contract.ImpactNewcomerChange(n.Change)})
 		}
 	}
 	return out
 }
 
 // ImpactLine writes one line of an impact.
-func (v *View) ImpactLine(l *engine.ImpactLine) apigen.ImpactLine {
-	out := apigen.ImpactLine{Who: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Change: apigen.ImpactLineChange(l.Change), Actions: []string{}, Resource: l.Resource.String(), Count: l.Count, Wide: l.Wide}
+func (v *View) ImpactLine(l *engine.ImpactLine) contract.ImpactLine {
+	out := contract.ImpactLine{Who: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Change: contract.ImpactLineChange(l.Change), Actions: []string{}, Resource: l.Resource.String(), Count: l.Count, Wide: l.Wide}
 	for _, a := range catalogue.Actions() {
 		if l.Actions.Has(a.ID) {
 			out.Actions = append(out.Actions, a.Name)
@@ -106,7 +106,7 @@ func (v *View) ImpactLine(l *engine.ImpactLine) apigen.ImpactLine {
 }
 
 // Impact writes an impact. View is of the state before.
-func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) apigen.Impact {
+func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) contract.Impact {
 	sort.SliceStable(lines, func(i, j int) bool {
 		a, b := &lines[i], &lines[j]
 		if a.Wide != b.Wide {
@@ -117,10 +117,10 @@ func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) ap
 		}
 		return a.Resource.String() < b.Resource.String()
 	})
-	out := apigen.Impact{Stated: v.Stated(), At: x.At.String(), Nothing: x.Nothing(), Parties: movesOf(x.Parties), Granted: movesOf(x.Total()), Services: []apigen.MovesBy{}, Actions: []apigen.MovesBy{},
+	out := contract.Impact{Stated: v.Stated(), At: x.At.String(), Nothing: x.Nothing(), Parties: movesOf(x.Parties), Granted: movesOf(x.Total()), Services: []contract.MovesBy{}, Actions: []contract.MovesBy{},
 		Kinds: byKey(x.Kinds, func(string) string { return "" }), Partners: byKey(x.Partners, v.partnerName), Spaces: byKey(x.Spaces, v.spaceName),
-		Wide: []apigen.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, ""), LinksStopped: append([]string{}, x.LinksStopped...), LinksStarted: append([]string{}, x.LinksStarted...),
-		Held: []apigen.HeldChange{}, Lines: []apigen.ImpactLine{}, More: more, Loosens: []string{}}
+		Wide: []contract.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, ""), LinksStopped: append([]string{}, x.LinksStopped...), LinksStarted: append([]string{}, x.LinksStarted...),
+		Held: []contract.HeldChange{}, Lines: []contract.ImpactLine{}, More: more, Loosens: []string{}}
 	var services [catalogue.NumServices]engine.Moves
 	for _, a := range catalogue.Actions() {
 		m := x.Granted[a.ID]
@@ -149,28 +149,28 @@ func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) ap
 }
 
 // elsewhere writes what an impact counts of our own people and of records that it ends.
-func (v *View) elsewhere(x *engine.Impact, out *apigen.Impact) {
+func (v *View) elsewhere(x *engine.Impact, out *contract.Impact) {
 	person := func(id string) *string {
 		return text(cmp.Or(v.Snapshot.NameOf(world.Resource{Kind: catalogue.Person, ID: id}), id))
 	}
 	if len(x.Outward) > 0 {
-		list := make([]apigen.ImpactOutward, 0, len(x.Outward))
+		list := make([]contract.ImpactOutward, 0, len(x.Outward))
 		for _, m := range x.Outward {
-			list = append(list, apigen.ImpactOutward{Action: m.Action.String(), Who: m.Target.Who.String(), Name: m.Target.Name, Partner: text(m.Target.Partner), People: m.People, Person: person(m.Person), Change: apigen.ImpactOutwardChange(m.Change)})
+			list = append(list, contract.ImpactOutward{Action: m.Action.String(), Who: m.Target.Who.String(), Name: m.Target.Name, Partner: text(m.Target.Partner), People: m.People, Person: person(m.Person), Change: contract.ImpactOutwardChange(m.Change)})
 		}
 		out.Outward = &list
 	}
 	if len(x.Forwarders) > 0 {
-		list := make([]apigen.ImpactForwarder, 0, len(x.Forwarders))
+		list := make([]contract.ImpactForwarder, 0, len(x.Forwarders))
 		for _, m := range x.Forwarders {
-			list = append(list, apigen.ImpactForwarder{Mailbox: *person(m.Mailbox), To: m.To.String(), Starts: m.Starts})
+			list = append(list, contract.ImpactForwarder{Mailbox: *person(m.Mailbox), To: m.To.String(), Starts: m.Starts})
 		}
 		out.Forwarders = &list
 	}
 	if len(x.Presenters) > 0 {
-		list := make([]apigen.ImpactPresenters, 0, len(x.Presenters))
+		list := make([]contract.ImpactPresenters, 0, len(x.Presenters))
 		for _, m := range x.Presenters {
-			p := apigen.ImpactPresenters{Action: m.Action.String(), Change: apigen.ImpactPresentersChange(m.Change), Parties: m.Parties, Presenters: m.Presenters, Pairs: m.Pairs, Person: person(m.Person), Newcomers: []string{}}
+			p := contract.ImpactPresenters{Action: m.Action.String(), Change: contract.ImpactPresentersChange(m.Change), Parties: m.Parties, Presenters: m.Presenters, Pairs: m.Pairs, Person: person(m.Person), Newcomers: []string{}}
 			for _, n := range m.Newcomers {
 				p.Newcomers = append(p.Newcomers, n.Name)
 			}
@@ -218,7 +218,7 @@ func opt(s *string) string {
 }
 
 // ImpactReport writes an impact to travel.
-func (v *View) ImpactReport(title string, x *apigen.Impact) *report.Report {
+func (v *View) ImpactReport(title string, x *contract.Impact) *report.Report {
 	out := &report.Report{Head: v.head(title, x.Stated), Columns: []string{"change", "party", "partner", "actions", "resource", "resources"}}
 	out.Summary = [][2]string{{"parties that gain", fmt.Sprint(x.Parties.Gained)}, {"parties that lose", fmt.Sprint(x.Parties.Lost)}, {"granted, gained", fmt.Sprint(x.Granted.Gained)}, {"granted, lost", fmt.Sprint(x.Granted.Lost)}, {"links that stop", fmt.Sprint(len(x.LinksStopped))}}
 	for i := range x.Lines {
@@ -228,8 +228,8 @@ func (v *View) ImpactReport(title string, x *apigen.Impact) *report.Report {
 	return out
 }
 
-func numbered(key, name string, sum *engine.Sum) apigen.Numbered {
-	out := apigen.Numbered{Key: key, Name: text(name), Parties: &sum.Parties, Reaching: &sum.Reaching, Granted: sum.Total()}
+func numbered(key, name string, sum *engine.Sum) contract.Numbered {
+	out := contract.Numbered{Key: key, Name: text(name), Parties: &sum.Parties, Reaching: &sum.Reaching, Granted: sum.Total()}
 	services := services(sum)
 	out.Services = &services
 	return out
@@ -245,7 +245,7 @@ func services(sum *engine.Sum) map[string]int {
 	return out
 }
 
-func largest(out []apigen.Numbered) []apigen.Numbered {
+func largest(out []contract.Numbered) []contract.Numbered {
 	sort.Slice(out, func(i, j int) bool {
 		if out[i].Granted != out[j].Granted {
 			return out[i].Granted > out[j].Granted
@@ -260,21 +260,21 @@ const maxSpaces = 1000
 
 // Numbers counts what everybody outside can do (model §7). stop, where not nil, ends
 // the work early.
-func (v *View) Numbers(stop <-chan struct{}, failed func() error) (apigen.Numbers, error) {
+func (v *View) Numbers(stop <-chan struct{}, failed func() error) (contract.Numbers, error) {
 	p := v.Snapshot.Population(v.At, stop)
 	if p == nil {
-		return apigen.Numbers{}, failed()
+		return contract.Numbers{}, failed()
 	}
 	wide, err := v.Snapshot.Wide(v.At, failed)
 	if err != nil {
-		return apigen.Numbers{}, err
+		return contract.Numbers{}, err
 	}
 	all := services(&p.All)
-	out := apigen.Numbers{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Parties: p.All.Parties, Reaching: p.All.Reaching, Granted: p.All.Total(), Newcomers: len(v.Snapshot.Newcomers()), Services: &all,
-		Actions: []apigen.Numbered{}, Kinds: []apigen.Numbered{}, Partners: []apigen.Numbered{}, Spaces: []apigen.Numbered{}, SpacesTotal: len(p.Spaces), Wide: wideNumbers("", wide, []apigen.WideNumber{})}
+	out := contract.Numbers{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Parties: p.All.Parties, Reaching: p.All.Reaching, Granted: p.All.Total(), Newcomers: len(v.Snapshot.Newcomers()), Services: &all,
+		Actions: []contract.Numbered{}, Kinds: []contract.Numbered{}, Partners: []contract.Numbered{}, Spaces: []contract.Numbered{}, SpacesTotal: len(p.Spaces), Wide: wideNumbers("", wide, []contract.WideNumber{})}
 	for _, a := range catalogue.Actions() {
 		if n := p.All.Actions[a.ID]; n > 0 {
-			out.Actions = append(out.Actions, apigen.Numbered{Key: a.Name, Name: text(a.Title), Granted: n})
+			out.Actions = append(out.Actions, contract.Numbered{Key: a.Name, Name: text(a.Title), Granted: n})
 		}
 	}
 	for k, sum := range p.Kinds {
@@ -288,7 +288,7 @@ func (v *View) Numbers(stop <-chan struct{}, failed func() error) (apigen.Number
 		out.Partners = append(out.Partners, numbered(key, v.partnerName(k), sum))
 	}
 	for k, n := range p.Spaces {
-		out.Spaces = append(out.Spaces, apigen.Numbered{Key: k, Granted: n})
+		out.Spaces = append(out.Spaces, contract.Numbered{Key: k, Granted: n})
 	}
 	largest(out.Kinds)
 	largest(out.Partners)
@@ -309,15 +309,15 @@ type NumberFilter struct {
 
 // NumberLines lists granted actions from party number from on, line by line until
 // limit. It returns the number and place to go on from; next is none at the end.
-func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, stop func() error) (out []apigen.NumberLine, next engine.LinesFrom, err error) {
-	out = []apigen.NumberLine{}
+func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, stop func() error) (out []contract.NumberLine, next engine.LinesFrom, err error) {
+	out = []contract.NumberLine{}
 	next, err = v.Snapshot.GrantedLines(v.At, from, limit, func(kind engine.Kind, partner string) bool {
 		if f.Kind != "" && f.Kind != kind.String() {
 			return false
 		}
 		return f.Partner == "" || f.Partner == partner || f.Partner == "none" && partner == ""
 	}, f.Space, f.Actions, stop, func(l *engine.GrantedLine) {
-		x := apigen.NumberLine{Party: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Kind: l.Kind.String(), Partner: text(l.Partner), Resource: l.Resource.String(), ResourceName: text(v.Snapshot.NameOf(l.Resource)), Actions: []string{}}
+		x := contract.NumberLine{Party: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Kind: l.Kind.String(), Partner: text(l.Partner), Resource: l.Resource.String(), ResourceName: text(v.Snapshot.NameOf(l.Resource)), Actions: []string{}}
 		for _, a := range catalogue.Actions() {
 			if l.Actions.Has(a.ID) {
 				x.Actions = append(x.Actions, a.Name)
@@ -329,10 +329,10 @@ func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, sto
 }
 
 // RuleAudience writes what would be lost if a value were the next tighter one.
-func (v *View) RuleAudience(rule *catalogue.Rule, value, tighter catalogue.Value, x *engine.Impact, lines []engine.ImpactLine, more bool) apigen.RuleAudience {
+func (v *View) RuleAudience(rule *catalogue.Rule, value, tighter catalogue.Value, x *engine.Impact, lines []engine.ImpactLine, more bool) contract.RuleAudience {
 	imp := v.Impact(x, lines, more)
-	out := apigen.RuleAudience{Stated: imp.Stated, Rule: rule.Name, Value: rule.Scale.Format(value), Parties: x.Parties.Lost, Granted: x.Total().Lost, Services: lostOf(imp.Services), Kinds: lostOf(imp.Kinds), Partners: lostOf(imp.Partners),
-		Wide: []apigen.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, "lost"), Lines: imp.Lines, More: more}
+	out := contract.RuleAudience{Stated: imp.Stated, Rule: rule.Name, Value: rule.Scale.Format(value), Parties: x.Parties.Lost, Granted: x.Total().Lost, Services: lostOf(imp.Services), Kinds: lostOf(imp.Kinds), Partners: lostOf(imp.Partners),
+		Wide: []contract.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, "lost"), Lines: imp.Lines, More: more}
 	if tighter != catalogue.Unset {
 		out.Tighter = text(rule.Scale.Format(tighter))
 	}
@@ -340,19 +340,19 @@ func (v *View) RuleAudience(rule *catalogue.Rule, value, tighter catalogue.Value
 	return out
 }
 
-func lostOf(in []apigen.MovesBy) []apigen.Numbered {
-	out := []apigen.Numbered{}
+func lostOf(in []contract.MovesBy) []contract.Numbered {
+	out := []contract.Numbered{}
 	for _, m := range in {
 		if m.Lost > 0 {
-			out = append(out, apigen.Numbered{Key: m.Key, Name: m.Name, Granted: m.Lost})
+			out = append(out, contract.Numbered{Key: m.Key, Name: m.Name, Granted: m.Lost})
 		}
 	}
 	return out
 }
 
 // DraftEdit writes an edit of policy.
-func DraftEdit(e *draft.Edit) apigen.DraftEdit {
-	out := apigen.DraftEdit{Kind: e.Kind, Id: e.ID, Title: e.Title(), By: text(e.By), At: text(e.At), Why: text(e.Why)}
+func DraftEdit(e *draft.Edit) contract.DraftEdit {
+	out := contract.DraftEdit{Kind: e.Kind, Id: e.ID, Title: e.Title(), By: text(e.By), At: text(e.At), Why: text(e.Why)}
 	out.Changes = changes(e)
 	return out
 }
@@ -378,9 +378,9 @@ func changes(e *draft.Edit) []struct {
 }
 
 // DraftConflict writes an edit of something that was changed otherwise meanwhile.
-func DraftConflict(c *draft.Conflict) apigen.DraftConflict {
+func DraftConflict(c *draft.Conflict) contract.DraftConflict {
 	theirs := draft.Edit{Kind: c.Edit.Kind, ID: c.Edit.ID, Was: c.Edit.Was, Now: c.Live}
-	out := apigen.DraftConflict{Kind: c.Edit.Kind, Id: c.Edit.ID, Title: c.Edit.Title(), Fields: append([]string{}, c.Fields...)}
+	out := contract.DraftConflict{Kind: c.Edit.Kind, Id: c.Edit.ID, Title: c.Edit.Title(), Fields: append([]string{}, c.Fields...)}
 	out.Mine, out.Theirs = changes(&c.Edit), changes(&theirs)
 	return out
 }

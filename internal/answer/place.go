@@ -4,7 +4,7 @@ import (
 	"sort"
 	"strings"
 
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -22,8 +22,8 @@ func Moment(m moment.Moment) *string {
 }
 
 // SetValue writes one value of a lower layer.
-func SetValue(x world.Setting) apigen.SetValue {
-	v := apigen.SetValue{Value: x.Rule.Get().Scale.Format(x.Value)}
+func SetValue(x world.Setting) contract.SetValue {
+	v := contract.SetValue{Value: x.Rule.Get().Scale.Format(x.Value)}
 	if x.Held {
 		yes := true
 		v.Held = &yes
@@ -32,23 +32,23 @@ func SetValue(x world.Setting) apigen.SetValue {
 }
 
 // SetValues writes the values of a lower layer by rule.
-func SetValues(set []world.Setting) map[string]apigen.SetValue {
-	out := map[string]apigen.SetValue{}
+func SetValues(set []world.Setting) map[string]contract.SetValue {
+	out := map[string]contract.SetValue{}
 	for _, x := range set {
 		out[x.Rule.String()] = SetValue(x)
 	}
 	return out
 }
 
-func steps(c *engine.Chain) []apigen.ChainStep {
+func steps(c *engine.Chain) []contract.ChainStep {
 	r := c.Rule.Get()
 	decided := c.Decided()
-	out := []apigen.ChainStep{}
+	out := []contract.ChainStep{}
 	for l, st := range c.Steps {
 		if !st.Applies {
 			continue
 		}
-		step := apigen.ChainStep{Layer: apigen.ChainStepLayer(engine.LayerName(l).String()), Where: text(st.Where), Value: text(r.Scale.Format(st.Value)), Held: text(r.Scale.Format(st.Held))}
+		step := contract.ChainStep{Layer: contract.ChainStepLayer(engine.LayerName(l).String()), Where: text(st.Where), Value: text(r.Scale.Format(st.Value)), Held: text(r.Scale.Format(st.Held))}
 		if yes := true; engine.LayerName(l) == decided {
 			step.Decides = &yes
 		}
@@ -59,11 +59,11 @@ func steps(c *engine.Chain) []apigen.ChainStep {
 
 // choices says of every value whether layer at could bring it about, and whose
 // word stands against it. resource is the space or item that the chain is about.
-func choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, resource world.Resource) []apigen.Choice {
+func choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, resource world.Resource) []contract.Choice {
 	r := c.Rule.Get()
-	out := []apigen.Choice{}
+	out := []contract.Choice{}
 	for _, o := range c.OptionsAt(at) {
-		x := apigen.Choice{Value: r.Scale.Format(o.Value), Sentence: r.Sentence(o.Value), Can: o.Can}
+		x := contract.Choice{Value: r.Scale.Format(o.Value), Sentence: r.Sentence(o.Value), Can: o.Can}
 		if o.Value == r.Advised {
 			yes := true
 			x.Advised = &yes
@@ -78,18 +78,18 @@ func choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, resource 
 }
 
 // Choices writes what can be chosen for a rule at a layer.
-func Choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, where string, resource world.Resource) apigen.Choices {
+func Choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, where string, resource world.Resource) contract.Choices {
 	r := c.Rule.Get()
-	return apigen.Choices{Rule: r.Name, Title: r.Title, Where: where, Value: r.Scale.Format(c.Effective()), Layer: c.Decided().String(), Without: text(r.Scale.Format(c.Without())),
+	return contract.Choices{Rule: r.Name, Title: r.Title, Where: where, Value: r.Scale.Format(c.Effective()), Layer: c.Decided().String(), Without: text(r.Scale.Format(c.Without())),
 		Chain: steps(c), Choices: choices(s, c, at, resource)}
 }
 
 // ValueRow writes a rule at a place: what is set there, what counts, and what
 // could be chosen.
-func ValueRow(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, set *world.Setting, resource world.Resource) apigen.ValueRow {
+func ValueRow(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, set *world.Setting, resource world.Resource) contract.ValueRow {
 	r := c.Rule.Get()
 	v := c.Effective()
-	out := apigen.ValueRow{Rule: r.Name, Title: r.Title, Service: r.Service(), Shape: r.Scale.Shape.String(), Value: r.Scale.Format(v), Layer: c.Decided().String(), Sentence: r.Sentence(v), Choices: choices(s, c, at, resource)}
+	out := contract.ValueRow{Rule: r.Name, Title: r.Title, Service: r.Service(), Shape: r.Scale.Shape.String(), Value: r.Scale.Format(v), Layer: c.Decided().String(), Sentence: r.Sentence(v), Choices: choices(s, c, at, resource)}
 	if set != nil {
 		said := r.Scale.Format(set.Value)
 		out.Set = &said
@@ -102,21 +102,21 @@ func ValueRow(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, set *wor
 }
 
 // Finding writes a finding and who accepted it.
-func Finding(f *finding.Finding, accepted *finding.Accepted) apigen.Finding {
+func Finding(f *finding.Finding, accepted *finding.Accepted) contract.Finding {
 	k, _ := finding.KindByName(f.Kind)
-	out := apigen.Finding{Id: f.ID, Kind: f.Kind, Title: k.Title, About: f.About, Cause: f.Cause, Do: k.Do, Hint: k.Hint, Numbers: map[string]int{}}
+	out := contract.Finding{Id: f.ID, Kind: f.Kind, Title: k.Title, About: f.About, Cause: f.Cause, Do: k.Do, Hint: k.Hint, Numbers: map[string]int{}}
 	for _, n := range f.Numbers {
 		out.Numbers[n.What] = n.N
 	}
 	if accepted != nil {
-		out.Accepted = &apigen.AcceptedBy{By: accepted.By, Reason: accepted.Reason, Since: accepted.Since.String(), Until: accepted.Until.String()}
+		out.Accepted = &contract.AcceptedBy{By: accepted.By, Reason: accepted.Reason, Since: accepted.Since.String(), Until: accepted.Until.String()}
 	}
 	return out
 }
 
 // Suppose reads what would be given. bundles are those of the policy. Errors are
 // *engine.WrongUse.
-func Suppose(x *apigen.Supposition, s *engine.Snapshot, now moment.Moment) (engine.Suppose, moment.Moment, error) {
+func Suppose(x *contract.Supposition, s *engine.Snapshot, now moment.Moment) (engine.Suppose, moment.Moment, error) {
 	out, at := engine.Suppose{}, now
 	var err error
 	if x.At != nil && *x.At != "" {
@@ -189,17 +189,17 @@ func Suppose(x *apigen.Supposition, s *engine.Snapshot, now moment.Moment) (engi
 }
 
 // Would writes what would be opened.
-func Would(who string, kind engine.Kind, at moment.Moment, lines []engine.WouldLine, revision uint64) apigen.Would {
-	return apigen.Would{Subject: who, Kind: kind.String(), At: at.String(), Lines: WouldLines(lines), Revision: int64(revision)}
+func Would(who string, kind engine.Kind, at moment.Moment, lines []engine.WouldLine, revision uint64) contract.Would {
+	return contract.Would{Subject: who, Kind: kind.String(), At: at.String(), Lines: WouldLines(lines), Revision: int64(revision)}
 }
 
 // WouldLines writes what would become of everything somebody may try.
-func WouldLines(lines []engine.WouldLine) []apigen.WouldLine {
-	out := []apigen.WouldLine{}
+func WouldLines(lines []engine.WouldLine) []contract.WouldLine {
+	out := []contract.WouldLine{}
 	for i := range lines {
 		l := &lines[i]
-		x := apigen.WouldLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name), Count: l.Count,
-			Change: apigen.WouldLineChange(l.Change()), Conditions: []string{}, Text: l.Cause.Text()}
+		x := contract.WouldLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name), Count: l.Count,
+			Change: contract.WouldLineChange(l.Change()), Conditions: []string{}, Text: l.Cause.Text()}
 		if l.Yes {
 			x.Conditions = l.Conditions.Names()
 		}
@@ -219,7 +219,7 @@ var personal = []struct{ action, kind string }{
 
 // ReachedBy asks, for a person of ours, which typical newcomers can do what: one
 // of every partner, one of an unlisted firm, one private address.
-func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []apigen.ReachedBy {
+func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []contract.ReachedBy {
 	type newcomer struct {
 		name string
 		who  engine.Who
@@ -238,14 +238,14 @@ func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []apigen.R
 	if len(pol.Personal) > 0 {
 		all = append(all, newcomer{"a private address", engine.Who{Address: addr.Newcomer(pol.Personal[0].Domain)}})
 	}
-	out := []apigen.ReachedBy{}
+	out := []contract.ReachedBy{}
 	for _, p := range personal {
 		act, _ := catalogue.ActionByName(p.action)
 		r, err := engine.ParseResource(p.kind + ":" + personID)
 		if err != nil || act.Asks[catalogue.Federated] == nil && act.Asks[catalogue.Personal] == nil {
 			continue
 		}
-		x := apigen.ReachedBy{Action: act.Name, Title: act.Title, Resource: r.String(), Yes: []string{}}
+		x := contract.ReachedBy{Action: act.Name, Title: act.Title, Resource: r.String(), Yes: []string{}}
 		for _, n := range all {
 			v, err := s.Decide(&engine.Question{Subject: n.who, Action: act.ID, Resource: r, At: at})
 			if err == nil && v.Yes {
@@ -260,14 +260,14 @@ func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []apigen.R
 }
 
 // Exception writes an exception. i is its place in the policy.
-func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, etag string) apigen.Exception {
-	out := apigen.Exception{Id: x.ID, People: append([]string{}, x.People...), Groups: append([]string{}, x.Groups...), Rules: SetValues(x.Rules), From: Moment(x.From), Until: Moment(x.Until), Reason: text(x.Reason),
-		State: apigen.ExceptionStateInForce, Concerns: len(s.People(i)), Etag: etag}
+func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, etag string) contract.Exception {
+	out := contract.Exception{Id: x.ID, People: append([]string{}, x.People...), Groups: append([]string{}, x.Groups...), Rules: SetValues(x.Rules), From: Moment(x.From), Until: Moment(x.Until), Reason: text(x.Reason),
+		State: contract.ExceptionStateInForce, Concerns: len(s.People(i)), Etag: etag}
 	switch {
 	case at >= x.Until:
-		out.State = apigen.ExceptionStateOver
+		out.State = contract.ExceptionStateOver
 	case at < x.From:
-		out.State = apigen.ExceptionStateAhead
+		out.State = contract.ExceptionStateAhead
 	}
 	if x.Parties != nil {
 		parties := []string{}
@@ -276,7 +276,7 @@ func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, 
 		}
 		out.Parties = &parties
 	}
-	if out.State != apigen.ExceptionStateOver {
+	if out.State != contract.ExceptionStateOver {
 		inert := s.NewInert().ChangesNothing(i, at)
 		out.WithoutEffect = &inert
 	}
@@ -284,13 +284,13 @@ func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, 
 }
 
 // Given writes a role given in a space and whether it gets its party in now.
-func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) apigen.GivenRole {
-	out := apigen.GivenRole{Party: g.Party, Name: text(g.Name), Resource: g.Resource.String(), Role: g.Role.String(), From: Moment(g.From), Until: Moment(g.Until), Link: text(g.Link), State: apigen.GivenRoleStateLive, Decision: apigen.GivenRoleDecisionNone}
+func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) contract.GivenRole {
+	out := contract.GivenRole{Party: g.Party, Name: text(g.Name), Resource: g.Resource.String(), Role: g.Role.String(), From: Moment(g.From), Until: Moment(g.Until), Link: text(g.Link), State: contract.GivenRoleStateLive, Decision: contract.GivenRoleDecisionNone}
 	switch {
 	case at >= g.Until:
-		out.State = apigen.GivenRoleStateOver
+		out.State = contract.GivenRoleStateOver
 	case at < g.From:
-		out.State = apigen.GivenRoleStateAhead
+		out.State = contract.GivenRoleStateAhead
 	}
 	act, ok := entering(g.Resource.Kind)
 	if strings.HasPrefix(g.Party, "group:") || !ok {
@@ -304,7 +304,7 @@ func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) apigen.GivenRo
 	if err != nil {
 		return out
 	}
-	out.Decision = apigen.GivenRoleDecision(YesNo(x.Yes()))
+	out.Decision = contract.GivenRoleDecision(YesNo(x.Yes()))
 	out.Text = text(x.DecidingCause().Text())
 	return out
 }

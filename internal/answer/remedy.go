@@ -1,7 +1,7 @@
 package answer
 
 import (
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/remedy"
@@ -9,15 +9,15 @@ import (
 
 // Remedies finds what would make a question a yes; with counts ordered by what else it
 // would open.
-func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, counts bool, stop func() error) (apigen.Remedies, []remedy.Option, error) {
-	out := apigen.Remedies{Decision: apigen.RemediesDecisionNo, Options: []apigen.RemedyOption{}}
+func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, counts bool, stop func() error) (contract.Remedies, []remedy.Option, error) {
+	out := contract.Remedies{Decision: contract.RemediesDecisionNo, Options: []contract.RemedyOption{}}
 	out.Hopeless = out.Hopeless[:0:0]
 	options, hopeless, err := remedy.Find(s, remedy.Request{Question: *q, Until: until})
 	if err != nil {
 		return out, nil, err
 	}
 	if v, err := s.Decide(q); err == nil && v.Yes {
-		out.Decision = apigen.RemediesDecisionYes
+		out.Decision = contract.RemediesDecisionYes
 	}
 	var weights []remedy.Counts
 	if counts {
@@ -33,7 +33,7 @@ func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, count
 		x := RemedyOption(&options[i])
 		if counts {
 			c := &weights[i]
-			x.Counts = &apigen.RemedyCounts{Granted: c.Granted, Newcomers: c.Newcomers, Parties: c.Parties, Until: momentText(c.Until), WidePairs: c.WidePairs}
+			x.Counts = &contract.RemedyCounts{Granted: c.Granted, Newcomers: c.Newcomers, Parties: c.Parties, Until: momentText(c.Until), WidePairs: c.WidePairs}
 			if c.Outward > 0 {
 				x.Counts.Outward = &c.Outward
 			}
@@ -57,11 +57,11 @@ func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, count
 }
 
 // RemedyOption writes one set of changes.
-func RemedyOption(o *remedy.Option) apigen.RemedyOption {
-	out := apigen.RemedyOption{Id: o.ID, Account: o.Account.String(), Changes: []apigen.RemedyChange{}, Conditions: o.Conditions.Names()}
+func RemedyOption(o *remedy.Option) contract.RemedyOption {
+	out := contract.RemedyOption{Id: o.ID, Account: o.Account.String(), Changes: []contract.RemedyChange{}, Conditions: o.Conditions.Names()}
 	for i := range o.Changes {
 		c := &o.Changes[i]
-		x := apigen.RemedyChange{Kind: string(c.Kind), Text: c.Text(), Side: apigen.RemedyChangeSide(c.Side.String()), Who: c.Who, Policy: c.Policy(), Partner: text(c.Partner)}
+		x := contract.RemedyChange{Kind: string(c.Kind), Text: c.Text(), Side: contract.RemedyChangeSide(c.Side.String()), Who: c.Who, Policy: c.Policy(), Partner: text(c.Partner)}
 		if c.Kind == remedy.Exceptional || c.Kind == remedy.GiveGrant {
 			x.Until = momentText(c.Until)
 		}

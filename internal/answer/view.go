@@ -5,7 +5,7 @@ import (
 	"sort"
 	"strings"
 
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -32,8 +32,8 @@ var notLooked = []string{
 }
 
 // Stated is what the result states about itself.
-func (v *View) Stated(more ...string) apigen.Stated {
-	out := apigen.Stated{Revision: int64(v.Revision), At: v.At.String(), Recorded: apigen.StatedRecorded(v.Recorded), Method: method, NotLookedAt: append(append([]string{}, notLooked...), more...)}
+func (v *View) Stated(more ...string) contract.Stated {
+	out := contract.Stated{Revision: int64(v.Revision), At: v.At.String(), Recorded: contract.StatedRecorded(v.Recorded), Method: method, NotLookedAt: append(append([]string{}, notLooked...), more...)}
 	if o := v.Snapshot.Policy().Organisation; o != nil {
 		out.Organisation = o.Name
 	}
@@ -67,7 +67,7 @@ func (v *View) ResidualRisk() string {
 	return fmt.Sprintf("%d links open to whoever holds one, those refused here included: %s%s.", len(ids), strings.Join(shown, ", "), more)
 }
 
-func (v *View) head(title string, st apigen.Stated) report.Head {
+func (v *View) head(title string, st contract.Stated) report.Head {
 	at := v.At.Time().In(v.Snapshot.Zone()).Format("2 January 2006, 15:04 MST")
 	return report.Head{Title: title, Organisation: st.Organisation, Revision: v.Revision, At: at, Method: st.Method, Not: st.NotLookedAt, Draft: v.Draft}
 }
@@ -143,8 +143,8 @@ func (v *View) Complete(lines []engine.Reached, stop func() error) ([]engine.Rea
 }
 
 // AudienceLine writes one line of an audience.
-func AudienceLine(x *engine.Reached) apigen.AudienceLine {
-	out := apigen.AudienceLine{Party: x.Who.String(), Name: text(x.Name), Kind: x.Kind.String(), Partner: text(x.Partner), Newcomer: x.Newcomer, Action: x.Action.String(), Resource: x.Resource.String(), ResourceName: text(x.Title),
+func AudienceLine(x *engine.Reached) contract.AudienceLine {
+	out := contract.AudienceLine{Party: x.Who.String(), Name: text(x.Name), Kind: x.Kind.String(), Partner: text(x.Partner), Newcomer: x.Newcomer, Action: x.Action.String(), Resource: x.Resource.String(), ResourceName: text(x.Title),
 		Account: x.Account.String(), Conditions: x.Conditions.Names(), Cause: Cause(&x.Cause), Since: momentText(x.Since), Until: momentText(x.Until), Residual: x.Residual}
 	if out.Conditions == nil {
 		out.Conditions = []string{}
@@ -278,8 +278,8 @@ func (v *View) Board(word string, f Filter, stop func() error) ([]engine.OnBoard
 }
 
 // BoardRow writes one row of a board.
-func BoardRow(b *engine.OnBoard) apigen.BoardRow {
-	out := apigen.BoardRow{Party: b.Who.String(), Name: text(b.Name), Kind: b.Kind.String(), Partner: text(b.Partner), Newcomer: b.Newcomer, Granted: map[string]int{}, Wide: map[string]int{}, Until: momentText(b.Until)}
+func BoardRow(b *engine.OnBoard) contract.BoardRow {
+	out := contract.BoardRow{Party: b.Who.String(), Name: text(b.Name), Kind: b.Kind.String(), Partner: text(b.Partner), Newcomer: b.Newcomer, Granted: map[string]int{}, Wide: map[string]int{}, Until: momentText(b.Until)}
 	for s := range b.Granted {
 		if n := b.Granted[s]; n > 0 {
 			out.Granted[catalogue.Service(s).String()] = n
@@ -293,8 +293,8 @@ func BoardRow(b *engine.OnBoard) apigen.BoardRow {
 
 // BoardTotals sums a board up: granted and wide are never added together, and
 // typical newcomers are counted apart.
-func BoardTotals(rows []engine.OnBoard) apigen.BoardTotals {
-	out := apigen.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}}
+func BoardTotals(rows []engine.OnBoard) contract.BoardTotals {
+	out := contract.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}}
 	for i := range rows {
 		b := &rows[i]
 		if b.Newcomer {
@@ -344,8 +344,8 @@ func (v *View) BoardReport(word string, rows []engine.OnBoard) *report.Report {
 }
 
 // DiffLine writes one difference.
-func DiffLine(d *engine.Differing) apigen.DiffLine {
-	out := apigen.DiffLine{Change: apigen.DiffLineChange(d.Change()), Action: d.Action.String(), Resource: d.Resource.String(), Name: text(d.Name), Count: d.Count}
+func DiffLine(d *engine.Differing) contract.DiffLine {
+	out := contract.DiffLine{Change: contract.DiffLineChange(d.Change()), Action: d.Action.String(), Resource: d.Resource.String(), Name: text(d.Name), Count: d.Count}
 	if !d.LeftMissing {
 		c := Cause(&d.Was)
 		out.Was = &c

@@ -10,6 +10,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
@@ -76,11 +77,11 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 			}
 			l := c.Check(n, text)
 			x := answer.CheckLine(&l)
-			return e.Encode(apigen.CheckFound{Address: &x})
+			return e.Encode(contract.CheckFound{Address: &x})
 		})
 		if err == nil {
 			x := answer.CheckSummary(c)
-			err = e.Encode(apigen.CheckFound{Summary: &x})
+			err = e.Encode(contract.CheckFound{Summary: &x})
 		}
 		if err == nil {
 			err = w.Flush()

@@ -5,12 +5,13 @@ import (
 	"strings"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
 )
 
-func goingOf(w *service.Waiting) apigen.DatesGoing {
-	out := apigen.DatesGoing{Records: w.Records, AtOnce: w.AtOnce, Partners: map[string]int{}, Days: []apigen.DatesDay{}, Mail: w.Mail}
+func goingOf(w *service.Waiting) contract.DatesGoing {
+	out := contract.DatesGoing{Records: w.Records, AtOnce: w.AtOnce, Partners: map[string]int{}, Days: []contract.DatesDay{}, Mail: w.Mail}
 	for id, n := range w.Partners {
 		if id == "" {
 			id = "none"
@@ -18,7 +19,7 @@ func goingOf(w *service.Waiting) apigen.DatesGoing {
 		out.Partners[id] = n
 	}
 	for _, d := range w.Days {
-		out.Days = append(out.Days, apigen.DatesDay{Day: d.Day.String(), Kinds: d.Kinds})
+		out.Days = append(out.Days, contract.DatesDay{Day: d.Day.String(), Kinds: d.Kinds})
 	}
 	return out
 }
@@ -35,17 +36,17 @@ func (s *server) Dates(ctx context.Context, r apigen.DatesRequestObject) (apigen
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Dates200JSONResponse{Waiting: goingOf(w), MailWaits: w.Mails, Floors: []apigen.DatesFloor{}}
+	out := apigen.Dates200JSONResponse{Waiting: goingOf(w), MailWaits: w.Mails, Floors: []contract.DatesFloor{}}
 	for i := range w.Floors {
 		f := &w.Floors[i]
-		x := apigen.DatesFloor{For: f.For(), From: f.From.String()}
+		x := contract.DatesFloor{For: f.For(), From: f.From.String()}
 		if f.Mail.IsSet() {
 			x.Mail = ptr(f.Mail.String())
 		}
 		out.Floors = append(out.Floors, x)
 	}
 	held := s.Service.Braked()
-	out.Held = apigen.DatesHeld{Records: held.Records, Mail: held.Mail}
+	out.Held = contract.DatesHeld{Records: held.Records, Mail: held.Mail}
 	return out, nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"net/http"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/domainlist"
 	"wexillum.example/internal/service"
 )
@@ -43,12 +44,12 @@ func (s *server) ImportDomains(ctx context.Context, r apigen.ImportDomainsReques
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.ImportDomains200JSONResponse{Lines: []apigen.DomainLine{}, Counts: map[string]int{}, Concerns: countsOut(x.Concerns), Written: x.Written, Preview: b.Preview}
+	out := apigen.ImportDomains200JSONResponse{Lines: []contract.DomainLine{}, Counts: map[string]int{}, Concerns: countsOut(x.Concerns), Written: x.Written, Preview: b.Preview}
 	for k, n := range x.Counts {
 		out.Counts[string(k)] = n
 	}
 	for _, l := range x.Lines {
-		d := apigen.DomainLine{Line: l.Number, Text: l.Text, Name: l.Name, Partner: some(l.Partner), Result: apigen.DomainLineResult(l.Result), Cause: some(l.Cause)}
+		d := contract.DomainLine{Line: l.Number, Text: l.Text, Name: l.Name, Partner: some(l.Partner), Result: contract.DomainLineResult(l.Result), Cause: some(l.Cause)}
 		if l.Subdomains {
 			d.Subdomains = ptr(true)
 		}

@@ -16,6 +16,7 @@ import (
 	"golang.org/x/oauth2"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
@@ -372,7 +373,7 @@ func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapsho
 			}
 		}
 	}
-	out.Places = []apigen.OwnPlace{}
+	out.Places = []contract.OwnPlace{}
 	sort.Slice(order, func(i, j int) bool { return by[order[i]].name < by[order[j]].name })
 	for _, id := range order {
 		p := by[id]
@@ -382,7 +383,7 @@ func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapsho
 			until = ptr(moment.CountedOnFrom(p.until, st.Zone()).String())
 		}
 		sort.Strings(p.items)
-		out.Places = append(out.Places, apigen.OwnPlace{Can: can, Items: &p.items, Name: p.name, Role: some(p.role), Until: until})
+		out.Places = append(out.Places, contract.OwnPlace{Can: can, Items: &p.items, Name: p.name, Role: some(p.role), Until: until})
 	}
 	list := words(more)
 	out.More = &list

@@ -11,6 +11,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -18,10 +19,10 @@ import (
 	"wexillum.example/internal/service"
 )
 
-func draftOut(x *service.DraftNow) apigen.Draft {
+func draftOut(x *service.DraftNow) contract.Draft {
 	d := x.Draft
-	out := apigen.Draft{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, Base: int64(d.Base), Revision: int64(x.Live.Head.Revision), State: apigen.DraftState(d.State), Edits: []apigen.DraftEdit{}, Conflicts: []apigen.DraftConflict{},
-		Moved: x.Moved, Loosens: append([]string{}, x.Loosens...), Second: x.Second, Digest: some(x.Digest), Note: some(d.Note), Releases: []apigen.HeldChange{}}
+	out := contract.Draft{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, Base: int64(d.Base), Revision: int64(x.Live.Head.Revision), State: contract.DraftState(d.State), Edits: []contract.DraftEdit{}, Conflicts: []contract.DraftConflict{},
+		Moved: x.Moved, Loosens: append([]string{}, x.Loosens...), Second: x.Second, Digest: some(x.Digest), Note: some(d.Note), Releases: []contract.HeldChange{}}
 	for i := range x.Clean {
 		out.Edits = append(out.Edits, answer.DraftEdit(&x.Clean[i]))
 	}
@@ -29,7 +30,7 @@ func draftOut(x *service.DraftNow) apigen.Draft {
 		out.Conflicts = append(out.Conflicts, answer.DraftConflict(&x.Conflicts[i]))
 	}
 	for _, r := range d.Releases {
-		out.Releases = append(out.Releases, apigen.HeldChange{Where: r.Where, Rule: r.Rule, Value: r.Value})
+		out.Releases = append(out.Releases, contract.HeldChange{Where: r.Where, Rule: r.Rule, Value: r.Value})
 	}
 	if d.Quick {
 		out.Quick = ptr(true)
@@ -55,10 +56,10 @@ func draftOut(x *service.DraftNow) apigen.Draft {
 
 func (s *server) Drafts(ctx context.Context, r apigen.DraftsRequestObject) (apigen.DraftsResponseObject, error) {
 	list, err := s.Service.Drafts(ctx, r.Params.Over != nil && *r.Params.Over)
-	out := apigen.Drafts200JSONResponse{Drafts: []apigen.DraftBrief{}}
+	out := apigen.Drafts200JSONResponse{Drafts: []contract.DraftBrief{}}
 	for i := range list {
 		d := &list[i]
-		b := apigen.DraftBrief{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, State: apigen.DraftBriefState(d.State), Edits: len(d.Edits) + len(d.Releases)}
+		b := contract.DraftBrief{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, State: contract.DraftBriefState(d.State), Edits: len(d.Edits) + len(d.Releases)}
 		if d.Quick {
 			b.Quick = ptr(true)
 		}
@@ -116,10 +117,10 @@ func (s *server) RestoreDraft(ctx context.Context, r apigen.RestoreDraftRequestO
 	return apigen.RestoreDraft200JSONResponse(draftOut(x)), nil
 }
 
-func (s *server) twoPeople(ctx context.Context) apigen.TwoPeople {
-	out := apigen.TwoPeople{When: apigen.TwoPeopleWhenNever}
+func (s *server) twoPeople(ctx context.Context) contract.TwoPeople {
+	out := contract.TwoPeople{When: contract.TwoPeopleWhenNever}
 	if o := s.state(ctx).Policy().Organisation; o != nil && o.TwoPeople != "" {
-		out.When = apigen.TwoPeopleWhen(o.TwoPeople)
+		out.When = contract.TwoPeopleWhen(o.TwoPeople)
 	}
 	return out
 }
@@ -201,7 +202,7 @@ func (s *server) ahead(text *string) (moment.Moment, error) {
 // maxHeld is how many values that become held back or are released are listed.
 const maxHeld = 200
 
-func (s *server) impact(ctx context.Context, id string, at moment.Moment, progress func(float64)) (*apigen.Impact, error) {
+func (s *server) impact(ctx context.Context, id string, at moment.Moment, progress func(float64)) (*contract.Impact, error) {
 	line, lines, more := answer.Collect()
 	x, between, imp, err := s.Service.Impact(ctx, id, at, line, progress)
 	if err != nil {
@@ -214,17 +215,17 @@ func (s *server) impact(ctx context.Context, id string, at moment.Moment, progre
 		return nil, err
 	}
 	for _, h := range held {
-		out.Held = append(out.Held, apigen.HeldChange{Where: h.Where, Rule: h.Rule, Value: h.Value, Held: h.Held})
+		out.Held = append(out.Held, contract.HeldChange{Where: h.Where, Rule: h.Rule, Value: h.Value, Held: h.Held})
 	}
 	out.HeldTotal = total
 	cut, cutTotal, err := s.Service.CutOffs(ctx, between.Before, between.After, at, maxHeld)
 	if err != nil {
 		return nil, err
 	}
-	list := []apigen.CutOff{}
+	list := []contract.CutOff{}
 	for i := range cut {
 		c := &cut[i]
-		list = append(list, apigen.CutOff{Party: c.Address.String(), Name: some(c.Name), Day: c.At.String(), Cause: c.Cause.String()})
+		list = append(list, contract.CutOff{Party: c.Address.String(), Name: some(c.Name), Day: c.At.String(), Cause: c.Cause.String()})
 	}
 	out.CutOff, out.CutOffTotal = &list, &cutTotal
 	out.Loosens, out.Second, out.Digest = append(out.Loosens, x.Loosens...), x.Second, x.Digest
@@ -335,8 +336,8 @@ func (s *server) ImpactLines(ctx context.Context, r apigen.ImpactLinesRequestObj
 	return apigen.ImpactLines200TextcsvResponse{Body: in}, nil
 }
 
-func revisionOut(x *service.Revision) apigen.Revision {
-	out := apigen.Revision{Number: int64(x.Number), At: moment.Of(x.At).String(), Who: x.Who, Why: x.Why}
+func revisionOut(x *service.Revision) contract.Revision {
+	out := contract.Revision{Number: int64(x.Number), At: moment.Of(x.At).String(), Who: x.Who, Why: x.Why}
 	if d := x.Draft; d != nil {
 		out.Draft, out.DraftName, out.Edits = &d.ID, &d.Name, ptr(len(d.Edits)+len(d.Releases))
 		if d.Quick {
@@ -368,7 +369,7 @@ func (s *server) Revisions(ctx context.Context, r apigen.RevisionsRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Revisions200JSONResponse{Revisions: []apigen.Revision{}}
+	out := apigen.Revisions200JSONResponse{Revisions: []contract.Revision{}}
 	for i := range list[:min(limit, len(list))] {
 		out.Revisions = append(out.Revisions, revisionOut(&list[i]))
 	}
@@ -387,7 +388,7 @@ func (s *server) Revision(ctx context.Context, r apigen.RevisionRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Revision200JSONResponse{Number: r.Number, Against: against, Edits: []apigen.DraftEdit{}}
+	out := apigen.Revision200JSONResponse{Number: r.Number, Against: against, Edits: []contract.DraftEdit{}}
 	if list, err := s.Service.Revisions(ctx, uint64(r.Number)+1, 1); err != nil {
 		return nil, err
 	} else if len(list) == 1 && list[0].Number == uint64(r.Number) {
@@ -423,7 +424,7 @@ func (s *server) Numbers(ctx context.Context, r apigen.NumbersRequestObject) (ap
 	if err != nil {
 		return nil, err
 	}
-	return apigen.Numbers200JSONResponse(x.(apigen.Numbers)), nil
+	return apigen.Numbers200JSONResponse(x.(contract.Numbers)), nil
 }
 
 func (s *server) NumberLines(ctx context.Context, r apigen.NumberLinesRequestObject) (apigen.NumberLinesResponseObject, error) {

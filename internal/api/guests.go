@@ -11,6 +11,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
@@ -39,11 +40,11 @@ func said(m moment.Moment) *string {
 
 // short writes what a list tells of a record. held is how many grants it has; steps what
 // becomes of it.
-func (s *server) short(st *service.State, g *world.Guest, held int, steps []engine.DueStep) apigen.GuestShort {
+func (s *server) short(st *service.State, g *world.Guest, held int, steps []engine.DueStep) contract.GuestShort {
 	if dated, ok := st.Dated(g, s.Service.Now()); ok {
 		g = &dated
 	}
-	x := apigen.GuestShort{Address: g.Address.String(), Name: some(g.Name), Sponsor: some(g.Sponsor), Purpose: some(g.Purpose), State: apigen.GuestShortState(world.StateNames[g.State]), Cause: some(g.Cause),
+	x := contract.GuestShort{Address: g.Address.String(), Name: some(g.Name), Sponsor: some(g.Sponsor), Purpose: some(g.Purpose), State: contract.GuestShortState(world.StateNames[g.State]), Cause: some(g.Cause),
 		Origins: []string{}, Since: said(g.Since), LastSeen: said(g.LastSeen), Grants: &held}
 	if m := st.Match(g.Address); m.Partner != nil {
 		x.Partner = &m.Partner.ID
@@ -97,7 +98,7 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Guests200JSONResponse{Guests: []apigen.GuestShort{}, Total: len(all), Next: next}
+	out := apigen.Guests200JSONResponse{Guests: []contract.GuestShort{}, Total: len(all), Next: next}
 	q := st.Sequences()
 	for i := range part {
 		a := part[i].Address
@@ -128,8 +129,8 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	st := s.state(ctx)
 	now := s.Service.Now()
 	steps, _ := st.Sequences().Of(g.Address)
-	out := apigen.Guest200JSONResponse{Links: []apigen.GuestLink{}, Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
-		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []apigen.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
+	out := apigen.Guest200JSONResponse{Links: []contract.GuestLink{}, Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
+		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []contract.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
 	out.Licence = some(world.LicenceNames[g.Licence])
 	live := 0
 	add := func(x *world.Grant, group string) {
@@ -137,7 +138,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 		if is {
 			live++
 		}
-		out.Grants = append(out.Grants, apigen.GuestGrant{Resource: x.Resource.String(), Name: some(st.NameOf(x.Resource)), Role: x.Role.String(), From: said(x.From), Until: said(x.Until), Sponsor: some(x.Sponsor), Reviewed: said(x.Reviewed), Live: is, Group: some(group)})
+		out.Grants = append(out.Grants, contract.GuestGrant{Resource: x.Resource.String(), Name: some(st.NameOf(x.Resource)), Role: x.Role.String(), From: said(x.From), Until: said(x.Until), Sponsor: some(x.Sponsor), Reviewed: said(x.Reviewed), Live: is, Group: some(group)})
 	}
 	for i := range own {
 		add(&own[i], "")
@@ -162,19 +163,19 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	}
 	for i := range links {
 		l := &links[i]
-		out.Links = append(out.Links, apigen.GuestLink{Id: l.ID, Item: l.Item.String(), Right: l.Right.String(), Until: said(l.Until)})
+		out.Links = append(out.Links, contract.GuestLink{Id: l.ID, Item: l.Item.String(), Right: l.Right.String(), Until: said(l.Until)})
 	}
 	if w, err := s.Service.WishOf(ctx, g.Address.String()); err != nil {
 		return nil, err
 	} else if w != nil && w.State == "open" {
-		out.Wish = ptr(apigen.Wish(wishOf(w)))
+		out.Wish = ptr(contract.Wish(wishOf(w)))
 	}
 	out.Short = s.short(st, g, live, steps)
 	return out, nil
 }
 
-func wishOf(w *service.Wish) apigen.Wish {
-	return apigen.Wish{Address: w.Address, Until: some(w.Until), Text: some(w.Text), Made: w.Made, State: w.State, Answer: some(w.Answer)}
+func wishOf(w *service.Wish) contract.Wish {
+	return contract.Wish{Address: w.Address, Until: some(w.Until), Text: some(w.Text), Made: w.Made, State: w.State, Answer: some(w.Answer)}
 }
 
 func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apigen.InviteResponseObject, error) {
@@ -185,7 +186,7 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Invite200JSONResponse{Lines: []apigen.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []apigen.InvitationOpens{}, Missing: []string{}, Narrower: []apigen.Narrower{}}
+	out := apigen.Invite200JSONResponse{Lines: []contract.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []contract.InvitationOpens{}, Missing: []string{}, Narrower: []contract.Narrower{}}
 	if x.Group != "" {
 		out.Into = "group:" + x.Group
 	}
@@ -194,7 +195,7 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	st := s.state(ctx)
 	out.Opens = append(out.Opens, opens(x.Opens, "")...)
 	for _, n := range x.Narrower {
-		out.Narrower = append(out.Narrower, apigen.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)})
+		out.Narrower = append(out.Narrower, contract.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)})
 	}
 	if preview {
 		v := &answer.View{Snapshot: st.Snapshot, At: s.Service.Now()}
@@ -203,13 +204,13 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	return out, nil
 }
 
-func invitedLines(lines []service.InvitedLine) []apigen.InvitedLine {
-	out := []apigen.InvitedLine{}
+func invitedLines(lines []service.InvitedLine) []contract.InvitedLine {
+	out := []contract.InvitedLine{}
 	for i := range lines {
 		l := &lines[i]
-		y := apigen.InvitedLine{Check: answer.CheckLine(&l.Line), Name: some(l.Name)}
+		y := contract.InvitedLine{Check: answer.CheckLine(&l.Line), Name: some(l.Name)}
 		if l.Done != "" {
-			y.Done = ptr(apigen.InvitedLineDone(l.Done))
+			y.Done = ptr(contract.InvitedLineDone(l.Done))
 		}
 		out = append(out, y)
 	}
@@ -218,8 +219,8 @@ func invitedLines(lines []service.InvitedLine) []apigen.InvitedLine {
 
 // opens writes what an invitation or a link opens; whom it is for where that is no address
 // stands in other.
-func opens(list []service.Opens, other string) []apigen.InvitationOpens {
-	out := []apigen.InvitationOpens{}
+func opens(list []service.Opens, other string) []contract.InvitationOpens {
+	out := []contract.InvitationOpens{}
 	for i := range list {
 		o := &list[i]
 		who := other
@@ -227,7 +228,7 @@ func opens(list []service.Opens, other string) []apigen.InvitationOpens {
 			who = o.Who.String()
 		}
 		granted, wide := service.Opened(o.Lines)
-		out = append(out, apigen.InvitationOpens{Of: o.Of, Count: o.Count, Who: who, Opened: granted, Wide: wide, Lines: answer.WouldLines(o.Lines), Steps: answer.DueSteps(o.State, o.Steps)})
+		out = append(out, contract.InvitationOpens{Of: o.Of, Count: o.Count, Who: who, Opened: granted, Wide: wide, Lines: answer.WouldLines(o.Lines), Steps: answer.DueSteps(o.State, o.Steps)})
 	}
 	return out
 }
@@ -239,11 +240,11 @@ func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestO
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.ChangeGuests200JSONResponse{Guests: []apigen.GuestChanged{}}
+	out := apigen.ChangeGuests200JSONResponse{Guests: []contract.GuestChanged{}}
 	st := s.state(ctx)
 	for i := range list {
 		c := &list[i]
-		x := apigen.GuestChanged{Address: c.Address, Name: some(c.Name), Done: c.Done, Reason: some(c.Reason)}
+		x := contract.GuestChanged{Address: c.Address, Name: some(c.Name), Done: c.Done, Reason: some(c.Reason)}
 		if c.State != nil {
 			x.Was, x.Will, x.Lost = ptr(answer.DueSteps(st.Snapshot, c.Was)), ptr(answer.DueSteps(c.State, c.Will)), &c.Lost
 		}
@@ -257,10 +258,10 @@ func (s *server) MergeGuests(ctx context.Context, r apigen.MergeGuestsRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Gained: []apigen.Gained{}, Steps: answer.DueSteps(m.State, m.Steps)}
+	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Gained: []contract.Gained{}, Steps: answer.DueSteps(m.State, m.Steps)}
 	for i := range m.Gained {
 		l := &m.Gained[i]
-		out.Gained = append(out.Gained, apigen.Gained{Action: l.Action.String(), Name: some(l.Name), Resource: l.Resource.String()})
+		out.Gained = append(out.Gained, contract.Gained{Action: l.Action.String(), Name: some(l.Name), Resource: l.Resource.String()})
 	}
 	return out, nil
 }
@@ -273,13 +274,13 @@ func (s *server) PersonLeaves(ctx context.Context, r apigen.PersonLeavesRequestO
 	return apigen.PersonLeaves200JSONResponse(offerOf(o)), nil
 }
 
-func offerOf(o *service.Offer) apigen.Offer {
-	return apigen.Offer{Id: o.ID, From: o.From, To: o.To, Guests: o.Guests, Grants: o.Grants, Made: o.Made, By: o.By, State: o.State, Reason: some(o.Reason)}
+func offerOf(o *service.Offer) contract.Offer {
+	return contract.Offer{Id: o.ID, From: o.From, To: o.To, Guests: o.Guests, Grants: o.Grants, Made: o.Made, By: o.By, State: o.State, Reason: some(o.Reason)}
 }
 
 func (s *server) Offers(ctx context.Context, _ apigen.OffersRequestObject) (apigen.OffersResponseObject, error) {
 	list, err := s.Service.Offers(ctx, whoIs(ctx))
-	out := apigen.Offers200JSONResponse{Offers: []apigen.Offer{}}
+	out := apigen.Offers200JSONResponse{Offers: []contract.Offer{}}
 	for i := range list {
 		out.Offers = append(out.Offers, offerOf(&list[i]))
 	}
@@ -296,7 +297,7 @@ func (s *server) AnswerOffer(ctx context.Context, r apigen.AnswerOfferRequestObj
 
 func (s *server) Wishes(ctx context.Context, _ apigen.WishesRequestObject) (apigen.WishesResponseObject, error) {
 	list, err := s.Service.Wishes(ctx, whoIs(ctx))
-	out := apigen.Wishes200JSONResponse{Wishes: []apigen.Wish{}}
+	out := apigen.Wishes200JSONResponse{Wishes: []contract.Wish{}}
 	for i := range list {
 		out.Wishes = append(out.Wishes, wishOf(&list[i]))
 	}
@@ -318,10 +319,10 @@ func (s *server) Outbox(ctx context.Context, r apigen.OutboxRequestObject) (apig
 		before = uint64(*p.Before)
 	}
 	list, err := s.Service.Outbox(ctx, opt(p.Recipient), opt(p.State), before, pageSize(p.Limit, 100))
-	out := apigen.Outbox200JSONResponse{Messages: []apigen.OutboxMessage{}}
+	out := apigen.Outbox200JSONResponse{Messages: []contract.OutboxMessage{}}
 	for i := range list {
 		m := &list[i]
-		x := apigen.OutboxMessage{Id: int64(m.ID), Recipient: m.Recipient, Kind: m.Kind, State: m.State, Made: m.Made.String(), Sent: said(m.Sent), Tries: m.Tries, Error: some(m.Error)}
+		x := contract.OutboxMessage{Id: int64(m.ID), Recipient: m.Recipient, Kind: m.Kind, State: m.State, Made: m.Made.String(), Sent: said(m.Sent), Tries: m.Tries, Error: some(m.Error)}
 		if m.State == "waiting" {
 			x.Due = said(m.Due)
 		}
@@ -362,9 +363,9 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 		return nil, err
 	}
 	d := x.(*engine.Due)
-	out := apigen.DueDays200JSONResponse{Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds), Days: []apigen.DueDay{}}
+	out := apigen.DueDays200JSONResponse{Total: d.Total(), Kinds: answer.DueKinds(&d.Kinds), Days: []contract.DueDay{}}
 	for _, day := range d.Days() {
-		out.Days = append(out.Days, apigen.DueDay{Day: day.Day.String(), Kinds: answer.DueKinds(&day.Kinds)})
+		out.Days = append(out.Days, contract.DueDay{Day: day.Day.String(), Kinds: answer.DueKinds(&day.Kinds)})
 	}
 	return out, nil
 }
@@ -389,7 +390,7 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 		return nil, err
 	}
 	c := &list[0]
-	out := apigen.DueSupposing200JSONResponse{Was: []apigen.DueStep{}, Will: []apigen.DueStep{}, Reason: some(c.Reason)}
+	out := apigen.DueSupposing200JSONResponse{Was: []contract.DueStep{}, Will: []contract.DueStep{}, Reason: some(c.Reason)}
 	if c.Was != nil {
 		out.Was = answer.DueSteps(st.Snapshot, c.Was)
 	}
@@ -400,9 +401,9 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 }
 
 func (s *server) ListKinds(context.Context, apigen.ListKindsRequestObject) (apigen.ListKindsResponseObject, error) {
-	out := apigen.ListKinds200JSONResponse{Lists: []apigen.ListKind{}}
+	out := apigen.ListKinds200JSONResponse{Lists: []contract.ListKind{}}
 	for _, k := range service.Lists() {
-		out.Lists = append(out.Lists, apigen.ListKind{What: k.What, Columns: k.Columns, Needs: k.Needs, Many: k.Many})
+		out.Lists = append(out.Lists, contract.ListKind{What: k.What, Columns: k.Columns, Needs: k.Needs, Many: k.Many})
 	}
 	return out, nil
 }
@@ -451,13 +452,13 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 		return nil, err
 	}
 	out := apigen.PutList200JSONResponse{Lines: x.Lines, Added: x.Added, Changed: x.Changed, Same: x.Same, Columns: &x.Columns, Ignored: &x.Ignored}
-	out.Errors = []apigen.ListError{}
+	out.Errors = []contract.ListError{}
 	for _, e := range x.Errors {
-		out.Errors = append(out.Errors, apigen.ListError{Column: some(e.Column), Line: e.Line, Text: e.Text, Value: some(e.Value)})
+		out.Errors = append(out.Errors, contract.ListError{Column: some(e.Column), Line: e.Line, Text: e.Text, Value: some(e.Value)})
 	}
-	sample := []apigen.ListChange{}
+	sample := []contract.ListChange{}
 	for _, c := range x.Sample {
-		sample = append(sample, apigen.ListChange{Id: c.ID, Line: c.Line, What: c.What})
+		sample = append(sample, contract.ListChange{Id: c.ID, Line: c.Line, What: c.What})
 	}
 	out.Sample = &sample
 	if x.Going != nil {

@@ -9,6 +9,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/letter"
 	"wexillum.example/internal/core/moment"
@@ -22,7 +23,7 @@ func (s *server) Halves(ctx context.Context, r apigen.HalvesRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Halves200JSONResponse{Halves: []apigen.BothHalves{}}
+	out := apigen.Halves200JSONResponse{Halves: []contract.BothHalves{}}
 	show := opt(r.Params.Show)
 	for _, p := range all {
 		for _, h := range p.Halves {
@@ -32,9 +33,9 @@ func (s *server) Halves(ctx context.Context, r apigen.HalvesRequestObject) (apig
 			case !h.Said(), show == "mismatch" && !mismatch, show != "" && show != "all" && show != "mismatch" && show != joint:
 				continue
 			}
-			x := apigen.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: apigen.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Opening]),
-				Opens: h.Ours.Opens, Because: apigen.BothHalvesBecause(world.BecauseNames[h.Ours.Because]), Level: apigen.BothHalvesLevel(world.LevelNames[h.Ours.Level]), Theirs: apigen.BothHalvesTheirs(world.SaysNames[h.Theirs]),
-				Joint: apigen.BothHalvesJoint(joint), Old: h.Old, Source: some(h.Stance.Source)}
+			x := contract.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: contract.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Opening]),
+				Opens: h.Ours.Opens, Because: contract.BothHalvesBecause(world.BecauseNames[h.Ours.Because]), Level: contract.BothHalvesLevel(world.LevelNames[h.Ours.Level]), Theirs: contract.BothHalvesTheirs(world.SaysNames[h.Theirs]),
+				Joint: contract.BothHalvesJoint(joint), Old: h.Old, Source: some(h.Stance.Source)}
 			if h.Known && h.Stance.AsOf.IsSet() {
 				x.AsOf = ptr(h.Stance.AsOf.String())
 			}
@@ -129,8 +130,8 @@ func inForm(l *letter.Letter, form string) string {
 	return l.Markdown()
 }
 
-func (s *server) letterOut(st *service.State, l *world.Letter) apigen.Letter {
-	out := apigen.Letter{Id: l.ID, Partner: l.Partner, Name: l.Partner, About: []string{}, By: some(l.By), To: some(l.To), Note: some(l.Note), State: apigen.LetterState(world.AnswerNames[l.Answer]), Said: some(l.Said)}
+func (s *server) letterOut(st *service.State, l *world.Letter) contract.Letter {
+	out := contract.Letter{Id: l.ID, Partner: l.Partner, Name: l.Partner, About: []string{}, By: some(l.By), To: some(l.To), Note: some(l.Note), State: contract.LetterState(world.AnswerNames[l.Answer]), Said: some(l.Said)}
 	if p, err := st.Partner(l.Partner); err == nil {
 		out.Name = p.Name
 	}
@@ -151,7 +152,7 @@ func (s *server) letterOut(st *service.State, l *world.Letter) apigen.Letter {
 
 func (s *server) ListLetters(ctx context.Context, r apigen.ListLettersRequestObject) (apigen.ListLettersResponseObject, error) {
 	all, err := s.Service.Letters(ctx, opt(r.Params.Partner))
-	out := apigen.ListLetters200JSONResponse{Letters: []apigen.Letter{}}
+	out := apigen.ListLetters200JSONResponse{Letters: []contract.Letter{}}
 	st := s.state(ctx)
 	for i := range all {
 		open := all[i].Answer == world.NoAnswer
@@ -243,10 +244,10 @@ func (s *server) SendLetter(ctx context.Context, r apigen.SendLetterRequestObjec
 	return apigen.SendLetter201JSONResponse(out), nil
 }
 
-func (s *server) letter(ctx context.Context, id, form string) (apigen.Letter, error) {
+func (s *server) letter(ctx context.Context, id, form string) (contract.Letter, error) {
 	l, err := s.Service.Letter(ctx, id)
 	if err != nil {
-		return apigen.Letter{}, err
+		return contract.Letter{}, err
 	}
 	st := s.state(ctx)
 	out := s.letterOut(st, &l)

@@ -20,6 +20,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -55,14 +56,14 @@ func yes(b bool) *bool {
 }
 
 // cause is the reason for a change as the journal keeps it.
-func cause(why *apigen.Why) string { return strings.TrimSpace(opt(why)) }
+func cause(why *contract.Why) string { return strings.TrimSpace(opt(why)) }
 
-func (s *server) session(ctx context.Context, who service.Who) apigen.Session {
+func (s *server) session(ctx context.Context, who service.Who) contract.Session {
 	name := ""
 	if o := s.state(ctx).Policy().Organisation; o != nil {
 		name = o.Name
 	}
-	return apigen.Session{Name: who.Name, Role: apigen.SessionRole(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
+	return contract.Session{Name: who.Name, Role: contract.SessionRole(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
 }
 
 func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
@@ -70,7 +71,7 @@ func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObjec
 }
 
 // tooOften is nil where one more try is allowed.
-func (s *server) tooOften(ctx context.Context, name string) *apigen.Problem {
+func (s *server) tooOften(ctx context.Context, name string) *contract.Problem {
 	if s.signIns.allow(strings.ToLower(name), sourceOf(ctx), s.Clock()) {
 		return nil
 	}
@@ -151,8 +152,8 @@ func (s *server) SetOwnPassword(ctx context.Context, r apigen.SetOwnPasswordRequ
 	return apigen.SetOwnPassword204Response{}, s.saveSession(ctx)
 }
 
-func newToken(text string, t service.Token) apigen.NewToken {
-	return apigen.NewToken{Token: text, Id: t.ID, Expires: t.Expires}
+func newToken(text string, t service.Token) contract.NewToken {
+	return contract.NewToken{Token: text, Id: t.ID, Expires: t.Expires}
 }
 
 func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject) (apigen.MakeTokenResponseObject, error) {
@@ -181,9 +182,9 @@ func (s *server) MakeServiceToken(ctx context.Context, r apigen.MakeServiceToken
 
 func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObject) (apigen.ListTokensResponseObject, error) {
 	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
-	out := apigen.ListTokens200JSONResponse{Tokens: []apigen.Token{}}
+	out := apigen.ListTokens200JSONResponse{Tokens: []contract.Token{}}
 	for _, t := range ts {
-		out.Tokens = append(out.Tokens, apigen.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires})
+		out.Tokens = append(out.Tokens, contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires})
 	}
 	return out, err
 }
@@ -194,9 +195,9 @@ func (s *server) EndToken(ctx context.Context, r apigen.EndTokenRequestObject) (
 
 func (s *server) ListAccounts(ctx context.Context, _ apigen.ListAccountsRequestObject) (apigen.ListAccountsResponseObject, error) {
 	as, err := s.Service.Accounts(ctx)
-	out := apigen.ListAccounts200JSONResponse{Accounts: []apigen.Account{}}
+	out := apigen.ListAccounts200JSONResponse{Accounts: []contract.Account{}}
 	for _, a := range as {
-		out.Accounts = append(out.Accounts, apigen.Account{Name: a.Name, Role: apigen.Role(a.Role), Person: a.Person, Disabled: a.Disabled})
+		out.Accounts = append(out.Accounts, contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled})
 	}
 	return out, err
 }
@@ -287,14 +288,14 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 	if r.Params.Limit != nil {
 		limit = *r.Params.Limit
 	}
-	out := apigen.Complete200JSONResponse{Items: []apigen.Suggestion{}}
+	out := apigen.Complete200JSONResponse{Items: []contract.Suggestion{}}
 	lower := strings.ToLower(q)
 	ranks := []int{}
 	add := func(value, label, detail string) { // the best match first, and those alike as they come
 		rank, _ := engine.Rank(lower, value, label)
 		at := sort.SearchInts(ranks, rank+1)
 		ranks = slices.Insert(ranks, at, rank)
-		out.Items = slices.Insert(out.Items, at, apigen.Suggestion{Value: value, Label: label, Detail: some(detail)})
+		out.Items = slices.Insert(out.Items, at, contract.Suggestion{Value: value, Label: label, Detail: some(detail)})
 		if len(out.Items) > limit {
 			ranks, out.Items = ranks[:limit], out.Items[:limit]
 		}
@@ -398,7 +399,7 @@ func (s *server) ListRules(ctx context.Context, r apigen.ListRulesRequestObject)
 	return apigen.ListRules200JSONResponse{Rules: answer.Rules(st.Snapshot, only, s.Service.Now(), st.RuleEtag)}, nil
 }
 
-func (s *server) rule(ctx context.Context, name string) (apigen.Rule, error) {
+func (s *server) rule(ctx context.Context, name string) (contract.Rule, error) {
 	st := s.state(ctx)
 	r, ok := catalogue.RuleByName(name)
 	if !ok {
@@ -406,7 +407,7 @@ func (s *server) rule(ctx context.Context, name string) (apigen.Rule, error) {
 		if n := catalogue.Nearest(name); n != "" {
 			hint = "; do you mean " + n + "?"
 		}
-		return apigen.Rule{}, fmt.Errorf("%w: there is no rule %q%s", service.ErrNotFound, name, hint)
+		return contract.Rule{}, fmt.Errorf("%w: there is no rule %q%s", service.ErrNotFound, name, hint)
 	}
 	return answer.Rules(st.Snapshot, []*catalogue.Rule{r}, s.Service.Now(), st.RuleEtag)[0], nil
 }
@@ -426,9 +427,9 @@ func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (ap
 	return apigen.SetRule200JSONResponse{Body: x, Headers: apigen.SetRule200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner {
-	out := apigen.Partner{Id: p.ID, Name: p.Name, Domains: []apigen.DomainEntry{}, Standing: apigen.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient), SignInUnverified: yes(p.SignInUnverified),
-		Opened: map[string]bool{}, Rules: map[string]apigen.SetValue{}, Stance: []apigen.Stance{}, Etag: service.PartnerEtag(p)}
+func (s *server) partnerOut(st *service.State, p *world.Partner) contract.Partner {
+	out := contract.Partner{Id: p.ID, Name: p.Name, Domains: []contract.DomainEntry{}, Standing: contract.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient), SignInUnverified: yes(p.SignInUnverified),
+		Opened: map[string]bool{}, Rules: map[string]contract.SetValue{}, Stance: []contract.Stance{}, Etag: service.PartnerEtag(p)}
 	if p.StandingSince.IsSet() {
 		out.StandingSince = ptr(p.StandingSince.String())
 	}
@@ -442,7 +443,7 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 		out.AlsoNamed = &p.AlsoNamed
 	}
 	for _, d := range p.Domains {
-		e := apigen.DomainEntry{Name: d.Domain.String()}
+		e := contract.DomainEntry{Name: d.Domain.String()}
 		if d.Subdomains {
 			e.Subdomains = ptr(true)
 		}
@@ -460,7 +461,7 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 		out.Rules[x.Rule.String()] = answer.SetValue(x)
 	}
 	for _, x := range p.Stance {
-		e := apigen.Stance{Key: x.Key.String(), Says: world.SaysNames[x.Says], Source: some(x.Source)}
+		e := contract.Stance{Key: x.Key.String(), Says: world.SaysNames[x.Says], Source: some(x.Source)}
 		if x.AsOf.IsSet() {
 			e.AsOf = ptr(x.AsOf.String())
 		}
@@ -474,19 +475,19 @@ func (s *server) partnerOut(st *service.State, p *world.Partner) apigen.Partner 
 	return out
 }
 
-func countsOut(c engine.Concerns) apigen.PartnerCounts {
-	return apigen.PartnerCounts{Guests: c.Guests, Grants: c.Grants, Spaces: c.Spaces}
+func countsOut(c engine.Concerns) contract.PartnerCounts {
+	return contract.PartnerCounts{Guests: c.Guests, Grants: c.Grants, Spaces: c.Spaces}
 }
 
 // weighed is a partner after a change, or as a preview would have it, with whom
 // and what the change concerns.
-func (s *server) weighed(w service.Weighed, id string, err error) (apigen.Partner, error) {
+func (s *server) weighed(w service.Weighed, id string, err error) (contract.Partner, error) {
 	if err != nil {
-		return apigen.Partner{}, err
+		return contract.Partner{}, err
 	}
 	p, err := w.State.Partner(id)
 	if err != nil {
-		return apigen.Partner{}, err
+		return contract.Partner{}, err
 	}
 	out := s.partnerOut(w.State, p)
 	out.Concerns = ptr(countsOut(w.Concerns))
@@ -494,15 +495,15 @@ func (s *server) weighed(w service.Weighed, id string, err error) (apigen.Partne
 }
 
 // by says who makes a change.
-func by(ctx context.Context, why *apigen.Why, ifMatch *string, preview *bool) service.By {
+func by(ctx context.Context, why *contract.Why, ifMatch *string, preview *bool) service.By {
 	return service.By{Who: whoIs(ctx).Name, Why: cause(why), IfMatch: opt(ifMatch), Preview: preview != nil && *preview}
 }
 
-func (s *server) partner(ctx context.Context, id string) (apigen.Partner, error) {
+func (s *server) partner(ctx context.Context, id string) (contract.Partner, error) {
 	st := s.state(ctx)
 	p, err := st.Partner(id)
 	if err != nil {
-		return apigen.Partner{}, err
+		return contract.Partner{}, err
 	}
 	return s.partnerOut(st, p), nil
 }
@@ -554,7 +555,7 @@ func (s *server) ListPartners(ctx context.Context, r apigen.ListPartnersRequestO
 		}
 	}
 	sort.Slice(hits, func(i, j int) bool { return hits[i].ID < hits[j].ID })
-	out := apigen.ListPartners200JSONResponse{Partners: []apigen.Partner{}, Total: total}
+	out := apigen.ListPartners200JSONResponse{Partners: []contract.Partner{}, Total: total}
 	for i, p := range hits {
 		if i == limit {
 			out.Next = cursor(hits[i-1].ID)
@@ -574,7 +575,7 @@ func nearest(name string) string {
 }
 
 // rulesDoc writes values by rule as the file format has them.
-func rulesDoc(set map[string]apigen.SetValue) (map[string]any, error) {
+func rulesDoc(set map[string]contract.SetValue) (map[string]any, error) {
 	rules := map[string]any{}
 	for name, v := range set {
 		r, ok := catalogue.RuleByName(name)
@@ -649,9 +650,9 @@ func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
 
 // rulesPatch is rulesDoc for a patch, in which null takes a value away.
 func rulesPatch(set map[string]any) (map[string]any, error) {
-	given := map[string]apigen.SetValue{}
+	given := map[string]contract.SetValue{}
 	for name, v := range set {
-		var x apigen.SetValue
+		var x contract.SetValue
 		switch t := v.(type) {
 		case nil:
 			continue
@@ -724,12 +725,12 @@ func (s *server) RemoveDomain(ctx context.Context, r apigen.RemoveDomainRequestO
 	return apigen.RemoveDomain200JSONResponse{Body: p, Headers: apigen.RemoveDomain200ResponseHeaders{ETag: &p.Etag}}, err
 }
 
-func (s *server) rearranged(x service.Rearranged, preview *bool, err error) (apigen.Rearranged, error) {
+func (s *server) rearranged(x service.Rearranged, preview *bool, err error) (contract.Rearranged, error) {
 	p, err := s.weighed(x.Weighed, x.Partner, err)
 	if err != nil {
-		return apigen.Rearranged{}, err
+		return contract.Rearranged{}, err
 	}
-	out := apigen.Rearranged{Partner: p, Preview: preview != nil && *preview, Concerns: countsOut(x.Concerns), Named: []string{}, Differs: []apigen.Difference{}}
+	out := contract.Rearranged{Partner: p, Preview: preview != nil && *preview, Concerns: countsOut(x.Concerns), Named: []string{}, Differs: []contract.Difference{}}
 	for _, id := range x.Moved.Spaces {
 		out.Named = append(out.Named, "space:"+id)
 	}
@@ -738,7 +739,7 @@ func (s *server) rearranged(x service.Rearranged, preview *bool, err error) (api
 		out.Named = append(out.Named, "letter:"+id)
 	}
 	for _, d := range x.Moved.Differs {
-		out.Differs = append(out.Differs, apigen.Difference{What: d.What, Was: d.Was, Becomes: d.Become})
+		out.Differs = append(out.Differs, contract.Difference{What: d.What, Was: d.Was, Becomes: d.Become})
 	}
 	return out, nil
 }
@@ -755,8 +756,8 @@ func (s *server) SplitPartner(ctx context.Context, r apigen.SplitPartnerRequestO
 	return apigen.SplitPartner200JSONResponse(out), err
 }
 
-func barOut(b *world.Bar) apigen.Bar {
-	out := apigen.Bar{Name: some(b.Domain.String()), Address: some(b.Address.String()), Reason: some(b.Reason)}
+func barOut(b *world.Bar) contract.Bar {
+	out := contract.Bar{Name: some(b.Domain.String()), Address: some(b.Address.String()), Reason: some(b.Reason)}
 	if b.Subdomains {
 		out.Subdomains = ptr(true)
 	}
@@ -764,7 +765,7 @@ func barOut(b *world.Bar) apigen.Bar {
 }
 
 func (s *server) ListBars(ctx context.Context, _ apigen.ListBarsRequestObject) (apigen.ListBarsResponseObject, error) {
-	out := apigen.ListBars200JSONResponse{Bars: []apigen.Bar{}}
+	out := apigen.ListBars200JSONResponse{Bars: []contract.Bar{}}
 	p := s.state(ctx).Policy()
 	for i := range p.Barred {
 		out.Bars = append(out.Bars, barOut(&p.Barred[i]))
@@ -879,13 +880,13 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		}
 	}
 	es, err := s.Service.Journal(ctx, q)
-	out := apigen.Journal200JSONResponse{Entries: []apigen.JournalEntry{}}
+	out := apigen.Journal200JSONResponse{Entries: []contract.JournalEntry{}}
 	for i, e := range es {
 		if i == q.Limit-1 {
 			out.Next = cursor(strconv.FormatUint(es[i-1].Seq, 10))
 			break
 		}
-		x := apigen.JournalEntry{Seq: int64(e.Seq), PartOf: int64(e.PartOf), At: e.At, Who: e.Who, Kind: e.Kind, Id: e.ID, Why: e.Why, Revision: int64(e.Revision)}
+		x := contract.JournalEntry{Seq: int64(e.Seq), PartOf: int64(e.PartOf), At: e.At, Who: e.Who, Kind: e.Kind, Id: e.ID, Why: e.Why, Revision: int64(e.Revision)}
 		if e.Was != nil {
 			x.Was = ptr(string(e.Was))
 		}
@@ -993,9 +994,9 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 	st := s.state(ctx)
 	pol := st.Policy()
 	c := st.Counts()
-	out := apigen.Overview200JSONResponse{Revision: int64(st.Head.Revision), Services: []apigen.ServiceState{}, Soon: []apigen.Ending{}, Suspended: []string{}, Todo: []apigen.Todo{},
+	out := apigen.Overview200JSONResponse{Revision: int64(st.Head.Revision), Services: []contract.ServiceState{}, Soon: []contract.Ending{}, Suspended: []string{}, Todo: []contract.Todo{},
 		Counts: map[string]int{"people": c.People, "guests": c.Guests, "grants": c.Grants, "spaces": c.Spaces, "items": c.Items, "meetings": c.Meetings, "links": c.Links, "partners": c.Partners, "bars": len(pol.Barred), "exceptions": len(pol.Exceptions)}}
-	todo := func(text, href string) { out.Todo = append(out.Todo, apigen.Todo{Text: text, Href: href}) }
+	todo := func(text, href string) { out.Todo = append(out.Todo, contract.Todo{Text: text, Href: href}) }
 	if pol.Organisation != nil {
 		out.Organisation = pol.Organisation.Name
 	} else {
@@ -1026,16 +1027,16 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		}
 	}
 	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
-		x := apigen.ServiceState{Service: v.String(), Looser: looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory]}
+		x := contract.ServiceState{Service: v.String(), Looser: looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory]}
 		x.OpenedIn, x.OpenedOut = opened(pol, catalogue.In(v)), opened(pol, catalogue.Out(v))
 		out.Services = append(out.Services, x)
 	}
 	now := s.Service.Now()
 	if t := s.behind(st); t != "" {
-		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: t, Href: "/due"})
+		out.Todo = slices.Insert(out.Todo, 0, contract.Todo{Text: t, Href: "/due"})
 	}
 	if n := s.Service.MailOverdue(); n > 0 {
-		out.Todo = slices.Insert(out.Todo, 0, apigen.Todo{Text: fmt.Sprintf("%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.", n), Href: "/journal"})
+		out.Todo = slices.Insert(out.Todo, 0, contract.Todo{Text: fmt.Sprintf("%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.", n), Href: "/journal"})
 	}
 	if err := s.monthAgo(ctx, &out, now-30*86400e6); err != nil {
 		return nil, err
@@ -1069,8 +1070,8 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 	return out, err
 }
 
-func ending(st *service.State, what, who string, when moment.Moment) apigen.Ending {
-	return apigen.Ending{What: what, Who: who, When: when.String(), LastDay: moment.CountedOnFrom(when, st.Zone()).String()}
+func ending(st *service.State, what, who string, when moment.Moment) contract.Ending {
+	return contract.Ending{What: what, Who: who, When: when.String(), LastDay: moment.CountedOnFrom(when, st.Zone()).String()}
 }
 
 func rulesAll() []*catalogue.Rule {
@@ -1125,7 +1126,7 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 	case q.Resource == nil || q.Resource.Type == "" || q.Resource.ID == "":
 		return none, &engine.WrongUse{Field: "resource", Reason: "give its type and its id"}
 	}
-	out := apigen.Question{Action: q.Action.Name, Resource: q.Resource.Type + ":" + q.Resource.ID}
+	out := contract.Question{Action: q.Action.Name, Resource: q.Resource.Type + ":" + q.Resource.ID}
 	switch q.Subject.Type {
 	case "party":
 		out.Subject = q.Subject.ID
@@ -1137,7 +1138,7 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 	default:
 		return none, &engine.WrongUse{Field: "subject.type", Value: q.Subject.Type, Reason: "write party, person or link"}
 	}
-	var c apigen.QuestionContext
+	var c contract.QuestionContext
 	for key, v := range q.Context {
 		text, isText := v.(string)
 		var into **string
@@ -1150,7 +1151,7 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 			into = &c.Presenter
 		case "account":
 			if isText {
-				c.Account = ptr(apigen.QuestionContextAccount(text))
+				c.Account = ptr(contract.QuestionContextAccount(text))
 			}
 		case "keep_copy":
 			b, ok := v.(bool)

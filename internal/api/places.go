@@ -12,6 +12,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
@@ -94,13 +95,13 @@ func (s *server) Choices(ctx context.Context, r apigen.ChoicesRequestObject) (ap
 }
 
 // values writes what a place sets and may set.
-func (s *server) values(ctx context.Context, st *service.State, w service.Where) (apigen.Values, error) {
+func (s *server) values(ctx context.Context, st *service.State, w service.Where) (contract.Values, error) {
 	set, etag, err := s.Service.Values(ctx, w)
 	if err != nil {
-		return apigen.Values{}, err
+		return contract.Values{}, err
 	}
 	is, layer := w.Layer()
-	out := apigen.Values{Where: w.String(), Layer: layer.String(), Rules: []apigen.ValueRow{}, Etag: etag}
+	out := contract.Values{Where: w.String(), Layer: layer.String(), Rules: []contract.ValueRow{}, Etag: etag}
 	if w.Partner == "" {
 		out.Name = some(st.NameOf(w.Resource))
 	} else if p, err := st.Partner(w.Partner); err == nil {
@@ -157,37 +158,37 @@ func (s *server) Values(ctx context.Context, r apigen.ValuesRequestObject) (apig
 	return apigen.Values200JSONResponse{Body: x, Headers: apigen.Values200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func weighedOut(x *service.ValueWeighed) apigen.ValueWeighed {
-	moves := func(m engine.Moves) apigen.Moves {
-		return apigen.Moves{Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
+func weighedOut(x *service.ValueWeighed) contract.ValueWeighed {
+	moves := func(m engine.Moves) contract.Moves {
+		return contract.Moves{Gained: m.Gained, Lost: m.Lost, Otherwise: m.Otherwise}
 	}
-	return apigen.ValueWeighed{Nothing: x.Nothing(), Loosens: x.Loosens, Was: some(x.Was), Becomes: some(x.Becomes), Parties: moves(x.Parties), Granted: moves(x.Granted), Wide: moves(x.Wide),
+	return contract.ValueWeighed{Nothing: x.Nothing(), Loosens: x.Loosens, Was: some(x.Was), Becomes: some(x.Becomes), Parties: moves(x.Parties), Granted: moves(x.Granted), Wide: moves(x.Wide),
 		Newcomers: append([]string{}, x.Newcomers...), NotCounted: append([]string{}, x.NotCounted...), Lines: &x.Lines}
 }
 
-func (s *server) setValue(ctx context.Context, where, rule, value, why string, held bool, ifMatch string, preview *bool) (apigen.Values, error) {
+func (s *server) setValue(ctx context.Context, where, rule, value, why string, held bool, ifMatch string, preview *bool) (contract.Values, error) {
 	w, err := service.ParseWhere(where)
 	if err != nil {
-		return apigen.Values{}, err
+		return contract.Values{}, err
 	}
 	if err := s.mayEdit(ctx, s.state(ctx), w); err != nil {
-		return apigen.Values{}, err
+		return contract.Values{}, err
 	}
 	if held && whoIs(ctx).Role == service.Member {
-		return apigen.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
+		return contract.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
 	}
 	c := service.ValueChange{Where: w, Rule: rule, Value: value, Held: held, IfMatch: ifMatch}
 	if preview != nil && *preview {
 		x, err := s.Service.WeighValue(ctx, c)
 		if err != nil {
-			return apigen.Values{}, err
+			return contract.Values{}, err
 		}
 		out, err := s.values(ctx, s.state(ctx), w)
 		out.Weighed = ptr(weighedOut(x))
 		return out, err
 	}
 	if err := s.Service.SetValue(ctx, whoIs(ctx).Name, why, c); err != nil {
-		return apigen.Values{}, err
+		return contract.Values{}, err
 	}
 	return s.values(ctx, s.state(ctx), w)
 }
@@ -203,7 +204,7 @@ func (s *server) UnsetValue(ctx context.Context, r apigen.UnsetValueRequestObjec
 }
 
 // exceptionDoc writes an exception as the file format has it.
-func exceptionDoc(c *apigen.ExceptionChange) ([]byte, error) {
+func exceptionDoc(c *contract.ExceptionChange) ([]byte, error) {
 	rules, err := rulesDoc(c.Rules)
 	if err != nil {
 		return nil, err
@@ -222,11 +223,11 @@ func exceptionDoc(c *apigen.ExceptionChange) ([]byte, error) {
 	return json.Marshal(m)
 }
 
-func (s *server) exception(ctx context.Context, id string) (apigen.Exception, error) {
+func (s *server) exception(ctx context.Context, id string) (contract.Exception, error) {
 	st := s.state(ctx)
 	x, i, err := st.Exception(id)
 	if err != nil {
-		return apigen.Exception{}, err
+		return contract.Exception{}, err
 	}
 	return answer.Exception(st.Snapshot, x, i, s.Service.Now(), service.ExceptionEtag(x)), nil
 }
@@ -235,9 +236,9 @@ func (s *server) ListExceptions(ctx context.Context, r apigen.ListExceptionsRequ
 	return apigen.ListExceptions200JSONResponse{Exceptions: s.exceptions(ctx, opt(r.Params.State), opt(r.Params.Person))}, nil
 }
 
-func (s *server) exceptions(ctx context.Context, state, person string) []apigen.Exception {
+func (s *server) exceptions(ctx context.Context, state, person string) []contract.Exception {
 	st := s.state(ctx)
-	out := []apigen.Exception{}
+	out := []contract.Exception{}
 	for i := range st.Policy().Exceptions {
 		x := &st.Policy().Exceptions[i]
 		if person != "" {
@@ -255,7 +256,7 @@ func (s *server) exceptions(ctx context.Context, state, person string) []apigen.
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool {
-		rank := map[apigen.ExceptionState]int{apigen.ExceptionStateInForce: 0, apigen.ExceptionStateAhead: 1, apigen.ExceptionStateOver: 2}
+		rank := map[contract.ExceptionState]int{contract.ExceptionStateInForce: 0, contract.ExceptionStateAhead: 1, contract.ExceptionStateOver: 2}
 		if a, b := rank[out[i].State], rank[out[j].State]; a != b {
 			return a < b
 		}
@@ -374,15 +375,15 @@ func (s *server) ImportExceptions(ctx context.Context, r apigen.ImportExceptions
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.ImportExceptions200JSONResponse{Lines: []apigen.ImportLine{}, Written: written, Preview: preview}
+	out := apigen.ImportExceptions200JSONResponse{Lines: []contract.ImportLine{}, Written: written, Preview: preview}
 	for _, l := range lines {
-		out.Lines = append(out.Lines, apigen.ImportLine{Line: l.Line, Id: l.ID, Result: apigen.ImportLineResult(l.Result), Cause: some(l.Cause)})
+		out.Lines = append(out.Lines, contract.ImportLine{Line: l.Line, Id: l.ID, Result: contract.ImportLineResult(l.Result), Cause: some(l.Cause)})
 	}
 	return out, nil
 }
 
 func exceptionRow(cell func(string) string) ([]byte, error) {
-	c := apigen.ExceptionChange{Id: cell("id"), Rules: map[string]apigen.SetValue{}, From: some(cell("from")), Until: some(cell("until")), Reason: some(cell("reason"))}
+	c := contract.ExceptionChange{Id: cell("id"), Rules: map[string]contract.SetValue{}, From: some(cell("from")), Until: some(cell("until")), Reason: some(cell("reason"))}
 	if c.Id == "" {
 		return nil, &service.Invalid{Field: "id", Value: "", Reason: "every exception has an id"}
 	}
@@ -391,7 +392,7 @@ func exceptionRow(cell func(string) string) ([]byte, error) {
 		if !ok {
 			return nil, &service.Invalid{Field: "rules", Value: kv, Reason: "write rule=value, several separated by semicolons"}
 		}
-		c.Rules[strings.TrimSpace(k)] = apigen.SetValue{Value: strings.TrimSpace(v)}
+		c.Rules[strings.TrimSpace(k)] = contract.SetValue{Value: strings.TrimSpace(v)}
 	}
 	list := func(name string) *[]string {
 		if f := strings.Fields(cell(name)); len(f) > 0 {
@@ -411,7 +412,7 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 	}
 	q, limit := strings.ToLower(opt(r.Params.Q)), pageSize(r.Params.Limit, 100)
 	me := whoIs(ctx)
-	out := apigen.ListSpaces200JSONResponse{Spaces: []apigen.SpaceBrief{}}
+	out := apigen.ListSpaces200JSONResponse{Spaces: []contract.SpaceBrief{}}
 	counts := st.CountsInSpaces(s.Service.Now())
 	err = s.Service.Spaces(ctx, func(x *world.Space) error {
 		if x.ID <= after || out.Next != "" || q != "" && !strings.Contains(x.ID, q) && !strings.Contains(strings.ToLower(x.Name), q) {
@@ -425,14 +426,14 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 			return nil
 		}
 		n := counts[x.ID]
-		out.Spaces = append(out.Spaces, apigen.SpaceBrief{Id: x.ID, Name: x.Name, Kind: world.SpaceKindNames[x.Kind], Owners: append([]string{}, x.Owners...), Items: n.Items, Set: len(x.Rules), Outside: n.Parties})
+		out.Spaces = append(out.Spaces, contract.SpaceBrief{Id: x.ID, Name: x.Name, Kind: world.SpaceKindNames[x.Kind], Owners: append([]string{}, x.Owners...), Items: n.Items, Set: len(x.Rules), Outside: n.Parties})
 		return nil
 	})
 	return out, err
 }
 
-func (s *server) person(st *service.State, id string) apigen.NamedRef {
-	return apigen.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Person, ID: id})}
+func (s *server) person(st *service.State, id string) contract.NamedRef {
+	return contract.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Person, ID: id})}
 }
 
 const maxGiven = 2000
@@ -447,14 +448,14 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.GetSpace200JSONResponse{Id: x.ID, Name: x.Name, Kind: world.SpaceKindNames[x.Kind], Joinable: x.Joinable, HouseLicence: x.HouseLicence, Owners: []apigen.NamedRef{}, Members: []apigen.NamedRef{},
-		Items: []apigen.ItemView{}, Meetings: []apigen.NamedRef{}, Given: []apigen.GivenRole{}, Findings: []apigen.Finding{}, Editable: s.mayEdit(ctx, st, w) == nil}
+	out := apigen.GetSpace200JSONResponse{Id: x.ID, Name: x.Name, Kind: world.SpaceKindNames[x.Kind], Joinable: x.Joinable, HouseLicence: x.HouseLicence, Owners: []contract.NamedRef{}, Members: []contract.NamedRef{},
+		Items: []contract.ItemView{}, Meetings: []contract.NamedRef{}, Given: []contract.GivenRole{}, Findings: []contract.Finding{}, Editable: s.mayEdit(ctx, st, w) == nil}
 	for _, o := range x.Owners {
 		out.Owners = append(out.Owners, s.person(st, o))
 	}
 	for _, m := range x.Members {
 		if m.Group != "" {
-			out.Members = append(out.Members, apigen.NamedRef{Id: m.String(), Name: st.NameOfGroup(m.Group)})
+			out.Members = append(out.Members, contract.NamedRef{Id: m.String(), Name: st.NameOfGroup(m.Group)})
 		} else {
 			out.Members = append(out.Members, s.person(st, m.Person))
 		}
@@ -470,11 +471,11 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 	for i := range x.Items {
 		it := &x.Items[i]
 		about[it.Kind.String()+":"+it.ID] = true
-		out.Items = append(out.Items, apigen.ItemView{Id: it.ID, Kind: it.Kind.String(), Name: it.Name, Private: it.Private, Rules: answer.SetValues(it.Rules)})
+		out.Items = append(out.Items, contract.ItemView{Id: it.ID, Kind: it.Kind.String(), Name: it.Name, Private: it.Private, Rules: answer.SetValues(it.Rules)})
 	}
 	if err := s.Service.Meetings(ctx, func(m *world.Meeting) error {
 		if m.Space == x.ID {
-			out.Meetings = append(out.Meetings, apigen.NamedRef{Id: m.ID, Name: m.Name})
+			out.Meetings = append(out.Meetings, contract.NamedRef{Id: m.ID, Name: m.Name})
 		}
 		return nil
 	}); err != nil {
@@ -494,9 +495,9 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 }
 
 // about lists the open findings about any of some things.
-func (s *server) about(ctx context.Context, things map[string]bool) ([]apigen.Finding, error) {
+func (s *server) about(ctx context.Context, things map[string]bool) ([]contract.Finding, error) {
 	all, err := s.Service.Findings(ctx)
-	out := []apigen.Finding{}
+	out := []contract.Finding{}
 	for i := range all {
 		for _, a := range all[i].About {
 			if things[a] && all[i].Accepted == nil {
@@ -534,7 +535,7 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 			}
 		}
 	}
-	out := apigen.ListPeople200JSONResponse{People: []apigen.PersonBrief{}}
+	out := apigen.ListPeople200JSONResponse{People: []contract.PersonBrief{}}
 	err = s.Service.People(ctx, func(p *world.Person) error {
 		if p.ID <= after || out.Next != "" || q != "" && !strings.Contains(p.ID, q) && !strings.Contains(strings.ToLower(p.Name), q) {
 			return nil
@@ -543,7 +544,7 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 			out.Next = cursor(out.People[limit-1].Id)
 			return nil
 		}
-		out.People = append(out.People, apigen.PersonBrief{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Groups: append([]string{}, p.Groups...), Roles: personRoles(p), Exceptions: in[p.ID]})
+		out.People = append(out.People, contract.PersonBrief{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Groups: append([]string{}, p.Groups...), Roles: personRoles(p), Exceptions: in[p.ID]})
 		return nil
 	})
 	return out, err
@@ -559,14 +560,14 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 		return nil, err
 	}
 	now := s.Service.Now()
-	out := apigen.GetPerson200JSONResponse{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Language: some(p.Language), Left: said(p.Left), Groups: append([]string{}, p.Groups...), Roles: personRoles(&p), Owns: []apigen.NamedRef{}, Hosts: []apigen.NamedRef{},
-		Exceptions: s.exceptions(ctx, "", p.ID), Rules: []apigen.ValueRow{}, Contacts: []apigen.ContactView{}, Forwarders: []apigen.Forwarder{}, Reached: answer.ReachedBy(st.Snapshot, p.ID, now)}
+	out := apigen.GetPerson200JSONResponse{Id: p.ID, Name: p.Name, Address: some(p.Address.String()), Language: some(p.Language), Left: said(p.Left), Groups: append([]string{}, p.Groups...), Roles: personRoles(&p), Owns: []contract.NamedRef{}, Hosts: []contract.NamedRef{},
+		Exceptions: s.exceptions(ctx, "", p.ID), Rules: []contract.ValueRow{}, Contacts: []contract.ContactView{}, Forwarders: []contract.Forwarder{}, Reached: answer.ReachedBy(st.Snapshot, p.ID, now)}
 	for _, id := range st.SpacesOf(p.ID) {
-		out.Owns = append(out.Owns, apigen.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Space, ID: id})})
+		out.Owns = append(out.Owns, contract.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Space, ID: id})})
 	}
 	if err := s.Service.Meetings(ctx, func(m *world.Meeting) error {
 		if m.Host == p.ID {
-			out.Hosts = append(out.Hosts, apigen.NamedRef{Id: m.ID, Name: m.Name})
+			out.Hosts = append(out.Hosts, contract.NamedRef{Id: m.ID, Name: m.Name})
 		}
 		return nil
 	}); err != nil {
@@ -588,11 +589,11 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 		out.Rules = append(out.Rules, row)
 	}
 	if err := s.Service.Contacts(ctx, p.ID, func(c *world.Contact) error {
-		state := apigen.ContactViewStateAsked
+		state := contract.ContactViewStateAsked
 		if c.Accepted {
-			state = apigen.ContactViewStateAccepted
+			state = contract.ContactViewStateAccepted
 		}
-		out.Contacts = append(out.Contacts, apigen.ContactView{Party: c.Party.String(), State: state})
+		out.Contacts = append(out.Contacts, contract.ContactView{Party: c.Party.String(), State: state})
 		return nil
 	}); err != nil {
 		return nil, err
@@ -608,12 +609,12 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 	return out, err
 }
 
-func (s *server) forwarders(ctx context.Context, person string) ([]apigen.Forwarder, error) {
+func (s *server) forwarders(ctx context.Context, person string) ([]contract.Forwarder, error) {
 	st, now := s.state(ctx), s.Service.Now()
 	act, _ := catalogue.ActionByName("mail.forward")
-	out := []apigen.Forwarder{}
+	out := []contract.Forwarder{}
 	err := s.Service.Forwarders(ctx, person, func(f *world.Forwarder) error {
-		x := apigen.Forwarder{Person: f.Mailbox, Name: some(st.NameOf(world.Resource{Kind: catalogue.Person, ID: f.Mailbox})), To: f.To.String(), KeepCopy: f.KeepCopy, SetBy: f.SetBy, Allowed: true, Text: "It stays at a domain of ours."}
+		x := contract.Forwarder{Person: f.Mailbox, Name: some(st.NameOf(world.Resource{Kind: catalogue.Person, ID: f.Mailbox})), To: f.To.String(), KeepCopy: f.KeepCopy, SetBy: f.SetBy, Allowed: true, Text: "It stays at a domain of ours."}
 		if !st.Match(f.To).Own {
 			a, err := st.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: f.Mailbox}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox}, At: now, Address: f.To, DropsCopy: !f.KeepCopy})
 			if err != nil {
@@ -648,7 +649,7 @@ func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject)
 	}
 	limit := pageSize(p.Limit, 100)
 	text := strings.ToLower(strings.TrimSpace(opt(p.Q)))
-	out := apigen.ListLinks200JSONResponse{Links: []apigen.Link{}}
+	out := apigen.ListLinks200JSONResponse{Links: []contract.Link{}}
 	err = s.Service.Links(ctx, after, func(l *world.Link) (bool, error) {
 		if item := opt(p.Item); item != "" && item != l.Item.String() || me.Role == service.Member && !st.BelongsTo(me.Person, l.Item) {
 			return true, nil
@@ -686,8 +687,8 @@ func linkHas(st *engine.Snapshot, l *world.Link, text string) bool {
 
 // linkOf writes a link as a list of links tells it, and whether whoever holds it, or those
 // it names, can open its item with it now.
-func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (apigen.Link, error) {
-	x := apigen.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
+func linkOf(st *engine.Snapshot, l *world.Link, now moment.Moment) (contract.Link, error) {
+	x := contract.Link{Id: l.ID, Item: l.Item.String(), ItemName: some(st.NameOf(l.Item)), Bearer: l.Bearer(), Right: l.Right.String(), Created: l.Created.String(), Until: answer.Moment(l.Until), Download: l.Download, Password: l.Password, By: some(l.By)}
 	right, until, err := st.LinkCounts(l)
 	if err != nil {
 		return x, err
@@ -799,8 +800,8 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	limit := pageSize(r.Params.Limit, 100)
 	state := opt(r.Params.State)
 	hints := r.Params.Hints != nil && *r.Params.Hints
-	out := apigen.ListFindings200JSONResponse{Findings: []apigen.Finding{}, Kinds: []apigen.FindingKind{}}
-	count := map[string]*apigen.FindingKind{}
+	out := apigen.ListFindings200JSONResponse{Findings: []contract.Finding{}, Kinds: []contract.FindingKind{}}
+	count := map[string]*contract.FindingKind{}
 	started := after == ""
 	for i := range all {
 		f := &all[i]
@@ -816,7 +817,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 		k := count[f.Kind]
 		if k == nil {
 			entry, _ := finding.KindByName(f.Kind)
-			k = &apigen.FindingKind{Kind: f.Kind, Title: entry.Title, Do: entry.Do, Hint: entry.Hint}
+			k = &contract.FindingKind{Kind: f.Kind, Title: entry.Title, Do: entry.Do, Hint: entry.Hint}
 			count[f.Kind] = k
 		}
 		if f.Accepted != nil {

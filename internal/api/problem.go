@@ -7,7 +7,7 @@ import (
 	"net/http"
 	"strings"
 
-	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/store"
@@ -54,15 +54,15 @@ var (
 // TypeURI is where a problem's type begins.
 const TypeURI = "https://wexillum.example/problems/"
 
-func (t problemType) with(detail string) apigen.Problem {
-	p := apigen.Problem{Type: TypeURI + t.name, Title: t.title, Status: t.status}
+func (t problemType) with(detail string) contract.Problem {
+	p := contract.Problem{Type: TypeURI + t.name, Title: t.title, Status: t.status}
 	if detail != "" {
 		p.Detail = &detail
 	}
 	return p
 }
 
-func writeProblem(w http.ResponseWriter, p apigen.Problem) {
+func writeProblem(w http.ResponseWriter, p contract.Problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Cache-Control", "no-store")
 	if p.Status == http.StatusServiceUnavailable && w.Header().Get("Retry-After") == "" {
@@ -73,7 +73,7 @@ func writeProblem(w http.ResponseWriter, p apigen.Problem) {
 }
 
 // problemOf finds the problem that an error is.
-func problemOf(err error) apigen.Problem {
+func problemOf(err error) contract.Problem {
 	var wrong *engine.WrongUse
 	var invalid *service.Invalid
 	var file worldfile.Errors
@@ -99,9 +99,9 @@ func problemOf(err error) apigen.Problem {
 			detail = file[0].File + ": " + detail
 		}
 		p := problemFile.with(detail)
-		list := []apigen.FileError{}
+		list := []contract.FileError{}
 		for _, e := range file {
-			list = append(list, apigen.FileError{Line: e.Line, Column: e.Col, Message: e.Msg})
+			list = append(list, contract.FileError{Line: e.Line, Column: e.Col, Message: e.Msg})
 		}
 		p.Errors = &list
 		return p

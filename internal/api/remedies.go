@@ -6,6 +6,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/remedy"
@@ -14,7 +15,7 @@ import (
 )
 
 // remedied finds the question, and the end that is proposed.
-func (s *server) remedied(ctx context.Context, q *apigen.Question, until *string) (*service.State, engine.Question, moment.Moment, error) {
+func (s *server) remedied(ctx context.Context, q *contract.Question, until *string) (*service.State, engine.Question, moment.Moment, error) {
 	st, now := s.state(ctx), s.Service.Now()
 	x, err := answer.Question(q, st.Snapshot, now)
 	if err != nil {

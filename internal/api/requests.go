@@ -5,14 +5,15 @@ import (
 	"fmt"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/service"
 )
 
-func (s *server) requestOut(st *service.State, r *service.Request) apigen.Request {
-	out := apigen.Request{Id: r.ID, By: r.By, Person: some(r.Person), Purpose: r.Purpose, To: append([]string{}, r.To...), Made: r.Made, State: apigen.RequestState(r.State), Draft: some(r.Draft), Answer: some(r.Answer), Closed: some(r.Closed), Closer: some(r.Closer), Heard: r.Heard,
-		Question: apigen.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}}
+func (s *server) requestOut(st *service.State, r *service.Request) contract.Request {
+	out := contract.Request{Id: r.ID, By: r.By, Person: some(r.Person), Purpose: r.Purpose, To: append([]string{}, r.To...), Made: r.Made, State: contract.RequestState(r.State), Draft: some(r.Draft), Answer: some(r.Answer), Closed: some(r.Closed), Closer: some(r.Closer), Heard: r.Heard,
+		Question: contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}}
 	if r.Asked.Address != "" || r.Asked.Presenter != "" {
-		out.Question.Context = &apigen.QuestionContext{Address: some(r.Asked.Address), Presenter: some(r.Asked.Presenter)}
+		out.Question.Context = &contract.QuestionContext{Address: some(r.Asked.Address), Presenter: some(r.Asked.Presenter)}
 	}
 	out.Title = fmt.Sprintf("%s %s %s", r.Asked.Subject, r.Asked.Action, r.Asked.Resource)
 	if q, err := r.Asked.Question(s.Service.Now()); err == nil {
@@ -33,7 +34,7 @@ func (s *server) requestOut(st *service.State, r *service.Request) apigen.Reques
 
 func (s *server) Requests(ctx context.Context, r apigen.RequestsRequestObject) (apigen.RequestsResponseObject, error) {
 	list, err := s.Service.Requests(ctx, whoIs(ctx), r.Params.Over != nil && *r.Params.Over)
-	out := apigen.Requests200JSONResponse{Requests: []apigen.Request{}}
+	out := apigen.Requests200JSONResponse{Requests: []contract.Request{}}
 	for i := range list {
 		out.Requests = append(out.Requests, s.requestOut(s.Service.State(), &list[i]))
 	}

@@ -29,6 +29,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/operations"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/statement"
@@ -36,7 +37,7 @@ import (
 )
 
 //go:embed openapi.yaml
-var contract []byte
+var document []byte
 
 // Options says how the network's way in behaves.
 type Options struct {
@@ -172,7 +173,7 @@ func New(o Options) (http.Handler, error) {
 	routes.Get("/.well-known/authzen-configuration", s.authzenConfiguration)
 	routes.Get("/api/v1/openapi.yaml", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/yaml")
-		_, _ = w.Write(contract)
+		_, _ = w.Write(document)
 	})
 	routes.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
 	routes.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
@@ -455,7 +456,7 @@ func begun(w http.ResponseWriter) bool {
 	}
 }
 
-func badBody(err error) apigen.Problem {
+func badBody(err error) contract.Problem {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return problemLarge.with(err.Error())
@@ -465,7 +466,7 @@ func badBody(err error) apigen.Problem {
 
 // invalidRequest turns what the contract's check found into a problem that names
 // the field and the value.
-func invalidRequest(err error, status int) apigen.Problem {
+func invalidRequest(err error, status int) contract.Problem {
 	var large *http.MaxBytesError
 	if errors.As(err, &large) {
 		return problemLarge.with(err.Error())

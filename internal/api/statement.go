@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	core "wexillum.example/internal/core/statement"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
@@ -44,15 +45,15 @@ func (s *server) PublishedKeys(ctx context.Context, _ apigen.PublishedKeysReques
 	return out, json.Unmarshal(keys, &out)
 }
 
-func (s *server) ourStatement(ctx context.Context, audience string) (apigen.OurStatement, error) {
+func (s *server) ourStatement(ctx context.Context, audience string) (contract.OurStatement, error) {
 	if audience == "" {
 		audience = "nobody-listed.example"
 	}
 	c, err := s.Service.OurClaims(ctx, audience)
 	if err != nil {
-		return apigen.OurStatement{}, err
+		return contract.OurStatement{}, err
 	}
-	out := apigen.OurStatement{Published: s.PublishStatement, For: c.Audience, Issuer: c.Issuer, Expires: time.Unix(c.Expires, 0).UTC().Format(time.RFC3339), Stance: map[string]string{}, Keys: []apigen.StatementKey{}}
+	out := contract.OurStatement{Published: s.PublishStatement, For: c.Audience, Issuer: c.Issuer, Expires: time.Unix(c.Expires, 0).UTC().Format(time.RFC3339), Stance: map[string]string{}, Keys: []contract.StatementKey{}}
 	if s.PublishStatement && s.PublicURL != "" {
 		out.Address = ptr(s.PublicURL + statement.StatementPath)
 	}
@@ -61,7 +62,7 @@ func (s *server) ourStatement(ctx context.Context, audience string) (apigen.OurS
 	}
 	keys, err := s.Service.StatementKeys(ctx)
 	for _, k := range keys {
-		out.Keys = append(out.Keys, apigen.StatementKey{Key: k.ID, State: apigen.StatementKeyState(k.State), Since: k.Since.UTC().Format(time.RFC3339)})
+		out.Keys = append(out.Keys, contract.StatementKey{Key: k.ID, State: contract.StatementKeyState(k.State), Since: k.Since.UTC().Format(time.RFC3339)})
 	}
 	return out, err
 }
@@ -79,10 +80,10 @@ func (s *server) RollKey(ctx context.Context, r apigen.RollKeyRequestObject) (ap
 	return apigen.RollKey200JSONResponse(x), err
 }
 
-func (s *server) theirStatement(ctx context.Context, id string) (apigen.TheirStatement, error) {
+func (s *server) theirStatement(ctx context.Context, id string) (contract.TheirStatement, error) {
 	x, err := s.Service.Statement(ctx, id)
 	if err != nil {
-		return apigen.TheirStatement{}, err
+		return contract.TheirStatement{}, err
 	}
 	out := statementOut(&x)
 	if p, err := s.state(ctx).Partner(id); err == nil {
@@ -91,8 +92,8 @@ func (s *server) theirStatement(ctx context.Context, id string) (apigen.TheirSta
 	return out, nil
 }
 
-func statementOut(x *world.Statement) apigen.TheirStatement {
-	out := apigen.TheirStatement{Partner: x.Partner, Keys: append([]string{}, x.Keys...), Problem: some(x.Problem), Reason: some(x.Reason), Offered: some(x.Offered)}
+func statementOut(x *world.Statement) contract.TheirStatement {
+	out := contract.TheirStatement{Partner: x.Partner, Keys: append([]string{}, x.Keys...), Problem: some(x.Problem), Reason: some(x.Reason), Offered: some(x.Offered)}
 	if x.Issued.IsSet() {
 		out.Issued, out.Until = ptr(x.Issued.String()), ptr(x.Until.String())
 	}

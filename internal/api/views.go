@@ -15,6 +15,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -173,7 +174,7 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []apigen.AudienceLine{}, Total: len(lines)}
+	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []contract.AudienceLine{}, Total: len(lines)}
 	out.Parties, out.Newcomers = answer.Counted(lines)
 	shown, next, err := page(lines, answer.AudienceKey, askedDigest("audience", p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), fmt.Sprint(p.All != nil && *p.All), opt(p.At)), p.Cursor, p.Limit)
 	if err != nil {
@@ -222,7 +223,7 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 	if word == "" {
 		word = "everybody"
 	}
-	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []apigen.BoardRow{}, Total: len(meant), Residual: some(v.ResidualRisk())}
+	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []contract.BoardRow{}, Total: len(meant), Residual: some(v.ResidualRisk())}
 	shown, next, err := page(meant, (*answer.Meant).Key, askedDigest("board", word, q, opt(r.Params.At)), r.Params.Cursor, r.Params.Limit)
 	if err != nil {
 		return nil, err
@@ -243,7 +244,7 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 		out.Totals = answer.BoardTotals(all)
 		return out, nil
 	}
-	out.Totals = apigen.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}, LeftOut: ptr(true)}
+	out.Totals = contract.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}, LeftOut: ptr(true)}
 	for _, m := range meant {
 		if m.Newcomer {
 			out.Totals.Newcomers++
@@ -295,7 +296,7 @@ func (s *server) Diff(ctx context.Context, r apigen.DiffRequestObject) (apigen.D
 		return nil, err
 	}
 	lines, err := answer.Differences(left, right, a, b, ctx.Err)
-	out := apigen.Diff200JSONResponse{Left: left.Stated(), Right: right.Stated(), Who: a.String(), AndWho: b.String(), Lines: []apigen.DiffLine{}}
+	out := apigen.Diff200JSONResponse{Left: left.Stated(), Right: right.Stated(), Who: a.String(), AndWho: b.String(), Lines: []contract.DiffLine{}}
 	for i := range lines {
 		out.Lines = append(out.Lines, answer.DiffLine(&lines[i]))
 	}

@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 func (a *app) partnerAdvice() *cobra.Command {
@@ -17,7 +17,7 @@ func (a *app) partnerAdvice() *cobra.Command {
 				return err
 			}
 			resp, err := r.Advise(c.Context(), args[0])
-			var x client.Advice
+			var x contract.Advice
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -61,12 +61,12 @@ func (a *app) partnerPeople() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all := []client.TheirPerson{}
-		p := &client.PeopleOfPartnerParams{Q: optional(find)}
+		all := []contract.TheirPerson{}
+		p := &contract.PeopleOfPartnerParams{Q: optional(find)}
 		for {
 			resp, err := r.PeopleOfPartner(c.Context(), args[0], p)
 			var x struct {
-				People []client.TheirPerson
+				People []contract.TheirPerson
 				Next   string
 			}
 			if err := r.read(resp, err, &x); err != nil {

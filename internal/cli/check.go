@@ -14,7 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
@@ -82,7 +82,7 @@ func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, bundle, as, colu
 	if err != nil {
 		return err
 	}
-	resp, err := r.CheckListWithBody(c.Context(), &client.CheckListParams{Into: optional(into), Bundle: optional(bundle), As: optional(as), Column: optional(column), At: optional(at)}, "text/csv", in)
+	resp, err := r.CheckListWithBody(c.Context(), &contract.CheckListParams{Into: optional(into), Bundle: optional(bundle), As: optional(as), Column: optional(column), At: optional(at)}, "text/csv", in)
 	if err != nil {
 		return r.read(resp, err, nil)
 	}
@@ -92,7 +92,7 @@ func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, bundle, as, colu
 	defer resp.Body.Close()
 	d := json.NewDecoder(bufio.NewReaderSize(resp.Body, 1<<15))
 	for {
-		var x client.CheckFound
+		var x contract.CheckFound
 		switch err := d.Decode(&x); {
 		case errors.Is(err, io.EOF):
 			return errors.New("the answer ended before its summary; what was printed may be incomplete")
@@ -133,17 +133,14 @@ func (a *app) checkFile(in io.Reader, into, bundle, as, column, at string, p *pr
 	}
 	if err := check.Split(in, column, func(n int, text string) error {
 		l := c.Check(n, text)
-		x, err := convert[client.CheckLine](answer.CheckLine(&l))
-		if err != nil {
-			return err
-		}
+		x := answer.CheckLine(&l)
 		return p.line(&x)
 	}); err != nil {
 		return err
 	}
-	sum, err := convert[client.CheckSummary](answer.CheckSummary(c))
+	sum := answer.CheckSummary(c)
 	p.summary = &sum
-	return err
+	return nil
 }
 
 // printer prints lines as they are found: CSV and JSON at once, a table at the
@@ -153,7 +150,7 @@ type printer struct {
 	csv     *sheet.Writer
 	rows    [][]string
 	n       int
-	summary *client.CheckSummary
+	summary *contract.CheckSummary
 }
 
 var checkColumns = []string{"line", "verdict", "address", "kind", "partner", "causes", "side", "next"}
@@ -169,7 +166,7 @@ func (p *printer) begin() error {
 	return nil
 }
 
-func (p *printer) line(l *client.CheckLine) error {
+func (p *printer) line(l *contract.CheckLine) error {
 	p.n++
 	if p.n%10000 == 0 && p.progress() {
 		fmt.Fprintf(p.err, "\r%d addresses", p.n)

@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 // stepWords are kinds of steps where they are more than one.
@@ -34,7 +34,7 @@ func kindsOf(kinds map[string]int) string {
 const goingDays = 10
 
 // going tells what dates set going.
-func (a *app) going(g *client.DatesGoing) {
+func (a *app) going(g *contract.DatesGoing) {
 	a.say("  at once     %s", kindsOf(g.AtOnce))
 	if len(g.Partners) > 0 {
 		a.say("  partners    %s", kindsOf(g.Partners))
@@ -50,7 +50,7 @@ func (a *app) going(g *client.DatesGoing) {
 }
 
 // setsGoing tells what the dates of records that came set going, or would.
-func (a *app) setsGoing(g *client.DatesGoing, waits *bool) {
+func (a *app) setsGoing(g *contract.DatesGoing, waits *bool) {
 	if g == nil {
 		return
 	}
@@ -75,8 +75,8 @@ func (a *app) dates() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.Dates(c.Context(), &client.DatesParams{From: optional(from)})
-			var x client.Dates
+			resp, err := r.Dates(c.Context(), &contract.DatesParams{From: optional(from)})
+			var x contract.Dates
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -119,8 +119,8 @@ func (a *app) dates() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.ReleaseDates(c.Context(), &client.ReleaseDatesParams{Preview: &preview}, client.DatesRelease{For: optional(of), From: optional(when), Steps: &steps, Mail: &mail, Confirm: &confirm, Why: optional(why)})
-			var x client.DatesReleased
+			resp, err := r.ReleaseDates(c.Context(), &contract.ReleaseDatesParams{Preview: &preview}, contract.DatesRelease{For: optional(of), From: optional(when), Steps: &steps, Mail: &mail, Confirm: &confirm, Why: optional(why)})
+			var x contract.DatesReleased
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -157,8 +157,8 @@ func (a *app) dates() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.LiftBrake(c.Context(), client.LiftBrakeJSONRequestBody{Why: liftWhy})
-		var x client.DatesHeld
+		resp, err := r.LiftBrake(c.Context(), contract.LiftBrakeJSONRequestBody{Why: liftWhy})
+		var x contract.DatesHeld
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -196,7 +196,7 @@ func (a *app) mend() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.MendRecord(c.Context(), client.MendRecordJSONRequestBody{Kind: args[0], Id: args[1], Why: optional(why)})
+			resp, err := r.MendRecord(c.Context(), contract.MendRecordJSONRequestBody{Kind: args[0], Id: args[1], Why: optional(why)})
 			if err := r.read(resp, err, nil); err != nil {
 				return err
 			}

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 func (a *app) domain() *cobra.Command {
@@ -22,8 +22,8 @@ func (a *app) domain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.AddDomain(c.Context(), partner, &client.AddDomainParams{Preview: &preview}, client.AddDomainJSONRequestBody{Domain: args[0], Subdomains: &sub, LookAlike: &lookAlike, Why: optional(why)})
-		var p client.Partner
+		resp, err := r.AddDomain(c.Context(), partner, &contract.AddDomainParams{Preview: &preview}, contract.AddDomainJSONRequestBody{Domain: args[0], Subdomains: &sub, LookAlike: &lookAlike, Why: optional(why)})
+		var p contract.Partner
 		if err := r.read(resp, err, &p); err != nil {
 			return err
 		}
@@ -43,16 +43,16 @@ func (a *app) domain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.TestDomain(c.Context(), &client.TestDomainParams{Address: args[0]})
-		var t client.DomainTest
+		resp, err := r.TestDomain(c.Context(), &contract.TestDomainParams{Address: args[0]})
+		var t contract.DomainTest
 		if err := r.read(resp, err, &t); err != nil {
 			return err
 		}
 		if t.Partner == nil || pick(t.Entry) != t.Domain {
 			return fmt.Errorf("%s is no partner's domain: %s", t.Domain, t.Text)
 		}
-		resp, err = r.RemoveDomain(c.Context(), *t.Partner, t.Domain, &client.RemoveDomainParams{Why: optional(why2), Preview: &preview2})
-		var p client.Partner
+		resp, err = r.RemoveDomain(c.Context(), *t.Partner, t.Domain, &contract.RemoveDomainParams{Why: optional(why2), Preview: &preview2})
+		var p contract.Partner
 		if err := r.read(resp, err, &p); err != nil {
 			return err
 		}
@@ -68,7 +68,7 @@ func (a *app) domain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		b := client.Bar{Reason: optional(reason)}
+		b := contract.Bar{Reason: optional(reason)}
 		if strings.Contains(args[0], "@") {
 			b.Address = &args[0]
 		} else {
@@ -96,7 +96,7 @@ func (a *app) domain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.LiftBar(c.Context(), args[0], &client.LiftBarParams{Why: optional(why3)})
+		resp, err := r.LiftBar(c.Context(), args[0], &contract.LiftBarParams{Why: optional(why3)})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
@@ -111,7 +111,7 @@ func (a *app) domain() *cobra.Command {
 			return err
 		}
 		resp, err := r.ListBars(c.Context())
-		var x struct{ Bars []client.Bar }
+		var x struct{ Bars []contract.Bar }
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -131,10 +131,10 @@ func (a *app) domain() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		out, rows := []client.DomainTest{}, [][]string{}
+		out, rows := []contract.DomainTest{}, [][]string{}
 		for _, arg := range args {
-			resp, err := r.TestDomain(c.Context(), &client.TestDomainParams{Address: arg})
-			var t client.DomainTest
+			resp, err := r.TestDomain(c.Context(), &contract.TestDomainParams{Address: arg})
+			var t contract.DomainTest
 			if err := r.read(resp, err, &t); err != nil {
 				return err
 			}
@@ -158,9 +158,9 @@ func (a *app) domainList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := &client.ListDomainsParams{List: client.ListDomainsParamsList(args[0]), Partner: optional(partner)}
+			p := &contract.ListDomainsParams{List: contract.ListDomainsParamsList(args[0]), Partner: optional(partner)}
 			if form != "" {
-				f := client.ListDomainsParamsForm(form)
+				f := contract.ListDomainsParamsForm(form)
 				p.Form = &f
 			}
 			resp, err := r.ListDomains(c.Context(), p)
@@ -201,9 +201,9 @@ Exit status 0: taken, or could be; 3: lines are refused.`,
 			if err != nil {
 				return err
 			}
-			p := &client.ImportDomainsParams{List: client.ImportDomainsParamsList(args[0]), Partner: optional(partner), Replace: &replace, OnlyGood: &onlyGood, Preview: &preview, Why: optional(why)}
+			p := &contract.ImportDomainsParams{List: contract.ImportDomainsParamsList(args[0]), Partner: optional(partner), Replace: &replace, OnlyGood: &onlyGood, Preview: &preview, Why: optional(why)}
 			resp, err := r.ImportDomainsWithBody(c.Context(), p, "text/csv", in)
-			var x client.DomainsImported
+			var x contract.DomainsImported
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -221,7 +221,7 @@ Exit status 0: taken, or could be; 3: lines are refused.`,
 
 // printImported prints the lines that change something or are refused; what stays
 // as it is, is counted.
-func (a *app) printImported(x *client.DomainsImported) error {
+func (a *app) printImported(x *contract.DomainsImported) error {
 	rows := [][]string{}
 	for _, l := range x.Lines {
 		if l.Result == "same" && a.output == "table" || a.output == "table" && len(rows) == maxTable {

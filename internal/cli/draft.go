@@ -19,8 +19,7 @@ import (
 	"golang.org/x/term"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/api/apigen"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -59,7 +58,7 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 		return q.next.RoundTrip(r)
 	}
 	ctx := r.Context()
-	var d client.Draft
+	var d contract.Draft
 	if resp, err := q.send(ctx, "POST", "/api/v1/drafts", map[string]bool{"quick": true}, &d); err != nil || resp != nil {
 		return resp, err
 	}
@@ -131,13 +130,13 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 }
 
 // published says what became of a wish to publish.
-func (a *app) published(w io.Writer, d *client.Draft) {
+func (a *app) published(w io.Writer, d *contract.Draft) {
 	switch d.State {
-	case client.DraftStatePublished:
+	case contract.DraftStatePublished:
 		fmt.Fprintf(w, "Published as revision %d.\n", pickInt(d.Published))
-	case client.DraftStateWaiting:
+	case contract.DraftStateWaiting:
 		fmt.Fprintf(w, "Not in force yet: somebody else must confirm it, with wexillum draft confirm %s\n", d.Id)
-	case client.DraftStateSet:
+	case contract.DraftStateSet:
 		fmt.Fprintf(w, "It will be published at %s.\n", seconds(pick(d.Weighed.PublishAt)))
 	}
 }
@@ -191,8 +190,8 @@ func (q *quickly) send(ctx context.Context, method, path string, body, into any)
 }
 
 // weigh finds the impact of a draft and shows how far it is on a terminal.
-func (q *quickly) weigh(ctx context.Context, id string) (*client.Impact, *http.Response, error) {
-	var imp client.Impact
+func (q *quickly) weigh(ctx context.Context, id string) (*contract.Impact, *http.Response, error) {
+	var imp contract.Impact
 	resp, err := q.send(ctx, "GET", "/api/v1/drafts/"+id+"/impact", nil, &imp)
 	return &imp, resp, err
 }
@@ -215,12 +214,12 @@ func moved(gained, lost, otherwise int) string {
 }
 
 // brief says an impact in a few lines.
-func (a *app) brief(w io.Writer, x *client.Impact) {
+func (a *app) brief(w io.Writer, x *contract.Impact) {
 	if x.Nothing && x.HeldTotal == 0 && (x.CutOffTotal == nil || *x.CutOffTotal == 0) {
 		fmt.Fprintln(w, "Impact: nothing changes for anybody.")
 	} else {
 		fmt.Fprintf(w, "Impact: %s parties, %s granted actions", moved(x.Parties.Gained, x.Parties.Lost, x.Parties.Otherwise), moved(x.Granted.Gained, x.Granted.Lost, x.Granted.Otherwise))
-		pairs := map[client.WideNumberChange]int{}
+		pairs := map[contract.WideNumberChange]int{}
 		for _, n := range x.Wide {
 			pairs[*n.Change] += n.Pairs
 		}
@@ -321,10 +320,10 @@ func some(list []string, n int) string {
 	return fmt.Sprintf("%s and %d more", strings.Join(list[:n], ", "), len(list)-n)
 }
 
-func (a *app) printImpact(x *client.Impact) error {
+func (a *app) printImpact(x *contract.Impact) error {
 	rows := [][]string{}
 	for _, l := range x.Lines {
-		mark := map[client.ImpactLineChange]string{"gained": "+ gained", "lost": "− lost", "otherwise": "~ otherwise"}[l.Change]
+		mark := map[contract.ImpactLineChange]string{"gained": "+ gained", "lost": "− lost", "otherwise": "~ otherwise"}[l.Change]
 		rows = append(rows, []string{mark, l.Who, pick(l.Partner), resourceText(l.Resource, l.Count), strings.Join(l.Actions, ", ")})
 	}
 	if a.output != "table" {
@@ -332,7 +331,7 @@ func (a *app) printImpact(x *client.Impact) error {
 	}
 	a.brief(a.out, x)
 	for _, n := range x.Newcomers[:min(12, len(x.Newcomers))] {
-		a.say("  %s %s, a typical newcomer (%s): %s %s", map[client.ImpactNewcomerChange]string{"gained": "+", "lost": "−", "otherwise": "~"}[n.Change], n.Who, n.Name, n.Action, resourceText(n.Kind+":*", n.Count))
+		a.say("  %s %s, a typical newcomer (%s): %s %s", map[contract.ImpactNewcomerChange]string{"gained": "+", "lost": "−", "otherwise": "~"}[n.Change], n.Who, n.Name, n.Action, resourceText(n.Kind+":*", n.Count))
 	}
 	for _, h := range x.Held[:min(12, len(x.Held))] {
 		what := "is released"
@@ -352,7 +351,7 @@ func (a *app) printImpact(x *client.Impact) error {
 	return nil
 }
 
-func (a *app) printDraft(d *client.Draft) error {
+func (a *app) printDraft(d *contract.Draft) error {
 	rows := [][]string{}
 	for _, e := range d.Edits {
 		for i, c := range e.Changes {
@@ -374,9 +373,9 @@ func (a *app) printDraft(d *client.Draft) error {
 	switch {
 	case d.Published != nil:
 		state = fmt.Sprintf("published as revision %d", *d.Published)
-	case d.State == client.DraftStateWaiting:
+	case d.State == contract.DraftStateWaiting:
 		state = fmt.Sprintf("waiting for somebody else to confirm; %s asked: %s", d.Weighed.By, d.Weighed.Why)
-	case d.State == client.DraftStateSet:
+	case d.State == contract.DraftStateSet:
 		state = "set to be published at " + seconds(pick(d.Weighed.PublishAt))
 	}
 	a.say("%s  %s (%s), made by %s on revision %d", d.Id, d.Name, state, d.MadeBy, d.Base)
@@ -423,7 +422,7 @@ func (a *app) drafts() *cobra.Command {
 		}}
 	}
 	show := func(r *remote, resp *http.Response, err error) error {
-		var d client.Draft
+		var d contract.Draft
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}
@@ -431,9 +430,9 @@ func (a *app) drafts() *cobra.Command {
 	}
 	var over bool
 	list := one("list", "Drafts, the newest first", cobra.NoArgs, func(c *cobra.Command, r *remote, _ []string) error {
-		resp, err := r.Drafts(c.Context(), &client.DraftsParams{Over: &over})
+		resp, err := r.Drafts(c.Context(), &contract.DraftsParams{Over: &over})
 		var x struct {
-			Drafts []client.DraftBrief `json:"drafts"`
+			Drafts []contract.DraftBrief `json:"drafts"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -458,7 +457,7 @@ func (a *app) drafts() *cobra.Command {
 	list.Flags().BoolVar(&over, "over", false, "published and dropped ones too")
 	c.AddCommand(list)
 	c.AddCommand(one("new NAME", "Make a draft on the policy in force", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.MakeDraft(c.Context(), nil, client.MakeDraftJSONRequestBody{Name: &args[0]})
+		resp, err := r.MakeDraft(c.Context(), nil, contract.MakeDraftJSONRequestBody{Name: &args[0]})
 		return show(r, resp, err)
 	}))
 	c.AddCommand(one("show DRAFT", "A draft: its edits, and what else has changed meanwhile", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
@@ -471,7 +470,7 @@ func (a *app) drafts() *cobra.Command {
 		if all == (len(args) > 1) {
 			return usage{errors.New("name an edit by its kind and id, as rule files.given_to; or give --all")}
 		}
-		body := client.UndoEditJSONRequestBody{}
+		body := contract.UndoEditJSONRequestBody{}
 		if len(args) > 1 {
 			body.Kind = &args[1]
 			id := "ours"
@@ -487,7 +486,7 @@ func (a *app) drafts() *cobra.Command {
 	c.AddCommand(undo)
 	for _, x := range []struct{ use, short, keep string }{{"keep", "Keep an edit of something that was changed meanwhile", "draft"}, {"take", "Take what is in force instead of an edit", "live"}} {
 		c.AddCommand(one(x.use+" DRAFT KIND ID", x.short, cobra.ExactArgs(3), func(c *cobra.Command, r *remote, args []string) error {
-			resp, err := r.SettleEdit(c.Context(), args[0], client.SettleEditJSONRequestBody{Kind: args[1], Id: args[2], Keep: client.SettleEditJSONBodyKeep(x.keep)})
+			resp, err := r.SettleEdit(c.Context(), args[0], contract.SettleEditJSONRequestBody{Kind: args[1], Id: args[2], Keep: contract.SettleEditJSONBodyKeep(x.keep)})
 			return show(r, resp, err)
 		}))
 	}
@@ -496,8 +495,8 @@ func (a *app) drafts() *cobra.Command {
 		if strings.TrimSpace(why) == "" {
 			return usage{errors.New("publishing has a reason: give --why")}
 		}
-		var imp client.Impact
-		resp, err := r.Impact(c.Context(), args[0], &client.ImpactParams{})
+		var imp contract.Impact
+		resp, err := r.Impact(c.Context(), args[0], &contract.ImpactParams{})
 		if err := r.read(resp, err, &imp); err != nil {
 			return err
 		}
@@ -505,8 +504,8 @@ func (a *app) drafts() *cobra.Command {
 		if !a.confirmed("Publish this?") {
 			return errors.New("nothing was changed")
 		}
-		resp, err = r.PublishDraft(c.Context(), args[0], client.PublishDraftJSONRequestBody{Why: why, Digest: imp.Digest, At: optional(set)})
-		var d client.Draft
+		resp, err = r.PublishDraft(c.Context(), args[0], contract.PublishDraftJSONRequestBody{Why: why, Digest: imp.Digest, At: optional(set)})
+		var d contract.Draft
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}
@@ -520,7 +519,7 @@ func (a *app) drafts() *cobra.Command {
 	publish.Flags().StringVar(&set, "set", "", "publish at this date or moment instead of now")
 	c.AddCommand(publish)
 	c.AddCommand(one("confirm DRAFT", "Confirm what somebody else asked to publish, exactly as it was weighed", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		var d client.Draft
+		var d contract.Draft
 		resp, err := r.Draft(c.Context(), args[0])
 		if err := r.read(resp, err, &d); err != nil {
 			return err
@@ -528,8 +527,8 @@ func (a *app) drafts() *cobra.Command {
 		if d.Weighed == nil || d.Weighed.Digest == nil {
 			return fmt.Errorf("the draft %s waits for nobody", d.Id)
 		}
-		var imp client.Impact
-		resp, err = r.Impact(c.Context(), d.Id, &client.ImpactParams{})
+		var imp contract.Impact
+		resp, err = r.Impact(c.Context(), d.Id, &contract.ImpactParams{})
 		if err := r.read(resp, err, &imp); err != nil {
 			return err
 		}
@@ -542,7 +541,7 @@ func (a *app) drafts() *cobra.Command {
 		if !a.confirmed("Confirm this?") {
 			return errors.New("nothing was changed")
 		}
-		resp, err = r.ConfirmDraft(c.Context(), d.Id, client.ConfirmDraftJSONRequestBody{Digest: *d.Weighed.Digest})
+		resp, err = r.ConfirmDraft(c.Context(), d.Id, contract.ConfirmDraftJSONRequestBody{Digest: *d.Weighed.Digest})
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}
@@ -550,16 +549,16 @@ func (a *app) drafts() *cobra.Command {
 		return nil
 	}))
 	c.AddCommand(one("withdraw DRAFT", "Open a draft again that waits or is set to be published", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.WithdrawDraft(c.Context(), args[0], client.WhyOnly{})
+		resp, err := r.WithdrawDraft(c.Context(), args[0], contract.WhyOnly{})
 		return show(r, resp, err)
 	}))
 	c.AddCommand(one("drop DRAFT", "Give a draft up", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
 		resp, err := r.Draft(c.Context(), args[0])
-		var d client.Draft
+		var d contract.Draft
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}
-		resp, err = r.DropDraft(c.Context(), d.Id, client.WhyOnly{})
+		resp, err = r.DropDraft(c.Context(), d.Id, contract.WhyOnly{})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
@@ -567,7 +566,7 @@ func (a *app) drafts() *cobra.Command {
 		return nil
 	}))
 	c.AddCommand(one("restore ID", "Open a draft again that was given up", cobra.ExactArgs(1), func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.RestoreDraft(c.Context(), args[0], client.WhyOnly{})
+		resp, err := r.RestoreDraft(c.Context(), args[0], contract.WhyOnly{})
 		return show(r, resp, err)
 	}))
 	return c
@@ -578,9 +577,9 @@ func (a *app) completeDraft(c *cobra.Command, args []string, text string) ([]str
 	if err != nil || len(args) > 0 {
 		return nil, cobra.ShellCompDirectiveNoFileComp
 	}
-	resp, err := r.Drafts(c.Context(), &client.DraftsParams{})
+	resp, err := r.Drafts(c.Context(), &contract.DraftsParams{})
 	var x struct {
-		Drafts []client.DraftBrief `json:"drafts"`
+		Drafts []contract.DraftBrief `json:"drafts"`
 	}
 	if r.read(resp, err, &x) != nil {
 		return nil, cobra.ShellCompDirectiveNoFileComp
@@ -616,7 +615,7 @@ func (a *app) draftImpact() *cobra.Command {
 				return err
 			}
 			if all {
-				resp, err := r.ImpactLines(c.Context(), args[0], &client.ImpactLinesParams{At: optional(at)})
+				resp, err := r.ImpactLines(c.Context(), args[0], &contract.ImpactLinesParams{At: optional(at)})
 				if err != nil || resp.StatusCode >= 400 {
 					return r.read(resp, err, nil)
 				}
@@ -638,9 +637,9 @@ func (a *app) draftImpact() *cobra.Command {
 }
 
 // followImpact finds an impact and shows on a terminal how far it is.
-func (a *app) followImpact(ctx context.Context, r *remote, id, at string) (*client.Impact, error) {
+func (a *app) followImpact(ctx context.Context, r *remote, id, at string) (*contract.Impact, error) {
 	progress := true
-	resp, err := r.Impact(ctx, id, &client.ImpactParams{At: optional(at), Progress: &progress})
+	resp, err := r.Impact(ctx, id, &contract.ImpactParams{At: optional(at), Progress: &progress})
 	if err != nil || resp.StatusCode >= 400 {
 		return nil, r.read(resp, err, nil)
 	}
@@ -650,9 +649,9 @@ func (a *app) followImpact(ctx context.Context, r *remote, id, at string) (*clie
 	in := json.NewDecoder(resp.Body)
 	for {
 		var x struct {
-			Part    float64         `json:"part"`
-			Impact  *client.Impact  `json:"impact"`
-			Problem *client.Problem `json:"problem"`
+			Part    float64           `json:"part"`
+			Impact  *contract.Impact  `json:"impact"`
+			Problem *contract.Problem `json:"problem"`
 		}
 		if err := in.Decode(&x); err != nil {
 			return nil, fmt.Errorf("the service at %s stopped answering: %w", r.server, err)
@@ -714,10 +713,7 @@ func (a *app) impactOfFiles(against, at, file string, all bool) error {
 	if err := a.keepReport(file, nil, v.ImpactReport(fmt.Sprintf("What changes from %s to %s", against, a.world), &out)); err != nil {
 		return err
 	}
-	x, err := convert[client.Impact](apigen.Impact(out))
-	if err != nil {
-		return err
-	}
+	x := contract.Impact(out)
 	return a.printImpact(&x)
 }
 
@@ -736,10 +732,10 @@ func (a *app) revision() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.Revisions(c.Context(), &client.RevisionsParams{Limit: &limit})
+		resp, err := r.Revisions(c.Context(), &contract.RevisionsParams{Limit: &limit})
 		var x struct {
-			Revisions []client.Revision `json:"revisions"`
-			Next      string            `json:"next"`
+			Revisions []contract.Revision `json:"revisions"`
+			Next      string              `json:"next"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -765,8 +761,8 @@ func (a *app) revision() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.Revision(c.Context(), to, &client.RevisionParams{Against: against})
-		var x client.RevisionView
+		resp, err := r.Revision(c.Context(), to, &contract.RevisionParams{Against: against})
+		var x contract.RevisionView
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -826,8 +822,8 @@ func (a *app) revision() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.BackTo(c.Context(), n, nil, client.WhyOnly{Why: optional(why)})
-		var d client.Draft
+		resp, err := r.BackTo(c.Context(), n, nil, contract.WhyOnly{Why: optional(why)})
+		var d contract.Draft
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}

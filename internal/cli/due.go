@@ -9,8 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/api/apigen"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -38,7 +37,7 @@ func (a *app) due() *cobra.Command {
 			if what != "" {
 				return a.dueIf(c, who, what, until, resource)
 			}
-			var steps []client.DueStep
+			var steps []contract.DueStep
 			kinds, behind := map[string]int{}, ""
 			if a.world != "" {
 				found, err := a.dueOfFile(from, until, partner, who)
@@ -46,10 +45,7 @@ func (a *app) due() *cobra.Command {
 					return err
 				}
 				for i := range found {
-					x, err := convert[client.DueStep](found[i])
-					if err != nil {
-						return err
-					}
+					x := found[i]
 					steps = append(steps, x)
 					kinds[string(x.Kind)]++
 				}
@@ -58,15 +54,15 @@ func (a *app) due() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p := &client.DueParams{From: optional(from), Until: optional(until), Partner: optional(partner), Who: optional(who)}
+				p := &contract.DueParams{From: optional(from), Until: optional(until), Partner: optional(partner), Who: optional(who)}
 				for limit := 500; ; {
 					p.Limit = &limit
 					resp, err := r.Due(c.Context(), p)
 					var x struct {
-						Steps []client.DueStep `json:"steps"`
-						Kinds map[string]int   `json:"kinds"`
-						Next  string           `json:"next"`
-						Late  string           `json:"behind"`
+						Steps []contract.DueStep `json:"steps"`
+						Kinds map[string]int     `json:"kinds"`
+						Next  string             `json:"next"`
+						Late  string             `json:"behind"`
 					}
 					if err := r.read(resp, err, &x); err != nil {
 						return err
@@ -91,7 +87,7 @@ func (a *app) due() *cobra.Command {
 			columns := []string{"at", "guest", "partner", "sponsor", "what", "because"}
 			if a.output != "table" {
 				if steps == nil {
-					steps = []client.DueStep{}
+					steps = []contract.DueStep{}
 				}
 				return a.records(steps, columns, rows)
 			}
@@ -144,11 +140,11 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 	if !slices.Contains(whatIfs, what) {
 		return usage{fmt.Errorf("--if %q: write %s", what, strings.Join(whatIfs, ", "))}
 	}
-	do := client.DueSupposingDo(doNames[what])
+	do := contract.DueSupposingDo(doNames[what])
 	if do == "" { // of the partner
-		do = client.DueSupposingDo(strings.ReplaceAll(what, "-", "_"))
+		do = contract.DueSupposingDo(strings.ReplaceAll(what, "-", "_"))
 	}
-	b := client.DueSupposing{Address: who, Do: do, Until: optional(until)}
+	b := contract.DueSupposing{Address: who, Do: do, Until: optional(until)}
 	if what == "extend" {
 		yes := true
 		b.Grants = &yes
@@ -160,7 +156,7 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 	if what == "end-grant" || what == "confirm" {
 		if resource == "" {
 			resp, err := r.Guest(c.Context(), who)
-			var g client.Guest
+			var g contract.Guest
 			if err := r.read(resp, err, &g); err != nil {
 				return err
 			}
@@ -173,14 +169,14 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 		b.Resource = optional(resource)
 	}
 	resp, err := r.DueSupposing(c.Context(), b)
-	var x client.DueSupposed
+	var x contract.DueSupposed
 	if err := r.read(resp, err, &x); err != nil {
 		return err
 	}
 	rows := [][]string{}
 	for _, part := range []struct {
 		when  string
-		steps []client.DueStep
+		steps []contract.DueStep
 	}{{"as it is", x.Was}, {"then", x.Will}} {
 		for i := range part.steps {
 			s := &part.steps[i]
@@ -213,14 +209,14 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 	return nil
 }
 
-func (a *app) dueLines(steps []client.DueStep) {
+func (a *app) dueLines(steps []contract.DueStep) {
 	if len(steps) == 0 {
 		a.printf("  Nothing ends by itself.\n")
 	}
 	a.stepLines(steps)
 }
 
-func (a *app) dueOfFile(from, until, partner, who string) ([]apigen.DueStep, error) {
+func (a *app) dueOfFile(from, until, partner, who string) ([]contract.DueStep, error) {
 	s, now, err := a.offline()
 	if err != nil {
 		return nil, err

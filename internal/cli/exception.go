@@ -10,7 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 func (a *app) exception() *cobra.Command {
@@ -19,7 +19,7 @@ func (a *app) exception() *cobra.Command {
 	return c
 }
 
-func setValues(rules map[string]client.SetValue) string {
+func setValues(rules map[string]contract.SetValue) string {
 	var out []string
 	for name, v := range rules {
 		text := name + "=" + v.Value
@@ -33,7 +33,7 @@ func setValues(rules map[string]client.SetValue) string {
 }
 
 // about says whom an exception is for.
-func forWhom(x *client.Exception) string {
+func forWhom(x *contract.Exception) string {
 	out := append([]string{}, x.People...)
 	for _, g := range x.Groups {
 		out = append(out, "group:"+g)
@@ -41,14 +41,14 @@ func forWhom(x *client.Exception) string {
 	return strings.Join(out, " ")
 }
 
-func towards(x *client.Exception) string {
+func towards(x *contract.Exception) string {
 	if x.Parties == nil {
 		return "everybody"
 	}
 	return strings.Join(*x.Parties, " ")
 }
 
-func stateOf(x *client.Exception) string {
+func stateOf(x *contract.Exception) string {
 	s := strings.ReplaceAll(string(x.State), "_", " ")
 	if x.WithoutEffect != nil && *x.WithoutEffect {
 		s += ", changes nothing"
@@ -64,13 +64,13 @@ func (a *app) exceptionList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := &client.ListExceptionsParams{Person: optional(person)}
+			p := &contract.ListExceptionsParams{Person: optional(person)}
 			if state != "" {
-				s := client.ListExceptionsParamsState(strings.ReplaceAll(state, " ", "_"))
+				s := contract.ListExceptionsParamsState(strings.ReplaceAll(state, " ", "_"))
 				p.State = &s
 			}
 			resp, err := r.ListExceptions(c.Context(), p)
-			var x struct{ Exceptions []client.Exception }
+			var x struct{ Exceptions []contract.Exception }
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -95,7 +95,7 @@ func day(moment string) string {
 	return moment
 }
 
-func (a *app) printException(x *client.Exception) error {
+func (a *app) printException(x *contract.Exception) error {
 	if a.output != "table" {
 		return a.records(x, []string{"id", "state", "from", "until", "for", "towards", "values"}, [][]string{{x.Id, stateOf(x), pick(x.From), pick(x.Until), forWhom(x), towards(x), setValues(x.Rules)}})
 	}
@@ -121,13 +121,13 @@ func (a *app) printException(x *client.Exception) error {
 	return nil
 }
 
-func (a *app) getException(c *cobra.Command, id string) (*remote, *client.Exception, error) {
+func (a *app) getException(c *cobra.Command, id string) (*remote, *contract.Exception, error) {
 	r, err := a.remote()
 	if err != nil {
 		return nil, nil, err
 	}
 	resp, err := r.GetException(c.Context(), id)
-	var x client.Exception
+	var x contract.Exception
 	return r, &x, r.read(resp, err, &x)
 }
 
@@ -151,13 +151,13 @@ func (a *app) exceptionAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.ExceptionChange{Id: args[0], Rules: map[string]client.SetValue{}, From: optional(from), Until: optional(until), Reason: optional(reason), Why: optional(reason)}
+			body := contract.ExceptionChange{Id: args[0], Rules: map[string]contract.SetValue{}, From: optional(from), Until: optional(until), Reason: optional(reason), Why: optional(reason)}
 			for _, kv := range set {
 				k, v, ok := splitPair(kv)
 				if !ok {
 					return usage{fmt.Errorf("--set %q: write rule=value", kv)}
 				}
-				body.Rules[k] = client.SetValue{Value: v}
+				body.Rules[k] = contract.SetValue{Value: v}
 			}
 			if len(set) == 0 {
 				return usage{errors.New("--set rule=value is needed at least once")}
@@ -172,7 +172,7 @@ func (a *app) exceptionAdd() *cobra.Command {
 				body.Parties = &parties
 			}
 			resp, err := r.AddException(c.Context(), nil, body)
-			var x client.Exception
+			var x contract.Exception
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -200,7 +200,7 @@ func (a *app) exceptionChange() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.ExceptionChange{Id: x.Id, People: &x.People, Groups: &x.Groups, Parties: x.Parties, Rules: x.Rules, From: x.From, Until: x.Until, Reason: x.Reason, Why: optional(reason)}
+			body := contract.ExceptionChange{Id: x.Id, People: &x.People, Groups: &x.Groups, Parties: x.Parties, Rules: x.Rules, From: x.From, Until: x.Until, Reason: x.Reason, Why: optional(reason)}
 			if len(people)+len(groups) > 0 {
 				body.People, body.Groups = &people, &groups
 			}
@@ -212,7 +212,7 @@ func (a *app) exceptionChange() *cobra.Command {
 				if !ok {
 					return usage{fmt.Errorf("--set %q: write rule=value", kv)}
 				}
-				body.Rules[k] = client.SetValue{Value: v}
+				body.Rules[k] = contract.SetValue{Value: v}
 			}
 			for _, k := range unset {
 				if _, ok := body.Rules[k]; !ok {
@@ -223,7 +223,7 @@ func (a *app) exceptionChange() *cobra.Command {
 			if reason != "" {
 				body.Reason = &reason
 			}
-			resp, err := r.SetException(c.Context(), x.Id, &client.SetExceptionParams{IfMatch: &x.Etag}, body)
+			resp, err := r.SetException(c.Context(), x.Id, &contract.SetExceptionParams{IfMatch: &x.Etag}, body)
 			if err := r.read(resp, err, x); err != nil {
 				return err
 			}
@@ -249,7 +249,7 @@ func (a *app) exceptionProlong() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.ProlongException(c.Context(), args[0], &client.ProlongExceptionParams{IfMatch: &x.Etag}, client.Prolong{Until: until, Why: optional(why)})
+		resp, err := r.ProlongException(c.Context(), args[0], &contract.ProlongExceptionParams{IfMatch: &x.Etag}, contract.Prolong{Until: until, Why: optional(why)})
 		if err := r.read(resp, err, x); err != nil {
 			return err
 		}
@@ -267,7 +267,7 @@ func (a *app) exceptionEnd() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.EndException(c.Context(), args[0], &client.EndExceptionParams{IfMatch: &x.Etag}, client.WhyOnly{Why: optional(why)})
+		resp, err := r.EndException(c.Context(), args[0], &contract.EndExceptionParams{IfMatch: &x.Etag}, contract.WhyOnly{Why: optional(why)})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
@@ -302,15 +302,15 @@ standard input. Nothing is written where a line is refused, but with --only-good
 				defer f.Close()
 				in = f
 			}
-			resp, err := r.ImportExceptionsWithBody(c.Context(), &client.ImportExceptionsParams{Preview: &preview, OnlyGood: &onlyGood, Why: optional(why)}, "text/csv", io.LimitReader(in, 32<<20))
-			var x client.Imported
+			resp, err := r.ImportExceptionsWithBody(c.Context(), &contract.ImportExceptionsParams{Preview: &preview, OnlyGood: &onlyGood, Why: optional(why)}, "text/csv", io.LimitReader(in, 32<<20))
+			var x contract.Imported
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
 			rows := [][]string{}
 			refused := 0
 			for _, l := range x.Lines {
-				if l.Result == client.ImportLineResultRefused {
+				if l.Result == contract.ImportLineResultRefused {
 					refused++
 				}
 				rows = append(rows, []string{fmt.Sprint(l.Line), l.Id, string(l.Result), pick(l.Cause)})

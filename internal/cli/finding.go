@@ -11,7 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
@@ -79,7 +79,7 @@ func (a *app) finding() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.AcceptFinding(c.Context(), client.Acceptance{Id: strings.Join(args, " "), Reason: reason, Until: until})
+			resp, err := r.AcceptFinding(c.Context(), contract.Acceptance{Id: strings.Join(args, " "), Reason: reason, Until: until})
 			if err := r.read(resp, err, nil); err != nil {
 				return err
 			}
@@ -94,7 +94,7 @@ func (a *app) finding() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.ReopenFinding(c.Context(), &client.ReopenFindingParams{Id: strings.Join(args, " "), Why: optional(why)})
+		resp, err := r.ReopenFinding(c.Context(), &contract.ReopenFindingParams{Id: strings.Join(args, " "), Why: optional(why)})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
@@ -120,7 +120,7 @@ func numbers(n map[string]int) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) ([]client.Finding, error) {
+func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) ([]contract.Finding, error) {
 	if a.world != "" {
 		return a.findingsFile(kind, about, hints)
 	}
@@ -128,11 +128,11 @@ func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) 
 	if err != nil {
 		return nil, err
 	}
-	all := []client.Finding{}
+	all := []contract.Finding{}
 	for next := ""; ; {
-		s := client.ListFindingsParamsState(state)
-		resp, err := r.ListFindings(c.Context(), &client.ListFindingsParams{Kind: optional(kind), About: optional(about), State: &s, Hints: &hints, Cursor: optional(next)})
-		var x client.Findings
+		s := contract.ListFindingsParamsState(state)
+		resp, err := r.ListFindings(c.Context(), &contract.ListFindingsParams{Kind: optional(kind), About: optional(about), State: &s, Hints: &hints, Cursor: optional(next)})
+		var x contract.Findings
 		if err := r.read(resp, err, &x); err != nil {
 			return nil, err
 		}
@@ -144,7 +144,7 @@ func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) 
 }
 
 // findingsFile finds in a world file alone, where nothing is accepted.
-func (a *app) findingsFile(kind, about string, hints bool) ([]client.Finding, error) {
+func (a *app) findingsFile(kind, about string, hints bool) ([]contract.Finding, error) {
 	now := moment.Of(time.Now())
 	text, err := os.ReadFile(a.world)
 	if err != nil {
@@ -155,7 +155,7 @@ func (a *app) findingsFile(kind, about string, hints bool) ([]client.Finding, er
 		return nil, err
 	}
 	w := world.Merge(&world.World{}, part)
-	out := []client.Finding{}
+	out := []contract.Finding{}
 	for _, f := range finding.Find(w, engine.Of(w), now) {
 		k, _ := finding.KindByName(f.Kind)
 		is := about == ""
@@ -165,10 +165,7 @@ func (a *app) findingsFile(kind, about string, hints bool) ([]client.Finding, er
 		if !is || kind != "" && f.Kind != kind || kind == "" && k.Hint && !hints {
 			continue
 		}
-		x, err := convert[client.Finding](answer.Finding(&f, nil))
-		if err != nil {
-			return nil, err
-		}
+		x := answer.Finding(&f, nil)
 		out = append(out, x)
 	}
 	return out, nil

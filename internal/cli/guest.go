@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 func (a *app) guest() *cobra.Command {
@@ -31,7 +31,7 @@ func (a *app) guest() *cobra.Command {
 	return c
 }
 
-func endsText(g *client.GuestShort) string {
+func endsText(g *contract.GuestShort) string {
 	if pick(g.Ends) == "" {
 		return "never"
 	}
@@ -39,7 +39,7 @@ func endsText(g *client.GuestShort) string {
 }
 
 func (a *app) guestList() *cobra.Command {
-	var p client.GuestsParams
+	var p contract.GuestsParams
 	var q, partner, sponsor, state, origin, space, ending, needs, by string
 	c := &cobra.Command{Use: "list", Short: "Records of guests with when they end", Args: cobra.NoArgs,
 		Example: "  wexillum guest list --partner ilvane --by end\n  wexillum guest list --ending +30d --sponsor d.ekwinter -o csv",
@@ -48,16 +48,16 @@ func (a *app) guestList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p = client.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Needs: optional(needs), Sort: optional(by)}
-			var all []client.GuestShort
+			p = contract.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Needs: optional(needs), Sort: optional(by)}
+			var all []contract.GuestShort
 			total := 0
 			for limit := 500; ; {
 				p.Limit = &limit
 				resp, err := r.Guests(c.Context(), &p)
 				var x struct {
-					Guests []client.GuestShort `json:"guests"`
-					Total  int                 `json:"total"`
-					Next   string              `json:"next"`
+					Guests []contract.GuestShort `json:"guests"`
+					Total  int                   `json:"total"`
+					Next   string                `json:"next"`
 				}
 				if err := r.read(resp, err, &x); err != nil {
 					return err
@@ -108,7 +108,7 @@ func (a *app) guestList() *cobra.Command {
 	return c
 }
 
-func (a *app) stepLines(steps []client.DueStep) {
+func (a *app) stepLines(steps []contract.DueStep) {
 	for i := range steps {
 		s := &steps[i]
 		what := s.What
@@ -126,7 +126,7 @@ func (a *app) guestShow() *cobra.Command {
 			return err
 		}
 		resp, err := r.Guest(c.Context(), args[0])
-		var g client.Guest
+		var g contract.Guest
 		if err := r.read(resp, err, &g); err != nil {
 			return err
 		}
@@ -223,7 +223,7 @@ func (a *app) addresses(named []string, file string) (string, error) {
 }
 
 func (a *app) invite() *cobra.Command {
-	var b client.Invitation
+	var b contract.Invitation
 	var list, into, role, purpose, text, landing, sponsor, as, until, language, location, licence string
 	var preview bool
 	c := &cobra.Command{Use: "invite [ADDRESS…]", Short: "Invite one address or a list; every address gets an outcome of its own",
@@ -234,7 +234,7 @@ func (a *app) invite() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			b = client.Invitation{List: addresses}
+			b = contract.Invitation{List: addresses}
 			if strings.TrimSpace(b.List) == "" {
 				return usage{errors.New("say whom to invite: addresses, or --list FILE")}
 			}
@@ -243,15 +243,15 @@ func (a *app) invite() *cobra.Command {
 			}
 			b.Into, b.Purpose, b.Text, b.Landing, b.Sponsor, b.As, b.Until, b.Language, b.Location, b.Licence = optional(into), optional(purpose), optional(text), optional(landing), optional(sponsor), optional(as), optional(until), optional(language), optional(location), optional(licence)
 			if role != "" {
-				x := client.InvitationRole(role)
+				x := contract.InvitationRole(role)
 				b.Role = &x
 			}
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			resp, err := r.Invite(c.Context(), &client.InviteParams{Preview: &preview}, b)
-			var x client.Invited
+			resp, err := r.Invite(c.Context(), &contract.InviteParams{Preview: &preview}, b)
+			var x contract.Invited
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -277,7 +277,7 @@ func (a *app) invite() *cobra.Command {
 }
 
 // outcomes are the rows of what became of each address.
-func outcomes(lines []client.InvitedLine, preview bool) (columns []string, rows [][]string) {
+func outcomes(lines []contract.InvitedLine, preview bool) (columns []string, rows [][]string) {
 	for i := range lines {
 		l := &lines[i]
 		what := string(l.Check.Verdict)
@@ -301,7 +301,7 @@ func outcomes(lines []client.InvitedLine, preview bool) (columns []string, rows 
 }
 
 // opens tells what something would open.
-func (a *app) opens(list []client.InvitationOpens) {
+func (a *app) opens(list []contract.InvitationOpens) {
 	for i := range list {
 		o := &list[i]
 		if o.Of == "bearer" {
@@ -335,7 +335,7 @@ func (a *app) opens(list []client.InvitationOpens) {
 	}
 }
 
-func (a *app) invited(x *client.Invited, preview bool) error {
+func (a *app) invited(x *contract.Invited, preview bool) error {
 	columns, rows := outcomes(x.Lines, preview)
 	var status error
 	if x.Counts["invited"]+x.Counts["given"] == 0 {
@@ -381,7 +381,7 @@ func ifText(s, before string) string {
 	return before + s
 }
 
-var doNames = map[string]client.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again", "remind": "remind"}
+var doNames = map[string]contract.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again", "remind": "remind"}
 
 // guestDo is a command that changes records, one or many.
 func (a *app) guestDo(use, short, done string) *cobra.Command {
@@ -400,7 +400,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 		if len(args) == 0 {
 			return usage{errors.New("name the guests: addresses, or --list FILE")}
 		}
-		b := client.GuestChange{Do: doNames[use], Addresses: args, Reason: optional(reason), Until: optional(until), Resource: optional(resource), Role: optional(role), Sponsor: optional(sponsor)}
+		b := contract.GuestChange{Do: doNames[use], Addresses: args, Reason: optional(reason), Until: optional(until), Resource: optional(resource), Role: optional(role), Sponsor: optional(sponsor)}
 		if grants {
 			b.Grants = &grants
 		}
@@ -416,9 +416,9 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.ChangeGuests(c.Context(), &client.ChangeGuestsParams{Preview: &preview}, b)
+		resp, err := r.ChangeGuests(c.Context(), &contract.ChangeGuestsParams{Preview: &preview}, b)
 		var x struct {
-			Guests []client.GuestChanged `json:"guests"`
+			Guests []contract.GuestChanged `json:"guests"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -505,8 +505,8 @@ func (a *app) guestMerge() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.MergeGuests(c.Context(), &client.MergeGuestsParams{Preview: &preview}, client.GuestMerge{From: args[0], Into: args[1], Reason: optional(reason)})
-		var m client.GuestMerged
+		resp, err := r.MergeGuests(c.Context(), &contract.MergeGuestsParams{Preview: &preview}, contract.GuestMerge{From: args[0], Into: args[1], Reason: optional(reason)})
+		var m contract.GuestMerged
 		if err := r.read(resp, err, &m); err != nil {
 			return err
 		}
@@ -549,8 +549,8 @@ func (a *app) wishes() *cobra.Command {
 			if grant == refuse {
 				return usage{errors.New("say --grant or --refuse")}
 			}
-			resp, err := r.AnswerWish(c.Context(), args[0], client.WishAnswer{Grant: grant, Until: optional(until), Text: optional(text)})
-			var w client.Wish
+			resp, err := r.AnswerWish(c.Context(), args[0], contract.WishAnswer{Grant: grant, Until: optional(until), Text: optional(text)})
+			var w contract.Wish
 			if err := r.read(resp, err, &w); err != nil {
 				return err
 			}
@@ -559,7 +559,7 @@ func (a *app) wishes() *cobra.Command {
 		}
 		resp, err := r.Wishes(c.Context())
 		var x struct {
-			Wishes []client.Wish `json:"wishes"`
+			Wishes []contract.Wish `json:"wishes"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -593,8 +593,8 @@ func (a *app) offers() *cobra.Command {
 			if accept == decline {
 				return usage{errors.New("say --accept or --decline")}
 			}
-			resp, err := r.AnswerOffer(c.Context(), args[0], client.OfferAnswer{Accept: accept})
-			var o client.Offer
+			resp, err := r.AnswerOffer(c.Context(), args[0], contract.OfferAnswer{Accept: accept})
+			var o contract.Offer
 			if err := r.read(resp, err, &o); err != nil {
 				return err
 			}
@@ -607,7 +607,7 @@ func (a *app) offers() *cobra.Command {
 		}
 		resp, err := r.Offers(c.Context())
 		var x struct {
-			Offers []client.Offer `json:"offers"`
+			Offers []contract.Offer `json:"offers"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -644,9 +644,9 @@ func (a *app) outbox() *cobra.Command {
 			a.say("It is tried again.")
 			return nil
 		}
-		resp, err := r.Outbox(c.Context(), &client.OutboxParams{Recipient: optional(to), State: optional(state)})
+		resp, err := r.Outbox(c.Context(), &contract.OutboxParams{Recipient: optional(to), State: optional(state)})
 		var x struct {
-			Messages []client.OutboxMessage `json:"messages"`
+			Messages []contract.OutboxMessage `json:"messages"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -675,8 +675,8 @@ func (a *app) leaves() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.PersonLeaves(c.Context(), args[0], &client.PersonLeavesParams{Preview: &preview}, client.Leaving{At: optional(at), Successor: optional(successor), Reason: optional(reason)})
-		var o client.Offer
+		resp, err := r.PersonLeaves(c.Context(), args[0], &contract.PersonLeavesParams{Preview: &preview}, contract.Leaving{At: optional(at), Successor: optional(successor), Reason: optional(reason)})
+		var o contract.Offer
 		if err := r.read(resp, err, &o); err != nil {
 			return err
 		}

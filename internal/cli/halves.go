@@ -7,15 +7,15 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 // jointWords say what two halves come to, and whose turn it is.
-var jointWords = map[client.BothHalvesJoint]string{"shut": "shut", "open": "open", "unconfirmed": "open with us, theirs not known", "their_turn": "waits for them", "our_turn": "waits for us"}
+var jointWords = map[contract.BothHalvesJoint]string{"shut": "shut", "open": "open", "unconfirmed": "open with us, theirs not known", "their_turn": "waits for them", "our_turn": "waits for us"}
 
 // ourWords say what our record says of a partner, and what the policy makes of it
 // where that is something else.
-func ourWords(h *client.BothHalves) string {
+func ourWords(h *contract.BothHalves) string {
 	ours := string(h.Ours)
 	switch {
 	case h.Because == "by_standing":
@@ -36,16 +36,16 @@ func (a *app) partnerHalves() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := &client.HalvesParams{}
+			p := &contract.HalvesParams{}
 			if len(args) > 0 {
 				p.Partner = &args[0]
 			}
 			if show != "" {
-				s := client.HalvesParamsShow(strings.ReplaceAll(show, "-", "_"))
+				s := contract.HalvesParamsShow(strings.ReplaceAll(show, "-", "_"))
 				p.Show = &s
 			}
 			resp, err := r.Halves(c.Context(), p)
-			var x struct{ Halves []client.BothHalves }
+			var x struct{ Halves []contract.BothHalves }
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -87,23 +87,23 @@ func (a *app) partnerStance() *cobra.Command {
 				return err
 			}
 			if args[2] == "undo" {
-				resp, err := r.UndoStance(c.Context(), args[0], args[1], &client.UndoStanceParams{Why: optional(why)})
-				var p client.Partner
+				resp, err := r.UndoStance(c.Context(), args[0], args[1], &contract.UndoStanceParams{Why: optional(why)})
+				var p contract.Partner
 				if err := r.read(resp, err, &p); err != nil {
 					return err
 				}
 				return a.printPartner(&p)
 			}
-			body := client.StanceChange{Says: client.StanceChangeSays(args[2]), AsOf: optional(asOf), Until: optional(until), SaidBy: optional(saidBy), Why: optional(why)}
+			body := contract.StanceChange{Says: contract.StanceChangeSays(args[2]), AsOf: optional(asOf), Until: optional(until), SaidBy: optional(saidBy), Why: optional(why)}
 			if len(features) > 0 {
 				body.Features = &features
 			}
 			if source != "" {
-				s := client.StanceChangeSource(source)
+				s := contract.StanceChangeSource(source)
 				body.Source = &s
 			}
-			resp, err := r.SetStance(c.Context(), args[0], args[1], &client.SetStanceParams{Preview: &preview}, body)
-			var p client.Partner
+			resp, err := r.SetStance(c.Context(), args[0], args[1], &contract.SetStanceParams{Preview: &preview}, body)
+			var p contract.Partner
 			if err := r.read(resp, err, &p); err != nil {
 				return err
 			}
@@ -144,9 +144,9 @@ func (a *app) partnerSheet() *cobra.Command {
 			if (len(args) == 0) == (len(question) == 0) {
 				return usage{errors.New("name a partner, or give --question WHO,ACTION,RESOURCE")}
 			}
-			body := client.NewLetter{To: optional(to), Note: optional(note), Why: optional(why)}
+			body := contract.NewLetter{To: optional(to), Note: optional(note), Why: optional(why)}
 			if form != "" {
-				f := client.NewLetterForm(form)
+				f := contract.NewLetterForm(form)
 				body.Form = &f
 			}
 			if len(question) > 0 {
@@ -157,7 +157,7 @@ func (a *app) partnerSheet() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				body.Question = &client.Question{Subject: question[0], Action: question[1], Resource: question[2], Context: qc}
+				body.Question = &contract.Question{Subject: question[0], Action: question[1], Resource: question[2], Context: qc}
 			} else {
 				body.Partner = &args[0]
 				if keys := args[1:]; len(keys) > 0 {
@@ -178,13 +178,13 @@ func (a *app) partnerSheet() *cobra.Command {
 			if again {
 				body.Again = &again
 			}
-			resp, err := r.SendLetter(c.Context(), &client.SendLetterParams{Preview: &preview}, body)
-			var x client.Letter
+			resp, err := r.SendLetter(c.Context(), &contract.SendLetterParams{Preview: &preview}, body)
+			var x contract.Letter
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
 			if a.output != "table" {
-				return a.letters([]client.Letter{x}, x)
+				return a.letters([]contract.Letter{x}, x)
 			}
 			a.printf("%s", pick(x.Text))
 			if x.Same != nil && preview {
@@ -222,7 +222,7 @@ func nobody(s string) string {
 }
 
 // letters prints letters as records.
-func (a *app) letters(all []client.Letter, data any) error {
+func (a *app) letters(all []contract.Letter, data any) error {
 	rows := [][]string{}
 	for _, l := range all {
 		rows = append(rows, []string{l.Id, l.Partner, strings.Join(l.About, " "), day(pick(l.Sent)), string(l.State), fmt.Sprintf("%d days", l.Age), pick(l.To), pick(l.Said)})
@@ -238,13 +238,13 @@ func (a *app) partnerLetter() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p := &client.ListLettersParams{Partner: optional(partner)}
+		p := &contract.ListLettersParams{Partner: optional(partner)}
 		if state != "" {
-			s := client.ListLettersParamsState(state)
+			s := contract.ListLettersParamsState(state)
 			p.State = &s
 		}
 		resp, err := r.ListLetters(c.Context(), p)
-		var x struct{ Letters []client.Letter }
+		var x struct{ Letters []contract.Letter }
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -259,20 +259,20 @@ func (a *app) partnerLetter() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		p := &client.GetLetterParams{}
+		p := &contract.GetLetterParams{}
 		if form != "" {
-			f := client.GetLetterParamsForm(form)
+			f := contract.GetLetterParamsForm(form)
 			p.Form = &f
 		}
 		resp, err := r.GetLetter(c.Context(), args[0], p)
-		var l client.Letter
+		var l contract.Letter
 		if err := r.read(resp, err, &l); err != nil {
 			return err
 		}
 		if a.output != "table" {
-			return a.letters([]client.Letter{l}, l)
+			return a.letters([]contract.Letter{l}, l)
 		}
-		if err := a.letters([]client.Letter{l}, l); err != nil {
+		if err := a.letters([]contract.Letter{l}, l); err != nil {
 			return err
 		}
 		a.printf("\n%s", pick(l.Text))
@@ -285,12 +285,12 @@ func (a *app) partnerLetter() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.CloseLetter(c.Context(), args[0], client.CloseLetterJSONRequestBody{Answer: client.CloseLetterJSONBodyAnswer(args[1]), Said: optional(said), Why: optional(why)})
-		var l client.Letter
+		resp, err := r.CloseLetter(c.Context(), args[0], contract.CloseLetterJSONRequestBody{Answer: contract.CloseLetterJSONBodyAnswer(args[1]), Said: optional(said), Why: optional(why)})
+		var l contract.Letter
 		if err := r.read(resp, err, &l); err != nil {
 			return err
 		}
-		return a.letters([]client.Letter{l}, l)
+		return a.letters([]contract.Letter{l}, l)
 	}}
 	end.Flags().StringVar(&said, "said", "", "what they said")
 	whyFlag(end, &why)

@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 )
 
@@ -31,7 +31,7 @@ func optional(s string) *string {
 func (a *app) rules() *cobra.Command {
 	c := &cobra.Command{Use: "rules", Short: "The rules: limit, default, what is set below, and what they mean"}
 	list := func(c *cobra.Command, find string) error {
-		var rules []client.Rule
+		var rules []contract.Rule
 		if a.world != "" {
 			s, now, err := a.offline()
 			if err != nil {
@@ -44,16 +44,14 @@ func (a *app) rules() *cobra.Command {
 					only = append(only, &catalogue.Rules()[i])
 				}
 			}
-			if rules, err = convert[[]client.Rule](answer.Rules(s, only, now, func(catalogue.RuleID) string { return "" })); err != nil {
-				return err
-			}
+			rules = answer.Rules(s, only, now, func(catalogue.RuleID) string { return "" })
 		} else {
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			resp, err := r.ListRules(c.Context(), &client.ListRulesParams{Find: optional(find)})
-			var x struct{ Rules []client.Rule }
+			resp, err := r.ListRules(c.Context(), &contract.ListRulesParams{Find: optional(find)})
+			var x struct{ Rules []contract.Rule }
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -121,12 +119,12 @@ func (a *app) rules() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := client.RuleChange{Limit: optional(limit), Default: optional(def), Why: optional(why)}
+			body := contract.RuleChange{Limit: optional(limit), Default: optional(def), Why: optional(why)}
 			if held {
 				body.Held = &held
 			}
 			resp, err := r.SetRule(c.Context(), args[0], nil, body)
-			var x client.Rule
+			var x contract.Rule
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -147,7 +145,7 @@ func (a *app) rules() *cobra.Command {
 	return c
 }
 
-func below(bs []client.RuleBelow) string {
+func below(bs []contract.RuleBelow) string {
 	count, held := map[string]int{}, 0
 	for _, b := range bs {
 		count[b.Layer]++
@@ -167,7 +165,7 @@ func below(bs []client.RuleBelow) string {
 	return strings.Join(out, ", ")
 }
 
-func (a *app) oneRule(c *cobra.Command, name string) (*client.Rule, error) {
+func (a *app) oneRule(c *cobra.Command, name string) (*contract.Rule, error) {
 	if a.world != "" {
 		s, now, err := a.offline()
 		if err != nil {
@@ -177,19 +175,18 @@ func (a *app) oneRule(c *cobra.Command, name string) (*client.Rule, error) {
 		if !ok {
 			return nil, usage{fmt.Errorf("there is no rule %q; do you mean %s?", name, catalogue.Nearest(name))}
 		}
-		x, err := convert[client.Rule](answer.Rules(s, []*catalogue.Rule{r}, now, func(catalogue.RuleID) string { return "" })[0])
-		return &x, err
+		return &answer.Rules(s, []*catalogue.Rule{r}, now, func(catalogue.RuleID) string { return "" })[0], nil
 	}
 	r, err := a.remote()
 	if err != nil {
 		return nil, err
 	}
 	resp, err := r.GetRule(c.Context(), name)
-	var x client.Rule
+	var x contract.Rule
 	return &x, r.read(resp, err, &x)
 }
 
-func (a *app) printRule(x *client.Rule) {
+func (a *app) printRule(x *contract.Rule) {
 	a.printf("%s  %s\n\n", a.colour("1", x.Name), x.Title)
 	a.printf("  limit    %s\n  default  %s", x.Limit, x.Default)
 	if h := pick(x.HeldDefault); h != "" {
@@ -229,7 +226,7 @@ func (a *app) account() *cobra.Command {
 			return err
 		}
 		resp, err := r.ListAccounts(c.Context())
-		var x struct{ Accounts []client.Account }
+		var x struct{ Accounts []contract.Account }
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -249,7 +246,7 @@ func (a *app) account() *cobra.Command {
 		if role == "" {
 			return usage{errors.New("--role is needed: administrator, auditor, keeper or member")}
 		}
-		body := client.AccountChange{Role: client.Role(role), Person: optional(person), Disabled: &disabled, Why: optional(why)}
+		body := contract.AccountChange{Role: contract.Role(role), Person: optional(person), Disabled: &disabled, Why: optional(why)}
 		if !keep && !disabled {
 			p, err := a.newPassword()
 			if err != nil {
@@ -262,7 +259,7 @@ func (a *app) account() *cobra.Command {
 			return err
 		}
 		resp, err := r.PutAccount(c.Context(), args[0], body)
-		var acc client.Account
+		var acc contract.Account
 		if err := r.read(resp, err, &acc); err != nil {
 			return err
 		}
@@ -283,7 +280,7 @@ func (a *app) account() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.EndSessions(c.Context(), args[0], client.EndSessionsJSONRequestBody{Why: optional(reason)})
+		resp, err := r.EndSessions(c.Context(), args[0], contract.EndSessionsJSONRequestBody{Why: optional(reason)})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}
@@ -302,7 +299,7 @@ func (a *app) account() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.SetOwnPassword(c.Context(), client.SetOwnPasswordJSONRequestBody{Old: old, New: next})
+			resp, err := r.SetOwnPassword(c.Context(), contract.SetOwnPasswordJSONRequestBody{Old: old, New: next})
 			if err := r.read(resp, err, nil); err != nil {
 				return err
 			}
@@ -321,7 +318,7 @@ func (a *app) token() *cobra.Command {
 			return err
 		}
 		resp, err := r.ListTokens(c.Context())
-		var x struct{ Tokens []client.Token }
+		var x struct{ Tokens []contract.Token }
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -338,8 +335,8 @@ func (a *app) token() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.MakeServiceToken(c.Context(), client.MakeServiceTokenJSONRequestBody{Name: args[0], Purpose: client.MakeServiceTokenJSONBodyPurpose(purpose), Days: days})
-		var t client.NewToken
+		resp, err := r.MakeServiceToken(c.Context(), contract.MakeServiceTokenJSONRequestBody{Name: args[0], Purpose: contract.MakeServiceTokenJSONBodyPurpose(purpose), Days: days})
+		var t contract.NewToken
 		if err := r.read(resp, err, &t); err != nil {
 			return err
 		}

@@ -8,11 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 )
 
-func domainWords(ds []client.DomainEntry) (out []string) {
+func domainWords(ds []contract.DomainEntry) (out []string) {
 	for _, d := range ds {
 		t := d.Name
 		if d.Subdomains != nil && *d.Subdomains {
@@ -30,7 +30,7 @@ func list(p *[]string) []string {
 	return *p
 }
 
-func (a *app) printPartner(p *client.Partner) error {
+func (a *app) printPartner(p *contract.Partner) error {
 	domains := domainWords(p.Domains)
 	if a.output != "table" {
 		return a.records(p, []string{"id", "name", "standing", "domains", "guests", "grants", "spaces"}, [][]string{{p.Id, p.Name, string(p.Standing), strings.Join(domains, " "), fmt.Sprint(p.Counts.Guests), fmt.Sprint(p.Counts.Grants), fmt.Sprint(p.Counts.Spaces)}})
@@ -92,13 +92,13 @@ func (a *app) printPartner(p *client.Partner) error {
 	return nil
 }
 
-func counted(c client.PartnerCounts) string {
+func counted(c contract.PartnerCounts) string {
 	return fmt.Sprintf("%d guests with %d grants in %d spaces", c.Guests, c.Grants, c.Spaces)
 }
 
 // weighed prints a partner after a change; of a preview, whom and what the change
 // would concern.
-func (a *app) weighed(preview bool, p *client.Partner, what string, args ...any) error {
+func (a *app) weighed(preview bool, p *contract.Partner, what string, args ...any) error {
 	if preview && a.output == "table" && p.Concerns != nil {
 		a.say("%s That concerns %s.", fmt.Sprintf(what, args...), counted(*p.Concerns))
 		return nil
@@ -110,18 +110,18 @@ func previewFlag(c *cobra.Command, preview *bool) {
 	c.Flags().BoolVar(preview, "preview", false, "say whom it concerns, and change nothing")
 }
 
-func (a *app) getPartner(c *cobra.Command, id string) (*remote, *client.Partner, error) {
+func (a *app) getPartner(c *cobra.Command, id string) (*remote, *contract.Partner, error) {
 	r, err := a.remote()
 	if err != nil {
 		return nil, nil, err
 	}
 	resp, err := r.GetPartner(c.Context(), id)
-	var p client.Partner
+	var p contract.Partner
 	return r, &p, r.read(resp, err, &p)
 }
 
 // changePartner sends what is to be otherwise of a partner; all else stays as it is.
-func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, patch map[string]any) (*client.Partner, error) {
+func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, patch map[string]any) (*contract.Partner, error) {
 	r, p, err := a.getPartner(c, id)
 	if err != nil {
 		return nil, err
@@ -129,8 +129,8 @@ func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, patc
 	if why != "" {
 		patch["why"] = why
 	}
-	resp, err := r.SetPartnerWithApplicationMergePatchPlusJSONBody(c.Context(), p.Id, &client.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, patch)
-	var q client.Partner
+	resp, err := r.SetPartnerWithApplicationMergePatchPlusJSONBody(c.Context(), p.Id, &contract.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, patch)
+	var q contract.Partner
 	return &q, r.read(resp, err, &q)
 }
 
@@ -211,12 +211,12 @@ func (a *app) partnerList() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		all := []client.Partner{}
-		p := &client.ListPartnersParams{Q: optional(find)}
+		all := []contract.Partner{}
+		p := &contract.ListPartnersParams{Q: optional(find)}
 		for {
 			resp, err := r.ListPartners(c.Context(), p)
 			var x struct {
-				Partners []client.Partner
+				Partners []contract.Partner
 				Next     string
 			}
 			if err := r.read(resp, err, &x); err != nil {
@@ -267,9 +267,9 @@ func (a *app) partnerAdd() *cobra.Command {
 			if why != "" {
 				body["why"] = why
 			}
-			es := []client.DomainEntry{}
+			es := []contract.DomainEntry{}
 			for _, d := range domains {
-				e := client.DomainEntry{Name: strings.TrimPrefix(d, "*.")}
+				e := contract.DomainEntry{Name: strings.TrimPrefix(d, "*.")}
 				if sub := true; strings.HasPrefix(d, "*.") {
 					e.Subdomains = &sub
 				}
@@ -288,8 +288,8 @@ func (a *app) partnerAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.AddPartner(c.Context(), &client.AddPartnerParams{Preview: &preview}, body)
-			var p client.Partner
+			resp, err := r.AddPartner(c.Context(), &contract.AddPartnerParams{Preview: &preview}, body)
+			var p contract.Partner
 			if err := r.read(resp, err, &p); err != nil {
 				return err
 			}
@@ -324,7 +324,7 @@ func (a *app) partnerSet() *cobra.Command {
 }
 
 // rearranged prints what a merge or a split did or would do.
-func (a *app) rearranged(x *client.Rearranged, preview, done string) error {
+func (a *app) rearranged(x *contract.Rearranged, preview, done string) error {
 	if a.output != "table" {
 		rows := [][]string{}
 		for _, d := range x.Differs {
@@ -367,8 +367,8 @@ func (a *app) partnerMerge() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.JoinPartners(c.Context(), args[0], &client.JoinPartnersParams{Preview: &preview}, client.JoinPartnersJSONRequestBody{Into: into, Why: optional(why)})
-			var x client.Rearranged
+			resp, err := r.JoinPartners(c.Context(), args[0], &contract.JoinPartnersParams{Preview: &preview}, contract.JoinPartnersJSONRequestBody{Into: into, Why: optional(why)})
+			var x contract.Rearranged
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -394,8 +394,8 @@ func (a *app) partnerSplit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.SplitPartner(c.Context(), args[0], &client.SplitPartnerParams{Preview: &preview}, client.SplitPartnerJSONRequestBody{Domains: args[1:], Id: id, Name: name, Why: optional(why)})
-			var x client.Rearranged
+			resp, err := r.SplitPartner(c.Context(), args[0], &contract.SplitPartnerParams{Preview: &preview}, contract.SplitPartnerJSONRequestBody{Domains: args[1:], Id: id, Name: name, Why: optional(why)})
+			var x contract.Rearranged
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -416,8 +416,8 @@ func (a *app) partnerStanding(verb, standing, short string) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.SetStanding(c.Context(), args[0], &client.SetStandingParams{Preview: &preview}, client.SetStandingJSONRequestBody{Standing: client.SetStandingJSONBodyStanding(standing), Why: optional(why)})
-		var p client.Partner
+		resp, err := r.SetStanding(c.Context(), args[0], &contract.SetStandingParams{Preview: &preview}, contract.SetStandingJSONRequestBody{Standing: contract.SetStandingJSONBodyStanding(standing), Why: optional(why)})
+		var p contract.Partner
 		if err := r.read(resp, err, &p); err != nil {
 			return err
 		}

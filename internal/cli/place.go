@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
 )
@@ -40,7 +40,7 @@ func (p *place) where() string {
 	return p.item
 }
 
-func (a *app) printValues(x *client.Values, all bool) error {
+func (a *app) printValues(x *contract.Values, all bool) error {
 	rows := [][]string{}
 	for _, v := range x.Rules {
 		set := pick(v.Set)
@@ -62,13 +62,13 @@ func (a *app) printValues(x *client.Values, all bool) error {
 	return a.records(x, []string{"rule", "set here", "counts", "decided by", "may be set", "note"}, rows)
 }
 
-func (a *app) getValues(c *cobra.Command, where string) (*remote, *client.Values, error) {
+func (a *app) getValues(c *cobra.Command, where string) (*remote, *contract.Values, error) {
 	r, err := a.remote()
 	if err != nil {
 		return nil, nil, err
 	}
 	resp, err := r.Values(c.Context(), where)
-	var x client.Values
+	var x contract.Values
 	return r, &x, r.read(resp, err, &x)
 }
 
@@ -78,17 +78,17 @@ func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held, prev
 	if err != nil {
 		return err
 	}
-	body := client.ValueChange{Value: value, Why: optional(why)}
+	body := contract.ValueChange{Value: value, Why: optional(why)}
 	if held {
 		body.Held = &held
 	}
 	was := saysOf(x, rule)
-	resp, err := r.SetValue(c.Context(), where, rule, &client.SetValueParams{IfMatch: &x.Etag, Preview: &preview}, body)
+	resp, err := r.SetValue(c.Context(), where, rule, &contract.SetValueParams{IfMatch: &x.Etag, Preview: &preview}, body)
 	return a.valueDone(r, resp, err, rule, was)
 }
 
 // saysOf returns what a place itself says of a rule.
-func saysOf(x *client.Values, rule string) string {
+func saysOf(x *contract.Values, rule string) string {
 	for _, v := range x.Rules {
 		if v.Rule == rule {
 			return pick(v.Set)
@@ -98,7 +98,7 @@ func saysOf(x *client.Values, rule string) string {
 }
 
 // tellWeighed tells what a change would do.
-func (a *app) tellWeighed(what string, w *client.ValueWeighed) {
+func (a *app) tellWeighed(what string, w *contract.ValueWeighed) {
 	a.printf("%s: %s, then %s\n\n", what, pick(w.Was), pick(w.Becomes))
 	switch {
 	case w.Nothing:
@@ -119,7 +119,7 @@ func (a *app) tellWeighed(what string, w *client.ValueWeighed) {
 
 // valueDone tells what became of a value at a place, or would, and the way back.
 func (a *app) valueDone(r *remote, resp *http.Response, err error, rule, was string) error {
-	var x client.Values
+	var x contract.Values
 	if err := r.read(resp, err, &x); err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func (a *app) rulesUnset() *cobra.Command {
 				return err
 			}
 			was := saysOf(x, args[0])
-			resp, err := r.UnsetValue(c.Context(), where, args[0], &client.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why), Preview: &preview})
+			resp, err := r.UnsetValue(c.Context(), where, args[0], &contract.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why), Preview: &preview})
 			return a.valueDone(r, resp, err, args[0], was)
 		}}
 	p.flags(a, c)
@@ -178,7 +178,7 @@ func (a *app) rulesChoices() *cobra.Command {
 	c := &cobra.Command{Use: "choices RULE", Short: "Every value, available or not, and whose word stands against it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		Example: "  wexillum rules choices files.bearer_links --item folder:loan-valuations\n  wexillum rules choices meetings.remote_control --person d.ekwinter --towards '*@orrin.example'",
 		RunE: func(c *cobra.Command, args []string) error {
-			var x client.Choices
+			var x contract.Choices
 			if a.world != "" {
 				y, err := a.choicesFile(args[0], p.where(), person, party, at)
 				if err != nil {
@@ -190,7 +190,7 @@ func (a *app) rulesChoices() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				resp, err := r.Choices(c.Context(), &client.ChoicesParams{Rule: args[0], Where: optional(p.where()), Person: optional(person), Party: optional(party), At: optional(at)})
+				resp, err := r.Choices(c.Context(), &contract.ChoicesParams{Rule: args[0], Where: optional(p.where()), Person: optional(person), Party: optional(party), At: optional(at)})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
@@ -228,7 +228,7 @@ func (a *app) rulesChoices() *cobra.Command {
 	return c
 }
 
-func (a *app) choicesFile(rule, where, person, party, when string) (x client.Choices, err error) {
+func (a *app) choicesFile(rule, where, person, party, when string) (x contract.Choices, err error) {
 	s, at, err := a.offline()
 	if err != nil {
 		return x, err
@@ -242,7 +242,7 @@ func (a *app) choicesFile(rule, where, person, party, when string) (x client.Cho
 	if err != nil {
 		return x, usage{err}
 	}
-	return convert[client.Choices](answer.Choices(s, y.Chain, y.Layer, y.Where, y.About))
+	return answer.Choices(s, y.Chain, y.Layer, y.Where, y.About), nil
 }
 
 func (a *app) space() *cobra.Command {
@@ -253,12 +253,12 @@ func (a *app) space() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all []client.SpaceBrief
+		var all []contract.SpaceBrief
 		rows := [][]string{}
 		for next := ""; ; {
-			resp, err := r.ListSpaces(c.Context(), &client.ListSpacesParams{Q: optional(find), Cursor: optional(next)})
+			resp, err := r.ListSpaces(c.Context(), &contract.ListSpacesParams{Q: optional(find), Cursor: optional(next)})
 			var x struct {
-				Spaces []client.SpaceBrief
+				Spaces []contract.SpaceBrief
 				Next   string
 			}
 			if err := r.read(resp, err, &x); err != nil {
@@ -282,7 +282,7 @@ func (a *app) space() *cobra.Command {
 			return err
 		}
 		resp, err := r.GetSpace(c.Context(), strings.TrimPrefix(args[0], "space:"))
-		var x client.SpaceView
+		var x contract.SpaceView
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -299,7 +299,7 @@ func (a *app) space() *cobra.Command {
 			return a.records(x, columns, rows)
 		}
 		a.printf("%s  %s (%s)\n\n", a.colour("1", x.Name), x.Id, x.Kind)
-		names := func(ns []client.NamedRef) string {
+		names := func(ns []contract.NamedRef) string {
 			var out []string
 			for _, n := range ns {
 				out = append(out, n.Name)
@@ -348,12 +348,12 @@ func (a *app) person() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var all []client.PersonBrief
+		var all []contract.PersonBrief
 		rows := [][]string{}
 		for next := ""; ; {
-			resp, err := r.ListPeople(c.Context(), &client.ListPeopleParams{Q: optional(find), Cursor: optional(next)})
+			resp, err := r.ListPeople(c.Context(), &contract.ListPeopleParams{Q: optional(find), Cursor: optional(next)})
 			var x struct {
-				People []client.PersonBrief
+				People []contract.PersonBrief
 				Next   string
 			}
 			if err := r.read(resp, err, &x); err != nil {
@@ -377,7 +377,7 @@ func (a *app) person() *cobra.Command {
 				return err
 			}
 			resp, err := r.GetPerson(c.Context(), strings.TrimPrefix(args[0], "person:"))
-			var x client.PersonView
+			var x contract.PersonView
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -442,20 +442,20 @@ func (a *app) link() *cobra.Command {
 			return err
 		}
 		limit := 500
-		p := &client.ListLinksParams{Item: optional(item), Q: optional(find), Limit: &limit}
+		p := &contract.ListLinksParams{Item: optional(item), Q: optional(find), Limit: &limit}
 		if state != "" {
-			s := client.ListLinksParamsState(state)
+			s := contract.ListLinksParamsState(state)
 			p.State = &s
 		}
 		if who != "" {
-			s := client.ListLinksParamsWho(who)
+			s := contract.ListLinksParamsWho(who)
 			p.Who = &s
 		}
-		all := []client.Link{}
+		all := []contract.Link{}
 		for more := true; more; {
 			resp, err := r.ListLinks(c.Context(), p)
 			var x struct {
-				Links []client.Link
+				Links []contract.Link
 				Next  string
 			}
 			if err := r.read(resp, err, &x); err != nil {
@@ -485,9 +485,9 @@ func (a *app) link() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), &client.EndLinkParams{Preview: &ahead}, client.WhyOnly{Why: optional(why)})
+		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), &contract.EndLinkParams{Preview: &ahead}, contract.WhyOnly{Why: optional(why)})
 		if ahead {
-			var w client.ValueWeighed
+			var w contract.ValueWeighed
 			if err := r.read(resp, err, &w); err != nil {
 				return err
 			}
@@ -511,7 +511,7 @@ func (a *app) link() *cobra.Command {
 
 // counts tells the right and the end of a link as the rules have them, with what it was given
 // where that differs.
-func counts(l *client.Link) (right, ends string) {
+func counts(l *contract.Link) (right, ends string) {
 	right, ends = l.Right, day(pick(l.EffectiveUntil))
 	if c := pick(l.EffectiveRight); c != "" && c != l.Right {
 		right = c + " (asked " + l.Right + ")"
@@ -536,19 +536,19 @@ func (a *app) makeLink() *cobra.Command {
 			if bearer == (strings.TrimSpace(addresses) != "") {
 				return usage{errors.New("say whom the link names, or --bearer for whoever holds it, not both")}
 			}
-			b := client.LinkAsk{Item: args[0], Id: optional(id), For: optional(addresses), Until: optional(until), By: optional(by), Why: optional(why), Bearer: &bearer, Password: &password}
+			b := contract.LinkAsk{Item: args[0], Id: optional(id), For: optional(addresses), Until: optional(until), By: optional(by), Why: optional(why), Bearer: &bearer, Password: &password}
 			download := !noDownload
 			b.Download = &download
 			if right != "" {
-				x := client.LinkAskRight(right)
+				x := contract.LinkAskRight(right)
 				b.Right = &x
 			}
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			resp, err := r.MakeLink(c.Context(), &client.MakeLinkParams{Preview: &preview}, b)
-			var x client.MadeLink
+			resp, err := r.MakeLink(c.Context(), &contract.MakeLinkParams{Preview: &preview}, b)
+			var x contract.MadeLink
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -569,7 +569,7 @@ func (a *app) makeLink() *cobra.Command {
 	return c
 }
 
-func (a *app) madeLink(x *client.MadeLink, preview bool) error {
+func (a *app) madeLink(x *contract.MadeLink, preview bool) error {
 	var status error
 	if !x.Made {
 		status = exit(statusNo)
@@ -622,8 +622,8 @@ func (a *app) forwarder() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.ListForwarders(c.Context(), &client.ListForwardersParams{Person: optional(person)})
-		var x struct{ Forwarders []client.Forwarder }
+		resp, err := r.ListForwarders(c.Context(), &contract.ListForwardersParams{Person: optional(person)})
+		var x struct{ Forwarders []contract.Forwarder }
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -640,7 +640,7 @@ func (a *app) forwarder() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.RemoveForwarder(c.Context(), args[0], args[1], &client.RemoveForwarderParams{Why: optional(why)})
+		resp, err := r.RemoveForwarder(c.Context(), args[0], args[1], &contract.RemoveForwarderParams{Why: optional(why)})
 		if err := r.read(resp, err, nil); err != nil {
 			return err
 		}

@@ -8,8 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/api/apigen"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/moment"
 )
 
@@ -30,8 +29,8 @@ func (m *remedies) flags(c *cobra.Command) {
 }
 
 // remedy prints what would make a question a yes.
-func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
-	var x client.Remedies
+func (a *app) remedy(c *cobra.Command, m *remedies, q contract.Question) error {
+	var x contract.Remedies
 	if a.world != "" {
 		if m.take > 0 {
 			return usage{errors.New("--take makes a draft, which a file alone has not; leave --world away")}
@@ -40,10 +39,7 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
 		if err != nil {
 			return err
 		}
-		question, err := convert[apigen.Question](q)
-		if err != nil {
-			return err
-		}
+		question := q
 		eq, err := answer.Question(&question, s, now)
 		if err != nil {
 			return err
@@ -61,16 +57,14 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
 		if err != nil {
 			return err
 		}
-		if x, err = convert[client.Remedies](found); err != nil {
-			return err
-		}
+		x = found
 	} else {
 		r, err := a.remote()
 		if err != nil {
 			return err
 		}
 		counts := true
-		resp, err := r.Remedies(c.Context(), client.RemedyQuestion{Question: q, Until: optional(m.until), Counts: &counts})
+		resp, err := r.Remedies(c.Context(), contract.RemedyQuestion{Question: q, Until: optional(m.until), Counts: &counts})
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -78,8 +72,8 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
 			if m.take > len(x.Options) {
 				return usage{fmt.Errorf("--take %d: there are %d sets", m.take, len(x.Options))}
 			}
-			resp, err := r.RemedyDraft(c.Context(), nil, client.RemedyTaken{Question: q, Until: optional(m.until), Option: x.Options[m.take-1].Id, Name: optional(m.name)})
-			var d client.Draft
+			resp, err := r.RemedyDraft(c.Context(), nil, contract.RemedyTaken{Question: q, Until: optional(m.until), Option: x.Options[m.take-1].Id, Name: optional(m.name)})
+			var d contract.Draft
 			if err := r.read(resp, err, &d); err != nil {
 				return err
 			}
@@ -98,7 +92,7 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q client.Question) error {
 	return a.printRemedies(&x)
 }
 
-func (a *app) printRemedies(x *client.Remedies) error {
+func (a *app) printRemedies(x *contract.Remedies) error {
 	rows := [][]string{}
 	for i, o := range x.Options {
 		for _, ch := range o.Changes {

@@ -21,8 +21,8 @@ import (
 	"golang.org/x/term"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -58,7 +58,7 @@ func readSession() (s signedIn) {
 
 // problemError is a problem that the service answered with.
 type problemError struct {
-	client.Problem
+	contract.Problem
 	server string
 }
 
@@ -191,8 +191,8 @@ func (a *app) login() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.MakeToken(c.Context(), client.MakeTokenJSONRequestBody{Name: name, Password: password})
-			var t client.NewToken
+			resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password})
+			var t contract.NewToken
 			if err := r.read(resp, err, &t); err != nil {
 				return err
 			}
@@ -307,7 +307,7 @@ func (a *app) logout() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var list struct{ Tokens []client.Token }
+			var list struct{ Tokens []contract.Token }
 			if everywhere {
 				resp, err := r.EndOwnSessions(c.Context())
 				if err := r.read(resp, err, nil); err != nil {
@@ -345,12 +345,12 @@ func (a *app) completion(kind string) func(*cobra.Command, []string, string) ([]
 		}
 		ctx, cancel := context.WithTimeout(c.Context(), 2*time.Second)
 		defer cancel()
-		p := &client.CompleteParams{Kind: client.CompleteParamsKind(kind), Q: &text}
+		p := &contract.CompleteParams{Kind: contract.CompleteParamsKind(kind), Q: &text}
 		if kind == "resource" && len(args) > 1 {
 			p.Action = &args[1]
 		}
 		resp, err := r.Complete(ctx, p)
-		var list struct{ Items []client.Suggestion }
+		var list struct{ Items []contract.Suggestion }
 		if r.read(resp, err, &list) != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
@@ -362,16 +362,6 @@ func (a *app) completion(kind string) func(*cobra.Command, []string, string) ([]
 		}
 		return out, cobra.ShellCompDirectiveNoFileComp
 	}
-}
-
-// convert turns a record of the server's side into the client's, which have the
-// same contract.
-func convert[T any](from any) (out T, err error) {
-	b, err := json.Marshal(from)
-	if err == nil {
-		err = json.Unmarshal(b, &out)
-	}
-	return
 }
 
 func (a *app) ask() *cobra.Command {
@@ -404,7 +394,7 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 			if sup.any() {
 				return a.would(c, &sup, at, all, args)
 			}
-			q := client.Question{Subject: args[0], Action: args[1], Resource: args[2]}
+			q := contract.Question{Subject: args[0], Action: args[1], Resource: args[2]}
 			if at != "" {
 				q.At = &at
 			}
@@ -413,7 +403,7 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 				return err
 			}
 			q.Context = qc
-			var x client.Answer
+			var x contract.Answer
 			if a.world != "" {
 				if x, err = a.askFile(q); err != nil {
 					return err
@@ -428,7 +418,7 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 					return err
 				}
 			}
-			no := x.Decision != client.AnswerDecisionYes
+			no := x.Decision != contract.AnswerDecisionYes
 			if rem.take > 0 && no {
 				return a.remedy(c, &rem, q)
 			}
@@ -462,11 +452,11 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 	return c
 }
 
-func questionContext(with []string) (*client.QuestionContext, error) {
+func questionContext(with []string) (*contract.QuestionContext, error) {
 	if len(with) == 0 {
 		return nil, nil
 	}
-	out := &client.QuestionContext{}
+	out := &contract.QuestionContext{}
 	for _, w := range with {
 		k, v, ok := splitPair(w)
 		switch {
@@ -477,7 +467,7 @@ func questionContext(with []string) (*client.QuestionContext, error) {
 		case k == "presenter":
 			out.Presenter = &v
 		case k == "account":
-			acc := client.QuestionContextAccount(v)
+			acc := contract.QuestionContextAccount(v)
 			out.Account = &acc
 		case k == "keep_copy" && (v == "yes" || v == "no"):
 			b := v == "yes"
@@ -491,15 +481,12 @@ func questionContext(with []string) (*client.QuestionContext, error) {
 	return out, nil
 }
 
-func (a *app) askFile(q client.Question) (x client.Answer, err error) {
+func (a *app) askFile(q contract.Question) (x contract.Answer, err error) {
 	s, now, err := a.offline()
 	if err != nil {
 		return x, err
 	}
-	question, err := convert[apigen.Question](q)
-	if err != nil {
-		return x, err
-	}
+	question := q
 	eq, err := answer.Question(&question, s, now)
 	if err != nil {
 		return x, err
@@ -508,13 +495,13 @@ func (a *app) askFile(q client.Question) (x client.Answer, err error) {
 	if err != nil {
 		return x, err
 	}
-	return convert[client.Answer](answer.Of(s, found, 0))
+	return answer.Of(s, found, 0), nil
 }
 
 // The marks of a gate's answer; the words say the same.
-var gateMarks = map[client.GateAnswer]string{client.Pass: "▲ pass", client.Refuse: "▼ REFUSE", client.NotAsked: "· not asked"}
+var gateMarks = map[contract.GateAnswer]string{contract.Pass: "▲ pass", contract.Refuse: "▼ REFUSE", contract.NotAsked: "· not asked"}
 
-func (a *app) printAnswer(x *client.Answer, all bool) error {
+func (a *app) printAnswer(x *contract.Answer, all bool) error {
 	if a.output != "table" {
 		rows := [][]string{}
 		for _, acc := range x.Accounts {
@@ -538,7 +525,7 @@ func (a *app) printAnswer(x *client.Answer, all bool) error {
 		what = n + " (" + x.Resource + ")"
 	}
 	word, may := a.colour("1;31", "NO "), "may not"
-	if x.Decision == client.AnswerDecisionYes {
+	if x.Decision == contract.AnswerDecisionYes {
 		word, may = a.colour("1;32", "YES"), "may"
 	}
 	a.printf("%s  %s, %s, %s %s: %s\n", word, clean(who), x.Kind, may, pick(x.ActionTitle), clean(what))
@@ -555,11 +542,11 @@ func (a *app) printAnswer(x *client.Answer, all bool) error {
 		a.printf("\n")
 		for _, acc := range x.Accounts[1:] {
 			a.printf("With %s: %s", accountWord(acc.Account), acc.Decision)
-			if acc.Decision == client.AccountAnswerDecisionYes && len(acc.Conditions) > 0 {
+			if acc.Decision == contract.AccountAnswerDecisionYes && len(acc.Conditions) > 0 {
 				a.printf(" (%s)", strings.Join(acc.Conditions, ", "))
 			}
 			a.printf("\n")
-			if acc.Decision == client.AccountAnswerDecisionNo || all {
+			if acc.Decision == contract.AccountAnswerDecisionNo || all {
 				a.printGates(acc.Gates, all)
 			}
 		}
@@ -588,13 +575,13 @@ func accountWord(acc string) string {
 	return "the own account"
 }
 
-func (a *app) printGates(gates []client.Gate, all bool) {
+func (a *app) printGates(gates []contract.Gate, all bool) {
 	for _, g := range gates {
 		mark := gateMarks[g.Answer]
 		switch g.Answer {
-		case client.Refuse:
+		case contract.Refuse:
 			mark = a.colour("31", mark)
-		case client.Pass:
+		case contract.Pass:
 			mark = a.colour("32", mark)
 		}
 		a.printf("  %-12s %s\n", g.Gate, mark)
@@ -638,11 +625,11 @@ func (a *app) printGates(gates []client.Gate, all bool) {
 
 // together puts lines of a reach into one where service, resource, decision and
 // cause are the same: the actions are listed by their verbs.
-func together(lines []client.ReachLine) (rows [][]string) {
+func together(lines []contract.ReachLine) (rows [][]string) {
 	at := map[string]int{}
 	for _, l := range lines {
 		verb := strings.TrimPrefix(l.Action, l.Service+".")
-		row := []string{resourceText(l.Resource, l.Count), map[client.ReachLineDecision]string{client.ReachLineDecisionYes: "▲ yes", client.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), day(pick(l.Until)), l.Cause.Text}
+		row := []string{resourceText(l.Resource, l.Count), map[contract.ReachLineDecision]string{contract.ReachLineDecisionYes: "▲ yes", contract.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), day(pick(l.Until)), l.Cause.Text}
 		if l.Residual != nil && *l.Residual {
 			row[5] += " (residual risk)"
 		}
@@ -690,7 +677,7 @@ func (a *app) reach() *cobra.Command {
 			if len(words) == 1 {
 				return a.boardOf(c, words[0], find, at, file)
 			}
-			var x client.Reach
+			var x contract.Reach
 			if a.world != "" {
 				s, now, err := a.offline()
 				if err != nil {
@@ -715,9 +702,7 @@ func (a *app) reach() *cobra.Command {
 				if err := a.keepReport(file, nil, v.ReachReport(who, kind, lines)); err != nil {
 					return err
 				}
-				if x, err = convert[client.Reach](answer.Reach(s, who, kind, when, lines, 0)); err != nil {
-					return err
-				}
+				x = answer.Reach(s, who, kind, when, lines, 0)
 				if first != moment.Never {
 					x.FirstLost = optional(first.String())
 				}
@@ -726,7 +711,7 @@ func (a *app) reach() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				p := &client.ReachParams{Who: args[0]}
+				p := &contract.ReachParams{Who: args[0]}
 				if at != "" {
 					p.At = &at
 				}
@@ -734,7 +719,7 @@ func (a *app) reach() *cobra.Command {
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
-				if err := a.keepReport(file, a.fetchReport(c, r, "reach", client.ReportParams{Who: &args[0], At: optional(at)}), nil); err != nil {
+				if err := a.keepReport(file, a.fetchReport(c, r, "reach", contract.ReportParams{Who: &args[0], At: optional(at)}), nil); err != nil {
 					return err
 				}
 			}
@@ -816,7 +801,7 @@ func (a *app) load() *cobra.Command {
 			if csvOf != "" || scimOf != "" {
 				return a.loadList(c.Context(), r, csvOf, scimOf, columns, why, preview, text)
 			}
-			p := &client.LoadParams{Preview: &preview, Confirm: &confirm, Restore: &restore, Older: &older}
+			p := &contract.LoadParams{Preview: &preview, Confirm: &confirm, Restore: &restore, Older: &older}
 			if args[0] != "-" {
 				p.File = optional(filepath.Base(args[0]))
 			}
@@ -824,7 +809,7 @@ func (a *app) load() *cobra.Command {
 				p.Why = &why
 			}
 			resp, err := r.LoadWithBody(c.Context(), p, "application/yaml", bytes.NewReader(text))
-			var x client.Loaded
+			var x contract.Loaded
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -873,8 +858,8 @@ func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, w
 	if lists := []string{"guests", "grants", "links", "spaces", "people"}; !slices.Contains(lists, what) {
 		return usage{fmt.Errorf("%s %q: write %s", flag, what, strings.Join(lists, ", "))}
 	}
-	resp, err := r.PutListWithBody(ctx, what, &client.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)}, kind, bytes.NewReader(text))
-	var x client.ListTaken
+	resp, err := r.PutListWithBody(ctx, what, &contract.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)}, kind, bytes.NewReader(text))
+	var x contract.ListTaken
 	if err := r.read(resp, err, &x); err != nil {
 		return err
 	}
@@ -920,9 +905,9 @@ func (a *app) dump() *cobra.Command {
 				return err
 			}
 			if csvOf != "" || scimOf != "" {
-				p, what := &client.GetListParams{}, csvOf
+				p, what := &contract.GetListParams{}, csvOf
 				if scimOf != "" {
-					f := client.GetListParamsFormat("scim")
+					f := contract.GetListParamsFormat("scim")
 					p.Format, what = &f, scimOf
 				}
 				resp, err := r.GetList(c.Context(), what, p)
@@ -933,7 +918,7 @@ func (a *app) dump() *cobra.Command {
 				_, err = a.out.Write(text)
 				return err
 			}
-			p := &client.DumpParams{}
+			p := &contract.DumpParams{}
 			if len(sections) > 0 {
 				p.Section = &sections
 			}
@@ -969,7 +954,7 @@ func (a *app) journal() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := &client.JournalParams{Limit: &limit}
+			p := &contract.JournalParams{Limit: &limit}
 			for _, f := range []struct {
 				v  *string
 				at **string
@@ -980,8 +965,8 @@ func (a *app) journal() *cobra.Command {
 			}
 			resp, err := r.Journal(c.Context(), p)
 			var x struct {
-				Entries []client.JournalEntry `json:"entries"`
-				Next    string                `json:"next"`
+				Entries []contract.JournalEntry `json:"entries"`
+				Next    string                  `json:"next"`
 			}
 			if err := r.read(resp, err, &x); err != nil {
 				return err

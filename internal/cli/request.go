@@ -6,14 +6,14 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
-var requestStates = map[client.RequestState]string{"open": "open", "drafted": "a draft was made", "answered": "answered", "refused": "▼ no", "works": "▲ works"}
+var requestStates = map[contract.RequestState]string{"open": "open", "drafted": "a draft was made", "answered": "answered", "refused": "▼ no", "works": "▲ works"}
 
 func (a *app) request() *cobra.Command {
 	c := &cobra.Command{Use: "request", Short: "Send a refused question to whoever can change it, and hear when it works"}
-	show := func(x *client.Request) error {
+	show := func(x *contract.Request) error {
 		if a.output != "table" {
 			return a.records(x, []string{"id", "state", "by", "what", "purpose", "answer"}, [][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}})
 		}
@@ -49,12 +49,12 @@ func (a *app) request() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			q := client.Question{Subject: args[0], Action: args[1], Resource: args[2]}
+			q := contract.Question{Subject: args[0], Action: args[1], Resource: args[2]}
 			if q.Context, err = questionContext(with); err != nil {
 				return err
 			}
-			resp, err := r.MakeRequest(c.Context(), nil, client.NewRequest{Question: q, Purpose: purpose})
-			var x client.Request
+			resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Question: q, Purpose: purpose})
+			var x contract.Request
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -68,9 +68,9 @@ func (a *app) request() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.Requests(c.Context(), &client.RequestsParams{Over: &over})
+		resp, err := r.Requests(c.Context(), &contract.RequestsParams{Over: &over})
 		var x struct {
-			Requests []client.Request `json:"requests"`
+			Requests []contract.Request `json:"requests"`
 		}
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -97,7 +97,7 @@ func (a *app) request() *cobra.Command {
 	}
 	c.AddCommand(send, list, one("show ID", "A request and what became of it", func(c *cobra.Command, r *remote, id string) error {
 		resp, err := r.Request(c.Context(), id)
-		var x client.Request
+		var x contract.Request
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -112,8 +112,8 @@ func (a *app) request() *cobra.Command {
 			if strings.TrimSpace(why) == "" {
 				return usage{errors.New("an answer, and a no too, says why: give --why")}
 			}
-			resp, err := r.AnswerRequest(c.Context(), id, client.AnswerRequestJSONRequestBody{Text: why, Refuse: &x.refuse})
-			var q client.Request
+			resp, err := r.AnswerRequest(c.Context(), id, contract.AnswerRequestJSONRequestBody{Text: why, Refuse: &x.refuse})
+			var q contract.Request
 			if err := r.read(resp, err, &q); err != nil {
 				return err
 			}
@@ -124,8 +124,8 @@ func (a *app) request() *cobra.Command {
 	}
 	var option string
 	make := one("draft ID", "Make a draft of the narrowest that would make it a yes", func(c *cobra.Command, r *remote, id string) error {
-		resp, err := r.DraftRequest(c.Context(), id, client.DraftRequestJSONRequestBody{Option: optional(option)})
-		var d client.Draft
+		resp, err := r.DraftRequest(c.Context(), id, contract.DraftRequestJSONRequestBody{Option: optional(option)})
+		var d contract.Draft
 		if err := r.read(resp, err, &d); err != nil {
 			return err
 		}

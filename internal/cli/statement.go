@@ -5,7 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 // statement is about the statement of our own side.
@@ -17,8 +17,8 @@ func (a *app) statement() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		resp, err := r.OurStatement(c.Context(), &client.OurStatementParams{For: optional(audience)})
-		var x client.OurStatement
+		resp, err := r.OurStatement(c.Context(), &contract.OurStatementParams{For: optional(audience)})
+		var x contract.OurStatement
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
@@ -33,8 +33,8 @@ func (a *app) statement() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.RollKey(c.Context(), client.RollKeyJSONRequestBody{Do: client.RollKeyJSONBodyDo(do), Why: optional(why)})
-			var x client.OurStatement
+			resp, err := r.RollKey(c.Context(), contract.RollKeyJSONRequestBody{Do: contract.RollKeyJSONBodyDo(do), Why: optional(why)})
+			var x contract.OurStatement
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -48,7 +48,7 @@ func (a *app) statement() *cobra.Command {
 	return c
 }
 
-func (a *app) printStatement(x *client.OurStatement) error {
+func (a *app) printStatement(x *contract.OurStatement) error {
 	rows := [][]string{}
 	for _, k := range directions() {
 		rows = append(rows, []string{k, x.Stance[k]})
@@ -87,10 +87,10 @@ func (a *app) partnerStatement() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var x client.TheirStatement
+			var x contract.TheirStatement
 			switch {
 			case accept != "":
-				resp, err := r.AcceptKey(c.Context(), args[0], client.AcceptKeyJSONRequestBody{Key: accept, Why: optional(why)})
+				resp, err := r.AcceptKey(c.Context(), args[0], contract.AcceptKeyJSONRequestBody{Key: accept, Why: optional(why)})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}

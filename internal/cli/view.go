@@ -10,7 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -70,7 +70,7 @@ func (a *app) printed(r *report.Report, data any, columns ...string) error {
 }
 
 // keepReport writes a page that prints into a file.
-func (a *app) keepReport(file string, fetch func(form client.ReportParamsForm) ([]byte, error), offline *report.Report) error {
+func (a *app) keepReport(file string, fetch func(form contract.ReportParamsForm) ([]byte, error), offline *report.Report) error {
 	if file == "" {
 		return nil
 	}
@@ -82,7 +82,7 @@ func (a *app) keepReport(file string, fetch func(form client.ReportParamsForm) (
 		err = offline.HTML(f)
 	} else {
 		var text []byte
-		if text, err = fetch(client.ReportParamsFormHtml); err == nil {
+		if text, err = fetch(contract.ReportParamsFormHtml); err == nil {
 			_, err = f.Write(text)
 		}
 	}
@@ -93,8 +93,8 @@ func (a *app) keepReport(file string, fetch func(form client.ReportParamsForm) (
 	return nil
 }
 
-func (a *app) fetchReport(c *cobra.Command, r *remote, what string, p client.ReportParams) func(client.ReportParamsForm) ([]byte, error) {
-	return func(form client.ReportParamsForm) ([]byte, error) {
+func (a *app) fetchReport(c *cobra.Command, r *remote, what string, p contract.ReportParams) func(contract.ReportParamsForm) ([]byte, error) {
+	return func(form contract.ReportParamsForm) ([]byte, error) {
 		p.Form = &form
 		resp, err := r.Report(c.Context(), what, &p)
 		var text []byte
@@ -102,7 +102,7 @@ func (a *app) fetchReport(c *cobra.Command, r *remote, what string, p client.Rep
 	}
 }
 
-func (a *app) stated(x *client.Stated) {
+func (a *app) stated(x *contract.Stated) {
 	if d := pick(x.Draft); d != "" {
 		a.say("Not in force: this is as the draft %q would make it.", d)
 	}
@@ -144,12 +144,9 @@ func (a *app) audience() *cobra.Command {
 					return err
 				}
 				rep := v.AudienceReport(res, lines)
-				out := []client.AudienceLine{}
+				out := []contract.AudienceLine{}
 				for i := range lines {
-					x, err := convert[client.AudienceLine](answer.AudienceLine(&lines[i]))
-					if err != nil {
-						return err
-					}
+					x := answer.AudienceLine(&lines[i])
 					out = append(out, x)
 				}
 				return errors.Join(a.keepReport(file, nil, rep), a.audienceLines(rep.Title, out, columns))
@@ -158,17 +155,17 @@ func (a *app) audience() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p := &client.AudienceParams{Resource: args[0], All: &all, Action: optional(action), Q: optional(find), At: optional(at)}
+			p := &contract.AudienceParams{Resource: args[0], All: &all, Action: optional(action), Q: optional(find), At: optional(at)}
 			if kind != "" {
-				k := client.AudienceParamsKind(kind)
+				k := contract.AudienceParamsKind(kind)
 				p.Kind = &k
 			}
-			lines := []client.AudienceLine{}
-			var x client.Audience
+			lines := []contract.AudienceLine{}
+			var x contract.Audience
 			for limit := 500; ; {
 				p.Limit = &limit
 				resp, err := r.Audience(c.Context(), p)
-				x = client.Audience{}
+				x = contract.Audience{}
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
@@ -179,7 +176,7 @@ func (a *app) audience() *cobra.Command {
 				p.Cursor = &x.Next
 			}
 			a.stated(&x.Stated)
-			rp := client.ReportParams{Resource: &args[0], All: &all, Action: optional(action), Kind: optional(kind), Q: optional(find), At: optional(at)}
+			rp := contract.ReportParams{Resource: &args[0], All: &all, Action: optional(action), Kind: optional(kind), Q: optional(find), At: optional(at)}
 			name := pick(x.Name)
 			if name == "" {
 				name = x.Resource
@@ -199,7 +196,7 @@ func (a *app) audience() *cobra.Command {
 
 // audienceLines prints an audience; on a terminal what one party can do through the
 // same stands on one line.
-func (a *app) audienceLines(title string, lines []client.AudienceLine, columns []string) error {
+func (a *app) audienceLines(title string, lines []contract.AudienceLine, columns []string) error {
 	rep := &report.Report{Columns: []string{"party", "name", "kind", "partner", "action", "resource", "conditions", "through", "since", "until", "residual"}}
 	type same struct{ party, resource, conditions, through, since, until string }
 	at := map[same]int{}
@@ -235,8 +232,8 @@ func (a *app) audienceLines(title string, lines []client.AudienceLine, columns [
 
 // boardOf prints what many reach, service by service.
 func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
-	var rows []client.BoardRow
-	var totals client.BoardTotals
+	var rows []contract.BoardRow
+	var totals contract.BoardTotals
 	title, residual := "", ""
 	if a.world != "" {
 		v, err := a.view(at)
@@ -248,15 +245,10 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 			return err
 		}
 		for i := range all {
-			x, err := convert[client.BoardRow](answer.BoardRow(&all[i]))
-			if err != nil {
-				return err
-			}
+			x := answer.BoardRow(&all[i])
 			rows = append(rows, x)
 		}
-		if totals, err = convert[client.BoardTotals](answer.BoardTotals(all)); err != nil {
-			return err
-		}
+		totals = answer.BoardTotals(all)
 		title, residual = "What "+word+" reaches at "+seconds(v.At.String()), v.ResidualRisk()
 		if err := a.keepReport(file, nil, v.BoardReport(word, all)); err != nil {
 			return err
@@ -266,11 +258,11 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 		if err != nil {
 			return err
 		}
-		p := &client.BoardParams{Who: &word, Q: optional(find), At: optional(at)}
+		p := &contract.BoardParams{Who: &word, Q: optional(find), At: optional(at)}
 		for limit := 500; ; {
 			p.Limit = &limit
 			resp, err := r.Board(c.Context(), p)
-			var x client.Board
+			var x contract.Board
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
@@ -282,7 +274,7 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 			}
 			p.Cursor = &x.Next
 		}
-		if err := a.keepReport(file, a.fetchReport(c, r, "board", client.ReportParams{Who: &word, Q: optional(find), At: optional(at)}), nil); err != nil {
+		if err := a.keepReport(file, a.fetchReport(c, r, "board", contract.ReportParams{Who: &word, Q: optional(find), At: optional(at)}), nil); err != nil {
 			return err
 		}
 	}
@@ -352,7 +344,7 @@ func (a *app) diff() *cobra.Command {
 			} else if andAt == "" && at == "" {
 				return usage{errors.New("name another party, or other moments with --at and --and-at")}
 			}
-			var x client.Diff
+			var x contract.Diff
 			if a.world != "" {
 				left, err := a.view(at)
 				if err != nil {
@@ -379,10 +371,7 @@ func (a *app) diff() *cobra.Command {
 					return err
 				}
 				for i := range lines {
-					l, err := convert[client.DiffLine](answer.DiffLine(&lines[i]))
-					if err != nil {
-						return err
-					}
+					l := answer.DiffLine(&lines[i])
 					x.Lines = append(x.Lines, l)
 				}
 				x.Who, x.AndWho, x.Left.At, x.Right.At = who.String(), other.String(), left.At.String(), right.At.String()
@@ -398,24 +387,24 @@ func (a *app) diff() *cobra.Command {
 				if and == "" && right == "" { // the other side is now
 					right = moment.Of(time.Now()).String()
 				}
-				resp, err := r.Diff(c.Context(), &client.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)})
+				resp, err := r.Diff(c.Context(), &contract.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
 				a.stated(&x.Left)
-				if err := a.keepReport(file, a.fetchReport(c, r, "diff", client.ReportParams{Who: &args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)}), nil); err != nil {
+				if err := a.keepReport(file, a.fetchReport(c, r, "diff", contract.ReportParams{Who: &args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)}), nil); err != nil {
 					return err
 				}
 			}
 			rows := [][]string{}
 			for _, l := range x.Lines {
-				side := func(c *client.Cause) string {
+				side := func(c *contract.Cause) string {
 					if c == nil {
 						return "There is no such thing on this side."
 					}
 					return c.Text
 				}
-				mark := map[client.DiffLineChange]string{"gained": "+ gained", "lost": "- lost", "otherwise": "~ otherwise"}[l.Change]
+				mark := map[contract.DiffLineChange]string{"gained": "+ gained", "lost": "- lost", "otherwise": "~ otherwise"}[l.Change]
 				rows = append(rows, []string{mark, l.Action, resourceText(l.Resource, l.Count), side(l.Was), side(l.Becomes)})
 			}
 			if a.output != "table" {
@@ -442,7 +431,7 @@ func (a *app) diff() *cobra.Command {
 
 // numbers prints what everybody outside can do, in numbers.
 func (a *app) numbers(c *cobra.Command, at string) error {
-	var x client.Numbers
+	var x contract.Numbers
 	if a.world != "" {
 		v, err := a.view(at)
 		if err != nil {
@@ -452,22 +441,20 @@ func (a *app) numbers(c *cobra.Command, at string) error {
 		if err != nil {
 			return err
 		}
-		if x, err = convert[client.Numbers](n); err != nil {
-			return err
-		}
+		x = n
 	} else {
 		r, err := a.remote()
 		if err != nil {
 			return err
 		}
-		resp, err := r.Numbers(c.Context(), &client.NumbersParams{At: optional(at)})
+		resp, err := r.Numbers(c.Context(), &contract.NumbersParams{At: optional(at)})
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
 		a.stated(&x.Stated)
 	}
 	rows := [][]string{}
-	add := func(sort string, list []client.Numbered, most int) {
+	add := func(sort string, list []contract.Numbered, most int) {
 		for _, n := range list[:min(most, len(list))] {
 			parties := ""
 			if n.Parties != nil {
@@ -507,8 +494,8 @@ func (a *app) ruleAudience() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.RuleAudience(c.Context(), args[0], &client.RuleAudienceParams{Value: optional(value), At: optional(at)})
-			var x client.RuleAudience
+			resp, err := r.RuleAudience(c.Context(), args[0], &contract.RuleAudienceParams{Value: optional(value), At: optional(at)})
+			var x contract.RuleAudience
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}

@@ -7,8 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/answer"
-	"wexillum.example/internal/api/apigen"
-	"wexillum.example/internal/client"
+	"wexillum.example/internal/contract"
 )
 
 // supposed is the flags of ask that ask about what is not there yet.
@@ -33,12 +32,12 @@ func (x *supposed) any() bool {
 
 // would lists what would be opened and what would not.
 func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []string) error {
-	body := client.Supposition{At: optional(at), Bundle: optional(x.bundle)}
+	body := contract.Supposition{At: optional(at), Bundle: optional(x.bundle)}
 	if x.link != "" {
 		item, right, ok := splitPair(x.link)
-		body.Link = &client.SupposedLink{Item: item}
+		body.Link = &contract.SupposedLink{Item: item}
 		if ok {
-			r := client.SupposedLinkRight(right)
+			r := contract.SupposedLinkRight(right)
 			body.Link.Right = &r
 		}
 	} else {
@@ -52,29 +51,26 @@ func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []s
 		body.Invite = &x.invite
 	}
 	if len(x.grants) > 0 {
-		gs := []client.SupposedGrant{}
+		gs := []contract.SupposedGrant{}
 		for _, g := range x.grants {
 			resource, role, ok := splitPair(g)
 			if !ok {
 				return usage{fmt.Errorf("--would-grant %q: write RESOURCE=ROLE, as space:loan-dossier=contribute", g)}
 			}
-			gs = append(gs, client.SupposedGrant{Resource: resource, Role: client.SupposedGrantRole(role)})
+			gs = append(gs, contract.SupposedGrant{Resource: resource, Role: contract.SupposedGrantRole(role)})
 		}
 		body.Grants = &gs
 	}
 	if len(x.groups) > 0 {
 		body.Groups = &x.groups
 	}
-	var out client.Would
+	var out contract.Would
 	if a.world != "" {
 		s, now, err := a.offline()
 		if err != nil {
 			return err
 		}
-		sup, err := convert[apigen.Supposition](body)
-		if err != nil {
-			return err
-		}
+		sup := body
 		y, at, err := answer.Suppose(&sup, s, now)
 		if err != nil {
 			return err
@@ -87,9 +83,7 @@ func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []s
 		if y.Link != nil {
 			who = "whoever holds the link"
 		}
-		if out, err = convert[client.Would](answer.Would(who, kind, at, lines, 0)); err != nil {
-			return err
-		}
+		out = answer.Would(who, kind, at, lines, 0)
 	} else {
 		r, err := a.remote()
 		if err != nil {
@@ -108,8 +102,8 @@ func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []s
 			continue
 		}
 		count[string(l.Change)] += l.Count
-		yes = yes || l.Change != client.WouldLineChangeClosed
-		if !all && (l.Change == client.WouldLineChangeOpen || l.Change == client.WouldLineChangeClosed) {
+		yes = yes || l.Change != contract.WouldLineChangeClosed
+		if !all && (l.Change == contract.WouldLineChangeOpen || l.Change == contract.WouldLineChangeClosed) {
 			continue
 		}
 		rows = append(rows, []string{changeWords[l.Change], l.Action, resourceText(l.Resource, l.Count), pick(l.To), strings.Join(l.Conditions, ", "), l.Text})
@@ -124,7 +118,7 @@ func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []s
 	return nil
 }
 
-var changeWords = map[client.WouldLineChange]string{client.WouldLineChangeOpened: "+ opened", client.WouldLineChangeOtherwise: "~ otherwise", client.WouldLineChangeOpen: "= open", client.WouldLineChangeClosed: "- closed"}
+var changeWords = map[contract.WouldLineChange]string{contract.WouldLineChangeOpened: "+ opened", contract.WouldLineChangeOtherwise: "~ otherwise", contract.WouldLineChangeOpen: "= open", contract.WouldLineChangeClosed: "- closed"}
 
 func resourceText(r string, count int) string {
 	if strings.HasSuffix(r, ":*") && count > 1 {

@@ -178,4 +178,3 @@ func docs(all []operations.Operation) ([]byte, error) {
 	}
 	return b.Bytes(), nil
 }
-

@@ -1,0 +1,94 @@
+package housemap
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// TestArrows holds that the core rests on nothing outside it, and nothing below the service on what
+// stands above it.
+func TestArrows(t *testing.T) {
+	imports, err := Imports("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(imports) < 25 {
+		t.Fatalf("only %d packages were found", len(imports))
+	}
+	for p, qs := range imports {
+		for _, q := range qs {
+			if strings.HasPrefix(p, "internal/core/") && !strings.HasPrefix(q, "internal/core/") {
+				t.Errorf("%s rests on %s", p, q)
+			}
+			if (p == "internal/answer" || p == "internal/service" || p == "internal/store") && (q == "internal/api" || q == "internal/api/apigen" || q == "internal/cli" || q == "internal/client") {
+				t.Errorf("%s rests on %s", p, q)
+			}
+		}
+	}
+}
+
+// TestMap holds that the picture is that of the imports as they are, and that docs/architecture.md
+// names what is there.
+func TestMap(t *testing.T) {
+	imports, err := Imports("../..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	drawn, err := os.ReadFile("../../docs/architecture.svg")
+	if err != nil || string(drawn) != SVG(imports) {
+		t.Errorf("docs/architecture.svg is not that of the imports; draw it with make map (%v)", err)
+	}
+	text, err := os.ReadFile("../../docs/architecture.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := 0
+	dir := ""
+	for _, m := range regexp.MustCompile("`([\\w./-]+)`").FindAllStringSubmatch(string(text), -1) {
+		p := m[1]
+		switch {
+		case strings.HasPrefix(p, "internal/"), strings.HasPrefix(p, "console/"):
+			dir = filepath.Dir(p)
+		case strings.HasSuffix(p, ".go"): // beside the one named before
+			p = filepath.Join(dir, p)
+		default:
+			continue
+		}
+		named++
+		if _, err := os.Stat(filepath.Join("../..", p)); err != nil {
+			t.Errorf("docs/architecture.md names %s, which is not there", p)
+		}
+	}
+	for _, name := range []string{"partnerFields", "partnerOut", "partnerTexts", "TestStoredNumbers"} {
+		if !strings.Contains(string(text), name) {
+			t.Errorf("%s is not named", name)
+		}
+		if !found(t, name) {
+			t.Errorf("docs/architecture.md names %s, which is not there", name)
+		}
+	}
+	if named < 20 {
+		t.Errorf("only %d places are named", named)
+	}
+}
+
+// found reports whether some Go file declares a name.
+func found(t *testing.T, name string) (yes bool) {
+	t.Helper()
+	is := regexp.MustCompile(`(?m)^(func (\([^)]*\) )?|var |const )` + name + `\b`)
+	err := filepath.WalkDir("../../internal", func(path string, d os.DirEntry, err error) error {
+		if err != nil || yes || !strings.HasSuffix(path, ".go") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		yes = yes || is.Match(b)
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return
+}
