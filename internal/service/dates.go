@@ -307,7 +307,11 @@ func (s *Service) ReleaseDates(ctx context.Context, who Who, r DatesRelease, pre
 				return &Invalid{"from", r.From, "it lies behind; dates begin now or later"}
 			}
 		}
-		out.From = max(out.From, at)
+		// A floor is a whole second. Were it the next one, what is released now would count in up to
+		// a second, and whoever asks meanwhile would be told two things.
+		if out.From <= at {
+			out.From = at - at%1e6
+		}
 		floors, guests, err := s.releasing(ctx, now, t, &r, out.From, at)
 		if err != nil {
 			return err

@@ -254,3 +254,20 @@ exceptions: [{id: odd, people: [uma], parties: ["*@ilvane.example"], rules: {cha
 		t.Errorf("%v", kinds)
 	}
 }
+
+// TestReleasedAtOnce releases dates in the middle of a second: what has come by then counts at that
+// very moment, not in the second after.
+func TestReleasedAtOnce(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	_, err := s.Load(t.Context(), "uma", "begin", "world", []byte(guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-02, until: 2026-06-01}]\n"), false)
+	check(t, err)
+	c.at = c.at.Add(time.Hour).Truncate(time.Second).Add(123 * time.Millisecond)
+	_, err = s.ReleaseDates(t.Context(), Who{Name: "uma", Role: Administrator}, DatesRelease{From: s.Now().String(), Steps: true, Mail: true, Confirm: true, Why: "begin"}, false)
+	check(t, err)
+	a, err := addr.Parse("a@ilvane.example")
+	check(t, err)
+	i := s.State().PartyOf(a)
+	if state, _, _, there := s.State().StateOf(i, s.Now()); there { // its days of grace are long over
+		t.Errorf("at %s it is %s still", s.Now(), world.StateNames[state])
+	}
+}
