@@ -17,12 +17,12 @@ import (
 	"wexillum.example/internal/statement"
 )
 
-// unpublished is what is told where this service publishes no statement.
-var unpublished = fmt.Errorf("%w: this service publishes no statement", service.ErrNotFound)
+// errUnpublished is what is told where this service publishes no statement.
+var errUnpublished = fmt.Errorf("%w: this service publishes no statement", service.ErrNotFound)
 
 func (s *server) PublishedStatement(ctx context.Context, r apigen.PublishedStatementRequestObject) (apigen.PublishedStatementResponseObject, error) {
 	if !s.PublishStatement {
-		return nil, unpublished
+		return nil, errUnpublished
 	}
 	if !s.asks.allow(sourceOf(ctx), s.Clock()) {
 		ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
@@ -35,7 +35,7 @@ func (s *server) PublishedStatement(ctx context.Context, r apigen.PublishedState
 
 func (s *server) PublishedKeys(ctx context.Context, _ apigen.PublishedKeysRequestObject) (apigen.PublishedKeysResponseObject, error) {
 	if !s.PublishStatement {
-		return nil, unpublished
+		return nil, errUnpublished
 	}
 	keys, err := s.Service.OurKeys(ctx)
 	if err != nil {

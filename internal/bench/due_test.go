@@ -110,7 +110,6 @@ func BenchmarkDue(b *testing.B) {
 		monthSteps = d.Total()
 		first := d.Steps(0, 200)
 		month = append(month, float64(time.Since(start)))
-		start = time.Now()
 		k, ok := s.Ahead(now, in(30), now)
 		if !ok || k.Total() != monthSteps || fmt.Sprint(k.Steps(0, 200)) != fmt.Sprint(first) {
 			b.Fatalf("kept: %t, %d steps, looked for: %d", ok, k.Total(), monthSteps)

@@ -36,9 +36,6 @@ func (a *app) records(data any, columns []string, rows [][]string) error {
 			return err
 		}
 		for _, r := range rows {
-			for i, cell := range r {
-				r[i] = cell
-			}
 			if err := w.Write(r); err != nil {
 				return err
 			}

@@ -288,7 +288,7 @@ func TestTwoPeople(t *testing.T) {
 	if y, err := s.Draft(t.Context(), id); err != nil || y.State != DraftOpen || y.Note == "" {
 		t.Errorf("%+v %v", y.Draft, err)
 	}
-	x = publishDraft(t, s, id)
+	publishDraft(t, s, id)
 	if _, err := s.Confirm(t.Context(), "ben", id, "something else"); !errors.Is(err, ErrStale) {
 		t.Errorf("something else confirmed: %v", err)
 	}

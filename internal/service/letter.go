@@ -7,6 +7,7 @@ import (
 	"sort"
 	"strings"
 	"unicode"
+
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/mail"
 

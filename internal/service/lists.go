@@ -293,10 +293,7 @@ func rowText(what string, v map[string]string, old []byte) (string, []fieldAt) {
 				m[k] = json.RawMessage("[]")
 			}
 		case listMany[k] && !(k == "for" && text == "bearer"):
-			list := []string{}
-			for _, x := range strings.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ',' || r == ' ' }) {
-				list = append(list, x)
-			}
+			list := append([]string{}, strings.FieldsFunc(text, func(r rune) bool { return r == ';' || r == ',' || r == ' ' })...)
 			m[k], _ = json.Marshal(list)
 		default:
 			m[k] = json.RawMessage(jsonText(text))

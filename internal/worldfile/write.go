@@ -190,7 +190,6 @@ func LinkOf(d Doc) (world.Link, error)    { return ofDoc(d, "a link", linkFields
 func GuestDoc(x *world.Guest) Doc         { return docOf(guestFields, x) }
 func GuestOf(d Doc) (world.Guest, error)  { return ofDoc(d, "a guest", guestFields, newGuest()) }
 func GrantDoc(x *world.Grant) Doc         { return docOf(grantFields, x) }
-func GrantOf(d Doc) (world.Grant, error)  { return ofDoc(d, "a grant", grantFields, newGrant()) }
 func ItemDoc(x *world.Item) Doc           { return docOf(itemFields, x) }
 func ItemOf(d Doc) (world.Item, error)    { return ofDoc(d, "an item", itemFields, world.Item{}) }
 func ForwarderDoc(x *world.Forwarder) Doc { return docOf(forwarderFields, x) }

@@ -52,12 +52,6 @@ const (
 
 var conditionNames = [...]string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted", "counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
 
-var conditionSaid = [...]string{
-	"Signs in at home first.", "A one-time code is mailed to the address.", "The terms of use are accepted first.", "The passcode of the meeting is asked.",
-	"The password of the link is asked.", "Waits until the host admits.", "The partner's own side has not confirmed that it admits this.", "The presenter is asked each time.",
-	"Only by the address that was given, without browsing.", "The newcomer gets a record with us.", "Published, not yet in force in the suite.",
-}
-
 // Names lists the conditions in c in their fixed order.
 func (c Condition) Names() []string {
 	out := []string{}
@@ -67,16 +61,6 @@ func (c Condition) Names() []string {
 		}
 	}
 	return out
-}
-
-// ConditionSentence explains a condition by its name; it is empty for no condition.
-func ConditionSentence(name string) string {
-	for i, n := range conditionNames {
-		if n == name {
-			return conditionSaid[i]
-		}
-	}
-	return ""
 }
 
 // Code names what a cause says.

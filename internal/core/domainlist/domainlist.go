@@ -82,7 +82,7 @@ func Read(in io.Reader) ([]Line, error) {
 			continue
 		}
 		if len(out) == MaxLines {
-			return nil, tooMany
+			return nil, errTooMany
 		}
 		l := Line{Number: n, Text: text, Name: entry, Reason: strings.TrimSpace(reason)}
 		l.star()
@@ -94,7 +94,7 @@ func Read(in io.Reader) ([]Line, error) {
 	return out, s.Err()
 }
 
-var tooMany = fmt.Errorf("a list has at most %d lines", MaxLines)
+var errTooMany = fmt.Errorf("a list has at most %d lines", MaxLines)
 
 func (l *Line) star() {
 	if bare, ok := strings.CutPrefix(l.Name, "*."); ok {
@@ -135,7 +135,7 @@ func readCSV(in io.Reader) ([]Line, error) {
 			return nil, err
 		}
 		if len(out) == MaxLines {
-			return nil, tooMany
+			return nil, errTooMany
 		}
 		n, _ := r.FieldPos(0)
 		l := Line{Number: n, Text: strings.Join(f, ",")}

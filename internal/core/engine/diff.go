@@ -52,7 +52,6 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 	}
 	type pair struct {
 		name string
-		seen bool
 	}
 	all := map[key]*pair{}
 	var order []key

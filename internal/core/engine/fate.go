@@ -4,6 +4,7 @@ import (
 	"runtime"
 	"sync"
 	"sync/atomic"
+
 	"wexillum.example/internal/core/catalogue"
 
 	"wexillum.example/internal/core/dated"

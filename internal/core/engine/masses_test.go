@@ -60,8 +60,7 @@ func measureMasses(b *testing.B, s *Snapshot, w *world.World, at moment.Moment) 
 	inv := &s.inv
 	r := rand.New(rand.NewPCG(8, 8))
 	type asked struct {
-		q   Question
-		who int
+		q Question
 	}
 	var qs []asked
 	open, _ := catalogue.ActionByName("files.open")

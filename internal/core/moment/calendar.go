@@ -12,7 +12,7 @@ type Calendar struct {
 // The days that a Calendar has at hand: 1970-01-01 to 2119-12-31. Others are found slowly.
 const (
 	calendarFrom Day = 0
-	calendarDays     = 54786
+	calendarDays int = 54786
 )
 
 // NewCalendar returns the calendar of a zone.

@@ -1,0 +1,189 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+)
+
+// mayAsk keeps a member to own spaces, own guests and oneself.
+func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, resource *world.Resource) error {
+	me := whoIs(ctx)
+	if me.Role != service.Member {
+		return nil
+	}
+	switch who.Kind {
+	case engine.ByPerson:
+		if who.ID == me.Person {
+			return nil
+		}
+	case engine.ByAddress:
+		if p := st.PersonAt(who.Address); p != "" && p == me.Person {
+			return nil
+		}
+		sponsor, err := s.Service.SponsorOf(ctx, who.Address)
+		if err != nil {
+			return err
+		}
+		if sponsor == me.Person && sponsor != "" {
+			return nil
+		}
+	}
+	if resource != nil && st.BelongsTo(me.Person, *resource) {
+		return nil
+	}
+	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
+}
+
+func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {
+	v, st, err := s.when(ctx, r.Body.At)
+	if err != nil {
+		return nil, err
+	}
+	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now())
+	if err != nil {
+		return nil, err
+	}
+	if err := s.mayAsk(ctx, st, q.Subject, &q.Resource); err != nil {
+		return nil, err
+	}
+	x, err := st.Explain(&q)
+	if err != nil {
+		return nil, err
+	}
+	s.metrics.decided(q.Action.String(), x.Yes())
+	return apigen.Ask200JSONResponse(answer.Of(st.Snapshot, x, v.Revision)), nil
+}
+
+func (s *server) Reach(ctx context.Context, r apigen.ReachRequestObject) (apigen.ReachResponseObject, error) {
+	v, who, kind, lines, err := s.reach(ctx, r.Params.Who, r.Params.At)
+	if err != nil {
+		return nil, err
+	}
+	out := answer.Reach(v.Snapshot, who, kind, v.At, lines, v.Revision)
+	out.Stated = ptr(v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."))
+	first := moment.Never
+	for i := range lines {
+		if l := &lines[i]; l.Spelled() {
+			first = min(first, l.Until)
+		}
+		if v.Residual(who, &lines[i]) {
+			out.Lines[i].Residual = ptr(true)
+		}
+	}
+	if first != moment.Never {
+		out.FirstLost = ptr(first.String())
+	}
+	return apigen.Reach200JSONResponse(out), nil
+}
+
+func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (apigen.CompleteResponseObject, error) {
+	st := s.state(ctx)
+	q, limit := opt(r.Params.Q), 20
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	out := apigen.Complete200JSONResponse{Items: []contract.Suggestion{}}
+	lower := strings.ToLower(q)
+	ranks := []int{}
+	add := func(value, label, detail string) { // the best match first, and those alike as they come
+		rank, _ := engine.Rank(lower, value, label)
+		at := sort.SearchInts(ranks, rank+1)
+		ranks = slices.Insert(ranks, at, rank)
+		out.Items = slices.Insert(out.Items, at, contract.Suggestion{Value: value, Label: label, Detail: some(detail)})
+		if len(out.Items) > limit {
+			ranks, out.Items = ranks[:limit], out.Items[:limit]
+		}
+	}
+	named := func(kinds ...string) {
+		for _, n := range st.Find(q, limit, kinds...) {
+			add(n.Value, n.Name, n.Detail)
+		}
+	}
+	member := whoIs(ctx).Role == service.Member
+	switch r.Params.Kind {
+	case "who":
+		if member { // a member does not browse the guests of others
+			me := whoIs(ctx).Person
+			add("person:"+me, st.NameOf(world.Resource{Kind: catalogue.Person, ID: me}), "yourself")
+			break
+		}
+		named("who")
+	case "address":
+		if !member {
+			for _, n := range st.Find(q, limit*2, "who") {
+				if strings.Contains(n.Value, "@") {
+					add(n.Value, n.Name, n.Detail)
+				}
+			}
+		}
+	case "person":
+		for _, n := range st.Find(q, limit, "person") {
+			add(strings.TrimPrefix(n.Value, "person:"), n.Name, n.Detail)
+		}
+	case "action":
+		for _, a := range catalogue.Actions() {
+			if strings.Contains(a.Name, lower) || strings.Contains(strings.ToLower(a.Title), lower) {
+				add(a.Name, a.Title, a.TakesNames())
+			}
+		}
+	case "resource":
+		kinds := []string{}
+		for k := catalogue.ResourceKind(0); k < catalogue.NumResourceKinds; k++ {
+			kinds = append(kinds, k.String())
+		}
+		if a, ok := catalogue.ActionByName(opt(r.Params.Action)); ok {
+			kinds = kinds[:0]
+			for _, k := range a.On {
+				kinds = append(kinds, k.String())
+			}
+		}
+		if !member {
+			named(kinds...)
+			break
+		}
+		for _, n := range st.Find(q, 10000, kinds...) { // a member sees what is theirs
+			if r, err := engine.ParseResource(n.Value); err == nil && (st.BelongsTo(whoIs(ctx).Person, r) || r.Kind == catalogue.OurDirectory) {
+				add(n.Value, n.Name, n.Detail)
+			}
+		}
+	case "rule":
+		for i := range catalogue.Rules() {
+			if x := &catalogue.Rules()[i]; strings.Contains(x.Name, lower) || strings.Contains(strings.ToLower(x.Title), lower) {
+				add(x.Name, x.Title, "")
+			}
+		}
+	case "partner":
+		for i := range st.Policy().Partners {
+			if p := &st.Policy().Partners[i]; !member && (strings.Contains(p.ID, lower) || strings.Contains(strings.ToLower(p.Name), lower)) {
+				add(p.ID, p.Name, world.StandingNames[p.Standing])
+			}
+		}
+	case "bundle":
+		for i := range st.Policy().Bundles {
+			if b := &st.Policy().Bundles[i]; !member && (strings.Contains(b.ID, lower) || strings.Contains(strings.ToLower(b.Name), lower)) {
+				add(b.ID, b.Name, strings.Join(b.Partners, ", "))
+			}
+		}
+	case "domain":
+		for i := range st.Policy().Partners {
+			for _, d := range st.Policy().Partners[i].Domains {
+				if !member && strings.Contains(d.Domain.String(), lower) {
+					add(d.Domain.String(), st.Policy().Partners[i].Name, "")
+				}
+			}
+		}
+	}
+	return out, nil
+}

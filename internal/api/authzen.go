@@ -1,0 +1,301 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/service"
+)
+
+// metadata and evaluations of AuthZEN (OpenID AuthZEN Authorization API 1.0).
+
+type azEntity struct {
+	Type       string          `json:"type"`
+	ID         string          `json:"id"`
+	Properties json.RawMessage `json:"properties,omitempty"`
+}
+
+type azAction struct {
+	Name       string          `json:"name"`
+	Properties json.RawMessage `json:"properties,omitempty"`
+}
+
+type azRequest struct {
+	Subject  *azEntity      `json:"subject"`
+	Action   *azAction      `json:"action"`
+	Resource *azEntity      `json:"resource"`
+	Context  map[string]any `json:"context"`
+}
+
+type azBatch struct {
+	azRequest
+	Evaluations []azRequest `json:"evaluations"`
+	Options     *struct {
+		Semantic string `json:"evaluations_semantic"`
+	} `json:"options"`
+}
+
+type azAnswer struct {
+	Decision bool `json:"decision"`
+	Context  any  `json:"context,omitempty"`
+}
+
+// question turns an AuthZEN request into a question of ours.
+func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Question, error) {
+	var none engine.Question
+	switch {
+	case q.Subject == nil || q.Subject.Type == "" || q.Subject.ID == "":
+		return none, &engine.WrongUse{Field: "subject", Reason: "give its type and its id"}
+	case q.Action == nil || q.Action.Name == "":
+		return none, &engine.WrongUse{Field: "action", Reason: "give its name"}
+	case q.Resource == nil || q.Resource.Type == "" || q.Resource.ID == "":
+		return none, &engine.WrongUse{Field: "resource", Reason: "give its type and its id"}
+	}
+	out := contract.Question{Action: q.Action.Name, Resource: q.Resource.Type + ":" + q.Resource.ID}
+	switch q.Subject.Type {
+	case "party":
+		out.Subject = q.Subject.ID
+		if strings.HasPrefix(out.Subject, "person:") || strings.HasPrefix(out.Subject, "link:") {
+			return none, &engine.WrongUse{Field: "subject.id", Value: out.Subject, Reason: "the id of a party is an address or *@domain"}
+		}
+	case "person", "link":
+		out.Subject = q.Subject.Type + ":" + q.Subject.ID
+	default:
+		return none, &engine.WrongUse{Field: "subject.type", Value: q.Subject.Type, Reason: "write party, person or link"}
+	}
+	var c contract.QuestionContext
+	for key, v := range q.Context {
+		text, isText := v.(string)
+		var into **string
+		switch key {
+		case "at":
+			into = &out.At
+		case "address":
+			into = &c.Address
+		case "presenter":
+			into = &c.Presenter
+		case "account":
+			if isText {
+				c.Account = ptr(contract.QuestionContextAccount(text))
+			}
+		case "keep_copy":
+			b, ok := v.(bool)
+			if !ok {
+				return none, &engine.WrongUse{Field: "context.keep_copy", Value: fmt.Sprint(v), Reason: "write true or false"}
+			}
+			c.KeepCopy = &b
+			continue
+		default:
+			continue // what a gateway adds for itself
+		}
+		if !isText {
+			return none, &engine.WrongUse{Field: "context." + key, Value: fmt.Sprint(v), Reason: "a text is expected"}
+		}
+		if into != nil {
+			*into = &text
+		}
+	}
+	out.Context = &c
+	return answer.Question(&out, st.Snapshot, now)
+}
+
+func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {
+	now := s.Service.Now()
+	question, err := q.question(st, now)
+	if err != nil {
+		return azAnswer{}, err
+	}
+	if question.At < now { // of what was recorded then
+		if st, _, err = s.Service.At(ctx, question.At); err != nil {
+			return azAnswer{}, err
+		}
+	}
+	x, err := st.Explain(&question)
+	if err != nil {
+		return azAnswer{}, err
+	}
+	s.metrics.decided(question.Action.String(), x.Yes())
+	d := x.Deciding()
+	gates := make([]azGate, 0, len(d.Gates))
+	for i := range d.Gates {
+		g := &d.Gates[i]
+		out := azGate{Gate: g.Gate.String(), Answer: g.String()}
+		for j := range g.Causes {
+			if c := &g.Causes[j]; c.Refuses {
+				out.Causes = append(out.Causes, azCause{c.Code.String(), c.Side.String(), c.WhoText(), c.Text()})
+			}
+		}
+		gates = append(gates, out)
+	}
+	return azAnswer{Decision: x.Yes(), Context: azFound{d.Conditions.Names(), d.Account.String(), gates, st.Head.Revision, question.At.String()}}, nil
+}
+
+// What the context of an answer holds: what was found, or what is wrong with one
+// member of a batch.
+type (
+	azFound struct {
+		Conditions []string `json:"conditions"`
+		Account    string   `json:"account"`
+		Gates      []azGate `json:"gates"`
+		Revision   uint64   `json:"revision"`
+		At         string   `json:"at"`
+	}
+	azGate struct {
+		Gate   string    `json:"gate"`
+		Answer string    `json:"answer"`
+		Causes []azCause `json:"causes,omitempty"`
+	}
+	azCause struct {
+		Code string `json:"code"`
+		Side string `json:"side"`
+		Who  string `json:"who,omitempty"`
+		Text string `json:"text"`
+	}
+	azFault struct {
+		Error azError `json:"error"`
+	}
+	azError struct {
+		Status  int    `json:"status"`
+		Message string `json:"message"`
+	}
+)
+
+func writeJSON(w http.ResponseWriter, v any) {
+	w.Header().Set("Content-Type", "application/json")
+	w.Header().Set("Cache-Control", "no-store")
+	_ = json.NewEncoder(w).Encode(v)
+}
+
+func (s *server) decodeAuthzen(w http.ResponseWriter, r *http.Request, into any) bool {
+	err := decode(r, into)
+	if err == nil {
+		return true
+	}
+	switch {
+	case errors.Is(err, errMedia):
+		writeProblem(w, problemMedia.with(err.Error()))
+	default:
+		writeProblem(w, badBody(err))
+	}
+	return false
+}
+
+func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
+	var q azRequest
+	if !s.decodeAuthzen(w, r, &q) {
+		return
+	}
+	s.one(w, r, &q)
+}
+
+func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
+	a, err := s.evaluate(r.Context(), s.state(r.Context()), q)
+	if err != nil {
+		s.failed(w, r, err)
+		return
+	}
+	writeJSON(w, a)
+}
+
+// maxEvaluations bounds one batch.
+const maxEvaluations = 1000
+
+func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
+	var b azBatch
+	if !s.decodeAuthzen(w, r, &b) {
+		return
+	}
+	semantic := "execute_all"
+	if b.Options != nil && b.Options.Semantic != "" {
+		semantic = b.Options.Semantic
+	}
+	switch semantic {
+	case "execute_all", "deny_on_first_deny", "permit_on_first_permit":
+	default:
+		s.failed(w, r, &engine.WrongUse{Field: "options.evaluations_semantic", Value: semantic, Reason: "write execute_all, deny_on_first_deny or permit_on_first_permit"})
+		return
+	}
+	if len(b.Evaluations) == 0 {
+		s.one(w, r, &b.azRequest)
+		return
+	}
+	if len(b.Evaluations) > maxEvaluations {
+		s.failed(w, r, &service.Invalid{Field: "evaluations", Value: strconv.Itoa(len(b.Evaluations)), Reason: fmt.Sprintf("at most %d in one request", maxEvaluations)})
+		return
+	}
+	st := s.state(r.Context()) // one state for the whole batch
+	member := func(i int) (a azAnswer) {
+		defer func() { // what recovers a request does not reach into its goroutines
+			if p := recover(); p != nil {
+				s.Log.Error("an evaluation failed", "error", p)
+				a = azAnswer{Context: azFault{azError{http.StatusInternalServerError, "it failed"}}}
+			}
+		}()
+		q := b.Evaluations[i]
+		if q.Subject == nil {
+			q.Subject = b.Subject
+		}
+		if q.Action == nil {
+			q.Action = b.Action
+		}
+		if q.Resource == nil {
+			q.Resource = b.Resource
+		}
+		if q.Context == nil {
+			q.Context = b.Context
+		}
+		a, err := s.evaluate(r.Context(), st, &q)
+		if err != nil {
+			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
+		}
+		return a
+	}
+	out := make([]azAnswer, len(b.Evaluations))
+	if semantic == "execute_all" { // none depends on another: all processors take their share
+		var all sync.WaitGroup
+		share := max(64, (len(out)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+		for from := 0; from < len(out); from += share {
+			all.Go(func() {
+				for i := from; i < min(from+share, len(out)) && r.Context().Err() == nil; i++ {
+					out[i] = member(i)
+				}
+			})
+		}
+		all.Wait()
+	} else {
+		for i := range out {
+			out[i] = member(i)
+			if semantic == "deny_on_first_deny" && !out[i].Decision || semantic == "permit_on_first_permit" && out[i].Decision {
+				out = out[:i+1]
+				break
+			}
+		}
+	}
+	writeJSON(w, struct {
+		Evaluations []azAnswer `json:"evaluations"`
+	}{out})
+}
+
+func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {
+	base := s.PublicURL
+	if base == "" {
+		scheme := "http"
+		if r.TLS != nil {
+			scheme = "https"
+		}
+		base = scheme + "://" + r.Host
+	}
+	writeJSON(w, map[string]any{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
+		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
+}

@@ -1,0 +1,125 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+)
+
+func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (apigen.JournalResponseObject, error) {
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	q := store.JournalQuery{Kind: opt(r.Params.Kind), ID: opt(r.Params.Id), Who: opt(r.Params.Who), Limit: pageSize(r.Params.Limit, 100) + 1}
+	if k := q.Kind; strings.ContainsFunc(k, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
+		return nil, &service.Invalid{Field: "kind", Value: k, Reason: "write a kind of thing that is journaled, as partner, guest or step"}
+	}
+	if t := opt(r.Params.About); t != "" {
+		a, err := addr.Parse(t)
+		if err != nil {
+			return nil, &service.Invalid{Field: "about", Value: t, Reason: err.Error()}
+		}
+		q.About = a.String()
+	}
+	if after != "" {
+		if q.Before, err = strconv.ParseUint(after, 10, 64); err != nil {
+			return nil, &service.Invalid{Field: "cursor", Value: opt(r.Params.Cursor), Reason: "send what the page before gave as next"}
+		}
+	}
+	es, err := s.Service.Journal(ctx, q)
+	out := apigen.Journal200JSONResponse{Entries: []contract.JournalEntry{}}
+	for i, e := range es {
+		if i == q.Limit-1 {
+			out.Next = cursor(strconv.FormatUint(es[i-1].Seq, 10))
+			break
+		}
+		x := contract.JournalEntry{Seq: int64(e.Seq), PartOf: int64(e.PartOf), At: e.At, Who: e.Who, Kind: e.Kind, Id: e.ID, Why: e.Why, Revision: int64(e.Revision)}
+		if e.Was != nil {
+			x.Was = ptr(string(e.Was))
+		}
+		if e.Now != nil {
+			x.Now = ptr(string(e.Now))
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	return out, err
+}
+
+func (s *server) VerifyJournal(ctx context.Context, _ apigen.VerifyJournalRequestObject) (apigen.VerifyJournalResponseObject, error) {
+	n, broken, err := s.Service.VerifyJournal(ctx)
+	out := apigen.VerifyJournal200JSONResponse{Whole: broken == nil, Entries: int64(n)}
+	if broken != nil {
+		out.BrokenAt, out.Reason = ptr(int64(broken.Seq)), &broken.Reason
+	}
+	return out, err
+}
+
+// stream writes an event for every change until the listener leaves.
+type stream struct {
+	ctx   context.Context
+	s     *server
+	still func(context.Context) error // an error once who listens may no longer
+}
+
+func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
+	c := http.NewResponseController(w)
+	h := w.Header()
+	h.Set("Content-Type", "text/event-stream")
+	h.Set("Cache-Control", "no-store")
+	heads, stop := x.s.Service.Watch()
+	defer stop()
+	send := func(h store.Head) error {
+		if _, err := fmt.Fprintf(w, "event: change\ndata: {\"seq\":%d,\"revision\":%d}\n\n", h.Seq, h.Revision); err != nil {
+			return err
+		}
+		return c.Flush()
+	}
+	if err := send(x.s.Service.State().Head); err != nil {
+		return nil
+	}
+	beat := time.NewTicker(20 * time.Second)
+	defer beat.Stop()
+	for {
+		var err error
+		select {
+		case <-x.ctx.Done():
+			return nil
+		case <-x.s.Closing:
+			return nil
+		case h := <-heads:
+			if err = x.still(x.ctx); err == nil { // a session may have been ended by this change
+				err = send(h)
+			}
+		case <-beat.C:
+			if _, err = io.WriteString(w, ": still here\n\n"); err == nil {
+				err = c.Flush()
+			}
+		}
+		if err != nil {
+			return nil
+		}
+	}
+}
+
+func (s *server) Changes(ctx context.Context, _ apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
+	r := requestOf(ctx)
+	return stream{ctx, s, func(ctx context.Context) error {
+		_, _, err := s.authenticate(ctx, r)
+		if errors.Is(err, service.ErrDenied) {
+			return err
+		}
+		return nil // the database is away; what is known is told
+	}}, nil
+}

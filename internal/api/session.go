@@ -1,0 +1,166 @@
+package api
+
+import (
+	"context"
+	"crypto/rand"
+	"net/http"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/service"
+)
+
+func (s *server) session(ctx context.Context, who service.Who) contract.Session {
+	name := ""
+	if o := s.state(ctx).Policy().Organisation; o != nil {
+		name = o.Name
+	}
+	return contract.Session{Name: who.Name, Role: contract.SessionRole(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
+}
+
+func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
+	return apigen.GetSession200JSONResponse(s.session(ctx, whoIs(ctx))), nil
+}
+
+// tooOften is nil where one more try is allowed.
+func (s *server) tooOften(ctx context.Context, name string) *contract.Problem {
+	if s.signIns.allow(strings.ToLower(name), sourceOf(ctx), s.Clock()) {
+		return nil
+	}
+	ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
+	return ptr(problemOften.with("wait a minute before the next try"))
+}
+
+// begin begins the session of somebody who proved who they are. A session known before signing
+// in is worth nothing.
+func (s *server) begin(ctx context.Context, who service.Who) error {
+	if err := s.sessions.RenewToken(ctx); err != nil {
+		return err
+	}
+	s.sessions.Put(ctx, "account", who.Name)
+	s.sessions.Put(ctx, "since", who.Since)
+	s.sessions.Put(ctx, "csrf", rand.Text())
+	return s.saveSession(ctx)
+}
+
+func (s *server) SignIn(ctx context.Context, r apigen.SignInRequestObject) (apigen.SignInResponseObject, error) {
+	if p := s.tooOften(ctx, r.Body.Name); p != nil {
+		return apigen.SignIndefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayConsole, sourceOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	s.signIns.in(strings.ToLower(r.Body.Name), sourceOf(ctx))
+	if err := s.begin(ctx, who); err != nil {
+		return nil, err
+	}
+	return apigen.SignIn200JSONResponse(s.session(ctx, who)), nil
+}
+
+func (s *server) SignOut(ctx context.Context, _ apigen.SignOutRequestObject) (apigen.SignOutResponseObject, error) {
+	if err := s.sessions.Destroy(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.SignOut204Response{}, s.saveSession(ctx)
+}
+
+func (s *server) EndOwnSessions(ctx context.Context, _ apigen.EndOwnSessionsRequestObject) (apigen.EndOwnSessionsResponseObject, error) {
+	who := whoIs(ctx)
+	if err := s.Service.EndSessions(ctx, who, who.Name, "signed out everywhere"); err != nil {
+		return nil, err
+	}
+	if who.Token != "" {
+		return apigen.EndOwnSessions204Response{}, nil
+	}
+	if err := s.sessions.Destroy(ctx); err != nil {
+		return nil, err
+	}
+	return apigen.EndOwnSessions204Response{}, s.saveSession(ctx)
+}
+
+func (s *server) EndSessions(ctx context.Context, r apigen.EndSessionsRequestObject) (apigen.EndSessionsResponseObject, error) {
+	return apigen.EndSessions204Response{}, s.Service.EndSessions(ctx, whoIs(ctx), r.Name, cause(r.Body.Why))
+}
+
+func (s *server) SetOwnPassword(ctx context.Context, r apigen.SetOwnPasswordRequestObject) (apigen.SetOwnPasswordResponseObject, error) {
+	who := whoIs(ctx)
+	if p := s.tooOften(ctx, who.Name); p != nil {
+		return apigen.SetOwnPassworddefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	since, err := s.Service.SetPassword(ctx, who, r.Body.Old, r.Body.New, sourceOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	if who.Token != "" { // the client's ended, too
+		return apigen.SetOwnPassword204Response{}, nil
+	}
+	who.Since = since
+	csrf := s.sessions.GetString(ctx, "csrf") // the page goes on
+	if err := s.begin(ctx, who); err != nil {
+		return nil, err
+	}
+	s.sessions.Put(ctx, "csrf", csrf)
+	return apigen.SetOwnPassword204Response{}, s.saveSession(ctx)
+}
+
+func newToken(text string, t service.Token) contract.NewToken {
+	return contract.NewToken{Token: text, Id: t.ID, Expires: t.Expires}
+}
+
+func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject) (apigen.MakeTokenResponseObject, error) {
+	if p := s.tooOften(ctx, r.Body.Name); p != nil {
+		return apigen.MakeTokendefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayClient, sourceOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	s.signIns.in(strings.ToLower(r.Body.Name), sourceOf(ctx))
+	text, t, err := s.Service.ClientToken(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.MakeToken201JSONResponse(newToken(text, t)), nil
+}
+
+func (s *server) MakeServiceToken(ctx context.Context, r apigen.MakeServiceTokenRequestObject) (apigen.MakeServiceTokenResponseObject, error) {
+	text, t, err := s.Service.MakeToken(ctx, whoIs(ctx), r.Body.Name, string(r.Body.Purpose), time.Duration(r.Body.Days)*24*time.Hour)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.MakeServiceToken201JSONResponse(newToken(text, t)), nil
+}
+
+func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObject) (apigen.ListTokensResponseObject, error) {
+	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
+	out := apigen.ListTokens200JSONResponse{Tokens: []contract.Token{}}
+	for _, t := range ts {
+		out.Tokens = append(out.Tokens, contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires})
+	}
+	return out, err
+}
+
+func (s *server) EndToken(ctx context.Context, r apigen.EndTokenRequestObject) (apigen.EndTokenResponseObject, error) {
+	return apigen.EndToken204Response{}, s.Service.EndToken(ctx, whoIs(ctx), r.Id)
+}
+
+func (s *server) ListAccounts(ctx context.Context, _ apigen.ListAccountsRequestObject) (apigen.ListAccountsResponseObject, error) {
+	as, err := s.Service.Accounts(ctx)
+	out := apigen.ListAccounts200JSONResponse{Accounts: []contract.Account{}}
+	for _, a := range as {
+		out.Accounts = append(out.Accounts, contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled})
+	}
+	return out, err
+}
+
+func (s *server) PutAccount(ctx context.Context, r apigen.PutAccountRequestObject) (apigen.PutAccountResponseObject, error) {
+	b := r.Body
+	a := service.Account{Name: r.Name, Role: string(b.Role), Person: opt(b.Person), Disabled: b.Disabled != nil && *b.Disabled}
+	if err := s.Service.PutAccount(ctx, whoIs(ctx).Name, cause(b.Why), a, opt(b.Password)); err != nil {
+		return nil, err
+	}
+	return apigen.PutAccount200JSONResponse{Name: a.Name, Role: b.Role, Person: a.Person, Disabled: a.Disabled}, nil
+}

@@ -1,0 +1,207 @@
+package cli
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wexillum.example/internal/contract"
+)
+
+// signedIn is what wexillum login keeps, readable by its owner alone.
+type signedIn struct {
+	Server string `json:"server"`
+	Name   string `json:"name"`
+	Token  string `json:"token"`
+}
+
+func sessionFile() (string, error) {
+	if f := os.Getenv("WEXILLUM_SESSION"); f != "" {
+		return f, nil
+	}
+	dir, err := os.UserConfigDir()
+	if err != nil {
+		return "", fmt.Errorf("there is no place to keep the sign-in: %w; name a file in WEXILLUM_SESSION", err)
+	}
+	return filepath.Join(dir, "wexillum", "session.json"), nil
+}
+
+func readSession() (s signedIn) {
+	if f, err := sessionFile(); err == nil {
+		if b, err := os.ReadFile(f); err == nil {
+			_ = json.Unmarshal(b, &s)
+		}
+	}
+	return
+}
+
+func (a *app) login() *cobra.Command {
+	var name string
+	c := &cobra.Command{
+		Use:   "login",
+		Short: "Sign in and keep a token that ends after twelve hours",
+		Long:  "Sign in and keep a token that ends after twelve hours.\n\nThe password is asked for, or read from WEXILLUM_PASSWORD or, where there is no\nterminal, from standard input.",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			if name == "" {
+				return usage{errors.New("--name is needed: the name of your account")}
+			}
+			password, err := a.password()
+			if err != nil {
+				return err
+			}
+			resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password})
+			var t contract.NewToken
+			if err := r.read(resp, err, &t); err != nil {
+				return err
+			}
+			file, err := sessionFile()
+			if err != nil {
+				return err
+			}
+			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+				return err
+			}
+			b, err := json.Marshal(signedIn{r.server, name, t.Token})
+			if err != nil {
+				return err
+			}
+			if err := writePrivate(file, b); err != nil {
+				return err
+			}
+			a.say("Signed in to %s as %s until %s.", r.server, name, t.Expires.Local().Format("2006-01-02 15:04"))
+			return nil
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "name of the account")
+	return c
+}
+
+// writePrivate replaces a file by one that only its owner can read.
+func writePrivate(file string, b []byte) error {
+	f, err := os.CreateTemp(filepath.Dir(file), ".session-*") // made with mode 0600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	if _, err := f.Write(b); err != nil {
+		_ = f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), file)
+}
+
+func (a *app) password() (string, error) {
+	if p := os.Getenv("WEXILLUM_PASSWORD"); p != "" {
+		return p, nil
+	}
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		fmt.Fprint(a.err, "Password: ")
+		b, err := term.ReadPassword(int(f.Fd()))
+		fmt.Fprintln(a.err)
+		return string(b), err
+	}
+	b, err := io.ReadAll(io.LimitReader(a.in, 1000))
+	if err != nil {
+		return "", err
+	}
+	p, _, _ := strings.Cut(string(b), "\n") // what follows is not the password's
+	p = strings.TrimRight(p, "\r")
+	if p == "" {
+		return "", usage{errors.New("a password is needed: type it, or set WEXILLUM_PASSWORD")}
+	}
+	return p, nil
+}
+
+// twoPasswords reads the password that counts now and a new one.
+func (a *app) twoPasswords() (old, next string, err error) {
+	if f, ok := a.in.(*os.File); ok && term.IsTerminal(int(f.Fd())) {
+		ask := func(what string) string {
+			fmt.Fprint(a.err, what+": ")
+			var b []byte
+			if err == nil {
+				b, err = term.ReadPassword(int(f.Fd()))
+			}
+			fmt.Fprintln(a.err)
+			return string(b)
+		}
+		old, next = ask("Your password now"), ask("Your new password")
+		if again := ask("Your new password once more"); err == nil && again != next {
+			err = usage{errors.New("the two new passwords differ; nothing was changed")}
+		}
+		return
+	}
+	b, err := io.ReadAll(io.LimitReader(a.in, 1000))
+	if err != nil {
+		return "", "", err
+	}
+	lines := strings.Split(strings.ReplaceAll(string(b), "\r\n", "\n"), "\n")
+	if len(lines) < 2 || lines[0] == "" || lines[1] == "" {
+		return "", "", usage{errors.New("two lines are needed: the password that counts now, and the new one")}
+	}
+	return lines[0], lines[1], nil
+}
+
+func (a *app) logout() *cobra.Command {
+	everywhere := false
+	c := &cobra.Command{
+		Use:   "logout",
+		Short: "End the token that login kept",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			kept := readSession()
+			file, err := sessionFile()
+			if err != nil {
+				return err
+			}
+			if kept.Token == "" {
+				a.say("Nobody is signed in.")
+				return nil
+			}
+			a.server = kept.Server
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			var list struct{ Tokens []contract.Token }
+			if everywhere {
+				resp, err := r.EndOwnSessions(c.Context())
+				if err := r.read(resp, err, nil); err != nil {
+					return err
+				}
+			} else if resp, err := r.ListTokens(c.Context()); r.read(resp, err, &list) == nil {
+				for _, t := range list.Tokens {
+					if t.Account == kept.Name && t.Purpose == "client" {
+						resp, err := r.EndToken(c.Context(), t.Id)
+						_ = r.read(resp, err, nil)
+					}
+				}
+			}
+			if err := os.Remove(file); err != nil {
+				return err
+			}
+			if everywhere {
+				a.say("Signed out of %s everywhere.", kept.Server)
+				return nil
+			}
+			a.say("Signed out of %s.", kept.Server)
+			return nil
+		},
+	}
+	c.Flags().BoolVar(&everywhere, "everywhere", false, "end every session and every token of your account, wherever they are")
+	return c
+}

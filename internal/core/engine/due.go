@@ -1,0 +1,569 @@
+package engine
+
+import (
+	"cmp"
+	"runtime"
+	"slices"
+	"sort"
+	"sync"
+	"sync/atomic"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// DueStep is a step of somebody's sequence.
+type DueStep struct {
+	dated.Step
+	Party    uint32 // for the methods of the snapshot
+	Address  addr.Address
+	Resource world.Resource // of a grant
+	Role     catalogue.Role
+	From     moment.Moment // of the grant
+	Until    moment.Moment
+}
+
+func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
+	x := DueStep{Step: *st, Party: i}
+	if st.Held >= 0 {
+		given := q.given
+		if q.isOver() {
+			given = q.before.given
+		}
+		g := given[st.Held]
+		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role, g.from, g.until
+	}
+	return x
+}
+
+// given names what a grant is on.
+func (s *Snapshot) given(g *grant) world.Resource {
+	inv := &s.inv
+	if g.resource&itemBit != 0 {
+		i := g.resource &^ itemBit
+		return world.Resource{Kind: inv.items.at(i).kind, ID: inv.itemIDs.text(inv.text, i)}
+	}
+	return world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}
+}
+
+// Of returns the sequence of an address; ok is false where it has no record.
+func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
+	inv := &q.s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none || i >= inv.parties.n || !q.load(i) {
+		return nil, false
+	}
+	list := q.rec.Sequence()
+	if q.isOver() {
+		list = q.before.of(i)
+	}
+	for _, st := range list {
+		x := q.tell(i, &st)
+		x.Address = a
+		steps = append(steps, x)
+	}
+	return steps, true
+}
+
+// Record returns what the sequence of an address is computed from, for asking what would
+// be otherwise; it holds until the next call.
+func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
+	inv := &q.s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none || i >= inv.parties.n || !q.load(i) {
+		return nil, false
+	}
+	return &q.rec, true
+}
+
+// Each hands over the sequence of every record, in no order. It stops where fn says so.
+func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) {
+	inv := &q.s.inv
+	for i := uint32(0); i < inv.parties.n; i++ {
+		if inv.parties.at(i).flags&hasRecord == 0 {
+			continue
+		}
+		if !fn(i, q.of(i)) {
+			return
+		}
+	}
+}
+
+// Due is what falls due within a stretch of time, day by day.
+type Due struct {
+	From, Until moment.Moment
+	Kinds       [dated.NumKinds]int
+
+	q     *Sequences
+	first moment.Day
+	days  [][]dueEntry // by day
+	count [][dated.NumKinds]int
+	lock  sync.Mutex // guards the order of days
+	order []bool     // by day: its entries are in order
+
+	base  *Due // where set, this is a base with some parties counted anew
+	moved map[uint32]bool
+	anew  []dueEntry // what is due of those
+}
+
+// dueEntry is a step by whom it concerns.
+type dueEntry struct {
+	at   moment.Moment
+	who  uint32
+	day  uint16 // behind the first
+	kind dated.Kind
+}
+
+// Total is how many steps there are.
+func (d *Due) Total() (n int) {
+	for _, k := range d.Kinds {
+		n += k
+	}
+	return
+}
+
+// Scan finds what is due from one moment until before another by computing the sequence
+// of every record, on all processors. keep, where not nil, picks records.
+func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool) *Due {
+	q := s.Sequences()
+	q.Between(from, until)
+	d := &Due{From: from, Until: until, q: q, first: q.cal.DayOf(from)}
+	n := max(0, int(q.cal.DayOf(until-1)-d.first)+1)
+	if until <= from {
+		n = 0
+	}
+	workers := uint32(max(1, runtime.GOMAXPROCS(0)))
+	parts := make([][][]dueEntry, workers) // in blocks, so that nothing is copied as they grow
+	counts := make([][][dated.NumKinds]int, workers)
+	const share = 1 << 11 // how many parties a worker takes at once
+	var taken atomic.Uint32
+	marks := q.mark(workers)
+	var group sync.WaitGroup
+	for w := range workers {
+		group.Go(func() {
+			var all [][]dueEntry
+			var block []dueEntry
+			count := make([][dated.NumKinds]int, n)
+			q := s.Sequences()
+			q.Between(from, until)
+			q.marks = marks
+			for first := taken.Add(share) - share; first < s.inv.parties.n; first = taken.Add(share) - share {
+				for i := first; i < min(first+share, s.inv.parties.n); i++ {
+					if keep != nil && !keep(i) {
+						continue
+					}
+					for _, st := range q.counted(i) {
+						if st.At >= from && st.At < until {
+							day := q.cal.DayOf(st.At) - d.first
+							count[day][st.Kind]++
+							if len(block) == cap(block) {
+								all = append(all, block)
+								block = make([]dueEntry, 0, 1<<13)
+							}
+							block = append(block, dueEntry{st.At, i, uint16(day), st.Kind})
+						}
+					}
+				}
+			}
+			parts[w], counts[w] = append(all, block), count
+		})
+	}
+	group.Wait()
+	d.days, d.count, d.order = make([][]dueEntry, n), make([][dated.NumKinds]int, n), make([]bool, n)
+	total := 0
+	for w := range parts {
+		for _, block := range parts[w] {
+			total += len(block)
+		}
+	}
+	room := make([]dueEntry, total)
+	next := make([][]int, workers) // by worker and day: where in the room its next entry goes
+	for w := range next {
+		next[w] = make([]int, n)
+	}
+	at := 0
+	for day := range n {
+		first := at
+		for w := range counts {
+			next[w][day] = at
+			for kind, c := range counts[w][day] {
+				at += c
+				d.count[day][kind] += c
+				d.Kinds[kind] += c
+			}
+		}
+		d.days[day] = room[first:at:at]
+	}
+	for w := range parts {
+		group.Go(func() {
+			next := next[w]
+			for _, block := range parts[w] {
+				for _, e := range block {
+					room[next[e.day]] = e
+					next[e.day]++
+				}
+			}
+		})
+	}
+	group.Wait()
+	return d
+}
+
+// before puts entries in order: by moment, then by address, then as they follow.
+func (s *Snapshot) before(a, b *dueEntry) bool {
+	switch {
+	case a.at != b.at:
+		return a.at < b.at
+	case a.who != b.who:
+		return s.inv.addressText(a.who) < s.inv.addressText(b.who)
+	}
+	return a.kind < b.kind
+}
+
+func (s *Snapshot) sortEntries(es []dueEntry) {
+	sort.Slice(es, func(i, j int) bool { return s.before(&es[i], &es[j]) })
+}
+
+// inOrder returns the entries of a day in order; they must not be changed.
+func (d *Due) inOrder(k int) []dueEntry {
+	if k < 0 || k >= len(d.days) {
+		return nil
+	}
+	d.lock.Lock()
+	defer d.lock.Unlock()
+	if !d.order[k] {
+		d.q.s.sortEntries(d.days[k])
+		d.order[k] = true
+	}
+	return d.days[k]
+}
+
+// entries returns what is due on a day, in order.
+func (d *Due) entries(day moment.Day) []dueEntry {
+	if d.base == nil {
+		return d.inOrder(int(day - d.first))
+	}
+	all := d.base.inOrder(int(day - d.base.first))
+	if from, until := d.q.cal.Start(day), d.q.cal.Start(day+1); from < d.From || until > d.Until { // the first or the last day, which is not whole
+		all = all[sort.Search(len(all), func(i int) bool { return all[i].at >= d.From }):]
+		all = all[:sort.Search(len(all), func(i int) bool { return all[i].at >= d.Until })]
+	}
+	if len(d.moved) == 0 {
+		return all
+	}
+	out := make([]dueEntry, 0, len(all))
+	for _, e := range all {
+		if !d.moved[e.who] {
+			out = append(out, e)
+		}
+	}
+	n := len(out)
+	for _, e := range d.anew {
+		if d.q.cal.DayOf(e.at) == day {
+			out = append(out, e)
+		}
+	}
+	if len(out) > n {
+		d.q.s.sortEntries(out)
+	}
+	return out
+}
+
+// SortDue puts steps in order: by moment, then by address, then as they follow from each
+// other.
+func SortDue(steps []DueStep) {
+	if len(steps) < 2 {
+		return
+	}
+	slices.SortFunc(steps, func(x, y DueStep) int {
+		if c := cmp.Compare(x.At, y.At); c != 0 {
+			return c
+		}
+		if x.Party != y.Party {
+			return cmp.Compare(x.Address.String(), y.Address.String())
+		}
+		return cmp.Or(cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Resource.String(), y.Resource.String()), cmp.Compare(x.Role, y.Role), cmp.Compare(x.From, y.From))
+	})
+}
+
+// Steps lists what is due, skipping some, at most so many. It belongs to one goroutine at a
+// time.
+func (d *Due) Steps(skip, limit int) []DueStep {
+	if d.Until <= d.From {
+		return []DueStep{}
+	}
+	out := make([]DueStep, 0, min(max(limit, 0), d.Total(), 1000))
+	for day, last := d.q.cal.DayOf(d.From), d.q.cal.DayOf(d.Until-1); day <= last && len(out) < limit; day++ {
+		es := d.entries(day)
+		if skip >= len(es) {
+			skip -= len(es)
+			continue
+		}
+		for i := 0; i < len(es) && len(out) < limit; {
+			n := 1 // what happens to one record at one moment
+			for i+n < len(es) && es[i+n].who == es[i].who && es[i+n].at == es[i].at {
+				n++
+			}
+			if skip >= n {
+				skip -= n
+				i += n
+				continue
+			}
+			first := len(out)
+			a := d.q.s.addressOf(es[i].who)
+			for _, st := range d.q.of(es[i].who) {
+				if st.At == es[i].at {
+					x := d.q.tell(es[i].who, &st)
+					x.Address = a
+					out = append(out, x)
+				}
+			}
+			SortDue(out[first:])
+			if skip > 0 {
+				out = slices.Delete(out, first, min(first+skip, len(out)))
+				skip = 0
+			}
+			out = out[:min(len(out), limit)]
+			i += n
+		}
+	}
+	return out
+}
+
+// Place counts the steps that come before those of an address at a moment, and these.
+func (d *Due) Place(at moment.Moment, address string) (before, same int) {
+	if d.Until <= d.From {
+		return 0, 0
+	}
+	at = max(at, d.From)
+	day := d.q.cal.DayOf(at)
+	for k := d.q.cal.DayOf(d.From); k < day && k <= d.q.cal.DayOf(d.Until-1); k++ {
+		before += len(d.entries(k))
+	}
+	for _, e := range d.entries(day) {
+		text := ""
+		if e.at == at {
+			text = d.q.s.inv.addressText(e.who)
+		}
+		switch {
+		case e.at < at, e.at == at && text < address:
+			before++
+		case e.at == at && text == address:
+			same++
+		}
+	}
+	return
+}
+
+// standing is what is due in the days ahead, kept from snapshot to snapshot: those that
+// an Editor touched are computed anew.
+type standing struct {
+	mu  sync.Mutex
+	due *Due
+}
+
+// StandingDays is how many days ahead are kept.
+const StandingDays = 35
+
+// Ahead returns what is due from a moment until another, by what is kept from since on; it is
+// made where there is none or where it ends too early. ok is false where the stretch is longer
+// than what is kept, or begins before.
+func (s *Snapshot) Ahead(from, until, since moment.Moment) (d *Due, ok bool) {
+	st := s.due
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	cal := s.calendar()
+	if st.due != nil && st.due.q.s.gen > s.gen { // others have gone on meanwhile
+		return nil, false
+	}
+	if st.due == nil || until > st.due.Until || from < st.due.From || cal.DayOf(since)-cal.DayOf(st.due.From) > 2 {
+		day := cal.DayOf(max(from, since)) + StandingDays
+		if from < since || until > cal.Start(day) {
+			return nil, false
+		}
+		st.due = s.Scan(since, cal.Start(day), nil)
+	}
+	base := st.due
+	d = &Due{From: from, Until: until, base: base, first: base.first, q: s.Sequences()}
+	d.q.Between(from, until)
+	for day, last := cal.DayOf(from), cal.DayOf(until-1); day <= last; day++ {
+		k := int(day - base.first)
+		if k < 0 || k >= len(base.count) {
+			continue
+		}
+		if cal.Start(day) >= from && cal.Start(day+1) <= until {
+			for kind, n := range base.count[k] {
+				d.Kinds[kind] += n
+			}
+			continue
+		}
+		for _, e := range d.entries(day) { // before anything has moved
+			d.Kinds[e.kind]++
+		}
+	}
+	if len(s.moved) == 0 {
+		return d, true
+	}
+	d.moved = map[uint32]bool{}
+	for _, i := range s.moved {
+		if d.moved[i] {
+			continue
+		}
+		d.moved[i] = true
+		if i < base.q.s.inv.parties.n {
+			for _, st := range base.q.of(i) {
+				if st.At >= from && st.At < until {
+					d.Kinds[st.Kind]--
+				}
+			}
+		}
+		for _, st := range d.q.of(i) {
+			if st.At >= from && st.At < until {
+				d.Kinds[st.Kind]++
+				d.anew = append(d.anew, dueEntry{st.At, i, 0, st.Kind})
+			}
+		}
+	}
+	return d, true
+}
+
+// RecordOf tells of a party that is due: its name, sponsor and partner, as ids.
+func (s *Snapshot) RecordOf(party uint32) (name, sponsor, partner string) {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	name = inv.nameOf(party)
+	if d := inv.dates.at(party); d.sponsor != none {
+		sponsor = inv.personIDs.text(inv.text, d.sponsor)
+	}
+	if f := s.pol.domains[p.domain]; f.kind == partnerDomain {
+		partner = s.pol.rest[f.partner].source.ID
+	}
+	return
+}
+
+// PartnerOf returns the index of a partner, for comparing with PartnerAt; ok is false
+// where there is none.
+func (s *Snapshot) PartnerOf(id string) (uint32, bool) {
+	i := s.inv.partners.find(s.inv.text, id)
+	return i, i != none
+}
+
+// PartnerAt returns the index of the partner of a party.
+func (s *Snapshot) PartnerAt(party uint32) (uint32, bool) {
+	f := s.pol.domains[s.inv.parties.at(party).domain]
+	return f.partner, f.kind == partnerDomain
+}
+
+// SponsorAt reports whether a person answers for the record of a party.
+func (s *Snapshot) SponsorAt(party uint32, person string) bool {
+	d := s.inv.dates.at(party)
+	return d.sponsor != none && s.inv.personIDs.text(s.inv.text, d.sponsor) == person
+}
+
+// Holds reports whether a party holds a grant, its own or of a group, that is in force.
+func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	holds := func(given []grant) bool {
+		for _, g := range given {
+			if g.via == viaGrant && g.live(at) {
+				return true
+			}
+		}
+		return false
+	}
+	if holds(inv.grantsOf(p, at)) {
+		return true
+	}
+	for _, k := range inv.groupsOf(p, at) {
+		if holds(inv.given(inv.groups.at(k).grants)) {
+			return true
+		}
+	}
+	return false
+}
+
+// Named returns the links that name an address and the groups that hold it, by their ids.
+func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
+	inv := &s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none {
+		return
+	}
+	p := inv.parties.at(i)
+	for _, g := range inv.given(p.grants) {
+		if g.via == viaLink {
+			links = append(links, inv.linkIDs.text(inv.text, g.link))
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		groups = append(groups, inv.groupIDs.text(inv.text, k))
+	}
+	return
+}
+
+// Active reports whether a party has a record that is active at a moment: accepted and not
+// suspended.
+func (s *Snapshot) Active(party uint32, at moment.Moment) bool {
+	p := s.inv.parties.at(party)
+	return p.recordAt(at) && p.stateAt(at) == world.StateActive
+}
+
+// PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
+func (s *Snapshot) PartyOf(a addr.Address) uint32 {
+	return s.inv.addresses.find(s.inv.text, a.String())
+}
+
+// LeftAt returns when a person left us; zero where they are here.
+func (s *Snapshot) LeftAt(person string) moment.Moment {
+	if i := s.inv.personIDs.find(s.inv.text, person); i != none {
+		return s.inv.people.at(i).left
+	}
+	return 0
+}
+
+// KindOfSpace returns what a space is.
+func (s *Snapshot) KindOfSpace(id string) world.SpaceKind {
+	if i := s.inv.spaceIDs.find(s.inv.text, id); i != none {
+		return s.inv.spaces.at(i).kind
+	}
+	return world.Team
+}
+
+// ItemsOf lists the items of a space, in no order but always the same.
+func (s *Snapshot) ItemsOf(space string) (out []world.Resource) {
+	inv := &s.inv
+	sp := inv.spaceIDs.find(inv.text, space)
+	if sp == none {
+		return nil
+	}
+	for i := uint32(0); i < inv.items.n; i++ {
+		if it := inv.items.at(i); it.exists && it.space == sp {
+			out = append(out, world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)})
+		}
+	}
+	return
+}
+
+// DueDay is how much is due on a day.
+type DueDay struct {
+	Day   moment.Day
+	Kinds [dated.NumKinds]int
+}
+
+// Days counts what is due by day; days on which nothing is are left out. It is for what
+// Scan found.
+func (d *Due) Days() (out []DueDay) {
+	for k, c := range d.count {
+		for _, n := range c {
+			if n > 0 {
+				out = append(out, DueDay{d.first + moment.Day(k), c})
+				break
+			}
+		}
+	}
+	return
+}

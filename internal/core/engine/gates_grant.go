@@ -1,0 +1,563 @@
+package engine
+
+import (
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// findRoles finds what live grants of the party give on the item and its space.
+func (a *asker) findRoles() {
+	if a.rolesFound {
+		return
+	}
+	a.rolesFound = true
+	p := a.party.known
+	if p == nil {
+		return
+	}
+	inv := &a.s.inv
+	a.addRoles(inv.given(p.grants))
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		a.addRoles(inv.given(inv.groups.at(g).grants))
+	}
+	if a.party.supposed {
+		a.addRoles(a.q.With.grants)
+	}
+}
+
+func (a *asker) addRoles(given []grant) {
+	onItem := a.target | itemBit
+	isItem := a.q.Resource.Kind.IsItem()
+	for i := range given {
+		g := &given[i]
+		if g.resource == a.space {
+			if g.live(a.at) {
+				a.spaceRole = max(a.spaceRole, g.role)
+			}
+		} else if isItem && g.resource == onItem && g.live(a.at) {
+			a.itemRole = max(a.itemRole, g.role)
+		}
+	}
+}
+
+// hasJoined reports whether the party, without a record, holds a live grant on a
+// course: it then counts as known.
+func (a *asker) hasJoined(o *outside) bool {
+	if o.known == nil || o.record {
+		return false
+	}
+	inv := &a.s.inv
+	on := func(given []grant) bool {
+		for i := range given {
+			g := &given[i]
+			if g.resource&itemBit == 0 && g.live(a.at) && inv.spaces.at(g.resource).kind == world.Course {
+				return true
+			}
+		}
+		return false
+	}
+	if on(inv.given(o.known.grants)) || o.supposed && on(a.q.With.grants) {
+		return true
+	}
+	for _, g := range inv.lists[o.known.groups.off : o.known.groups.off+o.known.groups.n] {
+		if on(inv.given(inv.groups.at(g).grants)) {
+			return true
+		}
+	}
+	return false
+}
+
+// inDrive returns the rule that replaces r in a drive.
+func (a *asker) inDrive(r catalogue.RuleID) catalogue.RuleID {
+	if a.space != none && a.s.inv.spaces.at(a.space).kind == world.Drive {
+		switch r {
+		case ruleGivenTo:
+			return ruleDriveGivenTo
+		case ruleBearer:
+			return ruleDriveBearer
+		}
+	}
+	return r
+}
+
+// reaches asks whether a rule reaches the value it needs.
+func (a *asker) reaches(r catalogue.RuleID, need catalogue.Value, in *about) {
+	v, chain := a.ruleIs(catalogue.RuleGate, r, in)
+	code := catalogue.RuleMet
+	if v < need {
+		code = catalogue.RuleShort
+	}
+	if c := a.note(catalogue.RuleGate, v < need, code); c != nil {
+		c.rule(chain, v, need)
+		a.chainWho(c, chain)
+	}
+}
+
+// secret asks a rule that may require something to be there, and adds the
+// condition that it is asked for where it is.
+func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, cond catalogue.Condition, in *about) {
+	v, chain := a.ruleIs(catalogue.RuleGate, r, in)
+	code := catalogue.RuleSays
+	if v == required && !has {
+		code = missing
+	}
+	if has {
+		a.cond |= cond
+	}
+	if c := a.note(catalogue.RuleGate, code == missing, code); c != nil {
+		c.rule(chain, v, v)
+		a.chainWho(c, chain)
+	}
+}
+
+func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
+	who := &a.party
+	if ask.Of == catalogue.Addressee {
+		who = &a.other
+	}
+	if who.record || a.hasJoined(who) {
+		return givenKnown
+	}
+	return givenNewcomers
+}
+
+func (a *asker) inviterClass() catalogue.Value {
+	if a.class != catalogue.Ours {
+		return classGuests
+	}
+	p := a.s.inv.people.at(a.person)
+	switch {
+	case p.roles&world.Administrator != 0:
+		return classAdministrators
+	case p.roles&world.Introducer != 0, a.space != none && a.owns(a.person):
+		return classIntroducers
+	}
+	return classStaff
+}
+
+func (a *asker) sharerClass() catalogue.Value {
+	p := a.s.inv.people.at(a.person)
+	switch {
+	case p.roles&world.Administrator != 0:
+		return sharingAdministrators
+	case p.roles&world.Sharer != 0, a.owns(a.person):
+		return sharingSharers
+	}
+	return sharingStaff
+}
+
+// contact reports whether a person of ours and the party are accepted contacts.
+func (a *asker) contact(person uint32) bool {
+	if a.q.as != asItIs {
+		return a.q.as == related
+	}
+	if a.party.index == none {
+		return false
+	}
+	inv := &a.s.inv
+	l := inv.people.at(person).contacts
+	for _, p := range inv.lists[l.off : l.off+l.n] {
+		if p == a.party.index {
+			return true
+		}
+	}
+	return false
+}
+
+// shares reports whether a person of ours owns or is a member of a space on
+// which the party has a live grant.
+func (a *asker) shares(person uint32) bool {
+	if a.q.as != asItIs {
+		return a.q.as == related
+	}
+	p := a.party.known
+	if p == nil {
+		return false
+	}
+	inv := &a.s.inv
+	with := func(given []grant) bool {
+		sum := uint32(0) // fetch all spaces, then all lists, before looking at any
+		for i := range given {
+			if r := given[i].resource; r&itemBit == 0 {
+				sp := inv.spaces.at(r)
+				sum += sp.owners.n + sp.members.n
+			}
+		}
+		for i := range given {
+			if r := given[i].resource; r&itemBit == 0 {
+				sp := inv.spaces.at(r)
+				if sp.owners.n+sp.members.n > 0 && sp.owners.off < uint32(len(inv.lists)) {
+					sum += inv.lists[sp.owners.off]
+				}
+			}
+		}
+		a.fetched += sum
+		for i := range given {
+			g := &given[i]
+			if g.resource&itemBit == 0 && g.live(a.at) && a.memberOf(g.resource, person) {
+				return true
+			}
+		}
+		return false
+	}
+	if with(inv.given(p.grants)) || a.party.supposed && with(a.q.With.grants) {
+		return true
+	}
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		if with(inv.given(inv.groups.at(g).grants)) {
+			return true
+		}
+	}
+	return false
+}
+
+// owns reports whether a person of ours owns the space.
+func (a *asker) owns(p uint32) bool { return a.ownerOf(a.space, p) }
+
+// member reports whether a person of ours owns or is a member of the space.
+func (a *asker) member(p uint32) bool { return a.memberOf(a.space, p) }
+
+func (a *asker) ownerOf(space, p uint32) bool {
+	l := a.s.inv.spaces.at(space).owners
+	for _, o := range a.s.inv.lists[l.off : l.off+l.n] {
+		if o == p {
+			return true
+		}
+	}
+	return false
+}
+
+func (a *asker) memberOf(space, p uint32) bool {
+	if a.ownerOf(space, p) {
+		return true
+	}
+	inv := &a.s.inv
+	l, groups := inv.spaces.at(space).members, inv.people.at(p).groups
+	for _, m := range inv.lists[l.off : l.off+l.n] {
+		if m == p {
+			return true
+		}
+		if m&itemBit != 0 {
+			for _, g := range inv.lists[groups.off : groups.off+groups.n] {
+				if g == m&^itemBit {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// outsiders asks who from outside may join, and who waits.
+func (a *asker) outsiders(in *about) {
+	known := a.isRecord()
+	if !known && a.class != catalogue.Bearer {
+		if p := a.party.partner; p != none && a.s.pol.partners[p].opened[catalogue.In(catalogue.Meetings)] == world.OpenYes {
+			known = true
+		} else {
+			known = a.hasJoined(&a.party)
+		}
+	}
+	need := outsidersSignedIn
+	switch {
+	case known:
+		need = outsidersKnown
+	case a.class == catalogue.Bearer:
+		need = outsidersAnyone
+	}
+	a.reaches(ruleOutsiders, need, in)
+	if a.class == catalogue.Federated || a.class == catalogue.Personal {
+		if a.value(ruleOutsiders, in, nil) < outsidersAnyone {
+			a.cond |= catalogue.SignIn
+		}
+	}
+	v, chain := a.ruleIs(catalogue.RuleGate, ruleHeld, in)
+	if v == heldEverybody || v == heldStrangers && !known {
+		a.cond |= catalogue.HeldUntilAdmitted
+	}
+	if c := a.note(catalogue.RuleGate, false, catalogue.RuleSays); c != nil {
+		c.rule(chain, v, v)
+	}
+}
+
+// forwarder finds whether a copy stays and who set the forwarder up.
+func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
+	inv := &a.s.inv
+	keeps, by = !a.q.DropsCopy, setByStaff
+	l := inv.people.at(a.target).sends
+	for i := range inv.forwarders[l.off : l.off+l.n] {
+		if f := &inv.forwarders[l.off+uint32(i)]; f.to == a.other.index && a.other.index != none {
+			keeps = f.keepCopy
+			if f.byAdmin {
+				by = setByAdministrators
+			}
+		}
+	}
+	if inv.people.at(a.person).roles&world.Administrator != 0 {
+		by = setByAdministrators
+	}
+	return
+}
+
+// grant asks for a role, a link or ownership.
+func (a *asker) grant(ask *catalogue.Ask) {
+	inv := &a.s.inv
+	pass := func(ok bool, yes, no catalogue.Code) *Cause {
+		code := yes
+		if !ok {
+			code = no
+		}
+		return a.note(catalogue.GrantGate, !ok, code)
+	}
+	switch ask.Holding {
+	case catalogue.ByRole:
+		a.byRole(ask)
+	case catalogue.ByLink:
+		a.byLink(ask)
+	case catalogue.Self, catalogue.OwnMailbox:
+		if c := pass(a.target == a.person, catalogue.IsSelf, catalogue.NotSelf); c != nil {
+			c.A, c.Who = inv.text.text(inv.people.at(a.person).name), WhoParty
+		}
+	case catalogue.MemberOfSpace:
+		if c := pass(a.member(a.person), catalogue.IsMember, catalogue.NotMember); c != nil {
+			c.A, c.B = inv.text.text(inv.people.at(a.person).name), inv.text.text(inv.spaces.at(a.space).name)
+			a.owned(c)
+		}
+	case catalogue.JoinableCourse:
+		sp := inv.spaces.at(a.space)
+		if c := pass(sp.joinable && sp.kind == world.Course, catalogue.IsJoinable, catalogue.NotJoinable); c != nil {
+			c.A = inv.text.text(sp.name)
+			a.owned(c)
+		}
+	case catalogue.MayInvite:
+		if a.space == none {
+			return
+		}
+		sp := inv.spaces.at(a.space)
+		ok := false
+		if a.class == catalogue.Ours {
+			ok = a.owns(a.person) || inv.people.at(a.person).roles&world.Administrator != 0 || sp.joinable && a.member(a.person)
+		} else if sp.joinable {
+			a.findRoles()
+			ok = a.spaceRole > catalogue.NoRole
+		}
+		if c := pass(ok, catalogue.MayInviteHere, catalogue.NotInviter); c != nil {
+			c.A, c.B = a.q.Subject.String(), inv.text.text(sp.name)
+			a.owned(c)
+		}
+	}
+}
+
+func (a *asker) byRole(ask *catalogue.Ask) {
+	inv := &a.s.inv
+	if a.space == none { // a meeting that belongs to none
+		if c := a.note(catalogue.GrantGate, true, catalogue.MeetingAlone); c != nil {
+			m := inv.meetings.at(a.target)
+			c.A, c.Who, c.WhoID = inv.text.text(m.name), WhoOwner, inv.personIDs.text(inv.text, m.host)
+		}
+		return
+	}
+	a.findRoles()
+	private := a.q.Resource.Kind.IsItem() && inv.items.at(a.target).private
+	role := a.itemRole
+	if !private {
+		role = max(role, a.spaceRole)
+	}
+	ok := role >= ask.Role
+	if a.rec == nil {
+		a.note(catalogue.GrantGate, !ok, catalogue.HasGrant)
+		return
+	}
+	code := catalogue.HasGrant
+	var g *grant
+	var through via
+	var group uint32
+	switch {
+	case ok:
+		g, through, group = a.findGrant(role, private, true)
+	case private && a.spaceRole >= ask.Role:
+		code = catalogue.PrivateItem
+	case role > catalogue.NoRole:
+		code = catalogue.RoleTooLow
+	default:
+		code = catalogue.NoGrant
+		if g, _, _ = a.findGrant(ask.Role, private, false); g != nil {
+			code = catalogue.GrantOver
+			if a.at < g.from {
+				code = catalogue.GrantAhead
+			}
+		} else if private && a.spaceRole > catalogue.NoRole {
+			code = catalogue.PrivateItem
+		}
+	}
+	c := a.note(catalogue.GrantGate, !ok, code)
+	a.owned(c)
+	c.A, c.B = a.resourceName(), ask.Role.String()
+	switch code {
+	case catalogue.HasGrant:
+		c.A, c.B = a.grantName(g, through, group), role.String()
+		c.When = g.end()
+	case catalogue.RoleTooLow:
+		c.A = role.String()
+	case catalogue.NoGrant:
+		c.A, c.B = a.party.address.String(), a.resourceName()
+	case catalogue.GrantOver:
+		c.When = g.end()
+	case catalogue.GrantAhead:
+		c.When = g.from
+	}
+}
+
+// findGrant finds a grant that gives at least role: live, or the one nearest to
+// the asked moment among those that are not.
+func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, group uint32) {
+	inv := &a.s.inv
+	look := func(given []grant, t via, gr uint32) {
+		for i := range given {
+			g := &given[i]
+			here := g.resource == a.space && !private || a.q.Resource.Kind.IsItem() && g.resource == a.target|itemBit
+			if !here || g.role < role || g.live(a.at) != live {
+				continue
+			}
+			if best == nil || g.end() > best.end() {
+				best, through, group = g, g.via, gr
+				if t == viaGroup {
+					through = viaGroup
+				}
+			}
+		}
+	}
+	if p := a.party.known; p != nil {
+		look(inv.given(p.grants), viaGrant, none)
+		for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+			look(inv.given(inv.groups.at(gr).grants), viaGroup, gr)
+		}
+		if a.party.supposed {
+			look(a.q.With.grants, viaGrant, none)
+		}
+	}
+	return
+}
+
+func (a *asker) grantName(g *grant, through via, group uint32) string {
+	inv := &a.s.inv
+	where := "A grant on " + a.resourceName()
+	if g.resource&itemBit == 0 {
+		where = "A grant on " + inv.text.text(inv.spaces.at(g.resource).name)
+	}
+	switch through {
+	case viaLink:
+		return "The link " + inv.linkIDs.text(inv.text, g.link)
+	case viaGroup:
+		return where + " through the group " + inv.text.text(inv.groups.at(group).name)
+	}
+	return where
+}
+
+func (a *asker) resourceName() string {
+	inv := &a.s.inv
+	switch k := a.q.Resource.Kind; {
+	case k.IsItem():
+		return inv.text.text(inv.items.at(a.target).name)
+	case k == catalogue.Space:
+		return inv.text.text(inv.spaces.at(a.target).name)
+	case k == catalogue.Meeting:
+		return inv.text.text(inv.meetings.at(a.target).name)
+	}
+	return a.q.Resource.String()
+}
+
+// byLink asks whether the link is for this item, live, and has the right.
+func (a *asker) byLink(ask *catalogue.Ask) {
+	l := a.held
+	in := a.own()
+	days, daysChain := a.ruleIs(catalogue.GrantGate, ruleLinkDays, &in)
+	end := l.until
+	if days != catalogue.NoLimit && l.created != moment.Always {
+		end = min(end, moment.EndOfDays(moment.DayOf(l.created, a.s.pol.zone), int(days), a.s.pol.zone))
+	}
+	code, when := catalogue.LinkLive, end
+	switch {
+	case l.item != a.target:
+		code, when = catalogue.LinkElsewhere, moment.Never
+	case l.created == moment.Always:
+		code, when = catalogue.LinkUndated, moment.Never
+	case a.at < l.created:
+		code, when = catalogue.LinkAhead, l.created
+	case a.at >= end:
+		code = catalogue.LinkOver
+	}
+	if c := a.note(catalogue.GrantGate, code != catalogue.LinkLive, code); c != nil {
+		c.A, c.When = a.q.Subject.ID, when
+		c.rule(daysChain, days, days)
+		a.owned(c)
+	}
+	v, chain := a.ruleIs(catalogue.GrantGate, ruleLinkRight, &in)
+	right := min(l.right, catalogue.Role(v)+catalogue.View)
+	code = catalogue.RuleSays
+	if right < ask.Role {
+		code = catalogue.LinkRightLow
+	}
+	if c := a.note(catalogue.GrantGate, right < ask.Role, code); c != nil {
+		c.rule(chain, v, catalogue.Value(ask.Role-catalogue.View))
+		c.A, c.B = a.q.Subject.ID, right.String()
+		a.owned(c)
+	}
+}
+
+// LinkCounts returns the right that a link has as the rules have it, and when it ends: those
+// that name people have what they were given.
+func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment.Moment, err error) {
+	right, until = l.Right, l.Until
+	if !l.Bearer() {
+		return right, until, nil
+	}
+	c := Context{Resource: l.Item, At: l.Created}
+	most, err := s.ChainOf(ruleLinkRight, c)
+	if err != nil {
+		return right, until, err
+	}
+	days, err := s.ChainOf(ruleLinkDays, c)
+	if err != nil {
+		return right, until, err
+	}
+	right = min(right, catalogue.Role(most.Effective())+catalogue.View)
+	if n := days.Effective(); n != catalogue.NoLimit && l.Created != moment.Always {
+		until = min(until, moment.EndOfDays(moment.DayOf(l.Created, s.pol.zone), int(n), s.pol.zone))
+	}
+	return right, until, nil
+}
+
+// licence asks for a licence route.
+func (a *asker) licence() {
+	if !a.act.Licence {
+		return
+	}
+	in := a.own()
+	v, chain := a.ruleIs(catalogue.LicenceGate, ruleLicence, &in)
+	var has catalogue.Value
+	if a.space != none && a.s.inv.spaces.at(a.space).house {
+		has |= 1
+	}
+	if a.isRecord() {
+		p := a.party.known
+		if p.licence == world.LicenceOurs && p.flags&hasLocation != 0 {
+			has |= 2
+		}
+		if p.licence == world.LicenceTheirs {
+			has |= 4
+		}
+	}
+	code := catalogue.LicenceRoute
+	if v&has == 0 {
+		code = catalogue.NoLicenceRoute
+	}
+	if c := a.note(catalogue.LicenceGate, v&has == 0, code); c != nil {
+		c.rule(chain, v, v)
+		c.A, c.B, c.Who = a.q.Subject.String(), ruleLicence.Get().Scale.Format(has), WhoAdministrator
+		if v&has != 0 {
+			c.B = ruleLicence.Get().Scale.Format(v & has)
+		}
+	}
+}

@@ -1,0 +1,165 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// collect is a sink that builds a world for a dump.
+type collect struct {
+	w   world.World
+	at  map[string]int // of spaces
+	bad []Unread
+}
+
+// Unread is a record that cannot be read as it is kept: it counts without what no text may
+// hold, or, where even so it cannot be read, not at all.
+type Unread struct {
+	Kind, ID, Reason string
+	Lost             bool
+}
+
+// Text says so in a sentence.
+func (u *Unread) Text() string {
+	what := "it counts without that"
+	if u.Lost {
+		what = "it counts for nothing"
+	}
+	return fmt.Sprintf("The %s %s cannot be read as it is kept: %s; %s.", u.Kind, u.ID, strings.Join(strings.Fields(strings.TrimSuffix(u.Reason, ".")), " "), what)
+}
+
+func (c *collect) Bad(kind, id string, err error, lost bool) {
+	reason := err.Error()
+	var es worldfile.Errors
+	if errors.As(err, &es) && len(es) > 0 {
+		reason = es[0].Msg
+	}
+	if u := (*worldfile.Unwritable)(nil); errors.As(err, &u) {
+		reason = u.Reason
+	}
+	c.bad = append(c.bad, Unread{kind, id, reason, lost})
+}
+
+func (c *collect) PutGroup(x *world.Group) { c.w.Groups = append(c.w.Groups, *x) }
+
+func (c *collect) PutPerson(x *world.Person) { c.w.People = append(c.w.People, *x) }
+
+func (c *collect) PutSpace(x *world.Space) {
+	c.at[x.ID] = len(c.w.Spaces)
+	c.w.Spaces = append(c.w.Spaces, *x)
+}
+
+func (c *collect) PutItem(x *world.Item) {
+	if i, ok := c.at[x.Space]; ok {
+		c.w.Spaces[i].Items = append(c.w.Spaces[i].Items, *x)
+	}
+}
+
+func (c *collect) PutMeeting(x *world.Meeting) { c.w.Meetings = append(c.w.Meetings, *x) }
+
+func (c *collect) RemoveGuest(addr.Address) {}
+
+func (c *collect) PutGuest(x *world.Guest) { c.w.Guests = append(c.w.Guests, *x) }
+
+func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.w.Grants, xs...) }
+
+func (c *collect) PutLink(x *world.Link) { c.w.Links = append(c.w.Links, *x) }
+
+func (c *collect) PutStatement(x *world.Statement) { c.w.Statements = append(c.w.Statements, *x) }
+
+func (c *collect) PutLetter(x *world.Letter) { c.w.Letters = append(c.w.Letters, *x) }
+
+func (c *collect) PutContact(x *world.Contact) { c.w.Contacts = append(c.w.Contacts, *x) }
+
+func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
+	c.w.Forwarders = append(c.w.Forwarders, xs...)
+}
+
+func (c *collect) SetFloors(xs []world.DatesFrom) { c.w.DatesFrom = xs }
+
+func (c *collect) SetPolicy(p *world.World) {
+	inv := c.w
+	c.w = *p
+	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
+	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters, c.w.Statements, c.w.DatesFrom = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters, inv.Statements, inv.DatesFrom
+}
+
+// World returns everything as it was at a head; the zero Head is now.
+func (s *Service) World(ctx context.Context, at store.Head) (*world.World, error) {
+	w, _, err := s.WorldAndUnread(ctx, at)
+	return w, err
+}
+
+// WorldAndUnread does the same, and names the records that could not be read as they are kept.
+func (s *Service) WorldAndUnread(ctx context.Context, at store.Head) (*world.World, []Unread, error) {
+	c := &collect{at: map[string]int{}}
+	_, err := s.store.Read(ctx, at, c)
+	return &c.w, c.bad, err
+}
+
+// Mend rewrites a record that cannot be read without the characters that no text may hold.
+func (s *Service) Mend(ctx context.Context, who Who, kind, id, why string) error {
+	if why = strings.TrimSpace(why); why == "" {
+		why = "mended: a character that no text may hold"
+	}
+	if strings.ContainsFunc(kind, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
+		return &Invalid{"kind", kind, "write the kind that the finding names, as letter or space"}
+	}
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		did, err := s.mend(t, kind, id)
+		if err == nil && !did {
+			err = fmt.Errorf("%w: %s %s is as it should be", ErrConflict, kind, id)
+		}
+		return err
+	})
+}
+
+// mend does so wherever a kind is kept: in columns, among policy, or as a record of its own.
+func (s *Service) mend(t *store.Tx, kind, id string) (bool, error) {
+	missing := fmt.Errorf("%w: there is no %s %q", ErrNotFound, kind, id)
+	switch kind {
+	case "guest":
+		g, err := t.Guest(id)
+		if err != nil || g == nil {
+			return false, orMissing(err, missing)
+		}
+		if worldfile.Plain(&g.Name, &g.Purpose, &g.Language, &g.Location) == nil {
+			return false, nil
+		}
+		return t.PutGuest(g)
+	case "item":
+		it, place, ok, err := t.Item(id)
+		if err != nil || !ok {
+			return false, orMissing(err, missing)
+		}
+		if worldfile.Plain(&it.Name) == nil {
+			return false, nil
+		}
+		return t.PutItem(&it, place)
+	}
+	for _, kept := range []struct {
+		doc func(kind, id string) ([]byte, error)
+		put func(kind, id string, doc []byte) (bool, error)
+	}{{t.Record, t.PutRecord}, {t.PolicyDoc, t.PutPolicy}} {
+		doc, err := kept.doc(kind, id)
+		if err != nil {
+			return false, err
+		}
+		if doc == nil {
+			continue
+		}
+		next, err := worldfile.Mended(doc)
+		if err != nil {
+			return false, &Invalid{"id", id, "it is no record of texts; " + err.Error()}
+		}
+		return kept.put(kind, id, next)
+	}
+	return false, missing
+}

@@ -1,0 +1,532 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// Sink takes what a database holds, record by record.
+type Sink interface {
+	PutGroup(*world.Group)
+	PutPerson(*world.Person)
+	PutSpace(*world.Space)
+	PutItem(*world.Item)
+	PutMeeting(*world.Meeting)
+	PutGuest(*world.Guest)
+	RemoveGuest(addr.Address)
+	SetGrants(party string, all []world.Grant)
+	PutLink(*world.Link)
+	SetForwarders(person string, all []world.Forwarder)
+	PutContact(*world.Contact)
+	SetFloors([]world.DatesFrom)
+	SetPolicy(*world.World)
+}
+
+// PartnerSink is a Sink that also wants what is kept of dealing with partners'
+// administrators; no question is asked of that.
+type PartnerSink interface {
+	Sink
+	PutLetter(*world.Letter)
+	PutStatement(*world.Statement)
+}
+
+// querier is what both connections and transactions can do.
+type querier interface {
+	QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error)
+}
+
+// Read hands over everything as it was at a head; the zero Head is now. It
+// returns the head it read at.
+func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return Head{}, err
+	}
+	defer tx.Rollback()
+	var h Head
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
+		return Head{}, err
+	}
+	if at != (Head{}) {
+		h = at
+	}
+	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
+		return Head{}, err
+	}
+	w, err := readPolicyFor(ctx, tx, h, sink)
+	if err != nil {
+		return Head{}, err
+	}
+	sink.SetPolicy(w)
+	return h, nil
+}
+
+const asOf = "from_seq <= ? AND until_seq > ?"
+
+func each(ctx context.Context, q querier, query string, args []any, fn func(*sql.Rows) error) error {
+	rows, err := q.QueryContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := fn(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// ahead runs a query and calls scan on every row while use, in another goroutine,
+// is still at work on those before: decoding and taking in share two processors.
+func ahead[T any](ctx context.Context, q querier, query string, args []any, scan func(*sql.Rows) (T, error), use func(*T) error) error {
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	const size = 1024
+	full, spent := make(chan []T, 4), make(chan []T, 4)
+	done := make(chan error, 1)
+	go func() {
+		var err error
+		for batch := range full {
+			for i := range batch {
+				if err == nil {
+					if err = use(&batch[i]); err != nil {
+						stop() // the query ends too
+					}
+				}
+			}
+			select {
+			case spent <- batch:
+			default:
+			}
+		}
+		done <- err
+	}()
+	var batch []T
+	err := each(ctx, q, query, args, func(r *sql.Rows) error {
+		if batch == nil {
+			select {
+			case batch = <-spent:
+				batch = batch[:0]
+			default:
+				batch = make([]T, 0, size)
+			}
+		}
+		x, err := scan(r)
+		if err != nil {
+			return err
+		}
+		if batch = append(batch, x); len(batch) == size {
+			full <- batch
+			batch = nil
+		}
+		return nil
+	})
+	if len(batch) > 0 {
+		full <- batch
+	}
+	close(full)
+	if used := <-done; used != nil {
+		return used
+	}
+	return err
+}
+
+func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink Sink) error {
+	when := []any{seq, seq}
+	for _, kind := range []string{"group", "person", "space"} {
+		if err := eachDoc(ctx, q, kind, when, sink); err != nil {
+			return err
+		}
+	}
+	if err := ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when, func(r *sql.Rows) (world.Item, error) {
+		it, _, err := scanItem(r)
+		return it, err
+	}, func(it *world.Item) error {
+		putItem(sink, it)
+		return nil
+	}); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
+		return err
+	}
+	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) (world.Guest, error) {
+		return scanGuest(r)
+	}, func(g *world.Guest) error {
+		putGuest(sink, g)
+		return nil
+	}); err != nil {
+		return err
+	}
+	if err := eachGrants(ctx, q, asOf, when, sink); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "link", when, sink); err != nil {
+		return err
+	}
+	if err := eachForwarders(ctx, q, "", when, sink); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "contact", when, sink); err != nil {
+		return err
+	}
+	if err := readFloors(ctx, q, when, sink); err != nil {
+		return err
+	}
+	if _, ok := sink.(PartnerSink); !ok {
+		return nil
+	}
+	if err := eachDoc(ctx, q, "letter", when, sink); err != nil {
+		return err
+	}
+	return eachDoc(ctx, q, "statement", when, sink)
+}
+
+// readFloors hands over the floors of dates.
+func readFloors(ctx context.Context, q querier, when []any, sink Sink) error {
+	all := []world.DatesFrom{}
+	err := each(ctx, q, "SELECT doc FROM record WHERE kind = 'dates_from' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+		var doc []byte
+		if err := r.Scan(&doc); err != nil {
+			return err
+		}
+		return put(worldfile.DatesFromOf, doc, func(x *world.DatesFrom) { all = append(all, *x) })
+	})
+	if err == nil {
+		sink.SetFloors(all)
+	}
+	return err
+}
+
+// Floor returns a floor of dates as it is now, by whom it is for; ok says whether there is
+// one.
+func (t *Tx) Floor(of string) (x world.DatesFrom, ok bool, err error) {
+	doc, err := t.Record("dates_from", of)
+	if err != nil || doc == nil {
+		return x, false, err
+	}
+	x, err = worldfile.DatesFromOf(doc)
+	return x, err == nil, err
+}
+
+// PutFloor writes a floor of dates.
+func (t *Tx) PutFloor(x *world.DatesFrom) (bool, error) {
+	return t.PutRecord("dates_from", x.For(), worldfile.DatesFromDoc(x))
+}
+
+// eachGrants hands grants over party by party.
+func eachGrants(ctx context.Context, q querier, where string, args []any, sink Sink) error {
+	var all []world.Grant
+	var before world.Grant
+	flush := func() {
+		if len(all) > 0 {
+			sink.SetGrants(all[0].Party(), all)
+			all = nil
+		}
+	}
+	err := ahead(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts", args, func(r *sql.Rows) (g world.Grant, err error) {
+		g, err = scanGrantAfter(r, &before)
+		before = g
+		return
+	}, func(g *world.Grant) error {
+		if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
+			flush()
+		}
+		all = append(all, *g)
+		return nil
+	})
+	flush()
+	return err
+}
+
+func eachForwarders(ctx context.Context, q querier, person string, when []any, sink Sink) error {
+	where, args := "kind = 'forwarder' AND "+asOf, when
+	if person != "" {
+		where += " AND id LIKE ?"
+		args = append(append([]any{}, when...), strings.NewReplacer("_", "\\_", "%", "\\%").Replace(person)+" to %")
+		where += ` ESCAPE '\'`
+	}
+	var all []world.Forwarder
+	flush := func() {
+		if len(all) > 0 {
+			sink.SetForwarders(all[0].Mailbox, all)
+			all = nil
+		}
+	}
+	err := each(ctx, q, "SELECT id, doc FROM record WHERE "+where+" ORDER BY id", args, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		return readKept(sink, "forwarder", id, doc, func(doc []byte) error {
+			return put(worldfile.ForwarderOf, doc, func(f *world.Forwarder) {
+				if len(all) > 0 && all[0].Mailbox != f.Mailbox {
+					flush()
+				}
+				all = append(all, *f)
+			})
+		})
+	})
+	flush()
+	return err
+}
+
+func eachDoc(ctx context.Context, q querier, kind string, when []any, sink Sink) error {
+	return each(ctx, q, "SELECT id, doc FROM record WHERE kind = '"+kind+"' AND "+asOf+" ORDER BY id", when, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
+	})
+}
+
+// BadSink is a Sink that hears of records that cannot be read as they are kept. It gets them
+// without the characters that no text may hold, and goes on past those that even so are lost.
+type BadSink interface {
+	Sink
+	Bad(kind, id string, err error, lost bool)
+}
+
+// readKept reads a doc as worldfile.Kept does, and tells a sink that wants to hear of it.
+func readKept(sink Sink, kind, id string, doc []byte, read func(doc []byte) error) error {
+	_, bad, err := worldfile.Kept(func(d worldfile.Doc) (struct{}, error) { return struct{}{}, read(d) }, doc)
+	if b, ok := sink.(BadSink); ok && bad != nil {
+		b.Bad(kind, id, bad, err != nil)
+		return nil
+	}
+	return err
+}
+
+func putGuest(sink Sink, g *world.Guest) {
+	plain(sink, "guest", g.Address.String(), &g.Name, &g.Purpose, &g.Language, &g.Location)
+	sink.PutGuest(g)
+}
+
+func putItem(sink Sink, it *world.Item) {
+	plain(sink, "item", it.ID, &it.Name)
+	sink.PutItem(it)
+}
+
+// plain does the same with texts that are kept in columns.
+func plain(sink Sink, kind, id string, texts ...*string) {
+	if bad := worldfile.Plain(texts...); bad != nil {
+		if b, ok := sink.(BadSink); ok {
+			b.Bad(kind, id, bad, false)
+		}
+	}
+}
+
+func putDoc(kind string, doc []byte, sink Sink) error {
+	switch kind {
+	case "group":
+		return put(worldfile.GroupOf, doc, sink.PutGroup)
+	case "person":
+		return put(worldfile.PersonOf, doc, sink.PutPerson)
+	case "space":
+		return put(worldfile.SpaceOf, doc, sink.PutSpace)
+	case "meeting":
+		return put(worldfile.MeetingOf, doc, sink.PutMeeting)
+	case "link":
+		return put(worldfile.LinkOf, doc, sink.PutLink)
+	case "contact":
+		return put(worldfile.ContactOf, doc, sink.PutContact)
+	case "statement":
+		return put(worldfile.StatementOf, doc, sink.(PartnerSink).PutStatement)
+	case "letter":
+		return put(worldfile.LetterOf, doc, sink.(PartnerSink).PutLetter)
+	}
+	return fmt.Errorf("the database holds a record of the unknown kind %q", kind)
+}
+
+func put[T any](parse func(worldfile.Doc) (T, error), doc []byte, into func(*T)) error {
+	x, err := parse(doc)
+	if err == nil {
+		into(&x)
+	}
+	return err
+}
+
+// Policy returns the policy of a revision, stances as they are now included.
+func (s *Store) Policy(ctx context.Context, h Head) (*world.World, error) {
+	return readPolicy(ctx, s.db, h)
+}
+
+func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
+	return readPolicyFor(ctx, q, h, nil)
+}
+
+// readPolicyFor tells a sink, where there is one that wants it, of what cannot be read.
+func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.World, error) {
+	w := &world.World{}
+	err := each(ctx, q, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ? ORDER BY kind, id", []any{h.Revision, h.Revision}, func(r *sql.Rows) error {
+		var kind, id string
+		var doc []byte
+		if err := r.Scan(&kind, &id, &doc); err != nil {
+			return err
+		}
+		return readKept(sink, kind, id, doc, func(doc []byte) error { return worldfile.AddPolicy(w, kind, id, doc) })
+	})
+	if err != nil {
+		return nil, err
+	}
+	at := map[string]int{}
+	for i := range w.Partners {
+		at[w.Partners[i].ID] = i
+	}
+	return w, each(ctx, q, "SELECT id, doc FROM record WHERE kind = 'stance' AND "+asOf+" ORDER BY id", []any{h.Seq, h.Seq}, func(r *sql.Rows) error {
+		var id string
+		var doc []byte
+		if err := r.Scan(&id, &doc); err != nil {
+			return err
+		}
+		partner, name, _ := strings.Cut(id, " ")
+		key, ok := catalogue.ParseKey(name)
+		i, known := at[partner]
+		if !ok || !known {
+			return nil // a stance of a partner that is no longer kept
+		}
+		return readKept(sink, "stance", id, doc, func(doc []byte) error {
+			st, err := worldfile.StanceOf(doc, key)
+			if err == nil {
+				w.Partners[i].Stance = append(w.Partners[i].Stance, st)
+			}
+			return err
+		})
+	})
+}
+
+// StanceKey is what a stance is known by.
+func StanceKey(partner string, k catalogue.Key) string { return partner + " " + k.String() }
+
+// Follow hands over what changed since a head, and returns the head it has
+// reached. It reports all=true, and hands over nothing, where so much changed
+// that reading everything is cheaper.
+func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all bool, err error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return since, false, err
+	}
+	defer tx.Rollback()
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
+		return since, false, err
+	}
+	if h.Seq == since.Seq {
+		return h, false, nil
+	}
+	const most = 5000
+	if h.Seq-since.Seq > most || h.Seq < since.Seq {
+		return since, true, nil
+	}
+	seen := map[[2]string]bool{}
+	var order [][2]string
+	err = each(ctx, tx, "SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq", []any{since.Seq, h.Seq}, func(r *sql.Rows) error {
+		var k [2]string
+		if err := r.Scan(&k[0], &k[1]); err != nil {
+			return err
+		}
+		switch k[0] {
+		case "grant":
+			k[1] = partyOf(k[1]) // all of that party
+		case "forwarder":
+			k[1], _, _ = strings.Cut(k[1], " to ")
+		case "stance":
+			k = [2]string{"policy", ""}
+		case "import", "forgotten":
+			all = true
+		}
+		if !seen[k] {
+			seen[k] = true
+			order = append(order, k)
+		}
+		return nil
+	})
+	if err != nil || all {
+		return since, all, err
+	}
+	policy := h.Revision != since.Revision || seen[[2]string{"policy", ""}]
+	for _, k := range order {
+		if err := s.handOver(ctx, tx, k[0], k[1], h.Seq, sink); err != nil {
+			return since, false, err
+		}
+	}
+	if policy {
+		w, err := readPolicyFor(ctx, tx, h, sink)
+		if err != nil {
+			return since, false, err
+		}
+		sink.SetPolicy(w)
+	}
+	return h, false, nil
+}
+
+// partyOf takes the party from a grant's key. A quoted local part may hold
+// blanks; the three words behind the party never do.
+func partyOf(key string) string {
+	for i := 0; i < 3; i++ {
+		if j := strings.LastIndexByte(key, ' '); j >= 0 {
+			key = key[:j]
+		}
+	}
+	return key
+}
+
+func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq uint64, sink Sink) error {
+	when := []any{seq, seq}
+	switch kind {
+	case "guest":
+		found := false
+		defer func() {
+			if a, err := addr.Parse(id); err == nil && !found {
+				sink.RemoveGuest(a)
+			}
+		}()
+		return each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
+			g, err := scanGuest(r)
+			if err == nil {
+				found = true
+				putGuest(sink, &g)
+			}
+			return err
+		})
+	case "item":
+		return each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
+			it, _, err := scanItem(r)
+			if err == nil {
+				putItem(sink, &it)
+			}
+			return err
+		})
+	case "grant":
+		some := &anyGrants{Sink: sink}
+		err := eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), some)
+		if err == nil && !some.any {
+			sink.SetGrants(id, nil)
+		}
+		return err
+	case "dates_from":
+		return readFloors(ctx, q, when, sink)
+	case "forwarder":
+		sink.SetForwarders(id, nil) // the last one may be gone
+		return eachForwarders(ctx, q, id, when, sink)
+	case "group", "person", "space", "meeting", "link", "contact":
+		return each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf, append([]any{kind, id}, when...), func(r *sql.Rows) error {
+			var doc []byte
+			if err := r.Scan(&doc); err != nil {
+				return err
+			}
+			return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
+		})
+	}
+	return nil // policy is handed over whole; accounts concern nobody's questions
+}
