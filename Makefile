@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: demo demo-reset build console test check bench generate install-database install-browser verify plot screenshots walk faults map clean
+.PHONY: check demo demo-reset build console test bench generate install-database install-browser verify plot screenshots walk faults map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -36,10 +36,22 @@ install-browser:
 	@[ -x /usr/lib/chromium/chromium-headless-shell ] && [ -e /usr/share/doc/publicsuffix ] || \
 	  { echo "installing chromium-headless-shell, fonts-dejavu-core and publicsuffix"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core publicsuffix > /dev/null; }
 
-test: install-database install-browser build
+test: install-database install-browser build check
+	$(GO) test -timeout 20m ./...
+
+# What is written from something else.
+GENERATED = internal/contract/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go \
+  console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue -type f)
+
+# Format, vet, staticcheck, code that nothing calls, the console's types, and whether all that is
+# generated is as it would be generated now. It needs nothing but Go and Node.
+check: console
 	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd internal console/*.go; exit 1; }
 	@$(GO) vet ./...
-	$(GO) test -timeout 20m ./...
+	@$(GO) tool -modfile=tools.mod staticcheck ./...
+	@dead="$$($(GO) tool -modfile=tools.mod deadcode -test ./... | grep -v '\.gen\.go:')"; test -z "$$dead" || { echo "nothing calls:"; echo "$$dead"; exit 1; }
+	@cd console && node_modules/.bin/tsc --noEmit -p .
+	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate map > /dev/null && test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || { echo "make generate and make map change what is generated; look at the difference and commit it"; exit 1; }
 
 # Compares the engine with the slow evaluator and with asking everything one by one: ten
 # million questions and a hundred thousand lines of impacts of random worlds. It prints its
