@@ -87,7 +87,7 @@ func (r *Rule) Sentence(v Value) string {
 }
 
 // NumRules is how many rules there are; tables of values are this long.
-const NumRules = 75
+const NumRules = len(ruleEntries)
 
 var rules = buildRules()
 

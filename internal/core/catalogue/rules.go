@@ -52,7 +52,7 @@ func buildRules() []Rule {
 	return out
 }
 
-var ruleEntries = []entry{
+var ruleEntries = [...]entry{
 	// directory
 	{"directory.guests", "on", "off", "P", onOff, "Guests in our directory",
 		yes("Nobody from outside holds a record with us.", "People from outside may hold a record with us."),

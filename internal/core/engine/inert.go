@@ -139,7 +139,7 @@ func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 				}
 			}
 		}
-		for r := catalogue.RuleID(0); r < catalogue.NumRules; r++ {
+		for r := catalogue.RuleID(0); int(r) < catalogue.NumRules; r++ {
 			if exc.rules[r] == catalogue.Unset {
 				continue
 			}
