@@ -1,44 +1,15 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useRef, useState } from 'react'
+import { Suspense, useEffect, useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
 import { call, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
-import { AnswerPage } from './ask/AnswerPage'
 import { AskBar } from './ask/AskBar'
-import { CheckPage } from './check/CheckPage'
-import { Door } from './door/Door'
-import { OwnPage } from './door/OwnPage'
-import { DuePage } from './due/DuePage'
 import { DraftBar } from './drafts/DraftBar'
-import { DraftPage } from './drafts/DraftPage'
-import { DraftsPage } from './drafts/DraftsPage'
 import { QuickDialog } from './drafts/QuickDialog'
-import { RevisionPage } from './drafts/RevisionPage'
-import { ExceptionsPage } from './exceptions/ExceptionsPage'
-import { FindingsPage } from './findings/FindingsPage'
-import { GuestPage } from './guests/GuestPage'
-import { GuestsPage } from './guests/GuestsPage'
-import { InvitePage } from './guests/InvitePage'
-import { ListsPage } from './guests/ListsPage'
-import { MinePage } from './guests/MinePage'
-import { Home } from './home/Home'
-import { JournalPage } from './journal/JournalPage'
 import { Empty, Mark, Page, setZone, Waiting, Wrong } from './parts/bits'
 import { applyMode, mode, type Mode } from './parts/mode'
-import { PartnerPage } from './partners/PartnerPage'
-import { PartnersPage } from './partners/PartnersPage'
-import { LinksPage } from './places/LinksPage'
-import { PeoplePage } from './places/PeoplePage'
-import { PersonPage } from './places/PersonPage'
-import { SpacePage } from './places/SpacePage'
-import { SpacesPage } from './places/SpacesPage'
-import { AudiencePage } from './reach/AudiencePage'
-import { DifferencePage } from './reach/DifferencePage'
-import { NumbersPage } from './reach/NumbersPage'
-import { ReachPage } from './reach/ReachPage'
-import { RulesPage } from './rules/RulesPage'
+import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
-import { AccountPage } from './session/AccountPage'
 import { SignIn, SignInAgain } from './session/SignIn'
 
 /** Everything around a page: who is signed in, the question bar, what changes. */
@@ -225,6 +196,7 @@ function Inside({ session }: { session: Session }) {
       <p id="announcer" className="visually-hidden" role="status" />
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
+        <Suspense fallback={<Waiting what="Opening the page" />}>
         <Routes>
           <Route path="/" element={reader ? <Home session={session} /> : <MinePage session={session} />} />
           <Route path="/ask" element={<AnswerPage />} />
@@ -256,6 +228,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
         </Routes>
+        </Suspense>
       </main>
     </>
   )
