@@ -226,7 +226,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/revisions/:number" element={<RevisionPage />} />
           <Route path="/journal" element={<JournalPage />} />
           <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
-          <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. The question bar above is always there.</Empty></Page>} />
+          <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. You can ask a question above at any time.</Empty></Page>} />
         </Routes>
         </Suspense>
       </main>

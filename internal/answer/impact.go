@@ -405,7 +405,7 @@ func Tightened(p *world.World, rule *catalogue.Rule, limit, value catalogue.Valu
 		return nil, 0, fmt.Errorf("%s is the tightest; nobody owes anything to it", scale.Format(value))
 	}
 	set := world.RuleSetting{Rule: rule.ID, Limit: tighter, Default: catalogue.Unset, Counts: catalogue.Unset}
-	return world.Merge(p, &world.World{Rules: []world.RuleSetting{set}}), tighter, nil
+	return world.Merge(p, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{set}}}), tighter, nil
 }
 
 // Files weighs the policy of one world against that of another: the states before and

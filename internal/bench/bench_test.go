@@ -246,7 +246,7 @@ func BenchmarkChange(b *testing.B) {
 	start = time.Now()
 	for i := range 10 {
 		e := s.Edit()
-		next := world.Merge(s.Policy(), &world.World{Rules: []world.RuleSetting{{Rule: catalogue.MustRule("chat.guests"), Limit: catalogue.On, Default: catalogue.Value(i % 2), Counts: catalogue.Unset}}})
+		next := world.Merge(s.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: catalogue.MustRule("chat.guests"), Limit: catalogue.On, Default: catalogue.Value(i % 2), Counts: catalogue.Unset}}}})
 		e.SetPolicy(next)
 		s = e.Done()
 	}

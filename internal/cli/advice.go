@@ -10,7 +10,7 @@ import (
 )
 
 func (a *app) partnerAdvice() *cobra.Command {
-	return &cobra.Command{Use: "advice ID", Short: "Which way to connect their people fits: guests, federation, membership or a feed, with the figures", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	return &cobra.Command{Use: "advice ID", Short: "Which way of connecting their people fits: guests, federation, membership or a feed, with figures", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -56,7 +56,7 @@ func (a *app) partnerAdvice() *cobra.Command {
 
 func (a *app) partnerPeople() *cobra.Command {
 	var find string
-	c := &cobra.Command{Use: "people ID", Short: "Those at their domains who have a record or a role with us", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "people ID", Short: "People at their domains who have a guest record or a role here", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err

@@ -25,7 +25,7 @@ import (
 
 func (a *app) check() *cobra.Command {
 	var into, bundle, as, column, at string
-	c := &cobra.Command{Use: "check FILE", Short: "A list of addresses: for each whether it can be invited, and every cause that stands in the way", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "check FILE", Short: "Check a list of addresses: can each be invited, and what blocks it", Args: cobra.ExactArgs(1),
 		Long: `A list of addresses: for each whether it can be invited, and every cause that
 stands in the way, whose side it is on, and what to do first.
 

@@ -68,7 +68,7 @@ func (a *app) setsGoing(g *contract.DatesGoing, waits *bool) {
 
 func (a *app) dates() *cobra.Command {
 	var from string
-	c := &cobra.Command{Use: "dates", Short: "Dates that wait, what they would set going, and what is held", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "dates", Short: "Dates that wait, what they would start, and what is held back", Args: cobra.NoArgs,
 		Long: "In a new installation the dates of records that are loaded wait: nothing is\ncarried out and nothing mailed until an administrator releases them, for all or\nfor a part, steps and mail apart.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			r, err := a.remote()
@@ -109,7 +109,7 @@ func (a *app) dates() *cobra.Command {
 	c.Flags().StringVar(&from, "from", "", "as if they counted from this day or moment on; now where absent")
 	var of, when, why string
 	var steps, mail, confirm, preview bool
-	release := &cobra.Command{Use: "release", Short: "Let dates count that wait", Args: cobra.NoArgs,
+	release := &cobra.Command{Use: "release", Short: "Let waiting dates count", Args: cobra.NoArgs,
 		Example: "  wexillum dates release --preview\n  wexillum dates release --for partner:oskelund --from +14d --why \"they were told\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if !steps && !mail {
@@ -152,7 +152,7 @@ func (a *app) dates() *cobra.Command {
 	f.BoolVar(&preview, "preview", false, "say what it would set going, and do nothing")
 	whyFlag(release, &why)
 	var liftWhy string
-	lift := &cobra.Command{Use: "lift", Short: "Let go what is held because it is more than may go in a day", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	lift := &cobra.Command{Use: "lift", Short: "Release steps that were held because there are too many for one day", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -189,7 +189,7 @@ func records(n int) string {
 
 func (a *app) mend() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "mend KIND ID", Short: "Rewrite a record that cannot be read without the characters that no text may hold", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "mend KIND ID", Short: "Repair a record that cannot be read: rewrite it without forbidden characters", Args: cobra.ExactArgs(2),
 		Example: "  wexillum mend letter oskelund-20261120",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()

@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) domain() *cobra.Command {
-	c := &cobra.Command{Use: "domain", Short: "Keep domains: of partners, and barred; find out which entry decides"}
+	c := &cobra.Command{Use: "domain", Short: "Manage domains of partners and barred domains; find out which entry decides"}
 	var why, partner string
 	var sub, lookAlike, preview bool
 	add := &cobra.Command{Use: "add DOMAIN --partner ID", Short: "Add a domain to a partner", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
@@ -38,7 +38,7 @@ func (a *app) domain() *cobra.Command {
 
 	var why2 string
 	var preview2 bool
-	remove := &cobra.Command{Use: "remove DOMAIN", Short: "Take a domain from its partner", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("domain"), RunE: func(c *cobra.Command, args []string) error {
+	remove := &cobra.Command{Use: "remove DOMAIN", Short: "Remove a domain from its partner", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("domain"), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -63,7 +63,7 @@ func (a *app) domain() *cobra.Command {
 
 	var reason string
 	var barSub bool
-	bar := &cobra.Command{Use: "bar DOMAIN|ADDRESS", Short: "Bar a domain or an address: it never gets in", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	bar := &cobra.Command{Use: "bar DOMAIN|ADDRESS", Short: "Bar a domain or an address, so that it never gets in", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -105,7 +105,7 @@ func (a *app) domain() *cobra.Command {
 	}}
 	whyFlag(lift, &why3)
 
-	bars := &cobra.Command{Use: "bars", Short: "Everything that is barred", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	bars := &cobra.Command{Use: "bars", Short: "List everything that is barred", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -151,7 +151,7 @@ var domainLists = []string{"partner", "barred", "personal"}
 
 func (a *app) domainList() *cobra.Command {
 	var partner, form string
-	c := &cobra.Command{Use: "list partner|barred|personal", Short: "All domains of partners, all that are barred, or all of private mail, as import takes them", Args: cobra.ExactArgs(1), ValidArgs: domainLists,
+	c := &cobra.Command{Use: "list partner|barred|personal", Short: "List the domains of partners, barred domains or private mail domains, in the form that import reads", Args: cobra.ExactArgs(1), ValidArgs: domainLists,
 		Example: "  wexillum domain list barred > barred.csv\n  wexillum domain list partner --partner ilvane --form text",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
@@ -181,7 +181,7 @@ func (a *app) domainList() *cobra.Command {
 func (a *app) domainImport() *cobra.Command {
 	var partner, why string
 	var replace, onlyGood, preview bool
-	c := &cobra.Command{Use: "import partner|barred|personal FILE", Short: "Take a list of domains, with a result for every line", Args: cobra.ExactArgs(2), ValidArgs: domainLists,
+	c := &cobra.Command{Use: "import partner|barred|personal FILE", Short: "Import a list of domains, with a result for every line", Args: cobra.ExactArgs(2), ValidArgs: domainLists,
 		Long: `Take a list of domains, with a result for every line.
 
 FILE is CSV where its first line names columns (name, subdomains, look_alike,

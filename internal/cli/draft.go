@@ -410,7 +410,7 @@ func (a *app) printDraft(d *contract.Draft) error {
 }
 
 func (a *app) drafts() *cobra.Command {
-	c := &cobra.Command{Use: "draft", Short: "Change policy in a draft: edit, see its impact, publish",
+	c := &cobra.Command{Use: "draft", Short: "Change policy in a draft: edit, review the impact, publish",
 		Long: "Change policy in a draft: edit, see its impact, publish.\n\nAny command that changes policy edits a draft where --draft names one, and any\nquestion is answered as the draft would make it."}
 	one := func(use, short string, args cobra.PositionalArgs, run func(c *cobra.Command, r *remote, args []string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: args, ValidArgsFunction: a.completeDraft, RunE: func(c *cobra.Command, args []string) error {
@@ -596,7 +596,7 @@ func (a *app) completeDraft(c *cobra.Command, args []string, text string) ([]str
 func (a *app) draftImpact() *cobra.Command {
 	var at, against, file string
 	var all bool
-	c := &cobra.Command{Use: "impact [DRAFT]", Short: "Who would gain and who would lose what",
+	c := &cobra.Command{Use: "impact [DRAFT]", Short: "Show who would gain and who would lose access",
 		Long:    "Who would gain and who would lose what if a draft were published, now or at a\nlater moment.\n\nWithout any service, --world names a file and --against another: what changes for\neverybody in the world of the first where its policy takes the place of the other's.",
 		Example: "  wexillum draft impact \"Lower the file limit\" --at +30d\n  wexillum draft impact --world next.yaml --against main.yaml",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeDraft,
@@ -718,7 +718,7 @@ func (a *app) impactOfFiles(against, at, file string, all bool) error {
 }
 
 func (a *app) revision() *cobra.Command {
-	c := &cobra.Command{Use: "revision", Short: "Published states of policy: what each changed, and going back"}
+	c := &cobra.Command{Use: "revision", Short: "Published versions of the policy: what each changed, and how to revert"}
 	number := func(text string) (int64, error) {
 		n, err := strconv.ParseInt(text, 10, 64)
 		if err != nil || n < 0 {
@@ -801,7 +801,7 @@ func (a *app) revision() *cobra.Command {
 		}
 		return view(c, n, nil)
 	}})
-	c.AddCommand(&cobra.Command{Use: "diff NUMBER NUMBER", Short: "What two revisions differ in", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	c.AddCommand(&cobra.Command{Use: "diff NUMBER NUMBER", Short: "Compare two revisions", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		from, err := number(args[0])
 		if err != nil {
 			return err
@@ -813,7 +813,7 @@ func (a *app) revision() *cobra.Command {
 		return view(c, to, &from)
 	}})
 	var why string
-	back := &cobra.Command{Use: "back NUMBER", Short: "Make a draft that goes back to a revision and says what it would undo", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	back := &cobra.Command{Use: "back NUMBER", Short: "Make a draft that reverts to a revision, and see what it would undo", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		n, err := number(args[0])
 		if err != nil {
 			return err

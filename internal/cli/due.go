@@ -17,7 +17,7 @@ import (
 
 func (a *app) due() *cobra.Command {
 	var within, from, until, partner, what, resource string
-	c := &cobra.Command{Use: "due [ADDRESS]", Short: "What ends, when, why, and what follows from it", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "due [ADDRESS]", Short: "What ends, when, why, and what happens next", Args: cobra.MaximumNArgs(1),
 		Long:    "What ends, when, why, and what follows from it. With --if it is told how the dates of one guest\nwould move; a changed rule is asked in a draft: due ADDRESS --draft NAME.",
 		Example: "  wexillum due --within 30d\n  wexillum due maren.holtveig@ilvane.example --if extend --until +90d\n  wexillum due --partner tholemere --until 2027-06-30\n  wexillum due maren.holtveig@ilvane.example --within 730d",
 		RunE: func(c *cobra.Command, args []string) error {

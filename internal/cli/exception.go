@@ -14,7 +14,7 @@ import (
 )
 
 func (a *app) exception() *cobra.Command {
-	c := &cobra.Command{Use: "exception", Short: "A few values for named people or groups, for a time"}
+	c := &cobra.Command{Use: "exception", Short: "Values for named people or groups, usually with an end date"}
 	c.AddCommand(a.exceptionList(), a.exceptionShow(), a.exceptionAdd(), a.exceptionChange(), a.exceptionProlong(), a.exceptionEnd(), a.exceptionImport())
 	return c
 }
@@ -193,7 +193,7 @@ func (a *app) exceptionAdd() *cobra.Command {
 func (a *app) exceptionChange() *cobra.Command {
 	var people, groups, parties, set, unset []string
 	var reason string
-	c := &cobra.Command{Use: "change ID", Short: "Change whom an exception is for, towards whom, or its values", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "change ID", Short: "Change an exception: whom it is for, towards whom, or its values", Args: cobra.ExactArgs(1),
 		Long: "Change whom an exception is for, towards whom, or its values.\n\nWhat is not named stays. --person, --group and --towards replace the whole list.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, x, err := a.getException(c, args[0])
@@ -241,7 +241,7 @@ func (a *app) exceptionChange() *cobra.Command {
 
 func (a *app) exceptionProlong() *cobra.Command {
 	var until, why string
-	c := &cobra.Command{Use: "prolong ID", Short: "Move the end of an exception further away", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "prolong ID", Short: "Extend an exception", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		if until == "" {
 			return usage{errors.New("--until is needed")}
 		}
@@ -262,7 +262,7 @@ func (a *app) exceptionProlong() *cobra.Command {
 
 func (a *app) exceptionEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end ID", Short: "End an exception now; one that has not begun is taken away", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "end ID", Short: "End an exception now; remove it if it has not begun", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, x, err := a.getException(c, args[0])
 		if err != nil {
 			return err

@@ -20,7 +20,7 @@ import (
 )
 
 func (a *app) finding() *cobra.Command {
-	c := &cobra.Command{Use: "finding", Short: "What was noticed and somebody should decide about"}
+	c := &cobra.Command{Use: "finding", Short: "What Wexillum noticed and somebody should decide"}
 	var kind, about, state string
 	var hints bool
 	list := &cobra.Command{Use: "list", Short: "Findings, each with its cause and what to do", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
@@ -47,7 +47,7 @@ func (a *app) finding() *cobra.Command {
 	f.StringVar(&about, "about", "", "only those about this, as space:ID or an address")
 	f.StringVar(&state, "state", "open", "open, accepted or all")
 	f.BoolVar(&hints, "hints", false, "also what is merely worth knowing")
-	kinds := &cobra.Command{Use: "kinds", Short: "How many of every kind, and what to do about it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	kinds := &cobra.Command{Use: "kinds", Short: "Kinds of findings, how many there are, and what to do", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		all, err := a.findings(c, "", "", "all", true)
 		if err != nil {
 			return err
@@ -69,7 +69,7 @@ func (a *app) finding() *cobra.Command {
 		return a.records(rows, []string{"kind", "open", "accepted", "what it means"}, rows)
 	}}
 	var reason, until string
-	accept := &cobra.Command{Use: "accept FINDING", Short: "Let a finding be, with a reason and an end", Args: cobra.MinimumNArgs(1),
+	accept := &cobra.Command{Use: "accept FINDING", Short: "Accept a finding, with a reason and an end date", Args: cobra.MinimumNArgs(1),
 		Example: "  wexillum finding accept forwarder_leaves mailbox:d.ekwinter dayo@homepost.example --reason \"agreed with the board\" --until +90d",
 		RunE: func(c *cobra.Command, args []string) error {
 			if reason == "" || until == "" {
@@ -89,7 +89,7 @@ func (a *app) finding() *cobra.Command {
 	accept.Flags().StringVar(&reason, "reason", "", "why it may stay as it is")
 	accept.Flags().StringVar(&until, "until", "", "a date, a moment, or +90d")
 	var why string
-	reopen := &cobra.Command{Use: "reopen FINDING", Short: "Take an acceptance back", Args: cobra.MinimumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	reopen := &cobra.Command{Use: "reopen FINDING", Short: "Withdraw an acceptance", Args: cobra.MinimumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err

@@ -15,7 +15,7 @@ import (
 )
 
 func (a *app) guest() *cobra.Command {
-	c := &cobra.Command{Use: "guest", Short: "Bring guests in, see when they end, and let them go"}
+	c := &cobra.Command{Use: "guest", Short: "Invite guests, see when their access ends, and let them go"}
 	c.AddCommand(a.guestList(), a.guestShow(), a.invite(), a.guestMerge(), a.wishes(), a.offers(), a.outbox(), a.leaves(),
 		a.guestDo("extend", "A later end, and the term begins anew", "Your guest has more time"),
 		a.guestDo("suspend", "Suspend records; what they had stays until they are removed", "Suspended"),
@@ -41,7 +41,7 @@ func endsText(g *contract.GuestShort) string {
 func (a *app) guestList() *cobra.Command {
 	var p contract.GuestsParams
 	var q, partner, sponsor, state, origin, space, ending, needs, by string
-	c := &cobra.Command{Use: "list", Short: "Records of guests with when they end", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "list", Short: "List guests, with the date their access ends", Args: cobra.NoArgs,
 		Example: "  wexillum guest list --partner ilvane --by end\n  wexillum guest list --ending +30d --sponsor d.ekwinter -o csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			r, err := a.remote()
@@ -120,7 +120,7 @@ func (a *app) stepLines(steps []contract.DueStep) {
 }
 
 func (a *app) guestShow() *cobra.Command {
-	return &cobra.Command{Use: "show ADDRESS", Short: "One record: its grants, and what becomes of it on which day", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
+	return &cobra.Command{Use: "show ADDRESS", Short: "Show one guest: their access, and what ends on which day", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -226,7 +226,7 @@ func (a *app) invite() *cobra.Command {
 	var b contract.Invitation
 	var list, into, role, purpose, text, landing, sponsor, as, until, language, location, licence string
 	var preview bool
-	c := &cobra.Command{Use: "invite [ADDRESS…]", Short: "Invite one address or a list; every address gets an outcome of its own",
+	c := &cobra.Command{Use: "invite [ADDRESS…]", Short: "Invite one address or a list, with a result for each address",
 		Long:    "Invite one address or a list into the directory, a space, a group, or to a single item.\n\n--preview tells what it would open, what is narrower, and what becomes of each\naddress, and sends nothing.",
 		Example: "  wexillum guest invite maren@ilvane.example --into space:loan-dossier --role view --purpose \"the loan\" --preview\n  wexillum guest invite --list volunteers.txt --into space:low-water-design --purpose \"helping out\"",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -500,7 +500,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 func (a *app) guestMerge() *cobra.Command {
 	var reason string
 	var preview bool
-	c := &cobra.Command{Use: "merge FROM INTO", Short: "Make one record of two addresses of one person", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "merge FROM INTO", Short: "Merge the records of one person's two addresses", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -540,7 +540,7 @@ func (a *app) guestMerge() *cobra.Command {
 func (a *app) wishes() *cobra.Command {
 	var grant, refuse bool
 	var until, text string
-	c := &cobra.Command{Use: "asks [ADDRESS]", Short: "Guests who ask for more time; with an address, the answer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "asks [ADDRESS]", Short: "Guests who ask for more time; with an address, answer them", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -584,7 +584,7 @@ func (a *app) wishes() *cobra.Command {
 
 func (a *app) offers() *cobra.Command {
 	var accept, decline bool
-	c := &cobra.Command{Use: "offers [ID]", Short: "Guests of people who leave, offered to a successor; with an id, the answer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "offers [ID]", Short: "Guests whose sponsor leaves, offered to a successor; with an id, answer the offer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -670,7 +670,7 @@ func (a *app) outbox() *cobra.Command {
 func (a *app) leaves() *cobra.Command {
 	var at, successor, reason string
 	var preview bool
-	c := &cobra.Command{Use: "sponsor-leaves PERSON", Short: "A person of ours leaves; their guests are offered to a successor", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "sponsor-leaves PERSON", Short: "Say that a sponsor leaves, and offer their guests to a successor", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err

@@ -30,7 +30,7 @@ func ourWords(h *contract.BothHalves) string {
 
 func (a *app) partnerHalves() *cobra.Command {
 	var show string
-	c := &cobra.Command{Use: "halves [ID]", Short: "Both halves of every service and direction, and whose turn it is", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "halves [ID]", Short: "Both sides of every service and direction, and who has to act next", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completion("partner"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -132,7 +132,7 @@ func (a *app) partnerSheet() *cobra.Command {
 	var form, to, note, why string
 	var question, with []string
 	var send, keepOnly, again bool
-	c := &cobra.Command{Use: "sheet [ID [DIRECTION…]]", Short: "A letter to their administrator: what they need to admit, and what not", ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+	c := &cobra.Command{Use: "sheet [ID [DIRECTION…]]", Short: "Write a letter to their administrator: what they need to allow, and what not", ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 		if len(args) == 0 {
 			return a.completion("partner")(c, args, text)
 		}
@@ -231,7 +231,7 @@ func (a *app) letters(all []contract.Letter, data any) error {
 }
 
 func (a *app) partnerLetter() *cobra.Command {
-	c := &cobra.Command{Use: "letter", Short: "Letters that were sent to their administrators, and what became of them"}
+	c := &cobra.Command{Use: "letter", Short: "Letters to their administrators, and the answers"}
 	var partner, state string
 	list := &cobra.Command{Use: "list", Short: "Letters, the open ones first, with their age", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
@@ -280,7 +280,7 @@ func (a *app) partnerLetter() *cobra.Command {
 	}}
 	show.Flags().StringVar(&form, "form", "", "markdown, html or text")
 	var said, why string
-	end := &cobra.Command{Use: "close ID admitted|refused|withdrawn", Short: "Close a letter by hand; a stance that answers it closes it by itself", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+	end := &cobra.Command{Use: "close ID admitted|refused|withdrawn", Short: "Close a letter by hand; a recorded stance that answers it closes it automatically", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err

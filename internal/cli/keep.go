@@ -29,7 +29,7 @@ func optional(s string) *string {
 }
 
 func (a *app) rules() *cobra.Command {
-	c := &cobra.Command{Use: "rules", Short: "The rules: limit, default, what is set below, and what they mean"}
+	c := &cobra.Command{Use: "rules", Short: "The rules: limit, default, the values set below, and what they mean"}
 	list := func(c *cobra.Command, find string) error {
 		var rules []contract.Rule
 		if a.world != "" {
@@ -74,9 +74,9 @@ func (a *app) rules() *cobra.Command {
 		return a.records(rules, []string{"rule", "limit", "default", "set below", "what it is", "note"}, rows)
 	}
 	c.AddCommand(&cobra.Command{Use: "list", Short: "All rules", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return list(c, "") }})
-	c.AddCommand(&cobra.Command{Use: "find WORD…", Short: "Rules by everyday words, as forward, screen or anonymous link", Args: cobra.MinimumNArgs(1),
+	c.AddCommand(&cobra.Command{Use: "find WORD…", Short: "Find rules by everyday words, such as forward, screen or anonymous link", Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error { return list(c, strings.Join(args, " ")) }})
-	show := &cobra.Command{Use: "show RULE", Short: "One rule with the meaning of its values and everything set below", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	show := &cobra.Command{Use: "show RULE", Short: "Show one rule, what its values mean, and everything set below it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		RunE: func(c *cobra.Command, args []string) error {
 			x, err := a.oneRule(c, args[0])
 			if err != nil {
@@ -97,7 +97,7 @@ func (a *app) rules() *cobra.Command {
 	var held, preview bool
 	var at place
 	var value string
-	set := &cobra.Command{Use: "set RULE", Short: "Set limit and default of a rule, or its value at a partner, space, item or meeting", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	set := &cobra.Command{Use: "set RULE", Short: "Set the limit and default of a rule, or its value at a partner, space, item or meeting", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on --why \"the lenders read them\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if where := at.where(); where != "" {
@@ -219,7 +219,7 @@ func (a *app) printRule(x *contract.Rule) {
 }
 
 func (a *app) account() *cobra.Command {
-	c := &cobra.Command{Use: "account", Short: "Accounts that may sign in to administer"}
+	c := &cobra.Command{Use: "account", Short: "Accounts that can sign in to administer"}
 	c.AddCommand(&cobra.Command{Use: "list", Short: "All accounts", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
@@ -242,7 +242,7 @@ func (a *app) account() *cobra.Command {
 	}})
 	var role, person, why string
 	var disabled, keep bool
-	put := &cobra.Command{Use: "set NAME --role ROLE", Short: "Make or change an account; its password is asked for or read from standard input", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	put := &cobra.Command{Use: "set NAME --role ROLE", Short: "Create or change an account; the password is prompted for or read from standard input", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		if role == "" {
 			return usage{errors.New("--role is needed: administrator, auditor, keeper or member")}
 		}
@@ -275,7 +275,7 @@ func (a *app) account() *cobra.Command {
 	put.Flags().BoolVar(&keep, "keep-password", false, "leave the password as it is")
 	whyFlag(put, &why)
 	var reason string
-	out := &cobra.Command{Use: "sign-out NAME", Short: "End every session and every token of an account for good", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	out := &cobra.Command{Use: "sign-out NAME", Short: "End all sessions and tokens of an account", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -288,7 +288,7 @@ func (a *app) account() *cobra.Command {
 		return nil
 	}}
 	whyFlag(out, &reason)
-	own := &cobra.Command{Use: "password", Short: "Change your own password; every session and token of yours ends", Args: cobra.NoArgs,
+	own := &cobra.Command{Use: "password", Short: "Change your own password; all your sessions and tokens end", Args: cobra.NoArgs,
 		Long: "Change your own password; every session and token of yours ends.\n\nBoth passwords are asked for, or read from standard input, a line each: the one that\ncounts now, then the new one.",
 		RunE: func(c *cobra.Command, _ []string) error {
 			old, next, err := a.twoPasswords()
@@ -311,8 +311,8 @@ func (a *app) account() *cobra.Command {
 }
 
 func (a *app) token() *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "Tokens: of the client, and for services that ask for decisions or metrics"}
-	c.AddCommand(&cobra.Command{Use: "list", Short: "Tokens without their secrets", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	c := &cobra.Command{Use: "token", Short: "Tokens of the client, and of services that use decisions or metrics"}
+	c.AddCommand(&cobra.Command{Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -330,7 +330,7 @@ func (a *app) token() *cobra.Command {
 	}})
 	var purpose string
 	var days int
-	make := &cobra.Command{Use: "make NAME --purpose decisions|metrics", Short: "Make a token for a service; it is shown once", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	make := &cobra.Command{Use: "make NAME --purpose decisions|metrics", Short: "Create a token for a service; it is shown only once", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err

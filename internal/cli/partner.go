@@ -185,8 +185,8 @@ func partnerGiven(c *cobra.Command) map[string]any {
 }
 
 func (a *app) partner() *cobra.Command {
-	c := &cobra.Command{Use: "partner", Short: "Keep partners: who they are, their standing, and what they are opened for"}
-	show := &cobra.Command{Use: "show ID", Short: "One partner with both halves of every direction", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "partner", Short: "Manage partners: their record, their standing, and what they are open for"}
+	show := &cobra.Command{Use: "show ID", Short: "Show one partner, with both sides of every direction", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
 		_, p, err := a.getPartner(c, args[0])
 		if err != nil {
 			return err
@@ -308,7 +308,7 @@ func (a *app) partnerAdd() *cobra.Command {
 func (a *app) partnerSet() *cobra.Command {
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: "set ID", Short: "Change what is written of a partner; an empty text takes it away", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "set ID", Short: "Change the record of a partner; an empty text clears a field", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		Example: "  wexillum partner set ilvane --owner d.ekwinter --review +180d",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.changePartner(c, args[0], why, preview, partnerGiven(c))
@@ -358,7 +358,7 @@ func (a *app) rearranged(x *contract.Rearranged, preview, done string) error {
 func (a *app) partnerMerge() *cobra.Command {
 	var into, why string
 	var preview bool
-	c := &cobra.Command{Use: "merge ID --into ID", Short: "Make one partner of two; the record of the one that stays counts for everybody", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "merge ID --into ID", Short: "Merge two partners; the record of the remaining one applies to everybody", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if into == "" {
 				return usage{errors.New("--into is needed: the partner that stays")}
@@ -384,7 +384,7 @@ func (a *app) partnerMerge() *cobra.Command {
 func (a *app) partnerSplit() *cobra.Command {
 	var id, name, why string
 	var preview bool
-	c := &cobra.Command{Use: "split ID DOMAIN… --as ID --name NAME", Short: "Make a new partner of some domains of another, alike in everything", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "split ID DOMAIN… --as ID --name NAME", Short: "Split some domains off into a new partner with the same settings", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completion("partner"),
 		Example: "  wexillum partner split ilvane '*.lab.ilvane.example' --as ilvane-lab --name \"Ilvane Laboratory\" --preview",
 		RunE: func(c *cobra.Command, args []string) error {
 			if id == "" || name == "" {

@@ -152,7 +152,7 @@ func (a *app) rulesUnset() *cobra.Command {
 	var p place
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: "unset RULE", Short: "Take a value away that a partner, space, item or meeting sets", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	c := &cobra.Command{Use: "unset RULE", Short: "Remove a value that a partner, space, item or meeting sets", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		RunE: func(c *cobra.Command, args []string) error {
 			where := p.where()
 			if where == "" {
@@ -175,7 +175,7 @@ func (a *app) rulesUnset() *cobra.Command {
 func (a *app) rulesChoices() *cobra.Command {
 	var p place
 	var person, party, at string
-	c := &cobra.Command{Use: "choices RULE", Short: "Every value, available or not, and whose word stands against it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	c := &cobra.Command{Use: "choices RULE", Short: "Every value of a rule, whether it is available, and what prevents it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		Example: "  wexillum rules choices files.bearer_links --item folder:loan-valuations\n  wexillum rules choices meetings.remote_control --person d.ekwinter --towards '*@orrin.example'",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x contract.Choices
@@ -246,7 +246,7 @@ func (a *app) choicesFile(rule, where, person, party, when string) (x contract.C
 }
 
 func (a *app) space() *cobra.Command {
-	c := &cobra.Command{Use: "space", Short: "Spaces: what they set, what they may set, who reaches them"}
+	c := &cobra.Command{Use: "space", Short: "Spaces: what they set, what they may set, who can reach them"}
 	var find string
 	list := &cobra.Command{Use: "list", Short: "Spaces", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
@@ -276,7 +276,7 @@ func (a *app) space() *cobra.Command {
 	}}
 	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
 	var all bool
-	show := &cobra.Command{Use: "show ID", Short: "One space: its rules, its items, and who was given what", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	show := &cobra.Command{Use: "show ID", Short: "Show one space: its rules, its items, and who has which role", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -341,7 +341,7 @@ func (a *app) space() *cobra.Command {
 }
 
 func (a *app) person() *cobra.Command {
-	c := &cobra.Command{Use: "person", Short: "People of ours: what is set for them and who from outside reaches them"}
+	c := &cobra.Command{Use: "person", Short: "Our own people: what is set for them, and who outside can reach them"}
 	var find string
 	list := &cobra.Command{Use: "list", Short: "People", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
@@ -370,7 +370,7 @@ func (a *app) person() *cobra.Command {
 		return a.records(all, []string{"id", "name", "groups", "roles", "exceptions"}, rows)
 	}}
 	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
-	show := &cobra.Command{Use: "show ID", Short: "One person: exceptions, contacts, forwarders, and who from outside reaches them", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"),
+	show := &cobra.Command{Use: "show ID", Short: "Show one person: exceptions, contacts, forwarders, and who outside can reach them", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -434,7 +434,7 @@ func yesNo(b bool) string {
 }
 
 func (a *app) link() *cobra.Command {
-	c := &cobra.Command{Use: "link", Short: "Links that open an item: which work, until when"}
+	c := &cobra.Command{Use: "link", Short: "Links that open an item: which of them work, and until when"}
 	var state, item, why, who, find string
 	list := &cobra.Command{Use: "list", Short: "Links", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
@@ -525,7 +525,7 @@ func counts(l *contract.Link) (right, ends string) {
 func (a *app) makeLink() *cobra.Command {
 	var id, right, until, by, why, list string
 	var bearer, noDownload, password, preview bool
-	c := &cobra.Command{Use: "make ITEM [ADDRESS…]", Short: "Make a link to a file or a folder, for those it names or for whoever holds it", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{Use: "make ITEM [ADDRESS…]", Short: "Make a link to a file or a folder, for named people or for anybody who has it", Args: cobra.MinimumNArgs(1),
 		Long:    "Make a link to a file or a folder, for those it names or, with --bearer, for\nwhoever holds it. Nothing is made where nobody could use it: what stands in the\nway is told instead.\n\n--preview tells what it would open and makes nothing.",
 		Example: "  wexillum link make file:press-kit --bearer --until +10d --preview\n  wexillum link make folder:loan-lists maren@ilvane.example --right contribute",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -615,7 +615,7 @@ func (a *app) madeLink(x *contract.MadeLink, preview bool) error {
 }
 
 func (a *app) forwarder() *cobra.Command {
-	c := &cobra.Command{Use: "forwarder", Short: "Mail that is forwarded outside automatically, and whether it may be"}
+	c := &cobra.Command{Use: "forwarder", Short: "Automatic forwarding of mail to outside, and whether it is allowed"}
 	var person, why string
 	list := &cobra.Command{Use: "list", Short: "Forwarders", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()

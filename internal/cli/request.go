@@ -12,7 +12,7 @@ import (
 var requestStates = map[contract.RequestState]string{"open": "open", "drafted": "a draft was made", "answered": "answered", "refused": "▼ no", "works": "▲ works"}
 
 func (a *app) request() *cobra.Command {
-	c := &cobra.Command{Use: "request", Short: "Send a refused question to whoever can change it, and hear when it works"}
+	c := &cobra.Command{Use: "request", Short: "Send a refused question to somebody who can change it, and hear when it works"}
 	show := func(x *contract.Request) error {
 		if a.output != "table" {
 			return a.records(x, []string{"id", "state", "by", "what", "purpose", "answer"}, [][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}})
@@ -33,7 +33,7 @@ func (a *app) request() *cobra.Command {
 	}
 	var with []string
 	var purpose string
-	send := &cobra.Command{Use: "send WHO ACTION RESOURCE", Short: "Send a refused question with its purpose to whoever can change it", Args: cobra.ExactArgs(3),
+	send := &cobra.Command{Use: "send WHO ACTION RESOURCE", Short: "Send a refused question, with its purpose, to somebody who can change it", Args: cobra.ExactArgs(3),
 		Example: "  wexillum request send person:j.penhallow directory.invite space:docent-course --context address=h.brannoch@oskelund.example --purpose \"the spring course\"",
 		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 2 {

@@ -384,7 +384,7 @@ func (a *app) schema() *cobra.Command {
 	}
 	var to int64
 	var sure bool
-	down := &cobra.Command{Use: "down", Short: "Take the schema back to a version, as far as nothing is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
+	down := &cobra.Command{Use: "down", Short: "Go back to an older schema version, if nothing is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
 		if !sure {
 			return usage{fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to)}
 		}
@@ -416,7 +416,7 @@ func (a *app) newPassword() (string, error) {
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {
 	var dsn string
-	c := &cobra.Command{Use: "first NAME", Short: "Make the first administrator of a new installation, on its database", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+	c := &cobra.Command{Use: "first NAME", Short: "Create the first administrator of a new installation, directly in its database", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
 		if dsn == "" {
 			return usage{errors.New("--database is needed")}
 		}
@@ -458,7 +458,7 @@ func (a *app) generate() *cobra.Command {
 	var seed uint64
 	var size worldgen.Size
 	var dsn string
-	c := &cobra.Command{Use: "generate", Short: "Make a world of any size from a seed, as a file or into an empty database", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "generate", Short: "Generate a world of any size from a seed, as a file or into an empty database", Args: cobra.NoArgs,
 		Example: "  wexillum generate --guests 1000 --seed 7 > world.yaml\n  wexillum generate --guests 100000 --database 'user:password@tcp(127.0.0.1:3306)/big'",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if size.Guests < 1 || size.Guests > 2_000_000 || size.Grants < 0 || size.Grants > 20_000_000 || size.Partners < 0 || size.Partners > 100_000 || size.Spaces < 0 || size.Items < 0 || size.Spaces > 1_000_000 || size.Items > 10_000_000 {

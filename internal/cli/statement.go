@@ -10,9 +10,9 @@ import (
 
 // statement is about the statement of our own side.
 func (a *app) statement() *cobra.Command {
-	c := &cobra.Command{Use: "statement", Short: "What our own side states, signed, and the keys that sign it"}
+	c := &cobra.Command{Use: "statement", Short: "Our signed statement, and the keys that sign it"}
 	var audience string
-	show := &cobra.Command{Use: "show", Short: "Our statement as a domain would read it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+	show := &cobra.Command{Use: "show", Short: "Show our statement as a given domain would read it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
 			return err
@@ -80,7 +80,7 @@ func (a *app) printStatement(x *contract.OurStatement) error {
 func (a *app) partnerStatement() *cobra.Command {
 	var fetch bool
 	var accept, why string
-	c := &cobra.Command{Use: "statement ID", Short: "What is known of a partner's signed statement", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "statement ID", Short: "What we know of a partner's signed statement", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		Long: "What is known of a partner's signed statement: which keys may sign, what was taken,\nand what is wrong with the last one. Where it is published stands in the record:\nwexillum partner set ID --statement https://…",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()

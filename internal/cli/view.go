@@ -114,7 +114,7 @@ func (a *app) stated(x *contract.Stated) {
 func (a *app) audience() *cobra.Command {
 	var at, action, kind, find, file string
 	var all bool
-	c := &cobra.Command{Use: "audience RESOURCE", Short: "Everybody outside who can do something with it: what, through what, since and until when", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "audience RESOURCE", Short: "Everybody outside who can use a resource: for what, through what, since and until when", Args: cobra.ExactArgs(1),
 		Example: "  wexillum audience space:loan-dossier --all\n  wexillum audience person:d.ekwinter --action chat.message\n  wexillum audience folder:loan-valuations --at -30d --report audience.html",
 		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 0 {
@@ -334,7 +334,7 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 
 func (a *app) diff() *cobra.Command {
 	var at, andAt, file string
-	c := &cobra.Command{Use: "diff WHO [WHO]", Short: "What a party may do at one moment and not at another, or one party and not another, each explained", Args: cobra.RangeArgs(1, 2),
+	c := &cobra.Command{Use: "diff WHO [WHO]", Short: "Compare what somebody can do on two dates, or what two people can do, with reasons", Args: cobra.RangeArgs(1, 2),
 		Example:           "  wexillum diff maren.holtveig@ilvane.example --at -30d --and-at +30d\n  wexillum diff maren.holtveig@ilvane.example edda.nordvane@ilvane.example",
 		ValidArgsFunction: a.completion("who"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -487,7 +487,7 @@ func (a *app) numbers(c *cobra.Command, at string) error {
 
 func (a *app) ruleAudience() *cobra.Command {
 	var at, value string
-	c := &cobra.Command{Use: "audience RULE", Short: "Whom a value of a rule lets do what: who would lose something were it the next tighter one", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	c := &cobra.Command{Use: "audience RULE", Short: "Who relies on a rule's value: who would lose access with the next tighter one", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
 		Example: "  wexillum rules audience files.given_to --value newcomers\n  wexillum rules audience chat.guests",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()

@@ -54,7 +54,7 @@ func TestLecturer(t *testing.T) {
 func TestStories(t *testing.T) {
 	r := demoService(t)
 	r.login("lantern")
-	r.says(3, "Valuations is private: it needs a grant of its own.", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations")
+	r.says(3, "Valuations is private: a role in the space does not open it.", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations")
 	r.says(0, "YES  Maren Holtveig", "ask", "maren.holtveig@ilvane.example", "spaces.edit_page", "page:astrolabe-notes")
 	r.says(0, "folder:condition-reports               ▲ yes  files: open, download, edit, upload, delete", "reach", "maren.holtveig@ilvane.example")
 	out := r.says(0, "The partner Marrowby Freight is suspended", "reach", "u.vexley@marrowby.example")
@@ -65,7 +65,7 @@ func TestStories(t *testing.T) {
 	screen := []string{"ask", "*@orrin.example", "meetings.remote_control", "meeting:rigging-call"}
 	r.says(0, "presenter_asked", screen...)
 	r.says(0, "presenter_asked", append(screen, "--at", "+11d")...)
-	r.says(3, "Outsiders take control is off, and on is needed.", append(screen, "--at", "+12d")...)
+	r.says(3, "“Outsiders take control” is set to off; this needs on.", append(screen, "--at", "+12d")...)
 	r.says(3, "no", "ask", "person:o.tidewell", "mail.forward", "mailbox:o.tidewell", "--context", "address=odile@homepost.example")
 	r.says(0, "YES", "ask", "person:m.quarrendon", "mail.forward", "mailbox:m.quarrendon", "--context", "address=mabel.q@parlourmail.example")
 }

@@ -21,7 +21,7 @@ func TestWorkedExample1(t *testing.T) {
 	link := []string{"ask", "link:crate-list-link", "files.open", "file:crate-list"}
 	r.says(0, "YES", link...)
 	r.says(0, "", "rules", "set", "files.bearer_links", "--limit", "off", "--default", "off", "--why", "an incident")
-	r.says(3, "Links for whoever holds them is off, and on is needed", link...)
+	r.says(3, "“Links for whoever holds them” is set to off; this needs on", link...)
 	out := r.says(0, "held back", "rules", "show", "files.bearer_links")
 	if !strings.Contains(out, "limit    off") {
 		t.Error(out)

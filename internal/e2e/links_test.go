@@ -20,7 +20,7 @@ func TestLinks(t *testing.T) {
 	// The client: looked at, refused with every gate, made, found, asked about, journaled.
 	r.says(0, "Nothing was made. It would be a link of p.ashdock to Press kit, view.", "link", "make", "file:press-kit", "--bearer", "--preview")
 	r.says(3, "No link to Valuations is made: nobody could use it.", "link", "make", "folder:loan-valuations", "--bearer")
-	r.says(3, "is not opened for files.in", "link", "make", "file:press-kit", "news@quennick.example")
+	r.says(3, "is not open for files.in", "link", "make", "file:press-kit", "news@quennick.example")
 	r.says(2, "say whom the link names, or --bearer for whoever holds it, not both", "link", "make", "file:press-kit")
 	r.says(1, `until "yesterday"`, "link", "make", "file:press-kit", "--bearer", "--until", "yesterday")
 	if n := count(); n != before {
@@ -75,7 +75,7 @@ func TestLinks(t *testing.T) {
 	p.goTo("/links?make=1&item=folder:loan-valuations", "document.querySelector('#l-bearer')")
 	p.do(chromedp.Click(chromedp.CSS("#l-bearer")))
 	press(p, "Weigh it")
-	p.until(`document.querySelector(".invite-weighed")?.innerText.includes("Links for whoever holds them is off, and on is needed.")`)
+	p.until(`document.querySelector(".invite-weighed")?.innerText.includes("“Links for whoever holds them” is set to off; this needs on.")`)
 	p.until(`[...document.querySelectorAll("button")].find(b => b.innerText === "Make it").disabled`)
 	p.axe("a link that nobody could use")
 	p.do(chromedp.Click(chromedp.CSS("#l-named")), chromedp.SendKeys(chromedp.CSS("#l-for"), "maren.holtveig@ilvane.example, news@quennick.example"))

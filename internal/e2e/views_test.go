@@ -314,7 +314,7 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.until("document.querySelector('.figures').innerText.includes('The first of it is lost with') && document.querySelectorAll('.service-head').length > 3")
 	p.axe("what one party reaches")
 	p.do(chromedp.Click(chromedp.CSS("#r-no")))
-	p.until("[...document.querySelectorAll('.gets-no')].length > 3 && document.body.innerText.includes('Valuations is private: it needs a grant of its own.')")
+	p.until("[...document.querySelectorAll('.gets-no')].length > 3 && document.body.innerText.includes('Valuations is private: a role in the space does not open it.')")
 	// Along the line of time: in a year her record is gone.
 	p.do(chromedp.Focus(chromedp.CSS("#t-range")), chromedp.KeyEvent(kb.End))
 	p.until("document.querySelector('.time-line-tool output').innerText === 'as far as known now' && document.body.innerText.includes('an address without a record does not sign in')")

@@ -45,7 +45,7 @@ func TestInviteInto(t *testing.T) {
 		{"a file, by who owns its space", uma, Invitation{List: "n5@ilvane.example ada@ilvane.example", Into: "file:kit"}, "n5@ilvane.example yes invited; ada@ilvane.example yes given"},
 		{"a file again", uma, Invitation{List: "bo@ilvane.example", Into: "file:kit"}, "bo@ilvane.example already  It was given this already, with the role view."},
 		{"a file with more", uma, Invitation{List: "bo@ilvane.example", Into: "file:kit", Role: "contribute"}, "bo@ilvane.example yes given"},
-		{"a file, by somebody else", ben, Invitation{List: "n6@ilvane.example", Into: "file:kit"}, "n6@ilvane.example no  Ben is no member of Dossier."},
+		{"a file, by somebody else", ben, Invitation{List: "n6@ilvane.example", Into: "file:kit"}, "n6@ilvane.example no  Ben is not a member of Dossier."},
 		{"a page, which is passed on with its space", uma, Invitation{List: "n7@ilvane.example", Into: "page:notes", Role: "contribute"}, "n7@ilvane.example yes invited"},
 		{"no such item", uma, Invitation{List: "n8@ilvane.example", Into: "file:none"}, `into "file:none": there is no such file`},
 		{"what nobody is invited into", uma, Invitation{List: "n8@ilvane.example", Into: "person:ben"}, `into "person:ben": write directory, space:ID, group:ID or an item as folder:ID`},

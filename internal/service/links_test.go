@@ -74,11 +74,11 @@ func TestMakeLink(t *testing.T) {
 	}{
 		{"whoever holds it", keeper, LinkAsked{Item: "file:kit", Bearer: true, Download: true}, "true opens 2/0 for 1 of bearer: files.open files.download", "uma"},
 		{"without download", keeper, LinkAsked{Item: "file:kit", Bearer: true, By: "ben"}, "true opens 1/0 for 1 of bearer: files.open", "ben"},
-		{"an item that says off", keeper, LinkAsked{Item: "folder:lists", Bearer: true}, "false refused: Links for whoever holds them is off, and on is needed.", "uma"},
+		{"an item that says off", keeper, LinkAsked{Item: "folder:lists", Bearer: true}, "false refused: “Links for whoever holds them” is set to off; this needs on.", "uma"},
 		{"those it names, everybody with a verdict", member, LinkAsked{Item: "folder:lists", For: "Ada <ada@ilvane.example>, bo@ilvane.example\nada@ilvane.example; cy@shut.example\numa@ours.example di@homepost.example\nex", Right: "contribute", Download: true},
-			"true 1 Ada <ada@ilvane.example> yesgiven; 1 bo@ilvane.example yesgiven; 2 ada@ilvane.example duplicate It stands in line 1 already.; 2 cy@shut.example no With whom files may be shared admits listed partners only, and Shut is not opened for files.in.; " +
-				`3 uma@ours.example own One of our own addresses; our people are not invited as guests.; 3 di@homepost.example no Private addresses by name is off, and on is needed.; 4 ex malformed "ex" is no address: there is no @ (at position 3); opens 5/0 for 2 of ilvane: files.open files.download files.edit files.upload files.delete`, "ben"},
-		{"nobody of them", member, LinkAsked{Item: "file:kit", For: "cy@shut.example"}, "false 1 cy@shut.example no With whom files may be shared admits listed partners only, and Shut is not opened for files.in.", "ben"},
+			"true 1 Ada <ada@ilvane.example> yesgiven; 1 bo@ilvane.example yesgiven; 2 ada@ilvane.example duplicate It stands in line 1 already.; 2 cy@shut.example no “With whom files may be shared” is set to listed partners only, and Shut is not open for files.in.; " +
+				`3 uma@ours.example own One of our own addresses; our people are not invited as guests.; 3 di@homepost.example no “Private addresses by name” is set to off; this needs on.; 4 ex malformed "ex" is no address: there is no @ (at position 3); opens 5/0 for 2 of ilvane: files.open files.download files.edit files.upload files.delete`, "ben"},
+		{"nobody of them", member, LinkAsked{Item: "file:kit", For: "cy@shut.example"}, "false 1 cy@shut.example no “With whom files may be shared” is set to listed partners only, and Shut is not open for files.in.", "ben"},
 		{"whom, twice said", keeper, LinkAsked{Item: "file:kit", Bearer: true, For: "ada@ilvane.example"}, "for", ""},
 		{"whom, not said", keeper, LinkAsked{Item: "file:kit", For: " "}, "for", ""},
 		{"a page", keeper, LinkAsked{Item: "page:notes", Bearer: true}, "item", ""},

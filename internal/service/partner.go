@@ -146,7 +146,7 @@ func (s *Service) edit(ctx context.Context, by By, id string, concerns func(befo
 		if err := fn(now, &p); err != nil {
 			return nil, err
 		}
-		return world.Merge(now.Policy(), &world.World{Partners: []world.Partner{p}}), nil
+		return world.Merge(now.Policy(), &world.World{Policy: world.Policy{Partners: []world.Partner{p}}}), nil
 	})
 }
 

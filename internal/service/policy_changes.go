@@ -58,14 +58,14 @@ func (s *Service) SetRule(ctx context.Context, who, why string, c RuleChange) er
 			return nil, ErrStale
 		}
 		set := world.RuleSetting{Rule: rule.ID, Limit: limit, Default: def, Held: c.Held && def != catalogue.Unset, Counts: catalogue.Unset}
-		limits := world.Limits(now.Policy(), &world.World{Rules: []world.RuleSetting{set}})
+		limits := world.Limits(now.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{set}}})
 		if def != catalogue.Unset && rule.Scale.Looser(def, limits[rule.ID]) {
 			if !c.Held {
 				return nil, &Invalid{"default", c.Default, fmt.Sprintf("it is looser than the limit, %s; raise the limit first, or give the default as held back", rule.Scale.Format(limits[rule.ID]))}
 			}
 			set.Counts = limits[rule.ID]
 		}
-		return world.Merge(now.Policy(), &world.World{Rules: []world.RuleSetting{set}}), nil
+		return world.Merge(now.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{set}}}), nil
 	})
 }
 
@@ -78,7 +78,7 @@ func (s *Service) SetTwoPeople(ctx context.Context, who, why, when string) error
 		}
 		o := *now.Policy().Organisation
 		o.TwoPeople = when
-		return world.Merge(now.Policy(), &world.World{Organisation: &o}), nil
+		return world.Merge(now.Policy(), &world.World{Policy: world.Policy{Organisation: &o}}), nil
 	})
 }
 

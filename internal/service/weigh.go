@@ -65,7 +65,7 @@ func (s *Service) WeighValue(ctx context.Context, c ValueChange) (*ValueWeighed,
 		}
 		q := *p
 		q.Rules = next
-		after := now.With(world.Merge(now.Policy(), &world.World{Partners: []world.Partner{q}}), at)
+		after := now.With(world.Merge(now.Policy(), &world.World{Policy: world.Policy{Partners: []world.Partner{q}}}), at)
 		if out.Was, out.Becomes, out.Loosens, err = around(now.Snapshot, after.Snapshot, rule, engine.Context{Resource: engine.NoResource, At: at, Party: partyIn(p)}); err != nil {
 			return nil, err
 		}
@@ -164,7 +164,7 @@ func (s *Service) WeighStance(ctx context.Context, partner, key string, doc []by
 		}
 	}
 	out.Loosens = out.Was == world.SaysNames[world.SaysRefuses] && st.Says != world.SaysRefuses
-	after := now.With(world.Merge(now.Policy(), &world.World{Partners: []world.Partner{*withStance(p, st)}}), at)
+	after := now.With(world.Merge(now.Policy(), &world.World{Policy: world.Policy{Partners: []world.Partner{*withStance(p, st)}}}), at)
 	return out, out.impact(now, after, at, ctx.Err)
 }
 

@@ -49,7 +49,7 @@ func Generate(seed uint64, size Size, now moment.Moment) *world.World {
 	if err != nil {
 		panic(err) // the zone is compiled in
 	}
-	w := &world.World{Organisation: &world.Organisation{Name: "Generated organisation", Domains: []world.Entry{{Domain: domain("ours.example")}}, Zone: loc, TwoPeople: "never"}}
+	w := &world.World{Policy: world.Policy{Organisation: &world.Organisation{Name: "Generated organisation", Domains: []world.Entry{{Domain: domain("ours.example")}}, Zone: loc, TwoPeople: "never"}}}
 	g.policy(w)
 	g.inventory(w)
 	return w

@@ -53,11 +53,11 @@ export function AnswerPage() {
     enabled: Boolean(p.who && p.action && p.resource),
     placeholderData: (old, q) => (q?.queryKey[1] === params.toString() ? old : undefined),
   })
-  if (!p.who) return <Page title="Ask"><Empty>Ask above: who may do what to which.</Empty></Page>
+  if (!p.who) return <Page title="Ask"><Empty>Ask above: who may do what with which item or person.</Empty></Page>
   if (asked.error) {
     const wrong = asked.error instanceof Failure && asked.error.problem.type.endsWith('/wrong-use')
     return (
-      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'Nothing was refused. Put the question differently: while you type, the bar above suggests what there is.' : undefined}>
+      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'This question cannot be answered. Ask it differently: while you type, the bar above suggests what exists.' : undefined}>
         <Wrong error={asked.error} retry={wrong ? undefined : () => void asked.refetch()} />
       </Page>
     )

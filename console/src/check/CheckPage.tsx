@@ -63,7 +63,7 @@ export function CheckPage() {
     URL.revokeObjectURL(url)
   }
   return (
-    <Page title="Check a list" lead="Paste addresses that somebody wants to invite: each is told with every cause that stands in the way. Nothing is sent and nothing is changed.">
+    <Page title="Check a list" lead="Paste the addresses that somebody wants to invite. You see for each whether it can be invited, and everything that blocks it. Nothing is sent or changed.">
       <Form onSubmit={(e) => void run(e)} className="check-form" aria-label="Check a list">
         <Form.Group controlId="c-list">
           <Form.Label>Addresses</Form.Label>

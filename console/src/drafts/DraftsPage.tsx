@@ -32,7 +32,7 @@ export function DraftsPage({ role }: { role: string }) {
   })
   const may = role === 'administrator' || role === 'keeper'
   return (
-    <Page title="Drafts" lead="Policy changes in drafts: edit, see who gains and who loses, publish, and go back whenever you like.">
+    <Page title="Drafts" lead="Change policy in a draft: edit, see who gains and who loses access, publish, and revert when you need to.">
       {drafts.error && <Wrong error={drafts.error} retry={() => void drafts.refetch()} />}
       {drafts.isLoading && <Waiting what="Reading drafts" />}
       {may && (

@@ -39,7 +39,7 @@ export function DuePage() {
   return (
     <Page
       title={who ? `What is due: ${who}` : 'What is due'}
-      lead="What ends on which day, why, and what follows from it. Each day is the last that still holds."
+      lead="What ends on which day, why, and what happens next. The day shown is the last day of access."
       tools={
         <>
           <Form.Select size="sm" aria-label="Within" value={span} onChange={(e) => set('until', e.target.value)}>

@@ -21,7 +21,7 @@ export function ExceptionsPage({ role }: { role: string }) {
   return (
     <Page
       title="Exceptions"
-      lead="A few values for named people or groups, for a time. They loosen or tighten against the default, never against a limit."
+      lead="Values for named people or groups, usually with an end date. An exception may be looser or tighter than the default, but never looser than the limit."
       tools={
         <>
           <Form.Select size="sm" aria-label="Show" value={state} onChange={(e) => setState(e.target.value)}>

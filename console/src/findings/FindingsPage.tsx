@@ -25,7 +25,7 @@ export function FindingsPage({ role }: { role: string }) {
   return (
     <Page
       title="Findings"
-      lead="What contradicts itself, does nothing, leaves, or has nobody to answer for it. Each goes by itself when it is mended."
+      lead="Settings that contradict each other or have no effect, access that is about to end, and guests without a sponsor. A finding disappears when you fix it."
       tools={
         <Form.Select size="sm" aria-label="Show" value={state} onChange={(e) => setState(e.target.value)}>
           <option value="open">Open</option>

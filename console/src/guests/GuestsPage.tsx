@@ -47,7 +47,7 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
   return (
     <Page
       title={mine ? 'My guests' : 'Guests'}
-      lead={mine ? 'People from outside whom you answer for: what they hold, until when, and what is asked of you.' : 'Everybody from outside with a record: who answers for them, what they hold, and when it ends.'}
+      lead={mine ? 'The guests you sponsor: the access they have, until when, and what is asked of you.' : 'Everybody outside who has a guest record: their sponsor, their access, and when it ends.'}
       tools={
         <>
           <Form.Control size="sm" type="search" aria-label="Find guests" placeholder="name or address" value={get('q')} onChange={(e) => set('q', e.target.value)} />

@@ -37,7 +37,7 @@ export function InvitePage({ session }: { session: Session }) {
   const whole = f.into && !/^(group:|directory)/.test(f.into)
   const yes = ahead ? (ahead.counts.invited ?? 0) + (ahead.counts.given ?? 0) : 0
   return (
-    <Page title="Invite" lead="One address or a list. Weigh it first: what it would open, what would be narrower, and what becomes of each address. Nothing is sent before you say so.">
+    <Page title="Invite" lead="Invite one address or a list. First see what the invitation would open, what would be narrower, and what happens to each address. Nothing is sent before you confirm.">
       <div className="invite">
         <Form
           className="invite-form"

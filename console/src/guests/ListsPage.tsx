@@ -56,7 +56,7 @@ export function ListsPage({ session }: { session: Session }) {
   return (
     <Page
       title="Lists in and out"
-      lead="What is kept of guests and of what they were given, as CSV. A list is taken in all or nothing: first you see what each line would change, and what is wrong with it."
+      lead="Guests, grants and links as CSV files. An import is all or nothing: first you see what each line would change, and what is wrong with it."
       tools={
         <Form.Select
           size="sm"

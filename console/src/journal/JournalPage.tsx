@@ -20,7 +20,7 @@ export function JournalPage() {
   return (
     <Page
       title="Journal"
-      lead="Who changed what, when, from what to what, and why. Nothing is ever taken out, but the names of who was forgotten."
+      lead="Who changed what, when and why, with the values before and after. Entries are never removed; only the names of forgotten guests are."
       tools={
         <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setKind(e.target.value)}>
           <option value="">Everything</option>

@@ -65,7 +65,7 @@ export function PartnersPage({ role }: { role: string }) {
   return (
     <Page
       title="Partners"
-      lead="Who they are, their standing, and what they are opened for, inward and outward."
+      lead="The organisations you work with, their standing, and what each connection is open for, in both directions."
       tools={
         <>
           <Form.Control size="sm" type="search" aria-label="Find a partner" placeholder="Find by name or domain" value={q} onChange={(e) => setQ(e.target.value)} />

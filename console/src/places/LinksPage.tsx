@@ -33,7 +33,7 @@ export function LinksPage({ session }: { session: Session }) {
   return (
     <Page
       title="Links"
-      lead="A link opens one item, to whoever holds it or to those it names. Whoever holds a link needs no sign-in: no gate of a partner stops it."
+      lead="A link opens one item, for the people it names or for anybody who has it. Whoever has a link does not sign in, so no partner gate stops them."
       tools={
         may && (
           <Button size="sm" variant={making ? 'outline-primary' : 'primary'} aria-expanded={making} onClick={() => (making ? set('make', '') : setParams({ ...Object.fromEntries(params), make: '1' }, { replace: true }))}>

@@ -16,7 +16,7 @@ export function PeoplePage() {
   })
   const list = people.data?.pages.flatMap((p) => p.people) ?? []
   return (
-    <Page title="People" lead="Our own people: what is set for them, and who from outside reaches them." tools={<Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />}>
+    <Page title="People" lead="Our own people: the exceptions and forwarders they have, and who outside can reach them." tools={<Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />}>
       {people.error && <Wrong error={people.error} retry={() => void people.refetch()} />}
       {!people.data && !people.error && <Waiting what="Reading people" />}
       {people.data && list.length === 0 && <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Load a world file with the client.'}</Empty>}

@@ -16,7 +16,7 @@ export function SpacesPage() {
   })
   const list = spaces.data?.pages.flatMap((p) => p.spaces) ?? []
   return (
-    <Page title="Spaces" lead="Where people share: what each space sets for itself, and how many from outside have a role in it." tools={<><Link className="btn btn-sm btn-outline-primary" to="/links">Links</Link><Form.Control size="sm" type="search" aria-label="Find spaces" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} /></>}>
+    <Page title="Spaces" lead="Where people share. See the values that each space sets, and how many outsiders have a role in it." tools={<><Link className="btn btn-sm btn-outline-primary" to="/links">Links</Link><Form.Control size="sm" type="search" aria-label="Find spaces" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} /></>}>
       {spaces.error && <Wrong error={spaces.error} retry={() => void spaces.refetch()} />}
       {!spaces.data && !spaces.error && <Waiting what="Reading spaces" />}
       {spaces.data && list.length === 0 && <Empty>{q ? `No space matches “${q}”.` : 'There is no space yet. Load a world file with the client.'}</Empty>}

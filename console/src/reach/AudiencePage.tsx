@@ -56,7 +56,7 @@ export function AudiencePage() {
   }
   const report = { resource, at, all: all ? 'true' : undefined, q }
   return (
-    <Page title={first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can do something with a space, an item, a meeting or a person of ours." tools={<Ways />}>
+    <Page title={first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people." tools={<Ways />}>
       <Form
         className="audience-form"
         onSubmit={(e) => {

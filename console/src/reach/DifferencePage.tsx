@@ -23,7 +23,7 @@ export function DifferencePage() {
   const left = x ? (x.who === x.and_who ? when(x.left.at) : x.who) : ''
   const right = x ? (x.who === x.and_who ? when(x.right.at) : x.and_who) : ''
   return (
-    <Page title="Difference" lead="Why does she see it and he does not; was it so in spring, will it be so in a month." tools={<Ways />}>
+    <Page title="Difference" lead="Why two people differ, and how access was or will be on another date." tools={<Ways />}>
       <Form
         className="difference-form"
         aria-label="What is compared"

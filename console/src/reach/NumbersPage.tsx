@@ -57,7 +57,7 @@ export function NumbersPage() {
   const to = (f: string) => (key: string) => `/numbers${query({ at, [f]: key })}`
   if (picked.length > 0) return <Lines at={at} />
   return (
-    <Page title="In numbers" lead="What everybody outside can do. Granted needs a role and counts party, action and resource; wide needs none. The two are never added together." tools={<Ways />}>
+    <Page title="In numbers" lead="What everybody outside can do, in numbers. Granted actions need a role, and are counted by person, action and item. Wide actions need no role, and are counted apart." tools={<Ways />}>
       <TimeLine at={at} onChange={(v) => setParams(v ? { at: v } : {})} />
       {numbers.error && <Wrong error={numbers.error} retry={() => void numbers.refetch()} />}
       {!x && !numbers.error && <Waiting what="Counting everybody" />}

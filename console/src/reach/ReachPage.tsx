@@ -36,7 +36,7 @@ export function ReachPage() {
   return (
     <Page
       title={who ? `What ${who} reaches` : 'Reach'}
-      lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each party outside can do, service by service. Choose one to see spaces, items and actions.'}
+      lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'}
       tools={<Ways />}
     >
       <TimeLine at={at} onChange={(v) => set('at', v)} />

@@ -33,7 +33,7 @@ export function RulesPage({ role }: { role: string }) {
   return (
     <Page
       title="Rules"
-      lead="All services on one sheet: the limit that nothing below may pass, the default where nothing else speaks, and what is set below."
+      lead="All services on one sheet: the limit that no lower layer may exceed, the default that applies where nothing else is set, and the values set below."
       tools={
         <>
           <Form.Control size="sm" type="search" aria-label="Find rules by everyday words" placeholder="forward, screen, anonymous link" value={find} onChange={(e) => setFind(e.target.value)} />

@@ -247,7 +247,7 @@ func TestLoosensUnknown(t *testing.T) {
 				t.Fatalf("the test cannot change %s", name)
 			}
 		}
-		if got := draft.Loosens(&world.World{Partners: []world.Partner{was}}, &world.World{Partners: []world.Partner{next}}); len(got) == 0 {
+		if got := draft.Loosens(&world.World{Policy: world.Policy{Partners: []world.Partner{was}}}, &world.World{Policy: world.Policy{Partners: []world.Partner{next}}}); len(got) == 0 {
 			t.Errorf("another %s loosens nothing", name)
 		}
 	}

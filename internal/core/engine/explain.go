@@ -134,7 +134,7 @@ func (c *Cause) fill(text string) string {
 	case catalogue.GrantOver, catalogue.LinkOver:
 		b = c.moment(true)
 	case catalogue.LinkLive:
-		if b = c.moment(true); len(b) == len("2006-01-02") {
+		if b = c.moment(true); !strings.Contains(b, ":") { // a day
 			b = "the end of " + b
 		}
 	case catalogue.GrantAhead, catalogue.LinkAhead:
@@ -205,11 +205,11 @@ func (c *Cause) moment(end bool) string {
 	}
 	if d := moment.DayOf(c.When, c.Zone); d.Start(c.Zone) == c.When {
 		if end {
-			return (d - 1).String()
+			d--
 		}
-		return d.String()
+		return d.Start(c.Zone).Time().In(c.Zone).Format("2 Jan 2006")
 	}
-	return c.When.Time().In(c.Zone).Format("2006-01-02 15:04")
+	return c.When.Time().In(c.Zone).Format("2 Jan 2006, 15:04")
 }
 
 // chainWho says who can change what a chain decided: the owner where a space or

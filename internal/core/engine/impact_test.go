@@ -337,7 +337,7 @@ func enrich(r *rand.Rand, w *world.World) {
 		x := world.RuleSetting{Rule: catalogue.MustRule(name), Counts: catalogue.Unset}
 		all := x.Rule.Get().Scale.All()
 		x.Limit, x.Default = all[len(all)-1], all[r.IntN(len(all))]
-		*w = *world.Merge(w, &world.World{Rules: []world.RuleSetting{x}})
+		*w = *world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{x}}})
 		for i := range w.Exceptions {
 			if x.Rule.Get().Layers&catalogue.AtPeople != 0 && r.IntN(3) == 0 {
 				w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules), func(s world.Setting) bool { return s.Rule == x.Rule }), world.Setting{Rule: x.Rule, Value: all[r.IntN(len(all))]})
@@ -645,7 +645,7 @@ func TestWide(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		nothing := engine.Of(&world.World{Organisation: w.Organisation})
+		nothing := engine.Of(&world.World{Policy: world.Policy{Organisation: w.Organisation}})
 		want := bruteImpact(t, w, nothing, s, now)
 		seen := 0
 		for _, x := range sums {

@@ -37,7 +37,7 @@ func TestLongestMatch(t *testing.T) {
 	cases := 0
 	for i := range len(options) * len(options) * len(options) {
 		pick := [3]entry{options[i%len(options)], options[i/len(options)%len(options)], options[i/len(options)/len(options)]}
-		w := &world.World{Organisation: &world.Organisation{Name: "Ours", Domains: []world.Entry{{Domain: domainOf(t, "ours.example")}}, Zone: time.UTC}}
+		w := &world.World{Policy: world.Policy{Organisation: &world.Organisation{Name: "Ours", Domains: []world.Entry{{Domain: domainOf(t, "ours.example")}}, Zone: time.UTC}}}
 		for k, e := range pick {
 			x := world.Entry{Domain: domainOf(t, names[k]), Subdomains: e.sub, LookAlike: true}
 			if e.what == "partner" || e.what == "both" {

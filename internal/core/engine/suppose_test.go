@@ -113,7 +113,7 @@ func TestWouldIsGiven(t *testing.T) {
 			}) { // what is given to whom the dates removed is given to somebody new
 				continue
 			}
-			given := engine.Of(world.Merge(w, &world.World{Grants: []world.Grant{g}}))
+			given := engine.Of(world.Merge(w, &world.World{Inventory: world.Inventory{Grants: []world.Grant{g}}}))
 			for range 300 {
 				a := anyQuestion(r, w, now)
 				if r.IntN(2) == 0 {

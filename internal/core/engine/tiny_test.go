@@ -98,7 +98,7 @@ func TestTinyWorlds(t *testing.T) {
 			if x, err := engine.ImpactOf(s, e.Done(), now, nil, goOn, nil); err != nil || !x.Nothing() {
 				t.Errorf("impact of nothing: %+v %v", x, err)
 			}
-			empty := engine.Of(&world.World{Organisation: w.Organisation})
+			empty := engine.Of(&world.World{Policy: world.Policy{Organisation: w.Organisation}})
 			if _, err := empty.Wide(now, goOn); err != nil {
 				t.Error(err)
 			}

@@ -193,7 +193,7 @@ func TestWorkedExample7(t *testing.T) {
 		for _, p := range w.Partners {
 			if p.ID == "ilvane" {
 				p.Standing = st
-				return world.Merge(w, &world.World{Partners: []world.Partner{p}})
+				return world.Merge(w, &world.World{Policy: world.Policy{Partners: []world.Partner{p}}})
 			}
 		}
 		t.Fatal("no ilvane")

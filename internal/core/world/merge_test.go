@@ -127,7 +127,7 @@ func TestMergeAgain(t *testing.T) {
 // something does.
 func TestHoldBack(t *testing.T) {
 	pages := catalogue.MustRule("spaces.pages")
-	limits := world.Limits(&world.World{Rules: []world.RuleSetting{{Rule: pages, Limit: catalogue.Off, Default: catalogue.Unset}}}, &world.World{})
+	limits := world.Limits(&world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: pages, Limit: catalogue.Off, Default: catalogue.Unset}}}}, &world.World{})
 	given := []world.Setting{{Rule: catalogue.MustRule("spaces.tasks"), Value: catalogue.On}, {Rule: pages, Value: catalogue.On}}
 	got := world.HoldBack(given, limits)
 	if !got[1].Held || got[0].Held || given[1].Held {

@@ -11,6 +11,12 @@ import (
 // World is policy and inventory together (model §6), each list in the order of
 // its file, keys unique within it.
 type World struct {
+	Policy
+	Inventory
+}
+
+// Policy is what is weighed in drafts and published as revisions.
+type Policy struct {
 	Organisation *Organisation // nil where a file leaves it out
 	Settings     *Settings     // nil where a file leaves them out
 	Rules        []RuleSetting
@@ -20,7 +26,10 @@ type World struct {
 	Exceptions   []Exception
 	Bundles      []Bundle
 	Expectations []Expectation
+}
 
+// Inventory is what there is and what happens to it, which changes at once.
+type Inventory struct {
 	People     []Person
 	Groups     []Group
 	Spaces     []Space
