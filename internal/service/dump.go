@@ -85,10 +85,7 @@ func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {
 func (c *collect) SetFloors(xs []world.DatesFrom) { c.w.DatesFrom = xs }
 
 func (c *collect) SetPolicy(p *world.World) {
-	inv := c.w
-	c.w = *p
-	c.w.People, c.w.Groups, c.w.Spaces, c.w.Meetings, c.w.Guests = inv.People, inv.Groups, inv.Spaces, inv.Meetings, inv.Guests
-	c.w.Grants, c.w.Links, c.w.Forwarders, c.w.Contacts, c.w.Letters, c.w.Statements, c.w.DatesFrom = inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Letters, inv.Statements, inv.DatesFrom
+	c.w.Policy = p.Policy
 }
 
 // World returns everything as it was at a head; the zero Head is now.

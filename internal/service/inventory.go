@@ -215,7 +215,7 @@ func (s *Service) RemoveForwarder(ctx context.Context, who, why, person, to stri
 		return &Invalid{"address", to, err.Error()}
 	}
 	return s.change(ctx, who, why, func(_ *State, t *store.Tx) error {
-		ok, err := t.EndRecord("forwarder", store.ForwarderKey(&world.Forwarder{Mailbox: person, To: a}))
+		ok, err := t.EndRecord("forwarder", worldfile.ForwarderKey(&world.Forwarder{Mailbox: person, To: a}))
 		if err == nil && !ok {
 			err = fmt.Errorf("%w: the mailbox of %q is not forwarded to %s", ErrNotFound, person, a)
 		}

@@ -3,7 +3,7 @@ package service
 import (
 	"context"
 	"errors"
-	"reflect"
+	"strings"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/draft"
@@ -16,37 +16,16 @@ import (
 // writePolicy writes what differs between the policy in force and next. It
 // returns how many entries of each kind differ.
 func writePolicy(t *store.Tx, was, next *world.World, count map[string]int) error {
-	put := func(kind, id string, doc []byte) error {
-		did, err := t.PutPolicy(kind, id, doc)
-		if did {
+	var err error
+	worldfile.ChangedPolicy(was, next, func(kind, id string, doc []byte) {
+		if err != nil {
+			return
+		}
+		var did bool
+		if did, err = t.PutPolicy(kind, id, doc); did {
 			count[kind]++
 		}
-		return err
-	}
-	if next.Organisation != was.Organisation && next.Organisation != nil {
-		if err := put("organisation", "ours", worldfile.OrganisationDoc(next.Organisation)); err != nil {
-			return err
-		}
-	}
-	if next.Settings != was.Settings && next.Settings != nil {
-		if err := put("settings", "ours", worldfile.SettingsDoc(next.Settings)); err != nil {
-			return err
-		}
-	}
-	noStance := func(p *world.Partner) []byte {
-		q := *p
-		q.Stance = nil
-		return worldfile.PartnerDoc(&q)
-	}
-	err := errors.Join(
-		differ(was.Rules, next.Rules, func(x *world.RuleSetting) string { return x.Rule.String() }, func(x *world.RuleSetting) []byte { return worldfile.RuleDoc(*x) }, "rule", put),
-		differ(was.Partners, next.Partners, func(x *world.Partner) string { return x.ID }, noStance, "partner", put),
-		differ(was.Barred, next.Barred, (*world.Bar).Key, func(x *world.Bar) []byte { return worldfile.BarDoc(x) }, "bar", put),
-		differ(was.Personal, next.Personal, func(x *world.Entry) string { return x.Domain.String() }, func(x *world.Entry) []byte { return worldfile.EntryDoc(x) }, "personal", put),
-		differ(was.Exceptions, next.Exceptions, func(x *world.Exception) string { return x.ID }, func(x *world.Exception) []byte { return worldfile.ExceptionDoc(x) }, "exception", put),
-		differ(was.Bundles, next.Bundles, func(x *world.Bundle) string { return x.ID }, func(x *world.Bundle) []byte { return worldfile.BundleDoc(x) }, "bundle", put),
-		differ(was.Expectations, next.Expectations, func(x *world.Expectation) string { return x.ID }, func(x *world.Expectation) []byte { return worldfile.ExpectationDoc(x) }, "expectation", put),
-	)
+	})
 	if err != nil {
 		return err
 	}
@@ -76,30 +55,6 @@ func endSessions(t *store.Tx, was, next *world.World) error {
 			if err := t.EndSessions("barred:" + k); err != nil {
 				return err
 			}
-		}
-	}
-	return nil
-}
-
-// differ puts every entry of next that was lacks or has otherwise, and removes
-// those that next lacks.
-func differ[T any](was, next []T, key func(*T) string, doc func(*T) []byte, kind string, put func(kind, id string, doc []byte) error) error {
-	old := make(map[string]*T, len(was))
-	for i := range was {
-		old[key(&was[i])] = &was[i]
-	}
-	for i := range next {
-		k := key(&next[i])
-		if o := old[k]; o == nil || !reflect.DeepEqual(o, &next[i]) {
-			if err := put(kind, k, doc(&next[i])); err != nil {
-				return err
-			}
-		}
-		delete(old, k)
-	}
-	for k := range old {
-		if err := put(kind, k, nil); err != nil {
-			return err
 		}
 	}
 	return nil
@@ -180,8 +135,7 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 			}
 		}
 		used = true // what was read is altered below
-		policy := *part
-		policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts, policy.Letters, policy.Statements, policy.DatesFrom = nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil, nil
+		policy := world.World{Policy: part.Policy}
 		if _, begun, err := t.Floor("organisation"); err != nil {
 			return err
 		} else if !begun && len(part.Guests) > 0 && !restoring(ctx) && part.Settings == nil && now.Policy().Settings == nil { // nobody tells yet when guests are seen
@@ -270,14 +224,8 @@ func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []b
 
 // inventoryOf names what of inventory a world holds first.
 func inventoryOf(w *world.World) string {
-	for _, x := range []struct {
-		n    int
-		what string
-	}{{len(w.People), "people"}, {len(w.Groups), "groups"}, {len(w.Spaces), "spaces"}, {len(w.Meetings), "meetings"}, {len(w.Guests), "guests"}, {len(w.Grants), "grants"},
-		{len(w.Links), "links"}, {len(w.Forwarders), "forwarders"}, {len(w.Contacts), "contacts"}, {len(w.Letters), "letters"}, {len(w.Statements), "statements"}, {len(w.DatesFrom), "floors of dates"}} {
-		if x.n > 0 {
-			return x.what
-		}
+	if name := worldfile.InventoryIn(w); name != "" {
+		return strings.ReplaceAll(name, "_", " ")
 	}
 	for i := range w.Partners {
 		if len(w.Partners[i].Stance) > 0 {

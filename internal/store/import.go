@@ -59,36 +59,7 @@ func (s *Store) Import(ctx context.Context, who, why string, w *world.World, pro
 
 // eachRecord lists the records that are kept as docs.
 func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
-	for i := range w.Groups {
-		fn("group", w.Groups[i].ID, worldfile.GroupDoc(&w.Groups[i]))
-	}
-	for i := range w.People {
-		fn("person", w.People[i].ID, worldfile.PersonDoc(&w.People[i]))
-	}
-	for i := range w.Spaces {
-		fn("space", w.Spaces[i].ID, worldfile.SpaceDoc(&w.Spaces[i]))
-	}
-	for i := range w.Meetings {
-		fn("meeting", w.Meetings[i].ID, worldfile.MeetingDoc(&w.Meetings[i]))
-	}
-	for i := range w.Links {
-		fn("link", w.Links[i].ID, worldfile.LinkDoc(&w.Links[i]))
-	}
-	for i := range w.Forwarders {
-		fn("forwarder", ForwarderKey(&w.Forwarders[i]), worldfile.ForwarderDoc(&w.Forwarders[i]))
-	}
-	for i := range w.Contacts {
-		fn("contact", ContactKey(&w.Contacts[i]), worldfile.ContactDoc(&w.Contacts[i]))
-	}
-	for i := range w.Statements {
-		fn("statement", w.Statements[i].Partner, worldfile.StatementDoc(&w.Statements[i]))
-	}
-	for i := range w.Letters {
-		fn("letter", w.Letters[i].ID, worldfile.LetterDoc(&w.Letters[i]))
-	}
-	for i := range w.DatesFrom {
-		fn("dates_from", w.DatesFrom[i].For(), worldfile.DatesFromDoc(&w.DatesFrom[i]))
-	}
+	worldfile.InventoryDocs(w, fn)
 	for i := range w.Partners {
 		for j := range w.Partners[i].Stance {
 			st := &w.Partners[i].Stance[j]
@@ -101,40 +72,11 @@ func eachRecord(w *world.World, fn func(kind, id string, doc []byte)) {
 // that w lacks stays as it is.
 func (t *Tx) PutWorldPolicy(w *world.World) error {
 	var first error
-	put := func(kind, id string, doc []byte) {
+	worldfile.PolicyDocs(w, func(kind, id string, doc []byte) {
 		if first == nil {
 			_, first = t.PutPolicy(kind, id, doc)
 		}
-	}
-	if w.Organisation != nil {
-		put("organisation", "ours", worldfile.OrganisationDoc(w.Organisation))
-	}
-	if w.Settings != nil {
-		put("settings", "ours", worldfile.SettingsDoc(w.Settings))
-	}
-	for _, s := range w.Rules {
-		put("rule", s.Rule.String(), worldfile.RuleDoc(s))
-	}
-	for i := range w.Partners {
-		p := w.Partners[i]
-		p.Stance = nil
-		put("partner", p.ID, worldfile.PartnerDoc(&p))
-	}
-	for i := range w.Barred {
-		put("bar", w.Barred[i].Key(), worldfile.BarDoc(&w.Barred[i]))
-	}
-	for i := range w.Personal {
-		put("personal", w.Personal[i].Domain.String(), worldfile.EntryDoc(&w.Personal[i]))
-	}
-	for i := range w.Exceptions {
-		put("exception", w.Exceptions[i].ID, worldfile.ExceptionDoc(&w.Exceptions[i]))
-	}
-	for i := range w.Bundles {
-		put("bundle", w.Bundles[i].ID, worldfile.BundleDoc(&w.Bundles[i]))
-	}
-	for i := range w.Expectations {
-		put("expectation", w.Expectations[i].ID, worldfile.ExpectationDoc(&w.Expectations[i]))
-	}
+	})
 	return first
 }
 

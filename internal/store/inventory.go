@@ -11,12 +11,6 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
-// ForwarderKey and ContactKey are what those records are known by.
-func ForwarderKey(f *world.Forwarder) string { return f.Mailbox + " to " + f.To.String() }
-
-// ContactKey names a contact by its two sides.
-func ContactKey(c *world.Contact) string { return c.Person + " and " + c.Party.String() }
-
 // PutRecord writes a record that is kept as a doc. It reports whether that
 // changes anything.
 func (t *Tx) PutRecord(kind, id string, doc []byte) (bool, error) {

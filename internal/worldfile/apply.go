@@ -2,6 +2,7 @@ package worldfile
 
 import (
 	"fmt"
+	"slices"
 
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/world"
@@ -25,13 +26,13 @@ func ApplyEdits(w *world.World, edits []draft.Edit) (*world.World, error) {
 		return w, nil
 	}
 	out := *w
-	out.Rules = without(w.Rules, "rule", touched, func(x *world.RuleSetting) string { return x.Rule.String() })
-	out.Partners = without(w.Partners, "partner", touched, func(x *world.Partner) string { return x.ID })
-	out.Barred = without(w.Barred, "bar", touched, (*world.Bar).Key)
-	out.Personal = without(w.Personal, "personal", touched, func(x *world.Entry) string { return x.Domain.String() })
-	out.Exceptions = without(w.Exceptions, "exception", touched, func(x *world.Exception) string { return x.ID })
-	out.Bundles = without(w.Bundles, "bundle", touched, func(x *world.Bundle) string { return x.ID })
-	out.Expectations = without(w.Expectations, "expectation", touched, func(x *world.Expectation) string { return x.ID })
+	for i := range kinds {
+		k := &kinds[i]
+		if !k.policy || !slices.ContainsFunc(edits, func(e draft.Edit) bool { return e.Kind == k.stored }) {
+			continue // what is not touched is shared; appending to it is not meant to happen
+		}
+		k.drop(&out, func(id string) bool { return touched[draft.Key{Kind: k.stored, ID: id}] })
+	}
 	stances := map[string][]world.Stance{}
 	for i := range w.Partners {
 		stances[w.Partners[i].ID] = w.Partners[i].Stance
@@ -53,25 +54,6 @@ func ApplyEdits(w *world.World, edits []draft.Edit) (*world.World, error) {
 		}
 	}
 	return &out, nil
-}
-
-// without returns a copy of a list that lacks the touched ones, with nothing behind it
-// that appending could overwrite.
-func without[T any](list []T, kind string, touched map[draft.Key]bool, id func(*T) string) []T {
-	any := false
-	for k := range touched {
-		any = any || k.Kind == kind
-	}
-	if !any {
-		return list[:len(list):len(list)]
-	}
-	out := make([]T, 0, len(list)+1)
-	for i := range list {
-		if !touched[draft.Key{Kind: kind, ID: id(&list[i])}] {
-			out = append(out, list[i])
-		}
-	}
-	return out
 }
 
 // CheckPolicy reads some entries of a policy the way a file is read: what they name

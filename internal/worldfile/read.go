@@ -33,10 +33,6 @@ type Options struct {
 	Odd   *[]string // where not nil, what was read so, in words
 }
 
-// Sections are the parts of a file in the order in which they are written.
-var Sections = []string{"organisation", "settings", "rules", "partners", "barred", "personal_domains", "exceptions", "bundles", "expectations",
-	"people", "groups", "spaces", "meetings", "guests", "grants", "links", "forwarders", "contacts", "letters", "statements", "dates_from"}
-
 // Read reads a file. Every error is one of Errors; with any, nothing is returned.
 // With so many of them the rest of the file is not looked at.
 func Read(text []byte, o Options) (w *world.World, err error) {
@@ -120,60 +116,13 @@ func (r *reader) document(root *node, w *world.World, known Known) {
 			r.at(&root.keys[i], "there is no section %q; there are %v", name, Sections)
 		}
 	}
-	// The time zone first: every date is read in it.
-	if n := section("organisation"); n != nil {
-		w.Organisation = &world.Organisation{}
-		object(r, n, "an organisation", organisationFields, w.Organisation)
-		if w.Organisation.Zone != nil {
+	for i := range kinds {
+		k := &kinds[i]
+		k.read(r, section(k.section), w)
+		if k.stored == "organisation" && w.Organisation != nil && w.Organisation.Zone != nil { // every date is read in it
 			r.zone = w.Organisation.Zone
 		}
 	}
-	if n := section("settings"); n != nil {
-		start := world.StartSettings()
-		w.Settings = &start
-		object(r, n, "settings", settingsFields, w.Settings)
-	}
-	if n := section("rules"); n != nil {
-		r.rules(n, w)
-	}
-	if n := section("barred"); n != nil {
-		for i := range r.list(n) {
-			var b world.Bar
-			v := &n.values[i]
-			object(r, v, "a bar", barFields, &b)
-			if b.Domain.IsZero() == b.Address.IsZero() {
-				r.at(v, "a bar has either a name, which is a domain, or an address")
-			} else {
-				r.once(v, "bar", b.Key())
-			}
-			r.places["bar:"+b.Key()] = [2]int{v.line - r.from, v.col}
-			w.Barred = append(w.Barred, b)
-		}
-	}
-	if n := section("personal_domains"); n != nil {
-		for i := range r.list(n) {
-			e := r.entry(&n.values[i])
-			r.once(&n.values[i], "personal domain", e.Domain.String())
-			r.places["personal:"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
-			w.Personal = append(w.Personal, e)
-		}
-	}
-	entries(r, section("partners"), "partner", partnerFields, newPartner, func(x *world.Partner) string { return x.ID }, &w.Partners)
-	entries(r, section("exceptions"), "exception", exceptionFields, newException, func(x *world.Exception) string { return x.ID }, &w.Exceptions)
-	entries(r, section("bundles"), "bundle", bundleFields, newBundle, func(x *world.Bundle) string { return x.ID }, &w.Bundles)
-	entries(r, section("expectations"), "expectation", expectationFields, zero[world.Expectation], func(x *world.Expectation) string { return x.ID }, &w.Expectations)
-	entries(r, section("people"), "person", personFields, zero[world.Person], func(x *world.Person) string { return x.ID }, &w.People)
-	entries(r, section("groups"), "group", groupFields, zero[world.Group], func(x *world.Group) string { return x.ID }, &w.Groups)
-	entries(r, section("spaces"), "space", spaceFields, zero[world.Space], func(x *world.Space) string { return x.ID }, &w.Spaces)
-	entries(r, section("meetings"), "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID }, &w.Meetings)
-	entries(r, section("guests"), "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() }, &w.Guests)
-	entries(r, section("grants"), "grant", grantFields, newGrant, GrantKey, &w.Grants)
-	entries(r, section("links"), "link", linkFields, newLink, func(x *world.Link) string { return x.ID }, &w.Links)
-	entries(r, section("forwarders"), "forwarder", forwarderFields, func() world.Forwarder { return world.Forwarder{KeepCopy: true} }, func(x *world.Forwarder) string { return x.Mailbox + " to " + x.To.String() }, &w.Forwarders)
-	entries(r, section("contacts"), "contact", contactFields, zero[world.Contact], func(x *world.Contact) string { return x.Person + " and " + x.Party.String() }, &w.Contacts)
-	entries(r, section("letters"), "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, &w.Letters)
-	entries(r, section("dates_from"), "floor of dates", datesFromFields, newDatesFrom, func(x *world.DatesFrom) string { return x.For() }, &w.DatesFrom)
-	entries(r, section("statements"), "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, &w.Statements)
 }
 
 func zero[T any]() (x T) { return }

@@ -2,6 +2,7 @@ package worldfile
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,11 +19,12 @@ func Write(w *world.World, sections ...string) []byte {
 	}
 	var b strings.Builder
 	b.WriteString("wexillum: 1\n")
-	for _, name := range Sections {
-		if len(sections) > 0 && !contains(sections, name) {
+	for i := range kinds {
+		name := kinds[i].section
+		if len(sections) > 0 && !slices.Contains(sections, name) {
 			continue
 		}
-		t := wr.section(w, name)
+		t := kinds[i].write(wr, w)
 		if t.kind == scalar || len(t.list) == 0 {
 			continue
 		}
@@ -30,71 +32,6 @@ func Write(w *world.World, sections ...string) []byte {
 		t.block(&b, 2, true)
 	}
 	return []byte(b.String())
-}
-
-func contains(ss []string, s string) bool {
-	for _, x := range ss {
-		if x == s {
-			return true
-		}
-	}
-	return false
-}
-
-func (wr *writer) section(w *world.World, name string) tree {
-	switch name {
-	case "organisation":
-		if w.Organisation != nil {
-			return record(wr, organisationFields, w.Organisation)
-		}
-	case "settings":
-		if w.Settings != nil {
-			return record(wr, settingsFields, w.Settings)
-		}
-	case "rules":
-		t := tree{kind: mapping}
-		for _, s := range w.Rules {
-			t.set(s.Rule.String(), ruleTree(s))
-		}
-		return t
-	case "partners":
-		return listOf(wr, partnerFields, w.Partners)
-	case "barred":
-		return listOf(wr, barFields, w.Barred)
-	case "personal_domains":
-		return entriesTree(w.Personal)
-	case "exceptions":
-		return listOf(wr, exceptionFields, w.Exceptions)
-	case "bundles":
-		return listOf(wr, bundleFields, w.Bundles)
-	case "expectations":
-		return listOf(wr, expectationFields, w.Expectations)
-	case "people":
-		return listOf(wr, personFields, w.People)
-	case "groups":
-		return listOf(wr, groupFields, w.Groups)
-	case "spaces":
-		return listOf(wr, spaceFields, w.Spaces)
-	case "meetings":
-		return listOf(wr, meetingFields, w.Meetings)
-	case "guests":
-		return listOf(wr, guestFields, w.Guests)
-	case "grants":
-		return listOf(wr, grantFields, w.Grants)
-	case "links":
-		return listOf(wr, linkFields, w.Links)
-	case "forwarders":
-		return listOf(wr, forwarderFields, w.Forwarders)
-	case "contacts":
-		return listOf(wr, contactFields, w.Contacts)
-	case "letters":
-		return listOf(wr, letterFields, w.Letters)
-	case "dates_from":
-		return listOf(wr, datesFromFields, w.DatesFrom)
-	case "statements":
-		return listOf(wr, statementFields, w.Statements)
-	}
-	return tree{}
 }
 
 func listOf[T any](wr *writer, fields []field[T], xs []T) tree {
