@@ -72,9 +72,10 @@ func (c *collect) SetGrants(_ string, xs []world.Grant) { c.w.Grants = append(c.
 
 func (c *collect) PutLink(x *world.Link) { c.w.Links = append(c.w.Links, *x) }
 
-func (c *collect) PutStatement(x *world.Statement) { c.w.Statements = append(c.w.Statements, *x) }
-
-func (c *collect) PutLetter(x *world.Letter) { c.w.Letters = append(c.w.Letters, *x) }
+// PutDoc takes what no question is asked of.
+func (c *collect) PutDoc(kind, id string, doc []byte) error {
+	return worldfile.AddInventory(&c.w, kind, id, doc)
+}
 
 func (c *collect) PutContact(x *world.Contact) { c.w.Contacts = append(c.w.Contacts, *x) }
 

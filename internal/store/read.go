@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -29,12 +30,11 @@ type Sink interface {
 	SetPolicy(*world.World)
 }
 
-// PartnerSink is a Sink that also wants what is kept of dealing with partners'
-// administrators; no question is asked of that.
-type PartnerSink interface {
+// DocSink is a Sink that also wants the kinds of which no question is asked, such as letters to
+// partners, as they are kept.
+type DocSink interface {
 	Sink
-	PutLetter(*world.Letter)
-	PutStatement(*world.Statement)
+	PutDoc(kind, id string, doc []byte) error
 }
 
 // querier is what both connections and transactions can do.
@@ -181,13 +181,15 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := readFloors(ctx, q, when, sink); err != nil {
 		return err
 	}
-	if _, ok := sink.(PartnerSink); !ok {
+	if _, ok := sink.(DocSink); !ok {
 		return nil
 	}
-	if err := eachDoc(ctx, q, "letter", when, sink); err != nil {
-		return err
+	for _, kind := range worldfile.NotAsked() {
+		if err := eachDoc(ctx, q, kind, when, sink); err != nil {
+			return err
+		}
 	}
-	return eachDoc(ctx, q, "statement", when, sink)
+	return nil
 }
 
 // readFloors hands over the floors of dates.
@@ -287,7 +289,7 @@ func eachDoc(ctx context.Context, q querier, kind string, when []any, sink Sink)
 		if err := r.Scan(&id, &doc); err != nil {
 			return err
 		}
-		return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
+		return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, id, doc, sink) })
 	})
 }
 
@@ -327,7 +329,7 @@ func plain(sink Sink, kind, id string, texts ...*string) {
 	}
 }
 
-func putDoc(kind string, doc []byte, sink Sink) error {
+func putDoc(kind, id string, doc []byte, sink Sink) error {
 	switch kind {
 	case "group":
 		return put(worldfile.GroupOf, doc, sink.PutGroup)
@@ -341,10 +343,9 @@ func putDoc(kind string, doc []byte, sink Sink) error {
 		return put(worldfile.LinkOf, doc, sink.PutLink)
 	case "contact":
 		return put(worldfile.ContactOf, doc, sink.PutContact)
-	case "statement":
-		return put(worldfile.StatementOf, doc, sink.(PartnerSink).PutStatement)
-	case "letter":
-		return put(worldfile.LetterOf, doc, sink.(PartnerSink).PutLetter)
+	}
+	if s, ok := sink.(DocSink); ok && slices.Contains(worldfile.NotAsked(), kind) {
+		return s.PutDoc(kind, id, doc)
 	}
 	return fmt.Errorf("the database holds a record of the unknown kind %q", kind)
 }
@@ -525,7 +526,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			if err := r.Scan(&doc); err != nil {
 				return err
 			}
-			return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, doc, sink) })
+			return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, id, doc, sink) })
 		})
 	}
 	return nil // policy is handed over whole; accounts concern nobody's questions

@@ -26,6 +26,7 @@ type kind struct {
 	drop    func(w *world.World, gone func(id string) bool)
 	changed func(was, next *world.World, fn func(id string, doc Doc))
 	some    func(w *world.World) bool
+	aside   bool // no question is asked of it
 }
 
 // kinds lists every kind, in the order in which files are written.
@@ -52,8 +53,8 @@ var kinds = []kind{
 	many("links", "link", false, "link", linkFields, newLink, func(x *world.Link) string { return x.ID }, func(w *world.World) *[]world.Link { return &w.Links }).kind,
 	many("forwarders", "forwarder", false, "forwarder", forwarderFields, newForwarder, ForwarderKey, func(w *world.World) *[]world.Forwarder { return &w.Forwarders }).kind,
 	many("contacts", "contact", false, "contact", contactFields, zero[world.Contact], ContactKey, func(w *world.World) *[]world.Contact { return &w.Contacts }).kind,
-	many("letters", "letter", false, "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, func(w *world.World) *[]world.Letter { return &w.Letters }).kind,
-	many("statements", "statement", false, "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, func(w *world.World) *[]world.Statement { return &w.Statements }).kind,
+	many("letters", "letter", false, "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, func(w *world.World) *[]world.Letter { return &w.Letters }).notAsked(),
+	many("statements", "statement", false, "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, func(w *world.World) *[]world.Statement { return &w.Statements }).notAsked(),
 	many("dates_from", "dates_from", false, "floor of dates", datesFromFields, newDatesFrom, func(x *world.DatesFrom) string { return x.For() }, func(w *world.World) *[]world.DatesFrom { return &w.DatesFrom }).kind,
 }
 
@@ -113,6 +114,12 @@ func (k *kindOf[T]) kept(doc func(*T) Doc) *kindOf[T] {
 	}
 	k.some = func(w *world.World) bool { return len(*k.at(w)) > 0 }
 	return k
+}
+
+// notAsked says that the engine does not take the kind: no question is asked of it.
+func (k *kindOf[T]) notAsked() kind {
+	k.aside = true
+	return k.kind
 }
 
 // inTable says that entries have a table of their own in the database.

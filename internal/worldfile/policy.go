@@ -59,3 +59,23 @@ func InventoryIn(w *world.World) string {
 	}
 	return ""
 }
+
+// AddInventory adds an entry of inventory that is kept as a doc to a world.
+func AddInventory(w *world.World, name, id string, doc []byte) error {
+	for i := range kinds {
+		if k := &kinds[i]; !k.policy && k.stored == name && k.add != nil {
+			return k.add(w, id, doc)
+		}
+	}
+	return fmt.Errorf("the database holds a record of the unknown kind %q", name)
+}
+
+// NotAsked lists the kinds of inventory of which no question is asked.
+func NotAsked() (out []string) {
+	for i := range kinds {
+		if kinds[i].aside {
+			out = append(out, kinds[i].stored)
+		}
+	}
+	return
+}
