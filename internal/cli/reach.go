@@ -116,7 +116,7 @@ func (a *app) reach() *cobra.Command {
 					a.stated(x.Stated)
 				}
 				if f := pick(x.FirstLost); f != "" {
-					a.printf("The first of it is lost at %s.\n", day(f))
+					a.printf("First access to end: %s.\n", day(f))
 				}
 				a.printf("\n")
 				a.table([]string{"resource", "", "actions", "conditions", "until", "because"}, together(kept))

@@ -248,7 +248,7 @@ func TestViews(t *testing.T) {
 	r.says(0, "links open to whoever holds one, those refused here included: crate-list-link", "reach", "--partner", "marrowby")
 	r.says(0, "The record of maren.holtveig@ilvane.example is suspended since 2", "diff", "maren.holtveig@ilvane.example", "--and-at", "+100d")
 	r.says(0, "Nothing differs.", "diff", "*@ilvane.example", "*@lab.ilvane.example")
-	r.says(0, "The first of it is lost at", "reach", "maren.holtveig@ilvane.example")
+	r.says(0, "First access to end:", "reach", "maren.holtveig@ilvane.example")
 	for _, c := range []struct {
 		want string
 		args []string
@@ -311,7 +311,7 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Find a party']"), "maren.holtveig"))
 	p.until(rows + " === 1")
 	p.do(chromedp.Click(chromedp.CSS(".plain-link")))
-	p.until("document.querySelector('.figures').innerText.includes('The first of it is lost with') && document.querySelectorAll('.service-head').length > 3")
+	p.until("document.querySelector('.figures').innerText.includes('First access to end:') && document.querySelectorAll('.service-head').length > 3")
 	p.axe("what one party reaches")
 	p.do(chromedp.Click(chromedp.CSS("#r-no")))
 	p.until("[...document.querySelectorAll('.gets-no')].length > 3 && document.body.innerText.includes('Valuations is private: a role in the space does not open it.')")

@@ -90,14 +90,14 @@ export function GuestPage({ session }: { session: Session }) {
     >
       {x.wish && may && <WishBox wish={x.wish} />}
       <section aria-labelledby="h-line">
-        <h2 id="h-line">What becomes of it</h2>
+        <h2 id="h-line">What happens next</h2>
         <Line steps={x.steps} label={`Line of time of ${s.address}`} />
         <WhatIf guest={x} />
       </section>
       <div className="guest-two">
         <section aria-labelledby="h-grants">
-          <h2 id="h-grants">What it holds</h2>
-          {x.grants.length === 0 && <Empty>No grant. It reaches only what needs none.</Empty>}
+          <h2 id="h-grants">Access they have</h2>
+          {x.grants.length === 0 && <Empty>No grant. They can only use what needs no role.</Empty>}
           {x.grants.length > 0 && (
             <div className="wide" role="region" aria-label="Grants" tabIndex={0}>
               <table className="table listing">
@@ -151,7 +151,7 @@ export function GuestPage({ session }: { session: Session }) {
             </p>
           ))}
           <p>
-            <Link to={`/reach${query({ who: s.address })}`}>All that it reaches, and why</Link>
+            <Link to={`/reach${query({ who: s.address })}`}>Everything they can reach, and why</Link>
           </p>
         </section>
         <section aria-labelledby="h-facts">

@@ -83,7 +83,7 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
       {first && (
         <>
           <p className="figures" role="status">
-            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. Large is what was granted, + is what needs no role; the two are never added.
+            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. The large number counts granted actions, the number after + those that need no role.
             {first.residual && <span className="residual"> Residual risk: {first.residual}</span>}
           </p>
           {rows.length === 0 && <Empty>Nobody is meant by that.</Empty>}
@@ -187,7 +187,7 @@ function One({ who, at }: { who: string; at: string }) {
     <>
       <p className="figures" role="status">
         <b>{x.name || x.subject}</b> ({x.subject}, {x.kind}).
-        {x.first_lost ? ` The first of it is lost with ${until(x.first_lost)}.` : ' Nothing of it ends by itself.'}
+        {x.first_lost ? ` First access to end: ${until(x.first_lost)}.` : ' None of it ends by itself.'}
       </p>
       <Form.Check id="r-no" label="Also what is refused, and why" checked={no} onChange={(e) => setNo(e.target.checked)} className="mb-2" />
       {shown.length === 0 && <Empty>Nothing at all. Show what is refused to see why.</Empty>}

@@ -205,13 +205,6 @@ function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
         <p className="quiet">
           Advised: <b>{r.advised}</b>. {r.advised_reason} {r.omits}
         </p>
-        <p className="quiet">
-          {r.example && (
-            <>
-              In the example world of the docs: {r.example}
-            </>
-          )}
-        </p>
         <p className="quiet">{r.layers.length ? `Also set at ${r.layers.join(', ')}.` : 'Set by the organisation alone.'}</p>
         <RuleAudienceLine rule={r.name} value={r.limit} />
         {r.held_default && <p className="held">The default {r.held_default} is held back. Saving a default releases it.</p>}
