@@ -76,7 +76,9 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) contract.Answer {
 	out := contract.Answer{
 		Subject: x.Question.Subject.String(), Name: text(s.NameOfSubject(x.Question.Subject)), Kind: x.Kind.String(),
 		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
-		Address: text(x.Question.Address.String()), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
+		Address: text(
+			x.Question.Address.String(),
+		), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
 		Accounts: []contract.AccountAnswer{}, Revision: int64(revision),
 	}
 	for i := range x.Accounts {
@@ -134,7 +136,9 @@ func promised(s *engine.Snapshot, x *engine.Answer, out *contract.Answer) {
 					continue
 				}
 				set, known := remedy.Step(s, &x.Question, a.Account, catalogue.Gate(g), c, until)
-				if !known || len(set) == 0 && c.Code == catalogue.RecordSuspended || len(set) == 1 && (set[0].Kind == remedy.TheirStance || set[0].Kind == remedy.Activate && set[0].Who == "the party") { // the words ask them
+				if !known || len(set) == 0 && c.Code == catalogue.RecordSuspended ||
+					len(set) == 1 &&
+						(set[0].Kind == remedy.TheirStance || set[0].Kind == remedy.Activate && set[0].Who == "the party") { // the words ask them
 					continue
 				}
 				next, at, who := nothingHelps, "", c.WhoText()
@@ -213,7 +217,12 @@ func YesNo(yes bool) string {
 }
 
 func account(a *engine.AccountAnswer) contract.AccountAnswer {
-	out := contract.AccountAnswer{Account: a.Account.String(), Decision: contract.AccountAnswerDecision(YesNo(a.Yes)), Conditions: a.Conditions.Names(), Gates: []contract.Gate{}}
+	out := contract.AccountAnswer{
+		Account:    a.Account.String(),
+		Decision:   contract.AccountAnswerDecision(YesNo(a.Yes)),
+		Conditions: a.Conditions.Names(),
+		Gates:      []contract.Gate{},
+	}
 	for g := range a.Gates {
 		gate := contract.Gate{Gate: a.Gates[g].Gate.String(), Answer: contract.GateAnswer(a.Gates[g].String()), Causes: []contract.Cause{}}
 		for i := range a.Gates[g].Causes {
@@ -226,7 +235,15 @@ func account(a *engine.AccountAnswer) contract.AccountAnswer {
 
 // Cause writes a cause with the whole chain of its rule.
 func Cause(c *engine.Cause) contract.Cause {
-	out := contract.Cause{Code: c.Code.String(), Refuses: c.Refuses, Side: contract.CauseSide(c.Side.String()), Who: text(c.WhoText()), Text: c.Text(), Next: text(c.Next()), Partner: text(c.Partner)}
+	out := contract.Cause{
+		Code:    c.Code.String(),
+		Refuses: c.Refuses,
+		Side:    contract.CauseSide(c.Side.String()),
+		Who:     text(c.WhoText()),
+		Text:    c.Text(),
+		Next:    text(c.Next()),
+		Partner: text(c.Partner),
+	}
 	if c.Chain == nil {
 		return out
 	}
@@ -253,16 +270,44 @@ func Cause(c *engine.Cause) contract.Cause {
 }
 
 // Reach writes what a party reaches.
-func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Moment, lines []engine.ReachLine, revision uint64) contract.Reach {
-	out := contract.Reach{Subject: who.String(), Name: text(s.NameOfSubject(who)), Kind: kind.String(), At: at.String(), Lines: []contract.ReachLine{}, Revision: int64(revision)}
+func Reach(
+	s *engine.Snapshot,
+	who engine.Who,
+	kind engine.Kind,
+	at moment.Moment,
+	lines []engine.ReachLine,
+	revision uint64,
+) contract.Reach {
+	out := contract.Reach{
+		Subject:  who.String(),
+		Name:     text(s.NameOfSubject(who)),
+		Kind:     kind.String(),
+		At:       at.String(),
+		Lines:    []contract.ReachLine{},
+		Revision: int64(revision),
+	}
 	for i := range lines {
 		l := &lines[i]
 		conds := l.Conditions.Names()
 		if !l.Yes {
 			conds = []string{}
 		}
-		out.Lines = append(out.Lines, contract.ReachLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name),
-			Count: l.Count, Decision: contract.ReachLineDecision(YesNo(l.Yes)), Account: l.Account.String(), Conditions: conds, Cause: Cause(&l.Cause), Since: momentText(l.Since), Until: momentText(l.Until)})
+		out.Lines = append(
+			out.Lines,
+			contract.ReachLine{
+				Service:    l.Action.Get().Service().String(),
+				Action:     l.Action.String(),
+				Resource:   l.Resource.String(),
+				Name:       text(l.Name),
+				Count:      l.Count,
+				Decision:   contract.ReachLineDecision(YesNo(l.Yes)),
+				Account:    l.Account.String(),
+				Conditions: conds,
+				Cause:      Cause(&l.Cause),
+				Since:      momentText(l.Since),
+				Until:      momentText(l.Until),
+			},
+		)
 	}
 	return out
 }
@@ -271,7 +316,15 @@ func Reach(s *engine.Snapshot, who engine.Who, kind engine.Kind, at moment.Momen
 func Actions() []contract.Action {
 	out := []contract.Action{}
 	for _, a := range catalogue.Actions() {
-		x := contract.Action{Name: a.Name, Title: a.Title, Service: a.Service().String(), Resources: []string{}, Address: a.Address, Presenter: a.PresenterAsked, Ours: a.Asks[catalogue.Ours] != nil}
+		x := contract.Action{
+			Name:      a.Name,
+			Title:     a.Title,
+			Service:   a.Service().String(),
+			Resources: []string{},
+			Address:   a.Address,
+			Presenter: a.PresenterAsked,
+			Ours:      a.Asks[catalogue.Ours] != nil,
+		}
 		for _, k := range a.On {
 			x.Resources = append(x.Resources, k.String())
 		}
@@ -294,9 +347,30 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 		f := r.Scale.Format
 		limit, counts, said, held := s.RuleState(r.ID)
 		yes := set[r.ID]
-		x := contract.Rule{Name: r.Name, Service: r.Service(), Title: r.Title, Shape: contract.RuleShape(r.Scale.Shape.String()), Limit: f(limit), Default: f(counts),
-			StartLimit: f(r.Limit), StartDefault: f(r.Default), Advised: f(r.Advised), AdvisedReason: r.Reason, Omits: text(r.Omits), Layers: r.Layers.Names(),
-			Exposes: r.Scale.Looser(counts, r.Advised), Set: &yes, Below: []contract.RuleBelow{}, Values: []contract.RuleValue{}, Etag: etag(r.ID)}
+		x := contract.Rule{
+			Name:    r.Name,
+			Service: r.Service(),
+			Title:   r.Title,
+			Shape:   contract.RuleShape(r.Scale.Shape.String()),
+			Limit:   f(limit),
+			Default: f(counts),
+			StartLimit: f(
+				r.Limit,
+			),
+			StartDefault:  f(r.Default),
+			Advised:       f(r.Advised),
+			AdvisedReason: r.Reason,
+			Omits:         text(r.Omits),
+			Layers:        r.Layers.Names(),
+			Exposes: r.Scale.Looser(
+				counts,
+				r.Advised,
+			),
+			Set:    &yes,
+			Below:  []contract.RuleBelow{},
+			Values: []contract.RuleValue{},
+			Etag:   etag(r.ID),
+		}
 		x.Example = text(example(r))
 		if x.Layers == nil {
 			x.Layers = []string{}
@@ -316,7 +390,10 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 		add := func(layer, where, name string, ss []world.Setting) {
 			for _, v := range ss {
 				if v.Rule == r.ID {
-					x.Below = append(x.Below, contract.RuleBelow{Layer: layer, Where: where, Name: text(name), Value: f(v.Value), Held: v.Held})
+					x.Below = append(
+						x.Below,
+						contract.RuleBelow{Layer: layer, Where: where, Name: text(name), Value: f(v.Value), Held: v.Held},
+					)
 				}
 			}
 		}
@@ -330,7 +407,10 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 			add("people", pol.Exceptions[i].ID, pol.Exceptions[i].Reason, pol.Exceptions[i].Rules)
 		}
 		for _, b := range below[r.ID] {
-			x.Below = append(x.Below, contract.RuleBelow{Layer: b.Layer.String(), Where: b.Where, Name: text(b.Name), Value: f(b.Value), Held: b.Held})
+			x.Below = append(
+				x.Below,
+				contract.RuleBelow{Layer: b.Layer.String(), Where: b.Where, Name: text(b.Name), Value: f(b.Value), Held: b.Held},
+			)
 		}
 		out = append(out, x)
 	}
@@ -349,7 +429,13 @@ func example(r *catalogue.Rule) string {
 // DomainTest writes which entry decides for an address, and why.
 func DomainTest(s *engine.Snapshot, m engine.Match) contract.DomainTest {
 	d := m.Address.Domain()
-	out := contract.DomainTest{Address: m.Address.String(), Domain: d.String(), Unicode: d.Unicode(), Entry: text(m.Entry), Verdict: contract.DomainTestVerdictUnlisted}
+	out := contract.DomainTest{
+		Address: m.Address.String(),
+		Domain:  d.String(),
+		Unicode: d.Unicode(),
+		Entry:   text(m.Entry),
+		Verdict: contract.DomainTestVerdictUnlisted,
+	}
 	how := "exactly"
 	if m.Entry != d.String() && m.Entry != m.Address.String() {
 		how = "with its subdomains, as the longest match"

@@ -60,7 +60,17 @@ func DueSteps(s *engine.Snapshot, steps []engine.DueStep) []contract.DueStep {
 	for i := range steps {
 		st := &steps[i]
 		name, sponsor, partner := s.RecordOf(st.Party)
-		x := contract.DueStep{At: st.At.String(), Party: st.Address.String(), Name: text(name), Partner: text(partner), Sponsor: text(sponsor), Kind: contract.DueStepKind(st.Kind.String()), What: phrase.Step("en", st.Kind), Cause: st.Cause.String(), Because: phrase.Because("en", &st.Step)}
+		x := contract.DueStep{
+			At:      st.At.String(),
+			Party:   st.Address.String(),
+			Name:    text(name),
+			Partner: text(partner),
+			Sponsor: text(sponsor),
+			Kind:    contract.DueStepKind(st.Kind.String()),
+			What:    phrase.Step("en", st.Kind),
+			Cause:   st.Cause.String(),
+			Because: phrase.Because("en", &st.Step),
+		}
 		if st.Resource.ID != "" {
 			x.Resource, x.ResourceName, x.Role = text(st.Resource.String()), text(s.NameOf(st.Resource)), text(st.Role.String())
 		}

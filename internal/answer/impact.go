@@ -66,7 +66,15 @@ func (v *View) spaceName(id string) string {
 
 func wideNumbers(change string, in []engine.WideSum, out []contract.WideNumber) []contract.WideNumber {
 	for _, w := range in {
-		n := contract.WideNumber{Action: w.Action.String(), Service: w.Action.Get().Service().String(), Kind: w.Kind.String(), Scope: text(w.Scope), Parties: w.Parties, Resources: w.Resources, Pairs: w.Pairs}
+		n := contract.WideNumber{
+			Action:    w.Action.String(),
+			Service:   w.Action.Get().Service().String(),
+			Kind:      w.Kind.String(),
+			Scope:     text(w.Scope),
+			Parties:   w.Parties,
+			Resources: w.Resources,
+			Pairs:     w.Pairs,
+		}
 		if change != "" {
 			c := contract.WideNumberChange(change)
 			n.Change = &c
@@ -80,7 +88,18 @@ func newcomersOf(in []engine.NewcomerMove, only string) []contract.ImpactNewcome
 	out := []contract.ImpactNewcomer{}
 	for _, n := range in {
 		if only == "" || n.Change == only {
-			out = append(out, contract.ImpactNewcomer{Who: n.Newcomer.Who.String(), Name: n.Newcomer.Name, Partner: text(n.Newcomer.Partner), Action: n.Action.String(), Kind: n.Kind.String(), Count: n.Count, Change: contract.ImpactNewcomerChange(n.Change)})
+			out = append(
+				out,
+				contract.ImpactNewcomer{
+					Who:     n.Newcomer.Who.String(),
+					Name:    n.Newcomer.Name,
+					Partner: text(n.Newcomer.Partner),
+					Action:  n.Action.String(),
+					Kind:    n.Kind.String(),
+					Count:   n.Count,
+					Change:  contract.ImpactNewcomerChange(n.Change),
+				},
+			)
 		}
 	}
 	return out
@@ -88,7 +107,15 @@ func newcomersOf(in []engine.NewcomerMove, only string) []contract.ImpactNewcome
 
 // ImpactLine writes one line of an impact.
 func (v *View) ImpactLine(l *engine.ImpactLine) contract.ImpactLine {
-	out := contract.ImpactLine{Who: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Change: contract.ImpactLineChange(l.Change), Actions: []string{}, Resource: l.Resource.String(), Count: l.Count, Wide: l.Wide}
+	out := contract.ImpactLine{
+		Who:      l.Who.String(),
+		Name:     text(v.Snapshot.NameOfSubject(l.Who)),
+		Change:   contract.ImpactLineChange(l.Change),
+		Actions:  []string{},
+		Resource: l.Resource.String(),
+		Count:    l.Count,
+		Wide:     l.Wide,
+	}
 	for _, a := range catalogue.Actions() {
 		if l.Actions.Has(a.ID) {
 			out.Actions = append(out.Actions, a.Name)
@@ -117,10 +144,29 @@ func (v *View) Impact(x *engine.Impact, lines []engine.ImpactLine, more bool) co
 		}
 		return a.Resource.String() < b.Resource.String()
 	})
-	out := contract.Impact{Stated: v.Stated(), At: x.At.String(), Nothing: x.Nothing(), Parties: movesOf(x.Parties), Granted: movesOf(x.Total()), Services: []contract.MovesBy{}, Actions: []contract.MovesBy{},
-		Kinds: byKey(x.Kinds, func(string) string { return "" }), Partners: byKey(x.Partners, v.partnerName), Spaces: byKey(x.Spaces, v.spaceName),
-		Wide: []contract.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, ""), LinksStopped: append([]string{}, x.LinksStopped...), LinksStarted: append([]string{}, x.LinksStarted...),
-		Held: []contract.HeldChange{}, Lines: []contract.ImpactLine{}, More: more, Loosens: []string{}}
+	out := contract.Impact{
+		Stated:   v.Stated(),
+		At:       x.At.String(),
+		Nothing:  x.Nothing(),
+		Parties:  movesOf(x.Parties),
+		Granted:  movesOf(x.Total()),
+		Services: []contract.MovesBy{},
+		Actions:  []contract.MovesBy{},
+		Kinds: byKey(
+			x.Kinds,
+			func(string) string { return "" },
+		),
+		Partners:     byKey(x.Partners, v.partnerName),
+		Spaces:       byKey(x.Spaces, v.spaceName),
+		Wide:         []contract.WideNumber{},
+		Newcomers:    newcomersOf(x.Newcomers, ""),
+		LinksStopped: append([]string{}, x.LinksStopped...),
+		LinksStarted: append([]string{}, x.LinksStarted...),
+		Held:         []contract.HeldChange{},
+		Lines:        []contract.ImpactLine{},
+		More:         more,
+		Loosens:      []string{},
+	}
 	var services [catalogue.NumServices]engine.Moves
 	for _, a := range catalogue.Actions() {
 		m := x.Granted[a.ID]
@@ -156,7 +202,18 @@ func (v *View) elsewhere(x *engine.Impact, out *contract.Impact) {
 	if len(x.Outward) > 0 {
 		list := make([]contract.ImpactOutward, 0, len(x.Outward))
 		for _, m := range x.Outward {
-			list = append(list, contract.ImpactOutward{Action: m.Action.String(), Who: m.Target.Who.String(), Name: m.Target.Name, Partner: text(m.Target.Partner), People: m.People, Person: person(m.Person), Change: contract.ImpactOutwardChange(m.Change)})
+			list = append(
+				list,
+				contract.ImpactOutward{
+					Action:  m.Action.String(),
+					Who:     m.Target.Who.String(),
+					Name:    m.Target.Name,
+					Partner: text(m.Target.Partner),
+					People:  m.People,
+					Person:  person(m.Person),
+					Change:  contract.ImpactOutwardChange(m.Change),
+				},
+			)
 		}
 		out.Outward = &list
 	}
@@ -170,7 +227,15 @@ func (v *View) elsewhere(x *engine.Impact, out *contract.Impact) {
 	if len(x.Presenters) > 0 {
 		list := make([]contract.ImpactPresenters, 0, len(x.Presenters))
 		for _, m := range x.Presenters {
-			p := contract.ImpactPresenters{Action: m.Action.String(), Change: contract.ImpactPresentersChange(m.Change), Parties: m.Parties, Presenters: m.Presenters, Pairs: m.Pairs, Person: person(m.Person), Newcomers: []string{}}
+			p := contract.ImpactPresenters{
+				Action:     m.Action.String(),
+				Change:     contract.ImpactPresentersChange(m.Change),
+				Parties:    m.Parties,
+				Presenters: m.Presenters,
+				Pairs:      m.Pairs,
+				Person:     person(m.Person),
+				Newcomers:  []string{},
+			}
 			for _, n := range m.Newcomers {
 				p.Newcomers = append(p.Newcomers, n.Name)
 			}
@@ -207,7 +272,17 @@ func (v *View) ImpactRow(l *engine.ImpactLine) []string {
 	if x.Wide {
 		sort = "wide"
 	}
-	return []string{string(x.Change), x.Who, opt(x.Name), opt(x.Partner), strings.Join(x.Actions, " "), x.Resource, opt(x.ResourceName), fmt.Sprint(x.Count), sort}
+	return []string{
+		string(x.Change),
+		x.Who,
+		opt(x.Name),
+		opt(x.Partner),
+		strings.Join(x.Actions, " "),
+		x.Resource,
+		opt(x.ResourceName),
+		fmt.Sprint(x.Count),
+		sort,
+	}
 }
 
 func opt(s *string) string {
@@ -219,11 +294,23 @@ func opt(s *string) string {
 
 // ImpactReport writes an impact to travel.
 func (v *View) ImpactReport(title string, x *contract.Impact) *report.Report {
-	out := &report.Report{Head: v.head(title, x.Stated), Columns: []string{"change", "party", "partner", "actions", "resource", "resources"}}
-	out.Summary = [][2]string{{"parties that gain", fmt.Sprint(x.Parties.Gained)}, {"parties that lose", fmt.Sprint(x.Parties.Lost)}, {"granted, gained", fmt.Sprint(x.Granted.Gained)}, {"granted, lost", fmt.Sprint(x.Granted.Lost)}, {"links that stop", fmt.Sprint(len(x.LinksStopped))}}
+	out := &report.Report{
+		Head:    v.head(title, x.Stated),
+		Columns: []string{"change", "party", "partner", "actions", "resource", "resources"},
+	}
+	out.Summary = [][2]string{
+		{"parties that gain", fmt.Sprint(x.Parties.Gained)},
+		{"parties that lose", fmt.Sprint(x.Parties.Lost)},
+		{"granted, gained", fmt.Sprint(x.Granted.Gained)},
+		{"granted, lost", fmt.Sprint(x.Granted.Lost)},
+		{"links that stop", fmt.Sprint(len(x.LinksStopped))},
+	}
 	for i := range x.Lines {
 		l := &x.Lines[i]
-		out.Rows = append(out.Rows, []string{string(l.Change), l.Who, opt(l.Partner), strings.Join(l.Actions, " "), l.Resource, fmt.Sprint(l.Count)})
+		out.Rows = append(
+			out.Rows,
+			[]string{string(l.Change), l.Who, opt(l.Partner), strings.Join(l.Actions, " "), l.Resource, fmt.Sprint(l.Count)},
+		)
 	}
 	return out
 }
@@ -270,8 +357,20 @@ func (v *View) Numbers(stop <-chan struct{}, failed func() error) (contract.Numb
 		return contract.Numbers{}, err
 	}
 	all := services(&p.All)
-	out := contract.Numbers{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Parties: p.All.Parties, Reaching: p.All.Reaching, Granted: p.All.Total(), Newcomers: len(v.Snapshot.Newcomers()), Services: &all,
-		Actions: []contract.Numbered{}, Kinds: []contract.Numbered{}, Partners: []contract.Numbered{}, Spaces: []contract.Numbered{}, SpacesTotal: len(p.Spaces), Wide: wideNumbers("", wide, []contract.WideNumber{})}
+	out := contract.Numbers{
+		Stated:      v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."),
+		Parties:     p.All.Parties,
+		Reaching:    p.All.Reaching,
+		Granted:     p.All.Total(),
+		Newcomers:   len(v.Snapshot.Newcomers()),
+		Services:    &all,
+		Actions:     []contract.Numbered{},
+		Kinds:       []contract.Numbered{},
+		Partners:    []contract.Numbered{},
+		Spaces:      []contract.Numbered{},
+		SpacesTotal: len(p.Spaces),
+		Wide:        wideNumbers("", wide, []contract.WideNumber{}),
+	}
 	for _, a := range catalogue.Actions() {
 		if n := p.All.Actions[a.ID]; n > 0 {
 			out.Actions = append(out.Actions, contract.Numbered{Key: a.Name, Name: text(a.Title), Granted: n})
@@ -309,7 +408,12 @@ type NumberFilter struct {
 
 // NumberLines lists granted actions from party number from on, line by line until
 // limit. It returns the number and place to go on from; next is none at the end.
-func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, stop func() error) (out []contract.NumberLine, next engine.LinesFrom, err error) {
+func (v *View) NumberLines(
+	f NumberFilter,
+	from engine.LinesFrom,
+	limit int,
+	stop func() error,
+) (out []contract.NumberLine, next engine.LinesFrom, err error) {
 	out = []contract.NumberLine{}
 	next, err = v.Snapshot.GrantedLines(v.At, from, limit, func(kind engine.Kind, partner string) bool {
 		if f.Kind != "" && f.Kind != kind.String() {
@@ -317,7 +421,15 @@ func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, sto
 		}
 		return f.Partner == "" || f.Partner == partner || f.Partner == "none" && partner == ""
 	}, f.Space, f.Actions, stop, func(l *engine.GrantedLine) {
-		x := contract.NumberLine{Party: l.Who.String(), Name: text(v.Snapshot.NameOfSubject(l.Who)), Kind: l.Kind.String(), Partner: text(l.Partner), Resource: l.Resource.String(), ResourceName: text(v.Snapshot.NameOf(l.Resource)), Actions: []string{}}
+		x := contract.NumberLine{
+			Party:        l.Who.String(),
+			Name:         text(v.Snapshot.NameOfSubject(l.Who)),
+			Kind:         l.Kind.String(),
+			Partner:      text(l.Partner),
+			Resource:     l.Resource.String(),
+			ResourceName: text(v.Snapshot.NameOf(l.Resource)),
+			Actions:      []string{},
+		}
 		for _, a := range catalogue.Actions() {
 			if l.Actions.Has(a.ID) {
 				x.Actions = append(x.Actions, a.Name)
@@ -329,10 +441,28 @@ func (v *View) NumberLines(f NumberFilter, from engine.LinesFrom, limit int, sto
 }
 
 // RuleAudience writes what would be lost if a value were the next tighter one.
-func (v *View) RuleAudience(rule *catalogue.Rule, value, tighter catalogue.Value, x *engine.Impact, lines []engine.ImpactLine, more bool) contract.RuleAudience {
+func (v *View) RuleAudience(
+	rule *catalogue.Rule,
+	value, tighter catalogue.Value,
+	x *engine.Impact,
+	lines []engine.ImpactLine,
+	more bool,
+) contract.RuleAudience {
 	imp := v.Impact(x, lines, more)
-	out := contract.RuleAudience{Stated: imp.Stated, Rule: rule.Name, Value: rule.Scale.Format(value), Parties: x.Parties.Lost, Granted: x.Total().Lost, Services: lostOf(imp.Services), Kinds: lostOf(imp.Kinds), Partners: lostOf(imp.Partners),
-		Wide: []contract.WideNumber{}, Newcomers: newcomersOf(x.Newcomers, "lost"), Lines: imp.Lines, More: more}
+	out := contract.RuleAudience{
+		Stated:    imp.Stated,
+		Rule:      rule.Name,
+		Value:     rule.Scale.Format(value),
+		Parties:   x.Parties.Lost,
+		Granted:   x.Total().Lost,
+		Services:  lostOf(imp.Services),
+		Kinds:     lostOf(imp.Kinds),
+		Partners:  lostOf(imp.Partners),
+		Wide:      []contract.WideNumber{},
+		Newcomers: newcomersOf(x.Newcomers, "lost"),
+		Lines:     imp.Lines,
+		More:      more,
+	}
 	if tighter != catalogue.Unset {
 		out.Tighter = text(rule.Scale.Format(tighter))
 	}

@@ -48,7 +48,12 @@ func steps(c *engine.Chain) []contract.ChainStep {
 		if !st.Applies {
 			continue
 		}
-		step := contract.ChainStep{Layer: contract.ChainStepLayer(engine.LayerName(l).String()), Where: text(st.Where), Value: text(r.Scale.Format(st.Value)), Held: text(r.Scale.Format(st.Held))}
+		step := contract.ChainStep{
+			Layer: contract.ChainStepLayer(engine.LayerName(l).String()),
+			Where: text(st.Where),
+			Value: text(r.Scale.Format(st.Value)),
+			Held:  text(r.Scale.Format(st.Held)),
+		}
 		if yes := true; engine.LayerName(l) == decided {
 			step.Decides = &yes
 		}
@@ -70,7 +75,15 @@ func choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, resource 
 		}
 		if !o.Can {
 			st := c.Steps[o.By]
-			x.By, x.Where, x.Says, x.Who = text(o.By.String()), text(st.Where), text(r.Scale.Format(st.Value)), text(s.WhoRaises(o.By, resource))
+			x.By, x.Where, x.Says, x.Who = text(
+				o.By.String(),
+			), text(
+				st.Where,
+			), text(
+				r.Scale.Format(st.Value),
+			), text(
+				s.WhoRaises(o.By, resource),
+			)
 		}
 		out = append(out, x)
 	}
@@ -80,8 +93,16 @@ func choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, resource 
 // Choices writes what can be chosen for a rule at a layer.
 func Choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, where string, resource world.Resource) contract.Choices {
 	r := c.Rule.Get()
-	return contract.Choices{Rule: r.Name, Title: r.Title, Where: where, Value: r.Scale.Format(c.Effective()), Layer: c.Decided().String(), Without: text(r.Scale.Format(c.Without())),
-		Chain: steps(c), Choices: choices(s, c, at, resource)}
+	return contract.Choices{
+		Rule:    r.Name,
+		Title:   r.Title,
+		Where:   where,
+		Value:   r.Scale.Format(c.Effective()),
+		Layer:   c.Decided().String(),
+		Without: text(r.Scale.Format(c.Without())),
+		Chain:   steps(c),
+		Choices: choices(s, c, at, resource),
+	}
 }
 
 // ValueRow writes a rule at a place: what is set there, what counts, and what
@@ -89,7 +110,16 @@ func Choices(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, where str
 func ValueRow(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, set *world.Setting, resource world.Resource) contract.ValueRow {
 	r := c.Rule.Get()
 	v := c.Effective()
-	out := contract.ValueRow{Rule: r.Name, Title: r.Title, Service: r.Service(), Shape: r.Scale.Shape.String(), Value: r.Scale.Format(v), Layer: c.Decided().String(), Sentence: r.Sentence(v), Choices: choices(s, c, at, resource)}
+	out := contract.ValueRow{
+		Rule:     r.Name,
+		Title:    r.Title,
+		Service:  r.Service(),
+		Shape:    r.Scale.Shape.String(),
+		Value:    r.Scale.Format(v),
+		Layer:    c.Decided().String(),
+		Sentence: r.Sentence(v),
+		Choices:  choices(s, c, at, resource),
+	}
 	if set != nil {
 		said := r.Scale.Format(set.Value)
 		out.Set = &said
@@ -104,12 +134,26 @@ func ValueRow(s *engine.Snapshot, c *engine.Chain, at engine.LayerName, set *wor
 // Finding writes a finding and who accepted it.
 func Finding(f *finding.Finding, accepted *finding.Accepted) contract.Finding {
 	k, _ := finding.KindByName(f.Kind)
-	out := contract.Finding{Id: f.ID, Kind: f.Kind, Title: k.Title, About: f.About, Cause: f.Cause, Do: k.Do, Hint: k.Hint, Numbers: map[string]int{}}
+	out := contract.Finding{
+		Id:      f.ID,
+		Kind:    f.Kind,
+		Title:   k.Title,
+		About:   f.About,
+		Cause:   f.Cause,
+		Do:      k.Do,
+		Hint:    k.Hint,
+		Numbers: map[string]int{},
+	}
 	for _, n := range f.Numbers {
 		out.Numbers[n.What] = n.N
 	}
 	if accepted != nil {
-		out.Accepted = &contract.AcceptedBy{By: accepted.By, Reason: accepted.Reason, Since: accepted.Since.String(), Until: accepted.Until.String()}
+		out.Accepted = &contract.AcceptedBy{
+			By:     accepted.By,
+			Reason: accepted.Reason,
+			Since:  accepted.Since.String(),
+			Until:  accepted.Until.String(),
+		}
 	}
 	return out
 }
@@ -146,7 +190,11 @@ func Suppose(x *contract.Supposition, s *engine.Snapshot, now moment.Moment) (en
 	}
 	who, err := engine.ParseWho(subject)
 	if err != nil || who.Kind != engine.ByAddress {
-		return out, at, &engine.WrongUse{Field: "subject", Value: subject, Reason: "write the address that would be given something, or *@domain"}
+		return out, at, &engine.WrongUse{
+			Field:  "subject",
+			Value:  subject,
+			Reason: "write the address that would be given something, or *@domain",
+		}
 	}
 	out.Address, out.Record = who.Address, x.Invite != nil && *x.Invite
 	give := func(r world.Resource, role catalogue.Role) {
@@ -183,7 +231,11 @@ func Suppose(x *contract.Supposition, s *engine.Snapshot, now moment.Moment) (en
 		}
 	}
 	if !out.Record && len(out.Grants) == 0 && len(out.Groups) == 0 {
-		return out, at, &engine.WrongUse{Field: "grants", Value: "", Reason: "say what would be given: a grant, a group, a bundle, an invitation or a link"}
+		return out, at, &engine.WrongUse{
+			Field:  "grants",
+			Value:  "",
+			Reason: "say what would be given: a grant, a group, a bundle, an invitation or a link",
+		}
 	}
 	return out, at, nil
 }
@@ -198,8 +250,16 @@ func WouldLines(lines []engine.WouldLine) []contract.WouldLine {
 	out := []contract.WouldLine{}
 	for i := range lines {
 		l := &lines[i]
-		x := contract.WouldLine{Service: l.Action.Get().Service().String(), Action: l.Action.String(), Resource: l.Resource.String(), Name: text(l.Name), Count: l.Count,
-			Change: contract.WouldLineChange(l.Change()), Conditions: []string{}, Text: l.Cause.Text()}
+		x := contract.WouldLine{
+			Service:    l.Action.Get().Service().String(),
+			Action:     l.Action.String(),
+			Resource:   l.Resource.String(),
+			Name:       text(l.Name),
+			Count:      l.Count,
+			Change:     contract.WouldLineChange(l.Change()),
+			Conditions: []string{},
+			Text:       l.Cause.Text(),
+		}
 		if l.Yes {
 			x.Conditions = l.Conditions.Names()
 		}
@@ -261,8 +321,18 @@ func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []contract
 
 // Exception writes an exception. i is its place in the policy.
 func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, etag string) contract.Exception {
-	out := contract.Exception{Id: x.ID, People: append([]string{}, x.People...), Groups: append([]string{}, x.Groups...), Rules: SetValues(x.Rules), From: Moment(x.From), Until: Moment(x.Until), Reason: text(x.Reason),
-		State: contract.ExceptionStateInForce, Concerns: len(s.People(i)), Etag: etag}
+	out := contract.Exception{
+		Id:       x.ID,
+		People:   append([]string{}, x.People...),
+		Groups:   append([]string{}, x.Groups...),
+		Rules:    SetValues(x.Rules),
+		From:     Moment(x.From),
+		Until:    Moment(x.Until),
+		Reason:   text(x.Reason),
+		State:    contract.ExceptionStateInForce,
+		Concerns: len(s.People(i)),
+		Etag:     etag,
+	}
 	switch {
 	case at >= x.Until:
 		out.State = contract.ExceptionStateOver
@@ -285,7 +355,17 @@ func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, 
 
 // Given writes a role given in a space and whether it gets its party in now.
 func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) contract.GivenRole {
-	out := contract.GivenRole{Party: g.Party, Name: text(g.Name), Resource: g.Resource.String(), Role: g.Role.String(), From: Moment(g.From), Until: Moment(g.Until), Link: text(g.Link), State: contract.GivenRoleStateLive, Decision: contract.GivenRoleDecisionNone}
+	out := contract.GivenRole{
+		Party:    g.Party,
+		Name:     text(g.Name),
+		Resource: g.Resource.String(),
+		Role:     g.Role.String(),
+		From:     Moment(g.From),
+		Until:    Moment(g.Until),
+		Link:     text(g.Link),
+		State:    contract.GivenRoleStateLive,
+		Decision: contract.GivenRoleDecisionNone,
+	}
 	switch {
 	case at >= g.Until:
 		out.State = contract.GivenRoleStateOver

@@ -9,7 +9,13 @@ import (
 
 // Remedies finds what would make a question a yes; with counts ordered by what else it
 // would open.
-func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, counts bool, stop func() error) (contract.Remedies, []remedy.Option, error) {
+func Remedies(
+	s *engine.Snapshot,
+	q *engine.Question,
+	until moment.Moment,
+	counts bool,
+	stop func() error,
+) (contract.Remedies, []remedy.Option, error) {
 	out := contract.Remedies{Decision: contract.RemediesDecisionNo, Options: []contract.RemedyOption{}}
 	out.Hopeless = out.Hopeless[:0:0]
 	options, hopeless, err := remedy.Find(s, remedy.Request{Question: *q, Until: until})
@@ -33,7 +39,13 @@ func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, count
 		x := RemedyOption(&options[i])
 		if counts {
 			c := &weights[i]
-			x.Counts = &contract.RemedyCounts{Granted: c.Granted, Newcomers: c.Newcomers, Parties: c.Parties, Until: momentText(c.Until), WidePairs: c.WidePairs}
+			x.Counts = &contract.RemedyCounts{
+				Granted:   c.Granted,
+				Newcomers: c.Newcomers,
+				Parties:   c.Parties,
+				Until:     momentText(c.Until),
+				WidePairs: c.WidePairs,
+			}
 			if c.Outward > 0 {
 				x.Counts.Outward = &c.Outward
 			}
@@ -58,10 +70,22 @@ func Remedies(s *engine.Snapshot, q *engine.Question, until moment.Moment, count
 
 // RemedyOption writes one set of changes.
 func RemedyOption(o *remedy.Option) contract.RemedyOption {
-	out := contract.RemedyOption{Id: o.ID, Account: o.Account.String(), Changes: []contract.RemedyChange{}, Conditions: o.Conditions.Names()}
+	out := contract.RemedyOption{
+		Id:         o.ID,
+		Account:    o.Account.String(),
+		Changes:    []contract.RemedyChange{},
+		Conditions: o.Conditions.Names(),
+	}
 	for i := range o.Changes {
 		c := &o.Changes[i]
-		x := contract.RemedyChange{Kind: string(c.Kind), Text: c.Text(), Side: contract.RemedyChangeSide(c.Side.String()), Who: c.Who, Policy: c.Policy(), Partner: text(c.Partner)}
+		x := contract.RemedyChange{
+			Kind:    string(c.Kind),
+			Text:    c.Text(),
+			Side:    contract.RemedyChangeSide(c.Side.String()),
+			Who:     c.Who,
+			Policy:  c.Policy(),
+			Partner: text(c.Partner),
+		}
 		if c.Kind == remedy.Exceptional || c.Kind == remedy.GiveGrant {
 			x.Until = momentText(c.Until)
 		}

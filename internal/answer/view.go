@@ -33,7 +33,13 @@ var notLooked = []string{
 
 // Stated is what the result states about itself.
 func (v *View) Stated(more ...string) contract.Stated {
-	out := contract.Stated{Revision: int64(v.Revision), At: v.At.String(), Recorded: contract.StatedRecorded(v.Recorded), Method: method, NotLookedAt: append(append([]string{}, notLooked...), more...)}
+	out := contract.Stated{
+		Revision:    int64(v.Revision),
+		At:          v.At.String(),
+		Recorded:    contract.StatedRecorded(v.Recorded),
+		Method:      method,
+		NotLookedAt: append(append([]string{}, notLooked...), more...),
+	}
 	if o := v.Snapshot.Policy().Organisation; o != nil {
 		out.Organisation = o.Name
 	}
@@ -69,7 +75,15 @@ func (v *View) ResidualRisk() string {
 
 func (v *View) head(title string, st contract.Stated) report.Head {
 	at := v.At.Time().In(v.Snapshot.Zone()).Format("2 January 2006, 15:04 MST")
-	return report.Head{Title: title, Organisation: st.Organisation, Revision: v.Revision, At: at, Method: st.Method, Not: st.NotLookedAt, Draft: v.Draft}
+	return report.Head{
+		Title:        title,
+		Organisation: st.Organisation,
+		Revision:     v.Revision,
+		At:           at,
+		Method:       st.Method,
+		Not:          st.NotLookedAt,
+		Draft:        v.Draft,
+	}
 }
 
 // Filter picks parties by a text in address, name or partner, and by kind.
@@ -77,7 +91,8 @@ type Filter struct{ Text, Kind string }
 
 func (f Filter) keeps(who, name, partner, kind string) bool {
 	t := strings.ToLower(f.Text)
-	return (f.Kind == "" || f.Kind == kind) && (t == "" || strings.Contains(who, t) || strings.Contains(strings.ToLower(name), t) || strings.Contains(partner, t))
+	return (f.Kind == "" || f.Kind == kind) &&
+		(t == "" || strings.Contains(who, t) || strings.Contains(strings.ToLower(name), t) || strings.Contains(partner, t))
 }
 
 // OnlyAction turns an action's name, or service.*, into a filter; nil for all.
@@ -144,8 +159,22 @@ func (v *View) Complete(lines []engine.Reached, stop func() error) ([]engine.Rea
 
 // AudienceLine writes one line of an audience.
 func AudienceLine(x *engine.Reached) contract.AudienceLine {
-	out := contract.AudienceLine{Party: x.Who.String(), Name: text(x.Name), Kind: x.Kind.String(), Partner: text(x.Partner), Newcomer: x.Newcomer, Action: x.Action.String(), Resource: x.Resource.String(), ResourceName: text(x.Title),
-		Account: x.Account.String(), Conditions: x.Conditions.Names(), Cause: Cause(&x.Cause), Since: momentText(x.Since), Until: momentText(x.Until), Residual: x.Residual}
+	out := contract.AudienceLine{
+		Party:        x.Who.String(),
+		Name:         text(x.Name),
+		Kind:         x.Kind.String(),
+		Partner:      text(x.Partner),
+		Newcomer:     x.Newcomer,
+		Action:       x.Action.String(),
+		Resource:     x.Resource.String(),
+		ResourceName: text(x.Title),
+		Account:      x.Account.String(),
+		Conditions:   x.Conditions.Names(),
+		Cause:        Cause(&x.Cause),
+		Since:        momentText(x.Since),
+		Until:        momentText(x.Until),
+		Residual:     x.Residual,
+	}
 	if out.Conditions == nil {
 		out.Conditions = []string{}
 	}
@@ -189,15 +218,51 @@ func (v *View) AudienceReport(r world.Resource, lines []engine.Reached) *report.
 		name = r.String()
 	}
 	parties, newcomers := Counted(lines)
-	out := &report.Report{Head: v.head("Who outside can do what with "+name, v.Stated()), Summary: [][2]string{{"known parties", fmt.Sprint(parties)}, {"typical newcomers", fmt.Sprint(newcomers)}, {"lines", fmt.Sprint(len(lines))}},
-		Columns: []string{"party", "name", "kind", "partner", "action", "resource", "account", "conditions", "through", "since", "until", "residual risk"}}
+	out := &report.Report{
+		Head: v.head("Who outside can do what with "+name, v.Stated()),
+		Summary: [][2]string{
+			{"known parties", fmt.Sprint(parties)},
+			{"typical newcomers", fmt.Sprint(newcomers)},
+			{"lines", fmt.Sprint(len(lines))},
+		},
+		Columns: []string{
+			"party",
+			"name",
+			"kind",
+			"partner",
+			"action",
+			"resource",
+			"account",
+			"conditions",
+			"through",
+			"since",
+			"until",
+			"residual risk",
+		},
+	}
 	for i := range lines {
 		x := &lines[i]
 		residual := ""
 		if x.Residual {
 			residual = "yes"
 		}
-		out.Rows = append(out.Rows, []string{x.Who.String(), x.Name, x.Kind.String(), x.Partner, x.Action.String(), x.Resource.String(), x.Account.String(), strings.Join(x.Conditions.Names(), " "), x.Cause.Text(), v.day(x.Since, false), v.day(x.Until, true), residual})
+		out.Rows = append(
+			out.Rows,
+			[]string{
+				x.Who.String(),
+				x.Name,
+				x.Kind.String(),
+				x.Partner,
+				x.Action.String(),
+				x.Resource.String(),
+				x.Account.String(),
+				strings.Join(x.Conditions.Names(), " "),
+				x.Cause.Text(),
+				v.day(x.Since, false),
+				v.day(x.Until, true),
+				residual,
+			},
+		)
 	}
 	return out
 }
@@ -279,7 +344,16 @@ func (v *View) Board(word string, f Filter, stop func() error) ([]engine.OnBoard
 
 // BoardRow writes one row of a board.
 func BoardRow(b *engine.OnBoard) contract.BoardRow {
-	out := contract.BoardRow{Party: b.Who.String(), Name: text(b.Name), Kind: b.Kind.String(), Partner: text(b.Partner), Newcomer: b.Newcomer, Granted: map[string]int{}, Wide: map[string]int{}, Until: momentText(b.Until)}
+	out := contract.BoardRow{
+		Party:    b.Who.String(),
+		Name:     text(b.Name),
+		Kind:     b.Kind.String(),
+		Partner:  text(b.Partner),
+		Newcomer: b.Newcomer,
+		Granted:  map[string]int{},
+		Wide:     map[string]int{},
+		Until:    momentText(b.Until),
+	}
 	for s := range b.Granted {
 		if n := b.Granted[s]; n > 0 {
 			out.Granted[catalogue.Service(s).String()] = n
@@ -323,7 +397,14 @@ func (v *View) BoardReport(word string, rows []engine.OnBoard) *report.Report {
 		word = "everybody"
 	}
 	t := BoardTotals(rows)
-	out := &report.Report{Head: v.head("What "+word+" outside can do", v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one.")), Summary: [][2]string{{"known parties", fmt.Sprint(t.Parties)}, {"typical newcomers", fmt.Sprint(t.Newcomers)}}, Columns: []string{"party", "name", "kind", "partner"}}
+	out := &report.Report{
+		Head: v.head(
+			"What "+word+" outside can do",
+			v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."),
+		),
+		Summary: [][2]string{{"known parties", fmt.Sprint(t.Parties)}, {"typical newcomers", fmt.Sprint(t.Newcomers)}},
+		Columns: []string{"party", "name", "kind", "partner"},
+	}
 	for s := catalogue.Service(0); s < catalogue.NumServices; s++ {
 		out.Columns = append(out.Columns, s.String()+" granted", s.String()+" wide")
 		out.Summary = append(out.Summary, [2]string{s.String() + " granted", fmt.Sprint(t.Granted[s.String()])})
@@ -345,7 +426,13 @@ func (v *View) BoardReport(word string, rows []engine.OnBoard) *report.Report {
 
 // DiffLine writes one difference.
 func DiffLine(d *engine.Differing) contract.DiffLine {
-	out := contract.DiffLine{Change: contract.DiffLineChange(d.Change()), Action: d.Action.String(), Resource: d.Resource.String(), Name: text(d.Name), Count: d.Count}
+	out := contract.DiffLine{
+		Change:   contract.DiffLineChange(d.Change()),
+		Action:   d.Action.String(),
+		Resource: d.Resource.String(),
+		Name:     text(d.Name),
+		Count:    d.Count,
+	}
 	if !d.LeftMissing {
 		c := Cause(&d.Was)
 		out.Was = &c
@@ -368,13 +455,17 @@ func DiffLine(d *engine.Differing) contract.DiffLine {
 // Differences lists what two sides may not do alike.
 func Differences(left, right *View, a, b engine.Who, stop func() error) ([]engine.Differing, error) {
 	out := []engine.Differing{}
-	err := engine.Difference(engine.Asked{Snapshot: left.Snapshot, Who: a, At: left.At}, engine.Asked{Snapshot: right.Snapshot, Who: b, At: right.At}, func(d *engine.Differing) error {
-		if err := stop(); err != nil {
-			return err
-		}
-		out = append(out, *d)
-		return nil
-	})
+	err := engine.Difference(
+		engine.Asked{Snapshot: left.Snapshot, Who: a, At: left.At},
+		engine.Asked{Snapshot: right.Snapshot, Who: b, At: right.At},
+		func(d *engine.Differing) error {
+			if err := stop(); err != nil {
+				return err
+			}
+			out = append(out, *d)
+			return nil
+		},
+	)
 	return out, err
 }
 
@@ -385,7 +476,10 @@ func DiffReport(left, right *View, a, b engine.Who, lines []engine.Differing) *r
 		title = fmt.Sprintf("What %s may do and %s may not", a, b)
 	}
 	count := map[string]int{}
-	out := &report.Report{Head: right.head(title, right.Stated()), Columns: []string{"change", "action", "resource", "was", "because", "becomes", "because of"}}
+	out := &report.Report{
+		Head:    right.head(title, right.Stated()),
+		Columns: []string{"change", "action", "resource", "was", "because", "becomes", "because of"},
+	}
 	for i := range lines {
 		d := &lines[i]
 		count[d.Change()] += d.Count
@@ -406,7 +500,11 @@ func DiffReport(left, right *View, a, b engine.Who, lines []engine.Differing) *r
 		}
 		out.Rows = append(out.Rows, []string{d.Change(), d.Action.String(), resource, was, because, becomes, of})
 	}
-	out.Summary = [][2]string{{"gained", fmt.Sprint(count["gained"])}, {"lost", fmt.Sprint(count["lost"])}, {"otherwise", fmt.Sprint(count["otherwise"])}}
+	out.Summary = [][2]string{
+		{"gained", fmt.Sprint(count["gained"])},
+		{"lost", fmt.Sprint(count["lost"])},
+		{"otherwise", fmt.Sprint(count["otherwise"])},
+	}
 	return out
 }
 
@@ -417,7 +515,13 @@ func (v *View) ReachReport(who engine.Who, kind engine.Kind, lines []engine.Reac
 		name = who.String()
 	}
 	yes := 0
-	out := &report.Report{Head: v.head(fmt.Sprintf("What %s (%s, %s) reaches", name, who, kind), v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one.")), Columns: []string{"action", "resource", "name", "decision", "account", "conditions", "because", "since", "until"}}
+	out := &report.Report{
+		Head: v.head(
+			fmt.Sprintf("What %s (%s, %s) reaches", name, who, kind),
+			v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."),
+		),
+		Columns: []string{"action", "resource", "name", "decision", "account", "conditions", "because", "since", "until"},
+	}
 	for i := range lines {
 		l := &lines[i]
 		if l.Yes {
@@ -431,7 +535,20 @@ func (v *View) ReachReport(who engine.Who, kind engine.Kind, lines []engine.Reac
 		if l.Yes {
 			conditions = strings.Join(l.Conditions.Names(), " ")
 		}
-		out.Rows = append(out.Rows, []string{l.Action.String(), resource, l.Name, YesNo(l.Yes), l.Account.String(), conditions, l.Cause.Text(), v.day(l.Since, false), v.day(l.Until, true)})
+		out.Rows = append(
+			out.Rows,
+			[]string{
+				l.Action.String(),
+				resource,
+				l.Name,
+				YesNo(l.Yes),
+				l.Account.String(),
+				conditions,
+				l.Cause.Text(),
+				v.day(l.Since, false),
+				v.day(l.Until, true),
+			},
+		)
 	}
 	out.Summary = [][2]string{{"yes", fmt.Sprint(yes)}, {"lines", fmt.Sprint(len(lines))}}
 	return out

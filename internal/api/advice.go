@@ -24,7 +24,21 @@ func (s *server) Advise(ctx context.Context, r apigen.AdviseRequestObject) (apig
 		"records": d.Records, "provisioned": d.Provisioned, "suspended": d.Suspended, "home": d.Home, "sharing": d.Sharing, "talking": d.Talking, "contacts": d.Contacts, "ours": d.Ours, "owners": d.Owners,
 		"grants": d.Grants, "spaces": d.Spaces, "reports": d.Reports, "items": d.Items, "came": d.Came, "went": d.Went}}
 	for _, w := range a.Ways {
-		out.Ways = append(out.Ways, contract.Way{Name: contract.WayName(w.Name), Title: w.Title, Weight: w.Weight, Fits: w.Fits, InUse: w.In, For: append([]string{}, w.For...), Against: append([]string{}, w.Against...), Gives: w.Gives, Costs: w.Costs, Needs: w.Needs})
+		out.Ways = append(
+			out.Ways,
+			contract.Way{
+				Name:    contract.WayName(w.Name),
+				Title:   w.Title,
+				Weight:  w.Weight,
+				Fits:    w.Fits,
+				InUse:   w.In,
+				For:     append([]string{}, w.For...),
+				Against: append([]string{}, w.Against...),
+				Gives:   w.Gives,
+				Costs:   w.Costs,
+				Needs:   w.Needs,
+			},
+		)
 	}
 	return out, nil
 }
@@ -48,7 +62,14 @@ func (s *server) PeopleOfPartner(ctx context.Context, r apigen.PeopleOfPartnerRe
 			out.Next = cursor(all[i-1].Address.String())
 			break
 		}
-		p := contract.TheirPerson{Address: x.Address.String(), Name: some(x.Name), Kind: x.Kind.String(), State: some(x.State), Roles: x.Roles, Spaces: x.Spaces}
+		p := contract.TheirPerson{
+			Address: x.Address.String(),
+			Name:    some(x.Name),
+			Kind:    x.Kind.String(),
+			State:   some(x.State),
+			Roles:   x.Roles,
+			Spaces:  x.Spaces,
+		}
 		if x.Until.IsSet() {
 			p.Until = ptr(x.Until.String())
 		}

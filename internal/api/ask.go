@@ -154,7 +154,8 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 			break
 		}
 		for _, n := range st.Find(q, 10000, kinds...) { // a member sees what is theirs
-			if r, err := engine.ParseResource(n.Value); err == nil && (st.BelongsTo(whoIs(ctx).Person, r) || r.Kind == catalogue.OurDirectory) {
+			if r, err := engine.ParseResource(n.Value); err == nil &&
+				(st.BelongsTo(whoIs(ctx).Person, r) || r.Kind == catalogue.OurDirectory) {
 				add(n.Value, n.Name, n.Detail)
 			}
 		}
@@ -166,13 +167,15 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		}
 	case "partner":
 		for i := range st.Policy().Partners {
-			if p := &st.Policy().Partners[i]; !member && (strings.Contains(p.ID, lower) || strings.Contains(strings.ToLower(p.Name), lower)) {
+			if p := &st.Policy().Partners[i]; !member &&
+				(strings.Contains(p.ID, lower) || strings.Contains(strings.ToLower(p.Name), lower)) {
 				add(p.ID, p.Name, world.StandingNames[p.Standing])
 			}
 		}
 	case "bundle":
 		for i := range st.Policy().Bundles {
-			if b := &st.Policy().Bundles[i]; !member && (strings.Contains(b.ID, lower) || strings.Contains(strings.ToLower(b.Name), lower)) {
+			if b := &st.Policy().Bundles[i]; !member &&
+				(strings.Contains(b.ID, lower) || strings.Contains(strings.ToLower(b.Name), lower)) {
 				add(b.ID, b.Name, strings.Join(b.Partners, ", "))
 			}
 		}

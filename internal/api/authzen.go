@@ -138,7 +138,10 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		}
 		gates = append(gates, out)
 	}
-	return azAnswer{Decision: x.Yes(), Context: azFound{d.Conditions.Names(), d.Account.String(), gates, st.Head.Revision, question.At.String()}}, nil
+	return azAnswer{
+		Decision: x.Yes(),
+		Context:  azFound{d.Conditions.Names(), d.Account.String(), gates, st.Head.Revision, question.At.String()},
+	}, nil
 }
 
 // What the context of an answer holds: what was found, or what is wrong with one
@@ -223,7 +226,15 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 	switch semantic {
 	case "execute_all", "deny_on_first_deny", "permit_on_first_permit":
 	default:
-		s.failed(w, r, &engine.WrongUse{Field: "options.evaluations_semantic", Value: semantic, Reason: "write execute_all, deny_on_first_deny or permit_on_first_permit"})
+		s.failed(
+			w,
+			r,
+			&engine.WrongUse{
+				Field:  "options.evaluations_semantic",
+				Value:  semantic,
+				Reason: "write execute_all, deny_on_first_deny or permit_on_first_permit",
+			},
+		)
 		return
 	}
 	if len(b.Evaluations) == 0 {
@@ -231,7 +242,15 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if len(b.Evaluations) > maxEvaluations {
-		s.failed(w, r, &service.Invalid{Field: "evaluations", Value: strconv.Itoa(len(b.Evaluations)), Reason: fmt.Sprintf("at most %d in one request", maxEvaluations)})
+		s.failed(
+			w,
+			r,
+			&service.Invalid{
+				Field:  "evaluations",
+				Value:  strconv.Itoa(len(b.Evaluations)),
+				Reason: fmt.Sprintf("at most %d in one request", maxEvaluations),
+			},
+		)
 		return
 	}
 	st := s.state(r.Context()) // one state for the whole batch
@@ -296,6 +315,15 @@ func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {
 		}
 		base = scheme + "://" + r.Host
 	}
-	writeJSON(w, map[string]any{"policy_decision_point": base, "access_evaluation_endpoint": base + "/access/v1/evaluation", "access_evaluations_endpoint": base + "/access/v1/evaluations",
-		"search_subject_endpoint": base + "/access/v1/search/subject", "search_resource_endpoint": base + "/access/v1/search/resource", "search_action_endpoint": base + "/access/v1/search/action"})
+	writeJSON(
+		w,
+		map[string]any{
+			"policy_decision_point":       base,
+			"access_evaluation_endpoint":  base + "/access/v1/evaluation",
+			"access_evaluations_endpoint": base + "/access/v1/evaluations",
+			"search_subject_endpoint":     base + "/access/v1/search/subject",
+			"search_resource_endpoint":    base + "/access/v1/search/resource",
+			"search_action_endpoint":      base + "/access/v1/search/action",
+		},
+	)
 }

@@ -22,7 +22,11 @@ import (
 // neither the list nor the answer is ever whole in memory.
 func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject) (apigen.CheckListResponseObject, error) {
 	st := s.state(ctx)
-	opts := check.Options{Into: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, As: opt(r.Params.As), Bundle: opt(r.Params.Bundle)}
+	opts := check.Options{
+		Into:   world.Resource{Kind: catalogue.OurDirectory, ID: "ours"},
+		As:     opt(r.Params.As),
+		Bundle: opt(r.Params.Bundle),
+	}
 	var err error
 	if opts.At, err = s.at(st, r.Params.At); err != nil {
 		return nil, err
@@ -59,7 +63,11 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 	// What makes no sense of the list as a whole is told before the answer begins.
 	in := bufio.NewReader(list)
 	if _, err := in.Peek(1); err == io.EOF {
-		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the list is empty; send addresses as text/plain, or CSV with column=NAME"}
+		return nil, &service.Invalid{
+			Field:  "body",
+			Value:  "",
+			Reason: "the list is empty; send addresses as text/plain, or CSV with column=NAME",
+		}
 	}
 	// In this mode a body that was not read to its end when the answer has been sent is still
 	// read while the next request on the connection is: such a connection ends.

@@ -53,7 +53,19 @@ func (s *server) Dates(ctx context.Context, r apigen.DatesRequestObject) (apigen
 func (s *server) ReleaseDates(ctx context.Context, r apigen.ReleaseDatesRequestObject) (apigen.ReleaseDatesResponseObject, error) {
 	b := r.Body
 	yes := func(x *bool) bool { return x != nil && *x }
-	x, err := s.Service.ReleaseDates(ctx, whoIs(ctx), service.DatesRelease{For: strings.TrimSpace(opt(b.For)), From: strings.TrimSpace(opt(b.From)), Steps: yes(b.Steps), Mail: yes(b.Mail), Confirm: yes(b.Confirm), Why: cause(b.Why)}, yes(r.Params.Preview))
+	x, err := s.Service.ReleaseDates(
+		ctx,
+		whoIs(ctx),
+		service.DatesRelease{
+			For:     strings.TrimSpace(opt(b.For)),
+			From:    strings.TrimSpace(opt(b.From)),
+			Steps:   yes(b.Steps),
+			Mail:    yes(b.Mail),
+			Confirm: yes(b.Confirm),
+			Why:     cause(b.Why),
+		},
+		yes(r.Params.Preview),
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -40,16 +40,37 @@ func (s *server) ImportDomains(ctx context.Context, r apigen.ImportDomainsReques
 		return nil, &service.Invalid{Field: "body", Value: "", Reason: "the list is empty"}
 	}
 	b := by(ctx, r.Params.Why, nil, r.Params.Preview)
-	x, err := s.Service.ImportDomains(ctx, b, domainlist.Kind(r.Params.List), opt(r.Params.Partner), lines, yes(r.Params.Replace), yes(r.Params.OnlyGood))
+	x, err := s.Service.ImportDomains(
+		ctx,
+		b,
+		domainlist.Kind(r.Params.List),
+		opt(r.Params.Partner),
+		lines,
+		yes(r.Params.Replace),
+		yes(r.Params.OnlyGood),
+	)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.ImportDomains200JSONResponse{Lines: []contract.DomainLine{}, Counts: map[string]int{}, Concerns: countsOut(x.Concerns), Written: x.Written, Preview: b.Preview}
+	out := apigen.ImportDomains200JSONResponse{
+		Lines:    []contract.DomainLine{},
+		Counts:   map[string]int{},
+		Concerns: countsOut(x.Concerns),
+		Written:  x.Written,
+		Preview:  b.Preview,
+	}
 	for k, n := range x.Counts {
 		out.Counts[string(k)] = n
 	}
 	for _, l := range x.Lines {
-		d := contract.DomainLine{Line: l.Number, Text: l.Text, Name: l.Name, Partner: some(l.Partner), Result: contract.DomainLineResult(l.Result), Cause: some(l.Cause)}
+		d := contract.DomainLine{
+			Line:    l.Number,
+			Text:    l.Text,
+			Name:    l.Name,
+			Partner: some(l.Partner),
+			Result:  contract.DomainLineResult(l.Result),
+			Cause:   some(l.Cause),
+		}
 		if l.Subdomains {
 			d.Subdomains = ptr(true)
 		}

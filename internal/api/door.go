@@ -79,7 +79,17 @@ func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject)
 	if err := s.doorOften(ctx, "proof"); err != nil {
 		return nil, err
 	}
-	who, err := s.Service.Prove(ctx, service.Knock{Browser: s.doors.GetString(ctx, "browser"), Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Source: sourceOf(ctx)}, r.Body.Code)
+	who, err := s.Service.Prove(
+		ctx,
+		service.Knock{
+			Browser:  s.doors.GetString(ctx, "browser"),
+			Key:      opt(r.Body.Key),
+			Address:  opt(r.Body.Address),
+			Language: opt(r.Body.Language),
+			Source:   sourceOf(ctx),
+		},
+		r.Body.Code,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +159,12 @@ func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.
 		s.partners.byIssuer[in.Issuer] = knownIssuer{p, s.Clock().Add(partnerHolds)}
 		s.partners.Unlock()
 	}
-	return p, &oauth2.Config{ClientID: in.Client, Endpoint: p.Endpoint(), RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back", Scopes: []string{oidc.ScopeOpenID, "email"}}, nil
+	return p, &oauth2.Config{
+		ClientID:    in.Client,
+		Endpoint:    p.Endpoint(),
+		RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back",
+		Scopes:      []string{oidc.ScopeOpenID, "email"},
+	}, nil
 }
 
 // secure is an error for an address that is not https, outside a demo.
@@ -179,7 +194,11 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 	_, cfg, err := s.relying(s.outgoing(ctx), in)
 	if err != nil {
 		s.Log.Warn("a partner's sign-in does not answer", "issuer", in.Issuer, "error", err)
-		return nil, &service.Invalid{Field: "address", Value: opt(r.Body.Address), Reason: "the sign-in of " + in.Name + " does not answer now; ask for a code instead"}
+		return nil, &service.Invalid{
+			Field:  "address",
+			Value:  opt(r.Body.Address),
+			Reason: "the sign-in of " + in.Name + " does not answer now; ask for a code instead",
+		}
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
 	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address)} {
@@ -189,7 +208,12 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 		return nil, err
 	}
 	// The address helps the partner's page and proves nothing.
-	to := cfg.AuthCodeURL(state, oidc.Nonce(nonce), oauth2.S256ChallengeOption(verifier), oauth2.SetAuthURLParam("login_hint", opt(r.Body.Address)))
+	to := cfg.AuthCodeURL(
+		state,
+		oidc.Nonce(nonce),
+		oauth2.S256ChallengeOption(verifier),
+		oauth2.SetAuthURLParam("login_hint", opt(r.Body.Address)),
+	)
 	return apigen.DoorPartner200JSONResponse{Go: to, Name: in.Name}, nil
 }
 
@@ -268,8 +292,19 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 	if language == "" {
 		language = service.Languages[0]
 	}
-	out := apigen.Own200JSONResponse{Address: g.Address.String(), Name: some(g.Name), State: world.StateNames[g.State], Language: language, Purpose: some(g.Purpose), Terms: st.Terms(language), TermsOwed: st.TermsOwed(g, now), Accepted: said(g.Accepted), TermsAccepted: said(g.Terms),
-		Landing: some(s.Service.LandingOf(ctx, who.Guest)), MayLeave: s.Service.MayLeave(g.Address)}
+	out := apigen.Own200JSONResponse{
+		Address:       g.Address.String(),
+		Name:          some(g.Name),
+		State:         world.StateNames[g.State],
+		Language:      language,
+		Purpose:       some(g.Purpose),
+		Terms:         st.Terms(language),
+		TermsOwed:     st.TermsOwed(g, now),
+		Accepted:      said(g.Accepted),
+		TermsAccepted: said(g.Terms),
+		Landing:       some(s.Service.LandingOf(ctx, who.Guest)),
+		MayLeave:      s.Service.MayLeave(g.Address),
+	}
 	if o := st.Policy().Organisation; o != nil {
 		out.Organisation = o.Name
 	}
@@ -310,7 +345,14 @@ func (s *server) Own(ctx context.Context, _ apigen.OwnRequestObject) (apigen.Own
 }
 
 // places tells what somebody can do, place by place: a space with what is in it.
-func places(out *apigen.Own200JSONResponse, st *service.State, s *engine.Snapshot, own []world.Grant, lines []engine.ReachLine, now moment.Moment) {
+func places(
+	out *apigen.Own200JSONResponse,
+	st *service.State,
+	s *engine.Snapshot,
+	own []world.Grant,
+	lines []engine.ReachLine,
+	now moment.Moment,
+) {
 	type placed struct {
 		name, role string
 		until      moment.Moment

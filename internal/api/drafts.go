@@ -21,8 +21,23 @@ import (
 
 func draftOut(x *service.DraftNow) contract.Draft {
 	d := x.Draft
-	out := contract.Draft{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, Base: int64(d.Base), Revision: int64(x.Live.Head.Revision), State: contract.DraftState(d.State), Edits: []contract.DraftEdit{}, Conflicts: []contract.DraftConflict{},
-		Moved: x.Moved, Loosens: append([]string{}, x.Loosens...), Second: x.Second, Digest: some(x.Digest), Note: some(d.Note), Releases: []contract.HeldChange{}}
+	out := contract.Draft{
+		Id:        d.ID,
+		Name:      d.Name,
+		MadeBy:    d.MadeBy,
+		Made:      d.Made,
+		Base:      int64(d.Base),
+		Revision:  int64(x.Live.Head.Revision),
+		State:     contract.DraftState(d.State),
+		Edits:     []contract.DraftEdit{},
+		Conflicts: []contract.DraftConflict{},
+		Moved:     x.Moved,
+		Loosens:   append([]string{}, x.Loosens...),
+		Second:    x.Second,
+		Digest:    some(x.Digest),
+		Note:      some(d.Note),
+		Releases:  []contract.HeldChange{},
+	}
 	for i := range x.Clean {
 		out.Edits = append(out.Edits, answer.DraftEdit(&x.Clean[i]))
 	}
@@ -59,7 +74,14 @@ func (s *server) Drafts(ctx context.Context, r apigen.DraftsRequestObject) (apig
 	out := apigen.Drafts200JSONResponse{Drafts: []contract.DraftBrief{}}
 	for i := range list {
 		d := &list[i]
-		b := contract.DraftBrief{Id: d.ID, Name: d.Name, MadeBy: d.MadeBy, Made: d.Made, State: contract.DraftBriefState(d.State), Edits: len(d.Edits) + len(d.Releases)}
+		b := contract.DraftBrief{
+			Id:     d.ID,
+			Name:   d.Name,
+			MadeBy: d.MadeBy,
+			Made:   d.Made,
+			State:  contract.DraftBriefState(d.State),
+			Edits:  len(d.Edits) + len(d.Releases),
+		}
 		if d.Quick {
 			b.Quick = ptr(true)
 		}
@@ -493,7 +515,14 @@ func (s *server) RuleAudience(ctx context.Context, r apigen.RuleAudienceRequestO
 	}
 	x, err := s.results.get(s.key(v, st, r.Params.At, "rule", rule.Name, rule.Scale.Format(value)), func() (any, error) {
 		line, lines, more := answer.Collect()
-		imp, err := engine.ImpactOf(st.Snapshot, st.With(next, s.Service.Now()).Snapshot, v.At, func(l *engine.ImpactLine) bool { return l.Change != "lost" || line(l) }, ctx.Err, nil)
+		imp, err := engine.ImpactOf(
+			st.Snapshot,
+			st.With(next, s.Service.Now()).Snapshot,
+			v.At,
+			func(l *engine.ImpactLine) bool { return l.Change != "lost" || line(l) },
+			ctx.Err,
+			nil,
+		)
 		return &found{imp, *lines, *more}, err
 	})
 	if err != nil {

@@ -24,7 +24,13 @@ func (s *server) behind(st *service.State) string {
 	if n == 1 {
 		steps, are = "dated step", "is"
 	}
-	return fmt.Sprintf("%d %s %s due and not carried out; everything up to %s is. Look whether a service carries them out: its log says why not.", n, steps, are, at.Time().In(st.Zone()).Format("2 Jan 2006, 15:04 MST"))
+	return fmt.Sprintf(
+		"%d %s %s due and not carried out; everything up to %s is. Look whether a service carries them out: its log says why not.",
+		n,
+		steps,
+		are,
+		at.Time().In(st.Zone()).Format("2 Jan 2006, 15:04 MST"),
+	)
 }
 
 func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.DueResponseObject, error) {
@@ -58,9 +64,12 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 		return nil, err
 	}
 	limit := pageSize(p.Limit, 200)
-	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
-		return answer.DueOver(st.Snapshot, f, s.Service.Carried()), nil
-	})
+	x, err := s.results.get(
+		s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Sponsor),
+		func() (any, error) {
+			return answer.DueOver(st.Snapshot, f, s.Service.Carried()), nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

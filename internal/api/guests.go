@@ -44,8 +44,18 @@ func (s *server) short(st *service.State, g *world.Guest, held int, steps []engi
 	if dated, ok := st.Dated(g, s.Service.Now()); ok {
 		g = &dated
 	}
-	x := contract.GuestShort{Address: g.Address.String(), Name: some(g.Name), Sponsor: some(g.Sponsor), Purpose: some(g.Purpose), State: contract.GuestShortState(world.StateNames[g.State]), Cause: some(g.Cause),
-		Origins: []string{}, Since: said(g.Since), LastSeen: said(g.LastSeen), Grants: &held}
+	x := contract.GuestShort{
+		Address:  g.Address.String(),
+		Name:     some(g.Name),
+		Sponsor:  some(g.Sponsor),
+		Purpose:  some(g.Purpose),
+		State:    contract.GuestShortState(world.StateNames[g.State]),
+		Cause:    some(g.Cause),
+		Origins:  []string{},
+		Since:    said(g.Since),
+		LastSeen: said(g.LastSeen),
+		Grants:   &held,
+	}
 	if m := st.Match(g.Address); m.Partner != nil {
 		x.Partner = &m.Partner.ID
 	}
@@ -70,7 +80,17 @@ func (s *server) short(st *service.State, g *world.Guest, held int, steps []engi
 func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apigen.GuestsResponseObject, error) {
 	p := &r.Params
 	st := s.state(ctx)
-	f := service.GuestFilter{Text: strings.ToLower(opt(p.Q)), Partner: opt(p.Partner), Sponsor: opt(p.Sponsor), State: opt(p.State), Origin: opt(p.Origin), Space: opt(p.Space), Needs: opt(p.Needs), ByEnd: opt(p.Sort) == "end", Until: moment.Never}
+	f := service.GuestFilter{
+		Text:    strings.ToLower(opt(p.Q)),
+		Partner: opt(p.Partner),
+		Sponsor: opt(p.Sponsor),
+		State:   opt(p.State),
+		Origin:  opt(p.Origin),
+		Space:   opt(p.Space),
+		Needs:   opt(p.Needs),
+		ByEnd:   opt(p.Sort) == "end",
+		Until:   moment.Never,
+	}
 	if w := opt(p.Sort); w != "" && w != "end" && w != "address" {
 		return nil, &service.Invalid{Field: "sort", Value: w, Reason: "write address or end"}
 	}
@@ -94,7 +114,13 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 		return nil, err
 	}
 	all := x.([]service.FoundGuest)
-	part, next, err := page(all, (*service.FoundGuest).Key, askedDigest("guests", f.Text, f.Partner, f.Sponsor, f.State, f.Origin, f.Space, f.Needs, opt(p.Sort), opt(p.Ending)), p.Cursor, p.Limit)
+	part, next, err := page(
+		all,
+		(*service.FoundGuest).Key,
+		askedDigest("guests", f.Text, f.Partner, f.Sponsor, f.State, f.Origin, f.Space, f.Needs, opt(p.Sort), opt(p.Ending)),
+		p.Cursor,
+		p.Limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -129,8 +155,20 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	st := s.state(ctx)
 	now := s.Service.Now()
 	steps, _ := st.Sequences().Of(g.Address)
-	out := apigen.Guest200JSONResponse{Links: []contract.GuestLink{}, Accepted: said(g.Accepted), Renewed: said(g.Renewed), Until: said(g.Until), StateSince: said(g.StateSince), Terms: said(g.Terms), Language: some(g.Language), Location: some(g.Location),
-		HomeClosed: said(g.HomeClosed), Groups: []string{}, Grants: []contract.GuestGrant{}, Steps: answer.DueSteps(st.Snapshot, steps)}
+	out := apigen.Guest200JSONResponse{
+		Links:      []contract.GuestLink{},
+		Accepted:   said(g.Accepted),
+		Renewed:    said(g.Renewed),
+		Until:      said(g.Until),
+		StateSince: said(g.StateSince),
+		Terms:      said(g.Terms),
+		Language:   some(g.Language),
+		Location:   some(g.Location),
+		HomeClosed: said(g.HomeClosed),
+		Groups:     []string{},
+		Grants:     []contract.GuestGrant{},
+		Steps:      answer.DueSteps(st.Snapshot, steps),
+	}
 	out.Licence = some(world.LicenceNames[g.Licence])
 	live := 0
 	add := func(x *world.Grant, group string) {
@@ -138,7 +176,20 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 		if is {
 			live++
 		}
-		out.Grants = append(out.Grants, contract.GuestGrant{Resource: x.Resource.String(), Name: some(st.NameOf(x.Resource)), Role: x.Role.String(), From: said(x.From), Until: said(x.Until), Sponsor: some(x.Sponsor), Reviewed: said(x.Reviewed), Live: is, Group: some(group)})
+		out.Grants = append(
+			out.Grants,
+			contract.GuestGrant{
+				Resource: x.Resource.String(),
+				Name:     some(st.NameOf(x.Resource)),
+				Role:     x.Role.String(),
+				From:     said(x.From),
+				Until:    said(x.Until),
+				Sponsor:  some(x.Sponsor),
+				Reviewed: said(x.Reviewed),
+				Live:     is,
+				Group:    some(group),
+			},
+		)
 	}
 	for i := range own {
 		add(&own[i], "")
@@ -181,12 +232,39 @@ func wishOf(w *service.Wish) contract.Wish {
 func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apigen.InviteResponseObject, error) {
 	b := r.Body
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.Invite(ctx, whoIs(ctx), service.Invitation{List: b.List, Into: opt(b.Into), Role: opt(b.Role), Purpose: opt(b.Purpose), Text: opt(b.Text), Landing: opt(b.Landing), Sponsor: opt(b.Sponsor), As: opt(b.As),
-		Until: opt(b.Until), Language: opt(b.Language), Location: opt(b.Location), Licence: opt(b.Licence)}, preview)
+	x, err := s.Service.Invite(
+		ctx,
+		whoIs(ctx),
+		service.Invitation{
+			List:     b.List,
+			Into:     opt(b.Into),
+			Role:     opt(b.Role),
+			Purpose:  opt(b.Purpose),
+			Text:     opt(b.Text),
+			Landing:  opt(b.Landing),
+			Sponsor:  opt(b.Sponsor),
+			As:       opt(b.As),
+			Until:    opt(b.Until),
+			Language: opt(b.Language),
+			Location: opt(b.Location),
+			Licence:  opt(b.Licence),
+		},
+		preview,
+	)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Invite200JSONResponse{Lines: []contract.InvitedLine{}, Counts: x.Counts, As: x.As, Sponsor: x.Sponsor, Into: x.Into.String(), Until: said(x.Until), Opens: []contract.InvitationOpens{}, Missing: []string{}, Narrower: []contract.Narrower{}}
+	out := apigen.Invite200JSONResponse{
+		Lines:    []contract.InvitedLine{},
+		Counts:   x.Counts,
+		As:       x.As,
+		Sponsor:  x.Sponsor,
+		Into:     x.Into.String(),
+		Until:    said(x.Until),
+		Opens:    []contract.InvitationOpens{},
+		Missing:  []string{},
+		Narrower: []contract.Narrower{},
+	}
 	if x.Group != "" {
 		out.Into = "group:" + x.Group
 	}
@@ -195,7 +273,10 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 	st := s.state(ctx)
 	out.Opens = append(out.Opens, opens(x.Opens, "")...)
 	for _, n := range x.Narrower {
-		out.Narrower = append(out.Narrower, contract.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)})
+		out.Narrower = append(
+			out.Narrower,
+			contract.Narrower{Into: n.Into, Opened: n.Opened, Role: n.Role, Text: n.Text, Until: some(n.Until)},
+		)
 	}
 	if preview {
 		v := &answer.View{Snapshot: st.Snapshot, At: s.Service.Now()}
@@ -228,15 +309,46 @@ func opens(list []service.Opens, other string) []contract.InvitationOpens {
 			who = o.Who.String()
 		}
 		granted, wide := service.Opened(o.Lines)
-		out = append(out, contract.InvitationOpens{Of: o.Of, Count: o.Count, Who: who, Opened: granted, Wide: wide, Lines: answer.WouldLines(o.Lines), Steps: answer.DueSteps(o.State, o.Steps)})
+		out = append(
+			out,
+			contract.InvitationOpens{
+				Of:     o.Of,
+				Count:  o.Count,
+				Who:    who,
+				Opened: granted,
+				Wide:   wide,
+				Lines:  answer.WouldLines(o.Lines),
+				Steps:  answer.DueSteps(o.State, o.Steps),
+			},
+		)
 	}
 	return out
 }
 
 func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestObject) (apigen.ChangeGuestsResponseObject, error) {
 	b := r.Body
-	list, err := s.Service.ChangeGuests(ctx, whoIs(ctx), service.GuestChange{Do: service.Do(b.Do), Addresses: b.Addresses, Reason: opt(b.Reason), Until: opt(b.Until), Grants: b.Grants != nil && *b.Grants, Resource: opt(b.Resource), Role: opt(b.Role),
-		Sponsor: opt(b.Sponsor), Name: b.Name, Purpose: b.Purpose, Language: b.Language, Location: b.Location, Licence: b.Licence}, r.Params.Preview != nil && *r.Params.Preview)
+	list, err := s.Service.ChangeGuests(
+		ctx,
+		whoIs(ctx),
+		service.GuestChange{
+			Do:        service.Do(b.Do),
+			Addresses: b.Addresses,
+			Reason:    opt(b.Reason),
+			Until:     opt(b.Until),
+			Grants:    b.Grants != nil && *b.Grants,
+			Resource:  opt(b.Resource),
+			Role:      opt(b.Role),
+			Sponsor: opt(
+				b.Sponsor,
+			),
+			Name:     b.Name,
+			Purpose:  b.Purpose,
+			Language: b.Language,
+			Location: b.Location,
+			Licence:  b.Licence,
+		},
+		r.Params.Preview != nil && *r.Params.Preview,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -254,11 +366,27 @@ func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestO
 }
 
 func (s *server) MergeGuests(ctx context.Context, r apigen.MergeGuestsRequestObject) (apigen.MergeGuestsResponseObject, error) {
-	m, err := s.Service.MergeGuests(ctx, whoIs(ctx), r.Body.From, r.Body.Into, opt(r.Body.Reason), r.Params.Preview != nil && *r.Params.Preview)
+	m, err := s.Service.MergeGuests(
+		ctx,
+		whoIs(ctx),
+		r.Body.From,
+		r.Body.Into,
+		opt(r.Body.Reason),
+		r.Params.Preview != nil && *r.Params.Preview,
+	)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.MergeGuests200JSONResponse{From: m.From, Into: m.Into, Grants: m.Grants, Groups: m.Groups, Was: m.Was, Will: m.Will, Gained: []contract.Gained{}, Steps: answer.DueSteps(m.State, m.Steps)}
+	out := apigen.MergeGuests200JSONResponse{
+		From:   m.From,
+		Into:   m.Into,
+		Grants: m.Grants,
+		Groups: m.Groups,
+		Was:    m.Was,
+		Will:   m.Will,
+		Gained: []contract.Gained{},
+		Steps:  answer.DueSteps(m.State, m.Steps),
+	}
 	for i := range m.Gained {
 		l := &m.Gained[i]
 		out.Gained = append(out.Gained, contract.Gained{Action: l.Action.String(), Name: some(l.Name), Resource: l.Resource.String()})
@@ -267,7 +395,15 @@ func (s *server) MergeGuests(ctx context.Context, r apigen.MergeGuestsRequestObj
 }
 
 func (s *server) PersonLeaves(ctx context.Context, r apigen.PersonLeavesRequestObject) (apigen.PersonLeavesResponseObject, error) {
-	o, err := s.Service.PersonLeaves(ctx, whoIs(ctx), r.Id, opt(r.Body.At), opt(r.Body.Successor), opt(r.Body.Reason), r.Params.Preview != nil && *r.Params.Preview)
+	o, err := s.Service.PersonLeaves(
+		ctx,
+		whoIs(ctx),
+		r.Id,
+		opt(r.Body.At),
+		opt(r.Body.Successor),
+		opt(r.Body.Reason),
+		r.Params.Preview != nil && *r.Params.Preview,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -275,7 +411,17 @@ func (s *server) PersonLeaves(ctx context.Context, r apigen.PersonLeavesRequestO
 }
 
 func offerOf(o *service.Offer) contract.Offer {
-	return contract.Offer{Id: o.ID, From: o.From, To: o.To, Guests: o.Guests, Grants: o.Grants, Made: o.Made, By: o.By, State: o.State, Reason: some(o.Reason)}
+	return contract.Offer{
+		Id:     o.ID,
+		From:   o.From,
+		To:     o.To,
+		Guests: o.Guests,
+		Grants: o.Grants,
+		Made:   o.Made,
+		By:     o.By,
+		State:  o.State,
+		Reason: some(o.Reason),
+	}
 }
 
 func (s *server) Offers(ctx context.Context, _ apigen.OffersRequestObject) (apigen.OffersResponseObject, error) {
@@ -322,7 +468,16 @@ func (s *server) Outbox(ctx context.Context, r apigen.OutboxRequestObject) (apig
 	out := apigen.Outbox200JSONResponse{Messages: []contract.OutboxMessage{}}
 	for i := range list {
 		m := &list[i]
-		x := contract.OutboxMessage{Id: int64(m.ID), Recipient: m.Recipient, Kind: m.Kind, State: m.State, Made: m.Made.String(), Sent: said(m.Sent), Tries: m.Tries, Error: some(m.Error)}
+		x := contract.OutboxMessage{
+			Id:        int64(m.ID),
+			Recipient: m.Recipient,
+			Kind:      m.Kind,
+			State:     m.State,
+			Made:      m.Made.String(),
+			Sent:      said(m.Sent),
+			Tries:     m.Tries,
+			Error:     some(m.Error),
+		}
 		if m.State == "waiting" {
 			x.Due = said(m.Due)
 		}
@@ -356,9 +511,12 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 	if err := f.Known(st.Snapshot); err != nil {
 		return nil, err
 	}
-	x, err := s.results.get(s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor), func() (any, error) {
-		return answer.DueWhole(st.Snapshot, f), nil
-	})
+	x, err := s.results.get(
+		s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor),
+		func() (any, error) {
+			return answer.DueWhole(st.Snapshot, f), nil
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -385,7 +543,18 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 		}
 		return apigen.DueSupposing200JSONResponse{Was: answer.DueSteps(st.Snapshot, was), Will: answer.DueSteps(after, will)}, nil
 	}
-	list, err := s.Service.ChangeGuests(ctx, whoIs(ctx), service.GuestChange{Do: service.Do(b.Do), Addresses: []string{b.Address}, Until: opt(b.Until), Grants: b.Grants != nil && *b.Grants, Resource: opt(b.Resource)}, true)
+	list, err := s.Service.ChangeGuests(
+		ctx,
+		whoIs(ctx),
+		service.GuestChange{
+			Do:        service.Do(b.Do),
+			Addresses: []string{b.Address},
+			Until:     opt(b.Until),
+			Grants:    b.Grants != nil && *b.Grants,
+			Resource:  opt(b.Resource),
+		},
+		true,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -432,7 +601,11 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 	if t := opt(r.Params.Map); t != "" {
 		pairs, err := csv.NewReader(strings.NewReader(t)).Read() // names of columns may hold commas
 		if err != nil {
-			return nil, &service.Invalid{Field: "map", Value: t, Reason: "write THEIRS=OURS between commas, in quotes where a name holds one: " + err.Error()}
+			return nil, &service.Invalid{
+				Field:  "map",
+				Value:  t,
+				Reason: "write THEIRS=OURS between commas, in quotes where a name holds one: " + err.Error(),
+			}
 		}
 		for _, pair := range pairs {
 			i := strings.LastIndexByte(pair, '=')
@@ -447,11 +620,27 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 	if t := requestOf(ctx).Header.Get("Content-Type"); strings.HasPrefix(t, "application/scim+json") {
 		format = "scim"
 	}
-	x, err := s.Service.PutList(ctx, who, opt(r.Params.Why), string(r.What), format, columns, body, r.Params.Preview != nil && *r.Params.Preview)
+	x, err := s.Service.PutList(
+		ctx,
+		who,
+		opt(r.Params.Why),
+		string(r.What),
+		format,
+		columns,
+		body,
+		r.Params.Preview != nil && *r.Params.Preview,
+	)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.PutList200JSONResponse{Lines: x.Lines, Added: x.Added, Changed: x.Changed, Same: x.Same, Columns: &x.Columns, Ignored: &x.Ignored}
+	out := apigen.PutList200JSONResponse{
+		Lines:   x.Lines,
+		Added:   x.Added,
+		Changed: x.Changed,
+		Same:    x.Same,
+		Columns: &x.Columns,
+		Ignored: &x.Ignored,
+	}
 	out.Errors = []contract.ListError{}
 	for _, e := range x.Errors {
 		out.Errors = append(out.Errors, contract.ListError{Column: some(e.Column), Line: e.Line, Text: e.Text, Value: some(e.Value)})

@@ -33,9 +33,19 @@ func (s *server) Halves(ctx context.Context, r apigen.HalvesRequestObject) (apig
 			case !h.Said(), show == "mismatch" && !mismatch, show != "" && show != "all" && show != "mismatch" && show != joint:
 				continue
 			}
-			x := contract.BothHalves{Partner: p.Partner.ID, Name: p.Partner.Name, Key: h.Key.String(), Ours: contract.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Opening]),
-				Opens: h.Ours.Opens, Because: contract.BothHalvesBecause(world.BecauseNames[h.Ours.Because]), Level: contract.BothHalvesLevel(world.LevelNames[h.Ours.Level]), Theirs: contract.BothHalvesTheirs(world.SaysNames[h.Theirs]),
-				Joint: contract.BothHalvesJoint(joint), Old: h.Old, Source: some(h.Stance.Source)}
+			x := contract.BothHalves{
+				Partner: p.Partner.ID,
+				Name:    p.Partner.Name,
+				Key:     h.Key.String(),
+				Ours:    contract.BothHalvesOurs([]string{"unset", "yes", "no"}[h.Opening]),
+				Opens:   h.Ours.Opens,
+				Because: contract.BothHalvesBecause(world.BecauseNames[h.Ours.Because]),
+				Level:   contract.BothHalvesLevel(world.LevelNames[h.Ours.Level]),
+				Theirs:  contract.BothHalvesTheirs(world.SaysNames[h.Theirs]),
+				Joint:   contract.BothHalvesJoint(joint),
+				Old:     h.Old,
+				Source:  some(h.Stance.Source),
+			}
 			if h.Known && h.Stance.AsOf.IsSet() {
 				x.AsOf = ptr(h.Stance.AsOf.String())
 			}
@@ -131,7 +141,17 @@ func inForm(l *letter.Letter, form string) string {
 }
 
 func (s *server) letterOut(st *service.State, l *world.Letter) contract.Letter {
-	out := contract.Letter{Id: l.ID, Partner: l.Partner, Name: l.Partner, About: []string{}, By: some(l.By), To: some(l.To), Note: some(l.Note), State: contract.LetterState(world.AnswerNames[l.Answer]), Said: some(l.Said)}
+	out := contract.Letter{
+		Id:      l.ID,
+		Partner: l.Partner,
+		Name:    l.Partner,
+		About:   []string{},
+		By:      some(l.By),
+		To:      some(l.To),
+		Note:    some(l.Note),
+		State:   contract.LetterState(world.AnswerNames[l.Answer]),
+		Said:    some(l.Said),
+	}
 	if p, err := st.Partner(l.Partner); err == nil {
 		out.Name = p.Name
 	}

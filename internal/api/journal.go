@@ -22,7 +22,12 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 	if err != nil {
 		return nil, err
 	}
-	q := store.JournalQuery{Kind: opt(r.Params.Kind), ID: opt(r.Params.Id), Who: opt(r.Params.Who), Limit: pageSize(r.Params.Limit, 100) + 1}
+	q := store.JournalQuery{
+		Kind:  opt(r.Params.Kind),
+		ID:    opt(r.Params.Id),
+		Who:   opt(r.Params.Who),
+		Limit: pageSize(r.Params.Limit, 100) + 1,
+	}
 	if k := q.Kind; strings.ContainsFunc(k, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
 		return nil, &service.Invalid{Field: "kind", Value: k, Reason: "write a kind of thing that is journaled, as partner, guest or step"}
 	}
@@ -45,7 +50,16 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 			out.Next = cursor(strconv.FormatUint(es[i-1].Seq, 10))
 			break
 		}
-		x := contract.JournalEntry{Seq: int64(e.Seq), PartOf: int64(e.PartOf), At: e.At, Who: e.Who, Kind: e.Kind, Id: e.ID, Why: e.Why, Revision: int64(e.Revision)}
+		x := contract.JournalEntry{
+			Seq:      int64(e.Seq),
+			PartOf:   int64(e.PartOf),
+			At:       e.At,
+			Who:      e.Who,
+			Kind:     e.Kind,
+			Id:       e.ID,
+			Why:      e.Why,
+			Revision: int64(e.Revision),
+		}
 		if e.Was != nil {
 			x.Was = ptr(string(e.Was))
 		}

@@ -44,8 +44,25 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 	st := s.state(ctx)
 	pol := st.Policy()
 	c := st.Counts()
-	out := apigen.Overview200JSONResponse{Revision: int64(st.Head.Revision), Services: []contract.ServiceState{}, Soon: []contract.Ending{}, Suspended: []string{}, Todo: []contract.Todo{},
-		Counts: map[string]int{"people": c.People, "guests": c.Guests, "grants": c.Grants, "spaces": c.Spaces, "items": c.Items, "meetings": c.Meetings, "links": c.Links, "partners": c.Partners, "bars": len(pol.Barred), "exceptions": len(pol.Exceptions)}}
+	out := apigen.Overview200JSONResponse{
+		Revision:  int64(st.Head.Revision),
+		Services:  []contract.ServiceState{},
+		Soon:      []contract.Ending{},
+		Suspended: []string{},
+		Todo:      []contract.Todo{},
+		Counts: map[string]int{
+			"people":     c.People,
+			"guests":     c.Guests,
+			"grants":     c.Grants,
+			"spaces":     c.Spaces,
+			"items":      c.Items,
+			"meetings":   c.Meetings,
+			"links":      c.Links,
+			"partners":   c.Partners,
+			"bars":       len(pol.Barred),
+			"exceptions": len(pol.Exceptions),
+		},
+	}
 	todo := func(text, href string) { out.Todo = append(out.Todo, contract.Todo{Text: text, Href: href}) }
 	if pol.Organisation != nil {
 		out.Organisation = pol.Organisation.Name
@@ -77,7 +94,10 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		}
 	}
 	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
-		x := contract.ServiceState{Service: v.String(), Looser: looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory]}
+		x := contract.ServiceState{
+			Service: v.String(),
+			Looser:  looser[v.String()] + map[bool]int{true: looser["guests"]}[v == catalogue.Directory],
+		}
 		x.OpenedIn, x.OpenedOut = opened(pol, catalogue.In(v)), opened(pol, catalogue.Out(v))
 		out.Services = append(out.Services, x)
 	}
@@ -86,7 +106,17 @@ func (s *server) Overview(ctx context.Context, _ apigen.OverviewRequestObject) (
 		out.Todo = slices.Insert(out.Todo, 0, contract.Todo{Text: t, Href: "/due"})
 	}
 	if n := s.Service.MailOverdue(); n > 0 {
-		out.Todo = slices.Insert(out.Todo, 0, contract.Todo{Text: fmt.Sprintf("%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.", n), Href: "/journal"})
+		out.Todo = slices.Insert(
+			out.Todo,
+			0,
+			contract.Todo{
+				Text: fmt.Sprintf(
+					"%d messages wait for more than ten minutes. Look whether the mail server takes them: the log says why not.",
+					n,
+				),
+				Href: "/journal",
+			},
+		)
 	}
 	if err := s.monthAgo(ctx, &out, now-30*86400e6); err != nil {
 		return nil, err

@@ -19,8 +19,23 @@ import (
 )
 
 func (s *server) partnerOut(st *service.State, p *world.Partner) contract.Partner {
-	out := contract.Partner{Id: p.ID, Name: p.Name, Domains: []contract.DomainEntry{}, Standing: contract.PartnerStanding(world.StandingNames[p.Standing]), Owner: some(p.Owner), Note: some(p.Note), StandingReason: some(p.StandingReason), Statement: some(p.Statement), SignIn: some(p.SignIn), SignInClient: some(p.SignInClient), SignInUnverified: yes(p.SignInUnverified),
-		Opened: map[string]bool{}, Rules: map[string]contract.SetValue{}, Stance: []contract.Stance{}, Etag: service.PartnerEtag(p)}
+	out := contract.Partner{
+		Id:               p.ID,
+		Name:             p.Name,
+		Domains:          []contract.DomainEntry{},
+		Standing:         contract.PartnerStanding(world.StandingNames[p.Standing]),
+		Owner:            some(p.Owner),
+		Note:             some(p.Note),
+		StandingReason:   some(p.StandingReason),
+		Statement:        some(p.Statement),
+		SignIn:           some(p.SignIn),
+		SignInClient:     some(p.SignInClient),
+		SignInUnverified: yes(p.SignInUnverified),
+		Opened:           map[string]bool{},
+		Rules:            map[string]contract.SetValue{},
+		Stance:           []contract.Stance{},
+		Etag:             service.PartnerEtag(p),
+	}
 	if p.StandingSince.IsSet() {
 		out.StandingSince = ptr(p.StandingSince.String())
 	}
@@ -193,11 +208,19 @@ func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
 		case "sign_in_unverified":
 			signIn["unverified"] = v
 		case "stance":
-			return nil, nil, &service.Invalid{Field: k, Value: fmt.Sprint(v), Reason: "stances are recorded one by one, at /api/v1/partners/{id}/stances/{key}"}
+			return nil, nil, &service.Invalid{
+				Field:  k,
+				Value:  fmt.Sprint(v),
+				Reason: "stances are recorded one by one, at /api/v1/partners/{id}/stances/{key}",
+			}
 		case "rules":
 			set, ok := v.(map[string]any)
 			if !ok && v != nil {
-				return nil, nil, &service.Invalid{Field: k, Value: fmt.Sprint(v), Reason: `write values by rule, as {"spaces.pages": {"value": "on"}}`}
+				return nil, nil, &service.Invalid{
+					Field:  k,
+					Value:  fmt.Sprint(v),
+					Reason: `write values by rule, as {"spaces.pages": {"value": "on"}}`,
+				}
 			}
 			if doc[k], err = rulesPatch(set); err != nil {
 				return nil, nil, err
@@ -279,7 +302,14 @@ func (s *server) SetStanding(ctx context.Context, r apigen.SetStandingRequestObj
 
 func (s *server) AddDomain(ctx context.Context, r apigen.AddDomainRequestObject) (apigen.AddDomainResponseObject, error) {
 	b := r.Body
-	w, err := s.Service.AddDomain(ctx, by(ctx, b.Why, nil, r.Params.Preview), r.Id, b.Domain, b.Subdomains != nil && *b.Subdomains, b.LookAlike != nil && *b.LookAlike)
+	w, err := s.Service.AddDomain(
+		ctx,
+		by(ctx, b.Why, nil, r.Params.Preview),
+		r.Id,
+		b.Domain,
+		b.Subdomains != nil && *b.Subdomains,
+		b.LookAlike != nil && *b.LookAlike,
+	)
 	p, err := s.weighed(w, r.Id, err)
 	return apigen.AddDomain200JSONResponse{Body: p, Headers: apigen.AddDomain200ResponseHeaders{ETag: &p.Etag}}, err
 }
@@ -295,7 +325,13 @@ func (s *server) rearranged(x service.Rearranged, preview *bool, err error) (con
 	if err != nil {
 		return contract.Rearranged{}, err
 	}
-	out := contract.Rearranged{Partner: p, Preview: preview != nil && *preview, Concerns: countsOut(x.Concerns), Named: []string{}, Differs: []contract.Difference{}}
+	out := contract.Rearranged{
+		Partner:  p,
+		Preview:  preview != nil && *preview,
+		Concerns: countsOut(x.Concerns),
+		Named:    []string{},
+		Differs:  []contract.Difference{},
+	}
 	for _, id := range x.Moved.Spaces {
 		out.Named = append(out.Named, "space:"+id)
 	}
@@ -316,7 +352,14 @@ func (s *server) JoinPartners(ctx context.Context, r apigen.JoinPartnersRequestO
 }
 
 func (s *server) SplitPartner(ctx context.Context, r apigen.SplitPartnerRequestObject) (apigen.SplitPartnerResponseObject, error) {
-	x, err := s.Service.SplitPartner(ctx, by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview), r.Id, r.Body.Domains, r.Body.Id, r.Body.Name)
+	x, err := s.Service.SplitPartner(
+		ctx,
+		by(ctx, r.Body.Why, r.Params.IfMatch, r.Params.Preview),
+		r.Id,
+		r.Body.Domains,
+		r.Body.Id,
+		r.Body.Name,
+	)
 	out, err := s.rearranged(x, r.Params.Preview, err)
 	return apigen.SplitPartner200JSONResponse(out), err
 }

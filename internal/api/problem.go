@@ -138,7 +138,9 @@ func problemOf(err error) contract.Problem {
 	}
 	switch store.TroubleOf(err) {
 	case store.Away:
-		return problemAway.with("it is tried again; what is known goes on being answered. Look at the database server and the network between")
+		return problemAway.with(
+			"it is tried again; what is known goes on being answered. Look at the database server and the network between",
+		)
 	case store.ReadOnly:
 		return problemReadOnly.with("nothing was changed; make the database server writable, or name the one that is")
 	case store.Full:

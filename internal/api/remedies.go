@@ -15,7 +15,11 @@ import (
 )
 
 // remedied finds the question, and the end that is proposed.
-func (s *server) remedied(ctx context.Context, q *contract.Question, until *string) (*service.State, engine.Question, moment.Moment, error) {
+func (s *server) remedied(
+	ctx context.Context,
+	q *contract.Question,
+	until *string,
+) (*service.State, engine.Question, moment.Moment, error) {
 	st, now := s.state(ctx), s.Service.Now()
 	x, err := answer.Question(q, st.Snapshot, now)
 	if err != nil {
@@ -38,7 +42,11 @@ func (s *server) remedied(ctx context.Context, q *contract.Question, until *stri
 	}
 	end, err := moment.ParseEnd(text, now, st.Zone())
 	if err != nil {
-		return st, x, 0, &service.Invalid{Field: "until", Value: text, Reason: "write a date, a moment with its offset, days from today as +30d, or none"}
+		return st, x, 0, &service.Invalid{
+			Field:  "until",
+			Value:  text,
+			Reason: "write a date, a moment with its offset, days from today as +30d, or none",
+		}
 	}
 	return st, x, end, nil
 }
@@ -69,7 +77,13 @@ func (s *server) RemedyDraft(ctx context.Context, r apigen.RemedyDraftRequestObj
 
 // draftOfRemedy makes a draft of what is policy in a set of changes; of the first that
 // holds any where none is named.
-func (s *server) draftOfRemedy(ctx context.Context, st *service.State, q engine.Question, until moment.Moment, option, name, why string) (*service.DraftNow, error) {
+func (s *server) draftOfRemedy(
+	ctx context.Context,
+	st *service.State,
+	q engine.Question,
+	until moment.Moment,
+	option, name, why string,
+) (*service.DraftNow, error) {
 	options, _, err := remedy.Find(st.Snapshot, remedy.Request{Question: q, Until: until})
 	if err != nil {
 		return nil, err
@@ -94,7 +108,11 @@ func (s *server) draftOfRemedy(ctx context.Context, st *service.State, q engine.
 	case !found:
 		return nil, fmt.Errorf("%w: there is no such set of changes any more; ask again", service.ErrNotFound)
 	case len(policy) == 0:
-		return nil, &service.Invalid{Field: "option", Value: option, Reason: "none of it is policy; it is done at the place itself, by those who can"}
+		return nil, &service.Invalid{
+			Field:  "option",
+			Value:  option,
+			Reason: "none of it is policy; it is done at the place itself, by those who can",
+		}
 	}
 	if name == "" {
 		name = fmt.Sprintf("%.120s", fmt.Sprintf("So that %s may %s %s", q.Subject, q.Action, q.Resource))

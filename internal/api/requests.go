@@ -10,8 +10,21 @@ import (
 )
 
 func (s *server) requestOut(st *service.State, r *service.Request) contract.Request {
-	out := contract.Request{Id: r.ID, By: r.By, Person: some(r.Person), Purpose: r.Purpose, To: append([]string{}, r.To...), Made: r.Made, State: contract.RequestState(r.State), Draft: some(r.Draft), Answer: some(r.Answer), Closed: some(r.Closed), Closer: some(r.Closer), Heard: r.Heard,
-		Question: contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}}
+	out := contract.Request{
+		Id:       r.ID,
+		By:       r.By,
+		Person:   some(r.Person),
+		Purpose:  r.Purpose,
+		To:       append([]string{}, r.To...),
+		Made:     r.Made,
+		State:    contract.RequestState(r.State),
+		Draft:    some(r.Draft),
+		Answer:   some(r.Answer),
+		Closed:   some(r.Closed),
+		Closer:   some(r.Closer),
+		Heard:    r.Heard,
+		Question: contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource},
+	}
 	if r.Asked.Address != "" || r.Asked.Presenter != "" {
 		out.Question.Context = &contract.QuestionContext{Address: some(r.Asked.Address), Presenter: some(r.Asked.Presenter)}
 	}
@@ -95,7 +108,15 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 	if err != nil {
 		return nil, err
 	}
-	d, err := s.draftOfRemedy(ctx, s.Service.State(), q, s.Service.Now()+30*86400e6, opt(r.Body.Option), fmt.Sprintf("For %s: %.80s", x.By, x.Purpose), x.Purpose)
+	d, err := s.draftOfRemedy(
+		ctx,
+		s.Service.State(),
+		q,
+		s.Service.Now()+30*86400e6,
+		opt(r.Body.Option),
+		fmt.Sprintf("For %s: %.80s", x.By, x.Purpose),
+		x.Purpose,
+	)
 	if err != nil {
 		return nil, err
 	}

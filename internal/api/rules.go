@@ -49,7 +49,18 @@ func (s *server) GetRule(ctx context.Context, r apigen.GetRuleRequestObject) (ap
 
 func (s *server) SetRule(ctx context.Context, r apigen.SetRuleRequestObject) (apigen.SetRuleResponseObject, error) {
 	b := r.Body
-	err := s.Service.SetRule(ctx, whoIs(ctx).Name, cause(b.Why), service.RuleChange{Rule: r.Rule, Limit: opt(b.Limit), Default: opt(b.Default), Held: b.Held != nil && *b.Held, IfMatch: opt(r.Params.IfMatch)})
+	err := s.Service.SetRule(
+		ctx,
+		whoIs(ctx).Name,
+		cause(b.Why),
+		service.RuleChange{
+			Rule:    r.Rule,
+			Limit:   opt(b.Limit),
+			Default: opt(b.Default),
+			Held:    b.Held != nil && *b.Held,
+			IfMatch: opt(r.Params.IfMatch),
+		},
+	)
 	if err != nil {
 		return nil, err
 	}

@@ -106,7 +106,14 @@ func New(o Options) (http.Handler, error) {
 	if o.Idle == 0 {
 		o.Idle = 2 * time.Hour
 	}
-	s := &server{Options: o, metrics: newMetrics(o.Service), signIns: newSignIns(), asks: newTries(10, 6*time.Second), knocks: newTries(10, 6*time.Second), repeats: repeats{byKey: map[string]*repeat{}}}
+	s := &server{
+		Options: o,
+		metrics: newMetrics(o.Service),
+		signIns: newSignIns(),
+		asks:    newTries(10, 6*time.Second),
+		knocks:  newTries(10, 6*time.Second),
+		repeats: repeats{byKey: map[string]*repeat{}},
+	}
 	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
 	cookies := func(name string, site http.SameSite) *scs.SessionManager {
 		m := scs.New()
@@ -161,9 +168,12 @@ func New(o Options) (http.Handler, error) {
 				checked.ServeHTTP(w, r)
 			})
 		}, s.repeat)
-		apigen.HandlerWithOptions(strict, apigen.ChiServerOptions{BaseRouter: r, ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
-			writeProblem(w, problemInvalid.with(err.Error()))
-		}})
+		apigen.HandlerWithOptions(
+			strict,
+			apigen.ChiServerOptions{BaseRouter: r, ErrorHandlerFunc: func(w http.ResponseWriter, _ *http.Request, err error) {
+				writeProblem(w, problemInvalid.with(err.Error()))
+			}},
+		)
 	})
 	routes.Post("/access/v1/evaluation", s.evaluation)
 	routes.Post("/access/v1/evaluations", s.evaluations)
@@ -254,7 +264,8 @@ func (s *server) guard(next http.Handler) http.Handler {
 				within = fileTime
 			}
 			// net/http takes the deadline back where the body ends.
-			if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(within)); err != nil && !errors.Is(err, http.ErrNotSupported) {
+			if err := http.NewResponseController(w).SetReadDeadline(time.Now().Add(within)); err != nil &&
+				!errors.Is(err, http.ErrNotSupported) {
 				s.failed(w, r, err)
 				return
 			}
@@ -342,7 +353,11 @@ func (s *server) inDraft(ctx context.Context, r *http.Request, op *operations.Op
 	}
 	if name == "" {
 		if who.Role == service.Keeper && how == operations.Policy {
-			return ctx, fmt.Errorf("%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s", errForbidden, draftHeader)
+			return ctx, fmt.Errorf(
+				"%w: keepers change policy in a draft that an administrator publishes; make one, and send its id as %s",
+				errForbidden,
+				draftHeader,
+			)
 		}
 		return ctx, nil
 	}
@@ -644,7 +659,27 @@ func (s *server) observe(next http.Handler) http.Handler {
 		if n.pattern == "" && status < 400 {
 			level = slog.LevelDebug // files of the console
 		}
-		s.Log.Log(r.Context(), level, "request", "id", id, "method", r.Method, "path", r.URL.Path, "route", n.pattern, "status", status, "ms", float64(took.Microseconds())/1000, "bytes", ww.BytesWritten(), "who", n.who)
+		s.Log.Log(
+			r.Context(),
+			level,
+			"request",
+			"id",
+			id,
+			"method",
+			r.Method,
+			"path",
+			r.URL.Path,
+			"route",
+			n.pattern,
+			"status",
+			status,
+			"ms",
+			float64(took.Microseconds())/1000,
+			"bytes",
+			ww.BytesWritten(),
+			"who",
+			n.who,
+		)
 	})
 }
 
@@ -698,7 +733,10 @@ func (s *server) securityHeaders(next http.Handler) http.Handler {
 		if s.SecureCookies { // RFC 6797 §6.1
 			h.Set("Strict-Transport-Security", "max-age=31536000")
 		}
-		h.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'")
+		h.Set(
+			"Content-Security-Policy",
+			"default-src 'self'; img-src 'self' data:; style-src 'self' 'unsafe-inline'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'",
+		)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
@@ -752,23 +790,51 @@ type metrics struct {
 
 func newMetrics(svc *service.Service) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(),
-		requests:  prometheus.NewHistogramVec(prometheus.HistogramOpts{Name: "wexillum_request_seconds", Help: "Requests by route and status.", Buckets: []float64{.0005, .001, .005, .025, .1, .5, 2.5, 10}}, []string{"method", "route", "status"}),
-		decisions: prometheus.NewCounterVec(prometheus.CounterOpts{Name: "wexillum_decisions_total", Help: "Decisions by action and outcome."}, []string{"action", "decision"})}
+		requests: prometheus.NewHistogramVec(
+			prometheus.HistogramOpts{
+				Name:    "wexillum_request_seconds",
+				Help:    "Requests by route and status.",
+				Buckets: []float64{.0005, .001, .005, .025, .1, .5, 2.5, 10},
+			},
+			[]string{"method", "route", "status"},
+		),
+		decisions: prometheus.NewCounterVec(
+			prometheus.CounterOpts{Name: "wexillum_decisions_total", Help: "Decisions by action and outcome."},
+			[]string{"action", "decision"},
+		)}
 	gauge := func(name, help string, get func(*service.State) float64) {
-		m.registry.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 { return get(svc.State()) }))
+		m.registry.MustRegister(
+			prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, func() float64 { return get(svc.State()) }),
+		)
 	}
 	m.registry.MustRegister(m.requests, m.decisions)
-	gauge("wexillum_revision", "Revision of policy that is answered from.", func(s *service.State) float64 { return float64(s.Head.Revision) })
-	gauge("wexillum_journal_entries", "Journal entries that are answered from.", func(s *service.State) float64 { return float64(s.Head.Seq) })
+	gauge(
+		"wexillum_revision",
+		"Revision of policy that is answered from.",
+		func(s *service.State) float64 { return float64(s.Head.Revision) },
+	)
+	gauge(
+		"wexillum_journal_entries",
+		"Journal entries that are answered from.",
+		func(s *service.State) float64 { return float64(s.Head.Seq) },
+	)
 	gauge("wexillum_guests", "Records of outsiders.", func(s *service.State) float64 { return float64(s.Counts().Guests) })
-	gauge("wexillum_clock_skew_seconds", "By how much the clock here is before the database's.", func(*service.State) float64 { return svc.ClockSkew().Seconds() })
+	gauge(
+		"wexillum_clock_skew_seconds",
+		"By how much the clock here is before the database's.",
+		func(*service.State) float64 { return svc.ClockSkew().Seconds() },
+	)
 	gauge("wexillum_steps_behind_seconds", "How long ago everything that was due had been carried out.", func(*service.State) float64 {
 		if at := svc.Carried(); at.IsSet() {
 			return float64(svc.Now()-at) / 1e6
 		}
 		return 0
 	})
-	gauge("wexillum_mail_waiting", "Messages that are due and not sent yet.", func(*service.State) float64 { return float64(svc.MailWaiting()) })
+	gauge(
+		"wexillum_mail_waiting",
+		"Messages that are due and not sent yet.",
+		func(*service.State) float64 { return float64(svc.MailWaiting()) },
+	)
 	gauge("wexillum_grants", "Grants.", func(s *service.State) float64 { return float64(s.Counts().Grants) })
 	return m
 }

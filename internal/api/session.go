@@ -17,7 +17,15 @@ func (s *server) session(ctx context.Context, who service.Who) contract.Session 
 	if o := s.state(ctx).Policy().Organisation; o != nil {
 		name = o.Name
 	}
-	return contract.Session{Name: who.Name, Role: contract.SessionRole(who.Role), Person: some(who.Person), Csrf: s.sessions.GetString(ctx, "csrf"), Organisation: name, Zone: ptr(s.state(ctx).Zone().String()), Demo: s.Demo}
+	return contract.Session{
+		Name:         who.Name,
+		Role:         contract.SessionRole(who.Role),
+		Person:       some(who.Person),
+		Csrf:         s.sessions.GetString(ctx, "csrf"),
+		Organisation: name,
+		Zone:         ptr(s.state(ctx).Zone().String()),
+		Demo:         s.Demo,
+	}
 }
 
 func (s *server) GetSession(ctx context.Context, _ apigen.GetSessionRequestObject) (apigen.GetSessionResponseObject, error) {
@@ -126,7 +134,10 @@ func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject)
 	return apigen.MakeToken201JSONResponse(newToken(text, t)), nil
 }
 
-func (s *server) MakeServiceToken(ctx context.Context, r apigen.MakeServiceTokenRequestObject) (apigen.MakeServiceTokenResponseObject, error) {
+func (s *server) MakeServiceToken(
+	ctx context.Context,
+	r apigen.MakeServiceTokenRequestObject,
+) (apigen.MakeServiceTokenResponseObject, error) {
 	text, t, err := s.Service.MakeToken(ctx, whoIs(ctx), r.Body.Name, string(r.Body.Purpose), time.Duration(r.Body.Days)*24*time.Hour)
 	if err != nil {
 		return nil, err
@@ -138,7 +149,10 @@ func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObjec
 	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
 	out := apigen.ListTokens200JSONResponse{Tokens: []contract.Token{}}
 	for _, t := range ts {
-		out.Tokens = append(out.Tokens, contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires})
+		out.Tokens = append(
+			out.Tokens,
+			contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires},
+		)
 	}
 	return out, err
 }
@@ -151,7 +165,10 @@ func (s *server) ListAccounts(ctx context.Context, _ apigen.ListAccountsRequestO
 	as, err := s.Service.Accounts(ctx)
 	out := apigen.ListAccounts200JSONResponse{Accounts: []contract.Account{}}
 	for _, a := range as {
-		out.Accounts = append(out.Accounts, contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled})
+		out.Accounts = append(
+			out.Accounts,
+			contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled},
+		)
 	}
 	return out, err
 }

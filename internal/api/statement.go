@@ -20,7 +20,10 @@ import (
 // errUnpublished is what is told where this service publishes no statement.
 var errUnpublished = fmt.Errorf("%w: this service publishes no statement", service.ErrNotFound)
 
-func (s *server) PublishedStatement(ctx context.Context, r apigen.PublishedStatementRequestObject) (apigen.PublishedStatementResponseObject, error) {
+func (s *server) PublishedStatement(
+	ctx context.Context,
+	r apigen.PublishedStatementRequestObject,
+) (apigen.PublishedStatementResponseObject, error) {
 	if !s.PublishStatement {
 		return nil, errUnpublished
 	}
@@ -53,7 +56,14 @@ func (s *server) ourStatement(ctx context.Context, audience string) (contract.Ou
 	if err != nil {
 		return contract.OurStatement{}, err
 	}
-	out := contract.OurStatement{Published: s.PublishStatement, For: c.Audience, Issuer: c.Issuer, Expires: time.Unix(c.Expires, 0).UTC().Format(time.RFC3339), Stance: map[string]string{}, Keys: []contract.StatementKey{}}
+	out := contract.OurStatement{
+		Published: s.PublishStatement,
+		For:       c.Audience,
+		Issuer:    c.Issuer,
+		Expires:   time.Unix(c.Expires, 0).UTC().Format(time.RFC3339),
+		Stance:    map[string]string{},
+		Keys:      []contract.StatementKey{},
+	}
 	if s.PublishStatement && s.PublicURL != "" {
 		out.Address = ptr(s.PublicURL + statement.StatementPath)
 	}
@@ -62,7 +72,10 @@ func (s *server) ourStatement(ctx context.Context, audience string) (contract.Ou
 	}
 	keys, err := s.Service.StatementKeys(ctx)
 	for _, k := range keys {
-		out.Keys = append(out.Keys, contract.StatementKey{Key: k.ID, State: contract.StatementKeyState(k.State), Since: k.Since.UTC().Format(time.RFC3339)})
+		out.Keys = append(
+			out.Keys,
+			contract.StatementKey{Key: k.ID, State: contract.StatementKeyState(k.State), Since: k.Since.UTC().Format(time.RFC3339)},
+		)
 	}
 	return out, err
 }
@@ -93,7 +106,13 @@ func (s *server) theirStatement(ctx context.Context, id string) (contract.TheirS
 }
 
 func statementOut(x *world.Statement) contract.TheirStatement {
-	out := contract.TheirStatement{Partner: x.Partner, Keys: append([]string{}, x.Keys...), Problem: some(x.Problem), Reason: some(x.Reason), Offered: some(x.Offered)}
+	out := contract.TheirStatement{
+		Partner: x.Partner,
+		Keys:    append([]string{}, x.Keys...),
+		Problem: some(x.Problem),
+		Reason:  some(x.Reason),
+		Offered: some(x.Offered),
+	}
 	if x.Issued.IsSet() {
 		out.Issued, out.Until = ptr(x.Issued.String()), ptr(x.Until.String())
 	}

@@ -28,7 +28,13 @@ import (
 // for the past what was recorded then.
 func (s *server) when(ctx context.Context, text *string) (*answer.View, *service.State, error) {
 	st := s.state(ctx)
-	v := &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: s.Service.Now(), Recorded: string(service.FromNow), Draft: st.AsDraft}
+	v := &answer.View{
+		Snapshot: st.Snapshot,
+		Revision: st.Head.Revision,
+		At:       s.Service.Now(),
+		Recorded: string(service.FromNow),
+		Draft:    st.AsDraft,
+	}
 	t := opt(text)
 	if t == "" {
 		return v, st, nil
@@ -122,7 +128,11 @@ func readGoOn(cursorText *string, of string) (x goOnAt, err error) {
 		return x, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "send what the page before gave as next"}
 	}
 	if x.Of != of {
-		return x, &service.Invalid{Field: "cursor", Value: *cursorText, Reason: "it is of another question; send it with the parameters of the page before"}
+		return x, &service.Invalid{
+			Field:  "cursor",
+			Value:  *cursorText,
+			Reason: "it is of another question; send it with the parameters of the page before",
+		}
 	}
 	return x, nil
 }
@@ -147,7 +157,12 @@ func page[T any](all []T, key func(*T) string, of string, cursorText *string, li
 	return all[from:to], next, nil
 }
 
-func (s *server) audience(ctx context.Context, resource, action, kind, q string, all bool, at *string) (*answer.View, world.Resource, []engine.Reached, error) {
+func (s *server) audience(
+	ctx context.Context,
+	resource, action, kind, q string,
+	all bool,
+	at *string,
+) (*answer.View, world.Resource, []engine.Reached, error) {
 	v, st, err := s.when(ctx, at)
 	if err != nil {
 		return nil, world.Resource{}, nil, err
@@ -174,9 +189,21 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Audience200JSONResponse{Stated: v.Stated(), Resource: res.String(), Name: some(v.Snapshot.NameOf(res)), Lines: []contract.AudienceLine{}, Total: len(lines)}
+	out := apigen.Audience200JSONResponse{
+		Stated:   v.Stated(),
+		Resource: res.String(),
+		Name:     some(v.Snapshot.NameOf(res)),
+		Lines:    []contract.AudienceLine{},
+		Total:    len(lines),
+	}
 	out.Parties, out.Newcomers = answer.Counted(lines)
-	shown, next, err := page(lines, answer.AudienceKey, askedDigest("audience", p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), fmt.Sprint(p.All != nil && *p.All), opt(p.At)), p.Cursor, p.Limit)
+	shown, next, err := page(
+		lines,
+		answer.AudienceKey,
+		askedDigest("audience", p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), fmt.Sprint(p.All != nil && *p.All), opt(p.At)),
+		p.Cursor,
+		p.Limit,
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -223,7 +250,13 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 	if word == "" {
 		word = "everybody"
 	}
-	out := apigen.Board200JSONResponse{Stated: v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."), Who: word, Rows: []contract.BoardRow{}, Total: len(meant), Residual: some(v.ResidualRisk())}
+	out := apigen.Board200JSONResponse{
+		Stated:   v.Stated("Actions about somebody else (inviting, sharing), which are asked one by one."),
+		Who:      word,
+		Rows:     []contract.BoardRow{},
+		Total:    len(meant),
+		Residual: some(v.ResidualRisk()),
+	}
 	shown, next, err := page(meant, (*answer.Meant).Key, askedDigest("board", word, q, opt(r.Params.At)), r.Params.Cursor, r.Params.Limit)
 	if err != nil {
 		return nil, err
@@ -244,7 +277,13 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 		out.Totals = answer.BoardTotals(all)
 		return out, nil
 	}
-	out.Totals = contract.BoardTotals{Granted: map[string]int{}, Reached: map[string]int{}, ByKind: map[string]int{}, ByPartner: map[string]int{}, LeftOut: ptr(true)}
+	out.Totals = contract.BoardTotals{
+		Granted:   map[string]int{},
+		Reached:   map[string]int{},
+		ByKind:    map[string]int{},
+		ByPartner: map[string]int{},
+		LeftOut:   ptr(true),
+	}
 	for _, m := range meant {
 		if m.Newcomer {
 			out.Totals.Newcomers++
@@ -296,7 +335,13 @@ func (s *server) Diff(ctx context.Context, r apigen.DiffRequestObject) (apigen.D
 		return nil, err
 	}
 	lines, err := answer.Differences(left, right, a, b, ctx.Err)
-	out := apigen.Diff200JSONResponse{Left: left.Stated(), Right: right.Stated(), Who: a.String(), AndWho: b.String(), Lines: []contract.DiffLine{}}
+	out := apigen.Diff200JSONResponse{
+		Left:   left.Stated(),
+		Right:  right.Stated(),
+		Who:    a.String(),
+		AndWho: b.String(),
+		Lines:  []contract.DiffLine{},
+	}
 	for i := range lines {
 		out.Lines = append(out.Lines, answer.DiffLine(&lines[i]))
 	}
@@ -389,7 +434,12 @@ type azSearch struct {
 // maxResults bounds a page of a search.
 const maxResults = 1000
 
-func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, list func(*azSearch, *service.State, moment.Moment, func(any)) error) {
+func (s *server) search(
+	w http.ResponseWriter,
+	r *http.Request,
+	missing string,
+	list func(*azSearch, *service.State, moment.Moment, func(any)) error,
+) {
 	var q azSearch
 	if !s.decodeAuthzen(w, r, &q) {
 		return
@@ -410,7 +460,11 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 	}
 	if q.Page != nil {
 		if q.Page.Limit < 0 || q.Page.Limit > maxResults {
-			s.failed(w, r, &engine.WrongUse{Field: "page.limit", Value: strconv.Itoa(q.Page.Limit), Reason: fmt.Sprintf("write 1 to %d", maxResults)})
+			s.failed(
+				w,
+				r,
+				&engine.WrongUse{Field: "page.limit", Value: strconv.Itoa(q.Page.Limit), Reason: fmt.Sprintf("write 1 to %d", maxResults)},
+			)
 			return
 		}
 		if q.Page.Limit > 0 {
@@ -450,7 +504,11 @@ func (s *server) search(w http.ResponseWriter, r *http.Request, missing string, 
 	whole, _ := json.Marshal(asked)
 	shown, next, err := page(all, func(f *found) string { return f.key }, askedDigest(missing, string(whole)), &token, &limit)
 	if err != nil {
-		s.failed(w, r, &engine.WrongUse{Field: "page.token", Value: token, Reason: "send the next_token of the page before, with the same question"})
+		s.failed(
+			w,
+			r,
+			&engine.WrongUse{Field: "page.token", Value: token, Reason: "send the next_token of the page before, with the same question"},
+		)
 		return
 	}
 	results := []any{}

@@ -72,7 +72,12 @@ func rulePage(r *catalogue.Rule, base *world.World, at moment.Moment) (string, e
 	fmt.Fprintf(&b, "# %s: %s\n\n%s", r.Name, r.Title, made)
 	switch r.Scale.Shape {
 	case catalogue.Days:
-		fmt.Fprintf(&b, "| value | |\n|---|---|\n| a number of days | %s |\n| none | %s |\n", strings.ReplaceAll(r.Sentences[0], "N", "so many"), r.Sentences[1])
+		fmt.Fprintf(
+			&b,
+			"| value | |\n|---|---|\n| a number of days | %s |\n| none | %s |\n",
+			strings.ReplaceAll(r.Sentences[0], "N", "so many"),
+			r.Sentences[1],
+		)
 	case catalogue.Methods:
 		b.WriteString("| method | |\n|---|---|\n")
 		for i, n := range r.Scale.Names {
@@ -88,14 +93,27 @@ func rulePage(r *catalogue.Rule, base *world.World, at moment.Moment) (string, e
 	if names := r.Layers.Names(); len(names) > 0 {
 		where = "It may be set for the organisation, and below it at: " + strings.Join(names, ", ") + "."
 	}
-	fmt.Fprintf(&b, "\nA new installation starts with the limit `%s` and the default `%s`. %s\n\n", r.Scale.Format(r.Limit), r.Scale.Format(r.Default), where)
+	fmt.Fprintf(
+		&b,
+		"\nA new installation starts with the limit `%s` and the default `%s`. %s\n\n",
+		r.Scale.Format(r.Limit),
+		r.Scale.Format(r.Default),
+		where,
+	)
 	fmt.Fprintf(&b, "**Advised**: `%s`. %s\n\n", r.Scale.Format(r.Advised), r.Reason)
 	if r.Omits != "" {
 		fmt.Fprintf(&b, "**What it does not cover**: %s\n\n", r.Omits)
 	}
 	for _, d := range catalogue.Dependencies() {
 		if d.Rule == r.ID {
-			fmt.Fprintf(&b, "From `%s` on it needs [%s](%s.md) at `%s`.\n\n", r.Scale.Format(d.From), d.Needs, d.Needs, d.Needs.Get().Scale.Format(d.Value))
+			fmt.Fprintf(
+				&b,
+				"From `%s` on it needs [%s](%s.md) at `%s`.\n\n",
+				r.Scale.Format(d.From),
+				d.Needs,
+				d.Needs,
+				d.Needs.Get().Scale.Format(d.Value),
+			)
 		}
 	}
 	by := catalogue.AskedBy(r.ID)
@@ -236,9 +254,25 @@ func actionPage(a *catalogue.Action, base *world.World, at moment.Moment) (strin
 			if a.InSpace != nil {
 				who += []string{", to a person", ", in a channel"}[k]
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s | %s | %s |\n", who, domainText(ask), ruleLinks(switches(ask)), ruleLinks(needs(ask)), grantText(ask))
+			fmt.Fprintf(
+				&b,
+				"| %s | %s | %s | %s | %s |\n",
+				who,
+				domainText(ask),
+				ruleLinks(switches(ask)),
+				ruleLinks(needs(ask)),
+				grantText(ask),
+			)
 			if ask.Private != nil {
-				fmt.Fprintf(&b, "| %s, towards a private address | %s | %s | %s | %s |\n", who, domainText(ask.Private), ruleLinks(switches(ask.Private)), ruleLinks(needs(ask.Private)), grantText(ask.Private))
+				fmt.Fprintf(
+					&b,
+					"| %s, towards a private address | %s | %s | %s | %s |\n",
+					who,
+					domainText(ask.Private),
+					ruleLinks(switches(ask.Private)),
+					ruleLinks(needs(ask.Private)),
+					grantText(ask.Private),
+				)
 			}
 		}
 	}

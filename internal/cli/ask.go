@@ -153,7 +153,20 @@ func (a *app) printAnswer(x *contract.Answer, all bool) error {
 		for _, acc := range x.Accounts {
 			for _, g := range acc.Gates {
 				for _, c := range g.Causes {
-					rows = append(rows, []string{acc.Account, string(acc.Decision), g.Gate, string(g.Answer), c.Code, string(c.Side), pick(c.Who), c.Text, pick(c.Next)})
+					rows = append(
+						rows,
+						[]string{
+							acc.Account,
+							string(acc.Decision),
+							g.Gate,
+							string(g.Answer),
+							c.Code,
+							string(c.Side),
+							pick(c.Who),
+							c.Text,
+							pick(c.Next),
+						},
+					)
 				}
 				if len(g.Causes) == 0 {
 					rows = append(rows, []string{acc.Account, string(acc.Decision), g.Gate, string(g.Answer), "", "", "", "", ""})
@@ -275,7 +288,14 @@ func together(lines []contract.ReachLine) (rows [][]string) {
 	at := map[string]int{}
 	for _, l := range lines {
 		verb := strings.TrimPrefix(l.Action, l.Service+".")
-		row := []string{resourceText(l.Resource, l.Count), map[contract.ReachLineDecision]string{contract.ReachLineDecisionYes: "▲ yes", contract.ReachLineDecisionNo: "▼ no"}[l.Decision], l.Service + ": " + verb, strings.Join(l.Conditions, ", "), day(pick(l.Until)), l.Cause.Text}
+		row := []string{
+			resourceText(l.Resource, l.Count),
+			map[contract.ReachLineDecision]string{contract.ReachLineDecisionYes: "▲ yes", contract.ReachLineDecisionNo: "▼ no"}[l.Decision],
+			l.Service + ": " + verb,
+			strings.Join(l.Conditions, ", "),
+			day(pick(l.Until)),
+			l.Cause.Text,
+		}
 		if l.Residual != nil && *l.Residual {
 			row[5] += " (residual risk)"
 		}

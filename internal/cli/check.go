@@ -25,7 +25,10 @@ import (
 
 func (a *app) check() *cobra.Command {
 	var into, bundle, as, column, at string
-	c := &cobra.Command{Use: "check FILE", Short: "Check a list of addresses: can each be invited, and what blocks it", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{
+		Use:   "check FILE",
+		Short: "Check a list of addresses: can each be invited, and what blocks it",
+		Args:  cobra.ExactArgs(1),
 		Long: `A list of addresses: for each whether it can be invited, and every cause that
 stands in the way, whose side it is on, and what to do first.
 
@@ -57,7 +60,8 @@ Exit status 0: all can be invited or hold it already; 3: some cannot.`,
 				return err
 			}
 			return p.end()
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringVar(&into, "into", "", "the space they are wanted in, as space:volunteers-handbook; the directory where absent")
 	f.StringVar(&bundle, "bundle", "", "instead of --into, a bundle that they are meant to get")
@@ -82,7 +86,18 @@ func (a *app) checkRemote(c *cobra.Command, in io.Reader, into, bundle, as, colu
 	if err != nil {
 		return err
 	}
-	resp, err := r.CheckListWithBody(c.Context(), &contract.CheckListParams{Into: optional(into), Bundle: optional(bundle), As: optional(as), Column: optional(column), At: optional(at)}, "text/csv", in)
+	resp, err := r.CheckListWithBody(
+		c.Context(),
+		&contract.CheckListParams{
+			Into:   optional(into),
+			Bundle: optional(bundle),
+			As:     optional(as),
+			Column: optional(column),
+			At:     optional(at),
+		},
+		"text/csv",
+		in,
+	)
 	if err != nil {
 		return r.read(resp, err, nil)
 	}
@@ -199,7 +214,16 @@ func (p *printer) line(l *contract.CheckLine) error {
 	if address == "" {
 		address = l.Text
 	}
-	row := []string{fmt.Sprint(l.Line), string(l.Verdict), address, pick(l.Kind), pick(l.Partner), strings.Join(causes, " "), strings.Join(sides, " "), next}
+	row := []string{
+		fmt.Sprint(l.Line),
+		string(l.Verdict),
+		address,
+		pick(l.Kind),
+		pick(l.Partner),
+		strings.Join(causes, " "),
+		strings.Join(sides, " "),
+		next,
+	}
 	if p.csv != nil {
 		return p.csv.Write(append(row, l.Text))
 	}

@@ -98,7 +98,11 @@ func (a *app) dates() *cobra.Command {
 				a.say("Mail about dates waits too.")
 			}
 			if n := x.Held; n.Records+n.Mail > 0 {
-				a.say("Held, because it is more than may go in a day: %s, %d messages. Let it go with: wexillum dates lift --why …", records(n.Records), n.Mail)
+				a.say(
+					"Held, because it is more than may go in a day: %s, %d messages. Let it go with: wexillum dates lift --why …",
+					records(n.Records),
+					n.Mail,
+				)
 			}
 			if len(rows) > 0 {
 				a.say("")
@@ -119,13 +123,28 @@ func (a *app) dates() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.ReleaseDates(c.Context(), &contract.ReleaseDatesParams{Preview: &preview}, contract.DatesRelease{For: optional(of), From: optional(when), Steps: &steps, Mail: &mail, Confirm: &confirm, Why: optional(why)})
+			resp, err := r.ReleaseDates(
+				c.Context(),
+				&contract.ReleaseDatesParams{Preview: &preview},
+				contract.DatesRelease{
+					For:     optional(of),
+					From:    optional(when),
+					Steps:   &steps,
+					Mail:    &mail,
+					Confirm: &confirm,
+					Why:     optional(why),
+				},
+			)
 			var x contract.DatesReleased
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
 			if a.output != "table" {
-				return a.records(x, []string{"for", "from", "steps", "mail"}, [][]string{{x.For, x.From, fmt.Sprint(x.Steps), fmt.Sprint(x.Mail)}})
+				return a.records(
+					x,
+					[]string{"for", "from", "steps", "mail"},
+					[][]string{{x.For, x.From, fmt.Sprint(x.Steps), fmt.Sprint(x.Mail)}},
+				)
 			}
 			what, verb := "Everything", "counts"
 			if x.For != "" {
@@ -152,22 +171,27 @@ func (a *app) dates() *cobra.Command {
 	f.BoolVar(&preview, "preview", false, "say what it would set going, and do nothing")
 	whyFlag(release, &why)
 	var liftWhy string
-	lift := &cobra.Command{Use: "lift", Short: "Release steps that were held because there are too many for one day", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.LiftBrake(c.Context(), contract.LiftBrakeJSONRequestBody{Why: liftWhy})
-		var x contract.DatesHeld
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(x, []string{"records", "messages"}, [][]string{{fmt.Sprint(x.Records), fmt.Sprint(x.Mail)}})
-		}
-		a.say("Let go: %s and %d messages.", records(x.Records), x.Mail)
-		return nil
-	}}
+	lift := &cobra.Command{
+		Use:   "lift",
+		Short: "Release steps that were held because there are too many for one day",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.LiftBrake(c.Context(), contract.LiftBrakeJSONRequestBody{Why: liftWhy})
+			var x contract.DatesHeld
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(x, []string{"records", "messages"}, [][]string{{fmt.Sprint(x.Records), fmt.Sprint(x.Mail)}})
+			}
+			a.say("Let go: %s and %d messages.", records(x.Records), x.Mail)
+			return nil
+		},
+	}
 	whyFlag(lift, &liftWhy)
 	c.AddCommand(release, lift)
 	return c
@@ -189,7 +213,10 @@ func records(n int) string {
 
 func (a *app) mend() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "mend KIND ID", Short: "Repair a record that cannot be read: rewrite it without forbidden characters", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{
+		Use:     "mend KIND ID",
+		Short:   "Repair a record that cannot be read: rewrite it without forbidden characters",
+		Args:    cobra.ExactArgs(2),
 		Example: "  wexillum mend letter oskelund-20261120",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
@@ -202,7 +229,8 @@ func (a *app) mend() *cobra.Command {
 			}
 			a.say("%s %s can be read again.", args[0], args[1])
 			return nil
-		}}
+		},
+	}
 	whyFlag(c, &why)
 	return c
 }

@@ -15,7 +15,15 @@ import (
 
 func (a *app) exception() *cobra.Command {
 	c := &cobra.Command{Use: "exception", Short: "Values for named people or groups, usually with an end date"}
-	c.AddCommand(a.exceptionList(), a.exceptionShow(), a.exceptionAdd(), a.exceptionChange(), a.exceptionProlong(), a.exceptionEnd(), a.exceptionImport())
+	c.AddCommand(
+		a.exceptionList(),
+		a.exceptionShow(),
+		a.exceptionAdd(),
+		a.exceptionChange(),
+		a.exceptionProlong(),
+		a.exceptionEnd(),
+		a.exceptionImport(),
+	)
 	return c
 }
 
@@ -97,7 +105,11 @@ func day(moment string) string {
 
 func (a *app) printException(x *contract.Exception) error {
 	if a.output != "table" {
-		return a.records(x, []string{"id", "state", "from", "until", "for", "towards", "values"}, [][]string{{x.Id, stateOf(x), pick(x.From), pick(x.Until), forWhom(x), towards(x), setValues(x.Rules)}})
+		return a.records(
+			x,
+			[]string{"id", "state", "from", "until", "for", "towards", "values"},
+			[][]string{{x.Id, stateOf(x), pick(x.From), pick(x.Until), forWhom(x), towards(x), setValues(x.Rules)}},
+		)
 	}
 	a.printf("%s  %s\n\n", a.colour("1", x.Id), pick(x.Reason))
 	from, until := day(pick(x.From)), day(pick(x.Until))
@@ -107,7 +119,15 @@ func (a *app) printException(x *contract.Exception) error {
 	if until == "" {
 		until = "without an end"
 	}
-	a.printf("  state    %s\n  from     %s\n  until    %s\n  for      %s (%d people)\n  towards  %s\n\n", stateOf(x), from, until, forWhom(x), x.Concerns, towards(x))
+	a.printf(
+		"  state    %s\n  from     %s\n  until    %s\n  for      %s (%d people)\n  towards  %s\n\n",
+		stateOf(x),
+		from,
+		until,
+		forWhom(x),
+		x.Concerns,
+		towards(x),
+	)
 	rows := [][]string{}
 	for name, v := range x.Rules {
 		h := ""
@@ -132,13 +152,18 @@ func (a *app) getException(c *cobra.Command, id string) (*remote, *contract.Exce
 }
 
 func (a *app) exceptionShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "One exception", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		_, x, err := a.getException(c, args[0])
-		if err != nil {
-			return err
-		}
-		return a.printException(x)
-	}}
+	return &cobra.Command{
+		Use:   "show ID",
+		Short: "One exception",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			_, x, err := a.getException(c, args[0])
+			if err != nil {
+				return err
+			}
+			return a.printException(x)
+		},
+	}
 }
 
 func (a *app) exceptionAdd() *cobra.Command {
@@ -151,7 +176,14 @@ func (a *app) exceptionAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := contract.ExceptionChange{Id: args[0], Rules: map[string]contract.SetValue{}, From: optional(from), Until: optional(until), Reason: optional(reason), Why: optional(reason)}
+			body := contract.ExceptionChange{
+				Id:     args[0],
+				Rules:  map[string]contract.SetValue{},
+				From:   optional(from),
+				Until:  optional(until),
+				Reason: optional(reason),
+				Why:    optional(reason),
+			}
 			for _, kv := range set {
 				k, v, ok := splitPair(kv)
 				if !ok {
@@ -193,14 +225,27 @@ func (a *app) exceptionAdd() *cobra.Command {
 func (a *app) exceptionChange() *cobra.Command {
 	var people, groups, parties, set, unset []string
 	var reason string
-	c := &cobra.Command{Use: "change ID", Short: "Change an exception: whom it is for, towards whom, or its values", Args: cobra.ExactArgs(1),
-		Long: "Change whom an exception is for, towards whom, or its values.\n\nWhat is not named stays. --person, --group and --towards replace the whole list.",
+	c := &cobra.Command{
+		Use:   "change ID",
+		Short: "Change an exception: whom it is for, towards whom, or its values",
+		Args:  cobra.ExactArgs(1),
+		Long:  "Change whom an exception is for, towards whom, or its values.\n\nWhat is not named stays. --person, --group and --towards replace the whole list.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, x, err := a.getException(c, args[0])
 			if err != nil {
 				return err
 			}
-			body := contract.ExceptionChange{Id: x.Id, People: &x.People, Groups: &x.Groups, Parties: x.Parties, Rules: x.Rules, From: x.From, Until: x.Until, Reason: x.Reason, Why: optional(reason)}
+			body := contract.ExceptionChange{
+				Id:      x.Id,
+				People:  &x.People,
+				Groups:  &x.Groups,
+				Parties: x.Parties,
+				Rules:   x.Rules,
+				From:    x.From,
+				Until:   x.Until,
+				Reason:  x.Reason,
+				Why:     optional(reason),
+			}
 			if len(people)+len(groups) > 0 {
 				body.People, body.Groups = &people, &groups
 			}
@@ -228,7 +273,8 @@ func (a *app) exceptionChange() *cobra.Command {
 				return err
 			}
 			return a.printException(x)
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringArrayVar(&people, "person", nil, "people of ours it is for")
 	f.StringArrayVar(&groups, "group", nil, "groups of ours it is for")
@@ -241,20 +287,30 @@ func (a *app) exceptionChange() *cobra.Command {
 
 func (a *app) exceptionProlong() *cobra.Command {
 	var until, why string
-	c := &cobra.Command{Use: "prolong ID", Short: "Extend an exception", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		if until == "" {
-			return usage{errors.New("--until is needed")}
-		}
-		r, x, err := a.getException(c, args[0])
-		if err != nil {
-			return err
-		}
-		resp, err := r.ProlongException(c.Context(), args[0], &contract.ProlongExceptionParams{IfMatch: &x.Etag}, contract.Prolong{Until: until, Why: optional(why)})
-		if err := r.read(resp, err, x); err != nil {
-			return err
-		}
-		return a.printException(x)
-	}}
+	c := &cobra.Command{
+		Use:   "prolong ID",
+		Short: "Extend an exception",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if until == "" {
+				return usage{errors.New("--until is needed")}
+			}
+			r, x, err := a.getException(c, args[0])
+			if err != nil {
+				return err
+			}
+			resp, err := r.ProlongException(
+				c.Context(),
+				args[0],
+				&contract.ProlongExceptionParams{IfMatch: &x.Etag},
+				contract.Prolong{Until: until, Why: optional(why)},
+			)
+			if err := r.read(resp, err, x); err != nil {
+				return err
+			}
+			return a.printException(x)
+		},
+	}
 	c.Flags().StringVar(&until, "until", "", "the new end: a date, a moment, +30d, or none")
 	whyFlag(c, &why)
 	return c
@@ -262,18 +318,28 @@ func (a *app) exceptionProlong() *cobra.Command {
 
 func (a *app) exceptionEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end ID", Short: "End an exception now; remove it if it has not begun", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, x, err := a.getException(c, args[0])
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndException(c.Context(), args[0], &contract.EndExceptionParams{IfMatch: &x.Etag}, contract.WhyOnly{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("%s has ended.", args[0])
-		return nil
-	}}
+	c := &cobra.Command{
+		Use:   "end ID",
+		Short: "End an exception now; remove it if it has not begun",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, x, err := a.getException(c, args[0])
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndException(
+				c.Context(),
+				args[0],
+				&contract.EndExceptionParams{IfMatch: &x.Etag},
+				contract.WhyOnly{Why: optional(why)},
+			)
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("%s has ended.", args[0])
+			return nil
+		},
+	}
 	whyFlag(c, &why)
 	return c
 }
@@ -281,7 +347,10 @@ func (a *app) exceptionEnd() *cobra.Command {
 func (a *app) exceptionImport() *cobra.Command {
 	var why string
 	var preview, onlyGood bool
-	c := &cobra.Command{Use: "import FILE", Short: "Make or change many exceptions from a CSV file, with a result for every line", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{
+		Use:   "import FILE",
+		Short: "Make or change many exceptions from a CSV file, with a result for every line",
+		Args:  cobra.ExactArgs(1),
 		Long: `Make or change many exceptions from a CSV file, with a result for every line.
 
 The columns are id, people, groups, parties, rules, from, until and reason.
@@ -302,7 +371,12 @@ standard input. Nothing is written where a line is refused, but with --only-good
 				defer f.Close()
 				in = f
 			}
-			resp, err := r.ImportExceptionsWithBody(c.Context(), &contract.ImportExceptionsParams{Preview: &preview, OnlyGood: &onlyGood, Why: optional(why)}, "text/csv", io.LimitReader(in, 32<<20))
+			resp, err := r.ImportExceptionsWithBody(
+				c.Context(),
+				&contract.ImportExceptionsParams{Preview: &preview, OnlyGood: &onlyGood, Why: optional(why)},
+				"text/csv",
+				io.LimitReader(in, 32<<20),
+			)
 			var x contract.Imported
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -329,7 +403,8 @@ standard input. Nothing is written where a line is refused, but with --only-good
 				a.say("Nothing was to be changed.")
 			}
 			return nil
-		}}
+		},
+	}
 	c.Flags().BoolVar(&preview, "preview", false, "say what would become of every line and write nothing")
 	c.Flags().BoolVar(&onlyGood, "only-good", false, "take the lines that can be taken")
 	whyFlag(c, &why)

@@ -23,51 +23,61 @@ func (a *app) finding() *cobra.Command {
 	c := &cobra.Command{Use: "finding", Short: "What Wexillum noticed and somebody should decide"}
 	var kind, about, state string
 	var hints bool
-	list := &cobra.Command{Use: "list", Short: "Findings, each with its cause and what to do", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		all, err := a.findings(c, kind, about, state, hints)
-		if err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, f := range all {
-			note := ""
-			if f.Accepted != nil {
-				note = "accepted until " + day(f.Accepted.Until)
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "Findings, each with its cause and what to do",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.findings(c, kind, about, state, hints)
+			if err != nil {
+				return err
 			}
-			rows = append(rows, []string{f.Kind, numbers(f.Numbers), note, f.Cause})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("Nothing was noticed.")
-			return nil
-		}
-		return a.records(all, []string{"kind", "concerns", "", "cause"}, rows)
-	}}
+			rows := [][]string{}
+			for _, f := range all {
+				note := ""
+				if f.Accepted != nil {
+					note = "accepted until " + day(f.Accepted.Until)
+				}
+				rows = append(rows, []string{f.Kind, numbers(f.Numbers), note, f.Cause})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("Nothing was noticed.")
+				return nil
+			}
+			return a.records(all, []string{"kind", "concerns", "", "cause"}, rows)
+		},
+	}
 	f := list.Flags()
 	f.StringVar(&kind, "kind", "", "only this kind")
 	f.StringVar(&about, "about", "", "only those about this, as space:ID or an address")
 	f.StringVar(&state, "state", "open", "open, accepted or all")
 	f.BoolVar(&hints, "hints", false, "also what is merely worth knowing")
-	kinds := &cobra.Command{Use: "kinds", Short: "Kinds of findings, how many there are, and what to do", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		all, err := a.findings(c, "", "", "all", true)
-		if err != nil {
-			return err
-		}
-		open, accepted := map[string]int{}, map[string]int{}
-		for _, f := range all {
-			if f.Accepted != nil {
-				accepted[f.Kind]++
-			} else {
-				open[f.Kind]++
+	kinds := &cobra.Command{
+		Use:   "kinds",
+		Short: "Kinds of findings, how many there are, and what to do",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			all, err := a.findings(c, "", "", "all", true)
+			if err != nil {
+				return err
 			}
-		}
-		rows := [][]string{}
-		for _, k := range finding.Kinds() {
-			if open[k.Name]+accepted[k.Name] > 0 {
-				rows = append(rows, []string{k.Name, fmt.Sprint(open[k.Name]), fmt.Sprint(accepted[k.Name]), k.Title + ". " + k.Do})
+			open, accepted := map[string]int{}, map[string]int{}
+			for _, f := range all {
+				if f.Accepted != nil {
+					accepted[f.Kind]++
+				} else {
+					open[f.Kind]++
+				}
 			}
-		}
-		return a.records(rows, []string{"kind", "open", "accepted", "what it means"}, rows)
-	}}
+			rows := [][]string{}
+			for _, k := range finding.Kinds() {
+				if open[k.Name]+accepted[k.Name] > 0 {
+					rows = append(rows, []string{k.Name, fmt.Sprint(open[k.Name]), fmt.Sprint(accepted[k.Name]), k.Title + ". " + k.Do})
+				}
+			}
+			return a.records(rows, []string{"kind", "open", "accepted", "what it means"}, rows)
+		},
+	}
 	var reason, until string
 	accept := &cobra.Command{Use: "accept FINDING", Short: "Accept a finding, with a reason and an end date", Args: cobra.MinimumNArgs(1),
 		Example: "  wexillum finding accept forwarder_leaves mailbox:d.ekwinter dayo@homepost.example --reason \"agreed with the board\" --until +90d",
@@ -89,18 +99,23 @@ func (a *app) finding() *cobra.Command {
 	accept.Flags().StringVar(&reason, "reason", "", "why it may stay as it is")
 	accept.Flags().StringVar(&until, "until", "", "a date, a moment, or +90d")
 	var why string
-	reopen := &cobra.Command{Use: "reopen FINDING", Short: "Withdraw an acceptance", Args: cobra.MinimumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ReopenFinding(c.Context(), &contract.ReopenFindingParams{Id: strings.Join(args, " "), Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("Open again.")
-		return nil
-	}}
+	reopen := &cobra.Command{
+		Use:   "reopen FINDING",
+		Short: "Withdraw an acceptance",
+		Args:  cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ReopenFinding(c.Context(), &contract.ReopenFindingParams{Id: strings.Join(args, " "), Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("Open again.")
+			return nil
+		},
+	}
 	whyFlag(reopen, &why)
 	c.AddCommand(list, kinds, accept, reopen)
 	return c
@@ -131,7 +146,10 @@ func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) 
 	all := []contract.Finding{}
 	for next := ""; ; {
 		s := contract.ListFindingsParamsState(state)
-		resp, err := r.ListFindings(c.Context(), &contract.ListFindingsParams{Kind: optional(kind), About: optional(about), State: &s, Hints: &hints, Cursor: optional(next)})
+		resp, err := r.ListFindings(
+			c.Context(),
+			&contract.ListFindingsParams{Kind: optional(kind), About: optional(about), State: &s, Hints: &hints, Cursor: optional(next)},
+		)
 		var x contract.Findings
 		if err := r.read(resp, err, &x); err != nil {
 			return nil, err

@@ -48,7 +48,17 @@ func (a *app) guestList() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p = contract.GuestsParams{Q: optional(q), Partner: optional(partner), Sponsor: optional(sponsor), State: optional(state), Origin: optional(origin), Space: optional(space), Ending: optional(ending), Needs: optional(needs), Sort: optional(by)}
+			p = contract.GuestsParams{
+				Q:       optional(q),
+				Partner: optional(partner),
+				Sponsor: optional(sponsor),
+				State:   optional(state),
+				Origin:  optional(origin),
+				Space:   optional(space),
+				Ending:  optional(ending),
+				Needs:   optional(needs),
+				Sort:    optional(by),
+			}
 			var all []contract.GuestShort
 			total := 0
 			for limit := 500; ; {
@@ -75,7 +85,19 @@ func (a *app) guestList() *cobra.Command {
 				if g.Grants != nil {
 					n = *g.Grants
 				}
-				rows = append(rows, []string{g.Address, pick(g.Name), string(g.State), pick(g.Partner), pick(g.Sponsor), strconv.Itoa(n), endsText(g), pick(g.EndsBecause)})
+				rows = append(
+					rows,
+					[]string{
+						g.Address,
+						pick(g.Name),
+						string(g.State),
+						pick(g.Partner),
+						pick(g.Sponsor),
+						strconv.Itoa(n),
+						endsText(g),
+						pick(g.EndsBecause),
+					},
+				)
 			}
 			columns := []string{"address", "name", "state", "partner", "sponsor", "grants", "ends", "because"}
 			if a.output != "table" {
@@ -120,83 +142,93 @@ func (a *app) stepLines(steps []contract.DueStep) {
 }
 
 func (a *app) guestShow() *cobra.Command {
-	return &cobra.Command{Use: "show ADDRESS", Short: "Show one guest: their access, and what ends on which day", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.Guest(c.Context(), args[0])
-		var g contract.Guest
-		if err := r.read(resp, err, &g); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(g, []string{"address", "state", "ends"}, [][]string{{g.Short.Address, string(g.Short.State), endsText(&g.Short)}})
-		}
-		a.printf("%s  %s\n", g.Short.Address, pick(g.Short.Name))
-		line := func(k, v string) {
-			if v != "" {
-				a.printf("  %-9s %s\n", k, v)
+	return &cobra.Command{
+		Use:               "show ADDRESS",
+		Short:             "Show one guest: their access, and what ends on which day",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("who"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
 			}
-		}
-		state := string(g.Short.State)
-		if t := pick(g.StateSince); t != "" {
-			state += " since " + day(t)
-		}
-		if t := pick(g.Short.Cause); t != "" {
-			state += " (" + t + ")"
-		}
-		line("state", state)
-		line("partner", pick(g.Short.Partner))
-		line("sponsor", strings.TrimSpace(pick(g.Short.SponsorName)+" "+pick(g.Short.Sponsor)))
-		line("purpose", pick(g.Short.Purpose))
-		line("came by", strings.Join(g.Short.Origins, ", "))
-		line("since", dayOr(g.Short.Since))
-		line("accepted", dayOr(g.Accepted))
-		line("renewed", dayOr(g.Renewed))
-		line("last seen", dayOr(g.Short.LastSeen))
-		line("until", dayOr(g.Until))
-		line("terms", dayOr(g.Terms))
-		line("language", pick(g.Language))
-		line("groups", strings.Join(g.Groups, ", "))
-		if w := g.Wish; w != nil {
-			line("asks for", strings.TrimSpace("more time "+pick(w.Until)+": "+pick(w.Text)))
-		}
-		a.printf("\n")
-		rows := [][]string{}
-		for i := range g.Grants {
-			x := &g.Grants[i]
-			through := ""
-			if n := pick(x.Group); n != "" {
-				through = "group:" + n
+			resp, err := r.Guest(c.Context(), args[0])
+			var g contract.Guest
+			if err := r.read(resp, err, &g); err != nil {
+				return err
 			}
-			live := "yes"
-			if !x.Live {
-				live = "no"
+			if a.output != "table" {
+				return a.records(
+					g,
+					[]string{"address", "state", "ends"},
+					[][]string{{g.Short.Address, string(g.Short.State), endsText(&g.Short)}},
+				)
 			}
-			rows = append(rows, []string{x.Resource, pick(x.Name), x.Role, dayOr(x.From), dayOr(x.Until), live, through})
-		}
-		if len(rows) > 0 {
-			a.table([]string{"resource", "name", "role", "from", "until", "live", "through"}, rows)
+			a.printf("%s  %s\n", g.Short.Address, pick(g.Short.Name))
+			line := func(k, v string) {
+				if v != "" {
+					a.printf("  %-9s %s\n", k, v)
+				}
+			}
+			state := string(g.Short.State)
+			if t := pick(g.StateSince); t != "" {
+				state += " since " + day(t)
+			}
+			if t := pick(g.Short.Cause); t != "" {
+				state += " (" + t + ")"
+			}
+			line("state", state)
+			line("partner", pick(g.Short.Partner))
+			line("sponsor", strings.TrimSpace(pick(g.Short.SponsorName)+" "+pick(g.Short.Sponsor)))
+			line("purpose", pick(g.Short.Purpose))
+			line("came by", strings.Join(g.Short.Origins, ", "))
+			line("since", dayOr(g.Short.Since))
+			line("accepted", dayOr(g.Accepted))
+			line("renewed", dayOr(g.Renewed))
+			line("last seen", dayOr(g.Short.LastSeen))
+			line("until", dayOr(g.Until))
+			line("terms", dayOr(g.Terms))
+			line("language", pick(g.Language))
+			line("groups", strings.Join(g.Groups, ", "))
+			if w := g.Wish; w != nil {
+				line("asks for", strings.TrimSpace("more time "+pick(w.Until)+": "+pick(w.Text)))
+			}
 			a.printf("\n")
-		}
-		for i := range g.Links {
-			l := &g.Links[i]
-			until := ""
-			if t := pick(l.Until); t != "" {
-				until = " until " + day(t)
+			rows := [][]string{}
+			for i := range g.Grants {
+				x := &g.Grants[i]
+				through := ""
+				if n := pick(x.Group); n != "" {
+					through = "group:" + n
+				}
+				live := "yes"
+				if !x.Live {
+					live = "no"
+				}
+				rows = append(rows, []string{x.Resource, pick(x.Name), x.Role, dayOr(x.From), dayOr(x.Until), live, through})
 			}
-			a.printf("The link %s opens %s to %s%s.\n", l.Id, l.Item, l.Right, until)
-		}
-		if len(g.Links) > 0 {
-			a.printf("\n")
-		}
-		if len(g.Steps) == 0 {
-			a.printf("Nothing ends by itself.\n")
-		}
-		a.stepLines(g.Steps)
-		return nil
-	}}
+			if len(rows) > 0 {
+				a.table([]string{"resource", "name", "role", "from", "until", "live", "through"}, rows)
+				a.printf("\n")
+			}
+			for i := range g.Links {
+				l := &g.Links[i]
+				until := ""
+				if t := pick(l.Until); t != "" {
+					until = " until " + day(t)
+				}
+				a.printf("The link %s opens %s to %s%s.\n", l.Id, l.Item, l.Right, until)
+			}
+			if len(g.Links) > 0 {
+				a.printf("\n")
+			}
+			if len(g.Steps) == 0 {
+				a.printf("Nothing ends by itself.\n")
+			}
+			a.stepLines(g.Steps)
+			return nil
+		},
+	}
 }
 
 func dayOr(s *string) string {
@@ -241,7 +273,27 @@ func (a *app) invite() *cobra.Command {
 			if !preview && strings.TrimSpace(purpose) == "" {
 				return usage{errors.New("say what they are invited for: give --purpose")}
 			}
-			b.Into, b.Purpose, b.Text, b.Landing, b.Sponsor, b.As, b.Until, b.Language, b.Location, b.Licence = optional(into), optional(purpose), optional(text), optional(landing), optional(sponsor), optional(as), optional(until), optional(language), optional(location), optional(licence)
+			b.Into, b.Purpose, b.Text, b.Landing, b.Sponsor, b.As, b.Until, b.Language, b.Location, b.Licence = optional(
+				into,
+			), optional(
+				purpose,
+			), optional(
+				text,
+			), optional(
+				landing,
+			), optional(
+				sponsor,
+			), optional(
+				as,
+			), optional(
+				until,
+			), optional(
+				language,
+			), optional(
+				location,
+			), optional(
+				licence,
+			)
 			if role != "" {
 				x := contract.InvitationRole(role)
 				b.Role = &x
@@ -381,7 +433,19 @@ func ifText(s, before string) string {
 	return before + s
 }
 
-var doNames = map[string]contract.GuestChangeDo{"extend": "extend", "suspend": "suspend", "back": "bring_back", "end": "end", "remove": "remove", "end-grant": "end_grant", "confirm": "confirm", "hand-over": "hand_over", "set": "describe", "invite-again": "invite_again", "remind": "remind"}
+var doNames = map[string]contract.GuestChangeDo{
+	"extend":       "extend",
+	"suspend":      "suspend",
+	"back":         "bring_back",
+	"end":          "end",
+	"remove":       "remove",
+	"end-grant":    "end_grant",
+	"confirm":      "confirm",
+	"hand-over":    "hand_over",
+	"set":          "describe",
+	"invite-again": "invite_again",
+	"remind":       "remind",
+}
 
 // guestDo is a command that changes records, one or many.
 func (a *app) guestDo(use, short, done string) *cobra.Command {
@@ -400,7 +464,15 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 		if len(args) == 0 {
 			return usage{errors.New("name the guests: addresses, or --list FILE")}
 		}
-		b := contract.GuestChange{Do: doNames[use], Addresses: args, Reason: optional(reason), Until: optional(until), Resource: optional(resource), Role: optional(role), Sponsor: optional(sponsor)}
+		b := contract.GuestChange{
+			Do:        doNames[use],
+			Addresses: args,
+			Reason:    optional(reason),
+			Until:     optional(until),
+			Resource:  optional(resource),
+			Role:      optional(role),
+			Sponsor:   optional(sponsor),
+		}
 		if grants {
 			b.Grants = &grants
 		}
@@ -500,38 +572,52 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 func (a *app) guestMerge() *cobra.Command {
 	var reason string
 	var preview bool
-	c := &cobra.Command{Use: "merge FROM INTO", Short: "Merge the records of one person's two addresses", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("who"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.MergeGuests(c.Context(), &contract.MergeGuestsParams{Preview: &preview}, contract.GuestMerge{From: args[0], Into: args[1], Reason: optional(reason)})
-		var m contract.GuestMerged
-		if err := r.read(resp, err, &m); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(m, []string{"from", "into", "grants", "groups"}, [][]string{{m.From, m.Into, strconv.Itoa(m.Grants), strconv.Itoa(m.Groups)}})
-		}
-		word := "moved"
-		if preview {
-			word = "would move"
-		}
-		a.say("%d grants and %d groups of %s %s to %s, and %s is removed.", m.Grants, m.Groups, m.From, word, m.Into, m.From)
-		a.say("%s: %d granted actions, and then %d:", m.Into, m.Was, m.Will)
-		for i, g := range m.Gained {
-			if i == 12 {
-				a.say("  … and %d more", len(m.Gained)-i)
-				break
+	c := &cobra.Command{
+		Use:               "merge FROM INTO",
+		Short:             "Merge the records of one person's two addresses",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completion("who"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
 			}
-			name := pick(g.Name)
-			if name == "" {
-				name = g.Resource
+			resp, err := r.MergeGuests(
+				c.Context(),
+				&contract.MergeGuestsParams{Preview: &preview},
+				contract.GuestMerge{From: args[0], Into: args[1], Reason: optional(reason)},
+			)
+			var m contract.GuestMerged
+			if err := r.read(resp, err, &m); err != nil {
+				return err
 			}
-			a.say("  + %-24s %s", g.Action, name)
-		}
-		return nil
-	}}
+			if a.output != "table" {
+				return a.records(
+					m,
+					[]string{"from", "into", "grants", "groups"},
+					[][]string{{m.From, m.Into, strconv.Itoa(m.Grants), strconv.Itoa(m.Groups)}},
+				)
+			}
+			word := "moved"
+			if preview {
+				word = "would move"
+			}
+			a.say("%d grants and %d groups of %s %s to %s, and %s is removed.", m.Grants, m.Groups, m.From, word, m.Into, m.From)
+			a.say("%s: %d granted actions, and then %d:", m.Into, m.Was, m.Will)
+			for i, g := range m.Gained {
+				if i == 12 {
+					a.say("  … and %d more", len(m.Gained)-i)
+					break
+				}
+				name := pick(g.Name)
+				if name == "" {
+					name = g.Resource
+				}
+				a.say("  + %-24s %s", g.Action, name)
+			}
+			return nil
+		},
+	}
 	c.Flags().StringVar(&reason, "reason", "", "how you know that they are one person")
 	c.Flags().BoolVar(&preview, "preview", false, "say what would become of it, and change nothing")
 	return c
@@ -540,40 +626,49 @@ func (a *app) guestMerge() *cobra.Command {
 func (a *app) wishes() *cobra.Command {
 	var grant, refuse bool
 	var until, text string
-	c := &cobra.Command{Use: "asks [ADDRESS]", Short: "Guests who ask for more time; with an address, answer them", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		if len(args) == 1 {
-			if grant == refuse {
-				return usage{errors.New("say --grant or --refuse")}
-			}
-			resp, err := r.AnswerWish(c.Context(), args[0], contract.WishAnswer{Grant: grant, Until: optional(until), Text: optional(text)})
-			var w contract.Wish
-			if err := r.read(resp, err, &w); err != nil {
+	c := &cobra.Command{
+		Use:   "asks [ADDRESS]",
+		Short: "Guests who ask for more time; with an address, answer them",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-			a.say("%s: %s.", w.Address, w.State)
-			return nil
-		}
-		resp, err := r.Wishes(c.Context())
-		var x struct {
-			Wishes []contract.Wish `json:"wishes"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, w := range x.Wishes {
-			rows = append(rows, []string{w.Address, day(w.Made), pick(w.Until), pick(w.Text)})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("Nobody asks for more time.")
-			return nil
-		}
-		return a.records(x.Wishes, []string{"address", "asked", "until", "because"}, rows)
-	}}
+			if len(args) == 1 {
+				if grant == refuse {
+					return usage{errors.New("say --grant or --refuse")}
+				}
+				resp, err := r.AnswerWish(
+					c.Context(),
+					args[0],
+					contract.WishAnswer{Grant: grant, Until: optional(until), Text: optional(text)},
+				)
+				var w contract.Wish
+				if err := r.read(resp, err, &w); err != nil {
+					return err
+				}
+				a.say("%s: %s.", w.Address, w.State)
+				return nil
+			}
+			resp, err := r.Wishes(c.Context())
+			var x struct {
+				Wishes []contract.Wish `json:"wishes"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, w := range x.Wishes {
+				rows = append(rows, []string{w.Address, day(w.Made), pick(w.Until), pick(w.Text)})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("Nobody asks for more time.")
+				return nil
+			}
+			return a.records(x.Wishes, []string{"address", "asked", "until", "because"}, rows)
+		},
+	}
 	f := c.Flags()
 	f.BoolVar(&grant, "grant", false, "give more time")
 	f.BoolVar(&refuse, "refuse", false, "say no")
@@ -584,44 +679,52 @@ func (a *app) wishes() *cobra.Command {
 
 func (a *app) offers() *cobra.Command {
 	var accept, decline bool
-	c := &cobra.Command{Use: "offers [ID]", Short: "Guests whose sponsor leaves, offered to a successor; with an id, answer the offer", Args: cobra.MaximumNArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		if len(args) == 1 {
-			if accept == decline {
-				return usage{errors.New("say --accept or --decline")}
-			}
-			resp, err := r.AnswerOffer(c.Context(), args[0], contract.OfferAnswer{Accept: accept})
-			var o contract.Offer
-			if err := r.read(resp, err, &o); err != nil {
+	c := &cobra.Command{
+		Use:   "offers [ID]",
+		Short: "Guests whose sponsor leaves, offered to a successor; with an id, answer the offer",
+		Args:  cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-			if accept {
-				a.say("%s answers for %d guests and %d grants of %s from now on.", o.To, o.Guests, o.Grants, o.From)
-			} else {
-				a.say("Declined. %s still answers for them; ask somebody else: wexillum guest sponsor-leaves %s --successor PERSON", o.From, o.From)
+			if len(args) == 1 {
+				if accept == decline {
+					return usage{errors.New("say --accept or --decline")}
+				}
+				resp, err := r.AnswerOffer(c.Context(), args[0], contract.OfferAnswer{Accept: accept})
+				var o contract.Offer
+				if err := r.read(resp, err, &o); err != nil {
+					return err
+				}
+				if accept {
+					a.say("%s answers for %d guests and %d grants of %s from now on.", o.To, o.Guests, o.Grants, o.From)
+				} else {
+					a.say("Declined. %s still answers for them; ask somebody else: wexillum guest sponsor-leaves %s --successor PERSON", o.From, o.From)
+				}
+				return nil
 			}
-			return nil
-		}
-		resp, err := r.Offers(c.Context())
-		var x struct {
-			Offers []contract.Offer `json:"offers"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, o := range x.Offers {
-			rows = append(rows, []string{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants), day(o.Made), pick(o.Reason)})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("Nothing is offered.")
-			return nil
-		}
-		return a.records(x.Offers, []string{"id", "from", "to", "guests", "grants", "asked", "because"}, rows)
-	}}
+			resp, err := r.Offers(c.Context())
+			var x struct {
+				Offers []contract.Offer `json:"offers"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, o := range x.Offers {
+				rows = append(
+					rows,
+					[]string{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants), day(o.Made), pick(o.Reason)},
+				)
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("Nothing is offered.")
+				return nil
+			}
+			return a.records(x.Offers, []string{"id", "from", "to", "guests", "grants", "asked", "because"}, rows)
+		},
+	}
 	f := c.Flags()
 	f.BoolVar(&accept, "accept", false, "take over")
 	f.BoolVar(&decline, "decline", false, "leave them where they are")
@@ -631,36 +734,53 @@ func (a *app) offers() *cobra.Command {
 func (a *app) outbox() *cobra.Command {
 	var to, state string
 	var again int64
-	c := &cobra.Command{Use: "mail", Short: "Mail to guests and sponsors: what was sent, what waits and why", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		if again > 0 {
-			resp, err := r.SendAgain(c.Context(), again)
-			if err := r.read(resp, err, nil); err != nil {
+	c := &cobra.Command{
+		Use:   "mail",
+		Short: "Mail to guests and sponsors: what was sent, what waits and why",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-			a.say("It is tried again.")
-			return nil
-		}
-		resp, err := r.Outbox(c.Context(), &contract.OutboxParams{Recipient: optional(to), State: optional(state)})
-		var x struct {
-			Messages []contract.OutboxMessage `json:"messages"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, m := range x.Messages {
-			rows = append(rows, []string{strconv.FormatInt(m.Id, 10), m.Recipient, strings.ReplaceAll(m.Kind, "_", " "), m.State, day(m.Made), dayOr(m.Sent), strconv.Itoa(m.Tries), pick(m.Error)})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("No mail.")
-			return nil
-		}
-		return a.records(x.Messages, []string{"id", "to", "about", "state", "written", "sent", "tries", "error"}, rows)
-	}}
+			if again > 0 {
+				resp, err := r.SendAgain(c.Context(), again)
+				if err := r.read(resp, err, nil); err != nil {
+					return err
+				}
+				a.say("It is tried again.")
+				return nil
+			}
+			resp, err := r.Outbox(c.Context(), &contract.OutboxParams{Recipient: optional(to), State: optional(state)})
+			var x struct {
+				Messages []contract.OutboxMessage `json:"messages"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, m := range x.Messages {
+				rows = append(
+					rows,
+					[]string{
+						strconv.FormatInt(m.Id, 10),
+						m.Recipient,
+						strings.ReplaceAll(m.Kind, "_", " "),
+						m.State,
+						day(m.Made),
+						dayOr(m.Sent),
+						strconv.Itoa(m.Tries),
+						pick(m.Error),
+					},
+				)
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("No mail.")
+				return nil
+			}
+			return a.records(x.Messages, []string{"id", "to", "about", "state", "written", "sent", "tries", "error"}, rows)
+		},
+	}
 	c.Flags().StringVar(&to, "to", "", "only to this address")
 	c.Flags().StringVar(&state, "state", "", "waiting, sent or failed")
 	c.Flags().Int64Var(&again, "again", 0, "ID: try a message again at once")
@@ -670,29 +790,49 @@ func (a *app) outbox() *cobra.Command {
 func (a *app) leaves() *cobra.Command {
 	var at, successor, reason string
 	var preview bool
-	c := &cobra.Command{Use: "sponsor-leaves PERSON", Short: "Say that a sponsor leaves, and offer their guests to a successor", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.PersonLeaves(c.Context(), args[0], &contract.PersonLeavesParams{Preview: &preview}, contract.Leaving{At: optional(at), Successor: optional(successor), Reason: optional(reason)})
-		var o contract.Offer
-		if err := r.read(resp, err, &o); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(o, []string{"id", "from", "to", "guests", "grants"}, [][]string{{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants)}})
-		}
-		switch {
-		case preview:
-			a.say("Nothing was changed. %s answers for %d guests and %d grants.", o.From, o.Guests, o.Grants)
-		case o.To == "":
-			a.say("%s leaves and answered for %d guests and %d grants. Name a successor, or hand them over one by one.", o.From, o.Guests, o.Grants)
-		default:
-			a.say("%s leaves; %d guests and %d grants are offered to %s.", o.From, o.Guests, o.Grants, o.To)
-		}
-		return nil
-	}}
+	c := &cobra.Command{
+		Use:               "sponsor-leaves PERSON",
+		Short:             "Say that a sponsor leaves, and offer their guests to a successor",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("person"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.PersonLeaves(
+				c.Context(),
+				args[0],
+				&contract.PersonLeavesParams{Preview: &preview},
+				contract.Leaving{At: optional(at), Successor: optional(successor), Reason: optional(reason)},
+			)
+			var o contract.Offer
+			if err := r.read(resp, err, &o); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(
+					o,
+					[]string{"id", "from", "to", "guests", "grants"},
+					[][]string{{o.Id, o.From, o.To, strconv.Itoa(o.Guests), strconv.Itoa(o.Grants)}},
+				)
+			}
+			switch {
+			case preview:
+				a.say("Nothing was changed. %s answers for %d guests and %d grants.", o.From, o.Guests, o.Grants)
+			case o.To == "":
+				a.say(
+					"%s leaves and answered for %d guests and %d grants. Name a successor, or hand them over one by one.",
+					o.From,
+					o.Guests,
+					o.Grants,
+				)
+			default:
+				a.say("%s leaves; %d guests and %d grants are offered to %s.", o.From, o.Guests, o.Grants, o.To)
+			}
+			return nil
+		},
+	}
 	f := c.Flags()
 	f.StringVar(&at, "at", "", "the last day; absent is now")
 	f.StringVar(&successor, "successor", "", "who is asked to take over")

@@ -11,7 +11,13 @@ import (
 )
 
 // jointWords say what two halves come to, and whose turn it is.
-var jointWords = map[contract.BothHalvesJoint]string{"shut": "shut", "open": "open", "unconfirmed": "open with us, theirs not known", "their_turn": "waits for them", "our_turn": "waits for us"}
+var jointWords = map[contract.BothHalvesJoint]string{
+	"shut":        "shut",
+	"open":        "open",
+	"unconfirmed": "open with us, theirs not known",
+	"their_turn":  "waits for them",
+	"our_turn":    "waits for us",
+}
 
 // ourWords say what our record says of a partner, and what the policy makes of it
 // where that is something else.
@@ -30,7 +36,11 @@ func ourWords(h *contract.BothHalves) string {
 
 func (a *app) partnerHalves() *cobra.Command {
 	var show string
-	c := &cobra.Command{Use: "halves [ID]", Short: "Both sides of every service and direction, and who has to act next", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{
+		Use:               "halves [ID]",
+		Short:             "Both sides of every service and direction, and who has to act next",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completion("partner"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -69,9 +79,13 @@ func (a *app) partnerHalves() *cobra.Command {
 				rows = append(rows, []string{h.Partner, h.Key, ourWords(&h), theirs, together, day(pick(h.AsOf)), source})
 			}
 			return a.records(x.Halves, []string{"partner", "direction", "ours", "theirs", "together", "as of", "source"}, rows)
-		}}
+		},
+	}
 	c.Flags().StringVar(&show, "show", "", "their-turn, our-turn, unconfirmed, mismatch or all")
-	_ = c.RegisterFlagCompletionFunc("show", cobra.FixedCompletions([]string{"their-turn", "our-turn", "unconfirmed", "mismatch", "all"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc(
+		"show",
+		cobra.FixedCompletions([]string{"their-turn", "our-turn", "unconfirmed", "mismatch", "all"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return c
 }
 
@@ -79,7 +93,10 @@ func (a *app) partnerStance() *cobra.Command {
 	var features []string
 	var asOf, until, saidBy, source, why string
 	var preview bool
-	c := &cobra.Command{Use: "stance ID DIRECTION admits|refuses|unknown|undo", Short: "Record what a partner's own side admits or refuses", Args: cobra.ExactArgs(3),
+	c := &cobra.Command{
+		Use:     "stance ID DIRECTION admits|refuses|unknown|undo",
+		Short:   "Record what a partner's own side admits or refuses",
+		Args:    cobra.ExactArgs(3),
 		Example: "  wexillum partner stance oskelund spaces.in admits --said-by \"their administrator, by mail\"\n  wexillum partner stance oskelund spaces.in undo",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
@@ -94,7 +111,13 @@ func (a *app) partnerStance() *cobra.Command {
 				}
 				return a.printPartner(&p)
 			}
-			body := contract.StanceChange{Says: contract.StanceChangeSays(args[2]), AsOf: optional(asOf), Until: optional(until), SaidBy: optional(saidBy), Why: optional(why)}
+			body := contract.StanceChange{
+				Says:   contract.StanceChangeSays(args[2]),
+				AsOf:   optional(asOf),
+				Until:  optional(until),
+				SaidBy: optional(saidBy),
+				Why:    optional(why),
+			}
 			if len(features) > 0 {
 				body.Features = &features
 			}
@@ -116,7 +139,8 @@ func (a *app) partnerStance() *cobra.Command {
 			}
 			fmt.Fprintf(a.err, "Back: wexillum partner stance %s %s undo\n", args[0], args[1])
 			return nil
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringArrayVar(&features, "feature", nil, "only this part: messages, voice or presence")
 	f.BoolVar(&preview, "preview", false, "say who would gain and lose, and record nothing")
@@ -132,12 +156,15 @@ func (a *app) partnerSheet() *cobra.Command {
 	var form, to, note, why string
 	var question, with []string
 	var send, keepOnly, again bool
-	c := &cobra.Command{Use: "sheet [ID [DIRECTION…]]", Short: "Write a letter to their administrator: what they need to allow, and what not", ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
-		if len(args) == 0 {
-			return a.completion("partner")(c, args, text)
-		}
-		return directions(), cobra.ShellCompDirectiveNoFileComp
-	},
+	c := &cobra.Command{
+		Use:   "sheet [ID [DIRECTION…]]",
+		Short: "Write a letter to their administrator: what they need to allow, and what not",
+		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return a.completion("partner")(c, args, text)
+			}
+			return directions(), cobra.ShellCompDirectiveNoFileComp
+		},
 		Long:    "A letter to their administrator: what we want to do together, what they need to\nadmit, for which of our domains, what they need not open, how to try it and how\nto tell us. Without a direction it is about all that waits for them; with\n--question about what a refused question needs from their side.\n\nWith --send it is kept as sent and mailed to the addresses it goes to, with a copy\nto the partner's owner; with --keep it is kept as sent, and you hand it over\nyourself. It closes when a stance answers it.",
 		Example: "  wexillum partner sheet oskelund spaces.in --send\n  wexillum partner sheet --question person:j.penhallow,directory.invite,space:docent-course --context address=h.brannoch@oskelund.example",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -199,7 +226,8 @@ func (a *app) partnerSheet() *cobra.Command {
 				}
 			}
 			return nil
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringVar(&form, "form", "", "markdown, html or text")
 	f.BoolVar(&send, "send", false, "keep it as sent, and mail it")
@@ -210,7 +238,10 @@ func (a *app) partnerSheet() *cobra.Command {
 	f.StringSliceVar(&question, "question", nil, "a question that their side refuses or has not confirmed: WHO,ACTION,RESOURCE")
 	f.StringArrayVar(&with, "context", nil, "with --question: address=… and what else the action needs")
 	whyFlag(c, &why)
-	_ = c.RegisterFlagCompletionFunc("form", cobra.FixedCompletions([]string{"markdown", "html", "text"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc(
+		"form",
+		cobra.FixedCompletions([]string{"markdown", "html", "text"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return c
 }
 
@@ -225,7 +256,19 @@ func nobody(s string) string {
 func (a *app) letters(all []contract.Letter, data any) error {
 	rows := [][]string{}
 	for _, l := range all {
-		rows = append(rows, []string{l.Id, l.Partner, strings.Join(l.About, " "), day(pick(l.Sent)), string(l.State), fmt.Sprintf("%d days", l.Age), pick(l.To), pick(l.Said)})
+		rows = append(
+			rows,
+			[]string{
+				l.Id,
+				l.Partner,
+				strings.Join(l.About, " "),
+				day(pick(l.Sent)),
+				string(l.State),
+				fmt.Sprintf("%d days", l.Age),
+				pick(l.To),
+				pick(l.Said),
+			},
+		)
 	}
 	return a.records(data, []string{"letter", "partner", "about", "sent", "state", "age", "to", "said"}, rows)
 }
@@ -233,65 +276,88 @@ func (a *app) letters(all []contract.Letter, data any) error {
 func (a *app) partnerLetter() *cobra.Command {
 	c := &cobra.Command{Use: "letter", Short: "Letters to their administrators, and the answers"}
 	var partner, state string
-	list := &cobra.Command{Use: "list", Short: "Letters, the open ones first, with their age", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		p := &contract.ListLettersParams{Partner: optional(partner)}
-		if state != "" {
-			s := contract.ListLettersParamsState(state)
-			p.State = &s
-		}
-		resp, err := r.ListLetters(c.Context(), p)
-		var x struct{ Letters []contract.Letter }
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return a.letters(x.Letters, x.Letters)
-	}}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "Letters, the open ones first, with their age",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &contract.ListLettersParams{Partner: optional(partner)}
+			if state != "" {
+				s := contract.ListLettersParamsState(state)
+				p.State = &s
+			}
+			resp, err := r.ListLetters(c.Context(), p)
+			var x struct{ Letters []contract.Letter }
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.letters(x.Letters, x.Letters)
+		},
+	}
 	list.Flags().StringVar(&partner, "partner", "", "only those to this partner")
 	list.Flags().StringVar(&state, "state", "", "open, closed or all")
 	_ = list.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	var form string
-	show := &cobra.Command{Use: "show ID", Short: "A letter with its text", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		p := &contract.GetLetterParams{}
-		if form != "" {
-			f := contract.GetLetterParamsForm(form)
-			p.Form = &f
-		}
-		resp, err := r.GetLetter(c.Context(), args[0], p)
-		var l contract.Letter
-		if err := r.read(resp, err, &l); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.letters([]contract.Letter{l}, l)
-		}
-		if err := a.letters([]contract.Letter{l}, l); err != nil {
-			return err
-		}
-		a.printf("\n%s", pick(l.Text))
-		return nil
-	}}
+	show := &cobra.Command{
+		Use:   "show ID",
+		Short: "A letter with its text",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &contract.GetLetterParams{}
+			if form != "" {
+				f := contract.GetLetterParamsForm(form)
+				p.Form = &f
+			}
+			resp, err := r.GetLetter(c.Context(), args[0], p)
+			var l contract.Letter
+			if err := r.read(resp, err, &l); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.letters([]contract.Letter{l}, l)
+			}
+			if err := a.letters([]contract.Letter{l}, l); err != nil {
+				return err
+			}
+			a.printf("\n%s", pick(l.Text))
+			return nil
+		},
+	}
 	show.Flags().StringVar(&form, "form", "", "markdown, html or text")
 	var said, why string
-	end := &cobra.Command{Use: "close ID admitted|refused|withdrawn", Short: "Close a letter by hand; a recorded stance that answers it closes it automatically", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.CloseLetter(c.Context(), args[0], contract.CloseLetterJSONRequestBody{Answer: contract.CloseLetterJSONBodyAnswer(args[1]), Said: optional(said), Why: optional(why)})
-		var l contract.Letter
-		if err := r.read(resp, err, &l); err != nil {
-			return err
-		}
-		return a.letters([]contract.Letter{l}, l)
-	}}
+	end := &cobra.Command{
+		Use:   "close ID admitted|refused|withdrawn",
+		Short: "Close a letter by hand; a recorded stance that answers it closes it automatically",
+		Args:  cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.CloseLetter(
+				c.Context(),
+				args[0],
+				contract.CloseLetterJSONRequestBody{
+					Answer: contract.CloseLetterJSONBodyAnswer(args[1]),
+					Said:   optional(said),
+					Why:    optional(why),
+				},
+			)
+			var l contract.Letter
+			if err := r.read(resp, err, &l); err != nil {
+				return err
+			}
+			return a.letters([]contract.Letter{l}, l)
+		},
+	}
 	end.Flags().StringVar(&said, "said", "", "what they said")
 	whyFlag(end, &why)
 	c.AddCommand(list, show, end)

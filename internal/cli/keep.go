@@ -73,10 +73,27 @@ func (a *app) rules() *cobra.Command {
 		}
 		return a.records(rules, []string{"rule", "limit", "default", "set below", "what it is", "note"}, rows)
 	}
-	c.AddCommand(&cobra.Command{Use: "list", Short: "All rules", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error { return list(c, "") }})
-	c.AddCommand(&cobra.Command{Use: "find WORD…", Short: "Find rules by everyday words, such as forward, screen or anonymous link", Args: cobra.MinimumNArgs(1),
-		RunE: func(c *cobra.Command, args []string) error { return list(c, strings.Join(args, " ")) }})
-	show := &cobra.Command{Use: "show RULE", Short: "Show one rule, what its values mean, and everything set below it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	c.AddCommand(
+		&cobra.Command{
+			Use:   "list",
+			Short: "All rules",
+			Args:  cobra.NoArgs,
+			RunE:  func(c *cobra.Command, _ []string) error { return list(c, "") },
+		},
+	)
+	c.AddCommand(
+		&cobra.Command{
+			Use:   "find WORD…",
+			Short: "Find rules by everyday words, such as forward, screen or anonymous link",
+			Args:  cobra.MinimumNArgs(1),
+			RunE:  func(c *cobra.Command, args []string) error { return list(c, strings.Join(args, " ")) },
+		},
+	)
+	show := &cobra.Command{
+		Use:               "show RULE",
+		Short:             "Show one rule, what its values mean, and everything set below it",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("rule"),
 		RunE: func(c *cobra.Command, args []string) error {
 			x, err := a.oneRule(c, args[0])
 			if err != nil {
@@ -91,14 +108,19 @@ func (a *app) rules() *cobra.Command {
 			}
 			a.printRule(x)
 			return nil
-		}}
+		},
+	}
 	c.AddCommand(show, a.ruleAudience())
 	var limit, def, why string
 	var held, preview bool
 	var at place
 	var value string
-	set := &cobra.Command{Use: "set RULE", Short: "Set the limit and default of a rule, or its value at a partner, space, item or meeting", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
-		Example: "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on --why \"the lenders read them\"",
+	set := &cobra.Command{
+		Use:               "set RULE",
+		Short:             "Set the limit and default of a rule, or its value at a partner, space, item or meeting",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("rule"),
+		Example:           "  wexillum rules set mail.forward --limit closed --why \"mail stays here\"\n  wexillum rules set spaces.pages --space loan-dossier --value on --why \"the lenders read them\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if where := at.where(); where != "" {
 				if value == "" || limit != "" || def != "" {
@@ -107,10 +129,18 @@ func (a *app) rules() *cobra.Command {
 				return a.setValueAt(c, where, args[0], value, held, preview, why)
 			}
 			if preview {
-				return usage{errors.New("--preview is of a value at a place; what limit and default would do, a draft weighs: wexillum draft new, then draft impact")}
+				return usage{
+					errors.New(
+						"--preview is of a value at a place; what limit and default would do, a draft weighs: wexillum draft new, then draft impact",
+					),
+				}
 			}
 			if value != "" {
-				return usage{errors.New("--value belongs to a place: name it with --partner, --space, --item or --meeting; the organisation has --limit and --default")}
+				return usage{
+					errors.New(
+						"--value belongs to a place: name it with --partner, --space, --item or --meeting; the organisation has --limit and --default",
+					),
+				}
 			}
 			if limit == "" && def == "" {
 				return usage{errors.New("give --limit, --default or both")}
@@ -133,7 +163,8 @@ func (a *app) rules() *cobra.Command {
 			}
 			a.printRule(&x)
 			return nil
-		}}
+		},
+	}
 	set.Flags().StringVar(&limit, "limit", "", "the loosest value that a lower layer may reach")
 	set.Flags().StringVar(&def, "default", "", "the value where no lower layer says anything")
 	set.Flags().BoolVar(&preview, "preview", false, "with a place: say who would gain and lose, and change nothing")
@@ -242,51 +273,61 @@ func (a *app) account() *cobra.Command {
 	}})
 	var role, person, why string
 	var disabled, keep bool
-	put := &cobra.Command{Use: "set NAME --role ROLE", Short: "Create or change an account; the password is prompted for or read from standard input", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		if role == "" {
-			return usage{errors.New("--role is needed: administrator, auditor, keeper or member")}
-		}
-		body := contract.AccountChange{Role: contract.Role(role), Person: optional(person), Disabled: &disabled, Why: optional(why)}
-		if !keep && !disabled {
-			p, err := a.newPassword()
+	put := &cobra.Command{
+		Use:   "set NAME --role ROLE",
+		Short: "Create or change an account; the password is prompted for or read from standard input",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if role == "" {
+				return usage{errors.New("--role is needed: administrator, auditor, keeper or member")}
+			}
+			body := contract.AccountChange{Role: contract.Role(role), Person: optional(person), Disabled: &disabled, Why: optional(why)}
+			if !keep && !disabled {
+				p, err := a.newPassword()
+				if err != nil {
+					return err
+				}
+				body.Password = &p
+			}
+			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			body.Password = &p
-		}
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.PutAccount(c.Context(), args[0], body)
-		var acc contract.Account
-		if err := r.read(resp, err, &acc); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(acc, []string{"name", "role", "person"}, [][]string{{acc.Name, string(acc.Role), acc.Person}})
-		}
-		a.say("%s is %s.", acc.Name, acc.Role)
-		return nil
-	}}
+			resp, err := r.PutAccount(c.Context(), args[0], body)
+			var acc contract.Account
+			if err := r.read(resp, err, &acc); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(acc, []string{"name", "role", "person"}, [][]string{{acc.Name, string(acc.Role), acc.Person}})
+			}
+			a.say("%s is %s.", acc.Name, acc.Role)
+			return nil
+		},
+	}
 	put.Flags().StringVar(&role, "role", "", "administrator, auditor, keeper or member")
 	put.Flags().StringVar(&person, "person", "", "the person of ours who has the account; needed for a member")
 	put.Flags().BoolVar(&disabled, "disabled", false, "the account may not sign in, and its tokens end")
 	put.Flags().BoolVar(&keep, "keep-password", false, "leave the password as it is")
 	whyFlag(put, &why)
 	var reason string
-	out := &cobra.Command{Use: "sign-out NAME", Short: "End all sessions and tokens of an account", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndSessions(c.Context(), args[0], contract.EndSessionsJSONRequestBody{Why: optional(reason)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("%s is signed out everywhere.", args[0])
-		return nil
-	}}
+	out := &cobra.Command{
+		Use:   "sign-out NAME",
+		Short: "End all sessions and tokens of an account",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndSessions(c.Context(), args[0], contract.EndSessionsJSONRequestBody{Why: optional(reason)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("%s is signed out everywhere.", args[0])
+			return nil
+		},
+	}
 	whyFlag(out, &reason)
 	own := &cobra.Command{Use: "password", Short: "Change your own password; all your sessions and tokens end", Args: cobra.NoArgs,
 		Long: "Change your own password; every session and token of yours ends.\n\nBoth passwords are asked for, or read from standard input, a line each: the one that\ncounts now, then the new one.",
@@ -312,50 +353,71 @@ func (a *app) account() *cobra.Command {
 
 func (a *app) token() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Tokens of the client, and of services that use decisions or metrics"}
-	c.AddCommand(&cobra.Command{Use: "list", Short: "List tokens, without their secrets", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ListTokens(c.Context())
-		var x struct{ Tokens []contract.Token }
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, t := range x.Tokens {
-			rows = append(rows, []string{t.Id, t.Name, t.Account, t.Purpose, t.Expires.Format(time.RFC3339)})
-		}
-		return a.records(x.Tokens, []string{"id", "name", "account", "purpose", "expires"}, rows)
-	}})
+	c.AddCommand(
+		&cobra.Command{
+			Use:   "list",
+			Short: "List tokens, without their secrets",
+			Args:  cobra.NoArgs,
+			RunE: func(c *cobra.Command, _ []string) error {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				resp, err := r.ListTokens(c.Context())
+				var x struct{ Tokens []contract.Token }
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+				rows := [][]string{}
+				for _, t := range x.Tokens {
+					rows = append(rows, []string{t.Id, t.Name, t.Account, t.Purpose, t.Expires.Format(time.RFC3339)})
+				}
+				return a.records(x.Tokens, []string{"id", "name", "account", "purpose", "expires"}, rows)
+			},
+		},
+	)
 	var purpose string
 	var days int
-	make := &cobra.Command{Use: "make NAME --purpose decisions|metrics", Short: "Create a token for a service; it is shown only once", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.MakeServiceToken(c.Context(), contract.MakeServiceTokenJSONRequestBody{Name: args[0], Purpose: contract.MakeServiceTokenJSONBodyPurpose(purpose), Days: days})
-		var t contract.NewToken
-		if err := r.read(resp, err, &t); err != nil {
-			return err
-		}
-		return a.records(t, []string{"token", "id", "expires"}, [][]string{{t.Token, t.Id, t.Expires.Format(time.RFC3339)}})
-	}}
+	make := &cobra.Command{
+		Use:   "make NAME --purpose decisions|metrics",
+		Short: "Create a token for a service; it is shown only once",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.MakeServiceToken(
+				c.Context(),
+				contract.MakeServiceTokenJSONRequestBody{
+					Name:    args[0],
+					Purpose: contract.MakeServiceTokenJSONBodyPurpose(purpose),
+					Days:    days,
+				},
+			)
+			var t contract.NewToken
+			if err := r.read(resp, err, &t); err != nil {
+				return err
+			}
+			return a.records(t, []string{"token", "id", "expires"}, [][]string{{t.Token, t.Id, t.Expires.Format(time.RFC3339)}})
+		},
+	}
 	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions or metrics")
 	make.Flags().IntVar(&days, "days", 90, "days until it ends, at most 366")
 	c.AddCommand(make)
-	c.AddCommand(&cobra.Command{Use: "end ID", Short: "End a token", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndToken(c.Context(), args[0])
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("Ended.")
-		return nil
-	}})
+	c.AddCommand(
+		&cobra.Command{Use: "end ID", Short: "End a token", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndToken(c.Context(), args[0])
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("Ended.")
+			return nil
+		}},
+	)
 	return c
 }

@@ -75,7 +75,11 @@ func (a *app) load() *cobra.Command {
 				a.setsGoing(x.Going, x.Waits)
 				return nil
 			}
-			return a.records(x, []string{"changed", "revision", "preview"}, [][]string{{fmt.Sprint(x.Changed), fmt.Sprint(x.Revision), fmt.Sprint(x.Preview)}})
+			return a.records(
+				x,
+				[]string{"changed", "revision", "preview"},
+				[][]string{{fmt.Sprint(x.Changed), fmt.Sprint(x.Revision), fmt.Sprint(x.Preview)}},
+			)
 		},
 	}
 	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
@@ -101,7 +105,13 @@ func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, w
 	if lists := []string{"guests", "grants", "links", "spaces", "people"}; !slices.Contains(lists, what) {
 		return usage{fmt.Errorf("%s %q: write %s", flag, what, strings.Join(lists, ", "))}
 	}
-	resp, err := r.PutListWithBody(ctx, what, &contract.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)}, kind, bytes.NewReader(text))
+	resp, err := r.PutListWithBody(
+		ctx,
+		what,
+		&contract.PutListParams{Preview: &preview, Map: optional(columns), Why: optional(why)},
+		kind,
+		bytes.NewReader(text),
+	)
 	var x contract.ListTaken
 	if err := r.read(resp, err, &x); err != nil {
 		return err

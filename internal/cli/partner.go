@@ -33,7 +33,21 @@ func list(p *[]string) []string {
 func (a *app) printPartner(p *contract.Partner) error {
 	domains := domainWords(p.Domains)
 	if a.output != "table" {
-		return a.records(p, []string{"id", "name", "standing", "domains", "guests", "grants", "spaces"}, [][]string{{p.Id, p.Name, string(p.Standing), strings.Join(domains, " "), fmt.Sprint(p.Counts.Guests), fmt.Sprint(p.Counts.Grants), fmt.Sprint(p.Counts.Spaces)}})
+		return a.records(
+			p,
+			[]string{"id", "name", "standing", "domains", "guests", "grants", "spaces"},
+			[][]string{
+				{
+					p.Id,
+					p.Name,
+					string(p.Standing),
+					strings.Join(domains, " "),
+					fmt.Sprint(p.Counts.Guests),
+					fmt.Sprint(p.Counts.Grants),
+					fmt.Sprint(p.Counts.Spaces),
+				},
+			},
+		)
 	}
 	a.printf("%s  %s\n\n", a.colour("1", p.Name), p.Id)
 	line := func(k, v string) {
@@ -129,7 +143,12 @@ func (a *app) changePartner(c *cobra.Command, id, why string, preview bool, patc
 	if why != "" {
 		patch["why"] = why
 	}
-	resp, err := r.SetPartnerWithApplicationMergePatchPlusJSONBody(c.Context(), p.Id, &contract.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview}, patch)
+	resp, err := r.SetPartnerWithApplicationMergePatchPlusJSONBody(
+		c.Context(),
+		p.Id,
+		&contract.SetPartnerParams{IfMatch: &p.Etag, Preview: &preview},
+		patch,
+	)
 	var q contract.Partner
 	return &q, r.read(resp, err, &q)
 }
@@ -186,14 +205,34 @@ func partnerGiven(c *cobra.Command) map[string]any {
 
 func (a *app) partner() *cobra.Command {
 	c := &cobra.Command{Use: "partner", Short: "Manage partners: their record, their standing, and what they are open for"}
-	show := &cobra.Command{Use: "show ID", Short: "Show one partner, with both sides of every direction", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		_, p, err := a.getPartner(c, args[0])
-		if err != nil {
-			return err
-		}
-		return a.printPartner(p)
-	}}
-	c.AddCommand(a.partnerList(), show, a.partnerAdd(), a.partnerSet(), a.partnerMerge(), a.partnerSplit(), a.partnerHalves(), a.partnerStance(), a.partnerSheet(), a.partnerLetter(), a.partnerStatement(), a.partnerAdvice(), a.partnerPeople())
+	show := &cobra.Command{
+		Use:               "show ID",
+		Short:             "Show one partner, with both sides of every direction",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		RunE: func(c *cobra.Command, args []string) error {
+			_, p, err := a.getPartner(c, args[0])
+			if err != nil {
+				return err
+			}
+			return a.printPartner(p)
+		},
+	}
+	c.AddCommand(
+		a.partnerList(),
+		show,
+		a.partnerAdd(),
+		a.partnerSet(),
+		a.partnerMerge(),
+		a.partnerSplit(),
+		a.partnerHalves(),
+		a.partnerStance(),
+		a.partnerSheet(),
+		a.partnerLetter(),
+		a.partnerStatement(),
+		a.partnerAdvice(),
+		a.partnerPeople(),
+	)
 	c.AddCommand(a.partnerStanding("suspend", "suspended", "Suspend a partner: everything stops, nothing is forgotten"),
 		a.partnerStanding("resume", "active", "Bring a suspended or ended partner back"),
 		a.partnerStanding("end", "ended", "End the connection with a partner"))
@@ -244,7 +283,18 @@ func (a *app) partnerList() *cobra.Command {
 					}
 				}
 			}
-			rows = append(rows, []string{p.Id, p.Name, string(p.Standing), strings.Join(ds, " "), strings.Join(in, " "), strings.Join(out, " "), fmt.Sprint(p.Counts.Guests)})
+			rows = append(
+				rows,
+				[]string{
+					p.Id,
+					p.Name,
+					string(p.Standing),
+					strings.Join(ds, " "),
+					strings.Join(in, " "),
+					strings.Join(out, " "),
+					fmt.Sprint(p.Counts.Guests),
+				},
+			)
 		}
 		return a.records(all, []string{"id", "name", "standing", "domains", "open in", "open out", "guests"}, rows)
 	}}
@@ -308,15 +358,20 @@ func (a *app) partnerAdd() *cobra.Command {
 func (a *app) partnerSet() *cobra.Command {
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: "set ID", Short: "Change the record of a partner; an empty text clears a field", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
-		Example: "  wexillum partner set ilvane --owner d.ekwinter --review +180d",
+	c := &cobra.Command{
+		Use:               "set ID",
+		Short:             "Change the record of a partner; an empty text clears a field",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		Example:           "  wexillum partner set ilvane --owner d.ekwinter --review +180d",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.changePartner(c, args[0], why, preview, partnerGiven(c))
 			if err != nil {
 				return err
 			}
 			return a.weighed(preview, p, "The record of %s would change; nobody's reach does.", p.Name)
-		}}
+		},
+	}
 	partnerFlags(a, c)
 	previewFlag(c, &preview)
 	whyFlag(c, &why)
@@ -358,7 +413,11 @@ func (a *app) rearranged(x *contract.Rearranged, preview, done string) error {
 func (a *app) partnerMerge() *cobra.Command {
 	var into, why string
 	var preview bool
-	c := &cobra.Command{Use: "merge ID --into ID", Short: "Merge two partners; the record of the remaining one applies to everybody", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{
+		Use:               "merge ID --into ID",
+		Short:             "Merge two partners; the record of the remaining one applies to everybody",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
 		RunE: func(c *cobra.Command, args []string) error {
 			if into == "" {
 				return usage{errors.New("--into is needed: the partner that stays")}
@@ -367,13 +426,23 @@ func (a *app) partnerMerge() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.JoinPartners(c.Context(), args[0], &contract.JoinPartnersParams{Preview: &preview}, contract.JoinPartnersJSONRequestBody{Into: into, Why: optional(why)})
+			resp, err := r.JoinPartners(
+				c.Context(),
+				args[0],
+				&contract.JoinPartnersParams{Preview: &preview},
+				contract.JoinPartnersJSONRequestBody{Into: into, Why: optional(why)},
+			)
 			var x contract.Rearranged
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
-			return a.rearranged(&x, fmt.Sprintf("%s would become part of %s.", args[0], x.Partner.Name), fmt.Sprintf("%s is part of %s.", args[0], x.Partner.Name))
-		}}
+			return a.rearranged(
+				&x,
+				fmt.Sprintf("%s would become part of %s.", args[0], x.Partner.Name),
+				fmt.Sprintf("%s is part of %s.", args[0], x.Partner.Name),
+			)
+		},
+	}
 	c.Flags().StringVar(&into, "into", "", "the partner that stays")
 	_ = c.RegisterFlagCompletionFunc("into", a.completion("partner"))
 	previewFlag(c, &preview)
@@ -384,8 +453,12 @@ func (a *app) partnerMerge() *cobra.Command {
 func (a *app) partnerSplit() *cobra.Command {
 	var id, name, why string
 	var preview bool
-	c := &cobra.Command{Use: "split ID DOMAIN… --as ID --name NAME", Short: "Split some domains off into a new partner with the same settings", Args: cobra.MinimumNArgs(2), ValidArgsFunction: a.completion("partner"),
-		Example: "  wexillum partner split ilvane '*.lab.ilvane.example' --as ilvane-lab --name \"Ilvane Laboratory\" --preview",
+	c := &cobra.Command{
+		Use:               "split ID DOMAIN… --as ID --name NAME",
+		Short:             "Split some domains off into a new partner with the same settings",
+		Args:              cobra.MinimumNArgs(2),
+		ValidArgsFunction: a.completion("partner"),
+		Example:           "  wexillum partner split ilvane '*.lab.ilvane.example' --as ilvane-lab --name \"Ilvane Laboratory\" --preview",
 		RunE: func(c *cobra.Command, args []string) error {
 			if id == "" || name == "" {
 				return usage{errors.New("--as and --name are needed: id and name of the new partner")}
@@ -394,13 +467,23 @@ func (a *app) partnerSplit() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.SplitPartner(c.Context(), args[0], &contract.SplitPartnerParams{Preview: &preview}, contract.SplitPartnerJSONRequestBody{Domains: args[1:], Id: id, Name: name, Why: optional(why)})
+			resp, err := r.SplitPartner(
+				c.Context(),
+				args[0],
+				&contract.SplitPartnerParams{Preview: &preview},
+				contract.SplitPartnerJSONRequestBody{Domains: args[1:], Id: id, Name: name, Why: optional(why)},
+			)
 			var x contract.Rearranged
 			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
-			return a.rearranged(&x, fmt.Sprintf("%s would be a partner of its own; nobody's reach changes.", name), fmt.Sprintf("%s is a partner of its own; nobody's reach changed.", name))
-		}}
+			return a.rearranged(
+				&x,
+				fmt.Sprintf("%s would be a partner of its own; nobody's reach changes.", name),
+				fmt.Sprintf("%s is a partner of its own; nobody's reach changed.", name),
+			)
+		},
+	}
 	c.Flags().StringVar(&id, "as", "", "id of the new partner")
 	c.Flags().StringVar(&name, "name", "", "name of the new partner")
 	previewFlag(c, &preview)
@@ -411,18 +494,29 @@ func (a *app) partnerSplit() *cobra.Command {
 func (a *app) partnerStanding(verb, standing, short string) *cobra.Command {
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: verb + " ID", Short: short, Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.SetStanding(c.Context(), args[0], &contract.SetStandingParams{Preview: &preview}, contract.SetStandingJSONRequestBody{Standing: contract.SetStandingJSONBodyStanding(standing), Why: optional(why)})
-		var p contract.Partner
-		if err := r.read(resp, err, &p); err != nil {
-			return err
-		}
-		return a.weighed(preview, &p, "%s would become %s.", p.Name, standing)
-	}}
+	c := &cobra.Command{
+		Use:               verb + " ID",
+		Short:             short,
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.SetStanding(
+				c.Context(),
+				args[0],
+				&contract.SetStandingParams{Preview: &preview},
+				contract.SetStandingJSONRequestBody{Standing: contract.SetStandingJSONBodyStanding(standing), Why: optional(why)},
+			)
+			var p contract.Partner
+			if err := r.read(resp, err, &p); err != nil {
+				return err
+			}
+			return a.weighed(preview, &p, "%s would become %s.", p.Name, standing)
+		},
+	}
 	previewFlag(c, &preview)
 	whyFlag(c, &why)
 	return c
@@ -431,24 +525,30 @@ func (a *app) partnerStanding(verb, standing, short string) *cobra.Command {
 func (a *app) partnerOpening(verb, short string, value *bool) *cobra.Command {
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: verb + " ID KEY…", Short: short, Args: cobra.MinimumNArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		opened := map[string]any{}
-		for _, k := range args[1:] {
-			if opened[k] = nil; value != nil {
-				opened[k] = *value
+	c := &cobra.Command{
+		Use:   verb + " ID KEY…",
+		Short: short,
+		Args:  cobra.MinimumNArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			opened := map[string]any{}
+			for _, k := range args[1:] {
+				if opened[k] = nil; value != nil {
+					opened[k] = *value
+				}
 			}
-		}
-		p, err := a.changePartner(c, args[0], why, preview, map[string]any{"opened": opened})
-		if err != nil {
-			return err
-		}
-		return a.weighed(preview, p, "%s would be changed for %s.", p.Name, strings.Join(args[1:], ", "))
-	}, ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
-		if len(args) == 0 {
-			return a.completion("partner")(c, args, text)
-		}
-		return directions(), cobra.ShellCompDirectiveNoFileComp
-	}}
+			p, err := a.changePartner(c, args[0], why, preview, map[string]any{"opened": opened})
+			if err != nil {
+				return err
+			}
+			return a.weighed(preview, p, "%s would be changed for %s.", p.Name, strings.Join(args[1:], ", "))
+		},
+		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return a.completion("partner")(c, args, text)
+			}
+			return directions(), cobra.ShellCompDirectiveNoFileComp
+		},
+	}
 	previewFlag(c, &preview)
 	whyFlag(c, &why)
 	return c

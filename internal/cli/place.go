@@ -104,7 +104,15 @@ func (a *app) tellWeighed(what string, w *contract.ValueWeighed) {
 	case w.Nothing:
 		a.printf("Nothing changes for anybody that is counted.\n")
 	default:
-		a.printf("  parties   %d gain, %d lose\n  granted   %d gained, %d lost\n  wide      %d gained, %d lost\n", w.Parties.Gained, w.Parties.Lost, w.Granted.Gained, w.Granted.Lost, w.Wide.Gained, w.Wide.Lost)
+		a.printf(
+			"  parties   %d gain, %d lose\n  granted   %d gained, %d lost\n  wide      %d gained, %d lost\n",
+			w.Parties.Gained,
+			w.Parties.Lost,
+			w.Granted.Gained,
+			w.Granted.Lost,
+			w.Wide.Gained,
+			w.Wide.Lost,
+		)
 		if len(w.Newcomers) > 0 {
 			a.printf("  newcomers %s\n", strings.Join(w.Newcomers, ", "))
 		}
@@ -125,7 +133,13 @@ func (a *app) valueDone(r *remote, resp *http.Response, err error, rule, was str
 	}
 	if w := x.Weighed; w != nil {
 		if a.output != "table" {
-			return a.records(x, []string{"rule", "was", "becomes", "loosens", "gain", "lose"}, [][]string{{rule, pick(w.Was), pick(w.Becomes), fmt.Sprint(w.Loosens), fmt.Sprint(w.Parties.Gained), fmt.Sprint(w.Parties.Lost)}})
+			return a.records(
+				x,
+				[]string{"rule", "was", "becomes", "loosens", "gain", "lose"},
+				[][]string{
+					{rule, pick(w.Was), pick(w.Becomes), fmt.Sprint(w.Loosens), fmt.Sprint(w.Parties.Gained), fmt.Sprint(w.Parties.Lost)},
+				},
+			)
 		}
 		a.tellWeighed(fmt.Sprintf("%s at %s", rule, x.Where), w)
 		if w.Loosens {
@@ -152,7 +166,11 @@ func (a *app) rulesUnset() *cobra.Command {
 	var p place
 	var why string
 	var preview bool
-	c := &cobra.Command{Use: "unset RULE", Short: "Remove a value that a partner, space, item or meeting sets", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
+	c := &cobra.Command{
+		Use:               "unset RULE",
+		Short:             "Remove a value that a partner, space, item or meeting sets",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("rule"),
 		RunE: func(c *cobra.Command, args []string) error {
 			where := p.where()
 			if where == "" {
@@ -163,9 +181,15 @@ func (a *app) rulesUnset() *cobra.Command {
 				return err
 			}
 			was := saysOf(x, args[0])
-			resp, err := r.UnsetValue(c.Context(), where, args[0], &contract.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why), Preview: &preview})
+			resp, err := r.UnsetValue(
+				c.Context(),
+				where,
+				args[0],
+				&contract.UnsetValueParams{IfMatch: &x.Etag, Why: optional(why), Preview: &preview},
+			)
 			return a.valueDone(r, resp, err, args[0], was)
-		}}
+		},
+	}
 	p.flags(a, c)
 	c.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
 	whyFlag(c, &why)
@@ -175,8 +199,12 @@ func (a *app) rulesUnset() *cobra.Command {
 func (a *app) rulesChoices() *cobra.Command {
 	var p place
 	var person, party, at string
-	c := &cobra.Command{Use: "choices RULE", Short: "Every value of a rule, whether it is available, and what prevents it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
-		Example: "  wexillum rules choices files.bearer_links --item folder:loan-valuations\n  wexillum rules choices meetings.remote_control --person d.ekwinter --towards '*@orrin.example'",
+	c := &cobra.Command{
+		Use:               "choices RULE",
+		Short:             "Every value of a rule, whether it is available, and what prevents it",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("rule"),
+		Example:           "  wexillum rules choices files.bearer_links --item folder:loan-valuations\n  wexillum rules choices meetings.remote_control --person d.ekwinter --towards '*@orrin.example'",
 		RunE: func(c *cobra.Command, args []string) error {
 			var x contract.Choices
 			if a.world != "" {
@@ -219,7 +247,8 @@ func (a *app) rulesChoices() *cobra.Command {
 				a.printf("%s  %s at %s: %s, decided by %s\n\n", a.colour("1", x.Rule), x.Title, x.Where, x.Value, x.Layer)
 			}
 			return a.records(x, []string{"value", "available", "stands against it", "", "means"}, rows)
-		}}
+		},
+	}
 	p.flags(a, c)
 	c.Flags().StringVar(&person, "person", "", "for an exception of this person of ours")
 	c.Flags().StringVar(&party, "towards", "", "towards this party: an address or *@domain")
@@ -265,7 +294,18 @@ func (a *app) space() *cobra.Command {
 				return err
 			}
 			for _, s := range x.Spaces {
-				rows = append(rows, []string{s.Id, s.Kind, fmt.Sprint(s.Outside), fmt.Sprint(s.Items), fmt.Sprint(s.Set), strings.Join(s.Owners, " "), s.Name})
+				rows = append(
+					rows,
+					[]string{
+						s.Id,
+						s.Kind,
+						fmt.Sprint(s.Outside),
+						fmt.Sprint(s.Items),
+						fmt.Sprint(s.Set),
+						strings.Join(s.Owners, " "),
+						s.Name,
+					},
+				)
 			}
 			all = append(all, x.Spaces...)
 			if next = x.Next; next == "" {
@@ -276,65 +316,70 @@ func (a *app) space() *cobra.Command {
 	}}
 	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
 	var all bool
-	show := &cobra.Command{Use: "show ID", Short: "Show one space: its rules, its items, and who has which role", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.GetSpace(c.Context(), strings.TrimPrefix(args[0], "space:"))
-		var x contract.SpaceView
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, g := range x.Given {
-			in := string(g.Decision)
-			if in == "none" {
-				in = "-"
+	show := &cobra.Command{
+		Use:   "show ID",
+		Short: "Show one space: its rules, its items, and who has which role",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
 			}
-			rows = append(rows, []string{g.Party, g.Resource, g.Role, string(g.State), day(pick(g.Until)), in, pick(g.Text)})
-		}
-		columns := []string{"party", "on", "role", "state", "until", "gets in", "why"}
-		if a.output != "table" {
-			return a.records(x, columns, rows)
-		}
-		a.printf("%s  %s (%s)\n\n", a.colour("1", x.Name), x.Id, x.Kind)
-		names := func(ns []contract.NamedRef) string {
-			var out []string
-			for _, n := range ns {
-				out = append(out, n.Name)
+			resp, err := r.GetSpace(c.Context(), strings.TrimPrefix(args[0], "space:"))
+			var x contract.SpaceView
+			if err := r.read(resp, err, &x); err != nil {
+				return err
 			}
-			return strings.Join(out, ", ")
-		}
-		a.printf("  owners   %s\n  members  %s\n", names(x.Owners), names(x.Members))
-		if x.Parties != nil {
-			a.printf("  admits   only %s\n", strings.Join(*x.Parties, ", "))
-		}
-		a.printf("\n")
-		if err := a.printValues(&x.Values, all); err != nil {
-			return err
-		}
-		if len(x.Items) > 0 {
-			a.printf("\n")
-			items := [][]string{}
-			for _, it := range x.Items {
-				private := ""
-				if it.Private {
-					private = "private"
+			rows := [][]string{}
+			for _, g := range x.Given {
+				in := string(g.Decision)
+				if in == "none" {
+					in = "-"
 				}
-				items = append(items, []string{it.Kind + ":" + it.Id, it.Name, private, setValues(it.Rules)})
+				rows = append(rows, []string{g.Party, g.Resource, g.Role, string(g.State), day(pick(g.Until)), in, pick(g.Text)})
 			}
-			a.table([]string{"item", "name", "", "values"}, items)
-		}
-		if len(rows) > 0 {
+			columns := []string{"party", "on", "role", "state", "until", "gets in", "why"}
+			if a.output != "table" {
+				return a.records(x, columns, rows)
+			}
+			a.printf("%s  %s (%s)\n\n", a.colour("1", x.Name), x.Id, x.Kind)
+			names := func(ns []contract.NamedRef) string {
+				var out []string
+				for _, n := range ns {
+					out = append(out, n.Name)
+				}
+				return strings.Join(out, ", ")
+			}
+			a.printf("  owners   %s\n  members  %s\n", names(x.Owners), names(x.Members))
+			if x.Parties != nil {
+				a.printf("  admits   only %s\n", strings.Join(*x.Parties, ", "))
+			}
 			a.printf("\n")
-			a.table(columns, rows)
-		}
-		for _, f := range x.Findings {
-			a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
-		}
-		return nil
-	}}
+			if err := a.printValues(&x.Values, all); err != nil {
+				return err
+			}
+			if len(x.Items) > 0 {
+				a.printf("\n")
+				items := [][]string{}
+				for _, it := range x.Items {
+					private := ""
+					if it.Private {
+						private = "private"
+					}
+					items = append(items, []string{it.Kind + ":" + it.Id, it.Name, private, setValues(it.Rules)})
+				}
+				a.table([]string{"item", "name", "", "values"}, items)
+			}
+			if len(rows) > 0 {
+				a.printf("\n")
+				a.table(columns, rows)
+			}
+			for _, f := range x.Findings {
+				a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
+			}
+			return nil
+		},
+	}
 	show.Flags().BoolVarP(&all, "all", "a", false, "also rules that are not set here")
 	c.AddCommand(list, show)
 	return c
@@ -360,7 +405,10 @@ func (a *app) person() *cobra.Command {
 				return err
 			}
 			for _, p := range x.People {
-				rows = append(rows, []string{p.Id, p.Name, strings.Join(p.Groups, " "), strings.Join(p.Roles, " "), fmt.Sprint(p.Exceptions)})
+				rows = append(
+					rows,
+					[]string{p.Id, p.Name, strings.Join(p.Groups, " "), strings.Join(p.Roles, " "), fmt.Sprint(p.Exceptions)},
+				)
 			}
 			all = append(all, x.People...)
 			if next = x.Next; next == "" {
@@ -370,7 +418,11 @@ func (a *app) person() *cobra.Command {
 		return a.records(all, []string{"id", "name", "groups", "roles", "exceptions"}, rows)
 	}}
 	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
-	show := &cobra.Command{Use: "show ID", Short: "Show one person: exceptions, contacts, forwarders, and who outside can reach them", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("person"),
+	show := &cobra.Command{
+		Use:               "show ID",
+		Short:             "Show one person: exceptions, contacts, forwarders, and who outside can reach them",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("person"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -394,7 +446,12 @@ func (a *app) person() *cobra.Command {
 				return a.records(x, columns, rows)
 			}
 			a.printf("%s  %s  %s\n\n", a.colour("1", x.Name), x.Id, pick(x.Address))
-			a.printf("  groups   %s\n  roles    %s\n  owns     %d spaces\n\n", strings.Join(x.Groups, ", "), strings.Join(x.Roles, ", "), len(x.Owns))
+			a.printf(
+				"  groups   %s\n  roles    %s\n  owns     %d spaces\n\n",
+				strings.Join(x.Groups, ", "),
+				strings.Join(x.Roles, ", "),
+				len(x.Owns),
+			)
 			if t := pick(x.Left); t != "" {
 				a.printf("  left     %s\n\n", day(t))
 			}
@@ -421,7 +478,8 @@ func (a *app) person() *cobra.Command {
 				a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
 			}
 			return nil
-		}}
+		},
+	}
 	c.AddCommand(list, show)
 	return c
 }
@@ -480,29 +538,39 @@ func (a *app) link() *cobra.Command {
 	list.Flags().StringVar(&find, "find", "", "part of an id, an item, an address or whose link it is")
 	list.Flags().StringVar(&item, "item", "", "those that open this item, as file:press-kit")
 	var ahead bool
-	end := &cobra.Command{Use: "end ID", Short: "End a link now", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndLink(c.Context(), strings.TrimPrefix(args[0], "link:"), &contract.EndLinkParams{Preview: &ahead}, contract.WhyOnly{Why: optional(why)})
-		if ahead {
-			var w contract.ValueWeighed
-			if err := r.read(resp, err, &w); err != nil {
+	end := &cobra.Command{
+		Use:   "end ID",
+		Short: "End a link now",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.records(w, []string{"link", "lose"}, [][]string{{args[0], fmt.Sprint(w.Parties.Lost)}})
+			resp, err := r.EndLink(
+				c.Context(),
+				strings.TrimPrefix(args[0], "link:"),
+				&contract.EndLinkParams{Preview: &ahead},
+				contract.WhyOnly{Why: optional(why)},
+			)
+			if ahead {
+				var w contract.ValueWeighed
+				if err := r.read(resp, err, &w); err != nil {
+					return err
+				}
+				if a.output != "table" {
+					return a.records(w, []string{"link", "lose"}, [][]string{{args[0], fmt.Sprint(w.Parties.Lost)}})
+				}
+				a.tellWeighed(args[0], &w)
+				return nil
 			}
-			a.tellWeighed(args[0], &w)
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("%s has ended.", args[0])
 			return nil
-		}
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("%s has ended.", args[0])
-		return nil
-	}}
+		},
+	}
 	end.Flags().BoolVar(&ahead, "preview", false, "say who would lose what, and end nothing")
 	whyFlag(end, &why)
 	c.AddCommand(list, a.makeLink(), end)
@@ -525,7 +593,10 @@ func counts(l *contract.Link) (right, ends string) {
 func (a *app) makeLink() *cobra.Command {
 	var id, right, until, by, why, list string
 	var bearer, noDownload, password, preview bool
-	c := &cobra.Command{Use: "make ITEM [ADDRESS…]", Short: "Make a link to a file or a folder, for named people or for anybody who has it", Args: cobra.MinimumNArgs(1),
+	c := &cobra.Command{
+		Use:     "make ITEM [ADDRESS…]",
+		Short:   "Make a link to a file or a folder, for named people or for anybody who has it",
+		Args:    cobra.MinimumNArgs(1),
 		Long:    "Make a link to a file or a folder, for those it names or, with --bearer, for\nwhoever holds it. Nothing is made where nobody could use it: what stands in the\nway is told instead.\n\n--preview tells what it would open and makes nothing.",
 		Example: "  wexillum link make file:press-kit --bearer --until +10d --preview\n  wexillum link make folder:loan-lists maren@ilvane.example --right contribute",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -536,7 +607,16 @@ func (a *app) makeLink() *cobra.Command {
 			if bearer == (strings.TrimSpace(addresses) != "") {
 				return usage{errors.New("say whom the link names, or --bearer for whoever holds it, not both")}
 			}
-			b := contract.LinkAsk{Item: args[0], Id: optional(id), For: optional(addresses), Until: optional(until), By: optional(by), Why: optional(why), Bearer: &bearer, Password: &password}
+			b := contract.LinkAsk{
+				Item:     args[0],
+				Id:       optional(id),
+				For:      optional(addresses),
+				Until:    optional(until),
+				By:       optional(by),
+				Why:      optional(why),
+				Bearer:   &bearer,
+				Password: &password,
+			}
 			download := !noDownload
 			b.Download = &download
 			if right != "" {
@@ -553,7 +633,8 @@ func (a *app) makeLink() *cobra.Command {
 				return err
 			}
 			return a.madeLink(&x, preview)
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringVar(&list, "list", "", "a file of addresses that it names; - is standard input")
 	f.BoolVar(&bearer, "bearer", false, "it works for whoever holds it")
@@ -635,18 +716,23 @@ func (a *app) forwarder() *cobra.Command {
 	}}
 	list.Flags().StringVar(&person, "person", "", "those of this person of ours")
 	_ = list.RegisterFlagCompletionFunc("person", a.completion("person"))
-	remove := &cobra.Command{Use: "remove PERSON ADDRESS", Short: "Remove a forwarder", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.RemoveForwarder(c.Context(), args[0], args[1], &contract.RemoveForwarderParams{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("Mail for %s is not forwarded to %s any more.", args[0], args[1])
-		return nil
-	}}
+	remove := &cobra.Command{
+		Use:   "remove PERSON ADDRESS",
+		Short: "Remove a forwarder",
+		Args:  cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.RemoveForwarder(c.Context(), args[0], args[1], &contract.RemoveForwarderParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("Mail for %s is not forwarded to %s any more.", args[0], args[1])
+			return nil
+		},
+	}
 	whyFlag(remove, &why)
 	c.AddCommand(list, remove)
 	return c

@@ -103,7 +103,18 @@ func (a *app) reach() *cobra.Command {
 				if l.Count > 1 {
 					what = fmt.Sprintf("%s (%d)", l.Resource, l.Count)
 				}
-				rows = append(rows, []string{l.Action, what, string(l.Decision), strings.Join(l.Conditions, ", "), day(pick(l.Since)), day(pick(l.Until)), l.Cause.Text})
+				rows = append(
+					rows,
+					[]string{
+						l.Action,
+						what,
+						string(l.Decision),
+						strings.Join(l.Conditions, ", "),
+						day(pick(l.Since)),
+						day(pick(l.Until)),
+						l.Cause.Text,
+					},
+				)
 			}
 			x.Lines = kept
 			if a.output == "table" {
@@ -135,7 +146,12 @@ func (a *app) reach() *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&partner, "partner", "", "each of a partner's people, and a typical newcomer from each of its domains")
 	f.StringVar(&group, "group", "", "the parties in a group")
-	f.BoolVar(&numbers, "numbers", false, "what everybody outside can do in numbers alone, by kind, partner, space and action, exact at any size")
+	f.BoolVar(
+		&numbers,
+		"numbers",
+		false,
+		"what everybody outside can do in numbers alone, by kind, partner, space and action, exact at any size",
+	)
 	f.StringVar(&kind, "kind", "", "everybody of a kind: guest, provisioned, federated, personal or bearer")
 	f.BoolVar(&everybody, "everybody", false, "everybody outside")
 	f.StringVar(&find, "find", "", "of many only those whose address, name or partner holds this")

@@ -98,7 +98,17 @@ func (a *app) printRemedies(x *contract.Remedies) error {
 		for _, ch := range o.Changes {
 			row := []string{fmt.Sprint(i + 1), ch.Text, string(ch.Side), ch.Who, "", "", "", "", ""}
 			if o.Counts != nil {
-				row[4], row[5], row[6], row[7], row[8] = fmt.Sprint(o.Counts.Newcomers), fmt.Sprint(o.Counts.Parties), fmt.Sprint(o.Counts.Granted), fmt.Sprint(o.Counts.WidePairs), day(pick(o.Counts.Until))
+				row[4], row[5], row[6], row[7], row[8] = fmt.Sprint(
+					o.Counts.Newcomers,
+				), fmt.Sprint(
+					o.Counts.Parties,
+				), fmt.Sprint(
+					o.Counts.Granted,
+				), fmt.Sprint(
+					o.Counts.WidePairs,
+				), day(
+					pick(o.Counts.Until),
+				)
 			}
 			rows = append(rows, row)
 		}

@@ -83,7 +83,10 @@ func (a *app) remote() (*remote, error) {
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, usage{fmt.Errorf("--server %q: write an address as https://wexillum.example", server)}
 	}
-	c, err := client.NewClient(server, client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute, Transport: &quickly{a, server, token, http.DefaultTransport}}))
+	c, err := client.NewClient(
+		server,
+		client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute, Transport: &quickly{a, server, token, http.DefaultTransport}}),
+	)
 	return &remote{c, server}, err
 }
 
@@ -92,7 +95,11 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 	if err != nil {
 		var u *url.Error
 		if errors.As(err, &u) && !errors.Is(err, context.Canceled) {
-			return fmt.Errorf("the service at %s does not answer: %w\nstart it with wexillum serve, or name another with --server", r.server, u.Err)
+			return fmt.Errorf(
+				"the service at %s does not answer: %w\nstart it with wexillum serve, or name another with --server",
+				r.server,
+				u.Err,
+			)
 		}
 		return err
 	}

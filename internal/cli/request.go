@@ -9,13 +9,23 @@ import (
 	"wexillum.example/internal/contract"
 )
 
-var requestStates = map[contract.RequestState]string{"open": "open", "drafted": "a draft was made", "answered": "answered", "refused": "▼ no", "works": "▲ works"}
+var requestStates = map[contract.RequestState]string{
+	"open":     "open",
+	"drafted":  "a draft was made",
+	"answered": "answered",
+	"refused":  "▼ no",
+	"works":    "▲ works",
+}
 
 func (a *app) request() *cobra.Command {
 	c := &cobra.Command{Use: "request", Short: "Send a refused question to somebody who can change it, and hear when it works"}
 	show := func(x *contract.Request) error {
 		if a.output != "table" {
-			return a.records(x, []string{"id", "state", "by", "what", "purpose", "answer"}, [][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}})
+			return a.records(
+				x,
+				[]string{"id", "state", "by", "what", "purpose", "answer"},
+				[][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}},
+			)
 		}
 		a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
 		a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
@@ -33,7 +43,10 @@ func (a *app) request() *cobra.Command {
 	}
 	var with []string
 	var purpose string
-	send := &cobra.Command{Use: "send WHO ACTION RESOURCE", Short: "Send a refused question, with its purpose, to somebody who can change it", Args: cobra.ExactArgs(3),
+	send := &cobra.Command{
+		Use:     "send WHO ACTION RESOURCE",
+		Short:   "Send a refused question, with its purpose, to somebody who can change it",
+		Args:    cobra.ExactArgs(3),
 		Example: "  wexillum request send person:j.penhallow directory.invite space:docent-course --context address=h.brannoch@oskelund.example --purpose \"the spring course\"",
 		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 2 {
@@ -59,32 +72,38 @@ func (a *app) request() *cobra.Command {
 				return err
 			}
 			return show(&x)
-		}}
+		},
+	}
 	send.Flags().StringVar(&purpose, "purpose", "", "what it is for")
 	send.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…")
 	var over bool
-	list := &cobra.Command{Use: "list", Short: "Requests, the newest first", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.Requests(c.Context(), &contract.RequestsParams{Over: &over})
-		var x struct {
-			Requests []contract.Request `json:"requests"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, q := range x.Requests {
-			rows = append(rows, []string{q.Id, requestStates[q.State], q.By, strings.Join(q.To, ", "), q.Title, q.Purpose})
-		}
-		if len(rows) == 0 && a.output == "table" {
-			a.say("There is no request. From a refused question: wexillum request send WHO ACTION RESOURCE --purpose …")
-			return nil
-		}
-		return a.records(x.Requests, []string{"id", "state", "by", "goes to", "what", "purpose"}, rows)
-	}}
+	list := &cobra.Command{
+		Use:   "list",
+		Short: "Requests, the newest first",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.Requests(c.Context(), &contract.RequestsParams{Over: &over})
+			var x struct {
+				Requests []contract.Request `json:"requests"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for _, q := range x.Requests {
+				rows = append(rows, []string{q.Id, requestStates[q.State], q.By, strings.Join(q.To, ", "), q.Title, q.Purpose})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("There is no request. From a refused question: wexillum request send WHO ACTION RESOURCE --purpose …")
+				return nil
+			}
+			return a.records(x.Requests, []string{"id", "state", "by", "goes to", "what", "purpose"}, rows)
+		},
+	}
 	list.Flags().BoolVar(&over, "over", false, "those that are over too")
 	one := func(use, short string, run func(c *cobra.Command, r *remote, id string) error) *cobra.Command {
 		return &cobra.Command{Use: use, Short: short, Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {

@@ -106,7 +106,10 @@ func (a *app) root() *cobra.Command {
 		}
 		return a.mayUseFile(c)
 	}
-	_ = root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = root.RegisterFlagCompletionFunc(
+		"output",
+		cobra.FixedCompletions([]string{"table", "json", "yaml", "csv"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	_ = root.RegisterFlagCompletionFunc("draft", func(c *cobra.Command, _ []string, text string) ([]string, cobra.ShellCompDirective) {
 		return a.completeDraft(c, nil, text)
 	})
@@ -122,14 +125,49 @@ func (a *app) root() *cobra.Command {
 		}
 	}
 	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.finding(), a.journal())
-	add("keep", a.guest(), a.drafts(), a.revision(), a.request(), a.rules(), a.exception(), a.partner(), a.domain(), a.statement(), a.space(), a.person(), a.link(), a.forwarder(), a.load(), a.dump(), a.account(), a.token(), a.dates(), a.mend())
+	add(
+		"keep",
+		a.guest(),
+		a.drafts(),
+		a.revision(),
+		a.request(),
+		a.rules(),
+		a.exception(),
+		a.partner(),
+		a.domain(),
+		a.statement(),
+		a.space(),
+		a.person(),
+		a.link(),
+		a.forwarder(),
+		a.load(),
+		a.dump(),
+		a.account(),
+		a.token(),
+		a.dates(),
+		a.mend(),
+	)
 	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }
 
 // fromFile lists the commands that answer from a world file alone; every other one refuses
 // --world rather than ask, or change, a service behind the file's back.
-var fromFile = []string{"ask", "reach", "audience", "diff", "check", "due", "finding list", "finding kinds", "rules list", "rules find", "rules show", "rules choices", "draft impact"}
+var fromFile = []string{
+	"ask",
+	"reach",
+	"audience",
+	"diff",
+	"check",
+	"due",
+	"finding list",
+	"finding kinds",
+	"rules list",
+	"rules find",
+	"rules show",
+	"rules choices",
+	"draft impact",
+}
 
 // mayUseFile refuses --world where a command does not answer from a file, and --draft beside
 // it: drafts are the service's.
@@ -139,7 +177,13 @@ func (a *app) mayUseFile(c *cobra.Command) error {
 	}
 	name := strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")
 	if !slices.Contains(fromFile, name) {
-		return usage{fmt.Errorf("%s does not answer from a file; leave --world out and name the service with --server. From a file answer: %s", name, strings.Join(fromFile, ", "))}
+		return usage{
+			fmt.Errorf(
+				"%s does not answer from a file; leave --world out and name the service with --server. From a file answer: %s",
+				name,
+				strings.Join(fromFile, ", "),
+			),
+		}
 	}
 	if a.draft != "" {
 		return usage{errors.New("--draft is of the service, --world of a file; give one of them")}

@@ -72,7 +72,11 @@ func (a *app) serve() *cobra.Command {
 			return a.records(data, []string{"setting", "value", "from"}, rows)
 		}
 		if cfg["database"].Value == "" {
-			return usage{errors.New("no database is named: set database in --config, WEXILLUM_DATABASE or --database; to look around, wexillum demo brings its own")}
+			return usage{
+				errors.New(
+					"no database is named: set database in --config, WEXILLUM_DATABASE or --database; to look around, wexillum demo brings its own",
+				),
+			}
 		}
 		log := a.logger(cfg["log_level"].Value)
 		return a.run(c.Context(), cfg, log, running{})
@@ -151,8 +155,20 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		return usage{errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>")}
 	}
 	closing := make(chan struct{})
-	handler, err := api.New(api.Options{Closing: closing, Service: svc, Store: st, Console: console.Files(), Log: log, SecureCookies: cfg.SecureCookies(), PublicURL: cfg["public_url"].Value, Demo: around.demo,
-		PublishStatement: cfg["publish_statement"].Value == "yes", Fetcher: fetcher})
+	handler, err := api.New(
+		api.Options{
+			Closing:          closing,
+			Service:          svc,
+			Store:            st,
+			Console:          console.Files(),
+			Log:              log,
+			SecureCookies:    cfg.SecureCookies(),
+			PublicURL:        cfg["public_url"].Value,
+			Demo:             around.demo,
+			PublishStatement: cfg["publish_statement"].Value == "yes",
+			Fetcher:          fetcher,
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -162,7 +178,13 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	base, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	srv := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute, BaseContext: func(net.Listener) context.Context { return base }, ErrorLog: slog.NewLogLogger(log.Handler(), slog.LevelWarn)}
+	srv := &http.Server{
+		Handler:           handler,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		BaseContext:       func(net.Listener) context.Context { return base },
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
 	every, _ := strconv.Atoi(cfg["follow_ms"].Value)
 	following := make(chan struct{})
 	go func() {
@@ -181,7 +203,13 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(scheduling)
 		var send service.Sender
 		if at := cfg["smtp"].Value; at != "" {
-			send = &mail.Server{Address: at, TLS: cfg["smtp_tls"].Value, User: cfg["smtp_user"].Value, Password: cfg["smtp_password"].Value, From: cfg["mail_from"].Value}
+			send = &mail.Server{
+				Address:  at,
+				TLS:      cfg["smtp_tls"].Value,
+				User:     cfg["smtp_user"].Value,
+				Password: cfg["smtp_password"].Value,
+				From:     cfg["mail_from"].Value,
+			}
 		}
 		svc.Schedule(base, max(200*time.Millisecond, time.Duration(every)*time.Millisecond), send)
 	}()
@@ -222,98 +250,109 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 func (a *app) demo() *cobra.Command {
 	var dir, listen, neighbour, mailPage, logLevel string
 	var reset bool
-	c := &cobra.Command{Use: "demo", Short: "Run the service with the demo world and a database of its own", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		ctx := c.Context()
-		if err := os.MkdirAll(dir, 0o700); err != nil {
-			return err
-		}
-		lock, err := lockDir(dir)
-		if err != nil {
-			return err
-		}
-		defer lock.Close()
-		if reset {
-			if err := resetDir(dir); err != nil {
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with the demo world and a database of its own",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			if err := os.MkdirAll(dir, 0o700); err != nil {
 				return err
 			}
-		}
-		start := time.Now()
-		bounded, cancel := context.WithTimeout(ctx, 2*time.Minute)
-		db, err := mariadb.Start(bounded, filepath.Join(dir, "db"))
-		cancel()
-		if err != nil {
-			return err
-		}
-		defer func() {
-			if err := db.Stop(); err != nil {
-				fmt.Fprintln(a.err, "wexillum: "+err.Error())
-			}
-			a.say("Stopped. The data stays in %s; the next start goes on with it.", dir)
-		}()
-		if err := db.Create(ctx, "wexillum"); err != nil {
-			return err
-		}
-		logs, err := os.OpenFile(filepath.Join(dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-		if err != nil {
-			return err
-		}
-		defer logs.Close()
-		var level slog.Level
-		if err := level.UnmarshalText([]byte(logLevel)); err != nil {
-			return usage{fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel)}
-		}
-		log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
-		if !c.Flags().Changed("listen") {
-			listen = freeOr(listen)
-		}
-		second, err := demo.Second()
-		if err != nil {
-			return err
-		}
-		if err := second.Keep(filepath.Join(dir, "neighbour.json")); err != nil {
-			return err
-		}
-		secondAt, stop, err := second.Listen(neighbour)
-		if err != nil {
-			return err
-		}
-		defer stop()
-		post, err := standin.NewMailServer("127.0.0.1:0", mailPage)
-		if err != nil {
-			return err
-		}
-		defer post.Close()
-		if err := post.Keep(filepath.Join(dir, "mail.json")); err != nil {
-			return err
-		}
-		fill := func(ctx context.Context, svc *service.Service) error {
-			if err := demo.Fill(ctx, svc); err != nil {
+			lock, err := lockDir(dir)
+			if err != nil {
 				return err
 			}
-			return demo.Neighbour(ctx, svc, secondAt)
-		}
-		cfg, err := config.Load("", func(string) (string, bool) { return "", false }, map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any",
-			"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom})
-		if err != nil {
-			return usage{err}
-		}
-		return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: fill, ready: func(address string) {
-			a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
-			a.printf("  console   %s\n", address)
-			a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
-			a.printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
-			a.printf("  guests    %s/door\n", address)
-			a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
-			for _, acc := range demo.Accounts {
-				a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
+			defer lock.Close()
+			if reset {
+				if err := resetDir(dir); err != nil {
+					return err
+				}
 			}
-			a.printf("\n  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(start).Seconds(), dir)
-		}})
-	}}
+			start := time.Now()
+			bounded, cancel := context.WithTimeout(ctx, 2*time.Minute)
+			db, err := mariadb.Start(bounded, filepath.Join(dir, "db"))
+			cancel()
+			if err != nil {
+				return err
+			}
+			defer func() {
+				if err := db.Stop(); err != nil {
+					fmt.Fprintln(a.err, "wexillum: "+err.Error())
+				}
+				a.say("Stopped. The data stays in %s; the next start goes on with it.", dir)
+			}()
+			if err := db.Create(ctx, "wexillum"); err != nil {
+				return err
+			}
+			logs, err := os.OpenFile(filepath.Join(dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+			if err != nil {
+				return err
+			}
+			defer logs.Close()
+			var level slog.Level
+			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
+				return usage{fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel)}
+			}
+			log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
+			if !c.Flags().Changed("listen") {
+				listen = freeOr(listen)
+			}
+			second, err := demo.Second()
+			if err != nil {
+				return err
+			}
+			if err := second.Keep(filepath.Join(dir, "neighbour.json")); err != nil {
+				return err
+			}
+			secondAt, stop, err := second.Listen(neighbour)
+			if err != nil {
+				return err
+			}
+			defer stop()
+			post, err := standin.NewMailServer("127.0.0.1:0", mailPage)
+			if err != nil {
+				return err
+			}
+			defer post.Close()
+			if err := post.Keep(filepath.Join(dir, "mail.json")); err != nil {
+				return err
+			}
+			fill := func(ctx context.Context, svc *service.Service) error {
+				if err := demo.Fill(ctx, svc); err != nil {
+					return err
+				}
+				return demo.Neighbour(ctx, svc, secondAt)
+			}
+			cfg, err := config.Load(
+				"",
+				func(string) (string, bool) { return "", false },
+				map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any",
+					"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom},
+			)
+			if err != nil {
+				return usage{err}
+			}
+			return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: fill, ready: func(address string) {
+				a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
+				a.printf("  console   %s\n", address)
+				a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
+				a.printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
+				a.printf("  guests    %s/door\n", address)
+				a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
+				for _, acc := range demo.Accounts {
+					a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
+				}
+				a.printf("\n  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(start).Seconds(), dir)
+			}})
+		},
+	}
 	c.Flags().StringVar(&dir, "dir", "run/demo", "where the database and the logs are kept")
 	c.Flags().StringVar(&listen, "listen", "127.0.0.1:8470", "address and port; another free port is taken where this one is not")
-	c.Flags().StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
-	c.Flags().StringVar(&mailPage, "mail", "127.0.0.1:8472", "where the mail that came is shown; another free port is taken where this one is not")
+	c.Flags().
+		StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
+	c.Flags().
+		StringVar(&mailPage, "mail", "127.0.0.1:8472", "where the mail that came is shown; another free port is taken where this one is not")
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c
@@ -384,23 +423,41 @@ func (a *app) schema() *cobra.Command {
 	}
 	var to int64
 	var sure bool
-	down := &cobra.Command{Use: "down", Short: "Go back to an older schema version, if nothing is lost", Args: cobra.NoArgs, RunE: func(c *cobra.Command, args []string) error {
-		if !sure {
-			return usage{fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to)}
-		}
-		return with(func(ctx context.Context, st *store.Store) error {
-			if lost, err := st.Loses(ctx, to); err != nil {
-				return err
-			} else if lost != "" {
-				return errors.New(lost)
+	down := &cobra.Command{
+		Use:   "down",
+		Short: "Go back to an older schema version, if nothing is lost",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, args []string) error {
+			if !sure {
+				return usage{fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to)}
 			}
-			return st.MigrateDown(ctx, to)
-		})(c, args)
-	}}
+			return with(func(ctx context.Context, st *store.Store) error {
+				if lost, err := st.Loses(ctx, to); err != nil {
+					return err
+				} else if lost != "" {
+					return errors.New(lost)
+				}
+				return st.MigrateDown(ctx, to)
+			})(c, args)
+		},
+	}
 	down.Flags().Int64Var(&to, "to", 0, "the version; 0 is an empty database")
 	down.Flags().BoolVar(&sure, "yes", false, "really")
-	c.AddCommand(&cobra.Command{Use: "show", Short: "The version of the schema", Args: cobra.NoArgs, RunE: with(func(context.Context, *store.Store) error { return nil })},
-		&cobra.Command{Use: "up", Short: "Bring the schema up to date", Args: cobra.NoArgs, RunE: with(func(ctx context.Context, st *store.Store) error { return st.Migrate(ctx) })}, down)
+	c.AddCommand(
+		&cobra.Command{
+			Use:   "show",
+			Short: "The version of the schema",
+			Args:  cobra.NoArgs,
+			RunE:  with(func(context.Context, *store.Store) error { return nil }),
+		},
+		&cobra.Command{
+			Use:   "up",
+			Short: "Bring the schema up to date",
+			Args:  cobra.NoArgs,
+			RunE:  with(func(ctx context.Context, st *store.Store) error { return st.Migrate(ctx) }),
+		},
+		down,
+	)
 	return c
 }
 
@@ -416,40 +473,45 @@ func (a *app) newPassword() (string, error) {
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {
 	var dsn string
-	c := &cobra.Command{Use: "first NAME", Short: "Create the first administrator of a new installation, directly in its database", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		if dsn == "" {
-			return usage{errors.New("--database is needed")}
-		}
-		ctx := c.Context()
-		st, err := store.Open(ctx, dsn, nil)
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		if err := st.Migrate(ctx); err != nil {
-			return err
-		}
-		svc, err := service.New(ctx, st, nil, a.logger("error"))
-		if err != nil {
-			return err
-		}
-		have, err := svc.Accounts(ctx)
-		if err != nil {
-			return err
-		}
-		if len(have) > 0 {
-			return errors.New("there are accounts already; sign in and use wexillum account set")
-		}
-		p, err := a.newPassword()
-		if err != nil {
-			return err
-		}
-		if err := svc.PutAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
-			return err
-		}
-		a.say("%s is administrator.", args[0])
-		return nil
-	}}
+	c := &cobra.Command{
+		Use:   "first NAME",
+		Short: "Create the first administrator of a new installation, directly in its database",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if dsn == "" {
+				return usage{errors.New("--database is needed")}
+			}
+			ctx := c.Context()
+			st, err := store.Open(ctx, dsn, nil)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			if err := st.Migrate(ctx); err != nil {
+				return err
+			}
+			svc, err := service.New(ctx, st, nil, a.logger("error"))
+			if err != nil {
+				return err
+			}
+			have, err := svc.Accounts(ctx)
+			if err != nil {
+				return err
+			}
+			if len(have) > 0 {
+				return errors.New("there are accounts already; sign in and use wexillum account set")
+			}
+			p, err := a.newPassword()
+			if err != nil {
+				return err
+			}
+			if err := svc.PutAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
+				return err
+			}
+			a.say("%s is administrator.", args[0])
+			return nil
+		},
+	}
 	c.Flags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
 	return c
 }
@@ -458,11 +520,23 @@ func (a *app) generate() *cobra.Command {
 	var seed uint64
 	var size worldgen.Size
 	var dsn string
-	c := &cobra.Command{Use: "generate", Short: "Generate a world of any size from a seed, as a file or into an empty database", Args: cobra.NoArgs,
+	c := &cobra.Command{
+		Use:     "generate",
+		Short:   "Generate a world of any size from a seed, as a file or into an empty database",
+		Args:    cobra.NoArgs,
 		Example: "  wexillum generate --guests 1000 --seed 7 > world.yaml\n  wexillum generate --guests 100000 --database 'user:password@tcp(127.0.0.1:3306)/big'",
 		RunE: func(c *cobra.Command, _ []string) error {
-			if size.Guests < 1 || size.Guests > 2_000_000 || size.Grants < 0 || size.Grants > 20_000_000 || size.Partners < 0 || size.Partners > 100_000 || size.Spaces < 0 || size.Items < 0 || size.Spaces > 1_000_000 || size.Items > 10_000_000 {
-				return usage{errors.New("a size is out of bounds: guests 1 to 2000000, grants to 20000000, items to 10000000, spaces to 1000000, partners to 100000")}
+			if size.Guests < 1 || size.Guests > 2_000_000 || size.Grants < 0 || size.Grants > 20_000_000 || size.Partners < 0 ||
+				size.Partners > 100_000 ||
+				size.Spaces < 0 ||
+				size.Items < 0 ||
+				size.Spaces > 1_000_000 ||
+				size.Items > 10_000_000 {
+				return usage{
+					errors.New(
+						"a size is out of bounds: guests 1 to 2000000, grants to 20000000, items to 10000000, spaces to 1000000, partners to 100000",
+					),
+				}
 			}
 			w := worldgen.Generate(seed, size, moment.Of(time.Now()))
 			if dsn == "" {
@@ -490,9 +564,16 @@ func (a *app) generate() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			a.say("%d guests and %d grants written in %.1f s; revision %d.", len(w.Guests), len(w.Grants), time.Since(start).Seconds(), h.Revision)
+			a.say(
+				"%d guests and %d grants written in %.1f s; revision %d.",
+				len(w.Guests),
+				len(w.Grants),
+				time.Since(start).Seconds(),
+				h.Revision,
+			)
 			return nil
-		}}
+		},
+	}
 	f := c.Flags()
 	f.Uint64Var(&seed, "seed", 1, "the same seed gives the same world")
 	f.IntVar(&size.Guests, "guests", 1000, "records of outsiders; the other sizes follow from it where they are not given")

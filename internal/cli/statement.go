@@ -12,18 +12,23 @@ import (
 func (a *app) statement() *cobra.Command {
 	c := &cobra.Command{Use: "statement", Short: "Our signed statement, and the keys that sign it"}
 	var audience string
-	show := &cobra.Command{Use: "show", Short: "Show our statement as a given domain would read it", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.OurStatement(c.Context(), &contract.OurStatementParams{For: optional(audience)})
-		var x contract.OurStatement
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return a.printStatement(&x)
-	}}
+	show := &cobra.Command{
+		Use:   "show",
+		Short: "Show our statement as a given domain would read it",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.OurStatement(c.Context(), &contract.OurStatementParams{For: optional(audience)})
+			var x contract.OurStatement
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.printStatement(&x)
+		},
+	}
 	show.Flags().StringVar(&audience, "for", "", "the domain that would ask; else one that nobody listed")
 	_ = show.RegisterFlagCompletionFunc("for", a.completion("domain"))
 	roll := func(do, short string) *cobra.Command {
@@ -43,8 +48,15 @@ func (a *app) statement() *cobra.Command {
 		whyFlag(k, &why)
 		return k
 	}
-	c.AddCommand(show, roll("announce", "Make the next key; statements say from now on that it will sign"),
-		roll("switch", "Let the announced key sign"), roll("replace", "Sign with a new key at once, because the old one is not safe; partners are warned"))
+	c.AddCommand(
+		show,
+		roll("announce", "Make the next key; statements say from now on that it will sign"),
+		roll(
+			"switch",
+			"Let the announced key sign",
+		),
+		roll("replace", "Sign with a new key at once, because the old one is not safe; partners are warned"),
+	)
 	return c
 }
 
@@ -80,8 +92,12 @@ func (a *app) printStatement(x *contract.OurStatement) error {
 func (a *app) partnerStatement() *cobra.Command {
 	var fetch bool
 	var accept, why string
-	c := &cobra.Command{Use: "statement ID", Short: "What we know of a partner's signed statement", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
-		Long: "What is known of a partner's signed statement: which keys may sign, what was taken,\nand what is wrong with the last one. Where it is published stands in the record:\nwexillum partner set ID --statement https://…",
+	c := &cobra.Command{
+		Use:               "statement ID",
+		Short:             "What we know of a partner's signed statement",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		Long:              "What is known of a partner's signed statement: which keys may sign, what was taken,\nand what is wrong with the last one. Where it is published stands in the record:\nwexillum partner set ID --statement https://…",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -134,7 +150,8 @@ func (a *app) partnerStatement() *cobra.Command {
 				return exit(statusNo)
 			}
 			return nil
-		}}
+		},
+	}
 	c.Flags().BoolVar(&fetch, "fetch", false, "fetch it now")
 	c.Flags().StringVar(&accept, "accept-key", "", "trust this key, by its thumbprint, as their administrator confirmed it by another way")
 	whyFlag(c, &why)

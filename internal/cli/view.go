@@ -93,7 +93,12 @@ func (a *app) keepReport(file string, fetch func(form contract.ReportParamsForm)
 	return nil
 }
 
-func (a *app) fetchReport(c *cobra.Command, r *remote, what string, p contract.ReportParams) func(contract.ReportParamsForm) ([]byte, error) {
+func (a *app) fetchReport(
+	c *cobra.Command,
+	r *remote,
+	what string,
+	p contract.ReportParams,
+) func(contract.ReportParamsForm) ([]byte, error) {
 	return func(form contract.ReportParamsForm) ([]byte, error) {
 		p.Form = &form
 		resp, err := r.Report(c.Context(), what, &p)
@@ -114,7 +119,10 @@ func (a *app) stated(x *contract.Stated) {
 func (a *app) audience() *cobra.Command {
 	var at, action, kind, find, file string
 	var all bool
-	c := &cobra.Command{Use: "audience RESOURCE", Short: "Everybody outside who can use a resource: for what, through what, since and until when", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{
+		Use:     "audience RESOURCE",
+		Short:   "Everybody outside who can use a resource: for what, through what, since and until when",
+		Args:    cobra.ExactArgs(1),
 		Example: "  wexillum audience space:loan-dossier --all\n  wexillum audience person:d.ekwinter --action chat.message\n  wexillum audience folder:loan-valuations --at -30d --report audience.html",
 		ValidArgsFunction: func(c *cobra.Command, args []string, text string) ([]string, cobra.ShellCompDirective) {
 			if len(args) > 0 {
@@ -176,13 +184,34 @@ func (a *app) audience() *cobra.Command {
 				p.Cursor = &x.Next
 			}
 			a.stated(&x.Stated)
-			rp := contract.ReportParams{Resource: &args[0], All: &all, Action: optional(action), Kind: optional(kind), Q: optional(find), At: optional(at)}
+			rp := contract.ReportParams{
+				Resource: &args[0],
+				All:      &all,
+				Action:   optional(action),
+				Kind:     optional(kind),
+				Q:        optional(find),
+				At:       optional(at),
+			}
 			name := pick(x.Name)
 			if name == "" {
 				name = x.Resource
 			}
-			return errors.Join(a.keepReport(file, a.fetchReport(c, r, "audience", rp), nil), a.audienceLines(fmt.Sprintf("Who outside can do what with %s, at %s: %d known, %d typical newcomers", name, seconds(x.Stated.At), x.Parties, x.Newcomers), lines, columns))
-		}}
+			return errors.Join(
+				a.keepReport(file, a.fetchReport(c, r, "audience", rp), nil),
+				a.audienceLines(
+					fmt.Sprintf(
+						"Who outside can do what with %s, at %s: %d known, %d typical newcomers",
+						name,
+						seconds(x.Stated.At),
+						x.Parties,
+						x.Newcomers,
+					),
+					lines,
+					columns,
+				),
+			)
+		},
+	}
 	f := c.Flags()
 	f.BoolVar(&all, "all", false, "of a space also everything in it")
 	f.StringVar(&action, "action", "", "only this action, or those of a service as chat.*")
@@ -190,14 +219,19 @@ func (a *app) audience() *cobra.Command {
 	f.StringVar(&find, "find", "", "only parties whose address, name or partner holds this")
 	f.StringVar(&at, "at", "", "a date, a moment, or days from today as -30d; the past is asked of what was recorded then")
 	f.StringVar(&file, "report", "", "also write a page that prints into this file")
-	_ = c.RegisterFlagCompletionFunc("kind", cobra.FixedCompletions([]string{"guest", "provisioned", "federated", "personal", "bearer"}, cobra.ShellCompDirectiveNoFileComp))
+	_ = c.RegisterFlagCompletionFunc(
+		"kind",
+		cobra.FixedCompletions([]string{"guest", "provisioned", "federated", "personal", "bearer"}, cobra.ShellCompDirectiveNoFileComp),
+	)
 	return c
 }
 
 // audienceLines prints an audience; on a terminal what one party can do through the
 // same stands on one line.
 func (a *app) audienceLines(title string, lines []contract.AudienceLine, columns []string) error {
-	rep := &report.Report{Columns: []string{"party", "name", "kind", "partner", "action", "resource", "conditions", "through", "since", "until", "residual"}}
+	rep := &report.Report{
+		Columns: []string{"party", "name", "kind", "partner", "action", "resource", "conditions", "through", "since", "until", "residual"},
+	}
 	type same struct{ party, resource, conditions, through, since, until string }
 	at := map[same]int{}
 	for _, l := range lines {
@@ -212,7 +246,19 @@ func (a *app) audienceLines(title string, lines []contract.AudienceLine, columns
 		if l.Residual && a.output == "table" {
 			through += " (residual risk)"
 		}
-		row := []string{l.Party, pick(l.Name), kind, pick(l.Partner), l.Action, l.Resource, strings.Join(l.Conditions, ", "), through, day(pick(l.Since)), day(pick(l.Until)), residual}
+		row := []string{
+			l.Party,
+			pick(l.Name),
+			kind,
+			pick(l.Partner),
+			l.Action,
+			l.Resource,
+			strings.Join(l.Conditions, ", "),
+			through,
+			day(pick(l.Since)),
+			day(pick(l.Until)),
+			residual,
+		}
 		k := same{l.Party, l.Resource, row[6], row[7], row[8], row[9]}
 		if i, ok := at[k]; ok && a.output == "table" {
 			rep.Rows[i][4] += ", " + l.Action
@@ -320,7 +366,12 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 	if a.output != "table" {
 		return a.records(map[string]any{"rows": rows, "totals": totals}, columns, out)
 	}
-	a.say("%s: %d known, %d typical newcomers. Granted, and + what needs no role; never added together.\n", title, totals.Parties, totals.Newcomers)
+	a.say(
+		"%s: %d known, %d typical newcomers. Granted, and + what needs no role; never added together.\n",
+		title,
+		totals.Parties,
+		totals.Newcomers,
+	)
 	shown := out[:min(len(out), maxTable)]
 	a.table(columns, shown)
 	if len(out) > len(shown) {
@@ -334,7 +385,10 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 
 func (a *app) diff() *cobra.Command {
 	var at, andAt, file string
-	c := &cobra.Command{Use: "diff WHO [WHO]", Short: "Compare what somebody can do on two dates, or what two people can do, with reasons", Args: cobra.RangeArgs(1, 2),
+	c := &cobra.Command{
+		Use:               "diff WHO [WHO]",
+		Short:             "Compare what somebody can do on two dates, or what two people can do, with reasons",
+		Args:              cobra.RangeArgs(1, 2),
 		Example:           "  wexillum diff maren.holtveig@ilvane.example --at -30d --and-at +30d\n  wexillum diff maren.holtveig@ilvane.example edda.nordvane@ilvane.example",
 		ValidArgsFunction: a.completion("who"),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -421,7 +475,8 @@ func (a *app) diff() *cobra.Command {
 			}
 			a.table([]string{"change", "action", "resource", "first because", "then because"}, rows)
 			return nil
-		}}
+		},
+	}
 	f := c.Flags()
 	f.StringVar(&at, "at", "", "the first moment; now where absent")
 	f.StringVar(&andAt, "and-at", "", "the other moment; now where absent and one party is named")
@@ -473,13 +528,31 @@ func (a *app) numbers(c *cobra.Command, at string) error {
 	add("action", x.Actions, most*3)
 	for _, w := range x.Wide {
 		scope := pick(w.Scope)
-		rows = append(rows, []string{"wide", w.Action, strings.TrimSpace(w.Kind + " " + scope), fmt.Sprint(w.Parties), "", fmt.Sprint(w.Resources), fmt.Sprint(w.Pairs)})
+		rows = append(
+			rows,
+			[]string{
+				"wide",
+				w.Action,
+				strings.TrimSpace(w.Kind + " " + scope),
+				fmt.Sprint(w.Parties),
+				"",
+				fmt.Sprint(w.Resources),
+				fmt.Sprint(w.Pairs),
+			},
+		)
 	}
 	columns := []string{"by", "key", "name", "parties", "granted", "resources", "pairs"}
 	if a.output != "table" {
 		return a.records(x, columns, rows)
 	}
-	a.say("What everybody outside can do at %s: %d parties with a record or a live link, %d of them reach something, %d granted (party, action, resource); %d typical newcomers, counted apart.", seconds(x.Stated.At), x.Parties, x.Reaching, x.Granted, x.Newcomers)
+	a.say(
+		"What everybody outside can do at %s: %d parties with a record or a live link, %d of them reach something, %d granted (party, action, resource); %d typical newcomers, counted apart.",
+		seconds(x.Stated.At),
+		x.Parties,
+		x.Reaching,
+		x.Granted,
+		x.Newcomers,
+	)
 	a.say("Wide actions need no role; they count parties, resources and pairs, and are never added to the others.\n")
 	a.table(columns, rows)
 	return nil
@@ -487,8 +560,12 @@ func (a *app) numbers(c *cobra.Command, at string) error {
 
 func (a *app) ruleAudience() *cobra.Command {
 	var at, value string
-	c := &cobra.Command{Use: "audience RULE", Short: "Who relies on a rule's value: who would lose access with the next tighter one", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("rule"),
-		Example: "  wexillum rules audience files.given_to --value newcomers\n  wexillum rules audience chat.guests",
+	c := &cobra.Command{
+		Use:               "audience RULE",
+		Short:             "Who relies on a rule's value: who would lose access with the next tighter one",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("rule"),
+		Example:           "  wexillum rules audience files.given_to --value newcomers\n  wexillum rules audience chat.guests",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -507,7 +584,15 @@ func (a *app) ruleAudience() *cobra.Command {
 			if a.output != "table" {
 				return a.records(x, columns, rows)
 			}
-			a.say("What %s %s lets anybody outside do that %s would not, at %s: %d parties, %d granted (party, action, resource).", x.Rule, x.Value, pick(x.Tighter), seconds(x.Stated.At), x.Parties, x.Granted)
+			a.say(
+				"What %s %s lets anybody outside do that %s would not, at %s: %d parties, %d granted (party, action, resource).",
+				x.Rule,
+				x.Value,
+				pick(x.Tighter),
+				seconds(x.Stated.At),
+				x.Parties,
+				x.Granted,
+			)
 			for _, w := range x.Wide {
 				a.say("  wide: %s of %d parties towards %d resources, %d pairs", w.Action, w.Parties, w.Resources, w.Pairs)
 			}
@@ -523,7 +608,8 @@ func (a *app) ruleAudience() *cobra.Command {
 				}
 			}
 			return nil
-		}}
+		},
+	}
 	c.Flags().StringVar(&value, "value", "", "the value; the limit where absent")
 	c.Flags().StringVar(&at, "at", "", "now where absent")
 	return c

@@ -106,19 +106,41 @@ func (a *app) would(c *cobra.Command, x *supposed, at string, all bool, args []s
 		if !all && (l.Change == contract.WouldLineChangeOpen || l.Change == contract.WouldLineChangeClosed) {
 			continue
 		}
-		rows = append(rows, []string{changeWords[l.Change], l.Action, resourceText(l.Resource, l.Count), pick(l.To), strings.Join(l.Conditions, ", "), l.Text})
+		rows = append(
+			rows,
+			[]string{
+				changeWords[l.Change],
+				l.Action,
+				resourceText(l.Resource, l.Count),
+				pick(l.To),
+				strings.Join(l.Conditions, ", "),
+				l.Text,
+			},
+		)
 	}
 	if err := a.records(out, []string{"change", "action", "resource", "to", "conditions", "why"}, rows); err != nil {
 		return err
 	}
-	a.say("\n%d opened, %d open otherwise than now, %d open as now, %d still closed%s.", count["opened"], count["otherwise"], count["open"], count["closed"], map[bool]string{false: "; all of them with --all", true: ""}[all])
+	a.say(
+		"\n%d opened, %d open otherwise than now, %d open as now, %d still closed%s.",
+		count["opened"],
+		count["otherwise"],
+		count["open"],
+		count["closed"],
+		map[bool]string{false: "; all of them with --all", true: ""}[all],
+	)
 	if len(args) > 0 && !yes {
 		return exit(statusNo)
 	}
 	return nil
 }
 
-var changeWords = map[contract.WouldLineChange]string{contract.WouldLineChangeOpened: "+ opened", contract.WouldLineChangeOtherwise: "~ otherwise", contract.WouldLineChangeOpen: "= open", contract.WouldLineChangeClosed: "- closed"}
+var changeWords = map[contract.WouldLineChange]string{
+	contract.WouldLineChangeOpened:    "+ opened",
+	contract.WouldLineChangeOtherwise: "~ otherwise",
+	contract.WouldLineChangeOpen:      "= open",
+	contract.WouldLineChangeClosed:    "- closed",
+}
 
 func resourceText(r string, count int) string {
 	if strings.HasSuffix(r, ":*") && count > 1 {

@@ -152,7 +152,20 @@ func SVG(imports map[string][]string) string {
 			f, t := place[p], place[q]
 			x1, y1, x2, y2 := f.x+boxW/2, f.y+boxH, t.x+boxW/2, t.y
 			mid := (y1 + y2) / 2
-			fmt.Fprintf(&b, `<path d="M%d %d C%d %d %d %d %d %d" fill="none" stroke="#8a9a98" stroke-width="1"/><circle cx="%d" cy="%d" r="2.5" fill="#8a9a98"/>`+"\n", x1, y1, x1, mid, x2, mid, x2, y2, x2, y2)
+			fmt.Fprintf(
+				&b,
+				`<path d="M%d %d C%d %d %d %d %d %d" fill="none" stroke="#8a9a98" stroke-width="1"/><circle cx="%d" cy="%d" r="2.5" fill="#8a9a98"/>`+"\n",
+				x1,
+				y1,
+				x1,
+				mid,
+				x2,
+				mid,
+				x2,
+				y2,
+				x2,
+				y2,
+			)
 		}
 	}
 	for _, p := range sorted(imports) {
@@ -162,7 +175,19 @@ func SVG(imports map[string][]string) string {
 			fill, ink = "#f4dfa9", "#4a3300"
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(p, "internal/"), "cmd/")
-		fmt.Fprintf(&b, `<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="%s" stroke="#10343a" stroke-width="0.7"/><text x="%d" y="%d" text-anchor="middle" fill="%s">%s</text>`+"\n", a.x, a.y, boxW, boxH, fill, a.x+boxW/2, a.y+17, ink, html.EscapeString(name))
+		fmt.Fprintf(
+			&b,
+			`<rect x="%d" y="%d" width="%d" height="%d" rx="4" fill="%s" stroke="#10343a" stroke-width="0.7"/><text x="%d" y="%d" text-anchor="middle" fill="%s">%s</text>`+"\n",
+			a.x,
+			a.y,
+			boxW,
+			boxH,
+			fill,
+			a.x+boxW/2,
+			a.y+17,
+			ink,
+			html.EscapeString(name),
+		)
 	}
 	b.WriteString("</svg>\n")
 	return b.String()

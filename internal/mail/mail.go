@@ -223,7 +223,9 @@ func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) err
 	}
 	err = c.DialAndSendWithContext(ctx, msg)
 	var e *gomail.SendError
-	if errors.As(err, &e) && !e.IsTemp() && (e.Reason == gomail.ErrSMTPRcptTo || e.Reason == gomail.ErrSMTPData || e.Reason == gomail.ErrSMTPDataClose) && e.ErrorCode() >= 500 {
+	if errors.As(err, &e) && !e.IsTemp() &&
+		(e.Reason == gomail.ErrSMTPRcptTo || e.Reason == gomail.ErrSMTPData || e.Reason == gomail.ErrSMTPDataClose) &&
+		e.ErrorCode() >= 500 {
 		return &Rejected{plain(err)}
 	}
 	return plain(err)

@@ -225,7 +225,11 @@ func goodPassword(field, password string, known ...string) error {
 		return &Invalid{field, "…", "at most 200 characters"}
 	}
 	if zxcvbn.PasswordStrength(password, known).Score < 3 {
-		return &Invalid{field, "…", "it is too close to passwords that are tried first; take a few words that have nothing to do with each other"}
+		return &Invalid{
+			field,
+			"…",
+			"it is too close to passwords that are tried first; take a few words that have nothing to do with each other",
+		}
 	}
 	return nil
 }
@@ -316,7 +320,9 @@ func (s *Service) MakeToken(ctx context.Context, who Who, name, purpose string, 
 }
 
 func tokenDoc(t Token) []byte {
-	b, _ := json.Marshal(map[string]string{"account": t.Account, "name": t.Name, "purpose": t.Purpose, "expires": t.Expires.Format(time.RFC3339)})
+	b, _ := json.Marshal(
+		map[string]string{"account": t.Account, "name": t.Name, "purpose": t.Purpose, "expires": t.Expires.Format(time.RFC3339)},
+	)
 	return b
 }
 

@@ -30,7 +30,11 @@ func (s *Service) clockHolds(ctx context.Context) error {
 		s.skew.at, s.skew.by = now, s.clock().Sub(there)
 	}
 	if s.skew.by.Abs() > clockOff {
-		return fmt.Errorf("the clock here is %v off the clock of the database; nothing that falls at a moment is carried out before they agree within %v", s.skew.by.Round(time.Millisecond), clockOff)
+		return fmt.Errorf(
+			"the clock here is %v off the clock of the database; nothing that falls at a moment is carried out before they agree within %v",
+			s.skew.by.Round(time.Millisecond),
+			clockOff,
+		)
 	}
 	return nil
 }

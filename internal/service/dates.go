@@ -201,7 +201,9 @@ func weighWaiting(st *State, after *engine.Snapshot, from moment.Moment, keep fu
 			if x.At = max(x.At, from); x.At < from+1e6 { // floors are whole seconds
 				x.At = from
 			}
-			if ends := x.Kind == dated.Suspended || x.Kind == dated.GrantEnds && x.Cause != dated.ByUntil || x.Kind == dated.GrantEnds && x.At > from; ends && x.At < soon && !told {
+			if ends := x.Kind == dated.Suspended || x.Kind == dated.GrantEnds && x.Cause != dated.ByUntil || x.Kind == dated.GrantEnds && x.At > from; ends &&
+				x.At < soon &&
+				!told {
 				told = true
 				out.Mail++
 			}
@@ -334,7 +336,12 @@ func (s *Service) ReleaseDates(ctx context.Context, who Who, r DatesRelease, pre
 				}
 				for _, d := range out.Waiting.Days {
 					if n := letGo(d.Kinds); n > limit && out.Brake == "" {
-						out.Brake = fmt.Sprintf("%d records would be suspended or removed on %s, more than %d (settings: brake)", n, d.Day, limit)
+						out.Brake = fmt.Sprintf(
+							"%d records would be suspended or removed on %s, more than %d (settings: brake)",
+							n,
+							d.Day,
+							limit,
+						)
 					}
 				}
 				if n := out.Waiting.Mail; r.Mail && n > limit && out.Brake == "" {
@@ -349,7 +356,11 @@ func (s *Service) ReleaseDates(ctx context.Context, who Who, r DatesRelease, pre
 			return errPreview
 		}
 		if out.Brake != "" && !r.Confirm {
-			return fmt.Errorf("%w: %s; look at what it would set going, then say so with confirm, or name a later day or a part", ErrConflict, out.Brake)
+			return fmt.Errorf(
+				"%w: %s; look at what it would set going, then say so with confirm, or name a later day or a part",
+				ErrConflict,
+				out.Brake,
+			)
 		}
 		for i := range floors {
 			if _, err := t.PutFloor(&floors[i]); err != nil {
@@ -385,7 +396,13 @@ func (s *Service) floorsWith(ctx context.Context, changed []world.DatesFrom) ([]
 
 // releasing finds which floors a release writes: where everybody waits and only a part is
 // released, the rest goes on waiting by floors of its own.
-func (s *Service) releasing(ctx context.Context, now *State, t *store.Tx, r *DatesRelease, from, at moment.Moment) (floors []world.DatesFrom, guests []world.Guest, err error) {
+func (s *Service) releasing(
+	ctx context.Context,
+	now *State,
+	t *store.Tx,
+	r *DatesRelease,
+	from, at moment.Moment,
+) (floors []world.DatesFrom, guests []world.Guest, err error) {
 	have, err := s.floors(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -467,7 +484,11 @@ func (s *Service) releasing(ctx context.Context, now *State, t *store.Tx, r *Dat
 			}
 		}
 		if r.Steps && all.From == moment.Never {
-			err = ownNever(func(i uint32) bool { _, ok := now.PartnerAt(i); return !ok }, moment.Never, func(g *world.Guest) bool { return g.TakenOver && g.DatesFrom == 0 })
+			err = ownNever(
+				func(i uint32) bool { _, ok := now.PartnerAt(i); return !ok },
+				moment.Never,
+				func(g *world.Guest) bool { return g.TakenOver && g.DatesFrom == 0 },
+			)
 		}
 	case isStep:
 		if c, ok := dated.ParseCause(step); !ok || !c.IsCounted() {
@@ -596,9 +617,19 @@ func (s *Service) takeOver(ctx context.Context, now *State, policy, part *world.
 	e.SetFloors(released)
 	e.Unfloor(at)
 	out.Waits = all.From == moment.Never
-	out.Going = weighWaiting(&State{Snapshot: waits, Head: now.Head}, e.Done(), at, func(i uint32) bool { return came[waits.AddressAt(i).String()] })
+	out.Going = weighWaiting(
+		&State{Snapshot: waits, Head: now.Head},
+		e.Done(),
+		at,
+		func(i uint32) bool { return came[waits.AddressAt(i).String()] },
+	)
 	if n := letGo(out.Going.AtOnce); !out.Waits && !preview && brakeOf(now) > 0 && n > brakeOf(now) && !confirmed(ctx) {
-		return fmt.Errorf("%w: %d of the records that come would be suspended or removed at once, more than %d (settings: brake); preview it, then say so with confirm, or give their dates_from as never, so that they wait", ErrConflict, n, brakeOf(now))
+		return fmt.Errorf(
+			"%w: %d of the records that come would be suspended or removed at once, more than %d (settings: brake); preview it, then say so with confirm, or give their dates_from as never, so that they wait",
+			ErrConflict,
+			n,
+			brakeOf(now),
+		)
 	}
 	return nil
 }
@@ -670,7 +701,8 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 	n := 0
 	count := func(steps []dated.Step) {
 		for i := range steps {
-			if k := steps[i].Kind; (k == dated.Suspended || k == dated.Removed || k == dated.Invitation) && steps[i].At <= now && steps[i].At > lifted {
+			if k := steps[i].Kind; (k == dated.Suspended || k == dated.Removed || k == dated.Invitation) && steps[i].At <= now &&
+				steps[i].At > lifted {
 				n++
 				break
 			}

@@ -19,7 +19,14 @@ type Listed struct {
 // ImportDomains takes a list of domains of partners, of barred or of personal
 // ones. With a refused line nothing is written, unless only the good ones are
 // wanted. replace removes what is kept and stands in no line.
-func (s *Service) ImportDomains(ctx context.Context, by By, kind domainlist.Kind, partner string, lines []domainlist.Line, replace, onlyGood bool) (Listed, error) {
+func (s *Service) ImportDomains(
+	ctx context.Context,
+	by By,
+	kind domainlist.Kind,
+	partner string,
+	lines []domainlist.Line,
+	replace, onlyGood bool,
+) (Listed, error) {
 	var out Listed
 	preview := by.Preview
 	weigh := func(now *State) (*world.World, error) {

@@ -81,7 +81,14 @@ func (s *Service) maySignIn(a addr.Address) bool {
 	if k := st.KindAt(a, s.Now()); k != engine.KindGuest && k != engine.KindProvisioned {
 		return false
 	}
-	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: s.Now()})
+	v, err := st.Decide(
+		&engine.Question{
+			Subject:  engine.Who{Address: a},
+			Action:   act.ID,
+			Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"},
+			At:       s.Now(),
+		},
+	)
 	return err == nil && v.Yes
 }
 
@@ -117,13 +124,21 @@ func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (orig
 			own = append(own, world.Grant{From: moment.Always, Until: links[i].Until, Sponsor: links[i].By})
 		}
 		for i := range own {
-			if g := &own[i]; sponsor == "" && g.Sponsor != "" && moment.Within(now, g.From, g.Until) && st.Has("person", g.Sponsor) && st.LeftAt(g.Sponsor) == 0 {
+			if g := &own[i]; sponsor == "" && g.Sponsor != "" && moment.Within(now, g.From, g.Until) && st.Has("person", g.Sponsor) &&
+				st.LeftAt(g.Sponsor) == 0 {
 				sponsor = g.Sponsor
 			}
 		}
 	}
 	act, _ := catalogue.ActionByName("directory.sign_up")
-	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: now})
+	v, err := st.Decide(
+		&engine.Question{
+			Subject:  engine.Who{Address: a},
+			Action:   act.ID,
+			Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"},
+			At:       now,
+		},
+	)
 	if err == nil && v.Yes {
 		origin |= world.BySignUp
 	}
@@ -145,8 +160,22 @@ func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language stri
 			t.Because("came in to what was given to this address")
 		}
 		at := s.Now()
-		_, err = t.PutGuest(&world.Guest{Address: a, Sponsor: sponsor, State: world.StateActive, Origins: origin, Since: at, Accepted: at, LastSeen: at, Language: language,
-			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, StateSince: moment.Always})
+		_, err = t.PutGuest(
+			&world.Guest{
+				Address:    a,
+				Sponsor:    sponsor,
+				State:      world.StateActive,
+				Origins:    origin,
+				Since:      at,
+				Accepted:   at,
+				LastSeen:   at,
+				Language:   language,
+				Renewed:    moment.Always,
+				Until:      moment.Never,
+				Terms:      moment.Never,
+				StateSince: moment.Always,
+			},
+		)
 		return err
 	})
 }
@@ -250,7 +279,17 @@ func (s *Service) AskCode(ctx context.Context, k Knock) error {
 	if err := s.store.PutDoorCode(ctx, d, salt, none, now+moment.Moment(codeLasts.Microseconds())); err != nil {
 		return err
 	}
-	_, err = s.store.Post(ctx, &store.Message{MessageID: newMessageID(s.State().Host()), Recipient: a.String(), Kind: "code", Doc: []byte(jsonOf(map[string]string{"language": k.Language, "browser": hex.EncodeToString(d.Browser[:])})), Made: now, Due: now})
+	_, err = s.store.Post(
+		ctx,
+		&store.Message{
+			MessageID: newMessageID(s.State().Host()),
+			Recipient: a.String(),
+			Kind:      "code",
+			Doc:       []byte(jsonOf(map[string]string{"language": k.Language, "browser": hex.EncodeToString(d.Browser[:])})),
+			Made:      now,
+			Due:       now,
+		},
+	)
 	return err
 }
 
@@ -325,7 +364,8 @@ func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language, way, 
 		if g == nil {
 			return ErrDenied
 		}
-		if zone := now.Zone(); g.State != world.StateInvited && (g.LastSeen == moment.Always || moment.DayOf(g.LastSeen, zone) != moment.DayOf(s.Now(), zone)) {
+		if zone := now.Zone(); g.State != world.StateInvited &&
+			(g.LastSeen == moment.Always || moment.DayOf(g.LastSeen, zone) != moment.DayOf(s.Now(), zone)) {
 			g.LastSeen = s.Now()
 			if _, err = t.PutGuest(g); err != nil {
 				return err

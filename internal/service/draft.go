@@ -159,7 +159,8 @@ func (s *Service) standAt(d *Draft, live *State, at moment.Moment) (*DraftNow, e
 	}
 	x.Clean, x.Conflicts = draft.Rebase(d.Edits, s.docs(live))
 	for i := range x.Clean {
-		x.Moved = x.Moved || i >= len(d.Edits) || string(x.Clean[i].Now) != string(d.Edits[i].Now) || string(x.Clean[i].Was) != string(d.Edits[i].Was)
+		x.Moved = x.Moved || i >= len(d.Edits) || string(x.Clean[i].Now) != string(d.Edits[i].Now) ||
+			string(x.Clean[i].Was) != string(d.Edits[i].Was)
 	}
 	x.Moved = x.Moved || len(x.Clean)+len(x.Conflicts) != len(d.Edits)
 	if len(x.Conflicts) > 0 {
@@ -256,7 +257,13 @@ func (s *Service) StateIn(ctx context.Context) (*State, error) {
 
 func (x *DraftNow) conflicting() error {
 	c := &x.Conflicts[0]
-	return fmt.Errorf("%w: %s was changed meanwhile (%s); say what the draft %q is to keep", ErrConflict, strings.TrimSpace(c.Edit.Kind+" "+c.Edit.ID), strings.Join(append(c.Fields, ""), " "), x.Name)
+	return fmt.Errorf(
+		"%w: %s was changed meanwhile (%s); say what the draft %q is to keep",
+		ErrConflict,
+		strings.TrimSpace(c.Edit.Kind+" "+c.Edit.ID),
+		strings.Join(append(c.Fields, ""), " "),
+		x.Name,
+	)
 }
 
 // Drafts lists drafts, the newest first; over says whether those that are over too.
@@ -386,7 +393,15 @@ func (s *Service) MakeDraftOf(ctx context.Context, who, name, why string, make f
 
 // newDraft returns a draft with an id that no other has.
 func (s *Service) newDraft(t *store.Tx, now *State, who, name string) *Draft {
-	return &Draft{ID: fmt.Sprintf("d%d", t.Head().Seq+1), Name: name, MadeBy: who, Made: s.Now().String(), Base: now.Head.Revision, Edits: []draft.Edit{}, State: DraftOpen}
+	return &Draft{
+		ID:     fmt.Sprintf("d%d", t.Head().Seq+1),
+		Name:   name,
+		MadeBy: who,
+		Made:   s.Now().String(),
+		Base:   now.Head.Revision,
+		Edits:  []draft.Edit{},
+		State:  DraftOpen,
+	}
 }
 
 // free refuses a name that another draft has that is not over.

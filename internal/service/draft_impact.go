@@ -24,7 +24,13 @@ type Between struct{ Before, After *State }
 
 // Impact weighs a draft at a moment: who gains and who loses what. line and progress
 // are as in engine.ImpactOf.
-func (s *Service) Impact(ctx context.Context, id string, at moment.Moment, line func(*engine.ImpactLine) bool, progress func(float64)) (*DraftNow, *Between, *engine.Impact, error) {
+func (s *Service) Impact(
+	ctx context.Context,
+	id string,
+	at moment.Moment,
+	line func(*engine.ImpactLine) bool,
+	progress func(float64),
+) (*DraftNow, *Between, *engine.Impact, error) {
 	x, err := s.Draft(ctx, id)
 	if err != nil {
 		return nil, nil, nil, err

@@ -32,7 +32,13 @@ func (u *Unread) Text() string {
 	if u.Lost {
 		what = "it counts for nothing"
 	}
-	return fmt.Sprintf("The %s %s cannot be read as it is kept: %s; %s.", u.Kind, u.ID, strings.Join(strings.Fields(strings.TrimSuffix(u.Reason, ".")), " "), what)
+	return fmt.Sprintf(
+		"The %s %s cannot be read as it is kept: %s; %s.",
+		u.Kind,
+		u.ID,
+		strings.Join(strings.Fields(strings.TrimSuffix(u.Reason, ".")), " "),
+		what,
+	)
 }
 
 func (c *collect) Bad(kind, id string, err error, lost bool) {

@@ -40,7 +40,15 @@ func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
 		}
 		all := finding.Find(w, st.Snapshot, now)
 		for _, u := range unread {
-			all = append(all, finding.Finding{ID: "record_unread " + u.Kind + ":" + u.ID, Kind: "record_unread", About: []string{u.Kind + ":" + u.ID}, Cause: u.Text()})
+			all = append(
+				all,
+				finding.Finding{
+					ID:    "record_unread " + u.Kind + ":" + u.ID,
+					Kind:  "record_unread",
+					About: []string{u.Kind + ":" + u.ID},
+					Cause: u.Text(),
+				},
+			)
 		}
 		s.noticed = &noticed{st.Head, day, all}
 	}

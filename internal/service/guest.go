@@ -101,7 +101,8 @@ func (s *Service) ChangeGuests(ctx context.Context, who Who, c GuestChange, prev
 	if len(c.Addresses) == 0 || len(c.Addresses) > MaxInvited {
 		return nil, &Invalid{"addresses", fmt.Sprint(len(c.Addresses)), fmt.Sprintf("name 1 to %d addresses", MaxInvited)}
 	}
-	if c.Reason = strings.TrimSpace(c.Reason); c.Reason == "" && !preview && c.Do != Confirm && c.Do != Describe && c.Do != InviteNew && c.Do != Remind {
+	if c.Reason = strings.TrimSpace(c.Reason); c.Reason == "" && !preview && c.Do != Confirm && c.Do != Describe && c.Do != InviteNew &&
+		c.Do != Remind {
 		return nil, &Invalid{"reason", "", "say why"}
 	}
 	if c.Language != nil {

@@ -158,7 +158,10 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				continue
 			}
 			g.Address = b
-			same := slices.IndexFunc(after, func(h world.Grant) bool { return h.Resource == g.Resource && h.Role == g.Role && h.From == g.From })
+			same := slices.IndexFunc(
+				after,
+				func(h world.Grant) bool { return h.Resource == g.Resource && h.Role == g.Role && h.From == g.From },
+			)
 			if same >= 0 { // the key is the same: the later end counts
 				g.Until = max(g.Until, after[same].Until)
 				after[same] = g

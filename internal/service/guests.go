@@ -50,7 +50,8 @@ func (s *Service) needy(ctx context.Context, st *State, needs string) (func(*wor
 	case "seen":
 		before := now - unseen*86400e6
 		return func(g *world.Guest) bool {
-			return g.State == world.StateActive && max(g.LastSeen, g.Since, g.StateSince) < before && (g.Accepted == moment.Never || g.Accepted < before)
+			return g.State == world.StateActive && max(g.LastSeen, g.Since, g.StateSince) < before &&
+				(g.Accepted == moment.Never || g.Accepted < before)
 		}, nil
 	case "terms":
 		return func(g *world.Guest) bool { return g.State == world.StateActive && st.TermsOwed(g, now) }, nil
@@ -146,7 +147,10 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 		switch {
 		case f.Text != "" && !strings.Contains(a, f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
 			return nil
-		case f.Sponsor != "" && g.Sponsor != f.Sponsor, f.State != "" && world.StateNames[g.State] != f.State, origin != 0 && g.Origins&origin == 0, inSpace != nil && !inSpace[a]:
+		case f.Sponsor != "" && g.Sponsor != f.Sponsor,
+			f.State != "" && world.StateNames[g.State] != f.State,
+			origin != 0 && g.Origins&origin == 0,
+			inSpace != nil && !inSpace[a]:
 			return nil
 		case f.Until != moment.Never:
 			if at, ok := ends[a]; !ok || at >= f.Until {
@@ -217,7 +221,12 @@ func (s *Service) MayLeave(a addr.Address) bool {
 
 // WithoutPartner tells how the dates of a guest move if the connection with their partner
 // ended now, or if the partner were suspended.
-func (s *Service) WithoutPartner(ctx context.Context, st *State, address string, ended bool) (was, will []engine.DueStep, after *engine.Snapshot, err error) {
+func (s *Service) WithoutPartner(
+	ctx context.Context,
+	st *State,
+	address string,
+	ended bool,
+) (was, will []engine.DueStep, after *engine.Snapshot, err error) {
 	a, err := addr.Parse(address)
 	if err != nil {
 		return nil, nil, nil, &Invalid{"address", address, err.Error()}

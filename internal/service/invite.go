@@ -142,7 +142,11 @@ func (s *Service) mayMail(t *store.Tx, st *State) error {
 	today := moment.DayOf(s.Now(), st.Zone()).Start(st.Zone())
 	n, err := t.MailBy(t.Who(), today)
 	if err == nil && n >= int(most) {
-		err = fmt.Errorf("%w: members send at most %d messages to outsiders a day (member_mail), and these would be more than you have left today; nothing was sent. Go on tomorrow, or ask a keeper", ErrConflict, most)
+		err = fmt.Errorf(
+			"%w: members send at most %d messages to outsiders a day (member_mail), and these would be more than you have left today; nothing was sent. Go on tomorrow, or ask a keeper",
+			ErrConflict,
+			most,
+		)
 	}
 	return err
 }
@@ -162,7 +166,8 @@ func ownWords(who Who, field, text string) error {
 		if at[0] > 0 && text[at[0]-1] == '@' && !strings.Contains(found, "/") { // an address of mail
 			continue
 		}
-		if name, _, _ := strings.Cut(strings.ToLower(found), "/"); !strings.Contains(found, "://") && !strings.HasPrefix(name, "www.") && !strings.HasPrefix(name, "mailto:") {
+		if name, _, _ := strings.Cut(strings.ToLower(found), "/"); !strings.Contains(found, "://") && !strings.HasPrefix(name, "www.") &&
+			!strings.HasPrefix(name, "mailto:") {
 			name, _, _ = strings.Cut(name, ":")
 			suffix, listed := publicsuffix.PublicSuffix(name)
 			if !listed && suffix != "example" || !strings.Contains(name, ".") {
@@ -184,7 +189,18 @@ func (s *Service) postMail(t *store.Tx, st *State, to addr.Address, kind, once s
 		return err
 	}
 	now := s.Now()
-	_, err = t.Post(&store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now, Sender: t.Who()})
+	_, err = t.Post(
+		&store.Message{
+			MessageID: newMessageID(st.Host()),
+			Once:      once,
+			Recipient: to.String(),
+			Kind:      kind,
+			Doc:       doc,
+			Made:      now,
+			Due:       now,
+			Sender:    t.Who(),
+		},
+	)
 	return err
 }
 
@@ -198,7 +214,11 @@ type invitee struct {
 func invitees(list string) (out []invitee, err error) {
 	err = verdicts.Split(strings.NewReader(list), "", func(line int, text string) error {
 		if len(out) == MaxInvited {
-			return &Invalid{"list", fmt.Sprintf("%d and more", MaxInvited), fmt.Sprintf("at most %d addresses are invited at once", MaxInvited)}
+			return &Invalid{
+				"list",
+				fmt.Sprintf("%d and more", MaxInvited),
+				fmt.Sprintf("at most %d addresses are invited at once", MaxInvited),
+			}
 		}
 		name := ""
 		if i := strings.LastIndexByte(text, '<'); i > 0 {
@@ -269,7 +289,15 @@ func (x *target) String() string {
 
 // grant returns what an address is given; ok is false where that is nothing but a record.
 func (x *target) grant(a addr.Address, from, until moment.Moment, sponsor string) (world.Grant, bool) {
-	return world.Grant{Address: a, Resource: x.resource, Role: x.role, From: from, Until: until, Sponsor: sponsor, Reviewed: moment.Always}, x.space != ""
+	return world.Grant{
+		Address:  a,
+		Resource: x.resource,
+		Role:     x.role,
+		From:     from,
+		Until:    until,
+		Sponsor:  sponsor,
+		Reviewed: moment.Always,
+	}, x.space != ""
 }
 
 // passes names the action that passes an item on, besides an invitation.
@@ -350,7 +378,15 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 	if err != nil {
 		return nil, err
 	}
-	out := &Invited{Lines: []InvitedLine{}, Counts: map[string]int{}, As: x.As, Sponsor: x.Sponsor, Into: to.resource, Group: to.group, Until: moment.Never}
+	out := &Invited{
+		Lines:   []InvitedLine{},
+		Counts:  map[string]int{},
+		As:      x.As,
+		Sponsor: x.Sponsor,
+		Into:    to.resource,
+		Group:   to.group,
+		Until:   moment.Never,
+	}
 	if x.Until != "" {
 		if out.Until, err = moment.ParseEnd(x.Until, at, now.Zone()); err != nil {
 			return nil, &Invalid{"until", x.Until, err.Error()}
@@ -494,7 +530,8 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 	if err != nil {
 		return err
 	}
-	if l.Verdict == verdicts.Already && (to.space != "" && to.resource.Kind == catalogue.Space || g == nil || to.space == "" && to.group == "") {
+	if l.Verdict == verdicts.Already &&
+		(to.space != "" && to.resource.Kind == catalogue.Space || g == nil || to.space == "" && to.group == "") {
 		return nil
 	}
 	if g != nil && g.State == world.StateSuspended {
@@ -528,7 +565,9 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 	}
 	if name := to.passes(); name != "" {
 		act, _ := catalogue.ActionByName(name)
-		x, err := now.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: as}, Action: act.ID, Resource: to.resource, Address: a, At: at})
+		x, err := now.Explain(
+			&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: as}, Action: act.ID, Resource: to.resource, Address: a, At: at},
+		)
 		if err != nil {
 			return err
 		}
@@ -541,7 +580,18 @@ func (s *Service) judgeInvited(now *State, t *store.Tx, l *InvitedLine, to *targ
 }
 
 // writeInvited writes record, grant, group, invitation and mail of one address.
-func (s *Service) writeInvited(now *State, t *store.Tx, who Who, x *Invitation, to *target, out *Invited, a addr.Address, l *InvitedLine, licence world.Licence, at moment.Moment) (*world.Guest, *world.Grant, error) {
+func (s *Service) writeInvited(
+	now *State,
+	t *store.Tx,
+	who Who,
+	x *Invitation,
+	to *target,
+	out *Invited,
+	a addr.Address,
+	l *InvitedLine,
+	licence world.Licence,
+	at moment.Moment,
+) (*world.Guest, *world.Grant, error) {
 	g, err := s.guestNow(now, t, a, at)
 	if err != nil {
 		return nil, nil, err
@@ -550,8 +600,22 @@ func (s *Service) writeInvited(now *State, t *store.Tx, who Who, x *Invitation, 
 	language := x.Language
 	if g == nil {
 		l.Done = "invited"
-		g = &world.Guest{Address: a, Name: l.Name, Sponsor: out.Sponsor, Purpose: x.Purpose, State: world.StateInvited, Since: at, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never,
-			LastSeen: moment.Always, StateSince: moment.Always, Location: x.Location, Licence: licence}
+		g = &world.Guest{
+			Address:    a,
+			Name:       l.Name,
+			Sponsor:    out.Sponsor,
+			Purpose:    x.Purpose,
+			State:      world.StateInvited,
+			Since:      at,
+			Accepted:   moment.Never,
+			Renewed:    moment.Always,
+			Until:      moment.Never,
+			Terms:      moment.Never,
+			LastSeen:   moment.Always,
+			StateSince: moment.Always,
+			Location:   x.Location,
+			Licence:    licence,
+		}
 	} else if language == "" {
 		language = g.Language
 	}
@@ -623,7 +687,8 @@ func (s *Service) missing(now *State, x *Invitation, to *target, out *Invited, l
 	if x.Purpose == "" {
 		list = append(list, "purpose: an invitation says what it is for")
 	}
-	area := to.space != "" && (to.resource.Kind == catalogue.Report || to.resource.Kind == catalogue.Dashboard || now.KindOfSpace(to.space) == world.ReportArea)
+	area := to.space != "" &&
+		(to.resource.Kind == catalogue.Report || to.resource.Kind == catalogue.Dashboard || now.KindOfSpace(to.space) == world.ReportArea)
 	if area && licence == world.LicenceOurs && x.Location == "" {
 		list = append(list, "location: a licence that we buy needs the guest's location")
 	}
@@ -632,7 +697,13 @@ func (s *Service) missing(now *State, x *Invitation, to *target, out *Invited, l
 		o := &out.Opens[i]
 		if signIn := now.GuestRule(o.Who, "", ruleSignIn); signIn&byCode == 0 && signIn&byPartner != 0 {
 			if m := now.Match(o.Who); m.Partner != nil && m.Partner.SignIn == "" {
-				list = append(list, fmt.Sprintf("sign-in: %s's people sign in at their own organisation alone (directory.sign_in), and nobody has said where that is", m.Partner.Name))
+				list = append(
+					list,
+					fmt.Sprintf(
+						"sign-in: %s's people sign in at their own organisation alone (directory.sign_in), and nobody has said where that is",
+						m.Partner.Name,
+					),
+				)
 			}
 		}
 		items := []world.Resource{}
@@ -645,7 +716,13 @@ func (s *Service) missing(now *State, x *Invitation, to *target, out *Invited, l
 			}
 			v, err := o.State.Decide(&engine.Question{Subject: engine.Who{Address: o.Who}, Action: view.ID, Resource: r, At: s.Now()})
 			if err == nil && v.Refusing.Has(catalogue.LicenceGate) {
-				list = append(list, fmt.Sprintf("licence: no licence route counts for %s (reports.licence): theirs, ours with a location, or one of the area's own", o.Of))
+				list = append(
+					list,
+					fmt.Sprintf(
+						"licence: no licence route counts for %s (reports.licence): theirs, ours with a location, or one of the area's own",
+						o.Of,
+					),
+				)
 				break
 			}
 		}
@@ -667,7 +744,10 @@ func (s *Service) narrower(now *State, to *target, out *Invited, at moment.Momen
 	o := &out.Opens[0]
 	most, _ := Opened(o.Lines)
 	try := func(r world.Resource, role catalogue.Role, text string) error {
-		lines, _, err := now.Would(engine.Suppose{Address: o.Who, Record: true, Grants: []world.Grant{{Resource: r, Role: role, From: at, Until: out.Until}}}, at)
+		lines, _, err := now.Would(
+			engine.Suppose{Address: o.Who, Record: true, Grants: []world.Grant{{Resource: r, Role: role, From: at, Until: out.Until}}},
+			at,
+		)
 		if err != nil {
 			return err
 		}
@@ -693,7 +773,16 @@ func (s *Service) narrower(now *State, to *target, out *Invited, at moment.Momen
 		}
 	}
 	if month := moment.EndOfDays(moment.DayOf(at, now.Zone()), 30, now.Zone()); out.Until > month {
-		out.Narrower = append(out.Narrower, Narrower{Into: to.resource.String(), Role: to.role.String(), Until: "+30d", Text: "30 days, which can be extended", Opened: most})
+		out.Narrower = append(
+			out.Narrower,
+			Narrower{
+				Into:   to.resource.String(),
+				Role:   to.role.String(),
+				Until:  "+30d",
+				Text:   "30 days, which can be extended",
+				Opened: most,
+			},
+		)
 	}
 	return nil
 }

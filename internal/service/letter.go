@@ -70,7 +70,11 @@ func (s *State) Behind(q *engine.Question) (partner string, keys []catalogue.Key
 		}
 	}
 	if partner == "" {
-		return "", nil, &Invalid{"question", q.Subject.String() + " " + q.Action.String() + " " + q.Resource.String(), "nothing of it is theirs to admit; ask it to see what stands in the way"}
+		return "", nil, &Invalid{
+			"question",
+			q.Subject.String() + " " + q.Action.String() + " " + q.Resource.String(),
+			"nothing of it is theirs to admit; ask it to see what stands in the way",
+		}
 	}
 	return partner, keys, nil
 }
@@ -133,7 +137,12 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, a
 			return &Invalid{"to", l.To, "there is no mail address in it; give one, or keep the letter without mailing it"}
 		}
 		if len(out.Same) > 0 && !again {
-			return fmt.Errorf("%w: a letter to %s on the same matter is open, %s; close it, or ask for a second one (again)", ErrConflict, p.Name, strings.Join(out.Same, ", "))
+			return fmt.Errorf(
+				"%w: a letter to %s on the same matter is open, %s; close it, or ask for a second one (again)",
+				ErrConflict,
+				p.Name,
+				strings.Join(out.Same, ", "),
+			)
 		}
 		l.Sent, l.Answered, l.Answer = s.Now(), moment.Never, world.NoAnswer
 		base := l.Partner + "-" + strings.ReplaceAll(moment.DayOf(l.Sent, now.Zone()).String(), "-", "")
@@ -152,7 +161,14 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, a
 		}
 		if out.NotMailed == "" {
 			for _, a := range append(to, copyTo...) {
-				m := &store.Message{MessageID: newMessageID(now.Host()), Recipient: a.String(), Kind: "letter", Doc: []byte(jsonOf(map[string]string{"letter": l.ID})), Made: l.Sent, Due: l.Sent}
+				m := &store.Message{
+					MessageID: newMessageID(now.Host()),
+					Recipient: a.String(),
+					Kind:      "letter",
+					Doc:       []byte(jsonOf(map[string]string{"letter": l.ID})),
+					Made:      l.Sent,
+					Due:       l.Sent,
+				}
 				if _, err := t.Post(m); err != nil {
 					return err
 				}

@@ -175,7 +175,9 @@ func judgeBearer(now *State, l *world.Link, out *MadeLink, at moment.Moment, pre
 	after := e.Done()
 	out.After = after
 	open, _ := catalogue.ActionByName("files.open")
-	x, err := after.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: open.ID, Resource: l.Item, At: at})
+	x, err := after.Explain(
+		&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: open.ID, Resource: l.Item, At: at},
+	)
 	if err != nil {
 		return err
 	}

@@ -21,17 +21,50 @@ import (
 // listColumns are the columns of each list: fields of the file format, in its order.
 // Those in many hold several values, between semicolons.
 var listColumns = map[string][]string{
-	"guests": {"address", "name", "sponsor", "purpose", "state", "cause", "state_since", "origins", "since", "accepted", "renewed", "until", "terms", "last_seen", "language", "location", "licence", "home_closed"},
+	"guests": {
+		"address",
+		"name",
+		"sponsor",
+		"purpose",
+		"state",
+		"cause",
+		"state_since",
+		"origins",
+		"since",
+		"accepted",
+		"renewed",
+		"until",
+		"terms",
+		"last_seen",
+		"language",
+		"location",
+		"licence",
+		"home_closed",
+	},
 	"grants": {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
 	"links":  {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
 	"spaces": {"id", "name", "kind", "joinable", "house_licence", "owners", "members", "parties"},
 	"people": {"id", "name", "address", "groups", "roles", "language", "left"},
 }
 
-var listMany = map[string]bool{"origins": true, "for": true, "owners": true, "members": true, "parties": true, "groups": true, "roles": true}
+var listMany = map[string]bool{
+	"origins": true,
+	"for":     true,
+	"owners":  true,
+	"members": true,
+	"parties": true,
+	"groups":  true,
+	"roles":   true,
+}
 
 // listNeeds are the columns that a file must have.
-var listNeeds = map[string][]string{"guests": {"address"}, "grants": {"party", "resource", "role"}, "links": {"id"}, "spaces": {"id"}, "people": {"id"}}
+var listNeeds = map[string][]string{
+	"guests": {"address"},
+	"grants": {"party", "resource", "role"},
+	"links":  {"id"},
+	"spaces": {"id"},
+	"people": {"id"},
+}
 
 // ListKind is a list that can be taken in and out.
 type ListKind struct {
@@ -85,7 +118,14 @@ type listRow struct {
 // PutList takes in a list, all or nothing: errors are told line by line, and then nothing
 // changes. A column that is not there leaves what it is about; an empty cell empties it.
 // columns says which of theirs is which of ours where names differ.
-func (s *Service) PutList(ctx context.Context, who Who, why, what, format string, columns map[string]string, in io.Reader, preview bool) (*ListTaken, error) {
+func (s *Service) PutList(
+	ctx context.Context,
+	who Who,
+	why, what, format string,
+	columns map[string]string,
+	in io.Reader,
+	preview bool,
+) (*ListTaken, error) {
 	if listColumns[what] == nil {
 		return nil, fmt.Errorf("%w: there is no list %q", ErrNotFound, what)
 	}
@@ -185,7 +225,15 @@ func (s *Service) PutList(ctx context.Context, who Who, why, what, format string
 		for i := range part.Guests {
 			g := &part.Guests[i]
 			if m := now.Match(g.Address); m.Own {
-				out.Errors = append(out.Errors, ListError{rows[left[i]].line, "address", g.Address.String(), "it is one of our own addresses; our people do not become guests"})
+				out.Errors = append(
+					out.Errors,
+					ListError{
+						rows[left[i]].line,
+						"address",
+						g.Address.String(),
+						"it is one of our own addresses; our people do not become guests",
+					},
+				)
 			}
 			note(i, g.Address.String(), worldfile.GuestDoc(g))
 		}
@@ -375,7 +423,11 @@ func csvRows(what string, columns map[string]string, in io.Reader, out *ListTake
 	}
 	for _, need := range listNeeds[what] {
 		if !slices.Contains(ours, need) {
-			return nil, &Invalid{"list", strings.Join(head, ","), "a column " + need + " is needed; name it so, or say which it is with map"}
+			return nil, &Invalid{
+				"list",
+				strings.Join(head, ","),
+				"a column " + need + " is needed; name it so, or say which it is with map",
+			}
 		}
 	}
 	for {
@@ -566,8 +618,17 @@ func writeSCIM(docs [][]byte, to io.Writer) error {
 			return
 		}
 		active := text("state") == "active"
-		r := scimResource{Schemas: []string{scimUser, scimGuest}, ID: text("address"), UserName: text("address"), DisplayName: text("name"), Emails: []scimMail{{text("address"), true}}, Active: &active, Language: text("language"),
-			Guest: map[string]json.RawMessage{}, Meta: &scimMeta{"User"}}
+		r := scimResource{
+			Schemas:     []string{scimUser, scimGuest},
+			ID:          text("address"),
+			UserName:    text("address"),
+			DisplayName: text("name"),
+			Emails:      []scimMail{{text("address"), true}},
+			Active:      &active,
+			Language:    text("language"),
+			Guest:       map[string]json.RawMessage{},
+			Meta:        &scimMeta{"User"},
+		}
 		for _, k := range listColumns["guests"] {
 			if v, ok := m[k]; ok && k != "address" && k != "name" && k != "language" {
 				r.Guest[k] = v

@@ -203,7 +203,11 @@ func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []b
 			return nil, err
 		}
 		if what := inventoryOf(part); what != "" {
-			return nil, &Invalid{"file", name, "a draft is of policy; the file holds " + what + ", which changes at once: load it outside the draft"}
+			return nil, &Invalid{
+				"file",
+				name,
+				"a draft is of policy; the file holds " + what + ", which changes at once: load it outside the draft",
+			}
 		}
 		next := world.Merge(now.Policy(), part)
 		for _, e := range draft.Diff(worldfile.DocsOf(now.Policy()), worldfile.DocsOf(next), nil, "", "", "") {

@@ -63,7 +63,17 @@ func (s *Service) PersonLeaves(ctx context.Context, who Who, id, when, successor
 		if err != nil {
 			return err
 		}
-		out = &Offer{ID: fmt.Sprintf("o%d", t.Head().Seq+1), From: id, To: successor, Guests: len(guests), Grants: len(grants), Made: s.Now().String(), By: who.Name, State: "open", Reason: reason}
+		out = &Offer{
+			ID:     fmt.Sprintf("o%d", t.Head().Seq+1),
+			From:   id,
+			To:     successor,
+			Guests: len(guests),
+			Grants: len(grants),
+			Made:   s.Now().String(),
+			By:     who.Name,
+			State:  "open",
+			Reason: reason,
+		}
 		if successor != "" {
 			if successor == id || !now.Has("person", successor) || now.LeftAt(successor) != 0 {
 				return &Invalid{"successor", successor, "name another person of ours who is here"}
@@ -256,7 +266,12 @@ func (s *Service) AnswerWish(ctx context.Context, who Who, address string, grant
 }
 
 // recordsOf reads records by their ids; those that are not there any more are left out.
-func recordsOf[T any](read func(kind, id string) ([]byte, error), kind string, ids []string, of func(worldfile.Doc) (T, error)) (out []T, err error) {
+func recordsOf[T any](
+	read func(kind, id string) ([]byte, error),
+	kind string,
+	ids []string,
+	of func(worldfile.Doc) (T, error),
+) (out []T, err error) {
 	for _, id := range ids {
 		doc, err := read(kind, id)
 		if err != nil {

@@ -32,7 +32,12 @@ type Weighed struct {
 }
 
 // policy makes a change of policy, or weighs it on a snapshot of its own.
-func (s *Service) policy(ctx context.Context, by By, concerns func(before, after *State) engine.Concerns, make func(*State) (*world.World, error)) (Weighed, error) {
+func (s *Service) policy(
+	ctx context.Context,
+	by By,
+	concerns func(before, after *State) engine.Concerns,
+	make func(*State) (*world.World, error),
+) (Weighed, error) {
 	before, err := s.StateIn(ctx)
 	if err != nil {
 		return Weighed{}, err
@@ -133,7 +138,13 @@ func (s *Service) withPartner(now *State, id string, doc []byte) (*world.World, 
 }
 
 // edit changes one partner in place.
-func (s *Service) edit(ctx context.Context, by By, id string, concerns func(before, after *State) engine.Concerns, fn func(*State, *world.Partner) error) (Weighed, error) {
+func (s *Service) edit(
+	ctx context.Context,
+	by By,
+	id string,
+	concerns func(before, after *State) engine.Concerns,
+	fn func(*State, *world.Partner) error,
+) (Weighed, error) {
 	return s.policy(ctx, by, concerns, func(now *State) (*world.World, error) {
 		old, err := now.Partner(id)
 		if err != nil {
@@ -253,7 +264,11 @@ func (s *Service) JoinPartners(ctx context.Context, by By, from, into string) (R
 // concerns the people of the new one.
 func (s *Service) SplitPartner(ctx context.Context, by By, from string, domains []string, id, name string) (Rearranged, error) {
 	if !worldfile.ValidID(id) {
-		return Rearranged{}, &Invalid{"id", id, "an id has the letters a to z, digits, dot, underscore and hyphen, and begins with a letter or digit"}
+		return Rearranged{}, &Invalid{
+			"id",
+			id,
+			"an id has the letters a to z, digits, dot, underscore and hyphen, and begins with a letter or digit",
+		}
 	}
 	if strings.TrimSpace(name) == "" {
 		return Rearranged{}, &Invalid{"name", name, "a partner has a name"}
@@ -272,7 +287,13 @@ func (s *Service) SplitPartner(ctx context.Context, by By, from string, domains 
 	}, func(_, after *State) engine.Concerns { return after.Concerned(id) })
 }
 
-func (s *Service) rearrange(ctx context.Context, by By, from, to string, move func(*world.World) (*world.Moved, error), concerns func(before, after *State) engine.Concerns) (Rearranged, error) {
+func (s *Service) rearrange(
+	ctx context.Context,
+	by By,
+	from, to string,
+	move func(*world.World) (*world.Moved, error),
+	concerns func(before, after *State) engine.Concerns,
+) (Rearranged, error) {
 	out := Rearranged{Partner: to}
 	prepare := func(now *State, naming func(kind, text string, fn func(id string, doc []byte) error) error) error {
 		old, err := now.Partner(from)

@@ -61,7 +61,14 @@ func (s *Service) SetRule(ctx context.Context, who, why string, c RuleChange) er
 		limits := world.Limits(now.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{set}}})
 		if def != catalogue.Unset && rule.Scale.Looser(def, limits[rule.ID]) {
 			if !c.Held {
-				return nil, &Invalid{"default", c.Default, fmt.Sprintf("it is looser than the limit, %s; raise the limit first, or give the default as held back", rule.Scale.Format(limits[rule.ID]))}
+				return nil, &Invalid{
+					"default",
+					c.Default,
+					fmt.Sprintf(
+						"it is looser than the limit, %s; raise the limit first, or give the default as held back",
+						rule.Scale.Format(limits[rule.ID]),
+					),
+				}
 			}
 			set.Counts = limits[rule.ID]
 		}
@@ -127,7 +134,10 @@ func fieldError(field, value string, err error) error {
 func (s *Service) AddBar(ctx context.Context, who, why string, doc []byte) (world.Bar, error) {
 	var bar world.Bar
 	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		part, err := worldfile.Read(append(append([]byte(`{"wexillum": "1", "barred": [`), doc...), "]}"...), worldfile.Options{Now: s.Now(), Known: now})
+		part, err := worldfile.Read(
+			append(append([]byte(`{"wexillum": "1", "barred": [`), doc...), "]}"...),
+			worldfile.Options{Now: s.Now(), Known: now},
+		)
 		if err != nil {
 			return nil, fieldError("bar", string(doc), err)
 		}

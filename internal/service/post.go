@@ -145,10 +145,30 @@ var roleWords = map[string]map[catalogue.Role]string{
 }
 
 var causeSaid = map[string]map[dated.Cause]string{
-	"en": {dated.ByUntil: "that was agreed when it was given", dated.ByReview: "nobody confirmed that you still need it", dated.ByLastGrant: "nothing is open for you any more", dated.ByTerm: "guests stay for a time, and yours was not renewed",
-		dated.ByOwnUntil: "its end was reached", dated.ByIdle: "you were not here for a long time", dated.BySponsor: "whoever answered for you left", dated.ByHomeClosed: "your own organisation closed your account", dated.ByPartner: "the connection with your organisation ended", dated.ByHand: "it was suspended"},
-	"pt": {dated.ByUntil: "foi o combinado quando foi dado", dated.ByReview: "ninguém confirmou que ainda precisa dele", dated.ByLastGrant: "já nada lhe está aberto", dated.ByTerm: "os convidados ficam por um prazo, e o seu não foi renovado",
-		dated.ByOwnUntil: "chegou ao fim", dated.ByIdle: "não apareceu durante muito tempo", dated.BySponsor: "quem respondia por si saiu", dated.ByHomeClosed: "a sua organização fechou a sua conta", dated.ByPartner: "a ligação com a sua organização acabou", dated.ByHand: "foi suspenso"},
+	"en": {
+		dated.ByUntil:      "that was agreed when it was given",
+		dated.ByReview:     "nobody confirmed that you still need it",
+		dated.ByLastGrant:  "nothing is open for you any more",
+		dated.ByTerm:       "guests stay for a time, and yours was not renewed",
+		dated.ByOwnUntil:   "its end was reached",
+		dated.ByIdle:       "you were not here for a long time",
+		dated.BySponsor:    "whoever answered for you left",
+		dated.ByHomeClosed: "your own organisation closed your account",
+		dated.ByPartner:    "the connection with your organisation ended",
+		dated.ByHand:       "it was suspended",
+	},
+	"pt": {
+		dated.ByUntil:      "foi o combinado quando foi dado",
+		dated.ByReview:     "ninguém confirmou que ainda precisa dele",
+		dated.ByLastGrant:  "já nada lhe está aberto",
+		dated.ByTerm:       "os convidados ficam por um prazo, e o seu não foi renovado",
+		dated.ByOwnUntil:   "chegou ao fim",
+		dated.ByIdle:       "não apareceu durante muito tempo",
+		dated.BySponsor:    "quem respondia por si saiu",
+		dated.ByHomeClosed: "a sua organização fechou a sua conta",
+		dated.ByPartner:    "a ligação com a sua organização acabou",
+		dated.ByHand:       "foi suspenso",
+	},
 }
 
 // countWords count what somebody is asked to take over.
@@ -229,7 +249,8 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		}
 	}
 	for i := range own {
-		if x := &own[i]; x.Until > now && (m.Kind == "invitation" || m.Kind == "given" && x.Resource.String() == data["into"] && x.Role.String() == data["role"]) {
+		if x := &own[i]; x.Until > now &&
+			(m.Kind == "invitation" || m.Kind == "given" && x.Resource.String() == data["into"] && x.Role.String() == data["role"]) {
 			c.What = append(c.What, st.NameOf(x.Resource)+": "+roleWords[language][x.Role])
 		}
 	}
@@ -424,7 +445,17 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 			if step.Resource.ID != "" {
 				what += ": " + st.NameOf(step.Resource)
 			}
-			lines = append(lines, line{step.At, mail.Line{Day: dayWords(step.At, st, language), Who: who, What: what + " (" + phrase.Because(language, &step.Step) + ")"}})
+			lines = append(
+				lines,
+				line{
+					step.At,
+					mail.Line{
+						Day:  dayWords(step.At, st, language),
+						Who:  who,
+						What: what + " (" + phrase.Because(language, &step.Step) + ")",
+					},
+				},
+			)
 		}
 		if told {
 			c.Count++
@@ -460,7 +491,9 @@ func endsThen(st *State, steps []engine.DueStep, at moment.Moment, language stri
 			if x.Kind == dated.Removed {
 				k = x.After
 			}
-			return []string{map[string]string{"en": "everything that you reach as a guest", "pt": "tudo a que tem acesso como convidado"}[language]}, causeSaid[language][k]
+			return []string{
+				map[string]string{"en": "everything that you reach as a guest", "pt": "tudo a que tem acesso como convidado"}[language],
+			}, causeSaid[language][k]
 		}
 		causes[x.Cause] = true
 		cause = causeSaid[language][x.Cause]

@@ -179,7 +179,13 @@ func (s *Service) quickly(now *State, next *world.World, who, why string, t *sto
 	}
 	d := s.newDraft(t, now, who, draft.Titles(edits))
 	d.Quick, d.Edits = true, edits
-	d.Weighed = &Weighing{By: who, At: s.Now().String(), Why: why, Digest: digestOf(now.Head.Revision, edits, nil), Revision: now.Head.Revision}
+	d.Weighed = &Weighing{
+		By:       who,
+		At:       s.Now().String(),
+		Why:      why,
+		Digest:   digestOf(now.Head.Revision, edits, nil),
+		Revision: now.Head.Revision,
+	}
 	if err := s.writeNext(now, next, t, why); err != nil {
 		return err
 	}

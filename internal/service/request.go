@@ -127,7 +127,16 @@ func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose
 		}); err != nil {
 			return err
 		}
-		r = &Request{ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Asked: asked, Purpose: purpose, Made: s.Now().String(), State: RequestOpen, To: []string{}}
+		r = &Request{
+			ID:      fmt.Sprintf("r%d", t.Head().Seq+1),
+			By:      who.Name,
+			Person:  who.Person,
+			Asked:   asked,
+			Purpose: purpose,
+			Made:    s.Now().String(),
+			State:   RequestOpen,
+			To:      []string{},
+		}
 		seen := map[string]bool{}
 		for _, o := range options {
 			for _, c := range o.Changes {

@@ -69,7 +69,11 @@ func (s *Service) BackTo(ctx context.Context, who, why string, number uint64) (*
 	var d *Draft
 	err := s.change(ctx, who, why, func(now *State, t *store.Tx) error {
 		if number == 0 || number >= now.Head.Revision {
-			return &Invalid{"revision", fmt.Sprint(number), fmt.Sprintf("one can go back to an earlier revision than %d, the one in force", now.Head.Revision)}
+			return &Invalid{
+				"revision",
+				fmt.Sprint(number),
+				fmt.Sprintf("one can go back to an earlier revision than %d, the one in force", now.Head.Revision),
+			}
 		}
 		docs, err := s.store.PolicyDocs(ctx, number)
 		if err != nil {

@@ -198,7 +198,8 @@ func (s *Service) carry(ctx context.Context, steps []engine.DueStep, now moment.
 				did, late = did+n, late+l
 			}
 			last := &steps[used-1]
-			if next := (store.Carried{At: last.At, Address: last.Address.String()}); next.At > c.At || next.At == c.At && next.Address > c.Address {
+			if next := (store.Carried{At: last.At, Address: last.Address.String()}); next.At > c.At ||
+				next.At == c.At && next.Address > c.Address {
 				return errors.Join(t.SetCarried(next), t.Commit())
 			}
 			return nil
@@ -254,7 +255,13 @@ func (s *Service) released(st *State, steps []engine.DueStep) []engine.DueStep {
 
 // carryPending carries out one step, if it still is to be. What follows from it on the same
 // record is found by looking again: the sequence of the changed record.
-func (s *Service) carryPending(st *State, t *store.Tx, step *engine.DueStep, c *store.Carried, now moment.Moment) (did, late int, err error) {
+func (s *Service) carryPending(
+	st *State,
+	t *store.Tx,
+	step *engine.DueStep,
+	c *store.Carried,
+	now moment.Moment,
+) (did, late int, err error) {
 	a := step.Address
 	current, ok := st.Sequences().Of(a)
 	if !ok {
@@ -263,7 +270,8 @@ func (s *Service) carryPending(st *State, t *store.Tx, step *engine.DueStep, c *
 	found := false
 	for i := range current {
 		x := &current[i]
-		if x.Kind == step.Kind && x.Cause == step.Cause && x.At == step.At && x.Resource == step.Resource && x.Role == step.Role && x.From == step.From {
+		if x.Kind == step.Kind && x.Cause == step.Cause && x.At == step.At && x.Resource == step.Resource && x.Role == step.Role &&
+			x.From == step.From {
 			found = true
 			break
 		}
@@ -383,7 +391,18 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 	}
 	var list []store.Message
 	write := func(to addr.Address, kind, once string, doc []byte) {
-		list = append(list, store.Message{MessageID: newMessageID(st.Host()), Once: once, Recipient: to.String(), Kind: kind, Doc: doc, Made: now, Due: now})
+		list = append(
+			list,
+			store.Message{
+				MessageID: newMessageID(st.Host()),
+				Once:      once,
+				Recipient: to.String(),
+				Kind:      kind,
+				Doc:       doc,
+				Made:      now,
+				Due:       now,
+			},
+		)
 	}
 	digests := map[string]*digest{}
 	err := s.soon(ctx, st, now, func(x *soon) {
@@ -391,7 +410,16 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 		from := st.MailFrom(st.PartyOf(x.address))
 		for k := range x.steps {
 			step := &x.steps[k]
-			if from == moment.Never || moment.DayOf(step.At, zone)-moment.Day(x.warn)-1 < moment.DayOf(max(from, 0), zone) { // it should have been sent before mail began
+			if from == moment.Never ||
+				moment.DayOf(
+					step.At,
+					zone,
+				)-moment.Day(
+					x.warn,
+				)-1 < moment.DayOf(
+					max(from, 0),
+					zone,
+				) { // it should have been sent before mail began
 				continue
 			}
 			if id := x.sponsors[k]; id != "" {
@@ -402,7 +430,12 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 			}
 			if ends(step) && (x.active || step.Kind == dated.Removed) && step.At != last { // one message for all that ends then
 				last = step.At
-				write(x.address, "warning", fmt.Sprintf("warning %s %s", x.address, step.At), []byte(jsonOf(map[string]string{"at": step.At.String()})))
+				write(
+					x.address,
+					"warning",
+					fmt.Sprintf("warning %s %s", x.address, step.At),
+					[]byte(jsonOf(map[string]string{"at": step.At.String()})),
+				)
 			}
 		}
 	})

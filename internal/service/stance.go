@@ -49,7 +49,9 @@ func (s *Service) SetStance(ctx context.Context, who, why, partner, key string, 
 // readStance reads a stance as the file format has it; without a date it was said now.
 func (s *Service) readStance(now *State, k catalogue.Key, doc []byte) (world.Stance, error) {
 	// The words are read as a file's are, so that both say the same of the same mistake.
-	text := append(append([]byte(`{"wexillum": "1", "partners": [{"id": "probe", "name": "probe", "stance": {"`+k.String()+`": `), doc...), "}}]}"...)
+	text := append(
+		append([]byte(`{"wexillum": "1", "partners": [{"id": "probe", "name": "probe", "stance": {"`+k.String()+`": `), doc...),
+		"}}]}"...)
 	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
 	if err != nil {
 		return world.Stance{}, fieldError("stance", k.String(), err)

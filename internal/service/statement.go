@@ -216,7 +216,8 @@ func (s *Service) FetchStatement(ctx context.Context, by By, f *statement.Fetche
 		}
 		core.Take(&taken, c, print)
 		fresh, all := newer(p, c.Stances(), s.Now())
-		if len(fresh) == 0 && st.Problem == "" && slices.Equal(st.Keys, taken.Keys) && st.Issued.IsSet() && s.Now() < later(st.Fetched, 12*time.Hour) {
+		if len(fresh) == 0 && st.Problem == "" && slices.Equal(st.Keys, taken.Keys) && st.Issued.IsSet() &&
+			s.Now() < later(st.Fetched, 12*time.Hour) {
 			return nil // nothing new is said
 		}
 		if _, err := t.PutRecord("statement", partner, worldfile.StatementDoc(&taken)); err != nil {
@@ -236,7 +237,13 @@ func (s *Service) FetchStatement(ctx context.Context, by By, f *statement.Fetche
 }
 
 // judge checks what was fetched against what is pinned and known.
-func (s *Service) judge(now *State, p *world.Partner, st *world.Statement, got statement.Fetched, fetchErr error) (*core.Claims, string, error) {
+func (s *Service) judge(
+	now *State,
+	p *world.Partner,
+	st *world.Statement,
+	got statement.Fetched,
+	fetchErr error,
+) (*core.Claims, string, error) {
 	if fetchErr != nil {
 		return nil, "", fetchErr
 	}
@@ -249,7 +256,10 @@ func (s *Service) judge(now *State, p *world.Partner, st *world.Statement, got s
 		return nil, "", err
 	}
 	if trusted, _ := core.Pinned(st, print); !trusted {
-		return nil, print, &core.Problem{Code: core.KeyChanged, Text: fmt.Sprintf("it is signed with the key %s, and those that may sign are %v", print, st.Keys)}
+		return nil, print, &core.Problem{
+			Code: core.KeyChanged,
+			Text: fmt.Sprintf("it is signed with the key %s, and those that may sign are %v", print, st.Keys),
+		}
 	}
 	return c, print, nil
 }
@@ -268,7 +278,8 @@ func newer(p *world.Partner, said []world.Stance, now moment.Moment) (fresh, all
 			continue // something newer is known
 		}
 		all = append(all, n)
-		same := o != nil && o.Source == n.Source && o.Says == n.Says && slices.Equal(o.Features, n.Features) && (o.Features == nil) == (n.Features == nil)
+		same := o != nil && o.Source == n.Source && o.Says == n.Says && slices.Equal(o.Features, n.Features) &&
+			(o.Features == nil) == (n.Features == nil)
 		if !same || now > later(o.AsOf, 24*time.Hour) {
 			fresh = append(fresh, n)
 		}

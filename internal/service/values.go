@@ -120,7 +120,15 @@ func (c *ValueChange) parse() (rule *catalogue.Rule, v catalogue.Value, err erro
 func (c *ValueChange) on(now *State, rule *catalogue.Rule, v catalogue.Value, was []world.Setting) (out []world.Setting, err error) {
 	limit, _, _, _ := now.RuleState(rule.ID)
 	if v != catalogue.Unset && !c.Held && rule.Scale.Looser(v, limit) {
-		return nil, &Invalid{"value", c.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which an administrator can raise; or give it as held back", rule.Name, rule.Scale.Format(limit))}
+		return nil, &Invalid{
+			"value",
+			c.Value,
+			fmt.Sprintf(
+				"%s: it is looser than the limit, %s, which an administrator can raise; or give it as held back",
+				rule.Name,
+				rule.Scale.Format(limit),
+			),
+		}
 	}
 	found := false
 	for _, x := range was {
@@ -150,10 +158,16 @@ func (s *Service) SetValue(ctx context.Context, who, why string, c ValueChange) 
 		return err
 	}
 	if c.Where.Partner != "" {
-		_, err := s.edit(ctx, By{Who: who, Why: why, IfMatch: c.IfMatch}, c.Where.Partner, peopleOf(c.Where.Partner), func(now *State, p *world.Partner) (err error) {
-			p.Rules, err = c.on(now, rule, v, p.Rules)
-			return err
-		})
+		_, err := s.edit(
+			ctx,
+			By{Who: who, Why: why, IfMatch: c.IfMatch},
+			c.Where.Partner,
+			peopleOf(c.Where.Partner),
+			func(now *State, p *world.Partner) (err error) {
+				p.Rules, err = c.on(now, rule, v, p.Rules)
+				return err
+			},
+		)
 		return err
 	}
 	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
@@ -307,7 +321,11 @@ func notOver(live, next *world.World, at moment.Moment) error {
 		if x.Until > at || slices.ContainsFunc(live.Exceptions, func(old world.Exception) bool { return old.ID == x.ID }) {
 			continue
 		}
-		return &Invalid{"until", x.Until.String(), fmt.Sprintf("the exception %s would be over already; end one that is in force with exception end", x.ID)}
+		return &Invalid{
+			"until",
+			x.Until.String(),
+			fmt.Sprintf("the exception %s would be over already; end one that is in force with exception end", x.ID),
+		}
 	}
 	return nil
 }
@@ -375,7 +393,11 @@ func (s *Service) ProlongException(ctx context.Context, who, why, id, until, ifM
 			}
 		}
 		if end <= old.Until || end <= s.Now() {
-			return nil, &Invalid{"until", until, "prolonging moves the end further away, into the future; it is " + old.Until.String() + " now. To shorten it, end it"}
+			return nil, &Invalid{
+				"until",
+				until,
+				"prolonging moves the end further away, into the future; it is " + old.Until.String() + " now. To shorten it, end it",
+			}
 		}
 		next := *now.Policy()
 		next.Exceptions = append([]world.Exception(nil), next.Exceptions...)
@@ -386,7 +408,10 @@ func (s *Service) ProlongException(ctx context.Context, who, why, id, until, ifM
 
 // endOf reads an end: a plain date means the end of that local day.
 func endOf(text string, now moment.Moment, st *State) (moment.Moment, error) {
-	part, err := worldfile.Read([]byte(`{"wexillum": "1", "guests": [{"address": "end@end.example", "until": `+jsonText(text)+`}]}`), worldfile.Options{Now: now, Known: st})
+	part, err := worldfile.Read(
+		[]byte(`{"wexillum": "1", "guests": [{"address": "end@end.example", "until": `+jsonText(text)+`}]}`),
+		worldfile.Options{Now: now, Known: st},
+	)
 	if err != nil {
 		return 0, &Invalid{"until", text, "write a date, a moment with its offset, days from today as +30d, or none"}
 	}
@@ -412,7 +437,13 @@ type ImportLine struct {
 // ImportExceptions takes many exceptions, each as the file format has it (nil
 // where the line could not be read, with its cause). All are taken, or with
 // onlyGood those that can be. It reports whether anything was written.
-func (s *Service) ImportExceptions(ctx context.Context, who, why string, docs [][]byte, lines []ImportLine, onlyGood, preview bool) (bool, error) {
+func (s *Service) ImportExceptions(
+	ctx context.Context,
+	who, why string,
+	docs [][]byte,
+	lines []ImportLine,
+	onlyGood, preview bool,
+) (bool, error) {
 	written := false
 	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
 		next := now.Policy()

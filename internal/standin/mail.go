@@ -265,7 +265,8 @@ func (m *MailServer) Handler() http.Handler {
 	r.Get("/{n}/html", func(w http.ResponseWriter, r *http.Request) {
 		if x, ok := get(w, r); ok {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
-			w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation")
+			w.Header().
+				Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation")
 			_, _ = io.WriteString(w, x.HTML)
 		}
 	})

@@ -141,7 +141,15 @@ func (n *Neighbour) Statement(audience string) (string, error) {
 	if n.Clock != nil {
 		now = n.Clock()
 	}
-	c := core.Claims{Version: core.Version, Issuer: n.Domain, Domains: []string{n.Domain}, Audience: audience, Issued: now.Unix(), Expires: now.Add(core.Lasts).Unix(), Stance: n.Stance}
+	c := core.Claims{
+		Version:  core.Version,
+		Issuer:   n.Domain,
+		Domains:  []string{n.Domain},
+		Audience: audience,
+		Issued:   now.Unix(),
+		Expires:  now.Add(core.Lasts).Unix(),
+		Stance:   n.Stance,
+	}
 	if n.Next != nil {
 		c.NextKeys = []string{n.Next.ID}
 	}

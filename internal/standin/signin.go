@@ -57,8 +57,23 @@ func (n *Neighbour) signIn(r chi.Router) {
 	}
 	r.Get("/.well-known/openid-configuration", func(w http.ResponseWriter, r *http.Request) {
 		at := issuer(r)
-		send(w, 200, map[string]any{"issuer": at, "authorization_endpoint": at + "/authorize", "token_endpoint": at + "/token", "jwks_uri": at + "/sign-in-keys",
-			"response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}, "token_endpoint_auth_methods_supported": []string{"none"}})
+		send(
+			w,
+			200,
+			map[string]any{
+				"issuer":                 at,
+				"authorization_endpoint": at + "/authorize",
+				"token_endpoint":         at + "/token",
+				"jwks_uri":               at + "/sign-in-keys",
+				"response_types_supported": []string{
+					"code",
+				},
+				"subject_types_supported":               []string{"public"},
+				"id_token_signing_alg_values_supported": []string{"ES256"},
+				"code_challenge_methods_supported":      []string{"S256"},
+				"token_endpoint_auth_methods_supported": []string{"none"},
+			},
+		)
 	})
 	r.Get("/sign-in-keys", func(w http.ResponseWriter, r *http.Request) {
 		k, err := key()
@@ -70,7 +85,8 @@ func (n *Neighbour) signIn(r chi.Router) {
 	})
 	r.Get("/authorize", func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
-		if q.Get("client_id") != SignInClient || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" || !local(q.Get("redirect_uri")) {
+		if q.Get("client_id") != SignInClient || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" ||
+			!local(q.Get("redirect_uri")) {
 			http.Error(w, "the request is not one of a client that is known here", 400)
 			return
 		}
@@ -104,7 +120,8 @@ func (n *Neighbour) signIn(r chi.Router) {
 		delete(n.grants, r.FormValue("code"))
 		n.mu.Unlock()
 		sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-		if !ok || n.now().Sub(g.made) > time.Minute || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge || r.FormValue("redirect_uri") != g.redirect {
+		if !ok || n.now().Sub(g.made) > time.Minute || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge ||
+			r.FormValue("redirect_uri") != g.redirect {
 			send(w, 400, map[string]string{"error": "invalid_grant"})
 			return
 		}
@@ -112,7 +129,15 @@ func (n *Neighbour) signIn(r chi.Router) {
 		if err == nil {
 			var s jose.Signer
 			if s, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "sign-in"}}, (&jose.SignerOptions{}).WithType("JWT")); err == nil {
-				said := map[string]any{"iss": issuer(r), "aud": SignInClient, "sub": g.email, "email": g.email, "nonce": g.nonce, "iat": n.now().Unix(), "exp": n.now().Add(5 * time.Minute).Unix()}
+				said := map[string]any{
+					"iss":   issuer(r),
+					"aud":   SignInClient,
+					"sub":   g.email,
+					"email": g.email,
+					"nonce": g.nonce,
+					"iat":   n.now().Unix(),
+					"exp":   n.now().Add(5 * time.Minute).Unix(),
+				}
 				n.mu.Lock()
 				if !n.unverified {
 					said["email_verified"] = true
@@ -123,7 +148,11 @@ func (n *Neighbour) signIn(r chi.Router) {
 				if x, err = s.Sign(claims); err == nil {
 					var text string
 					if text, err = x.CompactSerialize(); err == nil {
-						send(w, 200, map[string]any{"access_token": rand.Text(), "token_type": "Bearer", "expires_in": 300, "id_token": text})
+						send(
+							w,
+							200,
+							map[string]any{"access_token": rand.Text(), "token_type": "Bearer", "expires_in": 300, "id_token": text},
+						)
 						return
 					}
 				}

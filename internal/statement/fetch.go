@@ -137,12 +137,22 @@ func (f *Fetcher) client() *http.Client {
 		return err
 	}}
 	return &http.Client{
-		Transport: &http.Transport{DialContext: dial.DialContext, TLSClientConfig: &tls.Config{RootCAs: f.Roots, MinVersion: tls.VersionTLS12}, ForceAttemptHTTP2: true, DisableKeepAlives: true, DisableCompression: true,
-			MaxResponseHeaderBytes: 32 << 10, TLSHandshakeTimeout: 5 * time.Second},
+		Transport: &http.Transport{
+			DialContext:            dial.DialContext,
+			TLSClientConfig:        &tls.Config{RootCAs: f.Roots, MinVersion: tls.VersionTLS12},
+			ForceAttemptHTTP2:      true,
+			DisableKeepAlives:      true,
+			DisableCompression:     true,
+			MaxResponseHeaderBytes: 32 << 10,
+			TLSHandshakeTimeout:    5 * time.Second,
+		},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			from := via[0].URL
 			if r.URL.Host != from.Host || r.URL.Scheme != from.Scheme {
-				return &core.Problem{Code: core.Redirected, Text: fmt.Sprintf("%s sends on to %s://%s; other hosts are not followed", from.Host, r.URL.Scheme, r.URL.Host)}
+				return &core.Problem{
+					Code: core.Redirected,
+					Text: fmt.Sprintf("%s sends on to %s://%s; other hosts are not followed", from.Host, r.URL.Scheme, r.URL.Host),
+				}
 			}
 			if len(via) > 3 {
 				return &core.Problem{Code: core.Redirected, Text: fmt.Sprintf("%s sends on more than three times", from.Host)}
@@ -170,7 +180,10 @@ func (f *Fetcher) get(ctx context.Context, client *http.Client, u *url.URL, want
 		return nil, &core.Problem{Code: core.Refused, Text: fmt.Sprintf("%s was answered with %s", what, resp.Status)}
 	}
 	if got, _, _ := mime.ParseMediaType(resp.Header.Get("Content-Type")); got != want {
-		return nil, &core.Problem{Code: core.WrongType, Text: fmt.Sprintf("%s came as %q, and %s is wanted", what, resp.Header.Get("Content-Type"), want)}
+		return nil, &core.Problem{
+			Code: core.WrongType,
+			Text: fmt.Sprintf("%s came as %q, and %s is wanted", what, resp.Header.Get("Content-Type"), want),
+		}
 	}
 	body, err := io.ReadAll(io.LimitReader(resp.Body, MaxBody+1))
 	if err == nil { // a body that is cut off as the time runs out may look as if it had ended

@@ -88,7 +88,10 @@ func Open(jws, jwks []byte) (payload []byte, thumbprint string, err error) {
 	}
 	h := signed.Signatures[0].Protected
 	if typ, _ := h.ExtraHeaders[jose.HeaderType].(string); typ != core.Type {
-		return nil, "", &core.Problem{Code: core.WrongType, Text: fmt.Sprintf("the type of the signature is %q, and %q is wanted", typ, core.Type)}
+		return nil, "", &core.Problem{
+			Code: core.WrongType,
+			Text: fmt.Sprintf("the type of the signature is %q, and %q is wanted", typ, core.Type),
+		}
 	}
 	var set jose.JSONWebKeySet
 	if err := json.Unmarshal(jwks, &set); err != nil {
@@ -110,5 +113,8 @@ func Open(jws, jwks []byte) (payload []byte, thumbprint string, err error) {
 			return payload, print, nil
 		}
 	}
-	return nil, "", &core.Problem{Code: core.NoKey, Text: fmt.Sprintf("the key %q that signed it is not among the keys published beside it", h.KeyID)}
+	return nil, "", &core.Problem{
+		Code: core.NoKey,
+		Text: fmt.Sprintf("the key %q that signed it is not among the keys published beside it", h.KeyID),
+	}
 }

@@ -62,7 +62,8 @@ func (t *Tx) Account(name string) (Account, error) {
 
 // Administrators counts those who can sign in besides name.
 func (t *Tx) Administrators(but string) (n int, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND name <> ?", but).Scan(&n)
+	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND name <> ?", but).
+		Scan(&n)
 	return
 }
 
@@ -87,8 +88,14 @@ func (t *Tx) PutAccount(a Account, endTokens bool) error {
 			return err
 		}
 	}
-	return t.exec("INSERT INTO account ("+accountColumns+") VALUES (?,?,?,?,?) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
-		a.Name, a.Role, a.Person, a.Password, a.Disabled)
+	return t.exec(
+		"INSERT INTO account ("+accountColumns+") VALUES (?,?,?,?,?) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
+		a.Name,
+		a.Role,
+		a.Person,
+		a.Password,
+		a.Disabled,
+	)
 }
 
 // endOf ends the client's tokens and the sessions of an account.
@@ -121,7 +128,8 @@ func (s *Store) SessionsEnded(ctx context.Context, names ...string) (seq uint64,
 	for i, n := range names {
 		args[i] = n
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(seq), 0) FROM ended_sessions WHERE name IN ("+marks(len(names))+")", args...).Scan(&seq)
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(seq), 0) FROM ended_sessions WHERE name IN ("+marks(len(names))+")", args...).
+		Scan(&seq)
 	return
 }
 
@@ -148,13 +156,23 @@ func (t *Tx) PutToken(k Token, secret [32]byte, doc []byte) error {
 	if _, err := t.Note("token", k.ID, nil, doc); err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO token (id, secret, account, name, scope, made, expires) VALUES (?,?,?,?,?,?,?)", k.ID, secret[:], k.Account, k.Name, k.Purpose, k.Made, k.Expires)
+	return t.exec(
+		"INSERT INTO token (id, secret, account, name, scope, made, expires) VALUES (?,?,?,?,?,?,?)",
+		k.ID,
+		secret[:],
+		k.Account,
+		k.Name,
+		k.Purpose,
+		k.Made,
+		k.Expires,
+	)
 }
 
 // EndToken removes a token; account empty means anybody's.
 func (t *Tx) EndToken(id, account string) (bool, error) {
 	var has int
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM token WHERE id = ? AND (? = '' OR account = ?)", id, account, account).Scan(&has); err != nil || has == 0 {
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM token WHERE id = ? AND (? = '' OR account = ?)", id, account, account).Scan(&has); err != nil ||
+		has == 0 {
 		return false, err
 	}
 	if _, err := t.Note("token", id, []byte(`{}`), nil); err != nil {
@@ -175,12 +193,18 @@ func (s *Store) TokenBySecret(ctx context.Context, secret [32]byte) (k Token, a 
 
 // Tokens lists the tokens of an account; empty means all.
 func (s *Store) Tokens(ctx context.Context, account string) (out []Token, err error) {
-	err = each(ctx, s.db, "SELECT "+tokenColumns+" FROM token t WHERE ? = '' OR t.account = ? ORDER BY t.made, t.id", []any{account, account}, func(r *sql.Rows) error {
-		var k Token
-		err := r.Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires)
-		out = append(out, k)
-		return err
-	})
+	err = each(
+		ctx,
+		s.db,
+		"SELECT "+tokenColumns+" FROM token t WHERE ? = '' OR t.account = ? ORDER BY t.made, t.id",
+		[]any{account, account},
+		func(r *sql.Rows) error {
+			var k Token
+			err := r.Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires)
+			out = append(out, k)
+			return err
+		},
+	)
 	return
 }
 

@@ -238,7 +238,8 @@ func inAddress(before, after string) bool {
 func inName(before, after string) bool {
 	last, _ := utf8.DecodeLastRuneInString(before)
 	next, _ := utf8.DecodeRuneInString(after)
-	return before != "" && (unicode.IsLetter(last) || unicode.IsDigit(last)) || after != "" && (unicode.IsLetter(next) || unicode.IsDigit(next))
+	return before != "" && (unicode.IsLetter(last) || unicode.IsDigit(last)) ||
+		after != "" && (unicode.IsLetter(next) || unicode.IsDigit(next))
 }
 
 // forgotten is the entry that says which entries lost their words, and the digest of what
@@ -309,7 +310,10 @@ func (s *Store) reseal(ctx context.Context, name string) error {
 				was = e.seal(was)
 			}
 			if e.Seq != last+1 || string(was[:]) != string(seals[i]) {
-				return fmt.Errorf("the journal was altered at entry %d before this upgrade; it is not sealed anew, so that it can be looked into. Bring back a copy of the database that holds, or start the program that wrote it", last+1)
+				return fmt.Errorf(
+					"the journal was altered at entry %d before this upgrade; it is not sealed anew, so that it can be looked into. Bring back a copy of the database that holds, or start the program that wrote it",
+					last+1,
+				)
 			}
 			before = e.seal(before)
 			if _, err := tx.ExecContext(ctx, "UPDATE journal SET salt = ?, seal = ? WHERE seq = ?", e.Salt, before[:], e.Seq); err != nil {

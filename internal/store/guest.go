@@ -20,11 +20,17 @@ func (s *Store) Guest(ctx context.Context, address string) (*world.Guest, error)
 }
 
 func guest(ctx context.Context, q querier, address string) (out *world.Guest, err error) {
-	err = each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND until_seq = ?", []any{address, open}, func(r *sql.Rows) error {
-		g, err := scanGuest(r)
-		out = &g
-		return err
-	})
+	err = each(
+		ctx,
+		q,
+		"SELECT "+guestColumns+" FROM guest WHERE address = ? AND until_seq = ?",
+		[]any{address, open},
+		func(r *sql.Rows) error {
+			g, err := scanGuest(r)
+			out = &g
+			return err
+		},
+	)
 	return
 }
 
@@ -37,11 +43,17 @@ func (s *Store) Grants(ctx context.Context, party string) ([]world.Grant, error)
 }
 
 func grantsOf(ctx context.Context, q querier, party string) (out []world.Grant, err error) {
-	err = each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE party = ? AND until_seq = ? ORDER BY resource, resource_kind, role, starts", []any{party, open}, func(r *sql.Rows) error {
-		g, err := scanGrant(r)
-		out = append(out, g)
-		return err
-	})
+	err = each(
+		ctx,
+		q,
+		"SELECT "+grantColumns+" FROM `grant` WHERE party = ? AND until_seq = ? ORDER BY resource, resource_kind, role, starts",
+		[]any{party, open},
+		func(r *sql.Rows) error {
+			g, err := scanGrant(r)
+			out = append(out, g)
+			return err
+		},
+	)
 	return
 }
 
@@ -55,11 +67,20 @@ func (s *Store) GrantsOf(ctx context.Context, parties []string) (map[string][]wo
 	for _, p := range parties {
 		args = append(args, p)
 	}
-	err := each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE party IN (?"+strings.Repeat(",?", len(parties)-1)+") AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", append(args, open), func(r *sql.Rows) error {
-		g, err := scanGrant(r)
-		out[g.Party()] = append(out[g.Party()], g)
-		return err
-	})
+	err := each(
+		ctx,
+		s.db,
+		"SELECT "+grantColumns+" FROM `grant` WHERE party IN (?"+strings.Repeat(
+			",?",
+			len(parties)-1,
+		)+") AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts",
+		append(args, open),
+		func(r *sql.Rows) error {
+			g, err := scanGrant(r)
+			out[g.Party()] = append(out[g.Party()], g)
+			return err
+		},
+	)
 	return out, err
 }
 
@@ -90,18 +111,32 @@ func (t *Tx) EndGrant(g *world.Grant) error {
 	if err != nil {
 		return err
 	}
-	return t.exec("UPDATE `grant` SET until_seq = ? WHERE party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?",
-		seq, g.Party(), g.Resource.ID, g.Resource.Kind, g.Role, int64(g.From), open)
+	return t.exec(
+		"UPDATE `grant` SET until_seq = ? WHERE party = ? AND resource = ? AND resource_kind = ? AND role = ? AND starts = ? AND until_seq = ?",
+		seq,
+		g.Party(),
+		g.Resource.ID,
+		g.Resource.Kind,
+		g.Role,
+		int64(g.From),
+		open,
+	)
 }
 
 // GuestsOf returns the addresses that a person answers for, in order.
 func (t *Tx) GuestsOf(sponsor string) (out []string, err error) {
-	err = each(t.ctx, t.tx, "SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? ORDER BY address", []any{sponsor, open}, func(r *sql.Rows) error {
-		var a string
-		err := r.Scan(&a)
-		out = append(out, a)
-		return err
-	})
+	err = each(
+		t.ctx,
+		t.tx,
+		"SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? ORDER BY address",
+		[]any{sponsor, open},
+		func(r *sql.Rows) error {
+			var a string
+			err := r.Scan(&a)
+			out = append(out, a)
+			return err
+		},
+	)
 	return
 }
 
@@ -109,11 +144,17 @@ func (t *Tx) GuestsOf(sponsor string) (out []string, err error) {
 func (t *Tx) GrantsBy(sponsor string) ([]world.Grant, error) { return grantsBy(t.ctx, t.tx, sponsor) }
 
 func grantsBy(ctx context.Context, q querier, sponsor string) (out []world.Grant, err error) {
-	err = each(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE sponsor = ? AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts", []any{sponsor, open}, func(r *sql.Rows) error {
-		g, err := scanGrant(r)
-		out = append(out, g)
-		return err
-	})
+	err = each(
+		ctx,
+		q,
+		"SELECT "+grantColumns+" FROM `grant` WHERE sponsor = ? AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts",
+		[]any{sponsor, open},
+		func(r *sql.Rows) error {
+			g, err := scanGrant(r)
+			out = append(out, g)
+			return err
+		},
+	)
 	return
 }
 
@@ -144,7 +185,11 @@ func (t *Tx) Carried() (c Carried, ok bool, err error) {
 
 // SetCarried notes how far dated steps have been carried out.
 func (t *Tx) SetCarried(c Carried) error {
-	return t.exec("INSERT INTO carried (one, at, address) VALUES (1, ?, ?) ON DUPLICATE KEY UPDATE at = VALUES(at), address = VALUES(address)", int64(c.At), c.Address)
+	return t.exec(
+		"INSERT INTO carried (one, at, address) VALUES (1, ?, ?) ON DUPLICATE KEY UPDATE at = VALUES(at), address = VALUES(address)",
+		int64(c.At),
+		c.Address,
+	)
 }
 
 // EachGuest hands over every record, in the order of addresses. fn ends it early with an

@@ -52,7 +52,13 @@ func (s *Store) Record(ctx context.Context, kind, id string) ([]byte, error) {
 }
 
 func record(ctx context.Context, q querier, kind, id string) (doc []byte, err error) {
-	err = each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?", []any{kind, id, open}, func(r *sql.Rows) error { return r.Scan(&doc) })
+	err = each(
+		ctx,
+		q,
+		"SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?",
+		[]any{kind, id, open},
+		func(r *sql.Rows) error { return r.Scan(&doc) },
+	)
 	return
 }
 
@@ -60,13 +66,25 @@ func record(ctx context.Context, q querier, kind, id string) (doc []byte, err er
 // prefix, in the order of their ids.
 func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id string, doc []byte) error) error {
 	like := strings.NewReplacer(`\`, `\\`, "_", `\_`, "%", `\%`).Replace(prefix) + "%"
-	return records(ctx, s.db, `SELECT id, doc FROM record WHERE kind = ? AND id LIKE ? ESCAPE '\' AND until_seq = ? ORDER BY id`, []any{kind, like, open}, fn)
+	return records(
+		ctx,
+		s.db,
+		`SELECT id, doc FROM record WHERE kind = ? AND id LIKE ? ESCAPE '\' AND until_seq = ? ORDER BY id`,
+		[]any{kind, like, open},
+		fn,
+	)
 }
 
 // RecordsAfter hands over the docs of all records of a kind behind an id, in the order of
 // their ids, until fn fails.
 func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id string, doc []byte) error) error {
-	return records(ctx, s.db, "SELECT id, doc FROM record WHERE kind = ? AND id > ? AND until_seq = ? ORDER BY id", []any{kind, id, open}, fn)
+	return records(
+		ctx,
+		s.db,
+		"SELECT id, doc FROM record WHERE kind = ? AND id > ? AND until_seq = ? ORDER BY id",
+		[]any{kind, id, open},
+		fn,
+	)
 }
 
 func records(ctx context.Context, q querier, query string, args []any, fn func(id string, doc []byte) error) error {
@@ -92,7 +110,13 @@ func (t *Tx) Naming(kind, text string, fn func(id string, doc []byte) error) err
 }
 
 func naming(ctx context.Context, q querier, kind, text string, fn func(id string, doc []byte) error) error {
-	return records(ctx, q, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? AND INSTR(doc, ?) > 0 ORDER BY id", []any{kind, open, text}, fn)
+	return records(
+		ctx,
+		q,
+		"SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? AND INSTR(doc, ?) > 0 ORDER BY id",
+		[]any{kind, open, text},
+		fn,
+	)
 }
 
 // EndRecord takes a record away. It reports whether there was one.
@@ -120,27 +144,77 @@ func (t *Tx) Item(id string) (it world.Item, place int, ok bool, err error) {
 
 // Items lists the items of a space in their order.
 func (s *Store) Items(ctx context.Context, space string) (out []world.Item, err error) {
-	err = each(ctx, s.db, "SELECT "+itemColumns+" FROM item WHERE space = ? AND until_seq = ? ORDER BY place, id", []any{space, open}, func(r *sql.Rows) error {
-		it, _, err := scanItem(r)
-		out = append(out, it)
-		return err
-	})
+	err = each(
+		ctx,
+		s.db,
+		"SELECT "+itemColumns+" FROM item WHERE space = ? AND until_seq = ? ORDER BY place, id",
+		[]any{space, open},
+		func(r *sql.Rows) error {
+			it, _, err := scanItem(r)
+			out = append(out, it)
+			return err
+		},
+	)
 	return
 }
 
 const guestColumns = "address, name, sponsor, purpose, state, cause, state_since, origins, since, accepted, renewed, ends, terms, last_seen, language, location, licence, home_closed, dates_from, taken_over"
 
 func guestRow(g *world.Guest) []any {
-	return []any{g.Address.String(), g.Name, g.Sponsor, g.Purpose, g.State, g.Cause, int64(g.StateSince), g.Origins, int64(g.Since), int64(g.Accepted),
-		int64(g.Renewed), int64(g.Until), int64(g.Terms), int64(g.LastSeen), g.Language, g.Location, g.Licence, int64(g.HomeClosed), int64(g.DatesFrom), g.TakenOver}
+	return []any{
+		g.Address.String(),
+		g.Name,
+		g.Sponsor,
+		g.Purpose,
+		g.State,
+		g.Cause,
+		int64(g.StateSince),
+		g.Origins,
+		int64(g.Since),
+		int64(g.Accepted),
+		int64(
+			g.Renewed,
+		),
+		int64(g.Until),
+		int64(g.Terms),
+		int64(g.LastSeen),
+		g.Language,
+		g.Location,
+		g.Licence,
+		int64(g.HomeClosed),
+		int64(g.DatesFrom),
+		g.TakenOver,
+	}
 }
 
 type scanner interface{ Scan(...any) error }
 
 func scanGuest(r scanner) (g world.Guest, err error) {
 	var address string
-	err = r.Scan(&address, &g.Name, &g.Sponsor, &g.Purpose, &g.State, &g.Cause, (*int64)(&g.StateSince), &g.Origins, (*int64)(&g.Since), (*int64)(&g.Accepted),
-		(*int64)(&g.Renewed), (*int64)(&g.Until), (*int64)(&g.Terms), (*int64)(&g.LastSeen), &g.Language, &g.Location, &g.Licence, (*int64)(&g.HomeClosed), (*int64)(&g.DatesFrom), &g.TakenOver)
+	err = r.Scan(
+		&address,
+		&g.Name,
+		&g.Sponsor,
+		&g.Purpose,
+		&g.State,
+		&g.Cause,
+		(*int64)(&g.StateSince),
+		&g.Origins,
+		(*int64)(&g.Since),
+		(*int64)(&g.Accepted),
+		(*int64)(
+			&g.Renewed,
+		),
+		(*int64)(&g.Until),
+		(*int64)(&g.Terms),
+		(*int64)(&g.LastSeen),
+		&g.Language,
+		&g.Location,
+		&g.Licence,
+		(*int64)(&g.HomeClosed),
+		(*int64)(&g.DatesFrom),
+		&g.TakenOver,
+	)
 	if err == nil {
 		g.Address, err = addr.Parse(address)
 	}
@@ -246,7 +320,16 @@ func scanGrant(r scanner) (g world.Grant, err error) { return scanGrantAfter(r, 
 // scanGrantAfter is scanGrant; the address of before is taken where it is the same.
 func scanGrantAfter(r scanner, before *world.Grant) (g world.Grant, err error) {
 	var party string
-	err = r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), (*int64)(&g.Until), &g.Sponsor, (*int64)(&g.Reviewed))
+	err = r.Scan(
+		&party,
+		&g.Resource.Kind,
+		&g.Resource.ID,
+		&g.Role,
+		(*int64)(&g.From),
+		(*int64)(&g.Until),
+		&g.Sponsor,
+		(*int64)(&g.Reviewed),
+	)
 	if err != nil {
 		return
 	}

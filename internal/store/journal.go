@@ -127,11 +127,17 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		args = append(args, q.About, likely.Replace(q.About)+" %")
 	}
 	var out []Entry
-	err := each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?", append(args, q.Limit), func(r *sql.Rows) error {
-		e, err := scanEntry(r)
-		out = append(out, e)
-		return err
-	})
+	err := each(
+		ctx,
+		s.db,
+		"SELECT "+entryColumns+" FROM journal WHERE "+where+" ORDER BY seq DESC LIMIT ?",
+		append(args, q.Limit),
+		func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			out = append(out, e)
+			return err
+		},
+	)
 	return out, err
 }
 
@@ -244,25 +250,37 @@ func (s *Store) Revisions(ctx context.Context, before uint64, limit int) ([]Revi
 		before = open
 	}
 	out := []Revision{}
-	err := each(ctx, s.db, "SELECT number, at, who, why FROM revision WHERE number < ? ORDER BY number DESC LIMIT ?", []any{before, limit}, func(r *sql.Rows) error {
-		var x Revision
-		err := r.Scan(&x.Number, &x.At, &x.Who, &x.Why)
-		out = append(out, x)
-		return err
-	})
+	err := each(
+		ctx,
+		s.db,
+		"SELECT number, at, who, why FROM revision WHERE number < ? ORDER BY number DESC LIMIT ?",
+		[]any{before, limit},
+		func(r *sql.Rows) error {
+			var x Revision
+			err := r.Scan(&x.Number, &x.At, &x.Who, &x.Why)
+			out = append(out, x)
+			return err
+		},
+	)
 	return out, err
 }
 
 // PolicyDocs returns the policy of a revision entry by entry.
 func (s *Store) PolicyDocs(ctx context.Context, number uint64) (draft.Docs, error) {
 	out := draft.Docs{}
-	err := each(ctx, s.db, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ?", []any{number, number}, func(r *sql.Rows) error {
-		var k draft.Key
-		var doc []byte
-		err := r.Scan(&k.Kind, &k.ID, &doc)
-		out[k] = doc
-		return err
-	})
+	err := each(
+		ctx,
+		s.db,
+		"SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ?",
+		[]any{number, number},
+		func(r *sql.Rows) error {
+			var k draft.Key
+			var doc []byte
+			err := r.Scan(&k.Kind, &k.ID, &doc)
+			out[k] = doc
+			return err
+		},
+	)
 	return out, err
 }
 

@@ -29,7 +29,20 @@ const messageColumns = "id, message_id, once, recipient, kind, doc, made, due, t
 
 func scanMessage(r scanner) (m Message, err error) {
 	var once sql.NullString
-	err = r.Scan(&m.ID, &m.MessageID, &once, &m.Recipient, &m.Kind, &m.Doc, (*int64)(&m.Made), (*int64)(&m.Due), &m.Tries, &m.State, (*int64)(&m.Sent), &m.Error)
+	err = r.Scan(
+		&m.ID,
+		&m.MessageID,
+		&once,
+		&m.Recipient,
+		&m.Kind,
+		&m.Doc,
+		(*int64)(&m.Made),
+		(*int64)(&m.Due),
+		&m.Tries,
+		&m.State,
+		(*int64)(&m.Sent),
+		&m.Error,
+	)
 	m.Once = once.String
 	return
 }
@@ -50,7 +63,18 @@ func post(ctx context.Context, q execer, m *Message) (bool, error) {
 	if m.Once != "" {
 		once = m.Once
 	}
-	_, err := q.ExecContext(ctx, "INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error, sender) VALUES (?,?,?,?,?,?,?,'',?)", m.MessageID, once, m.Recipient, m.Kind, string(m.Doc), int64(m.Made), int64(m.Due), m.Sender)
+	_, err := q.ExecContext(
+		ctx,
+		"INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error, sender) VALUES (?,?,?,?,?,?,?,'',?)",
+		m.MessageID,
+		once,
+		m.Recipient,
+		m.Kind,
+		string(m.Doc),
+		int64(m.Made),
+		int64(m.Due),
+		m.Sender,
+	)
 	var e *mysql.MySQLError
 	if errors.As(err, &e) && e.Number == 1062 && m.Once != "" {
 		return false, nil
@@ -66,7 +90,13 @@ func (s *Store) MailWaiting(ctx context.Context, now moment.Moment) (n int, err 
 
 // MailBy counts the messages that changes of an account wrote since a moment, in this one too.
 func (t *Tx) MailBy(sender string, since moment.Moment) (n int, err error) {
-	err = each(t.ctx, ready{t}, "SELECT COUNT(*) FROM outbox WHERE sender = ? AND made >= ?", []any{sender, int64(since)}, func(r *sql.Rows) error { return r.Scan(&n) })
+	err = each(
+		t.ctx,
+		ready{t},
+		"SELECT COUNT(*) FROM outbox WHERE sender = ? AND made >= ?",
+		[]any{sender, int64(since)},
+		func(r *sql.Rows) error { return r.Scan(&n) },
+	)
 	return
 }
 
@@ -82,7 +112,13 @@ func (s *Store) PostAll(ctx context.Context, list []Message) (n int, err error) 
 			args = append(args, m.MessageID, m.Once, m.Recipient, m.Kind, string(m.Doc), int64(m.Made), int64(m.Due))
 		}
 		// With the same once a message is left as it was, and counts as no row.
-		res, err := s.db.ExecContext(ctx, "INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error) VALUES "+strings.Repeat("(?,?,?,?,?,?,?,''),", len(part)-1)+"(?,?,?,?,?,?,?,'') ON DUPLICATE KEY UPDATE id = id", args...)
+		res, err := s.db.ExecContext(
+			ctx,
+			"INSERT INTO outbox (message_id, once, recipient, kind, doc, made, due, error) VALUES "+strings.Repeat(
+				"(?,?,?,?,?,?,?,''),",
+				len(part)-1,
+			)+"(?,?,?,?,?,?,?,'') ON DUPLICATE KEY UPDATE id = id",
+			args...)
 		if err != nil {
 			return n, err
 		}
@@ -102,11 +138,17 @@ func (s *Store) Waiting(ctx context.Context, now moment.Moment, limit int) (out 
 		if len(out) == limit {
 			break
 		}
-		err = each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE state = 'waiting' AND "+kind+" AND due <= ? ORDER BY due, id LIMIT ?", []any{int64(now), limit - len(out)}, func(r *sql.Rows) error {
-			m, err := scanMessage(r)
-			out = append(out, m)
-			return err
-		})
+		err = each(
+			ctx,
+			s.db,
+			"SELECT "+messageColumns+" FROM outbox WHERE state = 'waiting' AND "+kind+" AND due <= ? ORDER BY due, id LIMIT ?",
+			[]any{int64(now), limit - len(out)},
+			func(r *sql.Rows) error {
+				m, err := scanMessage(r)
+				out = append(out, m)
+				return err
+			},
+		)
 		if err != nil {
 			return nil, err
 		}
@@ -117,7 +159,14 @@ func (s *Store) Waiting(ctx context.Context, now moment.Moment, limit int) (out 
 // Claim takes a message to send it: until a moment nobody else does. It reports whether
 // this caller got it.
 func (s *Store) Claim(ctx context.Context, m *Message, until moment.Moment) (bool, error) {
-	res, err := s.db.ExecContext(ctx, "UPDATE outbox SET due = ?, tries = tries + 1 WHERE id = ? AND state = 'waiting' AND due = ? AND tries = ?", int64(until), m.ID, int64(m.Due), m.Tries)
+	res, err := s.db.ExecContext(
+		ctx,
+		"UPDATE outbox SET due = ?, tries = tries + 1 WHERE id = ? AND state = 'waiting' AND due = ? AND tries = ?",
+		int64(until),
+		m.ID,
+		int64(m.Due),
+		m.Tries,
+	)
 	if err != nil {
 		return false, err
 	}
@@ -127,13 +176,26 @@ func (s *Store) Claim(ctx context.Context, m *Message, until moment.Moment) (boo
 
 // Settle notes what became of a try: state, when to try again, and why not.
 func (s *Store) Settle(ctx context.Context, id uint64, state string, due, sent moment.Moment, reason string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE outbox SET state = ?, due = ?, sent = ?, error = ? WHERE id = ?", state, int64(due), int64(sent), reason, id)
+	_, err := s.db.ExecContext(
+		ctx,
+		"UPDATE outbox SET state = ?, due = ?, sent = ?, error = ? WHERE id = ?",
+		state,
+		int64(due),
+		int64(sent),
+		reason,
+		id,
+	)
 	return err
 }
 
 // Again lets a message that was given up be tried again. It reports whether there is one.
 func (s *Store) Again(ctx context.Context, id uint64, now moment.Moment) (bool, error) {
-	res, err := s.db.ExecContext(ctx, "UPDATE outbox SET state = 'waiting', due = ?, tries = 0 WHERE id = ? AND state IN ('failed', 'waiting')", int64(now), id)
+	res, err := s.db.ExecContext(
+		ctx,
+		"UPDATE outbox SET state = 'waiting', due = ?, tries = 0 WHERE id = ? AND state IN ('failed', 'waiting')",
+		int64(now),
+		id,
+	)
 	if err != nil {
 		return false, err
 	}
@@ -148,23 +210,34 @@ func (s *Store) Outbox(ctx context.Context, recipient, state string, before uint
 		before = 1 << 62
 	}
 	out := []Message{}
-	err := each(ctx, s.db, "SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind != 'code' ORDER BY id DESC LIMIT ?",
-		[]any{before, recipient, recipient, state, state, limit}, func(r *sql.Rows) error {
+	err := each(
+		ctx,
+		s.db,
+		"SELECT "+messageColumns+" FROM outbox WHERE id < ? AND (? = '' OR recipient = ?) AND (? = '' OR state = ?) AND state != 'dropped' AND kind != 'code' ORDER BY id DESC LIMIT ?",
+		[]any{before, recipient, recipient, state, state, limit},
+		func(r *sql.Rows) error {
 			m, err := scanMessage(r)
 			out = append(out, m)
 			return err
-		})
+		},
+	)
 	return out, err
 }
 
 // Undelivered lists the addresses to which the last mail was given up or is not taken.
 func (s *Store) Undelivered(ctx context.Context) (out []string, err error) {
-	err = each(ctx, s.db, "SELECT o.recipient FROM outbox o WHERE (o.state = 'failed' OR o.state = 'waiting' AND o.error != '') AND o.kind != 'code' AND NOT EXISTS (SELECT 1 FROM outbox n WHERE n.recipient = o.recipient AND n.id > o.id AND n.state = 'sent') GROUP BY o.recipient", nil, func(r *sql.Rows) error {
-		var a string
-		err := r.Scan(&a)
-		out = append(out, a)
-		return err
-	})
+	err = each(
+		ctx,
+		s.db,
+		"SELECT o.recipient FROM outbox o WHERE (o.state = 'failed' OR o.state = 'waiting' AND o.error != '') AND o.kind != 'code' AND NOT EXISTS (SELECT 1 FROM outbox n WHERE n.recipient = o.recipient AND n.id > o.id AND n.state = 'sent') GROUP BY o.recipient",
+		nil,
+		func(r *sql.Rows) error {
+			var a string
+			err := r.Scan(&a)
+			out = append(out, a)
+			return err
+		},
+	)
 	return
 }
 
@@ -199,7 +272,15 @@ type Door struct {
 
 // PutDoorCode keeps the hash of a one-time code in place of the one before.
 func (s *Store) PutDoorCode(ctx context.Context, d Door, salt [16]byte, hash [32]byte, ends moment.Moment) error {
-	_, err := s.db.ExecContext(ctx, "REPLACE INTO door_code (address, browser, salt, hash, ends, tries) VALUES (?,?,?,?,?,0)", d.Address, d.Browser[:], salt[:], hash[:], int64(ends))
+	_, err := s.db.ExecContext(
+		ctx,
+		"REPLACE INTO door_code (address, browser, salt, hash, ends, tries) VALUES (?,?,?,?,?,0)",
+		d.Address,
+		d.Browser[:],
+		salt[:],
+		hash[:],
+		int64(ends),
+	)
 	return err
 }
 
@@ -207,14 +288,22 @@ func (s *Store) PutDoorCode(ctx context.Context, d Door, salt [16]byte, hash [32
 // ok is false where there is none, it has ended, or all tries are used. Counting comes
 // first, so that tries at the same time count each.
 func (s *Store) TryDoorCode(ctx context.Context, d Door, most int, now moment.Moment) (salt, hash []byte, ok bool, err error) {
-	res, err := s.db.ExecContext(ctx, "UPDATE door_code SET tries = tries + 1 WHERE address = ? AND browser = ? AND tries < ? AND ends > ?", d.Address, d.Browser[:], most, int64(now))
+	res, err := s.db.ExecContext(
+		ctx,
+		"UPDATE door_code SET tries = tries + 1 WHERE address = ? AND browser = ? AND tries < ? AND ends > ?",
+		d.Address,
+		d.Browser[:],
+		most,
+		int64(now),
+	)
 	if err != nil {
 		return nil, nil, false, err
 	}
 	if n, err := res.RowsAffected(); err != nil || n == 0 {
 		return nil, nil, false, err
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT salt, hash FROM door_code WHERE address = ? AND browser = ?", d.Address, d.Browser[:]).Scan(&salt, &hash)
+	err = s.db.QueryRowContext(ctx, "SELECT salt, hash FROM door_code WHERE address = ? AND browser = ?", d.Address, d.Browser[:]).
+		Scan(&salt, &hash)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil, false, nil
 	}
@@ -237,7 +326,8 @@ func (s *Store) AskDoor(ctx context.Context, who, source string, since, now mome
 	if _, err = s.db.ExecContext(ctx, "INSERT INTO door_asked (who, source, at) VALUES (?,?,?)", who, source, int64(now)); err != nil {
 		return
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(source = ?), 0) FROM door_asked WHERE who = ? AND at >= ?", source, who, int64(since)).Scan(&all, &here)
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(source = ?), 0) FROM door_asked WHERE who = ? AND at >= ?", source, who, int64(since)).
+		Scan(&all, &here)
 	return
 }
 

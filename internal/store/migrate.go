@@ -46,7 +46,11 @@ func (s *Store) Migrate(ctx context.Context) error {
 		return err
 	}
 	if known := p.ListSources(); was > known[len(known)-1].Version {
-		return fmt.Errorf("the schema is at version %d, and this program knows up to %d: it is older than the one that wrote the database; start the newer one", was, known[len(known)-1].Version)
+		return fmt.Errorf(
+			"the schema is at version %d, and this program knows up to %d: it is older than the one that wrote the database; start the newer one",
+			was,
+			known[len(known)-1].Version,
+		)
 	}
 	if err := s.owe(ctx, was); err != nil {
 		return err
@@ -225,7 +229,11 @@ func (s *Store) Loses(ctx context.Context, to int64) (string, error) {
 	}
 	for ; v > to; v-- {
 		if !passing[v] {
-			return fmt.Sprintf("going below version %d would lose what it holds, of %d journal entries; start the older program on a copy of the database from before the upgrade", v, h.Seq), nil
+			return fmt.Sprintf(
+				"going below version %d would lose what it holds, of %d journal entries; start the older program on a copy of the database from before the upgrade",
+				v,
+				h.Seq,
+			), nil
 		}
 	}
 	return "", nil

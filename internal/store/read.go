@@ -234,17 +234,24 @@ func eachGrants(ctx context.Context, q querier, where string, args []any, sink S
 			all = nil
 		}
 	}
-	err := ahead(ctx, q, "SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts", args, func(r *sql.Rows) (g world.Grant, err error) {
-		g, err = scanGrantAfter(r, &before)
-		before = g
-		return
-	}, func(g *world.Grant) error {
-		if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
-			flush()
-		}
-		all = append(all, *g)
-		return nil
-	})
+	err := ahead(
+		ctx,
+		q,
+		"SELECT "+grantColumns+" FROM `grant` WHERE "+where+" ORDER BY party, resource, resource_kind, role, starts",
+		args,
+		func(r *sql.Rows) (g world.Grant, err error) {
+			g, err = scanGrantAfter(r, &before)
+			before = g
+			return
+		},
+		func(g *world.Grant) error {
+			if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
+				flush()
+			}
+			all = append(all, *g)
+			return nil
+		},
+	)
 	flush()
 	return err
 }
@@ -370,14 +377,20 @@ func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
 // readPolicyFor tells a sink, where there is one that wants it, of what cannot be read.
 func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.World, error) {
 	w := &world.World{}
-	err := each(ctx, q, "SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ? ORDER BY kind, id", []any{h.Revision, h.Revision}, func(r *sql.Rows) error {
-		var kind, id string
-		var doc []byte
-		if err := r.Scan(&kind, &id, &doc); err != nil {
-			return err
-		}
-		return readKept(sink, kind, id, doc, func(doc []byte) error { return worldfile.AddPolicy(w, kind, id, doc) })
-	})
+	err := each(
+		ctx,
+		q,
+		"SELECT kind, id, doc FROM policy WHERE from_revision <= ? AND until_revision > ? ORDER BY kind, id",
+		[]any{h.Revision, h.Revision},
+		func(r *sql.Rows) error {
+			var kind, id string
+			var doc []byte
+			if err := r.Scan(&kind, &id, &doc); err != nil {
+				return err
+			}
+			return readKept(sink, kind, id, doc, func(doc []byte) error { return worldfile.AddPolicy(w, kind, id, doc) })
+		},
+	)
 	if err != nil {
 		return nil, err
 	}
@@ -385,26 +398,32 @@ func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.Wo
 	for i := range w.Partners {
 		at[w.Partners[i].ID] = i
 	}
-	return w, each(ctx, q, "SELECT id, doc FROM record WHERE kind = 'stance' AND "+asOf+" ORDER BY id", []any{h.Seq, h.Seq}, func(r *sql.Rows) error {
-		var id string
-		var doc []byte
-		if err := r.Scan(&id, &doc); err != nil {
-			return err
-		}
-		partner, name, _ := strings.Cut(id, " ")
-		key, ok := catalogue.ParseKey(name)
-		i, known := at[partner]
-		if !ok || !known {
-			return nil // a stance of a partner that is no longer kept
-		}
-		return readKept(sink, "stance", id, doc, func(doc []byte) error {
-			st, err := worldfile.StanceOf(doc, key)
-			if err == nil {
-				w.Partners[i].Stance = append(w.Partners[i].Stance, st)
+	return w, each(
+		ctx,
+		q,
+		"SELECT id, doc FROM record WHERE kind = 'stance' AND "+asOf+" ORDER BY id",
+		[]any{h.Seq, h.Seq},
+		func(r *sql.Rows) error {
+			var id string
+			var doc []byte
+			if err := r.Scan(&id, &doc); err != nil {
+				return err
 			}
-			return err
-		})
-	})
+			partner, name, _ := strings.Cut(id, " ")
+			key, ok := catalogue.ParseKey(name)
+			i, known := at[partner]
+			if !ok || !known {
+				return nil // a stance of a partner that is no longer kept
+			}
+			return readKept(sink, "stance", id, doc, func(doc []byte) error {
+				st, err := worldfile.StanceOf(doc, key)
+				if err == nil {
+					w.Partners[i].Stance = append(w.Partners[i].Stance, st)
+				}
+				return err
+			})
+		},
+	)
 }
 
 // StanceKey is what a stance is known by.
@@ -431,27 +450,33 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all 
 	}
 	seen := map[[2]string]bool{}
 	var order [][2]string
-	err = each(ctx, tx, "SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq", []any{since.Seq, h.Seq}, func(r *sql.Rows) error {
-		var k [2]string
-		if err := r.Scan(&k[0], &k[1]); err != nil {
-			return err
-		}
-		switch k[0] {
-		case "grant":
-			k[1] = partyOf(k[1]) // all of that party
-		case "forwarder":
-			k[1], _, _ = strings.Cut(k[1], " to ")
-		case "stance":
-			k = [2]string{"policy", ""}
-		case "import", "forgotten":
-			all = true
-		}
-		if !seen[k] {
-			seen[k] = true
-			order = append(order, k)
-		}
-		return nil
-	})
+	err = each(
+		ctx,
+		tx,
+		"SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq",
+		[]any{since.Seq, h.Seq},
+		func(r *sql.Rows) error {
+			var k [2]string
+			if err := r.Scan(&k[0], &k[1]); err != nil {
+				return err
+			}
+			switch k[0] {
+			case "grant":
+				k[1] = partyOf(k[1]) // all of that party
+			case "forwarder":
+				k[1], _, _ = strings.Cut(k[1], " to ")
+			case "stance":
+				k = [2]string{"policy", ""}
+			case "import", "forgotten":
+				all = true
+			}
+			if !seen[k] {
+				seen[k] = true
+				order = append(order, k)
+			}
+			return nil
+		},
+	)
 	if err != nil || all {
 		return since, all, err
 	}
@@ -492,14 +517,20 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 				sink.RemoveGuest(a)
 			}
 		}()
-		return each(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE address = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
-			g, err := scanGuest(r)
-			if err == nil {
-				found = true
-				putGuest(sink, &g)
-			}
-			return err
-		})
+		return each(
+			ctx,
+			q,
+			"SELECT "+guestColumns+" FROM guest WHERE address = ? AND "+asOf,
+			append([]any{id}, when...),
+			func(r *sql.Rows) error {
+				g, err := scanGuest(r)
+				if err == nil {
+					found = true
+					putGuest(sink, &g)
+				}
+				return err
+			},
+		)
 	case "item":
 		return each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
 			it, _, err := scanItem(r)
@@ -521,13 +552,19 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
 	case "group", "person", "space", "meeting", "link", "contact":
-		return each(ctx, q, "SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf, append([]any{kind, id}, when...), func(r *sql.Rows) error {
-			var doc []byte
-			if err := r.Scan(&doc); err != nil {
-				return err
-			}
-			return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, id, doc, sink) })
-		})
+		return each(
+			ctx,
+			q,
+			"SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf,
+			append([]any{kind, id}, when...),
+			func(r *sql.Rows) error {
+				var doc []byte
+				if err := r.Scan(&doc); err != nil {
+					return err
+				}
+				return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, id, doc, sink) })
+			},
+		)
 	}
 	return nil // policy is handed over whole; accounts concern nobody's questions
 }

@@ -155,7 +155,8 @@ func (s *Store) Touched(ctx context.Context, after, to uint64, kinds ...string) 
 	for _, k := range kinds {
 		args = append(args, k)
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE seq > ? AND seq <= ? AND kind IN ("+marks(len(kinds))+"))", args...).Scan(&yes)
+	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE seq > ? AND seq <= ? AND kind IN ("+marks(len(kinds))+"))", args...).
+		Scan(&yes)
 	return
 }
 
@@ -187,10 +188,12 @@ func (s *Store) Head(ctx context.Context) (h Head, err error) {
 // HeadAt returns how far the database had come at a moment. For a moment before
 // anything was recorded it is the end of the first change, and first is true.
 func (s *Store) HeadAt(ctx context.Context, at time.Time) (h Head, first bool, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE at <= ? ORDER BY at DESC, seq DESC LIMIT 1", at.UTC()).Scan(&h.Seq, &h.Revision)
+	err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE at <= ? ORDER BY at DESC, seq DESC LIMIT 1", at.UTC()).
+		Scan(&h.Seq, &h.Revision)
 	if errors.Is(err, sql.ErrNoRows) {
 		first = true
-		err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE part_of = (SELECT MIN(part_of) FROM journal) ORDER BY seq DESC LIMIT 1").Scan(&h.Seq, &h.Revision)
+		err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE part_of = (SELECT MIN(part_of) FROM journal) ORDER BY seq DESC LIMIT 1").
+			Scan(&h.Seq, &h.Revision)
 	}
 	if errors.Is(err, sql.ErrNoRows) {
 		return Head{}, true, nil
@@ -245,7 +248,16 @@ func (s *Store) Look(ctx context.Context, who, why string, fn func(*Tx) error) e
 		return err
 	}
 	defer tx.Rollback()
-	t := &Tx{store: s, tx: tx, ctx: ctx, who: who, why: why, at: s.now().UTC().Truncate(time.Microsecond), prepared: map[string]*sql.Stmt{}, looks: true}
+	t := &Tx{
+		store:    s,
+		tx:       tx,
+		ctx:      ctx,
+		who:      who,
+		why:      why,
+		at:       s.now().UTC().Truncate(time.Microsecond),
+		prepared: map[string]*sql.Stmt{},
+		looks:    true,
+	}
 	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&t.head.Seq, &t.head.Revision); err != nil {
 		return err
 	}
@@ -395,10 +407,35 @@ func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
 	if t.first == 0 {
 		t.first = t.head.Seq
 	}
-	e := Entry{Seq: t.head.Seq, PartOf: t.first, At: t.at, Who: t.who, Kind: kind, ID: id, Was: was, Now: now, Why: t.why, Revision: t.head.Revision, Salt: newSalt()}
+	e := Entry{
+		Seq:      t.head.Seq,
+		PartOf:   t.first,
+		At:       t.at,
+		Who:      t.who,
+		Kind:     kind,
+		ID:       id,
+		Was:      was,
+		Now:      now,
+		Why:      t.why,
+		Revision: t.head.Revision,
+		Salt:     newSalt(),
+	}
 	t.seal = e.seal(t.seal)
-	return e.Seq, t.exec("INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, salt, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
-		e.Seq, e.PartOf, e.At, e.Who, e.Kind, e.ID, nullable(was), nullable(now), e.Why, e.Revision, e.Salt, t.seal[:])
+	return e.Seq, t.exec(
+		"INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, salt, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
+		e.Seq,
+		e.PartOf,
+		e.At,
+		e.Who,
+		e.Kind,
+		e.ID,
+		nullable(was),
+		nullable(now),
+		e.Why,
+		e.Revision,
+		e.Salt,
+		t.seal[:],
+	)
 }
 
 func nullable(b []byte) any {
@@ -420,7 +457,13 @@ func (t *Tx) revise() error {
 
 // PolicyDoc returns an entry of policy as it is kept now; nil where there is none.
 func (t *Tx) PolicyDoc(kind, id string) (doc []byte, err error) {
-	err = each(t.ctx, ready{t}, "SELECT doc FROM policy WHERE kind = ? AND id = ? AND until_revision = ?", []any{kind, id, open}, func(r *sql.Rows) error { return r.Scan(&doc) })
+	err = each(
+		t.ctx,
+		ready{t},
+		"SELECT doc FROM policy WHERE kind = ? AND id = ? AND until_revision = ?",
+		[]any{kind, id, open},
+		func(r *sql.Rows) error { return r.Scan(&doc) },
+	)
 	return
 }
 
@@ -446,7 +489,13 @@ func (t *Tx) PutPolicy(kind, id string, doc []byte) (bool, error) {
 	case was.Valid && from == t.head.Revision: // written twice in one change
 		err = t.exec("DELETE FROM policy WHERE kind = ? AND id = ? AND from_revision = ?", kind, id, from)
 	case was.Valid:
-		err = t.exec("UPDATE policy SET until_revision = ? WHERE kind = ? AND id = ? AND from_revision = ?", t.head.Revision, kind, id, from)
+		err = t.exec(
+			"UPDATE policy SET until_revision = ? WHERE kind = ? AND id = ? AND from_revision = ?",
+			t.head.Revision,
+			kind,
+			id,
+			from,
+		)
 	}
 	if err != nil {
 		return false, err

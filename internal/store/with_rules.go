@@ -24,7 +24,12 @@ func (t *Tx) WithRules(space func(*world.Space) error, item func(*world.Item, in
 	return t.withRules(t.tx, space, item, meeting)
 }
 
-func (t *Tx) withRules(q querier, space func(*world.Space) error, item func(*world.Item, int) error, meeting func(*world.Meeting) error) error {
+func (t *Tx) withRules(
+	q querier,
+	space func(*world.Space) error,
+	item func(*world.Item, int) error,
+	meeting func(*world.Meeting) error,
+) error {
 	var spaces []world.Space
 	var meetings []world.Meeting
 	type placed struct {
@@ -32,25 +37,37 @@ func (t *Tx) withRules(q querier, space func(*world.Space) error, item func(*wor
 		place int
 	}
 	var items []placed
-	err := each(t.ctx, q, "SELECT kind, doc FROM record WHERE kind IN ('space', 'meeting') AND until_seq = ? AND doc LIKE '%\"rules\":%'", []any{open}, func(r *sql.Rows) error {
-		var kind string
-		var doc []byte
-		if err := r.Scan(&kind, &doc); err != nil {
-			return err
-		}
-		if kind == "space" {
-			return put(worldfile.SpaceOf, doc, func(x *world.Space) { spaces = append(spaces, *x) })
-		}
-		return put(worldfile.MeetingOf, doc, func(x *world.Meeting) { meetings = append(meetings, *x) })
-	})
+	err := each(
+		t.ctx,
+		q,
+		"SELECT kind, doc FROM record WHERE kind IN ('space', 'meeting') AND until_seq = ? AND doc LIKE '%\"rules\":%'",
+		[]any{open},
+		func(r *sql.Rows) error {
+			var kind string
+			var doc []byte
+			if err := r.Scan(&kind, &doc); err != nil {
+				return err
+			}
+			if kind == "space" {
+				return put(worldfile.SpaceOf, doc, func(x *world.Space) { spaces = append(spaces, *x) })
+			}
+			return put(worldfile.MeetingOf, doc, func(x *world.Meeting) { meetings = append(meetings, *x) })
+		},
+	)
 	if err != nil {
 		return err
 	}
-	err = each(t.ctx, q, "SELECT "+itemColumns+" FROM item WHERE rules IS NOT NULL AND until_seq = ?", []any{open}, func(r *sql.Rows) error {
-		it, place, err := scanItem(r)
-		items = append(items, placed{it, place})
-		return err
-	})
+	err = each(
+		t.ctx,
+		q,
+		"SELECT "+itemColumns+" FROM item WHERE rules IS NOT NULL AND until_seq = ?",
+		[]any{open},
+		func(r *sql.Rows) error {
+			it, place, err := scanItem(r)
+			items = append(items, placed{it, place})
+			return err
+		},
+	)
 	if err != nil {
 		return err
 	}
@@ -103,7 +120,14 @@ func noRows(err error) error {
 
 // OfChange lists the records of a kind that a change wrote.
 func (t *Tx) OfChange(change uint64, kind string) (ids []string, err error) {
-	rows, err := t.tx.QueryContext(t.ctx, "SELECT id FROM journal WHERE seq BETWEEN ? AND ? AND part_of = ? AND kind = ?", change, change+10000, change, kind)
+	rows, err := t.tx.QueryContext(
+		t.ctx,
+		"SELECT id FROM journal WHERE seq BETWEEN ? AND ? AND part_of = ? AND kind = ?",
+		change,
+		change+10000,
+		change,
+		kind,
+	)
 	if err != nil {
 		return nil, err
 	}

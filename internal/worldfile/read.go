@@ -69,7 +69,14 @@ func Read(text []byte, o Options) (w *world.World, err error) {
 }
 
 func newReader(o Options) *reader {
-	r := &reader{older: o.Older, syntax: syntax{file: o.File}, now: o.Now, zone: time.UTC, places: map[string][2]int{}, said: map[string]bool{}}
+	r := &reader{
+		older:  o.Older,
+		syntax: syntax{file: o.File},
+		now:    o.Now,
+		zone:   time.UTC,
+		places: map[string][2]int{},
+		said:   map[string]bool{},
+	}
 	if o.Known != nil {
 		if org := o.Known.Policy().Organisation; org != nil && org.Zone != nil {
 			r.zone = org.Zone
@@ -208,8 +215,15 @@ func (r *reader) check(w *world.World, known Known) {
 	for _, v := range r.values {
 		rule := v.setting.Rule.Get()
 		if !v.setting.Held && rule.Scale.Looser(v.setting.Value, limits[v.setting.Rule]) {
-			r.fail(v.line, v.col, "%s: %s is looser than the limit, %s, which an administrator can raise; or give it as held back: {value: %s, held: yes}",
-				rule.Name, rule.Scale.Format(v.setting.Value), rule.Scale.Format(limits[v.setting.Rule]), valueText(rule, v.setting.Value))
+			r.fail(
+				v.line,
+				v.col,
+				"%s: %s is looser than the limit, %s, which an administrator can raise; or give it as held back: {value: %s, held: yes}",
+				rule.Name,
+				rule.Scale.Format(v.setting.Value),
+				rule.Scale.Format(limits[v.setting.Rule]),
+				valueText(rule, v.setting.Value),
+			)
 		}
 	}
 	for i := range w.Rules {
@@ -218,8 +232,15 @@ func (r *reader) check(w *world.World, known Known) {
 		if s.Default != catalogue.Unset && rule.Scale.Looser(s.Default, limits[s.Rule]) {
 			if !s.Held {
 				p := r.places["default:"+rule.Name]
-				r.fail(p[0], p[1], "%s: the default %s is looser than the limit, %s; raise the limit, or give the default as held back: {value: %s, held: yes}",
-					rule.Name, rule.Scale.Format(s.Default), rule.Scale.Format(limits[s.Rule]), valueText(rule, s.Default))
+				r.fail(
+					p[0],
+					p[1],
+					"%s: the default %s is looser than the limit, %s; raise the limit, or give the default as held back: {value: %s, held: yes}",
+					rule.Name,
+					rule.Scale.Format(s.Default),
+					rule.Scale.Format(limits[s.Rule]),
+					valueText(rule, s.Default),
+				)
 			} else if s.Counts == catalogue.Unset {
 				s.Counts = limits[s.Rule]
 			}
@@ -251,7 +272,12 @@ func (r *reader) check(w *world.World, known Known) {
 				r.odd = append(r.odd, fmt.Sprintf("line %d: the link %s lacks created and admits nobody", p[0]-r.from, l.ID))
 				continue
 			}
-			r.fail(p[0], p[1], "the link %q lacks created, the moment it was made: its end and its days count from there; where this is a dump of an earlier version, load it with --older", l.ID)
+			r.fail(
+				p[0],
+				p[1],
+				"the link %q lacks created, the moment it was made: its end and its days count from there; where this is a dump of an earlier version, load it with --older",
+				l.ID,
+			)
 		}
 	}
 	for i := range w.Guests {

@@ -49,7 +49,16 @@ func Generate(seed uint64, size Size, now moment.Moment) *world.World {
 	if err != nil {
 		panic(err) // the zone is compiled in
 	}
-	w := &world.World{Policy: world.Policy{Organisation: &world.Organisation{Name: "Generated organisation", Domains: []world.Entry{{Domain: domain("ours.example")}}, Zone: loc, TwoPeople: "never"}}}
+	w := &world.World{
+		Policy: world.Policy{
+			Organisation: &world.Organisation{
+				Name:      "Generated organisation",
+				Domains:   []world.Entry{{Domain: domain("ours.example")}},
+				Zone:      loc,
+				TwoPeople: "never",
+			},
+		},
+	}
 	g.policy(w)
 	g.inventory(w)
 	return w
@@ -134,9 +143,18 @@ func (g *generator) policy(w *world.World) {
 	}
 	limits := world.Limits(w, &world.World{})
 	for i := range g.size.Partners {
-		p := world.Partner{ID: fmt.Sprintf("p%d", i), Name: fmt.Sprintf("Partner %d", i), StandingSince: moment.Always, Review: moment.Never, Domains: []world.Entry{{Domain: domain(partnerDomain(i)), LookAlike: true}}}
+		p := world.Partner{
+			ID:            fmt.Sprintf("p%d", i),
+			Name:          fmt.Sprintf("Partner %d", i),
+			StandingSince: moment.Always,
+			Review:        moment.Never,
+			Domains:       []world.Entry{{Domain: domain(partnerDomain(i)), LookAlike: true}},
+		}
 		for d := range g.IntN(3) {
-			p.Domains = append(p.Domains, world.Entry{Domain: domain(fmt.Sprintf("d%d.%s", d, partnerDomain(i))), Subdomains: g.one(2), LookAlike: true})
+			p.Domains = append(
+				p.Domains,
+				world.Entry{Domain: domain(fmt.Sprintf("d%d.%s", d, partnerDomain(i))), Subdomains: g.one(2), LookAlike: true},
+			)
 		}
 		if g.one(20) {
 			p.Standing = world.Suspended
@@ -153,7 +171,13 @@ func (g *generator) policy(w *world.World) {
 				}
 			}
 			if g.one(4) {
-				st := world.Stance{Key: catalogue.Key(k), Says: world.Says(g.IntN(3)), Source: "recorded", AsOf: g.days(-400, -1), Until: moment.Never}
+				st := world.Stance{
+					Key:    catalogue.Key(k),
+					Says:   world.Says(g.IntN(3)),
+					Source: "recorded",
+					AsOf:   g.days(-400, -1),
+					Until:  moment.Never,
+				}
 				if g.one(5) {
 					st.Until = g.days(-5, 30)
 				}
@@ -168,10 +192,25 @@ func (g *generator) policy(w *world.World) {
 	}
 	w.Personal = []world.Entry{{Domain: domain("homepost.example")}, {Domain: domain("parlourmail.example"), Subdomains: true}}
 	for i := range max(2, g.size.Partners/20) {
-		w.Barred = append(w.Barred, world.Bar{Entry: world.Entry{Domain: domain(fmt.Sprintf("x%d.%s", i, partnerDomain(g.skewed(g.size.Partners)))), Subdomains: g.one(2)}, Reason: "generated"})
+		w.Barred = append(
+			w.Barred,
+			world.Bar{
+				Entry: world.Entry{
+					Domain:     domain(fmt.Sprintf("x%d.%s", i, partnerDomain(g.skewed(g.size.Partners)))),
+					Subdomains: g.one(2),
+				},
+				Reason: "generated",
+			},
+		)
 	}
 	for i := range g.size.Exceptions {
-		x := world.Exception{ID: fmt.Sprintf("x%d", i), People: []string{g.person()}, From: g.days(-60, 0), Until: g.days(0, 60), Reason: "generated"}
+		x := world.Exception{
+			ID:     fmt.Sprintf("x%d", i),
+			People: []string{g.person()},
+			From:   g.days(-60, 0),
+			Until:  g.days(0, 60),
+			Reason: "generated",
+		}
 		if g.one(4) {
 			x.Groups = []string{fmt.Sprintf("g%d", g.IntN(g.size.Groups))}
 		}
@@ -179,7 +218,10 @@ func (g *generator) policy(w *world.World) {
 		case 0, 1:
 			x.Parties = []world.PartyRef{{Partner: fmt.Sprintf("p%d", g.skewed(g.size.Partners))}}
 		case 2:
-			x.Parties = []world.PartyRef{{Domain: domain(partnerDomain(g.skewed(g.size.Partners)))}, {Address: address(g.guest(g.IntN(g.size.Guests)))}}
+			x.Parties = []world.PartyRef{
+				{Domain: domain(partnerDomain(g.skewed(g.size.Partners)))},
+				{Address: address(g.guest(g.IntN(g.size.Guests)))},
+			}
 		case 3:
 			x.Parties = []world.PartyRef{{Group: fmt.Sprintf("g%d", g.IntN(g.size.Groups))}}
 		}
@@ -235,7 +277,11 @@ func (g *generator) inventory(w *world.World) {
 		w.Groups = append(w.Groups, gr)
 	}
 	for i := range g.size.People {
-		p := world.Person{ID: fmt.Sprintf("u%d", i), Name: fmt.Sprintf("Person %d", i), Address: address(fmt.Sprintf("u%d@ours.example", i))}
+		p := world.Person{
+			ID:      fmt.Sprintf("u%d", i),
+			Name:    fmt.Sprintf("Person %d", i),
+			Address: address(fmt.Sprintf("u%d@ours.example", i)),
+		}
 		if g.one(3) {
 			p.Groups = []string{fmt.Sprintf("g%d", g.IntN(g.size.Groups))}
 		}
@@ -245,7 +291,14 @@ func (g *generator) inventory(w *world.World) {
 		w.People = append(w.People, p)
 	}
 	for i := range g.size.Spaces {
-		s := world.Space{ID: fmt.Sprintf("s%d", i), Name: fmt.Sprintf("Space %d", i), Kind: world.SpaceKind(g.IntN(5)), Joinable: g.one(4), HouseLicence: g.one(3), Owners: []string{g.person()}}
+		s := world.Space{
+			ID:           fmt.Sprintf("s%d", i),
+			Name:         fmt.Sprintf("Space %d", i),
+			Kind:         world.SpaceKind(g.IntN(5)),
+			Joinable:     g.one(4),
+			HouseLicence: g.one(3),
+			Owners:       []string{g.person()},
+		}
 		for range g.IntN(3) {
 			if g.one(3) {
 				s.Members = append(s.Members, world.Member{Group: fmt.Sprintf("g%d", g.IntN(g.size.Groups))})
@@ -266,14 +319,26 @@ func (g *generator) inventory(w *world.World) {
 	}
 	for i := range g.size.Items {
 		s := &w.Spaces[g.IntN(len(w.Spaces))]
-		it := world.Item{ID: fmt.Sprintf("i%d", i), Space: s.ID, Kind: itemKinds[g.IntN(len(itemKinds))], Name: fmt.Sprintf("Item %d", i), Private: g.one(8)}
+		it := world.Item{
+			ID:      fmt.Sprintf("i%d", i),
+			Space:   s.ID,
+			Kind:    itemKinds[g.IntN(len(itemKinds))],
+			Name:    fmt.Sprintf("Item %d", i),
+			Private: g.one(8),
+		}
 		if g.one(10) {
 			it.Rules = g.settings(catalogue.AtItem, 3, &limits)
 		}
 		s.Items = append(s.Items, it)
 	}
 	for i := range g.size.Meetings {
-		m := world.Meeting{ID: fmt.Sprintf("m%d", i), Name: fmt.Sprintf("Meeting %d", i), Host: g.person(), StandingRoom: g.one(5), Passcode: g.one(2)}
+		m := world.Meeting{
+			ID:           fmt.Sprintf("m%d", i),
+			Name:         fmt.Sprintf("Meeting %d", i),
+			Host:         g.person(),
+			StandingRoom: g.one(5),
+			Passcode:     g.one(2),
+		}
 		if g.one(2) {
 			m.Space = fmt.Sprintf("s%d", g.IntN(g.size.Spaces))
 		}
@@ -286,8 +351,20 @@ func (g *generator) inventory(w *world.World) {
 		w.Meetings = append(w.Meetings, m)
 	}
 	for i := range g.size.Guests {
-		x := world.Guest{Address: address(g.guest(i)), Name: fmt.Sprintf("Guest %d", i), Sponsor: g.person(), Origins: world.ByInvitation, Since: g.days(-400, -10), Accepted: moment.Never, StateSince: moment.Always,
-			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always, Licence: world.Licence(g.IntN(3))}
+		x := world.Guest{
+			Address:    address(g.guest(i)),
+			Name:       fmt.Sprintf("Guest %d", i),
+			Sponsor:    g.person(),
+			Origins:    world.ByInvitation,
+			Since:      g.days(-400, -10),
+			Accepted:   moment.Never,
+			StateSince: moment.Always,
+			Renewed:    moment.Always,
+			Until:      moment.Never,
+			Terms:      moment.Never,
+			LastSeen:   moment.Always,
+			Licence:    world.Licence(g.IntN(3)),
+		}
 		switch g.IntN(12) {
 		case 0:
 			x.State = world.StateInvited
@@ -318,7 +395,16 @@ func (g *generator) inventory(w *world.World) {
 	g.grants(w)
 	for i := range g.size.Links {
 		it := g.item(w)
-		l := world.Link{ID: fmt.Sprintf("l%d", i), Item: it, Right: catalogue.Role(1 + g.IntN(2)), Created: g.days(-60, 0), Until: moment.Never, Download: g.one(2), Password: g.one(3), By: g.person()}
+		l := world.Link{
+			ID:       fmt.Sprintf("l%d", i),
+			Item:     it,
+			Right:    catalogue.Role(1 + g.IntN(2)),
+			Created:  g.days(-60, 0),
+			Until:    moment.Never,
+			Download: g.one(2),
+			Password: g.one(3),
+			By:       g.person(),
+		}
 		if g.one(2) {
 			l.Until = g.days(-10, 60)
 		}
@@ -351,7 +437,16 @@ func (g *generator) inventory(w *world.World) {
 	}
 }
 
-var itemKinds = []catalogue.ResourceKind{catalogue.Channel, catalogue.Folder, catalogue.File, catalogue.File, catalogue.Page, catalogue.Tasklist, catalogue.Report, catalogue.Dashboard}
+var itemKinds = []catalogue.ResourceKind{
+	catalogue.Channel,
+	catalogue.Folder,
+	catalogue.File,
+	catalogue.File,
+	catalogue.Page,
+	catalogue.Tasklist,
+	catalogue.Report,
+	catalogue.Dashboard,
+}
 
 func (g *generator) item(w *world.World) world.Resource {
 	for {
@@ -371,7 +466,14 @@ func (g *generator) grants(w *world.World) {
 	}
 	seen := make(map[key]bool, g.size.Grants)
 	for len(w.Grants) < g.size.Grants {
-		x := world.Grant{Address: address(g.guest(g.IntN(g.size.Guests + g.size.Guests/20 + 1))), Role: catalogue.Role(1 + g.IntN(3)), From: g.days(-300, 5), Until: moment.Never, Reviewed: moment.Always, Sponsor: g.person()}
+		x := world.Grant{
+			Address:  address(g.guest(g.IntN(g.size.Guests + g.size.Guests/20 + 1))),
+			Role:     catalogue.Role(1 + g.IntN(3)),
+			From:     g.days(-300, 5),
+			Until:    moment.Never,
+			Reviewed: moment.Always,
+			Sponsor:  g.person(),
+		}
 		if g.one(200) {
 			x.Address, x.Group = addr.Address{}, fmt.Sprintf("g%d", g.IntN(g.size.Groups))
 		}

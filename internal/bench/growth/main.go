@@ -24,7 +24,12 @@ var series = []struct {
 }{
 	{"reach_x_decision", "reach of a party, x a decision (at most 5)", color.RGBA{19, 88, 101, 255}, draw.CircleGlyph{}},
 	{"audience_x_touching", "audience, x touching the candidates (at most 5)", color.RGBA{160, 110, 20, 255}, draw.SquareGlyph{}},
-	{"population_x_touching", "everybody in numbers, x touching every pair (at most 6)", color.RGBA{176, 52, 27, 255}, draw.TriangleGlyph{}},
+	{
+		"population_x_touching",
+		"everybody in numbers, x touching every pair (at most 6)",
+		color.RGBA{176, 52, 27, 255},
+		draw.TriangleGlyph{},
+	},
 	{"impact_rule_x_touching", "impact of a rule, x touching every pair (at most 6)", color.RGBA{109, 74, 134, 255}, draw.PyramidGlyph{}},
 	{"impact_partner_x_reach", "impact of a partner, x reach of its people (at most 5)", color.RGBA{13, 106, 85, 255}, draw.CrossGlyph{}},
 }

@@ -30,7 +30,12 @@ func strip(file string) error {
 	if err != nil {
 		return err
 	}
-	gone := map[string]bool{"Unimplemented": true, "ClientWithResponses": true, "ClientWithResponsesInterface": true, "ClientInterface": true}
+	gone := map[string]bool{
+		"Unimplemented":                true,
+		"ClientWithResponses":          true,
+		"ClientWithResponsesInterface": true,
+		"ClientInterface":              true,
+	}
 	for _, d := range f.Decls { // what holds an answer that was read
 		if g, ok := d.(*ast.GenDecl); ok && g.Tok == token.TYPE {
 			for _, s := range g.Specs {

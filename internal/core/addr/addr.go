@@ -99,7 +99,10 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 		reason := strings.TrimPrefix(err.Error(), "idna: ")
 		if code, found := strings.CutPrefix(reason, "disallowed rune U+"); found {
 			if n, err := strconv.ParseUint(code, 16, 32); err == nil {
-				return fail(max(0, strings.IndexRune(s, rune(n))), fmt.Sprintf("the character %q cannot stand in a domain", string(rune(n))))
+				return fail(
+					max(0, strings.IndexRune(s, rune(n))),
+					fmt.Sprintf("the character %q cannot stand in a domain", string(rune(n))),
+				)
 			}
 		}
 		return fail(0, "it does not follow the rules for names in other scripts: "+reason)
@@ -342,7 +345,13 @@ func lowerASCII(s string) string {
 func ParseKept(s string) (Address, error) {
 	a, err := Parse(s)
 	if err == nil && a.IsNewcomer() {
-		return Address{}, &SyntaxError{What: "address to keep", Input: s, Reason: "it stands for a typical newcomer, in questions alone; for everybody there, write domain:" + a.Domain().String() + " where parties are named"}
+		return Address{}, &SyntaxError{
+			What:  "address to keep",
+			Input: s,
+			Reason: "it stands for a typical newcomer, in questions alone; for everybody there, write domain:" + a.Domain().
+				String() +
+				" where parties are named",
+		}
 	}
 	return a, err
 }

@@ -70,9 +70,26 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		return ""
 	}
 	people, moves := d.People(), d.Came+d.Went
-	chatIn, chatOut, spacesIn, directoryIn := catalogue.In(catalogue.Chat), catalogue.Out(catalogue.Chat), catalogue.In(catalogue.Spaces), catalogue.In(catalogue.Directory)
+	chatIn, chatOut, spacesIn, directoryIn := catalogue.In(
+		catalogue.Chat,
+	), catalogue.Out(
+		catalogue.Chat,
+	), catalogue.In(
+		catalogue.Spaces,
+	), catalogue.In(
+		catalogue.Directory,
+	)
 
-	guests := &weighing{Way{Name: "guests", Title: "Single guests", In: d.Records > d.Provisioned, Gives: "Each is invited by name, has a sponsor and an end, and reaches what was given and nothing else.", Costs: "Every invitation, review and end is somebody's work; who leaves their firm is noticed late.", Needs: "directory.in"}}
+	guests := &weighing{
+		Way{
+			Name:  "guests",
+			Title: "Single guests",
+			In:    d.Records > d.Provisioned,
+			Gives: "Each is invited by name, has a sponsor and an end, and reaches what was given and nothing else.",
+			Costs: "Every invitation, review and end is somebody's work; who leaves their firm is noticed late.",
+			Needs: "directory.in",
+		},
+	}
 	switch {
 	case people == 0:
 		guests.pro(2, "nobody of theirs is here yet; a first few can be invited without anything else")
@@ -94,7 +111,16 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		guests.con(4, "they refuse %s: their people may not accept invitations", k)
 	}
 
-	fed := &weighing{Way{Name: "federation", Title: "Federation", In: d.Talking > 0 || d.Home > 0, Gives: "Chat, calls and calendars with the account each has at home; no record here, and who leaves there is out at once.", Costs: "Nothing is shared but talk; it opens to all of their people at once, as far as the rules let them.", Needs: "chat.in and chat.out on both sides"}}
+	fed := &weighing{
+		Way{
+			Name:  "federation",
+			Title: "Federation",
+			In:    d.Talking > 0 || d.Home > 0,
+			Gives: "Chat, calls and calendars with the account each has at home; no record here, and who leaves there is out at once.",
+			Costs: "Nothing is shared but talk; it opens to all of their people at once, as far as the rules let them.",
+			Needs: "chat.in and chat.out on both sides",
+		},
+	}
 	switch {
 	case d.Talking > 0 && d.Sharing == 0:
 		fed.pro(3, "%s here to talk and hold no role", count(d.Talking, "person of theirs is", "people of theirs are"))
@@ -105,7 +131,12 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		fed.pro(1, "%d people of ours are in contact with theirs", d.Ours)
 	}
 	if d.Sharing > 0 {
-		fed.con(2, "%s roles in %s; federation shares nothing", count(d.Sharing, "person of theirs holds", "people of theirs hold"), count(d.Spaces, "space", "spaces"))
+		fed.con(
+			2,
+			"%s roles in %s; federation shares nothing",
+			count(d.Sharing, "person of theirs holds", "people of theirs hold"),
+			count(d.Spaces, "space", "spaces"),
+		)
 	}
 	if k := refuses(chatIn, chatOut); k != "" {
 		fed.con(3, "they refuse %s", k)
@@ -113,7 +144,16 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		fed.pro(1, "both sides are open for it already")
 	}
 
-	member := &weighing{Way{Name: "membership", Title: "Membership with the home account", In: d.Home > 0 && d.Sharing > 0, Gives: "They work in our spaces with the account they have at home: one sign-in, no second record, and who leaves there is out at once.", Costs: "What a space gives, it gives for good: there is no own end for each but in the role.", Needs: "spaces.in on both sides, and spaces.connect"}}
+	member := &weighing{
+		Way{
+			Name:  "membership",
+			Title: "Membership with the home account",
+			In:    d.Home > 0 && d.Sharing > 0,
+			Gives: "They work in our spaces with the account they have at home: one sign-in, no second record, and who leaves there is out at once.",
+			Costs: "What a space gives, it gives for good: there is no own end for each but in the role.",
+			Needs: "spaces.in on both sides, and spaces.connect",
+		},
+	}
 	if d.Sharing >= steady {
 		member.pro(2, "%d of theirs share work in %s", d.Sharing, count(d.Spaces, "space", "spaces"))
 	} else if d.Sharing > 0 {
@@ -136,7 +176,16 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		member.con(1, "nobody knows whether they admit spaces.in")
 	}
 
-	kept := &weighing{Way{Name: "feed", Title: "A people feed", In: d.Provisioned > 0, Gives: "Their own directory keeps their people here: newcomers are there on their first day, and who leaves is gone on the last.", Costs: "It is set up once on both sides and watched; everybody in it is here, also who never needs it.", Needs: "directory.in on both sides, and directory.feed_in"}}
+	kept := &weighing{
+		Way{
+			Name:  "feed",
+			Title: "A people feed",
+			In:    d.Provisioned > 0,
+			Gives: "Their own directory keeps their people here: newcomers are there on their first day, and who leaves is gone on the last.",
+			Costs: "It is set up once on both sides and watched; everybody in it is here, also who never needs it.",
+			Needs: "directory.in on both sides, and directory.feed_in",
+		},
+	}
 	switch {
 	case d.Provisioned > 0:
 		kept.pro(4, "%d of %d are kept by a feed already", d.Provisioned, d.Records)

@@ -107,7 +107,15 @@ func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 		name = "files.share"
 	}
 	act, _ := catalogue.ActionByName(name)
-	c := &Checker{s: s, opt: opt, invite: act.ID, seen: map[uint64]int{}, seed: maphash.MakeSeed(), Counts: map[Verdict]int{}, ByCause: map[string]int{}}
+	c := &Checker{
+		s:       s,
+		opt:     opt,
+		invite:  act.ID,
+		seen:    map[uint64]int{},
+		seed:    maphash.MakeSeed(),
+		Counts:  map[Verdict]int{},
+		ByCause: map[string]int{},
+	}
 	if err := c.aim(); err != nil {
 		return nil, err
 	}
@@ -120,7 +128,11 @@ func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 		x := &c.targets[i]
 		if x.as == "" {
 			if x.as = s.Inviter(x.into); x.as == "" {
-				return nil, &engine.WrongUse{Field: "as", Value: "", Reason: "say which person of ours would invite: nobody owns the space, and no person is an administrator"}
+				return nil, &engine.WrongUse{
+					Field:  "as",
+					Value:  "",
+					Reason: "say which person of ours would invite: nobody owns the space, and no person is an administrator",
+				}
 			}
 		}
 		q := c.question(x, addr.Newcomer(probe))
@@ -164,7 +176,13 @@ func (c *Checker) aim() error {
 }
 
 func (c *Checker) question(x *target, a addr.Address) engine.Question {
-	return engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: x.as}, Action: c.invite, Resource: x.into, Address: a, At: c.opt.At}
+	return engine.Question{
+		Subject:  engine.Who{Kind: engine.ByPerson, ID: x.as},
+		Action:   c.invite,
+		Resource: x.into,
+		Address:  a,
+		At:       c.opt.At,
+	}
 }
 
 // As returns the persons who are asked about as those who invite.

@@ -59,7 +59,22 @@ const (
 	NumCauses
 )
 
-var causeNames = [NumCauses]string{"", "until", "review_silence", "after_last_grant", "term", "own_until", "idle", "sponsor_left", "home_closed", "partner_ended", "by_hand", "grace", "invite_days", "review_days"}
+var causeNames = [NumCauses]string{
+	"",
+	"until",
+	"review_silence",
+	"after_last_grant",
+	"term",
+	"own_until",
+	"idle",
+	"sponsor_left",
+	"home_closed",
+	"partner_ended",
+	"by_hand",
+	"grace",
+	"invite_days",
+	"review_days",
+}
 
 // String returns the cause as it is written; empty for none.
 func (c Cause) String() string { return causeNames[c] }

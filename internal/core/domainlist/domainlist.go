@@ -427,13 +427,17 @@ func (x *weighing) remove(lines []Line, partner string) []Line {
 	case OfBars:
 		x.next.Barred = slices.DeleteFunc(slices.Clone(x.next.Barred), func(b world.Bar) bool { return gone(b.Key(), "", b.Subdomains) })
 	default:
-		x.next.Personal = slices.DeleteFunc(slices.Clone(x.next.Personal), func(e world.Entry) bool { return gone(e.Domain.String(), "", e.Subdomains) })
+		x.next.Personal = slices.DeleteFunc(
+			slices.Clone(x.next.Personal),
+			func(e world.Entry) bool { return gone(e.Domain.String(), "", e.Subdomains) },
+		)
 	}
 	return lines
 }
 
 func ours(w *world.World, d addr.Domain) bool {
-	return w.Organisation != nil && slices.ContainsFunc(w.Organisation.Domains, func(o world.Entry) bool { return o.Domain == d || o.Subdomains && d.Under(o.Domain) })
+	return w.Organisation != nil &&
+		slices.ContainsFunc(w.Organisation.Domains, func(o world.Entry) bool { return o.Domain == d || o.Subdomains && d.Under(o.Domain) })
 }
 
 // Of lists what is kept, as Read reads it back. partner narrows domains of

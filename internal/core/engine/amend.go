@@ -260,7 +260,14 @@ type Touched struct {
 // base is a snapshot of the inventory before, whose index is used. found hears of each
 // who gains, and of how many actions; newcomer hears, more than once perhaps, of typical
 // newcomers who would.
-func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, stop func() error, found func(who Who, wide bool, n int), newcomer func(n Newcomer)) error {
+func Local(
+	base, before, after *Snapshot,
+	touched []Touched,
+	at moment.Moment,
+	stop func() error,
+	found func(who Who, wide bool, n int),
+	newcomer func(n Newcomer),
+) error {
 	idx := base.indexed()
 	inv := &after.inv
 	type pair struct {
@@ -334,7 +341,10 @@ func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, s
 			if r.Kind != catalogue.Space || n.Who.Kind != ByAddress {
 				continue
 			}
-			if inviter := after.Inviter(r); inviter != "" && gains(&Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: r, Address: n.Who.Address, At: at}) {
+			if inviter := after.Inviter(r); inviter != "" &&
+				gains(
+					&Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: r, Address: n.Who.Address, At: at},
+				) {
 				newcomer(n)
 			}
 		}
@@ -355,7 +365,8 @@ func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, s
 		ask := func(r world.Resource) {
 			for i := range catalogue.Actions() {
 				a := &catalogue.Actions()[i]
-				if masks.granted.Has(a.ID) && a.Takes(r.Kind) && gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: r, At: at}) {
+				if masks.granted.Has(a.ID) && a.Takes(r.Kind) &&
+					gains(&Question{Subject: Who{Address: x}, Action: a.ID, Resource: r, At: at}) {
 					n++
 				}
 			}
@@ -437,7 +448,15 @@ func Local(base, before, after *Snapshot, touched []Touched, at moment.Moment, s
 			who, n := Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, l)}, 0
 			for i := range catalogue.Actions() {
 				a := &catalogue.Actions()[i]
-				if masks.granted.Has(a.ID) && a.Takes(it.kind) && a.Rows(it.kind)[catalogue.Bearer] != nil && gains(&Question{Subject: who, Action: a.ID, Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(l).item)}, At: at}) {
+				if masks.granted.Has(a.ID) && a.Takes(it.kind) && a.Rows(it.kind)[catalogue.Bearer] != nil &&
+					gains(
+						&Question{
+							Subject:  who,
+							Action:   a.ID,
+							Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(l).item)},
+							At:       at,
+						},
+					) {
 					n++
 				}
 			}

@@ -275,7 +275,11 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 		}
 		a.look(&a.other, q.Address, hashOf(q.Address.String()))
 		if a.other.facts.kind == ownDomain {
-			return &WrongUse{"context.address", q.Address.String(), "it is at a domain of ours; " + a.act.Name + " is about somebody outside"}
+			return &WrongUse{
+				"context.address",
+				q.Address.String(),
+				"it is at a domain of ours; " + a.act.Name + " is about somebody outside",
+			}
 		}
 	}
 	if err := a.findPeople(); err != nil {
@@ -334,7 +338,15 @@ func (a *asker) fetch() {
 		return
 	}
 	p := inv.parties.at(i)
-	sum := uint32(inv.text[text1.off]) + uint32(inv.text[text1.off+text1.n-1]) + uint32(inv.text[text2.off]) + uint32(inv.text[text2.off+text2.n-1])
+	sum := uint32(
+		inv.text[text1.off],
+	) + uint32(
+		inv.text[text1.off+text1.n-1],
+	) + uint32(
+		inv.text[text2.off],
+	) + uint32(
+		inv.text[text2.off+text2.n-1],
+	)
 	space := none
 	switch {
 	case q.Resource.Kind.IsItem():
@@ -359,7 +371,13 @@ func (a *asker) fetch() {
 	}
 	if space < inv.spaces.n {
 		if rules := inv.spaces.at(space).rules; rules != none {
-			sum += uint32(inv.rows[rules][0]) + uint32(inv.rows[rules][catalogue.NumRules/2]) + uint32(inv.rows[rules][catalogue.NumRules-1])
+			sum += uint32(
+				inv.rows[rules][0],
+			) + uint32(
+				inv.rows[rules][catalogue.NumRules/2],
+			) + uint32(
+				inv.rows[rules][catalogue.NumRules-1],
+			)
 		}
 	}
 	a.fetched = sum

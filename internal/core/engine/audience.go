@@ -275,7 +275,10 @@ func (s *Snapshot) Newcomers() (out []Newcomer) {
 	}
 	for i := uint32(0); i < s.inv.links.n; i++ {
 		if l := s.inv.links.at(i); l.exists && l.bearer {
-			return append(out, Newcomer{Who: Who{Kind: ByLinkID, ID: s.inv.linkIDs.text(s.inv.text, i)}, Name: "somebody without an account"})
+			return append(
+				out,
+				Newcomer{Who: Who{Kind: ByLinkID, ID: s.inv.linkIDs.text(s.inv.text, i)}, Name: "somebody without an account"},
+			)
 		}
 	}
 	return
@@ -403,7 +406,13 @@ func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 // resource, without its cause and spell, which Complete adds; with all, of a space also with everything in it. Typical newcomers
 // come last. only, where not nil, picks actions. It stops at the first error of
 // found. An error of its own is a *WrongUse.
-func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Action) bool, at moment.Moment, found func(*Reached) error) error {
+func (s *Snapshot) Audience(
+	r world.Resource,
+	all bool,
+	only func(*catalogue.Action) bool,
+	at moment.Moment,
+	found func(*Reached) error,
+) error {
 	inv := &s.inv
 	name := s.NameOf(r)
 	space := uint32(none)
@@ -438,10 +447,22 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 		rev := s.indexed()
 		for _, x := range rev.items.of(space) {
 			i, it := x.index, inv.items.at(x.index)
-			resources, targets = append(resources, world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(it.name)})
+			resources, targets = append(
+				resources,
+				world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, i)},
+			), append(
+				targets,
+				Named{Name: inv.text.text(it.name)},
+			)
 		}
 		for _, i := range rev.meetings.of(space) {
-			resources, targets = append(resources, world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)}), append(targets, Named{Name: inv.text.text(inv.meetings.at(i).name)})
+			resources, targets = append(
+				resources,
+				world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, i)},
+			), append(
+				targets,
+				Named{Name: inv.text.text(inv.meetings.at(i).name)},
+			)
 		}
 	}
 	newcomers := s.NewcomersAt(at)
@@ -459,7 +480,9 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 			}
 		}
 		for _, act := range catalogue.Actions() {
-			if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || act.AreaOnly && inv.spaces.at(space).kind != world.ReportArea || only != nil && !only(&act) {
+			if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil ||
+				act.AreaOnly && inv.spaces.at(space).kind != world.ReportArea ||
+				only != nil && !only(&act) {
 				continue
 			}
 			rows := act.Rows(r.Kind)
@@ -469,7 +492,17 @@ func (s *Snapshot) Audience(r world.Resource, all bool, only func(*catalogue.Act
 				if err != nil || !v.Yes {
 					return err
 				}
-				out := Reached{Who: who, Kind: v.Kind, Action: act.ID, Resource: r, Title: targets[k].Name, Account: v.Account, Conditions: v.Conditions, Newcomer: n != nil, Residual: v.Account == LinkAccount}
+				out := Reached{
+					Who:        who,
+					Kind:       v.Kind,
+					Action:     act.ID,
+					Resource:   r,
+					Title:      targets[k].Name,
+					Account:    v.Account,
+					Conditions: v.Conditions,
+					Newcomer:   n != nil,
+					Residual:   v.Account == LinkAccount,
+				}
 				switch {
 				case n != nil:
 					out.Name, out.Partner = n.Name, n.Partner
@@ -555,7 +588,12 @@ func (s *Snapshot) WorkingLinks(at moment.Moment) (ids []string) {
 			continue
 		}
 		id := inv.linkIDs.text(inv.text, i)
-		q := Question{Subject: Who{Kind: ByLinkID, ID: id}, Action: open.ID, Resource: world.Resource{Kind: inv.items.at(l.item).kind, ID: inv.itemIDs.text(inv.text, l.item)}, At: at}
+		q := Question{
+			Subject:  Who{Kind: ByLinkID, ID: id},
+			Action:   open.ID,
+			Resource: world.Resource{Kind: inv.items.at(l.item).kind, ID: inv.itemIDs.text(inv.text, l.item)},
+			At:       at,
+		}
 		if v, err := s.Decide(&q); err == nil && v.Yes {
 			ids = append(ids, id)
 		}

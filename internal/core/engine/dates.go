@@ -43,8 +43,19 @@ func fromSeconds(s uint32) moment.Moment {
 
 func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 	was := e.inv.dates.at(i)
-	d := dates{until: g.Until, stateSince: g.StateSince, floor: wholeSecond(g.DatesFrom), renewed: seconds(g.Renewed), lastSeen: seconds(g.LastSeen), sponsor: e.person(g.Sponsor),
-		next: was.next, name: name.off, nameLen: uint8(name.n), why: was.why, takenOver: g.TakenOver}
+	d := dates{
+		until:      g.Until,
+		stateSince: g.StateSince,
+		floor:      wholeSecond(g.DatesFrom),
+		renewed:    seconds(g.Renewed),
+		lastSeen:   seconds(g.LastSeen),
+		sponsor:    e.person(g.Sponsor),
+		next:       was.next,
+		name:       name.off,
+		nameLen:    uint8(name.n),
+		why:        was.why,
+		takenOver:  g.TakenOver,
+	}
 	switch {
 	case g.Provisioned():
 		d.state = dated.Fed
@@ -161,9 +172,22 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 			}
 			return join(ruleShape[r], x, pol.limit[r])
 		}
-		p := partnerDates{ended: ended, review: catalogue.Unset, silence: catalogue.Unset, reviewDays: daysOf(v(ruleReviewDays)), reviewEnds: v(ruleReviewSilence) == silenceEnds, floor: moment.Always}
-		p.Values = dated.Values{Term: daysOf(v(ruleTermDays)), Idle: dated.None, Invite: daysOf(v(ruleInviteDays)), Grace: daysOf(v(ruleGraceDays)),
-			LastGrantSuspends: v(ruleLastGrant) == suspends, SponsorRequired: v(ruleSponsor) == sponsorNeeded}
+		p := partnerDates{
+			ended:      ended,
+			review:     catalogue.Unset,
+			silence:    catalogue.Unset,
+			reviewDays: daysOf(v(ruleReviewDays)),
+			reviewEnds: v(ruleReviewSilence) == silenceEnds,
+			floor:      moment.Always,
+		}
+		p.Values = dated.Values{
+			Term:              daysOf(v(ruleTermDays)),
+			Idle:              dated.None,
+			Invite:            daysOf(v(ruleInviteDays)),
+			Grace:             daysOf(v(ruleGraceDays)),
+			LastGrantSuspends: v(ruleLastGrant) == suspends,
+			SponsorRequired:   v(ruleSponsor) == sponsorNeeded,
+		}
 		if told { // whether somebody was seen is known only where sightings are told
 			p.Values.Idle = daysOf(v(ruleIdleDays))
 		}
@@ -179,7 +203,11 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 		}
 		return p
 	}
-	out := &dateRules{zone: pol.zone.String(), partners: make([]partnerDates, len(pol.partners)), nobody: of(nil, moment.Never, moment.Always)}
+	out := &dateRules{
+		zone:     pol.zone.String(),
+		partners: make([]partnerDates, len(pol.partners)),
+		nobody:   of(nil, moment.Never, moment.Always),
+	}
 	for i := range pol.partners {
 		ended, own := moment.Never, moment.Always
 		if src := pol.rest[i].source; src != nil {
@@ -290,7 +318,11 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	}
 	d := inv.dates.at(i)
 	r := &q.rec
-	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(d.renewed), d.until, fromSeconds(d.lastSeen), d.stateSince
+	r.State, r.Since, r.Accepted, r.Renewed, r.Until, r.LastSeen, r.StateSince = d.state, p.since, p.accepted, fromSeconds(
+		d.renewed,
+	), d.until, fromSeconds(
+		d.lastSeen,
+	), d.stateSince
 	r.Suspension = d.cause
 	r.SponsorLeft, r.HomeClosed = moment.Never, moment.Never
 	if d.sponsor != none && (q.marks == nil || q.marks.left.has(d.sponsor)) {
@@ -334,7 +366,9 @@ func (q *Sequences) goOn(i uint32, of *partnerDates) {
 		return
 	}
 	b := old.parties.at(i)
-	if b.flags&hasRecord == 0 || *was.rules.of(was.s.pol.domains[b.domain], was.barred[i]) == *of && was.rules.kinds == q.rules.kinds && was.rules.zone == q.rules.zone {
+	if b.flags&hasRecord == 0 ||
+		*was.rules.of(was.s.pol.domains[b.domain], was.barred[i]) == *of && was.rules.kinds == q.rules.kinds &&
+			was.rules.zone == q.rules.zone {
 		return
 	}
 	at := q.s.fwd.at
@@ -393,7 +427,11 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 				h.Review = daysOf(join(catalogue.Days, join(catalogue.Days, of.review, v), q.s.pol.limit[ruleReviewDays]))
 			}
 			if v := row[ruleReviewSilence]; v != catalogue.Unset {
-				h.ReviewEnds = join(ruleShape[ruleReviewSilence], join(ruleShape[ruleReviewSilence], of.silence, v), q.s.pol.limit[ruleReviewSilence]) == silenceEnds
+				h.ReviewEnds = join(
+					ruleShape[ruleReviewSilence],
+					join(ruleShape[ruleReviewSilence], of.silence, v),
+					q.s.pol.limit[ruleReviewSilence],
+				) == silenceEnds
 			}
 		}
 	}

@@ -92,7 +92,16 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 		if l.Yes == r.Yes && (!l.Yes || l.Conditions == r.Conditions) {
 			continue
 		}
-		d := Differing{Action: k.action, Resource: k.resource, Name: all[k].name, Count: 1, Left: l, Right: r, LeftMissing: !okL, RightMissing: !okR}
+		d := Differing{
+			Action:       k.action,
+			Resource:     k.resource,
+			Name:         all[k].name,
+			Count:        1,
+			Left:         l,
+			Right:        r,
+			LeftMissing:  !okL,
+			RightMissing: !okR,
+		}
 		if okL {
 			d.Was = why(&left, k)
 		}
@@ -103,7 +112,9 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 			alike := false
 			for i := len(lines) - 1; i >= 0 && lines[i].Action == k.action; i-- {
 				o := &lines[i]
-				if o.Left.Yes == l.Yes && o.Right.Yes == r.Yes && o.Left.Conditions == l.Conditions && o.Right.Conditions == r.Conditions && sameCause(&o.Was, &d.Was) && sameCause(&o.Becomes, &d.Becomes) {
+				if o.Left.Yes == l.Yes && o.Right.Yes == r.Yes && o.Left.Conditions == l.Conditions && o.Right.Conditions == r.Conditions &&
+					sameCause(&o.Was, &d.Was) &&
+					sameCause(&o.Becomes, &d.Becomes) {
 					o.Count++
 					o.Resource.ID, o.Name = "*", ""
 					alike = true
@@ -310,7 +321,12 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 		tally := s.Tally(at)
 		if p, outside := s.sideOf(tally.x, i, at); outside {
 			var sum Sum
-			tally.walk(i, &p, func(_ uint32, in *contents, yes uint64) { sum.countAll(in, yes) }, func(_ thing, yes uint64) { sum.count(yes, 1) })
+			tally.walk(
+				i,
+				&p,
+				func(_ uint32, in *contents, yes uint64) { sum.countAll(in, yes) },
+				func(_ thing, yes uint64) { sum.count(yes, 1) },
+			)
 			for service, n := range sum.By() {
 				out.Granted[service] += n
 			}

@@ -247,7 +247,8 @@ func (d *Due) entries(day moment.Day) []dueEntry {
 		return d.inOrder(int(day - d.first))
 	}
 	all := d.base.inOrder(int(day - d.base.first))
-	if from, until := d.q.cal.Start(day), d.q.cal.Start(day+1); from < d.From || until > d.Until { // the first or the last day, which is not whole
+	if from, until := d.q.cal.Start(day), d.q.cal.Start(day+1); from < d.From ||
+		until > d.Until { // the first or the last day, which is not whole
 		all = all[sort.Search(len(all), func(i int) bool { return all[i].at >= d.From }):]
 		all = all[:sort.Search(len(all), func(i int) bool { return all[i].at >= d.Until })]
 	}
@@ -285,7 +286,12 @@ func SortDue(steps []DueStep) {
 		if x.Party != y.Party {
 			return cmp.Compare(x.Address.String(), y.Address.String())
 		}
-		return cmp.Or(cmp.Compare(x.Kind, y.Kind), cmp.Compare(x.Resource.String(), y.Resource.String()), cmp.Compare(x.Role, y.Role), cmp.Compare(x.From, y.From))
+		return cmp.Or(
+			cmp.Compare(x.Kind, y.Kind),
+			cmp.Compare(x.Resource.String(), y.Resource.String()),
+			cmp.Compare(x.Role, y.Role),
+			cmp.Compare(x.From, y.From),
+		)
 	})
 }
 

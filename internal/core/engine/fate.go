@@ -411,7 +411,8 @@ func Redates(before, after *Snapshot) (r Redated) {
 	}
 	whole := map[uint32]bool{}
 	for k := range next.partners {
-		if k < len(was.partners) && was.partners[k] != next.partners[k] && after.pol.rest[k].source != nil && before.pol.rest[k].source != nil {
+		if k < len(was.partners) && was.partners[k] != next.partners[k] && after.pol.rest[k].source != nil &&
+			before.pol.rest[k].source != nil {
 			whole[uint32(k)] = true
 			r.Partners = append(r.Partners, after.pol.rest[k].source.ID)
 		}

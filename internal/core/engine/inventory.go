@@ -223,7 +223,19 @@ func New() *Editor {
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
 func (s *Snapshot) Edit() *Editor {
-	e := &Editor{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen + 1, due: s.due, moved: s.moved[:len(s.moved):len(s.moved)], tok: newToken(), was: s.pol, rules: s.rules, base: s, fwd: s.fwd}
+	e := &Editor{
+		inv:   s.inv,
+		pol:   s.pol,
+		idx:   s.idx,
+		gen:   s.gen + 1,
+		due:   s.due,
+		moved: s.moved[:len(s.moved):len(s.moved)],
+		tok:   newToken(),
+		was:   s.pol,
+		rules: s.rules,
+		base:  s,
+		fwd:   s.fwd,
+	}
 	if s.taken {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
@@ -496,7 +508,15 @@ func (e *Editor) PutPerson(p *world.Person) {
 	for _, g := range p.Groups {
 		groups = append(groups, e.group(g))
 	}
-	rec := person{exists: true, roles: p.Roles, name: e.inv.text.add(p.Name), groups: e.list(groups), sends: old.sends, contacts: old.contacts, left: p.Left}
+	rec := person{
+		exists:   true,
+		roles:    p.Roles,
+		name:     e.inv.text.add(p.Name),
+		groups:   e.list(groups),
+		sends:    old.sends,
+		contacts: old.contacts,
+		left:     p.Left,
+	}
 	if p.Left != old.left {
 		e.due = nil
 		for a := range e.inv.dates.n {
@@ -764,7 +784,10 @@ func (e *Editor) PutLink(l *world.Link) {
 		old := e.inv.parties.at(p).grants
 		off := uint32(len(e.inv.grants))
 		e.inv.grants = append(e.inv.grants, e.inv.grants[old.off:old.off+old.n]...)
-		e.inv.grants = append(e.inv.grants, grant{from: l.Created, until: l.Until, resource: rec.item | itemBit, role: l.Right, via: viaLink, link: i})
+		e.inv.grants = append(
+			e.inv.grants,
+			grant{from: l.Created, until: l.Until, resource: rec.item | itemBit, role: l.Right, via: viaLink, link: i},
+		)
 		e.inv.parties.edit(e.tok, p).grants = list{off, old.n + 1}
 		e.inv.grantsDead += int(old.n)
 	}

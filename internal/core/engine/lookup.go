@@ -370,7 +370,8 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 			}
 		}
 		for i := uint32(0); i < inv.links.n; i++ {
-			if l := inv.links.at(i); l.exists && l.bearer && add("link:"+inv.linkIDs.text(inv.text, i), inv.text.text(inv.items.at(l.item).name), "bearer link") {
+			if l := inv.links.at(i); l.exists && l.bearer &&
+				add("link:"+inv.linkIDs.text(inv.text, i), inv.text.text(inv.items.at(l.item).name), "bearer link") {
 				return out
 			}
 		}
@@ -403,7 +404,8 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	}
 	if want["space"] {
 		for i := uint32(0); i < inv.spaces.n; i++ {
-			if sp := inv.spaces.at(i); sp.exists && add("space:"+inv.spaceIDs.text(inv.text, i), inv.text.text(sp.name), world.SpaceKindNames[sp.kind]) {
+			if sp := inv.spaces.at(i); sp.exists &&
+				add("space:"+inv.spaceIDs.text(inv.text, i), inv.text.text(sp.name), world.SpaceKindNames[sp.kind]) {
 				return out
 			}
 		}
@@ -417,7 +419,12 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	}
 	for i := uint32(0); i < inv.items.n; i++ {
 		it := inv.items.at(i)
-		if it.exists && want[it.kind.String()] && add(it.kind.String()+":"+inv.itemIDs.text(inv.text, i), inv.text.text(it.name), it.kind.String()+" in "+inv.text.text(inv.spaces.at(it.space).name)) {
+		if it.exists && want[it.kind.String()] &&
+			add(
+				it.kind.String()+":"+inv.itemIDs.text(inv.text, i),
+				inv.text.text(it.name),
+				it.kind.String()+" in "+inv.text.text(inv.spaces.at(it.space).name),
+			) {
 			return out
 		}
 	}
@@ -448,7 +455,10 @@ func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 			}
 			for r, v := range said[at] {
 				if v != catalogue.Unset {
-					out[catalogue.RuleID(r)] = append(out[catalogue.RuleID(r)], Below{l, id, name, v, k == 1 || inv.rows[at][r] == catalogue.Unset})
+					out[catalogue.RuleID(r)] = append(
+						out[catalogue.RuleID(r)],
+						Below{l, id, name, v, k == 1 || inv.rows[at][r] == catalogue.Unset},
+					)
 				}
 			}
 		}

@@ -109,7 +109,14 @@ func buildMasks() (t maskTable) {
 					if ask == nil {
 						continue
 					}
-					e := entry{ask: ask, action: act.ID, class: class, role: ask.Role, licence: act.Licence, kinds: [2]uint8{nothingPlain, nothingPlain}}
+					e := entry{
+						ask:     ask,
+						action:  act.ID,
+						class:   class,
+						role:    ask.Role,
+						licence: act.Licence,
+						kinds:   [2]uint8{nothingPlain, nothingPlain},
+					}
 					for in := range 2 {
 						for fresh := range 2 {
 							var need uint64

@@ -87,7 +87,13 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 			moves := map[string]*OutwardMove{}
 			for _, class := range classes {
 				id := inv.personIDs.text(inv.text, class[0])
-				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id}, Address: n.Who.Address, At: at}
+				q := Question{
+					Subject:  Who{Kind: ByPerson, ID: id},
+					Action:   act.ID,
+					Resource: world.Resource{Kind: act.On[0], ID: id},
+					Address:  n.Who.Address,
+					At:       at,
+				}
 				v, err0 := before.Decide(&q)
 				w, err1 := after.Decide(&q)
 				v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil
@@ -126,7 +132,13 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 			if slices.ContainsFunc(sends[:k], func(x forwarder) bool { return x.to == f.to }) { // said twice in a file
 				continue
 			}
-			q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: forwardAction, Resource: world.Resource{Kind: catalogue.Mailbox, ID: id}, Address: before.addressOf(f.to), At: at}
+			q := Question{
+				Subject:  Who{Kind: ByPerson, ID: id},
+				Action:   forwardAction,
+				Resource: world.Resource{Kind: catalogue.Mailbox, ID: id},
+				Address:  before.addressOf(f.to),
+				At:       at,
+			}
 			v, err0 := before.Decide(&q)
 			w, err1 := after.Decide(&q)
 			if v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil; v.Yes != w.Yes {
@@ -189,7 +201,13 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 		}
 		can := func(s *Snapshot, who Who, presenter string) bool {
 			for k := range doors {
-				q := Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: doors[k].id}, At: at, Presenter: presenter}
+				q := Question{
+					Subject:   who,
+					Action:    act.ID,
+					Resource:  world.Resource{Kind: catalogue.Meeting, ID: doors[k].id},
+					At:        at,
+					Presenter: presenter,
+				}
 				if v, err := s.Decide(&q); err == nil && v.Yes {
 					return true
 				}
@@ -206,7 +224,12 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 		note := func(change string, k [2]int) *side {
 			x := sides[change]
 			if x == nil {
-				x = &side{map[*crowd]bool{}, map[[2]int]bool{}, map[string]Newcomer{}, PresenterMove{Action: act.ID, Change: change, Person: inv.personIDs.text(inv.text, classes[k][0])}}
+				x = &side{
+					map[*crowd]bool{},
+					map[[2]int]bool{},
+					map[string]Newcomer{},
+					PresenterMove{Action: act.ID, Change: change, Person: inv.personIDs.text(inv.text, classes[k][0])},
+				}
 				sides[change] = x
 			}
 			x.presenters[k] = true

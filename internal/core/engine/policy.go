@@ -165,7 +165,14 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		for uint32(len(p.partners)) <= k {
 			p.partners, p.rest = append(p.partners, partnerRow{}), append(p.rest, partnerRest{})
 		}
-		pr, rest := partnerRow{exists: true, standing: src.Standing, opened: src.Opened}, partnerRest{endedAt: src.StandingSince, source: src}
+		pr, rest := partnerRow{
+			exists:   true,
+			standing: src.Standing,
+			opened:   src.Opened,
+		}, partnerRest{
+			endedAt: src.StandingSince,
+			source:  src,
+		}
 		var rules row
 		rules, rest.held = rowsOf(src.Rules)
 		pr.rules, pr.alone = shared(rules), shared(p.effective(&rules))

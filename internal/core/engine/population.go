@@ -137,7 +137,11 @@ func (s *Snapshot) linkActions(i uint32, at moment.Moment) (set Actions, it *ite
 	if it = inv.items.at(l.item); !it.exists {
 		return 0, nil
 	}
-	q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)}, At: at}
+	q := Question{
+		Subject:  Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)},
+		Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)},
+		At:       at,
+	}
 	for _, act := range catalogue.Actions() {
 		if masks.granted.Has(act.ID) && act.Takes(it.kind) && act.Rows(it.kind)[catalogue.Bearer] != nil {
 			q.Action = act.ID
@@ -260,7 +264,16 @@ type LinesFrom struct {
 // GrantedLines calls found for at most limit lines of what Population counts, from a
 // place on: those of parties that keep lets through, in a space where one is named, with
 // any of some actions where there are any. It returns the place to go on from.
-func (s *Snapshot) GrantedLines(at moment.Moment, from LinesFrom, limit int, keep func(kind Kind, partner string) bool, space string, only Actions, stop func() error, found func(*GrantedLine)) (LinesFrom, error) {
+func (s *Snapshot) GrantedLines(
+	at moment.Moment,
+	from LinesFrom,
+	limit int,
+	keep func(kind Kind, partner string) bool,
+	space string,
+	only Actions,
+	stop func() error,
+	found func(*GrantedLine),
+) (LinesFrom, error) {
 	inv := &s.inv
 	s.indexed()
 	t := s.Tally(at)
@@ -335,7 +348,15 @@ func (s *Snapshot) GrantedLines(at moment.Moment, from LinesFrom, limit int, kee
 			return LinesFrom{Party: i, Links: true}, nil
 		}
 		n++
-		found(&GrantedLine{Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, KindBearer, "", world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(i).item)}, set})
+		found(
+			&GrantedLine{
+				Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)},
+				KindBearer,
+				"",
+				world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(i).item)},
+				set,
+			},
+		)
 	}
 	return LinesFrom{End: true}, nil
 }

@@ -95,7 +95,14 @@ func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 		if q.Resource.ID == "*" {
 			act := q.Action.Get()
 			out = append(out, ReachLine{Action: act.ID, Resource: q.Resource, Account: RecordAccount,
-				Cause: Cause{Gate: catalogue.GrantGate, Refuses: true, Code: catalogue.NoGrant, A: who.String(), B: "any " + strings.ReplaceAll(act.TakesNames(), " or ", " or any "), When: moment.Never}})
+				Cause: Cause{
+					Gate:    catalogue.GrantGate,
+					Refuses: true,
+					Code:    catalogue.NoGrant,
+					A:       who.String(),
+					B:       "any " + strings.ReplaceAll(act.TakesNames(), " or ", " or any "),
+					When:    moment.Never,
+				}})
 			return nil
 		}
 		l, err := s.tried(q, name)
@@ -127,7 +134,18 @@ func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
 		return ReachLine{}, err
 	}
 	d := x.Deciding()
-	return ReachLine{Action: q.Action, Resource: q.Resource, Name: name, Count: 1, Yes: d.Yes, Account: d.Account, Conditions: d.Conditions, Cause: *x.DecidingCause(), Since: moment.Always, Until: moment.Never}, nil
+	return ReachLine{
+		Action:     q.Action,
+		Resource:   q.Resource,
+		Name:       name,
+		Count:      1,
+		Yes:        d.Yes,
+		Account:    d.Account,
+		Conditions: d.Conditions,
+		Cause:      *x.DecidingCause(),
+		Since:      moment.Always,
+		Until:      moment.Never,
+	}, nil
 }
 
 // each calls try for everything that somebody from outside may try, action by
@@ -170,7 +188,9 @@ func (s *Snapshot) each(who Who, at moment.Moment, with *Supposed, onward bool, 
 }
 
 func (l *ReachLine) alike(m *ReachLine) bool {
-	if l.Resource.Kind != m.Resource.Kind || l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions || l.Cause.Code != m.Cause.Code || (l.Cause.Chain == nil) != (m.Cause.Chain == nil) {
+	if l.Resource.Kind != m.Resource.Kind || l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions ||
+		l.Cause.Code != m.Cause.Code ||
+		(l.Cause.Chain == nil) != (m.Cause.Chain == nil) {
 		return false
 	}
 	if l.Cause.Chain == nil {
@@ -212,7 +232,11 @@ func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 	return
 }
 
-func (s *Snapshot) resources(act *catalogue.Action, spaces, items map[uint32]bool, try func(catalogue.ResourceKind, string, string) error) error {
+func (s *Snapshot) resources(
+	act *catalogue.Action,
+	spaces, items map[uint32]bool,
+	try func(catalogue.ResourceKind, string, string) error,
+) error {
 	inv := &s.inv
 	for _, kind := range act.On {
 		switch {

@@ -39,7 +39,13 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 		return x
 	}
 	pol := s.pol
-	x := &sides{pol: pol, from: moment.Always, until: moment.Never, partners: make([]partnerSide, len(pol.partners)), barred: map[uint32]bool{}}
+	x := &sides{
+		pol:      pol,
+		from:     moment.Always,
+		until:    moment.Never,
+		partners: make([]partnerSide, len(pol.partners)),
+		barred:   map[uint32]bool{},
+	}
 	turns := func(m moment.Moment) {
 		if m <= at {
 			x.from = max(x.from, m)

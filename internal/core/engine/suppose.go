@@ -71,7 +71,17 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		}
 		l := x.Link
 		out.linkID = l.ID
-		out.link = link{exists: true, bearer: true, download: l.Download, password: l.Password, right: l.Right, item: r &^ itemBit, by: none, created: l.Created, until: l.Until}
+		out.link = link{
+			exists:   true,
+			bearer:   true,
+			download: l.Download,
+			password: l.Password,
+			right:    l.Right,
+			item:     r &^ itemBit,
+			by:       none,
+			created:  l.Created,
+			until:    l.Until,
+		}
 		return out, nil
 	}
 	if i := inv.addresses.find(inv.text, x.Address.String()); i != none && i < inv.parties.n {

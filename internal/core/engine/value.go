@@ -315,7 +315,8 @@ func (a *asker) tightest(which []int32, r catalogue.RuleID, in *about, c *Chain)
 		if i+1 == a.skip {
 			continue
 		}
-		if x.rules[r] == catalogue.Unset && x.held[r] == catalogue.Unset || !moment.Within(a.at, x.from, x.until) || !a.meant(x.parties, in.party) {
+		if x.rules[r] == catalogue.Unset && x.held[r] == catalogue.Unset || !moment.Within(a.at, x.from, x.until) ||
+			!a.meant(x.parties, in.party) {
 			continue
 		}
 		if y := x.rules[r]; y != catalogue.Unset {
@@ -358,7 +359,8 @@ func (a *asker) meant(refs []partyRef, p *outside) bool {
 				return true
 			}
 		case 1:
-			if p.domain != none && p.domain == r.index || p.domain == none && inv.domains.text(inv.text, r.index) == p.address.Domain().String() {
+			if p.domain != none && p.domain == r.index ||
+				p.domain == none && inv.domains.text(inv.text, r.index) == p.address.Domain().String() {
 				return true
 			}
 		case 2:

@@ -276,7 +276,14 @@ type wideMove struct {
 // wide calls found for what two snapshots of one inventory answer otherwise, and
 // with both for whatever either says yes to. Only actions that matters lets through
 // are asked of crowds that did not change. It stops where stop says so.
-func wide(left, right *Snapshot, at moment.Moment, matters func(catalogue.ActionID) bool, both bool, stop func() error, found func(*wideMove)) error {
+func wide(
+	left, right *Snapshot,
+	at moment.Moment,
+	matters func(catalogue.ActionID) bool,
+	both bool,
+	stop func() error,
+	found func(*wideMove),
+) error {
 	inv := &left.inv
 	all := crowds(left, right, at)
 	resources := map[catalogue.ResourceKind][]alike{}
@@ -316,7 +323,21 @@ func wide(left, right *Snapshot, at moment.Moment, matters func(catalogue.Action
 					if pairs == 0 || !(x.Yes != y.Yes || x.Yes && x.Conditions != y.Conditions) && !(both && x.Yes) {
 						return
 					}
-					found(&wideMove{act: w.act, kind: w.kind, crowd: c, alike: a, members: members, resources: of, left: x, right: y, scope: w.shares, shared: shared, pairs: pairs})
+					found(
+						&wideMove{
+							act:       w.act,
+							kind:      w.kind,
+							crowd:     c,
+							alike:     a,
+							members:   members,
+							resources: of,
+							left:      x,
+							right:     y,
+							scope:     w.shares,
+							shared:    shared,
+							pairs:     pairs,
+						},
+					)
 				}
 				switch {
 				case w.shares: // look-up counts scopes: whether all are seen, or those of shared spaces

@@ -157,7 +157,10 @@ func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 		}
 	}
 	if err != nil {
-		return 0, fmt.Errorf("%q is no moment: write a date as 2026-12-01, a moment as 2026-12-01T09:00:00Z or, in the organisation's time zone, 2026-12-01T09:00, or days from today as +3d", s)
+		return 0, fmt.Errorf(
+			"%q is no moment: write a date as 2026-12-01, a moment as 2026-12-01T09:00:00Z or, in the organisation's time zone, 2026-12-01T09:00, or days from today as +3d",
+			s,
+		)
 	}
 	return m, nil
 }

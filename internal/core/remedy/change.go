@@ -43,7 +43,30 @@ const (
 )
 
 // width orders kinds from the narrowest.
-var width = map[Kind]int{Activate: 0, Extend: 0, EditException: 3, EndException: 3, GiveGrant: 1, JoinGroup: 2, AtItem: 3, TheirStance: 3, MeetingDoor: 3, Licence: 3, Exceptional: 4, Admit: 5, TakeIn: 5, AtSpace: 6, OpenPartner: 7, AtPartner: 8, ResumePartner: 9, AddDomain: 9, MakePartner: 10, LiftBar: 11, SetDefault: 13, RaiseLimit: 14}
+var width = map[Kind]int{
+	Activate:      0,
+	Extend:        0,
+	EditException: 3,
+	EndException:  3,
+	GiveGrant:     1,
+	JoinGroup:     2,
+	AtItem:        3,
+	TheirStance:   3,
+	MeetingDoor:   3,
+	Licence:       3,
+	Exceptional:   4,
+	Admit:         5,
+	TakeIn:        5,
+	AtSpace:       6,
+	OpenPartner:   7,
+	AtPartner:     8,
+	ResumePartner: 9,
+	AddDomain:     9,
+	MakePartner:   10,
+	LiftBar:       11,
+	SetDefault:    13,
+	RaiseLimit:    14,
+}
 
 // Change is one change, as data: what is not of its kind is empty.
 type Change struct {
@@ -71,7 +94,17 @@ type Change struct {
 // Policy reports whether the change is one of policy, which a draft can make.
 func (c *Change) Policy() bool {
 	switch c.Kind {
-	case Exceptional, AtPartner, OpenPartner, ResumePartner, AddDomain, MakePartner, LiftBar, SetDefault, RaiseLimit, EditException, EndException:
+	case Exceptional,
+		AtPartner,
+		OpenPartner,
+		ResumePartner,
+		AddDomain,
+		MakePartner,
+		LiftBar,
+		SetDefault,
+		RaiseLimit,
+		EditException,
+		EndException:
 		return true
 	}
 	return false
@@ -175,7 +208,22 @@ func (c *Change) whom() string {
 
 // id tells changes apart.
 func (c *Change) id() string {
-	return fmt.Sprint(c.Kind, c.Rule, c.Value, c.Resource, c.Role, c.Party, c.Partner, c.Key, c.Person, c.Group, c.Domain, c.Bar, c.Release, c.Except)
+	return fmt.Sprint(
+		c.Kind,
+		c.Rule,
+		c.Value,
+		c.Resource,
+		c.Role,
+		c.Party,
+		c.Partner,
+		c.Key,
+		c.Person,
+		c.Group,
+		c.Domain,
+		c.Bar,
+		c.Release,
+		c.Except,
+	)
 }
 
 func valid(scale *catalogue.Scale, v catalogue.Value) bool {
@@ -207,7 +255,10 @@ func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot 
 	}
 	e := s.Aside()
 	set = append([]Change(nil), set...)
-	sort.SliceStable(set, func(i, j int) bool { return set[i].Kind != Activate && set[j].Kind == Activate }) // who is brought back holds what is given
+	sort.SliceStable(
+		set,
+		func(i, j int) bool { return set[i].Kind != Activate && set[j].Kind == Activate },
+	) // who is brought back holds what is given
 	policy := PolicyWith(s.Policy(), set, at)
 	if policy != s.Policy() {
 		e.SetPolicy(policy)
@@ -283,7 +334,10 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 				return &part.Rules[i]
 			}
 		}
-		part.Rules = append(part.Rules, world.RuleSetting{Rule: r, Limit: catalogue.Unset, Default: catalogue.Unset, Counts: catalogue.Unset})
+		part.Rules = append(
+			part.Rules,
+			world.RuleSetting{Rule: r, Limit: catalogue.Unset, Default: catalogue.Unset, Counts: catalogue.Unset},
+		)
 		return &part.Rules[len(part.Rules)-1]
 	}
 	any := false
@@ -341,12 +395,28 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			id := partnerID(c.Domain)
 			q := partner(id)
 			if q == nil {
-				part.Partners = append(part.Partners, world.Partner{ID: id, Name: c.Domain.String(), Domains: []world.Entry{{Domain: c.Domain}}, StandingSince: moment.Always, Review: moment.Never})
+				part.Partners = append(
+					part.Partners,
+					world.Partner{
+						ID:            id,
+						Name:          c.Domain.String(),
+						Domains:       []world.Entry{{Domain: c.Domain}},
+						StandingSince: moment.Always,
+						Review:        moment.Never,
+					},
+				)
 				q = &part.Partners[len(part.Partners)-1]
 			}
 			q.Opened[c.Key] = world.OpenYes
 		case Exceptional:
-			x := world.Exception{ID: c.ExceptionID(), Parties: []world.PartyRef{c.towards()}, Rules: []world.Setting{{Rule: c.Rule, Value: c.Value}}, From: at, Until: c.end(at), Reason: "so that a refused question is a yes"}
+			x := world.Exception{
+				ID:      c.ExceptionID(),
+				Parties: []world.PartyRef{c.towards()},
+				Rules:   []world.Setting{{Rule: c.Rule, Value: c.Value}},
+				From:    at,
+				Until:   c.end(at),
+				Reason:  "so that a refused question is a yes",
+			}
 			if c.Group != "" {
 				x.Groups = []string{c.Group}
 			} else {

@@ -149,8 +149,22 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		if f.q.Subject.Kind != engine.ByPerson || space.ID == "" {
 			return nil
 		}
-		out := one(Change{Kind: TakeIn, Who: f.owner(s), Resource: space, Name: s.NameOf(space), Person: f.q.Subject.ID, Role: catalogue.Contribute})
-		return append(out, []Change{{Kind: TakeIn, Who: f.owner(s), Resource: space, Name: s.NameOf(space), Person: f.q.Subject.ID, Role: catalogue.Manage}})
+		out := one(
+			Change{
+				Kind:     TakeIn,
+				Who:      f.owner(s),
+				Resource: space,
+				Name:     s.NameOf(space),
+				Person:   f.q.Subject.ID,
+				Role:     catalogue.Contribute,
+			},
+		)
+		return append(
+			out,
+			[]Change{
+				{Kind: TakeIn, Who: f.owner(s), Resource: space, Name: s.NameOf(space), Person: f.q.Subject.ID, Role: catalogue.Manage},
+			},
+		)
 	case catalogue.NoLicenceRoute:
 		var out [][]Change
 		if a := f.outside(); !a.IsZero() && !a.IsNewcomer() {
@@ -232,7 +246,12 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 			if f.passes(s, x, catalogue.GrantGate) {
 				out = append(out, []Change{x})
 				for _, g := range s.Giving(place, role, f.q.At) {
-					out = append(out, []Change{{Kind: JoinGroup, Who: f.owner(s), Resource: place, Name: s.NameOf(place), Role: role, Party: who, Group: g}})
+					out = append(
+						out,
+						[]Change{
+							{Kind: JoinGroup, Who: f.owner(s), Resource: place, Name: s.NameOf(place), Role: role, Party: who, Group: g},
+						},
+					)
 				}
 				break
 			}
@@ -320,7 +339,15 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 			if !step.Applies {
 				return Change{}, false
 			}
-			x := Change{Kind: AtItem, Who: f.owner(s), Rule: c.Rule, Value: need, Resource: f.q.Resource, Name: s.NameOf(f.q.Resource), Release: held}
+			x := Change{
+				Kind:     AtItem,
+				Who:      f.owner(s),
+				Rule:     c.Rule,
+				Value:    need,
+				Resource: f.q.Resource,
+				Name:     s.NameOf(f.q.Resource),
+				Release:  held,
+			}
 			if f.q.Resource.Kind == catalogue.Meeting {
 				if host, _ := s.HostOf(f.q.Resource.ID); host != "" {
 					x.Who = "owner:" + host
@@ -337,7 +364,15 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 			if !step.Applies || c.Person == "" || c.Party.IsZero() && c.Partner == "" {
 				return Change{}, false
 			}
-			x := Change{Kind: Exceptional, Who: administrator, Rule: c.Rule, Value: need, Person: c.Person, Partner: c.Partner, Until: f.r.Until}
+			x := Change{
+				Kind:    Exceptional,
+				Who:     administrator,
+				Rule:    c.Rule,
+				Value:   need,
+				Person:  c.Person,
+				Partner: c.Partner,
+				Until:   f.r.Until,
+			}
 			if x.Partner == "" {
 				x.Party = c.Party
 			}
@@ -346,7 +381,15 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 			if !step.Applies || step.Where == "" {
 				return Change{}, false
 			}
-			return Change{Kind: AtPartner, Who: administrator, Rule: c.Rule, Value: need, Partner: step.Where, Name: partnerName(s, step.Where), Release: held}, true
+			return Change{
+				Kind:    AtPartner,
+				Who:     administrator,
+				Rule:    c.Rule,
+				Value:   need,
+				Partner: step.Where,
+				Name:    partnerName(s, step.Where),
+				Release: held,
+			}, true
 		}
 		return Change{}, false
 	}
@@ -407,7 +450,13 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 			}
 		}
 	}
-	return append(out, append(append([]Change(nil), base...), Change{Kind: SetDefault, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.DefaultLayer].Value)}))
+	return append(
+		out,
+		append(
+			append([]Change(nil), base...),
+			Change{Kind: SetDefault, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.DefaultLayer].Value)},
+		),
+	)
 }
 
 // exceptions lists what helps against an exception that says too little: changing it, ending

@@ -10,7 +10,14 @@ import (
 // of which it was tried that, once they are made, the cause refuses no more. Known is false
 // where no change that this package knows could be against such a cause; then nothing was
 // tried.
-func Step(s *engine.Snapshot, q *engine.Question, account engine.Account, gate catalogue.Gate, c *engine.Cause, until moment.Moment) (set []Change, known bool) {
+func Step(
+	s *engine.Snapshot,
+	q *engine.Question,
+	account engine.Account,
+	gate catalogue.Gate,
+	c *engine.Cause,
+	until moment.Moment,
+) (set []Change, known bool) {
 	f := &finder{s: s, r: &Request{Question: *q, Until: until}, q: *q}
 	f.q.Account = account
 	alternatives := f.against(s, c)

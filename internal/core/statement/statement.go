@@ -126,13 +126,23 @@ func Read(payload []byte, e Expect) (*Claims, error) {
 	case !expires.After(issued):
 		return nil, problem(Malformed, "it ends before it begins (iat %d, exp %d)", c.Issued, c.Expires)
 	case expires.Sub(issued) > MaxLasts:
-		return nil, problem(TooLong, "it is good for %d days; more than %d are not taken", int(expires.Sub(issued).Hours()/24), int(MaxLasts.Hours()/24))
+		return nil, problem(
+			TooLong,
+			"it is good for %d days; more than %d are not taken",
+			int(expires.Sub(issued).Hours()/24),
+			int(MaxLasts.Hours()/24),
+		)
 	case issued.After(now.Add(skew)):
 		return nil, problem(Ahead, "it was issued at %s, which lies ahead", issued.Format(time.RFC3339))
 	case !expires.After(now):
 		return nil, problem(Expired, "it ended at %s", expires.Format(time.RFC3339))
 	case e.Seen.IsSet() && issued.Before(e.Seen.Time().Truncate(time.Second)):
-		return nil, problem(Older, "it was issued at %s, before the one that was taken already, of %s", issued.Format(time.RFC3339), e.Seen.Time().UTC().Format(time.RFC3339))
+		return nil, problem(
+			Older,
+			"it was issued at %s, before the one that was taken already, of %s",
+			issued.Format(time.RFC3339),
+			e.Seen.Time().UTC().Format(time.RFC3339),
+		)
 	}
 	for k, h := range c.Stance {
 		if h.Says != "admits" && h.Says != "refuses" {
@@ -157,7 +167,13 @@ func (c *Claims) Stances() (out []world.Stance) {
 		if !ok {
 			continue
 		}
-		s := world.Stance{Key: across(k), Says: world.SaysRefuses, Source: "statement", AsOf: moment.Of(time.Unix(c.Issued, 0)), Until: moment.Never}
+		s := world.Stance{
+			Key:    across(k),
+			Says:   world.SaysRefuses,
+			Source: "statement",
+			AsOf:   moment.Of(time.Unix(c.Issued, 0)),
+			Until:  moment.Never,
+		}
 		if h.Says == "admits" {
 			s.Says, s.Until = world.SaysAdmits, moment.Of(time.Unix(c.Expires, 0))
 			if h.Features != nil {
@@ -177,7 +193,15 @@ func (c *Claims) Stances() (out []world.Stance) {
 
 // Of writes what our side states to a domain: what the policy opens it for.
 func Of(o *world.Organisation, side world.Side, audience string, now time.Time, next []string) Claims {
-	c := Claims{Version: Version, Audience: audience, Issued: now.Unix(), Expires: now.Add(Lasts).Unix(), NextKeys: next, Domains: []string{}, Stance: map[string]Half{}}
+	c := Claims{
+		Version:  Version,
+		Audience: audience,
+		Issued:   now.Unix(),
+		Expires:  now.Add(Lasts).Unix(),
+		NextKeys: next,
+		Domains:  []string{},
+		Stance:   map[string]Half{},
+	}
 	if o != nil {
 		for i, d := range o.Domains {
 			if i == 0 {

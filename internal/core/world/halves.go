@@ -94,7 +94,8 @@ func Halves(p *Partner, side Side, at moment.Moment, stanceDays catalogue.Value,
 		if s.Says != SaysAdmits {
 			continue
 		}
-		aged := s.AsOf.IsSet() && stanceDays != catalogue.NoLimit && at >= moment.EndOfDays(moment.DayOf(s.AsOf, zone), int(stanceDays), zone)
+		aged := s.AsOf.IsSet() && stanceDays != catalogue.NoLimit &&
+			at >= moment.EndOfDays(moment.DayOf(s.AsOf, zone), int(stanceDays), zone)
 		if aged || at >= s.Until {
 			h.Old, h.Theirs = true, SaysUnknown
 		}

@@ -23,10 +23,12 @@ func (l *Letter) Settle(p *Partner, side Side, zone *time.Location) (a Answer, w
 		answered := false
 		for i := range p.Stance {
 			s := &p.Stance[i]
-			if s.Key != k || s.Says == SaysUnknown || s.AsOf.IsSet() && l.Sent.IsSet() && moment.DayOf(s.AsOf, zone) < moment.DayOf(l.Sent, zone) {
+			if s.Key != k || s.Says == SaysUnknown ||
+				s.AsOf.IsSet() && l.Sent.IsSet() && moment.DayOf(s.AsOf, zone) < moment.DayOf(l.Sent, zone) {
 				continue
 			}
-			if s.Says == SaysAdmits && s.Features != nil && slices.ContainsFunc(side.Keys[k].Features, func(f catalogue.Feature) bool { return !slices.Contains(s.Features, f) }) {
+			if s.Says == SaysAdmits && s.Features != nil &&
+				slices.ContainsFunc(side.Keys[k].Features, func(f catalogue.Feature) bool { return !slices.Contains(s.Features, f) }) {
 				continue // part of it is still left out
 			}
 			answered = true

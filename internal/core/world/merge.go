@@ -64,7 +64,12 @@ func Merge(base, part *World) *World {
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
 	out.Letters = upsert(base.Letters, part.Letters, func(x *Letter) string { return x.ID }, nil)
 	out.Statements = upsert(base.Statements, part.Statements, func(x *Statement) string { return x.Partner }, nil)
-	out.DatesFrom = upsert(base.DatesFrom, part.DatesFrom, func(x *DatesFrom) string { return x.For() }, func(old, new *DatesFrom) { new.From, new.Mail = max(old.From, new.From), max(old.Mail, new.Mail) })
+	out.DatesFrom = upsert(
+		base.DatesFrom,
+		part.DatesFrom,
+		func(x *DatesFrom) string { return x.For() },
+		func(old, new *DatesFrom) { new.From, new.Mail = max(old.From, new.From), max(old.Mail, new.Mail) },
+	)
 	limits := Limits(&out, &World{})
 	out.Partners = holding(out.Partners, func(p Partner) (Partner, bool) {
 		rules := HoldBack(p.Rules, limits)
@@ -347,7 +352,14 @@ func (x *Watch) Refuse(partner string, e Entry) string {
 		return ""
 	}
 	if like, whose, ok := x.LookAlike(partner, d); ok {
-		return fmt.Sprintf("%s (%s) looks like %s (%s) of %s; if it is meant all the same, say so with look_alike: yes", d.Unicode(), d, like.Unicode(), like, whose)
+		return fmt.Sprintf(
+			"%s (%s) looks like %s (%s) of %s; if it is meant all the same, say so with look_alike: yes",
+			d.Unicode(),
+			d,
+			like.Unicode(),
+			like,
+			whose,
+		)
 	}
 	return ""
 }

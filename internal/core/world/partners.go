@@ -107,7 +107,11 @@ func SplitPartner(w *World, from string, entries []Entry, id, name string) (*Mov
 		k := slices.IndexFunc(stay, func(x Entry) bool { return x.Domain == e.Domain })
 		if k >= 0 {
 			if e.Subdomains != stay[k].Subdomains {
-				return nil, fmt.Errorf("%s is kept %s its subdomains; it can only be split off like that", e.Domain, map[bool]string{true: "with", false: "without"}[stay[k].Subdomains])
+				return nil, fmt.Errorf(
+					"%s is kept %s its subdomains; it can only be split off like that",
+					e.Domain,
+					map[bool]string{true: "with", false: "without"}[stay[k].Subdomains],
+				)
 			}
 			next.Domains = append(next.Domains, stay[k])
 			stay = slices.Delete(stay, k, k+1)

@@ -1,0 +1,91 @@
+package api
+
+import (
+	"context"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/finding"
+	"wexillum.example/internal/service"
+)
+
+func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestObject) (apigen.ListFindingsResponseObject, error) {
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	kind := opt(r.Params.Kind)
+	if _, ok := finding.KindByName(kind); !ok && kind != "" {
+		return nil, &service.Invalid{
+			Field:  "kind",
+			Value:  kind,
+			Reason: "there is no such kind of finding; those that were noticed stand in kinds",
+		}
+	}
+	all, err := s.Service.Findings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	limit := pageSize(r.Params.Limit, 100)
+	state := opt(r.Params.State)
+	hints := r.Params.Hints != nil && *r.Params.Hints
+	out := apigen.ListFindings200JSONResponse{Findings: []contract.Finding{}, Kinds: []contract.FindingKind{}}
+	count := map[string]*contract.FindingKind{}
+	started := after == ""
+	for i := range all {
+		f := &all[i]
+		if a := opt(r.Params.About); a != "" {
+			is := false
+			for _, x := range f.About {
+				is = is || x == a
+			}
+			if !is {
+				continue
+			}
+		}
+		k := count[f.Kind]
+		if k == nil {
+			entry, _ := finding.KindByName(f.Kind)
+			k = &contract.FindingKind{Kind: f.Kind, Title: entry.Title, Do: entry.Do, Hint: entry.Hint}
+			count[f.Kind] = k
+		}
+		if f.Accepted != nil {
+			k.Accepted++
+		} else {
+			k.Open++
+		}
+		entry, _ := finding.KindByName(f.Kind)
+		switch {
+		case kind != "" && f.Kind != kind, kind == "" && entry.Hint && !hints:
+			continue
+		case state == "accepted" && f.Accepted == nil, state != "accepted" && state != "all" && f.Accepted != nil:
+			continue
+		}
+		if !started {
+			started = f.ID == after
+			continue
+		}
+		if len(out.Findings) == limit {
+			if out.Next == "" {
+				out.Next = cursor(out.Findings[limit-1].Id)
+			}
+			continue
+		}
+		out.Findings = append(out.Findings, answer.Finding(&f.Finding, f.Accepted))
+	}
+	for _, k := range finding.Kinds() {
+		if c := count[k.Name]; c != nil {
+			out.Kinds = append(out.Kinds, *c)
+		}
+	}
+	return out, nil
+}
+
+func (s *server) AcceptFinding(ctx context.Context, r apigen.AcceptFindingRequestObject) (apigen.AcceptFindingResponseObject, error) {
+	return apigen.AcceptFinding204Response{}, s.Service.AcceptFinding(ctx, whoIs(ctx).Name, r.Body.Id, r.Body.Reason, r.Body.Until)
+}
+
+func (s *server) ReopenFinding(ctx context.Context, r apigen.ReopenFindingRequestObject) (apigen.ReopenFindingResponseObject, error) {
+	return apigen.ReopenFinding204Response{}, s.Service.ReopenFinding(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Params.Id)
+}

@@ -1,0 +1,39 @@
+package api
+
+import (
+	"context"
+	"fmt"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/service"
+)
+
+func (s *server) Would(ctx context.Context, r apigen.WouldRequestObject) (apigen.WouldResponseObject, error) {
+	st := s.state(ctx)
+	x, at, err := answer.Suppose(r.Body, st.Snapshot, s.Service.Now())
+	if err != nil {
+		return nil, err
+	}
+	if me := whoIs(ctx); me.Role == service.Member {
+		own := len(x.Groups) == 0
+		for _, g := range x.Grants {
+			own = own && st.BelongsTo(me.Person, g.Resource)
+		}
+		if x.Link != nil {
+			own = st.BelongsTo(me.Person, x.Link.Item)
+		}
+		if !own {
+			return nil, fmt.Errorf("%w: members ask about their own spaces", errForbidden)
+		}
+	}
+	lines, kind, err := st.Would(x, at)
+	if err != nil {
+		return nil, err
+	}
+	who := x.Address.String()
+	if x.Link != nil {
+		who = "whoever holds the link"
+	}
+	return apigen.Would200JSONResponse(answer.Would(who, kind, at, lines, st.Head.Revision)), nil
+}

@@ -1,0 +1,310 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"wexillum.example/internal/answer"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/draft"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// moved writes gained, lost and otherwise, the empty ones left out.
+func moved(gained, lost, otherwise int) string {
+	var parts []string
+	for _, x := range []struct {
+		n    int
+		mark string
+	}{{gained, "+"}, {lost, "−"}, {otherwise, "~"}} {
+		if x.n > 0 {
+			parts = append(parts, x.mark+strconv.Itoa(x.n))
+		}
+	}
+	if len(parts) == 0 {
+		return "0"
+	}
+	return strings.Join(parts, " ")
+}
+
+// brief says an impact in a few lines.
+func (a *app) brief(w io.Writer, x *contract.Impact) {
+	if x.Nothing && x.HeldTotal == 0 && (x.CutOffTotal == nil || *x.CutOffTotal == 0) {
+		fmt.Fprintln(w, "Impact: nothing changes for anybody.")
+	} else {
+		fmt.Fprintf(w, "Impact: %s parties, %s granted actions", moved(x.Parties.Gained, x.Parties.Lost, x.Parties.Otherwise), moved(x.Granted.Gained, x.Granted.Lost, x.Granted.Otherwise))
+		pairs := map[contract.WideNumberChange]int{}
+		for _, n := range x.Wide {
+			pairs[*n.Change] += n.Pairs
+		}
+		if len(pairs) > 0 {
+			fmt.Fprintf(w, ", %s pairs of wide ones", moved(pairs["gained"], pairs["lost"], pairs["otherwise"]))
+		}
+		fmt.Fprintln(w, " (+ gained, − lost, ~ other conditions).")
+		var by []string
+		for _, m := range x.Services {
+			by = append(by, m.Key+" "+moved(m.Gained, m.Lost, m.Otherwise))
+		}
+		if len(by) > 0 {
+			fmt.Fprintln(w, "  by service: "+strings.Join(by, ", "))
+		}
+		by = nil
+		for _, m := range x.Partners[:min(6, len(x.Partners))] {
+			by = append(by, m.Key+" "+moved(m.Gained, m.Lost, m.Otherwise))
+		}
+		if n := len(x.Partners) - 6; n > 0 {
+			by = append(by, fmt.Sprintf("and %d more", n))
+		}
+		if len(by) > 0 {
+			fmt.Fprintln(w, "  by partner: "+strings.Join(by, ", "))
+		}
+		who := map[string]bool{}
+		for _, n := range x.Newcomers {
+			if n.Change != "lost" {
+				who[n.Who] = true
+			}
+		}
+		if len(who) > 0 {
+			fmt.Fprintf(w, "  typical newcomers that would gain: %d\n", len(who))
+		}
+		if n := len(x.LinksStopped); n > 0 {
+			fmt.Fprintf(w, "  links that stop: %s\n", some(x.LinksStopped, 5))
+		}
+		if n := len(x.LinksStarted); n > 0 {
+			fmt.Fprintf(w, "  links that work again: %s\n", some(x.LinksStarted, 5))
+		}
+		if x.Suspended != nil {
+			fmt.Fprintf(w, "  records that are suspended or removed at once: %d\n", *x.Suspended)
+		}
+		if x.Forwarders != nil {
+			var list []string
+			for _, f := range *x.Forwarders {
+				list = append(list, fmt.Sprintf("%s to %s %s", f.Mailbox, f.To, map[bool]string{true: "starts", false: "stops"}[f.Starts]))
+			}
+			fmt.Fprintf(w, "  forwarders: %d: %s\n", len(list), some(list, 5))
+		}
+		if x.Outward != nil {
+			var list []string
+			for _, m := range *x.Outward {
+				list = append(list, fmt.Sprintf("%s %s towards %s (%s; %d of ours)", m.Change, m.Action, m.Name, strings.TrimPrefix(m.Who, "*@"), m.People))
+			}
+			fmt.Fprintf(w, "  what ours may do elsewhere: %d: %s\n", len(list), some(list, 4))
+		}
+		if x.Presenters != nil {
+			var list []string
+			for _, m := range *x.Presenters {
+				list = append(list, fmt.Sprintf("%s %s (%d parties)", m.Change, m.Action, m.Parties))
+			}
+			fmt.Fprintf(w, "  in any meeting that ours present in: %d: %s\n", len(list), some(list, 4))
+		}
+		if x.CutOffTotal != nil && *x.CutOffTotal > 0 {
+			var who []string
+			for _, c := range *x.CutOff {
+				who = append(who, c.Party+" ("+strings.ReplaceAll(c.Cause, "_", " ")+", "+day(c.Day)[:10]+")")
+			}
+			fmt.Fprintf(w, "  cut off at once by the dates: %d: %s\n", *x.CutOffTotal, some(who, 5))
+		}
+		held, released := 0, 0
+		for _, h := range x.Held {
+			if h.Held {
+				held++
+			} else {
+				released++
+			}
+		}
+		if held > 0 {
+			fmt.Fprintf(w, "  values that become held back: %d\n", held)
+		}
+		if released > 0 {
+			fmt.Fprintf(w, "  values that are released: %d\n", released)
+		}
+	}
+	if len(x.Loosens) > 0 {
+		fmt.Fprintf(w, "  it loosens %s\n", some(x.Loosens, 3))
+	}
+	if x.Second {
+		fmt.Fprintln(w, "  somebody else must confirm it")
+	}
+}
+
+func some(list []string, n int) string {
+	if len(list) <= n {
+		return strings.Join(list, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(list[:n], ", "), len(list)-n)
+}
+
+func (a *app) printImpact(x *contract.Impact) error {
+	rows := [][]string{}
+	for _, l := range x.Lines {
+		mark := map[contract.ImpactLineChange]string{"gained": "+ gained", "lost": "− lost", "otherwise": "~ otherwise"}[l.Change]
+		rows = append(rows, []string{mark, l.Who, pick(l.Partner), resourceText(l.Resource, l.Count), strings.Join(l.Actions, ", ")})
+	}
+	if a.output != "table" {
+		return a.records(x, []string{"change", "party", "partner", "resource", "actions"}, rows)
+	}
+	a.brief(a.out, x)
+	for _, n := range x.Newcomers[:min(12, len(x.Newcomers))] {
+		a.say(
+			"  %s %s, a typical newcomer (%s): %s %s",
+			map[contract.ImpactNewcomerChange]string{"gained": "+", "lost": "−", "otherwise": "~"}[n.Change],
+			n.Who,
+			n.Name,
+			n.Action,
+			resourceText(n.Kind+":*", n.Count),
+		)
+	}
+	for _, h := range x.Held[:min(12, len(x.Held))] {
+		what := "is released"
+		if h.Held {
+			what = "becomes held back"
+		}
+		a.say("  %s: %s %s %s", h.Where, h.Rule, h.Value, what)
+	}
+	if len(rows) > 0 {
+		a.say("")
+		shown := rows[:min(len(rows), maxTable)]
+		a.table([]string{"change", "party", "partner", "resource", "actions"}, shown)
+		if x.More || len(shown) < len(rows) {
+			a.say("… and more; wexillum draft impact --all writes every line as CSV.")
+		}
+	}
+	return nil
+}
+
+func (a *app) draftImpact() *cobra.Command {
+	var at, against, file string
+	var all bool
+	c := &cobra.Command{Use: "impact [DRAFT]", Short: "Show who would gain and who would lose access",
+		Long:    "Who would gain and who would lose what if a draft were published, now or at a\nlater moment.\n\nWithout any service, --world names a file and --against another: what changes for\neverybody in the world of the first where its policy takes the place of the other's.",
+		Example: "  wexillum draft impact \"Lower the file limit\" --at +30d\n  wexillum draft impact --world next.yaml --against main.yaml",
+		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeDraft,
+		RunE: func(c *cobra.Command, args []string) error {
+			if a.world != "" {
+				if against == "" || len(args) > 0 {
+					return usage{errors.New("with --world, name the file to compare with in --against, and no draft")}
+				}
+				return a.impactOfFiles(against, at, file, all)
+			}
+			if len(args) != 1 || against != "" {
+				return usage{errors.New("name a draft; or two files with --world and --against")}
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			if all {
+				resp, err := r.ImpactLines(c.Context(), args[0], &contract.ImpactLinesParams{At: optional(at)})
+				if err != nil || resp.StatusCode >= 400 {
+					return r.read(resp, err, nil)
+				}
+				defer resp.Body.Close()
+				_, err = io.Copy(a.out, resp.Body)
+				return err
+			}
+			x, err := a.followImpact(c.Context(), r, args[0], at)
+			if err != nil {
+				return err
+			}
+			return a.printImpact(x)
+		}}
+	c.Flags().StringVar(&at, "at", "", "now where absent, or a moment that lies ahead, as +30d")
+	c.Flags().BoolVar(&all, "all", false, "write every line as CSV")
+	c.Flags().StringVar(&against, "against", "", "a world file whose policy is in force now; with --world")
+	c.Flags().StringVar(&file, "report", "", "with --world, also write a page that prints into this file")
+	return c
+}
+
+// followImpact finds an impact and shows on a terminal how far it is.
+func (a *app) followImpact(ctx context.Context, r *remote, id, at string) (*contract.Impact, error) {
+	progress := true
+	resp, err := r.Impact(ctx, id, &contract.ImpactParams{At: optional(at), Progress: &progress})
+	if err != nil || resp.StatusCode >= 400 {
+		return nil, r.read(resp, err, nil)
+	}
+	defer resp.Body.Close()
+	f, ok := a.err.(*os.File)
+	live := ok && term.IsTerminal(int(f.Fd()))
+	in := json.NewDecoder(resp.Body)
+	for {
+		var x struct {
+			Part    float64           `json:"part"`
+			Impact  *contract.Impact  `json:"impact"`
+			Problem *contract.Problem `json:"problem"`
+		}
+		if err := in.Decode(&x); err != nil {
+			return nil, fmt.Errorf("the service at %s stopped answering: %w", r.server, err)
+		}
+		switch {
+		case x.Problem != nil:
+			return nil, &problemError{*x.Problem, r.server}
+		case x.Impact != nil:
+			if live {
+				fmt.Fprint(a.err, "\r\x1b[K")
+			}
+			return x.Impact, nil
+		case live:
+			fmt.Fprintf(a.err, "\rweighing … %3.0f %%", x.Part*100)
+		}
+	}
+}
+
+// impactOfFiles weighs the policy of one file against that of another.
+func (a *app) impactOfFiles(against, at, file string, all bool) error {
+	now := moment.Of(time.Now())
+	read := func(name string) (*world.World, error) {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return nil, err
+		}
+		w, err := worldfile.Read(text, worldfile.Options{File: name, Now: now})
+		if err != nil {
+			return nil, err
+		}
+		return world.Merge(&world.World{}, w), nil
+	}
+	next, err := read(a.world)
+	if err != nil {
+		return err
+	}
+	was, err := read(against)
+	if err != nil {
+		return err
+	}
+	v, before, after, err := answer.Files(was, next, now, at)
+	if err != nil {
+		return usage{err}
+	}
+	if all {
+		rep, err := v.ImpactAll(before, after, never)
+		if err != nil {
+			return err
+		}
+		return rep.CSV(a.out)
+	}
+	line, lines, more := answer.Collect()
+	imp, err := engine.ImpactOf(before, after, v.At, line, never, nil)
+	if err != nil {
+		return err
+	}
+	out := v.Impact(imp, *lines, *more)
+	out.Loosens = append(out.Loosens, draft.Loosens(was, next)...)
+	if err := a.keepReport(file, nil, v.ImpactReport(fmt.Sprintf("What changes from %s to %s", against, a.world), &out)); err != nil {
+		return err
+	}
+	x := contract.Impact(out)
+	return a.printImpact(&x)
+}
