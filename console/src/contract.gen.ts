@@ -483,6 +483,10 @@ export interface components {
             concerns: number;
             etag: string;
         };
+        /** @description The fields of an exception that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */
+        ExceptionPatch: {
+            [key: string]: unknown;
+        };
         ExceptionChange: {
             id: string;
             people?: string[];

@@ -37,7 +37,7 @@ export const operations: Operation[] = [
   { method: 'DELETE', pattern: '/api/v1/values/{where}/{rule}', draft: 'policy', policyWhere: 'partner:' },
   { method: 'POST', pattern: '/api/v1/exceptions', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/exceptions/import', draft: 'policy' },
-  { method: 'PUT', pattern: '/api/v1/exceptions/{id}', draft: 'policy' },
+  { method: 'PATCH', pattern: '/api/v1/exceptions/{id}', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/exceptions/{id}/end', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/exceptions/{id}/prolong', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/links', draft: 'preview' },

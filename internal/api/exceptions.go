@@ -93,22 +93,26 @@ func (s *server) AddException(ctx context.Context, r apigen.AddExceptionRequestO
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Service.PutException(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Body.Id, true, ""); err != nil {
+	if err := s.Service.AddException(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Body.Id); err != nil {
 		return nil, err
 	}
 	x, err := s.exception(ctx, r.Body.Id)
 	return apigen.AddException201JSONResponse{Body: x, Headers: apigen.AddException201ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func (s *server) SetException(ctx context.Context, r apigen.SetExceptionRequestObject) (apigen.SetExceptionResponseObject, error) {
-	if r.Body.Id != r.Id {
-		return nil, &service.Invalid{Field: "id", Value: r.Body.Id, Reason: "the address says " + r.Id + "; an id does not change"}
-	}
-	doc, err := exceptionDoc(r.Body)
+func (s *server) SetException(
+	ctx context.Context,
+	r apigen.SetExceptionRequestObject,
+) (apigen.SetExceptionResponseObject, error) {
+	doc, why, err := recordPatch(*r.Body)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.Service.PutException(ctx, whoIs(ctx).Name, cause(r.Body.Why), doc, r.Id, false, opt(r.Params.IfMatch)); err != nil {
+	patch, err := json.Marshal(doc)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.Service.PatchException(ctx, whoIs(ctx).Name, cause(why), r.Id, patch, opt(r.Params.IfMatch)); err != nil {
 		return nil, err
 	}
 	x, err := s.exception(ctx, r.Id)

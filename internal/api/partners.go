@@ -180,14 +180,45 @@ func rulesDoc(set map[string]contract.SetValue) (map[string]any, error) {
 	return rules, nil
 }
 
-// partnerPatch writes what a request wants otherwise of a partner as a merge patch (RFC 7396) of
-// its record in the file format, and takes out the reason. The contract's names are the format's but
-// for those here.
+// partnerPatch is recordPatch of a partner. The contract's names are the format's but for those here.
 func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
-	doc := map[string]any{}
+	doc, why, err := recordPatch(body)
+	if err != nil {
+		return nil, nil, err
+	}
+	if v, given := doc["stance"]; given {
+		return nil, nil, &service.Invalid{
+			Field:  "stance",
+			Value:  fmt.Sprint(v),
+			Reason: "stances are recorded one by one, at /api/v1/partners/{id}/stances/{key}",
+		}
+	}
 	signIn := map[string]any{}
+	for name, field := range map[string]string{"sign_in": "issuer", "sign_in_client": "client", "sign_in_unverified": "unverified"} {
+		if v, given := doc[name]; given {
+			signIn[field] = v
+			delete(doc, name)
+		}
+	}
+	if issuer, given := signIn["issuer"]; given && issuer == nil {
+		doc["sign_in"] = nil
+	} else if len(signIn) > 0 {
+		doc["sign_in"] = signIn
+	}
+	if v, given := doc["contacts"]; given {
+		doc["contact"] = v
+		delete(doc, "contacts")
+	}
+	patch, err = json.Marshal(doc)
+	return
+}
+
+// recordPatch makes of what a request wants otherwise a merge patch (RFC 7396) of the record in the
+// file format, and takes out the reason. A text in which nothing is written is as null.
+func recordPatch(body map[string]any) (doc map[string]any, why *string, err error) {
+	doc = map[string]any{}
 	for k, v := range body {
-		if v == "" { // nothing is written in it
+		if v == "" {
 			v = nil
 		}
 		switch k {
@@ -197,22 +228,6 @@ func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
 				return nil, nil, &service.Invalid{Field: "why", Value: fmt.Sprint(v), Reason: "say why in at most 2000 letters"}
 			}
 			why = some(text)
-		case "contacts":
-			doc["contact"] = v
-		case "sign_in":
-			if signIn["issuer"] = v; v == nil {
-				doc["sign_in"] = nil
-			}
-		case "sign_in_client":
-			signIn["client"] = v
-		case "sign_in_unverified":
-			signIn["unverified"] = v
-		case "stance":
-			return nil, nil, &service.Invalid{
-				Field:  k,
-				Value:  fmt.Sprint(v),
-				Reason: "stances are recorded one by one, at /api/v1/partners/{id}/stances/{key}",
-			}
 		case "rules":
 			set, ok := v.(map[string]any)
 			if !ok && v != nil {
@@ -229,10 +244,6 @@ func partnerPatch(body map[string]any) (patch []byte, why *string, err error) {
 			doc[k] = v
 		}
 	}
-	if _, gone := doc["sign_in"]; len(signIn) > 0 && !gone {
-		doc["sign_in"] = signIn
-	}
-	patch, err = json.Marshal(doc)
 	return
 }
 

@@ -235,40 +235,39 @@ func (a *app) exceptionChange() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := contract.ExceptionChange{
-				Id:      x.Id,
-				People:  &x.People,
-				Groups:  &x.Groups,
-				Parties: x.Parties,
-				Rules:   x.Rules,
-				From:    x.From,
-				Until:   x.Until,
-				Reason:  x.Reason,
-				Why:     optional(reason),
-			}
+			patch := map[string]any{}
 			if len(people)+len(groups) > 0 {
-				body.People, body.Groups = &people, &groups
+				patch["people"], patch["groups"] = people, groups
 			}
 			if len(parties) > 0 {
-				body.Parties = &parties
+				patch["parties"] = parties
 			}
+			rules := map[string]any{}
 			for _, kv := range set {
 				k, v, ok := splitPair(kv)
 				if !ok {
 					return usage{fmt.Errorf("--set %q: write rule=value", kv)}
 				}
-				body.Rules[k] = contract.SetValue{Value: v}
+				rules[k] = contract.SetValue{Value: v}
 			}
 			for _, k := range unset {
-				if _, ok := body.Rules[k]; !ok {
+				if _, ok := x.Rules[k]; !ok {
 					return usage{fmt.Errorf("--unset %q: %s does not set it", k, x.Id)}
 				}
-				delete(body.Rules, k)
+				rules[k] = nil
+			}
+			if len(rules) > 0 {
+				patch["rules"] = rules
 			}
 			if reason != "" {
-				body.Reason = &reason
+				patch["reason"], patch["why"] = reason, reason
 			}
-			resp, err := r.SetException(c.Context(), x.Id, &contract.SetExceptionParams{IfMatch: &x.Etag}, body)
+			resp, err := r.SetExceptionWithApplicationMergePatchPlusJSONBody(
+				c.Context(),
+				x.Id,
+				&contract.SetExceptionParams{IfMatch: &x.Etag},
+				patch,
+			)
 			if err := r.read(resp, err, x); err != nil {
 				return err
 			}

@@ -1268,11 +1268,11 @@ func (c *Client) GetException(ctx context.Context, id string, reqEditors ...Requ
 	return c.Client.Do(req)
 }
 
-// SetExceptionWithBody Change an exception
+// SetExceptionWithBody Change an exception; fields that are not named stay as they are
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
+// Corresponds with PATCH /api/v1/exceptions/{id} (the `SetException` operationId).
 func (c *Client) SetExceptionWithBody(ctx context.Context, id string, params *SetExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetExceptionRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
@@ -1285,13 +1285,13 @@ func (c *Client) SetExceptionWithBody(ctx context.Context, id string, params *Se
 	return c.Client.Do(req)
 }
 
-// SetException Change an exception
+// SetExceptionWithApplicationMergePatchPlusJSONBody Change an exception; fields that are not named stay as they are
 //
-// Takes a body of the `application/json` content type.
+// Takes a body of the `application/merge-patch+json` content type.
 //
-// Corresponds with PUT /api/v1/exceptions/{id} (the `SetException` operationId).
-func (c *Client) SetException(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetExceptionRequest(c.Server, id, params, body)
+// Corresponds with PATCH /api/v1/exceptions/{id} (the `SetException` operationId).
+func (c *Client) SetExceptionWithApplicationMergePatchPlusJSONBody(ctx context.Context, id string, params *SetExceptionParams, body SetExceptionApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetExceptionRequestWithApplicationMergePatchPlusJSONBody(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -6408,15 +6408,15 @@ func NewGetExceptionRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSetExceptionRequest calls the generic SetException builder with application/json body
-func NewSetExceptionRequest(server string, id string, params *SetExceptionParams, body SetExceptionJSONRequestBody) (*http.Request, error) {
+// NewSetExceptionRequestWithApplicationMergePatchPlusJSONBody calls the generic SetException builder with application/merge-patch+json body
+func NewSetExceptionRequestWithApplicationMergePatchPlusJSONBody(server string, id string, params *SetExceptionParams, body SetExceptionApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetExceptionRequestWithBody(server, id, params, "application/json", bodyReader)
+	return NewSetExceptionRequestWithBody(server, id, params, "application/merge-patch+json", bodyReader)
 }
 
 // NewSetExceptionRequestWithBody constructs an http.Request for the SetException method, with any body, and a specified content type
@@ -6445,7 +6445,7 @@ func NewSetExceptionRequestWithBody(server string, id string, params *SetExcepti
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}

@@ -2521,6 +2521,9 @@ type ExceptionChange struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// ExceptionPatch The fields of an exception that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
+type ExceptionPatch map[string]interface{}
+
 // FileError defines model for FileError.
 type FileError struct {
 	Column  int    `json:"column"`
@@ -5321,8 +5324,8 @@ type DueSupposingJSONRequestBody = DueSupposing
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange
 
-// SetExceptionJSONRequestBody defines body for SetException for application/json ContentType.
-type SetExceptionJSONRequestBody = ExceptionChange
+// SetExceptionApplicationMergePatchPlusJSONRequestBody defines body for SetException for application/merge-patch+json ContentType.
+type SetExceptionApplicationMergePatchPlusJSONRequestBody = ExceptionPatch
 
 // EndExceptionJSONRequestBody defines body for EndException for application/json ContentType.
 type EndExceptionJSONRequestBody = WhyOnly

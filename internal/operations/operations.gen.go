@@ -52,7 +52,7 @@ var all = []Operation{
 	{ID: "addException", Method: "POST", Pattern: "/api/v1/exceptions", Summary: "Make an exception", Roles: []string{"administrator"}, Draft: "policy"},
 	{ID: "importExceptions", Method: "POST", Pattern: "/api/v1/exceptions/import", Summary: "Make or change many exceptions from a list, with a result for every line", Roles: []string{"administrator"}, Draft: "policy", List: true},
 	{ID: "getException", Method: "GET", Pattern: "/api/v1/exceptions/{id}", Summary: "An exception", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
-	{ID: "setException", Method: "PUT", Pattern: "/api/v1/exceptions/{id}", Summary: "Change an exception", Roles: []string{"administrator"}, Draft: "policy"},
+	{ID: "setException", Method: "PATCH", Pattern: "/api/v1/exceptions/{id}", Summary: "Change an exception; fields that are not named stay as they are", Roles: []string{"administrator"}, Draft: "policy"},
 	{ID: "endException", Method: "POST", Pattern: "/api/v1/exceptions/{id}/end", Summary: "End an exception now; one that has not begun is taken away", Roles: []string{"administrator"}, Draft: "policy"},
 	{ID: "prolongException", Method: "POST", Pattern: "/api/v1/exceptions/{id}/prolong", Summary: "Move the end of an exception further away", Roles: []string{"administrator"}, Draft: "policy"},
 	{ID: "listSpaces", Method: "GET", Pattern: "/api/v1/spaces", Summary: "Spaces; a member sees the own ones", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},

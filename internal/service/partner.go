@@ -2,11 +2,8 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"strings"
-
-	jsonpatch "github.com/evanphx/json-patch/v5"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
@@ -101,15 +98,9 @@ func (s *Service) PatchPartner(ctx context.Context, by By, id string, patch []by
 		}
 		p := *old
 		p.Stance = nil // which are not of policy
-		doc, err := jsonpatch.MergePatch(worldfile.PartnerDoc(&p), patch)
+		doc, err := patched(worldfile.PartnerDoc(&p), patch, id)
 		if err != nil {
-			return nil, &Invalid{"body", string(patch), "write a JSON object with the fields that are to be otherwise"}
-		}
-		var is struct {
-			ID string `json:"id"`
-		}
-		if err := json.Unmarshal(doc, &is); err != nil || is.ID != id {
-			return nil, &Invalid{"id", is.ID, "the address says " + id + "; an id does not change"}
+			return nil, err
 		}
 		return s.withPartner(now, id, doc)
 	})

@@ -218,7 +218,7 @@ func TestBadCharacters(t *testing.T) {
 				return err
 			},
 			"a reason of an exception": func() error {
-				return s.PutException(t.Context(), "test", "x", []byte(`{"id":"e","people":["uma"],"parties":["partner:lamps"],"rules":{"chat.federation":"closed"},"until":"2027-01-01","reason":`+jsonText(text)+`}`), "e", false, "")
+				return s.PatchException(t.Context(), "test", "x", "e", []byte(`{"id":"e","people":["uma"],"parties":["partner:lamps"],"rules":{"chat.federation":"closed"},"until":"2027-01-01","reason":`+jsonText(text)+`}`), "")
 			},
 			"a file": func() error {
 				_, err := s.Load(t.Context(), "test", "", "f", []byte("wexillum: 1\nspaces: [{id: yard, name: \""+text+"\", kind: team, owners: [uma]}]\n"), false)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	jsonpatch "github.com/evanphx/json-patch/v5"
+
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -330,25 +332,58 @@ func notOver(live, next *world.World, at moment.Moment) error {
 	return nil
 }
 
-// PutException makes an exception, or replaces one where add is false.
-func (s *Service) PutException(ctx context.Context, who, why string, doc []byte, id string, add bool, ifMatch string) error {
+// AddException makes an exception. doc is its record as the file format has it.
+func (s *Service) AddException(ctx context.Context, who, why string, doc []byte, id string) error {
+	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
+		if _, _, err := now.Exception(id); err == nil {
+			return nil, fmt.Errorf("%w: there is an exception %q already", ErrConflict, id)
+		}
+		return s.withException(now, doc, id)
+	})
+}
+
+// PatchException changes what a merge patch (RFC 7396) of an exception's record in the file format
+// names; the rest stays as it is.
+func (s *Service) PatchException(ctx context.Context, who, why, id string, patch []byte, ifMatch string) error {
 	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
 		old, _, err := now.Exception(id)
-		switch {
-		case add && err == nil:
-			return nil, fmt.Errorf("%w: there is an exception %q already", ErrConflict, id)
-		case !add && err != nil:
-			return nil, err
-		case !add && ifMatch != "" && ifMatch != ExceptionEtag(old):
-			return nil, ErrStale
-		}
-		part, err := s.readException(now, doc, id)
 		if err != nil {
 			return nil, err
 		}
-		next := world.Merge(now.Policy(), part)
-		return next, notOver(now.Policy(), next, s.Now())
+		if ifMatch != "" && ifMatch != ExceptionEtag(old) {
+			return nil, ErrStale
+		}
+		doc, err := patched(worldfile.ExceptionDoc(old), patch, id)
+		if err != nil {
+			return nil, err
+		}
+		return s.withException(now, doc, id)
 	})
+}
+
+// patched applies a merge patch to a record, whose id stays.
+func patched(doc, patch []byte, id string) ([]byte, error) {
+	out, err := jsonpatch.MergePatch(doc, patch)
+	if err != nil {
+		return nil, &Invalid{"body", string(patch), "write a JSON object with the fields that are to be otherwise"}
+	}
+	var is struct {
+		ID string `json:"id"`
+	}
+	if err := json.Unmarshal(out, &is); err != nil || is.ID != id {
+		return nil, &Invalid{"id", is.ID, "the address says " + id + "; an id does not change"}
+	}
+	return out, nil
+}
+
+// withException returns the policy with an exception as doc has it.
+func (s *Service) withException(now *State, doc []byte, id string) (*world.World, error) {
+	part, err := s.readException(now, doc, id)
+	if err != nil {
+		return nil, err
+	}
+	next := world.Merge(now.Policy(), part)
+	return next, notOver(now.Policy(), next, s.Now())
 }
 
 // EndException ends an exception early, now. One that has not begun is taken away.

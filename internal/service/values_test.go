@@ -158,7 +158,7 @@ func TestExceptionLife(t *testing.T) {
 	ask := "x@unlisted.example chat.message person:uma"
 	put := func(doc []byte, id string) {
 		t.Helper()
-		check(t, s.PutException(t.Context(), "test", "", doc, id, true, ""))
+		check(t, s.AddException(t.Context(), "test", "", doc, id))
 	}
 	put(exception("now", `"rules":{"chat.federation":"any"},"until":"+2d"`), "now")
 	if !yes(t, s, ask) {
