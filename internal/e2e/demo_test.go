@@ -252,5 +252,5 @@ func TestTwoServices(t *testing.T) {
 		}
 	}
 	b.login("lantern")
-	b.says(3, "Links for whoever holds them is off", "ask", "link:crate-list-link", "files.open", "file:crate-list")
+	b.says(3, "“Links for whoever holds them” is set to off", "ask", "link:crate-list-link", "files.open", "file:crate-list")
 }

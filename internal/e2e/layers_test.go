@@ -30,7 +30,7 @@ func TestWorkedExample1(t *testing.T) {
 	r.says(0, "held back", "rules", "set", "files.bearer_links", "--space", "low-water-design", "--value", "on", "--held")
 	r.says(0, "held_back", "finding", "list", "--about", "space:low-water-design")
 	r.says(0, "", "rules", "set", "files.bearer_links", "--limit", "on", "--why", "over")
-	r.says(3, "Links for whoever holds them is off", link...) // still held back
+	r.says(3, "“Links for whoever holds them” is set to off", link...) // still held back
 	r.says(0, "the limit allows it again", "finding", "list", "--kind", "held_back")
 	where := "--item"
 	if out := r.must("rules", "show", "files.bearer_links"); !strings.Contains(out, "crate-list") {
@@ -41,7 +41,7 @@ func TestWorkedExample1(t *testing.T) {
 	r.says(0, "YES", link...)
 	r.says(0, "released", "journal", "--limit", "1")
 	r.says(0, "", "rules", "unset", "files.bearer_links", where, at)
-	r.says(3, "Links for whoever holds them is off", link...)
+	r.says(3, "“Links for whoever holds them” is set to off", link...)
 	r.says(1, "says nothing of files.bearer_links", "rules", "unset", "files.bearer_links", where, at)
 	// A layer that may not set the rule says which may.
 	r.says(1, `rule "chat.guests": it cannot be set at file:crate-list; it may be set at: partner, space`, "rules", "set", "chat.guests", "--item", "file:crate-list", "--value", "on")
@@ -174,7 +174,7 @@ func TestFindingsAccepted(t *testing.T) {
 	if err := json.Unmarshal([]byte(out), &all); err != nil || len(all) < 30 {
 		t.Errorf("%d findings, %v", len(all), err)
 	}
-	r.says(0, "Forwarding mail outside is any", "forwarder", "list", "--person", "m.quarrendon") // why it leaves, not whose it is
+	r.says(0, "“Forwarding mail outside” is set to any", "forwarder", "list", "--person", "m.quarrendon") // why it leaves, not whose it is
 	// A link is ended, and its finding changes.
 	r.says(0, "has ended", "link", "end", "crate-list-link", "--why", "found in a chat")
 	r.says(3, "", "ask", "link:crate-list-link", "files.open", "file:crate-list")

@@ -30,7 +30,7 @@ func TestLinks(t *testing.T) {
 	r.says(0, "whoever holds it loses", "link", "end", "kit-for-fair", "--preview")
 	r.says(0, "kit-for-fair", "link", "list", "--find", "FOR-FAIR", "--who", "bearer", "--state", "works")
 	r.says(0, "YES", "ask", "link:kit-for-fair", "files.open", "file:press-kit")
-	r.says(3, "opens without download", "ask", "link:kit-for-fair", "files.download", "file:press-kit")
+	r.says(3, "does not allow downloads", "ask", "link:kit-for-fair", "files.download", "file:press-kit")
 	r.says(0, "the fair", "journal", "--kind", "link", "--limit", "1")
 	// The network: pages of a list, a member's own links, and nobody else's.
 	var page struct {
