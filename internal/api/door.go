@@ -27,9 +27,9 @@ import (
 
 func requestOf(ctx context.Context) *http.Request { return ctx.Value(requestKey).(*http.Request) }
 
-// doorOften refuses who knocks too often from one place.
+// doorOften refuses who tries the door too often from one place.
 func (s *server) doorOften(ctx context.Context, what string) error {
-	if s.knocks.allow(what+" from "+sourceOf(ctx), s.Clock()) {
+	if s.doorTries.allow(what+" from "+sourceOf(ctx), s.Clock()) {
 		return nil
 	}
 	return service.ErrTooMany

@@ -59,16 +59,16 @@ type Options struct {
 
 type server struct {
 	Options
-	sessions *scs.SessionManager
-	doors    *scs.SessionManager // of browsers that stand at the guests' door, for a few minutes
-	partners partners            // what partners' own sign-ins say of themselves
-	metrics  *metrics
-	signIns  *signIns
-	asks     *tries // for our statement
-	knocks   *tries // of guests
-	dueLock  sync.Mutex
-	results  found
-	repeats  repeats
+	sessions  *scs.SessionManager
+	doors     *scs.SessionManager // of browsers that stand at the guests' door, for a few minutes
+	partners  partners            // what partners' own sign-ins say of themselves
+	metrics   *metrics
+	signIns   *signIns
+	asks      *tries // for our statement
+	doorTries *tries // of guests
+	dueLock   sync.Mutex
+	results   found
+	repeats   repeats
 }
 
 type contextKey int
@@ -107,12 +107,12 @@ func New(o Options) (http.Handler, error) {
 		o.Idle = 2 * time.Hour
 	}
 	s := &server{
-		Options: o,
-		metrics: newMetrics(o.Service),
-		signIns: newSignIns(),
-		asks:    newTries(10, 6*time.Second),
-		knocks:  newTries(10, 6*time.Second),
-		repeats: repeats{byKey: map[string]*repeat{}},
+		Options:   o,
+		metrics:   newMetrics(o.Service),
+		signIns:   newSignIns(),
+		asks:      newTries(10, 6*time.Second),
+		doorTries: newTries(10, 6*time.Second),
+		repeats:   repeats{byKey: map[string]*repeat{}},
 	}
 	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
 	cookies := func(name string, site http.SameSite) *scs.SessionManager {

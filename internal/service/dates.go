@@ -764,7 +764,7 @@ func (s *Service) LiftBrake(ctx context.Context, who Who, why string) (Braked, e
 		return putJSON(t, "brake", "dates", map[string]string{"lifted": s.Now().String()})
 	})
 	if err == nil {
-		s.looked.Store(nil)
+		s.nothingDue.Store(nil)
 		s.tripped(0, 0)
 	}
 	return held, err

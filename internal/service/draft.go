@@ -198,7 +198,7 @@ func needsSecond(p *world.World, loosens []string) bool {
 }
 
 // stood is how a draft stood last.
-type stood struct {
+type draftAsked struct {
 	etag string
 	head store.Head
 	x    *DraftNow
@@ -208,9 +208,9 @@ type stood struct {
 // version of both.
 func (s *Service) draftNow(d *Draft, live *State) (*DraftNow, error) {
 	etag := d.Etag()
-	s.stood.Lock()
-	old, ok := s.stood.by[d.ID]
-	s.stood.Unlock()
+	s.draftsAsked.Lock()
+	old, ok := s.draftsAsked.by[d.ID]
+	s.draftsAsked.Unlock()
 	if ok && old.etag == etag && old.head == live.Head {
 		return old.x, nil
 	}
@@ -218,12 +218,12 @@ func (s *Service) draftNow(d *Draft, live *State) (*DraftNow, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.stood.Lock()
-	defer s.stood.Unlock()
-	if s.stood.by == nil || len(s.stood.by) > 16 {
-		s.stood.by = map[string]stood{}
+	s.draftsAsked.Lock()
+	defer s.draftsAsked.Unlock()
+	if s.draftsAsked.by == nil || len(s.draftsAsked.by) > 16 {
+		s.draftsAsked.by = map[string]draftAsked{}
 	}
-	s.stood.by[d.ID] = stood{etag, live.Head, x}
+	s.draftsAsked.by[d.ID] = draftAsked{etag, live.Head, x}
 	return x, nil
 }
 

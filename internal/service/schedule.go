@@ -74,7 +74,7 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 	}
 	s.carried.Store(&c)
 	st := s.State()
-	if seen := s.looked.Load(); seen != nil && seen.of == st.Snapshot && now < seen.next {
+	if seen := s.nothingDue.Load(); seen != nil && seen.of == st.Snapshot && now < seen.next {
 		return out, s.advance(ctx, &c, now)
 	}
 	next := now + 1
@@ -108,12 +108,12 @@ func (s *Service) CarryOut(ctx context.Context) (out CarriedOut, err error) {
 		return out, nil // what follows from it is looked for the next time
 	}
 	// Nothing is due: not before the next step, or before something changes.
-	s.looked.Store(&looked{st.Snapshot, s.nextStep(st, now)})
+	s.nothingDue.Store(&nothingDue{st.Snapshot, s.nextStep(st, now)})
 	return out, s.advance(ctx, &c, now)
 }
 
 // looked is what a look of the scheduler found nothing in, and until when that holds.
-type looked struct {
+type nothingDue struct {
 	of   *engine.Snapshot
 	next moment.Moment
 }

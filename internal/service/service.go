@@ -49,12 +49,12 @@ type Service struct {
 		seq   uint64
 		list  []Draft
 	}
-	carried atomic.Pointer[store.Carried]
-	looked  atomic.Pointer[looked]
-	warned  atomic.Pointer[moment.Day]
-	forgot  atomic.Pointer[moment.Day]
-	braked  atomic.Pointer[Braked]
-	letting struct { // how many records were let go today
+	carried    atomic.Pointer[store.Carried]
+	nothingDue atomic.Pointer[nothingDue]
+	warned     atomic.Pointer[moment.Day]
+	forgot     atomic.Pointer[moment.Day]
+	braked     atomic.Pointer[Braked]
+	letting    struct { // how many records were let go today
 		sync.Mutex
 		day moment.Day
 		n   int
@@ -70,10 +70,10 @@ type Service struct {
 	outside  atomic.Pointer[string]
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
-	askedAt atomic.Uint64 // how far requests were looked through
-	stood   struct {
+	askedAt     atomic.Uint64 // how far requests were looked through
+	draftsAsked struct {
 		sync.Mutex
-		by map[string]stood
+		by map[string]draftAsked
 	}
 }
 

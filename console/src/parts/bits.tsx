@@ -2,6 +2,7 @@ import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, type ReactNode } from 'react'
 import { Alert, Button, Spinner } from 'react-bootstrap'
 import { Failure } from '../api'
+export { day, dayFromNow, dayYear, setZone, since, until, when } from './dates'
 
 /** The standard on its pole: the product's own mark. */
 export function Mark({ size = 28 }: { size?: number }) {
@@ -75,39 +76,6 @@ export function Empty({ children }: { children: ReactNode }) {
   return <p className="empty">{children}</p>
 }
 
-let zone: string | undefined
-/** Days and hours are told in the organisation's time zone. */
-export function setZone(name: string | undefined) {
-  zone = name
-}
-
-const date = (d: Date) => d.toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: zone })
-const time = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })
-
-/** The day that it is in the organisation's zone, or so many days from it. */
-export function dayFromNow(days = 0): string {
-  const today = new Date().toLocaleDateString('en-CA', { timeZone: zone })
-  return new Date(Date.parse(`${today}T12:00:00Z`) + days * 86400000).toISOString().slice(0, 10)
-}
-
-/** Writes a moment for a reader, in the organisation's zone. */
-export function when(at: string): string {
-  const d = new Date(at)
-  return Number.isNaN(d.getTime()) ? at : `${date(d)}, ${time(d)}`
-}
-
-/** Writes a beginning: the day alone where it is the start of one. */
-export function since(at: string): string {
-  const d = new Date(at)
-  return time(d) === '00:00' ? date(d) : when(at)
-}
-
-/** Writes an end: at the start of a day it is told by the last day that still holds. */
-export function until(at: string): string {
-  const d = new Date(at)
-  return time(d) === '00:00' ? date(new Date(d.getTime() - 3600000)) : when(at)
-}
-
 /** Writes who can change something. */
 export function whoWord(who: string | undefined): string {
   if (!who) return ''
@@ -127,14 +95,4 @@ export function Reasons({ causes }: { causes: { text: string; side: string; who?
       ))}
     </>
   )
-}
-
-/** Writes a local day for a reader. */
-export function day(d: string): string {
-  return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { weekday: 'short', day: 'numeric', month: 'short', timeZone: 'UTC' })
-}
-
-/** Writes a day with its year. */
-export function dayYear(d: string): string {
-  return new Date(`${d}T12:00:00Z`).toLocaleDateString('en-GB', { day: 'numeric', month: 'short', year: 'numeric', timeZone: 'UTC' })
 }

@@ -300,7 +300,7 @@ func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (se
 		}
 	}
 	for i := range masks.entries { // of two accounts for one action both are asked
-		if r := masks.entries[i].rival; r != 0 && set&(r|1<<i) != 0 {
+		if r := masks.entries[i].recordEntry; r != 0 && set&(r|1<<i) != 0 {
 			set |= r | 1<<i
 		}
 	}

@@ -43,7 +43,7 @@ type entry struct {
 	private     uint64       // of a private address besides
 	guests      uint64       // where the role comes from the space alone
 	listed, any uint64       // requirements of its level of domains; 0 where there is none
-	rival       uint64       // the entry of the record, which is told rather than this one of the home account
+	recordEntry uint64       // the entry of the record, which is told rather than this one of the home account
 	action      catalogue.ActionID
 	class       catalogue.Class
 	role        catalogue.Role
@@ -149,7 +149,7 @@ func buildMasks() (t maskTable) {
 						e.listed, e.any = bit(ask.LevelRule, levelListed), bit(ask.LevelRule, levelAny)
 					}
 					if class == catalogue.Federated && rows[catalogue.Record] != nil {
-						e.rival = uint64(1) << (len(t.entries) - 1) // made just before
+						e.recordEntry = uint64(1) << (len(t.entries) - 1) // made just before
 					}
 					b := uint64(1) << len(t.entries)
 					t.entries = append(t.entries, e)

@@ -441,7 +441,7 @@ func (p *partySide) allowed(at *place, m met, set uint64, private bool, onItem, 
 		if e.licence && has>>masks.licence&(p.licence|at.house) == 0 {
 			continue
 		}
-		if yes&e.rival == 0 {
+		if yes&e.recordEntry == 0 {
 			yes |= 1 << i
 		}
 	}
