@@ -85,7 +85,7 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wexillum",
-		Short:         "Who from outside may do what, which gate stands in the way, and whose it is",
+		Short:         "See what each outsider can do, what blocks them, and who can change it",
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,

@@ -61,7 +61,7 @@ func TestConsolePath(t *testing.T) {
 			t.Errorf("the causes are %s", got)
 		}
 	}
-	if text := one.text("main"); !strings.Contains(text, "2 things stand in the way, one of them on their side") || !strings.Contains(text, "Open the partner Oskelund University for spaces.in.") {
+	if text := one.text("main"); !strings.Contains(text, "2 things block this, one of them on their side") || !strings.Contains(text, "Open the partner Oskelund University for spaces.in.") {
 		t.Errorf("%s", text)
 	}
 	// The chain opens.

@@ -11,12 +11,12 @@ import { placeOf } from '../parts/place'
 
 const asks: Record<string, string> = {
   identity: 'Who is this, and can they sign in?',
-  domain: 'May this address, and is its partner opened?',
-  counterpart: 'Does the partner’s own side admit it?',
-  service: 'Is the service open to this kind of party?',
-  rule: 'Does every rule reach the value it needs?',
-  grant: 'Is there a grant, a link or ownership?',
-  licence: 'Is there a licence route?',
+  domain: 'Is this address allowed in, and is its partner open?',
+  counterpart: 'Does the partner allow it on its side?',
+  service: 'Is the service open to this kind of account?',
+  rule: 'Do all rules allow it?',
+  grant: 'Do they have a role, a link, or ownership?',
+  licence: 'Does a licence cover it?',
 }
 
 const conditions: Record<string, string> = {
@@ -101,7 +101,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           </p>
           {!yes && (
             <p className="verdict-sub">
-              {causes.length === 1 ? 'One thing stands' : `${causes.length} things stand`} in the way
+              {causes.length === 1 ? 'One thing blocks this' : `${causes.length} things block this`}
               {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}. <a href="#h-remedies">What would help</a>
             </p>
           )}
@@ -168,7 +168,7 @@ function Quay({ gates }: { gates: Gate[] }) {
           )
         })}
       </ol>
-      <p className="quay-hint">{chosen === undefined ? (first >= 0 ? 'What stands in the way is told below. Choose a flag to see that gate alone.' : 'Every gate passes. Choose a flag to see that gate alone.') : 'Choose the flag again to see all.'}</p>
+      <p className="quay-hint">{chosen === undefined ? (first >= 0 ? 'What blocks this is listed below. Choose a flag to see only that gate.' : 'Every gate passes. Choose a flag to see only that gate.') : 'Choose the flag again to see all gates.'}</p>
       {below.map((g) => (
         <GateView key={g.gate} gate={g} all={chosen !== undefined || refusing.length === 0} />
       ))}
@@ -268,7 +268,7 @@ function Chain({ c }: { c: Cause }) {
         {stands.length > 0 && (
           <>
             {' '}
-            Not to be had here: {stands.map((o) => `${o.value} (${o.by}, ${o.who})`).join(', ')}.
+            Not available here: {stands.map((o) => `${o.value} (${o.by}, ${o.who})`).join(', ')}.
           </>
         )}
       </p>

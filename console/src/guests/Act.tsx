@@ -79,7 +79,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
             <>
               {(['name', 'purpose', 'location'] as const).map((k) => (
                 <Form.Group key={k} controlId={`act-${k}`} className="mb-2">
-                  <Form.Label>{{ name: 'Name', purpose: 'Here for', location: 'Location' }[k]}</Form.Label>
+                  <Form.Label>{{ name: 'Name', purpose: 'Purpose', location: 'Location' }[k]}</Form.Label>
                   <Form.Control size="sm" maxLength={k === 'location' ? 100 : 500} value={facts[k]} onChange={(e) => setFacts({ ...facts, [k]: e.target.value })} />
                 </Form.Group>
               ))}

@@ -28,15 +28,15 @@ export function GuestPage({ session }: { session: Session }) {
   const keeper = session.role === 'administrator' || session.role === 'keeper'
   const acts: Do[] = s.state === 'invited' ? ['remind', 'invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
   const facts: [string, string | undefined][] = [
-    ['Answered for by', s.sponsor_name || s.sponsor || 'nobody'],
-    ['Here for', s.purpose],
-    ['Came by', s.origins.map((o) => o.replace('_', ' ')).join(', ')],
+    ['Sponsor', s.sponsor_name || s.sponsor || 'nobody'],
+    ['Purpose', s.purpose],
+    ['How they came', s.origins.map((o) => o.replace('_', ' ')).join(', ')],
     ['Record since', s.since && since(s.since)],
     ['Accepted', x.accepted && when(x.accepted)],
     ['Terms accepted', x.terms && when(x.terms)],
     ['Renewed', x.renewed && when(x.renewed)],
     ['Last seen', s.last_seen && when(s.last_seen)],
-    ['Own end', x.until && until(x.until)],
+    ['Record ends', x.until && until(x.until)],
     ['Language', x.language],
     ['Location', x.location],
     ['Licence', x.licence && x.licence !== 'none' ? x.licence : undefined],

@@ -144,7 +144,7 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
                   )}
                   <th scope="col">Guest</th>
                   <th scope="col">From</th>
-                  <th scope="col">Answered for by</th>
+                  <th scope="col">Sponsor</th>
                   <th scope="col">State</th>
                   <th scope="col" className="num">
                     Grants

@@ -235,7 +235,7 @@ function MakeLink({ session, item }: { session: Session; item: string }) {
       <div className="invite-weighed" aria-live="polite">
         {made && <Told x={made} made />}
         {!made && ahead && <Told x={ahead} />}
-        {!made && !ahead && <p className="empty">What it would open, or everything that stands in the way, stands here once it is weighed.</p>}
+        {!made && !ahead && <p className="empty">Here you will see what the link would open, or everything that blocks it.</p>}
       </div>
     </section>
   )

@@ -19,19 +19,6 @@ var gateNames = [...]string{"identity", "domain", "counterpart", "service", "rul
 
 func (g Gate) String() string { return gateNames[g] }
 
-// GateQuestion says in plain words what the gate asks.
-func (g Gate) Question() string {
-	return [...]string{
-		"Who is this, and can they sign in?",
-		"May this address, and is its partner opened?",
-		"Does the partner's own side admit it?",
-		"Is the service open to this kind of party here?",
-		"Does every rule reach the value it needs?",
-		"Is there a grant, a link or ownership for it?",
-		"Is there a licence route?",
-	}[g]
-}
-
 // Condition is something that a yes still asks for at the door.
 type Condition uint16
 
