@@ -98,22 +98,7 @@ func ExceptionDoc(x *world.Exception) Doc { return docOf(exceptionFields, x) }
 func ExceptionOf(d Doc) (world.Exception, error) {
 	return ofDoc(d, "an exception", exceptionFields, newException())
 }
-func BundleDoc(x *world.Bundle) Doc           { return docOf(bundleFields, x) }
-func BundleOf(d Doc) (world.Bundle, error)    { return ofDoc(d, "a bundle", bundleFields, newBundle()) }
-func ExpectationDoc(x *world.Expectation) Doc { return docOf(expectationFields, x) }
-func ExpectationOf(d Doc) (world.Expectation, error) {
-	return ofDoc(d, "an expectation", expectationFields, world.Expectation{})
-}
-func BarDoc(x *world.Bar) Doc                   { return docOf(barFields, x) }
-func BarOf(d Doc) (world.Bar, error)            { return ofDoc(d, "a bar", barFields, world.Bar{}) }
-func OrganisationDoc(x *world.Organisation) Doc { return docOf(organisationFields, x) }
-func OrganisationOf(d Doc) (world.Organisation, error) {
-	return ofDoc(d, "an organisation", organisationFields, world.Organisation{})
-}
-func SettingsDoc(x *world.Settings) Doc { return docOf(settingsFields, x) }
-func SettingsOf(d Doc) (world.Settings, error) {
-	return ofDoc(d, "settings", settingsFields, world.StartSettings())
-}
+func BarDoc(x *world.Bar) Doc              { return docOf(barFields, x) }
 func PersonDoc(x *world.Person) Doc        { return docOf(personFields, x) }
 func PersonOf(d Doc) (world.Person, error) { return ofDoc(d, "a person", personFields, world.Person{}) }
 func GroupDoc(x *world.Group) Doc          { return docOf(groupFields, x) }
@@ -122,14 +107,13 @@ func MeetingDoc(x *world.Meeting) Doc      { return docOf(meetingFields, x) }
 func MeetingOf(d Doc) (world.Meeting, error) {
 	return ofDoc(d, "a meeting", meetingFields, world.Meeting{})
 }
-func LinkDoc(x *world.Link) Doc           { return docOf(linkFields, x) }
-func LinkOf(d Doc) (world.Link, error)    { return ofDoc(d, "a link", linkFields, newLink()) }
-func GuestDoc(x *world.Guest) Doc         { return docOf(guestFields, x) }
-func GuestOf(d Doc) (world.Guest, error)  { return ofDoc(d, "a guest", guestFields, newGuest()) }
-func GrantDoc(x *world.Grant) Doc         { return docOf(grantFields, x) }
-func ItemDoc(x *world.Item) Doc           { return docOf(itemFields, x) }
-func ItemOf(d Doc) (world.Item, error)    { return ofDoc(d, "an item", itemFields, world.Item{}) }
-func ForwarderDoc(x *world.Forwarder) Doc { return docOf(forwarderFields, x) }
+func LinkDoc(x *world.Link) Doc          { return docOf(linkFields, x) }
+func LinkOf(d Doc) (world.Link, error)   { return ofDoc(d, "a link", linkFields, newLink()) }
+func GuestDoc(x *world.Guest) Doc        { return docOf(guestFields, x) }
+func GuestOf(d Doc) (world.Guest, error) { return ofDoc(d, "a guest", guestFields, newGuest()) }
+func GrantDoc(x *world.Grant) Doc        { return docOf(grantFields, x) }
+func ItemDoc(x *world.Item) Doc          { return docOf(itemFields, x) }
+func ItemOf(d Doc) (world.Item, error)   { return ofDoc(d, "an item", itemFields, world.Item{}) }
 func ForwarderOf(d Doc) (world.Forwarder, error) {
 	return ofDoc(d, "a forwarder", forwarderFields, world.Forwarder{KeepCopy: true})
 }
@@ -139,7 +123,6 @@ func StatementDoc(x *world.Statement) Doc  { return docOf(statementFields, x) }
 func StatementOf(d Doc) (world.Statement, error) {
 	return ofDoc(d, "a statement", statementFields, newStatement())
 }
-func ContactDoc(x *world.Contact) Doc { return docOf(contactFields, x) }
 func ContactOf(d Doc) (world.Contact, error) {
 	return ofDoc(d, "a contact", contactFields, world.Contact{})
 }
