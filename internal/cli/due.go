@@ -98,13 +98,7 @@ func (a *app) due() *cobra.Command {
 				a.say("Nothing is due.")
 				return nil
 			}
-			var said []string
-			for _, k := range []string{"grant_ends", "review_due", "suspended", "removed", "invitation_lapses"} {
-				if n := kinds[k]; n > 0 {
-					said = append(said, fmt.Sprintf("%d %s", n, strings.ReplaceAll(k, "_", " ")))
-				}
-			}
-			a.say("%s.\n", strings.Join(said, ", "))
+			a.say("%s.\n", kindsOf(kinds))
 			shown := rows[:min(len(rows), maxTable)]
 			a.table(columns, shown)
 			if len(shown) < len(rows) {
