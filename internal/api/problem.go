@@ -30,7 +30,7 @@ var (
 	problemDenied    = problemType{"denied", 401, "Name or password is wrong"}
 	problemForbidden = problemType{"forbidden", 403, "This is not for your role"}
 	problemCSRF      = problemType{"csrf", 403, "The request did not come from the console"}
-	problemNotFound  = problemType{"not-found", 404, "There is no such thing"}
+	problemNotFound  = problemType{"not-found", 404, "Not found"}
 	problemMethod    = problemType{"method", 405, "This cannot be done here"}
 	problemConflict  = problemType{"conflict", 409, "It is there already, or in the way"}
 	problemSecond    = problemType{"second-person", 409, "Somebody else must confirm"}
@@ -110,11 +110,11 @@ func problemOf(err error) contract.Problem {
 	case errors.Is(err, service.ErrDenied):
 		return problemDenied.with("")
 	case errors.Is(err, service.ErrNotFound):
-		return problemNotFound.with(err.Error())
+		return problemNotFound.with(after(err, service.ErrNotFound))
 	case errors.Is(err, service.ErrSecond):
 		return problemSecond.with(err.Error())
 	case errors.Is(err, service.ErrConflict):
-		return problemConflict.with(err.Error())
+		return problemConflict.with(after(err, service.ErrConflict))
 	case errors.Is(err, service.ErrStale):
 		detail := "read it again and repeat the change"
 		if _, more, ok := strings.Cut(err.Error(), service.ErrStale.Error()+": "); ok {
@@ -122,7 +122,7 @@ func problemOf(err error) contract.Problem {
 		}
 		return problemStale.with(detail)
 	case errors.Is(err, errForbidden):
-		return problemForbidden.with(err.Error())
+		return problemForbidden.with(after(err, errForbidden))
 	case errors.As(err, &large):
 		return problemLarge.with(err.Error())
 	}
@@ -152,3 +152,6 @@ func problemOf(err error) contract.Problem {
 	}
 	return problemInternal.with("")
 }
+
+// after returns what an error says behind the kind of error that it is: the title says that.
+func after(err, kind error) string { return strings.TrimPrefix(err.Error(), kind.Error()+": ") }

@@ -461,7 +461,7 @@ func TestMembersMail(t *testing.T) {
 	}
 	r.says(0, "", invite("two@pallowick.example")...)
 	r.says(1, "members send at most 2 messages to outsiders a day", invite("three@pallowick.example")...)
-	r.says(1, "There is no such thing", "guest", "show", "three@pallowick.example")
+	r.says(1, "there is no record of three@pallowick.example", "guest", "show", "three@pallowick.example")
 	r.login("harbour")
 	r.says(0, "", append(invite("three@pallowick.example"), "--yes")...)
 }
