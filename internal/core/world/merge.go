@@ -2,6 +2,7 @@ package world
 
 import (
 	"fmt"
+	"reflect"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -36,6 +37,8 @@ func Merge(base, part *World) *World {
 	if part.Settings != nil {
 		out.Settings = part.Settings
 	}
+	mergeByID(reflect.ValueOf(&out.Policy).Elem(), reflect.ValueOf(&part.Policy).Elem())
+	mergeByID(reflect.ValueOf(&out.Inventory).Elem(), reflect.ValueOf(&part.Inventory).Elem())
 	out.Rules = mergeRules(base.Rules, part.Rules)
 	out.Partners = upsert(base.Partners, part.Partners, func(p *Partner) string { return p.ID }, func(old, new *Partner) {
 		if new.Stance == nil {
@@ -44,14 +47,8 @@ func Merge(base, part *World) *World {
 	})
 	out.Barred = upsert(base.Barred, part.Barred, func(b *Bar) string { return b.Key() }, nil)
 	out.Personal = upsert(base.Personal, part.Personal, func(e *Entry) string { return e.Domain.String() }, nil)
-	out.Exceptions = upsert(base.Exceptions, part.Exceptions, func(x *Exception) string { return x.ID }, nil)
-	out.Bundles = upsert(base.Bundles, part.Bundles, func(x *Bundle) string { return x.ID }, nil)
-	out.Expectations = upsert(base.Expectations, part.Expectations, func(x *Expectation) string { return x.ID }, nil)
 
-	out.People = upsert(base.People, part.People, func(x *Person) string { return x.ID }, nil)
-	out.Groups = upsert(base.Groups, part.Groups, func(x *Group) string { return x.ID }, nil)
 	out.Spaces = mergeSpaces(base.Spaces, part.Spaces)
-	out.Meetings = upsert(base.Meetings, part.Meetings, func(x *Meeting) string { return x.ID }, nil)
 	out.Guests = upsert(base.Guests, part.Guests, func(x *Guest) string { return x.Address.String() }, func(old, new *Guest) {
 		new.TakenOver = old.TakenOver
 		if old.DatesFrom != 0 { // loading never moves it earlier or away from never
@@ -59,10 +56,8 @@ func Merge(base, part *World) *World {
 		}
 	})
 	out.Grants = upsert(base.Grants, part.Grants, func(x *Grant) GrantKey { return x.Key() }, nil)
-	out.Links = upsert(base.Links, part.Links, func(x *Link) string { return x.ID }, nil)
 	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
-	out.Letters = upsert(base.Letters, part.Letters, func(x *Letter) string { return x.ID }, nil)
 	out.Statements = upsert(base.Statements, part.Statements, func(x *Statement) string { return x.Partner }, nil)
 	out.DatesFrom = upsert(
 		base.DatesFrom,
@@ -191,6 +186,43 @@ func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, 
 		}
 	}
 	return out
+}
+
+// mergeByID lays every list of part whose entries have an ID over that of out: those with the same
+// ID are replaced, the others follow. Lists of which more is to be said are merged after it.
+func mergeByID(out, part reflect.Value) {
+	for i := range out.NumField() {
+		list, more := out.Field(i), part.Field(i)
+		if list.Kind() != reflect.Slice || list.Type().Elem().Kind() != reflect.Struct {
+			continue
+		}
+		id, ok := list.Type().Elem().FieldByName("ID")
+		if !ok || id.Type.Kind() != reflect.String {
+			continue
+		}
+		switch {
+		case more.Len() == 0:
+			list.Set(list.Slice3(0, list.Len(), list.Len())) // appending to it overwrites nothing
+			continue
+		case list.Len() == 0:
+			list.Set(more.Slice3(0, more.Len(), more.Len()))
+			continue
+		}
+		all := reflect.AppendSlice(reflect.MakeSlice(list.Type(), 0, list.Len()+more.Len()), list)
+		at := make(map[string]int, list.Len())
+		for j := range list.Len() {
+			at[list.Index(j).FieldByIndex(id.Index).String()] = j
+		}
+		for j := range more.Len() {
+			x := more.Index(j)
+			if k, known := at[x.FieldByIndex(id.Index).String()]; known {
+				all.Index(k).Set(x)
+			} else {
+				all = reflect.Append(all, x)
+			}
+		}
+		list.Set(all)
+	}
 }
 
 func mergeRules(base, part []RuleSetting) []RuleSetting {
