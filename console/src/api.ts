@@ -1,6 +1,6 @@
 import type { components } from './contract.gen'
 import { changesPolicy, inDraft, quickly } from './drafts/quick'
-import { standing } from './operations'
+import { towardsDraft } from './operations'
 import { idle } from './parts/activity'
 
 type Schemas = components['schemas']
@@ -135,7 +135,7 @@ function request<T>(method: string, path: string, body: string | undefined, head
 /** A change of policy goes into the draft that this window works in, or is a draft of its own. */
 function place<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   const d = inDraft()
-  if (d && !path.startsWith('/api/v1/drafts') && standing(method, path).draft !== 'never') return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
+  if (d && !path.startsWith('/api/v1/drafts') && towardsDraft(method, path).draft !== 'never') return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
   if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
   return raw(method, path, body, headers)
 }

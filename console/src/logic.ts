@@ -1,3 +1,3 @@
 // What can be tried without a page: the tests load this module into a browser and call it.
 export { dayFromNow, setZone, since, until, when } from './parts/dates'
-export { standing } from './operations'
+export { towardsDraft } from './operations'

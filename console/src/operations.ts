@@ -1,7 +1,7 @@
 import { operations, type Operation } from './operations.gen'
 
 /** How one request stands to drafts, as the contract says of its operation. */
-export function standing(method: string, path: string): { draft: Operation['draft']; operation?: Operation } {
+export function towardsDraft(method: string, path: string): { draft: Operation['draft']; operation?: Operation } {
   const [where, params] = path.split('?')
   const preview = new URLSearchParams(params).get('preview') === 'true'
   const parts = where.split('/')

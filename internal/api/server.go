@@ -13,8 +13,10 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -497,7 +499,12 @@ func invalidRequest(err error, status int) contract.Problem {
 			p.Field = &name
 		}
 		if req.RequestBody != nil && strings.Contains(req.Reason, "Content-Type") {
-			p = problemMedia.with(oneLine(err.Error()))
+			p = problemMedia.with("send " + strings.Join(slices.Sorted(maps.Keys(req.RequestBody.Content)), " or "))
+			if req.Input != nil && req.Input.Request != nil {
+				sent := req.Input.Request.Header.Get("Content-Type")
+				p.Field, p.Value = ptr("Content-Type"), &sent
+			}
+			return p
 		}
 		field, value, reason := schemaError(req.Err)
 		if field != "" {

@@ -35,6 +35,13 @@ func changesPolicy(r *http.Request) bool {
 	return op != nil && !op.WeighsSelf && op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Policy
 }
 
+// notInDraft is returned before a request is sent that no draft can hold.
+type notInDraft struct{}
+
+func (notInDraft) Error() string {
+	return "this changes at once, and a draft holds policy alone: leave out --draft"
+}
+
 func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	if own, err := url.Parse(q.server); err != nil || r.URL.Scheme != own.Scheme ||
 		r.URL.Host != own.Host { // led on: the token is for its own server alone
@@ -47,6 +54,11 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	}
 	if q.token != "" {
 		r.Header.Set("Authorization", "Bearer "+q.token)
+	}
+	if q.draft != "" && r.Method != http.MethodGet {
+		if op, where := operations.Match(r.Method, r.URL); op != nil && !op.Open() && op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Never {
+			return nil, notInDraft{}
+		}
 	}
 	if q.draft != "" && !strings.HasPrefix(r.URL.Path, "/api/v1/drafts") {
 		r.Header.Set(draftHeader, q.draft)

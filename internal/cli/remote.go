@@ -93,6 +93,10 @@ func (a *app) remote() (*remote, error) {
 // read takes an answer apart: into where all went well, else the problem.
 func (r *remote) read(resp *http.Response, err error, into any) error {
 	if err != nil {
+		var n notInDraft
+		if errors.As(err, &n) {
+			return n
+		}
 		var u *url.Error
 		if errors.As(err, &u) && !errors.Is(err, context.Canceled) {
 			return fmt.Errorf(

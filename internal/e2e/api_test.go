@@ -295,6 +295,9 @@ func TestBadInput(t *testing.T) {
 	if status, _, body := r.call("POST", "/api/v1/ask", token, "{}", "Content-Type", "text/plain"); status != 415 && status != 400 {
 		t.Errorf("another kind of content: %d %s", status, body)
 	}
+	if status, _, body := r.call("PATCH", "/api/v1/partners/ilvane", token, `{"note":"x"}`, "Content-Type", "application/json"); status != 415 || !strings.Contains(body, "send application/merge-patch+json") || !strings.Contains(body, `"value":"application/json"`) {
+		t.Errorf("a patch of another kind: %d %s", status, body)
+	}
 	before.Seq++ // that a sign-in was refused
 	if r.svc.State().Head != before {
 		t.Errorf("something was written: %+v, %+v", before, r.svc.State().Head)

@@ -24,6 +24,7 @@ func TestDraftsFromTheClient(t *testing.T) {
 	r.says(0, "", "rules", "set", "files.given_to", "--limit", "inside", "--draft", "Lower the file limit", "--why", "an audit")
 	r.says(1, "looser than the limit", "rules", "set", "files.given_to", "--default", "newcomers", "--draft", "Lower the file limit")
 	r.says(1, "this changes at once", "forwarder", "remove", "o.tidewell", "odile@homepost.example", "--draft", "Lower the file limit")
+	r.says(1, "leave out --draft", "rules", "set", "spaces.pages", "--space", "low-water-design", "--value", "off", "--draft", "Lower the file limit")
 	r.says(1, "there is no draft \"none\"", "rules", "list", "--draft", "none")
 	if out := r.must("dump"); out != dump {
 		t.Error("a draft changed what is in force")

@@ -57,7 +57,7 @@ func TestConsoleStandsAsTheContract(t *testing.T) {
 			}
 		}
 	}
-	got := logic[string](p, `(method, path) => m.standing(method, path).draft`, calls)
+	got := logic[string](p, `(method, path) => m.towardsDraft(method, path).draft`, calls)
 	for i := range want {
 		if got[i] != want[i] {
 			t.Errorf("%v: the console takes it as %s, the contract says %s", calls[i], got[i], want[i])

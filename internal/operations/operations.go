@@ -12,6 +12,7 @@ package operations
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 )
 
@@ -50,14 +51,7 @@ func (o *Operation) Key() string { return o.Method + " " + o.Pattern }
 func (o *Operation) Open() bool { return o.Has(Anybody) }
 
 // Has reports whether a role may call it.
-func (o *Operation) Has(role string) bool {
-	for _, r := range o.Roles {
-		if r == role {
-			return true
-		}
-	}
-	return false
-}
+func (o *Operation) Has(role string) bool { return slices.Contains(o.Roles, role) }
 
 // InDraft says how one request of this operation stands to drafts. where is its parameter of that
 // name, preview whether it asks for a preview alone.

@@ -1,5 +1,5 @@
 import { type Draft, type Impact } from '../api'
-import { standing } from '../operations'
+import { towardsDraft } from '../operations'
 
 /** The draft that this window works in: what is changed goes into it, what is asked is answered as it would make it. */
 const key = 'wexillum.draft'
@@ -56,7 +56,7 @@ export function setAsk(f: typeof ask) {
 
 /** Whether a request is made a draft of one change where this window works in none. */
 export function changesPolicy(method: string, path: string): boolean {
-  const { draft, operation } = standing(method, path)
+  const { draft, operation } = towardsDraft(method, path)
   return draft === 'policy' && !operation?.weighsSelf
 }
 

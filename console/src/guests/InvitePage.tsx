@@ -111,7 +111,7 @@ export function InvitePage({ session }: { session: Session }) {
         <div className="invite-weighed" aria-live="polite">
           {sent && <Outcome x={sent} sent />}
           {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? dayFromNow(30) : f.until })} />}
-          {!sent && !ahead && <p className="empty">What it would open stands here once it is weighed.</p>}
+          {!sent && !ahead && <p className="empty">Choose “Weigh it” to see here what the invitation would open.</p>}
         </div>
       </div>
     </Page>

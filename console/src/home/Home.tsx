@@ -92,7 +92,7 @@ export function Home({ session: me }: { session: Session }) {
             <ol className="soon">
               {data.soon.slice(0, 12).map((e, i) => (
                 <li key={i}>
-                  {(i === 0 || data.soon[i - 1].last_day !== e.last_day) && <time dateTime={e.when}>with {day(e.last_day)}</time>}
+                  {(i === 0 || data.soon[i - 1].last_day !== e.last_day) && <time dateTime={e.when}>{day(e.last_day)}</time>}
                   <span>
                     {e.what === 'record' ? 'record of ' : e.what === 'exception' ? 'exception ' : ''}
                     <b>{e.who}</b>

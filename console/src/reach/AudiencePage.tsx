@@ -74,7 +74,7 @@ export function AudiencePage() {
         <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
       </Form>
       <TimeLine at={at} onChange={(v) => set({ at: v })} />
-      {!resource && <Empty>Name a resource above.</Empty>}
+      {!resource && <Empty>Enter a space, an item, a meeting or a person above.</Empty>}
       {audience.error && <Wrong error={audience.error} retry={() => void audience.refetch()} />}
       {resource && !first && !audience.error && <Waiting what="Asking everybody" />}
       {first && (

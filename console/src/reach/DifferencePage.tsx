@@ -50,7 +50,7 @@ export function DifferencePage() {
           Compare
         </Button>
       </Form>
-      {!ready && <Empty>Name a party, and another party or another day. A day left empty is now.</Empty>}
+      {!ready && <Empty>Enter somebody, and somebody else or another day. A day left empty is now.</Empty>}
       {diff.error && <Wrong error={diff.error} />}
       {ready && !x && !diff.error && <Waiting what="Asking both sides" />}
       {ready && x && (
