@@ -230,7 +230,11 @@ func recordPatch(body map[string]any) (doc map[string]any, why *string, err erro
 			why = some(text)
 		case "rules":
 			set, ok := v.(map[string]any)
-			if !ok && v != nil {
+			if v == nil { // all of them
+				doc[k] = nil
+				continue
+			}
+			if !ok {
 				return nil, nil, &service.Invalid{
 					Field:  k,
 					Value:  fmt.Sprint(v),
@@ -254,6 +258,9 @@ func rulesPatch(set map[string]any) (map[string]any, error) {
 		var x contract.SetValue
 		switch t := v.(type) {
 		case nil:
+			if _, ok := catalogue.RuleByName(name); !ok {
+				return nil, &service.Invalid{Field: "rules", Value: name, Reason: "there is no such rule" + nearest(name)}
+			}
 			continue
 		case string:
 			x.Value = t

@@ -174,6 +174,7 @@ func TestBadInput(t *testing.T) {
 		{"PATCH", "/api/v1/partners/ilvane", `{"nmae":"x"}`, 400, "invalid", "a partner has no field \\\"nmae\\\""},
 		{"PATCH", "/api/v1/partners/ilvane", `{"opened":{"chat.sideways":true}}`, 400, "invalid", "chat.sideways"},
 		{"PATCH", "/api/v1/partners/ilvane", `{"rules":{"spaces.pages":{"valeu":"on"}}}`, 400, "invalid", "rules.spaces.pages"},
+		{"PATCH", "/api/v1/partners/ilvane", `{"rules":{"spaces.pagse":null}}`, 400, "invalid", "do you mean spaces.pages?"},
 		{"PATCH", "/api/v1/partners/ilvane", `{"stance":[]}`, 400, "invalid", "one by one"},
 		{"PATCH", "/api/v1/partners/ilvane", `[]`, 400, "invalid", ""},
 		{"POST", "/api/v1/partners/ilvane/standing", `{"standing":"tired"}`, 400, "invalid", "standing"},

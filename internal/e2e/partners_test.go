@@ -321,6 +321,16 @@ func TestPartnerPatch(t *testing.T) {
 		t.Fatalf("%d %s", status, body)
 	}
 	same("the API", map[string]any{"note": nil})
+	if status, _, body := r.call("PATCH", "/api/v1/partners/pallowick", token, `{"rules":{"spaces.pages":null},"why":"x"}`); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	rules := before["rules"].(map[string]any)
+	delete(rules, "spaces.pages")
+	same("one rule", map[string]any{"rules": rules})
+	if status, _, body := r.call("PATCH", "/api/v1/partners/pallowick", token, `{"rules":null,"why":"x"}`); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	same("all rules", map[string]any{"rules": map[string]any{}})
 	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/pallowick", `document.querySelector("h1")`)
 	p.presses("main", "Change")
