@@ -11,10 +11,12 @@ import { applyMode, mode, type Mode } from './parts/mode'
 import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
 import { SignIn, SignInAgain } from './session/SignIn'
+import { useRefresh } from './parts/change'
 
 /** Everything around a page: who is signed in, the question bar, what changes. */
 export function Frame() {
   const client = useQueryClient()
+  const refresh = useRefresh()
   const session = useQuery({
     queryKey: ['session'],
     queryFn: async () => {
@@ -74,7 +76,7 @@ export function Frame() {
           was={session.data}
           done={(s) => {
             back(s)
-            void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+            void refresh()
           }}
         />
       )}
@@ -84,6 +86,7 @@ export function Frame() {
 
 function Inside({ session }: { session: Session }) {
   const client = useQueryClient()
+  const refresh = useRefresh()
   const navigate = useNavigate()
   const [away, setAway] = useState(false)
   const [theme, setTheme] = useState<Mode>(mode())
@@ -95,7 +98,7 @@ function Inside({ session }: { session: Session }) {
     events.addEventListener('change', (e) => {
       setAway(false)
       const head = (e as MessageEvent<string>).data
-      if (last && head !== last) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      if (last && head !== last) void refresh()
       last = head
     })
     events.onerror = () => {

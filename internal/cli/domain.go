@@ -232,7 +232,7 @@ func (a *app) domainImport() *cobra.Command {
 		Short:     "Import a list of domains, with a result for every line",
 		Args:      cobra.ExactArgs(2),
 		ValidArgs: domainLists,
-		Long: `Take a list of domains, with a result for every line.
+		Long: `Import a list of domains, with a result for every line.
 
 FILE is CSV where its first line names columns (name, subdomains, look_alike,
 partner, reason); else an entry stands on each line, *. before it takes what is

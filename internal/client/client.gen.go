@@ -555,7 +555,7 @@ func (c *Client) ListDomains(ctx context.Context, params *ListDomainsParams, req
 	return c.Client.Do(req)
 }
 
-// ImportDomainsWithBody Take a list of domains, with a result for every line
+// ImportDomainsWithBody Import a list of domains, with a result for every line
 //
 // CSV where the first line names columns (name, subdomains, look_alike, partner, reason), else an entry on each line,
 // with *. before it where what is below is meant too and a reason behind #. With a refused line nothing is written,

@@ -248,7 +248,7 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Find one of their people']"), "maren"))
 	p.until("document.querySelectorAll('[aria-labelledby=h-people] tbody tr').length === 1")
 	// A domain is taken away and left: whom it concerns is told first.
-	p.do(chromedp.Click(chromedp.CSS("[aria-label='Take away lab.ilvane.example from Ilvane Conservation']")))
+	p.do(chromedp.Click(chromedp.CSS("[aria-label='Remove lab.ilvane.example from Ilvane Conservation']")))
 	p.until("document.querySelector('.weighed')?.innerText.includes('13 guests')")
 	p.do(chromedp.Click(chromedp.CSS(".weighed .btn-link")))
 	p.until("!document.querySelector('.weighed') && document.querySelectorAll('.domains li').length === 2")

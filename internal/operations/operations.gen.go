@@ -42,7 +42,7 @@ var all = []Operation{
 	{ID: "addBar", Method: "POST", Pattern: "/api/v1/bars", Summary: "Bar a domain or an address", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
 	{ID: "liftBar", Method: "DELETE", Pattern: "/api/v1/bars/{key}", Summary: "Lift a bar", Roles: []string{"administrator", "keeper"}, Draft: "policy"},
 	{ID: "listDomains", Method: "GET", Pattern: "/api/v1/domains", Summary: "The domains of partners, the barred ones with barred addresses, or the personal ones, as the import takes them", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
-	{ID: "importDomains", Method: "POST", Pattern: "/api/v1/domains/import", Summary: "Take a list of domains, with a result for every line", Roles: []string{"administrator", "keeper"}, Draft: "policy", List: true},
+	{ID: "importDomains", Method: "POST", Pattern: "/api/v1/domains/import", Summary: "Import a list of domains, with a result for every line", Roles: []string{"administrator", "keeper"}, Draft: "policy", List: true},
 	{ID: "testDomain", Method: "GET", Pattern: "/api/v1/domains/test", Summary: "Which entry decides for an address, and why", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "choices", Method: "GET", Pattern: "/api/v1/choices", Summary: "Every value of a rule for a place, available or not, and whose word stands against it", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "values", Method: "GET", Pattern: "/api/v1/values/{where}", Summary: "What a partner, space, item or meeting sets, and what it may set", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},

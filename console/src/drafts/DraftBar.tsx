@@ -1,19 +1,20 @@
-import { useQuery, useQueryClient } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, useSyncExternalStore } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, Failure, type Draft } from '../api'
 import { when } from '../parts/bits'
 import { inDraft, watchDraft, workIn } from './quick'
+import { useRefresh } from '../parts/change'
 
 /** Says that this window works in a draft, and leaves it when it is over. */
 export function DraftBar() {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const d = useSyncExternalStore(watchDraft, inDraft)
   const [gone, setGone] = useState('')
   const draft = useQuery({ queryKey: ['draft', d?.id ?? ''], queryFn: () => call<Draft>('GET', `/api/v1/drafts/${d!.id}`), enabled: d !== null, retry: false })
   const over = d !== null && (draft.data?.state === 'published' || draft.data?.state === 'dropped' || (draft.error instanceof Failure && draft.error.problem.status === 404))
-  const fresh = () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  const fresh = () => void refresh()
   useEffect(() => {
     if (!over || !d) return
     setGone(`The draft ${d.name} is ${draft.data?.state === 'published' ? `published as revision ${draft.data.published}` : 'given up'}; you see what is in force.`)

@@ -6,13 +6,16 @@ import { call, query, weigh, type Draft, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { EditList } from './EditList'
-import { ImpactPicture, ImpactTables } from './Impact'
+import { ImpactPicture } from './Impact'
+import { ImpactTables } from './ImpactTables'
 import { inDraft, workIn } from './quick'
+import { useRefresh } from '../parts/change'
 
 /** A draft: its difference, its impact, and publishing it. */
 export function DraftPage({ session }: { session: Session }) {
   const { id = '' } = useParams()
   const client = useQueryClient()
+  const refresh = useRefresh()
   const navigate = useNavigate()
   const at = `/api/v1/drafts/${encodeURIComponent(id)}`
   const draft = useQuery({ queryKey: ['draft', id], queryFn: () => call<Draft>('GET', at) })
@@ -40,7 +43,7 @@ export function DraftPage({ session }: { session: Session }) {
     mutationFn: () => call('POST', `${at}/drop`, {}),
     onSuccess: () => {
       if (inDraft()?.id === d?.id) workIn(null)
-      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      void refresh()
       navigate('/drafts', { state: { dropped: { id, name: d?.name } } })
     },
   })
@@ -70,7 +73,7 @@ export function DraftPage({ session }: { session: Session }) {
               variant={working ? 'outline-secondary' : 'primary'}
               onClick={() => {
                 workIn(working ? null : { id: d.id, name: d.name })
-                void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+                void refresh()
               }}
             >
               {working ? 'Leave the draft' : 'Work in this draft'}

@@ -5,6 +5,7 @@ import { Link, useLocation, useNavigate } from 'react-router'
 import { call, query, type Draft, type DraftBrief, type Revision } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { workIn } from './quick'
+import { useRefresh } from '../parts/change'
 
 const states = { open: 'open', waiting: 'waits for confirmation', set: 'set to be published', published: 'published', dropped: 'given up' }
 
@@ -102,12 +103,12 @@ type When = keyof typeof twoPeople
 
 /** When somebody else must confirm what is published. */
 function TwoPeople({ admin }: { admin: boolean }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const now = useQuery({ queryKey: ['two-people'], queryFn: () => call<{ when: When }>('GET', '/api/v1/two-people') })
   const [to, setTo] = useState<When>()
   const save = useMutation({
     mutationFn: (when: When) => call<{ when: When }>('PUT', '/api/v1/two-people', { when }),
-    onSettled: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSettled: () => refresh(),
     onSuccess: () => setTo(undefined),
   })
   if (!now.data) return null

@@ -1,12 +1,13 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
-import { Modal } from '../parts/Dialog'
+import { Form } from 'react-bootstrap'
+import { AskDialog } from '../parts/AskDialog'
 import { Link } from 'react-router'
 import { call, type GuestChange, type GuestChanged, type GuestView } from '../api'
 import { Combo } from '../parts/Combo'
 import { until as untilText, Waiting, Wrong } from '../parts/bits'
 import { doWords } from './words'
+import { useRefresh } from '../parts/change'
 
 type Do = GuestChange['do']
 const leads: Partial<Record<Do, string>> = {
@@ -25,7 +26,7 @@ const leads: Partial<Record<Do, string>> = {
 
 /** One change of records, weighed before it is made. */
 export function Act({ what, addresses, resource, role, guest, keeper, close }: { what: Do; addresses: string[]; resource?: string; role?: string; guest?: GuestView; keeper?: boolean; close: () => void }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [reason, setReason] = useState('')
   const [until, setUntil] = useState('')
   const [grants, setGrants] = useState(true)
@@ -45,7 +46,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   const go = useMutation({
     mutationFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes', body),
     onSuccess: () => {
-      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      void refresh()
       close()
     },
   })
@@ -55,121 +56,98 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   const title = back ? 'Take it back' : doWords[what]
   const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
   return (
-    <Modal show policy={false} onHide={close} size="lg" aria-labelledby="act-title">
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault()
-          go.mutate()
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="act-title" as="h2">
-            {title}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}
-          </Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <p className="quiet">{back ? 'What was meant for them goes, and the link that was sent is of no use any more.' : leads[what]}</p>
-          {what === 'suspend' && keeper && (
-            <p className="quiet">
-              Their home account, where they have one, is not concerned. To stop somebody on every account,{' '}
-              {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
-            </p>
-          )}
-          {what === 'describe' && (
-            <>
-              {(['name', 'purpose', 'location'] as const).map((k) => (
-                <Form.Group key={k} controlId={`act-${k}`} className="mb-2">
-                  <Form.Label>{{ name: 'Name', purpose: 'Purpose', location: 'Location' }[k]}</Form.Label>
-                  <Form.Control size="sm" maxLength={k === 'location' ? 100 : 500} value={facts[k]} onChange={(e) => setFacts({ ...facts, [k]: e.target.value })} />
-                </Form.Group>
-              ))}
-              <div className="form-row">
-                <Form.Group controlId="act-language">
-                  <Form.Label>Language</Form.Label>
-                  <Form.Select size="sm" value={facts.language} onChange={(e) => setFacts({ ...facts, language: e.target.value })}>
-                    {facts.language === '' && <option value="">English, nothing is said</option>}
-                    <option value="en">English</option>
-                    <option value="pt">Português</option>
-                  </Form.Select>
-                </Form.Group>
-                {keeper && (
-                  <Form.Group controlId="act-licence">
-                    <Form.Label>Licence for reports</Form.Label>
-                    <Form.Select size="sm" value={facts.licence} onChange={(e) => setFacts({ ...facts, licence: e.target.value })}>
-                      <option>none</option>
-                      <option>ours</option>
-                      <option>theirs</option>
-                    </Form.Select>
-                  </Form.Group>
-                )}
-              </div>
-            </>
-          )}
-          {what === 'extend' && (
-            <div className="form-row">
-              <Form.Group controlId="act-until">
-                <Form.Label>New end</Form.Label>
-                <Form.Control size="sm" type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
-                <Form.Text>Empty: as far as one extension may go.</Form.Text>
-              </Form.Group>
-              <Form.Check id="act-grants" label="Extend the grants that would end before" checked={grants} onChange={(e) => setGrants(e.target.checked)} />
-            </div>
-          )}
-          {what === 'hand_over' && (
-            <div className="plain-combo mb-2">
-              <Combo label="To whom" kind="person" value={sponsor} onChange={setSponsor} />
-            </div>
-          )}
-          {needsReason && (
-            <Form.Group controlId="act-reason" className="mb-3">
-              <Form.Label>Why</Form.Label>
-              <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />
+    <AskDialog wide title={<>{title}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}</>} leave="Leave it" submit={addresses.length > 1 ? `${title} ${can} of ${addresses.length}` : title} disabled={go.isPending || !ready || can === 0} danger={what === 'remove'} error={null} close={close} onSubmit={() => go.mutate()}>
+      <p className="quiet">{back ? 'What was meant for them goes, and the link that was sent is of no use any more.' : leads[what]}</p>
+      {what === 'suspend' && keeper && (
+        <p className="quiet">
+          Their home account, where they have one, is not concerned. To stop somebody on every account,{' '}
+          {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
+        </p>
+      )}
+      {what === 'describe' && (
+        <>
+          {(['name', 'purpose', 'location'] as const).map((k) => (
+            <Form.Group key={k} controlId={`act-${k}`} className="mb-2">
+              <Form.Label>{{ name: 'Name', purpose: 'Purpose', location: 'Location' }[k]}</Form.Label>
+              <Form.Control size="sm" maxLength={k === 'location' ? 100 : 500} value={facts[k]} onChange={(e) => setFacts({ ...facts, [k]: e.target.value })} />
             </Form.Group>
-          )}
-          {go.error && <Wrong error={go.error} />}
-          {ahead.error && <Wrong error={ahead.error} />}
-          {ready && ahead.isLoading && <Waiting what="Weighing" />}
-          {ready && what !== 'describe' && list.length > 0 && (
-            <div className="wide act-list" role="region" aria-label="What would become of each" tabIndex={0}>
-              <table className="table listing">
-                <thead>
-                  <tr>
-                    <th scope="col">Guest</th>
-                    <th scope="col">As it is</th>
-                    <th scope="col">Then</th>
-                    <th scope="col" className="num">
-                      Loses at once
-                    </th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {list.map((g) => (
-                    <tr key={g.address}>
-                      <th scope="row">
-                        {g.name || g.address}
-                        {g.name && <span className="sub">{g.address}</span>}
-                      </th>
-                      <td>{outOf(g.was)}</td>
-                      <td>{g.done ? (what === 'remove' ? '✕ removed' : outOf(g.will)) : <span className="gets-no">▼ {g.reason}</span>}</td>
-                      <td className="num">{g.done && g.lost ? g.lost : '–'}</td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
-          )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-secondary" onClick={close}>
-            Leave it
-          </Button>
-          <Button type="submit" variant={what === 'remove' ? 'danger' : 'primary'} disabled={go.isPending || !ready || can === 0}>
-            {title}
-            {addresses.length > 1 ? ` ${can} of ${addresses.length}` : ''}
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+          ))}
+          <div className="form-row">
+            <Form.Group controlId="act-language">
+              <Form.Label>Language</Form.Label>
+              <Form.Select size="sm" value={facts.language} onChange={(e) => setFacts({ ...facts, language: e.target.value })}>
+                {facts.language === '' && <option value="">English, nothing is said</option>}
+                <option value="en">English</option>
+                <option value="pt">Português</option>
+              </Form.Select>
+            </Form.Group>
+            {keeper && (
+              <Form.Group controlId="act-licence">
+                <Form.Label>Licence for reports</Form.Label>
+                <Form.Select size="sm" value={facts.licence} onChange={(e) => setFacts({ ...facts, licence: e.target.value })}>
+                  <option>none</option>
+                  <option>ours</option>
+                  <option>theirs</option>
+                </Form.Select>
+              </Form.Group>
+            )}
+          </div>
+        </>
+      )}
+      {what === 'extend' && (
+        <div className="form-row">
+          <Form.Group controlId="act-until">
+            <Form.Label>New end</Form.Label>
+            <Form.Control size="sm" type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
+            <Form.Text>Empty: as far as one extension may go.</Form.Text>
+          </Form.Group>
+          <Form.Check id="act-grants" label="Extend the grants that would end before" checked={grants} onChange={(e) => setGrants(e.target.checked)} />
+        </div>
+      )}
+      {what === 'hand_over' && (
+        <div className="plain-combo mb-2">
+          <Combo label="To whom" kind="person" value={sponsor} onChange={setSponsor} />
+        </div>
+      )}
+      {needsReason && (
+        <Form.Group controlId="act-reason" className="mb-3">
+          <Form.Label>Why</Form.Label>
+          <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />
+        </Form.Group>
+      )}
+      {go.error && <Wrong error={go.error} />}
+      {ahead.error && <Wrong error={ahead.error} />}
+      {ready && ahead.isLoading && <Waiting what="Weighing" />}
+      {ready && what !== 'describe' && list.length > 0 && (
+        <div className="wide act-list" role="region" aria-label="What would become of each" tabIndex={0}>
+          <table className="table listing">
+            <thead>
+              <tr>
+                <th scope="col">Guest</th>
+                <th scope="col">As it is</th>
+                <th scope="col">Then</th>
+                <th scope="col" className="num">
+                  Loses at once
+                </th>
+              </tr>
+            </thead>
+            <tbody>
+              {list.map((g) => (
+                <tr key={g.address}>
+                  <th scope="row">
+                    {g.name || g.address}
+                    {g.name && <span className="sub">{g.address}</span>}
+                  </th>
+                  <td>{outOf(g.was)}</td>
+                  <td>{g.done ? (what === 'remove' ? '✕ removed' : outOf(g.will)) : <span className="gets-no">▼ {g.reason}</span>}</td>
+                  <td className="num">{g.done && g.lost ? g.lost : '–'}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </AskDialog>
   )
 }
 

@@ -1,9 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Capped } from '../parts/Capped'
-import { Modal } from '../parts/Dialog'
-import { Link, useNavigate, useParams } from 'react-router'
+import { Link, useParams } from 'react-router'
 import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Change, changesOf } from '../journal/JournalPage'
@@ -11,6 +9,7 @@ import { Act } from './Act'
 import { Line } from './Line'
 import { doWords, stateWords } from './words'
 import { WishBox } from './Wishes'
+import { Merge } from './MergeGuests'
 
 type Do = GuestChange['do']
 
@@ -268,79 +267,5 @@ function History({ address, keeper }: { address: string; keeper: boolean }) {
         </ul>
       </section>
     </div>
-  )
-}
-
-function Merge({ into, close }: { into: string; close: () => void }) {
-  const client = useQueryClient()
-  const navigate = useNavigate()
-  const [from, setFrom] = useState('')
-  const [sought, setSought] = useState('')
-  const [reason, setReason] = useState('')
-  type Merged = { grants: number; groups: number; was: number; will: number; gained: { action: string; resource: string; name?: string }[] }
-  const ahead = useQuery({ queryKey: ['merge', sought, into], queryFn: () => call<Merged>('POST', '/api/v1/guests/merge?preview=true', { from: sought, into }), enabled: sought !== '', retry: false })
-  const go = useMutation({
-    mutationFn: () => call('POST', '/api/v1/guests/merge', { from: sought, into, reason }),
-    onSuccess: () => {
-      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
-      navigate(`/guests/${encodeURIComponent(into)}`)
-      close()
-    },
-  })
-  return (
-    <Modal show policy={false} onHide={close} aria-labelledby="merge-title">
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault()
-          if (ahead.data && sought === from) go.mutate()
-          else setSought(from.trim())
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="merge-title" as="h2">
-            One person, one record
-          </Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          <p className="quiet">What the other address was given goes to {into}, and the other record is removed.</p>
-          <Form.Group controlId="merge-from" className="mb-2">
-            <Form.Label>Their other address</Form.Label>
-            <Form.Control size="sm" type="email" required value={from} onChange={(e) => setFrom(e.target.value)} />
-          </Form.Group>
-          {ahead.error && <Wrong error={ahead.error} />}
-          {go.error && <Wrong error={go.error} />}
-          {ahead.data && sought === from && (
-            <>
-              <p>
-                Grants that would move: {ahead.data.grants}; groups: {ahead.data.groups}. {into} has {ahead.data.was} granted actions and would have {ahead.data.will}.
-              </p>
-              <Capped list={ahead.data.gained} first={8}>
-                {(shown) => (
-                  <ul className="plain-list">
-                    {shown.map((x, i) => (
-                      <li key={i}>
-                        + {x.action} {x.name || x.resource}
-                      </li>
-                    ))}
-                  </ul>
-                )}
-              </Capped>
-              <Form.Group controlId="merge-why">
-                <Form.Label>How do you know</Form.Label>
-                <Form.Control size="sm" required value={reason} onChange={(e) => setReason(e.target.value)} />
-              </Form.Group>
-            </>
-          )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-secondary" onClick={close}>
-            Leave it
-          </Button>
-          <Button type="submit" disabled={go.isPending || ahead.isFetching}>
-            {ahead.data && sought === from ? 'Make it one' : 'Weigh it'}
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
   )
 }

@@ -1,4 +1,4 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
@@ -7,10 +7,11 @@ import { Combo } from '../parts/Combo'
 import { dayFromNow, Page, until as untilText, Wrong } from '../parts/bits'
 import { Line } from './Line'
 import { OpensList, Outcomes } from './Outcomes'
+import { useRefresh } from '../parts/change'
 
 /** Inviting as one page: whom, into what, and, before anything is sent, all that it opens. */
 export function InvitePage({ session }: { session: Session }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [params] = useSearchParams()
   const [f, setF] = useState({ list: params.get('list') ?? '', into: params.get('into') ?? '', role: 'view', purpose: '', text: '', landing: '', sponsor: '', until: '', language: '', location: '', licence: '' })
   const [weighed, setWeighed] = useState<{ key: string; x: Invited }>()
@@ -23,7 +24,7 @@ export function InvitePage({ session }: { session: Session }) {
     onSuccess: (x) => {
       setSent(x)
       setWeighed(undefined)
-      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      void refresh()
     },
   })
   const ahead = weighed?.key === key ? weighed.x : undefined
@@ -100,7 +101,7 @@ export function InvitePage({ session }: { session: Session }) {
           {send.error && <Wrong error={send.error} />}
           <div className="invite-do">
             <Button type="submit" variant={ahead ? 'outline-primary' : 'primary'} disabled={weigh.isPending}>
-              {weigh.isPending ? 'Weighing' : 'Weigh it'}
+              {weigh.isPending ? 'Checking' : 'Preview'}
             </Button>
             <Button disabled={!ahead || yes === 0 || !f.purpose.trim() || send.isPending} onClick={() => send.mutate()}>
               {yes > 0 ? `Send to ${yes}` : 'Send'}
@@ -111,7 +112,7 @@ export function InvitePage({ session }: { session: Session }) {
         <div className="invite-weighed" aria-live="polite">
           {sent && <Outcome x={sent} sent />}
           {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? dayFromNow(30) : f.until })} />}
-          {!sent && !ahead && <p className="empty">Choose “Weigh it” to see here what the invitation would open.</p>}
+          {!sent && !ahead && <p className="empty">Choose “Preview” to see here what the invitation would open.</p>}
         </div>
       </div>
     </Page>

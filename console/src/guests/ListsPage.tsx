@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
@@ -6,6 +6,7 @@ import { Going } from '../home/DatesWait'
 import { call, query, send, type ListKind, type ListTaken, type Session } from '../api'
 import { Page, Waiting, Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
+import { useRefresh } from '../parts/change'
 
 const titles: Record<string, string> = { guests: 'Guests', grants: 'Grants', links: 'Links', spaces: 'Spaces', people: 'People of ours' }
 const shownAtOnce = 200
@@ -22,7 +23,7 @@ function columnsOf(text: string): string[] {
 
 /** Lists in and out: guests, grants, links, spaces and people as CSV, guests as SCIM too. */
 export function ListsPage({ session }: { session: Session }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [params, setParams] = useSearchParams()
   const what = params.get('what') || 'guests'
   const kinds = useQuery({ queryKey: ['lists'], queryFn: () => call<{ lists: ListKind[] }>('GET', '/api/v1/lists'), staleTime: Infinity })
@@ -42,7 +43,7 @@ export function ListsPage({ session }: { session: Session }) {
     },
     onSuccess: (x, preview) => {
       setFound({ x, written: !preview && x.errors.length === 0 })
-      if (!preview) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      if (!preview) void refresh()
     },
   })
   const anew = (t: string) => {

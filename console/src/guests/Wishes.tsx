@@ -1,17 +1,18 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, type GuestShort, type Offer, type Wish } from '../api'
 import { dayYear, when, Wrong } from '../parts/bits'
+import { useRefresh } from '../parts/change'
 
 /** A guest asks for more time; whoever answers for them answers. */
 export function WishBox({ wish }: { wish: Wish }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [text, setText] = useState('')
   const go = useMutation({
     mutationFn: (grant: boolean) => call<Wish>('POST', `/api/v1/wishes/${encodeURIComponent(wish.address)}/answer`, { grant, ...(grant && wish.until ? { until: wish.until } : {}), ...(text ? { text } : {}) }),
-    onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => void refresh(),
   })
   return (
     <aside className="wish" aria-label={`${wish.address} asks for more time`}>
@@ -34,13 +35,13 @@ export function WishBox({ wish }: { wish: Wish }) {
 
 /** What waits for whoever answers for guests: more time, and guests to take over. */
 export function Waits() {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const wishes = useQuery({ queryKey: ['wishes'], queryFn: () => call<{ wishes: Wish[] }>('GET', '/api/v1/wishes') })
   const offers = useQuery({ queryKey: ['offers'], queryFn: () => call<{ offers: Offer[] }>('GET', '/api/v1/offers') })
   const lost = useQuery({ queryKey: ['guests', 'lost-mail'], queryFn: () => call<{ guests: GuestShort[]; total: number }>('GET', '/api/v1/guests?needs=mail&limit=1') })
   const answer = useMutation({
     mutationFn: (x: { id: string; accept: boolean }) => call('POST', `/api/v1/offers/${x.id}/answer`, { accept: x.accept }),
-    onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => void refresh(),
   })
   return (
     <>

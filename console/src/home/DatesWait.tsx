@@ -1,9 +1,10 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, type Dates, type DatesGoing, type DatesReleased } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { day, when, Wrong } from '../parts/bits'
+import { useRefresh } from '../parts/change'
 
 /** One and more of a kind of step. */
 const stepWords: Record<string, [string, string]> = {
@@ -46,13 +47,13 @@ export function Going({ g }: { g: DatesGoing }) {
 
 /** Says that dates wait or that something is held, and lets an administrator release them. */
 export function DatesWait({ admin }: { admin: boolean }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const dates = useQuery({ queryKey: ['dates'], queryFn: () => call<Dates>('GET', '/api/v1/dates') })
   const [open, setOpen] = useState(false)
   const [why, setWhy] = useState('')
   const lift = useMutation({
     mutationFn: () => call('POST', '/api/v1/dates/lift', { why: why.trim() }),
-    onSuccess: () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => refresh(),
   })
   const d = dates.data
   if (!d) return null
@@ -100,7 +101,7 @@ export function DatesWait({ admin }: { admin: boolean }) {
 }
 
 function Release({ waiting, close }: { waiting: DatesGoing; close: () => void }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [of, setOf] = useState('')
   const [from, setFrom] = useState('')
   const [steps, setSteps] = useState(true)
@@ -117,7 +118,7 @@ function Release({ waiting, close }: { waiting: DatesGoing; close: () => void })
   const release = useMutation({
     mutationFn: () => call<DatesReleased>('POST', '/api/v1/dates/release', { ...body, confirm: sure !== '', why: why.trim() }),
     onSuccess: () => {
-      void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      void refresh()
       close()
     },
   })

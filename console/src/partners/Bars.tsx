@@ -1,14 +1,15 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, type Bar } from '../api'
 import { Wrong } from '../parts/bits'
 import { ListImport } from './ListImport'
+import { useRefresh } from '../parts/change'
 
 /** Domains and addresses that never get in, whatever any rule says. */
 export function Bars({ keep }: { keep: boolean }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const bars = useQuery({ queryKey: ['bars'], queryFn: () => call<{ bars: Bar[] }>('GET', '/api/v1/bars') })
   const [params] = useSearchParams()
   const wanted = params.get('bar') ?? '' // somebody came here to bar it
@@ -20,7 +21,7 @@ export function Bars({ keep }: { keep: boolean }) {
   const [sub, setSub] = useState(false)
   const [reason, setReason] = useState('')
   const [taking, setTaking] = useState<'barred' | 'personal'>()
-  const done = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  const done = () => refresh()
   const add = useMutation({
     mutationFn: () => call<Bar>('POST', '/api/v1/bars', { ...(what.includes('@') ? { address: what.trim() } : { name: what.trim(), subdomains: sub }), ...(reason ? { reason } : {}) }),
     onSuccess: () => {
@@ -81,15 +82,15 @@ export function Bars({ keep }: { keep: boolean }) {
         {keep && (
           <>
             <Button size="sm" variant="link" onClick={() => setTaking('barred')}>
-              Take a list of bars
+              Import barred domains
             </Button>
             <Button size="sm" variant="link" onClick={() => setTaking('personal')}>
-              Take a list of private mail
+              Import domains of private mail
             </Button>
           </>
         )}
       </p>
-      {taking && <ListImport list={taking} title={taking === 'barred' ? 'Take a list of what is barred' : 'Take a list of domains of private mail'} close={() => setTaking(undefined)} />}
+      {taking && <ListImport list={taking} title={taking === 'barred' ? 'Import barred domains' : 'Import domains of private mail'} close={() => setTaking(undefined)} />}
     </section>
   )
 }

@@ -1,16 +1,16 @@
-import { useMutation, useQueryClient } from '@tanstack/react-query'
+import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
-import { Modal } from '../parts/Dialog'
+import { Form } from 'react-bootstrap'
+import { AskDialog } from '../parts/AskDialog'
 import { query, send, type DomainsImported } from '../api'
-import { Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
+import { useRefresh } from '../parts/change'
 
 const shownAtOnce = 200
 
 /** Takes a list of domains: what would become of every line, then all or only the good ones. */
 export function ListImport({ list, partner, title, close }: { list: 'partner' | 'barred' | 'personal'; partner?: string; title: string; close: () => void }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [text, setText] = useState('')
   const [replace, setReplace] = useState(false)
   const [found, setFound] = useState<DomainsImported>()
@@ -18,27 +18,24 @@ export function ListImport({ list, partner, title, close }: { list: 'partner' | 
     mutationFn: (how: { preview?: string; only_good?: string }) => send<DomainsImported>(`/api/v1/domains/import${query({ list, partner, replace: replace ? 'true' : undefined, ...how })}`, text, 'text/csv'),
     onSuccess: (x) => {
       setFound(x)
-      if (x.written) void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+      if (x.written) void refresh()
     },
   })
   const n = (k: string) => found?.counts[k] ?? 0
   const lines = (found?.lines ?? []).filter((l) => l.result !== 'same')
   const changes = n('new') + n('changed') + n('removed')
   return (
-    <Modal show policy onHide={close} size="lg" aria-labelledby="import-title">
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault()
-          run.mutate({ preview: 'true' })
-        }}
-      >
-        <Modal.Header closeButton>
-          <Modal.Title id="import-title" as="h2">
-            {title}
-          </Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          {run.error && <Wrong error={run.error} />}
+    <AskDialog
+      policy
+      wide
+      title={title}
+      leave={found?.written ? 'Close' : 'Cancel'}
+      submit={!found ? 'See what would change' : n('refused') > 0 ? `Take the ${changes} good ones` : `Take ${changes === 1 ? 'it' : `all ${changes}`}`}
+      disabled={run.isPending || (found !== undefined && (found.written || changes === 0))}
+      error={run.error}
+      close={close}
+      onSubmit={() => run.mutate(!found ? { preview: 'true' } : { only_good: n('refused') > 0 ? 'true' : undefined })}
+    >
           <TextOrFile
             id="li-text"
             rows={7}
@@ -102,23 +99,6 @@ export function ListImport({ list, partner, title, close }: { list: 'partner' | 
               {lines.length > shownAtOnce && <p className="quiet">{lines.length - shownAtOnce} more.</p>}
             </div>
           )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-secondary" onClick={close}>
-            {found?.written ? 'Close' : 'Cancel'}
-          </Button>
-          {!found && (
-            <Button type="submit" disabled={run.isPending}>
-              See what would change
-            </Button>
-          )}
-          {found && !found.written && changes > 0 && (
-            <Button onClick={() => run.mutate({ only_good: n('refused') > 0 ? 'true' : undefined })} disabled={run.isPending}>
-              {n('refused') > 0 ? `Take the ${changes} good ones` : `Take ${changes === 1 ? 'it' : `all ${changes}`}`}
-            </Button>
-          )}
-        </Modal.Footer>
-      </Form>
-    </Modal>
+    </AskDialog>
   )
 }

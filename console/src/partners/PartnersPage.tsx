@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useEffect, useState, type FormEvent } from 'react'
+import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Modal } from '../parts/Dialog'
+import { AskDialog } from '../parts/AskDialog'
 import { Link, useNavigate, useSearchParams } from 'react-router'
 import { call, query, services, type BothHalves, type Letter, type Partner } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
@@ -211,20 +211,9 @@ function AddPartner({ close }: { close: () => void }) {
     },
   })
   const looksAlike = alike || (add.error instanceof Error && add.error.message.includes('looks like'))
-  const submit = (e: FormEvent) => {
-    e.preventDefault()
-    add.mutate(weighed !== undefined)
-  }
   return (
-    <Modal show policy onHide={close} aria-labelledby="add-title">
-      <Form onSubmit={submit} onChange={() => setWeighed(undefined)}>
-        <Modal.Header closeButton>
-          <Modal.Title id="add-title" as="h2">
-            Add a partner
-          </Modal.Title>
-        </Modal.Header>
-        <Modal.Body>
-          {add.error && <Wrong error={add.error} />}
+    <AskDialog policy title="Add a partner" leave="Cancel" submit={weighed ? 'Add all the same' : 'Add'} disabled={add.isPending} error={add.error} close={close} onSubmit={() => add.mutate(weighed !== undefined)}>
+      <div onChange={() => setWeighed(undefined)}>
           <Form.Group controlId="p-name" className="mb-3">
             <Form.Label>Name</Form.Label>
             <Form.Control
@@ -257,16 +246,7 @@ function AddPartner({ close }: { close: () => void }) {
               <b>{weighed.concerns.guests} guests</b> with {weighed.concerns.grants} grants in {weighed.concerns.spaces} spaces would become people of {weighed.name}.
             </p>
           )}
-        </Modal.Body>
-        <Modal.Footer>
-          <Button variant="outline-secondary" onClick={close}>
-            Cancel
-          </Button>
-          <Button type="submit" disabled={add.isPending}>
-            {weighed ? 'Add all the same' : 'Add'}
-          </Button>
-        </Modal.Footer>
-      </Form>
-    </Modal>
+      </div>
+    </AskDialog>
   )
 }

@@ -10,11 +10,14 @@ export function AskDialog({
   submit,
   disabled,
   danger,
+  policy = false,
   wide,
+  scrollable,
   className,
   error,
   close,
   onSubmit,
+  more,
   children,
 }: {
   title: ReactNode
@@ -22,16 +25,21 @@ export function AskDialog({
   submit: string
   disabled: boolean
   danger?: boolean
+  /** Whether it changes policy, which a draft takes; else it changes at once. */
+  policy?: boolean
   wide?: boolean
+  scrollable?: boolean
   className?: string
   error: unknown
   close: () => void
   onSubmit: () => void
+  /** What else can be done, beside leaving and sending. */
+  more?: ReactNode
   children: ReactNode
 }) {
   const id = useId()
   return (
-    <Modal show policy={false} onHide={close} size={wide ? 'lg' : undefined} aria-labelledby={id} className={className} animation={false}>
+    <Modal show policy={policy} onHide={close} scrollable={scrollable} size={wide ? 'lg' : undefined} aria-labelledby={id} className={className} animation={false}>
       <Form
         onSubmit={(e) => {
           e.preventDefault()
@@ -51,6 +59,7 @@ export function AskDialog({
           <Button variant="outline-secondary" onClick={close}>
             {leave}
           </Button>
+          {more}
           <Button type="submit" variant={danger ? 'danger' : undefined} disabled={disabled}>
             {submit}
           </Button>

@@ -1,7 +1,7 @@
-import { useQueryClient } from '@tanstack/react-query'
 import { useEffect, type ReactNode } from 'react'
 import { Alert, Button, Spinner } from 'react-bootstrap'
 import { Failure } from '../api'
+import { useRefresh } from './change'
 export { day, dayFromNow, dayYear, setZone, since, until, when } from './dates'
 
 /** The standard on its pole: the product's own mark. */
@@ -25,7 +25,7 @@ export function Waiting({ what }: { what: string }) {
 
 /** What went wrong, and what to do. */
 export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const stale = error instanceof Failure && error.problem.status === 412
   return (
     <Alert variant="danger" className="wrong">
@@ -39,7 +39,7 @@ export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) 
               : String(error)}
       </span>
       {stale && (
-        <Button size="sm" variant="outline-danger" onClick={() => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })}>
+        <Button size="sm" variant="outline-danger" onClick={() => void refresh()}>
           Show it as it is now
         </Button>
       )}

@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
@@ -8,16 +8,17 @@ import { Noticed } from '../findings/FindingList'
 import { Leaves } from '../guests/Leaves'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Item } from './SpacePage'
+import { useRefresh } from '../parts/change'
 
 export function PersonPage({ role }: { role: string }) {
   const { id = '' } = useParams()
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [leaves, setLeaves] = useState(false)
   const person = useQuery({ queryKey: ['person', id], queryFn: () => call<PersonView>('GET', `/api/v1/people/${id}`) })
   const remove = useMutation({
     mutationFn: (to: string) => call('DELETE', `/api/v1/forwarders/${encodeURIComponent(id)}/${encodeURIComponent(to)}`),
-    onSuccess: () => void client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' }),
+    onSuccess: () => void refresh(),
   })
   const x = person.data
   if (!x)

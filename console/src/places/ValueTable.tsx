@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
@@ -6,6 +6,7 @@ import { call, query, type Choice, type ValueRow, type Values } from '../api'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
 import { whoWord, Wrong } from '../parts/bits'
+import { useRefresh } from '../parts/change'
 
 /** What stands against a choice, in words. */
 export function against(c: Choice): string {
@@ -15,11 +16,11 @@ export function against(c: Choice): string {
 
 /** The rules of a place: what is set here, what counts, and what may be chosen. */
 export function ValueTable({ values, edit }: { values: Values; edit: boolean }) {
-  const client = useQueryClient()
+  const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [asked, setAsked] = useState<Change>()
   const [back, setBack] = useState<Change>()
-  const fresh = () => client.invalidateQueries({ predicate: (q) => q.queryKey[0] !== 'session' })
+  const fresh = () => refresh()
   const save = useMutation({ mutationFn: (c: Change) => change(values, c), onSettled: fresh })
   // A partner's values are policy, and are weighed as every change of it is.
   const pick = (c: Change) => (values.where.startsWith('partner:') ? save.mutate(c) : setAsked(c))

@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { Button } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, query, type Numbered, type NumberLines, type Numbers, type RuleAudience } from '../api'
-import { WideTable } from '../drafts/Impact'
+import { WideTable } from '../drafts/ImpactTables'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Ways } from './ReachPage'
 import { StatedLine, TimeLine } from './time'

@@ -35,7 +35,7 @@ export function ReachPage() {
   }
   return (
     <Page
-      title={who ? `What ${who} reaches` : 'Reach'}
+      title={who ? `What ${who} can reach` : 'Reach'}
       lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'}
       tools={<Ways />}
     >
