@@ -416,6 +416,86 @@ export interface components {
             etag: string;
             weighed?: components["schemas"]["ValueWeighed"];
         };
+        /** @enum {string} */
+        PlaceKind: "person" | "group" | "space" | "item" | "meeting" | "grant" | "link" | "forwarder" | "contact";
+        PlaceEdit: {
+            /**
+             * @description close ends what was given in a space or on an item; a grant that has begun ends instead of being removed
+             * @enum {string}
+             */
+            do: "add" | "set" | "close" | "remove";
+            kind: components["schemas"]["PlaceKind"];
+            /** @description What it is known by; absent where something new is added: then it follows from its name, or from its fields. A grant is known by party, resource, role and from, or by party and resource where one role is in force */
+            id?: string;
+            /** @description Of a new space: the pattern that says what is not said in the fields */
+            pattern?: string;
+            /** @description A merge patch (RFC 7396) of the fields of the file format; of an item also space, of close the last day as on */
+            fields?: {
+                [key: string]: unknown;
+            };
+        };
+        Pattern: {
+            name: string;
+            title: string;
+            /** @description What people from outside can do there */
+            says: string;
+            kind: string;
+            /** @description That who is invited gets where nothing else is said */
+            role: string;
+            /** @description Everyone from outside gets a private folder */
+            each: boolean;
+            rules: components["schemas"]["PatternRule"][];
+            items: {
+                kind: string;
+                name: string;
+            }[];
+        };
+        PatternRule: {
+            rule: string;
+            value: string;
+            sentence: string;
+            /** @description The limit allows it; else it is left out */
+            can: boolean;
+        };
+        PlacesChange: {
+            changes: components["schemas"]["PlaceEdit"][];
+            why?: components["schemas"]["Why"];
+        };
+        PlaceLine: {
+            do: string;
+            kind: string;
+            id: string;
+            /** @enum {string} */
+            result: "added" | "changed" | "closed" | "ended" | "removed" | "unchanged" | "refused" | "not_done";
+            /** @description Which field is wrong */
+            field?: string;
+            /** @description Its value */
+            value?: string;
+            /** @description Why it is refused */
+            cause?: string;
+            /** @description What else is to be known of it */
+            note?: string;
+            ask?: components["schemas"]["Question"];
+        };
+        PlacesChanged: {
+            preview: boolean;
+            lines: components["schemas"]["PlaceLine"][];
+            /** @description Where any line is refused nothing is written */
+            refused: number;
+            weighed?: components["schemas"]["ValueWeighed"];
+            /**
+             * Format: int64
+             * @description The entry of the journal by which it can be undone; absent where nothing was written
+             */
+            change?: number;
+        };
+        PlaceEntry: {
+            id: string;
+            /** @description The fields of the file format */
+            fields: {
+                [key: string]: unknown;
+            };
+        };
         /** @description Who would gain and who would lose by a value; with preview alone */
         ValueWeighed: {
             /** @description Nothing changes for anybody */

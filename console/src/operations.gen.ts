@@ -68,6 +68,8 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/wishes/{address}/answer', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/outbox/{id}/again', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/lists/{what}', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/places', draft: 'preview' },
+  { method: 'POST', pattern: '/api/v1/journal/{seq}/undo', draft: 'preview' },
   { method: 'POST', pattern: '/api/v1/door/open', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/door/code', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/door/prove', draft: 'never' },

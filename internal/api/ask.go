@@ -132,6 +132,12 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		for _, n := range st.Find(q, limit, "person") {
 			add(strings.TrimPrefix(n.Value, "person:"), n.Name, n.Detail)
 		}
+	case "group", "space", "meeting", "item":
+		for _, n := range st.Meant(string(r.Params.Kind), q, 200) {
+			if !member || r.Params.Kind == "group" || s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
+				add(n.Value, n.Name, n.Detail)
+			}
+		}
 	case "action":
 		for _, a := range catalogue.Actions() {
 			if strings.Contains(a.Name, lower) || strings.Contains(strings.ToLower(a.Title), lower) {

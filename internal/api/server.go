@@ -81,7 +81,7 @@ const (
 	writerKey
 )
 
-var errForbidden = errors.New("forbidden")
+var errForbidden = service.ErrForbidden
 
 // Body sizes in bytes, and how long a file or a list may take to come.
 const (

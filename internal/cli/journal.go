@@ -97,7 +97,7 @@ func (a *app) journal() *cobra.Command {
 			return nil
 		},
 	}
-	c.AddCommand(verify)
+	c.AddCommand(verify, a.journalUndo())
 	return c
 }
 

@@ -100,6 +100,11 @@ func saysOf(x *contract.Values, rule string) string {
 // tellWeighed tells what a change would do.
 func (a *app) tellWeighed(what string, w *contract.ValueWeighed) {
 	a.printf("%s: %s, then %s\n\n", what, pick(w.Was), pick(w.Becomes))
+	a.tellMoves(w)
+}
+
+// tellMoves tells who gains and who loses by a change.
+func (a *app) tellMoves(w *contract.ValueWeighed) {
 	switch {
 	case w.Nothing:
 		a.printf("Nothing changes for anybody that is counted.\n")
@@ -382,6 +387,7 @@ func (a *app) space() *cobra.Command {
 	}
 	show.Flags().BoolVarP(&all, "all", "a", false, "also rules that are not set here")
 	c.AddCommand(list, show)
+	c.AddCommand(a.spaceEdits()...)
 	return c
 }
 
@@ -481,6 +487,7 @@ func (a *app) person() *cobra.Command {
 		},
 	}
 	c.AddCommand(list, show)
+	c.AddCommand(a.personEdits()...)
 	return c
 }
 
@@ -573,7 +580,7 @@ func (a *app) link() *cobra.Command {
 	}
 	end.Flags().BoolVar(&ahead, "preview", false, "say who would lose what, and end nothing")
 	whyFlag(end, &why)
-	c.AddCommand(list, a.makeLink(), end)
+	c.AddCommand(list, a.makeLink(), a.placeDo("link", "set", "set LINK", "Change a link: its right, its end, download, password, whom it names", "  wexillum link set press-kit-link --until +7d --password yes"), end)
 	return c
 }
 
@@ -734,6 +741,6 @@ func (a *app) forwarder() *cobra.Command {
 		},
 	}
 	whyFlag(remove, &why)
-	c.AddCommand(list, remove)
+	c.AddCommand(list, a.forwarderAdd(), remove)
 	return c
 }

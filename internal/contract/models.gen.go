@@ -829,6 +829,105 @@ func (e PartnerStanding) Valid() bool {
 	}
 }
 
+// Defines values for PlaceEditDo.
+const (
+	PlaceEditDoAdd    PlaceEditDo = "add"
+	PlaceEditDoClose  PlaceEditDo = "close"
+	PlaceEditDoRemove PlaceEditDo = "remove"
+	PlaceEditDoSet    PlaceEditDo = "set"
+)
+
+// Valid indicates whether the value is a known member of the PlaceEditDo enum.
+func (e PlaceEditDo) Valid() bool {
+	switch e {
+	case PlaceEditDoAdd:
+		return true
+	case PlaceEditDoClose:
+		return true
+	case PlaceEditDoRemove:
+		return true
+	case PlaceEditDoSet:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlaceKind.
+const (
+	PlaceKindContact   PlaceKind = "contact"
+	PlaceKindForwarder PlaceKind = "forwarder"
+	PlaceKindGrant     PlaceKind = "grant"
+	PlaceKindGroup     PlaceKind = "group"
+	PlaceKindItem      PlaceKind = "item"
+	PlaceKindLink      PlaceKind = "link"
+	PlaceKindMeeting   PlaceKind = "meeting"
+	PlaceKindPerson    PlaceKind = "person"
+	PlaceKindSpace     PlaceKind = "space"
+)
+
+// Valid indicates whether the value is a known member of the PlaceKind enum.
+func (e PlaceKind) Valid() bool {
+	switch e {
+	case PlaceKindContact:
+		return true
+	case PlaceKindForwarder:
+		return true
+	case PlaceKindGrant:
+		return true
+	case PlaceKindGroup:
+		return true
+	case PlaceKindItem:
+		return true
+	case PlaceKindLink:
+		return true
+	case PlaceKindMeeting:
+		return true
+	case PlaceKindPerson:
+		return true
+	case PlaceKindSpace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PlaceLineResult.
+const (
+	PlaceLineResultAdded     PlaceLineResult = "added"
+	PlaceLineResultChanged   PlaceLineResult = "changed"
+	PlaceLineResultClosed    PlaceLineResult = "closed"
+	PlaceLineResultEnded     PlaceLineResult = "ended"
+	PlaceLineResultNotDone   PlaceLineResult = "not_done"
+	PlaceLineResultRefused   PlaceLineResult = "refused"
+	PlaceLineResultRemoved   PlaceLineResult = "removed"
+	PlaceLineResultUnchanged PlaceLineResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the PlaceLineResult enum.
+func (e PlaceLineResult) Valid() bool {
+	switch e {
+	case PlaceLineResultAdded:
+		return true
+	case PlaceLineResultChanged:
+		return true
+	case PlaceLineResultClosed:
+		return true
+	case PlaceLineResultEnded:
+		return true
+	case PlaceLineResultNotDone:
+		return true
+	case PlaceLineResultRefused:
+		return true
+	case PlaceLineResultRemoved:
+		return true
+	case PlaceLineResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for QuestionContextAccount.
 const (
 	QuestionContextAccountHome   QuestionContextAccount = "home"
@@ -1258,10 +1357,14 @@ const (
 	CompleteParamsKindAddress  CompleteParamsKind = "address"
 	CompleteParamsKindBundle   CompleteParamsKind = "bundle"
 	CompleteParamsKindDomain   CompleteParamsKind = "domain"
+	CompleteParamsKindGroup    CompleteParamsKind = "group"
+	CompleteParamsKindItem     CompleteParamsKind = "item"
+	CompleteParamsKindMeeting  CompleteParamsKind = "meeting"
 	CompleteParamsKindPartner  CompleteParamsKind = "partner"
 	CompleteParamsKindPerson   CompleteParamsKind = "person"
 	CompleteParamsKindResource CompleteParamsKind = "resource"
 	CompleteParamsKindRule     CompleteParamsKind = "rule"
+	CompleteParamsKindSpace    CompleteParamsKind = "space"
 	CompleteParamsKindWho      CompleteParamsKind = "who"
 )
 
@@ -1276,6 +1379,12 @@ func (e CompleteParamsKind) Valid() bool {
 		return true
 	case CompleteParamsKindDomain:
 		return true
+	case CompleteParamsKindGroup:
+		return true
+	case CompleteParamsKindItem:
+		return true
+	case CompleteParamsKindMeeting:
+		return true
 	case CompleteParamsKindPartner:
 		return true
 	case CompleteParamsKindPerson:
@@ -1283,6 +1392,8 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindResource:
 		return true
 	case CompleteParamsKindRule:
+		return true
+	case CompleteParamsKindSpace:
 		return true
 	case CompleteParamsKindWho:
 		return true
@@ -3496,6 +3607,35 @@ type PartnerCounts struct {
 // PartnerPatch The fields of Partner that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
 type PartnerPatch map[string]interface{}
 
+// Pattern defines model for Pattern.
+type Pattern struct {
+	// Each Everyone from outside gets a private folder
+	Each  bool `json:"each"`
+	Items []struct {
+		Kind string `json:"kind"`
+		Name string `json:"name"`
+	} `json:"items"`
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Role That who is invited gets where nothing else is said
+	Role  string        `json:"role"`
+	Rules []PatternRule `json:"rules"`
+
+	// Says What people from outside can do there
+	Says  string `json:"says"`
+	Title string `json:"title"`
+}
+
+// PatternRule defines model for PatternRule.
+type PatternRule struct {
+	// Can The limit allows it; else it is left out
+	Can      bool   `json:"can"`
+	Rule     string `json:"rule"`
+	Sentence string `json:"sentence"`
+	Value    string `json:"value"`
+}
+
 // PersonBrief defines model for PersonBrief.
 type PersonBrief struct {
 	Address *string `json:"address,omitempty"`
@@ -3533,6 +3673,81 @@ type PersonView struct {
 
 	// Rules Rules that exceptions may set and what counts towards everybody
 	Rules []ValueRow `json:"rules"`
+}
+
+// PlaceEdit defines model for PlaceEdit.
+type PlaceEdit struct {
+	// Do close ends what was given in a space or on an item; a grant that has begun ends instead of being removed
+	Do PlaceEditDo `json:"do"`
+
+	// Fields A merge patch (RFC 7396) of the fields of the file format; of an item also space, of close the last day as on
+	Fields *map[string]interface{} `json:"fields,omitempty"`
+
+	// Id What it is known by; absent where something new is added: then it follows from its name, or from its fields. A grant is known by party, resource, role and from, or by party and resource where one role is in force
+	Id   *string   `json:"id,omitempty"`
+	Kind PlaceKind `json:"kind"`
+
+	// Pattern Of a new space: the pattern that says what is not said in the fields
+	Pattern *string `json:"pattern,omitempty"`
+}
+
+// PlaceEditDo close ends what was given in a space or on an item; a grant that has begun ends instead of being removed
+type PlaceEditDo string
+
+// PlaceEntry defines model for PlaceEntry.
+type PlaceEntry struct {
+	// Fields The fields of the file format
+	Fields map[string]interface{} `json:"fields"`
+	Id     string                 `json:"id"`
+}
+
+// PlaceKind defines model for PlaceKind.
+type PlaceKind string
+
+// PlaceLine defines model for PlaceLine.
+type PlaceLine struct {
+	Ask *Question `json:"ask,omitempty"`
+
+	// Cause Why it is refused
+	Cause *string `json:"cause,omitempty"`
+	Do    string  `json:"do"`
+
+	// Field Which field is wrong
+	Field *string `json:"field,omitempty"`
+	Id    string  `json:"id"`
+	Kind  string  `json:"kind"`
+
+	// Note What else is to be known of it
+	Note   *string         `json:"note,omitempty"`
+	Result PlaceLineResult `json:"result"`
+
+	// Value Its value
+	Value *string `json:"value,omitempty"`
+}
+
+// PlaceLineResult defines model for PlaceLine.Result.
+type PlaceLineResult string
+
+// PlacesChange defines model for PlacesChange.
+type PlacesChange struct {
+	Changes []PlaceEdit `json:"changes"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// PlacesChanged defines model for PlacesChanged.
+type PlacesChanged struct {
+	// Change The entry of the journal by which it can be undone; absent where nothing was written
+	Change  *int64      `json:"change,omitempty"`
+	Lines   []PlaceLine `json:"lines"`
+	Preview bool        `json:"preview"`
+
+	// Refused Where any line is refused nothing is written
+	Refused int `json:"refused"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -4766,6 +4981,12 @@ type JournalParams struct {
 	Who   *string `form:"who,omitempty" json:"who,omitempty"`
 }
 
+// UndoChangeParams defines parameters for UndoChange.
+type UndoChangeParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // ListLettersParams defines parameters for ListLetters.
 type ListLettersParams struct {
 	Partner *string                 `form:"partner,omitempty" json:"partner,omitempty"`
@@ -5063,6 +5284,28 @@ type PersonLeavesParams struct {
 	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
+// ChangePlacesParams defines parameters for ChangePlaces.
+type ChangePlacesParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// ListPlacesParams defines parameters for ListPlaces.
+type ListPlacesParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Q Only those whose id or name holds this
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Id Only the one of this id
+	Id *string `form:"id,omitempty" json:"id,omitempty"`
+}
+
 // ReachParams defines parameters for Reach.
 type ReachParams struct {
 	Who string  `form:"who" json:"who"`
@@ -5345,6 +5588,9 @@ type MergeGuestsJSONRequestBody = GuestMerge
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
+// UndoChangeJSONRequestBody defines body for UndoChange for application/json ContentType.
+type UndoChangeJSONRequestBody = WhyOnly
+
 // SendLetterJSONRequestBody defines body for SendLetter for application/json ContentType.
 type SendLetterJSONRequestBody = NewLetter
 
@@ -5395,6 +5641,9 @@ type AcceptKeyJSONRequestBody AcceptKeyJSONBody
 
 // PersonLeavesJSONRequestBody defines body for PersonLeaves for application/json ContentType.
 type PersonLeavesJSONRequestBody = Leaving
+
+// ChangePlacesJSONRequestBody defines body for ChangePlaces for application/json ContentType.
+type ChangePlacesJSONRequestBody = PlacesChange
 
 // MendRecordJSONRequestBody defines body for MendRecord for application/json ContentType.
 type MendRecordJSONRequestBody MendRecordJSONBody

@@ -108,6 +108,9 @@ func (s *Service) WorldAndUnread(ctx context.Context, at store.Head) (*world.Wor
 	return &c.w, c.bad, err
 }
 
+// Remove never comes: everything is read at once.
+func (c *collect) Remove(string, string) {}
+
 // Mend rewrites a record that cannot be read without the characters that no text may hold.
 func (s *Service) Mend(ctx context.Context, who Who, kind, id, why string) error {
 	if why = strings.TrimSpace(why); why == "" {

@@ -150,7 +150,7 @@ func (s *Service) PutList(
 	err = s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
 		out.Added, out.Changed, out.Same, out.Errors, out.Sample = 0, 0, 0, []ListError{}, []ListChange{}
 		kept := make([][]byte, len(rows))
-		fields := make([][]fieldAt, len(rows))
+		fields := make([][]worldfile.FieldAt, len(rows))
 		texts := make([]string, len(rows))
 		for i := range rows {
 			old, err := oldDoc(t, what, rows[i].values)
@@ -319,15 +319,9 @@ func asKept(text string) string {
 	return strings.ToLower(text)
 }
 
-// fieldAt is where the value of a column begins in the text of a row.
-type fieldAt struct {
-	col  int
-	name string
-}
-
 // rowText writes a row as one line of the file format: what there is, with what the row
 // says over it.
-func rowText(what string, v map[string]string, old []byte) (string, []fieldAt) {
+func rowText(what string, v map[string]string, old []byte) (string, []worldfile.FieldAt) {
 	m := map[string]json.RawMessage{}
 	if old != nil {
 		_ = json.Unmarshal(old, &m)
@@ -347,33 +341,16 @@ func rowText(what string, v map[string]string, old []byte) (string, []fieldAt) {
 			m[k] = json.RawMessage(jsonText(text))
 		}
 	}
-	keys := make([]string, 0, len(m))
-	for k := range m {
-		keys = append(keys, k)
+	doc, _ := json.Marshal(m)
+	line, at := worldfile.FlowLine(doc, listColumns[what])
+	for i := range at {
+		at[i].Col += 2
 	}
-	sort.Slice(keys, func(i, j int) bool {
-		a, b := slices.Index(listColumns[what], keys[i]), slices.Index(listColumns[what], keys[j])
-		if a < 0 || b < 0 {
-			return a > b || a == b && keys[i] < keys[j]
-		}
-		return a < b
-	})
-	var b strings.Builder
-	var at []fieldAt
-	b.WriteString("- {")
-	for i, k := range keys {
-		if i > 0 {
-			b.WriteString(", ")
-		}
-		at = append(at, fieldAt{len([]rune(b.String())) + 1, k})
-		b.WriteString(k + ": " + string(m[k]))
-	}
-	b.WriteString("}\n")
-	return b.String(), at
+	return "- " + line + "\n", at
 }
 
 // listError finds the line and the column that an error is about.
-func listError(rows []listRow, left []int, fields [][]fieldAt, e *worldfile.Error) ListError {
+func listError(rows []listRow, left []int, fields [][]worldfile.FieldAt, e *worldfile.Error) ListError {
 	k := e.Line - 3
 	if k < 0 || k >= len(left) {
 		return ListError{Text: e.Msg}
@@ -381,8 +358,8 @@ func listError(rows []listRow, left []int, fields [][]fieldAt, e *worldfile.Erro
 	i := left[k]
 	out := ListError{Line: rows[i].line, Text: e.Msg}
 	for _, f := range fields[i] {
-		if e.Col >= f.col {
-			out.Column = f.name
+		if e.Col >= f.Col {
+			out.Column = f.Name
 		}
 	}
 	out.Value = rows[i].values[out.Column]

@@ -256,6 +256,8 @@ var (
 	ErrNotFound = errors.New("not found")
 	ErrConflict = errors.New("conflict")
 	ErrStale    = errors.New("it was changed meanwhile")
+	// ErrForbidden is what somebody may not do; the text says whom to ask.
+	ErrForbidden = errors.New("forbidden")
 )
 
 // Invalid is bad input: the field, its value, and what would be right.

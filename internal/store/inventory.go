@@ -143,10 +143,17 @@ func (t *Tx) Item(id string) (it world.Item, place int, ok bool, err error) {
 }
 
 // Items lists the items of a space in their order.
-func (s *Store) Items(ctx context.Context, space string) (out []world.Item, err error) {
+func (t *Tx) Items(space string) ([]world.Item, error) { return itemsOf(t.ctx, t.tx, space) }
+
+// Items lists the items of a space in their order.
+func (s *Store) Items(ctx context.Context, space string) ([]world.Item, error) {
+	return itemsOf(ctx, s.db, space)
+}
+
+func itemsOf(ctx context.Context, q querier, space string) (out []world.Item, err error) {
 	err = each(
 		ctx,
-		s.db,
+		q,
 		"SELECT "+itemColumns+" FROM item WHERE space = ? AND until_seq = ? ORDER BY place, id",
 		[]any{space, open},
 		func(r *sql.Rows) error {
@@ -286,11 +293,11 @@ func (t *Tx) PutItem(it *world.Item, place int) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	now := worldfile.ItemDoc(it)
+	now := worldfile.PlacedItemDoc(it)
 	var before []byte
 	old, oldPlace, err := scanItem(st.QueryRowContext(t.ctx, it.ID, open))
 	if err == nil {
-		before = worldfile.ItemDoc(&old)
+		before = worldfile.PlacedItemDoc(&old)
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return false, err
 	}
@@ -307,6 +314,33 @@ func (t *Tx) PutItem(it *world.Item, place int) (bool, error) {
 		}
 	}
 	return true, t.exec("INSERT INTO item ("+itemColumns+", from_seq) VALUES ("+marks(8)+")", append(itemRow(it, place), seq)...)
+}
+
+// EndItem takes an item away. It reports whether there was one.
+func (t *Tx) EndItem(id string) (bool, error) {
+	old, _, ok, err := t.Item(id)
+	if err != nil || !ok {
+		return false, err
+	}
+	seq, err := t.Note("item", id, worldfile.PlacedItemDoc(&old), nil)
+	if err != nil {
+		return false, err
+	}
+	return true, t.exec("UPDATE item SET until_seq = ? WHERE id = ? AND until_seq = ?", seq, id, open)
+}
+
+// LastPlace returns the place of the last item of a space; -1 where it has none.
+func (t *Tx) LastPlace(space string) (place int, err error) {
+	place = -1
+	err = each(t.ctx, ready{t}, "SELECT MAX(place) FROM item WHERE space = ? AND until_seq = ?", []any{space, open}, func(r *sql.Rows) error {
+		var n sql.NullInt64
+		err := r.Scan(&n)
+		if n.Valid {
+			place = int(n.Int64)
+		}
+		return err
+	})
+	return
 }
 
 const grantColumns = "party, resource_kind, resource, role, starts, ends, sponsor, reviewed"

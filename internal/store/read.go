@@ -26,6 +26,7 @@ type Sink interface {
 	PutLink(*world.Link)
 	SetForwarders(person string, all []world.Forwarder)
 	PutContact(*world.Contact)
+	Remove(kind, id string) // a person, group, space, item, meeting or link
 	SetFloors([]world.DatesFrom)
 	SetPolicy(*world.World)
 }
@@ -532,13 +533,19 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 			},
 		)
 	case "item":
-		return each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
+		found := false
+		err := each(ctx, q, "SELECT "+itemColumns+" FROM item WHERE id = ? AND "+asOf, append([]any{id}, when...), func(r *sql.Rows) error {
 			it, _, err := scanItem(r)
 			if err == nil {
+				found = true
 				putItem(sink, &it)
 			}
 			return err
 		})
+		if err == nil && !found {
+			sink.Remove(kind, id)
+		}
+		return err
 	case "grant":
 		some := &anyGrants{Sink: sink}
 		err := eachGrants(ctx, q, "party = ? AND "+asOf, append([]any{id}, when...), some)
@@ -552,7 +559,8 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
 	case "group", "person", "space", "meeting", "link", "contact":
-		return each(
+		found := false
+		err := each(
 			ctx,
 			q,
 			"SELECT doc FROM record WHERE kind = ? AND id = ? AND "+asOf,
@@ -562,9 +570,22 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 				if err := r.Scan(&doc); err != nil {
 					return err
 				}
+				found = true
 				return readKept(sink, kind, id, doc, func(doc []byte) error { return putDoc(kind, id, doc, sink) })
 			},
 		)
+		if err != nil || found {
+			return err
+		}
+		if kind != "contact" {
+			sink.Remove(kind, id)
+			return nil
+		}
+		person, party, _ := strings.Cut(id, " and ")
+		if a, err := addr.Parse(party); err == nil {
+			sink.PutContact(&world.Contact{Person: person, Party: a})
+		}
+		return nil
 	}
 	return nil // policy is handed over whole; accounts concern nobody's questions
 }

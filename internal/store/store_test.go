@@ -66,6 +66,7 @@ func (k *kept) PutItem(x *world.Item) {
 	}
 }
 func (k *kept) RemoveGuest(addr.Address)      {}
+func (k *kept) Remove(string, string)         {}
 func (k *kept) SetFloors(x []world.DatesFrom) { k.w.DatesFrom = x }
 func (k *kept) SetPolicy(p *world.World) {
 	inv := k.w

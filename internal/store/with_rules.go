@@ -118,6 +118,49 @@ func noRows(err error) error {
 	return err
 }
 
+// Change returns the entries of the change that an entry of the journal belongs to, in order; none
+// where there is no such entry.
+func (t *Tx) Change(seq uint64) (out []Entry, err error) {
+	err = each(
+		t.ctx,
+		t.tx,
+		"SELECT "+entryColumns+" FROM journal WHERE part_of = (SELECT part_of FROM journal WHERE seq = ?) AND seq BETWEEN ? AND ? ORDER BY seq",
+		[]any{seq, max(seq, 10000) - 10000, seq + 10000},
+		func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			out = append(out, e)
+			return err
+		},
+	)
+	return
+}
+
+// PlaceBefore returns the place that an item had in its space until an entry of the journal; -1
+// where that ended no version of it.
+func (t *Tx) PlaceBefore(id string, seq uint64) (place int, err error) {
+	place = -1
+	err = each(t.ctx, t.tx, "SELECT place FROM item WHERE id = ? AND until_seq = ?", []any{id, seq}, func(r *sql.Rows) error {
+		return r.Scan(&place)
+	})
+	return
+}
+
+// Since returns the entries about one record behind an entry of the journal, in order.
+func (t *Tx) Since(kind, id string, seq uint64) (out []Entry, err error) {
+	err = each(
+		t.ctx,
+		t.tx,
+		"SELECT "+entryColumns+" FROM journal WHERE kind = ? AND id = ? AND seq > ? ORDER BY seq",
+		[]any{kind, id, seq},
+		func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			out = append(out, e)
+			return err
+		},
+	)
+	return
+}
+
 // OfChange lists the records of a kind that a change wrote.
 func (t *Tx) OfChange(change uint64, kind string) (ids []string, err error) {
 	rows, err := t.tx.QueryContext(

@@ -113,10 +113,20 @@ func GuestDoc(x *world.Guest) Doc        { return docOf(guestFields, x) }
 func GuestOf(d Doc) (world.Guest, error) { return ofDoc(d, "a guest", guestFields, newGuest()) }
 func GrantDoc(x *world.Grant) Doc        { return docOf(grantFields, x) }
 func ItemDoc(x *world.Item) Doc          { return docOf(itemFields, x) }
-func ItemOf(d Doc) (world.Item, error)   { return ofDoc(d, "an item", itemFields, world.Item{}) }
+
+// PlacedItemDoc writes an item with its space, as the journal does.
+func PlacedItemDoc(x *world.Item) Doc {
+	doc := docOf(itemFields, x)
+	space, _ := json.Marshal(x.Space)
+	return append([]byte(`{"space":`+string(space)+","), doc[1:]...)
+}
+func ItemOf(d Doc) (world.Item, error) { return ofDoc(d, "an item", itemFields, world.Item{}) }
 func ForwarderOf(d Doc) (world.Forwarder, error) {
 	return ofDoc(d, "a forwarder", forwarderFields, world.Forwarder{KeepCopy: true})
 }
+func ForwarderDoc(x *world.Forwarder) Doc  { return docOf(forwarderFields, x) }
+func ContactDoc(x *world.Contact) Doc      { return docOf(contactFields, x) }
+func GrantOf(d Doc) (world.Grant, error)   { return ofDoc(d, "a grant", grantFields, newGrant()) }
 func LetterDoc(x *world.Letter) Doc        { return docOf(letterFields, x) }
 func LetterOf(d Doc) (world.Letter, error) { return ofDoc(d, "a letter", letterFields, newLetter()) }
 func StatementDoc(x *world.Statement) Doc  { return docOf(statementFields, x) }

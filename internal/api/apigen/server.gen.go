@@ -223,6 +223,9 @@ type ServerInterface interface {
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(w http.ResponseWriter, r *http.Request)
+	// UndoChange Take a change of people, groups, spaces, items, meetings, roles, links, forwarders and contacts back, where nothing else stands on it
+	// (POST /api/v1/journal/{seq}/undo)
+	UndoChange(w http.ResponseWriter, r *http.Request, seq int64, params UndoChangeParams)
 	// ListLetters Letters to partners' administrators, the open ones first, with their age
 	// (GET /api/v1/letters)
 	ListLetters(w http.ResponseWriter, r *http.Request, params ListLettersParams)
@@ -340,6 +343,9 @@ type ServerInterface interface {
 	// AcceptKey Trust the key that a partner's statement is signed with now
 	// (PUT /api/v1/partners/{id}/statement/key)
 	AcceptKey(w http.ResponseWriter, r *http.Request, id string)
+	// Patterns Ready-made kinds of space, with the values that they set
+	// (GET /api/v1/patterns)
+	Patterns(w http.ResponseWriter, r *http.Request)
 	// ListPeople People of ours
 	// (GET /api/v1/people)
 	ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams)
@@ -349,6 +355,12 @@ type ServerInterface interface {
 	// PersonLeaves A person of ours leaves; their guests are offered to a successor
 	// (POST /api/v1/people/{id}/leaving)
 	PersonLeaves(w http.ResponseWriter, r *http.Request, id string, params PersonLeavesParams)
+	// ChangePlaces Make, change, close and remove people, groups, spaces, items, meetings, roles, links, forwarders and contacts; weighed first, all or none
+	// (POST /api/v1/places)
+	ChangePlaces(w http.ResponseWriter, r *http.Request, params ChangePlacesParams)
+	// ListPlaces Entries of one kind with the fields of the file format, in the order of their ids; a member sees the own ones
+	// (GET /api/v1/places/{kind})
+	ListPlaces(w http.ResponseWriter, r *http.Request, kind PlaceKind, params ListPlacesParams)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
@@ -3369,6 +3381,48 @@ func (siw *ServerInterfaceWrapper) VerifyJournal(w http.ResponseWriter, r *http.
 	handler.ServeHTTP(w, r)
 }
 
+// UndoChange operation middleware
+func (siw *ServerInterfaceWrapper) UndoChange(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "seq" -------------
+	var seq int64
+
+	err = runtime.BindStyledParameterWithOptions("simple", "seq", chi.URLParam(r, "seq"), &seq, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "seq", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params UndoChangeParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.UndoChange(w, r, seq, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListLetters operation middleware
 func (siw *ServerInterfaceWrapper) ListLetters(w http.ResponseWriter, r *http.Request) {
 
@@ -5047,6 +5101,20 @@ func (siw *ServerInterfaceWrapper) AcceptKey(w http.ResponseWriter, r *http.Requ
 	handler.ServeHTTP(w, r)
 }
 
+// Patterns operation middleware
+func (siw *ServerInterfaceWrapper) Patterns(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Patterns(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListPeople operation middleware
 func (siw *ServerInterfaceWrapper) ListPeople(w http.ResponseWriter, r *http.Request) {
 
@@ -5165,6 +5233,141 @@ func (siw *ServerInterfaceWrapper) PersonLeaves(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PersonLeaves(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangePlaces operation middleware
+func (siw *ServerInterfaceWrapper) ChangePlaces(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangePlacesParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangePlaces(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListPlaces operation middleware
+func (siw *ServerInterfaceWrapper) ListPlaces(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "kind" -------------
+	var kind PlaceKind
+
+	err = runtime.BindStyledParameterWithOptions("simple", "kind", chi.URLParam(r, "kind"), &kind, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListPlacesParams
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "id" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "id", r.URL.Query(), &params.Id, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "id"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListPlaces(w, r, kind, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7029,6 +7232,18 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/lists/{what}", wrapper.PutList)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/places", wrapper.ChangePlaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/patterns", wrapper.Patterns)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/places/{kind}", wrapper.ListPlaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/journal/{seq}/undo", wrapper.UndoChange)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/door", wrapper.Door)
@@ -9968,6 +10183,47 @@ func (response VerifyJournaldefaultApplicationProblemPlusJSONResponse) VisitVeri
 	return err
 }
 
+type UndoChangeRequestObject struct {
+	Seq    int64 `json:"seq"`
+	Params UndoChangeParams
+	Body   *UndoChangeJSONRequestBody
+}
+
+type UndoChangeResponseObject interface {
+	VisitUndoChangeResponse(w http.ResponseWriter) error
+}
+
+type UndoChange200JSONResponse PlacesChanged
+
+func (response UndoChange200JSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoChangedefaultApplicationProblemPlusJSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListLettersRequestObject struct {
 	Params ListLettersParams
 }
@@ -11617,6 +11873,46 @@ func (response AcceptKeydefaultApplicationProblemPlusJSONResponse) VisitAcceptKe
 	return err
 }
 
+type PatternsRequestObject struct {
+}
+
+type PatternsResponseObject interface {
+	VisitPatternsResponse(w http.ResponseWriter) error
+}
+
+type Patterns200JSONResponse struct {
+	Patterns []Pattern `json:"patterns"`
+}
+
+func (response Patterns200JSONResponse) VisitPatternsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PatternsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PatternsdefaultApplicationProblemPlusJSONResponse) VisitPatternsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 	Params ListPeopleParams
 }
@@ -11728,6 +12024,89 @@ type PersonLeavesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PersonLeavesdefaultApplicationProblemPlusJSONResponse) VisitPersonLeavesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePlacesRequestObject struct {
+	Params ChangePlacesParams
+	Body   *ChangePlacesJSONRequestBody
+}
+
+type ChangePlacesResponseObject interface {
+	VisitChangePlacesResponse(w http.ResponseWriter) error
+}
+
+type ChangePlaces200JSONResponse PlacesChanged
+
+func (response ChangePlaces200JSONResponse) VisitChangePlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangePlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePlacesdefaultApplicationProblemPlusJSONResponse) VisitChangePlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesRequestObject struct {
+	Kind   PlaceKind `json:"kind"`
+	Params ListPlacesParams
+}
+
+type ListPlacesResponseObject interface {
+	VisitListPlacesResponse(w http.ResponseWriter) error
+}
+
+type ListPlaces200JSONResponse struct {
+	Entries []PlaceEntry `json:"entries"`
+	Next    string       `json:"next"`
+}
+
+func (response ListPlaces200JSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPlacesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPlacesdefaultApplicationProblemPlusJSONResponse) VisitListPlacesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13603,6 +13982,9 @@ type StrictServerInterface interface {
 	// VerifyJournal Whether the journal was altered
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
+	// UndoChange Take a change of people, groups, spaces, items, meetings, roles, links, forwarders and contacts back, where nothing else stands on it
+	// (POST /api/v1/journal/{seq}/undo)
+	UndoChange(ctx context.Context, request UndoChangeRequestObject) (UndoChangeResponseObject, error)
 	// ListLetters Letters to partners' administrators, the open ones first, with their age
 	// (GET /api/v1/letters)
 	ListLetters(ctx context.Context, request ListLettersRequestObject) (ListLettersResponseObject, error)
@@ -13720,6 +14102,9 @@ type StrictServerInterface interface {
 	// AcceptKey Trust the key that a partner's statement is signed with now
 	// (PUT /api/v1/partners/{id}/statement/key)
 	AcceptKey(ctx context.Context, request AcceptKeyRequestObject) (AcceptKeyResponseObject, error)
+	// Patterns Ready-made kinds of space, with the values that they set
+	// (GET /api/v1/patterns)
+	Patterns(ctx context.Context, request PatternsRequestObject) (PatternsResponseObject, error)
 	// ListPeople People of ours
 	// (GET /api/v1/people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -13729,6 +14114,12 @@ type StrictServerInterface interface {
 	// PersonLeaves A person of ours leaves; their guests are offered to a successor
 	// (POST /api/v1/people/{id}/leaving)
 	PersonLeaves(ctx context.Context, request PersonLeavesRequestObject) (PersonLeavesResponseObject, error)
+	// ChangePlaces Make, change, close and remove people, groups, spaces, items, meetings, roles, links, forwarders and contacts; weighed first, all or none
+	// (POST /api/v1/places)
+	ChangePlaces(ctx context.Context, request ChangePlacesRequestObject) (ChangePlacesResponseObject, error)
+	// ListPlaces Entries of one kind with the fields of the file format, in the order of their ids; a member sees the own ones
+	// (GET /api/v1/places/{kind})
+	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
@@ -15792,6 +16183,40 @@ func (sh *strictHandler) VerifyJournal(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// UndoChange operation middleware
+func (sh *strictHandler) UndoChange(w http.ResponseWriter, r *http.Request, seq int64, params UndoChangeParams) {
+	var request UndoChangeRequestObject
+
+	request.Seq = seq
+	request.Params = params
+
+	var body UndoChangeJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoChange(ctx, request.(UndoChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoChange")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(UndoChangeResponseObject); ok {
+		if err := validResponse.VisitUndoChangeResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListLetters operation middleware
 func (sh *strictHandler) ListLetters(w http.ResponseWriter, r *http.Request, params ListLettersParams) {
 	var request ListLettersRequestObject
@@ -16921,6 +17346,30 @@ func (sh *strictHandler) AcceptKey(w http.ResponseWriter, r *http.Request, id st
 	}
 }
 
+// Patterns operation middleware
+func (sh *strictHandler) Patterns(w http.ResponseWriter, r *http.Request) {
+	var request PatternsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Patterns(ctx, request.(PatternsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Patterns")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PatternsResponseObject); ok {
+		if err := validResponse.VisitPatternsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(w http.ResponseWriter, r *http.Request, params ListPeopleParams) {
 	var request ListPeopleRequestObject
@@ -17000,6 +17449,66 @@ func (sh *strictHandler) PersonLeaves(w http.ResponseWriter, r *http.Request, id
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PersonLeavesResponseObject); ok {
 		if err := validResponse.VisitPersonLeavesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangePlaces operation middleware
+func (sh *strictHandler) ChangePlaces(w http.ResponseWriter, r *http.Request, params ChangePlacesParams) {
+	var request ChangePlacesRequestObject
+
+	request.Params = params
+
+	var body ChangePlacesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePlaces(ctx, request.(ChangePlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePlaces")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangePlacesResponseObject); ok {
+		if err := validResponse.VisitChangePlacesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPlaces operation middleware
+func (sh *strictHandler) ListPlaces(w http.ResponseWriter, r *http.Request, kind PlaceKind, params ListPlacesParams) {
+	var request ListPlacesRequestObject
+
+	request.Kind = kind
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPlaces(ctx, request.(ListPlacesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPlaces")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListPlacesResponseObject); ok {
+		if err := validResponse.VisitListPlacesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -18147,437 +18656,455 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37khu5sS8KvwqCe0d4xqbUmhl59nIrdsSnkeSx1lykrdayvjheOh0gCyThrgI4AKopWqHnOe9xnuwE",
-	"MgHUhUBdyGK3ZPufGUlVLNwSiUTmL3/5cbaUxVYKJoyeXX6cbamiBTNMwd+elUpLZf+UMb1UfGu4FLPL",
-	"mWAfDJErYjaMbOmakQVbScVm8xm3j38rmdrP5jNBCza7nC3xK/OZXm5YQe3nCvrhZybWZjO7/O7Ro/nM",
-	"7Lf2TW0UF+vZp0/z2cuMFVtpmFjuf2L7wy683TCiacHIDduTHTcbLgglGd0TxbaMGg2dW3GlDaFC75jy",
-	"vdswmsHfXPdqLT2wTSX6+Y3tZ8GF//t/RHu9+oWa5eawuy/e0rWfMW2oYcRsqIG/LjdUrBnZUU0KmjGy",
-	"UrJI9nX1ABvo6uRht37mBTf21djy5PCw9UFelMXs8o9uzPi3b8KnuTBszRR8+7Vit5ztDod8RfdkZwe5",
-	"k2We+WFSEf4opF21dUJqtu679Y655hdS5owKaP7dhin22krtYQ+2VBnB1OXL53Oit3TJ4E8FY4aL9eXL",
-	"50QqQgXhhhWEarLiuX3D92dLzabqzs62M5vPFPut5Ipls0ujSpZYhm/jy/Bus0/01EqzYlRLUcnF32Wp",
-	"BM3JDWNbnZik3aZLXiOd+GRHoLdSaAY7/LWSi5xBj5ZSGCZATOh2m/MltZ272OIbf/i7tj39WGvsfyq2",
-	"ml3O/sdFpUIu8Km+8N+FFptjfWcHyDXZKenmxf3IfvPpcsm2hoolg35kGbe/ovlrJbdMGW57vaK5ZvPZ",
-	"tvZPH2c8a43/T5Hh28FTN46Dqart7W8ivyyF4Xnrh9/3/exTXWD+ZjsZuuC/+D78SC7+zpbGtoWzwLIf",
-	"QPE1B7rY13ZCbGAHjzR305keU3e3F/t6t/FzPd2XJUpSs+8Z13SRsyy2l71MR7q5ZSo1NiVz1ieLb+w7",
-	"7TFBY+73oYV51cOOcT3F4+RgdLQa9kE/l1KgKKOwGlbo6HvuH6hSdD+DrbPkmuPgmbBa+G+zPbPqQMha",
-	"H6sPrKlhzTa6puZHathhs62p8uOq9aYxIN9ox5Q9A40/ckt3S8uWar2TKoup3vqe/HbeJVCHahif2bNa",
-	"lkqT3UaSDUVrwk3EEyIYy1hGVvb8IAUrFnBG95zDY4R1Dpq959V3m8O1gibiC2GcGLWENssU0/pwLuA4",
-	"+GAeuhesxsZhz+Zj9q6dxMOPvyoVkTtBtkxuc0aoviFgg0SWWTHNhGEq3cPwCoHl0dHvKKZlqZZs5P7T",
-	"TN3yhPY03OSsX3s6TYNvV1+sd2kelqE+YDd50dXMfK9aqxnXPiu+LlVY78j++3hg2bVP7TdsKVWm52Sr",
-	"5C0oAZbNiS71lonM/nEjCzYnekNto3NiaH4Df7CrRJdGz2E/ze2yM/v/taLC/isYZnpuzXap7D/A4szJ",
-	"ktrv7ZioyUU1Ac60i593G6ni87Cj++G68R1KQKdq9N3wjVZT7Rqb2yWJruARh4h7NnwIzQMrIt40aIVI",
-	"Y/bRdUrI52nN8W4jCyJLo3nGQG/+VjJtn1kdQheyrK1o7XP/BAfnfHbDRRbtn1eQhweOfRKuhiUICIHb",
-	"BuFgJ98IuROzqC2L+iNhD+LD66RmtvcrP0MrqQq7AHb/f/94No+oA9e1fn3nX3STEYSs1mFY7YY5UdkY",
-	"EcOiJvm1bkd3VZlxJmKaMedixPL67/zMRXSZk5Mq2G4pCxY7897ut3xJcxJeIbSQYm3XvYjOuGAf4nvC",
-	"ah1vIzWa+EnAoYqPa5+fk5yLG024WOZl4wivNdcpTuCzyPqm7QrfshMmDc0PO2jn03aD0DyfRd0JDUnC",
-	"zzUEB9fRN1DNRX3q3dR1CQgs7Ejlm1SVS1rqXsPuGbx0gkbrVS1JYTxch6fEtKRxToQ0RMuCLWS2byud",
-	"ht2dPnnts9T1VPOsjInEG/eEKK5vLgkFUSU7qW40GNi7jWS3TJGNzDNNuJkTqZzjETpiVeSCKsUy+yAY",
-	"JJ1G4JEaM1ykW5O5sAZbpbNpbo9+sqN61uVH6PiI84wRJmDIsz6/As57t8KNK1gU3Zqo1JYqtn9+oGrk",
-	"La5mJtQuSI+jF6T4IfmUZLKgXDwBf10wlHt8yJ2+nsOlLRfYiE74GQ9nQlK8fDaHm1Tag3cA+Ey1sSIk",
-	"t0wQI1t7ALdI1CKQu+FnHAzgjdxFrz3HqvvDYwUeDevMW3wVbr9ygKHhjwf7tht8dTC4djvOgjABB4sI",
-	"dxMc/7H3pR/2xN305uQr3JD2joP78WuypVxp9PXaWzWhxHmiDnp5mtqfSn8ntNa7jRXQEGiRK5Reromb",
-	"QlBhMVHd8YxNNb/Gx4LkiuBU16dWSBGZ2G4NWlOHXhZcl5OC9DbIedtfe+2XcPhYD5pY7K9rC3fCh6YW",
-	"bZi4OTmQ8Jgo52xlru3179A2lpIUVOytslvYa1BRsIyUW+di29I1uyRS5PvKuFUM3T0sQwFA/4H9qbY/",
-	"bBiYdUdV3UA/HGnNtI5ZyHS5mW7ubhrWOggstECo2OP5L1eN079Ddg9N4EpufbfnQRYb8hSXaLP5C81v",
-	"WUSgqb6Wq6iSWLBgCbfVxJ7IUhHwCHB3rkkw3YS0A/Q39MX+2rnLFvvrnN2yHC7s5jrn2vghaENFZpuM",
-	"XeMX0mwSjl2qDM6yfQf6oq2YyN0TQuvWl4H/UrDD4Ffa9tXbZK77s/kI033FqPEOuK6OmQ3bE5oV3IQu",
-	"cehjkIThbf5dcrzJ+LnVG3C8uM6XYinFiqsCTeUN4+ralEqg1xH/GJvfGxY/IHCxouPLpdRMGwKveE+H",
-	"KnOm7V+c2YUTQPUNeohwtL7ry1xq6GcQAyr20e6l/dB5Fu2dm297VHFDcinWTBG6lrY/eLRpZoxd+JwZ",
-	"TbwRfahY7LxGnWHMytOh+C/2ZCtzvtxfEi/Qc3hi26Iig7Y7pyzejVJdDxU32yf86LBtMEr+vOP/wPlm",
-	"ZU8zE12+Trcu5dn1Yh/1NxL7kGgZszQ6rnwg9pFpempvXS6aQITc1UQRpAX9UKtSw5hKgbfl98Nve3Yd",
-	"mMiCwbSjupJD+I2dfjHo4icqgAhuTzf3XiQrvex3aRi41xK4PWIHwTOv0GNxhgNJVw7WwjXJpGBzQnUN",
-	"eFGHY6xLps3l0+fP37y4upoT9mHJ4Dvw0Mrk5a9Pf3kxd9E4+Fep/BeiBuVyQ7kYfPl5Zt++MmwbE92l",
-	"zOLyktN9zJsCSs4+wtFnbMkbHoi6aQ4RtLjV/iE6qfZYkCSTTi9SAoJH89jn5fbQr9Q1C6+wmcgU1DZi",
-	"s0Mvswr45fwvptOv7/dJ9DJiVzrhasEl8NvOSbST29hOM6mL9y3Ny3gj7pZ5qE2WVHiQEjeXsDMF10ZR",
-	"I5WLYDlQkRRaqgPp9tOzj998zCZqBL/zyB/osYNNLRjhK5QrFDHQdBV0qls/gCS72ayrLJO6E1f74hC8",
-	"AWKdWMgNi52vT91Q7FOyoMuo0yJsKr/WHpCWsRUtczOb19QcBoztkKxacQdSVB7Csnf42UzYuJrudXpW",
-	"5w7+1euSwLHEJ5YtbxLaNKlv1tSwTmWR3DfDt8cgVwt0ZN4Spw4hYsubP8tSREUi5yLEuxCZOSeMg5FE",
-	"hffveSevvQlSQLwlvYrdap4tb3wQx39ryG+u3LtR11/11eFwipeCCKkKmtsrbRE9wKjXkwNPsCBQ0SNs",
-	"4iBD7oabDlMlDy7wDc1GWnuV87aFHFkRSm6ZyvjSBGNDOPnZM7uJ7V1t1nFCxGw9MMEhMgU6gcc77NpN",
-	"mLU0V4xmVlazEvGTdpdgHKWguV33BrAspUO4CLurajLIR2Ntk7vvqpL19u09HcI6CSDyF7lDF47bAvZW",
-	"QeCzrcnd0T2Rq5h/iAsj41Kadi+7+dEnucVaK+BdyOHbtcmHPs7tNMbnXsZxOdkt1ykk22Lfa1K6GaRr",
-	"e+8z0ZCQ7aOIN6Ad7CVqbtQMi33UsAY0UgpB2mVcuROz3Spfbkh1oAfLf3Ypyjx3Bzs4hwwr/A73D8eZ",
-	"cIpyzYbEz3AUtaHiZKZXOOIWm/L+UbUx8GMgdZEvjbqwJMQqaaOnoUEJ2+ttsG2h2cb9erDF1TCgu5cV",
-	"el4h7zyE3682To6/OVbTHl12RLH91WU6NJc+HTaBEFX9uKD6Bv1XDuHdfxz4ewR+Kto3xTImDHfhhxGx",
-	"We8t60hz+SZ6bg+D3s6HISPD56KDK82r1Sqy3bwpfdC7jO7HxctSy5dYCPt9HziP9fi5B5I1O7zKpVTD",
-	"9zR85c/2N7F97a9bvV/4i33xk7U/eH69o9wk7m/2kR30kG/+KGPT47/QaGvuh+26nJyv5zRiq6RW0hqp",
-	"kx74uKT42WQXcTEO1zWWICfVmgquKQbFKtcAQFQM214+e/pfVy9iag+yvyK3pkIWTCD4RQAWYLfhOcOI",
-	"gZ3r2LfsQvTL9Qpy86Dd5NhxySNuwGvZmarTbzbaM9A5/9HhsaHbLROEGmI/PSeLPXExq4OuZWm7Br+1",
-	"knkOp8vwLfc8hvqtprLZ1C9Ma7pmjf6vJYH4RT0unjVMq1a4Ubhg5LEzGDIhF3svaU8g6N3w40OoTUQR",
-	"Bgqh3bG22geqe3MeVr42BLcebq6SovQXp7qaktQS1UbQdXzvunvwhuWM6rHZKC5cFtmbuTVH1hvnCNVS",
-	"CqZgoxZSsUqQQ0BpoegNg3BSNIIzSqHMa+oE2qToWv+d9veweiTRKo6993H14qe6VRE2ltF9I1S5Mgwd",
-	"N1YWcFtAfzBgb2SeEbphNGu2//2jDu3V2nKU5yFECPPNEgE5OzEp9cA1yUrYFEuqFGcZaXiv6wfj8Dyc",
-	"TmmLyDzIQTxYzg0mHQEaohGoPVgkGfef+MU79CnKkef8wTkSm+MIYi5xxvgfde1SHrP4qMiu485KRJYM",
-	"R6uNw4Lb3qRw4IqvNyMaHuRrhbH4T3twmx+873xq2lK45iR2ecGWsnBv5fmr1ezyb4NwzO+jab0uRkAk",
-	"ajocQ9XK9bFuyWXIH/QXqTXlAiEBEnx10h5zO96wyetZJE1Yd919mc6P6Igc7+iZpsyufjQQDwc40eVy",
-	"E0BWriNHzmo7VIRTHEcP4/ylhI6peM5FTbZSExi59tO4k1ZumWDAHWAecoFBYpc89nBrjbA5eMmWzL+C",
-	"traDCvVdRaFZ7FW1J6LjBezFC2HQuTrCgMilvLmmOb9h3enPvedyL1b54I6dHkhcX6Qv1z4M0FyeRw6p",
-	"jyerYoW8TSSZdF7C07EAXeYNr7sAYggUWduQdtncoWUMdWZRZdA9f8lQWaeb3qeTY0/T8/2WadMZNTp0",
-	"Z8Dvoo+Yl8IYuMSofd27F3XtNkUyjroPmdBSAb42xP0dYo1b1QUgrxtN4FMjIz3JyGQpeDIyGonEYKAF",
-	"U0FaMWOl7Q4FqI5DkPW63ao8A7cAVX/qQZlkDBSXW78stlKZmPW3tLcCJUYcI69xRM8wE+7wOHm7kdpe",
-	"+ux/a1nbht4wQarz0R+HJ106MZFrsSdO4mNo33FWVqWOYnCUimQmYqIrbgwTA5ShTx4LyYRhEaqvVI3F",
-	"l1Wqp/pmkhyYb//4OA2w7CUTyKlYl3QddbPTBjvTE2ItbecMgWinzzIieGVG9AN6BxrtxjZJdEpeiltu",
-	"aJxhIEFYUu9/5O4HfvIokLN2E+7X0o2358hkUngnfOhCaqUd89SIlR62eq1O2h+luvBaSURbn0ncvIZt",
-	"5GbdkVjSkH34O+1F0Worl/PWK4oHSKfoJCq6ihy5gEYalvm8cM6iAa/aq3ruw9HD9J7t3jP3s2giO187",
-	"m+Hw/M/42JZeZDzaCk+gPqTUbOxlraBZaldn7DqhDtBwO4TNIDZ2oWS53hhSbgFTQg0DzjeUIKZISAof",
-	"xU0ipEn7XzxOG2LuUZumXORcu3yQAbLxW8lR5GJ5qeAjinir/krz0vuXwXMDMDoSfjDQtf0XlmeOgyfm",
-	"xagxAcR4yfAp4cKa+XAfHMIXwOy1NOU2aoVFXVJCFUPSDHB/YYrns0zJ7TZh0e8YX29iRlaCVCIhg8HR",
-	"lhLSjr3ounpNUyi7/UCeLbyHbmInQoxNzF08/NZyu88prdrS+kn3WqOuq/zuq/Z7WL6abCaV6w+Ks5i/",
-	"zp6yScA+PLWb2U1cAnwwQk0HbXj4KKHdjlJU6RtstwRMqC6m3T5jpKopQ0mJCOfZ4a1SEPtbawdoWTBM",
-	"qTI+BcJd6KvLCikYFRDpPECArjjLs5EnU0IOkqDHwnk7QguRLiROlt0Ir1fbWQ6f9c4o+6nYRLfHVuWy",
-	"fBG9Hcad5SK/IJMexuMW3q1OJCegJYxg8px6MoBgfjGzO1bO00iuQedWbJX8jEWXpWSfOd4DOqijPRxh",
-	"cOMwEyhrfWIidxITezjWOi1C56DjiR+prcLSbuL0Ey+DIY6jqDDXjiUAHS/XGYIxa1QulWOXB0/DdU63",
-	"TbtkINbrKPaak5i2ZCrLCfOHOgMhPW5Knx5TIy9wsQyf8+fXKbXm5XYro/HpFATfXZCWVAhpyIJBrl8U",
-	"wklHbZYUHHbH8/z07xzA1cDpZz/dOTEuWH4m70sm63uBfTAMVpCJ7Bo2RrUN7ELaX127NComqn0xC1eX",
-	"6v3rGsS69rco8x0wMaZuppXk9xBcpymSh3vao2vxAkN4h5RuVJtrd2bE8M3akFwuaQ6s8A5Gz/McWXTi",
-	"kOPk7Y2J45OnfGwRwvc7TOsNfY8OuMLEd0UNEvkXjlPVhW3iVyVD1yNRI0qW22ms7SR73dMAIzJyR1Xm",
-	"8EoLCTk1w9t1OYKj+tpBnw0Z8l2HdSf2gxlw4USP8EN0uINGcXHtPS3yNrFrU9zdAR9/zVYrFruDvTTu",
-	"ohXJeExFTsC2C8mXThr83NTuhVawamGVTuk+ihTaS2gfeiwisL2+64J+eIkvN1jCWgLd+5magMfafnxU",
-	"2xGhPnk8YwjSJtsFBRf1H34TkZCB58jRJNlIww8D6hTQ176WR3zMWADi8OTBCyoEy0XFbOAITgAFaY2m",
-	"4OOYA9vHbrN/QkSZ5y4CIgUjdEf3/qlLdJQG+GIzRxD31Zs/PyP/67s/fR/lW/ozz9kLpWKo9aXMy0LE",
-	"rxrpVM8C8c6DwRGuleqH76O9TJzvSCkwSo2HtJp+YmRfYKHztpLF4YYb3kCT1eylsTdvURaL0fjvw7vg",
-	"MG8KyL0H07t7uudt8LeFzBopGyQF8Z3rWLWf3MAOeFTDMkSQBGMnNTl74PeMT9Eo/5KfjPrgnU81kqh1",
-	"MAlRd1D1ZNC9xe+CLm/BmA/BwsSYiweBm0L3fesdNIp/lspaa1Ey8zyXu1Ta6w1j2+ul3O6nqwaimUm5",
-	"7ZMoIzPAgg/lQSD3t+p4aHEehtoBCfoRIatj0LnHgFMPqne04ZzxvpkYbjiQ1HsLdUt1RX7kuNkQTvF+",
-	"AkqDFJtBggcjTlIRqn251qPD5bdMvHFumUOak3gw1FN5cUPWDAuMFYQLIuTOJdwgWyGYnjXKqBpFAKTg",
-	"vJ+PuHgB1WuSNz5DtmQgqyqY9rXDTs997PN5JT1aqStNzm87rzMmwSKxn82Prlvk/WI1ILNjWfX3lbDY",
-	"USEp42DNw8Mt5ksZVkbANvEjeHpiYn/EpXsjC3bt+PJGw65yvkxm+gOD/LiB/WxlN5aVLpc0qfIUE2yX",
-	"6Hyo7NHb9BW86QXyOl0CK2SwnOqlNEwllqjjps5yu28Tt3i96b3c2HcOaJFdJRInirXbuk+8waVMivxR",
-	"9/LA+pG6osYdoO0rasGF/3sEChX3lg7zkNZ9qpW3dENFdg1Kyd/kFsxHGdi1x/4oVlhzqtt52tRcsKkb",
-	"iaFMZK5OJtwCsfuAgZBR2FJ9p3ZD4Robt+GljWK+q83Xd7+OpCTEPb/bUm2lbr/7x5Np2Ue5n/2h1DcD",
-	"tahLrwulg79RsJ1d05CsQzVZUWX/Z00BWF6ATRV0T9ayN+GxHbaTVVUo1rtZs7E5BSKRhALZVHFhZlmT",
-	"XNsKsX3dZ7iOy/focLh+zmGjerBCsPSy4Jl+eC3s9K8nzt1bNvKG1BOuvOXJA/aoSOVAa+zQCoOhJafw",
-	"Z2f5xup8HvQBaACjI/IZmsd2G5wm8Hn/sWSPf2FqCn92/KT05Fi9Lw7Xr+1Lvy88bGTPGLMxkh1uvQML",
-	"a8HrUWu4FaasqZnKUo6A/1KsYpOZfk5hderMqHb0KmrsLzsWLmb31WLd8ypxFoefXOgrb2sPP1bSflTm",
-	"PFiR6hEui9+DPYhUPoGQCMyti37tugt+Ai8ko7ldggRxWc3YSHeMVHzNx+LkO7EolUE1op5vl5Z2zzqq",
-	"Gx1c3ZcGL+1oDWcNTM6IBDp/2faTFBO5GkD9QOTi3LIvDXF5uhW97BPCcu3r5ilPvDAfQzw8gNCuL9rv",
-	"CoUj+ZgnG0vSH70stnRpUl7B4frpF3nL9A9RuFmqtGJpriUyLbQUEDJ27DayIHCbZAr5PNzyV3u0ZvsN",
-	"8/Ahm1cswx87c91B9Vih7w8oQdkHujT5viJT9xkBccYM9FdHNFLwZTdubtpQZTCdXG6HDhXXtXKOp060",
-	"/mAVrGyd9WuClA/7qa65Hhdz6JC9kAUai5MqbYjZyFJTkY2b11SiKLg2rmHBWkZHrzr2P0Wc/LifVmlS",
-	"B6y/O8/qnSm6AsUEb6tRkJZCqjifonMmANMQTPUTksmdyCXNfN2QZn3JVCmcGDfoQcFKT0lu/0roImeO",
-	"4Rcod13xjHHr+KsvtBQLVTlwykHvfnWlWDyKBdzuwgOFYjUxzM4Va4sMs4mXSo7Rniyg2+cnDPeV60nC",
-	"GhgApQjKoE4dduomDTWnU6LgqvkqKICSZ3Y+OIo2cNG1ptB9btzUvK76EK3D7bPJWvRxvmAlHPxFqQ2p",
-	"nHuRzBmsvTTJpCH3SFy1bUqRKZZhkqLd/AWy1EzTZpfiHlu5r7LoInUJgU/NcfCGw7DDBojdcDI2vOI2",
-	"z9ivgDno9cOE2n8AraxgbFUtrKr+VVj0+ay6Uvmwdo2+zi1oa5bdGJrFtZpnRfvYcSd145StKteCLo+m",
-	"2jkDJ20ldoTaC8rzhfyQsuxVCuA7JPztv+3i3+5z6W52kVDdF/HTQclNLL0f6m5hWQLHs410ZdOx1wRv",
-	"XLMXVgYvf19rlGirTmleOVhpilGlP+sgxZW2a5aISCE+Ea7cYoXSMVqojsqIrUN+DPThjJRf40tqdq3v",
-	"QAy4rNIqAyTDwY9CZV4ccnoiX1WGzJ3N43GpNAGtGuE8Dfid1jUulAUpZkOZ3g/rWMM2svvZULVm/dTv",
-	"YS0aKxSQzr1L8rphOk22KtGVqNvrY9xM/Khqlx04q6a92OOdDDMcdEl1SNc+5DtaH2di2qUyY3nL+Niq",
-	"JoecYy4FuiIdK0X15zTfWBwZy7NutrA0b9Q4WqXabJ2fVmkYhVKTK2gMxGAY6t37+5uaIuOKLY1U+3mt",
-	"Ih14yH1xOSqw5AS1R3GeAb1uM2r7bYrxxuOXe2Pf54rp85hf7KmPHs8RTe4qLymyYGbHmCBLWRRUAw8P",
-	"LRgEqsEW8TAF+ysuCBXrHFiLlzfIWdycknjkfgzMYBR6wEUo/a4EMQNEh1F8URqkLRBNsPlxsf84JO3V",
-	"TpAd3IvkingAz7yV4DFddhwsbfc2euUrj7Yh/kkDaJwOeWfvfSkVkigFjGydEZl0CAIpAotpPDQ2XXCu",
-	"xwxu9u8ney2s6og3yoi3SrSnzjuobRQsY7Aq3GyEq6RXmOkQ3EsXchlcv+kIRr/h9ZdGnjnY95TEFFz7",
-	"rNrhRoygSkmHRR7UiV/9D2Iyu2Vi5HBqGy2aPah5VtI84T3DXB1gk7LWachqrBxowGFB1tQwTTSNYl4n",
-	"QGAc0B9S9Hbgh0MA2ZeNDXNerVmHqCYssg1DFpvBVfo8Nskr+Cr4uOa3TIy5oxwwHNu+RIdgWBEv7TM6",
-	"nyd5W1L8tolib0Ujz5Fi2pH/4y86rltd+XD/KUslaB44j2PsEIHQKKOGPTC8iDotRs9mgjrFXiBcEfoB",
-	"TEp1erNBxGW/DXwzzWEtjydTsc1XIwx8YLJaOp45hrDa0GLr9jOjt0fQF5ghJtsYEKcul0umh1ldn6Lj",
-	"MCbqPDoiP3AdJfyTuStYsVKyINxAVQlr1Lta3PZfMK0EYz+7qDjgGwlkXSItiUdspBfF1uzB8Cb+HpUo",
-	"j8GyVBluhEDgO8RILEkMhYt/p8lSbu33l3mJ7Coj4pCYx3nNu7VfK1xnLxfNotHRHBVprtOD8pyMQho3",
-	"rMQ3xjurNI2twls4kn2BWqnIRu5sHxZsaceDJd9j0h6dA5ThwPKv8b5ljOfRpva6hRmHw1cDgmyDoDw+",
-	"mdGVmK85LJAuIFM0UcD+pLw53iTi9u5Pl3LqcUGpxOA4AHTBqGos5EElzUPjWDGaStjx0fL4B5FCgd+y",
-	"64AjjRBk2kf1koaN8kvcwMJ2VpeumkngzT1SjkEVUI3FNeyBTTb01rYRUOgrXyCso1jMyRQeSbStfXDd",
-	"4TGu6gZGjKBBM8wR34O24Jg8MoxgqhuNKtxgYj3qd0fKMgb9z0Q2rEPQ5gAnWh1n7GS8KgLjJbgmr7Xp",
-	"9I105J7avTSet7zaawcwKbLbSLi6AJtOg71zQGlb9C1XmAvgrPepjFy3yZ8fzbs3rq8U7ygZBtbUCv4x",
-	"26gV2h5H2UDPV+wwQWqbS4J6dsDo/A5rhztWPGdYeQt9lHNwV/KcXW7tWB7ctJmzE/k6tZ3YbsI/g3pe",
-	"jim9Y7ce6Ygby/ExEssO8xffCPUEt0GXvXSQYBhHm3P5OxooniX7NZSrY0jXkud2CuDaUd4k1d84+QN2",
-	"dzRnuIiqCqsXQM1aNRPC4zAGPQ/7U7OCL2WO8ekRTiXGMt3ZKsUNB7gie9KO+vww6fBsfW7WfK/clKSm",
-	"/i29YSKKzk+xbiyrRLEYb31Ysx7/YU0BR+p643e8sQ9zx616t88OCMmqETEr+MM9ctVeiYFqx9e342sh",
-	"Veza8QynpTGeYK6DjVcNahTQNOWS1U3Tqfmkzf/UN0Vp9G8oBHx4Mmfgg3QDVnUEGFx7mqVm+wKCKI6R",
-	"Qk1uwaPSLWkWrZfTJb9HLPoUHKwyS4FKqSCMqpwzRW6ZgjxQI+UN2JyhZlImkYJtHLtdV8x2pKvr3HJQ",
-	"j48HHvrKp5Hmov2FZix+/UvgyWHS3dVcrgijyw2pMlCmCFt4Io7uXYeEB55YvtVHbjbeozO3dw7PJuIh",
-	"x3Hw8vTBCrz5H/qdQnVYz5YJuDRXyXhH91j/C8z0VfwGMCwJZMOWN0mul/PHUg7QjT4md9Pwi3glhgsQ",
-	"lVLAYh+IaJXx2Lo1KVkQIYmRZJ+IesbTr+GHewb1YIWM/rDCcEUsevtTQCLDW6RWLrI3mDkEK9aakB8i",
-	"hhw8sOLjULnkK+Bmmbsw6zwEg78miz2hxEF27R09vEKhDvi8VoEO7kGA5jioDlCtQQT+xxIVqaQeWyO0",
-	"Me09U2mbnY+c0F9pwbI3seoafFT8KVnjId5oFWttNZoKEFfh/kj4JZVT3lH4b1hmNoYrfVQek0VdT6Lj",
-	"YrsqlDAmIuLjDK3UAwcrhzMd4UV2T8GN3NUl5aJRHDvPfakLbrQHKhZ1tdmo/dlNl/I4Ft1wlSITBcop",
-	"yWH8MS+0K3eUqkheNJFw6iZD9/fGFPnhNXFQEW9urD6z/aB1R4wr6Q1BC1fjCeIV7l2393+nMZoRT2xy",
-	"UYCWt6a7LmWvS+a3kumAWiP+bwFAzhXRPLO2kj1AwMu4oRivqAp4X4oyz+cD6z3+H9/gYanHl0IbRjOr",
-	"Ub0ytFKIkhqc8wdhrqI5wXXh3G2k/Z8Pa/QWoT2lLvqvbPeG/ebZtUbsxDhQLDAHhX/oWb1hk97SNuED",
-	"FV4toWTeyujdnH3YcuXIEk6Jlhv/+ZY62sidaCXiJBQnfsEFkn23ooOBZJwJ0zmmRd6fqWBDgkXORd9r",
-	"6Q9+CrqnTp+K4a2twnBCz7GZYKn8Km8FJ+k/sXexG3stvbkpqknjL2rapsy1TpFJ3uGVvRpGs0pfYe4B",
-	"Mb6MLgBiM0mo2Lcidw20SJVROFV5GmcpuulLT7o+nTUgrF53evqpCeJdzTTSGiCAyjJC7SL647LlnWin",
-	"JUfXJVllwGc12vMy57cYdkp/Q0STYn/YE565MC9QeoPMyJW93lXx7pOnpi6sZxK97jxWn5x/XCJr19Cm",
-	"z2Q9e6pplbYS1qWeZlqXx+PzTGO7/dVqFbuNJdAOHRxjHQRKQPkxTfXEDmq3AEw5Hk7iKW6B6gh7XeM8",
-	"8tUv9wFfkpzQp4HceMxdEMhfB4Tz3YvR1rddhbJjlWz2HibkXHJw0dMmUTNzSUXcO9zFbRO/MJAlFURR",
-	"DqQ6vXal57qxHYgOvFSwXQsmupmlYog2v4HIipnlpg55gfqQNXgY3GFIKTKmXOjJV8OHSy9qTWQIossE",
-	"SUzNWE+haA7tda3LhKV6w0bUjQtz9BOLszXUK4nGKaohxOBH6t9PojSsVC3ZCcE/wJXpub/7YjoV/Ft1",
-	"cKwYNaWCqO0+dK3hOnHApj2cqPC7MhItbFvntRqnmLbtlqFawzBAtw5x0TQL+eGXqr5FixQ8sW+Yj9gn",
-	"Lm8DYjDp4qNp/brkW57E/vWCAg91r0pYC9G6KaH1cCXyQD6nfPFz0Vm+tesew9kv9td+IoabMq3UHdj2",
-	"7pC2QuaLO7R7sdhf126VkzVnHCe7C5px5VXWE0JNzTB0msm+zgDp62CRB/2cJKenkMJsrulaxs+WQhbg",
-	"CwKSF3CdXnNx7WmKReb/UZbmukZeLFct7evAjQCFw2ghy+wQo5A4qdZUcN3FAT4SsT+S1cW5bkHRRo1T",
-	"iW0P+tiLZOGOBrfKcCeJkUh0Paj1t/blPhO2MeGNYGxIBaqRpMDom/U3oUvRHb0TIxnyuwgka6m044jr",
-	"C7q/zhlNMeXG6bPeOc/tHqycTJIF0zzznCALlkuxdjE3ss3pchz6p4Mrskf6oa3hwvxqJ15D76KmQgeN",
-	"5ACyyK7F6jhPklT48OS6Lh8RnDPaAO4dAj+paRsG1222R5QzyXgWhwHbhtLFZzqQvVA4MpSMTBaLhC/U",
-	"WUgPvwSPPIaCiWhHj6b5b+3pQ7rNsGH8gjRmJYhZffMkdvjTcOkZcVOK54JgVoV99gQKnYlqRd254aIm",
-	"gg3BsbYlrX4bi43k55oSGTGW4Wn7bSCU/2FiZn9ximlEX3zUtD/v6riE8yTiM+iZCO2GGJlW4N+cQJ0m",
-	"w8sDo8jO+krdWV9XlmK7tpWWEEEYebrXK7gOiwO6LjzDo/owGPh0ZZgi1NEhgtXGBeSsObDRJVK5VoUE",
-	"ISSJvcAeGbo0Ou4BsPc4wbVBTlQf5hx1FFaG7IhhzmeZLCgf4ct+Du9jmmqkF8mit3xkSCqZZFahIHoM",
-	"9jr/2gGmcJcmEvN3pxhcb0+kcO4O7UkR9QaQZTkgD2HdfUWTu6xyy9fiOoZLsP3Gy3p1ZbJ3KvuDB1yQ",
-	"r15tmXj5nDyTQrCl+TqabYcfv17m/kLc2huOxniH9xZ0DRlH0Zz8WilumeIrHmWwCGAFEOtm/B877nGd",
-	"ZEnznIRPdbtehrqGRNzSA8+gs50PCLzrpnyKvrv6xHW3Axff6aqoVHPxxTx51WRhHVN8m3BN6s6cSLEk",
-	"pHQerDdBJN+5Xx2qzXcILnE6ErGNwVG0a3Be2vuYKPM8jaOqtFVtKWrEH7VCyaKiztO+ZHLHyfMsKM9I",
-	"dPUIb34V7umD/h04191POzp7csVc9517KJb7GlLSflA8hrbrugeFCr9dRdntUDhAVhNEqRMWWO80lUY1",
-	"0SHuVQlwiZJdm4b3yemNk2x01pSoGSfD0MX4A2gpZgU0VmuYgyeU4498b8pCr01m+mFf6+aXP6Z+oI5Z",
-	"gr8wZlxB2IH0Ow64Olxs65eslKNGMZq586MADGHUlsnZynT5FuxzjC1IRbAGCwINRhT82I0BWXRMho9B",
-	"Df3WG3w/Tg89eoPX7L4WSgKSy0ELVzsGGeKYqbQsnmLESCuEukLjDxUTOKLfyN1pqgcWw4tuY4tXB2/Q",
-	"I41tVs1/bSdH1ZeSixxTctvlYg1NVHccmdVWVWuPqploEZRweLpcdE12SsY5BqyhVepx1bL9Z7rSSA87",
-	"BI/6OtT2OtinVSFu19nESuRyNKtNwt/3FPKc5oS6QMic/OG7R5lj+G+7oL7vR5mOQMXWR4+9i432/9RB",
-	"x2NgCkO5F2ns0hRmg7r5karGj2OkvW1STf7wXVaHECMvTl+DdiM6F9YQHO4z93o/kTaoiF6PoS5xbg8H",
-	"LTxMYO7oCYAYNOfi5vLlczsDv///oY1/wPbYJ9y+zfnAYtztsY+GqHjmR38RRM/qDKsD+1yn2BWwZon1",
-	"DLG3fnug9j2S9QkOuhTd2CEmgyttruPpU7U4JzXORWJC/Rm58sQqMa2ZjM6Pg/DCYJII3nQdx3Fh0NGl",
-	"H8JWGCq/LqQOGeseGdzJQVYNPBYlbDGU1uSwgznbx1sGVZKv5bqN9NImyVPrBeIPSryPYlCvpzrGcnl7",
-	"1B2oZVdDYCWV80fJAGPuKyHgQr7dNeYOMNIUMxGRHQFcA7YbkBS65rdMn1Cv3XcopicrStUw//MgQo11",
-	"9iKSFEewnseQtQvZcbP3872kAlO5o1zi6WyEtO21j6JyD4syIUzvMiDkIGuyFDnXgKT2hxoljuyRoGVz",
-	"pBMgLI231WpLFNkGjblXKlGsuB4UGRcj4KtVRwWrCsovb63CF1nlShp6R3kOTbCE3zVEgFrZOOAqm9cu",
-	"T3OyKEWW4z9u2RKztB0O3bHDIdswuKxquW5VRiEykh9VYXLArPawC0TSYhDmXiX0h2X081ItUFwiCpbx",
-	"WILMaB27kVuWJ9CjiL5y0bENy7cBQDuvos+KoQlL5NbJd5jm4cdWMhcnkep6iBl26swlsyaTbg4Zjce5",
-	"tGDm968SXq12KfJK4cpwrw4TnlzYfYpmKWlTdeZ6yZwv99EbHNTVW1JBCnrDUhjXTh2sXepAoEt0PDUb",
-	"xhuie0LucgJj7aOrihqp5pjTCvcONxfu6uG1QT+bgQc9ogC5UC3Sx7op7FiwrlDDqEQuvCgGrgOkHwUy",
-	"MVdUIHCPRpLt02UJDw+/WpXOZmSz/kFprl1eUUI9cJ+nW7pcjuEqdlRtwVA8LxQTvHR3TT+HcBwsc6qR",
-	"ewVq2GBUY9UqTQpVuMalPjUhq80EqNpMRj/aRUzpCk16fsrFnnCjWb5qoba0LBiiRCEeE0dDZew6WbCm",
-	"jdyoJdzE6r7VPpaW+VQyRpead3UnR2rbNB3TSZeUoa0Hkynqfo+5W2vWtRtwo6vpOT3SaVUNp83CVYIM",
-	"UYO8Ppr5LQ80MA61OcciwLhZpN0oKIjR02B8NvhAMlBN7JikZrBh8X6EW62yBOs+sz989yjrdZqlMtHT",
-	"KxDo4Y4A7NV9NdFqM3IbcS4+fjRJ0v14YsixvtZaHr8bSHwaAz9BSy+ErLFDMagowhHOSB3HKW2w9vRy",
-	"gi9zqRPgaXgUN5DADIo+2TCa4twdm9rXVROsA2p8jBykOKxhnFj60/OtN9isgQk3arL5i/bhwgUyDyBd",
-	"B7dllEchSawB5qe7YXBzSQaYdfOGUXdKRB6SHWti7S/mfkVcsqTLzvHwYJSKuOxXbsd28Zkbll0nxDbh",
-	"mV1QLAAywIEZeFJSTaRlHJ6kmadZxlN4GIFZwMN6+FvJcTSRcmmnFH1wnWhUe7A/7FqeBJYCb7YDxxPm",
-	"ZZgnxE7yi4xHr6Cj5rHu2e62Xdx76Qlz4/Vjic5Yq2ZYY3fab5QZxz/dMLbFgjcMvh/TI2/KPObNzm65",
-	"Tqa8wLMuXN2C5VjrZJhBWebsB/hFZCECGXYUJ4oP62z10fTXFFaWfQg8pO17eIsRqVRY5iueo8w+WNWk",
-	"uzsZauXbTwripzhm0EGl5eTIn4ZP2vcIqKRodb796OqaOS+4GQfDkkVTGQ30yLPEktYTQSB5wtrH3Lg7",
-	"WBx1uqHbxo7QO26Wm9l8lrNblttTFi9o9sImITK23Ei+ZCncqDL1yU+8kZ6qtA8cmZ5HbYw2Ejl+cjos",
-	"SRVyCNADmJvQsl/hal81h9Meftjts4N9HwTMb/dqG3TAQO2QnpYZ97Ugk66Zc3K0jC466quAx6i+Xc5L",
-	"hLctWuC2v6VQXzrhAk+XuK0RvJxO1lLmrGtXT9PK2CCv4euNSV1Y6kgdULegHqsjdTB5/B2wr8D0zgPH",
-	"RE+h/wjtSryMf1WSP7X5fvBHc3PnbRwg61CMYZePOxK6mDmYGkLXD23616tpgl6mRlY56DvdBAUX9X/9",
-	"Zn4QrAmav083v3VQnk0SzVY7+6GkCqE6dmjXp9sfK0MbP4W6MHwnYmPgbnLVefSS5ozsFDfAu/GEuKMU",
-	"QvKabamyck0W+1RxkV6sWXXWHchmuMGeUADCS1D4VkyKGon0hzR30nsrYuBSLPoy1Narcx17noK4Um/T",
-	"GMTxbcJsCF3LrgYc62vX81oTSVqCMbiHamiNXsz9VMbXQMdv60utVoeD/1FagRRGkv//g2dXb/78AOgq",
-	"gTT9lqk9Uej5cjcEdPxWrvvYoZCxQiYO9ONz4NOOJnX0bc4lxkSN2H+4sqMRDjReMPIPV+zBtAzu3nic",
-	"szMdSTEsybyduw0TGF9aE3b4CE9u+mgKe78HJxnVBdEebumSJZJmOoqH6bTBOvIuVRodLeQc8Dk+3AWF",
-	"0ijUcMb02GQdR/DWjbwGRm9noQ9Yqo0bezUbQLpeB7u7eK7rk589bLAafnJp4k4ilnFDF3mStiDPmQpg",
-	"f7wIkWbOZJ0desIMGKyiNvRDP9q3wbkTTWQpNbuuFdEf7P0+zE7vvIL42sGRPvxdcuHn+bD5NPOTT7aZ",
-	"IsEEdd803+pKh5mqjWT0+pXIgWRJM0QXONlvkVj7EhBuzwEL2aiAfuVx6E1c0aN2rl+Imli0pbTa3kWV",
-	"b+UrCwaHRNhw82ojRxVAyC1ue/GvE1X7PUfbSFLnBEGvpjzpydd0n3CBpVE6A1GkyJ4LDaRnZeDVJzFx",
-	"qcQyO2Ki5fikiOjEjygG8ChyIlWzfxiu8vn22nd5COW7X7O64WV0iL7ZP5UCCeSjbsKwss20BBYo5Apk",
-	"lTOKAx8qNYYVW9NdPvAgiYOJjFBgxECkPze1fHxAEtgT2d74n7j0FqINz/PKG36mwHOXRKahSd4o1/aS",
-	"BLOkZ/NhOREhWha5ZQNmjupqjrivcB1Pvsfba4oO4zqX8oZl13RkOe4BRHBOQiIrjZ11KUkbRlzCiaMR",
-	"muODHdbbqJHSUXe18SlOUlWfwIwQ/wHH7RTnttuD/eUl2ZmSyHcHX4lK7aiEjsEcbhAzrO0lt1btlUmK",
-	"nqcaPQRqsigjbVkstooL4xLqv//uPxLUHJ0MEQ1NIoQsxRJrxZVKoR5QzMDg38+HaXwX2MZ2o6Mt1+sK",
-	"iDA4jzOnC5ZP4UrBD8V7tgXQ0I+KirH5XnVka2/6W/vyPKpqa2tYNeA/fLZrYL6Y24hxdVfm9gVyR5W6",
-	"PaqM7fuja83i4Pkx+ZtmCAIKEwoGFa+p2EKG8cw05LFlazwaxDTQ26WeT3Iox3eof15W9fKWsrBXenDq",
-	"QJbHhupAHJjwFfcX8WuIbFfG6NuqdFEdh7xgznMdnGYVDhYpZ1ypuf4k0gOJAvq818E3NpxGY0GVSnEh",
-	"jve6BJ6Bll9XBtKAXr6TNA1N7XyIFehwR/AhI6TP4BDsiFLuzrUH3I92dK3PS8ECL6HD93U1187rCNyM",
-	"voaMIy7oINSBlR7Glh65TRjPKREnKc+SkyvYLjh/rb0DHI3RxFjHaJ4yDkLtUPuis7joHlifLsmWC8Ey",
-	"hOqGs58ssIiju0oBPdQ4KD7kaSXiSjfMEXo63imOLBYO+W9UqU3c8u1MSqlYIdqm+76SJyszO1cKLDmf",
-	"HdiggffeKiEryXL+1jELt9zFiq1OyFpyqSbwlXij8VLVHQD7qUpleRzrsI+kCwoloa0d7p8KPV/hMB0E",
-	"s6vk1tudfA1JI4czttvE6n4BDe6TgxQLV8+PZU+AjD/fIaAnXFjsr3xcSWBgx73Ua+9AP2J9B6fYUZ6V",
-	"eDz4x2EB4GCFnyEAPCwKEmhsIlWr5SjoxzOEWcX82dEpelnBNtIBco9H6CwtkrElz0Axpughk+UGkqHm",
-	"0Xg2n42lmYGAQ+sY9jdxHgUtBlTbWHxZLzjG0RzFaSPbtyLEqQQ4WYjtNoBlHgxWD7DPg7QkZexdxYF4",
-	"6NSr0uAcQZP/p1xqhnV1oe0naId64kOaow3TKsgA1rVOFxLqByFheeQ6eixGXuQ4OKpUbRiAVNDrcXX1",
-	"QZclGhJs51a0hTSoeKwSd4ZR+Yi7xjqMI4xvpimO+mG8ot2vbrv4KP7KngTCE3RFKFvoILbXsK47qjux",
-	"YAM+0o6WS48y8IuZTu1rYbnq05fcP5Hk1iTU+QgYVyBTO5H8rEF2OpzidDBazKPEvAryJGlJEOo7uu9M",
-	"NRiTs6gT4OdVExXdrD88rhEkIolef8R1qVk3WsXbSIEAdcUyprzj1YXxNnwLTxJcuoKxTI88i2DNU4ei",
-	"3jJ6g1uYG5IzrVFzuX+PVQRL5s26ejPuhHLNugUIU+TLKVVoUE/vsnQ8ezjGqLhsEqXMXE6c50wmf5el",
-	"EjQnN4xtW6GXBKn9u83+lcj3I+3LUyB/NbDqGNKYZbCDgzwNKP1+yDzVSuHm6Kyo+V4jN9ZE/nRvaVT8",
-	"Zsors5TbuFcml/LmQbm9rPgf5+gkcUUx9YYqlrmi6OQr/OvX4yiJUiw0lX3lfCv1Ko1+PH5OorLqCnAM",
-	"d69UKaDDEye7iqWcVgW/ci41EvxSQz2q6uHahyUi/PVnLkeBTUdHA1wFQwniJiJyg0ZTmQ1j+drugH+t",
-	"6u9puisQmdfpk1xGrstXfh8ne5yafq2LTa2D4aXjJmqieG57HgxMAH4rscgAdz5TxVnmiMu3VGsgPem9",
-	"Nw4jP3Mr0yI8S9RsgXEvS8XN/srKrweHB7wwt71fSnnDmXdcXc527APP87K49i9Wy7PlviSl9+nBvgCV",
-	"wKgCW9K9uzFmO/v0CUyuVWTOfrTG1ZxUppUjSTAMDAJ7RtirC6K45AqcqEuZ53Qh3fu65IZdEqpv6sW6",
-	"rVE0J5oxh5xYU8MatVM5YHXIju79LVm74qHoj3ZZ3J5EXpZKPyTAy4vYfefzJRgwdqzyf3r8x//19cP/",
-	"rrKvL2fv3DTaGz9TOOOzbzx8nG757HL23cNvHj6C08lsYG0uHu5Ynj8AEM0FLc3mH0w8gLTodak8TOLT",
-	"vPmeX7AH3ie/RteK3ezwm5fZ7HL22tdW+Int3em4lcLlYH776JGjYTMu2kC325wv4ecXf9/dPNDM/OHv",
-	"zkONyjCKF2ju864qAD2cVoch/tjx/emgLONT8p/vfrpq5cHGNHoY/4Xndob9UhYFVfsqaKCrqIGVhape",
-	"Bew7utYhSQniNO/nsw8PXHjsbzN/2X7/KblmjWoZ3Qt3VcNIbamiBTPglfhbFOEDVLUuGKdv0LCfXc5+",
-	"K5naV5sdbfxqpnFtqgVug8I6c1I+vR8nVs6nXrXW/l50da/sFrYLSZfG3oeKCRYbrliwvDxjvnSt1QYO",
-	"2uaDWRWfE3UzPPcBpa8yudQXlXg8LNDEHSUidLlkWl/cfnPBbmle1nd87JE+eKYZVcvNRTjbo09rJ2X0",
-	"eWWYwOMtt89cPOOijqfYlhF5vWLm1U689q+hdDFtfrDD7JCGA+UyhrsGUe5dGVTfxphsUllofpAN9+8B",
-	"lHNA5oTMXWn4hPJq7rxPB/vncdTl7zrkSNZ2BBlTTtwDGLixB+3vNEGiMJyEJ+4oBdOPOKsAj2v4d+MT",
-	"iKqfejplJ/z2tAOxd5DEEH6qb4ThpAyfDsUyfe79zLV5ugzgzjH6qee4qzc96PLgujGAYtV9eNCB518+",
-	"XQL8p5rheldko72UvQsXXaaLj/bg+QST2TzC4HSyhlB1OPncqSGnE2CIttRY+3F2Ofu//0Yf/OPRgz+9",
-	"d/9/eP3g/e//5yx6ZEW12OvSS80JGmyAMHhWuCHK4NHUjcfkCVBNlaCeKFK/0BsAzITahKRGcnq0dugS",
-	"rQuowuZyNz8fGXPM9E0heyEyl72p7+acPN4PeuRh9QKqzZ0uRy/CadNx/lTSheR7ElDQk4lZ8GN0nDOh",
-	"7MyUx8w4bl/sxEAe76FnDL47za1qSQ3N5bpEOzpM2fgTps800ID1jG+9p/rmTIq9IrG7Y52Ont2USndP",
-	"TzcSwN/C0Bb0hUad8yXAj+YIMahcMF37kMJSHLXeVTUA3Vr7GmNOdLsGSp2eu3RVWiZ2fa5D4IecIPEb",
-	"Q7TKAkRLCM21xGl0yBdHqBXrDM3z2fzwNl0jcE+kVHIdGJzrYRtKnE+SUG0PcPPw96mWQzQmNujvB43Z",
-	"dsXnaqNTLlQusK3YnjmEI9Zkh34n+vPbbOT8xz7ifO3VdxpxYQTMoOcdy4ehJxNLqwNCG5LYnF/0/eBm",
-	"wbc/Zh5jm7gS6YtnpdJQU6z3zZ+BSGWsE2ecjvK7LqWlwvPTLQYfi/SJwr5QRkNReUi+38hOcfntYDZK",
-	"luuN9ypzscT62hDLIjvM95r84FpQ1W1n/EDVxEaGb3KQhfED7edtgg8OsS1gLKcvNxb/RqcdDSWasaAG",
-	"5ISvmTn2JhuW6/2nlCX/NMvsrBwcJj1b7mXGiq00TCz3EFl5fx6TBBZsiDXyzfRNHm7yBZ3CDvmBquCE",
-	"BYhzqN/WZWu4Ggidyx4Wu7UlLz7esP0nvOPkDMP57b25MseIwbvN/rX9W0z5Ri5VtplJblX2Q4TCgkw1",
-	"Z/MBd27M1xxkMEUTo97XF0Y6cuuosvwBnvaYeAG1Qr5CtPHXTZ5mSG6DP4Ex+NPLX5/Pa+Lmy1+54jyR",
-	"Ix35fIeP7wswjv6prRSUmpT2wocn773XvgyHQ+558sK5tfGR3liTrxzkFUPV1oi5YVtDqF3sr089y2q7",
-	"qFbRIrqPnoUCED2TbtgHc8FumTAPtFGMFiMDfC/sT7WrgbUMFTNOvbMS7AyA0Zi6ZeoBZBVAR/UcwAUr",
-	"qdx9NWAsJjfslhu2bPgkIhkZXGMZiRzCt+yDwe7VlI223aQ5kQJzSbE+qzNklzIvC+Em8NnVXxGf8Pib",
-	"/3j09UNSK1IA6H74NVns8f9UOyKIlSxFdgnN/ufVq18JGm84Q3S5CX356pkdz89csK/nzXQ37kgQcQXc",
-	"i1f4N4eTaAsYfEn3xrZ9HbQ6x4ptKuOKLY0EHRVTWFwYOTvpVv5SaMMooC/tx+b24IQE7ABnxTL/BaPC",
-	"ECOtxZnojEvc7nIz93YHwpRwzwzlharkA0yers8RFViFwEey0b3g7aamNEcVvj69u162rVhSKJnCtRdY",
-	"f2yxynpP9AR/MLY3px9inbY56L2lvu1Vd6f4Az88ENm4kwy21Z/tdo4p21eC+b2NimQSVQurLFftW1jw",
-	"Fe4olox3QjpHnVLzFyLrShyzFdPKgJ+4nOWoPSbxK7a0dsjhSxyOknuU8aHp2/YYlvlgb+Egx1ndUvXK",
-	"cU4cf5grH0cFsRf7ts5sUcrETVfMFDlBb175ha+pqcJ2KVREqogTVkn94whBT9NBckdVhh1INePqsYwy",
-	"1ifSLWeyZr14JuxZL90Tedxckh24j62sY9KZNWeWbE7oLeU5XeQMK+y7al14owG8jdvwzXSWyc0wWWz9",
-	"BT6+o/0Lg7a0J3VIbmnvOMZ7YAzeWyum6uXcKYpQcr5ybjjrYbhL+bfTNjDcPkMyRT1eAO7UBXOI56QS",
-	"OSo8EPtQKLlQ/w4v7Ox+4/Be7m+RJKj3kzpMx5GE1pineks6wfeGeE6rj06xe19m6Dy1Ux3qe1uzBoJ7",
-	"1qg9x1bMgNAutQ+fe7q7rhvBU034Cs1vl//pCd249nX/pSIZ3RMpDqkZo6hYBQfEZ6G+cQ4iy/9cTmKw",
-	"vQMGQFgHsqMcaiL76wyey5oZspYQfWzOs9feNJAQTOiSgB5d5BwpDONed/C3KnrDPjv0TDPbdn8k+nNi",
-	"KfqLXaGIJL3zbD+whBO4lUFgGoIRyBTRw1BI4GyCms17sqHbLXPF97K4jX8cZgdlSLGcUYSax8XoDb4w",
-	"SNtcUcdS1CAhw+q3djdkklRJ7FELM1RL74jUnykOBCN0o70XCXRtZ2fUZ1b4UJshEsxRWVnFBqZongPl",
-	"J1qlroTyRNLGV6v0UWYfDjIn0Uo8PjoSdb0gdhtuN+1boEYEZNRwE9n1ycGLpwMO3NHhhNQI8bwfOcTP",
-	"564GUpK4qFnxYoqJaS5rmPEiXAVSD+By/+asJjAHpbH/SgXML3iaq1+FF/xTcOWwD+C8ZtlZDEaM83fC",
-	"IxwWYNh2c26j/ttbdUdzZIo1nM/7odeoAK4C67T6ZMoXgU9P9nRCmlRsUEt9e5g/OkLUwe8Jyz0y0OP9",
-	"wRNhSp1Y2Jn1Jb8wJIFrZWVWo4/R/UPwTs59vWa/mPDu3Ndx4sVWKuTtg38opjRxsdMX2EY6LvTs6q8V",
-	"zaWjTIKIDd7V0CGuyVf2r3Oiy4X78ByYGa5pzm9YCGnPHQnH13PCcg2QfCaMspcj3L4QUfpvAZP1+4cE",
-	"KxxBbjN0wVt1UMIQbDkX75CIvfEcHwu24SIj/+MheechVlCj2fU8MHlBjSzDxPy/RSmA10SKfH+9lhLY",
-	"GTXlWSxg9BLm7PPc6e+wspUTSQiMcSt/VDm3NsTshTzP/m9xsrJC3larhuFjkdU860Ki7z+FcAXX3Uhg",
-	"6Vt6w2oDxyw65yuiN0w8cbKHxpgjUY01H2ShtwM9sIHXzuwe8GoLjXOvIZ+R5gOKHO4Nlr7r2csY3low",
-	"4jJR7AfbhVgShoCCHqpQlmVuaqF2J3iDQzrHwre8pjWupn/UdHjLvOkwTJ9UHtkToExnlwY7qtQBXFCz",
-	"3EzmQ8JjBHkkPdlchVNCV9F+0uMTecHi9y3pMtsn8/jmVKxLuh5bHaenxkV3lYeqzSEO4ck8gnh8IdWY",
-	"58XgwhULCX2CgmZAP9a9qM0M92rtLoCxtGsBf0BK0wF7cSkz1nFNHW4phyoSpwYAmVJSzU7RBd89+jbK",
-	"NWPPVchBCHnaayz1SjPHUvmzXAZ56ziaphAVaxJSb8i4DkEGJhckZzTTwEtLAHxzjIzAwiY9d1ZInuHS",
-	"n8VfJqV6qm+GHeORxXq5qiNawP4SdoIoscMCehlBuNGAbJgi2ZbnhNr7C3BcQyNPsAcI+qq5Q1A/t4Dy",
-	"EuL0to+js/eTCwgkUZ0L+ApppM61gACsv2s7TKqX4pYbWiUCnklVOyLFnIsblwLLQ8OA+1rI0jxxbnch",
-	"QWOPz75Orm6NHT+9wK/DRebeN+kpBsBajmGDbfPYSX803OFJfoX0DWh+g48jqqe/sjvw5XPyTArBlnFg",
-	"8XHSoeRtj/Z+Da+cTzJeKylXd73/fUnmO1rZlsqfZPns+x2BeXzcEysLzFUYGVNyu/WuOCNl6sZ/23J5",
-	"xINjk+3qaqSDkBwwcix43IfkcF8etN/x1QnS4OBD4AaFq/K8XtUFC9OdKQPuF3rDoPX7TIIbQxnl1Hbd",
-	"o/Ztf9X930qOl5Y2MZnmYp2zKnkAEfi+EiU19ggOaRaizPN5xI11DEhgupw9XL5U+Mmtbe2a8eItUqef",
-	"9YoBDDLUVayUCARG2Q4Fph4Sl59SyX1VhaoqvGV/ib0nnpzxAQzZR/FZxnHvcAdM/M1ROaDr1tfHdIkS",
-	"CAAonKezOInhIOregK188ZFnn7r18OycluznKBJPseU5XJ1g0XC5NnIHPokmhjQiMBPowK5z72UGXm3n",
-	"YjW1mYokQ/JsMP3Qdz25kDWJuQDSUFVESJDusa+ps+MZdraS5rNr/4yvnSu4Hu1/3Efn535272iuz3FX",
-	"ukV0ZQk86B/jPPoGGZG3aBGeoCtTKvLCmpdfhrQ/V3J7qqj3YBChRMIJBJNcuxqW5XYCo/RHflsd4eX2",
-	"nCflBQde2OSB+RIfD4vvnAZKuqJ7OJFWNPjRZTvh6kmVNlklwHHfxzh8UK5d1OmMV6Qu8XJTaBegPzlt",
-	"EA7EDXiSyEVPFSyrnEL9K5xJa84dLMy/gIWAs34R6h907JefXamByTfNQIDRkCh7DF4kJsxrAtiK87Ai",
-	"9zSFTNZ/AUmxff0yjtafGPt8jtY7tfemvmivCPWkrcaXQhD5HhBl9gpsznqKezvxixA65+a8w9sLNTEP",
-	"lEPtwnLlQC1irwBNyvJoHfnqMtSWLmr8vAajpPu+ND8lSWb+7/tVF2EMilnYouwDXZp8771RVBNXNHCO",
-	"MG5H72AtGo+Kr4oEV3ezotSGOG/BHL/EDcJ3TnRrJXe3YtpIrFP4+e/uN9jZf58qx0ntqy0TQWTBJVcV",
-	"lw9XzHMeJZoZV3Dx85e1K+jri4zf0TmCZdPrCeHR88Hbfx4f7Wcm57fdtQvrX57wrHAJ97AK0Ld/nxex",
-	"UCAAMREAAij/jMNpXnGfho2Ihl5GQnE3APXvNjxnZ92bpcjkl7Ez/0tk0u3LkcHN1S8Isn3/We3o6Tfo",
-	"vzfgQV4SXKj8xivdpcqFrnwq6urswcOLHTebTNHdl7HT3rne/msaXHcvpWkDDYLhABrVzEwTvUkIa5mm",
-	"4nle9lL0NxKMnwCHgKkoCA1V7hJLjWMXmILyoyPN+Q/fPcra3WBYtrmnE1gi93SenEkyx97WkMuguTzv",
-	"/UiK22//+Hhcdiz1vIYIuIC76BPbBVd6ndB8R6EwI+OKyF2KdgjkXo6ehc+NqbZF1A5plYe+mivKM3+/",
-	"N2zrEN07+/esZIBfEdKQJVXI1VQasmfmEiJUBRV7RFCUW7vPdxurEvLc/iqk0q+k8gswS1gUHTU/Y5V8",
-	"DyqAilQpbBjRcIheya4M28aScYw0NI/1pl2M12A9enzfj871cFgZ0i1dwzHqMy+tkpsI8M1EpuewSva/",
-	"+xoNz0rmudy5yoDcAJewVBlTZ0nFL9lFRjtKzj4v2XO6Hxg46lLA34wkmvjDnx5lx6jYMSn1E2bnH6Oo",
-	"zpo46NbtzHkLuCnmgbVrsU+x/0whqbrcbqW2k5fGo5fsKrx1Jkh6vYm7Nj9922fl3/mL3OHVATh4KsOB",
-	"QB46r/sf8HSS4lzVoRoyENhGu7lDXlSvDVJbh/mC3kvmoy9cXHvQIWDb3w+yvaSnwAXkKfhwkDKkQfk8",
-	"HVnqtFZKc7IHndph4ntx9bWPDzmKays6ARYgfAwMIlcP2p6/UCVCn7G+TDVBn2mVmdDBMTVNv5m++dQN",
-	"m9Um8H5Q7KLRhxMKriQ0W4RJJsaa0qXjRtBofO6UH18uj8d9EXi0qvXae2Else5Wgewed0npkRL2zsyI",
-	"H5mpK8yzLdVnrXWe9iick3Bqp/mEEzbIFoIlscDoCcff6BBMwdSaPYC+/OFIcXiNTd6t3vishfFZKAEe",
-	"evGErDhD2LOzdIU0rnaNNnTvSNigrsp5DkwIkDB0qN2JfKfqgN+leN9tOsGUJcAbVSPA2y+FuydtKPIb",
-	"LNi6BOYDsDoI3XUTCp8oOlslc+l8CvcmPq+xE5+vCLkO/lsd1m0tecvqoaGGaK9KBXS2E0vviouMi3W3",
-	"B+TP/qWxUjQ6MjK08PJ4OmAIIwWnCZB5+to4B7VCo1kM9rdTsECl3UMSWW/o0q45cEzSfBi95NNcV+Tq",
-	"BVMs35OdVGYDzD1p5vENF+Ye84aCXHWGS4KITuRk3uGxwJeOhSKAX/UGsoKyGkpqQm46P4wLXF/qStGn",
-	"Cse+YVYc3AwNczwOP0z+dFygc2RRWsQRrCkXs+mgM9XsAY3YSVztQ7xs0Fy1DOc4C59WAnGsRfXU64xp",
-	"2PKp33RkwWr3eooheDS6RDbV3Nc3iVQ7qvypmz6QqtcG7Yx79343xzXI+x3G2Ov9rn18iPe7NnkTEcz5",
-	"dCDfkYzQ0siCGr6keR6i0QwMGI7lgxZsSt0ahnTxEdf608VHd55/6tayhbxl1VSfuUw3NjfFLnUkzjTM",
-	"uZpmN9YiZUPcO1VtsqPvMPPohydh0q1JCAQc00rlR3zcx17lgGPNSt8U3BNjS2t/QcCCY3hRx3xIKr7m",
-	"JxZyhDzvkEBSBZShghAY+klIWJvLfHTbV6XeMmHVnlRE4RZ3uKkG0I/rDqAf8xbG8Zcct7bkK8fa6atr",
-	"1kBzhJuv5wRKiJOvuKcYEBLqNWvGhP2xcaleXBnAX+iv58QwVWjylTY8z+3AFoz4e4p9ygsG36P6Btsp",
-	"pLKfLOzxYB9kkqEzhirFb9nXiVkQjGUnlhUO9NJSOSMluuxSmX8uGGCl4QaZF6DxrjZ2GiKouCTubihc",
-	"bu0VqsfLDcbJTQQ6ecOWUmUAN8G+zH3NYEC/OTg7rzHeNgClxsEt2N4z5WIh2smBSNi5ern9BCESvDDs",
-	"nLqbimTzzwVlAJMyBmFw19sM+5b1GvLu23e4S1wERh1uFuA/URDwfRJ2Awbw0aceUsSghonMs4pSD2+K",
-	"nV7KIGCjTNLDfQNxufSu+cU+/vemSQkmTM9d++Crls8JOkTggvCyDfp+J2v85tY6Er7G0xlcGU5AG9fQ",
-	"9N1jdu4JP+NUP/VzDAqAG40Gpq5A6LiZHJHmZKfokAvqyHtkNDOlfo/c0Py2gxzpL/h4GE50I3dxmGhu",
-	"DSawTq5NqaDSVRn+WApHzQARgoJrLNny/qy3yWlN1WoSB52hP0izcRPbd4K6Lw85Qd9uGNmEr564BWwX",
-	"3dcqCFYor6aZuuVLBIVmXDGslA7HKePgFNM8Y0TTva5dXacOQFRVADrMTKhRwP59VjbBd63CDXcI+4Pl",
-	"OOc5iS3UKnTV7kNQ/G/NQJMTWZpqlbVLsjujgfd3WSqBd82oqv1P9/xzjEl/+3iwNuYdge1BKU7BF3kJ",
-	"64JH8TwQjAenmPsnIHeopfxBOAfIWPGCOzr2nUrmHJkT+s2fzp+CIIziI84dJ2EvhFH7EU6Sdm6Ca3WE",
-	"C+SF+8k09Jf+nmaXf3ry/8Mde3HLFF/xqt5UdPv+1b60rzbxlAmxSt4wcY2UaCupCvunGRfm+8dVnmot",
-	"67QmFwPedpfbmHNst5E5ix9lLWYzCTQqvuGh5opTwZPIBQbjrDS4ZQPNQHPD1JFlmhuykDNj+qK4P7t3",
-	"hoVwJ4yB9CFwljlkxCXxN9OqpdpUDVJLOG29prD/7BDh8isxCXrAgP80lLLVvyMNiXFVmO1UY+EXUEPz",
-	"4D3iimD1urNkTV0xkbkJPDVnakSF2TPZpb+ynReGu02sqrcaYdmFp5U3AGqJny5aPzG2tXYqft3IRpHB",
-	"hkgAuI8JM3eIvxu21/7PNM/rbCae1BDpd/CNUJfaF/s4g3fI7c7ejJWUrI4q6V5QdZOhwb4xRX5Seffz",
-	"Cs0k3qio/H1euS7f9sAV6uJxAcfR5Hjyb0eV47BdCLJ4F3y2EHRreMWyghuExbr9OZvPPJGViJIOasoj",
-	"vCi+QuIeKsk3+Wu/jRWGPZqV0A3ivrkI72jjgYxUCnqxJxsqgPZII14TU3ocGIEbAnINf1rs7UZl+eoc",
-	"mpaLmx47FN44Mbd/JxV8JGM0G4TZ/rNUZLeRdlAOhsGNPYTwRLJTyTHxSQ8kWPI9WTCqYKIga2qEY9ha",
-	"n8lb/iBnRA0gxbM5/M+wAqsy2UbmLejUDsYJlUqhHsZYENW3XyRSI0jkMHOfi5vjvQ+5k+3BvgfcDBNc",
-	"BOx3GsBPULl2m0wZAEoWHoRp+7cbuy1JZyqL29XsLzTD1UgX5biZozbYWyFRDIn7pgsDU1QxcGVY8RxZ",
-	"0MlK5hlTc1C4wxTxEy8OkGZDM+bo1RzebglSVMIPzusbh139+WSqxvfaPV+O74nR8680L9k7pN2PkjVg",
-	"oSEY+zxWi8gK/fmzZnFHCIhATwsbb4hpF+baml4/ORa9SU/XMfgs34l+dxq/Y2jWuw1fbiAqp51WRKAV",
-	"ZDETV8tKlk3P2VLmZSH0hE596MDFRyuZ3Y4KZPEY6KZo1YTyputS38K/8+J054T9yh+S5cfC8s1Pqyel",
-	"p/Bs/egwdwibmcPe1HOErYOd7EmloLwU+erNn5+Rx9/8x6Ov4dhEoJF9SMnVs5e/YCTXt4lv/6/vHz8m",
-	"/+//893Dxw+//foufCGgybrOG7/kASiMg4caAmiy4vCtTMHoExKRKsCTEMh7MgDbHgi7tXGvel5tsEu4",
-	"Jjt45qD7kKZcUJ7/b49q323k/7ZtP7Ea4LdSGqadEYJpKM6CoWQpi4LWRCUxgIJuO0Iqj0ZEdvfjvnME",
-	"AVMIzi24oNB47yZ9dvVX9OzGdobdMVGFcafOGa7NW3rDRJLZqVYlfKI0WkiKsXPxJCSN75REsxaQvFDZ",
-	"boHMTZi9VzN8kUWDizGUTkf6bkSJ7MKpc+fX0rMP30MdwhPiNq7biVPFj3oqbuBbpvaYEFQaAJotqSCZ",
-	"hIQI1xb5CtSvy4jf2Zdu2NYQuqXKfD2hOeHa66kxiRN0thqTURANgPJAWTi43sPfp+AwSxcUOpWU/QBC",
-	"1DgUZ+ATv+WaSwHO7hXL7CTBnxG2DMgJ5+8b4nN8ibwiPm72BG7Zl+6WK1dEhKht6rybMhPxiMS7z82x",
-	"17/LUYg7CS6mqkpqdUfYxksk6ENyeGscQG8wrwPUO0rBHja8YlqWE1TBr210uVp1ae5X+HjSm1/V5KCr",
-	"H3Sh997nPnqHFz+8DVQEaNADLJYeqEp2G7wHaiJvz0PljuNGH1MVjLs/N9NT6AOu2XkcRvBtbOaunUZO",
-	"FM8mUmD1WUmBq4a7MGKcBtYZjr2MLVNMnVM5hOSWCbrlD/e0yGeXH+tPSrOQH9LqAh8PsgUUW/Itt2ty",
-	"UvmRHeWGi/UckCTgD6Y8Z8l84s5k+G8Hn4oLtpKq+aEDTKKd8MIaCo/mkTTc+4lpFUxruh4BrsUV/QV/",
-	"1quFw+fvUA//Qnl+VrwsyrxTsUCTNIWGTYvLNxFxed8FlHsKnRpCbDKVnlJ7QolbbFd6ylWuPQMywCpE",
-	"8N4ktY5/4Zyq37eRwvyG59PcBtHXpLRB81Nv5G5Kd7HcpSHfr3Zn5V22nz9nkiMcm7+DzBeYu85Zwxtc",
-	"e2oc91s6/erVTiCV17lsnPD9Y5nGpppO6AXWEQ/ZVXAXsf8EbCMjd3xixnMq1iXtyhF/tRM/+5fONuuh",
-	"hXued4hauL4A3wXlOUz7Fo7Xaaac0due+YY37nDYji4LgOc74ZKkphlt4euWpwb7Cxp0ZxIs+PodX1fe",
-	"cb05p6rVN1io0fEZeT4hoBk6fdF8XkJnYPq1f2nQleOfDKDmoWWtWAp0yser7DugNJ4QVmzNnjjbwvFC",
-	"thG09UkfdD9wC9BZsq/Zv7+4uoW1aLnEooVBt3VzFm2rNR/NWhTk5XTxr4neuQoHvQ5u3C89BcaNZERt",
-	"hW+mbjtluVe+8jsv8pFllZP/NLLwuJXvd0pv+kolaGc7jD7bVXglWNcafEmVVo7WF76KwDkUxfElWcYr",
-	"jX8BcXVUYDvvJEDdgKQkzaDhXVVoGaB7Lmh2y5fpWuFPs1uu2TnVz1PsQGI5d1js1s7nonIhXooyz6dC",
-	"CO7onhhJllIItjSNpEgHG1txoyuUIFnxdalYCA1y8yVop6QAZLKg3DHa3F9wKsueQz/uBQU9Iq0OZ6s1",
-	"1u+iOW+5lDfXNOc37NDUfmmIfayJfUyokJDggR8HbwKUoaDCp9syopEiuY2Ns+K8qC3h4fMjU+/cQO87",
-	"9e4zNxHditVzqc+vst1yX3zEPwzgZz9yb1Xk7GPNj381acDiGl4cXFHHqQXiDo6JOJd85sVn0Ie/G3f+",
-	"uPTZpC/pbvP35x8TCFKukd2gKnykH3LxhNBQIT9BjJCId9+wJt43+HQaMxk5Vgr64SW++83jg6Bv/+YD",
-	"ZPA2d4fYWLj+5BwDXSwUgK+ErpIdsOvC7K4AWr4nukSevS/X8qqod+/N7vpPyUXaU3ufl9OTrDQujBww",
-	"L0cbR/D9+zaN3jC768W6o6axZy6TyiVoLB3J93TswE6kHT3wE0dfHRiDN6wqJ2kvt5osZSmcegzA6qmO",
-	"SPvSjvH1Rj9wdAi4Cskt6DJjUofPa3j8apV037TqdYl877DAmJhfy9Sv5ZaYzb9Kon6yCkI174NiGW83",
-	"jKvXSDTdh3Rynx4TesBfTBEbhkVv+hCctQ6I0w2FkkOeYpISK9GYXmNnmC6/bFeC3ubc3O+BdmW78Fl6",
-	"WydwO+hDR8LbqrCAS75zeLtKAp+Q3z8E7YN4Z5+wtGC53BEKRWTnCfOzx/6EvLSCC//3w0gj0gf1HsMo",
-	"FIeNF1yEH053evvJnKMUQuP/PsxpXWrs2a2tNHntBVhn8FLNCfi0rG0O5zektc2JliiFSOXwO00UkB/7",
-	"xLv7OuCROUlffLxh+05HyX+JTF5hDckpa9j9q/g+FnR5U/Ej4wHHMpJTbZ64u567v3neKqx7IqsSp9MV",
-	"Ir0fLwne6Ae6SOJHWhnFEZsj5fLc0AHs1vnqBn2Ru+GNq+SxaZmBciewSAHQ8GmsdLcq9WjM4Hh/sdWB",
-	"UBvvfi0zlON4NeYv1jCrz20gWlwaDuhM7esaAlV1FuWSO9qKCS1/GSEaDJ+G4DjaBfbWs2QKbLG73qiu",
-	"6GS1SedkoSBD3+BphuUP+6ioJonoQPJT4VYi6omAG/BVeO2My9lqKUmqoKE0vpgqrcJ/rwGV+J0mujbm",
-	"LwECFNV9f2ZmufknXT0YW3zJiJC7NkOGIxUOTBlU+IuMrlHFnP1AxA5eWJvtrk7FMlkd/6dgOZ75tHLD",
-	"bWMRrGVeFout4sI49BHU9awzgoeaWagQz+VZtz287wPt7vfQW1VqPBdv2N7hwqIbimui+VowVyruVPq5",
-	"5h7p9oUDqN/7Vu+nYtA47/jn6cpGL/YPirPVGVzZFSfGdiqnNq65J9SaMNMRe9iPgK4q5J/LgIUW/tqR",
-	"Q7oNoYeT4974qYqfDFI+PthTAOhGuCArqZaONGq3kehHY9pjCe6u8uOUYYJqqSG57d4vo7jkkEX3mdS1",
-	"PRdlsZvtfzI+jvY+IpAyqZ8408UzOjbJXyjR5XLJtJbqDCYm7NOkInsDTwehmJCWfpDQPx5BF/X5sLfh",
-	"XKTMKuN8Bnuv+aZg7KX2ioJVQ8Fw2iMtqJCAQ/A4hv1E+tX2dwm0Y7otI1Am/KLwpNOJmtsie+MTbO8C",
-	"LZMNEKs5kq31lmk83vJHLjeeHWn/R3Kff2ETMT6/YTuFRT4dtKVVyV0xiha5LIN7S9FlFfQQEorokILu",
-	"AQQyndWuWMEyt5BxcXrj3zjPCQOf3/8fX+npzuOmbnAJy00zJGqajgD0XWUKFBg3bVe7ItTqF0Av2u/m",
-	"zGDlYuCRoXm7T44ihyolu1lyvIBQfTObgqHMi86F+3CnAO2fw0unJry+P6cQ1mhg7y6JFeclIX6Zm7S7",
-	"dm67iD40b0XN++BcThrw12pm6jvjHBbRVirTR33+Bt46EeDtUN1LfTuYxtNB8sDdjPNkTURgryNUY1UL",
-	"YNL2yl6pvdXjuJQJU9+vd/yK8t1wa61GKDkKDxi1/KAcfje/9t3StPaEwucTkUSMrKA8ypoW2fVUnzIT",
-	"TLHtz9QW/jBef8f/DztwfEaBYtqquWl4eaAsMO5o/C5y+oNLDDYxeLjB8sdKAHNwrXKxJlKtqeCaIoex",
-	"vbBr+FMhC6iDWTCzkY7c2aNcrPGXS3nDMkLNnbpmBhcHsA0xxI4sJIULRcZXK/itvYS97/bbuKNadyjv",
-	"33z5gU4fSg2mCJdyYNKUMqFFHSVrn7dkMt9ufZiDnLhu2L0O3PDhIb7bMJdT3FeaFqk7w7YNVy7ychoZ",
-	"ajctqfBxeazoOi1148C6Y35uP1NL81e2C6t/t4Zmo9mYJg0yeSoyAmERB9eaUA92W6ot7Oeo7HQDJk5l",
-	"wPVbqjtuUAnRGW+ed7QcT8O3Pk/v/+NHww6Rc1JhPx7PhF0XkbO72HAvxRP0jYssHlTR7US/t04ak44Q",
-	"3qUz5q62hLum+U9i1QkK9zPQUvYJ1VMVHh+giWo+lPsSa3BE3KlUS7e6vX0+Si7v1EVzJpdLzU/IjfcL",
-	"Nt19vgIm+GM4lvnNzuKNqYvrhtnbwH2K618YVf9Mx/QVdcgdu7xU3zBFNtQa2UygLCzYkvrA8Xn10q2L",
-	"PaWtI//G2ZE8dwTCaYx54BUOfzHgDldN1hE4nOrnU1zr3LcA4AOu3LPy64e+X3zE6jefekWqzxHw1FEd",
-	"+U/bLSNCmngo3hB1ca0pF9qcUNrhvEFtHFAXjEjVZG6CS4GbweCTCnXusrvASqNEHFlJIbo6nZJ3saDL",
-	"m2EH1vQ9S51hP9DlzVv5uboqRhVw/lcKiMExvZZMY6IHQIMa2wk4G/2eQhuuFJmcMGpf5qybP/sNvNGj",
-	"TV/cMrXP6B75cRJ6c9URfbkD4GwY6rBjucz7i9ngJwf5VOHNaaILS2poLtclHuv2w3jXzK2lMyeuhZo6",
-	"1mDSQ579lIeybfnio/1fJ24WZvKcBx6sVOKgw7bvgzDYNo3rAtnp5JbmpYs8TLkgQ05I5VdgwNXp+3EZ",
-	"wW5xj8yiPBcIo8zvKRv4M5TFK4Y3wXpg8XcalQXCht33T0ouTGqGixD5S1rsZc6eVuHBbqs9kNwZKNpe",
-	"wA02dtjAdpsEtPD5wFXrExVFrUoid55ZxUiYI5yHKdBmQCWJWgwj21bB5cxokklo8klFOeVsldz+VcuC",
-	"YcnpHVPgfgpVJwxfbwxD3CtoSfBBfREqsSbursrwAyNvmOjAP1rT7wrffWtfvRvfaEb3nk8HLxbfff99",
-	"dym5KA3ONwNocFw4rh73r/DH81nBjOJLHQVGNcwqgRTD/nNzHMP7e3be/sp2uGwJ/W7w4VQ3BPgcgL+o",
-	"r2PtqL8BJe4in1aBU+FrtRx/J7DP9EbuxAMo0XdAZqOZ1s7FniKuueJr8ao0g4pBXWHuoCwncXjytbCf",
-	"8jx/Sym0zE+tM9iFqve1iOZJo/fKzdcZjwPfRBJwrCdy8dhzpcr3PJkgZ9jEJrg7+Fq8FGcCkD9TLGPC",
-	"cJrru7YbO9byyk/7EyDnkzecuQvE8UvLlqXiZj+7/Nv7g42ELOIn7COBTJrvI+pDd+mPFyJ7tRNX/s1x",
-	"aqRuPkyoUaqvPnHXODcSULz4L6io5crqZcevw7GaN2jvtZTZHeyY+mQDKXSnU+cKX/l3/nTNeqmmbZCD",
-	"CKZwWPq09rN9RNjG/XYCmYYPPYGqvFZ2iGaYzAsSKwXT5yg+j93vza2Gzp31sLQNdIVEoKOTxEPgS/Pg",
-	"tdUMarY4vw8XhJvDnGpuvtSM6n7GoFdlgy+oB57LQimLCrZA9U2d3z7wOCPFI8m5Nsly7iupZqPqA5wz",
-	"GbnsZvMAOaxeON0NWSqkewu0HQBDdxOMcwsZg14kHfGHQ+lqMAemjOM2+G66MgVlnt8ZF00mG0B1IWSJ",
-	"nii94wZypRXb5lY7vJ+S+vXeQXJ3LY1P3cxW7p8btp8TnGVrc3KEz7nZDiw0U5SNb0hh5adJ2kdv8ZVJ",
-	"DY+q2WFU496d0GlauI8OsSlwTPXsYG6NgKVik0D9X+0EmsL6CXot6gsARUnuBLV/qmdt0gviF+N8SlwI",
-	"X3xwUHrIUMTi4lrvpMqcYyrcfeC+mPMEPd6Q62KfBwplK1iSHbfISgT67o8vJkrLfwF5Csa1e56r3l2j",
-	"5c1OPuhh4vqRmbc7Gbi4zseDFhpJJ9cbdx6f7OtiAiIWYFmyXDNSlNp41rkqf7lc5FxvJkE4JUKrzak9",
-	"uxm02zBRN4S8sOZSaiaQVIjmu6Yn/mQ7CFq9d569u5OvUJt1AjE7MjoLITx98RHcWulb+V/htXNua9dC",
-	"Ys5vfft3HTB/12A9nPv7vDXarHlaMAaJunivr2MeC7oHt+zZbvK99P9MMV8AILngNcROugSBZuavLoB+",
-	"NoLsz66o42cqj66kI0be6Y4OLVKFf3yAPnFrJ4A8X44F9J8ihfO7hiOdXWjPXcoABnA/2KXPVPyvmAnS",
-	"j6WC2mimu90PNcW6s0dz2pHwDh9P6kSomhzkRLBd6PUhuG8O8SFMxJr4I9Ii7jaSUH0Dd8lCKkYML9g5",
-	"ohA4wouPrgzeuORf96OhGuvbPz4enQIMy3Qm7D3XG2zkrvUJyt75ZIhDCTuIf1bSExJwd5s9EfKs+W07",
-	"qfIsufufl8V2GJmUZof8RmF3d5Q9qzEWDS+7W1/PPT2KKmfFp+FzRgowKDIvbpkwUu0xQAENHKMG0q7B",
-	"nyXNjq9bNNKYPZwyz/Bl3PQhq1dA51OeYVFnksSzujkZHsg66MfT3GxkuUbmjIwapj1Kk9m7i9g7TklN",
-	"1rLmdI91xl1Te8m82vz+UJ2aZGWxxcmAgKg2NM9hpS5rXVtLIoWrAQBTBkmsHXWsFdMGc/ZO6RMVhFGV",
-	"c6bILVMaOuWXyfOQCLkDBDK9YWLuyyhhLBIvhFx3xyRlng3iFRpyGgzaw3en9O0+6y8dOIH2sA05VTGH",
-	"iufAopss2wE+5suZXZbZSN/JgFJ/sI/S4cx38PhMtc/K7VZqfh+UpzisZFUKH72X20lgsS9CjUdfl2Kt",
-	"qDBzQsmiFBmIgbAnCTcwGKxmm3NxU+tHyL8REiJgipE9Oy/H6YbR3Gz+Mbv8aP/mMdD4N8VotodHzSDM",
-	"x1nA2/7tvVVaGFqwf3lvX1S3/gQrVT67nF3AfdSN4WOKzNrh+UKkH+M1pASItTd2tzxyhL3aMvHyOXla",
-	"ms3/9eJX+L9U/B84z09fvyTfPHxU+0ZpNv+wa/7+0/8XAAD//w==",
+	"7P37khu5sS8Kvwqi947wjE1Nay72Xm7Fjvg0kmasNRdpq7WsL46XTgfIAkm4qwBOAdUUrdDznPc4T3YC",
+	"mQlUFQnUhSy2JNv/2KOuYuGWAPLyy1++v1joYqOVUNZcXL2/2PCSF8KKEv71pCqNLt1/ZcIsSrmxUquL",
+	"qwsl3lmml8yuBdvwlWBzsdSluJhdSPf4t0qUu4vZheKFuLi6WOBXZhdmsRYFd58r+LufhVrZ9cXVtw8f",
+	"zi7sbuPeNLaUanXx4cPs4nkmio22Qi12P4ndYRderwUzvBDsVuzYVtq1VIyzjO9YKTaCWwOdW8rSWMaV",
+	"2YrS924teAb/ou41Wnrgmkr082vXz0Iq/+//iPZ6+Qu3i/Vhd5+95is/Y8ZyK5hdcwv/XKy5Wgm25YYV",
+	"PBNsWeoi2dflA2ygq5OH3fpZFtK6V2PLk8PDvQ/Koiourv5IY8Z/fR0+LZUVK1HCt1+W4k6K7eGQr/mO",
+	"bd0gt7rKMz9MrsJ/Ku1WbZWQmg19t9kxan6udS64gubfrEUpXjqpPezBhpdWifLq+dMZMxu+EPBfhRBW",
+	"qtXV86dMl4wrJq0oGDdsKXP3hu/Phtt13Z2ta+didlGK3ypZiuziypaVSCzDN/FleLPeJXrqpLkU3GhV",
+	"y8XfdVUqnrNbITYmMUnbdZe8RjrxwY3AbLQyAnb4y1LPcwE9WmhlhQIx4ZtNLhfcde5yg2/84e/G9fR9",
+	"o7H/WYrlxdXF/7isj5BLfGou/XehxfZY37gBSsO2paZ5oR+5bz5eLMTGcrUQ0I8sk+5XPH9Z6o0orXS9",
+	"XvLciNnFpvGn9xcy2xv/nyPDd4PnNI6DqWrs7a8jv6yUlfneD//U97MPTYH5m+tk6IL/4tvwIz3/u1hY",
+	"1xbOgsi+h4OvPdD5rrETYgM7eGQkTWd6TN3dnu+a3cbP9XRfVyhJ7b5n0vB5LrLYXvYyHenmRpSpsZU6",
+	"F32y+Mq9sz8maIx+H1qY1T3sGNdjvE4ORsfrYR/0c6EVijIKqxWFib5Hf+BlyXcXsHUW0kgcvFDuFP7b",
+	"xU6440DpRh/rD6y4Fe02uqbmR27FYbN7U+XH1ehNa0C+0Y4pewIn/sgt3S0tG27MVpdZ7Oht7slvZl0C",
+	"dXgM4zN3V+uqNGy71mzNUZugiXjElBCZyNjS3R+sEMUc7uiee3iMsM7gZO959c36cK2gifhCWBKjPaHN",
+	"slIYczgXcB28s1/RC+7ExmFfzMbsXTeJhx9/UZVMbxXbCL3JBePmloEOElnmUhihrCjTPQyvMFgeE/1O",
+	"KYyuyoUYuf+MKO9k4vS00uai//Skkwbfrr/Y7NIsLENzwDR50dXMfK/2VjN++izlqirDekf23/sDzW7/",
+	"1n4lFrrMzIxtSn0Hh4DIZsxUZiNU5v5zrQsxY2bNXaMzZnl+C//hVokvrJnBfpq5ZRfu/1clV+6voJiZ",
+	"mVPbden+AIszYwvuvrcVqiEX9QSQahe/79a6jM/Dlu+Gn41vUAI6j0bfDd9oPdXU2MwtSXQFj7hE6Nnw",
+	"IbQvrIh483AqRBpzj25SQj5Lnxxv1rpgurJGZgLOzd8qYdwzd4bwua4aK9r43D/BxTm7uJUqi/bPH5CH",
+	"F457EkzDCgSEgbXBJOjJt0pv1UVUl8XzI6EP4sOb5Mns7Cs/Q0tdFm4B3P7/03cXs8hxQF3rP+/8izQZ",
+	"QcgaHYbVbqkTtY4RUSwakt/odnRXVZkUKnYy5lKNWF7/nZ+lii5zclKV2C50IWJ33uvdRi54zsIrjBda",
+	"rdy6F9EZV+JdfE+4U8frSK0mflJwqeLjxudnLJfq1jCpFnnVusIbzXWKE/gssr5pu8a33IRpy/PDDrr5",
+	"dN1gPM8vou6EliTh51qCg+voG6jnojn1NHVdAgILO/LwTR6VC16ZXsXuCbx0wonWe7QkhfFwHR4zuyeN",
+	"M6a0ZUYXYq6z3f6h09K70zeve5YyT43MqphIvKInrJTm9opxEFW21eWtAQV7u9biTpRsrfPMMGlnTJfk",
+	"eISOuCNyzstSZO5BUEg6lcAjT8xgSO9N5twpbPWZzXN39bMtNxddfoSOj5BnjAkFQ77o8yvgvHcfuPED",
+	"FkW3ISqNpYrtn+95OdKKa6gJDQPpu6iBFL8kH7NMF1yqR+CvC4pyjw+509dzuLTVHBsxCT/j4UxojsZn",
+	"e7jJQ3vwDgCfqbFOhPRGKGb13h7ALRLVCPR2+B0HA3ilt1Gz59jj/vBagUfDOvMaXwXrVw9QNPz14N6m",
+	"wdcXA7XbcReECThYRLBNcPzH2kvf7xhZejP2BW5IZ+PgfvySbbgsDfp6nVXNOCNP1EEvTzv2pzq/E6fW",
+	"m7UT0BBo0UuUXmkYTSEcYTFR3cpMTDW/1seC9JLhVDenVmkVmdjuE7RxHHpZoC4nBel1kPN9f+2NX8Lh",
+	"Yz1oYr67aSzcCR+aWrRh4mbsQMJjopyLpb1x5t+hbqw1K7jaucNu7sygohAZqzbkYtvwlbhiWuW7Wrkt",
+	"Bbp7RIYCgP4D91PjfthSMJuOqqaCfjjShmod05D5Yj3d3N22tHUQWGiBcbXD+18vW7d/h+weqsC13Ppu",
+	"z4IstuQpLtF2/Ree34mIQHNzo5fRQ2Iugia8f0zsmK5KBh4BSfeaBtVNaTdAb6HPdzfkLpvvbnJxJ3Iw",
+	"2O1NLo31QzCWq8w1GTPj59quE45dXlqcZfcO9MU4MdHbR4w3tS8L/8tBD4NfGddXr5NR9y9mI1T3peDW",
+	"O+C6OmbXYsd4VkgbuiShj0EShrf5dy3RkvFza9bgeKHOV2qh1VKWBarKayHLG1uVCr2O+J+x+b0V8QsC",
+	"Fys6vlxrI4xl8Ir3dJRVLoz7B6ldOAHc3KKHCEfru77ItYF+BjHgahftXtoPnWfR3tF8u6tKWpZrtRIl",
+	"4yvt+oNXmxHWuoXPhTXMK9GHB4ub16gzTDh5OhT/+Y5tdC4XuyvmBXoGT1xbXGXQdueUxbtRlTdDxc31",
+	"CT86bBuMkj/v+D9wvjnZM8JGl6/TrctldjPfRf2NzD1kRsc0jQ6TD8Q+Mk2PndVF0QSm9LYhiiAt6Ida",
+	"VgbGVCm0lt8Ot/bcOgiVBYVpy00th/AbN/1qkOGnaoAIbk+aey+S9bnsd2kYuD8lcHvELoIn/kCPxRkO",
+	"JL0kWIs0LNNKzBg3DeBFE46xqoSxV4+fPn317Pp6xsS7hYDvwEMnk1e/Pv7l2YyicfBXXfovRBXKxZpL",
+	"Ndj4eeLevrZiExPdhc7i8pLzXcybAoece4Sjz8RCtjwQTdUcImhxrf1ddFLdtaBZpulc5AwEj+exz+vN",
+	"oV+paxZeYDORKWhsxHaHnmc18Iv8L7bTr+/3SdQYcSudcLXgEvhtRxJNchvbaTZleN/xvIo3Qlbm4Wmy",
+	"4MqDlKS9gp2ppLElt7qkCBaBirQyujyQbj89u7jlY9dRJfiNR/5Ajwk2NRdMLlGuUMTgpKuhU93nA0gy",
+	"zWbzyLIpm7jeF4fgDRDrxEKuRex+fUxDcU/ZnC+iTouwqfxae0BaJpa8yu3FrHHMYcDYDckdK3QhReUh",
+	"LHuHn82GjWv4zqRndUbwr16XBI4lPrFicZs4TZPnzYpb0XlYJPfN8O0xyNUCHZntiVOHEInF7Q+6UlGR",
+	"yKUK8S5EZs6YkKAkceX9e97J6yxBDoi3pFex+5gXi1sfxPHfGvKba3o36vqrvzocTvFcMaXLgufOpC2i",
+	"Fxj35+TAGywIVPQKmzjIkNNw02Gq5MUFvqGLkdpe7bzdQ44sGWd3oszkwgZlQ5H87ITbxM5Wu+i4IWK6",
+	"HqjgEJmCM0HGO0ztJtRanpeCZ05Wswrxk26XYByl4Llb9xawLHWGSBV2V91kkI/W2iZ333Ut6/vWezqE",
+	"dRJA5C96iy4c2gLOqmDw2b3J3fId08uYf0gqq+NSmnYv0/yYk9xieyvgXcjh243Jhz7O3DTG517HcTnZ",
+	"nTQpJNt816tS0gzylbP7bDQk5Pqo4g0Ygr1E1Y2GYrGLKtaARkohSLuUK7ox91uVizWrL/Sg+V9cqSrP",
+	"6WIH55AVhd/h/uE4Fa7k0ogh8TMcRWOoOJnpFY64xaa0P+o2Bn4MpC7ypVEGS0Kskjp6GhqU0L1eB90W",
+	"mm3Z14M1rpYC3b2s0PMaeech/H61cXK85VhPe3TZEcX2V8p0aC99OmwCIarmdcHNLfqvCOHdfx14OwI/",
+	"Fe1bKTKhrKTww4jYrPeWdaS5fB29t4dBb2fDkJHhc9HBVfbFchnZbl6VPuhdxnfj4mWp5UsshPu+D5zH",
+	"evzUA8naHV7mWpfD9zR85Qf3m9i+9uZW7xf+4l784PQPmd9subQJ+809coMe8s0fdWx6/Bdabc38sKnL",
+	"yfl6yiO6SmolnZI66YWPS4qfTXYRF+NwXWMJcrpccSUNx6BY7RoAiIoVm6snj//r+lns2IPsr4jVVOhC",
+	"KAS/KMACbNcyFxgxcHMd+5ZbiH65XkJuHrSbHDsuecQNeKM7U3X61UZ3B5LzHx0ea77ZCMW4Ze7TMzbf",
+	"MYpZHXQtS+s1+K2lznO4XYZvuacx1G89le2mfhHG8JVo9X+lGcQvmnHxrKVa7YUbFQUjj53BkAk533lJ",
+	"ewRB75YfH0JtKoowKBHaHWtr/0KlN2dh5RtDoPWguUqK0l/o6GpL0p6otoKu43vX3YNXIhfcjM1GoXBZ",
+	"ZG/mTh1ZrckRarRWooSNWuhS1IIcAkrzkt8KCCdFIzijDpRZ4ziBNjm61n9nvB3WjCS6g2PnfVy9+Knu",
+	"owgby/iuFapcWoGOGycLuC2gPxiwtzrPGF8LnrXb/9PDjtNrb8txmYcQIcy3SATk3MSkjgdpWFbBpljw",
+	"spQiYy3vdfNiHJ6H0yltEZkHOYgHy6XFpCNAQ7QCtQeLpOP+E794hz5FPfKeP7hHYnMcQcwl7hj/o65d",
+	"KmMaH1fZTdxZiciS4Wi1cVhw15sUDryUq/WIhgf5WmEs/tMe3OYH7zufmrYUrjmJXZ6LhS7orTx/sby4",
+	"+tsgHPPbaFovxQiYxpMOx1C3cnOsW3IR8ge9IbXiUiEkQIOvTrtrbitbOnkzi6QN6266L9P5ER2R4y0/",
+	"05S51Y8G4uECZ6ZarAPIijpy5Kzuh4pwiuPoYZy/lNCJMp5z0ZCt1ARGzH4ed9LqjVACuAPsV1JhkJiS",
+	"x77aOCVsBl6yhfCvoK5NUKE+UxSaxV7VeyI6XsBePFMWnasjFIhc69sbnstb0Z3+3Hsv92KVD2zs9EDi",
+	"50XauPZhgPbyPCSkPt6spSj0XSLJpNMIT8cCTJW3vO4KiCFQZF1DhrK5Q8sY6syih0H3/CVDZZ1uep9O",
+	"jj1Nz/drYWxn1OjQnQG/iz4SXgpj4BJb7prevahrty2ScdR9yITWJeBrQ9yfEGvSHV0A8ro1DD41MtKT",
+	"jExWSiYjo5FIDAZaMBVkL2ZcGrdDAapDCLJet1udZ0ALUPenGZRJxkBxuc3zYqNLG9P+Fs4qKNWIa+Ql",
+	"jugJZsIdXiev19o4o8/9byNr2/JboVh9P/rr8CSjExO55jtGEh9D+47TsurjKAZHqUlmIip6Ka0VasBh",
+	"6JPHQjJhWIT6K3Vj8WXV5WNzO0kOzDd//C4NsOwlE8i5WlV8FXWz8xY70yPmNG1yhkC002cZMTSZEf2A",
+	"3oFWu7FNEp2S5+pOWh5nGEgQljT7H7H9wE8eBXI2LOH+U7r19gyZTArvhA9dSK00MU+NWOlhq7fXSfej",
+	"VBdelhrR1mcSN3/CtnKz7kksecg+/J3xouhOK8p56xXFA6RTdBJLvoxcuYBGGpb5PCdn0YBXname+3D0",
+	"sHPPde8J/SyayC5XpDMc3v+ZHNvSs0xGW5EJ1IfWRow11gqepXZ1Jm4SxwEqboewGcTGzktdrdaWVRvA",
+	"lHArgPMNJUiULCSFj+ImUdqm/S8epw0x96hOU81zaSgfZIBs/FZJFLlYXir4iCLeqr/yvPL+ZfDcAIyO",
+	"hR8MdG3/ReQZcfDEvBgNJoAYLxk+ZVI5NR/swSF8AcKZpSm30V5YlJIS6hiSEYD7C1M8u8hKvdkkNPqt",
+	"kKt1TMlKkEokZDA42lJC2rEXqas3PIWy2w3k2UI7dB27EWJsYmR4+K1Fu48OrcbS+kn3p0bzrPK7r97v",
+	"Yfkaspk8XL8vpYj569wtmwTsw1O3mWniEuCDEcd0OA0PHyVOt6MOqrQF2y0BEx4X026fMVLVlqGkRIT7",
+	"7NCqVMz91ukBRhcCU6qsT4Egg742VlghuIJI5wECdClFno28mRJykAQ9FuTtCC1EupC4WbYjvF77znL4",
+	"rHdGuU/FJnp/bHUuy2fR22HcWRT5BZn0MB5aeFqdSE7AnjCCynPqzQCC+dnM7lg5TyO5Bt1bsVXyMxZd",
+	"lkp84ngP6KCJ9nCEwo3DTKCszYmJ3ElM7OFYm7QInYOOJ36ktopIu4nTT7wMhjhOyZW9IZYAdLzcZAjG",
+	"bFC51I5dGTwNNznftPWSgVivo9hrTmLa0qksJ8wf6gyE9LgpfXpMg7yAYhk+58+vU2rNq81GR+PTKQg+",
+	"GUgLrpS2bC4g1y8K4eSjNksKDruVeX76dw7gauD0c5/unBgKlp/J+5Lp5l4Q76yAFRQqu4GNUW8Dt5Du",
+	"VzeURiVUvS8ugulSv3/TgFg3/hVlvgMmxpRlWkt+D8F1miJ5uKc9uhbPMIR3SOnGjb2hOyOGbzaW5XrB",
+	"c2CFJxi9zHNk0YlDjpPWm1DHJ0/52CKE77eY1hv6Hh1wjYnvihok8i+IU5XCNnFTyfLVSNRIqavNNNp2",
+	"kr3ucYARWb3lZUZ4pbmGnJrh7VKO4Ki+dtBnQ4Z812Xdif0QFlw40Sv8EB1O0CipbrynRd8ldm2Kuzvg",
+	"42/EciliNthzS4ZWJOMxFTkB3S4kX5I0+Llp2IVOsBphlU7pPooU2ktoH3osIrC9vuuCv3uOL7dYwvYE",
+	"uvczDQGPtf3dUW1HhPrk8YwhSJtsFxRSNX/4dURCBt4jR5NkIw0/DKhTQF/6Wh7xMWMBiMObBw1UCJar",
+	"mtmACE4ABemUpuDjmAHbx3a9e8RUlecUAdFKML7lO/+UEh21Bb7YjAjivnj1wxP2v77985+ifEs/yFw8",
+	"K8sYan2h86pQcVMjnepZIN55MDiCWql/+Dbay8T9jpQCo47xkFbTT4zsCyx0WitZHG64li00WUNfGmt5",
+	"q6qYj8Z/H9qCw7wpIPceTE92uudt8NZC5pSUNZKC+M51rNpPNLADHtWwDBEkwdhJTc4e+D3jUzTKv+Qn",
+	"ozl48qlGErUOJiHqDqqfDLJb/C7o8haM+RAsTIy5eBC4KXTft95Bo/iDLp22FiUzz3O9TaW93gqxuVno",
+	"zW66aiBG2JTbPokysgM0+FAeBHJ/646HFmdhqB2QoB8RsjoGnXsMOPWgesc+nDPeNxvDDQeSeq+hbrip",
+	"yY+Imw3hFG8noDRIsRkkeDDiJBWh2he1Hh2uvBPqFbllDmlO4sFQT+UlLVsJLDBWMKmY0ltKuEG2QlA9",
+	"G5RRDYoASMF5OxtheAHVa5I3PkO2ZCCrKoTxtcNOz33s83klPVopkyaXd53mjE2wSOwuZkfXLfJ+sQaQ",
+	"mVhWvb0SFjsqJFUcrHl4ucV8KcPKCLgmfgRPT0zsjzC617oQN8SXNxp2lctFMtMfGOTHDexnJ7uxrHS9",
+	"4MkjrxRKbBOdD5U9epu+hje9QN6kS2CFDJZTvZRWlIkl6rDURe72bcKKN+te48a9c0CLTJVISBQb1rpP",
+	"vMGlTIr8UXZ5YP1ImahxB+i+iVpI5f8dgULFvaXDPKRNn2rtLV1zld3AoeQtubnwUQZx47E/pSicOtXt",
+	"PG2fXLCpW4mhQmVUJxOsQOw+YCB0FLbU3KndULjWxm15aaOY73rz9dnXkZSEuOd3U5Ubbfbf/ePJtOyj",
+	"3M/+UuqbgUbUpdeF0sHfqMTWrWlI1uGGLXnp/s+pArC8AJsq+I6tdG/C437YTtdVoUTvZs3G5hSoRBIK",
+	"ZFPFhVlkbXJtJ8TudZ/hOi7fo8Ph+imHjZrBCiXSy4J3+qFZ2OlfT9y7d2KkhdQTrryTyQv2qEjlQG3s",
+	"UAuDoSWn8GfSfGN1Pg/6ADSA0RH5DM1juw1OE/i8/1iyx7+Icgp/dvym9ORYvS8OP1/3jX5feNjqnjFm",
+	"YyQ7WL0DC2vB61FteC9M2Thmak05Av5LsYpNpvrRgdV5ZkZPR39Ejf1lx8LF9L5GrHtWJ87i8JMLfe11",
+	"7eHXStqPKsiDFakeQVn8HuzBdOkTCJnC3Lro12664CfwQjKa2yVIEJc1Qox0x+hSruRYnHwnFqVWqEbU",
+	"8+06pelZR3WjA9N9YdFoR204a2FyRiTQeWPbT1JM5BoA9QORi3PLPreM8nRretlHTOTG180rPfHCbAzx",
+	"8ABCu75oPxUKR/IxTzaWpD96Xmz4wqa8gsPPp1/0nTDfR+FmqdKKlb3RyLSwdwAhY8d2rQsG1qQokc+D",
+	"lr/eow3db5iHD9m8Yhn+2JmbDqrHGn1/QAkq3vGFzXc1mbrPCIgzZqC/OnIiBV92y3IzlpcW08n1ZuhQ",
+	"cV1r53jqRusPVsHKNlm/Jkj5cJ/qmutxMYcO2QtZoLE4aWkss2tdGa6ycfOaShQF18YNLNie0tF7HPuf",
+	"Ik5+3E/rNKkD1t+tZ/XOSr6EgwneLkdBWgpdxvkUyZkATEMw1Y9Yprcq1zzzdUPa9SVTpXBi3KAHBSs9",
+	"Jbn7J+PzXBDDL1DuUvGMcev4qy+0FAtVETjloHe/UikWj2IBt7vyQKFYTQy7pWJtkWG28VLJMbqbBc72",
+	"2QnDfUE9SWgDA6AU4TBoUoeduklDzemUKFA13xIKoOSZmw+Jog1cdHtTSJ8bNzUv6z5E63D7bLI9+jhf",
+	"sBIu/qIyltXOvUjmDNZemmTSkHskfrStK5WVIsMkRbf5C2SpmabNroN7bOW+WqOL1CUEPjXi4A2XYYcO",
+	"ELNwMjG84rbMxK+AOej1w4TafwCtrGFsdS2suv5VWPTZRW1S+bB2g76OFnRvlmkM7eJa7bti/9qhm7p1",
+	"y9aVa+Esj6bakYKT1hI7Qu0Fl/lcv0tp9mUK4Dsk/O2/TfFv+ly6m10kVB+L+Omg5CaW3g91t7AsAfFs",
+	"I13ZdOw1wRvX7oWTwavfNxplxh2nPK8drDzFqNKfdZDiStu2S0SkEJ8IV95jhTIxWqiOyoh7l/wY6MMZ",
+	"Kb/Gl9TsWt+BGHBdp1UGSAbBj0JlXhxyeiJf1IrMvc3jcak0Aa0a4TwN+J09My6UBSkuhjK9H9axhm3k",
+	"9rPl5Ur0U7+HtWitUEA69y7Jy5bqNNmqRFeiqa+PcTPJo6pdduCs2vpij3cyzHA4S+pLuvEh39HmOBPT",
+	"rks7lrdMjq1qcsg5RinQNelYper/TvONxZGxMutmC0vzRo2jVWrM1vlplYZRKLW5gsZADIah3r2/v31S",
+	"ZLIUC6vL3axRkQ485L64HFdYcoK7qzjPgF63HbX9JsV44/HLvbHvc8X0Zcwv9thHj2eIJqfKSyWbC7sV",
+	"QrGFLgpugIeHFwIC1aCLeJiC+5VUjKtVDqzFi1vkLG5PSTxyPwZmMAo9QBFKvytBzADRYUs5ryzSFqg2",
+	"2Py42H8ckvZiq9gW7CK9ZB7AM9tL8JguOw6WtnsbvfCVR/ch/kkFaNwZ8sbZfakjJFEKGNk6IzJJCAKt",
+	"AotpPDQ2XXCuRw1u9+8nZxbWdcRbZcT3SrSn7juobRQ0Y9AqaDaCKekPzHQI7jmFXAbXbzqC0W94/aWR",
+	"dw72PSUxhTQ+q3a4EqN4WWrCIg/qxK/+BzGZ3Qg1cjiNjRbNHjQyq3ie8J5hrg6wSTntNGQ11g404LBg",
+	"K26FYYZHMa8TIDAO6A85ejvwwyGA7MvGhjmv16xDVBMa2Vogi83gKn0em+QP+Dr4uJJ3Qo2xUQ4Yjl1f",
+	"okOwooiX9hmdz5O0lkp510ax70Ujz5Fi2pH/4w0d6lZXPtx/6qpUPA+cxzF2iEBolHErHlhZRJ0Wo2cz",
+	"QZ3iDAgqQj+ASalJbzaIuOy3gW+mOaz18WQqrvl6hIEPTNdLJzNiCGsMLbZuPwt+dwR9gR2iso0BcZpq",
+	"sRBmmNb1IToOa6POoyPyA1dRwj+dU8GKZakLJi1UlXBKPdXidn/BtBKM/Wyj4oBvJJB1ibQkGdGRnhUb",
+	"uwPFm3k7KlEeQ2SpMtwIgcB3mNVYkhgKF//OsIXeuO8v8grZVUbEITGP80Z2n3574TpnXLSLRkdzVLS9",
+	"SQ/KczIqbWlYiW+Md1YZHluF13Al+wK1umRrvXV9mIuFGw+WfI9Je3QOUIYDy79Be8taz6PNnbmFGYfD",
+	"VwOCbIOgPD6ZkUrMNxwWSBeQlTxRwP6kvDnZJuL27k9KOfW4oFRicBwAOhe8bC3kQSXNQ+W4FDyVsOOj",
+	"5fEPIoWCvBM3AUcaIch0j5olDVvll6SFhe2sLl03k8Cbe6ScgCqgBotruAubrfmdayOg0Je+QFhHsZiT",
+	"KTySaFv34KbDY1zXDYwoQYNmWCK+B3XBMXlkGMEsbw0e4RYT6/F8J1KWMeh/obJhHYI2BzjRmjhjkvG6",
+	"CIyX4Ia8NqbTN9KRe+r20nje8nqvHcCk2HatwXQBNp0We+eA0rboW64xF8BZ71MZpdknf3446964vlI8",
+	"UTIMrKkV/GOuUSe0PY6ygZ6v2GWC1DZXDM/ZAaPzO2w/3LGUucDKW+ijnIG7UubiauPG8uB2nzk7ka/T",
+	"2In7TfhnUM+LmNI7duuRjrixHB8jsewwf/GN0ExwG2TspYMEwzjayOVPNFAyS/ZrKFfHkK4l7+0UwLWj",
+	"vEmqv3HyB+zuaM5wFT0q3LkAx6w7ZkJ4HMZgZmF/GlHIhc4xPj3CqSREZjpb5bjhAFfkbtpRnx8mHZ6t",
+	"j2bN94qmJDX1r/mtUFF0fop1Y1EnisV468Oa9fgPGwdwpK43fscr+zB30h3v7tkBIVk9IuEEf7hHrt4r",
+	"MVDt+Pp2cqV0GTM7nuC0tMYT1HXQ8epBjQKaplyypq06tZ/s8z/1TVEa/RsKAR/ezBn4IGnAZRMBBmZP",
+	"u9RsX0AQxTFSqIkWPCrdmmfRejld8nvEok/BwaqzFKiUKyZ4mUtRsjtRQh6o1foWdM5QMynTSME2jt2u",
+	"K2Y70tV1bjloxscDD33t00hz0f7CMxE3/xJ4cph0Ms31kgm+WLM6A2WKsIUn4ujedUh44Inl9/oo7dp7",
+	"dGbO5vBsIh5yHAcvTx+sQMv/0O8UqsN6tkzApVEl4y3fYf0vUNOXcQtgWBLIWixuk1wv54+lHKAbfUzu",
+	"tuUX8YcYLkBUSgGLfSCidcbjntVU6oIpzaxmu0TUM55+DT/cCagHq3T0hzWGK6LRu58CEhneYo1ykb3B",
+	"zCFYsb0J+T6iyMEDJz6EymVfADfLjMKssxAM/pLNd4wzguw6Gz28wqEO+KxRgQ7sIEBzHFQHqNcgAv8T",
+	"iYpU2oytEdqa9p6pdM3ORk7or7wQ2atYdQ05Kv6UrPEQb7SOte41mgoQ1+H+SPgllVPeUfhvWGY2hit9",
+	"VB6TRakn0XGJbR1KGBMR8XGGvdQDgpXDnY7wIrenwCKnuqRStYpj57kvdSGt8UDFonlstmp/dtOlfBeL",
+	"blClyESBcs5yGH/MC03ljlIVyYs2Eq68zdD9vbZFfmgmDiriLa07z1w/eNMRQyW9IWhBNZ4gXkHv0t7/",
+	"ncFoRjyxiaIAe96a7rqUvS6Z3yphAmqN+X8FALksmZGZ05XcBQJexjXHeEVdwPtKVXk+G1jv8f/4Bg9L",
+	"PT5XxgqeuRPVH4ZOClFSg3P+IMxVtCe4KZzbtXb/58MavUVoT6mL/qvYvhK/eXatETsxDhQLzEHhDz2r",
+	"N2zS906b8IEar5Y4ZF7rqG0u3m1kSWQJp0TLrf/83nG01lu1l4iTODjxCxRI9t2KDgaScSZM55gWeX+m",
+	"gg0JFjmKvjfSH/wUdE+dORXD21iF4YSeYzPBUvlVXgtO0n9i72IWeyO9uS2qSeUvqtqm1LVOkUna8KUz",
+	"DaNZpS8w94BZX0YXALGZZlzt9iJ3LbRInVE4VXka0hRp+tKTbk5nDQir152efmqCeFczrbQGCKCKjHG3",
+	"iP663PNO7KclR9clWWXAZzW6+zKXdxh2Sn9DRZNiv98xmVGYFyi9QWb00pl3dbz75KlpCuuZRK87j9Un",
+	"5x+XyNo1tOkzWc+ealqnrYR1aaaZNuXx+DzT2G5/sVzGrLEE2qGDY6yDQAkoP6apnthB7RaAKcfDSTzF",
+	"LVAdYa8bnEe++uUu4EuSE/o4kBuPsQWB/HVAOJ9ejLa+6SqUHatks/MwIXLJgaFnbKJm5oKruHe4i9sm",
+	"bjCwBVes5BJIdXr1Ss914zoQHXhVwnYthOpmlooh2vwGYkthF+sm5AXqQzbgYWDDsEploqTQk6+GD0Yv",
+	"nprIEMQXCZKYhrKeQtEc6uvGVAlN9VaMqBsX5ugnEWdraFYSjVNUQ4jBj9S/n0RpOKlaiBOCf4ArMzNv",
+	"+2I6FfytvjiWgtuqhKjtLnSt5TohYNMOblT4XRWJFu5r540ap5i2TctQr2EYIK1DXDTtXL/7pa5vsUcK",
+	"ntg3wkfsE8bbgBhMuvho+nxdyI1MYv96QYGHZ2+Z0BaidVNC68Ek8kA+Onzxc9FZvnPrHsPZz3c3fiKG",
+	"qzJ7qTuw7emSdkLmizvs92K+u2lYlZM1Z4mTnYJmsvRH1iPGbUMxpJPJvS4A6UuwyIN+TpLTU2hl1zd8",
+	"peN3S6EL8AUByQu4Tm+kuvE0xSrzf9SVvWmQF+vl3ulL4EaAwmG0UGRuiFFInC5XXEnTxQE+ErE/ktWF",
+	"XLdw0EaVU41tD/rYs2Thjha3ynAnidVIdD2o9dfu5T4VtjXhrWBsSAVqkKTA6Nv1N6FL0R29VSMZ8rsI",
+	"JBuptOOI6wu+u8kFTzHlxumz3pDndgdaTqbZXBiZeU6Quci1WlHMjW1yvhiH/ungiuyRfmhruDC/2KqX",
+	"0LuoqtBBIzmALLJrsTrukyQVPjy5acpHBOeMOgC9w+AnjdNGgLktdohyZpnM4jBg11C6+EwHshcKR4aS",
+	"kclikfCFJgvp4ZfgkcdQCBXt6NE0/3t7+pBuM2wYvyCtWQli1tw8iR3+OBg9IyyleC4IZlW4Z4+g0Jmq",
+	"V5TuDYqaKDEEx7ovaU1rLDaSnxuHyIixDE/b3wdC+R8mZvYXOphG9MVHTfvzro5LOE8iPsM5E6HdUCPT",
+	"CvybExynyfDywCgyaV8pm/VlrSnu17YyGiIII2/3ZgXXYXFA6sITvKoPg4GPl1aUjBMdImhtUkHOGoGN",
+	"rpDKtS4kCCFJ7AX2yPKFNXEPgLPjlDQWOVF9mHPUVVgrsiOGObvIdMHlCF/2U3gf01QjvUgWvZUjQ1LJ",
+	"JLMaBdGjsDf51w4whds0kZi3nWJwvR3TitwdxpMimjUgy3JAHsK6+4om91nlVq7UTQyX4PqNxnptMjmb",
+	"yv3ggVTsixcboZ4/ZU+0UmJhv4xm2+HHbxa5N4j39gbRGG/RbkHXkCWK5uTXKnUnSrmUUQaLAFYAsW7H",
+	"/7HjHtfJFjzPWfhUt+tlqGtIxTU98AyS7nxA4N1U5VP03fUnbroduPhOV0Wlhosv5smrJwvrmOLbTBrW",
+	"dOZEiiUhpfPgcxNE8g396vDYfIPgEjojEdsYHEXbFuels8dUledpHFV9WjWWokH80SiUrGrqPONLJnfc",
+	"PE/C4RmJrh7hza/DPX3QvwPnOv20o7MnV8yl73yEYrkvAQcVw21wHFIELAs1/0pdeH5crAvoZApYFShH",
+	"K7rxD1WgdqtjkRLxwqZJjN/pwAyvd+2vJrceS0TMHTgpqOZ7NxHS9BsGqdddt9GgU5GW7lWVx49GvjPd",
+	"3M+tNSRnQPKSGFha1nv1qLQsdKIGkSBmEUSrPhxwsG/TwvmqytPqd8SSlYW78vNcbw0ETBrVEXKxBFrn",
+	"cdURgKwvdfAPzCzbK4wQPtmhg0O26PeljAFhu1wUofh2ZP3/ores4AqjDRLQ5AkO42PKMMojdtOoJjpu",
+	"oro6v0a5akxDenrj/Ded5V4adsMw4D/+AFqKKeit1Rrme/U/iX1vyhrM7aIRw77WXfrhmNKeJmak/SKE",
+	"pVrNA5mxCFM+XGyb/o+UD7UUPCPVrgB4b9TMcMdOl9sPjiUI++mSYXkkxACNqMWzHYN/6pgMHx4e+q1X",
+	"+H6cuX30Bm9cgnsAJuB9AAWp3jFI3ihsrQChgsmsdkJo6kSZoWIC2vMrvT3t6IHF8KLb2uL1tRfOkdY2",
+	"q+e/sZOjx1fOF+JZJsc6KLNISAwK5yLLRiglA8wOSMcDCjDTAKAnutBHUPCZe0NwzQ2bi1Wl8COyxmnP",
+	"hVN8qLRVozo0z5CjHpKAXfN10dJooWhQlcep2I9ZIcqVYBunnTfU4Dqv1avfIcsVo26PwCryvKi50TgD",
+	"M/dnnCrbdJhD6cuYbi1TaZKoi6BVPt/tefmNLgSqi0psIYEiy0R2BWFF98ulRs0mkDY5IQTsQfgLjuwr",
+	"9pjWqNEYIxCqB5/OgN4R9o/7OXzHvwV/9S9S75zuD78ATTeoDy1fa8wr6zXtToXWibSv4L+pDZMDwCqH",
+	"qUFCW0qPgJcJLeSsnqY15NRtn89HgrTHXDqoLOltuxju/laM88QdI7ivu4QzLWhDUGTYm+QgPLVBqHuP",
+	"ZNi+UCfZwjVjS4GXsLeW63zCcKLVB110X0OrCaS9uR2etdCowpei0KpTHCOkKnHEk4yWYMOcf3gIKSSl",
+	"jtMbjaf9sylVwxuO6BbAvayXCSDcIYf3YUI6lUr3fjF/9qb4vZGmLEuV8Q8m0H6tOsO8vTN0f/VzhIPI",
+	"mKOqdVPlpOEWdrhjx9bsHpEndJg5bnrHnSQKSLE22XLnz5K/I6+lO+XRby4tGP9zwSrllnjvPmpiXGqq",
+	"8wH4lHHpHvVJMD77P5HZjX5XZ+wCs1F9BoQxyeaQIkQBte91uMc1QQpRb6UulviXpZ7nyIG0p7YJyxPl",
+	"9EfSiPwgc5GkEUkceeFGIvKvjlPPWG6rFEwr4UPyn3k/+GhxHYJHfR3aD/O6pw33FHY2sRK5Hk0jmgBY",
+	"PAZiiRnjhDybsT98+zCjkmpKHFZJ70nrO/J4wd7FRvt/mlmeY3DhQ8nueSxKFWaD0/zoskFIajVp13/4",
+	"NmvmbCIRaV+DTusgzMAQFeIJvd5fuQjup16Ihqlwbg8HrTwue0Z8cFCJwelNV8+fuhn4/f8PgyoH9Pp9",
+	"wu3bbJTaCWPpWvQn9VSNywnwVPtez0AoCxi+RSCXiCkMDf9azxBnF7dCbG4WerOLn/6hlsqRNLuvfKAj",
+	"xgccUQlLY2/ifBUNYClEA9zdakPBT1DXwDy+mI1QCsddojCYZMpkunD+ONzp6Fp7YSsMlV9SBbltpGJ2",
+	"kj7XA4/BMvdKQjTksKNUkbcnOl27ns6lQS4yEhaTrFaRiUVYFb/BkEBF6XElq5rcMjH1qee4g2OZirYt",
+	"dUkAAB3yRvtqthHGtruod8TG33l/n3c16RJZeFbyTphO4tI+rnHsUOycrGtYhPmfBRFqrbMXkaQ4gk90",
+	"THUspTviNX6+F1whd1a0eFM6/Tute+2iaZCHVXAxL+oqpCQBTU2lcmkgddVfanUcGDWbI0M7YWm8rtZY",
+	"osg2aM19WaaMpAYKbRwoSy6XHSWD69xpfecOfJXVsfuhnuen0IRIAF0C5G6P/gCwCbOGS3zG5pXKcvzj",
+	"RiyQFosSf4mOG8u7AEagQS5SU7hgCaijSvoPmNUegy7CQ4B5xTWDWlhGPy/1AsUlohCZjDESjD5j13oj",
+	"8kS6Hqa7EBxxLfJNyFic1XDfUqAKy/SG5DuBhOi6tpLkBwluocMkTTrOiD0oyXJwWEJmXKASZn73IhGr",
+	"3HcC1QeuDtGSMOHJhd2leG2TOlUnuYbO5WIXteCgkPmCK1bwW5FKKuw8gw3lagd+eiIGXQvZEt0TyKIS",
+	"Sa0ezlpyq8sZkgiB3UFzQaaHPw366eN8lhkKEGFjsV4HTWHHgnVhu0YxZ6ChGMjlsN4DsDdTFbdQ7CHC",
+	"bpauA394+SGBFaDi2lDS5ge1vSEih1TcxxMjVZQ8P/yIHVXMPVQrD9Xbr8jW9HMI18Ei5wZDDFA0FGFk",
+	"dSwy5F6XdhzXRDtHsM040ZjJ6Ee7KgFQZX9fEGC+Y9IakS+TATQAwMXTTzJxk6wQug9pajAcxAptNz6W",
+	"lvlU9nvXMT/WXd06DuMY/OONlKGtB5VpcFCqoV3TgFtdTc/pkU6rejj7tMcVyBC3SKRqhN/ywLtJaXJO",
+	"reIL2izabRQUxOhtMJ5+a2D1BcPcmLQRsGHRPsKtVmuCTZ/ZH759mPU6zVLUX+kVCHzcR2RINX010fKe",
+	"ehNxLn73cBKWs/FM/GN9rQ3iNBpIfBoDIdzeuRBoOg7FoK7JhPljnIpK8BZNam8RJooBJh/FFSRQg6JP",
+	"1oKnipyM5VLpKsLckdt5jBykigbBOOF8DwWuWuWDoPTI2y6g7OHCBfZEhNXUENAEL0ycmIQsDGmv2AC1",
+	"btZS6k7BWQK7TEOsvWHuV4TYaYgOwedjolTEZb92Ox6E/kV2kxDbhGd2zrHi4gAHZiCmTDWRlnF4ki71",
+	"IzKZSkBQSLs0rIe/VRJHE6lPfUqVPepEq7ye+2HX8iQQsmjZDhxPmJdhnhA3yT7sfuAIGTOPTc92t+5C",
+	"76UnjMbrxxKdsb0iza3d6b5RZRL/61aIDVYYFfD92DkSR73z7E6aJMcAPOtKZJqLHItLDlMoq1x8D7+I",
+	"LESoPhRNzMOHzfJgUb6hVHKieBcKP+zb4XsUtFWJdZXjWBjxzh1NpruT0rBcuwvPfVIxP8UxhW4t8uwm",
+	"OfLH4ZPuPQZHUrQc+m4fUT2gekYh7ThwvS7ah9FAj7xILGkz8x4An04/lpZssHia35pvWjvCbKWF3I9c",
+	"3Inc3bJooDmDTUNkbLHWciFSiXqlbU5+4o30VKV94FhaZ9TG2E/9jN+chBCuQw4BegBzE1r2K1zvq/Zw",
+	"9ocfdvvFwb4PAua3e70NOvLu3JAeV5n0eS5J18w5STFHVtwuNnxhkwW3iWQgQpTd9PyMaOlX+l3KBZ6k",
+	"J2oyap7OjpnOUhrJB9RJVDkyyGvlam1TBksTqQPHLRyP9ZU6OKfqHugu9/K0Yg6fBmlQhOeSit03vUY+",
+	"hA0imdp83/urub3z1gTIOhRj2OXjroQuKkRRDqmPBm361+tpgl6mRjYQq1lI1fzr1weZC/XJ33c2vyYo",
+	"zzqJZmvc/ZjpwE3s0m5Ot79WhjZ+Cld8+E5Ex8DdROVQzYLnAkCMApMd6SqFkLwRG146uWbzXaqaYy/W",
+	"rL7rDmRzirzIg4TImBS1mMsOecW191bEUoawyuZQXa9ZXMYTw8UP9X3euDi+Tdk14yvd1QCV2eh63mgi",
+	"yQM3BvdQD63Vi5mfyvgamLi1vjDl8nDwP2onkMpq9v9/8OT61Q8PoD4AVKm6E+WOlej5IgsBHb+16z6K",
+	"0heFTlzox5OOpR1N5dHWHDERRJXYf2iVcA5ZWQj2D6quZ/cU7t54HOmZlGENSzLbJ8uCCYwvrQ07fIQn",
+	"N301hb3fg5OMngXRHm74QiRSoTuqNZu0wjrSlsIs+Q58jg93QWVqTjlSkLCVKpwP3rqRZmDUOgt9wNrY",
+	"0jrTbECVq2YKI8VzqU9+9nyGnh9+cmniTiKRScvneZInLs9FGVI40RBibf6BZjmeCfOasWz10A/96N4G",
+	"5040Pbky4iaXi72LsN/7fciF0WmCWFGkUsj/rqXy83zYfJpq16dQT5E2jGffNN/qSnKeqo1k9PqFyoHV",
+	"1rQJMvaqBvmae7TngPZ5VEC/9jj0ppaYUTvXL0RDLPaltN7eRZ1F70u5B4dE2HCzeiNHD4BA5rTvxb/R",
+	"yziKmkixR1bRSVREMVwmPfmeBOXwQRqlMxBFiuVKoIH0rByVphYmLkUXAAmtRo9PiohO/Ijqaw9jNDNh",
+	"9g/DVZ7gzPguD6mx5desqXjZOoXKQI4iVuyKugnDyrbTEkTg7C6QxtuWEgpQcGtFsbHd9doPkjiEyhgH",
+	"CsKQRVcToAGSwN3IzuJ/ROktzFiZ57U3/EyB5y6JTEOTvFJunJEEs2QOqkty2x0ti1jZgJnjpp4jaVgj",
+	"nhq5kpz1mkqPvcm1vhXZDXZkBHiqn3mbJCSy0thZSklaC0YJJ8TbOsMHgTYhsIBzMm18ipPPz68zQvwH",
+	"iEw3Tia+A/3LSzKpkkgwDl+JSu2ohI7BpNkQM2zsJVqr/ZVJip6v7XAI1BTREiBVMd+UUlmibvjTt/+R",
+	"4ELspORrnSRK6UotMAO6Kks8B0phYfBvZ8NOfApsY7vR0VarVQ1EGJzHmfO5yKdwpeCH4j3bAGjoR8jW",
+	"H3crNZGtvelv+8ZzDdy2pZxXVDdBtTmCU8xZNfAfPts1MF89exQhylblmqeQKxazcXtHvOHGbHUKAFPK",
+	"1dp2T0jvPEBX0oOXx+Rv2iEIKEwoGFQttKZnHEbs2ZLH/ST7QfxRvV3q+STS9cXIC0KB8oUunEkPTh3I",
+	"8lhzE5jaE77i/qrpLZHtyhh9XdeKbeKQ54I818FpVuNgkeOTuDj6k0gPJAr4yl8G39hwcrQ5L8sU+fxx",
+	"ZIsxKigdqKB6WezSvJ+N+yFWEZGu4EMKfp/BocTFcIXRozfJtQfcQW50e5/XSgQieML3dTW3n9cRyPAb",
+	"fIs9DKaw0sPKU0WsCeuZwuJVobLk5CqxDc5fp+8AKX40MVbsTJdyEChy3IukcfEd0OxesY1USmQI1Q13",
+	"PxJfeP425OMdB8WHPK1EXOlWUAUFIvqVyE1GyH9bVsbGNd/OpJSaFeKQ3SbIk5OZLdVeTs5nBzZooN1b",
+	"J2Qly0q9plIue+7iUixPyFqiVBP4SrzRaP3hLoD9VLWJPY512EfSFVyT0NYO90+Nnq9xmATB7Kpx/Hqr",
+	"X0LSyOGMbdexQstQd+TRQYoFFVAX2SOofpZvEdATDBb3Kx9XUhjYoZd69R3oR6zv4BQ7yrMSjwf/OCwA",
+	"HLTwMwSAh0VBAjlhhP1Hj4J+PEGYVcyfHZ2i5zVsIx0g93iEzlqOmVjIDA7GFAPyeAre0Xg2n41lhIWA",
+	"Q4LySEZBiwHVNhZf1guOIfLKOAVznE84wMlCbLcFLPNgsD3GYZKWpIy9qYmPDp16dRoc0W76PwE14nzH",
+	"OI7pEeqhnmme56jD7FXAA+3apCu39oOQftF3wrTQYzHyIuLgqFO1YQC6ZEQ+OQKKCWdZoiEltrSie0iD",
+	"mp00YTOMykfcttZhXIWudpriqB/GS4j/StvFR/GX7iZQnnY1QtnCB5XXCOu65aYTCzbgI/vRcu1RBn4x",
+	"06l9e1iu5vQl908kuTUJdT4CxjWOJz5NaXskw9lgtJhHifkjyFPfJkGob/iuM9VgTM6iSYCfl21UdDPC",
+	"jGXhhjeCRCRR80fdVEZ0o1W8jhQqTixFJkrveKUw3lpu4EmieIkSIjMj7yJY89SlaDaC3+IWlpblwhCV",
+	"Kv09VoI5mTfbLgVAzdIChCny9WtrNKind1kQezKOMSou60TtaMqJ80VqAufhrRCbvdBLoorYm/Xuhcp3",
+	"I/XLUyB/DbDqGNKYmvcxyBOXaNLmWLS+ZiJ528E8tZfCLdFZ0fC9RizWRP50DxrafzPllVnoTdwrk2t9",
+	"+6DaXNWs3jN0kmisN2jWvBQZUpgY9gX+88txlEQpFppavyLfSrMsvh+Pn5OorFLFw+HulToFdHjiZFd1",
+	"ypFMEknnUivBLzXUo8rMr3xYIlIw7Mz1/7Dp6GiAq2AoQdxERG7QaCqzYSxf2z3wr9X9Pe3sCpWjmvRJ",
+	"lJFL+cpv42SPU9OvdbGpdTC8dFiiNorndvfBwATg1xqruknymZZSZEQJveHGAOlJr904jPyMVmaP8CxR",
+	"JBPGvahKaXfXTn49ODzghSUUGdD6VgrvuLq62Ip3Ms+r4sa/WC/PRv4kqCY0+fRgX8CRIHjZrC21tnZz",
+	"8eEDqFzLyJz96JSrGatVKyJJsAIUAndHQIECQHHpJThRFzrP+VzT+6aSVlwxbm6R4YvvWKZBKZoxIwQh",
+	"J1bcikCYgjUQQPPY8p23kn0RIvRHUxa356nXVWm+YsDLi9h98vkyDBhTGa8/f/fH//XlV/9dZ19fXbyh",
+	"aXQWvyhxxi++9vBxvpEXVxfffvX1Vw/hdrJrWJvLr7Yizx8AiOaSV3b9D6EeQFr0qio9TOLDrP2eX7AH",
+	"3ie/QteK2+zwm+fZxdXFS1/M7iexo9txoxXlYH7z8CHRsFmKNvDNJpcL+Pnl37e3D4ywf/g7eajxMIzi",
+	"Bdr7vItav4fT6jDEH7u+P3w4LC7xn29+ut7Lg42d6GH8l57bGfZLVRS83NVBA1NHDZws1AUCYd/xlQlJ",
+	"ShCneTu7ePeAwmN/u/DG9tsPyTVrlSfsXrjrBkZqw0teCAteib9FET5AVUvBOHOLiv3F1cVvlSh39WZH",
+	"Hb+eaVybeoH3QWGdOSkf3o4TK/Kp163tfy+6utduC7uF5AsLtRcmWGwwsWB5ZSYQNGqoygZA23wwq+Zz",
+	"4jTDMx9Q+iLTC3NZi8dXBaq4o0SELxbCmMu7ry/FHc+r5o6PPTIHz4zg5WJ9Ge726NPGTRl9Xism8Hgj",
+	"3TOKZ1w28RSbKiKv18K+2KqX/jWULmHs926YHdJwcLiM4a5BlHtXBtU3MSabVBaaH2TL/XsA5RyQOaGB",
+	"TktFWeXb77qd9+Fg/3wXdflTh4hkbcuQMeXEPYCBG3fR/s4wJArDSXhEVymofoy0Aryu4e/WJxDVP/V0",
+	"yiT87rYDsSdIYgg/NTfCcFKGD4dimb73fpbGPl4EcOeY86nnums2Pch4oG4MoFilDw+68PzLp0uA/1Q7",
+	"XE+l0/aXsnfhost0+d5dPB9gMttXGNxOThGqLyefOzXkdgIMUahNdPF//40/+MfDB39+S///1c2Dt7//",
+	"nxfRKyt6ir2svNSccIINEAbPCjfkMHg4deMxeQJUUy2oJ4rUL/wWADOhGDxrkJwefTp0idYllL2m3M1P",
+	"R8aImb4tZM9URtmb5n7uyeP9oEdeVs+gjNHpcvQs3DYd908tXUi+pwEFPZmYBT9Gxz0TiglOec2M4/bF",
+	"Tgzk8R56x+C701hVC255rlcV6tFhysbfMH2qARYqi2+9x+b2TAd7TWJ3z2c6enZTRzo9PV1JAH+LQF1Q",
+	"F8JZL975EuBHM4QY1C6Yrn3IYSmOWu+6GoDZW/sGY050uwZKnR5bui4tEzOfmxD4ITdI3GKIVlnA4p5Q",
+	"5RKmkZAvRKgV6wzP84vZoTXdIHBPpFRKExicm2EbzsgnybhxF7j96veplkM0JjboPw0as+uKz9VGp1yo",
+	"XOBacT0jhCNb6zwz0O9Ef367GDn/sY+Qr73+TisujIAZ9LxjUVj0ZGIlMUBoQxIb+UXfDm4WfPtj5jG2",
+	"iWuRvnxSlQZqivW++TMQqYx14ow7o/yuS51S4fnpGoOPRYZK+lQoo3VQeUh+XXYV/0Dbwa5LXa3W3qss",
+	"1QJLskIsi20x32vyi2vOy24943teTqxk+CYHaRjf837eJvjgEN0CxnL6cj8Fbxw67ejg8LkIoOexlbDH",
+	"WrJhud5+SGnyj7PMzcrBZdKz5Z5nothoK9RiB5GVt+dRSWDBhmgjX0/f5OEmn/Mp9JDveRmcsABxDvXb",
+	"unQNqoHQuexhsfe25OX7W7H7gDZOLjCcv783l/YYMXiz3r10/4odvhGjyjUziVXlPsQ4LMhUczYbYHNj",
+	"vuYghSmaGPW2uTCayK2jh+X38LRHxQuoFfYFoo2/bPM0Q3Ib/Bcogz89//XprCFuvvwVFeeJXOnI5zt8",
+	"fJ+BcvRPraWg1KROL3x48t576ctwEHLPkxfOnI6P9MaGfUGQVwxVOyXmVmws426xvzz1LmvsokZFi+g+",
+	"ehIKQPRMuhXv7KW4E8o+MLYUvBgZ4HvmfmqoBtYiVMw41WZl2BkAo4nyTpQPIKsAOmpmAC5Y6pLs1YCx",
+	"mFyxW6zFouWTiGRkSINlJHII34p3FrvXOGyM6ybPmVaYS4r1WUmRXei8KhRN4JPrvyI+4buv/+Phl1+x",
+	"RpECQPdj/eU51WHmhogglrpS2RU0+5/XL35lqLzhDPHFOvTliyduPD9LJb6ctdPdJJEg4grQi9f4L8JJ",
+	"7AsYfMn0xrZ9HbQmx4prKpOlWFgNZ1TswJLK6ouTrPLnyljBAX3pPjZzFyckYAc46w4AIoXgyjKrncaZ",
+	"6Awlbne5mXu7A2FKsDNDeaE6+QCTp5tzxBVWIfCRbHQveL2pLc3RA9+c3l0v204sOZRMkcYLrL+2RK29",
+	"J3qCPxjbm9MvsU7dHM69hbnrPe5O8Qe+e6CycTcZbKsf3HaOHbYvlPB7Gw+SSY5aWGW93LfCgq9wCyVx",
+	"rCYhneGZ0vAXIutKHLMVO5UBP3F1kePpMYlfce/UDjl8ictRS48yPlR99z2GVT7YWzjIcdbUVP3hOGPE",
+	"H0bl47hizrDfPzP3KGXiqitmipxwbl77hW8cU4XrUqiIVBMnLJPnDxGCnnYG6S0vM+xAqhmqxzJKWZ/o",
+	"bDmTNuvFM6HPeumeyONGSXbgPnayjklnTp1ZiBnjd1zmfJ4LrLBP1brQogG8DW34djrL5GqYLjbegI/v",
+	"aP/CoC3tSR2SW9o7jtEOjMF7G8VUvZzTQRFKztfOjaA9gGHqaSRq0kDKOhzhc/7ttB0O5mnItmgGFMDf",
+	"OhcEiU6eMkfFD2IfCjUZmt+RhZv+rwkQRv+KZEm9ndSjOo5FtEFN1VvzCb43xLVaf3SK7f08Q++qm+pQ",
+	"ANzpPRD9c1rvOfZqBox3qY361PPhdZkMjw2TS9TPKUHUM75JQzRw7jjK+I5pdcjdGIXNlnCDfBLnO85B",
+	"ZPmf6kk0ujdAEQjrwLZcQtFkb+/gxW2EZSsN4cn2PPvjnQeWggl9FtCjy1wix2HcLQ8O2ZLfik8OXtNO",
+	"x90dCQ+dWIr+4lYoIklvPB0QLOEEfmcQmJZgBLZFdEEUGkidoKjzjq35ZiOoOl8WNwKOA/WgDJUiFxyx",
+	"6HExeoUvDDptrjnRGLVYyrA8rtsNmWZ1lntUBQ3l1DtC+WcKFMEIabQfRQKp7eyM55kTPjzNECpGXFfu",
+	"YANdNc+BExTVVqqxPJG0yeUyfZW5h4P0TVQjjw+fRH0zCO4G82ffTDQIkYwqbiq7OTm68XjAhTs63pAa",
+	"Id73I4f46RhzICUJS86JlyiFmsaaw5QYRSVKPcKL/kZaE6iD2rq/cgXzC67o+lfhBf8UfD3iHXi3RXYW",
+	"hRGBAJ34CQILDNtu5FfqN+9qI47YFhtAoLdDzaiAvgLttP5kylmBT092hUIeVWxQC3N3mGA6QtTBMQrL",
+	"PTIS5B3GE4FOSSzczPqaYBizwLVyMmvQCUl/CO7LmS/o7BcT3p35Qk+y2OgSif3gD8WUKi52+hLbSAeO",
+	"nlz/tebBJE4lCOmgrYYec8O+cP+cMVPN6cMzoG644bm8FSHmPSOWji9nTOQGMPtC2dIZR7h9IeT03wom",
+	"6/dfMSyBBMnP0AWv1UGNQ9DlKCCiEZzjSUDmYi1Vxv7HV+yNx2BBEWfqeaD6giJaVqjZf6tKAfGJVvnu",
+	"ZqU10DcaLrNYROk5zNmnudPfYOkrEkmInEknf7wkvzcE9ZU+z/7fI20Vhb6rVw3jyypruN6VxuBACgIL",
+	"vr2RyNPX/FY0Bo5pduQr4rdCPSLZQ2WMWFZjzQdZ6O1AD67gJandA17dg+t81JjQSPUBRQ73hkjbes4Y",
+	"Q6sFQzITBYewXQg2YYwonEM1DLPKbSMWT4I3OOZzLL7Ln7SWiv5HVYfXwqsOw86T2mV7Atbp7NLgRpW6",
+	"gAtuF+vJfEh4jSDRpGejq4FM6CraTXp9InFY3N7SlPo+mcc352pV8dXY8jk9RTC6y0DUbQ5xCE/mEcTr",
+	"C7nIPHGGVFRNJPQJKp4BP1n3orZT4Ou1uwRK064F/B45TwfsxYXORIeZOlxTDmUmTo0QirLU5cUpZ8G3",
+	"D7+JktG4exWSFEIi9wprwfKMaCx/1osgbx1X0xSi4lRC7hUZ6hCkaErFcsEzA8S1DNA5x8gILGzSc+eE",
+	"5Aku/Vn8ZVqXj83tsGs8sljPl03IC+hfyk0QZ25YwD+jmLQGoA9TZOPKnHFnvwAJNjTyCHuAqLCGOwTP",
+	"5z0kvYZAvuvj6PT+5AICi1TnAr5AnqlzLSAg7+9bD9Plc3UnLa8zBc90VBPTYi7VLeXIytAwAMPmurKP",
+	"yO2uNJzY49Ozk6vboM9PL/DLYMh89E16igKw0mPoYveJ7rS/Gu7xJr9GfgdUv8HHET2nv3A78PlT9kQr",
+	"JRZx5PFx0lHqu57T+yW8cj7JeFlqvbzv/e9rNt/Tyu4d+ZMsn3u/IzCPj3tiZYHaCiNjpd5svCvOap2y",
+	"+O/2XB7x4Nhku7oe6SAkB4wcKyL3ITnoy4P2O746QZ4cfAjcoGAqz5plX7By3ZlS5H7htwJa/5hZcmM4",
+	"pejYbnrUvukvy/9bJdFo2WcuM1KtclFnFyBE35eq5NZdwSEPQ1V5Pou4sY4BCUyX1IfLlwo/0do2zIxn",
+	"r5Fb/awmBlDMcCppqREpjLIdKlB9xSiBpZb7ukxVXZnL/RJ7zzx74wMYso/ii0zi3pGEXPyNuB7QdesL",
+	"aFImBQIACvJ0FidRIETdG7CVL9/L7EP3OXxxTk32UxSJx9jyDEwnWDRcrrXegk+iDTKNCMwEZ2DXvfc8",
+	"A682uVhtY6Yi2ZIyG8xP9G1PsmRDYi6BVbQsIixJH7GvqbvjCXa2luazn/6ZXJEruBnt/66P749+9tHR",
+	"XJ/irqRFpLoFPisA4zzmFimTN6gRnnBWpo7IS6defh7S/rTUm1NFvQeDCDUUTmCglIaKXFabCZTSH+Vd",
+	"fYUDpP1sN+WlBOLY5IX5HB8Pi++cBkq65ju4kZY8+NH1fkbWozqvss6Qk76PcfigXlHU6YwmUpd40RS6",
+	"BejPXhuEA6EBTxK56CmT5Q6nUCALZ9KpcwcL8y+gIeCsX4YCCR375WeqRTD5phkIMBoSZY/Bi9SEiU8A",
+	"WyEPK5JTc0h1/ReQFNfXz+Nq/UmIT+dqvVd9b2pDe8m4Z3W1vlaCyneAKHMmsD3rLe71xM9C6MjNeY/W",
+	"C7cxDxShdmG5cuAecSZAm9M8Wmi+Nob2pYtbP69BKem2l2anJMnM/m1fdTHKoJiFLSre8YXNd94bxQ2j",
+	"qoIzhHET/4PTaDwqvq4iXNtmRWUsI2/BDL8kLcJ3TnRrJXd3KYzVWMjw09/dr7Cz/75VjpPaFxuhgsiC",
+	"S66uPh9MzHNeJUZYqsj46cvaNfT1WSbv6R7BuurNhPDo/eD1P4+P9jOTy7vu4obNL094V1BGPqwC9O3f",
+	"90UsFAhATASAAMo/k3Cb1+SoYSOiopexUP0NQP3btczFWfdmpTL9eezM/1KZpn05Mri5/AVBtm8/qR09",
+	"/Qb99wY8yEsCg8pvvIqMKgpd+VTU5dmDh5dbaddZybefx057Q73911S47l9K0woaBMMBNGqEnSZ6kxDW",
+	"Ks3V87Tq5fBvJRg/Ag4BW3MUWl6SEcstsQtMQfnRkeb8h28fZvvdEFjXuacTWEP3dJ6cSTLHXjeQy3By",
+	"eWL8kRy43/zxu3HZsdwTHyLgAmzRR64LVJud8XzLoXKjkCXT2xTtEMi9Hj0LnxqV7R6TO6RVHvpqrrnM",
+	"vH1vxYYQ3Vv376wSgF9R2rIFL5GrqbJsJ+wVRKgKrnaIoKg2bp9v1+5IyHP3q5BKv9SlX4CLhEbRURQ0",
+	"Vur3oESoStXKhhENh+hV4tqKTSwZx2rL81hv9qv1WixYj+/70VEPh9Up3fAVXKM+89IdchMBvoXKzAxW",
+	"yf3vrkHDs9R5rrdUOlBaIBvWZSbKs6TiV+Iy4x01aZ9W4infDQwcdR3AX48kmvjDnx9mxxyxY1LqJ8zO",
+	"P+agOmviIK3bmfMWcFPMAmvXfJdi/5lCUk212WjjJi+NR6/EdXjrTJD0ZhP3rX76ts/Kv/MXvUXTATh4",
+	"asWBQR66bPof8HbS6lzlo1oyEOhIu7lDntWvDTq2DvMFvZfMR1+kuvGgQ8C2vx2ke2nPkQvIU/DhIGVI",
+	"ixN6OjbVabWU9mQPurXDxPfi6hsfH3IVN1Z0AixA+BgoRFQw2t2/wNZpzliApp6gT7QMTejgmKKnX0/f",
+	"fMrCFo0J/DgodtXqwwkVWRInW4RJJsaa0nXGjaDR+NQpPz5fHo+PReCxV87X2YW1xJJVgewe90npkRL2",
+	"zsyIH4VtHphnW6pP+tR53HPgnIRTO80nnNBBNhAsiQVGT7j+RodgClGuxAPoyx+OFIeX2OT9nhuftDA+",
+	"CTXCQy8esaUUCHsmTVdpS8VtjOU7ImGDwivnuTAhQCLQoXYv8p0qFH6f4n2/6QRT1ghvlZUAb79WZCet",
+	"OfIbzMWqAuYD0DoY33YTCp8oOptS55p8Ch9NfF5iJz5dEaIO/vs4bOpa+k40Q0Mt0V5WJdDZTiy9S6ky",
+	"qVbdHpAf/EtjpWh0ZGRoZebxdMAQRgpOEyDz9MVzDoqJRrMY3G+nYIFKu4c0st7whVtz4Jjk+TB6yce5",
+	"qcnVC1GKfMe2urRrYO5JM4+vpbIfMW8oyFVnuCSI6ERO5i1eC3JBLBQB/GrWkBWUNVBSE3LT+WFc4vpy",
+	"qlWfqiz7SjhxoBka5ngcfpn8+bhA58iqtYgjWHGpLqaDztSzBzRiJ3G1D/GyQXP1MpzjLnxcC8SxGtVj",
+	"f2ZMw5bP/aZjc9Gw6zmG4FHpUtlUc9/cJLrc8tLfuukLqX5t0M746N7v9rgGeb/DGHu9342PD/F+NyZv",
+	"IoI5nw7kO5IxXlldcCsXPM9DNFqAAiOxfNBcTHm2hiFdvse1/nD5nu7zD92nbKHvRD3VZ67jjc1NsUuJ",
+	"xJmHOS+n2Y2NSNkQ905dvOxoG2YW/fAkTLoNCYGAY/pQ+REf97FXEXCsXQqcg3tibO3tzwhYcAwv6pgP",
+	"6VKu5ImVHiHPOySQ1AFlqCDky+XFJ2Sfy3x029eV2Qjljj1dshK3OOGmWkA/aTqAfsJrGMcbObS27Ati",
+	"7fTlNxugOSbtlzMGNcbZF9JTDCgNBZ2NEMr92FKqlywt4C/MlzNmRVkY9oWxMs/dwOaCeTvFPZWFgO9x",
+	"c4vtFLp0nyzc9eAeZFqgM4aXpbwTXyZmQQmRnVh3ONBL65KUlOiy69L+c8EA6xNukHoBJ9712k1DBBWX",
+	"xN0Nhcut/IHq8XKDcXITgU5eiYUuM4CbYF9mvqgwoN8Izi4bjLctQKkluIXYeaZcrFQ7ORAJO9esx58g",
+	"RIIXht1T91ORbPapoAxgUsYgDO57m2Hfsl5Fnr59j7uEIjDl4WYB/pMSAr6Pwm7AAD761EOKGNQw0XlW",
+	"U+qhpdjppQwCNkolPdw3EJdL75pf3ON/b5qUYML03LcPvm75nKBDBC4oL9tw3m91g9/caUfK13g6gyuD",
+	"BLRlhqZtj4tzT/gZp/qxn2M4AKQ1qGCaGoSOm4mINCe7RYcYqCPtyGhmStOOXPP8roMc6S/4eBhOdK23",
+	"cZho7hQm0E5ubFVCpasq/GeliJoBIgSFNFiy5e1ZrclpVdV6Egfdod9ru6aJ7btB6ctDbtDXa8HW4asn",
+	"bgHXRfpaDcEK5dWMKO/kAkGhmSwFVkqH61RIcIoZmQlm+M40TNepAxB1FYAONRNqFIh/35Vt8N1e4YZ7",
+	"hP3BcpzznsQWGhW6GvYQFP9bCTjJma5svcqGkuzOqOD9XVelQlszetT+Jz3/FGPS33w3+DSWHYHtQSlO",
+	"wRd5BeuCV/EsEIwHpxj9CcgdGil/EM4BMlY0cEfHvlPJnCNzQr/+8/lTEJQt5Yh7hyTsmbLlboSTZD83",
+	"gVod4QJ5Rj+Zhv7S22lu+acn/z/csZd3opRLWdebim7fv7qXdvUmnjIhttS3Qt0gJdpSl4X7rwup7J++",
+	"q/NUG1mnDbkY8DYZtzHn2HatcxG/yvaYzTTQqPiGh6ordARPIhcYjHPSQMsGJwPPrSiPLNMclYX3RvyW",
+	"ZHWJ6OtG/Napqx8skOtL4fTmrw8Xq5u85Ymvy/DPW93/I7FavMz5Qpjg9erPWOCT1JxEiIhPVdBLysWa",
+	"USLWDONAZsbg9J+xQggr1crMGMj2DEpmmVkdUkUL1k0JX1gsWzejjHpfrRgyWKi8AFRuO69SlAtr+8AR",
+	"P9M7w5ARE4YW+4BtixwSTZOwtmlv+8ZUDbrtcdp6LUz/2SFntl+JSUA5FsISoUK0+R1rSQ4VN3dTjfWU",
+	"4HafBaesLBkWhTxLMuK1UBlN4KmpiCMKN5/p1PxVbL0w3G++YrPVCHk1PK2dbFCi/3TR+kmIjTP/8OtW",
+	"t2p3tkQCMLNC2RkBaW/Fzvj/5nneJAnyXKHIaoVvhHLvvobOGZyutDt7E8FSshqlodBlET3WCl7eZmgH",
+	"r20BPru2hn8v1AxDhGYSJ29U/j6tFLJvelBATfG4hOto8jSNb0ZVuXFdCLJ4HzTREMtuOZuzQlpEm9P+",
+	"vJhdeH44FeXyNFxG6IZ84dEdg+ctWuhvYvWWjyb7pEF8bIrPe9p4ICP1AT3fsTVXwCZmEAaNmXKE8ZGW",
+	"gVzDf813bqOKfHmOk9bpyt16KLxxImXGVpfwkUzwbFAqxA+6ZNu1doMidJO07hLCG8lNpcR8QjOQt8z3",
+	"ZC54CRMFyYgj4i1O+0w6zwb5+Bq4Q5nN4P+sKLDYmWtktodI3MI4oQAwlJkZi0385rMEQAWJHKbuS3V7",
+	"vFMvJ9ke7NLDzTCBIeC+08JTw5HrtsmUcdVkPU+Ytn9Hh/Yl6UzVprua/YVnuBrpWje3MzwNdk5ISoF8",
+	"mNOhKzgeMWAyLGWOxQXYUueZKMGLMvAgfhS8KdKwgmci+FgAxroAKargB2f2rrjN9ekkgMf32kc2jj+S",
+	"S/GvPK/EG6xmEfUoYv0uGPssVuLLCf35k9FxRygAdkybjdES065UBqd6/UTklJPermNgj74T/e40ec+I",
+	"xzdruVhDsNvQqYj4RSAHYFQiTldtz9lC51WhzISxMujA5Xsnmd2OCiTHGeim2Cu15lXXhbmDv8vidOeE",
+	"+8ofklX9wvLNTivTZqbwbP1IUFZEowX3PkYBWIOrDaq2sS9e/fCEfff1fzz8Eq5NxO+5h5xdP3n+CwIk",
+	"fJv49v/603ffsf/3//n2q++++ubL+/CFwEnWdd/4JQ/4exw8lOZAlRWH72QKRp+QiFRdq4RAfiQFcN8D",
+	"4bY27lVPVw96iTRsC88oIway/wsu8//tk0W2a/2/XduP3AnwW6WtMKSEYHYXaTCcLXRR8IaoJAZQ8E1H",
+	"SOXhCMDEbtx3juA1CyHVuVQcGu/dpE+u/4qe3djOcDsmemDcq3NGGvua3wqVDD82iu9PFHqEXDM3F48C",
+	"F8O21KjWAkAeCkbOkRANk2Ibii+S00g1hintSN+NqpC0O3Xv/Fp5Uu+PUN7zhLgNdTtxq/hRT0W5fSfK",
+	"HebZVRbwmwuuWKYhz4jaYl/A8UtEE1v30q3YWMY3vLRfTqhOUHs9pVtxgs5WujWKTQOsKxwWhIL96vcp",
+	"lNmCgkKn1jo4QOa1LsUL8InfSSO1Amf3UmRukuC/MRsAAEnk7xvic3yOdD0+bvYIrOwrsnL1kqkQtU3d",
+	"d1Mm+B6Rz/qpOfb6dzkKcSdvzFTFft3ZEbbxAnkvseaCUw6gN5guBcc7SsEONnwpjK6Q53mqja6Xy66T",
+	"+wU+ntTyq5scZPpBF3rtPvroPRp+aA3UvILQA5E50y8wAG3XaAcapu/OUyEBx40+pjoY9/HcTI+hD7hm",
+	"53EYwbexmft2GpEonk2kQOtzkgKmBhmMGKeBdYZrLxOLFAHuVA4hvRGKb+RXO17kF1fvm08qO9fv0scF",
+	"Ph6kC5RiITfSrclJVX22XFqpVjNAkoA/mMtcJNP0Ozkmvhl8K87FUpftD6WRpA8jSNKPFNMqhDF8NQKz",
+	"jiv6C/6s9xQOn7/Hc/gXLvOzwtBR5umIBfaxKU7YiYDH10Jlj6FTQ/iCpjqnyh3jjBabKrpRQegzIAPc",
+	"gQjem+Sp418459Hv20hB6cPzaaxB9DWVxqL6adZ6O6W7WG/TmRQvtmelM3efP2fuMFybv4OEMpi7zllD",
+	"C25/aohSMZ3V+GKrkCHvXDpO+P6xBH5TTSf0Asvzh6RFsEXcn4DEZ+SOT8x4ztWq4l3UCy+26mf/0tlm",
+	"PbTwkecdohbUF6CR4TKHad/A9TrNlAt+1zPf8MY9DptY6AB4vlWUezjNaAunr3UN9hdU6M4kWPD1ezZX",
+	"3kizPudRa26x/inRhHmaLmDvOn3RfF5CZ2D6pX9pkMnxTwZQ89CyvVgKdMrHq9w7cGg8YqLY2B0j3YLo",
+	"VvcRtM1JH2Qf0AJ0VsJs9+8vVA60ES3XWAs0nG3dVGCbes1Hk4EFeTld/Buid656XC+DG/dzT4GhkYwo",
+	"WfL11G2nNPfaV37vtXOyrHbyn8bBH9fy/U7pTV+pBe18OZyf6iq8UKJrDT6nAkZHnxe+OMc5DorjKx2N",
+	"PzT+BcSVGPa23kmAZwNy/bSDhvdV+GjA2XPJszu5SJfgf5zdSSPOefw8xg4klnOLNaTdfM5rF+KVqvJ8",
+	"KoTglu+Y1WyhlRIL20qKJNjYUlpTowTZUq6qUoTQoLSfw+mUFIBMF1wSUdTHC05l2VPox0dBQY9Iq8PZ",
+	"2hvrt9Gct1zr2xuey1txqGo/t8w9Nsw9ZlxpSPDAj4M3Aaq7cOXTbQUzyDy+j41z4jxvLOHh8yNT72ig",
+	"Hzv17hNXEWnFmrnU5z+yabkv3+N/DCh7cOTeqmsejFU//tWkgQhJSByoVurUAnEP10S8REPmxWfQh78d",
+	"d/9Q+mzSl3S/+fuz9wkEqTTIblDXEzNfSfWI8TmEt93jODFCIt59K9p43+DTac1k5Fop+Lvn+O7X3x0E",
+	"ffs3HyCDNzldYmPh+pNzDHSxUAC+ErrKtkBaDbO7BGj5jpkK6Ss/X82rZrT+aHrXf2qp0p7aj2mcnqSl",
+	"SWX1gHk5WjmC739s1eiVcLu+k3jLEwLqkhI0FsSdPx3pNok0sW4/Ilb4QMS9FnWVVmfcGrbQlaLjMQCr",
+	"p7oi3UtbIVdr84DoEHAVkluQMmNSl89LePximXTf7JXBU/mOsMCYmN/I1G/kltj1v0qifrK4SD3vg2IZ",
+	"r9dCli+Rv70P6USfHhN6wF9MERuGRW/7EEhbB8TpmkMlL8/cyoGODtNriHvus77QzCaX9uNeaNeuC5+k",
+	"t3UCt4M5dCS8rut1UPId4e1qCXzEfv8VnD6Id/YJS3OR6y3jUJt5llA/e/RPyEsrpPL/Pow0In1Q7zWM",
+	"QnHYeCFV+OF0t7efzBlKITT+78ucN6XG3d3GSZM/vQDrDF6qGQOfltPN4f6GtLYZMxqlEKkcfmdYCZzi",
+	"PvHuY13wyJxkLt/fil2no+S/VKavsTTrlKUh/1V8H3O+uK1px/GCExnLubGPyNYj+83zVmE5IV1XDp6u",
+	"vu/H8ZKgRT/QRRK/0qoojtgeKZfnhg5gt85Xjuuz3A2vqEDOek8N1FuFtT+Ahs9gAcllZUZjBsf7i4G0",
+	"2A3w42pmKMfxIuefrWLWnNtAtLiwEtCZxpcLBQb4LMold7QWE1r+PEI0GD4NwXGi7l5otRAl6GL3vVGp",
+	"lmu9SWdsXkKGvsXbDKuK9lFRTRLRgeSnglYi6okAC/g6vHbG5dxrKUmqYNit0ls1VVqF/14LKvE7w0xj",
+	"zJ8DBCh69v0g7GL9T7p6MLb4kjGlt/sMGUQqHJgygHcfjYQGVczZL0Ts4KXT2e7rVowpd5jF8VPQHM98",
+	"W9Fw97EITjOvivmmlMoS+gjK5TYZwUMpOjwQz+VZdz382Bfa/e+h12Vl8F68FTvChUU3lDTMyJUSVIHx",
+	"VPq5vT3irDSVhvW/9C9M6iNuNjsQ2A4/6HcE+w8Pg5/Ty1NYADzbPQB2y1upsNYuBIwbELI7nleCDGJk",
+	"0hb2HCQEPfENSNTw/vKPU1xtXMTj0wxPYGTi+1KK5RnCEzXPyWaqQAWuuSdJmzB7FXvYj2r3pXjPZ5RA",
+	"C3/tyAvehHDSyVgG/FTNOQdpPO/czQ4UMlKxpS4XRAS2XWv0jcL+B3zI/RXJnTL0Uy81JCx+dAcDLjlk",
+	"Rpp/6lpfP9Ns/5NxrOzvIwZpsOYRqaOepbNN6MOZqRYLYYwuz2E2QHmzdHIq+j6xCNq/udKTleH+RarS",
+	"/cJvxYyM2RkGOYgcDHKnp61R94htkSPbl//ieQ44E93NQHQ6dzpuisv3Trn90K1aJjbGGVTLHiCOzCbA",
+	"4Hw7qIQHtY24J4BAScNkivZoZFHgj1smF9bzcy6SS1+CG0ahedZM64GsrCadMFIBAQ4VVtRtQ3pBlkxm",
+	"5hGw7bg9woxAhQ4iPVoJc6+KHTFhptWq3nVFEveWigdqanKHv4Kng4DZWGlnkM733QgGzE+HkBbnInXT",
+	"WAqD7LziP4Uo88WaSCpRhHfIdK40QCs9NHM3kRS6/i6ASdW0bwMM9ZvLwtfRiBeUESp75TlD7gMAnA0Q",
+	"qxnumt6C7sc7M3FTyuxIl2aEzuUXMVERi1diW0pboxHRF7XgSmmnGjlJxbNRVyFiV/JFjeNQGuoCsoLv",
+	"4E6dzhFZikJkskvvfuXfOI/uCp/f/R9fvPLeoWA0uITjwgjknpyO0/xNbZYUCAXbL+DJuDtf4CJ0382F",
+	"RdUWqPF4vt8nYv3jZam7if+8gHBzezGFv9OLziV9uFOAdk/hpVM5PN6eUwgbzPb3x8uB85IQv4wm7b7j",
+	"9QRShOadqPmwIqXZAyW/Eba5M6Z3CJRio0vbV83lFbx1Ys4aJaotzN1gZnKycCCCjvNkNdWLZBxNSbQq",
+	"/WFfljt3juNSJiwUv95xD923w7W1Bkf2qBSHqOaX571+kPtlnu9B980m4r0aUsfyWG1aZTdTfcpOMMWu",
+	"P1Nr+MNKFVFJI9iB45MkS2HcMTcN1eB2rXPa0fhdLFMEESHYxBC0B80fixvNIFos1YrpcsWVNBzLMpQC",
+	"CyHMWKELKO1dCLvWVK/CA3ed8pdrfSsyxu29GrCD6x25hgTCYeeag0GRyeUSfuuMsLfdYQu6qk3H4f2b",
+	"r6jU6c9tZF6ATxrIwbVOnKLEMt8XLJjMtdMc5iDfDg27N34ZPjzEcxPmcgp7pa2R0h22aUUykWrc6lCO",
+	"csGVhxpikfpp2agHllL1c/uJapq/im1Y/ftVNFvNxk7SIJOngj0R6Xlg1oQS95uq3MB+jspONwb0VFJ/",
+	"v6W6w+a1EJ3R8ryn5XgcvvVpBr+/ezjsEjlndY/vxhf3aIrI2V1suJfinEOWQgFthbYvoW/vprHp+MB9",
+	"OmPua0uQmeY/iYW0ONhncEq5JxxRM/dzEjV8KB9LrMERca9SrWl1e/t8lFzeq4vmTC6Xhp9QWu8XbLv7",
+	"fFFv8MdIg9yGZ/HGNMV1LZw18DHF9S+Cl/9M1/Q13wWIKuPmVpRszZ2SLRTKQg2hOLeGdEexp7R25N84",
+	"O9rgnjCorTEPNOHwFwNsuHqyjoCh1j+fwqyjbwG+FVy5Zy0ZFPp++R4L+n3oFak+R8BjYm/0n3ZbRgUE",
+	"SKhHFXVxrbhUxp5Qreq8QW0cUBeKtmzI3ARGAc1g8EmF0r3ZfaR/oUQcWRwqujqdknc554vbYRfW9D1L",
+	"3WHf88Xta/2puirerHcvVL77d0BsXzuDa3qlhcHcVUDGtrYT0FD7PYU6XKUyPWHUvspFd0mQV/BGz2n6",
+	"7E6Uu4zvkPIvcW4uO6Iv95A3EoY67Fqu8v76fPjJQT5VeHOa6MKCW57rVYXXuvsw2pq503RmjFpoHMcG",
+	"VHqgDpryUnYtX753/9eZNgIzec4LD1YqcdFh2x+jBoJrGtcFCHcweYzIVCZckCE3ZOlXYIDp9KdxJCe0",
+	"uEcSQ5wLhFHlH4ng5BOUxWthCQZbBxZ/Z/CwwBQG+v5JfAnJk+EyRP6SGnuVi8d1eLBbaw+8vW5IMIbE",
+	"ZQPbbRLQwqcDV21OVBS1qpneerI4q+uc1UnQZsCOjacYRrbdAZcLa1imoclHNXifdBVIpjC6EJAhw7ai",
+	"BPdTKKRl5WptBeJe4ZQEH9RncSQ2xN2I8k4uxAOrb4XqwD861e8a333tXr0f32jGd54iEA2Lb//0p+7q",
+	"uFFmv68HMPtROK4Z96/xx7OLQthSLkwUGNVSqxRWTfCfm+EY3n5k5+2vYovLljjfLT6cykKAzwH4izOS",
+	"MEpFB5Q4RT7dAc6VLz93vE3gnpm13qoHUHX4gJ/PCGPIxZ7i4ruWK/WisoPqW14jHYKuJnF4ypVyn/JJ",
+	"IAutjM5PLZ3char35RVnSaX3mubrjNeBbyIJODYTuXjcvVJTWJzM+TdsYhN0ZHKlnqszAciflCITykqe",
+	"m/vWGzvW8tpP+yPgG9a3UpABcfzSikVVSru7uPrb24ONhIVRTthHCsnB30aOD9N1fjxT2YutuvZvjjtG",
+	"murDhCdK/dVHZMbRSODgxb/gQY3JaUQZKA0iy9zpvdI6u4cd05zsjc9/Tjp1rjf3luP52dCH1NM2yEEE",
+	"UziMPcT42T4ibEO/nUCm4UP3kvp4IIu91CLQubNelq6BrpAIdHSSeIhnDSKvrRFQho78PlIxaQ8pRaT9",
+	"XAlF+kkQX1QtCsQeeK4I1blq2AI3t82SPaE0BbJWs1waK1Kp2ktdjsoMP6cB35qJlBzWL5zuhqxKZLAN",
+	"TGQAQ6cJxrmFjEEvksRlRihdA+rAlHHcFoVfV6agzvN7o9fLdAuorpSu0BNlttJCrnQpgD1hSh7Y7ONX",
+	"orlvaXxMM1u7f27FbsZwlp3OKRE+R7MdiPW4ZRoXZKKYV+2nSepHr/GVSRWPutlh1VO8O6FTtaCPDtEp",
+	"cEzN7GDplIBFKSaB+r/YKlSFzSP0WjQXAOqs3Qtq/1TP2qQG4mfjfEoYhM/eEZQeMhTdDbHhxmx1mZFj",
+	"Ktg+YC/mMsH4O8Rc7PNAoWwFTbLDiqxFoM9+fDZRWv4zyFOw1O55TL37RsvbrX7QQ0T5o7CvtzpQUZ6P",
+	"2jU0kk6ut3Qfn+zrEgoiFqBZitwIVlTGeiLdOn+5mufSrCdBOCVCq+2pPbsatF0L1VSEvLDmWhuhkOCM",
+	"59u2J/5kPQha/ejUwfcnX6Hc/ARidmR0FllsL9+DWyttlf8VXjvntqYWEnN+59u/74D5mxaR88zb805p",
+	"c+opMb6RXd/EPBZ8Wkbg8RWNRCl8TaPkgjcQO+mqSkbYv1IA/Ww1Pz65OtWfqDxSlWqMvPMtH1p3E//z",
+	"AfrEnZ4A8nw1FtB/ihTO7huOdHahPXd1JhjAx8EufaLify1skH6sfriPZrrf/dA4WLfuak47Et7g40md",
+	"CHWTg5wIrgu9PgT65hAfwkSkwT8iK/B2rRk3t2BLFroUzMpCnCMKgSO8fE+Vfccl/9KPhp5Y3/zxu9Ep",
+	"wLBMZ8LeS7PGRu77PEHZO58MSajKC/HPWnpCAu52vWNKnzW/bavLPEvu/qdVsRlGJmXEIb9R2N0dlVwb",
+	"jEV+Y49Tj3b8KKqcpZymnAFSgDkNWqo7oawudxiggAaOOQbSrsGfNc+OL8U4Upk9nDLP8OU5apHVK6Dz",
+	"ucwYn+vKsiSelebkBIrjx7ld62qFzBkZt8J4lKZwtovaEaekYSvdcLrHOkNmai+Z137JIjdYzrKq2NQc",
+	"y8pYnuewUleNrq0004rKGiGt75qH0gsJojKLOXun9IkrJniZS1GyO1Ea6JRfJs9DovQWEMj8VqiZrwyJ",
+	"sUg0CKXpjknqPBvEKzTkNhi0h+/v0Hf7rL8a8gSnh2uIjooGi3qyEhn4mK8u3LJcjPSdDKheDPsoHc58",
+	"A4/PVM612my0kR+D8hSHlSy05aP3ejMJLPZZKFvtS22tSq7sjHE2r1QGYqDcTSItDAYL9OdS3Tb6EfJv",
+	"lIYIWCnYTpyX43QteG7X/7i4eu/+5THQ+K9S8GwHj9pBmPcXAW/7t7fu0MLQgvvHW/dieedvsKrML64u",
+	"LsEepTG8T5FZE54vRPoxXsMqgFh7ZXcjY8z8G6GeP2WPK7v+v579Cv+vS/kPnOfHL5+zr7962PhGZdf/",
+	"cGv+9sP/FwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -447,7 +447,7 @@ var askedBy = func() (out [NumRules][]ActionID) {
 func NearestAction(name string) string {
 	best, at := "", len(name)/2+1
 	for i := range actions {
-		if d := distance(name, actions[i].Name); d < at {
+		if d := Distance(name, actions[i].Name); d < at {
 			best, at = actions[i].Name, d
 		}
 	}

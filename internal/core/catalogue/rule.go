@@ -127,16 +127,16 @@ func MustRule(name string) RuleID {
 func Nearest(name string) string {
 	best, at := "", len(name)/2+1
 	for i := range rules {
-		if d := distance(name, rules[i].Name); d < at {
+		if d := Distance(name, rules[i].Name); d < at {
 			best, at = rules[i].Name, d
 		}
 	}
 	return best
 }
 
-// distance counts the edits between a and b; two letters that changed places
+// Distance counts the edits between a and b; two letters that changed places
 // are one (optimal string alignment).
-func distance(a, b string) int {
+func Distance(a, b string) int {
 	d := make([][]int, len(a)+1)
 	for i := range d {
 		d[i] = make([]int, len(b)+1)
@@ -206,7 +206,7 @@ func (r *Rule) matches(w string) int {
 				best = max(best, weight+2)
 			case len(w) >= 3 && strings.HasPrefix(t, w), len(w) >= 5 && strings.HasPrefix(w, t) && len(t) >= 4:
 				best = max(best, weight+1)
-			case len(w) >= 4 && len(t) >= 4 && distance(t, w) == 1:
+			case len(w) >= 4 && len(t) >= 4 && Distance(t, w) == 1:
 				best = max(best, weight)
 			}
 		}

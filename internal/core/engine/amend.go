@@ -248,7 +248,7 @@ func (s *Snapshot) HostOf(meeting string) (host, space string) {
 	return
 }
 
-// Touched is what a change of inventory is about: a party, or a space, item or meeting.
+// Touched is what a change of inventory is about: a party, or a space, item, meeting or person.
 type Touched struct {
 	Party    addr.Address
 	Resource world.Resource
@@ -256,7 +256,7 @@ type Touched struct {
 
 // Local finds what becomes a yes after a change of inventory, asking only those and only
 // what it can touch: of a party everything it was given something in, of a space, item or
-// meeting everybody who was ever given something there, and of meetings everybody known.
+// meeting everybody who was ever given something there, and of meetings and people everybody known.
 // base is a snapshot of the inventory before, whose index is used. found hears of each
 // who gains, and of how many actions; newcomer hears, more than once perhaps, of typical
 // newcomers who would.
@@ -417,6 +417,28 @@ func Local(
 			for _, m := range idx.meetings.of(sp) { // values of the space count at their doors where the action asks them
 				if err := outsiders(world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, m)}, wides); err != nil {
 					return err
+				}
+			}
+		case t.Resource.Kind == catalogue.Person:
+			for _, kind := range []catalogue.ResourceKind{catalogue.Person, catalogue.Mailbox, catalogue.Calendar} {
+				acts := []*catalogue.Action{}
+				for i := range catalogue.Actions() {
+					if a := &catalogue.Actions()[i]; !masks.granted.Has(a.ID) && !a.Address && a.Takes(kind) {
+						acts = append(acts, a)
+					}
+				}
+				if len(acts) > 0 {
+					if err := outsiders(world.Resource{Kind: kind, ID: t.Resource.ID}, acts); err != nil {
+						return err
+					}
+				}
+			}
+			host := inv.personIDs.find(inv.text, t.Resource.ID)
+			for m := range inv.meetings.n {
+				if x := inv.meetings.at(m); x.exists && x.host == host && host != none {
+					if err := outsiders(world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, m)}, wides); err != nil {
+						return err
+					}
 				}
 			}
 		case t.Resource.Kind == catalogue.Meeting:

@@ -138,7 +138,7 @@ func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
 		a.space = inv.spaceIDs.find(inv.text, r.ID)
 	case r.Kind == catalogue.Meeting:
 		i := inv.meetingIDs.find(inv.text, r.ID)
-		return i != none && inv.meetings.at(i).host == p
+		return i != none && inv.meetings.at(i).exists && inv.meetings.at(i).host == p
 	case r.Kind == catalogue.OurDirectory:
 		return false
 	default:
@@ -165,7 +165,7 @@ func (s *Snapshot) OwnedBy(personID string, r world.Resource) bool {
 		return i != none && inv.spaces.at(i).exists && a.ownerOf(i, p)
 	case r.Kind == catalogue.Meeting:
 		i := inv.meetingIDs.find(inv.text, r.ID)
-		return i != none && inv.meetings.at(i).host == p
+		return i != none && inv.meetings.at(i).exists && inv.meetings.at(i).host == p
 	}
 	return false
 }

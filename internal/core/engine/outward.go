@@ -149,6 +149,64 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 	return nil
 }
 
+// PersonMoves compares what one person of ours may do elsewhere before and after a change of
+// inventory, towards each typical target, and which of their forwarders are let through.
+func PersonMoves(before, after *Snapshot, person string, at moment.Moment) (out []OutwardMove, sends []ForwarderMove) {
+	ask := func(act *catalogue.Action, to addr.Address) *Question {
+		return &Question{
+			Subject:  Who{Kind: ByPerson, ID: person},
+			Action:   act.ID,
+			Resource: world.Resource{Kind: act.On[0], ID: person},
+			Address:  to,
+			At:       at,
+		}
+	}
+	for _, n := range newcomersOf(before, after, at) {
+		if n.Who.Kind != ByAddress {
+			continue
+		}
+		for _, act := range outwardActions {
+			q := ask(act, n.Who.Address)
+			v, err0 := before.Decide(q)
+			w, err1 := after.Decide(q)
+			if v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil; v.Yes != w.Yes {
+				out = append(out, OutwardMove{Action: act.ID, Target: n, People: 1, Person: person, Change: changeOf(v, w)})
+			}
+		}
+	}
+	seen := map[string]bool{}
+	for _, s := range []*Snapshot{before, after} {
+		for _, to := range s.forwardsTo(person) {
+			if seen[to.String()] {
+				continue
+			}
+			seen[to.String()] = true
+			leaves := func(s *Snapshot) bool {
+				v, err := s.Decide(ask(forwardAction.Get(), to))
+				return err == nil && v.Yes && slices.Contains(s.forwardsTo(person), to)
+			}
+			if was, will := leaves(before), leaves(after); was != will {
+				sends = append(sends, ForwarderMove{person, to, will})
+			}
+		}
+	}
+	return
+}
+
+// forwardsTo lists where the mailbox of a person of ours is forwarded to.
+func (s *Snapshot) forwardsTo(person string) (out []addr.Address) {
+	inv := &s.inv
+	i := inv.personIDs.find(inv.text, person)
+	if i == none || i >= inv.people.n || !inv.people.at(i).exists {
+		return nil
+	}
+	l := inv.people.at(i).sends
+	for k := range inv.forwarders[l.off : l.off+l.n] {
+		out = append(out, s.addressOf(inv.forwarders[int(l.off)+k].to))
+	}
+	return
+}
+
 var forwardAction = func() catalogue.ActionID {
 	a, _ := catalogue.ActionByName("mail.forward")
 	return a.ID

@@ -1,0 +1,140 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/pattern"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/service"
+)
+
+// ChangePlaces makes, changes, closes and removes entries of inventory.
+func (s *server) ChangePlaces(ctx context.Context, r apigen.ChangePlacesRequestObject) (apigen.ChangePlacesResponseObject, error) {
+	edits := make([]service.PlaceEdit, 0, len(r.Body.Changes))
+	for _, c := range r.Body.Changes {
+		e := service.PlaceEdit{Do: string(c.Do), Kind: string(c.Kind), ID: opt(c.Id), Pattern: opt(c.Pattern)}
+		if c.Fields != nil {
+			var err error
+			if e.Fields, err = json.Marshal(*c.Fields); err != nil {
+				return nil, err
+			}
+		}
+		edits = append(edits, e)
+	}
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.EditPlaces(ctx, whoIs(ctx), cause(r.Body.Why), edits, preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.ChangePlaces200JSONResponse(placesOut(x, preview)), nil
+}
+
+func placesOut(x *service.PlacesChanged, preview bool) contract.PlacesChanged {
+	out := contract.PlacesChanged{Preview: preview, Refused: x.Refused, Lines: []contract.PlaceLine{}}
+	for _, l := range x.Lines {
+		var ask *contract.Question
+		if q := l.Ask; q != nil {
+			ask = &contract.Question{Subject: q.Subject.String(), Action: q.Action.String(), Resource: q.Resource.String()}
+			if !q.Address.IsZero() {
+				ask.Context = &contract.QuestionContext{Address: ptr(q.Address.String())}
+			}
+		}
+		out.Lines = append(out.Lines, contract.PlaceLine{
+			Note:   some(l.Note),
+			Ask:    ask,
+			Do:     l.Do,
+			Kind:   l.Kind,
+			Id:     l.ID,
+			Result: contract.PlaceLineResult(l.Result),
+			Field:  some(l.Field),
+			Value:  some(l.Value),
+			Cause:  some(l.Cause),
+		})
+	}
+	if x.Weighed != nil {
+		out.Weighed = ptr(weighedOut(x.Weighed))
+	}
+	if x.Change > 0 {
+		out.Change = ptr(int64(x.Change))
+	}
+	return out
+}
+
+// Patterns lists ready-made kinds of space.
+func (s *server) Patterns(ctx context.Context, _ apigen.PatternsRequestObject) (apigen.PatternsResponseObject, error) {
+	st := s.state(ctx)
+	out := apigen.Patterns200JSONResponse{Patterns: []contract.Pattern{}}
+	for i := range pattern.All() {
+		p := &pattern.All()[i]
+		x := contract.Pattern{
+			Name:  p.Name,
+			Title: p.Title,
+			Says:  p.Says,
+			Kind:  world.SpaceKindNames[p.Kind],
+			Role:  p.Role.String(),
+			Each:  p.Each,
+			Rules: []contract.PatternRule{},
+		}
+		for _, r := range p.Rules {
+			rule := r.Rule.Get()
+			limit, _, _, _ := st.RuleState(r.Rule)
+			x.Rules = append(x.Rules, contract.PatternRule{
+				Rule:     rule.Name,
+				Value:    rule.Scale.Format(r.Value),
+				Sentence: rule.Sentence(r.Value),
+				Can:      !rule.Scale.Looser(r.Value, limit),
+			})
+		}
+		x.Items = []struct {
+			Kind string `json:"kind"`
+			Name string `json:"name"`
+		}{}
+		for _, it := range p.Items {
+			x.Items = append(x.Items, struct {
+				Kind string `json:"kind"`
+				Name string `json:"name"`
+			}{it.Kind.String(), it.Name})
+		}
+		out.Patterns = append(out.Patterns, x)
+	}
+	return out, nil
+}
+
+// UndoChange takes a change back.
+func (s *server) UndoChange(ctx context.Context, r apigen.UndoChangeRequestObject) (apigen.UndoChangeResponseObject, error) {
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.Undo(ctx, whoIs(ctx), uint64(r.Seq), cause(r.Body.Why), preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.UndoChange200JSONResponse(placesOut(x, preview)), nil
+}
+
+// ListPlaces lists entries of one kind.
+func (s *server) ListPlaces(ctx context.Context, r apigen.ListPlacesRequestObject) (apigen.ListPlacesResponseObject, error) {
+	after, err := readCursor(r.Params.Cursor)
+	if err != nil {
+		return nil, err
+	}
+	limit := pageSize(r.Params.Limit, 100)
+	list, err := s.Service.Places(ctx, whoIs(ctx), string(r.Kind), opt(r.Params.Q), opt(r.Params.Id), after, limit+1)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.ListPlaces200JSONResponse{Entries: []contract.PlaceEntry{}}
+	for i, e := range list {
+		if i == limit {
+			out.Next = cursor(list[i-1].ID)
+			break
+		}
+		x := contract.PlaceEntry{Id: e.ID}
+		if err := json.Unmarshal(e.Doc, &x.Fields); err != nil {
+			return nil, err
+		}
+		out.Entries = append(out.Entries, x)
+	}
+	return out, nil
+}
