@@ -1,14 +1,13 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { Suspense, useEffect, useRef, useState } from 'react'
-import { Button } from 'react-bootstrap'
-import { NavLink, Route, Routes, useLocation, useNavigate } from 'react-router'
+import { Route, Routes, useLocation, useNavigate } from 'react-router'
 import { call, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
-import { AskBar } from './ask/AskBar'
+import { Mast } from './Mast'
 import { DraftBar } from './drafts/DraftBar'
+import { WayBack } from './places/WayBack'
 import { QuickDialog } from './drafts/QuickDialog'
-import { Empty, Mark, Page, setZone, Waiting, Wrong } from './parts/bits'
-import { applyMode, mode, type Mode } from './parts/mode'
-import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
+import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
+import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
 import { SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
@@ -52,6 +51,15 @@ export function Frame() {
     setZone(s.zone)
     client.setQueryData(['session'], s)
   }
+  if (signedOut && !session.data && pathname === '/begin')
+    return (
+      <Begin
+        done={(s) => {
+          back(s)
+          navigate('/start', { replace: true })
+        }}
+      />
+    )
   if (signedOut && !session.data) return <SignIn done={back} />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
   if (session.data.role === 'guest')
@@ -89,7 +97,6 @@ function Inside({ session }: { session: Session }) {
   const refresh = useRefresh()
   const navigate = useNavigate()
   const [away, setAway] = useState(false)
-  const [theme, setTheme] = useState<Mode>(mode())
   const [again, setAgain] = useState(0)
   useEffect(() => {
     const events = new EventSource('/api/v1/changes')
@@ -129,73 +136,19 @@ function Inside({ session }: { session: Session }) {
   const waiting = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts'), enabled: session.role === 'administrator' })
   const mine = (waiting.data?.drafts ?? []).filter((d) => d.state === 'waiting' && d.asked_by !== session.name).length
   const reader = session.role !== 'member'
-  const next: Record<Mode, Mode> = { auto: 'light', light: 'dark', dark: 'auto' }
   return (
     <>
       <a className="skip" href="#main">
         Skip to the page
       </a>
-      <header className="mast">
-        <div className="mast-row">
-          <NavLink to="/" className="brand" aria-label="Wexillum, first page">
-            <Mark />
-            <span>Wexillum</span>
-          </NavLink>
-          <nav aria-label="Pages">
-            <NavLink to="/" end>
-              Today
-            </NavLink>
-            {reader && <NavLink to="/reach">Reach</NavLink>}
-            {reader && <NavLink to="/partners">Partners</NavLink>}
-            <NavLink to="/check">Check</NavLink>
-            <NavLink to="/spaces">Spaces</NavLink>
-            {reader ? <NavLink to="/people">People</NavLink> : session.person && <NavLink to={`/people/${session.person}`}>Yourself</NavLink>}
-            {reader && <NavLink to="/rules">Rules</NavLink>}
-            {reader && <NavLink to="/exceptions">Exceptions</NavLink>}
-            {reader ? <NavLink to="/guests">Guests</NavLink> : <NavLink to="/invite">Invite</NavLink>}
-            {reader && <NavLink to="/due">Due</NavLink>}
-            {reader && (
-              <NavLink to="/drafts">
-                Drafts
-                {mine > 0 && (
-                  <span className="waits-count" aria-label={`${mine} ${mine === 1 ? 'waits' : 'wait'} for you to confirm`}>
-                    {mine}
-                  </span>
-                )}
-              </NavLink>
-            )}
-            {reader && <NavLink to="/findings">Findings</NavLink>}
-            {reader && <NavLink to="/journal">Journal</NavLink>}
-          </nav>
-          <div className="mast-end">
-            <span className="org">{session.organisation}</span>
-            <Button
-              size="sm"
-              variant="mast"
-              onClick={() => {
-                applyMode(next[theme])
-                setTheme(next[theme])
-              }}
-              aria-label={`Light or dark: ${theme}. Change to ${next[theme]}`}
-            >
-              {theme === 'auto' ? '◐ auto' : theme === 'light' ? '○ light' : '● dark'}
-            </Button>
-            <NavLink to="/account" className="mast-account" title={`Signed in as ${session.name}, ${session.role}`}>
-              {session.name}
-            </NavLink>
-            <Button size="sm" variant="mast" onClick={() => void leave()}>
-              Sign out
-            </Button>
-          </div>
-        </div>
-        <AskBar />
-      </header>
+      <Mast session={session} waits={mine} leave={() => void leave()} />
       {away && (
         <p className="away" role="status">
           The service is away; what is shown may be old. It is tried again.
         </p>
       )}
       <DraftBar />
+      <WayBack />
       <p id="announcer" className="visually-hidden" role="status" />
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
@@ -211,11 +164,16 @@ function Inside({ session }: { session: Session }) {
           <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
           <Route path="/rules" element={<RulesPage role={session.role} />} />
           <Route path="/check" element={<CheckPage />} />
-          <Route path="/spaces" element={<SpacesPage />} />
-          <Route path="/spaces/:id" element={<SpacePage role={session.role} />} />
+          <Route path="/spaces" element={<SpacesPage session={session} />} />
+          <Route path="/spaces/:id" element={<SpacePage session={session} />} />
           <Route path="/links" element={<LinksPage session={session} />} />
-          <Route path="/people" element={<PeoplePage />} />
-          <Route path="/people/:id" element={<PersonPage role={session.role} />} />
+          <Route path="/people" element={<PeoplePage session={session} />} />
+          <Route path="/people/:id" element={<PersonPage session={session} />} />
+          <Route path="/start" element={<StartPage session={session} />} />
+          <Route path="/settings" element={<SettingsPage session={session} />} />
+          <Route path="/meetings" element={<MeetingsPage session={session} />} />
+          <Route path="/meetings/:id" element={<MeetingPage session={session} />} />
+          <Route path="/groups" element={<GroupsPage session={session} />} />
           <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
           <Route path="/findings" element={<FindingsPage role={session.role} />} />
           <Route path="/guests" element={<GuestsPage session={session} />} />
@@ -227,7 +185,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/drafts" element={<DraftsPage role={session.role} />} />
           <Route path="/drafts/:id" element={<DraftPage session={session} />} />
           <Route path="/revisions/:number" element={<RevisionPage />} />
-          <Route path="/journal" element={<JournalPage />} />
+          <Route path="/journal" element={<JournalPage role={session.role} />} />
           <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. You can ask a question above at any time.</Empty></Page>} />
         </Routes>

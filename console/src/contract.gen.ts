@@ -318,6 +318,13 @@ export interface components {
             and_who: string;
             lines: components["schemas"]["DiffLine"][];
         };
+        FoundThing: {
+            /** @enum {string} */
+            kind: "rule" | "guest" | "partner" | "person" | "space" | "meeting" | "item";
+            id: string;
+            name: string;
+            detail?: string;
+        };
         Suggestion: {
             value: string;
             label: string;
@@ -434,6 +441,67 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        FirstAdministrator: {
+            key: string;
+            name: string;
+            password: string;
+        };
+        Started: {
+            /** @description Absent where nothing is said of it yet */
+            organisation?: string;
+            people: number;
+            guests: number;
+            spaces: number;
+            partners: number;
+            /** @description Of guests who belong to no partner, the most frequent first */
+            domains: {
+                domain: string;
+                guests: number;
+            }[];
+            /** @description The posture whose defaults all count; absent for none */
+            posture?: string;
+            /** @description Records whose dates wait until an administrator releases them */
+            dates_wait: number;
+            /** @description Messages that wait to be sent */
+            mail: number;
+        };
+        Posture: {
+            name: string;
+            title: string;
+            says: string;
+            /** @description The organisation stands there */
+            now: boolean;
+            /** @description The defaults that it would change */
+            rules: {
+                rule: string;
+                title: string;
+                was: string;
+                value: string;
+                sentence: string;
+                /** @description The limit allows it */
+                can: boolean;
+            }[];
+        };
+        AllSettings: {
+            /** @description Its fields in the file format; absent where nothing is said of it */
+            organisation?: {
+                [key: string]: unknown;
+            };
+            /** @description The fields of the file format */
+            settings: {
+                [key: string]: unknown;
+            };
+            etag: string;
+        };
+        SettingsPatch: {
+            organisation?: {
+                [key: string]: unknown;
+            };
+            settings?: {
+                [key: string]: unknown;
+            };
+            why?: components["schemas"]["Why"];
+        };
         Pattern: {
             name: string;
             title: string;
@@ -495,6 +563,12 @@ export interface components {
             fields: {
                 [key: string]: unknown;
             };
+            /** @description What the people and spaces that it names are called */
+            names?: {
+                [key: string]: string;
+            };
+            /** @description People of ours who are in a group */
+            people?: string[];
         };
         /** @description Who would gain and who would lose by a value; with preview alone */
         ValueWeighed: {

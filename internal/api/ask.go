@@ -132,6 +132,27 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		for _, n := range st.Find(q, limit, "person") {
 			add(strings.TrimPrefix(n.Value, "person:"), n.Name, n.Detail)
 		}
+	case "member":
+		for _, n := range st.Find(q, limit, "person") {
+			add(strings.TrimPrefix(n.Value, "person:"), n.Name, n.Detail)
+		}
+		for _, n := range st.Meant("group", q, limit) {
+			add("group:"+n.Value, n.Name, n.Detail)
+		}
+	case "party":
+		for _, n := range st.Meant("partner", q, limit) {
+			add("partner:"+n.Value, n.Name, n.Detail)
+		}
+		for _, n := range st.Meant("group", q, limit) {
+			add("group:"+n.Value, n.Name, n.Detail)
+		}
+		if !member {
+			for _, n := range st.Find(q, limit*2, "who") {
+				if strings.Contains(n.Value, "@") && !strings.HasPrefix(n.Value, "*@") {
+					add(n.Value, n.Name, n.Detail)
+				}
+			}
+		}
 	case "group", "space", "meeting", "item":
 		for _, n := range st.Meant(string(r.Params.Kind), q, 200) {
 			if !member || r.Params.Kind == "group" || s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {

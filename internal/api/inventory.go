@@ -6,6 +6,7 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/pattern"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
@@ -113,6 +114,43 @@ func (s *server) UndoChange(ctx context.Context, r apigen.UndoChangeRequestObjec
 	return apigen.UndoChange200JSONResponse(placesOut(x, preview)), nil
 }
 
+// nameRefs says what the people and spaces that an entry names are called.
+func (s *server) nameRefs(ctx context.Context, kind string, x *contract.PlaceEntry) {
+	st := s.state(ctx)
+	names := map[string]string{}
+	note := func(kind catalogue.ResourceKind, id string) {
+		if n := st.NameOf(world.Resource{Kind: kind, ID: id}); n != "" {
+			names[id] = n
+		}
+	}
+	for field, kind := range map[string]catalogue.ResourceKind{"host": catalogue.Person, "mailbox": catalogue.Person, "person": catalogue.Person, "space": catalogue.Space, "owners": catalogue.Person} {
+		switch v := x.Fields[field].(type) {
+		case string:
+			note(kind, v)
+		case []any:
+			for _, id := range v {
+				if id, ok := id.(string); ok {
+					note(kind, id)
+				}
+			}
+		}
+	}
+	if len(names) > 0 {
+		x.Names = &names
+	}
+	if kind == "group" && whoIs(ctx).Role != service.Member {
+		in := []string{}
+		for _, id := range st.PeopleIn(x.Id) {
+			name := st.NameOf(world.Resource{Kind: catalogue.Person, ID: id})
+			if name == "" {
+				name = id
+			}
+			in = append(in, name)
+		}
+		x.People = &in
+	}
+}
+
 // ListPlaces lists entries of one kind.
 func (s *server) ListPlaces(ctx context.Context, r apigen.ListPlacesRequestObject) (apigen.ListPlacesResponseObject, error) {
 	after, err := readCursor(r.Params.Cursor)
@@ -134,6 +172,7 @@ func (s *server) ListPlaces(ctx context.Context, r apigen.ListPlacesRequestObjec
 		if err := json.Unmarshal(e.Doc, &x.Fields); err != nil {
 			return nil, err
 		}
+		s.nameRefs(ctx, string(r.Kind), &x)
 		out.Entries = append(out.Entries, x)
 	}
 	return out, nil

@@ -223,12 +223,38 @@ func New(o Options) (http.Handler, error) {
 	})
 
 	root := chi.NewRouter()
-	root.Use(s.observe, recoverer(o.Log), s.securityHeaders)
+	root.Use(s.observe, recoverer(o.Log), s.securityHeaders, compressed)
 	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/metrics"} {
 		root.Handle(p, api)
 	}
 	root.Handle("/*", console(o.Console))
 	return root, nil
+}
+
+// compressed sends what is long in gzip to whoever takes it (RFC 9110 §12.5.3). Streams go as they
+// are, and so does the session, whose csrf value must not be guessed from the length of an answer.
+func compressed(next http.Handler) http.Handler {
+	const level = 5
+	with := middleware.Compress(
+		level,
+		"text/html",
+		"text/css",
+		"text/csv",
+		"text/javascript",
+		"application/javascript",
+		"application/json",
+		"application/problem+json",
+		"application/scim+json",
+		"application/yaml",
+		"image/svg+xml",
+	)(next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.URL.Path == "/api/v1/session" {
+			next.ServeHTTP(w, r)
+			return
+		}
+		with.ServeHTTP(w, r)
+	})
 }
 
 // patternOf returns the route that a request was matched to.

@@ -147,12 +147,13 @@ func (a *app) root() *cobra.Command {
 		a.forwarder(),
 		a.load(),
 		a.dump(),
+		a.settings(),
 		a.account(),
 		a.token(),
 		a.dates(),
 		a.mend(),
 	)
-	add("run", a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
+	add("run", a.start(), a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }
 

@@ -256,45 +256,13 @@ func (a *app) demo() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
-			if err := os.MkdirAll(dir, 0o700); err != nil {
-				return err
-			}
-			lock, err := lockDir(dir)
-			if err != nil {
-				return err
-			}
-			defer lock.Close()
-			if reset {
-				if err := resetDir(dir); err != nil {
-					return err
-				}
-			}
 			start := time.Now()
-			bounded, cancel := context.WithTimeout(ctx, 2*time.Minute)
-			db, err := mariadb.Start(bounded, filepath.Join(dir, "db"))
-			cancel()
+			own, err := a.ownDatabase(ctx, dir, logLevel, reset)
 			if err != nil {
 				return err
 			}
-			defer func() {
-				if err := db.Stop(); err != nil {
-					fmt.Fprintln(a.err, "wexillum: "+err.Error())
-				}
-				a.say("Stopped. The data stays in %s; the next start goes on with it.", dir)
-			}()
-			if err := db.Create(ctx, "wexillum"); err != nil {
-				return err
-			}
-			logs, err := os.OpenFile(filepath.Join(dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-			if err != nil {
-				return err
-			}
-			defer logs.Close()
-			var level slog.Level
-			if err := level.UnmarshalText([]byte(logLevel)); err != nil {
-				return usage{fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel)}
-			}
-			log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
+			defer own.close()
+			db, log := own.db, own.log
 			if !c.Flags().Changed("listen") {
 				listen = freeOr(listen)
 			}
@@ -358,7 +326,7 @@ func (a *app) demo() *cobra.Command {
 	return c
 }
 
-// lockDir keeps two demos from running on one directory. The lock ends with the
+// lockDir keeps two services from running on one directory. The lock ends with the
 // process, however it ends.
 func lockDir(dir string) (*os.File, error) {
 	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
@@ -367,7 +335,7 @@ func lockDir(dir string) (*os.File, error) {
 	}
 	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		_ = f.Close()
-		return nil, fmt.Errorf("another demo runs on %s; stop it first, or name another --dir", dir)
+		return nil, fmt.Errorf("another service runs on %s; stop it first, or name another --dir", dir)
 	}
 	return f, nil
 }

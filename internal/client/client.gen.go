@@ -363,6 +363,55 @@ func (c *Client) LiftBar(ctx context.Context, key string, params *LiftBarParams,
 	return c.Client.Do(req)
 }
 
+// Begun Whether the installation has its first administrator
+//
+// Corresponds with GET /api/v1/begin (the `Begun` operationId).
+func (c *Client) Begun(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBegunRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginWithBody Make the first administrator, for whoever holds the key that wexillum start printed
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/begin (the `Begin` operationId).
+func (c *Client) BeginWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Begin Make the first administrator, for whoever holds the key that wexillum start printed
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/begin (the `Begin` operationId).
+func (c *Client) Begin(ctx context.Context, body BeginJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Board Parties against services, in numbers (granted and wide kept apart)
 //
 // Corresponds with GET /api/v1/board (the `Board` operationId).
@@ -1360,6 +1409,21 @@ func (c *Client) ProlongExceptionWithBody(ctx context.Context, id string, params
 // Corresponds with POST /api/v1/exceptions/{id}/prolong (the `ProlongException` operationId).
 func (c *Client) ProlongException(ctx context.Context, id string, params *ProlongExceptionParams, body ProlongExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewProlongExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
+//
+// Corresponds with GET /api/v1/find (the `Find` operationId).
+func (c *Client) Find(ctx context.Context, params *FindParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -2694,6 +2758,36 @@ func (c *Client) ListPlaces(ctx context.Context, kind PlaceKind, params *ListPla
 	return c.Client.Do(req)
 }
 
+// Postures Where an organisation may stand towards outsiders to begin with, and what each would change
+//
+// Corresponds with GET /api/v1/postures (the `Postures` operationId).
+func (c *Client) Postures(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPosturesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DraftPosture Make a draft that takes the organisation to a posture
+//
+// Corresponds with POST /api/v1/postures/{name}/draft (the `DraftPosture` operationId).
+func (c *Client) DraftPosture(ctx context.Context, name string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDraftPostureRequest(c.Server, name)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Reach Each action with yes or no for one party
 //
 // Corresponds with GET /api/v1/reach (the `Reach` operationId).
@@ -3229,6 +3323,55 @@ func (c *Client) EndOwnSessions(ctx context.Context, reqEditors ...RequestEditor
 	return c.Client.Do(req)
 }
 
+// Settings What the policy says of the organisation and of the service itself
+//
+// Corresponds with GET /api/v1/settings (the `Settings` operationId).
+func (c *Client) Settings(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSettingsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSettingsWithBody Change the settings that are named; the others stay as they are
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/settings (the `ChangeSettings` operationId).
+func (c *Client) ChangeSettingsWithBody(ctx context.Context, params *ChangeSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSettingsRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeSettingsWithApplicationMergePatchPlusJSONBody Change the settings that are named; the others stay as they are
+//
+// Takes a body of the `application/merge-patch+json` content type.
+//
+// Corresponds with PATCH /api/v1/settings (the `ChangeSettings` operationId).
+func (c *Client) ChangeSettingsWithApplicationMergePatchPlusJSONBody(ctx context.Context, params *ChangeSettingsParams, body ChangeSettingsApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeSettingsRequestWithApplicationMergePatchPlusJSONBody(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSpaces Spaces; a member sees the own ones
 //
 // Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
@@ -3249,6 +3392,21 @@ func (c *Client) ListSpaces(ctx context.Context, params *ListSpacesParams, reqEd
 // Corresponds with GET /api/v1/spaces/{id} (the `GetSpace` operationId).
 func (c *Client) GetSpace(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetSpaceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Started How far the installation has been set up
+//
+// Corresponds with GET /api/v1/start (the `Started` operationId).
+func (c *Client) Started(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartedRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -4178,6 +4336,73 @@ func NewLiftBarRequest(server string, key string, params *LiftBarParams) (*http.
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewBegunRequest constructs an http.Request for the Begun method
+func NewBegunRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/begin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginRequest calls the generic Begin builder with application/json body
+func NewBeginRequest(server string, body BeginJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginRequestWithBody constructs an http.Request for the Begin method, with any body, and a specified content type
+func NewBeginRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/begin")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -6687,6 +6912,56 @@ func NewProlongExceptionRequestWithBody(server string, id string, params *Prolon
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewFindRequest constructs an http.Request for the Find method
+func NewFindRequest(server string, params *FindParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/find")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "q", params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -10597,6 +10872,67 @@ func NewListPlacesRequest(server string, kind PlaceKind, params *ListPlacesParam
 	return req, nil
 }
 
+// NewPosturesRequest constructs an http.Request for the Postures method
+func NewPosturesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/postures")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDraftPostureRequest constructs an http.Request for the DraftPosture method
+func NewDraftPostureRequest(server string, name string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/postures/%s/draft", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewReachRequest constructs an http.Request for the Reach method
 func NewReachRequest(server string, params *ReachParams) (*http.Request, error) {
 	var err error
@@ -11819,6 +12155,88 @@ func NewEndOwnSessionsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSettingsRequest constructs an http.Request for the Settings method
+func NewSettingsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewChangeSettingsRequestWithApplicationMergePatchPlusJSONBody calls the generic ChangeSettings builder with application/merge-patch+json body
+func NewChangeSettingsRequestWithApplicationMergePatchPlusJSONBody(server string, params *ChangeSettingsParams, body ChangeSettingsApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeSettingsRequestWithBody(server, params, "application/merge-patch+json", bodyReader)
+}
+
+// NewChangeSettingsRequestWithBody constructs an http.Request for the ChangeSettings method, with any body, and a specified content type
+func NewChangeSettingsRequestWithBody(server string, params *ChangeSettingsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewListSpacesRequest constructs an http.Request for the ListSpaces method
 func NewListSpacesRequest(server string, params *ListSpacesParams) (*http.Request, error) {
 	var err error
@@ -11914,6 +12332,33 @@ func NewGetSpaceRequest(server string, id string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/spaces/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewStartedRequest constructs an http.Request for the Started method
+func NewStartedRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/start")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -12833,6 +13278,16 @@ type GetRuleResponse200Headers struct {
 
 // SetRuleResponse200Headers the declared response headers of an HTTP 200 response for SetRule
 type SetRuleResponse200Headers struct {
+	ETag *string
+}
+
+// SettingsResponse200Headers the declared response headers of an HTTP 200 response for Settings
+type SettingsResponse200Headers struct {
+	ETag *string
+}
+
+// ChangeSettingsResponse200Headers the declared response headers of an HTTP 200 response for ChangeSettings
+type ChangeSettingsResponse200Headers struct {
 	ETag *string
 }
 

@@ -469,6 +469,39 @@ func (e ExceptionState) Valid() bool {
 	}
 }
 
+// Defines values for FoundThingKind.
+const (
+	FoundThingKindGuest   FoundThingKind = "guest"
+	FoundThingKindItem    FoundThingKind = "item"
+	FoundThingKindMeeting FoundThingKind = "meeting"
+	FoundThingKindPartner FoundThingKind = "partner"
+	FoundThingKindPerson  FoundThingKind = "person"
+	FoundThingKindRule    FoundThingKind = "rule"
+	FoundThingKindSpace   FoundThingKind = "space"
+)
+
+// Valid indicates whether the value is a known member of the FoundThingKind enum.
+func (e FoundThingKind) Valid() bool {
+	switch e {
+	case FoundThingKindGuest:
+		return true
+	case FoundThingKindItem:
+		return true
+	case FoundThingKindMeeting:
+		return true
+	case FoundThingKindPartner:
+		return true
+	case FoundThingKindPerson:
+		return true
+	case FoundThingKindRule:
+		return true
+	case FoundThingKindSpace:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateAnswer.
 const (
 	NotAsked GateAnswer = "not_asked"
@@ -1360,7 +1393,9 @@ const (
 	CompleteParamsKindGroup    CompleteParamsKind = "group"
 	CompleteParamsKindItem     CompleteParamsKind = "item"
 	CompleteParamsKindMeeting  CompleteParamsKind = "meeting"
+	CompleteParamsKindMember   CompleteParamsKind = "member"
 	CompleteParamsKindPartner  CompleteParamsKind = "partner"
+	CompleteParamsKindParty    CompleteParamsKind = "party"
 	CompleteParamsKindPerson   CompleteParamsKind = "person"
 	CompleteParamsKindResource CompleteParamsKind = "resource"
 	CompleteParamsKindRule     CompleteParamsKind = "rule"
@@ -1385,7 +1420,11 @@ func (e CompleteParamsKind) Valid() bool {
 		return true
 	case CompleteParamsKindMeeting:
 		return true
+	case CompleteParamsKindMember:
+		return true
 	case CompleteParamsKindPartner:
+		return true
+	case CompleteParamsKindParty:
 		return true
 	case CompleteParamsKindPerson:
 		return true
@@ -1885,6 +1924,17 @@ type Advice struct {
 	Partner string         `json:"partner"`
 	Short   string         `json:"short"`
 	Ways    []Way          `json:"ways"`
+}
+
+// AllSettings defines model for AllSettings.
+type AllSettings struct {
+	Etag string `json:"etag"`
+
+	// Organisation Its fields in the file format; absent where nothing is said of it
+	Organisation *map[string]interface{} `json:"organisation,omitempty"`
+
+	// Settings The fields of the file format
+	Settings map[string]interface{} `json:"settings"`
 }
 
 // Answer defines model for Answer.
@@ -2672,6 +2722,13 @@ type Findings struct {
 	Next     string        `json:"next"`
 }
 
+// FirstAdministrator defines model for FirstAdministrator.
+type FirstAdministrator struct {
+	Key      string `json:"key"`
+	Name     string `json:"name"`
+	Password string `json:"password"`
+}
+
 // Forwarder defines model for Forwarder.
 type Forwarder struct {
 	Allowed  bool    `json:"allowed"`
@@ -2682,6 +2739,17 @@ type Forwarder struct {
 	Text     string  `json:"text"`
 	To       string  `json:"to"`
 }
+
+// FoundThing defines model for FoundThing.
+type FoundThing struct {
+	Detail *string        `json:"detail,omitempty"`
+	Id     string         `json:"id"`
+	Kind   FoundThingKind `json:"kind"`
+	Name   string         `json:"name"`
+}
+
+// FoundThingKind defines model for FoundThing.Kind.
+type FoundThingKind string
 
 // Gained defines model for Gained.
 type Gained struct {
@@ -3699,6 +3767,12 @@ type PlaceEntry struct {
 	// Fields The fields of the file format
 	Fields map[string]interface{} `json:"fields"`
 	Id     string                 `json:"id"`
+
+	// Names What the people and spaces that it names are called
+	Names *map[string]string `json:"names,omitempty"`
+
+	// People People of ours who are in a group
+	People *[]string `json:"people,omitempty"`
 }
 
 // PlaceKind defines model for PlaceKind.
@@ -3748,6 +3822,27 @@ type PlacesChanged struct {
 
 	// Weighed Who would gain and who would lose by a value; with preview alone
 	Weighed *ValueWeighed `json:"weighed,omitempty"`
+}
+
+// Posture defines model for Posture.
+type Posture struct {
+	Name string `json:"name"`
+
+	// Now The organisation stands there
+	Now bool `json:"now"`
+
+	// Rules The defaults that it would change
+	Rules []struct {
+		// Can The limit allows it
+		Can      bool   `json:"can"`
+		Rule     string `json:"rule"`
+		Sentence string `json:"sentence"`
+		Title    string `json:"title"`
+		Value    string `json:"value"`
+		Was      string `json:"was"`
+	} `json:"rules"`
+	Says  string `json:"says"`
+	Title string `json:"title"`
 }
 
 // Problem defines model for Problem.
@@ -4130,6 +4225,15 @@ type SetValue struct {
 	Value string `json:"value"`
 }
 
+// SettingsPatch defines model for SettingsPatch.
+type SettingsPatch struct {
+	Organisation *map[string]interface{} `json:"organisation,omitempty"`
+	Settings     *map[string]interface{} `json:"settings,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // SpaceBrief defines model for SpaceBrief.
 type SpaceBrief struct {
 	Id    string `json:"id"`
@@ -4200,6 +4304,31 @@ type StanceChangeSays string
 
 // StanceChangeSource defines model for StanceChange.Source.
 type StanceChangeSource string
+
+// Started defines model for Started.
+type Started struct {
+	// DatesWait Records whose dates wait until an administrator releases them
+	DatesWait int `json:"dates_wait"`
+
+	// Domains Of guests who belong to no partner, the most frequent first
+	Domains []struct {
+		Domain string `json:"domain"`
+		Guests int    `json:"guests"`
+	} `json:"domains"`
+	Guests int `json:"guests"`
+
+	// Mail Messages that wait to be sent
+	Mail int `json:"mail"`
+
+	// Organisation Absent where nothing is said of it yet
+	Organisation *string `json:"organisation,omitempty"`
+	Partners     int     `json:"partners"`
+	People       int     `json:"people"`
+
+	// Posture The posture whose defaults all count; absent for none
+	Posture *string `json:"posture,omitempty"`
+	Spaces  int     `json:"spaces"`
+}
 
 // Stated What every result states
 type Stated struct {
@@ -4869,6 +4998,11 @@ type ProlongExceptionParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// FindParams defines parameters for Find.
+type FindParams struct {
+	Q string `form:"q" json:"q"`
+}
+
 // ListFindingsParams defines parameters for ListFindings.
 type ListFindingsParams struct {
 	// Cursor next of the page before
@@ -5418,6 +5552,12 @@ type MakeServiceTokenJSONBody struct {
 // MakeServiceTokenJSONBodyPurpose defines parameters for MakeServiceToken.
 type MakeServiceTokenJSONBodyPurpose string
 
+// ChangeSettingsParams defines parameters for ChangeSettings.
+type ChangeSettingsParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ListSpacesParams defines parameters for ListSpaces.
 type ListSpacesParams struct {
 	// Cursor next of the page before
@@ -5515,6 +5655,9 @@ type AskJSONRequestBody = Question
 
 // AddBarJSONRequestBody defines body for AddBar for application/json ContentType.
 type AddBarJSONRequestBody = Bar
+
+// BeginJSONRequestBody defines body for Begin for application/json ContentType.
+type BeginJSONRequestBody = FirstAdministrator
 
 // LiftBrakeJSONRequestBody defines body for LiftBrake for application/json ContentType.
 type LiftBrakeJSONRequestBody LiftBrakeJSONBody
@@ -5674,6 +5817,9 @@ type MakeServiceTokenJSONRequestBody MakeServiceTokenJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// ChangeSettingsApplicationMergePatchPlusJSONRequestBody defines body for ChangeSettings for application/merge-patch+json ContentType.
+type ChangeSettingsApplicationMergePatchPlusJSONRequestBody = SettingsPatch
 
 // RollKeyJSONRequestBody defines body for RollKey for application/json ContentType.
 type RollKeyJSONRequestBody RollKeyJSONBody

@@ -35,6 +35,8 @@ type Service struct {
 	notice  sync.Mutex // guards noticed
 	noticed *noticed
 
+	begin beginning
+
 	watch    sync.Mutex
 	watchers map[chan store.Head]bool
 

@@ -90,7 +90,9 @@ func ofDoc[T any](doc Doc, what string, fields []field[T], x T) (T, error) {
 
 // The kinds of record that are kept as docs, with their writers and readers.
 
-func PartnerDoc(x *world.Partner) Doc { return docOf(partnerFields, x) }
+func OrganisationDoc(x *world.Organisation) Doc { return docOf(organisationFields, x) }
+func SettingsDoc(x *world.Settings) Doc         { return docOf(settingsFields, x) }
+func PartnerDoc(x *world.Partner) Doc           { return docOf(partnerFields, x) }
 func PartnerOf(d Doc) (world.Partner, error) {
 	return ofDoc(d, "a partner", partnerFields, newPartner())
 }

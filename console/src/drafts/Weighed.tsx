@@ -1,6 +1,8 @@
 import { type Weighed } from '../api'
 import { MovesText } from './Impact'
 
+const moves = (w: Weighed) => [w.parties, w.granted, w.wide].some((m) => m.gained + m.lost + m.otherwise > 0)
+
 /** Who would gain and who would lose by a change of one thing, before it is made. */
 export function WeighedText({ w }: { w: Weighed | undefined }) {
   if (!w) return <p className="quiet">Counting who gains and who loses …</p>
@@ -9,6 +11,8 @@ export function WeighedText({ w }: { w: Weighed | undefined }) {
     <>
       {w.nothing ? (
         <p className="impact-line">Nothing changes for anybody that is counted.</p>
+      ) : !moves(w) ? (
+        <p className="impact-line">Nobody who is known gains or loses anything.</p>
       ) : (
         <dl className="impact-figures">
           <div>

@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import { call, type DraftBrief, type Findings, type Overview, type Session } from '../api'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
+import { StartBanner } from '../start/StartPage'
 import { DatesWait } from './DatesWait'
 import { day, Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
@@ -22,6 +23,7 @@ export function Home({ session: me }: { session: Session }) {
   const n = data.counts
   return (
     <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
+      {me.role === 'administrator' && <StartBanner />}
       {me.role !== 'auditor' && <Waits />}
       {me.role === 'administrator' && <ToConfirm me={me} />}
       <DatesWait admin={me.role === 'administrator'} />

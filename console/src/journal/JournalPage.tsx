@@ -2,12 +2,16 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, query, type JournalEntry } from '../api'
+import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
 const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
-export function JournalPage() {
+/** What a change is undone of here. */
+const places: string[] = ['person', 'group', 'space', 'item', 'meeting', 'grant', 'link', 'forwarder', 'contact']
+
+export function JournalPage({ role }: { role: string }) {
   const [kind, setKind] = useState('')
   const pages = useInfiniteQuery({
     queryKey: ['journal', 'all', kind],
@@ -35,7 +39,7 @@ export function JournalPage() {
       {pages.data && entries.length === 0 && <Empty>Nothing of this kind has changed yet.</Empty>}
       <ol className="log">
         {changes.map((c) => (
-          <Change key={`${c[0].seq}`} entries={c} />
+          <Change key={`${c[0].seq}`} entries={c} undo={role !== 'auditor'} />
         ))}
       </ol>
       {pages.hasNextPage && (
@@ -59,9 +63,11 @@ export function changesOf(entries: JournalEntry[]): JournalEntry[][] {
 }
 
 /** One change: who, when, why, and what became of each thing. About is the address of a page that is about it alone. */
-export function Change({ entries, about }: { entries: JournalEntry[]; about?: string }) {
+export function Change({ entries, about, undo }: { entries: JournalEntry[]; about?: string; undo?: boolean }) {
   const [all, setAll] = useState(false)
+  const [undoing, setUndoing] = useState(false)
   const first = entries[0]
+  const undoable = undo && entries.every((e) => places.includes(e.kind))
   const shown = all ? entries : entries.slice(0, 3)
   return (
     <li>
@@ -70,6 +76,12 @@ export function Change({ entries, about }: { entries: JournalEntry[]; about?: st
         <b>{first.who}</b>
         <span className="quiet">{first.why}</span>
         <span className="log-rev">revision {first.revision}</span>
+        {undoable && (
+          <Button size="sm" variant="link" onClick={() => setUndoing(true)} aria-label={`Undo the change of ${when(first.at)} to ${first.id}`}>
+            Undo
+          </Button>
+        )}
+        {undoing && <UndoDialog seq={first.part_of} close={() => setUndoing(false)} />}
       </div>
       <ul>
         {shown.map((e) => (

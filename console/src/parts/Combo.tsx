@@ -2,10 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useId, useRef, useState } from 'react'
 import { call, query, type Suggestion } from '../api'
 
-type Props = { label: string; kind: string; value: string; onChange: (v: string) => void; action?: string; placeholder?: string; invalid?: boolean }
+type Props = { label: string; kind: string; value: string; onChange: (v: string) => void; action?: string; placeholder?: string; invalid?: boolean; onPick?: (s: Suggestion) => void; onEnter?: () => void; onLeave?: () => void }
 
 /** A text with suggestions from the service, by keyboard and by pointer. */
-export function Combo({ label, kind, value, onChange, action, placeholder, invalid }: Props) {
+export function Combo({ label, kind, value, onChange, action, placeholder, invalid, onPick, onEnter, onLeave }: Props) {
   const id = useId()
   const [open, setOpen] = useState(false)
   const [at, setAt] = useState(-1)
@@ -24,12 +24,21 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
   const items = data?.items ?? []
   const shown = open && items.length > 0 && !(items.length === 1 && items[0].value === value)
   const choose = (v: string) => {
-    onChange(v)
+    const s = items.find((i) => i.value === v)
+    if (onPick && s) onPick(s)
+    else onChange(v)
     setOpen(false)
     setAt(-1)
   }
   return (
-    <div className="combo" ref={box} onBlur={(e) => !box.current?.contains(e.relatedTarget) && setOpen(false)}>
+    <div className="combo" ref={box} onBlur={(e) => {
+        if (box.current?.contains(e.relatedTarget)) return
+        setOpen(false)
+        // A name stands for the one that has it.
+        const named = items.filter((i) => i.label.toLowerCase() === value.trim().toLowerCase())
+        if (named.length === 1 && named[0].value !== value) choose(named[0].value)
+        else onLeave?.()
+      }}>
       <label htmlFor={id}>{label}</label>
       <input
         id={id}
@@ -57,6 +66,9 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
           } else if (e.key === 'Enter' && shown && at >= 0) {
             e.preventDefault()
             choose(items[at].value)
+          } else if (e.key === 'Enter' && onEnter) {
+            e.preventDefault()
+            onEnter()
           } else if (e.key === 'Escape') {
             setOpen(false)
           }

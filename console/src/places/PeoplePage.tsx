@@ -2,11 +2,15 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type PersonBrief } from '../api'
+import { call, query, type PersonBrief, type Session } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { PersonDialog } from './PersonForms'
 
-export function PeoplePage() {
+/** Every person of ours, and a new one. */
+export function PeoplePage({ session }: { session: Session }) {
   const [q, setQ] = useState('')
+  const [making, setMaking] = useState(false)
+  const makes = session.role === 'administrator' || session.role === 'keeper'
   const people = useInfiniteQuery({
     queryKey: ['people', q],
     queryFn: ({ pageParam }) => call<{ people: PersonBrief[]; next: string }>('GET', `/api/v1/people${query({ q, cursor: pageParam })}`),
@@ -16,10 +20,11 @@ export function PeoplePage() {
   })
   const list = people.data?.pages.flatMap((p) => p.people) ?? []
   return (
-    <Page title="People" lead="Our own people: the exceptions and forwarders they have, and who outside can reach them." tools={<Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />}>
+    <Page title="People" lead="Our own people: the exceptions and forwarders they have, and who outside can reach them." tools={<><Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />{makes && <Button size="sm" onClick={() => setMaking(true)}>New person</Button>}</>}>
+      {making && <PersonDialog admin={session.role === 'administrator'} close={() => setMaking(false)} />}
       {people.error && <Wrong error={people.error} retry={() => void people.refetch()} />}
       {!people.data && !people.error && <Waiting what="Reading people" />}
-      {people.data && list.length === 0 && <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Load a world file with the client.'}</Empty>}
+      {people.data && list.length === 0 && <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Add the first person with “New person”, or take in a list.'}</Empty>}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All people" tabIndex={0}>
           <table className="table listing">

@@ -2,15 +2,21 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type PersonView } from '../api'
+import { call, type PersonView, type Session } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
 import { Noticed } from '../findings/FindingList'
 import { Leaves } from '../guests/Leaves'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Item } from './SpacePage'
 import { useRefresh } from '../parts/change'
+import { ContactDialog, ForwarderDialog, PersonDialog } from './PersonForms'
+import { PlaceDialog } from './PlaceDialog'
 
-export function PersonPage({ role }: { role: string }) {
+/** One person of ours. */
+export function PersonPage({ session }: { session: Session }) {
+  const role = session.role
+  const [asking, setAsking] = useState<'change' | 'forwarder' | 'contact'>()
+  const [contact, setContact] = useState<{ party: string; what: 'accept' | 'remove' }>()
   const { id = '' } = useParams()
   const refresh = useRefresh()
   const [all, setAll] = useState(false)
@@ -38,6 +44,11 @@ export function PersonPage({ role }: { role: string }) {
             </Link>
           )}
           {(role === 'administrator' || role === 'keeper') && (
+            <Button size="sm" variant="outline-primary" onClick={() => setAsking('change')}>
+              Change
+            </Button>
+          )}
+          {(role === 'administrator' || role === 'keeper') && (
             <Button size="sm" variant="outline-primary" onClick={() => setLeaves(true)}>
               {x.left ? 'Ask a successor' : 'Leaves us'}
             </Button>
@@ -45,6 +56,18 @@ export function PersonPage({ role }: { role: string }) {
         </>
       }
     >
+      {asking === 'change' && <PersonDialog x={x} admin={role === 'administrator'} close={() => setAsking(undefined)} />}
+      {asking === 'forwarder' && <ForwarderDialog person={x.id} name={x.name} close={() => setAsking(undefined)} />}
+      {asking === 'contact' && <ContactDialog person={x.id} name={x.name} close={() => setAsking(undefined)} />}
+      {contact && (
+        <PlaceDialog
+          title={contact.what === 'accept' ? `${contact.party} has accepted` : `Remove the contact ${contact.party}`}
+          submit={contact.what === 'accept' ? 'Note it' : 'Remove it'}
+          edits={[contact.what === 'accept' ? { do: 'set', kind: 'contact', id: `${x.id} and ${contact.party}`, fields: { state: 'accepted' } } : { do: 'remove', kind: 'contact', id: `${x.id} and ${contact.party}` }]}
+          name={`${x.name} and ${contact.party}`}
+          close={() => setContact(undefined)}
+        />
+      )}
       {leaves && <Leaves person={x.id} name={x.name} close={() => setLeaves(false)} />}
       <div className="partner">
         <div>
@@ -126,6 +149,11 @@ export function PersonPage({ role }: { role: string }) {
               ))}
               {x.forwarders.length === 0 && <li>Nothing is forwarded.</li>}
             </ul>
+            {role !== 'auditor' && (
+              <Button size="sm" variant="outline-primary" onClick={() => setAsking('forwarder')}>
+                Forward mail
+              </Button>
+            )}
           </section>
           <section aria-labelledby="h-contacts">
             <h2 id="h-contacts">Contacts outside</h2>
@@ -135,10 +163,27 @@ export function PersonPage({ role }: { role: string }) {
                   <span>
                     {c.party} <span className="quiet">{c.state}</span>
                   </span>
+                  {role !== 'auditor' && (
+                    <span>
+                      {c.state === 'asked' && (
+                        <Button size="sm" variant="link" onClick={() => setContact({ party: c.party, what: 'accept' })} aria-label={`Note that ${c.party} has accepted`}>
+                          Accepted
+                        </Button>
+                      )}
+                      <Button size="sm" variant="link" onClick={() => setContact({ party: c.party, what: 'remove' })} aria-label={`Remove the contact ${c.party}`}>
+                        Remove
+                      </Button>
+                    </span>
+                  )}
                 </li>
               ))}
               {x.contacts.length === 0 && <li>None.</li>}
             </ul>
+            {role !== 'auditor' && (
+              <Button size="sm" variant="outline-primary" onClick={() => setAsking('contact')}>
+                Add a contact
+              </Button>
+            )}
           </section>
           <section aria-labelledby="h-owns">
             <h2 id="h-owns">Owns</h2>

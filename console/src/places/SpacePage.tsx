@@ -1,15 +1,24 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { Link, useParams } from 'react-router'
-import { call, type GivenRole, type ItemView, type SpaceView, type Values } from '../api'
+import { Link, useLocation, useNavigate, useParams } from 'react-router'
+import { call, type GivenRole, type ItemView, type Session, type SpaceView, type Values } from '../api'
 import { Noticed } from '../findings/FindingList'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
+import { ChangeRole, EndRole, GiveRole } from './GrantForms'
+import { MeetingDialog } from './MeetingForms'
+import { ChangeItem, ChangeSpace, CloseDialog, NewItem, NewSpaceNext } from './SpaceForms'
 import { ValueTable } from './ValueTable'
 import { WouldForm } from './WouldForm'
 
-export function SpacePage({ role }: { role: string }) {
+/** One space: its rules, what is in it, who from outside has what. */
+export function SpacePage({ session }: { session: Session }) {
   const { id = '' } = useParams()
+  const navigate = useNavigate()
+  const role = session.role
+  const made = (useLocation().state as { made?: boolean } | null)?.made
+  const [asking, setAsking] = useState<'change' | 'item' | 'role' | 'close' | 'remove' | 'meeting'>()
+  const done = () => setAsking(undefined)
   const space = useQuery({ queryKey: ['space', id], queryFn: () => call<SpaceView>('GET', `/api/v1/spaces/${id}`) })
   const x = space.data
   if (!x)
@@ -28,6 +37,8 @@ export function SpacePage({ role }: { role: string }) {
           </span>
         ))
   const people = role === 'member' ? undefined : '/people'
+  const keeps = role === 'administrator' || role === 'keeper'
+  const edits = keeps || x.editable
   return (
     <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
       tools={
@@ -36,6 +47,21 @@ export function SpacePage({ role }: { role: string }) {
             <Link className="btn btn-sm btn-outline-primary" to={`/guests?space=${x.id}`}>
               Its guests
             </Link>
+            {edits && (
+              <Button size="sm" variant="outline-primary" onClick={() => setAsking('change')}>
+                Change
+              </Button>
+            )}
+            {edits && (
+              <Button size="sm" variant="outline-danger" onClick={() => setAsking('close')}>
+                Close
+              </Button>
+            )}
+            {keeps && x.given.every((g) => g.state === 'over') && (
+              <Button size="sm" variant="outline-danger" onClick={() => setAsking('remove')}>
+                Remove
+              </Button>
+            )}
             <Link className="btn btn-sm btn-primary" to={`/invite?into=space%3A${x.id}`}>
               Invite
             </Link>
@@ -43,6 +69,7 @@ export function SpacePage({ role }: { role: string }) {
         )
       }
     >
+      {made && <NewSpaceNext x={x} />}
       <div className="partner">
         <div>
           <section aria-labelledby="h-values">
@@ -51,7 +78,12 @@ export function SpacePage({ role }: { role: string }) {
           </section>
           <section aria-labelledby="h-given">
             <h2 id="h-given">Who from outside has a role here</h2>
-            <Given list={x.given} />
+            <Given list={x.given} edit={edits} />
+            {keeps && (
+              <Button size="sm" variant="outline-primary" onClick={() => setAsking('role')}>
+                Give a role
+              </Button>
+            )}
           </section>
         </div>
         <div>
@@ -71,22 +103,40 @@ export function SpacePage({ role }: { role: string }) {
             <h2 id="h-items">In it</h2>
             <ul className="items">
               {x.items.map((it) => (
-                <Item key={it.id} it={it} edit={x.editable} />
+                <Item key={it.id} it={it} edit={x.editable} space={edits ? x.id : undefined} />
               ))}
               {x.meetings.map((m) => (
                 <Item key={m.id} it={{ ...m, kind: 'meeting', private: false, rules: {} }} edit={x.editable} />
               ))}
               {x.items.length + x.meetings.length === 0 && <li>Nothing yet.</li>}
             </ul>
+            {edits && (
+              <div className="inline-form">
+                <Button size="sm" variant="outline-primary" onClick={() => setAsking('item')}>
+                  New item
+                </Button>
+                <Button size="sm" variant="outline-primary" onClick={() => setAsking('meeting')}>
+                  New meeting
+                </Button>
+              </div>
+            )}
           </section>
           <WouldForm space={x.id} />
         </div>
       </div>
+      {asking === 'change' && <ChangeSpace x={x} close={done} />}
+      {asking === 'item' && <NewItem space={x.id} close={done} />}
+      {asking === 'meeting' && <MeetingDialog space={x.id} person={session.person} close={done} />}
+      {asking === 'role' && <GiveRole resource={`space:${x.id}`} close={done} />}
+      {asking === 'close' && <CloseDialog kind="space" id={x.id} name={x.name} close={done} />}
+      {asking === 'remove' && <CloseDialog kind="space" id={x.id} name={x.name} remove close={done} done={() => navigate('/spaces')} />}
     </Page>
   )
 }
 
-export function Item({ it, edit }: { it: ItemView; edit: boolean }) {
+/** What is in a space; with space it can be changed. */
+export function Item({ it, edit, space }: { it: ItemView; edit: boolean; space?: string }) {
+  const [asking, setAsking] = useState<'change' | 'close' | 'remove'>()
   const [open, setOpen] = useState(false)
   const where = `${it.kind}:${it.id}`
   const values = useQuery({ queryKey: ['values', where], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(where)}`), enabled: open })
@@ -112,15 +162,37 @@ export function Item({ it, edit }: { it: ItemView; edit: boolean }) {
           <Button size="sm" variant="link" aria-expanded={open} onClick={() => setOpen(!open)} aria-label={`Rules of ${it.name}`}>
             Rules
           </Button>
+          {it.kind === 'meeting' ? (
+            <Link className="btn btn-sm btn-link" to={`/meetings/${it.id}`} aria-label={`Open ${it.name}`}>
+              Open
+            </Link>
+          ) : (
+            space && (
+              <>
+                <Button size="sm" variant="link" onClick={() => setAsking('change')} aria-label={`Change ${it.name}`}>
+                  Change
+                </Button>
+                <Button size="sm" variant="link" onClick={() => setAsking('close')} aria-label={`Close ${it.name}`}>
+                  Close
+                </Button>
+                <Button size="sm" variant="link" onClick={() => setAsking('remove')} aria-label={`Remove ${it.name}`}>
+                  Remove
+                </Button>
+              </>
+            )
+          )}
         </span>
       </div>
+      {asking === 'change' && space && <ChangeItem it={it} space={space} close={() => setAsking(undefined)} />}
+      {(asking === 'close' || asking === 'remove') && <CloseDialog kind="item" id={it.id} name={it.name} remove={asking === 'remove'} close={() => setAsking(undefined)} />}
       {open && values.error && <Wrong error={values.error} />}
       {open && values.data && (values.data.rules.length ? <ValueTable values={values.data} edit={edit} /> : <p className="quiet">No rule is set for a {it.kind} itself.</p>)}
     </li>
   )
 }
 
-function Given({ list }: { list: GivenRole[] }) {
+function Given({ list, edit }: { list: GivenRole[]; edit: boolean }) {
+  const [asking, setAsking] = useState<{ what: 'change' | 'end'; g: GivenRole }>()
   const [over, setOver] = useState(false)
   const [n, setN] = useState(25)
   const rank = { live: 0, ahead: 1, over: 2 }
@@ -138,6 +210,7 @@ function Given({ list }: { list: GivenRole[] }) {
               <th scope="col">Role</th>
               <th scope="col">Until</th>
               <th scope="col">Gets in now</th>
+              {edit && <td />}
             </tr>
           </thead>
           <tbody>
@@ -157,11 +230,27 @@ function Given({ list }: { list: GivenRole[] }) {
                   {g.decision === 'none' ? '–' : g.decision === 'yes' ? '▲ yes' : '▼ no'}
                   {g.decision === 'no' && <span className="sub">{g.text}</span>}
                 </td>
+                {edit && (
+                  <td className="row-tools">
+                    {!g.link && g.state !== 'over' && (
+                      <>
+                        <Button size="sm" variant="link" onClick={() => setAsking({ what: 'change', g })} aria-label={`Change the role of ${g.name || g.party}`}>
+                          Change
+                        </Button>
+                        <Button size="sm" variant="link" onClick={() => setAsking({ what: 'end', g })} aria-label={`End the role of ${g.name || g.party}`}>
+                          End
+                        </Button>
+                      </>
+                    )}
+                  </td>
+                )}
               </tr>
             ))}
           </tbody>
         </table>
       </div>
+      {asking?.what === 'change' && <ChangeRole g={asking.g} close={() => setAsking(undefined)} />}
+      {asking?.what === 'end' && <EndRole g={asking.g} close={() => setAsking(undefined)} />}
       {shown.length > n && (
         <Button size="sm" variant="link" onClick={() => setN(n + 100)}>
           {shown.length - n} more

@@ -2,11 +2,15 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type SpaceBrief } from '../api'
+import { call, query, type Session, type SpaceBrief } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { NewSpace } from './SpaceForms'
 
-export function SpacesPage() {
+/** Every space, and a new one. */
+export function SpacesPage({ session }: { session: Session }) {
   const [q, setQ] = useState('')
+  const [making, setMaking] = useState(false)
+  const makes = session.role === 'administrator' || session.role === 'keeper'
   const spaces = useInfiniteQuery({
     queryKey: ['spaces', q],
     queryFn: ({ pageParam }) => call<{ spaces: SpaceBrief[]; next: string }>('GET', `/api/v1/spaces${query({ q, cursor: pageParam })}`),
@@ -16,10 +20,11 @@ export function SpacesPage() {
   })
   const list = spaces.data?.pages.flatMap((p) => p.spaces) ?? []
   return (
-    <Page title="Spaces" lead="Where people share. See the values that each space sets, and how many outsiders have a role in it." tools={<><Link className="btn btn-sm btn-outline-primary" to="/links">Links</Link><Form.Control size="sm" type="search" aria-label="Find spaces" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} /></>}>
+    <Page title="Spaces" lead="Where people share. See the values that each space sets, and how many outsiders have a role in it." tools={<><Form.Control size="sm" type="search" aria-label="Find spaces" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />{makes && <Button size="sm" onClick={() => setMaking(true)}>New space</Button>}</>}>
+      {making && <NewSpace person={session.person} close={() => setMaking(false)} />}
       {spaces.error && <Wrong error={spaces.error} retry={() => void spaces.refetch()} />}
       {!spaces.data && !spaces.error && <Waiting what="Reading spaces" />}
-      {spaces.data && list.length === 0 && <Empty>{q ? `No space matches “${q}”.` : 'There is no space yet. Load a world file with the client.'}</Empty>}
+      {spaces.data && list.length === 0 && <Empty>{q ? `No space matches “${q}”.` : makes ? 'There is no space yet. Make the first one with “New space”.' : 'You belong to no space yet.'}</Empty>}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All spaces" tabIndex={0}>
           <table className="table listing">

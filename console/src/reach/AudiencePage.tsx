@@ -5,7 +5,6 @@ import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, type Audience, type AudienceLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
-import { Ways } from './ReachPage'
 import { StatedLine, TimeLine } from './time'
 
 type Line = { key: string; verbs: string[]; l: AudienceLine }
@@ -56,7 +55,7 @@ export function AudiencePage() {
   }
   const report = { resource, at, all: all ? 'true' : undefined, q }
   return (
-    <Page title={first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people." tools={<Ways />}>
+    <Page title={first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people.">
       <Form
         className="audience-form"
         onSubmit={(e) => {

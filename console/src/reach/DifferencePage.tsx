@@ -5,7 +5,6 @@ import { useSearchParams } from 'react-router'
 import { call, linked, query, type Diff } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
-import { Ways } from './ReachPage'
 import { StatedLine } from './time'
 
 const words = { gained: '+ only right', lost: '− only left', otherwise: '~ otherwise' }
@@ -23,7 +22,7 @@ export function DifferencePage() {
   const left = x ? (x.who === x.and_who ? when(x.left.at) : x.who) : ''
   const right = x ? (x.who === x.and_who ? when(x.right.at) : x.and_who) : ''
   return (
-    <Page title="Difference" lead="Why two people differ, and how access was or will be on another date." tools={<Ways />}>
+    <Page title="Difference" lead="Why two people differ, and how access was or will be on another date.">
       <Form
         className="difference-form"
         aria-label="What is compared"

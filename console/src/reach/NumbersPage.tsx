@@ -4,7 +4,6 @@ import { Link, useSearchParams } from 'react-router'
 import { call, query, type Numbered, type NumberLines, type Numbers, type RuleAudience } from '../api'
 import { WideTable } from '../drafts/ImpactTables'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
-import { Ways } from './ReachPage'
 import { StatedLine, TimeLine } from './time'
 
 const n = (x: number) => x.toLocaleString('en-GB')
@@ -57,7 +56,7 @@ export function NumbersPage() {
   const to = (f: string) => (key: string) => `/numbers${query({ at, [f]: key })}`
   if (picked.length > 0) return <Lines at={at} />
   return (
-    <Page title="In numbers" lead="What everybody outside can do, in numbers. Granted actions need a role, and are counted by person, action and item. Wide actions need no role, and are counted apart." tools={<Ways />}>
+    <Page title="In numbers" lead="What everybody outside can do, in numbers. Granted actions need a role, and are counted by person, action and item. Wide actions need no role, and are counted apart.">
       <TimeLine at={at} onChange={(v) => setParams(v ? { at: v } : {})} />
       {numbers.error && <Wrong error={numbers.error} retry={() => void numbers.refetch()} />}
       {!x && !numbers.error && <Waiting what="Counting everybody" />}
@@ -111,7 +110,7 @@ function Lines({ at }: { at: string }) {
   const all = lines.data?.pages.flatMap((p) => p.lines) ?? []
   const words = filters.filter((f) => asked[f]).map((f) => `${f} ${asked[f]}`).join(', ')
   return (
-    <Page title={`Behind the number: ${words}`} lead={<Link to={`/numbers${query({ at })}`}>Back to all numbers</Link>} tools={<Ways />}>
+    <Page title={`Behind the number: ${words}`} lead={<Link to={`/numbers${query({ at })}`}>Back to all numbers</Link>}>
       {lines.error && <Wrong error={lines.error} />}
       {lines.isLoading && <Waiting what="Listing" />}
       {lines.data && all.length === 0 && <Empty>Nobody can do any of it.</Empty>}

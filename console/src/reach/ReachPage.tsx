@@ -1,23 +1,11 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, NavLink, useSearchParams } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { StatedLine, TimeLine } from './time'
-
-/** The three ways round: who reaches what, who reaches this, and what differs. */
-export function Ways() {
-  return (
-    <nav className="ways" aria-label="Reach, audience, difference">
-      <NavLink to="/reach">Reach</NavLink>
-      <NavLink to="/numbers">In numbers</NavLink>
-      <NavLink to="/audience">Audience</NavLink>
-      <NavLink to="/difference">Difference</NavLink>
-    </nav>
-  )
-}
 
 const groups = { everybody: 'everybody outside', 'kind:guest': 'guests', 'kind:provisioned': 'fed by their directory', 'kind:federated': 'federated', 'kind:personal': 'private addresses', 'kind:bearer': 'links' }
 
@@ -37,7 +25,7 @@ export function ReachPage() {
     <Page
       title={who ? `What ${who} can reach` : 'Reach'}
       lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'}
-      tools={<Ways />}
+     
     >
       <TimeLine at={at} onChange={(v) => set('at', v)} />
       {who ? <One who={who} at={at} /> : <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />}

@@ -61,6 +61,12 @@ type ServerInterface interface {
 	// LiftBar Lift a bar
 	// (DELETE /api/v1/bars/{key})
 	LiftBar(w http.ResponseWriter, r *http.Request, key string, params LiftBarParams)
+	// Begun Whether the installation has its first administrator
+	// (GET /api/v1/begin)
+	Begun(w http.ResponseWriter, r *http.Request)
+	// Begin Make the first administrator, for whoever holds the key that wexillum start printed
+	// (POST /api/v1/begin)
+	Begin(w http.ResponseWriter, r *http.Request)
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(w http.ResponseWriter, r *http.Request, params BoardParams)
@@ -184,6 +190,9 @@ type ServerInterface interface {
 	// ProlongException Move the end of an exception further away
 	// (POST /api/v1/exceptions/{id}/prolong)
 	ProlongException(w http.ResponseWriter, r *http.Request, id string, params ProlongExceptionParams)
+	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
+	// (GET /api/v1/find)
+	Find(w http.ResponseWriter, r *http.Request, params FindParams)
 	// ListFindings What was noticed and somebody should decide about
 	// (GET /api/v1/findings)
 	ListFindings(w http.ResponseWriter, r *http.Request, params ListFindingsParams)
@@ -361,6 +370,12 @@ type ServerInterface interface {
 	// ListPlaces Entries of one kind with the fields of the file format, in the order of their ids; a member sees the own ones
 	// (GET /api/v1/places/{kind})
 	ListPlaces(w http.ResponseWriter, r *http.Request, kind PlaceKind, params ListPlacesParams)
+	// Postures Where an organisation may stand towards outsiders to begin with, and what each would change
+	// (GET /api/v1/postures)
+	Postures(w http.ResponseWriter, r *http.Request)
+	// DraftPosture Make a draft that takes the organisation to a posture
+	// (POST /api/v1/postures/{name}/draft)
+	DraftPosture(w http.ResponseWriter, r *http.Request, name string)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(w http.ResponseWriter, r *http.Request, params ReachParams)
@@ -430,12 +445,21 @@ type ServerInterface interface {
 	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
 	// (DELETE /api/v1/sessions)
 	EndOwnSessions(w http.ResponseWriter, r *http.Request)
+	// Settings What the policy says of the organisation and of the service itself
+	// (GET /api/v1/settings)
+	Settings(w http.ResponseWriter, r *http.Request)
+	// ChangeSettings Change the settings that are named; the others stay as they are
+	// (PATCH /api/v1/settings)
+	ChangeSettings(w http.ResponseWriter, r *http.Request, params ChangeSettingsParams)
 	// ListSpaces Spaces; a member sees the own ones
 	// (GET /api/v1/spaces)
 	ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams)
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(w http.ResponseWriter, r *http.Request, id string)
+	// Started How far the installation has been set up
+	// (GET /api/v1/start)
+	Started(w http.ResponseWriter, r *http.Request)
 	// OurStatement Our own statement as a domain would read it, and the keys that sign it
 	// (GET /api/v1/statement)
 	OurStatement(w http.ResponseWriter, r *http.Request, params OurStatementParams)
@@ -861,6 +885,34 @@ func (siw *ServerInterfaceWrapper) LiftBar(w http.ResponseWriter, r *http.Reques
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.LiftBar(w, r, key, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Begun operation middleware
+func (siw *ServerInterfaceWrapper) Begun(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Begun(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Begin operation middleware
+func (siw *ServerInterfaceWrapper) Begin(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Begin(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2621,6 +2673,39 @@ func (siw *ServerInterfaceWrapper) ProlongException(w http.ResponseWriter, r *ht
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ProlongException(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Find operation middleware
+func (siw *ServerInterfaceWrapper) Find(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FindParams
+
+	// ------------- Required query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Find(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5377,6 +5462,46 @@ func (siw *ServerInterfaceWrapper) ListPlaces(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// Postures operation middleware
+func (siw *ServerInterfaceWrapper) Postures(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Postures(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DraftPosture operation middleware
+func (siw *ServerInterfaceWrapper) DraftPosture(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DraftPosture(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Reach operation middleware
 func (siw *ServerInterfaceWrapper) Reach(w http.ResponseWriter, r *http.Request) {
 
@@ -6214,6 +6339,61 @@ func (siw *ServerInterfaceWrapper) EndOwnSessions(w http.ResponseWriter, r *http
 	handler.ServeHTTP(w, r)
 }
 
+// Settings operation middleware
+func (siw *ServerInterfaceWrapper) Settings(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Settings(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeSettings operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSettings(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeSettingsParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeSettings(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListSpaces operation middleware
 func (siw *ServerInterfaceWrapper) ListSpaces(w http.ResponseWriter, r *http.Request) {
 
@@ -6290,6 +6470,20 @@ func (siw *ServerInterfaceWrapper) GetSpace(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.GetSpace(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Started operation middleware
+func (siw *ServerInterfaceWrapper) Started(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Started(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6967,6 +7161,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/complete", wrapper.Complete)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/find", wrapper.Find)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/overview", wrapper.Overview)
 	})
 	r.Group(func(r chi.Router) {
@@ -7235,6 +7432,27 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/places", wrapper.ChangePlaces)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/begin", wrapper.Begun)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/begin", wrapper.Begin)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/start", wrapper.Started)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/postures", wrapper.Postures)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/postures/{name}/draft", wrapper.DraftPosture)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/settings", wrapper.Settings)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/settings", wrapper.ChangeSettings)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/patterns", wrapper.Patterns)
@@ -7824,6 +8042,79 @@ type LiftBardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response LiftBardefaultApplicationProblemPlusJSONResponse) VisitLiftBarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BegunRequestObject struct {
+}
+
+type BegunResponseObject interface {
+	VisitBegunResponse(w http.ResponseWriter) error
+}
+
+type Begun200JSONResponse struct {
+	Begun bool `json:"begun"`
+}
+
+func (response Begun200JSONResponse) VisitBegunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BegundefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BegundefaultApplicationProblemPlusJSONResponse) VisitBegunResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginRequestObject struct {
+	Body *BeginJSONRequestBody
+}
+
+type BeginResponseObject interface {
+	VisitBeginResponse(w http.ResponseWriter) error
+}
+
+type Begin204Response struct {
+}
+
+func (response Begin204Response) VisitBeginResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type BegindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BegindefaultApplicationProblemPlusJSONResponse) VisitBeginResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9661,6 +9952,47 @@ type ProlongExceptiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProlongExceptiondefaultApplicationProblemPlusJSONResponse) VisitProlongExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRequestObject struct {
+	Params FindParams
+}
+
+type FindResponseObject interface {
+	VisitFindResponse(w http.ResponseWriter) error
+}
+
+type Find200JSONResponse struct {
+	Found []FoundThing `json:"found"`
+}
+
+func (response Find200JSONResponse) VisitFindResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FinddefaultApplicationProblemPlusJSONResponse) VisitFindResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12118,6 +12450,87 @@ func (response ListPlacesdefaultApplicationProblemPlusJSONResponse) VisitListPla
 	return err
 }
 
+type PosturesRequestObject struct {
+}
+
+type PosturesResponseObject interface {
+	VisitPosturesResponse(w http.ResponseWriter) error
+}
+
+type Postures200JSONResponse struct {
+	Postures []Posture `json:"postures"`
+}
+
+func (response Postures200JSONResponse) VisitPosturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PosturesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PosturesdefaultApplicationProblemPlusJSONResponse) VisitPosturesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftPostureRequestObject struct {
+	Name string `json:"name"`
+}
+
+type DraftPostureResponseObject interface {
+	VisitDraftPostureResponse(w http.ResponseWriter) error
+}
+
+type DraftPosture200JSONResponse struct {
+	Id string `json:"id"`
+}
+
+func (response DraftPosture200JSONResponse) VisitDraftPostureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DraftPosturedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DraftPosturedefaultApplicationProblemPlusJSONResponse) VisitDraftPostureResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReachRequestObject struct {
 	Params ReachParams
 }
@@ -13078,6 +13491,104 @@ func (response EndOwnSessionsdefaultApplicationProblemPlusJSONResponse) VisitEnd
 	return err
 }
 
+type SettingsRequestObject struct {
+}
+
+type SettingsResponseObject interface {
+	VisitSettingsResponse(w http.ResponseWriter) error
+}
+
+type Settings200ResponseHeaders struct {
+	ETag *string
+}
+
+type Settings200JSONResponse struct {
+	Body    AllSettings
+	Headers Settings200ResponseHeaders
+}
+
+func (response Settings200JSONResponse) VisitSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SettingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SettingsdefaultApplicationProblemPlusJSONResponse) VisitSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSettingsRequestObject struct {
+	Params ChangeSettingsParams
+	Body   *ChangeSettingsApplicationMergePatchPlusJSONRequestBody
+}
+
+type ChangeSettingsResponseObject interface {
+	VisitChangeSettingsResponse(w http.ResponseWriter) error
+}
+
+type ChangeSettings200ResponseHeaders struct {
+	ETag *string
+}
+
+type ChangeSettings200JSONResponse struct {
+	Body    AllSettings
+	Headers ChangeSettings200ResponseHeaders
+}
+
+func (response ChangeSettings200JSONResponse) VisitChangeSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSettingsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSettingsdefaultApplicationProblemPlusJSONResponse) VisitChangeSettingsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSpacesRequestObject struct {
 	Params ListSpacesParams
 }
@@ -13148,6 +13659,44 @@ type GetSpacedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetSpacedefaultApplicationProblemPlusJSONResponse) VisitGetSpaceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StartedRequestObject struct {
+}
+
+type StartedResponseObject interface {
+	VisitStartedResponse(w http.ResponseWriter) error
+}
+
+type Started200JSONResponse Started
+
+func (response Started200JSONResponse) VisitStartedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StarteddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StarteddefaultApplicationProblemPlusJSONResponse) VisitStartedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13820,6 +14369,12 @@ type StrictServerInterface interface {
 	// LiftBar Lift a bar
 	// (DELETE /api/v1/bars/{key})
 	LiftBar(ctx context.Context, request LiftBarRequestObject) (LiftBarResponseObject, error)
+	// Begun Whether the installation has its first administrator
+	// (GET /api/v1/begin)
+	Begun(ctx context.Context, request BegunRequestObject) (BegunResponseObject, error)
+	// Begin Make the first administrator, for whoever holds the key that wexillum start printed
+	// (POST /api/v1/begin)
+	Begin(ctx context.Context, request BeginRequestObject) (BeginResponseObject, error)
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(ctx context.Context, request BoardRequestObject) (BoardResponseObject, error)
@@ -13943,6 +14498,9 @@ type StrictServerInterface interface {
 	// ProlongException Move the end of an exception further away
 	// (POST /api/v1/exceptions/{id}/prolong)
 	ProlongException(ctx context.Context, request ProlongExceptionRequestObject) (ProlongExceptionResponseObject, error)
+	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
+	// (GET /api/v1/find)
+	Find(ctx context.Context, request FindRequestObject) (FindResponseObject, error)
 	// ListFindings What was noticed and somebody should decide about
 	// (GET /api/v1/findings)
 	ListFindings(ctx context.Context, request ListFindingsRequestObject) (ListFindingsResponseObject, error)
@@ -14120,6 +14678,12 @@ type StrictServerInterface interface {
 	// ListPlaces Entries of one kind with the fields of the file format, in the order of their ids; a member sees the own ones
 	// (GET /api/v1/places/{kind})
 	ListPlaces(ctx context.Context, request ListPlacesRequestObject) (ListPlacesResponseObject, error)
+	// Postures Where an organisation may stand towards outsiders to begin with, and what each would change
+	// (GET /api/v1/postures)
+	Postures(ctx context.Context, request PosturesRequestObject) (PosturesResponseObject, error)
+	// DraftPosture Make a draft that takes the organisation to a posture
+	// (POST /api/v1/postures/{name}/draft)
+	DraftPosture(ctx context.Context, request DraftPostureRequestObject) (DraftPostureResponseObject, error)
 	// Reach Each action with yes or no for one party
 	// (GET /api/v1/reach)
 	Reach(ctx context.Context, request ReachRequestObject) (ReachResponseObject, error)
@@ -14189,12 +14753,21 @@ type StrictServerInterface interface {
 	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
 	// (DELETE /api/v1/sessions)
 	EndOwnSessions(ctx context.Context, request EndOwnSessionsRequestObject) (EndOwnSessionsResponseObject, error)
+	// Settings What the policy says of the organisation and of the service itself
+	// (GET /api/v1/settings)
+	Settings(ctx context.Context, request SettingsRequestObject) (SettingsResponseObject, error)
+	// ChangeSettings Change the settings that are named; the others stay as they are
+	// (PATCH /api/v1/settings)
+	ChangeSettings(ctx context.Context, request ChangeSettingsRequestObject) (ChangeSettingsResponseObject, error)
 	// ListSpaces Spaces; a member sees the own ones
 	// (GET /api/v1/spaces)
 	ListSpaces(ctx context.Context, request ListSpacesRequestObject) (ListSpacesResponseObject, error)
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(ctx context.Context, request GetSpaceRequestObject) (GetSpaceResponseObject, error)
+	// Started How far the installation has been set up
+	// (GET /api/v1/start)
+	Started(ctx context.Context, request StartedRequestObject) (StartedResponseObject, error)
 	// OurStatement Our own statement as a domain would read it, and the keys that sign it
 	// (GET /api/v1/statement)
 	OurStatement(ctx context.Context, request OurStatementRequestObject) (OurStatementResponseObject, error)
@@ -14610,6 +15183,61 @@ func (sh *strictHandler) LiftBar(w http.ResponseWriter, r *http.Request, key str
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(LiftBarResponseObject); ok {
 		if err := validResponse.VisitLiftBarResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Begun operation middleware
+func (sh *strictHandler) Begun(w http.ResponseWriter, r *http.Request) {
+	var request BegunRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Begun(ctx, request.(BegunRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Begun")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BegunResponseObject); ok {
+		if err := validResponse.VisitBegunResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Begin operation middleware
+func (sh *strictHandler) Begin(w http.ResponseWriter, r *http.Request) {
+	var request BeginRequestObject
+
+	var body BeginJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Begin(ctx, request.(BeginRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Begin")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginResponseObject); ok {
+		if err := validResponse.VisitBeginResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -15812,6 +16440,32 @@ func (sh *strictHandler) ProlongException(w http.ResponseWriter, r *http.Request
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ProlongExceptionResponseObject); ok {
 		if err := validResponse.VisitProlongExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Find operation middleware
+func (sh *strictHandler) Find(w http.ResponseWriter, r *http.Request, params FindParams) {
+	var request FindRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Find(ctx, request.(FindRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Find")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FindResponseObject); ok {
+		if err := validResponse.VisitFindResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -17516,6 +18170,56 @@ func (sh *strictHandler) ListPlaces(w http.ResponseWriter, r *http.Request, kind
 	}
 }
 
+// Postures operation middleware
+func (sh *strictHandler) Postures(w http.ResponseWriter, r *http.Request) {
+	var request PosturesRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Postures(ctx, request.(PosturesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Postures")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PosturesResponseObject); ok {
+		if err := validResponse.VisitPosturesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DraftPosture operation middleware
+func (sh *strictHandler) DraftPosture(w http.ResponseWriter, r *http.Request, name string) {
+	var request DraftPostureRequestObject
+
+	request.Name = name
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DraftPosture(ctx, request.(DraftPostureRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DraftPosture")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DraftPostureResponseObject); ok {
+		if err := validResponse.VisitDraftPostureResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Reach operation middleware
 func (sh *strictHandler) Reach(w http.ResponseWriter, r *http.Request, params ReachParams) {
 	var request ReachRequestObject
@@ -18175,6 +18879,63 @@ func (sh *strictHandler) EndOwnSessions(w http.ResponseWriter, r *http.Request) 
 	}
 }
 
+// Settings operation middleware
+func (sh *strictHandler) Settings(w http.ResponseWriter, r *http.Request) {
+	var request SettingsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Settings(ctx, request.(SettingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Settings")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SettingsResponseObject); ok {
+		if err := validResponse.VisitSettingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeSettings operation middleware
+func (sh *strictHandler) ChangeSettings(w http.ResponseWriter, r *http.Request, params ChangeSettingsParams) {
+	var request ChangeSettingsRequestObject
+
+	request.Params = params
+
+	var body ChangeSettingsApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSettings(ctx, request.(ChangeSettingsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSettings")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeSettingsResponseObject); ok {
+		if err := validResponse.VisitChangeSettingsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListSpaces operation middleware
 func (sh *strictHandler) ListSpaces(w http.ResponseWriter, r *http.Request, params ListSpacesParams) {
 	var request ListSpacesRequestObject
@@ -18220,6 +18981,30 @@ func (sh *strictHandler) GetSpace(w http.ResponseWriter, r *http.Request, id str
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(GetSpaceResponseObject); ok {
 		if err := validResponse.VisitGetSpaceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Started operation middleware
+func (sh *strictHandler) Started(w http.ResponseWriter, r *http.Request) {
+	var request StartedRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Started(ctx, request.(StartedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Started")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(StartedResponseObject); ok {
+		if err := validResponse.VisitStartedResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -18656,455 +19441,471 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P37khu5sS8Kvwqi947wjE1Nay72Xm7Fjvg0kmasNRdpq7WsL46XTgfIAkm4qwBOAdUUrdDznPc4T3YC",
-	"mQlUFQnUhSy2JNv/2KOuYuGWAPLyy1++v1joYqOVUNZcXL2/2PCSF8KKEv71pCqNLt1/ZcIsSrmxUquL",
-	"qwsl3lmml8yuBdvwlWBzsdSluJhdSPf4t0qUu4vZheKFuLi6WOBXZhdmsRYFd58r+LufhVrZ9cXVtw8f",
-	"zi7sbuPeNLaUanXx4cPs4nkmio22Qi12P4ndYRderwUzvBDsVuzYVtq1VIyzjO9YKTaCWwOdW8rSWMaV",
-	"2YrS924teAb/ou41Wnrgmkr082vXz0Iq/+//iPZ6+Qu3i/Vhd5+95is/Y8ZyK5hdcwv/XKy5Wgm25YYV",
-	"PBNsWeoi2dflA2ygq5OH3fpZFtK6V2PLk8PDvQ/Koiourv5IY8Z/fR0+LZUVK1HCt1+W4k6K7eGQr/mO",
-	"bd0gt7rKMz9MrsJ/Ku1WbZWQmg19t9kxan6udS64gubfrEUpXjqpPezBhpdWifLq+dMZMxu+EPBfhRBW",
-	"qtXV86dMl4wrJq0oGDdsKXP3hu/Phtt13Z2ta+didlGK3ypZiuziypaVSCzDN/FleLPeJXrqpLkU3GhV",
-	"y8XfdVUqnrNbITYmMUnbdZe8RjrxwY3AbLQyAnb4y1LPcwE9WmhlhQIx4ZtNLhfcde5yg2/84e/G9fR9",
-	"o7H/WYrlxdXF/7isj5BLfGou/XehxfZY37gBSsO2paZ5oR+5bz5eLMTGcrUQ0I8sk+5XPH9Z6o0orXS9",
-	"XvLciNnFpvGn9xcy2xv/nyPDd4PnNI6DqWrs7a8jv6yUlfneD//U97MPTYH5m+tk6IL/4tvwIz3/u1hY",
-	"1xbOgsi+h4OvPdD5rrETYgM7eGQkTWd6TN3dnu+a3cbP9XRfVyhJ7b5n0vB5LrLYXvYyHenmRpSpsZU6",
-	"F32y+Mq9sz8maIx+H1qY1T3sGNdjvE4ORsfrYR/0c6EVijIKqxWFib5Hf+BlyXcXsHUW0kgcvFDuFP7b",
-	"xU6440DpRh/rD6y4Fe02uqbmR27FYbN7U+XH1ehNa0C+0Y4pewIn/sgt3S0tG27MVpdZ7Oht7slvZl0C",
-	"dXgM4zN3V+uqNGy71mzNUZugiXjElBCZyNjS3R+sEMUc7uiee3iMsM7gZO959c36cK2gifhCWBKjPaHN",
-	"slIYczgXcB28s1/RC+7ExmFfzMbsXTeJhx9/UZVMbxXbCL3JBePmloEOElnmUhihrCjTPQyvMFgeE/1O",
-	"KYyuyoUYuf+MKO9k4vS00uai//Skkwbfrr/Y7NIsLENzwDR50dXMfK/2VjN++izlqirDekf23/sDzW7/",
-	"1n4lFrrMzIxtSn0Hh4DIZsxUZiNU5v5zrQsxY2bNXaMzZnl+C//hVokvrJnBfpq5ZRfu/1clV+6voJiZ",
-	"mVPbden+AIszYwvuvrcVqiEX9QSQahe/79a6jM/Dlu+Gn41vUAI6j0bfDd9oPdXU2MwtSXQFj7hE6Nnw",
-	"IbQvrIh483AqRBpzj25SQj5Lnxxv1rpgurJGZgLOzd8qYdwzd4bwua4aK9r43D/BxTm7uJUqi/bPH5CH",
-	"F457EkzDCgSEgbXBJOjJt0pv1UVUl8XzI6EP4sOb5Mns7Cs/Q0tdFm4B3P7/03cXs8hxQF3rP+/8izQZ",
-	"QcgaHYbVbqkTtY4RUSwakt/odnRXVZkUKnYy5lKNWF7/nZ+lii5zclKV2C50IWJ33uvdRi54zsIrjBda",
-	"rdy6F9EZV+JdfE+4U8frSK0mflJwqeLjxudnLJfq1jCpFnnVusIbzXWKE/gssr5pu8a33IRpy/PDDrr5",
-	"dN1gPM8vou6EliTh51qCg+voG6jnojn1NHVdAgILO/LwTR6VC16ZXsXuCbx0wonWe7QkhfFwHR4zuyeN",
-	"M6a0ZUYXYq6z3f6h09K70zeve5YyT43MqphIvKInrJTm9opxEFW21eWtAQV7u9biTpRsrfPMMGlnTJfk",
-	"eISOuCNyzstSZO5BUEg6lcAjT8xgSO9N5twpbPWZzXN39bMtNxddfoSOj5BnjAkFQ77o8yvgvHcfuPED",
-	"FkW3ISqNpYrtn+95OdKKa6gJDQPpu6iBFL8kH7NMF1yqR+CvC4pyjw+509dzuLTVHBsxCT/j4UxojsZn",
-	"e7jJQ3vwDgCfqbFOhPRGKGb13h7ALRLVCPR2+B0HA3ilt1Gz59jj/vBagUfDOvMaXwXrVw9QNPz14N6m",
-	"wdcXA7XbcReECThYRLBNcPzH2kvf7xhZejP2BW5IZ+PgfvySbbgsDfp6nVXNOCNP1EEvTzv2pzq/E6fW",
-	"m7UT0BBo0UuUXmkYTSEcYTFR3cpMTDW/1seC9JLhVDenVmkVmdjuE7RxHHpZoC4nBel1kPN9f+2NX8Lh",
-	"Yz1oYr67aSzcCR+aWrRh4mbsQMJjopyLpb1x5t+hbqw1K7jaucNu7sygohAZqzbkYtvwlbhiWuW7Wrkt",
-	"Bbp7RIYCgP4D91PjfthSMJuOqqaCfjjShmod05D5Yj3d3N22tHUQWGiBcbXD+18vW7d/h+weqsC13Ppu",
-	"z4IstuQpLtF2/Ree34mIQHNzo5fRQ2Iugia8f0zsmK5KBh4BSfeaBtVNaTdAb6HPdzfkLpvvbnJxJ3Iw",
-	"2O1NLo31QzCWq8w1GTPj59quE45dXlqcZfcO9MU4MdHbR4w3tS8L/8tBD4NfGddXr5NR9y9mI1T3peDW",
-	"O+C6OmbXYsd4VkgbuiShj0EShrf5dy3RkvFza9bgeKHOV2qh1VKWBarKayHLG1uVCr2O+J+x+b0V8QsC",
-	"Fys6vlxrI4xl8Ir3dJRVLoz7B6ldOAHc3KKHCEfru77ItYF+BjHgahftXtoPnWfR3tF8u6tKWpZrtRIl",
-	"4yvt+oNXmxHWuoXPhTXMK9GHB4ub16gzTDh5OhT/+Y5tdC4XuyvmBXoGT1xbXGXQdueUxbtRlTdDxc31",
-	"CT86bBuMkj/v+D9wvjnZM8JGl6/TrctldjPfRf2NzD1kRsc0jQ6TD8Q+Mk2PndVF0QSm9LYhiiAt6Ida",
-	"VgbGVCm0lt8Ot/bcOgiVBYVpy00th/AbN/1qkOGnaoAIbk+aey+S9bnsd2kYuD8lcHvELoIn/kCPxRkO",
-	"JL0kWIs0LNNKzBg3DeBFE46xqoSxV4+fPn317Pp6xsS7hYDvwEMnk1e/Pv7l2YyicfBXXfovRBXKxZpL",
-	"Ndj4eeLevrZiExPdhc7i8pLzXcybAoece4Sjz8RCtjwQTdUcImhxrf1ddFLdtaBZpulc5AwEj+exz+vN",
-	"oV+paxZeYDORKWhsxHaHnmc18Iv8L7bTr+/3SdQYcSudcLXgEvhtRxJNchvbaTZleN/xvIo3Qlbm4Wmy",
-	"4MqDlKS9gp2ppLElt7qkCBaBirQyujyQbj89u7jlY9dRJfiNR/5Ajwk2NRdMLlGuUMTgpKuhU93nA0gy",
-	"zWbzyLIpm7jeF4fgDRDrxEKuRex+fUxDcU/ZnC+iTouwqfxae0BaJpa8yu3FrHHMYcDYDckdK3QhReUh",
-	"LHuHn82GjWv4zqRndUbwr16XBI4lPrFicZs4TZPnzYpb0XlYJPfN8O0xyNUCHZntiVOHEInF7Q+6UlGR",
-	"yKUK8S5EZs6YkKAkceX9e97J6yxBDoi3pFex+5gXi1sfxPHfGvKba3o36vqrvzocTvFcMaXLgufOpC2i",
-	"Fxj35+TAGywIVPQKmzjIkNNw02Gq5MUFvqGLkdpe7bzdQ44sGWd3oszkwgZlQ5H87ITbxM5Wu+i4IWK6",
-	"HqjgEJmCM0HGO0ztJtRanpeCZ05Wswrxk26XYByl4Llb9xawLHWGSBV2V91kkI/W2iZ333Ut6/vWezqE",
-	"dRJA5C96iy4c2gLOqmDw2b3J3fId08uYf0gqq+NSmnYv0/yYk9xieyvgXcjh243Jhz7O3DTG517HcTnZ",
-	"nTQpJNt816tS0gzylbP7bDQk5Pqo4g0Ygr1E1Y2GYrGLKtaARkohSLuUK7ox91uVizWrL/Sg+V9cqSrP",
-	"6WIH55AVhd/h/uE4Fa7k0ogh8TMcRWOoOJnpFY64xaa0P+o2Bn4MpC7ypVEGS0Kskjp6GhqU0L1eB90W",
-	"mm3Z14M1rpYC3b2s0PMaeech/H61cXK85VhPe3TZEcX2V8p0aC99OmwCIarmdcHNLfqvCOHdfx14OwI/",
-	"Fe1bKTKhrKTww4jYrPeWdaS5fB29t4dBb2fDkJHhc9HBVfbFchnZbl6VPuhdxnfj4mWp5UsshPu+D5zH",
-	"evzUA8naHV7mWpfD9zR85Qf3m9i+9uZW7xf+4l784PQPmd9subQJ+809coMe8s0fdWx6/Bdabc38sKnL",
-	"yfl6yiO6SmolnZI66YWPS4qfTXYRF+NwXWMJcrpccSUNx6BY7RoAiIoVm6snj//r+lns2IPsr4jVVOhC",
-	"KAS/KMACbNcyFxgxcHMd+5ZbiH65XkJuHrSbHDsuecQNeKM7U3X61UZ3B5LzHx0ea77ZCMW4Ze7TMzbf",
-	"MYpZHXQtS+s1+K2lznO4XYZvuacx1G89le2mfhHG8JVo9X+lGcQvmnHxrKVa7YUbFQUjj53BkAk533lJ",
-	"ewRB75YfH0JtKoowKBHaHWtr/0KlN2dh5RtDoPWguUqK0l/o6GpL0p6otoKu43vX3YNXIhfcjM1GoXBZ",
-	"ZG/mTh1ZrckRarRWooSNWuhS1IIcAkrzkt8KCCdFIzijDpRZ4ziBNjm61n9nvB3WjCS6g2PnfVy9+Knu",
-	"owgby/iuFapcWoGOGycLuC2gPxiwtzrPGF8LnrXb/9PDjtNrb8txmYcQIcy3SATk3MSkjgdpWFbBpljw",
-	"spQiYy3vdfNiHJ6H0yltEZkHOYgHy6XFpCNAQ7QCtQeLpOP+E794hz5FPfKeP7hHYnMcQcwl7hj/o65d",
-	"KmMaH1fZTdxZiciS4Wi1cVhw15sUDryUq/WIhgf5WmEs/tMe3OYH7zufmrYUrjmJXZ6LhS7orTx/sby4",
-	"+tsgHPPbaFovxQiYxpMOx1C3cnOsW3IR8ge9IbXiUiEkQIOvTrtrbitbOnkzi6QN6266L9P5ER2R4y0/",
-	"05S51Y8G4uECZ6ZarAPIijpy5Kzuh4pwiuPoYZy/lNCJMp5z0ZCt1ARGzH4ed9LqjVACuAPsV1JhkJiS",
-	"x77aOCVsBl6yhfCvoK5NUKE+UxSaxV7VeyI6XsBePFMWnasjFIhc69sbnstb0Z3+3Hsv92KVD2zs9EDi",
-	"50XauPZhgPbyPCSkPt6spSj0XSLJpNMIT8cCTJW3vO4KiCFQZF1DhrK5Q8sY6syih0H3/CVDZZ1uep9O",
-	"jj1Nz/drYWxn1OjQnQG/iz4SXgpj4BJb7prevahrty2ScdR9yITWJeBrQ9yfEGvSHV0A8ro1DD41MtKT",
-	"jExWSiYjo5FIDAZaMBVkL2ZcGrdDAapDCLJet1udZ0ALUPenGZRJxkBxuc3zYqNLG9P+Fs4qKNWIa+Ql",
-	"jugJZsIdXiev19o4o8/9byNr2/JboVh9P/rr8CSjExO55jtGEh9D+47TsurjKAZHqUlmIip6Ka0VasBh",
-	"6JPHQjJhWIT6K3Vj8WXV5WNzO0kOzDd//C4NsOwlE8i5WlV8FXWz8xY70yPmNG1yhkC002cZMTSZEf2A",
-	"3oFWu7FNEp2S5+pOWh5nGEgQljT7H7H9wE8eBXI2LOH+U7r19gyZTArvhA9dSK00MU+NWOlhq7fXSfej",
-	"VBdelhrR1mcSN3/CtnKz7kksecg+/J3xouhOK8p56xXFA6RTdBJLvoxcuYBGGpb5PCdn0YBXname+3D0",
-	"sHPPde8J/SyayC5XpDMc3v+ZHNvSs0xGW5EJ1IfWRow11gqepXZ1Jm4SxwEqboewGcTGzktdrdaWVRvA",
-	"lHArgPMNJUiULCSFj+ImUdqm/S8epw0x96hOU81zaSgfZIBs/FZJFLlYXir4iCLeqr/yvPL+ZfDcAIyO",
-	"hR8MdG3/ReQZcfDEvBgNJoAYLxk+ZVI5NR/swSF8AcKZpSm30V5YlJIS6hiSEYD7C1M8u8hKvdkkNPqt",
-	"kKt1TMlKkEokZDA42lJC2rEXqas3PIWy2w3k2UI7dB27EWJsYmR4+K1Fu48OrcbS+kn3p0bzrPK7r97v",
-	"Yfkaspk8XL8vpYj569wtmwTsw1O3mWniEuCDEcd0OA0PHyVOt6MOqrQF2y0BEx4X026fMVLVlqGkRIT7",
-	"7NCqVMz91ukBRhcCU6qsT4Egg742VlghuIJI5wECdClFno28mRJykAQ9FuTtCC1EupC4WbYjvF77znL4",
-	"rHdGuU/FJnp/bHUuy2fR22HcWRT5BZn0MB5aeFqdSE7AnjCCynPqzQCC+dnM7lg5TyO5Bt1bsVXyMxZd",
-	"lkp84ngP6KCJ9nCEwo3DTKCszYmJ3ElM7OFYm7QInYOOJ36ktopIu4nTT7wMhjhOyZW9IZYAdLzcZAjG",
-	"bFC51I5dGTwNNznftPWSgVivo9hrTmLa0qksJ8wf6gyE9LgpfXpMg7yAYhk+58+vU2rNq81GR+PTKQg+",
-	"GUgLrpS2bC4g1y8K4eSjNksKDruVeX76dw7gauD0c5/unBgKlp/J+5Lp5l4Q76yAFRQqu4GNUW8Dt5Du",
-	"VzeURiVUvS8ugulSv3/TgFg3/hVlvgMmxpRlWkt+D8F1miJ5uKc9uhbPMIR3SOnGjb2hOyOGbzaW5XrB",
-	"c2CFJxi9zHNk0YlDjpPWm1DHJ0/52CKE77eY1hv6Hh1wjYnvihok8i+IU5XCNnFTyfLVSNRIqavNNNp2",
-	"kr3ucYARWb3lZUZ4pbmGnJrh7VKO4Ki+dtBnQ4Z812Xdif0QFlw40Sv8EB1O0CipbrynRd8ldm2Kuzvg",
-	"42/EciliNthzS4ZWJOMxFTkB3S4kX5I0+Llp2IVOsBphlU7pPooU2ktoH3osIrC9vuuCv3uOL7dYwvYE",
-	"uvczDQGPtf3dUW1HhPrk8YwhSJtsFxRSNX/4dURCBt4jR5NkIw0/DKhTQF/6Wh7xMWMBiMObBw1UCJar",
-	"mtmACE4ABemUpuDjmAHbx3a9e8RUlecUAdFKML7lO/+UEh21Bb7YjAjivnj1wxP2v77985+ifEs/yFw8",
-	"K8sYan2h86pQcVMjnepZIN55MDiCWql/+Dbay8T9jpQCo47xkFbTT4zsCyx0WitZHG64li00WUNfGmt5",
-	"q6qYj8Z/H9qCw7wpIPceTE92uudt8NZC5pSUNZKC+M51rNpPNLADHtWwDBEkwdhJTc4e+D3jUzTKv+Qn",
-	"ozl48qlGErUOJiHqDqqfDLJb/C7o8haM+RAsTIy5eBC4KXTft95Bo/iDLp22FiUzz3O9TaW93gqxuVno",
-	"zW66aiBG2JTbPokysgM0+FAeBHJ/646HFmdhqB2QoB8RsjoGnXsMOPWgesc+nDPeNxvDDQeSeq+hbrip",
-	"yY+Imw3hFG8noDRIsRkkeDDiJBWh2he1Hh2uvBPqFbllDmlO4sFQT+UlLVsJLDBWMKmY0ltKuEG2QlA9",
-	"G5RRDYoASMF5OxtheAHVa5I3PkO2ZCCrKoTxtcNOz33s83klPVopkyaXd53mjE2wSOwuZkfXLfJ+sQaQ",
-	"mVhWvb0SFjsqJFUcrHl4ucV8KcPKCLgmfgRPT0zsjzC617oQN8SXNxp2lctFMtMfGOTHDexnJ7uxrHS9",
-	"4MkjrxRKbBOdD5U9epu+hje9QN6kS2CFDJZTvZRWlIkl6rDURe72bcKKN+te48a9c0CLTJVISBQb1rpP",
-	"vMGlTIr8UXZ5YP1ImahxB+i+iVpI5f8dgULFvaXDPKRNn2rtLV1zld3AoeQtubnwUQZx47E/pSicOtXt",
-	"PG2fXLCpW4mhQmVUJxOsQOw+YCB0FLbU3KndULjWxm15aaOY73rz9dnXkZSEuOd3U5Ubbfbf/ePJtOyj",
-	"3M/+UuqbgUbUpdeF0sHfqMTWrWlI1uGGLXnp/s+pArC8AJsq+I6tdG/C437YTtdVoUTvZs3G5hSoRBIK",
-	"ZFPFhVlkbXJtJ8TudZ/hOi7fo8Ph+imHjZrBCiXSy4J3+qFZ2OlfT9y7d2KkhdQTrryTyQv2qEjlQG3s",
-	"UAuDoSWn8GfSfGN1Pg/6ADSA0RH5DM1juw1OE/i8/1iyx7+Icgp/dvym9ORYvS8OP1/3jX5feNjqnjFm",
-	"YyQ7WL0DC2vB61FteC9M2Thmak05Av5LsYpNpvrRgdV5ZkZPR39Ejf1lx8LF9L5GrHtWJ87i8JMLfe11",
-	"7eHXStqPKsiDFakeQVn8HuzBdOkTCJnC3Lro12664CfwQjKa2yVIEJc1Qox0x+hSruRYnHwnFqVWqEbU",
-	"8+06pelZR3WjA9N9YdFoR204a2FyRiTQeWPbT1JM5BoA9QORi3PLPreM8nRretlHTOTG180rPfHCbAzx",
-	"8ABCu75oPxUKR/IxTzaWpD96Xmz4wqa8gsPPp1/0nTDfR+FmqdKKlb3RyLSwdwAhY8d2rQsG1qQokc+D",
-	"lr/eow3db5iHD9m8Yhn+2JmbDqrHGn1/QAkq3vGFzXc1mbrPCIgzZqC/OnIiBV92y3IzlpcW08n1ZuhQ",
-	"cV1r53jqRusPVsHKNlm/Jkj5cJ/qmutxMYcO2QtZoLE4aWkss2tdGa6ycfOaShQF18YNLNie0tF7HPuf",
-	"Ik5+3E/rNKkD1t+tZ/XOSr6EgwneLkdBWgpdxvkUyZkATEMw1Y9Yprcq1zzzdUPa9SVTpXBi3KAHBSs9",
-	"Jbn7J+PzXBDDL1DuUvGMcev4qy+0FAtVETjloHe/UikWj2IBt7vyQKFYTQy7pWJtkWG28VLJMbqbBc72",
-	"2QnDfUE9SWgDA6AU4TBoUoeduklDzemUKFA13xIKoOSZmw+Jog1cdHtTSJ8bNzUv6z5E63D7bLI9+jhf",
-	"sBIu/qIyltXOvUjmDNZemmTSkHskfrStK5WVIsMkRbf5C2SpmabNroN7bOW+WqOL1CUEPjXi4A2XYYcO",
-	"ELNwMjG84rbMxK+AOej1w4TafwCtrGFsdS2suv5VWPTZRW1S+bB2g76OFnRvlmkM7eJa7bti/9qhm7p1",
-	"y9aVa+Esj6bakYKT1hI7Qu0Fl/lcv0tp9mUK4Dsk/O2/TfFv+ly6m10kVB+L+Omg5CaW3g91t7AsAfFs",
-	"I13ZdOw1wRvX7oWTwavfNxplxh2nPK8drDzFqNKfdZDiStu2S0SkEJ8IV95jhTIxWqiOyoh7l/wY6MMZ",
-	"Kb/Gl9TsWt+BGHBdp1UGSAbBj0JlXhxyeiJf1IrMvc3jcak0Aa0a4TwN+J09My6UBSkuhjK9H9axhm3k",
-	"9rPl5Ur0U7+HtWitUEA69y7Jy5bqNNmqRFeiqa+PcTPJo6pdduCs2vpij3cyzHA4S+pLuvEh39HmOBPT",
-	"rks7lrdMjq1qcsg5RinQNelYper/TvONxZGxMutmC0vzRo2jVWrM1vlplYZRKLW5gsZADIah3r2/v31S",
-	"ZLIUC6vL3axRkQ485L64HFdYcoK7qzjPgF63HbX9JsV44/HLvbHvc8X0Zcwv9thHj2eIJqfKSyWbC7sV",
-	"QrGFLgpugIeHFwIC1aCLeJiC+5VUjKtVDqzFi1vkLG5PSTxyPwZmMAo9QBFKvytBzADRYUs5ryzSFqg2",
-	"2Py42H8ckvZiq9gW7CK9ZB7AM9tL8JguOw6WtnsbvfCVR/ch/kkFaNwZ8sbZfakjJFEKGNk6IzJJCAKt",
-	"AotpPDQ2XXCuRw1u9+8nZxbWdcRbZcT3SrSn7juobRQ0Y9AqaDaCKekPzHQI7jmFXAbXbzqC0W94/aWR",
-	"dw72PSUxhTQ+q3a4EqN4WWrCIg/qxK/+BzGZ3Qg1cjiNjRbNHjQyq3ie8J5hrg6wSTntNGQ11g404LBg",
-	"K26FYYZHMa8TIDAO6A85ejvwwyGA7MvGhjmv16xDVBMa2Vogi83gKn0em+QP+Dr4uJJ3Qo2xUQ4Yjl1f",
-	"okOwooiX9hmdz5O0lkp510ax70Ujz5Fi2pH/4w0d6lZXPtx/6qpUPA+cxzF2iEBolHErHlhZRJ0Wo2cz",
-	"QZ3iDAgqQj+ASalJbzaIuOy3gW+mOaz18WQqrvl6hIEPTNdLJzNiCGsMLbZuPwt+dwR9gR2iso0BcZpq",
-	"sRBmmNb1IToOa6POoyPyA1dRwj+dU8GKZakLJi1UlXBKPdXidn/BtBKM/Wyj4oBvJJB1ibQkGdGRnhUb",
-	"uwPFm3k7KlEeQ2SpMtwIgcB3mNVYkhgKF//OsIXeuO8v8grZVUbEITGP80Z2n3574TpnXLSLRkdzVLS9",
-	"SQ/KczIqbWlYiW+Md1YZHluF13Al+wK1umRrvXV9mIuFGw+WfI9Je3QOUIYDy79Be8taz6PNnbmFGYfD",
-	"VwOCbIOgPD6ZkUrMNxwWSBeQlTxRwP6kvDnZJuL27k9KOfW4oFRicBwAOhe8bC3kQSXNQ+W4FDyVsOOj",
-	"5fEPIoWCvBM3AUcaIch0j5olDVvll6SFhe2sLl03k8Cbe6ScgCqgBotruAubrfmdayOg0Je+QFhHsZiT",
-	"KTySaFv34KbDY1zXDYwoQYNmWCK+B3XBMXlkGMEsbw0e4RYT6/F8J1KWMeh/obJhHYI2BzjRmjhjkvG6",
-	"CIyX4Ia8NqbTN9KRe+r20nje8nqvHcCk2HatwXQBNp0We+eA0rboW64xF8BZ71MZpdknf3446964vlI8",
-	"UTIMrKkV/GOuUSe0PY6ygZ6v2GWC1DZXDM/ZAaPzO2w/3LGUucDKW+ijnIG7UubiauPG8uB2nzk7ka/T",
-	"2In7TfhnUM+LmNI7duuRjrixHB8jsewwf/GN0ExwG2TspYMEwzjayOVPNFAyS/ZrKFfHkK4l7+0UwLWj",
-	"vEmqv3HyB+zuaM5wFT0q3LkAx6w7ZkJ4HMZgZmF/GlHIhc4xPj3CqSREZjpb5bjhAFfkbtpRnx8mHZ6t",
-	"j2bN94qmJDX1r/mtUFF0fop1Y1EnisV468Oa9fgPGwdwpK43fscr+zB30h3v7tkBIVk9IuEEf7hHrt4r",
-	"MVDt+Pp2cqV0GTM7nuC0tMYT1HXQ8epBjQKaplyypq06tZ/s8z/1TVEa/RsKAR/ezBn4IGnAZRMBBmZP",
-	"u9RsX0AQxTFSqIkWPCrdmmfRejld8nvEok/BwaqzFKiUKyZ4mUtRsjtRQh6o1foWdM5QMynTSME2jt2u",
-	"K2Y70tV1bjloxscDD33t00hz0f7CMxE3/xJ4cph0Ms31kgm+WLM6A2WKsIUn4ujedUh44Inl9/oo7dp7",
-	"dGbO5vBsIh5yHAcvTx+sQMv/0O8UqsN6tkzApVEl4y3fYf0vUNOXcQtgWBLIWixuk1wv54+lHKAbfUzu",
-	"tuUX8YcYLkBUSgGLfSCidcbjntVU6oIpzaxmu0TUM55+DT/cCagHq3T0hzWGK6LRu58CEhneYo1ykb3B",
-	"zCFYsb0J+T6iyMEDJz6EymVfADfLjMKssxAM/pLNd4wzguw6Gz28wqEO+KxRgQ7sIEBzHFQHqNcgAv8T",
-	"iYpU2oytEdqa9p6pdM3ORk7or7wQ2atYdQ05Kv6UrPEQb7SOte41mgoQ1+H+SPgllVPeUfhvWGY2hit9",
-	"VB6TRakn0XGJbR1KGBMR8XGGvdQDgpXDnY7wIrenwCKnuqRStYpj57kvdSGt8UDFonlstmp/dtOlfBeL",
-	"blClyESBcs5yGH/MC03ljlIVyYs2Eq68zdD9vbZFfmgmDiriLa07z1w/eNMRQyW9IWhBNZ4gXkHv0t7/",
-	"ncFoRjyxiaIAe96a7rqUvS6Z3yphAmqN+X8FALksmZGZ05XcBQJexjXHeEVdwPtKVXk+G1jv8f/4Bg9L",
-	"PT5XxgqeuRPVH4ZOClFSg3P+IMxVtCe4KZzbtXb/58MavUVoT6mL/qvYvhK/eXatETsxDhQLzEHhDz2r",
-	"N2zS906b8IEar5Y4ZF7rqG0u3m1kSWQJp0TLrf/83nG01lu1l4iTODjxCxRI9t2KDgaScSZM55gWeX+m",
-	"gg0JFjmKvjfSH/wUdE+dORXD21iF4YSeYzPBUvlVXgtO0n9i72IWeyO9uS2qSeUvqtqm1LVOkUna8KUz",
-	"DaNZpS8w94BZX0YXALGZZlzt9iJ3LbRInVE4VXka0hRp+tKTbk5nDQir152efmqCeFczrbQGCKCKjHG3",
-	"iP663PNO7KclR9clWWXAZzW6+zKXdxh2Sn9DRZNiv98xmVGYFyi9QWb00pl3dbz75KlpCuuZRK87j9Un",
-	"5x+XyNo1tOkzWc+ealqnrYR1aaaZNuXx+DzT2G5/sVzGrLEE2qGDY6yDQAkoP6apnthB7RaAKcfDSTzF",
-	"LVAdYa8bnEe++uUu4EuSE/o4kBuPsQWB/HVAOJ9ejLa+6SqUHatks/MwIXLJgaFnbKJm5oKruHe4i9sm",
-	"bjCwBVes5BJIdXr1Ss914zoQHXhVwnYthOpmlooh2vwGYkthF+sm5AXqQzbgYWDDsEploqTQk6+GD0Yv",
-	"nprIEMQXCZKYhrKeQtEc6uvGVAlN9VaMqBsX5ugnEWdraFYSjVNUQ4jBj9S/n0RpOKlaiBOCf4ArMzNv",
-	"+2I6FfytvjiWgtuqhKjtLnSt5TohYNMOblT4XRWJFu5r540ap5i2TctQr2EYIK1DXDTtXL/7pa5vsUcK",
-	"ntg3wkfsE8bbgBhMuvho+nxdyI1MYv96QYGHZ2+Z0BaidVNC68Ek8kA+Onzxc9FZvnPrHsPZz3c3fiKG",
-	"qzJ7qTuw7emSdkLmizvs92K+u2lYlZM1Z4mTnYJmsvRH1iPGbUMxpJPJvS4A6UuwyIN+TpLTU2hl1zd8",
-	"peN3S6EL8AUByQu4Tm+kuvE0xSrzf9SVvWmQF+vl3ulL4EaAwmG0UGRuiFFInC5XXEnTxQE+ErE/ktWF",
-	"XLdw0EaVU41tD/rYs2Thjha3ynAnidVIdD2o9dfu5T4VtjXhrWBsSAVqkKTA6Nv1N6FL0R29VSMZ8rsI",
-	"JBuptOOI6wu+u8kFTzHlxumz3pDndgdaTqbZXBiZeU6Quci1WlHMjW1yvhiH/ungiuyRfmhruDC/2KqX",
-	"0LuoqtBBIzmALLJrsTrukyQVPjy5acpHBOeMOgC9w+AnjdNGgLktdohyZpnM4jBg11C6+EwHshcKR4aS",
-	"kclikfCFJgvp4ZfgkcdQCBXt6NE0/3t7+pBuM2wYvyCtWQli1tw8iR3+OBg9IyyleC4IZlW4Z4+g0Jmq",
-	"V5TuDYqaKDEEx7ovaU1rLDaSnxuHyIixDE/b3wdC+R8mZvYXOphG9MVHTfvzro5LOE8iPsM5E6HdUCPT",
-	"CvybExynyfDywCgyaV8pm/VlrSnu17YyGiIII2/3ZgXXYXFA6sITvKoPg4GPl1aUjBMdImhtUkHOGoGN",
-	"rpDKtS4kCCFJ7AX2yPKFNXEPgLPjlDQWOVF9mHPUVVgrsiOGObvIdMHlCF/2U3gf01QjvUgWvZUjQ1LJ",
-	"JLMaBdGjsDf51w4whds0kZi3nWJwvR3TitwdxpMimjUgy3JAHsK6+4om91nlVq7UTQyX4PqNxnptMjmb",
-	"yv3ggVTsixcboZ4/ZU+0UmJhv4xm2+HHbxa5N4j39gbRGG/RbkHXkCWK5uTXKnUnSrmUUQaLAFYAsW7H",
-	"/7HjHtfJFjzPWfhUt+tlqGtIxTU98AyS7nxA4N1U5VP03fUnbroduPhOV0Wlhosv5smrJwvrmOLbTBrW",
-	"dOZEiiUhpfPgcxNE8g396vDYfIPgEjojEdsYHEXbFuels8dUledpHFV9WjWWokH80SiUrGrqPONLJnfc",
-	"PE/C4RmJrh7hza/DPX3QvwPnOv20o7MnV8yl73yEYrkvAQcVw21wHFIELAs1/0pdeH5crAvoZApYFShH",
-	"K7rxD1WgdqtjkRLxwqZJjN/pwAyvd+2vJrceS0TMHTgpqOZ7NxHS9BsGqdddt9GgU5GW7lWVx49GvjPd",
-	"3M+tNSRnQPKSGFha1nv1qLQsdKIGkSBmEUSrPhxwsG/TwvmqytPqd8SSlYW78vNcbw0ETBrVEXKxBFrn",
-	"cdURgKwvdfAPzCzbK4wQPtmhg0O26PeljAFhu1wUofh2ZP3/ores4AqjDRLQ5AkO42PKMMojdtOoJjpu",
-	"oro6v0a5akxDenrj/Ded5V4adsMw4D/+AFqKKeit1Rrme/U/iX1vyhrM7aIRw77WXfrhmNKeJmak/SKE",
-	"pVrNA5mxCFM+XGyb/o+UD7UUPCPVrgB4b9TMcMdOl9sPjiUI++mSYXkkxACNqMWzHYN/6pgMHx4e+q1X",
-	"+H6cuX30Bm9cgnsAJuB9AAWp3jFI3ihsrQChgsmsdkJo6kSZoWIC2vMrvT3t6IHF8KLb2uL1tRfOkdY2",
-	"q+e/sZOjx1fOF+JZJsc6KLNISAwK5yLLRiglA8wOSMcDCjDTAKAnutBHUPCZe0NwzQ2bi1Wl8COyxmnP",
-	"hVN8qLRVozo0z5CjHpKAXfN10dJooWhQlcep2I9ZIcqVYBunnTfU4Dqv1avfIcsVo26PwCryvKi50TgD",
-	"M/dnnCrbdJhD6cuYbi1TaZKoi6BVPt/tefmNLgSqi0psIYEiy0R2BWFF98ulRs0mkDY5IQTsQfgLjuwr",
-	"9pjWqNEYIxCqB5/OgN4R9o/7OXzHvwV/9S9S75zuD78ATTeoDy1fa8wr6zXtToXWibSv4L+pDZMDwCqH",
-	"qUFCW0qPgJcJLeSsnqY15NRtn89HgrTHXDqoLOltuxju/laM88QdI7ivu4QzLWhDUGTYm+QgPLVBqHuP",
-	"ZNi+UCfZwjVjS4GXsLeW63zCcKLVB110X0OrCaS9uR2etdCowpei0KpTHCOkKnHEk4yWYMOcf3gIKSSl",
-	"jtMbjaf9sylVwxuO6BbAvayXCSDcIYf3YUI6lUr3fjF/9qb4vZGmLEuV8Q8m0H6tOsO8vTN0f/VzhIPI",
-	"mKOqdVPlpOEWdrhjx9bsHpEndJg5bnrHnSQKSLE22XLnz5K/I6+lO+XRby4tGP9zwSrllnjvPmpiXGqq",
-	"8wH4lHHpHvVJMD77P5HZjX5XZ+wCs1F9BoQxyeaQIkQBte91uMc1QQpRb6UulviXpZ7nyIG0p7YJyxPl",
-	"9EfSiPwgc5GkEUkceeFGIvKvjlPPWG6rFEwr4UPyn3k/+GhxHYJHfR3aD/O6pw33FHY2sRK5Hk0jmgBY",
-	"PAZiiRnjhDybsT98+zCjkmpKHFZJ70nrO/J4wd7FRvt/mlmeY3DhQ8nueSxKFWaD0/zoskFIajVp13/4",
-	"NmvmbCIRaV+DTusgzMAQFeIJvd5fuQjup16Ihqlwbg8HrTwue0Z8cFCJwelNV8+fuhn4/f8PgyoH9Pp9",
-	"wu3bbJTaCWPpWvQn9VSNywnwVPtez0AoCxi+RSCXiCkMDf9azxBnF7dCbG4WerOLn/6hlsqRNLuvfKAj",
-	"xgccUQlLY2/ifBUNYClEA9zdakPBT1DXwDy+mI1QCsddojCYZMpkunD+ONzp6Fp7YSsMlV9SBbltpGJ2",
-	"kj7XA4/BMvdKQjTksKNUkbcnOl27ns6lQS4yEhaTrFaRiUVYFb/BkEBF6XElq5rcMjH1qee4g2OZirYt",
-	"dUkAAB3yRvtqthHGtruod8TG33l/n3c16RJZeFbyTphO4tI+rnHsUOycrGtYhPmfBRFqrbMXkaQ4gk90",
-	"THUspTviNX6+F1whd1a0eFM6/Tute+2iaZCHVXAxL+oqpCQBTU2lcmkgddVfanUcGDWbI0M7YWm8rtZY",
-	"osg2aM19WaaMpAYKbRwoSy6XHSWD69xpfecOfJXVsfuhnuen0IRIAF0C5G6P/gCwCbOGS3zG5pXKcvzj",
-	"RiyQFosSf4mOG8u7AEagQS5SU7hgCaijSvoPmNUegy7CQ4B5xTWDWlhGPy/1AsUlohCZjDESjD5j13oj",
-	"8kS6Hqa7EBxxLfJNyFic1XDfUqAKy/SG5DuBhOi6tpLkBwluocMkTTrOiD0oyXJwWEJmXKASZn73IhGr",
-	"3HcC1QeuDtGSMOHJhd2leG2TOlUnuYbO5WIXteCgkPmCK1bwW5FKKuw8gw3lagd+eiIGXQvZEt0TyKIS",
-	"Sa0ezlpyq8sZkgiB3UFzQaaHPw366eN8lhkKEGFjsV4HTWHHgnVhu0YxZ6ChGMjlsN4DsDdTFbdQ7CHC",
-	"bpauA394+SGBFaDi2lDS5ge1vSEih1TcxxMjVZQ8P/yIHVXMPVQrD9Xbr8jW9HMI18Ei5wZDDFA0FGFk",
-	"dSwy5F6XdhzXRDtHsM040ZjJ6Ee7KgFQZX9fEGC+Y9IakS+TATQAwMXTTzJxk6wQug9pajAcxAptNz6W",
-	"lvlU9nvXMT/WXd06DuMY/OONlKGtB5VpcFCqoV3TgFtdTc/pkU6rejj7tMcVyBC3SKRqhN/ywLtJaXJO",
-	"reIL2izabRQUxOhtMJ5+a2D1BcPcmLQRsGHRPsKtVmuCTZ/ZH759mPU6zVLUX+kVCHzcR2RINX010fKe",
-	"ehNxLn73cBKWs/FM/GN9rQ3iNBpIfBoDIdzeuRBoOg7FoK7JhPljnIpK8BZNam8RJooBJh/FFSRQg6JP",
-	"1oKnipyM5VLpKsLckdt5jBykigbBOOF8DwWuWuWDoPTI2y6g7OHCBfZEhNXUENAEL0ycmIQsDGmv2AC1",
-	"btZS6k7BWQK7TEOsvWHuV4TYaYgOwedjolTEZb92Ox6E/kV2kxDbhGd2zrHi4gAHZiCmTDWRlnF4ki71",
-	"IzKZSkBQSLs0rIe/VRJHE6lPfUqVPepEq7ye+2HX8iQQsmjZDhxPmJdhnhA3yT7sfuAIGTOPTc92t+5C",
-	"76UnjMbrxxKdsb0iza3d6b5RZRL/61aIDVYYFfD92DkSR73z7E6aJMcAPOtKZJqLHItLDlMoq1x8D7+I",
-	"LESoPhRNzMOHzfJgUb6hVHKieBcKP+zb4XsUtFWJdZXjWBjxzh1NpruT0rBcuwvPfVIxP8UxhW4t8uwm",
-	"OfLH4ZPuPQZHUrQc+m4fUT2gekYh7ThwvS7ah9FAj7xILGkz8x4An04/lpZssHia35pvWjvCbKWF3I9c",
-	"3Inc3bJooDmDTUNkbLHWciFSiXqlbU5+4o30VKV94FhaZ9TG2E/9jN+chBCuQw4BegBzE1r2K1zvq/Zw",
-	"9ocfdvvFwb4PAua3e70NOvLu3JAeV5n0eS5J18w5STFHVtwuNnxhkwW3iWQgQpTd9PyMaOlX+l3KBZ6k",
-	"J2oyap7OjpnOUhrJB9RJVDkyyGvlam1TBksTqQPHLRyP9ZU6OKfqHugu9/K0Yg6fBmlQhOeSit03vUY+",
-	"hA0imdp83/urub3z1gTIOhRj2OXjroQuKkRRDqmPBm361+tpgl6mRjYQq1lI1fzr1weZC/XJ33c2vyYo",
-	"zzqJZmvc/ZjpwE3s0m5Ot79WhjZ+Cld8+E5Ex8DdROVQzYLnAkCMApMd6SqFkLwRG146uWbzXaqaYy/W",
-	"rL7rDmRzirzIg4TImBS1mMsOecW191bEUoawyuZQXa9ZXMYTw8UP9X3euDi+Tdk14yvd1QCV2eh63mgi",
-	"yQM3BvdQD63Vi5mfyvgamLi1vjDl8nDwP2onkMpq9v9/8OT61Q8PoD4AVKm6E+WOlej5IgsBHb+16z6K",
-	"0heFTlzox5OOpR1N5dHWHDERRJXYf2iVcA5ZWQj2D6quZ/cU7t54HOmZlGENSzLbJ8uCCYwvrQ07fIQn",
-	"N301hb3fg5OMngXRHm74QiRSoTuqNZu0wjrSlsIs+Q58jg93QWVqTjlSkLCVKpwP3rqRZmDUOgt9wNrY",
-	"0jrTbECVq2YKI8VzqU9+9nyGnh9+cmniTiKRScvneZInLs9FGVI40RBibf6BZjmeCfOasWz10A/96N4G",
-	"5040Pbky4iaXi72LsN/7fciF0WmCWFGkUsj/rqXy83zYfJpq16dQT5E2jGffNN/qSnKeqo1k9PqFyoHV",
-	"1rQJMvaqBvmae7TngPZ5VEC/9jj0ppaYUTvXL0RDLPaltN7eRZ1F70u5B4dE2HCzeiNHD4BA5rTvxb/R",
-	"yziKmkixR1bRSVREMVwmPfmeBOXwQRqlMxBFiuVKoIH0rByVphYmLkUXAAmtRo9PiohO/Ijqaw9jNDNh",
-	"9g/DVZ7gzPguD6mx5desqXjZOoXKQI4iVuyKugnDyrbTEkTg7C6QxtuWEgpQcGtFsbHd9doPkjiEyhgH",
-	"CsKQRVcToAGSwN3IzuJ/ROktzFiZ57U3/EyB5y6JTEOTvFJunJEEs2QOqkty2x0ti1jZgJnjpp4jaVgj",
-	"nhq5kpz1mkqPvcm1vhXZDXZkBHiqn3mbJCSy0thZSklaC0YJJ8TbOsMHgTYhsIBzMm18ipPPz68zQvwH",
-	"iEw3Tia+A/3LSzKpkkgwDl+JSu2ohI7BpNkQM2zsJVqr/ZVJip6v7XAI1BTREiBVMd+UUlmibvjTt/+R",
-	"4ELspORrnSRK6UotMAO6Kks8B0phYfBvZ8NOfApsY7vR0VarVQ1EGJzHmfO5yKdwpeCH4j3bAGjoR8jW",
-	"H3crNZGtvelv+8ZzDdy2pZxXVDdBtTmCU8xZNfAfPts1MF89exQhylblmqeQKxazcXtHvOHGbHUKAFPK",
-	"1dp2T0jvPEBX0oOXx+Rv2iEIKEwoGFQttKZnHEbs2ZLH/ST7QfxRvV3q+STS9cXIC0KB8oUunEkPTh3I",
-	"8lhzE5jaE77i/qrpLZHtyhh9XdeKbeKQ54I818FpVuNgkeOTuDj6k0gPJAr4yl8G39hwcrQ5L8sU+fxx",
-	"ZIsxKigdqKB6WezSvJ+N+yFWEZGu4EMKfp/BocTFcIXRozfJtQfcQW50e5/XSgQieML3dTW3n9cRyPAb",
-	"fIs9DKaw0sPKU0WsCeuZwuJVobLk5CqxDc5fp+8AKX40MVbsTJdyEChy3IukcfEd0OxesY1USmQI1Q13",
-	"PxJfeP425OMdB8WHPK1EXOlWUAUFIvqVyE1GyH9bVsbGNd/OpJSaFeKQ3SbIk5OZLdVeTs5nBzZooN1b",
-	"J2Qly0q9plIue+7iUixPyFqiVBP4SrzRaP3hLoD9VLWJPY512EfSFVyT0NYO90+Nnq9xmATB7Kpx/Hqr",
-	"X0LSyOGMbdexQstQd+TRQYoFFVAX2SOofpZvEdATDBb3Kx9XUhjYoZd69R3oR6zv4BQ7yrMSjwf/OCwA",
-	"HLTwMwSAh0VBAjlhhP1Hj4J+PEGYVcyfHZ2i5zVsIx0g93iEzlqOmVjIDA7GFAPyeAre0Xg2n41lhIWA",
-	"Q4LySEZBiwHVNhZf1guOIfLKOAVznE84wMlCbLcFLPNgsD3GYZKWpIy9qYmPDp16dRoc0W76PwE14nzH",
-	"OI7pEeqhnmme56jD7FXAA+3apCu39oOQftF3wrTQYzHyIuLgqFO1YQC6ZEQ+OQKKCWdZoiEltrSie0iD",
-	"mp00YTOMykfcttZhXIWudpriqB/GS4j/StvFR/GX7iZQnnY1QtnCB5XXCOu65aYTCzbgI/vRcu1RBn4x",
-	"06l9e1iu5vQl908kuTUJdT4CxjWOJz5NaXskw9lgtJhHifkjyFPfJkGob/iuM9VgTM6iSYCfl21UdDPC",
-	"jGXhhjeCRCRR80fdVEZ0o1W8jhQqTixFJkrveKUw3lpu4EmieIkSIjMj7yJY89SlaDaC3+IWlpblwhCV",
-	"Kv09VoI5mTfbLgVAzdIChCny9WtrNKind1kQezKOMSou60TtaMqJ80VqAufhrRCbvdBLoorYm/Xuhcp3",
-	"I/XLUyB/DbDqGNKYmvcxyBOXaNLmWLS+ZiJ528E8tZfCLdFZ0fC9RizWRP50DxrafzPllVnoTdwrk2t9",
-	"+6DaXNWs3jN0kmisN2jWvBQZUpgY9gX+88txlEQpFppavyLfSrMsvh+Pn5OorFLFw+HulToFdHjiZFd1",
-	"ypFMEknnUivBLzXUo8rMr3xYIlIw7Mz1/7Dp6GiAq2AoQdxERG7QaCqzYSxf2z3wr9X9Pe3sCpWjmvRJ",
-	"lJFL+cpv42SPU9OvdbGpdTC8dFiiNorndvfBwATg1xqruknymZZSZEQJveHGAOlJr904jPyMVmaP8CxR",
-	"JBPGvahKaXfXTn49ODzghSUUGdD6VgrvuLq62Ip3Ms+r4sa/WC/PRv4kqCY0+fRgX8CRIHjZrC21tnZz",
-	"8eEDqFzLyJz96JSrGatVKyJJsAIUAndHQIECQHHpJThRFzrP+VzT+6aSVlwxbm6R4YvvWKZBKZoxIwQh",
-	"J1bcikCYgjUQQPPY8p23kn0RIvRHUxa356nXVWm+YsDLi9h98vkyDBhTGa8/f/fH//XlV/9dZ19fXbyh",
-	"aXQWvyhxxi++9vBxvpEXVxfffvX1Vw/hdrJrWJvLr7Yizx8AiOaSV3b9D6EeQFr0qio9TOLDrP2eX7AH",
-	"3ie/QteK2+zwm+fZxdXFS1/M7iexo9txoxXlYH7z8CHRsFmKNvDNJpcL+Pnl37e3D4ywf/g7eajxMIzi",
-	"Bdr7vItav4fT6jDEH7u+P3w4LC7xn29+ut7Lg42d6GH8l57bGfZLVRS83NVBA1NHDZws1AUCYd/xlQlJ",
-	"ShCneTu7ePeAwmN/u/DG9tsPyTVrlSfsXrjrBkZqw0teCAteib9FET5AVUvBOHOLiv3F1cVvlSh39WZH",
-	"Hb+eaVybeoH3QWGdOSkf3o4TK/Kp163tfy+6utduC7uF5AsLtRcmWGwwsWB5ZSYQNGqoygZA23wwq+Zz",
-	"4jTDMx9Q+iLTC3NZi8dXBaq4o0SELxbCmMu7ry/FHc+r5o6PPTIHz4zg5WJ9Ge726NPGTRl9Xism8Hgj",
-	"3TOKZ1w28RSbKiKv18K+2KqX/jWULmHs926YHdJwcLiM4a5BlHtXBtU3MSabVBaaH2TL/XsA5RyQOaGB",
-	"TktFWeXb77qd9+Fg/3wXdflTh4hkbcuQMeXEPYCBG3fR/s4wJArDSXhEVymofoy0Aryu4e/WJxDVP/V0",
-	"yiT87rYDsSdIYgg/NTfCcFKGD4dimb73fpbGPl4EcOeY86nnums2Pch4oG4MoFilDw+68PzLp0uA/1Q7",
-	"XE+l0/aXsnfhost0+d5dPB9gMttXGNxOThGqLyefOzXkdgIMUahNdPF//40/+MfDB39+S///1c2Dt7//",
-	"nxfRKyt6ir2svNSccIINEAbPCjfkMHg4deMxeQJUUy2oJ4rUL/wWADOhGDxrkJwefTp0idYllL2m3M1P",
-	"R8aImb4tZM9URtmb5n7uyeP9oEdeVs+gjNHpcvQs3DYd908tXUi+pwEFPZmYBT9Gxz0TiglOec2M4/bF",
-	"Tgzk8R56x+C701hVC255rlcV6tFhysbfMH2qARYqi2+9x+b2TAd7TWJ3z2c6enZTRzo9PV1JAH+LQF1Q",
-	"F8JZL975EuBHM4QY1C6Yrn3IYSmOWu+6GoDZW/sGY050uwZKnR5bui4tEzOfmxD4ITdI3GKIVlnA4p5Q",
-	"5RKmkZAvRKgV6wzP84vZoTXdIHBPpFRKExicm2EbzsgnybhxF7j96veplkM0JjboPw0as+uKz9VGp1yo",
-	"XOBacT0jhCNb6zwz0O9Ef367GDn/sY+Qr73+TisujIAZ9LxjUVj0ZGIlMUBoQxIb+UXfDm4WfPtj5jG2",
-	"iWuRvnxSlQZqivW++TMQqYx14ow7o/yuS51S4fnpGoOPRYZK+lQoo3VQeUh+XXYV/0Dbwa5LXa3W3qss",
-	"1QJLskIsi20x32vyi2vOy24943teTqxk+CYHaRjf837eJvjgEN0CxnL6cj8Fbxw67ejg8LkIoOexlbDH",
-	"WrJhud5+SGnyj7PMzcrBZdKz5Z5nothoK9RiB5GVt+dRSWDBhmgjX0/f5OEmn/Mp9JDveRmcsABxDvXb",
-	"unQNqoHQuexhsfe25OX7W7H7gDZOLjCcv783l/YYMXiz3r10/4odvhGjyjUziVXlPsQ4LMhUczYbYHNj",
-	"vuYghSmaGPW2uTCayK2jh+X38LRHxQuoFfYFoo2/bPM0Q3Ib/Bcogz89//XprCFuvvwVFeeJXOnI5zt8",
-	"fJ+BcvRPraWg1KROL3x48t576ctwEHLPkxfOnI6P9MaGfUGQVwxVOyXmVmws426xvzz1LmvsokZFi+g+",
-	"ehIKQPRMuhXv7KW4E8o+MLYUvBgZ4HvmfmqoBtYiVMw41WZl2BkAo4nyTpQPIKsAOmpmAC5Y6pLs1YCx",
-	"mFyxW6zFouWTiGRkSINlJHII34p3FrvXOGyM6ybPmVaYS4r1WUmRXei8KhRN4JPrvyI+4buv/+Phl1+x",
-	"RpECQPdj/eU51WHmhogglrpS2RU0+5/XL35lqLzhDPHFOvTliyduPD9LJb6ctdPdJJEg4grQi9f4L8JJ",
-	"7AsYfMn0xrZ9HbQmx4prKpOlWFgNZ1TswJLK6ouTrPLnyljBAX3pPjZzFyckYAc46w4AIoXgyjKrncaZ",
-	"6Awlbne5mXu7A2FKsDNDeaE6+QCTp5tzxBVWIfCRbHQveL2pLc3RA9+c3l0v204sOZRMkcYLrL+2RK29",
-	"J3qCPxjbm9MvsU7dHM69hbnrPe5O8Qe+e6CycTcZbKsf3HaOHbYvlPB7Gw+SSY5aWGW93LfCgq9wCyVx",
-	"rCYhneGZ0vAXIutKHLMVO5UBP3F1kePpMYlfce/UDjl8ictRS48yPlR99z2GVT7YWzjIcdbUVP3hOGPE",
-	"H0bl47hizrDfPzP3KGXiqitmipxwbl77hW8cU4XrUqiIVBMnLJPnDxGCnnYG6S0vM+xAqhmqxzJKWZ/o",
-	"bDmTNuvFM6HPeumeyONGSXbgPnayjklnTp1ZiBnjd1zmfJ4LrLBP1brQogG8DW34djrL5GqYLjbegI/v",
-	"aP/CoC3tSR2SW9o7jtEOjMF7G8VUvZzTQRFKztfOjaA9gGHqaSRq0kDKOhzhc/7ttB0O5mnItmgGFMDf",
-	"OhcEiU6eMkfFD2IfCjUZmt+RhZv+rwkQRv+KZEm9ndSjOo5FtEFN1VvzCb43xLVaf3SK7f08Q++qm+pQ",
-	"ANzpPRD9c1rvOfZqBox3qY361PPhdZkMjw2TS9TPKUHUM75JQzRw7jjK+I5pdcjdGIXNlnCDfBLnO85B",
-	"ZPmf6kk0ujdAEQjrwLZcQtFkb+/gxW2EZSsN4cn2PPvjnQeWggl9FtCjy1wix2HcLQ8O2ZLfik8OXtNO",
-	"x90dCQ+dWIr+4lYoIklvPB0QLOEEfmcQmJZgBLZFdEEUGkidoKjzjq35ZiOoOl8WNwKOA/WgDJUiFxyx",
-	"6HExeoUvDDptrjnRGLVYyrA8rtsNmWZ1lntUBQ3l1DtC+WcKFMEIabQfRQKp7eyM55kTPjzNECpGXFfu",
-	"YANdNc+BExTVVqqxPJG0yeUyfZW5h4P0TVQjjw+fRH0zCO4G82ffTDQIkYwqbiq7OTm68XjAhTs63pAa",
-	"Id73I4f46RhzICUJS86JlyiFmsaaw5QYRSVKPcKL/kZaE6iD2rq/cgXzC67o+lfhBf8UfD3iHXi3RXYW",
-	"hRGBAJ34CQILDNtu5FfqN+9qI47YFhtAoLdDzaiAvgLttP5kylmBT092hUIeVWxQC3N3mGA6QtTBMQrL",
-	"PTIS5B3GE4FOSSzczPqaYBizwLVyMmvQCUl/CO7LmS/o7BcT3p35Qk+y2OgSif3gD8WUKi52+hLbSAeO",
-	"nlz/tebBJE4lCOmgrYYec8O+cP+cMVPN6cMzoG644bm8FSHmPSOWji9nTOQGMPtC2dIZR7h9IeT03wom",
-	"6/dfMSyBBMnP0AWv1UGNQ9DlKCCiEZzjSUDmYi1Vxv7HV+yNx2BBEWfqeaD6giJaVqjZf6tKAfGJVvnu",
-	"ZqU10DcaLrNYROk5zNmnudPfYOkrEkmInEknf7wkvzcE9ZU+z/7fI20Vhb6rVw3jyypruN6VxuBACgIL",
-	"vr2RyNPX/FY0Bo5pduQr4rdCPSLZQ2WMWFZjzQdZ6O1AD67gJandA17dg+t81JjQSPUBRQ73hkjbes4Y",
-	"Q6sFQzITBYewXQg2YYwonEM1DLPKbSMWT4I3OOZzLL7Ln7SWiv5HVYfXwqsOw86T2mV7Atbp7NLgRpW6",
-	"gAtuF+vJfEh4jSDRpGejq4FM6CraTXp9InFY3N7SlPo+mcc352pV8dXY8jk9RTC6y0DUbQ5xCE/mEcTr",
-	"C7nIPHGGVFRNJPQJKp4BP1n3orZT4Ou1uwRK064F/B45TwfsxYXORIeZOlxTDmUmTo0QirLU5cUpZ8G3",
-	"D7+JktG4exWSFEIi9wprwfKMaCx/1osgbx1X0xSi4lRC7hUZ6hCkaErFcsEzA8S1DNA5x8gILGzSc+eE",
-	"5Aku/Vn8ZVqXj83tsGs8sljPl03IC+hfyk0QZ25YwD+jmLQGoA9TZOPKnHFnvwAJNjTyCHuAqLCGOwTP",
-	"5z0kvYZAvuvj6PT+5AICi1TnAr5AnqlzLSAg7+9bD9Plc3UnLa8zBc90VBPTYi7VLeXIytAwAMPmurKP",
-	"yO2uNJzY49Ozk6vboM9PL/DLYMh89E16igKw0mPoYveJ7rS/Gu7xJr9GfgdUv8HHET2nv3A78PlT9kQr",
-	"JRZx5PFx0lHqu57T+yW8cj7JeFlqvbzv/e9rNt/Tyu4d+ZMsn3u/IzCPj3tiZYHaCiNjpd5svCvOap2y",
-	"+O/2XB7x4Nhku7oe6SAkB4wcKyL3ITnoy4P2O746QZ4cfAjcoGAqz5plX7By3ZlS5H7htwJa/5hZcmM4",
-	"pejYbnrUvukvy/9bJdFo2WcuM1KtclFnFyBE35eq5NZdwSEPQ1V5Pou4sY4BCUyX1IfLlwo/0do2zIxn",
-	"r5Fb/awmBlDMcCppqREpjLIdKlB9xSiBpZb7ukxVXZnL/RJ7zzx74wMYso/ii0zi3pGEXPyNuB7QdesL",
-	"aFImBQIACvJ0FidRIETdG7CVL9/L7EP3OXxxTk32UxSJx9jyDEwnWDRcrrXegk+iDTKNCMwEZ2DXvfc8",
-	"A682uVhtY6Yi2ZIyG8xP9G1PsmRDYi6BVbQsIixJH7GvqbvjCXa2luazn/6ZXJEruBnt/66P749+9tHR",
-	"XJ/irqRFpLoFPisA4zzmFimTN6gRnnBWpo7IS6defh7S/rTUm1NFvQeDCDUUTmCglIaKXFabCZTSH+Vd",
-	"fYUDpP1sN+WlBOLY5IX5HB8Pi++cBkq65ju4kZY8+NH1fkbWozqvss6Qk76PcfigXlHU6YwmUpd40RS6",
-	"BejPXhuEA6EBTxK56CmT5Q6nUCALZ9KpcwcL8y+gIeCsX4YCCR375WeqRTD5phkIMBoSZY/Bi9SEiU8A",
-	"WyEPK5JTc0h1/ReQFNfXz+Nq/UmIT+dqvVd9b2pDe8m4Z3W1vlaCyneAKHMmsD3rLe71xM9C6MjNeY/W",
-	"C7cxDxShdmG5cuAecSZAm9M8Wmi+Nob2pYtbP69BKem2l2anJMnM/m1fdTHKoJiFLSre8YXNd94bxQ2j",
-	"qoIzhHET/4PTaDwqvq4iXNtmRWUsI2/BDL8kLcJ3TnRrJXd3KYzVWMjw09/dr7Cz/75VjpPaFxuhgsiC",
-	"S66uPh9MzHNeJUZYqsj46cvaNfT1WSbv6R7BuurNhPDo/eD1P4+P9jOTy7vu4obNL094V1BGPqwC9O3f",
-	"90UsFAhATASAAMo/k3Cb1+SoYSOiopexUP0NQP3btczFWfdmpTL9eezM/1KZpn05Mri5/AVBtm8/qR09",
-	"/Qb99wY8yEsCg8pvvIqMKgpd+VTU5dmDh5dbaddZybefx057Q73911S47l9K0woaBMMBNGqEnSZ6kxDW",
-	"Ks3V87Tq5fBvJRg/Ag4BW3MUWl6SEcstsQtMQfnRkeb8h28fZvvdEFjXuacTWEP3dJ6cSTLHXjeQy3By",
-	"eWL8kRy43/zxu3HZsdwTHyLgAmzRR64LVJud8XzLoXKjkCXT2xTtEMi9Hj0LnxqV7R6TO6RVHvpqrrnM",
-	"vH1vxYYQ3Vv376wSgF9R2rIFL5GrqbJsJ+wVRKgKrnaIoKg2bp9v1+5IyHP3q5BKv9SlX4CLhEbRURQ0",
-	"Vur3oESoStXKhhENh+hV4tqKTSwZx2rL81hv9qv1WixYj+/70VEPh9Up3fAVXKM+89IdchMBvoXKzAxW",
-	"yf3vrkHDs9R5rrdUOlBaIBvWZSbKs6TiV+Iy4x01aZ9W4infDQwcdR3AX48kmvjDnx9mxxyxY1LqJ8zO",
-	"P+agOmviIK3bmfMWcFPMAmvXfJdi/5lCUk212WjjJi+NR6/EdXjrTJD0ZhP3rX76ts/Kv/MXvUXTATh4",
-	"asWBQR66bPof8HbS6lzlo1oyEOhIu7lDntWvDTq2DvMFvZfMR1+kuvGgQ8C2vx2ke2nPkQvIU/DhIGVI",
-	"ixN6OjbVabWU9mQPurXDxPfi6hsfH3IVN1Z0AixA+BgoRFQw2t2/wNZpzliApp6gT7QMTejgmKKnX0/f",
-	"fMrCFo0J/DgodtXqwwkVWRInW4RJJsaa0nXGjaDR+NQpPz5fHo+PReCxV87X2YW1xJJVgewe90npkRL2",
-	"zsyIH4VtHphnW6pP+tR53HPgnIRTO80nnNBBNhAsiQVGT7j+RodgClGuxAPoyx+OFIeX2OT9nhuftDA+",
-	"CTXCQy8esaUUCHsmTVdpS8VtjOU7ImGDwivnuTAhQCLQoXYv8p0qFH6f4n2/6QRT1ghvlZUAb79WZCet",
-	"OfIbzMWqAuYD0DoY33YTCp8oOptS55p8Ch9NfF5iJz5dEaIO/vs4bOpa+k40Q0Mt0V5WJdDZTiy9S6ky",
-	"qVbdHpAf/EtjpWh0ZGRoZebxdMAQRgpOEyDz9MVzDoqJRrMY3G+nYIFKu4c0st7whVtz4Jjk+TB6yce5",
-	"qcnVC1GKfMe2urRrYO5JM4+vpbIfMW8oyFVnuCSI6ERO5i1eC3JBLBQB/GrWkBWUNVBSE3LT+WFc4vpy",
-	"qlWfqiz7SjhxoBka5ngcfpn8+bhA58iqtYgjWHGpLqaDztSzBzRiJ3G1D/GyQXP1MpzjLnxcC8SxGtVj",
-	"f2ZMw5bP/aZjc9Gw6zmG4FHpUtlUc9/cJLrc8tLfuukLqX5t0M746N7v9rgGeb/DGHu9342PD/F+NyZv",
-	"IoI5nw7kO5IxXlldcCsXPM9DNFqAAiOxfNBcTHm2hiFdvse1/nD5nu7zD92nbKHvRD3VZ67jjc1NsUuJ",
-	"xJmHOS+n2Y2NSNkQ905dvOxoG2YW/fAkTLoNCYGAY/pQ+REf97FXEXCsXQqcg3tibO3tzwhYcAwv6pgP",
-	"6VKu5ImVHiHPOySQ1AFlqCDky+XFJ2Sfy3x029eV2Qjljj1dshK3OOGmWkA/aTqAfsJrGMcbObS27Ati",
-	"7fTlNxugOSbtlzMGNcbZF9JTDCgNBZ2NEMr92FKqlywt4C/MlzNmRVkY9oWxMs/dwOaCeTvFPZWFgO9x",
-	"c4vtFLp0nyzc9eAeZFqgM4aXpbwTXyZmQQmRnVh3ONBL65KUlOiy69L+c8EA6xNukHoBJ9712k1DBBWX",
-	"xN0Nhcut/IHq8XKDcXITgU5eiYUuM4CbYF9mvqgwoN8Izi4bjLctQKkluIXYeaZcrFQ7ORAJO9esx58g",
-	"RIIXht1T91ORbPapoAxgUsYgDO57m2Hfsl5Fnr59j7uEIjDl4WYB/pMSAr6Pwm7AAD761EOKGNQw0XlW",
-	"U+qhpdjppQwCNkolPdw3EJdL75pf3ON/b5qUYML03LcPvm75nKBDBC4oL9tw3m91g9/caUfK13g6gyuD",
-	"BLRlhqZtj4tzT/gZp/qxn2M4AKQ1qGCaGoSOm4mINCe7RYcYqCPtyGhmStOOXPP8roMc6S/4eBhOdK23",
-	"cZho7hQm0E5ubFVCpasq/GeliJoBIgSFNFiy5e1ZrclpVdV6Egfdod9ru6aJ7btB6ctDbtDXa8HW4asn",
-	"bgHXRfpaDcEK5dWMKO/kAkGhmSwFVkqH61RIcIoZmQlm+M40TNepAxB1FYAONRNqFIh/35Vt8N1e4YZ7",
-	"hP3BcpzznsQWGhW6GvYQFP9bCTjJma5svcqGkuzOqOD9XVelQlszetT+Jz3/FGPS33w3+DSWHYHtQSlO",
-	"wRd5BeuCV/EsEIwHpxj9CcgdGil/EM4BMlY0cEfHvlPJnCNzQr/+8/lTEJQt5Yh7hyTsmbLlboSTZD83",
-	"gVod4QJ5Rj+Zhv7S22lu+acn/z/csZd3opRLWdebim7fv7qXdvUmnjIhttS3Qt0gJdpSl4X7rwup7J++",
-	"q/NUG1mnDbkY8DYZtzHn2HatcxG/yvaYzTTQqPiGh6ordARPIhcYjHPSQMsGJwPPrSiPLNMclYX3RvyW",
-	"ZHWJ6OtG/Napqx8skOtL4fTmrw8Xq5u85Ymvy/DPW93/I7FavMz5Qpjg9erPWOCT1JxEiIhPVdBLysWa",
-	"USLWDONAZsbg9J+xQggr1crMGMj2DEpmmVkdUkUL1k0JX1gsWzejjHpfrRgyWKi8AFRuO69SlAtr+8AR",
-	"P9M7w5ARE4YW+4BtixwSTZOwtmlv+8ZUDbrtcdp6LUz/2SFntl+JSUA5FsISoUK0+R1rSQ4VN3dTjfWU",
-	"4HafBaesLBkWhTxLMuK1UBlN4KmpiCMKN5/p1PxVbL0w3G++YrPVCHk1PK2dbFCi/3TR+kmIjTP/8OtW",
-	"t2p3tkQCMLNC2RkBaW/Fzvj/5nneJAnyXKHIaoVvhHLvvobOGZyutDt7E8FSshqlodBlET3WCl7eZmgH",
-	"r20BPru2hn8v1AxDhGYSJ29U/j6tFLJvelBATfG4hOto8jSNb0ZVuXFdCLJ4HzTREMtuOZuzQlpEm9P+",
-	"vJhdeH44FeXyNFxG6IZ84dEdg+ctWuhvYvWWjyb7pEF8bIrPe9p4ICP1AT3fsTVXwCZmEAaNmXKE8ZGW",
-	"gVzDf813bqOKfHmOk9bpyt16KLxxImXGVpfwkUzwbFAqxA+6ZNu1doMidJO07hLCG8lNpcR8QjOQt8z3",
-	"ZC54CRMFyYgj4i1O+0w6zwb5+Bq4Q5nN4P+sKLDYmWtktodI3MI4oQAwlJkZi0385rMEQAWJHKbuS3V7",
-	"vFMvJ9ke7NLDzTCBIeC+08JTw5HrtsmUcdVkPU+Ytn9Hh/Yl6UzVprua/YVnuBrpWje3MzwNdk5ISoF8",
-	"mNOhKzgeMWAyLGWOxQXYUueZKMGLMvAgfhS8KdKwgmci+FgAxroAKargB2f2rrjN9ekkgMf32kc2jj+S",
-	"S/GvPK/EG6xmEfUoYv0uGPssVuLLCf35k9FxRygAdkybjdES065UBqd6/UTklJPermNgj74T/e40ec+I",
-	"xzdruVhDsNvQqYj4RSAHYFQiTldtz9lC51WhzISxMujA5Xsnmd2OCiTHGeim2Cu15lXXhbmDv8vidOeE",
-	"+8ofklX9wvLNTivTZqbwbP1IUFZEowX3PkYBWIOrDaq2sS9e/fCEfff1fzz8Eq5NxO+5h5xdP3n+CwIk",
-	"fJv49v/603ffsf/3//n2q++++ubL+/CFwEnWdd/4JQ/4exw8lOZAlRWH72QKRp+QiFRdq4RAfiQFcN8D",
-	"4bY27lVPVw96iTRsC88oIway/wsu8//tk0W2a/2/XduP3AnwW6WtMKSEYHYXaTCcLXRR8IaoJAZQ8E1H",
-	"SOXhCMDEbtx3juA1CyHVuVQcGu/dpE+u/4qe3djOcDsmemDcq3NGGvua3wqVDD82iu9PFHqEXDM3F48C",
-	"F8O21KjWAkAeCkbOkRANk2Ibii+S00g1hintSN+NqpC0O3Xv/Fp5Uu+PUN7zhLgNdTtxq/hRT0W5fSfK",
-	"HebZVRbwmwuuWKYhz4jaYl/A8UtEE1v30q3YWMY3vLRfTqhOUHs9pVtxgs5WujWKTQOsKxwWhIL96vcp",
-	"lNmCgkKn1jo4QOa1LsUL8InfSSO1Amf3UmRukuC/MRsAAEnk7xvic3yOdD0+bvYIrOwrsnL1kqkQtU3d",
-	"d1Mm+B6Rz/qpOfb6dzkKcSdvzFTFft3ZEbbxAnkvseaCUw6gN5guBcc7SsEONnwpjK6Q53mqja6Xy66T",
-	"+wU+ntTyq5scZPpBF3rtPvroPRp+aA3UvILQA5E50y8wAG3XaAcapu/OUyEBx40+pjoY9/HcTI+hD7hm",
-	"53EYwbexmft2GpEonk2kQOtzkgKmBhmMGKeBdYZrLxOLFAHuVA4hvRGKb+RXO17kF1fvm08qO9fv0scF",
-	"Ph6kC5RiITfSrclJVX22XFqpVjNAkoA/mMtcJNP0Ozkmvhl8K87FUpftD6WRpA8jSNKPFNMqhDF8NQKz",
-	"jiv6C/6s9xQOn7/Hc/gXLvOzwtBR5umIBfaxKU7YiYDH10Jlj6FTQ/iCpjqnyh3jjBabKrpRQegzIAPc",
-	"gQjem+Sp418459Hv20hB6cPzaaxB9DWVxqL6adZ6O6W7WG/TmRQvtmelM3efP2fuMFybv4OEMpi7zllD",
-	"C25/aohSMZ3V+GKrkCHvXDpO+P6xBH5TTSf0Asvzh6RFsEXcn4DEZ+SOT8x4ztWq4l3UCy+26mf/0tlm",
-	"PbTwkecdohbUF6CR4TKHad/A9TrNlAt+1zPf8MY9DptY6AB4vlWUezjNaAunr3UN9hdU6M4kWPD1ezZX",
-	"3kizPudRa26x/inRhHmaLmDvOn3RfF5CZ2D6pX9pkMnxTwZQ89CyvVgKdMrHq9w7cGg8YqLY2B0j3YLo",
-	"VvcRtM1JH2Qf0AJ0VsJs9+8vVA60ES3XWAs0nG3dVGCbes1Hk4EFeTld/Buid656XC+DG/dzT4GhkYwo",
-	"WfL11G2nNPfaV37vtXOyrHbyn8bBH9fy/U7pTV+pBe18OZyf6iq8UKJrDT6nAkZHnxe+OMc5DorjKx2N",
-	"PzT+BcSVGPa23kmAZwNy/bSDhvdV+GjA2XPJszu5SJfgf5zdSSPOefw8xg4klnOLNaTdfM5rF+KVqvJ8",
-	"KoTglu+Y1WyhlRIL20qKJNjYUlpTowTZUq6qUoTQoLSfw+mUFIBMF1wSUdTHC05l2VPox0dBQY9Iq8PZ",
-	"2hvrt9Gct1zr2xuey1txqGo/t8w9Nsw9ZlxpSPDAj4M3Aaq7cOXTbQUzyDy+j41z4jxvLOHh8yNT72ig",
-	"Hzv17hNXEWnFmrnU5z+yabkv3+N/DCh7cOTeqmsejFU//tWkgQhJSByoVurUAnEP10S8REPmxWfQh78d",
-	"d/9Q+mzSl3S/+fuz9wkEqTTIblDXEzNfSfWI8TmEt93jODFCIt59K9p43+DTac1k5Fop+Lvn+O7X3x0E",
-	"ffs3HyCDNzldYmPh+pNzDHSxUAC+ErrKtkBaDbO7BGj5jpkK6Ss/X82rZrT+aHrXf2qp0p7aj2mcnqSl",
-	"SWX1gHk5WjmC739s1eiVcLu+k3jLEwLqkhI0FsSdPx3pNok0sW4/Ilb4QMS9FnWVVmfcGrbQlaLjMQCr",
-	"p7oi3UtbIVdr84DoEHAVkluQMmNSl89LePximXTf7JXBU/mOsMCYmN/I1G/kltj1v0qifrK4SD3vg2IZ",
-	"r9dCli+Rv70P6USfHhN6wF9MERuGRW/7EEhbB8TpmkMlL8/cyoGODtNriHvus77QzCaX9uNeaNeuC5+k",
-	"t3UCt4M5dCS8rut1UPId4e1qCXzEfv8VnD6Id/YJS3OR6y3jUJt5llA/e/RPyEsrpPL/Pow0In1Q7zWM",
-	"QnHYeCFV+OF0t7efzBlKITT+78ucN6XG3d3GSZM/vQDrDF6qGQOfltPN4f6GtLYZMxqlEKkcfmdYCZzi",
-	"PvHuY13wyJxkLt/fil2no+S/VKavsTTrlKUh/1V8H3O+uK1px/GCExnLubGPyNYj+83zVmE5IV1XDp6u",
-	"vu/H8ZKgRT/QRRK/0qoojtgeKZfnhg5gt85Xjuuz3A2vqEDOek8N1FuFtT+Ahs9gAcllZUZjBsf7i4G0",
-	"2A3w42pmKMfxIuefrWLWnNtAtLiwEtCZxpcLBQb4LMold7QWE1r+PEI0GD4NwXGi7l5otRAl6GL3vVGp",
-	"lmu9SWdsXkKGvsXbDKuK9lFRTRLRgeSnglYi6okAC/g6vHbG5dxrKUmqYNit0ls1VVqF/14LKvE7w0xj",
-	"zJ8DBCh69v0g7GL9T7p6MLb4kjGlt/sMGUQqHJgygHcfjYQGVczZL0Ts4KXT2e7rVowpd5jF8VPQHM98",
-	"W9Fw97EITjOvivmmlMoS+gjK5TYZwUMpOjwQz+VZdz382Bfa/e+h12Vl8F68FTvChUU3lDTMyJUSVIHx",
-	"VPq5vT3irDSVhvW/9C9M6iNuNjsQ2A4/6HcE+w8Pg5/Ty1NYADzbPQB2y1upsNYuBIwbELI7nleCDGJk",
-	"0hb2HCQEPfENSNTw/vKPU1xtXMTj0wxPYGTi+1KK5RnCEzXPyWaqQAWuuSdJmzB7FXvYj2r3pXjPZ5RA",
-	"C3/tyAvehHDSyVgG/FTNOQdpPO/czQ4UMlKxpS4XRAS2XWv0jcL+B3zI/RXJnTL0Uy81JCx+dAcDLjlk",
-	"Rpp/6lpfP9Ns/5NxrOzvIwZpsOYRqaOepbNN6MOZqRYLYYwuz2E2QHmzdHIq+j6xCNq/udKTleH+RarS",
-	"/cJvxYyM2RkGOYgcDHKnp61R94htkSPbl//ieQ44E93NQHQ6dzpuisv3Trn90K1aJjbGGVTLHiCOzCbA",
-	"4Hw7qIQHtY24J4BAScNkivZoZFHgj1smF9bzcy6SS1+CG0ahedZM64GsrCadMFIBAQ4VVtRtQ3pBlkxm",
-	"5hGw7bg9woxAhQ4iPVoJc6+KHTFhptWq3nVFEveWigdqanKHv4Kng4DZWGlnkM733QgGzE+HkBbnInXT",
-	"WAqD7LziP4Uo88WaSCpRhHfIdK40QCs9NHM3kRS6/i6ASdW0bwMM9ZvLwtfRiBeUESp75TlD7gMAnA0Q",
-	"qxnumt6C7sc7M3FTyuxIl2aEzuUXMVERi1diW0pboxHRF7XgSmmnGjlJxbNRVyFiV/JFjeNQGuoCsoLv",
-	"4E6dzhFZikJkskvvfuXfOI/uCp/f/R9fvPLeoWA0uITjwgjknpyO0/xNbZYUCAXbL+DJuDtf4CJ0382F",
-	"RdUWqPF4vt8nYv3jZam7if+8gHBzezGFv9OLziV9uFOAdk/hpVM5PN6eUwgbzPb3x8uB85IQv4wm7b7j",
-	"9QRShOadqPmwIqXZAyW/Eba5M6Z3CJRio0vbV83lFbx1Ys4aJaotzN1gZnKycCCCjvNkNdWLZBxNSbQq",
-	"/WFfljt3juNSJiwUv95xD923w7W1Bkf2qBSHqOaX571+kPtlnu9B980m4r0aUsfyWG1aZTdTfcpOMMWu",
-	"P1Nr+MNKFVFJI9iB45MkS2HcMTcN1eB2rXPa0fhdLFMEESHYxBC0B80fixvNIFos1YrpcsWVNBzLMpQC",
-	"CyHMWKELKO1dCLvWVK/CA3ed8pdrfSsyxu29GrCD6x25hgTCYeeag0GRyeUSfuuMsLfdYQu6qk3H4f2b",
-	"r6jU6c9tZF6ATxrIwbVOnKLEMt8XLJjMtdMc5iDfDg27N34ZPjzEcxPmcgp7pa2R0h22aUUykWrc6lCO",
-	"csGVhxpikfpp2agHllL1c/uJapq/im1Y/ftVNFvNxk7SIJOngj0R6Xlg1oQS95uq3MB+jspONwb0VFJ/",
-	"v6W6w+a1EJ3R8ryn5XgcvvVpBr+/ezjsEjlndY/vxhf3aIrI2V1suJfinEOWQgFthbYvoW/vprHp+MB9",
-	"OmPua0uQmeY/iYW0ONhncEq5JxxRM/dzEjV8KB9LrMERca9SrWl1e/t8lFzeq4vmTC6Xhp9QWu8XbLv7",
-	"fFFv8MdIg9yGZ/HGNMV1LZw18DHF9S+Cl/9M1/Q13wWIKuPmVpRszZ2SLRTKQg2hOLeGdEexp7R25N84",
-	"O9rgnjCorTEPNOHwFwNsuHqyjoCh1j+fwqyjbwG+FVy5Zy0ZFPp++R4L+n3oFak+R8BjYm/0n3ZbRgUE",
-	"SKhHFXVxrbhUxp5Qreq8QW0cUBeKtmzI3ARGAc1g8EmF0r3ZfaR/oUQcWRwqujqdknc554vbYRfW9D1L",
-	"3WHf88Xta/2puirerHcvVL77d0BsXzuDa3qlhcHcVUDGtrYT0FD7PYU6XKUyPWHUvspFd0mQV/BGz2n6",
-	"7E6Uu4zvkPIvcW4uO6Iv95A3EoY67Fqu8v76fPjJQT5VeHOa6MKCW57rVYXXuvsw2pq503RmjFpoHMcG",
-	"VHqgDpryUnYtX753/9eZNgIzec4LD1YqcdFh2x+jBoJrGtcFCHcweYzIVCZckCE3ZOlXYIDp9KdxJCe0",
-	"uEcSQ5wLhFHlH4ng5BOUxWthCQZbBxZ/Z/CwwBQG+v5JfAnJk+EyRP6SGnuVi8d1eLBbaw+8vW5IMIbE",
-	"ZQPbbRLQwqcDV21OVBS1qpneerI4q+uc1UnQZsCOjacYRrbdAZcLa1imoclHNXifdBVIpjC6EJAhw7ai",
-	"BPdTKKRl5WptBeJe4ZQEH9RncSQ2xN2I8k4uxAOrb4XqwD861e8a333tXr0f32jGd54iEA2Lb//0p+7q",
-	"uFFmv68HMPtROK4Z96/xx7OLQthSLkwUGNVSqxRWTfCfm+EY3n5k5+2vYovLljjfLT6cykKAzwH4izOS",
-	"MEpFB5Q4RT7dAc6VLz93vE3gnpm13qoHUHX4gJ/PCGPIxZ7i4ruWK/WisoPqW14jHYKuJnF4ypVyn/JJ",
-	"IAutjM5PLZ3char35RVnSaX3mubrjNeBbyIJODYTuXjcvVJTWJzM+TdsYhN0ZHKlnqszAciflCITykqe",
-	"m/vWGzvW8tpP+yPgG9a3UpABcfzSikVVSru7uPrb24ONhIVRTthHCsnB30aOD9N1fjxT2YutuvZvjjtG",
-	"murDhCdK/dVHZMbRSODgxb/gQY3JaUQZKA0iy9zpvdI6u4cd05zsjc9/Tjp1rjf3luP52dCH1NM2yEEE",
-	"UziMPcT42T4ibEO/nUCm4UP3kvp4IIu91CLQubNelq6BrpAIdHSSeIhnDSKvrRFQho78PlIxaQ8pRaT9",
-	"XAlF+kkQX1QtCsQeeK4I1blq2AI3t82SPaE0BbJWs1waK1Kp2ktdjsoMP6cB35qJlBzWL5zuhqxKZLAN",
-	"TGQAQ6cJxrmFjEEvksRlRihdA+rAlHHcFoVfV6agzvN7o9fLdAuorpSu0BNlttJCrnQpgD1hSh7Y7ONX",
-	"orlvaXxMM1u7f27FbsZwlp3OKRE+R7MdiPW4ZRoXZKKYV+2nSepHr/GVSRWPutlh1VO8O6FTtaCPDtEp",
-	"cEzN7GDplIBFKSaB+r/YKlSFzSP0WjQXAOqs3Qtq/1TP2qQG4mfjfEoYhM/eEZQeMhTdDbHhxmx1mZFj",
-	"Ktg+YC/mMsH4O8Rc7PNAoWwFTbLDiqxFoM9+fDZRWv4zyFOw1O55TL37RsvbrX7QQ0T5o7CvtzpQUZ6P",
-	"2jU0kk6ut3Qfn+zrEgoiFqBZitwIVlTGeiLdOn+5mufSrCdBOCVCq+2pPbsatF0L1VSEvLDmWhuhkOCM",
-	"59u2J/5kPQha/ejUwfcnX6Hc/ARidmR0FllsL9+DWyttlf8VXjvntqYWEnN+59u/74D5mxaR88zb805p",
-	"c+opMb6RXd/EPBZ8Wkbg8RWNRCl8TaPkgjcQO+mqSkbYv1IA/Ww1Pz65OtWfqDxSlWqMvPMtH1p3E//z",
-	"AfrEnZ4A8nw1FtB/ihTO7huOdHahPXd1JhjAx8EufaLify1skH6sfriPZrrf/dA4WLfuak47Et7g40md",
-	"CHWTg5wIrgu9PgT65hAfwkSkwT8iK/B2rRk3t2BLFroUzMpCnCMKgSO8fE+Vfccl/9KPhp5Y3/zxu9Ep",
-	"wLBMZ8LeS7PGRu77PEHZO58MSajKC/HPWnpCAu52vWNKnzW/bavLPEvu/qdVsRlGJmXEIb9R2N0dlVwb",
-	"jEV+Y49Tj3b8KKqcpZymnAFSgDkNWqo7oawudxiggAaOOQbSrsGfNc+OL8U4Upk9nDLP8OU5apHVK6Dz",
-	"ucwYn+vKsiSelebkBIrjx7ld62qFzBkZt8J4lKZwtovaEaekYSvdcLrHOkNmai+Z137JIjdYzrKq2NQc",
-	"y8pYnuewUleNrq0004rKGiGt75qH0gsJojKLOXun9IkrJniZS1GyO1Ea6JRfJs9DovQWEMj8VqiZrwyJ",
-	"sUg0CKXpjknqPBvEKzTkNhi0h+/v0Hf7rL8a8gSnh2uIjooGi3qyEhn4mK8u3LJcjPSdDKheDPsoHc58",
-	"A4/PVM612my0kR+D8hSHlSy05aP3ejMJLPZZKFvtS22tSq7sjHE2r1QGYqDcTSItDAYL9OdS3Tb6EfJv",
-	"lIYIWCnYTpyX43QteG7X/7i4eu/+5THQ+K9S8GwHj9pBmPcXAW/7t7fu0MLQgvvHW/dieedvsKrML64u",
-	"LsEepTG8T5FZE54vRPoxXsMqgFh7ZXcjY8z8G6GeP2WPK7v+v579Cv+vS/kPnOfHL5+zr7962PhGZdf/",
-	"cGv+9sP/FwAA//8=",
+	"7P17kxu50ScKfxVE70Z4xqamNZfH+7gVG/FqJM2MnrlIq9ZabxyvTgfIAkm4iwCngGqKVujznO9xPtkJ",
+	"ZCZQFwJ1IYstyfY/9qirWLglEonMX/7y/cVCb7ZaCWXNxdX7iy0v+EZYUcC/npSF0YX7r0yYRSG3Vmp1",
+	"cXWhxDvL9JLZtWBbvhJsLpa6EBezC+ke/16KYn8xu1B8Iy6uLhb4ldmFWazFhrvPbfi7X4Ra2fXF1bcP",
+	"H84u7H7r3jS2kGp18eHD7OJ5JjZbbYVa7H8W+8MuvF4LZvhGsFuxZztp11IxzjK+Z4XYCm4NdG4pC2MZ",
+	"V2YnCt+7teAZ/Iu6V2vpgWsq0c+vXT83Uvl//2e018tfuV2sD7v77DVf+RkzllvB7Jpb+OdizdVKsB03",
+	"bMMzwZaF3iT7unyADXR18rBbv8iNtO7V2PLk8LD1QbkpNxdX/0Fjxn99HT4tlRUrUcC3XxbiTord4ZCv",
+	"+Z7t3CB3uswzP0yuwn8q7VZtlZCaLX233jFqfq51LriC5t+sRSFeOqk97MGWF1aJ4ur50xkzW74Q8F8b",
+	"IaxUq6vnT5kuGFdMWrFh3LClzN0bvj9bbtdVd3aunYvZRSF+L2UhsosrW5QisQzfxJfhzXqf6KmT5kJw",
+	"o1UlF3/XZaF4zm6F2JrEJO3WXfIa6cQHNwKz1coI2OEvCz3PBfRooZUVCsSEb7e5XHDXucstvvGnvxvX",
+	"0/e1xv57IZYXVxf/7bJSIZf41Fz670KLzbG+cQOUhu0KTfNCP3LffLxYiK3laiGgH1km3a94/rLQW1FY",
+	"6Xq95LkRs4tt7U/vL2TWGv9fIsN3g+c0joOpqu3tryO/LJWVeeuHf+772Ye6wPzNdTJ0wX/xbfiRnv9d",
+	"LKxrC2dBZN+D4msOdL6v7YTYwA4eGUnTmR5Td7fn+3q38XM93dclSlKz75k0fJ6LLLaXvUxHurkVRWps",
+	"hc5Fnyy+cu+0xwSN0e9DC7Oqhx3jeozHycHoeDXsg34utEJRRmG1YmOi79EfeFHw/QVsnYU0EgcvlNPC",
+	"f7vYC6cOlK71sfrAilvRbKNran7kVhw225oqP65abxoD8o12TNkT0Pgjt3S3tGy5MTtdZDHVW9+T38y6",
+	"BOpQDeMzd1brsjBst9ZszdGaoIl4xJQQmcjY0p0fbCM2czije87hMcI6A83e8+qb9eFaQRPxhbAkRi2h",
+	"zbJCGHM4F3AcvLNf0QtOY+OwL2Zj9q6bxMOPvygLpneKbYXe5oJxc8vABokscyGMUFYU6R6GVxgsj4l+",
+	"pxBGl8VCjNx/RhR3MqE9rbS56NeepGnw7eqL9S7NwjLUB0yTF13NzPeqtZpx7bOUq7II6x3Zf+8PLLv2",
+	"qf1KLHSRmRnbFvoOlIDIZsyUZitU5v5zrTdixsyau0ZnzPL8Fv7DrRJfWDOD/TRzyy7c/68KrtxfwTAz",
+	"M2e268L9ARZnxhbcfW8nVE0uqgkg0y5+3q11EZ+HHd8P141vUAI6VaPvhm+0mmpqbOaWJLqCeX4trDNE",
+	"zeEyCstX8d1UrLiShvu9HF9NtEyb6/fcOgNX5JlhUtHdKBdOhW24fcT43AkdAyvXG+ZuyxsuM6cLZXQV",
+	"TG0Ew7vyGhqHrtCNqNaVw2ZaUx7anOE0RSf3iBOang2Xj6Y1ENEdPKjcSGPu0U1Kg8zSavnNWm+YLq2R",
+	"mYC5+70Uxj1zq8XnuqzNYO1z/wRWyeziVqos2j9/+hzKmXsS7t0lCAgJuYRLyK3SO3URvSigck4Y2/jw",
+	"JnnsucurnyESbFCuf/7uYhbRtdS1/sPEv0iTEYSs1mFY7YatVhlwEautJvm1bkd3VZlJoWLHTi7ViOX1",
+	"3/lFqugyJydVid1Cb0TMoHi938oFz1l4hfGNViu37pvojCvxLr4nnEr3BmijiZ8VWCz4uPb5GculunVq",
+	"dZGXDfuo1lynOIFDKOubtmt8y02Ytjw/7KCbT9DuPM8vor6ahiTh5xqCg+voG6jmoj71NHVdAgILO1L5",
+	"JlXlgpem12p+Ai+doNF6VUtSGA/X4TGzLWmcuSOVGb0Rc53t20qncalJmzXuWerub2RWxkTiFT1hhTS3",
+	"V4yDqLKdLm4N3F52ay3uRMHWGgwDO2O6IK8udMSpyDkvCpG5B8Ha67Swj9SYwUvRmsy6YSIt47mzq9iO",
+	"m4suJ03HR7x1IxQM+aLPaYPz3q1w4woWRbcmKrWliu2f73kx8opcMxNqt8/vorfP+CH5mGV6w6V6BM7Q",
+	"cAvpcdB3OtIOl7acYyMm4cQ9nAnN8WbfHG5SaQ/eAeCQNtaJkN4Kxaxu7QHcIlGLQO+Gn3EwgFd6F71T",
+	"HqvuD48VeDSsM6/xVXAt6AGGhj8e3Ns0+OpgoHY7zoIwAQeLCBc/HP+xl9Hv94yu0TP2BW5Id4HE/fgl",
+	"23JZGHSkKyEyxhm5+Q56eZran0p/J7TWm7VQtSiWXqL0SsNoCkGFxUR1JzMx1fxaH2jTS4ZTXZ9apZXo",
+	"vbK1NGhNHXpZoC4nBel1kPO2M/zGL+HwsR40Md/f1BbuhA9NLdowcTN2IOExUc7F0t6469+hbaw123C1",
+	"d8pu7q5Bm43IWLkl/+WWr8QV0yrfV8ZtIdCXJjIUAHTOuJ8a98OGgVn3AtYN9MOR1kzrmIXMF+vp5u62",
+	"Ya2DwEILjKs9nv8Jr0ZEdg9N4EpufbdnQRYb8hSXaLv+ied3IiLQ3NzoZVRJzEWwhNtqYs90WTDwCEg6",
+	"1zSYbkq7Afob+nx/Q77I+f4mF3cihwu7vcmlsX4IxnKVuSZj1/i5tuuE15wXFmfZvQN9MU5M9K7lW7Lw",
+	"vxzsMPiVcX2teZxc9y9mI0z3peDWeze7OmbXYs94tpGVu0tCH4MkDG/z71riTcbPrVmD44U6X6qFVktZ",
+	"bNBUXgtZ3NiyUOjSxf+Mze+tiB8QuFjR8eVaG2Esg1e8p6MocwHONTK7cAK4uUUPEY7Wd32RawP9DGLA",
+	"1T7avbSTP8+ivaP5dkeVtCzXaiUKxlfa9QePNvLmsVxYw7wRfahY3LxGnWHCydOh+M/3bKtzudhfMS/Q",
+	"M3ji2uIqg7Y7pyzejbK4GSpurk/40WHbYJT8+ajKgfPNyZ4RNrp8nT5zLrOb+T7qb0QnsNExS6Pjygdi",
+	"H5mmx+7WRaEapvSuJoogLeiHWpYGxlQqvC2/HX7bc+sgVBYMph03lRzCb9z0q0EXP1Whb3B70tx7kaz0",
+	"st+lYeBeS+D2iB0ET7xCjwVxDiS9IMyQNCzTSswYNzVUSx3rsiqFsVePnz599ez6esbEu4WA78BDJ5NX",
+	"vz3+9dmMQp3wV134L0QNysWaSzX48vPEvX1txTYmugudxeUl5/uYNwWUnHuEo8/EQjY8EHXTHMKTcav9",
+	"XXRS3bGgWaZJL3IGgsfz2Of19tCv1DULL7CZyBTUNmIrSJNVqDryv9hOv77fJ9HLiFvphKsFl8BvO5Jo",
+	"ktvYTrOpi/cdz8t4I3TLPNQmC648AkzaK9iZShpbcKsLCg8SYksro4sD6fbTs4/ffOw6agS/8bAq6DFh",
+	"0uaCySXKFYoYaLoKl9atH0CSaTbrKsum7sTVvjhExoBYJxZyLWLn62MainvK5nwRdVqETeXX2qP9MrHk",
+	"ZW4vZjU1h9F4NySnVuhAispDWPYOP5sNG9fwvUnP6oywdb0uCRxLfGLF4jahTZP6ZsWt6FQWyX0zfHsM",
+	"crVAR2YtceoQIrG4/UGXKioSuVQh3oWw1xkTEowkrrx/zzt53U2QA5ww6VXsVvNiceuDOP5bQ35zTe9G",
+	"XX/VV4djVZ4rpnSx4TkEkaMHGPd6cuAJFgQqeoRNHGTIabjpMFXy4ALf0MVIa69y3rZgOUvG2Z0oMrmw",
+	"wdhQJD974Taxu6tddJwQMVsPTPCAO3DXjNgXqN2EWcvzQvDMyWpWIjjV7RKMo2x47ta9gdpL6RCpwu6q",
+	"mgzy0Vjb5O67rmS9fXtPh7BOQt/8pHfowqEt4G4VDD7bmtwd3zO9jPmHpLI6LqVp9zLNjznJLdZaAe9C",
+	"Dt+uTT70ceamMT73Og56yu6kScEE5/tek5JmkK/cvc9GQ0KujyregCFMUdTcqBkW+6hhDVCvFDy3y7ii",
+	"E7PdqlysWXWgB8v/4kqVeU4HOziHrNj4He4fjjPhCi6NGBI/w1HUhoqTmV7hiFtsyvtH1cbAj4HURb40",
+	"6sKSEKukjZ6GBiVsr9fBtoVmG/frwRZXw4DuXlboeQVr9PkRfrVxcvzNsZr26LIjRPCvlEbSXPp02ARC",
+	"VPXjgptb9F8RfL7/OPD3CPxUtG+FyISyksIPI2Kz3lvWkUP0dfTcHoZrng2DnYbPRQdX2hfLZWS7eVP6",
+	"oHcZ34+Ll6WWL7EQ7vs+cB7r8VMPJGt2eJlrXQzf0/CVH9xvYvvaX7d6v/CTe/GDsz9kfrPj0ibub+6R",
+	"G/SQb/6oY9Pjv9Boa+aHTV1OztdTHrFVUivpjNRJD3xcUvxssou4GIfrGss+rINg664BgKhYsb168vh/",
+	"Xz+LqT1IrYvcmjZ6IxSCXxRgAXZrmQuMGLi5jn3LLUS/XC8h8RHaTY4dlzziBrzRnXlQ/WajOwPJ+Y8O",
+	"jzXfboVi3DL36Rmb7xnFrA66lqXtGvzWUuc5nC7Dt9zTGKS6mspmU78KY/hKNPq/0gziF/W4eNYwrVrh",
+	"RkXByGNnMKSZzvde0h5B0Lvhx4dQm4oiDArEzcfaah+o9OYsrHxtCLQeNFdJUfqJVFdTklqi2gi6ju9d",
+	"dw9eiVxwMzbVh8Jlkb2ZO3NktSZHqNFaiQI26kYXohLkEFCaF/xWQDgpGsEZpVBmNXUCbXJ0rf/B+HtY",
+	"PZLoFMfe+7h68VPdqggby/i+EapcWoGOGycLuC2gPxiwtzrPGF8LnjXb//PDDu3V2nJc5iFECPMtEgE5",
+	"NzEp9SANy0rYFAteFFJkrOG9rh+Mw5OcOqUtIvMgB/FgubSY0QVoiEag9mCRdNx/4hfv0KeoR57zB+dI",
+	"bI4jiLnEGeN/1LVLZczi4yq7iTsrEVkyHK02DgvuepPCgRdytR7R8CBfK4zFf9qD2/zgfedT05bCNSex",
+	"y3Ox0Bt6K89fLC+u/jYIx/w2mjNNMQKmUdPhGKpWbo51Sy5Ccqa/SK24VAgJ0OCr0+6Y28mGTV7PImnC",
+	"uuvuy3R+REfkeMfPNGVu9aOBeDjAmSkX6wCyoo4cOavtUBFOcRw9jPOXEjpRxHMuarKVmsDItZ/HnbR6",
+	"K5QAYgb7lVQYJKbMvK+2zgibgZdsIfwraGsTVKjvKgrNYq+qPREdL2AvnimLztURBkSu9e0Nz+Wt6M4t",
+	"7z2Xe7HKB3fs9EDi+iJ9ufZhgObyPCSkPp6shdjou0SSSeclPB0LMGXe8LorYN1AkXUNGUqVDy1jqDOL",
+	"KoPu+UuGyjrd9D5XH3uanu/XwtjOqNGhOwN+F30kvBTGwCW22Ne9e1HXblMk46j7kGauC8DXhrg/Idak",
+	"U10A8ro1DD41MtKTjEyWSiYjo5FIDAZaMBWkFTMujNuhANUhBFmv263KM6AFqPpTD8okY6C43Ob5ZqsL",
+	"G7P+Fu5WUKgRx8hLHNETzIQ7PE5er7Vxlz73v7WUeMtvhWLV+eiPw5MunZjINd8zkvgY2neclVWpoxgc",
+	"pWLwiZjohbRWqAHK0CePhWTCsAjVV6rG4suqi8fmdpIcmG/+47s0wLKXqSHnalXyVdTNzhvUV4+Ys7TJ",
+	"GQLRTp9lxPDKjOgH9A402o1tkuiUPFd30vI4fUOCDabe/8jdD/zkQ/LLu7dx4+0Z0sRsvBM+dCG10kTr",
+	"NWKlh61eq5PuR6kuvCw0oq3PJG5ewzZys+5JLHnIPvyD8aLotBXlvPWK4gHSKTqJBV9GjlxAIw3LfJ6T",
+	"s2jAq+6qnvtw9DC957r3hH4WTWSXK7IZDs//TI5t6Vkmo63IBOpDayPGXtY2PEvt6kzcJNQBGm6HsBnE",
+	"xs4LXa7WlpVbwJRwK4BQDyVIFCwkhY8iflHapv0vHqcNMfeoTVPOc2koH2SAbPxeShS5WF4q+Igi3qq/",
+	"8rz0/mXw3ACMjoUfDHRt/yTyjAiOYl6MGhNAjPQNnzKpnJkP98EhfAHCXUtTbqNWWJSSEqoYkhGA+wtT",
+	"PLvICr3dJiz6nZCrdczISpBKJGQwONpSQtqxF6mrNzyFstsPJDHDe+g6diLEqNro4uG3Fu0+Ulq1pfWT",
+	"7rVGXVf53Vft97B8NdlMKtfvCyli/jp3yiYB+/DUbWaauAT4YISaDtrw8FFCux2lqNI32G4JmFBdTLt9",
+	"xkhVU4aSEhHOs8NbpWLut84OMHojMKXK+hQIutBXlxW2EVxBpPMAAYr0PONOpoQcJEGPG/J2hBYiXUic",
+	"LLsRXq+2sxw+651R7lOxiW6Prcpl+Sx6O4yYjCK/IJMexkMLT6sTyQloCSOYPKeeDCCYn83sjpXzNJJr",
+	"0LkVWyU/Y9FlKcUnjveADppoD0cY3DjMBMranJjIncTEHo61TovQOeh44kdqq4i0mzj9xMtgiOMUXNkb",
+	"YglAx8tNhmDMGpVL5diVwdNwk/Nt0y4ZiPU6ir3mJKYtncpywvyhzkBIj5vSp8fUyAsoluFz/vw6pda8",
+	"3G51ND6dguDTBWnBldKWzQXk+kUhnHzUZknBYXcyz0//zgFcDZx+7tOdE0PB8jN5XzJd3wvinRWwgkJl",
+	"N7Axqm3gFtL96obSqISq9sVFuLpU79/UINa1f0WZ74DmMnUzrSS/hz08zT893NMeXYtnGMI7pHTjxt7Q",
+	"mRHDNxvLcr3gOVDuE4xe5jmy6MQhx8nbm1DHJ0/52CKE73eY1hv6Hh1whYnvihok8i+IsJbCNvGrUoq8",
+	"M40aKXS5ncbaTrLXPQ4wIqt3vMgIrzTXkFMzvF3KERzV1w5ucsiQ7zqsO7EfwoILJ3qEH6LDCRol1Y33",
+	"tOi7xK5NEaMHfPyNWC5F7A723NJFK5LxmIqcgG0Xki9JGvzc1O6FTrBqYZVO6T6KcdtLaB96LCKwvb7r",
+	"DX/3HF9usIS1BLr3MzUBj7X93VFtR4T65PGMIUibbBdspKr/8OuIhAw8R45mIMcaBzCgTgF96QulHEsc",
+	"zFXFbEAEJ4CCdEZT8HHMgO1jt94/YqrMc4qAaCUY3/G9f0qJjtoCX2xGBHFfvPrhCfsf3/7lz1G+pR9k",
+	"Lp4VRQy1vtB5uVHxq0Y61XODeOfB4Ahqpfrh22gvE+c7UgqMUuMhraafGNlXr+i8rWRxuOFaNtBkNXtp",
+	"7M1blZv5aPz34V1wmDcF5N6D6eme7nkb/G0hc0bKGklBfOc6Vu1nGtgBj2pYhgiSYOykJmcP/J7xKRrl",
+	"X/KTUR88+VQjiVoHkxB1B1VPBt1b/C7o8haM+RAsTIy5eBC4KXTft95Bo/iDLIx9XKfIOEvMfJbMVhua",
+	"nxYvN3QYip8NSkz7QRfOSI1yuOe53qWyfW+F2N4s9HY/XYUZI2wqWpEEV9kBF5dQcgZSnquOhxZnYagd",
+	"SCgggni9jqr4TFiesGJ7NKk3mSnHE5IMIqivGlMIFdXq4gxJTH6HuzMJr/wR8cljoNjHIJEP6uC0sbvx",
+	"vtkYSDxUJPBz6+Q/YCmJiA+xM28n4K9IUVckSE/ijCShbh61Hh2uvBPqFfngDjlt4pFvz9smLVsJLNW3",
+	"YVIxpXeUXYXUlHDPqPGD1fggIN/q7WzELRt4fZNFAjKkxgZmso0wvgrf6YmufQ7OpPsydX/N5V3n3dUm",
+	"KEP2F7OjK4B5J2gNtU6Uuv5yGhY7KiRlHJl7aMnEHGfDaka4Jn4Et15M7I/wsKz1RtwQOeJojF0uF0la",
+	"BygXMG5gvzjZjVEQ6AVPqrxCKLFLdD7UyOlt+hre9AJ5ky4mF9KVTnVJW1EklqjDLSNyt28TLhuz7r3J",
+	"uncOOLCppg+JYs0147OscCmTIn+UEyZQvKT8EXFvd9sfsZHK/zuCe4u7xoe5w+sO9Mo1vuYquwGl5K/t",
+	"c+FDSuLGA70KsXEHfLenvKm5YFM3soCFyqjiLFz5sfsAeNFRjFp9p3bjHhsbt+GSjwL8q83X50yJmNdx",
+	"N/+2LLbatN/9j5M5+EfFGvyh1DcDtRBb772hg6xTiZ1b05CZxQ1b8sL9nzMFYHkBI7fhe7bSvdmt7Rit",
+	"ruqrid7Nmo1NIFGJjCNInYsLs8iaTOpOiN3rPp15XHJPh3f9U44R1iNTSqSXBc/0Qx9AZzAlce7eiZH3",
+	"wp7Y9J1MHrBHhaUHWmOHVhgMLTmFv5DlG6uYe3g1tCI+sSEd99huw50OPu8/luzxr6KYIngRPyk9E1rv",
+	"i8P1a9vD40t4W90zxmyMZIdb78AqavB61BpuxaRraqaylCNIzxSF3GSmHymsTp0Z1Y5eRY39ZcfCxey+",
+	"GrBhVmVJ4/CTC33tbe3hx0raaS7IXRkpFUKUDR7Zw3Ths0WZwkTK6NduurBG8EIydN8lSBCEN0KMdMfo",
+	"Qq7k2KSITuBRZVCNqIzdpaXpWUcpq4Or+8LipR2t4awBwBqRLekv236SYiJXy0Y4ELk4kfBzyygpu+IS",
+	"fsREbnyRxMKzbMzGsEwPYC/sg3ZQyX30QnpmuSTX1fPNli9syis4XD/9qu+E+T6KLUzV0SztjUZajZYC",
+	"QnqW3VpvGNwmRYHkLbT81R6t2X7DPHxI3Rajc8DO3HTwelapFgf8r+IdX9h8XzHn+/SPOD0KeukjGil4",
+	"8Bs3N2N5YZE7QG+HDhXXtQoJpE60/sgkrGyd4m2C/B73qa65Hhdg6pC9kPIbC4oXxjK71qXhKhs3r6ms",
+	"YHBt3MCCtYyOXnXsf4pJEeN+WuXEHVA87zyFe1bwJSgmeLsYhV/a6CJOnknOBKCVgql+xDK9U7nmmS8S",
+	"0ywmmqp7FCOCPahO6vnn3T8Zn+eC6JyBX5kqpYxbx998Va1YXJKQSAe9+43q7njIErjdlUeFxQqg2B1V",
+	"5osMswmOS47RnSyg22cnDPcF9SRhDQzAzQRlUOeJO3WThurtKVGg0s0FVLvJMzcfEkUbiAdbU0ifGzc1",
+	"L6s+RCva+9TBFlegr04KB/+mNJZVzr1ImhQW2ppk0pBoJq7a1qXKCpFhRqrb/BukJJqmzS7FPbZMY2XR",
+	"RYpQAnkeES6Hw7DDBojdcDIxvHa9zMRvADDp9cOEQo+Ao60wi1Xhs6rYWVj02UV1pfIYhhpXIS1oa5Zp",
+	"DM1Kas2zon3s0EndOGWrMsWgy6N5lWTgpK3EDoDBhst8rt+lLPsiheYeEvT336aoP30u3c0uxrGPxfJ1",
+	"UF8VfFEmFFnDGhREqo7cdNNRFQVvXLMXTgav/lhrlBmnTnleOVh5ij6nP8UkRYy3a9YDScF7EZveogAz",
+	"MQ6wjjKYrUN+DPThjPxu4+undq3vQMC/rkBEAZJBsJFQhhmHnJ7IF5Uhc2/zeFzeVIAmRwhuA2qpdY0L",
+	"NWA2F0Np/Q+LlsM2cvvZ8mIl+nn+w1o0VijA2nuX5GXDdJpsVaIrUbfXx7iZ5FGlTTvQZU17scc7GWY4",
+	"6JLqkK59yHe0Ps7EtOvCjiWpk2NL2BwSzFG+e8UwV6rqv9PkcnEYNOLN09RwaZKwcRxatdk6P4fWML6s",
+	"JjHUGIjBsBQH7+9vaopMFmJhdbGf1coPgofcVxLkCuuLcHcU5xlwKTejtt+k6I08WL039n2umL6M+cUe",
+	"++jxDFMHqMxWwebC7oRQbKE3G26AdIlvBASqwRbxMAX3K6kYV6scKKoXt0hQ3ZySeOR+DMxgFHqAIpR+",
+	"V4KYAaLDFnJeWuSoUM3MguNi/3FI2oudYju4F+kl8wCeWSubZ7pUSFja7m30wpeZbedzJA2gcTrkjbv3",
+	"pVRIou4zUrNGZJIQBFoFytp4aGy64FyPGdzs38/uWlgVjW/UjG/V40+dd1DIKljGYFXQbISrpFeY6RDc",
+	"cwq5DC7WdQR94/BiWyPPHOx7SmI20vgU6uFGjOJFoQmLPKgTv/kfxGR2K9TI4dQ2WjRV1Mis5HnCe4aJ",
+	"WUAd5qzTkMJaOdCAsIStuBWGGR7FvE6AwDjguuTo7cAPhwCyrxEc5rxasw5RTVhka4GURYNLMnpsklfw",
+	"VfBxJe+EOgGkj32JDsGKTbyO0+jkreRtqZB3TRR7Kxp5jnzijmQvf9GhbnUlP/6XLgvF80BwHaMCCexV",
+	"GbfigZWbqNNi9GwmeHLcBeIGT54BtFl1LrtBLHW/D3wzTViuj2fOcc1XIwzkb7paOpkRHVxtaLF1+0Xw",
+	"uyO4KuwQk20MiNOUi4Uww6yuD9FxWBt1Hh2RDLqKsjvqnKqTLAu9YdJCCRFn1FPhdfcXTCvB2M8uKg74",
+	"RgJZl0jGkhEb6dlma/dgeDN/j0rUQhFZquY6QiDwHWY11p+GKtV/MGyht+77i7xEKp0RcUhM2r2R3dqv",
+	"Fa5zl4tmhfBojoq2N+lBeQJOpS0NK/GN8c4qw2Or8BqOZF+NWBdsrXeuD3OxcOPB+v4xaY/OAcpwKOlg",
+	"8L5lrSdN5+66hemlw1cDgmyDoDw+czXbuBt63WGB3BBZwXdqXA31IYED2WRd9+5Pyi/2uKBUFngcADoX",
+	"vGgs5EHZ1EPjuBA8lbDjo+XxDyJfhrwTNwFHGmFDdY/q9SsbtbakhYXtLCVeNZPAm3uknICSrwYrqbgD",
+	"m635nWsjoNCXvhpcR2Wgk/lakmhb9+Cmw2NcJeFGjKBBMywR34O24Jg8MoxgFrcGVbhFFgXU78TAMwb9",
+	"L1Q2rEPQ5gAnWh1nTDJeVfzxElyT19p0+kY6Mm7dXhpPUl/ttQOYFNutNVxdgDqpQdU6oI4x+pYrzAUU",
+	"KPCpjNK0mb4fzro3biaWHLy1yL8xsIBa8I+5Rp3Q9jjKBnq+YocJ8hhdMdSzA0bnd1g73LGUucAya+ij",
+	"nIG7UubiauvG8uC2TZP+TW86fLsJ/wyKtxEtfsduPdIRN5bQZSSWvZXPXd8I9QS3QZe9dJBgGCEfufyJ",
+	"80tmyX4NJWYZ0rXkuZ0CuHbUskn1N870gd0dTRCvoqrC6QVQs07NhPA4jMHMwv40YiMXOsf49AinkhCZ",
+	"6WyV44YDXJE7aUd9fph0eGpGmjXfK5qS1NS/5rdCRdH5KYqVRZUoFitSENasx39YU8CRIu74HW/sw9xJ",
+	"p97dswP2uWpEwgn+cI9ctVdioNrxxQzlSukidu14gtPSGE8w18HGqwY1CmiacsmapunUfNIm++qbojT6",
+	"N1R9PjyZM/BB0oCLOgIMrj3NusJ9AUEUx0hVLlrwqHRrnkWLI3XJ7xGLPgXhrs5SoFKumOBFLkXB7kQB",
+	"eaBW61uwOUOBrEwj3944KsOumO1IV9e55aAeHw9FByqfRpp4+Feeifj1L4Enh0mnq7leMsEXa1ZloEwR",
+	"tvBEHN27DgkPfBWBVh+lXXuPzszdOTybiIccx8HL0wcr8OZ/6HcKpYA9NSrg0qhs9Y7vsdgbmOnL+A1g",
+	"WBLIWixuk1wv54+lHKAbfUzutuEX8UoMFyAqpYDFPhDRKuOxdWsq9IYpzaxm+0TUM55+DT/cCyj+q3T0",
+	"hxWGK2LRu58CEhneYrXaoL3BzCFYsdaEfB8x5OCBEx9C5bIvgJtlRmHWWQgGf8nme8YZQXbdHT28wqHo",
+	"+6xWbhDuQZ7LKbUGEfifSJQf02ZsQdjGtPdMJfKIjZvQ3/hGZK9ipVTkqPhTsqBHvNEq1tpqNBUgrsL9",
+	"kfBLKqe8o8rjsMxsDFf6qDwmi1JPouMSuyqUMCYi4uMMrdQDgpXDmY7wIren4EZORWilalRCz3Nf10Ra",
+	"44GKm7rabBR67aZL+S4W3aCyoIlq9JzlMP6YF5pqW6XKz2+aSLjiNkP399pu8sNr4qCK7dI6feb6weuO",
+	"GKrfDkELKugF8Qp6l/b+HwxGM+KJTRQFaHlruouQ9rpkfi+FCag15v8VAOSyYEZmzlZyBwh4Gdcc4xVV",
+	"tfYrVeb5bGBxz//lGzys6/lcGSt45jSqV4ZOClFSg3P+IMy1aU5wXTh3a+3+z4c1eisOn1IE/zexeyV+",
+	"9+xaI3ZiHCgWmIPCH3pWb9ikt7RN+ECFV0somdc6ejcX77ayILKEU6Ll1n++pY7WeqdaiTgJxYlfoECy",
+	"71Z0MJCMM2E6x7TI+zNV50iwyFH0vZb+4Kege+rMqRje2ioMZ28dmwmWyq/yVnCS6xV7F7ux19Kbm6Ka",
+	"NP6ipm3KXOsUmeQdvnBXw2hW6QvMPWDW10wGQGymGVf7VuSugRapMgqnqkVEliJNX3rSzemsAWH1utPT",
+	"T00Q72qmkdYAAVSRMe4W0R+XLe9EOy05ui7JkhI+q9Gdl7m8w7BT+hsqmhT7/Z7JjMK8wN8OMqOX7npX",
+	"xbtPnpq6sJ5J9LrzWH1y/nGJrF1Dmz6T9eypplXaSliXepppXR6PzzON7fYXy2XsNpZAO3RwjHUQKAHl",
+	"xzSlMjuo3QIw5Xg4iae41Reh1zXOI1/qdB/wJckJfRzIjcfcBYH8dUA4n16Mtr7tqooeK1u09zAhcsnB",
+	"Rc/YRIHUBVdx73AXt038wsAWXLGCSyDV6bUrPdeN60B04GUB23UjVDezVAzR5jcQWwq7WNchL1AMtAYP",
+	"gzsMK1UmCgo90afx0otaExmC+CJBElMz1lMomkN73ZgyYaneihFFAsMc/SzibA31srFximoIMfiR+veT",
+	"KA0nVQtxQvAPcGVm5u++mE4Ff6sOjqXgtiwgarsPXWu4TgjYtIcTFX5XRqKFbeu8VtAW07ZpGao1DAOk",
+	"dYiLpp3rd79WxUxapOCJfSN8xD5xeRsQg0lXmk3r14XcyiT2rxcUeKh7i4S1EC2SE1oPVyIP5CPli5+L",
+	"zvKdW/cYzn6+v/ETMdyUaaXuwLanQ9oJma/k0e7FfH9Tu1VO1pwlTnYKmsnCq6xHjNuaYUiayb0uAOlL",
+	"sMiDfk6S07PRyq5v+ErHz5aN3oAvCEhewHV6I9WNpylWmf+jLu1NjbxYL1val8CNAIXDaKHI3BCjkDhd",
+	"rLiSposDfCRifySrC7luQdFGjVONbQ/62LNklZYGt8pwJ4nVSHQ9qPXX7uU+E7Yx4Y1gbEgFqpGkwOib",
+	"xVahS9EdvVMjGfK7CCRrqbTjiOs3fH+TC55iyo3TZ70hz+0erJxMs7kwMvOcIHORa7WimBvb5nwxDv3T",
+	"wRXZI/3Q1nBhfrFTL6F3UVOhg0ZyAFlk12J1nCdJKnx4clOXjwjOGW0AeofBT2raRsB1W+wR5cwymcVh",
+	"wK6hdMmdDmQvVAkN9UGTlUHhC3UW0sMvwSOPoRAq2tGjaf5be/qQbjNsGL8gjVkJYlbfPIkd/jhcekbc",
+	"lOK5IJhV4Z49gqp2qlpROjcoaqLEEBxrW9Lqt7HYSH6pKZERYxmett8GQvkfJmb2V1JMI/rio6b9eVfH",
+	"JZwnEZ9Bz0RoN9TItAL/5gTqNBleHhhFJusrdWd9WVmK7YpeRkMEYeTpXi/XOywOSF14gkf1YTDw8dKK",
+	"gnGiQwSrTSrIWSOw0RVSuVZVIyEkib3AHlm+sCbuAeBUxg05UX2Yc9RRWBmyI4Y5u8j0hssRvuyn8D6m",
+	"qUZ6kaxwLEeGpJJJZhUKosdgr/OvHWAKd2kiMX93isH19kwrcncYT4po1oAsywF5COvuK5rcZ0ljuVI3",
+	"MVyC6zde1qsrk7tTuR88kIp98WIr1POn7IlWSizsl9FsO/z4zSL3F+LW3iAa4x3eW9A1ZImiOfm1Ut2J",
+	"Qi5llMEigBVArJvxf+y4x3WyBc9zFj7V7XoZ6hpScUsPPINkOx8QeNdN+RR9d/WJm24HLr7TVVGp5uKL",
+	"efKqycKitfg2k4bVnTmRYklI6TxYb4JIvqFfHarNNwguIR2J2MbgKNo1OC/dfUyVeZ7GUVXaqrYUNeKP",
+	"WlVsVVHnGV8fu+PkeRKUZyS6eoQ3vwr39EH/Dpzr9NOOzp5cHpm+8xEqI78EHFQMt8FxSBGwLNT8K/TG",
+	"8+NiXUAnU8CqQDla0Y1/aAK1KqCORErEC1ImMX6nAzO83dVeTW49loiYO3BS0Mz3biKk6TcMUq+7TqNB",
+	"WpGW7lWZx1Uj35tu7ufGGpIzIHlIDKwj7L16VEcYOlGBSBCzCKJVKQcc7Nu0cL4q87T5HbnJyo078vNc",
+	"7wwETGrVEXKxBFrncdURgKwvpfgHZpa1CiOET3bY4JAt+n0hY0DYLhdFqLQeWf+f9I5tuMJogwQ0eYLD",
+	"+JgyjPKI3TSqiY6TKNR9wY82piE9vXH+m85yL7V7wzDgP/4AWooZ6I3VGuZ79T+JfW/KgtvNohHDvtZd",
+	"+uGY0p4mdkn7FYsYD85zCZjy4WJb93+kfKiF4BmZdhuA90avGU7tdLn9QC1B2E8XDMsjIQZoRC2e3Rj8",
+	"U8dk+PDw0G+9wvfjzO2jN3jtEGwBmID3AQykascgeaOwlQGEBiaz2gmhqRJlhooJWM+v9O401QOL4UW3",
+	"scWrYy/okcY2q+a/tpOj6ivnC/Esk2MdlFkkJAaFc5FlI5SSAWYHpOMBA5hpANATXegjKPjM/UVwzQ2b",
+	"i1Wp8COywmnPhTN8qLRVrTo0z5CjHpKAXfNV0dJooWgwlceZ2I/ZRhQrwbbOOq+ZwVVeqze/Q5YrRt0e",
+	"wa3I86LmRuMMzNyfcaps3WEOpS9jtrVMpUmiLYK38vm+5eU3eiPQXFRiBwkUWSayKwgrul8uNVo2gbTJ",
+	"CSFgD8JfcGRfsce0RrXGGIFQPfh0BvSOsH/cz+E7/i34q3+Reudsf/gFWLrBfGj4WmNeWW9pdxq0TqQh",
+	"ux5QiOFicgBY5TA1SGhL6RHwMqGF3K2nfhty5rbP5yNBajGXDipLetsshtveinGeuGME93WXcKYFLXpW",
+	"nJbcTkUC6L7gxAEvw4EDBpoAW3LB8wY7VdW7ihW9+fmXrQo0a+2N0qqY/Cl2IU19csU8j0Mo8o/M374q",
+	"KV38K3qaDVoc3jVQJU8G9V1p9agSg1YTaQXmdniKRq3kYIovrMrnjDDIxOFdMlpvDgkO4CHkyxQ6zuU0",
+	"nuPQpuwqf0tGHwgqLr1MoP4OCcsPs++pLrx3AvqDJkVmjpxsrUK3kfteuzCfYf5yN1SZ9BOig8iYo0qT",
+	"U5mo4e6EYFCMLVA+IinqME3e9I47yYqQoqiyxd4rzr8jiac70jBIIC14OuaClcotcevwrQN6Kl73AWCc",
+	"cbktlSYYT3WQSGNHJ7O72QONU6UDwphkfUgRVoTK0TzcvZxgwKi2Uhcl/kttbFlEtGFHDCoRCKrDAjxc",
+	"uOXKihHPRiJKyKnVLv8Uijgk/JZDnVET+p1SDrlOwHOUujXuqfIuPCyjO8JvlXJETutSRDrSNH3vy0LP",
+	"c2QTa12AhOXRCPloQp4fZC6ShDyJ8zTYdiRgHUeqsdyWKcBjcvHxD+8Hn1uuQ/Cor0NtwIR7WlsV7Gxi",
+	"JXI9mpA3AVV6DBQtM8YJwzljf/r2YUbFCdXBVaQ3QfbIswt7Fxvt/6rnS4/JsBhaNoLH4r1hNjjNjy5q",
+	"1L5W0z31T99m9exn3EN9DTqTltA3Q+zTJ/R6fw0wMH56wU6mxLk9HLTyGQ4zYlaEmibOKL96/tTNwB//",
+	"fxiePChU0Sfcvs1a0aowlq5Ff1JN1bjsGl+0whuxCAoDF9Im0LTErNGap7pniLOLWyG2Nwu93cdNi1CV",
+	"6EjC6lc+ZBhj1o7cNwpjb+LMLzWINsTVnOFmQ+lcuAuAo+liNuLGMc5Cg8Ekk4+T8YyRCO7RVSvDVhgq",
+	"v3TP4LaW1NxJn14NPAZwbhVXqclhR9Evf1ntDJJ4YqQaTc9IgFmy7ksmFmFV/AZDKiKlxxV/q7M0xWzz",
+	"HnUHapnKHy51QVAaHTKw+6ofElq9uzx+xFu29x4b77TVBfJZreSdMJ0UwH2s/dihmJ6sqsGE+Z8FEWqs",
+	"sxeRpDhCdGFMnTmlOyKffr4XXCELXbQMWppIIW177aO3isN60phheBWS+4DwqVS5NJAE7g+1ClGBls2R",
+	"zrCwNN5Wqy1RZBs05r4oUjfwGp5zHLxRLpcdxbcrFgJ95xS+yioUzNAYzlNoQiQgYwG82iISAcfmrBZc",
+	"mrF5qbIc/7gVCySYoxR6IrbHQkmAtqnR9FRkSFhMbUzVwoC7HTCrPd6CCKMHZuhXXIRhGf28VAsUl4iN",
+	"yGSM22O0jl3rrcgTia+YOEbA3rXItyH3d1YB5wuBJizTW5LvxN2869hK0ogkWLoO051JnREPV5Iv5LAY",
+	"07iQP8z8/kUi6t/2MFYKV4e4Y5jw5MLuUwzRSZuqk6ZG53Kxj97gCr5EN9yG34qkV6RLBxtiPQiVHohi",
+	"dy1kQ3RPoF1LpId7YHjBrS5mSMcF9w6aC7p6eG3QT8To8zVRgAhljpVvaAo7FqwLJTmKgwYvioGmESun",
+	"AA861UMMZVMiPIF1KpO+ww+p4MCp1gRl1z+o7Q1RoqQiqJ5irCQaiuEqVlfVhNPQOB+UCnX/RW4EqJ4r",
+	"umv6OYTjYJFzg8E6KL+LgMwqqh9YDAo7jrWlmW3b5G6pzWT0o101NXie165RbL5n0hqRL5OhaICSxhO5",
+	"MnGTrLXb9uTVuEJiJetrH0vLfIpHokvNj42FNNRhPJvl+EvK0NaDyRSNrcUinjXrmgbc6Gp6To90WlXD",
+	"aROIlyBD3CIlsRF+ywODLSWcOrOKL2izaLdRUBCjp8F4IruBdUwMc2PSRsCGxfsRbrXKEqz7zP707cOs",
+	"12mWItFLr0Bgtj8i17Duq4kWytXbiHPxu4eT8AWOr2kx1tdaoyCkgcSnMVArtvRCILw5FIOquhlmYnIq",
+	"z8IbhMO95cwowJx8FDeQwAyKPlkLnioXNJaVqKuceUeW9DFykCq/BeME/R5KxTUKcUERn7ddkPPDhQs8",
+	"pAhQq4JSCYalOMUP3TCkvWIDzLpZw6g7BZkCPE01sfYXc78ixPNExCI+sxmlIi77ldvxAFcispuE2CY8",
+	"s3OOtUsHODADxWuqibSMw5N00SyRyVQqj0ICs2E9/L2UOJpIpfdT6lVSJxqFKt0Pu5YngTXHm+3A8YR5",
+	"GeYJcZPsMR0HjpAx81j3bHfbLvReesJovH4s0RlrlTtv7E73jTKT+F+3QmyxVq+A78f0SDx/hGd30iTZ",
+	"OuBZV0rgXOQIRhhmUJa5+B5+EVmIUMerA5BQL7QXZe5KpfmKd6GESvse3iJzLgusUB4HWol3TjV1oyYg",
+	"w0a7A899UjE/xTGDbi3y7CY58sfhk+49Biophqvn+3ZuwoA6NBtpx6Wp6E1TGQ30yAs7AKyy5gbsY2np",
+	"DhZPmF3zbWNHmJ20kEWVizuRu1MWL2juwqYhMrZYa7kQqZTXwtYnP/FGeqp6wCdm1MZoJ1HHT06CgVQh",
+	"hwA9gLkJLfsVrvZVczjt4YfdfnGw74OA+e1ebYOODFY3pMdlJj1yJ+maOSe97Mja9ZstX9hk6Xqi64hQ",
+	"ztc9PyNa+o1+l3KBJ4m+6ty0p/PMpnFXI5m1OilfRwZ5rVytberCUkfqgLoF9VgdqWOwYOcmjm1lPMYc",
+	"PjX6rQhj7A59oXWvkQ9hg0imNt/3/mhu7rw1AbIOxRh2+bgjoYtUVBRDKg1Cm/71apqgl6mRDQQCb6Sq",
+	"//XrgxygSvP36ebXBOVZJ9FstbMfc4a4iR3a9en2x8rQxk+puhC+E7ExcDdRYWGz4LkAhKzAtGE6SiEk",
+	"b8SWF06u2XyfqovaizWrzroD2Zwiw/gAohmTogYH4CFDv/beiljyHdarHWrr1cs0eYrFuFJvMzDG8W3K",
+	"rhlf6a4GqGBN1/NaE0lGxTG4h2pojV7M/FTG18DEb+sLUywPB/+jdgKprGb//wdPrl/98AAqbUC9tztR",
+	"7FmBni+6IaDjt3LdR1NAxEYnDvTj6fvSjqbi6NsccXpEjdh/aJVwDlm5EewfVKfStgzu3ngc2ZnEVQBL",
+	"MmvTzsEExpfWhh0+wpObPprC3u/BSUZ1QaKHkDfdw1kS7WZbCLpS2g4Jkajh0T88RfsDqiNBodBR5d2k",
+	"zfORN0dk1+hAI/ngHlS055RbCYmeiM6NKLOdGn3pjd5FQx+wpr607iI6oDpePfWZotfUJz97PrPXD/9t",
+	"amniLjGRScvneZJfMs9FEVK/8drHkskeU/IhYLn7oR/60b0NrqworUFpxE0uF61jv9/Xf8ih03nhsmKT",
+	"op74u5bKz/Nh82mKbk+9MAXdAGr6ab7VRY4wVRvJWP0LlQMbtmkS67SqjflanbTngC5+FHyh8q/0ZmmZ",
+	"UTvXL0RNLNpSWm3vTcW+gXui5n4JG25WbeSoAggkcO2YxY1exjHjRKY/svpWopKS4TIZt0jmLHVgkgZi",
+	"ZrHMETSQnpWjMj7DxKVoRiAR3ujxKSDRiR9RtfFhLCsszP5hcM4TIxrf5SG1+fya1c1MW2UjGkj3xUp/",
+	"UadoWNlmEoYIXP8bpP+3hYTCNdxasdnGjdNU9hIQZDAO1KUhIbUiTgTchDuRN7pwmgOSeZixMs8r3/+Z",
+	"wuxdElnYGAYYimXfQE3sZL0pujNCWWL3JoOZgQK39VsAK0QuuAGcOiTbR1D8FS/qAcQdSfsAN4wE5p6/",
+	"3ONxfQ0ntoTbkrKYS5IGjVLiULSgUJJm8CDRm5KP6BdDcKFdHIaJqqJYvcNURVYpc96QuB4akC0zviWj",
+	"sXxoIq0j0NheRH2NdedsxHUbaCAiz6pM4EN7jx423Q9YVxb2RFBnyyoJMELtPpD/kbpZq7IUClfVXJMV",
+	"7WVtE9AKJfZQGszor/GmzC0yg5qDys7cdsfXI345QNlyU+kZaVgNgREx6+xaJ9kabnKtb0V2gx0ZAbfs",
+	"r3pBWjaiLbGzlMToRAFT1IgzfYYPAmVRqMDByRnikyI9N06VQ+Y/QET28UIeKOb+NKDrGBb3QO3xdnZi",
+	"CtjgghWAMqidR7RW7ZVJip6vq3QI7RbR8lvlZr4tpLJEm/Tnb/8zwUPcSYfbOI2V0qVaICFHWRSonAph",
+	"YfBvZ8OsJoLCYLvR0ZarVQVdGpz5nfO5yKdwvuKH4j3bAszwRyCPGWfZ1bHwvQmzbXdblephCzkvqWaR",
+	"avLzp7gAqlQh+GzXwH6R6nY0GdlO5ZqnsG4W8/d7R7zlxux0CjJXyNXadk9I7zxAV9KDl8dkfNshmElM",
+	"QRpUqbuiRh5Gqt2QxzbnyyDuxt4u9XwSqXJjXDoEF56Lhd4IxtHAA/tuzU2okpKILqnboWMHke3KMX9d",
+	"1WmvZy7MBcW6gpu9Qs4jvzZRQ/WnnR9IFNQKeRm86cOJSee8KFKFX44jOo7RMOpAw9jLIJu2uWrnQ6wa",
+	"MR3Bh+VvfM5X3MbrwXtTMAB4+9zoWp/XSoQiLIQI7mqunQkWCtHUuI572MNhpYeVhozcyK1n6YxXZMyS",
+	"k6vELoSLnL0DBWmiqfRib7qMg0BP514ki4vvgeL+im2lUiJDcH84+5GHyXOnIhf+uOQdyOxMRKJvBVUv",
+	"IpJ9ibyglCtki9LYuOXbmcZW8cgckq0FeXIys+PUUGo+O9CEA31HVQpnsqTjayqj1gowFWJ5Qp4jJafB",
+	"V+KNRmv/d6Xk1EqNBjPZ3aUeWLkRIxjmPPJ92EfS1dOTYPgOF2qVb1Mhtwm07YcXna2dfhkuw80Z261F",
+	"5EoONb8eHSRlSUN1Ch9B5dF8hxDAcGFxv/KRaIWhYHqp196BfsT6Do7lo7yTcQTJj8MgI8EKPwNkZFjc",
+	"NBADR8jo9Ciw2BMEZsZiQtEpel4BvdKQGo9g6qyjnImFzEAxpqoPjKchG42A9fmbRlgI2iUY+GQU5hxw",
+	"sMfQoXXC6Yg4Ol7+oJshrUKDNKCoHj7aYk0jaUnK2JuKh+/QMV4lzhLltf8T0BLP94zjmB6hHeqrvPAc",
+	"bZhW9Vmwrk26ano/bPFXfSdMA28aozsj1p6K3AEGoAtGxM8jwNugyxINKbGjFW1hkypm8MSdYVQG866x",
+	"DuOqYzYTm0f9cE1ljprd+422i8f9LN1JoDzleYTkiQ8qbRXWNc4YWKFHB3ykja/RHpfkFzOdDNxCf9an",
+	"L7l/Is78ZHLEEcDPcTVa0nTyRxJuDsaXelypV0Gedj4JW3/D953JSWOynE0iXWLZzKOoozSwJOvwRpC6",
+	"KHr9UTelEd34Nm8jBSf/UmSi8I5XCoWv5RaeJAqHKSEyM/IsgjVPHYpmK/gtbmFpWS4M0ZjT32ktGqd3",
+	"MtO+yZlJzdIChCnyteMr/LgnhFpQ5QIcY1Rc1vu4FqYsWl8gLlDw3gqxbYUvExU836z3L1S+H2lfngIT",
+	"q8Hbx9BMVTTEQZ64xCstENvNLiruorcdXHUt0geJzoqa7zVyY5VFR4pEMn/CfzPllVnobdwrk2t9+6Dc",
+	"XlUVNWboJNFY69eseSECPfwX+M8vx5GYpXirKvuKfCvVcVGNx89JVFap2vBw90qVND481bqrMvRI7pmk",
+	"c6mREpwa6uPQ+RHbZ+XDEpFinWeuvYtNR0cD7CZDKSUnon6ERlO5UGMZHu+BsbHq72m6K1RtrBOuUQ4/",
+	"MRy8jdPDTk3Y2MW/2MEJ1XETtdEMEHceDKQMeK2xoqokn2khRUY4iy03BmiSeu+Nw+gSA9d4gyIxUaAa",
+	"xr0oC2n3105+fTpJyDCQUOBH61spvOPq6mIn3sk8Lzc3/sVqebbyZ4GlnLxPD/YFqATBi3pdx7W124sP",
+	"H8DkWkbm7EdnXM1YZVoRrYoVYBC4MwKKAwESUi/BibrQec7nmt43pbTiinFzi5yAfM8yDUbRjBkhCDmx",
+	"4lYEiiWsPwSWx47v/S3ZFwBEfzTxPvgaMboszFcMmLwx24d8vgwDxlRC8y/f/cf/+PKr/1PxNVxdvKFp",
+	"dDd+UeCMX3ztE074Vl5cXXz71ddfPYTTya5hbS6/2ok8fwBAtEte2vU/hHoARAqrsvAwiQ+z5nt+wR54",
+	"n/wKXStus8NvnmcXVxcvfSHZn8WeTsetVpS1/c3Dh0TcaCnawLfbXC7g55d/390+MML+6e/koUZlGMUL",
+	"NPf5KCh/Z+JgwqX94cNhYaf/evPzdStzPqbRw/gvPRs87Jdys+HFvgoamCpq4GShKs4L+46vTEhrhDjN",
+	"29nFuwcUHvvbhb9sv/2QXLNGaeDuhbuu4Qy3vOAbYcEr8bcowgdASBSMM7do2F9cXfxeimJfbXa08auZ",
+	"xrWpFrgNrOzMYvvwdpxYkU+9aq39vejqXrst7BaSLwDWtZlgseGKBcsrM4HAa0MVrgAe6oNZFQMcpxme",
+	"+YDSF5lemMtKPL7aoIk7SkT4YiGMubz7+lLc8bys7/jYI3PwzAheLNaX4WyPPq2dlNHnlWECj7fSPaN4",
+	"xmUdT7EtI/J6LeyLnXrpX0PpEsZ+74bZIQ0HymUM2xVminTlXH4T475K5a36QTbcvwdw6AG5VhoI+FS0",
+	"yEnzXbfzPhzsn++iLn/qENEy7hhyLJ24BzBw4w7aPxiG1II4CY/oKAXTj5FVgMc1/N36lMPqp56AnYTf",
+	"nXYg9gRJDOGn+kYYTuPy4VAs0+feL9LYx4sAkB6jn3qOu3rTgy4P1I0BpMz04UEHnn/5dAnwn2qG66ls",
+	"aXspexcuukyX793B8wEms3mEwenkDKHqcPLZlkNOJ8AQhbqAF//33/iDfzx88Je39P9f3Tx4+8f/fhE9",
+	"sqJa7GXppeYEDTZAGDyP5BBl8HDqxmPyBKimSlBPFKlf+S0AZsiq5orVaJGP1g5donXpZPYBZXt/OjJG",
+	"tSyaQvZMZZTvbe7nnDzeD3rkYfUMquqdLkfPwmnTcf5U0oV0nRpQ0JOJWfBjdJwzoZDvlMfMODZw7MRA",
+	"5v+hZwy+O82tasEtz/WqRDs6TNn4E6bPNMC6mfGt99jcnkmxV7SX96zT0bObUun09HQjAfwtAm1BvRHu",
+	"9uKdLwF+NEOIQeWC6dqHHJbiqPWu6oeY1trXOLai2zWQcPXcpatiVLHrcx0CP+QEid8YonVZsLA2VJiG",
+	"aSTkC1HwxTrD8/xidnibrpV8SKQlSxM43+thG87IJ8m4cQe4/eqPqZZDNCY26D8PGrPriuc7QKdcqHXi",
+	"WnE9I4QjW+scSjjKlFfj94uR8x/7CPnaq+804sIImEHPOxZkR08mFrYEhDYkgpJf9O3gZsG3P2YeY5u4",
+	"EunLJ2VhoAph75u/APXSWCfOOB3ld11KS4Xnp1sMPhbpk+19aZ2GovKQ/KrkOf6BtoNdF7pcrb1XWaoF",
+	"VrrGRNUd5ntNfnDNedFtZ3zPi4mNDN/kIAvje97P9AYfHGJbwFhOX+6nmHSJkHJUHD4XAew8thL22Jts",
+	"WK63H1KW/OMsc7NycJj0bLnnmdhstRVqsYfIytvzmCSwYEOska+nb/Jwk8/5FHbI97wITliAOIeKj122",
+	"BlVN6Vz2sNitLXn5/lbsP+AdJxcYzm/vzaU9RgzerPcv3b9iyjdyqXLNTHKrch9iHBZkqjmbDbhzY77m",
+	"IIMpmhj1tr4wYoWp+FFl+b1YlWpiTQmf7K+ohe8N0YBv0JqeJIyBdrldCyaVsTzPKyJhaQ3BbduL16ER",
+	"Q3Qipfi+h/k/j9r6wfX2caOzx/ohfuWZmMqdVWWKtwoDLHURaHy8jVrLPPIxPyz2wyBNSoz2UDTjRbQJ",
+	"NNWEiG8CeNpzzwnQLfYFQu6/bJY3gAxP+C+4Ef38/Lens5rO9VUjqaZdxK5FGvzhm/wzuCH8U5vqKDWp",
+	"IxwfnryfXvrqVQRf9Zy/M3fRxaoAhn1BuG/EazhL/lZsLeNusb881aCr7aJaIajoPnoS6ib1TLoV7+yl",
+	"uBPKPjC2EHwzMsr9zP3UUOnIRSg0darjhmFnAJEpijtRPIDUGuiomQHCxmkwdNoEoNHkt5vFWiwajrlI",
+	"WpI0WH0pBwyDeGexezVlY1w3ec60woRqLGtOt7mFzsuNogl8cv1XBOl89/V/PvzyK1ar7QMpLvBrNt/j",
+	"/8NB6dpe6lJlV9Dsf12/+I3h+Y0zxBfr0Jcvnrjx/CKV+HLWzPmUxB2MK0AvXuO/CCzUFjD4kukFePjy",
+	"oXWyLtdUJguxsBp0VExhSWX1xUmuqefKWMGR60dZPXPWI7AQBEz3HlBSG8EVcA2tRMpdRewFXbGW3u5A",
+	"rB6cLaEqX5WBgwwC9TniCov3eDgH+tj85aEpzVGFb07vrpdtJ5YcKo1J4wW2MhrCFTbRE/zB2N6cfoh1",
+	"XlBB7y3MXa+6O8Up/u6BysadZLCtfnDbOaZsXyjh9zYqkklULayyXrZdEcFhvoNKclaTkM5Qp9Sc5kg9",
+	"FAcuxrQyGIVXFzlqj0mc6y2tHRJZE4ejloEJ6+D+13abl/lgl/kg73HdUvXKccaIiJKqrnLFpBWbts5s",
+	"8SrFTVdMlzpBb177ha+pqY3rUigkWLGHLJP6h3i0T9NBeseJfG+TaobKmI0y1ifSLWeyZr14JuxZL90T",
+	"uZ0p0xRiKE7WMfPSmTMLMWP8jsucz3M4eZSmIpd4owHQGW34Zk7X5GaY3my9Fyu+o/0Lg7a0ZzZJbmkf",
+	"PcF7YAzjXqtB7uWcFEUgS6w8fMF6gIup51Kp2Gcp9bYeKkSxHh6J+f20LQ/31ZCDVA+zQRRiLihRIKl2",
+	"joqqxT4UahvVvyM3bj2+Jpgk/SuSO/h2Uu/ZOH7qGmFbb+1E+N4Qd1v10Sn2+/MMYw5uqj33EdxYICbu",
+	"zOBzbF4glkzu3KeeJbLrDvHYMLlEg53Spj0PojREjuj0U8b3TKtDVuAomLyAI+WTUPg4B5Hlf6onMfHe",
+	"AHFmxV07q3EX4UluhGUrDUH75jx7fc8Dd8eETgzo0WUukfkz7rOFMEXBb8UnBzprJqnvjwRNTyxFP7kV",
+	"ivrtiSQLlnCCaAwITEMwAgcp+iQ2GqjOuALlsubbraAqt1n8VnAc1A1liFiX02L0Cl8YpG2uOZF7Nbj7",
+	"kDHY7YZMs4r7IWqTIltJN8DlTOFTGCGN9qNIILWdnVGfOeFDbYYAykAYjWENnufAlIt2LC8mxO9mcrlM",
+	"H2Xu4SADFO3K44OKUWcNpjyA4di+NxoEDkcNN5XdnBzueDzgwB0dgEiNEM/7kUP8dG53ICWJq50TL1EI",
+	"Nc31DhPFFJX69rhH+htZTWAOauv+yhXML/imq1+FF/xTcP6Id+DuFtlZDMaKID+JKnoaeMsHbDdyNPXf",
+	"96pbHXGQ1uBxb4deowImEazT6pMp7wU+Pdk3CtmFsUEtzN1h2vUIUQdPKSz3yNCQ9yBPBMUmsXAz6wns",
+	"MYiBa+Vk1qBXkv4Q/JkEFfXud4jEuL9SwUS52eoC6S6rsg1TmbjY6UtsIx1JenL914odliL2EOPBuxq6",
+	"0A37wv1zxkw5pw/PgNDkhufyVsyqMhHIXfPljIncQCaLULZwlyPcvhCD+j8KJuuPXzEsJQiUANAFb9VB",
+	"rWCw5ShCohGy5qlx5mItVcb+21fsjUcmLksjMup5VXJhV0hrhZr9H1UqoAPSKt/frLTOfEGGWIjpOczZ",
+	"p7nT32ANBxJJCKVJJ3+8IEc4RPmryh3T7v92iZKNvqtWDQPOKqv54pXGaEEKGA7OvpF47NceXoIDx+RT",
+	"8hXxW6EekeyhMUbcw7Hmgyz0dqAHaPCSzO4Br7ZAbB81SDTSfECRw70h0nc9dxnDWwvGaCaKFmG7EH3C",
+	"oFHQQxU4ucxtLThPgjc4CHQs6tFrWitMmp/gtfCmwzB9UvlwT0AAnl0a3KhSB/AGymNO5UPCYwTpVz1H",
+	"Y4VsQlfRftLjE+n04vctTYQQk3l8c65WJV+NLczWUxqmuzhK1eYQh/BkHkE8vpChz9PJSEU1dkKfoJYm",
+	"sPYNhF621u4SiH67FvB7ZAIesBcXOhMd19ThlnIovnJqyFAUhS4uTtEF3z78JkrR5M5VSN0J9AYrrKnO",
+	"MyJ3/UUvgrx1HE2T4HQLQY4UJQrqECQuS8VywTMDdM4M4DrHyAgsbNJz54TkCS79WfxlWhePze2wYzyy",
+	"WM+XdQwM2F/KTRBnbljAyqQAzrxDXXEyqFfmjLv7C1DDQyOPsAcIE6u5Q1A/t/JLNET2XR/NFGheWEDg",
+	"VutcwBfIvnauBYR8lPu2w3TxXN1Jy6v82TOpauIfzaW6pcxxGRoGpNhcl/YRud2VBo09nrQgubq1ohLp",
+	"BX4ZLjIffZOeYgCs9BgS5Tb9o/ZHwz2e5NfIeoLmN/g4onr6C7cDnz9lT7RSYhGHIh8nHYW+69HeL+GV",
+	"80nGy0Lr5X3vf+LCuK+Vban8SZbPvd8RmMfHPbGyQPiGkbFCb7feFWe1Tt3471ouj3hwbLJdXY10EJID",
+	"Ro619vuQHPTlQfsdX50gexQ+BG5QuCrP6sWQfDXYsySO/spvBbT+MXNHxzCtkdque9S+6SMGnF38Xkq8",
+	"tLT5/IxUq1xU6QaI2fdFkLl1R3BIzFBlns9iiXdHgASmS3XF5UuFn2hta9eMZ6+x4sBZrxiQqcap0KtG",
+	"6DDKdqjL9hWjjJZK7qvibVW9OvdL7D3znKYPYMg+ii8yiXtHEpTxd2JAQdetLytLqRUIANiQp3NzEjFI",
+	"1L0BW/nyvcw+dOvhi3Nasp+iSDzGlmdwdYJFw+Va6x34JJqo04jATKADu8695xl4tcnFamszFckhltlg",
+	"1q5ve1KIaxJzCVy7xSbCHfYR+5o6O55gZytpPrv2z+SKXMH1aP93fSyY9LOPjub6FHclLSJV8/BpAhjn",
+	"MbdIJL5Fi/AEXZlSkZfOvPw8pP1pobeninoPBhEqi5zAyyoNlX4ttxMYpT/Ku+oIB4z72U7KSwl0yskD",
+	"8zk+HhbfOQ2UdM33cCItefCj63aK1qMq0bJKmZO+j3H4oF5R1OmMV6Qu8aIpdAvQn842CAdCA54kctFT",
+	"PM4pp1A2DmfSmXMHC/MvYCHgrF+GsiEd++UXqtAx+aYZCDAaEmWPwYvUhJlQAFshDytStnPIff0XkBTX",
+	"18/jaP1ZiE/naL1Xe2/qi/aScc91bH0FEZXvAVHmrsD2rKe4txM/C6EjN+c93l64jXmgCLULy5UDGYm7",
+	"AjSZ/v8cK2hVXYba0sWtn9dglHTfl2anJMnM/n2/6qKYQTELW1S84wub7703ihtGtTZnCOMmQghn0XhU",
+	"fFVbu7qbbUpjGXkLZvglINhCVOzmHFe1Qhirsbznp7+7X2Fn/32qHCe1L7ZCBZEFl5zPyKldMc95lBhh",
+	"qU7ppy9r19DXZ5m8p3NEZu2E8Oj54O0/j4/2M5PLu+6Sn/UvT3hWUIo+rAL07d/nRSwUCEBMBIAAyj+T",
+	"cJpXlMFhI6Khl7FQExFA/bu1zMVZ92apMv157Mz/rTJN+3JkcHP5K4Js335SO3r6DfrvDXiQlwQXKr/x",
+	"SrpUUejKp6Iuzx48vNxJu84Kvvs8dtob6u2/psF1/1KaNtAgGA6gUSPsNNGbhLCWafKep2VvZYtGgvEj",
+	"4BCwFWkhUNSCOHNL7AJTUH50pDn/6duHWbsbAqud93QCK0ufzpMzSebY6xpyGTSXLxcxkhT3m//4blx2",
+	"LPdMiAi4gLvoI9cFzAc2jOc7DvVMhSyY3qVoh0Du9ehZ+NS4bdus3etoPf1rLjN/v7diazxTcyFYVgrA",
+	"ryht2YIXyNVUWrYX9goiVBuu9oigKLdun+/WTiXkuftVSKVf6sIvwEXCougolRsrgH1QOFelKsjDiIZD",
+	"9EpxbcU2loxjteV5rDftGtbQoH/fj456OKx675av4Bj1mZdOyU0E+BYqMzNYJfe/+xoNz1Lnud5RQU1p",
+	"gX1YF5kozpKKX4rLjHdUan5aiqd8PzBw1KWAvx5JNPGnvzzMjlGxY1LqJ8zOP0ZRnTVxkNbtzHkLuClm",
+	"gbVrvk+x/0whqabcbrVxk5fGo5fiOrx1Jkh6vYn7Nj9922fl3/lJ7/DqABw8leHAIA9d1v0PeDppda6i",
+	"ag0ZCPyk3dwhz6rXBqmtw3xB7yXz0RepbjzoELDtbwfZXtqT5gLyFHw4SBnSIImejl51WiulOdmDTu0w",
+	"8b24+trHhxzFtRWdAAsQPgYGEZVRd+cv0HeaM5ZlqiboEy3OFDo4phTw19M3n7phi9oEfhwUu2r04YQ6",
+	"RQnNFmGSibGmdOm4ETQanzrlx+fL4/GxCDxaRa7dvbCSWLpVILvHfVJ6pIS9MzPiR2HrCvNsS/VJa53H",
+	"PQrnJJzaaT7hhA2yhWBJLDB6wvE3OgSzEcVKPIC+/OlIcXiJTd6v3vikhfFJqJwfevGILaVA2DNZukpb",
+	"qnZjLN8TCRtUYjnPgQkBEoEOtXuR71T5/PsU7/tNJ5iycn6jzgR4+7Wie9KaI78BlCsEt7uzOhjfdRMK",
+	"nyg620LnmnwKH018XmInPl0Rog7+Wx3WbS19J+qhoYZoL8sC6Gwnlt4lhQ6iFtMPiKoZ4PP4fVSV+M6E",
+	"6on9DlDrbLDLAUopvV5HibtaPgf88LAiqASqwZ+cLiivylyYGTrRzKxGb4rOB6oThMUbqGYIHahgkGd8",
+	"D8VYTKjjQMSoAjn6gPNzAmaAuNfNSZzrUKfP7Qf/0li9NToWN7RC/ngCaghcBjcd0Mf6+k0HRZ2jeTPu",
+	"t1PwjqUdkhp5lvjCaRlgNeX5MELTx7mp6Pw3ohA5yJRdA1dUmut+LZX9iJlqQa46A3RBRCcKa+zQEJEL",
+	"4j0JcGuzhjy0rIbLm5AN0Q/jEteXq4XoqvD9SjhxoBkapvaHmy9/OS60PrJ6OCJXVlyqi+nAWtXsAXHd",
+	"SdUBhvh1oblqGc5hfT2uBOJYG/6x1xnT1GfgftOxuah5kjiCPtDMV9lUc1/fJLrY8cLbeekDqXpt0M74",
+	"6PGW5rgGGj/0kwG2T/j4EAOoNnkTURr6BDTfkYzx0uoNt3LB8zzgH7BkvMSCVXMxpW4NQ7p8j2v94fI9",
+	"necfurXsRt+JaqrHGjgjNSI2N4nRibThPMx5Mc1urFmJQxyKVf28o2/Ns+iHJ+FurkkIWudpbzQ+7uNL",
+	"I6hisxo9B4fY2PLvnxGU5Rgm3jEf0oVcyROLjQKzQEhZqiAMULPKV2yMT0ibPX9029el2Qrl1J4uWIFb",
+	"nJB6DWipNB3QUuEtjOMvObS27AviifUVYGswTSbtlzMGZe7ZF9KTWigNNcWNEMr92FJyoSwsIH7MlzNm",
+	"RbEx7AtjZZ67gc0F8/cU91RuBHyPm1tsZ6ML98mNOx7cg0wLdP/xopB34svELCghshNLXwdCc12QkRJd",
+	"dl3Yfy7gaaXhBpkXoPGu124aIjjMJNJzKEBz5RWqR2gORmZOBHN6JRbgVNHL4JmhutaAt6QEClnjWG5A",
+	"mC0BfMTeczNjseTJHTDYucvAPJhCBmB0Ztg5dT818GafCq4FJmUMpuW+txn2Les15Onb97hLKOZXHG4W",
+	"YNwpAGLwKOwGhIxgFCckJULVHJ1nFYkj3hQ7/eJBwEaZpIf7BiLB6V3zq3v8702TEkyYnvuO+lQtnxPm",
+	"ilAZ5WUb9P1O1xj1nXWkfFWxM7gySEAb19D03ePi3BN+xql+7OcYFIC0Bg1MU6U94GYi6tbJTtEhF9SR",
+	"98hoLlT9Hrnm+V0HHddP+HgYMnmtd3Fgcu4MJrBObmxZQG21MvxnqYgMBCIEG2mwSNDbs94mpzVVq0kc",
+	"dIZ+r+2aJrbvBKUvDzlBX68FW4evnrgFXBfpaxXoLxT0M6K4kwuEIWeyEFibH0OAEpxiRmaCGb43tavr",
+	"1AGIqu5Eh5kJVTHEv8/KJtyzVSrkHoGmsBznPCexhVpNuNp9CELPKwGanOnSVqtsKK3zjAbe33VZKLxr",
+	"RlXtf9HzTzEm/c13g7Wx7AhsD0qqC77IK1gXPIpngdI+OMXoT0AnUksyhXAO0P/iBXd07DuVPjwyC/nr",
+	"v5w/6UXZQo44d0jCnilb7Ec4SdrZMNTqCBfIM/rJNISr/p7mln/6chOHO/byThRyKasKZ9Ht+1f30r7a",
+	"xFOmYBf6VqgbJOFb6mLj/utCKvvn76rM6Fqec00uBrxNl9uYc2y31rmIH2UtLj0NxD2+4aHmCqngSeQC",
+	"g3FOGmjZQDPw3IriyMLgUVl4b8TvSR6hiL1uRDd47WCBXF82zm7++nCxuumCnvhKIJ+AqfP2n4pH5WXO",
+	"F8IEr1d/jgyfpMopQkR8coxeBgAepv55IN6MgfafBTDejIFsz6BIm5lVIVW8wbop4QuLhRJnxOHg62ND",
+	"zhQVtIBagec1inJhbR844hd6ZxgyYsLQYh+wbZFDanMS1jbtaV+bqkGnPU5b7w3Tf3aIzvYrMQkox0JY",
+	"ItQkN39gDcmhcvpuqrGCF5zus+CUlQXDMqRnSX+9FiqjCTw1+XVEqfAzac3fxM4Lw/1myNZbjdClw9PK",
+	"yWadOXm6aP0sxNZd//DrVjeqxTZEAjCzQtkZAWlvxd74/+Z5Xqel8uy0yKOGb7BCLEsjqqpNZ3C60u7s",
+	"TT1MyWqU+EQXm6ha2/DiNsN78NpuwGfXtPDvhQxkiNBM4uSNyt+nlbT4TQ8KqC4el3AcTZ4Y9M2oukqu",
+	"C0EW74OYHGLZDWdztpEW0ea0Py9mF56RUEXZYw2XEYIrX+p2z+D5rJVn8nA6elkaxMcmlb2njQcyUino",
+	"+Z6tuQL+OoMwaMzNJIyPtAzkGv5rvncbVeTLc2haZyt326HwxokkLTtdwEcywbNBqRA/6ILt1toNitBN",
+	"0rpDCE8kN5USM1jNQKY835O54AVMFKS/joi3OOvzoisBq3dMNdyhzGbwf1ZssLyea2TWQiTuYJxQchoK",
+	"G43FJn7zWQKggkQOM/eluj3eqZeTbA926eFmmOAi4L7TwFODynXbZMq4arKCLEzbv6NDbUk6U33zrmZ/",
+	"5RmuRrq60u0MtcHeCUkhkIF1OnQFRxUDV4alzLGcBVvqPBMFeFEGKuJHwZsiDdvwTAQfC8BYFyBFJfzg",
+	"zN4Vt7k+HcqB+F77yJfjj+RS/CvPS/EG66dEPYpYMQ7GPosVlXNCf376A9wRCoAd02ZjNMS0K5XBmV4/",
+	"Ex3qpKfrGNij70S/O03eM+LxzVou1hDsNqQVEb8IdBSMihLqsuk5W+i83CgzYawMOnD53klmt6MC6ZgG",
+	"uilaxf286bowd/B3uTndOeG+8qdkHcmwfLPTCgOaKTxbPxKUFdFowb1P6fg1dkCoE8i+ePXDE/bd1//5",
+	"8Es4NhG/5x5ydv3k+a8IkPBt4tv/48/ffcf+3//n26++++qbL+/DFwKarOu88Use8Pc4eCgGgyYrDt/J",
+	"FIw+IRGpSmoJgfxIBmDbA+G2Nu5VXyAB7BJp2A6eUUYMZP9vuMz/p08W2a31/3RtP3Ia4PdSW2HICMHs",
+	"LrJgOFvozYbXRCUxgA3fdoRUHo4ATOzHfecIJr0QUp1LxaHx3k365Pqv6NmN7Qy3Y6IK416dM9LY1/xW",
+	"qGT4UVrmky4mCj1Crpmbi0eBi2FXaDRrASAPJUrnSMGHSbE1wxfpkKQaw813pO9GlUgTnzp3fis9jfxH",
+	"KCh7QtyGup04VfyopyJ5vxPFHvPsSgv4zQVXLNOQZ0RtsS9A/RLRxM69dCu2lvEtL+yXE5oT1F5PsWCc",
+	"oLMVC45i0wDrCsqCULBf/TGFMltQUOjU6hoHyLzGoXgBPvE7aaRW4OxeisxNEvw3ZgMAIIn8fUN8js+R",
+	"IMrHzR7BLfuKbrl6yVSI2qbOuykTfI/IZ/3UHHv9uxyFuJM3Zqry0k53hG28QKZVrPLhjAPoDaZLgXpH",
+	"KdjDhi+E0SUyi0+10fVy2aW5X+DjSW9+VZODrn7Qhd57H330Hi9+eBuomCyhByJzV7/AALRb4z3QMH13",
+	"npocOG70MVXBuI/nZnoMfcA1O4/DCL6Nzdy304hE8WwiBVafkxS4atCFEeM0sM5w7GVikaJcnsohpLdC",
+	"8a38as83+cXV+/qT0s71u7S6wMeDbIFCLORWujU5qY7Ujksr1WoGSBLwB3OZi2SafifHxDeDT8W5WOqi",
+	"+aE0kvRhBEn6kWJaG2EMX43ArOOK/oo/69XC4fP3qId/5TI/KwwdZZ5ULLCPTaFhJwIeXwuVPYZODeEL",
+	"mkpPFXvGGS021RCkEuRnQAY4hQjem6TW8S+cU/X7NlJQ+vB8mtsg+poKY9H8NGu9m9JdrHfpTIoXu7MS",
+	"6LvPnzN3GI7NP0BCGcxd56zhDa49NUSpmM5qfLFTyJB3LhsnfP9YAr+pphN6AdJYpXvCXcT9CUh8Ru74",
+	"xIznXK1K3kW98GKnfvEvnW3WQwsfed4hakF9ARoZLnOY9i0cr9NMueB3PfMNb9zjsImFDoDnO0W5h9OM",
+	"duPsta7B/ooG3ZkEC75+z9eVN9Ksz6lqzS1W3CWaME/TBexdpy+az0voDEy/9C8N5jH/JwKoeWhZK5YC",
+	"nfLxKvcOKI1HTGy2ds/ItiC61TaCtj7pg+4HtACdtVeb/fuJCtDWouUaq88G3dZNBbat1nw0GViQl9PF",
+	"vyZ656oA9zK4cT/3FBgayYgiOV9P3XbKcq985fderSnLKif/aVUf4la+3ym96SuVoJ0vh/NTXYUXSnSt",
+	"wedUMutofeHLwZxDURxfW2u80vgXEFdi2Nt5JwHqBuT6aQYN76vU1gDdc8mzO4n1CaIq6HF2J404p/p5",
+	"jB1ILOcOq5aHMinoQrxSZZ5PhRDc8T2zmi20UmJhG0mRBBtbSmsqlCBbylVZiBAalPZz0E5JAcj0hksi",
+	"ivp4waksewr9+Cgo6BFpdThbrbF+G815y7W+veG5vBWHpvZzy9xjw9xjxpWGBA/8OHgToLoLVz7dVjCD",
+	"zONtbJwT53ltCQ+fH5l6RwP92Kl3n7iJSCtWz6U+v8qm5b58j/8xoOzBkXurqnkw1vz4V5MGIiQhcaDq",
+	"vFMLxD0cE/ESDZkXn0Ef/nbc+UPps0lf0v3m78/eJxCk0iC7QVVPzHwl1SPG5xDedo/jxAiJePetaOJ9",
+	"g0+nMZORY2XD3z3Hd7/+7iDo27/5ABm8zekQGwvXn5xjoIuFAvCV0FUqmwezuwRo+Z6ZEukrP1/Lq2K0",
+	"/mh2139pqdKe2o95OT3JSpPK6gHzcrRxBN//2KbRK+F2fSfxlicE1AUlaCyIO3860m0SaWLdfkSs8IGI",
+	"ey2qusDucmvYQpeK1GMAVk91RLqXdkKu1uYB0SHgKiS3IGXGpA6fl/D4xTLpvmmVwVP5nrDAmJhfy9Sv",
+	"5ZbY9b9Kon6yuEg174NiGa/XQhYvkb+9D+lEnx4TesBfTBEbhkVv+hDIWgfE6ZpDJS/P3MqBjg7Ta4h7",
+	"7rM+0Mw2l/bjHmjXrgufpLd1AreDOXQkvK7qdVDyHeHtKgl8xP74FWgfxDv7hKW5yPWOcagGPkuYnz32",
+	"50MqKu3/fRhpRPqg3mMYheKw8c6C1Se6NkAFZ14i/32Y87rUuLPbOGny2guwzuClmjHwaTnbHM5vSGub",
+	"MaNRCpHK4Q+GFcAp7hPvPtYBj8xJ5vL9rdh3Okr+t8r0NZZmnbI05L+K72POF7cV7TgecCJjOTf2Ed31",
+	"6P7meauwnJCuKgdPV9/343hJ8EY/0EUSP9LKKI7YHimX54YOYLfOV47rs9wNr6hAzrplBuqdwtofQMNn",
+	"sIDksjSjMYPj/cVAWuwG+HEtM5TjeJHzz9Ywq89tIFpcWAnoTOPLhQIDfBblkjvaigktfx4hGgyfhuA4",
+	"UXcvtFqIAmyx+96oVMu12qQzNi8gQ9/iaYZVRfuoqCaJ6EDy04ZWIuqJgBvwdXjtjMvZailJqmDYrdI7",
+	"NVVahf9eAyrxB8NMbcyfAwQoqvt+EHax/iddPRhbfMmY0rs2QwaRCgemDODdx0tCjSrm7AcidvDS2Wz3",
+	"dSrGjDvM4vg5WI5nPq1ouG0sgrPMy818W0hlCX0E5XLrjOChFB0qxHN51l0PP/aBdv976HVRGjwXb8We",
+	"cGHRDSUNM3KlBFVgPJV+rrVH3C1NpWH9L/0Lk/qI680OBLbDD/odwf7Dw+Dn9PIUNwCe7R8Au+WtVFhr",
+	"FwLGNQjZHc9LQRdiZNIW9hwkBD3xDUjU8P7yj1NcbVzE49MMT2Bk4vtCiuUZwhMVz8l2qkAFrrknSZsw",
+	"exV72I9q96V4z3cpgRb+2pEXvA3hpJOxDPipinMO0njeuZMdKGSkYktdLIgIbLfW6BuF/Q/4kPsrkjtl",
+	"6KdaakhY/OgOBlxyyIw0/9S1vn6h2f4n41hp7yMGabDmEZmjnqWzSejDmSkXC2GMLs5xbYDyZunkVPR9",
+	"YhG0f3OlJyvD/YtUpfuV34oZXWZnGOQgcjDInZ62Rt0jtkOObF/+i+c54Ex0NwPR6dzpuCku3zvj9kO3",
+	"aZnYGGcwLXuAODKbAIPz7aASHtQ24p4AAiUNkynao5FFgT9umVxYz8+5SC59CU4YhdezeloPZGXV6YSR",
+	"CghwqLCibhvSC7JgMjOPgG3H7RFmBBp0EOnRSph7NeyICTNtVvWuK5K4N008bWxZdNCMvvQvTOsRqDU7",
+	"TC7xB/13L//hQR4B//IkNXgLAVxxxYoraZCrZcP3WE+UWe00vPH0slj9cS5WUoF0+nsDt1invYH+mPDu",
+	"RgO+fO9k6sMlnRhDTHqFyUmDjPrvxtj0T10f/PJOKmSITOrWVTIbXLAZJ2syKA58jtxDgNpC9VOTHgTO",
+	"h5mZ2vKFG2py37+Cp4NyMrDI1kDJGE5+++lwUeNcpIxMSxHQvb/zT3GKOSWA/LR4eu2xyIHSgKr2qOz9",
+	"RAeQ6+8CSJRNW0YWusjM5caX0InXkhIqe+Xpgu4D+58NEKsZHpgtj+N3E8Yx8DxOapAjCKx+FRPVr3kl",
+	"doW0FRAZ9cyCK6XdrchJKppFugzB+oIvKgiX0lASFE4wZ05PF4MoxEZksuvK/cq/cZ5rK3x+/7983dp7",
+	"R4HS4BKnjBFIOztdOYM3lUdig0dPu3Yv406/gA3svpsLi7daYMXkebtPRPjJi0J3c356AeHm9mKKUIcX",
+	"nZrdkhagPRgWJ9P3vD2nENaKWtwfJQ/OS6eRc/9QnYZRpJcBUUAMG1CNwwhb3xnnsIi2urB9hZxewVsn",
+	"pqtSjurC3A0uSkDODQDPkPGoqVQs4+hFQoeSV/ZFsXd6HJcy4Zzw6x13zn873Fqr0eOPym6KWn553usC",
+	"vd+iEz3A3tlElHdDStgea02r7GaqT9kJptj1Z2oLf1iVMqpmBjtwfH50IYxTc9OwjO7WOqcdjd/FCmUQ",
+	"DIZNDHgdsPyxrtkMgCJSrRo3xRkrBNZAmbGN3kBV/42wa51VboUdB/AVcJKIjHF7r76rwaXOXEMCkfBz",
+	"zeFCkcnlEn7rLmFvuyOWdFSbDuX9uy+m1hnKqSVdQTgK6gJondCiVGCiL044mWejPsxB7jMadq/7LHx4",
+	"iFMkzOUU95WmRUpn2LYBYsAqA1aHSrQLrjzK2K7FZmoi+oFVlP3cfqKW5m9iF1b/fg3NRrMxTRpk8lSc",
+	"N4K8D641BEQ1bFsWW9jPUdnphn+fWs/Db6luxEwlRGe8ed7TcjwO3/o0cS/fPRx2iJyzsM934+v61EXk",
+	"7C423EtxujFLUcCmQduXy9s6aWw6NHifzpj72hJ0TfOfxBp6HO5noKXcE46AufvRRGNiP2cSa3BE3KtU",
+	"a1rd3j4fJZf36qI5k8ul5ieU1vsFm+4+X88f/DHSIK3pWbwxdXFdC3cb+Jji+pPgxT/TMX3N9wGdzri5",
+	"FQVbc2dkC4WyUKGnzm0h3VHsKW0d+TfODjS6J/h5Y8wDr3D4iwF3uGqyjkCgVz+f4lpH3wJoO7hyz1ot",
+	"LPT98j3W8vzQK1J9joDHRNzqP+22jArgr1CKLuriWnGpjD2hUN15g9o4oC4AfVGTuQkuBTSDwScVqnZn",
+	"95H5iRJxZF246Op0St7lnC9uB2JrJu9Z6gz7ni9uX+tP1VXxZr1/ofL9vwNiUZTQSguDaesADGpsJ2Cg",
+	"93sKbbhSZXrCqH2Zi+5qQK/gjR5t+uxOFPuM75HtM6E3lx3Rl3tIGQtDHXYsl3k/KhE/OcinCm9OE11Y",
+	"cMtzvSrxWHcfxrtm7iydGaMWaurYgEkPrGFTHsqu5cv37v86M8ZgJs954MFKJQ46bPtjlD9xTeO6ANcW",
+	"5o0Sj9KECzLkhCz8Cgy4Ov15HL8RLe6RnDDnAmGU+UfiNvoEZfFa2AMI6h8MKgvMXqLvn0SVktQMlyHy",
+	"l7TYy1w8rsKD3VZ7oOx2Q4IxJA4b2G6TgBY+HbhqfaKiqFXN9M7zRFpdpatPgjYDYnzUYhjZdgouF9aw",
+	"TEOTj6q8HbJVII/K6I2A5Di2EwW4n0INPStXaysQ9wpaEnxQn4VKrIm7EcWdXIgHVt8K1YF/dKbfNb77",
+	"2r16P77RjO89OyheLL7985+7C2NHST2/HkDqSeG4ety/wh/PLjbCFnJhosCohllFOQn+czMcw9uP7Lz9",
+	"Texw2RL63eLDqW4I8DkAf3FGEkYsFIASp8inU+Bc+cqTx98J3DOz1jv1AAqOH1BzGmEMudhTNJzXcqVe",
+	"lHZQadtrZELR5SQOT7lS7lM+/2uhldH5qakVXah6X1l1ljR6r2m+zngc+CaSgGMzkYvHnSsVe83JdJ/D",
+	"JjbBRChX6rk6E4D8SSEyoazkublvu7FjLa/9tD8CqnF9KwVdII5fWrEoC2n3F1d/e3uwkbAm0gn7SGFd",
+	"gLcR9WG69Mczlb3YqWv/5jg1UjcfJtQo1Vcf0TWORgKKF/+CihrzUoktVBpEljntvdI6u4cd05hsC+no",
+	"SYv72r9wztqAeR6aSadE+G7c96XoTaLS40Gunltm+jsdwozYqycwUqMlR/HiWluic9+tj68l6jv5UYqJ",
+	"ftoC9iTAF0MvakVD+UZkWG8FglBm4uKhTW2w9UQoSRfv9fbeyB4+Gx6xatoGuYthCofRiBk/20cEcem3",
+	"E5xw8KF74UA4kMVejjHo3FlNZ9dAV4AUOjpJdNTTB1IMxwioR0teYKmYtIfcYtJ+rsxixvIizYR87Z6K",
+	"7KwrS01E1vUnvWNLPkUJPPoSbBepjOV5jtbCmhs2F0KBe7/cThhs6aeZflE2SKZ7siBEqH9aocO4ua0X",
+	"RQzFv7AuCMulwcVLJMSN4t45p5+0MROpDV69cHq0pyywRkDgeoVsH5pgnFtIzPZ7ndhiySIwcOuy5xCW",
+	"S9dKRz6tzvN7IzDOdCMfSCldosPf7KQFSopCAD/VlEz72cev9Xff0viYZrbyst+K/YzhLLurvUSUMs12",
+	"oC7mlmlckImgBZU7PGl4vsZXJrXoqmaH1afzXttOm40+OohSBl6tkzBIZ10tCjFJRtWLnUKPg3mEzuH6",
+	"AkAl23tJjjo1gDGpH+6z8fEn/G7P3lHGEiSCuxNiy43Z6SIj/39wMYFbLpeJmgpDvHJ9jn6UrWCidzjr",
+	"KhHoc9M9m4j95Bmkg1lq9zwetftOSrI7/aCH6vtHYV/vdCD7Ph95fmik258yDa2agsAwWJYiN4JtSmN9",
+	"qYKKJqKc59KsJwGSJhAszak9uxm0WwtVN4S8sOZaG6GQQpbnu2bA82Q7CFr96MUZ7k++yP22m0LMjvS7",
+	"YZ2Ay/cQPUi7O/4Kr51zW1MLiTm/8+1/FBd8rYITOUqc0ebMU+LUJYdJHVoO5IvijC6S3pqRohC+amRy",
+	"wWvAyHTdSiPsXwmndLaqalWJy7EV2P615PE1wi4Q4MR3fGhlc/zPBxh6dHYCyPPV2LypU6Rwdt+oz7ML",
+	"7bnrX8IAPg5E9BMV/2thg/Rjfel2LPR+90NNse7c0Zx2JLzBx5M6EaomBzkRXBd6fQj0zSE+hInKMvyI",
+	"dRd2a824uYW75EYXglm5EecI7+AIL9/zLCuEMeM4FuhHQzXWN//x3WimBVimM6U4SbPGRu5bn6DsnU+G",
+	"5J07FgFmUklP4DnYrfdM6bOmEe90kWfJ3f+03GyHcfYZcUgjF3Z3R638GjGc39jjzKM9P4qRbCmnKRiF",
+	"CBdnQUt1J5TVxR4DFNDAMWog7Rr8RfPs+GLXI43ZwynzRIq+CgCSJ4YkKC4zxue6tCyZNkBzckIRice5",
+	"XetyhQRFGbfCeDC8cHcXtSfqXsNWuuZ0j3WGrqm9nIntopBusJxl5WZbVbGohSmval1baaYVIU+wcMKa",
+	"h+JWCT5Ii6nRp/SJKyZ4kUtRsDtRGOiUXyZP96T0DhI9+K1QM197G2OReCGUpjsmqfNsEH3bkNNg0B6+",
+	"P6Xv9llHfRyffX269nANkaqo1alJ1noFH/PVhVuWi5G+E/cM6uKYB4SwO/BNwz5KhzPfwOMzFcwvt1tt",
+	"5MdglsZhJUuZ+ui93k6SfQCZvJiuQ8VMVwVXdsY4m5cqAzFQ7iSRFjEPEKDIpbqt9SOkOSoNEbBCsL04",
+	"L5X0WvDcrv9xcfXe/cunmuC/CsGzPTxqBmHeX4S0hr+9dUoLQwvuH2/di8WdP8HKIr+4uriE+yiN4X2q",
+	"ZgDBpkOkH+M1rIRMFm/sbmWs9tFWqOdP2ePSrv+vZ7/B/+tC/gPn+fHL5+zrrx7WvlHa9T/cmr/98P8F",
+	"AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

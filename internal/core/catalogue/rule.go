@@ -1,7 +1,9 @@
 package catalogue
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -163,33 +165,56 @@ func Distance(a, b string) int {
 // Find returns the rules whose name, title or words match every word of query,
 // in any order, the best match first. A word also matches with one typing error
 // where it has at least four letters, and as the beginning of a longer word.
-func Find(query string) []*Rule {
-	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool { return r == ' ' || r == '.' || r == '_' || r == ',' })
+func Find(query string) []*Rule { return find(query, true) }
+
+// FindAny is Find for everyday phrases: words that say nothing by themselves are left out, and not
+// every other one must match. A rule that more of them match comes first.
+func FindAny(query string) []*Rule {
+	all := find(query, true)
+	for _, r := range find(query, false) {
+		if !slices.Contains(all, r) {
+			all = append(all, r)
+		}
+	}
+	return all
+}
+
+// littleWords say nothing by themselves in a search.
+var littleWords = map[string]bool{
+	"a": true, "an": true, "the": true, "of": true, "to": true, "in": true, "on": true, "for": true, "by": true, "with": true, "and": true,
+	"or": true, "be": true, "is": true, "are": true, "can": true, "who": true, "how": true, "what": true, "why": true, "my": true, "our": true,
+	"their": true, "let": true, "i": true, "do": true, "not": true,
+}
+
+func find(query string, every bool) []*Rule {
+	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool {
+		return r == ' ' || r == '.' || r == '_' || r == ',' || r == '-' || r == '?'
+	})
+	if !every {
+		words = slices.DeleteFunc(words, func(w string) bool { return littleWords[w] })
+	}
 	type hit struct {
-		rule  *Rule
-		score int
+		rule           *Rule
+		matched, score int
 	}
 	var hits []hit
 	for i := range rules {
 		r := &rules[i]
-		total := 0
+		h := hit{rule: r}
 		for _, w := range words {
-			s := r.matches(w)
-			if s == 0 {
-				total = 0
-				break
+			if s := r.matches(w); s > 0 {
+				h.matched++
+				h.score += s
 			}
-			total += s
 		}
-		if total > 0 {
-			hits = append(hits, hit{r, total})
+		if h.matched == 0 || every && h.matched < len(words) || !every && 2*h.matched < len(words) {
+			continue
 		}
+		hits = append(hits, h)
 	}
-	for i := 1; i < len(hits); i++ { // stable insertion: the list is short
-		for j := i; j > 0 && hits[j].score > hits[j-1].score; j-- {
-			hits[j], hits[j-1] = hits[j-1], hits[j]
-		}
-	}
+	slices.SortStableFunc(hits, func(a, b hit) int {
+		return cmp.Or(cmp.Compare(b.matched, a.matched), cmp.Compare(b.score, a.score))
+	})
 	out := make([]*Rule, len(hits))
 	for i := range hits {
 		out[i] = hits[i].rule

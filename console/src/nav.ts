@@ -1,0 +1,99 @@
+/** A page, where it stands in the order of the work, and the everyday words by which it is looked for. */
+export interface Place {
+  to: string
+  name: string
+  words?: string
+  /** Who has it: readers (administrators, auditors, keepers), members, or both. */
+  for?: 'readers' | 'members'
+  /** Whether the address must be the whole of it. */
+  end?: boolean
+}
+
+export interface Section {
+  name: string
+  pages: Place[]
+}
+
+/** Every page that is gone to from above, in the order of the work. */
+export const sections: Section[] = [
+  { name: 'Today', pages: [{ to: '/', name: 'Today', end: true, words: 'home first page what waits' }, { to: '/start', name: 'Begin', for: 'readers', words: 'set up start guided beginning first hour posture' }] },
+  {
+    name: 'Guests',
+    pages: [
+      { to: '/guests', name: 'Guests', for: 'readers', words: 'external users guest access accounts records sponsor' },
+      { to: '/invite', name: 'Invite', words: 'invite guest add external user' },
+      { to: '/check', name: 'Check a list', words: 'check list addresses can be invited' },
+      { to: '/due', name: 'Due', for: 'readers', words: 'expiry ends expire review term idle' },
+      { to: '/lists', name: 'Lists', for: 'readers', words: 'import export csv scim upload' },
+    ],
+  },
+  { name: 'Partners', pages: [{ to: '/partners', name: 'Partners', for: 'readers', words: 'trust federation domains blocked barred stance letters connected organisations' }] },
+  {
+    name: 'Places',
+    pages: [
+      { to: '/spaces', name: 'Spaces', words: 'team site course report area drive folder publish a site for suppliers' },
+      { to: '/meetings', name: 'Meetings', words: 'meeting wait to be let in sign-in domains passcode standing room' },
+      { to: '/people', name: 'People', for: 'readers', words: 'our people staff roles forwarders contacts' },
+      { to: '/groups', name: 'Groups', for: 'readers', words: 'groups of people' },
+      { to: '/links', name: 'Links', words: 'anonymous link share' },
+    ],
+  },
+  {
+    name: 'Rules',
+    pages: [
+      { to: '/rules', name: 'Rules', for: 'readers', words: 'settings policy limits defaults' },
+      { to: '/exceptions', name: 'Exceptions', for: 'readers', words: 'exception for one person' },
+      { to: '/findings', name: 'Findings', for: 'readers', words: 'problems warnings noticed' },
+      { to: '/drafts', name: 'Drafts', for: 'readers', words: 'draft impact publish revision confirm two people' },
+      { to: '/settings', name: 'Settings', for: 'readers', words: 'organisation domains time zone terms of use' },
+    ],
+  },
+  {
+    name: 'Proof',
+    pages: [
+      { to: '/reach', name: 'Reach', for: 'readers', words: 'what can they see access of a guest' },
+      { to: '/numbers', name: 'In numbers', for: 'readers', words: 'counts statistics' },
+      { to: '/audience', name: 'Audience', for: 'readers', words: 'who can reach who has access' },
+      { to: '/difference', name: 'Difference', for: 'readers', words: 'compare why does one and not the other' },
+      { to: '/journal', name: 'Journal', for: 'readers', words: 'audit log history undo who changed what' },
+    ],
+  },
+]
+
+export function sees(p: Place, role: string): boolean {
+  return p.for === undefined || (p.for === 'members') === (role === 'member')
+}
+
+/** Whether an address is a page or below it. */
+export function under(p: Place, path: string): boolean {
+  return path === p.to || (!p.end && path.startsWith(`${p.to}/`))
+}
+
+/** Where a section leads: its first page that somebody sees. */
+export function sectionsFor(role: string): Section[] {
+  return sections.map((s) => ({ ...s, pages: s.pages.filter((p) => sees(p, role)) })).filter((s) => s.pages.length > 0)
+}
+
+/** The section that an address belongs to. */
+export function sectionOf(path: string, role: string): Section | undefined {
+  const alias = path.startsWith('/revisions') ? '/drafts' : path.startsWith('/mine') ? '/' : path
+  return sectionsFor(role).find((s) => s.pages.some((p) => under(p, alias)))
+}
+
+/** Pages that everyday words may mean. */
+export function findPages(text: string, role: string): Place[] {
+  const words = text.toLowerCase().split(/[^\p{L}\p{N}]+/u).filter((w) => w.length > 1)
+  if (words.length === 0) return []
+  return sectionsFor(role)
+    .flatMap((s) => s.pages)
+    .map((p) => {
+      const name = p.name.toLowerCase()
+      const all = `${name} ${p.words ?? ''}`
+      const hits = words.filter((w) => all.split(' ').some((a) => a === w || (w.length > 2 && a.startsWith(w)))).length
+      return { p, score: hits + (words.some((w) => name.startsWith(w)) ? 1 : 0), all: hits * 2 >= words.length && hits > 0 }
+    })
+    .filter((x) => x.all)
+    .sort((a, b) => b.score - a.score)
+    .slice(0, 4)
+    .map((x) => x.p)
+}

@@ -1,0 +1,46 @@
+import { useState } from 'react'
+import { Form } from 'react-bootstrap'
+import { useNavigate } from 'react-router'
+import { type PlaceEdit } from '../api'
+import { Chips } from '../parts/Chips'
+import { Combo } from '../parts/Combo'
+import { patchOf } from './edit'
+import { PlaceDialog } from './PlaceDialog'
+
+export interface Meeting {
+  id: string
+  name?: string
+  host?: string
+  space?: string
+  sign_in_domains?: string[]
+  passcode?: string
+  standing_room?: string
+  /** What the people and spaces that it names are called. */
+  names: Record<string, string>
+}
+
+/** Makes a meeting, or changes one. */
+export function MeetingDialog({ x, person, space, close }: { x?: Meeting; person?: string; space?: string; close: () => void }) {
+  const navigate = useNavigate()
+  const was = { name: x?.name ?? '', host: x?.host ?? '', space: x?.space ?? '', sign_in_domains: x?.sign_in_domains ?? [], passcode: x?.passcode ?? 'no', standing_room: x?.standing_room ?? 'no' }
+  const [f, setF] = useState(x ? was : { ...was, host: person ?? '', space: space ?? '' })
+  const fields = patchOf(x ? was : { passcode: 'no', standing_room: 'no' }, { ...f, name: f.name.trim(), host: f.host.replace(/^person:/, ''), space: f.space.replace(/^space:/, '') })
+  const edit: PlaceEdit = x ? { do: 'set', kind: 'meeting', id: x.id, fields } : { do: 'add', kind: 'meeting', fields }
+  return (
+    <PlaceDialog title={x ? <>Change {x.name || x.id}</> : 'New meeting'} submit={x ? 'Change it' : 'Make the meeting'} edits={[edit]} ready={f.name.trim() !== '' && f.host !== '' && Object.keys(fields).length > 0} name={f.name.trim()} close={close} done={(r) => !x && navigate(`/meetings/${r.lines[0].id}`)}>
+      <Form.Group controlId="me-name" className="mb-2">
+        <Form.Label>Name</Form.Label>
+        <Form.Control size="sm" required autoFocus={!x} maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
+      </Form.Group>
+      <div className="plain-combo mb-2">
+        <Combo label="Host" kind="person" value={f.host} onChange={(host) => setF({ ...f, host })} placeholder="a person of ours" />
+      </div>
+      <div className="plain-combo mb-2">
+        <Combo label="Space that it belongs to" kind="space" value={f.space} onChange={(v) => setF({ ...f, space: v })} placeholder="none" />
+      </div>
+      <Chips label="Who signs in from these domains does not wait" kind="domain" values={f.sign_in_domains} onChange={(sign_in_domains) => setF({ ...f, sign_in_domains })} hint="orrin.example" />
+      <Form.Check id="me-pass" label="It has a passcode" checked={f.passcode === 'yes'} onChange={(e) => setF({ ...f, passcode: e.target.checked ? 'yes' : 'no' })} />
+      <Form.Check id="me-room" label="A standing room: it is always there, for repeated meetings" checked={f.standing_room === 'yes'} onChange={(e) => setF({ ...f, standing_room: e.target.checked ? 'yes' : 'no' })} />
+    </PlaceDialog>
+  )
+}

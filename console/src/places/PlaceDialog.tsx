@@ -1,0 +1,115 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState, type ReactNode } from 'react'
+import { Form } from 'react-bootstrap'
+import { Link } from 'react-router'
+import { call, type PlaceEdit, type PlacesChanged } from '../api'
+import { questionPath } from '../ask/path'
+import { WeighedText } from '../drafts/Weighed'
+import { AskDialog } from '../parts/AskDialog'
+import { useChange } from '../parts/change'
+import { changePlaces, offerBack, previewPlaces, shortID } from './edit'
+
+/** What a change would do, or why it cannot be done. */
+function Ahead({ x }: { x: PlacesChanged | undefined }) {
+  if (!x) return <p className="quiet">Counting who gains and who loses …</p>
+  const refused = x.lines.filter((l) => l.result === 'refused')
+  return (
+    <div data-testid="ahead" aria-live="polite">
+      {refused.map((l, i) => (
+        <p key={i} className="gets-no">
+          ▼ {l.field && l.field !== 'id' ? `${l.field.replaceAll('_', ' ')} ${l.value ?? ''}: ` : ''}
+          {l.cause}
+          {l.ask && (
+            <>
+              {' '}
+              <Link to={questionPath(l.ask)}>What would help</Link>
+            </>
+          )}
+        </p>
+      ))}
+      {x.lines.map((l, i) => l.note && <p key={i} className="quiet">{l.note}</p>)}
+      {refused.length === 0 && x.lines.every((l) => l.result === 'unchanged') && <p className="quiet">Nothing is otherwise yet.</p>}
+      {refused.length === 0 && !x.lines.every((l) => l.result === 'unchanged') && <WeighedText w={x.weighed} />}
+    </div>
+  )
+}
+
+/** Makes or changes a place, a person, a role or the like: weighs what it would do, asks why, does it and offers the way back. */
+export function PlaceDialog({
+  title,
+  submit,
+  edits,
+  ready = true,
+  danger,
+  name,
+  close,
+  done,
+  children,
+}: {
+  title: ReactNode
+  submit: string
+  edits: PlaceEdit[]
+  ready?: boolean
+  danger?: boolean
+  /** What is changed, as people call it. */
+  name?: string
+  close: () => void
+  done?: (x: PlacesChanged) => void
+  children?: ReactNode
+}) {
+  const [why, setWhy] = useState('')
+  const key = JSON.stringify(edits)
+  const [asked, setAsked] = useState('')
+  useEffect(() => {
+    const t = setTimeout(() => setAsked(ready ? key : ''), 250)
+    return () => clearTimeout(t)
+  }, [key, ready])
+  const ahead = useQuery({ queryKey: ['places-ahead', asked], queryFn: () => previewPlaces(JSON.parse(asked) as PlaceEdit[]), enabled: asked !== '', retry: false, gcTime: 0 })
+  const go = useChange(() => changePlaces(edits, why, name), (x) => {
+    if (x.refused > 0) return
+    close()
+    done?.(x)
+  })
+  const x = asked === key ? ahead.data : undefined
+  const changes = x !== undefined && x.refused === 0 && x.lines.some((l) => l.result !== 'unchanged')
+  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.granted.gained > 0 || x.weighed.wide.gained > 0 || x.weighed.newcomers.length > 0)
+  return (
+    <AskDialog wide scrollable title={title} leave="Cancel" submit={submit} disabled={!ready || !changes || go.isPending || (must && why.trim() === '')} danger={danger} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+      {children}
+      {ready && !ahead.error && <Ahead x={x} />}
+      {go.data && go.data.refused > 0 && <Ahead x={go.data} />}
+      <Form.Group controlId="place-why" className="mt-3">
+        <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>
+        <Form.Control size="sm" value={why} required={must} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
+      </Form.Group>
+    </AskDialog>
+  )
+}
+
+/** Takes a change back: what that would do, why, and then does it. */
+export function UndoDialog({ seq, close }: { seq: number; close: () => void }) {
+  const [why, setWhy] = useState('')
+  const path = `/api/v1/journal/${seq}/undo`
+  const ahead = useQuery({ queryKey: ['undo-ahead', seq], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, {}), retry: false, gcTime: 0 })
+  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { why: why.trim() } : {}), (x) => {
+    offerBack(x.change ? { text: 'Undone', change: x.change } : null)
+    close()
+  })
+  const x = ahead.data
+  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0)
+  return (
+    <AskDialog title="Undo this change" leave="Leave it" submit="Undo" disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+      {x && (
+        <p>
+          Back to how it was: {x.lines.slice(0, 5).map((l) => shortID(l.kind, l.id)).join('; ')}
+          {x.lines.length > 5 ? ` and ${x.lines.length - 5} more` : ''}.
+        </p>
+      )}
+      {!ahead.error && <Ahead x={x} />}
+      <Form.Group controlId="undo-why" className="mt-3">
+        <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>
+        <Form.Control size="sm" value={why} required={must} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
+      </Form.Group>
+    </AskDialog>
+  )
+}

@@ -1,0 +1,129 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { call, patch, type AllSettings, type Session } from '../api'
+import { Page, Waiting, Wrong } from '../parts/bits'
+import { Chips } from '../parts/Chips'
+import { useChange } from '../parts/change'
+
+type Fields = Record<string, unknown>
+const useSettings = () => useQuery({ queryKey: ['settings'], queryFn: () => call<AllSettings>('GET', '/api/v1/settings') })
+
+/** Domains as they are typed: *. takes those below along. */
+const typed = (list: unknown): string[] => ((list as (string | { name: string; subdomains?: string })[] | undefined) ?? []).map((d) => (typeof d === 'string' ? d : `${d.subdomains === 'yes' ? '*.' : ''}${d.name}`))
+const kept = (list: string[]) => list.map((d) => (d.startsWith('*.') ? { name: d.slice(2), subdomains: 'yes' } : d))
+
+const zones = () => (Intl as unknown as { supportedValuesOf?: (k: string) => string[] }).supportedValuesOf?.('timeZone') ?? []
+
+/** Who we are: name, domains, time zone. */
+export function OrganisationForm({ first, x }: { first?: boolean; x?: AllSettings }) {
+  const was = (x?.organisation ?? {}) as Fields
+  const [f, setF] = useState({ name: (was.name as string) ?? '', domains: typed(was.domains), time_zone: (was.time_zone as string) ?? Intl.DateTimeFormat().resolvedOptions().timeZone, two_people: (was.two_people as string) ?? 'never' })
+  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { organisation: { name: f.name.trim(), domains: kept(f.domains), time_zone: f.time_zone, two_people: f.two_people }, ...(first ? { why: 'the beginning' } : {}) }, x ? { 'If-Match': x.etag } : {}))
+  return (
+    <Form
+      onSubmit={(e) => {
+        e.preventDefault()
+        save.mutate()
+      }}
+    >
+      {save.error && <Wrong error={save.error} />}
+      <Form.Group controlId="org-name" className="mb-2">
+        <Form.Label>Name</Form.Label>
+        <Form.Control size="sm" required maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
+      </Form.Group>
+      <Chips label="Our own domains" kind="domain" values={f.domains} onChange={(domains) => setF({ ...f, domains })} hint="museum.example; *.museum.example takes those below along" />
+      <Form.Group controlId="org-zone" className="mb-2">
+        <Form.Label>Time zone, in which days are counted</Form.Label>
+        <Form.Control size="sm" required list="zones" value={f.time_zone} onChange={(e) => setF({ ...f, time_zone: e.target.value })} />
+        <datalist id="zones">
+          {zones().map((z) => (
+            <option key={z} value={z} />
+          ))}
+        </datalist>
+      </Form.Group>
+      <Form.Group controlId="org-two" className="mb-3">
+        <Form.Label>Somebody else must confirm what is published</Form.Label>
+        <Form.Select size="sm" value={f.two_people} onChange={(e) => setF({ ...f, two_people: e.target.value })}>
+          <option value="never">never</option>
+          <option value="loosening">where something is opened</option>
+          <option value="always">always</option>
+        </Form.Select>
+      </Form.Group>
+      <Button type="submit" size="sm" disabled={save.isPending || f.name.trim() === '' || f.domains.length === 0}>
+        {first ? 'That is us' : 'Save'}
+      </Button>
+    </Form>
+  )
+}
+
+const numbers: { key: string; label: string; hint: string }[] = [
+  { key: 'stance_days', label: 'Days that a partner’s answer counts', hint: 'After so many days, what a partner said it admits counts as unknown.' },
+  { key: 'forget_days', label: 'Days until a removed guest is forgotten', hint: 'Then the record is known by a pseudonym alone.' },
+  { key: 'brake', label: 'Records let go, or messages sent, in a day', hint: 'More than that wait until an administrator says so.' },
+  { key: 'member_mail', label: 'Messages to outsiders of a member in a day', hint: 'Invitations and the like.' },
+]
+
+/** Everything that is set for the organisation and for the service itself. */
+export function SettingsPage({ session }: { session: Session }) {
+  const settings = useSettings()
+  const x = settings.data
+  return (
+    <Page title="Settings" lead="Who the organisation is, and the numbers of the service itself. They are policy: each change is weighed and published.">
+      {settings.error && <Wrong error={settings.error} retry={() => void settings.refetch()} />}
+      {!x && !settings.error && <Waiting what="Reading the settings" />}
+      {x && (
+        <fieldset disabled={session.role !== 'administrator'} className="partner even settings">
+          <section aria-labelledby="h-org">
+            <h2 id="h-org">The organisation</h2>
+            <OrganisationForm key={x.etag} x={x} />
+          </section>
+          <section aria-labelledby="h-service">
+            <h2 id="h-service">The service</h2>
+            <ServiceForm key={x.etag} x={x} />
+          </section>
+        </fieldset>
+      )}
+    </Page>
+  )
+}
+
+function ServiceForm({ x }: { x: AllSettings }) {
+  const was = x.settings as Record<string, string | undefined>
+  const [f, setF] = useState(was)
+  const changed = Object.fromEntries(Object.entries(f).filter(([k, v]) => (v ?? '') !== (was[k] ?? '')).map(([k, v]) => [k, v === '' ? null : v]))
+  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { settings: changed }, { 'If-Match': x.etag }))
+  return (
+    <Form
+      onSubmit={(e) => {
+        e.preventDefault()
+        save.mutate()
+      }}
+    >
+      {save.error && <Wrong error={save.error} />}
+      {numbers.map((n) => (
+        <Form.Group key={n.key} controlId={`set-${n.key}`} className="mb-2">
+          <Form.Label>{n.label}</Form.Label>
+          <Form.Control size="sm" value={f[n.key] ?? ''} onChange={(e) => setF({ ...f, [n.key]: e.target.value })} aria-describedby={`set-${n.key}-h`} />
+          <Form.Text id={`set-${n.key}-h`}>{n.hint}</Form.Text>
+        </Form.Group>
+      ))}
+      <Form.Group controlId="set-sightings" className="mb-2">
+        <Form.Label>Are we told when guests were last seen?</Form.Label>
+        <Form.Select size="sm" value={f.sightings ?? 'told'} onChange={(e) => setF({ ...f, sightings: e.target.value })} aria-describedby="set-sightings-h">
+          <option value="told">yes: idle guests are let go</option>
+          <option value="none">no: nobody counts as idle</option>
+        </Form.Select>
+        <Form.Text id="set-sightings-h">By guests’ own sign-in here, or by a system.</Form.Text>
+      </Form.Group>
+      <Form.Group controlId="set-terms" className="mb-3">
+        <Form.Label>Terms of use that guests accept</Form.Label>
+        <Form.Control size="sm" as="textarea" rows={4} value={f.terms ?? ''} onChange={(e) => setF({ ...f, terms: e.target.value })} aria-describedby="set-terms-h" />
+        <Form.Text id="set-terms-h">Empty: those that come with the product.</Form.Text>
+      </Form.Group>
+      <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
+        Save
+      </Button>
+    </Form>
+  )
+}

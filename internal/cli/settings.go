@@ -1,0 +1,138 @@
+package cli
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/contract"
+)
+
+// settingHelp says what each setting is.
+var settingHelp = map[string]string{
+	"organisation.name":       "what the organisation is called",
+	"organisation.domains":    "our own domains, with commas; *.NAME takes those below along",
+	"organisation.time_zone":  "the time zone in which days are counted, as Europe/Lisbon",
+	"organisation.two_people": "who else must confirm what is published: never, loosening or always",
+	"settings.stance_days":    "days after which a partner's admitting stance counts as unknown",
+	"settings.forget_days":    "days after which a removed record is known by a pseudonym alone",
+	"settings.terms":          "the terms of use that guests accept; empty for those that come with the product",
+	"settings.terms_since":    "terms accepted before this moment count no longer",
+	"settings.brake":          "records let go, or messages sent, in a day before somebody must say so",
+	"settings.member_mail":    "messages to outsiders that a member may send in a day",
+	"settings.sightings":      "whether we are told when guests were last seen: told or none",
+}
+
+func (a *app) settings() *cobra.Command {
+	c := &cobra.Command{Use: "settings", Short: "The organisation, its domains and time zone, and numbers of the service"}
+	print := func(x *contract.AllSettings) error {
+		rows := [][]string{}
+		for key, help := range settingHelp {
+			part, field, _ := strings.Cut(key, ".")
+			from := x.Settings
+			if part == "organisation" {
+				from = nil
+				if x.Organisation != nil {
+					from = *x.Organisation
+				}
+			}
+			rows = append(rows, []string{key, settingText(from[field]), help})
+		}
+		sort.Slice(rows, func(i, j int) bool { return rows[i][0] < rows[j][0] })
+		return a.records(x, []string{"setting", "value", "what it is"}, rows)
+	}
+	show := &cobra.Command{Use: "show", Short: "Show every setting", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.Settings(c.Context())
+		var x contract.AllSettings
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return print(&x)
+	}}
+	var why string
+	set := &cobra.Command{
+		Use:     "set SETTING=VALUE…",
+		Short:   "Change settings; they are policy, weighed and published",
+		Args:    cobra.MinimumNArgs(1),
+		Example: "  wexillum settings set organisation.name=\"Brackwater Museum\" organisation.domains=brackwater.example organisation.time_zone=Europe/Lisbon\n  wexillum settings set settings.brake=100 --why \"a quiet week\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			parts := map[string]map[string]any{}
+			for _, arg := range args {
+				key, value, ok := strings.Cut(arg, "=")
+				if _, known := settingHelp[key]; !ok || !known {
+					return usage{fmt.Errorf("%q: write SETTING=VALUE; wexillum settings show lists the settings", arg)}
+				}
+				part, field, _ := strings.Cut(key, ".")
+				if parts[part] == nil {
+					parts[part] = map[string]any{}
+				}
+				parts[part][field] = settingValue(field, value)
+			}
+			body := contract.SettingsPatch{Why: optional(why)}
+			if p := parts["organisation"]; p != nil {
+				body.Organisation = &p
+			}
+			if p := parts["settings"]; p != nil {
+				body.Settings = &p
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ChangeSettingsWithApplicationMergePatchPlusJSONBody(c.Context(), &contract.ChangeSettingsParams{}, body)
+			var x contract.AllSettings
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return print(&x)
+		},
+	}
+	whyFlag(set, &why)
+	c.AddCommand(show, set)
+	return c
+}
+
+// settingValue reads a value; what is empty is taken away.
+func settingValue(field, text string) any {
+	if text == "" {
+		return nil
+	}
+	if field != "domains" {
+		return text
+	}
+	out := []any{}
+	for _, d := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		if name, ok := strings.CutPrefix(d, "*."); ok {
+			out = append(out, map[string]any{"name": name, "subdomains": "yes"})
+		} else {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+func settingText(v any) string {
+	list, ok := v.([]any)
+	if !ok {
+		return fieldText(v)
+	}
+	out := []string{}
+	for _, e := range list {
+		if m, ok := e.(map[string]any); ok {
+			name := fmt.Sprint(m["name"])
+			if fmt.Sprint(m["subdomains"]) == "yes" {
+				name = "*." + name
+			}
+			out = append(out, name)
+			continue
+		}
+		out = append(out, fmt.Sprint(e))
+	}
+	return strings.Join(out, ", ")
+}
