@@ -7,7 +7,7 @@ import { DraftBar } from './drafts/DraftBar'
 import { WayBack } from './places/WayBack'
 import { QuickDialog } from './drafts/QuickDialog'
 import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
-import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
+import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
 import { SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
@@ -168,6 +168,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/spaces/:id" element={<SpacePage session={session} />} />
           <Route path="/links" element={<LinksPage session={session} />} />
           <Route path="/people" element={<PeoplePage session={session} />} />
+          <Route path="/matrix" element={<MatrixPage session={session} />} />
           <Route path="/people/:id" element={<PersonPage session={session} />} />
           <Route path="/start" element={<StartPage session={session} />} />
           <Route path="/settings" element={<SettingsPage session={session} />} />

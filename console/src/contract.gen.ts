@@ -362,6 +362,8 @@ export interface components {
             /** @description A question that turns on it */
             example?: string;
             layers: string[];
+            /** @description Rules that are asked beside it and that an exception may set */
+            with?: string[];
             below: components["schemas"]["RuleBelow"][];
             /** @description The default is looser than advised */
             exposes: boolean;
@@ -726,6 +728,28 @@ export interface components {
             decision: "yes" | "no" | "none";
             /** @description Why */
             text?: string;
+        };
+        PeopleMatrix: {
+            rules: {
+                rule: string;
+                title: string;
+                default: string;
+            }[];
+            people: components["schemas"]["MatrixRow"][];
+            next: string;
+        };
+        MatrixRow: {
+            id: string;
+            name: string;
+            /** @description In the order of the rules */
+            values: {
+                /** @description That counts towards everybody */
+                value: string;
+                /** @description The layer that decided it */
+                layer: string;
+                /** @description An exception of theirs or of a group of theirs decided it */
+                own: boolean;
+            }[];
         };
         PersonBrief: {
             id: string;

@@ -34,6 +34,7 @@ export const sections: Section[] = [
       { to: '/spaces', name: 'Spaces', words: 'team site course report area drive folder publish a site for suppliers' },
       { to: '/meetings', name: 'Meetings', words: 'meeting wait to be let in sign-in domains passcode standing room' },
       { to: '/people', name: 'People', for: 'readers', words: 'our people staff roles forwarders contacts' },
+      { to: '/matrix', name: 'What people may do', for: 'readers', words: 'matrix chat across organisations private accounts calls presence forwarding calendars per person bulk' },
       { to: '/groups', name: 'Groups', for: 'readers', words: 'groups of people' },
       { to: '/links', name: 'Links', words: 'anonymous link share' },
     ],

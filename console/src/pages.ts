@@ -29,6 +29,7 @@ export const GroupsPage = lazy(() => import('./places/GroupsPage').then((m) => (
 export const StartPage = lazy(() => import('./start/StartPage').then((m) => ({ default: m.StartPage })))
 export const SettingsPage = lazy(() => import('./start/SettingsPage').then((m) => ({ default: m.SettingsPage })))
 export const Begin = lazy(() => import('./start/Begin').then((m) => ({ default: m.Begin })))
+export const MatrixPage = lazy(() => import('./places/MatrixPage').then((m) => ({ default: m.MatrixPage })))
 export const SpacePage = lazy(() => import('./places/SpacePage').then((m) => ({ default: m.SpacePage })))
 export const SpacesPage = lazy(() => import('./places/SpacesPage').then((m) => ({ default: m.SpacesPage })))
 export const AudiencePage = lazy(() => import('./reach/AudiencePage').then((m) => ({ default: m.AudiencePage })))

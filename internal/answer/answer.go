@@ -22,19 +22,43 @@ func text(s string) *string {
 	return &s
 }
 
-// Question parses a question as the contract writes it. Errors are
-// *engine.WrongUse.
-func Question(q *contract.Question, s *engine.Snapshot, now moment.Moment) (engine.Question, error) {
+// Names says which names a question may hold in place of ids.
+type Names uint8
+
+// A program asks by ids alone; members do not learn guests by their names.
+const (
+	NoNames  Names = iota
+	OurNames       // of our people and places
+	AllNames       // of guests too
+)
+
+// Question parses a question as the contract writes it. Errors are *engine.WrongUse.
+func Question(q *contract.Question, s *engine.Snapshot, now moment.Moment, names Names) (engine.Question, error) {
 	out := engine.Question{At: now}
 	var err error
-	if out.Subject, err = engine.ParseWho(q.Subject); err != nil {
+	who := func(text string) (engine.Who, error) {
+		if names == NoNames {
+			return engine.ParseWho(text)
+		}
+		return s.WhoNamed(text, names == AllNames)
+	}
+	if out.Subject, err = who(q.Subject); err != nil {
 		return out, err
 	}
-	if out.Action, err = engine.ParseAction(q.Action); err != nil {
-		return out, err
-	}
-	if out.Resource, err = engine.ParseResource(q.Resource); err != nil {
-		return out, err
+	if names == NoNames {
+		if out.Action, err = engine.ParseAction(q.Action); err != nil {
+			return out, err
+		}
+		if out.Resource, err = engine.ParseResource(q.Resource); err != nil {
+			return out, err
+		}
+	} else {
+		if out.Action, err = s.ActionNamed(q.Action, q.Resource, out.Subject.Kind == engine.ByPerson); err != nil {
+			return out, err
+		}
+		if out.Resource, err = s.ResourceNamed(q.Resource, out.Action); err != nil {
+			return out, err
+		}
 	}
 	if q.At != nil && *q.At != "" {
 		if out.At, err = moment.ParseLoose(*q.At, now, s.Zone()); err != nil {
@@ -43,7 +67,7 @@ func Question(q *contract.Question, s *engine.Snapshot, now moment.Moment) (engi
 	}
 	if c := q.Context; c != nil {
 		if c.Address != nil && *c.Address != "" {
-			w, err := engine.ParseWho(*c.Address)
+			w, err := who(*c.Address)
 			if err != nil || w.Kind != engine.ByAddress {
 				reason := "write an address or *@domain"
 				if e, ok := err.(*engine.WrongUse); ok {
@@ -372,6 +396,13 @@ func Rules(s *engine.Snapshot, only []*catalogue.Rule, at moment.Moment, etag fu
 			Etag:   etag(r.ID),
 		}
 		x.Example = text(example(r))
+		if r.Layers&catalogue.AtPeople != 0 {
+			with := []string{}
+			for _, c := range catalogue.Companions(r.ID) {
+				with = append(with, c.String())
+			}
+			x.With = &with
+		}
 		if x.Layers == nil {
 			x.Layers = []string{}
 		}

@@ -46,12 +46,23 @@ func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, 
 	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
 }
 
+// names says which names whoever asks may use: members do not learn guests by theirs.
+func names(ctx context.Context) answer.Names {
+	switch me := whoIs(ctx); {
+	case me.Role == service.Member:
+		return answer.OurNames
+	case me.Token != "" && me.Role == service.Decisions:
+		return answer.NoNames
+	}
+	return answer.AllNames
+}
+
 func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {
 	v, st, err := s.when(ctx, r.Body.At)
 	if err != nil {
 		return nil, err
 	}
-	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now())
+	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now(), names(ctx))
 	if err != nil {
 		return nil, err
 	}

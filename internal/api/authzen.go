@@ -107,7 +107,7 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 		}
 	}
 	out.Context = &c
-	return answer.Question(&out, st.Snapshot, now)
+	return answer.Question(&out, st.Snapshot, now, answer.NoNames)
 }
 
 func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {

@@ -209,7 +209,7 @@ func (s *server) SendLetter(ctx context.Context, r apigen.SendLetterRequestObjec
 		l.Keys = keys
 	}
 	if b.Question != nil {
-		q, err := answer.Question(b.Question, st.Snapshot, s.Service.Now())
+		q, err := answer.Question(b.Question, st.Snapshot, s.Service.Now(), names(ctx))
 		if err != nil {
 			return nil, err
 		}

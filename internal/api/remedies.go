@@ -21,7 +21,7 @@ func (s *server) remedied(
 	until *string,
 ) (*service.State, engine.Question, moment.Moment, error) {
 	st, now := s.state(ctx), s.Service.Now()
-	x, err := answer.Question(q, st.Snapshot, now)
+	x, err := answer.Question(q, st.Snapshot, now, names(ctx))
 	if err != nil {
 		return st, x, 0, err
 	}

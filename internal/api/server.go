@@ -640,6 +640,7 @@ func (s *server) repeat(next http.Handler) http.Handler {
 				old.status = c.status
 				if old.secret = operationOf(r).ShownOnce && c.status < 300; !old.secret {
 					old.header, old.answer = w.Header().Clone(), c.body.Bytes()
+					old.header.Del("Content-Encoding") // it is kept as it was before it was compressed
 				}
 				if c.status >= 500 || c.status == 0 {
 					s.repeats.Lock()

@@ -299,12 +299,12 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 
 // sides finds the two sides of a difference.
 func (s *server) sides(ctx context.Context, who, andWho, at, andAt *string) (left, right *answer.View, a, b engine.Who, err error) {
-	if a, err = engine.ParseWho(opt(who)); err != nil {
+	if a, err = s.who(ctx, opt(who)); err != nil {
 		return
 	}
 	b = a
 	if t := opt(andWho); t != "" {
-		if b, err = engine.ParseWho(t); err != nil {
+		if b, err = s.who(ctx, t); err != nil {
 			return
 		}
 	}
@@ -401,8 +401,13 @@ func (s *server) Report(ctx context.Context, r apigen.ReportRequestObject) (apig
 	return apigen.Report200TexthtmlResponse{Body: out}, nil
 }
 
+// who reads whom a question is about, by name too.
+func (s *server) who(ctx context.Context, text string) (engine.Who, error) {
+	return s.state(ctx).WhoNamed(text, names(ctx) == answer.AllNames)
+}
+
 func (s *server) reach(ctx context.Context, text string, at *string) (*answer.View, engine.Who, engine.Kind, []engine.ReachLine, error) {
-	who, err := engine.ParseWho(text)
+	who, err := s.who(ctx, text)
 	if err != nil {
 		return nil, who, 0, nil, err
 	}

@@ -133,7 +133,7 @@ func (a *app) askFile(q contract.Question) (x contract.Answer, err error) {
 		return x, err
 	}
 	question := q
-	eq, err := answer.Question(&question, s, now)
+	eq, err := answer.Question(&question, s, now, answer.AllNames)
 	if err != nil {
 		return x, err
 	}

@@ -203,6 +203,19 @@ func (a *app) exceptionAdd() *cobra.Command {
 			if len(parties) > 0 {
 				body.Parties = &parties
 			}
+			for _, of := range []struct {
+				list *[]string
+				kind string
+			}{{body.People, "person"}, {body.Groups, "group"}} {
+				if of.list == nil {
+					continue
+				}
+				for i, name := range *of.list {
+					if (*of.list)[i], err = a.named(c, r, of.kind, name); err != nil {
+						return err
+					}
+				}
+			}
 			resp, err := r.AddException(c.Context(), nil, body)
 			var x contract.Exception
 			if err := r.read(resp, err, &x); err != nil {

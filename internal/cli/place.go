@@ -488,6 +488,7 @@ func (a *app) person() *cobra.Command {
 	}
 	c.AddCommand(list, show)
 	c.AddCommand(a.personEdits()...)
+	c.AddCommand(a.personMatrix())
 	return c
 }
 

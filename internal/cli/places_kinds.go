@@ -212,6 +212,53 @@ func (a *app) personEdits() []*cobra.Command {
 	}
 }
 
+// personMatrix puts people against what they may do with outsiders.
+func (a *app) personMatrix() *cobra.Command {
+	var find string
+	c := &cobra.Command{
+		Use:   "matrix",
+		Short: "What each person may do with outsiders in chat and mail; * marks what an exception sets",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			var all contract.PeopleMatrix
+			for next := ""; ; {
+				resp, err := r.PeopleMatrix(c.Context(), &contract.PeopleMatrixParams{Q: optional(find), Cursor: optional(next)})
+				var x contract.PeopleMatrix
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+				all.Rules, all.People = x.Rules, append(all.People, x.People...)
+				if next = x.Next; next == "" {
+					break
+				}
+			}
+			heads := []string{"person"}
+			for _, rule := range all.Rules {
+				heads = append(heads, rule.Rule)
+			}
+			rows := [][]string{}
+			for _, p := range all.People {
+				row := []string{p.Id}
+				for _, v := range p.Values {
+					mark := ""
+					if v.Own {
+						mark = "*"
+					}
+					row = append(row, v.Value+mark)
+				}
+				rows = append(rows, row)
+			}
+			return a.records(all, heads, rows)
+		},
+	}
+	c.Flags().StringVar(&find, "find", "", "a part of the id or the name")
+	return c
+}
+
 func (a *app) group() *cobra.Command {
 	c := &cobra.Command{Use: "group", Short: "Groups of our people and of addresses from outside"}
 	var find string

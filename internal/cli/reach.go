@@ -9,7 +9,6 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
-	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 )
 
@@ -52,7 +51,7 @@ func (a *app) reach() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				who, err := engine.ParseWho(args[0])
+				who, err := s.WhoNamed(args[0], true)
 				if err != nil {
 					return err
 				}

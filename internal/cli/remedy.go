@@ -40,7 +40,7 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q contract.Question) error {
 			return err
 		}
 		question := q
-		eq, err := answer.Question(&question, s, now)
+		eq, err := answer.Question(&question, s, now, answer.AllNames)
 		if err != nil {
 			return err
 		}

@@ -410,13 +410,13 @@ func (a *app) diff() *cobra.Command {
 						return err
 					}
 				}
-				who, err := engine.ParseWho(args[0])
+				who, err := left.Snapshot.WhoNamed(args[0], true)
 				if err != nil {
 					return err
 				}
 				other := who
 				if and != "" {
-					if other, err = engine.ParseWho(and); err != nil {
+					if other, err = right.Snapshot.WhoNamed(and, true); err != nil {
 						return err
 					}
 				}

@@ -3348,6 +3348,24 @@ type MadeLink struct {
 	Residual *string `json:"residual,omitempty"`
 }
 
+// MatrixRow defines model for MatrixRow.
+type MatrixRow struct {
+	Id   string `json:"id"`
+	Name string `json:"name"`
+
+	// Values In the order of the rules
+	Values []struct {
+		// Layer The layer that decided it
+		Layer string `json:"layer"`
+
+		// Own An exception of theirs or of a group of theirs decided it
+		Own bool `json:"own"`
+
+		// Value That counts towards everybody
+		Value string `json:"value"`
+	} `json:"values"`
+}
+
 // Moves defines model for Moves.
 type Moves struct {
 	// Gained From no to yes
@@ -3702,6 +3720,17 @@ type PatternRule struct {
 	Rule     string `json:"rule"`
 	Sentence string `json:"sentence"`
 	Value    string `json:"value"`
+}
+
+// PeopleMatrix defines model for PeopleMatrix.
+type PeopleMatrix struct {
+	Next   string      `json:"next"`
+	People []MatrixRow `json:"people"`
+	Rules  []struct {
+		Default string `json:"default"`
+		Rule    string `json:"rule"`
+		Title   string `json:"title"`
+	} `json:"rules"`
 }
 
 // PersonBrief defines model for PersonBrief.
@@ -4130,6 +4159,9 @@ type Rule struct {
 	StartLimit   string      `json:"start_limit"`
 	Title        string      `json:"title"`
 	Values       []RuleValue `json:"values"`
+
+	// With Rules that are asked beside it and that an exception may set
+	With *[]string `json:"with,omitempty"`
 }
 
 // RuleShape defines model for Rule.Shape.
@@ -5410,6 +5442,16 @@ type ListPeopleParams struct {
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// PeopleMatrixParams defines parameters for PeopleMatrix.
+type PeopleMatrixParams struct {
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Q Only those whose id or name holds this
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
 // PersonLeavesParams defines parameters for PersonLeaves.

@@ -190,7 +190,7 @@ func TestConsoleLooks(t *testing.T) {
 func TestConsoleMember(t *testing.T) {
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
-	if links := eval[int](p, "document.querySelectorAll('.mast nav a').length"); links != 5 {
+	if links := eval[int](p, "document.querySelectorAll('.mast-row nav a').length"); links != 4 {
 		t.Errorf("a member is led to %d pages", links)
 	}
 	p.goTo("/spaces", "document.querySelectorAll('.listing tbody tr').length >= 3")

@@ -148,7 +148,7 @@ func TestDemo(t *testing.T) {
 			if as != nil {
 				second.SysProcAttr = &syscall.SysProcAttr{Credential: as}
 			}
-			if out, err := second.CombinedOutput(); err == nil || !strings.Contains(string(out), "another demo runs on") {
+			if out, err := second.CombinedOutput(); err == nil || !strings.Contains(string(out), "another service runs on") {
 				t.Errorf("a second demo on the same directory: %v %s", err, out)
 			}
 			check(t, s.cmd.Process.Kill())

@@ -183,7 +183,7 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.axe("the board, filtered")
 	p.until("document.querySelectorAll('.open-letters li').length === 2")
 	// A list of bars: weighed, then only the good ones.
-	eval[any](p, "[...document.querySelectorAll('.lists button')].find(b => b.innerText.includes('list of bars')).click()")
+	eval[any](p, "[...document.querySelectorAll('.lists button')].find(b => b.innerText.includes('Import barred domains')).click()")
 	p.until("document.querySelector('#li-text')")
 	p.do(chromedp.SendKeys(chromedp.CSS("#li-text"), "*.junk.example # junk\nnot a domain\n"), chromedp.Click(chromedp.CSS(".modal button[type=submit]")))
 	p.until("document.querySelector('[data-testid=imported]')?.innerText.includes('1 new, 1 refused') && document.querySelector('[data-testid=imported] table').innerText.includes('not a domain')")

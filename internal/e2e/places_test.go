@@ -175,7 +175,9 @@ func TestPlacesInTheConsole(t *testing.T) {
 	p.picture("groups")
 	p.goTo("/journal", "document.querySelector('.log')")
 	p.picture("journal")
-	eval[any](p, `[...document.querySelectorAll("[aria-label^='Undo the change of'][aria-label$='to zoe-quill']")][0].click()`)
+	undo := `document.querySelector("[aria-label^='Undo the change of'][aria-label$='to zoe-quill']")`
+	p.until(undo)
+	eval[any](p, undo+".click()")
 	p.until(`document.querySelector("[data-testid=ahead]")?.innerText.includes("things fewer")`)
 	p.presses(dialogue, "Undo")
 	p.until(`document.querySelector(".log li")?.innerText.includes("removed")`)

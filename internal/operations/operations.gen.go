@@ -59,6 +59,7 @@ var all = []Operation{
 	{ID: "listSpaces", Method: "GET", Pattern: "/api/v1/spaces", Summary: "Spaces; a member sees the own ones", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "getSpace", Method: "GET", Pattern: "/api/v1/spaces/{id}", Summary: "A space, what it sets, what is in it, and who reaches it", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "listPeople", Method: "GET", Pattern: "/api/v1/people", Summary: "People of ours", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "peopleMatrix", Method: "GET", Pattern: "/api/v1/people/matrix", Summary: "What each of our people may do with outsiders in chat and mail, and where each value comes from", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "getPerson", Method: "GET", Pattern: "/api/v1/people/{id}", Summary: "A person of ours, the exceptions in force, and who reaches them", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "listLinks", Method: "GET", Pattern: "/api/v1/links", Summary: "Links and whether they work", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "makeLink", Method: "POST", Pattern: "/api/v1/links", Summary: "Make a link to a file or a folder, for whoever holds it or for those it names; nothing is made where nobody could use it", Roles: []string{"administrator", "keeper", "member"}, Draft: "preview"},

@@ -1,6 +1,9 @@
 package catalogue
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Service is one of the seven services of model §1.
 type Service uint8
@@ -378,6 +381,29 @@ func ActionByName(name string) (*Action, bool) {
 		}
 	}
 	return nil, false
+}
+
+// Companions lists the rules that an exception may set and that an action asks beside r: those without
+// which r alone may change nothing.
+func Companions(r RuleID) (out []RuleID) {
+	seen := map[RuleID]bool{r: true}
+	for _, id := range AskedBy(r) {
+		a := id.Get()
+		for _, kind := range a.On {
+			for _, ask := range a.Rows(kind) {
+				if ask == nil || !slices.ContainsFunc(ask.Needs, func(n Need) bool { return n.Rule == r }) {
+					continue
+				}
+				for _, n := range ask.Needs {
+					if !seen[n.Rule] && n.Kind == AtLeast && n.Rule.Get().Layers&AtPeople != 0 {
+						seen[n.Rule] = true
+						out = append(out, n.Rule)
+					}
+				}
+			}
+		}
+	}
+	return
 }
 
 // AskedBy lists the actions whose decision asks rule r, in order; nil where it
