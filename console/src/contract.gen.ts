@@ -1933,6 +1933,11 @@ export interface components {
             opens: components["schemas"]["InvitationOpens"][];
             narrower: components["schemas"]["Narrower"][];
             missing: string[];
+            /** @description With preview, what the first of them would read */
+            mail?: {
+                subject: string;
+                text: string;
+            };
             /** @description What stays open for everybody whatever their gates say */
             residual?: string;
         };

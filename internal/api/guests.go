@@ -269,6 +269,12 @@ func (s *server) Invite(ctx context.Context, r apigen.InviteRequestObject) (apig
 		out.Into = "group:" + x.Group
 	}
 	out.Missing = append(out.Missing, x.Missing...)
+	if x.Mail != nil {
+		out.Mail = &struct {
+			Subject string `json:"subject"`
+			Text    string `json:"text"`
+		}{x.Mail.Subject, x.Mail.Text}
+	}
 	out.Lines = append(out.Lines, invitedLines(x.Lines)...)
 	st := s.state(ctx)
 	out.Opens = append(out.Opens, opens(x.Opens, "")...)

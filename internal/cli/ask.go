@@ -21,8 +21,9 @@ func (a *app) ask() *cobra.Command {
 		Short: "Ask whether somebody may do something: the decision and every gate",
 		Long: `Ask whether somebody may do something: the decision and every gate.
 
-WHO is an address, person:ID, link:ID, or *@domain for a typical newcomer from
-there. RESOURCE is kind:id. Some actions need more, as --context address=….
+WHO is a name, an address, person:ID, link:ID, or *@domain for a typical newcomer
+from there. ACTION is its name or its verb, as invite or open. RESOURCE is a name or
+kind:id. Where several fit, they are listed. Some actions need more, as --context address=….
 
 With --would-grant, --would-join, --would-bundle, --would-invite or --would-link,
 it lists instead everything that this would open and is not there yet; ACTION and

@@ -406,6 +406,9 @@ func (a *app) invited(x *contract.Invited, preview bool) error {
 	if t := pick(x.Residual); t != "" {
 		a.printf("%s\n", t)
 	}
+	if x.Mail != nil {
+		a.printf("They would read:\n\n  %s\n  %s\n\n", x.Mail.Subject, strings.ReplaceAll(strings.TrimSpace(x.Mail.Text), "\n", "\n  "))
+	}
 	for _, m := range x.Missing {
 		a.printf("missing: %s\n", m)
 	}

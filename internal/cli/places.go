@@ -41,6 +41,8 @@ var placeFlags = map[string][]placeFlag{
 		{flag: "space", field: "space", help: "the space that it belongs to; none for no space", kind: "space"},
 		{flag: "sign-in-domains", field: "sign_in_domains", help: "who signs in with an address at one of these domains does not wait", list: true},
 		{flag: "passcode", field: "passcode", help: "it has a passcode", yes: true},
+		{flag: "waiting-text", field: "waiting_text", help: "what those read who wait to be let in"},
+		{flag: "repeats", field: "repeats", help: "once, daily, weekly or monthly"},
 		{flag: "standing-room", field: "standing_room", help: "it is a room that is always there", yes: true},
 	},
 	"person": {

@@ -154,7 +154,7 @@ func (a *app) meeting() *cobra.Command {
 				return a.records(x.Fields, nil, nil)
 			}
 			a.printf("%s  %s\n\n", a.colour("1", fieldText(x.Fields["name"])), x.Id)
-			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "do not wait"}, {"passcode", "passcode"}, {"standing_room", "standing room"}} {
+			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "do not wait"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "the waiting read"}} {
 				if t := fieldText(x.Fields[f[0]]); t != "" {
 					a.printf("  %-14s %s\n", f[1], t)
 				}

@@ -148,12 +148,13 @@ func (a *app) root() *cobra.Command {
 		a.load(),
 		a.dump(),
 		a.settings(),
+		a.posture(),
 		a.account(),
 		a.token(),
 		a.dates(),
 		a.mend(),
 	)
-	add("run", a.start(), a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
+	add("run", a.start(), a.begin(), a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
 	return root
 }
 

@@ -61,31 +61,72 @@ func (a *app) login() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password})
-			var t contract.NewToken
-			if err := r.read(resp, err, &t); err != nil {
-				return err
-			}
-			file, err := sessionFile()
-			if err != nil {
-				return err
-			}
-			if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-				return err
-			}
-			b, err := json.Marshal(signedIn{r.server, name, t.Token})
-			if err != nil {
-				return err
-			}
-			if err := writePrivate(file, b); err != nil {
-				return err
-			}
-			a.say("Signed in to %s as %s until %s.", r.server, name, t.Expires.Local().Format("2006-01-02 15:04"))
-			return nil
+			return a.signIn(c, r, name, password)
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "name of the account")
 	return c
+}
+
+// begin makes the first administrator of an installation and signs in.
+func (a *app) begin() *cobra.Command {
+	var name string
+	c := &cobra.Command{
+		Use:   "begin ADDRESS",
+		Short: "Make the first administrator with the address that wexillum start printed, and sign in",
+		Long:  "Make the first administrator with the address that wexillum start printed, and sign\nin. The password is asked for, or read from WEXILLUM_PASSWORD or, where there is no\nterminal, from standard input.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			server, key, ok := strings.Cut(args[0], "/begin#")
+			if !ok || key == "" {
+				return usage{fmt.Errorf("%q: write the address as it was printed, http://…/begin#…", args[0])}
+			}
+			if name == "" {
+				return usage{errors.New("--name is needed: by which you will sign in")}
+			}
+			a.server = server
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			password, err := a.newPassword()
+			if err != nil {
+				return err
+			}
+			resp, err := r.Begin(c.Context(), contract.FirstAdministrator{Key: key, Name: name, Password: password})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			return a.signIn(c, r, name, password)
+		},
+	}
+	c.Flags().StringVar(&name, "name", "", "by which you will sign in: lower-case letters, digits, dots and hyphens")
+	return c
+}
+
+// signIn signs in and keeps the token.
+func (a *app) signIn(c *cobra.Command, r *remote, name, password string) error {
+	resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password})
+	var t contract.NewToken
+	if err := r.read(resp, err, &t); err != nil {
+		return err
+	}
+	file, err := sessionFile()
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	b, err := json.Marshal(signedIn{r.server, name, t.Token})
+	if err != nil {
+		return err
+	}
+	if err := writePrivate(file, b); err != nil {
+		return err
+	}
+	a.say("Signed in to %s as %s until %s.", r.server, name, t.Expires.Local().Format("2006-01-02 15:04"))
+	return nil
 }
 
 // writePrivate replaces a file by one that only its owner can read.

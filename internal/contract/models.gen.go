@@ -3120,10 +3120,16 @@ type InvitationOpens struct {
 
 // Invited defines model for Invited.
 type Invited struct {
-	As       string            `json:"as"`
-	Counts   map[string]int    `json:"counts"`
-	Into     string            `json:"into"`
-	Lines    []InvitedLine     `json:"lines"`
+	As     string         `json:"as"`
+	Counts map[string]int `json:"counts"`
+	Into   string         `json:"into"`
+	Lines  []InvitedLine  `json:"lines"`
+
+	// Mail With preview, what the first of them would read
+	Mail *struct {
+		Subject string `json:"subject"`
+		Text    string `json:"text"`
+	} `json:"mail,omitempty"`
 	Missing  []string          `json:"missing"`
 	Narrower []Narrower        `json:"narrower"`
 	Opens    []InvitationOpens `json:"opens"`

@@ -150,7 +150,7 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/ask", `{`, 400, "invalid", ""},
 		{"POST", "/api/v1/ask", "{\"subject\":\"\xff\xfe\",\"action\":\"spaces.enter\",\"resource\":\"space:x\"}", 400, "", ""},
 		{"POST", "/api/v1/ask", `{"subject":"` + long + `","action":"a","resource":"b"}`, 413, "too-large", ""},
-		{"GET", "/api/v1/reach?who=nobody", "", 400, "wrong-use", "there is no @"},
+		{"GET", "/api/v1/reach?who=nobody", "", 400, "wrong-use", "nobody is called so"},
 		{"GET", "/api/v1/reach", "", 400, "invalid", "who"},
 		{"GET", "/api/v1/partners?limit=many", "", 400, "invalid", "limit"},
 		{"GET", "/api/v1/partners?limit=0", "", 400, "invalid", "limit"},

@@ -160,3 +160,29 @@ func TestFirstHour(t *testing.T) {
 	y.says(0, "settings.brake", "settings", "set", "settings.brake=100", "--why", "small", "--yes")
 	y.says(2, `"settings.break=1": write SETTING=VALUE`, "settings", "set", "settings.break=1")
 }
+
+// TestFirstHourInTheClient does the same with the client alone, knowing no id beforehand.
+func TestFirstHourInTheClient(t *testing.T) {
+	x := startOn(t, filepath.Join(t.TempDir(), "own"))
+	if status, _, errs := x.client("short\n", "begin", x.began, "--name", "captain"); status != 2 || !strings.Contains(errs, "at least 12 characters") {
+		t.Errorf("%d %s", status, errs)
+	}
+	if status, _, errs := x.client("four dry ropes hang\n", "begin", x.url, "--name", "captain"); status != 2 || !strings.Contains(errs, "write the address as it was printed") {
+		t.Errorf("%d %s", status, errs)
+	}
+	if status, out, errs := x.client("four dry ropes hang\n", "begin", x.began, "--name", "captain"); status != 0 || !strings.Contains(out, "Signed in to "+x.url+" as captain") {
+		t.Fatalf("%d %s%s", status, out, errs)
+	}
+	x.says(0, "Saltmarsh Trust", "settings", "set", "organisation.name=Saltmarsh Trust", "organisation.domains=saltmarsh.example", "organisation.time_zone=Europe/Lisbon", "--why", "the beginning", "-y")
+	x.says(0, "person ada-quill: made", "person", "add", "Ada Quill", "--address", "ada@saltmarsh.example", "--roles", "introducer", "--why", "the first of us")
+	x.says(0, "guests  Guests we invite", "posture", "list")
+	out := x.says(0, "Next: wexillum draft impact", "posture", "draft", "guests")
+	id := regexp.MustCompile(`The draft (\S+) is made`).FindStringSubmatch(out)[1]
+	x.says(0, "ublished", "draft", "publish", id, "--why", "to begin with", "-y")
+	x.says(1, "the organisation stands there already", "posture", "draft", "guests")
+	x.says(0, "Heron Boats", "partner", "add", "heron", "--name", "Heron Boats", "--domain", "heron.example", "--open", "directory.in,spaces.in", "--why", "they build our boats", "-y")
+	x.says(0, "space boat-shed: made", "space", "add", "Boat shed", "--pattern", "work", "--owners", "Ada Quill", "--why", "the new dinghy")
+	x.says(0, "sten@heron.example", "guest", "invite", "sten@heron.example", "--into", "space:boat-shed", "--purpose", "the dinghy")
+	x.says(0, "YES  sten@heron.example", "ask", "sten@heron.example", "directory.sign_in", "directory:ours")
+	x.says(3, "“Forwarding mail outside” is set to closed", "ask", "Ada Quill", "forward", "Ada Quill", "--context", "address=a@home.example")
+}

@@ -35,11 +35,15 @@ type Content struct {
 	Cause        string
 	Code         string
 	Minutes      int
-	Link         string // where to go
-	Own          string // their own page
-	Lines        []Line // of a digest
-	Count, More  int    // how many guests a digest is about, and how many of them it does not list
-	Leave        bool   // they may leave by themselves
+	Link         string   // where to go
+	Own          string   // their own page
+	Lines        []Line   // of a digest
+	Count, More  int      // how many guests a digest is about, and how many of them it does not list
+	Leave        bool     // they may leave by themselves
+	Purpose      string   // what they are invited for
+	Lapses       string   // the last day of an invitation, in words
+	Beside       []string // what they can do besides, where no role is needed
+	Guest        string   // who came in, of a message to who invited them
 }
 
 // Line is one entry of a digest: a day in words, of whom, and what.
@@ -49,7 +53,7 @@ type Line struct{ Day, Who, What string }
 type Message struct{ Subject, Text, HTML string }
 
 // Kinds are the messages there are.
-var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer"}
+var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer", "arrived"}
 
 // Compose writes a message of a kind in a language.
 func Compose(kind, language string, c *Content) (m Message, err error) {

@@ -461,16 +461,40 @@ func (s *Service) AcceptGuest(ctx context.Context, who Who, terms bool, name str
 		if g.Name == "" {
 			g.Name = strings.Join(strings.Fields(name), " ")
 		}
-		if g.State == world.StateInvited {
+		arrives := g.State == world.StateInvited
+		if arrives {
 			g.State, g.StateSince, g.Accepted, g.LastSeen = world.StateActive, moment.Always, at, at
 		}
-		_, err = t.PutGuest(g)
-		return err
+		if _, err = t.PutGuest(g); err != nil || !arrives {
+			return err
+		}
+		return s.tellArrived(now, t, g)
 	})
 	if err != nil {
 		return err
 	}
 	return s.store.SpendDoorKeys(ctx, a.String())
+}
+
+// tellArrived lets who invited a guest hear that they came in.
+func (s *Service) tellArrived(now *State, t *store.Tx, g *world.Guest) error {
+	doc, err := t.Record("invitation", g.Address.String())
+	if err != nil || doc == nil {
+		return err
+	}
+	var inv invitation
+	if err := json.Unmarshal(doc, &inv); err != nil {
+		return err
+	}
+	text := now.AddressOf(inv.By)
+	if text == "" || now.LeftAt(inv.By) != 0 {
+		return nil
+	}
+	to, err := addr.Parse(text)
+	if err != nil {
+		return err
+	}
+	return s.postMail(t, now, to, "arrived", "arrived "+g.Address.String()+" "+inv.Made, map[string]string{"guest": g.Address.String()})
 }
 
 // LeaveGuest removes a guest's own record, where the rules let them.

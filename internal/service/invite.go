@@ -19,6 +19,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/mail"
 	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -57,7 +58,8 @@ type Invited struct {
 	Until    moment.Moment
 	Opens    []Opens
 	Narrower []Narrower
-	Missing  []string // what a later step would need
+	Missing  []string      // what a later step would need
+	Mail     *mail.Message // with preview, as the first who would be invited would read it
 }
 
 // InvitedLine is what becomes of one address.
@@ -484,6 +486,11 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 				}
 				o.State = e.Done()
 				o.Steps, _ = o.State.Sequences().Of(a)
+				if g.State == world.StateInvited && out.Mail == nil { // as the first of them would read it
+					if out.Mail, err = s.invitationAhead(&State{Snapshot: o.State, Head: now.Head}, g, given, out.As, x.Text); err != nil {
+						return nil, err
+					}
+				}
 				if g.State == world.StateInvited { // and what comes once it is accepted
 					then := *g
 					then.State, then.Accepted, then.LastSeen = world.StateActive, at, at

@@ -60,6 +60,7 @@ type PlacesChanged struct {
 	// Change is the number under which the journal keeps it, by which it can be undone; 0 where
 	// nothing was written.
 	Change uint64
+	weigh  func() error // where it is counted once the change is written
 }
 
 // entry is one entry in the middle of a change.
@@ -127,7 +128,15 @@ func (s *Service) EditPlaces(ctx context.Context, who Who, why string, edits []P
 		out, err = c.finish(ctx, why, preview)
 		return err
 	})
-	return out, err
+	return out.weighed(err)
+}
+
+// weighed counts what was not counted while others waited.
+func (x *PlacesChanged) weighed(err error) (*PlacesChanged, error) {
+	if err == nil && x != nil && x.weigh != nil {
+		err = x.weigh()
+	}
+	return x, err
 }
 
 // kindsWithID are those that are known by an id of their own.

@@ -109,7 +109,7 @@ func (s *Service) Undo(ctx context.Context, who Who, seq uint64, why string, pre
 		out, err = c.finish(ctx, why, preview)
 		return err
 	})
-	return out, err
+	return out.weighed(err)
 }
 
 // dateWritten reports whether an entry writes down what the dates of a record had come to, as every

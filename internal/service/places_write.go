@@ -642,8 +642,15 @@ func (c *placeChange) finish(ctx context.Context, why string, preview bool) (*Pl
 	if err != nil {
 		return nil, err
 	}
-	if out.Weighed, err = c.weigh(ctx, p, after); err != nil {
-		return nil, err
+	if preview || changes == 0 || strings.TrimSpace(why) == "" {
+		if out.Weighed, err = c.weigh(ctx, p, after); err != nil {
+			return nil, err
+		}
+	} else { // a reason is given: nobody waits for the counting
+		out.weigh = func() (err error) {
+			out.Weighed, err = c.weigh(ctx, p, after)
+			return
+		}
 	}
 	if changes == 0 {
 		return done(errPreviewUnless(preview))

@@ -9,6 +9,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/url"
 	"sort"
 	"strings"
 	"time"
@@ -206,7 +207,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeCode(ctx, m, data["language"], &c)
 	case "letter":
 		return s.composeLetter(ctx, data["letter"])
-	case "digest", "offer":
+	case "digest", "offer", "arrived":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -228,15 +229,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		sponsor = cmp.Or(inv.By, g.Sponsor)
 		c.Text = inv.Text
 	}
-	if p, err := s.Person(ctx, sponsor); err == nil {
-		c.By, c.ByAddress = p.Name, p.Address.String()
-		if p.Name == "" {
-			c.By = p.ID
-		}
-	}
-	if c.By == "" {
-		c.By = c.Organisation
-	}
+	by(&c, st, sponsor)
 	now := s.Now()
 	steps, _ := st.Sequences().Of(g.Address)
 	out, removed := moment.Never, moment.Never
@@ -261,18 +254,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		if g.State != world.StateInvited {
 			return nil, nil
 		}
-		c.Until = ""
-		for i := range own {
-			if own[i].Until > now {
-				c.Until = dayWords(own[i].Until, st, language)
-			}
-		}
-		lapses := moment.Never
-		for i := range steps {
-			if steps[i].Kind == dated.Invitation {
-				lapses = steps[i].At
-			}
-		}
+		lapses := s.invites(&c, st, g, own, steps, language)
 		if lapses <= now {
 			return nil, nil
 		}
@@ -315,6 +297,91 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 	}
 	msg, err := mail.Compose(m.Kind, language, &c)
 	return &msg, err
+}
+
+// by says who writes, or answers for whoever is written to.
+func by(c *mail.Content, st *State, person string) {
+	if st.Has("person", person) {
+		c.By, c.ByAddress = cmp.Or(st.NameOf(world.Resource{Kind: catalogue.Person, ID: person}), person), st.AddressOf(person)
+	}
+	if c.By == "" {
+		c.By = c.Organisation
+	}
+}
+
+// invites says what an invitation is for, what can be done besides, until when, and when it lapses;
+// it returns that moment.
+func (s *Service) invites(c *mail.Content, st *State, g *world.Guest, own []world.Grant, steps []engine.DueStep, language string) moment.Moment {
+	now, lapses := s.Now(), moment.Never
+	c.Until = ""
+	for i := range own {
+		if own[i].Until > now {
+			c.Until = dayWords(own[i].Until, st, language)
+		}
+	}
+	for i := range steps {
+		if steps[i].Kind == dated.Invitation {
+			lapses = steps[i].At
+		}
+	}
+	c.Purpose, c.Lapses = g.Purpose, dayWords(lapses, st, language)
+	c.Beside = s.beside(st, g, language)
+	return lapses
+}
+
+// invitationAhead is what a guest would read who is invited; st is as it would be with them.
+func (s *Service) invitationAhead(st *State, g *world.Guest, given *world.Grant, as, text string) (*mail.Message, error) {
+	language := phrase.Of(g.Language)
+	c := mail.Content{Own: s.address("/door"), Link: s.address("/door/invited#…"), Name: g.Name, Text: text}
+	if o := st.Policy().Organisation; o != nil {
+		c.Organisation = o.Name
+	}
+	by(&c, st, as)
+	var own []world.Grant
+	if given != nil {
+		own = []world.Grant{*given}
+		c.What = []string{st.NameOf(given.Resource) + ": " + roleWords[language][given.Role]}
+	}
+	c.Leave = st.GuestRule(g.Address, "", ruleLeave) == valueOn
+	steps, _ := st.Sequences().Of(g.Address)
+	s.invites(&c, st, g, own, steps, language)
+	m, err := mail.Compose("invitation", language, &c)
+	return &m, err
+}
+
+// besideWords are what a guest may do where no role is needed, in words.
+var besideWords = map[string]map[string]string{
+	"en": {"chat.message": "write to our people in chat", "chat.call": "call them", "meetings.join": "join meetings of ours", "directory.look_up": "look up our people by name", "mail.see_busy": "see when our people are busy"},
+	"pt": {"chat.message": "escrever às nossas pessoas no chat", "chat.call": "telefonar-lhes", "meetings.join": "entrar em reuniões nossas", "directory.look_up": "procurar as nossas pessoas pelo nome", "mail.see_busy": "ver quando as nossas pessoas estão ocupadas"},
+}
+
+// besideOrder is the order in which they are told.
+var besideOrder = []string{"chat.message", "chat.call", "meetings.join", "directory.look_up", "mail.see_busy"}
+
+// beside says what a guest who is invited will be able to do where no role is needed: asked of the
+// state in which they have accepted.
+func (s *Service) beside(st *State, g *world.Guest, language string) (out []string) {
+	now := s.Now()
+	e := st.Aside()
+	next := *g
+	next.State, next.StateSince, next.Accepted, next.Terms = world.StateActive, moment.Always, now, now
+	e.PutGuest(&next)
+	lines, _, err := e.Done().Reach(engine.Who{Address: g.Address}, now)
+	if err != nil {
+		return nil
+	}
+	can := map[string]bool{}
+	for i := range lines {
+		if lines[i].Yes {
+			can[lines[i].Action.Get().Name] = true
+		}
+	}
+	for _, name := range besideOrder {
+		if can[name] {
+			out = append(out, besideWords[language][name])
+		}
+	}
+	return
 }
 
 var valueOn = func() catalogue.Value {
@@ -404,6 +471,21 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 			c.By = p.Name
 		}
 		c.What = []string{countWords[language](o.Guests, o.Grants)}
+		msg, err := mail.Compose(m.Kind, language, c)
+		return &msg, err
+	}
+	if m.Kind == "arrived" {
+		g, own, err := s.Guest(ctx, data["guest"])
+		if err != nil || g == nil {
+			return nil, dropIfGone(err)
+		}
+		c.Guest, c.Purpose, c.Link = cmp.Or(g.Name, g.Address.String()), g.Purpose, s.address("/guests/"+url.PathEscape(g.Address.String()))
+		for i := range own {
+			if x := &own[i]; x.Until > s.Now() {
+				c.What = append(c.What, st.NameOf(x.Resource)+": "+roleWords[language][x.Role])
+				c.Until = dayWords(x.Until, st, language)
+			}
+		}
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}

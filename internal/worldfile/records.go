@@ -494,6 +494,8 @@ var meetingFields = []field[world.Meeting]{
 	}},
 	boolField("standing_room", false, func(x *world.Meeting) *bool { return &x.StandingRoom }),
 	boolField("passcode", false, func(x *world.Meeting) *bool { return &x.Passcode }),
+	textField("waiting_text", false, func(x *world.Meeting) *string { return &x.WaitingText }),
+	wordField("repeats", "way to repeat", false, false, world.RepeatsNames, func(x *world.Meeting) int { return int(x.Repeats) }, func(x *world.Meeting, i int) { x.Repeats = world.Repeats(i) }),
 	settingsField(catalogue.AtItem, "a meeting", func(x *world.Meeting) *[]world.Setting { return &x.Rules }),
 }
 

@@ -146,6 +146,14 @@ function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][nu
           <Line steps={o.steps} label={`What would become of ${o.who}`} />
         </section>
       ))}
+      {x.mail && (
+        <details className="mail-ahead">
+          <summary>What they will read: {x.mail.subject}</summary>
+          <pre className="letter" tabIndex={0} aria-label="Text of the mail">
+            {x.mail.text}
+          </pre>
+        </details>
+      )}
       {x.missing.map((m) => (
         <p key={m} className="gets-no">
           ▼ missing {m}

@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
+import { Link } from 'react-router'
 import { call, query, type JournalEntry } from '../api'
 import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
@@ -86,7 +87,7 @@ export function Change({ entries, about, undo }: { entries: JournalEntry[]; abou
       <ul>
         {shown.map((e) => (
           <li key={e.seq}>
-            <span className="tag">{e.kind}</span> {e.id !== about && <code>{about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id}</code>} <span className="log-diff">{saidOf(e)}</span>
+            <span className="tag">{e.kind}</span> {e.id !== about && <Named e={e} text={about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id} />} <span className="log-diff">{saidOf(e)}</span>
           </li>
         ))}
       </ul>
@@ -96,6 +97,45 @@ export function Change({ entries, about, undo }: { entries: JournalEntry[]; abou
         </button>
       )}
     </li>
+  )
+}
+
+/** The page of what an entry is about; none where it has none. */
+function pageOf(e: JournalEntry): string | undefined {
+  const id = encodeURIComponent(e.id)
+  switch (e.kind) {
+    case 'partner':
+      return `/partners/${id}`
+    case 'person':
+      return `/people/${id}`
+    case 'space':
+      return `/spaces/${id}`
+    case 'meeting':
+      return `/meetings/${id}`
+    case 'guest':
+      return `/guests/${id}`
+    case 'rule':
+      return `/rules?rule=${id}`
+    case 'draft':
+      return `/drafts/${id}`
+    case 'exception':
+      return `/exceptions#${id}`
+    case 'grant':
+      return e.id.startsWith('group:') ? '/groups' : `/guests/${encodeURIComponent(e.id.split(' ')[0])}`
+    default:
+      return undefined
+  }
+}
+
+function Named({ e, text }: { e: JournalEntry; text: string }) {
+  const to = e.now ? pageOf(e) : undefined
+  const shown = e.kind === 'grant' ? text.replace(/ \d{4}-\d\d-\d\dT\S+$/, '') : text
+  return to ? (
+    <Link to={to}>
+      <code>{shown}</code>
+    </Link>
+  ) : (
+    <code>{shown}</code>
   )
 }
 

@@ -129,6 +129,14 @@ export function MeetingPage({ session }: { session: Session }) {
             <dd>{m.sign_in_domains?.length ? `who signs in from ${m.sign_in_domains.join(', ')}` : 'as the rules say'}</dd>
             <dt>Passcode</dt>
             <dd>{m.passcode === 'yes' ? 'yes' : 'no'}</dd>
+            <dt>Held</dt>
+            <dd>{m.repeats ?? 'once'}</dd>
+            {m.waiting_text && (
+              <>
+                <dt>The waiting read</dt>
+                <dd>{m.waiting_text}</dd>
+              </>
+            )}
           </dl>
         </section>
       </div>

@@ -395,7 +395,7 @@ func Companions(r RuleID) (out []RuleID) {
 					continue
 				}
 				for _, n := range ask.Needs {
-					if !seen[n.Rule] && n.Kind == AtLeast && n.Rule.Get().Layers&AtPeople != 0 {
+					if !seen[n.Rule] && (n.Kind == AtLeast || n.Kind == AtPresenter) && n.Rule.Get().Layers&AtPeople != 0 {
 						seen[n.Rule] = true
 						out = append(out, n.Rule)
 					}

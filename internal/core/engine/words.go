@@ -65,12 +65,33 @@ func (s *Snapshot) WhoNamed(text string, guests bool) (Who, error) {
 		reason := "nobody is called so; write a name, an address, person:ID, link:ID or *@domain"
 		if id := s.NearestID("person", text); id != "" {
 			reason += "; do you mean " + s.NameOf(world.Resource{Kind: catalogue.Person, ID: id}) + " (person:" + id + ")?"
+		} else if a, name := s.nearestGuest(text); guests && a != "" {
+			reason += "; do you mean " + name + " (" + a + ")?"
 		}
 		return Who{}, &WrongUse{"subject", text, reason}
 	case 1:
 		return ParseWho(list[0].Value)
 	}
 	return Who{}, several("subject", text, list)
+}
+
+// nearestGuest returns the guest whose name a misspelt one resembles most; "" for none.
+func (s *Snapshot) nearestGuest(text string) (address, name string) {
+	inv := &s.inv
+	low, at := strings.ToLower(text), len(text)/3+1
+	for i := range inv.parties.n {
+		if inv.parties.at(i).flags&hasRecord == 0 {
+			continue
+		}
+		has := inv.nameOf(i)
+		if n := len(has) - len(low); has == "" || n >= at || -n >= at {
+			continue
+		}
+		if d := catalogue.Distance(low, strings.ToLower(has)); d < at {
+			address, name, at = inv.addressText(i), has, d
+		}
+	}
+	return
 }
 
 // resourcesNamed lists the resources that a text may name.

@@ -34,6 +34,7 @@ func TestNamesInQuestions(t *testing.T) {
 		{"maren@ilvane.example", "chat.message", "Uma Tiller", "maren@ilvane.example chat.message person:uma"},
 		{"Ada Penhallow", "invite", "Kites", `subject "Ada Penhallow": it may mean several; write one of person:a.penhallow (Ada Penhallow), person:b.penhallow (Ada Penhallow)`},
 		{"Uma Tillr", "invite", "Kites", `subject "Uma Tillr": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Uma Tiller (person:uma)?`},
+		{"Maren Hold", "enter", "Kites", `subject "Maren Hold": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Maren Holt (maren@ilvane.example)?`},
 		{"uma", "invite", "Kitse", `resource "Kitse": nothing that this can be tried on is called so; write its name, or kind:id as space:loan-dossier; do you mean kites?`},
 		{"maren@ilvane.example", "open", "Plan", "maren@ilvane.example files.open file:plan-file"},
 		{"maren@ilvane.example", "fly", "Plan", `action "fly": there is no such action`},

@@ -434,8 +434,24 @@ type Meeting struct {
 	SignInDomains []addr.Domain
 	StandingRoom  bool
 	Passcode      bool
+	WaitingText   string // what those read who wait to be let in
+	Repeats       Repeats
 	Rules         []Setting
 }
+
+// Repeats is how often a meeting is held.
+type Repeats uint8
+
+// How often a meeting is held.
+const (
+	Once Repeats = iota
+	Daily
+	Weekly
+	Monthly
+)
+
+// RepeatsNames are the words of the file format, by Repeats.
+var RepeatsNames = []string{"once", "daily", "weekly", "monthly"}
 
 // State of a record.
 type State uint8
