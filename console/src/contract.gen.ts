@@ -426,7 +426,7 @@ export interface components {
             weighed?: components["schemas"]["ValueWeighed"];
         };
         /** @enum {string} */
-        PlaceKind: "person" | "group" | "space" | "item" | "meeting" | "grant" | "link" | "forwarder" | "contact";
+        PlaceKind: "person" | "group" | "space" | "item" | "domain_list" | "meeting" | "grant" | "link" | "forwarder" | "contact";
         PlaceEdit: {
             /**
              * @description close ends what was given in a space or on an item; a grant that has begun ends instead of being removed

@@ -164,9 +164,9 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 				}
 			}
 		}
-	case "group", "space", "meeting", "item":
+	case "group", "space", "meeting", "item", "domain_list":
 		for _, n := range st.Meant(string(r.Params.Kind), q, 200) {
-			if !member || r.Params.Kind == "group" || s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
+			if !member || r.Params.Kind == "group" || r.Params.Kind == "domain_list" || s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
 				add(n.Value, n.Name, n.Detail)
 			}
 		}

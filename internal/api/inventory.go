@@ -138,6 +138,18 @@ func (s *server) nameRefs(ctx context.Context, kind string, x *contract.PlaceEnt
 	if len(names) > 0 {
 		x.Names = &names
 	}
+	if ids, ok := x.Fields["sign_in_lists"].([]any); ok {
+		for _, id := range ids {
+			if id, ok := id.(string); ok {
+				for _, n := range st.Meant("domain_list", id, 1) {
+					names[id] = n.Name
+				}
+			}
+		}
+	}
+	if len(names) > 0 {
+		x.Names = &names
+	}
 	if kind == "group" && whoIs(ctx).Role != service.Member {
 		in := []string{}
 		for _, id := range st.PeopleIn(x.Id) {

@@ -42,7 +42,8 @@ func (s *server) PeopleMatrix(ctx context.Context, r apigen.PeopleMatrixRequestO
 		}{rule.Scale.Format(def), rule.Name, rule.Title})
 	}
 	err = s.Service.People(ctx, func(p *world.Person) error {
-		if p.ID <= after || out.Next != "" || p.Left != 0 || q != "" && !strings.Contains(p.ID, q) && !strings.Contains(strings.ToLower(p.Name), q) {
+		if p.ID <= after || out.Next != "" || p.Left != 0 ||
+			q != "" && !strings.Contains(p.ID, q) && !strings.Contains(strings.ToLower(p.Name), q) {
 			return nil
 		}
 		if len(out.People) == limit {

@@ -26,7 +26,12 @@ var placeFlags = map[string][]placeFlag{
 		{flag: "name", field: "name", help: "what it is called"},
 		{flag: "owners", field: "owners", help: "the people who own it", list: true, kind: "person"},
 		{flag: "members", field: "members", help: "people of ours who are in it; a group as group:ID", list: true, kind: "member"},
-		{flag: "parties", field: "parties", help: "only these from outside: partner:ID, domain:NAME, group:ID or addresses; all for whoever the rules admit", list: true},
+		{
+			flag:  "parties",
+			field: "parties",
+			help:  "only these from outside: partner:ID, domain:NAME, group:ID or addresses; all for whoever the rules admit",
+			list:  true,
+		},
 		{flag: "joinable", field: "joinable", help: "our people may join by themselves", yes: true},
 		{flag: "house-licence", field: "house_licence", help: "of a report area: it has a licence for every guest", yes: true},
 	},
@@ -39,11 +44,27 @@ var placeFlags = map[string][]placeFlag{
 		{flag: "name", field: "name", help: "what it is called"},
 		{flag: "host", field: "host", help: "the person who hosts it", kind: "person"},
 		{flag: "space", field: "space", help: "the space that it belongs to; none for no space", kind: "space"},
-		{flag: "sign-in-domains", field: "sign_in_domains", help: "who signs in with an address at one of these domains does not wait", list: true},
+		{
+			flag:  "sign-in-domains",
+			field: "sign_in_domains",
+			help:  "only who signs in with an address at one of these domains may join",
+			list:  true,
+		},
+		{
+			flag:  "sign-in-lists",
+			field: "sign_in_lists",
+			help:  "and who is at a domain of one of these lists",
+			list:  true,
+			kind:  "domain_list",
+		},
 		{flag: "passcode", field: "passcode", help: "it has a passcode", yes: true},
 		{flag: "waiting-text", field: "waiting_text", help: "what those read who wait to be let in"},
 		{flag: "repeats", field: "repeats", help: "once, daily, weekly or monthly"},
 		{flag: "standing-room", field: "standing_room", help: "it is a room that is always there", yes: true},
+	},
+	"domain_list": {
+		{flag: "name", field: "name", help: "what it is called"},
+		{flag: "domains", field: "domains", help: "the domains", list: true},
 	},
 	"person": {
 		{flag: "name", field: "name", help: "their name"},
@@ -261,7 +282,11 @@ func (a *app) placeEntry(c *cobra.Command, r *remote, kind, id string) (*contrac
 
 // changePlaces sends changes and tells what became of each, who gains and loses, and the way back.
 func (a *app) changePlaces(c *cobra.Command, r *remote, preview bool, why string, edits ...contract.PlaceEdit) error {
-	resp, err := r.ChangePlaces(c.Context(), &contract.ChangePlacesParams{Preview: &preview}, contract.PlacesChange{Changes: edits, Why: optional(why)})
+	resp, err := r.ChangePlaces(
+		c.Context(),
+		&contract.ChangePlacesParams{Preview: &preview},
+		contract.PlacesChange{Changes: edits, Why: optional(why)},
+	)
 	var x contract.PlacesChanged
 	if err := r.read(resp, err, &x); err != nil {
 		return err
@@ -347,8 +372,11 @@ func (a *app) placesDone(x *contract.PlacesChanged) error {
 
 // kindWords calls a grant what everybody calls it.
 func kindWords(kind string) string {
-	if kind == "grant" {
+	switch kind {
+	case "grant":
 		return "role"
+	case "domain_list":
+		return "list of domains"
 	}
 	return kind
 }

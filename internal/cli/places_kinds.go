@@ -47,47 +47,64 @@ func (a *app) spaceEdits() []*cobra.Command {
 	add.Flags().StringVar(&e.pattern, "pattern", "", "ready made: see wexillum space patterns")
 	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
 	add.Flags().StringArrayVar(&items, "item", nil, "something in it, as folder:Contracts; may be given several times")
-	patterns := &cobra.Command{Use: "patterns", Short: "Ready-made kinds of space, and what each sets", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.Patterns(c.Context())
-		var x struct{ Patterns []contract.Pattern }
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for _, p := range x.Patterns {
-			sets := []string{}
-			for _, v := range p.Rules {
-				if v.Can {
-					sets = append(sets, v.Rule+" "+v.Value)
-				}
+	patterns := &cobra.Command{
+		Use:   "patterns",
+		Short: "Ready-made kinds of space, and what each sets",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
 			}
-			rows = append(rows, []string{p.Name, p.Title, p.Says, p.Kind, strings.Join(sets, "; ")})
-		}
-		if a.output != "table" {
-			return a.records(x.Patterns, []string{"pattern", "title", "says", "kind", "sets"}, rows)
-		}
-		for _, p := range x.Patterns {
-			a.printf("%s  %s\n  %s\n", a.colour("1", p.Name), p.Title, wrap(p.Says, 2, a.width()))
-			for _, v := range p.Rules {
-				note := ""
-				if !v.Can {
-					note = "  (left out: the limit does not allow it)"
-				}
-				a.printf("    %s %s%s\n", v.Rule, v.Value, note)
+			resp, err := r.Patterns(c.Context())
+			var x struct{ Patterns []contract.Pattern }
+			if err := r.read(resp, err, &x); err != nil {
+				return err
 			}
-			a.printf("\n")
-		}
-		return nil
-	}}
+			rows := [][]string{}
+			for _, p := range x.Patterns {
+				sets := []string{}
+				for _, v := range p.Rules {
+					if v.Can {
+						sets = append(sets, v.Rule+" "+v.Value)
+					}
+				}
+				rows = append(rows, []string{p.Name, p.Title, p.Says, p.Kind, strings.Join(sets, "; ")})
+			}
+			if a.output != "table" {
+				return a.records(x.Patterns, []string{"pattern", "title", "says", "kind", "sets"}, rows)
+			}
+			for _, p := range x.Patterns {
+				a.printf("%s  %s\n  %s\n", a.colour("1", p.Name), p.Title, wrap(p.Says, 2, a.width()))
+				for _, v := range p.Rules {
+					note := ""
+					if !v.Can {
+						note = "  (left out: the limit does not allow it)"
+					}
+					a.printf("    %s %s%s\n", v.Rule, v.Value, note)
+				}
+				a.printf("\n")
+			}
+			return nil
+		},
+	}
 	return []*cobra.Command{
 		add,
 		patterns,
-		a.placeDo("space", "set", "set SPACE", "Change a space: its name, owners, members, who from outside may be in it", "  wexillum space set loan-dossier --add-members \"group:rigging\" --why \"they help\""),
-		a.placeDo("space", "close", "close SPACE", "End every role and link in a space, at once or on a day", "  wexillum space close loan-dossier --on +14d --preview"),
+		a.placeDo(
+			"space",
+			"set",
+			"set SPACE",
+			"Change a space: its name, owners, members, who from outside may be in it",
+			"  wexillum space set loan-dossier --add-members \"group:rigging\" --why \"they help\"",
+		),
+		a.placeDo(
+			"space",
+			"close",
+			"close SPACE",
+			"End every role and link in a space, at once or on a day",
+			"  wexillum space close loan-dossier --on +14d --preview",
+		),
 		a.placeDo("space", "remove", "remove SPACE", "Remove a space in which nobody from outside has anything any more", ""),
 	}
 }
@@ -119,7 +136,13 @@ func (a *app) item() *cobra.Command {
 	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
 	c.AddCommand(
 		add,
-		a.placeDo("item", "set", "set ITEM", "Rename an item, make it private or open, or move it", "  wexillum item set press-kit --private yes\n  wexillum item set press-kit --space exhibition-site"),
+		a.placeDo(
+			"item",
+			"set",
+			"set ITEM",
+			"Rename an item, make it private or open, or move it",
+			"  wexillum item set press-kit --private yes\n  wexillum item set press-kit --space exhibition-site",
+		),
 		a.placeDo("item", "close", "close ITEM", "End every role and link on an item, at once or on a day", ""),
 		a.placeDo("item", "remove", "remove ITEM", "Remove an item to which nobody has a role or a link of its own any more", ""),
 	)
@@ -127,7 +150,7 @@ func (a *app) item() *cobra.Command {
 }
 
 func (a *app) meeting() *cobra.Command {
-	c := &cobra.Command{Use: "meeting", Short: "Meetings: host, who signs in without waiting, passcode"}
+	c := &cobra.Command{Use: "meeting", Short: "Meetings: host, from which domains people may come, passcode"}
 	var find string
 	list := &cobra.Command{Use: "list", Short: "Meetings", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return a.listPlaces(c, "meeting", find, []string{"id", "name", "host", "space", "sign_in_domains", "passcode", "standing_room"})
@@ -154,7 +177,7 @@ func (a *app) meeting() *cobra.Command {
 				return a.records(x.Fields, nil, nil)
 			}
 			a.printf("%s  %s\n\n", a.colour("1", fieldText(x.Fields["name"])), x.Id)
-			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "do not wait"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "the waiting read"}} {
+			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "only from"}, {"sign_in_lists", "and the lists"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "the waiting read"}} {
 				if t := fieldText(x.Fields[f[0]]); t != "" {
 					a.printf("  %-14s %s\n", f[1], t)
 				}
@@ -184,8 +207,49 @@ func (a *app) meeting() *cobra.Command {
 		list,
 		show,
 		add,
-		a.placeDo("meeting", "set", "set MEETING", "Change a meeting", "  wexillum meeting set rigging-call --add-sign-in-domains ilvane.example"),
+		a.domainLists(),
+		a.placeDo(
+			"meeting",
+			"set",
+			"set MEETING",
+			"Change a meeting",
+			"  wexillum meeting set rigging-call --add-sign-in-domains ilvane.example",
+		),
 		a.placeDo("meeting", "remove", "remove MEETING", "Remove a meeting", ""),
+	)
+	return c
+}
+
+// domainLists are lists of domains that many meetings use.
+func (a *app) domainLists() *cobra.Command {
+	c := &cobra.Command{Use: "domains", Short: "Named lists of domains, kept once and used by many meetings"}
+	list := &cobra.Command{Use: "list", Short: "The lists", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		return a.listPlaces(c, "domain_list", "", []string{"id", "name", "domains"})
+	}}
+	var e *placeEdit
+	var id string
+	add := &cobra.Command{
+		Use:     "add NAME",
+		Short:   "Make a list",
+		Args:    cobra.ExactArgs(1),
+		Example: "  wexillum meeting domains add \"Lenders\" --domains ilvane.example,sandrill.example\n  wexillum meeting set \"Loans weekly\" --sign-in-lists lenders",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
+		},
+	}
+	e = a.placeCommand(add, "domain_list", true, "name")
+	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
+	c.AddCommand(
+		list,
+		add,
+		a.placeDo(
+			"domain_list",
+			"set",
+			"set LIST",
+			"Change a list, and with it whom the meetings that use it admit",
+			"  wexillum meeting domains set lenders --add-domains pallowick.example",
+		),
+		a.placeDo("domain_list", "remove", "remove LIST", "Remove a list that no meeting uses", ""),
 	)
 	return c
 }
@@ -207,7 +271,13 @@ func (a *app) personEdits() []*cobra.Command {
 	add.Flags().StringVar(&id, "id", "", "their id; absent, it follows from the name")
 	return []*cobra.Command{
 		add,
-		a.placeDo("person", "set", "set PERSON", "Change a person: name, address, groups, roles", "  wexillum person set d.ekwinter --add-groups loans"),
+		a.placeDo(
+			"person",
+			"set",
+			"set PERSON",
+			"Change a person: name, address, groups, roles",
+			"  wexillum person set d.ekwinter --add-groups loans",
+		),
 		a.placeDo("person", "remove", "remove PERSON", "Remove a person whom nothing names; who leaves is said with guest leaves", ""),
 	}
 }
@@ -281,7 +351,13 @@ func (a *app) group() *cobra.Command {
 	c.AddCommand(
 		list,
 		add,
-		a.placeDo("group", "set", "set GROUP", "Change a group: its name, who from outside is in it", "  wexillum group set restorers --add-parties a.novak@ilvane.example"),
+		a.placeDo(
+			"group",
+			"set",
+			"set GROUP",
+			"Change a group: its name, who from outside is in it",
+			"  wexillum group set restorers --add-parties a.novak@ilvane.example",
+		),
 		a.placeDo("group", "remove", "remove GROUP", "Remove a group that nothing names", ""),
 	)
 	return c
@@ -389,17 +465,22 @@ func (a *app) contact() *cobra.Command {
 	list.Flags().StringVar(&person, "person", "", "those of this person of ours")
 	do := func(use, short string, run func(e *placeEdit, c *cobra.Command, person, party string) error) *cobra.Command {
 		var e *placeEdit
-		x := &cobra.Command{Use: use + " PERSON ADDRESS", Short: short, Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-			r, err := a.remote()
-			if err != nil {
-				return err
-			}
-			id, err := a.named(c, r, "person", args[0])
-			if err != nil {
-				return err
-			}
-			return run(e, c, id, args[1])
-		}}
+		x := &cobra.Command{
+			Use:   use + " PERSON ADDRESS",
+			Short: short,
+			Args:  cobra.ExactArgs(2),
+			RunE: func(c *cobra.Command, args []string) error {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				id, err := a.named(c, r, "person", args[0])
+				if err != nil {
+					return err
+				}
+				return run(e, c, id, args[1])
+			},
+		}
 		e = a.placeCommand(x, "", true)
 		e.kind = "contact"
 		return x
@@ -428,7 +509,11 @@ func (a *app) listPlaces(c *cobra.Command, kind, find string, columns []string) 
 	all := []map[string]any{}
 	rows := [][]string{}
 	for next := ""; ; {
-		resp, err := r.ListPlaces(c.Context(), contract.PlaceKind(kind), &contract.ListPlacesParams{Q: optional(find), Cursor: optional(next)})
+		resp, err := r.ListPlaces(
+			c.Context(),
+			contract.PlaceKind(kind),
+			&contract.ListPlacesParams{Q: optional(find), Cursor: optional(next)},
+		)
 		var x struct {
 			Entries []contract.PlaceEntry
 			Next    string

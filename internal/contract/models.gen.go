@@ -888,21 +888,24 @@ func (e PlaceEditDo) Valid() bool {
 
 // Defines values for PlaceKind.
 const (
-	PlaceKindContact   PlaceKind = "contact"
-	PlaceKindForwarder PlaceKind = "forwarder"
-	PlaceKindGrant     PlaceKind = "grant"
-	PlaceKindGroup     PlaceKind = "group"
-	PlaceKindItem      PlaceKind = "item"
-	PlaceKindLink      PlaceKind = "link"
-	PlaceKindMeeting   PlaceKind = "meeting"
-	PlaceKindPerson    PlaceKind = "person"
-	PlaceKindSpace     PlaceKind = "space"
+	PlaceKindContact    PlaceKind = "contact"
+	PlaceKindDomainList PlaceKind = "domain_list"
+	PlaceKindForwarder  PlaceKind = "forwarder"
+	PlaceKindGrant      PlaceKind = "grant"
+	PlaceKindGroup      PlaceKind = "group"
+	PlaceKindItem       PlaceKind = "item"
+	PlaceKindLink       PlaceKind = "link"
+	PlaceKindMeeting    PlaceKind = "meeting"
+	PlaceKindPerson     PlaceKind = "person"
+	PlaceKindSpace      PlaceKind = "space"
 )
 
 // Valid indicates whether the value is a known member of the PlaceKind enum.
 func (e PlaceKind) Valid() bool {
 	switch e {
 	case PlaceKindContact:
+		return true
+	case PlaceKindDomainList:
 		return true
 	case PlaceKindForwarder:
 		return true
@@ -1386,21 +1389,22 @@ func (e AudienceParamsKind) Valid() bool {
 
 // Defines values for CompleteParamsKind.
 const (
-	CompleteParamsKindAction   CompleteParamsKind = "action"
-	CompleteParamsKindAddress  CompleteParamsKind = "address"
-	CompleteParamsKindBundle   CompleteParamsKind = "bundle"
-	CompleteParamsKindDomain   CompleteParamsKind = "domain"
-	CompleteParamsKindGroup    CompleteParamsKind = "group"
-	CompleteParamsKindItem     CompleteParamsKind = "item"
-	CompleteParamsKindMeeting  CompleteParamsKind = "meeting"
-	CompleteParamsKindMember   CompleteParamsKind = "member"
-	CompleteParamsKindPartner  CompleteParamsKind = "partner"
-	CompleteParamsKindParty    CompleteParamsKind = "party"
-	CompleteParamsKindPerson   CompleteParamsKind = "person"
-	CompleteParamsKindResource CompleteParamsKind = "resource"
-	CompleteParamsKindRule     CompleteParamsKind = "rule"
-	CompleteParamsKindSpace    CompleteParamsKind = "space"
-	CompleteParamsKindWho      CompleteParamsKind = "who"
+	CompleteParamsKindAction     CompleteParamsKind = "action"
+	CompleteParamsKindAddress    CompleteParamsKind = "address"
+	CompleteParamsKindBundle     CompleteParamsKind = "bundle"
+	CompleteParamsKindDomain     CompleteParamsKind = "domain"
+	CompleteParamsKindDomainList CompleteParamsKind = "domain_list"
+	CompleteParamsKindGroup      CompleteParamsKind = "group"
+	CompleteParamsKindItem       CompleteParamsKind = "item"
+	CompleteParamsKindMeeting    CompleteParamsKind = "meeting"
+	CompleteParamsKindMember     CompleteParamsKind = "member"
+	CompleteParamsKindPartner    CompleteParamsKind = "partner"
+	CompleteParamsKindParty      CompleteParamsKind = "party"
+	CompleteParamsKindPerson     CompleteParamsKind = "person"
+	CompleteParamsKindResource   CompleteParamsKind = "resource"
+	CompleteParamsKindRule       CompleteParamsKind = "rule"
+	CompleteParamsKindSpace      CompleteParamsKind = "space"
+	CompleteParamsKindWho        CompleteParamsKind = "who"
 )
 
 // Valid indicates whether the value is a known member of the CompleteParamsKind enum.
@@ -1413,6 +1417,8 @@ func (e CompleteParamsKind) Valid() bool {
 	case CompleteParamsKindBundle:
 		return true
 	case CompleteParamsKindDomain:
+		return true
+	case CompleteParamsKindDomainList:
 		return true
 	case CompleteParamsKindGroup:
 		return true

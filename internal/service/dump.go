@@ -68,7 +68,8 @@ func (c *collect) PutItem(x *world.Item) {
 	}
 }
 
-func (c *collect) PutMeeting(x *world.Meeting) { c.w.Meetings = append(c.w.Meetings, *x) }
+func (c *collect) PutDomainList(x *world.DomainList) { c.w.DomainLists = append(c.w.DomainLists, *x) }
+func (c *collect) PutMeeting(x *world.Meeting)       { c.w.Meetings = append(c.w.Meetings, *x) }
 
 func (c *collect) RemoveGuest(addr.Address) {}
 

@@ -69,7 +69,6 @@ type entry struct {
 	line     int // of the edit that it comes from; -1 for what follows from another
 	was, now []byte
 	place    int // of an item among those of its space; -1 behind them
-	in       []byte
 }
 
 // placeChange is a change of inventory while it is put together.
@@ -140,7 +139,7 @@ func (x *PlacesChanged) weighed(err error) (*PlacesChanged, error) {
 }
 
 // kindsWithID are those that are known by an id of their own.
-var kindsWithID = []string{"person", "group", "space", "item", "meeting", "link"}
+var kindsWithID = []string{"person", "group", "space", "item", "domain_list", "meeting", "link"}
 
 // edit takes one edit in.
 func (c *placeChange) edit(line int, e *PlaceEdit) error {
@@ -268,7 +267,10 @@ func (c *placeChange) patterned(line int, e *PlaceEdit) (fields []byte, ok bool)
 	var left []string
 	for _, r := range p.Rules {
 		if limit, _, _, _ := c.now.RuleState(r.Rule); r.Rule.Get().Scale.Looser(r.Value, limit) {
-			left = append(left, fmt.Sprintf("%s %s, since the limit is %s", r.Rule, r.Rule.Get().Scale.Format(r.Value), r.Rule.Get().Scale.Format(limit)))
+			left = append(
+				left,
+				fmt.Sprintf("%s %s, since the limit is %s", r.Rule, r.Rule.Get().Scale.Format(r.Value), r.Rule.Get().Scale.Format(limit)),
+			)
 			continue
 		}
 		sp.Rules = append(sp.Rules, r)
@@ -349,8 +351,11 @@ func (c *placeChange) itemIDs(patch []byte) []byte {
 
 // articled writes a kind with its article.
 func articled(kind string) string {
-	if kind == "item" {
+	switch kind {
+	case "item":
 		return "an " + kind
+	case "domain_list":
+		return "a list of domains"
 	}
 	return "a " + kind
 }

@@ -49,7 +49,8 @@ func (s *Service) Places(ctx context.Context, who Who, kind, q, id, after string
 		var named struct {
 			Name string `json:"name"`
 		}
-		if q != "" && !strings.Contains(eid, q) && (json.Unmarshal(doc, &named) != nil || !strings.Contains(strings.ToLower(named.Name), q)) {
+		if q != "" && !strings.Contains(eid, q) &&
+			(json.Unmarshal(doc, &named) != nil || !strings.Contains(strings.ToLower(named.Name), q)) {
 			return nil
 		}
 		out = append(out, PlaceEntry{eid, doc})

@@ -69,8 +69,18 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 		inPolicy(is, texts...)
 	case "meeting":
 		inPolicy(func(world.Resource) bool { return false }, "meeting:"+x.id)
+	case "domain_list":
+		for _, id := range c.now.MeetingsWith(x.id) {
+			if gone("meeting", id) {
+				continue
+			}
+			say("the meeting %s", id)
+		}
 	case "group":
 		for _, id := range c.now.PeopleIn(x.id) {
+			if gone("person", id) {
+				continue
+			}
 			say("the person %s", id)
 		}
 		grants, err := c.t.Grants("group:" + x.id)

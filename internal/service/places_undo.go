@@ -154,7 +154,9 @@ func (c *placeChange) wake(seq uint64) error {
 				State string `json:"state"`
 				Cause string `json:"cause"`
 			}
-			if now == nil || now.Cause != dated.ByLastGrant.String() || json.Unmarshal(e.Now, &is) != nil || is.Cause != now.Cause || json.Unmarshal(e.Was, &was) != nil || was.State != world.StateNames[world.StateActive] {
+			if now == nil || now.Cause != dated.ByLastGrant.String() || json.Unmarshal(e.Now, &is) != nil || is.Cause != now.Cause ||
+				json.Unmarshal(e.Was, &was) != nil ||
+				was.State != world.StateNames[world.StateActive] {
 				continue
 			}
 			before, err := worldfile.GuestOf(e.Was)

@@ -5,18 +5,15 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"slices"
 	"strings"
 	"unicode"
 
 	jsonpatch "github.com/evanphx/json-patch/v5"
 	"golang.org/x/text/unicode/norm"
 
-	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	verdicts "wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/worldfile"
 )
@@ -73,6 +70,7 @@ type parsed struct {
 	groups     map[*entry]*world.Group
 	spaces     map[*entry]*world.Space
 	items      map[*entry]*world.Item
+	lists      map[*entry]*world.DomainList
 	meetings   map[*entry]*world.Meeting
 	grants     map[*entry]*world.Grant
 	links      map[*entry]*world.Link
@@ -141,7 +139,7 @@ func (c *placeChange) read() (*parsed, error) {
 	}
 	p := &parsed{
 		persons: map[*entry]*world.Person{}, groups: map[*entry]*world.Group{}, spaces: map[*entry]*world.Space{},
-		items: map[*entry]*world.Item{}, meetings: map[*entry]*world.Meeting{}, grants: map[*entry]*world.Grant{},
+		items: map[*entry]*world.Item{}, lists: map[*entry]*world.DomainList{}, meetings: map[*entry]*world.Meeting{}, grants: map[*entry]*world.Grant{},
 		links: map[*entry]*world.Link{}, forwarders: map[*entry]*world.Forwarder{}, contacts: map[*entry]*world.Contact{},
 	}
 	spaces, items := map[string]*world.Space{}, map[string]*world.Item{}
@@ -171,6 +169,9 @@ func (c *placeChange) read() (*parsed, error) {
 			p.items[x] = it
 			x.now = worldfile.PlacedItemDoc(it)
 			delete(items, x.id)
+		case "domain_list":
+			p.lists[x] = &w.DomainLists[k]
+			x.now = worldfile.DomainListDoc(&w.DomainLists[k])
 		case "meeting":
 			p.meetings[x] = &w.Meetings[k]
 			x.now = worldfile.MeetingDoc(&w.Meetings[k])
@@ -249,7 +250,12 @@ func (c *placeChange) keys(p *parsed) error {
 				return err
 			}
 			if old.Party() != g.Party() || old.Resource != g.Resource || old.From != g.From {
-				c.refuse(x.line, "party", g.Party(), "of a grant its role, its end, its sponsor and its review can be changed; else give another one")
+				c.refuse(
+					x.line,
+					"party",
+					g.Party(),
+					"of a grant its role, its end, its sponsor and its review can be changed; else give another one",
+				)
 				continue
 			}
 			// Another role is another grant: this one ends and that one begins.
@@ -268,119 +274,6 @@ func (c *placeChange) keys(p *parsed) error {
 			}
 			c.put(y)
 			p.grants[y] = &next
-		}
-	}
-	return nil
-}
-
-// may says why who asks may not make a change; "" where they may.
-func (c *placeChange) may(x *entry, p *parsed) string {
-	if x.line < 0 {
-		return ""
-	}
-	roles := func() bool {
-		if x.kind != "person" {
-			return true
-		}
-		was, now := world.Person{}, world.Person{}
-		if x.was != nil {
-			was, _ = worldfile.PersonOf(x.was)
-		}
-		if p.persons[x] != nil {
-			now = *p.persons[x]
-		}
-		return was.Roles&world.Administrator == now.Roles&world.Administrator
-	}
-	switch c.who.Role {
-	case Administrator:
-		return ""
-	case Keeper:
-		if !roles() {
-			return "an administrator says who administers"
-		}
-		return ""
-	case Member:
-	default:
-		return "auditors read, and change nothing"
-	}
-	me := c.who.Person
-	owns := func(r world.Resource) bool { return c.now.OwnedBy(me, r) }
-	ask := "; ask a keeper or an administrator"
-	switch x.kind {
-	case "space":
-		if x.was == nil || x.now == nil {
-			return "keepers and administrators make and remove spaces" + ask
-		}
-		if !owns(world.Resource{Kind: catalogue.Space, ID: x.id}) {
-			return "owners change their own spaces" + c.owner(x.id)
-		}
-		was, err := worldfile.SpaceOf(x.was)
-		if sp := p.spaces[x]; err == nil && sp != nil && was.HouseLicence != sp.HouseLicence {
-			return "a licence costs something" + ask
-		}
-		return ""
-	case "item":
-		for _, doc := range [][]byte{x.was, x.now} {
-			if doc != nil && !owns(world.Resource{Kind: catalogue.Space, ID: spaceIn(doc)}) {
-				return "owners change what is in their own spaces" + c.owner(spaceIn(doc))
-			}
-		}
-		return ""
-	case "meeting":
-		if x.was != nil && !owns(world.Resource{Kind: catalogue.Meeting, ID: x.id}) {
-			host, _ := c.now.HostOf(x.id)
-			return "hosts change their own meetings; ask " + host
-		}
-		if m := p.meetings[x]; x.was == nil && m != nil && (m.Host != me || m.Space != "" && !c.now.BelongsTo(me, world.Resource{Kind: catalogue.Space, ID: m.Space})) {
-			return "members make meetings that they host themselves, in spaces that they belong to"
-		}
-		return ""
-	case "link":
-		l, err := worldfile.LinkOf(x.was)
-		if err != nil || x.was == nil {
-			return "make it with link make"
-		}
-		if l.By != me && !owns(l.Item) {
-			return "members change links of their own, and those to what is in their spaces; ask " + l.By
-		}
-		return ""
-	case "grant":
-		g, err := worldfile.GrantOf(firstDoc(x.was, x.now))
-		if err != nil || x.was == nil && c.by[[2]string{x.kind, x.id}] == x && c.lines[x.line].Do == DoAdd {
-			return "members give roles by inviting"
-		}
-		r := g.Resource
-		if !owns(r) {
-			return "owners change who is in their own spaces" + c.owner(c.now.SpaceOf(r.ID))
-		}
-		return ""
-	case "forwarder":
-		f, err := worldfile.ForwarderOf(firstDoc(x.now, x.was))
-		if err != nil || f.Mailbox != me {
-			return "people forward their own mailbox" + ask
-		}
-		return ""
-	case "contact":
-		k, err := worldfile.ContactOf(firstDoc(x.now, x.was))
-		if err != nil || k.Person != me {
-			return "people keep their own contacts" + ask
-		}
-		return ""
-	}
-	return "keepers and administrators keep people and groups" + ask
-}
-
-func (c *placeChange) owner(space string) string {
-	if o := c.now.OwnerOf(space); o != "" {
-		return "; ask " + o
-	}
-	return "; ask a keeper"
-}
-
-func firstDoc(docs ...[]byte) []byte {
-	for _, d := range docs {
-		if d != nil {
-			return d
 		}
 	}
 	return nil
@@ -415,7 +308,12 @@ func (c *placeChange) judge(p *parsed) error {
 			continue
 		}
 		if !e.Yes() {
-			c.lines[x.line].Ask = &engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: f.Mailbox}, Action: forwardAction(), Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox}, Address: f.To}
+			c.lines[x.line].Ask = &engine.Question{
+				Subject:  engine.Who{Kind: engine.ByPerson, ID: f.Mailbox},
+				Action:   forwardAction(),
+				Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox},
+				Address:  f.To,
+			}
 			c.refuse(x.line, "to", f.To.String(), "mail may not be forwarded there: "+causesText(e.Deciding().Refusals()))
 		}
 	}
@@ -441,7 +339,12 @@ func (c *placeChange) judge(p *parsed) error {
 		if l := k.Check(0, g.Address.String()); l.Verdict == verdicts.No {
 			if by := c.now.Inviter(into); by != "" {
 				act, _ := catalogue.ActionByName("directory.invite")
-				c.lines[x.line].Ask = &engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: by}, Action: act.ID, Resource: into, Address: g.Address}
+				c.lines[x.line].Ask = &engine.Question{
+					Subject:  engine.Who{Kind: engine.ByPerson, ID: by},
+					Action:   act.ID,
+					Resource: into,
+					Address:  g.Address,
+				}
 			}
 			c.refuse(x.line, "party", g.Address.String(), "they may not be let in there: "+causesText(l.Causes))
 		} else if l.Verdict == verdicts.Own || l.Verdict == verdicts.Malformed {
@@ -462,119 +365,6 @@ func causesText(list []engine.Cause) string {
 		out = append(out, strings.TrimSuffix(list[i].Text(), "."))
 	}
 	return strings.Join(out, "; ")
-}
-
-// aside is the state with the change.
-func (c *placeChange) aside(p *parsed) (*engine.Snapshot, error) {
-	e := c.now.Aside()
-	parties, mailboxes := map[string]bool{}, map[string]bool{}
-	for _, kind := range worldfile.InventoryKinds {
-		for _, x := range c.entries {
-			if x.kind != kind || bytes.Equal(x.was, x.now) {
-				continue
-			}
-			switch kind {
-			case "person":
-				if v := p.persons[x]; v != nil {
-					e.PutPerson(v)
-				}
-			case "group":
-				if v := p.groups[x]; v != nil {
-					e.PutGroup(v)
-				}
-			case "space":
-				if v := p.spaces[x]; v != nil {
-					e.PutSpace(v)
-				}
-			case "item":
-				if v := p.items[x]; v != nil {
-					e.PutItem(v)
-				}
-			case "meeting":
-				if v := p.meetings[x]; v != nil {
-					e.PutMeeting(v)
-				}
-			case "link":
-				if v := p.links[x]; v != nil {
-					e.PutLink(v)
-				}
-			case "grant":
-				g, err := worldfile.GrantOf(firstDoc(x.now, x.was))
-				if err != nil {
-					return nil, err
-				}
-				parties[g.Party()] = true
-				continue
-			case "forwarder":
-				f, err := worldfile.ForwarderOf(firstDoc(x.now, x.was))
-				if err != nil {
-					return nil, err
-				}
-				mailboxes[f.Mailbox] = true
-				continue
-			case "contact":
-				k, err := worldfile.ContactOf(firstDoc(x.now, x.was))
-				if err != nil {
-					return nil, err
-				}
-				k.Accepted = k.Accepted && x.now != nil
-				e.PutContact(&k)
-				continue
-			}
-			if x.now == nil {
-				e.Remove(kind, x.id)
-			}
-		}
-	}
-	for i := range p.made {
-		e.PutItem(&p.made[i])
-	}
-	for i := range c.wakes {
-		e.PutGuest(&c.wakes[i])
-	}
-	for party := range parties {
-		list, err := c.t.Grants(party)
-		if err != nil {
-			return nil, err
-		}
-		var next []world.Grant
-		for i := range list {
-			if c.by[[2]string{"grant", worldfile.GrantKey(&list[i])}] == nil {
-				next = append(next, list[i])
-			}
-		}
-		for _, x := range c.entries {
-			if x.kind != "grant" || x.now == nil {
-				continue
-			}
-			if g, err := worldfile.GrantOf(x.now); err == nil && g.Party() == party {
-				next = append(next, g)
-			}
-		}
-		e.SetGrants(party, next)
-	}
-	for m := range mailboxes {
-		var next []world.Forwarder
-		if err := c.t.Naming("forwarder", `"mailbox":`+jsonText(m), func(id string, doc []byte) error {
-			f, err := worldfile.ForwarderOf(doc)
-			if err == nil && f.Mailbox == m && c.by[[2]string{"forwarder", id}] == nil {
-				next = append(next, f)
-			}
-			return err
-		}); err != nil {
-			return nil, err
-		}
-		for _, x := range c.entries {
-			if x.kind != "forwarder" || x.now == nil {
-				continue
-			}
-			if f, err := worldfile.ForwarderOf(x.now); err == nil && f.Mailbox == m {
-				next = append(next, f)
-			}
-		}
-		e.SetForwarders(m, next)
-	}
-	return e.Done(), nil
 }
 
 // finish reads, judges, weighs and writes what was put together.
@@ -655,7 +445,8 @@ func (c *placeChange) finish(ctx context.Context, why string, preview bool) (*Pl
 	if changes == 0 {
 		return done(errPreviewUnless(preview))
 	}
-	if w := out.Weighed; !preview && strings.TrimSpace(why) == "" && (w.Parties.Gained+w.Granted.Gained+w.Wide.Gained > 0 || len(w.Newcomers) > 0) {
+	if w := out.Weighed; !preview && strings.TrimSpace(why) == "" &&
+		(w.Parties.Gained+w.Granted.Gained+w.Wide.Gained > 0 || len(w.Newcomers) > 0) {
 		return nil, &Invalid{"why", "", "it lets somebody do more than before: say why"}
 	}
 	if preview {
@@ -754,188 +545,4 @@ func (c *placeChange) write(p *parsed, out *PlacesChanged) error {
 		}
 	}
 	return nil
-}
-
-// differs is the first moment from which the change makes a difference: now, or where only ends and
-// beginnings ahead are moved, the first of them.
-func (c *placeChange) differs() moment.Moment {
-	first := moment.Never
-	for _, x := range c.entries {
-		if bytes.Equal(x.was, x.now) {
-			continue
-		}
-		at := c.at
-		switch x.kind {
-		case "grant":
-			was, _ := worldfile.GrantOf(firstDoc(x.was, x.now))
-			now, _ := worldfile.GrantOf(firstDoc(x.now, x.was))
-			switch {
-			case x.was == nil || x.now == nil:
-				at = now.From
-			case was.Until != now.Until && was.Role == now.Role:
-				at = min(was.Until, now.Until)
-			}
-		case "link":
-			was, _ := worldfile.LinkOf(firstDoc(x.was, x.now))
-			now, _ := worldfile.LinkOf(firstDoc(x.now, x.was))
-			if ends := was; x.was != nil && x.now != nil && was.Until != now.Until {
-				if ends.Until = now.Until; bytes.Equal(worldfile.LinkDoc(&ends), worldfile.LinkDoc(&now)) {
-					at = min(was.Until, now.Until)
-				}
-			}
-		}
-		first = min(first, max(c.at, at))
-	}
-	if first == moment.Never {
-		return c.at
-	}
-	return first
-}
-
-// weigh counts who gains and who loses by the change.
-func (c *placeChange) weigh(ctx context.Context, p *parsed, after *engine.Snapshot) (*ValueWeighed, error) {
-	out := &ValueWeighed{}
-	at := c.differs()
-	var touched []engine.Touched
-	on := func(r world.Resource) { touched = append(touched, engine.Touched{Resource: r}) }
-	party := func(a addr.Address) { touched = append(touched, engine.Touched{Party: a}) }
-	people := map[string]bool{}
-	contacts := map[[2]string]addr.Address{}
-	for _, x := range c.entries {
-		if bytes.Equal(x.was, x.now) {
-			continue
-		}
-		switch x.kind {
-		case "person":
-			on(world.Resource{Kind: catalogue.Person, ID: x.id})
-			people[x.id] = true
-		case "space":
-			on(world.Resource{Kind: catalogue.Space, ID: x.id})
-		case "meeting":
-			on(world.Resource{Kind: catalogue.Meeting, ID: x.id})
-		case "item":
-			if it, err := worldfile.ItemOf(withoutSpace(firstDoc(x.now, x.was))); err == nil {
-				on(world.Resource{Kind: it.Kind, ID: it.ID})
-			}
-		case "group":
-			for _, doc := range [][]byte{x.was, x.now} {
-				if g, err := worldfile.GroupOf(doc); err == nil && doc != nil {
-					for _, a := range g.Parties {
-						party(a)
-					}
-				}
-			}
-		case "grant":
-			g, err := worldfile.GrantOf(firstDoc(x.now, x.was))
-			if err != nil {
-				return nil, err
-			}
-			if g.Group == "" {
-				party(g.Address)
-			} else {
-				on(g.Resource)
-			}
-		case "link":
-			l, err := worldfile.LinkOf(firstDoc(x.now, x.was))
-			if err != nil {
-				return nil, err
-			}
-			on(l.Item)
-			for _, a := range l.For {
-				party(a)
-			}
-		case "forwarder":
-			if f, err := worldfile.ForwarderOf(firstDoc(x.now, x.was)); err == nil {
-				people[f.Mailbox] = true
-			}
-		case "contact":
-			if k, err := worldfile.ContactOf(firstDoc(x.now, x.was)); err == nil {
-				contacts[[2]string{k.Person, k.Party.String()}] = k.Party
-			}
-		}
-	}
-	who := map[engine.Who]int{}
-	var order []engine.Who
-	line := func(w engine.Who, n int, parties *int) {
-		if who[w] == 0 {
-			*parties++
-			order = append(order, w)
-		}
-		who[w] += n
-	}
-	lines := func(word string) {
-		for _, w := range order {
-			if len(out.Lines) == weighedLines {
-				break
-			}
-			things := "things"
-			if who[w] == 1 {
-				things = "thing"
-			}
-			name := w.String()
-			if n := c.now.NameOfSubject(w); n != "" {
-				name = n + ", " + name
-			}
-			out.Lines = append(out.Lines, fmt.Sprintf("%s: %d %s %s", name, who[w], things, word))
-		}
-		clear(who)
-		order = nil
-	}
-	if at > c.at {
-		out.Lines = append(out.Lines, "As of "+moment.DayOf(at, c.now.Zone()).String()+":")
-	}
-	count := func(before, next *engine.Snapshot, word string, granted, wide, parties *int, newcomer func(engine.Newcomer)) error {
-		defer lines(word)
-		if err := engine.Local(next, before, next, touched, at, ctx.Err, func(w engine.Who, isWide bool, n int) {
-			if isWide {
-				*wide += n
-			} else {
-				*granted += n
-			}
-			line(w, n, parties)
-		}, newcomer); err != nil {
-			return err
-		}
-		for k, a := range contacts {
-			w := engine.Who{Address: a}
-			found, err := before.WouldOn(next, w, world.Resource{Kind: catalogue.Person, ID: k[0]}, at)
-			if err != nil {
-				continue // the person is new
-			}
-			for i := range found {
-				if found[i].Yes && !found[i].Was {
-					*wide++
-					line(w, 1, parties)
-				}
-			}
-		}
-		return nil
-	}
-	if err := count(c.now.Snapshot, after, "more", &out.Granted.Gained, &out.Wide.Gained, &out.Parties.Gained, func(n engine.Newcomer) {
-		if !slices.Contains(out.Newcomers, n.Name) {
-			out.Newcomers = append(out.Newcomers, n.Name)
-		}
-	}); err != nil {
-		return nil, err
-	}
-	if err := count(after, c.now.Snapshot, "fewer", &out.Granted.Lost, &out.Wide.Lost, &out.Parties.Lost, func(engine.Newcomer) {}); err != nil {
-		return nil, err
-	}
-	for id := range people {
-		moves, sends := engine.PersonMoves(c.now.Snapshot, after, id, at)
-		for _, m := range moves {
-			out.Elsewhere++
-			verb := map[string]string{"gained": "may now", "lost": "may no longer"}[m.Change]
-			if len(out.Lines) < weighedLines {
-				out.Lines = append(out.Lines, fmt.Sprintf("%s %s %s towards %s", id, verb, m.Action.Get().Name, m.Target.Name))
-			}
-		}
-		for _, m := range sends {
-			out.Elsewhere++
-			verb := map[bool]string{true: "begins to be forwarded", false: "is forwarded no longer"}[m.Starts]
-			out.Lines = append(out.Lines, fmt.Sprintf("mail of %s %s to %s", id, verb, m.To))
-		}
-	}
-	out.Loosens = out.Parties.Gained+out.Elsewhere > 0 || len(out.Newcomers) > 0
-	return out, nil
 }

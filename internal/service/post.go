@@ -207,7 +207,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeCode(ctx, m, data["language"], &c)
 	case "letter":
 		return s.composeLetter(ctx, data["letter"])
-	case "digest", "offer", "arrived":
+	case "digest", "offer", "arrived", "works", "answered":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -311,7 +311,14 @@ func by(c *mail.Content, st *State, person string) {
 
 // invites says what an invitation is for, what can be done besides, until when, and when it lapses;
 // it returns that moment.
-func (s *Service) invites(c *mail.Content, st *State, g *world.Guest, own []world.Grant, steps []engine.DueStep, language string) moment.Moment {
+func (s *Service) invites(
+	c *mail.Content,
+	st *State,
+	g *world.Guest,
+	own []world.Grant,
+	steps []engine.DueStep,
+	language string,
+) moment.Moment {
 	now, lapses := s.Now(), moment.Never
 	c.Until = ""
 	for i := range own {
@@ -349,10 +356,67 @@ func (s *Service) invitationAhead(st *State, g *world.Guest, given *world.Grant,
 	return &m, err
 }
 
+// composeRequest writes to a person of ours what became of a question that they had sent.
+func (s *Service) composeRequest(ctx context.Context, kind, language, id string, c *mail.Content) (*mail.Message, error) {
+	doc, err := s.store.Record(ctx, "request", id)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	r, err := requestOf(doc)
+	if err != nil {
+		return nil, err
+	}
+	q, err := r.Asked.Question(s.Now())
+	if err != nil {
+		return nil, nil // what it is about is gone
+	}
+	st := s.State()
+	about := cmp.Or(st.NameOf(q.Resource), q.Resource.String())
+	if r.Asked.Address != "" {
+		about += ", " + r.Asked.Address
+	}
+	who := cmp.Or(st.NameOfSubject(q.Subject), r.Asked.Subject)
+	c.What = []string{fmt.Sprintf("%s: %s (%s)", who, q.Action.Get().Title, about)}
+	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
+	ask := url.Values{"who": {r.Asked.Subject}, "action": {r.Asked.Action}, "resource": {r.Asked.Resource}}
+	if r.Asked.Address != "" {
+		ask.Set("address", r.Asked.Address)
+	}
+	c.Link = s.address("/ask?" + ask.Encode())
+	msg, err := mail.Compose(kind, language, c)
+	return &msg, err
+}
+
+// tellAsker mails to whoever sent a question that something became of it.
+func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
+	kind := map[RequestState]string{RequestWorks: "works", RequestAnswered: "answered", RequestRefused: "answered"}[r.State]
+	text := st.AddressOf(r.Person)
+	if kind == "" || r.Person == "" || text == "" || st.LeftAt(r.Person) != 0 {
+		return nil
+	}
+	to, err := addr.Parse(text)
+	if err != nil {
+		return err
+	}
+	return s.postMail(t, st, to, kind, "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
+}
+
 // besideWords are what a guest may do where no role is needed, in words.
 var besideWords = map[string]map[string]string{
-	"en": {"chat.message": "write to our people in chat", "chat.call": "call them", "meetings.join": "join meetings of ours", "directory.look_up": "look up our people by name", "mail.see_busy": "see when our people are busy"},
-	"pt": {"chat.message": "escrever às nossas pessoas no chat", "chat.call": "telefonar-lhes", "meetings.join": "entrar em reuniões nossas", "directory.look_up": "procurar as nossas pessoas pelo nome", "mail.see_busy": "ver quando as nossas pessoas estão ocupadas"},
+	"en": {
+		"chat.message":      "write to our people in chat",
+		"chat.call":         "call them",
+		"meetings.join":     "join meetings of ours",
+		"directory.look_up": "look up our people by name",
+		"mail.see_busy":     "see when our people are busy",
+	},
+	"pt": {
+		"chat.message":      "escrever às nossas pessoas no chat",
+		"chat.call":         "telefonar-lhes",
+		"meetings.join":     "entrar em reuniões nossas",
+		"directory.look_up": "procurar as nossas pessoas pelo nome",
+		"mail.see_busy":     "ver quando as nossas pessoas estão ocupadas",
+	},
 }
 
 // besideOrder is the order in which they are told.
@@ -488,6 +552,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		}
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
+	}
+	if m.Kind == "works" || m.Kind == "answered" {
+		return s.composeRequest(ctx, m.Kind, language, data["request"], c)
 	}
 	var d digest
 	if err := json.Unmarshal(m.Doc, &d); err != nil {

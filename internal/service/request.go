@@ -198,7 +198,7 @@ func (s *Service) RequestOf(ctx context.Context, who Who, id string) (*Request, 
 // onRequest changes a request.
 func (s *Service) onRequest(ctx context.Context, who Who, id string, fn func(*Request) error) (*Request, error) {
 	var out *Request
-	err := s.change(ctx, who.Name, "", func(_ *State, t *store.Tx) error {
+	err := s.change(ctx, who.Name, "", func(now *State, t *store.Tx) error {
 		doc, err := t.Record("request", id)
 		if err != nil {
 			return err
@@ -213,11 +213,15 @@ func (s *Service) onRequest(ctx context.Context, who Who, id string, fn func(*Re
 		if !mine(r, who) {
 			return fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
 		}
+		was := r.State
 		if err := fn(r); err != nil {
 			return err
 		}
 		out = r
-		return putRequest(t, r)
+		if err := putRequest(t, r); err != nil || r.State == was {
+			return err
+		}
+		return s.tellAsker(now, t, r)
 	})
 	return out, err
 }

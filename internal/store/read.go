@@ -19,6 +19,7 @@ type Sink interface {
 	PutPerson(*world.Person)
 	PutSpace(*world.Space)
 	PutItem(*world.Item)
+	PutDomainList(*world.DomainList)
 	PutMeeting(*world.Meeting)
 	PutGuest(*world.Guest)
 	RemoveGuest(addr.Address)
@@ -154,6 +155,9 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 		putItem(sink, it)
 		return nil
 	}); err != nil {
+		return err
+	}
+	if err := eachDoc(ctx, q, "domain_list", when, sink); err != nil {
 		return err
 	}
 	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
@@ -345,6 +349,8 @@ func putDoc(kind, id string, doc []byte, sink Sink) error {
 		return put(worldfile.PersonOf, doc, sink.PutPerson)
 	case "space":
 		return put(worldfile.SpaceOf, doc, sink.PutSpace)
+	case "domain_list":
+		return put(worldfile.DomainListOf, doc, sink.PutDomainList)
 	case "meeting":
 		return put(worldfile.MeetingOf, doc, sink.PutMeeting)
 	case "link":
@@ -558,7 +564,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 	case "forwarder":
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
-	case "group", "person", "space", "meeting", "link", "contact":
+	case "group", "person", "space", "domain_list", "meeting", "link", "contact":
 		found := false
 		err := each(
 			ctx,

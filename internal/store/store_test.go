@@ -50,6 +50,7 @@ type kept struct{ w world.World }
 func (k *kept) PutGroup(x *world.Group)              { k.w.Groups = append(k.w.Groups, *x) }
 func (k *kept) PutPerson(x *world.Person)            { k.w.People = append(k.w.People, *x) }
 func (k *kept) PutSpace(x *world.Space)              { k.w.Spaces = append(k.w.Spaces, *x) }
+func (k *kept) PutDomainList(x *world.DomainList)    { k.w.DomainLists = append(k.w.DomainLists, *x) }
 func (k *kept) PutMeeting(x *world.Meeting)          { k.w.Meetings = append(k.w.Meetings, *x) }
 func (k *kept) PutGuest(x *world.Guest)              { k.w.Guests = append(k.w.Guests, *x) }
 func (k *kept) SetGrants(_ string, xs []world.Grant) { k.w.Grants = append(k.w.Grants, xs...) }

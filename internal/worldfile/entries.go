@@ -13,7 +13,7 @@ import (
 
 // InventoryKinds are the kinds of entry that can be made and changed one by one, as the journal calls
 // them. A guest's record is not among them: it has a life of its own.
-var InventoryKinds = []string{"person", "group", "space", "item", "meeting", "grant", "link", "forwarder", "contact"}
+var InventoryKinds = []string{"person", "group", "space", "item", "domain_list", "meeting", "grant", "link", "forwarder", "contact"}
 
 // Entry is one entry of inventory as it is to be.
 type Entry struct {

@@ -47,6 +47,7 @@ var kinds = []kind{
 	many("people", "person", false, "person", personFields, zero[world.Person], func(x *world.Person) string { return x.ID }, func(w *world.World) *[]world.Person { return &w.People }).kind,
 	many("groups", "group", false, "group", groupFields, zero[world.Group], func(x *world.Group) string { return x.ID }, func(w *world.World) *[]world.Group { return &w.Groups }).kind,
 	many("spaces", "space", false, "space", spaceFields, zero[world.Space], func(x *world.Space) string { return x.ID }, func(w *world.World) *[]world.Space { return &w.Spaces }).kept(SpaceDoc).kind,
+	many("domain_lists", "domain_list", false, "domain list", domainListFields, zero[world.DomainList], func(x *world.DomainList) string { return x.ID }, func(w *world.World) *[]world.DomainList { return &w.DomainLists }).kind,
 	many("meetings", "meeting", false, "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID }, func(w *world.World) *[]world.Meeting { return &w.Meetings }).kind,
 	many("guests", "guest", false, "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() }, func(w *world.World) *[]world.Guest { return &w.Guests }).inTable().kind,
 	many("grants", "grant", false, "grant", grantFields, newGrant, GrantKey, func(w *world.World) *[]world.Grant { return &w.Grants }).inTable().kind,

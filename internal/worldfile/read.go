@@ -327,6 +327,9 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 			kinds[it.ID] = it.Kind.String()
 		}
 	}
+	for i := range w.DomainLists {
+		have["domain_list:"+w.DomainLists[i].ID] = true
+	}
 	for i := range w.Links {
 		have["link:"+w.Links[i].ID] = true
 	}

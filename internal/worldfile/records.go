@@ -476,22 +476,34 @@ var spaceFields = []field[world.Space]{
 	}},
 }
 
+var domainListFields = []field[world.DomainList]{
+	idField(func(x *world.DomainList) *string { return &x.ID }),
+	textField("name", false, func(x *world.DomainList) *string { return &x.Name }),
+	domainsField("domains", func(x *world.DomainList) *[]addr.Domain { return &x.Domains }),
+}
+
+// domainsField reads a list of exact domains.
+func domainsField[T any](name string, at func(*T) *[]addr.Domain) field[T] {
+	return field[T]{name, false, func(r *reader, n *node, x *T) {
+		for i := range r.list(n) {
+			*at(x) = append(*at(x), r.domain(&n.values[i]))
+		}
+	}, func(w *writer, x *T) (tree, bool) {
+		t := tree{kind: sequence}
+		for _, d := range *at(x) {
+			t.list = append(t.list, leaf(d.String()))
+		}
+		return t, len(t.list) > 0
+	}}
+}
+
 var meetingFields = []field[world.Meeting]{
 	idField(func(x *world.Meeting) *string { return &x.ID }),
 	textField("name", false, func(x *world.Meeting) *string { return &x.Name }),
 	refField("host", "person", true, func(x *world.Meeting) *string { return &x.Host }),
 	refField("space", "space", false, func(x *world.Meeting) *string { return &x.Space }),
-	{"sign_in_domains", false, func(r *reader, n *node, x *world.Meeting) {
-		for i := range r.list(n) {
-			x.SignInDomains = append(x.SignInDomains, r.domain(&n.values[i]))
-		}
-	}, func(w *writer, x *world.Meeting) (tree, bool) {
-		t := tree{kind: sequence}
-		for _, d := range x.SignInDomains {
-			t.list = append(t.list, leaf(d.String()))
-		}
-		return t, len(t.list) > 0
-	}},
+	domainsField("sign_in_domains", func(x *world.Meeting) *[]addr.Domain { return &x.SignInDomains }),
+	refsField("sign_in_lists", "domain_list", func(x *world.Meeting) *[]string { return &x.SignInLists }),
 	boolField("standing_room", false, func(x *world.Meeting) *bool { return &x.StandingRoom }),
 	boolField("passcode", false, func(x *world.Meeting) *bool { return &x.Passcode }),
 	textField("waiting_text", false, func(x *world.Meeting) *string { return &x.WaitingText }),

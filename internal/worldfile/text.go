@@ -109,6 +109,8 @@ func readable(kind string, doc []byte) error {
 		_, err = PersonOf(doc)
 	case "space":
 		_, err = SpaceOf(doc)
+	case "domain_list":
+		_, err = DomainListOf(doc)
 	case "meeting":
 		_, err = MeetingOf(doc)
 	case "link":

@@ -100,12 +100,16 @@ func ExceptionDoc(x *world.Exception) Doc { return docOf(exceptionFields, x) }
 func ExceptionOf(d Doc) (world.Exception, error) {
 	return ofDoc(d, "an exception", exceptionFields, newException())
 }
-func BarDoc(x *world.Bar) Doc              { return docOf(barFields, x) }
-func PersonDoc(x *world.Person) Doc        { return docOf(personFields, x) }
-func PersonOf(d Doc) (world.Person, error) { return ofDoc(d, "a person", personFields, world.Person{}) }
-func GroupDoc(x *world.Group) Doc          { return docOf(groupFields, x) }
-func GroupOf(d Doc) (world.Group, error)   { return ofDoc(d, "a group", groupFields, world.Group{}) }
-func MeetingDoc(x *world.Meeting) Doc      { return docOf(meetingFields, x) }
+func BarDoc(x *world.Bar) Doc               { return docOf(barFields, x) }
+func PersonDoc(x *world.Person) Doc         { return docOf(personFields, x) }
+func PersonOf(d Doc) (world.Person, error)  { return ofDoc(d, "a person", personFields, world.Person{}) }
+func DomainListDoc(x *world.DomainList) Doc { return docOf(domainListFields, x) }
+func DomainListOf(d Doc) (world.DomainList, error) {
+	return ofDoc(d, "a domain list", domainListFields, world.DomainList{})
+}
+func GroupDoc(x *world.Group) Doc        { return docOf(groupFields, x) }
+func GroupOf(d Doc) (world.Group, error) { return ofDoc(d, "a group", groupFields, world.Group{}) }
+func MeetingDoc(x *world.Meeting) Doc    { return docOf(meetingFields, x) }
 func MeetingOf(d Doc) (world.Meeting, error) {
 	return ofDoc(d, "a meeting", meetingFields, world.Meeting{})
 }
@@ -122,7 +126,25 @@ func PlacedItemDoc(x *world.Item) Doc {
 	space, _ := json.Marshal(x.Space)
 	return append([]byte(`{"space":`+string(space)+","), doc[1:]...)
 }
-func ItemOf(d Doc) (world.Item, error) { return ofDoc(d, "an item", itemFields, world.Item{}) }
+
+// ItemOf reads an item, with its space where the doc names it.
+func ItemOf(d Doc) (world.Item, error) {
+	var x world.Item
+	var m map[string]json.RawMessage
+	if json.Unmarshal(d, &m) == nil && m["space"] != nil {
+		if err := json.Unmarshal(m["space"], &x.Space); err != nil {
+			return x, err
+		}
+		delete(m, "space")
+		rest, err := json.Marshal(m)
+		if err != nil {
+			return x, err
+		}
+		d = rest
+	}
+	return ofDoc(d, "an item", itemFields, x)
+}
+
 func ForwarderOf(d Doc) (world.Forwarder, error) {
 	return ofDoc(d, "a forwarder", forwarderFields, world.Forwarder{KeepCopy: true})
 }

@@ -331,6 +331,12 @@ func (g *generator) inventory(w *world.World) {
 		}
 		s.Items = append(s.Items, it)
 	}
+	if g.size.Meetings > 0 && g.size.Partners > 0 {
+		w.DomainLists = []world.DomainList{
+			{ID: "lenders", Name: "Lenders", Domains: []addr.Domain{domain(partnerDomain(0)), domain(partnerDomain(min(1, g.size.Partners-1)))}},
+			{ID: "nobody-yet", Name: "Nobody yet"},
+		}
+	}
 	for i := range g.size.Meetings {
 		m := world.Meeting{
 			ID:           fmt.Sprintf("m%d", i),
@@ -344,6 +350,9 @@ func (g *generator) inventory(w *world.World) {
 		}
 		if g.one(5) {
 			m.SignInDomains = []addr.Domain{domain(partnerDomain(g.skewed(g.size.Partners)))}
+		}
+		if len(w.DomainLists) > 0 && (i%7 == 3 || i%7 == 5) { // the second of them is empty
+			m.SignInLists = []string{w.DomainLists[i%7/5].ID}
 		}
 		if g.one(4) {
 			m.Rules = g.settings(catalogue.AtItem, 4, &limits)

@@ -4,6 +4,7 @@ import { Button } from 'react-bootstrap'
 import { useNavigate, useSearchParams } from 'react-router'
 import { call, query, type Action } from '../api'
 import { Combo } from '../parts/Combo'
+import { AskMore } from './AskMore'
 
 export function useActions() {
   return useQuery({ queryKey: ['actions'], queryFn: () => call<{ actions: Action[] }>('GET', '/api/v1/actions'), staleTime: Infinity })
@@ -42,9 +43,9 @@ export function AskBar() {
   }
   return (
     <form className="askbar" role="search" aria-label="Ask who may do what" onSubmit={submit}>
-      <Combo label="Who" kind="who" value={who} onChange={setWho} placeholder="address, person:, link:, *@domain" invalid={lacking === 'who'} />
-      <Combo label="may do what" kind="action" value={action} onChange={setAction} placeholder="spaces.enter" invalid={lacking === 'action'} />
-      <Combo label="to which" kind="resource" value={resource} onChange={setResource} action={act?.name} placeholder={act ? `${act.resources[0]}:…` : 'space:loan-dossier'} invalid={lacking === 'resource'} />
+      <Combo label="Who" kind="who" value={who} onChange={setWho} placeholder="name, address, *@domain" invalid={lacking === 'who'} />
+      <Combo label="may do what" kind="action" value={action} onChange={setAction} placeholder="invite, open, join …" invalid={lacking === 'action'} />
+      <Combo label="to which" kind="resource" value={resource} onChange={setResource} action={act?.name} placeholder={act ? `a ${act.resources[0]}, by name` : 'a space, a file, a person'} invalid={lacking === 'resource'} />
       {act?.address && <Combo label="about whom outside" kind="address" value={address} onChange={setAddress} placeholder="address" invalid={lacking === 'address'} />}
       {act?.presenter && <Combo label="presenter" kind="person" value={presenter} onChange={setPresenter} placeholder="the host" />}
       <div className="combo when">
@@ -58,6 +59,13 @@ export function AskBar() {
           <option value="-30d">thirty days ago</option>
         </datalist>
       </div>
+      <AskMore
+        pick={(a) => {
+          setAction(a)
+          setResource('')
+          document.querySelector<HTMLInputElement>('.askbar input')?.focus()
+        }}
+      />
       <Button type="submit" variant="ask">
         Ask
       </Button>

@@ -6,11 +6,11 @@ import { call, query, type JournalEntry } from '../api'
 import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 /** What a change is undone of here. */
-const places: string[] = ['person', 'group', 'space', 'item', 'meeting', 'grant', 'link', 'forwarder', 'contact']
+const places: string[] = ['person', 'group', 'space', 'item', 'domain_list', 'meeting', 'grant', 'link', 'forwarder', 'contact']
 
 export function JournalPage({ role }: { role: string }) {
   const [kind, setKind] = useState('')

@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, query, type LinkView, type Session } from '../api'
 import { Empty, Page, until as untilText, Waiting, Wrong } from '../parts/bits'
+import { ChangeLink } from './ChangeLink'
 import { EndLink, MakeLink } from './MakeLink'
 
 /** Links that open an item: which work, until when and why; making and ending them. */
@@ -17,6 +18,7 @@ export function LinksPage({ session }: { session: Session }) {
     setParams(next, { replace: true })
   }
   const [ending, setEnding] = useState<LinkView>()
+  const [changing, setChanging] = useState<LinkView>()
   const links = useInfiniteQuery({
     queryKey: ['links', f],
     queryFn: ({ pageParam }) => call<{ links: LinkView[]; next: string }>('GET', `/api/v1/links${query({ ...f, cursor: pageParam })}`),
@@ -74,7 +76,7 @@ export function LinksPage({ session }: { session: Session }) {
                 <th scope="col">Works</th>
                 {may && (
                   <th scope="col">
-                    <span className="visually-hidden">End it</span>
+                    <span className="visually-hidden">Change or end it</span>
                   </th>
                 )}
               </tr>
@@ -105,6 +107,11 @@ export function LinksPage({ session }: { session: Session }) {
                   {may && (
                     <td>
                       {(!l.until || new Date(l.until) > new Date()) && (
+                        <Button size="sm" variant="link" onClick={() => setChanging(l)} aria-label={`Change the link ${l.id}`}>
+                          Change
+                        </Button>
+                      )}
+                      {(!l.until || new Date(l.until) > new Date()) && (
                         <Button size="sm" variant="link" onClick={() => setEnding(l)} aria-label={`End the link ${l.id}`}>
                           End
                         </Button>
@@ -122,6 +129,7 @@ export function LinksPage({ session }: { session: Session }) {
           More
         </Button>
       )}
+      {changing && <ChangeLink link={changing} close={() => setChanging(undefined)} />}
       {ending && <EndLink link={ending} close={() => setEnding(undefined)} />}
     </Page>
   )

@@ -13,6 +13,7 @@ export interface Meeting {
   host?: string
   space?: string
   sign_in_domains?: string[]
+  sign_in_lists?: string[]
   passcode?: string
   standing_room?: string
   waiting_text?: string
@@ -24,7 +25,7 @@ export interface Meeting {
 /** Makes a meeting, or changes one. */
 export function MeetingDialog({ x, person, space, close }: { x?: Meeting; person?: string; space?: string; close: () => void }) {
   const navigate = useNavigate()
-  const was = { name: x?.name ?? '', host: x?.host ?? '', space: x?.space ?? '', sign_in_domains: x?.sign_in_domains ?? [], passcode: x?.passcode ?? 'no', standing_room: x?.standing_room ?? 'no', waiting_text: x?.waiting_text ?? '', repeats: x?.repeats ?? 'once' }
+  const was = { name: x?.name ?? '', host: x?.host ?? '', space: x?.space ?? '', sign_in_domains: x?.sign_in_domains ?? [], sign_in_lists: x?.sign_in_lists ?? [], passcode: x?.passcode ?? 'no', standing_room: x?.standing_room ?? 'no', waiting_text: x?.waiting_text ?? '', repeats: x?.repeats ?? 'once' }
   const [f, setF] = useState(x ? was : { ...was, host: person ?? '', space: space ?? '' })
   const fields = patchOf(x ? was : { passcode: 'no', standing_room: 'no', repeats: 'once' }, { ...f, name: f.name.trim(), host: f.host.replace(/^person:/, ''), space: f.space.replace(/^space:/, '') })
   const edit: PlaceEdit = x ? { do: 'set', kind: 'meeting', id: x.id, fields } : { do: 'add', kind: 'meeting', fields }
@@ -40,7 +41,8 @@ export function MeetingDialog({ x, person, space, close }: { x?: Meeting; person
       <div className="plain-combo mb-2">
         <Combo label="Space that it belongs to" kind="space" value={f.space} onChange={(v) => setF({ ...f, space: v })} placeholder="none" />
       </div>
-      <Chips label="Who signs in from these domains does not wait" kind="domain" values={f.sign_in_domains} onChange={(sign_in_domains) => setF({ ...f, sign_in_domains })} hint="orrin.example" />
+      <Chips label="Only from these domains; leave empty for whoever the rules admit" kind="domain" values={f.sign_in_domains} onChange={(sign_in_domains) => setF({ ...f, sign_in_domains })} hint="orrin.example" />
+      <Chips label="And from the domains of these lists" kind="domain_list" values={f.sign_in_lists} onChange={(sign_in_lists) => setF({ ...f, sign_in_lists })} hint="a list, by name" />
       <Form.Check id="me-pass" label="It has a passcode" checked={f.passcode === 'yes'} onChange={(e) => setF({ ...f, passcode: e.target.checked ? 'yes' : 'no' })} />
       <div className="form-row mt-2">
         <Form.Group controlId="me-repeats">

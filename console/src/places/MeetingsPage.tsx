@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, type PlaceEntry, type Session, type Values } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { DomainLists } from './DomainLists'
 import { MeetingDialog, type Meeting } from './MeetingForms'
 import { CloseDialog } from './SpaceForms'
 import { ValueTable } from './ValueTable'
@@ -25,7 +26,7 @@ export function MeetingsPage({ session }: { session: Session }) {
   return (
     <Page
       title="Meetings"
-      lead="Who hosts, who signs in without waiting, and whether a passcode is asked."
+      lead="Who hosts, from which domains people may come, and whether a passcode is asked."
       tools={
         <>
           <Form.Control size="sm" type="search" aria-label="Find meetings" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />
@@ -48,7 +49,7 @@ export function MeetingsPage({ session }: { session: Session }) {
                 <th scope="col">Meeting</th>
                 <th scope="col">Host</th>
                 <th scope="col">Space</th>
-                <th scope="col">Does not wait</th>
+                <th scope="col">Only from</th>
                 <th scope="col">Passcode</th>
               </tr>
             </thead>
@@ -61,7 +62,7 @@ export function MeetingsPage({ session }: { session: Session }) {
                   </th>
                   <td>{m.names[m.host ?? ''] ?? m.host}</td>
                   <td>{m.space ? <Link to={`/spaces/${m.space}`}>{m.names[m.space] ?? m.space}</Link> : '–'}</td>
-                  <td>{m.sign_in_domains?.join(', ') || '–'}</td>
+                  <td>{[...(m.sign_in_domains ?? []), ...(m.sign_in_lists ?? []).map((l) => m.names[l] ?? l)].join(', ') || '–'}</td>
                   <td>{m.passcode === 'yes' ? 'yes' : 'no'}</td>
                 </tr>
               ))}
@@ -74,6 +75,7 @@ export function MeetingsPage({ session }: { session: Session }) {
           More
         </Button>
       )}
+      <DomainLists edit={session.role === 'administrator' || session.role === 'keeper'} />
       {making && <MeetingDialog person={session.person} close={() => setMaking(false)} />}
     </Page>
   )
@@ -125,8 +127,8 @@ export function MeetingPage({ session }: { session: Session }) {
             <dd>{person(m.host)}</dd>
             <dt>Space</dt>
             <dd>{m.space ? <Link to={`/spaces/${m.space}`}>{m.names[m.space] ?? m.space}</Link> : 'none'}</dd>
-            <dt>Does not wait</dt>
-            <dd>{m.sign_in_domains?.length ? `who signs in from ${m.sign_in_domains.join(', ')}` : 'as the rules say'}</dd>
+            <dt>Only from</dt>
+            <dd>{[...(m.sign_in_domains ?? []), ...(m.sign_in_lists ?? []).map((l) => `the list ${m.names[l] ?? l}`)].join(', ') || 'whoever the rules admit'}</dd>
             <dt>Passcode</dt>
             <dd>{m.passcode === 'yes' ? 'yes' : 'no'}</dd>
             <dt>Held</dt>

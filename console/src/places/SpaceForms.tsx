@@ -110,7 +110,7 @@ export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
 }
 
 /** Ends what was given in a space or on an item, at once or on a day; or removes what is closed. */
-export function CloseDialog({ kind, id, name, remove, close, done }: { kind: 'space' | 'item' | 'meeting' | 'person' | 'group'; id: string; name: string; remove?: boolean; close: () => void; done?: () => void }) {
+export function CloseDialog({ kind, id, name, remove, close, done }: { kind: 'space' | 'item' | 'meeting' | 'person' | 'group' | 'domain_list'; id: string; name: string; remove?: boolean; close: () => void; done?: () => void }) {
   const [on, setOn] = useState('')
   const edit: PlaceEdit = remove ? { do: 'remove', kind, id } : { do: 'close', kind, id, ...(on ? { fields: { on } } : {}) }
   return (

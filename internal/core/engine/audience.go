@@ -94,6 +94,7 @@ type reverse struct {
 // door is what tells the doors of meetings apart for somebody who holds nothing in
 // their spaces.
 type door struct {
+	shut                   bool // it admits by lists alone, and they are empty
 	rules, held            uint32
 	standingRoom, passcode bool
 	domains                list
@@ -152,7 +153,7 @@ func (r *reverse) others(s *Snapshot) {
 		if !m.exists {
 			continue
 		}
-		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none}
+		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none, shut: m.lists.n > 0 && m.domains.n == 0}
 		if m.domains.n == 0 {
 			d.domains = list{}
 		}

@@ -384,7 +384,7 @@ func (a *asker) meetingDomains() {
 	}
 	inv := &a.s.inv
 	m := inv.meetings.at(a.target)
-	if m.domains.n == 0 {
+	if m.domains.n == 0 && m.lists.n == 0 { // lists that are empty admit nobody
 		return
 	}
 	found := false

@@ -99,7 +99,15 @@ type meeting struct {
 	host, space                    uint32
 	name                           ref
 	rules, held                    uint32
-	domains                        list
+	domains                        list // that count: its own, and those of its lists
+	own, lists                     list
+}
+
+// domainList is a list of domains that meetings use.
+type domainList struct {
+	exists  bool
+	name    ref
+	domains list
 }
 
 type link struct {
@@ -127,20 +135,21 @@ type partyRef struct {
 type inventory struct {
 	text blob
 
-	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs names
+	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs, listIDs names
 
-	parties  vec[party]               // by address
-	heads    vec[uint32]              // by domain: a party there, which names the next; or none
-	floors   *floors                  // of dates; nil for none; never written in place
-	dates    vec[dates]               // by address
-	closed   map[uint32]moment.Moment // home accounts that their partner closed; never written in place
-	ours     vec[uint32]              // by address: the person who has it, or none
-	people   vec[person]
-	groups   vec[group]
-	spaces   vec[space]
-	items    vec[item]
-	meetings vec[meeting]
-	links    vec[link]
+	parties     vec[party]               // by address
+	heads       vec[uint32]              // by domain: a party there, which names the next; or none
+	floors      *floors                  // of dates; nil for none; never written in place
+	dates       vec[dates]               // by address
+	closed      map[uint32]moment.Moment // home accounts that their partner closed; never written in place
+	ours        vec[uint32]              // by address: the person who has it, or none
+	people      vec[person]
+	groups      vec[group]
+	spaces      vec[space]
+	items       vec[item]
+	meetings    vec[meeting]
+	domainLists vec[domainList]
+	links       vec[link]
 
 	grants     []grant
 	lists      []uint32
@@ -241,7 +250,7 @@ func (s *Snapshot) Edit() *Editor {
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
 		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
-		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs} {
+		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs} {
 			n.refs = n.refs[:len(n.refs):len(n.refs)]
 		}
 	}
@@ -276,6 +285,9 @@ func (e *Editor) Add(w *world.World) {
 		for j := range w.Spaces[i].Items {
 			e.PutItem(&w.Spaces[i].Items[j])
 		}
+	}
+	for i := range w.DomainLists {
+		e.PutDomainList(&w.DomainLists[i])
 	}
 	for i := range w.Meetings {
 		e.PutMeeting(&w.Meetings[i])
@@ -650,12 +662,64 @@ func (e *Editor) PutMeeting(m *world.Meeting) {
 	for _, d := range m.SignInDomains {
 		ds = append(ds, e.domain(d))
 	}
+	var lists []uint32
+	for _, id := range m.SignInLists {
+		lists = append(lists, e.domainList(id))
+	}
 	rec := meeting{exists: true, standingRoom: m.StandingRoom, passcode: m.Passcode, host: e.person(m.Host), space: e.space(m.Space),
-		name: e.inv.text.add(m.Name), rules: e.row(m.Rules, false), held: e.row(m.Rules, true), domains: e.list(ds)}
+		name: e.inv.text.add(m.Name), rules: e.row(m.Rules, false), held: e.row(m.Rules, true), own: e.list(ds), lists: e.list(lists)}
+	e.doorOf(&rec)
 	if !e.inv.meetings.at(i).exists {
 		e.inv.live.meetings++
 	}
 	*e.inv.meetings.edit(e.tok, i) = rec
+}
+
+// doorOf puts the domains together that a meeting admits without waiting.
+func (e *Editor) doorOf(m *meeting) {
+	inv := &e.inv
+	if m.lists.n == 0 {
+		m.domains = m.own
+		return
+	}
+	all := append([]uint32(nil), inv.lists[m.own.off:m.own.off+m.own.n]...)
+	for _, l := range append([]uint32(nil), inv.lists[m.lists.off:m.lists.off+m.lists.n]...) {
+		d := inv.domainLists.at(l).domains
+		for _, x := range inv.lists[d.off : d.off+d.n] {
+			if !slices.Contains(all, x) {
+				all = append(all, x)
+			}
+		}
+	}
+	m.domains = e.list(all)
+}
+
+func (e *Editor) domainList(id string) uint32 {
+	i := e.inv.listIDs.add(e.tok, &e.inv.text, id)
+	grow(&e.inv.domainLists, e.tok, i, domainList{})
+	return i
+}
+
+// PutDomainList adds or replaces a list of domains, and with it whom the meetings that use it admit.
+func (e *Editor) PutDomainList(x *world.DomainList) {
+	e.idx = nil
+	i := e.domainList(x.ID)
+	var ds []uint32
+	for _, d := range x.Domains {
+		ds = append(ds, e.domain(d))
+	}
+	*e.inv.domainLists.edit(e.tok, i) = domainList{exists: true, name: e.inv.text.add(x.Name), domains: e.list(ds)}
+	e.doors(i)
+}
+
+// doors puts anew the domains of the meetings that use a list.
+func (e *Editor) doors(list uint32) {
+	for m := range e.inv.meetings.n {
+		l := e.inv.meetings.at(m).lists
+		if l.n > 0 && slices.Contains(e.inv.lists[l.off:l.off+l.n], list) {
+			e.doorOf(e.inv.meetings.edit(e.tok, m))
+		}
+	}
 }
 
 // PutGuest adds or replaces a record; the party's grants stay as they are.

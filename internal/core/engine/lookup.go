@@ -28,6 +28,9 @@ func (s *Snapshot) Has(kind, id string) bool {
 	case "meeting":
 		i := inv.meetingIDs.find(inv.text, id)
 		return i != none && inv.meetings.at(i).exists
+	case "domain_list":
+		i := inv.listIDs.find(inv.text, id)
+		return i != none && inv.domainLists.at(i).exists
 	case "link":
 		i := inv.linkIDs.find(inv.text, id)
 		return i != none && inv.links.at(i).exists

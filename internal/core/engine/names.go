@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -33,6 +34,12 @@ func (s *Snapshot) eachNamed(kind string, fn func(id, name string) (more bool)) 
 	case "meeting":
 		for i := range inv.meetings.n {
 			if m := inv.meetings.at(i); m.exists && !fn(inv.meetingIDs.text(inv.text, i), inv.text.text(m.name)) {
+				return
+			}
+		}
+	case "domain_list":
+		for i := range inv.domainLists.n {
+			if l := inv.domainLists.at(i); l.exists && !fn(inv.listIDs.text(inv.text, i), inv.text.text(l.name)) {
 				return
 			}
 		}
@@ -116,6 +123,22 @@ func (s *Snapshot) ItemKind(id string) (kind catalogue.ResourceKind, ok bool) {
 		return 0, false
 	}
 	return inv.items.at(i).kind, true
+}
+
+// MeetingsWith lists the meetings that use a list of domains.
+func (s *Snapshot) MeetingsWith(list string) (ids []string) {
+	inv := &s.inv
+	i := inv.listIDs.find(inv.text, list)
+	if i == none {
+		return nil
+	}
+	for m := range inv.meetings.n {
+		x := inv.meetings.at(m)
+		if x.exists && slices.Contains(inv.lists[x.lists.off:x.lists.off+x.lists.n], i) {
+			ids = append(ids, inv.meetingIDs.text(inv.text, m))
+		}
+	}
+	return
 }
 
 // PeopleIn lists the people of ours who are in a group.

@@ -54,6 +54,11 @@ func (e *Editor) Remove(kind, id string) {
 			inv.meetings.edit(e.tok, i).exists = false
 			inv.live.meetings--
 		}
+	case "domain_list":
+		if i := inv.listIDs.find(inv.text, id); i != none && inv.domainLists.at(i).exists {
+			*inv.domainLists.edit(e.tok, i) = domainList{}
+			e.doors(i)
+		}
 	case "link":
 		if i := inv.linkIDs.find(inv.text, id); i != none && inv.links.at(i).exists {
 			if !inv.links.at(i).bearer {

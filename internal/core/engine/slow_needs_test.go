@@ -281,10 +281,17 @@ func (x *slowQuestion) all(g *gates, who string) {
 		} else {
 			own.party = nil
 		}
-		if len(x.meeting.SignInDomains) > 0 {
+		if len(x.meeting.SignInDomains)+len(x.meeting.SignInLists) > 0 {
 			ok := false
 			for _, d := range x.meeting.SignInDomains {
 				ok = ok || who != "B" && d.String() == s.domain
+			}
+			for _, id := range x.meeting.SignInLists {
+				for _, l := range x.w.DomainLists {
+					for _, d := range l.Domains {
+						ok = ok || l.ID == id && who != "B" && d.String() == s.domain
+					}
+				}
 			}
 			g.ask("domain", ok)
 		}

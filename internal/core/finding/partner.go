@@ -156,6 +156,11 @@ func (f *finder) used() map[string]*uses {
 			of(addr.Newcomer(d)).doors = true
 		}
 	}
+	for i := range f.w.DomainLists {
+		for _, d := range f.w.DomainLists[i].Domains {
+			of(addr.Newcomer(d)).doors = true
+		}
+	}
 	return out
 }
 

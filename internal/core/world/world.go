@@ -30,18 +30,19 @@ type Policy struct {
 
 // Inventory is what there is and what happens to it, which changes at once.
 type Inventory struct {
-	People     []Person
-	Groups     []Group
-	Spaces     []Space
-	Meetings   []Meeting
-	Guests     []Guest
-	Grants     []Grant
-	Links      []Link
-	Forwarders []Forwarder
-	Contacts   []Contact
-	Letters    []Letter
-	Statements []Statement
-	DatesFrom  []DatesFrom
+	People      []Person
+	Groups      []Group
+	Spaces      []Space
+	DomainLists []DomainList
+	Meetings    []Meeting
+	Guests      []Guest
+	Grants      []Grant
+	Links       []Link
+	Forwarders  []Forwarder
+	Contacts    []Contact
+	Letters     []Letter
+	Statements  []Statement
+	DatesFrom   []DatesFrom
 }
 
 // DatesFrom is a floor of dates (model §5): before it no counted step falls. It concerns the
@@ -425,6 +426,14 @@ type Item struct {
 	Rules   []Setting
 }
 
+// DomainList is a list of domains that is kept once and used by many meetings: who signs in with an
+// address at one of them does not wait.
+type DomainList struct {
+	ID      string
+	Name    string
+	Domains []addr.Domain
+}
+
 // Meeting is a meeting of ours.
 type Meeting struct {
 	ID            string
@@ -432,6 +441,7 @@ type Meeting struct {
 	Host          string
 	Space         string // empty where none
 	SignInDomains []addr.Domain
+	SignInLists   []string // ids of lists of domains that count besides
 	StandingRoom  bool
 	Passcode      bool
 	WaitingText   string // what those read who wait to be let in
