@@ -2,12 +2,12 @@ package cli
 
 import (
 	"fmt"
-	"sort"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/worldfile"
 )
 
 // settingHelp says what each setting is.
@@ -19,6 +19,7 @@ var settingHelp = map[string]string{
 	"settings.stance_days":    "days after which a partner's admitting stance counts as unknown",
 	"settings.forget_days":    "days after which a removed record is known by a pseudonym alone",
 	"settings.terms":          "the terms of use that guests accept; empty for those that come with the product",
+	"settings.terms_pt":       "the same in Portuguese; empty: as settings.terms says",
 	"settings.terms_since":    "terms accepted before this moment count no longer",
 	"settings.brake":          "records let go, or messages sent, in a day before somebody must say so",
 	"settings.member_mail":    "messages to outsiders that a member may send in a day",
@@ -29,7 +30,7 @@ func (a *app) settings() *cobra.Command {
 	c := &cobra.Command{Use: "settings", Short: "The organisation, its domains and time zone, and numbers of the service"}
 	print := func(x *contract.AllSettings) error {
 		rows := [][]string{}
-		for key, help := range settingHelp {
+		for _, key := range worldfile.SettingNames() {
 			part, field, _ := strings.Cut(key, ".")
 			from := x.Settings
 			if part == "organisation" {
@@ -38,9 +39,8 @@ func (a *app) settings() *cobra.Command {
 					from = *x.Organisation
 				}
 			}
-			rows = append(rows, []string{key, settingText(from[field]), help})
+			rows = append(rows, []string{key, settingText(from[field]), settingHelp[key]})
 		}
-		sort.Slice(rows, func(i, j int) bool { return rows[i][0] < rows[j][0] })
 		return a.records(x, []string{"setting", "value", "what it is"}, rows)
 	}
 	show := &cobra.Command{Use: "show", Short: "Show every setting", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {

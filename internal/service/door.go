@@ -414,7 +414,11 @@ func (s *Service) PartnerProved(ctx context.Context, partner, address, from stri
 
 // Terms returns the terms of use that guests accept, in a language.
 func (s *State) Terms(language string) string {
-	if t := s.Policy().SettingsNow().Terms; t != "" {
+	set := s.Policy().SettingsNow()
+	if t := set.TermsPt; t != "" && language == "pt" {
+		return t
+	}
+	if t := set.Terms; t != "" {
 		return t
 	}
 	name := ""

@@ -43,10 +43,23 @@ var settingsFields = []field[world.Settings]{
 	daysField("stance_days", func(x *world.Settings) *catalogue.Value { return &x.StanceDays }),
 	daysField("forget_days", func(x *world.Settings) *catalogue.Value { return &x.ForgetDays }),
 	textField("terms", false, func(x *world.Settings) *string { return &x.Terms }),
+	textField("terms_pt", false, func(x *world.Settings) *string { return &x.TermsPt }),
 	momentField("terms_since", false, 0, func(x *world.Settings) *moment.Moment { return &x.TermsSince }),
 	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
 	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
 	wordField("sightings", "setting of sightings", false, true, world.SightingsNames, func(x *world.Settings) int { return int(x.Sightings) }, func(x *world.Settings, i int) { x.Sightings = world.Sightings(i) }),
+}
+
+// SettingNames lists what a world file sets for the organisation and for the service itself, as
+// "organisation.name", in the order of the format.
+func SettingNames() (out []string) {
+	for _, f := range organisationFields {
+		out = append(out, "organisation."+f.name)
+	}
+	for _, f := range settingsFields {
+		out = append(out, "settings."+f.name)
+	}
+	return
 }
 
 var datesFromFields = []field[world.DatesFrom]{

@@ -1,8 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
+import { Link } from 'react-router'
 import { call, patch, type AllSettings, type Session } from '../api'
-import { Page, Waiting, Wrong } from '../parts/bits'
+import { Page, since, Waiting, Wrong } from '../parts/bits'
 import { Chips } from '../parts/Chips'
 import { useChange } from '../parts/change'
 
@@ -119,8 +120,13 @@ function ServiceForm({ x }: { x: AllSettings }) {
       <Form.Group controlId="set-terms" className="mb-3">
         <Form.Label>Terms of use that guests accept</Form.Label>
         <Form.Control size="sm" as="textarea" rows={4} value={f.terms ?? ''} onChange={(e) => setF({ ...f, terms: e.target.value })} aria-describedby="set-terms-h" />
-        <Form.Text id="set-terms-h">Empty: those that come with the product.</Form.Text>
+        <Form.Text id="set-terms-h">Empty: those that come with the product. Every version stays in the revisions. <Link to="/guests?needs=terms">Who has not accepted them</Link></Form.Text>
       </Form.Group>
+      <Form.Group controlId="set-terms-pt" className="mb-2">
+        <Form.Label>The same in Portuguese</Form.Label>
+        <Form.Control size="sm" as="textarea" rows={3} value={f.terms_pt ?? ''} onChange={(e) => setF({ ...f, terms_pt: e.target.value })} />
+      </Form.Group>
+      <Form.Check id="set-again" className="mb-3" label={`Everybody accepts them again from now on${was.terms_since ? `; last asked ${since(was.terms_since)}` : ''}`} checked={f.terms_since !== was.terms_since} onChange={(e) => setF({ ...f, terms_since: e.target.checked ? new Date().toISOString().replace(/\.\d+Z$/, 'Z') : was.terms_since })} />
       <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
         Save
       </Button>

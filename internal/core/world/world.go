@@ -82,6 +82,7 @@ type Settings struct {
 	StanceDays catalogue.Value // after so many days an admitting stance counts as unknown
 	ForgetDays catalogue.Value // after so many days a removed record is known by a pseudonym alone
 	Terms      string          // the terms of use that guests accept; empty: those that come with the product
+	TermsPt    string          // the same in Portuguese; empty: as Terms says
 	TermsSince moment.Moment   // terms accepted before count no longer; zero where they never changed
 	Sightings  Sightings
 	Brake      catalogue.Value // so many records let go, or messages about dates sent, in a day wait until somebody says so
