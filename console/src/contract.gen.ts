@@ -1715,16 +1715,20 @@ export interface components {
                 next: string;
             }[];
         };
+        /** @description A refused question, or changes that are not theirs to make; one of the two */
         NewRequest: {
-            question: components["schemas"]["Question"];
+            question?: components["schemas"]["Question"];
+            changes?: components["schemas"]["PlaceEdit"][];
             purpose: string;
         };
         Request: {
             id: string;
             by: string;
             person?: string;
-            question: components["schemas"]["Question"];
-            /** @description The question in a sentence */
+            question?: components["schemas"]["Question"];
+            /** @description What is to be changed; then there is no question */
+            changes?: components["schemas"]["PlaceEdit"][];
+            /** @description The question or the changes in a sentence */
             title: string;
             purpose: string;
             /** @description Who can change it: administrator, owner:ID, partner:ID, the party */

@@ -14,8 +14,21 @@ import (
 
 // ChangePlaces makes, changes, closes and removes entries of inventory.
 func (s *server) ChangePlaces(ctx context.Context, r apigen.ChangePlacesRequestObject) (apigen.ChangePlacesResponseObject, error) {
-	edits := make([]service.PlaceEdit, 0, len(r.Body.Changes))
-	for _, c := range r.Body.Changes {
+	edits, err := editsIn(r.Body.Changes)
+	if err != nil {
+		return nil, err
+	}
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.EditPlaces(ctx, whoIs(ctx), cause(r.Body.Why), edits, preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.ChangePlaces200JSONResponse(placesOut(x, preview)), nil
+}
+
+func editsIn(list []contract.PlaceEdit) ([]service.PlaceEdit, error) {
+	edits := make([]service.PlaceEdit, 0, len(list))
+	for _, c := range list {
 		e := service.PlaceEdit{Do: string(c.Do), Kind: string(c.Kind), ID: opt(c.Id), Pattern: opt(c.Pattern)}
 		if c.Fields != nil {
 			var err error
@@ -25,12 +38,23 @@ func (s *server) ChangePlaces(ctx context.Context, r apigen.ChangePlacesRequestO
 		}
 		edits = append(edits, e)
 	}
-	preview := r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.EditPlaces(ctx, whoIs(ctx), cause(r.Body.Why), edits, preview)
-	if err != nil {
-		return nil, err
+	return edits, nil
+}
+
+func editsOut(list []service.PlaceEdit) ([]contract.PlaceEdit, error) {
+	out := make([]contract.PlaceEdit, 0, len(list))
+	for _, e := range list {
+		c := contract.PlaceEdit{Do: contract.PlaceEditDo(e.Do), Kind: contract.PlaceKind(e.Kind), Id: some(e.ID), Pattern: some(e.Pattern)}
+		if len(e.Fields) > 0 {
+			fields := map[string]any{}
+			if err := json.Unmarshal(e.Fields, &fields); err != nil {
+				return nil, err
+			}
+			c.Fields = &fields
+		}
+		out = append(out, c)
 	}
-	return apigen.ChangePlaces200JSONResponse(placesOut(x, preview)), nil
+	return out, nil
 }
 
 func placesOut(x *service.PlacesChanged, preview bool) contract.PlacesChanged {

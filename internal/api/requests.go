@@ -11,20 +11,28 @@ import (
 
 func (s *server) requestOut(st *service.State, r *service.Request) contract.Request {
 	out := contract.Request{
-		Id:       r.ID,
-		By:       r.By,
-		Person:   some(r.Person),
-		Purpose:  r.Purpose,
-		To:       append([]string{}, r.To...),
-		Made:     r.Made,
-		State:    contract.RequestState(r.State),
-		Draft:    some(r.Draft),
-		Answer:   some(r.Answer),
-		Closed:   some(r.Closed),
-		Closer:   some(r.Closer),
-		Heard:    r.Heard,
-		Question: contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource},
+		Id:      r.ID,
+		By:      r.By,
+		Person:  some(r.Person),
+		Purpose: r.Purpose,
+		To:      append([]string{}, r.To...),
+		Made:    r.Made,
+		State:   contract.RequestState(r.State),
+		Draft:   some(r.Draft),
+		Answer:  some(r.Answer),
+		Closed:  some(r.Closed),
+		Closer:  some(r.Closer),
+		Heard:   r.Heard,
 	}
+	if len(r.Changes) > 0 {
+		changes, err := editsOut(r.Changes)
+		if err == nil {
+			out.Changes = &changes
+		}
+		out.Title = st.ChangesInWords(r.Changes)
+		return out
+	}
+	out.Question = &contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}
 	if r.Asked.Address != "" || r.Asked.Presenter != "" {
 		out.Question.Context = &contract.QuestionContext{Address: some(r.Asked.Address), Presenter: some(r.Asked.Presenter)}
 	}
@@ -55,7 +63,21 @@ func (s *server) Requests(ctx context.Context, r apigen.RequestsRequestObject) (
 }
 
 func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObject) (apigen.MakeRequestResponseObject, error) {
-	b := &r.Body.Question
+	if (r.Body.Question == nil) == (r.Body.Changes == nil) {
+		return nil, &service.Invalid{Field: "question", Value: "", Reason: "name a question or changes, one of the two"}
+	}
+	if r.Body.Changes != nil {
+		edits, err := editsIn(*r.Body.Changes)
+		if err != nil {
+			return nil, err
+		}
+		x, err := s.Service.RequestPlaces(ctx, whoIs(ctx), edits, r.Body.Purpose)
+		if err != nil {
+			return nil, err
+		}
+		return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
+	}
+	b := r.Body.Question
 	asked := service.Asked{Subject: b.Subject, Action: b.Action, Resource: b.Resource}
 	if b.Context != nil {
 		asked.Address, asked.Presenter = opt(b.Context.Address), opt(b.Context.Presenter)
@@ -104,6 +126,9 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 	if err != nil {
 		return nil, err
 	}
+	if len(x.Changes) > 0 {
+		return nil, fmt.Errorf("%w: %s asks for a change of places, which no draft holds; do it", service.ErrConflict, x.ID)
+	}
 	q, err := x.Asked.Question(s.Service.Now())
 	if err != nil {
 		return nil, err
@@ -124,4 +149,13 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 		return nil, err
 	}
 	return apigen.DraftRequest201JSONResponse(draftOut(d)), nil
+}
+
+func (s *server) DoRequest(ctx context.Context, r apigen.DoRequestRequestObject) (apigen.DoRequestResponseObject, error) {
+	preview := r.Params.Preview != nil && *r.Params.Preview
+	x, err := s.Service.DoRequest(ctx, whoIs(ctx), r.Id, cause(r.Body.Why), preview)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.DoRequest200JSONResponse(placesOut(x, preview)), nil
 }

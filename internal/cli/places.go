@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 
@@ -101,6 +102,7 @@ type placeEdit struct {
 	drop    map[string]*string
 	why     string
 	preview bool
+	request bool   // it is sent to whoever may make it
 	pattern string // of a new space
 }
 
@@ -128,9 +130,15 @@ func (a *app) placeCommand(c *cobra.Command, kind string, makes bool, but ...str
 			_ = c.RegisterFlagCompletionFunc(f.flag, a.completion("person"))
 		}
 	}
-	c.Flags().BoolVar(&e.preview, "preview", false, "say who would gain and lose, and change nothing")
-	whyFlag(c, &e.why)
+	e.flags(c)
 	return e
+}
+
+// flags adds what every command that changes an entry has.
+func (e *placeEdit) flags(c *cobra.Command) {
+	c.Flags().BoolVar(&e.preview, "preview", false, "say who would gain and lose, and change nothing")
+	c.Flags().BoolVar(&e.request, "request", false, "do not change it: send it to whoever may, with --why as what it is for")
+	whyFlag(c, &e.why)
 }
 
 // fields reads the flags that were given; id is of what is changed, empty for something new.
@@ -289,6 +297,10 @@ func (a *app) changePlaces(c *cobra.Command, r *remote, preview bool, why string
 	)
 	var x contract.PlacesChanged
 	if err := r.read(resp, err, &x); err != nil {
+		var p *problemError
+		if errors.As(err, &p) && p.Status == http.StatusForbidden {
+			return fmt.Errorf("%w\nTo ask for it: the same command with --request --why \"what it is for\"", err)
+		}
 		return err
 	}
 	return a.placesDone(&x)
@@ -402,6 +414,17 @@ func (a *app) editPlace(c *cobra.Command, e *placeEdit, do, id string, more map[
 	if len(fields) > 0 {
 		x.Fields = &fields
 	}
+	if e.request {
+		if strings.TrimSpace(e.why) == "" {
+			return usage{errors.New("say what it is for: give --why")}
+		}
+		resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Changes: &[]contract.PlaceEdit{x}, Purpose: e.why})
+		var made contract.Request
+		if err := r.read(resp, err, &made); err != nil {
+			return err
+		}
+		return a.printRequest(&made)
+	}
 	return a.changePlaces(c, r, e.preview, e.why, x)
 }
 
@@ -437,8 +460,7 @@ func (a *app) placeDo(kind, do, use, short, example string) *cobra.Command {
 		e = a.placeCommand(c, kind, false)
 	default:
 		e = &placeEdit{a: a, kind: kind}
-		c.Flags().BoolVar(&e.preview, "preview", false, "say who would gain and lose, and change nothing")
-		whyFlag(c, &e.why)
+		e.flags(c)
 	}
 	if do == "close" {
 		c.Flags().StringVar(&on, "on", "", "its last day, as 2026-12-31 or +14d; at once where absent")

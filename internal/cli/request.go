@@ -19,28 +19,7 @@ var requestStates = map[contract.RequestState]string{
 
 func (a *app) request() *cobra.Command {
 	c := &cobra.Command{Use: "request", Short: "Send a refused question to somebody who can change it, and hear when it works"}
-	show := func(x *contract.Request) error {
-		if a.output != "table" {
-			return a.records(
-				x,
-				[]string{"id", "state", "by", "what", "purpose", "answer"},
-				[][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}},
-			)
-		}
-		a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
-		a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
-		a.say("  goes to   %s", strings.Join(x.To, ", "))
-		if d := pick(x.Draft); d != "" {
-			a.say("  draft     %s", d)
-		}
-		if t := pick(x.Answer); t != "" {
-			a.say("  answer    %s (%s)", t, pick(x.Closer))
-		}
-		if x.State == "works" {
-			a.say("  works     since %s", day(pick(x.Closed)))
-		}
-		return nil
-	}
+	show := a.printRequest
 	var with []string
 	var purpose string
 	send := &cobra.Command{
@@ -66,7 +45,7 @@ func (a *app) request() *cobra.Command {
 			if q.Context, err = questionContext(with); err != nil {
 				return err
 			}
-			resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Question: q, Purpose: purpose})
+			resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Question: &q, Purpose: purpose})
 			var x contract.Request
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -141,6 +120,19 @@ func (a *app) request() *cobra.Command {
 		k.Flags().StringVar(&why, "why", "", "the answer, or the reason")
 		c.AddCommand(k)
 	}
+	var why string
+	var preview bool
+	do := one("do ID", "Make the changes of people, spaces, meetings and the like that a request asks for", func(c *cobra.Command, r *remote, id string) error {
+		resp, err := r.DoRequest(c.Context(), id, &contract.DoRequestParams{Preview: &preview}, contract.WhyOnly{Why: optional(why)})
+		var x contract.PlacesChanged
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return a.placesDone(&x)
+	})
+	do.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
+	whyFlag(do, &why)
+	c.AddCommand(do)
 	var option string
 	make := one("draft ID", "Make a draft of the narrowest that would make it a yes", func(c *cobra.Command, r *remote, id string) error {
 		resp, err := r.DraftRequest(c.Context(), id, contract.DraftRequestJSONRequestBody{Option: optional(option)})
@@ -153,4 +145,31 @@ func (a *app) request() *cobra.Command {
 	make.Flags().StringVar(&option, "option", "", "id of another set of changes, from ask --remedy -o json")
 	c.AddCommand(make)
 	return c
+}
+
+// printRequest tells a request and what became of it.
+func (a *app) printRequest(x *contract.Request) error {
+	if a.output != "table" {
+		return a.records(
+			x,
+			[]string{"id", "state", "by", "what", "purpose", "answer"},
+			[][]string{{x.Id, string(x.State), x.By, x.Title, x.Purpose, pick(x.Answer)}},
+		)
+	}
+	a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
+	a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
+	a.say("  goes to   %s", strings.Join(x.To, ", "))
+	if x.Changes != nil && x.State != "works" && x.State != "refused" {
+		a.say("  to do it  wexillum request do %s", x.Id)
+	}
+	if d := pick(x.Draft); d != "" {
+		a.say("  draft     %s", d)
+	}
+	if t := pick(x.Answer); t != "" {
+		a.say("  answer    %s (%s)", t, pick(x.Closer))
+	}
+	if x.State == "works" {
+		a.say("  works     since %s", day(pick(x.Closed)))
+	}
+	return nil
 }

@@ -2950,7 +2950,7 @@ func (c *Client) Requests(ctx context.Context, params *RequestsParams, reqEditor
 	return c.Client.Do(req)
 }
 
-// MakeRequestWithBody Send a refused question with its purpose to whoever can change it
+// MakeRequestWithBody Send a refused question, or a change that is not theirs to make, with its purpose to whoever can change it
 //
 // Takes any type of body and a specified content type.
 //
@@ -2967,7 +2967,7 @@ func (c *Client) MakeRequestWithBody(ctx context.Context, params *MakeRequestPar
 	return c.Client.Do(req)
 }
 
-// MakeRequest Send a refused question with its purpose to whoever can change it
+// MakeRequest Send a refused question, or a change that is not theirs to make, with its purpose to whoever can change it
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3023,6 +3023,40 @@ func (c *Client) AnswerRequestWithBody(ctx context.Context, id string, contentTy
 // Corresponds with POST /api/v1/requests/{id}/answer (the `AnswerRequest` operationId).
 func (c *Client) AnswerRequest(ctx context.Context, id string, body AnswerRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAnswerRequestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoRequestWithBody Make the changes that a request asks for; weighed first, and the asker hears of it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/do (the `DoRequest` operationId).
+func (c *Client) DoRequestWithBody(ctx context.Context, id string, params *DoRequestParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoRequestRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoRequest Make the changes that a request asks for; weighed first, and the asker hears of it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/do (the `DoRequest` operationId).
+func (c *Client) DoRequest(ctx context.Context, id string, params *DoRequestParams, body DoRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoRequestRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11582,6 +11616,80 @@ func NewAnswerRequestRequestWithBody(server string, id string, contentType strin
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoRequestRequest calls the generic DoRequest builder with application/json body
+func NewDoRequestRequest(server string, id string, params *DoRequestParams, body DoRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoRequestRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewDoRequestRequestWithBody constructs an http.Request for the DoRequest method, with any body, and a specified content type
+func NewDoRequestRequestWithBody(server string, id string, params *DoRequestParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/do", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)

@@ -3441,10 +3441,11 @@ type NewLetter struct {
 // NewLetterForm defines model for NewLetter.Form.
 type NewLetterForm string
 
-// NewRequest defines model for NewRequest.
+// NewRequest A refused question, or changes that are not theirs to make; one of the two
 type NewRequest struct {
-	Purpose  string   `json:"purpose"`
-	Question Question `json:"question"`
+	Changes  *[]PlaceEdit `json:"changes,omitempty"`
+	Purpose  string       `json:"purpose"`
+	Question *Question    `json:"question,omitempty"`
 }
 
 // NewToken defines model for NewToken.
@@ -4091,8 +4092,11 @@ type RemedyTaken struct {
 // Request defines model for Request.
 type Request struct {
 	// Answer The answer or the reason of a no
-	Answer   *string      `json:"answer,omitempty"`
-	By       string       `json:"by"`
+	Answer *string `json:"answer,omitempty"`
+	By     string  `json:"by"`
+
+	// Changes What is to be changed; then there is no question
+	Changes  *[]PlaceEdit `json:"changes,omitempty"`
 	Closed   *string      `json:"closed,omitempty"`
 	Closer   *string      `json:"closer,omitempty"`
 	Draft    *string      `json:"draft,omitempty"`
@@ -4101,10 +4105,10 @@ type Request struct {
 	Made     string       `json:"made"`
 	Person   *string      `json:"person,omitempty"`
 	Purpose  string       `json:"purpose"`
-	Question Question     `json:"question"`
+	Question *Question    `json:"question,omitempty"`
 	State    RequestState `json:"state"`
 
-	// Title The question in a sentence
+	// Title The question or the changes in a sentence
 	Title string `json:"title"`
 
 	// To Who can change it: administrator, owner:ID, partner:ID, the party
@@ -5553,6 +5557,12 @@ type AnswerRequestJSONBody struct {
 	Text   string `json:"text"`
 }
 
+// DoRequestParams defines parameters for DoRequest.
+type DoRequestParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // DraftRequestJSONBody defines parameters for DraftRequest.
 type DraftRequestJSONBody struct {
 	Option *string `json:"option,omitempty"`
@@ -5856,6 +5866,9 @@ type MakeRequestJSONRequestBody = NewRequest
 
 // AnswerRequestJSONRequestBody defines body for AnswerRequest for application/json ContentType.
 type AnswerRequestJSONRequestBody AnswerRequestJSONBody
+
+// DoRequestJSONRequestBody defines body for DoRequest for application/json ContentType.
+type DoRequestJSONRequestBody = WhyOnly
 
 // DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
 type DraftRequestJSONRequestBody DraftRequestJSONBody

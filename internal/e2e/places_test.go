@@ -16,6 +16,14 @@ func (p *page) picture(name string) {
 	}
 }
 
+// footed holds that the buttons of the dialogue that is open can be seen without scrolling.
+func (p *page) footed() {
+	p.t.Helper()
+	if in := eval[bool](p, `[...document.querySelectorAll(".modal.show .modal-footer button")].every(b => { const r = b.getBoundingClientRect(); return r.top >= 0 && r.bottom <= document.querySelector(".modal.show .modal-content").getBoundingClientRect().bottom })`); !in {
+		p.t.Error("the buttons of the dialogue are out of sight")
+	}
+}
+
 // TestPlacesInTheClient makes a place for outsiders, lets the first guest in, changes and closes it,
 // knowing no id but by name, and takes each change back.
 func TestPlacesInTheClient(t *testing.T) {
@@ -86,6 +94,20 @@ func TestPlacesInTheClient(t *testing.T) {
 	r.says(1, "owners change their own spaces; ask", "space", "set", "docent-course", "--name", "X")
 	r.says(1, "keepers and administrators make and remove spaces", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why", "x")
 	r.says(0, "low-water-design", "space", "list")
+	// And ask for it.
+	r.says(1, "To ask for it: the same command with --request", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why", "x")
+	r.says(2, "say what it is for: give --why", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request")
+	asked := r.says(0, "goes to   administrator", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request", "--why", "the autumn rigging")
+	id := strings.Fields(asked)[0]
+	r.says(1, "there is nothing to ask for; you may do it yourself", "space", "set", "low-water-design", "--name", "Y", "--request", "--why", "x")
+	r.login("mooring")
+	r.says(0, "Make a space Mine", "request", "list")
+	r.says(0, "space mine: would be made", "request", "do", id, "--preview")
+	r.says(1, "asks for a change of places, which no draft holds", "request", "draft", id)
+	r.says(0, "space mine: made", "request", "do", id)
+	r.login("rigger")
+	r.says(0, "▲ works", "request", "show", id)
+	r.says(0, "mine", "space", "list")
 }
 
 // TestPlacesInTheConsole does the same by hand: a space from a pattern, an item, a role, a meeting, a
@@ -103,6 +125,7 @@ func TestPlacesInTheConsole(t *testing.T) {
 	p.until(`[...document.querySelectorAll(".modal.show [role=option]")].find(o => o.innerText.includes("Dayo Ekwinter"))`)
 	eval[any](p, `[...document.querySelectorAll(".modal.show [role=option]")].find(o => o.innerText.includes("Dayo Ekwinter")).click()`)
 	p.until(`document.querySelector("[data-testid=ahead]")?.innerText.includes("Typical newcomers who gain")`)
+	p.footed()
 	p.axe("a new space")
 	p.picture("new-space")
 	p.fill("#place-why", "the spring loan")
@@ -196,4 +219,27 @@ func TestPlacesInTheConsole(t *testing.T) {
 	m.until(`document.querySelector("[data-testid=ahead]")?.innerText.includes("Nothing changes")`)
 	m.presses(dialogue, "Change it")
 	m.until(`document.querySelector("h1").innerText === "Low water"`)
+	// What is not theirs they ask for as they filled it in, and whoever may does it with one click.
+	m.goTo("/spaces", "document.querySelector('.listing')")
+	m.presses("main", "New space")
+	m.fill("#sp-name", "Net loft")
+	m.until(`document.querySelector("[data-testid=theirs]")?.innerText.includes("keepers and administrators make and remove spaces")`)
+	m.footed()
+	m.axe("asking for a space")
+	m.picture("ask-for-it")
+	m.fill("#place-why", "the autumn rigging")
+	m.presses(dialogue, "Ask for it")
+	m.until(`document.querySelector(".back-bar")?.innerText.includes("Sent to an administrator")`)
+	k := r.page(browser(t), "mooring")
+	k.goTo("/", "document.querySelector('.requests')")
+	k.picture("request-to-do")
+	k.presses(".requests", "Do it")
+	k.until(`document.querySelector("[data-testid=ahead]")?.innerText.includes("Typical newcomers who gain")`)
+	k.axe("doing what was asked for")
+	k.picture("do-it")
+	k.presses(dialogue, "Do it")
+	k.until(`document.querySelector(".back-bar")?.innerText.includes("Done as asked") && !document.querySelector(".requests")`)
+	m.goTo("/", "document.querySelector('.requests')")
+	m.until(`document.querySelector(".requests").innerText.includes("works now")`)
+	m.goTo("/spaces/net-loft", "document.querySelector('.items')")
 }

@@ -29,16 +29,16 @@ const (
 
 // PlaceEdit is one change of an entry of inventory.
 type PlaceEdit struct {
-	Do   string
-	Kind string // one of worldfile.InventoryKinds
+	Do   string `json:"do"`
+	Kind string `json:"kind"` // one of worldfile.InventoryKinds
 	// ID is what the entry is known by. Absent where something new is added: then it follows from
 	// its name, or from its fields where it has no id.
-	ID string
+	ID string `json:"id,omitempty"`
 	// Fields is a merge patch (RFC 7396) of the fields of the file format. An item names its space
 	// too, and another space moves it. Of close, "on" is the last day.
-	Fields []byte
+	Fields json.RawMessage `json:"fields,omitempty"`
 	// Pattern says, of a new space, what is not said in its fields.
-	Pattern string
+	Pattern string `json:"pattern,omitempty"`
 }
 
 // PlaceLine is what became of an edit, or would.
@@ -114,20 +114,28 @@ func (s *Service) EditPlaces(ctx context.Context, who Who, why string, edits []P
 	}
 	var out *PlacesChanged
 	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
-		c := &placeChange{s: s, now: now, t: t, who: who, at: s.Now(), by: map[[2]string]*entry{}}
-		for _, e := range edits {
-			c.lines = append(c.lines, PlaceLine{PlaceEdit: e})
+		c, err := s.placeChange(now, t, who, edits)
+		if err != nil {
+			return err
 		}
-		for i := range edits {
-			if err := c.edit(i, &edits[i]); err != nil {
-				return err
-			}
-		}
-		var err error
 		out, err = c.finish(ctx, why, preview)
 		return err
 	})
 	return out.weighed(err)
+}
+
+// placeChange takes edits in.
+func (s *Service) placeChange(now *State, t *store.Tx, who Who, edits []PlaceEdit) (*placeChange, error) {
+	c := &placeChange{s: s, now: now, t: t, who: who, at: s.Now(), by: map[[2]string]*entry{}}
+	for _, e := range edits {
+		c.lines = append(c.lines, PlaceLine{PlaceEdit: e})
+	}
+	for i := range edits {
+		if err := c.edit(i, &edits[i]); err != nil {
+			return nil, err
+		}
+	}
+	return c, nil
 }
 
 // weighed counts what was not counted while others waited.

@@ -367,6 +367,21 @@ func causesText(list []engine.Cause) string {
 	return strings.Join(out, "; ")
 }
 
+// prepare reads what the entries are to be and whether that can be; nil where a line is refused.
+func (c *placeChange) prepare() (*parsed, error) {
+	if c.refused() > 0 {
+		return nil, nil
+	}
+	p, err := c.read()
+	if err != nil || p == nil {
+		return nil, err
+	}
+	if err := c.keys(p); err != nil {
+		return nil, err
+	}
+	return p, c.judge(p)
+}
+
 // finish reads, judges, weighs and writes what was put together.
 func (c *placeChange) finish(ctx context.Context, why string, preview bool) (*PlacesChanged, error) {
 	out := &PlacesChanged{}
@@ -382,18 +397,12 @@ func (c *placeChange) finish(ctx context.Context, why string, preview bool) (*Pl
 		}
 		return out, err
 	}
-	if c.refused() > 0 {
+	p, err := c.prepare()
+	if err != nil {
+		return nil, err
+	}
+	if p == nil {
 		return done(nil)
-	}
-	p, err := c.read()
-	if err != nil || p == nil {
-		return done(err)
-	}
-	if err := c.keys(p); err != nil {
-		return nil, err
-	}
-	if err := c.judge(p); err != nil {
-		return nil, err
 	}
 	for _, x := range c.entries {
 		if bytes.Equal(x.was, x.now) {

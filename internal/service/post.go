@@ -366,18 +366,23 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 	if err != nil {
 		return nil, err
 	}
+	st := s.State()
+	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
+	if len(r.Changes) > 0 {
+		c.What, c.Link = []string{st.ChangesInWords(r.Changes)}, s.address("/")
+		msg, err := mail.Compose(kind, language, c)
+		return &msg, err
+	}
 	q, err := r.Asked.Question(s.Now())
 	if err != nil {
 		return nil, nil // what it is about is gone
 	}
-	st := s.State()
 	about := cmp.Or(st.NameOf(q.Resource), q.Resource.String())
 	if r.Asked.Address != "" {
 		about += ", " + r.Asked.Address
 	}
 	who := cmp.Or(st.NameOfSubject(q.Subject), r.Asked.Subject)
 	c.What = []string{fmt.Sprintf("%s: %s (%s)", who, q.Action.Get().Title, about)}
-	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
 	ask := url.Values{"who": {r.Asked.Subject}, "action": {r.Asked.Action}, "resource": {r.Asked.Resource}}
 	if r.Asked.Address != "" {
 		ask.Set("address", r.Asked.Address)

@@ -57,13 +57,14 @@ const (
 	RequestWorks    RequestState = "works"
 )
 
-// Request is a refused question that a person of ours sends, with its purpose, to
-// whoever can change it.
+// Request is a refused question, or a change of places that is not theirs to make, that a person of
+// ours sends, with its purpose, to whoever can change it.
 type Request struct {
 	ID      string       `json:"id"`
 	By      string       `json:"by"`               // the account
 	Person  string       `json:"person,omitempty"` // of ours
 	Asked   Asked        `json:"asked"`
+	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
 	Purpose string       `json:"purpose"`
 	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
 	Made    string       `json:"made"`
@@ -283,12 +284,17 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 		return nil
 	}
 	var works []string
+	var changes []*Request
 	st := s.State()
 	for _, state := range []RequestState{RequestOpen, RequestDrafted, RequestAnswered} {
 		if err := s.store.Naming(ctx, "request", `"state":"`+string(state)+`"`, func(id string, doc []byte) error {
 			r, err := requestOf(doc)
 			if err != nil || r.State != state {
 				return err
+			}
+			if len(r.Changes) > 0 {
+				changes = append(changes, r)
+				return nil
 			}
 			q, err := r.Asked.Question(s.Now())
 			if err != nil {
@@ -301,6 +307,16 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 		}); err != nil {
 			s.askedAt.Store(0)
 			return err
+		}
+	}
+	for _, r := range changes {
+		done, err := s.requestDone(ctx, r)
+		if err != nil {
+			s.askedAt.Store(0)
+			return err
+		}
+		if done {
+			works = append(works, r.ID)
 		}
 	}
 	for _, id := range works {

@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { call, query, type Draft, type Question, type Request, type Session } from '../api'
 import { when, whoWord, Wrong } from '../parts/bits'
+import { StoredChange } from '../places/PlaceDialog'
 
 const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now' }
 
@@ -41,15 +42,16 @@ function One({ r, session }: { r: Request; session: Session }) {
       navigate(`/drafts/${d.id}`)
     },
   })
+  const [doing, setDoing] = useState(false)
   const q = r.question
-  const ask = `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
+  const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
   const mayAnswer = !over && !(session.role === 'member' && own) && session.role !== 'auditor'
   const error = answer.error ?? heard.error ?? draft.error
   return (
     <li>
       <p className="request-line">
-        <Link to={ask}>{r.title}</Link> <span className={`tag is-${r.state}`}>{states[r.state]}</span>
+        {ask ? <Link to={ask}>{r.title}</Link> : <b>{r.title}</b>} <span className={`tag is-${r.state}`}>{states[r.state]}</span>
       </p>
       <p className="quiet">
         {own ? 'You' : r.by}, {when(r.made)}: {r.purpose}. It goes to {r.to.map(whoWord).join(', ')}.{' '}
@@ -67,7 +69,12 @@ function One({ r, session }: { r: Request; session: Session }) {
       {error && <Wrong error={error} />}
       {mayAnswer && (
         <Form className="inline-form" onSubmit={(e) => e.preventDefault()} aria-label={`Answer ${r.id}`}>
-          {keeps && r.state !== 'drafted' && (
+          {!q && (
+            <Button size="sm" onClick={() => setDoing(true)}>
+              Do it
+            </Button>
+          )}
+          {q && keeps && r.state !== 'drafted' && (
             <Button size="sm" disabled={draft.isPending} onClick={() => draft.mutate()}>
               Make a draft of it
             </Button>
@@ -80,6 +87,15 @@ function One({ r, session }: { r: Request; session: Session }) {
             Say no
           </Button>
         </Form>
+      )}
+      {doing && (
+        <StoredChange title={r.title} leave="Leave it" submit="Do it" done="Done as asked" path={`/api/v1/requests/${r.id}/do`} reason={r.purpose} close={() => setDoing(false)}>
+          {() => (
+            <p>
+              {r.by} asks for it: {r.purpose}
+            </p>
+          )}
+        </StoredChange>
       )}
       {own && !r.heard && (over || r.state === 'answered') && (
         <Button size="sm" variant="outline-secondary" disabled={heard.isPending} onClick={() => heard.mutate()}>

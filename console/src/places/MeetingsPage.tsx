@@ -90,7 +90,7 @@ export function MeetingPage({ session }: { session: Session }) {
   const values = useQuery({ queryKey: ['values', `meeting:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`meeting:${id}`)}`) })
   if (!meeting.data) return <Page title={id}>{meeting.error ? <Wrong error={meeting.error} retry={() => void meeting.refetch()} /> : <Waiting what="Reading the meeting" />}</Page>
   const m = meetingOf(meeting.data.entries[0])
-  const edit = session.role === 'administrator' || session.role === 'keeper' || (session.role === 'member' && m.host === session.person)
+  const edit = session.role !== 'auditor' // what is not theirs they ask for
   const person = (p?: string) => (p ? session.role === 'member' ? (m.names[p] ?? p) : <Link to={`/people/${p}`}>{m.names[p] ?? p}</Link> : '–')
   return (
     <Page

@@ -2,12 +2,12 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type ReactNode } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type PlaceEdit, type PlacesChanged } from '../api'
+import { call, Failure, type PlaceEdit, type PlacesChanged } from '../api'
 import { questionPath } from '../ask/path'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
 import { useChange } from '../parts/change'
-import { changePlaces, offerBack, previewPlaces, shortID } from './edit'
+import { askForPlaces, changePlaces, offerBack, previewPlaces, shortID } from './edit'
 
 /** What a change would do, or why it cannot be done. */
 function Ahead({ x }: { x: PlacesChanged | undefined }) {
@@ -70,6 +70,22 @@ export function PlaceDialog({
     close()
     done?.(x)
   })
+  const theirs = asked === key && ahead.error instanceof Failure && ahead.error.problem.status === 403 ? ahead.error.problem.detail : undefined
+  const send = useChange(() => askForPlaces(edits, why), close)
+  if (theirs !== undefined)
+    return (
+      <AskDialog wide scrollable title={title} leave="Cancel" submit="Ask for it" disabled={!ready || send.isPending || why.trim() === ''} error={send.error} close={close} onSubmit={() => send.mutate()}>
+        {children}
+        <p className="gets-no" data-testid="theirs" aria-live="polite">
+          ▼ This is not yours to change: {theirs?.replace(/^forbidden: /, '')}.
+        </p>
+        <p className="quiet">Whoever may do it gets it as you have filled it in, sees who gains and who loses, and does it with one click. You hear when it is done.</p>
+        <Form.Group controlId="place-why" className="mt-3">
+          <Form.Label>Why you need it</Form.Label>
+          <Form.Control size="sm" value={why} required maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
+        </Form.Group>
+      </AskDialog>
+    )
   const x = asked === key ? ahead.data : undefined
   const changes = x !== undefined && x.refused === 0 && x.lines.some((l) => l.result !== 'unchanged')
   const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.granted.gained > 0 || x.weighed.wide.gained > 0 || x.weighed.newcomers.length > 0)
@@ -88,23 +104,52 @@ export function PlaceDialog({
 
 /** Takes a change back: what that would do, why, and then does it. */
 export function UndoDialog({ seq, close }: { seq: number; close: () => void }) {
-  const [why, setWhy] = useState('')
-  const path = `/api/v1/journal/${seq}/undo`
-  const ahead = useQuery({ queryKey: ['undo-ahead', seq], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, {}), retry: false, gcTime: 0 })
-  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { why: why.trim() } : {}), (x) => {
-    offerBack(x.change ? { text: 'Undone', change: x.change } : null)
-    close()
-  })
-  const x = ahead.data
-  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0)
   return (
-    <AskDialog title="Undo this change" leave="Leave it" submit="Undo" disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
-      {x && (
+    <StoredChange title="Undo this change" leave="Leave it" submit="Undo" done="Undone" path={`/api/v1/journal/${seq}/undo`} close={close}>
+      {(x) => (
         <p>
           Back to how it was: {x.lines.slice(0, 5).map((l) => shortID(l.kind, l.id)).join('; ')}
           {x.lines.length > 5 ? ` and ${x.lines.length - 5} more` : ''}.
         </p>
       )}
+    </StoredChange>
+  )
+}
+
+/** Makes a change that the service holds already: what it would do, why, and then does it. */
+export function StoredChange({
+  title,
+  leave,
+  submit,
+  done,
+  path,
+  reason = '',
+  close,
+  children,
+}: {
+  title: ReactNode
+  leave: string
+  submit: string
+  /** What is said of it afterwards. */
+  done: string
+  path: string
+  /** The reason it came with, where it came with one. */
+  reason?: string
+  close: () => void
+  children?: (x: PlacesChanged) => ReactNode
+}) {
+  const [why, setWhy] = useState(reason)
+  const ahead = useQuery({ queryKey: ['stored-ahead', path], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, {}), retry: false, gcTime: 0 })
+  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { why: why.trim() } : {}), (x) => {
+    if (x.refused > 0) return
+    offerBack(x.change ? { text: done, change: x.change } : null)
+    close()
+  })
+  const x = ahead.data
+  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0)
+  return (
+    <AskDialog title={title} leave={leave} submit={submit} disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+      {x && children?.(x)}
       {!ahead.error && <Ahead x={x} />}
       <Form.Group controlId="undo-why" className="mt-3">
         <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>

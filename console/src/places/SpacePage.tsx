@@ -38,7 +38,7 @@ export function SpacePage({ session }: { session: Session }) {
         ))
   const people = role === 'member' ? undefined : '/people'
   const keeps = role === 'administrator' || role === 'keeper'
-  const edits = keeps || x.editable
+  const edits = role !== 'auditor' // what is not theirs they ask for
   return (
     <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
       tools={
@@ -79,7 +79,7 @@ export function SpacePage({ session }: { session: Session }) {
           <section aria-labelledby="h-given">
             <h2 id="h-given">Who from outside has a role here</h2>
             <Given list={x.given} edit={edits} />
-            {keeps && (
+            {edits && (
               <Button size="sm" variant="outline-primary" onClick={() => setAsking('role')}>
                 Give a role
               </Button>

@@ -10,7 +10,7 @@ import { NewSpace } from './SpaceForms'
 export function SpacesPage({ session }: { session: Session }) {
   const [q, setQ] = useState('')
   const [making, setMaking] = useState(false)
-  const makes = session.role === 'administrator' || session.role === 'keeper'
+  const makes = session.role !== 'auditor' // members ask for it
   const spaces = useInfiniteQuery({
     queryKey: ['spaces', q],
     queryFn: ({ pageParam }) => call<{ spaces: SpaceBrief[]; next: string }>('GET', `/api/v1/spaces${query({ q, cursor: pageParam })}`),
@@ -24,7 +24,7 @@ export function SpacesPage({ session }: { session: Session }) {
       {making && <NewSpace person={session.person} close={() => setMaking(false)} />}
       {spaces.error && <Wrong error={spaces.error} retry={() => void spaces.refetch()} />}
       {!spaces.data && !spaces.error && <Waiting what="Reading spaces" />}
-      {spaces.data && list.length === 0 && <Empty>{q ? `No space matches “${q}”.` : makes ? 'There is no space yet. Make the first one with “New space”.' : 'You belong to no space yet.'}</Empty>}
+      {spaces.data && list.length === 0 && <Empty>{q ? `No space matches “${q}”.` : session.role !== 'member' ? 'There is no space yet. Make the first one with “New space”.' : 'You belong to no space yet.'}</Empty>}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All spaces" tabIndex={0}>
           <table className="table listing">

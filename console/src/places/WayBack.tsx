@@ -11,13 +11,15 @@ export function WayBack() {
   return (
     <p className="back-bar" role="status">
       <span>{d.text}.</span>
-      <Button size="sm" variant="link" onClick={() => setOpen(true)}>
-        Undo
-      </Button>
+      {d.change !== undefined && (
+        <Button size="sm" variant="link" onClick={() => setOpen(true)}>
+          Undo
+        </Button>
+      )}
       <Button size="sm" variant="link" aria-label="Hide what was changed" onClick={() => offerBack(null)}>
         ✕
       </Button>
-      {open && <UndoDialog seq={d.change} close={() => setOpen(false)} />}
+      {open && d.change !== undefined && <UndoDialog seq={d.change} close={() => setOpen(false)} />}
     </p>
   )
 }

@@ -1,9 +1,10 @@
-import { call, type PlaceEdit, type PlacesChanged } from '../api'
+import { call, type PlaceEdit, type PlacesChanged, type Request } from '../api'
+import { whoWord } from '../parts/bits'
 
 /** What the last change of a place was, and by what it can be undone, until the next one. */
 export interface Done {
   text: string
-  change: number
+  change?: number
 }
 
 const listeners = new Set<() => void>()
@@ -59,4 +60,11 @@ export function patchOf(was: Record<string, unknown>, now: Record<string, unknow
     out[k] = empty ? null : v
   }
   return out
+}
+
+/** Sends edits that are not one's own to make to whoever may make them. */
+export async function askForPlaces(changes: PlaceEdit[], purpose: string): Promise<Request> {
+  const r = await call<Request>('POST', '/api/v1/requests', { changes, purpose: purpose.trim() })
+  offerBack({ text: `Sent to ${r.to.map(whoWord).join(', ')}; Today says what becomes of it` })
+  return r
 }
