@@ -495,6 +495,27 @@ export interface components {
             };
             etag: string;
         };
+        TermsVersion: {
+            /** @description When it began to count; absent for the first */
+            from?: string;
+            who?: string;
+            why?: string;
+            /**
+             * Format: int64
+             * @description Of the policy that brought it; absent for the first
+             */
+            revision?: number;
+            /** @description Empty for those that come with the product */
+            text: string;
+            /** @description Empty where the Portuguese is not said apart */
+            text_pt: string;
+            /** @description Everybody was asked to accept them anew */
+            again: boolean;
+            /** @description Records whose last acceptance falls into its time */
+            accepted: number;
+            /** @description Of the version in force: active records that still have to accept it */
+            owed: number;
+        };
         SettingsPatch: {
             organisation?: {
                 [key: string]: unknown;

@@ -6,6 +6,7 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/pattern"
 	"wexillum.example/internal/service"
 )
@@ -104,6 +105,21 @@ func (s *server) settingsOut(ctx context.Context) (out contract.AllSettings, err
 func (s *server) Settings(ctx context.Context, _ apigen.SettingsRequestObject) (apigen.SettingsResponseObject, error) {
 	x, err := s.settingsOut(ctx)
 	return apigen.Settings200JSONResponse{Body: x, Headers: apigen.Settings200ResponseHeaders{ETag: &x.Etag}}, err
+}
+
+// TermsVersions lists the versions of the terms of use, the newest first.
+func (s *server) TermsVersions(ctx context.Context, _ apigen.TermsVersionsRequestObject) (apigen.TermsVersionsResponseObject, error) {
+	list, err := s.Service.TermsVersions(ctx)
+	out := apigen.TermsVersions200JSONResponse{Versions: []contract.TermsVersion{}}
+	for i := range list {
+		v := &list[i]
+		x := contract.TermsVersion{Text: v.Text, TextPt: v.TextPt, Again: v.Again, Accepted: v.Accepted, Owed: v.Owed}
+		if !v.From.IsZero() {
+			x.From, x.Who, x.Why, x.Revision = ptr(moment.Of(v.From).String()), some(v.Who), some(v.Why), ptr(int64(v.Revision))
+		}
+		out.Versions = append(out.Versions, x)
+	}
+	return out, err
 }
 
 // ChangeSettings changes the settings that are named.

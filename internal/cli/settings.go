@@ -94,7 +94,41 @@ func (a *app) settings() *cobra.Command {
 		},
 	}
 	whyFlag(set, &why)
-	c.AddCommand(show, set)
+	terms := &cobra.Command{
+		Use:   "terms",
+		Short: "The versions of the terms of use, the newest first, and how many guests accepted which",
+		Args:  cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.TermsVersions(c.Context())
+			var x struct {
+				Versions []contract.TermsVersion `json:"versions"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i, v := range x.Versions {
+				text := v.Text
+				if text == "" {
+					text = "those that come with the product"
+				}
+				from, owed := "the beginning", ""
+				if v.From != nil {
+					from = day(*v.From)
+				}
+				if i == 0 {
+					owed = fmt.Sprint(v.Owed)
+				}
+				rows = append(rows, []string{from, pick(v.Who), yesNo(v.Again), fmt.Sprint(v.Accepted), owed, text, v.TextPt})
+			}
+			return a.records(x, []string{"since", "by", "asked again", "accepted by", "not yet by", "text", "in Portuguese"}, rows)
+		},
+	}
+	c.AddCommand(show, set, terms)
 	return c
 }
 

@@ -3421,6 +3421,21 @@ func (c *Client) ChangeSettingsWithApplicationMergePatchPlusJSONBody(ctx context
 	return c.Client.Do(req)
 }
 
+// TermsVersions The versions of the terms of use that guests accept, the newest first, and how many accepted which
+//
+// Corresponds with GET /api/v1/settings/terms (the `TermsVersions` operationId).
+func (c *Client) TermsVersions(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTermsVersionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListSpaces Spaces; a member sees the own ones
 //
 // Corresponds with GET /api/v1/spaces (the `ListSpaces` operationId).
@@ -12433,6 +12448,33 @@ func NewChangeSettingsRequestWithBody(server string, params *ChangeSettingsParam
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewTermsVersionsRequest constructs an http.Request for the TermsVersions method
+func NewTermsVersionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings/terms")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil

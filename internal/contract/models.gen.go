@@ -4449,6 +4449,32 @@ type Supposition struct {
 	Subject *string `json:"subject,omitempty"`
 }
 
+// TermsVersion defines model for TermsVersion.
+type TermsVersion struct {
+	// Accepted Records whose last acceptance falls into its time
+	Accepted int `json:"accepted"`
+
+	// Again Everybody was asked to accept them anew
+	Again bool `json:"again"`
+
+	// From When it began to count; absent for the first
+	From *string `json:"from,omitempty"`
+
+	// Owed Of the version in force: active records that still have to accept it
+	Owed int `json:"owed"`
+
+	// Revision Of the policy that brought it; absent for the first
+	Revision *int64 `json:"revision,omitempty"`
+
+	// Text Empty for those that come with the product
+	Text string `json:"text"`
+
+	// TextPt Empty where the Portuguese is not said apart
+	TextPt string  `json:"text_pt"`
+	Who    *string `json:"who,omitempty"`
+	Why    *string `json:"why,omitempty"`
+}
+
 // TheirPerson defines model for TheirPerson.
 type TheirPerson struct {
 	Address string  `json:"address"`

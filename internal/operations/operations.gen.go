@@ -119,6 +119,7 @@ var all = []Operation{
 	{ID: "started", Method: "GET", Pattern: "/api/v1/start", Summary: "How far the installation has been set up", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "postures", Method: "GET", Pattern: "/api/v1/postures", Summary: "Where an organisation may stand towards outsiders to begin with, and what each would change", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "draftPosture", Method: "POST", Pattern: "/api/v1/postures/{name}/draft", Summary: "Make a draft that takes the organisation to a posture", Roles: []string{"administrator", "keeper"}, Draft: "never"},
+	{ID: "termsVersions", Method: "GET", Pattern: "/api/v1/settings/terms", Summary: "The versions of the terms of use that guests accept, the newest first, and how many accepted which", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "settings", Method: "GET", Pattern: "/api/v1/settings", Summary: "What the policy says of the organisation and of the service itself", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "changeSettings", Method: "PATCH", Pattern: "/api/v1/settings", Summary: "Change the settings that are named; the others stay as they are", Roles: []string{"administrator"}, Draft: "policy"},
 	{ID: "patterns", Method: "GET", Pattern: "/api/v1/patterns", Summary: "Ready-made kinds of space, with the values that they set", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},

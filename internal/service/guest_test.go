@@ -521,8 +521,22 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 20
 	if g, _, err := s.Guest(t.Context(), "a@ilvane.example"); err != nil || g.Name != "Ada Lumb" {
 		t.Errorf("the name is %q, %v", g.Name, err)
 	}
-	if got := s.State().Terms("en"); got != "New words." {
+	if got := s.State().Terms("en") + s.State().Terms("pt"); got != "New words.New words." {
 		t.Errorf("%s", got)
+	}
+	c.forward(time.Hour)
+	load(t, s, "wexillum: 1\nsettings: {forget_days: 100, brake: none, terms: New words., terms_pt: Palavras novas., terms_since: 2026-11-23T12:00:00Z}\n")
+	if got := s.State().Terms("en") + s.State().Terms("pt"); got != "New words.Palavras novas." {
+		t.Errorf("%s", got)
+	}
+	list, err := s.TermsVersions(t.Context())
+	check(t, err)
+	var got []string
+	for _, v := range list {
+		got = append(got, fmt.Sprint(v.Text, "|", v.TextPt, "|", v.Again, "|", v.Accepted, "|", v.Owed))
+	}
+	if want := "New words.|Palavras novas.|false|0|0; New words.||true|1|0; ||false|0|0"; strings.Join(got, "; ") != want {
+		t.Errorf("%s, want %s", strings.Join(got, "; "), want)
 	}
 }
 

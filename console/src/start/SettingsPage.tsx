@@ -2,8 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, patch, type AllSettings, type Session } from '../api'
-import { Page, since, Waiting, Wrong } from '../parts/bits'
+import { call, patch, type AllSettings, type Session, type TermsVersion } from '../api'
+import { Page, since, Waiting, when, Wrong } from '../parts/bits'
 import { Chips } from '../parts/Chips'
 import { useChange } from '../parts/change'
 
@@ -82,10 +82,54 @@ export function SettingsPage({ session }: { session: Session }) {
           <section aria-labelledby="h-service">
             <h2 id="h-service">The service</h2>
             <ServiceForm key={x.etag} x={x} />
+            <TermsVersions />
           </section>
         </fieldset>
       )}
     </Page>
+  )
+}
+
+/** Which terms of use there were, since when, and how many accepted which. */
+function TermsVersions() {
+  const found = useQuery({ queryKey: ['terms'], queryFn: () => call<{ versions: TermsVersion[] }>('GET', '/api/v1/settings/terms') })
+  if (found.error) return <Wrong error={found.error} retry={() => void found.refetch()} />
+  if (!found.data) return null
+  return (
+    <>
+      <h3 id="h-terms">Terms so far</h3>
+      <ul className="terms-versions" aria-labelledby="h-terms">
+        {found.data.versions.map((v, i) => (
+          <li key={v.from ?? ''}>
+            <p>
+              <b>{v.from ? `Since ${when(v.from)}` : 'At first'}</b>
+              {v.who && <>, by {v.who}</>}
+              {v.why && <>: {v.why}</>}
+              {v.again && <span className="tag">everybody was asked again</span>}
+            </p>
+            <p className="quiet">
+              {v.accepted === 1 ? '1 guest' : `${v.accepted} guests`} accepted {i === 0 ? 'these' : 'these last'}
+              {i === 0 && v.owed > 0 && (
+                <>
+                  ; <Link to="/guests?needs=terms">{v.owed} still have to</Link>
+                </>
+              )}
+              .
+            </p>
+            {!v.text && <p>In English those that come with the product.</p>}
+            <details hidden={!v.text && !v.text_pt}>
+              <summary>The words</summary>
+              {v.text && <p className="terms-words">{v.text}</p>}
+              {v.text_pt && (
+                <p className="terms-words" lang="pt">
+                  {v.text_pt}
+                </p>
+              )}
+            </details>
+          </li>
+        ))}
+      </ul>
+    </>
   )
 }
 
@@ -120,7 +164,7 @@ function ServiceForm({ x }: { x: AllSettings }) {
       <Form.Group controlId="set-terms" className="mb-3">
         <Form.Label>Terms of use that guests accept</Form.Label>
         <Form.Control size="sm" as="textarea" rows={4} value={f.terms ?? ''} onChange={(e) => setF({ ...f, terms: e.target.value })} aria-describedby="set-terms-h" />
-        <Form.Text id="set-terms-h">Empty: those that come with the product. Every version stays in the revisions. <Link to="/guests?needs=terms">Who has not accepted them</Link></Form.Text>
+        <Form.Text id="set-terms-h">Empty: those that come with the product.</Form.Text>
       </Form.Group>
       <Form.Group controlId="set-terms-pt" className="mb-2">
         <Form.Label>The same in Portuguese</Form.Label>
