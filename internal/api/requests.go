@@ -29,7 +29,7 @@ func (s *server) requestOut(st *service.State, r *service.Request) contract.Requ
 		if err == nil {
 			out.Changes = &changes
 		}
-		out.Title = st.ChangesInWords(r.Changes)
+		out.Title = r.Title
 		return out
 	}
 	out.Question = &contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}

@@ -42,8 +42,8 @@ func (s *Service) Undo(ctx context.Context, who Who, seq uint64, why string, pre
 		places := slices.ContainsFunc(list, func(e store.Entry) bool { return slices.Contains(worldfile.InventoryKinds, e.Kind) })
 		for i := range list {
 			e := &list[i]
-			if e.Kind == "step" && places || e.Kind == "guest" && dateWritten(e) {
-				continue
+			if (e.Kind == "step" || e.Kind == "request") && places || e.Kind == "guest" && dateWritten(e) {
+				continue // what was carried out stays so, and that it was asked for and done
 			}
 			if !slices.Contains(worldfile.InventoryKinds, e.Kind) {
 				what := undoOf[e.Kind]

@@ -369,7 +369,7 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 	st := s.State()
 	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
 	if len(r.Changes) > 0 {
-		c.What, c.Link = []string{st.ChangesInWords(r.Changes)}, s.address("/")
+		c.What, c.Link = []string{r.Title}, s.address("/")
 		msg, err := mail.Compose(kind, language, c)
 		return &msg, err
 	}

@@ -65,6 +65,7 @@ type Request struct {
 	Person  string       `json:"person,omitempty"` // of ours
 	Asked   Asked        `json:"asked"`
 	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
+	Title   string       `json:"title,omitempty"`   // of the changes, as things were called when they were asked for
 	Purpose string       `json:"purpose"`
 	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
 	Made    string       `json:"made"`

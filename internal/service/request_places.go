@@ -61,7 +61,7 @@ func (s *Service) RequestPlaces(ctx context.Context, who Who, edits []PlaceEdit,
 			return fmt.Errorf("%w: there is nothing to ask for; you may do it yourself", ErrConflict)
 		}
 		r = &Request{
-			ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Changes: edits,
+			ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Changes: edits, Title: now.changesInWords(edits),
 			Purpose: purpose, Made: s.Now().String(), State: RequestOpen, To: to,
 		}
 		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
@@ -220,8 +220,8 @@ func (s *Service) requestDone(ctx context.Context, r *Request) (is bool, err err
 
 var editVerbs = map[string]string{DoAdd: "Make", DoSet: "Change", DoClose: "Close", DoRemove: "Remove"}
 
-// ChangesInWords says in a sentence what changes of places are to be.
-func (s *State) ChangesInWords(edits []PlaceEdit) string {
+// changesInWords says in a sentence what changes of places are to be.
+func (s *State) changesInWords(edits []PlaceEdit) string {
 	var out []string
 	for i := range edits {
 		if i == 3 {

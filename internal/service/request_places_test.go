@@ -22,7 +22,7 @@ func TestRequestsOfChanges(t *testing.T) {
 		if err != nil {
 			return err.Error()
 		}
-		return fmt.Sprintf("%s %v: %s", r.State, r.To, s.State().ChangesInWords(r.Changes))
+		return fmt.Sprintf("%s %v: %s", r.State, r.To, r.Title)
 	}
 	var made []string
 	for _, c := range []struct {
@@ -54,6 +54,7 @@ func TestRequestsOfChanges(t *testing.T) {
 	if len(made) != 5 {
 		t.Fatalf("%d requests were made", len(made))
 	}
+	var done []uint64
 	for _, c := range []struct {
 		who  Who
 		id   string
@@ -68,6 +69,9 @@ func TestRequestsOfChanges(t *testing.T) {
 		{keeper, made[3], "added space press"},
 	} {
 		x, err := s.DoRequest(t.Context(), c.who, c.id, "", false)
+		if err == nil {
+			done = append(done, x.Change)
+		}
 		got := ""
 		if err != nil {
 			got = err.Error()
@@ -77,6 +81,18 @@ func TestRequestsOfChanges(t *testing.T) {
 		if got != c.want {
 			t.Errorf("%s does %s: %s\nwant %s", c.who.Name, c.id, got, c.want)
 		}
+	}
+	// What was done is undone like any other change, and the request says what was asked for.
+	for i, want := range []string{"changed space dossier", "changed person ben", "removed space press"} {
+		x, err := s.Undo(t.Context(), admin, done[i], "as it was", false)
+		if err != nil {
+			t.Errorf("%s: %v", want, err)
+		} else if got := linesOf(x); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+	}
+	if r, err := s.RequestOf(t.Context(), ben, made[0]); err != nil || r.Title != "Change the space Dossier: joinable yes, name Yours" {
+		t.Errorf("%+v, %v", r, err)
 	}
 	// A preview changes nothing, and what is done without the request counts too.
 	ahead, err := s.DoRequest(t.Context(), ben, made[2], "", true)
