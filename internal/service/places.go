@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -206,6 +207,7 @@ func (c *placeChange) edit(line int, e *PlaceEdit) error {
 				}
 			}
 			patch = c.itemIDs(patch)
+			c.ownFolders(line, e, patch)
 		}
 		next, err := mergedDoc(doc, patch, id, hasID)
 		if err != nil {
@@ -303,6 +305,9 @@ func (c *placeChange) patterned(line int, e *PlaceEdit) (fields []byte, ok bool)
 					name = x.Name
 				}
 			}
+			if id, ok := strings.CutPrefix(party, "group:"); ok {
+				name = cmp.Or(c.now.NameOfGroup(id), id)
+			}
 			items = append(items, item{"folder", strings.TrimPrefix(name, "domain:"), "yes"})
 		}
 	}
@@ -319,6 +324,47 @@ func (c *placeChange) patterned(line int, e *PlaceEdit) (fields []byte, ok bool)
 		return nil, false
 	}
 	return doc, true
+}
+
+// ownFolders gives each address and group that a new drop-off admits a role on the folder of its own.
+// Of partners and domains it says that this is to be done: who of them comes is not known yet.
+func (c *placeChange) ownFolders(line int, e *PlaceEdit, patch []byte) {
+	p, ok := pattern.Named(e.Pattern)
+	if !ok || !p.Each {
+		return
+	}
+	var given struct {
+		Parties []string          `json:"parties"`
+		Items   []json.RawMessage `json:"items"`
+	}
+	_ = json.Unmarshal(e.Fields, &given)
+	var made struct {
+		Owners []string                    `json:"owners"`
+		Items  []struct{ ID, Kind string } `json:"items"`
+	}
+	if given.Items != nil || json.Unmarshal(patch, &made) != nil || len(made.Items) != len(p.Items)+len(given.Parties) {
+		return // the items are others than those of the pattern
+	}
+	var later []string
+	for i, party := range given.Parties {
+		if strings.HasPrefix(party, "partner:") || strings.HasPrefix(party, "domain:") {
+			later = append(later, party)
+			continue
+		}
+		it := made.Items[len(p.Items)+i]
+		g := map[string]string{"party": party, "resource": it.Kind + ":" + it.ID, "role": p.Role.String(), "from": c.second().String()}
+		if len(made.Owners) > 0 {
+			g["sponsor"] = made.Owners[0]
+		}
+		c.put(&entry{
+			kind: "grant", id: strings.Join([]string{party, g["resource"], g["role"], g["from"]}, " "),
+			line: line, now: []byte(jsonOf(g)), place: -1,
+		})
+	}
+	if len(later) > 0 {
+		c.lines[line].Note = strings.TrimSpace(c.lines[line].Note + " Nobody from " + strings.Join(later, ", ") +
+			" has a role yet: invite them into the folder made for them.")
+	}
 }
 
 func withoutID(doc []byte) []byte {

@@ -58,6 +58,14 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 				live++
 			}
 		}
+		for _, y := range c.entries { // those that go with it
+			if y.kind != "grant" || y.now != nil || y.was == nil {
+				continue
+			}
+			if g, err := worldfile.GrantOf(y.was); err == nil && is(g.Resource) && c.at < g.Until {
+				live--
+			}
+		}
 		for _, id := range hung.Links {
 			if !gone("link", id) {
 				links++

@@ -359,3 +359,44 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 		t.Errorf("%s", diffText(start, now))
 	}
 }
+
+// TestDropOff: each address and group that a drop-off admits has a folder of its own, in which it may
+// work, and reaches nobody else's; undone, nothing of it is left.
+func TestDropOff(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, placeWorld+`
+guests:
+  - {address: a@ilvane.example, name: Ada, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}
+  - {address: b@ilvane.example, name: Bo, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}
+groups: [{id: g, name: G, parties: [b@ilvane.example]}]
+`)
+	before := dumped(t, s)
+	edits := placeEdits(t, `add | space | - | {"name": "Bids", "owners": ["uma"], "parties": ["a@ilvane.example", "group:g", "partner:ilvane"]}`)
+	edits[0].Pattern = "drop-off"
+	x, err := s.EditPlaces(t.Context(), placeAdmin, "the tender", edits, false)
+	check(t, err)
+	if linesOf(x) != "added space bids" || x.Lines[0].Note != "Nobody from partner:ilvane has a role yet: invite them into the folder made for them." {
+		t.Errorf("%s, %q", linesOf(x), x.Lines[0].Note)
+	}
+	var got []string
+	for _, who := range []string{"a@ilvane.example", "b@ilvane.example"} {
+		for _, folder := range []string{"a-ilvane-example", "g", "ilvane"} {
+			action, _ := engine.ParseAction("files.upload")
+			subject, _ := engine.ParseWho(who)
+			v, err := s.State().Decide(&engine.Question{Subject: subject, Action: action, Resource: resourceOf("folder:" + folder), At: s.Now()})
+			if err != nil {
+				t.Fatal(err)
+			}
+			got = append(got, fmt.Sprint(who[:1], " ", folder, " ", v.Yes))
+		}
+	}
+	if want := "a a-ilvane-example true; a g false; a ilvane false; b a-ilvane-example false; b g true; b ilvane false"; strings.Join(got, "; ") != want {
+		t.Errorf("%s\nwant %s", strings.Join(got, "; "), want)
+	}
+	if _, err := s.Undo(t.Context(), placeAdmin, x.Change, "as it was", false); err != nil {
+		t.Fatal(err)
+	}
+	if after := dumped(t, s); after != before {
+		t.Errorf("undone it is\n%s\nand was\n%s", after, before)
+	}
+}

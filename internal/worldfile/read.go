@@ -339,11 +339,15 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 		}
 	}
 	for _, x := range r.refs {
-		if have[x.kind+":"+x.id] || known != nil && kinds[x.id] == "" && known.Has(x.kind, x.id) {
+		here := "" // the kind of the item that the file makes of it, which counts before what is known
+		if k, ok := catalogue.ParseResourceKind(x.kind); ok && k.IsItem() {
+			here = kinds[x.id]
+		}
+		if have[x.kind+":"+x.id] || known != nil && here == "" && known.Has(x.kind, x.id) {
 			continue
 		}
-		if k := kinds[x.id]; k != "" && k != x.kind {
-			r.fail(x.line, x.col, "%q is a %s, not a %s", x.id, k, x.kind)
+		if here != "" {
+			r.fail(x.line, x.col, "%q is a %s, not a %s", x.id, here, x.kind)
 			continue
 		}
 		r.fail(x.line, x.col, "there is no %s %q", x.kind, x.id)
