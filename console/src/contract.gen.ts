@@ -694,6 +694,8 @@ export interface components {
             name: string;
             kind: string;
             owners: string[];
+            /** @description What the owners are called, in their order */
+            owner_names: string[];
             items: number;
             /** @description How many rules it sets */
             set: number;

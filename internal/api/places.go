@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -49,16 +50,21 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 			return nil
 		}
 		n := counts[x.ID]
+		names := []string{}
+		for _, o := range x.Owners {
+			names = append(names, cmp.Or(s.person(st, o).Name, o))
+		}
 		out.Spaces = append(
 			out.Spaces,
 			contract.SpaceBrief{
-				Id:      x.ID,
-				Name:    x.Name,
-				Kind:    world.SpaceKindNames[x.Kind],
-				Owners:  append([]string{}, x.Owners...),
-				Items:   n.Items,
-				Set:     len(x.Rules),
-				Outside: n.Parties,
+				Id:         x.ID,
+				Name:       x.Name,
+				Kind:       world.SpaceKindNames[x.Kind],
+				Owners:     append([]string{}, x.Owners...),
+				OwnerNames: names,
+				Items:      n.Items,
+				Set:        len(x.Rules),
+				Outside:    n.Parties,
 			},
 		)
 		return nil

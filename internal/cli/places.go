@@ -265,6 +265,9 @@ func meant(kind, text string, list []contract.Suggestion) (string, error) {
 	}
 	switch len(same) {
 	case 0:
+		if strings.Contains(text, " ") { // which no id has
+			return "", usage{fmt.Errorf("there is no %s called %q", kindWords(kind), text)}
+		}
 		return text, nil // whoever is asked says that it is not there
 	case 1:
 		return same[0].Value, nil
@@ -426,6 +429,24 @@ func (a *app) editPlace(c *cobra.Command, e *placeEdit, do, id string, more map[
 		return a.printRequest(&made)
 	}
 	return a.changePlaces(c, r, e.preview, e.why, x)
+}
+
+// placeAdd is a command that makes an entry of a kind that is known by its name.
+func (a *app) placeAdd(kind, short, example string) *cobra.Command {
+	var e *placeEdit
+	var id string
+	c := &cobra.Command{
+		Use:     "add NAME",
+		Short:   short,
+		Args:    cobra.ExactArgs(1),
+		Example: example,
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
+		},
+	}
+	e = a.placeCommand(c, kind, true, "name")
+	c.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
+	return c
 }
 
 // placeDo is a command that changes what its argument names.

@@ -190,19 +190,7 @@ func (a *app) meeting() *cobra.Command {
 			return a.printValues(v, true)
 		},
 	}
-	var e *placeEdit
-	var id string
-	add := &cobra.Command{
-		Use:     "add NAME",
-		Short:   "Make a meeting",
-		Args:    cobra.ExactArgs(1),
-		Example: "  wexillum meeting add \"Rope talk\" --host d.ekwinter --sign-in-domains orrin.example --passcode yes",
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
-		},
-	}
-	e = a.placeCommand(add, "meeting", true, "name")
-	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
+	add := a.placeAdd("meeting", "Make a meeting", "  wexillum meeting add \"Rope talk\" --host d.ekwinter --sign-in-domains orrin.example --passcode yes")
 	c.AddCommand(
 		list,
 		show,
@@ -226,19 +214,7 @@ func (a *app) domainLists() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "The lists", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return a.listPlaces(c, "domain_list", "", []string{"id", "name", "domains"})
 	}}
-	var e *placeEdit
-	var id string
-	add := &cobra.Command{
-		Use:     "add NAME",
-		Short:   "Make a list",
-		Args:    cobra.ExactArgs(1),
-		Example: "  wexillum meeting domains add \"Lenders\" --domains ilvane.example,sandrill.example\n  wexillum meeting set \"Loans weekly\" --sign-in-lists lenders",
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
-		},
-	}
-	e = a.placeCommand(add, "domain_list", true, "name")
-	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
+	add := a.placeAdd("domain_list", "Make a list", "  wexillum meeting domains add \"Lenders\" --domains ilvane.example,sandrill.example\n  wexillum meeting set \"Loans weekly\" --sign-in-lists lenders")
 	c.AddCommand(
 		list,
 		add,
@@ -256,19 +232,7 @@ func (a *app) domainLists() *cobra.Command {
 
 // personEdits are the commands that make and change people of ours.
 func (a *app) personEdits() []*cobra.Command {
-	var e *placeEdit
-	var id string
-	add := &cobra.Command{
-		Use:     "add NAME",
-		Short:   "Add a person of ours",
-		Args:    cobra.ExactArgs(1),
-		Example: "  wexillum person add \"Zoe Quill\" --address z.quill@brackwater.example --groups rigging",
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
-		},
-	}
-	e = a.placeCommand(add, "person", true, "name")
-	add.Flags().StringVar(&id, "id", "", "their id; absent, it follows from the name")
+	add := a.placeAdd("person", "Add a person of ours", "  wexillum person add \"Zoe Quill\" --address z.quill@brackwater.example --groups rigging")
 	return []*cobra.Command{
 		add,
 		a.placeDo(
@@ -336,18 +300,7 @@ func (a *app) group() *cobra.Command {
 		return a.listPlaces(c, "group", find, []string{"id", "name", "parties"})
 	}}
 	list.Flags().StringVar(&find, "find", "", "a part of the id or the name")
-	var e *placeEdit
-	var id string
-	add := &cobra.Command{
-		Use:   "add NAME",
-		Short: "Make a group",
-		Args:  cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.editPlace(c, e, "add", id, map[string]any{"name": args[0]})
-		},
-	}
-	e = a.placeCommand(add, "group", true, "name")
-	add.Flags().StringVar(&id, "id", "", "its id; absent, it follows from the name")
+	add := a.placeAdd("group", "Make a group", "")
 	c.AddCommand(
 		list,
 		add,

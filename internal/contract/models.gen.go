@@ -4290,8 +4290,11 @@ type SpaceBrief struct {
 	Name  string `json:"name"`
 
 	// Outside How many parties have a role in it now
-	Outside int      `json:"outside"`
-	Owners  []string `json:"owners"`
+	Outside int `json:"outside"`
+
+	// OwnerNames What the owners are called, in their order
+	OwnerNames []string `json:"owner_names"`
+	Owners     []string `json:"owners"`
 
 	// Set How many rules it sets
 	Set int `json:"set"`

@@ -58,6 +58,11 @@ func TestPlacesInTheClient(t *testing.T) {
 	r.says(3, "there is no such space; do you mean loan-dossier?", "space", "set", "loan-dosier", "--name", "x")
 	r.says(2, `--joinable "maybe": write yes or no`, "space", "set", "loan-room", "--joinable", "maybe")
 	r.says(2, "say what is to be otherwise", "space", "set", "loan-room")
+	r.says(2, `there is no person called "Nobody Here"`, "meeting", "set", "Rope talk", "--host", "Nobody Here")
+	r.says(0, "zed@elsewhere.example is at no domain of ours.", "person", "add", "Zed", "--address", "zed@elsewhere.example", "--preview")
+	r.says(1, `settings.brake "many": "many" is no number: write 0 to 36500 without leading zeros, or none`, "settings", "set", "settings.stance_days=90", "settings.brake=many")
+	r.says(1, `organisation.time_zone "Nowhere": "Nowhere" is no time zone`, "settings", "set", "organisation.time_zone=Nowhere")
+	r.says(1, "there is no posture \"wide\"; there are closed, ", "posture", "draft", "wide")
 	r.says(2, `"x": write the number of an entry`, "journal", "undo", "x")
 	// Back, one after the other, the newest first.
 	_, out, _ = r.client("", "journal", "--limit", "200", "-o", "json")

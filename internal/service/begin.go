@@ -7,6 +7,7 @@ import (
 	"crypto/subtle"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sort"
 	"strings"
@@ -156,7 +157,11 @@ func (s *State) posture() string {
 func (s *Service) DraftPosture(ctx context.Context, who, name string) (id string, err error) {
 	p, ok := pattern.PostureNamed(name)
 	if !ok {
-		return "", fmt.Errorf("%w: there is no posture %q", ErrNotFound, name)
+		var names []string
+		for _, p := range pattern.Postures() {
+			names = append(names, p.Name)
+		}
+		return "", fmt.Errorf("%w: there is no posture %q; there are %s", ErrNotFound, name, strings.Join(names, ", "))
 	}
 	return s.MakeDraftOf(ctx, who, "Posture: "+strings.ToLower(p.Title), p.Says, func(now *State) (*world.World, error) {
 		w := &world.World{}
@@ -201,7 +206,7 @@ func (s *Service) PatchSettings(ctx context.Context, who, why string, patch []by
 		text := append([]byte(`{"wexillum": "1", `), doc[1:]...)
 		part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
 		if err != nil {
-			return nil, fieldError("settings", string(patch), err)
+			return nil, settingError(string(text), patch, err)
 		}
 		var named struct{ Organisation, Settings json.RawMessage }
 		_ = json.Unmarshal(patch, &named)
@@ -213,6 +218,30 @@ func (s *Service) PatchSettings(ctx context.Context, who, why string, patch []by
 		}
 		return world.Merge(now.Policy(), part), nil
 	})
+}
+
+// settingError names the setting that an error of what was read is about: the last one of the patch
+// that the text names before it.
+func settingError(text string, patch []byte, err error) error {
+	var es worldfile.Errors
+	var parts map[string]json.RawMessage
+	if !errors.As(err, &es) || len(es) == 0 || json.Unmarshal(patch, &parts) != nil {
+		return err
+	}
+	field, value, last := "settings", string(patch), -1
+	before := text[:min(len(text), es[0].Col)]
+	for part, raw := range parts {
+		var fields map[string]json.RawMessage
+		if json.Unmarshal(raw, &fields) != nil {
+			continue
+		}
+		for name, v := range fields {
+			if i := strings.LastIndex(before, jsonText(name)+":"); i > last {
+				last, field, value = i, part+"."+name, strings.Trim(string(v), `"`)
+			}
+		}
+	}
+	return &Invalid{field, value, strings.TrimPrefix(es[0].Msg, field[strings.Index(field, ".")+1:]+": ")}
 }
 
 // PostureRule is a default that a posture sets, and what it was.

@@ -317,6 +317,11 @@ func (c *placeChange) judge(p *parsed) error {
 			c.refuse(x.line, "to", f.To.String(), "mail may not be forwarded there: "+causesText(e.Deciding().Refusals()))
 		}
 	}
+	for x, one := range p.persons {
+		if a := one.Address; x.line >= 0 && !a.IsZero() && !c.now.Match(a).Own {
+			c.lines[x.line].Note = a.String() + " is at no domain of ours."
+		}
+	}
 	for x, g := range p.grants {
 		if x.was != nil || g.Group != "" || x.line < 0 || c.lines[x.line].Do != DoAdd {
 			continue

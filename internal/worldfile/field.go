@@ -499,7 +499,11 @@ func daysField[T any](name string, at func(*T) *catalogue.Value) field[T] {
 			s, _ := r.scalar(n)
 			v, err := scale.Parse(s)
 			if err != nil {
-				r.at(n, "%s: %v", name, err)
+				text := err.Error()
+				if !strings.HasSuffix(name, "_days") { // a number of something else
+					text = strings.Replace(text, "number of days", "number", 1)
+				}
+				r.at(n, "%s: %s", name, text)
 			}
 			*at(x) = v
 		},

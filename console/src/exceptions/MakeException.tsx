@@ -81,19 +81,15 @@ export function Make({ person, people: first, rules: given, close, done }: { per
       <Button size="sm" variant="outline-primary" className="mb-2" onClick={() => setValues([...values, { rule: '', value: '' }])}>
         Another rule
       </Button>
-      <div className="form-row">
-        <Form.Group controlId="e-until">
-          <Form.Label>Until</Form.Label>
-          <Form.Control size="sm" value={until} onChange={(e) => setUntil(e.target.value)} aria-describedby="e-until-h" />
-          <p className="quiet" id="e-until-h">
-            A date, days from today as +14d, or empty for no end.
-          </p>
-        </Form.Group>
-        <Form.Group controlId="e-reason">
-          <Form.Label>Reason</Form.Label>
-          <Form.Control size="sm" value={reason} required onChange={(e) => setReason(e.target.value)} />
-        </Form.Group>
-      </div>
+      <Form.Group controlId="e-until" className="mb-2">
+        <Form.Label>Until</Form.Label>
+        <Form.Control size="sm" value={until} onChange={(e) => setUntil(e.target.value)} aria-describedby="e-until-h" />
+        <Form.Text id="e-until-h">A date, days from today as +14d, or empty for no end.</Form.Text>
+      </Form.Group>
+      <Form.Group controlId="e-reason">
+        <Form.Label>Reason</Form.Label>
+        <Form.Control size="sm" value={reason} required onChange={(e) => setReason(e.target.value)} />
+      </Form.Group>
     </AskDialog>
   )
 }

@@ -17,7 +17,7 @@ const leads: Partial<Record<Do, string>> = {
   end: 'The record ends now: it is suspended, and removed after the days of grace.',
   remove: 'Grants and named links end, groups are left, the record goes. This cannot be undone.',
   confirm: 'You say that what they hold is still needed.',
-  hand_over: 'Somebody else answers for them from now on.',
+  hand_over: 'Somebody else is their sponsor from now on.',
   end_grant: 'The role ends now.',
   describe: 'What is kept of the person. Mail and their own page follow the language.',
   remind: 'The mail of the invitation is sent once more; the days to accept go on.',
@@ -76,7 +76,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
             <Form.Group controlId="act-language">
               <Form.Label>Language</Form.Label>
               <Form.Select size="sm" value={facts.language} onChange={(e) => setFacts({ ...facts, language: e.target.value })}>
-                {facts.language === '' && <option value="">English, nothing is said</option>}
+                {facts.language === '' && <option value="">not said: English</option>}
                 <option value="en">English</option>
                 <option value="pt">Português</option>
               </Form.Select>

@@ -71,7 +71,7 @@ export function InvitePage({ session }: { session: Session }) {
             <summary>{session.role === 'member' ? 'Language, and where they land' : 'Sponsor, language, where they land, licence'}</summary>
             {session.role !== 'member' && (
               <div className="plain-combo mb-2">
-                <Combo label="Who answers for them" kind="person" placeholder="whoever invites" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} />
+                <Combo label="Sponsor" kind="person" placeholder="whoever invites" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} />
               </div>
             )}
             <div className="form-row">

@@ -27,7 +27,7 @@ export const doWords: Record<string, string> = {
 export const needWords: Record<string, string> = {
   time: 'asks for more time',
   mail: 'mail does not arrive',
-  sponsor: 'nobody answers for it',
+  sponsor: 'no sponsor',
   grant: 'holds no grant',
   seen: 'not seen for 30 days',
   terms: 'terms not accepted',

@@ -57,7 +57,7 @@ export function Edit({ p, close, done }: { p: Partner; close: () => void; done: 
     </Form.Group>
   )
   return (
-    <AskDialog policy title={<>Change what is written of {p.name}</>} leave="Cancel" submit="Save" disabled={save.isPending} error={save.error} close={close} onSubmit={() => save.mutate()}>
+    <AskDialog policy scrollable title={<>Change what is written of {p.name}</>} leave="Cancel" submit="Save" disabled={save.isPending} error={save.error} close={close} onSubmit={() => save.mutate()}>
       {field('name', 'Name')}
       {field('also', 'Other names', 'Separated by commas; it is found by them too.')}
       {field('contacts', 'Who administers their side', 'Addresses, separated by commas.')}

@@ -33,7 +33,7 @@ export function MatrixPage({ session }: { session: Session }) {
           <Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />
           {edit && (
             <Button size="sm" disabled={picked.length === 0} onClick={() => setSetting('')}>
-              Set for {picked.length === 1 ? '1 person' : `${picked.length} people`}
+              {picked.length === 0 ? 'Tick whom to set a value for' : `Set for ${picked.length === 1 ? '1 person' : `${picked.length} people`}`}
             </Button>
           )}
         </>

@@ -95,7 +95,7 @@ export function MeetingPage({ session }: { session: Session }) {
   return (
     <Page
       title={m.name || m.id}
-      lead={<>A meeting{m.standing_room === 'yes' ? ' in a standing room' : ''}.</>}
+      lead={<>{m.standing_room === 'yes' ? 'A standing room' : 'A meeting'} of {m.names[m.host ?? ''] ?? m.host}.</>}
       tools={
         <>
           <Link className="btn btn-sm btn-outline-primary" to={`/audience?resource=${encodeURIComponent(`meeting:${m.id}`)}`}>

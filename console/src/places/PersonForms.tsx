@@ -35,7 +35,7 @@ export function PersonDialog({ x, admin, close }: { x?: PersonView; admin: boole
       <Form.Group controlId="pe-language" className="mb-2">
         <Form.Label>Language of their mail</Form.Label>
         <Form.Select size="sm" value={f.language} onChange={(e) => setF({ ...f, language: e.target.value })}>
-          <option value="">English, nothing is said</option>
+          <option value="">not said: English</option>
           <option value="en">English</option>
           <option value="pt">Português</option>
         </Form.Select>

@@ -40,7 +40,7 @@ export function PersonPage({ session }: { session: Session }) {
         <>
           {role !== 'member' && (
             <Link className="btn btn-sm btn-outline-secondary" to={`/guests?sponsor=${encodeURIComponent(x.id)}`}>
-              Guests they answer for
+              Guests they sponsor
             </Link>
           )}
           {(role === 'administrator' || role === 'keeper') && (

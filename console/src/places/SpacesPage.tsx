@@ -46,7 +46,7 @@ export function SpacesPage({ session }: { session: Session }) {
                     <code className="sub">{s.id}</code>
                   </th>
                   <td>{s.kind.replace('_', ' ')}</td>
-                  <td>{s.owners.join(', ')}</td>
+                  <td>{s.owner_names.join(', ')}</td>
                   <td className="num">{s.outside}</td>
                   <td className="num">{s.items}</td>
                   <td className="num">{s.set || '–'}</td>
