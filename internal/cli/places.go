@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/worldfile"
 )
 
 // placeFlag is a flag of a command that makes or changes an entry of inventory, and the field of the
@@ -266,7 +267,7 @@ func meant(kind, text string, list []contract.Suggestion) (string, error) {
 	switch len(same) {
 	case 0:
 		if strings.Contains(text, " ") { // which no id has
-			return "", usage{fmt.Errorf("there is no %s called %q", kindWords(kind), text)}
+			return "", usage{fmt.Errorf("there is no %s called %q", worldfile.KindInWords(kind), text)}
 		}
 		return text, nil // whoever is asked says that it is not there
 	case 1:
@@ -345,7 +346,7 @@ func (a *app) placesDone(x *contract.PlacesChanged) error {
 		if f := strings.Fields(l.Id); l.Kind == "grant" && len(f) > 3 { // when it began is of no interest
 			name = strings.Join(f[:3], " ")
 		}
-		name = strings.TrimSpace(kindWords(l.Kind) + " " + name)
+		name = strings.TrimSpace(worldfile.KindInWords(l.Kind) + " " + name)
 		word := resultWords[l.Result][ahead]
 		if l.Do == "close" && l.Result == contract.PlaceLineResultUnchanged {
 			word = "nobody from outside has anything in it"
@@ -383,17 +384,6 @@ func (a *app) placesDone(x *contract.PlacesChanged) error {
 		fmt.Fprintf(a.err, "Back: wexillum journal undo %d --why \"as it was\"\n", *x.Change)
 	}
 	return nil
-}
-
-// kindWords calls a grant what everybody calls it.
-func kindWords(kind string) string {
-	switch kind {
-	case "grant":
-		return "role"
-	case "domain_list":
-		return "list of domains"
-	}
-	return kind
 }
 
 // editPlace sends one change of what an argument names.

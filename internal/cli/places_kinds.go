@@ -177,9 +177,9 @@ func (a *app) meeting() *cobra.Command {
 				return a.records(x.Fields, nil, nil)
 			}
 			a.printf("%s  %s\n\n", a.colour("1", fieldText(x.Fields["name"])), x.Id)
-			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "only from"}, {"sign_in_lists", "and the lists"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "the waiting read"}} {
+			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "only from"}, {"sign_in_lists", "and the lists"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "shown to those waiting"}} {
 				if t := fieldText(x.Fields[f[0]]); t != "" {
-					a.printf("  %-14s %s\n", f[1], t)
+					a.printf("  %-22s %s\n", f[1], t)
 				}
 			}
 			_, v, err := a.getValues(c, "meeting:"+id)

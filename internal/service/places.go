@@ -405,13 +405,10 @@ func (c *placeChange) itemIDs(patch []byte) []byte {
 
 // articled writes a kind with its article.
 func articled(kind string) string {
-	switch kind {
-	case "item":
-		return "an " + kind
-	case "domain_list":
-		return "a list of domains"
+	if kind == "item" {
+		return "an item"
 	}
-	return "a " + kind
+	return "a " + worldfile.KindInWords(kind)
 }
 
 // mergedDoc applies a merge patch to a doc; an id stays.

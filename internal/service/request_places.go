@@ -234,10 +234,6 @@ func (s *State) changesInWords(edits []PlaceEdit) string {
 }
 
 func (s *State) editInWords(e *PlaceEdit) string {
-	kind := map[string]string{"domain_list": "list of domains", "grant": "role"}[e.Kind]
-	if kind == "" {
-		kind = e.Kind
-	}
 	var fields map[string]json.RawMessage
 	_ = json.Unmarshal(e.Fields, &fields)
 	name := s.entryName(e.Kind, e.ID)
@@ -246,7 +242,7 @@ func (s *State) editInWords(e *PlaceEdit) string {
 		_ = json.Unmarshal(fields["name"], &given)
 		name = cmp.Or(given, e.ID)
 	}
-	text := strings.TrimSpace(editVerbs[e.Do] + " the " + kind + " " + name)
+	text := strings.TrimSpace(editVerbs[e.Do] + " the " + worldfile.KindInWords(e.Kind) + " " + name)
 	if e.Do == DoAdd {
 		text = strings.TrimSpace("Make " + articled(e.Kind) + " " + name)
 		if e.Kind == "grant" {

@@ -29,6 +29,17 @@ type EntryError struct {
 	Msg          string
 }
 
+// KindInWords is what people call a kind of inventory.
+func KindInWords(kind string) string {
+	switch kind {
+	case "grant":
+		return "role"
+	case "domain_list":
+		return "list of domains"
+	}
+	return kind
+}
+
 // ReadEntries reads entries as a file is read that holds them and nothing else: each list of the
 // world that comes back has them in the order in which they were given. Items come in their spaces.
 func ReadEntries(list []Entry, o Options) (*world.World, []EntryError, error) {

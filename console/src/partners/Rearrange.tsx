@@ -17,7 +17,7 @@ function Weighing({ x }: { x: Rearranged }) {
       {x.named.length > 0 && <p className="quiet">Named in, and followed: {x.named.join(', ')}.</p>}
       {x.differs.length > 0 && (
         <table className="table listing">
-          <caption>What they find otherwise</caption>
+          <caption>What changes for them</caption>
           <thead>
             <tr>
               <th scope="col">What</th>

@@ -135,7 +135,7 @@ export function MeetingPage({ session }: { session: Session }) {
             <dd>{m.repeats ?? 'once'}</dd>
             {m.waiting_text && (
               <>
-                <dt>The waiting read</dt>
+                <dt>Shown to those waiting</dt>
                 <dd>{m.waiting_text}</dd>
               </>
             )}

@@ -28,7 +28,7 @@ function Ahead({ x }: { x: PlacesChanged | undefined }) {
         </p>
       ))}
       {x.lines.map((l, i) => l.note && <p key={i} className="quiet">{l.note}</p>)}
-      {refused.length === 0 && x.lines.every((l) => l.result === 'unchanged') && <p className="quiet">Nothing is otherwise yet.</p>}
+      {refused.length === 0 && x.lines.every((l) => l.result === 'unchanged') && <p className="quiet">Nothing is changed yet.</p>}
       {refused.length === 0 && !x.lines.every((l) => l.result === 'unchanged') && <WeighedText w={x.weighed} />}
     </div>
   )
