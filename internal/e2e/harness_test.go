@@ -152,7 +152,7 @@ const ending = 400
 
 func ends(now time.Time, every time.Duration) []byte {
 	var b strings.Builder
-	b.WriteString("wexillum: 1\nguests:\n")
+	b.WriteString("wexillum: 1\nsettings: {brake: none}\nguests:\n") // more end in a day than the brake would let
 	for i := range ending {
 		fmt.Fprintf(&b, "  - {address: ends%d@ilvane.example, sponsor: s.lindqvane, purpose: x, state: active, since: %[2]s, accepted: %[2]s, last_seen: %[2]s, until: %[3]s}\n", i, now.AddDate(0, 0, -1).Format(time.DateOnly), now.Add(time.Duration(i)*every).UTC().Format(time.RFC3339))
 	}

@@ -686,6 +686,9 @@ func (s *Service) tripped(records, mail int) {
 	s.braked.Store(&b)
 }
 
+// letting are the steps that let a record go.
+var letting = []dated.Kind{dated.Suspended, dated.Removed, dated.Invitation}
+
 // brake reports whether what is due is held: it would let more records go than may go in a
 // day, and nobody has said that they may.
 func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now moment.Moment) (bool, error) {
@@ -698,11 +701,18 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 	if err != nil {
 		return false, err
 	}
+	if h, err := s.store.Head(ctx); err != nil {
+		return false, err
+	} else if h != st.Head { // what others carried out meanwhile is not due any more
+		if err := s.Refresh(ctx); err != nil {
+			return false, err
+		}
+		st = s.State()
+	}
 	n := 0
 	count := func(steps []dated.Step) {
 		for i := range steps {
-			if k := steps[i].Kind; (k == dated.Suspended || k == dated.Removed || k == dated.Invitation) && steps[i].At <= now &&
-				steps[i].At > lifted {
+			if slices.Contains(letting, steps[i].Kind) && steps[i].At <= now && steps[i].At > lifted {
 				n++
 				break
 			}
@@ -720,20 +730,21 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 		}
 		return true
 	})
-	s.letting.Lock()
-	if day := moment.DayOf(now, st.Zone()); s.letting.day != day {
-		s.letting.day, s.letting.n = day, 0
+	held := false
+	if n > 0 {
+		// Counted is what was done, by whichever service did it, so that a look that fails half-way
+		// counts nothing.
+		done, err := s.store.StepsSince(ctx, moment.DayOf(now, st.Zone()).Start(st.Zone()), lifted, letting)
+		if err != nil {
+			return false, err
+		}
+		held = n+done > limit
 	}
-	today := s.letting.n
-	if held := n > 0 && n+today > limit; held {
-		s.letting.Unlock()
-		s.tripped(n, -1)
-		return true, nil
+	if !held {
+		n = 0
 	}
-	s.letting.n += n
-	s.letting.Unlock()
-	s.tripped(0, -1)
-	return false, nil
+	s.tripped(n, -1)
+	return held, nil
 }
 
 // lifted returns up to when what falls due may go although it is much; Always for nothing.

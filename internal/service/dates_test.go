@@ -1,8 +1,10 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"strings"
 	"testing"
 	"time"
@@ -269,5 +271,66 @@ func TestReleasedAtOnce(t *testing.T) {
 	i := s.State().PartyOf(a)
 	if state, _, _, there := s.State().StateOf(i, s.Now()); there { // its days of grace are long over
 		t.Errorf("at %s it is %s still", s.Now(), world.StateNames[state])
+	}
+}
+
+// TestBrakeCounts: the brake counts what went today, whichever service did it, and nothing that a
+// look found and could not carry out.
+func TestBrakeCounts(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	var b strings.Builder
+	load(t, s, small)
+	b.WriteString("wexillum: 1\nsettings: {brake: 5}\nguests:\n")
+	for i, hour := range []int{10, 10, 10, 14, 14, 20} {
+		fmt.Fprintf(&b, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, last_seen: 2026-11-20, until: \"2026-11-24T%d:00:00Z\"}\n", i, hour)
+	}
+	load(t, s, b.String())
+	two, err := New(t.Context(), s.store, c.now, slog.New(slog.DiscardHandler))
+	check(t, err)
+	gone := func() (n int) {
+		for i := range 6 {
+			g, err := s.store.Guest(t.Context(), fmt.Sprintf("g%d@ilvane.example", i))
+			check(t, err)
+			if g.State == world.StateSuspended {
+				n++
+			}
+		}
+		return n
+	}
+	at := func(day, hour int) { c.at = time.Date(2026, 11, day, hour, 1, 0, 0, time.UTC) }
+	carry(t, s)
+	at(24, 10)
+	lock, err := s.store.DB().BeginTx(t.Context(), nil) // somebody holds the write lock for long
+	check(t, err)
+	_, err = lock.ExecContext(t.Context(), "SELECT * FROM head FOR UPDATE")
+	check(t, err)
+	for range 3 {
+		short, cancel := context.WithTimeout(t.Context(), 100*time.Millisecond)
+		if _, err := s.CarryOut(short); err == nil {
+			t.Fatal("carried out although it could not be written")
+		}
+		cancel()
+	}
+	check(t, lock.Rollback())
+	carry(t, s)
+	if got := gone(); got != 3 || s.Braked() != (Braked{}) {
+		t.Errorf("three in the morning: %d went, held %+v", got, s.Braked())
+	}
+	at(24, 14)
+	check(t, two.Refresh(t.Context()))
+	carry(t, two)
+	if got := gone(); got != 5 || two.Braked() != (Braked{}) {
+		t.Errorf("two more by another service: %d went, held %+v", got, two.Braked())
+	}
+	at(24, 20)
+	carry(t, s)
+	carry(t, two)
+	if got := gone(); got != 5 || s.Braked().Records != 1 || two.Braked().Records != 1 {
+		t.Errorf("a sixth on that day: %d went, held %+v and %+v", got, s.Braked(), two.Braked())
+	}
+	at(25, 0)
+	carry(t, two)
+	if got := gone(); got != 6 || two.Braked() != (Braked{}) {
+		t.Errorf("the day after: %d went, held %+v", got, two.Braked())
 	}
 }

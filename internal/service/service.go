@@ -56,11 +56,6 @@ type Service struct {
 	warned     atomic.Pointer[moment.Day]
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]
-	letting    struct { // how many records were let go today
-		sync.Mutex
-		day moment.Day
-		n   int
-	}
 
 	checkClock bool // against the database's: where the clock is the system's
 	skew       struct {

@@ -12,7 +12,9 @@ import (
 	"strings"
 	"time"
 
+	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/draft"
+	"wexillum.example/internal/core/moment"
 )
 
 // Entry is one entry of the journal.
@@ -139,6 +141,22 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		},
 	)
 	return out, err
+}
+
+// StepsSince counts for how many records a dated step of some kinds was carried out from a moment
+// on; not counted are steps that were due up to another moment.
+func (s *Store) StepsSince(ctx context.Context, from, after moment.Moment, kinds []dated.Kind) (n int, err error) {
+	args := []any{from.Time()}
+	for _, k := range kinds {
+		args = append(args, k.String())
+	}
+	due := ""
+	if after != moment.Always {
+		due = after.String()
+	}
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(DISTINCT id) FROM journal WHERE kind = 'step' AND at >= ? AND JSON_VALUE(now, '$.kind') IN ("+
+		marks(len(kinds))+") AND JSON_VALUE(now, '$.at') > ?", append(args, due)...).Scan(&n)
+	return n, err
 }
 
 // Broken says where the journal was altered.
