@@ -376,7 +376,18 @@ func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) contract.Given
 	if strings.HasPrefix(g.Party, "group:") || !ok {
 		return out
 	}
-	who, err := engine.ParseWho(g.Party)
+	party := g.Party
+	if d, is := strings.CutPrefix(party, "domain:"); is {
+		party = "*@" + d
+	}
+	if id, is := strings.CutPrefix(party, "partner:"); is { // a typical newcomer stands for them
+		for i := range s.Policy().Partners {
+			if p := &s.Policy().Partners[i]; p.ID == id && len(p.Domains) > 0 {
+				party = "*@" + p.Domains[0].Domain.String()
+			}
+		}
+	}
+	who, err := engine.ParseWho(party)
 	if err != nil {
 		return out
 	}

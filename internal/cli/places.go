@@ -84,6 +84,7 @@ var placeFlags = map[string][]placeFlag{
 		{flag: "from", field: "from", help: "when it begins; now where absent"},
 		{flag: "until", field: "until", help: "its end: a day, +90d, or none"},
 		{flag: "sponsor", field: "sponsor", help: "who answers for it", kind: "person"},
+		{flag: "reviewed", field: "reviewed", help: "when it was confirmed last: a day, or +0d for today"},
 	},
 	"link": {
 		{flag: "right", field: "right", help: "view, contribute or, of a link that names people, manage"},

@@ -318,17 +318,30 @@ func (a *app) group() *cobra.Command {
 
 func (a *app) grant() *cobra.Command {
 	c := &cobra.Command{Use: "grant", Short: "Roles that somebody from outside has: give, change and end them"}
+	// party names who holds a role: a partner and a group by their names too.
+	party := func(c *cobra.Command, r *remote, text string) (string, error) {
+		kind, name, cut := strings.Cut(text, ":")
+		if !cut || kind != "partner" && kind != "group" {
+			return text, nil
+		}
+		id, err := a.named(c, r, kind, name)
+		return kind + ":" + id, err
+	}
 	key := func(c *cobra.Command, r *remote, args []string) (string, error) {
+		who, err := party(c, r, args[0])
+		if err != nil {
+			return "", err
+		}
 		res, err := a.named(c, r, "resource", args[1])
-		return args[0] + " " + res, err
+		return who + " " + res, err
 	}
 	var add, set, end *placeEdit
 	give := &cobra.Command{
 		Use:     "add PARTY RESOURCE",
-		Short:   "Give somebody who is a guest already, or a group, a role",
-		Long:    "Give somebody who is a guest already, or a group as group:ID, a role on a space or\nan item. Somebody new is invited with guest invite.",
+		Short:   "Give a guest, a group, or everybody of a partner or a domain a role",
+		Long:    "Give somebody who is a guest already, or a group as group:ID, a role on a space or\nan item. Somebody new is invited with guest invite. With partner:ID or domain:NAME\neverybody from there is a member of a space with their home account: nobody becomes a\nguest, and who comes to them later is a member too.",
 		Args:    cobra.ExactArgs(2),
-		Example: "  wexillum grant add maren.holtveig@ilvane.example space:exhibition-site --role view --until +90d --why \"she checks the labels\"",
+		Example: "  wexillum grant add partner:oskelund \"Docent course\" --role view --until +180d --why \"one term together\"\n  wexillum grant add maren.holtveig@ilvane.example space:exhibition-site --role view --until +90d --why \"she checks the labels\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -338,7 +351,11 @@ func (a *app) grant() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.editPlace(c, add, "add", "", map[string]any{"party": args[0], "resource": res})
+			who, err := party(c, r, args[0])
+			if err != nil {
+				return err
+			}
+			return a.editPlace(c, add, "add", "", map[string]any{"party": who, "resource": res})
 		},
 	}
 	add = a.placeCommand(give, "grant", true)

@@ -286,7 +286,7 @@ func (s *Service) rearrange(
 	concerns func(before, after *State) engine.Concerns,
 ) (Rearranged, error) {
 	out := Rearranged{Partner: to}
-	prepare := func(now *State, naming func(kind, text string, fn func(id string, doc []byte) error) error) error {
+	prepare := func(now *State, naming func(kind, text string, fn func(id string, doc []byte) error) error, grants func(string) ([]world.Grant, error)) error {
 		old, err := now.Partner(from)
 		if err != nil {
 			return err
@@ -309,6 +309,13 @@ func (s *Service) rearrange(
 		}); err != nil {
 			return err
 		}
+		for _, p := range []string{from, to} {
+			held, err := grants("partner:" + p)
+			if err != nil {
+				return err
+			}
+			w.Grants = append(w.Grants, held...)
+		}
 		if out.Moved, err = move(&w); err != nil {
 			return &Invalid{"partner", from, err.Error()}
 		}
@@ -321,7 +328,7 @@ func (s *Service) rearrange(
 		now := s.State()
 		if err := prepare(now, func(kind, text string, fn func(string, []byte) error) error {
 			return s.store.Naming(ctx, kind, text, fn)
-		}); err != nil {
+		}, func(party string) ([]world.Grant, error) { return s.store.Grants(ctx, party) }); err != nil {
 			return out, err
 		}
 		out.State = now.With(out.Moved.World, s.Now())
@@ -331,11 +338,11 @@ func (s *Service) rearrange(
 	var before *State
 	err := s.changeLong(ctx, by.Who, by.Why, func(now *State, t *store.Tx) error {
 		before = now
-		if err := prepare(now, t.Naming); err != nil {
+		if err := prepare(now, t.Naming, t.Grants); err != nil {
 			return err
 		}
 		policy := *out.Moved.World
-		policy.Spaces, policy.Letters = nil, nil
+		policy.Spaces, policy.Letters, policy.Grants = nil, nil, nil
 		if err := s.quickly(now, &policy, by.Who, by.Why, t); err != nil {
 			return err
 		}
@@ -359,6 +366,16 @@ func writeMoved(t *store.Tx, now *State, from string, m *world.Moved) error {
 	}
 	for i := range w.Letters {
 		if _, err := t.PutRecord("letter", w.Letters[i].ID, worldfile.LetterDoc(&w.Letters[i])); err != nil {
+			return err
+		}
+	}
+	for i := range m.Ended {
+		if err := t.EndGrant(&m.Ended[i]); err != nil {
+			return err
+		}
+	}
+	for i := range m.Given {
+		if _, err := t.PutGrant(&m.Given[i]); err != nil {
 			return err
 		}
 	}

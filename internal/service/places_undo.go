@@ -132,7 +132,7 @@ func (c *placeChange) wake(seq uint64) error {
 			continue
 		}
 		g, err := worldfile.GrantOf(x.now)
-		if err != nil || g.Group != "" || g.Until <= c.at || seen[g.Party()] {
+		if err != nil || g.Address.IsZero() || g.Until <= c.at || seen[g.Party()] {
 			continue
 		}
 		seen[g.Party()] = true

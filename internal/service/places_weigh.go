@@ -209,7 +209,7 @@ func (c *placeChange) weigh(ctx context.Context, p *parsed, after *engine.Snapsh
 			if err != nil {
 				return nil, err
 			}
-			if g.Group == "" {
+			if !g.Address.IsZero() {
 				party(g.Address)
 			} else {
 				on(g.Resource)

@@ -11,6 +11,7 @@ import (
 	jsonpatch "github.com/evanphx/json-patch/v5"
 	"golang.org/x/text/unicode/norm"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	verdicts "wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
@@ -323,7 +324,10 @@ func (c *placeChange) judge(p *parsed) error {
 		}
 	}
 	for x, g := range p.grants {
-		if x.was != nil || g.Group != "" || x.line < 0 || c.lines[x.line].Do != DoAdd {
+		if x.was == nil && g.ToMany() && x.line >= 0 && c.lines[x.line].Do == DoAdd {
+			c.asAWhole(x, g)
+		}
+		if x.was != nil || g.Address.IsZero() || x.line < 0 || c.lines[x.line].Do != DoAdd {
 			continue
 		}
 		if g.Sponsor == "" && c.who.Person != "" && c.now.Has("person", c.who.Person) {
@@ -357,6 +361,47 @@ func (c *placeChange) judge(p *parsed) error {
 		}
 	}
 	return nil
+}
+
+// asAWhole refuses to let a partner or a domain into a space as a whole where none of theirs would get
+// in with their home account.
+func (c *placeChange) asAWhole(x *entry, g *world.Grant) {
+	if !c.now.Has("space", g.Resource.ID) { // it is made in the same change
+		return
+	}
+	domains := []addr.Domain{g.Domain}
+	if g.Partner != "" {
+		domains = nil
+		if partner, err := c.now.Partner(g.Partner); err == nil {
+			for _, d := range partner.Domains {
+				domains = append(domains, d.Domain)
+			}
+		}
+	}
+	e := c.now.Aside()
+	e.SetGrants(g.Party(), []world.Grant{*g})
+	with := e.Done()
+	act, _ := catalogue.ActionByName("spaces.enter")
+	var why []engine.Cause
+	for _, d := range domains {
+		q := engine.Question{Subject: engine.Who{Address: addr.Newcomer(d)}, Action: act.ID, Resource: g.Resource, At: max(c.at, g.From)}
+		answer, err := with.Explain(&q)
+		if err != nil {
+			c.refuse(x.line, "party", g.Party(), err.Error())
+			return
+		}
+		if answer.Yes() {
+			return
+		}
+		if why == nil {
+			why, c.lines[x.line].Ask = answer.Deciding().Refusals(), &q
+		}
+	}
+	if len(domains) == 0 {
+		c.refuse(x.line, "party", g.Party(), "no domain of theirs is known")
+		return
+	}
+	c.refuse(x.line, "party", g.Party(), "none of them would get in with their home account: "+causesText(why))
 }
 
 func forwardAction() catalogue.ActionID {
@@ -487,7 +532,7 @@ func (c *placeChange) write(p *parsed, out *PlacesChanged) error {
 		if x.kind != "grant" || bytes.Equal(x.was, x.now) || c.undoing {
 			continue
 		}
-		if g, err := worldfile.GrantOf(firstDoc(x.now, x.was)); err == nil && g.Group == "" {
+		if g, err := worldfile.GrantOf(firstDoc(x.now, x.was)); err == nil && !g.Address.IsZero() {
 			if err := c.s.writeDue(c.now, t, g.Address, c.at); err != nil {
 				return err
 			}

@@ -369,6 +369,10 @@ func scanGrantAfter(r scanner, before *world.Grant) (g world.Grant, err error) {
 	}
 	if id, ok := strings.CutPrefix(party, "group:"); ok {
 		g.Group = id
+	} else if id, ok := strings.CutPrefix(party, "partner:"); ok {
+		g.Partner = id
+	} else if d, ok := strings.CutPrefix(party, "domain:"); ok {
+		g.Domain, err = addr.ParseDomain(d)
 	} else if before != nil && before.Address.String() == party {
 		g.Address = before.Address
 	} else {

@@ -250,7 +250,7 @@ func eachGrants(ctx context.Context, q querier, where string, args []any, sink S
 			return
 		},
 		func(g *world.Grant) error {
-			if len(all) > 0 && (all[0].Address != g.Address || all[0].Group != g.Group) {
+			if len(all) > 0 && (all[0].Holder() != g.Holder()) {
 				flush()
 			}
 			all = append(all, *g)

@@ -551,12 +551,14 @@ var guestFields = []field[world.Guest]{
 var grantFields = []field[world.Grant]{
 	{"party", true, func(r *reader, n *node, x *world.Grant) {
 		p := r.partyRef(n)
-		if p.Partner != "" || !p.Domain.IsZero() {
-			r.at(n, "a grant is for an address or a group, not for %q", n.text)
-		}
-		x.Address, x.Group = p.Address, p.Group
+		x.Address, x.Group, x.Partner, x.Domain = p.Address, p.Group, p.Partner, p.Domain
 	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true }},
-	{"resource", true, func(r *reader, n *node, x *world.Grant) { x.Resource = r.resource(n) }, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Resource.String()), true }},
+	{"resource", true, func(r *reader, n *node, x *world.Grant) {
+		x.Resource = r.resource(n)
+		if x.ToMany() && x.Resource.Kind.IsItem() {
+			r.at(n, "%s as a whole is let into a space with everything in it, not into %q", x.Party(), n.text)
+		}
+	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Resource.String()), true }},
 	roleField("role", func(x *world.Grant) *catalogue.Role { return &x.Role }),
 	momentField("from", false, moment.Always, func(x *world.Grant) *moment.Moment { return &x.From }),
 	momentField("until", true, moment.Never, func(x *world.Grant) *moment.Moment { return &x.Until }),

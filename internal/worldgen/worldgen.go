@@ -474,6 +474,7 @@ func (g *generator) grants(w *world.World) {
 		from     moment.Moment
 	}
 	seen := make(map[key]bool, g.size.Grants)
+	many := 0 // partners and domains let into a space as a whole
 	for len(w.Grants) < g.size.Grants {
 		x := world.Grant{
 			Address:  address(g.guest(g.IntN(g.size.Guests + g.size.Guests/20 + 1))),
@@ -483,13 +484,23 @@ func (g *generator) grants(w *world.World) {
 			Reviewed: moment.Always,
 			Sponsor:  g.person(),
 		}
-		if g.one(200) {
+		switch {
+		case g.one(200):
 			x.Address, x.Group = addr.Address{}, fmt.Sprintf("g%d", g.IntN(g.size.Groups))
+		case len(w.Partners) > 0 && many < len(w.Partners) && g.one(30):
+			many++
+			p := &w.Partners[g.IntN(len(w.Partners))]
+			x.Address = addr.Address{}
+			if g.one(2) && len(p.Domains) > 0 {
+				x.Domain = p.Domains[g.IntN(len(p.Domains))].Domain
+			} else {
+				x.Partner = p.ID
+			}
 		}
 		if g.one(3) {
 			x.Until = max(x.From+1, g.days(-20, 300))
 		}
-		if g.one(3) {
+		if g.one(3) && !x.ToMany() {
 			x.Resource = g.item(w)
 		} else {
 			x.Resource = world.Resource{Kind: catalogue.Space, ID: fmt.Sprintf("s%d", g.IntN(g.size.Spaces))}

@@ -121,6 +121,8 @@ function pageOf(e: JournalEntry): string | undefined {
     case 'exception':
       return `/exceptions#${id}`
     case 'grant':
+      if (e.id.startsWith('partner:')) return `/partners/${encodeURIComponent(e.id.split(' ')[0].slice('partner:'.length))}`
+      if (e.id.startsWith('domain:')) return undefined
       return e.id.startsWith('group:') ? '/groups' : `/guests/${encodeURIComponent(e.id.split(' ')[0])}`
     default:
       return undefined

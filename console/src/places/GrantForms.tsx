@@ -6,7 +6,7 @@ import { PlaceDialog } from './PlaceDialog'
 
 const roles = ['view', 'contribute', 'manage']
 
-/** Gives a role to somebody who is a guest already, or to a group. */
+/** Gives a role to somebody who is a guest already, to a group, or to everybody of a partner or a domain. */
 export function GiveRole({ resource, close }: { resource: string; close: () => void }) {
   const [f, setF] = useState({ party: '', role: 'view', until: '' })
   return (
@@ -18,9 +18,12 @@ export function GiveRole({ resource, close }: { resource: string; close: () => v
       name={f.party.trim()}
       close={close}
     >
-      <p className="quiet">For a guest or a group whom you know. Somebody new is invited.</p>
+      <p className="quiet">
+        For a guest or a group whom you know; somebody new is invited.
+        {resource.startsWith('space:') && ' Everybody of a partner, or at a domain (write domain:NAME), becomes a member with the account they have at home: nobody becomes a guest, and whoever joins them later is a member too.'}
+      </p>
       <div className="plain-combo mb-2">
-        <Combo label="To whom" kind="party" value={f.party} onChange={(party) => setF({ ...f, party })} placeholder="name, address or group" />
+        <Combo label="To whom" kind="party" value={f.party} onChange={(party) => setF({ ...f, party })} placeholder="name, address, group or partner" />
       </div>
       <RoleFields f={f} setF={(x) => setF({ ...f, ...x })} />
     </PlaceDialog>

@@ -356,12 +356,7 @@ func Local(
 			joins = append(joins, a)
 		}
 	}
-	inSpace := func(who uint32, sp uint32, x addr.Address) {
-		if done[pair{who, sp}] || sp >= inv.spaces.n || !inv.spaces.at(sp).exists {
-			return
-		}
-		done[pair{who, sp}] = true
-		n := 0
+	gainsIn := func(sp uint32, x addr.Address) (n int) {
 		ask := func(r world.Resource) {
 			for i := range catalogue.Actions() {
 				a := &catalogue.Actions()[i]
@@ -378,7 +373,14 @@ func Local(
 		for _, m := range idx.meetings.of(sp) {
 			ask(world.Resource{Kind: catalogue.Meeting, ID: inv.meetingIDs.text(inv.text, m)})
 		}
-		if n > 0 {
+		return n
+	}
+	inSpace := func(who uint32, sp uint32, x addr.Address) {
+		if done[pair{who, sp}] || sp >= inv.spaces.n || !inv.spaces.at(sp).exists {
+			return
+		}
+		done[pair{who, sp}] = true
+		if n := gainsIn(sp, x); n > 0 {
 			found(Who{Address: x}, false, n)
 		}
 	}
@@ -457,13 +459,33 @@ func Local(
 		if sp == none {
 			continue
 		}
+		asAWhole := sp < inv.spaces.n && inv.spaces.at(sp).exists && len(before.inv.manyIn(sp))+len(inv.manyIn(sp)) > 0
 		for k, i := range idx.parties.of(sp) {
 			if k%64 == 0 {
 				if err := stop(); err != nil {
 					return err
 				}
 			}
-			inSpace(i, sp, after.addressOf(i))
+			if !asAWhole || after.isCounted(i, at) {
+				inSpace(i, sp, after.addressOf(i))
+			}
+		}
+		if asAWhole {
+			for i := range inv.parties.n {
+				if i%4096 == 0 {
+					if err := stop(); err != nil {
+						return err
+					}
+				}
+				if after.isCounted(i, at) && (before.holdsAnything(inv.parties.at(i)) || after.holdsAnything(inv.parties.at(i))) {
+					inSpace(i, sp, after.addressOf(i))
+				}
+			}
+			for _, n := range newcomers {
+				if n.Who.Kind == ByAddress && gainsIn(sp, n.Who.Address) > 0 {
+					newcomer(n)
+				}
+			}
 		}
 		for _, l := range idx.links.of(sp) { // whoever holds a link of what is in it
 			it := inv.items.at(inv.links.at(l).item)

@@ -234,6 +234,7 @@ type asker struct {
 	rec        *recorder
 	itemRole   catalogue.Role // what grants on the item itself give
 	spaceRole  catalogue.Role // what grants on the space give
+	manyRole   catalogue.Role // what the party's partner or domain holds on the space as a whole
 	rolesFound bool
 	skip       int32            // 1 + an exception that is left out; 0 for none
 	below      catalogue.Layers // the layers below the partner that may say something here

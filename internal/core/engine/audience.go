@@ -337,6 +337,11 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 				}
 			}
 		}
+		inv.heldByMany(o.partner, a.domainOf(o), func(_ partyRef, given []grant) {
+			for i := range given {
+				add(given[i].from, given[i].end())
+			}
+		})
 		if o.partner != none {
 			rest := &s.pol.rest[o.partner]
 			add(rest.endedAt)
@@ -548,7 +553,7 @@ func (s *Snapshot) Audience(
 					}
 				}
 			}
-			if !byRole {
+			if !byRole || space != none && len(inv.many) > 0 && rows[catalogue.Federated] != nil {
 				for i := range newcomers {
 					if r.Kind.IsItem() && newcomers[i].Who.Kind == ByLinkID {
 						continue

@@ -50,7 +50,7 @@ func outsidersAt(w *world.World, s *engine.Snapshot, at moment.Moment) (out []st
 		if g := sl.guest(name); g != nil && !apart[name] {
 			p := sl.party(name, at)
 			met := slices.ContainsFunc(w.Contacts, func(c world.Contact) bool { return c.Accepted && c.Party.String() == name })
-			given := slices.ContainsFunc(w.Grants, func(x world.Grant) bool { return x.Group == "" && x.Address.String() == name }) ||
+			given := slices.ContainsFunc(w.Grants, func(x world.Grant) bool { return x.Address.String() == name }) ||
 				slices.ContainsFunc(w.Links, func(l world.Link) bool {
 					return slices.ContainsFunc(l.For, func(a addr.Address) bool { return a.String() == name })
 				}) || len(sl.everIn(name)) > 0
@@ -81,7 +81,7 @@ func outsiders(w *world.World, s *engine.Snapshot) (out []string) {
 		add(w.Guests[i].Address.String())
 	}
 	for i := range w.Grants {
-		if w.Grants[i].Group == "" {
+		if !w.Grants[i].Address.IsZero() {
 			add(w.Grants[i].Address.String())
 		}
 	}

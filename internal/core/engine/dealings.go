@@ -26,6 +26,7 @@ type Dealings struct {
 	Ours        int // people of ours with such a contact
 	Owners      int // people of ours who own a space that theirs hold a role in
 	Grants      int // live roles
+	AsAWhole    int // of them, of the partner or a domain of theirs as a whole
 	Spaces      int // spaces they are in
 	Reports     int // of them, report areas
 	Items       int // roles on single items
@@ -108,6 +109,21 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 		}
 		if suspended && p.out > since || gone || !suspended && live == 0 && ended > since {
 			d.Went++
+		}
+	}
+	if k := inv.partners.find(inv.text, partner); k != none {
+		for i := range inv.many {
+			of := inv.many[i].of
+			if of.what == 0 && of.index != k || of.what == 1 && (s.pol.domains[of.index].kind != partnerDomain || s.pol.domains[of.index].partner != k) {
+				continue
+			}
+			for _, g := range inv.given(inv.many[i].grants) {
+				if g.live(at) {
+					d.Grants++
+					d.AsAWhole++
+					spaces[g.resource] = true
+				}
+			}
 		}
 	}
 	for sp := range spaces {

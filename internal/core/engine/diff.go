@@ -253,6 +253,13 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 		}
 	}
 	spaces, items := a.everGiven()
+	inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(_ partyRef, given []grant) {
+		for i := range given {
+			if g := &given[i]; g.live(at) {
+				out.Until = min(out.Until, g.end())
+			}
+		}
+	})
 	if p := a.party.known; p != nil {
 		first := func(given []grant) {
 			for i := range given {
@@ -301,7 +308,7 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 				count(kind, n)
 				continue
 			}
-			if masks.granted.Has(act.ID) && roleOnly(act.Rows(kind)) && who.Kind == ByAddress {
+			if masks.granted.Has(act.ID) && roleOnly(act.Rows(kind)) && who.Kind == ByAddress && a.party.index != none {
 				continue // counted below, all at once
 			}
 			one := act

@@ -35,7 +35,7 @@ func written(w *world.World, at moment.Moment) *world.World {
 	}
 	for i := range w.Grants {
 		x := w.Grants[i]
-		if x.Group == "" {
+		if !x.Address.IsZero() {
 			if gone[x.Address.String()] {
 				continue
 			}

@@ -12,11 +12,20 @@ func (a *asker) findRoles() {
 		return
 	}
 	a.rolesFound = true
+	inv := &a.s.inv
+	if len(inv.many) > 0 {
+		inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(_ partyRef, given []grant) {
+			for i := range given {
+				if g := &given[i]; g.resource == a.space && g.live(a.at) {
+					a.manyRole = max(a.manyRole, g.role)
+				}
+			}
+		})
+	}
 	p := a.party.known
 	if p == nil {
 		return
 	}
-	inv := &a.s.inv
 	a.addRoles(inv.given(p.grants))
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
 		a.addRoles(inv.given(inv.groups.at(g).grants))
@@ -39,6 +48,23 @@ func (a *asker) addRoles(given []grant) {
 			a.itemRole = max(a.itemRole, g.role)
 		}
 	}
+}
+
+// domainOf returns the index of the domain of a party, or none where nothing names it.
+func (a *asker) domainOf(o *outside) uint32 {
+	if o.domain != none || o.address.IsZero() {
+		return o.domain
+	}
+	return a.s.inv.domains.find(a.s.inv.text, o.address.Domain().String())
+}
+
+// ofSpace is what the party may do in the space as the account that is asked: what its partner or its
+// domain holds as a whole counts for the home account of somebody who comes with it (model §4).
+func (a *asker) ofSpace() catalogue.Role {
+	if a.class == catalogue.Federated {
+		return max(a.spaceRole, a.manyRole)
+	}
+	return a.spaceRole
 }
 
 // hasJoined reports whether the party, without a record, holds a live grant on a
@@ -362,7 +388,7 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	private := a.q.Resource.Kind.IsItem() && inv.items.at(a.target).private
 	role := a.itemRole
 	if !private {
-		role = max(role, a.spaceRole)
+		role = max(role, a.ofSpace())
 	}
 	ok := role >= ask.Role
 	if a.rec == nil {
@@ -372,11 +398,11 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	code := catalogue.HasGrant
 	var g *grant
 	var through via
-	var group uint32
+	var group partyRef
 	switch {
 	case ok:
 		g, through, group = a.findGrant(role, private, true)
-	case private && a.spaceRole >= ask.Role:
+	case private && a.ofSpace() >= ask.Role:
 		code = catalogue.PrivateItem
 	case role > catalogue.NoRole:
 		code = catalogue.RoleTooLow
@@ -387,7 +413,7 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 			if a.at < g.from {
 				code = catalogue.GrantAhead
 			}
-		} else if private && a.spaceRole > catalogue.NoRole {
+		} else if private && a.ofSpace() > catalogue.NoRole {
 			code = catalogue.PrivateItem
 		}
 	}
@@ -411,9 +437,9 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 
 // findGrant finds a grant that gives at least role: live, or the one nearest to
 // the asked moment among those that are not.
-func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, group uint32) {
+func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, holder partyRef) {
 	inv := &a.s.inv
-	look := func(given []grant, t via, gr uint32) {
+	look := func(given []grant, t via, of partyRef) {
 		for i := range given {
 			g := &given[i]
 			here := g.resource == a.space && !private || a.q.Resource.Kind.IsItem() && g.resource == a.target|itemBit
@@ -421,26 +447,29 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 				continue
 			}
 			if best == nil || g.end() > best.end() {
-				best, through, group = g, g.via, gr
-				if t == viaGroup {
-					through = viaGroup
+				best, through, holder = g, g.via, of
+				if t != viaGrant {
+					through = t
 				}
 			}
 		}
 	}
 	if p := a.party.known; p != nil {
-		look(inv.given(p.grants), viaGrant, none)
+		look(inv.given(p.grants), viaGrant, partyRef{})
 		for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-			look(inv.given(inv.groups.at(gr).grants), viaGroup, gr)
+			look(inv.given(inv.groups.at(gr).grants), viaGroup, partyRef{2, gr})
 		}
 		if a.party.supposed {
-			look(a.q.With.grants, viaGrant, none)
+			look(a.q.With.grants, viaGrant, partyRef{})
 		}
+	}
+	if a.class == catalogue.Federated {
+		inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(of partyRef, given []grant) { look(given, viaMany, of) })
 	}
 	return
 }
 
-func (a *asker) grantName(g *grant, through via, group uint32) string {
+func (a *asker) grantName(g *grant, through via, holder partyRef) string {
 	inv := &a.s.inv
 	where := "A grant on " + a.resourceName()
 	if g.resource&itemBit == 0 {
@@ -450,7 +479,9 @@ func (a *asker) grantName(g *grant, through via, group uint32) string {
 	case viaLink:
 		return "The link " + inv.linkIDs.text(inv.text, g.link)
 	case viaGroup:
-		return where + " through the group " + inv.text.text(inv.groups.at(group).name)
+		return where + " through the group " + inv.text.text(inv.groups.at(holder.index).name)
+	case viaMany:
+		return where + " for " + a.s.manyName(holder)
 	}
 	return where
 }

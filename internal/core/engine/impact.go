@@ -421,6 +421,41 @@ func linkImpact(
 
 // newcomerImpact lists what typical newcomers of either policy would become able to
 // do, or no longer: wide actions, and being invited into the directory.
+// heldByNewcomer calls found for every granted action on what the partner or the domain of a typical
+// newcomer holds as a whole, before or after.
+func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, found func(*catalogue.Action, world.Resource)) error {
+	spaces := map[uint32]bool{}
+	for _, x := range []*Snapshot{s, after} {
+		probe := Question{Subject: who, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
+		var a asker
+		if err := a.resolve(x, &probe); err != nil {
+			return err
+		}
+		held, _ := a.everGiven()
+		for sp := range held {
+			spaces[sp] = true
+		}
+	}
+	if len(spaces) == 0 {
+		return nil
+	}
+	for i := range catalogue.Actions() {
+		act := &catalogue.Actions()[i]
+		if !masks.granted.Has(act.ID) {
+			continue
+		}
+		if err := s.resources(act, spaces, nil, func(kind catalogue.ResourceKind, id, _ string) error {
+			if roleOnly(act.Rows(kind)) {
+				found(act, world.Resource{Kind: kind, ID: id})
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	all := newcomersOf(before, after, at)
 	type key struct {
@@ -436,6 +471,13 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 	for _, w := range wideActions {
 		matters[w.act] = actionMatters(w.act, changed)
 		any = any || matters[w.act]
+	}
+	holders := len(before.inv.many) > 0 // what partners and domains hold as a whole
+	for id := range catalogue.ActionID(len(catalogue.Actions())) {
+		if holders && masks.granted.Has(id) {
+			matters[id] = actionMatters(id, changed)
+			any = any || matters[id]
+		}
 	}
 	matters[invite.ID] = actionMatters(invite.ID, changed)
 	any = any || matters[invite.ID]
@@ -468,6 +510,15 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 			for k := range about {
 				q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: about[k].id}, At: at, as: unrelated}
 				ask(&q, w.kind, len(about[k].members))
+			}
+		}
+		if n.Who.Kind == ByAddress && holders {
+			if err := before.heldByNewcomer(after, n.Who, at, func(act *catalogue.Action, r world.Resource) {
+				if moved || matters[act.ID] {
+					ask(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: at}, r.Kind, 1)
+				}
+			}); err != nil {
+				return err
 			}
 		}
 		if n.Who.Kind == ByAddress && (moved || matters[invite.ID]) {

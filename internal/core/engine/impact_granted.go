@@ -52,8 +52,11 @@ func grantedImpact(
 				telling.Unlock()
 				for i := from; i < min(from+stride, inv.parties.n); i++ {
 					q := inv.parties.at(i)
-					if q.grants.n == 0 && q.groups.n == 0 {
+					if !before.holdsAnything(q) && !after.holdsAnything(after.inv.parties.at(i)) {
 						continue
+					}
+					if len(inv.many) > 0 && !before.isCounted(i, at) && !after.isCounted(i, at) {
+						continue // typical newcomers stand for them
 					}
 					a, in0 := before.sideOf(x, i, at)
 					b, in1 := after.sideOf(y, i, at)
@@ -76,7 +79,7 @@ func grantedImpact(
 					}
 					var mine Moves
 					compareParty := compare
-					if otherHoldings(before, after, i) {
+					if otherHoldings(before, after, i) || a.partner != b.partner && len(inv.many) > 0 {
 						compareParty = compareEach
 					}
 					compareParty(
@@ -239,7 +242,7 @@ func compare(
 	found func(sp, index uint32, kind catalogue.ResourceKind, in *contents, yes0, yes1 uint64),
 ) {
 	inv, idx := &t.s.inv, t.s.idx
-	live := t.roles(i)
+	live := t.roles(i, a)
 	items := 0
 	for k := range live {
 		if live[k].resource&itemBit != 0 {
@@ -258,21 +261,22 @@ func compare(
 		if apart {
 			at1 = u.s.place(sp, b, i, t.at)
 		}
-		both := func(set uint64, row uint32, private bool, onItem, onSpace catalogue.Role) (yes0, yes1 uint64) {
-			yes0 = a.allowed(&at0, t.x.met(a, &at0, of(idx.atItem, row)), set&ask, private, onItem, onSpace)
-			yes1 = b.allowed(&at1, u.x.met(b, &at1, of(u.s.idx.atItem, row)), set&ask, private, onItem, onSpace)
+		both := func(set uint64, row uint32, private bool, onItem, onSpace, many catalogue.Role) (yes0, yes1 uint64) {
+			yes0 = a.allowed(&at0, t.x.met(a, &at0, of(idx.atItem, row)), set&ask, private, onItem, onSpace, many)
+			yes1 = b.allowed(&at1, u.x.met(b, &at1, of(u.s.idx.atItem, row)), set&ask, private, onItem, onSpace, many)
 			return
 		}
 		if h.resource&itemBit != 0 {
 			index := h.resource &^ itemBit
 			it := inv.items.at(index)
-			if yes0, yes1 := both(masks.ofKind[it.kind], it.rules, it.private, h.role, t.roleOn(sp)); yes0|yes1 != 0 {
+			own, many := t.roleOn(sp)
+			if yes0, yes1 := both(masks.ofKind[it.kind], it.rules, it.private, h.role, own, many); yes0|yes1 != 0 {
 				found(sp, index, it.kind, nil, yes0, yes1)
 			}
 			continue
 		}
 		in := &idx.in[sp]
-		if yes0, yes1 := both(in.entries, none, false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
+		if yes0, yes1 := both(in.entries, none, false, catalogue.NoRole, h.role, h.many); yes0|yes1 != 0 {
 			if items > 0 {
 				in = t.less(sp, in, live)
 			}
@@ -280,10 +284,10 @@ func compare(
 		}
 		special := idx.in[sp].special
 		for _, x := range idx.special[special.off : special.off+special.n] {
-			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.roleOn(x.index|itemBit) != catalogue.NoRole) {
+			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.holds(x.index)) {
 				continue
 			}
-			if yes0, yes1 := both(masks.ofKind[x.kind], x.rules, false, catalogue.NoRole, h.role); yes0|yes1 != 0 {
+			if yes0, yes1 := both(masks.ofKind[x.kind], x.rules, false, catalogue.NoRole, h.role, h.many); yes0|yes1 != 0 {
 				found(sp, x.index, x.kind, nil, yes0, yes1)
 			}
 		}
@@ -295,6 +299,24 @@ func compare(
 func otherHoldings(a, b *Snapshot, i uint32) bool {
 	p, q := a.inv.parties.at(i), b.inv.parties.at(i)
 	return p.gone != q.gone || p.grants != q.grants
+}
+
+// partnerOf returns whose partner's a party is by its domain, barred or not; none for nobody's.
+func (s *Snapshot) partnerOf(p *party) uint32 {
+	if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain {
+		return s.pol.domains[p.domain].partner
+	}
+	return none
+}
+
+// holdsAnything reports whether a party was ever given anything: by itself, through a group, or because
+// its partner or its domain holds it as a whole.
+func (s *Snapshot) holdsAnything(p *party) bool {
+	any := p.grants.n > 0 || p.groups.n > 0
+	if !any && len(s.inv.many) > 0 {
+		s.inv.heldByMany(s.partnerOf(p), p.domain, func(partyRef, []grant) { any = true })
+	}
+	return any
 }
 
 // compareEach does what compare does where the party need not hold the same on both sides:
@@ -387,7 +409,7 @@ func (s *Snapshot) tell(
 	y0, y1 := of(catalogue.Space)
 	one(thing{sp, sp, catalogue.Space}, y0, y1)
 	for _, x := range s.idx.items.of(sp) {
-		if y0, y1 := of(x.kind); x.plain && y0|y1 != 0 && t.roleOn(x.index|itemBit) == catalogue.NoRole {
+		if y0, y1 := of(x.kind); x.plain && y0|y1 != 0 && !t.holds(x.index) {
 			one(thing{sp, x.index, x.kind}, y0, y1)
 		}
 	}

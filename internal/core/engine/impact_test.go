@@ -286,7 +286,7 @@ func bruteNewcomers(w *world.World, before, after *engine.Snapshot, at moment.Mo
 				continue
 			}
 			for _, r := range all {
-				if act.Takes(r.Kind) && !byRole(&act, r.Kind) {
+				if act.Takes(r.Kind) && (n.Who.Kind == engine.ByAddress || !byRole(&act, r.Kind)) { // a role may be their partner's as a whole
 					ask(engine.Question{Subject: n.Who, Action: act.ID, Resource: r, At: at})
 				}
 			}
@@ -368,6 +368,15 @@ func bruteOutward(w *world.World, before, after *engine.Snapshot, at moment.Mome
 	targets := map[string]engine.Who{}
 	for _, n := range append(append([]engine.Newcomer{}, before.NewcomersAt(at)...), after.NewcomersAt(at)...) {
 		targets[n.Who.String()] = n.Who
+	}
+	for _, side := range []*engine.Snapshot{before, after} { // whom one side knows is no newcomer
+		all, _, err := side.Group("everybody", at)
+		if err != nil {
+			panic(err)
+		}
+		for _, who := range all {
+			delete(targets, who.String())
+		}
 	}
 	for _, name := range []string{"directory.accept_theirs", "spaces.join_theirs", "chat.message_theirs", "chat.call_theirs", "meetings.join_theirs", "mail.forward"} {
 		act, _ := catalogue.ActionByName(name)

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -53,6 +54,7 @@ const (
 	viaGrant via = iota
 	viaLink
 	viaGroup // only while answering: a grant of a group
+	viaMany  // the same, of a partner or a domain as a whole
 )
 
 const itemBit = 1 << 31
@@ -101,6 +103,13 @@ type meeting struct {
 	rules, held                    uint32
 	domains                        list // that count: its own, and those of its lists
 	own, lists                     list
+}
+
+// manyHold is a partner or a domain that holds grants as a whole: whoever belongs to it has them
+// with their home account.
+type manyHold struct {
+	of     partyRef // a partner or a domain
+	grants list
 }
 
 // domainList is a list of domains that meetings use.
@@ -157,6 +166,8 @@ type inventory struct {
 	forwarders []forwarder
 	rows       []row
 	said       []row // rows as they are said, where some of it is held back here
+
+	many []manyHold // partners and domains that hold something as a whole; never written in place
 
 	grantsDead int // entries of grants that nothing refers to any more
 	live       struct{ people, guests, grants, spaces, items, meetings, links int }
@@ -329,10 +340,13 @@ func (e *Editor) putGrants(grants []world.Grant) {
 			k = len(all)
 			seen[name] = k
 			var place uint64
-			if g.Group == "" {
+			switch { // the others behind all addresses
+			case g.ToMany():
+				place = 1 << 63
+			case g.Group != "":
+				place = uint64(e.group(g.Group)+1) << 32
+			default:
 				place = uint64(e.address(g.Address))
-			} else {
-				place = uint64(e.group(g.Group)+1) << 32 // behind all addresses
 			}
 			all = append(all, party{name: name, place: place})
 		}
@@ -702,6 +716,10 @@ func (e *Editor) RemoveGuest(a addr.Address) {
 // Named links of the address stay.
 func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.idx = nil
+	if ref, ok := manyOf(who); ok {
+		e.setMany(e.partyRef(ref), grants)
+		return
+	}
 	if len(who) > 6 && who[:6] == "group:" {
 		e.due = nil
 		i := e.group(who[6:])
@@ -733,6 +751,62 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.inv.grantsDead += int(old.n)
 	e.inv.live.grants += len(grants) - (int(old.n) - len(links))
 	e.inv.parties.edit(e.tok, i).grants = l
+}
+
+// manyOf reads a partner or a domain as world.Grant.Party writes it.
+func manyOf(who string) (ref world.PartyRef, ok bool) {
+	if id, is := strings.CutPrefix(who, "partner:"); is {
+		return world.PartyRef{Partner: id}, true
+	}
+	if name, is := strings.CutPrefix(who, "domain:"); is {
+		d, err := addr.ParseDomain(name)
+		if err != nil {
+			panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
+		}
+		return world.PartyRef{Domain: d}, true
+	}
+	return
+}
+
+// setMany replaces what a partner or a domain holds as a whole.
+func (e *Editor) setMany(of partyRef, grants []world.Grant) {
+	next := make([]manyHold, 0, len(e.inv.many)+1)
+	for _, m := range e.inv.many {
+		if m.of == of {
+			e.inv.grantsDead += int(m.grants.n)
+			e.inv.live.grants -= int(m.grants.n)
+			continue
+		}
+		next = append(next, m)
+	}
+	if len(grants) > 0 {
+		next = append(next, manyHold{of, e.placeGrants(grants, nil)})
+		e.inv.live.grants += len(grants)
+	}
+	e.inv.many = next
+}
+
+// heldByMany calls found for what a party holds with its home account because its partner or its
+// domain holds it as a whole. partner is none where the party is barred or nobody's.
+func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
+	for i := range v.many {
+		if m := &v.many[i]; m.of.what == 0 && m.of.index == partner || m.of.what == 1 && m.of.index == domain && domain != none {
+			found(m.of, v.given(m.grants))
+		}
+	}
+}
+
+// manyIn lists the partners and domains that were ever given a space as a whole.
+func (v *inventory) manyIn(space uint32) (out []partyRef) {
+	for i := range v.many {
+		for _, g := range v.given(v.many[i].grants) {
+			if g.resource == space {
+				out = append(out, v.many[i].of)
+				break
+			}
+		}
+	}
+	return
 }
 
 func (e *Editor) resource(r world.Resource) uint32 {

@@ -247,7 +247,29 @@ func (s *Snapshot) NameOfGroup(id string) string {
 	return ""
 }
 
-// GivenIn lists what was ever given in a space, the groups first.
+// manyText writes a partner or a domain as world.Grant.Party does.
+func (s *Snapshot) manyText(of partyRef) string {
+	if of.what == 1 {
+		return "domain:" + s.inv.domains.text(s.inv.text, of.index)
+	}
+	return "partner:" + s.inv.partners.text(s.inv.text, of.index)
+}
+
+// manyName says who is meant by a partner or a domain as a whole.
+func (s *Snapshot) manyName(of partyRef) string {
+	if of.what == 1 {
+		return "everybody at " + s.inv.domains.text(s.inv.text, of.index)
+	}
+	id := s.inv.partners.text(s.inv.text, of.index)
+	for i := range s.pol.source.Partners {
+		if p := &s.pol.source.Partners[i]; p.ID == id && p.Name != "" {
+			return "everybody of " + p.Name
+		}
+	}
+	return "everybody of " + id
+}
+
+// GivenIn lists what was ever given in a space, partners and domains as a whole and groups first.
 func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 	inv := &s.inv
 	sp := inv.spaceIDs.find(inv.text, spaceID)
@@ -272,6 +294,10 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 			}
 			out = append(out, x)
 		}
+	}
+	for i := range inv.many {
+		m := &inv.many[i]
+		add(inv.given(m.grants), s.manyText(m.of), s.manyName(m.of))
 	}
 	for i := uint32(0); i < inv.groups.n; i++ {
 		if g := inv.groups.at(i); g.exists && g.grants.n > 0 {

@@ -67,7 +67,7 @@ func measureMasses(b *testing.B, s *Snapshot, w *world.World, at moment.Moment) 
 	enter, _ := catalogue.ActionByName("spaces.enter")
 	for len(qs) < 50_000 {
 		g := &w.Grants[r.IntN(len(w.Grants))]
-		if g.Group != "" {
+		if g.Address.IsZero() {
 			continue
 		}
 		act := enter

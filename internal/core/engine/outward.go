@@ -432,6 +432,11 @@ func (s *Snapshot) namedNewcomers(have []Newcomer) (out []Newcomer) {
 			refs(inv.refs[sp.parties.off:sp.parties.off+sp.parties.n], "named by the space "+inv.spaceIDs.text(inv.text, i))
 		}
 	}
+	for i := range inv.many {
+		for _, g := range inv.given(inv.many[i].grants) {
+			refs([]partyRef{inv.many[i].of}, "let into the space "+inv.spaceIDs.text(inv.text, g.resource))
+		}
+	}
 	for i := range inv.meetings.n {
 		m := inv.meetings.at(i)
 		if !m.exists {

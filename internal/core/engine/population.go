@@ -205,7 +205,15 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 		rules = inv.meetings.at(a.target).rules
 	}
 	item := of(s.idx.atItem, rules)
-	for _, i := range s.idx.parties.of(sp) {
+	many := inv.manyIn(sp)
+	among := s.idx.parties.of(sp)
+	if len(many) > 0 { // all that are known may be of them
+		among = make([]uint32, inv.parties.n)
+		for i := range among {
+			among[i] = uint32(i)
+		}
+	}
+	for _, i := range among {
 		p, outside := s.sideOf(t.x, i, t.at)
 		if !outside || p.ok == 0 {
 			continue
@@ -228,16 +236,26 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 		for _, g := range inv.groupsOf(q, t.at) {
 			look(inv.given(inv.groups.at(g).grants))
 		}
-		if roles == [2]catalogue.Role{} {
+		as := catalogue.NoRole
+		for _, m := range many {
+			inv.heldByMany(p.partner, q.domain, func(of partyRef, given []grant) {
+				for k := range given {
+					if g := &given[k]; of == m && g.resource == sp && g.live(t.at) {
+						as = max(as, g.role)
+					}
+				}
+			})
+		}
+		if roles == [2]catalogue.Role{} && (as == catalogue.NoRole || !s.isCounted(i, t.at)) {
 			continue
 		}
 		at := s.place(sp, &p, i, t.at)
-		if yes := p.allowed(&at, t.x.met(&p, &at, item), set, private, roles[0], roles[1]); yes != 0 {
+		if yes := p.allowed(&at, t.x.met(&p, &at, item), set, private, roles[0], roles[1], as); yes != 0 {
 			first, home := actionsOf(yes)
 			found(i, Granting{th, first, home})
 		}
 	}
-	return len(s.idx.parties.of(sp)), nil
+	return len(among), nil
 }
 
 // AddressAt returns the address with a number.
@@ -299,7 +317,7 @@ func (s *Snapshot) GrantedLines(
 			skip = from.Lines
 		}
 		q := inv.parties.at(i)
-		if q.grants.n == 0 && q.groups.n == 0 {
+		if !s.holdsAnything(q) || len(inv.many) > 0 && !s.isCounted(i, at) {
 			continue
 		}
 		p, outside := s.sideOf(t.x, i, at)

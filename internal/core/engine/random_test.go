@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -125,7 +126,7 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 			}
 			return []string{"x@", "x@under."}[r.IntN(2)] + b.Domain.String()
 		case 5, 6, 7:
-			if g := &w.Grants[pick(len(w.Grants))]; g.Group == "" {
+			if g := &w.Grants[pick(len(w.Grants))]; !g.Address.IsZero() {
 				return g.Address.String()
 			}
 			fallthrough
@@ -177,6 +178,19 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 			g := &w.Grants[pick(len(w.Grants))]
 			if act.Takes(g.Resource.Kind) && g.Group == "" && !strings.HasPrefix(q.who, "person:") && !strings.HasPrefix(q.who, "link:") {
 				q.who, q.resource = g.Address.String(), g.Resource.String()
+				if g.ToMany() { // somebody of them: a guest, somebody unknown, a typical newcomer
+					domain := g.Domain.String()
+					if g.Partner != "" {
+						i := slices.IndexFunc(w.Partners, func(p world.Partner) bool { return p.ID == g.Partner })
+						domain = w.Partners[i].Domains[0].Domain.String()
+					}
+					q.who = []string{"*", "somebody"}[r.IntN(2)] + "@" + domain
+					for _, x := range w.Guests {
+						if x.Address.Domain().String() == domain && r.IntN(2) == 0 {
+							q.who = x.Address.String()
+						}
+					}
+				}
 				break
 			}
 		}
@@ -206,7 +220,7 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 	if act.Name == "meetings.see_details" || act.Name == "meetings.start" || act.Name == "directory.look_up" { // somebody with a role on the space it is about
 		for try := 0; try < 60; try++ {
 			g, m := &w.Grants[pick(len(w.Grants))], &w.Meetings[pick(len(w.Meetings))]
-			if g.Group != "" || g.Resource.Kind != catalogue.Space {
+			if g.Address.IsZero() || g.Resource.Kind != catalogue.Space {
 				continue
 			}
 			if act.Name != "directory.look_up" {
@@ -229,7 +243,7 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 			if s := &w.Spaces[pick(len(w.Spaces))]; act.AreaOnly && s.Kind == world.ReportArea || !act.AreaOnly && s.Kind == world.Course && s.Joinable {
 				q.resource = "space:" + s.ID
 				for _, g := range w.Grants {
-					if g.Resource.String() == q.resource && g.Group == "" && act.AreaOnly && r.IntN(2) == 0 {
+					if g.Resource.String() == q.resource && !g.Address.IsZero() && act.AreaOnly && r.IntN(2) == 0 {
 						q.who = g.Address.String()
 					}
 				}

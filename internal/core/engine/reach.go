@@ -208,11 +208,16 @@ func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 		items[a.held.item] = true
 		return
 	}
+	inv := &a.s.inv
+	inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(_ partyRef, given []grant) {
+		for i := range given {
+			spaces[given[i].resource] = true
+		}
+	})
 	p := a.party.known
 	if p == nil {
 		return
 	}
-	inv := &a.s.inv
 	add := func(given []grant) {
 		for _, g := range given {
 			if g.resource&itemBit != 0 {

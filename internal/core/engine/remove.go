@@ -112,6 +112,9 @@ func (s *Snapshot) HangingOn(r world.Resource, at moment.Moment) (out Hung) {
 			held(inv.addressText(i), inv.given(l))
 		}
 	}
+	for i := range inv.many {
+		held(s.manyText(inv.many[i].of), inv.given(inv.many[i].grants))
+	}
 	for i := range inv.groups.n {
 		if g := inv.groups.at(i); g.exists && g.grants.n > 0 {
 			held("group:"+inv.groupIDs.text(inv.text, i), inv.given(g.grants))
@@ -134,11 +137,8 @@ func (s *Snapshot) HangingOn(r world.Resource, at moment.Moment) (out Hung) {
 	return
 }
 
-// addresses of a Held grant that is no group's; ok is false for a group.
+// Address of a Held grant; ok is false for that of a group, a partner or a domain.
 func (h *Held) Address() (a addr.Address, ok bool) {
-	if len(h.Party) > 6 && h.Party[:6] == "group:" {
-		return a, false
-	}
 	a, err := addr.Parse(h.Party)
 	return a, err == nil
 }

@@ -410,12 +410,17 @@ func (x *sides) met(p *partySide, at *place, item words) (m met) {
 
 // allowed returns which of a set of entries are a yes for a party that holds these
 // roles.
-func (p *partySide) allowed(at *place, m met, set uint64, private bool, onItem, onSpace catalogue.Role) (yes uint64) {
+// many is the role that its partner or domain holds on the space as a whole.
+func (p *partySide) allowed(at *place, m met, set uint64, private bool, onItem, onSpace, many catalogue.Role) (yes uint64) {
 	role := onItem
 	if !private {
 		role = max(role, onSpace)
 	}
-	set &= p.ok & masks.upTo[role]
+	up := masks.upTo[role]
+	if many > role && !private {
+		up |= masks.upTo[many] & masks.ofClass[catalogue.Federated]
+	}
+	set &= p.ok & up
 	if !at.admitted {
 		set &^= masks.spaceParty
 	}
@@ -479,4 +484,5 @@ type heldRole struct {
 	resource uint32 // as of a grant
 	space    uint32
 	role     catalogue.Role
+	many     catalogue.Role // what the partner or the domain holds as a whole
 }

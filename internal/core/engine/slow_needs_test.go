@@ -45,6 +45,9 @@ func (x *slowQuestion) all(g *gates, who string) {
 	// the role of the subject on the resource, and whether it comes from the space alone
 	needRole := func(need int) {
 		item, space := 0, x.role(s.address, "space", x.space.ID)
+		if who == "F" {
+			space = max(space, x.roleOfMany(s, x.space.ID))
+		}
 		private := false
 		if x.item != nil {
 			item, private = x.role(s.address, x.item.Kind.String(), x.item.ID), x.item.Private

@@ -655,7 +655,7 @@ func (x *slowQuestion) role(address, kind, id string) int {
 	groups, record := x.everIn(address), x.guest(address)
 	for i := range x.w.Grants {
 		gr := &x.w.Grants[i]
-		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) && (gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
+		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) && (!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
 			best = max(best, int(gr.Role))
 		}
 	}
@@ -666,6 +666,20 @@ func (x *slowQuestion) role(address, kind, id string) int {
 					best = max(best, int(l.Right))
 				}
 			}
+		}
+	}
+	return best
+}
+
+// roleOfMany is the highest role on a space of live grants to the partner or the domain of an address:
+// membership with the home account.
+func (x *slowQuestion) roleOfMany(p *slowParty, space string) int {
+	best := 0
+	for i := range x.w.Grants {
+		gr := &x.w.Grants[i]
+		if gr.Resource.Kind == catalogue.Space && gr.Resource.ID == space && gr.From <= x.at && x.at < gr.Until &&
+			(gr.Partner != "" && p.partner != nil && p.partner.ID == gr.Partner || gr.Domain.String() == p.domain) {
+			best = max(best, int(gr.Role))
 		}
 	}
 	return best

@@ -25,6 +25,7 @@ type Supposed struct {
 	party   party
 	anew    party // the same without what a record that is gone took with it
 	grants  []grant
+	own     int // so many of them are the party's own; the others are its groups'
 	groups  []uint32
 	began   moment.Moment // when the first of it would be given; Never where nothing is
 	linkID  string
@@ -102,6 +103,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		}
 		out.grants = append(out.grants, grant{from: g.From, until: g.Until, resource: r, role: g.Role})
 	}
+	out.own = len(out.grants)
 	out.anew = newParty()
 	out.anew.domain = out.party.domain
 	if x.Record {
@@ -132,15 +134,25 @@ func (s *Snapshot) supposeDates(x *Supposed) {
 		return
 	}
 	q := s.Sequences()
-	if inv.parties.at(i).out <= x.began || !q.load(i) { // a new grant wakes nobody
+	if !q.load(i) {
 		return
 	}
+	_, of := q.loadRecord(i)
+	first := len(q.rec.Held)
 	for k := range x.grants {
-		g := &x.grants[k]
-		q.rec.Held = append(q.rec.Held, dated.Held{From: g.from, Until: g.until, Reviewed: moment.Always, Review: dated.None, Own: true})
+		var h dated.Held
+		q.fill(&h, &x.grants[k], of, k < x.own)
+		q.rec.Held = append(q.rec.Held, h)
 	}
-	f := q.rec.Fate()
-	x.party.out, x.party.gone = f.Out, f.Gone
+	if inv.parties.at(i).out > x.began { // a new grant wakes nobody
+		f := q.rec.Fate()
+		x.party.out, x.party.gone = f.Out, f.Gone
+	}
+	for k := range x.own {
+		if end, cause := q.rec.End(&q.rec.Held[first+k]); cause == dated.ByReview {
+			x.grants[k].silent = secondsUp(end)
+		}
+	}
 }
 
 // WouldLine is what would become of one thing a party may try.

@@ -102,7 +102,7 @@ func TestWouldIsGiven(t *testing.T) {
 		s := engine.Of(w)
 		for range 10 {
 			g := w.Grants[r.IntN(len(w.Grants))]
-			g.Group, g.Address, g.From, g.Until = "", mustAddress(t, []string{w.Guests[r.IntN(len(w.Guests))].Address.String(), "fresh@unlisted.example", "fresh@homepost.example"}[r.IntN(3)]), now-1, moment.Never
+			g.Group, g.Partner, g.Domain, g.Address, g.From, g.Until = "", "", addr.Domain{}, mustAddress(t, []string{w.Guests[r.IntN(len(w.Guests))].Address.String(), "fresh@unlisted.example", "fresh@homepost.example"}[r.IntN(3)]), now-1, moment.Never
 			with, err := s.Supposing(engine.Suppose{Address: g.Address, Grants: []world.Grant{g}})
 			if err != nil {
 				t.Fatal(err)

@@ -105,7 +105,7 @@ func (s *Snapshot) Tally(at moment.Moment) *Tally {
 }
 
 // roles finds the live roles of a party: the highest on each resource.
-func (t *Tally) roles(i uint32) []heldRole {
+func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 	inv := &t.s.inv
 	q := inv.parties.at(i)
 	t.live = t.live[:0]
@@ -123,7 +123,28 @@ func (t *Tally) roles(i uint32) []heldRole {
 	for _, g := range groups {
 		t.gather(inv.given(inv.groups.at(g).grants))
 	}
+	inv.heldByMany(p.partner, q.domain, func(_ partyRef, given []grant) {
+		for k := range given {
+			if g := &given[k]; g.live(t.at) {
+				t.gatherMany(g)
+			}
+		}
+	})
 	return t.live
+}
+
+// gatherMany adds what a partner or a domain holds as a whole.
+func (t *Tally) gatherMany(g *grant) {
+	for l := range t.live {
+		if t.live[l].resource == g.resource {
+			t.live[l].many = max(t.live[l].many, g.role)
+			return
+		}
+	}
+	if t.many != nil {
+		t.many[g.resource] = len(t.live)
+	}
+	t.live = append(t.live, heldRole{g.resource, g.resource, catalogue.NoRole, g.role})
 }
 
 func (t *Tally) gather(given []grant) {
@@ -156,23 +177,30 @@ next:
 			}
 			sp = it.space
 		}
-		t.live = append(t.live, heldRole{g.resource, sp, g.role})
+		t.live = append(t.live, heldRole{g.resource, sp, g.role, catalogue.NoRole})
 	}
 }
 
-func (t *Tally) roleOn(resource uint32) catalogue.Role {
+// roleOn returns the party's own role on a space or an item, and what its partner or domain holds.
+func (t *Tally) roleOn(resource uint32) (own, many catalogue.Role) {
 	if t.many != nil {
 		if l, ok := t.many[resource]; ok {
-			return t.live[l].role
+			return t.live[l].role, t.live[l].many
 		}
-		return catalogue.NoRole
+		return
 	}
 	for l := range t.live {
 		if t.live[l].resource == resource {
-			return t.live[l].role
+			return t.live[l].role, t.live[l].many
 		}
 	}
-	return catalogue.NoRole
+	return
+}
+
+// holds reports whether the party has a role of its own on an item.
+func (t *Tally) holds(item uint32) bool {
+	own, _ := t.roleOn(item | itemBit)
+	return own != catalogue.NoRole
 }
 
 // thing is a resource in a space.
@@ -190,7 +218,7 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 		return
 	}
 	s, inv, idx := t.s, &t.s.inv, t.s.idx
-	live := t.roles(i)
+	live := t.roles(i, p)
 	items := 0
 	for k := range live {
 		if live[k].resource&itemBit != 0 {
@@ -208,13 +236,14 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 			index := h.resource &^ itemBit
 			it := inv.items.at(index)
 			m := t.x.met(p, &at, of(idx.atItem, it.rules))
-			if yes := p.allowed(&at, m, masks.ofKind[it.kind], it.private, h.role, t.roleOn(sp)); yes != 0 {
+			own, many := t.roleOn(sp)
+			if yes := p.allowed(&at, m, masks.ofKind[it.kind], it.private, h.role, own, many); yes != 0 {
 				one(thing{sp, index, it.kind}, yes)
 			}
 			continue
 		}
 		in := &idx.in[sp]
-		if yes := p.allowed(&at, t.x.met(p, &at, words{}), in.entries, false, catalogue.NoRole, h.role); yes != 0 {
+		if yes := p.allowed(&at, t.x.met(p, &at, words{}), in.entries, false, catalogue.NoRole, h.role, h.many); yes != 0 {
 			if items > 0 {
 				in = t.less(sp, in, live)
 			}
@@ -222,10 +251,10 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 		}
 		special := idx.in[sp].special
 		for _, x := range idx.special[special.off : special.off+special.n] {
-			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.roleOn(x.index|itemBit) != catalogue.NoRole) {
+			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.holds(x.index)) {
 				continue
 			}
-			if yes := p.allowed(&at, t.x.met(p, &at, of(idx.atItem, x.rules)), masks.ofKind[x.kind], false, catalogue.NoRole, h.role); yes != 0 {
+			if yes := p.allowed(&at, t.x.met(p, &at, of(idx.atItem, x.rules)), masks.ofKind[x.kind], false, catalogue.NoRole, h.role, h.many); yes != 0 {
 				one(thing{sp, x.index, x.kind}, yes)
 			}
 		}
@@ -285,7 +314,7 @@ func (t *Tally) things(i uint32, p *partySide, add func(th thing, yes uint64)) {
 		}
 		less := in != &t.s.idx.in[sp] // some of them come by themselves
 		for _, x := range t.s.idx.items.of(sp) {
-			if x.plain && yes&masks.ofKind[x.kind] != 0 && !(less && t.roleOn(x.index|itemBit) != catalogue.NoRole) {
+			if x.plain && yes&masks.ofKind[x.kind] != 0 && !(less && t.holds(x.index)) {
 				add(thing{sp, x.index, x.kind}, yes&masks.ofKind[x.kind])
 			}
 		}

@@ -16,7 +16,7 @@ import (
 func TestTally(t *testing.T) {
 	yes, conditions := map[catalogue.ActionID]int{}, map[catalogue.Condition]int{}
 	homes := 0
-	for seed := uint64(2000); seed < 2060; seed++ {
+	for seed := uint64(2000); seed < 2072; seed++ {
 		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 200, Spaces: 9, Items: 60, Partners: 6, People: 6, Groups: 4, Meetings: 8, Links: 20, Exceptions: 20}, now))
 		if seed%3 == 0 {
 			someDates(rand.New(rand.NewPCG(seed, 17)), w)
@@ -83,11 +83,22 @@ func TestTally(t *testing.T) {
 			tally := s.Tally(at)
 			population := s.Population(at, nil)
 			var total engine.Sum
+			known := map[engine.Who]bool{}
+			everybody, _, err := s.Group("everybody", at)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, who := range everybody {
+				known[who] = true
+			}
 			kinds, partners, spaces := map[string]int{}, map[string]int{}, map[string]int{}
 			for _, name := range outsiders(w, s) {
 				who, err := engine.ParseWho(name)
 				if err != nil {
 					t.Fatal(err)
+				}
+				if who.Kind == engine.ByAddress && !known[who] {
+					continue // typical newcomers stand for them
 				}
 				type answer struct {
 					set        engine.Actions

@@ -44,6 +44,8 @@ var kinds = []Kind{
 	{"barred_holds_grants", "A barred address still has a record or grants", "End its access, or lift the bar if it is no longer needed.", false},
 	{"guest_looks_alike", "A guest's domain looks like another one", "Find out who they are before they get more access; bar the domain if nobody knows.", false},
 	{"guest_of_no_partner", "A guest's domain belongs to no partner", "Add the organisation as a partner, or let the guest go.", true},
+	{"membership_without_effect", "A whole partner or domain was let into a space, and none of them gets in", "Open what stands in the way, or end the membership.", false},
+	{"membership_review_due", "The membership of a whole partner or domain is to be reviewed", "The owner of the space confirms it, narrows it, or ends it.", false},
 	{"refused_by_them", "We opened a direction that they refuse", "Write to their administrator, or withdraw the opening.", false},
 	{"refused_by_us", "They allow a direction that we closed", "Open it, or tell them that it stays closed.", true},
 	{"stance_too_old", "Their answer is too old to count", "Ask their administrator, and record the answer.", false},
@@ -124,6 +126,7 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f.openings()
 	f.partners()
 	f.addresses()
+	f.memberships()
 	f.values()
 	order := map[string]int{}
 	for i, k := range kinds {
@@ -185,7 +188,7 @@ func (f *finder) reports() {
 		} else {
 			seen[k] = true
 		}
-		if g.Group != "" || !moment.Within(f.at, g.From, g.Until) {
+		if g.Address.IsZero() || !moment.Within(f.at, g.From, g.Until) {
 			continue
 		}
 		q := engine.Question{Subject: engine.Who{Address: g.Address}, Resource: g.Resource}
@@ -250,7 +253,7 @@ func (f *finder) privates() {
 	}
 	for i := range f.w.Grants {
 		g := &f.w.Grants[i]
-		if g.Group == "" {
+		if !g.Address.IsZero() {
 			look(g.Address, g.Resource.ID)
 		}
 		for _, a := range members[g.Group] {
@@ -276,7 +279,7 @@ func (f *finder) guests() {
 		if f.at >= g.Until {
 			continue
 		}
-		if g.Group == "" {
+		if !g.Address.IsZero() {
 			holds[g.Address.String()] = true
 			grants[g.Address.String()]++
 		}

@@ -123,6 +123,10 @@ func TestEach(t *testing.T) {
 			"partners: [{id: old, name: Old, domains: [old-firm.example], owner: uma, contact: it@old-firm.example}]"},
 		{"guests: [{address: ida@ilvame.example, name: Ida, sponsor: uma, purpose: x, since: 2026-06-01, accepted: 2026-06-01}], grants: [{party: ida@ilvame.example, resource: space:dossier, role: view, from: 2026-06-01}]", "guest_looks_alike ida@ilvame.example", "ida@ilvame.example is a guest at a domain that looks like ilvane.example of partner ilvane.",
 			"partners: [{id: other, name: Other, domains: [{name: ilvame.example, look_alike: yes}], owner: uma, contact: it@ilvame.example}]"},
+		{"grants: [{party: \"domain:far.example\", resource: space:dossier, role: view, from: 2026-11-01, until: 2027-01-01}]", "membership_without_effect domain:far.example space:dossier", "Everybody of far.example was let into Dossier, and none of them gets in.",
+			"rules: {spaces.connect: {limit: any, default: any}}"},
+		{"rules: {spaces.connect: {limit: any, default: any}, guests.review_days: {default: 30}}, grants: [{party: \"domain:far.example\", resource: space:dossier, role: view, from: 2026-09-01, until: 2027-01-01}]", "membership_review_due domain:far.example space:dossier", "Whether everybody of far.example should still be in Dossier was to be confirmed by 2026-10-01.",
+			"grants: [{party: \"domain:far.example\", resource: space:dossier, role: view, from: 2026-09-01, until: 2027-01-01, reviewed: 2026-11-20}]"},
 		{"rules: {reports.licence: {default: []}}", "no_method reports.licence", "reports.licence leaves no method.", "rules: {reports.licence: {default: [house]}}"},
 	}
 	seen := map[string]bool{"limit_loose": true}

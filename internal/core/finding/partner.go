@@ -128,8 +128,17 @@ func (f *finder) used() map[string]*uses {
 			continue
 		}
 		parties := inGroup[g.Group]
-		if g.Group == "" {
+		switch {
+		case !g.Address.IsZero():
 			parties = []addr.Address{g.Address}
+		case !g.Domain.IsZero():
+			parties = []addr.Address{addr.Newcomer(g.Domain)}
+		case g.Partner != "":
+			for k := range f.w.Partners {
+				if p := &f.w.Partners[k]; p.ID == g.Partner && len(p.Domains) > 0 {
+					parties = []addr.Address{addr.Newcomer(p.Domains[0].Domain)}
+				}
+			}
 		}
 		k := g.Resource.Kind
 		report := k == catalogue.Report || k == catalogue.Dashboard || k == catalogue.Space && area[g.Resource.ID]
@@ -169,7 +178,7 @@ func (f *finder) used() map[string]*uses {
 func (f *finder) addresses() {
 	grants := map[string]int{}
 	for i := range f.w.Grants {
-		if g := &f.w.Grants[i]; g.Group == "" && f.at < g.Until {
+		if g := &f.w.Grants[i]; !g.Address.IsZero() && f.at < g.Until {
 			grants[g.Address.String()]++
 		}
 	}
@@ -198,8 +207,57 @@ func (f *finder) addresses() {
 		look(f.w.Guests[i].Address, true)
 	}
 	for i := range f.w.Grants {
-		if g := &f.w.Grants[i]; g.Group == "" && f.at < g.Until {
+		if g := &f.w.Grants[i]; !g.Address.IsZero() && f.at < g.Until {
 			look(g.Address, false)
+		}
+	}
+}
+
+// memberships looks at partners and domains that were let into a space as a whole: whether a typical
+// newcomer of theirs gets in, and whether the owner of the space is to confirm it (model §4).
+func (f *finder) memberships() {
+	enter, days := action("spaces.enter"), catalogue.MustRule("guests.review_days")
+	seen := map[string]bool{}
+	for i := range f.w.Grants {
+		g := &f.w.Grants[i]
+		k := g.Party() + " " + g.Resource.String()
+		if !g.ToMany() || !moment.Within(f.at, g.From, g.Until) || seen[k] {
+			continue
+		}
+		seen[k] = true
+		domains, name := []addr.Domain{g.Domain}, g.Domain.String()
+		if g.Partner != "" {
+			for k := range f.w.Partners {
+				if p := &f.w.Partners[k]; p.ID == g.Partner {
+					name, domains = p.Name, nil
+					for _, d := range p.Domains {
+						domains = append(domains, d.Domain)
+					}
+				}
+			}
+		}
+		enters := false
+		for _, d := range domains {
+			v, ok := f.ask(engine.Question{Subject: engine.Who{Address: addr.Newcomer(d)}, Action: enter, Resource: g.Resource})
+			enters = enters || ok && v.Yes
+		}
+		about := one(g.Party(), g.Resource.String())
+		if !enters {
+			f.add("membership_without_effect", about, nil, "Everybody of %s was let into %s, and none of them gets in.", name, f.s.NameOf(g.Resource))
+			continue
+		}
+		c := engine.Context{Resource: g.Resource, At: f.at}
+		if len(domains) > 0 {
+			c.Party = addr.Newcomer(domains[0]).String()
+		}
+		chain, err := f.s.ChainOf(days, c)
+		if err != nil || chain.Effective() == catalogue.NoLimit {
+			continue
+		}
+		zone := f.s.Zone()
+		last := max(g.From, g.Reviewed)
+		if due := moment.EndOfDays(moment.DayOf(last, zone), int(chain.Effective()), zone); last.IsSet() && due <= f.at {
+			f.add("membership_review_due", about, nil, "Whether everybody of %s should still be in %s was to be confirmed by %s.", name, f.s.NameOf(g.Resource), moment.DayOf(due-1, zone))
 		}
 	}
 }

@@ -15,6 +15,8 @@ type Moved struct {
 	Spaces  []string     // ids of the spaces that named a partner and name another or one more now
 	Named   []string     // what else of the policy did: exception:ID, bundle:ID, expectation:ID
 	Letters []string     // ids of letters that belong to another partner now
+	Given   []Grant      // what a partner holds as a whole, and did not hold before
+	Ended   []Grant      // what the partner held that is no more
 	Differs []Difference // what the people who move find otherwise
 }
 
@@ -193,6 +195,7 @@ func (m *Moved) rename(from, into string, both bool) {
 		}
 		return x, did
 	})
+	m.grants(from, into, both)
 	if both {
 		return
 	}
@@ -204,6 +207,37 @@ func (m *Moved) rename(from, into string, both bool) {
 		x.Partner = into
 		return x, true
 	})
+}
+
+// grants gives what a partner holds as a whole to another too, or instead.
+func (m *Moved) grants(from, into string, both bool) {
+	w := m.World
+	key := func(g *Grant) Grant {
+		return Grant{Partner: g.Partner, Resource: g.Resource, Role: g.Role, From: g.From}
+	}
+	have := map[Grant]bool{}
+	for i := range w.Grants {
+		have[key(&w.Grants[i])] = true
+	}
+	var all []Grant
+	for _, g := range w.Grants {
+		if g.Partner != from {
+			all = append(all, g)
+			continue
+		}
+		next := g
+		next.Partner = into
+		if both {
+			all = append(all, g)
+		} else {
+			m.Ended = append(m.Ended, g)
+		}
+		if !have[key(&next)] {
+			all = append(all, next)
+			m.Given = append(m.Given, next)
+		}
+	}
+	w.Grants = all
 }
 
 func renamed[T comparable](list []T, from, into T, both bool) ([]T, bool) {

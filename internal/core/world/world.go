@@ -543,8 +543,10 @@ func (r Resource) String() string { return r.Kind.String() + ":" + r.ID }
 
 // Grant is a party's role on a resource.
 type Grant struct {
-	Address     addr.Address // zero where Group is set
+	Address     addr.Address // zero where another of the four is set
 	Group       string
+	Partner     string      // everybody of a partner, with their home accounts
+	Domain      addr.Domain // everybody at a domain, exactly, with their home accounts
 	Resource    Resource
 	Role        catalogue.Role
 	From, Until moment.Moment
@@ -553,12 +555,16 @@ type Grant struct {
 }
 
 // Party writes who holds the grant as the file format does.
-func (g *Grant) Party() string {
-	if g.Group != "" {
-		return "group:" + g.Group
-	}
-	return g.Address.String()
+func (g *Grant) Party() string { return g.Holder().String() }
+
+// Holder returns who holds the grant.
+func (g *Grant) Holder() PartyRef {
+	return PartyRef{Partner: g.Partner, Domain: g.Domain, Group: g.Group, Address: g.Address}
 }
+
+// ToMany reports whether it is for a partner or a domain as a whole: membership of a space with the
+// home account (model §4).
+func (g *Grant) ToMany() bool { return g.Partner != "" || !g.Domain.IsZero() }
 
 // Link is a secret address that opens one item.
 type Link struct {
