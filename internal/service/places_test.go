@@ -57,6 +57,7 @@ rules:
   directory.personal: {limit: on, default: off}
   spaces.guests: {default: on}
   meetings.outsiders: {limit: anyone, default: known}
+  spaces.connect: {limit: any, default: closed}
 partners:
   - {id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {directory.in: yes, spaces.in: yes, files.in: yes, meetings.in: yes, chat.in: yes}}
   - {id: shut, name: Shut, domains: [shut.example], opened: {}}
@@ -65,6 +66,7 @@ people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, a
 spaces:
   - {id: dossier, name: Dossier, kind: team, owners: [uma], members: [ben, odd], items: [{id: kit, kind: file, name: Kit}, {id: lists, kind: folder, name: Lists}, {id: notes, kind: page, name: Notes}]}
   - {id: other, name: Other, kind: team, owners: [uma], items: [{id: secret, kind: file, name: Secret}]}
+  - {id: open, name: Open, kind: team, owners: [uma], rules: {spaces.connect: listed}}
 `
 
 var placeAdmin = Who{Name: "admin", Role: Administrator}
@@ -99,6 +101,12 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 		{`add | domain_list | - | {"name": "Lenders", "domains": ["ilvane.example"]}` + "\n" + `add | meeting | - | {"name": "Round", "host": "uma", "space": "dossier", "sign_in_lists": ["lenders"]}`, "added domain_list lenders\nadded meeting round", "1 0 1 0"},
 		{`add | meeting | - | {"name": "Round", "host": "uma", "sign_in_lists": ["lendrs"]}`, `refused meeting round sign_in_lists: there is no domain_list "lendrs"`, ""},
 		{`add | group | loan | {"name": "Loan", "parties": ["a@ilvane.example"]}` + "\n" + `add | grant | - | {"party": "group:loan", "resource": "space:other", "role": "view"}`, "added group loan\nadded grant group:loan space:other view NOW", "1 0 4 0"},
+		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:other", "role": "view"}`, "refused grant partner:ilvane space:other view NOW party: none of them would get in with their home account: “Members with their home account” is set to closed: nobody from outside", ""},
+		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:open", "role": "view"}`, "added grant partner:ilvane space:open view NOW", "1 0 2 0"},
+		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "space:open", "role": "contribute", "until": "+30d"}`, "added grant domain:ilvane.example space:open contribute NOW", "1 0 2 0"},
+		{`add | grant | - | {"party": "domain:far.example", "resource": "space:open", "role": "view"}`, "refused grant domain:far.example space:open view NOW party: none of them would get in with their home account: ", ""},
+		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "file:secret", "role": "view"}`, `refused grant  resource: domain:ilvane.example as a whole is let into a space with everything in it, not into "file:secret"`, ""},
+		{`add | grant | - | {"party": "partner:nobody", "resource": "space:other", "role": "view"}`, `refused grant  party: there is no partner "nobody"`, ""},
 		{`add | person | - | {"name": "Zoë Quill", "address": "zoe@ours.example"}`, "added person zoe-quill", "1 0 0 0"},
 		{`set | person | ben | {"roles": ["administrator"]}`, "changed person ben", "0 0 0 0"},
 		{`add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "accepted"}`, "added contact uma and x@ilvane.example", "0 0 0 0"},

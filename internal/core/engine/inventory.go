@@ -218,6 +218,7 @@ type Editor struct {
 	seen   map[row]uint32
 
 	hold          bool // what limits make too loose does not count
+	unsaid        []catalogue.RuleID
 	peopleChanged bool
 	idx           *index // nil where something of it changed
 	gen           uint64
@@ -379,6 +380,9 @@ func (e *Editor) Done() *Snapshot {
 	if e.hold {
 		e.holdBack()
 	}
+	if len(e.unsaid) > 0 {
+		e.unsay()
+	}
 	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
 		e.due, e.moved = &standing{}, nil
 	}
@@ -389,6 +393,24 @@ func (e *Editor) Done() *Snapshot {
 // of the policy not count, as they will not once it is published (model §3). It is
 // for an Editor of Aside: elsewhere they are written as held back.
 func (e *Editor) HoldBack() { e.hold = true }
+
+// Unsay makes what spaces, items and meetings say about some rules not count: a system with one value
+// for everybody does not know it (systems.md §3). It is for an Editor of Aside.
+func (e *Editor) Unsay(rules []catalogue.RuleID) { e.unsaid = rules }
+
+func (e *Editor) unsay() {
+	e.idx.once.Do(func() { e.idx.make(&e.inv) })
+	if e.inv.said == nil {
+		e.inv.said = e.inv.rows
+	}
+	e.inv.rows = append([]row(nil), e.inv.rows...)
+	for i := range e.inv.rows {
+		for _, r := range e.unsaid {
+			e.inv.rows[i][r] = catalogue.Unset
+		}
+	}
+	e.idx = e.idx.otherRows(&e.inv)
+}
 
 func (e *Editor) holdBack() {
 	copied := false

@@ -1,0 +1,67 @@
+// Command wexillum-suite is a small collaboration suite to be worked against: three programs, each with
+// an interface, a page and words of its own. It shares no code with the service.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"wexillum.example/internal/suite"
+)
+
+func main() {
+	if err := run(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+}
+
+func run() error {
+	dir := flag.String("dir", "", "where the programs keep what they hold; nothing is kept without it")
+	key := flag.String("key", os.Getenv("WEXILLUM_SUITE_KEY"), "what the interfaces ask for (WEXILLUM_SUITE_KEY)")
+	faster := flag.Float64("faster", 1, "by this factor everything that takes time is quicker")
+	calls := flag.Int("calls", 0, "how many calls a minute each program takes; 0 for any number")
+	addresses := map[string]*string{}
+	for i, name := range []string{"quay", "parley", "ledger"} {
+		addresses[name] = flag.String(name, fmt.Sprintf("127.0.0.1:%d", 8473+i), "address and port of "+name)
+	}
+	flag.Parse()
+	if *key == "" {
+		return errors.New("name what the interfaces are to ask for, with --key or WEXILLUM_SUITE_KEY")
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	failed := make(chan error, 3)
+	for name, p := range suite.New(suite.Options{Key: *key, Faster: *faster, Calls: *calls}) {
+		if *dir != "" {
+			if err := os.MkdirAll(*dir, 0o700); err != nil {
+				return err
+			}
+			if err := p.Keep(filepath.Join(*dir, name+".json")); err != nil {
+				return err
+			}
+		}
+		l, err := net.Listen("tcp", *addresses[name])
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-7s http://%s\n", name, l.Addr())
+		srv := &http.Server{Handler: p.Handler(), ReadHeaderTimeout: 10 * time.Second}
+		go func() { failed <- srv.Serve(l) }()
+	}
+	select {
+	case <-ctx.Done():
+		return nil
+	case err := <-failed:
+		return err
+	}
+}

@@ -1,0 +1,307 @@
+package native
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/catalogue"
+)
+
+// Fidelity says how well a system can hold what is meant.
+type Fidelity string
+
+// From exact to nothing at all.
+const (
+	Exact   Fidelity = "exact"
+	Tighter Fidelity = "tighter" // it refuses more than is meant
+	ByHand  Fidelity = "by_hand" // a connector cannot write it; a person does
+	None    Fidelity = "none"    // the system has nothing for it
+)
+
+// Dial is one setting of a system: a value of one rule for everybody there.
+type Dial struct {
+	Path  string // what the system calls it
+	Title string // the same in its own console's words
+	Rule  string
+	// Ceiling marks what places may not go beyond; else it is the value where no place says anything.
+	Ceiling bool
+	// Words are the system's words for the values of the rule, by value, from tight to loose. An empty
+	// one is a value that the system cannot hold. A rule of days has none: its numbers are written as
+	// they are.
+	Words []string
+	NoEnd string // the word for a number of days without end; empty where it has none
+	// Vague are words whose meaning the maker decides and may change: what they may mean at the least
+	// and at the most, as values of the rule.
+	Vague map[string][2]string
+	Span  time.Duration // how long a change takes to count; negative where nobody knows
+	Hand  bool          // readable, and changed by a person in its console alone
+}
+
+// Board is one list of domains of a system, which says with whom a rule admits dealings. Its mode
+// turns what the list means: those alone, or all but those.
+type Board struct {
+	Path  string
+	Title string
+	Rule  string
+	Keys  []string // openings of a partner that it must have all of to stand on the list
+	Only  string   // the system's word for those alone
+	But   string   // the system's word for all but those
+	Span  time.Duration
+}
+
+// Dialect is what one kind of system calls things.
+type Dialect struct {
+	Name     string
+	Title    string // as a person knows it
+	Services []string
+	Dials    []Dial
+	Boards   []Board
+}
+
+// Dialects lists the dialects that are known, by name. Callers must not change it.
+func Dialects() []*Dialect { return dialects }
+
+// ByName finds a dialect.
+func ByName(name string) (*Dialect, bool) {
+	i := slices.IndexFunc(dialects, func(d *Dialect) bool { return d.Name == name })
+	if i < 0 {
+		return nil, false
+	}
+	return dialects[i], true
+}
+
+var dialects = func() []*Dialect {
+	all := []*Dialect{&quay, &parley, &ledger}
+	for _, d := range all {
+		if err := d.check(); err != nil {
+			panic("native: " + d.Name + ": " + err.Error())
+		}
+	}
+	return all
+}()
+
+// check finds what is wrong with a dialect's data: rules that are not there, words that do not fit.
+func (d *Dialect) check() error {
+	seen := map[string]bool{}
+	for i := range d.Dials {
+		x := &d.Dials[i]
+		r, ok := catalogue.RuleByName(x.Rule)
+		if !ok {
+			return fmt.Errorf("%s: no rule %s", x.Path, x.Rule)
+		}
+		switch r.Scale.Shape {
+		case catalogue.Days:
+			if len(x.Words) > 0 {
+				return fmt.Errorf("%s: a number of days has no words", x.Path)
+			}
+		case catalogue.Methods, catalogue.Choice:
+			return fmt.Errorf("%s: %s has no order that could be kept", x.Path, x.Rule)
+		default:
+			if len(x.Words) != len(r.Scale.Names) || x.Words[0] == "" {
+				return fmt.Errorf("%s: %d words for %s, the first is %q", x.Path, len(x.Words), r.Scale.Describe(), x.Words[0])
+			}
+		}
+		for w, v := range x.Vague {
+			if _, err := r.Scale.Parse(v[0]); err != nil {
+				return fmt.Errorf("%s: %s: %w", x.Path, w, err)
+			}
+			if _, err := r.Scale.Parse(v[1]); err != nil {
+				return fmt.Errorf("%s: %s: %w", x.Path, w, err)
+			}
+		}
+		if seen[x.Path] {
+			return fmt.Errorf("%s twice", x.Path)
+		}
+		seen[x.Path] = true
+	}
+	for i := range d.Boards {
+		b := &d.Boards[i]
+		r, ok := catalogue.RuleByName(b.Rule)
+		if !ok || len(r.Scale.Names) != 3 || r.Scale.Names[1] != "listed" {
+			return fmt.Errorf("%s: %s is no level of domains", b.Path, b.Rule)
+		}
+		for _, k := range b.Keys {
+			if _, ok := catalogue.ParseKey(k); !ok {
+				return fmt.Errorf("%s: no key %s", b.Path, k)
+			}
+		}
+		if seen[b.Path] || b.Only == "" || b.But == "" || b.Only == b.But {
+			return fmt.Errorf("%s twice, or its modes are one", b.Path)
+		}
+		seen[b.Path] = true
+	}
+	return nil
+}
+
+// Line is one line of what a system can hold of a rule.
+type Line struct {
+	Rule     string
+	Layer    string // organisation, partner, people, space, item
+	Part     string // default, limit, opening, or the values of places
+	Fidelity Fidelity
+	Path     string // of the setting; empty where there is none
+	Says     string // what it refuses besides, or what stays open, in a sentence
+	Span     time.Duration
+}
+
+// Describe says of every rule of the dialect's services how well its systems can hold it.
+func (d *Dialect) Describe() (out []Line) {
+	for i := range catalogue.Rules() {
+		r := &catalogue.Rules()[i]
+		if !slices.Contains(d.Services, r.Service()) {
+			continue
+		}
+		held := false
+		for k := range d.Dials {
+			x := &d.Dials[k]
+			if x.Rule != r.Name {
+				continue
+			}
+			l := Line{Rule: r.Name, Layer: "organisation", Part: "default", Path: x.Path, Fidelity: Exact, Span: x.Span}
+			if x.Ceiling {
+				l.Part = "limit"
+			} else {
+				held = true
+			}
+			for v, w := range x.Words {
+				if w == "" {
+					l.Fidelity = Tighter
+					l.Says += fmt.Sprintf("It has no word for %s: %s is written instead. ", r.Scale.Names[v], r.Scale.Names[x.below(v)])
+				}
+			}
+			if x.Hand {
+				l.Fidelity, l.Says = ByHand, "It is changed in its own console alone. "+l.Says
+			}
+			l.Says = strings.TrimSpace(l.Says)
+			out = append(out, l)
+		}
+		for k := range d.Boards {
+			if b := &d.Boards[k]; b.Rule == r.Name {
+				held = true
+				out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Path: b.Path, Fidelity: Exact, Span: b.Span})
+				l := Line{Rule: r.Name, Layer: "partner", Part: "opening", Path: b.Path, Fidelity: Exact, Span: b.Span}
+				if len(b.Keys) > 1 {
+					l.Fidelity, l.Says = Tighter, "A partner stands on the list only where it is open for "+strings.Join(b.Keys, " and ")+"."
+				}
+				out = append(out, l)
+			}
+		}
+		if !held {
+			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Fidelity: None, Says: "It has no setting for it. What counts there is not known here."})
+			continue
+		}
+		for _, layer := range r.Layers.Names() {
+			out = append(out, Line{
+				Rule: r.Name, Layer: layer, Part: "values", Fidelity: Tighter, Path: d.pathOf(r.Name), Span: d.spanOf(r.Name),
+				Says: "It has one value for everybody: the tightest that is meant anywhere is written, and what is meant to be looser is refused there.",
+			})
+		}
+	}
+	return
+}
+
+func (d *Dialect) pathOf(rule string) string {
+	for i := range d.Dials {
+		if d.Dials[i].Rule == rule && !d.Dials[i].Ceiling {
+			return d.Dials[i].Path
+		}
+	}
+	for i := range d.Boards {
+		if d.Boards[i].Rule == rule {
+			return d.Boards[i].Path
+		}
+	}
+	return ""
+}
+
+func (d *Dialect) spanOf(rule string) time.Duration {
+	path := d.pathOf(rule)
+	s, _, _ := d.Setting(path)
+	return s
+}
+
+// Setting tells how long a change of a setting takes to count, what it is called, and whether the
+// dialect knows it at all.
+func (d *Dialect) Setting(path string) (span time.Duration, title string, known bool) {
+	for i := range d.Dials {
+		if d.Dials[i].Path == path {
+			return d.Dials[i].Span, d.Dials[i].Title, true
+		}
+	}
+	for i := range d.Boards {
+		if d.Boards[i].Path == path {
+			return d.Boards[i].Span, d.Boards[i].Title, true
+		}
+	}
+	return 0, "", false
+}
+
+// ByHand reports whether a setting is changed by a person alone.
+func (d *Dialect) ByHand(path string) bool {
+	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Path == path && x.Hand })
+}
+
+// RuleAt returns the rule that a setting carries; empty where it carries none.
+func (d *Dialect) RuleAt(path string) string {
+	for i := range d.Dials {
+		if d.Dials[i].Path == path {
+			return d.Dials[i].Rule
+		}
+	}
+	for i := range d.Boards {
+		if d.Boards[i].Path == path {
+			return d.Boards[i].Rule
+		}
+	}
+	return ""
+}
+
+// below returns the loosest value up to v that the dial has a word for.
+func (x *Dial) below(v int) int {
+	for v > 0 && x.Words[v] == "" {
+		v--
+	}
+	return v
+}
+
+// write returns the dial's word for a value, or for the next tighter one where it has none.
+func (x *Dial) write(v catalogue.Value) string {
+	r, _ := catalogue.RuleByName(x.Rule)
+	if r.Scale.Shape == catalogue.Days {
+		switch {
+		case v != catalogue.NoLimit:
+			return strconv.Itoa(int(v))
+		case x.NoEnd != "":
+			return x.NoEnd
+		}
+		return strconv.Itoa(catalogue.MaxDays)
+	}
+	return x.Words[x.below(int(v))]
+}
+
+// read returns what a word of the system means at the least and at the most; ok is false where the
+// dialect does not know it.
+func (x *Dial) read(word string) (least, most catalogue.Value, ok bool) {
+	r, _ := catalogue.RuleByName(x.Rule)
+	if v, vague := x.Vague[word]; vague {
+		least, _ = r.Scale.Parse(v[0])
+		most, _ = r.Scale.Parse(v[1])
+		return least, most, true
+	}
+	if r.Scale.Shape == catalogue.Days {
+		if word == x.NoEnd && word != "" {
+			return catalogue.NoLimit, catalogue.NoLimit, true
+		}
+		v, err := r.Scale.Parse(word)
+		return v, v, err == nil && word != "none"
+	}
+	for i, w := range x.Words {
+		if w == word && w != "" {
+			return catalogue.Value(i), catalogue.Value(i), true
+		}
+	}
+	return 0, 0, false
+}

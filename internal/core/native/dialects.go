@@ -1,0 +1,61 @@
+package native
+
+import "time"
+
+// The three dialects of the suite that ships to be worked against (cmd/suite). Their words are made up.
+
+var onOff = func(off, on string) []string { return []string{off, on} }
+
+// quay carries the directory, spaces and files.
+var quay = Dialect{
+	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"},
+	Dials: []Dial{
+		{Path: "visitors", Title: "Visitors", Rule: "directory.guests", Words: onOff("turned away", "welcome")},
+		{Path: "visitors.brought-by", Title: "Who may bring a visitor", Rule: "directory.invite_by", Words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}},
+		{Path: "visitors.own-mail", Title: "Visitors with mail of their own", Rule: "directory.personal", Words: onOff("no", "yes")},
+		{Path: "berths.visitors", Title: "Visitors in berths", Rule: "spaces.guests", Words: onOff("keep out", "may come aboard")},
+		{Path: "berths.notes", Title: "Visitors write in notes", Rule: "spaces.pages", Words: onOff("read", "write")},
+		{Path: "crates.handed-to.most", Title: "Crates may be handed at most to", Rule: "files.given_to", Ceiling: true, Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour},
+		{Path: "crates.handed-to", Title: "Crates are handed to", Rule: "files.given_to", Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour},
+		{Path: "tickets.most", Title: "Tickets for whoever holds them, at most", Rule: "files.bearer_links", Ceiling: true, Words: onOff("none", "issued")},
+		{Path: "tickets", Title: "Tickets for whoever holds them", Rule: "files.bearer_links", Words: onOff("none", "issued"), Vague: map[string][2]string{"as the harbour sees fit": {"off", "on"}}},
+		{Path: "tickets.days", Title: "Days that a ticket is good for", Rule: "files.link_days", NoEnd: "for good", Span: 10 * time.Minute},
+		{Path: "tickets.power", Title: "What a ticket lets its holder do", Rule: "files.link_right", Words: []string{"look", "add"}},
+		{Path: "crates.passed-on", Title: "Visitors pass crates on", Rule: "files.reshare", Words: onOff("never", "freely")},
+	},
+	Boards: []Board{
+		{Path: "hulls", Title: "Hulls that may tie up", Rule: "spaces.connect", Keys: []string{"spaces.in"}, Only: "these", But: "all but these"},
+	},
+}
+
+// parley carries chat, meetings and calendars.
+var parley = Dialect{
+	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"},
+	Dials: []Dial{
+		{Path: "strangers.private", Title: "Talk with private lines", Rule: "chat.personal", Words: onOff("shut", "open")},
+		{Path: "strangers.voice", Title: "Voice with other houses", Rule: "chat.calls", Words: onOff("mute", "spoken")},
+		{Path: "lamp", Title: "Who sees the lamp in the window", Rule: "chat.presence", Words: []string{"nobody", "friends", "passers-by"}},
+		{Path: "table.seats", Title: "Who may sit at a table", Rule: "meetings.outsiders", Words: []string{"household", "friends of the house", "", "anyone who knocks"}, Span: 5 * time.Minute},
+		{Path: "table.anteroom", Title: "Who waits in the anteroom", Rule: "meetings.held", Words: []string{"all", "strangers", "none"}},
+		{Path: "table.early", Title: "Seated before the host", Rule: "meetings.early", Words: onOff("no", "yes")},
+		{Path: "table.hands", Title: "Guests may take the pen", Rule: "meetings.remote_control", Words: onOff("hands off", "may take it"), Vague: map[string][2]string{"house custom": {"off", "on"}}},
+	},
+	Boards: []Board{
+		{Path: "houses", Title: "Houses that we talk with", Rule: "chat.federation", Keys: []string{"chat.in", "chat.out"}, Only: "none but", But: "all but", Span: 2 * time.Minute},
+	},
+}
+
+// ledger carries mail and reports.
+var ledger = Dialect{
+	Name: "ledger", Title: "Ledger, for mail and reports", Services: []string{"mail", "reports"},
+	Dials: []Dial{
+		{Path: "post.copy", Title: "Forwarded post leaves a copy", Rule: "mail.forward_copy", Words: onOff("must", "may not")},
+		{Path: "post.set-by", Title: "Who may forward post", Rule: "mail.forward_set_by", Words: []string{"no one", "postmaster", "each clerk"}},
+		{Path: "figures.shown-to", Title: "To whom figures are shown", Rule: "reports.given_to", Words: []string{"clerks", "known readers", "any reader"}, Span: 24 * time.Hour},
+		{Path: "figures.copied", Title: "Readers may copy figures out", Rule: "reports.export", Words: onOff("read only", "may copy")},
+		{Path: "figures.shown-by", Title: "Who may show figures", Rule: "reports.share_by", Words: []string{"no one", "bookkeeper", "signing clerks", "each clerk"}, Hand: true},
+	},
+	Boards: []Board{
+		{Path: "post.towns", Title: "Towns that post may go on to", Rule: "mail.forward", Keys: []string{"mail.out"}, Only: "to", But: "not to"},
+	},
+}

@@ -1,0 +1,237 @@
+package native_test
+
+import (
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldgen"
+)
+
+var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
+
+func random(seed uint64) *world.World {
+	w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 20, Grants: 70, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 20, Exceptions: 5}, now))
+	r := rand.New(rand.NewPCG(seed, 4))
+	for i := range w.Rules {
+		all := w.Rules[i].Rule.Get().Scale.All()
+		w.Rules[i].Limit, w.Rules[i].Default = all[r.IntN(len(all))], all[r.IntN(len(all))]
+		if r.IntN(3) > 0 { // open, so that what is tighter somewhere can be told
+			w.Rules[i].Limit, w.Rules[i].Default = w.Rules[i].Rule.Get().Scale.Loosest(), w.Rules[i].Rule.Get().Scale.Loosest()
+		}
+		w.Rules[i].Default = w.Rules[i].Rule.Get().Scale.Tighter(w.Rules[i].Default, w.Rules[i].Limit)
+	}
+	return w
+}
+
+func meant(w *world.World) *native.Meant {
+	m := &native.Meant{Policy: w, Places: map[catalogue.RuleID][]catalogue.Value{}, At: now}
+	say := func(list []world.Setting) {
+		for _, s := range list {
+			if !s.Held {
+				m.Places[s.Rule] = append(m.Places[s.Rule], s.Value)
+			}
+		}
+	}
+	for i := range w.Spaces {
+		say(w.Spaces[i].Rules)
+		for k := range w.Spaces[i].Items {
+			say(w.Spaces[i].Items[k].Rules)
+		}
+	}
+	for i := range w.Meetings {
+		say(w.Meetings[i].Rules)
+	}
+	return m
+}
+
+func written(list []native.Setting) map[string]string {
+	out := map[string]string{}
+	for _, s := range list {
+		out[s.Path] = s.Value
+	}
+	return out
+}
+
+// overlay is a world as it counts in a system with a reading.
+func overlay(s *engine.Snapshot, w *world.World, f *native.Found, most bool) *engine.Snapshot {
+	e := s.Aside()
+	e.SetPolicy(native.Overlay(w, f, most))
+	e.Unsay(f.Rules())
+	return e.Done()
+}
+
+// TestNeverLooser: what is written for random worlds lets nothing through that is refused, by the engine
+// itself, and is read back as one thing: writing it again changes nothing.
+func TestNeverLooser(t *testing.T) {
+	short := 0
+	for seed := range uint64(120) {
+		w := random(seed)
+		s := engine.Of(w)
+		for _, d := range native.Dialects() {
+			to := d.To(meant(w))
+			f := d.From(written(to))
+			if len(f.Unread) > 0 {
+				t.Fatalf("seed %d, %s: it does not understand itself: %+v", seed, d.Name, f.Unread)
+			}
+			x, err := engine.ImpactOf(s, overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n := x.Total(); n.Gained > 0 || len(x.WideGained) > 0 {
+				t.Fatalf("seed %d, %s: it lets through what is refused: %+v, %+v\n%v", seed, d.Name, n, x.WideGained, to)
+			}
+			for _, n := range x.Newcomers {
+				if n.Change == "gained" {
+					t.Fatalf("seed %d, %s: %+v", seed, d.Name, n)
+				}
+			}
+			short += x.Total().Lost
+			y, err := engine.ImpactOf(overlay(s, w, f, false), overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n := y.Total(); n.Any() || len(y.WideGained)+len(y.WideLost) > 0 {
+				t.Fatalf("seed %d, %s: what was written is read in two ways: %+v", seed, d.Name, n)
+			}
+			if steps := d.Steps(written(to), to); len(steps) > 0 {
+				t.Fatalf("seed %d, %s: %+v", seed, d.Name, steps)
+			}
+		}
+	}
+	if short < 1000 {
+		t.Errorf("only %d are refused besides: places say too little to tell", short)
+	}
+}
+
+// TestFoundIsBounded: whatever a system holds, the tightest reading lets nothing through that the
+// loosest refuses, and where no layer says anything and all words are plain, found is what was meant.
+func TestFoundIsBounded(t *testing.T) {
+	vague, equal := 0, 0
+	for seed := range uint64(120) {
+		w := random(seed)
+		plain := seed%2 == 0
+		if plain {
+			w.Exceptions = nil
+			for i := range w.Partners {
+				w.Partners[i].Rules = nil
+			}
+			for i := range w.Spaces {
+				w.Spaces[i].Rules = nil
+				for k := range w.Spaces[i].Items {
+					w.Spaces[i].Items[k].Rules = nil
+				}
+			}
+			for i := range w.Meetings {
+				w.Meetings[i].Rules = nil
+			}
+		}
+		s := engine.Of(w)
+		r := rand.New(rand.NewPCG(seed, 5))
+		for _, d := range native.Dialects() {
+			to := written(d.To(meant(w)))
+			if plain {
+				f := d.From(to)
+				x, err := engine.ImpactOf(s, overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+				if err != nil {
+					t.Fatal(err)
+				}
+				exact := true
+				for _, l := range d.Describe() {
+					exact = exact && (l.Fidelity != native.Tighter || l.Part == "values")
+				}
+				if exact && (x.Total().Any() || len(x.WideLost) > 0) {
+					t.Fatalf("seed %d, %s: all is exact, and something differs: %+v %+v", seed, d.Name, x.Total(), x.WideLost)
+				}
+				if exact {
+					equal++
+				}
+			}
+			for i := range d.Dials { // somebody turns some of it
+				x := &d.Dials[i]
+				if words := append(slices.Clone(x.Words), slices.Sorted(maps.Keys(x.Vague))...); len(words) > 0 && r.IntN(3) == 0 {
+					if word := words[r.IntN(len(words))]; word != "" {
+						to[x.Path] = word
+						if _, is := x.Vague[word]; is {
+							vague++
+						}
+					}
+				}
+			}
+			for i := range d.Boards {
+				mode := []string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)]
+				to[d.Boards[i].Path] = native.BoardText(mode, []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "nobodys.example"})
+			}
+			f := d.From(to)
+			x, err := engine.ImpactOf(overlay(s, w, f, false), overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if x.Total().Lost > 0 || len(x.WideLost) > 0 {
+				t.Fatalf("seed %d, %s: the tightest reading lets through what the loosest refuses: %+v %+v\n%v", seed, d.Name, x.Total(), x.WideLost, to)
+			}
+		}
+	}
+	if vague < 20 || equal < 50 {
+		t.Errorf("%d vague words, %d that are equal", vague, equal)
+	}
+}
+
+// TestTurn: which way a change goes, list by list and word by word.
+func TestTurn(t *testing.T) {
+	for _, c := range []struct {
+		dialect, path, was, becomes string
+		want                        native.Turn
+	}{
+		{"quay", "visitors", "turned away", "welcome", native.Loosens},
+		{"quay", "visitors", "welcome", "turned away", native.Tightens},
+		{"quay", "visitors", "welcome", "welcome", native.Same},
+		{"quay", "visitors", "sideways", "welcome", native.Unclear},
+		{"quay", "tickets", "as the harbour sees fit", "none", native.Tightens},
+		{"quay", "tickets", "as the harbour sees fit", "issued", native.Loosens},
+		{"quay", "tickets.days", "30", "14", native.Tightens},
+		{"quay", "tickets.days", "30", "for good", native.Loosens},
+		{"quay", "nowhere", "1", "2", native.Unclear},
+		{"parley", "houses", "none but: a.example", "none but: a.example, b.example", native.Loosens},
+		{"parley", "houses", "none but: a.example, b.example", "none but: a.example", native.Tightens},
+		{"parley", "houses", "none but: a.example", "none but: b.example", native.Both},
+		{"parley", "houses", "all but: a.example", "all but: a.example, b.example", native.Tightens},
+		{"parley", "houses", "all but: a.example", "all but:", native.Loosens},
+		{"parley", "houses", "none but: a.example", "all but: a.example", native.Both}, // the list stays, and its meaning turns
+		{"parley", "houses", "none but: a.example", "all but: b.example", native.Loosens},
+		{"parley", "houses", "all but: a.example", "none but: b.example", native.Tightens},
+		{"parley", "houses", "some of: a.example", "none but: b.example", native.Unclear},
+		{"parley", "houses", "none but:", "none but:", native.Same},
+	} {
+		d, ok := native.ByName(c.dialect)
+		if !ok {
+			t.Fatal(c.dialect)
+		}
+		if got := d.Turn(c.path, c.was, c.becomes); got != c.want {
+			t.Errorf("%s from %q to %q %s, want %s", c.path, c.was, c.becomes, got, c.want)
+		}
+	}
+}
+
+// TestUnread: what is not there or not understood is said, and changes nothing of what is meant.
+func TestUnread(t *testing.T) {
+	w := random(3)
+	s := engine.Of(w)
+	for _, d := range native.Dialects() {
+		f := d.From(map[string]string{d.Boards[0].Path: "who knows: a.example", d.Dials[0].Path: "sideways"})
+		if len(f.Unread) != len(d.Dials)+len(d.Boards) || len(f.Rules()) != 0 {
+			t.Errorf("%s: %+v, %v", d.Name, f.Unread, f.Rules())
+		}
+		x, err := engine.ImpactOf(s, overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+		if err != nil || x.Total().Any() || len(x.WideGained)+len(x.WideLost) > 0 {
+			t.Errorf("%s: %+v %v", d.Name, x.Total(), err)
+		}
+	}
+}

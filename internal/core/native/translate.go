@@ -1,0 +1,438 @@
+package native
+
+import (
+	"fmt"
+	"slices"
+	"sort"
+	"strings"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Setting is one value of a system, in its own words. A list of domains is written as its mode, a
+// colon, and the domains in order.
+type Setting struct{ Path, Value string }
+
+// Meant is what counts here: the policy in force, and what places say besides.
+type Meant struct {
+	Policy *world.World
+	Places map[catalogue.RuleID][]catalogue.Value // every value that a space, item or meeting gives a rule
+	At     moment.Moment
+}
+
+// organisation returns the limit of a rule and the value where no place says anything.
+func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value) {
+	limit, def = r.Limit, r.Default
+	for i := range w.Rules {
+		x := &w.Rules[i]
+		if x.Rule != r.ID {
+			continue
+		}
+		if x.Limit != catalogue.Unset {
+			limit = x.Limit
+		}
+		if x.Default != catalogue.Unset {
+			def = x.Default
+			if x.Held {
+				if def = r.Scale.Tightest(); x.Counts != catalogue.Unset {
+					def = x.Counts
+				}
+			}
+		}
+	}
+	return limit, r.Scale.Tighter(def, limit)
+}
+
+// everywhere returns the tightest value that any layer gives a rule: what a system with one value for
+// everybody may hold.
+func (m *Meant) everywhere(r *catalogue.Rule) catalogue.Value {
+	_, v := organisation(m.Policy, r)
+	said := func(list []world.Setting) {
+		for _, s := range list {
+			if s.Rule == r.ID && !s.Held {
+				v = r.Scale.Tighter(v, s.Value)
+			}
+		}
+	}
+	for i := range m.Policy.Partners {
+		said(m.Policy.Partners[i].Rules)
+	}
+	for i := range m.Policy.Exceptions {
+		if x := &m.Policy.Exceptions[i]; moment.Within(m.At, x.From, x.Until) {
+			said(x.Rules)
+		}
+	}
+	for _, p := range m.Places[r.ID] {
+		v = r.Scale.Tighter(v, p)
+	}
+	return v
+}
+
+// To returns what a system of the dialect should hold, in the order of the dialect.
+func (d *Dialect) To(m *Meant) (out []Setting) {
+	for i := range d.Dials {
+		x := &d.Dials[i]
+		r, _ := catalogue.RuleByName(x.Rule)
+		v := m.everywhere(r)
+		if x.Ceiling {
+			v, _ = organisation(m.Policy, r)
+		}
+		out = append(out, Setting{x.Path, x.write(v)})
+	}
+	for i := range d.Boards {
+		b := &d.Boards[i]
+		r, _ := catalogue.RuleByName(b.Rule)
+		out = append(out, Setting{b.Path, b.write(m.everywhere(r), m)})
+	}
+	return
+}
+
+// Levels of domains, by value.
+const (
+	closed catalogue.Value = iota
+	listed
+	anyone
+)
+
+func (b *Board) write(level catalogue.Value, m *Meant) string {
+	var domains []string
+	add := func(e world.Entry) {
+		domains = append(domains, e.Domain.String())
+		if e.Subdomains {
+			domains = append(domains, "*."+e.Domain.String())
+		}
+	}
+	mode := b.Only
+	switch level {
+	case listed:
+		for i := range m.Policy.Partners {
+			if p := &m.Policy.Partners[i]; b.opened(p) == world.OpenYes && m.active(p) {
+				for _, e := range p.Domains {
+					add(e)
+				}
+			}
+		}
+	case anyone:
+		mode = b.But
+		for i := range m.Policy.Partners {
+			if p := &m.Policy.Partners[i]; b.opened(p) == world.OpenNo || !m.active(p) {
+				for _, e := range p.Domains {
+					add(e)
+				}
+			}
+		}
+		for i := range m.Policy.Barred {
+			if x := &m.Policy.Barred[i]; x.Address.IsZero() {
+				add(x.Entry)
+			}
+		}
+	}
+	return boardText(mode, domains)
+}
+
+func (m *Meant) active(p *world.Partner) bool {
+	return p.Standing == world.Active || p.Standing == world.Ended && m.At < p.StandingSince
+}
+
+// opened is what a partner's openings for all of a board's keys come to: no where one is no, yes
+// where all are yes.
+func (b *Board) opened(p *world.Partner) world.Opening {
+	out := world.OpenYes
+	for _, name := range b.Keys {
+		k, _ := catalogue.ParseKey(name)
+		switch p.Opened[k] {
+		case world.OpenNo:
+			return world.OpenNo
+		case world.OpenUnset:
+			out = world.OpenUnset
+		}
+	}
+	return out
+}
+
+func boardText(mode string, domains []string) string {
+	sort.Strings(domains)
+	domains = slices.Compact(domains)
+	return strings.TrimSuffix(mode+": "+strings.Join(domains, ", "), " ")
+}
+
+// BoardText writes a list of domains as a Setting has it.
+func BoardText(mode string, domains []string) string { return boardText(mode, slices.Clone(domains)) }
+
+// ParseBoard reads a list of domains as a Setting has it.
+func ParseBoard(s string) (mode string, domains []string, err error) {
+	mode, rest, ok := strings.Cut(s, ":")
+	if !ok {
+		return "", nil, fmt.Errorf("%q is no list: write its mode, a colon, and domains with commas", s)
+	}
+	for _, d := range strings.Split(rest, ",") {
+		if d = strings.TrimSpace(d); d != "" {
+			domains = append(domains, d)
+		}
+	}
+	return strings.TrimSpace(mode), domains, nil
+}
+
+// Range is what a rule may come to, at the least and at the most.
+type Range struct{ Least, Most catalogue.Value }
+
+// Unread is a setting that says nothing that is understood.
+type Unread struct{ Path, Rule, Why string }
+
+// FoundBoard is a list of domains as it was found.
+type FoundBoard struct {
+	Board   *Board
+	But     bool // all but those on it
+	Domains []string
+}
+
+// Found is what a reading of a system means.
+type Found struct {
+	Values map[catalogue.RuleID]Range // where no place says anything; for everybody
+	Limits map[catalogue.RuleID]Range
+	Boards []FoundBoard
+	Unread []Unread
+}
+
+// From says what a reading means. What is not there, or said in words that the dialect does not know,
+// is unread: nothing is known of it.
+func (d *Dialect) From(read map[string]string) *Found {
+	f := &Found{Values: map[catalogue.RuleID]Range{}, Limits: map[catalogue.RuleID]Range{}}
+	for i := range d.Dials {
+		x := &d.Dials[i]
+		word, there := read[x.Path]
+		if !there {
+			f.Unread = append(f.Unread, Unread{x.Path, x.Rule, "it is not there"})
+			continue
+		}
+		least, most, ok := x.read(word)
+		if !ok {
+			f.Unread = append(f.Unread, Unread{x.Path, x.Rule, fmt.Sprintf("%q is a word that is not known", word)})
+			continue
+		}
+		r, _ := catalogue.RuleByName(x.Rule)
+		if x.Ceiling {
+			f.Limits[r.ID] = Range{least, most}
+		} else {
+			f.Values[r.ID] = Range{least, most}
+		}
+	}
+	for i := range d.Boards {
+		b := &d.Boards[i]
+		text, there := read[b.Path]
+		if !there {
+			f.Unread = append(f.Unread, Unread{b.Path, b.Rule, "it is not there"})
+			continue
+		}
+		mode, domains, err := ParseBoard(text)
+		if err != nil || mode != b.Only && mode != b.But {
+			f.Unread = append(f.Unread, Unread{b.Path, b.Rule, fmt.Sprintf("%q is a mode that is not known", mode)})
+			continue
+		}
+		f.Boards = append(f.Boards, FoundBoard{b, mode == b.But, domains})
+	}
+	return f
+}
+
+// Rules lists the rules that a reading speaks of: of those, no place says anything that counts there.
+func (f *Found) Rules() (out []catalogue.RuleID) {
+	for r := range f.Values {
+		out = append(out, r)
+	}
+	for i := range f.Boards {
+		r, _ := catalogue.RuleByName(f.Boards[i].Board.Rule)
+		out = append(out, r.ID)
+	}
+	slices.Sort(out)
+	return
+}
+
+// Overlay returns the policy as it counts in a system: with most its loosest faithful reading, else
+// its tightest. What the reading says nothing about stays as meant. Values of partners, people and
+// places do not count for the rules that it speaks of: a system with one value for everybody does not
+// know them; callers drop those of places (Rules).
+func Overlay(policy *world.World, f *Found, most bool) *world.World {
+	w := *policy
+	pick := func(x Range) catalogue.Value {
+		if most {
+			return x.Most
+		}
+		return x.Least
+	}
+	w.Rules = slices.Clone(policy.Rules)
+	set := func(r *catalogue.Rule, limit, def catalogue.Value) {
+		i := slices.IndexFunc(w.Rules, func(x world.RuleSetting) bool { return x.Rule == r.ID })
+		if i < 0 {
+			i = len(w.Rules)
+			w.Rules = append(w.Rules, world.RuleSetting{})
+		}
+		w.Rules[i] = world.RuleSetting{Rule: r.ID, Limit: limit, Default: r.Scale.Tighter(def, limit), Counts: catalogue.Unset}
+	}
+	for id, v := range f.Values {
+		r := id.Get()
+		limit := r.Scale.Loosest()
+		if l, ok := f.Limits[id]; ok {
+			limit = pick(l)
+		}
+		set(r, limit, pick(v))
+	}
+	w.Partners = slices.Clone(policy.Partners)
+	for i := range f.Boards {
+		b := &f.Boards[i]
+		r, _ := catalogue.RuleByName(b.Board.Rule)
+		level := anyone
+		if !b.But {
+			if level = listed; len(b.Domains) == 0 {
+				level = closed
+			}
+		}
+		set(r, anyone, level)
+		for k := range w.Partners {
+			if level != closed { // who is refused by the level needs no opening taken away
+				b.open(&w.Partners[k], most)
+			}
+		}
+	}
+	ours := f.Rules()
+	strip := func(list []world.Setting) []world.Setting {
+		return slices.DeleteFunc(slices.Clone(list), func(s world.Setting) bool { return slices.Contains(ours, s.Rule) })
+	}
+	for i := range w.Partners {
+		w.Partners[i].Rules = strip(w.Partners[i].Rules)
+	}
+	w.Exceptions = nil
+	for _, x := range policy.Exceptions {
+		if x.Rules = strip(x.Rules); len(x.Rules) > 0 {
+			w.Exceptions = append(w.Exceptions, x)
+		}
+	}
+	return &w
+}
+
+// open gives a partner the openings that a list means.
+func (b *FoundBoard) open(p *world.Partner, most bool) {
+	on, all := false, len(p.Domains) > 0
+	for _, e := range p.Domains {
+		has := b.has(e)
+		on, all = on || has, all && has
+	}
+	if b.But == most { // of a partner that stands there in part, the reading that is wanted
+		on = all
+	}
+	for _, name := range b.Board.Keys {
+		k, _ := catalogue.ParseKey(name)
+		switch was := p.Opened[k]; {
+		case on && b.But:
+			p.Opened[k] = world.OpenNo
+		case on:
+			p.Opened[k] = world.OpenYes
+		case b.But && was == world.OpenNo, !b.But && was == world.OpenYes: // what is meant is not there
+			p.Opened[k] = world.OpenUnset
+		}
+	}
+}
+
+// has reports whether a list holds an entry: by its name, or by one above it that takes those below
+// along; with its subdomains only where those are taken along too.
+func (b *FoundBoard) has(e world.Entry) bool {
+	name := e.Domain.String()
+	plain, below := false, false
+	for _, d := range b.Domains {
+		top, wide := strings.CutPrefix(d, "*.")
+		switch {
+		case !wide:
+			plain = plain || d == name
+		case strings.HasSuffix(name, "."+top):
+			plain, below = true, true
+		case top == name:
+			below = true
+		}
+	}
+	return plain && (below || !e.Subdomains)
+}
+
+// Turn says which way a change of a setting goes.
+type Turn string
+
+// A change of words alone loosens nothing and tightens nothing.
+const (
+	Loosens  Turn = "loosens"
+	Tightens Turn = "tightens"
+	Both     Turn = "both"
+	Same     Turn = "same"
+	Unclear  Turn = "unclear" // one side is not understood: it is taken for a loosening
+)
+
+// Step is one setting that is to be written: its value there, and the one that it gets.
+type Step struct {
+	Path, Was, Becomes string
+	Turn               Turn
+}
+
+// Steps compares what a system holds with what it should hold.
+func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
+	for _, s := range meant {
+		if was := read[s.Path]; was != s.Value {
+			out = append(out, Step{s.Path, was, s.Value, d.Turn(s.Path, was, s.Value)})
+		}
+	}
+	return
+}
+
+// Turn says which way a setting goes from one value to another.
+func (d *Dialect) Turn(path, was, becomes string) Turn {
+	for i := range d.Dials {
+		x := &d.Dials[i]
+		if x.Path != path {
+			continue
+		}
+		a0, a1, okA := x.read(was)
+		b0, b1, okB := x.read(becomes)
+		switch {
+		case !okA || !okB:
+			return Unclear
+		case a0 == b0 && a1 == b1:
+			return Same
+		case b1 <= a0:
+			return Tightens
+		case b0 >= a1:
+			return Loosens
+		}
+		return Both
+	}
+	for i := range d.Boards {
+		b := &d.Boards[i]
+		if b.Path != path {
+			continue
+		}
+		m0, l0, err0 := ParseBoard(was)
+		m1, l1, err1 := ParseBoard(becomes)
+		known := func(m string) bool { return m == b.Only || m == b.But }
+		if err0 != nil || err1 != nil || !known(m0) || !known(m1) {
+			return Unclear
+		}
+		gone := slices.ContainsFunc(l0, func(x string) bool { return !slices.Contains(l1, x) })
+		come := slices.ContainsFunc(l1, func(x string) bool { return !slices.Contains(l0, x) })
+		loosens, tightens := come, gone // of a list of those alone
+		switch {
+		case m0 == b.But && m1 == b.But:
+			loosens, tightens = gone, come
+		case m0 == b.Only && m1 == b.But:
+			loosens, tightens = true, slices.ContainsFunc(l1, func(x string) bool { return slices.Contains(l0, x) })
+		case m0 == b.But && m1 == b.Only:
+			loosens, tightens = slices.ContainsFunc(l1, func(x string) bool { return slices.Contains(l0, x) }), true
+		}
+		switch {
+		case loosens && tightens:
+			return Both
+		case loosens:
+			return Loosens
+		case tightens:
+			return Tightens
+		}
+		return Same
+	}
+	return Unclear
+}
