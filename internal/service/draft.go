@@ -239,6 +239,9 @@ func (s *Service) docs(st *State) draft.Docs {
 
 // StateIn returns the present view; under InDraft as the draft would make it.
 func (s *Service) StateIn(ctx context.Context) (*State, error) {
+	if most, found := FoundIn(ctx); found {
+		return s.StateFound(ctx, most)
+	}
 	id := DraftIn(ctx)
 	if id == "" {
 		return s.State(), nil

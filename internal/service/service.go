@@ -57,6 +57,12 @@ type Service struct {
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]
 
+	connect     func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
+	holder      string                                                // names this service to others that work on systems
+	looked      map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
+	spans       float64
+	foundStates [2]atomic.Pointer[foundState] // at least, at most
+
 	checkClock bool // against the database's: where the clock is the system's
 	skew       struct {
 		sync.Mutex

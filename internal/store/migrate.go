@@ -215,7 +215,7 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is
 // being weighed, and what the next start finds out again.
-var passing = map[int64]bool{6: true}
+var passing = map[int64]bool{6: true, 7: true}
 
 // Loses tells what going down to a version would lose; empty for nothing.
 func (s *Store) Loses(ctx context.Context, to int64) (string, error) {

@@ -1,0 +1,353 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/store"
+)
+
+// Mode is what we do to a system (systems.md §1).
+type Mode string
+
+// A new system is looked at.
+const (
+	ModeLook   Mode = "look"   // read only
+	ModeCarry  Mode = "carry"  // read and write
+	ModePaused Mode = "paused" // neither
+)
+
+// What a system puts back by itself.
+const (
+	PutBackNo     = "no"
+	PutBackBeyond = "beyond" // what was loosened behind our back
+)
+
+// System is one server that carries some of our services.
+type System struct {
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Dialect string `json:"dialect"`
+	Address string `json:"address"`
+	Key     string `json:"key"` // where its key is: file:PATH or env:NAME; never the key itself
+	Mode    Mode   `json:"mode"`
+	Minutes int    `json:"minutes"` // from the end of one reading to the next
+	PutBack string `json:"put_back"`
+}
+
+func (x *System) dialect() *native.Dialect {
+	d, _ := native.ByName(x.Dialect)
+	return d
+}
+
+// CarriedSetting is how one setting of a system stands.
+type CarriedSetting struct {
+	System    string        `json:"system"`
+	Path      string        `json:"path"`
+	State     StepState     `json:"state"`
+	Meant     string        `json:"meant"`
+	Was       string        `json:"was,omitempty"` // there, before it was written
+	Turn      native.Turn   `json:"turn,omitempty"`
+	Cause     string        `json:"cause,omitempty"`
+	Made      moment.Moment `json:"made,omitempty"`
+	Sent      moment.Moment `json:"sent,omitempty"`
+	Counts    moment.Moment `json:"counts,omitempty"` // from when it is expected to count; 0 where nobody knows
+	Confirmed moment.Moment `json:"confirmed,omitempty"`
+	Tries     int           `json:"tries,omitempty"`
+	Next      moment.Moment `json:"next,omitempty"`
+	Problem   string        `json:"problem,omitempty"`
+	Drift     *Drift        `json:"drift,omitempty"`
+}
+
+// Drift is a setting that was confirmed and is found otherwise.
+type Drift struct {
+	Found    string        `json:"found"`
+	After    moment.Moment `json:"after"` // it was still right then
+	Since    moment.Moment `json:"since"` // it was found then
+	Times    int           `json:"times"` // how often in a day it was put back by itself
+	Accepted moment.Moment `json:"accepted,omitempty"`
+	By       string        `json:"by,omitempty"`
+	Why      string        `json:"why,omitempty"`
+}
+
+// StepState says how far the writing of a setting is (systems.md §4).
+type StepState string
+
+// From waiting to confirmed, and what may become of it instead.
+const (
+	StepWaiting   StepState = "waiting"
+	StepSent      StepState = "sent"
+	StepSettling  StepState = "settling"
+	StepConfirmed StepState = "confirmed"
+	StepDiffers   StepState = "differs"
+	StepFailed    StepState = "failed"
+	StepByHand    StepState = "by_hand"
+)
+
+// open reports whether a setting is on its way.
+func (x *CarriedSetting) open() bool {
+	return x != nil && (x.State == StepWaiting || x.State == StepSent || x.State == StepSettling || x.State == StepFailed)
+}
+
+var systemID = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,59}$`)
+
+func (x *System) check() error {
+	if !systemID.MatchString(x.ID) {
+		return &Invalid{"id", x.ID, "write small letters, digits, dots, lines and hyphens, at most 60"}
+	}
+	if x.Name = strings.TrimSpace(x.Name); x.Name == "" || len(x.Name) > 200 {
+		return &Invalid{"name", x.Name, "say in 1 to 200 letters what it is called"}
+	}
+	var names []string
+	for _, d := range native.Dialects() {
+		names = append(names, d.Name)
+	}
+	if !slices.Contains(names, x.Dialect) {
+		return &Invalid{"dialect", x.Dialect, "write " + strings.Join(names, ", ")}
+	}
+	if u, err := url.Parse(x.Address); err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil {
+		return &Invalid{"address", x.Address, "write http://host:port or https://host, without a name and password"}
+	}
+	if _, ok := strings.CutPrefix(x.Key, "file:/"); !ok {
+		if name, ok := strings.CutPrefix(x.Key, "env:"); !ok || name == "" {
+			return &Invalid{"key", "…", "say where its key is: file:/path/of/a/file or env:NAME of an environment variable of the service; never the key itself"}
+		}
+	}
+	if err := oneOfWords("mode", string(x.Mode), string(ModeLook), string(ModeCarry), string(ModePaused)); err != nil {
+		return err
+	}
+	if err := oneOfWords("put_back", x.PutBack, PutBackNo, PutBackBeyond); err != nil {
+		return err
+	}
+	if x.Minutes < 1 || x.Minutes > 1440 {
+		return &Invalid{"minutes", fmt.Sprint(x.Minutes), "write 1 to 1440 minutes"}
+	}
+	return nil
+}
+
+// secret reads the key of a system.
+func (x *System) secret() (string, error) {
+	if name, ok := strings.CutPrefix(x.Key, "env:"); ok {
+		if v, ok := os.LookupEnv(name); ok && v != "" {
+			return v, nil
+		}
+		return "", fmt.Errorf("the service has no environment variable %s", name)
+	}
+	b, err := os.ReadFile(strings.TrimPrefix(x.Key, "file:"))
+	if err != nil {
+		return "", fmt.Errorf("its key cannot be read: %w", err)
+	}
+	return strings.TrimSpace(string(b)), nil
+}
+
+// SetConnector says how systems are spoken to. Without it none is worked on.
+func (s *Service) SetConnector(new func(dialect, address, key string) (Connector, error)) {
+	s.connect = new
+}
+
+// Connector reads and writes the settings of one system, in its own words.
+type Connector interface {
+	Read(ctx context.Context) (map[string]string, error)
+	Write(ctx context.Context, path, value string) error
+}
+
+func (s *Service) connector(x *System) (Connector, error) {
+	if s.connect == nil {
+		return nil, errors.New("this service speaks to no systems")
+	}
+	key, err := x.secret()
+	if err != nil {
+		return nil, err
+	}
+	return s.connect(x.Dialect, x.Address, key)
+}
+
+// Systems lists the systems, by id.
+func (s *Service) Systems(ctx context.Context) (out []System, err error) {
+	err = s.store.Records(ctx, "system", "", func(_ string, doc []byte) error {
+		var x System
+		err := json.Unmarshal(doc, &x)
+		out = append(out, x)
+		return err
+	})
+	slices.SortFunc(out, func(a, b System) int { return cmp.Compare(a.ID, b.ID) })
+	return
+}
+
+// System finds a system by its id.
+func (s *Service) System(ctx context.Context, id string) (*System, error) {
+	doc, err := s.store.Record(ctx, "system", id)
+	if err != nil {
+		return nil, err
+	}
+	if doc == nil {
+		return nil, fmt.Errorf("%w: there is no system %q", ErrNotFound, id)
+	}
+	x := &System{}
+	return x, json.Unmarshal(doc, x)
+}
+
+// TestSystem reads a system once without keeping anything: whether it is reached, how much of it is
+// understood, and what it would be made to hold.
+func (s *Service) TestSystem(ctx context.Context, x System) (*SystemView, error) {
+	if err := x.check(); err != nil {
+		return nil, err
+	}
+	c, err := s.connector(&x)
+	if err != nil {
+		return nil, &Invalid{"key", "…", err.Error()}
+	}
+	began := s.Now()
+	values, err := c.Read(ctx)
+	if err != nil {
+		return nil, &Invalid{"address", x.Address, "it cannot be read: " + err.Error()}
+	}
+	return s.viewSystem(ctx, s.State(), &x, &store.Reading{System: x.ID, At: began, Seen: s.Now(), Values: values}, nil, store.Work{}, false)
+}
+
+// AddSystem adds a system that was reached. It is looked at, whatever x says.
+func (s *Service) AddSystem(ctx context.Context, who Who, why string, x System) (*SystemView, error) {
+	x.Mode = ModeLook
+	x.PutBack, x.Minutes = cmp.Or(x.PutBack, PutBackNo), cmp.Or(x.Minutes, 5)
+	if _, err := s.TestSystem(ctx, x); err != nil {
+		return nil, err
+	}
+	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		was, err := t.Record("system", x.ID)
+		if err != nil {
+			return err
+		}
+		if was != nil {
+			return fmt.Errorf("%w: there is a system %q already", ErrConflict, x.ID)
+		}
+		others, err := s.Systems(ctx)
+		if err != nil {
+			return err
+		}
+		for _, o := range others { // one system carries a service (systems.md §1)
+			for _, service := range o.dialect().Services {
+				if slices.Contains(x.dialect().Services, service) {
+					return fmt.Errorf("%w: %s carries %s already; one system carries a service", ErrConflict, o.Name, service)
+				}
+			}
+		}
+		return putJSON(t, "system", x.ID, x)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.ReadSystem(ctx, who, x.ID)
+}
+
+// SystemPatch is what is changed of a system; nil leaves as it is.
+type SystemPatch struct {
+	Name, Address, Key, PutBack *string
+	Mode                        *Mode
+	Minutes                     *int
+	Digest                      string // of the steps that were shown, where it is to be carried
+}
+
+// ChangeSystem changes a system. To switch carrying on, the steps that it will bring have to have been
+// seen: their digest is given.
+func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p SystemPatch) (*SystemView, error) {
+	if strings.TrimSpace(why) == "" {
+		return nil, &Invalid{"why", why, "say why"}
+	}
+	if p.Mode != nil && *p.Mode == ModeCarry {
+		v, err := s.SystemView(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if v.System.Mode != ModeCarry && p.Digest != v.Digest {
+			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.toWrite(), v.Digest)
+		}
+	}
+	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("system", id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no system %q", ErrNotFound, id)
+		}
+		var x System
+		if err := json.Unmarshal(doc, &x); err != nil {
+			return err
+		}
+		set := func(to *string, from *string) {
+			if from != nil {
+				*to = *from
+			}
+		}
+		set(&x.Name, p.Name)
+		set(&x.Address, p.Address)
+		set(&x.Key, p.Key)
+		set(&x.PutBack, p.PutBack)
+		if p.Mode != nil {
+			x.Mode = *p.Mode
+		}
+		if p.Minutes != nil {
+			x.Minutes = *p.Minutes
+		}
+		if err := x.check(); err != nil {
+			return err
+		}
+		return putJSON(t, "system", id, x)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.SystemView(ctx, id)
+}
+
+// EndSystem takes a system away. What it holds stays as it is there.
+func (s *Service) EndSystem(ctx context.Context, who Who, why, id string) error {
+	if strings.TrimSpace(why) == "" {
+		return &Invalid{"why", why, "say why"}
+	}
+	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		ended, err := t.EndRecord("system", id)
+		if err == nil && !ended {
+			err = fmt.Errorf("%w: there is no system %q", ErrNotFound, id)
+		}
+		if err != nil {
+			return err
+		}
+		all, err := s.settingsOf(ctx, id)
+		if err != nil {
+			return err
+		}
+		for path := range all {
+			if _, err := t.EndRecord("system_setting", id+" "+path); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return s.store.ForgetSystem(ctx, id)
+}
+
+// settingsOf returns how the settings of a system stand, by path.
+func (s *Service) settingsOf(ctx context.Context, id string) (map[string]*CarriedSetting, error) {
+	out := map[string]*CarriedSetting{}
+	err := s.store.Records(ctx, "system_setting", id+" ", func(_ string, doc []byte) error {
+		x := &CarriedSetting{}
+		err := json.Unmarshal(doc, x)
+		out[x.Path] = x
+		return err
+	})
+	return out, err
+}

@@ -1,0 +1,273 @@
+package service
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"slices"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/store"
+)
+
+// Counted is how many (party, action, resource) of actions that need a role, pairs of the others, and
+// typical newcomers differ.
+type Counted struct{ Granted, Wide, Newcomers int }
+
+func (c Counted) any() bool { return c != Counted{} }
+
+// SettingView is one setting of a system, meant and found.
+type SettingView struct {
+	Path, Title, Rule, Meant, Found string
+	There                           bool // it was read
+	Turn                            native.Turn
+	State                           StepState // empty where nothing was ever compared
+	Step                            *CarriedSetting
+	ByHand                          bool
+}
+
+// SystemView is a system with all that is known of it.
+type SystemView struct {
+	System                 System
+	Reading                *store.Reading // nil where it was never read
+	Work                   store.Work
+	Settings               []SettingView
+	Extra                  []native.Setting // settings there that carry no rule
+	Unread                 []native.Unread
+	Lines                  []native.Line
+	Differ, Drift, Open    int
+	Beyond, Short, Unsure  Counted
+	Digest                 string
+	BeyondLines, ShortList []string // the first of them, in words
+}
+
+func (v *SystemView) toWrite() (n int) {
+	for i := range v.Settings {
+		if x := &v.Settings[i]; x.There && x.Found != x.Meant && x.Turn != native.Same {
+			n++
+		}
+	}
+	return
+}
+
+// SystemView returns a system with all that is known of it.
+func (s *Service) SystemView(ctx context.Context, id string) (*SystemView, error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.store.ReadingOf(ctx, id, moment.Never-1)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.settingsOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	work, err := s.store.WorkOn(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return s.viewSystem(ctx, s.State(), x, r, all, work, true)
+}
+
+func (s *Service) viewSystem(
+	ctx context.Context,
+	st *State,
+	x *System,
+	r *store.Reading,
+	all map[string]*CarriedSetting,
+	work store.Work,
+	counts bool,
+) (*SystemView, error) {
+	d := x.dialect()
+	v := &SystemView{System: *x, Reading: r, Work: work, Lines: d.Describe()}
+	m, err := s.meantNow(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	digest := sha256.New()
+	known := map[string]bool{}
+	for _, want := range d.To(m) {
+		known[want.Path] = true
+		_, title, _ := d.Setting(want.Path)
+		y := SettingView{Path: want.Path, Title: title, Rule: d.RuleAt(want.Path), Meant: want.Value, ByHand: d.ByHand(want.Path), Step: all[want.Path]}
+		if r != nil {
+			y.Found, y.There = r.Values[want.Path]
+			y.Turn = d.Turn(want.Path, y.Found, want.Value)
+		}
+		if y.Step != nil {
+			y.State = y.Step.State
+			if y.Step.Drift != nil {
+				v.Drift++
+			}
+			if y.Step.open() {
+				v.Open++
+			}
+		}
+		if y.There && y.Found != y.Meant && y.Turn != native.Same {
+			v.Differ++
+			fmt.Fprintln(digest, y.Path, y.Found, y.Meant)
+		}
+		v.Settings = append(v.Settings, y)
+	}
+	v.Digest = hex.EncodeToString(digest.Sum(nil))[:16]
+	if r == nil {
+		return v, nil
+	}
+	for path, value := range r.Values {
+		if !known[path] {
+			v.Extra = append(v.Extra, native.Setting{Path: path, Value: value})
+		}
+	}
+	slices.SortFunc(v.Extra, func(a, b native.Setting) int { return cmpString(a.Path, b.Path) })
+	f := d.From(r.Values)
+	v.Unread = f.Unread
+	if !counts {
+		return v, nil
+	}
+	most, least := s.overlaid(st, []*native.Found{f}, true), s.overlaid(st, []*native.Found{f}, false)
+	stop := ctx.Err
+	count := func(before, after *engine.Snapshot) (gained, lost Counted, err error) {
+		imp, err := engine.ImpactOf(before, after, s.Now(), nil, stop, nil)
+		if err != nil {
+			return gained, lost, err
+		}
+		gained.Granted, lost.Granted = imp.Total().Gained, imp.Total().Lost
+		for _, w := range imp.WideGained {
+			gained.Wide += w.Pairs
+		}
+		for _, w := range imp.WideLost {
+			lost.Wide += w.Pairs
+		}
+		of := map[string]map[string]bool{"gained": {}, "lost": {}}
+		for _, n := range imp.Newcomers {
+			if of[n.Change] != nil {
+				of[n.Change][n.Newcomer.Who.String()] = true
+			}
+		}
+		gained.Newcomers, lost.Newcomers = len(of["gained"]), len(of["lost"])
+		return gained, lost, nil
+	}
+	if v.Beyond, _, err = count(st.Snapshot, most); err != nil {
+		return nil, err
+	}
+	if _, v.Short, err = count(st.Snapshot, least); err != nil {
+		return nil, err
+	}
+	if v.Unsure, _, err = count(least, most); err != nil {
+		return nil, err
+	}
+	return v, nil
+}
+
+func cmpString(a, b string) int {
+	switch {
+	case a < b:
+		return -1
+	case a > b:
+		return 1
+	}
+	return 0
+}
+
+// overlaid is a view as it counts in systems: with most the loosest faithful reading of what they hold,
+// else the tightest.
+func (s *Service) overlaid(st *State, found []*native.Found, most bool) *engine.Snapshot {
+	policy := st.Policy()
+	var rules []catalogue.RuleID
+	for _, f := range found {
+		policy = native.Overlay(policy, f, most)
+		rules = append(rules, f.Rules()...)
+	}
+	e := st.Aside()
+	e.SetPolicy(policy)
+	e.Unsay(rules)
+	return e.Done()
+}
+
+// foundKey marks questions that are asked of what is found.
+type foundKey struct{}
+
+// AsFound marks what is asked under a context as asked of what systems hold: at most or at least.
+func AsFound(ctx context.Context, most bool) context.Context {
+	return context.WithValue(ctx, foundKey{}, most)
+}
+
+// FoundIn tells whether what is asked under a context is asked of what systems hold, and of which
+// reading of it.
+func FoundIn(ctx context.Context) (most, found bool) {
+	most, found = ctx.Value(foundKey{}).(bool)
+	return
+}
+
+// foundState is the present view as systems have it, kept until something of it changes.
+type foundState struct {
+	of    string
+	state *State
+}
+
+// StateFound returns the present view as it counts in the systems, with the moment of the oldest
+// reading; what no system was read for is as it is meant.
+func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
+	st := s.State()
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	key := fmt.Sprint(st.Head, most)
+	var found []*native.Found
+	for i := range list {
+		r, err := s.store.ReadingOf(ctx, list[i].ID, moment.Never-1)
+		if err != nil {
+			return nil, err
+		}
+		if r == nil {
+			continue
+		}
+		key += fmt.Sprint(" ", r.System, r.At)
+		found = append(found, list[i].dialect().From(r.Values))
+	}
+	if len(found) == 0 {
+		return nil, fmt.Errorf("%w: no system was read yet; what is found is not known", ErrConflict)
+	}
+	k := 0
+	if most {
+		k = 1
+	}
+	if kept := s.foundStates[k].Load(); kept != nil && kept.of == key {
+		return kept.state, nil
+	}
+	out := &State{Snapshot: s.overlaid(st, found, most), Head: st.Head, Variant: "found " + key}
+	s.foundStates[k].Store(&foundState{key, out})
+	return out, nil
+}
+
+// NotLookedAt lists the services that no system was read for.
+func (s *Service) NotLookedAt(ctx context.Context) (services []string, oldest moment.Moment, err error) {
+	list, err := s.Systems(ctx)
+	oldest = moment.Never
+	carried := map[string]bool{}
+	for i := range list {
+		r, err := s.store.ReadingOf(ctx, list[i].ID, moment.Never-1)
+		if err != nil {
+			return nil, oldest, err
+		}
+		if r != nil {
+			oldest = min(oldest, r.Seen)
+			for _, name := range list[i].dialect().Services {
+				carried[name] = true
+			}
+		}
+	}
+	for k := catalogue.Service(0); k < catalogue.NumServices; k++ {
+		if !carried[k.String()] {
+			services = append(services, k.String())
+		}
+	}
+	return services, oldest, err
+}

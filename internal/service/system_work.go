@@ -1,0 +1,511 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+)
+
+const (
+	leaseTime   = 60e6            // how long a service works on a system alone, in microseconds
+	sentAgain   = 30e6            // what was sent and not answered is sent again after so long
+	mostPause   = 15 * 60e6       // between two tries of what fails
+	readAgain   = 2 * time.Second // before what settles is looked at again, at least
+	backInADay  = 2               // so often a setting is put back by itself in a day
+	systemLimit = 2 * time.Minute // of one round of work on one system
+)
+
+// meantNow is what counts here, as a system is told.
+func (s *Service) meantNow(ctx context.Context, st *State) (*native.Meant, error) {
+	m := &native.Meant{Policy: st.Policy(), Places: map[catalogue.RuleID][]catalogue.Value{}, At: s.Now()}
+	err := s.store.WithRules(ctx, func(_ string, rules []world.Setting) {
+		for _, r := range rules {
+			if !r.Held {
+				m.Places[r.Rule] = append(m.Places[r.Rule], r.Value)
+			}
+		}
+	})
+	return m, err
+}
+
+// WorkSystems does what is to be done on every system: reads it where that is due, compares, and
+// sends what is to be written. Several services may call it at once: one works on a system.
+func (s *Service) WorkSystems(ctx context.Context) error {
+	if s.connect == nil {
+		return nil
+	}
+	if s.holder == "" {
+		b := make([]byte, 12)
+		_, _ = rand.Read(b)
+		s.holder = hex.EncodeToString(b)
+	}
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range list {
+		x := &list[i]
+		if x.Mode == ModePaused {
+			continue
+		}
+		now := s.Now()
+		ok, fresh, err := s.store.HoldSystem(ctx, x.ID, s.holder, now, now+leaseTime)
+		if err != nil {
+			return err
+		}
+		if !ok {
+			continue
+		}
+		limited, cancel := context.WithTimeout(ctx, systemLimit)
+		err = s.workOn(limited, x, fresh)
+		cancel()
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// workOn reads a system where that is due, and sends what waits.
+func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
+	now := s.Now()
+	work, err := s.store.WorkOn(ctx, x.ID)
+	if err != nil {
+		return err
+	}
+	if work.Fails > 0 && now < work.Tried+pause(work.Fails) {
+		return nil // it is left alone for a while
+	}
+	last, err := s.store.ReadingOf(ctx, x.ID, moment.Never-1)
+	if err != nil {
+		return err
+	}
+	all, err := s.settingsOf(ctx, x.ID)
+	if err != nil {
+		return err
+	}
+	due := last == nil || fresh || now >= last.Seen+moment.Moment(x.Minutes)*60e6
+	for _, c := range all { // what settles is looked at as soon as it should count
+		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts <= now && (last.Seen < c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
+	}
+	if due {
+		if last, err = s.readNow(ctx, x); err != nil {
+			return s.store.Worked(ctx, x.ID, now, err.Error())
+		}
+		if err := s.store.Worked(ctx, x.ID, now, ""); err != nil {
+			return err
+		}
+	}
+	st := s.State()
+	if looked, ok := s.looked[x.ID]; ok && !due && looked == st.Head && !anyOpen(all, now) {
+		return nil
+	}
+	if all, err = s.compare(ctx, x, last, all); err != nil {
+		return err
+	}
+	if s.looked == nil {
+		s.looked = map[string]store.Head{}
+	}
+	s.looked[x.ID] = s.State().Head
+	if x.Mode != ModeCarry {
+		return nil
+	}
+	return s.send(ctx, x, all)
+}
+
+func anyOpen(all map[string]*CarriedSetting, now moment.Moment) bool {
+	for _, c := range all {
+		switch c.State {
+		case StepWaiting, StepSent:
+			return true
+		case StepFailed:
+			if c.Next <= now {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// readNow reads a system and keeps what it says.
+func (s *Service) readNow(ctx context.Context, x *System) (*store.Reading, error) {
+	c, err := s.connector(x)
+	if err != nil {
+		return nil, err
+	}
+	began := s.Now()
+	values, err := c.Read(ctx)
+	if err != nil {
+		return nil, err
+	}
+	r := &store.Reading{System: x.ID, At: began, Seen: began, Values: values}
+	return r, s.store.PutReading(ctx, r)
+}
+
+// compare holds a reading against what is meant, and notes what follows: what is confirmed, what
+// differs, what is to be written, what was changed there behind our back.
+func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was map[string]*CarriedSetting) (map[string]*CarriedSetting, error) {
+	st := s.State()
+	m, err := s.meantNow(ctx, st)
+	if err != nil {
+		return nil, err
+	}
+	next := maps.Clone(was)
+	var changed []*CarriedSetting
+	cause := ""
+	for _, want := range x.dialect().To(m) {
+		found, there := r.Values[want.Path]
+		if !there {
+			continue
+		}
+		c := s.stands(x, was[want.Path], want, found, r.Seen)
+		if c == nil {
+			continue
+		}
+		if c.open() && c.Cause == "" {
+			if cause == "" {
+				cause = s.causeNow(ctx, st)
+			}
+			c.Cause = cause
+		}
+		next[want.Path] = c
+		changed = append(changed, c)
+	}
+	return next, s.putSettings(ctx, x, changed, "")
+}
+
+// stands says how a setting stands after a reading; nil where nothing changes. c is how it stood.
+func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, found string, read moment.Moment) *CarriedSetting {
+	now, d := s.Now(), x.dialect()
+	turn := d.Turn(want.Path, found, want.Value)
+	right := found == want.Value || turn == native.Same
+	fresh := func() *CarriedSetting {
+		n := &CarriedSetting{System: x.ID, Path: want.Path, State: StepWaiting, Meant: want.Value, Was: found, Turn: turn, Made: now}
+		if d.ByHand(want.Path) {
+			n.State = StepByHand
+		}
+		return n
+	}
+	confirmed := func() *CarriedSetting {
+		n := &CarriedSetting{System: x.ID, Path: want.Path, State: StepConfirmed, Meant: want.Value, Confirmed: read}
+		if c != nil && c.Meant == want.Value {
+			n.Was, n.Turn, n.Cause, n.Made, n.Sent, n.Counts, n.Tries = c.Was, c.Turn, c.Cause, c.Made, c.Sent, c.Counts, c.Tries
+		}
+		return n
+	}
+	if c == nil || c.Meant != want.Value { // never compared, or something else is meant now
+		switch {
+		case right && (c == nil || !c.open()):
+			return confirmed()
+		case right: // what was sent meanwhile may still come to count: it is written again
+			return fresh()
+		case x.Mode == ModeCarry:
+			return fresh()
+		case c != nil: // it is only looked at: nothing is on its way
+			return &CarriedSetting{System: x.ID, Path: want.Path, State: StepDiffers, Meant: want.Value, Was: found, Turn: turn, Made: now}
+		}
+		return nil
+	}
+	n := *c
+	switch c.State {
+	case StepSettling:
+		if c.Counts > 0 && read < c.Counts {
+			return nil
+		}
+		if right {
+			return confirmed()
+		}
+		if c.Counts == 0 {
+			return nil // nobody knows how long it takes
+		}
+		n.State, n.Problem = StepDiffers, fmt.Sprintf("it took the change, and says %q", found)
+		return &n
+	case StepWaiting, StepSent, StepFailed:
+		switch {
+		case right && c.State != StepSent:
+			return confirmed()
+		case c.State == StepSent && now >= c.Sent+sentAgain: // whether it arrived is not known
+			n.State = StepWaiting
+			return &n
+		}
+		return nil
+	case StepByHand, StepDiffers:
+		if right {
+			return confirmed()
+		}
+		if c.State == StepDiffers && c.Problem == "" && x.Mode == ModeCarry { // it was looked at until now
+			return fresh()
+		}
+		return nil
+	}
+	// Confirmed: whatever differs now was changed there.
+	switch {
+	case right && c.Drift == nil:
+		return nil
+	case right:
+		n.Drift = nil
+		return &n
+	case c.Drift != nil && c.Drift.Found == found:
+		if c.Drift.Accepted != 0 && now >= c.Drift.Accepted { // it was accepted until now
+			drift := *c.Drift
+			drift.Accepted, drift.By, drift.Why = 0, "", ""
+			n.Drift = &drift
+			return &n
+		}
+		return nil
+	}
+	n.Drift = &Drift{Found: found, After: c.Confirmed, Since: read}
+	if c.Drift != nil {
+		n.Drift.Times = c.Drift.Times
+	}
+	if x.PutBack == PutBackBeyond && x.Mode == ModeCarry && turn == native.Tightens && c.Tries <= backInADay {
+		n = *fresh()
+		n.Cause, n.Tries = fmt.Sprintf("put back by itself: it was loosened in %s", x.Name), c.Tries+1
+	}
+	return &n
+}
+
+// causeNow says what changed what is meant last.
+func (s *Service) causeNow(ctx context.Context, st *State) string {
+	list, err := s.store.Revisions(ctx, st.Head.Revision+1, 1)
+	if err != nil || len(list) == 0 {
+		return ""
+	}
+	if list[0].Why == "" {
+		return fmt.Sprintf("revision %d", list[0].Number)
+	}
+	return fmt.Sprintf("revision %d: %s", list[0].Number, list[0].Why)
+}
+
+// putSettings writes down how settings stand, in one transaction.
+func (s *Service) putSettings(ctx context.Context, x *System, list []*CarriedSetting, why string) error {
+	if len(list) == 0 {
+		return nil
+	}
+	return s.change(ctx, Scheduler, why, func(_ *State, t *store.Tx) error {
+		if doc, err := t.Record("system", x.ID); err != nil || doc == nil { // it was taken away meanwhile
+			return err
+		}
+		for _, c := range list {
+			doc, err := json.Marshal(c)
+			if err != nil {
+				return err
+			}
+			was, err := t.Record("system_setting", x.ID+" "+c.Path)
+			if err != nil {
+				return err
+			}
+			if bytes.Equal(was, doc) {
+				continue
+			}
+			t.Because(cmp.Or(why, c.inWords()))
+			if _, err := t.PutRecord("system_setting", x.ID+" "+c.Path, doc); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// inWords says what became of a setting.
+func (c *CarriedSetting) inWords() string {
+	switch {
+	case c.Drift != nil && c.Drift.Accepted != 0:
+		return fmt.Sprintf("%s says %q instead of %q; accepted", c.Path, c.Drift.Found, c.Meant)
+	case c.Drift != nil:
+		return fmt.Sprintf("%s was changed there: it says %q, and %q is meant", c.Path, c.Drift.Found, c.Meant)
+	}
+	switch c.State {
+	case StepWaiting:
+		return fmt.Sprintf("%s is to become %q; it says %q", c.Path, c.Meant, c.Was)
+	case StepSent:
+		return fmt.Sprintf("%s is being set to %q", c.Path, c.Meant)
+	case StepSettling:
+		return fmt.Sprintf("%s was taken as %q and is not yet expected to count", c.Path, c.Meant)
+	case StepConfirmed:
+		return fmt.Sprintf("%s says %q, as it is meant", c.Path, c.Meant)
+	case StepFailed:
+		return fmt.Sprintf("%s could not be set to %q: %s", c.Path, c.Meant, c.Problem)
+	case StepByHand:
+		return fmt.Sprintf("%s is to become %q by hand; it says %q", c.Path, c.Meant, c.Was)
+	}
+	return fmt.Sprintf("%s should say %q: %s", c.Path, c.Meant, c.Problem)
+}
+
+// order puts what tightens before what loosens (systems.md §4).
+func order(a, b *CarriedSetting) int {
+	rank := func(c *CarriedSetting) int {
+		if c.Turn == native.Tightens {
+			return 0
+		}
+		return 1
+	}
+	return cmp.Or(cmp.Compare(rank(a), rank(b)), cmp.Compare(a.Made, b.Made), cmp.Compare(a.Path, b.Path))
+}
+
+// send writes what waits to a system: what tightens first, and nothing that loosens while a tightening
+// of the same rule fails.
+func (s *Service) send(ctx context.Context, x *System, all map[string]*CarriedSetting) error {
+	now, d := s.Now(), x.dialect()
+	var out []*CarriedSetting
+	stuck := map[string]bool{}
+	for _, c := range all {
+		if c.Turn == native.Tightens && (c.State == StepFailed && c.Next > now || c.State == StepByHand) {
+			stuck[d.RuleAt(c.Path)] = true
+		}
+	}
+	for _, c := range all {
+		if c.State == StepWaiting || c.State == StepFailed && c.Next <= now {
+			if c.Turn != native.Tightens && stuck[d.RuleAt(c.Path)] {
+				continue
+			}
+			n := *c
+			n.State, n.Sent, n.Tries = StepSent, now, c.Tries+1
+			out = append(out, &n)
+		}
+	}
+	if len(out) == 0 {
+		return nil
+	}
+	slices.SortFunc(out, order)
+	if err := s.putSettings(ctx, x, out, ""); err != nil { // before anything is sent
+		return err
+	}
+	c, err := s.connector(x)
+	if err != nil {
+		return s.store.Worked(ctx, x.ID, now, err.Error())
+	}
+	for _, n := range out {
+		err := c.Write(ctx, n.Path, n.Meant)
+		at := s.Now()
+		if err != nil {
+			n.State, n.Problem = StepFailed, err.Error()
+			n.Next = at + pause(n.Tries)
+			if n.Turn == native.Tightens {
+				stuck[d.RuleAt(n.Path)] = true
+			}
+			continue
+		}
+		n.State, n.Problem, n.Next = StepSettling, "", 0
+		if span, _, _ := d.Setting(n.Path); span >= 0 {
+			n.Counts = at + moment.Moment(float64(span.Microseconds())/s.faster())
+		}
+	}
+	return s.putSettings(context.WithoutCancel(ctx), x, out, "")
+}
+
+// faster is by how much the spans of systems are shorter than their dialects say: in a demo and in tests.
+func (s *Service) faster() float64 {
+	if s.spans > 0 {
+		return s.spans
+	}
+	return 1
+}
+
+// SetFaster makes every span of systems shorter by a factor, as the suite of the demo does.
+func (s *Service) SetFaster(by float64) { s.spans = by }
+
+// ReadSystem reads a system now and compares.
+func (s *Service) ReadSystem(ctx context.Context, _ Who, id string) (*SystemView, error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if x.Mode == ModePaused {
+		return nil, fmt.Errorf("%w: %s is paused; have it looked at first", ErrConflict, x.Name)
+	}
+	if _, _, err := s.store.HoldSystem(ctx, id, "", s.Now(), 0); err != nil { // makes sure that there is a row
+		return nil, err
+	}
+	r, err := s.readNow(ctx, x)
+	if err != nil {
+		_ = s.store.Worked(ctx, id, s.Now(), err.Error())
+		return nil, &Invalid{"address", x.Address, "it cannot be read: " + err.Error()}
+	}
+	if err := s.store.Worked(ctx, id, s.Now(), ""); err != nil {
+		return nil, err
+	}
+	all, err := s.settingsOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.compare(ctx, x, r, all); err != nil {
+		return nil, err
+	}
+	return s.SystemView(ctx, id)
+}
+
+// Decided is what somebody decides about a setting.
+type Decided struct {
+	Do    string // put_back, accept, again
+	Until moment.Moment
+	Why   string
+}
+
+// DecideSetting puts back what was changed in a system, accepts it until a moment, or has what failed
+// or differs sent again.
+func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, do Decided) (*SystemView, error) {
+	if do.Why == "" {
+		return nil, &Invalid{"why", "", "say why"}
+	}
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.settingsOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	c := all[path]
+	if c == nil {
+		return nil, fmt.Errorf("%w: nothing is to be decided about %q of %s", ErrNotFound, path, x.Name)
+	}
+	n := *c
+	switch {
+	case do.Do == "put_back" && c.Drift != nil, do.Do == "again" && (c.State == StepFailed || c.State == StepDiffers):
+		if x.Mode != ModeCarry {
+			return nil, fmt.Errorf("%w: %s is only looked at; change it there, or have it carried", ErrConflict, x.Name)
+		}
+		n.State, n.Made, n.Problem, n.Next, n.Cause = StepWaiting, s.Now(), "", 0, do.Why
+		if c.Drift != nil {
+			n.Was, n.Drift = c.Drift.Found, nil
+		}
+		n.Turn = x.dialect().Turn(path, n.Was, n.Meant)
+		if x.dialect().ByHand(path) {
+			n.State = StepByHand
+		}
+	case do.Do == "accept" && c.Drift != nil:
+		if do.Until <= s.Now() || do.Until > s.Now()+366*86400e6 {
+			return nil, &Invalid{"until", do.Until.String(), "write a day ahead, within a year"}
+		}
+		drift := *c.Drift
+		drift.Accepted, drift.By, drift.Why = do.Until, who.Name, do.Why
+		n.Drift = &drift
+	default:
+		return nil, fmt.Errorf("%w: %s does not fit: %s", ErrConflict, do.Do, c.inWords())
+	}
+	if err := s.change(ctx, who.Name, do.Why, func(_ *State, t *store.Tx) error {
+		return putJSON(t, "system_setting", id+" "+path, &n)
+	}); err != nil {
+		return nil, err
+	}
+	return s.SystemView(ctx, id)
+}
+
+// pause is how long something that failed so often is left alone.
+func pause(fails int) moment.Moment {
+	return min(mostPause, moment.Moment(1_000_000)<<min(fails, 20))
+}
