@@ -16,6 +16,7 @@ demo-reset: install-database build
 
 build: console
 	@$(GO) build -o bin/wexillum ./cmd/wexillum
+	@$(GO) build -o bin/wexillum-suite ./cmd/wexillum-suite
 
 # The console is built anew when its sources are newer than what was built.
 console: console/dist/index.html

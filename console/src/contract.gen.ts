@@ -1744,6 +1744,127 @@ export interface components {
             changes?: components["schemas"]["PlaceEdit"][];
             purpose: string;
         };
+        Dialect: {
+            name: string;
+            title: string;
+            services: string[];
+            lines: components["schemas"]["DialectLine"][];
+        };
+        DialectLine: {
+            rule: string;
+            layer: string;
+            part: string;
+            /** @enum {string} */
+            fidelity: "exact" | "tighter" | "by_hand" | "none";
+            path?: string;
+            says?: string;
+            /** @description How long a change takes to count; absent where nobody knows */
+            seconds?: number;
+        };
+        Counted: {
+            granted: number;
+            wide: number;
+            newcomers: number;
+        };
+        NewSystem: {
+            id: string;
+            name: string;
+            dialect: string;
+            address: string;
+            /** @description Where its key is: file:PATH or env:NAME; never the key itself */
+            key: string;
+            /** @description From the end of one reading to the next */
+            minutes?: number;
+            why?: string;
+        };
+        SystemChange: {
+            name?: string;
+            address?: string;
+            key?: string;
+            /** @enum {string} */
+            mode?: "look" | "carry" | "paused";
+            /** @enum {string} */
+            put_back?: "no" | "beyond";
+            minutes?: number;
+            /** @description Of what carrying it writes */
+            digest?: string;
+            why: string;
+        };
+        SystemView: {
+            id: string;
+            name: string;
+            dialect: string;
+            title: string;
+            services: string[];
+            address: string;
+            key: string;
+            /** @enum {string} */
+            mode: "look" | "carry" | "paused";
+            minutes: number;
+            put_back: string;
+            /** @description When it was read last; absent where it never was */
+            read?: string;
+            /** @description Since when it says what it says */
+            since?: string;
+            /** @description Why it could not be read or written when that was tried last */
+            problem?: string;
+            tried?: string;
+            /** @description Settings that are found otherwise than meant */
+            differ: number;
+            /** @description Of them, those that were confirmed and were changed there */
+            drift: number;
+            /** @description Settings that are on their way */
+            open: number;
+            /** @description Settings that carrying it writes */
+            write: number;
+            digest: string;
+            beyond: components["schemas"]["Counted"];
+            short: components["schemas"]["Counted"];
+            unsure: components["schemas"]["Counted"];
+            settings: components["schemas"]["SystemSetting"][];
+            /** @description Settings there that carry no rule of ours */
+            extra: {
+                path: string;
+                value: string;
+            }[];
+            unread: {
+                path: string;
+                rule: string;
+                why: string;
+            }[];
+        };
+        SystemSetting: {
+            path: string;
+            title: string;
+            rule: string;
+            rule_title: string;
+            meant: string;
+            found?: string;
+            there: boolean;
+            by_hand: boolean;
+            /**
+             * @description Which way it goes from what is found to what is meant
+             * @enum {string}
+             */
+            turn?: "loosens" | "tightens" | "both" | "same" | "unclear";
+            /** @enum {string} */
+            state?: "waiting" | "sent" | "settling" | "confirmed" | "differs" | "failed" | "by_hand";
+            cause?: string;
+            was?: string;
+            sent?: string;
+            /** @description From when it is expected to count */
+            counts?: string;
+            confirmed?: string;
+            problem?: string;
+            drift?: {
+                found: string;
+                after: string;
+                since: string;
+                accepted?: string;
+                by?: string;
+                why?: string;
+            };
+        };
         Request: {
             id: string;
             by: string;

@@ -102,4 +102,9 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/access/v1/search/subject', draft: 'ask' },
   { method: 'POST', pattern: '/access/v1/search/resource', draft: 'ask' },
   { method: 'POST', pattern: '/access/v1/search/action', draft: 'ask' },
+  { method: 'POST', pattern: '/api/v1/systems', draft: 'never' },
+  { method: 'PATCH', pattern: '/api/v1/systems/{id}', draft: 'never' },
+  { method: 'DELETE', pattern: '/api/v1/systems/{id}', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/systems/{id}/read', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/systems/{id}/settings/{path}', draft: 'never' },
 ]

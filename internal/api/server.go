@@ -349,6 +349,10 @@ func (s *server) guard(next http.Handler) http.Handler {
 				s.failed(w, r, err)
 				return
 			}
+			if ctx, err = asFound(ctx, r, op, who); err != nil {
+				s.failed(w, r, err)
+				return
+			}
 		}
 		ctx = context.WithValue(ctx, requestKey, r)
 		next.ServeHTTP(w, r.WithContext(ctx))

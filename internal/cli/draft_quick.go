@@ -55,6 +55,9 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	if q.token != "" {
 		r.Header.Set("Authorization", "Bearer "+q.token)
 	}
+	if q.found != "" {
+		r.Header.Set("Wexillum-Found", q.found)
+	}
 	if q.draft != "" && r.Method != http.MethodGet {
 		if op, where := operations.Match(r.Method, r.URL); op != nil && !op.Open() && op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Never {
 			return nil, notInDraft{}

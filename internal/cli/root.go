@@ -46,6 +46,7 @@ type app struct {
 	output   string
 	world    string
 	noColor  bool
+	found    string // most or least: what systems hold is asked instead of what is meant
 	draft    string // the draft that changes of policy go to, and that answers
 	yes      bool
 }
@@ -96,6 +97,8 @@ func (a *app) root() *cobra.Command {
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
 	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
+	f.StringVar(&a.found, "found", "", "ask what the systems hold instead of what is meant: most, or least where they can be read in two ways")
+	f.Lookup("found").NoOptDefVal = "most"
 	f.BoolVarP(&a.yes, "yes", "y", false, "publish without asking")
 	f.BoolVar(&a.noColor, "no-color", false, "no colour on a terminal")
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
@@ -147,6 +150,7 @@ func (a *app) root() *cobra.Command {
 		a.forwarder(),
 		a.load(),
 		a.dump(),
+		a.system(),
 		a.settings(),
 		a.posture(),
 		a.account(),

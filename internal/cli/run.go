@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -19,6 +20,7 @@ import (
 	"wexillum.example/console"
 	"wexillum.example/internal/api"
 	"wexillum.example/internal/config"
+	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mail"
@@ -113,10 +115,11 @@ const stopsIn = 10 * time.Second
 
 // running is what happens around a running service.
 type running struct {
-	demo  bool
-	fill  func(context.Context, *service.Service) error // once the database is there
-	ready func(address string)
-	ends  <-chan error // of what the service cannot live without
+	demo   bool
+	faster float64                                       // by this factor the spans of systems are shorter; 0 for as they are
+	fill   func(context.Context, *service.Service) error // once the database is there
+	ready  func(address string)
+	ends   <-chan error // of what the service cannot live without
 }
 
 // clockShift puts the clock of a program wrong that is linked for tests (-ldflags "-X …=40m"). It
@@ -143,6 +146,12 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	svc, err := service.NewOn(ctx, st, clock, log)
 	if err != nil {
 		return err
+	}
+	svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
+		return connector.New(dialect, address, key)
+	})
+	if around.faster > 0 {
+		svc.SetFaster(around.faster)
 	}
 	if around.fill != nil {
 		if err := around.fill(ctx, svc); err != nil {
@@ -198,6 +207,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		public = "http://" + l.Addr().String()
 	}
 	svc.SetAddress(public)
+	working := make(chan struct{})
+	go func() {
+		defer close(working)
+		svc.RunSystems(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
+	}()
 	scheduling := make(chan struct{})
 	go func() {
 		defer close(scheduling)
@@ -243,6 +257,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	cancel()
 	<-following
 	<-scheduling
+	<-working
 	log.Info("stopped")
 	return err
 }
@@ -286,11 +301,27 @@ func (a *app) demo() *cobra.Command {
 			if err := post.Keep(filepath.Join(dir, "mail.json")); err != nil {
 				return err
 			}
+			key := rand.Text()
+			if err := os.Setenv(demo.SuiteKey, key); err != nil {
+				return err
+			}
+			suiteAt := map[string]string{}
+			for i, name := range []string{"quay", "parley", "ledger"} {
+				suiteAt[name] = suiteOn(listen, i)
+			}
+			suite, stopSuite, err := demo.Suite(ctx, filepath.Join(dir, "suite"), key, suiteAt)
+			if err != nil {
+				return err
+			}
+			defer stopSuite()
 			fill := func(ctx context.Context, svc *service.Service) error {
 				if err := demo.Fill(ctx, svc); err != nil {
 					return err
 				}
-				return demo.Neighbour(ctx, svc, secondAt)
+				if err := demo.Neighbour(ctx, svc, secondAt); err != nil {
+					return err
+				}
+				return demo.Systems(ctx, svc, suite)
 			}
 			cfg, err := config.Load(
 				"",
@@ -301,11 +332,16 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return usage{err}
 			}
-			return a.run(ctx, cfg, log, running{demo: true, ends: db.Exited(), fill: fill, ready: func(address string) {
+			return a.run(ctx, cfg, log, running{demo: true, faster: demo.SuiteFaster, ends: db.Exited(), fill: fill, ready: func(address string) {
 				a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
 				a.printf("  console   %s\n", address)
 				a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
 				a.printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
+				for _, name := range []string{"quay", "parley", "ledger"} {
+					if at := suite[name]; at != "" {
+						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
+					}
+				}
 				a.printf("  guests    %s/door\n", address)
 				a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
 				for _, acc := range demo.Accounts {
@@ -324,6 +360,16 @@ func (a *app) demo() *cobra.Command {
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c
+}
+
+// suiteOn is where a program of the demo's suite listens: three ports behind the service's, or a free one.
+func suiteOn(listen string, i int) string {
+	host, port, err := net.SplitHostPort(listen)
+	n, bad := strconv.Atoi(port)
+	if err != nil || bad != nil || n == 0 {
+		return "127.0.0.1:0"
+	}
+	return freeOr(net.JoinHostPort(host, strconv.Itoa(n+3+i)))
 }
 
 // lockDir keeps two services from running on one directory. The lock ends with the

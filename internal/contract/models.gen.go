@@ -253,6 +253,30 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for DialectLineFidelity.
+const (
+	DialectLineFidelityByHand  DialectLineFidelity = "by_hand"
+	DialectLineFidelityExact   DialectLineFidelity = "exact"
+	DialectLineFidelityNone    DialectLineFidelity = "none"
+	DialectLineFidelityTighter DialectLineFidelity = "tighter"
+)
+
+// Valid indicates whether the value is a known member of the DialectLineFidelity enum.
+func (e DialectLineFidelity) Valid() bool {
+	switch e {
+	case DialectLineFidelityByHand:
+		return true
+	case DialectLineFidelityExact:
+		return true
+	case DialectLineFidelityNone:
+		return true
+	case DialectLineFidelityTighter:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DiffLineChange.
 const (
 	DiffLineChangeGained    DiffLineChange = "gained"
@@ -1270,6 +1294,126 @@ func (e SupposedLinkRight) Valid() bool {
 	}
 }
 
+// Defines values for SystemChangeMode.
+const (
+	SystemChangeModeCarry  SystemChangeMode = "carry"
+	SystemChangeModeLook   SystemChangeMode = "look"
+	SystemChangeModePaused SystemChangeMode = "paused"
+)
+
+// Valid indicates whether the value is a known member of the SystemChangeMode enum.
+func (e SystemChangeMode) Valid() bool {
+	switch e {
+	case SystemChangeModeCarry:
+		return true
+	case SystemChangeModeLook:
+		return true
+	case SystemChangeModePaused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemChangePutBack.
+const (
+	SystemChangePutBackBeyond SystemChangePutBack = "beyond"
+	SystemChangePutBackNo     SystemChangePutBack = "no"
+)
+
+// Valid indicates whether the value is a known member of the SystemChangePutBack enum.
+func (e SystemChangePutBack) Valid() bool {
+	switch e {
+	case SystemChangePutBackBeyond:
+		return true
+	case SystemChangePutBackNo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemSettingState.
+const (
+	SystemSettingStateByHand    SystemSettingState = "by_hand"
+	SystemSettingStateConfirmed SystemSettingState = "confirmed"
+	SystemSettingStateDiffers   SystemSettingState = "differs"
+	SystemSettingStateFailed    SystemSettingState = "failed"
+	SystemSettingStateSent      SystemSettingState = "sent"
+	SystemSettingStateSettling  SystemSettingState = "settling"
+	SystemSettingStateWaiting   SystemSettingState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SystemSettingState enum.
+func (e SystemSettingState) Valid() bool {
+	switch e {
+	case SystemSettingStateByHand:
+		return true
+	case SystemSettingStateConfirmed:
+		return true
+	case SystemSettingStateDiffers:
+		return true
+	case SystemSettingStateFailed:
+		return true
+	case SystemSettingStateSent:
+		return true
+	case SystemSettingStateSettling:
+		return true
+	case SystemSettingStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemSettingTurn.
+const (
+	SystemSettingTurnBoth     SystemSettingTurn = "both"
+	SystemSettingTurnLoosens  SystemSettingTurn = "loosens"
+	SystemSettingTurnSame     SystemSettingTurn = "same"
+	SystemSettingTurnTightens SystemSettingTurn = "tightens"
+	SystemSettingTurnUnclear  SystemSettingTurn = "unclear"
+)
+
+// Valid indicates whether the value is a known member of the SystemSettingTurn enum.
+func (e SystemSettingTurn) Valid() bool {
+	switch e {
+	case SystemSettingTurnBoth:
+		return true
+	case SystemSettingTurnLoosens:
+		return true
+	case SystemSettingTurnSame:
+		return true
+	case SystemSettingTurnTightens:
+		return true
+	case SystemSettingTurnUnclear:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemViewMode.
+const (
+	SystemViewModeCarry  SystemViewMode = "carry"
+	SystemViewModeLook   SystemViewMode = "look"
+	SystemViewModePaused SystemViewMode = "paused"
+)
+
+// Valid indicates whether the value is a known member of the SystemViewMode enum.
+func (e SystemViewMode) Valid() bool {
+	switch e {
+	case SystemViewModeCarry:
+		return true
+	case SystemViewModeLook:
+		return true
+	case SystemViewModePaused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TwoPeopleWhen.
 const (
 	TwoPeopleWhenAlways    TwoPeopleWhen = "always"
@@ -1837,6 +1981,27 @@ func (e RollKeyJSONBodyDo) Valid() bool {
 	}
 }
 
+// Defines values for DecideSettingJSONBodyDo.
+const (
+	Accept  DecideSettingJSONBodyDo = "accept"
+	Again   DecideSettingJSONBodyDo = "again"
+	PutBack DecideSettingJSONBodyDo = "put_back"
+)
+
+// Valid indicates whether the value is a known member of the DecideSettingJSONBodyDo enum.
+func (e DecideSettingJSONBodyDo) Valid() bool {
+	switch e {
+	case Accept:
+		return true
+	case Again:
+		return true
+	case PutBack:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetTwoPeopleJSONBodyWhen.
 const (
 	SetTwoPeopleJSONBodyWhenAlways    SetTwoPeopleJSONBodyWhen = "always"
@@ -2275,6 +2440,13 @@ type ContactView struct {
 // ContactViewState defines model for ContactView.State.
 type ContactViewState string
 
+// Counted defines model for Counted.
+type Counted struct {
+	Granted   int `json:"granted"`
+	Newcomers int `json:"newcomers"`
+	Wide      int `json:"wide"`
+}
+
 // Credentials defines model for Credentials.
 type Credentials struct {
 	Name     string `json:"name"`
@@ -2366,6 +2538,30 @@ type DatesReleased struct {
 	Mail  bool        `json:"mail"`
 	Steps bool        `json:"steps"`
 }
+
+// Dialect defines model for Dialect.
+type Dialect struct {
+	Lines    []DialectLine `json:"lines"`
+	Name     string        `json:"name"`
+	Services []string      `json:"services"`
+	Title    string        `json:"title"`
+}
+
+// DialectLine defines model for DialectLine.
+type DialectLine struct {
+	Fidelity DialectLineFidelity `json:"fidelity"`
+	Layer    string              `json:"layer"`
+	Part     string              `json:"part"`
+	Path     *string             `json:"path,omitempty"`
+	Rule     string              `json:"rule"`
+	Says     *string             `json:"says,omitempty"`
+
+	// Seconds How long a change takes to count; absent where nobody knows
+	Seconds *int `json:"seconds,omitempty"`
+}
+
+// DialectLineFidelity defines model for DialectLine.Fidelity.
+type DialectLineFidelity string
 
 // Diff defines model for Diff.
 type Diff struct {
@@ -3448,6 +3644,21 @@ type NewRequest struct {
 	Question *Question    `json:"question,omitempty"`
 }
 
+// NewSystem defines model for NewSystem.
+type NewSystem struct {
+	Address string `json:"address"`
+	Dialect string `json:"dialect"`
+	Id      string `json:"id"`
+
+	// Key Where its key is: file:PATH or env:NAME; never the key itself
+	Key string `json:"key"`
+
+	// Minutes From the end of one reading to the next
+	Minutes *int    `json:"minutes,omitempty"`
+	Name    string  `json:"name"`
+	Why     *string `json:"why,omitempty"`
+}
+
 // NewToken defines model for NewToken.
 type NewToken struct {
 	Expires time.Time `json:"expires"`
@@ -4451,6 +4662,119 @@ type Supposition struct {
 	// Subject The address that would be given something; absent with a link
 	Subject *string `json:"subject,omitempty"`
 }
+
+// SystemChange defines model for SystemChange.
+type SystemChange struct {
+	Address *string `json:"address,omitempty"`
+
+	// Digest Of what carrying it writes
+	Digest  *string              `json:"digest,omitempty"`
+	Key     *string              `json:"key,omitempty"`
+	Minutes *int                 `json:"minutes,omitempty"`
+	Mode    *SystemChangeMode    `json:"mode,omitempty"`
+	Name    *string              `json:"name,omitempty"`
+	PutBack *SystemChangePutBack `json:"put_back,omitempty"`
+	Why     string               `json:"why"`
+}
+
+// SystemChangeMode defines model for SystemChange.Mode.
+type SystemChangeMode string
+
+// SystemChangePutBack defines model for SystemChange.PutBack.
+type SystemChangePutBack string
+
+// SystemSetting defines model for SystemSetting.
+type SystemSetting struct {
+	ByHand    bool    `json:"by_hand"`
+	Cause     *string `json:"cause,omitempty"`
+	Confirmed *string `json:"confirmed,omitempty"`
+
+	// Counts From when it is expected to count
+	Counts *string `json:"counts,omitempty"`
+	Drift  *struct {
+		Accepted *string `json:"accepted,omitempty"`
+		After    string  `json:"after"`
+		By       *string `json:"by,omitempty"`
+		Found    string  `json:"found"`
+		Since    string  `json:"since"`
+		Why      *string `json:"why,omitempty"`
+	} `json:"drift,omitempty"`
+	Found     *string             `json:"found,omitempty"`
+	Meant     string              `json:"meant"`
+	Path      string              `json:"path"`
+	Problem   *string             `json:"problem,omitempty"`
+	Rule      string              `json:"rule"`
+	RuleTitle string              `json:"rule_title"`
+	Sent      *string             `json:"sent,omitempty"`
+	State     *SystemSettingState `json:"state,omitempty"`
+	There     bool                `json:"there"`
+	Title     string              `json:"title"`
+
+	// Turn Which way it goes from what is found to what is meant
+	Turn *SystemSettingTurn `json:"turn,omitempty"`
+	Was  *string            `json:"was,omitempty"`
+}
+
+// SystemSettingState defines model for SystemSetting.State.
+type SystemSettingState string
+
+// SystemSettingTurn Which way it goes from what is found to what is meant
+type SystemSettingTurn string
+
+// SystemView defines model for SystemView.
+type SystemView struct {
+	Address string  `json:"address"`
+	Beyond  Counted `json:"beyond"`
+	Dialect string  `json:"dialect"`
+
+	// Differ Settings that are found otherwise than meant
+	Differ int    `json:"differ"`
+	Digest string `json:"digest"`
+
+	// Drift Of them, those that were confirmed and were changed there
+	Drift int `json:"drift"`
+
+	// Extra Settings there that carry no rule of ours
+	Extra []struct {
+		Path  string `json:"path"`
+		Value string `json:"value"`
+	} `json:"extra"`
+	Id      string         `json:"id"`
+	Key     string         `json:"key"`
+	Minutes int            `json:"minutes"`
+	Mode    SystemViewMode `json:"mode"`
+	Name    string         `json:"name"`
+
+	// Open Settings that are on their way
+	Open int `json:"open"`
+
+	// Problem Why it could not be read or written when that was tried last
+	Problem *string `json:"problem,omitempty"`
+	PutBack string  `json:"put_back"`
+
+	// Read When it was read last; absent where it never was
+	Read     *string         `json:"read,omitempty"`
+	Services []string        `json:"services"`
+	Settings []SystemSetting `json:"settings"`
+	Short    Counted         `json:"short"`
+
+	// Since Since when it says what it says
+	Since  *string `json:"since,omitempty"`
+	Title  string  `json:"title"`
+	Tried  *string `json:"tried,omitempty"`
+	Unread []struct {
+		Path string `json:"path"`
+		Rule string `json:"rule"`
+		Why  string `json:"why"`
+	} `json:"unread"`
+	Unsure Counted `json:"unsure"`
+
+	// Write Settings that carrying it writes
+	Write int `json:"write"`
+}
+
+// SystemViewMode defines model for SystemView.Mode.
+type SystemViewMode string
 
 // TermsVersion defines model for TermsVersion.
 type TermsVersion struct {
@@ -5676,6 +6000,30 @@ type RollKeyJSONBody struct {
 // RollKeyJSONBodyDo defines parameters for RollKey.
 type RollKeyJSONBodyDo string
 
+// AddSystemParams defines parameters for AddSystem.
+type AddSystemParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// EndSystemParams defines parameters for EndSystem.
+type EndSystemParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// DecideSettingJSONBody defines parameters for DecideSetting.
+type DecideSettingJSONBody struct {
+	Do DecideSettingJSONBodyDo `json:"do"`
+
+	// Until With accept: a moment, or a day as 2026-12-31
+	Until *string `json:"until,omitempty"`
+	Why   string  `json:"why"`
+}
+
+// DecideSettingJSONBodyDo defines parameters for DecideSetting.
+type DecideSettingJSONBodyDo string
+
 // SetTwoPeopleJSONBody defines parameters for SetTwoPeople.
 type SetTwoPeopleJSONBody struct {
 	When SetTwoPeopleJSONBodyWhen `json:"when"`
@@ -5919,6 +6267,15 @@ type ChangeSettingsApplicationMergePatchPlusJSONRequestBody = SettingsPatch
 
 // RollKeyJSONRequestBody defines body for RollKey for application/json ContentType.
 type RollKeyJSONRequestBody RollKeyJSONBody
+
+// AddSystemJSONRequestBody defines body for AddSystem for application/json ContentType.
+type AddSystemJSONRequestBody = NewSystem
+
+// ChangeSystemApplicationMergePatchPlusJSONRequestBody defines body for ChangeSystem for application/merge-patch+json ContentType.
+type ChangeSystemApplicationMergePatchPlusJSONRequestBody = SystemChange
+
+// DecideSettingJSONRequestBody defines body for DecideSetting for application/json ContentType.
+type DecideSettingJSONRequestBody DecideSettingJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials

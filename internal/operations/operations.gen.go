@@ -176,4 +176,12 @@ var all = []Operation{
 	{ID: "metrics", Method: "GET", Pattern: "/metrics", Summary: "Figures for monitoring, in the text format of Prometheus", Roles: []string{"administrator", "auditor", "metrics"}, Draft: "ask"},
 	{ID: "healthz", Method: "GET", Pattern: "/healthz", Summary: "Whether the process answers", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "readyz", Method: "GET", Pattern: "/readyz", Summary: "Whether reading, writing and following other services work", Roles: []string{"anybody"}, Draft: "ask"},
+	{ID: "systems", Method: "GET", Pattern: "/api/v1/systems", Summary: "The systems that carry our services, and where each differs from what is meant", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "addSystem", Method: "POST", Pattern: "/api/v1/systems", Summary: "Add a system that is reached; it is looked at, and nothing is written there", Roles: []string{"administrator"}, Draft: "never"},
+	{ID: "dialects", Method: "GET", Pattern: "/api/v1/dialects", Summary: "The kinds of system that there are connectors for, and how well each can hold our rules", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "system", Method: "GET", Pattern: "/api/v1/systems/{id}", Summary: "A system, setting by setting, meant and found", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "changeSystem", Method: "PATCH", Pattern: "/api/v1/systems/{id}", Summary: "Change a system, or what is done to it; to carry it, the digest of the steps that were shown is sent", Roles: []string{"administrator"}, Draft: "never"},
+	{ID: "endSystem", Method: "DELETE", Pattern: "/api/v1/systems/{id}", Summary: "Take a system away; what it holds stays as it is there", Roles: []string{"administrator"}, Draft: "never"},
+	{ID: "readSystem", Method: "POST", Pattern: "/api/v1/systems/{id}/read", Summary: "Read a system now and compare", Roles: []string{"administrator", "keeper"}, Draft: "never"},
+	{ID: "decideSetting", Method: "POST", Pattern: "/api/v1/systems/{id}/settings/{path}", Summary: "Put back what was changed in a system, accept it until a day, or have what failed or differs sent again", Roles: []string{"administrator"}, Draft: "never"},
 }

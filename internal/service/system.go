@@ -269,7 +269,7 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 			return nil, err
 		}
 		if v.System.Mode != ModeCarry && p.Digest != v.Digest {
-			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.toWrite(), v.Digest)
+			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.ToWrite(), v.Digest)
 		}
 	}
 	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {

@@ -45,7 +45,8 @@ type SystemView struct {
 	BeyondLines, ShortList []string // the first of them, in words
 }
 
-func (v *SystemView) toWrite() (n int) {
+// ToWrite counts the settings that carrying the system writes.
+func (v *SystemView) ToWrite() (n int) {
 	for i := range v.Settings {
 		if x := &v.Settings[i]; x.There && x.Found != x.Meant && x.Turn != native.Same {
 			n++

@@ -90,7 +90,7 @@ func TestSystemsCarried(t *testing.T) {
 	}
 	// Carrying asks for the digest of what was shown.
 	carry := ModeCarry
-	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry}); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), fmt.Sprintf("writes %d settings", v.toWrite())) {
+	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry}); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), fmt.Sprintf("writes %d settings", v.ToWrite())) {
 		t.Errorf("carried unseen: %v", err)
 	}
 	for _, id := range []string{"parley", "quay", "ledger"} {
@@ -161,7 +161,7 @@ func TestSystemsCarried(t *testing.T) {
 	if _, err := s.DecideSetting(t.Context(), placeAdmin, "parley", "houses", Decided{Do: "again", Why: "x"}); !errors.Is(err, ErrConflict) {
 		t.Errorf("sent again what did not fail: %v", err)
 	}
-	_, err := s.DecideSetting(t.Context(), placeAdmin, "parley", "houses", Decided{Do: "accept", Until: moment.Of(c.at.AddDate(0, 0, 2)), Why: "a fair"})
+	_, err := s.DecideSetting(t.Context(), placeAdmin, "parley", "houses", Decided{Do: "accept", Until: "+2d", Why: "a fair"})
 	check(t, err)
 	c.forward(3 * time.Minute)
 	work(t, s, c)

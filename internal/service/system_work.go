@@ -451,7 +451,7 @@ func (s *Service) ReadSystem(ctx context.Context, _ Who, id string) (*SystemView
 // Decided is what somebody decides about a setting.
 type Decided struct {
 	Do    string // put_back, accept, again
-	Until moment.Moment
+	Until string // with accept: a moment, or a day, as endOf takes it
 	Why   string
 }
 
@@ -488,11 +488,15 @@ func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, d
 			n.State = StepByHand
 		}
 	case do.Do == "accept" && c.Drift != nil:
-		if do.Until <= s.Now() || do.Until > s.Now()+366*86400e6 {
-			return nil, &Invalid{"until", do.Until.String(), "write a day ahead, within a year"}
+		until, err := endOf(do.Until, s.Now(), s.State())
+		if err != nil {
+			return nil, err
+		}
+		if until <= s.Now() || until > s.Now()+366*86400e6 {
+			return nil, &Invalid{"until", do.Until, "write a day ahead, within a year"}
 		}
 		drift := *c.Drift
-		drift.Accepted, drift.By, drift.Why = do.Until, who.Name, do.Why
+		drift.Accepted, drift.By, drift.Why = until, who.Name, do.Why
 		n.Drift = &drift
 	default:
 		return nil, fmt.Errorf("%w: %s does not fit: %s", ErrConflict, do.Do, c.inWords())
@@ -508,4 +512,14 @@ func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, d
 // pause is how long something that failed so often is left alone.
 func pause(fails int) moment.Moment {
 	return min(mostPause, moment.Moment(1_000_000)<<min(fails, 20))
+}
+
+// RunSystems works on the systems until the context ends.
+func (s *Service) RunSystems(ctx context.Context, every time.Duration) {
+	s.repeat(ctx, every, "the systems wait", "the systems are worked on again", func() error {
+		if err := s.clockHolds(ctx); err != nil {
+			return err
+		}
+		return s.WorkSystems(ctx)
+	})
 }

@@ -91,6 +91,9 @@ type ServerInterface interface {
 	// ReleaseDates Let dates count that wait, for all or for a part
 	// (POST /api/v1/dates/release)
 	ReleaseDates(w http.ResponseWriter, r *http.Request, params ReleaseDatesParams)
+	// Dialects The kinds of system that there are connectors for, and how well each can hold our rules
+	// (GET /api/v1/dialects)
+	Dialects(w http.ResponseWriter, r *http.Request)
 	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
 	// (GET /api/v1/diff)
 	Diff(w http.ResponseWriter, r *http.Request, params DiffParams)
@@ -475,6 +478,27 @@ type ServerInterface interface {
 	// RollKey Announce the next key, switch to it, or replace the key at once
 	// (POST /api/v1/statement/keys)
 	RollKey(w http.ResponseWriter, r *http.Request)
+	// Systems The systems that carry our services, and where each differs from what is meant
+	// (GET /api/v1/systems)
+	Systems(w http.ResponseWriter, r *http.Request)
+	// AddSystem Add a system that is reached; it is looked at, and nothing is written there
+	// (POST /api/v1/systems)
+	AddSystem(w http.ResponseWriter, r *http.Request, params AddSystemParams)
+	// EndSystem Take a system away; what it holds stays as it is there
+	// (DELETE /api/v1/systems/{id})
+	EndSystem(w http.ResponseWriter, r *http.Request, id string, params EndSystemParams)
+	// System A system, setting by setting, meant and found
+	// (GET /api/v1/systems/{id})
+	System(w http.ResponseWriter, r *http.Request, id string)
+	// ChangeSystem Change a system, or what is done to it; to carry it, the digest of the steps that were shown is sent
+	// (PATCH /api/v1/systems/{id})
+	ChangeSystem(w http.ResponseWriter, r *http.Request, id string)
+	// ReadSystem Read a system now and compare
+	// (POST /api/v1/systems/{id}/read)
+	ReadSystem(w http.ResponseWriter, r *http.Request, id string)
+	// DecideSetting Put back what was changed in a system, accept it until a day, or have what failed or differs sent again
+	// (POST /api/v1/systems/{id}/settings/{path})
+	DecideSetting(w http.ResponseWriter, r *http.Request, id string, path string)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(w http.ResponseWriter, r *http.Request)
@@ -1343,6 +1367,20 @@ func (siw *ServerInterfaceWrapper) ReleaseDates(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ReleaseDates(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Dialects operation middleware
+func (siw *ServerInterfaceWrapper) Dialects(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Dialects(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6664,6 +6702,208 @@ func (siw *ServerInterfaceWrapper) RollKey(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// Systems operation middleware
+func (siw *ServerInterfaceWrapper) Systems(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Systems(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddSystem operation middleware
+func (siw *ServerInterfaceWrapper) AddSystem(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddSystemParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddSystem(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndSystem operation middleware
+func (siw *ServerInterfaceWrapper) EndSystem(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndSystemParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndSystem(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// System operation middleware
+func (siw *ServerInterfaceWrapper) System(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.System(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeSystem operation middleware
+func (siw *ServerInterfaceWrapper) ChangeSystem(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeSystem(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReadSystem operation middleware
+func (siw *ServerInterfaceWrapper) ReadSystem(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReadSystem(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DecideSetting operation middleware
+func (siw *ServerInterfaceWrapper) DecideSetting(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// ------------- Path parameter "path" -------------
+	var path string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "path", chi.URLParam(r, "path"), &path, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "path", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DecideSetting(w, r, id, path)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListTokens operation middleware
 func (siw *ServerInterfaceWrapper) ListTokens(w http.ResponseWriter, r *http.Request) {
 
@@ -7716,6 +7956,30 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/.well-known/wexillum-keys", wrapper.PublishedKeys)
 	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/systems", wrapper.Systems)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/systems", wrapper.AddSystem)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/dialects", wrapper.Dialects)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/systems/{id}", wrapper.EndSystem)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/systems/{id}", wrapper.System)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/systems/{id}", wrapper.ChangeSystem)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/systems/{id}/read", wrapper.ReadSystem)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/systems/{id}/settings/{path}", wrapper.DecideSetting)
+	})
 
 	return r
 }
@@ -8621,6 +8885,46 @@ type ReleaseDatesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleaseDatesdefaultApplicationProblemPlusJSONResponse) VisitReleaseDatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DialectsRequestObject struct {
+}
+
+type DialectsResponseObject interface {
+	VisitDialectsResponse(w http.ResponseWriter) error
+}
+
+type Dialects200JSONResponse struct {
+	Dialects []Dialect `json:"dialects"`
+}
+
+func (response Dialects200JSONResponse) VisitDialectsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DialectsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DialectsdefaultApplicationProblemPlusJSONResponse) VisitDialectsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14039,6 +14343,281 @@ func (response RollKeydefaultApplicationProblemPlusJSONResponse) VisitRollKeyRes
 	return err
 }
 
+type SystemsRequestObject struct {
+}
+
+type SystemsResponseObject interface {
+	VisitSystemsResponse(w http.ResponseWriter) error
+}
+
+type Systems200JSONResponse struct {
+	// NotLookedAt Services that no system was read for
+	NotLookedAt []string     `json:"not_looked_at"`
+	Systems     []SystemView `json:"systems"`
+}
+
+func (response Systems200JSONResponse) VisitSystemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SystemsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SystemsdefaultApplicationProblemPlusJSONResponse) VisitSystemsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSystemRequestObject struct {
+	Params AddSystemParams
+	Body   *AddSystemJSONRequestBody
+}
+
+type AddSystemResponseObject interface {
+	VisitAddSystemResponse(w http.ResponseWriter) error
+}
+
+type AddSystem200JSONResponse SystemView
+
+func (response AddSystem200JSONResponse) VisitAddSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSystemdefaultApplicationProblemPlusJSONResponse) VisitAddSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndSystemRequestObject struct {
+	Id     string `json:"id"`
+	Params EndSystemParams
+}
+
+type EndSystemResponseObject interface {
+	VisitEndSystemResponse(w http.ResponseWriter) error
+}
+
+type EndSystem204Response struct {
+}
+
+func (response EndSystem204Response) VisitEndSystemResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndSystemdefaultApplicationProblemPlusJSONResponse) VisitEndSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SystemRequestObject struct {
+	Id string `json:"id"`
+}
+
+type SystemResponseObject interface {
+	VisitSystemResponse(w http.ResponseWriter) error
+}
+
+type System200JSONResponse SystemView
+
+func (response System200JSONResponse) VisitSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SystemdefaultApplicationProblemPlusJSONResponse) VisitSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSystemRequestObject struct {
+	Id   string `json:"id"`
+	Body *ChangeSystemApplicationMergePatchPlusJSONRequestBody
+}
+
+type ChangeSystemResponseObject interface {
+	VisitChangeSystemResponse(w http.ResponseWriter) error
+}
+
+type ChangeSystem200JSONResponse SystemView
+
+func (response ChangeSystem200JSONResponse) VisitChangeSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeSystemdefaultApplicationProblemPlusJSONResponse) VisitChangeSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadSystemRequestObject struct {
+	Id string `json:"id"`
+}
+
+type ReadSystemResponseObject interface {
+	VisitReadSystemResponse(w http.ResponseWriter) error
+}
+
+type ReadSystem200JSONResponse SystemView
+
+func (response ReadSystem200JSONResponse) VisitReadSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadSystemdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadSystemdefaultApplicationProblemPlusJSONResponse) VisitReadSystemResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideSettingRequestObject struct {
+	Id   string `json:"id"`
+	Path string `json:"path"`
+	Body *DecideSettingJSONRequestBody
+}
+
+type DecideSettingResponseObject interface {
+	VisitDecideSettingResponse(w http.ResponseWriter) error
+}
+
+type DecideSetting200JSONResponse SystemView
+
+func (response DecideSetting200JSONResponse) VisitDecideSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideSettingdefaultApplicationProblemPlusJSONResponse) VisitDecideSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTokensRequestObject struct {
 }
 
@@ -14652,6 +15231,9 @@ type StrictServerInterface interface {
 	// ReleaseDates Let dates count that wait, for all or for a part
 	// (POST /api/v1/dates/release)
 	ReleaseDates(ctx context.Context, request ReleaseDatesRequestObject) (ReleaseDatesResponseObject, error)
+	// Dialects The kinds of system that there are connectors for, and how well each can hold our rules
+	// (GET /api/v1/dialects)
+	Dialects(ctx context.Context, request DialectsRequestObject) (DialectsResponseObject, error)
 	// Diff What one party may do at one moment and not at another, or one party and not another, each explained
 	// (GET /api/v1/diff)
 	Diff(ctx context.Context, request DiffRequestObject) (DiffResponseObject, error)
@@ -15036,6 +15618,27 @@ type StrictServerInterface interface {
 	// RollKey Announce the next key, switch to it, or replace the key at once
 	// (POST /api/v1/statement/keys)
 	RollKey(ctx context.Context, request RollKeyRequestObject) (RollKeyResponseObject, error)
+	// Systems The systems that carry our services, and where each differs from what is meant
+	// (GET /api/v1/systems)
+	Systems(ctx context.Context, request SystemsRequestObject) (SystemsResponseObject, error)
+	// AddSystem Add a system that is reached; it is looked at, and nothing is written there
+	// (POST /api/v1/systems)
+	AddSystem(ctx context.Context, request AddSystemRequestObject) (AddSystemResponseObject, error)
+	// EndSystem Take a system away; what it holds stays as it is there
+	// (DELETE /api/v1/systems/{id})
+	EndSystem(ctx context.Context, request EndSystemRequestObject) (EndSystemResponseObject, error)
+	// System A system, setting by setting, meant and found
+	// (GET /api/v1/systems/{id})
+	System(ctx context.Context, request SystemRequestObject) (SystemResponseObject, error)
+	// ChangeSystem Change a system, or what is done to it; to carry it, the digest of the steps that were shown is sent
+	// (PATCH /api/v1/systems/{id})
+	ChangeSystem(ctx context.Context, request ChangeSystemRequestObject) (ChangeSystemResponseObject, error)
+	// ReadSystem Read a system now and compare
+	// (POST /api/v1/systems/{id}/read)
+	ReadSystem(ctx context.Context, request ReadSystemRequestObject) (ReadSystemResponseObject, error)
+	// DecideSetting Put back what was changed in a system, accept it until a day, or have what failed or differs sent again
+	// (POST /api/v1/systems/{id}/settings/{path})
+	DecideSetting(ctx context.Context, request DecideSettingRequestObject) (DecideSettingResponseObject, error)
 	// ListTokens Own tokens; for administrators all
 	// (GET /api/v1/tokens)
 	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
@@ -15720,6 +16323,30 @@ func (sh *strictHandler) ReleaseDates(w http.ResponseWriter, r *http.Request, pa
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ReleaseDatesResponseObject); ok {
 		if err := validResponse.VisitReleaseDatesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Dialects operation middleware
+func (sh *strictHandler) Dialects(w http.ResponseWriter, r *http.Request) {
+	var request DialectsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Dialects(ctx, request.(DialectsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Dialects")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DialectsResponseObject); ok {
+		if err := validResponse.VisitDialectsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -19415,6 +20042,209 @@ func (sh *strictHandler) RollKey(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// Systems operation middleware
+func (sh *strictHandler) Systems(w http.ResponseWriter, r *http.Request) {
+	var request SystemsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Systems(ctx, request.(SystemsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Systems")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SystemsResponseObject); ok {
+		if err := validResponse.VisitSystemsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddSystem operation middleware
+func (sh *strictHandler) AddSystem(w http.ResponseWriter, r *http.Request, params AddSystemParams) {
+	var request AddSystemRequestObject
+
+	request.Params = params
+
+	var body AddSystemJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSystem(ctx, request.(AddSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSystem")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddSystemResponseObject); ok {
+		if err := validResponse.VisitAddSystemResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndSystem operation middleware
+func (sh *strictHandler) EndSystem(w http.ResponseWriter, r *http.Request, id string, params EndSystemParams) {
+	var request EndSystemRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndSystem(ctx, request.(EndSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndSystem")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndSystemResponseObject); ok {
+		if err := validResponse.VisitEndSystemResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// System operation middleware
+func (sh *strictHandler) System(w http.ResponseWriter, r *http.Request, id string) {
+	var request SystemRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.System(ctx, request.(SystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "System")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SystemResponseObject); ok {
+		if err := validResponse.VisitSystemResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeSystem operation middleware
+func (sh *strictHandler) ChangeSystem(w http.ResponseWriter, r *http.Request, id string) {
+	var request ChangeSystemRequestObject
+
+	request.Id = id
+
+	var body ChangeSystemApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeSystem(ctx, request.(ChangeSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeSystem")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeSystemResponseObject); ok {
+		if err := validResponse.VisitChangeSystemResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReadSystem operation middleware
+func (sh *strictHandler) ReadSystem(w http.ResponseWriter, r *http.Request, id string) {
+	var request ReadSystemRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadSystem(ctx, request.(ReadSystemRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadSystem")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReadSystemResponseObject); ok {
+		if err := validResponse.VisitReadSystemResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DecideSetting operation middleware
+func (sh *strictHandler) DecideSetting(w http.ResponseWriter, r *http.Request, id string, path string) {
+	var request DecideSettingRequestObject
+
+	request.Id = id
+	request.Path = path
+
+	var body DecideSettingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideSetting(ctx, request.(DecideSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideSetting")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DecideSettingResponseObject); ok {
+		if err := validResponse.VisitDecideSettingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListTokens operation middleware
 func (sh *strictHandler) ListTokens(w http.ResponseWriter, r *http.Request) {
 	var request ListTokensRequestObject
@@ -19787,484 +20617,508 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37khu31S/6KqjZuyp2QnnkS7K/SLWrjizJjj5fpK3Rtk5Vts4UyAaHyHQDdAM9FD+Xn+e8x3myU1hr",
-	"AX0h0BeyOZKS/JNY081uNLCwsK6/328XK11stRLKmotHv11seckLYUUJ/3palUaX7r8yYVal3Fqp1cWj",
-	"CyXeW6bXzG4E2/IbwZZirUtxsbiQ7vKvlSj3F4sLxQtx8ehihU9ZXJjVRhTcPa7g738U6sZuLh59/fDh",
-	"4sLut+5OY0upbi5+/31x8SITxVZboVb7H8T+cAhvNoIZXgh2K/ZsJ+1GKsZZxvesFFvBrYHBrWVpLOPK",
-	"7ETpR7cRPIN/0fAab3rgXpUY55dunIVU/t//ER31+iduV5vD4T5/w2/8jBnLrWB2wy38c7Xh6kawHTes",
-	"4Jlg61IXybGuH+AL+gZ5OKwfZSGtuzW2PDlc7DxQFlVx8ejP9M34ry/Do6Wy4kaU8OxXpbiTYnf4yVd8",
-	"z3buI3e6yjP/mVyF/1TardpNQmq29NzmwOj1S61zwRW8/u1GlOKVk9rDEWx5aZUoH714tmBmy1cC/qsQ",
-	"wkp18+jFM6ZLxhWTVhSMG7aWubvDj2fL7aYezs6952JxUYpfK1mK7OKRLSuRWIav4svwdrNPjNRJcym4",
-	"0aqWi3/oqlQ8Z7dCbE1iknabPnmNDOJ39wVmq5URsMNflXqZCxjRSisrFIgJ325zueJucJdbvONP/zBu",
-	"pL81XvbfS7G+eHTx3y5rFXKJV82lfy68sf2tb90HSsN2paZ5oR+5Zz5ZrcTWcrUSMI4sk+5XPH9V6q0o",
-	"rXSjXvPciMXFtvGn3y5k1vn+v0Y+3308p+84mKrG3v4y8stKWZl3fviXoZ/93hSYv7tBhiH4J74LP9LL",
-	"f4iVde/CWRDZt6D42h+63Dd2QuzDDi4ZSdOZ/qb+YS/3zWHj4waGryuUpPbYM2n4MhdZbC97mY4McyvK",
-	"1LeVOhdDsvja3dP9JngZ/T68YVGPsOe7nuBxcvB1vP7sg3GutEJRRmG1ojDR++gPvCz5/gK2zkoaiR8v",
-	"lNPCf7/YC6cOlG6MsX7ADbei/Y6+qfmeW3H42s5U+e9qjKb1Qf6lPVP2FDT+xC3dLy1bbsxOl1lM9Tb3",
-	"5FeLPoE6VMN4zZ3VuioN220023C0JmgiHjMlRCYytnbnBytEsYQzeuAcniKsC9DsA7e+3RyuFbwivhCW",
-	"xKgjtFlWCmMO5wKOg/f2C7rBaWz87IvFlL3rJvHw4S+rkumdYluht7lg3NwysEEiy1wKI5QVZXqE4RYG",
-	"y2OizymF0VW5EhP3nxHlnUxoTyttLoa1J2kavLt+YnNIi7AMzQ+myYuuZuZH1VnNuPZZy5uqDOsd2X+/",
-	"HVh23VP7tVjpMjMLti31HSgBkS2YqcxWqMz950YXYsHMhruXLpjl+S38h1slvrJmAftp4ZZduP+/Kbly",
-	"fwXDzCyc2a5L9wdYnAVbcfe8nVANuagngEy7+Hm30WV8HnZ8P143vkUJ6FWNfhj+pfVU08sWbkmiK5jn",
-	"V8I6Q9QcLqOw/Ca+m8obrqThfi/HVxMt0/b6vbDOwBV5ZphU5BvlwqmwgtvHjC+d0DGwcr1h7ra84TJz",
-	"ulBGV8E0vmD8UN7Ay2Eo5BE1hnL4ms6Uh3cucJqik3vECU3XxstH2xqI6A4eVG7kZe7SdUqDLNJq+e1G",
-	"F0xX1shMwNz9WgnjrrnV4ktdNWaw8bh/AqtkcXErVRYdnz99DuXMXQl+dwUCQkIuwQm5VXqnLqKOAirn",
-	"hLGNF6+Tx55zXv0MkWCDcv3LNxeLiK6loQ0fJv5GmowgZI0Bw2q3bLXagItYbQ3Jbww7uquqTAoVO3Zy",
-	"qSYsr3/Oj1JFlzk5qUrsVroQMYPizX4rVzxn4RbGC61u3LoX0RlX4n18TziV7g3Q1it+UGCx4OXG4xcs",
-	"l+rWqdVVXrXso8bresUJAkLZ0LRd4V1uwrTl+eEA3XyCdud5fhGN1bQkCR/XEhxcR/+Cei6aU09T1ycg",
-	"sLATlW9SVa54ZQat5qdw0wkabVC1JIXxcB2eMNuRxoU7UpnRhVjqbN9VOi2nJm3WuGsp39/IrIqJxGu6",
-	"wkppbh8xDqLKdrq8NeC97DZa3ImSbTQYBnbBdElRXRiIU5FLXpYicxeCtddrYR+pMUOUojOZTcNEWsZz",
-	"Z1exHTcXfUGanod460Yo+OSLoaANznu/wo0rWBTdhqg0liq2f77l5UQXuWEmNLzPb6LeZ/yQfMIyXXCp",
-	"HkMwNHghAwH63kDa4dJWS3yJSQRxD2dCc/Ts25+bVNqjdwAEpI11IqS3QjGrO3sAt0jUItC78WccfMBr",
-	"vYv6lMeq+8NjBS6NG8wbvBVCC3qEoeGPB3c3fXx9MNB7e86CMAEHiwiOH37/sc7ot3tGbvSCfYYb0jmQ",
-	"uB8/Z1suS4OBdCVExjijMN/BKE9T+3Pp74TWersRqpHF0muUXmkYTSGosJio7mQm5ppf6xNtes1wqptT",
-	"q7QSgy5bR4M21KGXBRpyUpDeBDnvBsOv/RKO/9aDVyz3142FO+FBc4s2TNyCHUh4TJRzsbbXzv07tI21",
-	"ZgVXe6fsls4NKgqRsWpL8cstvxGPmFb5vjZuS4GxNJGhAGBwxv3UuB+2DMxmFLBpoB9+acO0jlnIfLWZ",
-	"b+5uW9Y6CCy8gXG1x/M/EdWIyO6hCVzLrR/2IshiS57iEm03f+P5nYgINDfXeh1VEksRLOGumtgzXZUM",
-	"IgKSzjUNppvS7gO9h77cX1Mscrm/zsWdyMFht9e5NNZ/grFcZe6VMTd+qe0mETXnpcVZdvfAWIwTE73r",
-	"xJYs/C8HOwx+ZdxYGxEnN/yLxQTTfS249dHNvoHZjdgznhWyDndJGGOQhPHv/IeW6Mn4uTUbCLzQ4Cu1",
-	"0motywJN5Y2Q5bWtSoUhXfzP2PzeivgBgYsV/b5cayOMZXCLj3SUVS4guEZmF04AN7cYIcKv9UNf5drA",
-	"OIMYcLWPDi8d5M+z6Ohovt1RJS3LtboRJeM32o0HjzaK5rFcWMO8EX2oWNy8RoNhwsnTofgv92yrc7na",
-	"P2JeoBdwxb2Lqwze3Ttl8WFU5fVYcXNjwoeO2waT5M9nVQ6Cb072jLDR5euNmXOZXS/30XgjBoGNjlka",
-	"PS4fiH1kmp44r4tSNUzpXUMUQVowDrWuDHxTpdBbfjfe23PrIFQWDKYdN7Ucwm/c9KtRjp+qq29we9Lc",
-	"e5Gs9bLfpeHDvZbA7RE7CJ56hR5L4hxIekk1Q9KwTCuxYNw0qlqatS43lTD20ZNnz14/v7paMPF+JeA5",
-	"cNHJ5KOfn/z0fEGpTvirLv0TogblasOlGu38PHV3X1mxjYnuSmdxecn5PhZNASXnLuHXZ2IlWxGIpmkO",
-	"6cm41f4+OqnuWNAs06QXOQPB43ns8Xp7GFfqm4WX+JrIFDQ2YidJk9VVdRR/sb1xfb9Pos6IW+lEqAWX",
-	"wG87kmiS29hOsynH+47nVfwl5GUeapMVV74CTNpHsDOVNLbkVpeUHqSKLa2MLg+k20/PPu752E3UCH7r",
-	"y6pgxFSTthRMrlGuUMRA09V1af36ASSZZrOpsmzKJ673xWFlDIh1YiE3Ina+PqFPcVfZkq+iQYuwqfxa",
-	"+2q/TKx5lduLRUPNYTbefZJTK3QgReUhLHtPnM2GjWv43qRndUG1dYMhCfyW+MSK1W1Cmyb1zQ23oldZ",
-	"JPfN+O0xKtQCA1l0xKlHiMTq9jtdqahI5FKFfBeWvS6YkGAkceXjez7I6zxBDuWEyahiv5oXq1ufxPHP",
-	"GvObK7o3Gvqrnzq+VuWFYkqXBc8hiRw9wLjXkyNPsCBQ0SNs5iRDTp+bTlMlDy6IDV1MtPbq4G2nLGfN",
-	"OLsTZSZXNhgbiuRnL9wmdr7aRc8JEbP1wAQPdQfOzYg9gd6bMGt5XgqeOVnNKixOdbsE8ygFz926t6r2",
-	"UjpEqrC76lcG+WitbXL3XdWy3vXe0ymsk6pv/qZ3GMKhLeC8CgaP7Uzuju+ZXsfiQ1JZHZfSdHiZ5sec",
-	"FBbrrIAPIYdnNyYfxrhw0xifex0vesrupEmVCS73gyYlzSC/cX6fjaaE3BhV/AWGaoqi5kbDsNhHDWso",
-	"9UqV5/YZV3Ridt8qVxtWH+jB8r94pKo8p4MdgkNWFH6H+4vTTLiSSyPG5M/wKxqfipOZXuFIWGxO/6N+",
-	"x8iHgdRFnjTJYUmIVdJGT5cGJWyvN8G2hde2/OvRFlfLgO5fVhh5Xdbo+yP8auPkeM+xnvbosmOJ4C/U",
-	"RtJe+nTaBFJUzeOCm1uMX1H5/PBx4P0IfFR0bKXIhLKS0g8TcrM+WtbTQ/Rl9NweV9e8GFd2Gh4X/bjK",
-	"vlyvI9vNm9IHo8v4flq+LLV8iYVwz/eJ89iIn/lCsvaA17nW5fg9DU/5zv0mtq+9uzX4hL+5G3939ofM",
-	"r3dc2oT/5i65jx7zzO91bHr8E1rvWvjPpiEn5+sZj9gqqZV0RuqsBz4uKT42OURcjMN1jXUfNotgm6EB",
-	"KFGxYvvo6ZP/ffU8pvagtS7iNRW6EAqLXxTUAuw2MheYMXBzHXuWW4hhuV5D4yO8N/ntuOSRMOC17u2D",
-	"GjYb3RlIwX8MeGz4disU45a5Ry/Ycs8oZ3UwtCxt1+Cz1jrP4XQZv+WexUqq66lsv+onYQy/Ea3x32gG",
-	"+YtmXjxrmVaddKOiZOSxMxjaTJd7L2mPIendiuNDqk1FKwxKrJuPvat7oNKdi7DyjU+g9aC5SorS30h1",
-	"tSWpI6qtpOv00fWP4LXIBTdTW30oXRbZm7kzR242FAg1WitRwkYtdClqQQ4JpWXJbwWkk6IZnEkKZdFQ",
-	"J/BOjqH1PxjvhzUziU5x7H2Ma7B+ql8V4csyvm+lKtdWYODGyQJuCxgPJuytzjPGN4Jn7ff/5WGP9ups",
-	"OS7zkCKE+RaJhJybmJR6kIZlFWyKFS9LKTLWil43D8bxTU690haReZCDeLJcWuzogmqIVqL2YJF0PH7i",
-	"F+8wpqgnnvMH50hsjiMVc4kzxv+ob5fKmMXHVXYdD1ZiZcn4arVpteBuNKk68FLebCa8eFSsFb7FP9oX",
-	"t/mP94NPTVuqrjlZu7wUK13QXXn+cn3x6O+j6pjfRXumKUfANGo6/Ib6LdfHhiVXoTnTO1I3XCosCdAQ",
-	"q9PumNvJlk3e7CJpl3U3w5fp/oiezPGOn2nK3OpHE/FwgDNTrTahyIoGcuSsdlNFOMXx6mGcv5TQiTLe",
-	"c9GQrdQERtx+Hg/S6q1QAoAZ7BdSYZKYOvO+2DojbAFRspXwt6CtTaVCQ64ovBZHVe+J6PdC7cVzZTG4",
-	"OsGAyLW+vea5vBX9veWD5/JgrfKBj53+kLi+SDvXPg3QXp6HVKmPJ2spCn2XaDLpdcLTuQBT5a2ouwLU",
-	"DRRZ9yJDrfLhzZjqzKLKoH/+kqmy3jC979XHkabn+40wtjdrdBjOgN9FLwkvhbHiElvum9G9aGi3LZLx",
-	"qvvQZq5LqK8NeX+qWJNOdUGR161h8KiJmZ5kZrJSMpkZjWRiMNGCrSCdnHFp3A6FUh2qIBsMu9V9BrQA",
-	"9XiaSZlkDhSX27wotrq0Metv5byCUk04Rl7hFz3FTrjD4+TNRhvn9Ln/bbTEW34rFKvPR38cnuR0YiPX",
-	"cs9I4mPVvtOsrFodxcpRagSfiIleSmuFGqEMffNYaCYMi1A/pX5ZfFl1+cTcztID89Wfv0kXWA4iNeRc",
-	"3VT8Jhpm5y3oq8fMWdoUDIFsp+8yYugyY/UDRgda741tkuiUvFB30vI4fEMCDaY5/ojvB3HyMf3l/du4",
-	"dfcCYWIKH4QPQ0itNMF6TVjpcavXGaT7UWoIr0qN1dZnEjevYVu9Wfckljx0H/7BeFF02op63gZF8aDS",
-	"KTqJJV9HjlyoRhrX+bykYNGIW52rnvt09Di954b3lH4WbWSXN2QzHJ7/mZz6pueZjL5FJqo+tDZiqrNW",
-	"8Cy1qzNxnVAHaLgdls1gbeyy1NXNxrJqCzUl3AoA1EMJEiULTeGTgF+Utun4i6/Thpx71Kaplrk01A8y",
-	"QjZ+rSSKXKwvFWJEkWjVLzyvfHwZIjdQRsfCD0aGtv8m8owAjmJRjAYSQAz0Da8yqZyZD/7gGLwA4dzS",
-	"VNiokxalpoQ6h2QE1P2FKV5cZKXebhMW/U7Im03MyEqASiRkMATaUkLasxdpqNc8VWW3Hwlihn7oJnYi",
-	"xKDayPHwW4t2HymtxtL6Sfdao6mr/O6r93tYvoZsJpXrt6UUsXidO2WTBftw1W1mmrhE8cEENR204eGl",
-	"hHY7SlGlPdh+CZhRXcy7faZIVVuGkhIRzrNDr1Ix91tnBxhdCGypsr4Fghz62llhheAKMp0HFaAIzzPt",
-	"ZErIQbLosaBoR3hDZAiJk2U3IerVDZbDY30wyj0qNtHdb6t7WT6J0Y4DJqPML8ikL+OhhafVifQEdIQR",
-	"TJ5TTwYQzE9mdqfKebqSa9S5FVslP2PRZanER17vAQM00RFOMLjxMxNV1ubERu5kTezhtzZhEXo/Ot74",
-	"kdoqIh0mTl/xMhjyOCVX9ppQAjDwcp1hMWYDyqUO7MoQabjO+bZtl4ys9ToKveYkpC2d6nLC/qHeRMhA",
-	"mNK3xzTACyiX4Xv+/Dql1rzabnU0P50qwScHacWV0pYtBfT6RUs4+aTNkiqH3ck8P/05B+VqEPRzj+6d",
-	"GEqWnyn6kunmXhDvrYAVFCq7ho1RbwO3kO5X19RGJVS9Ly6C61Lff90osW78K4p8BzCXKc+0lvwB9PA0",
-	"/vT4SHt0LZ5jCu8Q0o0be01nRqy+2ViW6xXPAXKfyuhlniOKTrzkOOm9CXV885TPLUL6fodtvWHs0Q+u",
-	"a+L7sgaJ/gsCrKW0TdxVSoF3pqtGSl1t57G2k+h1T0IZkdU7XmZUr7TU0FMz/r3UIzhprD3Y5NAh33dY",
-	"99Z+CAshnOgRflgdTqVRUl37SIu+S+zaFDB6qI+/Fuu1iPlgLyw5WpGOx1TmBGy70HxJ0uDnpuEXOsFq",
-	"pFV6pfsoxG0voUPVYxGBHYxdF/z9C7y5hRLWEejBxzQEPPbub456d0SoT/6eKQBps+2CQqrmD7+MSMjI",
-	"c+RoBHLkOIAP6hXQV54o5VjgYK5qZAMCOIEqSGc0hRjHAtA+dpv9Y6aqPKcMiFaC8R3f+6vU6Kgt4MVm",
-	"BBD32evvnrL/8fVf/xLFW/pO5uJ5Wcaq1lc6rwoVdzXSrZ4F1juPLo6gt9Q/fBcdZeJ8R0iBSWo8tNUM",
-	"AyN79opebyWLlxtuZKuarGEvTfW8VVUsJ9d/H/qC46IpIPe+mJ78dI/b4L2FzBkpGwQF8YPrWbUf6MMO",
-	"cFTDMkQqCaZOanL2IO4Zn6JJ8SU/Gc2Pp5hqpFHrYBKi4aD6yii/xe+CvmjBlAfBwsSQi0cVN4Xh+7f3",
-	"wCh+J0tjnzQhMs6SM18ku9XG9qfF6YYOU/GLUY1p3+nSGalRDPc817tUt++tENvrld7u52OYMcKmshXJ",
-	"4io7wnEJlDPQ8lwPPLxxET61pxIKgCDebKIqPhOWJ6zYAU3qTWbq8YQmg0jVVwMphEi1+jBDEpPfE+5M",
-	"lld+j/XJU0qxj6lEPuDB6dbuxsdmY0XigZHAz62T/1BLSUB8WDvzbgb8ihR0RQL0JI5IEnjz6O3Rz5V3",
-	"Qr2mGNwhpk088+1x26RlNwKp+gomFVN6R91VCE0JfkYDH6yBBwH9Vu8WE7xswPVNkgRkCI0NyGSFMJ6F",
-	"7/RG16EAZzJ8mfJfc3nX67vaBGTI/mJxNAOYD4I2qtYJUtc7p2Gxo0JSxStzDy2ZWOBsHGeEe8X3ENaL",
-	"if0REZaNLsQ1gSNOrrHL5SoJ6wB0AdM+7EcnuzEIAr3iSZVXCiV2icEHjpzBV1/BnV4gr9NkcqFd6dSQ",
-	"tBVlYol6wjIid/s2EbIxm0FP1t1zgIFNnD4kio3QjO+ywqVMivxRQZgA8ZKKR8Sj3d14RCGV/3ek7i0e",
-	"Gh8XDm8G0OvQ+Iar7BqUknfbl8KnlMS1L/QqReEO+P5IeVtzwaZudQELlRHjLLj8OHwoeNHRGrXmTu2v",
-	"e2xt3FZIPlrgX2++oWBKxLyOh/m3VbnVpnvvn0/G4J+Ua/CH0tAMNFJsg35DD1inEju3pqEzixu25qX7",
-	"P2cKwPJCjVzB9+xGD3a3dnO0uuZXE4ObNZvaQKISHUfQOhcXZpG1kdSdELvbfTvztOaenuj6x5wjbGam",
-	"lEgvC57phzGA3mRK4ty9ExP9woHc9J1MHrBHpaVHWmOHVhh8WnIKfyTLN8aYe+gaWhGf2NCOe+ywwaeD",
-	"x/uHJUf8kyjnSF7ET0qPhDZ443j92o3weApvqwe+MZsi2cHrHcmiBrdHreFOTrqhZmpLOVLpmYKQm830",
-	"I4XVqzOj2tGrqKm/7Fm4mN3XKGxY1F3S+PnJhb7ytvb4YyUdNBcUroxQhRBkg6/sYbr03aJMYSNl9GnX",
-	"fbVGcEMydd8nSJCEN0JMDMfoUt7IqU0RvYVHtUE1gRm7T0vTtR4qqwPXfWXRaUdrOGsVYE3olvTOtp+k",
-	"mMg1uhEORC4OJPzCMmrKrrGEHzORG0+SWHqUjcUUlOkR6IVDpR1EuY9RSI8sl8S6elFs+cqmooLj9dNP",
-	"+k6Yb6O1hSkezcpea4TV6CgghGfZbXTBwJsUJYK30PLXe7Rh+42L8CF0WwzOAQdz3YPrWbdaHOC/ivd8",
-	"ZfN9jZzv2z/i8CgYpY9opBDBb3luxvLSInaA3o79VFzXOiWQOtGGM5Owsk2Itxn6e9yj+uZ6WoKpR/ZC",
-	"y28sKV4ay+xGV4arbNq8prqCIbRxDQvWMToG1bH/KTZFTPtp3RN3APG88xDuWcnXoJjg7nJS/VKhyzh4",
-	"JgUTAFYKpvoxy/RO5ZpnniSmTSaa4j2KAcEesJN6/Hn3T8aXuSA4Z8BXJqaUaev4s2fViuUlqRLpYHQ/",
-	"E++OL1mCsLvyVWExAhS7I2a+yGe2i+OS3+hOFtDtixM+9yWNJGENjKibCcqgiRN36iYN7O0pUSDq5hLY",
-	"bvLMzYdE0Qbgwc4U0uOmTc2regxRRnvfOtjBCvTspHDwF5WxrA7uRdqkkGhrlklDoJm4attUKitFhh2p",
-	"bvMXCEk0zzv7FPdUmsbaoouQUAJ4HgEuh8OwxwaIeTiZGM9dLzPxMxSYDMZhAtEj1NHWNYs18VlNdhYW",
-	"fXFRu1S+hqGBVUgL2pll+oY2k1r7rOgeO3RSt07ZmqYYdHm0r5IMnLSV2FNgUHCZL/X7lGVfpqq5xyT9",
-	"/bMp60+PSw+zD3HsQ6F8HfCrQizKBJI15KAgUHXEppsPqihE49qjcDL46I+NlzLj1CnP6wArT8HnDLeY",
-	"pIDxdm0+kFR5L9amdyDATAwDrIcGs3PITyl9OCO+23T+1L71HVnwr+siolCSQWUjgYYZPzk9kS9rQ+be",
-	"5vG4vqlQmhwBuA1VSx03LnDAFBdjYf0PScthG7n9bHl5I4Zx/sNatFYolLUPLsmrluk026pEV6Jpr08J",
-	"M8mjqE17qsva9uJAdDLMcNAl9SHdeJAfaPM7E9OuSzsVpE5OpbA5BJijfvcaYa5S9X+nweXiZdBYb56G",
-	"hkuDhE3D0GrM1vkxtMbhZbWBoaaUGIxrcfDx/ramyGQpVlaX+0WDfhAi5J5JkCvkF+HuKM4zwFJuZ22/",
-	"SsEb+WL1wdz3uXL6MhYXe+KzxwtsHSCarZIthd0JodhKFwU3ALrECwGJarBFfJmC+5VUjKubHCCqV7cI",
-	"UN2eknjmfkqZwaTqAcpQ+l0JYgYVHbaUy8oiRoVqdxYcl/uPl6S93Cm2A79Ir5kv4Fl0unnma4WEpe3f",
-	"Ri89zWy3nyNpAE3TIW+d35dSIQneZ4RmjcgkVRBoFSBr46mx+ZJzA2Zwe3w/OLewJo1vccZ3+PhT5x0Q",
-	"WQXLGKwKmo3gSnqFmU7BvaCUy2iyriPgG8eTbU08c3DsKYmJg7i/lXbD6NhY1EFTjBGTWUgRiBIrStvz",
-	"Yir8jAkV792QAj2hp269kMZ3f4+3vxQvS01l1KPm72f/g9h22wo1cSUaOiLa5WpkVvE8EfjDnjJAPXOG",
-	"dei+rWN/gLXCbrgVhhkeLdedoXjkAKaTY6AGHxxy357eOMx5vWY9uyxhTG4Eoi2NZpP0ZVX+bKrzpjfy",
-	"TqgT+gtwLNFPsKKIU1BN7jtLOnqlvGsX4HcSqedohe7pU/M+Gg2rr2/zP3VVKp4HbO4YikkA3sq4FQ+s",
-	"LKLxlsmzmYD4cb7PNR6aIxC/mjB8owD2fh15ZxprXR8P+uNeX39hwK3T9dLJjJDsGp8WW7cfBb87AmbD",
-	"jrE2p9Sfmmq1Emacwfh79Dusjca9juhjvYkCU+qciFXWpS6YtMB+4vwR4ox3f8GOGExb7aLigHckigIT",
-	"fWQyYt49L7Z2Dz6DP8tTJFQiS9HFY/UG3sOsRupsINj+g2ErvXXPX+UVogBNSKFiv/G17Nd+nUyj84va",
-	"5ObR9hptr9Mf5bFDlbb0WYlnTI+zGR5bhTdwJHsiZV2yjd65MSzFyn3PrUJc9MjTYnOAMhzYKAy6itZ6",
-	"vHfuPEXsjB2/GpAfHFWF5Jtus0Ja24q1IKxFVvKdmkb/PibnIduA8T5yS63RvqQp1cAer11dCl62FvKA",
-	"8fXQri8FT/Ua+UR//IEI9SHvxHUogY0AubpLTerNFk2YtLCwvSzo9WsSpfK+yE8AW61BEhh3YLMNv3Pv",
-	"CAX0a09k10NqdDLUTLJQ2F247gl21/3DESNo1AxLLE1CW3BKCxwmX8tbgyrcIgAE6ncCD5rSuCBUNm5A",
-	"8M4R8b9miTTJeE1W5CW4Ia+N6fQv6XG63F6ajq9f77WDCi+222hwXQD1qYUyO4KCGcPidbkIcCv4Lkxp",
-	"uiDlDxf9GzcTaw6BZoQOGcn9FkJ77qVOaAdifCODdrHDBCGYHjHUsyO+zu+wbqZmLXOBDHEYXl1ApFXm",
-	"4tHWfcuD2y7C+1eDnfzdV/hrwDtHiP49u/XIGOJULJqJZfidVvTmRmj25o1y9tL5jXFYgpStILgymSXH",
-	"NRZTZszQkud2qja3h4YnNd44SAkOdzK2vYqqCqcXQM06NRMy+/ANZhH2pxGFXOkcU+sTgkpCZKb3rRw3",
-	"HJREuZN20uPHSYdHlaRZ86OiKUlN/Rt+K1S0sSCFDrOqe9xi/AphzQZCnw0FHOGfx+d4Yx/mTjr17q4d",
-	"AOfVXySc4I+PyNV7JVYPPJ2HUd4oXcbcjqc4La3vCeY62Hj1R02qkU1Fk03bdGpf6eKUDU1RunA5EFYf",
-	"nswZxCDpg8tm8Rq4PW1K5KFcJopjhFCMFjwq3ZpnUV6nPvk9YtHnwArWWaoelismeJlLUbI7UUILq9X6",
-	"FmzOwO2VaYQKnIbC2JdunhjqOrccNFP7gS+hjmmkMZN/4pmIu3+JUniYdHLN9ZoJvtqwunlmjoyLxxDp",
-	"33WI1eAJEPqzMwEIxVdLx+uu509WoOd/GHcKLMYe1RVK6ohxe8f3yFMHZvo67gGM61/ZiNVtEqbm/LmU",
-	"g8JMn068bcVFvBLDBYhLqS3l+9d6fN4g6RqjRRPtfYDIXZmJMuxGAgdNIObnfB/z2RC7d+8DTshemCXo",
-	"QfROxTkmAuoijkU2+AuhDqTx99gbGnId7NAImxWGUaJwtf1r6RvFcA7wO4aB/XuYOmhdoqsPTQQH01+3",
-	"6nZ85lIXTGlmNdsn0vVx3AD44V4Aa7XS0R/WxYcRf879FEro4S7WILUdzMKPKXLsTMi3ETMeLjjJoHJy",
-	"9hmACi2oPmARqhg+Z8s944xqzRfuFPW3cOZOi0WDJxO8YA9CllqDSN2qSPDmaTOVybg17QNTiQB40yb0",
-	"Z16I7HWMA2iaeknKd/yldaa989JUZUNdpxJJvqXAEHroScdBCmCy2peTYJczjST6XWJXJ5Km5MN8lqnT",
-	"M0P9EGDRYV2c21MQjyH2ZKlaFP557gl5pDW+wrZo6vEWQ3E/zs83sdwW8dl2FEBuN7q62biTG74/loMg",
-	"UraLROysaJdwlrcZJj82tsgPgwTtHFVEHXBIqTl95sbBm2E4Cak3CykrYqKDbBXdS3v/DwZzWfGOPMoB",
-	"dWJ1/ey5gwG5XythQrkl8/8KnQ+yZEZmzlJ25gMcihuO2arAfnbxSFV5vhjJSvu//AsPCWlfKGMFz5xG",
-	"9crQSSFKakjNHCQ5i/YEN4Vzt9Hu/3xSa5AqewJAdGwjvha/eli43p3YPcrIOAvTD3k538DYcMytt0Gs",
-	"ZgW/FY+ZDnXxzO70wYER4yHqpQzO+Up4zsd6W/55CHwrXqQZULvCHwYEcJzcdIH86N0J5fhGRyNK4v1W",
-	"loROckqNh/WP76jRjd6pTudbQuHjE6j8wQ8r+jHQ/TZj/9S8rS5nosNJwDZSzUij38hPQf/UmVOL5hur",
-	"MB4ueWrrZaqh0ftuSXBlHF0sztTAE2iLatJojZrkKTOzV2SSkadS8FW8jfslVXVaT1IOFeiZZlztO/nm",
-	"Vo1T3cI7F/kXWbg0felJN6fDdITV68eDOBWRoe81rT4i8FdFxrhbRH/Md/zaLg5AdF2SHC6+jdid87m8",
-	"w2Rp+hkq2oX+7Z7JjIoTgDABZEavnVtaV2mcPDVNYT2T6PU3jns0jOM6x/s+bf7W8bP3dtd9YmFdmn3d",
-	"TXk8vrE7tttfrtcxLzJRo9MD6teDWAYYO/Nw0/ZgKYZyquOLoDymtL4Io26AjHlu4X2oikpO6JOAJj7F",
-	"hwW05RFFKHRj9O0J5qzlfjDWSIFkcFCNTYQcV1zFcxp9YFJxR4etuGIll4BiNTpm6AYQ/fCqhO1aCNUP",
-	"5Rarw/QbiK2FXW2ahVrAvtsoagTfi1UqEyUlTOnR6Kyj1kRILr5KoDI1jPVU7dehvW5MlbBUb8UEVs4w",
-	"Rz+IODxKk6c5jgkPiTH/pf7+ZG2Rk6qVOCFlDdWQZuF9duxfhL/VB8dacFuVUGuwD0NrhXyoHG8PJyr8",
-	"rorkuA98sZpBGnESaBnqNQwfSOsQF0271O9/qtmDOij8iX0jfJ1JwnkbkTlMUzun9etKbmWyYnWwlPVQ",
-	"95YJayHKShXeHlwiX35KyhcfF53lO7fuse6Q5f7aT8R4U6bTKwfbng5pJ2SeOqc7iuX+uuFVzvY6SyQI",
-	"IXHjVdZjxm3DMCTN5G4XUJ9OCZKDcc7SRFdoZTfX/EbHz5ZCFxDDAlQlCPleS3XtccFV5v+oK3vdQAvX",
-	"6472pZJcKODEHLfI3CdGCzl1ecOVNH2g+xP7TCbCKFHIGRRt1DjV+O5RD3uepEVqgRmND5JYjcjyo97+",
-	"xt08ZMK2JrxVQhAa2BqoRPD1bXZjGFJ0R+/UREqKPsTWRu/6NKaIgu+vc8FT0NRxvLq3FHHeg5WTabYU",
-	"RmY+/rkUuVY3lCtk25yvptWs9YCzDkg/vGu8ML/cKQiixk2FHtzWEeisfYvVc54kuSfgynVTPiLV+WgD",
-	"0D0MftLQNgLcbbHH2nyWySxevO5elOa46qlHB1reQMibpOKFJzRhfw+fBJd8sFyo6ECP5tXo7OlDfNuw",
-	"YfyCtGYliFlz8yR2+JPg9EzwlOIdTNgL5K49BhpJVa8onRuU7VFiTPV1V9Ka3ljsS35sKJEJ3zIeJ6Nb",
-	"vud/mJjZn0gxTRiLz/YOdwseh/CQrFMOeiaCc6MmNsP4O2dQp8m0+MjsN1lfKZ/1VW0pdin0jIYMwsTT",
-	"vcmPPS5/SUN4ikf1YRLzydqKknFK34HVJhV0WlKJ3CPETq5pWiGViqPAEVm+siYeAeDEm4ggxD49O+ko",
-	"rA3ZCZ+5uMh0weWEWPYzuB+bqyOjSFKKT60wS7ZG1tUbAwZ7E/DwoBJ2l0bu875TrMh0z7SicIfxKKRm",
-	"A/WQOdTLwrp7CqH75BCXN+o6Vk/hxo3Oeu0yOZ/K/eCBVOyzl1uhXjxjT7VSYmU/j/aI4sOvV7l3iDt7",
-	"g3DDd+i3YGjIEiZ68mmVuhOlXMsoZEwosgCxbtct4MB9NTJb8Txn4VH9oZexoSEVt/QgMki28wFiftOU",
-	"T+Hl14+47g/g4j19FGaNEF8skldPFrJE491MGtYM5kTYyRBDfbTeBJF8S786VJtvsSiGdCRWXoZA0a4F",
-	"Muv8MVXleV99o9dWjaVoIO00aOhVjVVpPCF9z8nzNCjPSHb1iGh+ne4ZKlk8CK7TT3sGezIfOT3nA1CR",
-	"v4L6rVjdBsdPipR4A8lmqQsPSI1EnE6mAAuEOgujG//QBOpQDk+slIgzwCZrE08vzPB2V6TomGqgCG8G",
-	"JwXNfB8mQl4MwwAwoO80GldDhEv3usrjqpHvTT/YemsNKRiQPCRGEnf7qB4Rd8Mg6iISrLUE0aqVA37s",
-	"u7Rwvq7ytPkd8WRl4Y78PNc7AwmTBh1JLtaAoz6NjgTQMVOKf2Q/ZIeJJDyyxwaHVcIegcPPTxbA1Kiv",
-	"43DOQw9CLBN/IJBdml7qm/4tLsxxO3mcJNGEBQp4etXkanwvZgFNNlnT8wqayr8tZaxiui8mFLoaIhvu",
-	"b3rHCq4wvSOh6SSB0n4M0aw8Qn1NekXP0R+YrfChrWlIT28cJquX0KrhqI3rD8IfwJtiHlFrtcYFu/1P",
-	"Ys8LnPxjn/adTMbO27Q4457WT25zDHmxiXnFPyFN++h2uNB8MF5smwGnVNC6FDwjW7qAOvCoX+f0fF+c",
-	"Fc4ByLPqkiEBHBZdTWAb200pOOuZDJ+PH/us13h/nJti8gZvKPlOxRjAw4BFWu8YhKcVtrY4e1qtRn0N",
-	"uCvR42eK6oHF8KLb2uK1nRH0SGub1fPf2MlR9RVKtqdFLrNIDhKowRGMJ5BlAQAMonaBxwF9ccoDIj+G",
-	"BjnuPe8NN2wpbiqFD5F1Qf9SOEuTyPsa/Pc8QxYOwApwr69pmaNU+OCbTPNpnrBClDeCbZ071PA76vZ3",
-	"7++EZnhMcz4GN9QjP+dG4wws3J9xqmwzQwHkvjFnRqa6qdH4wzDIct9JqxhdCLTPldhBp02WiewR5HHd",
-	"L9caTcmA7eaEEIo9wl/wy75gT2iNGi9jVPXrq30XAGAL+8f9HJ7j74K/+htpdM7Zgl+AaxHMh1ZwOxYG",
-	"967NYBcCgHBA2WfwBA8qhDlMDUJ2Ux8N3EzlWc7NbLqfzr/xbb8kSB1s5lHEy7dtuu/uVozDSR4juG/6",
-	"hDMtaNGz4jQMDALcJQfNiQNGHwJUFLwCbMkVz1sgdvXoag+g/fhXHY6tjfZGKTXfTghvR2sUceqTK+bh",
-	"XrxKIm4Dz7tMkZYaxQpjS9cAvr24KND+8JGZuuM6KPNax0dVGowh0dVhbse3xTQoVlMgg3UTeAR2Kl5d",
-	"J6P8moiKAhehzarUcQC46cCoNmVl+SAFhqBQjel1oujykKDhELIDNHgdg/XHToq8AYEcO8TeEXe7S0Rq",
-	"mPetx6qWYQIIEBlTwz1NOPZn6ggLrV3pnrAJvXSH2Bpm8LuTUCopXDtb7r0a/Qci/7oDDnM00kKgaSlY",
-	"pdwSd47iZj1VzWMxohZqWmtRrQmm46MksC8wxu/8fMB+q3VA+CbZ/KQIlEod5x8f3U/A5tRbqY8C5JU2",
-	"tioj2rAnBZjIwzWrMny1dieSGEOrjiT0MMrTpbsLpDWJONTYWOCMYb9UFKu33jyK99wf90La8Alhw1Qc",
-	"eN6ILmIYpzG/X5V6mSMEYTdkaHm0QGEyitd3MhdJFK/EeRosPRKwniPVWG6rVL1pcvHxD7+NPrfcgODS",
-	"0IC69SruamNVcLCJlcj1ZBTvRKXYE8B1WjBOJbQL9qevH2ZExqoOHJPBpuQjzy4cXexr/1ezzX5Kg8tY",
-	"mhweS7eH2eA0P7ps4IFbTV7rn77Omk3zuIeGXuhMWor1j7FPn9Ltw5yHYPwM1po1KD0O0HwoarsgOFbg",
-	"cHJG+aMXz9wM/PH/Qgv+gJhnMZoEJNCWhW/pW/Sn9VRNa27yJD3eiMWaPAgoFQHbKWaNNuLWA5+4uLgV",
-	"Ynu90tt93LQILGxHoty/9hnbGBx/xN8ojb2OAwY1KuQhrekMtxYNDAFJXywmeBzTLDT4mGTvdzK7MbGA",
-	"fjJLb4rdJim/5Gdw2+gp7+VcqD88Vl/eIZNqyGEPyaF3VntTJh5NrYHuNLG+L8lzlYlVWBW/wRDBSulp",
-	"ZJdNaLeYbT6g7kAtE93rWpdUyaRDA/wQ2ys1C8RtRV8YFImd7QO4CIUHdYkgeDfyTphe3PAhqg8cUExP",
-	"1uxXYf4XQYRa6+xFJCmOkGuYwqupdE8e1M/3iiuErozSPqZxLNK21z7qVRzy52OD56PQWwk4YZXKpYEe",
-	"fH+o1QUtaNkcGRoLS+NttcYSRbZBa+7LMuWBN8ppp1WXyvU6zTDfAIHQd07hq6wuQhqb0XkGrxCJir1Q",
-	"O9zBcYEw56KRalqwZaWyHP+4FStEpSQEA2LDQGI4KHZqoDvVGFpIHjmFpTWUPY+Y1YFoQQRQBQESagDT",
-	"sIx+XuoFiktEITIpooUYE3XsRm9Fnug7xr49qqveiHwbWq8Xdd9CKdCEZXpL8p3wzfuOrWQRyziyuFqd",
-	"EXxbsrTjkMFtWgEAzPz+ZaIGoBthrBWuDlnIMOHJhd2nYOWTNlUvSpDO5Wof9eBKvsYwXMFvRTIq0qeD",
-	"DYFOBHoYwuUG0KxpNDCpoy7Rne/r8ktudblAFDfwO2guyPXw2mAY8dO3y6IAUZE/0mXRFPYsWF+R6iQI",
-	"IHQUA7on0i0BeQLxvwaupQi8ZBNJZujwQwRBCKq1a+KbD9T2mhBpUvlUj0xXEQrIeBWra/b0dGWiT1Gt",
-	"qA4ZkhKgeh6Rr+nnEI6DVc4Npu6AbhzrYescfwCRKO000Jx2s3MbOqcxk9GH9hHx8DxvuFFsuWfSGpGv",
-	"k4lpqOSN99Fl4jrJLd6N5DWgWmpUlxrKpfGwtMynYDz61PzUXEhLHcabiY53Usa+PZhM0dxaLP/ZsK7p",
-	"g1tDTc/pkUGr+nO6rAMVyBC3iGNuhN/yAHtN/b7OrOIr2iyIDw2CGD0NpoMHjiQ/Msx9kzYCNiz6R7jV",
-	"akuwGTP709cPs8GgWWdxwuDTKxDoMI5o9WzGaqLE4HobCS5+83AWjMbpRDhTY61hTOFD4tMYEDk7eiHg",
-	"DR2KQU2JiI2wnDideAunepADsaFe4mcVprIp1fwYC3uaJmzjE6fnag+UDKa7owN1l+LmGhhl0SsbwVOM",
-	"Z1MhqqjgInqpp2X+GKlMMQjCd8JpE9guW1yCwEP2rq//4FCMApguCZIHdMVaujpjlkDfisM/kfsj7SM2",
-	"wuZctCzOU4poAMPLhwr8qhDwFyHN+FZ3lIz4bqwDoQeVLiK7TmykRKx4yZGCeURINWAVp16RlnO4kub+",
-	"E5lM9XYpRLQbN8JfK4lfc7idTqLdpUG0+HbdD/uWJ1ELj772yO8J8zIuNuMmOaW5Js1jM9beb03RfekJ",
-	"o+/13xKdMWq7qquMGlvSPaPKJP7XrRBbpBwX8PyYLok3FPHsTpokfAtc6+sRXYocyyPGmbhVLr6FX0QW",
-	"otFWkyyRaPKFRqHcUn3f4n1ggupGBjqo5FWpgHA2Xvol3jvV1F/HAS1X2h167pGK+SmOmZgbkWfXyS9/",
-	"Eh7p7mOgkmJ1/3zf7Z0YQadVSDutjUYXbWU0Mkcg7IjymQ03YLFLS15hvIN6w7etHWF20kJbXS7uRO5O",
-	"WnQZnQupIVe32mi5Eqke6NJe93Vz4R3pqRoohzGTNka3q74udZN209upAPkbCJuglwPN/97Z4E3+GWpk",
-	"OP60prqYOgcTajFgacKHewGrt3V7NruzH5TNxYHaCfLttU29C3s6qt30PKky6UuZkrGqc8IdT0v/vii2",
-	"fGVT+V+PaxWhbmiGwia86Wf6XSonkASea2Iln457nC5Em4j01gtBPDHrbeXNxqY8uGbpEmh70M71iT6l",
-	"OO7cQMadDtxYBKwBBxdBMN5hcLgZRvM5fRDJ1Ob71lsG7Z23oQq1QzEODFwT+b8S1qsox/C1EuPVjso2",
-	"/TTBKFNfNrIyupCq+dcvF+k24qGj4Q3VNm2S5X0N0wNbqriJ2QzN6fan2tiXn8JeEp4TMXFwNxE9u1nx",
-	"XEDJsMA2djrJ4YwzYstLJ9dsuU+xSw8W39VH7YFsztHxflCzGpOiFiblIWOE9gGT2ImPrN9jTc0m3ZmH",
-	"/Iwr9S4iaLzgT9kN4ze67wVE/NR3vfGKJMLnlEKQ+tNao1j4qYyvgYkHC1amXB9+/PcaYitWs//7wdOr",
-	"1989AOYXYM28E+WelRgKJAeFYjEhlxHtiRGFThzox8NJpmNd5dHOJGHMRG3o/9IqEZ+yshDsvxoMQh0Q",
-	"w1H114SdAUuy6MIgwgTGl9aGHT4htJ0+msLeHygcjeqCxAihrXwAQyc6zK4Q9HX8HQJ00Ysn//AU7Q9l",
-	"LgmEiUQ0t+uejAHRTm8bRHvpKc/y2c4NvxOMU+sp9MFiuXJEme2UKK9D72OipRHuanYuLqhDVJaYfZqW",
-	"Rd6pyX5+1P0O3w2tDO4zjbAjmC2b3ehUQkBjak+I/yjfeu0X4F1KOOIxQZFJy5d5EnE1z0UZevPR8WTJ",
-	"/ps5ASvAxBr9oO/d3RDLi+JOVEZc53LVMTyGEx6HqFK9Lp8VRQob5B9aKj/Ph69Pg9Z7bIw58CDwrJnn",
-	"WX3oFXO9I1k+8VLlgA9v2lBTHd5Az7lMOxAIFCbpgjrANNg4ZybtY78QDbHoSmm9vYsaHgX3RCMAFDbc",
-	"ot7IUQUQYBG7SZtrvY6X8RO9xEQ+ugS3mOEymbhJtpH1lImNLGNG4i94QXpWjmrCDROXwoEBpAKjp3fl",
-	"RCd+Av/qw1ijXpj9w5RkTYtNQx7DsunXrGno2rpB1EAHNnJ2RqPCYWXbfTEisF8USIhhSwlUTtxaUWzj",
-	"5nGqoQwQTBgHMN/QI1xDiUIpizufC106zQH9VcxYmed18uNMlQ99ElnaWFm2G5y53nFp0wxs5LUCvby7",
-	"k8HMAFV10w9hpcgFNxDYBjSESGNFjRR80HWAMJZQyo2Q/h7R35dIe1YztgZ/TVls70nX8VIvV5RiKwm8",
-	"edB7T/1g9Isxpbp9qJ4JfmDkszE1XTJVgBgS10MTtuNIdGQ01qJOMI5Ux7cX0WhnMzwcCR4HnI7Itbo5",
-	"+9Deo4vtAAgyRMOeCOpsXfdlRsgORiKiBuC8AI0aqNwawdEaCLaxCWiFEnsoXV/qAwmmyi1i5ZoDyl1u",
-	"+wsMIpFBKHzmptYz0rBGGUrErLMbnQTQuM61vhXZNQ5kgu8yzANDWjaiLXGw1FfqRAG7BolFYIEXAqZU",
-	"4KThFI7xfaoevKhu6/MPIGqHOLUNirk/DcghRLob1B7vFid25Y2mcIEyi8Z5RGvVXZmk6HmmscNqexEl",
-	"pKuK5baUyhKu1V++/o8EMncvQHTrNFZKV2qFGClVWaJyKoWFj3+3GGc1US0Qvjf6tdXNTV2/NboZP+dL",
-	"kc8R/sUHxUe2hcrP7wHPZ5pl12xPGOxh7gb86u4bW8plRSxeqs1YkYJnqLu34LF9H/ajVLeT0eJ2Ktc8",
-	"VfBnEVJh8Iu33JidTtUNlvJmY/snZHAeYCjpj5fHNOHbMWWs2BU2inO/BgsfBzPfkscuDM8ocM3BIQ08",
-	"EsGjY/BGVMG9FCtdCMbRwAP7bsNN4A1K5LfU7dhvB5Hta/uHut1ALMnrcVG2LQT662YGRJwntK5hJIAD",
-	"iXojysL8IkqTajxI0Cq1LW6AD8SbnT/J1jzPKY8hrWFtOvqGJYbcEXEkdKCbcCck1pxYTS/ADleuxC4e",
-	"gCOu2ohXKi1bihuu3LMObblwXEf55XaxSUB+b3aH0xcgBB8xpEmgsz30yDi/CkK/9bdIO1gAGH0ltk8R",
-	"rVipq5uNbfKXdr9nRM2hjeZNnwOdID4OsSKhMK4QNQvnttRZtbIXica0623ysTVP0ytd2srtOtGCOUTK",
-	"7kWyfe24alJqR/OD81K4uGhsdFjvmAYGtqlXIf81Hml5ycsyRR12HFR+DFdWt6q1eiGx0z5Kw56KCh+K",
-	"9SGBmq/5j/tEAy0rlL4DTeK+rvN4rUSg8aJa9L7XdZtZA5VZAy1/gH8CVnocuXAkgmU97HCc0zetTJTY",
-	"hQSv035AaRZFAxF702dMB7xNdyN5KHwPJCmP2FYqJTLsTwq2MkLJeTBoZFOZljmC5vRE7citIH1FNC1U",
-	"PUj73ZaVsXFPsbcTt4bCOsSLDPLkZGbH6UWp+ewpPx4Za6270JOkwG+IiLOTEi7F+oRWbVJo8JT4S6kB",
-	"a3xXYYOsOpwdGbfiQfsoHwTJ9O0y4x6SVHfpDpqelEPdMli3elCXh/+86Gzt9KsQPGrP2G4jIkcysEY+",
-	"PugrlYaYbh8Dd3W+w5rh4OC7X/naEYXFG3TToH8A44iNHRIxR0Xz4zVf348r8gpe6xmKvMZVOgSk8wie",
-	"pp5U3vkUK7ljOdToFL2oSzPTRXC+5rCXiT8TK5mBYkzx10xHUpxcMu/b+oywkOROgIjKaF9EKJw/BtGx",
-	"twCWkPDjBDr9II91/VareNwXfHeAH0lakjL2toYSPUwk1b3/hOHv/wQ468s94/hNj9F69jxhPEcbpsNf",
-	"Dt5o/OBtFJb38s/oO2FaFeIxxEYCHqvxaeADdMkIyX5CtwfossSLlNjRinaqCWuqg4SPPQmEYddah2n8",
-	"ym1shkk/3BBRXnt4P9N28ZV6zpHiynM4RHDq+ChyxLCucdDTut57xEO6FXHaVxL6xUzjGXTqtZvTl9w/",
-	"keRXspvqiFLtaSxfaX6MIzGDR1eE+0pwr4I8j0ay0eQt3/d2M04BajCJ/qp1u/GqGVRBUu/xL0H0taj7",
-	"o64rI/orUr2NFJJia5GJ0icqqHRkI7dwJUE9qYTIzMSzCNY8dSiareC3uIWlZbkwxMtAf6e1iEd0+mF/",
-	"6bW0AGGKcNqbPZwe025FVCz4jVFx2ezjWpiAADzFaEARvxVi20n3Jzig3272L1W+n2hfnlLY2WhImYKU",
-	"VyOpB3niEl1awOZcXNTwa+964DY7uDUSgxWNXEXEY5VlT1NTsuPJPzMVlVnpbTwqk2t9+6DaPqopghYs",
-	"xOz0mpkNL0Xgu/gM//n5NBzGFPRebV9RbKU+Lurv8XMSlVXiqx8fXqlxL8bjM4SQ1unwWcngUgtDIPWp",
-	"T8LgJ2yfG5/Gi9A9n5m9HV8d/RoAaBqLijsTei28NNW9OBWk9h5AZ+vxnqa7Au9vEzOSgD8IFuVdHOF6",
-	"bszZPgjZHli7Hk80nntw58FIYJE3Gjm5JcVMS4kZo6VgW24MIL0N+o3jEF8DXUIL5dXGwRHhu1dVKe3+",
-	"ysmvbwALPUESGMu0vpXCB64eXezEe5nnVXHtb6yXZyt/EMhN52N6sC9AJQheNpmBN9ZuL37/HUyudWTO",
-	"vnfG1YLVphUhQ1kBBoE7I4DtDCqH9RqCqCud53yp6X5TSSseMW5uEdaU71mmwShaMCMEVRrdcCsCShwS",
-	"qoHlseN77yV7ClmMRxM6jCe90lVpvmBARoAtDhTzZVhgQSTMf/3mz//j8y/+T40F++jiLU2j8/h9gvPi",
-	"S98ixrfy4tHF1198+cVDOJ3sBtbm8oudyPMHULh5ySu7+S+hHgDyyk1V+rKi3xft+/yCPfAx+RsMrbjN",
-	"Dr95kV08unjlqch/EHs6HbdaEczDVw8fEvaspWwD325zuYKfX/5jd/vACPunf1CEGpVhtL6mvc8nNd/0",
-	"tvomQtq//37IVPefb3+46kBtxDR6+P5LT2gB+6UqCl7u66SBqbMGThZqenfYd/zGhEZkyNO8W1y8f0Dp",
-	"sb9feGf73e/JNWuRy/cv3FWjLnfLS14IC1GJv0cr4qBoj5Jx5hYN+4tHF79WotzXmx1t/HqmcW3qBe4W",
-	"Ivf2nf7+bppYUUy9flv3edHVvXJb2C0kX0GquZhhscHFguWVmcBGBUOUfVBO7ZNZNYglpxle+ITSZ5le",
-	"mctaPL4o0MSdJCJ8tRLGXN59eSnueF41d3zskjm4ZgQvV5vLcLZHrzZOyuj12jCBy1vprlE+47JZf7St",
-	"IvJ6JezLnXrlb0PpEsZ+6z6zRxoOlMsUwD7srOrrkv4qVleR6jT3H9kK/x60D4zojtSAIaqiPE3te93O",
-	"+/1g/3wTDfnTgAhZdscQmO3EPYCJG3fQ/sEwREfFSXhMRymYfoysAjyu4e/WNwnXP/UcEiT87rQDsacS",
-	"3pB+am6E8bhPvx+KZfrc+1Ea+2QVGgqm6KeB46756lHOAw1jBK48PXjUgedvPl0C/KPa6XriYe4u5eDC",
-	"RZfp8jd38PwOk9k+wuB0coZQfTj5/ugxpxPU3AWi04v/5+/8wX89fPDXd/T/X1w/ePfH/34RPbKiWuxV",
-	"5aXmBA02Qhg8FO4YZfBw7pfH5AmqAGtBPVGkfuK3UDBDVjVXrIHsfrR26BOtSyezDwif4eORMaLjaQvZ",
-	"c5URQoO5n3Py+DjokYfVcyAGPV2OnofTpuf8qaULEYc1dA3MJmYhjtFzzgRm8jmPmWmEBjiIkeQlY88Y",
-	"vHcer2rFLc/1TYV2dJiy6SfMkGmA1L/xrffE3J5JsddYufes0zGym1LpdPV0IwHiLQJtQV0IKJSm4Eso",
-	"P1pgiUEdgunbhxyW4qj1rimQTGftG6h40e0aYPMGfOmaTy/mPjdbRsacIHGPIUotBdkSpMyHaaTKF8Ls",
-	"jA2G5/nF4tCbbrDWJNr4pQm0Fc20DWcUk2TcuAPcfvHH1JtDNib20X8Z9c1uKB6hBINyga7JvcWNjCoc",
-	"2UbnUNYuU1GNXy8mzn/sIRRrr5/TygtjwQxG3iEwTpFM5OaFCm1onKa46LvRr4XY/pR5jG3iWqQvn1al",
-	"ASLVwTt/BLC0qUGcaTrK77qUlgrXT7cYQhcHgVN4drCWovItLH4jk+Ly28FuoLvBR5WlWiF1PzZ277A/",
-	"cvaDa8nLfjvjW17ObGT4V46yML7lw9iM8MAxtgV8y+nL/QyblLGkHBWH70UAO4/dCHusJxuW693vKUv+",
-	"SZa5WTk4TAa23ItMFFtthVrtIbPy7jwmCSzYGGvky/lfebjJl3wOO+RbXoYgLJQ4B9LaPluDiJ96lz0s",
-	"dmdLXv52K/a/o4+TC0znd/fm2h4jBm83+1fuXzHlG3Gq3Gtm8arcgxiHBZlrzhYjfG7sbx5lMEUbCd81",
-	"F0bcYA9fVFl+K24qNbOmhEcOkwLifWM04Fu0pmdJY6BdbjeCSWUsz/MaeVxaQ+W23cXr0YghO5FSfN/C",
-	"/J9HbX3nRvukNdhj4xA/8UzMFc6qkRU69CFrXQbYK2+jNjqPfM4P+coYtEmJyRGKdr6INoEmIpn4JoCr",
-	"A35OKN1in2HJ/edtEhToiIb/Ao/ohxc/P1s0dK4nviVazohdi7wZ4zf5J+Ah/FOb6ig1qSMcL568n155",
-	"Aj4qX/Uo3YAgiTQihn1Gdd9Yr+Es+Vuxtdie+/mpBl1jFzXIpqL76GmgfhuYdCve20txJ5R9YGwpeDEx",
-	"y/3c/dQQ++0qcOWdGrhhOBioyBTlnSgfQGsNDNQsoMLGaTAM2oRCo9m9m9VGrFqBuUhbkjRIIJdDDYN4",
-	"b3F4DWVj3DB5zrRCAAIBsQvy5lY6rwpFE/j06hcs0vnmy/94+PkXrEFPBi0u8Gu23OP/w0Hp3r3Wlcoe",
-	"wWv/8+rlzwzPb5whvtqEsXz21H3Pj1KJzxftnk9JaN+4AnTjFf6LioW6AgZPMoMFHp4BuQlu516VyVKs",
-	"rAYdFVNYUll9cVJo6oUyVnDExlJWL5z1CKgdoaZ7D1VSheAKsLluRCpcRWgffbmWweFArh6CLYFYtO7A",
-	"QcSN5hxxhWC1vpwDY2zeeWhLc1Thm9OH62XbiSXyl0jjBbY2GoILmxgJ/mDqaE4/xHodVNB7K3M3qO5O",
-	"CYq/f6CyaScZbKvv3HaOKduXSvi9jYpkFlULq6zX3VBECJjvgAzTahLSBeqURtAcobrihYsxrQxG4aOL",
-	"HLXHLMH1jtYOjayJw1HLgBx34P91w+ZVPjpkPip63LRUvXJcMAJuJeJorpi0oujqzA4OWdx0xXapE/Tm",
-	"lV/4hpoq2rRFAW1nndQ/hHx/mg7SO07QOUXqNUR2OMlYn0m3nMma9eKZsGe9dM8UdqZOU8ihOFnHzktn",
-	"zqzEgvE7LnO+zOHkUZp4etGjgaIz2vDtnq7ZzTBdbH0UK76j/Q2jtrRHNkluaZ89QT8wVuNeA1gEOSdF",
-	"EcBF6whfsB7AMfVYKjVaM7XeNlOFXqzxadegKsfnZX49TQGA9xo6kppJN8hJLAW1DSSV0FE5ttiDAjdZ",
-	"8zmycKvzJRVN0r8inYTvZo2lTUN3b8AdDvKtwvPGBN/qh86x+19kmIEAhgAqvgb/BTLkzig+x1YGWNbk",
-	"Pn7mMVb7PIonhsk1mu/URO1RRKUhaFGnrTK+Z1odYmpHS8tLOGA+CvWPcxBZ/md6FoPvLcDO1sjPiwaS",
-	"EZ7rRlh2oyGF355nr/15QPKYMaQBI7rMJeLmxiO4kLQo+a346ErQ2i3r+yNLqGeWor+5FYpG8QkyC5Zw",
-	"htwMCExLMAKCL0YoCg3AZxwZLzd8uxUKmbGzuI9wXOEbyhBhlqfF6DXeMErbXHGC+mohXyLettsNmWY1",
-	"EkTUQkXskv5ylzMlU+EL6Ws/iATSu7Mz6jMnfKjNsJwywK1jkoPnOeBMo1VLKIkzSZtcr9NHmbs4yhxF",
-	"K/P4FGM0dIMNEGBGdr1Ig2XEUcNNZdcnJz+ejDhwJ6cjUl+I5/3ET/x4fD2QkoSj58RLlELN4+xh25gS",
-	"KBO+CpL+RlYTmIPaMmAphvmFSHX9q3CDvwqhIPEegt8iO4vBWNNLJGuMngXU/xHbjcJOw95f7eMRImmj",
-	"WO7dWDcqVCiCdVo/MhXLwKsnR0qh1zD2UStzd9iEPUHUIW4Kyz0xUeTjyTMVZpNYuJn19A+Y0sC1cjJr",
-	"MEZJfwjRTSoc9cF4yMu4vxLhqSy2ukTwy5r0ZC4TFwd9ie9I55WeXv3SgPzF/D1kfNBXw4C6YZ+5fy6Y",
-	"qZb04AXAm1zzXN6KRU2ygkg2ny+YyA30tQhlS+cc4faFjNT/UTBZf/yCIRUoAATAELxVB1zfYMtRvkRj",
-	"AZsHylmKjVQZ+29fsLe+TnFdGZHRyGvCkl0prRVq8X9UpQAcSKt8f32jdebpTGIJpxcwZx/nTn+LDCgk",
-	"kpBYk07+eElhccj517w38+7/Ltx4oe/qVcP0s8oakXmlMXeQKhOH0N/E6uw3vtgEPxxbUSlWxG+Fekyy",
-	"h8YYIRHHXh9kYXAAA2UHr8jsHnFrp6Ttg6aMJpoPKHK4N0Ta13POGHotmLGZKXeE74VcFKaQgh6qS5Wr",
-	"3DZS9SR4o1NCx9ZAek1rhUmjFbwR3nQYp0/qiO4J9YBnlwb3VakDuAB627liSHiMIBirR2ys65wwVLSf",
-	"9fhEcL24v6UJHmK2iG/O1U3Fb6bSGg4QK/VTC9XvHBMQni0iiMcX4vV5cBmpiKEqjAl4aQHDb2QhZmft",
-	"LgH2t28Bv0Vc4BF7caUz0eOmjreUA3XRqQlEUZa6vDhFF3z98KsoYJM7V6GRJ4AdQLXTRvCMoF5/1Ksg",
-	"bz1H0yxVu6WgQIoSJQ0I2pilYrngmQFwZwbFO8fICCxsMnLnhOQpLv1Z4mVal0/M7bhjPLJYL9bNihiw",
-	"v5SbIM7cZwFGk4Li5h3qipNLfGXOuPNfACgeXvIYR4BFY41wCOrnTreJhjy/G6OZo7YXFhCQ1noX8CVi",
-	"sZ1rAaE75b7tMF2+UHfS8rqb9kyqmtBIc6luqY9chhdD3dhSV/Yxhd2BH2YrpkMYJFe3QTGRXuBXwZH5",
-	"4Jv0FAPgRk+BVO6CQWp/NNzjSX6FGCgNyqGonv7M7cAXz9hTrZRYxQuTj5OOUt8NaO9XcMv5JONVqfX6",
-	"vvc/IWPc18p2VP4sy+fu70nM4+WBXFmAf8PMWKm3Wx+Ks1qnPP67TsgjnhybbVfXXzqqkgO+/NtSxljn",
-	"u7zC+ORR+x1vnaGXFB4EYVBwlRdNaqRA0naONtKf+K2At3/ITtIpuGuktpsRta+GYAIXF79WEp2WLrqf",
-	"keomF3XzAVbwewpxbt0RHNo0VJXni1gb3hFFAvM1vuLypdJPtLYNN+P5G+QfOKuLAX1rnGiStWqS+HmW",
-	"ti8Y9bfUcl9TudVsj+6XOHrmEU4fwCf7LL7IJO4dSYWNvxIeCoZuPSkzNVpgAUBBkc7iJJiQaHgDtvLl",
-	"bzL7vV8PX5zTkv0YReIJvnkBrhMsGi7XRu8gJtGuQY0IzAw6sO/ce5FBVJtCrLYxU5GOYpmNxvD6eqCh",
-	"uCExl4C8WxYRJLEPONbU2fEUB1tL89m1fyZvKBTczPZ/M4SJST/74NVcH+OupEUkbg/fNIB5Hk9Eu0WL",
-	"8ARdmVKRl868/DSk/Vmpt6eK+kANIvCMnIDSKg0RJ1fbGYzS7+VdfYRDxfvZTspLCeDKyQPzBV4el985",
-	"rSjpiu/hRFrzEEfX3Yatx3XbZd1AJ/0Y4+WD+oayTmd0kfrEi6bQLcBwc9uoOhD64FkyFwNUck45BRI5",
-	"nElnzh0szL+AhYCzfhlIRHr2y4/E1zH7phlZYDQmyx4rL1Iz9kVB2QpFWBHAnUMn7L+ApLixfhpH6w9C",
-	"fDxH673ae3M72mvGPfKx9XwiKt9DRZlzge1ZT3FvJ34SQkdhznv0XriNRaCoaheWKwdoEucCtHH//xKj",
-	"t6qdoa50cevnNRgl/f7S4pQmmcW//as+wBkUs7BFxXu+svneR6O4YcS8ucAyboKHcBaNr4qvmbZr36yo",
-	"jGUULVjgkwBuC6tii3O4aqUwViPZ58e/u1/jYP99qhwntS+3QgWRhZCc78hpuJjnPEqMsMRa+vHL2hWM",
-	"9Xkm7+kckVm3ITx6Pnj7z9dH+5nJ5V0/AWjzyTOeFdSwD6sAY/v3eRFLBUIhJhaAQJV/JuE0rwGEw0ZE",
-	"Qy9jgSERivp3G5mLs+7NSmX609iZ/1tlmvblxOTm+icssn33Ue3o+TfovzfgQV8SOFR+41XkVFHqyrei",
-	"rs+ePLzcSbvJSr77NHbaWxrtv6bBdf9SmjbQIBkORaNG2HmyNwlhrdJQPs+qQZ6LVoPxY8AQsDWEIQDW",
-	"gjhzS+gCc0B+9LQ5/+nrh1l3GAK5zwcGgTzTp+PkzNI59qZRuQyay5NHTITI/erP30zrjuUeFxELLsAX",
-	"feyGgP3AhvF8x4HdVMiS6V0KdgjkXk+ehY8N6baL4b2JsutfcZl5/96KrfG4zaVgWSWgfkVpy1a8RKym",
-	"yrK9sI8gQ1VwtccKimrr9vlu41RCnrtfhVb6tS79AlwkLIoe4twYHfYBja5K8cnDF40v0avElRXbWDOO",
-	"1ZbnsdF0Ga3hhf5+/3U0wnFcvlt+A8eo77x0Sm6mgm+hMrOAVXL/u2/A8Kx1nusd0WtKC1jEusxEeZZW",
-	"/EpcZryHt/lZJZ7x/cjEUZ8C/nIi0MSf/vowO0bFTmmpn7E7/xhFddbGQVq3M/ct4KZYBNSu5T6F/jOH",
-	"pJpqu9XGTV66Hr0SV+GuM5WkN19x3+anf/dZ8Xf+pnfoOgAGT204MOhDl834A55OWp2LYq0lAwGttB87",
-	"5Hl92yi1ddgv6KNkPvsi1bUvOoTa9nejbC/tIXSh8hRiOAgZ0oKMng9sdV4rpT3Zo07tMPGDdfWNh485",
-	"ihsrOkMtQHgYGEREqu7OXwDzNGckaaon6COlagoDnEIM/OX8r0952KIxgR+mil21xnACa1FCs0WQZGKo",
-	"KX06bgKMxscO+fHp4nh8KACPDuW18wtriSWvAtE97hPSIyXsvZ0R3wvbVJhnW6qPWus8GVA4J9WpnRYT",
-	"TtggW0iWxBKjJxx/k1MwhShvxAMYy5+OFIdX+Mr71RsftTA+DTz6YRSP2VoKLHsmS1dpS9w3xvI9gbAB",
-	"L8t5DkxIkAgMqN2LfKfI9O9TvO+3nWBOHv0W6wRE+7UiP2nDEd8AyAsh7O6sDsZ3/YDCJ4rOttS5ppjC",
-	"BxOfVziIj1eEaID/VodNW0vfiWZqqCXa66oEONuZpXdNqYOoxfQdVtWMiHn8Ookzvreheua4AzCfjQ45",
-	"ALHSm00UuKsTc8AHj6NEpaIa/MnpgvK6yoVZYBDNLBrwphh8INYgJG8gBhE6UMEgz/geqFlM4HEgYFSB",
-	"GH2A+TkDMkA86uYkzg2oN+b2nb9pqt6anIsby5c/HYAaEpchTAfwsZ7N6YDiOdo34347B+5YOiCpEWeJ",
-	"r5yWAVRTno8DNH2SmxrOvxClyEGm7AawotJY9xup7AfsVAty1ZugCyI6U1pjh4aIXBHuSSi3NhvoQ8sa",
-	"dXkzoiH6z7jE9eVqJfr4vl8LJw40Q+PU/njz5a/HpdYncolj5coNl+pivmKtevYAuO4kdoAxcV14Xb0M",
-	"57C+ntQCcawN/8TrjHn4GbjfdGwpGpEkjkUfaOarbK65b24SXe546e289IFU3zZqZ3zwfEv7u0YaP/ST",
-	"EbZPePgYA6gxeTNBGvoGND+QjPHK6oJbueJ5HuofkEBeImHVUsypW8MnXf6Ga/375W90nv/er2ULfSfq",
-	"qZ5q4EzUiPi6WYxOhA3nYc7LeXZjw0ocE1Cs2fSO9poX0QfPgt3ckBC0ztPRaLw8hJdGpYptbnoOAbGp",
-	"ZPCfUCnLMUi8Ux6kS3kjT6QeBWSB0LJUlzAAZ5Xnb4xPSBc9f/K7ryqzFcqpPV2yErc4Veq1Skul6Skt",
-	"Fd7CON7JobVlnxFOrOeDbZRpMmk/XzAgvWefSQ9qoTQwjBshlPuxpeZCWVqo+DGfL5gVZWHYZ8bKPHcf",
-	"thTM+ynuqiwEPI+bW3xPoUv3yMIdD+5CpgWG/3hZyjvxeWIWlBDZiUTYAdBcl2SkRJddl/afq/C01nCj",
-	"zAvQeFcbNw2ROsxkpefYAs0br1B9heboysyZypxeixUEVfQ6RGaI5RrqLamBQjYwllslzJYKfMTeYzMj",
-	"dfLsARgc3GVAHkxVBmB2Ztw5dT8ceIuPpa4FJmVKTct9bzMcWzZoyNOz73GXUM6vPNwsgLhTQonB47Ab",
-	"sGQEszihKRFYc3Se1SCO6Cn2xsWDgE0ySQ/3DWSC07vmJ3f535smJZgwPfed9anffM4yVyyVUV62Qd/v",
-	"dANR31lHyrOKnSGUQQLackPTvsfFuSf8jFP9xM8xKABpDRqYpm57wM1E0K2znaJjHNSJfmS0F6rpR254",
-	"ftcDx/U3vDyuMnmjd/HC5NwZTGCdXNuqBG61KvxnpQgMBDIEhTRIEvTurN7kvKZqPYmjztBvtd3QxA6d",
-	"oPTkMSfom41gm/DUE7eAGyI9rS76C4R+RpR3coVlyJksBXLzYwpQQlDMyEwww/em4brOnYCoeSd6zExg",
-	"xRD/Pivb5Z4dqpB7LDSF5TjnOYlvaHDCNfwhSD3fCNDkTFe2XmVDbZ1nNPD+oatSoa8ZVbX/Sdc/xpz0",
-	"V9+M1sayJ7E9qqkuxCIfwbrgUbwIkPYhKEZ/AjiRRpMppHMA/hcd3Mm571T78MQu5C//ev6mF2VLOeHc",
-	"IQl7rmy5nxAk6XbD0FsnhECe00/mAVz1fppb/vnpJg537OWdKOVa1gxn0e37i7tpX2/iOVuwS30r1DWC",
-	"8K11Wbj/upDK/uWbujO60efckIsRd5NzGwuO7TY6F/GjrIOlpwG4x794rLlCKngWucBknJMGWjbQDDy3",
-	"ojySGDwqC78Z8WsSRyhirxvRX7x2sEBuLIWzm788XKx+uKCnngnkIzB13v1T4ai8yvlKmBD1Gu6R4bOw",
-	"nGKJiG+O0etQgIetf74Qb8FA+y9CMd6CgWwvgKTNLOqUKnqwbkr4yiJR4oIwHDw/NvRMEaEFcAWe1yjK",
-	"hbVDxRE/0j3jKiNmTC0OFbatcmhtTpa1zXvaN6Zq1GmP0zboYfrHjtHZfiVmKcqxkJYInOTmD6wlOUSn",
-	"76YaGbzgdF+EoKwsGdKQnqX99UqojCbw1ObXCVThZ9KaP4udF4b77ZBtvjUClw5X6yCbdebk6aL1gxBb",
-	"5/7h061uscW2RAJqZoWyCyqkvRV74/+b53kTlsqj0yKOGt7BSrGujKhZm84QdKXdOdh6mJLVKPCJLouo",
-	"Wit4eZuhH7yxBcTs2hb+vYCBjBGaWYK8Ufn7uJoWvxqoAmqKxyUcR7M3Bn01iVfJDSHI4n0Ak0MuuxVs",
-	"zgppsdqc9ufF4sIjEqooeqzhMgJw5alu9wyuLzp9Jg/ng5elj/jQoLL3tPFARmoFvdyzDVeAX2ewDBp7",
-	"M6nGR1oGcg3/tdy7jSry9Tk0rbOV++1QuONEkJadLuEhmeDZqFaI73TJdhvtPoqqm6R1hxCeSG4qJXaw",
-	"mpFIeX4kS8FLmChof52Qb3HW50VfA9bgNzXqDmW2gP+zokB6PfeSRacicQffCZTTQGw0tTbxq0+yACpI",
-	"5DhzX6rb44N6Ocn26JAeboYZHAH3nFY9Nahct03mzKsmGWRh2v6dHepK0pn4zfte+xPPcDXS7Eq3C9QG",
-	"eyckpUAE1vmqKziqGHAZ1jJHOgu21nkmSoiijFTEj0M0RRpW8EyEGAuUsa5Aiir4wZmjK25zfTyQA/G9",
-	"9oGd4w8UUvyF55V4i/wp0YgiMsbBty9ipHJO6M8Pf4A7QkFhx7zdGC0x7WtlcKbXDwSHOuvpOqXs0Q9i",
-	"OJwm77ni8e1GrjaQ7DakFbF+EeAoGJES6qodOVvpvCqUmTFXBgO4/M1JZn+gAuGYRoYpOuR+3nRdmTv4",
-	"uyxOD064p/wpySMZlm9xGjGgmSOy9T2VsmI1WgjvUzt+Ax0QeALZZ6+/e8q++fI/Hn4OxybW77mLnF09",
-	"ffETFkj4d+Ld/+Mv33zD/r//9+svvvniq8/vIxYCmqzvvPFLHurv8eOBDAZNVvx8J1Pw9QmJSDGpJQTy",
-	"AxmA3QiE29q4Vz1BAtgl0rAdXKOOGOj+L7jM/6dvFtlt9P90737sNMCvlbbCkBGC3V1kwXC20kXBG6KS",
-	"+ICCb3tSKg8nFEzspz3nCCS9kFJdSsXh5YOb9OnVLxjZje0Mt2OiCuNegzPS2Df8Vqhk+lFa5psuZko9",
-	"Qq+Zm4vHAYthV2o0a6FAHihKlwjBh02xDcMX4ZCkmoLNd2TsRlUIE586d36uPIz8ByCUPSFvQ8NOnCr+",
-	"q+cCeb8T5R777CoL9Zsrrlimoc+I3sU+A/VLQBM7d9Ot2FrGt7y0n89oTtD7BsiCcYLORhYcrU2DWldQ",
-	"FlQF+8UfU1VmK0oKncqucVCZ1zoULyAmfieN1AqC3WuRuUmC/8ZuAChIonjfmJjjCwSI8nmzx+BlPyIv",
-	"V6+ZClnb1Hk3Z4PvEf2sH1tgb3iXoxD34sbMRS/tdEfYxitEWkWWD2ccwGiwXQrUO0rBHjZ8KYyuEFl8",
-	"ro2u1+s+zf0SL8/q+dWvHOX6wRAG/T566D06fugN1EiWMAKROdcvIADtNugHGqbvzsPJgd+NMaY6Gffh",
-	"wkxPYAy4ZucJGMGz8TX3HTQiUTybSIHV5yQFXA1yGDFPA+sMx14mVinI5bkCQnorFN/KL/a8yC8e/da8",
-	"Utmlfp9WF3h5lC1QipXcSrcmJ/FI7bi0Ut0soJIE4sFc5iLZpt+LMfHV6FNxKda6bD8oXUn6MFJJ+oFy",
-	"WoUwht9MqFnHFf0JfzaohcPj71EP/8RlftYydJR5UrGAPjaHhp2p8PhKqOwJDGoMXtBceqrcM85osYlD",
-	"kCjIz1AZ4BQiRG+SWsffcE7V79+RKqUP1+fxBjHWVBqL5qfZ6N2c4WK9S3dSvNydFUDfPf6cvcNwbP4B",
-	"Gspg7npnDT247tQQpGK6q/HlTiFC3rlsnPD8YwH85ppOGAVIY93uCb6I+xOA+Ezc8YkZz7m6qXgf9MLL",
-	"nfrR33S2WQ9v+MDzDlkLGgvAyHCZw7Rv4XidZ8oFvxuYb7jjHj+bUOig8HynqPdwnq8tnL3W97E/oUF3",
-	"JsGCp9+zu/JWms05Va25RcZdggnzMF2A3nX6ovm+hN7E9Ct/02gc83+iAjVfWtbJpcCgfL7K3QNK4zET",
-	"xdbuGdkWBLfaraBtTvoo/4AWoJd7tT2+vxEBbSNbrpF9Nui2fiiwbb3mk8HAgrycLv4N0TsXA9yrEMb9",
-	"1Ftg6EsmkOR8Ofe7U5Z7HSu/d7amLKuD/KexPsStfL9TBttXakE7Xw/nx7oKL5XoW4NPiTLraH3h6WDO",
-	"oSiO59aarjT+BcSVEPZ2PkiAugGxftpJw/ui2hqhey55dieRnyCqgp5kd9KIc6qfJziAxHLukLU80KRg",
-	"CPGRqvJ8rgrBHd8zq9lKKyVWttUUSWVja2lNXSXI1vKmKkVIDUr7KWinpABkuuCSgKI+XHIqy57BOD5I",
-	"FfSEtjqcrc63fh3tecu1vr3mubwVh6b2C8vcZcPcZcaVhgYPfDhEE4DdhSvfbiuYQeTxbm2cE+dlYwkP",
-	"rx/Zekcf+qFb7z5yE5FWrNlLfX6VTct9+Rv+xwjagyP3Vs15MNX8+FeTBgIkIXEgdt65BeIejok4RUPm",
-	"xWfUg7+edv5Q+2wylnS//fuL3xIVpNIgukHNJ2a+kOox40tIb7vLcWCERL77VrTrfUNMpzWTkWOl4O9f",
-	"4L1ffnOQ9B3efFAZvM3pEJtarj87xkAfCgXUV8JQiTYPZncNpeV7ZiqEr/x0La8a0fqD2V3/qaVKR2o/",
-	"pHN6kpUmldUj5uVo4wie/6FNo9fC7fpe4C0PCKhLatBYEXb+fKDbJNKEuv2YUOEDEPdG1LzAzrk1bKUr",
-	"ReoxFFbPdUS6m3ZC3mzMA4JDwFVIbkHqjEkdPq/g8st1MnzTocFT+Z5qgbExv9Gp3+gtsZt/lUb9JLlI",
-	"Pe+jchlvNkKWrxC/fajSiR49JfWAv5gjNwyL3o4hkLUOFacbDkxeHrmVAxwdttcQ9twnfaCZbS7thz3Q",
-	"rtwQPspo6wxhB3MYSHhT83VQ8x3V29US+Jj98QvQPljv7BuWliLXO8aBDXyRMD8H7M+HRCrt/32YaUT4",
-	"oMFjGIXi8OW9hNUnhjZABWdeIv99mPOm1Liz2zhp8toLap0hSrVgENNytjmc39DWtmBGoxQilMMfDCsB",
-	"U9w33n2oAx6Rk8zlb7di3xso+d8q01dIzTonNeS/SuxjyVe3New4HnAiYzk39jH5euS/edwqpBPSNXPw",
-	"fPy+HyZKgh79yBBJ/EironXE9ki5PHfpAA7rfHRcn+RueE0EOZuOGah3Crk/AIbPIIHkujKTawanx4sB",
-	"tNh94Ie1zFCO4yTnn6xh1pzbALS4shKqM42nCwUE+CyKJXe0FRPe/GmkaDB9GpLjBN290molSrDF7nuj",
-	"EpdrvUkXbFlCh77F0wxZRYegqGbJ6EDzU0ErEY1EgAd8FW4743J23pQEVTDsVumdmqutwj+vVSrxB8NM",
-	"45s/hRKgqO77TtjV5p909eDb4kvGlN51ETIIVDggZQDuPjoJDaiYsx+IOMBLZ7Pd16kYM+6wi+OHYDme",
-	"+bSiz+3WIjjLvCqW21IqS9VHQJfbRAQPVHSoEM8VWXcj/NAH2v3voTdlZfBcvBV7qguLbihpmJE3ShAD",
-	"46nwc5094rw0lS7rf+VvmDVG3HztyMJ2+MFwINg/eFz5Od08hwfAs/0DQLe8lQq5diFh3Cghu+N5Jcgh",
-	"RiRtYc8BQjCQ34BGDR8v/zDkatMyHh9negIzE9+WUqzPkJ6ocU62cyUqcM09SNqM3as4wsuC21K+H0ir",
-	"/YQ33YfgDaTpZDZDhu7rh/cMgtWaxWRaC4NrxrKyysV8kFg8YOz5ItmC71mmUcURTlZpmFTOukMwwALw",
-	"AAjRuhT4ENCEDEmD16Uu5hfGwRYLzwt9xpVyb/ilp0l9G3KbJxfW4KNqAEToKXvvzEzAM5KKrXW5En4h",
-	"NAbq4TASxb0yNs+Zh6yXGrpnP3i0C5cc2nTNPzXx3I802/9kgD/dfcSgJ9s8Jt/IQ8a20aU4M9VqJYzR",
-	"5Tl8WODaS3dKYyAeGfn+DdyfpCn8F6FI/InfigVFVhaYcSOkOmjkn5cw8THbIWC756LjeQ4mle6Hwzod",
-	"yB83xeVvztP6vd/PSWyMfyZzM/VuLMKDejxpmExhcE1kqP6wnM2wnp8yYzM9CU4YhbGCZo8ZtAg2sa0R",
-	"lwqKomFF3TakG2TJZGYeA/ST2yPMCDToIO2olTD3atgRLGvarBpcV2QUaJt42tiq7MG8feVvmDc81Xjt",
-	"OLnEHwwHAvyDR4Wn/M2zEEKXAoALyxuupEHgIOe9QUaRWe00vGn4cFazpbiRCqTT+w3eCWyVIs3ou9EH",
-	"X/7mZOr3Szoxxpj0CjvlRhn130yx6Z+5MfjlnVXIsEyuX1fJbDR7OE7WbHVh8DiKVUIJIaqfhvRgF0eY",
-	"mbktX/BQk/v+NVwd1SCEjG8jJWM8EvPHA4yOc5EyMi2l4/fe55/jFHNKAMGS8fTaI+OG0lDi71sE9jMd",
-	"QG68K0D0Nl0ZWekyM5eF53OKE5sJlb322FX30YiSjRCrBR6YnfD3NzMm1fA8TmqQI9DUfhIzkSm9FrtS",
-	"2roqHvXMiiulnVfkJBXNIl2FypGSr+p6QqWBnxZOMGdOz5cQK0UhMtnncr/2d5zHbYXH7/+XJ1G+95Jk",
-	"+rjEKWMEYiDPx63xto5IFHj0dImkGXf6BWxg99xcWPRqAaKV590xEfosL0vdD0DrBYSb24s58m5edBp2",
-	"S1qA9mBYnIwl9e6cQthgWLk/fCicl14j5/7rxlpGkV6H8haCewFqGCNsc2ecwyLa6tIOsYq9hrtO7J2m",
-	"humVuRvNkEHBDajkIuNRE28x4xhFwoCSV/ZluXd6HJcyEZzw6x0Pzn893lprcDVMarWLWn55PhgCvV8G",
-	"lIEq88VM+Itj+JSPtaZVdj3Xo+wMU+zGM7eFP44yj6j1YAdOb9YvhXFqbh7I291G57Sj8blIlweVCbCJ",
-	"oXgMLH8k2VtA1ZJUNy1PccFKgYQ8C1boQii7YIWwG53VYYUdh0pAAMgRGeP2XmNXo3n33IsEtmUsNQeH",
-	"IpPrNfzWOWHv+jOWdFSbHuX9q2f2603lNDoAIR0FJBVaJ7QosZ0M5Qlni2w0P3NU+Iw+ezB8Fh48JigS",
-	"5nIOf6VtkdIZtm1V1CDlhdWBFnnFlS95txtRzM2KMJLS28/tR2pp/ix2YfXv19BsvTamSYNMntp0gB0H",
-	"XbeGKBaDhKBF6ZQgBPchBFtAQo/Kpw3bVuUWNn5UyPqbFk5lofF7r7+0ppa2M7qo97RuT8KzPs4CmW8e",
-	"jjttzklH9c10NqqmiJw9FoebLg6SZyld2LZ8hzrQO0eSTecQ7zNqc19bgvw5/0hkfuTgyIGWclc4Vtbd",
-	"jya6zPQHlelnOnnA/hMVfL3d7F+qfP8vVEbTaFj0oL1e6Bk3t4BldFgBQ0ws3NyKkm0ELw2u8HnrYTob",
-	"YnzW9Fx7wo3gXtW8JoEYHPNRivpeg5tnClY2IuxO4WBEvR0oxwJtpSGS6UxRXojsLHHMpri6XZJ9UHH9",
-	"m+DlP5Pd6k4a32TkVRF37qlQKAu1wjy3y3BHWdu0u+DvOHuJ3j11EbW+eWTwA38xIvpRT9YRjUT1z+cI",
-	"iNCzoEMJkiBnJX0MY7/8DSmZfx8UqSF77Anhb/tHuy2jQtlkYBSNBoexu+YEvtHzloPgB/W1npQNmZvB",
-	"S6YZDNFcGYCr7qOBHyXiSHrP6Or0St7lkq9uR1alzT6y1Bn2LV/dvtEfa5Bvkvvwr5RKhmP6RguD6CNQ",
-	"UtfaTkAk4vcU2nCVyvSM9S7QIdhXQ/8a7hjQps/vRLnPnIuryyxV177uyVveQ+dv+NRxx3KVD9fz4iNH",
-	"ZSNm6sR0orviluf6psJj3T0Ygy+5s3QWjN7QUMcGTHoAf5zzUHZvvvzN/V9vryXM5DkPPFipxEGH7/4Q",
-	"LFbu1bguAJlITa927gUZc0KWfgVGuE5/mQZTR4t7JLTXucqXqvwDQdR9hLJ4JexB8fYfDCoLjDzS809C",
-	"vEpqhsuQM09a7FUuntSJ9X6rPTAvuE+Cb0gcNrDdZin3+XgKvZsTFY2GaqZ3Hu7X6hp1ZJY6TeA3QS2G",
-	"NSFOweXCGoAA2HD7uO54I1sFOhCNLgQEttlOlBB+ClSoVt5srMCKcdCSEIP6JFRiQ9yNKO/kSjyw+lao",
-	"nsphZ/pd4b1v3K33ExvN+N6DPKNj8fVf/tJwM748dDOi2MxfjsBmpvx0s2KmrtxfXBTClnJloiWFLbOK",
-	"unn84xb4De8+cPD2Z7HDZUvod4sX5/IQ4HFQNskZSRiVAkB/BZUCOAXOlScQPt4ncNfMRu/UAw26uouw",
-	"bIQxFGJPoSlfyRv1srKjGMqvENBKV7MEPOWNco/ynZMrrYzOT21K6utH8QTZi6TRe0XzdcbjwL8iWapv",
-	"ZgrxuHOlBiE7GbV53MQmAGXljXqhztR68bQUmVBW8tzct93Ys5ZXftofA2OEvpWCHIjjl1asqlLa/cWj",
-	"v7872EhIbXfCPlJI7/Iuoj5Mn/54rrKXO3Xl75ymRprmw4wapX7qY3Lj6EtA8eJfUFFjRzeBPkuDNZlO",
-	"e99ond3DjmlNtgUgh6TFfeVvOCfFa56H16Sbifww7tspepsg7D3ocnXLTH+nQ5gRCcEMRmqUORod18YS",
-	"ndu3Pp4S2g/yg3BCf9wC9jQU/oZRNLifeSEypM2CJJSZmQM6qg0urSiLtE54467+IsqE8j0l8Hrnnzqa",
-	"+qkxlsEYbHj62E758IN5orH+cV5NwDS7f1S+RN8DRwHu72GeFOuGNnrHCq72dJvI2G4jocd9rngtwv30",
-	"xvqvtveGl/PJ4ILW0zZKdmEKx8GCGj/bR2Tz6bczmDrwoHuBkTmQxUGYRhjcWX0o94K+TDkMdJY0uYcD",
-	"pmSeEcAvT+kAqZi0h/CM0n6q4IzG8jLNbHDlrorsrCtLr4is69/0jq35HJS29CTYLlIZy/MczcYNN2wp",
-	"hII8T7WdU4sP0ka8rFqkEQONZCLwmddlgtzcNkmOA5kn8nyxXBpcvERP8UeDltuaidQGr284Pe1Xlcj5",
-	"E7DboWGSJhjnFrAtZKNY+FbsyTQ04H7bcwjLpXtLDySBzvN7IyTAiv3QUqmUrjDzY3bSgsVTCoD4m5M5",
-	"J/vw3L33LY1PaGbrdMut2C8YzjKzGqQQKKlgtgMVAbdM44LMVGNS50WShucbvGVWi65+7Tinw4fve202",
-	"eugoXwNubeLYSGddrUoxS1Pqy53C0JN5jFmC5gIAM/299JeemsmaNSD7ySR7EgHY5++plxOwNNwJseXG",
-	"7HSZUSIoxBohPpvLBEfSmPDsUMYHZSuY6D1R21oEhuK1z2cCkHoOHbWW3nue0Op9t2vanX4wQN3xvbBv",
-	"djqQd5yPDCe8pD+wNg8ypYIKAbAsRW4EKypjPfVQjbRTLXNpNrNUFCdKmdpTe3YzaLcRqmkIeWHNtTZC",
-	"YR8gz3ftzPfJdhC89YOTLd2ffFEcdjeHmB0ZgEXen8vfII2UDnf8Aredc1vTG1JhUf/+D5KLaTAyUqDE",
-	"GW3OPCVYcgqYNHsMAL9WnDFEMsgBLUrhWaCTC96okE3zUBthf6GCtbOxpNaU1VMZVf+15PEN1t9gpRvf",
-	"8f1IXYD/+QBz0M5OAHl+NLWB7hQpXNx3+e/ZhfbcfNbwAR+mVvgjFf8rYYP0Q4X6QVL8fvdDQ7Hu3NGc",
-	"DiS8xcuzBhHqV44KIrghDMYQ6JljYggzMdt8jxnI3UYzbm7Blyx0KZiVhThHege/8PI3nmWlMGYa+gz9",
-	"aKzG+urP30zGoIFlOlOvmzQbfMl96xOUvfPJkLxzxyIks2vpCQgwu82eKX3WfvKdLvMsufufVcV2HOyp",
-	"EYdInGF3HzhaBX//Ai82sDX9xp5mHu35UaCOazkPASSWOjkLWqo7oawu95iggBccowbSocEfNc8m2wXh",
-	"sP//ibuangRiIPpXJnvGr+veSPTAxZh4MNFwGLLNbsPabrqtBoj/3XSmXStQhKzoiTQl0I9tu503770T",
-	"X2Z3hyxq0UYjFdafHdhwKCvAhXYWsvyRMCYjfHimrW20q1m6rUIr+siKEJZTPYJ+PdQ6Cbrva0y4pv4o",
-	"O7tt8uw7i1C51+7LCCiBKcukabUGrUIKEnvPNDj4A2YkdS1z5Me0CRUINK0UJibSlMM0RcU8pd+J8YNL",
-	"oSYU57Z9wCL5Qij7w5ikbqujFDCPOQ2OWsN/t+n7dXZAGynS8MfvHv6PwlaRWH1lvdspxlwWflqKE2Mn",
-	"vo6ElfqLkGq5E5umdZSHM5+o+jzn+6PrOt3L/xDn525lrckjeq+7X6GhEKWbeVtB/6o2qOwEEBZOVfQY",
-	"KH+SSMs5DwRQtFItk3Zs61oaAStxXjX+RmBrm3VRbnwpco64ZARWK6r6DsJsioHf8jL3mxZDC74w9180",
-	"b/EEc6YtyuKK7qOhD5uc7UrInx+QfsZrwBGlKb7sdnKffVwn1OwWps42z3f39KmNXPM4Tx9mcHN5nfyG",
-	"s83az/n84zMAAP//",
+	"7L37khu3tTf6Kqj5vqrYCeWRL/HeGdVXdWRJtrVtWdoa7ehUZetMgWyQRKYJ0A30UNwuPc95j/Nkp7DW",
+	"AvpCoC9kcyQn+SeRh2Q3LgsL6/r7/Xax0JutVkJZc3H128WWF3wjrCjgv56UhdGF+1cmzKKQWyu1uri6",
+	"UOK9ZXrJ7FqwLV8JNhdLXYiL2YV0H/9aimJ/MbtQfCMuri4W+JTZhVmsxYa7x234+5+FWtn1xdXXDx/O",
+	"Lux+675pbCHV6uLDh9nF80xsttoKtdj/JPaHQ3izFszwjWC3Ys920q6lYpxlfM8KsRXcGhjcUhbGMq7M",
+	"ThR+dGvBM/gvGl7tTQ/cqxLj/NKNcyOV/+9/j456+YLbxfpwuM/e8JVfMWO5FcyuuYX/XKy5Wgm244Zt",
+	"eCbYstCb5FiXD/AFXYM8HNbPciOt+2pse3L4sPVAuSk3F1d/pjnjf30ZHi2VFStRwLNfFeJOit3hlK/5",
+	"nu3cJHe6zDM/Ta7CP5V2u7ZKSM2WnlsfGL1+rnUuuILXv12LQrxyUns4gi0vrBLF1fOnM2a2fCHgXxsh",
+	"rFSrq+dPmS4YV0xasWHcsKXM3Tf8eLbcrqvh7Nx7LmYXhfi1lIXILq5sUYrENnwV34a3631ipE6aC8GN",
+	"VpVc/F2XheI5uxViaxKLtFt3yWtkEB/cDMxWKyPghL8q9DwXMKKFVlYoEBO+3eZywd3gLrf4jT/93biR",
+	"/lZ72f8uxPLi6uJ/XVYq5BI/NZf+ufDG5lzfuglKw3aFpnWhH7lnPl4sxNZytRAwjiyT7lc8f1XorSis",
+	"dKNe8tyI2cW29qffLmTWmv9fItN3k+c0j4Olqp3tLyO/LJWVeeuH3/b97ENdYP7mBhmG4J/4LvxIz/8u",
+	"Fta9C1dBZN+B4mtOdL6vnYTYxA4+MpKWMz2n7mHP9/Vh4+N6hq9LlKTm2DNp+DwXWewse5mODHMritTc",
+	"Cp2LPll87b7TnhO8jH4f3jCrRtgxr8d4nRzMjlfTPhjnQisUZRRWKzYm+j36Ay8Kvr+Ao7OQRuLkhXJa",
+	"+G8Xe+HUgdK1MVYPWHErmu/oWpofuBWHr20tlZ9XbTSNCfmXdizZE9D4I490t7RsuTE7XWQx1Vs/k1/N",
+	"ugTqUA3jZ+6u1mVh2G6t2ZqjNUEL8YgpITKRsaW7P9hGbOZwR/fcw2OEdQaaveerb9eHewWviG+EJTFq",
+	"CW2WFcKYw7WA6+C9/YK+4DQ2TvtiNubsukU8fPjLsmB6p9hW6G0uGDe3DGyQyDYXwghlRZEeYfgKg+0x",
+	"0ecUwuiyWIiR58+I4k4mtKeVNhf92pM0DX67emJ9SLOwDfUJ0+JFdzPzo2rtZlz7LOWqLMJ+R87fbweW",
+	"XfvWfi0WusjMjG0LfQdKQGQzZkqzFSpz/1zrjZgxs+bupTNmeX4L/3C7xBfWzOA8zdy2C/f/q4Ir91cw",
+	"zMzMme26cH+AzZmxBXfP2wlVk4tqAci0i993a13E12HH98N141uUgE7V6IfhX1otNb1s5rYkuoN5fi2s",
+	"M0TN4TYKy1fx01SsuJKG+7Mc3020TJv799w6A1fkmWFSkW+UC6fCNtw+YnzuhI6BlesNc3fkDZeZ04Uy",
+	"ugumNoPhQ3kDL4ehkEdUG8rha1pLHt45w2WKLu4RNzR9Nlw+mtZARHfwoHIjL3Mf3aQ0yCytlt+u9Ybp",
+	"0hqZCVi7X0th3Gdut/hcl7UVrD3uH8AqmV3cSpVFx+dvn0M5c58Ev7sEASEhl+CE3Cq9UxdRRwGVc8LY",
+	"xg9vkteec179CpFgg3L99puLWUTX0tD6LxP/RVqMIGS1AcNuN2y1yoCLWG01ya8NO3qqykwKFbt2cqlG",
+	"bK9/zs9SRbc5uahK7BZ6I2IGxZv9Vi54zsJXGN9otXL7vomuuBLv42fCqXRvgDZe8ZMCiwU/rj1+xnKp",
+	"bp1aXeRlwz6qva5TnCAglPUt2zV+yy2Ytjw/HKBbT9DuPM8vorGahiTh4xqCg/voX1CtRX3paem6BAQ2",
+	"dqTyTarKBS9Nr9X8BL50gkbrVS1JYTzch8fMtqRx5q5UZvRGzHW2byudhlOTNmvcZynf38isjInEa/qE",
+	"FdLcXjEOosp2urg14L3s1lrciYKtNRgGdsZ0QVFdGIhTkXNeFCJzHwRrr9PCPlJjhihFazHrhom0jOfO",
+	"rmI7bi66gjQdD/HWjVAw5Yu+oA2ue7fCjStYFN2aqNS2KnZ+vuPFSBe5ZibUvM9vot5n/JJ8zDK94VI9",
+	"gmBo8EJ6AvSdgbTDrS3n+BKTCOIeroTm6Nk3p5tU2oNPAASkjXUipLdCMatbZwCPSNQi0LvhdxxM4LXe",
+	"RX3KY9X94bUCHw0bzBv8KoQW9ABDw18P7ts0+epioPd23AVhAQ42ERw/nP+xzuh3e0Zu9Ix9hgfSOZB4",
+	"Hj9nWy4Lg4F0JUTGOKMw38EoT1P7U+nvhNZ6uxaqlsXSS5ReaRgtIaiwmKjuZCamWl/rE216yXCp60ur",
+	"tBK9LltLg9bUoZcFGnJSkN4EOW8Hw2/8Fg6f68Er5vub2sad8KCpRRsWbsYOJDwmyrlY2hvn/h3axlqz",
+	"DVd7p+zmzg3abETGyi3FL7d8Ja6YVvm+Mm4LgbE0kaEAYHDG/dS4HzYMzHoUsG6gH860ZlrHLGS+WE+3",
+	"drcNax0EFt7AuNrj/Z+IakRk99AEruTWD3sWZLEhT3GJtusfeX4nIgLNzY1eRpXEXARLuK0m9kyXBYOI",
+	"gKR7TYPpprSboPfQ5/sbikXO9ze5uBM5OOz2JpfG+ikYy1XmXhlz4+farhNRc15YXGX3HRiLcWKid63Y",
+	"koX/5WCHwa+MG2st4uSGfzEbYbovBbc+utk1MLsWe8azjazCXRLGGCRh+Dv/riV6Mn5tzRoCLzT4Ui20",
+	"Wspig6byWsjixpaFwpAu/jO2vrcifkHgZkXnl2tthLEMvuIjHUWZCwiukdmFC8DNLUaIcLZ+6ItcGxhn",
+	"EAOu9tHhpYP8eRYdHa23u6qkZblWK1EwvtJuPHi1UTSP5cIa5o3oQ8Xi1jUaDBNOng7Ff75nW53Lxf6K",
+	"eYGewSfuXVxl8O7OJYsPoyxuhoqbGxM+dNgxGCV/PqtyEHxzsmeEjW5fZ8ycy+xmvo/GGzEIbHTM0uhw",
+	"+UDsI8v02HldlKphSu9qogjSgnGoZWlgTqVCb/ndcG/P7YNQWTCYdtxUcgi/ccuvBjl+qqq+weNJa+9F",
+	"stLL/pSGiXstgccjdhE88Qo9lsQ5kPSCaoakYZlWYsa4qVW11GtdVqUw9urx06evn11fz5h4vxDwHPjQ",
+	"yeTVL49fPJtRqhP+qgv/hKhBuVhzqQY7P0/ct6+t2MZEd6GzuLzkfB+LpoCScx/h7DOxkI0IRN00h/Rk",
+	"3Gp/H11Udy1olmnSi5yB4PE89ni9PYwrda3CS3xNZAlqB7GVpMmqqjqKv9jOuL4/J1FnxO10ItSCW+CP",
+	"HUk0yW3spNmU433H8zL+EvIyD7XJgitfASbtFZxMJY0tuNUFpQepYksro4sD6fbLs497PnYdNYLf+rIq",
+	"GDHVpM0Fk0uUKxQx0HRVXVq3fgBJptWsqyyb8omrc3FYGQNindjItYjdr49pKu5TNueLaNAiHCq/177a",
+	"LxNLXub2YlZTc5iNd1NyaoUupKg8hG3viLPZcHAN35v0qs6otq43JIFziS+sWNwmtGlS36y4FZ3KInlu",
+	"hh+PQaEWGMisJU4dQiQWt9/rUkVFIpcq5Luw7HXGhAQjiSsf3/NBXucJcignTEYVu9W8WNz6JI5/1pDf",
+	"XNN3o6G/6qnDa1WeK6Z0seE5JJGjFxj3enLgDRYEKnqFTZxkyGm66TRV8uKC2NDFSGuvCt62ynKWjLM7",
+	"UWRyYYOxoUh+9sIdYuerXXTcEDFbD0zwUHfg3IzYE+i9CbOW54XgmZPVrMTiVHdKMI+y4bnb90bVXkqH",
+	"SBVOV/XKIB+NvU2evutK1tveezqFdVL1zY96hyEcOgLOq2Dw2Nbi7vie6WUsPiSV1XEpTYeXaX3MSWGx",
+	"1g74EHJ4dm3xYYwzt4zxtdfxoqfsTppUmeB832tS0grylfP7bDQl5Mao4i8wVFMUNTdqhsU+alhDqVeq",
+	"PLfLuKIbs/1WuViz6kIPlv/FlSrznC52CA5ZsfEn3H84zoQruDRiSP4MZ1GbKi5meocjYbEp/Y/qHQMf",
+	"BlIXedIohyUhVkkbPV0alLC93gTbFl7b8K8HW1wNA7p7W2HkVVmj74/wu42L4z3Hatmj244lgn+lNpLm",
+	"1qfTJpCiql8X3Nxi/IrK5/uvA+9H4KPiYyt9SD+Zxopd252B8F3TkEyVaLSyI/XHRodaiEwoKylTMiKN",
+	"7AN7He1OX0ZNjGEl2LNhFbLhcdHJlfblchnRDN7qPxhdxvfjUnspSUvIjHu+z/HHRvzU17w1B7zMtS6G",
+	"qx94yvfuNzEV5D3D3if86L74wZlKMr/ZcWkTrqb7yE16yDN/0LHl8U9ovGvmp01DTq7XUx4xq1I76ezp",
+	"SW0T3FJ8bHKIuBmH+xprlKzX69ajGFBNY8X26snj/7p+FtPQ0AUYcfA2eiMU1ukoKFvYrWUuMLnh1jr2",
+	"LLcR/XK9hB5NeG9y7rjlkYjlje5s2eq3cN11TXkKjM2s+XYrFOOWuUfP2HzPKL12MLQsbYLhs5Y6z+Ei",
+	"HH7knsaqv6ulbL7qhTCGr0Rj/CvNINVST+FnDSuwlRlVdF0cu4KhI3a+95L2CPLzjZQDZAVVtBiiwBL/",
+	"AReT/+Ys7HxtCrQftFZJUfqRVFdTklqi2sgPjx9d9whei1xwM7YriTJ7kbOZO8tptaaYrdFaiQIO6kYX",
+	"ohLkkPuaF/xWQOYrmmwapVBmNXUC7+SYBfiD8S5jPenpFMfeh+N6S726VRG+LOP7RlZ1aQXGmJws4LGA",
+	"8WBtgdV5xvha8Kz5/m8fdmiv1pHjMg/ZTFhvkcgduoVJqQdpWFbCoVjwopAiY41Ae/1iHN6P1SltEZkH",
+	"OYjn9aXF5jMo3GjklA82ScdDPX7zDsOfeuQ9f3CPxNY4UtyXuGP8j7pOqeQ5VcWfUm9Ojxldbk61JCOD",
+	"fCd1hZlQhN2xHvHg6FJmIpdowHqHSLznEN2ycrXGjrL5/mbNsQrL3QLvulIGUQM58QHWhQx3b33UJLLo",
+	"C01W3WEILNdqxbjPHll+K+BsUFdmq4cplFqb/mJ4cma90woTnVVLGt+MmDvCVXYTD/pjhdbwqs+xMr5c",
+	"pgS8cLs//MWDchYwF/9oXyTqJ98twzTQSH9AsgdgLpzbi9/K85fLi6u/DeoHeBfFHqBcG9N4DeMcqrfc",
+	"HBveX4QmZ3/+VlwqLK3REPPWzgbbSRM/eO32iHo8Id1n1FGBseNnWjK3+9GCFrAumSkX61CsSAM5clXb",
+	"KVdc4ngVPq5fSuhEEe9dqslWagEj4TMeT3borVACAE7sF1JhsQV1uH6xdR7CDKLNC+G/go4gldz1xUng",
+	"tTiq6kxE5ws1TM+UxSTFCOs21/r2hufyVnRjNPQajb01/weXYXoicX2Rjvz4dFpzex5SxwuafYXY6LtE",
+	"s1ZnhCidUzNl3sheKUCvQZF1LzIEORHejCUDWVQZdK9fMuXcme7ymBc40vR6vxHGdmZfD2Nt8LvoR8JL",
+	"YaxIyxb7epQ8miJpimS8eyXANegC6tRD/QxVfkqnuqBY8tYweNTIjGkyw18qmawwiGQ0MWGJLVWt2ovC",
+	"uBMKJW9Uidkbvq76dWgDqvHUk5vJWgLcbvN8s9VFNMi9cC5roUZcI69wRk+wo/TwOnmz1kawHfxvDVrC",
+	"2XKKVfejvw5PiohgQ+R8z0jiY1Xz46ysSh3FyroqJKyI/1hIa4UaoAx9E2Zoyg2bUD2lell8W3Xx2NxO",
+	"0kv21Z+/SRcq9yKe5FytSr6Kpqt4A0LuEXNuIEXqoGrA2/EM4zlYRYShq8Z7Y4ckuiTP1Z20PA6DkkBV",
+	"qo8/EpiAfNMQnIbuY9z49gzhljY+mRWGkNppgscbsdPDdq81SPej1BBeFRq7Fs4kbl7DNnoc70kseeji",
+	"/YPxooieJwTbe0XxoGIwuogFX0auXKjqG4YgMKdI5oCvLrRa5r6sY5jec8N7Qj+LAkLIFdkMh/d/Jse+",
+	"6Vkmo2+RieoprY0Y66xteJY61Zm4SagDNNwOy8+wxnxe6HK1tqzcQm0WtwKAKVGCRMECuMIoACWlbTo4",
+	"6PsdoHYlatOU81wa6qsaIBu/lhJFLtbfDQHMSGjmrzwvffIDwopQjsrCDwbmXX4UeUZAYbEoRg1RIwae",
+	"iJ8yqZyZD/7gENwNiDalYpqt8gJq7qkSnEZA/WxY4tlFVujtNmHR74RcrWNGVgKcJSGDIQqcEtKOs0hD",
+	"veGpatX9QDBA9EPXsRshBnlIjoc/WnT6SGnVttYvutcadV3lT1913sP21WQzqVy/K6SIxevcLZtsfIFP",
+	"3WGmhUsU8YxQ00EbHn6U0G5HKaq0B9stAROqi2mPzxipaspQUiLCfXboVSrmfuvsAKM3AlsTrW8lIoe+",
+	"clbYRnAFafiDSmqEuRp3MyXkIFk8vKFoR3hDZAiJm2U3IurVzuTAY30wyj0qttAHyZHQE/a7GO2wVA6V",
+	"JYBM+nwObTztTqS3piWMYPKcejOAYP5uVnesnKcrIgfdW7Fd8isW3ZZSfOLFSDBAEx3hCIMbp5noVjAn",
+	"AiIka8sP51qHF+mcdLyBKnVURDpMnP7Ey2DI4xRc2RtC28DAy02GRc01SKQqsCtDpOEm59umXTKwEPEo",
+	"FKiTEOt0KlWLfXidiZCeMKVvM6uBgFAuw/fO+n1K7Xm53epo8USqlYUcpAVXSls2F9AzGy2F5qMOS6qs",
+	"fCfz/PTnHNRSQtDPPbpzYaiS40zRl0w3awqsgB0UKruBg1EdA7eR7lc31I4oVHUuLoLrUn3/ptaqUPuv",
+	"KIIkwMWmPNNK8ntQ+NM47sMj7dG9eIYpvMNSFW7sDd0ZsT4BY1muFzwH6gpqR5F5jmhU8dL9pPcm1PFN",
+	"iD63COn7HbbHh7FHJ1z1lnRlDRJ9TAT8TGmbuKuUAsFNlzQVutxOY20nUSAfhxo3q3e8yKiYbq6hN234",
+	"e6nXdtRYOzD+AWmi67LurP0QFkI40Sv8sMuC6vakuvGRFn2XOLUpgoHQZ3IjlksR88GeW3K0Ip3DqcwJ",
+	"2HahiZmkwa9NzS90glVLq3RK91HI9V5C+0obIwLbG7ve8PfP8csNtL2WQPc+pibgsXd/c9S7I0J98nzG",
+	"AA1Odgo2UtV/+GVEQgbeI0cj+SNXCEyoU0BfecKhYwG4uaoQQggoCEp0ndEUYhwzQM3ZrfePmCrznDIg",
+	"WgnGd3zvP6WGYW0BdzkjoMXPXn//hP3b13/5Nopb9r3MxbOiiLVULHReblTc1Ui3TG+wGH9wcQS9pfrh",
+	"u+goE/c7QnOMUuOhPa0fYNyzwHR6K1m83HAtG9VkNXtprOetys18dHPCoS84LJoCcu87PchP9/gn3lvI",
+	"nJGyRnAdP7iOXfuJJnaARxy2IVJJMHZRk6sHcc/4Eo2KL/nFqE+eYqqRhseDRYiGg6pPBvkt/hR0RQvG",
+	"PAg2JlaSPai4KQzfv70DjvR7WRj7uA41c5ac+SzZSjm0eTJO23WYip8N6pr8XhfOSI1yIeS53qW65m+F",
+	"2N4s9HY/HVOTETaVrUgWV9kBjkugbgLogGrg4Y2zMNWOSigAVHmzjqr4TFiesGJ7NKk3mam8HDpgIlVf",
+	"NcQdIqfrwt5JLH5HuDNZXvkD1iePKcU+phL5gE+qXbsbH5uNFYkHZg+/tk7+Qy0lAVpi7cy7CXBgUhAw",
+	"CfCgOLJP4J+kt0enK++Eek0xuENsqHjm2+MfSstWAikvN0wqpvSOWv8Q4hX8jBrOXg1XJdkGkvSyAR87",
+	"SbaRIcQ8IPxthPFslqd3YfcFOJPhy5T/msu7Tt/VJqB39hezo5n0fBC0VrVO0NTeOQ2bHRWSMl6Ze2jJ",
+	"xAJnw7hX3Ct+gLBeTOyPiLCs9UbcEMjo6Bq7XC6S8ChAuzFuYj872Y1BeegFT6q8QiixSww+cE31vvoa",
+	"vukF8iZNyhh66U4NSVtRJLaoIywjcnduEyEbs+71ZN13DrDkiRuLRLEWmvEtgLiVSZE/KggToJJS8Yh4",
+	"tLsdj9hI5f87UvcWD40PC4fXA+hVaHzNVXYDSsm77XPhU0rixhd6FWLjLvjuSHlTc8GhbrSoC5URczO4",
+	"/Dh8KHjR0Rq1+kntrntsHNxGSD5a4F8dvr5gSsS8jof5t2Wx1ab93T+fzGUxKtfgL6W+Fail2Hr9hg7Q",
+	"WyV2bk9DZxY3bMkL93/OFIDthRq5Dd+zle5tvW7naHXFUyh6D2s2toFEJTqOoHUuLswiazISOCF2X/e9",
+	"9uOaezqi659yjrCemVIivS14px/GADqTKYl7906M9At7ctN3MnnBHpWWHmiNHVphMLXkEv5Mlm+MefrQ",
+	"NbQivrChHffYYYNPB4/3D0uO+IUopkhexG9KjyjY+8Xh+rUd4fFU+Fb3zDEbI9nB6x3IRghfj1rDrZx0",
+	"Tc1UlnKk0jMFxTiZ6UcKq1NnRrWjV1Fjf9mxcTG7r1bYMKu6pHH6yY2+9rb28GslHTQXUZABoNwhPBFf",
+	"2cN04btFmcJGyujTbrpqjeALydR9lyBBEt4IMTIcowu5kmObIjoLjyqDagTDfJeWps86KOEOXPeFRacd",
+	"reGsUYA1olvSO9t+kWIiV+tGOBC5OCD3c8uoKbvC5H7ERG482WjhIWBmY9DaB6CA9pV2IDQjRSE9QmMS",
+	"iO35ZssXNhUVHK6fXug7Yb6L1ham+GhLe6MRVqOlgBA7aLfWGwbepCgQWYi2vzqjNdtvWIQPcQVjcA44",
+	"mJsOfNyq1eIARxmgV/J9xUDh2z/i2D0YpY9opBDBb3huxvLCInaA3g6dKu5rlRJI3Wj9mUnY2Tr+4AT9",
+	"Pe5RXWs9LsHUIXuh5TeWFC+MZXatS4MgOSPWNdUVDKGNG9iwltHRq479T7EpYtxPq564A6j0nadCyAq+",
+	"BMUE3y5G1S9tdBEHoaVgAmCewVI/YpneqVzzzJMtNUl5U/xhMUDlA5Zfz+Pg/pPxeS4IFh1wyolxaNw+",
+	"/uLZ6WJ5SapEOhjdL8Rf5UuWIOyufFVYjEjI7ojhMjLNZnFcco7uZgHdPjthui9pJAlrYEDdTFAGdRDD",
+	"Uw/pthCAF50UBaJAL4A1Ks/cekgUbUDFbC0hPW7c0ryqxhBj8Qytgy0gS8/yCxf/pjSWVcG9SJtUDGTs",
+	"yEVDoJm4aluXKitEhh2p7vBvEJJomnd2Ke6xdKeVRRchcwVkRwIuD5dhhw2Qxl4eNPG3MhO/QIFJbxwm",
+	"EKZCHW1Vs1gRCFZwzjW0t8ql8jUMNSBN2tDWKkfgoNt3RfvaoZu6cctWdN+gy6N9lWTgpK3EjgKDDZf5",
+	"XL9PWfZFqpp7SNLfP5uy/vS49DC7EMc+FsrXAU8xxKJMICtELhciJ0DgxOmgikI0rjkKJ4NXf6y9lBmn",
+	"TnleBVh5Cj6nv8UkBYzXgkNPlfdibXoLAszEMMA66GRbl/yY0ocz4ruN5yHu2t+BBf+6KiIKJRlUNhLo",
+	"zHHK6YV8WRky97aOx/VNhdLkCPpyqFpquXGBS2lzMZQe45D8H46RO8+WFyvRz5cR9qKxQ6GsvXdLXjVM",
+	"p8l2JboTdXt9TJhJHkUR3FFd1rQXe6KTYYWDLqku6dqD/ED7eBcQPmssSJ0cSwV1CDBH/e4Vwlypqn+n",
+	"weXiZdBYb56GhkuDhI3D0Kqt1vkxtIbhZTWBocaUGAxrcfDx/qamyGQhFlYX+1mNxhMi5J6Rkyvk6eHu",
+	"Ks4zAPpuZm2/SsEb+WL13tz3uXL6MhYXe+yzxzNsHSC6uoLNhd0JodhCbzbcAOgS3whIVIMt4ssU3K+k",
+	"YlytcsBPX9wienpzSeKZ+zFlBqOqByhD6U8liBlUdNhCzkuLGBWq2VlwXO4/XpL2cqfYDvwivWS+gGfW",
+	"6uaZrhUStrb7GL30dM3tfo6kATROh7x1fl9KhST40xGaNSKTVEGgVYCsjafGpkvO9ZjBzfH95NxC6NNZ",
+	"VB06SogMoPEwbd1z3wEhXLCMwaqg1QiupFeY6RTcc0q5DCa9OwK+cThp3cg7B8eekpg4w8BbadeMro1Z",
+	"FTTFGDGZhRSBKLCitLkupsRpjKh4b4cU6AkddesbaXz393D7S/Gi0FRGPWj9fvE/iB23rVAjd6KmI6Jd",
+	"rkZmJc8TgT/sKQPUM2dYh+7bKvYHWCtsxa0wzPBoue4ExSMHMJ0cAzX44JD79jThYc2rPes4ZQljci0Q",
+	"bWkwK6svq/J3U5U3Xck7oU7oL8CxRKdgxSZO5Ta67yzp6BXyrlmA30qknqMVuqNPzftoNKyuvs3/0GWh",
+	"eB6wuWMoJgF4K+NWPLByE423jF7NBMSP831u8NIcgPhVh+EbBLD368BvprHW9fGgP+711QwDbp2utk5m",
+	"hGRXm1ps334W/O4ImA07xNocU39qysVCmGEG44foPKyNxr2O6GNdRYEpdU6sP8tCb5i0QM3j/BEGmhX+",
+	"gh0xmLbaRcUBv5EoCkz0kcmIefdss7V78Bn8XZ5iSBPRdBywGkCSFL/DrEYKeiCq/4NhC711z1/kJaIA",
+	"jUihYr/xjezWfq1Mo/OLAkCt7yOLoYbepCflsUOVtjStxDPGx9kMj+3CG7iSPSG5Ltha79wY5mLh5nOr",
+	"EBc98rTYGqAMBzYKg66itR7vnTtPETtjh+8G5AcHVSH5pttsI61txFoQ1iIr+E51thQd1egom4DxPnJL",
+	"rdG+pCnVwB6vXZ0LXjQ28oA5+dCuLwRP9Rr5RH/8gQj1Ie/ETSiBjQC5uo/qFLYNDjtpYWMjmCC1Urvw",
+	"mkSpvC/yE8D6bJAExl3YbM3v3DtCAf3Ssyx2MG6dDDWTLBR2H9x0BLur/uGIETRohSWWJqEtOKYFDpOv",
+	"xa1BFW4RAAL1O4EHjWlcECobNiB454D4X71EmmS8IivyElyT19py+pd0OF3uLI3H16/O2kGFF9utNbgu",
+	"gPrUQJkdQGWOYfGqXAS4FXwXpjRtkPKHs+6Dm4klh0AzQocMJCYMoT33Uie0PTG+gUG72GWCEExXDPXs",
+	"gNn5E9bO1CxlLpC+EMOrM4i0ylxcbd1cHty2Ed6/6u3kb7/CfwakiITo33Faj4whjsWiGVmG32pFrx+E",
+	"em/eIGcvnd8YhiVI2QqCK5NZclxDMWWGDC15b6dqcztoeFLjjYOU4HBHY9urqKpwegHUrFMzIbMPczCz",
+	"cD6N2MiFzjG1PiKoJERmOt/K8cBBSZS7aUc9fph0eFRJWjU/KlqS1NK/4bdCRRsLUugwi6rHLcavEPas",
+	"J/RZU8CtG1Yu1gyf4419WDvp1Lv77AA4r5qRcII/PCJXnZVYPfB4klC5UrqIuR1PcFka8wnmOth41aRG",
+	"1cimosmmaTo1P2njlPUtUbpwObCpH97MGcQgacJFvXgN3J4mX3dfLhPFMUIoRhselW7NsyivU5f8HrHp",
+	"U2AF6yxVD8sVE7zIpSjYnSighdVqfQs2Z+D2yjRCBY5DYexKN48MdZ1bDuqp/cCXUMU00pjJL3gm4u5f",
+	"ohQeFp1cc71kgi/WrGqemSLj4jFEuk8dYjV4AoTu7EwAQvHV0vG66+mTFej5H8adAsW2R3WFkjqig9/x",
+	"PfLUgZm+jHsAw/pX1mJxm4SpOX8u5aAw06cTbxtxEa/EcAPiUmoL+f61Hp43SLrGaNFEex8gcldkogin",
+	"kcBBE4j5gQw5ht279wEnZC/MEvQgeqfiHBMBdRHHImv8hVAHUvt77A01uQ52aITNCsMoUbja7r30jWKe",
+	"FVnv1ABg/w6mDtqX6O5DE8HB8letui2fudAbpjSzmu0T6fo4bgD8cI+00UpHf1gVH0b8OfdTKKGHb7Ea",
+	"qW1vFn5IkWNrQb6LmPHwgZMMKidnnwGo0IzqA2ahiuFzNt8zzqjWfOZuUf8VztxtMavxZIIX7EHIUnsQ",
+	"qVsVCd48bcYyGTeWvWcpEQBv3IL+wjciex3jABqnXpLyHX9plWlvvTRV2VDVqUSSbykwhA560mGQApis",
+	"9uUk2OVMI4nOS+yqRNKYfJjPMrV6ZqgfAiw6rItzZwriMcSeLFWIykoDjWREyCOt8RW2m7oebzAUd+P8",
+	"fBPLbRGfbUsB5Haty9Xa3dww/1gOgkjZLhKxs02zhLO4zTD5sbab/DBI0MxRRdQBh5Sa02duHLwehpOQ",
+	"erOQsiImOshW0Xfp7P/BYC4r3pFHOaBWrK6bPbc3IPdrKUwot2T+v0LngyyYkZmzlJ35AJfimmO2KrCf",
+	"XVypMs9nA1lp/9O/8JCQ9rkyVvDMaVSvDJ0UoqSG1MxBknPTXOC6cO7W2v2fT2r1UmWPAIiOHcTX4lcP",
+	"C9d5EttXGRlnYfkhL+cbGGuOufU2iNVsw2/FI6ZDXTyzO31wYcR4iDopg3O+EJ7zsTqWf+4D34oXaQbU",
+	"rvCHHgEcJjdtID96d0I5Xu8NxZxP5uSIy0wmeZ4qLjtAgP+2gys1nu827FbsmTRXGA5/9fjNj046hLq7",
+	"+uXxi2ePMCsGEgBftEbkyyGyvpGqtDHbHAwzS7kgvQQZKwSHugHSV03wjYhN0RupPzL8XTNh/brPamgS",
+	"KWbcX8TujY5GFsX7rSwIpeaUWh/rH9+6Ttd6p1odkIm54ROoDMYPKzoZ6IKcsI9u2panM9EiJeA7qXao",
+	"1nfml6B76cypzRO1XRgOmz22BTfV2Op9+CTINo4uFm+s4Uo0RTXpvEQPesrd6BSZZASyEHwRb+d/SdW9",
+	"1pPVQydCphlX+1bdQaPWrWrlnooEjjwdWr70opvT4VrC7nXjgpyKzNH1mkY/GcQtRMa420Rv7rXiG208",
+	"iOi+JLl8fDu5s/dyeYdJ8/QzVBSN4Ls9kxkVqQBxBsiMXjKlawVaJy9NXVjPJHrdAAIeFeU4BIGuqU0P",
+	"IXD2Hv+qXzDsS72/vy6Pxzf4x077y+UyFk1I1Gp1gDt2INcB1tI0HMUdmJqhrO74YjiPLa4vwqhrYHOe",
+	"Y3ofquOSC/o4oMqPMdcBdXtAMRJ9Mfr2BIPafN8bc6aEAgQqjE2EnhdcxXNbXaBicYeXLbhiBZeAZjY4",
+	"duwGEJ14WcBx3QjVDekX80/8AWJLYRfresEesDDXilvBB2elykRBiXN6NAZtUGsiNBtfJNC5asZ6qgbw",
+	"0F43pkxYqrdiBDtrWKOfRBwmp87XHecGgASpn6n/frLGzEnVQpxQugBVsWbmYzfYxwp/qy6OpeC2LKDm",
+	"ZB+G1gj9UVnmHm5U+F0ZqXU48MkrJnHEy6BtqPYwTJD2IS6adq7fv6hYpFpsDIlzI3y9UcJ5G5BBTlN8",
+	"p/XrQm5lsnK5t6T5UPcWCWshyk4W3h5cIl+GTMoXHxdd5Tu377Euofn+xi/EcFOm1TMJx54uaSdknkKp",
+	"PYr5/qbmVU72OktkGCGB51XWI8ZtzTAkzQRhD+hToCjDwTgnaabcaGXXN3yl43fLRm8glgnoWhD6v5Hq",
+	"xuPDq8z/UZf2poYar5ct7Uul2VDIi7UOInNTjBb06mLFlTRd5Asj+41GwmlR6gEUbdQ41fjuQQ97lqTH",
+	"aoBaDQ+SWI0MA4Pe/sZ9uc+EbSx4o5QkNDLW0Klg9k2WaxhS9ETv1Ehqki7k3hqGwTjGkA3f3+SCpyDK",
+	"47iFbynzsAcrJ9NsLozMfBx8LnKtVpQzZtucL8bVLnaA9PZIP7xruDC/3CkIpsdNhQ783gEovV2b1XGf",
+	"JDlI4JObunxEujTQBqDvMPhJTdsIcLfFnqLRmcziTQzuRWmus46+BKBnDsTMSUpmeEId/vnwSfCRT5oI",
+	"FR3o0fwqrTN9iHMcDozfkMaqBDGrH57ECX8cnJ4RnlK8kw17wtxnj4BOVFU7SvcGZf2UGFKF35a0ujcW",
+	"m8nPNSUyYi7D8VLaZZz+h4mVfUGKacRYfNa/v2v0OKSPZL160DMRvCM1sinKf3MCdZosjxhYBUHWV8pn",
+	"fVVZim0qRaMhgzDydq/zpA/LY9MQnuBVfZjMfry0omCc0rhgtUkF+TwqlbxCDO2KrhdS6jgKHJHlC2vi",
+	"EQBO/JkIRu3T9KOuwsqQHTHN2UWmN1yOiGU/he9jk31kFElq+bGVhskW2aqKp8dgrwNfHlRE79IIjt53",
+	"ihUb75lWFO4wHo3WrKEuNoe6adh3TyV1n1zycqVuYnU1btzorFcuk/Op3A8eSMU+e7kV6vlT9kQrJRb2",
+	"82ivMD78ZpF7h7h1Ngg/fod+C4aGLGHjJ59WqjtRyKWMQgeFYhsQ62b9Cg7cV6WzBc9zFh7VHXoZGhpS",
+	"cUsPIoNkOx8wJ9RN+RRvQvWIm+4ALn6ni8quFuKLRfKqxUK2cPw2k4bVgzkRljrE0h+sN0Ek39KvDtXm",
+	"WyyOIh2JFbghULRrgA07f0yVed5ZJEDaqrYVNcQlX3EcXhAcL1BLHTfPk6A8I9nVI6L5Vbqnr3T1ILhO",
+	"P+0Y7Mm89PScj0BJ/wrq+GJ1GxynFCn1B7LVQm88MDkSsjqZAkwY6jCNHvxDE6hFPT2yUiLOBJysUT29",
+	"MMPbXZHic6qFI9whXBQ0832YCPlRDAPgiK7baFgtGW7d6zKPq0a+N92g+409pGBA8pIYSODuo3pE4A6D",
+	"qIpIsOYWRKtSDjjZd2nhfF3mafM74snKjbvy81zvDCRMarQ0uVgCnv44WhpASU0p/oF9sS1GmvDIDhsc",
+	"dgl7RQ6nnyyAqdB/h+Hdh16UWCb+QCDbdM3UP/9bXJjjdvIwSaIF85LkXzW6K8OLWUAVTtb0vAJwge8K",
+	"Gauc74oJhe6WyIH7Ue/YhitM70hoPkqg9R9DOCyPUF+jXtFx9QeGM3xoYxnSyxuHS+skNqs5asP6xPAH",
+	"8KaYR9TYrWHBbv+T2POWEuye4U/7XiZj5016pGFP6yY5OobE2sS84hdI1z+4LTI0oQwX23rAKRW0LgTP",
+	"yJbeQD9A1K9zer4rzgr3AORZdcGQCBCLrkawzu3GFJx1LIbPxw991mv8fpyjZPQBryn5VsUYwASBRVqd",
+	"GIQpFrayODta7gbNBtyV6PUzRvXAZnjRbRzxys4IeqRxzKr1r53kqPoKpfvjIpdZJAcJFPEIyhRI0wAI",
+	"CNHbwOOA/kjlgbEfQaMk9573mhs2F6tS4UNk1dgxF87SJBJHcHzJK86QjQUwI9zrK3rumFeMvsk4n+Yx",
+	"24hiJdjWuUM1v6OCQfD+TgBFwDTnI3BDPQJ4bjSuwMz9GZfK1jMUQPIcc2ZkqqsejT8Mg8z3rbSK0RuB",
+	"9rkSO+i4yjKRXUEe1/1yqdGUDBh/Tgih2CP8BWf2BXtMe1R7GaOqX1/tOwMgYzg/7ufwHP8t+Kv/Io0O",
+	"mgM04mHUzIdGcDva80CuTW83CoCxQNln8AQPKoQ5LA1Ct1M/FXyZyrOcm1l3P51/49u/SZBaGN2DCLhv",
+	"m7Tv7aMYhxU9RnDfdAlnWtCid8VpWCgEvEwOmhMHjD4EyDB4BdiSC543wAyr0VUeQPPxr1pca2vtjVJq",
+	"wh4R3o7WKOLSJ3fMw/54lUQcF55/myItFZoZxpZuAIR9drFB+8NHZqrO+6DMKx0fVWkwhkRXh7kd3h5V",
+	"o9pNgU1WYAAR+LF4dZ2M8qwiOg58CO12hY4DAY4HyLUpK8sHKTAEhWpMLxNFl4dEHYfQLaDBqxisv3ZS",
+	"JB4I6NkieI+4221CWsO8bz1UtfQTgYDImAr2a8S1P1FnYGjxS/cGjuipPMRYMb3zTkLqpPANbbH3avTv",
+	"iADtLjjM0UgLgaa5YKVyW9y6iuv1VBWfyYBaqHGtRZUmGI+Tk8BAwRi/8/MBA7DSAWFOsj6lCKROFecf",
+	"Ht1PwCdVR6mLCuaVNrYsItqwIwWYyMPVqzJ8tXYrkhhDLY8k9DDK06Y9DORFiTjU0FjghGG/VBSrs948",
+	"ivvdHfdC+vgRYcNUHHjaiC5iWaex318Vep5jW3A7ZGh5tEBhNJrb9zIXSTS3xH0aLD0SsI4r1Vhuy1S9",
+	"aXLz8Q+/Db633IDgo74BtetV3Ke1XcHBJnYi16PR3BOVYo8B32vGOJXQztifvn6YESmvOnBMepvTj7y7",
+	"cHSx2f5nHW5hTIPLULokHku3h9XgtD66qOHCW01e65++zurgCXiG+l7oTFqK9Q+xT5/Q1/u5L8H46a01",
+	"q1G7HKA6UdR2RrC8wOXljPKr50/dCvzx/0IL/oCgaTaYDCbQ14W5dG36k2qpxjU3ebImb8RiTR4ElDYB",
+	"4ytmjcZxDL6Je+RCbG8WeruPmxaBje9ItoPXPmMbo2WI+BuFsTdx4KhahTykNZ3h1qADIkDxi9kIj2Oc",
+	"hQaTSfZ+J7MbIwvoR7M1p1iOkvJLfga3tZ7yTu6NauKx+vIWqVhNDjvILr2z2pky8ah6NZSvkfV9Sb6z",
+	"TCzCrvgDhkhmSo8jPa1D/MVs8x51B2qZaH+XuqBKJh0a4PtYf6lZIG4r+sKgSOxsH0BmKDyoCwRDXMk7",
+	"YTrx4/soX3BAMT1ZsaCF9Z8FEWrssxeRpDhCrmEMv6rSHXlQv94LrhDCNEr/mcaxSNte+6hX0e6bh7jX",
+	"gqur0FsJeHGlyqWBHnx/qVUFLWjZHBkaC1vjbbXaFkWOQWPtiyLlgdfKacdVl8rlMtrbT7HHAAKh75zC",
+	"V1lVhDQ0o/MUXiESFXuhdriF4wJhzlkt1TRj81JlOf5xKxaITkoIBsSKggSBUOxUQ/mqsNSQRHQMW28o",
+	"ex6wqj3RggigCgIkVEC2YRv9ulQbFJeIjcikiBZijNSxa70VeaLvGPv2qK56LfJtaL2eVX0LhUATlukt",
+	"yXfCN++6tpJFLMNIAyt1RjB+ydKOQya/cQUAsPL7l4kagHaEsVK4OmQhw4InN3afohdI2lSdKEE6l4t9",
+	"1IMr+BLDcBt+K5JRkS4dbAh0ItAEET47gKeNowNKXXWJ7nxfl19wq4sZovmB30FrQa6H1wb9yK++XRYF",
+	"iIr8kTaNlrBjw7qKVEdBAKGjGFBekXYLSDSIBzhwbkUgwepIMn2XHyJJQlCtWRNff6C2N4RIk8qneoTC",
+	"klBAhqtYXbHopysTfYpqQXXIkJQA1XNFvqZfQ7gOFjk3mLoD2nmsh61y/AFEorDjQHOazc5N6JzaSkYf",
+	"2kXIxPO85kaxuUeVSyamoZI33keXiZskx3w7kleDaqlQXSool9rD0jKfgvHoUvNjcyENdRhvJjreSRn6",
+	"9mAyRXNrsfxnzbqmCTeGml7TI4NW1XTa7BMlyBC3iGdvhD/yAH9O/b7OrOILOiyIEw6CGL0NxoNIDiTB",
+	"MszNSRsBBxb9IzxqlSVYj5n96euHWW/QrLU5YfDpHQi0KEe0etZjNVGCeL2NBBe/eTgJVud4QqSxsdYw",
+	"pjCR+DIGZNaWXgh4Q4diUFFjYiMsJ24v3sAr7+XCrKmX+F2FqWxKNT/Cwp66CVub4vhc7YGSwXR3dKDu",
+	"o7i5BkZZ9JO14Cnmu7EQVVRwEf2oo2X+GKlMMUnCPOG2CaynDU5J4KN719V/cChGAVSZBMkD+2ItXZUx",
+	"S6BvxeGfyP2R9ooNsDlnDYvzlCIawPDyoQK/KwT8RUgzvtUdJSN+GqtA6EGli8huEgcpESuec6TiHhBS",
+	"DZjVqVek5Rw+SXNAikymersUItoNG+GvpcTZHB6nk+iXaRAN3mX3w67tSdTCo689cD5hXYbFZtwipzTX",
+	"qHWsx9q7rSn6XnrBaL5+LtEVo7arqsqodiTdM8pM4r9uhdgi9byA58d0SbyhiGd30iThW+Czrh7Rucix",
+	"PGKYiVvm4jv4RWQjam01yRKJOm9sFMot1fct3gdGsHZkoIVOXxYKiIfjpV/ivVNN3XUc0HKl3aXnHqmY",
+	"X+KYibkWeXaTnPnj8Ej3PQYqKVb3z/ft3okBtGobace10ehNUxkNzBEIO6B8Zs0NWOzSVljjkQ7qNd82",
+	"ToTZSQttdbm4E7m7adFldC6khlzdYq3lQqR6oAt709XNhd9IL1VPOYwZdTDaXfVVqZu0685OBcjfQNgE",
+	"vRxo/vfOBq/zEFEjw/G3NdXFVDmYUIsBWxMm7gWsOtbN1WyvflA2FwdqJ8i31zbVKezoqHbL87jMpC9l",
+	"Ssaqzgl3PC79+3yz5Qubyv96XKsIhUc9FDbiTb/Q71I5gSTwXB0r+XTc43Qh2kikt04I4pFZbytXa5vy",
+	"4OqlS6DtQTtXN/qY4rhzAxm3OnBjEbAaHFwEwXiHweF6GM3n9EEkU4fvO28ZNE/emirUDsU4MLGN5IFL",
+	"WK+iGMLbS8xnOyrb9MsEo0zNbGBl9Eaq+l+/nKXbiPuuhjdU27ROlvfVTA9sqeImZjPUl9vfakNffgqL",
+	"TXhOxMTB00Q0/WbBcwElwwLb2OkmhzvOiC0vnFyz+T7FMt5bfFddtQeyOUXH+0HNakyKGpiUh4wR2gdM",
+	"Yjc+sr8PNTXrtHce8jOu1NuIoPGCP2XXjK901wuIAKzr89orkgifYwpBqqk1RjHzSxnfAxMPFixMsTyc",
+	"/A8aYitWs//7wZPr198/AOYXYE+9E8WeFRgKJAeFYjEhlxHtiREbnbjQj4eTTMe6iqOdScKYidrQ/6NV",
+	"Ij5l5Uaw/6kxSbVADAfVXxN2BmzJrA2DCAsY31obTviI0Hb6agpnv6dwNKoLEiOEtvIeDJ3oMNtC0NXx",
+	"dwjQRS8e/cNTtD+UuSQQJhLR3LZ7MgREO31sEO2lozzLZzvX/E4wTq2n0AeL5coRZbZTorgJvY+Jlkb4",
+	"Vr1zcUYdorLA7NO4LPJOjfbzo+53mDe0MrhpGmEHMJzWu9GphIDG1FwQPynfeu034F1KOOIxQZFJy+d5",
+	"EnE1z0URevPR8WTJ/pspASvAxBr8oB/ctyGWF8WdKI24yeWiZXj0JzwOUaU6XT4rNilskL9rqfw6H74+",
+	"DVrvsTGmwIPAu2aaZ3WhV0z1jmT5xEuVAz68aUJNtfgjA7senkAgUBilC6oAU2/jnBl1jv1G1MSiLaXV",
+	"8d5U8Ch4JmoBoHDgZtVBjiqAAIvYTtrc6GW8jJ/oJUby0SW4xQyXycRNso2so0xsYBkzEn/BC9KrclQT",
+	"bli4FA4MIBUYPb4rJ7rwI3h4H8Ya9cLqH6YkK3p0GvIQBkq/Z3VD11YNogY6sJG7NRoVDjvb7IsRgf1i",
+	"g4QYtpBA5cStFZtt3DxONZQBggnjAOYbeoQrKFEoZXH380YXTnNAfxUzVuZ5lfw4U+VDl0QWNlaW7QZn",
+	"bnZc2jQDG3mt7ptA6cxgZYCyvO6HsELkghsIbAMaQqSxokIKPug6QBhLKOVGSH+P6O9LpD2rGVuCv6Ys",
+	"tvek63iplytKsZUE3jzovad+MPrFkFLdLlTPBE808tmYijabKkAMieuhCdtyJFoyGmtRJxhHquPbi2i0",
+	"sx4ejgSPA05H5LOqOfvQ3qMPmwEQZAqHMxHU2bLqy4yQHQxERA3AeQEaNVC51YKjFRBs7RDQDiXOULq+",
+	"1AcSTJlbxMo1B9TL3HYXGEQig1D4zE2lZ6RhtTKUiFln1zoJoHGTa30rshscyAjfpZ8HhrRsRFviYKmv",
+	"1IkCdg0Si8AMPwiYUoGThlM4xvepevCiqq3PP4CoHeLUNijm/jYghxDpblB7vJud2JU3mMIFyixq9xHt",
+	"VXtnkqLnmcYOq+1FlJCu3My3hVSWcK2+/frfE8jcnQDRjdtYKV2qBWKklEWByqkQFib/bjbMaqJaIHxv",
+	"dLblalXVbw1uxs/5XORThH/xQfGRbaHy8wfA8xln2dXbE3p7mNsBv6r7xhZyXhKLl2oyVqTgGaruLXhs",
+	"18R+lup2NFrcTuWapwr+iGm9d8ZbbsxOp+oGC7la2+4F6V0HGEp68vKYJnw7pIwVu8IGNEnXqT+Hwcw3",
+	"5LENwzMIXLN3SD2PRPDoGLwRVXDPxUJvBONo4IF9t+Ym8AYl8lvqdujcQWS72v6hbjcQS/JqXJRtC4H+",
+	"qpkBEecJrasfCeBQovbGis1xDmC0Pz/uLWVyJWLt8C+XhHTJi2IPpp+ltFwvql1wtXtfvpGqtKkqg41u",
+	"tlu56w3adotiD1YYVM92tVL3K4zS3vg6z+p+h0KTvVbxh5NbdUDJ05l2bKmRVIkk7jklB6LEiWuuEuot",
+	"dLzHsDSwPDXxabyf4nu0qRANUhpqRxWZ8ypCA+KhHSqXdixJ3NIm8v4p0mNdJiKSaTtkUDUrPtiPqMu8",
+	"SA9hI3iiH2jLsYzr8IMKNWg4nrj74CZdf9bPDOrl3bksmKEkR9EIa3P8SyU5VYvu7GLJJWIwenmMVq63",
+	"CjDqNDhpHKEyBsWJcIA7DjiDKy1Mzd6XhsFeOKn0f8AtmNUVhxHgpGFVD/xzru0a4m8QBC3VIhc8Xjc7",
+	"CL8KNrfW7V6G/7vxf/PD8hBhh6vXVgTjUcNJb/VChWMHI6h/nsfRPfyOR7rWKYdYFR/iFoSeeaxFCPM9",
+	"DOGEOyetQA5uI7sWmxn16uMVLArBgoQiNjP8CTte2lBs9erx97bgnfPCdm9//TGlIU7vOzTT4aLkGR/o",
+	"PpAYpRPHAzHFU7HuM1+4UZasIQKkfVJ0x/fxbtVKR0bhR7FnVmnrbDJAS9eFRx7EW8z68IAtpMgAV/mi",
+	"xySIsd2niCyljz1wfHarq1Va4rBEZLthxY5DkrvjMnBNAyP2xLUu7Aj9kUCAuXZ/DtZDDSoZ/2MM1Qpy",
+	"TGeJVIvfkbHnMXmvDjIU6JiSlk9Zc+21LZWh4ObAxQV7u+/4RA30EXl8fwPUSrmretCKaRQDL6AiKjVS",
+	"Oy41YfQKNuxPuEq8fp/5xjicYbgRwgXmBTEsWmx934hiY/4qCpNqzU4QzzZzEgCwjl/mTmiXPM+p0kta",
+	"A2VMUY2E7Hpxrigg5HPqAKvyraYXIAYQV2IXL1Eo9CatXuZixVWwvhvR7hDQjDJw72KLgDcqu8PlCyDr",
+	"VwyJ5Cj6GVAEZJ5jcUw1F2l7W6Sir0SACSJeLnS5Wluo9EzMZ0BXlo1Wlj4DwnV8XDAaII4AvjnGkXVW",
+	"LuxFArrjZpt8bMVk+0oXtlyVwogGEDzfNoAXDgA+jlM8BNjhB+elcHZRC4XAfkfPi7thX4UKwRFWJS+K",
+	"FLnycWRiMeYN3ehn6SQNSmdxag5OVPhQrA8ppn1XdDxr1NPUTwWOoEnc7FqP10oEomPq1u16XRvup1LB",
+	"FZ9YD0Mf7PR1nZtx+GYvhfXELIclR8aUHcpEiV0ogQVLC/AF4vEh05VuCIwE7ouUw+F7oJG8YluplMgQ",
+	"wSFkExBs29PlIN/kuNo6gO9KVNffCtJXRGRJ/VV03m1RGhvPpXViFXWZtEGenMzsOL0otZ4dDZoDq1Eq",
+	"nC7Ym6hQaUTxbxXNFmJ5ApgVKTR4SvylBFExHHdFvN9KqlEJd0fGrXjQvMp7aQQ8oMCwhyTVXRpjoMMo",
+	"q0BVqmZ46oP304uu1k6/Cun15oo5W/xQ1MAneXSAvCMNwzL6R05f8XyHNnsIkbpf+ep6haEi+tK7/tCn",
+	"iGNpQKnaUeHueFfMD8PaYIJjfoY2mGG14IELKsI4oEc1wD3BXtdYlWl0iZ5XzWvpNiHflRWBmXcfoV7M",
+	"xEJmoBhTDJ/jseZHNxV74BMjLJQBJ2gWZNwB963Fx2Ded7YIEldYnGK0Gwa/6nBptNf6ltgWND5JS1LG",
+	"3lZkC4eldhU6GrGc+T8BE9V8zzjO6RFaz55Jmedow7QSFZCvi1+8tdbbToZOfSdMo4c2hmlP0MwVgidM",
+	"QBeMuL5G9MNTkDj6IiV2tKOtfquKDC6RhRwFU7dr7MOo4bfQ60b9cE3JpubwfqHj4nuZnCPFlWe5iyB5",
+	"80H08WFf42H1qiN2wEPaPUPa91pVEf8U4luro7W+fMnzE4kvJfEmjmhmHceDnGYQPJJVZXDPrO+V9SrI",
+	"Mw0mW/Hf8n0n3ssYKDuTQKBYNqEp6kEVXYx7CeJTR90fddPMsUZ69ryNFMoGlyIThS/louL6tdzCJ6lw",
+	"uhCZGXkXwZ6nLkWzFfwWj7C0LBeGwrH0d9qLeESnmxiFXksbEJYIl72OcuNRvxdEVolzjIrLeh/XwgSV",
+	"Zn1zledZuhVi26pKwJT8wSK9Xe9fqnw/0r48pfWt1rI/Bku84poK8sQlurTAXjC7qACq33UQErSQPSUG",
+	"K2rVXBGPVRYdsA9JTAj/zFRUZqG38ahMrvXtg3J7VZGozliI2eklM2teiMAI+Bn+5+fjkOpT4OSVfUWx",
+	"leq6qObj1yQqq9Ksx4VXKmTA4Qh2IaR1OsBwMrjUQFlLTfVxGPyI47MqmhUR9UoAGn7/yR2I99iaHr46",
+	"OhuAsB3KGzIRvwe8NIXvMpbG4x5oOarxnqa7MJbQUFohA0TAke/iHEBTs3J0kWx0AH93eKLx3IO7DwZC",
+	"L77Rzu7f+AQyZqexc2PLjQEs7F6/cRgnRiCUa/Bg2Dh8PMx7URbS7q+d/HqIjICaIIHTWetbKXzg6upi",
+	"J97LPC83N/6L1fZs5U8C2bt9TA/OBagEwQuwJem7a2u3Fx8+gMm1jKzZD864mrHKtCLsXCvAIHB3BPBB",
+	"Q2+lXkIQdaHznM81fd+U0oorxs0tEj/wPcuwgmjGjBDUi7HiVgQcbaScBstjx/feSzYC6+MwHk34mb4S",
+	"SZeF+YIBXRs2gVPMl2EJusGy+r988+d/+/yL/67YMq4u3tIyOo/fJzgvvvQVFXwrL64uvv7iyy8eXmBd",
+	"GezN5Rc7kecPoLXtkpd2/T9CPYACmVVZ+MaLD7Pm9/yGPfAx+RWGVtxhh988zy6uLl6V81yatch+Enu6",
+	"HbdaERDeVw8fEjuHpWwD325zuYCfX/59d/vACPunv1OEGpVhtAOhec5HwRN0giElQtofPhxyef/H25+u",
+	"W2CEMY0e5n/pKf/gvJSbDS/2VdLAVFkDJwsstA/CueMrE6CaIE/zbnbx/gGlx/524Z3tdx+Se2bqKZ7u",
+	"jbuudS5uecE3wkJU4m/RniFoa6JknLlFw/7i6uLXUkApEB12tPGrlca9qTa4Xf/bXSL7bpxYUUy9elv7",
+	"edHdvXZH2G0kX0CqeTPBZoOLBdsrM4Gt3IZIzaHh1CezKph/Tis88wmlzzK9MJeVeHyxQRN3lIjwxUIY",
+	"c3n35aW443lZP/Gxj8zBZ0bwYrG+DHd79NPaTRn9vDJM4OOtdJ9RPuOy3qGxLSPyei3sy5165b+G0iWM",
+	"/c5Ns0MaDpTLGEhzrLLswpH6KlZXkcLi8pNshH8PGqwH4MdoYFlQUSbb5nfdyftwcH6+iYb8aUDEvbFj",
+	"CF194hnAxI27aP9gGPJH4CI8oqsUTD9GVgFe1/B362GUqp96lj0SfnfbgdhTk2NIP9UPwnBk3A+HYpm+",
+	"936Wxj5ehJbrMfqp57qrv3qQ80DDGMC8RQ8edOH5L58uAf5RzXQ9Q7aV9lb2blx0my5/cxfPByzsa1xh",
+	"cDtRVR5dTh5BasjtBF1JW26d/XhxdfH//I0/+J+HD/7yjv7/i5sH7/74vy+iV1ZUi70qvdScoMEGCIMn",
+	"CxmiDB5O/fKYPEGfVCWoJ4rUC34LBTNkVXPFatxXR2uHLtG6dDL7gBDsPh0ZI8LSppA9Uxlh2Jn7uSeP",
+	"j4MeeVk9Uxl1KZwmR8/CbdNx/1TShZwsGvqqJxOzEMfouGds2MsJr5lxlG84iIH0jkPvGPzuNF7Vglue",
+	"61WJdnRYsvE3TJ9pYKAFIH70HpvbMyn2ik3knnU6RnZTKp0+Pd1IgHiLQFtQbwQUSlPwJZQfzbDEoArB",
+	"dJ1DDltx1H5XJLGmtfc13PDocQ3A4j2+dMU4HnOf6031Q26QuMcQJd+FbAnjudG4jFT5QqwGscHwPL+Y",
+	"HXrTNV7PBNCZNIHYr5624Yxikowbd4HbL/6YenPIxsQm/e2gObuheAxHDMoFQlv3FjcyqnBka51DWbtM",
+	"RTV+vRi5/rGHUKy9ek4jL4wFMxh5h8A4RTLh34jhCtBSFBd9N/i1ENsfs46xQ1yJ9OWTsjDaHfzeb/4M",
+	"cNJjgzjjdJQ/dSktFT4/3WIIXRwE3+f5kxuKyjf5+4NMissfB7uG7gYfVYaWKGd4IPTVDhFkJr+45rzo",
+	"tjO+48XERoZ/5SAL4zvej14PDxxiW8BcTt/upwjjhCXlqDh8LwJ27a2EPdaTDdv17kPKkn+cZW5VDi6T",
+	"niP3PBObrbZCLfaQWXl3HpMENmyINfLl9K88PORzPoUd8h0vQhAWSpwVq1LhSVuDqHE7tz1sdutIXv52",
+	"K/Yf0MfJBabz22dzaY8Rg7fr/Sv3XzHlG3Gq3Gsm8arcgxiHDZlqzWYDfG5sRBxkMEWhVt7VN0assIcv",
+	"qiy/E6tSTawp4ZH9tOn4vSEa8C1a05OkMdAut2vBpDKW53nFzSStoXLb9uZ1aMSQnUgpvu9g/c+jtr53",
+	"o33cGOyxcYgXPBNThbMq7LkWweJSFwEY2Nuotc4jn/NDRmcGbVJidISimS+iQ6CJajN+CODTHj8nlG6x",
+	"z7Dk/vMmTSRgRsG/wCP66fkvT2c1nQsF21LdXj1/mrDJkVlw+CH/HXgI/9CmOkpN6grHD08+T688RTmV",
+	"r/q+dcDYR6JFwz6jum+s13CW/K3YWmzP/fxUg652imp0vNFz9CSQY/csuhXv7aW4E8o+MLYQfDMyy/3M",
+	"/dSAUPt6lCkCNwwHAxWZorgTxQNorYGBmhlU2DgNhkGbUGg0uXezWItFIzAXaUuSBim2c6hhEO8tDq+m",
+	"bIwbJs+ZVgjRJiB2Qd7cQuflRtECPrn+KxbpfPPlvz/8/AtWI3CGFhf4NZvv8f/hogyYRFfw2v+4fvkL",
+	"w/sbV4gv1mEsnz1x8/lZKvH5rNnzKYkPCXeAvniN/0XFQm0BgyeZ3gIPiA1dPX9ah/92r8pkIRZWg46K",
+	"KSyprL44KTT1XBkL0CxLwFeYOesRcA1DTfceqqQAOYhZ7dyuxGAID7Er19I7HMjVQ7DFA/vUOnAQk7C+",
+	"RlwhnYcv58AYm3cemtIcVfjm9OF62XZiiQyP0niBrYyG4MImRoI/GDua0y+xTgcV9N7C3PWqu1OC4u8f",
+	"qGzcTQbH6nuAe4so25dK+LONimQSVQu7rJftUEQImO845Nk1CekMdUotaI5gxvHCxZhWBqPw6iJH7TFJ",
+	"cL2ltUMja+Jy1DJgax/4f+2wOWGrDfEAB0WP65aqV44zRtQWV8+f0hmXVmzaOrOF1Bw3XbFd6gS9ee03",
+	"vqamNk1i14BHukzqH+IGO00H6R0n6JxN6jVEBz/KWJ9It5zJmvXimbBnvXRPFHamTlPIoQDqHHReOnNm",
+	"IWaM33GZ83kON4/SdlYrRIaiMzrwzZ6uyc0wvdn6KFb8RPsvDDrSHtkkeaQDWCX4gbEa9wrAIsg5KYpA",
+	"v1BF+IL1AI6px1Kp+Gyo9baeKvRijU+7AVU5PC/z62kKALzX0JFUT7pBTmIuqG0gqYSOyrHFHhTYm+vP",
+	"kRu3O19S0ST9V6ST8N2ksbRx/Fc1QPi+7AM+b0jwrXroFKf/eYYZCOBQo+Jr8F8gQ+6M4nMcZSCuSJ7j",
+	"p56FosujeGyYXKL5Tk3UnmdBGiJfcNoq43um1SHrULS0vIAL5pNQ/7gGke1/qicx+BDftuLGmdWQjPBe",
+	"N8KylYYUfnOdvfbnAcljwpAGjOgy94jO0QguJC0Kfis+uRK0frzt+62wASn60e1QNIpPkFmwhRPkZkBg",
+	"GoIROE4wQrHRhcfp5Xu25tutABRA7o7pdIVvKEPE6pQWo9f4hUHa5poT1FeDGwAZidxpyDSrkCCiFipi",
+	"l3SXu5wpmQozpNl+FAmkd2dn1GdO+FCbYTllIKTCJAfPc2DiQauWUBInkjbEMu24zvwXJrVE6q8dZIzQ",
+	"MHotkfDgIcZImNtE7WvSuRF6yQxgBocQXSGQzlYrBeFCgJXAe2itd2wn8hzjEc4yXes8g9YoDxIy2d0k",
+	"l8uOXV4uhzke6E8cn0yOBumw1QUchna8gODmoya6ym5OTnM9HmBajU48pWaIlt3IKX46Xj1IScKlR7xi",
+	"oaZx67FBUAmUCV/vSn8j+xgMf23dX7mC9YWcRPWr8AX/KRwy8R7SHCI7i2tQUS0mq8meBga8AceNAoz9",
+	"fn7lzRP2bK0s8t1QhznUooIfUj0yFbXCT0+OiUNXaWxSC3N32G4/QtQhQg7bPTIl6DMHE90MJBZuZT0V",
+	"IiavcK+czBqMRtMfQhybSoR92gUycO6vHFWH3Gx1gTCnFQHoVBcGDvoS35HOID65/msN3BkrNSC3h145",
+	"pk4M+8z954yZck4PngGQzQ3P5a2YVYSjiFn0+YyJ3EAHk1C2cG4wHl/IPf63gsX64xdsLpYayQJwCN5+",
+	"n4tc7wK1CbNaY6mih0Sai7VUGftfX7C3viJ1WRqR0cgr8k5iRJj9tyoVwEBple9vVlpnntozllp8Dmv2",
+	"aZ70t8gGSiIJKVTp5I97Bg+o7qg4YKc9/21g+Y2+q3YNCw1UVsvBKI1ZolRDAAR5R9bhv/FlRThxIgXA",
+	"qCC/FeoRyR6a3YQ5HXt9kIXeAfQUmLwiB2vAV1vFix81OTjSfECRw7Mh0l69c7vRP8Xc3ERZQnwvZB0x",
+	"WRj0UFWUXua2VpRBgjc4+XdstavXtJY4fqKmwxvhTYdh+qSK3Z9Q+Xl2aXCzSl3AG24X68mihXiNIOyu",
+	"x+asKtowKLif9PpEGMW4v6UJCGQyjzrnalXy1Vg+nB6S4W6a3eqdg7ztqWK/eH0hMqOHEZKK2JrDmIA5",
+	"B9AaB5bctvbu0nMaJTfwO0SAHnAWF0gCkzp4wy3lQON7aqpYFIUuLk7RBV8//CoKzeXuVWjZCrAWUNe2",
+	"FjwjUN+f9SLIW8fVNEl9diEoZKZEQQOChnWpWC54ZgDGm0GZ1jEysiACsHiM1gnJE9z6s0RGtS4em9th",
+	"13hks54v67VPYH8pt0CcuWkBGpeCMvYd6oqTi7llzrjzX4ASAF7yCEeA5YG1cAjq51ZfkYaKDjdGM0UV",
+	"N2ygp1tLb+BLRN071wZCH9J922G6eK7upOVV3/SZVDXhzuZS3RJigAwvhgrBuS7tI0qwABPQVowHq0ju",
+	"bo1MJL3Br4Ij89EP6SkGwEqPAc9uw35qfzXc401+jWg3NXKpqJ7+zJ3A50/ZE4yffz6ddBT6rkd7v4Kv",
+	"nE8yXhVaL+/7/BMGyn3tbEvlT7J97vsdOSv8uCcrGoD+MAda6O3Wh+Ks1imP/64V8oinQadLlIWZDkuT",
+	"ua9/V0ix7M+U4ZMHnXf86gRdw/AgCIOCqzyrk2AFOr5zNAy/4LcC3v4xe4bHIOwdErJ/+VUfIOTs4tdS",
+	"otPSxnE0Uq1yUbWZYK8G0HYHntHQkKPKPJ/FGi6PKAeZrsUZty+VfqK9rbkZz94g08RZXQzoUOT4euLk",
+	"9XSNno/vC0adTJXcV6R9yLbjL0AcPfNYtg9gyr5eQ2QSz46kEtZfCfkGQ7doRLtNBdcXSz02FOncnAQI",
+	"Ew1vwFG+/E1mH7r18MU5LdlPUSQe45tn4DrBplW5fmnb1cYRgZlAB3bde8+B6VlRiNXWVirSOy6zwWht",
+	"X/e0jtck5pJIyCOYcR9xrKm74wkOtpLms2v/iu69nu3/pg/9lH720ev2PsVTSZtILC6+PQTzPJ5yeIsW",
+	"4Qm6MqUiL515+fuQ9qeF3p4q6j3VpsAocwIerzRsBVyF5XYCo/QHeVdd4dDbcLab8lICjHbywnyOHw/L",
+	"75xWlHTN93AjLXmIo+t2a96jqsG2apWUfozxQlG9oqzTGV2kLvGiJXQb0N/GOKgOhCY8SeaihzTQKadA",
+	"F4gr6cy5g435J7AQcNUvA11Mx3n5mZhZJj80AwuMhmTZY+VFasIOOChboQgrQvVz6Hn+J5AUN9bfx9X6",
+	"kxCfztV6r/be1I72knGPcW09c4zK91BR5lxge9Zb3NuJvwuhozDnPXov3MYiUFS1C9uVAwiNcwGaDA/f",
+	"xojMKmeoLV3c+nUNRkm3vzQ7pR1q9i//qgtaCMUsHFHxni9svvfRKG4YcazOsIybgECcReOr4itO9co3",
+	"25TGMooWzPBJAKyGVbGbc7hqhTBWI63rp3+6X+Ng/3WrHCe1L7dCBZGFkJzvvaq5mOe8SoywxE/76cva",
+	"NYz1WSbv6R6RWbv1P3o/ePvP10f7lcnlXTfVa/3JE94VBM0AuwBj+9d9EUsFQiEmFoBAlX8m4TavoKLD",
+	"QURDL2OBCxOK+ndrmYuzns1SZfr3cTL/S2WazuXI5ObyBRbZvvukTvT0B/RfB/CgLwkcKn/wSnKqKHXl",
+	"m46XZ08eXu6kXWcF3/0+TtpbGu0/p8F1/1KaNtAgGQ5Fo0bYabI3CWEt06BNT8teRpNGg/EjQIuwFVgl",
+	"QBODOHNLOBJTgLt0tDn/6euHWXsYAlnuewaBjOKnIyJN0jn2pla5DJrL04SMBEP+6s/fjOuO5R4BEwsu",
+	"wBd95IaA/cCG8XzHgcdWyILpXQpgCuRej16FTw3TuI3Wvqa7u51tkpn3763YGo/QXQiWlQiPoLRlC14g",
+	"Kldp2V7YK8hQbbjaYwVFuXXnfLd2KiHP3a9CK/1SF34DLhIWRQdFcoz4/IAwWRFv+SHZuZvR8BK9Ulxb",
+	"sY0141hteR4bTZu7HF7ov+9nRyMcxtq85Su4Rn3npVNyExV8C5WZGeyS+999DXBpqfNc74hIVVpAndZF",
+	"JoqztOKX4jLjHQzdT0vxlO8HJo66FPCXI4Em/vSXh9kxKnZMS/2E3fnHKKqzNg7Svp25bwEPxSzgs833",
+	"KZynKSTVlNutNm7x0vXopbgO3zpTSXr9Ffdtfvp3nxVp6Ue9Q9cB0JYqw4FBH7qsxx/wdtLqXGR6DRkI",
+	"uLTd2CHPqq8NUluH/YI+SuazL1Ld+KJDqG1/N8j20h4sGSpPIYaDkCENcPDpYHWntVKaiz3o1g4L31tX",
+	"X3v4kKu4tqMT1AKEh4FBRPT57v4F2FZzRjquaoE+UVKuMMAxFNBfTv/6lIctagv4carYVWMMJ/BTJTRb",
+	"BEkmhprSpeNGwGh86pAfv18cj48F4NEiN3d+YSWx5FUgusd9QnqkhL2zM+IHYesK82xb9Ulrncc9Cuek",
+	"OrXTYsIJG2QLyZJYYvSE6290CmYjipV4AGP505Hi8Apfeb9645MWRrQKGpfgI7aUAsueydJV2hLLkbF8",
+	"TyBswMBzngsTEiQCA2r3It/Ra/mZyu5TvO+3neCZyibh9nymsia/CET7tSI/ac0R3wBoKiHs7qwOxnfd",
+	"0NEnis620LmmmMJHE59XOIhPV4RogP9Sh3VbS9+JemqoIdrLsgA424mld0mpg6jF9D1W1QyIefw6VIy/",
+	"etjXUD1x3AE47gaHHIBC6806CtzVijngg4eR31JRDf7kdEF5XebCzDCIZmY1eFMMPhA/FNJ0EFcMXahg",
+	"kGd8DyQ8JjB2EDCqQIw+wPycABkgHnVzEucG1Blz+95/aazeGp2Lm3Vy/ZwCQA2JyxCmA/hYz9t1QOYd",
+	"7Ztxv50CdywdkNSIs8QXTssAqinPhwGaPs5NRdywEYXIQabsGrCi0qwGa6nsR+xUC3LVmaALIjpRWmOH",
+	"hohcEO5JKLc2a+hDy2p1eROiIfppXOL+crUQXczur4UTB1qhYWp/uPnyl+NS6yNZ47FyZcWlupiuWKta",
+	"PQCuO4kHYkhcF15XbcM5rK/HlUAca8M/9jpjGiYO7g8dm4taJIlj0Qea+Sqbau3rh0QXO154Oy99IVVf",
+	"G3QyPnq+pTmvgcYP/WSA7RMePsQAqi3eRJCGvgHNDyRjvLR6w61c8DwP9Q8CTGaJ1GRzMaVuDVO6/A33",
+	"+sPlb3Sff+jWsht9J6qlHmvgjNSI+LpJjE6EDedhzYtpTmPNShwSUKx4E4/2mmfRB0+C3VyTELTO09Fo",
+	"/LgPL41KFStjEUxHCIiNpf3/HZWyHIPEO+ZBupAreSLJLCALhJalqoQB2Mk8U2d8Qdro+aPffV2arVBO",
+	"7emCFXjEqVKvUVoqTUdpqfAWxvFODu0t+4xwYj3zb61Mk0n7+YytCq4s+0x6UAulgUveCKHcjy01F8rC",
+	"QsWP+XzGrCg2hn1mrMxzN7G5YN5PcZ/KjYDncXOL79nowj1y464H90GmBYb/eFHIO/F5YhWUENmJlOcB",
+	"0FwXZKREt10X9h+r8LTScIPMC9B412u3DJE6zGSl59ACzZVXqL5Cc3Bl5kRlTq/FAoIqehkiM8RnDvWW",
+	"1EAhaxjLjRJmSwU+Yu+xmZEke/IADA7uMiAPpioDMDsz7J66H7bD2adS1wKLMqam5b6PGY4t6zXk6dn3",
+	"eEoo51ccHhZA3CmgxOBROA1YMoJZnNCUCKw5Os8qEEf0FDvj4kHARpmkh+cGMsHpU/PCffyvQ5MSTFie",
+	"+876VG8+Z5krlsooL9ug73e6hqjvrCPlWcXOEMogAW24oWnf4+LcC37GpX7s1xgUgLQGDUxTtT3gYSLo",
+	"1slu0SEO6kg/MtoLVfcj1zy/64Dj+hE/HlaZvNa7eGFy7gwmsE5ubFkAt1oZ/lkqAgOBDMFGGiQJendW",
+	"b3JaU7VaxEF36Hfarmlh+25QevKQG/TNWrB1eOqJR8ANkZ5WFf0FQj8jiju5wDLkTBZiATlkTAFKCIoZ",
+	"mQlm+N7UXNepExAV70SHmQmsGOJfd2Wz3LNFFXKPhaawHee8J/ENNU64mj8EqeeVAE3OdGmrXTbU1nlG",
+	"A+/vuiwU+ppRVfsf9PmnmJP+6pvB2lh2JLYHNdWFWOQV7AtexbMAaR+CYvQngBOpNZlCOgfgf9HBHZ37",
+	"TrUPj+xC/vIv5296UbaQI+4dkrBnyhb7EUGSdjcMvXVECOQZ/WQawFXvp7ntn55u4vDEXt6JQi5lxXAW",
+	"Pb5/dV/aV4d4yhbsQt8KdYMgfEtdbNy/LqSy335TdUbX+pxrcjHg2+TcxoJju7XORfwqa2HpaQDu8S8e",
+	"aq6QCp5ELjAZ56SBtg00A8+tKI4kBo/Kwm9G/JrEEYrY60Z0F68dbJAby8bZzV8eblY3XNATzwTyCZg6",
+	"7/6hcFRe5XwhTIh69ffI8ElYTrFExDfH6GUowMPWP1+IN2Og/WehGG/GQLZnQNJmZlVKFT1YtyR8YZEo",
+	"cUYYDp4fG3qmiNACuALPaxTlwtq+4oif6TvDKiMmTC32FbYtcmhtTpa1TXvb15Zq0G2Py9brYfrHDtHZ",
+	"ficmKcqxkJYInOTmD6whOUSn75YaGbzgdp+FoKwsGNKQnqX99VqojBbw1ObXEVThZ9Kav4idF4b77ZCt",
+	"vzUClw6fVkE268zJ00XrJyG2zv3Dp1vdYIttiATUzAplZ1RIeyv2xv+b53kdlsqj0yKOGn6DFWJZGlGx",
+	"Np0h6Eqns7f1MCWrUeATXWyiam3Di9sM/eC13UDMrmnh3wsYyBChmSTIG5W/T6tp8aueKqC6eFzCdTR5",
+	"Y9BXo3iV3BCCLN4HMDnkshvB5mwjLVab0/m8mF14REIVRY81XEYArjzV7Z7B57NWn8nD6eBlaRIfG1T2",
+	"ng4eyEiloOd7tuYK8OsMlkFjbybV+EjLQK7hX/O9O6giX55D0zpbudsOhW+cCNKy0wU8JBM8G9QK8b0u",
+	"2G6t3aSoukladwnhjeSWUmIHqxmIlOdHMhe8gIWC9tcR+RZnfV50NWD1zqlWdyizGfyfFRuk13MvmbUq",
+	"EncwT6CcBmKjsbWJX/0uC6CCRA4z96W6PT6ol5NsDw7p4WGYwBFwz2nUU4PKdcdkyrxqkkEWlu1f2aG2",
+	"JJ2J37zrtS94hruRZle6naE22DshKQQisE5XXcFRxYDLsJQ50lmwpc4zUUAUZaAifhSiKdKwDc9EiLFA",
+	"GesCpKiEH5w5uuIO16cDORA/ax/ZOf5IIcW/8rwUb5E/JRpRRMY4mPssRirnhP788Ad4IhQUdkzbjdEQ",
+	"065WBmd6/URwqJPermPKHv0g+sNp8p4rHt+u5WINyW5DWhHrFwGOghEpoS6bkbOFzsuNMhPmymAAl785",
+	"yewOVCAc08AwRYvcz5uuC3MHf5eb04MT7il/SvJIhu2bnUYMaKaIbP1ApaxYjRbC+9SOX0MHBJ5A9tnr",
+	"75+wb77894efw7WJ9XvuQ86unzx/gQUS/p347X/79ptv2P/3/379xTdffPX5fcRCQJN13Td+y0P9PU4e",
+	"yGDQZMXpO5mC2SckIsWklhDIj2QAtiMQ7mjjWfUECWCXSMN28Bl1xED3/4bL/P/4ZpHdWv8f9+5HTgP8",
+	"WmorDBkh2N1FFgxnC73Z8JqoJCaw4duOlMrDEQUT+3HPOQJJL6RU51JxeHnvIX1y/VeM7MZOhjsxUYVx",
+	"r8EZaewbfitUMv0oLfNNFxOlHqHXzK3Fo4DFsCs0mrVQIA8UpXOE4MOm2Jrhi3BIUo3B5jsydqNKhIlP",
+	"3Tu/lB5G/iMQyp6Qt6FhJ24VP+upQN7vRLHHPrvSQv3mgiuWaegzonexz0D9EtDEzn3pVmwt41te2M8n",
+	"NCfofT1kwbhAZyMLjtamQa0rKAuqgv3ij6kqswUlhU5l1ziozGtcihcQE7+TRmoFwe6lyNwiwb+xGwAK",
+	"kijeNyTm+BwBonze7BF42Vfk5eolUyFrm7rvpmzwPaKf9VML7PWfchTiTtyYqeilne4Ix3iBSKvI8uGM",
+	"AxgNtkuBekcp2MOBL4TRJSKLT3XQ9XLZpblf4seTen7VKwe5fjCEXr+PHnqPjh96AxWSJYxAZM71CwhA",
+	"uzX6gYbpu/NwcuC8McZUJeM+XpjpMYwB9+w8ASN4Nr7mvoNGJIpnEymw+pykgKtBDiPmaWCf4drLxCIF",
+	"uTxVQEhvheJb+cWeb/KLq9/qn5R2rt+n1QV+PMgWKMRCbqXbk5N4pHZcWqlWM6gkgXgwl7lItul3Ykx8",
+	"NfhWnIulLpoPSleSPoxUkn6knNZGGMNXI2rWcUdf4M96tXB4/D3q4Rdc5mctQ0eZJxUL6GNTaNiJCo+v",
+	"hcoew6CG4AVNpaeKPeOMNps4BImC/AyVAU4hQvQmqXX8F86p+v07UqX04fNpvEGMNRXGovlp1no3ZbhY",
+	"79KdFC93ZwXQd48/Z+8wXJt/gIYyWLvOVUMPrr00BKmY7mp8uVOIkHcuGyc8/1gAv6mWE0YB0li1e4Iv",
+	"4v4EID4jT3xixXOuViXvgl54uVM/+y+dbdXDGz7yukPWgsYCMDJc5rDsW7hep1lywe961hu+cY/TJhQ6",
+	"KDzfKeo9nGa2G2evdU32BRp0ZxIsePo9uytvpVmfU9WaW2TcJZgwD9MF6F2nb5rvS+hMTL/yXxqMY/4P",
+	"VKDmS8tauRQYlM9Xue+A0njExGZr94xsC4JbbVfQ1hd9kH9AG9DJvdoc349EQFvLlmtknw26rRsKbFvt",
+	"+WgwsCAvp4t/TfTOxQD3KoRxf+8tMDSTESQ5X0797pTlXsXK752tKcuqIP9prA9xK9+flN72lUrQztfD",
+	"+anuwksluvbg90SZdbS+8HQw51AUx3NrjVca/wTiSgh7Ox8kQN2AWD/NpOF9UW0N0D2XPLuTyE8QVUGP",
+	"sztpxDnVz2McQGI7d8haHmhSMIR4pco8n6pCcMf3zGq20EqJhW00RVLZ2FJaU1UJsqVclYUIqUFpfw/a",
+	"KSkAmd5wSUBRHy85lWVPYRwfpQp6RFsdrlZrrl9He95yrW9veC5vxaGp/dwy97Fh7mPGlYYGD3w4RBOA",
+	"3YUr324rmEHk8XZtnBPneW0LDz8/svWOJvqxW+8+cRORdqzeS31+lU3bffkb/mMA7cGRZ6viPBhrfvyz",
+	"SQMBkpA4EDvv1AJxD9dEnKIh8+Iz6MFfj7t/qH02GUu63/792W+JClJpEN2g4hMzX0j1iPE5pLfdx3Fg",
+	"hES++1Y0631DTKexkpFrZcPfP8fvfvnNQdK3//BBZfA2p0tsbLn+5BgDXSgUUF8JQyXaPFjdJZSW75kp",
+	"Eb7y92t5VYjWH83u+g8tVTpS+zGd05OsNKmsHrAuRxtH8PyPbRq9Fu7UdwJveUBAXVCDxoKw86cD3SaR",
+	"JtTtR4QKH4C416LiBXbOrWELXSpSj6Gweqor0n1pJ+RqbR4QHALuQvIIUmdM6vJ5BR+/XCbDNy0aPJXv",
+	"qRYYG/Nrnfq13hK7/mdp1E+Si1TrPiiX8WYtZPEK8dv7Kp3o0WNSD/iLKXLDsOnNGAJZ61BxuubA5OWR",
+	"WznA0WF7DWHP/a4vNLPNpf24F9q1G8InGW2dIOxgDgMJbyq+Dmq+o3q7SgIfsT9+AdoH6519w9Jc5HrH",
+	"OLCBzxLmZ4/9+ZBIpf1/H2YaET6o9xpGoTh8eSdh9YmhDVDBmZfIf13mvC417u42Tpq89oJaZ4hSzRjE",
+	"tJxtDvc3tLXNmNEohQjl8AfDCsAU9413H+uCR+Qkc/nbrdh3Bkr+S2X6GqlZp6SG/GeJfcz54raCHccL",
+	"TmQs58Y+Il+P/DePW4V0QrpiDp6O3/fjREnQox8YIolfaWW0jtgeKZfnLh3AYZ2Pjut3eRpeE0HOumUG",
+	"6p1C7g+A4TNIILkszeiawfHxYgAtdhP8uJYZynGc5Px3a5jV1zYALS6shOpM4+lCAQE+i2LJHW3FhDf/",
+	"PlI0mD4NyXGC7l5otRAF2GL3fVCJy7U6pDM2L6BD3+JthqyifVBUk2R0oPlpQzsRjUSAB3wdvnbG7Wy9",
+	"KQmqYNit0js1VVuFf16jVOIPhpnanH8PJUBR3fe9sIv1P+juwdziW8aU3rURMghUOCBlAO4+Ogk1qJiz",
+	"X4g4wEtns93XrRgz7rCL46dgOZ75tqLptmsRnGVebubbQipL1UdAl1tHBA9UdKgQzxVZdyP82Bfa/Z+h",
+	"N0Vp8F68FXuqC4seKGmYkSsliIHxVPi51hlxXppKl/W/8l+YNEZcf+3Awnb4QX8g2D94WPk5fXkKD4Bn",
+	"+weAbnkrFXLtQsK4VkJ2x/NSkEOMSNrCngOEoCe/AY0aPl7+ccjVxmU8Ps30BGYmviukWJ4hPVHhnGyn",
+	"SlTgnnuQtAm7V3GElxtuC/m+J632Ar90H4LXk6aT2QQZuq8f3jMIVmMVk2ktDK4Zy4oyF9NBYvGAseeL",
+	"ZDd8zzKNKo5wsgrDpHLWHYIBbgAPgBCtC4EPAU3IkDR4WejN9MLY22LheaHPuFPuDX/taFLfhtzmyYU1",
+	"+KgKABF6yt47MxPwjKRiS10shN8IjYF6uIzE5l4Zm6fMQ1ZbDd2zHz3ahVsObbrmH5p47mda7X8wwJ/2",
+	"OWLQk20ekW/kIWOb6FKcmXKxEMbo4hw+LHDtpTulMRCPjHz/Au5P0hT+k1AkvuC3YkaRlRlm3AipDhr5",
+	"pyVMfMR2CNjuueh4noNJpbvhsE4H8sdDcfmb87Q+dPs5iYPxj2Rupt6NRXhQjycNkykMrpEM1R+Xsxn2",
+	"8/fM2ExPghtGYayg3mMGLYJ1bGvEpYKiaNhRdwzpC7JgMjOPAPrJnRFmBBp0kHbUSph7NewIljVtVvXu",
+	"KzIKNE08bWxZdGDevvJfmDY8VXvtMLnEH/QHAvyDB4Wn/JcnIYQuBAAXFiuupEHgIOe9QUaRWe00vKn5",
+	"cFazuVhJBdLp/QbvBDZKkSb03WjCl785mfpwSTfGEJNeYafcIKP+mzE2/VM3Br+9kwoZlsl16yqZDWYP",
+	"x8WarC4MHkexSighRPVTkx7s4ggrM7XlCx5q8ty/hk8HNQgh49tAyRiOxPzpAKPjWqSMTEvp+L33+ae4",
+	"xZwSQLBkvL32yLihNJT4+xaB/UQXkBvvAhC9TVtGFrrIzOXG8znFic2Eyl577Kr7aETJBojVDC/MVvj7",
+	"mwmTangfJzXIEWhqL8REZEqvxa6QtqqKRz2z4Epp5xU5SUWzSJehcqTgi6qeUGngp4UbzJnT0yXECrER",
+	"mexyuV/7b5zHbYXH7//Tkyjfe0kyTS5xyxiBGMjTcWu8rSISG7x62kTSjDv9Ajawe24uLHq1ANHK8/aY",
+	"CH2WF4XuBqD1AsLN7cUUeTcvOjW7JS1AezAsTsaSendOIawxrNwfPhSuS6eRc/91Yw2jSC9DeQvBvQA1",
+	"jBG2fjLOYRFtdWH7WMVew7dO7J2mhumFuRvMkEHBDajkIuNRE28x4xhFwoCSV/ZFsXd6HLcyEZzw+x0P",
+	"zn893FqrcTWMarWLWn553hsCvV8GlJ4q89lE+ItD+JSPtaZVdjPVo+wES+zGM7WFP4wyj6j14ASOb9Yv",
+	"hHFqbhrI291a53Si8blIlweVCXCIoXgMLH8k2ZtB1ZJUq4anOGOFQEKeGdvojVB2xjbCrnVWhRV2HCoB",
+	"ASBHZIzbe41dDebdcy8S2JYx1xwcikwul/Bb54S9685Y0lVtOpT3r57ZrzOVU+sAhHQUkFRondCixHbS",
+	"lyecLLJRn+ag8BlNuzd8Fh48JCgS1nIKf6VpkdIdtm1U1CDlhdWBFnnBlS95t2uxmZoVYSClt1/bT9TS",
+	"/EXswu7fr6HZeG1MkwaZPLXpADsO2m4NUSwGCUGL0ilBCO5DCHYDCT0qnzZsWxZbOPhRIetuWjiVhcaf",
+	"ve7Smkrazuii3tO+PQ7P+jQLZL55OOy2OScd1Tfj2ajqInL2WBweujhInqV0YdPy7etAb11JNp1DvM+o",
+	"zX0dCfLn/COR+ZGDIwdayn3CsbLufjTRZaY/qkw/1ckL9h+o4Ovtev9S5ft/ojKaWsOiB+31Qs+4uQUs",
+	"o8MKGGJi4eZWFGwteGFwh89bD9M6EMOzpuc6E24E96rmNQlE75iPUtT3Gtw8U7CyFmF3Cgcj6s1AORZo",
+	"Kw2RTGeK8o3IzhLHrIurOyXZRxXXHwUv/pHsVnfT+CYjr4q4c0+FQlmoFOa5XYY7ytqm3QX/jbOX6N1T",
+	"F1FjzgODH/iLAdGParGOaCSqfj5FQISeBR1KkAQ5K+ljGPvlb0jJ/KFXpPrssceEv+0f7Y6MCmWTgVE0",
+	"GhzG7poT+EbPWw6CE+pqPSlqMjeBl0wrGKK5MgBX3UcDP0rEkfSe0d3plLzLOV/cDqxKm3xkqTvsO764",
+	"faM/1SDfKPfhnymVDNf0SguD6CNQUtc4TkAk4s8U2nClyvSE9S7QIdhVQ/8avtGjTZ/diWKfORdXF1mq",
+	"rn3Zkbe8h87fMNVh13KZ99fz4iMHZSMm6sR0orvglud6VeK17h6MwZfcWTozRm+oqWMDJj2AP055Kbs3",
+	"X/7m/q+z1xJW8pwXHuxU4qLDd38MFiv3atwXgEykplc79YYMuSELvwMDXKdvx8HU0eYeCe11rvKlMv9I",
+	"EHWfoCxeC3tQvP0Hg8oCI4/0/JMQr5Ka4TLkzJMWe5mLx1VivdtqD8wLbkowh8RlA8dtknKfT6fQu75Q",
+	"0WioZnrn4X6trlBHJqnTBH4T1GJYE+IUXC6sAQiANbePqo43slWgA9HojYDANtuJAsJPgQrVytXaCqwY",
+	"By0JMajfhUqsibsRxZ1ciAdW3wrVUTnsTL9r/O4b99X7iY1mfO9BntGx+Prbb2tuxpeHbkYUm/nLAdjM",
+	"lJ+uV8xUlfuzi42whVyYaElhw6yibh7/uBnO4d1HDt7+Ina4bQn9bvHDqTwEeByUTXJGEkalANBfQaUA",
+	"ToFz5QmEj/cJ3GdmrXfqgQZd3UZYNsIYCrGn0JSv5Uq9LO0ghvJrBLTS5SQBT7lS7lG+c3KhldH5qU1J",
+	"Xf0oniB7ljR6r2m9zngd+FckS/XNRCEed69UIGQnozYPW9gEoKxcqefqTK0XTwqRCWUlz819240de3nt",
+	"l/0RMEboWynIgTh+a8WiLKTdX1z97d3BQUJquxPOkUJ6l3cR9WG69Mczlb3cqWv/zXFqpG4+TKhRqqc+",
+	"IjeOZgKKF/+Ciho7ugn0WRqsyXTae6V1dg8nprHYFoAckhb3tf/COSle8zy8Jt1M5Idx307R2wRh70GX",
+	"6/9P3hX9tm074X+F8LPzS5tf1wfnKViDrsDQFkvWAhuKginpiIhMCiIV1TX6vw+8Iym5Fm3ZpuR0e2pc",
+	"2SJFnsjj3XffZ6fZ/b/bhIkTIUjgpHYqR+PBtTVFQ5+tD5eE9p08iSb00zawXwPwN/Sipf1MF5yhbBYk",
+	"oXRiDejO1eDc8HIRXxNu7dUPvIwsvscEXh/9XXtLP7X6sjMGG+7et1I+/CBNNNbfzi8TMMz2Q+Uh+p44",
+	"Cnh/N/OkiBvKVE0WVC7d1zgjdSagxj1VvBbpfrbG+m+K0fhyfhpe0GbYetkuDGE/WlDtR/uAbL77bQJX",
+	"B240Co3Mhi3upGmEzg16hrINbMuUQ0eTpMk9HbBL5mkO+vIuHSAkEWaTnlGYn5WcURtaxpUNbuxVzgad",
+	"WddEx7z+pmoypykkbd2d4HURUhua5+g2ZlSTO84l5HmqIuUqvlM24l21Jhqxo5CMBz3zBiZI9UNb5DiI",
+	"eaLOF8mFxsmL1BQ/GbbctZGIveDNF45P+1Ulav4E7nYomHQDjGML3BaiBRZ+4EvnGmo4fpshjOXctrKF",
+	"kkDl+WiCBIjYDyWVUqoKMz+6FgY8npIDxV9K5Rx2eu3esa3xyo1sk2554MspwVEmRoEVgiQVjHaQIqCG",
+	"KJyQRBgTvdTec+reDdz1tP6cMp+xmvgzNR2RIzzMN3wy2EmnZEcZwXUsuHwbdvgj+WDrIfv5ifB9dD12",
+	"+YlhfNYfqo/H6Mc2zVnH9aRN4aCq0kdG9AbRNxPzuT3ezku1CL7OgtMkyj7dNWaM4SM/OeW8t7x2PRs7",
+	"ttyytEgJTbB6xIQnWHsYI9S/Ux7zgl4tu3RSQKHWH83GVT+hapAwhgMat0y/DoVTx5ZA9IE2tE0V9EWX",
+	"Co992vs07NW3mDZ0Y05rurwMhw2knEUtdqq9FFOC0Z1uW9EnJzPqZq1Kc3SDW019JI/cLf2fU1zNwIDn",
+	"qpLsaSmWxcBcWyPPzdwNHD2Ghk6D0xrRfFwkmAYrUmXYChkcrawndmn/wR1VuBghE/dch6S2NrxwGy/A",
+	"aCBZj4lAaYZZI8/tlpC6NOvlPqVZf3DK/lVriX2gZpGWqnaU6ouCDsKiujadIROwspP3fYyZ7VZNdp96",
+	"3fViLwmOV/yLYD55dorjbFGZz1AgMp1gIN/+AVLXXYfZShqRb/oFH6GUHn4+IzSQJgEUiGGi6OLZxcuz",
+	"5xdn/38+iR+S1wN2ezIbQJWBvdGpz80jvp7vK/ODqrkX4EeKP7eC49RYNwomEGcF5iejjxx/PKciR+F+",
+	"fwiCcNrxsudr73cDOYzmdG7xK0kP102z/fJ5Hhm39ZjrbtorjQdfbVPECnsK/VLyJHxP72qJqA59iQC8",
+	"9gRoggSAw1M3HQsSTYp1+mlwlBFs0/VXR5MENJV21y2o1rUqmcNYBhgPQJ9ycYBb5ZFPu8CUaFt9zqGN",
+	"Cew6S14n4ma+BrIq49odBrU0NhOSqdXZDlXM19zc1iroYg6nMxsa2Y5ZSSP6IAF8D0kbnmtOFpU2XtW3",
+	"IbGt7nKhsyTFupEqofWhHdwlqzMu206ZN9ZcKc0leoY0r9dB5UenGKDVk+sYj2df7mBbpzCzA7FNKKl7",
+	"voKQcxxJ8AG+NuRr7VqIIY58+yeBOQZV6anHIFinzXqmTvHLYRHa5fsgDcMHRB/sDKTykvtQanTCW8Wn",
+	"sT30T6m5+eBqwQ5EUk73iPtO98wz/Lfs0cWosYiM1nTZcy3AP88Q3m39BLDn2b7cNMdY4XTsytrBjXbo",
+	"hBc8wGnCu0/U/G+4CdYPxd8bePNx34fWwlrbrTkeSPiIl5MGEZomewURbBd2xhDcPfvEEBKJxr5GcG+d",
+	"KUL1A5wlF6rkxIgFHwI5iU94vqKMlVzr/Yhd3Y96x15/ebE3vStM00A0MkJn2MjY6wna3nA2JB7ttgg4",
+	"8cZ6ArlqnS2JVINStdWqzFn07X9VLYp+iiKab4pcxDE0C/r1DV5syVb4F3s/92hJD9JLmIs8xQS+xyoi",
+	"60EL+cilUeUSsX/QwCHLQDw0+Lui7HB0y57O7OaQeZkXr1GK0i6BaIYKRuidqgyJUjO4MTlC4vYqN5mq",
+	"7pEVnVHDtScc4AarKJw0HLlXLTxbV2fcMXWnoksXcoMSVi2KRmO3hQCetbp2r4iSrroHZV0zGqT3I2o1",
+	"BunnjukTlYTTMhe89DUqszBNnoxeqhqgIPSByynEuY12MF88EAq9He6rctZLXKLPbtDrHR5v0bfv2Rba",
+	"Yc9wd/zqYRtyS0VLRdtzQW8sHRBjnk3stEz2jJ3Ya8BZrM9cFeNGbBreozhS+CNcHmZ/v6mKQmlxCt07",
+	"fKzYVAfuNVUkYXgAtjREuzlq6fuSSjMllNxVkoEZSLuTCIPlBJCgyIV8aPXjR8mIkpMlH1boLuM0N9m3",
+	"yWxlP3k6D/xUcsqWcGk9CbOaBOqIvz/ZRQtTC/bDJ/vF8tHvYFWZT2aTcziPumdYxRRNXWl6ANFjvoZU",
+	"wBbind1CdCmzF1y+eUWuKpP9df0W/lWl+IbjfPX+DXn+v2ete1Qm+2bn/NP3fwIAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

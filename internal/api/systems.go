@@ -1,0 +1,220 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/operations"
+	"wexillum.example/internal/service"
+)
+
+// foundHeader has a question asked of what the systems hold: most for the loosest reading, least for
+// the tightest.
+const foundHeader = "Wexillum-Found"
+
+// asFound takes a question to what systems hold, where it says so. Only what asks can.
+func asFound(ctx context.Context, r *http.Request, op *operations.Operation, who service.Who) (context.Context, error) {
+	of := r.Header.Get(foundHeader)
+	if of == "" && safe(r.Method) {
+		of = r.URL.Query().Get("found")
+	}
+	if of == "" {
+		return ctx, nil
+	}
+	switch {
+	case of != "most" && of != "least":
+		return ctx, &service.Invalid{Field: foundHeader, Value: of, Reason: "write most or least"}
+	case who.Role == service.Member || who.Role == service.RoleGuest:
+		return ctx, fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
+	case service.DraftIn(ctx) != "":
+		return ctx, fmt.Errorf("%w: a draft is not in any system yet; ask without %s", service.ErrConflict, draftHeader)
+	case !safe(r.Method) && op.Draft != operations.Ask:
+		return ctx, fmt.Errorf("%w: this changes something; %s is for questions", service.ErrConflict, foundHeader)
+	}
+	return service.AsFound(ctx, of == "most"), nil
+}
+
+// momentOr writes a moment; nothing where there is none.
+func momentOr(m moment.Moment) *string {
+	if m == 0 || !m.IsSet() {
+		return nil
+	}
+	return ptr(m.String())
+}
+
+func counted(c service.Counted) contract.Counted {
+	return contract.Counted{Granted: c.Granted, Wide: c.Wide, Newcomers: c.Newcomers}
+}
+
+func systemOut(v *service.SystemView) contract.SystemView {
+	x := &v.System
+	d, _ := native.ByName(x.Dialect)
+	out := contract.SystemView{
+		Id: x.ID, Name: x.Name, Dialect: x.Dialect, Title: d.Title, Services: d.Services, Address: x.Address, Key: x.Key,
+		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
+		Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
+		Beyond: counted(v.Beyond), Short: counted(v.Short), Unsure: counted(v.Unsure), Settings: []contract.SystemSetting{},
+	}
+	if v.Reading != nil {
+		out.Read, out.Since = momentOr(v.Reading.Seen), momentOr(v.Reading.At)
+	}
+	for i := range v.Settings {
+		s := &v.Settings[i]
+		y := contract.SystemSetting{Path: s.Path, Title: s.Title, Rule: s.Rule, Meant: s.Meant, There: s.There, ByHand: s.ByHand}
+		if r, ok := catalogue.RuleByName(s.Rule); ok {
+			y.RuleTitle = r.Title
+		}
+		if s.There {
+			y.Found, y.Turn = ptr(s.Found), ptr(contract.SystemSettingTurn(s.Turn))
+		}
+		if c := s.Step; c != nil {
+			y.State, y.Cause, y.Was, y.Problem = ptr(contract.SystemSettingState(c.State)), some(c.Cause), some(c.Was), some(c.Problem)
+			y.Sent, y.Counts, y.Confirmed = momentOr(c.Sent), momentOr(c.Counts), momentOr(c.Confirmed)
+			if f := c.Drift; f != nil {
+				y.Drift = &struct {
+					Accepted *string `json:"accepted,omitempty"`
+					After    string  `json:"after"`
+					By       *string `json:"by,omitempty"`
+					Found    string  `json:"found"`
+					Since    string  `json:"since"`
+					Why      *string `json:"why,omitempty"`
+				}{momentOr(f.Accepted), f.After.String(), some(f.By), f.Found, f.Since.String(), some(f.Why)}
+			}
+		}
+		out.Settings = append(out.Settings, y)
+	}
+	out.Extra = []struct {
+		Path  string `json:"path"`
+		Value string `json:"value"`
+	}{}
+	for _, e := range v.Extra {
+		out.Extra = append(out.Extra, struct {
+			Path  string `json:"path"`
+			Value string `json:"value"`
+		}{e.Path, e.Value})
+	}
+	out.Unread = []struct {
+		Path string `json:"path"`
+		Rule string `json:"rule"`
+		Why  string `json:"why"`
+	}{}
+	for _, u := range v.Unread {
+		out.Unread = append(out.Unread, struct {
+			Path string `json:"path"`
+			Rule string `json:"rule"`
+			Why  string `json:"why"`
+		}{u.Path, u.Rule, u.Why})
+	}
+	return out
+}
+
+// Systems lists the systems, and where each differs from what is meant.
+func (s *server) Systems(ctx context.Context, _ apigen.SystemsRequestObject) (apigen.SystemsResponseObject, error) {
+	list, err := s.Service.Systems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.Systems200JSONResponse{Systems: []contract.SystemView{}, NotLookedAt: []string{}}
+	for i := range list {
+		v, err := s.Service.SystemView(ctx, list[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Systems = append(out.Systems, systemOut(v))
+	}
+	not, _, err := s.Service.NotLookedAt(ctx)
+	out.NotLookedAt = append(out.NotLookedAt, not...)
+	return out, err
+}
+
+// Dialects lists the kinds of system that there are connectors for.
+func (s *server) Dialects(context.Context, apigen.DialectsRequestObject) (apigen.DialectsResponseObject, error) {
+	out := apigen.Dialects200JSONResponse{Dialects: []contract.Dialect{}}
+	for _, d := range native.Dialects() {
+		x := contract.Dialect{Name: d.Name, Title: d.Title, Services: d.Services, Lines: []contract.DialectLine{}}
+		for _, l := range d.Describe() {
+			y := contract.DialectLine{Rule: l.Rule, Layer: l.Layer, Part: l.Part, Fidelity: contract.DialectLineFidelity(l.Fidelity), Path: some(l.Path), Says: some(l.Says)}
+			if l.Fidelity != native.None && l.Span >= 0 {
+				y.Seconds = ptr(int(l.Span.Seconds()))
+			}
+			x.Lines = append(x.Lines, y)
+		}
+		out.Dialects = append(out.Dialects, x)
+	}
+	return out, nil
+}
+
+// AddSystem adds a system; as a preview it is read once and nothing is kept.
+func (s *server) AddSystem(ctx context.Context, r apigen.AddSystemRequestObject) (apigen.AddSystemResponseObject, error) {
+	b := r.Body
+	x := service.System{ID: b.Id, Name: b.Name, Dialect: b.Dialect, Address: b.Address, Key: b.Key, Mode: service.ModeLook, PutBack: service.PutBackNo, Minutes: 5}
+	if b.Minutes != nil {
+		x.Minutes = *b.Minutes
+	}
+	var v *service.SystemView
+	var err error
+	if r.Params.Preview != nil && *r.Params.Preview {
+		v, err = s.Service.TestSystem(ctx, x)
+	} else {
+		v, err = s.Service.AddSystem(ctx, whoIs(ctx), cause(b.Why), x)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return apigen.AddSystem200JSONResponse(systemOut(v)), nil
+}
+
+// System returns a system, setting by setting.
+func (s *server) System(ctx context.Context, r apigen.SystemRequestObject) (apigen.SystemResponseObject, error) {
+	v, err := s.Service.SystemView(ctx, r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.System200JSONResponse(systemOut(v)), nil
+}
+
+// ChangeSystem changes a system, or what is done to it.
+func (s *server) ChangeSystem(ctx context.Context, r apigen.ChangeSystemRequestObject) (apigen.ChangeSystemResponseObject, error) {
+	b := r.Body
+	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Digest: opt(b.Digest)}
+	if b.Mode != nil {
+		p.Mode = ptr(service.Mode(*b.Mode))
+	}
+	if b.PutBack != nil {
+		p.PutBack = ptr(string(*b.PutBack))
+	}
+	v, err := s.Service.ChangeSystem(ctx, whoIs(ctx), b.Why, r.Id, p)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.ChangeSystem200JSONResponse(systemOut(v)), nil
+}
+
+// EndSystem takes a system away.
+func (s *server) EndSystem(ctx context.Context, r apigen.EndSystemRequestObject) (apigen.EndSystemResponseObject, error) {
+	return apigen.EndSystem204Response{}, s.Service.EndSystem(ctx, whoIs(ctx), opt(r.Params.Why), r.Id)
+}
+
+// ReadSystem reads a system now.
+func (s *server) ReadSystem(ctx context.Context, r apigen.ReadSystemRequestObject) (apigen.ReadSystemResponseObject, error) {
+	v, err := s.Service.ReadSystem(ctx, whoIs(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.ReadSystem200JSONResponse(systemOut(v)), nil
+}
+
+// DecideSetting decides about a setting of a system.
+func (s *server) DecideSetting(ctx context.Context, r apigen.DecideSettingRequestObject) (apigen.DecideSettingResponseObject, error) {
+	v, err := s.Service.DecideSetting(ctx, whoIs(ctx), r.Id, r.Path, service.Decided{Do: string(r.Body.Do), Until: opt(r.Body.Until), Why: r.Body.Why})
+	if err != nil {
+		return nil, err
+	}
+	return apigen.DecideSetting200JSONResponse(systemOut(v)), nil
+}
