@@ -46,6 +46,7 @@ export const sections: Section[] = [
       { to: '/exceptions', name: 'Exceptions', for: 'readers', words: 'exception for one person' },
       { to: '/findings', name: 'Findings', for: 'readers', words: 'problems warnings noticed' },
       { to: '/drafts', name: 'Drafts', for: 'readers', words: 'draft impact publish revision confirm two people' },
+      { to: '/systems', name: 'Systems', for: 'readers', words: 'servers connectors suite rollout drift what is found carried' },
       { to: '/settings', name: 'Settings', for: 'readers', words: 'organisation domains time zone terms of use' },
     ],
   },

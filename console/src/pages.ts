@@ -38,3 +38,5 @@ export const NumbersPage = lazy(() => import('./reach/NumbersPage').then((m) => 
 export const ReachPage = lazy(() => import('./reach/ReachPage').then((m) => ({ default: m.ReachPage })))
 export const RulesPage = lazy(() => import('./rules/RulesPage').then((m) => ({ default: m.RulesPage })))
 export const AccountPage = lazy(() => import('./session/AccountPage').then((m) => ({ default: m.AccountPage })))
+export const SystemsPage = lazy(() => import('./systems/SystemsPage').then((m) => ({ default: m.SystemsPage })))
+export const SystemPage = lazy(() => import('./systems/SystemPage').then((m) => ({ default: m.SystemPage })))

@@ -349,7 +349,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 				s.failed(w, r, err)
 				return
 			}
-			if ctx, err = asFound(ctx, r, op, who); err != nil {
+			if ctx, err = s.asFound(ctx, w, r, op, who); err != nil {
 				s.failed(w, r, err)
 				return
 			}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
@@ -19,7 +20,7 @@ import (
 const foundHeader = "Wexillum-Found"
 
 // asFound takes a question to what systems hold, where it says so. Only what asks can.
-func asFound(ctx context.Context, r *http.Request, op *operations.Operation, who service.Who) (context.Context, error) {
+func (s *server) asFound(ctx context.Context, w http.ResponseWriter, r *http.Request, op *operations.Operation, who service.Who) (context.Context, error) {
 	of := r.Header.Get(foundHeader)
 	if of == "" && safe(r.Method) {
 		of = r.URL.Query().Get("found")
@@ -37,6 +38,14 @@ func asFound(ctx context.Context, r *http.Request, op *operations.Operation, who
 	case !safe(r.Method) && op.Draft != operations.Ask:
 		return ctx, fmt.Errorf("%w: this changes something; %s is for questions", service.ErrConflict, foundHeader)
 	}
+	not, oldest, err := s.Service.NotLookedAt(ctx)
+	if err != nil {
+		return ctx, err
+	}
+	if oldest != moment.Never {
+		w.Header().Set(foundHeader+"-Read", oldest.String())
+	}
+	w.Header().Set(foundHeader+"-Not-Looked-At", strings.Join(not, ", "))
 	return service.AsFound(ctx, of == "most"), nil
 }
 
@@ -75,7 +84,7 @@ func systemOut(v *service.SystemView) contract.SystemView {
 		}
 		if c := s.Step; c != nil {
 			y.State, y.Cause, y.Was, y.Problem = ptr(contract.SystemSettingState(c.State)), some(c.Cause), some(c.Was), some(c.Problem)
-			y.Sent, y.Counts, y.Confirmed = momentOr(c.Sent), momentOr(c.Counts), momentOr(c.Confirmed)
+			y.Sent, y.Counts, y.Confirmed = momentOr(moment.Moment(c.Sent)), momentOr(moment.Moment(c.Counts)), momentOr(moment.Moment(c.Confirmed))
 			if f := c.Drift; f != nil {
 				y.Drift = &struct {
 					Accepted *string `json:"accepted,omitempty"`
@@ -84,7 +93,7 @@ func systemOut(v *service.SystemView) contract.SystemView {
 					Found    string  `json:"found"`
 					Since    string  `json:"since"`
 					Why      *string `json:"why,omitempty"`
-				}{momentOr(f.Accepted), f.After.String(), some(f.By), f.Found, f.Since.String(), some(f.Why)}
+				}{momentOr(moment.Moment(f.Accepted)), moment.Moment(f.After).String(), some(f.By), f.Found, moment.Moment(f.Since).String(), some(f.Why)}
 			}
 		}
 		out.Settings = append(out.Settings, y)

@@ -66,6 +66,13 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	if q.draft != "" && !strings.HasPrefix(r.URL.Path, "/api/v1/drafts") {
 		r.Header.Set(draftHeader, q.draft)
 	}
+	if q.found != "" {
+		resp, err := q.next.RoundTrip(r)
+		if err == nil {
+			q.foundAt(resp)
+		}
+		return resp, err
+	}
 	if q.draft != "" || !changesPolicy(r) {
 		return q.next.RoundTrip(r)
 	}
@@ -214,4 +221,18 @@ func (q *quickly) weigh(ctx context.Context, id string) (*contract.Impact, *http
 	var imp contract.Impact
 	resp, err := q.send(ctx, "GET", "/api/v1/drafts/"+id+"/impact", nil, &imp)
 	return &imp, resp, err
+}
+
+// foundAt says, once, of which reading an answer is.
+func (q *quickly) foundAt(resp *http.Response) {
+	read := resp.Header.Get("Wexillum-Found-Read")
+	if read == "" || q.foundTold || q.output != "table" {
+		return
+	}
+	q.foundTold = true
+	fmt.Fprintf(q.err, "What the systems hold, read %s", clock(read))
+	if not := resp.Header.Get("Wexillum-Found-Not-Looked-At"); not != "" {
+		fmt.Fprintf(q.err, "; not looked at: %s", not)
+	}
+	fmt.Fprintln(q.err)
 }

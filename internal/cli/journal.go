@@ -47,6 +47,8 @@ func (a *app) journal() *cobra.Command {
 					what = ofDraft(pick(e.Was), pick(e.Now))
 				case "step":
 					what = ofStep(pick(e.Now))
+				case "system_setting":
+					what = ofSetting(pick(e.Was), pick(e.Now))
 				case "sign_in":
 					what = ofSignIn(pick(e.Now))
 				case "sessions":
@@ -145,6 +147,31 @@ func ofSignIn(doc string) string {
 		out += ", from " + m["from"]
 	}
 	return out
+}
+
+// ofSetting says how the setting of a system stood, and how it stands.
+func ofSetting(was, now string) string {
+	type doc struct {
+		State string `json:"state"`
+		Drift *struct {
+			Found string `json:"found"`
+		} `json:"drift"`
+	}
+	read := func(text string) string {
+		var d doc
+		switch {
+		case text == "" || json.Unmarshal([]byte(text), &d) != nil:
+			return ""
+		case d.Drift != nil:
+			return "changed there"
+		}
+		return strings.ReplaceAll(d.State, "_", " ")
+	}
+	a, b := read(was), read(now)
+	if a == "" || a == b {
+		return b
+	}
+	return a + " → " + b
 }
 
 // ofStep says what was carried out, and when it was due.

@@ -40,15 +40,16 @@ type usage struct{ error }
 
 // app is what the commands share.
 type app struct {
-	in       io.Reader
-	out, err io.Writer
-	server   string
-	output   string
-	world    string
-	noColor  bool
-	found    string // most or least: what systems hold is asked instead of what is meant
-	draft    string // the draft that changes of policy go to, and that answers
-	yes      bool
+	in        io.Reader
+	out, err  io.Writer
+	server    string
+	output    string
+	world     string
+	noColor   bool
+	foundTold bool   // it was said of which reading the answers are
+	found     string // most or least: what systems hold is asked instead of what is meant
+	draft     string // the draft that changes of policy go to, and that answers
+	yes       bool
 }
 
 // Main runs the command line and returns its exit status.

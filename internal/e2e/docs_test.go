@@ -34,6 +34,12 @@ func TestDocs(t *testing.T) {
 			continue
 		}
 		r := demoService(t)
+		suiteAt := map[string]string{}
+		if strings.Contains(string(text), "wexillum system") {
+			suiteAt, _ = r.withSuite()
+			r.settled("quay")
+			r.settled("parley")
+		}
 		if filepath.Base(file) != "README.md" {
 			r.login("harbour")
 		}
@@ -50,6 +56,9 @@ func TestDocs(t *testing.T) {
 					want = append(want, l)
 				}
 				examples++
+				for name, port := range map[string]string{"quay": "8473", "parley": "8474", "ledger": "8475"} {
+					command = strings.ReplaceAll(command, "http://127.0.0.1:"+port, suiteAt[name])
+				}
 				cmd := exec.Command("bash", "-c", strings.ReplaceAll(command, "bin/wexillum", bin))
 				cmd.Dir = "../.."
 				cmd.Env = append(os.Environ(), "WEXILLUM_SERVER="+r.url, "WEXILLUM_SESSION="+filepath.Join(r.home, "session.json"))

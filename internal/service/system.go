@@ -59,12 +59,12 @@ type CarriedSetting struct {
 	Was       string        `json:"was,omitempty"` // there, before it was written
 	Turn      native.Turn   `json:"turn,omitempty"`
 	Cause     string        `json:"cause,omitempty"`
-	Made      moment.Moment `json:"made,omitempty"`
-	Sent      moment.Moment `json:"sent,omitempty"`
-	Counts    moment.Moment `json:"counts,omitempty"` // from when it is expected to count; 0 where nobody knows
-	Confirmed moment.Moment `json:"confirmed,omitempty"`
+	Made      stamp `json:"made,omitempty"`
+	Sent      stamp `json:"sent,omitempty"`
+	Counts    stamp `json:"counts,omitempty"` // from when it is expected to count; 0 where nobody knows
+	Confirmed stamp `json:"confirmed,omitempty"`
 	Tries     int           `json:"tries,omitempty"`
-	Next      moment.Moment `json:"next,omitempty"`
+	Next      stamp `json:"next,omitempty"`
 	Problem   string        `json:"problem,omitempty"`
 	Drift     *Drift        `json:"drift,omitempty"`
 }
@@ -72,12 +72,34 @@ type CarriedSetting struct {
 // Drift is a setting that was confirmed and is found otherwise.
 type Drift struct {
 	Found    string        `json:"found"`
-	After    moment.Moment `json:"after"` // it was still right then
-	Since    moment.Moment `json:"since"` // it was found then
+	After    stamp `json:"after"` // it was still right then
+	Since    stamp `json:"since"` // it was found then
 	Times    int           `json:"times"` // how often in a day it was put back by itself
-	Accepted moment.Moment `json:"accepted,omitempty"`
+	Accepted stamp `json:"accepted,omitempty"`
 	By       string        `json:"by,omitempty"`
 	Why      string        `json:"why,omitempty"`
+}
+
+// stamp is a moment that is written into records as RFC 3339 has it.
+type stamp moment.Moment
+
+// MarshalText writes nothing for the zero moment.
+func (m stamp) MarshalText() ([]byte, error) {
+	if m == 0 {
+		return nil, nil
+	}
+	return []byte(moment.Moment(m).String()), nil
+}
+
+// UnmarshalText reads what MarshalText wrote.
+func (m *stamp) UnmarshalText(b []byte) error {
+	if len(b) == 0 {
+		*m = 0
+		return nil
+	}
+	at, err := moment.Parse(string(b))
+	*m = stamp(at)
+	return err
 }
 
 // StepState says how far the writing of a setting is (systems.md §4).

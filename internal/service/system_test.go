@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"wexillum.example/internal/connector"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/suite"

@@ -99,7 +99,7 @@ func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
 	}
 	due := last == nil || fresh || now >= last.Seen+moment.Moment(x.Minutes)*60e6
 	for _, c := range all { // what settles is looked at as soon as it should count
-		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts <= now && (last.Seen < c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
+		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts <= stamp(now) && (stamp(last.Seen) < c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
 	}
 	if due {
 		if last, err = s.readNow(ctx, x); err != nil {
@@ -132,7 +132,7 @@ func anyOpen(all map[string]*CarriedSetting, now moment.Moment) bool {
 		case StepWaiting, StepSent:
 			return true
 		case StepFailed:
-			if c.Next <= now {
+			if c.Next <= stamp(now) {
 				return true
 			}
 		}
@@ -171,7 +171,7 @@ func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was 
 		if !there {
 			continue
 		}
-		c := s.stands(x, was[want.Path], want, found, r.Seen)
+		c := s.stands(x, was[want.Path], want, found, stamp(r.Seen))
 		if c == nil {
 			continue
 		}
@@ -188,8 +188,8 @@ func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was 
 }
 
 // stands says how a setting stands after a reading; nil where nothing changes. c is how it stood.
-func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, found string, read moment.Moment) *CarriedSetting {
-	now, d := s.Now(), x.dialect()
+func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, found string, read stamp) *CarriedSetting {
+	now, d := stamp(s.Now()), x.dialect()
 	turn := d.Turn(want.Path, found, want.Value)
 	right := found == want.Value || turn == native.Same
 	fresh := func() *CarriedSetting {
@@ -359,7 +359,7 @@ func order(a, b *CarriedSetting) int {
 // send writes what waits to a system: what tightens first, and nothing that loosens while a tightening
 // of the same rule fails.
 func (s *Service) send(ctx context.Context, x *System, all map[string]*CarriedSetting) error {
-	now, d := s.Now(), x.dialect()
+	now, d := stamp(s.Now()), x.dialect()
 	var out []*CarriedSetting
 	stuck := map[string]bool{}
 	for _, c := range all {
@@ -386,14 +386,14 @@ func (s *Service) send(ctx context.Context, x *System, all map[string]*CarriedSe
 	}
 	c, err := s.connector(x)
 	if err != nil {
-		return s.store.Worked(ctx, x.ID, now, err.Error())
+		return s.store.Worked(ctx, x.ID, moment.Moment(now), err.Error())
 	}
 	for _, n := range out {
 		err := c.Write(ctx, n.Path, n.Meant)
-		at := s.Now()
+		at := stamp(s.Now())
 		if err != nil {
 			n.State, n.Problem = StepFailed, err.Error()
-			n.Next = at + pause(n.Tries)
+			n.Next = at + stamp(pause(n.Tries))
 			if n.Turn == native.Tightens {
 				stuck[d.RuleAt(n.Path)] = true
 			}
@@ -401,7 +401,7 @@ func (s *Service) send(ctx context.Context, x *System, all map[string]*CarriedSe
 		}
 		n.State, n.Problem, n.Next = StepSettling, "", 0
 		if span, _, _ := d.Setting(n.Path); span >= 0 {
-			n.Counts = at + moment.Moment(float64(span.Microseconds())/s.faster())
+			n.Counts = at + stamp(float64(span.Microseconds())/s.faster())
 		}
 	}
 	return s.putSettings(context.WithoutCancel(ctx), x, out, "")
@@ -479,7 +479,7 @@ func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, d
 		if x.Mode != ModeCarry {
 			return nil, fmt.Errorf("%w: %s is only looked at; change it there, or have it carried", ErrConflict, x.Name)
 		}
-		n.State, n.Made, n.Problem, n.Next, n.Cause = StepWaiting, s.Now(), "", 0, do.Why
+		n.State, n.Made, n.Problem, n.Next, n.Cause = StepWaiting, stamp(s.Now()), "", 0, do.Why
 		if c.Drift != nil {
 			n.Was, n.Drift = c.Drift.Found, nil
 		}
@@ -496,7 +496,7 @@ func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, d
 			return nil, &Invalid{"until", do.Until, "write a day ahead, within a year"}
 		}
 		drift := *c.Drift
-		drift.Accepted, drift.By, drift.Why = until, who.Name, do.Why
+		drift.Accepted, drift.By, drift.Why = stamp(until), who.Name, do.Why
 		n.Drift = &drift
 	default:
 		return nil, fmt.Errorf("%w: %s does not fit: %s", ErrConflict, do.Do, c.inWords())

@@ -6,6 +6,7 @@ import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
 import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
 import { Remedies } from './Remedies'
+import { InTheSuite } from '../systems/InTheSuite'
 import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
 import { placeOf } from '../parts/place'
 
@@ -114,6 +115,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           )}
         </div>
       </div>
+      <InTheSuite question={question} meant={x.decision} reader={session?.role !== 'member'} />
       {x.accounts.length > 1 && (
         <div className="accounts" role="group" aria-label="Account">
           {x.accounts.map((a, i) => (

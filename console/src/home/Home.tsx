@@ -3,6 +3,8 @@ import { Link } from 'react-router'
 import { call, type DraftBrief, type Findings, type Overview, type Session } from '../api'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
+import { useSystems } from '../systems/SystemsPage'
+import { numbers, summary } from '../systems/words'
 import { StartBanner } from '../start/StartPage'
 import { DatesWait } from './DatesWait'
 import { day, Empty, Page, Waiting, when, Wrong } from '../parts/bits'
@@ -42,6 +44,7 @@ export function Home({ session: me }: { session: Session }) {
               ))}
             </ul>
           )}
+          <Suite />
           <Exposed />
           {session.data?.demo && (
             <>
@@ -181,5 +184,29 @@ function Pips({ n, of, before }: { n: number; of: number; before?: number }) {
       {n}
       {before !== undefined && before !== n && <span className="sub">a month ago {before}</span>}
     </span>
+  )
+}
+
+/** What the systems let through and refuse besides what is meant. */
+function Suite() {
+  const list = useSystems()
+  const xs = list.data?.systems ?? []
+  if (xs.length === 0) return null
+  return (
+    <>
+      <h2>In the suite</h2>
+      <ul className="suite-now">
+        {xs.map((v) => {
+          const s = summary(v)
+          return (
+            <li key={v.id} className={`is-${s.tone}`}>
+              <Link to={`/systems/${v.id}`}>{v.name}</Link> <span className="quiet">({v.services.join(', ')})</span>
+              <span className="sub">{s.text}</span>
+              {numbers(v.beyond) !== 'nothing' && <span className="sub gets-no">Lets through besides: {numbers(v.beyond)}.</span>}
+            </li>
+          )
+        })}
+      </ul>
+    </>
   )
 }

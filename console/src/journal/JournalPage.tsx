@@ -118,6 +118,10 @@ function pageOf(e: JournalEntry): string | undefined {
       return `/rules?rule=${id}`
     case 'draft':
       return `/drafts/${id}`
+    case 'system':
+      return `/systems/${id}`
+    case 'system_setting':
+      return `/systems/${encodeURIComponent(e.id.split(' ')[0])}`
     case 'exception':
       return `/exceptions#${id}`
     case 'grant':
@@ -146,11 +150,17 @@ export function saidOf(e: JournalEntry): string {
   if (e.kind === 'draft' && e.now) return ofDraft(e.was, e.now)
   if (e.kind === 'step' && e.now) return ofStep(e.now)
   if (e.kind === 'sign_in' && e.now) return ofSignIn(e.now)
+  if (e.kind === 'system_setting' && e.now) return ofSetting(e)
   if (e.kind === 'sessions') return 'signed out everywhere'
   return difference(e.was, e.now)
 }
 
 const ways: Record<string, string> = { console: ' to the console', client: ' with the client', code: ' with a code', partner: ' with their own organisation’s sign-in' }
+
+/** Says how the setting of a system stands now, as the journal has it in words. */
+function ofSetting(e: JournalEntry): string {
+  return e.why ?? ''
+}
 
 /** Says who came in, how and from where, or was refused. */
 function ofSignIn(doc: string): string {

@@ -1,0 +1,35 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link } from 'react-router'
+import { call, type Answer, type Question } from '../api'
+import { when } from '../parts/bits'
+import { useSystems } from './SystemsPage'
+
+/** The same question, asked of what the systems hold, beside what is meant. */
+export function InTheSuite({ question, meant, reader }: { question: Question; meant: 'yes' | 'no'; reader: boolean }) {
+  const systems = useSystems(reader)
+  const service = question.action.split('.')[0]
+  const v = systems.data?.systems.find((s) => s.services.includes(service) && s.read)
+  const ask = (of: string) => call<Answer>('POST', '/api/v1/ask', question, { 'Wexillum-Found': of })
+  const found = useQuery({
+    queryKey: ['ask found', question, v?.since],
+    queryFn: async () => ({ most: await ask('most'), least: await ask('least') }),
+    enabled: v !== undefined && question.at === undefined,
+  })
+  if (!systems.data || systems.data.systems.length === 0 || question.at) return null
+  if (!v)
+    return (
+      <p className="in-suite" data-testid="in-suite">
+        Whether the suite does the same is not known: no system is looked at for {service}.
+      </p>
+    )
+  if (!found.data) return null
+  const { most, least } = found.data
+  const says = most.decision !== least.decision ? 'unsure' : most.decision
+  const same = says === meant
+  return (
+    <p className={`in-suite ${same ? '' : 'is-other'}`} data-testid="in-suite" data-found={says}>
+      {same ? 'The suite holds the same' : says === 'unsure' ? 'What the suite does cannot be told for sure' : says === 'yes' ? 'The suite lets it through all the same' : 'The suite refuses it all the same'}: <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
+      {v.open > 0 && !same && ' A change is on its way there.'}
+    </p>
+  )
+}

@@ -1,0 +1,239 @@
+import { useQuery } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Button, Form } from 'react-bootstrap'
+import { Link, useNavigate, useParams } from 'react-router'
+import { call, patch, type SystemSetting, type SystemView } from '../api'
+import { AskDialog } from '../parts/AskDialog'
+import { Page, Waiting, when, Wrong } from '../parts/bits'
+import { useChange } from '../parts/change'
+import { dayFromNow } from '../parts/dates'
+import { Differs } from './SystemsPage'
+import { modes, standing, summary } from './words'
+
+type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' }
+
+const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens', both: 'loosens and tightens', same: 'changes words alone', unclear: 'cannot be told' }
+
+export function SystemPage({ role }: { role: string }) {
+  const { id = '' } = useParams()
+  const [asking, setAsking] = useState<Asking>()
+  const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 ? 2000 : 15000) })
+  const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
+  const v = got.data
+  if (!v) return <Page title={id}>{got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}</Page>
+  const admin = role === 'administrator'
+  const s = summary(v)
+  return (
+    <Page
+      title={v.name}
+      lead={
+        <>
+          {v.title}. {modes[v.mode]} {v.read ? `Read ${when(v.read)}, every ${v.minutes === 1 ? 'minute' : `${v.minutes} minutes`}.` : 'Never read.'}
+        </>
+      }
+      tools={
+        <>
+          {role !== 'auditor' && v.mode !== 'paused' && (
+            <Button size="sm" variant="outline-primary" disabled={read.isPending} onClick={() => read.mutate()}>
+              Read now
+            </Button>
+          )}
+          {admin && v.mode !== 'look' && (
+            <Button size="sm" variant="outline-primary" onClick={() => setAsking({ what: 'look' })}>
+              Only look
+            </Button>
+          )}
+          {admin && v.mode !== 'paused' && (
+            <Button size="sm" variant="outline-primary" onClick={() => setAsking({ what: 'paused' })}>
+              Pause
+            </Button>
+          )}
+          {admin && v.mode !== 'carry' && (
+            <Button size="sm" onClick={() => setAsking({ what: 'carry' })}>
+              Have it carried
+            </Button>
+          )}
+        </>
+      }
+    >
+      {read.error && <Wrong error={read.error} />}
+      <section className={`system is-${s.tone}`} aria-label="How it stands">
+        <p className="system-says" role="status">
+          {s.text}
+        </p>
+        <Differs v={v} />
+      </section>
+      <h2>Setting by setting</h2>
+      <div className="wide" role="region" aria-label="Settings" tabIndex={0}>
+        <table className="table listing settings-found">
+          <thead>
+            <tr>
+              <th scope="col">There it is called</th>
+              <th scope="col">It carries</th>
+              <th scope="col">Meant</th>
+              <th scope="col">Found</th>
+              <th scope="col">How it stands</th>
+            </tr>
+          </thead>
+          <tbody>
+            {[...v.settings].sort((a, b) => rank(a) - rank(b)).map((x) => (
+              <Row key={x.path} x={x} admin={admin} carried={v.mode === 'carry'} ask={setAsking} />
+            ))}
+          </tbody>
+        </table>
+      </div>
+      {v.unread.length > 0 && (
+        <>
+          <h2>Not looked at</h2>
+          <ul>
+            {v.unread.map((u) => (
+              <li key={u.path}>
+                <code>{u.path}</code> ({u.rule}): {u.why}.
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {v.extra.length > 0 && (
+        <p className="quiet">
+          It has settings that carry no rule of ours, so what they open is not known here:{' '}
+          {v.extra.map((e, i) => (
+            <span key={e.path}>
+              {i > 0 ? ', ' : ''}
+              {e.path} is “{e.value}”
+            </span>
+          ))}
+          .
+        </p>
+      )}
+      <p className="quiet">
+        Address <code>{v.address}</code>; its key is at <code>{v.key}</code>.{' '}
+        {v.put_back === 'beyond' ? 'What is loosened there is put back by itself.' : 'Nothing is put back unasked.'}{' '}
+        {admin && (
+          <Button size="sm" variant="link" onClick={() => setAsking({ what: v.put_back === 'beyond' ? 'no' : 'beyond' })}>
+            {v.put_back === 'beyond' ? 'Put nothing back unasked' : 'Put back by itself what is loosened there'}
+          </Button>
+        )}{' '}
+        <Link to={`/journal?kind=system_setting`}>Journal of its settings</Link>
+        {admin && (
+          <>
+            {' '}
+            <Button size="sm" variant="link" className="text-danger" onClick={() => setAsking({ what: 'end' })}>
+              Take it away
+            </Button>
+          </>
+        )}
+      </p>
+      {asking && <Decide v={v} asking={asking} close={() => setAsking(undefined)} />}
+    </Page>
+  )
+}
+
+const rank = (s: SystemSetting) => ({ wrong: 0, way: 1, quiet: 2, right: 3 })[standing(s).tone]
+
+function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; carried: boolean; ask: (a: Asking) => void }) {
+  const st = standing(x)
+  return (
+    <tr className={`is-${st.tone}`}>
+      <th scope="row">
+        {x.title}
+        <span className="sub">{x.path}</span>
+      </th>
+      <td>
+        <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link>
+      </td>
+      <td>{x.meant}</td>
+      <td>{x.there ? x.found : '–'}</td>
+      <td>
+        <span className="standing">{st.text}</span>
+        {x.cause && <span className="sub">{x.cause}</span>}
+        {x.drift && !x.drift.accepted && <span className="sub">It was right {when(x.drift.after)}; putting it back {turns[x.turn ?? 'unclear']}.</span>}
+        {x.drift?.accepted && (
+          <span className="sub">
+            {x.drift.by}: {x.drift.why}
+          </span>
+        )}
+        {admin && x.drift && (
+          <span className="row-tools">
+            {carried && (
+              <Button size="sm" variant="link" onClick={() => ask({ what: 'put_back', s: x })} aria-label={`Put it back: ${x.title}`}>
+                Put it back
+              </Button>
+            )}
+            {!x.drift.accepted && (
+              <Button size="sm" variant="link" onClick={() => ask({ what: 'accept', s: x })} aria-label={`Accept for a while: ${x.title}`}>
+                Accept for a while
+              </Button>
+            )}
+          </span>
+        )}
+        {admin && carried && (x.state === 'failed' || (x.state === 'differs' && x.problem)) && (
+          <Button size="sm" variant="link" onClick={() => ask({ what: 'again', s: x })} aria-label={`Send it again: ${x.title}`}>
+            Send it again
+          </Button>
+        )}
+      </td>
+    </tr>
+  )
+}
+
+/** Asks why, shows what it does, and does it. */
+function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: () => void }) {
+  const go = useNavigate()
+  const [why, setWhy] = useState('')
+  const [day, setDay] = useState(dayFromNow(7))
+  const change = useChange<unknown>(
+    () => {
+      if ('s' in asking) return call('POST', `/api/v1/systems/${v.id}/settings/${encodeURIComponent(asking.s.path)}`, { do: asking.what, why, ...(asking.what === 'accept' ? { until: day } : {}) })
+      if (asking.what === 'end') return call('DELETE', `/api/v1/systems/${v.id}?why=${encodeURIComponent(why)}`)
+      if (asking.what === 'beyond' || asking.what === 'no') return patch(`/api/v1/systems/${v.id}`, { put_back: asking.what, why })
+      return patch(`/api/v1/systems/${v.id}`, { mode: asking.what, why, ...(asking.what === 'carry' ? { digest: v.digest } : {}) })
+    },
+    () => {
+      if (asking.what === 'end') void go('/systems')
+      close()
+    },
+  )
+  const name = 's' in asking ? asking.s.title : v.name
+  const title = { put_back: `Put back: ${name}`, accept: `Accept for a while: ${name}`, again: `Send again: ${name}`, carry: `Have ${name} carried`, look: `Only look at ${name}`, paused: `Pause ${name}`, end: `Take ${name} away`, beyond: 'Put back what is loosened there', no: 'Put nothing back unasked' }[asking.what]
+  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: `Write ${v.write} ${v.write === 1 ? 'setting' : 'settings'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Leave it' }[asking.what]
+  const write = v.settings.filter((s) => s.there && s.found !== s.meant && s.turn !== 'same')
+  return (
+    <AskDialog title={title} leave="Leave it" submit={submit} danger={asking.what === 'end'} wide={asking.what === 'carry'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>
+      {'s' in asking && (
+        <p>
+          It says “{asking.s.found}”, and “{asking.s.meant}” is meant. {asking.what !== 'accept' && asking.s.turn && `Writing that ${turns[asking.s.turn]} what counts there.`}
+        </p>
+      )}
+      {asking.what === 'accept' && (
+        <Form.Group className="mb-2" controlId="sd-day">
+          <Form.Label>Until</Form.Label>
+          <Form.Control size="sm" type="date" value={day} onChange={(e) => setDay(e.target.value)} />
+        </Form.Group>
+      )}
+      {asking.what === 'carry' &&
+        (write.length === 0 ? (
+          <p>It holds already what is meant. What is published from now on is written there.</p>
+        ) : (
+          <>
+            <p>This is written there now, with what tightens first; and what is published from now on.</p>
+            <ul className="steps-shown">
+              {write.map((s) => (
+                <li key={s.path}>
+                  <b>{s.title}</b>: “{s.found}” becomes “{s.meant}”, which {turns[s.turn ?? 'unclear']}{s.by_hand ? '; by hand, in its own console' : ''}.
+                </li>
+              ))}
+            </ul>
+          </>
+        ))}
+      {asking.what === 'look' && <p>It goes on being read. What is published does not reach it any more.</p>}
+      {asking.what === 'paused' && <p>It is neither read nor written. What counts there is not known any more after a while.</p>}
+      {asking.what === 'end' && <p>What it holds stays as it is there. What was read of it is forgotten.</p>}
+      {asking.what === 'beyond' && <p>What somebody loosens there without us is set back to what is meant at the next reading, at most twice in a row; then it is left and told.</p>}
+      <Form.Group controlId="sd-why">
+        <Form.Label>Why</Form.Label>
+        <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
+      </Form.Group>
+    </AskDialog>
+  )
+}

@@ -1,0 +1,49 @@
+import { type Counted, type SystemSetting, type SystemView } from '../api'
+import { since, until, when } from '../parts/dates'
+
+/** What differs for whom, in words. */
+export function numbers(c: Counted): string {
+  const one = (n: number, a: string, b: string) => (n === 0 ? '' : n === 1 ? `1 ${a}` : `${n.toLocaleString('en')} ${b}`)
+  return [one(c.granted, 'granted action', 'granted actions'), one(c.wide, 'action without a role', 'actions without a role'), one(c.newcomers, 'typical newcomer', 'typical newcomers')].filter(Boolean).join(', ') || 'nothing'
+}
+
+export const modes: Record<SystemView['mode'], string> = {
+  look: 'Looked at: nothing is written there.',
+  carry: 'Carried: it is made to hold what is published.',
+  paused: 'Paused: neither read nor written.',
+}
+
+/** How a setting stands, in a few words, and how it is drawn. */
+export function standing(s: SystemSetting): { text: string; tone: 'right' | 'way' | 'wrong' | 'quiet' } {
+  if (!s.there) return { text: 'not there', tone: 'quiet' }
+  if (s.drift?.accepted) return { text: `changed there; accepted until ${until(s.drift.accepted)}`, tone: 'way' }
+  if (s.drift) return { text: `changed there; found ${when(s.drift.since)}`, tone: 'wrong' }
+  switch (s.state) {
+    case 'waiting':
+      return { text: 'waits to be written', tone: 'way' }
+    case 'sent':
+      return { text: 'is being written', tone: 'way' }
+    case 'settling':
+      return { text: s.counts ? `written; expected to count ${when(s.counts)}` : 'written; when it counts is not known', tone: 'way' }
+    case 'failed':
+      return { text: `failed: ${s.problem ?? ''}`, tone: 'wrong' }
+    case 'by_hand':
+      return { text: 'to be changed there by hand', tone: 'wrong' }
+    case 'confirmed':
+      return { text: s.confirmed ? `confirmed ${since(s.confirmed)}` : 'confirmed', tone: 'right' }
+  }
+  if (s.problem) return { text: `differs: ${s.problem}`, tone: 'wrong' }
+  return s.found === s.meant || s.turn === 'same' ? { text: 'as meant', tone: 'right' } : { text: 'differs', tone: 'wrong' }
+}
+
+/** How a system stands as a whole. */
+export function summary(v: SystemView): { text: string; tone: 'right' | 'way' | 'wrong' } {
+  if (v.problem) return { text: `Not reached: ${v.problem}`, tone: 'wrong' }
+  const parts = [
+    v.drift > 0 ? `${v.drift === 1 ? '1 setting was' : `${v.drift} settings were`} changed there` : '',
+    v.differ - v.drift - v.open > 0 ? `${v.differ - v.drift - v.open} ${v.differ - v.drift - v.open === 1 ? 'differs' : 'differ'}` : '',
+    v.open > 0 ? `${v.open} on ${v.open === 1 ? 'its' : 'their'} way` : '',
+  ].filter(Boolean)
+  if (parts.length === 0) return { text: 'All settings are as meant.', tone: 'right' }
+  return { text: parts.join(', ') + '.', tone: v.drift > 0 || v.differ > v.open ? 'wrong' : 'way' }
+}

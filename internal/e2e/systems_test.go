@@ -1,0 +1,187 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/connector"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/suite"
+)
+
+// suiteKey sets the key of the demo's suite once: tests run beside each other.
+var suiteKey = sync.OnceValue(func() error { return os.Setenv(demo.SuiteKey, "pass") })
+
+// withSuite lets a service work on a suite, as the demo does: an hour is a minute there.
+func (r *running) withSuite() (at map[string]string, programs map[string]*suite.Program) {
+	r.t.Helper()
+	check(r.t, suiteKey())
+	programs, at = suite.New(suite.Options{Key: "pass", Faster: demo.SuiteFaster}), map[string]string{}
+	for name, p := range programs {
+		srv := httptest.NewServer(p.Handler())
+		r.t.Cleanup(srv.Close)
+		at[name] = srv.URL
+	}
+	r.svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
+		return connector.New(dialect, address, key)
+	})
+	r.svc.SetFaster(demo.SuiteFaster)
+	ctx, stop := context.WithCancel(context.Background())
+	check(r.t, demo.Systems(ctx, r.svc, at))
+	done := make(chan struct{})
+	go func() { defer close(done); r.svc.RunSystems(ctx, 50*time.Millisecond) }()
+	r.t.Cleanup(func() { stop(); <-done })
+	return
+}
+
+// settled waits until a system that is carried holds what is meant.
+func (r *running) settled(id string) *service.SystemView {
+	r.t.Helper()
+	for until := time.Now().Add(patience); ; time.Sleep(100 * time.Millisecond) {
+		v, err := r.svc.SystemView(r.t.Context(), id)
+		check(r.t, err)
+		right := v.Reading != nil
+		for _, x := range v.Settings {
+			right = right && (x.State == service.StepConfirmed && x.Step.Drift == nil || x.State == service.StepByHand)
+		}
+		if right {
+			return v
+		}
+		if time.Now().After(until) {
+			r.t.Fatalf("%s does not settle: %+v", id, v.Settings)
+		}
+	}
+}
+
+// TestSystemsInTheConsole walks the three stories: a rule is published, settles and is confirmed; what
+// somebody loosens behind our back is found, counted and put back; a system that is looked at is shown
+// what it would be made to hold before it is carried.
+func TestSystemsInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	at, programs := r.withSuite()
+	r.login("harbour")
+	r.settled("parley")
+	p := r.page(browser(t), "harbour")
+	p.goTo("/systems", "document.querySelectorAll('.system').length === 3")
+	p.axe("systems")
+	p.picture("systems")
+	// Somebody there turns what a list means.
+	check(t, turn(at["parley"], "houses", "all but: marrowby.example"))
+	p.goTo("/systems/parley", "document.querySelector('.settings-found tbody tr')")
+	p.presses("main", "Read now")
+	p.until("document.querySelector('.settings-found .is-wrong')")
+	row := "document.querySelector('.settings-found tbody tr')"
+	for _, want := range []string{"Houses that we talk with", "all but: marrowby.example", "changed there"} {
+		if got := p.text(".settings-found tbody tr"); !strings.Contains(got, want) {
+			t.Errorf("the row lacks %q: %s", want, got)
+		}
+	}
+	if got := p.text(".system"); !strings.Contains(got, "1 setting was changed there") || !strings.Contains(got, "typical newcomers") {
+		t.Errorf("how it stands: %s", got)
+	}
+	p.axe("a system with drift")
+	p.picture("system-drift")
+	// The same question, meant and found.
+	p.goTo("/ask?who="+url.QueryEscape("*@vantry.example")+"&action=chat.message&resource=person%3Ad.ekwinter", "document.querySelector('[data-testid=in-suite]')")
+	if got := p.text("[data-testid=in-suite]"); !strings.Contains(got, "The suite lets it through all the same") {
+		t.Errorf("meant and found: %s", got)
+	}
+	p.picture("ask-found")
+	p.goTo("/", "document.querySelector('.suite-now .is-wrong')")
+	// Put back.
+	p.goTo("/systems/parley", row)
+	p.presses(".settings-found", "Put it back")
+	p.until("document.querySelector('#sd-why')")
+	p.axe("putting back")
+	p.fill("#sd-why", "nobody asked for it")
+	p.presses(dialogue, "Put it back")
+	p.until("!document.querySelector('.modal.show')")
+	r.settled("parley")
+	if got := programs["parley"].Counts("houses"); !strings.HasPrefix(got, "none but: ") {
+		t.Errorf("put back: %s", got)
+	}
+	p.until("document.querySelector('.system.is-right')")
+	// What is looked at is shown what it would be made to hold.
+	p.goTo("/systems/ledger", "document.querySelector('.settings-found tbody tr')")
+	p.presses("main", "Have it carried")
+	p.until("document.querySelector('.steps-shown li')")
+	p.picture("system-carry")
+	n := eval[int](p, "document.querySelectorAll('.steps-shown li').length")
+	p.fill("#sd-why", "it shall follow")
+	p.presses(dialogue, fmt.Sprintf("Write %d settings", n))
+	p.until("!document.querySelector('.modal.show')")
+	p.until("document.body.innerText.includes('Carried: it is made to hold what is published.')")
+}
+
+// turn changes a setting at the page of a program of the suite, as its administrator does.
+func turn(at, name, to string) error {
+	resp, err := http.PostForm(at+"/desk", url.Values{"name": {name}, "to": {to}})
+	if err != nil {
+		return err
+	}
+	return resp.Body.Close()
+}
+
+// TestSystemsByClient does with the client what the console does, and what is refused.
+func TestSystemsByClient(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	at, programs := r.withSuite()
+	r.login("harbour")
+	r.settled("quay")
+	r.settled("parley")
+	if out := r.must("system", "list"); !strings.Contains(out, "as meant") || !strings.Contains(out, "look") {
+		t.Errorf("the list:\n%s", out)
+	}
+	r.says(0, "figures.shown-by", "system", "kinds", "ledger")
+	r.says(2, `"harbour" is no kind of system`, "system", "kinds", "harbour")
+	r.says(1, "there is no system", "system", "show", "nowhere")
+	r.says(1, "say where its key is", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "pass", "--why", "x")
+	r.says(1, "one system carries a service", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "env:"+demo.SuiteKey, "--why", "x")
+	r.says(0, "tickets", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "env:"+demo.SuiteKey, "--preview")
+	// A rule is published: it settles, and is confirmed.
+	r.says(0, "", "rules", "set", "files.given_to", "--default", "inside", "--why", "for the audit", "--yes")
+	for until := time.Now().Add(patience); programs["quay"].Reading()["crates.handed-to"] != "crew"; time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatalf("it does not reach the system: %v", programs["quay"].Reading())
+		}
+	}
+	r.says(0, "written, expected to count", "system", "show", "quay")
+	// Found differs from meant.
+	check(t, turn(at["parley"], "houses", "all but: marrowby.example"))
+	r.says(0, "changed there, found", "system", "read", "parley")
+	r.says(3, "NO", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter")
+	r.says(0, "YES", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found")
+	r.says(0, "What the systems hold, read", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found=least")
+	r.says(1, "write most or least", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found=some")
+	r.says(1, "this changes something", "partner", "open", "vantry", "chat.in", "--found", "--why", "x", "--yes")
+	r.says(1, "write a day ahead", "system", "accept", "parley", "houses", "--until", "2020-01-01", "--why", "x")
+	r.says(0, "accepted until", "system", "accept", "parley", "houses", "--until", "+2d", "--why", "a fair")
+	r.says(0, "waits to be written", "system", "put-back", "parley", "houses", "--why", "the fair is over")
+	r.settled("parley")
+	r.says(0, "the fair is over", "journal", "--kind", "system_setting")
+	// To carry shows what it writes first, and can be taken back to looking.
+	if _, out, _ := r.client("n\n", "system", "carry", "ledger", "--why", "it shall follow"); !strings.Contains(out, "writes") {
+		t.Errorf("carrying shows nothing first:\n%s", out)
+	}
+	r.says(0, "carried", "system", "carry", "ledger", "--yes", "--why", "it shall follow")
+	r.says(0, "looked at", "system", "look", "ledger", "--why", "not yet")
+	r.says(0, "paused", "system", "pause", "ledger", "--why", "it moves")
+	r.says(1, "is paused", "system", "read", "ledger")
+	r.says(0, "put back by itself", "system", "set", "parley", "--put-back", "beyond", "--minutes", "2", "--why", "nobody loosens it unasked")
+	r.says(0, "stays as it is there", "system", "end", "ledger", "--why", "it is gone")
+	r.login("mooring")
+	r.says(1, "may not", "system", "put-back", "parley", "houses", "--why", "x")
+	r.login("rigger")
+	r.says(1, "may not", "system", "list")
+}
