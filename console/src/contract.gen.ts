@@ -112,10 +112,16 @@ export interface components {
             decision: "yes" | "no";
             account: string;
             conditions: string[];
+            settling?: components["schemas"]["Settling"];
             gates: components["schemas"]["Gate"][];
             accounts: components["schemas"]["AccountAnswer"][];
             /** Format: int64 */
             revision: number;
+        };
+        /** @description The systems do not do this yet, and a change is on its way to them */
+        Settling: {
+            /** @description From when it is expected to count; absent where nobody knows */
+            from?: string;
         };
         AccountAnswer: {
             account: string;

@@ -106,5 +106,6 @@ export const operations: Operation[] = [
   { method: 'PATCH', pattern: '/api/v1/systems/{id}', draft: 'never' },
   { method: 'DELETE', pattern: '/api/v1/systems/{id}', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/read', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/systems/{id}/take-over', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/settings/{path}', draft: 'never' },
 ]

@@ -74,7 +74,20 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 		return nil, err
 	}
 	s.metrics.decided(q.Action.String(), x.Yes())
-	return apigen.Ask200JSONResponse(answer.Of(st.Snapshot, x, v.Revision)), nil
+	out := answer.Of(st.Snapshot, x, v.Revision)
+	if _, found := service.FoundIn(ctx); !found && r.Body.At == nil && service.DraftIn(ctx) == "" {
+		from, settling, err := s.Service.Settling(ctx, &q, x.Yes())
+		if err != nil {
+			return nil, err
+		}
+		if settling {
+			out.Settling = &contract.Settling{From: momentOr(from)}
+			if x.Yes() {
+				out.Conditions = append(out.Conditions, catalogue.Settling.Names()...)
+			}
+		}
+	}
+	return apigen.Ask200JSONResponse(out), nil
 }
 
 func (s *server) Reach(ctx context.Context, r apigen.ReachRequestObject) (apigen.ReachResponseObject, error) {

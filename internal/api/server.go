@@ -873,6 +873,17 @@ func newMetrics(svc *service.Service) *metrics {
 		"Messages that are due and not sent yet.",
 		func(*service.State) float64 { return float64(svc.MailWaiting()) },
 	)
+	for name, x := range map[string]struct {
+		help string
+		of   func(service.SystemsNow) int
+	}{
+		"wexillum_systems_away":             {"Systems that could not be read or written when that was tried last.", func(n service.SystemsNow) int { return n.Away }},
+		"wexillum_system_settings_open":     {"Settings that are on their way to a system.", func(n service.SystemsNow) int { return n.Open }},
+		"wexillum_system_settings_wrong":    {"Settings of carried systems that failed, differ after their span, or wait for somebody.", func(n service.SystemsNow) int { return n.Wrong }},
+		"wexillum_system_settings_drifting": {"Settings that were changed in a system behind our back.", func(n service.SystemsNow) int { return n.Drift }},
+	} {
+		gauge(name, x.help, func(*service.State) float64 { return float64(x.of(svc.SystemsNow())) })
+	}
 	gauge("wexillum_grants", "Grants.", func(s *service.State) float64 { return float64(s.Counts().Grants) })
 	return m
 }

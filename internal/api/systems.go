@@ -227,3 +227,12 @@ func (s *server) DecideSetting(ctx context.Context, r apigen.DecideSettingReques
 	}
 	return apigen.DecideSetting200JSONResponse(systemOut(v)), nil
 }
+
+// TakeOver makes a draft of what a system holds.
+func (s *server) TakeOver(ctx context.Context, r apigen.TakeOverRequestObject) (apigen.TakeOverResponseObject, error) {
+	id, left, err := s.Service.TakeOver(ctx, whoIs(ctx), r.Id, opt(r.Body.Setting))
+	if err != nil {
+		return nil, err
+	}
+	return apigen.TakeOver200JSONResponse{Draft: id, Left: append([]string{}, left...)}, nil
+}

@@ -193,6 +193,12 @@ func (a *app) printAnswer(x *contract.Answer, all bool) error {
 		a.printf("     about %s\n", clean(about))
 	}
 	a.printf("     %s at %s, acting with %s", x.Action, seconds(x.At), accountWord(x.Account))
+	if x.Settling != nil {
+		a.printf("; not yet in the suite")
+		if from := pick(x.Settling.From); from != "" {
+			a.printf(", expected %s", clock(from))
+		}
+	}
 	if len(x.Conditions) > 0 {
 		a.printf(", on condition: %s", strings.Join(x.Conditions, ", "))
 	}

@@ -333,7 +333,32 @@ func (a *app) system() *cobra.Command {
 		}
 		return a.records(x, []string{"kind", "what it is", "carries", "exact", "tighter", "by hand", "nothing"}, rows)
 	}
-	c.AddCommand(list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
+	var setting string
+	over := on("take-over SYSTEM", "Make a draft of what a system holds otherwise than meant",
+		"What a system holds becomes a draft of policy, in its loosest faithful reading; what of it is\nno policy is told. Nothing counts before the draft is published.", "  wexillum system take-over parley --setting houses", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
+			resp, err := r.TakeOver(c.Context(), args[0], contract.TakeOverJSONRequestBody{Setting: optional(setting)})
+			var x struct {
+				Draft string   `json:"draft"`
+				Left  []string `json:"left"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(x, nil, nil)
+			}
+			a.say("It is the draft %s: wexillum draft show %s, then draft publish %s.", x.Draft, x.Draft, x.Draft)
+			if len(x.Left) > 0 {
+				a.say("Not taken over:")
+				for _, l := range x.Left {
+					a.say("  %s", l)
+				}
+			}
+			return nil
+		})
+	over.Flags().StringVar(&setting, "setting", "", "only this setting, as it is called there")
+	c.AddCommand(over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
 		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept, decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
 	return c
 }

@@ -3707,6 +3707,40 @@ func (c *Client) DecideSetting(ctx context.Context, id string, path string, body
 	return c.Client.Do(req)
 }
 
+// TakeOverWithBody Make a draft of what a system holds otherwise than meant, and say what of it is no policy
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/systems/{id}/take-over (the `TakeOver` operationId).
+func (c *Client) TakeOverWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeOver Make a draft of what a system holds otherwise than meant, and say what of it is no policy
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/systems/{id}/take-over (the `TakeOver` operationId).
+func (c *Client) TakeOver(ctx context.Context, id string, body TakeOverJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeOverRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens Own tokens; for administrators all
 //
 // Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -13222,6 +13256,53 @@ func NewDecideSettingRequestWithBody(server string, id string, path string, cont
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/systems/%s/settings/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTakeOverRequest calls the generic TakeOver builder with application/json body
+func NewTakeOverRequest(server string, id string, body TakeOverJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeOverRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTakeOverRequestWithBody constructs an http.Request for the TakeOver method, with any body, and a specified content type
+func NewTakeOverRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/systems/%s/take-over", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

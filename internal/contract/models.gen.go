@@ -2128,7 +2128,10 @@ type Answer struct {
 	Resource     string  `json:"resource"`
 	ResourceName *string `json:"resource_name,omitempty"`
 	Revision     int64   `json:"revision"`
-	Subject      string  `json:"subject"`
+
+	// Settling The systems do not do this yet, and a change is on its way to them
+	Settling *Settling `json:"settling,omitempty"`
+	Subject  string    `json:"subject"`
 }
 
 // AnswerDecision defines model for Answer.Decision.
@@ -4493,6 +4496,12 @@ type SettingsPatch struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// Settling The systems do not do this yet, and a change is on its way to them
+type Settling struct {
+	// From From when it is expected to count; absent where nobody knows
+	From *string `json:"from,omitempty"`
+}
+
 // SpaceBrief defines model for SpaceBrief.
 type SpaceBrief struct {
 	Id    string `json:"id"`
@@ -6024,6 +6033,12 @@ type DecideSettingJSONBody struct {
 // DecideSettingJSONBodyDo defines parameters for DecideSetting.
 type DecideSettingJSONBodyDo string
 
+// TakeOverJSONBody defines parameters for TakeOver.
+type TakeOverJSONBody struct {
+	// Setting Only this one
+	Setting *string `json:"setting,omitempty"`
+}
+
 // SetTwoPeopleJSONBody defines parameters for SetTwoPeople.
 type SetTwoPeopleJSONBody struct {
 	When SetTwoPeopleJSONBodyWhen `json:"when"`
@@ -6276,6 +6291,9 @@ type ChangeSystemApplicationMergePatchPlusJSONRequestBody = SystemChange
 
 // DecideSettingJSONRequestBody defines body for DecideSetting for application/json ContentType.
 type DecideSettingJSONRequestBody DecideSettingJSONBody
+
+// TakeOverJSONRequestBody defines body for TakeOver for application/json ContentType.
+type TakeOverJSONRequestBody TakeOverJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials

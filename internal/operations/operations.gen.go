@@ -183,5 +183,6 @@ var all = []Operation{
 	{ID: "changeSystem", Method: "PATCH", Pattern: "/api/v1/systems/{id}", Summary: "Change a system, or what is done to it; to carry it, the digest of the steps that were shown is sent", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "endSystem", Method: "DELETE", Pattern: "/api/v1/systems/{id}", Summary: "Take a system away; what it holds stays as it is there", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "readSystem", Method: "POST", Pattern: "/api/v1/systems/{id}/read", Summary: "Read a system now and compare", Roles: []string{"administrator", "keeper"}, Draft: "never"},
+	{ID: "takeOver", Method: "POST", Pattern: "/api/v1/systems/{id}/take-over", Summary: "Make a draft of what a system holds otherwise than meant, and say what of it is no policy", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "decideSetting", Method: "POST", Pattern: "/api/v1/systems/{id}/settings/{path}", Summary: "Put back what was changed in a system, accept it until a day, or have what failed or differs sent again", Roles: []string{"administrator"}, Draft: "never"},
 }

@@ -52,8 +52,14 @@ func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
 		}
 		s.noticed = &noticed{st.Head, day, all}
 	}
+	all := s.noticed.all
+	systems, err := s.systemFindings(ctx, now) // readings are in no journal
+	if err != nil {
+		return nil, err
+	}
+	all = append(all[:len(all):len(all)], systems...)
 	accepted := map[string]*finding.Accepted{}
-	err := s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
+	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance
 		if err := json.Unmarshal(doc, &d); err != nil {
 			return err
@@ -68,8 +74,8 @@ func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
 		}
 		return err
 	})
-	out := make([]Noticed, len(s.noticed.all))
-	for i, f := range s.noticed.all {
+	out := make([]Noticed, len(all))
+	for i, f := range all {
 		out[i] = Noticed{f, accepted[f.ID]}
 	}
 	return out, err

@@ -61,6 +61,7 @@ type Service struct {
 	holder      string                                                // names this service to others that work on systems
 	looked      map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
 	spans       float64
+	ways        atomic.Pointer[ways]
 	foundStates [2]atomic.Pointer[foundState] // at least, at most
 
 	checkClock bool // against the database's: where the clock is the system's

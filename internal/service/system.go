@@ -52,32 +52,34 @@ func (x *System) dialect() *native.Dialect {
 
 // CarriedSetting is how one setting of a system stands.
 type CarriedSetting struct {
-	System    string        `json:"system"`
-	Path      string        `json:"path"`
-	State     StepState     `json:"state"`
-	Meant     string        `json:"meant"`
-	Was       string        `json:"was,omitempty"` // there, before it was written
-	Turn      native.Turn   `json:"turn,omitempty"`
-	Cause     string        `json:"cause,omitempty"`
-	Made      stamp `json:"made,omitempty"`
-	Sent      stamp `json:"sent,omitempty"`
-	Counts    stamp `json:"counts,omitempty"` // from when it is expected to count; 0 where nobody knows
-	Confirmed stamp `json:"confirmed,omitempty"`
-	Tries     int           `json:"tries,omitempty"`
-	Next      stamp `json:"next,omitempty"`
-	Problem   string        `json:"problem,omitempty"`
-	Drift     *Drift        `json:"drift,omitempty"`
+	System    string      `json:"system"`
+	Path      string      `json:"path"`
+	State     StepState   `json:"state"`
+	Meant     string      `json:"meant"`
+	Was       string      `json:"was,omitempty"` // there, before it was written
+	Turn      native.Turn `json:"turn,omitempty"`
+	Cause     string      `json:"cause,omitempty"`
+	Made      stamp       `json:"made,omitempty"`
+	Sent      stamp       `json:"sent,omitempty"`
+	Counts    stamp       `json:"counts,omitempty"` // from when it is expected to count; 0 where nobody knows
+	Confirmed stamp       `json:"confirmed,omitempty"`
+	Tries     int         `json:"tries,omitempty"`
+	Next      stamp       `json:"next,omitempty"`
+	Problem   string      `json:"problem,omitempty"`
+	Drift     *Drift      `json:"drift,omitempty"`
+	BackOn    string      `json:"back_on,omitempty"` // the day on which it was put back by itself last
+	Back      int         `json:"back,omitempty"`    // and how often on that day
 }
 
 // Drift is a setting that was confirmed and is found otherwise.
 type Drift struct {
-	Found    string        `json:"found"`
-	After    stamp `json:"after"` // it was still right then
-	Since    stamp `json:"since"` // it was found then
-	Times    int           `json:"times"` // how often in a day it was put back by itself
-	Accepted stamp `json:"accepted,omitempty"`
-	By       string        `json:"by,omitempty"`
-	Why      string        `json:"why,omitempty"`
+	Found    string `json:"found"`
+	After    stamp  `json:"after"`            // it was still right then
+	Since    stamp  `json:"since"`            // it was found then
+	Looked   bool   `json:"looked,omitempty"` // it was found while the system was only looked at
+	Accepted stamp  `json:"accepted,omitempty"`
+	By       string `json:"by,omitempty"`
+	Why      string `json:"why,omitempty"`
 }
 
 // stamp is a moment that is written into records as RFC 3339 has it.

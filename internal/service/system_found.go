@@ -5,12 +5,16 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
+	"time"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 )
 
@@ -271,4 +275,235 @@ func (s *Service) NotLookedAt(ctx context.Context) (services []string, oldest mo
 		}
 	}
 	return services, oldest, err
+}
+
+// way says of a service whether a change is on its way to the system that carries it, and from when the
+// last of them is expected to count: 0 where nobody knows.
+type way struct {
+	open bool
+	from moment.Moment
+}
+
+// ways are those of all services, as of a head: settings are records, so that it moves with them.
+type ways struct {
+	of        store.Head
+	byService map[string]way
+}
+
+// onItsWay finds for which services a change is on its way.
+func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
+	head := s.State().Head
+	if kept := s.ways.Load(); kept != nil && kept.of == head {
+		return kept.byService, nil
+	}
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]way{}
+	for i := range list {
+		x := &list[i]
+		if x.Mode != ModeCarry {
+			continue
+		}
+		all, err := s.settingsOf(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		w, known := way{}, true
+		for _, c := range all {
+			if c.open() {
+				w.open = true
+				known = known && c.Counts > 0 && c.State == StepSettling
+				w.from = max(w.from, moment.Moment(c.Counts))
+			}
+		}
+		if !known {
+			w.from = 0
+		}
+		for _, service := range x.dialect().Services {
+			out[service] = w
+		}
+	}
+	s.ways.Store(&ways{head, out})
+	return out, nil
+}
+
+// Settling tells whether an answer of what is meant is not yet what the systems do, and a change on
+// its way would make it so; from is when that is expected, 0 where nobody knows (systems.md §3).
+func (s *Service) Settling(ctx context.Context, q *engine.Question, yes bool) (from moment.Moment, settling bool, err error) {
+	services, err := s.onItsWay(ctx)
+	if err != nil {
+		return 0, false, err
+	}
+	w := services[q.Action.Get().Service().String()]
+	if !w.open {
+		return 0, false, nil
+	}
+	st, err := s.StateFound(ctx, !yes)
+	if err != nil {
+		return 0, false, err
+	}
+	v, err := st.Decide(q)
+	if err != nil || v.Yes == yes {
+		return 0, false, nil
+	}
+	return w.from, true, nil
+}
+
+// systemFindings are what is to be decided about systems.
+func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []finding.Finding, err error) {
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		x := &list[i]
+		add := func(kind, about, cause string, args ...any) {
+			ids := []string{"system:" + x.ID}
+			if about != "" {
+				ids = append(ids, about)
+			}
+			id := kind + " " + x.ID
+			if about != "" {
+				id += " " + about
+			}
+			out = append(out, finding.Finding{ID: id, Kind: kind, About: ids, Cause: fmt.Sprintf(cause, args...)})
+		}
+		if x.Mode == ModePaused {
+			continue
+		}
+		r, err := s.store.ReadingOf(ctx, x.ID, moment.Never-1)
+		if err != nil {
+			return nil, err
+		}
+		work, err := s.store.WorkOn(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case work.Problem != "":
+			add("system_away", "", "%s cannot be worked on: %s.", x.Name, work.Problem)
+		case r != nil && now > r.Seen+3*moment.Moment(x.Minutes)*60e6:
+			add("system_away", "", "%s was read last at %s, longer ago than three times its %d minutes.", x.Name, r.Seen, x.Minutes)
+		}
+		all, err := s.settingsOf(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, path := range slices.Sorted(maps.Keys(all)) {
+			c := all[path]
+			switch {
+			case c.Drift != nil && c.Drift.Accepted == 0:
+				add("system_changed", path, "%s says %q for %s, and %q is meant.", x.Name, c.Drift.Found, path, c.Meant)
+			case c.State == StepDiffers && c.Problem != "":
+				add("system_differs", path, "%s does not hold what was written: %s.", x.Name, c.inWords())
+			case c.State == StepFailed && c.Tries > 3:
+				add("system_differs", path, "%s could not be written %d times: %s.", x.Name, c.Tries, c.Problem)
+			case c.State == StepByHand:
+				add("system_by_hand", path, "%s waits for somebody: %s.", x.Name, c.inWords())
+			}
+		}
+		if r != nil {
+			for _, u := range x.dialect().From(r.Values).Unread {
+				add("system_unread", u.Path, "%s of %s carries %s, and is not understood: %s.", u.Path, x.Name, u.Rule, u.Why)
+			}
+		}
+	}
+	return out, nil
+}
+
+// TakeOver makes a draft of what a system holds: its settings as policy, in their loosest faithful
+// reading, and says what of it is no policy. With path it takes that setting alone.
+func (s *Service) TakeOver(ctx context.Context, who Who, id, path string) (draft string, left []string, err error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return "", nil, err
+	}
+	r, err := s.store.ReadingOf(ctx, id, moment.Never-1)
+	if err != nil {
+		return "", nil, err
+	}
+	if r == nil {
+		return "", nil, fmt.Errorf("%w: %s was never read", ErrConflict, x.Name)
+	}
+	d := x.dialect()
+	if _, _, ok := d.Setting(path); path != "" && !ok {
+		return "", nil, &Invalid{"setting", path, "it is none that carries a rule"}
+	}
+	name := "Taken over from " + x.Name
+	if path != "" {
+		name += ": " + path
+	}
+	st := s.State()
+	m, err := s.meantNow(ctx, st)
+	if err != nil {
+		return "", nil, err
+	}
+	var taken *native.Taken
+	draft, err = s.MakeDraftOf(ctx, who.Name, name, "what "+x.Name+" held at "+r.Seen.String(), func(now *State) (*world.World, error) {
+		m.Policy = now.Policy()
+		taken = d.Take(m, r.Values, path)
+		if len(taken.Rules)+len(taken.Opened) == 0 {
+			return nil, fmt.Errorf("%w: what is meant is what it holds already", ErrConflict)
+		}
+		w := *now.Policy()
+		w.Partners = slices.Clone(w.Partners)
+		for i := range w.Partners {
+			p := &w.Partners[i]
+			for _, o := range taken.Opened {
+				if o.Partner == p.ID {
+					p.Opened[o.Key] = o.To
+				}
+			}
+		}
+		part := &world.World{}
+		part.Rules = taken.Rules
+		return world.Merge(&w, part), nil
+	})
+	if taken != nil {
+		left = taken.Left
+	}
+	if path == "" {
+		for p, v := range r.Values {
+			if _, _, known := d.Setting(p); !known {
+				left = append(left, fmt.Sprintf("%s is %q, which carries no rule of ours", p, v))
+			}
+		}
+	}
+	slices.Sort(left)
+	return draft, left, err
+}
+
+// SystemsNow counts what metrics tell of systems.
+type SystemsNow struct{ Away, Open, Wrong, Drift int }
+
+// SystemsNow counts how settings stand in all systems; nothing where the database does not say.
+func (s *Service) SystemsNow() (n SystemsNow) {
+	ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return
+	}
+	for i := range list {
+		if work, err := s.store.WorkOn(ctx, list[i].ID); err == nil && work.Problem != "" {
+			n.Away++
+		}
+		all, err := s.settingsOf(ctx, list[i].ID)
+		if err != nil {
+			continue
+		}
+		for _, c := range all {
+			switch {
+			case c.Drift != nil:
+				n.Drift++
+			case c.open() && c.State != StepFailed:
+				n.Open++
+			case c.State != StepConfirmed:
+				n.Wrong++
+			}
+		}
+	}
+	return
 }

@@ -203,6 +203,7 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 		n := &CarriedSetting{System: x.ID, Path: want.Path, State: StepConfirmed, Meant: want.Value, Confirmed: read}
 		if c != nil && c.Meant == want.Value {
 			n.Was, n.Turn, n.Cause, n.Made, n.Sent, n.Counts, n.Tries = c.Was, c.Turn, c.Cause, c.Made, c.Sent, c.Counts, c.Tries
+			n.BackOn, n.Back = c.BackOn, c.Back
 		}
 		return n
 	}
@@ -258,6 +259,8 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 	case right:
 		n.Drift = nil
 		return &n
+	case c.Drift != nil && c.Drift.Looked && c.Drift.Accepted == 0 && x.Mode == ModeCarry: // it was shown before it was carried
+		return fresh()
 	case c.Drift != nil && c.Drift.Found == found:
 		if c.Drift.Accepted != 0 && now >= c.Drift.Accepted { // it was accepted until now
 			drift := *c.Drift
@@ -267,13 +270,14 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 		}
 		return nil
 	}
-	n.Drift = &Drift{Found: found, After: c.Confirmed, Since: read}
-	if c.Drift != nil {
-		n.Drift.Times = c.Drift.Times
+	n.Drift = &Drift{Found: found, After: c.Confirmed, Since: read, Looked: x.Mode == ModeLook}
+	today, back := moment.DayOf(moment.Moment(now), s.State().Zone()).String(), c.Back
+	if c.BackOn != today {
+		back = 0
 	}
-	if x.PutBack == PutBackBeyond && x.Mode == ModeCarry && turn == native.Tightens && c.Tries <= backInADay {
+	if x.PutBack == PutBackBeyond && x.Mode == ModeCarry && turn == native.Tightens && back < backInADay {
 		n = *fresh()
-		n.Cause, n.Tries = fmt.Sprintf("put back by itself: it was loosened in %s", x.Name), c.Tries+1
+		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was loosened in %s", x.Name), today, back+1
 	}
 	return &n
 }

@@ -106,6 +106,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
               {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}. <a href="#h-remedies">What would help</a>
             </p>
           )}
+          {x.settling && <p className="verdict-sub">Published, and not yet so in the suite{x.settling.from ? `: expected ${when(x.settling.from)}` : '; when it will be is not known'}.</p>}
           {yes && x.conditions.length > 0 && (
             <ul className="conditions" aria-label="Conditions">
               {x.conditions.map((c) => (

@@ -12,6 +12,12 @@ import { modes, standing, summary } from './words'
 
 type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' }
 
+/** What a take-over made, and what of the system is no policy. */
+interface Taken {
+  draft: string
+  left: string[]
+}
+
 const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens', both: 'loosens and tightens', same: 'changes words alone', unclear: 'cannot be told' }
 
 export function SystemPage({ role }: { role: string }) {
@@ -19,6 +25,7 @@ export function SystemPage({ role }: { role: string }) {
   const [asking, setAsking] = useState<Asking>()
   const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 ? 2000 : 15000) })
   const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
+  const take = useChange<Taken, string | undefined>((setting) => call('POST', `/api/v1/systems/${id}/take-over`, setting ? { setting } : {}))
   const v = got.data
   if (!v) return <Page title={id}>{got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}</Page>
   const admin = role === 'administrator'
@@ -36,6 +43,11 @@ export function SystemPage({ role }: { role: string }) {
           {role !== 'auditor' && v.mode !== 'paused' && (
             <Button size="sm" variant="outline-primary" disabled={read.isPending} onClick={() => read.mutate()}>
               Read now
+            </Button>
+          )}
+          {role !== 'auditor' && v.differ > 0 && (
+            <Button size="sm" variant="outline-primary" disabled={take.isPending} onClick={() => take.mutate(undefined)}>
+              Take over as a draft
             </Button>
           )}
           {admin && v.mode !== 'look' && (
@@ -57,6 +69,21 @@ export function SystemPage({ role }: { role: string }) {
       }
     >
       {read.error && <Wrong error={read.error} />}
+      {take.error && <Wrong error={take.error} />}
+      {take.data && (
+        <div className="notice" role="status">
+          <p>
+            What it holds is <Link to={`/drafts/${take.data.draft}`}>a draft</Link> now; nothing counts before that is published.
+          </p>
+          {take.data.left.length > 0 && (
+            <ul>
+              {take.data.left.map((l) => (
+                <li key={l}>{l}.</li>
+              ))}
+            </ul>
+          )}
+        </div>
+      )}
       <section className={`system is-${s.tone}`} aria-label="How it stands">
         <p className="system-says" role="status">
           {s.text}
@@ -146,7 +173,7 @@ function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; car
       <td>{x.there ? x.found : '–'}</td>
       <td>
         <span className="standing">{st.text}</span>
-        {x.cause && <span className="sub">{x.cause}</span>}
+        {x.cause && !x.drift && x.state !== 'confirmed' && <span className="sub">{x.cause}</span>}
         {x.drift && !x.drift.accepted && <span className="sub">It was right {when(x.drift.after)}; putting it back {turns[x.turn ?? 'unclear']}.</span>}
         {x.drift?.accepted && (
           <span className="sub">

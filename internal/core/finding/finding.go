@@ -61,6 +61,11 @@ var kinds = []Kind{
 	{"service_closed", "A partner is opened for a service that is closed", "Open the service to listed partners, or unset the opening.", false},
 	{"opening_without_effect", "A partner's opening has no effect, because everybody is allowed", "Set the level to listed if the list should count, or unset the opening.", true},
 	{"no_method", "No method is allowed", "Allow a method; otherwise nobody gets in.", false},
+	{"system_changed", "Somebody changed a setting in a system", "Put it back, take it over as a draft, or accept it for a while.", false},
+	{"system_differs", "A system does not hold what was written there", "Look into the system; then have it sent again.", false},
+	{"system_away", "A system cannot be reached or read", "Find out why; what is known of it grows old.", false},
+	{"system_by_hand", "A system waits to be changed by hand", "Change it in its own console; the next reading sees it.", false},
+	{"system_unread", "A setting of a system is not understood", "What it opens is not known here; look at it in its own console.", false},
 	{"limit_loose", "A limit is looser than needed", "Lower the limit to what is used, so that nobody opens more by accident.", true},
 }
 

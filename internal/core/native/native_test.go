@@ -235,3 +235,85 @@ func TestUnread(t *testing.T) {
 		}
 	}
 }
+
+// TestTake: what a system holds, taken over as policy, means what it held: written again it differs in
+// nothing but what was said to be left, and where places say nothing it lets through the same.
+func TestTake(t *testing.T) {
+	taken := 0
+	for seed := range uint64(150) {
+		w := random(seed)
+		w.Exceptions = nil
+		for i := range w.Partners {
+			w.Partners[i].Rules = nil
+		}
+		for i := range w.Spaces {
+			w.Spaces[i].Rules = nil
+			for k := range w.Spaces[i].Items {
+				w.Spaces[i].Items[k].Rules = nil
+			}
+		}
+		for i := range w.Meetings {
+			w.Meetings[i].Rules = nil
+		}
+		r := rand.New(rand.NewPCG(seed, 6))
+		for _, d := range native.Dialects() {
+			held := written(d.To(meant(w)))
+			for i := range d.Dials {
+				if x := &d.Dials[i]; len(x.Words) > 0 {
+					if word := x.Words[r.IntN(len(x.Words))]; word != "" {
+						held[x.Path] = word
+					}
+				}
+			}
+			for i := range d.Boards {
+				p := &w.Partners[r.IntN(len(w.Partners))]
+				var names []string
+				for _, e := range p.Domains {
+					names = append(names, e.Domain.String())
+					if e.Subdomains {
+						names = append(names, "*."+e.Domain.String())
+					}
+				}
+				if p.Standing == world.Active && r.IntN(2) == 0 {
+					held[d.Boards[i].Path] = native.BoardText([]string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)], names)
+				}
+			}
+			x := d.Take(meant(w), held, "")
+			next := *w
+			next.Partners = slices.Clone(w.Partners)
+			for i := range next.Partners {
+				for _, o := range x.Opened {
+					if o.Partner == next.Partners[i].ID {
+						next.Partners[i].Opened[o.Key] = o.To
+					}
+				}
+			}
+			part := &world.World{}
+			part.Rules = x.Rules
+			after := world.Merge(&next, part)
+			for _, set := range after.Rules {
+				if set.Default != catalogue.Unset && set.Limit != catalogue.Unset && set.Rule.Get().Scale.Looser(set.Default, set.Limit) {
+					t.Fatalf("seed %d, %s: %s is looser than its limit", seed, d.Name, set.Rule)
+				}
+			}
+			again := d.To(meant(after))
+			for _, s := range d.Steps(held, again) {
+				if _, _, ok := d.Setting(s.Path); !ok || s.Turn == native.Same || d.ByHand(s.Path) {
+					continue
+				}
+				// A ceiling below the value where no place speaks cannot be kept apart from it.
+				if rule := d.RuleAt(s.Path); slices.ContainsFunc(d.Dials, func(y native.Dial) bool { return y.Rule == rule && y.Ceiling }) {
+					continue
+				}
+				if slices.ContainsFunc(d.Boards, func(b native.Board) bool { return b.Path == s.Path && (s.Turn == native.Tightens || len(w.Barred) > 0) }) {
+					continue // a partner that is suspended or barred stays off the list
+				}
+				t.Fatalf("seed %d, %s: it held %v, was taken over as %+v, and would be written %+v", seed, d.Name, held[s.Path], x, s)
+			}
+			taken += len(x.Rules) + len(x.Opened)
+		}
+	}
+	if taken < 500 {
+		t.Errorf("only %d were taken over", taken)
+	}
+}

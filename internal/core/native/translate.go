@@ -436,3 +436,122 @@ func (d *Dialect) Turn(path, was, becomes string) Turn {
 	}
 	return Unclear
 }
+
+// Opened is an opening that a partner gets.
+type Opened struct {
+	Partner string
+	Key     catalogue.Key
+	To      world.Opening
+}
+
+// Taken is what a system holds, as policy.
+type Taken struct {
+	Rules  []world.RuleSetting
+	Opened []Opened
+	Left   []string // what could not be said as policy, in sentences
+}
+
+// Take turns what a system holds otherwise than meant into policy, in its loosest faithful reading:
+// the value where no place says anything, and openings of partners. With path only that setting.
+func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
+	out := &Taken{}
+	f := d.From(read)
+	meant := map[string]string{}
+	for _, s := range d.To(m) {
+		meant[s.Path] = s.Value
+	}
+	wanted := func(p string) bool {
+		return (path == "" || p == path) && read[p] != meant[p] && d.Turn(p, read[p], meant[p]) != Same
+	}
+	for i := range d.Dials {
+		x := &d.Dials[i]
+		r, _ := catalogue.RuleByName(x.Rule)
+		if !wanted(x.Path) {
+			continue
+		}
+		from := f.Values
+		if x.Ceiling {
+			from = f.Limits
+		}
+		v, ok := from[r.ID]
+		if !ok {
+			continue
+		}
+		limit, def := organisation(m.Policy, r)
+		set := world.RuleSetting{Rule: r.ID, Limit: catalogue.Unset, Default: catalogue.Unset, Counts: catalogue.Unset}
+		if k := slices.IndexFunc(out.Rules, func(y world.RuleSetting) bool { return y.Rule == r.ID }); k >= 0 {
+			set = out.Rules[k]
+			out.Rules = slices.Delete(out.Rules, k, k+1)
+			if set.Limit != catalogue.Unset {
+				limit = set.Limit
+			}
+			if set.Default != catalogue.Unset {
+				def = set.Default
+			}
+		}
+		if x.Ceiling {
+			set.Limit = v.Most
+			if r.Scale.Looser(def, v.Most) {
+				set.Default = v.Most
+			}
+		} else {
+			set.Default = v.Most
+			if r.Scale.Looser(v.Most, limit) {
+				set.Limit = v.Most
+			}
+		}
+		if v.Least != v.Most {
+			out.Left = append(out.Left, fmt.Sprintf("%s is %q, which may mean more or less; it is taken for %s", x.Path, read[x.Path], r.Scale.Format(v.Most)))
+		}
+		out.Rules = append(out.Rules, set)
+	}
+	for i := range f.Boards {
+		b := &f.Boards[i]
+		if !wanted(b.Board.Path) {
+			continue
+		}
+		r, _ := catalogue.RuleByName(b.Board.Rule)
+		limit, def := organisation(m.Policy, r)
+		level := anyone
+		if !b.But {
+			if level = listed; len(b.Domains) == 0 {
+				level = closed
+			}
+		}
+		if level != def {
+			set := world.RuleSetting{Rule: r.ID, Limit: catalogue.Unset, Default: level, Counts: catalogue.Unset}
+			if r.Scale.Looser(level, limit) {
+				set.Limit = level
+			}
+			out.Rules = append(out.Rules, set)
+		}
+		known := map[string]bool{}
+		for k := range m.Policy.Partners {
+			p := m.Policy.Partners[k]
+			was := p.Opened
+			if level != closed {
+				b.open(&p, true)
+			}
+			for key := range p.Opened {
+				if p.Opened[key] != was[key] {
+					out.Opened = append(out.Opened, Opened{p.ID, catalogue.Key(key), p.Opened[key]})
+				}
+			}
+			for _, e := range p.Domains {
+				known[e.Domain.String()] = true
+				known["*."+e.Domain.String()] = true
+			}
+		}
+		for _, dom := range b.Domains {
+			if !known[dom] {
+				out.Left = append(out.Left, fmt.Sprintf("%s names %s, which is no partner's domain", b.Board.Path, dom))
+			}
+		}
+	}
+	for _, u := range f.Unread {
+		if path == "" || u.Path == path {
+			out.Left = append(out.Left, fmt.Sprintf("%s is not understood: %s", u.Path, u.Why))
+		}
+	}
+	return out
+}
