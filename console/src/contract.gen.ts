@@ -1767,6 +1767,34 @@ export interface components {
             /** @description How long a change takes to count; absent where nobody knows */
             seconds?: number;
         };
+        Trial: {
+            id: string;
+            at: string;
+            by: string;
+            /** Format: int64 */
+            revision: number;
+            /** @description The moment of the reading that it is held against */
+            read?: string;
+            system?: string;
+            subject: string;
+            action: string;
+            resource: string;
+            address?: string;
+            /** @description The address that was made for it */
+            from?: string;
+            /** @enum {string} */
+            meant: "yes" | "no";
+            /** @enum {string} */
+            found?: "yes" | "no" | "unsure";
+            /** @enum {string} */
+            outcome: "admitted" | "refused" | "silent" | "too_early" | "not_tried";
+            /** @description In the words of the system, or why nothing was tried */
+            says?: string;
+            /** @description It contradicts what was read there */
+            contradiction?: boolean;
+            /** Format: int64 */
+            milliseconds?: number;
+        };
         Counted: {
             granted: number;
             wide: number;

@@ -107,5 +107,6 @@ export const operations: Operation[] = [
   { method: 'DELETE', pattern: '/api/v1/systems/{id}', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/read', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/take-over', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/trials', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/settings/{path}', draft: 'never' },
 ]

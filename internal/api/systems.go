@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"strings"
 
+	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
@@ -235,4 +236,53 @@ func (s *server) TakeOver(ctx context.Context, r apigen.TakeOverRequestObject) (
 		return nil, err
 	}
 	return apigen.TakeOver200JSONResponse{Draft: id, Left: append([]string{}, left...)}, nil
+}
+
+func trialOut(x *service.Trial) contract.Trial {
+	out := contract.Trial{
+		Id: x.ID, At: x.At, By: x.By, Revision: int64(x.Revision), Read: some(x.Read), System: some(x.System), Subject: x.Asked.Subject, Action: x.Asked.Action,
+		Resource: x.Asked.Resource, Address: some(x.Asked.Address), From: some(x.From), Meant: contract.TrialMeant(x.Meant), Outcome: contract.TrialOutcome(x.Outcome), Says: some(x.Says),
+	}
+	if x.Found != "" {
+		out.Found = ptr(contract.TrialFound(x.Found))
+	}
+	if x.Contradiction {
+		out.Contradiction = ptr(true)
+	}
+	if x.Milliseconds > 0 {
+		out.Milliseconds = ptr(x.Milliseconds)
+	}
+	return out
+}
+
+// Trials lists trials that were made.
+func (s *server) Trials(ctx context.Context, r apigen.TrialsRequestObject) (apigen.TrialsResponseObject, error) {
+	limit := 50
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	list, err := s.Service.Trials(ctx, limit)
+	out := apigen.Trials200JSONResponse{Trials: []contract.Trial{}}
+	for i := range list {
+		out.Trials = append(out.Trials, trialOut(&list[i]))
+	}
+	return out, err
+}
+
+// Try attempts what a question is about.
+func (s *server) Try(ctx context.Context, r apigen.TryRequestObject) (apigen.TryResponseObject, error) {
+	st := s.state(ctx)
+	q, err := answer.Question(r.Body, st.Snapshot, s.Service.Now(), names(ctx))
+	if err != nil {
+		return nil, err
+	}
+	asked := service.Asked{Subject: q.Subject.String(), Action: q.Action.String(), Resource: q.Resource.String(), Presenter: q.Presenter}
+	if !q.Address.IsZero() {
+		asked.Address = q.Address.String()
+	}
+	x, err := s.Service.Try(ctx, whoIs(ctx), asked)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.Try200JSONResponse(trialOut(x)), nil
 }

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"strings"
 
@@ -13,7 +14,7 @@ import (
 func (a *app) ask() *cobra.Command {
 	var at string
 	var with []string
-	var all bool
+	var all, try bool
 	var sup supposed
 	var rem remedies
 	c := &cobra.Command{
@@ -79,6 +80,11 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 					return err
 				}
 			}
+			if try {
+				if err := a.try(c, q); err != nil {
+					return err
+				}
+			}
 			if no {
 				return exit(statusNo)
 			}
@@ -93,10 +99,46 @@ Exit status 0 is yes, 3 is no, 2 a question that makes no sense.`,
 	}
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	c.Flags().StringArrayVar(&with, "context", nil, "address=…, presenter=…, account=record|home|link, keep_copy=yes|no")
+	c.Flags().BoolVar(&try, "try", false, "attempt it at the system that carries it, too, and say what came of it")
 	sup.flags(c)
 	rem.flags(c)
 	c.Flags().BoolVarP(&all, "all", "a", false, "also the causes of gates that pass, and every account with its chains")
 	return c
+}
+
+// try attempts what a question is about at the system that carries it.
+func (a *app) try(c *cobra.Command, q contract.Question) error {
+	if a.world != "" {
+		return usage{errors.New("--try asks a system, which a file alone has not; leave --world away")}
+	}
+	if q.At != nil {
+		return usage{errors.New("--try is tried now; leave --at away")}
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	resp, err := r.Try(c.Context(), q)
+	var x contract.Trial
+	if err := r.read(resp, err, &x); err != nil {
+		return err
+	}
+	if a.output != "table" {
+		return a.records(x, nil, nil)
+	}
+	a.printf("\n  tried at %s", cmpOr(pick(x.System), "no system"))
+	if f := pick(x.From); f != "" {
+		a.printf(" as %s", f)
+	}
+	a.printf(": %s\n", strings.ReplaceAll(string(x.Outcome), "_", " "))
+	a.printf("    it says: %s\n", pick(x.Says))
+	switch {
+	case x.Contradiction != nil:
+		a.printf("    This contradicts what was read there: the settings it leans on are taken for not done.\n")
+	case x.Found != nil && (x.Outcome == "admitted" || x.Outcome == "refused"):
+		a.printf("    As was read there%s.\n", map[bool]string{true: ", and as is meant", false: ", and otherwise than meant"}[(x.Outcome == "admitted") == (x.Meant == "yes")])
+	}
+	return nil
 }
 
 func questionContext(with []string) (*contract.QuestionContext, error) {

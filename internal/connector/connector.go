@@ -14,6 +14,7 @@ import (
 type Connector interface {
 	Read(ctx context.Context) (map[string]string, error)
 	Write(ctx context.Context, path, value string) error
+	Try(ctx context.Context, action, from, to string) (admitted bool, says string, known bool, err error)
 }
 
 // New returns the connector for a system of a dialect.

@@ -1191,22 +1191,22 @@ func (e StanceChangeSays) Valid() bool {
 
 // Defines values for StanceChangeSource.
 const (
-	Attempt   StanceChangeSource = "attempt"
-	Recorded  StanceChangeSource = "recorded"
-	Statement StanceChangeSource = "statement"
-	Trial     StanceChangeSource = "trial"
+	StanceChangeSourceAttempt   StanceChangeSource = "attempt"
+	StanceChangeSourceRecorded  StanceChangeSource = "recorded"
+	StanceChangeSourceStatement StanceChangeSource = "statement"
+	StanceChangeSourceTrial     StanceChangeSource = "trial"
 )
 
 // Valid indicates whether the value is a known member of the StanceChangeSource enum.
 func (e StanceChangeSource) Valid() bool {
 	switch e {
-	case Attempt:
+	case StanceChangeSourceAttempt:
 		return true
-	case Recorded:
+	case StanceChangeSourceRecorded:
 		return true
-	case Statement:
+	case StanceChangeSourceStatement:
 		return true
-	case Trial:
+	case StanceChangeSourceTrial:
 		return true
 	default:
 		return false
@@ -1408,6 +1408,72 @@ func (e SystemViewMode) Valid() bool {
 	case SystemViewModeLook:
 		return true
 	case SystemViewModePaused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialFound.
+const (
+	TrialFoundNo     TrialFound = "no"
+	TrialFoundUnsure TrialFound = "unsure"
+	TrialFoundYes    TrialFound = "yes"
+)
+
+// Valid indicates whether the value is a known member of the TrialFound enum.
+func (e TrialFound) Valid() bool {
+	switch e {
+	case TrialFoundNo:
+		return true
+	case TrialFoundUnsure:
+		return true
+	case TrialFoundYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialMeant.
+const (
+	TrialMeantNo  TrialMeant = "no"
+	TrialMeantYes TrialMeant = "yes"
+)
+
+// Valid indicates whether the value is a known member of the TrialMeant enum.
+func (e TrialMeant) Valid() bool {
+	switch e {
+	case TrialMeantNo:
+		return true
+	case TrialMeantYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialOutcome.
+const (
+	TrialOutcomeAdmitted TrialOutcome = "admitted"
+	TrialOutcomeNotTried TrialOutcome = "not_tried"
+	TrialOutcomeRefused  TrialOutcome = "refused"
+	TrialOutcomeSilent   TrialOutcome = "silent"
+	TrialOutcomeTooEarly TrialOutcome = "too_early"
+)
+
+// Valid indicates whether the value is a known member of the TrialOutcome enum.
+func (e TrialOutcome) Valid() bool {
+	switch e {
+	case TrialOutcomeAdmitted:
+		return true
+	case TrialOutcomeNotTried:
+		return true
+	case TrialOutcomeRefused:
+		return true
+	case TrialOutcomeSilent:
+		return true
+	case TrialOutcomeTooEarly:
 		return true
 	default:
 		return false
@@ -4866,6 +4932,44 @@ type Token struct {
 	Purpose string    `json:"purpose"`
 }
 
+// Trial defines model for Trial.
+type Trial struct {
+	Action  string  `json:"action"`
+	Address *string `json:"address,omitempty"`
+	At      string  `json:"at"`
+	By      string  `json:"by"`
+
+	// Contradiction It contradicts what was read there
+	Contradiction *bool       `json:"contradiction,omitempty"`
+	Found         *TrialFound `json:"found,omitempty"`
+
+	// From The address that was made for it
+	From         *string      `json:"from,omitempty"`
+	Id           string       `json:"id"`
+	Meant        TrialMeant   `json:"meant"`
+	Milliseconds *int64       `json:"milliseconds,omitempty"`
+	Outcome      TrialOutcome `json:"outcome"`
+
+	// Read The moment of the reading that it is held against
+	Read     *string `json:"read,omitempty"`
+	Resource string  `json:"resource"`
+	Revision int64   `json:"revision"`
+
+	// Says In the words of the system, or why nothing was tried
+	Says    *string `json:"says,omitempty"`
+	Subject string  `json:"subject"`
+	System  *string `json:"system,omitempty"`
+}
+
+// TrialFound defines model for Trial.Found.
+type TrialFound string
+
+// TrialMeant defines model for Trial.Meant.
+type TrialMeant string
+
+// TrialOutcome defines model for Trial.Outcome.
+type TrialOutcome string
+
 // TwoPeople defines model for TwoPeople.
 type TwoPeople struct {
 	// When never; where something is opened; or always
@@ -6039,6 +6143,11 @@ type TakeOverJSONBody struct {
 	Setting *string `json:"setting,omitempty"`
 }
 
+// TrialsParams defines parameters for Trials.
+type TrialsParams struct {
+	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // SetTwoPeopleJSONBody defines parameters for SetTwoPeople.
 type SetTwoPeopleJSONBody struct {
 	When SetTwoPeopleJSONBodyWhen `json:"when"`
@@ -6297,6 +6406,9 @@ type TakeOverJSONRequestBody TakeOverJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials
+
+// TryJSONRequestBody defines body for Try for application/json ContentType.
+type TryJSONRequestBody = Question
 
 // SetTwoPeopleJSONRequestBody defines body for SetTwoPeople for application/json ContentType.
 type SetTwoPeopleJSONRequestBody SetTwoPeopleJSONBody

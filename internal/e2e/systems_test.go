@@ -96,6 +96,17 @@ func TestSystemsInTheConsole(t *testing.T) {
 	if got := p.text("[data-testid=in-suite]"); !strings.Contains(got, "The suite lets it through all the same") {
 		t.Errorf("meant and found: %s", got)
 	}
+	for until := time.Now().Add(patience); eval[string](p, "document.querySelector('.tried')?.dataset.outcome ?? ''") != "admitted"; time.Sleep(200 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatalf("it stays too early: %s", p.text(".in-suite"))
+		}
+		p.presses(".in-suite", "Try it there")
+		p.until("document.querySelector('.tried')")
+	}
+	if got := p.text(".tried"); !strings.Contains(got, "let through") || !strings.Contains(got, "delivered") {
+		t.Errorf("tried: %s", got)
+	}
+	p.axe("meant, found and tried")
 	p.picture("ask-found")
 	p.goTo("/", "document.querySelector('.suite-now .is-wrong')")
 	// Put back.
@@ -163,6 +174,17 @@ func TestSystemsByClient(t *testing.T) {
 	r.says(3, "NO", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter")
 	r.says(0, "YES", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found")
 	r.says(0, "What the systems hold, read", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found=least")
+	tries := func(want string) {
+		t.Helper()
+		for until := time.Now().Add(patience); ; time.Sleep(200 * time.Millisecond) {
+			if _, out, errs := r.client("", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--try"); strings.Contains(out, want) {
+				return
+			} else if time.Now().After(until) {
+				t.Fatalf("%q is not told:\n%s%s", want, out, errs)
+			}
+		}
+	}
+	tries("tried at parley as trial-of-wexillum@vantry.example: admitted")
 	r.says(1, "write most or least", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found=some")
 	r.says(1, "this changes something", "partner", "open", "vantry", "chat.in", "--found", "--why", "x", "--yes")
 	r.says(1, "write a day ahead", "system", "accept", "parley", "houses", "--until", "2020-01-01", "--why", "x")

@@ -184,5 +184,7 @@ var all = []Operation{
 	{ID: "endSystem", Method: "DELETE", Pattern: "/api/v1/systems/{id}", Summary: "Take a system away; what it holds stays as it is there", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "readSystem", Method: "POST", Pattern: "/api/v1/systems/{id}/read", Summary: "Read a system now and compare", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "takeOver", Method: "POST", Pattern: "/api/v1/systems/{id}/take-over", Summary: "Make a draft of what a system holds otherwise than meant, and say what of it is no policy", Roles: []string{"administrator", "keeper"}, Draft: "never"},
+	{ID: "trials", Method: "GET", Pattern: "/api/v1/trials", Summary: "Trials that were made, the newest first", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "try", Method: "POST", Pattern: "/api/v1/trials", Summary: "Attempt what a question is about at the system that carries it, from outside, and hold that against what was found", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "decideSetting", Method: "POST", Pattern: "/api/v1/systems/{id}/settings/{path}", Summary: "Put back what was changed in a system, accept it until a day, or have what failed or differs sent again", Roles: []string{"administrator"}, Draft: "never"},
 }

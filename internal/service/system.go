@@ -183,6 +183,9 @@ func (s *Service) SetConnector(new func(dialect, address, key string) (Connector
 type Connector interface {
 	Read(ctx context.Context) (map[string]string, error)
 	Write(ctx context.Context, path, value string) error
+	// Try attempts an action from outside, from an address made for the trial and to another; known is
+	// false where the system cannot try that action.
+	Try(ctx context.Context, action, from, to string) (admitted bool, says string, known bool, err error)
 }
 
 func (s *Service) connector(x *System) (Connector, error) {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"net/http/httptest"
@@ -282,6 +283,78 @@ func TestSystemsPutBack(t *testing.T) {
 	check(t, programs["parley"].Turn("strangers.private", "open"))
 	if got := round(); got != "shut" {
 		t.Errorf("the day after it is put back again: %q", got)
+	}
+}
+
+// TestTrials: a trial contradicts when the system lies, and only then; too early where something is on its
+// way; not tried where nothing can be; all are kept.
+func TestTrials(t *testing.T) {
+	s, c, programs, view := onSuite(t, suiteWorld)
+	carry := ModeCarry
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry, Digest: view("parley").Digest})
+	check(t, err)
+	say := func(domain string) Asked {
+		return Asked{Subject: "*@" + domain, Action: "chat.message", Resource: "person:uma"}
+	}
+	try := func(asked Asked) string {
+		t.Helper()
+		x, err := s.Try(t.Context(), placeAdmin, asked)
+		check(t, err)
+		return fmt.Sprintf("%s found %s meant %s %v: %s", x.Outcome, x.Found, x.Meant, x.Contradiction, x.Says)
+	}
+	check(t, s.WorkSystems(t.Context()))
+	check(t, s.WorkSystems(t.Context()))
+	if got := try(say("ilvane.example")); !strings.HasPrefix(got, "too_early") {
+		t.Errorf("while it settles: %s", got)
+	}
+	work(t, s, c)
+	c.forward(10 * time.Minute)
+	work(t, s, c)
+	for _, x := range []struct {
+		asked Asked
+		want  string
+	}{
+		{say("ilvane.example"), "admitted found yes meant yes false: delivered"},
+		{say("far.example"), "refused found no meant no false: the family is not at home to far.example"},
+		{Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "u@far.example"}, "refused found no meant no false: returned to sender: no coach goes to far.example"},
+		{Asked{Subject: "a@ilvane.example", Action: "chat.message", Resource: "person:uma"}, "not_tried found  meant yes false: read, not tried: a trial comes as somebody unknown, and this is a guest"},
+		{Asked{Subject: "*@far.example", Action: "chat.see_presence", Resource: "person:uma"}, "not_tried found  meant no false: Parley cannot try this"},
+	} {
+		if got := try(x.asked); got != x.want {
+			t.Errorf("%+v: %s, want %s", x.asked, got, x.want)
+		}
+	}
+	// It says yes and does nothing: the reading cannot tell, the trial does.
+	programs["parley"].Settle(suite.Quirks{Silent: true})
+	ctx, cancel := context.WithTimeout(t.Context(), 200*time.Millisecond)
+	defer cancel()
+	if x, err := s.Try(ctx, placeAdmin, say("far.example")); err == nil && x.Outcome != TrialSilent {
+		t.Errorf("silence: %+v", x)
+	}
+	programs["parley"].Settle(suite.Quirks{})
+	check(t, programs["parley"].Turn("houses", "all but:")) // behind our back, between two readings
+	if got := try(say("far.example")); !strings.HasPrefix(got, "refused found no meant no false") {
+		t.Errorf("what was turned a moment ago does not count yet: %s", got)
+	}
+	c.forward(3 * time.Minute)
+	if got := try(say("far.example")); got != "admitted found no meant no true: delivered" {
+		t.Errorf("a lie: %s", got)
+	}
+	if x := view("parley").at("houses"); x.State != StepDiffers || x.Step.Problem != "a trial contradicts it: chat.message was admitted" {
+		t.Errorf("what a contradiction comes to: %+v", x.Step)
+	}
+	_, err = s.DecideSetting(t.Context(), placeAdmin, "parley", "houses", Decided{Do: "again", Why: "it lied"})
+	check(t, err)
+	work(t, s, c)
+	c.forward(10 * time.Minute)
+	work(t, s, c)
+	if got := try(say("far.example")); !strings.HasPrefix(got, "refused found no meant no false") {
+		t.Errorf("sent again: %s", got)
+	}
+	list, err := s.Trials(t.Context(), 100)
+	check(t, err)
+	if len(list) < 8 || list[0].Outcome != TrialRefused || list[0].By != "admin" {
+		t.Errorf("%d are kept: %+v", len(list), list[0])
 	}
 }
 

@@ -236,7 +236,7 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 		return &n
 	case StepWaiting, StepSent, StepFailed:
 		switch {
-		case right && c.State != StepSent:
+		case right && c.State != StepSent && read > c.Made: // an older reading proves nothing
 			return confirmed()
 		case c.State == StepSent && now >= c.Sent+sentAgain: // whether it arrived is not known
 			n.State = StepWaiting
@@ -244,7 +244,7 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 		}
 		return nil
 	case StepByHand, StepDiffers:
-		if right {
+		if right && read > c.Made {
 			return confirmed()
 		}
 		if c.State == StepDiffers && c.Problem == "" && x.Mode == ModeCarry { // it was looked at until now

@@ -76,6 +76,7 @@ func refuse(w http.ResponseWriter, err error, say func(status int, text string))
 // Quay speaks JSON, a setting at a time; lists stand apart from it.
 
 func (p *Program) quayRoutes(mux *http.ServeMux) {
+	p.quayOutside(mux)
 	guard := func(f http.HandlerFunc) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
 			say := func(status int, text string) { writeJSON(w, status, map[string]string{"harbourmaster": text}) }
@@ -134,6 +135,17 @@ func (p *Program) quayRoutes(mux *http.ServeMux) {
 	}))
 }
 
+// quayOutside is what somebody in the street may try.
+func (p *Program) quayOutside(mux *http.ServeMux) {
+	mux.HandleFunc("POST /quay/outside/ticket", func(w http.ResponseWriter, _ *http.Request) {
+		if v := p.counts("tickets"); v == "none" || p.counts("tickets.most") == "none" {
+			writeJSON(w, http.StatusForbidden, map[string]string{"harbourmaster": "no tickets are taken here"})
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come through"})
+	})
+}
+
 // Parley speaks JSON too: one paper with all rules of the house, and several are changed at once.
 
 type rule struct {
@@ -177,25 +189,41 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 	})
 	// Somebody from another house speaks to one of this house.
 	mux.HandleFunc("POST /parley/outside/say", func(w http.ResponseWriter, r *http.Request) {
-		from := r.FormValue("from")
-		_, domain, ok := strings.Cut(from, "@")
-		mode, names := board(p.counts("houses"))
-		on := slices.Contains(names, domain)
-		for d := domain; !on && strings.Contains(d, "."); {
-			_, d, _ = strings.Cut(d, ".")
-			on = slices.Contains(names, "*."+d)
-		}
-		if !ok || on != (mode == "none but") {
+		_, domain, ok := strings.Cut(r.FormValue("from"), "@")
+		if !ok || !p.onBoard("houses", "none but", domain) {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "the family is not at home to " + domain})
 			return
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"butler": "delivered"})
 	})
+	// Somebody sits down at a table.
+	mux.HandleFunc("POST /parley/outside/sit", func(w http.ResponseWriter, r *http.Request) {
+		_, domain, _ := strings.Cut(r.FormValue("from"), "@")
+		friend := r.FormValue("friend") == "yes" || p.onBoard("houses", "none but", domain)
+		seats := p.counts("table.seats")
+		if seats == "household" || seats == "friends of the house" && !friend {
+			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "there is no chair for " + domain})
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"butler": "seated"})
+	})
+}
+
+// onBoard reports whether a list lets a domain through: those is its mode of those alone.
+func (p *Program) onBoard(name, those, domain string) bool {
+	mode, names := board(p.counts(name))
+	on := slices.Contains(names, domain)
+	for d := domain; !on && strings.Contains(d, "."); {
+		_, d, _ = strings.Cut(d, ".")
+		on = slices.Contains(names, "*."+d)
+	}
+	return on == (mode == those)
 }
 
 // Ledger speaks comma-separated lines and forms.
 
 func (p *Program) ledgerRoutes(mux *http.ServeMux) {
+	p.ledgerOutside(mux)
 	mux.HandleFunc("/ledger/book.csv", func(w http.ResponseWriter, r *http.Request) {
 		say := func(status int, text string) { http.Error(w, text, status) }
 		_, key, _ := r.BasicAuth()
@@ -223,6 +251,18 @@ func (p *Program) ledgerRoutes(mux *http.ServeMux) {
 		default:
 			say(http.StatusMethodNotAllowed, "not in this book")
 		}
+	})
+}
+
+// ledgerOutside is what comes of a letter that is to go on.
+func (p *Program) ledgerOutside(mux *http.ServeMux) {
+	mux.HandleFunc("POST /ledger/outside/letter", func(w http.ResponseWriter, r *http.Request) {
+		_, domain, ok := strings.Cut(r.FormValue("on-to"), "@")
+		if !ok || !p.onBoard("post.towns", "to", domain) {
+			http.Error(w, "returned to sender: no coach goes to "+domain, http.StatusForbidden)
+			return
+		}
+		_, _ = io.WriteString(w, "went on to "+domain+"\n")
 	})
 }
 

@@ -12,6 +12,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/http"
 	"os"
@@ -286,6 +287,7 @@ func (p *Program) Handler() http.Handler {
 		silent := p.quirks.Silent
 		p.mu.Unlock()
 		if silent && !strings.HasPrefix(r.URL.Path, "/desk") {
+			_, _ = io.Copy(io.Discard, r.Body) // whether the caller went away is only seen behind what they sent
 			<-r.Context().Done()
 			return
 		}

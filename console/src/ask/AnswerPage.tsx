@@ -116,7 +116,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           )}
         </div>
       </div>
-      <InTheSuite question={question} meant={x.decision} reader={session?.role !== 'member'} />
+      <InTheSuite question={question} meant={x.decision} role={session?.role ?? ''} />
       {x.accounts.length > 1 && (
         <div className="accounts" role="group" aria-label="Account">
           {x.accounts.map((a, i) => (

@@ -1,12 +1,16 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type Answer, type Question } from '../api'
-import { when } from '../parts/bits'
+import { Button } from 'react-bootstrap'
+import { call, type Answer, type Question, type Trial } from '../api'
+import { when, Wrong } from '../parts/bits'
+import { useChange } from '../parts/change'
 import { useSystems } from './SystemsPage'
 
 /** The same question, asked of what the systems hold, beside what is meant. */
-export function InTheSuite({ question, meant, reader }: { question: Question; meant: 'yes' | 'no'; reader: boolean }) {
+export function InTheSuite({ question, meant, role }: { question: Question; meant: 'yes' | 'no'; role: string }) {
+  const reader = role !== 'member' && role !== ''
   const systems = useSystems(reader)
+  const attempt = useChange<Trial>(() => call('POST', '/api/v1/trials', question))
   const service = question.action.split('.')[0]
   const v = systems.data?.systems.find((s) => s.services.includes(service) && s.read)
   const ask = (of: string) => call<Answer>('POST', '/api/v1/ask', question, { 'Wexillum-Found': of })
@@ -29,7 +33,34 @@ export function InTheSuite({ question, meant, reader }: { question: Question; me
   return (
     <p className={`in-suite ${same ? '' : 'is-other'}`} data-testid="in-suite" data-found={says}>
       {same ? 'The suite holds the same' : says === 'unsure' ? 'What the suite does cannot be told for sure' : says === 'yes' ? 'The suite lets it through all the same' : 'The suite refuses it all the same'}: <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
-      {v.open > 0 && !same && ' A change is on its way there.'}
+      {v.open > 0 && !same && ' A change is on its way there.'}{' '}
+      {(role === 'administrator' || role === 'keeper') && (
+        <Button size="sm" variant="outline-primary" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
+          Try it there
+        </Button>
+      )}
+      {attempt.data && (
+        <span className="tried" role="status" data-outcome={attempt.data.outcome}>
+          {tried(attempt.data)}
+        </span>
+      )}
+      {attempt.error && <Wrong error={attempt.error} />}
     </p>
   )
+}
+
+/** What came of a trial, in a sentence. */
+function tried(x: Trial): string {
+  switch (x.outcome) {
+    case 'not_tried':
+      return `Not tried: ${x.says ?? ''}.`
+    case 'silent':
+      return `Nothing was answered, so this says nothing: ${x.says ?? ''}.`
+    case 'too_early':
+      return `Too early to tell, as a change is on its way; it says “${x.says ?? ''}”.`
+  }
+  const what = x.outcome === 'admitted' ? 'let through' : 'refused'
+  const as = x.from ? `Tried as ${x.from}: ` : 'Tried: '
+  if (x.contradiction) return `${as}it was ${what} (“${x.says ?? ''}”). This contradicts what was read there.`
+  return `${as}it was ${what} (“${x.says ?? ''}”), as was read there.`
 }

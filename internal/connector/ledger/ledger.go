@@ -49,3 +49,12 @@ func (c *Connector) Write(ctx context.Context, path, value string) error {
 	_, err := c.line.Call(ctx, http.MethodPost, "/ledger/book.csv", "application/x-www-form-urlencoded", []byte(form.Encode()))
 	return err
 }
+
+// Try attempts an action from outside. known is false where this system cannot try it.
+func (c *Connector) Try(ctx context.Context, action, _, to string) (admitted bool, says string, known bool, err error) {
+	if action != "mail.forward" {
+		return false, "", false, nil
+	}
+	admitted, says, err = c.line.Knock(ctx, "/ledger/outside/letter", url.Values{"on-to": {to}})
+	return admitted, says, true, err
+}

@@ -4,11 +4,9 @@ package parley
 import (
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
-	"strings"
 
 	"wexillum.example/internal/connector/wire"
 	"wexillum.example/internal/core/native"
@@ -60,17 +58,13 @@ func (c *Connector) Write(ctx context.Context, path, value string) error {
 	return err
 }
 
-// Say tries to speak to one of our people from an address outside, as the other house would. It returns
-// whether it was delivered, and what was answered.
-func (c *Connector) Say(ctx context.Context, from, to string) (delivered bool, says string, err error) {
-	form := url.Values{"from": {from}, "to": {to}}
-	_, err = c.line.Call(ctx, http.MethodPost, "/parley/outside/say", "application/x-www-form-urlencoded", []byte(form.Encode()))
-	var r *wire.Refused
-	switch {
-	case err == nil:
-		return true, "delivered", nil
-	case errors.As(err, &r) && r.Status == http.StatusForbidden:
-		return false, strings.TrimSpace(r.Says), nil
+// Try attempts an action from outside as an address does that belongs to nobody, made for the trial. known
+// is false where this system cannot try it.
+func (c *Connector) Try(ctx context.Context, action, from, _ string) (admitted bool, says string, known bool, err error) {
+	path := map[string]string{"chat.message": "/parley/outside/say", "meetings.join": "/parley/outside/sit"}[action]
+	if path == "" {
+		return false, "", false, nil
 	}
-	return false, "", err
+	admitted, says, err = c.line.Knock(ctx, path, url.Values{"from": {from}})
+	return admitted, says, true, err
 }

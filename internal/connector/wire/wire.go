@@ -100,3 +100,18 @@ func words(body []byte) string {
 	s, _, _ := strings.Cut(strings.TrimSpace(string(body)), "\n")
 	return s[:min(len(s), 200)]
 }
+
+// Knock tries something from outside with a form, signed by nobody. It returns whether that was let
+// through, and what was answered; an error where nothing can be said.
+func (l *Line) Knock(ctx context.Context, path string, form url.Values) (admitted bool, says string, err error) {
+	outside := &Line{l.base, func(*http.Request) {}, l.http}
+	body, err := outside.Call(ctx, http.MethodPost, path, "application/x-www-form-urlencoded", []byte(form.Encode()))
+	var r *Refused
+	switch {
+	case err == nil:
+		return true, words(body), nil
+	case errors.As(err, &r) && r.Status == http.StatusForbidden:
+		return false, r.Says, nil
+	}
+	return false, "", err
+}

@@ -1,0 +1,255 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/store"
+)
+
+// Outcome is what came of a trial (systems.md §6). The last two say nothing.
+type Outcome string
+
+// Outcomes.
+const (
+	TrialAdmitted Outcome = "admitted"
+	TrialRefused  Outcome = "refused"
+	TrialSilent   Outcome = "silent"
+	TrialTooEarly Outcome = "too_early"
+	TrialNotTried Outcome = "not_tried"
+)
+
+// Trial is one attempt of one action at a system, from outside.
+type Trial struct {
+	ID            string  `json:"id"`
+	At            string  `json:"at"`
+	By            string  `json:"by"`
+	Revision      uint64  `json:"revision"`
+	Read          string  `json:"read,omitempty"` // the moment of the reading it is held against
+	System        string  `json:"system,omitempty"`
+	Asked         Asked   `json:"asked"`
+	From          string  `json:"from,omitempty"` // the address made for it
+	Meant         string  `json:"meant"`          // yes or no
+	Found         string  `json:"found,omitempty"`
+	Outcome       Outcome `json:"outcome"`
+	Says          string  `json:"says,omitempty"` // in the system's words, or why nothing was tried
+	Contradiction bool    `json:"contradiction,omitempty"`
+	Milliseconds  int64   `json:"milliseconds,omitempty"`
+}
+
+// trialName is the local part of addresses that are made for trials; nobody has it.
+const trialName = "trial-of-wexillum"
+
+// Try attempts what a question is about at the system that carries it, from outside, as somebody made
+// for the trial; and holds what comes of it against what was found and what is meant. A disagreement
+// with what was found is a contradiction: the settings concerned are taken for not done.
+func (s *Service) Try(ctx context.Context, who Who, asked Asked) (*Trial, error) {
+	q, err := asked.Question(s.Now())
+	if err != nil {
+		return nil, err
+	}
+	st := s.State()
+	v, err := st.Decide(&q)
+	if err != nil {
+		return nil, err
+	}
+	x := &Trial{At: s.Now().String(), By: who.Name, Revision: st.Head.Revision, Asked: asked, Meant: yesNo(v.Yes), Outcome: TrialNotTried}
+	if err := s.attempt(ctx, x, &q); err != nil {
+		return nil, err
+	}
+	err = s.change(ctx, who.Name, "", func(_ *State, t *store.Tx) error {
+		x.ID = fmt.Sprintf("t%d", t.Head().Seq+1)
+		t.Because(x.inWords())
+		return putJSON(t, "trial", x.ID, x)
+	})
+	if err != nil || !x.Contradiction {
+		return x, err
+	}
+	return x, s.contradicted(ctx, x, q.Action)
+}
+
+func yesNo(yes bool) string {
+	if yes {
+		return "yes"
+	}
+	return "no"
+}
+
+// attempt makes the trial, as far as one can be made.
+func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) error {
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return err
+	}
+	act := q.Action.Get()
+	service := act.Service().String()
+	i := slices.IndexFunc(list, func(y System) bool { return slices.Contains(y.dialect().Services, service) })
+	if i < 0 {
+		x.Says = "no system carries " + service
+		return nil
+	}
+	sys := &list[i]
+	x.System = sys.ID
+	if sys.Mode == ModePaused {
+		x.Says = sys.Name + " is paused"
+		return nil
+	}
+	from, to := "", ""
+	switch {
+	case act.Address:
+		to = trialName + "@" + q.Address.Domain().String()
+	case q.Subject.Kind == engine.ByLinkID:
+	case q.Subject.Kind == engine.ByAddress:
+		from = trialName + "@" + q.Subject.Address.Domain().String()
+	default:
+		x.Says = "only what outsiders do is tried"
+		return nil
+	}
+	if q.Subject.Kind == engine.ByAddress && !q.Subject.Address.IsNewcomer() && s.State().KindAt(q.Subject.Address, s.Now()) == engine.KindGuest {
+		x.Says = "read, not tried: a trial comes as somebody unknown, and this is a guest"
+		return nil
+	}
+	x.From = from
+	c, err := s.connector(sys)
+	if err != nil {
+		x.Says = err.Error()
+		return nil
+	}
+	began := time.Now()
+	admitted, says, known, err := c.Try(ctx, act.Name, from, to)
+	x.Milliseconds = time.Since(began).Milliseconds()
+	switch {
+	case err != nil:
+		x.Outcome, x.Says = TrialSilent, err.Error()
+		return nil
+	case !known:
+		x.Says = fmt.Sprintf("%s cannot try this", sys.Name)
+		return nil
+	case admitted:
+		x.Outcome = TrialAdmitted
+	default:
+		x.Outcome = TrialRefused
+	}
+	x.Says = says
+	services, err := s.onItsWay(ctx)
+	if err != nil {
+		return err
+	}
+	if services[service].open {
+		x.Outcome = TrialTooEarly
+		return nil
+	}
+	most, err := s.StateFound(ctx, true)
+	if err != nil {
+		return nil // it was never read: the trial stands for itself
+	}
+	least, err := s.StateFound(ctx, false)
+	if err != nil {
+		return err
+	}
+	if r, err := s.store.ReadingOf(ctx, sys.ID, moment.Never-1); err == nil && r != nil {
+		x.Read = r.Seen.String()
+		if lately, err := s.mayNotCount(ctx, sys, q.Action); err != nil || lately {
+			x.Outcome = TrialTooEarly
+			return err
+		}
+	}
+	held := *q // found is asked of whoever came
+	if from != "" {
+		if held.Subject.Address, err = addr.Parse(from); err != nil {
+			return err
+		}
+	}
+	a, errA := most.Decide(&held)
+	b, errB := least.Decide(&held)
+	if errA != nil || errB != nil {
+		return nil
+	}
+	x.Found = yesNo(a.Yes)
+	if a.Yes != b.Yes {
+		x.Found = "unsure"
+	}
+	x.Contradiction = x.Outcome == TrialAdmitted && !a.Yes || x.Outcome == TrialRefused && b.Yes
+	return nil
+}
+
+// mayNotCount reports whether somebody changed so lately what an action leans on that it need not count
+// there yet.
+func (s *Service) mayNotCount(ctx context.Context, x *System, action catalogue.ActionID) (bool, error) {
+	all, err := s.settingsOf(ctx, x.ID)
+	for path, c := range all {
+		span, _, _ := x.dialect().Setting(path)
+		rule, ok := catalogue.RuleByName(x.dialect().RuleAt(path))
+		if ok && c.Drift != nil && slices.Contains(catalogue.AskedBy(rule.ID), action) &&
+			s.Now() < moment.Moment(c.Drift.Since)+moment.Moment(float64(span.Microseconds())/s.faster()) {
+			return true, err
+		}
+	}
+	return false, err
+}
+
+// inWords says what was tried and what came of it.
+func (x *Trial) inWords() string {
+	what := fmt.Sprintf("tried %s on %s as %s", x.Asked.Action, x.Asked.Resource, x.Asked.Subject)
+	switch x.Outcome {
+	case TrialNotTried:
+		return "not " + what + ": " + x.Says
+	case TrialSilent:
+		return what + ": no answer: " + x.Says
+	case TrialTooEarly:
+		return what + ": too early to tell, a change is on its way; it says: " + x.Says
+	}
+	out := fmt.Sprintf("%s: %s, in its words: %s", what, x.Outcome, x.Says)
+	if x.Contradiction {
+		out += "; this contradicts what was read there"
+	}
+	return out
+}
+
+// contradicted makes the settings that a contradicted action leans on differ: what was read is no proof.
+func (s *Service) contradicted(ctx context.Context, x *Trial, action catalogue.ActionID) error {
+	sys, err := s.System(ctx, x.System)
+	if err != nil {
+		return err
+	}
+	all, err := s.settingsOf(ctx, x.System)
+	if err != nil {
+		return err
+	}
+	var list []*CarriedSetting
+	for path, c := range all {
+		r, ok := catalogue.RuleByName(sys.dialect().RuleAt(path))
+		if !ok || c.State != StepConfirmed || !slices.Contains(catalogue.AskedBy(r.ID), action) {
+			continue
+		}
+		n := *c
+		n.Made = stamp(s.Now())
+		n.State, n.Problem = StepDiffers, fmt.Sprintf("a trial contradicts it: %s was %s", x.Asked.Action, x.Outcome)
+		list = append(list, &n)
+	}
+	return s.putSettings(ctx, sys, list, "")
+}
+
+// Trials lists trials, the newest first.
+func (s *Service) Trials(ctx context.Context, limit int) ([]Trial, error) {
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: "trial", Limit: limit})
+	if err != nil {
+		return nil, err
+	}
+	out := []Trial{}
+	for i := range entries {
+		var x Trial
+		if err := json.Unmarshal(entries[i].Now, &x); err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
