@@ -71,7 +71,9 @@ func settingState(s *contract.SystemSetting) string {
 }
 
 // clock writes a moment to the minute.
-func clock(m string) string { return strings.TrimSuffix(strings.Replace(m[:min(len(m), 16)], "T", " ", 1), " ") }
+func clock(m string) string {
+	return strings.TrimSuffix(strings.Replace(m[:min(len(m), 16)], "T", " ", 1), " ")
+}
 
 func (a *app) printSystem(v *contract.SystemView) error {
 	if a.output != "table" {

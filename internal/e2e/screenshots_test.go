@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"wexillum.example/internal/service"
 )
 
 const lecturer = "/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example"
@@ -21,6 +22,9 @@ func TestScreenshots(t *testing.T) {
 		t.Skip("WEXILLUM_SCREENSHOTS names no folder")
 	}
 	r := demoService(t)
+	at, _ := r.withSuite()
+	r.settled("quay")
+	r.settled("parley")
 	b := browser(t)
 	door := &page{t, b, r.url}
 	door.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url), chromedp.WaitVisible(chromedp.CSS("#name")))
@@ -40,15 +44,18 @@ func TestScreenshots(t *testing.T) {
 	take("audience", "/audience?resource=space%3Aloan-dossier&all=true", "document.querySelector('.listing tbody tr')")
 	take("rules", "/rules?service=meetings", "document.querySelector('.rule')")
 	take("space", "/spaces/volunteers-handbook", "document.querySelector('.values')")
-	take("exceptions", "/exceptions", "document.querySelector('.time')")
 	take("findings", "/findings", "document.querySelector('.findings li')")
 	p.do(chromedp.EmulateViewport(390, 844))
 	take("answer-phone", lecturer, verdict)
 	p.do(chromedp.EmulateViewport(1280, 800))
+	check(t, turn(at["parley"], "houses", "all but: marrowby.example"))
+	_, err := r.svc.ReadSystem(context.Background(), service.Who{Name: "harbour", Role: service.Administrator}, "parley")
+	check(t, err)
+	take("system", "/systems/parley", "document.querySelector('.settings-found .is-wrong')")
 	take("numbers", "/numbers", "document.querySelector('.ledger li')")
 	post := r.post()
 	ctx := context.Background()
-	_, err := r.svc.CarryOut(ctx)
+	_, err = r.svc.CarryOut(ctx)
 	check(t, err)
 	take("guests", "/guests", "document.querySelector('.tide rect') && document.querySelectorAll('.guests tbody tr').length > 10")
 	take("guest", "/guests/maren.holtveig@ilvane.example", "document.querySelector('.tide-knot')")

@@ -394,7 +394,7 @@ func (c *placeChange) asAWhole(x *entry, g *world.Grant) {
 			return
 		}
 		if why == nil {
-			why, c.lines[x.line].Ask = answer.Deciding().Refusals(), &q
+			why = answer.Deciding().Refusals()
 		}
 	}
 	if len(domains) == 0 {
