@@ -1767,6 +1767,12 @@ export interface components {
             /** @description How long a change takes to count; absent where nobody knows */
             seconds?: number;
         };
+        Trials: {
+            trials: components["schemas"]["Trial"][];
+            /** @description How many (party, action, resource) those that were admitted or refused stand for */
+            stand_for: number;
+            contradictions: number;
+        };
         Trial: {
             id: string;
             at: string;
@@ -1819,6 +1825,8 @@ export interface components {
             mode?: "look" | "carry" | "paused";
             /** @enum {string} */
             put_back?: "no" | "beyond";
+            /** @description What can be tried there is tried every night */
+            nightly?: boolean;
             minutes?: number;
             /** @description Of what carrying it writes */
             digest?: string;
@@ -1836,6 +1844,9 @@ export interface components {
             mode: "look" | "carry" | "paused";
             minutes: number;
             put_back: string;
+            nightly: boolean;
+            /** @description Actions that can be tried there */
+            tries: string[];
             /** @description When it was read last; absent where it never was */
             read?: string;
             /** @description Since when it says what it says */

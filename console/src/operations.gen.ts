@@ -108,5 +108,6 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/systems/{id}/read', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/take-over', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/trials', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/systems/{id}/try', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/settings/{path}', draft: 'never' },
 ]

@@ -67,7 +67,7 @@ func systemOut(v *service.SystemView) contract.SystemView {
 	d, _ := native.ByName(x.Dialect)
 	out := contract.SystemView{
 		Id: x.ID, Name: x.Name, Dialect: x.Dialect, Title: d.Title, Services: d.Services, Address: x.Address, Key: x.Key,
-		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
+		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Nightly: x.Nightly, Tries: d.Tries, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
 		Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
 		Beyond: counted(v.Beyond), Short: counted(v.Short), Unsure: counted(v.Unsure), Settings: []contract.SystemSetting{},
 	}
@@ -192,7 +192,7 @@ func (s *server) System(ctx context.Context, r apigen.SystemRequestObject) (apig
 // ChangeSystem changes a system, or what is done to it.
 func (s *server) ChangeSystem(ctx context.Context, r apigen.ChangeSystemRequestObject) (apigen.ChangeSystemResponseObject, error) {
 	b := r.Body
-	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Digest: opt(b.Digest)}
+	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Digest: opt(b.Digest)}
 	if b.Mode != nil {
 		p.Mode = ptr(service.Mode(*b.Mode))
 	}
@@ -285,4 +285,17 @@ func (s *server) Try(ctx context.Context, r apigen.TryRequestObject) (apigen.Try
 		return nil, err
 	}
 	return apigen.Try200JSONResponse(trialOut(x)), nil
+}
+
+// TrySystem tries everything that can be tried at a system.
+func (s *server) TrySystem(ctx context.Context, r apigen.TrySystemRequestObject) (apigen.TrySystemResponseObject, error) {
+	x, err := s.Service.TryPlan(ctx, whoIs(ctx), r.Id, opt(r.Body.Partner))
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.TrySystem200JSONResponse{Trials: []contract.Trial{}, StandFor: x.StandFor, Contradictions: x.Contradictions}
+	for i := range x.Trials {
+		out.Trials = append(out.Trials, trialOut(&x.Trials[i]))
+	}
+	return out, nil
 }

@@ -334,6 +334,17 @@ func (s *server) Diff(ctx context.Context, r apigen.DiffRequestObject) (apigen.D
 	if err != nil {
 		return nil, err
 	}
+	if p.MeantFound != nil && *p.MeantFound {
+		switch who := whoIs(ctx).Role; {
+		case who == service.Member:
+			return nil, fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
+		case p.AndWho != nil || p.At != nil || p.AndAt != nil || service.DraftIn(ctx) != "":
+			return nil, &service.Invalid{Field: "meant_found", Value: "true", Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}
+		}
+		if _, right, _, _, err = s.sides(service.AsFound(ctx, true), &p.Who, nil, nil, nil); err != nil {
+			return nil, err
+		}
+	}
 	lines, err := answer.Differences(left, right, a, b, ctx.Err)
 	out := apigen.Diff200JSONResponse{
 		Left:   left.Stated(),

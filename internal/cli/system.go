@@ -255,12 +255,19 @@ func (a *app) system() *cobra.Command {
 		whyFlag(m, &why)
 		return m
 	}
-	var name, address, key, back string
+	var name, address, key, back, nightly string
 	alter := on("set SYSTEM", "Change what a system is called, where it is, how often it is read, what is put back by itself", "", "  wexillum system set parley --put-back beyond --why \"nobody loosens it unasked\"", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			b := contract.SystemChange{Why: why, Name: optional(name), Address: optional(address), Key: optional(key)}
 			if c.Flags().Changed("minutes") {
 				b.Minutes = &minutes
+			}
+			if nightly != "" {
+				if nightly != "yes" && nightly != "no" {
+					return usage{fmt.Errorf("--nightly %q: write yes or no", nightly)}
+				}
+				yes := nightly == "yes"
+				b.Nightly = &yes
 			}
 			if back != "" {
 				p := contract.SystemChangePutBack(back)
@@ -273,6 +280,7 @@ func (a *app) system() *cobra.Command {
 	f.StringVar(&address, "address", "", "its address")
 	f.StringVar(&key, "key", "", "where its key is: file:PATH or env:NAME")
 	f.IntVar(&minutes, "minutes", 5, "minutes from the end of one reading to the next")
+	f.StringVar(&nightly, "nightly", "", "what can be tried there is tried every night: yes or no")
 	f.StringVar(&back, "put-back", "", "what is put back by itself: no, or beyond for what was loosened there")
 	whyFlag(alter, &why)
 	decide := func(use, short, do string, until *string) *cobra.Command {
@@ -335,6 +343,67 @@ func (a *app) system() *cobra.Command {
 		}
 		return a.records(x, []string{"kind", "what it is", "carries", "exact", "tighter", "by hand", "nothing"}, rows)
 	}
+	var partner string
+	tries := on("try SYSTEM", "Try from outside everything that can be tried at a system", "Attempts each action that can be tried there, once for each typical newcomer, as an address\nthat nobody has, and holds what comes of it against what was read.", "  wexillum system try parley --partner ilvane", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
+			resp, err := r.TrySystem(c.Context(), args[0], contract.TrySystemJSONRequestBody{Partner: optional(partner)})
+			var x contract.Trials
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i := range x.Trials {
+				t := &x.Trials[i]
+				note := ""
+				if t.Contradiction != nil {
+					note = "contradicts what was read"
+				}
+				found := ""
+				if t.Found != nil {
+					found = string(*t.Found)
+				}
+				rows = append(rows, []string{cmpOr(pick(t.Address), t.Subject), t.Action, string(t.Meant), found, strings.ReplaceAll(string(t.Outcome), "_", " "), pick(t.Says), note})
+			}
+			if err := a.records(x, []string{"who", "action", "meant", "found", "tried", "it says", ""}, rows); err != nil {
+				return err
+			}
+			a.say("%d trials, which stand for %d (party, action, resource); %d contradict what was read.", len(x.Trials), x.StandFor, x.Contradictions)
+			if x.Contradictions > 0 {
+				return exit(statusNo)
+			}
+			return nil
+		})
+	tries.Flags().StringVar(&partner, "partner", "", "only what concerns this partner")
+	sheet := on("sheet SYSTEM", "What is to be changed there by hand: for the administrator of that system", "A sheet for whoever has the system's own console: what, from what to what, and how to see\nthat it worked.", "", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
+			v, err := get(c, r, args[0])
+			if err != nil {
+				return err
+			}
+			rows, data := [][]string{}, []map[string]string{}
+			for i := range v.Settings {
+				s := &v.Settings[i]
+				if s.Found == nil || *s.Found == s.Meant || s.Turn != nil && *s.Turn == "same" || v.Mode == "carry" && !s.ByHand {
+					continue
+				}
+				turn := ""
+				if s.Turn != nil {
+					turn = string(*s.Turn)
+				}
+				rows = append(rows, []string{s.Title, s.Path, *s.Found, s.Meant, turn, s.RuleTitle})
+				data = append(data, map[string]string{"title": s.Title, "setting": s.Path, "from": *s.Found, "to": s.Meant, "turn": turn, "rule": s.Rule})
+			}
+			if len(rows) == 0 && a.output == "table" {
+				a.say("Nothing is to be changed in %s by hand.", v.Name)
+				return nil
+			}
+			a.say("To be changed in %s (%s), in its own console:", v.Name, v.Title)
+			if err := a.records(data, []string{"there it is called", "setting", "from", "to", "this", "it carries"}, rows); err != nil {
+				return err
+			}
+			a.say("It worked once the next reading says so: wexillum system read %s.", v.Id)
+			return nil
+		})
 	var setting string
 	over := on("take-over SYSTEM", "Make a draft of what a system holds otherwise than meant",
 		"What a system holds becomes a draft of policy, in its loosest faithful reading; what of it is\nno policy is told. Nothing counts before the draft is published.", "  wexillum system take-over parley --setting houses", 1,
@@ -360,7 +429,7 @@ func (a *app) system() *cobra.Command {
 			return nil
 		})
 	over.Flags().StringVar(&setting, "setting", "", "only this setting, as it is called there")
-	c.AddCommand(over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
+	c.AddCommand(tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
 		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept, decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
 	return c
 }

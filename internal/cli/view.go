@@ -385,6 +385,7 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 
 func (a *app) diff() *cobra.Command {
 	var at, andAt, file string
+	var meantFound bool
 	c := &cobra.Command{
 		Use:               "diff WHO [WHO]",
 		Short:             "Compare what somebody can do on two dates, or what two people can do, with reasons",
@@ -395,8 +396,11 @@ func (a *app) diff() *cobra.Command {
 			and := ""
 			if len(args) > 1 {
 				and = args[1]
-			} else if andAt == "" && at == "" {
+			} else if andAt == "" && at == "" && !meantFound {
 				return usage{errors.New("name another party, or other moments with --at and --and-at")}
+			}
+			if meantFound && (a.world != "" || file != "") {
+				return usage{errors.New("--meant-found asks the systems and prints; leave --world and --report away")}
 			}
 			var x contract.Diff
 			if a.world != "" {
@@ -438,10 +442,13 @@ func (a *app) diff() *cobra.Command {
 					return err
 				}
 				left, right := at, andAt
-				if and == "" && right == "" { // the other side is now
+				if meantFound && (and != "" || left != "" || right != "") {
+					return usage{errors.New("--meant-found compares what is meant now with what was found, for one party; leave the other side away")}
+				}
+				if and == "" && right == "" && !meantFound { // the other side is now
 					right = moment.Of(time.Now()).String()
 				}
-				resp, err := r.Diff(c.Context(), &contract.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)})
+				resp, err := r.Diff(c.Context(), &contract.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right), MeantFound: &meantFound})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
@@ -464,7 +471,9 @@ func (a *app) diff() *cobra.Command {
 			if a.output != "table" {
 				return a.records(x, []string{"change", "action", "resource", "was", "becomes"}, rows)
 			}
-			if x.Who != x.AndWho {
+			if meantFound {
+				a.say("What is meant for %s, and what the systems do: + they let through besides, - they refuse besides\n", x.Who)
+			} else if x.Who != x.AndWho {
 				a.say("What %s may do, and %s may not (-), and the other way round (+), at %s\n", x.Who, x.AndWho, seconds(x.Left.At))
 			} else {
 				a.say("What %s may do at %s and not at %s (-), and the other way round (+)\n", x.Who, seconds(x.Left.At), seconds(x.Right.At))
@@ -479,6 +488,7 @@ func (a *app) diff() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&at, "at", "", "the first moment; now where absent")
+	f.BoolVar(&meantFound, "meant-found", false, "what is meant against what the systems hold")
 	f.StringVar(&andAt, "and-at", "", "the other moment; now where absent and one party is named")
 	f.StringVar(&file, "report", "", "also write a page that prints into this file")
 	return c

@@ -3741,6 +3741,40 @@ func (c *Client) TakeOver(ctx context.Context, id string, body TakeOverJSONReque
 	return c.Client.Do(req)
 }
 
+// TrySystemWithBody Try from outside everything that can be tried at a system, once for each typical newcomer
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/systems/{id}/try (the `TrySystem` operationId).
+func (c *Client) TrySystemWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrySystemRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrySystem Try from outside everything that can be tried at a system, once for each typical newcomer
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/systems/{id}/try (the `TrySystem` operationId).
+func (c *Client) TrySystem(ctx context.Context, id string, body TrySystemJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrySystemRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListTokens Own tokens; for administrators all
 //
 // Corresponds with GET /api/v1/tokens (the `ListTokens` operationId).
@@ -5399,6 +5433,18 @@ func NewDiffRequest(server string, params *DiffParams) (*http.Request, error) {
 		if params.AndAt != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "and_at", *params.AndAt, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.MeantFound != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "meant_found", *params.MeantFound, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -13352,6 +13398,53 @@ func NewTakeOverRequestWithBody(server string, id string, contentType string, bo
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/systems/%s/take-over", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTrySystemRequest calls the generic TrySystem builder with application/json body
+func NewTrySystemRequest(server string, id string, body TrySystemJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrySystemRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewTrySystemRequestWithBody constructs an http.Request for the TrySystem method, with any body, and a specified content type
+func NewTrySystemRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/systems/%s/try", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

@@ -4743,11 +4743,14 @@ type SystemChange struct {
 	Address *string `json:"address,omitempty"`
 
 	// Digest Of what carrying it writes
-	Digest  *string              `json:"digest,omitempty"`
-	Key     *string              `json:"key,omitempty"`
-	Minutes *int                 `json:"minutes,omitempty"`
-	Mode    *SystemChangeMode    `json:"mode,omitempty"`
-	Name    *string              `json:"name,omitempty"`
+	Digest  *string           `json:"digest,omitempty"`
+	Key     *string           `json:"key,omitempty"`
+	Minutes *int              `json:"minutes,omitempty"`
+	Mode    *SystemChangeMode `json:"mode,omitempty"`
+	Name    *string           `json:"name,omitempty"`
+
+	// Nightly What can be tried there is tried every night
+	Nightly *bool                `json:"nightly,omitempty"`
 	PutBack *SystemChangePutBack `json:"put_back,omitempty"`
 	Why     string               `json:"why"`
 }
@@ -4819,6 +4822,7 @@ type SystemView struct {
 	Minutes int            `json:"minutes"`
 	Mode    SystemViewMode `json:"mode"`
 	Name    string         `json:"name"`
+	Nightly bool           `json:"nightly"`
 
 	// Open Settings that are on their way
 	Open int `json:"open"`
@@ -4834,9 +4838,12 @@ type SystemView struct {
 	Short    Counted         `json:"short"`
 
 	// Since Since when it says what it says
-	Since  *string `json:"since,omitempty"`
-	Title  string  `json:"title"`
-	Tried  *string `json:"tried,omitempty"`
+	Since *string `json:"since,omitempty"`
+	Title string  `json:"title"`
+	Tried *string `json:"tried,omitempty"`
+
+	// Tries Actions that can be tried there
+	Tries  []string `json:"tries"`
 	Unread []struct {
 		Path string `json:"path"`
 		Rule string `json:"rule"`
@@ -4969,6 +4976,15 @@ type TrialMeant string
 
 // TrialOutcome defines model for Trial.Outcome.
 type TrialOutcome string
+
+// Trials defines model for Trials.
+type Trials struct {
+	Contradictions int `json:"contradictions"`
+
+	// StandFor How many (party, action, resource) those that were admitted or refused stand for
+	StandFor int     `json:"stand_for"`
+	Trials   []Trial `json:"trials"`
+}
 
 // TwoPeople defines model for TwoPeople.
 type TwoPeople struct {
@@ -5305,6 +5321,9 @@ type DiffParams struct {
 
 	// AndAt The other moment; absent is the same
 	AndAt *string `form:"and_at,omitempty" json:"and_at,omitempty"`
+
+	// MeantFound The right side is what the systems hold, in its loosest reading
+	MeantFound *bool `form:"meant_found,omitempty" json:"meant_found,omitempty"`
 }
 
 // ListDomainsParams defines parameters for ListDomains.
@@ -6143,6 +6162,12 @@ type TakeOverJSONBody struct {
 	Setting *string `json:"setting,omitempty"`
 }
 
+// TrySystemJSONBody defines parameters for TrySystem.
+type TrySystemJSONBody struct {
+	// Partner Only what concerns this one
+	Partner *string `json:"partner,omitempty"`
+}
+
 // TrialsParams defines parameters for Trials.
 type TrialsParams struct {
 	Limit *Limit `form:"limit,omitempty" json:"limit,omitempty"`
@@ -6403,6 +6428,9 @@ type DecideSettingJSONRequestBody DecideSettingJSONBody
 
 // TakeOverJSONRequestBody defines body for TakeOver for application/json ContentType.
 type TakeOverJSONRequestBody TakeOverJSONBody
+
+// TrySystemJSONRequestBody defines body for TrySystem for application/json ContentType.
+type TrySystemJSONRequestBody TrySystemJSONBody
 
 // MakeTokenJSONRequestBody defines body for MakeToken for application/json ContentType.
 type MakeTokenJSONRequestBody = Credentials

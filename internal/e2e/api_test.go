@@ -54,7 +54,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/keep": "ak", "POST /api/v1/drafts/{id}/restore": "ak", "GET /api/v1/two-people": "auk", "PUT /api/v1/two-people": "a", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
 		"GET /api/v1/revisions": "auk", "GET /api/v1/revisions/{number}": "auk", "POST /api/v1/revisions/{number}/back": "a",
-		"GET /api/v1/systems": "auk", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "auk", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/trials": "auk", "POST /api/v1/trials": "ak",
+		"GET /api/v1/systems": "auk", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "auk", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/trials": "auk", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
 		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
 	}
 	have := api.Patterns()

@@ -8,6 +8,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"wexillum.example/internal/demo"
 )
 
 // TestDocs runs every console example of the README and the docs, page by page on
@@ -36,7 +38,7 @@ func TestDocs(t *testing.T) {
 		r := demoService(t)
 		suiteAt := map[string]string{}
 		if strings.Contains(string(text), "wexillum system") {
-			suiteAt, _ = r.withSuite()
+			suiteAt, _ = r.withSuite(10 * demo.SuiteFaster) // nobody waits for a page
 			r.settled("quay")
 			r.settled("parley")
 		}

@@ -9,6 +9,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"wexillum.example/internal/demo"
 	"wexillum.example/internal/service"
 )
 
@@ -22,7 +23,7 @@ func TestScreenshots(t *testing.T) {
 		t.Skip("WEXILLUM_SCREENSHOTS names no folder")
 	}
 	r := demoService(t)
-	at, _ := r.withSuite()
+	at, _ := r.withSuite(10 * demo.SuiteFaster)
 	r.settled("quay")
 	r.settled("parley")
 	b := browser(t)

@@ -21,11 +21,11 @@ import (
 // suiteKey sets the key of the demo's suite once: tests run beside each other.
 var suiteKey = sync.OnceValue(func() error { return os.Setenv(demo.SuiteKey, "pass") })
 
-// withSuite lets a service work on a suite, as the demo does: an hour is a minute there.
-func (r *running) withSuite() (at map[string]string, programs map[string]*suite.Program) {
+// withSuite lets a service work on a suite, as the demo does, where everything is so much faster.
+func (r *running) withSuite(faster float64) (at map[string]string, programs map[string]*suite.Program) {
 	r.t.Helper()
 	check(r.t, suiteKey())
-	programs, at = suite.New(suite.Options{Key: "pass", Faster: demo.SuiteFaster}), map[string]string{}
+	programs, at = suite.New(suite.Options{Key: "pass", Faster: faster}), map[string]string{}
 	for name, p := range programs {
 		srv := httptest.NewServer(p.Handler())
 		r.t.Cleanup(srv.Close)
@@ -34,7 +34,7 @@ func (r *running) withSuite() (at map[string]string, programs map[string]*suite.
 	r.svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
 		return connector.New(dialect, address, key)
 	})
-	r.svc.SetFaster(demo.SuiteFaster)
+	r.svc.SetFaster(faster)
 	ctx, stop := context.WithCancel(context.Background())
 	check(r.t, demo.Systems(ctx, r.svc, at))
 	done := make(chan struct{})
@@ -68,7 +68,7 @@ func (r *running) settled(id string) *service.SystemView {
 func TestSystemsInTheConsole(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
-	at, programs := r.withSuite()
+	at, programs := r.withSuite(demo.SuiteFaster)
 	r.login("harbour")
 	r.settled("parley")
 	p := r.page(browser(t), "harbour")
@@ -122,6 +122,13 @@ func TestSystemsInTheConsole(t *testing.T) {
 		t.Errorf("put back: %s", got)
 	}
 	p.until("document.querySelector('.system.is-right')")
+	p.presses("main", "Try it from outside")
+	p.until("document.querySelector('#h-tried')")
+	if got := p.text("[aria-labelledby=h-tried]"); !strings.Contains(got, "trials, which stand for") {
+		t.Errorf("tried: %s", got)
+	}
+	p.axe("what was tried")
+	p.picture("system-tried")
 	// What is looked at is shown what it would be made to hold.
 	p.goTo("/systems/ledger", "document.querySelector('.settings-found tbody tr')")
 	p.presses("main", "Have it carried")
@@ -147,7 +154,7 @@ func turn(at, name, to string) error {
 func TestSystemsByClient(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
-	at, programs := r.withSuite()
+	at, programs := r.withSuite(demo.SuiteFaster)
 	r.login("harbour")
 	r.settled("quay")
 	r.settled("parley")
@@ -185,6 +192,8 @@ func TestSystemsByClient(t *testing.T) {
 		}
 	}
 	tries("tried at parley as trial-of-wexillum@vantry.example: admitted")
+	r.says(0, "+ they let through besides", "diff", "*@vantry.example", "--meant-found")
+	r.says(2, "leave the other side away", "diff", "*@vantry.example", "--meant-found", "--at", "+3d")
 	r.says(1, "write most or least", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found=some")
 	r.says(1, "this changes something", "partner", "open", "vantry", "chat.in", "--found", "--why", "x", "--yes")
 	r.says(1, "write a day ahead", "system", "accept", "parley", "houses", "--until", "2020-01-01", "--why", "x")
@@ -192,6 +201,12 @@ func TestSystemsByClient(t *testing.T) {
 	r.says(0, "waits to be written", "system", "put-back", "parley", "houses", "--why", "the fair is over")
 	r.settled("parley")
 	r.says(0, "the fair is over", "journal", "--kind", "system_setting")
+	r.says(0, "contradict what was read", "system", "try", "quay")
+	r.says(1, "there is no such partner", "system", "try", "quay", "--partner", "nobody")
+	r.says(0, "Forwarded post leaves a copy", "system", "sheet", "ledger")
+	r.says(0, "Nothing is to be changed", "system", "sheet", "parley")
+	r.says(0, "carried", "system", "set", "parley", "--nightly", "yes", "--why", "to be sure")
+	r.says(2, "write yes or no", "system", "set", "parley", "--nightly", "maybe", "--why", "x")
 	// To carry shows what it writes first, and can be taken back to looking.
 	if _, out, _ := r.client("n\n", "system", "carry", "ledger", "--why", "it shall follow"); !strings.Contains(out, "writes") {
 		t.Errorf("carrying shows nothing first:\n%s", out)

@@ -186,5 +186,6 @@ var all = []Operation{
 	{ID: "takeOver", Method: "POST", Pattern: "/api/v1/systems/{id}/take-over", Summary: "Make a draft of what a system holds otherwise than meant, and say what of it is no policy", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "trials", Method: "GET", Pattern: "/api/v1/trials", Summary: "Trials that were made, the newest first", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "try", Method: "POST", Pattern: "/api/v1/trials", Summary: "Attempt what a question is about at the system that carries it, from outside, and hold that against what was found", Roles: []string{"administrator", "keeper"}, Draft: "never"},
+	{ID: "trySystem", Method: "POST", Pattern: "/api/v1/systems/{id}/try", Summary: "Try from outside everything that can be tried at a system, once for each typical newcomer", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "decideSetting", Method: "POST", Pattern: "/api/v1/systems/{id}/settings/{path}", Summary: "Put back what was changed in a system, accept it until a day, or have what failed or differs sent again", Roles: []string{"administrator"}, Draft: "never"},
 }

@@ -310,6 +310,9 @@ func (s *Service) rearrange(
 			return err
 		}
 		for _, p := range []string{from, to} {
+			if _, err := now.Partner(p); err != nil { // to be made, or not there, which is told below
+				continue
+			}
 			held, err := grants("partner:" + p)
 			if err != nil {
 				return err

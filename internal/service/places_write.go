@@ -401,7 +401,13 @@ func (c *placeChange) asAWhole(x *entry, g *world.Grant) {
 		c.refuse(x.line, "party", g.Party(), "no domain of theirs is known")
 		return
 	}
-	c.refuse(x.line, "party", g.Party(), "none of them would get in with their home account: "+causesText(why))
+	next := ""
+	for i := range why {
+		if n := why[i].Next(); n != "" && next == "" {
+			next = ". " + strings.TrimSuffix(n, ".")
+		}
+	}
+	c.refuse(x.line, "party", g.Party(), "none of them would get in with their home account: "+causesText(why)+next)
 }
 
 func forwardAction() catalogue.ActionID {

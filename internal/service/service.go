@@ -57,10 +57,14 @@ type Service struct {
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]
 
-	connect     func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
-	holder      string                                                // names this service to others that work on systems
-	looked      map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
-	spans       float64
+	connect    func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
+	holder     string                                                // names this service to others that work on systems
+	looked     map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
+	spans      float64
+	countedNow struct { // impacts of what was found are counted once
+		sync.Mutex
+		by map[string]countedOf
+	}
 	ways        atomic.Pointer[ways]
 	foundStates [2]atomic.Pointer[foundState] // at least, at most
 

@@ -43,6 +43,7 @@ type System struct {
 	Mode    Mode   `json:"mode"`
 	Minutes int    `json:"minutes"` // from the end of one reading to the next
 	PutBack string `json:"put_back"`
+	Nightly bool   `json:"nightly,omitempty"` // what can be tried there is tried every night
 }
 
 func (x *System) dialect() *native.Dialect {
@@ -279,6 +280,7 @@ func (s *Service) AddSystem(ctx context.Context, who Who, why string, x System) 
 // SystemPatch is what is changed of a system; nil leaves as it is.
 type SystemPatch struct {
 	Name, Address, Key, PutBack *string
+	Nightly                     *bool
 	Mode                        *Mode
 	Minutes                     *int
 	Digest                      string // of the steps that were shown, where it is to be carried
@@ -325,6 +327,9 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 		}
 		if p.Minutes != nil {
 			x.Minutes = *p.Minutes
+		}
+		if p.Nightly != nil {
+			x.Nightly = *p.Nightly
 		}
 		if err := x.check(); err != nil {
 			return err

@@ -24,6 +24,12 @@ type Counted struct{ Granted, Wide, Newcomers int }
 
 func (c Counted) any() bool { return c != Counted{} }
 
+// countedOf is what was counted of a system, of what is meant and a reading.
+type countedOf struct {
+	of                    string
+	beyond, short, unsure Counted
+}
+
 // SettingView is one setting of a system, meant and found.
 type SettingView struct {
 	Path, Title, Rule, Meant, Found string
@@ -135,6 +141,14 @@ func (s *Service) viewSystem(
 	if !counts {
 		return v, nil
 	}
+	key := fmt.Sprint(st.Head, r.At, r.Values)
+	s.countedNow.Lock()
+	kept, counted := s.countedNow.by[x.ID]
+	s.countedNow.Unlock()
+	if counted && kept.of == key {
+		v.Beyond, v.Short, v.Unsure = kept.beyond, kept.short, kept.unsure
+		return v, nil
+	}
 	most, least := s.overlaid(st, []*native.Found{f}, true), s.overlaid(st, []*native.Found{f}, false)
 	stop := ctx.Err
 	count := func(before, after *engine.Snapshot) (gained, lost Counted, err error) {
@@ -167,6 +181,12 @@ func (s *Service) viewSystem(
 	if v.Unsure, _, err = count(least, most); err != nil {
 		return nil, err
 	}
+	s.countedNow.Lock()
+	defer s.countedNow.Unlock()
+	if s.countedNow.by == nil {
+		s.countedNow.by = map[string]countedOf{}
+	}
+	s.countedNow.by[x.ID] = countedOf{key, v.Beyond, v.Short, v.Unsure}
 	return v, nil
 }
 

@@ -65,7 +65,7 @@ rules:
   chat.federation: {default: listed}
   files.given_to: {limit: newcomers, default: known}
 partners:
-  - {id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {chat.in: yes, chat.out: yes, directory.in: yes, files.in: yes}, stance: {chat.in: {says: admits}, chat.out: {says: admits}}}
+  - {id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {chat.in: yes, chat.out: yes, directory.in: yes, files.in: yes, meetings.in: yes}, stance: {chat.in: {says: admits}, chat.out: {says: admits}}}
 people: [{id: uma, name: Uma, address: uma@ours.example}]
 spaces: [{id: dossier, name: Dossier, kind: team, owners: [uma], items: [{id: kit, kind: file, name: Kit}]}]
 guests: [{address: a@ilvane.example, name: Ada, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}]
@@ -355,6 +355,92 @@ func TestTrials(t *testing.T) {
 	check(t, err)
 	if len(list) < 8 || list[0].Outcome != TrialRefused || list[0].By != "admin" {
 		t.Errorf("%d are kept: %+v", len(list), list[0])
+	}
+}
+
+// TestTrialPlan: everything that can be tried is, once for each typical newcomer, and says for how many it
+// stands; at night by itself, once.
+func TestTrialPlan(t *testing.T) {
+	s, c, programs, view := onSuite(t, suiteWorld+`
+meetings: [{id: open-day, name: Open day, host: uma, passcode: yes}]
+links: [{id: l, item: file:kit, for: bearer, right: view, created: 2026-11-20, until: 2027-01-01, by: uma}]
+contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
+`)
+	carry := ModeCarry
+	for _, id := range []string{"parley", "quay", "ledger"} {
+		_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", id, SystemPatch{Mode: &carry, Digest: view(id).Digest})
+		check(t, err)
+	}
+	for range 6 {
+		work(t, s, c)
+		c.forward(5 * time.Hour)
+	}
+	lines := func(x *PlanResult) string {
+		var out []string
+		for _, y := range x.Trials {
+			who := y.Asked.Subject
+			if y.Asked.Address != "" {
+				who = y.Asked.Address
+			}
+			out = append(out, fmt.Sprint(who, " ", y.Asked.Action, " ", y.Asked.Resource, " ", y.Outcome, " ", y.Meant))
+		}
+		return strings.Join(out, "\n")
+	}
+	try := func(id, partner string) *PlanResult {
+		t.Helper()
+		x, err := s.TryPlan(t.Context(), placeAdmin, id, partner)
+		check(t, err)
+		return x
+	}
+	x := try("parley", "")
+	if got, want := lines(x), `*@ilvane.example chat.message person:uma admitted yes
+*@unlisted-firm.example chat.message person:uma refused no
+*@ilvane.example meetings.join meeting:open-day admitted yes
+*@unlisted-firm.example meetings.join meeting:open-day refused yes`; got != want || x.StandFor != 2+1+2+1 || x.Contradictions != 0 {
+		t.Errorf("a plan:\n%s\nwant\n%s\nstands for %d, %d contradict", got, want, x.StandFor, x.Contradictions)
+	}
+	if got := lines(try("quay", "")); got != "link:l files.open file:kit refused no" {
+		t.Errorf("whoever holds a link: %s", got)
+	}
+	if got := lines(try("ledger", "ilvane")); got != "*@ilvane.example mail.forward mailbox:uma refused no" {
+		t.Errorf("one partner: %s", got)
+	}
+	if _, err := s.TryPlan(t.Context(), placeAdmin, "parley", "nobody"); err == nil {
+		t.Error("a partner that is not there")
+	}
+	// At night.
+	yes := true
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "to be sure", "parley", SystemPatch{Nightly: &yes})
+	check(t, err)
+	c.at = time.Date(2026, 11, 26, 1, 0, 0, 0, time.UTC)
+	count := func() int {
+		t.Helper()
+		work(t, s, c)
+		list, err := s.Trials(t.Context(), 500)
+		check(t, err)
+		n := 0
+		for _, y := range list {
+			if y.By == Scheduler {
+				n++
+			}
+		}
+		return n
+	}
+	if got := count(); got != 0 {
+		t.Errorf("before two in the morning %d are tried", got)
+	}
+	c.at = time.Date(2026, 11, 26, 2, 30, 0, 0, time.UTC)
+	if got := count(); got != 4 {
+		t.Errorf("at night %d are tried", got)
+	}
+	c.forward(3 * time.Hour)
+	if got := count(); got != 4 {
+		t.Errorf("later that day %d are tried", got)
+	}
+	check(t, programs["parley"].Turn("houses", "all but:"))
+	c.forward(3 * time.Minute)
+	if x := try("parley", ""); x.Contradictions != 1 {
+		t.Errorf("a lie: %s, %d contradict", lines(x), x.Contradictions)
 	}
 }
 

@@ -11,6 +11,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/store"
 )
 
@@ -176,8 +177,27 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 	if a.Yes != b.Yes {
 		x.Found = "unsure"
 	}
-	x.Contradiction = x.Outcome == TrialAdmitted && !a.Yes || x.Outcome == TrialRefused && b.Yes
+	x.Contradiction = x.Outcome == TrialAdmitted && !a.Yes && s.looksAt(sys, most, &held) || x.Outcome == TrialRefused && b.Yes
 	return nil
+}
+
+// looksAt reports whether all that refuses a question is what the system carries: of what it does not, a
+// reading says nothing that a trial could contradict.
+func (s *Service) looksAt(x *System, found *State, q *engine.Question) bool {
+	answer, err := found.Explain(q)
+	if err != nil {
+		return false
+	}
+	d := x.dialect()
+	carried := func(rule string) bool {
+		return slices.ContainsFunc(d.Describe(), func(l native.Line) bool { return l.Rule == rule && l.Part == "default" && l.Fidelity != native.None })
+	}
+	for _, c := range answer.Deciding().Refusals() {
+		if c.Chain == nil || !carried(c.Chain.Rule.String()) {
+			return false
+		}
+	}
+	return true
 }
 
 // mayNotCount reports whether somebody changed so lately what an action leans on that it need not count
@@ -252,4 +272,143 @@ func (s *Service) Trials(ctx context.Context, limit int) ([]Trial, error) {
 		out = append(out, x)
 	}
 	return out, nil
+}
+
+// Planned is one trial of a plan, and for how many it stands.
+type Planned struct {
+	Asked     Asked
+	Parties   int // known parties that are like whoever tries, and typical newcomers of their kind: at least 1
+	Resources int // of the same kind
+}
+
+// PlanResult is what came of a plan.
+type PlanResult struct {
+	System         string
+	Trials         []Trial
+	StandFor       int // (party, action, resource) that the trials stand for
+	Outcomes       map[Outcome]int
+	Contradictions int
+}
+
+// planMost bounds a plan: a trial is a call each.
+const planMost = 200
+
+// Plan lists what is tried of a system: each action that can be, once for each typical newcomer; with
+// partner only theirs. A trial comes as somebody unknown, so that it stands for whoever has nothing here.
+func (s *Service) Plan(st *State, x *System, partner string) (out []Planned) {
+	now := s.Now()
+	people, meetings := st.Counts().People, st.Counts().Meetings
+	person, meeting := st.First("person"), st.First("meeting")
+	for _, name := range x.dialect().Tries {
+		act, ok := catalogue.ActionByName(name)
+		if !ok {
+			continue
+		}
+		for _, n := range st.NewcomersAt(now) {
+			if partner != "" && n.Partner != partner || n.Named != "" {
+				continue
+			}
+			p := Planned{Asked: Asked{Subject: n.Who.String(), Action: name}, Parties: 1}
+			switch {
+			case n.Who.Kind == engine.ByLinkID:
+				if name != "files.open" {
+					continue
+				}
+				item, ok := st.ItemOfLink(n.Who.ID)
+				if !ok {
+					continue
+				}
+				p.Asked.Resource, p.Resources = item.String(), 1
+				p.Parties = st.Counts().Links
+			case name == "files.open":
+				continue
+			case act.Address:
+				if person == "" {
+					continue
+				}
+				p.Asked.Subject, p.Asked.Address = "person:"+person, n.Who.String()
+				p.Asked.Resource, p.Resources = "mailbox:"+person, people
+			case name == "meetings.join":
+				if meeting == "" {
+					continue
+				}
+				p.Asked.Resource, p.Resources = "meeting:"+meeting, meetings
+			default:
+				if person == "" {
+					continue
+				}
+				p.Asked.Resource, p.Resources = "person:"+person, people
+			}
+			if n.Who.Kind == engine.ByAddress && n.Partner != "" {
+				p.Parties += st.Dealings(n.Partner, now).Home
+			}
+			if out = append(out, p); len(out) == planMost {
+				return
+			}
+		}
+	}
+	return
+}
+
+// TryPlan tries everything of a plan, one after the other, until the context ends.
+func (s *Service) TryPlan(ctx context.Context, who Who, id, partner string) (*PlanResult, error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	st := s.State()
+	if partner != "" && !st.Has("partner", partner) {
+		return nil, &Invalid{"partner", partner, "there is no such partner"}
+	}
+	out := &PlanResult{System: id, Trials: []Trial{}, Outcomes: map[Outcome]int{}}
+	for _, p := range s.Plan(st, x, partner) {
+		t, err := s.Try(ctx, who, p.Asked)
+		if err != nil {
+			return out, err
+		}
+		out.Trials = append(out.Trials, *t)
+		out.Outcomes[t.Outcome]++
+		if t.Outcome == TrialAdmitted || t.Outcome == TrialRefused {
+			out.StandFor += p.Parties * p.Resources
+		}
+		if t.Contradiction {
+			out.Contradictions++
+		}
+	}
+	return out, nil
+}
+
+// tryNightly runs the plan of a system once a day, from two in the morning on.
+func (s *Service) tryNightly(ctx context.Context, x *System) error {
+	if !x.Nightly {
+		return nil
+	}
+	zone, now := s.State().Zone(), s.Now()
+	day := moment.DayOf(now, zone)
+	if now < day.Start(zone)+2*3600e6 {
+		return nil
+	}
+	doc, err := s.store.Record(ctx, "trial_plan", x.ID)
+	if err != nil {
+		return err
+	}
+	var last struct {
+		Day string `json:"day"`
+	}
+	if doc != nil {
+		if err := json.Unmarshal(doc, &last); err != nil {
+			return err
+		}
+	}
+	if last.Day == day.String() {
+		return nil
+	}
+	last.Day = day.String()
+	if err := s.change(ctx, Scheduler, "what can be tried at "+x.Name+" is tried", func(_ *State, t *store.Tx) error {
+		return putJSON(t, "trial_plan", x.ID, last)
+	}); err != nil {
+		return err
+	}
+	_, err = s.TryPlan(ctx, Who{Name: Scheduler}, x.ID, "")
+	return err
 }

@@ -71,6 +71,9 @@ func (s *Service) WorkSystems(ctx context.Context) error {
 		}
 		limited, cancel := context.WithTimeout(ctx, systemLimit)
 		err = s.workOn(limited, x, fresh)
+		if err == nil {
+			err = s.tryNightly(limited, x)
+		}
 		cancel()
 		if err != nil {
 			return err
@@ -110,8 +113,20 @@ func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
 		}
 	}
 	st := s.State()
-	if looked, ok := s.looked[x.ID]; ok && !due && looked == st.Head && !anyOpen(all, now) {
-		return nil
+	if looked, ok := s.looked[x.ID]; ok && !due && !anyOpen(all, now) {
+		if looked == st.Head {
+			return nil
+		}
+		if looked.Revision == st.Head.Revision { // guests come and go; what is meant says nothing of them
+			touched, err := s.store.Touched(ctx, looked.Seq, st.Head.Seq, "space", "item", "meeting", "system", "system_setting")
+			if err != nil {
+				return err
+			}
+			if !touched {
+				s.looked[x.ID] = st.Head
+				return nil
+			}
+		}
 	}
 	if all, err = s.compare(ctx, x, last, all); err != nil {
 		return err

@@ -40,6 +40,7 @@ func parleyProgram() *Program {
 		{name: "table.early", title: "Seated before the host", words: []string{"no", "yes"}, start: "no"},
 		{name: "table.hands", title: "Guests may take the pen", words: []string{"hands off", "may take it", "house custom"}, start: "house custom"},
 		{name: "houses", title: "Houses that we talk with", words: []string{"none but", "all but"}, start: "none but:", board: true, late: 2 * time.Minute},
+		{name: "table.friends", title: "Houses whose people are friends of the house", words: []string{"none but", "all but"}, start: "none but:", board: true},
 		{name: "bell", title: "Bell at the door", words: []string{"soft", "loud"}, start: "soft"},
 	}}
 }
@@ -199,7 +200,7 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 	// Somebody sits down at a table.
 	mux.HandleFunc("POST /parley/outside/sit", func(w http.ResponseWriter, r *http.Request) {
 		_, domain, _ := strings.Cut(r.FormValue("from"), "@")
-		friend := r.FormValue("friend") == "yes" || p.onBoard("houses", "none but", domain)
+		friend := r.FormValue("friend") == "yes" || p.onBoard("table.friends", "none but", domain)
 		seats := p.counts("table.seats")
 		if seats == "household" || seats == "friends of the house" && !friend {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "there is no chair for " + domain})

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, patch, type SystemSetting, type SystemView } from '../api'
+import { call, patch, type SystemSetting, type SystemView, type Trials } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
@@ -10,7 +10,7 @@ import { dayFromNow } from '../parts/dates'
 import { Differs } from './SystemsPage'
 import { modes, standing, summary } from './words'
 
-type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' }
+type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' | 'nightly' | 'days' }
 
 /** What a take-over made, and what of the system is no policy. */
 interface Taken {
@@ -26,6 +26,7 @@ export function SystemPage({ role }: { role: string }) {
   const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 ? 2000 : 15000) })
   const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
   const take = useChange<Taken, string | undefined>((setting) => call('POST', `/api/v1/systems/${id}/take-over`, setting ? { setting } : {}))
+  const tryAll = useChange<Trials>(() => call('POST', `/api/v1/systems/${id}/try`, {}))
   const v = got.data
   if (!v) return <Page title={id}>{got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}</Page>
   const admin = role === 'administrator'
@@ -50,6 +51,11 @@ export function SystemPage({ role }: { role: string }) {
               Take over as a draft
             </Button>
           )}
+          {role !== 'auditor' && v.mode !== 'paused' && v.tries.length > 0 && (
+            <Button size="sm" variant="outline-primary" disabled={tryAll.isPending} onClick={() => tryAll.mutate()}>
+              {tryAll.isPending ? 'Trying…' : 'Try it from outside'}
+            </Button>
+          )}
           {admin && v.mode !== 'look' && (
             <Button size="sm" variant="outline-primary" onClick={() => setAsking({ what: 'look' })}>
               Only look
@@ -70,6 +76,8 @@ export function SystemPage({ role }: { role: string }) {
     >
       {read.error && <Wrong error={read.error} />}
       {take.error && <Wrong error={take.error} />}
+      {tryAll.error && <Wrong error={tryAll.error} />}
+      {tryAll.data && <Tried x={tryAll.data} />}
       {take.data && (
         <div className="notice" role="status">
           <p>
@@ -141,6 +149,12 @@ export function SystemPage({ role }: { role: string }) {
             {v.put_back === 'beyond' ? 'Put nothing back unasked' : 'Put back by itself what is loosened there'}
           </Button>
         )}{' '}
+        {v.tries.length > 0 && (v.nightly ? 'It is tried from outside every night.' : 'It is tried from outside only when somebody says so.')}{' '}
+        {admin && v.tries.length > 0 && (
+          <Button size="sm" variant="link" onClick={() => setAsking({ what: v.nightly ? 'days' : 'nightly' })}>
+            {v.nightly ? 'Stop trying it every night' : 'Try it every night'}
+          </Button>
+        )}{' '}
         <Link to={`/journal?kind=system_setting`}>Journal of its settings</Link>
         {admin && (
           <>
@@ -153,6 +167,46 @@ export function SystemPage({ role }: { role: string }) {
       </p>
       {asking && <Decide v={v} asking={asking} close={() => setAsking(undefined)} />}
     </Page>
+  )
+}
+
+/** What came of everything that was tried. */
+function Tried({ x }: { x: Trials }) {
+  const words: Record<string, string> = { admitted: 'let through', refused: 'refused', silent: 'no answer', too_early: 'too early to tell', not_tried: 'not tried' }
+  return (
+    <section aria-labelledby="h-tried">
+      <h2 id="h-tried">Tried from outside</h2>
+      <p role="status">
+        {x.trials.length} trials, which stand for {x.stand_for.toLocaleString('en')} combinations of party, action and resource.{' '}
+        {x.contradictions === 0 ? 'None contradicts what was read.' : `${x.contradictions === 1 ? 'One contradicts' : `${x.contradictions} contradict`} what was read there.`}
+      </p>
+      <div className="wide" role="region" aria-label="Trials" tabIndex={0}>
+        <table className="table listing">
+          <thead>
+            <tr>
+              <th scope="col">Who</th>
+              <th scope="col">Did what</th>
+              <th scope="col">Meant</th>
+              <th scope="col">Found</th>
+              <th scope="col">Tried</th>
+              <th scope="col">It says</th>
+            </tr>
+          </thead>
+          <tbody>
+            {x.trials.map((t) => (
+              <tr key={t.id} className={t.contradiction ? 'is-wrong' : ''}>
+                <th scope="row">{t.address ?? t.subject}</th>
+                <td>{t.action}</td>
+                <td>{t.meant}</td>
+                <td>{t.found ?? '–'}</td>
+                <td className={t.contradiction ? 'gets-no' : ''}>{words[t.outcome]}</td>
+                <td>{t.says}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
   )
 }
 
@@ -213,6 +267,7 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
     () => {
       if ('s' in asking) return call('POST', `/api/v1/systems/${v.id}/settings/${encodeURIComponent(asking.s.path)}`, { do: asking.what, why, ...(asking.what === 'accept' ? { until: day } : {}) })
       if (asking.what === 'end') return call('DELETE', `/api/v1/systems/${v.id}?why=${encodeURIComponent(why)}`)
+      if (asking.what === 'nightly' || asking.what === 'days') return patch(`/api/v1/systems/${v.id}`, { nightly: asking.what === 'nightly', why })
       if (asking.what === 'beyond' || asking.what === 'no') return patch(`/api/v1/systems/${v.id}`, { put_back: asking.what, why })
       return patch(`/api/v1/systems/${v.id}`, { mode: asking.what, why, ...(asking.what === 'carry' ? { digest: v.digest } : {}) })
     },
@@ -222,8 +277,8 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
     },
   )
   const name = 's' in asking ? asking.s.title : v.name
-  const title = { put_back: `Put back: ${name}`, accept: `Accept for a while: ${name}`, again: `Send again: ${name}`, carry: `Have ${name} carried`, look: `Only look at ${name}`, paused: `Pause ${name}`, end: `Take ${name} away`, beyond: 'Put back what is loosened there', no: 'Put nothing back unasked' }[asking.what]
-  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: `Write ${v.write} ${v.write === 1 ? 'setting' : 'settings'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Leave it' }[asking.what]
+  const title = { put_back: `Put back: ${name}`, accept: `Accept for a while: ${name}`, again: `Send again: ${name}`, carry: `Have ${name} carried`, look: `Only look at ${name}`, paused: `Pause ${name}`, end: `Take ${name} away`, beyond: 'Put back what is loosened there', no: 'Put nothing back unasked', nightly: 'Try it every night', days: 'Stop trying it every night' }[asking.what]
+  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: `Write ${v.write} ${v.write === 1 ? 'setting' : 'settings'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Put nothing back', nightly: 'Try it every night', days: 'Stop it' }[asking.what]
   const write = v.settings.filter((s) => s.there && s.found !== s.meant && s.turn !== 'same')
   return (
     <AskDialog title={title} leave="Leave it" submit={submit} danger={asking.what === 'end'} wide={asking.what === 'carry'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>

@@ -696,3 +696,35 @@ func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) c
 	}
 	return join(shape, best, pol.limit[r])
 }
+
+// First returns the id of a person or a meeting whom nothing names: no exception the person or the host,
+// and no sign-in domains the meeting. It stands for the others of its kind; empty where there is none.
+func (s *Snapshot) First(kind string) string {
+	inv := &s.inv
+	named := func(p uint32) bool { return p < uint32(len(s.pol.concerned)) && s.pol.concerned[p] }
+	if kind == "meeting" {
+		for i := range inv.meetings.n {
+			if m := inv.meetings.at(i); m.exists && m.domains.n+m.lists.n == 0 && m.rules == none && !named(m.host) {
+				return inv.meetingIDs.text(inv.text, i)
+			}
+		}
+		return ""
+	}
+	for i := range inv.people.n {
+		if p := inv.people.at(i); p.exists && p.roles == 0 && p.left == 0 && !named(i) {
+			return inv.personIDs.text(inv.text, i)
+		}
+	}
+	return ""
+}
+
+// ItemOfLink returns the item that a link opens.
+func (s *Snapshot) ItemOfLink(id string) (world.Resource, bool) {
+	inv := &s.inv
+	i := inv.linkIDs.find(inv.text, id)
+	if i == none || !inv.links.at(i).exists {
+		return world.Resource{}, false
+	}
+	it := inv.links.at(i).item
+	return world.Resource{Kind: inv.items.at(it).kind, ID: inv.itemIDs.text(inv.text, it)}, true
+}

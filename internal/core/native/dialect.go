@@ -47,6 +47,7 @@ type Board struct {
 	Title string
 	Rule  string
 	Keys  []string // openings of a partner that it must have all of to stand on the list
+	Opens bool     // it says whose people count as known, and nothing of a level
 	Only  string   // the system's word for those alone
 	But   string   // the system's word for all but those
 	Span  time.Duration
@@ -57,6 +58,7 @@ type Dialect struct {
 	Name     string
 	Title    string // as a person knows it
 	Services []string
+	Tries    []string // actions that can be attempted there from outside
 	Dials    []Dial
 	Boards   []Board
 }
@@ -120,7 +122,7 @@ func (d *Dialect) check() error {
 	for i := range d.Boards {
 		b := &d.Boards[i]
 		r, ok := catalogue.RuleByName(b.Rule)
-		if !ok || len(r.Scale.Names) != 3 || r.Scale.Names[1] != "listed" {
+		if !ok || !b.Opens && (len(r.Scale.Names) != 3 || r.Scale.Names[1] != "listed") {
 			return fmt.Errorf("%s: %s is no level of domains", b.Path, b.Rule)
 		}
 		for _, k := range b.Keys {
@@ -180,8 +182,10 @@ func (d *Dialect) Describe() (out []Line) {
 		}
 		for k := range d.Boards {
 			if b := &d.Boards[k]; b.Rule == r.Name {
-				held = true
-				out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Path: b.Path, Fidelity: Exact, Span: b.Span})
+				if !b.Opens {
+					held = true
+					out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Path: b.Path, Fidelity: Exact, Span: b.Span})
+				}
 				l := Line{Rule: r.Name, Layer: "partner", Part: "opening", Path: b.Path, Fidelity: Exact, Span: b.Span}
 				if len(b.Keys) > 1 {
 					l.Fidelity, l.Says = Tighter, "A partner stands on the list only where it is open for "+strings.Join(b.Keys, " and ")+"."

@@ -8,7 +8,7 @@ var onOff = func(off, on string) []string { return []string{off, on} }
 
 // quay carries the directory, spaces and files.
 var quay = Dialect{
-	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"},
+	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"}, Tries: []string{"files.open"},
 	Dials: []Dial{
 		{Path: "visitors", Title: "Visitors", Rule: "directory.guests", Words: onOff("turned away", "welcome")},
 		{Path: "visitors.brought-by", Title: "Who may bring a visitor", Rule: "directory.invite_by", Words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}},
@@ -30,7 +30,7 @@ var quay = Dialect{
 
 // parley carries chat, meetings and calendars.
 var parley = Dialect{
-	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"},
+	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"}, Tries: []string{"chat.message", "meetings.join"},
 	Dials: []Dial{
 		{Path: "strangers.private", Title: "Talk with private lines", Rule: "chat.personal", Words: onOff("shut", "open")},
 		{Path: "strangers.voice", Title: "Voice with other houses", Rule: "chat.calls", Words: onOff("mute", "spoken")},
@@ -42,12 +42,13 @@ var parley = Dialect{
 	},
 	Boards: []Board{
 		{Path: "houses", Title: "Houses that we talk with", Rule: "chat.federation", Keys: []string{"chat.in", "chat.out"}, Only: "none but", But: "all but", Span: 2 * time.Minute},
+		{Path: "table.friends", Title: "Houses whose people are friends of the house", Rule: "meetings.outsiders", Opens: true, Keys: []string{"meetings.in"}, Only: "none but", But: "all but"},
 	},
 }
 
 // ledger carries mail and reports.
 var ledger = Dialect{
-	Name: "ledger", Title: "Ledger, for mail and reports", Services: []string{"mail", "reports"},
+	Name: "ledger", Title: "Ledger, for mail and reports", Services: []string{"mail", "reports"}, Tries: []string{"mail.forward"},
 	Dials: []Dial{
 		{Path: "post.copy", Title: "Forwarded post leaves a copy", Rule: "mail.forward_copy", Words: onOff("must", "may not")},
 		{Path: "post.set-by", Title: "Who may forward post", Rule: "mail.forward_set_by", Words: []string{"no one", "postmaster", "each clerk"}},

@@ -84,7 +84,11 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Boards {
 		b := &d.Boards[i]
 		r, _ := catalogue.RuleByName(b.Rule)
-		out = append(out, Setting{b.Path, b.write(m.everywhere(r), m)})
+		level := listed
+		if !b.Opens {
+			level = m.everywhere(r)
+		}
+		out = append(out, Setting{b.Path, b.write(level, m)})
 	}
 	return
 }
@@ -242,8 +246,9 @@ func (f *Found) Rules() (out []catalogue.RuleID) {
 		out = append(out, r)
 	}
 	for i := range f.Boards {
-		r, _ := catalogue.RuleByName(f.Boards[i].Board.Rule)
-		out = append(out, r.ID)
+		if r, _ := catalogue.RuleByName(f.Boards[i].Board.Rule); !f.Boards[i].Board.Opens {
+			out = append(out, r.ID)
+		}
 	}
 	slices.Sort(out)
 	return
@@ -288,7 +293,11 @@ func Overlay(policy *world.World, f *Found, most bool) *world.World {
 				level = closed
 			}
 		}
-		set(r, anyone, level)
+		if b.Board.Opens {
+			level = listed
+		} else {
+			set(r, anyone, level)
+		}
 		for k := range w.Partners {
 			if level != closed { // who is refused by the level needs no opening taken away
 				b.open(&w.Partners[k], most)
@@ -324,6 +333,12 @@ func (b *FoundBoard) open(p *world.Partner, most bool) {
 	for _, name := range b.Board.Keys {
 		k, _ := catalogue.ParseKey(name)
 		switch was := p.Opened[k]; {
+		case b.Board.Opens: // it says of everybody whether they are open
+			if p.Opened[k] = world.OpenUnset; on != b.But {
+				p.Opened[k] = world.OpenYes
+			} else if was == world.OpenNo {
+				p.Opened[k] = world.OpenNo
+			}
 		case on && b.But:
 			p.Opened[k] = world.OpenNo
 		case on:
@@ -518,7 +533,7 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 				level = closed
 			}
 		}
-		if level != def {
+		if level != def && !b.Board.Opens {
 			set := world.RuleSetting{Rule: r.ID, Limit: catalogue.Unset, Default: level, Counts: catalogue.Unset}
 			if r.Scale.Looser(level, limit) {
 				set.Limit = level
@@ -529,7 +544,7 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 		for k := range m.Policy.Partners {
 			p := m.Policy.Partners[k]
 			was := p.Opened
-			if level != closed {
+			if level != closed || b.Board.Opens {
 				b.open(&p, true)
 			}
 			for key := range p.Opened {
