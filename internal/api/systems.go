@@ -39,6 +39,9 @@ func (s *server) asFound(ctx context.Context, w http.ResponseWriter, r *http.Req
 	case !safe(r.Method) && op.Draft != operations.Ask:
 		return ctx, fmt.Errorf("%w: this changes something; %s is for questions", service.ErrConflict, foundHeader)
 	}
+	if _, err := s.Service.StateFound(ctx, of == "most"); err != nil {
+		return ctx, err
+	}
 	not, oldest, err := s.Service.NotLookedAt(ctx)
 	if err != nil {
 		return ctx, err

@@ -330,20 +330,9 @@ func (s *server) sides(ctx context.Context, who, andWho, at, andAt *string) (lef
 
 func (s *server) Diff(ctx context.Context, r apigen.DiffRequestObject) (apigen.DiffResponseObject, error) {
 	p := &r.Params
-	left, right, a, b, err := s.sides(ctx, &p.Who, p.AndWho, p.At, p.AndAt)
+	left, right, a, b, err := s.sidesOf(ctx, p)
 	if err != nil {
 		return nil, err
-	}
-	if p.MeantFound != nil && *p.MeantFound {
-		switch who := whoIs(ctx).Role; {
-		case who == service.Member:
-			return nil, fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
-		case p.AndWho != nil || p.At != nil || p.AndAt != nil || service.DraftIn(ctx) != "":
-			return nil, &service.Invalid{Field: "meant_found", Value: "true", Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}
-		}
-		if _, right, _, _, err = s.sides(service.AsFound(ctx, true), &p.Who, nil, nil, nil); err != nil {
-			return nil, err
-		}
 	}
 	lines, err := answer.Differences(left, right, a, b, ctx.Err)
 	out := apigen.Diff200JSONResponse{
@@ -638,4 +627,32 @@ func asked(ctx context.Context, ids []string, fn func(string) error) error {
 		}
 	}
 	return nil
+}
+
+// sidesOf finds the two sides of a difference: two parties, two moments, or what is meant now and what
+// the systems hold.
+func (s *server) sidesOf(ctx context.Context, p *contract.DiffParams) (left, right *answer.View, a, b engine.Who, err error) {
+	if p.MeantFound == nil || !*p.MeantFound {
+		return s.sides(ctx, &p.Who, p.AndWho, p.At, p.AndAt)
+	}
+	switch who := whoIs(ctx).Role; {
+	case who == service.Member:
+		err = fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
+	case p.AndWho != nil || p.At != nil || p.AndAt != nil || service.DraftIn(ctx) != "":
+		err = &service.Invalid{Field: "meant_found", Value: "true", Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}
+	}
+	if err != nil {
+		return
+	}
+	if left, _, err = s.when(ctx, nil); err != nil {
+		return
+	}
+	if _, err = s.Service.StateFound(ctx, true); err != nil {
+		return
+	}
+	if right, _, err = s.when(service.AsFound(ctx, true), nil); err != nil {
+		return
+	}
+	a, err = s.who(ctx, p.Who)
+	return left, right, a, a, err
 }

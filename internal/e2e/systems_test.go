@@ -154,8 +154,9 @@ func turn(at, name, to string) error {
 func TestSystemsByClient(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
-	at, programs := r.withSuite(demo.SuiteFaster)
 	r.login("harbour")
+	r.says(1, "no system was read yet", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found")
+	at, programs := r.withSuite(demo.SuiteFaster)
 	r.settled("quay")
 	r.settled("parley")
 	if out := r.must("system", "list"); !strings.Contains(out, "as meant") || !strings.Contains(out, "look") {
