@@ -278,6 +278,12 @@ func (s *Service) HearRequest(ctx context.Context, who Who, id string) (*Request
 	})
 }
 
+// isYes is a request whose question is a yes as things are meant.
+type isYes struct {
+	id string
+	q  engine.Question
+}
+
 // noticeRequests finds requests whose question has become a yes, and says so.
 func (s *Service) noticeRequests(ctx context.Context) error {
 	head := s.State().Head.Seq
@@ -285,6 +291,7 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 		return nil
 	}
 	var works []string
+	var meant []isYes
 	var changes []*Request
 	st := s.State()
 	for _, state := range []RequestState{RequestOpen, RequestDrafted, RequestAnswered} {
@@ -302,12 +309,22 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 				return nil // what it is about is gone
 			}
 			if v, err := st.Decide(&q); err == nil && v.Yes {
-				works = append(works, id)
+				meant = append(meant, isYes{id, q})
 			}
 			return nil
 		}); err != nil {
 			s.askedAt.Store(0)
 			return err
+		}
+	}
+	for i := range meant {
+		yes, err := s.inSuite(ctx, &meant[i].q)
+		if err != nil {
+			s.askedAt.Store(0)
+			return err
+		}
+		if yes {
+			works = append(works, meant[i].id)
 		}
 	}
 	for _, r := range changes {

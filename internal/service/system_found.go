@@ -371,6 +371,28 @@ func (s *Service) Settling(ctx context.Context, q *engine.Question, yes bool) (f
 	return w.from, true, nil
 }
 
+// inSuite reports whether a yes has reached the suite: the system that carries it, where one does, was
+// read after all that was on its way, and does the same.
+func (s *Service) inSuite(ctx context.Context, q *engine.Question) (bool, error) {
+	services, err := s.onItsWay(ctx)
+	if err != nil {
+		return false, err
+	}
+	w, carried := services[q.Action.Get().Service().String()]
+	if !carried {
+		return true, nil
+	}
+	if w.open {
+		return false, nil
+	}
+	st, err := s.StateFound(ctx, false)
+	if err != nil {
+		return false, err
+	}
+	v, err := st.Decide(q)
+	return err == nil && v.Yes, nil
+}
+
 // systemFindings are what is to be decided about systems.
 func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []finding.Finding, err error) {
 	list, err := s.Systems(ctx)

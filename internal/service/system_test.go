@@ -444,6 +444,43 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 	}
 }
 
+// TestWorksOnceItDoes: whoever asked hears that it works when the suite does it, not when it was published.
+func TestWorksOnceItDoes(t *testing.T) {
+	s, c, _, view := onSuite(t, suiteWorld)
+	carry := ModeCarry
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry, Digest: view("parley").Digest})
+	check(t, err)
+	for range 3 {
+		work(t, s, c)
+		c.forward(10 * time.Minute)
+	}
+	r, err := s.MakeRequest(t.Context(), Who{Name: "uma", Role: Member, Person: "uma"}, Asked{Subject: "*@far.example", Action: "chat.message", Resource: "person:uma"}, "the fair")
+	check(t, err)
+	state := func() RequestState {
+		t.Helper()
+		check(t, s.noticeRequests(t.Context()))
+		doc, err := s.store.Record(t.Context(), "request", r.ID)
+		check(t, err)
+		x, err := requestOf(doc)
+		check(t, err)
+		return x.State
+	}
+	check(t, s.SetRule(t.Context(), "ada", "for the fair", RuleChange{Rule: "chat.federation", Limit: "any", Default: "any"}))
+	if got := state(); got != RequestOpen {
+		t.Errorf("published, and told as %s", got)
+	}
+	check(t, s.WorkSystems(t.Context()))
+	if got := state(); got != RequestOpen {
+		t.Errorf("written, and told as %s", got)
+	}
+	work(t, s, c)
+	c.forward(3 * time.Minute)
+	work(t, s, c)
+	if got := state(); got != RequestWorks {
+		t.Errorf("confirmed, and told as %s: %+v", got, view("parley").at("houses").Step)
+	}
+}
+
 // TestSystemsRefused: what is wrong with a system that is added is told by its field.
 func TestSystemsRefused(t *testing.T) {
 	s, _, _, view := onSuite(t, suiteWorld)
