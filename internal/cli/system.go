@@ -95,7 +95,11 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	rows := [][]string{}
 	for i := range v.Settings {
 		s := &v.Settings[i]
-		rows = append(rows, []string{s.Path, s.RuleTitle, s.Meant, pick(s.Found), settingState(s)})
+		title, meant, found := s.RuleTitle, s.Meant, pick(s.Found)
+		if s.Rule == "" {
+			title, meant, found = "Values of a partner", cmpOr(meant, "none"), cmpOr(found, "none")
+		}
+		rows = append(rows, []string{s.Path, title, meant, found, settingState(s)})
 	}
 	if err := a.records(v, []string{"setting", "carries", "meant", "found", "state"}, rows); err != nil {
 		return err

@@ -94,6 +94,18 @@ func TestConform(t *testing.T) {
 					both(b.Path, text)
 				}
 			}
+			if d.Name == "quay" { // a set of values for somebody, in entire, and taken back
+				set := "visitors=turned away; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never"
+				both("charter:a.example", set)
+				both("charter:*.a.example", strings.Replace(set, "turned away", "welcome", 1))
+				if err := c.Write(t.Context(), "charter:a.example", "visitors=welcome"); err == nil || wire.Later(err) || !strings.Contains(err.Error(), "a charter says all of") {
+					t.Errorf("half a charter: %v", err)
+				}
+				check(t, c.Write(t.Context(), "charter:a.example", ""))
+				if got, there := read()["charter:a.example"]; there {
+					t.Errorf("taken back, and it says %q", got)
+				}
+			}
 			if tried < 10 {
 				t.Errorf("only %d settings were tried", tried)
 			}

@@ -153,6 +153,11 @@ func TestConsoleStanding(t *testing.T) {
 // violation, and nothing wider than the window. make walk tries every width in both.
 func TestConsoleLooks(t *testing.T) {
 	r := demoService(t)
+	at, _ := r.withSuite(10 * demo.SuiteFaster)
+	r.settled("parley")
+	check(t, turn(at["parley"], "houses", "all but: marrowby.example"))
+	_, err := r.svc.ReadSystem(context.Background(), service.Who{Name: "harbour", Role: service.Administrator}, "parley")
+	check(t, err)
 	b := browser(t)
 	door := &page{t, b, r.url}
 	door.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url), chromedp.WaitVisible(chromedp.CSS("#name")))
@@ -167,6 +172,7 @@ func TestConsoleLooks(t *testing.T) {
 		"/exceptions": "document.querySelector('.time')", "/guests": "document.querySelector('.tide rect') && document.querySelector('.guests tbody tr')", "/guests/maren.holtveig@ilvane.example": "document.querySelector('.tide-knot')", "/invite": "document.querySelector('#i-list')", "/lists?what=grants": "document.querySelector('#list-text')", "/due": "document.querySelector('.page li a')", "/links": "document.querySelector('.listing tbody tr')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')", "/account": "document.querySelector('#pw-new')", "/drafts": "document.querySelector('#h-two')", "/revisions/1": "document.querySelector('main h1')", "/numbers": "document.querySelector('main h1')",
 		"/reach": "document.querySelector('.reach-board tbody tr')", "/reach?who=maren.holtveig%40ilvane.example": "document.querySelector('.service-head')", "/audience?resource=space%3Aloan-dossier&all=true": "document.querySelector('.listing tbody tr')",
 		"/difference?who=maren.holtveig%40ilvane.example&and_who=edda.nordvane%40ilvane.example": "document.querySelector('.listing tbody tr')",
+		"/systems": "document.querySelectorAll('.system').length === 3", "/systems/parley": "document.querySelector('.settings-found .is-wrong')",
 	}
 	for _, mode := range []string{"light", "dark"} {
 		widths := []int64{map[string]int64{"light": 1280, "dark": 320}[mode]}

@@ -43,6 +43,7 @@ type System struct {
 	Mode    Mode   `json:"mode"`
 	Minutes int    `json:"minutes"` // from the end of one reading to the next
 	PutBack string `json:"put_back"`
+	Since   stamp  `json:"since,omitempty"`   // since when it is carried
 	Nightly bool   `json:"nightly,omitempty"` // what can be tried there is tried every night
 }
 
@@ -323,6 +324,9 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 		set(&x.Key, p.Key)
 		set(&x.PutBack, p.PutBack)
 		if p.Mode != nil {
+			if x.Mode != ModeCarry && *p.Mode == ModeCarry {
+				x.Since = stamp(s.Now())
+			}
 			x.Mode = *p.Mode
 		}
 		if p.Minutes != nil {

@@ -103,12 +103,16 @@ func (s *Service) viewSystem(
 	}
 	digest := sha256.New()
 	known := map[string]bool{}
-	for _, want := range d.To(m) {
+	var values map[string]string
+	if r != nil {
+		values = r.Values
+	}
+	for _, want := range d.Wanted(m, values) {
 		known[want.Path] = true
 		_, title, _ := d.Setting(want.Path)
 		y := SettingView{Path: want.Path, Title: title, Rule: d.RuleAt(want.Path), Meant: want.Value, ByHand: d.ByHand(want.Path), Step: all[want.Path]}
 		if r != nil {
-			y.Found, y.There = r.Values[want.Path]
+			y.Found, y.There = native.At(r.Values, want.Path)
 			y.Turn = d.Turn(want.Path, y.Found, want.Value)
 		}
 		if y.Step != nil {

@@ -481,6 +481,53 @@ func TestWorksOnceItDoes(t *testing.T) {
 	}
 }
 
+// TestSystemsCharters: a value of a partner becomes a set of values that the system gives to its domain;
+// with the value it goes.
+func TestSystemsCharters(t *testing.T) {
+	s, c, programs, view := onSuite(t, suiteWorld)
+	carry := ModeCarry
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "quay", SystemPatch{Mode: &carry, Digest: view("quay").Digest})
+	check(t, err)
+	for range 4 {
+		work(t, s, c)
+		c.forward(time.Hour)
+	}
+	if v := view("quay"); v.Differ != 0 {
+		t.Fatalf("to begin with: %+v", v)
+	}
+	check(t, s.SetValue(t.Context(), "ada", "they write along", ValueChange{Where: Where{Partner: "ilvane"}, Rule: "spaces.pages", Value: "on"}))
+	work(t, s, c)
+	c.forward(time.Hour)
+	work(t, s, c)
+	const path = "charter:ilvane.example"
+	if x := view("quay").at(path); x.State != StepConfirmed || !strings.Contains(programs["quay"].Counts(path), "berths.notes=write") || programs["quay"].Counts("berths.notes") != "read" {
+		t.Errorf("a partner's value: %+v, counts %q, in general %q", x, programs["quay"].Counts(path), programs["quay"].Counts("berths.notes"))
+	}
+	check(t, s.SetValue(t.Context(), "ada", "no more", ValueChange{Where: Where{Partner: "ilvane"}, Rule: "spaces.pages"}))
+	work(t, s, c)
+	c.forward(time.Hour)
+	work(t, s, c)
+	if got := programs["quay"].Counts(path); got != "" || view("quay").Differ != 0 {
+		t.Errorf("the value is gone, and the set says %q", got)
+	}
+	// One that somebody gives there behind our back is found, and put back.
+	check(t, programs["quay"].Turn("charter:far.example", "visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; crates.passed-on=freely"))
+	c.forward(2 * time.Hour)
+	work(t, s, c)
+	x := view("quay").at("charter:far.example")
+	if x.Meant != "" || x.Found == "" || x.State != StepConfirmed || x.Step.Drift == nil {
+		t.Fatalf("given there: %+v %+v", x, x.Step)
+	}
+	_, err = s.DecideSetting(t.Context(), placeAdmin, "quay", "charter:far.example", Decided{Do: "put_back", Why: "nobody asked for it"})
+	check(t, err)
+	work(t, s, c)
+	c.forward(2 * time.Hour)
+	work(t, s, c)
+	if got := programs["quay"].Reading()["charter:far.example"]; got != "" || view("quay").Differ != 0 {
+		t.Errorf("put back: %q", got)
+	}
+}
+
 // TestSystemsRefused: what is wrong with a system that is added is told by its field.
 func TestSystemsRefused(t *testing.T) {
 	s, _, _, view := onSuite(t, suiteWorld)

@@ -181,12 +181,24 @@ func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was 
 	next := maps.Clone(was)
 	var changed []*CarriedSetting
 	cause := ""
-	for _, want := range x.dialect().To(m) {
-		found, there := r.Values[want.Path]
+	for _, want := range x.dialect().Wanted(m, r.Values) {
+		found, there := native.At(r.Values, want.Path)
 		if !there {
 			continue
 		}
 		c := s.stands(x, was[want.Path], want, found, stamp(r.Seen))
+		if c != nil && was[want.Path] == nil && want.Value == "" && x.Mode == ModeCarry {
+			before, err := s.store.ReadingOf(ctx, x.ID, r.At-1)
+			if err != nil {
+				return nil, err
+			}
+			if before != nil && stamp(before.Seen) >= x.Since && before.Values[want.Path] == "" { // it came after we began
+				c = &CarriedSetting{
+					System: x.ID, Path: want.Path, State: StepConfirmed, Confirmed: stamp(before.Seen),
+					Drift: &Drift{Found: found, After: stamp(before.Seen), Since: stamp(r.Seen)},
+				}
+			}
+		}
 		if c == nil {
 			continue
 		}

@@ -3,6 +3,7 @@ package suite
 import (
 	_ "embed"
 	"html/template"
+	"maps"
 	"net/http"
 	"slices"
 )
@@ -36,6 +37,11 @@ func (p *Program) desk(mux *http.ServeMux) {
 				l.Counts = ""
 			}
 			x.Lines = append(x.Lines, l)
+		}
+		for _, name := range slices.Sorted(maps.Keys(read)) {
+			if k, ok := p.find(name); ok && k.charter && read[name] != "" {
+				x.Lines = append(x.Lines, line{Name: name, Title: k.title, Help: "It stands there for the general values", Now: read[name], Board: true})
+			}
 		}
 		p.mu.Lock()
 		x.Quirks, x.Log, x.Say = p.quirks, slices.Clone(p.log[max(0, len(p.log)-12):]), p.say

@@ -12,7 +12,7 @@ import (
 )
 
 func quayProgram() *Program {
-	return &Program{Name: "quay", Title: "Quay", knobs: []knob{
+	return &Program{Name: "quay", Title: "Quay", charters: []string{"visitors", "berths.visitors", "berths.notes", "crates.handed-to", "crates.passed-on"}, knobs: []knob{
 		{name: "visitors", title: "Visitors", words: []string{"turned away", "welcome"}, start: "welcome"},
 		{name: "visitors.brought-by", title: "Who may bring a visitor", words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}, start: "crew"},
 		{name: "visitors.own-mail", title: "Visitors with mail of their own", words: []string{"no", "yes"}, start: "no"},
@@ -92,8 +92,18 @@ func (p *Program) quayRoutes(mux *http.ServeMux) {
 		}
 	}
 	mux.HandleFunc("GET /quay/v1/dials", guard(func(w http.ResponseWriter, _ *http.Request) {
-		dials, boards := map[string]string{}, map[string]any{}
+		dials, boards, charters := map[string]string{}, map[string]any{}, map[string]map[string]string{}
 		for name, v := range p.reading() {
+			if hull, ok := strings.CutPrefix(name, charter); ok {
+				if v != "" {
+					charters[hull] = map[string]string{}
+					for _, part := range strings.Split(v, "; ") {
+						dial, value, _ := strings.Cut(part, "=")
+						charters[hull][dial] = value
+					}
+				}
+				continue
+			}
 			if k, _ := p.find(name); !k.board {
 				dials[name] = v
 				continue
@@ -101,7 +111,39 @@ func (p *Program) quayRoutes(mux *http.ServeMux) {
 			mode, names := board(v)
 			boards[name] = map[string]any{"mode": mode, "names": names}
 		}
-		writeJSON(w, http.StatusOK, map[string]any{"dials": dials, "boards": boards})
+		writeJSON(w, http.StatusOK, map[string]any{"dials": dials, "boards": boards, "charters": charters})
+	}))
+	mux.HandleFunc("/quay/v1/charters/{hull}", guard(func(w http.ResponseWriter, r *http.Request) {
+		say := func(status int, text string) { writeJSON(w, status, map[string]string{"harbourmaster": text}) }
+		to := ""
+		switch r.Method {
+		case http.MethodDelete:
+		case http.MethodPut:
+			var x map[string]string
+			if err := json.NewDecoder(io.LimitReader(r.Body, 1<<16)).Decode(&x); err != nil || len(x) == 0 {
+				say(http.StatusBadRequest, "speak plainly")
+				return
+			}
+			var parts []string
+			for _, name := range p.charters {
+				if v, ok := x[name]; ok {
+					parts = append(parts, name+"="+v)
+					delete(x, name)
+				}
+			}
+			for name := range x {
+				parts = append(parts, name+"="+x[name])
+			}
+			to = strings.Join(parts, "; ")
+		default:
+			say(http.StatusMethodNotAllowed, "not in this harbour")
+			return
+		}
+		if err := p.set(charter+r.PathValue("hull"), to, "by wire", false); err != nil {
+			refuse(w, err, say)
+			return
+		}
+		say(http.StatusOK, "aye")
 	}))
 	mux.HandleFunc("PUT /quay/v1/dials/{name}", guard(func(w http.ResponseWriter, r *http.Request) {
 		var x struct {

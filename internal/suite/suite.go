@@ -40,12 +40,27 @@ type knob struct {
 	late              time.Duration
 	board             bool // a list of names with a mode, which is one of words
 	hand              bool // not by the interface
+	charter           bool // a set of values for one hull, in entire
+}
+
+// charter begins the name of a set of values that a hull is given: it stands there for the general ones.
+const charter = "charter:"
+
+// charterLate is how late a charter counts: as its slowest value.
+func (p *Program) charterLate() (late time.Duration) {
+	for _, name := range p.charters {
+		if k, ok := p.find(name); ok {
+			late = max(late, k.late)
+		}
+	}
+	return
 }
 
 // Program is one of the suite's three. Its methods may be called at once.
 type Program struct {
 	Name, Title string
 	knobs       []knob
+	charters    []string // the settings that a charter says; nil where there are none
 	mu          sync.Mutex
 	values      map[string]value
 	key         string
@@ -75,6 +90,9 @@ type Change struct {
 }
 
 func (p *Program) find(name string) (*knob, bool) {
+	if hull, ok := strings.CutPrefix(name, charter); ok && hull != "" && p.charters != nil {
+		return &knob{name: name, title: "Charter of " + hull, charter: true, late: p.charterLate()}, true
+	}
 	i := slices.IndexFunc(p.knobs, func(k knob) bool { return k.name == name })
 	if i < 0 {
 		return nil, false
@@ -101,7 +119,7 @@ func (p *Program) set(name, to, by string, desk bool) error {
 	case k.hand && !desk:
 		return fmt.Errorf("%s: %w", name, errHand)
 	}
-	if err := k.takes(to); err != nil {
+	if err := p.takes(k, to); err != nil {
 		return err
 	}
 	if p.quirks.Fail && !desk && len(p.log)%2 == 0 {
@@ -119,6 +137,32 @@ func (p *Program) set(name, to, by string, desk bool) error {
 		p.log = p.log[100:]
 	}
 	return p.save()
+}
+
+// takes reports what is wrong with a value. A charter says all that a charter says, or is taken back.
+func (p *Program) takes(k *knob, to string) error {
+	if !k.charter {
+		return k.takes(to)
+	}
+	if to == "" {
+		return nil
+	}
+	said := map[string]bool{}
+	for _, part := range strings.Split(to, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		of, ok := p.find(name)
+		if !ok || !slices.Contains(p.charters, name) {
+			return fmt.Errorf("%s: %w", name, errNoKnob)
+		}
+		if err := of.takes(value); err != nil {
+			return err
+		}
+		said[name] = true
+	}
+	if len(said) != len(p.charters) {
+		return fmt.Errorf("%s: %w: a charter says all of %s", k.name, errWord, strings.Join(p.charters, ", "))
+	}
+	return nil
 }
 
 func (k *knob) takes(to string) error {
@@ -172,8 +216,14 @@ func (p *Program) reading() map[string]string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	out := map[string]string{}
-	for i := range p.knobs {
-		k := &p.knobs[i]
+	all := slices.Clone(p.knobs)
+	for name := range p.values {
+		if k, ok := p.find(name); ok && k.charter {
+			all = append(all, *k)
+		}
+	}
+	for i := range all {
+		k := &all[i]
 		v, ok := p.values[k.name]
 		switch {
 		case !ok:

@@ -221,10 +221,10 @@ function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; car
         <span className="sub">{x.path}</span>
       </th>
       <td>
-        <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link>
+        {x.rule ? <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link> : 'Values of a partner'}
       </td>
-      <td>{x.meant}</td>
-      <td>{x.there ? x.found : '–'}</td>
+      <td>{x.meant || 'none'}</td>
+      <td>{x.there ? x.found || 'none' : '–'}</td>
       <td>
         <span className="standing">{st.text}</span>
         {x.cause && !x.drift && x.state !== 'confirmed' && <span className="sub">{x.cause}</span>}

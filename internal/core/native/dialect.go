@@ -38,6 +38,9 @@ type Dial struct {
 	Vague map[string][2]string
 	Span  time.Duration // how long a change takes to count; negative where nobody knows
 	Hand  bool          // readable, and changed by a person in its console alone
+	// Charter marks what a set of values for somebody says too: given to a domain, it stands there in
+	// entire for the general ones.
+	Charter bool
 }
 
 // Board is one list of domains of a system, which says with whom a rule admits dealings. Its mode
@@ -198,6 +201,10 @@ func (d *Dialect) Describe() (out []Line) {
 			continue
 		}
 		for _, layer := range r.Layers.Names() {
+			if layer == "partner" && d.chartered(r.Name) {
+				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Fidelity: Exact, Path: charterPrefix + "…", Says: "A partner with a value of its own gets a set of its own, with everything in it."})
+				continue
+			}
 			out = append(out, Line{
 				Rule: r.Name, Layer: layer, Part: "values", Fidelity: Tighter, Path: d.pathOf(r.Name), Span: d.spanOf(r.Name),
 				Says: "It has one value for everybody: the tightest that is meant anywhere is written, and what is meant to be looser is refused there.",
@@ -230,6 +237,9 @@ func (d *Dialect) spanOf(rule string) time.Duration {
 // Setting tells how long a change of a setting takes to count, what it is called, and whether the
 // dialect knows it at all.
 func (d *Dialect) Setting(path string) (span time.Duration, title string, known bool) {
+	if domain, ok := strings.CutPrefix(path, charterPrefix); ok {
+		return d.charterSpan(), "Set of values for " + domain, d.charterSpan() >= 0
+	}
 	for i := range d.Dials {
 		if d.Dials[i].Path == path {
 			return d.Dials[i].Span, d.Dials[i].Title, true
@@ -241,6 +251,11 @@ func (d *Dialect) Setting(path string) (span time.Duration, title string, known 
 		}
 	}
 	return 0, "", false
+}
+
+// chartered reports whether sets of values for somebody say a rule.
+func (d *Dialect) chartered(rule string) bool {
+	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Charter && x.Rule == rule })
 }
 
 // ByHand reports whether a setting is changed by a person alone.

@@ -10,18 +10,18 @@ var onOff = func(off, on string) []string { return []string{off, on} }
 var quay = Dialect{
 	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"}, Tries: []string{"files.open"},
 	Dials: []Dial{
-		{Path: "visitors", Title: "Visitors", Rule: "directory.guests", Words: onOff("turned away", "welcome")},
+		{Path: "visitors", Title: "Visitors", Rule: "directory.guests", Words: onOff("turned away", "welcome"), Charter: true},
 		{Path: "visitors.brought-by", Title: "Who may bring a visitor", Rule: "directory.invite_by", Words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}},
 		{Path: "visitors.own-mail", Title: "Visitors with mail of their own", Rule: "directory.personal", Words: onOff("no", "yes")},
-		{Path: "berths.visitors", Title: "Visitors in berths", Rule: "spaces.guests", Words: onOff("keep out", "may come aboard")},
-		{Path: "berths.notes", Title: "Visitors write in notes", Rule: "spaces.pages", Words: onOff("read", "write")},
+		{Path: "berths.visitors", Title: "Visitors in berths", Rule: "spaces.guests", Words: onOff("keep out", "may come aboard"), Charter: true},
+		{Path: "berths.notes", Title: "Visitors write in notes", Rule: "spaces.pages", Words: onOff("read", "write"), Charter: true},
 		{Path: "crates.handed-to.most", Title: "Crates may be handed at most to", Rule: "files.given_to", Ceiling: true, Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour},
-		{Path: "crates.handed-to", Title: "Crates are handed to", Rule: "files.given_to", Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour},
+		{Path: "crates.handed-to", Title: "Crates are handed to", Rule: "files.given_to", Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour, Charter: true},
 		{Path: "tickets.most", Title: "Tickets for whoever holds them, at most", Rule: "files.bearer_links", Ceiling: true, Words: onOff("none", "issued")},
 		{Path: "tickets", Title: "Tickets for whoever holds them", Rule: "files.bearer_links", Words: onOff("none", "issued"), Vague: map[string][2]string{"as the harbour sees fit": {"off", "on"}}},
 		{Path: "tickets.days", Title: "Days that a ticket is good for", Rule: "files.link_days", NoEnd: "for good", Span: 10 * time.Minute},
 		{Path: "tickets.power", Title: "What a ticket lets its holder do", Rule: "files.link_right", Words: []string{"look", "add"}},
-		{Path: "crates.passed-on", Title: "Visitors pass crates on", Rule: "files.reshare", Words: onOff("never", "freely")},
+		{Path: "crates.passed-on", Title: "Visitors pass crates on", Rule: "files.reshare", Words: onOff("never", "freely"), Charter: true},
 	},
 	Boards: []Board{
 		{Path: "hulls", Title: "Hulls that may tie up", Rule: "spaces.connect", Keys: []string{"spaces.in"}, Only: "these", But: "all but these"},

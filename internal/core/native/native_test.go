@@ -28,6 +28,15 @@ func random(seed uint64) *world.World {
 		}
 		w.Rules[i].Default = w.Rules[i].Rule.Get().Scale.Tighter(w.Rules[i].Default, w.Rules[i].Limit)
 	}
+	for i := range w.Partners { // values of partners
+		p := &w.Partners[i]
+		for _, name := range []string{"spaces.pages", "files.given_to", "files.reshare", "spaces.guests"} {
+			id := catalogue.MustRule(name)
+			if all := id.Get().Scale.All(); r.IntN(2) == 0 && !slices.ContainsFunc(p.Rules, func(x world.Setting) bool { return x.Rule == id }) {
+				p.Rules = append(p.Rules, world.Setting{Rule: id, Value: all[r.IntN(len(all))]})
+			}
+		}
+	}
 	return w
 }
 
@@ -114,14 +123,17 @@ func TestNeverLooser(t *testing.T) {
 // TestFoundIsBounded: whatever a system holds, the tightest reading lets nothing through that the
 // loosest refuses, and where no layer says anything and all words are plain, found is what was meant.
 func TestFoundIsBounded(t *testing.T) {
-	vague, equal := 0, 0
+	vague, equal, said := 0, 0, 0
 	for seed := range uint64(120) {
 		w := random(seed)
 		plain := seed%2 == 0
 		if plain {
 			w.Exceptions = nil
-			for i := range w.Partners {
-				w.Partners[i].Rules = nil
+			for i := range w.Partners { // what sets of values for somebody say, is held for each of them
+				w.Partners[i].Rules = slices.DeleteFunc(w.Partners[i].Rules, func(x world.Setting) bool {
+					return !slices.Contains([]string{"directory.guests", "spaces.guests", "spaces.pages", "files.given_to", "files.reshare"}, x.Rule.String())
+				})
+				said += len(w.Partners[i].Rules)
 			}
 			for i := range w.Spaces {
 				w.Spaces[i].Rules = nil
@@ -169,6 +181,15 @@ func TestFoundIsBounded(t *testing.T) {
 				mode := []string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)]
 				to[d.Boards[i].Path] = native.BoardText(mode, []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "nobodys.example"})
 			}
+			if d.Name == "quay" { // and gives somebody a set of values
+				words := map[string]string{}
+				for i := range d.Dials {
+					if x := &d.Dials[i]; x.Charter {
+						words[x.Path] = x.Words[r.IntN(len(x.Words))]
+					}
+				}
+				to["charter:"+w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String()] = d.CharterText(words)
+			}
 			f := d.From(to)
 			x, err := engine.ImpactOf(overlay(s, w, f, false), overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
 			if err != nil {
@@ -179,8 +200,8 @@ func TestFoundIsBounded(t *testing.T) {
 			}
 		}
 	}
-	if vague < 20 || equal < 50 {
-		t.Errorf("%d vague words, %d that are equal", vague, equal)
+	if vague < 20 || equal < 50 || said < 50 {
+		t.Errorf("%d vague words, %d that are equal, %d values of partners", vague, equal, said)
 	}
 }
 
@@ -209,6 +230,9 @@ func TestTurn(t *testing.T) {
 		{"parley", "houses", "all but: a.example", "none but: b.example", native.Tightens},
 		{"parley", "houses", "some of: a.example", "none but: b.example", native.Unclear},
 		{"parley", "houses", "none but:", "none but:", native.Same},
+		{"quay", "charter:a.example", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", "visitors=welcome; berths.visitors=may come aboard; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", native.Loosens},
+		{"quay", "charter:a.example", "", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", native.Both},
+		{"quay", "charter:a.example", "nonsense", "visitors=welcome", native.Unclear},
 	} {
 		d, ok := native.ByName(c.dialect)
 		if !ok {

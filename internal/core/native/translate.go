@@ -2,6 +2,7 @@ package native
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -47,8 +48,13 @@ func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value
 
 // everywhere returns the tightest value that any layer gives a rule: what a system with one value for
 // everybody may hold.
-func (m *Meant) everywhere(r *catalogue.Rule) catalogue.Value {
+func (m *Meant) everywhere(r *catalogue.Rule, but bool) catalogue.Value {
 	_, v := organisation(m.Policy, r)
+	return m.below(r, v, but)
+}
+
+// below tightens a value by what people and places say of a rule, and partners; but leaves partners out.
+func (m *Meant) below(r *catalogue.Rule, v catalogue.Value, but bool) catalogue.Value {
 	said := func(list []world.Setting) {
 		for _, s := range list {
 			if s.Rule == r.ID && !s.Held {
@@ -57,7 +63,9 @@ func (m *Meant) everywhere(r *catalogue.Rule) catalogue.Value {
 		}
 	}
 	for i := range m.Policy.Partners {
-		said(m.Policy.Partners[i].Rules)
+		if !but {
+			said(m.Policy.Partners[i].Rules)
+		}
 	}
 	for i := range m.Policy.Exceptions {
 		if x := &m.Policy.Exceptions[i]; moment.Within(m.At, x.From, x.Until) {
@@ -75,7 +83,7 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Dials {
 		x := &d.Dials[i]
 		r, _ := catalogue.RuleByName(x.Rule)
-		v := m.everywhere(r)
+		v := m.everywhere(r, x.Charter)
 		if x.Ceiling {
 			v, _ = organisation(m.Policy, r)
 		}
@@ -86,11 +94,30 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 		r, _ := catalogue.RuleByName(b.Rule)
 		level := listed
 		if !b.Opens {
-			level = m.everywhere(r)
+			level = m.everywhere(r, false)
 		}
 		out = append(out, Setting{b.Path, b.write(level, m)})
 	}
-	return
+	return append(out, d.charters(m)...)
+}
+
+// Wanted is To for a system that was read: what it should hold, and what it holds for somebody and should
+// not, as empty.
+func (d *Dialect) Wanted(m *Meant, read map[string]string) []Setting {
+	out := d.To(m)
+	for _, path := range slices.Sorted(maps.Keys(read)) {
+		if strings.HasPrefix(path, charterPrefix) && !slices.ContainsFunc(out, func(s Setting) bool { return s.Path == path }) {
+			out = append(out, Setting{path, ""})
+		}
+	}
+	return out
+}
+
+// At returns what a reading says of a setting, and whether it says anything: of a set for somebody, that
+// there is none is said too.
+func At(read map[string]string, path string) (value string, there bool) {
+	value, there = read[path]
+	return value, there || strings.HasPrefix(path, charterPrefix)
 }
 
 // Levels of domains, by value.
@@ -194,10 +221,11 @@ type FoundBoard struct {
 
 // Found is what a reading of a system means.
 type Found struct {
-	Values map[catalogue.RuleID]Range // where no place says anything; for everybody
-	Limits map[catalogue.RuleID]Range
-	Boards []FoundBoard
-	Unread []Unread
+	Charters map[string]map[catalogue.RuleID]Range // by domain, or *.domain for those below: for whoever comes from there
+	Values   map[catalogue.RuleID]Range            // where no place says anything; for everybody
+	Limits   map[catalogue.RuleID]Range
+	Boards   []FoundBoard
+	Unread   []Unread
 }
 
 // From says what a reading means. What is not there, or said in words that the dialect does not know,
@@ -223,6 +251,7 @@ func (d *Dialect) From(read map[string]string) *Found {
 			f.Values[r.ID] = Range{least, most}
 		}
 	}
+	d.readCharters(read, f)
 	for i := range d.Boards {
 		b := &d.Boards[i]
 		text, there := read[b.Path]
@@ -311,6 +340,7 @@ func Overlay(policy *world.World, f *Found, most bool) *world.World {
 	for i := range w.Partners {
 		w.Partners[i].Rules = strip(w.Partners[i].Rules)
 	}
+	f.overlayCharters(&w, most)
 	w.Exceptions = nil
 	for _, x := range policy.Exceptions {
 		if x.Rules = strip(x.Rules); len(x.Rules) > 0 {
@@ -398,6 +428,9 @@ func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
 
 // Turn says which way a setting goes from one value to another.
 func (d *Dialect) Turn(path, was, becomes string) Turn {
+	if strings.HasPrefix(path, charterPrefix) {
+		return d.turnCharter(was, becomes)
+	}
 	for i := range d.Dials {
 		x := &d.Dials[i]
 		if x.Path != path {
@@ -472,8 +505,11 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	out := &Taken{}
 	f := d.From(read)
 	meant := map[string]string{}
-	for _, s := range d.To(m) {
+	for _, s := range d.Wanted(m, read) {
 		meant[s.Path] = s.Value
+		if strings.HasPrefix(s.Path, charterPrefix) && read[s.Path] != s.Value && (path == "" || path == s.Path) {
+			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is taken over partner by partner", strings.TrimPrefix(s.Path, charterPrefix)))
+		}
 	}
 	wanted := func(p string) bool {
 		return (path == "" || p == path) && read[p] != meant[p] && d.Turn(p, read[p], meant[p]) != Same
