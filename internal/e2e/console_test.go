@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"strings"
@@ -8,6 +9,8 @@ import (
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/service"
 )
 
 const verdict = "document.querySelector('[data-testid=verdict]')"

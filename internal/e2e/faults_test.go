@@ -85,11 +85,17 @@ func TestBusy(t *testing.T) {
 	release := held(t, r)
 	defer release()
 	first := make(chan int, 1)
-	go func() {
+	ask := func() {
 		status, _, _ := r.call("POST", "/api/v1/bars", token, `{"name":"first.example","reason":"x"}`)
 		first <- status
-	}()
+	}
+	go ask()
 	for { // the first is in the database before the second comes
+		select {
+		case <-first: // it gave up before anybody looked: a machine that has much else to do
+			go ask()
+		default:
+		}
 		var n int
 		check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
 		if n > 0 {

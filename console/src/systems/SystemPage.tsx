@@ -159,7 +159,7 @@ export function SystemPage({ role }: { role: string }) {
         {admin && (
           <>
             {' '}
-            <Button size="sm" variant="link" className="text-danger" onClick={() => setAsking({ what: 'end' })}>
+            <Button size="sm" variant="link" className="gets-no" onClick={() => setAsking({ what: 'end' })}>
               Take it away
             </Button>
           </>
