@@ -35,8 +35,8 @@ func TestScreenshots(t *testing.T) {
 		p.until("document.fonts.status === 'loaded'")
 		p.shot(filepath.Join(dir, name+".png"))
 	}
-	verdict := "document.querySelector('[data-testid=verdict]')"
-	take("today", "/", "document.querySelector('.openness tbody tr')")
+	verdict := "document.querySelector('[data-testid=verdict]') && document.querySelector('[data-testid=in-suite]')"
+	take("today", "/", "document.querySelector('.openness tbody tr') && document.querySelector('.suite-now li')")
 	take("answer-lecturer", lecturer, verdict)
 	take("answer-yes", "/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call", verdict)
 	take("partners", "/partners", "document.querySelector('.board tbody tr')")
