@@ -34,7 +34,7 @@ export function InTheSuite({ question, meant, role }: { question: Question; mean
     <p className={`in-suite ${same ? '' : 'is-other'}`} data-testid="in-suite" data-found={says}>
       {same ? 'The suite holds the same' : says === 'unsure' ? 'What the suite does cannot be told for sure' : says === 'yes' ? 'The suite lets it through all the same' : 'The suite refuses it all the same'}: <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
       {v.open > 0 && !same && ' A change is on its way there.'}{' '}
-      {(role === 'administrator' || role === 'keeper') && (
+      {(role === 'administrator' || role === 'keeper') && v.tries.includes(question.action) && (
         <Button size="sm" variant="outline-primary" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
           Try it there
         </Button>
