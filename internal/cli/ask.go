@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -126,7 +127,7 @@ func (a *app) try(c *cobra.Command, q contract.Question) error {
 	if a.output != "table" {
 		return a.records(x, nil, nil)
 	}
-	a.printf("\n  tried at %s", cmpOr(pick(x.System), "no system"))
+	a.printf("\n  tried at %s", cmp.Or(pick(x.System), "no system"))
 	if f := pick(x.From); f != "" {
 		a.printf(" as %s", f)
 	}

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"net/http"
@@ -81,7 +82,7 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	}
 	mode := map[string]string{"look": "looked at: nothing is written there", "carry": "carried: it is made to hold what is meant", "paused": "paused: neither read nor written"}[string(v.Mode)]
 	a.printf("%s  (%s)\n", v.Name, v.Title)
-	a.printf("  %s; read %s, every %d min", mode, cmpOr(clock(pick(v.Read)), "never"), v.Minutes)
+	a.printf("  %s; read %s, every %d min", mode, cmp.Or(clock(pick(v.Read)), "never"), v.Minutes)
 	if v.PutBack == "beyond" {
 		a.printf("; what is loosened there is put back by itself")
 	}
@@ -97,7 +98,7 @@ func (a *app) printSystem(v *contract.SystemView) error {
 		s := &v.Settings[i]
 		title, meant, found := s.RuleTitle, s.Meant, pick(s.Found)
 		if s.Rule == "" {
-			title, meant, found = "Values of a partner", cmpOr(meant, "none"), cmpOr(found, "none")
+			title, meant, found = "Values of a partner", cmp.Or(meant, "none"), cmp.Or(found, "none")
 		}
 		rows = append(rows, []string{s.Path, title, meant, found, settingState(s)})
 	}
@@ -115,13 +116,6 @@ func (a *app) printSystem(v *contract.SystemView) error {
 		a.printf("  It has settings that carry no rule here: %s.\n", strings.Join(names, ", "))
 	}
 	return nil
-}
-
-func cmpOr(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }
 
 func (a *app) system() *cobra.Command {
@@ -251,12 +245,14 @@ func (a *app) system() *cobra.Command {
 			return change(c, r, args[0], contract.SystemChange{Mode: &mode, Digest: &v.Digest, Why: why})
 		})
 	whyFlag(carry, &why)
+	_ = carry.MarkFlagRequired("why")
 	mode := func(name, short string) *cobra.Command {
 		m := on(name+" SYSTEM", short, "", "", 1, func(c *cobra.Command, r *remote, args []string) error {
 			to := contract.SystemChangeMode(map[string]string{"look": "look", "pause": "paused"}[name])
 			return change(c, r, args[0], contract.SystemChange{Mode: &to, Why: why})
 		})
 		whyFlag(m, &why)
+		_ = m.MarkFlagRequired("why")
 		return m
 	}
 	var name, address, key, back, nightly string
@@ -287,6 +283,7 @@ func (a *app) system() *cobra.Command {
 	f.StringVar(&nightly, "nightly", "", "what can be tried there is tried every night: yes or no")
 	f.StringVar(&back, "put-back", "", "what is put back by itself: no, or beyond for what was loosened there")
 	whyFlag(alter, &why)
+	_ = alter.MarkFlagRequired("why")
 	decide := func(use, short, do string, until *string) *cobra.Command {
 		d := on(use+" SYSTEM SETTING", short, "", "", 2, func(c *cobra.Command, r *remote, args []string) error {
 			b := contract.DecideSettingJSONRequestBody{Do: contract.DecideSettingJSONBodyDo(do), Why: why}
@@ -297,6 +294,7 @@ func (a *app) system() *cobra.Command {
 			return answer(r, resp, err)
 		})
 		whyFlag(d, &why)
+		_ = d.MarkFlagRequired("why")
 		return d
 	}
 	var until string
@@ -312,6 +310,7 @@ func (a *app) system() *cobra.Command {
 		return nil
 	})
 	whyFlag(end, &why)
+	_ = end.MarkFlagRequired("why")
 	kinds := on("kinds [KIND]", "The kinds of system there are connectors for, and how well each can hold our rules", "", "", 0, nil)
 	kinds.Args = cobra.MaximumNArgs(1)
 	kinds.RunE = func(c *cobra.Command, args []string) error {
@@ -366,7 +365,7 @@ func (a *app) system() *cobra.Command {
 				if t.Found != nil {
 					found = string(*t.Found)
 				}
-				rows = append(rows, []string{cmpOr(pick(t.Address), t.Subject), t.Action, string(t.Meant), found, strings.ReplaceAll(string(t.Outcome), "_", " "), pick(t.Says), note})
+				rows = append(rows, []string{cmp.Or(pick(t.Address), t.Subject), t.Action, string(t.Meant), found, strings.ReplaceAll(string(t.Outcome), "_", " "), pick(t.Says), note})
 			}
 			if err := a.records(x, []string{"who", "action", "meant", "found", "tried", "it says", ""}, rows); err != nil {
 				return err

@@ -369,6 +369,10 @@ func (c *placeChange) asAWhole(x *entry, g *world.Grant) {
 	if !c.now.Has("space", g.Resource.ID) { // it is made in the same change
 		return
 	}
+	if !g.Domain.IsZero() && c.now.Match(addr.Newcomer(g.Domain)).Own {
+		c.refuse(x.line, "party", g.Party(), "it is a domain of ours; our own people are members of a space")
+		return
+	}
 	domains := []addr.Domain{g.Domain}
 	if g.Partner != "" {
 		domains = nil

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -139,7 +140,7 @@ func (s *Service) viewSystem(
 			v.Extra = append(v.Extra, native.Setting{Path: path, Value: value})
 		}
 	}
-	slices.SortFunc(v.Extra, func(a, b native.Setting) int { return cmpString(a.Path, b.Path) })
+	slices.SortFunc(v.Extra, func(a, b native.Setting) int { return cmp.Compare(a.Path, b.Path) })
 	f := d.From(r.Values)
 	v.Unread = f.Unread
 	if !counts {
@@ -192,16 +193,6 @@ func (s *Service) viewSystem(
 	}
 	s.countedNow.by[x.ID] = countedOf{key, v.Beyond, v.Short, v.Unsure}
 	return v, nil
-}
-
-func cmpString(a, b string) int {
-	switch {
-	case a < b:
-		return -1
-	case a > b:
-		return 1
-	}
-	return 0
 }
 
 // overlaid is a view as it counts in systems: with most the loosest faithful reading of what they hold,

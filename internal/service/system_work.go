@@ -204,7 +204,7 @@ func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was 
 		}
 		if c.open() && c.Cause == "" {
 			if cause == "" {
-				cause = s.causeNow(ctx, st)
+				cause = s.causeNow(ctx, st, x)
 			}
 			c.Cause = cause
 		}
@@ -310,10 +310,13 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 }
 
 // causeNow says what changed what is meant last.
-func (s *Service) causeNow(ctx context.Context, st *State) string {
+func (s *Service) causeNow(ctx context.Context, st *State, x *System) string {
 	list, err := s.store.Revisions(ctx, st.Head.Revision+1, 1)
 	if err != nil || len(list) == 0 {
 		return ""
+	}
+	if stamp(moment.Of(list[0].At)) <= x.Since {
+		return "it was to be carried"
 	}
 	if list[0].Why == "" {
 		return fmt.Sprintf("revision %d", list[0].Number)

@@ -1,19 +1,20 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link } from 'react-router'
+import { Link, useSearchParams } from 'react-router'
 import { call, query, type JournalEntry } from '../api'
 import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten', 'system', 'system_setting', 'trial']
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 /** What a change is undone of here. */
 const places: string[] = ['person', 'group', 'space', 'item', 'domain_list', 'meeting', 'grant', 'link', 'forwarder', 'contact']
 
 export function JournalPage({ role }: { role: string }) {
-  const [kind, setKind] = useState('')
+  const [params, setParams] = useSearchParams()
+  const kind = params.get('kind') ?? ''
   const pages = useInfiniteQuery({
     queryKey: ['journal', 'all', kind],
     queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ kind, cursor: pageParam, limit: '100' })}`),
@@ -27,7 +28,7 @@ export function JournalPage({ role }: { role: string }) {
       title="Journal"
       lead="Who changed what, when and why, with the values before and after. Entries are never removed; only the names of forgotten guests are."
       tools={
-        <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setKind(e.target.value)}>
+        <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setParams(e.target.value ? { kind: e.target.value } : {}, { replace: true })}>
           <option value="">Everything</option>
           {kinds.map((k) => (
             <option key={k}>{k}</option>
@@ -87,7 +88,7 @@ export function Change({ entries, about, undo }: { entries: JournalEntry[]; abou
       <ul>
         {shown.map((e) => (
           <li key={e.seq}>
-            <span className="tag">{e.kind}</span> {e.id !== about && <Named e={e} text={about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id} />} <span className="log-diff">{saidOf(e)}</span>
+            <span className="tag">{e.kind}</span> {e.id !== about && <Named e={e} text={about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id} />} <span className="log-diff">{saidOf(e) === first.why ? '' : saidOf(e)}</span>
           </li>
         ))}
       </ul>

@@ -1,5 +1,5 @@
 /** What a thing is called in "Go to the …". */
-const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners' }
+const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
 
 export interface Place {
   to: string
@@ -25,6 +25,8 @@ export function placeOf(about: string): Place | undefined {
         return `/exceptions#${id}`
       case 'guest':
         return `/guests/${encodeURIComponent(id)}`
+      case 'system':
+        return `/systems/${id}`
       case 'rule':
         return `/rules?rule=${id}`
       case 'link':

@@ -216,13 +216,5 @@ func (d *Dialect) turnCharter(was, becomes string) Turn {
 			return Unclear
 		}
 	}
-	switch {
-	case loosens && tightens:
-		return Both
-	case loosens:
-		return Loosens
-	case tightens:
-		return Tightens
-	}
-	return Same
+	return turnOf(loosens, tightens)
 }

@@ -472,15 +472,7 @@ func (d *Dialect) Turn(path, was, becomes string) Turn {
 		case m0 == b.But && m1 == b.Only:
 			loosens, tightens = slices.ContainsFunc(l1, func(x string) bool { return slices.Contains(l0, x) }), true
 		}
-		switch {
-		case loosens && tightens:
-			return Both
-		case loosens:
-			return Loosens
-		case tightens:
-			return Tightens
-		}
-		return Same
+		return turnOf(loosens, tightens)
 	}
 	return Unclear
 }
@@ -605,4 +597,16 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 		}
 	}
 	return out
+}
+
+func turnOf(loosens, tightens bool) Turn {
+	switch {
+	case loosens && tightens:
+		return Both
+	case loosens:
+		return Loosens
+	case tightens:
+		return Tightens
+	}
+	return Same
 }
