@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"strings"
 	"syscall"
 	"time"
 
@@ -30,6 +31,18 @@ func run() error {
 	key := flag.String("key", os.Getenv("WEXILLUM_SUITE_KEY"), "what the interfaces ask for (WEXILLUM_SUITE_KEY)")
 	faster := flag.Float64("faster", 1, "by this factor everything that takes time is quicker")
 	calls := flag.Int("calls", 0, "how many calls a minute each program takes; 0 for any number")
+	house := flag.String("house", "", "the domain whose suite this is")
+	asks := flag.String("asks", "", "address and port at which the counting house asks before each letter goes on; nobody without it")
+	visitors := flag.Int("visitors", 0, "how many visitors an empty harbour holds already, each with a pass")
+	peers := map[string]string{}
+	flag.Func("peer", "DOMAIN=ADDRESS of the parlour of another house, which must let go whoever comes from there; may be repeated", func(s string) error {
+		domain, at, ok := strings.Cut(s, "=")
+		if !ok {
+			return errors.New("write DOMAIN=http://host:port")
+		}
+		peers[domain] = at
+		return nil
+	})
 	addresses := map[string]*string{}
 	for i, name := range []string{"quay", "parley", "ledger"} {
 		addresses[name] = flag.String(name, fmt.Sprintf("127.0.0.1:%d", 8473+i), "address and port of "+name)
@@ -41,7 +54,7 @@ func run() error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	failed := make(chan error, 3)
-	for name, p := range suite.New(suite.Options{Key: *key, Faster: *faster, Calls: *calls}) {
+	for name, p := range suite.New(suite.Options{Key: *key, Faster: *faster, Calls: *calls, House: *house, Peers: peers, Asks: *asks}) {
 		if *dir != "" {
 			if err := os.MkdirAll(*dir, 0o700); err != nil {
 				return err
@@ -49,6 +62,9 @@ func run() error {
 			if err := p.Keep(filepath.Join(*dir, name+".json")); err != nil {
 				return err
 			}
+		}
+		if err := p.Settled(*visitors); err != nil {
+			return err
 		}
 		l, err := net.Listen("tcp", *addresses[name])
 		if err != nil {

@@ -8,13 +8,18 @@ import (
 	"wexillum.example/internal/connector/ledger"
 	"wexillum.example/internal/connector/parley"
 	"wexillum.example/internal/connector/quay"
+	"wexillum.example/internal/core/native"
 )
 
-// Connector reads and writes the settings of one system, in its own words.
+// Connector reads and writes what one system holds, in its own words, and tries it from outside.
 type Connector interface {
 	Read(ctx context.Context) (map[string]string, error)
 	Write(ctx context.Context, path, value string) error
-	Try(ctx context.Context, action, from, to string) (admitted bool, says string, known bool, err error)
+	Try(ctx context.Context, a native.Attempt) (native.Attempted, error)
+	List(ctx context.Context, kind string, fn func(native.Kept) error) error
+	One(ctx context.Context, kind, id string) (*native.Kept, error)
+	Put(ctx context.Context, kind, id string, fields map[string]string) (string, error)
+	Drop(ctx context.Context, kind, id string) error
 }
 
 // New returns the connector for a system of a dialect.

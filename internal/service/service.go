@@ -57,10 +57,21 @@ type Service struct {
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]
 
-	connect    func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
-	holder     string                                                // names this service to others that work on systems
-	looked     map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
-	spans      float64
+	connect       func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
+	holder        string                                                // names this service to others that work on systems
+	looked        map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
+	spans         float64
+	recordsLooked struct { // up to where in the journal the records of a system were compared
+		sync.Mutex
+		by map[string]lookedAt
+	}
+	recordsMoved struct { // a number that moves with what is known of the records of systems, and when it was asked for
+		sync.Mutex
+		n  uint64
+		at time.Time
+	}
+	listing    sync.Mutex // one reading of records at a time
+	listTook   map[string]time.Duration
 	countedNow struct { // impacts of what was found are counted once
 		sync.Mutex
 		by map[string]countedOf

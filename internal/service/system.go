@@ -45,6 +45,12 @@ type System struct {
 	PutBack string `json:"put_back"`
 	Since   stamp  `json:"since,omitempty"`   // since when it is carried
 	Nightly bool   `json:"nightly,omitempty"` // what can be tried there is tried every night
+	// Sources are kinds of inventory that people make there, so that what is found flows in.
+	Sources []string `json:"sources,omitempty"`
+	// Brake is how many guests, grants and links may be taken away in a day before somebody is asked; 0 is
+	// the start, negative any number.
+	Brake    int   `json:"brake,omitempty"`
+	Released stamp `json:"released,omitempty"` // when somebody last said that what waits may go
 }
 
 func (x *System) dialect() *native.Dialect {
@@ -155,6 +161,11 @@ func (x *System) check() error {
 	if err := oneOfWords("put_back", x.PutBack, PutBackNo, PutBackBeyond); err != nil {
 		return err
 	}
+	for _, kind := range x.Sources {
+		if h, ok := x.dialect().Holding(kind); !ok || !h.Source {
+			return &Invalid{"sources", kind, "it can be the source of " + cmp.Or(strings.Join(x.dialect().CanBeSource(), ", "), "nothing")}
+		}
+	}
 	if x.Minutes < 1 || x.Minutes > 1440 {
 		return &Invalid{"minutes", fmt.Sprint(x.Minutes), "write 1 to 1440 minutes"}
 	}
@@ -181,13 +192,20 @@ func (s *Service) SetConnector(new func(dialect, address, key string) (Connector
 	s.connect = new
 }
 
-// Connector reads and writes the settings of one system, in its own words.
+// Connector reads and writes what one system holds, in its own words, and tries it from outside.
 type Connector interface {
 	Read(ctx context.Context) (map[string]string, error)
 	Write(ctx context.Context, path, value string) error
-	// Try attempts an action from outside, from an address made for the trial and to another; known is
-	// false where the system cannot try that action.
-	Try(ctx context.Context, action, from, to string) (admitted bool, says string, known bool, err error)
+	// Try attempts an action from outside, as somebody made for the trial.
+	Try(ctx context.Context, a native.Attempt) (native.Attempted, error)
+	// List hands over all that the system keeps of a kind, however many there are.
+	List(ctx context.Context, kind string, fn func(native.Kept) error) error
+	// One returns a record by its id there; nil where it is not there.
+	One(ctx context.Context, kind, id string) (*native.Kept, error)
+	// Put makes a record, or changes the one with an id, and returns its id. It may be sent twice.
+	Put(ctx context.Context, kind, id string, fields map[string]string) (string, error)
+	// Drop takes a record away. One that is not there is no fault.
+	Drop(ctx context.Context, kind, id string) error
 }
 
 func (s *Service) connector(x *System) (Connector, error) {
@@ -198,7 +216,61 @@ func (s *Service) connector(x *System) (Connector, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.connect(x.Dialect, x.Address, key)
+	c, err := s.connect(x.Dialect, x.Address, key)
+	return faulty{c}, err
+}
+
+// systemFault is what went wrong at a system rather than here: it is noted at the system and tried again.
+// What lies below stays hidden, so that a system that is away is not taken for the database.
+type systemFault struct {
+	says        string
+	busy, final bool // it asks to be left alone for a while; it says no for good
+}
+
+func (e *systemFault) Error() string { return e.says }
+
+func faultOf(err error) error {
+	if err == nil {
+		return nil
+	}
+	out := &systemFault{says: err.Error()}
+	var told interface {
+		Busy() bool
+		Final() bool
+	}
+	if errors.As(err, &told) {
+		out.busy, out.final = told.Busy(), told.Final()
+	}
+	return out
+}
+
+// faulty tells faults of a system from ours.
+type faulty struct{ Connector }
+
+func (f faulty) List(ctx context.Context, kind string, fn func(native.Kept) error) error {
+	var ours error
+	err := f.Connector.List(ctx, kind, func(k native.Kept) error {
+		ours = fn(k)
+		return ours
+	})
+	if ours != nil {
+		return ours
+	}
+	return faultOf(err)
+}
+
+func (f faulty) One(ctx context.Context, kind, id string) (*native.Kept, error) {
+	k, err := f.Connector.One(ctx, kind, id)
+	return k, faultOf(err)
+}
+
+func (f faulty) Put(ctx context.Context, kind, id string, fields map[string]string) (string, error) {
+	id, err := f.Connector.Put(ctx, kind, id, fields)
+	return id, faultOf(err)
+}
+
+func (f faulty) Drop(ctx context.Context, kind, id string) error {
+	return faultOf(f.Connector.Drop(ctx, kind, id))
 }
 
 // Systems lists the systems, by id.
@@ -281,6 +353,8 @@ func (s *Service) AddSystem(ctx context.Context, who Who, why string, x System) 
 // SystemPatch is what is changed of a system; nil leaves as it is.
 type SystemPatch struct {
 	Name, Address, Key, PutBack *string
+	Sources                     *[]string
+	Brake                       *int
 	Nightly                     *bool
 	Mode                        *Mode
 	Minutes                     *int
@@ -334,6 +408,12 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 		}
 		if p.Nightly != nil {
 			x.Nightly = *p.Nightly
+		}
+		if p.Sources != nil {
+			x.Sources = slices.Compact(slices.Sorted(slices.Values(*p.Sources)))
+		}
+		if p.Brake != nil {
+			x.Brake = *p.Brake
 		}
 		if err := x.check(); err != nil {
 			return err

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
@@ -54,6 +55,17 @@ type SystemView struct {
 	Beyond, Short, Unsure  Counted
 	Digest                 string
 	BeyondLines, ShortList []string // the first of them, in words
+	Kinds                  []KindView
+}
+
+// KindView is what a system keeps of one kind of our inventory.
+type KindView struct {
+	Kind, Name, Title, Says string
+	Source, CanBeSource     bool
+	Found                   int // there now
+	Unknown, Accepted       int // of those, what stands for nothing here; and what of that is let be
+	Confirmed, Open         int
+	Differ, Drift           int
 }
 
 // ToWrite counts the settings that carrying the system writes.
@@ -63,7 +75,42 @@ func (v *SystemView) ToWrite() (n int) {
 			n++
 		}
 	}
+	for i := range v.Kinds {
+		n += v.Kinds[i].Differ + v.Kinds[i].Drift
+	}
 	return
+}
+
+// viewKinds counts what a system keeps of each kind.
+func (s *Service) viewKinds(ctx context.Context, v *SystemView, d *native.Dialect) error {
+	counts, err := s.store.RecordCounts(ctx, v.System.ID)
+	if err != nil {
+		return err
+	}
+	for i := range d.Holdings {
+		h := &d.Holdings[i]
+		k := KindView{Kind: h.Kind, Name: h.Name, Title: h.Title, Says: h.Says, CanBeSource: h.Source, Source: slices.Contains(v.System.Sources, h.Kind)}
+		for state, n := range counts[h.Kind] {
+			switch StepState(state) {
+			case StepConfirmed:
+				k.Confirmed += n
+			case StepDiffers, StepByHand:
+				k.Differ += n
+			case "drift":
+				k.Drift += n
+			default:
+				k.Open += n
+			}
+		}
+		if k.Found, err = s.store.CountFound(ctx, v.System.ID, h.Kind); err != nil {
+			return err
+		}
+		if k.Unknown, k.Accepted, err = s.store.CountUnknown(ctx, v.System.ID, h.Kind, s.Now()); err != nil {
+			return err
+		}
+		v.Kinds = append(v.Kinds, k)
+	}
+	return nil
 }
 
 // SystemView returns a system with all that is known of it.
@@ -131,6 +178,14 @@ func (s *Service) viewSystem(
 		}
 		v.Settings = append(v.Settings, y)
 	}
+	if r != nil {
+		if err := s.viewKinds(ctx, v, d); err != nil {
+			return nil, err
+		}
+		for _, k := range v.Kinds {
+			fmt.Fprintln(digest, k.Kind, k.Differ, k.Drift)
+		}
+	}
 	v.Digest = hex.EncodeToString(digest.Sum(nil))[:16]
 	if r == nil {
 		return v, nil
@@ -146,7 +201,7 @@ func (s *Service) viewSystem(
 	if !counts {
 		return v, nil
 	}
-	key := fmt.Sprint(st.Head, r.At, r.Values)
+	key := fmt.Sprint(st.Head, r.At, r.Values, work.Records)
 	s.countedNow.Lock()
 	kept, counted := s.countedNow.by[x.ID]
 	s.countedNow.Unlock()
@@ -154,7 +209,18 @@ func (s *Service) viewSystem(
 		v.Beyond, v.Short, v.Unsure = kept.beyond, kept.short, kept.unsure
 		return v, nil
 	}
-	most, least := s.overlaid(st, []*native.Found{f}, true), s.overlaid(st, []*native.Found{f}, false)
+	apart, err := s.asides(ctx, st, x)
+	if err != nil {
+		return nil, err
+	}
+	most, err := s.overlaid(ctx, st, []*native.Found{f}, apart, true)
+	if err != nil {
+		return nil, err
+	}
+	least, err := s.overlaid(ctx, st, []*native.Found{f}, apart, false)
+	if err != nil {
+		return nil, err
+	}
 	stop := ctx.Err
 	count := func(before, after *engine.Snapshot) (gained, lost Counted, err error) {
 		imp, err := engine.ImpactOf(before, after, s.Now(), nil, stop, nil)
@@ -197,7 +263,7 @@ func (s *Service) viewSystem(
 
 // overlaid is a view as it counts in systems: with most the loosest faithful reading of what they hold,
 // else the tightest.
-func (s *Service) overlaid(st *State, found []*native.Found, most bool) *engine.Snapshot {
+func (s *Service) overlaid(ctx context.Context, st *State, found []*native.Found, apart []aside, most bool) (*engine.Snapshot, error) {
 	policy := st.Policy()
 	var rules []catalogue.RuleID
 	for _, f := range found {
@@ -206,8 +272,11 @@ func (s *Service) overlaid(st *State, found []*native.Found, most bool) *engine.
 	}
 	e := st.Aside()
 	e.SetPolicy(policy)
+	if err := s.layOver(ctx, st, e, apart, most); err != nil {
+		return nil, err
+	}
 	e.Unsay(rules)
-	return e.Done()
+	return e.Done(), nil
 }
 
 // foundKey marks questions that are asked of what is found.
@@ -241,6 +310,7 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 	}
 	key := fmt.Sprint(st.Head, most)
 	var found []*native.Found
+	var read []*System
 	for i := range list {
 		r, err := s.store.ReadingOf(ctx, list[i].ID, moment.Never-1)
 		if err != nil {
@@ -249,8 +319,12 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 		if r == nil {
 			continue
 		}
-		key += fmt.Sprint(" ", r.System, r.At)
-		found = append(found, list[i].dialect().From(r.Values))
+		work, err := s.store.WorkOn(ctx, list[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		key += fmt.Sprint(" ", r.System, r.At, " ", work.Records)
+		found, read = append(found, list[i].dialect().From(r.Values)), append(read, &list[i])
 	}
 	if len(found) == 0 {
 		return nil, fmt.Errorf("%w: no system was read yet; what is found is not known", ErrConflict)
@@ -262,7 +336,19 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 	if kept := s.foundStates[k].Load(); kept != nil && kept.of == key {
 		return kept.state, nil
 	}
-	out := &State{Snapshot: s.overlaid(st, found, most), Head: st.Head, Variant: "found " + key}
+	var apart []aside
+	for _, x := range read {
+		own, err := s.asides(ctx, st, x)
+		if err != nil {
+			return nil, err
+		}
+		apart = append(apart, own...)
+	}
+	laid, err := s.overlaid(ctx, st, found, apart, most)
+	if err != nil {
+		return nil, err
+	}
+	out := &State{Snapshot: laid, Head: st.Head, Variant: "found " + key}
 	s.foundStates[k].Store(&foundState{key, out})
 	return out, nil
 }
@@ -299,15 +385,29 @@ type way struct {
 	from moment.Moment
 }
 
-// ways are those of all services, as of a head: settings are records, so that it moves with them.
+// ways are those of all services, as of a head and of what is known of the systems' records.
 type ways struct {
-	of        store.Head
+	of        string
 	byService map[string]way
+}
+
+// recordsNow is a number that moves with what is known of the records of systems. That of another service is
+// seen within a second, and the last one stands where the database does not answer: answers do not wait.
+func (s *Service) recordsNow(ctx context.Context) uint64 {
+	s.recordsMoved.Lock()
+	defer s.recordsMoved.Unlock()
+	if time.Since(s.recordsMoved.at) > time.Second {
+		if n, err := s.store.RecordsNow(ctx); err == nil {
+			s.recordsMoved.n = n
+		}
+		s.recordsMoved.at = time.Now()
+	}
+	return s.recordsMoved.n
 }
 
 // onItsWay finds for which services a change is on its way.
 func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
-	head := s.State().Head
+	head := fmt.Sprint(s.State().Head, s.recordsNow(ctx))
 	if kept := s.ways.Load(); kept != nil && kept.of == head {
 		return kept.byService, nil
 	}
@@ -332,6 +432,23 @@ func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
 				known = known && c.Counts > 0 && c.State == StepSettling
 				w.from = max(w.from, moment.Moment(c.Counts))
 			}
+		}
+		counts, err := s.store.RecordCounts(ctx, x.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, kind := range sortedKeys(counts) {
+			for _, state := range []StepState{StepWaiting, StepSent, StepSettling, StepFailed} {
+				if counts[kind][string(state)] > 0 {
+					w.open = true
+					known = known && state == StepSettling
+				}
+			}
+		}
+		if last, err := s.store.LastCounts(ctx, x.ID); err != nil {
+			return nil, err
+		} else {
+			w.from = max(w.from, last)
 		}
 		if !known {
 			w.from = 0
@@ -441,6 +558,9 @@ func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []
 				add("system_by_hand", path, "%s waits for somebody: %s.", x.Name, c.inWords())
 			}
 		}
+		if err := s.recordFindings(ctx, x, work, now, add); err != nil {
+			return nil, err
+		}
 		if r != nil {
 			for _, u := range x.dialect().From(r.Values).Unread {
 				add("system_unread", u.Path, "%s of %s carries %s, and is not understood: %s.", u.Path, x.Name, u.Rule, u.Why)
@@ -448,6 +568,48 @@ func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []
 		}
 	}
 	return out, nil
+}
+
+// recordFindings are what is to be decided about what a system keeps of our inventory: one for each kind.
+func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work, now moment.Moment, add func(kind, about, cause string, args ...any)) error {
+	counts, err := s.store.RecordCounts(ctx, x.ID)
+	if err != nil {
+		return err
+	}
+	for i := range x.dialect().Holdings {
+		kind := x.dialect().Holdings[i].Kind
+		unknown, accepted, err := s.store.CountUnknown(ctx, x.ID, kind, now)
+		if err != nil {
+			return err
+		}
+		if n := unknown - accepted; n > 0 {
+			add("system_unknown", kind, "%s keeps %s for nothing here.", x.Name, thatStand(n, kind))
+		}
+		drift, differs := counts[kind]["drift"], 0
+		if x.Mode == ModeCarry {
+			differs = counts[kind][string(StepDiffers)]
+		}
+		if n := drift + differs; n > 0 {
+			add("system_records", kind, "%s: %d of its %s, %d changed there and %d not as they were written.", x.Name, n, pluralOf(kind), drift, differs)
+		}
+	}
+	if work.Braked > 0 {
+		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.brake())
+	}
+	if work.Empty != "" && work.Empty != emptyIsRight {
+		add("system_empty", "", "%s shows no %s any more, and kept some before.", x.Name, work.Empty)
+	}
+	return nil
+}
+
+// pluralOf names several entries of a kind.
+func pluralOf(kind string) string { return strings.ReplaceAll(kind, "_", " ") + "s" }
+
+func thatStand(n int, kind string) string {
+	if n == 1 {
+		return "1 " + strings.ReplaceAll(kind, "_", " ") + " that stands"
+	}
+	return fmt.Sprintf("%d %s that stand", n, pluralOf(kind))
 }
 
 // TakeOver makes a draft of what a system holds: its settings as policy, in their loosest faithful

@@ -22,21 +22,29 @@ func onSuite(t *testing.T, world string) (*Service, *clock, map[string]*suite.Pr
 	t.Helper()
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, world)
-	s.SetConnector(func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) })
-	t.Setenv("TEST_SUITE_KEY", "pass")
-	programs := suite.New(suite.Options{Key: "pass", Clock: c.now})
-	for name, p := range programs {
-		srv := httptest.NewServer(p.Handler())
-		t.Cleanup(srv.Close)
-		_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
-		check(t, err)
-	}
+	programs := connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now}, "ledger", "parley", "quay")
 	return s, c, programs, func(id string) *SystemView {
 		t.Helper()
 		v, err := s.SystemView(t.Context(), id)
 		check(t, err)
 		return v
 	}
+}
+
+// connectTo starts some programs of a suite and adds them as systems.
+func connectTo(t *testing.T, s *Service, _ *clock, o suite.Options, names ...string) map[string]*suite.Program {
+	t.Helper()
+	s.SetConnector(func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) })
+	t.Setenv("TEST_SUITE_KEY", "pass")
+	programs := suite.New(o)
+	for _, name := range names {
+		p := programs[name]
+		srv := httptest.NewServer(p.Handler())
+		t.Cleanup(srv.Close)
+		_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
+		check(t, err)
+	}
+	return programs
 }
 
 func (v *SystemView) at(path string) *SettingView {

@@ -12,6 +12,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 )
 
@@ -29,20 +30,23 @@ const (
 
 // Trial is one attempt of one action at a system, from outside.
 type Trial struct {
-	ID            string  `json:"id"`
-	At            string  `json:"at"`
-	By            string  `json:"by"`
-	Revision      uint64  `json:"revision"`
-	Read          string  `json:"read,omitempty"` // the moment of the reading it is held against
-	System        string  `json:"system,omitempty"`
-	Asked         Asked   `json:"asked"`
-	From          string  `json:"from,omitempty"` // the address made for it
-	Meant         string  `json:"meant"`          // yes or no
-	Found         string  `json:"found,omitempty"`
-	Outcome       Outcome `json:"outcome"`
-	Says          string  `json:"says,omitempty"` // in the system's words, or why nothing was tried
-	Contradiction bool    `json:"contradiction,omitempty"`
-	Milliseconds  int64   `json:"milliseconds,omitempty"`
+	ID            string    `json:"id"`
+	At            string    `json:"at"`
+	By            string    `json:"by"`
+	Revision      uint64    `json:"revision"`
+	Read          string    `json:"read,omitempty"` // the moment of the reading it is held against
+	System        string    `json:"system,omitempty"`
+	Asked         Asked     `json:"asked"`
+	From          string    `json:"from,omitempty"` // the address made for it
+	Meant         string    `json:"meant"`          // yes or no
+	Found         string    `json:"found,omitempty"`
+	Outcome       Outcome   `json:"outcome"`
+	Says          string    `json:"says,omitempty"`   // in the system's words, or why nothing was tried
+	As            native.As `json:"as,omitempty"`     // as whom it came
+	Theirs        bool      `json:"theirs,omitempty"` // it was refused at the other end
+	Making        bool      `json:"making,omitempty"` // the account or the link for it was refused
+	Contradiction bool      `json:"contradiction,omitempty"`
+	Milliseconds  int64     `json:"milliseconds,omitempty"`
 }
 
 // trialName is the local part of addresses that are made for trials; nobody has it.
@@ -102,43 +106,41 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 		x.Says = sys.Name + " is paused"
 		return nil
 	}
-	from, to := "", ""
-	switch {
-	case act.Address:
-		to = trialName + "@" + q.Address.Domain().String()
-	case q.Subject.Kind == engine.ByLinkID:
-	case q.Subject.Kind == engine.ByAddress:
-		from = trialName + "@" + q.Subject.Address.Domain().String()
-	default:
-		x.Says = "only what outsiders do is tried"
+	try, why, err := s.attemptOf(ctx, sys, act, q)
+	if err != nil {
+		return err
+	}
+	if why != "" {
+		x.Says = why
 		return nil
 	}
-	if q.Subject.Kind == engine.ByAddress && !q.Subject.Address.IsNewcomer() && s.State().KindAt(q.Subject.Address, s.Now()) == engine.KindGuest {
-		x.Says = "read, not tried: a trial comes as somebody unknown, and this is a guest"
-		return nil
-	}
-	x.From = from
+	x.From, x.As = try.From, try.As
 	c, err := s.connector(sys)
 	if err != nil {
 		x.Says = err.Error()
 		return nil
 	}
 	began := time.Now()
-	admitted, says, known, err := c.Try(ctx, act.Name, from, to)
+	out, err := c.Try(ctx, try)
 	x.Milliseconds = time.Since(began).Milliseconds()
 	switch {
 	case err != nil:
 		x.Outcome, x.Says = TrialSilent, err.Error()
 		return nil
-	case !known:
+	case !out.Known:
 		x.Says = fmt.Sprintf("%s cannot try this", sys.Name)
 		return nil
-	case admitted:
+	case out.Admitted:
 		x.Outcome = TrialAdmitted
 	default:
 		x.Outcome = TrialRefused
 	}
-	x.Says = says
+	if x.Theirs = out.Theirs; x.Theirs { // our end was not reached: of it nothing is said
+		x.Says = out.Says
+		return nil
+	}
+	x.Making = out.Making
+	x.Says = out.Says
 	services, err := s.onItsWay(ctx)
 	if err != nil {
 		return err
@@ -162,9 +164,9 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 			return err
 		}
 	}
-	held := *q // found is asked of whoever came
-	if from != "" {
-		if held.Subject.Address, err = addr.Parse(from); err != nil {
+	held := *q // found is asked of whoever came; of one who came as a guest, of the guest whom it stood for
+	if try.As == native.Stranger && try.From != "" && q.Subject.Kind == engine.ByAddress {
+		if held.Subject.Address, err = addr.Parse(try.From); err != nil {
 			return err
 		}
 	}
@@ -179,6 +181,64 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 	}
 	x.Contradiction = x.Outcome == TrialAdmitted && !a.Yes && s.looksAt(sys, most, &held) || x.Outcome == TrialRefused && b.Yes
 	return nil
+}
+
+// attemptOf says how a question is tried: as whom, from where, on what; why says why it is not.
+func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Action, q *engine.Question) (a native.Attempt, why string, err error) {
+	a.Action = act.Name
+	st := s.State()
+	place := func() (ok bool, err error) {
+		if q.Resource.Kind != catalogue.Space {
+			a.Place = q.Resource.String()
+			return true, nil
+		}
+		if len(sys.dialect().Holdings) == 0 {
+			return true, nil
+		}
+		n, err := s.systemNames(ctx, st, sys)
+		if err != nil {
+			return false, err
+		}
+		a.Place, ok = n.Native(q.Resource.ID)
+		return ok, nil
+	}
+	switch {
+	case act.Address && q.Subject.Kind == engine.ByPerson:
+		a.As, a.To = native.OneOurs, trialName+"@"+q.Address.Domain().String()
+		if _, keeps := sys.dialect().Holding("forwarder"); keeps {
+			a.From = st.AddressOf(q.Subject.ID)
+		}
+		return a, "", nil
+	case q.Subject.Kind == engine.ByLinkID:
+		a.As, a.From, a.Place = native.AHolder, trialName, q.Resource.String()
+		return a, "", nil
+	case q.Subject.Kind != engine.ByAddress:
+		return a, "only what outsiders do, and mail of ours that goes on, is tried", nil
+	}
+	a.As, a.From = native.Stranger, trialName+"@"+q.Subject.Address.Domain().String()
+	if q.Subject.Address.IsNewcomer() || st.KindAt(q.Subject.Address, s.Now()) != engine.KindGuest {
+		return a, "", nil
+	}
+	// A guest is tried as a guest who is made for it, where the system keeps guests and what they were given.
+	a.As = native.AGuest
+	if _, keeps := sys.dialect().Holding("guest"); !keeps {
+		return a, "", nil
+	}
+	if g, err := s.store.Guest(ctx, q.Subject.Address.String()); err != nil || g == nil || g.State == world.StateSuspended {
+		return a, "read, not tried: a trial comes as a guest who is in, and this one is not", err
+	}
+	given, err := s.meantThing(ctx, st, "grant", q.Subject.Address.String()+" "+q.Resource.String())
+	if err != nil {
+		return a, "", err
+	}
+	if given == nil {
+		return a, "read, not tried: a trial's account would be given this first, and this guest was not", nil
+	}
+	ok, err := place()
+	if err == nil && !ok {
+		why = "read, not tried: the space is not in " + sys.Name + " yet"
+	}
+	return a, why, err
 }
 
 // looksAt reports whether all that refuses a question is what the system carries: of what it does not, a
@@ -225,6 +285,9 @@ func (x *Trial) inWords() string {
 		return what + ": no answer: " + x.Says
 	case TrialTooEarly:
 		return what + ": too early to tell, a change is on its way; it says: " + x.Says
+	}
+	if x.Theirs {
+		return fmt.Sprintf("%s: refused at their end: %s; our end was not reached", what, x.Says)
 	}
 	out := fmt.Sprintf("%s: %s, in its words: %s", what, x.Outcome, x.Says)
 	if x.Contradiction {

@@ -7,6 +7,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -82,7 +83,7 @@ func (s *Service) WorkSystems(ctx context.Context) error {
 	return nil
 }
 
-// workOn reads a system where that is due, and sends what waits.
+// workOn reads a system where that is due, and sends what waits: settings first, then records.
 func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
 	now := s.Now()
 	work, err := s.store.WorkOn(ctx, x.ID)
@@ -92,6 +93,30 @@ func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
 	if work.Fails > 0 && now < work.Tried+pause(work.Fails) {
 		return nil // it is left alone for a while
 	}
+	listed := work.Listed == 0 || fresh || now >= work.Listed+moment.Moment(x.Minutes)*60e6+10*moment.Moment(s.listTook[x.ID].Microseconds())
+	if err := s.workSettings(ctx, x, fresh); err != nil {
+		return err
+	}
+	if len(x.dialect().Holdings) == 0 {
+		return nil
+	}
+	if work, err = s.store.WorkOn(ctx, x.ID); err != nil || work.Fails > 0 {
+		return err
+	}
+	c, err := s.connector(x)
+	if err == nil {
+		err = s.workRecords(ctx, x, c, listed)
+	}
+	var fault *systemFault
+	if errors.As(err, &fault) {
+		return s.store.Worked(ctx, x.ID, s.Now(), err.Error())
+	}
+	return err
+}
+
+// workSettings reads the settings of a system where that is due, and sends what waits.
+func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error {
+	now := s.Now()
 	last, err := s.store.ReadingOf(ctx, x.ID, moment.Never-1)
 	if err != nil {
 		return err
@@ -478,6 +503,20 @@ func (s *Service) ReadSystem(ctx context.Context, _ Who, id string) (*SystemView
 	}
 	if _, err := s.compare(ctx, x, r, all); err != nil {
 		return nil, err
+	}
+	if len(x.dialect().Holdings) > 0 {
+		c, err := s.connector(x)
+		if err != nil {
+			return nil, err
+		}
+		began := s.Now()
+		if err := s.readRecords(ctx, x, c); err != nil {
+			_ = s.store.Worked(ctx, id, s.Now(), err.Error())
+			return nil, &Invalid{"address", x.Address, err.Error()}
+		}
+		if err := s.compareRecords(ctx, x, began); err != nil {
+			return nil, err
+		}
 	}
 	return s.SystemView(ctx, id)
 }

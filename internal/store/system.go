@@ -68,12 +68,16 @@ type Work struct {
 	Until, Tried moment.Moment
 	Fails        int
 	Problem      string
+	Records      uint64        // moves whenever what is known of its records does
+	Listed       moment.Moment // when its records were last read as a whole
+	Empty        string        // kinds of which a reading showed none, though there were some
+	Braked       int           // steps that wait because they are more than are let go in a day
 }
 
 // WorkOn returns how the work on a system goes.
 func (s *Store) WorkOn(ctx context.Context, system string) (w Work, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT holder, until, tried, fails, problem FROM system_work WHERE system = ?", system).
-		Scan(&w.Holder, (*int64)(&w.Until), (*int64)(&w.Tried), &w.Fails, &w.Problem)
+	err = s.db.QueryRowContext(ctx, "SELECT holder, until, tried, fails, problem, records, listed, empty, braked FROM system_work WHERE system = ?", system).
+		Scan(&w.Holder, (*int64)(&w.Until), (*int64)(&w.Tried), &w.Fails, &w.Problem, &w.Records, (*int64)(&w.Listed), &w.Empty, &w.Braked)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -112,7 +116,10 @@ func (s *Store) Worked(ctx context.Context, system string, at moment.Moment, pro
 
 // ForgetSystem drops what was read of a system, and who works on it.
 func (s *Store) ForgetSystem(ctx context.Context, system string) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM system_reading WHERE system = ?", system)
-	_, err2 := s.db.ExecContext(ctx, "DELETE FROM system_work WHERE system = ?", system)
-	return errors.Join(err, err2)
+	var all error
+	for _, table := range []string{"system_reading", "system_work", "system_found", "system_record"} {
+		_, err := s.db.ExecContext(ctx, "DELETE FROM "+table+" WHERE system = ?", system)
+		all = errors.Join(all, err)
+	}
+	return all
 }

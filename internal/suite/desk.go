@@ -23,12 +23,43 @@ func (p *Program) desk(mux *http.ServeMux) {
 			Words                          []string
 			Board                          bool
 		}
+		type field struct {
+			Name  string
+			Words []string
+			Empty bool
+		}
+		type kept struct {
+			ID   string
+			Line string
+			By   string
+		}
+		type shelf struct {
+			Kind, Title string
+			Count       int
+			Fields      []field
+			First       []kept
+		}
 		x := struct {
 			Title, Say string
 			Lines      []line
+			Shelves    []shelf
 			Quirks     Quirks
 			Log        []Change
 		}{Title: p.Title}
+		for i := range p.keeps {
+			k := &p.keeps[i]
+			s := shelf{Kind: k.name, Title: k.title}
+			for _, f := range k.fields {
+				s.Fields = append(s.Fields, field{f.name, f.words, f.empty})
+			}
+			all := p.Things(k.name)
+			s.Count = len(all)
+			slices.Reverse(all) // the newest first
+			for _, t := range all[:min(12, len(all))] {
+				s.First = append(s.First, kept{t.ID, lineOf(k, t.Fields), t.By})
+			}
+			x.Shelves = append(x.Shelves, s)
+		}
 		read := p.reading()
 		for i := range p.knobs {
 			k := &p.knobs[i]
@@ -53,7 +84,13 @@ func (p *Program) desk(mux *http.ServeMux) {
 		_ = deskPage.Execute(w, x)
 	})
 	mux.HandleFunc("POST /desk", func(w http.ResponseWriter, r *http.Request) {
-		if r.FormValue("quirks") != "" {
+		if kind := r.FormValue("kind"); kind != "" {
+			if err := p.turnThing(r, kind); err != nil {
+				p.mu.Lock()
+				p.say = err.Error()
+				p.mu.Unlock()
+			}
+		} else if r.FormValue("quirks") != "" {
 			p.Settle(Quirks{Lie: r.FormValue("lie") != "", Stale: r.FormValue("stale") != "", Fail: r.FormValue("fail") != "", Silent: r.FormValue("silent") != ""})
 		} else if err := p.Turn(r.FormValue("name"), r.FormValue("to")); err != nil {
 			p.mu.Lock()
@@ -62,4 +99,26 @@ func (p *Program) desk(mux *http.ServeMux) {
 		}
 		http.Redirect(w, r, "/desk", http.StatusSeeOther)
 	})
+}
+
+// turnThing makes, changes or takes away what the form says, as whoever sits at the desk, or in the name of
+// somebody whose screen it is.
+func (p *Program) turnThing(r *http.Request, kind string) error {
+	if r.FormValue("drop") != "" {
+		return p.drop(kind, r.FormValue("drop"), "the desk", true)
+	}
+	fields := map[string]string{}
+	if t := p.shelves[kind]; t != nil {
+		for _, f := range t.shelf.fields {
+			if v := r.FormValue("f-" + f.name); v != "" {
+				fields[f.name] = v
+			}
+		}
+	}
+	by := r.FormValue("in-the-name-of")
+	if by == "" {
+		by = "the desk"
+	}
+	_, err := p.put(kind, "", fields, by, true)
+	return err
 }

@@ -1,11 +1,16 @@
 package suite
 
 import (
+	"bufio"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
+	"net"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -27,6 +32,14 @@ func quayProgram() *Program {
 		{name: "crates.passed-on", title: "Visitors pass crates on", words: []string{"never", "freely"}, start: "never"},
 		{name: "hulls", title: "Hulls that may tie up", words: []string{"these", "all but these"}, start: "these:", board: true},
 		{name: "gangway", title: "Gangway", help: "Opens the harbour's own board to the street.", words: []string{"up", "down"}, start: "up"},
+	}, keeps: []shelf{
+		{name: "berths", title: "Berths", letter: "b", key: []string{"mark"}, fields: []shelfField{{name: "mark"}, {name: "name"}, {name: "keeper", empty: true}}},
+		{name: "visitors", title: "Visitors", letter: "v", key: []string{"mail"}, opens: "visitors", opensAt: []string{"welcome"},
+			fields: []shelfField{{name: "mail"}, {name: "standing", words: []string{"aboard", "ashore"}}, {name: "brought-by", empty: true}}},
+		{name: "passes", title: "Passes", letter: "p", key: []string{"mail", "place"}, late: 10 * time.Minute,
+			fields: []shelfField{{name: "mail"}, {name: "place"}, {name: "may", words: []string{"look", "add", "steer"}}, {name: "from", empty: true}, {name: "until", empty: true}}},
+		{name: "tickets", title: "Tickets", letter: "t", key: []string{"mark"}, opens: "tickets", opensAt: []string{"issued", "as the harbour sees fit"},
+			fields: []shelfField{{name: "mark"}, {name: "crate"}, {name: "may", words: []string{"look", "add"}}, {name: "until", empty: true}, {name: "for", empty: true}, {name: "by", empty: true}}},
 	}}
 }
 
@@ -54,6 +67,9 @@ func ledgerProgram() *Program {
 		{name: "figures.copied", title: "Readers may copy figures out", words: []string{"read only", "may copy"}, start: "may copy"},
 		{name: "figures.shown-by", title: "Who may show figures", words: []string{"no one", "bookkeeper", "signing clerks", "each clerk"}, start: "signing clerks", hand: true},
 		{name: "window", title: "Figures in the window", help: "Shows the newest figures to whoever walks by.", words: []string{"bare", "dressed"}, start: "bare"},
+	}, keeps: []shelf{
+		{name: "orders", title: "Standing orders", letter: "o", key: []string{"box", "onto"},
+			fields: []shelfField{{name: "box"}, {name: "onto"}, {name: "copy", words: []string{"kept", "not kept"}}, {name: "by", words: []string{"clerk", "postmaster", "rule"}}}},
 	}}
 }
 
@@ -62,7 +78,9 @@ func refuse(w http.ResponseWriter, err error, say func(status int, text string))
 	switch {
 	case errors.Is(err, errNoKnob):
 		say(http.StatusNotFound, err.Error())
-	case errors.Is(err, errHand):
+	case errors.Is(err, errShelf):
+		say(http.StatusNotFound, err.Error())
+	case errors.Is(err, errHand), errors.Is(err, errNotHere):
 		say(http.StatusForbidden, err.Error())
 	case errors.Is(err, errWord):
 		say(http.StatusUnprocessableEntity, err.Error())
@@ -91,6 +109,7 @@ func (p *Program) quayRoutes(mux *http.ServeMux) {
 			}
 		}
 	}
+	p.quayThings(mux, guard)
 	mux.HandleFunc("GET /quay/v1/dials", guard(func(w http.ResponseWriter, _ *http.Request) {
 		dials, boards, charters := map[string]string{}, map[string]any{}, map[string]map[string]string{}
 		for name, v := range p.reading() {
@@ -178,15 +197,123 @@ func (p *Program) quayRoutes(mux *http.ServeMux) {
 	}))
 }
 
-// quayOutside is what somebody in the street may try.
-func (p *Program) quayOutside(mux *http.ServeMux) {
-	mux.HandleFunc("POST /quay/outside/ticket", func(w http.ResponseWriter, _ *http.Request) {
-		if v := p.counts("tickets"); v == "none" || p.counts("tickets.most") == "none" {
-			writeJSON(w, http.StatusForbidden, map[string]string{"harbourmaster": "no tickets are taken here"})
+// quayThings serves what the harbour keeps, a page at a time.
+func (p *Program) quayThings(mux *http.ServeMux, guard func(http.HandlerFunc) http.HandlerFunc) {
+	say := func(w http.ResponseWriter) func(int, string) {
+		return func(status int, text string) { writeJSON(w, status, map[string]string{"harbourmaster": text}) }
+	}
+	mux.HandleFunc("GET /quay/v1/manifest/{kind}", guard(func(w http.ResponseWriter, r *http.Request) {
+		list, next, err := p.list(r.PathValue("kind"), r.FormValue("after"), 1000)
+		if err != nil {
+			refuse(w, err, say(w))
 			return
+		}
+		writeJSON(w, http.StatusOK, map[string]any{"list": list, "next": next})
+	}))
+	mux.HandleFunc("GET /quay/v1/manifest/{kind}/{id}", guard(func(w http.ResponseWriter, r *http.Request) {
+		x, err := p.one(r.PathValue("kind"), r.PathValue("id"))
+		if err != nil {
+			refuse(w, err, say(w))
+			return
+		}
+		writeJSON(w, http.StatusOK, x)
+	}))
+	put := guard(func(w http.ResponseWriter, r *http.Request) {
+		var x map[string]string
+		if err := json.NewDecoder(io.LimitReader(r.Body, 1<<16)).Decode(&x); err != nil {
+			say(w)(http.StatusBadRequest, "speak plainly")
+			return
+		}
+		id, err := p.put(r.PathValue("kind"), r.PathValue("id"), x, "by wire", false)
+		if err != nil {
+			refuse(w, err, say(w))
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"id": id})
+	})
+	mux.HandleFunc("POST /quay/v1/manifest/{kind}", put)
+	mux.HandleFunc("PATCH /quay/v1/manifest/{kind}/{id}", put)
+	mux.HandleFunc("DELETE /quay/v1/manifest/{kind}/{id}", guard(func(w http.ResponseWriter, r *http.Request) {
+		if err := p.drop(r.PathValue("kind"), r.PathValue("id"), "by wire", false); err != nil {
+			refuse(w, err, say(w))
+			return
+		}
+		say(w)(http.StatusOK, "aye")
+	}))
+}
+
+// quayOutside is what somebody in the street may try: to come aboard as a visitor, to show a ticket.
+func (p *Program) quayOutside(mux *http.ServeMux) {
+	no := func(w http.ResponseWriter, text string) {
+		writeJSON(w, http.StatusForbidden, map[string]string{"harbourmaster": text})
+	}
+	mux.HandleFunc("POST /quay/outside/ticket", func(w http.ResponseWriter, r *http.Request) {
+		if v := p.counts("tickets"); v == "none" || p.counts("tickets.most") == "none" {
+			no(w, "no tickets are taken here")
+			return
+		}
+		if mark := r.FormValue("mark"); mark != "" {
+			x := p.counting("tickets", mark)
+			if x == nil {
+				no(w, "that ticket is none of ours")
+				return
+			}
+			if !p.within("", x["until"]) {
+				no(w, "that ticket is past its day")
+				return
+			}
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come through"})
 	})
+	mux.HandleFunc("POST /quay/outside/come", func(w http.ResponseWriter, r *http.Request) {
+		mail, place := r.FormValue("mail"), r.FormValue("place")
+		_, domain, _ := strings.Cut(mail, "@")
+		v, pass := p.counting("visitors", mail), p.counting("passes", mail, place)
+		switch {
+		case p.said("visitors", domain, "") != "welcome":
+			no(w, "visitors are turned away")
+		case v == nil:
+			no(w, "your name is not on the manifest")
+		case v["standing"] != "aboard":
+			no(w, "you were put ashore")
+		case p.said("berths.visitors", domain, place) != "may come aboard":
+			no(w, "visitors keep out of the berths")
+		case pass == nil:
+			no(w, "you have no pass for that")
+		case !p.within(pass["from"], pass["until"]):
+			no(w, "your pass is not good today")
+		default:
+			writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come aboard"})
+		}
+	})
+}
+
+// within reports whether now lies between two moments, of which either may be left out.
+func (p *Program) within(from, until string) bool {
+	now := p.clock()
+	if at, err := time.Parse(time.RFC3339, from); from != "" && (err != nil || now.Before(at)) {
+		return false
+	}
+	at, err := time.Parse(time.RFC3339, until)
+	return until == "" || err == nil && now.Before(at)
+}
+
+// said is what counts of a setting for somebody from a domain at a place: the charter of the place, then
+// that of the domain, where one is given, stands for the general value.
+func (p *Program) said(name, domain, place string) string {
+	names := []string{"charter:#" + place, charter + domain}
+	for d := domain; strings.Contains(d, "."); {
+		_, d, _ = strings.Cut(d, ".")
+		names = append(names, charter+"*."+d)
+	}
+	for _, c := range names {
+		for _, part := range strings.Split(p.counts(c), "; ") {
+			if of, v, ok := strings.Cut(part, "="); ok && of == name {
+				return v
+			}
+		}
+	}
+	return p.counts(name)
 }
 
 // Parley speaks JSON too: one paper with all rules of the house, and several are changed at once.
@@ -233,11 +360,23 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 	// Somebody from another house speaks to one of this house.
 	mux.HandleFunc("POST /parley/outside/say", func(w http.ResponseWriter, r *http.Request) {
 		_, domain, ok := strings.Cut(r.FormValue("from"), "@")
+		if says := p.keptIn(r.Context(), domain); says != "" { // their own house must let them go first
+			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "their house: " + says})
+			return
+		}
 		if !ok || !p.onBoard("houses", "none but", domain) {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "the family is not at home to " + domain})
 			return
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"butler": "delivered"})
+	})
+	// Another house asks whether somebody of this one may write to it.
+	mux.HandleFunc("GET /parley/outside/lets", func(w http.ResponseWriter, r *http.Request) {
+		if to := r.FormValue("to"); !p.onBoard("houses", "none but", to) {
+			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "nobody of this house writes to " + to})
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"butler": "as they please"})
 	})
 	// Somebody sits down at a table.
 	mux.HandleFunc("POST /parley/outside/sit", func(w http.ResponseWriter, r *http.Request) {
@@ -250,6 +389,34 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"butler": "seated"})
 	})
+}
+
+// keptIn asks the house that somebody comes from, where it is known, whether they may write to this one. It
+// returns why not.
+func (p *Program) keptIn(ctx context.Context, domain string) string {
+	at := p.peers[domain]
+	if at == "" || p.house == "" {
+		return ""
+	}
+	ctx, cancel := context.WithTimeout(ctx, 3*time.Second)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, at+"/parley/outside/lets?to="+url.QueryEscape(p.house), nil)
+	if err != nil {
+		return "the house of " + domain + " has no address"
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return "the house of " + domain + " does not answer"
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusOK {
+		return ""
+	}
+	var x struct {
+		Butler string `json:"butler"`
+	}
+	_ = json.NewDecoder(io.LimitReader(resp.Body, 1<<12)).Decode(&x)
+	return x.Butler
 }
 
 // onBoard reports whether a list lets a domain through: those is its mode of those alone.
@@ -267,6 +434,7 @@ func (p *Program) onBoard(name, those, domain string) bool {
 
 func (p *Program) ledgerRoutes(mux *http.ServeMux) {
 	p.ledgerOutside(mux)
+	p.ledgerOrders(mux)
 	mux.HandleFunc("/ledger/book.csv", func(w http.ResponseWriter, r *http.Request) {
 		say := func(status int, text string) { http.Error(w, text, status) }
 		_, key, _ := r.BasicAuth()
@@ -297,16 +465,121 @@ func (p *Program) ledgerRoutes(mux *http.ServeMux) {
 	})
 }
 
-// ledgerOutside is what comes of a letter that is to go on.
+// ledgerOrders serves the standing orders, as lines.
+func (p *Program) ledgerOrders(mux *http.ServeMux) {
+	mux.HandleFunc("/ledger/orders.csv", func(w http.ResponseWriter, r *http.Request) {
+		say := func(status int, text string) { http.Error(w, text, status) }
+		_, key, _ := r.BasicAuth()
+		if key != p.key {
+			say(http.StatusUnauthorized, "sign first")
+			return
+		}
+		if !p.allow() {
+			refuse(w, errBusy, say)
+			return
+		}
+		row := func(out *csv.Writer, x Thing) {
+			_ = out.Write([]string{x.ID, x.Fields["box"], x.Fields["onto"], x.Fields["copy"], x.Fields["by"], x.By})
+		}
+		head := []string{"order", "box", "onto", "copy", "by", "entered-by"}
+		switch {
+		case r.Method == http.MethodGet && r.FormValue("order") != "":
+			x, err := p.one("orders", r.FormValue("order"))
+			if err != nil {
+				refuse(w, err, say)
+				return
+			}
+			out := csv.NewWriter(w)
+			_ = out.Write(head)
+			row(out, x)
+			out.Flush()
+		case r.Method == http.MethodGet:
+			list, next, err := p.list("orders", r.FormValue("behind"), 1000)
+			if err != nil {
+				refuse(w, err, say)
+				return
+			}
+			w.Header().Set("Content-Type", "text/csv; charset=utf-8")
+			out := csv.NewWriter(w)
+			_ = out.Write(head)
+			for _, x := range list {
+				row(out, x)
+			}
+			if next != "" {
+				_ = out.Write([]string{"more behind", next, "", "", "", ""})
+			}
+			out.Flush()
+		case r.Method == http.MethodPost && r.FormValue("strike") != "":
+			if err := p.drop("orders", r.FormValue("strike"), "by post", false); err != nil {
+				refuse(w, err, say)
+				return
+			}
+			_, _ = io.WriteString(w, "struck out\n")
+		case r.Method == http.MethodPost:
+			fields := map[string]string{}
+			for _, name := range head[1:5] {
+				if v := r.FormValue(name); v != "" {
+					fields[name] = v
+				}
+			}
+			id, err := p.put("orders", r.FormValue("order"), fields, "by post", false)
+			if err != nil {
+				refuse(w, err, say)
+				return
+			}
+			_, _ = io.WriteString(w, id+"\n")
+		default:
+			say(http.StatusMethodNotAllowed, "not in this book")
+		}
+	})
+}
+
+// ledgerOutside is what comes of a letter that is to go on. A box is named where it has a standing order.
 func (p *Program) ledgerOutside(mux *http.ServeMux) {
 	mux.HandleFunc("POST /ledger/outside/letter", func(w http.ResponseWriter, r *http.Request) {
-		_, domain, ok := strings.Cut(r.FormValue("on-to"), "@")
-		if !ok || !p.onBoard("post.towns", "to", domain) {
+		box, onto := r.FormValue("box"), r.FormValue("on-to")
+		_, domain, ok := strings.Cut(onto, "@")
+		if box != "" && p.counting("orders", box, onto) == nil {
+			http.Error(w, "kept in the box: there is no standing order to "+onto, http.StatusForbidden)
+			return
+		}
+		if p.ask != nil { // whoever is asked decides, for this box and this address
+			if err := p.ask.may(box, onto); err != nil {
+				http.Error(w, "returned to sender: "+err.Error(), http.StatusForbidden)
+				return
+			}
+		} else if !ok || !p.onBoard("post.towns", "to", domain) {
 			http.Error(w, "returned to sender: no coach goes to "+domain, http.StatusForbidden)
 			return
 		}
 		_, _ = io.WriteString(w, "went on to "+domain+"\n")
 	})
+}
+
+// asker asks somebody else before a letter goes on, in the protocol in which mail servers delegate policy:
+// lines of name=value and an empty one; the answer is action=... and an empty line.
+type asker struct{ at string }
+
+func (a *asker) may(box, onto string) error {
+	conn, err := net.DialTimeout("tcp", a.at, 3*time.Second)
+	if err != nil {
+		return errors.New("nobody is there to be asked")
+	}
+	defer conn.Close()
+	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
+	clean := strings.NewReplacer("\n", "", "\r", "")
+	if _, err := fmt.Fprintf(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nsender=%s\nrecipient=%s\n\n", clean.Replace(box), clean.Replace(onto)); err != nil {
+		return errors.New("nobody answered")
+	}
+	line, err := bufio.NewReader(io.LimitReader(conn, 1<<12)).ReadString('\n')
+	action, ok := strings.CutPrefix(strings.TrimSpace(line), "action=")
+	switch {
+	case err != nil || !ok:
+		return errors.New("nobody answered")
+	case strings.EqualFold(action, "dunno"), strings.EqualFold(action, "ok"):
+		return nil
+	}
+	return errors.New(action)
 }
 
 func board(v string) (mode string, names []string) {

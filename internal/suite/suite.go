@@ -72,6 +72,11 @@ type Program struct {
 	quirks      Quirks
 	log         []Change
 	say         string // what went wrong at its page last
+	keeps       []shelf
+	house       string
+	shelves     map[string]*things
+	peers       map[string]string // where the programs of other houses are, by their domains
+	ask         *asker            // whom it asks before a letter goes on; nil for nobody
 }
 
 // Quirks are what may be wrong with a program, switched at its page and in tests.
@@ -101,11 +106,12 @@ func (p *Program) find(name string) (*knob, bool) {
 }
 
 var (
-	errNoKnob = errors.New("that is none of mine")
-	errWord   = errors.New("that I do not understand")
-	errHand   = errors.New("that is for the person at the desk")
-	errBusy   = errors.New("too many at once; come back in a minute")
-	errHalf   = errors.New("something broke half-way")
+	errNoKnob  = errors.New("that is none of mine")
+	errWord    = errors.New("that I do not understand")
+	errHand    = errors.New("that is for the person at the desk")
+	errBusy    = errors.New("too many at once; come back in a minute")
+	errHalf    = errors.New("something broke half-way")
+	errNotHere = errors.New("not here")
 )
 
 // set changes a setting. What it takes is in the words of this program alone.
@@ -293,7 +299,7 @@ func (p *Program) Keep(file string) error {
 	if p.quirks = k.Quirks; k.Values != nil {
 		p.values = k.Values
 	}
-	return nil
+	return p.keepThings()
 }
 
 // Options are what a suite is started with.
@@ -302,6 +308,14 @@ type Options struct {
 	Faster float64 // by this factor all spans are shorter; 0 is 1
 	Clock  func() time.Time
 	Calls  int // a minute at each program; 0 for any number
+	// Peers are the parlours of other houses, by their domains, which must let go whoever comes from there.
+	Peers map[string]string
+	// Asks is an address and port at which the counting house asks before each letter goes on (the
+	// protocol in which mail servers delegate policy); empty where it asks nobody. When nobody answers,
+	// the letter does not go.
+	Asks string
+	// House is the domain whose house this is.
+	House string
 }
 
 // New returns the three programs, by name.
@@ -314,7 +328,16 @@ func New(o Options) map[string]*Program {
 	}
 	out := map[string]*Program{}
 	for _, p := range []*Program{quayProgram(), parleyProgram(), ledgerProgram()} {
-		p.key, p.faster, p.clock, p.most, p.values = o.Key, o.Faster, o.Clock, o.Calls, map[string]value{}
+		p.key, p.faster, p.clock, p.most, p.values, p.peers, p.house = o.Key, o.Faster, o.Clock, o.Calls, map[string]value{}, o.Peers, o.House
+		for _, s := range p.keeps {
+			if p.shelves == nil {
+				p.shelves = map[string]*things{}
+			}
+			p.shelves[s.name] = &things{shelf: &s, byID: map[string]*thing{}, byKey: map[string]string{}}
+		}
+		if p.Name == "ledger" && o.Asks != "" {
+			p.ask = &asker{o.Asks}
+		}
 		out[p.Name] = p
 	}
 	return out

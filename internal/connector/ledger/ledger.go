@@ -5,9 +5,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/csv"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
+	"strings"
 
 	"wexillum.example/internal/connector/wire"
 	"wexillum.example/internal/core/native"
@@ -50,11 +53,105 @@ func (c *Connector) Write(ctx context.Context, path, value string) error {
 	return err
 }
 
-// Try attempts an action from outside. known is false where this system cannot try it.
-func (c *Connector) Try(ctx context.Context, action, _, to string) (admitted bool, says string, known bool, err error) {
-	if action != "mail.forward" {
-		return false, "", false, nil
+const orders = "/ledger/orders.csv"
+
+// rows reads a page of orders, and behind which the next one begins.
+func rows(body []byte) (list []native.Kept, next string, err error) {
+	all, err := csv.NewReader(bytes.NewReader(body)).ReadAll()
+	if err != nil || len(all) == 0 || !slices.Equal(all[0], []string{"order", "box", "onto", "copy", "by", "entered-by"}) {
+		return nil, "", fmt.Errorf("what it answered is no book of orders: %v", err)
 	}
-	admitted, says, err = c.line.Knock(ctx, "/ledger/outside/letter", url.Values{"on-to": {to}})
-	return admitted, says, true, err
+	for _, r := range all[1:] {
+		if r[0] == "more behind" {
+			return list, r[1], nil
+		}
+		list = append(list, native.Kept{ID: r[0], Fields: map[string]string{"box": r[1], "onto": r[2], "copy": r[3], "by": r[4]}, By: r[5]})
+	}
+	return list, "", nil
+}
+
+// List hands over all orders, a page at a time.
+func (c *Connector) List(ctx context.Context, _ string, fn func(native.Kept) error) error {
+	for behind := ""; ; {
+		body, err := c.line.Call(ctx, http.MethodGet, orders+"?behind="+url.QueryEscape(behind), "", nil)
+		if err != nil {
+			return err
+		}
+		list, next, err := rows(body)
+		if err != nil {
+			return err
+		}
+		for _, x := range list {
+			if err := fn(x); err != nil {
+				return err
+			}
+		}
+		if next == "" {
+			return nil
+		}
+		if next <= behind {
+			return errors.New("its pages of orders do not go on")
+		}
+		behind = next
+	}
+}
+
+// One returns an order; nil where it is not there.
+func (c *Connector) One(ctx context.Context, _, id string) (*native.Kept, error) {
+	body, err := c.line.Call(ctx, http.MethodGet, orders+"?order="+url.QueryEscape(id), "", nil)
+	if wire.NotThere(err) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	list, _, err := rows(body)
+	if err != nil || len(list) != 1 {
+		return nil, fmt.Errorf("it answered %d orders for one: %v", len(list), err)
+	}
+	return &list[0], nil
+}
+
+// Put makes an order, or changes the one with an id, and returns its id. One that is there already is
+// changed, so that it may be sent twice.
+func (c *Connector) Put(ctx context.Context, _, id string, fields map[string]string) (string, error) {
+	form := url.Values{}
+	for name, v := range fields {
+		form.Set(name, v)
+	}
+	if id != "" {
+		form.Set("order", id)
+	}
+	body, err := c.line.Call(ctx, http.MethodPost, orders, "application/x-www-form-urlencoded", []byte(form.Encode()))
+	return strings.TrimSpace(string(body)), err
+}
+
+// Drop takes an order away. One that is not there is no fault.
+func (c *Connector) Drop(ctx context.Context, _, id string) error {
+	_, err := c.line.Call(ctx, http.MethodPost, orders, "application/x-www-form-urlencoded", []byte(url.Values{"strike": {id}}.Encode()))
+	return err
+}
+
+// Try attempts an action from outside. Where a box is lent to the trial, an order is made in it and struck
+// out again; no letter is written.
+func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
+	if a.Action != "mail.forward" {
+		return out, nil
+	}
+	out.Known = true
+	form := url.Values{"on-to": {a.To}}
+	if a.As == native.OneOurs && a.From != "" {
+		id, err := c.Put(ctx, "orders", "", map[string]string{"box": a.From, "onto": a.To, "copy": "kept", "by": "postmaster"})
+		if says, refused := wire.Says(err); refused {
+			out.Says, out.Making = says, true
+			return out, nil
+		}
+		if err != nil {
+			return out, err
+		}
+		defer func() { err = errors.Join(err, c.Drop(context.WithoutCancel(ctx), "orders", id)) }()
+		form.Set("box", a.From)
+	}
+	out.Admitted, out.Says, err = c.line.Knock(ctx, "/ledger/outside/letter", form)
+	return out, err
 }

@@ -4,9 +4,11 @@ package parley
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
+	"strings"
 
 	"wexillum.example/internal/connector/wire"
 	"wexillum.example/internal/core/native"
@@ -20,6 +22,9 @@ func New(address, key string) (*Connector, error) {
 	l, err := wire.New(address, func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+key) })
 	return &Connector{l}, err
 }
+
+// theirs begins what a house says that does not let its people go.
+const theirs = "their house: "
 
 type rule struct {
 	Rule string `json:"rule"`
@@ -58,13 +63,38 @@ func (c *Connector) Write(ctx context.Context, path, value string) error {
 	return err
 }
 
-// Try attempts an action from outside as an address does that belongs to nobody, made for the trial. known
-// is false where this system cannot try it.
-func (c *Connector) Try(ctx context.Context, action, from, _ string) (admitted bool, says string, known bool, err error) {
-	path := map[string]string{"chat.message": "/parley/outside/say", "meetings.join": "/parley/outside/sit"}[action]
-	if path == "" {
-		return false, "", false, nil
+// Parley keeps nothing of our inventory.
+var errKeeps = errors.New("it keeps no records")
+
+// List hands nothing over.
+func (c *Connector) List(context.Context, string, func(native.Kept) error) error { return errKeeps }
+
+// One finds nothing.
+func (c *Connector) One(context.Context, string, string) (*native.Kept, error) { return nil, errKeeps }
+
+// Put makes nothing.
+func (c *Connector) Put(context.Context, string, string, map[string]string) (string, error) {
+	return "", errKeeps
+}
+
+// Drop takes nothing away.
+func (c *Connector) Drop(context.Context, string, string) error { return errKeeps }
+
+// Try attempts an action from outside, as an address that belongs to nobody, made for the trial. Where their
+// own house does not let them go, it says so.
+func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
+	path := map[string]string{"chat.message": "/parley/outside/say", "meetings.join": "/parley/outside/sit"}[a.Action]
+	if path == "" || a.As != native.Stranger && a.As != native.AGuest {
+		return out, nil
 	}
-	admitted, says, err = c.line.Knock(ctx, path, url.Values{"from": {from}})
-	return admitted, says, true, err
+	out.Known = true
+	form := url.Values{"from": {a.From}}
+	if a.As == native.AGuest { // our guests are friends of the house
+		form.Set("friend", "yes")
+	}
+	out.Admitted, out.Says, err = c.line.Knock(ctx, path, form)
+	if said, theirs := strings.CutPrefix(out.Says, theirs); theirs {
+		out.Says, out.Theirs = said, true
+	}
+	return out, err
 }

@@ -33,10 +33,32 @@ func (e *Refused) Error() string {
 	return fmt.Sprintf("it answered %d: %s", e.Status, e.Says)
 }
 
+// Busy reports whether it asks to be left alone for a while.
+func (e *Refused) Busy() bool { return e.Status == http.StatusTooManyRequests }
+
+// Final reports whether it says no for good: trying again changes nothing.
+func (e *Refused) Final() bool { return !e.Busy() && e.Status < 500 }
+
 // Later reports whether an error passes by itself: too many calls, or a fault of the system.
 func Later(err error) bool {
 	var r *Refused
-	return !errors.As(err, &r) || r.Status == http.StatusTooManyRequests || r.Status >= 500
+	return !errors.As(err, &r) || !r.Final()
+}
+
+// NotThere reports whether a system says that it has no such thing.
+func NotThere(err error) bool {
+	var r *Refused
+	return errors.As(err, &r) && r.Status == http.StatusNotFound
+}
+
+// Says returns what a system said when it refused something by its rules, rather than for a fault or for
+// too many calls.
+func Says(err error) (says string, refused bool) {
+	var r *Refused
+	if errors.As(err, &r) && r.Status == http.StatusForbidden {
+		return r.Says, true
+	}
+	return "", false
 }
 
 // Line is a way to one system.
@@ -106,12 +128,11 @@ func words(body []byte) string {
 func (l *Line) Knock(ctx context.Context, path string, form url.Values) (admitted bool, says string, err error) {
 	outside := &Line{l.base, func(*http.Request) {}, l.http}
 	body, err := outside.Call(ctx, http.MethodPost, path, "application/x-www-form-urlencoded", []byte(form.Encode()))
-	var r *Refused
-	switch {
-	case err == nil:
+	if err == nil {
 		return true, words(body), nil
-	case errors.As(err, &r) && r.Status == http.StatusForbidden:
-		return false, r.Says, nil
+	}
+	if says, refused := Says(err); refused {
+		return false, says, nil
 	}
 	return false, "", err
 }

@@ -129,7 +129,7 @@ func TestEach(t *testing.T) {
 			"grants: [{party: \"domain:far.example\", resource: space:dossier, role: view, from: 2026-09-01, until: 2027-01-01, reviewed: 2026-11-20}]"},
 		{"rules: {reports.licence: {default: []}}", "no_method reports.licence", "reports.licence leaves no method.", "rules: {reports.licence: {default: [house]}}"},
 	}
-	seen := map[string]bool{"system_changed": true, "system_differs": true, "system_away": true, "system_by_hand": true, "system_unread": true, "limit_loose": true}
+	seen := map[string]bool{"system_changed": true, "system_differs": true, "system_away": true, "system_by_hand": true, "system_unread": true, "system_unknown": true, "system_records": true, "system_braked": true, "system_empty": true, "limit_loose": true}
 	for _, c := range cases {
 		w := base
 		for _, part := range strings.Split(c.wrong, "}|{") {

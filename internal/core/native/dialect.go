@@ -64,6 +64,7 @@ type Dialect struct {
 	Tries    []string // actions that can be attempted there from outside
 	Dials    []Dial
 	Boards   []Board
+	Holdings []Holding // what of our inventory it keeps, in the order in which it is written
 }
 
 // Dialects lists the dialects that are known, by name. Callers must not change it.
@@ -138,7 +139,28 @@ func (d *Dialect) check() error {
 		}
 		seen[b.Path] = true
 	}
+	for i := range d.Holdings {
+		h := &d.Holdings[i]
+		for _, f := range h.Fields {
+			if !slices.Contains(thingFields[h.Kind], f.Of) {
+				return fmt.Errorf("%s: %s has no %s", h.Name, h.Kind, f.Of)
+			}
+		}
+		if seen["holding "+h.Kind] {
+			return fmt.Errorf("%s twice", h.Kind)
+		}
+		seen["holding "+h.Kind] = true
+	}
 	return nil
+}
+
+// thingFields are the fields that a Thing may have, by kind.
+var thingFields = map[string][]string{
+	"space":     {"id", "name", "owner"},
+	"guest":     {"address", "standing", "sponsor"},
+	"grant":     {"address", "resource", "role", "from", "until"},
+	"link":      {"id", "item", "right", "until", "for", "by"},
+	"forwarder": {"mailbox", "to", "keep_copy", "set_by"},
 }
 
 // Line is one line of what a system can hold of a rule.

@@ -26,6 +26,25 @@ var quay = Dialect{
 	Boards: []Board{
 		{Path: "hulls", Title: "Hulls that may tie up", Rule: "spaces.connect", Keys: []string{"spaces.in"}, Only: "these", But: "all but these"},
 	},
+	Holdings: []Holding{
+		{Kind: "space", Name: "berths", Title: "Berths", Source: true, Says: "What is in a space is not kept there one by one.", Fields: []Field{
+			{Name: "mark", Of: "id", Free: true}, {Name: "name", Of: "name"}, {Name: "keeper", Of: "owner", Free: true},
+		}},
+		{Kind: "guest", Name: "visitors", Title: "Visitors", Says: "Whoever was invited and has not accepted is not there yet.", Fields: []Field{
+			{Name: "mail", Of: "address"}, {Name: "standing", Of: "standing", Words: map[string]string{"in": "aboard", "out": "ashore"}},
+			{Name: "brought-by", Of: "sponsor", Free: true},
+		}},
+		{Kind: "grant", Name: "passes", Title: "Passes", Span: 10 * time.Minute, Says: "What a group, a partner or a domain was given as a whole is not there.", Fields: []Field{
+			{Name: "mail", Of: "address"}, {Name: "place", Of: "resource"},
+			{Name: "may", Of: "role", Words: map[string]string{"view": "look", "contribute": "add", "manage": "steer"}},
+			{Name: "from", Of: "from"}, {Name: "until", Of: "until"},
+		}},
+		{Kind: "link", Name: "tickets", Title: "Tickets", Source: true, Says: "Passwords, and that downloading is off, are not kept there.", Fields: []Field{
+			{Name: "mark", Of: "id", Free: true}, {Name: "crate", Of: "item"},
+			{Name: "may", Of: "right", Words: map[string]string{"view": "look", "contribute": "add"}},
+			{Name: "until", Of: "until"}, {Name: "for", Of: "for"}, {Name: "by", Of: "by", Free: true},
+		}},
+	},
 }
 
 // parley carries chat, meetings and calendars.
@@ -58,5 +77,12 @@ var ledger = Dialect{
 	},
 	Boards: []Board{
 		{Path: "post.towns", Title: "Towns that post may go on to", Rule: "mail.forward", Keys: []string{"mail.out"}, Only: "to", But: "not to"},
+	},
+	Holdings: []Holding{
+		{Kind: "forwarder", Name: "orders", Title: "Standing orders", Source: true, Fields: []Field{
+			{Name: "box", Of: "mailbox"}, {Name: "onto", Of: "to"},
+			{Name: "copy", Of: "keep_copy", Words: map[string]string{"yes": "kept", "no": "not kept"}},
+			{Name: "by", Of: "set_by", Words: map[string]string{"person": "clerk", "administrator": "postmaster", "mail_rule": "rule"}},
+		}},
 	},
 }

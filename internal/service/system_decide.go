@@ -1,0 +1,625 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+)
+
+// How a record of a system may stand, besides the states of a step.
+const (
+	RecordUnknown = "unknown" // it is there and stands for nothing here
+	RecordDrifts  = "drift"   // it was changed there
+	RecordOpen    = "open"    // it is on its way
+)
+
+// RecordQuery says which records of a system are wanted.
+type RecordQuery struct {
+	Kind  string
+	State string // unknown, open, differs, drift or confirmed; empty for all that need somebody
+	Text  string // a part of what they are known by
+	After string // behind which one
+	Limit int
+}
+
+// RecordLine is one record of a system, meant and found.
+type RecordLine struct {
+	Kind, Ours, Native string
+	State              string
+	Turn               native.Turn
+	Meant, Found       native.Thing // nil for none
+	By, Problem, Cause string
+	Since              moment.Moment // since when it was found so, of what is unknown or drifts
+	Accepted           moment.Moment // until when it is let be
+	Unread             string        // what of it is not understood
+}
+
+// Key is what a decision names the record by: its id there where it stands for nothing here.
+func (l *RecordLine) Key() string {
+	if l.State == RecordUnknown {
+		return l.Native
+	}
+	return l.Ours
+}
+
+// RecordLines lists records of a system.
+func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (out []RecordLine, err error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	h, ok := x.dialect().Holding(q.Kind)
+	if !ok {
+		return nil, &Invalid{"kind", q.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
+	}
+	n, err := s.systemNames(ctx, s.State(), x)
+	if err != nil {
+		return nil, err
+	}
+	if q.State == RecordUnknown {
+		return s.unknownLines(ctx, x, h, n, q)
+	}
+	var states []string
+	switch q.State {
+	case "":
+		states = []string{string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed), string(StepDiffers), RecordDrifts}
+	case RecordOpen:
+		states = []string{string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed)}
+	case RecordDrifts, string(StepDiffers), string(StepConfirmed), string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed):
+		states = []string{q.State}
+	default:
+		return nil, &Invalid{"state", q.State, "write unknown, open, differs, drift, confirmed, waiting, sent, settling or failed"}
+	}
+	var list []*CarriedRecord
+	err = s.store.RecordsIn(ctx, id, q.Kind, states, q.Text, q.After, q.Limit, func(r *store.SystemRecord) error {
+		c, err := recordOf(r)
+		list = append(list, c)
+		return err
+	})
+	for _, c := range list {
+		e := &stood{key: c.Ours}
+		if err := s.look(ctx, x, h, n, e); err != nil {
+			return nil, err
+		}
+		l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found, By: e.by, Problem: c.Problem, Cause: c.Cause}
+		if c.Drift != nil {
+			l.State, l.Since, l.Accepted, l.By = RecordDrifts, moment.Moment(c.Drift.Since), moment.Moment(c.Drift.Accepted), c.Drift.By
+			l.Turn = h.Turn(c.Meant, e.found)
+		}
+		out = append(out, l)
+	}
+	return out, err
+}
+
+func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding, n *systemNames, q RecordQuery) (out []RecordLine, err error) {
+	now := s.Now()
+	after := q.After
+	for len(out) < q.Limit {
+		got := 0
+		err := s.store.Unknown(ctx, x.ID, h.Kind, after, q.Limit, func(f *store.FoundRecord) error {
+			got++
+			after = f.Native
+			t, by, unread, err := readThing(h, f.Doc, n, now)
+			if err != nil {
+				return err
+			}
+			l := RecordLine{Kind: h.Kind, Ours: f.Ours, Native: f.Native, State: RecordUnknown, Turn: native.Loosens, Found: t, By: by, Since: f.At, Accepted: f.Accepted, Unread: unread}
+			if q.Text == "" || strings.Contains(strings.ToLower(f.Native+" "+h.Text(t)+" "+by), strings.ToLower(q.Text)) {
+				if len(out) < q.Limit {
+					out = append(out, l)
+				}
+			}
+			return nil
+		})
+		if err != nil || got < q.Limit {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// RecordDecision is what somebody decides about records of a system.
+type RecordDecision struct {
+	// Do is, of what stands for nothing here: take_over, end_there or accept; of what was changed there:
+	// put_back, take_in or accept; of what failed or differs: again; of a list that was empty: empty.
+	Do       string
+	Kind     string
+	Keys     []string // as RecordLine.Key has it
+	All      bool     // instead of keys: every record that it fits
+	Sponsor  string   // with take_over of guests: a person of ours who answers for them
+	Purpose  string   // with take_over of guests
+	Until    string   // of guests and grants taken over: their end; with accept: until when
+	Why      string
+	Confirm  bool // that as many go as would
+	Previews bool
+}
+
+// RecordDecided is what became of one record, or would.
+type RecordDecided struct {
+	Key    string
+	Result string // done, refused
+	Says   string // why it is refused, or what becomes of it
+}
+
+// RecordsDecided is what a decision did, or would do.
+type RecordsDecided struct {
+	Lines   []RecordDecided
+	Done    int
+	Refused int
+	Weighed *ValueWeighed
+	Waits   bool // dates of the guests that came wait until somebody releases them
+}
+
+// decideMost is about how many records one decision is.
+const decideMost = 20000
+
+// DecideRecords takes over, ends, puts back, takes in or lets be what a system keeps otherwise than meant. It is
+// weighed before; with Previews nothing is written.
+func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d RecordDecision) (*RecordsDecided, error) {
+	x, err := s.System(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if strings.TrimSpace(d.Why) == "" && !d.Previews {
+		return nil, &Invalid{"why", d.Why, "say why"}
+	}
+	if d.Do == "release" || d.Do == "empty" {
+		return s.releaseRecords(ctx, who, x, d)
+	}
+	if d.All == (len(d.Keys) > 0) {
+		return nil, &Invalid{"keys", strings.Join(d.Keys, ", "), "name the records, or all, not both"}
+	}
+	h, ok := x.dialect().Holding(d.Kind)
+	if !ok {
+		return nil, &Invalid{"kind", d.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
+	}
+	state := map[string]string{"take_over": RecordUnknown, "end_there": RecordUnknown, "put_back": RecordDrifts, "take_in": RecordDrifts, "again": ""}
+	q := RecordQuery{Kind: d.Kind, State: state[d.Do], Limit: decideMost}
+	lines, err := s.RecordLines(ctx, id, q)
+	if err != nil {
+		return nil, err
+	}
+	switch d.Do {
+	case "take_over", "end_there", "put_back", "take_in":
+	case "again":
+		lines = slices.DeleteFunc(lines, func(l RecordLine) bool { return l.State != string(StepDiffers) && l.State != string(StepFailed) })
+	case "accept":
+		q.State = RecordUnknown
+		more, err := s.RecordLines(ctx, id, q)
+		if err != nil {
+			return nil, err
+		}
+		lines = append(slices.DeleteFunc(lines, func(l RecordLine) bool { return l.State != RecordDrifts }), more...)
+	default:
+		return nil, &Invalid{"do", d.Do, "write take_over, end_there, put_back, take_in, accept, again, release or empty"}
+	}
+	if (d.Do == "end_there" || d.Do == "put_back" || d.Do == "again") && x.Mode != ModeCarry {
+		return nil, fmt.Errorf("%w: %s is only looked at; change it there, or have it carried", ErrConflict, x.Name)
+	}
+	if !d.All {
+		by := map[string]RecordLine{}
+		for _, l := range lines {
+			by[l.Key()] = l
+		}
+		lines = nil
+		for _, k := range d.Keys {
+			l, ok := by[k]
+			if !ok {
+				return nil, &Invalid{"keys", k, "nothing of that kind is to be decided about it there"}
+			}
+			lines = append(lines, l)
+		}
+	}
+	if len(lines) == 0 {
+		return nil, fmt.Errorf("%w: nothing of that kind is to be decided in %s", ErrNotFound, x.Name)
+	}
+	switch d.Do {
+	case "take_over":
+		return s.takeOverRecords(ctx, who, x, h, lines, d)
+	case "take_in":
+		return s.takeInRecords(ctx, who, x, h, lines, d)
+	case "accept":
+		return s.acceptRecords(ctx, who, x, lines, d)
+	}
+	return s.sendDecided(ctx, who, x, h, lines, d)
+}
+
+// releaseRecords says that what waits may go, or that an empty list is right.
+func (s *Service) releaseRecords(ctx context.Context, who Who, x *System, d RecordDecision) (*RecordsDecided, error) {
+	work, err := s.store.WorkOn(ctx, x.ID)
+	if err != nil {
+		return nil, err
+	}
+	out := &RecordsDecided{Done: work.Braked}
+	if d.Do == "empty" {
+		if work.Empty == "" {
+			return nil, fmt.Errorf("%w: none of its lists is empty that was not", ErrNotFound)
+		}
+		if d.Previews {
+			return out, nil
+		}
+		err := s.change(ctx, who.Name, d.Why, func(_ *State, t *store.Tx) error {
+			_, err := t.Note("system_record", x.ID+" "+work.Empty, nil, nil)
+			return err
+		})
+		if err != nil {
+			return nil, err
+		}
+		return out, s.store.Listed(ctx, x.ID, 0, emptyIsRight)
+	}
+	if work.Braked == 0 {
+		return nil, fmt.Errorf("%w: nothing waits in %s because it is too much", ErrNotFound, x.Name)
+	}
+	if d.Previews {
+		return out, nil
+	}
+	return out, s.change(ctx, who.Name, d.Why, func(_ *State, t *store.Tx) error {
+		next := *x
+		next.Released = stamp(s.Now())
+		return putJSON(t, "system", x.ID, next)
+	})
+}
+
+// takeOverRecords makes entries of ours of what stands for nothing here. What is taken over counts idle and
+// term from now (systems.md §5).
+func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+	var out *RecordsDecided
+	until := moment.Never
+	if d.Until != "" {
+		var err error
+		if until, err = endOf(d.Until, s.Now(), s.State()); err != nil {
+			return nil, err
+		}
+		if until <= s.Now() {
+			return nil, &Invalid{"until", d.Until, "it lies before now"}
+		}
+	}
+	if h.Kind == "guest" {
+		if d.Sponsor == "" || !s.State().Has("person", d.Sponsor) {
+			return nil, &Invalid{"sponsor", d.Sponsor, "name the person of ours who answers for them"}
+		}
+		if strings.TrimSpace(d.Purpose) == "" {
+			return nil, &Invalid{"purpose", d.Purpose, "say what they are here for"}
+		}
+	}
+	if d.Confirm {
+		ctx = Confirmed(ctx)
+	}
+	defer s.recordsChanged()
+	err := s.changing(ctx, who.Name, d.Why, d.Previews, func(now *State, t *store.Tx) error {
+		out = &RecordsDecided{}
+		t.Because(strings.TrimPrefix(d.Why+"; taken over from "+x.Name, "; "))
+		part := &world.World{}
+		var list []arrived
+		var keys []string
+		for i := range lines {
+			l := &lines[i]
+			a, key, why, err := s.takenOver(now, t, x, h, l, d, until, part)
+			if err != nil {
+				return err
+			}
+			if why != "" {
+				out.Refused++
+				out.Lines = append(out.Lines, RecordDecided{l.Key(), "refused", why})
+				continue
+			}
+			out.Done++
+			out.Lines = append(out.Lines, RecordDecided{l.Key(), "done", key})
+			list, keys = append(list, a), append(keys, key)
+		}
+		var loaded Loaded
+		if err := s.takeOver(ctx, now, now.Policy(), part, t, &loaded, d.Previews); err != nil {
+			return err
+		}
+		out.Waits = loaded.Waits
+		e := now.Aside()
+		e.Add(part)
+		out.Weighed = &ValueWeighed{}
+		after := &State{Snapshot: e.Done(), Head: now.Head}
+		if err := out.Weighed.impact(now, after, s.Now(), ctx.Err); err != nil {
+			return err
+		}
+		if d.Previews {
+			return errPreview
+		}
+		if _, err := t.PutWorldInventory(part); err != nil {
+			return err
+		}
+		for i := range list {
+			if err := s.knownAs(t, x, h, &list[i], keys[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return out, err
+}
+
+// takenOver puts what a record would be here into part; why says why it cannot be.
+func (s *Service) takenOver(now *State, t *store.Tx, x *System, h *native.Holding, l *RecordLine, d RecordDecision, until moment.Moment, part *world.World) (a arrived, key, why string, err error) {
+	a = arrived{kind: h.Kind, native: l.Native, t: l.Found, by: d.Sponsor}
+	switch {
+	case l.Unread != "":
+		return a, "", l.Unread, nil
+	case l.Found == nil:
+		return a, "", "it has ended there", nil
+	case h.Kind != "guest":
+		w, key, err := s.ourEntry(now, t, &a)
+		if err != nil || w == nil {
+			return a, "", "it names somebody or something that is not ours", err
+		}
+		for i := range w.Grants {
+			w.Grants[i].Until = min(w.Grants[i].Until, until)
+		}
+		if taken := slices.ContainsFunc(part.Spaces, func(s world.Space) bool { return len(w.Spaces) > 0 && s.ID == w.Spaces[0].ID }); taken {
+			return a, "", "two of them would have one id; take them over one after the other", nil
+		}
+		part.Spaces, part.Links = append(part.Spaces, w.Spaces...), append(part.Links, w.Links...)
+		part.Grants, part.Forwarders = append(part.Grants, w.Grants...), append(part.Forwarders, w.Forwarders...)
+		return a, key, "", nil
+	}
+	who, err := addr.Parse(l.Found["address"])
+	if err != nil {
+		return a, "", err.Error(), nil
+	}
+	if ours(now.Policy(), who) {
+		return a, "", "it is one of our own addresses; our people do not become guests", nil
+	}
+	if old, err := t.Guest(who.String()); err != nil || old != nil {
+		return a, "", "there is a record of them already", err
+	}
+	at := s.Now()
+	g := world.Guest{
+		Address: who, Sponsor: d.Sponsor, Purpose: d.Purpose, Origins: world.ByInvitation, Since: at, Accepted: at, Renewed: at, Until: until,
+		Terms: moment.Never, StateSince: at, TakenOver: true,
+	}
+	if l.Found["standing"] == "out" {
+		g.State, g.Cause = world.StateSuspended, "by_hand"
+	}
+	part.Guests = append(part.Guests, g)
+	return a, who.String(), "", nil
+}
+
+// takeInRecords makes what was changed or taken away in a system count here, too.
+func (s *Service) takeInRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+	var out *RecordsDecided
+	if h.Kind == "guest" {
+		return nil, fmt.Errorf("%w: suspend, bring back or remove the guest here (guests suspend, guests resume, guests remove); what follows is told to whom it concerns", ErrConflict)
+	}
+	defer s.recordsChanged()
+	err := s.changing(ctx, who.Name, d.Why, d.Previews, func(now *State, t *store.Tx) error {
+		out = &RecordsDecided{}
+		t.Because(strings.TrimPrefix(d.Why+"; as it was changed in "+x.Name, "; "))
+		e := now.Aside()
+		for i := range lines {
+			l := &lines[i]
+			a := arrived{kind: h.Kind, native: l.Native, key: l.Ours, t: l.Found, changed: true}
+			part, key, err := s.ourEntry(now, t, &a)
+			if err != nil {
+				return err
+			}
+			if part == nil && a.t != nil {
+				out.Refused++
+				out.Lines = append(out.Lines, RecordDecided{l.Key(), "refused", "it names somebody or something that is not ours"})
+				continue
+			}
+			out.Done++
+			says := h.Text(a.t)
+			if a.t == nil {
+				says = "ends here, too"
+			}
+			out.Lines = append(out.Lines, RecordDecided{l.Key(), "done", says})
+			if err := s.layOver(ctx, now, e, []aside{{kind: h.Kind, key: l.Ours, meant: l.Meant, found: l.Found}}, true); err != nil {
+				return err
+			}
+			if d.Previews {
+				continue
+			}
+			if h.Kind == "grant" {
+				if err := s.endGrants(t, l.Ours); err != nil {
+					return err
+				}
+			}
+			if a.t == nil {
+				err = s.endHere(now, t, &a)
+			} else {
+				_, err = t.PutWorldInventory(part)
+			}
+			if err != nil {
+				return err
+			}
+			if err := s.knownAs(t, x, h, &a, key); err != nil {
+				return err
+			}
+		}
+		out.Weighed = &ValueWeighed{}
+		if err := out.Weighed.impact(now, &State{Snapshot: e.Done(), Head: now.Head}, s.Now(), ctx.Err); err != nil {
+			return err
+		}
+		if d.Previews {
+			return errPreview
+		}
+		return nil
+	})
+	return out, err
+}
+
+// endGrants ends what a party was given on one resource.
+func (s *Service) endGrants(t *store.Tx, key string) error {
+	party, resource, _ := cutLast(key, " ")
+	list, err := t.Grants(party)
+	if err != nil {
+		return err
+	}
+	now := s.Now()
+	for i := range list {
+		g := list[i]
+		if g.Resource.String() != resource || g.Until <= now {
+			continue
+		}
+		if g.From >= now {
+			err = t.EndGrant(&g)
+		} else {
+			ended := g
+			ended.Until = now
+			_, err = t.ReplaceGrant(&g, &ended)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// acceptRecords lets be what stands otherwise, until a moment.
+func (s *Service) acceptRecords(ctx context.Context, who Who, x *System, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+	until, err := endOf(d.Until, s.Now(), s.State())
+	if err != nil {
+		return nil, err
+	}
+	if until <= s.Now() || until > s.Now()+366*86400e6 {
+		return nil, &Invalid{"until", d.Until, "write a day ahead, within a year"}
+	}
+	out := &RecordsDecided{Done: len(lines)}
+	for i := range lines {
+		out.Lines = append(out.Lines, RecordDecided{lines[i].Key(), "done", "let be until " + until.String()})
+	}
+	if d.Previews {
+		return out, nil
+	}
+	defer s.recordsChanged()
+	return out, s.change(ctx, who.Name, d.Why, func(_ *State, t *store.Tx) error {
+		var rows []store.SystemRecord
+		for i := range lines {
+			l := &lines[i]
+			was, err := thingDoc(l.Found)
+			if err != nil {
+				return err
+			}
+			if _, err := t.Note("system_record", x.ID+" "+l.Kind+" "+cmp.Or(l.Ours, l.Native), nil, was); err != nil {
+				return err
+			}
+			if l.State == RecordUnknown {
+				if err := t.AcceptFound(x.ID, l.Kind, l.Native, until); err != nil {
+					return err
+				}
+				continue
+			}
+			r, err := s.store.SystemRecord(ctx, x.ID, l.Kind, l.Ours)
+			if err != nil {
+				return err
+			}
+			c, err := recordOf(r)
+			if err != nil || c == nil || c.Drift == nil {
+				return err
+			}
+			c.Drift.Accepted, c.Drift.Who, c.Drift.Why = stamp(until), who.Name, d.Why
+			row, err := c.row()
+			if err != nil {
+				return err
+			}
+			rows = append(rows, row)
+		}
+		return t.PutSystemRecords(x.ID, rows)
+	})
+}
+
+// sendDecided has records written: put back as they are meant, ended there, or sent once more.
+func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+	out := &RecordsDecided{Done: len(lines)}
+	for i := range lines {
+		says := "is written there: " + h.Text(lines[i].Meant)
+		if lines[i].Meant == nil {
+			says = "is taken away there"
+		}
+		out.Lines = append(out.Lines, RecordDecided{lines[i].Key(), "done", says})
+	}
+	if err := s.weighThere(ctx, x, h, lines, out); err != nil {
+		return nil, err
+	}
+	if d.Previews {
+		return out, nil
+	}
+	defer s.recordsChanged()
+	return out, s.change(ctx, who.Name, d.Why, func(_ *State, t *store.Tx) error {
+		var rows []store.SystemRecord
+		for i := range lines {
+			l := &lines[i]
+			key := l.Ours
+			if l.State == RecordUnknown {
+				if key == "" {
+					key = "?" + l.Native
+				}
+				if err := t.KnowFound(x.ID, l.Kind, l.Native, key); err != nil {
+					return err
+				}
+			}
+			c := &CarriedRecord{
+				Kind: l.Kind, Ours: key, Native: l.Native, State: StepWaiting, Meant: l.Meant, Was: l.Found, Turn: h.Turn(l.Found, l.Meant), Made: stamp(s.Now()), Cause: d.Why,
+				Place: slices.IndexFunc(x.dialect().Holdings, func(y native.Holding) bool { return y.Kind == h.Kind }),
+			}
+			row, err := c.row()
+			if err != nil {
+				return err
+			}
+			rows = append(rows, row)
+			is, err := thingDoc(l.Meant)
+			if err != nil {
+				return err
+			}
+			was, err := thingDoc(l.Found)
+			if err != nil {
+				return err
+			}
+			if _, err := t.Note("system_record", x.ID+" "+l.Kind+" "+key, was, is); err != nil {
+				return err
+			}
+		}
+		return t.PutSystemRecords(x.ID, rows)
+	})
+}
+
+// weighThere counts who gains and who loses in a system when records come to stand there as they are meant.
+func (s *Service) weighThere(ctx context.Context, x *System, h *native.Holding, lines []RecordLine, out *RecordsDecided) error {
+	st := s.State()
+	apart, err := s.asides(ctx, st, x)
+	if err != nil {
+		return err
+	}
+	chosen := map[string]bool{}
+	for i := range lines {
+		chosen[lines[i].Native+" "+lines[i].Ours] = true
+	}
+	laid := func(skip bool) (*engine.Snapshot, error) {
+		list := apart
+		if skip {
+			list = slices.DeleteFunc(slices.Clone(apart), func(a aside) bool {
+				return a.kind == h.Kind && (chosen[a.native+" "+a.key] || chosen[a.native+" "])
+			})
+		}
+		e := st.Aside()
+		if err := s.layOver(ctx, st, e, list, true); err != nil {
+			return nil, err
+		}
+		return e.Done(), nil
+	}
+	before, err := laid(false)
+	if err != nil {
+		return err
+	}
+	after, err := laid(true)
+	if err != nil {
+		return err
+	}
+	out.Weighed = &ValueWeighed{}
+	return out.Weighed.impact(&State{Snapshot: before, Head: st.Head}, &State{Snapshot: after, Head: st.Head}, s.Now(), ctx.Err)
+}

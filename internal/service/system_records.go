@@ -1,0 +1,803 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"iter"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
+)
+
+// Inventory in systems (systems.md §§4 and 5): what a system keeps of spaces, guests, what they were given,
+// links and forwarders. It is read a page at a time into the database, held against ours in one pass over
+// both, and written one record after the other, so that neither takes memory by the population.
+
+// CarriedRecord is how an entry of our inventory stands in a system.
+type CarriedRecord struct {
+	Kind   string      `json:"-"`
+	Ours   string      `json:"-"` // what it is known by here
+	Native string      `json:"-"` // and there; empty while it is not there
+	State  StepState   `json:"-"`
+	Turn   native.Turn `json:"-"`
+	Place  int         `json:"-"`
+	Sent   stamp       `json:"-"`
+	Counts stamp       `json:"-"` // from when it is expected to count
+	Next   stamp       `json:"-"`
+
+	Meant     native.Thing `json:"meant"` // nil: it should not be there
+	Was       native.Thing `json:"was,omitempty"`
+	Cause     string       `json:"cause,omitempty"`
+	Made      stamp        `json:"made,omitempty"`
+	Confirmed stamp        `json:"confirmed,omitempty"`
+	Tries     int          `json:"tries,omitempty"`
+	Problem   string       `json:"problem,omitempty"`
+	Drift     *RecordDrift `json:"drift,omitempty"`
+	BackOn    string       `json:"back_on,omitempty"` // the day on which it was put back by itself last
+	Back      int          `json:"back,omitempty"`
+}
+
+// RecordDrift is a record that was confirmed and is found otherwise.
+type RecordDrift struct {
+	Found    native.Thing `json:"found"` // nil: it is gone
+	By       string       `json:"by,omitempty"`
+	After    stamp        `json:"after"` // it was still right then
+	Since    stamp        `json:"since"` // it was found then
+	Looked   bool         `json:"looked,omitempty"`
+	Accepted stamp        `json:"accepted,omitempty"`
+	Who      string       `json:"who,omitempty"`
+	Why      string       `json:"why,omitempty"`
+}
+
+func (c *CarriedRecord) open() bool {
+	return c != nil && (c.State == StepWaiting || c.State == StepSent || c.State == StepSettling || c.State == StepFailed)
+}
+
+func (c *CarriedRecord) row() (store.SystemRecord, error) {
+	doc, err := json.Marshal(c)
+	return store.SystemRecord{
+		Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: string(c.Turn), Place: c.Place,
+		Sent: moment.Moment(c.Sent), Counts: moment.Moment(c.Counts), Next: moment.Moment(c.Next), Drift: c.Drift != nil, Doc: doc,
+	}, err
+}
+
+func recordOf(r *store.SystemRecord) (*CarriedRecord, error) {
+	if r == nil {
+		return nil, nil
+	}
+	c := &CarriedRecord{}
+	if err := json.Unmarshal(r.Doc, c); err != nil {
+		return nil, err
+	}
+	c.Kind, c.Ours, c.Native, c.State, c.Turn, c.Place = r.Kind, r.Ours, r.Native, StepState(r.State), native.Turn(r.Turn), r.Place
+	c.Sent, c.Counts, c.Next = stamp(r.Sent), stamp(r.Counts), stamp(r.Next)
+	return c, nil
+}
+
+// foundDoc is a record as it was read.
+type foundDoc struct {
+	Fields map[string]string `json:"fields"`
+	By     string            `json:"by,omitempty"`
+}
+
+// systemNames translates between what things are called here and in one system.
+type systemNames struct {
+	st     *State
+	native map[string]string // of spaces, by ours
+	ours   map[string]string
+}
+
+func (n *systemNames) Person(address string) (string, bool) {
+	a, err := addr.Parse(address)
+	if err != nil {
+		return "", false
+	}
+	id := n.st.PersonAt(a)
+	return id, id != ""
+}
+func (n *systemNames) Native(space string) (string, bool) { v, ok := n.native[space]; return v, ok }
+func (n *systemNames) Space(id string) (string, bool)     { v, ok := n.ours[id]; return v, ok }
+
+func (s *Service) systemNames(ctx context.Context, st *State, x *System) (*systemNames, error) {
+	n := &systemNames{st, map[string]string{}, map[string]string{}}
+	err := s.store.SystemRecords(ctx, x.ID, "space", func(r *store.SystemRecord) error {
+		if r.Native != "" {
+			n.native[r.Ours], n.ours[r.Native] = r.Native, r.Ours
+		}
+		return nil
+	})
+	return n, err
+}
+
+func (s *State) addressOfPerson(id string) string {
+	if id == "" {
+		return ""
+	}
+	return s.AddressOf(id)
+}
+
+// meantThings hands over what a system should keep of a kind, in the order of what it is known by.
+func (s *Service) meantThings(ctx context.Context, st *State, kind string, fn func(key string, t native.Thing) error) error {
+	at := s.Now()
+	switch kind {
+	case "space":
+		return s.store.Records(ctx, "space", "", func(id string, doc []byte) error {
+			x, err := worldfile.SpaceOf(doc)
+			if err != nil {
+				return err
+			}
+			return fn(id, native.SpaceThing(&x, st.addressOfPerson))
+		})
+	case "guest":
+		return s.store.EachGuest(ctx, func(g *world.Guest) error {
+			if t := native.GuestThing(g, st.addressOfPerson); t != nil {
+				return fn(g.Address.String(), t)
+			}
+			return nil
+		})
+	case "grant":
+		return s.store.EachGrant(ctx, func(_ string, list []world.Grant) error {
+			things := native.GrantThings(list, at)
+			for _, key := range sortedKeys(things) {
+				if err := fn(key, things[key]); err != nil {
+					return err
+				}
+			}
+			return nil
+		})
+	case "link":
+		return s.store.Records(ctx, "link", "", func(id string, doc []byte) error {
+			x, err := worldfile.LinkOf(doc)
+			if err != nil {
+				return err
+			}
+			if t := native.LinkThing(&x, at, st.addressOfPerson); t != nil {
+				return fn(id, t)
+			}
+			return nil
+		})
+	case "forwarder":
+		return s.store.Records(ctx, "forwarder", "", func(id string, doc []byte) error {
+			x, err := worldfile.ForwarderOf(doc)
+			if err != nil {
+				return err
+			}
+			return fn(id, native.ForwarderThing(&x, st.addressOfPerson))
+		})
+	}
+	return fmt.Errorf("nothing is kept of %q", kind)
+}
+
+// meantThing returns what a system should keep of one entry; nil for nothing.
+func (s *Service) meantThing(ctx context.Context, st *State, kind, key string) (native.Thing, error) {
+	at := s.Now()
+	switch kind {
+	case "guest":
+		g, err := s.store.Guest(ctx, key)
+		if err != nil || g == nil {
+			return nil, err
+		}
+		return native.GuestThing(g, st.addressOfPerson), nil
+	case "grant":
+		party, _, _ := cutLast(key, " ")
+		list, err := s.store.Grants(ctx, party)
+		if err != nil {
+			return nil, err
+		}
+		return native.GrantThings(list, at)[key], nil
+	}
+	doc, err := s.store.Record(ctx, kind, key)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	switch kind {
+	case "space":
+		x, err := worldfile.SpaceOf(doc)
+		return native.SpaceThing(&x, st.addressOfPerson), err
+	case "link":
+		x, err := worldfile.LinkOf(doc)
+		return native.LinkThing(&x, at, st.addressOfPerson), err
+	default:
+		x, err := worldfile.ForwarderOf(doc)
+		return native.ForwarderThing(&x, st.addressOfPerson), err
+	}
+}
+
+func cutLast(s, sep string) (before, after string, ok bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
+}
+
+// keysOf lists what the system should keep of what the journal names: of a party all that it was given.
+func (s *Service) keysOf(ctx context.Context, x *System, kind, id string) ([]string, error) {
+	if kind != "grant" {
+		return []string{id}, nil
+	}
+	id = store.PartyOf(id)
+	list, err := s.store.Grants(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	keys := map[string]bool{}
+	for key := range native.GrantThings(list, moment.Always) {
+		keys[key] = true
+	}
+	err = s.store.RecordsOfParty(ctx, x.ID, id, func(ours string) { keys[ours] = true })
+	return sortedKeys(keys), err
+}
+
+// readThing reads what was found in our words; what lies behind does not bind any more.
+func readThing(h *native.Holding, doc []byte, n native.Names, now moment.Moment) (t native.Thing, by, unread string, err error) {
+	var x foundDoc
+	if err := json.Unmarshal(doc, &x); err != nil {
+		return nil, "", "", err
+	}
+	t, unread = h.Read(x.Fields, n)
+	if from, err := moment.Parse(t["from"]); err == nil && from <= now {
+		t["from"] = ""
+	}
+	if until, err := moment.Parse(t["until"]); err == nil && until <= now { // it has ended by itself
+		return nil, x.By, unread, nil
+	}
+	return t, x.By, unread, nil
+}
+
+// emptyIsRight is noted where somebody said that a list is empty rightly: the next one is believed.
+const emptyIsRight = "it is right"
+
+// readBatch is how many records are taken into the database at once.
+const readBatch = 500
+
+// readRecords reads all that a system keeps. What a complete list does not show is gone; where a list is
+// empty that was not, nothing is taken for gone, and it is asked (systems.md §4).
+func (s *Service) readRecords(ctx context.Context, x *System, c Connector) error {
+	s.listing.Lock()
+	defer s.listing.Unlock()
+	began := time.Now()
+	defer func() {
+		if s.listTook == nil {
+			s.listTook = map[string]time.Duration{}
+		}
+		s.listTook[x.ID] = time.Since(began)
+	}()
+	n, err := s.systemNames(ctx, s.State(), x)
+	if err != nil {
+		return err
+	}
+	work, err := s.store.WorkOn(ctx, x.ID)
+	if err != nil {
+		return err
+	}
+	var empty []string
+	for i := range x.dialect().Holdings {
+		h := &x.dialect().Holdings[i]
+		round := s.Now()
+		had, err := s.store.CountFound(ctx, x.ID, h.Kind)
+		if err != nil {
+			return err
+		}
+		var batch []store.FoundRecord
+		count, moved := 0, 0
+		flush := func() error {
+			if err := s.known(ctx, x, h, n, batch, round); err != nil {
+				return err
+			}
+			changed, err := s.store.PutFound(ctx, x.ID, h.Kind, round, batch)
+			moved += changed
+			batch = batch[:0]
+			return err
+		}
+		err = c.List(ctx, h.Name, func(k native.Kept) error {
+			f, err := foundRecord(h, k)
+			if err != nil {
+				return err
+			}
+			count++
+			if batch = append(batch, f); len(batch) < readBatch {
+				return nil
+			}
+			return flush()
+		})
+		if err == nil {
+			err = flush()
+		}
+		if err != nil {
+			return fmt.Errorf("its %s cannot be read: %w", h.Name, err)
+		}
+		if count == 0 && had > 0 && work.Empty != emptyIsRight {
+			empty = append(empty, h.Kind)
+			continue
+		}
+		if _, err := s.store.EndFound(ctx, x.ID, h.Kind, round); err != nil {
+			return err
+		}
+		if h.Kind == "space" && moved > 0 { // what was given names them
+			if n, err = s.systemNames(ctx, s.State(), x); err != nil {
+				return err
+			}
+		}
+	}
+	defer s.recordsChanged()
+	return s.store.Listed(ctx, x.ID, s.Now(), strings.Join(empty, ", "))
+}
+
+func foundRecord(h *native.Holding, k native.Kept) (store.FoundRecord, error) {
+	if k.ID == "" || len(k.ID) > 200 {
+		return store.FoundRecord{}, fmt.Errorf("one of its %s has the id %.40q", h.Name, k.ID)
+	}
+	doc, err := json.Marshal(foundDoc{k.Fields, k.By})
+	return store.FoundRecord{Kind: h.Kind, Native: k.ID, Doc: doc}, err
+}
+
+// known finds what records are known by here: by the id that was kept beside ours, else by what they say.
+func (s *Service) known(ctx context.Context, x *System, h *native.Holding, n *systemNames, batch []store.FoundRecord, now moment.Moment) error {
+	if len(batch) == 0 {
+		return nil
+	}
+	ids := make([]string, len(batch))
+	for i := range batch {
+		ids[i] = batch[i].Native
+	}
+	kept, err := s.store.OursOf(ctx, x.ID, h.Kind, ids)
+	if err != nil {
+		return err
+	}
+	for i := range batch {
+		if batch[i].Ours = kept[batch[i].Native]; batch[i].Ours == "" {
+			t, _, _, err := readThing(h, batch[i].Doc, n, moment.Always)
+			if err != nil {
+				return err
+			}
+			batch[i].Ours = t.Key(h.Kind, n)
+			if len(batch[i].Ours) > 600 {
+				batch[i].Ours = ""
+			}
+		}
+	}
+	return nil
+}
+
+// stood is an entry while it is compared.
+type stood struct {
+	key    string
+	meant  native.Thing
+	native string
+	found  native.Thing
+	by     string
+	rec    *CarriedRecord
+}
+
+// compareRecords holds all that a system keeps against what is meant, in one pass over both.
+func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Moment) error {
+	st := s.State()
+	n, err := s.systemNames(ctx, st, x)
+	if err != nil {
+		return err
+	}
+	cause := s.causeNow(ctx, st, x)
+	for i := range x.dialect().Holdings {
+		h := &x.dialect().Holdings[i]
+		w := &recordWriter{s: s, x: x, h: h, place: i, cause: cause, seen: stamp(seen)}
+		if err := s.together(ctx, st, x, h, n, func(e *stood) error { return w.stands(ctx, e) }); err != nil {
+			return err
+		}
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+		if h.Kind == "space" {
+			if n, err = s.systemNames(ctx, st, x); err != nil {
+				return err
+			}
+		}
+		if slices.Contains(x.Sources, h.Kind) {
+			if err := s.flowIn(ctx, x, h, n); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// together walks three lists in the order of what entries are known by: what is meant, what was found, and
+// how they stood.
+func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames, fn func(*stood) error) error {
+	type pair struct {
+		key string
+		t   native.Thing
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	var failed error
+	pull := func(seq iter.Seq[pair]) (func() (pair, bool), func()) { return iter.Pull(seq) }
+	nextMeant, stopMeant := pull(func(yield func(pair) bool) {
+		err := s.meantThings(ctx, st, h.Kind, func(key string, t native.Thing) error {
+			if !yield(pair{key, t}) {
+				return errPreview
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errPreview) {
+			failed = errors.Join(failed, err)
+		}
+	})
+	defer stopMeant()
+	nextFound, stopFound := iter.Pull(func(yield func(store.FoundRecord) bool) {
+		err := s.store.Found(ctx, x.ID, h.Kind, func(f *store.FoundRecord) error {
+			if !yield(*f) {
+				return errPreview
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errPreview) {
+			failed = errors.Join(failed, err)
+		}
+	})
+	defer stopFound()
+	nextRec, stopRec := iter.Pull(func(yield func(store.SystemRecord) bool) {
+		err := s.store.SystemRecords(ctx, x.ID, h.Kind, func(r *store.SystemRecord) error {
+			if !yield(*r) {
+				return errPreview
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, errPreview) {
+			failed = errors.Join(failed, err)
+		}
+	})
+	defer stopRec()
+	m, okM := nextMeant()
+	f, okF := nextFound()
+	r, okR := nextRec()
+	for (okM || okF || okR) && failed == nil {
+		key := ""
+		least := func(k string, ok bool) {
+			if ok && (key == "" || k < key) {
+				key = k
+			}
+		}
+		least(m.key, okM)
+		least(f.Ours, okF)
+		least(r.Ours, okR)
+		e := &stood{key: key}
+		if okM && m.key == key {
+			e.meant = m.t
+			m, okM = nextMeant()
+		}
+		for okF && f.Ours == key { // of several, the first
+			if e.native == "" {
+				t, by, _, err := readThing(h, f.Doc, n, s.Now())
+				if err != nil {
+					return err
+				}
+				e.native, e.found, e.by = f.Native, t, by
+			}
+			f, okF = nextFound()
+		}
+		if okR && r.Ours == key {
+			c, err := recordOf(&r)
+			if err != nil {
+				return err
+			}
+			e.rec = c
+			r, okR = nextRec()
+		}
+		if failed != nil {
+			break
+		}
+		if err := fn(e); err != nil {
+			return err
+		}
+	}
+	return failed
+}
+
+// compareSome holds a few entries against what is meant: those that the journal names.
+func (s *Service) compareSome(ctx context.Context, x *System, touched [][2]string, seen moment.Moment) error {
+	st := s.State()
+	n, err := s.systemNames(ctx, st, x)
+	if err != nil {
+		return err
+	}
+	cause := ""
+	for i := range x.dialect().Holdings {
+		h := &x.dialect().Holdings[i]
+		w := &recordWriter{s: s, x: x, h: h, place: i, cause: cause, seen: stamp(seen)}
+		for _, k := range touched {
+			if k[0] != h.Kind {
+				continue
+			}
+			keys, err := s.keysOf(ctx, x, k[0], k[1])
+			if err != nil {
+				return err
+			}
+			for _, key := range keys {
+				e := &stood{key: key}
+				if e.meant, err = s.meantThing(ctx, st, h.Kind, key); err != nil {
+					return err
+				}
+				if err := s.look(ctx, x, h, n, e); err != nil {
+					return err
+				}
+				w.cause = s.causeOf(ctx, h.Kind, k[1])
+				if err := w.stands(ctx, e); err != nil {
+					return err
+				}
+			}
+		}
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// look finds what is known of one entry: what was found of it, and how it stood.
+func (s *Service) look(ctx context.Context, x *System, h *native.Holding, n *systemNames, e *stood) error {
+	f, err := s.store.FoundByOurs(ctx, x.ID, h.Kind, e.key)
+	if err != nil {
+		return err
+	}
+	if f != nil {
+		if e.found, e.by, _, err = readThing(h, f.Doc, n, s.Now()); err != nil {
+			return err
+		}
+		e.native = f.Native
+	}
+	r, err := s.store.SystemRecord(ctx, x.ID, h.Kind, e.key)
+	if err != nil {
+		return err
+	}
+	e.rec, err = recordOf(r)
+	return err
+}
+
+// causeOf says why an entry was changed last.
+func (s *Service) causeOf(ctx context.Context, kind, id string) string {
+	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: kind, ID: id, Limit: 1})
+	if err != nil || len(list) == 0 {
+		return ""
+	}
+	return cmp.Or(list[0].Why, "changed by "+list[0].Who)
+}
+
+// recordWriter notes how entries stand, many in one transaction.
+type recordWriter struct {
+	s     *Service
+	x     *System
+	h     *native.Holding
+	place int
+	cause string
+	seen  stamp
+	rows  []store.SystemRecord
+	notes []recordNote
+}
+
+// recordNote is what the journal says of a record.
+type recordNote struct {
+	id, why string
+	was, is native.Thing
+}
+
+func (w *recordWriter) flush(ctx context.Context) error {
+	if len(w.rows) == 0 {
+		return nil
+	}
+	rows, notes := w.rows, w.notes
+	w.rows, w.notes = nil, nil
+	return w.s.putRecords(ctx, w.x, rows, notes)
+}
+
+// putRecords writes how entries stand, with what the journal says of them, in one transaction.
+func (s *Service) putRecords(ctx context.Context, x *System, rows []store.SystemRecord, notes []recordNote) error {
+	defer s.recordsChanged()
+	return s.change(ctx, Scheduler, "", func(_ *State, t *store.Tx) error {
+		if doc, err := t.Record("system", x.ID); err != nil || doc == nil { // it was taken away meanwhile
+			return err
+		}
+		for _, n := range notes {
+			t.Because(n.why)
+			was, err := thingDoc(n.was)
+			if err != nil {
+				return err
+			}
+			is, err := thingDoc(n.is)
+			if err != nil {
+				return err
+			}
+			if bytes.Equal(was, is) {
+				was = nil
+			}
+			if _, err := t.Note("system_record", x.ID+" "+n.id, was, is); err != nil {
+				return err
+			}
+		}
+		return t.PutSystemRecords(x.ID, rows)
+	})
+}
+
+// recordsChanged has what rests on the records of systems look at them again.
+func (s *Service) recordsChanged() {
+	s.recordsMoved.Lock()
+	s.recordsMoved.at = time.Time{}
+	s.recordsMoved.Unlock()
+}
+
+func thingDoc(t native.Thing) ([]byte, error) {
+	if t == nil {
+		return nil, nil
+	}
+	return json.Marshal(t)
+}
+
+// stands finds how an entry stands after a reading, and notes it where that changed.
+func (w *recordWriter) stands(ctx context.Context, e *stood) error {
+	next := w.next(e)
+	if next == nil || next == e.rec {
+		return nil
+	}
+	next.Kind, next.Ours, next.Place = w.h.Kind, e.key, w.place
+	next.Native = cmp.Or(e.native, next.Native)
+	if e.rec != nil {
+		next.Native = cmp.Or(next.Native, e.rec.Native)
+	}
+	if next.open() && next.Cause == "" {
+		next.Cause = w.cause
+	}
+	row, err := next.row()
+	if err != nil {
+		return err
+	}
+	if next.Meant == nil && next.State == StepConfirmed && next.Drift == nil { // it is not there, as it should not be
+		if e.rec == nil {
+			return nil
+		}
+		row.Doc = nil
+	}
+	if next.Drift != nil && (e.rec == nil || e.rec.Drift == nil) {
+		w.notes = append(w.notes, recordNote{w.h.Kind + " " + e.key, next.inWords(w.x, w.h), next.Meant, next.Drift.Found})
+	}
+	if next.State == StepDiffers && next.Problem != "" {
+		w.notes = append(w.notes, recordNote{w.h.Kind + " " + e.key, next.inWords(w.x, w.h), next.Meant, e.found})
+	}
+	if w.rows = append(w.rows, row); len(w.rows) >= readBatch {
+		return w.flush(ctx)
+	}
+	return nil
+}
+
+// next says how an entry stands now; what it returned before where nothing changes.
+func (w *recordWriter) next(e *stood) *CarriedRecord {
+	h, x, c, now := w.h, w.x, e.rec, stamp(w.s.Now())
+	right := !h.Differs(e.found, e.meant)
+	carry := x.Mode == ModeCarry
+	fresh := func() *CarriedRecord {
+		return &CarriedRecord{State: StepWaiting, Meant: e.meant, Was: e.found, Turn: h.Turn(e.found, e.meant), Made: now}
+	}
+	confirmed := func() *CarriedRecord {
+		n := &CarriedRecord{State: StepConfirmed, Meant: e.meant, Confirmed: w.seen}
+		if c != nil {
+			n.Turn, n.Sent, n.BackOn, n.Back = c.Turn, c.Sent, c.BackOn, c.Back
+		}
+		return n
+	}
+	differs := func() *CarriedRecord {
+		return &CarriedRecord{State: StepDiffers, Meant: e.meant, Was: e.found, Turn: h.Turn(e.found, e.meant), Made: now}
+	}
+	switch {
+	case c == nil && e.meant == nil:
+		return nil // it stands for nothing here
+	case c == nil && right:
+		return confirmed()
+	case c == nil && carry:
+		return fresh()
+	case c == nil:
+		return differs()
+	case h.Differs(c.Meant, e.meant): // something else is meant now
+		switch {
+		case right && !c.open():
+			return confirmed()
+		case carry:
+			return fresh()
+		}
+		return differs()
+	}
+	n := *c
+	n.Meant = e.meant
+	switch c.State {
+	case StepSettling:
+		switch {
+		case c.Counts > 0 && w.seen < c.Counts:
+			return c
+		case right:
+			return confirmed()
+		}
+		n.State, n.Problem = StepDiffers, "it took the change, and shows: "+h.Text(e.found)
+		return &n
+	case StepWaiting, StepFailed:
+		if right && w.seen > c.Made {
+			return confirmed()
+		}
+		return c
+	case StepSent:
+		return c
+	case StepDiffers:
+		switch {
+		case right && w.seen > c.Made:
+			return confirmed()
+		case c.Problem == "" && carry:
+			return fresh()
+		}
+		return c
+	}
+	// Confirmed: whatever differs now was changed there.
+	switch {
+	case right && c.Drift == nil:
+		return c
+	case right:
+		n.Drift = nil
+		return &n
+	case c.Drift != nil && c.Drift.Looked && c.Drift.Accepted == 0 && carry:
+		return fresh()
+	case c.Drift != nil && !h.Differs(c.Drift.Found, e.found):
+		if c.Drift.Accepted != 0 && now >= c.Drift.Accepted {
+			drift := *c.Drift
+			drift.Accepted, drift.Who, drift.Why = 0, "", ""
+			n.Drift = &drift
+			return &n
+		}
+		return c
+	case w.seen <= c.Confirmed:
+		return c // nothing newer was read
+	}
+	n.Drift = &RecordDrift{Found: e.found, By: e.by, After: c.Confirmed, Since: w.seen, Looked: x.Mode == ModeLook}
+	today, back := moment.DayOf(moment.Moment(now), w.s.State().Zone()).String(), c.Back
+	if c.BackOn != today {
+		back = 0
+	}
+	if x.PutBack == PutBackBeyond && carry && h.Turn(e.found, e.meant) == native.Tightens && back < backInADay {
+		n = *fresh()
+		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was opened in %s", x.Name), today, back+1
+	}
+	return &n
+}
+
+// inWords says how a record stands.
+func (c *CarriedRecord) inWords(x *System, h *native.Holding) string {
+	what := fmt.Sprintf("%s: %s %s", x.Name, strings.ReplaceAll(c.Kind, "_", " "), c.Ours)
+	switch {
+	case c.Drift != nil && c.Drift.Accepted != 0:
+		return fmt.Sprintf("%s reads otherwise; let be", what)
+	case c.Drift != nil && c.Drift.Found == nil:
+		return fmt.Sprintf("%s was taken away there", what)
+	case c.Drift != nil:
+		return fmt.Sprintf("%s was changed there: %s", what, h.Text(c.Drift.Found))
+	}
+	switch c.State {
+	case StepSent, StepWaiting:
+		if c.Meant == nil {
+			return fmt.Sprintf("%s is taken away there", what)
+		}
+		return fmt.Sprintf("%s is written there: %s", what, h.Text(c.Meant))
+	case StepFailed:
+		return fmt.Sprintf("%s could not be written: %s", what, c.Problem)
+	case StepDiffers:
+		return fmt.Sprintf("%s is not as it was written: %s", what, c.Problem)
+	}
+	return fmt.Sprintf("%s: %s", what, c.State)
+}
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
