@@ -1788,6 +1788,15 @@ export interface components {
             address?: string;
             /** @description The address that was made for it */
             from?: string;
+            /**
+             * @description As whom it came
+             * @enum {string}
+             */
+            as?: "stranger" | "guest" | "holder" | "ours";
+            /** @description It was refused at the other end, by the house that it comes from */
+            theirs?: boolean;
+            /** @description The account or the link for it was refused */
+            making?: boolean;
             /** @enum {string} */
             meant: "yes" | "no";
             /** @enum {string} */
@@ -1828,9 +1837,108 @@ export interface components {
             /** @description What can be tried there is tried every night */
             nightly?: boolean;
             minutes?: number;
+            /** @description Kinds of inventory that people make there, so that what is found flows in */
+            sources?: string[];
+            /** @description How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number */
+            brake?: number;
             /** @description Of what carrying it writes */
             digest?: string;
             why: string;
+        };
+        /** @description An entry of inventory as a system may keep it, in our words */
+        Thing: {
+            [key: string]: string;
+        };
+        SystemRecord: {
+            /** @description What a decision names it by */
+            key: string;
+            /** @description What it is known by here */
+            ours?: string;
+            /** @description Its id there */
+            native?: string;
+            /** @enum {string} */
+            state: "unknown" | "drift" | "waiting" | "sent" | "settling" | "confirmed" | "differs" | "failed" | "by_hand";
+            /** @enum {string} */
+            turn?: "loosens" | "tightens" | "both" | "same" | "unclear";
+            meant?: components["schemas"]["Thing"];
+            found?: components["schemas"]["Thing"];
+            /** @description Who made or changed it there */
+            by?: string;
+            since?: string;
+            /** @description Until when it is let be */
+            accepted?: string;
+            problem?: string;
+            cause?: string;
+        };
+        /** @description What a system keeps of one kind of our inventory */
+        SystemKind: {
+            /** @enum {string} */
+            kind: "space" | "guest" | "grant" | "link" | "forwarder";
+            /** @description What the system calls them */
+            name: string;
+            title: string;
+            /** @description What of the kind it cannot keep */
+            says?: string;
+            /** @description People make them there, and what they make is made here */
+            source: boolean;
+            can_be_source: boolean;
+            found: number;
+            /** @description Of those, what stands for nothing here */
+            unknown: number;
+            /** @description Of what stands for nothing */
+            accepted: number;
+            confirmed: number;
+            open: number;
+            differ: number;
+            drift: number;
+        };
+        RecordDecision: {
+            /** @enum {string} */
+            do: "take_over" | "end_there" | "put_back" | "take_in" | "accept" | "again" | "release" | "empty";
+            /** @enum {string} */
+            kind?: "space" | "guest" | "grant" | "link" | "forwarder";
+            keys?: string[];
+            /** @description Every record that it fits */
+            all?: boolean;
+            /** @description Of guests taken over: a person of ours who answers for them */
+            sponsor?: string;
+            /** @description Of guests taken over: what they are here for */
+            purpose?: string;
+            /** @description Their end, or until when they are let be */
+            until?: string;
+            /** @description That many end at once is meant */
+            confirm?: boolean;
+            why?: components["schemas"]["Why"];
+        };
+        RecordsDecided: {
+            lines: {
+                key: string;
+                /** @enum {string} */
+                result: "done" | "refused";
+                says: string;
+            }[];
+            done: number;
+            refused: number;
+            /** @description Dates of the guests that come wait until somebody releases them */
+            waits: boolean;
+            weighed?: components["schemas"]["ValueWeighed"];
+        };
+        ExtraSetting: {
+            path: string;
+            value: string;
+        };
+        UnreadSetting: {
+            path: string;
+            rule: string;
+            why: string;
+        };
+        SettingDrift: {
+            found: string;
+            after: string;
+            since: string;
+            accepted?: string;
+            by?: string;
+            why?: string;
         };
         SystemView: {
             id: string;
@@ -1868,15 +1976,16 @@ export interface components {
             unsure: components["schemas"]["Counted"];
             settings: components["schemas"]["SystemSetting"][];
             /** @description Settings there that carry no rule of ours */
-            extra: {
-                path: string;
-                value: string;
-            }[];
-            unread: {
-                path: string;
-                rule: string;
-                why: string;
-            }[];
+            extra: components["schemas"]["ExtraSetting"][];
+            unread: components["schemas"]["UnreadSetting"][];
+            /** @description What it keeps of our inventory */
+            kinds: components["schemas"]["SystemKind"][];
+            /** @description How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number */
+            brake: number;
+            /** @description How many wait because of that */
+            braked: number;
+            /** @description Kinds of which a reading showed none, though there were some */
+            empty?: string;
         };
         SystemSetting: {
             path: string;
@@ -1901,14 +2010,7 @@ export interface components {
             counts?: string;
             confirmed?: string;
             problem?: string;
-            drift?: {
-                found: string;
-                after: string;
-                since: string;
-                accepted?: string;
-                by?: string;
-                why?: string;
-            };
+            drift?: components["schemas"]["SettingDrift"];
         };
         Request: {
             id: string;

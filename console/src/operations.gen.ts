@@ -110,4 +110,5 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/trials', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/try', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/systems/{id}/settings/{path}', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/systems/{id}/records', draft: 'never' },
 ]

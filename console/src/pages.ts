@@ -39,4 +39,5 @@ export const ReachPage = lazy(() => import('./reach/ReachPage').then((m) => ({ d
 export const RulesPage = lazy(() => import('./rules/RulesPage').then((m) => ({ default: m.RulesPage })))
 export const AccountPage = lazy(() => import('./session/AccountPage').then((m) => ({ default: m.AccountPage })))
 export const SystemsPage = lazy(() => import('./systems/SystemsPage').then((m) => ({ default: m.SystemsPage })))
+export const RecordsPage = lazy(() => import('./systems/RecordsPage').then((m) => ({ default: m.RecordsPage })))
 export const SystemPage = lazy(() => import('./systems/SystemPage').then((m) => ({ default: m.SystemPage })))

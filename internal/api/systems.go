@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -71,7 +72,7 @@ func systemOut(v *service.SystemView) contract.SystemView {
 	out := contract.SystemView{
 		Id: x.ID, Name: x.Name, Dialect: x.Dialect, Title: d.Title, Services: d.Services, Address: x.Address, Key: x.Key,
 		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Nightly: x.Nightly, Tries: d.Tries, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
-		Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
+		Brake: x.BrakeNow(), Braked: v.Work.Braked, Empty: some(v.Empty()), Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
 		Beyond: counted(v.Beyond), Short: counted(v.Short), Unsure: counted(v.Unsure), Settings: []contract.SystemSetting{},
 	}
 	if v.Reading != nil {
@@ -90,39 +91,25 @@ func systemOut(v *service.SystemView) contract.SystemView {
 			y.State, y.Cause, y.Was, y.Problem = ptr(contract.SystemSettingState(c.State)), some(c.Cause), some(c.Was), some(c.Problem)
 			y.Sent, y.Counts, y.Confirmed = momentOr(moment.Moment(c.Sent)), momentOr(moment.Moment(c.Counts)), momentOr(moment.Moment(c.Confirmed))
 			if f := c.Drift; f != nil {
-				y.Drift = &struct {
-					Accepted *string `json:"accepted,omitempty"`
-					After    string  `json:"after"`
-					By       *string `json:"by,omitempty"`
-					Found    string  `json:"found"`
-					Since    string  `json:"since"`
-					Why      *string `json:"why,omitempty"`
-				}{momentOr(moment.Moment(f.Accepted)), moment.Moment(f.After).String(), some(f.By), f.Found, moment.Moment(f.Since).String(), some(f.Why)}
+				y.Drift = &contract.SettingDrift{
+					Accepted: momentOr(moment.Moment(f.Accepted)), After: moment.Moment(f.After).String(), By: some(f.By), Found: f.Found, Since: moment.Moment(f.Since).String(), Why: some(f.Why),
+				}
 			}
 		}
 		out.Settings = append(out.Settings, y)
 	}
-	out.Extra = []struct {
-		Path  string `json:"path"`
-		Value string `json:"value"`
-	}{}
+	out.Extra, out.Unread, out.Kinds = []contract.ExtraSetting{}, []contract.UnreadSetting{}, []contract.SystemKind{}
 	for _, e := range v.Extra {
-		out.Extra = append(out.Extra, struct {
-			Path  string `json:"path"`
-			Value string `json:"value"`
-		}{e.Path, e.Value})
+		out.Extra = append(out.Extra, contract.ExtraSetting(e))
 	}
-	out.Unread = []struct {
-		Path string `json:"path"`
-		Rule string `json:"rule"`
-		Why  string `json:"why"`
-	}{}
 	for _, u := range v.Unread {
-		out.Unread = append(out.Unread, struct {
-			Path string `json:"path"`
-			Rule string `json:"rule"`
-			Why  string `json:"why"`
-		}{u.Path, u.Rule, u.Why})
+		out.Unread = append(out.Unread, contract.UnreadSetting(u))
+	}
+	for _, k := range v.Kinds {
+		out.Kinds = append(out.Kinds, contract.SystemKind{
+			Kind: contract.SystemKindKind(k.Kind), Name: k.Name, Title: k.Title, Says: some(k.Says), Source: k.Source, CanBeSource: k.CanBeSource, Found: k.Found,
+			Unknown: k.Unknown, Accepted: k.Accepted, Confirmed: k.Confirmed, Open: k.Open, Differ: k.Differ, Drift: k.Drift,
+		})
 	}
 	return out
 }
@@ -195,7 +182,10 @@ func (s *server) System(ctx context.Context, r apigen.SystemRequestObject) (apig
 // ChangeSystem changes a system, or what is done to it.
 func (s *server) ChangeSystem(ctx context.Context, r apigen.ChangeSystemRequestObject) (apigen.ChangeSystemResponseObject, error) {
 	b := r.Body
-	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Digest: opt(b.Digest)}
+	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Sources: b.Sources, Digest: opt(b.Digest)}
+	if b.Brake != nil {
+		p.Brake = ptr(service.BrakeOf(*b.Brake))
+	}
 	if b.Mode != nil {
 		p.Mode = ptr(service.Mode(*b.Mode))
 	}
@@ -249,6 +239,15 @@ func trialOut(x *service.Trial) contract.Trial {
 	if x.Found != "" {
 		out.Found = ptr(contract.TrialFound(x.Found))
 	}
+	if x.As != "" {
+		out.As = ptr(contract.TrialAs(x.As))
+	}
+	if x.Theirs {
+		out.Theirs = ptr(true)
+	}
+	if x.Making {
+		out.Making = ptr(true)
+	}
 	if x.Contradiction {
 		out.Contradiction = ptr(true)
 	}
@@ -301,4 +300,73 @@ func (s *server) TrySystem(ctx context.Context, r apigen.TrySystemRequestObject)
 		out.Trials = append(out.Trials, trialOut(&x.Trials[i]))
 	}
 	return out, nil
+}
+
+func thingOut(t native.Thing) *contract.Thing {
+	if t == nil {
+		return nil
+	}
+	return ptr(contract.Thing(t))
+}
+
+// SystemRecords lists what a system keeps of one kind of our inventory.
+func (s *server) SystemRecords(ctx context.Context, r apigen.SystemRecordsRequestObject) (apigen.SystemRecordsResponseObject, error) {
+	q := service.RecordQuery{Kind: r.Params.Kind, Text: opt(r.Params.Q), After: opt(r.Params.Cursor), Limit: 50}
+	if r.Params.Limit != nil {
+		q.Limit = *r.Params.Limit
+	}
+	if r.Params.State != nil {
+		q.State = string(*r.Params.State)
+	}
+	list, err := s.Service.RecordLines(ctx, r.Id, q)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.SystemRecords200JSONResponse{Records: []contract.SystemRecord{}}
+	for i := range list {
+		l := &list[i]
+		x := contract.SystemRecord{
+			Key: l.Key(), Ours: some(l.Ours), Native: some(l.Native), State: contract.SystemRecordState(l.State), Meant: thingOut(l.Meant), Found: thingOut(l.Found),
+			By: some(l.By), Since: momentOr(l.Since), Accepted: momentOr(l.Accepted), Problem: some(cmp.Or(l.Problem, l.Unread)), Cause: some(l.Cause),
+		}
+		if l.Turn != "" {
+			x.Turn = ptr(contract.SystemRecordTurn(l.Turn))
+		}
+		out.Records = append(out.Records, x)
+	}
+	if len(list) == q.Limit {
+		out.Next = ptr(list[len(list)-1].Key())
+	}
+	return out, nil
+}
+
+// DecideRecords decides about what a system keeps otherwise than meant.
+func (s *server) DecideRecords(ctx context.Context, r apigen.DecideRecordsRequestObject) (apigen.DecideRecordsResponseObject, error) {
+	b := r.Body
+	d := service.RecordDecision{
+		Do: string(b.Do), Sponsor: opt(b.Sponsor), Purpose: opt(b.Purpose), Until: opt(b.Until), Why: cause(b.Why),
+		All: b.All != nil && *b.All, Confirm: b.Confirm != nil && *b.Confirm, Previews: r.Params.Preview != nil && *r.Params.Preview,
+	}
+	if b.Kind != nil {
+		d.Kind = string(*b.Kind)
+	}
+	if b.Keys != nil {
+		d.Keys = *b.Keys
+	}
+	x, err := s.Service.DecideRecords(ctx, whoIs(ctx), r.Id, d)
+	if err != nil {
+		return nil, err
+	}
+	out := contract.RecordsDecided{Done: x.Done, Refused: x.Refused, Waits: x.Waits}
+	for _, l := range x.Lines {
+		out.Lines = append(out.Lines, struct {
+			Key    string                             `json:"key"`
+			Result contract.RecordsDecidedLinesResult `json:"result"`
+			Says   string                             `json:"says"`
+		}{l.Key, contract.RecordsDecidedLinesResult(l.Result), l.Says})
+	}
+	if x.Weighed != nil {
+		out.Weighed = ptr(weighedOut(x.Weighed))
+	}
+	return apigen.DecideRecords200JSONResponse(out), nil
 }

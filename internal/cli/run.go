@@ -24,6 +24,7 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mail"
+	"wexillum.example/internal/mailpolicy"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/standin"
@@ -181,6 +182,13 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err != nil {
 		return err
 	}
+	if at := cfg["mail_policy"].Value; at != "" {
+		asked, err := mailpolicy.Listen(at, svc.MayForward, log)
+		if err != nil {
+			return err
+		}
+		defer asked.Close()
+	}
 	l, err := net.Listen("tcp", cfg["listen"].Value)
 	if err != nil {
 		return fmt.Errorf("%w\nname another address with --listen", err)
@@ -309,7 +317,8 @@ func (a *app) demo() *cobra.Command {
 			for i, name := range []string{"quay", "parley", "ledger"} {
 				suiteAt[name] = suiteOn(listen, i)
 			}
-			suite, stopSuite, err := demo.Suite(ctx, filepath.Join(dir, "suite"), key, suiteAt)
+			asked := suiteOn(listen, 4)
+			suite, theirs, stopSuite, err := demo.Suites(ctx, filepath.Join(dir, "suite"), key, suiteAt, suiteOn(listen, 3), asked)
 			if err != nil {
 				return err
 			}
@@ -327,7 +336,7 @@ func (a *app) demo() *cobra.Command {
 				"",
 				func(string) (string, bool) { return "", false },
 				map[string]string{"listen": listen, "database": db.DSN("wexillum"), "publish_statement": "yes", "statement_hosts": "any",
-					"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom},
+					"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom, "mail_policy": asked},
 			)
 			if err != nil {
 				return usage{err}
@@ -341,6 +350,9 @@ func (a *app) demo() *cobra.Command {
 					if at := suite[name]; at != "" {
 						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
 					}
+				}
+				if theirs != "" {
+					a.printf("  %-9s %s  (stands in for the chat of Oskelund, whose house must let its people go)\n", "theirs", theirs)
 				}
 				a.printf("  guests    %s/door\n", address)
 				a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)

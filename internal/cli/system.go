@@ -105,6 +105,7 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	if err := a.records(v, []string{"setting", "carries", "meant", "found", "state"}, rows); err != nil {
 		return err
 	}
+	a.printKinds(v)
 	for _, u := range v.Unread {
 		a.printf("  not looked at: %s (%s): %s\n", u.Path, u.Rule, u.Why)
 	}
@@ -227,7 +228,7 @@ func (a *app) system() *cobra.Command {
 				return err
 			}
 			if v.Mode != "carry" {
-				a.say("Carrying %s writes %d settings there:", v.Name, v.Write)
+				a.say("Carrying %s writes %d settings and records there:", v.Name, v.Write)
 				for i := range v.Settings {
 					if s := &v.Settings[i]; s.Found != nil && *s.Found != s.Meant && s.Turn != nil && *s.Turn != "same" {
 						hand := ""
@@ -235,6 +236,11 @@ func (a *app) system() *cobra.Command {
 							hand = ", by hand in its own console"
 						}
 						a.say("  %s: %q becomes %q; this %s%s", s.Path, *s.Found, s.Meant, *s.Turn, hand)
+					}
+				}
+				for _, k := range v.Kinds {
+					if k.Differ+k.Drift > 0 {
+						a.say("  %s: %d are written; see wexillum system records %s %s", k.Name, k.Differ+k.Drift, v.Id, k.Kind)
 					}
 				}
 				if !a.yes && !a.confirmed("Write them, and what is published from now on?") {
@@ -256,6 +262,8 @@ func (a *app) system() *cobra.Command {
 		return m
 	}
 	var name, address, key, back, nightly string
+	var sources []string
+	var brake int
 	alter := on("set SYSTEM", "Change what a system is called, where it is, how often it is read, what is put back by itself", "", "  wexillum system set parley --put-back beyond --why \"nobody loosens it unasked\"", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			b := contract.SystemChange{Why: why, Name: optional(name), Address: optional(address), Key: optional(key)}
@@ -268,6 +276,15 @@ func (a *app) system() *cobra.Command {
 				}
 				yes := nightly == "yes"
 				b.Nightly = &yes
+			}
+			if c.Flags().Changed("source") {
+				b.Sources = &sources
+				if len(sources) == 1 && sources[0] == "none" {
+					b.Sources = &[]string{}
+				}
+			}
+			if c.Flags().Changed("brake") {
+				b.Brake = &brake
 			}
 			if back != "" {
 				p := contract.SystemChangePutBack(back)
@@ -282,6 +299,8 @@ func (a *app) system() *cobra.Command {
 	f.IntVar(&minutes, "minutes", 5, "minutes from the end of one reading to the next")
 	f.StringVar(&nightly, "nightly", "", "what can be tried there is tried every night: yes or no")
 	f.StringVar(&back, "put-back", "", "what is put back by itself: no, or beyond for what was loosened there")
+	f.StringSliceVar(&sources, "source", nil, "kinds of inventory that people make there, so that what is found flows in; none for nothing")
+	f.IntVar(&brake, "brake", 200, "how many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number")
 	whyFlag(alter, &why)
 	_ = alter.MarkFlagRequired("why")
 	decide := func(use, short, do string, until *string) *cobra.Command {
@@ -432,7 +451,7 @@ func (a *app) system() *cobra.Command {
 			return nil
 		})
 	over.Flags().StringVar(&setting, "setting", "", "only this setting, as it is called there")
-	c.AddCommand(tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
+	c.AddCommand(a.systemRecords(), a.systemRecord(), tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
 		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept, decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
 	return c
 }

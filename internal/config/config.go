@@ -51,7 +51,16 @@ var Options = []Option{
 	{"smtp_user", "", "name at the mail server; empty where it asks for none", anything},
 	{"smtp_password", "", "password at the mail server", anything},
 	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
+	{"mail_policy", "", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
+}
+
+// listenOr is listen for what may be left out.
+func listenOr(s string) string {
+	if s == "" {
+		return ""
+	}
+	return listen(s)
 }
 
 // Value is a setting with where it came from.

@@ -3,6 +3,7 @@ package connector_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"net/http/httptest"
@@ -95,7 +96,7 @@ func TestConform(t *testing.T) {
 				}
 			}
 			if d.Name == "quay" { // a set of values for somebody, in entire, and taken back
-				set := "visitors=turned away; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never"
+				set := "visitors=turned away; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never"
 				both("charter:a.example", set)
 				both("charter:*.a.example", strings.Replace(set, "turned away", "welcome", 1))
 				if err := c.Write(t.Context(), "charter:a.example", "visitors=welcome"); err == nil || wire.Later(err) || !strings.Contains(err.Error(), "a charter says all of") {
@@ -105,6 +106,9 @@ func TestConform(t *testing.T) {
 				if got, there := read()["charter:a.example"]; there {
 					t.Errorf("taken back, and it says %q", got)
 				}
+			}
+			for i := range d.Holdings {
+				tried += keeps(t, c, p, &d.Holdings[i], &now)
 			}
 			if tried < 10 {
 				t.Errorf("only %d settings were tried", tried)
@@ -182,6 +186,118 @@ func TestConform(t *testing.T) {
 			}
 		})
 	}
+}
+
+// keeps puts a connector through what it must do with records of one kind: made, made twice without harm,
+// read one by one and as a list of many pages, changed, taken away twice; each field in both directions.
+func keeps(t *testing.T, c connector.Connector, p *suite.Program, h *native.Holding, now *time.Time) (tried int) {
+	t.Helper()
+	names := allNames{}
+	samples := map[string][]native.Thing{
+		"space":     {{"id": "dossier", "name": "Dossier", "owner": "uma@ours.example"}, {"id": "dossier", "name": "Files, \"old\" and new", "owner": ""}},
+		"guest":     {{"address": "a@ilvane.example", "standing": "in", "sponsor": "uma@ours.example"}, {"address": "a@ilvane.example", "standing": "out", "sponsor": ""}},
+		"grant":     {{"address": "a@ilvane.example", "resource": "space:dossier", "role": "view", "from": "", "until": "2027-01-01T00:00:00Z"}, {"address": "a@ilvane.example", "resource": "space:dossier", "role": "manage", "from": "2026-12-01T00:00:00Z", "until": ""}},
+		"link":      {{"id": "kit", "item": "file:kit", "right": "view", "until": "2027-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "kit", "item": "file:kit", "right": "contribute", "until": "", "for": "a@ilvane.example b@ilvane.example", "by": ""}},
+		"forwarder": {{"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "yes", "set_by": "administrator"}, {"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "no", "set_by": "mail_rule"}},
+	}[h.Kind]
+	if h.Kind == "link" {
+		check(t, p.Turn("tickets", "issued"))
+	}
+	if h.Kind == "guest" {
+		check(t, p.Turn("visitors", "welcome"))
+	}
+	id := ""
+	for k, want := range samples {
+		fields, ok := h.Write(want, names)
+		if !ok {
+			t.Fatalf("%s: %v cannot be written", h.Kind, want)
+		}
+		for twice := range 2 {
+			given := id
+			if twice == 1 {
+				given = "" // as when it is not known whether the first one arrived
+			}
+			got, err := c.Put(t.Context(), h.Name, given, fields)
+			check(t, err)
+			if id != "" && got != id {
+				t.Errorf("%s: made twice, it is %s and %s", h.Kind, id, got)
+			}
+			id = got
+		}
+		one, err := c.One(t.Context(), h.Name, id)
+		check(t, err)
+		if one == nil {
+			t.Fatalf("%s %s is not there", h.Kind, id)
+		}
+		if got, unread := h.Read(one.Fields, names); unread != "" || !maps.Equal(got, want) {
+			t.Errorf("%s: %v came back as %v %s", h.Kind, want, got, unread)
+		}
+		*now = now.Add(h.Span + time.Second)
+		tried++
+		if k > 0 && h.Turn(samples[0], want) == native.Same && h.Kind != "space" { // a name alone opens nothing
+			t.Errorf("%s: a change is none", h.Kind)
+		}
+	}
+	// Many, over several pages, in one pass and each once.
+	before := len(p.Things(h.Name))
+	for i := range 2500 {
+		fields := maps.Clone(p.Things(h.Name)[0].Fields)
+		for _, f := range h.Fields {
+			switch f.Of {
+			case "id":
+				fields[f.Name] = fmt.Sprintf("many-%d", i)
+			case "address", "to":
+				fields[f.Name] = fmt.Sprintf("many%d@far.example", i)
+			}
+		}
+		_, err := p.Put(h.Name, "", fields, "somebody")
+		check(t, err)
+	}
+	seen := map[string]bool{}
+	check(t, c.List(t.Context(), h.Name, func(k native.Kept) error {
+		if seen[k.ID] {
+			t.Errorf("%s %s twice", h.Kind, k.ID)
+		}
+		seen[k.ID] = true
+		return nil
+	}))
+	if len(seen) != before+2500 {
+		t.Errorf("of %d %s, %d are listed", before+2500, h.Name, len(seen))
+	}
+	stop := errors.New("enough")
+	if err := c.List(t.Context(), h.Name, func(native.Kept) error { return stop }); !errors.Is(err, stop) {
+		t.Errorf("a list that is not wanted any more: %v", err)
+	}
+	for range 2 {
+		check(t, c.Drop(t.Context(), h.Name, id))
+	}
+	if one, err := c.One(t.Context(), h.Name, id); err != nil || one != nil {
+		t.Errorf("%s taken away: %v, %v", h.Kind, one, err)
+	}
+	if _, err := c.Put(t.Context(), h.Name, "", map[string]string{h.Fields[0].Name: "x", "sideways": "y"}); err == nil || wire.Later(err) {
+		t.Errorf("%s with half of what it needs: %v", h.Kind, err)
+	}
+	*now = now.Add(h.Span + time.Second)
+	p.Settle(suite.Quirks{Lie: true})
+	fields, _ := h.Write(samples[0], names)
+	got, err := c.Put(t.Context(), h.Name, "", fields)
+	check(t, err)
+	*now = now.Add(h.Span + time.Second)
+	if one, err := c.One(t.Context(), h.Name, got); err != nil || one != nil {
+		t.Errorf("%s accepted and not done: %v %v", h.Kind, one, err)
+	}
+	p.Settle(suite.Quirks{})
+	return tried
+}
+
+// allNames calls everything the same here and there.
+type allNames struct{}
+
+func (allNames) Person(address string) (string, bool) { return address, true }
+func (allNames) SpaceOf(string) string                { return "dossier" }
+func (allNames) Native(space string) (string, bool)   { return "berth-of-" + space, true }
+func (allNames) Space(native string) (string, bool) {
+	return strings.TrimPrefix(native, "berth-of-"), strings.HasPrefix(native, "berth-of-")
 }
 
 func split(s string) (string, []string) {

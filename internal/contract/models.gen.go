@@ -1027,6 +1027,87 @@ func (e ReachLineDecision) Valid() bool {
 	}
 }
 
+// Defines values for RecordDecisionDo.
+const (
+	RecordDecisionDoAccept   RecordDecisionDo = "accept"
+	RecordDecisionDoAgain    RecordDecisionDo = "again"
+	RecordDecisionDoEmpty    RecordDecisionDo = "empty"
+	RecordDecisionDoEndThere RecordDecisionDo = "end_there"
+	RecordDecisionDoPutBack  RecordDecisionDo = "put_back"
+	RecordDecisionDoRelease  RecordDecisionDo = "release"
+	RecordDecisionDoTakeIn   RecordDecisionDo = "take_in"
+	RecordDecisionDoTakeOver RecordDecisionDo = "take_over"
+)
+
+// Valid indicates whether the value is a known member of the RecordDecisionDo enum.
+func (e RecordDecisionDo) Valid() bool {
+	switch e {
+	case RecordDecisionDoAccept:
+		return true
+	case RecordDecisionDoAgain:
+		return true
+	case RecordDecisionDoEmpty:
+		return true
+	case RecordDecisionDoEndThere:
+		return true
+	case RecordDecisionDoPutBack:
+		return true
+	case RecordDecisionDoRelease:
+		return true
+	case RecordDecisionDoTakeIn:
+		return true
+	case RecordDecisionDoTakeOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordDecisionKind.
+const (
+	RecordDecisionKindForwarder RecordDecisionKind = "forwarder"
+	RecordDecisionKindGrant     RecordDecisionKind = "grant"
+	RecordDecisionKindGuest     RecordDecisionKind = "guest"
+	RecordDecisionKindLink      RecordDecisionKind = "link"
+	RecordDecisionKindSpace     RecordDecisionKind = "space"
+)
+
+// Valid indicates whether the value is a known member of the RecordDecisionKind enum.
+func (e RecordDecisionKind) Valid() bool {
+	switch e {
+	case RecordDecisionKindForwarder:
+		return true
+	case RecordDecisionKindGrant:
+		return true
+	case RecordDecisionKindGuest:
+		return true
+	case RecordDecisionKindLink:
+		return true
+	case RecordDecisionKindSpace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordsDecidedLinesResult.
+const (
+	RecordsDecidedLinesResultDone    RecordsDecidedLinesResult = "done"
+	RecordsDecidedLinesResultRefused RecordsDecidedLinesResult = "refused"
+)
+
+// Valid indicates whether the value is a known member of the RecordsDecidedLinesResult enum.
+func (e RecordsDecidedLinesResult) Valid() bool {
+	switch e {
+	case RecordsDecidedLinesResultDone:
+		return true
+	case RecordsDecidedLinesResultRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RemediesDecision.
 const (
 	RemediesDecisionNo  RemediesDecision = "no"
@@ -1333,6 +1414,99 @@ func (e SystemChangePutBack) Valid() bool {
 	}
 }
 
+// Defines values for SystemKindKind.
+const (
+	SystemKindKindForwarder SystemKindKind = "forwarder"
+	SystemKindKindGrant     SystemKindKind = "grant"
+	SystemKindKindGuest     SystemKindKind = "guest"
+	SystemKindKindLink      SystemKindKind = "link"
+	SystemKindKindSpace     SystemKindKind = "space"
+)
+
+// Valid indicates whether the value is a known member of the SystemKindKind enum.
+func (e SystemKindKind) Valid() bool {
+	switch e {
+	case SystemKindKindForwarder:
+		return true
+	case SystemKindKindGrant:
+		return true
+	case SystemKindKindGuest:
+		return true
+	case SystemKindKindLink:
+		return true
+	case SystemKindKindSpace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemRecordState.
+const (
+	SystemRecordStateByHand    SystemRecordState = "by_hand"
+	SystemRecordStateConfirmed SystemRecordState = "confirmed"
+	SystemRecordStateDiffers   SystemRecordState = "differs"
+	SystemRecordStateDrift     SystemRecordState = "drift"
+	SystemRecordStateFailed    SystemRecordState = "failed"
+	SystemRecordStateSent      SystemRecordState = "sent"
+	SystemRecordStateSettling  SystemRecordState = "settling"
+	SystemRecordStateUnknown   SystemRecordState = "unknown"
+	SystemRecordStateWaiting   SystemRecordState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SystemRecordState enum.
+func (e SystemRecordState) Valid() bool {
+	switch e {
+	case SystemRecordStateByHand:
+		return true
+	case SystemRecordStateConfirmed:
+		return true
+	case SystemRecordStateDiffers:
+		return true
+	case SystemRecordStateDrift:
+		return true
+	case SystemRecordStateFailed:
+		return true
+	case SystemRecordStateSent:
+		return true
+	case SystemRecordStateSettling:
+		return true
+	case SystemRecordStateUnknown:
+		return true
+	case SystemRecordStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SystemRecordTurn.
+const (
+	SystemRecordTurnBoth     SystemRecordTurn = "both"
+	SystemRecordTurnLoosens  SystemRecordTurn = "loosens"
+	SystemRecordTurnSame     SystemRecordTurn = "same"
+	SystemRecordTurnTightens SystemRecordTurn = "tightens"
+	SystemRecordTurnUnclear  SystemRecordTurn = "unclear"
+)
+
+// Valid indicates whether the value is a known member of the SystemRecordTurn enum.
+func (e SystemRecordTurn) Valid() bool {
+	switch e {
+	case SystemRecordTurnBoth:
+		return true
+	case SystemRecordTurnLoosens:
+		return true
+	case SystemRecordTurnSame:
+		return true
+	case SystemRecordTurnTightens:
+		return true
+	case SystemRecordTurnUnclear:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SystemSettingState.
 const (
 	SystemSettingStateByHand    SystemSettingState = "by_hand"
@@ -1408,6 +1582,30 @@ func (e SystemViewMode) Valid() bool {
 	case SystemViewModeLook:
 		return true
 	case SystemViewModePaused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialAs.
+const (
+	TrialAsGuest    TrialAs = "guest"
+	TrialAsHolder   TrialAs = "holder"
+	TrialAsOurs     TrialAs = "ours"
+	TrialAsStranger TrialAs = "stranger"
+)
+
+// Valid indicates whether the value is a known member of the TrialAs enum.
+func (e TrialAs) Valid() bool {
+	switch e {
+	case TrialAsGuest:
+		return true
+	case TrialAsHolder:
+		return true
+	case TrialAsOurs:
+		return true
+	case TrialAsStranger:
 		return true
 	default:
 		return false
@@ -2047,21 +2245,60 @@ func (e RollKeyJSONBodyDo) Valid() bool {
 	}
 }
 
+// Defines values for SystemRecordsParamsState.
+const (
+	SystemRecordsParamsStateConfirmed SystemRecordsParamsState = "confirmed"
+	SystemRecordsParamsStateDiffers   SystemRecordsParamsState = "differs"
+	SystemRecordsParamsStateDrift     SystemRecordsParamsState = "drift"
+	SystemRecordsParamsStateFailed    SystemRecordsParamsState = "failed"
+	SystemRecordsParamsStateOpen      SystemRecordsParamsState = "open"
+	SystemRecordsParamsStateSent      SystemRecordsParamsState = "sent"
+	SystemRecordsParamsStateSettling  SystemRecordsParamsState = "settling"
+	SystemRecordsParamsStateUnknown   SystemRecordsParamsState = "unknown"
+	SystemRecordsParamsStateWaiting   SystemRecordsParamsState = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the SystemRecordsParamsState enum.
+func (e SystemRecordsParamsState) Valid() bool {
+	switch e {
+	case SystemRecordsParamsStateConfirmed:
+		return true
+	case SystemRecordsParamsStateDiffers:
+		return true
+	case SystemRecordsParamsStateDrift:
+		return true
+	case SystemRecordsParamsStateFailed:
+		return true
+	case SystemRecordsParamsStateOpen:
+		return true
+	case SystemRecordsParamsStateSent:
+		return true
+	case SystemRecordsParamsStateSettling:
+		return true
+	case SystemRecordsParamsStateUnknown:
+		return true
+	case SystemRecordsParamsStateWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DecideSettingJSONBodyDo.
 const (
-	Accept  DecideSettingJSONBodyDo = "accept"
-	Again   DecideSettingJSONBodyDo = "again"
-	PutBack DecideSettingJSONBodyDo = "put_back"
+	DecideSettingJSONBodyDoAccept  DecideSettingJSONBodyDo = "accept"
+	DecideSettingJSONBodyDoAgain   DecideSettingJSONBodyDo = "again"
+	DecideSettingJSONBodyDoPutBack DecideSettingJSONBodyDo = "put_back"
 )
 
 // Valid indicates whether the value is a known member of the DecideSettingJSONBodyDo enum.
 func (e DecideSettingJSONBodyDo) Valid() bool {
 	switch e {
-	case Accept:
+	case DecideSettingJSONBodyDoAccept:
 		return true
-	case Again:
+	case DecideSettingJSONBodyDoAgain:
 		return true
-	case PutBack:
+	case DecideSettingJSONBodyDoPutBack:
 		return true
 	default:
 		return false
@@ -2955,6 +3192,12 @@ type ExceptionChange struct {
 
 // ExceptionPatch The fields of an exception that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
 type ExceptionPatch map[string]interface{}
+
+// ExtraSetting defines model for ExtraSetting.
+type ExtraSetting struct {
+	Path  string `json:"path"`
+	Value string `json:"value"`
+}
 
 // FileError defines model for FileError.
 type FileError struct {
@@ -4282,6 +4525,56 @@ type Rearranged struct {
 	Preview bool     `json:"preview"`
 }
 
+// RecordDecision defines model for RecordDecision.
+type RecordDecision struct {
+	// All Every record that it fits
+	All *bool `json:"all,omitempty"`
+
+	// Confirm That many end at once is meant
+	Confirm *bool               `json:"confirm,omitempty"`
+	Do      RecordDecisionDo    `json:"do"`
+	Keys    *[]string           `json:"keys,omitempty"`
+	Kind    *RecordDecisionKind `json:"kind,omitempty"`
+
+	// Purpose Of guests taken over: what they are here for
+	Purpose *string `json:"purpose,omitempty"`
+
+	// Sponsor Of guests taken over: a person of ours who answers for them
+	Sponsor *string `json:"sponsor,omitempty"`
+
+	// Until Their end, or until when they are let be
+	Until *string `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// RecordDecisionDo defines model for RecordDecision.Do.
+type RecordDecisionDo string
+
+// RecordDecisionKind defines model for RecordDecision.Kind.
+type RecordDecisionKind string
+
+// RecordsDecided defines model for RecordsDecided.
+type RecordsDecided struct {
+	Done  int `json:"done"`
+	Lines []struct {
+		Key    string                    `json:"key"`
+		Result RecordsDecidedLinesResult `json:"result"`
+		Says   string                    `json:"says"`
+	} `json:"lines"`
+	Refused int `json:"refused"`
+
+	// Waits Dates of the guests that come wait until somebody releases them
+	Waits bool `json:"waits"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
+}
+
+// RecordsDecidedLinesResult defines model for RecordsDecided.Lines.Result.
+type RecordsDecidedLinesResult string
+
 // Remedies defines model for Remedies.
 type Remedies struct {
 	Decision RemediesDecision `json:"decision"`
@@ -4553,6 +4846,16 @@ type SetValue struct {
 	Value string `json:"value"`
 }
 
+// SettingDrift defines model for SettingDrift.
+type SettingDrift struct {
+	Accepted *string `json:"accepted,omitempty"`
+	After    string  `json:"after"`
+	By       *string `json:"by,omitempty"`
+	Found    string  `json:"found"`
+	Since    string  `json:"since"`
+	Why      *string `json:"why,omitempty"`
+}
+
 // SettingsPatch defines model for SettingsPatch.
 type SettingsPatch struct {
 	Organisation *map[string]interface{} `json:"organisation,omitempty"`
@@ -4742,6 +5045,9 @@ type Supposition struct {
 type SystemChange struct {
 	Address *string `json:"address,omitempty"`
 
+	// Brake How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number
+	Brake *int `json:"brake,omitempty"`
+
 	// Digest Of what carrying it writes
 	Digest  *string           `json:"digest,omitempty"`
 	Key     *string           `json:"key,omitempty"`
@@ -4752,7 +5058,10 @@ type SystemChange struct {
 	// Nightly What can be tried there is tried every night
 	Nightly *bool                `json:"nightly,omitempty"`
 	PutBack *SystemChangePutBack `json:"put_back,omitempty"`
-	Why     string               `json:"why"`
+
+	// Sources Kinds of inventory that people make there, so that what is found flows in
+	Sources *[]string `json:"sources,omitempty"`
+	Why     string    `json:"why"`
 }
 
 // SystemChangeMode defines model for SystemChange.Mode.
@@ -4761,6 +5070,70 @@ type SystemChangeMode string
 // SystemChangePutBack defines model for SystemChange.PutBack.
 type SystemChangePutBack string
 
+// SystemKind What a system keeps of one kind of our inventory
+type SystemKind struct {
+	// Accepted Of what stands for nothing
+	Accepted    int            `json:"accepted"`
+	CanBeSource bool           `json:"can_be_source"`
+	Confirmed   int            `json:"confirmed"`
+	Differ      int            `json:"differ"`
+	Drift       int            `json:"drift"`
+	Found       int            `json:"found"`
+	Kind        SystemKindKind `json:"kind"`
+
+	// Name What the system calls them
+	Name string `json:"name"`
+	Open int    `json:"open"`
+
+	// Says What of the kind it cannot keep
+	Says *string `json:"says,omitempty"`
+
+	// Source People make them there, and what they make is made here
+	Source bool   `json:"source"`
+	Title  string `json:"title"`
+
+	// Unknown Of those, what stands for nothing here
+	Unknown int `json:"unknown"`
+}
+
+// SystemKindKind defines model for SystemKind.Kind.
+type SystemKindKind string
+
+// SystemRecord defines model for SystemRecord.
+type SystemRecord struct {
+	// Accepted Until when it is let be
+	Accepted *string `json:"accepted,omitempty"`
+
+	// By Who made or changed it there
+	By    *string `json:"by,omitempty"`
+	Cause *string `json:"cause,omitempty"`
+
+	// Found An entry of inventory as a system may keep it, in our words
+	Found *Thing `json:"found,omitempty"`
+
+	// Key What a decision names it by
+	Key string `json:"key"`
+
+	// Meant An entry of inventory as a system may keep it, in our words
+	Meant *Thing `json:"meant,omitempty"`
+
+	// Native Its id there
+	Native *string `json:"native,omitempty"`
+
+	// Ours What it is known by here
+	Ours    *string           `json:"ours,omitempty"`
+	Problem *string           `json:"problem,omitempty"`
+	Since   *string           `json:"since,omitempty"`
+	State   SystemRecordState `json:"state"`
+	Turn    *SystemRecordTurn `json:"turn,omitempty"`
+}
+
+// SystemRecordState defines model for SystemRecord.State.
+type SystemRecordState string
+
+// SystemRecordTurn defines model for SystemRecord.Turn.
+type SystemRecordTurn string
+
 // SystemSetting defines model for SystemSetting.
 type SystemSetting struct {
 	ByHand    bool    `json:"by_hand"`
@@ -4768,15 +5141,8 @@ type SystemSetting struct {
 	Confirmed *string `json:"confirmed,omitempty"`
 
 	// Counts From when it is expected to count
-	Counts *string `json:"counts,omitempty"`
-	Drift  *struct {
-		Accepted *string `json:"accepted,omitempty"`
-		After    string  `json:"after"`
-		By       *string `json:"by,omitempty"`
-		Found    string  `json:"found"`
-		Since    string  `json:"since"`
-		Why      *string `json:"why,omitempty"`
-	} `json:"drift,omitempty"`
+	Counts    *string             `json:"counts,omitempty"`
+	Drift     *SettingDrift       `json:"drift,omitempty"`
 	Found     *string             `json:"found,omitempty"`
 	Meant     string              `json:"meant"`
 	Path      string              `json:"path"`
@@ -4803,7 +5169,13 @@ type SystemSettingTurn string
 type SystemView struct {
 	Address string  `json:"address"`
 	Beyond  Counted `json:"beyond"`
-	Dialect string  `json:"dialect"`
+
+	// Brake How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number
+	Brake int `json:"brake"`
+
+	// Braked How many wait because of that
+	Braked  int    `json:"braked"`
+	Dialect string `json:"dialect"`
 
 	// Differ Settings that are found otherwise than meant
 	Differ int    `json:"differ"`
@@ -4812,13 +5184,16 @@ type SystemView struct {
 	// Drift Of them, those that were confirmed and were changed there
 	Drift int `json:"drift"`
 
+	// Empty Kinds of which a reading showed none, though there were some
+	Empty *string `json:"empty,omitempty"`
+
 	// Extra Settings there that carry no rule of ours
-	Extra []struct {
-		Path  string `json:"path"`
-		Value string `json:"value"`
-	} `json:"extra"`
-	Id      string         `json:"id"`
-	Key     string         `json:"key"`
+	Extra []ExtraSetting `json:"extra"`
+	Id    string         `json:"id"`
+	Key   string         `json:"key"`
+
+	// Kinds What it keeps of our inventory
+	Kinds   []SystemKind   `json:"kinds"`
 	Minutes int            `json:"minutes"`
 	Mode    SystemViewMode `json:"mode"`
 	Name    string         `json:"name"`
@@ -4843,13 +5218,9 @@ type SystemView struct {
 	Tried *string `json:"tried,omitempty"`
 
 	// Tries Actions that can be tried there
-	Tries  []string `json:"tries"`
-	Unread []struct {
-		Path string `json:"path"`
-		Rule string `json:"rule"`
-		Why  string `json:"why"`
-	} `json:"unread"`
-	Unsure Counted `json:"unsure"`
+	Tries  []string        `json:"tries"`
+	Unread []UnreadSetting `json:"unread"`
+	Unsure Counted         `json:"unsure"`
 
 	// Write Settings that carrying it writes
 	Write int `json:"write"`
@@ -4923,6 +5294,9 @@ type TheirStatement struct {
 	Until   *string `json:"until,omitempty"`
 }
 
+// Thing An entry of inventory as a system may keep it, in our words
+type Thing map[string]string
+
 // Todo defines model for Todo.
 type Todo struct {
 	Href string `json:"href"`
@@ -4943,16 +5317,22 @@ type Token struct {
 type Trial struct {
 	Action  string  `json:"action"`
 	Address *string `json:"address,omitempty"`
-	At      string  `json:"at"`
-	By      string  `json:"by"`
+
+	// As As whom it came
+	As *TrialAs `json:"as,omitempty"`
+	At string   `json:"at"`
+	By string   `json:"by"`
 
 	// Contradiction It contradicts what was read there
 	Contradiction *bool       `json:"contradiction,omitempty"`
 	Found         *TrialFound `json:"found,omitempty"`
 
 	// From The address that was made for it
-	From         *string      `json:"from,omitempty"`
-	Id           string       `json:"id"`
+	From *string `json:"from,omitempty"`
+	Id   string  `json:"id"`
+
+	// Making The account or the link for it was refused
+	Making       *bool        `json:"making,omitempty"`
 	Meant        TrialMeant   `json:"meant"`
 	Milliseconds *int64       `json:"milliseconds,omitempty"`
 	Outcome      TrialOutcome `json:"outcome"`
@@ -4966,7 +5346,13 @@ type Trial struct {
 	Says    *string `json:"says,omitempty"`
 	Subject string  `json:"subject"`
 	System  *string `json:"system,omitempty"`
+
+	// Theirs It was refused at the other end, by the house that it comes from
+	Theirs *bool `json:"theirs,omitempty"`
 }
+
+// TrialAs As whom it came
+type TrialAs string
 
 // TrialFound defines model for Trial.Found.
 type TrialFound string
@@ -4994,6 +5380,13 @@ type TwoPeople struct {
 
 // TwoPeopleWhen never; where something is opened; or always
 type TwoPeopleWhen string
+
+// UnreadSetting defines model for UnreadSetting.
+type UnreadSetting struct {
+	Path string `json:"path"`
+	Rule string `json:"rule"`
+	Why  string `json:"why"`
+}
 
 // ValueChange defines model for ValueChange.
 type ValueChange struct {
@@ -6144,6 +6537,30 @@ type EndSystemParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// SystemRecordsParams defines parameters for SystemRecords.
+type SystemRecordsParams struct {
+	Kind string `form:"kind" json:"kind"`
+
+	// State unknown for what stands for nothing here; absent for all that need somebody
+	State *SystemRecordsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Q A part of what they are known by
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// SystemRecordsParamsState defines parameters for SystemRecords.
+type SystemRecordsParamsState string
+
+// DecideRecordsParams defines parameters for DecideRecords.
+type DecideRecordsParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
 // DecideSettingJSONBody defines parameters for DecideSetting.
 type DecideSettingJSONBody struct {
 	Do DecideSettingJSONBodyDo `json:"do"`
@@ -6422,6 +6839,9 @@ type AddSystemJSONRequestBody = NewSystem
 
 // ChangeSystemApplicationMergePatchPlusJSONRequestBody defines body for ChangeSystem for application/merge-patch+json ContentType.
 type ChangeSystemApplicationMergePatchPlusJSONRequestBody = SystemChange
+
+// DecideRecordsJSONRequestBody defines body for DecideRecords for application/json ContentType.
+type DecideRecordsJSONRequestBody = RecordDecision
 
 // DecideSettingJSONRequestBody defines body for DecideSetting for application/json ContentType.
 type DecideSettingJSONRequestBody DecideSettingJSONBody

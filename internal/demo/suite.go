@@ -21,6 +21,12 @@ const SuiteKey = "WEXILLUM_SUITE_KEY"
 // minute there.
 const SuiteFaster = 60
 
+// The house of the demo, and that of the partner whose chat stands beside it.
+const (
+	ourHouse      = "brackwater.example"
+	partnersHouse = "oskelund.example"
+)
+
 // suites are the programs of the suite, in the order in which they are told.
 var suites = []service.System{
 	{ID: "quay", Name: "The harbour", Dialect: "quay"},
@@ -28,9 +34,34 @@ var suites = []service.System{
 	{ID: "ledger", Name: "The counting house", Dialect: "ledger"},
 }
 
-// Suite starts the demo's suite, a program of its own that stands beside this one, and returns where
-// each of its programs is served. No addresses and no error are returned where it is not there.
-func Suite(ctx context.Context, dir, key string, listen map[string]string) (addresses map[string]string, stop func(), err error) {
+// Suites starts the demo's suite and that of a partner, of which the chat alone is used: before somebody of
+// theirs may write to us, their house must let them go. It returns where ours are served, and where theirs
+// is. asks is where our counting house may ask before a letter goes on.
+func Suites(ctx context.Context, dir, key string, listen map[string]string, theirsAt, asks string) (ours map[string]string, theirs string, stop func(), err error) {
+	none := map[string]string{}
+	for name := range listen {
+		none[name] = "127.0.0.1:0"
+	}
+	none["parley"] = theirsAt
+	second, stopTheirs, err := suite(ctx, filepath.Join(dir, "theirs"), key, none, "--house", partnersHouse)
+	if err != nil {
+		return nil, "", nil, err
+	}
+	args := []string{"--house", ourHouse, "--asks", asks}
+	if at := second["parley"]; at != "" {
+		args = append(args, "--peer", partnersHouse+"="+at)
+	}
+	ours, stopOurs, err := suite(ctx, dir, key, listen, args...)
+	if err != nil {
+		stopTheirs()
+		return nil, "", nil, err
+	}
+	return ours, second["parley"], func() { stopOurs(); stopTheirs() }, nil
+}
+
+// suite starts one suite, a program of its own that stands beside this one, and returns where each of its
+// programs is served. No addresses and no error are returned where it is not there.
+func suite(ctx context.Context, dir, key string, listen map[string]string, more ...string) (addresses map[string]string, stop func(), err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, nil, err
@@ -39,7 +70,7 @@ func Suite(ctx context.Context, dir, key string, listen map[string]string) (addr
 	if _, err := os.Stat(program); err != nil {
 		return nil, func() {}, nil
 	}
-	args := []string{"--dir", dir, "--faster", fmt.Sprint(SuiteFaster)}
+	args := append([]string{"--dir", dir, "--faster", fmt.Sprint(SuiteFaster)}, more...)
 	for name, at := range listen {
 		args = append(args, "--"+name, at)
 	}

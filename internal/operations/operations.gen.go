@@ -188,4 +188,6 @@ var all = []Operation{
 	{ID: "try", Method: "POST", Pattern: "/api/v1/trials", Summary: "Attempt what a question is about at the system that carries it, from outside, and hold that against what was found", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "trySystem", Method: "POST", Pattern: "/api/v1/systems/{id}/try", Summary: "Try from outside everything that can be tried at a system, once for each typical newcomer", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 	{ID: "decideSetting", Method: "POST", Pattern: "/api/v1/systems/{id}/settings/{path}", Summary: "Put back what was changed in a system, accept it until a day, or have what failed or differs sent again", Roles: []string{"administrator"}, Draft: "never"},
+	{ID: "systemRecords", Method: "GET", Pattern: "/api/v1/systems/{id}/records", Summary: "What a system keeps of one kind of our inventory, meant and found", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "decideRecords", Method: "POST", Pattern: "/api/v1/systems/{id}/records", Summary: "Take over, end, put back, take in or let be what a system keeps otherwise than meant; or let go what waits", Roles: []string{"administrator", "keeper"}, Draft: "never"},
 }

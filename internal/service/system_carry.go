@@ -27,7 +27,7 @@ const (
 
 // lookedAt is up to where in the journal the records of a system were compared, and in which mode.
 type lookedAt struct {
-	seq  uint64
+	head store.Head
 	mode Mode
 }
 
@@ -60,8 +60,8 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		if err := s.compareRecords(ctx, x, seen); err != nil {
 			return err
 		}
-	case looked.seq != st.Head.Seq:
-		touched, many, err := s.store.TouchedIDs(ctx, looked.seq, st.Head.Seq, touchedAtOne, "space", "guest", "grant", "link", "forwarder")
+	case looked.head != st.Head:
+		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, "space", "guest", "grant", "link", "forwarder")
 		if err != nil {
 			return err
 		}
@@ -69,6 +69,9 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 			err = s.compareRecords(ctx, x, work.Listed)
 		} else if len(touched) > 0 {
 			err = s.compareSome(ctx, x, touched, work.Listed)
+		}
+		if err == nil && looked.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
+			err = s.compareRecords(ctx, x, work.Listed, "link")
 		}
 		if err != nil {
 			return err
@@ -78,7 +81,7 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 	if s.recordsLooked.by == nil {
 		s.recordsLooked.by = map[string]lookedAt{}
 	}
-	s.recordsLooked.by[x.ID] = lookedAt{st.Head.Seq, x.Mode}
+	s.recordsLooked.by[x.ID] = lookedAt{st.Head, x.Mode}
 	s.recordsLooked.Unlock()
 	if err := s.confirmRecords(ctx, x, c); err != nil {
 		return err
@@ -163,7 +166,7 @@ func (s *Service) keepOne(ctx context.Context, x *System, h *native.Holding, n *
 // brakeRecords reports whether what takes from people in a system is held: it would be more than may go in
 // a day, and nobody has said that it may.
 func (s *Service) brakeRecords(ctx context.Context, x *System) (held bool, err error) {
-	limit := x.brake()
+	limit := x.BrakeNow()
 	since := max(s.Now()-24*3600e6, moment.Moment(x.Released))
 	done, waiting, err := s.store.TightenedSince(ctx, x.ID, since)
 	if err != nil {
@@ -176,12 +179,20 @@ func (s *Service) brakeRecords(ctx context.Context, x *System) (held bool, err e
 	return n > 0, s.store.BrakedAt(ctx, x.ID, n)
 }
 
-// brake is how many records may be taken from people in a day; 0 for any number.
-func (x *System) brake() int {
+// BrakeNow is how many records may be taken from people in a day; 0 for any number.
+func (x *System) BrakeNow() int {
 	if x.Brake == 0 {
 		return int(world.StartBrake)
 	}
 	return max(x.Brake, 0)
+}
+
+// BrakeOf is how a System keeps a number that BrakeNow returns.
+func BrakeOf(n int) int {
+	if n == 0 {
+		return -1
+	}
+	return n
 }
 
 // sendRecords writes what waits, some at a time: first what tightens. It ends where nothing waits, where the
@@ -282,6 +293,7 @@ func (s *Service) sendOne(ctx context.Context, x *System, c Connector, h *native
 			r.Native = id
 			if h.Kind == "space" {
 				n.native[r.Ours], n.ours[id] = id, r.Ours
+				delete(s.looked, x.ID) // its own values can be written now
 			}
 		}
 	}
@@ -355,7 +367,7 @@ func (s *Service) flowIn(ctx context.Context, x *System, h *native.Holding, n *s
 	if err != nil || len(list) == 0 {
 		return err
 	}
-	if limit := x.brake(); limit > 0 && gone > limit && moment.Moment(x.Released)+3600e6 < now { // somebody is asked first
+	if limit := x.BrakeNow(); limit > 0 && gone > limit && moment.Moment(x.Released)+3600e6 < now { // somebody is asked first
 		list = slices.DeleteFunc(list, func(a arrived) bool { return a.changed && a.t == nil })
 		if err := s.store.BrakedAt(ctx, x.ID, gone); err != nil {
 			return err

@@ -172,6 +172,9 @@ func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d Recor
 	if strings.TrimSpace(d.Why) == "" && !d.Previews {
 		return nil, &Invalid{"why", d.Why, "say why"}
 	}
+	if who.Role == Keeper && !slices.Contains([]string{"guest", "grant", "link"}, d.Kind) { // systems.md §8
+		return nil, fmt.Errorf("%w: keepers decide about guests, grants and links of a system; ask an administrator", ErrForbidden)
+	}
 	if d.Do == "release" || d.Do == "empty" {
 		return s.releaseRecords(ctx, who, x, d)
 	}

@@ -58,6 +58,14 @@ type SystemView struct {
 	Kinds                  []KindView
 }
 
+// Empty names kinds of which a reading showed none though there were some, until somebody says that it is right.
+func (v *SystemView) Empty() string {
+	if v.Work.Empty == emptyIsRight {
+		return ""
+	}
+	return v.Work.Empty
+}
+
 // KindView is what a system keeps of one kind of our inventory.
 type KindView struct {
 	Kind, Name, Title, Says string
@@ -79,6 +87,17 @@ func (v *SystemView) ToWrite() (n int) {
 		n += v.Kinds[i].Differ + v.Kinds[i].Drift
 	}
 	return
+}
+
+// settingTitle is what a setting is called in the system's own console; a set of values by the name of whom or
+// what it is for.
+func (s *Service) settingTitle(d *native.Dialect, n *systemNames, path string) string {
+	_, title, _ := d.Setting(path)
+	id, ok := strings.CutPrefix(path, "charter:#")
+	if space, known := n.Space(id); ok && known {
+		return "Set of values for " + n.st.NameOf(world.Resource{Kind: catalogue.Space, ID: space})
+	}
+	return title
 }
 
 // viewKinds counts what a system keeps of each kind.
@@ -145,7 +164,11 @@ func (s *Service) viewSystem(
 ) (*SystemView, error) {
 	d := x.dialect()
 	v := &SystemView{System: *x, Reading: r, Work: work, Lines: d.Describe()}
-	m, err := s.meantNow(ctx, st)
+	m, err := s.meantNow(ctx, st, x)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.systemNames(ctx, st, x)
 	if err != nil {
 		return nil, err
 	}
@@ -157,7 +180,7 @@ func (s *Service) viewSystem(
 	}
 	for _, want := range d.Wanted(m, values) {
 		known[want.Path] = true
-		_, title, _ := d.Setting(want.Path)
+		title := s.settingTitle(d, names, want.Path)
 		y := SettingView{Path: want.Path, Title: title, Rule: d.RuleAt(want.Path), Meant: want.Value, ByHand: d.ByHand(want.Path), Step: all[want.Path]}
 		if r != nil {
 			y.Found, y.There = native.At(r.Values, want.Path)
@@ -213,11 +236,12 @@ func (s *Service) viewSystem(
 	if err != nil {
 		return nil, err
 	}
-	most, err := s.overlaid(ctx, st, []*native.Found{f}, apart, true)
+	found := []foundIn{{f, names}}
+	most, err := s.overlaid(ctx, st, found, apart, true)
 	if err != nil {
 		return nil, err
 	}
-	least, err := s.overlaid(ctx, st, []*native.Found{f}, apart, false)
+	least, err := s.overlaid(ctx, st, found, apart, false)
 	if err != nil {
 		return nil, err
 	}
@@ -261,14 +285,20 @@ func (s *Service) viewSystem(
 	return v, nil
 }
 
+// foundIn is what was found in one system, and what things are called there.
+type foundIn struct {
+	found *native.Found
+	names *systemNames
+}
+
 // overlaid is a view as it counts in systems: with most the loosest faithful reading of what they hold,
 // else the tightest.
-func (s *Service) overlaid(ctx context.Context, st *State, found []*native.Found, apart []aside, most bool) (*engine.Snapshot, error) {
+func (s *Service) overlaid(ctx context.Context, st *State, found []foundIn, apart []aside, most bool) (*engine.Snapshot, error) {
 	policy := st.Policy()
 	var rules []catalogue.RuleID
-	for _, f := range found {
-		policy = native.Overlay(policy, f, most)
-		rules = append(rules, f.Rules()...)
+	for _, x := range found {
+		policy = native.Overlay(policy, x.found, most, x.names)
+		rules = append(rules, x.found.Rules()...)
 	}
 	e := st.Aside()
 	e.SetPolicy(policy)
@@ -276,6 +306,22 @@ func (s *Service) overlaid(ctx context.Context, st *State, found []*native.Found
 		return nil, err
 	}
 	e.Unsay(rules)
+	laid := e.Done()
+	e = nil
+	for _, x := range found { // what systems hold for single spaces counts instead of what is said there
+		spaces := x.found.Spaces(x.names, most)
+		for _, id := range sortedKeys(spaces) {
+			if e == nil {
+				e = laid.Aside()
+			}
+			for _, r := range spaces[id] {
+				e.SetValueAt(world.Resource{Kind: catalogue.Space, ID: id}, r.Rule, r.Value)
+			}
+		}
+	}
+	if e == nil {
+		return laid, nil
+	}
 	return e.Done(), nil
 }
 
@@ -309,7 +355,7 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 		return nil, err
 	}
 	key := fmt.Sprint(st.Head, most)
-	var found []*native.Found
+	var found []foundIn
 	var read []*System
 	for i := range list {
 		r, err := s.store.ReadingOf(ctx, list[i].ID, moment.Never-1)
@@ -324,7 +370,11 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 			return nil, err
 		}
 		key += fmt.Sprint(" ", r.System, r.At, " ", work.Records)
-		found, read = append(found, list[i].dialect().From(r.Values)), append(read, &list[i])
+		n, err := s.systemNames(ctx, st, &list[i])
+		if err != nil {
+			return nil, err
+		}
+		found, read = append(found, foundIn{list[i].dialect().From(r.Values), n}), append(read, &list[i])
 	}
 	if len(found) == 0 {
 		return nil, fmt.Errorf("%w: no system was read yet; what is found is not known", ErrConflict)
@@ -594,7 +644,7 @@ func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work
 		}
 	}
 	if work.Braked > 0 {
-		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.brake())
+		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.BrakeNow())
 	}
 	if work.Empty != "" && work.Empty != emptyIsRight {
 		add("system_empty", "", "%s shows no %s any more, and kept some before.", x.Name, work.Empty)
@@ -635,7 +685,7 @@ func (s *Service) TakeOver(ctx context.Context, who Who, id, path string) (draft
 		name += ": " + path
 	}
 	st := s.State()
-	m, err := s.meantNow(ctx, st)
+	m, err := s.meantNow(ctx, st, x)
 	if err != nil {
 		return "", nil, err
 	}

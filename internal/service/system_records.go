@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/core/world"
@@ -108,6 +110,7 @@ func (n *systemNames) Person(address string) (string, bool) {
 	return id, id != ""
 }
 func (n *systemNames) Native(space string) (string, bool) { v, ok := n.native[space]; return v, ok }
+func (n *systemNames) SpaceOf(item string) string         { return n.st.SpaceOf(item) }
 func (n *systemNames) Space(id string) (string, bool)     { v, ok := n.ours[id]; return v, ok }
 
 func (s *Service) systemNames(ctx context.Context, st *State, x *System) (*systemNames, error) {
@@ -129,16 +132,16 @@ func (s *State) addressOfPerson(id string) string {
 }
 
 // meantThings hands over what a system should keep of a kind, in the order of what it is known by.
-func (s *Service) meantThings(ctx context.Context, st *State, kind string, fn func(key string, t native.Thing) error) error {
+func (s *Service) meantThings(ctx context.Context, st *State, x *System, kind string, fn func(key string, t native.Thing) error) error {
 	at := s.Now()
 	switch kind {
 	case "space":
 		return s.store.Records(ctx, "space", "", func(id string, doc []byte) error {
-			x, err := worldfile.SpaceOf(doc)
+			sp, err := worldfile.SpaceOf(doc)
 			if err != nil {
 				return err
 			}
-			return fn(id, native.SpaceThing(&x, st.addressOfPerson))
+			return fn(id, native.SpaceThing(&sp, st.addressOfPerson))
 		})
 	case "guest":
 		return s.store.EachGuest(ctx, func(g *world.Guest) error {
@@ -159,29 +162,26 @@ func (s *Service) meantThings(ctx context.Context, st *State, kind string, fn fu
 		})
 	case "link":
 		return s.store.Records(ctx, "link", "", func(id string, doc []byte) error {
-			x, err := worldfile.LinkOf(doc)
-			if err != nil {
+			t, err := s.meantLink(st, x, doc, at)
+			if err != nil || t == nil {
 				return err
 			}
-			if t := native.LinkThing(&x, at, st.addressOfPerson); t != nil {
-				return fn(id, t)
-			}
-			return nil
+			return fn(id, t)
 		})
 	case "forwarder":
 		return s.store.Records(ctx, "forwarder", "", func(id string, doc []byte) error {
-			x, err := worldfile.ForwarderOf(doc)
+			f, err := worldfile.ForwarderOf(doc)
 			if err != nil {
 				return err
 			}
-			return fn(id, native.ForwarderThing(&x, st.addressOfPerson))
+			return fn(id, native.ForwarderThing(&f, st.addressOfPerson))
 		})
 	}
 	return fmt.Errorf("nothing is kept of %q", kind)
 }
 
 // meantThing returns what a system should keep of one entry; nil for nothing.
-func (s *Service) meantThing(ctx context.Context, st *State, kind, key string) (native.Thing, error) {
+func (s *Service) meantThing(ctx context.Context, st *State, x *System, kind, key string) (native.Thing, error) {
 	at := s.Now()
 	switch kind {
 	case "guest":
@@ -204,15 +204,35 @@ func (s *Service) meantThing(ctx context.Context, st *State, kind, key string) (
 	}
 	switch kind {
 	case "space":
-		x, err := worldfile.SpaceOf(doc)
-		return native.SpaceThing(&x, st.addressOfPerson), err
+		sp, err := worldfile.SpaceOf(doc)
+		return native.SpaceThing(&sp, st.addressOfPerson), err
 	case "link":
-		x, err := worldfile.LinkOf(doc)
-		return native.LinkThing(&x, at, st.addressOfPerson), err
+		return s.meantLink(st, x, doc, at)
 	default:
-		x, err := worldfile.ForwarderOf(doc)
-		return native.ForwarderThing(&x, st.addressOfPerson), err
+		f, err := worldfile.ForwarderOf(doc)
+		return native.ForwarderThing(&f, st.addressOfPerson), err
 	}
+}
+
+// meantLink says what a system should keep of a link: one for whoever holds it with the right and the end that
+// count, and not at all while the rules let it open nothing. Where the system is the source of links, it keeps
+// them as they were made, whatever the rules say of them.
+func (s *Service) meantLink(st *State, x *System, doc []byte, at moment.Moment) (native.Thing, error) {
+	l, err := worldfile.LinkOf(doc)
+	if err != nil {
+		return nil, err
+	}
+	if l.Bearer() && !slices.Contains(x.Sources, "link") {
+		act, _ := catalogue.ActionByName("files.open")
+		v, err := st.Decide(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: l.ID}, Action: act.ID, Resource: l.Item, At: at})
+		if err != nil || !v.Yes {
+			return nil, nil // a link to what is gone opens nothing either
+		}
+		if l.Right, l.Until, err = st.LinkCounts(&l); err != nil {
+			return nil, err
+		}
+	}
+	return native.LinkThing(&l, at, st.addressOfPerson), nil
 }
 
 func cutLast(s, sep string) (before, after string, ok bool) {
@@ -307,6 +327,9 @@ func (s *Service) readRecords(ctx context.Context, x *System, c Connector) error
 				return err
 			}
 			count++
+			if ofTrial(k) {
+				return nil
+			}
 			if batch = append(batch, f); len(batch) < readBatch {
 				return nil
 			}
@@ -333,6 +356,16 @@ func (s *Service) readRecords(ctx context.Context, x *System, c Connector) error
 	}
 	defer s.recordsChanged()
 	return s.store.Listed(ctx, x.ID, s.Now(), strings.Join(empty, ", "))
+}
+
+// ofTrial reports whether a record was made for a trial: it is taken away again, and counts for nothing.
+func ofTrial(k native.Kept) bool {
+	for _, v := range k.Fields {
+		if strings.HasPrefix(v, trialName) {
+			return true
+		}
+	}
+	return false
 }
 
 func foundRecord(h *native.Holding, k native.Kept) (store.FoundRecord, error) {
@@ -381,8 +414,9 @@ type stood struct {
 	rec    *CarriedRecord
 }
 
-// compareRecords holds all that a system keeps against what is meant, in one pass over both.
-func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Moment) error {
+// compareRecords holds all that a system keeps against what is meant, in one pass over both; with kinds only
+// those.
+func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Moment, kinds ...string) error {
 	st := s.State()
 	n, err := s.systemNames(ctx, st, x)
 	if err != nil {
@@ -391,6 +425,9 @@ func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Mom
 	cause := s.causeNow(ctx, st, x)
 	for i := range x.dialect().Holdings {
 		h := &x.dialect().Holdings[i]
+		if len(kinds) > 0 && !slices.Contains(kinds, h.Kind) {
+			continue
+		}
 		w := &recordWriter{s: s, x: x, h: h, place: i, cause: cause, seen: stamp(seen)}
 		if err := s.together(ctx, st, x, h, n, func(e *stood) error { return w.stands(ctx, e) }); err != nil {
 			return err
@@ -424,7 +461,7 @@ func (s *Service) together(ctx context.Context, st *State, x *System, h *native.
 	var failed error
 	pull := func(seq iter.Seq[pair]) (func() (pair, bool), func()) { return iter.Pull(seq) }
 	nextMeant, stopMeant := pull(func(yield func(pair) bool) {
-		err := s.meantThings(ctx, st, h.Kind, func(key string, t native.Thing) error {
+		err := s.meantThings(ctx, st, x, h.Kind, func(key string, t native.Thing) error {
 			if !yield(pair{key, t}) {
 				return errPreview
 			}
@@ -526,7 +563,7 @@ func (s *Service) compareSome(ctx context.Context, x *System, touched [][2]strin
 			}
 			for _, key := range keys {
 				e := &stood{key: key}
-				if e.meant, err = s.meantThing(ctx, st, h.Kind, key); err != nil {
+				if e.meant, err = s.meantThing(ctx, st, x, h.Kind, key); err != nil {
 					return err
 				}
 				if err := s.look(ctx, x, h, n, e); err != nil {

@@ -16,7 +16,7 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
-var keptWorld = strings.Replace(suiteWorld, "rules:", "rules:\n  files.bearer_links: {limit: on, default: on}", 1) + `
+var keptWorld = strings.Replace(suiteWorld, "rules:", "rules:\n  files.bearer_links: {limit: on, default: on}\n  files.link_days: {limit: none, default: none}", 1) + `
 links: [{id: kit-link, item: file:kit, for: bearer, right: view, by: uma, created: 2026-11-01, until: 2027-01-01}]
 forwarders: [{mailbox: uma, to: uma@ilvane.example, keep_copy: yes, set_by: administrator}]
 `
@@ -83,7 +83,7 @@ func TestRecordsCarried(t *testing.T) {
 	}
 	carried(t, s, c, view)
 	if got := things(quay, "berths") + "\n" + things(quay, "visitors") + "\n" + things(quay, "passes") + "\n" + things(quay, "tickets") + "\n" + things(ledger, "orders"); got !=
-		"b-0000001 dossier Dossier\nv-0000001 a@ilvane.example aboard\np-0000001 a@ilvane.example file:kit look\nt-0000001 kit-link file:kit look 2027-01-02T00:00:00Z\no-0000001 uma@ours.example uma@ilvane.example kept" {
+		"b-0000001 dossier Dossier\nv-0000001 a@ilvane.example aboard\np-0000001 a@ilvane.example b-0000001/file:kit look\nt-0000001 kit-link b-0000001/file:kit look 2027-01-02T00:00:00Z\no-0000001 uma@ours.example uma@ilvane.example kept" {
 		t.Fatalf("written:\n%s", got)
 	}
 	v := view("quay")
@@ -183,7 +183,7 @@ func TestRecordsCarried(t *testing.T) {
 	work(t, s, c)
 	c.forward(11 * time.Minute)
 	work(t, s, c)
-	if got := things(quay, "passes"); got != "p-0000001 a@ilvane.example file:kit look" || view("quay").Kinds[2].Unknown != 0 {
+	if got := things(quay, "passes"); got != "p-0000001 a@ilvane.example b-0000001/file:kit look" || view("quay").Kinds[2].Unknown != 0 {
 		t.Errorf("ended there: %s\n%s", got, kinds(view("quay")))
 	}
 	// A pass that somebody takes away there is missed: short, until it is put back.
@@ -226,7 +226,7 @@ func TestRecordsCarried(t *testing.T) {
 	work(t, s, c)
 	c.forward(11 * time.Minute)
 	work(t, s, c)
-	if got := things(quay, "passes"); got != "p-0000003 z@ilvane.example file:kit look" || view("quay").Kinds[2].Confirmed != 1 {
+	if got := things(quay, "passes"); got != "p-0000003 z@ilvane.example b-0000001/file:kit look" || view("quay").Kinds[2].Confirmed != 1 {
 		t.Errorf("ended here: %s\n%s", got, kinds(view("quay")))
 	}
 	if n := len(quay.Things("berths")) + len(quay.Things("tickets")); n != 2 {
@@ -261,9 +261,9 @@ func TestRecordsFlowIn(t *testing.T) {
 		by     string
 	}{
 		{quay, "berths", map[string]string{"mark": "Dry Dock", "name": "Dry Dock", "keeper": "uma@ours.example"}, "uma@ours.example"},
-		{quay, "tickets", map[string]string{"mark": "of-uma", "crate": "file:kit", "may": "add"}, "uma@ours.example"},
-		{quay, "tickets", map[string]string{"mark": "of-nobody", "crate": "file:kit", "may": "look"}, "somebody@far.example"},
-		{quay, "tickets", map[string]string{"mark": "of-nothing", "crate": "file:gone", "may": "look"}, "uma@ours.example"},
+		{quay, "tickets", map[string]string{"mark": "of-uma", "crate": "b-0000001/file:kit", "may": "add"}, "uma@ours.example"},
+		{quay, "tickets", map[string]string{"mark": "of-nobody", "crate": "b-0000001/file:kit", "may": "look"}, "somebody@far.example"},
+		{quay, "tickets", map[string]string{"mark": "of-nothing", "crate": "b-0000001/file:gone", "may": "look"}, "uma@ours.example"},
 		{ledger, "orders", map[string]string{"box": "uma@ours.example", "onto": "uma@private.example", "copy": "not kept", "by": "clerk"}, "uma@ours.example"},
 	} {
 		_, err := x.p.Put(x.kind, "", x.fields, x.by)

@@ -519,7 +519,7 @@ func TestSystemsCharters(t *testing.T) {
 		t.Errorf("the value is gone, and the set says %q", got)
 	}
 	// One that somebody gives there behind our back is found, and put back.
-	check(t, programs["quay"].Turn("charter:far.example", "visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; crates.passed-on=freely"))
+	check(t, programs["quay"].Turn("charter:far.example", "visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=freely"))
 	c.forward(2 * time.Hour)
 	work(t, s, c)
 	x := view("quay").at("charter:far.example")

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -187,20 +188,16 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Action, q *engine.Question) (a native.Attempt, why string, err error) {
 	a.Action = act.Name
 	st := s.State()
-	place := func() (ok bool, err error) {
-		if q.Resource.Kind != catalogue.Space {
-			a.Place = q.Resource.String()
-			return true, nil
+	n, err := s.systemNames(ctx, st, sys)
+	if err != nil {
+		return a, "", err
+	}
+	away := ""
+	if len(sys.dialect().Holdings) > 0 && (q.Resource.Kind == catalogue.Space || q.Resource.Kind.IsItem()) {
+		var ok bool
+		if a.Place, ok = native.PlaceThere(q.Resource.String(), n); !ok {
+			away = "read, not tried: the space is not in " + sys.Name + " yet"
 		}
-		if len(sys.dialect().Holdings) == 0 {
-			return true, nil
-		}
-		n, err := s.systemNames(ctx, st, sys)
-		if err != nil {
-			return false, err
-		}
-		a.Place, ok = n.Native(q.Resource.ID)
-		return ok, nil
 	}
 	switch {
 	case act.Address && q.Subject.Kind == engine.ByPerson:
@@ -210,12 +207,20 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 		}
 		return a, "", nil
 	case q.Subject.Kind == engine.ByLinkID:
-		a.As, a.From, a.Place = native.AHolder, trialName, q.Resource.String()
-		return a, "", nil
+		a.As, a.From = native.AHolder, trialName
+		return a, cmp.Or(s.ownToThem(st, q, "the link"), away), nil
 	case q.Subject.Kind != engine.ByAddress:
 		return a, "only what outsiders do, and mail of ours that goes on, is tried", nil
 	}
 	a.As, a.From = native.Stranger, trialName+"@"+q.Subject.Address.Domain().String()
+	a.Private = st.KindAt(q.Subject.Address, s.Now()) == engine.KindPersonal
+	switch q.Resource.Kind { // whom of ours it is about: nothing reaches them
+	case catalogue.Person:
+		a.To = st.AddressOf(q.Resource.ID)
+	case catalogue.Meeting:
+		host, _ := st.HostOf(q.Resource.ID)
+		a.To = st.AddressOf(host)
+	}
 	if q.Subject.Address.IsNewcomer() || st.KindAt(q.Subject.Address, s.Now()) != engine.KindGuest {
 		return a, "", nil
 	}
@@ -227,18 +232,32 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 	if g, err := s.store.Guest(ctx, q.Subject.Address.String()); err != nil || g == nil || g.State == world.StateSuspended {
 		return a, "read, not tried: a trial comes as a guest who is in, and this one is not", err
 	}
-	given, err := s.meantThing(ctx, st, "grant", q.Subject.Address.String()+" "+q.Resource.String())
+	given, err := s.meantThing(ctx, st, sys, "grant", q.Subject.Address.String()+" "+q.Resource.String())
 	if err != nil {
 		return a, "", err
 	}
 	if given == nil {
 		return a, "read, not tried: a trial's account would be given this first, and this guest was not", nil
 	}
-	ok, err := place()
-	if err == nil && !ok {
-		why = "read, not tried: the space is not in " + sys.Name + " yet"
+	if why := s.ownToThem(st, q, "the guest"); why != "" {
+		return a, why, nil
 	}
-	return a, why, err
+	return a, away, nil
+}
+
+// ownToThem says why a question is read and not tried: what refuses it is the link's or the guest's own, which an
+// account that is made for a trial has not, as the age of a link or of terms.
+func (s *Service) ownToThem(st *State, q *engine.Question, what string) string {
+	a, err := st.Explain(q)
+	if err != nil {
+		return err.Error()
+	}
+	for _, g := range []catalogue.Gate{catalogue.Identity, catalogue.GrantGate} {
+		if x := &a.Deciding().Gates[g]; x.Asked && !x.Pass {
+			return "read, not tried: what refuses it is " + what + "'s own: " + causesText(x.Causes[:1])
+		}
+	}
+	return ""
 }
 
 // looksAt reports whether all that refuses a question is what the system carries: of what it does not, a

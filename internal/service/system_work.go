@@ -11,9 +11,9 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
-	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/core/world"
@@ -30,14 +30,27 @@ const (
 )
 
 // meantNow is what counts here, as a system is told.
-func (s *Service) meantNow(ctx context.Context, st *State) (*native.Meant, error) {
-	m := &native.Meant{Policy: st.Policy(), Places: map[catalogue.RuleID][]catalogue.Value{}, At: s.Now()}
-	err := s.store.WithRules(ctx, func(_ string, rules []world.Setting) {
-		for _, r := range rules {
-			if !r.Held {
-				m.Places[r.Rule] = append(m.Places[r.Rule], r.Value)
-			}
+func (s *Service) meantNow(ctx context.Context, st *State, x *System) (*native.Meant, error) {
+	m := &native.Meant{Policy: st.Policy(), At: s.Now(), People: st.Snapshot}
+	n, err := s.systemNames(ctx, st, x)
+	if err != nil {
+		return nil, err
+	}
+	err = s.store.WithRules(ctx, func(where string, rules []world.Setting) {
+		if !slices.ContainsFunc(rules, func(r world.Setting) bool { return !r.Held }) {
+			return
 		}
+		kind, id, _ := strings.Cut(where, ":")
+		p := native.Place{Kind: kind, Rules: rules}
+		switch kind {
+		case "space":
+			p.Space = id
+		case "meeting":
+		default:
+			p.Kind, p.Space = "item", st.SpaceOf(id)
+		}
+		p.Native = n.native[p.Space]
+		m.Places = append(m.Places, p)
 	})
 	return m, err
 }
@@ -143,7 +156,7 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 			return nil
 		}
 		if looked.Revision == st.Head.Revision { // guests come and go; what is meant says nothing of them
-			touched, err := s.store.Touched(ctx, looked.Seq, st.Head.Seq, "space", "item", "meeting", "system", "system_setting")
+			touched, err := s.store.Touched(ctx, looked.Seq, st.Head.Seq, "space", "item", "meeting", "person", "group", "system", "system_setting")
 			if err != nil {
 				return err
 			}
@@ -199,7 +212,7 @@ func (s *Service) readNow(ctx context.Context, x *System) (*store.Reading, error
 // differs, what is to be written, what was changed there behind our back.
 func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was map[string]*CarriedSetting) (map[string]*CarriedSetting, error) {
 	st := s.State()
-	m, err := s.meantNow(ctx, st)
+	m, err := s.meantNow(ctx, st, x)
 	if err != nil {
 		return nil, err
 	}

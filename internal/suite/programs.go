@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
 	"net/url"
@@ -17,7 +18,7 @@ import (
 )
 
 func quayProgram() *Program {
-	return &Program{Name: "quay", Title: "Quay", charters: []string{"visitors", "berths.visitors", "berths.notes", "crates.handed-to", "crates.passed-on"}, knobs: []knob{
+	return &Program{Name: "quay", Title: "Quay", charters: []string{"visitors", "berths.visitors", "berths.notes", "crates.handed-to", "tickets", "tickets.days", "tickets.power", "crates.passed-on"}, charterFor: "hulls and berths", knobs: []knob{
 		{name: "visitors", title: "Visitors", words: []string{"turned away", "welcome"}, start: "welcome"},
 		{name: "visitors.brought-by", title: "Who may bring a visitor", words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}, start: "crew"},
 		{name: "visitors.own-mail", title: "Visitors with mail of their own", words: []string{"no", "yes"}, start: "no"},
@@ -38,13 +39,13 @@ func quayProgram() *Program {
 			fields: []shelfField{{name: "mail"}, {name: "standing", words: []string{"aboard", "ashore"}}, {name: "brought-by", empty: true}}},
 		{name: "passes", title: "Passes", letter: "p", key: []string{"mail", "place"}, late: 10 * time.Minute,
 			fields: []shelfField{{name: "mail"}, {name: "place"}, {name: "may", words: []string{"look", "add", "steer"}}, {name: "from", empty: true}, {name: "until", empty: true}}},
-		{name: "tickets", title: "Tickets", letter: "t", key: []string{"mark"}, opens: "tickets", opensAt: []string{"issued", "as the harbour sees fit"},
+		{name: "tickets", title: "Tickets", letter: "t", key: []string{"mark"}, opens: "tickets", opensAt: []string{"issued", "as the harbour sees fit"}, berth: "crate", unless: "for",
 			fields: []shelfField{{name: "mark"}, {name: "crate"}, {name: "may", words: []string{"look", "add"}}, {name: "until", empty: true}, {name: "for", empty: true}, {name: "by", empty: true}}},
 	}}
 }
 
 func parleyProgram() *Program {
-	return &Program{Name: "parley", Title: "Parley", knobs: []knob{
+	return &Program{Name: "parley", Title: "Parley", charters: []string{"strangers.private", "strangers.voice", "lamp", "table.seats", "table.anteroom", "table.early", "table.hands"}, charterFor: "people", knobs: []knob{
 		{name: "strangers.private", title: "Talk with private lines", words: []string{"shut", "open"}, start: "shut"},
 		{name: "strangers.voice", title: "Voice with other houses", words: []string{"mute", "spoken"}, start: "spoken"},
 		{name: "lamp", title: "Who sees the lamp in the window", words: []string{"nobody", "friends", "passers-by"}, start: "friends"},
@@ -66,6 +67,8 @@ func ledgerProgram() *Program {
 		{name: "figures.shown-to", title: "To whom figures are shown", words: []string{"clerks", "known readers", "any reader"}, start: "known readers", late: 24 * time.Hour},
 		{name: "figures.copied", title: "Readers may copy figures out", words: []string{"read only", "may copy"}, start: "may copy"},
 		{name: "figures.shown-by", title: "Who may show figures", words: []string{"no one", "bookkeeper", "signing clerks", "each clerk"}, start: "signing clerks", hand: true},
+		{name: "post.asks", title: "Asks before a letter goes on", help: "Where somebody is there to be asked; then the list of towns says nothing.", words: []string{"no", "yes"}, start: "no"},
+		{name: "post.unanswered", title: "A letter of which nobody answered", words: []string{"returned", "sent on"}, start: "returned"},
 		{name: "window", title: "Figures in the window", help: "Shows the newest figures to whoever walks by.", words: []string{"bare", "dressed"}, start: "bare"},
 	}, keeps: []shelf{
 		{name: "orders", title: "Standing orders", letter: "o", key: []string{"box", "onto"},
@@ -248,38 +251,45 @@ func (p *Program) quayOutside(mux *http.ServeMux) {
 		writeJSON(w, http.StatusForbidden, map[string]string{"harbourmaster": text})
 	}
 	mux.HandleFunc("POST /quay/outside/ticket", func(w http.ResponseWriter, r *http.Request) {
-		if v := p.counts("tickets"); v == "none" || p.counts("tickets.most") == "none" {
-			no(w, "no tickets are taken here")
+		x := p.counting("tickets", r.FormValue("mark"))
+		if x == nil {
+			no(w, "that ticket is none of ours")
 			return
 		}
-		if mark := r.FormValue("mark"); mark != "" {
-			x := p.counting("tickets", mark)
-			if x == nil {
-				no(w, "that ticket is none of ours")
-				return
-			}
-			if !p.within("", x["until"]) {
-				no(w, "that ticket is past its day")
-				return
-			}
+		berth, _, _ := strings.Cut(x["crate"], "/")
+		_, domain, _ := strings.Cut(r.FormValue("mail"), "@")
+		switch {
+		case x["for"] == "" && (p.said("tickets", "#"+berth) == "none" || p.counts("tickets.most") == "none"):
+			no(w, "no tickets are taken here")
+		case x["for"] != "" && !slices.Contains(strings.Fields(x["for"]), r.FormValue("mail")):
+			no(w, "that ticket is made out to somebody else")
+		case x["for"] != "" && p.said("crates.handed-to", append(hulls(domain), "#"+berth)...) == "crew":
+			no(w, "crates are handed to the crew alone")
+		case !p.within("", x["until"]):
+			no(w, "that ticket is past its day")
+		default:
+			writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come through"})
 		}
-		writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come through"})
 	})
 	mux.HandleFunc("POST /quay/outside/come", func(w http.ResponseWriter, r *http.Request) {
 		mail, place := r.FormValue("mail"), r.FormValue("place")
 		_, domain, _ := strings.Cut(mail, "@")
+		berth, _, _ := strings.Cut(place, "/")
+		of := append(hulls(domain), "#"+berth)
 		v, pass := p.counting("visitors", mail), p.counting("passes", mail, place)
 		switch {
-		case p.said("visitors", domain, "") != "welcome":
+		case p.said("visitors", of...) != "welcome":
 			no(w, "visitors are turned away")
 		case v == nil:
 			no(w, "your name is not on the manifest")
 		case v["standing"] != "aboard":
 			no(w, "you were put ashore")
-		case p.said("berths.visitors", domain, place) != "may come aboard":
+		case p.said("berths.visitors", of...) != "may come aboard":
 			no(w, "visitors keep out of the berths")
 		case pass == nil:
 			no(w, "you have no pass for that")
+		case place != berth && p.said("crates.handed-to", of...) == "crew":
+			no(w, "crates are handed to the crew alone")
 		case !p.within(pass["from"], pass["until"]):
 			no(w, "your pass is not good today")
 		default:
@@ -298,22 +308,49 @@ func (p *Program) within(from, until string) bool {
 	return until == "" || err == nil && now.Before(at)
 }
 
-// said is what counts of a setting for somebody from a domain at a place: the charter of the place, then
-// that of the domain, where one is given, stands for the general value.
-func (p *Program) said(name, domain, place string) string {
-	names := []string{"charter:#" + place, charter + domain}
-	for d := domain; strings.Contains(d, "."); {
-		_, d, _ = strings.Cut(d, ".")
-		names = append(names, charter+"*."+d)
-	}
-	for _, c := range names {
-		for _, part := range strings.Split(p.counts(c), "; ") {
-			if of, v, ok := strings.Cut(part, "="); ok && of == name {
-				return v
+// said is what counts of a setting for somebody from a domain, at a berth, with one of the house. A charter
+// stands in entire for the general values; where two of them meet, the stricter word counts.
+func (p *Program) said(name string, of ...string) string {
+	k, _ := p.find(name)
+	out, rank := "", 0
+	for _, c := range of {
+		for _, part := range strings.Split(p.counts(charter+c), "; ") {
+			v, ok := strings.CutPrefix(part, name+"=")
+			if !ok {
+				continue
+			}
+			if r := k.strictness(v); out == "" || r < rank {
+				out, rank = v, r
 			}
 		}
 	}
-	return p.counts(name)
+	if out == "" {
+		return p.counts(name)
+	}
+	return out
+}
+
+// strictness orders the words of a setting, the strictest first.
+func (k *knob) strictness(v string) int {
+	if len(k.words) > 0 {
+		return slices.Index(k.words, v)
+	}
+	if v == k.endless {
+		return 1 << 30
+	}
+	var n int
+	_, _ = fmt.Sscanf(v, "%d", &n)
+	return n
+}
+
+// hulls are the names under which a domain may have a charter.
+func hulls(domain string) []string {
+	out := []string{domain}
+	for d := domain; strings.Contains(d, "."); {
+		_, d, _ = strings.Cut(d, ".")
+		out = append(out, "*."+d)
+	}
+	return out
 }
 
 // Parley speaks JSON too: one paper with all rules of the house, and several are changed at once.
@@ -334,8 +371,10 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 		case r.Method == http.MethodGet:
 			list := []rule{}
 			read := p.reading()
-			for i := range p.knobs {
-				list = append(list, rule{p.knobs[i].name, read[p.knobs[i].name]})
+			for _, name := range slices.Sorted(maps.Keys(read)) {
+				if v := read[name]; v != "" {
+					list = append(list, rule{name, v})
+				}
 			}
 			writeJSON(w, http.StatusOK, map[string]any{"rules": list})
 		case r.Method == http.MethodPost:
@@ -364,7 +403,12 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "their house: " + says})
 			return
 		}
-		if !ok || !p.onBoard("houses", "none but", domain) {
+		if r.FormValue("private") == "yes" { // a private line, of no house
+			if p.said("strangers.private", "@"+r.FormValue("to")) != "open" {
+				writeJSON(w, http.StatusForbidden, map[string]string{"butler": "no private lines are put through"})
+				return
+			}
+		} else if !ok || !p.onBoard("houses", "none but", domain) {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "the family is not at home to " + domain})
 			return
 		}
@@ -382,7 +426,7 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 	mux.HandleFunc("POST /parley/outside/sit", func(w http.ResponseWriter, r *http.Request) {
 		_, domain, _ := strings.Cut(r.FormValue("from"), "@")
 		friend := r.FormValue("friend") == "yes" || p.onBoard("table.friends", "none but", domain)
-		seats := p.counts("table.seats")
+		seats := p.said("table.seats", "@"+r.FormValue("host"))
 		if seats == "household" || seats == "friends of the house" && !friend {
 			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "there is no chair for " + domain})
 			return
@@ -435,6 +479,7 @@ func (p *Program) onBoard(name, those, domain string) bool {
 func (p *Program) ledgerRoutes(mux *http.ServeMux) {
 	p.ledgerOutside(mux)
 	p.ledgerOrders(mux)
+	p.ledgerFigures(mux)
 	mux.HandleFunc("/ledger/book.csv", func(w http.ResponseWriter, r *http.Request) {
 		say := func(status int, text string) { http.Error(w, text, status) }
 		_, key, _ := r.BasicAuth()
@@ -543,8 +588,8 @@ func (p *Program) ledgerOutside(mux *http.ServeMux) {
 			http.Error(w, "kept in the box: there is no standing order to "+onto, http.StatusForbidden)
 			return
 		}
-		if p.ask != nil { // whoever is asked decides, for this box and this address
-			if err := p.ask.may(box, onto); err != nil {
+		if p.counts("post.asks") == "yes" { // whoever is asked decides, for this box and this address
+			if err := p.ask.may(box, onto); err != nil && (!errors.Is(err, errNobody) || p.counts("post.unanswered") == "returned") {
 				http.Error(w, "returned to sender: "+err.Error(), http.StatusForbidden)
 				return
 			}
@@ -556,26 +601,43 @@ func (p *Program) ledgerOutside(mux *http.ServeMux) {
 	})
 }
 
+// ledgerFigures is what a reader of reports comes to see.
+func (p *Program) ledgerFigures(mux *http.ServeMux) {
+	mux.HandleFunc("POST /ledger/outside/figures", func(w http.ResponseWriter, r *http.Request) {
+		shown, known := p.counts("figures.shown-to"), r.FormValue("known") == "yes"
+		if p.counts("window") == "bare" && (shown == "clerks" || shown == "known readers" && !known) {
+			http.Error(w, "these figures are not shown to "+r.FormValue("reader"), http.StatusForbidden)
+			return
+		}
+		_, _ = io.WriteString(w, "the figures of the month\n")
+	})
+}
+
 // asker asks somebody else before a letter goes on, in the protocol in which mail servers delegate policy:
 // lines of name=value and an empty one; the answer is action=... and an empty line.
 type asker struct{ at string }
 
+var errNobody = errors.New("nobody is there to be asked")
+
 func (a *asker) may(box, onto string) error {
+	if a == nil {
+		return errNobody
+	}
 	conn, err := net.DialTimeout("tcp", a.at, 3*time.Second)
 	if err != nil {
-		return errors.New("nobody is there to be asked")
+		return errNobody
 	}
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
 	clean := strings.NewReplacer("\n", "", "\r", "")
 	if _, err := fmt.Fprintf(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nsender=%s\nrecipient=%s\n\n", clean.Replace(box), clean.Replace(onto)); err != nil {
-		return errors.New("nobody answered")
+		return errNobody
 	}
 	line, err := bufio.NewReader(io.LimitReader(conn, 1<<12)).ReadString('\n')
 	action, ok := strings.CutPrefix(strings.TrimSpace(line), "action=")
 	switch {
-	case err != nil || !ok:
-		return errors.New("nobody answered")
+	case err != nil || !ok || strings.HasPrefix(action, "DEFER"):
+		return errNobody
 	case strings.EqualFold(action, "dunno"), strings.EqualFold(action, "ok"):
 		return nil
 	}

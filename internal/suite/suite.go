@@ -61,6 +61,7 @@ type Program struct {
 	Name, Title string
 	knobs       []knob
 	charters    []string // the settings that a charter says; nil where there are none
+	charterFor  string   // who gets one: hulls and berths (#), or people (@)
 	mu          sync.Mutex
 	values      map[string]value
 	key         string
@@ -95,8 +96,8 @@ type Change struct {
 }
 
 func (p *Program) find(name string) (*knob, bool) {
-	if hull, ok := strings.CutPrefix(name, charter); ok && hull != "" && p.charters != nil {
-		return &knob{name: name, title: "Charter of " + hull, charter: true, late: p.charterLate()}, true
+	if of, ok := strings.CutPrefix(name, charter); ok && len(of) > 1 && p.charters != nil && strings.HasPrefix(of, "@") == (p.charterFor == "people") {
+		return &knob{name: name, title: "Charter of " + of, charter: true, late: p.charterLate()}, true
 	}
 	i := slices.IndexFunc(p.knobs, func(k knob) bool { return k.name == name })
 	if i < 0 {

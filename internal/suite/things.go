@@ -21,6 +21,8 @@ type shelf struct {
 	late        time.Duration // until a change of it counts outside
 	opens       string        // the setting that must say opensAt for a new one to be taken
 	opensAt     []string
+	berth       string // the field whose berth may have a charter that says otherwise
+	unless      string // the field with which it does not matter
 }
 
 type shelfField struct {
@@ -69,9 +71,6 @@ func (p *Program) shelfCalled(name string) (*things, bool) {
 	return t, ok
 }
 
-// Shelves lists what kinds of thing a program keeps.
-func (p *Program) Shelves() []string { return slices.Sorted(maps.Keys(p.shelves)) }
-
 var errShelf = errors.New("we keep nothing of that kind")
 
 // put takes a thing in, or changes the one that is there, and returns its id. What is left out of a thing
@@ -114,8 +113,18 @@ func (p *Program) put(kind, id string, fields map[string]string, by string, desk
 		}
 	}
 	if (old == nil || old.Gone) && t.shelf.opens != "" && !desk {
-		if k, _ := p.find(t.shelf.opens); !slices.Contains(t.shelf.opensAt, p.countsLocked(k)) {
-			return "", fmt.Errorf("%w: %s are %s", errNotHere, t.shelf.name, p.countsLocked(k))
+		k, _ := p.find(t.shelf.opens)
+		now := p.countsLocked(k)
+		if berth, _, ok := strings.Cut(next[t.shelf.berth], "/"); ok && t.shelf.berth != "" {
+			c, _ := p.find(charter + "#" + berth)
+			for _, part := range strings.Split(p.countsLocked(c), "; ") {
+				if v, ok := strings.CutPrefix(part, t.shelf.opens+"="); ok {
+					now = v
+				}
+			}
+		}
+		if !slices.Contains(t.shelf.opensAt, now) && (t.shelf.unless == "" || next[t.shelf.unless] == "") {
+			return "", fmt.Errorf("%w: %s are %s", errNotHere, t.shelf.name, now)
 		}
 	}
 	if p.quirks.Fail && !desk && len(p.log)%2 == 0 {
@@ -338,14 +347,4 @@ func (p *Program) Drop(kind, id string) error { return p.drop(kind, id, "the des
 func (p *Program) Things(kind string) []Thing {
 	out, _, _ := p.list(kind, "", 1<<30)
 	return out
-}
-
-// Fill gives a program many things at once, as an installation has that is years old.
-func (p *Program) Fill(kind string, list []map[string]string, by string) error {
-	for _, fields := range list {
-		if _, err := p.put(kind, "", fields, by, true); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -7,8 +7,9 @@ import { AskDialog } from '../parts/AskDialog'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
 import { dayFromNow } from '../parts/dates'
+import { KeptTable } from './KeptTable'
 import { Differs } from './SystemsPage'
-import { modes, standing, summary } from './words'
+import { kindWords, modes, standing, summary } from './words'
 
 type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' | 'nightly' | 'days' }
 
@@ -23,7 +24,7 @@ const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens'
 export function SystemPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const [asking, setAsking] = useState<Asking>()
-  const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 ? 2000 : 15000) })
+  const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 || q.state.data?.kinds.some((k) => k.open > 0) ? 2000 : 15000) })
   const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
   const take = useChange<Taken, string | undefined>((setting) => call('POST', `/api/v1/systems/${id}/take-over`, setting ? { setting } : {}))
   const tryAll = useChange<Trials>(() => call('POST', `/api/v1/systems/${id}/try`, {}))
@@ -117,6 +118,7 @@ export function SystemPage({ role }: { role: string }) {
           </tbody>
         </table>
       </div>
+      <KeptTable v={v} admin={admin} />
       {v.unread.length > 0 && (
         <>
           <h2>Not looked at</h2>
@@ -200,7 +202,7 @@ function Tried({ x }: { x: Trials }) {
                 <td>{t.meant}</td>
                 <td>{t.found ?? '–'}</td>
                 <td className={t.contradiction ? 'gets-no' : ''}>{words[t.outcome]}</td>
-                <td>{t.says}</td>
+                <td>{t.theirs ? `At their end: ${t.says}` : t.says}</td>
               </tr>
             ))}
           </tbody>
@@ -278,7 +280,7 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
   )
   const name = 's' in asking ? asking.s.title : v.name
   const title = { put_back: `Put back: ${name}`, accept: `Accept for a while: ${name}`, again: `Send again: ${name}`, carry: `Have ${name} carried`, look: `Only look at ${name}`, paused: `Pause ${name}`, end: `Take ${name} away`, beyond: 'Put back what is loosened there', no: 'Put nothing back unasked', nightly: 'Try it every night', days: 'Stop trying it every night' }[asking.what]
-  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: `Write ${v.write} ${v.write === 1 ? 'setting' : 'settings'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Put nothing back', nightly: 'Try it every night', days: 'Stop it' }[asking.what]
+  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: v.write === 0 ? 'Have it carried' : `Write ${v.write} ${v.write === 1 ? 'change' : 'changes'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Put nothing back', nightly: 'Try it every night', days: 'Stop it' }[asking.what]
   const write = v.settings.filter((s) => s.there && s.found !== s.meant && s.turn !== 'same')
   return (
     <AskDialog title={title} leave="Leave it" submit={submit} danger={asking.what === 'end'} wide={asking.what === 'carry'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>
@@ -294,7 +296,7 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
         </Form.Group>
       )}
       {asking.what === 'carry' &&
-        (write.length === 0 ? (
+        (v.write === 0 ? (
           <p>It holds already what is meant. What is published from now on is written there.</p>
         ) : (
           <>
@@ -305,6 +307,13 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
                   <b>{s.title}</b>: “{s.found}” becomes “{s.meant}”, which {turns[s.turn ?? 'unclear']}{s.by_hand ? '; by hand, in its own console' : ''}.
                 </li>
               ))}
+              {v.kinds
+                .filter((k) => k.differ + k.drift > 0)
+                .map((k) => (
+                  <li key={k.kind}>
+                    <b>{k.title}</b>: <Link to={`/systems/${v.id}/${k.kind}`}>{(k.differ + k.drift).toLocaleString('en')} {k.differ + k.drift === 1 ? kindWords[k.kind].one : kindWords[k.kind].many}</Link> as meant here.
+                  </li>
+                ))}
             </ul>
           </>
         ))}

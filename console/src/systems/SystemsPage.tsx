@@ -18,7 +18,7 @@ export function useSystems(enabled = true) {
     queryKey: ['systems'],
     queryFn: () => call<AllSystems>('GET', '/api/v1/systems'),
     enabled,
-    refetchInterval: (q) => (q.state.data?.systems.some((v) => v.open > 0) ? 3000 : 20000),
+    refetchInterval: (q) => (q.state.data?.systems.some((v) => v.open > 0 || v.kinds.some((k) => k.open > 0)) ? 3000 : 20000),
   })
 }
 

@@ -496,6 +496,12 @@ type ServerInterface interface {
 	// ReadSystem Read a system now and compare
 	// (POST /api/v1/systems/{id}/read)
 	ReadSystem(w http.ResponseWriter, r *http.Request, id string)
+	// SystemRecords What a system keeps of one kind of our inventory, meant and found
+	// (GET /api/v1/systems/{id}/records)
+	SystemRecords(w http.ResponseWriter, r *http.Request, id string, params SystemRecordsParams)
+	// DecideRecords Take over, end, put back, take in or let be what a system keeps otherwise than meant; or let go what waits
+	// (POST /api/v1/systems/{id}/records)
+	DecideRecords(w http.ResponseWriter, r *http.Request, id string, params DecideRecordsParams)
 	// DecideSetting Put back what was changed in a system, accept it until a day, or have what failed or differs sent again
 	// (POST /api/v1/systems/{id}/settings/{path})
 	DecideSetting(w http.ResponseWriter, r *http.Request, id string, path string)
@@ -6894,6 +6900,142 @@ func (siw *ServerInterfaceWrapper) ReadSystem(w http.ResponseWriter, r *http.Req
 	handler.ServeHTTP(w, r)
 }
 
+// SystemRecords operation middleware
+func (siw *ServerInterfaceWrapper) SystemRecords(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SystemRecordsParams
+
+	// ------------- Required query parameter "kind" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "kind", r.URL.Query(), &params.Kind, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "kind"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "kind", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "q" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "q", r.URL.Query(), &params.Q, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "q"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "q", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SystemRecords(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DecideRecords operation middleware
+func (siw *ServerInterfaceWrapper) DecideRecords(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DecideRecordsParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DecideRecords(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // DecideSetting operation middleware
 func (siw *ServerInterfaceWrapper) DecideSetting(w http.ResponseWriter, r *http.Request) {
 
@@ -8115,6 +8257,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/systems/{id}/settings/{path}", wrapper.DecideSetting)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/systems/{id}/records", wrapper.SystemRecords)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/systems/{id}/records", wrapper.DecideRecords)
 	})
 
 	return r
@@ -14713,6 +14861,90 @@ func (response ReadSystemdefaultApplicationProblemPlusJSONResponse) VisitReadSys
 	return err
 }
 
+type SystemRecordsRequestObject struct {
+	Id     string `json:"id"`
+	Params SystemRecordsParams
+}
+
+type SystemRecordsResponseObject interface {
+	VisitSystemRecordsResponse(w http.ResponseWriter) error
+}
+
+type SystemRecords200JSONResponse struct {
+	Next    *string        `json:"next,omitempty"`
+	Records []SystemRecord `json:"records"`
+}
+
+func (response SystemRecords200JSONResponse) VisitSystemRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SystemRecordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SystemRecordsdefaultApplicationProblemPlusJSONResponse) VisitSystemRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRecordsRequestObject struct {
+	Id     string `json:"id"`
+	Params DecideRecordsParams
+	Body   *DecideRecordsJSONRequestBody
+}
+
+type DecideRecordsResponseObject interface {
+	VisitDecideRecordsResponse(w http.ResponseWriter) error
+}
+
+type DecideRecords200JSONResponse RecordsDecided
+
+func (response DecideRecords200JSONResponse) VisitDecideRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DecideRecordsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DecideRecordsdefaultApplicationProblemPlusJSONResponse) VisitDecideRecordsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DecideSettingRequestObject struct {
 	Id   string `json:"id"`
 	Path string `json:"path"`
@@ -15937,6 +16169,12 @@ type StrictServerInterface interface {
 	// ReadSystem Read a system now and compare
 	// (POST /api/v1/systems/{id}/read)
 	ReadSystem(ctx context.Context, request ReadSystemRequestObject) (ReadSystemResponseObject, error)
+	// SystemRecords What a system keeps of one kind of our inventory, meant and found
+	// (GET /api/v1/systems/{id}/records)
+	SystemRecords(ctx context.Context, request SystemRecordsRequestObject) (SystemRecordsResponseObject, error)
+	// DecideRecords Take over, end, put back, take in or let be what a system keeps otherwise than meant; or let go what waits
+	// (POST /api/v1/systems/{id}/records)
+	DecideRecords(ctx context.Context, request DecideRecordsRequestObject) (DecideRecordsResponseObject, error)
 	// DecideSetting Put back what was changed in a system, accept it until a day, or have what failed or differs sent again
 	// (POST /api/v1/systems/{id}/settings/{path})
 	DecideSetting(ctx context.Context, request DecideSettingRequestObject) (DecideSettingResponseObject, error)
@@ -20524,6 +20762,67 @@ func (sh *strictHandler) ReadSystem(w http.ResponseWriter, r *http.Request, id s
 	}
 }
 
+// SystemRecords operation middleware
+func (sh *strictHandler) SystemRecords(w http.ResponseWriter, r *http.Request, id string, params SystemRecordsParams) {
+	var request SystemRecordsRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SystemRecords(ctx, request.(SystemRecordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SystemRecords")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SystemRecordsResponseObject); ok {
+		if err := validResponse.VisitSystemRecordsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DecideRecords operation middleware
+func (sh *strictHandler) DecideRecords(w http.ResponseWriter, r *http.Request, id string, params DecideRecordsParams) {
+	var request DecideRecordsRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body DecideRecordsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DecideRecords(ctx, request.(DecideRecordsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DecideRecords")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DecideRecordsResponseObject); ok {
+		if err := validResponse.VisitDecideRecordsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // DecideSetting operation middleware
 func (sh *strictHandler) DecideSetting(w http.ResponseWriter, r *http.Request, id string, path string) {
 	var request DecideSettingRequestObject
@@ -21053,520 +21352,539 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L37khu3tTf6Kqj5vqrYCeWRL8neGdVXdWRJtrV9kbakHZ2qbJ0pkA0OkWkCdAM9FLfLz3Pe4zzZKay1",
-	"gL4BfSGbI9nJP4k1JLtxWVhY19/vl4uV3u60Esqai6tfLna84FthRQH/elIWRhfuvzJhVoXcWanVxdWF",
-	"Eu8t02tmN4Lt+I1gS7HWhbhYXEj38c+lKA4XiwvFt+Li6mKFT1lcmNVGbLl73Ja//0GoG7u5uPry4cPF",
-	"hT3s3DeNLaS6ufj118XF80xsd9oKtTp8Lw7dIbzZCGb4VrBbcWB7aTdSMc4yfmCF2AluDQxuLQtjGVdm",
-	"Lwo/uo3gGfyLhld70wP3qsQ4P3fj3Erl//3v0VGvf+R2tekO99kbfuNXzFhuBbMbbuGfqw1XN4LtuWFb",
-	"ngm2LvQ2Odb1A3xB3yC7w/pBbqV1X41tTw4fth4ot+X24urPNGf81+fh0VJZcSMKePbLQtxJse9O+TU/",
-	"sL2b5F6XeeanyVX4T6Xdrt0kpGZHz60PjF6/1DoXXMHr325EIV46qe2OYMcLq0Rx9fzpgpkdXwn4r60Q",
-	"Vqqbq+dPmS4YV0xasWXcsLXM3Tf8eHbcbqrh7N17LhYXhfi5lIXILq5sUYrENnwR34a3m0NipE6aC8GN",
-	"VpVc/EOXheI5uxViZxKLtN/0yWtkEL+6GZidVkbACX9Z6GUuYEQrraxQICZ8t8vlirvBXe7wG3/6h3Ej",
-	"/aX2sv9diPXF1cX/uqxUyCV+ai79c+GNzbm+dROUhu0LTetCP3LPfLxaiZ3laiVgHFkm3a94/rLQO1FY",
-	"6Ua95rkRi4td7U+/XMisNf+/RqbvJs9pHp2lqp3tzyO/LJWVeeuHfxn62a91gfm7G2QYgn/iu/AjvfyH",
-	"WFn3LlwFkX0Niq850eWhdhJiE+t8ZCQtZ3pO/cNeHurDxscNDF+XKEnNsWfS8GUusthZ9jIdGeZOFKm5",
-	"FToXQ7L4yn2nPSd4Gf0+vGFRjbBnXo/xOunMjlfT7oxzpRWKMgqrFVsT/R79gRcFP1zA0VlJI3HyQjkt",
-	"/PeLg3DqQOnaGKsH3HArmu/oW5pvuRXd17aWys+rNprGhPxLe5bsCWj8iUe6X1p23Ji9LrKY6q2fyS8W",
-	"fQLVVcP4mburdVkYtt9otuFoTdBCPGJKiExkbO3uD7YV2yXc0QP38BRhXYBmH/jq2013r+AV8Y2wJEYt",
-	"oc2yQhjTXQu4Dt7bz+gLTmPjtC8WU86uW8Tuw1+UBdN7xXZC73LBuLllYINEtrkQRigrivQIw1cYbI+J",
-	"PqcQRpfFSkw8f0YUdzKhPa20uRjWnqRp8NvVE+tDWoRtqE+YFi+6m5kfVWs349pnLW/KIux35Pz90rHs",
-	"2rf2K7HSRWYWbFfoO1ACIlswU5qdUJn7z43eigUzG+5eumCW57fwH26X+MqaBZynhdt24f7/puDK/RUM",
-	"M7NwZrsu3B9gcxZsxd3z9kLV5KJaADLt4vfdRhfxddjzw3jd+BYloFc1+mH4l1ZLTS9buC2J7mCevxbW",
-	"GaKmu43C8pv4aSpuuJKG+7Mc3020TJv799w6A1fkmWFSkW+UC6fCttw+YnzphI6BlesNc3fkDZeZ04Uy",
-	"ugumNoPxQ3kDL4ehkEdUG0r3Na0lD+9c4DJFF/eIG5o+Gy8fTWsgojt4ULmRl7mPrlMaZJFWy283est0",
-	"aY3MBKzdz6Uw7jO3W3ypy9oK1h73O7BKFhe3UmXR8fnbpytn7pPgd5cgICTkEpyQW6X36iLqKKByThjb",
-	"+OF18tpzzqtfIRJsUK5/+epiEdG1Tqhz99OBlXntv+d+g9MZvoD8F2kBg2DWJgkS0rDvKqMvYunVTktt",
-	"qtGTWGZSqNhVlUs1QST8c36QKioayY1QYr/SWxEzQt4cdnLFcxa+wvhWqxsnK9voLinxPn6O3DXgjdbG",
-	"K75XYOXgx7XHL1gu1a1Txau8bNhUtdf1iiAEkbJBecFvuQXTlufdAbr1hBuB5/lFNL7TkCR8XENwcB/9",
-	"C6q1qC89LV2fgMDGTlTYSfW64qUZtLSfwJdO0IKD6igpjN19eMxsSxoX7hpmRm/FUmeHtqJqOEJpU8h9",
-	"looXGJmVMZF4RZ+wQprbK8ZBVNleF7cGPJ79Ros7UbCNBmPCLpguKBIMA3FqdcmLQmTug2Ah9lrlR2rZ",
-	"ENloLWbdmJGW8dzZYmzPzUVfYKfnId4iEgqmfDEU6MF171e4cQWLolsTldpWxc7P17yY6FbXTIuax/pV",
-	"1GONX6yPWaa3XKpHEEANnstAUL83+Nbd2nKJLzGJwG93JTTHaEBzukmlPfoEQBDbWCdCeicUs7p1BvCI",
-	"RK0IvR9/x8EEXul91A89Vt13rxX4aNxg3uBXIRyhRxga/npw36bJVxcDvbfnLggL0NlEcBZx/sc6sF8f",
-	"GLneC/YJHkjndOJ5/JTtuCwMBt+VEBnjjEKDnVGepvbn0t8JrfV2I1Qt86XXKL3SMFpCUGExUd3LTMy1",
-	"vtYn5/Sa4VLXl1ZpJQbdvJYGralDLws05KQgvQly3g6gX/stHD/XziuWh+vaxp3woLlFGxZuwToSHhPl",
-	"XKzttXMZu7ax1mzL1cEpu6VznbZbkbFyRzHPHb8RV0yr/FAZt4XA+JvIUAAwoON+atwPGwZmPXJYN9C7",
-	"M62Z1jELma82863dbcNaB4GFNzCuDnj/JyIhEdntmsCV3PphL4IsNuQpLtF28x3P70REoLm51uuokliK",
-	"YAm31cSB6bJgEEWQdK9pMN2UdhP0Xv3ycE3xy+XhOhd3Igcn317n0lg/BWO5ytwrY67/UttNItLOC4ur",
-	"7L4DYzFOTPS+FY+y8L8c7DD4lXFjrUWp3PAvFhNM97Xg1kdE+wZmN+LAeLaVVYhMwhiDJIx/5z+0RE/G",
-	"r63ZQLCGBl+qlVZrWWzRVN4IWVzbslAYBsb/jK3vrYhfELhZ0fnlWhthLIOv+OhIUeYCAnJkduECcHOL",
-	"USWcrR/6KtcGxhnEgKtDdHjpxECeRUdH6+2uKmlZrtWNKBi/0W48eLVRBJDlwhrmjeiuYnHrGg2gCSdP",
-	"XfFfHthO53J1uGJeoBfwiXsXVxm8u3fJ4sMoi+ux4ubGhA8ddwwmyZ/PxHQCdk72jLDR7euNs3OZXS8P",
-	"0RglBo6NjlkaPS4fiH1kmR47r4vSO0zpfU0UQVowDrUuDcypVOgtvxvv7bl9ECoLBtOem0oO4Tdu+dUo",
-	"x09VFTt4PGntvUhWetmf0jBxryXweMQugideoccSPx1JL6jOSBqWaSUWjJtaJUy9PuamFMZePX769NWz",
-	"168XTLxfCXgOfOhk8uqnxz8+W1B6FP6qC/+EqEG52nCpRjs/T9y3X1uxi4nuSmdxecn5IRZNASXnPsLZ",
-	"Z2IlGxGIumkOKc241f4+uqjuWtAs06QXOQPB43ns8XrXjSv1rcILfE1kCWoHsZXYyapKPIq/2N5cgD8n",
-	"UWfE7XQi1IJb4I8dSTTJbeyk2ZTjfcfzMv4S8jK72mTFla8ak/YKTqaSxhbc6oJSilTlpZXRRUe6/fIc",
-	"4p6P3USN4Le+FAtGTHVsS8HkGuUKRQw0XVXL1q8fQJJpNesqy6Z84upcdKtpQKwTG7kRsfv1MU3FfcqW",
-	"fBUNWoRD5ffaVwhmYs3L3F4samoOM/huSk6t0IUUlYew7T1xNhsOruEHk17VBdXjDYYkcC7xhRWr24Q2",
-	"TeqbG25Fr7JInpvxx2NUqAUGsmiJU48QidXtN7pUUZHIpQo5MiyVXTAhwUjiysf3fJDXeYIcShCTUcV+",
-	"NS9Wtz6J45815jev6bvR0F/11PH1Lc8VU7rY8hwSz9ELjHs9OfIGCwIVvcJmTjLkNN10mip5cUFs6GKi",
-	"tVcFb1ulPGvG2Z0oMrmywdhQJD8H4Q6x89Uuem6ImK0HJnioVXBuRuwJ9N6EWcvzQvDMyWpWYkGrOyWY",
-	"R9ny3O17o9IvpUOkCqeremWQj8beJk/f60rW2957OoV1UsXOd3qPIRw6As6rYPDY1uLu+YHpdSw+JJXV",
-	"cSlNh5dpfcxJYbHWDvgQcnh2bfFhjAu3jPG11/FCqexOmlRp4fIwaFLSCvIb5/fZaErIjVHFX2CoDilq",
-	"btQMi0PUsIbysFRJb59xRTdm+61ytWHVhR4s/4srVeY5XewQHLJi60+4/3CaCVdwacSY/BnOojZVXMz0",
-	"DkfCYnP6H9U7Rj4MpC7ypEkOS0KskjZ6upwoYXu9CbYtvLbhX4+2uBoGdP+2wsirUkjfU+F3GxfHe47V",
-	"ske3HcsK/0atJ82tT6dNIEVVvy64ucX4FZXcD18H3o/AR8XHVvqQfjKNFbu2ewPh+6YhmSrRaGVH6o+N",
-	"DrUQmVBWUqZkQhrZB/Z6WqQ+j5oY48q2F+OqasPjopMr7Yv1OqIZvNXfGV3GD9NSeylJS8iMe77P8cdG",
-	"/NTXyTUHvM61LsarH3jKN+43MRXkPcPBJ3znvvirM5Vkfr3n0iZcTffRiNo1eOa3OrY8/gmNdy38tGnI",
-	"yfV6yiNmVWonnT09q22CW4qPTQ4RN6O7r7HmynqNbz2KAdU0Vuyunjz+r9fPYhoaOgcjDt5Wb4XCOh0F",
-	"ZQv7jcwFJjfcWsee5TZiWK7X0NcJ703OHbc8ErG81r1tXsMWrruuKU+BsZkN3+2EYtwy9+gFWx4Ypdc6",
-	"Q8vSJhg+a63zHC7C8UfuaaxivFrK5qt+FMbwG9EY/41mkGqpp/CzhhXYyowqui6OXcHQRbs8eEl7BPn5",
-	"RsoBsoIqWgxRYFvAiIvJf3MRdr42BdoPWqukKH1HqqspSS1RbeSHp4+ufwSvRC64mdrJRJm9yNnMneV0",
-	"s6GYrdFaiQIO6lYXohLkkPtaFvxWQOYrmmyapFAWNXUC7+SYBfiD8S5jPenpFMfBh+MGS736VRG+LOOH",
-	"RlZ1bQXGmJws4LGA8WBtgdV5xvhG8Kz5/r887NFerSPHZR6ymbDeIpE7dAuTUg/SsKyEQ7HiRSFFxhqB",
-	"9vrFOL6Hq1faIjIPchDP60uLDWtQuNHIKXc2ScdDPX7zuuFPPfGe79wjsTWOFPcl7hj/o75TKnlOVfGn",
-	"1JvTYyaXm1MtycQg30mdZCYUYfesRzw4upaZyCUasN4hEu85RLesvNlgF9rycL3hWIXlboF3fSmDqIGc",
-	"+ADrQsa7tz5qEln0lSarrhsCy7W6Ydxnjyy/FXA2qJOz1fcUSq3NcDE8ObPeaYWJLqoljW9GzB3hKruO",
-	"B/2xQmt81edUGV+vUwJeuN0f/+JROQuYi3+0LxL1k++XYRpopD8g2QOwFM7txW/l+Yv1xdXfR/UDvIvi",
-	"FVCujWm8hnEO1Vuujw3vr0JjtD9/N1wqLK3REPPWzgbbSxM/eO32iHo8Id2b1FOBsednWjK3+9GCFrAu",
-	"mSlXm1CsSAM5clXbKVdc4ngVPq5fSuhEEe9dqslWagEj4TMeT3bonVACQFHsZ1JhsQV1xX62cx7CAqLN",
-	"K+G/go4gldwNxUngtTiq6kxE5ws1TM+UxSTFBOs21/r2mufyVvTjOgwajYM1/53LMD2RuL5IR358Oq25",
-	"PQ+p4wXNvkJs9V2iWas3QpTOqZkyb2SvFCDeoMi6FxmCqQhvxpKBLKoM+tcvmXLuTXd5nAwcaXq93whj",
-	"e7Ov3Vgb/C76kfBSGCvSssWhHiWPpkiaIhnvXgkQD7qAOvVQP0OVn9KpLiiWvDUMHjUxY5rM8JdKJisM",
-	"IhlNTFhiS1Wr9qIw7oRCyRtVYg6Gr6t+HdqAajz15GaylgC32zzf7nQRDXKvnMtaqAnXyEuc0RPsKO1e",
-	"J2822gi2h/+twVE4W06x6n701+FJERFsiFweGEl8rGp+mpVVqaNYWVeFnhXxHwtprVAjlKFvwgxNuWET",
-	"qqdUL4tvqy4em9tZesm++PNX6ULlQZSUnKubkt9E01W8ATv3iDk3kCJ1UDXg7XiG8RysIsLQVeO9sUMS",
-	"XZLn6k5aHodOSSAx1ccfCUxAvmkMtkP/MW58e4EQTVufzApDSO00QepN2Olxu9capPtRaggvC41dC2cS",
-	"N69hGz2O9ySWPHTx/sF4UUTPE4Ltg6LYqRiMLmLB15ErF6r6xqEOLCmSOeKrK63WuS/rGKf33PCe0M+i",
-	"IBLyhmyG7v2fyalvepbJ6FtkonpKayOmOmtbnqVOdSauE+oADbdu+RnWmC8LXd5sLCt3UJvFrQAwS5Qg",
-	"UbAArjAJdElpmw4O+n4HqF2J2jTlMpeG+qpGyMbPpUSRi/V3QwAzEpr5G89Ln/yAsCKUo7Lwg5F5l+9E",
-	"nhG4WCyKUUPhiAEu4qdMKmfmgz84CqvDuaWpmGarvICae6oEpxFQPxuWeHGRFXq3S1j0eyFvNjEjKwHo",
-	"kpDBEAVOCWnPWaShXvNUtephJIAg+qGb2I0Qg0kkx8MfLTp9pLRqW+sX3WuNuq7yp68672H7arKZVK5f",
-	"F1LE4nXulk02vsCn7jDTwiWKeCao6aANux8ltNtRiirtwfZLwIzqYt7jM0WqmjKUlIhwn3W9SsXcb50d",
-	"YPRWYGui9a1E5NBXzgrbCq4gDd+ppEZorGk3U0IOksXDW4p2hDdEhpC4WfYTol7tTA481gej3KNiC91J",
-	"joSesN/EaMelcqgsAWTS53No42l3Ir01LWEEk+fUmwEE8zezulPlPF0ROereiu2SX7HotpTiIy9GggGa",
-	"6AgnGNw4zUS3gjkRECFZW96dax1epHfS8Qaq1FER6TBx+hMvgyGPU3BlrwltAwMv1xkWNdcgkarArgyR",
-	"huuc75p2ychCxKNQoE5CudOpVC324fUmQgbClL7NrAYCQrkM3zvr9ym15+Vup6PFE6lWFnKQVlwpbdlS",
-	"QM9stBSaTzosqbLyvczz05/TqaWEoJ97dO/CUCXHmaIvmW7WFFgBOyhUdg0HozoGbiPdr66pHVGo6lxc",
-	"BNel+v51rVWh9q8o6iRAzKY800ryB5D709jv4yPt0b14him8bqkKN/aa7oxYn4CxLNcrngPdBbWjyDxH",
-	"NKp46X7SexPq+CZEn1uE9P0e2+PD2KMTrnpL+rIGiT4mAoumtE3cVUoB56ZLmgpd7uaxtpMokI9DjZvV",
-	"e15kVEy31NCbNv691Gs7aaw9vACANNF3WQ8gkUIIJ3qFd7ssqG5PqmsfadF3iVObIiUIfSbXYr0WMR/s",
-	"uSVHK9I5nMqcgG0XmphJGvza1PxCJ1i1tEqvdB+Fdu8ldKi0MSKwg7HrLX//HL/cQNtrCfTgY2oCHnv3",
-	"V0e9OyLUJ89nCtDgbKdgK1X9h59HJGTkPXI0+j/yi8CEegX0pScpOha0m6sKIYSAgqBE1xlNIcaxANSc",
-	"/ebwiKkyzykDopVgfM8P/lNqGNYWsJozAlr85NU3T9i/ffnXv0Rxy76RuXhWFLGWipXOy62Kuxrplukt",
-	"FuOPLo6gt1Q/fBcdZeJ+R2iOSWo8tKcNg5J75phebyWLlxtuZKOarGYvTfW8VbldTm5O6PqC46IpIPe+",
-	"04P8dI9/4r2FzBkpGwTX8YPr2bXvaWIdPOKwDZFKgqmLmlw9iHvGl2hSfMkvRn3yFFONNDx2FiEaDqo+",
-	"GeW3+FPQFy2Y8iDYmFhJ9qjipjB8//YeONJvZGHs4zrUzFly5otkK+XY5sk41Vc3Fb8Y1TX5jS6ckRrl",
-	"T8hzvU91zd8Ksbte6d1hPnYnI2wqW5EsrrIjHJdA9wTQAdXAwxsXYao9lVAAqPJmE1XxmbA8YcUOaFJv",
-	"MlN5OXTARKq+aog7RGjXh72TWPyecGeyvPJbrE+eUop9TCVyh4OqXbsbH5uNFYkHNhC/tk7+Qy0lAVpi",
-	"7cy7GXBgUhAwCfCgOLJP4Kykt0enK++EekUxuC42VDzz7fEPpWU3Amkyt0wqpvSeWv8Q4hX8jBrOXg1X",
-	"JdkGkvSyAR87SdCRIcQ8IPxthfEMmKd3YQ8FOJPhy5T/msu7Xt/VJqB3DheLo9n3fBC0VrVO0NTeOQ2b",
-	"HRWSMl6Z27VkYoGzcXwt7hXfQlgvJvZHRFg2eiuuCWR0co1dLldJeBSg3Zg2sR+c7MagPPSKJ1VeIZTY",
-	"JwYf+KkGX/0avukF8jpN5Bh66U4NSVtRJLaoJywjcnduEyEbsxn0ZN13OljyxKdFolgLzfgWQNzKpMgf",
-	"FYQJUEmpeEQ82t2OR2yl8v+O1L3FQ+PjwuH1AHoVGt9wlV2DUvJu+1L4lJK49oVehdi6C74/Ut7UXHCo",
-	"Gy3qQmXE9gwuPw4fCl50tEatflL76x4bB7cRko8W+FeHbyiYEjGv42H+XVnstGl/988nc1lMyjX4S2lo",
-	"BWoptkG/oQf0Vom929PQmcUNW/PC/Z8zBWB7oUZuyw/sRg+2XrdztLriNhSDhzWb2kCiEh1H0DoXF2aR",
-	"NRkJnBC7r/te+2nNPT3R9Y85R1jPTCmR3ha807sxgN5kSuLevRMT/cKB3PSdTF6wR6WlR1pjXSsMppZc",
-	"wh/I8o2xVXddQyviCxvacY8dNvh08Hj/sOSIfxTFHMmL+E3pEQUHvzhev7YjPJ4+3+qBOWZTJDt4vSMZ",
-	"DOHrUWu4lZOuqZnKUo5UeqagGGcz/Uhh9erMqHb0KmrqL3s2Lmb31QobFlWXNE4/udGvva09/lpJB81F",
-	"FGQAKHcIT8RX9jBd+G5RprCRMvq0675aI/hCMnXfJ0iQhDdCTAzH6ELeyKlNEb2FR5VBNYGVvk9L02c9",
-	"lHAd131l0WlHazhrFGBN6Jb0zrZfpJjI1boROiIXB+R+bhk1ZVeY3I+YyI0nKC08BMxiClr7CBTQodIO",
-	"hGakKKRHaEwCsT3f7vjKpqKC4/XTj/pOmK+jtYUpDtvSXmuE1WgpIMQO2m/0loE3KQpEFqLtr85ozfYb",
-	"F+FDXMEYnAMO5roHH7dqtejgKAP0Sn6oGCh8+0ccuwej9BGNFCL4Dc/NWF5YxA7Qu7FTxX2tUgKpG204",
-	"Mwk7W8cfnKG/xz2qb62nJZh6ZC+0/MaS4oWxzG50aRAkZ8K6prqCIbRxDRvWMjoG1bH/KTZFTPtp1RPX",
-	"gUrfeyqErOBrUEzw7WJS/dJWF3EQWgomAOYZLPUjlum9yjXPPNlSk5Q3xR8WA1TusPx6Hgf3T8aXuSBY",
-	"dMApJ8ahafv4k2eni+UlqRKpM7qfiL/KlyxB2F35qrAYkZDdE8NlZJrN4rjkHN3NArp9ccJ0X9BIEtbA",
-	"iLqZoAzqIIanHtJdIQAvOikKRJteAGtUnrn1kCjagIrZWkJ63LSleVmNIcbiGVoHW0CWnuUXLv5taSyr",
-	"gnuRNqkYyNiRi4ZAM3HVtilVVogMO1Ld4d8iJNE87+xT3FPpTiuLLkLmCsiOBFweLsMeGyCNvTxq4m9l",
-	"Jn6CApPBOEwgTIU62qpmsSIQrOCca2hvlUvlaxhqQJq0oa1VjsBBt++K9rVDN3Xjlq3ovkGXR/sqycBJ",
-	"W4k9BQZbLvOlfp+y7ItUNfeYpL9/NmX96XHpYfYhjn0olK8OTzHEokwgK0QuFyInQODE+aCKQjSuOQon",
-	"g1d/rL2UGadOeV4FWHkKPme4xSQFjNeCQ0+V92JtegsCzMQwwHroZFuX/JTShzPiu03nIe7b35EF/7oq",
-	"IgolGVQ2EujMccrphXxRGTL3to7H9U2F0uQI+nKoWmq5cYFLaXsxlh6jS/4Px8idZ8uLGzHMlxH2orFD",
-	"oax9cEteNkyn2XYluhN1e31KmEkeRRHcU13WtBcHopNhhYMuqS7p2oP8QId4FxA+aypInZxKBdUFmKN+",
-	"9wphrlTVf6fB5eJl0FhvnoaGS4OETcPQqq3W+TG0xuFlNYGhppQYjGtx8PH+pqbIZCFWVheHRY3GEyLk",
-	"npGTK+Tp4e4qzjMA+m5mbb9IwRv5YvXB3Pe5cvoyFhd77LPHC2wdILq6gi2F3Quh2Epvt9wA6BLfCkhU",
-	"gy3iyxTcr6RiXN3kgJ++ukX09OaSxDP3U8oMJlUPUIbSn0oQM6josIVclhYxKlSzs+C43H+8JO3FXrE9",
-	"+EV6zXwBz6LVzTNfKyRsbf8xeuHpmtv9HEkDaJoOeev8vpQKSfCnIzRrRCapgkCrAFkbT43Nl5wbMIOb",
-	"4/veuYXQp7OqOnSUEBlA42HaeuC+A0K4YBmDVUGrEVxJrzDTKbjnlHIZTXp3BHzjeNK6iXcOjj0lMXGG",
-	"gbfSbhhdG4sqaIoxYjILKQJRYEVpc11MidOYUPHeDinQE3rq1rfS+O7v8faX4kWhqYx61Pr95H8QO247",
-	"oSbuRE1HRLtcjcxKnicCf9hTBqhnzrAO3bdV7A+wVtgNt8Iww6PlujMUj3RgOjkGavDBIfftacLDmld7",
-	"1nPKEsbkRiDa0mhWVl9W5e+mKm96I++EOqG/AMcSnYIV2ziV2+S+s6SjV8i7ZgF+K5F6jlbonj4176PR",
-	"sPr6Nv9Dl4XiecDmjqGYBOCtjFvxwMptNN4yeTUTED/O97nGS3ME4lcdhm8UwN7PI7+ZxlrXx4P+uNdX",
-	"Mwy4dbraOpkRkl1tarF9+0HwuyNgNuwYa3NK/akpVythxhmMv0bnYW007nVEH+tNFJhS58T6sy70lkkL",
-	"1DzOH2GgWeEv2BGDaat9VBzwG4miwEQfmYyYd8+2O3sAn8Hf5SmGNBFNxwGrASRJ8TvMaqSgB6L6Pxi2",
-	"0jv3/FVeIgrQhBQq9htfy37t18o0Or8oANT6PrIYauh1elIeO1RpS9NKPGN6nM3w2C68gSvZE5Lrgm30",
-	"3o1hKVZuPrcKcdEjT4utAcpwYKMw6Cpa6/HeufMUsTN2/G5AfnBUFZJvus220tpGrAVhLbKC71VvS9FR",
-	"jY6yCRjvI7fUGu1LmlIN7PHa1aXgRWMjO8zJXbu+EDzVa+QT/fEHItSHvBPXoQQ2AuTqPqpT2DY47KSF",
-	"jY1ggtRK7cJrEqXyvshPAOuzQRIYd2GzDb9z7wgF9GvPstjDuHUy1EyyUNh9cN0T7K76hyNG0KgVllia",
-	"hLbglBY4TL4WtwZVuEUACNTvBB40pXFBqGzcgOCdI+J/9RJpkvGKrMhLcE1ea8vpX9LjdLmzNB1fvzpr",
-	"nQovtt9ocF0A9amBMjuCyhzD4lW5CHAr+C5Madog5Q8X/Qc3E2sOgWaEDhlJTBhCe+6lTmgHYnwjg3ax",
-	"ywQhmK4Y6tkRs/MnrJ2pWctcIH0hhlcXEGmVubjaubk8uG0jvH8x2MnffoX/DEgRCdG/57QeGUOcikUz",
-	"sQy/1YpePwj13rxRzl46vzEOS5CyFQRXJrPkuMZiyowZWvLeTtXm9tDwpMYbBynB4U7GtldRVeH0AqhZ",
-	"p2ZCZh/mYBbhfBqxlSudY2p9QlBJiMz0vpXjgYOSKHfTTnr8OOnwqJK0an5UtCSppX/Db4WKNhak0GFW",
-	"VY9bjF8h7NlA6LOmgFs3rFxtGD7HG/uwdtKpd/dZBzivmpFwgj8+IledlVg98HSSUHmjdBFzO57gsjTm",
-	"E8x1sPGqSU2qkU1Fk03TdGp+0sYpG1qidOFyYFPv3swZxCBpwkW9eA3cniZf91AuE8UxQihGGx6Vbs2z",
-	"KK9Tn/weselzYAXrLFUPyxUTvMilKNidKKCF1Wp9CzZn4PbKNEIFTkNh7Es3Twx1nVsO6qn9wJdQxTTS",
-	"mMk/8kzE3b9EKTwsOrnmes0EX21Y1TwzR8bFY4j0nzrEavAECP3ZmQCE4qul43XX8ycr0PPvxp0CxbZH",
-	"dYWSOqKD3/MD8tSBmb6OewDj+lc2YnWbhKk5fy6lU5jp04m3jbiIV2K4AXEptYV8/0qPzxskXWO0aKK9",
-	"DxC5KzJRhNNI4KAJxPxAhhzD7j34gBOyF2YJehC9V3GOiYC6iGORNf5CqAOp/T32hppcBzs0wmaFYZQo",
-	"XG3/XvpGMc+KrPdqBLB/D1MH7Ut096GJoLP8Vatuy2cu9JYpzaxmh0S6Po4bAD88IG200tEfVsWHEX/O",
-	"/RRK6OFbrEZqO5iFH1Pk2FqQryNmPHzgJIPKydknACq0oPqARahi+JQtD4wzqjVfuFvUf4Uzd1ssajyZ",
-	"4AV7ELLUHkTqVkWCN0+bqUzGjWUfWEoEwJu2oD/xrchexTiApqmXpHzHX1pl2lsvTVU2VHUqkeRbCgyh",
-	"h550HKQAJqt9OQl2OdNIovMS+yqRNCUf5rNMrZ4Z6ocAiw7r4tyZgngMsSdLFaKy0kAjGRHySGt8he22",
-	"rscbDMX9OD9fxXJbxGfbUgC53ejyZuNubph/LAdBpGwXidjZtlnCWdxmmPzY2G3eDRI0c1QRdcAhpeb0",
-	"mRsHr4fhJKTeLKSsiIkOslX0XTr7fzCYy4p35FEOqBWr62fPHQzI/VwKE8otmf9X6HyQBTMyc5ayMx/g",
-	"UtxwzFYF9rOLK1Xm+WIkK+1/+hd2CWmfK2MFz5xG9crQSSFKakjNdJKc2+YC14Vzv9Hu/3xSa5AqewJA",
-	"dOwgvhI/e1i43pPYvsrIOAvLD3k538BYc8ytt0GsZlt+Kx4xHerimd3rzoUR4yHqpQzO+Up4zsfqWP55",
-	"CHwrXqQZULvCHwYEcJzctIH86N0J5fj6YCjmfDInR1xmMsnzVHFZBwH+Lz1cqfF8t2G34sCkucJw+MvH",
-	"b75z0iHU3dVPj3989gizYiAB8EVrRL4eI+tbqUobs83BMLOUC9JrkLFCcKgbIH3VBN+I2BSDkfojw981",
-	"E9av+6KGJpFixv1J7N/oaGRRvN/JglBqTqn1sf7xret0o/eq1QGZmBs+gcpg/LCik4EuyBn76OZteToT",
-	"LVICvpNqh2p9Z34J+pfOnNo8UduF8bDZU1twU42t3odPgmzj6GLxxhquRFNUk85L9KCn3I1ekUlGIAvB",
-	"V/F2/hdU3Ws9WT10ImSacXVo1R00at2qVu65SODI06HlSy+6OR2uJexePy7Iqcgcfa9p9JNB3EJkjLtN",
-	"9OZeK77RxoOI7kuSy8e3kzt7L5d3mDRPP0NF0Qi+PjCZUZEKEGeAzOg1U7pWoHXy0tSF9Uyi1w8g4FFR",
-	"jkMQ6Jva/BACZ+/xr/oFw77U+/vr8nh8g3/stL9Yr2PRhEStVg+4Yw9yHWAtzcNR3IOpGcrqji+G89ji",
-	"+iKMugY25zmmD6E6LrmgjwOq/BRzHVC3RxQj0Rejb08wqC0PgzFnSihAoMLYROh5xVU8t9UHKhZ3eNmK",
-	"K1ZwCWhmo2PHbgDRiZcFHNetUP2QfjH/xB8gthZ2takX7AELc624FXxwVqpMFJQ4p0dj0Aa1JkKz8VUC",
-	"natmrKdqALv2ujFlwlK9FRPYWcMafS/iMDl1vu44NwAkSP1M/feTNWZOqlbihNIFqIo1Cx+7wT5W+Ft1",
-	"cawFt2UBNSeHMLRG6I/KMg9wo8LvykitQ8cnr5jEES+DtqHawzBB2oe4aNqlfv9jxSLVYmNInBvh640S",
-	"ztuIDHKa4jutX1dyJ5OVy4MlzV3dWySshSg7WXh7cIl8GTIpX3xcdJXv3L7HuoSWh2u/EONNmVbPJBx7",
-	"uqSdkHkKpfYolofrmlc52+sskWGEBJ5XWY8YtzXDkDQThD2gT4GiDJ1xztJMudXKbq75jY7fLVu9hVgm",
-	"oGtB6P9aqmuPD68y/0dd2usaarxet7QvlWZDIS/WOojMTTFa0KuLG66k6SNfmNhvNBFOi1IPoGijxqnG",
-	"d4962LMkPVYD1Gp8kMRqZBgY9fY37stDJmxjwRulJKGRsYZOBbNvslzDkKIneq8mUpP0IffWMAymMYZs",
-	"+eE6FzwFUR7HLXxLmYcDWDmZZkthZObj4EuRa3VDOWO2y/lqWu1iD0jvgPTDu8YL84u9gmB63FTowe8d",
-	"gdLbt1k990mSgwQ+ua7LR6RLA20A+g6Dn9S0jQB3WxwoGp3JLN7E4F6U5jrr6UsAeuZAzJykZIYn1OGf",
-	"u0+Cj3zSRKjoQI/mV2md6S7OcTgwfkMaqxLErH54Eif8cXB6JnhK8U427Alznz0COlFV7SjdG5T1U2JM",
-	"FX5b0ureWGwmP9SUyIS5jMdLaZdx+h8mVvZHUkwTxuKz/sNdo8chfSTr1YOeieAdqYlNUf6bM6jTZHnE",
-	"yCoIsr5SPuvLylJsUykaDRmEibd7nSd9XB6bhvAEr+puMvvx2oqCcUrjgtUmFeTzqFTyCjG0K7peSKnj",
-	"KHBElq+siUcAOPFnIhi1T9NPugorQ3bCNBcXmd5yOSGW/RS+j032kVEkqeWnVhomW2SrKp4Bg70OfNmp",
-	"iN6nERy97xQrNj4wrSjcYTwardlAXWwOddOw755K6j655OWNuo7V1bhxo7NeuUzOp3I/eCAV++TFTqjn",
-	"T9kTrZRY2U+jvcL48OtV7h3i1tkg/Pg9+i0YGrKEjZ98WqnuRCHXMgodFIptQKyb9Ss4cF+VzlY8z1l4",
-	"VH/oZWxoSMUtPYgMku3cYU6om/Ip3oTqEdf9AVz8Th+VXS3EF4vkVYuFbOH4bSYNqwdzIix1iKU/Wm+C",
-	"SL6lX3XV5lssjiIdiRW4IVC0b4ANO39MlXneWyRA2qq2FTXEJV9xHF4QHC9QSz03z5OgPCPZ1SOi+VW6",
-	"Z6h0tRNcp5/2DPZkXnp6zgegpH8JdXyxug2OU4qU+gPZaqG3HpgcCVmdTAEmDHWYRg9+1wRqUU9PrJSI",
-	"MwEna1RPL8zwdlek+Jxq4Qh3CBcFzXwfJkJ+FMMAOKLvNhpXS4Zb96rM46qRH0w/6H5jDykYkLwkRhK4",
-	"+6geEbjDIKoiEqy5BdGqlANO9l1aOF+Vedr8jniycuuu/DzXewMJkxotTS7WgKc/jZYGUFJTin9kX2yL",
-	"kSY8sscGh13CXpHu9JMFMBX67zi8+9CLEsvEdwSyTddM/fO/xIU5biePkyRaMC9J/lWTuzK8mAVU4WRN",
-	"z0sAF/i6kLHK+b6YUOhuiRy47/SebbnC9I6E5qMEWv8xhMPyCPU16RU9V39gOMOHNpYhvbxxuLReYrOa",
-	"ozauTwx/AG+KeUSN3RoX7PY/iT1vLcHuGf+0b2Qydt6kRxr3tH6So2NIrE3MK/4R6fpHt0WGJpTxYlsP",
-	"OKWC1oXgGdnSW+gHiPp1Ts/3xVnhHoA8qy4YEgFi0dUE1rn9lIKznsXw+fixz3qF349zlEw+4DUl36oY",
-	"A5ggsEirE4MwxcJWFmdPy92o2YC7Er1+pqge2Awvuo0jXtkZQY80jlm1/rWTHFVfoXR/WuQyi+QggSIe",
-	"QZkCaRoAASF6G3gc0B+pPDD2I2iU5N7z3nDDluKmVPgQWTV2LIWzNInEERxf8oozZGMBzAj3+oqeO+YV",
-	"o28yzad5zLaiuBFs59yhmt9RwSB4fyeAImCa8xG4oR4BPDcaV2Dh/oxLZesZCiB5jjkzMtVVj8YfhkGW",
-	"h1ZaxeitQPtciT10XGWZyK4gj+t+udZoSgaMPyeEUOwR/oIz+4w9pj2qvYxR1a+v9l0AkDGcH/dzeI7/",
-	"FvzVf5FGB80BGvEwauZDI7gd7Xkg12awGwXAWKDsM3iCnQphDkuD0O3UTwVfpvIs52bW3U/n3/j2bxKk",
-	"Fkb3KALu2ybte/soxmFFjxHcN33CmRa06F1xGhYKAS+Tg+bEAaMPATIMXgG25IrnDTDDanSVB9B8/MsW",
-	"19pGe6OUmrAnhLejNYq49Mkd87A/XiURx4Xn36ZIS4VmhrGlawBhX1xs0f7wkZmq8z4o80rHR1UajCHR",
-	"1WFux7dH1ah2U2CTFRhABH4sXl0nozyriI4DH0K7XaHjQIDTAXJtysryQQoMQaEa0+tE0WWXqKML3QIa",
-	"vIrB+msnReKBgJ4tgveIu90mpDXM+9ZjVcswEQiIjKlgvyZc+zN1BoYWv3Rv4ISeyi7GihmcdxJSJ4Vv",
-	"aIuDV6P/QARod8FhjkZaCDQtBSuV2+LWVVyvp6r4TEbUQk1rLao0wXScnAQGCsb4nZ8PGICVDghzkvUp",
-	"RSB1qjj/+Oh+Aj6pOkp9VDAvtbFlEdGGPSnARB6uXpXhq7VbkcQYankkoYdRnjbtYSAvSsShxsYCZwz7",
-	"paJYvfXmUdzv/rgX0sdPCBum4sDzRnQRyzqN/f6y0Msc24LbIUPLowUKk9HcvpG5SKK5Je7TYOmRgPVc",
-	"qcZyW6bqTZObj3/4ZfS95QYEHw0NqF2v4j6t7QoONrETuZ6M5p6oFHsM+F4LxqmEdsH+9OXDjEh5Vccx",
-	"GWxOP/LuwtHFZvufdbiFKQ0uY+mSeCzdHlaD0/roooYLbzV5rX/6MquDJ+AZGnqhM2kp1j/GPn1CXx/m",
-	"vgTjZ7DWrEbt0kF1oqjtgmB5gcvLGeVXz5+6Ffjj/4UWfIegaTGaDCbQ14W59G36k2qppjU3ebImb8Ri",
-	"TR4ElLYB4ytmjcZxDL6Ke+RC7K5XeneImxaBje9ItoNXPmMbo2WI+BuFsddx4KhahTykNZ3h1qADIkDx",
-	"i8UEj2OahQaTSfZ+J7MbEwvoJ7M1p1iOkvJLfga3tZ7yXu6NauKx+vIWqVhNDnvILr2z2psy8ah6NZSv",
-	"ifV9Sb6zTKzCrvgDhkhmSk8jPa1D/MVs8wF1B2qZaH/XuqBKJh0a4IdYf6lZIG4r+sKgSOzsEEBmKDyo",
-	"CwRDvJF3wvTixw9RvuCAYnqyYkEL678IItTYZy8iSXGEXMMUflWle/Kgfr1XXCGEaZT+M41jkba9DlGv",
-	"ot03D3GvFVdXobcS8OJKlUsDPfj+UqsKWtCyOTI0FrbG22q1LYocg8baF0XKA6+V006rLpXrdbS3n2KP",
-	"AQRC3zmFr7KqCGlsRucpvEIkKvZC7XALxwXCnItaqmnBlqXKcvzjTqwQnZQQDIgVBQkCodiphvJVYakh",
-	"iegUtt5Q9jxiVQeiBRFAFQRIqIBswzb6dak2KC4RW5FJES3EmKhjN3on8kTfMfbtUV31RuS70Hq9qPoW",
-	"CoEmLNM7ku+Eb953bSWLWMaRBlbqjGD8kqUdXSa/aQUAsPKHF4kagHaEsVK4OmQhw4InN/aQohdI2lS9",
-	"KEE6l6tD1IMr+BrDcFt+K5JRkT4dbAh0ItAEET47gKdNowNKXXWJ7nxfl19wq4sFovmB30FrQa6H1wbD",
-	"yK++XRYFiIr8kTaNlrBnw/qKVCdBAKGjGFBekXYLSDSIBzhwbkUgwepIMkOXHyJJQlCtWRNff6C214RI",
-	"k8qneoTCklBAxqtYXbHopysTfYpqRXXIkJQA1XNFvqZfQ7gOVjk3mLoD2nmsh61y/AFEorDTQHOazc5N",
-	"6JzaSkYf2kfIxPO85kaxpUeVSyamoZI33keXieskx3w7kleDaqlQXSool9rD0jKfgvHoU/NTcyENdRhv",
-	"JjreSRn79mAyRXNrsfxnzbqmCTeGml7TI4NW1XTa7BMlyBC3iGdvhD/yAH9O/b7OrOIrOiyIEw6CGL0N",
-	"poNIjiTBMszNSRsBBxb9IzxqlSVYj5n96cuH2WDQrLU5YfDpHQi0KEe0etZjNVGCeL2LBBe/ejgLVud0",
-	"QqSpsdYwpjCR+DIGZNaWXgh4Q10xqKgxsRGWE7cXb+CVD3Jh1tRL/K7CVDalmh9hYU/dhK1NcXqutqNk",
-	"MN0dHaj7KG6ugVEW/WQjeIr5bipEFRVcRD/qaZk/RipTTJIwT7htAutpg1MS+Oje9fUfdMUogCqTIHlg",
-	"X6ylqzJmCfStOPwTuT/SXrERNueiYXGeUkQDGF4+VOB3hYC/CGnGt7qjZMRPYxUI7VS6iOw6cZASseIl",
-	"RyruESHVgFmdekVazuGTNAekyGSqt0shot24Ef5cSpxN9zidRL9Mg2jwLrsf9m1PohYefe2R8wnrMi42",
-	"4xY5pbkmrWM91t5vTdH30gtG8/Vzia4YtV1VVUa1I+meUWYS/+tWiB1Szwt4fkyXxBuKeHYnTRK+BT7r",
-	"6xFdihzLI8aZuGUuvoZfRDai1laTLJGo88ZGodxSfd/ifWAEa0cGWuj0ZaGAeDhe+iXeO9XUX8cBLVfa",
-	"XXrukYr5JY6ZmBuRZ9fJmT8Oj3TfY6CSYnX//NDunRhBq7aVdlobjd42ldHIHIGwI8pnNtyAxS5thTUe",
-	"6aDe8F3jRJi9tNBWl4s7kbubFl1G50JqyNWtNlquRKoHurDXfd1c+I30Ug2Uw5hJB6PdVV+Vukm76e1U",
-	"gPwNhE3Qy4Hmf+9s8DoPETUyHH9bU11MlYMJtRiwNWHiXsCqY91czfbqB2Vz0VE7Qb69tqlOYU9HtVue",
-	"x2UmfSlTMlZ1Trjjaenf59sdX9lU/tfjWkUoPOqhsAlv+ol+l8oJJIHn6ljJp+MepwvRJiK99UIQT8x6",
-	"W3mzsSkPrl66BNoetHN1o08pjjs3kHGrAzcWAavBwUUQjPcYHK6H0XxOH0Qydfi+9pZB8+RtqEKtK8aB",
-	"iW0iD1zCehXFGN5eYj7bU9mmXyYYZWpmIyujt1LV//r5It1GPHQ1vKHapk2yvK9memBLFTcxm6G+3P5W",
-	"G/vyU1hswnMiJg6eJqLpNyueCygZFtjGTjc53HFG7Hjh5JotDymW8cHiu+qq7cjmHB3vnZrVmBQ1MCm7",
-	"jBHaB0xiNz6yv481Neu0dx7yM67U24ig8YI/ZTeM3+i+FxABWN/ntVckET6nFIJUU2uMYuGXMr4HJh4s",
-	"WJli3Z38txpiK1az//vBk9evvnkAzC/AnnonigMrMBRIDgrFYkIuI9oTI7Y6caEfDyeZjnUVRzuThDET",
-	"taH/R6tEfMrKrWD/U2OSaoEYjqq/JuwM2JJFGwYRFjC+tTac8Amh7fTVFM7+QOFoVBckRght5QMYOtFh",
-	"toWgr+OvC9BFL578w1O0v5ttHuVhcYJigErLsExDehXgWKRhB5/SDGB3kvxyA+y6yBm17ZCTeUqECPvU",
-	"nnpbpaHiGpG5x0A4odOTA6Bqt0rvzcWoSlSo5UnAaCRC1m0fbAxSeFo3IKRNTw2aT+lu+J1gnPprYUGw",
-	"JjuisfdKFNehwTPRtwnfqrdnLqgNVhaYYpuWKt+rycGMaIwhzBv6Ndw0jbAjaFzrLfdUJ0Fjai6In5Tv",
-	"L/cb8C4lHPHAp8ik5cs8CSub56IIAAToXbNkk9GcqBxgR45+0Lfu2xCwjIJrlEZc53LVsq6Gszpd6Kxe",
-	"v9aKbQoA5R9aKr/O3denkfk9AMgcoBd4oc7zrD6IjrnekawReaFyAME3TTytFklmoBDEEwgsEZN0QRVF",
-	"G+wONJPOsd+Imli0pbQ63tsKAwbPRC3KFQ7cojrIUQUQsB/bmalrvY73KhCHxkTSvQSBmuEymZ1K9sr1",
-	"1MKNrNVGdjN4QXpVjuo0DguXArsBOAajp7ceRRd+Atnww1g3Ylj9bt614oCnIY+h2fR7VrfmbdUFa6DN",
-	"HAlqo6HvsLPN5h8RKD62yPphCwl8Vdxasd3FfYBU1xzAtDAOiMWhEbrCS4V6HXc/b3XhNAc0kTFjZZ5X",
-	"GZ4zlXf0SWRhY7XnbnDmes+lTdPMkWvuvgm81QxWBnjZ684WK0QuuIHoPRiwke6RCg6501qBWJ1Qr468",
-	"BZ62wNeBe+o2tganVFnsYUoXK1PDWpRHLIku2gEYoKY3+sWYeuQ+6NIEGTaS9piKG5zKXAyJa9eEbXlL",
-	"LRmN9eETViUVKx5ENKRbj4FHIuQBjCTyWdWB3rX36MNmlAfp0JtuyrpqPo0wOoyEfQ3ogAH/NfDV1SLA",
-	"Fdpt7RDQDiXOULqI1kdLTJlbBAQ2HReO2/4qikj4E6q7uan0jDSsVmsTMevsRidRQq5zrW9Fdo0DmeC7",
-	"DJPdkJaNaEscLDXPOlHA1kiiSljgBwE4KxDvcIo5+WZcj9BU9S76BxB/RZy/B8Xc3wbkECKnD2qPd4sT",
-	"Ww9H89RALUntPqK9au9MUvQ8nVq3pUBEWffK7XJXSGUJvOsvX/57An68FwW7cRsrpUu1QiCYsihQORXC",
-	"wuTfLcZZTVTwhO+Nzra8uamK1EYjDuR8KfI5Ytz4oPjIdlDe+i2AFk2z7Oo9GION2u2oZtViZAu5LImq",
-	"TDVpOVIYFFWLGjy2b2I/SHU7GRJvr3LNU1WNRCc/OOMdN2avU8WRhbzZ2P4FGVwHGEp68vIYpAE7plYX",
-	"W99GdILX+U3HYek35LGNNTQKQXRwSAOPRITsGIYTlakvxUpvBeNo4IF9t+EmkCMlknjqduzcQWT7sA2g",
-	"ODmwZ/JqXJRSDNmMKlaKsPoESTYMd9CVKIj9HucARkEI4t5SJm9ErOf/xZrgPHlRHMD0s5R7HITuC672",
-	"4Mu3UpU2VUqx1c2eMne9QW9yURzACoMS4b5+8UGFoZxKyA8Je4yAqWwhsZ0Uy8Pxn2irwe+j0rcr7bUv",
-	"k60sB6jTOWgVHzY5bB1Go96sbUtBpSpMUZootxLlndxwlVCcATAgBkWC1b2JT+PtKIMJh2hKsJBrO5Vj",
-	"b20TZRMpzmhdJmKdaQtnVDEwPtiPqM9wSQ9hK3iinWrHsQqu+0EFujQejt19cJ0u3xsmVvXy7pwhTPCS",
-	"C2p8sqsuOVWH8+JizSVCWHp5jBb+t+pX6ixCaRimMoZkimiKew4wjTdamJonIQ2DvXBS6f+AW7CoqyQj",
-	"wP3Doij4z6W2G4jsQXi1VKtc8HjZ8Sj4L9jcGlhAGf7v2v/ND8sjrHVXr60IpoOuk94aRFrHBlC4WHge",
-	"B0fxOx5p+qcUbFW7iVsQIAewlCPMtxscCrdZWoF07jm7EdsFQR3g5e5UfZBQhLaGP2HDUBvJrl58/94W",
-	"vHde2C3vL1amNGQAfINrOhCVPOMjHRMSo3TefSQkeyqKfuarvO/q7uoB6C0aIV3a52L3/BDvBK4UaBTa",
-	"FfuRlbbOUAAkel14VEe84qyPSqDdkPN4GWTdXojEEniKJFT6kAfHZ7dy9dISPyiiBo4rJB2TU56W+Gta",
-	"H7EnbnRhJyiXBLrOa/fnYFrUYKjxH1NobJC/O+snCm/FqVYISGLjxuOk9F6p/KZP1QfJe32UoUJqgm6Z",
-	"lDXZHa2hsO3I/QNPYuiERl2PCRUK/gaqVeJX5bwVUSyGlEBFVWqsdiIrXeN3vnYCvMoPOxYuN3/jLHyn",
-	"I8453FHhSvXSH5YxtuJvRLE1fxOFSfXaJ5iEm/kXQMzHL3N3UtY8z6l0T1oDdWlRNYh0iXHyLygGcjoI",
-	"2yysphcgqBNXYh8vx4jWInmdthQ3XHULkNbU0OmTNpEEf2wR8I5nd7h8ATX/iiEzIEV6AyyEzHMsBKrm",
-	"Iu1gz1v0lYgYQkzahS5vNhZKdxPzGdFmZ6Olws+AQR8fF8wYiJlAHAJj5jorV/YigcVyvUs+tqImfqkL",
-	"W96UwogGsj/fNZA0Oogtx6kiQmDxg/NSuLiohX1gv6PnxV3rL0PJ5wQ7lxdFii37OHa4GJWKbjQo9bJA",
-	"pTNWNZcrKnwo1l3OcN/mHs+QDaA0UMUqaBI3u9bjtRKBuZrar/te18ZvqpRyRRA3QLkIO/26TrY5frPX",
-	"wnqmnW55lTFljzJRYh9qmsG8A8CIeCzM9KVWAsWE+yLlq/gBeEGv2E4qJTIq9vSZE0RP9/xHSCA6rY4Q",
-	"8NgS7RK3gvQVMZNSwxydd1uUxsbzhr3gU312dJAnJzN7Ti9KrWdPx+3IypsKeA32JipUGmkZWlXQhVif",
-	"gE5GCg2eEn8pYY6MB9IR73eS6nHC3ZFxKx40r/JBXgiPEDHuIUl1lwaN6DHTKpScCt2AgA389KKrBeU3",
-	"U1Ao+zRBCungkGSgK3gmV/HSiedALE7fMPXENM96YPBD6K8D2BcxDWtKLGpJdTMW3DC3rGAlxDu45UDg",
-	"cRSQ4FbmuTRipalTdIRNo0vrbJVO0ZZtgYEYmVMti9bXghdgkittr9FVi6fhedYLaKz9Xckz52pM6Fzs",
-	"BcSbijwc5WZ9joxJezBOaaDYEgC1DPvNoVGwgKvQD9nd/QyeNxbQynpAklpNQh84dxWb9HucPMomCmpa",
-	"HbO0CaSy67Uueqrc0yh77aCfFzsGpWjI1wFvcKcmbo+HsY+KhKDWGmpRpYfWZ7dor0Z0Iff6ZSivaq7l",
-	"fhMLiUFw6FEHXk4ahr1ij9xC8HyPwZOQyHK/8i1kCgP69KV3wwkqEQeMglLlo9Kd8dbPb8f1eobw6Rl6",
-	"Pcc1PAXCwwitjp7U5f0EAR1iXQbRJXpe6bl0L6xvPY5wqbiP8PBkYiUzMBZTNNbTCVUmI2d4dC8jLLSB",
-	"JLiEZDwS6vEzjiF26e2DJ0LMOI92P9dL1cbZwJDwuA8t/heSlqSMva0Yhbql1hUEKFF5+j8B3eLywDjO",
-	"6RFGFAiymPEc/bpWOhnqNeKWVg1fopeGWt8J0wCKiBG3EP9ABVMNE9AFI0LLCaAvlMqLvkiJPe1oq6m4",
-	"YjxNVKFMwmLdN/Zh0vBbEK2TfriJ9h/+RMfFN+w6s5ErT+UaqXioGmJG7Ws8+VnBPox4SLsxVvuG4iov",
-	"m4I1bcE21JcveX4iFkoSVOkIxIZpZP9pmtwjqcNGA0N4QAivgjydbhJv5i0/9IKaTcFrNQmYpXUTf6nh",
-	"VRXTXoIkDNGQkLpuVsJEGtO9jRTKxtciE4Uv5aXmqo3cwSeppKcQmZl4F8Gepy5FsxP81pDnx3LnE+5r",
-	"f6e9iEe5+9m/6LW0AWGJcNnrUG6e2mJFjMw4x6i4bA5xLUx4oNY313oywVshdq2qNCyc6izS283hhcKk",
-	"8QT78pT+7houzZRQRUWoGOSJSwzzAUXP4qJiYXjXw7rTgq+WGMCtuWeRKJ4serCNksBH/pkpN22ld/FI",
-	"da717YNyd1UxhS9YyGPoNTMbXohAe/sJ/vPTaXQsKQaOyr6ieHN1XVTz8WsSlVVpNtNCzhX87XiY1hDm",
-	"Px1FPxlwb0CJpqb6OAx+wvG5KZp1a/V6LRr+8MkdCWrcmh6+OjobwGkfS441E4kVvDQFYjY1YnQP3FPV",
-	"eE/TXRhLaCitkBUndOR3caK7uamn+piketgtejzReD7W3Qcj8YXfaGf3b30lDxWMQOfejhsDhA+DfuM4",
-	"4qfAmtoge7JxjhSY96ospD28dvLrcaACNJB0o19pfSuFD+ZfXezFe5nn5fbaf7Hanp38XhxwFSjPAecC",
-	"VILghajF1zbW7i5+/RVMrnVkzb51xtWCVaYVAcRbAQaBuyOc64K99XoNiaWVznO+1PR9U0orrhg3t8hu",
-	"xA8swzrPBTNCUH33DbcikEWozHgO+z0/eC/ZCAwXY46O4Fh8vaguC/MZA05SBAGhPBjDFiSDbVV//erP",
-	"//bpZ/9dUUJdXbylZXQevy/6uPjcl7bxnby4uvjys88/e3iB1b+wN5ef7UWeP4DW5kte2s3/CPUAyhhv",
-	"ysI33v26aH7Pb9gDn6e8wdCKO+zwm+fZxdXFy3KZS7MR2ffiQLfjTitCe/3i4UMfraUMLN/tcrmCn1/+",
-	"Y3/7wAj7p39Q1g6VYbQDrXnOJ2Hw9IZTE2m+Xzt8+4/Zf7z9/nULcTem0cP8Lz2vLZyXcrvlxaFKpJoq",
-	"k+pkgYX2cTh3/MYEPELIXb9bXLx/QCUDf7/wzva7X5N7Zupp7/6Ne13rXN/xgm+FhajE36M9o9DWSgUK",
-	"5hYN+4uri59LAQWbdNjRxq9WGvem2uB2/0d/I8O7aWJFecbqbe3nRXf3tTvCbiP5CspvtjNsNrhYsL0y",
-	"oxQCMlYQ4IBP3VRcNpxWeOGT7J9kemUuK/H4bIsm7iQR4auVMOby7vNLccfzsn7iYx+ZzmdG8GK1uQx3",
-	"e/TT2k0Z/bwyTODjnXSfUY73st6htysj8vpa2Bd79dJ/DaVLGPu1m2aPNHSUyxTeDqyF7wNL/CJWa5YC",
-	"nPSTbIR/OwAbI0DSNFAJqShde/O77uT92jk/XyVS0zAgIpjaM+RnOPEMYOLGXbR/MAxJknARHtFVCqYf",
-	"I6sAr2v4u/VYgdVPPZUsCb+77UDsqck9pJ/qB2E8/PuvXbFM33s/SGMfrwLkxhT9NHDd1V89ynmgYYyg",
-	"l6QHj7rw/JdPlwD/qGYJE0NKsfZWDm5cdJsuf3EXz69Y/ty4wuB2otplupw8TOKY2wm6UnfcOvvx4uri",
-	"//k7f/A/Dx/89R39/2fXD9798X9fRK+sqBZ7WXqpOUGDjRAGz4g1Rhk8nPvlMXmCqpNKUE8UqR/5LRQR",
-	"klXNFasRPB6tHfpE69LJ7AOCaf14ZIxYuZtC9kxlBNRq7ueePD4OeuRl9Uxl1Et2mhw9C7dNz/1TSRcS",
-	"j2nA1ZhNzEIco+eesWEvZ7xmpvGa4iBGchiPvWPwu/N4VStuea5vSrSjw5JNv2GGTAMDvVjxo/fY3J5J",
-	"sVeUWfes0zGym1Lp9OnpRgLEWwTagnoroHmEgi+h/GiBJQZVCKbvHHLYiqP2u2JCN629r5FjRI9rYM8Y",
-	"8KWJZz7hPtdBVcbcIHGPIcowD9kSxnOjcRmp8oWoe2KD4Xl+seh60zXy6gTQpTShrq6etuGMYpKMG3eB",
-	"28/+mHpzyMbEJv2XUXN2Q/EYvhiUC6zt7i1uZFT1zTY6h1YfmYpq/Hwxcf1jD6FYe/WcRl4YC2Yw8g6B",
-	"cYpkwn8jUDlAC1Jc9N3o10Jsf8o6xg5xJdKXT8rCaHfwB7/5A3AmTA3iTNNR/tSltFT4/HSLIXS2EXwr",
-	"RIlXXDUUlQd58QeZFJc/DnYDHV8+qgy9qc7wQOjDPSKIzX5xLXnRb2d8zYuZjQz/ylEWxtd8mKIFHjjG",
-	"toC5nL7dTxHGD9tsUHH4/ixsn74R9lhPNmzXu19TlvzjLHOr0rlMBo7c80xsd9oKtTpAZuXdeUwS2LAx",
-	"1sjn87+ye8iXfA475GtehCAslDgrVqXCk7YG8b/3bnvY7NaRvPzlVhx+RR8nF5jOb5/NtT1GDN5uDi/d",
-	"v2LKN+JUudfM4lW5BzEOGzLXmi1G+NzYrj3KYIpCbb2rb4y4wb7mqLL8WtyUamZNCY+MmldNBQjfG6MB",
-	"36I1PUsaA+1yuxFMKmN5nlcEhNIaKrdtb16PRgzZiZTi+xrW/zxq6xs32seNwR4bh/iRZ2KucFaFPdpi",
-	"EV5DRw8Cw3sbtdaN6XN+DMgBGbSOiskRima+iA6BJj7p+CGATwf8nFC6xT7BkvtPm1zIgBkI/wUe0ffP",
-	"f3q6qOlcKNiW6vbq+dOETY70ueMP+W/AQ/hdm+ooNakrHD88+Ty9pO305ase3QM4VpBN2LBPqO4b6zWc",
-	"JX8rdhYhCz491aCrnaIa53z0HD2hzwcX3Yr39lLcCWUfGFsIvp2Y5X7mfmpAqH09yhyBG4aDgYpMUdyJ",
-	"4gG01sBAzQIqbJwGw6BNKDSa3btZbcSqEZiLtCVJA8U3uxxqGMR7i8OrKRvjhslzphVCdArsp0RvbqXz",
-	"cqtoAZ+8/hsW6Xz1+b8//PQzVkXDAF7DwK/Z8oD/DxdlQI67gtf+x+sXPzG8v3GF+GoTxvLJEzefH6QS",
-	"ny6affCSSP9wB+iLr/FfVCzUFjB4khks8IDY0NXzp3X6B/eqTBZiZTXoqJjCksrqi5NCU8+VsYCRtQbM",
-	"mYWzHgHXNtR0H6BKCnpGmdXO7UoMhvBw+3Itg8OBXD0EWzz8Wq0DBzFp62vEFdI5hU5ciLF556EpzVGF",
-	"b04frpdtJ5ZIYyyNF9jKaAgubGIk+IOpozn9Eut1UEHvrczdoLo7JSj+/oHKpt1kcKy+gc78iLJ9oYQ/",
-	"26hIZlG1sMt63Q5FhID5nkOeXZOQLlCn1ILmCGYfL1yMaWUwCq8uctQeswTXW1o7NLImLkctA7dCx/9r",
-	"h80JAXOMBzgqely3VL1yXDCiNrp6/pTOuLRi29aZLaT+uOmK7VIn6M3XfuNramrbZC8PeNTrpP4hAszT",
-	"dJDec4IT26Zewwt7mGqsz6RbzmTNevFM2LNeumcKO1OnKeRQABsUOi+dObMSC8bvuMz5MoebR2kigkSP",
-	"BorO6MA3e7pmN8P0duejWPET7b8w6kh7tKfkkQ6QwuAHxmrcK1CfIOekKAL9ThXhC9YDOKYeX6riM6PW",
-	"23qq0Is1Pu0aVOX4vMzPpykA8F5DR1I96dbEmUwqoaNybLEHITV26zly63bncyqapH9FOgnfzRpLm8Z/",
-	"WCMEGco+4PPGBN+qh85x+p9nmIEADk0qvgb/BTLkzig+x1EG4qLkOX7qWYj6PIrHhsk1mu/URO15dqQJ",
-	"ODsFy/iBadVlnYuWlhdwwXwU6h/XILL9T/UsBh+ikFfcaIsauhve60ZYdqMhhd9cZ6/9eUDymDGkASO6",
-	"zD3ufjSCC0mLgt+Kj64EbZgV4X4rbECKvnM7FI3iE0IXbOEMuRkQmIZgBI4rjFBsdeHR1PmBbfhuJwAZ",
-	"lbtjOl/hG8oQsfqlxegVfmGUtnnNCf6wwQ2DjHTuNCBZNiFBRC1UxC7pL3c5UzIVZkiz/SASSO/OzqjP",
-	"nPChNsNyykBIiEkOnufAxIZWLSHHziRtiPjcc535L8xqidRfO8oYoWEMWiLhwWOMkTC3mdrXpELUOUSI",
-	"CyG6QiCduVYKwoUAK4H30Ebv2V7kOcYjnGW60XkGrVEeJGS2u0mu1z27vF6PczzQnzg+mRwN0mGrCzgM",
-	"7XgBkYJETXSVXZ+c5no8wrSanHhKzRAtu4lTnOHtQOSGzXbSBFuJ5NSAzC2w1pHAmoDoEfAdEwODgPO1",
-	"J+kZuhXOpZ6d1CZCDIgpL9Q8YQZsWFQCZdTX39LfyF4HR0Rb91euYL8hR1L9KnzBfwqHXryHtIvIzuKq",
-	"VNS/yeq2p4GRdcTxp4DncNyhii4QPnitTPPdWAc+1MaCX1Q9MhVFw09PjtFDl2tsUitz123/n+BRQcQe",
-	"tntiitJnMma6qUgs3Mp6al5MpuFeOZk1GB2nP4S4OpUs+zQQZATdXzmqMrnd6QKhqCtC6rkuMBz0Jb4j",
-	"ndF88vpvNQB+rByBXCNGCTCVY9gn7p8LZsolPXgBwDrXPJe3YlERYCOG0qcLJnIDHVVC2cK55Xh8IRf6",
-	"3woW64+fsaVYa2SRwSF4f2Ipcr0PhFjMao2lkx6iaSk2UmXsf33G3voKWcRSxZFXZNJElbP4b1UqgKXS",
-	"Kj9c32idearpWKrzOazZx3nS3yI7NYkkpHSlkz/ueZ+g2qTiJJ/3/LfJP7b6rto1LHxQWS0npDRmrVIN",
-	"ChB0ntgX8MaXOeHEG2w4/FaoRyR76AYQL0Ds9UEWBgcwUPDykhy+EV9tFVN+0GTlRPMBRQ7PhkhHGZZi",
-	"xdFfxlzhTFlLfC9kQTF5GfRQVSRf5rZWJEKCNzoZeWz1rde0lpjhoqbDG+FNh3H6pMolnFCJenZpcLNK",
-	"XcBbbleb2aKXeI0gDLDHCq0q7DBIeZj1+kRYx7j/pwmYZDYPP+fqpuQ3U4nSBkjv+2nfq3eO8v7nikXj",
-	"9YVIkR7WSCq2h20OYwJKNUCPHFkC3Nq7S092l9zArxGResRZXCF1V+rgjbeUA638qalrURS6uDhFF3z5",
-	"8IsoVJi7V6GFLMBsQJ3dRvCMQIZ/0Ksgbz1X0yz14oWgEJ4SBQ0IGuilYrngmQFYcQZlY8fIyIpoI+Mx",
-	"YyckT3DrzxKp1bp4bG7HXeORzXq+rtdigf2l3AJx5qYF6GAYotijrji5uFzmjDv/BWhb4CWPcARYrlgL",
-	"z6B+bvU5aagwcWM0c1SVwwZ6Hs70Br5AFMBzbSD0Rd23HaaL5+pOWl71cZ9JVVPgK5fqlhAMZHgxVCwu",
-	"dWkfUcIH2Np2Yjp4RnJ3a4RP6Q1+GRyZD35ITzEAbvQUMO82DKn2V8M93uSvEX2nRgAY1dOfuBP4/Cl7",
-	"gvH8T+eTjkLfDWjvl/CV80nGy0Lr9X2ff8Jkua+dban8WbbPfb8nh4YfD2RpA/Ag5mQLvdv5UJzVOuXx",
-	"37VCHrMH4FuJuzDTcWk79/WvCynWw5k7fPKo845fnaGLGR4EYVBwlRd1osJAmXqOBuYf+a2At3/IHuYp",
-	"iH+ktusRtS+GACoXFz+XEp2WNq6kkeomF1XbC/aO8LUVRSCgDg1CqszzRawB9IjylPlarnH7Uukn2tua",
-	"m/HsDTJfnNXFgI5Jjq8nsnZPqes5Uz9j1FlVyX1FrIrsP/4CxNEzj637AKbs60dEJvHsSCqp/ZmQeDB0",
-	"i0a021RwfbH0ZEuRzu1JADXR8AYc5ctfZPZrvx6+OKcl+zGKxGN88wJcJ9i0qvZA2nb1c0RgZtCBfffe",
-	"c+COUxRitbWVivSyy2w0etyXA63sNYm5BMznYhvBsPuAY03dHU9wsJU0n137EwF7q/rgqyE0VvrZB68j",
-	"/BhPJW0iscr4dhXM83ha+B1ahCfoypSKvHTm5W9D2p8WeneqqA9UvwLDzQn4wNKwG+BOLHczGKXfyrvq",
-	"Codei7PdlJcSYL2TF+Zz/Hhcfue0MqXX/AA30pqHOLputwo+qhp+q9ZN6ccYL1zVN5R1+kA1SrSEbgOG",
-	"2ypH1YHQhGfJXAyQGDrlFOgLcSWdOdfZmH8CCwFX/TLQ1/Sclx+IKWb2QzOywGhMlj1WXqRm7MiDshWK",
-	"sCJ1AIce7H8CSXFj/W1crd8L8fFcrfdq783taK8Z95jb1jPZqPwAFWXOBbZnvcW9nfibEDoKc96j98Jt",
-	"LAJFVbuwXTmA4jgXoMk48ZcYsVrlDLWliwdy/GCU9PtLi1Pasxb/8q/6oI5QzMIRFe/5yuYHH43ihhHn",
-	"6wLLuAmYxFk0vkq/4nivfLNtaSyjaMECnwRAb1gVuz2Hq1YIYzXSzH78p/sVDvZft8pxUvtiJ1QQWQjJ",
-	"+V6wmot5zqvECEt8uR+/rL2GsT7L5D3dIzJrQxFE7wdv//n6aL8yubzrp56tP3nGu4KgImAXYGz/ui9i",
-	"qUAoxMQCEKjyzyTc5hV0dTiIaOhlLHBzQlH/fiNzcdazWapM/zZO5n+pTNO5nJjcXP+IRbbvPqoTPf8B",
-	"/dcB7PQlgUPlD15JThWlrnwT9PrsycPLvbSbrOD738ZJe0uj/ec0uO5fStMGGiTDoWjUCDtP9iYhrGUa",
-	"ROppOciw0mh4fgToFbYCzwSoZBBnbgnXYg6wmZ626z99+TBrD0Mg6/7AIJDh/HSEplk6x97UKpdBc3na",
-	"kongzF/8+atp3bHcI3JiwQX4oo/cELAf2DCe7znw6gpZML1PAV6B3OvJq/CxYSy30eM3dHe3s00y8/69",
-	"FTvjEcMLwbIS4RqUtmzFC0QJKy07CHsFGaotVwesoCh37pzvN04l5Ln7VWjtX+vCb8BFwqLooWyOEbF3",
-	"CJwV8ah3ydfdjMaX6JXitRW7WDOO1ZbnsdG0udThhf77fnY0wnEs0jt+A9eo77x0Sm6mgm+hMrOAXXL/",
-	"e6gBQK11nus9EbtKCxAIushEcZZW/FJcZryHMfxpKZ7yw8jEUZ8C/nwi8MWf/vowO0bFTmmpn7E7/xhF",
-	"ddbGQdq3M/ct4KFYBLy45SGFOzWHpJpyt9PGLV66Hr0Ur8O3zlSSXn/FfZuf/t1nRX76Tu/RdQD0p8pw",
-	"YNCHLuvxB7ydtDoXuV9DBgJObj92yLPqa6PUVrdf0EfJfPZFqmtfdAi17e9G2V7agzdD5SnEcBAypAFW",
-	"Ph/M77xWSnOxR93aYeEH6+prDx9zFdd2dIZagPAwMIiIzt/dvwAja85ID1Yt0EdKEhYGOIWS+vP5X5/y",
-	"sEVtAT9MFbtqjOEEvqyEZosgycRQU/p03AQYjY8d8uO3i+PxoQA8WmTrzi+sJJa8CkT3uE9Ij5Sw93ZG",
-	"fCtsXWGebas+aq3zeEDhnFSndlpMOGGD7CBZEkuMnnD9TU7BbEVxIx7AWP50pDi8xFfer974qIURrYLG",
-	"JfiIraXAsmeydJW2xLpkLD8QCBswAp3nwoQEicCA2r3Id/Rafqay+xTv+20neKayWbhGn6msyXcC0X6t",
-	"yE/acMQ3ANpMCLs7q4PxfT+U9Ymisyt0rimm8MHE5yUO4uMVIRrgv9Rh3dbSd6KeGmqI9rosAF53Zuld",
-	"U+ogajF9g1U1I2IeP48V4y8eDjVUzxx3QPjesSEHoPR6s4kCd7ViDvjgcWS8VFSDPzldUF6VuTALDKKZ",
-	"RQ3eFIMPxFeFtCHEXUMXKhjkGT8AKZAJDCIEjCoQow8wP2dABohH3ZzEuQH1xty+8V+aqrcm5+IWvdxD",
-	"p0BSQ+IyhOkAPtbziHXIxaN9M+63c+COpQOSGnGW+MppGUA15fk4QNPHuamIJLaiEDnIlN0AVlQaU3sj",
-	"lf2AnWpBrnoTdEFEZ0pr7NEQkSvCPQnl1mYDfWhZrS5vRjREP41L3F+uVqKPaf6VcOJAKzRO7Y83X/56",
-	"XGp9Ios9Vq7ccKku5ivWqlYPgOtO4qUYE9eF11XbcA7r63ElEMfa8I+9zpiHGYT7Q8eWohZJ4lj0gWa+",
-	"yuZa+/oh0cWeF97OS19I1ddGnYwPnm9pzmuk8UM/GWH7hIePMYBqizcTpKFvQPMDyRgvrd5yK1c8z0P9",
-	"gwCTWSJV2lLMqVvDlC5/wb3+9fIXus9/7deyW30nqqWeauBM1Ij4ulmMToQN52HNi3lOY81KHBNQrHgc",
-	"j/aaF9EHz4LdXJMQtM7T0Wj8eAgvjUoVK2MRTEcIiCUsrJ9/B6UsxyDxTnmQLuSNPJH0FpAFQstSVcIA",
-	"bGmeOTS+IG30/Mnvfl2anVBO7emCFXjEqVKvUVoqTU9pqfAWxvFODu0t+4RwYj0Tca1Mk0n76YLdFFxZ",
-	"9on0oBZKA7e9EUK5H1tqLpSFhYof8+mCWVFsDfvEWJnnbmJLwbyf4j6VWwHP4+YW37PVhXvk1l0P7oNM",
-	"Cwz/8aKQd+LTxCooIbITKdgDoLkuyEiJbrsu7O+r8LTScKPMC9B4rzduGSJ1mMlKz7EFmjdeofoKzdGV",
-	"mTOVOb0SKwiq6HWIzBC/OtRbUgOFrGEsN0qYLRX4iIPHZkbS7tkDMDi4y4A8mKoMwOzMuHvqftgXFx9L",
-	"XQssypSalvs+Zji2bNCQp2ff4ymhnF/RPSyAuFNAicGjcBqwZASzOKEpEVhzdJ5VII7oKfbGxYOATTJJ",
-	"u+cGMsHpU/Oj+/hfhyYlmLA89531qd58zjJXLJVRXrZB3+91DVHfWUfKs4qdIZRBAtpwQ9O+x8W5F/yM",
-	"S/3YrzEoAGkNGpimanvAw0TQrbPdomMc1Il+ZLQXqu5Hbnh+1wPH9R1+PK4yeaP38cLk3BlMYJ1c27IA",
-	"brUy/GepCAwEMgRbaZAk6N1Zvcl5TdVqEUfdoV9ru6GFHbpB6cljbtA3G8E24aknHgE3RHpaVfQXCP2M",
-	"KO7kCsuQM1mIFeSQMQUoISgGRKmGH0zNdZ07AVHxTvSYmcCKIf51VzbLPVtUIfdYaArbcc57Et9Q44Sr",
-	"+UOQer4RoMmZLm21y4baOs9o4P1Dl4VCXzOqav+DPv8Yc9JffDVaG8uexPaoproQi7yCfcGreBEg7UNQ",
-	"jP4EcCK1JlNI5wD8Lzq4k3PfqfbhiV3In//1/E0vyhZywr1DEvZM2eIwIUjS7oaht04IgTyjn8wDuOr9",
-	"NLf989NNdE/s5Z0o5FpWDGfR4/s396VDdYjnbMEu9K1Q1wjCt9bF1v3XhVT2L19VndG1PueaXIz4Njm3",
-	"seDYfqNzEb/KWlh6GoB7/IvHmiukgmeRC0zGOWmgbQPNwHMriiOJwaOy8IsRPydxhCL2uhH9xWudDXJj",
-	"2Tq7+fPuZvXDBT3xTCAfganz7neFo/Iy5ythQtRruEeGz8JyiiUivjlGr0MBHrb++UK8BQPtvwjFeAsG",
-	"sr0AkjazqFKq6MG6JeEri0SJC8Jw8PzY0DNFhBbAFXheoygX1g4VR/xA3xlXGTFjanGosG2VQ2tzsqxt",
-	"3tu+tlSjbntctkEP0z92jM72OzFLUY6FtETgJDd/YA3JITp9t9TI4AW3+yIEZWXBkIb0LO2vr4XKaAFP",
-	"bX6dQBV+Jq35k9h7YbjfDtn6WyNw6fBpFWSzzpw8XbS+F2Ln3D98utUNttiGSEDNrFB2QYW0t+Jg/H/z",
-	"PK/DUnl0WsRRw2+wQqxLIyrWpjMEXel0DrYepmQ1Cnyii21UrW15cZuhH7yxW4jZNS38ewEDGSM0swR5",
-	"o/L3cTUtfjFQBVQXj0u4jmZvDPpiEq+SG0KQxfsAJodcdiPYnG2lxWpzOp8XiwuPSKii6LGGywjAlae6",
-	"PTD4fNHqM3k4H7wsTeJDg8re08EDGakU9PLANlwBfp3BMmjszaQaH2kZyDX81/LgDqrI1+fQtM5W7rdD",
-	"4RsngrTsdQEPyQTPRrVCfKMLtt9oNymqbpLWXUJ4I7mllNjBakYi5fmRLAUvYKGg/XVCvsVZnxd9DViD",
-	"c6rVHcpsAf9nxRbp9dxLFq2KxD3MEyingdhoam3iF7/JAqggkePMfalujw/q5STbo0N6eBhmcATccxr1",
-	"1KBy3TGZM6+aZJCFZftXdqgtSWfiN+977Y88w91IsyvdLlAbHJyQFAIRWOerruCoYsBlWMsc6SzYWueZ",
-	"KCCKMlIRPwrRFGnYlmcixFigjHUFUlTCD84cXXGH6+OBHIiftQ/sHH+gkOLfeF6Kt8ifEo0oImMczH0R",
-	"I5VzQn9++AM8EQoKO+btxmiIaV8rgzO9vic41Flv1yllj34Qw+E0ec8Vj283crWBZLchrYj1iwBHwYiU",
-	"UJfNyNlK5+VWmRlzZTCAy1+cZPYHKhCOaWSYokXu503XlbmDv8vt6cEJ95Q/JXkkw/YtTiMGNHNEtr6l",
-	"UlasRgvhfWrHr6EDAk8g++TVN0/YV5//+8NP4drE+j33IWevnzz/EQsk/Dvx2//2l6++Yv/f//vlZ199",
-	"9sWn9xELAU3Wd9/4LQ/19zh5IINBkxWn72QKZp+QiBSTWkIgP5AB2I5AuKONZ9UTJIBdIg3bw2fUEQPd",
-	"/1su8//jm0X2G/1/3LsfOQ3wc6mtMGSEYHcXWTCcrfR2y2uikpjAlu96UioPJxRMHKY95wgkvZBSXUrF",
-	"4eWDh/TJ679hZDd2MtyJiSqMew3OSGPf8FuhkulHaZlvupgp9Qi9Zm4tHgUshn2h0ayFAnmgKF0iBB82",
-	"xdYMX4RDkmoKNt+RsRtVIkx86t75qfQw8h+AUPaEvA0NO3Gr+FnPBfJ+J4oD9tmVFuo3V1yxTEOfEb2L",
-	"fQLql4Am9u5Lt2JnGd/xwn46ozlB7xsgC8YFOhtZcLQ2DWpdQVlQFexnf0xVma0oKXQqu0anMq9xKV5A",
-	"TPxOGqkVBLvXInOLBP+N3QBQkETxvjExx+cIEOXzZo/Ay74iL1evmQpZ29R9N2eD7xH9rB9bYG/4lKMQ",
-	"9+LGzEUv7XRHOMYrRFpFlg9nHMBosF0K1DtKwQEOfCGMLhFZfK6DrtfrPs39Aj+e1fOrXjnK9YMhDPp9",
-	"9NB7dPzQG6iQLGEEInOuX0AA2m/QDzRM352HkwPnjTGmKhn34cJMj2EMuGfnCRjBs/E19x00IlE8m0iB",
-	"1eckBVwNchgxTwP7DNdeJlYpyOW5AkJ6JxTfyc8OfJtfXP1S/6S0S/0+rS7w41G2QCFWcifdnpzEI7Xn",
-	"0kp1s4BKEogHc5mLZJt+L8bEF6NvxaVY66L5oHQl6cNIJekHymlthTH8ZkLNOu7oj/izQS0cHn+PevhH",
-	"LvOzlqGjzJOKBfSxOTTsTIXHr4XKHsOgxuAFzaWnigPjjDabOASJgvwMlQFOIUL0Jql1/BfOqfr9O1Kl",
-	"9OHzebxBjDUVxqL5aTZ6P2e4WO/TnRQv9mcF0HePP2fvMFybf4CGMli73lVDD669NASpmO5qfLFXiJB3",
-	"LhsnPP9YAL+5lhNGAdJYtXuCL+L+BCA+E098YsVzrm5K3ge98GKvfvBfOtuqhzd84HWHrAWNBWBkuMxh",
-	"2Xdwvc6z5ILfDaw3fOMep00odFB4vlfUezjPbLfOXuub7I9o0J1JsODp9+yuvJVmc05Va26RcZdgwjxM",
-	"F6B3nb5pvi+hNzH90n9pNI7576hAzZeWtXIpMCifr3LfAaXxiIntzh4Y2RYEt9quoK0v+ij/gDagl3u1",
-	"Ob7viIC2li3XyD4bdFs/FNiu2vPJYGBBXk4X/5ronYsB7mUI4/7WW2BoJhNIcj6f+90py72Kld87W1OW",
-	"VUH+01gf4la+PymD7SuVoJ2vh/Nj3YUXSvTtwW+JMutofeHpYM6hKI7n1pquNP4JxJUQ9vY+SIC6AbF+",
-	"mknD+6LaGqF7Lnl2J5GfIKqCHmd30ohzqp/HOIDEdu6RtTzQpGAI8UqVeT5XheCeH5jVbKWVEivbaIqk",
-	"srG1tKaqEmRreVMWIqQGpf0taKekAGR6yyUBRX245FSWPYVxfJAq6Altdbharbl+Ge15y7W+vea5vBVd",
-	"U/u5Ze5jw9zHjCsNDR74cIgmALsLV77dVjCDyOPt2jgnzsvaFnY/P7L1jib6oVvvPnITkXas3kt9fpVN",
-	"2335C/7HCNqDI89WxXkw1fz4Z5MGAiQhcSB23rkF4h6uiThFQ+bFZ9SDv5x2/1D7bDKWdL/9+4tfEhWk",
-	"0iC6QcUnZj6T6hHjS0hvu4/jwAiJfPetaNb7hphOYyUj18qWv3+O3/38q07Sd/jwQWXwLqdLbGq5/uwY",
-	"A30oFFBfCUMl2jxY3TWUlh+YKRG+8rdreVWI1h/M7voPLVU6UvshndOTrDSprB6xLkcbR/D8D20avRLu",
-	"1PcCb3lAQF1Qg8aKsPPnA90mkSbU7UeECh+AuDei4gV2zq1hK10qUo+hsHquK9J9aS/kzcY8IDgE3IXk",
-	"EaTOmNTl8xI+frFOhm9aNHgqP1AtMDbm1zr1a70ldvPP0qifJBep1n1ULuPNRsjiJeK3D1U60aOnpB7w",
-	"F3PkhmHTmzEEstah4nTDgcnLI7dygKPD9hrCnvtNX2hml0v7YS+0124IH2W0dYawg+kGEt5UfB3UfEf1",
-	"dpUEPmJ//Ay0D9Y7+4alpcj1nnFgA18kzM8B+/MhkUr7f3czjQgfNHgNo1B0X95LWH1iaANUcOYl8l+X",
-	"Oa9Ljbu7jZMmr72g1hmiVAsGMS1nm8P9DW1tC2Y0SiFCOfzBsAIwxX3j3Ye64BE5yVz+cisOvYGS/1KZ",
-	"fo3UrHNSQ/6zxD6WfHVbwY7jBScylnNjH5GvR/6bx61COiFdMQfPx+/7YaIk6NGPDJHEr7QyWkdsj5TL",
-	"c5cO4LDOR8f1mzwNr4ggZ9MyA/VeIfcHwPAZJJBcl2ZyzeD0eDGAFrsJfljLDOU4TnL+mzXM6msbgBZX",
-	"VkJ1pvF0oYAAn0Wx5I62YsKbfxspGkyfhuQ4QXevtFqJAmyx+z6oxOVaHdIFWxbQoW/xNkNW0SEoqlky",
-	"OtD8tKWdiEYiwAN+Hb52xu1svSkJqmDYrdJ7NVdbhX9eo1TiD4aZ2px/CyVAUd33jbCrze9092Bu8S1j",
-	"Su/bCBkEKhyQMgB3H52EGlTM2S9EHOCls9nu61aMGXfYxfF9sBzPfFvRdNu1CM4yL7fLXSGVpeojoMut",
-	"I4IHKjpUiOeKrLsRfugL7f7P0JuiNHgv3ooD1YVFD5Q0zMgbJYiB8VT4udYZcV6aSpf1v/RfmDVGXH/t",
-	"yMJ2+MFwINg/eFz5OX15Dg+AZ4cHgG55KxVy7ULCuFZCdsfzUpBDjEjawp4DhGAgvwGNGj5e/mHI1aZl",
-	"PD7O9ARmJr4upFifIT1R4Zzs5kpU4J57kLQZu1dxhJdbbgv5fiCt9iN+6T4EbyBNJ7MZMnRfPrxnEKzG",
-	"KibTWhhcM5YVZS7mg8TiAWPPF8lu+YFlGlUc4WQVhknlrDsEA9wCHgAhWhcCHwKakCFp8LrQ2/mFcbDF",
-	"wvNCn3Gn3Bv+1tOkvgu5zZMLa/BRFQAi9JS9d2Ym4BlJxda6WAm/ERoD9XAZie29MjbPmYesthq6Zz94",
-	"tAu3HNp0ze+aeO4HWu3fGeBP+xwx6Mk2j8g38pCxTXQpzky5WgljdHEOHxa49tKd0hiIR0a+fwH3J2kK",
-	"/0koEn/kt2JBkZUFZtwIqQ4a+eclTHzE9gjY7rnoeJ6DSaX74bBOB/LHQ3H5i/O0fu33cxIH4/dkbqbe",
-	"jUV4UI8nDZMpDK6JDNUflrMZ9vO3zNhMT4IbRmGsoN5jBi2CdWxrxKWComjYUXcM6QuyYDIzjwD6yZ0R",
-	"ZgQadJB21EqYezXsCJY1bVYN7isyCjRNPG1sWfRg3r70X5g3PFV77Ti5xB8MBwL8g0eFp/yXZyGELgQA",
-	"FxY3XEmDwEHOe4OMIrPaaXhT8+GsZktxIxVIp/cbvBPYKEWa0XejCV/+4mTq10u6McaY9Ao75UYZ9V9N",
-	"semfujH47Z1VyLBMrl9XyWw0ezgu1mx1YfA4ilVCCSGqn5r0YBdHWJm5LV/wUJPn/hV8OqpBCBnfRkrG",
-	"eCTmjwcYHdciZWRaSscfvM8/xy3mlACCJePtdUDGDaWhxN+3CBxmuoDceFeA6G3aMrLSRWYut57PKU5s",
-	"JlT2ymNX3UcjSjZCrBZ4YbbC31/NmFTD+zipQY5AU/tRzESm9ErsC2mrqnjUMyuulHZekZNUNIt0GSpH",
-	"Cr6q6gmVBn5auMGcOT1fQqwQW5HJPpf7lf/GedxWePzhPz2J8r2XJNPkEreMEYiBPB+3xtsqIrHFq6dN",
-	"JM240y9gA7vn5sKiVwsQrTxvj4nQZ3lR6H4AWi8g3NxezJF386JTs1vSAnQAw+JkLKl35xTCGsPK/eFD",
-	"4br0Gjn3XzfWMIr0OpS3ENwLUMMYYesn4xwW0U4XdohV7BV868TeaWqYXpm70QwZFNyASi4yHjXxFjOO",
-	"USQMKHllXxQHp8dxKxPBCb/f8eD8l+OttRpXw6RWu6jll+eDIdD7ZUAZqDJfzIS/OIZP+VhrWmXXcz3K",
-	"zrDEbjxzW/jjKPOIWg9O4PRm/UIYp+bmgbzdb3ROJxqfi3R5UJkAhxiKx8DyR5K9BVQtSXXT8BQXrBBI",
-	"yLNgW70Vyi7YVtiNzqqwwp5DJSAA5IiMcXuvsavRvHvuRQLbMpaag0ORyfUafuucsHf9GUu6qk2P8v7Z",
-	"M/v1pnJqHYCQjgKSCq0TWpTYTobyhLNFNurTHBU+o2kPhs/Cg8cERcJazuGvNC1SusN2jYoapLywOtAi",
-	"r7jyJe92I7ZzsyKMpPT2a/uRWpo/iX3Y/fs1NBuvjWnSIJOnNh1gx0HbrSGKxSAhaFE6JQjBfQjBbiGh",
-	"R+XThu3KYgcHPypk/U0Lp7LQ+LPXX1pTSdsZXdR72rfH4VkfZ4HMVw/H3TbnpKP6ajobVV1Ezh6Lw0MX",
-	"B8mzlC5sWr5DHeitK8mmc4j3GbW5ryNB/px/JDI/cnDkQEu5TzhW1t2PJrrM9AeV6ac6ecH+jgq+3m4O",
-	"L1R++Ccqo6k1LHrQXi/0jJtbwDLqVsAQEws3t6JgG8ELgzt83nqY1oEYnzU915lwI7hXNa9JIAbHfJSi",
-	"vtfg5pmClbUIu1M4GFFvBsqxQFtpiGQ6U5RvRXaWOGZdXN0pyT6ouH4nePF7slvdTeObjLwq4s49FQpl",
-	"oVKY53YZ7ihrm3YX/DfOXqJ3T11EjTmPDH7gL0ZEP6rFOqKRqPr5HAERehZ0KEES5Kykj2Hsl78gJfOv",
-	"gyI1ZI89Jvxt/2h3ZFQomwyMotHgMHbXnMA3et5yEJxQX+tJUZO5GbxkWsEQzZUBuOo+GvhRIo6k94zu",
-	"Tq/kXS756nZkVdrsI0vdYV/z1e0b/bEG+Sa5D/9MqWS4pm+0MIg+AiV1jeMERCL+TKENV6pMz1jvAh2C",
-	"fTX0r+AbA9r02Z0oDplzcXWRpera1z15y3vo/A1THXctl/lwPS8+clQ2YqZOTCe6K255rm9KvNbdgzH4",
-	"kjtLZ8HoDTV1bMCkB/DHOS9l9+bLX9z/9fZawkqe88KDnUpcdPjuD8Fi5V6N+wKQidT0aufekDE3ZOF3",
-	"YITr9JdpMHW0uUdCe52rfKnMPxBE3Ucoi6+F7RRv/8GgssDIIz3/JMSrpGa4DDnzpMVe5uJxlVjvt9oD",
-	"84KbEswhcdnAcZul3OfjKfSuL1Q0GqqZ3nu4X6sr1JFZ6jSB3wS1GNaEOAWXC2sAAmDD7aOq441sFehA",
-	"NHorILDN9qKA8FOgQrXyZmMFVoyDloQY1G9CJdbE3YjiTq7EA6tvheqpHHam32v87hv31fuJjWb88P+T",
-	"d3W7beNY+FUIXzubSWe2F85VMA1mCyyaYt1tgB0EBWPRNhGZNEgqGjXouy94DknJsWjLNiWnu1exI5mU",
-	"+HN4fr/PgzyjYfHr+/cNM+Nq28xoxWa+6oDN7OLTzYyZOnN/PFoxo/hMt6YUbqhVrprHNzfGd3g4s/P2",
-	"Eytx2iLy3eDFVBYCNAdpk5S4FeZSAaC+wqUCWAFOhScQPt4msNf0UpbiQoKsfo2wrJnWzsUeQ1Oe8oW4",
-	"K0wnhvIpAlrJIonDky+EbcpXTs6k0DI/tShpVz2KJ8geR5XeqRuvHo8D30U0VV8ncvHYc6UGITsZtbnb",
-	"wEYAZflCfBQ9lV78rljGhOE010PrjTvmcuqH/RoYI+QTZ86AOH5q2axQ3FSjyZ8PWxsJqe1O2EcC6V0e",
-	"WsSH3iU/bkV2V4qpv/MwMdJUHxJKlLrVa2fGuTcBwYv/QUGNFd0O9JlrzMm00nshZTbAjtkYbANADlGN",
-	"e+pv6JPiNc9DN/FiIv8YQxtF9xHC3q0qVzvN7v/uECaOhCCBktrKHI2Ga2OK+ratj6eE9g95Fk7ot73A",
-	"fg+Jv+EpGtzPdMUypM2CIJROzAHdKg0uDVOruEz4Yq9+ZSoifE9xvD77VjtTPzWeZa8PNrTetVI+/CCN",
-	"N9Y358UEDLP9UvgUfQ8cBbi/23FSzBtaypKsqKjcbSwj5ZJDjXsqfy3C/ez09U/Xg+Hl/DS4oPWwdVq7",
-	"MITdYEG1H+0jovnutwlUHWhoEBiZrbW4F6YRHq5XG8p2sCtSDg+aJEzu4YBdME8z4Jd34QAuCDfb8Izc",
-	"/KzgjNpQFWc2mNqrLOt1Zl0XLfP6D1mSOU1Baetagu3ChTY0z1FtXFJNHhkTEOcp1iml+F7aiLtigzRi",
-	"TyEZC3zmdZog1U9NkuNA5ok8XyTnGicvUlP8ZtByN0YitsHrG04P+xUKOX8CdjsUTLoBxrEFbAveSBZ+",
-	"YpVTDTWY36aPxXJpe9kBSSDzfDBCAszYDyWVQsgCIz+65AY0HsUA4i8lc052fu7eoVfjjRvZOtzyxKox",
-	"wVEmRsIqBEoqGO1ARUANkTghiXJMdKW95tR+GrjrafU5ab5hNfE3alo8R2jM13gy+JCOyY5mBOVYUPm2",
-	"1uFr8MHGS3bTE+F+VD326YlhfDZfqovG6Mc2ja3jnqQJ4SAL5T0jegvoO+PzuTVv50qugq6zYjQJs097",
-	"jVmW4Su/Oea8T6x0Tza0b7mx0iIlNGHVY054AtmTZYT6PeVzXlCrza4dFVCo9cdl46qfkDWIG8MgG1el",
-	"l0PB6tjhiD5yDe1iBf2tjYXHvu0iDXr1FwwbujGnJa2ug7GBkLPIxU61p2JKMLrjXRJ9dLZFXcuqNKYb",
-	"NDX2njzyWPmPY5RmsIDnshDZ22IsiyVz7fQ813PXs/cYOjpPntaAy8d5gmlYRVKFozAD08pqYtf2D56o",
-	"3PkIM75gOgS1tWFrd/BCGg0E6zEQKEw/MvLSHgmpS7PeH1Ka9S9Gs/8pWWJfqBbSQpYOUn21pr2gqG5M",
-	"Z4gEvNjJ+zHEzLazJrtvnVp9dxAFxwc245kPnp3DnF0X5hsUiIxH6Mi3H4Dqus2YLYTh+bZecA+l9PDz",
-	"CaEBNAlSgTIMFL375d37i6t3F79ejeJG8qbD7kBkA6gysA2d224ecHt+LswrVnNPwI8Qf06C49RYNQom",
-	"EGcF5mdJnxn+eE55jsT93ggCd9rptOfx/W3oE7sAsKdzymyrh949h7KnvrmY3VafRFgQ0H25SV7Znv3b",
-	"/yJ/JTd8nf7W7s3ZvMVjAYbaDHyIDibXzrcgDt2rq6fi9S53ZVDQ51mxxn2lejgd0WiBAHnJMZYqUN0e",
-	"+9oo/AWCaAB4EgnB8V5PUqOq8+4xVR2opp+0yTyzfvsmK3FhIql3ZMtdnWnL7cwyUHWmX9tWq2vkU5C9",
-	"VugEcwwLmDqGDg8Pfg1bWnFwiTTNBTEDHhD0qJlqzWc0J4KVM7lifXBO1Wns0TyBL3hLUnlYd9stR8Rn",
-	"W+8Ub67RToINbm3CjnNFNJsplgRD8K4UmCmorzGpuzkTmiCobP9wgKcWHiTNn/1pcvMj+bK3fznoPYA+",
-	"tmfSmmpdSpW5vP2QGgrptDk/wlT32bT7EvRxbXXxbdZLYJ9/8jYR3v8tACAa128/mbBDo+sZPD2i6XR4",
-	"+VAHci9gJfWjdpOs9vb9khUb7SRZ3UGb4BS1DTWcYCuasfTAIzu0rp4k57noHtxUD6EB3RjDVmvjdfxA",
-	"7sA1oY/2wHUJ2c2Y0YwqYEvjZryhPfmMydwxh3i642C1R13xp6pGpbzYQ6/+BzNfShkI1vubutDJ7uTn",
-	"NOxhAqo4IfuH5ZqRVaFB559zVQd218VjzvUyCepLpNx8c2h7N3zKJRNN755fNrmUmgl0MdK83KxOPDlX",
-	"BXo9t9dtwPXlIiRlimV2ZJI8lDXryxfIXYinpH6F2/rc1q6HWOq67/8s9TKUOEfA2CezWn2CSOWpY11S",
-	"axMHCjgGWY9prHsj8kwxH5OPTngDxSSmOP9baGa+OlCBI0tyxgckEIwPTFj5/1qPLtkB0QhoSauOsgA/",
-	"XmCd4MQ7tiaHghyesgrHQ0O09L5o+86cghc4T57AG13+U2bC6gcUoa3CxWH3Q0OwlvZojtvF93g5qX1b",
-	"d9nJvrWPsNe8dW12MW8/pMnf+gOrxMqlJFQ/gQNpJRUjhq9YHyU4+IaXLzTLFNP6MIYA96POQfy//3Yw",
-	"TwBMU094hFwvsZOh5Qmuvf7WEH+2xyIUHNarJ6D0l8uKCNkr5m8pVZ5Fd/+HYrXuRk2n2TZbWjzEuaJ/",
-	"fcSLDf4zv7EPU48qehTx1pznKSbwM5ajWw2ai2cmjFQVFpFAB8eIgbg/65+SZsenSR+ozG4PmecL9GT3",
-	"yBEYEAspz5xnKIrx5cake7HR1nPc5GYpiwXS62TUMO2Rq5jBclzHMUwWslEY0fYwzkzdSw3YlgJMSVas",
-	"1jgYUA1Yl5JNGo+2kEQKVyYOQwZ1ZmYJceAI7aFBHONTnokKwqjKOVO+2HkSpsmzGglZQk4xfWJiDMEt",
-	"o129GBqEXO+uG5N51omlrMtp0GkPDyf07T7bwV/hoZJPlx62IycqxoTmOXJye1KRLdEBgaXJyE7L6EDf",
-	"ib0G5Bf6wsFhbAWkYB/FS87u4XI/5/u0WK+l5ufwqONrxaY6gPjKdRKosNtXWQSULBTmx5DHQmSwDIQ9",
-	"SbjBulSISuZcPDWe4zX3mGKkYv0yJi8Zzc3y+2jyYr95XDj8phjNKri0GXl9GQUMsj8frNDCeKL98mBv",
-	"VM/+BCtUPpqMLsEede/wEqPGdxhHoRoTg7SkANg5r+yuecsRdrdm4uMHclOY5X9uP8Ffqfh3HOebzx/J",
-	"1d9+abRRmOV3O+cPP/4bAAD//w==",
+	"7L17kxu5kS/6VRB9ToRnbGqkeazPuhUn4mokja2dh3QkrXUjvLodIAsk4S4CnAKqKe7EfJ77Pe4nu4HM",
+	"BOoF1IMstjS294+1pklW4ZFI5OOXv/zlaqV3e62Esubq+perPS/4TlhRwH89LQujC/evTJhVIfdWanV1",
+	"faXEB8v0mtmtYHu+EWwp1roQV4sr6T7+uRTF8WpxpfhOXF1frfApiyuz2oodd4/b8Q8/CLWx26vrrx89",
+	"WlzZ495909hCqs3Vr78url5kYrfXVqjV8Xtx7A7h7VYww3eC3YojO0i7lYpxlvEjK8RecGtgcGtZGMu4",
+	"MgdR+NFtBc/gv2h4tTc9cK9KjPNLN86dVP6//z066vWP3K623eE+f8s3fsWM5VYwu+UW/nO15Woj2IEb",
+	"tuOZYOtC75JjXT/AF/QNsjusH+ROWvfV2Pbk8GHrgXJX7q6u/43mjP/1ZXi0VFZsRAHPflWIOykO3Sm/",
+	"4Ud2cJM86DLP/DS5Cv9U2u3aJiE1e3pufWD0+qXWueAKXv9uKwrxykltdwR7XlgliusXzxbM7PlKwL92",
+	"QlipNtcvnjFdMK6YtGLHuGFrmbtv+PHsud1Wwzm491wtrgrxcykLkV1d26IUiW34Kr4N77bHxEidNBeC",
+	"G60qufi7LgvFc3YrxN4kFumw7ZPXyCB+dTMwe62MgBP+qtDLXMCIVlpZoUBM+H6fyxV3g3u4x2/84e/G",
+	"jfSX2sv+ZyHWV9dX/+NhpUIe4qfmoX8uvLE513dugtKwQ6FpXehH7plPViuxt1ytBIwjy6T7Fc9fFXov",
+	"CivdqNc8N2Jxta/96ZcrmbXm/6fI9N3kOc2js1S1s/1l5JelsjJv/fCPQz/7tS4wf3ODDEPwT3wffqSX",
+	"fxcr696FqyCyb0HxNSe6PNZOQmxinY+MpOVMz6l/2Mtjfdj4uIHh6xIlqTn2TBq+zEUWO8tepiPD3Isi",
+	"NbdC52JIFl+777TnBC+j34c3LKoR9szrCV4nndnxatqdca60QlFGYbViZ6Lfoz/wouDHKzg6K2kkTl4o",
+	"p4X/dnUUTh0oXRtj9YANt6L5jr6l+TO3ovva1lL5edVG05iQf2nPkj0FjT/xSPdLy54bc9BFFlO99TP5",
+	"1aJPoLpqGD9zd7UuC8MOW822HK0JWojHTAmRiYyt3f3BdmK3hDt64B6eIqwL0OwDX3237e4VvCK+EZbE",
+	"qCW0WVYIY7prAdfBB/sFfcFpbJz21WLK2XWL2H34y7Jg+qDYXuh9Lhg3twxskMg2F8IIZUWRHmH4CoPt",
+	"MdHnFMLosliJiefPiOJOJrSnlTYXw9qTNA1+u3pifUiLsA31CdPiRXcz86Nq7WZc+6zlpizCfkfO3y8d",
+	"y659a78WK11kZsH2hb4DJSCyBTOl2QuVuX9u9U4smNly99IFszy/hX+4XeIraxZwnhZu24X7303Blfsr",
+	"GGZm4cx2Xbg/wOYs2Iq75x2EqslFtQBk2sXvu60u4utw4MfxuvEdSkCvavTD8C+tlppetnBbEt3BPH8j",
+	"rDNETXcbheWb+GkqNlxJw/1Zju8mWqbN/XthnYEr8swwqcg3yoVTYTtuHzO+dELHwMr1hrk78obLzOlC",
+	"Gd0FU5vB+KG8hZfDUMgjqg2l+5rWkod3LnCZoot7wg1Nn42Xj6Y1ENEdPKjcyMvcRzcpDbJIq+V3W71j",
+	"urRGZgLW7udSGPeZ2y2+1GVtBWuP+wewShZXt1Jl0fH526crZ+6T4HeXICAk5BKckFulD+oq6iigck4Y",
+	"2/jhTfLac86rXyESbFCuf/zmahHRtU6oc/fTgZV547/nfoPTGb6A/BdpAYNg1iYJEtKw7yqjL2Lp1U5L",
+	"barRk1hmUqjYVZVLNUEk/HN+kCoqGsmNUOKw0jsRM0LeHvdyxXMWvsL4TquNk5VddJeU+BA/R+4a8EZr",
+	"4xXfK7By8OPa4xcsl+rWqeJVXjZsqtrrekUQgkjZoLzgt9yCacvz7gDdesKNwPP8KhrfaUgSPq4hOLiP",
+	"/gXVWtSXnpauT0BgYycq7KR6XfHSDFraT+FLZ2jBQXWUFMbuPjxhtiWNC3cNM6N3YqmzY1tRNRyhtCnk",
+	"PkvFC4zMyphIvKZPWCHN7TXjIKrsoItbAx7PYavFnSjYVoMxYRdMFxQJhoE4tbrkRSEy90GwEHut8hO1",
+	"bIhstBazbsxIy3jubDF24OaqL7DT8xBvEQkFU74aCvTguvcr3LiCRdGtiUptq2Ln51teTHSra6ZFzWP9",
+	"Juqxxi/WJyzTOy7VYwigBs9lIKjfG3zrbm25xJeYROC3uxKaYzSgOd2k0h59AiCIbawTIb0XilndOgN4",
+	"RKJWhD6Mv+NgAq/1IeqHnqruu9cKfDRuMG/xqxCO0CMMDX89uG/T5KuLgd7bcxeEBehsIjiLOP9THdhv",
+	"j4xc7wX7DA+kczrxPH7O9lwWBoPvSoiMcUahwc4oz1P7c+nvhNZ6txWqlvnSa5ReaRgtIaiwmKgeZCbm",
+	"Wl/rk3N6zXCp60urtBKDbl5Lg9bUoZcFGnJSkN4GOW8H0G/8Fo6fa+cVy+NNbePOeNDcog0Lt2AdCY+J",
+	"ci7W9sa5jF3bWGu24+rolN3SuU67nchYuaeY555vxDXTKj9Wxm0hMP4mMhQADOi4nxr3w4aBWY8c1g30",
+	"7kxrpnXMQuar7Xxrd9uw1kFg4Q2MqyPe/4lISER2uyZwJbd+2Isgiw15iku03f6F53ciItDc3Oh1VEks",
+	"RbCE22riyHRZMIgiSLrXNJhuSrsJeq9+ebyh+OXyeJOLO5GDk29vcmmsn4KxXGXulTHXf6ntNhFp54XF",
+	"VXbfgbEYJyb60IpHWfj/HOww+JVxY61FqdzwrxYTTPe14NZHRPsGZrfiyHi2k1WITMIYgySMf+fftURP",
+	"xq+t2UKwhgZfqpVWa1ns0FTeClnc2LJQGAbGf8bW91bELwjcrOj8cq2NMJbBV3x0pChzAQE5MrtwAbi5",
+	"xagSztYPfZVrA+MMYsDVMTq8dGIgz6Kjo/V2V5W0LNdqIwrGN9qNB682igCyXFjDvBHdVSxuXaMBNOHk",
+	"qSv+yyPb61yujtfMC/QCPnHv4iqDd/cuWXwYZXEzVtzcmPCh447BJPnzmZhOwM7JnhE2un29cXYus5vl",
+	"MRqjxMCx0TFLo8flA7GPLNMT53VReocpfaiJIkgLxqHWpYE5lQq95ffjvT23D0JlwWA6cFPJIfzGLb8a",
+	"5fipCrGDx5PW3otkpZf9KQ0T91oCj0fsInjqFXos8dOR9IJwRtKwTCuxYNzUkDB1fMymFMZeP3n27PXz",
+	"N28WTHxYCXgOfOhk8vqnJz8+X1B6FP6qC/+EqEG52nKpRjs/T92331ixj4nuSmdxecn5MRZNASXnPsLZ",
+	"Z2IlGxGIumkOKc241f4huqjuWtAs06QXOQPB43ns8XrfjSv1rcJLfE1kCWoHsZXYySokHsVfbG8uwJ+T",
+	"qDPidjoRasEt8MeOJJrkNnbSbMrxvuN5GX8JeZldbbLiyqPGpL2Gk6mksQW3uqCUIqG8tDK66Ei3X55j",
+	"3POx26gR/M5DsWDEhGNbCibXKFcoYqDpKixbv34ASabVrKssm/KJq3PRRdOAWCc2citi9+sTmor7lC35",
+	"Khq0CIfK77VHCGZizcvcXi1qag4z+G5KTq3QhRSVh7DtPXE2Gw6u4UeTXtUF4fEGQxI4l/jCitVtQpsm",
+	"9c2GW9GrLJLnZvzxGBVqgYEsWuLUI0RidfudLlVUJHKpQo4MobILJiQYSVz5+J4P8jpPkAMEMRlV7Ffz",
+	"YnXrkzj+WWN+84a+Gw39VU8dj295oZjSxY7nkHiOXmDc68mRN1gQqOgVNnOSIafpptNUyYsLYkNXE629",
+	"KnjbgvKsGWd3osjkygZjQ5H8HIU7xM5Xu+q5IWK2HpjgAavg3IzYE+i9CbOW54XgmZPVrERAqzslmEfZ",
+	"8dztewPpl9IhUoXTVb0yyEdjb5On700l623vPZ3COgux8xd9wBAOHQHnVTB4bGtxD/zI9DoWH5LK6riU",
+	"psPLtD7mrLBYawd8CDk8u7b4MMaFW8b42us4UCq7kyYFLVweB01KWkG+cX6fjaaE3BhV/AWGcEhRc6Nm",
+	"WByjhjXAw1KQ3j7jim7M9lvlasuqCz1Y/lfXqsxzutghOGTFzp9w/+E0E67g0ogx+TOcRW2quJjpHY6E",
+	"xeb0P6p3jHwYSF3kSZMcloRYJW30NJwoYXu9DbYtvLbhX4+2uBoGdP+2wsgrKKSvqfC7jYvjPcdq2aPb",
+	"jrDCv1LpSXPr02kTSFHVrwtubjF+RZD74evA+xH4qPjYSh/ST6axYtd2byD80DQkUxCNVnak/tjoUAuR",
+	"CWUlZUompJF9YK+nROrLqIkxDra9GIeqDY+LTq60L9friGbwVn9ndBk/TkvtpSQtITPu+T7HHxvxM4+T",
+	"aw54nWtdjFc/8JTv3G9iKsh7hoNP+Iv74q/OVJL5zYFLm3A13UcjsGvwzD/r2PL4JzTetfDTpiEn1+sZ",
+	"j5hVqZ109vSstgluKT42OUTcjO6+xoor6xjfehQD0DRW7K+fPvnPN89jGhoqByMO3k7vhEKcjgLYwmEr",
+	"c4HJDbfWsWe5jRiW6zXUdcJ7k3PHLY9ELG90b5nXsIXrrmvKU2BsZsv3e6EYt8w9esGWR0bptc7QsrQJ",
+	"hs9a6zyHi3D8kXsWQ4xXS9l81Y/CGL4RjfFvNINUSz2FnzWswFZmVNF1ceoKhira5dFL2mPIzzdSDpAV",
+	"VFEwRIFlASMuJv/NRdj52hRoP2itkqL0F1JdTUlqiWojPzx9dP0jeC1ywc3USibK7EXOZu4sp82WYrZG",
+	"ayUKOKg7XYhKkEPua1nwWwGZr2iyaZJCWdTUCbyTYxbgd8a7jPWkp1McRx+OG4R69asifFnGj42s6toK",
+	"jDE5WcBjAeNBbIHVecb4VvCs+f4/PurRXq0jx2Uespmw3iKRO3QLk1IP0rCshEOx4kUhRcYagfb6xTi+",
+	"hqtX2iIyD3IQz+tLiwVrANxo5JQ7m6TjoR6/ed3wp554z3fukdgaR8B9iTvG/6jvlEqeEyr+HLw5PWYy",
+	"3JywJBODfGdVkpkAwu5Zj3hwdC0zkUs0YL1DJD5wiG5ZudliFdryeLPliMJyt8D7vpRB1EBOfIC4kPHu",
+	"rY+aRBZ9pcmq64bAcq02jPvskeW3As4GVXK26p4C1NoMg+HJmfVOK0x0US1pfDNi7ghX2U086I8IrfGo",
+	"z6kyvl6nBLxwuz/+xaNyFjAX/2gPEvWT75dhGmikPiBZA7AUzu3Fb+X5y/XV9d9G1QO8j/IVUK6NabyG",
+	"cQ7VW25ODe+vQmG0P38bLhVCazTEvLWzwQ7SxA9euzyiHk9I1yb1IDAO/EJL5nY/CmgB65KZcrUNYEUa",
+	"yImr2k654hLHUfi4fimhE0W8dqkmW6kFjITPeDzZofdCCSBFsV9IhWALqor9Yu88hAVEm1fCfwUdQYLc",
+	"DcVJ4LU4qupMROcLGKbnymKSYoJ1m2t9e8NzeSv6eR0GjcZBzH/nMkxPJK4v0pEfn05rbs8jqnhBs68Q",
+	"O32XKNbqjRClc2qmzBvZKwWMNyiy7kWGaCrCmxEykEWVQf/6JVPOvekuz5OBI02v91thbG/2tRtrg99F",
+	"PxJeCmMgLVsc61HyaIqkKZLx6pVA8aALwKkH/AwhP6VTXQCWvDUMHjUxY5rM8JdKJhEGkYwmJiyxpKqF",
+	"vSiMO6EAeSMk5mD4uqrXoQ2oxlNPbiaxBLjd5sVur4tokHvlXNZCTbhGXuGMnmJFafc6ebvVRrAD/P8a",
+	"HYWz5RSr7kd/HZ4VEcGCyOWRkcTHUPPTrKxKHcVgXRV7VsR/LKS1Qo1Qhr4IMxTlhk2onlK9LL6tunhi",
+	"bmepJfvq375JA5UHWVJyrjYl30TTVbxBO/eYOTeQInWAGvB2PMN4DqKIMHTVeG/skESX5IW6k5bHqVMS",
+	"TEz18UcCE5BvGsPt0H+MG99eIEXTziezwhBSO02UehN2etzutQbpfpQawqtCY9XChcTNa9hGjeM9iSUP",
+	"Vby/M14U0fOEYPugKHYQg9FFLPg6cuUCqm8c68CSIpkjvrrSap17WMc4veeG95R+FiWRkBuyGbr3fyan",
+	"vul5JqNvkQn0lNZGTHXWdjxLnepM3CTUARpuXfgZYsyXhS43W8vKPWCzuBVAZokSJAoWyBUmkS4pbdPB",
+	"QV/vANiVqE1TLnNpqK5qhGz8XEoUuVh9NwQwI6GZv/K89MkPCCsCHJWFH4zMu/xF5BmRi8WiGDUWjhjh",
+	"In7KpHJmPviDo7g6nFuaimm24AVU3FMlOI0A/GxY4sVVVuj9PmHRH4TcbGNGVoLQJSGDIQqcEtKes0hD",
+	"veEptOpxJIEg+qHb2I0Qo0kkx8MfLTp9pLRqW+sX3WuNuq7yp68672H7arKZVK7fFlLE4nXulk0WvsCn",
+	"7jDTwiVAPBPUdNCG3Y8S2u0kRZX2YPslYEZ1Me/xmSJVTRlKSkS4z7pepWLut84OMHonsDTR+lIicugr",
+	"Z4XtBFeQhu8gqZEaa9rNlJCDJHh4R9GO8IbIEBI3y2FC1KudyYHH+mCUe1RsoTvJkVAT9psY7bhUDsES",
+	"QCZ9Poc2nnYnUlvTEkYwec69GUAwfzOrO1XO04jIUfdWbJf8ikW3pRSfOBgJBmiiI5xgcOM0E9UK5kxC",
+	"hCS2vDvXOr1I76TjBVSpoyLSYeL0J14GQx6n4MreENsGBl5uMgQ11yiRqsCuDJGGm5zvm3bJSCDiSSxQ",
+	"Z7Hc6VSqFuvwehMhA2FKX2ZWIwGhXIavnfX7lNrzcr/XUfBEqpSFHKQVV0pbthRQMxuFQvNJhyUFKz/I",
+	"PD//OR0sJQT93KN7F4aQHBeKvmS6iSmwAnZQqOwGDkZ1DNxGul/dUDmiUNW5uAquS/X9m1qpQu2/oqyT",
+	"QDGb8kwryR9g7k9zv4+PtEf34jmm8LpQFW7sDd0ZsToBY1muVzyHdhdUjiLzHNmo4tD9pPcm1OlFiD63",
+	"COn7A5bHh7FHJ1zVlvRlDRJ1TEQWTWmbuKuUIs5NQ5oKXe7nsbaTLJBPAsbN6gMvMgLTLTXUpo1/L9Xa",
+	"ThprT18AYJrou6wHmEghhBO9wrtVFoTbk+rGR1r0XeLUppoShDqTG7Fei5gP9sKSoxWpHE5lTsC2C0XM",
+	"JA1+bWp+oROsWlqlV7pPYrv3EjoEbYwI7GDsesc/vMAvN9j2WgI9+JiagMfe/c1J744I9dnzmUI0ONsp",
+	"2ElV/+GXEQkZeY+czP6P/UVgQr0C+so3KTqVtJuriiGEiIIAouuMphDjWABrzmF7fMxUmeeUAdFKMH7g",
+	"R/8pFQxrC1zNGREtfvb6u6fsf339pz9Gecuef7AFJ/r0WPVXAlmYqo3sFOtA4x/8dmwdv5O5eF4UsYqO",
+	"lc7LnYp7OumK7R3WAozGZtBbqh/GR5kwL5AZZNItEqrjhjnRfeOaXmcpi6Mdt7IBZquZa1Mdf1XulpNr",
+	"I7qu6LhgDhw7X2hCYQJPv+KdlczZSFvk9vGD69m172liHTrksA0RIMPURU2uHoRd40s0KbzlF6M+eQrp",
+	"RuotO4sQjUZVn4xym/wp6AtWTHkQbEwMET4KWxWG79/ew4b6nSyMfVJnurlIyn6RrOQcW7sZ7zTWRQIs",
+	"RhVtfqcLZyNH2zfkuT6kivZvhdjfrPT+OF9zKSNsKlmSxHbZEX5T6DYFzAXVwMMbF2GqPUAs4HN5u42q",
+	"+ExYnjCiBzSpt9gJ3Q4FOBHQWY3wh/rp9VH/JBa/J9qaRHf+GeHRU5DgpwChOy2w2tDh+NhsDKMempH4",
+	"tXXyH6CcxKeJ0J33M9DQpBhoEtxFcWKh0DKT3h6drrwT6jWFALvUVPHEu6dflJZtBHbp3DGpmNIHqjxE",
+	"hllwc2o0fzVal2QVStLJB3ruZH+QDBnugWBwJ4xvwHl+EfhQfDUZPU25z7m863WdbYL553i1OLn5n4/B",
+	"1kDzxIztfeOw2VEhKePA4K4lE4vbjWsX417xZ4gqxsT+hADPVu/EDXGcTob45XKVZGeBrh/TJvaDk90Y",
+	"k4he8aTKK4QSh8TgQ3uswVe/gW96gbxJ95EMpXznRsStKBJb1BMVErk7t4mIkdkOOtLuOx0qe2rnRaJY",
+	"iwz5CkTcyqTInxQDCkxNqXBIPNjeDofspPL/HYHdxSPz46Lx9fh9FZnfcpXdgFLyUYOl8BktceNxZoXY",
+	"uQu+P1Df1FxwqBsV8kJl1GwaIg44fMDb6ChErn5S+2GXjYPbyAhE6wuqwzcUy4mY1/Esw74s9tq0v/tv",
+	"Z7fSmJTq8JfS0ArUMnyDfkMP564SB7enoTCMG7bmhfsfZwrA9gJEb8ePbKMHK7/bKWJdtVYUg4c1m1q/",
+	"ohIFT1C5FxdmkTUbIjghdl/3pf7Taot6gvufcoqynhhTIr0teKd3YwC9uZzEvXsnJvqFA6nxO5m8YE/K",
+	"io+0xrpWGEwtuYQ/kOUba5bddQ2tiC9sqAY+ddjg08Hj/cOSI/5RFHPkTuI3pSc0HPzieP3ajvD47v1W",
+	"D8wxmyLZwesd2UARvh61hlsp8ZqaqSzlCNA0xQQ5m+lHCqtXZ0a1o1dRU3/Zs3Exu6+Gq1hURdo4/eRG",
+	"v/G29vhrJR00F1GOA+j4Q3QmHljEdOGLVZnCOs7o0276oE7whSRyoE+QAANghJgYjtGF3MipNRm9uKfK",
+	"oJrQFL9PS9NnPR3pOq77yqLTjtZw1sB/TSjW9M62X6SYyNWKIToiF+cDf2EZ1YRXlOCPmciN749aeAaa",
+	"xRSy+BEkpEPIEmSGpCikJ4hM8sC92O35yqaiguP104/6Tphvo9DGVAvd0t5oZPVoKSCkLjps9Y6BNykK",
+	"JDai7a/OaM32GxfhQ1rDGJsEDuamh563qvTo0DgD80t+rBpg+OqTOHUQRukjGilE8Buem7G8sEhdoPdj",
+	"p4r7WqUEUjfacGYSdrZOfzhDeZF7VN9aT0sw9cheqDiO5eQLY5nd6tIgR8+EdU0VJUNo4wY2rGV0DKpj",
+	"/1OsyZj206okr8PUfvCdGLKCr0ExwbeLSfCpnS7iHLgUTADKNVjqxyzTB5VrnvleT82ewKn2ZTE+506T",
+	"Yd9Gwv0n48tcECs70KRTw6Np+/iTb44Xy0sSEKozup+ofZZHTEHYXXlQWqyPkT1Qg83INJvYvOQc3c0C",
+	"un1xxnRf0kgS1sAI2E5QBnUOxXMP6b4QQFedFAXq2l5A06o8c+shUbSBlLO1hPS4aUvzqhpDrIloqFxs",
+	"8Wj6JsNw8e9KY1kV3ItUacU4zk5cNOS5iau2bamyQmRYEOsO/w4ZkeZ5Z5/intpttbLoIr1kgViSeNPD",
+	"ZdhjA6Spn0dN/J3MxE8AMBmMw4R+rQDjrSCTVf/Cik26RjZXuVQew1Dj8aQNba1yhI26fVe0rx26qRu3",
+	"bNVtHHR5tKyTDJy0ldgDMNhxmS/1h5RlX6TA5GOS/v7ZlPWnx6WH2Ud49rFIxjptkiEWZUKvRGwlQ70R",
+	"kLdxPqakEI1rjsLJ4PXvay9lxqlTnlcBVp5i7xmucEnx8rXY2FPoYoTGtxjITIyCrKebbeuSnwJ9uCC9",
+	"3PQ2yH37O7LeQFcgogDJINhI6KaOU04v5MvKkLm3dTytbCsgoyPkzwG11HLjQiun3dXY7hxPOkYqHCN3",
+	"ni0vNmK4XUfYi8YOBVT94Ja8aphOs+1KdCfq9vqUMJM8qUNxD7qsaS8ORCfDCgddUl3StQf5gQ61fUD2",
+	"rqkceXJqJ6ouvx2V21cEd6Wq/p3mtovDoBHunmamS3OUTaPwqq3W5Sm8xtF1NXmppkAMxlVY+Hh/U1Nk",
+	"shArq4vjotZFFCLkviEoV9gmiLurOM+AZ7yZtf0qxa7kweqDue9L5fRlLC72xGePF1i5QN3yCrYU9iCE",
+	"Yiu923EDnE98JyBRDbaIhym4X0nFuNrkQN++ukXy9uaSxDP3U2AGk9ADlKH0pxLEDBAdtpDL0iJFhmpW",
+	"FpyW+49D0l4eFDuAX6TXzAN4Fq1iovkqMWFr+4/RS98tul3PkTSApumQd87vS6mQRPt2ZIaNyCQhCLQK",
+	"jLnx1Nh8ybkBM7g5vu+dWwhlQquqQEgJkQEzH6atB+476EcXLGOwKmg1givpFWY6BfeCUi6je+6dwB45",
+	"vmfexDsHx56SmHiDg3fSbhldG4sqaIoxYjILKQJRIKK0uS6mxGlMQLy3Qwr0hB7c+k4aX3w+3v5SvCg0",
+	"wahHrd9P/gex47YXauJO1HREtMjWyKzkeSLwhyVtQLrmDOtQ/FvF/oDqhW24FYYZHoXrzgAe6bCEcgzU",
+	"4IND7tt3KQ9rXu1ZzylLGJNbgWRPo5vCeliVv5uqvOlG3gl1Rn0BjiU6BSt28U5yk+vOko5eIe+aAPxW",
+	"IvUSldg9dWreR6Nh9ZWN/ocuC8XzQA0eI1EJvF8Zt+KBlbtovGXyaiYYhpzvc4OX5gjCsToL4Ch+v59H",
+	"fjNN9a5P5xxyr69mGGjzdLV1MiMivdrUYvv2g+B3J7B82DHW5hT8qSlXK2HGGYy/RudhbTTudUId6ybK",
+	"i6lzajq0LvSOSQudgZw/wkCzwl+wIgbTVoeoOOA3EqDARB2ZjJh3z3d7ewSfwd/lqQZtIpqOg6YKkCTF",
+	"7zCrsQM+9Mn/nWErvXfPX+UlkhBNSKFivfGN7Nd+rUyj84sCP66vI4uRlt6kJ+WpS5W2NK3EM6bH2QyP",
+	"7cJbuJJ9P3RdsK0+uDEsxcrN51YhLXvkabE1QBkOzTAMuorWerp57jxFrIwdvxuQHxyFQvJFt9lOWtuI",
+	"tSCrRlbwg+otKTqp0FE2+ep95JZKoz2kKVXAHseuLgUvGhvZadzctesLwVO1Rj7RH38gMo3IO3ETILAR",
+	"Hln3Ub2DbqOFnrSwsRFKkhrULrwmAZX3ID8BTacN9qBxFzbb8jv3jgCgX/smjz0Nv85mukkChd0HNz3B",
+	"7qp+OGIEjVphidAktAWnlMBh8rW4NajCLfJPoH4n7qIphQtCZeMGBO8cEf+rQ6RJxqteSV6Ca/JaW07/",
+	"kh6ny52l6fT+1VnrILzYYavBdQHSqQbJ7YhO6hgWr+Ai0NrBV2FK0+ZIf7ToP7iZWHMINCNzyci+iCG0",
+	"517qhHYgxjcyaBe7TJAB6pqhnh0xO3/C2pmatcwFdk/E8OoCIq0yF9d7N5cHt22C+a8GK/nbr/CfQU9G",
+	"aijQc1pPjCFOpcKZCMNvlaLXD0K9Nm+Us5fOb4yjMqRsBbGlySw5rrGcMmOGlry3R5Lg1LsApcYbJynB",
+	"4U6m1ldRVeH0AqhZp2ZCZh/mYBbhfBqxkyudY2p9QlBJiMz0vpXjgQNIlLtpJz1+nHR4UktaNT8qWpLU",
+	"0r/lt0JFCwtS7DCrqsYt1t4h7NlA6LOmgFs3rFxtGT7HG/uwdtKpd/dZh7evmpFwgj8+IledlRgeeHqP",
+	"UrlRuoi5HU9xWRrzCeY62HjVpCZhZFPRZNM0nZqftGnShpYoDVwOzdy7N3MGMUiacFEHr4Hb02wXPpTL",
+	"RHGM9DOjDY9Kt+ZZtK1Un/yesOlzUBXrLIWH5YoJXuRSFOxOFFDCarW+BZsztBbLNDIVTiOB7Es3Twx1",
+	"XVoO6qn90K6himmkKZt/5JmIu38JKDwsOrnmes0EX21ZVTwzR8bFc4j0nzrkavD9F/qzM4EIxaOl47jr",
+	"+ZMV6Pl3406hw7cnlQVIHXWjP/AjtskDM30d9wDG1a9sxeo2SVNz+VxKB5jp04m3jbiIV2K4AXEptYX8",
+	"8FqPzxskXWO0aKK1DxC5KzJRhNNI3KQJwv7QizlGHXz0ASdsnpglupPog4q3uAikjzgWWWufCDiQ2t9j",
+	"b6jJdbBDI820MIwSZcvt30tfKOabMuuDGtFXoKdRCO1LdPehiKCz/FWpbstnLvSOKc2sZsdEuj7OGwA/",
+	"PGLXaqWjP6zAhxF/zv0UIPTwLVbrqTuYhR8DcmwtyLcRMx4+cJJBcHL2GZAKLQgfsAgohs/Z8sg4I6z5",
+	"wt2i/iucudtiUWvTCV6wJyFL7UEEtyoSbfu0mdpIubHsA0uJBHjTFvQnvhPZ61gLomnqJSnf8ZdWmfbW",
+	"S1PIhgqnEkm+pcgQerqjjqMUwGS1h5NglTONJDovcagSSVPyYT7L1KqZoXoIsOgQF+fOFMRjqHmzVCEq",
+	"Kw0UklE/IGmNR9ju6nq80SC5n+fnm1hui9rpthRAbre63GzdzQ3zj+UgqCfcVSJ2tmtCOIvbDJMfW7vL",
+	"u0GCZo4qog44pNScPnPj4PUwnITUm4WUFTXCg2wVfZfO/u8M5rLiFXmUA2rF6vqb9w4G5H4uhQlwS+b/",
+	"K1Q+yIIZmTlL2ZkPcCluOWarQvO1q2tV5vliZFPc/+Nf2O2H+0IZK3jmNKpXhk4KUVJDaqaT5Nw1F7gu",
+	"nIetdv/jk1qDnbon8FPHDuJr8bOnhes9ie2rjIyzsPyQl/MFjDXH3HobxGq247fiMdMBF8/sQXcujFgb",
+	"pN6OxTlfCd9ysjqW/zZEvhUHaQbWrvCHAQEcJzdtIj96d0I5vjkaijmf3RIkLjOZ5HkKXNYhoP9jT6vW",
+	"eL7bsFtxZNJcYzj81ZO3f3HSIdTd9U9Pfnz+GLNiIAHwRWtEvh4j6zupShuzzcEws5QL0muQsUJwwA2Q",
+	"vmqSb0RsisFI/Ynh75oJ69d9UWOTSDXm/Ukc3upoZFF82MuCWGrOwfpY//jWdbrVB9WqgEzMDZ9AMBg/",
+	"rOhkoApyxjq6eUueLtSVKUHfSdihWt2ZX4L+pTPnFk/UdmE8bfbUEtxUYav34ZMk2zi6WLyxxivRFNWk",
+	"8xI96Cl3o1dkkhHIQvBVvJz/JaF7re+VD5UImWZcHVu4gwbWrSrlnqsHHXk6tHzpRTfn07WE3evnBTmX",
+	"maPvNY16MohbiIxxt4ne3GvFN9p8ENF9SbYS8uXkzt7L5R0mzdPPUFE2gm+PTGYEUoG+HSAzes2UrgG0",
+	"zl6aurBeSPT6CQQ8K8ppDAJ9U5ufQuDiNf5VvWDYl3p9f10eTy/wj532l+t1LJqQwGr1kDv2MNcB19I8",
+	"LZJ7ODUDrO50MJznFtdXYdQ1sjnf4voY0HHJBX0SWOWnmOvAuj0CjERfjL490cBteRyMOVNCAQIVxiZC",
+	"zyuu4rmtPlKxuMPLVlyxgktgMxsdO3YDiE68LOC47oTqp/SL+Sf+ALG1sKttHbAHTaBr4FbwwVmpMlFQ",
+	"4pwejUEb1JpIzcZXCXaumrGewgB27XVjyoSleismNIcNa/S9iNPk1NuFx3sDQILUz9R/P4kxc1K1EmdA",
+	"FwAVaxY+doN1rPC36uJYC27LAjAnxzC0RuiPYJlHuFHhd2UE69DxyatG5siXQdtQ7WGYIO1DXDTtUn/4",
+	"seoi1erGkDg3wuONEs7biAxyusN4Wr+u5F4mkcuDkOau7i0S1kK0OVp4e3CJPAyZlC8+LrrKd27fY1VC",
+	"y+ONX4jxpkyrZhKOPV3STsh8C6X2KJbHm5pXOdvrLDXDCAk8r7IeM25rhiFpJgh7QJ0CRRk645ylmHKn",
+	"ld3e8I2O3y07vYNYJrBrQej/Rqobzw+vMv9HXdqbGmu8Xre0L0GzAciLWAeRuSlGAb262HAlTV/zhYn1",
+	"RhPptCj1AIo2apxqfPeohz1PtsdqkFqND5JYjR0GRr39rfvykAnbWPAGlCQUMtbYqWD2zSbbMKToiT6o",
+	"ia1J+ph7axwG0zqG7PjxJhc8RVEe5y18R5mHI1g5mWZLYWTm4+BLkWu1oZwx2+d8NQ272EPSOyD98K7x",
+	"wvzyoCCYHjcVevh7R7D09m1Wz32S7EECn9zU5SNSpYE2AH2HwU9q2kaAuy2OFI3OZBYvYnAvSvc666lL",
+	"gO7QoS90siM0PKFO/9x9EnzkkyZCRQd6cn+V1pnu8hyHA+M3pLEqQczqhydxwp8Ep2eCpxSvZMOaMPfZ",
+	"Y+hmqqodpXuDsn5KjEHhtyWt7o3FZvJDTYlMmMt4vpQ2jNP/MLGyP5JimjAWn/Ufrho9jekjiVcPeibC",
+	"d6QmFkX5b86gTpPwiJEoCLK+Uj7rq8pSbLdSNBoyCBNv93qb9nF5bBrCU7yqu8nsJ2srCsYpjQtWm1SQ",
+	"zyOo5DVyaFfdgiGljqPAEVm+siYeAeDUPxPJqH2aftJVWBmyE6a5uMr0jssJsexn8H0sso+MItnZfirS",
+	"MFkiW6F4Bgz2OvFlBxF9SDM4et8pBjY+Mq0o3GE8G63ZAi42B9w07LtvJXWfrezlRt3EcDVu3OisVy6T",
+	"86ncDx5IxT57uRfqxTP2VCslVvbzaK0wPvxmlXuHuHU2iD/+gH4LhoYsceMnn1aqO1HItYxSBwWwDYh1",
+	"E7+CA/eodLbiec7Co/pDL2NDQypu6UFkkGznTueEuimf6ptQPeKmP4CL3+lrZVcL8cUiedViYbNy/DaT",
+	"htWDOZEudcilP1pvgki+o1911eY7BEeRjkQEbggUHRpkw84fU2We94IESFvVtqLGuOQRx+EFwfECtdRz",
+	"8zwNyjOSXT0hml+le4agq53gOv20Z7Bnt8Wn53yEjvivAMcXw21wnFIE6g/NVgu988Tk2JDVyRRwwlCF",
+	"afTgd02gVuvpiUiJeCfgJEb1fGCGt7si4HPCwhHvEC4Kmvk+TIT9UQwD4oi+22gclgy37nWZx1UjP5p+",
+	"0v3GHlIwIHlJjGzg7qN61MAdBlGBSBBzC6JVKQec7Pu0cL4u87T5HfFk5c5d+XmuDwYSJrW2NLlYA5/+",
+	"tLY0wJKaUvwj62JbHWnCI3tscNglrBXpTj8JgKnYf8fx3YdalFgmviOQ7XbNVD//S1yY43byOEmiBfOS",
+	"5F81uSrDi1lgFU5iel4BucC3hYwh5/tiQqG6JXLg/qIPbMcVpnckFB8l2PpPaTgsT1Bfk17Rc/WHDmf4",
+	"0MYypJc3TpfW29is5qiNqxPDH8CbYh5RY7fGBbv9T2LPW0uwe8Y/7TuZjJ032yONe1p/k6NTmlibmFf8",
+	"I7brH10WGYpQxottPeCUCloXgmdkS++gHiDq1zk93xdnhXsA8qy6YNgIEEFXE7rOHaYAznoWw+fjxz7r",
+	"NX4/3qNk8gGvKfkWYgxogsAirU4M0hQLW1mcPSV3o2YD7kr0+pmiemAzvOg2jnhlZwQ90jhm1frXTnJU",
+	"fQXo/rTIZRbJQUKLeCRlCk3TgAgI2dvA44D6SOWJsR9DoST3nveWG7YUm1LhQ2RV2LEUztKkJo7g+JJX",
+	"nGE3FuCMcK+v2nPHvGL0Tab5NE/YThQbwfbOHar5HRUNgvd3AikCpjkfgxvqGcBzo3EFFu7PuFS2nqGA",
+	"Js8xZ0amqurR+MMwyPLYSqsYvRNonytxgIqrLBPZNeRx3S/XGk3JwPHnhBDAHuEvOLMv2BPao9rLGKF+",
+	"Pdp3AUTGcH7cz+E5/lvwV/9FGh0UB2jkw6iZD43gdrTmgVybwWoUIGMB2GfwBDsIYQ5Lg9TtVE8FXyZ4",
+	"lnMz6+6n8298+TcJUouje1QD7ttm2/f2UYzTip4iuG/7hDMtaNG74jwuFCJeJgfNiQNGHwJlGLwCbMkV",
+	"zxtkhtXoKg+g+fhXrV5rW+2NUirCnhDejmIUcemTO+Zpf7xKoh4Xvv82RVoqNjOMLd0ACfviaof2h4/M",
+	"VJX3QZlXOj6q0mAMiaoOczu+PKrWajdFNlmRAUTox+LoOhnts4rsOPAhlNsVOk4EOJ0g16asLB+kwBAU",
+	"qjG9ToAuu406utQtoMGrGKy/dlJNPJDQs9XgPeJutxvSGuZ967GqZbgRCIiMqWi/Jlz7M1UGhhK/dG3g",
+	"hJrKLseKGZx3klInxW9oi6NXo39HBmh3wWGORloINC0FK5Xb4tZVXMdTVf1MRmChppUWVZpgOk9OggMF",
+	"Y/zOzwcOwEoHhDnJ+pQilDpVnH98dD9Bn1Qdpb5WMK+0sWUR0YY9KcBEHq6OyvBo7VYkMcZaHknoYZSn",
+	"3fYwNC9KxKHGxgJnDPuloli9ePMo73d/3Avbx08IG6biwPNGdJHLOs39/qrQyxzLgtshQ8ujAIXJbG7f",
+	"yVwk2dwS92mw9EjAeq5UY7ktU3jT5ObjH34ZfW+5AcFHQwNq41Xcp7VdwcEmdiLXk9ncE0ixJ8DvtWCc",
+	"ILQL9oevH2XUlFd1HJPB4vQT7y4cXWy2/6dOtzClwGVsuyQeS7eH1eC0Prqo8cJbTV7rH77O6uQJeIaG",
+	"XuhMWor1j7FPn9LXh3tfgvEziDWrtXbpsDpR1HZBtLzQy8sZ5dcvnrkV+P3/hRZ8p0HTYnQzmNC+Lsyl",
+	"b9OfVks1rbjJN2vyRixi8iCgtAscXzFrNM5j8E3cIxdif7PS+2PctAjd+E7sdvDaZ2xjbRki/kZh7E2c",
+	"OKqGkIe0pjPcGu2AiFD8ajHB45hmocFkkrXfyezGRAD95G7NqS5HSfklP4PbWk15b++NauIxfHmrqVhN",
+	"DnuaXXpntTdl4ln1aixfE/F9yX5nmViFXfEHDJnMlJ7W9LRO8RezzQfUHahlavu71gUhmXQogB/q+kvF",
+	"AnFb0QODIrGzYyCZofCgLpAMcSPvhOnljx9q+YIDiunJqgtaWP9FEKHGPnsRSYoj5Bqm9FdVuicP6td7",
+	"xRVSmEbbf6Z5LNK21zHqVbTr5iHuteLqOtRWAl9cqXJpoAbfX2oVoAUtmxNDY2FrvK1W26LIMWisfVGk",
+	"PPAanHYaulSu19Hafoo9BhIIfecUvsoqENLYjM4zeIVIIPYCdrjF4wJhzkUt1bRgy1JlOf5xL1bITkoM",
+	"BtQVBRsEAtipxvJVcalhE9Ep3XoD7HnEqg5ECyKEKkiQUBHZhm3061JtUFwinFnyrKZPp5g5eZ7Ac/kS",
+	"BO9zryUkyWpJJSzkbWRIa4qXiMoSsCg49EJlzpZw04X+QgIjuN1nYXjUXxOW34objU1JhMpufExhX9qb",
+	"JV/duke4r0hSbmIPRiOhfQuRCw5yCxWH0bumU6JcN8e/GiDTqxcgdDBlfg4+qA3Awr7o9fv+5qydiwWR",
+	"ilRP4hbpOnRuRLQJhKSwOniws2utLGrMi3ikEwf1PGpQFA7S46UrkmThpAbu7KrZSjW5XFhkPh7ZB2Kq",
+	"i5npniNoniFHbSS8oVONFboGcAv6KJKkTq0Qe4b3UbrrdTLoE2XcoRfQj8aElGpR0NHc4M/qvOBeohBA",
+	"QLTgtM0Bxk/H17Sa0tebZM8YM20tqp9HXAZ2IpMiioebaOpu9V7kCfoHLJ+m8patyPeBAWNRlY8VAiMJ",
+	"TO/JzEiIV5/3kMQSjuvdWlmVxKaaRNh1G6pOw2HByh9fJqBY7RNc2b06gEHCgic39pjq8pJ0bXvJ2nQu",
+	"V8doIK3ga8yG7PitSAan+0xhQ9w/oVsbtckADstpXdlSHkeCJMWXRxXc6mKBpKoQ/qG1oAiQN8qGCbg9",
+	"awEKENVaYfdKWsKeDeurFZjExIbxukC2jd0PoZcRtWMPrQ8jzIx1Qq8hHwQJfSG30SxNqj9Q2xsiBkvB",
+	"WjxRbElkTOMtXV1aZ3b0A8T95b6ichDIDYPquab7368hWOWrnBtU8bzYCGqUVkGtApdPYadxlzU5J5oM",
+	"ZrWVjD60ry8ez/NaNIstPblnEh8EBRXxcuZM3Oy5LMZUmNQZsypyrYpRq/awtMyn2JT61PzUlHRDHcZr",
+	"Ok+PFY19e/BcoxCHGAylFuSgCTeGml7TE3MH1XTaTYBKkCFusa2IEf7IQxcKol1w3i1f0WHBdg0giNHb",
+	"YDqX78hehIa5OWkj4MBimAqPWuWQ11MXf/j6UTZoe7c2Jww+vQOhO9UJFfd1VyPquOl9JMfzzaNZKJOn",
+	"96Wb6o+EMYWJxJcxEGS39EKgfeuKQdWhGPkIODl2vNE2YrAlcU29xO8qRBQR4ucx4ivrJmxtitMhMx0l",
+	"g6ij6EDdR3FzDYyy6CdbwVMNSKcyBRLuLfpRD3PJKVKZaugL84TbJjSfbvg+0Bb0fV8ZWFeMArc9CZLn",
+	"V0dIcwVcSJAgxln4yP2R9pqNsDkXDYvzHCwjUCn6iK3fFeJfJMIvzziCkhE/jVU+qgM4FNlN4iAlUnYQ",
+	"8BqX2QqtA1KvSMs5fJJuxSsymSqxVUgsOm6EP5cSZxPx6s/pgk+DaLS/dz/s255ESRL62iPnE9ZlXIjc",
+	"LXJKc01ax3rKs9+aou+lF4zm6+cSXTGqfq3AnrUj6Z5RZhL/dSvEHh67E/D8mC6J13Xy7E6aJIsWfNZX",
+	"qr8UOaLUxpm4ZS6+hV9ENqJW3ZhEqtXbd0cZNVP0G+JDaMzYjgy0moSUhYL+73EErvjgVFM/nA4qX7W7",
+	"9NwjFfNLHDMxtyLPbpIzfxIe6b7HfAy+W8h1bJewjehuuZN2WjWj3jWV0chUrbAjUIxbbsBil7Zq+RAh",
+	"stjyfeNEmIO0UN2cizuRu5sWXUbnQmqATKy2Wq5EioqisDd9RbX4jfRSDaASzaSD0SY3qRDH0m57C8Yg",
+	"jQ5hE/RygIPFOxu83g6O6slOv60JnlilwgMkDrYmTNwLWHWsm6vZXv2gbK46aifIt9c21SnsIbZwy/Ok",
+	"zKRHlCZjVZdknZ+Gwnmx2/OVTcFwPL1gpJNSPRQ24U0/0e9Sqdkk/2edsv58+vk0Hngi4WYvE/xE8JGV",
+	"m61NeXB1BCloe9DO1Y0+BaN8aT75FhFCLAJWY+WMEMkfMDhcD6P5JA6IZOrwfestg+bJ2xJQuCvGoSHm",
+	"xHacCetVFGPap1MDygNluv0ywShTMxtZoLKTqv7XLxdpNoehq+EtQUy3SZR1zfTAylZuYjZDfbn9rTb2",
+	"5ec0EwvPiZg4eJo4EaeveC6gckMgmwjd5HDHGbHnhZNrtjyyld7tuIlgagcw0NVV25HNOYhHOqUDMSlq",
+	"UAN3G/doHzCJ3fgHAA2NNTXr3Uc983JcqbeJmeO4a2W3jG903wuoD2Pf57VXJImWp+Dxqqk1RrHwSxnf",
+	"AxMPFqxMse5O/s8aYitWs//7wdM3r797AA24oIk1gXrAjyAHhWIxIZcRLU0UO5240E9n9U3HuoqTnUkP",
+	"ponZ0P9NAIxIVxe5E+y/aw39Wlyyo8pgiMIItmTRZqOFBYxvrQ0nfEJoO301hbM/gN+P6oLECK1Um2eF",
+	"XNup1NZrm7gmU61adJnIpKfp9UYFf/DBfkT+cT3TNQPMbdFdact8X515lxaSXjz5h+dcdm62ebT7lzsX",
+	"Bho4GpZpyCYDCZg07OgzuIFiVVIYwkBPd+xUuOu0xPSNeCI9Dw/EqCANQTpF5h4D0ZNOJShggG6VPpir",
+	"UfUPgCBNkDclIvRtl3NMf4q0KkQitR7ks89gb/mdYJxYHWBBsBIockEdlChuAq1Agi0AvlUnBVgQ+YIs",
+	"MKM4DRlwUJNjN9GQSpg3VAm6aRphRzQPrxO9ECyExtRcED8pz2riN+B9SjjicV6RScuXeZLMPM9FEWhv",
+	"MJjAkqWtc3JBgdk8+kF/dt+G+GyU0qk04iaXq5YxOZzE6hI29rrxVuxStFt/11L5de6+Pt0PxtNOzUG1",
+	"hPbDPM/qI4aa6x1JSMxLlUPrFdNkcWy1Zg6Na/EEQm+iSbqgChoO4ivNpHPsN6ImFm0prY73rmIewzNR",
+	"C+qFA7eoDnJUAQTG4XYi7kav41YKdW6a2Oo1geI1XCaTcckK7R7o38gKIUT4JoG9uCon8VuEhUtRrAEJ",
+	"kNHTC16jCz+hxf2jWA18WP1umtmzcBs/5DHNnf2e1Z0XW3EvGCA3wbbo0Uh/2NlmyakIjaV22GvKFhK6",
+	"JHJrxW4fd3lStdoKyy6AJz/Qb1Qs3QBPcvfzThdOc0DpMjNW5nmV0LoQmqVPIgsbBdZzK8zNgUubbm5K",
+	"kQhAmtcQ5RCGqPmWKWR5vWaxIuFPlUMctpq65fhmOb76yDcMZWvwwZXFytk0NpvKpKPdK5Oc1p16BSq1",
+	"pl+MgV/3EWbveEymqFWch126NUZUjxEqjupse0stGY2xvxBDMmEzjyIawa6H/CMJgUCBFfms4j3p2nv0",
+	"YTOoZQAq2nRT1hXlQaSYZiTZeOCkDazjoUtqLeBdcazXDgHtUOIMpTHDPjhkytwiDb3puHDc9oNGItFe",
+	"ALNzU+kZaVgNWhQx6+xWJ7mpbnKtb0V2gwOZ4LsMt1gjLRvRljhYomxwooAF+VQdt8APAl1jaPfGKcTm",
+	"KSA8L2BVMe8fQF2T4l3jUMz9bUAOIXaSQ+3xfnFmwfvo7mgAnandR7RX7Z1Jip5v4pkqcWqLT7lb7gup",
+	"LFFG/vHrf080vejtvdC4jZXSpVoh/VhZFKicCmFh8u8X46wmwnf1RJHKzabC5I3mucn5UuRzhPTxQfGR",
+	"7QHN+2coNpxm2dVLTgbpQdpB3Kqw1RZyWVKDTNVsBpViPqoKo+GxfRP7QarbyUSsB5VrngJxWmQrGpzx",
+	"nhtz0CksaCE3W9u/IIPrAENJT16ewm9jx0CTseB6BP9Ivav2uA4uDXlsV9GO4q0eHNLAI7EvQ4w5kFD5",
+	"SwGliBwNPLDvttyElnyJnKW6HTt3ENk+Rh3AYoeezbwaF2VQQ/KmipViMxcqJR4m2elKFMR+T3MAo9Q3",
+	"cW9pWfDbvsgomj+Let0BVvfs+NHNH0uPOYSdETCuwF9xH0J31lA06swOcyuyx+wRmGju6QHiuOMf5M4d",
+	"yy8fwf9Bahb/8ijqBciNiBHkvFwT9zUviiNYrJYyxIM8tyFCMLhmO6lKmwK87HSz8s/dykDkURRHMB6T",
+	"lcGRcom4nlNOk+XHhBlJLI62kMi9gCB+/E80MeH30UMTqvdrE4BKg6U4apX1OMyx4jCpkLZXqjuhrC6o",
+	"gyWVsEFtJYxvwYymY0X1CJAuYmvkBmxUHTQWZ3K0gXziTqvCXhxA6w5IYZbxwHom3cjGcMrnsFsh9rAw",
+	"WglgvaFyvmqhrhY9ab64xBO3Izo/rUSyF0/fRsr4Gn1sIgWMhTdLcdOJanWpJFJAOCTHSHzmU5fdj9oJ",
+	"x0ieZxa2hnjzz5CnoY1Z8Txvhx6a3fQSMIR0Qx9KaMMuI8Wq0hYk4Ko3+BTlh/ZHZufPTeD6h7geVis7",
+	"1ZyJdCIkDUT1YbGYjAH/zCIlaq23pRybehOoGhw00CI1pHARksZ+XIur2o1fyeMilM6gDHqBSx9SjEr1",
+	"J9ObK/CfFc+FrB+gZA1WN5gJu6ILX2XlnhNv6UQQs7pgWpHnpnZay0QhUjhOvR26t837LqqqfIk+0ZpL",
+	"y5bHeLSA3JhRb1QcGgBGOaJllm5xBeXzYxoIsNQT9hXr6TnuayWKKGNIRoG7RoE241P6TRn17EGLqzWX",
+	"SA+/PN5seeJWtWWhWmaEERBpQrgp/HOp7RaSCHCeSrXKBS+mOdHpQ0JAjO4p8cOOXxNJ2YxdIPVP46W6",
+	"g+iEKFzKXzgDPUIrXE0v9iXIeMTjRLj9JHFLopjdBzdp9WyEsuOk9FIy2QLKjrpUvCDH2POd1yAt22hh",
+	"ajG8YP9ZHf7gaalmOQ4j6Z5hc2vkcGX4nxv/t8CWRWqnu3rtUzW9yRaZ3oOdtZBp4tNx6bpmEgws6xkZ",
+	"ZC18LBYsJx5PXWSS53G+z7ol2uKxI3xXVQeDUhZY9BAW2yJAi/qcaYUTsZvEbkHsfejiuBUNhxAtOPgT",
+	"mQU2YUp5qrS0m4UBfg59uIATY6sPwHKvBIyg3GxpQw+ePCNetmYL3rt8aJx4L5spDSgGz0kytkb8uXuP",
+	"v2TGdyJLpfFDJU7cRqh8rpafNS5IVvl2MezKZeMBff5/VxN7L2VI+LXHoR34MU76Ul1h0WYqSD3jvJml",
+	"wN5vuvB9FDwjHGVkMPiQ83jFSz3oEMmj8CyBZZA+3cPx2S2corRMAcwGefrH1QyNwdNNAz01janYE7e6",
+	"sBPUe4LP9o37c7CUao2f8D+mNI4FbEPCTnOfRI7ZkxVSgNp4BGoStKlUftNHLfB/wtd7FrhUhpLKI1cY",
+	"AoZDZygaYZyAn/RXWM0PrmqrvD2wIFsdlEilaBo0m14b+L2pyahX5mFNq6otNBLCndxxnoNTjYsRbr9g",
+	"j3jBDesbs3neimJn/ioKk2JESrjbTdgItJfDL3Mn5GsI00CBhbQGqgeiGgzZRuPMqmC/OPWBxbBW0wsw",
+	"vMKVOMRRpFEItVdHS7HhqoubJtbNgDWJ4BITkT33qztcvtBi7pphG31KUAfyLpnniF+u5iLtIDNB9JXI",
+	"64YPXhbOcLBQYJWYzwgyBBst6HruLBp6XDCQkHVS2i2l+nVWrqKr5p55s08+tgqivNKFLZ3VKxpt8Pi+",
+	"wXfW4dU7rdKBePL84CrO21rsCvY7el7cjfwqFOZMcBJ4UYhsIoB3uBdx61TqRhl5b8vkNNCm5q9GhQ/F",
+	"unWZ18iI4sCeAS4tCsOCJnGzaz1eKwEZRQU1SMXQ69osm5W2rrqp1yBDyZ0OmIxpm70W1rel7aLCjSl7",
+	"lIkSh1B5BpYZ0Hr1sC+nECGBMNZ9kWA2/MiM3KhrtpdKiYxqVDzgA1uN+Vi1++JUYkQgL08Utd4K0lf4",
+	"YE9rQOfdFqWxcbhTL0Vonwkc5MnJzIHTi1Lr2cOLMhIwXLGUw97EhUr2tRMa7HIJuFRqElcl7dwl6QPR",
+	"bo+dK8WkhVIW500d3C0U63b5ViNneKt0rhDrMyhtSb/CU6JroImobjz7oviwl4RqDldZxq140LQsBns6",
+	"elqxcQ9Jat8001iPOVlRK1aUWMSG5acXXS0AMU/pINGnmHjMMwArbofJLxhqSOhZ6KFQ1HJ6W51jURQE",
+	"Et4vxjNwHZMN6gueyVUc4/rCWRv+G6aOIORZT5e8ECnuEElHjOGa2o7ajl1oCacMnrOL4sxCSfm7TZYS",
+	"knx4BjhocoIvoBm32qLWphvC36N4s3cyz6URK03hmBHGoS6tM/o6oH3b4r4zMicss9Y3ghfg9Chtb9Bd",
+	"jcMwedbbRkl7owNjZhOIOnr5n6f2O4omkF9gn2bQr36gqIcBy3rYHhuAVVyF/kZh3c/geXF9jGTVUVhW",
+	"JTLMlzq684J9AZZ4OULRUFhRt8MY5Y8IWZQs1nqyvxoAtq//WBWO9wKV1Hgm2relUhVpw1VlN+tYM4YQ",
+	"w04zWLeDwF7GGdQ94GLCG6gzRMSLCmMfFRlB5T5E/0IPrc9u0V6N6EIe9KuA5W+u5WEbi0FCNO5xh7pZ",
+	"GoY8DI/dQvD8gNGqAD8S2GQEMz6Yw6IvvR+G6og4GWszZtQZfzKtl0zdjXINKaFEiaQUjghq9k7C/cUp",
+	"X/48juMlAJwvwPEyjugAJv46RgSExGzjBf8pErnFym2jS/SiUvhpDhxPORRpZes+woOdYfeRVE/uk/rZ",
+	"TmbM86y+RljAQyRaOct4WNzz5p3SV7eX/wpT/AmERn+r3Yq+pcEd5/neWu13SVqSMvauak7ShelU1P+E",
+	"rvJ/yp32Xh4Zxzk9xhgVdYxiPMdIQQsqAcDluLFc45Xrk+Uf9Z0wDYK4WN9cav9YdQmDCegCRj3Jy/aZ",
+	"9eiLlDjQjrbIhA5hgxNG5KQeDIfGPkwafqs1w6QfbqPW8090XDxRDyW6lzo7xjG0VWX4qH2NYxEqurcR",
+	"D2kT4gT8ZwWTSLUzaNG11ZcveX4i1lOSTPUEprbQhHyUrg+3RowN85QuRKMJ4TwRnFdBOO4ensl3/NhL",
+	"ZjylT4NJ0Kuum7yrDa+1mPYS7IEZDTKqmybKK0JI5e23UD+5FpkofE0bsQxs5R4+SWXAhcjMxLsI9jx1",
+	"KZq94LfGO76587kPtb/TXsTzJv3N1+m1tAFhiXDZ6xTOvrMobqGfY1Rctse4FqY+ANajl/+uy0LxHDEO",
+	"ndZuMZT8u+3xpUIEwQT78hyioxof5ZRo0yrYwUGeuMTAMXRIXlxVTTDf9zQ97kJm3HVZcx0jcWFZ9HCa",
+	"JglP/TNTLuRK7+O5j1zr2wfl/hqLNNz1smAhM6bXzGx54TxEyCmwz/A/P5/WDTfVALWyryiDUV0X1Xz8",
+	"mkRlVZrttCRG1fZifHuGkDg6v3tWMoXTaCGQmuqTMPgJx2dTNGGkdfgkDX/45I5sZtKaHr46OhvozzS2",
+	"N/lMPcThpSny4qmhs3to/V2N9zzdhXGOhtIKOAvqihJTYhfo/N3XyLunq12PJxrP8Lv7YGRfkbc6JAoq",
+	"zBhSWOy5MdDobdBvHNd3m3am1WvbxnsjwrxXZSHt8Y2TX8//GihBpRv9SutbKXw+5vrqID7IPC93N/6L",
+	"1fbs5ffiiKtAqSo4F6ASBC/q4NmttfurX38Fk2sdWbM/O+NqwSrTihpDWQEGgbsjnOuCJFNUcLbSec6X",
+	"mr5vSmnFNePmFptL8yPLEHa9YEYIqhjccCtCkziVGWKxAwA3eclGYNwcs77ES+jh27oszBfseVFoYsOj",
+	"zCrDWnyD/AJ/+ubf/tfnX/xX1ZH7+uodLaPz+D2M6OpLj3Pke3l1ffX1F19+8egKwfiwNw+/OIg8fwCV",
+	"Gg95abf/LdQDgNxuysIzUPy6aH7Pb9gDn/neYGjFHXb4zYvs6vrqVbnMpdmK7HtxpNtxrxV1efjq0SMf",
+	"SaacPt/vc7mCnz/8++H2gRH2D3+nPDAqwygVQ/OcTyKj7A31JhLHv3YTwew/3n3/ptVpI6bRw/wfvqJc",
+	"OZyXcrfjxbFKzZsqNw8p48CjBOeOb0zgIQc0xPvF1YcHBEL525V3tt//mtwzUwdS9G/cmxqF054XfCcs",
+	"RCX+FiVPAX4XgryYWzTsr66vfi4FoHfpsKONX6007k21we2K4v5y0/fTxIpSxdXb2s+L7u4bd4TdRvIV",
+	"ALp2M2w2Fjy67ZUZpTewvICYt3wOq+phyWmFFx628VmmV+ZhJR5f7NDEnSQifLUSxjy8+/KhuON5WT/x",
+	"sY9M5zMjeLHaPgx3e/TT2k0Z/bwyTODjvXSfURr2YZ2qYl9G5PWNsC8P6pX/GkqXMPZbN80eaegolyn9",
+	"+rA0pY8k/asYejFFNO8n2Qj/dpjmRpAja2gh6oYXV17Nk/dr5/x8k0j9w4CoseyBYV+2M88AJm7cRfs7",
+	"w7A5Ki7CY7pKMU9KVgFe1/B36znCq58KhOp64Xe3HYg9sT2F1Fj9IIxv+/RrVyzT994P0tgnq8A9N0U/",
+	"DVx39VePch5oGIOXXXjwqAvPf/l8CfCPaoLikMags5WDGxfdpoe/uIvnV0xVNq4wuJ0oz0iXk6dHH3M7",
+	"AT3LnltnP15dX/0/f+MP/vvRgz+9p//94ubB+9//z6volRXVYq9KLzVnaLARwuA74Y5RBo/mfnlMnmqQ",
+	"mxlE6kd+WysdB9bEqrH7ydqhT7QeOpl9QO0ZPh0Z0yYiZM9VRg0azP3ck6fHQU+8rJ6rDDMTZ8rR83Db",
+	"9Nw/lXRhw2ENBHOziVmIY/TcMzbs5YzXTDeA0n+2faPWgUsmBZCJ3TH43Xm8qhW3PNebEu3osGTTb5gh",
+	"08BAYV786D0xtxdS7FWr3HvW6RjZTal0+vR8IwHiLQJtQV9OTcGXAI1aIMSgCsH0nUMOW3HSfrvZINuH",
+	"ae19rSle9LiGrnkDvvStVNk1oPpi7nOdXXDMDRL3GCIpFY7ZEsZzo3EZCflCLTtjg+F5frXoetM1qGKC",
+	"8V2agPmrp204o5gk48Zd4PaL36feHLIxsUn/cdSc3VB8MwsMylFmYwFELm5kVEfAtjqH4jGZimr8fDVx",
+	"/WMPoVh79ZxGXhgBMxh5h8A4RTLh39igCDi2KS76fvRrIbY/ZR1jh7gS6YdPy8Jod/AHv/kD9EqbGsSZ",
+	"pqP8qUtpqfD5+RZDqJWkPgYQJV5x1VBUnu3QH2RSXP442C3UEPqoMhQqO8OjDKRKl7i4lrzotzO+5cXM",
+	"RoZ/5SgL41s+3JoRHjjGtoC5nL/dz5DPGgu3UHH4ij+spd8Ie6onG7br/a8pS/5JlrlV6VwmA0fuRSZ2",
+	"e22FWh0hs/L+MiYJbNgYa+TL+V/ZPeRLPocd8i0vQhAW4NeKVanwpK2B9cH95kbY7NaRfPjLrTj+ij5O",
+	"LjCd3z6ba3uKGLzbHl+5/4op34hT5V4zi1flHsQ4bMhca7YY4XMjM8AogynKOfu+vjFig5XyUWX5rdiU",
+	"amZNCY+MmldNBQjfG6MB36E1PUsaA+1yuxVMKmN5nleNx6U1BLdtb16PRgzZiZTi+xbW/zJq6zs32ieN",
+	"wZ4ah/iRZ2KucFZFwt9YyAUEHXyHJG+j1up7fc6PQVNwBsXIYnKEopkvokOgOSZk4ocAPh3wcwJ0i32G",
+	"kPvPF97evn7xbMGAPBv+BR7R9y9+erao6VwAbEt1e/3iWcImP2z11ZRD/hvwEP6hTXWUmtQVjh+efZ5e",
+	"0XZ6+KonkoEKbeRjM+wzwn0jXsNZ8rdib5EE4/NzDbraKSKYfPIcPaXPBxfdig/2obgTyj4wthB8NzHL",
+	"/dz91IBQezzKHIEbhoMBRKYo7kTxAEprYKBmAQgbp8EwaBOARrN7N6utWDUCc5GyJGkAfLPPAcMgPlgc",
+	"Xk3ZGDdMnjOtkKteYGEpenMrnZc7RQv49M1fEaTzzZf//ujzL1gVDaPKTvdrtjzi/8JFGYgcr+G1//Hm",
+	"5U8M729cIb7ahrF89tTN5wepxOeLJrOCpGbfuAP0xTf4XwQWagsYPMkMAjwgNnT94lm9D5p7VSYLsfLs",
+	"cBGFJZXVV2eFpl4oY4EwbQ0sRgtnPUKDh4DpPgJKCupZmdXO7UoMhhpD9OVaBocDuXoItngOv1oFDjZn",
+	"qK8RV9jXNJQkQ4zNOw9NaY4qfHP+cL1sO7F0Cg3CbySwldEQXNjESPAHU0dz/iXW66CC3luZu0F1d05Q",
+	"/MMDlU27yeBYfQfMBxFl+1IJf7ZRkcyiamGX9bodiggB8wMQmFpNQrpAnVILmiOTaBy4GNPKYBReX+Wo",
+	"PWYJrre0dihkTVyOWoYmYx3/rx02J0LaMR7gqOhx3VL1ynHBqMfn9YtndMalFbu2zmy1rIqbrlgudYbe",
+	"fOM3vqamdm5I4sNKwJeqxizrpP6hxvfn6SB94ERQt0u9hhf2ONVYn0m3XMia9eKZsGe9dM8UdqZKU8ih",
+	"AMEsVF46c2YlFozfcZnzZQ43j9J2UQMiA+iMDnyzpmt2M0zv9j6KFT/R/gujjrTnD0se6cDwDX5gDONe",
+	"0UQFOSdFEfpQVhG+YD2AY+oZy6rGvlR6W08VerHGp92Aqhyfl/n5PAUA3muoSKon3Zqko0kldFKOLfag",
+	"XGLH5sZzQgujWvuiLyOVhO9njaVNawRe64w3lH3A540JvlUPneP0v8gwA4GtJxB8Df4LZMidUXyJowwd",
+	"PJPn+Jlvx9nnUTwxTK7RfKciat9wUppAOFQAlbpW3fbLUWg5EuZ8Euof1yCy/c/0LAYfNgWomgQvanyB",
+	"eK8bYdlGQwq/uc61VjjE5DFjSANG9DAnivd4BBeSFsSp+2lB0IZ7V90vwgak6C9uh6JRfGJAgy2cITcD",
+	"AtMQjNBgACMUO1145n9+ZFu+3wsVOh7MB3xDGaL21mkxeo1fGKVt3nAi1Gw0ScTWzO40ZLrWCSxqoSJ3",
+	"ST/c5ULJVJghzfajSCC9O7ugPnPCh9oM4ZShMzcmOXieQ0titGqJi3gmaUNy8Z7rzH9hVkuk/tpRxggN",
+	"Y9ASCQ8eY4yEuc1Uvub7a/heXHQnFQJidCutFIQLgVYC76GtPrCDyHOMRzjLdKvzDEqjPEnIbHeTXK97",
+	"dnm9Hud4oD9xejI5GqTDUhdwGNrxAurREzXRVXZzdprryQjTanLiKTVDtOwmTnGGt0NHYyy2kybYSiSn",
+	"BmRugVhHImuCjudAdJkYGAScb3zfvaFb4VLq2UltIsSAXQqEmifMgAWLSqCMevwt/Y3sdXBEtHV/5Qr2",
+	"G3Ik1a/CF/yncOjFB0i7iOwirgrCtHrRbQTlGnf8KeA5HHeoogvEOF+Dab4f68AHbCz4RdUjU1E0/PTs",
+	"GD1UucYmtTJ33fL/CR4VROxhuyemKH0mY6abisTCrSwtm8FkGu6Vk1mD0XH6Q4irLzwvsN9M+O6CcVRl",
+	"crfXBZKbV+1R57rAcNAP8R3pjObTN3+ttXRA5AjkGjFKgKkcwz5z/7lgplzSgxdArHPDc3krAhhjQRxK",
+	"ny+YyA1UVBHxucLjC7nQ/1KwWL//wjc+k55C0fsTS5HrQ+hPx6zWCJ30FE1LsZUqY//jC/bOI2SR5xVH",
+	"HogYfd+kxX+pUgEtlVb58WajNVDYGy6zWKrzBazZp3nS38Eh9yJJnNMC2R8QUMp3bgkuc/7b7WR2+q7a",
+	"NQQ+qKyWE1Ias1apAgUIOk+sC3jrYU448UZrJH4r1GOSPXQDqNNE7PVBFgYHMAB4eUUO34ivtsCUHzVZ",
+	"OdF8QJHDsyHSUYalWHH0lzFXOFPWEt8LWVBMXgY9VIHky9zWQCIkeKOTkaeib72mtdTFMGo6vBXedBin",
+	"T6pcwhlI1ItLg5tV6gLecbvazha9xGsEaYA9V2iFsMMg5XHW6xNpHeP+nyZiktk8/JyrTck3U7vmNdLD",
+	"g0xdrWRy9c5R3v9csWi8vpAp0tMaSUVdNsOYoL8esEeOhAC39u6h73yY3MBvkZF6xFlcYZe41MEbbykj",
+	"+d0MqWtRFLq4OkcXfP3oqyhVmLtXoYQs0GwAzm4reEYkwz/oVZC3nqtpFrx4ISiEp0RBA4ICeqlYLnhm",
+	"gFacAWzsFBlZUQ/ReMzYCclT3PqLRGq1Lp6Y23HXeGSzXqzrWKyqWTtnblrADoYhigPqirPB5TJn3Pkv",
+	"0HkHXvIYR4BwxVp4BvVzq85JA8LEjdHMgSqHDfRNWdMb+BJZAC+1gVAXdd92mC5eqDtpeVXHfSFVTYEv",
+	"aGqDDAYyvBgQi0td2seU8IH+f3sxnTwjubu1FmLpDX4VHJmPfkjPMQA2egqZd5uGVPur4R5v8jfIvlNr",
+	"KRnV05+5E/jiGXuK8fzP55OOQt8NaO9X8JXLScarQuv1fZ9/4mS5r51tqfxZts99vyeHhh8PZGkD8SDm",
+	"ZAu93/tQnNU65fHftUIeswfgW4m7MNNxaTv39W8LKdbDmTt88qjzjl+doYoZHgRhUHCVF/XWl6EJ7yUK",
+	"mH/ktwLe/jFrmKcw/pHarkfUvhoiqFxc/VxKdFravJJGqk0uqrIXrB3hayuK0I08FAipMs+jrcBOgKfM",
+	"V3KN25dKP9He1tyM52+x88VFXQyomOT4eurc75s0+y68XzCqrKrkvmrVi91//AWIo2eeW/cBTNnjR0Qm",
+	"8exIgtT+TEw8GLpFI9ptKri+CD3ZUaRzdxZBTTS8AUf54S8y+7VfD19d0pL9FEXiCb55Aa4TbFqFPZC2",
+	"jX6OCMwMOrDv3nsBfe0UhVhtbaUitewyG80e9/VAKXtNYh4C53Oxi3DYfcSxpu6OpzjYSpovrv2ppX8L",
+	"ffDNEBsr/eyj4wg/xVNJm0hdZXy5CuZ5zC0S2u/RIjxDV6ZU5ENnXv42pP1ZoffnivoA+hU63JzBDywN",
+	"20DvxHI/g1H6Z3lXXeFQa3Gxm/KhBFrv5IX5Aj8el985D6b0hh/hRlrzEEfX7VLBx1XBb1W6Kf0Y48BV",
+	"vaGs00fCKNESug0YLqschQOhCc+SuRhoYuiUU2hfiCvpzLnOxvwTWAi46g9D+5qe8/IDdYqZ/dCMBBiN",
+	"ybLH4EVqxoo8gK1QhBVbB3Cowf4nkBQ31t/G1fq9EJ/O1Xqv9t7cjvaacc+5bX0nG5UfAVEGnc8veot7",
+	"O/E3IXQU5rxH74XbWASKULuwXTmQ4jgXoNlx4o+xxmqVM9SWLm79ugajpN9fWpxTnrX4l3/VR3WEYhaO",
+	"qPjAVzY/+mgUN4x6vi4Qxk3EJM6i8Sj9qv985ZvtSmMZRQsW+CQgekNU7O4SrlohjNXYZvbTP92vcbD/",
+	"ulVOk9qXe6GCyEJIzteC1VzMS14lRljql/vpy9obGOvzTN7TPSKzNhVB9H7w9p/HR/uVyeVdf+vZ+pNn",
+	"vCuIKgJ2Acb2r/silgoEICYCQADln0m4zSvq6nAQ0dDLWOjNCaD+w1bm4qJns1SZ/m2czP9UmaZzOTG5",
+	"uf4RQbbvP6kTPf8B/dcB7NQlgUPlD15JThWlrnwR9PriycOHB2m3WcEPv42T9o5G+89pcN2/lKYNNEiG",
+	"A2jUCDtP9iYhrGWaROpZOdhhpVHw/BjYK2xFnglUySDO3BKvxRxkMz1l13/4+lHWHobArvsDg8AO5+cz",
+	"NM1SOfa2hlwGzeXblkwkZ/7q376ZVh3LPSMnAi7AF33shoD1wIbx/MChr66QBdOHFOEVyL2evAqfGsdy",
+	"mz1+S3d3O9skM+/fW7E3njG8ECwrka5BactWvECWsNKyo7DXkKHacXVEBEW5d+f8sHUqIc/dr0Jp/1oX",
+	"fgOuEhZFT8vmWCP2TgNnRX3Uu83X3YzGQ/RK8caKfawYx2rL89ho2r3U4YX++352NMJxXaT3fAPXqK+8",
+	"dEpuJsC3UJlZwC65/3+sEUCtdZ7rAzV2lRYoEHSRieIipfileJjxno7hz0rxjB9HJo76FPCXE4kv/vCn",
+	"R9kpKnZKSf2M1fmnKKqLFg7Svl24bgEPxSLwxS2PKd6pOSTVlPu9Nm7x0nj0UrwJ37oQJL3+ivs2P/27",
+	"L8r89Bd9QNcB2J8qw4FBHbqsxx/wdtLqUs39GjIQeHL7uUOeV18bpba69YI+SuazL1LdeNAhYNvfj7K9",
+	"tCdvBuQpxHCQMqRBVj4fze+8VkpzsUfd2mHhB3H1tYePuYprOzoDFiA8DAwiaufv7l+gkTUXbA9WLdAn",
+	"2iQsDHBKS+ov5399ysMWtQX8OCh21RjDGf2yEpotwiQTY03p03ETaDQ+dcqP3y6Px8ci8Gg1W3d+YSWx",
+	"5FUgu8d9UnqkhL23MuLPwtYV5sW26pPWOk8GFM5ZOLXzYsIJG2QPyZJYYvSM629yCmYnio14AGP5w4ni",
+	"8Apfeb9645MWRrQKGpfgY7aWAmHPZOkqbanrkrH8SCRs0BHoMhcmJEgEBtTuRb6j1/Jzld2neN9vOcFz",
+	"lc3Sa/S5ypr9TiDarxX5SVuO/AbQNhPC7s7qYPzQT2V9pujsC51riil8NPF5hYP4dEWIBvgvdVi3tfSd",
+	"qKeGGqK9Lgug151ZeteUOohaTN8hqmZEzOPnsWL81aOhguqZ4w5I3zs25AAtvd5uo8RdrZgDPnhcM14C",
+	"1eBPzheU12UuzAKDaGZRozfF4AP1q8K2IdS7hi5UMMgzfoSmQCZ0ECFiVIEcfcD5OQMzQDzq5iTODag3",
+	"5vad/9JUvTU5F7fo7T10DiU1JC5DmA7oY30fsU5z8WjdjPvtHLxj6YCkRp4lvnJaBlhNeT6O0PRJbqpG",
+	"EjtRiBxkym6BKyrNqb2Vyn7ESrUgV70JuiCiM6U1DmiIyBXxngS4tdlCHVpWw+XNyIbop/EQ95erlejr",
+	"NP9aOHGgFRqn9sebL386LbU+sYs9Ilc2XKqr+cBa1eoBcd1ZfSnGxHXhddU2XML6elIJxKk2/BOvM+bp",
+	"DML9oWNLUYskcQR9oJmvsrnWvn5IdHHghbfz0hdS9bVRJ+Oj51ua8xpp/NBPRtg+4eFjDKDa4s1EaegL",
+	"0PxAMsZLq3fcyhXP84B/EGAyS2yVthRz6tYwpYe/4F7/+vAXus9/7deyO30nqqWeauBM1Ij4ulmMTqQN",
+	"52HNi3lOY81KHBNQrPo4nuw1L6IPnoW7uSYhaJ2no9H48RBfGkEVK2MRTEcIiCUsrJ//AaAspzDxTnmQ",
+	"LuRGntn0FpgFQslSBWGAbmm+c2h8Qdrs+ZPf/aY0e6Gc2tMFK/CIE1KvAS2VpgdaKryFcbqTQ3vLPiOe",
+	"WN+JuAbTZNJ+vmCbgivLPpOe1EJp6G1vhFDux5aKC2VhAfFjPl8wK4qdYZ8ZK/PcTWwpmPdT3KdyJ+B5",
+	"3Nzie3a6cI/cuevBfZBpgeE/XhTyTnyeWAUlRHZmC/ZAaK4LMlKi264L+48FPK003CjzAjTem61bhggO",
+	"M4n0HAvQ3HiF6hGao5GZM8GcXosVBFX0OkRmqL864C2pgELWOJYbEGZLAB9x9NzM2LR79gAMDu5hYB5M",
+	"IQMwOzPunrqf7ouLTwXXAosyBdNy38cMx5YNGvL07Hs8JZTzK7qHBRh3CoAYPA6nASEjmMUJRYnQNUfn",
+	"WUXiiJ5ib1w8CNgkk7R7biATnD41P7qP/3VoUoIJy3PfWZ/qzZeEuSJURnnZBn1/0DVGfWcdKd9V7AKh",
+	"DBLQhhua9j2uLr3gF1zqJ36NQQFIa9DANFXZAx4mom6d7RYd46BO9COjtVB1P3LL87seOq6/4MfjkMlb",
+	"fYgDk3NnMIF1cmPLAnqrleGfpSIyEMgQ7KTBJkHvL+pNzmuqVos46g79VtstLezQDUpPHnODvt0Ktg1P",
+	"PfMIuCHS0yrQX2joZ0RxJ1cIQ85kIVaQQ8YUoISgGDRKNfxoaq7r3AmIqu9Ej5kJXTHEv+7KJtyz1Srk",
+	"HoGmsB2XvCfxDbWecDV/CFLPGwGanOnSVrtsqKzzggbe33VZKPQ1o6r2P+jzTzEn/dU3o7Wx7Elsjyqq",
+	"C7HIa9gXvIoXgdI+BMXoT0AnUisyhXQO0P+igzs5950qH55Yhfzlny5f9KJsISfcOyRhz5UtjhOCJO1q",
+	"GHrrhBDIc/rJPISr3k9z2z9/u4nuiX14Jwq5llWHs+jx/av70rE6xHOWYBf6VqgbJOFb62Ln/nUllf3j",
+	"N1VldK3OuSYXI75Nzm0sOHbY6lzEr7IWl54G4h7/4rHmCqngWeQCk3FOGmjbQDPw3IrixMbgUVn4xYif",
+	"kzxCEXvdiH7wWmeD3Fh2zm7+srtZ/XRBT30nkE/A1Hn/D8Wj8irnK2FC1Gu4RobP0uUUISK+OEavAwAP",
+	"S/88EG/BQPsvAhhvwUC2F9CkzSyqlCp6sG5J+Mpio8QFcTj4/thQM0UNLaBX4GWNolxYOwSO+IG+Mw4Z",
+	"MWNqcQjYtsqhtDkJa5v3tq8t1ajbHpdt0MP0jx2js/1OzALKsZCWCD3Jze9YQ3Konb5bauzgBbf7IgRl",
+	"ZcGwDelFyl/fCJXRAp5b/DqhVfiFtOZP4uCF4X4rZOtvjdClw6dVkM06c/J80fpeiL1z//DpVje6xTZE",
+	"AjCzQtkFAWlvxdH4f/M8r9NSeXZa5FHDb7BCrEsjqq5NFwi60ukcLD1MyWqU+EQXu6ha2/HiNkM/eGt3",
+	"ELNrWvj3QgYyRmhmCfJG5e/TKlr8agAFVBePh3AdzV4Y9NWkvkpuCEEW74OYHHLZjWBztpMW0eZ0Pq8W",
+	"V56RUEXZYw2XEYIr3+r2yODzRavO5NF89LI0iY9NKntPBw9kpFLQyyPbcgX8dQZh0FibSRgfaRnINfxr",
+	"eXQHVeTrS2haZyv326HwjTNJWg66gIdkgmejSiG+0wU7bLWbFKGbpHWXEN5IbiklVrCakUx5fiRLwQtY",
+	"KCh/nZBvcdbnVV8B1uCcarhDmS3gf6zYYXs995JFC5F4gHlCy2lobDQVm/jVbxIAFSRynLkv1e3pQb2c",
+	"ZHt0SA8PwwyOgHtOA08NKtcdkznzqskOsrBs/8oOtSXpQv3N+177I89wN9LdlW4XqA2OTkgKgQys86Er",
+	"OKoYcBnWMsd2Fmyt80wUEEUZqYgfh2iKNGzHMxFiLABjXYEUlfCDC0dX3OH6dCgH4mftIzvHHymk+Fee",
+	"l+Id9k+JRhSxYxzMfRFrKueE/vL0B3giFAA75q3GaIhpXymDM72+JzrUWW/XKbBHP4jhcJq8Z8Tju61c",
+	"bSHZbUgrIn4R6CgYNSXUZTNyttJ5uVNmxlwZDODhL04y+wMVSMc0MkzRau7nTdeVuYO/y935wQn3lD8k",
+	"+0iG7Vuc1xjQzBHZ+jNBWRGNFsL7VI5fYweEPoHss9ffPWXffPnvjz6HaxPxe+5Dzt48ffEjAiT8O/Hb",
+	"/+uP33zD/r//9+svvvniq8/vIxYCmqzvvvFbHvD3OHloBoMmK07fyRTMPiERqU5qCYH8SAZgOwLhjjae",
+	"Vd8gAewSadgBPqOKGKj+33GZ/29fLHLY6v/t3v3YaYCfS22FISMEq7vIguFspXc7XhOVxAR2fN+TUnk0",
+	"ATBxnPacE5j0Qkp1KRWHlw8e0qdv/oqR3djJcCcmqjDuNTgjjX3Lb4VKph+lZb7oYqbUI9SaubV4HLgY",
+	"DoVGsxYA8tCidIkUfFgUWzN8kQ5JqincfCfGblSJNPGpe+en0tPIf4SGsmfkbWjYiVvFz3oukvc7URyx",
+	"zq60gN9cccUyDXVG9C72GahfIpo4uC/dir1lfM8L+/mM5gS9b6BZMC7QxZoFR7FpgHUFZUEo2C9+n0KZ",
+	"rSgpdG53jQ4yr3EpXkFM/E4aqRUEu9cic4sE/8ZqAAAkUbxvTMzxBRJE+bzZY/Cyr8nL1WumQtY2dd/N",
+	"WeB7Qj3rpxbYGz7lKMS9vDFztZd2uiMc4xUyrWKXD2ccwGiwXArUO0rBEQ58IYwukVl8roOu1+s+zf0S",
+	"P57V86teOcr1gyEM+n300Ht0/NAbqJgsYQQic65fYAA6bNEPNEzfXaYnB84bY0xVMu7jhZmewBhwzy4T",
+	"MIJn42vuO2hEongxkQKrz0kKuBrkMGKeBvYZrr1MrFKUy3MFhPReKL6XXxz5Lr+6/qX+SWmX+kNaXeDH",
+	"o2yBQqzkXro9OauP1IFLK9VmAUgSiAdzmYtkmX4vx8RXo2/FpVjrovmgNJL0UQRJ+pFyWjthDN9MwKzj",
+	"jv6IPxvUwuHx96iHf+QyvygMHWWeVCywj82hYWcCHr8RKnsCgxrDFzSXniqOjDPabOohSC3IL4AMcAoR",
+	"ojdJreO/cEnV79+RgtKHz+fxBjHWVBiL5qfZ6sOc4WJ9SFdSvDxclEDfPf6StcNwbf4OCspg7XpXDT24",
+	"9tIQpWK6qvHlQSFD3qVsnPD8Uwn85lpOGAVIY1XuCb6I+xOQ+Ew88YkVz7nalLyPeuHlQf3gv3SxVQ9v",
+	"+MjrDlkLGgvQyHCZw7Lv4XqdZ8kFvxtYb/jGPU6bWOgAeH5QVHs4z2x3zl7rm+yPaNBdSLDg6ffsrryT",
+	"ZntJVWtuseMu0YR5mi5g7zp/03xdQm9i+pX/0mge838ggJqHlrVyKTAon69y3wGl8ZiJ3d4eGdkWRLfa",
+	"RtDWF32Uf0Ab0Nt7tTm+v1AD2lq2XGP32aDb+qnA9tWeTyYDC/JyvvjXRO9SHeBehTDub70EhmYyoUnO",
+	"l3O/O2W5V7Hye+/WlGVVkP+8rg9xK9+flMHylUrQLlfD+anuwksl+vbgt9Qy62R94dvBXEJRnN5ba7rS",
+	"+CcQV2LYO/ggAeoG5PppJg3vq9XWCN3zkGd3EvsTRFXQk+xOGnFJ9fMEB5DYzgN2LQ9tUjCEeK3KPJ8L",
+	"IXjgR2Y1W2mlxMo2iiIJNraW1lQoQbaWm7IQITUo7W9BOyUFINM7Loko6uMlp7LsGYzjo6CgJ5TV4Wq1",
+	"5vp1tOYt1/r2hufyVnRN7ReWuY8Ncx8zrjQUeODDIZoA3V248uW2ghlkHm9j45w4L2tb2P38xNI7mujH",
+	"Lr37xE1E2rF6LfXlVTZt98Nf8B8j2h6ceLaqngdTzY9/NmkgQhISB+rOO7dA3MM1EW/RkHnxGfXgr6fd",
+	"P1Q+m4wl3W/9/uKXBIJUGmQ3qPqJmS+kesz4EtLb7uM4MUIi330rmnjfENNprGTkWtnxDy/wu19+00n6",
+	"Dh8+QAbvc7rEpsL1Z+cY6GOhAHwlDJXa5sHqrgFafmSmRPrK367lVTFafzS76z+0VOlI7cd0Ts+y0qSy",
+	"esS6nGwcwfM/tmn0WrhT30u85QkBdUEFGivizp+PdJtEmli3HxMrfCDi3oqqL7Bzbg1b6VKRegzA6rmu",
+	"SPelg5CbrXlAdAi4C8kjSJUxqcvnFXz8cp0M37Ta4Kn8SFhgLMyvVerXakvs9p+lUD/ZXKRa91G5jLdb",
+	"IYtXyN8+hHSiR09JPeAv5sgNw6Y3YwhkrQPidMuhk5dnbuVAR4flNcQ995u+0Mw+l/bjXmhv3BA+yWjr",
+	"DGEH0w0kvK36dVDxHeHtKgl8zH7/BWgfxDv7gqWlyPWBcegGvkiYnwP25yNqKu3/u5tpRPqgwWsYhaL7",
+	"8t6G1WeGNkAFZ14i/3WZ87rUuLvbOGny2guwzhClWjCIaTnbHO5vKGtbMKNRCpHK4XeGFcAp7gvvPtYF",
+	"j8xJ5uEvt+LYGyj5T5XpN9iadc7WkP8ssY8lX91WtON4wYmM5dzYx+Trkf/meauwnZCuOgfP19/340RJ",
+	"0KMfGSKJX2llFEdsT5TLS0MHcFiXa8f1mzwNr6lBzrZlBuqDwt4fQMNnsIHkujSTMYPT48VAWuwm+HEt",
+	"M5TjeJPz36xhVl/bQLS4shLQmca3CwUG+CzKJXeyFRPe/NtI0WD6NCTHibp7pdVKFGCL3fdBpV6u1SFd",
+	"sGUBFfoWbzPsKjpERTVLRgeKn3a0E9FIBHjAb8LXLridrTclSRUMu1X6oOYqq/DPa0AlfmeYqc35twAB",
+	"iuq+74Rdbf9Bdw/mFt8ypvShzZBBpMKBKQN499FJqFHFXPxCxAE+dDbbfd2KMeMOqzi+D5bjhW8rmm4b",
+	"i+As83K33BdSWUIfQbvcOiN4aEWHCvFSkXU3wo99od3/GXpblAbvxVtxJFxY9EBJw4zcKEEdGM+ln2ud",
+	"EeelqTSs/5X/wqwx4vprRwLb4QfDgWD/4HHwc/ryHB4Az44PgN3yVirstQsJ4xqE7I7npSCHGJm0hb0E",
+	"CcFAfgMKNXy8/OM0V5uW8fg00xOYmfi2kGJ9gfRExXOynytRgXvuSdJmrF7FET7ccVvIDwNptR/xS/ch",
+	"eANpOpnNkKH7+tE9k2A1VjGZ1sLgmrGsKHMxHyUWDxx7HiS740eWaVRxxJNVGCaVs+6QDHAHfADEaF0I",
+	"fAhoQoZNg9eF3s0vjIMlFr4v9AV3yr3hrz1F6vuQ2zwbWIOPqggQoabsgzMzgc9IKrbWxUr4jdAYqIfL",
+	"SOzutWPznHnIaquhevajR7twy6FM1/xDN577gVb7H4zwp32OGNRkm8fkG3nK2Ca7FGemXK2EMbq4hA8L",
+	"vfbSldIYiMeOfP8i7k+2KfwnaZH4I78VC4qsLDDjRkx1UMg/b8PEx+yAhO2+Fx3PczCpdD8d1vlE/ngo",
+	"Hv7iPK1f+/2cxMH4RzI3U+9GEB7g8aRhMsXBNbFD9cft2Qz7+Vvu2ExPghtGYaygXmMGJYJ1bmvkpQJQ",
+	"NOyoO4b0BVkwmZnHQP3kzggzAg06SDtqJcy9GnZEy5o2qwb3FTsKNE08bWxZ9HDevvJfmDc8VXvtOLnE",
+	"HwwHAvyDR4Wn/JdnaQhdCCAuLDZcSYPEQc57g4wis9ppeFPz4axmS7GRCqTT+w3eCWxAkWb03WjCD39x",
+	"MvXrQ7oxxpj0CivlRhn130yx6Z+5MfjtnVXIECbXr6tkNrp7OC7WbLgweBzFKgFCiOqnJj1YxRFWZm7L",
+	"FzzU5Ll/DZ+OKhDCjm8jJWM8E/OnQ4yOa5EyMi2l44/e55/jFnNKAMmS8fY6YscNpQHi70sEjjNdQG68",
+	"K2D0Nm0ZWekiMw93vp9TvLGZUNlrz111H4Uo2QixWuCF2Qp/fzNjUg3v46QGOYFN7UcxUzOl1+JQSFuh",
+	"4lHPrLhS2nlFTlLRLNJlQI4UfFXhCZWG/rRwgzlzer6EWCF2IpN9Lvdr/43LuK3w+OP/8U2U7x2STJNL",
+	"3DJGIAfyfL013lURiR1ePe1G0ow7/QI2sHtuLix6tUDRyvP2mIh9lheF7ieg9QLCze3VHHk3Lzo1uyUt",
+	"QEcwLM7mknp/SSGsdVi5P34oXJdeI+f+cWMNo0ivA7yF6F6gNYwRtn4yLmER7XVhh7qKvYZvnVk7TQXT",
+	"K3M3ukMGBTcAyUXGo6a+xYxjFAkDSl7ZF8XR6XHcykRwwu93PDj/9XhrrdarYVKpXdTyy/PBEOj9dkAZ",
+	"QJkvZuJfHNNP+VRrWmU3cz3KzrDEbjxzW/jjWuZRaz04gdOL9QthnJqbh/L2sNU5nWh8LrbLA2QCHGIA",
+	"j4Hlj032FoBakmrT8BQXrBDYkGfBdnonlF2w3f9P3vX1Nm4j8a9C+OVelEu33duH5CnXXVwXOGwWzV4X",
+	"uCIoGIu2CcukT6SiukG/+4EzQ0qOJVm2KTnpPuWPZUoih8P5+/sJu9BpFVYoOVQCAkCOSBm3o8auevPu",
+	"uRsJbMt40BwcilTOZvBd54Tdd2cs6ag2Hcr7f57ZrzOVU+sAhHQUkFRo3aJFie1kX54wWmSj/pq9wmf0",
+	"2nvDZ2HgPkGRMJcx/JVti5TOsPVWRQ1SXlgdaJGnXPmSd7sQq9isCD0pvf3cvlBL85Mow+qPa2hu3bZJ",
+	"kwaZPLXpADsOnrs1RLEYJAQtSqcEIbgPIdgVJPSofNqwdZGvYeM3Cll308KpLDR+73WX1lTSNqCLOtK6",
+	"3YSxXmaBzNvv+p02Q9JRvT2cjaouIoPH4nDTNYPkWUoXblu++zrQnx1Jtj2HOGbUZqwtQf6cHxKZHzk4",
+	"cqCl3CccK+vG0USXqT6rTL/XrQfsX6jg6+tic6uyzTdURlNrWPSgvV7oGTdLwDLarYAhJhZuliJnC8Fz",
+	"gys8bD3Msw3RP2s61J5wTzCqmtckEHuf+ShFPWpwc6BgZS3C7hQORtS3A+VYoK00RDKdKcpXIh0kjlkX",
+	"V7dL0rOK60+C538lu9WdNL7JyKsi7txToVAWKoU5tMvwSFnbdnfBXzF4id5IXURb79wz+IHf6BH9qCbr",
+	"iEai6usxAiI0FnQoQRJkUNLH8OyXT0jJ/Odekdpnj90Q/rYf2m0ZFcomA6NoY3AYu2tO4BsdthwEX6ir",
+	"9SSvyVwEL5lmMERzZQCuGqOBHyXiSHrPxtXplLzLBz5d9qxKi/5kbWfYP/l0+UW/1CDfQe7Dt5RKhmN6",
+	"roVB9BEoqdvaTkAk4vcU2nCFSnXEehfoEOyqof8ZrtijTT88inyTOhdX52lbXfusI285QudveNV+x3KR",
+	"7a/nxSF7ZSMidWI60Z1yyzM9L/BYdwNj8CVzlk7C6A41dWzApAfwx5iHsrvz5ZP70dlrCTM55IEHK9Vy",
+	"0OG9z8Fi5W6N6wKQidT0amMvSJ8TMvcr0MN1encYTB0t7pHQXkOVLxXZmSDqXqAs3gm7U7z9N4PKAiOP",
+	"NP5JiFetmuEy5MxbLfYiEzdVYr3bag/MC+6V4B1aDhvYblHKfV5OoXd9ohqjoZrp0sP9Wl2hjkSp0wR+",
+	"E9RiWBPiFFwmrAEIgAW311XHG9kq0IFo9EpAYJuVIofwU6BCtXK+sAIrxkFLQgzqVajEmrgbkT/Kqbiw",
+	"eilUR+WwM/3u8Nov7tJxYqMp33iQZ3Qsfnj3ruZmvNl1Mxqxmd/0wGam/HS9Yqaq3E8mK2FzOTWNJYVb",
+	"ZhV18/jhEnyH+zMHbz+JEpetRb9b/DCWhwDDQdkkZyRhVAoA/RVUCuAUOFeeQPh4n8B9Zha6VBcadPVz",
+	"hGUjjKEQexua8p2cq9vC9mIov0NAK11ECXjKuXJD+c7JqVZGZ6c2JXX1o3iC7KTV6L2j+RrwOPC3aC3V",
+	"N5FCPO5cqUDITkZt7jexLYCycq4+qoFaL37MRSqUlTwzY9uNHWt556f9Ghgj9FIKciCOX1oxLXJpN5Or",
+	"X+93NhJS252wjxTSu9w3qA/TpT8+qPS2VHf+ysPUSN18iKhRqlGvyY2jNwHFi/9BRY0d3QT6LA3WZDrt",
+	"Pdc6HWHHbE22BSCHVov7zl8wJMVrloXbtDcT+ccY2yn62kLYu9Pl6paZ/k+HMCMSgghGaiNzNDqutSUa",
+	"2rc+nhLaP+RZOKFftoD9GAp/w1PUuJ/5SqRImwVJKBOZA7pRG1xaka/adcIX9+kvIm9RvqcEXh/9qL2p",
+	"n2rPsjcGG0bv2ykfvhAnGuuH82oCptn9UfgSfQ8cBbi/u3lSrBta6JKtuNrQZSJl5UJCj3useC3C/XTG",
+	"+u/Wo+HlvBpc0GraeskuTGE/WFDjZ/uIbD59N4KpAwONAiOzI4t7YRrh4Qb1odwNujLl8KBR0uQeDpiS",
+	"eUYAvzylA6Ri0u7CM0r7WsEZjeV5O7PBnftUpIOuLN2iYV1/0iWb8RiUtjQSbBepjOVZhmbjghv2IISC",
+	"PE+xjqnF99JG3BZbpBF7GslE4DOvygS5WdZJjgOZJ/J8sUwaXLyWnuIXg5a7NRNtG7y64PS0X5Ej50/A",
+	"boeGSZpgnFvAtpC1YuGl2JBpaMD9tkMIy6W7Swckgc6y0QgJsGI/tFQqpQvM/JhSWrB4cgEQfzGZc9Lz",
+	"c/eOLY03NLNVumUpNgnDWWZWgxQCJRXMdqAi4JZpXJBINSZmY7zl1Hwa0Odx7Tltf8Nu4t+4bYgcoTNf",
+	"4cngQxKTHU8Z6rFg8u3I4XPwwdpL9rMT4Xo0PfbZiWF+tl+qj8Xo5zaOr0NPUodw0EXuIyNmB+g7lbOZ",
+	"c29nuV4FW2cleBRmn+YeszTFV35xzHmfRElPNnZsuSZpLS00QeqxJjyC7klTxv2e8jUvaNWm10QFFHr9",
+	"UWyo+wlZg6S1Aqpx8/h6KHgdHYHoI2WoixX0bRMLj3vbeRz06i+YNqQ55yXfXAdnAyFnkYudG0/FFGF2",
+	"ky6NPjmbUFe6Ko7rBkMlPpLHHjb+1wS1GQjwTBcqfVmMZW3FXJ2R52rtBo4ew43OU6c1ovhQJJgHKdJ5",
+	"OApTcK2cJXbtfuCJKilGmMq5MCGpbaxY08ELZTSQrMdEoLLD6MhLdyTEbs16d0hr1s+Cp38pXeJeqFLS",
+	"SpcEqb5a80FQVJ8tJ8Bl7rHDf6areiGI7UV93gri9oASKxQyQs78LgGAYmi3DRYCpmMpPgEFMllGdrwQ",
+	"KdSbQQa6OUABLlYj6hnde5K4eVGE7SOAKynNJXQLBEa8STIpubTYrk1b0J0JGf5nxmXWSP26+8Y3gJUa",
+	"GjV9BoiYMR82h4LEt9U2vtqGuiC0B/hVhPe6v6UOB++HJ4TXRko+ByXgtu02IDxxLEn1KJTV+eaVGhnN",
+	"veFiKlPRqmPO7KPhc72nmsXxYTxgVnCK+uAdRHHVwG/QjyJPmFBpwtYFciEnAPzNpHIGSwbtCp7hfFty",
+	"nR9RSkx2KhTVa/+dufb4btKaoc+3kOl+cqL85xiWS9I4Jv3V81Q8fPtQ3cM5wrXrwv4GDZDJBBPV7pc5",
+	"l6oxWFsoK7Ndv/crQMXA168YD6CAUOqaYiHE9999/+7izfcXP7yZtAeBtxNSByL3QBedG+jcceERzc/P",
+	"tLcr0EXq0yUIW/JQcGmYtAwWEFcF1mfBH0kLoIXj/ueDfGCOoSwM4444fXQBYIbn9Emcvrx9DG29A+8+",
+	"0mm7e4hYfjA9t03O3GwBDi/kz/SGx6HZ2b2ZmDVE5OFsm0KOjGDg3XorRuiVfSPxz3c5tfnCPc/KpeEN",
+	"/HB8YlCu6fhMfO8vfgNBogAckIXir0FPUptvzrvH8s2BYaiTNhmxbrdsshIFU01FrkzLlntzpi3XWUWX",
+	"V5XsTVstqhGZbzDJQwxCWBqN7rond4AtnUsI+dfDYWoKPFeYMbKbtZzyjClRTvVKDMGpWLVptdbBfcFL",
+	"ourD6rb9aiB9N1GneqNBeyk2uLROqyFzZsQ0F1Ewcm9LhZXw5hpjMvWVMAxB04eHuz21sS5qf8ir6T1r",
+	"6Qf58DtBywK0vzuT1tyYUucp9aWF1gdoF8nkEaFo3y2yrwENZatP7q4SgX35tw+R+Gw+AMCvpfsO0+kx",
+	"NnqsxdOjtVwcPz40gDNI7LB61H6a1V2+X7PioL00Kx20EU5RN1AtybPiqYgPrNVhdQ2kOc9FZ0RLPYYF",
+	"dGOtWK2tt/EDeZE0jD+4A5cajuo1EVOeAxuotMmW9eQ7AjJixvJ0/sFrb40Cn2oalfoCUe27qrK/lPoz",
+	"XjTk0oWbdDf3xGHHVCFrxERmBFsVBmz+mcyrwqV18ZBJs4iCatYCp7I9tYM7PuVCqHp0z4tNprURCkOM",
+	"PCu3u+9PrsWEu5476jaifFEFQBlDzI5sAgPYDnP5BLV57S0Xv8BlQ25rukNba5a//1n6QTmjQEDimzWc",
+	"PcF07qnRqWmjjnMIHLpiwDaNvRVnIhe+5qx1wWsoXW2G83+UEfYXAs05suU0OaBALjkw2fdtySMV8yHa",
+	"Di/5pqcuwF8vsA/+yge2rg4F8T1FCpOxIcgGF9qhs87wAuepg3uh4n8nbJB+QMnbacwfdz/UFGvpjuZ2",
+	"v/grfhzVv61u2cu/dY+w172lMfu4t+/j1Cf/C7ugy4Vm3CwhgLTSuWBWrsQQLab4hpdPPE1zYcxhDDj0",
+	"pd5J/H+8PZgHB5ZpILxdaRZ4k7H1CcrecDIkH92xCA31lfQEFppysWFKD4ppX+o8S1t3//tite5XOGnE",
+	"Lhtoe4pzxX//iB/W+D39xj7MPNrwo4glZzKLsYCfEW7FWdChvA2bJOEGx6iB9njWvzVPjy8xO9CY3Z0y",
+	"z4drafqSqqhVGma4TCky1IphSXPSv5l2t7g0swtdzJE+LuVWGI/MKCzCTVAJJJvrWuNf08OQm7qX+rap",
+	"xYWztFitcTKg271qlb6qPdpcM60IBgWmDPqo7QLywC20vhZx+k95Jq6Y4HkmRe7BPK7CMnnWPqVL6Jnh",
+	"S6ESSG5ZQ/3Q6BBK090XrbO0Fwtnn9Og1x4eT+m7fdZRr+ipAE7XHu5GpCoSKPquisKbVAcklq4mblkm",
+	"B8ZO3GdA7mQuCO5pJyEF+6i9pforfDzM+X5XrNfayHNE1PG12pY6gNRDAX2ExNqzKgLO5jnWx7CHQqUg",
+	"BsqdJNIi7gJkJTOplrXneM6tmQu2EZ1GAjfLyUkm6ELwzC7+mFw9ub887in+lQuebuCj7czr0yRgbP56",
+	"75QW5hPdH/fuwvzRn2BFnk2uJpfgj9I7NBZT1TD8AtoAJmlZAbCq3thdy4Yj7HYt1Mf37Kawi/9++AQ/",
+	"dS7/wHm++fyRvfn7d7UxCrv4w635/Z//DwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -45,7 +45,7 @@ func (c *Connector) Read(ctx context.Context) (map[string]string, error) {
 	}
 	out := map[string]string{}
 	for _, r := range x.Rules {
-		if mode, names, err := native.ParseBoard(r.Is); err == nil {
+		if mode, names, err := native.ParseBoard(r.Is); err == nil && !strings.Contains(r.Is, "=") {
 			r.Is = native.BoardText(mode, names)
 		}
 		out[r.Rule] = r.Is
@@ -89,6 +89,11 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attem
 	}
 	out.Known = true
 	form := url.Values{"from": {a.From}}
+	if a.Private {
+		form.Set("private", "yes")
+	}
+	form.Set("to", a.To)
+	form.Set("host", a.To)
 	if a.As == native.AGuest { // our guests are friends of the house
 		form.Set("friend", "yes")
 	}

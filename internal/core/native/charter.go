@@ -7,12 +7,40 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
-// charterPrefix begins the path of a set of values for somebody: what follows is a domain, or *.domain
-// for those below it.
-const charterPrefix = "charter:"
+// Scope is to whom or what a system gives a set of values of its own.
+type Scope string
+
+// The scopes, as layers are called.
+const (
+	ToPartners Scope = "partner" // to a domain, or *.domain for those below it
+	ToSpaces   Scope = "space"   // to a space, by its id there
+	ToPeople   Scope = "people"  // to a person of ours, by their address
+)
+
+// charterPrefix begins the path of a set of values for somebody or something. A domain follows, or # and the
+// id of a space there, or @ and the address of a person of ours.
+const (
+	charterPrefix = "charter:"
+	ofSpace       = "#"
+	ofPerson      = "@"
+)
+
+func (d *Dialect) gives(s Scope) bool { return slices.Contains(d.Sets, s) }
+
+// scopeOf says to what kind of thing the set at a path is given.
+func scopeOf(path string) Scope {
+	switch of := strings.TrimPrefix(path, charterPrefix); {
+	case strings.HasPrefix(of, ofSpace):
+		return ToSpaces
+	case strings.HasPrefix(of, ofPerson):
+		return ToPeople
+	}
+	return ToPartners
+}
 
 // charterSpan is how long a change of such a set takes to count: as long as its slowest dial. It is
 // negative where the dialect knows none.
@@ -26,8 +54,9 @@ func (d *Dialect) charterSpan() time.Duration {
 	return out
 }
 
-// charterText writes the values of a set, in the order of the dialect.
-func (d *Dialect) charterText(words map[string]string) string {
+// CharterText writes a set of values as a Setting of a dialect has it, in the order of the dialect; what the
+// set does not say is left empty.
+func (d *Dialect) CharterText(words map[string]string) string {
 	var out []string
 	for i := range d.Dials {
 		if x := &d.Dials[i]; x.Charter {
@@ -50,10 +79,6 @@ func ParseCharter(text string) (map[string]string, error) {
 	return out, nil
 }
 
-// CharterText writes a set of values as a Setting of a dialect has it; what the set does not say is left
-// empty.
-func (d *Dialect) CharterText(words map[string]string) string { return d.charterText(words) }
-
 // entryNames are the names under which an entry of a partner stands in a system.
 func entryNames(e world.Entry) []string {
 	if e.Subdomains {
@@ -62,33 +87,183 @@ func entryNames(e world.Entry) []string {
 	return []string{e.Domain.String()}
 }
 
-// charters are the sets that a system should hold: one for each domain of a partner that has a value of
-// its own for any of what they say.
-func (d *Dialect) charters(m *Meant) (out []Setting) {
-	for i := range m.Policy.Partners {
-		p := &m.Policy.Partners[i]
-		words, own := map[string]string{}, false
-		for k := range d.Dials {
-			x := &d.Dials[k]
-			if !x.Charter {
-				continue
+// Place is what a space, an item or a meeting says of rules.
+type Place struct {
+	Kind   string // space, item or meeting
+	Space  string // itself, or in which it is; empty for none
+	Native string // what the space is called in the system; empty while it is not there
+	Rules  []world.Setting
+}
+
+// heldApart reports whether what an exception says of a rule is written as sets of its people.
+func (m *Meant) heldApart(d *Dialect, x *Dial, e *world.Exception) bool {
+	return x != nil && x.Charter && d.gives(ToPeople) && len(e.Parties) == 0 && m.People != nil
+}
+
+// tightened tightens a value by all that layers say of a rule and the system can hold in no set: a system with
+// one value for everybody may hold no looser one.
+func (m *Meant) tightened(d *Dialect, x *Dial, r *catalogue.Rule, v catalogue.Value) catalogue.Value {
+	said := func(list []world.Setting) {
+		for _, s := range list {
+			if s.Rule == r.ID && !s.Held {
+				v = r.Scale.Tighter(v, s.Value)
 			}
-			r, _ := catalogue.RuleByName(x.Rule)
-			limit, v := organisation(m.Policy, r)
-			for _, s := range p.Rules {
-				if s.Rule == r.ID && !s.Held {
-					v, own = r.Scale.Tighter(s.Value, limit), true
-				}
-			}
-			words[x.Path] = x.write(m.below(r, v, true))
 		}
-		if !own {
+	}
+	set := func(s Scope) bool { return x != nil && x.Charter && d.gives(s) }
+	for i := range m.Policy.Partners {
+		if !set(ToPartners) {
+			said(m.Policy.Partners[i].Rules)
+		}
+	}
+	for i := range m.Policy.Exceptions {
+		if e := &m.Policy.Exceptions[i]; moment.Within(m.At, e.From, e.Until) && !m.heldApart(d, x, e) {
+			said(e.Rules)
+		}
+	}
+	for i := range m.Places {
+		if p := &m.Places[i]; !set(ToSpaces) || p.Space == "" || p.Native == "" {
+			said(p.Rules)
+		}
+	}
+	return v
+}
+
+// set composes a set of values: what is said of each rule, else the general value; within the limit, and
+// tightened by what can be held in no set. It is empty where nothing of its own is said.
+func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool)) string {
+	words, own := map[string]string{}, false
+	for k := range d.Dials {
+		x := &d.Dials[k]
+		if !x.Charter {
 			continue
 		}
-		for _, e := range p.Domains {
-			for _, name := range entryNames(e) {
-				out = append(out, Setting{charterPrefix + name, d.charterText(words)})
+		r, _ := catalogue.RuleByName(x.Rule)
+		limit, v := organisation(m.Policy, r)
+		if of, ok := said(r, v); ok {
+			v, own = r.Scale.Tighter(of, limit), true
+		}
+		words[x.Path] = x.write(m.tightened(d, x, r, v))
+	}
+	if !own {
+		return ""
+	}
+	return d.CharterText(words)
+}
+
+// tightestOf returns the tightest that a list says of a rule.
+func tightestOf(list []world.Setting, r *catalogue.Rule) (v catalogue.Value, some bool) {
+	for _, s := range list {
+		if s.Rule == r.ID && !s.Held {
+			if !some {
+				v = s.Value
 			}
+			v, some = r.Scale.Tighter(v, s.Value), true
+		}
+	}
+	return
+}
+
+// charters are the sets that a system should hold: for domains of partners, for spaces and for people of ours
+// of whom anything is said that sets say.
+func (d *Dialect) charters(m *Meant) (out []Setting) {
+	if d.gives(ToPartners) {
+		for i := range m.Policy.Partners {
+			p := &m.Policy.Partners[i]
+			text := d.set(m, func(r *catalogue.Rule, _ catalogue.Value) (catalogue.Value, bool) { return tightestOf(p.Rules, r) })
+			if text == "" {
+				continue
+			}
+			for _, e := range p.Domains {
+				for _, name := range entryNames(e) {
+					out = append(out, Setting{charterPrefix + name, text})
+				}
+			}
+		}
+	}
+	if d.gives(ToSpaces) {
+		out = append(out, d.spaceCharters(m)...)
+	}
+	if d.gives(ToPeople) && m.People != nil {
+		out = append(out, d.peopleCharters(m)...)
+	}
+	return
+}
+
+// spaceCharters are the sets of spaces. What an item says tightens the set of its space, as an item has none.
+func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
+	by := map[string][]*Place{} // by the space's id there
+	var order []string
+	for i := range m.Places {
+		if p := &m.Places[i]; p.Space != "" && p.Native != "" {
+			if by[p.Native] == nil {
+				order = append(order, p.Native)
+			}
+			by[p.Native] = append(by[p.Native], p)
+		}
+	}
+	slices.Sort(order)
+	for _, id := range order {
+		text := d.set(m, func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool) {
+			some := false
+			for _, p := range by[id] {
+				if own, ok := tightestOf(p.Rules, r); ok && p.Kind == "space" {
+					v, some = own, true
+				}
+			}
+			for _, p := range by[id] {
+				if own, ok := tightestOf(p.Rules, r); ok && p.Kind != "space" {
+					v, some = r.Scale.Tighter(v, own), true
+				}
+			}
+			return v, some
+		})
+		if text != "" {
+			out = append(out, Setting{charterPrefix + ofSpace + id, text})
+		}
+	}
+	return
+}
+
+// peopleCharters are the sets of people of ours who have exceptions towards everybody. A person's own come
+// before those of their groups.
+func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
+	own, group := map[string][]world.Setting{}, map[string][]world.Setting{} // by address
+	for i := range m.Policy.Exceptions {
+		e := &m.Policy.Exceptions[i]
+		if !moment.Within(m.At, e.From, e.Until) || len(e.Parties) > 0 {
+			continue
+		}
+		for _, id := range e.People {
+			if a := m.People.AddressOf(id); a != "" {
+				own[a] = append(own[a], e.Rules...)
+			}
+		}
+		for _, g := range e.Groups {
+			for _, id := range m.People.PeopleIn(g) {
+				if a := m.People.AddressOf(id); a != "" {
+					group[a] = append(group[a], e.Rules...)
+				}
+			}
+		}
+	}
+	var all []string
+	for a := range own {
+		all = append(all, a)
+	}
+	for a := range group {
+		all = append(all, a)
+	}
+	slices.Sort(all)
+	for _, a := range slices.Compact(all) {
+		text := d.set(m, func(r *catalogue.Rule, _ catalogue.Value) (catalogue.Value, bool) {
+			if v, ok := tightestOf(own[a], r); ok {
+				return v, true
+			}
+			return tightestOf(group[a], r)
+		})
+		if text != "" {
+			out = append(out, Setting{charterPrefix + ofPerson + a, text})
 		}
 	}
 	return
@@ -98,7 +273,7 @@ func (d *Dialect) charters(m *Meant) (out []Setting) {
 func (d *Dialect) readCharters(read map[string]string, f *Found) {
 	f.Charters = map[string]map[catalogue.RuleID]Range{}
 	for path, text := range read {
-		domain, ok := strings.CutPrefix(path, charterPrefix)
+		of, ok := strings.CutPrefix(path, charterPrefix)
 		if !ok || text == "" {
 			continue
 		}
@@ -121,13 +296,20 @@ func (d *Dialect) readCharters(read map[string]string, f *Found) {
 			r, _ := catalogue.RuleByName(x.Rule)
 			set[r.ID] = Range{least, most}
 		}
-		f.Charters[domain] = set
+		f.Charters[of] = set
 	}
 }
 
-// overlayCharters gives partners the values that sets for their domains say. Of a partner whose domains
-// have different ones, the loosest counts with most, else the tightest.
-func (f *Found) overlayCharters(w *world.World, most bool) {
+func (x Range) pick(most bool) catalogue.Value {
+	if most {
+		return x.Most
+	}
+	return x.Least
+}
+
+// overlayCharters gives partners the values that sets for their domains say, and people of ours theirs. Of a
+// partner whose domains have different ones, the loosest counts with most, else the tightest.
+func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 	if len(f.Charters) == 0 {
 		return
 	}
@@ -155,10 +337,7 @@ func (f *Found) overlayCharters(w *world.World, most bool) {
 						}
 						x = general
 					}
-					v := x.Least
-					if most {
-						v = x.Most
-					}
+					v := x.pick(most)
 					if was, said := values[id]; said && (most && id.Get().Scale.Looser(was, v) || !most && id.Get().Scale.Looser(v, was)) {
 						v = was
 					}
@@ -173,12 +352,52 @@ func (f *Found) overlayCharters(w *world.World, most bool) {
 		}
 		slices.SortFunc(p.Rules, func(a, b world.Setting) int { return int(a.Rule) - int(b.Rule) })
 	}
+	for _, of := range sortedOf(f.Charters, ofPerson) {
+		if n == nil {
+			break
+		}
+		if id, ok := n.Person(strings.TrimPrefix(of, ofPerson)); ok {
+			w.Exceptions = append(w.Exceptions, world.Exception{
+				ID: "found-" + id, People: []string{id}, Rules: settingsOf(f.Charters[of], most), From: moment.Always, Until: moment.Never, Reason: "as it was found",
+			})
+		}
+	}
 }
 
-// chartered reports whether any set says a rule.
+// Spaces returns what sets for spaces say, by the ids of our spaces: with most their loosest faithful reading,
+// else their tightest.
+func (f *Found) Spaces(n Names, most bool) map[string][]world.Setting {
+	out := map[string][]world.Setting{}
+	for _, of := range sortedOf(f.Charters, ofSpace) {
+		if id, ok := n.Space(strings.TrimPrefix(of, ofSpace)); ok {
+			out[id] = settingsOf(f.Charters[of], most)
+		}
+	}
+	return out
+}
+
+func sortedOf(m map[string]map[catalogue.RuleID]Range, prefix string) (out []string) {
+	for of := range m {
+		if strings.HasPrefix(of, prefix) {
+			out = append(out, of)
+		}
+	}
+	slices.Sort(out)
+	return
+}
+
+func settingsOf(set map[catalogue.RuleID]Range, most bool) (out []world.Setting) {
+	for id, x := range set {
+		out = append(out, world.Setting{Rule: id, Value: x.pick(most)})
+	}
+	slices.SortFunc(out, func(a, b world.Setting) int { return int(a.Rule) - int(b.Rule) })
+	return
+}
+
+// chartered reports whether any set for partners says a rule.
 func (f *Found) chartered(id catalogue.RuleID) bool {
-	for _, set := range f.Charters {
-		if _, ok := set[id]; ok {
+	for of, set := range f.Charters {
+		if _, ok := set[id]; ok && scopeOf(of) == ToPartners {
 			return true
 		}
 	}

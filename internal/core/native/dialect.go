@@ -38,8 +38,8 @@ type Dial struct {
 	Vague map[string][2]string
 	Span  time.Duration // how long a change takes to count; negative where nobody knows
 	Hand  bool          // readable, and changed by a person in its console alone
-	// Charter marks what a set of values for somebody says too: given to a domain, it stands there in
-	// entire for the general ones.
+	// Charter marks what a set of values says too: given to a domain, a space or a person, it stands there in
+	// entire for the general ones. Where two of them meet, the stricter word of each counts.
 	Charter bool
 }
 
@@ -56,6 +56,16 @@ type Board struct {
 	Span  time.Duration
 }
 
+// Live is a switch with which a system asks us while it acts, for each mailbox and address: then the answer
+// is the engine's own, and lists that carry the rule say nothing.
+type Live struct {
+	Path, On      string // the switch, and its word for asking
+	Unanswered    string // the setting that says what it does when nobody answers
+	Refuses       string // its word for refusing then
+	Rule          string
+	Title, Opened string // of the switch; and what is open where it does not refuse
+}
+
 // Dialect is what one kind of system calls things.
 type Dialect struct {
 	Name     string
@@ -64,6 +74,8 @@ type Dialect struct {
 	Tries    []string // actions that can be attempted there from outside
 	Dials    []Dial
 	Boards   []Board
+	Sets     []Scope // to whom it gives sets of values of their own, which stand in entire for the general ones
+	Lives    []Live
 	Holdings []Holding // what of our inventory it keeps, in the order in which it is written
 }
 
@@ -223,8 +235,8 @@ func (d *Dialect) Describe() (out []Line) {
 			continue
 		}
 		for _, layer := range r.Layers.Names() {
-			if layer == "partner" && d.chartered(r.Name) {
-				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Fidelity: Exact, Path: charterPrefix + "…", Says: "A partner with a value of its own gets a set of its own, with everything in it."})
+			if d.chartered(r.Name) && d.gives(Scope(layer)) {
+				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Fidelity: Exact, Path: charterPrefix + "…", Says: setSays[Scope(layer)]})
 				continue
 			}
 			out = append(out, Line{
@@ -234,6 +246,12 @@ func (d *Dialect) Describe() (out []Line) {
 		}
 	}
 	return
+}
+
+var setSays = map[Scope]string{
+	ToPartners: "A partner with a value of its own gets a set of its own, with everything in it.",
+	ToSpaces:   "A space with a value of its own gets a set of its own, with everything in it, once it is there.",
+	ToPeople:   "Whoever has an exception towards everybody gets a set of their own; one towards some parties alone tightens the value for everybody.",
 }
 
 func (d *Dialect) pathOf(rule string) string {
@@ -259,8 +277,8 @@ func (d *Dialect) spanOf(rule string) time.Duration {
 // Setting tells how long a change of a setting takes to count, what it is called, and whether the
 // dialect knows it at all.
 func (d *Dialect) Setting(path string) (span time.Duration, title string, known bool) {
-	if domain, ok := strings.CutPrefix(path, charterPrefix); ok {
-		return d.charterSpan(), "Set of values for " + domain, d.charterSpan() >= 0
+	if of, ok := strings.CutPrefix(path, charterPrefix); ok {
+		return d.charterSpan(), "Set of values for " + strings.TrimPrefix(strings.TrimPrefix(of, ofSpace), ofPerson), d.charterSpan() >= 0 && d.gives(scopeOf(path))
 	}
 	for i := range d.Dials {
 		if d.Dials[i].Path == path {

@@ -8,7 +8,7 @@ var onOff = func(off, on string) []string { return []string{off, on} }
 
 // quay carries the directory, spaces and files.
 var quay = Dialect{
-	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"}, Tries: []string{"files.open"},
+	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"}, Tries: []string{"files.open", "spaces.enter"}, Sets: []Scope{ToPartners, ToSpaces},
 	Dials: []Dial{
 		{Path: "visitors", Title: "Visitors", Rule: "directory.guests", Words: onOff("turned away", "welcome"), Charter: true},
 		{Path: "visitors.brought-by", Title: "Who may bring a visitor", Rule: "directory.invite_by", Words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}},
@@ -18,9 +18,9 @@ var quay = Dialect{
 		{Path: "crates.handed-to.most", Title: "Crates may be handed at most to", Rule: "files.given_to", Ceiling: true, Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour},
 		{Path: "crates.handed-to", Title: "Crates are handed to", Rule: "files.given_to", Words: []string{"crew", "known hands", "any hand"}, Span: time.Hour, Charter: true},
 		{Path: "tickets.most", Title: "Tickets for whoever holds them, at most", Rule: "files.bearer_links", Ceiling: true, Words: onOff("none", "issued")},
-		{Path: "tickets", Title: "Tickets for whoever holds them", Rule: "files.bearer_links", Words: onOff("none", "issued"), Vague: map[string][2]string{"as the harbour sees fit": {"off", "on"}}},
-		{Path: "tickets.days", Title: "Days that a ticket is good for", Rule: "files.link_days", NoEnd: "for good", Span: 10 * time.Minute},
-		{Path: "tickets.power", Title: "What a ticket lets its holder do", Rule: "files.link_right", Words: []string{"look", "add"}},
+		{Path: "tickets", Title: "Tickets for whoever holds them", Rule: "files.bearer_links", Words: onOff("none", "issued"), Vague: map[string][2]string{"as the harbour sees fit": {"off", "on"}}, Charter: true},
+		{Path: "tickets.days", Title: "Days that a ticket is good for", Rule: "files.link_days", NoEnd: "for good", Span: 10 * time.Minute, Charter: true},
+		{Path: "tickets.power", Title: "What a ticket lets its holder do", Rule: "files.link_right", Words: []string{"look", "add"}, Charter: true},
 		{Path: "crates.passed-on", Title: "Visitors pass crates on", Rule: "files.reshare", Words: onOff("never", "freely"), Charter: true},
 	},
 	Boards: []Board{
@@ -49,15 +49,15 @@ var quay = Dialect{
 
 // parley carries chat, meetings and calendars.
 var parley = Dialect{
-	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"}, Tries: []string{"chat.message", "meetings.join"},
+	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"}, Tries: []string{"chat.message", "meetings.join"}, Sets: []Scope{ToPeople},
 	Dials: []Dial{
-		{Path: "strangers.private", Title: "Talk with private lines", Rule: "chat.personal", Words: onOff("shut", "open")},
-		{Path: "strangers.voice", Title: "Voice with other houses", Rule: "chat.calls", Words: onOff("mute", "spoken")},
-		{Path: "lamp", Title: "Who sees the lamp in the window", Rule: "chat.presence", Words: []string{"nobody", "friends", "passers-by"}},
-		{Path: "table.seats", Title: "Who may sit at a table", Rule: "meetings.outsiders", Words: []string{"household", "friends of the house", "", "anyone who knocks"}, Span: 5 * time.Minute},
-		{Path: "table.anteroom", Title: "Who waits in the anteroom", Rule: "meetings.held", Words: []string{"all", "strangers", "none"}},
-		{Path: "table.early", Title: "Seated before the host", Rule: "meetings.early", Words: onOff("no", "yes")},
-		{Path: "table.hands", Title: "Guests may take the pen", Rule: "meetings.remote_control", Words: onOff("hands off", "may take it"), Vague: map[string][2]string{"house custom": {"off", "on"}}},
+		{Path: "strangers.private", Title: "Talk with private lines", Rule: "chat.personal", Words: onOff("shut", "open"), Charter: true},
+		{Path: "strangers.voice", Title: "Voice with other houses", Rule: "chat.calls", Words: onOff("mute", "spoken"), Charter: true},
+		{Path: "lamp", Title: "Who sees the lamp in the window", Rule: "chat.presence", Words: []string{"nobody", "friends", "passers-by"}, Charter: true},
+		{Path: "table.seats", Title: "Who may sit at a table", Rule: "meetings.outsiders", Words: []string{"household", "friends of the house", "", "anyone who knocks"}, Span: 5 * time.Minute, Charter: true},
+		{Path: "table.anteroom", Title: "Who waits in the anteroom", Rule: "meetings.held", Words: []string{"all", "strangers", "none"}, Charter: true},
+		{Path: "table.early", Title: "Seated before the host", Rule: "meetings.early", Words: onOff("no", "yes"), Charter: true},
+		{Path: "table.hands", Title: "Guests may take the pen", Rule: "meetings.remote_control", Words: onOff("hands off", "may take it"), Vague: map[string][2]string{"house custom": {"off", "on"}}, Charter: true},
 	},
 	Boards: []Board{
 		{Path: "houses", Title: "Houses that we talk with", Rule: "chat.federation", Keys: []string{"chat.in", "chat.out"}, Only: "none but", But: "all but", Span: 2 * time.Minute},
@@ -67,7 +67,7 @@ var parley = Dialect{
 
 // ledger carries mail and reports.
 var ledger = Dialect{
-	Name: "ledger", Title: "Ledger, for mail and reports", Services: []string{"mail", "reports"}, Tries: []string{"mail.forward"},
+	Name: "ledger", Title: "Ledger, for mail and reports", Services: []string{"mail", "reports"}, Tries: []string{"mail.forward", "reports.view"},
 	Dials: []Dial{
 		{Path: "post.copy", Title: "Forwarded post leaves a copy", Rule: "mail.forward_copy", Words: onOff("must", "may not")},
 		{Path: "post.set-by", Title: "Who may forward post", Rule: "mail.forward_set_by", Words: []string{"no one", "postmaster", "each clerk"}},
@@ -78,6 +78,10 @@ var ledger = Dialect{
 	Boards: []Board{
 		{Path: "post.towns", Title: "Towns that post may go on to", Rule: "mail.forward", Keys: []string{"mail.out"}, Only: "to", But: "not to"},
 	},
+	Lives: []Live{{
+		Path: "post.asks", On: "yes", Unanswered: "post.unanswered", Refuses: "returned", Rule: "mail.forward", Title: "Asks before a letter goes on",
+		Opened: "it asks before mail goes on, and lets all of it go on when nobody answers",
+	}},
 	Holdings: []Holding{
 		{Kind: "forwarder", Name: "orders", Title: "Standing orders", Source: true, Fields: []Field{
 			{Name: "box", Of: "mailbox"}, {Name: "onto", Of: "to"},

@@ -84,6 +84,7 @@ type Names interface {
 	Person(address string) (id string, ok bool) // of ours
 	Native(space string) (id string, ok bool)   // what a space of ours is there
 	Space(native string) (id string, ok bool)   // and back
+	SpaceOf(item string) (space string)         // in which an item is; empty where it is none of ours
 }
 
 // Key returns what an entry is known by here; empty where it cannot be known: it names somebody or
@@ -107,16 +108,25 @@ func (t Thing) Key(kind string, n Names) string {
 	return ""
 }
 
+// PlaceThere is what a system calls a space, or an item: its space, and in it the item as it is called here. ok
+// is false where the space is not there.
+func PlaceThere(ref string, n Names) (string, bool) {
+	if id, is := strings.CutPrefix(ref, "space:"); is {
+		return n.Native(id)
+	}
+	_, id, _ := strings.Cut(ref, ":")
+	space, ok := n.Native(n.SpaceOf(id))
+	return space + "/" + ref, ok
+}
+
 // Write says an entry in the system's words; ok is false where it names a space that is not there yet.
 func (h *Holding) Write(t Thing, n Names) (fields map[string]string, ok bool) {
 	fields = map[string]string{}
 	for _, f := range h.Fields {
 		v := t[f.Of]
-		if f.Of == "resource" {
-			if id, is := strings.CutPrefix(v, "space:"); is {
-				if v, ok = n.Native(id); !ok {
-					return nil, false
-				}
+		if f.Of == "resource" || f.Of == "item" {
+			if v, ok = PlaceThere(v, n); !ok {
+				return nil, false
 			}
 		}
 		if f.Words != nil {
@@ -144,11 +154,13 @@ func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread strin
 			if v = ours; v == "" {
 				unread = fmt.Sprintf("%s is %q, which is not known", f.Name, fields[f.Name])
 			}
-		case f.Of == "resource" && !strings.Contains(v, ":"):
-			if id, ok := n.Space(v); ok {
-				v = "space:" + id
-			} else {
+		case f.Of == "resource", f.Of == "item":
+			space, item, inside := strings.Cut(v, "/")
+			if v = item; !inside {
 				v = ""
+				if id, ok := n.Space(space); ok {
+					v = "space:" + id
+				}
 			}
 		case f.Of == "address", f.Of == "to":
 			if a, err := addr.Parse(v); err == nil {
@@ -366,11 +378,12 @@ const (
 
 // Attempt is one attempt from outside.
 type Attempt struct {
-	Action string
-	As     As
-	From   string // the address that it comes from, made for it
-	To     string // an address that it goes to, made for it
-	Place  string // the space or item, as a Thing names it; of a space what the system calls it
+	Action  string
+	As      As
+	From    string // the address that it comes from, made for it
+	To      string // an address that it goes to: of an action of ours one made for it, else that of the one of ours concerned
+	Place   string // the space or item, as the system calls it
+	Private bool   // From is an account of nobody's organisation
 }
 
 // Attempted is what came of an attempt.

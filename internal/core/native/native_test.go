@@ -4,14 +4,17 @@ import (
 	"maps"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
 	"wexillum.example/internal/worldgen"
 )
 
@@ -40,23 +43,43 @@ func random(seed uint64) *world.World {
 	return w
 }
 
+// names calls everything in a system as here, with a letter before.
+type names struct{ s *engine.Snapshot }
+
+func (n names) AddressOf(person string) string     { return n.s.AddressOf(person) }
+func (n names) PeopleIn(group string) []string     { return n.s.PeopleIn(group) }
+func (n names) Native(space string) (string, bool) { return "n-" + space, true }
+func (n names) Space(native string) (string, bool) { return strings.CutPrefix(native, "n-") }
+func (n names) SpaceOf(item string) string         { return n.s.SpaceOf(item) }
+func (n names) Person(address string) (string, bool) {
+	a, err := addr.Parse(address)
+	if err != nil {
+		return "", false
+	}
+	id := n.s.PersonAt(a)
+	return id, id != ""
+}
+
 func meant(w *world.World) *native.Meant {
-	m := &native.Meant{Policy: w, Places: map[catalogue.RuleID][]catalogue.Value{}, At: now}
-	say := func(list []world.Setting) {
-		for _, s := range list {
-			if !s.Held {
-				m.Places[s.Rule] = append(m.Places[s.Rule], s.Value)
-			}
+	m := &native.Meant{Policy: w, At: now, People: names{engine.Of(w)}}
+	say := func(kind, space string, list []world.Setting) {
+		if len(list) == 0 {
+			return
 		}
+		p := native.Place{Kind: kind, Space: space, Rules: list}
+		if space != "" && len(space)%5 != 0 { // some are not there yet
+			p.Native = "n-" + space
+		}
+		m.Places = append(m.Places, p)
 	}
 	for i := range w.Spaces {
-		say(w.Spaces[i].Rules)
+		say("space", w.Spaces[i].ID, w.Spaces[i].Rules)
 		for k := range w.Spaces[i].Items {
-			say(w.Spaces[i].Items[k].Rules)
+			say("item", w.Spaces[i].ID, w.Spaces[i].Items[k].Rules)
 		}
 	}
 	for i := range w.Meetings {
-		say(w.Meetings[i].Rules)
+		say("meeting", "", w.Meetings[i].Rules)
 	}
 	return m
 }
@@ -72,8 +95,16 @@ func written(list []native.Setting) map[string]string {
 // overlay is a world as it counts in a system with a reading.
 func overlay(s *engine.Snapshot, w *world.World, f *native.Found, most bool) *engine.Snapshot {
 	e := s.Aside()
-	e.SetPolicy(native.Overlay(w, f, most))
+	n := names{engine.Of(w)}
+	e.SetPolicy(native.Overlay(w, f, most, n))
 	e.Unsay(f.Rules())
+	laid := e.Done()
+	e = laid.Aside()
+	for id, list := range f.Spaces(n, most) {
+		for _, x := range list {
+			e.SetValueAt(world.Resource{Kind: catalogue.Space, ID: id}, x.Rule, x.Value)
+		}
+	}
 	return e.Done()
 }
 
@@ -181,14 +212,22 @@ func TestFoundIsBounded(t *testing.T) {
 				mode := []string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)]
 				to[d.Boards[i].Path] = native.BoardText(mode, []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "nobodys.example"})
 			}
-			if d.Name == "quay" { // and gives somebody a set of values
-				words := map[string]string{}
+			for _, of := range []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "#n-" + w.Spaces[r.IntN(len(w.Spaces))].ID, "@" + s.AddressOf(w.People[r.IntN(len(w.People))].ID)} {
+				words := map[string]string{} // and gives somebody or something a set of values
 				for i := range d.Dials {
-					if x := &d.Dials[i]; x.Charter {
-						words[x.Path] = x.Words[r.IntN(len(x.Words))]
+					switch x := &d.Dials[i]; {
+					case x.Charter && len(x.Words) == 0:
+						words[x.Path] = []string{"1", "30", x.NoEnd}[r.IntN(3)]
+					case x.Charter:
+						words[x.Path] = x.Words[0]
+						if k := r.IntN(len(x.Words)); x.Words[k] != "" {
+							words[x.Path] = x.Words[k]
+						}
 					}
 				}
-				to["charter:"+w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String()] = d.CharterText(words)
+				if _, _, known := d.Setting("charter:" + of); known && len(of) > 1 {
+					to["charter:"+of] = d.CharterText(words)
+				}
 			}
 			f := d.From(to)
 			x, err := engine.ImpactOf(overlay(s, w, f, false), overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
@@ -230,8 +269,8 @@ func TestTurn(t *testing.T) {
 		{"parley", "houses", "all but: a.example", "none but: b.example", native.Tightens},
 		{"parley", "houses", "some of: a.example", "none but: b.example", native.Unclear},
 		{"parley", "houses", "none but:", "none but:", native.Same},
-		{"quay", "charter:a.example", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", "visitors=welcome; berths.visitors=may come aboard; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", native.Loosens},
-		{"quay", "charter:a.example", "", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; crates.passed-on=never", native.Both},
+		{"quay", "charter:a.example", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", "visitors=welcome; berths.visitors=may come aboard; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", native.Loosens},
+		{"quay", "charter:a.example", "", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", native.Both},
 		{"quay", "charter:a.example", "nonsense", "visitors=welcome", native.Unclear},
 	} {
 		d, ok := native.ByName(c.dialect)
@@ -339,5 +378,62 @@ func TestTake(t *testing.T) {
 	}
 	if taken < 500 {
 		t.Errorf("only %d were taken over", taken)
+	}
+}
+
+// TestSetsOfSpacesAndPeople: a space or a person with a value of their own gets a set, everybody else keeps the
+// general values; by the engine nothing differs where nothing else is said. A space that is not there yet
+// tightens the value for everybody, an exception towards some parties too.
+func TestSetsOfSpacesAndPeople(t *testing.T) {
+	read := func(more string) (*world.World, *native.Meant) {
+		t.Helper()
+		w, err := worldfile.Read([]byte(`
+wexillum: 1
+organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}
+rules: {directory.guests: {default: on}, spaces.guests: {default: off}, chat.presence: {limit: everybody, default: hidden}, chat.federation: {default: any}, meetings.outsiders: {limit: anyone, default: none}}
+people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, address: ben@ours.example, groups: [press]}, {id: eva, name: Eva, address: eva@ours.example}]
+groups: [{id: press, name: Press}]
+partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {directory.in: yes, spaces.in: yes, chat.in: yes, chat.out: yes, meetings.in: yes}}]
+guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}]
+grants: [{party: a@ilvane.example, resource: space:harbour, role: view, from: 2026-11-01}, {party: a@ilvane.example, resource: space:attic, role: view, from: 2026-11-01}]
+spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.guests: on}}, {id: attic, name: Closed, kind: team, owners: [uma]}]
+`+more), worldfile.Options{Now: now})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w, meant(w)
+	}
+	w, m := read("exceptions: [{id: a, people: [uma], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}, {id: b, groups: [press], rules: {meetings.outsiders: anyone}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
+	s := engine.Of(w)
+	for i := range m.Places {
+		m.Places[i].Native = "n-" + m.Places[i].Space
+	}
+	for name, want := range map[string]string{
+		"quay":   "charter:#n-harbour=visitors=welcome; berths.visitors=may come aboard",
+		"parley": "charter:@ben@ours.example=strangers.private=shut; strangers.voice=spoken; lamp=nobody; table.seats=anyone who knocks|charter:@uma@ours.example=strangers.private=shut; strangers.voice=spoken; lamp=passers-by; table.seats=household",
+	} {
+		d, _ := native.ByName(name)
+		to := written(d.To(m))
+		for _, one := range strings.Split(want, "|") {
+			path, text, _ := strings.Cut(one, "=")
+			if !strings.HasPrefix(to[path], text) {
+				t.Errorf("%s: %s is %q, not %q", name, path, to[path], text)
+			}
+		}
+		f := d.From(to)
+		x, err := engine.ImpactOf(s, overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
+		if err != nil || x.Total().Any() || len(x.WideGained)+len(x.WideLost) > 0 {
+			t.Errorf("%s: something differs: %+v %+v %+v %v", name, x.Total(), x.WideGained, x.WideLost, err)
+		}
+	}
+	d, _ := native.ByName("quay")
+	m.Places[0].Native = ""
+	if to := written(d.To(m)); to["berths.visitors"] != "keep out" || to["charter:#n-harbour"] != "" {
+		t.Errorf("a space that is not there yet: %v", to)
+	}
+	_, m = read("exceptions: [{id: a, people: [uma], parties: [\"partner:ilvane\"], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
+	d, _ = native.ByName("parley")
+	if to := written(d.To(m)); to["charter:@uma@ours.example"] != "" || to["lamp"] != "nobody" {
+		t.Errorf("towards some alone: %v", to)
 	}
 }

@@ -19,8 +19,15 @@ type Setting struct{ Path, Value string }
 // Meant is what counts here: the policy in force, and what places say besides.
 type Meant struct {
 	Policy *world.World
-	Places map[catalogue.RuleID][]catalogue.Value // every value that a space, item or meeting gives a rule
+	Places []Place // those that say anything of a rule
+	People People  // nil where a system is given nothing for single people
 	At     moment.Moment
+}
+
+// People finds people of ours.
+type People interface {
+	AddressOf(person string) string // empty where they have none
+	PeopleIn(group string) []string
 }
 
 // organisation returns the limit of a rule and the value where no place says anything.
@@ -46,46 +53,14 @@ func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value
 	return limit, r.Scale.Tighter(def, limit)
 }
 
-// everywhere returns the tightest value that any layer gives a rule: what a system with one value for
-// everybody may hold.
-func (m *Meant) everywhere(r *catalogue.Rule, but bool) catalogue.Value {
-	_, v := organisation(m.Policy, r)
-	return m.below(r, v, but)
-}
-
-// below tightens a value by what people and places say of a rule, and partners; but leaves partners out.
-func (m *Meant) below(r *catalogue.Rule, v catalogue.Value, but bool) catalogue.Value {
-	said := func(list []world.Setting) {
-		for _, s := range list {
-			if s.Rule == r.ID && !s.Held {
-				v = r.Scale.Tighter(v, s.Value)
-			}
-		}
-	}
-	for i := range m.Policy.Partners {
-		if !but {
-			said(m.Policy.Partners[i].Rules)
-		}
-	}
-	for i := range m.Policy.Exceptions {
-		if x := &m.Policy.Exceptions[i]; moment.Within(m.At, x.From, x.Until) {
-			said(x.Rules)
-		}
-	}
-	for _, p := range m.Places[r.ID] {
-		v = r.Scale.Tighter(v, p)
-	}
-	return v
-}
-
 // To returns what a system of the dialect should hold, in the order of the dialect.
 func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Dials {
 		x := &d.Dials[i]
 		r, _ := catalogue.RuleByName(x.Rule)
-		v := m.everywhere(r, x.Charter)
-		if x.Ceiling {
-			v, _ = organisation(m.Policy, r)
+		v, general := organisation(m.Policy, r)
+		if !x.Ceiling {
+			v = m.tightened(d, x, r, general)
 		}
 		out = append(out, Setting{x.Path, x.write(v)})
 	}
@@ -94,7 +69,8 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 		r, _ := catalogue.RuleByName(b.Rule)
 		level := listed
 		if !b.Opens {
-			level = m.everywhere(r, false)
+			_, level = organisation(m.Policy, r)
+			level = m.tightened(d, nil, r, level)
 		}
 		out = append(out, Setting{b.Path, b.write(level, m)})
 	}
@@ -221,7 +197,7 @@ type FoundBoard struct {
 
 // Found is what a reading of a system means.
 type Found struct {
-	Charters map[string]map[catalogue.RuleID]Range // by domain, or *.domain for those below: for whoever comes from there
+	Charters map[string]map[catalogue.RuleID]Range // of sets of values: by domain, *.domain for those below, # and the id of a space there, @ and an address of ours
 	Values   map[catalogue.RuleID]Range            // where no place says anything; for everybody
 	Limits   map[catalogue.RuleID]Range
 	Boards   []FoundBoard
@@ -252,8 +228,21 @@ func (d *Dialect) From(read map[string]string) *Found {
 		}
 	}
 	d.readCharters(read, f)
+	asks := map[string]bool{}
+	for _, l := range d.Lives {
+		if read[l.Path] != l.On {
+			continue
+		}
+		asks[l.Rule] = true
+		if v := read[l.Unanswered]; v != l.Refuses {
+			f.Unread = append(f.Unread, Unread{l.Unanswered, l.Rule, l.Opened})
+		}
+	}
 	for i := range d.Boards {
 		b := &d.Boards[i]
+		if asks[b.Rule] { // it asks us, and its list says nothing
+			continue
+		}
 		text, there := read[b.Path]
 		if !there {
 			f.Unread = append(f.Unread, Unread{b.Path, b.Rule, "it is not there"})
@@ -286,15 +275,10 @@ func (f *Found) Rules() (out []catalogue.RuleID) {
 // Overlay returns the policy as it counts in a system: with most its loosest faithful reading, else
 // its tightest. What the reading says nothing about stays as meant. Values of partners, people and
 // places do not count for the rules that it speaks of: a system with one value for everybody does not
-// know them; callers drop those of places (Rules).
-func Overlay(policy *world.World, f *Found, most bool) *world.World {
+// know them; callers drop those of places (Rules) and put those there that were found (Spaces).
+func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 	w := *policy
-	pick := func(x Range) catalogue.Value {
-		if most {
-			return x.Most
-		}
-		return x.Least
-	}
+	pick := func(x Range) catalogue.Value { return x.pick(most) }
 	w.Rules = slices.Clone(policy.Rules)
 	set := func(r *catalogue.Rule, limit, def catalogue.Value) {
 		i := slices.IndexFunc(w.Rules, func(x world.RuleSetting) bool { return x.Rule == r.ID })
@@ -340,13 +324,13 @@ func Overlay(policy *world.World, f *Found, most bool) *world.World {
 	for i := range w.Partners {
 		w.Partners[i].Rules = strip(w.Partners[i].Rules)
 	}
-	f.overlayCharters(&w, most)
 	w.Exceptions = nil
 	for _, x := range policy.Exceptions {
 		if x.Rules = strip(x.Rules); len(x.Rules) > 0 {
 			w.Exceptions = append(w.Exceptions, x)
 		}
 	}
+	f.overlayCharters(&w, most, n)
 	return &w
 }
 
@@ -500,7 +484,7 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	for _, s := range d.Wanted(m, read) {
 		meant[s.Path] = s.Value
 		if strings.HasPrefix(s.Path, charterPrefix) && read[s.Path] != s.Value && (path == "" || path == s.Path) {
-			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is taken over partner by partner", strings.TrimPrefix(s.Path, charterPrefix)))
+			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is said here at the partner, the space or the person", strings.TrimPrefix(s.Path, charterPrefix)))
 		}
 	}
 	wanted := func(p string) bool {
