@@ -1996,6 +1996,12 @@ export interface components {
             found?: string;
             there: boolean;
             by_hand: boolean;
+            /** @description It is a set of values for a domain */
+            set?: boolean;
+            /** @description What of a set that is meant differs from the general values */
+            meant_own?: string;
+            /** @description What of a set that was found does */
+            found_own?: string;
             /**
              * @description Which way it goes from what is found to what is meant
              * @enum {string}

@@ -84,6 +84,9 @@ func systemOut(v *service.SystemView) contract.SystemView {
 		if r, ok := catalogue.RuleByName(s.Rule); ok {
 			y.RuleTitle = r.Title
 		}
+		if s.Set {
+			y.Set, y.MeantOwn, y.FoundOwn = ptr(true), some(s.MeantOwn), some(s.FoundOwn)
+		}
 		if s.There {
 			y.Found, y.Turn = ptr(s.Found), ptr(contract.SystemSettingTurn(s.Turn))
 		}

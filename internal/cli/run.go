@@ -405,7 +405,7 @@ func resetDir(dir string) error {
 	if err := mariadb.StopLeftover(bounded, filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	for _, name := range []string{"db", "service.log", "neighbour.json", "mail.json"} {
+	for _, name := range []string{"db", "service.log", "neighbour.json", "mail.json", "suite"} {
 		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
 			return err
 		}

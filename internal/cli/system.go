@@ -93,17 +93,29 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	a.printf("  lets through what is refused here   %s\n", numbersOf(v.Beyond))
 	a.printf("  refuses what is a yes here          %s\n", numbersOf(v.Short))
 	a.printf("  cannot be told for sure             %s\n\n", numbersOf(v.Unsure))
-	rows := [][]string{}
+	rows, sets, right := [][]string{}, [][]string{}, 0
 	for i := range v.Settings {
 		s := &v.Settings[i]
-		title, meant, found := s.RuleTitle, s.Meant, pick(s.Found)
-		if s.Rule == "" {
-			title, meant, found = "Values of a partner", cmp.Or(meant, "none"), cmp.Or(found, "none")
+		switch {
+		case s.Set == nil:
+			rows = append(rows, []string{s.Path, s.RuleTitle, s.Meant, pick(s.Found), settingState(s)})
+		case s.State != nil && *s.State == "confirmed" && s.Drift == nil && len(v.Settings) > 40:
+			right++
+		default:
+			sets = append(sets, []string{strings.TrimPrefix(s.Title, "Set of values for "), s.Path, cmp.Or(pick(s.MeantOwn), "none"), cmp.Or(pick(s.FoundOwn), "none"), settingState(s)})
 		}
-		rows = append(rows, []string{s.Path, title, meant, found, settingState(s)})
 	}
 	if err := a.records(v, []string{"setting", "carries", "meant", "found", "state"}, rows); err != nil {
 		return err
+	}
+	if len(sets) > 0 {
+		a.printf("\nSets of values of their own, and what in them differs from the general ones:\n")
+		if err := a.records(v, []string{"for", "setting", "meant", "found", "state"}, sets); err != nil {
+			return err
+		}
+	}
+	if right > 0 {
+		a.printf("  %d more sets are as meant.\n", right)
 	}
 	a.printKinds(v)
 	for _, u := range v.Unread {

@@ -5141,18 +5141,27 @@ type SystemSetting struct {
 	Confirmed *string `json:"confirmed,omitempty"`
 
 	// Counts From when it is expected to count
-	Counts    *string             `json:"counts,omitempty"`
-	Drift     *SettingDrift       `json:"drift,omitempty"`
-	Found     *string             `json:"found,omitempty"`
-	Meant     string              `json:"meant"`
-	Path      string              `json:"path"`
-	Problem   *string             `json:"problem,omitempty"`
-	Rule      string              `json:"rule"`
-	RuleTitle string              `json:"rule_title"`
-	Sent      *string             `json:"sent,omitempty"`
-	State     *SystemSettingState `json:"state,omitempty"`
-	There     bool                `json:"there"`
-	Title     string              `json:"title"`
+	Counts *string       `json:"counts,omitempty"`
+	Drift  *SettingDrift `json:"drift,omitempty"`
+	Found  *string       `json:"found,omitempty"`
+
+	// FoundOwn What of a set that was found does
+	FoundOwn *string `json:"found_own,omitempty"`
+	Meant    string  `json:"meant"`
+
+	// MeantOwn What of a set that is meant differs from the general values
+	MeantOwn  *string `json:"meant_own,omitempty"`
+	Path      string  `json:"path"`
+	Problem   *string `json:"problem,omitempty"`
+	Rule      string  `json:"rule"`
+	RuleTitle string  `json:"rule_title"`
+	Sent      *string `json:"sent,omitempty"`
+
+	// Set It is a set of values for a domain
+	Set   *bool               `json:"set,omitempty"`
+	State *SystemSettingState `json:"state,omitempty"`
+	There bool                `json:"there"`
+	Title string              `json:"title"`
 
 	// Turn Which way it goes from what is found to what is meant
 	Turn *SystemSettingTurn `json:"turn,omitempty"`

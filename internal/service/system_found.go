@@ -40,6 +40,8 @@ type SettingView struct {
 	State                           StepState // empty where nothing was ever compared
 	Step                            *CarriedSetting
 	ByHand                          bool
+	Set                             bool   // it is a set of values for somebody or something
+	MeantOwn, FoundOwn              string // what of it differs from the general values
 }
 
 // SystemView is a system with all that is known of it.
@@ -173,7 +175,7 @@ func (s *Service) viewSystem(
 		return nil, err
 	}
 	digest := sha256.New()
-	known := map[string]bool{}
+	known, general := map[string]bool{}, map[string]string{}
 	var values map[string]string
 	if r != nil {
 		values = r.Values
@@ -185,6 +187,11 @@ func (s *Service) viewSystem(
 		if r != nil {
 			y.Found, y.There = native.At(r.Values, want.Path)
 			y.Turn = d.Turn(want.Path, y.Found, want.Value)
+		}
+		if y.Set = native.IsSet(want.Path); y.Set {
+			y.MeantOwn, y.FoundOwn = d.Own(want.Value, general), d.Own(y.Found, values)
+		} else {
+			general[want.Path] = want.Value
 		}
 		if y.Step != nil {
 			y.State = y.Step.State

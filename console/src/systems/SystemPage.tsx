@@ -24,6 +24,7 @@ const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens'
 export function SystemPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const [asking, setAsking] = useState<Asking>()
+  const [all, setAll] = useState(false)
   const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 || q.state.data?.kinds.some((k) => k.open > 0) ? 2000 : 15000) })
   const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
   const take = useChange<Taken, string | undefined>((setting) => call('POST', `/api/v1/systems/${id}/take-over`, setting ? { setting } : {}))
@@ -31,6 +32,7 @@ export function SystemPage({ role }: { role: string }) {
   const v = got.data
   if (!v) return <Page title={id}>{got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}</Page>
   const admin = role === 'administrator'
+  const sets = v.settings.length - shownSettings(v.settings, false).length
   const s = summary(v)
   return (
     <Page
@@ -112,12 +114,19 @@ export function SystemPage({ role }: { role: string }) {
             </tr>
           </thead>
           <tbody>
-            {[...v.settings].sort((a, b) => rank(a) - rank(b)).map((x) => (
+            {shownSettings(v.settings, all).map((x) => (
               <Row key={x.path} x={x} admin={admin} carried={v.mode === 'carry'} ask={setAsking} />
             ))}
           </tbody>
         </table>
       </div>
+      {!all && sets > 0 && (
+        <p>
+          <Button size="sm" variant="link" onClick={() => setAll(true)}>
+            Show {sets} more {sets === 1 ? 'set' : 'sets'} of values that {sets === 1 ? 'is' : 'are'} as meant
+          </Button>
+        </p>
+      )}
       <KeptTable v={v} admin={admin} />
       {v.unread.length > 0 && (
         <>
@@ -212,6 +221,9 @@ function Tried({ x }: { x: Trials }) {
   )
 }
 
+/** Settings, those that need somebody first; sets of values that are as meant only where all are wanted. */
+const shownSettings = (list: SystemSetting[], all: boolean) => list.filter((x) => all || !x.set || standing(x).tone !== 'right').sort((a, b) => rank(a) - rank(b))
+
 const rank = (s: SystemSetting) => ({ wrong: 0, way: 1, quiet: 2, right: 3 })[standing(s).tone]
 
 function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; carried: boolean; ask: (a: Asking) => void }) {
@@ -223,10 +235,10 @@ function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; car
         <span className="sub">{x.path}</span>
       </th>
       <td>
-        {x.rule ? <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link> : 'Values of a partner'}
+        {x.rule ? <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link> : 'Values of its own'}
       </td>
-      <td>{x.meant || 'none'}</td>
-      <td>{x.there ? x.found || 'none' : '–'}</td>
+      <td>{(x.set ? x.meant_own : x.meant) || 'none'}</td>
+      <td>{x.there ? (x.set ? x.found_own : x.found) || 'none' : '–'}</td>
       <td>
         <span className="standing">{st.text}</span>
         {x.cause && !x.drift && x.state !== 'confirmed' && <span className="sub">{x.cause}</span>}
@@ -304,7 +316,7 @@ function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: ()
             <ul className="steps-shown">
               {write.map((s) => (
                 <li key={s.path}>
-                  <b>{s.title}</b>: “{s.found}” becomes “{s.meant}”, which {turns[s.turn ?? 'unclear']}{s.by_hand ? '; by hand, in its own console' : ''}.
+                  <b>{s.title}</b>: {s.set ? (s.meant_own ?? 'taken back') : `“${s.found}” becomes “${s.meant}”`}, which {turns[s.turn ?? 'unclear']}{s.by_hand ? '; by hand, in its own console' : ''}.
                 </li>
               ))}
               {v.kinds

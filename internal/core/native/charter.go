@@ -79,6 +79,31 @@ func ParseCharter(text string) (map[string]string, error) {
 	return out, nil
 }
 
+// Own writes what of a set differs from the general values, by what its settings are called; a set that says
+// what they say is the same as everywhere, and none is empty.
+func (d *Dialect) Own(text string, general map[string]string) string {
+	if text == "" {
+		return ""
+	}
+	words, err := ParseCharter(text)
+	if err != nil {
+		return text
+	}
+	var out []string
+	for i := range d.Dials {
+		if x := &d.Dials[i]; x.Charter && words[x.Path] != general[x.Path] {
+			out = append(out, x.Title+": "+words[x.Path])
+		}
+	}
+	if len(out) == 0 {
+		return "the same as everywhere"
+	}
+	return strings.Join(out, "; ")
+}
+
+// IsSet reports whether a setting is a set of values for somebody or something.
+func IsSet(path string) bool { return strings.HasPrefix(path, charterPrefix) }
+
 // entryNames are the names under which an entry of a partner stands in a system.
 func entryNames(e world.Entry) []string {
 	if e.Subdomains {
@@ -255,6 +280,7 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 		all = append(all, a)
 	}
 	slices.Sort(all)
+	general := d.set(m, func(_ *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool) { return v, true })
 	for _, a := range slices.Compact(all) {
 		text := d.set(m, func(r *catalogue.Rule, _ catalogue.Value) (catalogue.Value, bool) {
 			if v, ok := tightestOf(own[a], r); ok {
@@ -262,7 +288,7 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 			}
 			return tightestOf(group[a], r)
 		})
-		if text != "" {
+		if text != "" && (text != general || len(d.Sets) > 1) { // beside no other set, one that says the same does nothing
 			out = append(out, Setting{charterPrefix + ofPerson + a, text})
 		}
 	}

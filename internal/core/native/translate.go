@@ -82,7 +82,7 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 func (d *Dialect) Wanted(m *Meant, read map[string]string) []Setting {
 	out := d.To(m)
 	for _, path := range slices.Sorted(maps.Keys(read)) {
-		if strings.HasPrefix(path, charterPrefix) && !slices.ContainsFunc(out, func(s Setting) bool { return s.Path == path }) {
+		if IsSet(path) && !slices.ContainsFunc(out, func(s Setting) bool { return s.Path == path }) {
 			out = append(out, Setting{path, ""})
 		}
 	}
@@ -93,7 +93,7 @@ func (d *Dialect) Wanted(m *Meant, read map[string]string) []Setting {
 // there is none is said too.
 func At(read map[string]string, path string) (value string, there bool) {
 	value, there = read[path]
-	return value, there || strings.HasPrefix(path, charterPrefix)
+	return value, there || IsSet(path)
 }
 
 // Levels of domains, by value.
@@ -412,7 +412,7 @@ func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
 
 // Turn says which way a setting goes from one value to another.
 func (d *Dialect) Turn(path, was, becomes string) Turn {
-	if strings.HasPrefix(path, charterPrefix) {
+	if IsSet(path) {
 		return d.turnCharter(was, becomes)
 	}
 	for i := range d.Dials {
@@ -483,7 +483,7 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	meant := map[string]string{}
 	for _, s := range d.Wanted(m, read) {
 		meant[s.Path] = s.Value
-		if strings.HasPrefix(s.Path, charterPrefix) && read[s.Path] != s.Value && (path == "" || path == s.Path) {
+		if IsSet(s.Path) && read[s.Path] != s.Value && (path == "" || path == s.Path) {
 			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is said here at the partner, the space or the person", strings.TrimPrefix(s.Path, charterPrefix)))
 		}
 	}
