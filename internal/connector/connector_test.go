@@ -102,6 +102,7 @@ func TestConform(t *testing.T) {
 				if err := c.Write(t.Context(), "charter:a.example", "visitors=welcome"); err == nil || wire.Later(err) || !strings.Contains(err.Error(), "a charter says all of") {
 					t.Errorf("half a charter: %v", err)
 				}
+				both("charter:#b-0000001", "berths.visitors=may come aboard; tickets.days=30") // a berth has single words
 				check(t, c.Write(t.Context(), "charter:a.example", ""))
 				if got, there := read()["charter:a.example"]; there {
 					t.Errorf("taken back, and it says %q", got)

@@ -308,26 +308,32 @@ func (p *Program) within(from, until string) bool {
 	return until == "" || err == nil && now.Before(at)
 }
 
-// said is what counts of a setting for somebody from a domain, at a berth, with one of the house. A charter
-// stands in entire for the general values; where two of them meet, the stricter word counts.
+// said is what counts of a setting for somebody from a domain, at a berth, or with one of the house. A charter of a
+// hull or a person stands in entire for the general values. A berth has words of its own; there the stricter counts
+// of its word and the hull's, but a hull's charter that says what is said to everybody weighs nothing.
 func (p *Program) said(name string, of ...string) string {
 	k, _ := p.find(name)
-	out, rank := "", 0
+	general := p.counts(name)
+	hull, berth := "", ""
 	for _, c := range of {
 		for _, part := range strings.Split(p.counts(charter+c), "; ") {
 			v, ok := strings.CutPrefix(part, name+"=")
-			if !ok {
-				continue
-			}
-			if r := k.strictness(v); out == "" || r < rank {
-				out, rank = v, r
+			switch {
+			case !ok:
+			case strings.HasPrefix(c, "#"):
+				berth = v
+			case hull == "":
+				hull = v
 			}
 		}
 	}
-	if out == "" {
-		return p.counts(name)
+	switch {
+	case berth != "" && (hull == "" || hull == general || k.strictness(berth) <= k.strictness(hull)):
+		return berth
+	case hull != "":
+		return hull
 	}
-	return out
+	return general
 }
 
 // strictness orders the words of a setting, the strictest first.

@@ -54,13 +54,14 @@ func (d *Dialect) charterSpan() time.Duration {
 	return out
 }
 
-// CharterText writes a set of values as a Setting of a dialect has it, in the order of the dialect; what the
-// set does not say is left empty.
+// CharterText writes a set of values as a Setting of a dialect has it, in the order of the dialect: what it says.
 func (d *Dialect) CharterText(words map[string]string) string {
 	var out []string
 	for i := range d.Dials {
 		if x := &d.Dials[i]; x.Charter {
-			out = append(out, x.Path+"="+words[x.Path])
+			if w, said := words[x.Path]; said {
+				out = append(out, x.Path+"="+w)
+			}
 		}
 	}
 	return strings.Join(out, "; ")
@@ -91,7 +92,8 @@ func (d *Dialect) Own(text string, general map[string]string) string {
 	}
 	var out []string
 	for i := range d.Dials {
-		if x := &d.Dials[i]; x.Charter && words[x.Path] != general[x.Path] {
+		if w, said := words[d.Dials[i].Path]; said && d.Dials[i].Charter && w != general[d.Dials[i].Path] {
+			x := &d.Dials[i]
 			out = append(out, x.Title+": "+words[x.Path])
 		}
 	}
@@ -154,8 +156,8 @@ func (m *Meant) tightened(d *Dialect, x *Dial, r *catalogue.Rule, v catalogue.Va
 	return v
 }
 
-// set composes a set of values: what is said of each rule, else the general value; within the limit, and
-// tightened by what can be held in no set. It is empty where nothing of its own is said.
+// set composes a set of values in entire: what is said of each rule, else the general value; within the limit,
+// and tightened by what can be held in no set. It is empty where nothing of its own is said.
 func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool)) string {
 	words, own := map[string]string{}, false
 	for k := range d.Dials {
@@ -215,7 +217,9 @@ func (d *Dialect) charters(m *Meant) (out []Setting) {
 	return
 }
 
-// spaceCharters are the sets of spaces. What an item says tightens the set of its space, as an item has none.
+// spaceCharters are the words of spaces of their own: only what they say themselves, so that a partner's set counts
+// there for the rest. What an item says tightens its space's, as an item has none. Where a partner says itself what
+// is the general value, its set does not weigh against a space's word, so that the word is tightened by it.
 func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 	by := map[string][]*Place{} // by the space's id there
 	var order []string
@@ -229,22 +233,40 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 	}
 	slices.Sort(order)
 	for _, id := range order {
-		text := d.set(m, func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool) {
-			some := false
-			for _, p := range by[id] {
-				if own, ok := tightestOf(p.Rules, r); ok && p.Kind == "space" {
-					v, some = own, true
+		words := map[string]string{}
+		for k := range d.Dials {
+			x := &d.Dials[k]
+			if !x.Charter {
+				continue
+			}
+			r, _ := catalogue.RuleByName(x.Rule)
+			limit, v := organisation(m.Policy, r)
+			general, some := x.write(m.tightened(d, x, r, v)), false
+			for _, kind := range []string{"space", "item"} {
+				for _, p := range by[id] {
+					own, ok := tightestOf(p.Rules, r)
+					switch {
+					case !ok || p.Kind != kind:
+					case kind == "space":
+						v, some = own, true
+					default:
+						v, some = r.Scale.Tighter(v, own), true
+					}
 				}
 			}
-			for _, p := range by[id] {
-				if own, ok := tightestOf(p.Rules, r); ok && p.Kind != "space" {
-					v, some = r.Scale.Tighter(v, own), true
+			if !some {
+				continue
+			}
+			v = m.tightened(d, x, r, r.Scale.Tighter(v, limit))
+			for i := range m.Policy.Partners {
+				if own, ok := tightestOf(m.Policy.Partners[i].Rules, r); ok && x.write(m.tightened(d, x, r, r.Scale.Tighter(own, limit))) == general {
+					v = r.Scale.Tighter(v, own)
 				}
 			}
-			return v, some
-		})
-		if text != "" {
-			out = append(out, Setting{charterPrefix + ofSpace + id, text})
+			words[x.Path] = x.write(v)
+		}
+		if len(words) > 0 {
+			out = append(out, Setting{charterPrefix + ofSpace + id, d.CharterText(words)})
 		}
 	}
 	return
@@ -314,7 +336,11 @@ func (d *Dialect) readCharters(read map[string]string, f *Found) {
 			if !x.Charter {
 				continue
 			}
-			least, most, ok := x.read(words[x.Path])
+			word, said := words[x.Path]
+			if !said && scopeOf(path) == ToSpaces { // a space says only what it says itself
+				continue
+			}
+			least, most, ok := x.read(word)
 			if !ok {
 				f.Unread = append(f.Unread, Unread{path, x.Rule, fmt.Sprintf("%q is a word that is not known for %s", words[x.Path], x.Path)})
 				continue
@@ -341,7 +367,7 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 	}
 	for i := range w.Partners {
 		p := &w.Partners[i]
-		values := map[catalogue.RuleID]catalogue.Value{}
+		values, mixed, asAll := map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]bool{}, map[catalogue.RuleID]bool{}
 		some := false
 		for _, e := range p.Domains {
 			for _, name := range entryNames(e) {
@@ -364,7 +390,10 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 						x = general
 					}
 					v := x.pick(most)
-					if was, said := values[id]; said && (most && id.Get().Scale.Looser(was, v) || !most && id.Get().Scale.Looser(v, was)) {
+					asAll[id] = asAll[id] || v == general.pick(most)
+					was, said := values[id]
+					mixed[id] = mixed[id] || said && was != v
+					if said && (most && id.Get().Scale.Looser(was, v) || !most && id.Get().Scale.Looser(v, was)) {
 						v = was
 					}
 					values[id] = v
@@ -372,9 +401,13 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 			}
 		}
 		for id, v := range values {
-			if f.chartered(id) {
-				p.Rules = append(p.Rules, world.Setting{Rule: id, Value: v})
+			switch {
+			case !f.chartered(id), !mixed[id] && asAll[id]: // what is as everywhere weighs nothing where a space has a word of its own
+				continue
+			case mixed[id] && asAll[id] && most: // for some of them a space's word counts, whatever it is
+				v = id.Get().Scale.Loosest()
 			}
+			p.Rules = append(p.Rules, world.Setting{Rule: id, Value: v})
 		}
 		slices.SortFunc(p.Rules, func(a, b world.Setting) int { return int(a.Rule) - int(b.Rule) })
 	}
@@ -450,7 +483,15 @@ func (d *Dialect) turnCharter(was, becomes string) Turn {
 		if !x.Charter {
 			continue
 		}
-		switch d.Turn(x.Path, a[x.Path], b[x.Path]) {
+		was, wasSaid := a[x.Path]
+		is, isSaid := b[x.Path]
+		if !wasSaid && !isSaid {
+			continue
+		}
+		if wasSaid != isSaid { // the general value stands on one side
+			return Both
+		}
+		switch d.Turn(x.Path, was, is) {
 		case Loosens:
 			loosens = true
 		case Tightens:

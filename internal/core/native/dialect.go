@@ -38,8 +38,9 @@ type Dial struct {
 	Vague map[string][2]string
 	Span  time.Duration // how long a change takes to count; negative where nobody knows
 	Hand  bool          // readable, and changed by a person in its console alone
-	// Charter marks what a set of values says too: given to a domain, a space or a person, it stands there in
-	// entire for the general ones. Where two of them meet, the stricter word of each counts.
+	// Charter marks what a set of values says too: given to a domain or a person, it stands there in entire for
+	// the general ones; a space has single words. Where a space's word and a domain's set meet, the stricter
+	// counts, unless the set says what is the general value: then it weighs nothing.
 	Charter bool
 }
 
@@ -250,7 +251,7 @@ func (d *Dialect) Describe() (out []Line) {
 
 var setSays = map[Scope]string{
 	ToPartners: "A partner with a value of its own gets a set of its own, with everything in it.",
-	ToSpaces:   "A space with a value of its own gets a set of its own, with everything in it, once it is there.",
+	ToSpaces:   "A space with a value of its own gets a word of its own, once it is there.",
 	ToPeople:   "Whoever has an exception towards everybody gets a set of their own; one towards some parties alone tightens the value for everybody.",
 }
 

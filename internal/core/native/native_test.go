@@ -409,7 +409,7 @@ spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.gue
 		m.Places[i].Native = "n-" + m.Places[i].Space
 	}
 	for name, want := range map[string]string{
-		"quay":   "charter:#n-harbour=visitors=welcome; berths.visitors=may come aboard",
+		"quay":   "charter:#n-harbour=berths.visitors=may come aboard",
 		"parley": "charter:@ben@ours.example=strangers.private=shut; strangers.voice=spoken; lamp=nobody; table.seats=anyone who knocks|charter:@uma@ours.example=strangers.private=shut; strangers.voice=spoken; lamp=passers-by; table.seats=household",
 	} {
 		d, _ := native.ByName(name)
