@@ -389,8 +389,15 @@ func (a *app) system() *cobra.Command {
 			for i := range x.Trials {
 				t := &x.Trials[i]
 				note := ""
-				if t.Contradiction != nil {
+				switch {
+				case t.Contradiction != nil:
 					note = "contradicts what was read"
+				case t.Theirs != nil:
+					note = "at their end"
+				case t.Outcome == "admitted" && t.Meant == "no":
+					note = "let through, and refused here"
+				case t.Outcome == "refused" && t.Meant == "yes":
+					note = "refused, and a yes here"
 				}
 				found := ""
 				if t.Found != nil {

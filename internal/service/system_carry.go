@@ -267,7 +267,13 @@ func (s *Service) sendRecords(ctx context.Context, x *System, c Connector) error
 				break
 			}
 		}
-		if err := s.putCarried(context.WithoutCancel(ctx), x, list, nil); err != nil {
+		notes = nil
+		for _, r := range list { // what is refused for good is told; what goes on is not yet over
+			if h, _ := x.dialect().Holding(r.Kind); r.State == StepDiffers {
+				notes = append(notes, recordNote{r.Kind + " " + r.Ours, r.inWords(x, h), r.Meant, r.Was})
+			}
+		}
+		if err := s.putCarried(context.WithoutCancel(ctx), x, list, notes); err != nil {
 			return err
 		}
 		if busy != nil {

@@ -324,7 +324,7 @@ func TestTrials(t *testing.T) {
 	}{
 		{say("ilvane.example"), "admitted found yes meant yes false: delivered"},
 		{say("far.example"), "refused found no meant no false: the family is not at home to far.example"},
-		{Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "u@far.example"}, "refused found no meant no false: returned to sender: no coach goes to far.example"},
+		{Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "u@far.example"}, "refused found no meant no false: kept in the box: a clerk may not have post sent on"},
 		{Asked{Subject: "a@ilvane.example", Action: "chat.message", Resource: "person:uma"}, "not_tried found  meant yes false: read, not tried: a trial comes as somebody unknown, and this is a guest"},
 		{Asked{Subject: "*@far.example", Action: "chat.see_presence", Resource: "person:uma"}, "not_tried found  meant no false: Parley cannot try this"},
 	} {
@@ -407,7 +407,7 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 *@unlisted-firm.example meetings.join meeting:open-day refused yes`; got != want || x.StandFor != 2+1+2+1 || x.Contradictions != 0 {
 		t.Errorf("a plan:\n%s\nwant\n%s\nstands for %d, %d contradict", got, want, x.StandFor, x.Contradictions)
 	}
-	if got := lines(try("quay", "")); got != "link:l files.open file:kit refused no" {
+	if got := lines(try("quay", "")); got != "link:l files.open file:kit refused no\na@ilvane.example files.open file:kit refused yes" {
 		t.Errorf("whoever holds a link: %s", got)
 	}
 	if got := lines(try("ledger", "ilvane")); got != "*@ilvane.example mail.forward mailbox:uma refused no" {

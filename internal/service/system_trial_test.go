@@ -41,7 +41,7 @@ func TestTrialAccounts(t *testing.T) {
 	for _, x := range [][5]string{
 		{"a@ilvane.example", "files.open", "file:kit", "", "meant yes, found yes, as guest: refused: visitors keep out of the berths"},
 		{"link:kit-link", "files.open", "file:kit", "", "meant yes, found yes, as holder: admitted: come through"},
-		{"person:uma", "mail.forward", "mailbox:uma", "x@far.example", "meant no, found no, as ours: refused: returned to sender: no coach goes to far.example"},
+		{"person:uma", "mail.forward", "mailbox:uma", "x@far.example", "meant no, found no, as ours: refused: kept in the box: a clerk may not have post sent on"},
 		{"x@far.example", "files.open", "file:kit", "", "meant no, found , as stranger: not_tried: Quay cannot try this"},
 	} {
 		if got := tried(t, s, x[0], x[1], x[2], x[3]); !strings.HasPrefix(got, x[4]) {

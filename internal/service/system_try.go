@@ -204,6 +204,9 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 		a.As, a.To = native.OneOurs, trialName+"@"+q.Address.Domain().String()
 		if _, keeps := sys.dialect().Holding("forwarder"); keeps {
 			a.From = st.AddressOf(q.Subject.ID)
+			if p, err := s.Person(ctx, q.Subject.ID); err == nil && p.Roles&world.Administrator != 0 {
+				a.Administrator = true
+			}
 		}
 		return a, "", nil
 	case q.Subject.Kind == engine.ByLinkID:
@@ -224,9 +227,13 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 	if q.Subject.Address.IsNewcomer() || st.KindAt(q.Subject.Address, s.Now()) != engine.KindGuest {
 		return a, "", nil
 	}
-	// A guest is tried as a guest who is made for it, where the system keeps guests and what they were given.
+	// A guest is tried as a guest who is made for it, where the system keeps guests and what they were given; of
+	// reports whoever is shown one is known.
 	a.As = native.AGuest
 	if _, keeps := sys.dialect().Holding("guest"); !keeps {
+		if act.Service() != catalogue.Reports {
+			return a, "read, not tried: a trial comes as somebody unknown, and this is a guest", nil
+		}
 		return a, "", nil
 	}
 	if g, err := s.store.Guest(ctx, q.Subject.Address.String()); err != nil || g == nil || g.State == world.StateSuspended {
@@ -375,12 +382,16 @@ type PlanResult struct {
 // planMost bounds a plan: a trial is a call each.
 const planMost = 200
 
-// Plan lists what is tried of a system: each action that can be, once for each typical newcomer; with
-// partner only theirs. A trial comes as somebody unknown, so that it stands for whoever has nothing here.
-func (s *Service) Plan(st *State, x *System, partner string) (out []Planned) {
+// Plan lists what is tried of a system: each action that can be, once for each typical newcomer, and for each
+// partner and kind once as a guest of theirs and where they were given something; with partner only theirs.
+func (s *Service) Plan(ctx context.Context, st *State, x *System, partner string) (out []Planned, err error) {
 	now := s.Now()
 	people, meetings := st.Counts().People, st.Counts().Meetings
 	person, meeting := st.First("person"), st.First("meeting")
+	guests, err := s.planGuests(ctx, st, x, partner, now)
+	if err != nil {
+		return nil, err
+	}
 	for _, name := range x.dialect().Tries {
 		act, ok := catalogue.ActionByName(name)
 		if !ok {
@@ -391,6 +402,7 @@ func (s *Service) Plan(st *State, x *System, partner string) (out []Planned) {
 				continue
 			}
 			p := Planned{Asked: Asked{Subject: n.Who.String(), Action: name}, Parties: 1}
+			takes := func(k catalogue.ResourceKind) bool { return act.Takes(k) }
 			switch {
 			case n.Who.Kind == engine.ByLinkID:
 				if name != "files.open" {
@@ -402,34 +414,74 @@ func (s *Service) Plan(st *State, x *System, partner string) (out []Planned) {
 				}
 				p.Asked.Resource, p.Resources = item.String(), 1
 				p.Parties = st.Counts().Links
-			case name == "files.open":
-				continue
 			case act.Address:
 				if person == "" {
 					continue
 				}
 				p.Asked.Subject, p.Asked.Address = "person:"+person, n.Who.String()
 				p.Asked.Resource, p.Resources = "mailbox:"+person, people
-			case name == "meetings.join":
+			case takes(catalogue.Meeting):
 				if meeting == "" {
 					continue
 				}
 				p.Asked.Resource, p.Resources = "meeting:"+meeting, meetings
-			default:
-				if person == "" {
-					continue
-				}
+			case takes(catalogue.Person) && person != "":
 				p.Asked.Resource, p.Resources = "person:"+person, people
+			default: // it needs something that was given
+				continue
 			}
 			if n.Who.Kind == engine.ByAddress && n.Partner != "" {
 				p.Parties += st.Dealings(n.Partner, now).Home
 			}
-			if out = append(out, p); len(out) == planMost {
-				return
+			out = append(out, p)
+		}
+		for _, p := range guests {
+			if p.Asked.Action == name {
+				out = append(out, p)
 			}
 		}
 	}
-	return
+	return out[:min(len(out), planMost)], nil
+}
+
+// planGuests finds, for each partner and kind, one guest and one thing that they were given, for each action
+// that a system can try as a guest; it stands for all that guests of theirs were given of that kind.
+func (s *Service) planGuests(ctx context.Context, st *State, x *System, partner string, now moment.Moment) (out []Planned, err error) {
+	place := map[[2]string]int{}
+	err = s.store.EachGrant(ctx, func(_ string, list []world.Grant) error {
+		if list[0].Address.IsZero() {
+			return ctx.Err()
+		}
+		who := st.PartyOf(list[0].Address)
+		if state, _, _, ok := st.StateOf(who, now); !ok || state != world.StateActive {
+			return ctx.Err()
+		}
+		_, _, of := st.RecordOf(who)
+		if partner != "" && of != partner {
+			return ctx.Err()
+		}
+		for i := range list {
+			g := &list[i]
+			if !moment.Within(now, g.From, g.Until) {
+				continue
+			}
+			for _, name := range x.dialect().Tries {
+				act, ok := catalogue.ActionByName(name)
+				if !ok || !act.Takes(g.Resource.Kind) || act.Address {
+					continue
+				}
+				key := [2]string{cmp.Or(of, st.KindAt(g.Address, now).String()), name}
+				if k, seen := place[key]; seen {
+					out[k].Parties++
+					continue
+				}
+				place[key] = len(out)
+				out = append(out, Planned{Asked: Asked{Subject: g.Address.String(), Action: name, Resource: g.Resource.String()}, Parties: 1, Resources: 1})
+			}
+		}
+		return ctx.Err()
+	})
+	return out, err
 }
 
 // TryPlan tries everything of a plan, one after the other, until the context ends.
@@ -443,7 +495,11 @@ func (s *Service) TryPlan(ctx context.Context, who Who, id, partner string) (*Pl
 		return nil, &Invalid{"partner", partner, "there is no such partner"}
 	}
 	out := &PlanResult{System: id, Trials: []Trial{}, Outcomes: map[Outcome]int{}}
-	for _, p := range s.Plan(st, x, partner) {
+	plan, err := s.Plan(ctx, st, x, partner)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range plan {
 		t, err := s.Try(ctx, who, p.Asked)
 		if err != nil {
 			return out, err

@@ -590,9 +590,20 @@ func (p *Program) ledgerOutside(mux *http.ServeMux) {
 	mux.HandleFunc("POST /ledger/outside/letter", func(w http.ResponseWriter, r *http.Request) {
 		box, onto := r.FormValue("box"), r.FormValue("on-to")
 		_, domain, ok := strings.Cut(onto, "@")
-		if box != "" && p.counting("orders", box, onto) == nil {
-			http.Error(w, "kept in the box: there is no standing order to "+onto, http.StatusForbidden)
-			return
+		if order := p.counting("orders", box, onto); box != "" {
+			says := ""
+			switch by := p.counts("post.set-by"); {
+			case order == nil:
+				says = "there is no standing order to " + onto
+			case by == "no one", by == "postmaster" && order["by"] != "postmaster":
+				says = "a " + order["by"] + " may not have post sent on"
+			case p.counts("post.copy") == "must" && order["copy"] != "kept":
+				says = "a copy must stay"
+			}
+			if says != "" {
+				http.Error(w, "kept in the box: "+says, http.StatusForbidden)
+				return
+			}
 		}
 		if p.counts("post.asks") == "yes" { // whoever is asked decides, for this box and this address
 			if err := p.ask.may(box, onto); err != nil && (!errors.Is(err, errNobody) || p.counts("post.unanswered") == "returned") {

@@ -18,7 +18,7 @@ type shelf struct {
 	letter      string   // ids begin with it
 	key         []string // who puts a thing with the same in these fields means the one that is there
 	fields      []shelfField
-	late        time.Duration // until a change of it counts outside
+	late        time.Duration // until a change of it counts outside; what is new counts at once
 	opens       string        // the setting that must say opensAt for a new one to be taken
 	opensAt     []string
 	berth       string // the field whose berth may have a charter that says otherwise
@@ -222,7 +222,7 @@ func (p *Program) thingCounts(t *things, x *thing) map[string]string {
 	switch {
 	case x == nil:
 		return nil
-	case x.Lied, p.clock().Before(x.At.Add(p.short(t.shelf.late))):
+	case x.Lied, x.Was != nil && p.clock().Before(x.At.Add(p.short(t.shelf.late))):
 		return x.Was
 	case x.Gone:
 		return nil

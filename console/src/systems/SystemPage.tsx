@@ -210,7 +210,11 @@ function Tried({ x }: { x: Trials }) {
                 <td>{t.action}</td>
                 <td>{t.meant}</td>
                 <td>{t.found ?? '–'}</td>
-                <td className={t.contradiction ? 'gets-no' : ''}>{words[t.outcome]}</td>
+                <td className={t.contradiction || (t.outcome === 'admitted' && t.meant === 'no') ? 'gets-no' : ''}>
+                  {words[t.outcome]}
+                  {t.outcome === 'admitted' && t.meant === 'no' && <span className="sub">refused here</span>}
+                  {t.outcome === 'refused' && t.meant === 'yes' && !t.theirs && <span className="sub">a yes here</span>}
+                </td>
                 <td>{t.theirs ? `At their end: ${t.says}` : t.says}</td>
               </tr>
             ))}

@@ -150,7 +150,11 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attem
 	out.Known = true
 	form := url.Values{"on-to": {a.To}}
 	if a.As == native.OneOurs && a.From != "" {
-		id, err := c.Put(ctx, "orders", "", map[string]string{"box": a.From, "onto": a.To, "copy": "kept", "by": "postmaster"})
+		by := "clerk"
+		if a.Administrator {
+			by = "postmaster"
+		}
+		id, err := c.Put(ctx, "orders", "", map[string]string{"box": a.From, "onto": a.To, "copy": "kept", "by": by})
 		if says, refused := wire.Says(err); refused {
 			out.Says, out.Making = says, true
 			return out, nil

@@ -378,12 +378,14 @@ const (
 
 // Attempt is one attempt from outside.
 type Attempt struct {
-	Action  string
-	As      As
-	From    string // the address that it comes from, made for it
-	To      string // an address that it goes to: of an action of ours one made for it, else that of the one of ours concerned
-	Place   string // the space or item, as the system calls it
-	Private bool   // From is an account of nobody's organisation
+	Action string
+	As     As
+	From   string // the address that it comes from, made for it
+	To     string // an address that it goes to: of an action of ours one made for it, else that of the one of ours concerned
+	Place  string // the space or item, as the system calls it
+	// Administrator marks one of ours whose work is an administrator's.
+	Administrator bool
+	Private       bool // From is an account of nobody's organisation
 }
 
 // Attempted is what came of an attempt.
