@@ -113,6 +113,8 @@ export interface components {
             account: string;
             conditions: string[];
             settling?: components["schemas"]["Settling"];
+            /** @description Of what is found: what the answer leans on that the system has nothing for, so that it may be otherwise there */
+            not_looked_at?: string[];
             gates: components["schemas"]["Gate"][];
             accounts: components["schemas"]["AccountAnswer"][];
             /** Format: int64 */

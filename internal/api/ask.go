@@ -75,7 +75,11 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 	}
 	s.metrics.decided(q.Action.String(), x.Yes())
 	out := answer.Of(st.Snapshot, x, v.Revision)
-	if _, found := service.FoundIn(ctx); !found && r.Body.At == nil && service.DraftIn(ctx) == "" {
+	if _, found := service.FoundIn(ctx); found {
+		if list, err := s.Service.Unlooked(ctx, x); err == nil && len(list) > 0 {
+			out.NotLookedAt = &list
+		}
+	} else if r.Body.At == nil && service.DraftIn(ctx) == "" {
 		from, settling, err := s.Service.Settling(ctx, &q, x.Yes())
 		if err == nil && settling { // without the database what is known is answered, without this
 			out.Settling = &contract.Settling{From: momentOr(from)}

@@ -245,6 +245,9 @@ func (a *app) printAnswer(x *contract.Answer, all bool) error {
 	if len(x.Conditions) > 0 {
 		a.printf(", on condition: %s", strings.Join(x.Conditions, ", "))
 	}
+	if x.NotLookedAt != nil {
+		a.printf("\n     The system has nothing for what this leans on, so that it may be otherwise there: %s", strings.Join(*x.NotLookedAt, ", "))
+	}
 	a.printf("\n\n")
 	a.printGates(x.Gates, all)
 	if len(x.Accounts) > 1 {

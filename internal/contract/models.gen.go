@@ -2427,10 +2427,13 @@ type Answer struct {
 	Kind       string         `json:"kind"`
 
 	// Name The name of the subject where it is known
-	Name         *string `json:"name,omitempty"`
-	Resource     string  `json:"resource"`
-	ResourceName *string `json:"resource_name,omitempty"`
-	Revision     int64   `json:"revision"`
+	Name *string `json:"name,omitempty"`
+
+	// NotLookedAt Of what is found: what the answer leans on that the system has nothing for, so that it may be otherwise there
+	NotLookedAt  *[]string `json:"not_looked_at,omitempty"`
+	Resource     string    `json:"resource"`
+	ResourceName *string   `json:"resource_name,omitempty"`
+	Revision     int64     `json:"revision"`
 
 	// Settling The systems do not do this yet, and a change is on its way to them
 	Settling *Settling `json:"settling,omitempty"`

@@ -274,16 +274,57 @@ func (s *Service) looksAt(x *System, found *State, q *engine.Question) bool {
 	if err != nil {
 		return false
 	}
-	d := x.dialect()
-	carried := func(rule string) bool {
-		return slices.ContainsFunc(d.Describe(), func(l native.Line) bool { return l.Rule == rule && l.Part == "default" && l.Fidelity != native.None })
-	}
 	for _, c := range answer.Deciding().Refusals() {
-		if c.Chain == nil || !carried(c.Chain.Rule.String()) {
+		if c.Chain == nil && c.Code == catalogue.OutsideSpaceParties || c.Chain != nil && !x.carries(c.Chain.Rule.String()) {
+			return false
+		}
+		if c.Chain == nil && !x.keepsGrants() {
 			return false
 		}
 	}
 	return true
+}
+
+// carries reports whether a system has anything for a rule.
+func (x *System) carries(rule string) bool {
+	d := x.dialect()
+	return d.HoldsRule(rule)
+}
+
+// keepsGrants reports whether a system keeps who was given what, so that a reading speaks of that, too.
+func (x *System) keepsGrants() bool {
+	_, ok := x.dialect().Holding("grant")
+	return ok
+}
+
+// Unlooked lists what an answer for what is found leans on that no system was asked for: rules that the system
+// which carries the action has nothing for, and who from outside a space admits.
+func (s *Service) Unlooked(ctx context.Context, a *engine.Answer) (out []string, err error) {
+	list, err := s.Systems(ctx)
+	if err != nil {
+		return nil, err
+	}
+	service := a.Question.Action.Get().Service().String()
+	i := slices.IndexFunc(list, func(y System) bool { return slices.Contains(y.dialect().Services, service) })
+	if i < 0 {
+		return nil, nil
+	}
+	x := &list[i]
+	for _, g := range []catalogue.Gate{catalogue.DomainGate, catalogue.ServiceGate, catalogue.RuleGate} {
+		for _, c := range a.Deciding().Gates[g].Causes {
+			says := ""
+			switch {
+			case c.Chain != nil && slices.Contains(x.dialect().Services, c.Chain.Rule.Get().Service()) && !x.carries(c.Chain.Rule.String()):
+				says = c.Chain.Rule.Get().Title
+			case c.Code == catalogue.OutsideSpaceParties, c.Code == catalogue.InSpaceParties:
+				says = "who from outside a space admits"
+			}
+			if says != "" && !slices.Contains(out, says) {
+				out = append(out, says)
+			}
+		}
+	}
+	return out, nil
 }
 
 // mayNotCount reports whether somebody changed so lately what an action leans on that it need not count

@@ -33,7 +33,8 @@ export function InTheSuite({ question, meant, role }: { question: Question; mean
   return (
     <p className={`in-suite ${same ? '' : 'is-other'}`} data-testid="in-suite" data-found={says}>
       {same ? 'The suite holds the same' : says === 'unsure' ? 'What the suite does cannot be told for sure' : says === 'yes' ? 'The suite lets it through all the same' : 'The suite refuses it all the same'}: <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
-      {v.open > 0 && !same && ' A change is on its way there.'}{' '}
+      {v.open > 0 && !same && ' A change is on its way there.'}
+      {most.not_looked_at && ` It has nothing for ${most.not_looked_at.map((n) => `“${n}”`).join(', ')}, which this leans on: it may be otherwise there.`}{' '}
       {(role === 'administrator' || role === 'keeper') && v.tries.includes(question.action) && (
         <Button size="sm" variant="outline-primary" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
           Try it there
@@ -60,6 +61,7 @@ function tried(x: Trial): string {
       return `Too early to tell, as a change is on its way; it says “${x.says ?? ''}”.`
   }
   const what = x.outcome === 'admitted' ? 'let through' : 'refused'
+  if (x.theirs) return `Tried as ${x.from ?? 'somebody'}: it was refused at their end (“${x.says ?? ''}”); ours was not reached.`
   const as = x.from ? `Tried as ${x.from}: ` : 'Tried: '
   if (x.contradiction) return `${as}it was ${what} (“${x.says ?? ''}”). This contradicts what was read there.`
   return `${as}it was ${what} (“${x.says ?? ''}”), as was read there.`

@@ -20,7 +20,7 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
     )
   return (
     <>
-      <h2>What it keeps of our inventory</h2>
+      <h2 className="mt-4">What it keeps of our inventory</h2>
       {v.braked > 0 && (
         <div className="notice" role="status">
           <p>

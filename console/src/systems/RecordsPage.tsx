@@ -156,7 +156,9 @@ function Decide({ id, kind, does, keys, close, done }: { id: string; kind: strin
     <AskDialog title={`${names[does]}: ${n} ${n === 1 ? kindWords[kind].one : kindWords[kind].many}`} leave="Leave it" submit={names[does]} danger={does === 'end_there'} disabled={!ready || f.why.trim() === '' || change.isPending || n === 0} error={change.error ?? (ready ? would.error : undefined)} close={close} onSubmit={() => change.mutate()}>
       {guests && (
         <>
-          <Combo label="Who answers for them" kind="person" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} placeholder="a person of ours" />
+          <div className="plain-combo mb-2">
+            <Combo label="Who answers for them" kind="person" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} placeholder="a person of ours" />
+          </div>
           <Form.Group className="mb-2" controlId="rd-purpose">
             <Form.Label>What they are here for</Form.Label>
             <Form.Control size="sm" value={f.purpose} onChange={(e) => setF({ ...f, purpose: e.target.value })} />

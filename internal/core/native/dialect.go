@@ -255,6 +255,11 @@ var setSays = map[Scope]string{
 	ToPeople:   "Whoever has an exception towards everybody gets a set of their own; one towards some parties alone tightens the value for everybody.",
 }
 
+// HoldsRule reports whether systems of the dialect have anything for a rule.
+func (d *Dialect) HoldsRule(rule string) bool {
+	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Rule == rule }) || slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Rule == rule && !b.Opens })
+}
+
 func (d *Dialect) pathOf(rule string) string {
 	for i := range d.Dials {
 		if d.Dials[i].Rule == rule && !d.Dials[i].Ceiling {
