@@ -425,18 +425,24 @@ func (s *Service) arrive(st *State, t *store.Tx, x *System, h *native.Holding, a
 
 // knownAs notes that a record of a system and an entry of ours are one.
 func (s *Service) knownAs(t *store.Tx, x *System, h *native.Holding, a *arrived, key string) error {
-	c := &CarriedRecord{Kind: h.Kind, Ours: key, Native: a.native, State: StepConfirmed, Meant: a.t, Confirmed: stamp(s.Now())}
-	row, err := c.row()
+	row, err := s.oneWith(h, a, key)
 	if err != nil {
 		return err
 	}
-	if a.t == nil {
-		row.Doc = nil
-	}
-	if err := t.PutSystemRecords(x.ID, []store.SystemRecord{row}); err != nil {
+	if err := t.PutSystemRecords(x.ID, []store.SystemRecord{row}); err != nil || a.key == key {
 		return err
 	}
 	return t.KnowFound(x.ID, h.Kind, a.native, key)
+}
+
+// oneWith is how an entry of ours stands that is one with a record of a system.
+func (s *Service) oneWith(h *native.Holding, a *arrived, key string) (store.SystemRecord, error) {
+	c := &CarriedRecord{Kind: h.Kind, Ours: key, Native: a.native, State: StepConfirmed, Meant: a.t, Confirmed: stamp(s.Now())}
+	row, err := c.row()
+	if a.t == nil {
+		row.Doc = nil
+	}
+	return row, err
 }
 
 // ourEntry is what a record of a system is as an entry of ours, with what it is known by; nil where it names

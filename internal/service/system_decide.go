@@ -303,7 +303,7 @@ func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *na
 		t.Because(strings.TrimPrefix(d.Why+"; taken over from "+x.Name, "; "))
 		part := &world.World{}
 		var list []arrived
-		var keys []string
+		var keys, ours []string
 		for i := range lines {
 			l := &lines[i]
 			a, key, why, err := s.takenOver(now, t, x, h, l, d, until, part)
@@ -317,7 +317,7 @@ func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *na
 			}
 			out.Done++
 			out.Lines = append(out.Lines, RecordDecided{l.Key(), "done", key})
-			list, keys = append(list, a), append(keys, key)
+			list, keys, ours = append(list, a), append(keys, key), append(ours, l.Ours)
 		}
 		var loaded Loaded
 		if err := s.takeOver(ctx, now, now.Policy(), part, t, &loaded, d.Previews); err != nil {
@@ -337,12 +337,19 @@ func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *na
 		if _, err := t.PutWorldInventory(part); err != nil {
 			return err
 		}
+		var rows []store.SystemRecord
 		for i := range list {
-			if err := s.knownAs(t, x, h, &list[i], keys[i]); err != nil {
+			row, err := s.oneWith(h, &list[i], keys[i])
+			if err != nil {
 				return err
 			}
+			if rows = append(rows, row); ours[i] != keys[i] {
+				if err := t.KnowFound(x.ID, h.Kind, row.Native, keys[i]); err != nil {
+					return err
+				}
+			}
 		}
-		return nil
+		return t.PutSystemRecords(x.ID, rows)
 	})
 	return out, err
 }

@@ -34,17 +34,22 @@ func onSuite(t *testing.T, world string) (*Service, *clock, map[string]*suite.Pr
 // connectTo starts some programs of a suite and adds them as systems.
 func connectTo(t *testing.T, s *Service, _ *clock, o suite.Options, names ...string) map[string]*suite.Program {
 	t.Helper()
-	s.SetConnector(func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) })
-	t.Setenv("TEST_SUITE_KEY", "pass")
 	programs := suite.New(o)
 	for _, name := range names {
-		p := programs[name]
-		srv := httptest.NewServer(p.Handler())
-		t.Cleanup(srv.Close)
-		_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
-		check(t, err)
+		served(t, s, programs[name], name)
 	}
 	return programs
+}
+
+// served serves a program of a suite and adds it as a system.
+func served(t *testing.T, s *Service, p *suite.Program, name string) {
+	t.Helper()
+	s.SetConnector(func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) })
+	t.Setenv("TEST_SUITE_KEY", "pass")
+	srv := httptest.NewServer(p.Handler())
+	t.Cleanup(srv.Close)
+	_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
+	check(t, err)
 }
 
 func (v *SystemView) at(path string) *SettingView {
