@@ -28,15 +28,20 @@ type recorder struct {
 }
 
 func (r *recorder) Write(ctx context.Context, path, value string) error {
+	return r.sending(ctx, path+" = "+value, func() error { return r.Connector.Write(ctx, path, value) })
+}
+
+// sending sends something, unless its caller is lost before it, or behind it.
+func (r *recorder) sending(_ context.Context, what string, send func() error) error {
 	lost := r.lose()
 	if lost == 1 { // killed before it was sent
 		r.leave()
 		return context.Canceled
 	}
-	err := r.Connector.Write(ctx, path, value)
+	err := send()
 	if err == nil {
 		r.mu.Lock()
-		*r.log = append(*r.log, path+" = "+value)
+		*r.log = append(*r.log, what)
 		r.mu.Unlock()
 	}
 	if lost == 2 { // killed before it heard of it
@@ -69,7 +74,11 @@ func TestSystemsKilled(t *testing.T) {
 		t.Cleanup(func() { _ = st.Close() })
 		x, err := New(t.Context(), st, c.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
 		check(t, err)
-		ctx, leave := context.WithCancel(t.Context())
+		ctx, stop := context.WithCancel(t.Context())
+		leave := func() { // it writes nothing any more, as one that is killed
+			stop()
+			_ = st.Close()
+		}
 		x.SetConnector(func(dialect, address, key string) (Connector, error) {
 			inner, err := connector.New(dialect, address, key)
 			return &recorder{inner, &mu, &log, func() int {
