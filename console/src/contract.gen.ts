@@ -1986,6 +1986,8 @@ export interface components {
             brake: number;
             /** @description How many wait because of that */
             braked: number;
+            /** @description So many of its records stand otherwise that it is not counted who gains and who loses */
+            many?: boolean;
             /** @description Kinds of which a reading showed none, though there were some */
             empty?: string;
         };

@@ -75,6 +75,9 @@ func systemOut(v *service.SystemView) contract.SystemView {
 		Brake: x.BrakeNow(), Braked: v.Work.Braked, Empty: some(v.Empty()), Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
 		Beyond: counted(v.Beyond), Short: counted(v.Short), Unsure: counted(v.Unsure), Settings: []contract.SystemSetting{},
 	}
+	if v.Many {
+		out.Many = ptr(true)
+	}
 	if v.Reading != nil {
 		out.Read, out.Since = momentOr(v.Reading.Seen), momentOr(v.Reading.At)
 	}

@@ -90,6 +90,9 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	if p := pick(v.Problem); p != "" {
 		a.printf("  The last try failed: %s\n", p)
 	}
+	if v.Many != nil {
+		a.printf("  So many of its records stand otherwise that it is not counted who gains and who loses.\n")
+	}
 	a.printf("  lets through what is refused here   %s\n", numbersOf(v.Beyond))
 	a.printf("  refuses what is a yes here          %s\n", numbersOf(v.Short))
 	a.printf("  cannot be told for sure             %s\n\n", numbersOf(v.Unsure))

@@ -5205,7 +5205,10 @@ type SystemView struct {
 	Key   string         `json:"key"`
 
 	// Kinds What it keeps of our inventory
-	Kinds   []SystemKind   `json:"kinds"`
+	Kinds []SystemKind `json:"kinds"`
+
+	// Many So many of its records stand otherwise that it is not counted who gains and who loses
+	Many    *bool          `json:"many,omitempty"`
 	Minutes int            `json:"minutes"`
 	Mode    SystemViewMode `json:"mode"`
 	Name    string         `json:"name"`

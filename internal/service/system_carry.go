@@ -353,11 +353,11 @@ func (s *Service) flowIn(ctx context.Context, x *System, h *native.Holding, n *s
 	}
 	// What was changed or taken away there counts here, too.
 	gone := 0
-	err = s.store.RecordsAside(ctx, x.ID, asideMost, func(r *store.SystemRecord) error {
+	err = s.store.RecordsAside(ctx, x.ID, asideMost, func(r *store.RecordFound) error {
 		if r.Kind != h.Kind || !r.Drift {
 			return nil
 		}
-		c, err := recordOf(r)
+		c, err := recordOf(&r.SystemRecord)
 		if err != nil || c.Drift.Accepted != 0 || c.Drift.Looked {
 			return err
 		}
@@ -583,39 +583,42 @@ type aside struct {
 	native    string
 }
 
-// asides lists what stands otherwise in a system than it is meant, and what stands there for nothing here.
-func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside, err error) {
+// asides lists what stands otherwise in a system than it is meant, and what stands there for nothing here. Where that
+// is too much to be laid over the inventory, many is true and nothing is listed: its records are not looked at then.
+func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside, many bool, err error) {
 	if len(x.dialect().Holdings) == 0 {
-		return nil, nil
+		return nil, false, nil
 	}
 	n, err := s.systemNames(ctx, st, x)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	now := s.Now()
-	var recs []*CarriedRecord
-	err = s.store.RecordsAside(ctx, x.ID, asideMost, func(r *store.SystemRecord) error {
-		c, err := recordOf(r)
-		recs = append(recs, c)
-		return err
-	})
-	if err != nil {
-		return nil, err
-	}
-	for _, c := range recs {
+	err = s.store.RecordsAside(ctx, x.ID, asideMost+1, func(r *store.RecordFound) error {
+		c, err := recordOf(&r.SystemRecord)
+		if err != nil {
+			return err
+		}
 		h, ok := x.dialect().Holding(c.Kind)
 		if !ok {
-			continue
+			return nil
 		}
 		e := &stood{key: c.Ours}
-		if err := s.look(ctx, x, h, n, e); err != nil {
-			return nil, err
+		if err := e.was(h, r.Found, n, now); err != nil {
+			return err
 		}
 		out = append(out, aside{c.Kind, c.Ours, c.Meant, e.found, c.State == StepSent || c.State == StepSettling || c.State == StepFailed && c.Tries > 0, c.Native})
+		return nil
+	})
+	if err != nil {
+		return nil, false, err
 	}
 	for i := range x.dialect().Holdings {
 		h := &x.dialect().Holdings[i]
-		err = s.store.Unknown(ctx, x.ID, h.Kind, "", asideMost, func(f *store.FoundRecord) error {
+		if len(out) > asideMost {
+			return nil, true, nil
+		}
+		err = s.store.Unknown(ctx, x.ID, h.Kind, "", asideMost+1-len(out), func(f *store.FoundRecord) error {
 			t, _, _, err := readThing(h, f.Doc, n, now)
 			if err == nil && t != nil {
 				out = append(out, aside{kind: h.Kind, key: cmp.Or(t.Key(h.Kind, n), f.Native), found: t, native: f.Native})
@@ -623,10 +626,13 @@ func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside
 			return err
 		})
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
-	return out, nil
+	if len(out) > asideMost {
+		return nil, true, nil
+	}
+	return out, false, nil
 }
 
 // layOver lays what a system keeps over our inventory: what is not there is taken away, what is there and not

@@ -79,24 +79,25 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 	default:
 		return nil, &Invalid{"state", q.State, "write unknown, open, differs, drift, confirmed, waiting, sent, settling or failed"}
 	}
-	var list []*CarriedRecord
-	err = s.store.RecordsIn(ctx, id, q.Kind, states, q.Text, q.After, q.Limit, func(r *store.SystemRecord) error {
-		c, err := recordOf(r)
-		list = append(list, c)
-		return err
-	})
-	for _, c := range list {
+	err = s.store.RecordsIn(ctx, id, q.Kind, states, q.Text, q.After, q.Limit, func(r *store.RecordFound) error {
+		c, err := recordOf(&r.SystemRecord)
+		if err != nil {
+			return err
+		}
 		e := &stood{key: c.Ours}
-		if err := s.look(ctx, x, h, n, e); err != nil {
-			return nil, err
+		if err := e.was(h, r.Found, n, s.Now()); err != nil {
+			return err
 		}
 		l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found, By: e.by, Problem: c.Problem, Cause: c.Cause}
 		if c.Drift != nil {
 			l.State, l.Since, l.Accepted, l.By = RecordDrifts, moment.Moment(c.Drift.Since), moment.Moment(c.Drift.Accepted), c.Drift.By
 			l.Turn = h.Turn(c.Meant, e.found)
 		}
-		out = append(out, l)
-	}
+		if k := len(out); k == 0 || out[k-1].Ours != l.Ours { // of several that are found, the first
+			out = append(out, l)
+		}
+		return nil
+	})
 	return out, err
 }
 
@@ -601,9 +602,13 @@ func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native
 // weighThere counts who gains and who loses in a system when records come to stand there as they are meant.
 func (s *Service) weighThere(ctx context.Context, x *System, h *native.Holding, lines []RecordLine, out *RecordsDecided) error {
 	st := s.State()
-	apart, err := s.asides(ctx, st, x)
+	apart, many, err := s.asides(ctx, st, x)
 	if err != nil {
 		return err
+	}
+	if out.Weighed = (&ValueWeighed{}); many {
+		out.Weighed.NotCounted = append(out.Weighed.NotCounted, fmt.Sprintf("who gains and who loses: more than %d records of %s stand otherwise", asideMost, x.Name))
+		return nil
 	}
 	chosen := map[string]bool{}
 	for i := range lines {
@@ -630,6 +635,5 @@ func (s *Service) weighThere(ctx context.Context, x *System, h *native.Holding, 
 	if err != nil {
 		return err
 	}
-	out.Weighed = &ValueWeighed{}
 	return out.Weighed.impact(&State{Snapshot: before, Head: st.Head}, &State{Snapshot: after, Head: st.Head}, s.Now(), ctx.Err)
 }

@@ -58,6 +58,7 @@ type SystemView struct {
 	Digest                 string
 	BeyondLines, ShortList []string // the first of them, in words
 	Kinds                  []KindView
+	Many                   bool // too many of its records stand otherwise for anybody to be counted
 }
 
 // Empty names kinds of which a reading showed none though there were some, until somebody says that it is right.
@@ -239,9 +240,12 @@ func (s *Service) viewSystem(
 		v.Beyond, v.Short, v.Unsure = kept.beyond, kept.short, kept.unsure
 		return v, nil
 	}
-	apart, err := s.asides(ctx, st, x)
+	apart, many, err := s.asides(ctx, st, x)
 	if err != nil {
 		return nil, err
+	}
+	if v.Many = many; many {
+		return v, nil
 	}
 	found := []foundIn{{f, names}}
 	most, err := s.overlaid(ctx, st, found, apart, true)
@@ -395,7 +399,7 @@ func (s *Service) StateFound(ctx context.Context, most bool) (*State, error) {
 	}
 	var apart []aside
 	for _, x := range read {
-		own, err := s.asides(ctx, st, x)
+		own, _, err := s.asides(ctx, st, x)
 		if err != nil {
 			return nil, err
 		}

@@ -280,7 +280,7 @@ func readThing(h *native.Holding, doc []byte, n native.Names, now moment.Moment)
 const emptyIsRight = "it is right"
 
 // readBatch is how many records are taken into the database at once.
-const readBatch = 500
+const readBatch = 1000
 
 // readRecords reads all that a system keeps. What a complete list does not show is gone; where a list is
 // empty that was not, nothing is taken for gone, and it is asked (systems.md §4).
@@ -582,17 +582,23 @@ func (s *Service) compareSome(ctx context.Context, x *System, touched [][2]strin
 	return nil
 }
 
+// was takes in what was found of an entry; nil for nothing.
+func (e *stood) was(h *native.Holding, f *store.FoundRecord, n native.Names, now moment.Moment) (err error) {
+	if f != nil {
+		e.native = f.Native
+		e.found, e.by, _, err = readThing(h, f.Doc, n, now)
+	}
+	return
+}
+
 // look finds what is known of one entry: what was found of it, and how it stood.
 func (s *Service) look(ctx context.Context, x *System, h *native.Holding, n *systemNames, e *stood) error {
 	f, err := s.store.FoundByOurs(ctx, x.ID, h.Kind, e.key)
 	if err != nil {
 		return err
 	}
-	if f != nil {
-		if e.found, e.by, _, err = readThing(h, f.Doc, n, s.Now()); err != nil {
-			return err
-		}
-		e.native = f.Native
+	if err := e.was(h, f, n, s.Now()); err != nil {
+		return err
 	}
 	r, err := s.store.SystemRecord(ctx, x.ID, h.Kind, e.key)
 	if err != nil {

@@ -142,13 +142,9 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 	}
 	x.Making = out.Making
 	x.Says = out.Says
-	services, err := s.onItsWay(ctx)
-	if err != nil {
-		return err
-	}
-	if services[service].open {
+	if early, err := s.underWay(ctx, sys, q.Action); err != nil || early {
 		x.Outcome = TrialTooEarly
-		return nil
+		return err
 	}
 	most, err := s.StateFound(ctx, true)
 	if err != nil {
@@ -325,6 +321,23 @@ func (s *Service) Unlooked(ctx context.Context, a *engine.Answer) (out []string,
 		}
 	}
 	return out, nil
+}
+
+// underWay reports whether a setting is on its way that an action leans on, so that either may count. What happens to
+// records of others says nothing of an account that is made for the trial.
+func (s *Service) underWay(ctx context.Context, x *System, action catalogue.ActionID) (bool, error) {
+	all, err := s.settingsOf(ctx, x.ID)
+	for path, c := range all {
+		if !c.open() {
+			continue
+		}
+		for _, name := range x.dialect().RulesBetween(path, c.Was, c.Meant) {
+			if rule, ok := catalogue.RuleByName(name); ok && slices.Contains(catalogue.AskedBy(rule.ID), action) {
+				return true, err
+			}
+		}
+	}
+	return false, err
 }
 
 // mayNotCount reports whether somebody changed so lately what an action leans on that it need not count

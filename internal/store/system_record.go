@@ -264,10 +264,35 @@ func (s *Store) RecordsToConfirm(ctx context.Context, system string, now moment.
 	return
 }
 
+// RecordFound is how an entry stands in a system, and what was found of it; Found is nil for nothing.
+type RecordFound struct {
+	SystemRecord
+	Found *FoundRecord
+}
+
+// recordsFound hands over entries with what was found of them. where and what follows name columns of r.
+func (s *Store) recordsFound(ctx context.Context, system, where string, args []any, fn func(*RecordFound) error) error {
+	return each(ctx, s.db, `SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.doc, f.native, f.at, f.doc, f.accepted
+		FROM system_record r LEFT JOIN system_found f ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours
+		WHERE r.system = ? AND `+where, append([]any{int64(moment.Never), system}, args...), func(r *sql.Rows) error {
+		var x RecordFound
+		var native, doc []byte
+		var at, accepted sql.NullInt64
+		if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc,
+			&native, &at, &doc, &accepted); err != nil {
+			return err
+		}
+		if at.Valid {
+			x.Found = &FoundRecord{Kind: x.Kind, Native: string(native), At: moment.Moment(at.Int64), Ours: x.Ours, Doc: doc, Accepted: moment.Moment(accepted.Int64)}
+		}
+		return fn(&x)
+	})
+}
+
 // RecordsAside hands over the entries that do not stand in a system as they are meant, or are in doubt, at
 // most so many.
-func (s *Store) RecordsAside(ctx context.Context, system string, limit int, fn func(*SystemRecord) error) error {
-	return s.eachRecord(ctx, "(state <> 'confirmed' OR drift) ORDER BY kind, ours LIMIT ?", []any{system, limit}, fn)
+func (s *Store) RecordsAside(ctx context.Context, system string, limit int, fn func(*RecordFound) error) error {
+	return s.recordsFound(ctx, system, "(r.state <> 'confirmed' OR r.drift) ORDER BY r.kind, r.ours LIMIT ?", []any{limit}, fn)
 }
 
 // RecordCounts counts how the entries of each kind stand, by kind and state; what drifts under "drift".
@@ -414,15 +439,15 @@ func (s *Store) RecordsNow(ctx context.Context) (n uint64, err error) {
 
 // RecordsIn hands over the entries of a kind that stand in some states in a system ("drift" for those that
 // were changed there), whose name here holds a text, behind one of them.
-func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []string, text, after string, limit int, fn func(*SystemRecord) error) error {
-	args := []any{system, kind, after}
-	where := "kind = ? AND ours > ? AND IF(drift, 'drift', state) IN (?" + strings.Repeat(",?", len(states)-1) + ")"
+func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []string, text, after string, limit int, fn func(*RecordFound) error) error {
+	args := []any{kind, after}
+	where := "r.kind = ? AND r.ours > ? AND IF(r.drift, 'drift', r.state) IN (?" + strings.Repeat(",?", len(states)-1) + ")"
 	for _, x := range states {
 		args = append(args, x)
 	}
 	if text != "" {
-		where += " AND INSTR(ours, ?) > 0"
+		where += " AND INSTR(r.ours, ?) > 0"
 		args = append(args, text)
 	}
-	return s.eachRecord(ctx, where+" ORDER BY ours LIMIT ?", append(args, limit), fn)
+	return s.recordsFound(ctx, system, where+" ORDER BY r.ours LIMIT ?", append(args, limit), fn)
 }

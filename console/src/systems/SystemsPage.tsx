@@ -72,6 +72,12 @@ function One({ v }: { v: SystemView }) {
 export function Differs({ v }: { v: SystemView }) {
   return (
     <dl className="facts">
+      {v.many && (
+        <>
+          <dt>Who gains and who loses</dt>
+          <dd>is not counted: too many of its records stand otherwise</dd>
+        </>
+      )}
       <dt>Lets through what is refused here</dt>
       <dd className={numbers(v.beyond) === 'nothing' ? '' : 'gets-no'}>{numbers(v.beyond)}</dd>
       <dt>Refuses what is a yes here</dt>

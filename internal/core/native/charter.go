@@ -103,6 +103,21 @@ func (d *Dialect) Own(text string, general map[string]string) string {
 	return strings.Join(out, "; ")
 }
 
+// RulesBetween lists the rules that a setting carries and that differ between two values of it.
+func (d *Dialect) RulesBetween(path, was, becomes string) (out []string) {
+	if !IsSet(path) {
+		return []string{d.RuleAt(path)}
+	}
+	a, _ := ParseCharter(was)
+	b, _ := ParseCharter(becomes)
+	for i := range d.Dials {
+		if x := &d.Dials[i]; x.Charter && (was == "" && b[x.Path] != "" || becomes == "" && a[x.Path] != "" || a[x.Path] != b[x.Path]) {
+			out = append(out, x.Rule)
+		}
+	}
+	return
+}
+
 // IsSet reports whether a setting is a set of values for somebody or something.
 func IsSet(path string) bool { return strings.HasPrefix(path, charterPrefix) }
 
