@@ -267,8 +267,12 @@ func meant(kind, text string, list []contract.Suggestion) (string, error) {
 	}
 	switch len(same) {
 	case 0:
-		if strings.Contains(text, " ") { // which no id has
-			return "", usage{fmt.Errorf("there is no %s called %q", worldfile.KindInWords(kind), text)}
+		if _, id, cut := strings.Cut(text, ":"); !worldfile.ValidID(text) && (!cut || !worldfile.ValidID(id)) && !strings.Contains(text, "@") { // which no id is like
+			hint := ""
+			if len(list) > 0 {
+				hint = fmt.Sprintf("; do you mean %s (%s)?", list[0].Value, list[0].Label)
+			}
+			return "", usage{fmt.Errorf("there is no %s called %q%s", worldfile.KindInWords(kind), text, hint)}
 		}
 		return text, nil // whoever is asked says that it is not there
 	case 1:

@@ -140,4 +140,6 @@ func TestRecordsByClient(t *testing.T) {
 	r.says(0, "let be until", "system", "records", "quay", "guest", "--state", "unknown")
 	r.says(1, "it can be the source of space, link", "system", "set", "quay", "--source", "guest", "--why", "x")
 	r.says(1, "is only looked at", "system", "record", "ledger", "again", "forwarder", "--all", "--why", "x", "--yes")
+	// Half a name is asked back, not taken for an id.
+	r.says(2, `there is no partner called "Ilvane"; do you mean ilvane (Ilvane Conservation)?`, "grant", "add", "partner:Ilvane", "space:loan-dossier", "--role", "view", "--why", "x", "--yes")
 }

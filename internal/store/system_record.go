@@ -71,8 +71,6 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 			} else if _, err := tx.ExecContext(ctx, "UPDATE system_found SET gone = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?", at, system, kind, x.Native, w.at); err != nil {
 				return 0, err
 			}
-		} else if _, err := tx.ExecContext(ctx, "DELETE FROM system_found WHERE system = ? AND kind = ? AND native = ? AND at = ?", system, kind, x.Native, at); err != nil {
-			return 0, err
 		}
 		rows = append(rows, system, kind, x.Native, at, int64(moment.Never), int64(round), x.Ours, string(x.Doc), w.accepted)
 	}

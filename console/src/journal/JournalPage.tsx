@@ -6,7 +6,10 @@ import { call, query, type JournalEntry } from '../api'
 import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten', 'system', 'system_setting', 'trial']
+const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten', 'system', 'system_setting', 'system_record', 'trial']
+
+/** What a kind of entry is called. */
+const kindName = (kind: string) => ({ system_setting: 'setting of a system', system_record: 'record in a system', bar: 'barred', personal: 'private domain' })[kind] ?? kind.replaceAll('_', ' ')
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 /** What a change is undone of here. */
@@ -31,7 +34,9 @@ export function JournalPage({ role }: { role: string }) {
         <Form.Select size="sm" aria-label="Kind" value={kind} onChange={(e) => setParams(e.target.value ? { kind: e.target.value } : {}, { replace: true })}>
           <option value="">Everything</option>
           {kinds.map((k) => (
-            <option key={k}>{k}</option>
+            <option key={k} value={k}>
+              {kindName(k)}
+            </option>
           ))}
         </Form.Select>
       }
@@ -88,7 +93,7 @@ export function Change({ entries, about, undo }: { entries: JournalEntry[]; abou
       <ul>
         {shown.map((e) => (
           <li key={e.seq}>
-            <span className="tag">{e.kind}</span> {e.id !== about && <Named e={e} text={about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id} />} <span className="log-diff">{saidOf(e) === first.why ? '' : saidOf(e)}</span>
+            <span className="tag">{kindName(e.kind)}</span> {e.id !== about && <Named e={e} text={about && e.id.startsWith(`${about} `) ? e.id.slice(about.length + 1) : e.id} />} <span className="log-diff">{saidOf(e) === first.why ? '' : saidOf(e)}</span>
           </li>
         ))}
       </ul>
@@ -121,6 +126,10 @@ function pageOf(e: JournalEntry): string | undefined {
       return `/drafts/${id}`
     case 'system':
       return `/systems/${id}`
+    case 'system_record': {
+      const [system, kind] = e.id.split(' ')
+      return `/systems/${encodeURIComponent(system)}/${kind}`
+    }
     case 'system_setting':
       return `/systems/${encodeURIComponent(e.id.split(' ')[0])}`
     case 'exception':
@@ -151,7 +160,7 @@ export function saidOf(e: JournalEntry): string {
   if (e.kind === 'draft' && e.now) return ofDraft(e.was, e.now)
   if (e.kind === 'step' && e.now) return ofStep(e.now)
   if (e.kind === 'sign_in' && e.now) return ofSignIn(e.now)
-  if (e.kind === 'system_setting' && e.now) return ofSetting(e)
+  if ((e.kind === 'system_setting' && e.now) || e.kind === 'system_record') return ofSetting(e)
   if (e.kind === 'sessions') return 'signed out everywhere'
   return difference(e.was, e.now)
 }
