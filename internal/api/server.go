@@ -880,6 +880,11 @@ func newMetrics(svc *service.Service) *metrics {
 		"wexillum_systems_away":             {"Systems that could not be read or written when that was tried last.", func(n service.SystemsNow) int { return n.Away }},
 		"wexillum_system_settings_open":     {"Settings that are on their way to a system.", func(n service.SystemsNow) int { return n.Open }},
 		"wexillum_system_settings_wrong":    {"Settings of carried systems that failed, differ after their span, or wait for somebody.", func(n service.SystemsNow) int { return n.Wrong }},
+		"wexillum_system_records_open":      {"Records that are on their way to a system.", func(n service.SystemsNow) int { return n.RecordsOpen }},
+		"wexillum_system_records_wrong":     {"Records that do not stand in a system as they are meant.", func(n service.SystemsNow) int { return n.RecordsWrong }},
+		"wexillum_system_records_drifting":  {"Records that were changed in a system behind our back.", func(n service.SystemsNow) int { return n.RecordsDrift }},
+		"wexillum_system_records_unknown":   {"Records of systems that stand for nothing here and are not let be.", func(n service.SystemsNow) int { return n.RecordsUnknown }},
+		"wexillum_system_records_braked":    {"Records that wait to be taken away because they are more than go in a day.", func(n service.SystemsNow) int { return n.Braked }},
 		"wexillum_system_settings_drifting": {"Settings that were changed in a system behind our back.", func(n service.SystemsNow) int { return n.Drift }},
 	} {
 		gauge(name, x.help, func(*service.State) float64 { return float64(x.of(svc.SystemsNow())) })

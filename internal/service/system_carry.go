@@ -589,6 +589,9 @@ func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside
 	if len(x.dialect().Holdings) == 0 {
 		return nil, false, nil
 	}
+	if count, err := s.store.CountAside(ctx, x.ID, asideMost+1); err != nil || count > asideMost {
+		return nil, count > asideMost, err
+	}
 	n, err := s.systemNames(ctx, st, x)
 	if err != nil {
 		return nil, false, err

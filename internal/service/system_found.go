@@ -736,7 +736,10 @@ func (s *Service) TakeOver(ctx context.Context, who Who, id, path string) (draft
 }
 
 // SystemsNow counts what metrics tell of systems.
-type SystemsNow struct{ Away, Open, Wrong, Drift int }
+type SystemsNow struct {
+	Away, Open, Wrong, Drift                                        int // of settings
+	RecordsOpen, RecordsWrong, RecordsDrift, RecordsUnknown, Braked int
+}
 
 // SystemsNow counts how settings stand in all systems; nothing where the database does not say.
 func (s *Service) SystemsNow() (n SystemsNow) {
@@ -747,8 +750,28 @@ func (s *Service) SystemsNow() (n SystemsNow) {
 		return
 	}
 	for i := range list {
-		if work, err := s.store.WorkOn(ctx, list[i].ID); err == nil && work.Problem != "" {
-			n.Away++
+		if work, err := s.store.WorkOn(ctx, list[i].ID); err == nil {
+			if n.Braked += work.Braked; work.Problem != "" {
+				n.Away++
+			}
+		}
+		if counts, err := s.store.RecordCounts(ctx, list[i].ID); err == nil {
+			for kind, states := range counts {
+				for state, k := range states {
+					switch StepState(state) {
+					case StepConfirmed:
+					case StepDiffers, StepByHand:
+						n.RecordsWrong += k
+					case "drift":
+						n.RecordsDrift += k
+					default:
+						n.RecordsOpen += k
+					}
+				}
+				if unknown, accepted, err := s.store.CountUnknown(ctx, list[i].ID, kind, s.Now()); err == nil {
+					n.RecordsUnknown += unknown - accepted
+				}
+			}
 		}
 		all, err := s.settingsOf(ctx, list[i].ID)
 		if err != nil {

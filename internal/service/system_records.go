@@ -306,10 +306,6 @@ func (s *Service) readRecords(ctx context.Context, x *System, c Connector) error
 	for i := range x.dialect().Holdings {
 		h := &x.dialect().Holdings[i]
 		round := s.Now()
-		had, err := s.store.CountFound(ctx, x.ID, h.Kind)
-		if err != nil {
-			return err
-		}
 		var batch []store.FoundRecord
 		count, moved := 0, 0
 		flush := func() error {
@@ -341,9 +337,15 @@ func (s *Service) readRecords(ctx context.Context, x *System, c Connector) error
 		if err != nil {
 			return fmt.Errorf("its %s cannot be read: %w", h.Name, err)
 		}
-		if count == 0 && had > 0 && work.Empty != emptyIsRight {
-			empty = append(empty, h.Kind)
-			continue
+		if count == 0 && work.Empty != emptyIsRight {
+			had, err := s.store.CountStaying(ctx, x.ID, h.Kind)
+			if err != nil {
+				return err
+			}
+			if had > 0 {
+				empty = append(empty, h.Kind)
+				continue
+			}
 		}
 		if _, err := s.store.EndFound(ctx, x.ID, h.Kind, round); err != nil {
 			return err
@@ -423,8 +425,16 @@ func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Mom
 		return err
 	}
 	cause := s.causeNow(ctx, st, x)
+	work, err := s.store.WorkOn(ctx, x.ID)
+	if err != nil {
+		return err
+	}
 	for i := range x.dialect().Holdings {
 		h := &x.dialect().Holdings[i]
+		seen := seen
+		if slices.Contains(strings.Split(work.Empty, ", "), h.Kind) { // its list was not believed: nothing newer is known
+			seen = 0
+		}
 		if len(kinds) > 0 && !slices.Contains(kinds, h.Kind) {
 			continue
 		}

@@ -446,3 +446,45 @@ func TestRecordsBusy(t *testing.T) {
 		t.Errorf("%d settings differ", v.Differ)
 	}
 }
+
+// TestRecordsForgotten: what a system kept of somebody who was removed and forgotten is forgotten here, too: in
+// readings, in how entries stood, and in the journal.
+func TestRecordsForgotten(t *testing.T) {
+	s, c, programs, view := onSuite(t, keptWorld)
+	carried(t, s, c, view)
+	_, err := s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Remove, Addresses: []string{"a@ilvane.example"}, Reason: "gone"}, false)
+	check(t, err)
+	work(t, s, c)
+	c.forward(time.Hour)
+	work(t, s, c)
+	if got := things(programs["quay"], "visitors") + things(programs["quay"], "passes"); got != "" {
+		t.Fatalf("removed here, and there: %s\n%s %+v", got, kinds(view("quay")), recordLines(t, s, "quay", "grant", ""))
+	}
+	named := func(what string) (n int) {
+		t.Helper()
+		check(t, s.store.DB().QueryRowContext(t.Context(), what).Scan(&n))
+		return
+	}
+	queries := map[string]string{
+		"readings": "SELECT COUNT(*) FROM system_found WHERE INSTR(doc, '\"a@ilvane.example') > 0 OR INSTR(ours, 'a@ilvane.example') = 1",
+		"records":  "SELECT COUNT(*) FROM system_record WHERE INSTR(ours, 'a@ilvane.example') = 1 OR INSTR(doc, '\"a@ilvane.example') > 0",
+		"journal":  "SELECT COUNT(*) FROM journal WHERE CONCAT(' ', id, ' ', COALESCE(was, ''), COALESCE(now, ''), ' ', why) REGEXP '[ \"]a@ilvane.example'",
+	}
+	if named(queries["readings"]) == 0 || named(queries["journal"]) == 0 {
+		t.Fatal("there is nothing to be forgotten")
+	}
+	c.forward(400 * 24 * time.Hour)
+	n, err := s.Forget(t.Context())
+	check(t, err)
+	if n != 1 {
+		t.Fatalf("%d were forgotten", n)
+	}
+	for what, q := range queries {
+		if n := named(q); n > 0 {
+			t.Errorf("%d in the %s", n, what)
+		}
+	}
+	if entries, broken, err := s.store.VerifyJournal(t.Context()); err != nil || broken != nil {
+		t.Errorf("the journal of %d entries: %+v %v", entries, broken, err)
+	}
+}

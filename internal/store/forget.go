@@ -18,6 +18,7 @@ import (
 	"unicode/utf8"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/moment"
 )
 
 // pseudonymStart begins the local part of a pseudonym, for whoever reads it. What makes it one
@@ -127,6 +128,18 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		if err := t.exec(q, address); err != nil {
 			return "", err
 		}
+	}
+	// What a system keeps of them now is told while it is there; what it kept is forgotten.
+	for _, q := range []string{
+		"DELETE FROM system_found WHERE gone <> ? AND (ours = ? OR ours > CONCAT(?, ' ') AND ours < CONCAT(?, '!'))",
+		"DELETE FROM system_found WHERE gone <> ? AND kind IN ('link', 'forwarder') AND (INSTR(doc, CONCAT('\"', ?)) > 0 OR INSTR(doc, CONCAT(' ', ?)) > 0 OR INSTR(ours, CONCAT(' ', ?)) > 0)",
+	} {
+		if err := t.exec(q, int64(moment.Never), address, address, address); err != nil {
+			return "", err
+		}
+	}
+	if err := t.exec("DELETE r FROM system_work w JOIN system_record r ON r.system = w.system AND r.kind IN ('guest', 'grant') AND (r.ours = ? OR r.ours > CONCAT(?, ' ') AND r.ours < CONCAT(?, '!'))", address, address, address); err != nil {
+		return "", err
 	}
 	var entries []Entry
 	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(LOWER(COALESCE(was, '')), ?) > 0 OR INSTR(LOWER(COALESCE(now, '')), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(LOWER(why), ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {

@@ -106,6 +106,14 @@ func (s *Store) GoneFound(ctx context.Context, system, kind, native string, at m
 	return err
 }
 
+// CountStaying counts the records of a kind that were found last and are not being taken away by us.
+func (s *Store) CountStaying(ctx context.Context, system, kind string) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT COUNT(*) FROM system_found f WHERE f.system = ? AND f.kind = ? AND f.gone = ? AND NOT EXISTS
+		(SELECT 1 FROM system_record r WHERE r.system = f.system AND r.kind = f.kind AND r.ours = f.ours AND r.state IN ('sent', 'settling') AND r.turn = 'tightens')`,
+		system, kind, int64(moment.Never)).Scan(&n)
+	return
+}
+
 // CountFound counts the records of a kind that were found last.
 func (s *Store) CountFound(ctx context.Context, system, kind string) (n int, err error) {
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM system_found WHERE system = ? AND kind = ? AND gone = ?", system, kind, int64(moment.Never)).Scan(&n)
@@ -268,29 +276,36 @@ type RecordFound struct {
 	Found *FoundRecord
 }
 
-// recordsFound hands over entries with what was found of them. where and what follows name columns of r.
+// recordsFound hands over entries with what was found of them.
 func (s *Store) recordsFound(ctx context.Context, system, where string, args []any, fn func(*RecordFound) error) error {
-	return each(ctx, s.db, `SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.doc, f.native, f.at, f.doc, f.accepted
-		FROM system_record r LEFT JOIN system_found f ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours
-		WHERE r.system = ? AND `+where, append([]any{int64(moment.Never), system}, args...), func(r *sql.Rows) error {
-		var x RecordFound
-		var native, doc []byte
-		var at, accepted sql.NullInt64
-		if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc,
-			&native, &at, &doc, &accepted); err != nil {
-			return err
-		}
-		if at.Valid {
-			x.Found = &FoundRecord{Kind: x.Kind, Native: string(native), At: moment.Moment(at.Int64), Ours: x.Ours, Doc: doc, Accepted: moment.Moment(accepted.Int64)}
-		}
-		return fn(&x)
-	})
+	return each(ctx, s.db, "SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.doc, f.native, f.at, f.doc, f.accepted"+
+		" FROM (SELECT * FROM system_record WHERE system = ? AND "+where+") r LEFT JOIN system_found f FORCE INDEX (by_ours)"+
+		" ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours ORDER BY r.kind, r.ours, f.native",
+		append(append([]any{system}, args...), int64(moment.Never)), func(r *sql.Rows) error {
+			var x RecordFound
+			var native, doc []byte
+			var at, accepted sql.NullInt64
+			if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc,
+				&native, &at, &doc, &accepted); err != nil {
+				return err
+			}
+			if at.Valid {
+				x.Found = &FoundRecord{Kind: x.Kind, Native: string(native), At: moment.Moment(at.Int64), Ours: x.Ours, Doc: doc, Accepted: moment.Moment(accepted.Int64)}
+			}
+			return fn(&x)
+		})
 }
 
 // RecordsAside hands over the entries that do not stand in a system as they are meant, or are in doubt, at
 // most so many.
 func (s *Store) RecordsAside(ctx context.Context, system string, limit int, fn func(*RecordFound) error) error {
-	return s.recordsFound(ctx, system, "(r.state <> 'confirmed' OR r.drift) ORDER BY r.kind, r.ours LIMIT ?", []any{limit}, fn)
+	return s.recordsFound(ctx, system, "(state <> 'confirmed' OR drift) ORDER BY kind, ours LIMIT ?", []any{limit}, fn)
+}
+
+// CountAside counts the entries that do not stand in a system as they are meant, up to a number.
+func (s *Store) CountAside(ctx context.Context, system string, most int) (n int, err error) {
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM (SELECT 1 FROM system_record WHERE system = ? AND (state <> 'confirmed' OR drift) LIMIT ?) x", system, most).Scan(&n)
+	return
 }
 
 // RecordCounts counts how the entries of each kind stand, by kind and state; what drifts under "drift".
@@ -439,13 +454,13 @@ func (s *Store) RecordsNow(ctx context.Context) (n uint64, err error) {
 // were changed there), whose name here holds a text, behind one of them.
 func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []string, text, after string, limit int, fn func(*RecordFound) error) error {
 	args := []any{kind, after}
-	where := "r.kind = ? AND r.ours > ? AND IF(r.drift, 'drift', r.state) IN (?" + strings.Repeat(",?", len(states)-1) + ")"
+	where := "kind = ? AND ours > ? AND IF(drift, 'drift', state) IN (?" + strings.Repeat(",?", len(states)-1) + ")"
 	for _, x := range states {
 		args = append(args, x)
 	}
 	if text != "" {
-		where += " AND INSTR(r.ours, ?) > 0"
+		where += " AND INSTR(ours, ?) > 0"
 		args = append(args, text)
 	}
-	return s.recordsFound(ctx, system, where+" ORDER BY r.ours LIMIT ?", append(args, limit), fn)
+	return s.recordsFound(ctx, system, where+" ORDER BY ours LIMIT ?", append(args, limit), fn)
 }

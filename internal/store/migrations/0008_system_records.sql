@@ -15,7 +15,8 @@ CREATE TABLE system_found (
   accepted BIGINT NOT NULL DEFAULT 0,
   PRIMARY KEY (system, kind, native, at),
   KEY by_ours (system, kind, gone, ours),
-  KEY by_native (system, kind, gone, native)
+  KEY by_native (system, kind, gone, native),
+  KEY by_whom (ours)
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
 -- How each entry of our inventory stands in a system. What is sent and what comes of it is in the journal.
