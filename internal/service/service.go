@@ -65,6 +65,10 @@ type Service struct {
 		sync.Mutex
 		by map[string]lookedAt
 	}
+	keptKinds struct { // counts of what systems keep
+		sync.Mutex
+		by map[string]kindsOf
+	}
 	recordsMoved struct { // a number that moves with what is known of the records of systems, and when it was asked for
 		sync.Mutex
 		n  uint64

@@ -103,15 +103,30 @@ func (s *Service) settingTitle(d *native.Dialect, n *systemNames, path string) s
 	return title
 }
 
-// viewKinds counts what a system keeps of each kind.
-func (s *Service) viewKinds(ctx context.Context, v *SystemView, d *native.Dialect) error {
-	counts, err := s.store.RecordCounts(ctx, v.System.ID)
-	if err != nil {
-		return err
+// kindsOf are the counts of what a system keeps, as of a number that moves with its records, and of the minute up to
+// which records are let be.
+type kindsOf struct {
+	records uint64
+	minute  moment.Moment
+	source  string
+	kinds   []KindView
+}
+
+// kindsNow counts what a system keeps of each kind; counted once until something of it changes.
+func (s *Service) kindsNow(ctx context.Context, x *System, work store.Work) ([]KindView, error) {
+	of := kindsOf{records: work.Records, minute: s.Now() / 60e6, source: strings.Join(x.Sources, " ")}
+	s.keptKinds.Lock()
+	defer s.keptKinds.Unlock()
+	if k, ok := s.keptKinds.by[x.ID]; ok && work.Records > 0 && k.records == of.records && k.minute == of.minute && k.source == of.source {
+		return k.kinds, nil
 	}
-	for i := range d.Holdings {
-		h := &d.Holdings[i]
-		k := KindView{Kind: h.Kind, Name: h.Name, Title: h.Title, Says: h.Says, CanBeSource: h.Source, Source: slices.Contains(v.System.Sources, h.Kind)}
+	counts, err := s.store.RecordCounts(ctx, x.ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range x.dialect().Holdings {
+		h := &x.dialect().Holdings[i]
+		k := KindView{Kind: h.Kind, Name: h.Name, Title: h.Title, Says: h.Says, CanBeSource: h.Source, Source: slices.Contains(x.Sources, h.Kind)}
 		for state, n := range counts[h.Kind] {
 			switch StepState(state) {
 			case StepConfirmed:
@@ -124,15 +139,19 @@ func (s *Service) viewKinds(ctx context.Context, v *SystemView, d *native.Dialec
 				k.Open += n
 			}
 		}
-		if k.Found, err = s.store.CountFound(ctx, v.System.ID, h.Kind); err != nil {
-			return err
+		if k.Found, err = s.store.CountFound(ctx, x.ID, h.Kind); err != nil {
+			return nil, err
 		}
-		if k.Unknown, k.Accepted, err = s.store.CountUnknown(ctx, v.System.ID, h.Kind, s.Now()); err != nil {
-			return err
+		if k.Unknown, k.Accepted, err = s.store.CountUnknown(ctx, x.ID, h.Kind, s.Now()); err != nil {
+			return nil, err
 		}
-		v.Kinds = append(v.Kinds, k)
+		of.kinds = append(of.kinds, k)
 	}
-	return nil
+	if s.keptKinds.by == nil {
+		s.keptKinds.by = map[string]kindsOf{}
+	}
+	s.keptKinds.by[x.ID] = of
+	return of.kinds, nil
 }
 
 // SystemView returns a system with all that is known of it.
@@ -210,7 +229,7 @@ func (s *Service) viewSystem(
 		v.Settings = append(v.Settings, y)
 	}
 	if r != nil {
-		if err := s.viewKinds(ctx, v, d); err != nil {
+		if v.Kinds, err = s.kindsNow(ctx, x, work); err != nil {
 			return nil, err
 		}
 		for _, k := range v.Kinds {
@@ -494,23 +513,11 @@ func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
 				w.from = max(w.from, moment.Moment(c.Counts))
 			}
 		}
-		counts, err := s.store.RecordCounts(ctx, x.ID)
+		open, unsent, last, err := s.store.OpenRecords(ctx, x.ID)
 		if err != nil {
 			return nil, err
 		}
-		for _, kind := range sortedKeys(counts) {
-			for _, state := range []StepState{StepWaiting, StepSent, StepSettling, StepFailed} {
-				if counts[kind][string(state)] > 0 {
-					w.open = true
-					known = known && state == StepSettling
-				}
-			}
-		}
-		if last, err := s.store.LastCounts(ctx, x.ID); err != nil {
-			return nil, err
-		} else {
-			w.from = max(w.from, last)
-		}
+		w.open, known, w.from = w.open || open, known && !unsent, max(w.from, last)
 		if !known {
 			w.from = 0
 		}
@@ -619,7 +626,7 @@ func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []
 				add("system_by_hand", path, "%s waits for somebody: %s.", x.Name, c.inWords())
 			}
 		}
-		if err := s.recordFindings(ctx, x, work, now, add); err != nil {
+		if err := s.recordFindings(ctx, x, work, add); err != nil {
 			return nil, err
 		}
 		if r != nil {
@@ -632,26 +639,21 @@ func (s *Service) systemFindings(ctx context.Context, now moment.Moment) (out []
 }
 
 // recordFindings are what is to be decided about what a system keeps of our inventory: one for each kind.
-func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work, now moment.Moment, add func(kind, about, cause string, args ...any)) error {
-	counts, err := s.store.RecordCounts(ctx, x.ID)
+func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work, add func(kind, about, cause string, args ...any)) error {
+	kinds, err := s.kindsNow(ctx, x, work)
 	if err != nil {
 		return err
 	}
-	for i := range x.dialect().Holdings {
-		kind := x.dialect().Holdings[i].Kind
-		unknown, accepted, err := s.store.CountUnknown(ctx, x.ID, kind, now)
-		if err != nil {
-			return err
+	for _, k := range kinds {
+		if n := k.Unknown - k.Accepted; n > 0 {
+			add("system_unknown", k.Kind, "%s keeps %s for nothing here.", x.Name, thatStand(n, k.Kind))
 		}
-		if n := unknown - accepted; n > 0 {
-			add("system_unknown", kind, "%s keeps %s for nothing here.", x.Name, thatStand(n, kind))
-		}
-		drift, differs := counts[kind]["drift"], 0
+		differs := 0
 		if x.Mode == ModeCarry {
-			differs = counts[kind][string(StepDiffers)]
+			differs = k.Differ
 		}
-		if n := drift + differs; n > 0 {
-			add("system_records", kind, "%s: %d of its %s, %d changed there and %d not as they were written.", x.Name, n, pluralOf(kind), drift, differs)
+		if n := k.Drift + differs; n > 0 {
+			add("system_records", k.Kind, "%s: %d of its %s, %d changed there and %d not as they were written.", x.Name, n, pluralOf(k.Kind), k.Drift, differs)
 		}
 	}
 	if work.Braked > 0 {
@@ -754,22 +756,9 @@ func (s *Service) SystemsNow() (n SystemsNow) {
 			if n.Braked += work.Braked; work.Problem != "" {
 				n.Away++
 			}
-		}
-		if counts, err := s.store.RecordCounts(ctx, list[i].ID); err == nil {
-			for kind, states := range counts {
-				for state, k := range states {
-					switch StepState(state) {
-					case StepConfirmed:
-					case StepDiffers, StepByHand:
-						n.RecordsWrong += k
-					case "drift":
-						n.RecordsDrift += k
-					default:
-						n.RecordsOpen += k
-					}
-				}
-				if unknown, accepted, err := s.store.CountUnknown(ctx, list[i].ID, kind, s.Now()); err == nil {
-					n.RecordsUnknown += unknown - accepted
+			if kinds, err := s.kindsNow(ctx, &list[i], work); err == nil {
+				for _, k := range kinds {
+					n.RecordsOpen, n.RecordsWrong, n.RecordsDrift, n.RecordsUnknown = n.RecordsOpen+k.Open, n.RecordsWrong+k.Differ, n.RecordsDrift+k.Drift, n.RecordsUnknown+k.Unknown-k.Accepted
 				}
 			}
 		}

@@ -1,8 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/moment"
@@ -192,6 +194,7 @@ const recordColumns = "kind, ours, native, state, turn, place, sent, counts, nex
 
 func scanRecord(r *sql.Rows) (x SystemRecord, err error) {
 	err = r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc)
+	x.Place %= behindTightening
 	return
 }
 
@@ -246,24 +249,46 @@ func (s *Store) RecordsOfParty(ctx context.Context, system, party string, fn fun
 }
 
 // RecordsToSend returns the next that wait to be written to a system at a moment: what tightens first, then
-// in their order. What was sent before a moment and not answered is sent again. held are kinds of
-// which nothing that tightens is sent.
+// in their order. What was sent before a moment and not answered is sent again. With braked nothing that
+// tightens is returned.
 func (s *Store) RecordsToSend(ctx context.Context, system string, now, again moment.Moment, braked bool, limit int) (out []SystemRecord, err error) {
-	more := ""
+	least := 0
 	if braked {
-		more = " AND turn <> 'tightens'"
+		least = behindTightening
 	}
-	err = s.eachRecord(ctx, "state IN ('waiting', 'failed', 'sent') AND (state = 'waiting' OR state = 'failed' AND next <= ? OR state = 'sent' AND sent <= ?)"+more+
-		" ORDER BY turn <> 'tightens', place, ours LIMIT ?", []any{system, int64(now), int64(again), limit}, func(x *SystemRecord) error {
-		out = append(out, *x)
-		return nil
+	for _, x := range []struct {
+		where string
+		args  []any
+	}{ // each in the order of an index, so that it costs the same however many wait
+		{"state = 'waiting'", nil}, {"state = 'failed' AND next <= ?", []any{int64(now)}}, {"state = 'sent' AND sent <= ?", []any{int64(again)}},
+	} {
+		args := append(append([]any{system}, x.args...), least, limit)
+		if err := s.eachRecord(ctx, x.where+" AND place >= ? ORDER BY place, ours LIMIT ?", args, func(r *SystemRecord) error {
+			out = append(out, *r)
+			return nil
+		}); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(out, func(a, b SystemRecord) int {
+		return cmp.Or(cmp.Compare(a.order(), b.order()), cmp.Compare(a.Ours, b.Ours))
 	})
-	return
+	return out[:min(len(out), limit)], nil
+}
+
+// behindTightening is what is added to the place of a record that does not tighten: it comes behind all that does.
+const behindTightening = 100
+
+func (x *SystemRecord) order() int {
+	if x.Turn == "tightens" {
+		return x.Place
+	}
+	return x.Place + behindTightening
 }
 
 // RecordsToConfirm returns those that settle and should count at a moment.
 func (s *Store) RecordsToConfirm(ctx context.Context, system string, now moment.Moment, limit int) (out []SystemRecord, err error) {
-	err = s.eachRecord(ctx, "state = 'settling' AND counts <= ? ORDER BY place, ours LIMIT ?", []any{system, int64(now), limit}, func(x *SystemRecord) error {
+	err = s.eachRecord(ctx, "state = 'settling' AND counts <= ? LIMIT ?", []any{system, int64(now), limit}, func(x *SystemRecord) error {
 		out = append(out, *x)
 		return nil
 	})
@@ -350,7 +375,7 @@ func (t *Tx) PutSystemRecords(system string, list []SystemRecord) error {
 				}
 				continue
 			}
-			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.Place, int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift, string(x.Doc))
+			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.order(), int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift, string(x.Doc))
 		}
 		if n := len(rows) / 12; n > 0 {
 			q := "REPLACE INTO system_record (system, " + recordColumns + ") VALUES (?,?,?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?)", n-1)
@@ -438,10 +463,12 @@ func (t *Tx) KnowFound(system, kind, native, ours string) error {
 		ours, system, kind, native, int64(moment.Never))
 }
 
-// LastCounts returns when the last of what settles in a system is expected to count; 0 where nothing does.
-func (s *Store) LastCounts(ctx context.Context, system string) (at moment.Moment, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(counts), 0) FROM system_record WHERE system = ? AND state = 'settling'", system).Scan((*int64)(&at))
-	return
+// OpenRecords reports whether records are on their way to a system, whether some of them were not taken yet, and
+// when the last of what settles is expected to count; 0 where nothing does.
+func (s *Store) OpenRecords(ctx context.Context, system string) (open, unsent bool, last moment.Moment, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT EXISTS (SELECT 1 FROM system_record WHERE system = ? AND state IN ('waiting', 'sent', 'failed')),
+		COALESCE((SELECT MAX(counts) FROM system_record WHERE system = ? AND state = 'settling'), 0)`, system, system).Scan(&unsent, (*int64)(&last))
+	return unsent || last > 0, unsent, last, err
 }
 
 // RecordsNow returns a number that moves with what is known of the records of all systems.

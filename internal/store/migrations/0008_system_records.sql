@@ -27,14 +27,14 @@ CREATE TABLE system_record (
   native    VARBINARY(200) NOT NULL,
   state     VARCHAR(12) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL,
   turn      VARCHAR(12) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL,
-  place     TINYINT UNSIGNED NOT NULL, -- the order in which it is sent
+  place     TINYINT UNSIGNED NOT NULL, -- the order in which it is sent: what tightens, then the rest from 100 on
   sent      BIGINT NOT NULL,
   counts    BIGINT NOT NULL,
   next      BIGINT NOT NULL,
   drift     BOOLEAN NOT NULL,
   doc       TEXT NOT NULL,
   PRIMARY KEY (system, kind, ours),
-  KEY by_state (system, state, place),
+  KEY by_state (system, state, place, ours),
   KEY by_sent (system, sent),
   KEY by_native (system, kind, native),
   KEY by_drift (system, drift)
