@@ -847,6 +847,10 @@ export interface components {
             works: boolean;
             /** @description Why it works or not, and until when */
             text: string;
+            /** @description How often it was opened, where a system tells */
+            opened?: number;
+            /** @description When the system told that */
+            opened_read?: string;
         };
         LinkAsk: {
             /** @description Absent: drawn */

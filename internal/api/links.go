@@ -47,6 +47,19 @@ func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject)
 		out.Links = append(out.Links, x)
 		return true, nil
 	})
+	if err != nil {
+		return nil, err
+	}
+	ids := make([]string, len(out.Links))
+	for i := range out.Links {
+		ids[i] = out.Links[i].Id
+	}
+	opened, err := s.Service.Opened(ctx, ids)
+	for i := range out.Links {
+		if c, told := opened[out.Links[i].Id]; told {
+			out.Links[i].Opened, out.Links[i].OpenedRead = &c.Times, momentOr(c.Read)
+		}
+	}
 	return out, err
 }
 

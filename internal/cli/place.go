@@ -537,9 +537,13 @@ func (a *app) link() *cobra.Command {
 				who = strings.Join(*l.For, " ")
 			}
 			right, ends := counts(&l)
-			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, right, ends, l.Text})
+			opened := ""
+			if l.Opened != nil {
+				opened = fmt.Sprint(*l.Opened)
+			}
+			rows = append(rows, []string{l.Id, yesNo(l.Works), l.Item, who, right, ends, opened, l.Text})
 		}
-		return a.records(all, []string{"id", "works", "opens", "for", "right", "ends", "why"}, rows)
+		return a.records(all, []string{"id", "works", "opens", "for", "right", "ends", "opened", "why"}, rows)
 	}}
 	list.Flags().StringVar(&state, "state", "", "works or dead")
 	list.Flags().StringVar(&who, "who", "", "bearer for whoever holds it, or named")

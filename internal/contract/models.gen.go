@@ -3751,7 +3751,13 @@ type Link struct {
 	Id             string    `json:"id"`
 	Item           string    `json:"item"`
 	ItemName       *string   `json:"item_name,omitempty"`
-	Password       bool      `json:"password"`
+
+	// Opened How often it was opened, where a system tells
+	Opened *int `json:"opened,omitempty"`
+
+	// OpenedRead When the system told that
+	OpenedRead *string `json:"opened_read,omitempty"`
+	Password   bool    `json:"password"`
 
 	// Right The right that it was given
 	Right string `json:"right"`

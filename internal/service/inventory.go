@@ -120,6 +120,11 @@ func (s *Service) Link(ctx context.Context, id string) (world.Link, error) {
 	return worldfile.LinkOf(doc)
 }
 
+// Opened tells how often links were opened, by their ids, where a system tells.
+func (s *Service) Opened(ctx context.Context, links []string) (map[string]store.OpenedCount, error) {
+	return s.store.Opened(ctx, links)
+}
+
 // EndLink ends a link now; may says whether the caller may end this one.
 func (s *Service) EndLink(ctx context.Context, who, why, id string, may func(*world.Link) error) error {
 	return s.change(ctx, who, why, func(_ *State, t *store.Tx) error {

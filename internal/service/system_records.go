@@ -375,7 +375,7 @@ func foundRecord(h *native.Holding, k native.Kept) (store.FoundRecord, error) {
 		return store.FoundRecord{}, fmt.Errorf("one of its %s has the id %.40q", h.Name, k.ID)
 	}
 	doc, err := json.Marshal(foundDoc{k.Fields, k.By})
-	return store.FoundRecord{Kind: h.Kind, Native: k.ID, Doc: doc}, err
+	return store.FoundRecord{Kind: h.Kind, Native: k.ID, Doc: doc, Opened: k.Opened}, err
 }
 
 // known finds what records are known by here: by the id that was kept beside ours, else by what they say.

@@ -2,6 +2,8 @@ package service
 
 import (
 	"fmt"
+	"net/http"
+	"net/url"
 	"strings"
 	"testing"
 	"time"
@@ -95,8 +97,24 @@ func TestRecordsCarried(t *testing.T) {
 	if v.Beyond.any() || v.Short.Granted != 0 {
 		t.Errorf("beyond %+v, short %+v", v.Beyond, v.Short)
 	}
+	// How often the link was opened there is told when it is read; that is no change of it.
+	x, err := s.System(t.Context(), "quay")
+	check(t, err)
+	for range 2 {
+		resp, err := http.PostForm(x.Address+"/quay/outside/ticket", url.Values{"mark": {"kit-link"}})
+		check(t, err)
+		check(t, resp.Body.Close())
+		if resp.StatusCode != 200 {
+			t.Fatalf("the link: %d", resp.StatusCode)
+		}
+	}
+	c.forward(6 * time.Minute)
+	work(t, s, c)
+	if opened, err := s.Opened(t.Context(), []string{"kit-link", "other"}); err != nil || len(opened) != 1 || opened["kit-link"].Times != 2 || opened["kit-link"].System != "quay" || view("quay").Kinds[3].Drift != 0 {
+		t.Errorf("opened: %+v %v", opened, err)
+	}
 	// A step of life: a guest is suspended here, and there at once; the rest is left alone.
-	_, err := s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Suspend, Addresses: []string{"a@ilvane.example"}, Reason: "on leave"}, false)
+	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Suspend, Addresses: []string{"a@ilvane.example"}, Reason: "on leave"}, false)
 	check(t, err)
 	work(t, s, c)
 	if got := things(quay, "visitors"); got != "v-0000001 a@ilvane.example ashore" {

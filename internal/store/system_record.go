@@ -18,6 +18,7 @@ type FoundRecord struct {
 	Ours         string        // what it is known by here; empty where it is nobody of ours'
 	Doc          []byte        // its fields and who made it, in the system's words
 	Accepted     moment.Moment // until when it is let be
+	Opened       *int          // how often it was opened; nil where the system does not tell
 }
 
 // PutFound takes in part of a reading: what reads as before is seen again, what reads otherwise is a state
@@ -31,6 +32,7 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		doc      string
 		ours     string
 		accepted int64
+		opened   sql.NullInt64
 	}
 	known := map[string]was{}
 	args := []any{system, kind, int64(moment.Never)}
@@ -38,10 +40,10 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		args = append(args, list[i].Native)
 	}
 	in := "native IN (?" + strings.Repeat(",?", len(list)-1) + ")"
-	err = each(ctx, s.db, "SELECT native, at, doc, ours, accepted FROM system_found WHERE system = ? AND kind = ? AND gone = ? AND "+in, args, func(r *sql.Rows) error {
+	err = each(ctx, s.db, "SELECT native, at, doc, ours, accepted, opened FROM system_found WHERE system = ? AND kind = ? AND gone = ? AND "+in, args, func(r *sql.Rows) error {
 		var native string
 		var w was
-		err := r.Scan(&native, &w.at, &w.doc, &w.ours, &w.accepted)
+		err := r.Scan(&native, &w.at, &w.doc, &w.ours, &w.accepted, &w.opened)
 		known[native] = w
 		return err
 	})
@@ -59,6 +61,11 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		x := &list[i]
 		w, there := known[x.Native]
 		if there && w.doc == string(x.Doc) && w.ours == x.Ours {
+			if x.Opened != nil && (!w.opened.Valid || w.opened.Int64 != int64(*x.Opened)) { // that is no state of its own
+				if _, err := tx.ExecContext(ctx, "UPDATE system_found SET opened = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?", *x.Opened, system, kind, x.Native, w.at); err != nil {
+					return 0, err
+				}
+			}
 			same = append(same, x.Native)
 			continue
 		}
@@ -74,16 +81,16 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 				return 0, err
 			}
 		}
-		rows = append(rows, system, kind, x.Native, at, int64(moment.Never), int64(round), x.Ours, string(x.Doc), w.accepted)
+		rows = append(rows, system, kind, x.Native, at, int64(moment.Never), int64(round), x.Ours, string(x.Doc), w.accepted, x.Opened)
 	}
 	if n := len(same) - 4; n > 0 {
 		if _, err := tx.ExecContext(ctx, "UPDATE system_found SET round = GREATEST(round, ?) WHERE system = ? AND kind = ? AND gone = ? AND native IN (?"+strings.Repeat(",?", n-1)+")", same...); err != nil {
 			return 0, err
 		}
 	}
-	if n := len(rows) / 9; n > 0 {
-		q := "INSERT INTO system_found (system, kind, native, at, gone, round, ours, doc, accepted) VALUES (?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?)", n-1) +
-			" ON DUPLICATE KEY UPDATE round = VALUES(round), gone = VALUES(gone), ours = VALUES(ours), doc = VALUES(doc)"
+	if n := len(rows) / 10; n > 0 {
+		q := "INSERT INTO system_found (system, kind, native, at, gone, round, ours, doc, accepted, opened) VALUES (?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?)", n-1) +
+			" ON DUPLICATE KEY UPDATE round = VALUES(round), gone = VALUES(gone), ours = VALUES(ours), doc = VALUES(doc), opened = VALUES(opened)"
 		if _, err := tx.ExecContext(ctx, q, rows...); err != nil {
 			return 0, err
 		}
@@ -490,4 +497,31 @@ func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []str
 		args = append(args, text)
 	}
 	return s.recordsFound(ctx, system, where+" ORDER BY ours LIMIT ?", append(args, limit), fn)
+}
+
+// OpenedCount is how often a link was opened, as a system told when it was read.
+type OpenedCount struct {
+	System string
+	Times  int
+	Read   moment.Moment
+}
+
+// Opened returns how often links were opened, by their ids here, where a system tells.
+func (s *Store) Opened(ctx context.Context, links []string) (map[string]OpenedCount, error) {
+	out := map[string]OpenedCount{}
+	if len(links) == 0 {
+		return out, nil
+	}
+	args := []any{int64(moment.Never)}
+	for _, id := range links {
+		args = append(args, id)
+	}
+	err := each(ctx, s.db, "SELECT system, ours, opened, round FROM system_found WHERE kind = 'link' AND gone = ? AND opened IS NOT NULL AND ours IN (?"+strings.Repeat(",?", len(links)-1)+")", args, func(r *sql.Rows) error {
+		var ours string
+		var c OpenedCount
+		err := r.Scan(&c.System, &ours, &c.Times, (*int64)(&c.Read))
+		out[ours] = c
+		return err
+	})
+	return out, err
 }

@@ -268,6 +268,7 @@ func (p *Program) quayOutside(mux *http.ServeMux) {
 		case !p.within("", x["until"]):
 			no(w, "that ticket is past its day")
 		default:
+			p.use("tickets", r.FormValue("mark"))
 			writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "come through"})
 		}
 	})

@@ -40,6 +40,7 @@ type thing struct {
 	By     string            `json:"by,omitempty"`
 	Gone   bool              `json:"gone,omitempty"`
 	Lied   bool              `json:"lied,omitempty"`
+	Used   int               `json:"used,omitempty"` // how often it was shown at the gate
 }
 
 // Thing is what the interface shows of a thing.
@@ -47,6 +48,7 @@ type Thing struct {
 	ID     string            `json:"id"`
 	Fields map[string]string `json:"fields"`
 	By     string            `json:"by,omitempty"` // who made it there
+	Used   int               `json:"used"`         // how often it was shown at the gate
 }
 
 // things are those of one shelf, by id, and in the order of their ids.
@@ -140,7 +142,7 @@ func (p *Program) put(kind, id string, fields map[string]string, by string, desk
 	}
 	x := &thing{ID: id, Fields: next, Was: p.thingCounts(t, old), At: p.clock(), By: by, Lied: p.quirks.Lie && !desk}
 	if old != nil && !old.Gone {
-		x.By = old.By
+		x.By, x.Used = old.By, old.Used
 	}
 	t.take(x)
 	p.note(kind, id, old, x, by)
@@ -238,6 +240,17 @@ func (p *Program) counting(kind string, key ...string) map[string]string {
 	return p.thingCounts(t, t.byID[t.byKey[strings.ToLower(strings.Join(key, "\x00"))]])
 }
 
+// use counts that a thing was shown at the gate.
+func (p *Program) use(kind string, key ...string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	t := p.shelves[kind]
+	if x := t.byID[t.byKey[strings.ToLower(strings.Join(key, "\x00"))]]; x != nil && !x.Gone {
+		x.Used++
+		_ = p.keep(kind, x)
+	}
+}
+
 // shown is what the interface says of a thing; ok is false where it says that it is not there.
 func (p *Program) shown(t *things, x *thing) (out Thing, ok bool) {
 	fields := x.Fields
@@ -248,7 +261,7 @@ func (p *Program) shown(t *things, x *thing) (out Thing, ok bool) {
 	case x.Gone:
 		fields = nil
 	}
-	return Thing{x.ID, fields, x.By}, fields != nil
+	return Thing{x.ID, fields, x.By, x.Used}, fields != nil
 }
 
 // list returns up to most things behind an id, and the id to go on behind; empty at the end.

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, query, type LinkView, type Session } from '../api'
-import { Empty, Page, until as untilText, Waiting, Wrong } from '../parts/bits'
+import { Empty, Page, until as untilText, Waiting, when, Wrong } from '../parts/bits'
 import { ChangeLink } from './ChangeLink'
 import { EndLink, MakeLink } from './MakeLink'
 
@@ -74,6 +74,7 @@ export function LinksPage({ session }: { session: Session }) {
                 <th scope="col">Whose</th>
                 <th scope="col">Ends</th>
                 <th scope="col">Works</th>
+                <th scope="col">Opened</th>
                 {may && (
                   <th scope="col">
                     <span className="visually-hidden">Change or end it</span>
@@ -103,6 +104,10 @@ export function LinksPage({ session }: { session: Session }) {
                   <td className={l.works ? '' : 'gets-no'}>
                     {l.works ? '▲ yes' : '▼ no'}
                     <span className="sub">{l.text}</span>
+                  </td>
+                  <td>
+                    {l.opened === undefined ? '–' : l.opened === 0 ? 'never' : l.opened === 1 ? 'once' : `${l.opened} times`}
+                    {l.opened_read && <span className="sub">as read {when(l.opened_read)}</span>}
                   </td>
                   {may && (
                     <td>

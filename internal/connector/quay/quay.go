@@ -99,6 +99,16 @@ type kept struct {
 	ID     string            `json:"id"`
 	Fields map[string]string `json:"fields"`
 	By     string            `json:"by"`
+	Used   *int              `json:"used"`
+}
+
+// of is a record as every connector returns it; how often one was opened is told of tickets.
+func (k *kept) of(kind string) native.Kept {
+	out := native.Kept{ID: k.ID, Fields: k.Fields, By: k.By}
+	if kind == "tickets" {
+		out.Opened = k.Used
+	}
+	return out
 }
 
 // List hands over all records of a kind, a page at a time.
@@ -116,7 +126,7 @@ func (c *Connector) List(ctx context.Context, kind string, fn func(native.Kept) 
 			return fmt.Errorf("what it answered is no page of %s: %v", kind, err)
 		}
 		for _, x := range page.List {
-			if err := fn(native.Kept(x)); err != nil {
+			if err := fn(x.of(kind)); err != nil {
 				return err
 			}
 		}
@@ -139,7 +149,8 @@ func (c *Connector) One(ctx context.Context, kind, id string) (*native.Kept, err
 	if err := json.Unmarshal(body, &x); err != nil || x.ID == "" {
 		return nil, fmt.Errorf("what it answered is none of its %s: %v", kind, err)
 	}
-	return (*native.Kept)(&x), nil
+	out := x.of(kind)
+	return &out, nil
 }
 
 // Put makes a record, or changes the one with an id, and returns its id. One that is there already is

@@ -77,6 +77,7 @@ type Kept struct {
 	ID     string // there: it never changes
 	Fields map[string]string
 	By     string // who made it there, where the system tells
+	Opened *int   // how often it was opened; nil where the system does not tell
 }
 
 // Names translates between what things are called here and there.

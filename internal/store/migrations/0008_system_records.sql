@@ -13,6 +13,7 @@ CREATE TABLE system_found (
   ours     VARBINARY(620) NOT NULL,
   doc      TEXT NOT NULL,
   accepted BIGINT NOT NULL DEFAULT 0,
+  opened   INT UNSIGNED, -- how often it was opened, where the system tells
   PRIMARY KEY (system, kind, native, at),
   KEY by_ours (system, kind, gone, ours),
   KEY by_native (system, kind, gone, native),
