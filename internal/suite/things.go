@@ -305,8 +305,8 @@ func (p *Program) one(kind, id string) (Thing, error) {
 }
 
 type keptThing struct {
-	Kind string `json:"kind"`
-	*thing
+	Kind  string `json:"kind"`
+	Thing *thing `json:"thing"`
 }
 
 // keep writes a thing behind the others in its file.
@@ -340,10 +340,10 @@ func (p *Program) keepThings() error {
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		var x keptThing
-		if json.Unmarshal(lines.Bytes(), &x) != nil || x.thing == nil || p.shelves[x.Kind] == nil {
+		if json.Unmarshal(lines.Bytes(), &x) != nil || x.Thing == nil || p.shelves[x.Kind] == nil {
 			continue
 		}
-		p.shelves[x.Kind].take(x.thing)
+		p.shelves[x.Kind].take(x.Thing)
 	}
 	return lines.Err()
 }
