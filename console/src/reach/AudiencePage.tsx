@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, type Audience, type AudienceLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
+import { AudienceDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
 
 type Line = { key: string; verbs: string[]; l: AudienceLine }
@@ -81,6 +82,7 @@ export function AudiencePage() {
           <p className="figures" role="status">
             <b>{first.parties}</b> known, <b>{first.newcomers}</b> typical newcomers.
           </p>
+          {!at && <AudienceDiffers resource={resource} all={all} q={q} />}
           {lines.length === 0 && <Empty>Nobody outside.</Empty>}
           {lines.length > 0 && (
             <div className="wide" role="region" aria-label="Audience" tabIndex={0}>

@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
+import { ReachDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
 
 const groups = { everybody: 'everybody outside', 'kind:guest': 'guests', 'kind:provisioned': 'fed by their directory', 'kind:federated': 'federated', 'kind:personal': 'private addresses', 'kind:bearer': 'links' }
@@ -177,6 +178,7 @@ function One({ who, at }: { who: string; at: string }) {
         <b>{x.name || x.subject}</b> ({x.subject}, {x.kind}).
         {x.first_lost ? ` First access to end: ${until(x.first_lost)}.` : ' None of it ends by itself.'}
       </p>
+      {!at && <ReachDiffers who={who} />}
       <Form.Check id="r-no" label="Also what is refused, and why" checked={no} onChange={(e) => setNo(e.target.checked)} className="mb-2" />
       {shown.length === 0 && <Empty>Nothing at all. Show what is refused to see why.</Empty>}
       {services.map((s) => {
