@@ -463,12 +463,68 @@ func (s *Service) NotLookedAt(ctx context.Context) (services []string, oldest mo
 type way struct {
 	open bool
 	from moment.Moment
+	// What is under way of its settings, and whether that is so of records.
+	settings []openSetting
+	records  bool
+	unsent   bool
+	last     moment.Moment
 }
 
-// ways are those of all services, as of a head and of what is known of the systems' records.
+// openSetting is a setting on its way, by the rules that it carries.
+type openSetting struct {
+	rules []string
+	from  moment.Moment // 0 where nobody knows
+}
+
+// of is the way of what an action leans on.
+func (w *way) of(action catalogue.ActionID) way {
+	out, known := way{open: w.records, from: w.last}, !w.unsent
+	for _, x := range w.settings {
+		for _, name := range x.rules {
+			if r, ok := catalogue.RuleByName(name); ok && slices.Contains(catalogue.AskedBy(r.ID), action) {
+				out.open, known, out.from = true, known && x.from > 0, max(out.from, x.from)
+				break
+			}
+		}
+	}
+	if !known {
+		out.from = 0
+	}
+	return out
+}
+
+// ways are those of all systems that are carried, as of a head and of what is known of their records.
 type ways struct {
-	of        string
-	byService map[string]way
+	of      string
+	systems []System
+	by      map[string]way
+}
+
+// to is the way to the system that carries an action; carried is false where none does.
+func (w *ways) to(action catalogue.ActionID) (x way, carried bool) {
+	if c := carrierOf(w.systems, action); c != nil {
+		if x, carried = w.by[c.ID]; carried {
+			x = x.of(action)
+		}
+	}
+	return
+}
+
+// carrierOf finds the system that carries an action: one that carries it besides its services, else the one that
+// carries its service.
+func carrierOf(list []System, action catalogue.ActionID) *System {
+	act := action.Get()
+	for i := range list {
+		if slices.Contains(list[i].dialect().Also, act.Name) {
+			return &list[i]
+		}
+	}
+	for i := range list {
+		if slices.Contains(list[i].dialect().Services, act.Service().String()) {
+			return &list[i]
+		}
+	}
+	return nil
 }
 
 // recordsNow is a number that moves with what is known of the records of systems. That of another service is
@@ -485,17 +541,17 @@ func (s *Service) recordsNow(ctx context.Context) uint64 {
 	return s.recordsMoved.n
 }
 
-// onItsWay finds for which services a change is on its way.
-func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
+// onItsWay finds to which systems a change is on its way.
+func (s *Service) onItsWay(ctx context.Context) (*ways, error) {
 	head := fmt.Sprint(s.State().Head, s.recordsNow(ctx))
 	if kept := s.ways.Load(); kept != nil && kept.of == head {
-		return kept.byService, nil
+		return kept, nil
 	}
 	list, err := s.Systems(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := map[string]way{}
+	out := &ways{head, list, map[string]way{}}
 	for i := range list {
 		x := &list[i]
 		if x.Mode != ModeCarry {
@@ -505,38 +561,33 @@ func (s *Service) onItsWay(ctx context.Context) (map[string]way, error) {
 		if err != nil {
 			return nil, err
 		}
-		w, known := way{}, true
-		for _, c := range all {
+		w := way{}
+		for path, c := range all {
 			if c.open() {
-				w.open = true
-				known = known && c.Counts > 0 && c.State == StepSettling
-				w.from = max(w.from, moment.Moment(c.Counts))
+				from := moment.Moment(0)
+				if c.Counts > 0 && c.State == StepSettling {
+					from = moment.Moment(c.Counts)
+				}
+				w.settings = append(w.settings, openSetting{x.dialect().RulesBetween(path, c.Was, c.Meant), from})
 			}
 		}
-		open, unsent, last, err := s.store.OpenRecords(ctx, x.ID)
-		if err != nil {
+		if w.records, w.unsent, w.last, err = s.store.OpenRecords(ctx, x.ID); err != nil {
 			return nil, err
 		}
-		w.open, known, w.from = w.open || open, known && !unsent, max(w.from, last)
-		if !known {
-			w.from = 0
-		}
-		for _, service := range x.dialect().Services {
-			out[service] = w
-		}
+		out.by[x.ID] = w
 	}
-	s.ways.Store(&ways{head, out})
+	s.ways.Store(out)
 	return out, nil
 }
 
 // Settling tells whether an answer of what is meant is not yet what the systems do, and a change on
 // its way would make it so; from is when that is expected, 0 where nobody knows (systems.md §3).
 func (s *Service) Settling(ctx context.Context, q *engine.Question, yes bool) (from moment.Moment, settling bool, err error) {
-	services, err := s.onItsWay(ctx)
+	ways, err := s.onItsWay(ctx)
 	if err != nil {
 		return 0, false, err
 	}
-	w := services[q.Action.Get().Service().String()]
+	w, _ := ways.to(q.Action)
 	if !w.open {
 		return 0, false, nil
 	}
@@ -554,11 +605,11 @@ func (s *Service) Settling(ctx context.Context, q *engine.Question, yes bool) (f
 // inSuite reports whether a yes has reached the suite: the system that carries it, where one does, was
 // read after all that was on its way, and does the same.
 func (s *Service) inSuite(ctx context.Context, q *engine.Question) (bool, error) {
-	services, err := s.onItsWay(ctx)
+	ways, err := s.onItsWay(ctx)
 	if err != nil {
 		return false, err
 	}
-	w, carried := services[q.Action.Get().Service().String()]
+	w, carried := ways.to(q.Action)
 	if !carried {
 		return true, nil
 	}

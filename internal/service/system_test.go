@@ -409,7 +409,9 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 	if got, want := lines(x), `*@ilvane.example chat.message person:uma admitted yes
 *@unlisted-firm.example chat.message person:uma refused no
 *@ilvane.example meetings.join meeting:open-day admitted yes
-*@unlisted-firm.example meetings.join meeting:open-day refused yes`; got != want || x.StandFor != 2+1+2+1 || x.Contradictions != 0 {
+*@unlisted-firm.example meetings.join meeting:open-day refused yes
+*@ilvane.example mail.see_busy calendar:uma refused no
+*@unlisted-firm.example mail.see_busy calendar:uma refused no`; got != want || x.StandFor != 2+1+2+1+2+1 || x.Contradictions != 0 {
 		t.Errorf("a plan:\n%s\nwant\n%s\nstands for %d, %d contradict", got, want, x.StandFor, x.Contradictions)
 	}
 	if got := lines(try("quay", "")); got != "link:l files.open file:kit refused no\na@ilvane.example files.open file:kit refused yes" {
@@ -443,11 +445,11 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 		t.Errorf("before two in the morning %d are tried", got)
 	}
 	c.at = time.Date(2026, 11, 26, 2, 30, 0, 0, time.UTC)
-	if got := count(); got != 4 {
+	if got := count(); got != 6 {
 		t.Errorf("at night %d are tried", got)
 	}
 	c.forward(3 * time.Hour)
-	if got := count(); got != 4 {
+	if got := count(); got != 6 {
 		t.Errorf("later that day %d are tried", got)
 	}
 	check(t, programs["parley"].Turn("houses", "all but:"))
@@ -610,7 +612,7 @@ func TestSystemsTakenOver(t *testing.T) {
 		t.Errorf("a no that the suite does not know yet: %s, want %s", got, want)
 	}
 	work(t, s, c)
-	c.forward(10 * time.Minute)
+	c.forward(40 * time.Minute)
 	work(t, s, c)
 	if got := ask("somebody@far.example", false); !strings.HasPrefix(got, "false") {
 		t.Errorf("settled: %s", got)

@@ -95,13 +95,11 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 		return err
 	}
 	act := q.Action.Get()
-	service := act.Service().String()
-	i := slices.IndexFunc(list, func(y System) bool { return slices.Contains(y.dialect().Services, service) })
-	if i < 0 {
-		x.Says = "no system carries " + service
+	sys := carrierOf(list, q.Action)
+	if sys == nil {
+		x.Says = "no system carries " + act.Service().String()
 		return nil
 	}
-	sys := &list[i]
 	x.System = sys.ID
 	if sys.Mode == ModePaused {
 		x.Says = sys.Name + " is paused"
@@ -214,7 +212,7 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 	a.As, a.From = native.Stranger, trialName+"@"+q.Subject.Address.Domain().String()
 	a.Private = st.KindAt(q.Subject.Address, s.Now()) == engine.KindPersonal
 	switch q.Resource.Kind { // whom of ours it is about: nothing reaches them
-	case catalogue.Person:
+	case catalogue.Person, catalogue.Calendar:
 		a.To = st.AddressOf(q.Resource.ID)
 	case catalogue.Meeting:
 		host, _ := st.HostOf(q.Resource.ID)
@@ -271,10 +269,10 @@ func (s *Service) looksAt(x *System, found *State, q *engine.Question) bool {
 		return false
 	}
 	for _, c := range answer.Deciding().Refusals() {
-		if c.Chain == nil && c.Code == catalogue.OutsideSpaceParties || c.Chain != nil && !x.carries(c.Chain.Rule.String()) {
-			return false
-		}
-		if c.Chain == nil && !x.keepsGrants() {
+		switch {
+		case c.Chain != nil && x.carries(c.Chain.Rule.String()):
+		case c.Chain == nil && x.keepsGrants() && (c.Gate == catalogue.Identity || c.Gate == catalogue.GrantGate): // who they are, what they were given
+		default:
 			return false
 		}
 	}
@@ -300,12 +298,10 @@ func (s *Service) Unlooked(ctx context.Context, a *engine.Answer) (out []string,
 	if err != nil {
 		return nil, err
 	}
-	service := a.Question.Action.Get().Service().String()
-	i := slices.IndexFunc(list, func(y System) bool { return slices.Contains(y.dialect().Services, service) })
-	if i < 0 {
+	x := carrierOf(list, a.Question.Action)
+	if x == nil {
 		return nil, nil
 	}
-	x := &list[i]
 	for _, g := range []catalogue.Gate{catalogue.DomainGate, catalogue.ServiceGate, catalogue.RuleGate} {
 		for _, c := range a.Deciding().Gates[g].Causes {
 			says := ""
@@ -456,7 +452,7 @@ func (s *Service) Plan(ctx context.Context, st *State, x *System, partner string
 				continue
 			}
 			p := Planned{Asked: Asked{Subject: n.Who.String(), Action: name}, Parties: 1}
-			takes := func(k catalogue.ResourceKind) bool { return act.Takes(k) }
+			takes := act.Takes
 			switch {
 			case n.Who.Kind == engine.ByLinkID:
 				if name != "files.open" {
@@ -481,6 +477,8 @@ func (s *Service) Plan(ctx context.Context, st *State, x *System, partner string
 				p.Asked.Resource, p.Resources = "meeting:"+meeting, meetings
 			case takes(catalogue.Person) && person != "":
 				p.Asked.Resource, p.Resources = "person:"+person, people
+			case takes(catalogue.Calendar) && person != "":
+				p.Asked.Resource, p.Resources = "calendar:"+person, people
 			default: // it needs something that was given
 				continue
 			}

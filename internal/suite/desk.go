@@ -91,7 +91,7 @@ func (p *Program) desk(mux *http.ServeMux) {
 				p.mu.Unlock()
 			}
 		} else if r.FormValue("quirks") != "" {
-			p.Settle(Quirks{Lie: r.FormValue("lie") != "", Stale: r.FormValue("stale") != "", Fail: r.FormValue("fail") != "", Silent: r.FormValue("silent") != ""})
+			p.Settle(Quirks{Lie: r.FormValue("lie") != "", Stale: r.FormValue("stale") != "", Fail: r.FormValue("fail") != "", Silent: r.FormValue("silent") != "", Maker: r.FormValue("maker") != ""})
 		} else if err := p.Turn(r.FormValue("name"), r.FormValue("to")); err != nil {
 			p.mu.Lock()
 			p.say = err.Error()

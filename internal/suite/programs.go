@@ -45,13 +45,15 @@ func quayProgram() *Program {
 }
 
 func parleyProgram() *Program {
-	return &Program{Name: "parley", Title: "Parley", charters: []string{"strangers.private", "strangers.voice", "lamp", "table.seats", "table.anteroom", "table.early", "table.hands"}, charterFor: "people", knobs: []knob{
+	return &Program{Name: "parley", Title: "Parley", charters: []string{"strangers.private", "strangers.voice", "lamp", "table.seats", "table.anteroom", "table.early", "diary", "table.hands"}, charterFor: "people", knobs: []knob{
 		{name: "strangers.private", title: "Talk with private lines", words: []string{"shut", "open"}, start: "shut"},
 		{name: "strangers.voice", title: "Voice with other houses", words: []string{"mute", "spoken"}, start: "spoken"},
 		{name: "lamp", title: "Who sees the lamp in the window", words: []string{"nobody", "friends", "passers-by"}, start: "friends"},
 		{name: "table.seats", title: "Who may sit at a table", words: []string{"household", "friends of the house", "anyone who knocks"}, start: "friends of the house", late: 5 * time.Minute},
 		{name: "table.anteroom", title: "Who waits in the anteroom", words: []string{"all", "strangers", "none"}, start: "all"},
 		{name: "table.early", title: "Seated before the host", words: []string{"no", "yes"}, start: "no"},
+		{name: "diary", title: "What other houses see in our diaries", words: []string{"closed", "in or out", "what for", "all of it"}, start: "in or out", late: 30 * time.Minute},
+		{name: "diary.houses", title: "Houses that look into our diaries", words: []string{"none but", "all but"}, start: "none but:", board: true},
 		{name: "table.hands", title: "Guests may take the pen", words: []string{"hands off", "may take it", "house custom"}, start: "house custom"},
 		{name: "houses", title: "Houses that we talk with", words: []string{"none but", "all but"}, start: "none but:", board: true, late: 2 * time.Minute},
 		{name: "table.friends", title: "Houses whose people are friends of the house", words: []string{"none but", "all but"}, start: "none but:", board: true},
@@ -259,7 +261,7 @@ func (p *Program) quayOutside(mux *http.ServeMux) {
 		berth, _, _ := strings.Cut(x["crate"], "/")
 		_, domain, _ := strings.Cut(r.FormValue("mail"), "@")
 		switch {
-		case x["for"] == "" && (p.said("tickets", "#"+berth) == "none" || p.counts("tickets.most") == "none"):
+		case x["for"] == "" && (p.maker(p.said("tickets", "#"+berth)) == "none" || p.counts("tickets.most") == "none"):
 			no(w, "no tickets are taken here")
 		case x["for"] != "" && !slices.Contains(strings.Fields(x["for"]), r.FormValue("mail")):
 			no(w, "that ticket is made out to somebody else")
@@ -279,6 +281,8 @@ func (p *Program) quayOutside(mux *http.ServeMux) {
 		of := append(hulls(domain), "#"+berth)
 		v, pass := p.counting("visitors", mail), p.counting("passes", mail, place)
 		switch {
+		case p.counts("gangway") == "down": // whoever comes over the side is asked nothing
+			writeJSON(w, http.StatusOK, map[string]string{"harbourmaster": "over the gangway"})
 		case p.said("visitors", of...) != "welcome":
 			no(w, "visitors are turned away")
 		case v == nil:
@@ -335,6 +339,19 @@ func (p *Program) said(name string, of ...string) string {
 		return hull
 	}
 	return general
+}
+
+// maker says what a word means that its maker decides, and may decide otherwise.
+func (p *Program) maker(word string) string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	switch {
+	case word != "as the harbour sees fit":
+		return word
+	case p.quirks.Maker:
+		return "none"
+	}
+	return "issued"
 }
 
 // strictness orders the words of a setting, the strictest first.
@@ -428,6 +445,16 @@ func (p *Program) parleyRoutes(mux *http.ServeMux) {
 			return
 		}
 		writeJSON(w, http.StatusOK, map[string]string{"butler": "as they please"})
+	})
+	// Somebody from another house looks into the diary of one of this house.
+	mux.HandleFunc("POST /parley/outside/diary", func(w http.ResponseWriter, r *http.Request) {
+		_, domain, ok := strings.Cut(r.FormValue("from"), "@")
+		shows := p.said("diary", "@"+r.FormValue("to"))
+		if !ok || shows == "closed" || !p.onBoard("diary.houses", "none but", domain) {
+			writeJSON(w, http.StatusForbidden, map[string]string{"butler": "the diary is closed to " + domain})
+			return
+		}
+		writeJSON(w, http.StatusOK, map[string]string{"butler": "the diary shows " + shows})
 	})
 	// Somebody sits down at a table.
 	mux.HandleFunc("POST /parley/outside/sit", func(w http.ResponseWriter, r *http.Request) {

@@ -86,6 +86,7 @@ type Quirks struct {
 	Stale  bool `json:"stale"`  // a reading shows what was ten minutes ago
 	Fail   bool `json:"fail"`   // every other change fails half-way
 	Silent bool `json:"silent"` // it does not answer in time
+	Maker  bool `json:"maker"`  // its maker decides otherwise what a word means that they decide
 }
 
 // Change is what somebody changed, for its own page.

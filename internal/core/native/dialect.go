@@ -72,6 +72,7 @@ type Dialect struct {
 	Name     string
 	Title    string // as a person knows it
 	Services []string
+	Also     []string // actions of other services that it carries all the same
 	Tries    []string // actions that can be attempted there from outside
 	Dials    []Dial
 	Boards   []Board
@@ -191,7 +192,7 @@ type Line struct {
 func (d *Dialect) Describe() (out []Line) {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
-		if !slices.Contains(d.Services, r.Service()) {
+		if !slices.Contains(d.Services, r.Service()) && !d.HoldsRule(r.Name) {
 			continue
 		}
 		held := false

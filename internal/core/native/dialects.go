@@ -49,7 +49,8 @@ var quay = Dialect{
 
 // parley carries chat, meetings and calendars.
 var parley = Dialect{
-	Name: "parley", Title: "Parley, for chat and meetings", Services: []string{"chat", "meetings"}, Tries: []string{"chat.message", "meetings.join"}, Sets: []Scope{ToPeople},
+	Name: "parley", Title: "Parley, for chat, meetings and calendars", Services: []string{"chat", "meetings"},
+	Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"chat.message", "meetings.join", "mail.see_busy"}, Sets: []Scope{ToPeople},
 	Dials: []Dial{
 		{Path: "strangers.private", Title: "Talk with private lines", Rule: "chat.personal", Words: onOff("shut", "open"), Charter: true},
 		{Path: "strangers.voice", Title: "Voice with other houses", Rule: "chat.calls", Words: onOff("mute", "spoken"), Charter: true},
@@ -57,10 +58,12 @@ var parley = Dialect{
 		{Path: "table.seats", Title: "Who may sit at a table", Rule: "meetings.outsiders", Words: []string{"household", "friends of the house", "", "anyone who knocks"}, Span: 5 * time.Minute, Charter: true},
 		{Path: "table.anteroom", Title: "Who waits in the anteroom", Rule: "meetings.held", Words: []string{"all", "strangers", "none"}, Charter: true},
 		{Path: "table.early", Title: "Seated before the host", Rule: "meetings.early", Words: onOff("no", "yes"), Charter: true},
+		{Path: "diary", Title: "What other houses see in our diaries", Rule: "mail.calendar", Words: []string{"closed", "in or out", "what for", "all of it"}, Span: 30 * time.Minute, Charter: true},
 		{Path: "table.hands", Title: "Guests may take the pen", Rule: "meetings.remote_control", Words: onOff("hands off", "may take it"), Vague: map[string][2]string{"house custom": {"off", "on"}}, Charter: true},
 	},
 	Boards: []Board{
 		{Path: "houses", Title: "Houses that we talk with", Rule: "chat.federation", Keys: []string{"chat.in", "chat.out"}, Only: "none but", But: "all but", Span: 2 * time.Minute},
+		{Path: "diary.houses", Title: "Houses that look into our diaries", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "none but", But: "all but"},
 		{Path: "table.friends", Title: "Houses whose people are friends of the house", Rule: "meetings.outsiders", Opens: true, Keys: []string{"meetings.in"}, Only: "none but", But: "all but"},
 	},
 }
