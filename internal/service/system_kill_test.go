@@ -85,7 +85,7 @@ func TestSystemsKilled(t *testing.T) {
 				if ctx.Err() != nil {
 					return 1
 				}
-				return []int{0, 0, 0, 0, 0, 0, 0, 0, 1, 2}[rnd.IntN(10)]
+				return []int{0, 0, 0, 0, 0, 1, 2}[rnd.IntN(7)]
 			}, leave}, err
 		})
 		return x, ctx
