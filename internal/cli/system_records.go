@@ -27,7 +27,7 @@ func (a *app) printKinds(v *contract.SystemView) {
 	}
 	_ = a.records(v, []string{"kind", "there", "found", "as meant", "on their way", "differ", "changed there", "unknown here", ""}, rows)
 	if v.Braked > 0 {
-		a.printf("  %d wait to be taken away, more than the %d that go in a day unasked: wexillum system record %s release --why ...\n", v.Braked, v.Brake, v.Id)
+		a.printf("  %d wait to be taken away or let in, more than the %d that go in a day unasked: wexillum system record %s release --why ...\n", v.Braked, v.Brake, v.Id)
 	}
 	if e := pick(v.Empty); e != "" {
 		a.printf("  It shows no %s any more, and kept some before; nothing is taken for gone: wexillum system record %s empty --why ...\n", e, v.Id)

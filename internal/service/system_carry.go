@@ -163,23 +163,28 @@ func (s *Service) keepOne(ctx context.Context, x *System, h *native.Holding, n *
 	return err
 }
 
-// brakeRecords reports whether what takes from people in a system is held: it would be more than may go in
-// a day, and nobody has said that it may.
-func (s *Service) brakeRecords(ctx context.Context, x *System) (held bool, err error) {
+// brakeRecords reports what is held in a system: what is taken from people there, or given to them, that would be more
+// than goes in a day, and nobody has said that it may (systems.md §4). What was shown before the system was carried
+// has been answered for.
+func (s *Service) brakeRecords(ctx context.Context, x *System) (held store.Held, err error) {
 	limit := x.BrakeNow()
-	since := max(s.Now()-24*3600e6, moment.Moment(x.Released))
-	done, waiting, err := s.store.TightenedSince(ctx, x.ID, since)
-	if err != nil {
-		return false, err
-	}
 	n := 0
-	if limit > 0 && done+waiting > limit && waiting > 0 && moment.Moment(x.Released)+3600e6 < s.Now() {
-		n = waiting
+	if limit > 0 && moment.Moment(x.Released)+3600e6 < s.Now() {
+		since := max(s.Now()-24*3600e6, moment.Moment(x.Released))
+		for turn, hold := range map[native.Turn]*bool{native.Tightens: &held.Tightens, native.Loosens: &held.Loosens} {
+			done, waiting, err := s.store.TurnedSince(ctx, x.ID, string(turn), since)
+			if err != nil {
+				return held, err
+			}
+			if *hold = waiting > 0 && done+waiting > limit; *hold {
+				n += waiting
+			}
+		}
 	}
-	return n > 0, s.store.BrakedAt(ctx, x.ID, n)
+	return held, s.store.BrakedAt(ctx, x.ID, n)
 }
 
-// BrakeNow is how many records may be taken from people in a day; 0 for any number.
+// BrakeNow is how many records may be taken from people, or given to them, in a day; 0 for any number.
 func (x *System) BrakeNow() int {
 	if x.Brake == 0 {
 		return int(world.StartBrake)

@@ -575,7 +575,7 @@ func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native
 				}
 			}
 			c := &CarriedRecord{
-				Kind: l.Kind, Ours: key, Native: l.Native, State: StepWaiting, Meant: l.Meant, Was: l.Found, Turn: h.Turn(l.Found, l.Meant), Made: stamp(s.Now()), Cause: d.Why,
+				Kind: l.Kind, Ours: key, Native: l.Native, State: StepWaiting, Meant: l.Meant, Was: l.Found, Turn: h.Turn(l.Found, l.Meant), Made: stamp(s.Now()), Cause: d.Why, Shown: true, // whoever decides has seen them
 				Place: slices.IndexFunc(x.dialect().Holdings, func(y native.Holding) bool { return y.Kind == h.Kind }),
 			}
 			row, err := c.row()

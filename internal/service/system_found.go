@@ -708,7 +708,7 @@ func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work
 		}
 	}
 	if work.Braked > 0 {
-		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.BrakeNow())
+		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away or let in there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.BrakeNow())
 	}
 	if work.Empty != "" && work.Empty != emptyIsRight {
 		add("system_empty", "", "%s shows no %s any more, and kept some before.", x.Name, work.Empty)

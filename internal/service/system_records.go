@@ -49,6 +49,7 @@ type CarriedRecord struct {
 	Drift     *RecordDrift `json:"drift,omitempty"`
 	BackOn    string       `json:"back_on,omitempty"` // the day on which it was put back by itself last
 	Back      int          `json:"back,omitempty"`
+	Shown     bool         `json:"-"` // before the system was carried
 }
 
 // RecordDrift is a record that was confirmed and is found otherwise.
@@ -71,7 +72,7 @@ func (c *CarriedRecord) row() (store.SystemRecord, error) {
 	doc, err := json.Marshal(c)
 	return store.SystemRecord{
 		Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: string(c.Turn), Place: c.Place,
-		Sent: moment.Moment(c.Sent), Counts: moment.Moment(c.Counts), Next: moment.Moment(c.Next), Drift: c.Drift != nil, Doc: doc,
+		Sent: moment.Moment(c.Sent), Counts: moment.Moment(c.Counts), Next: moment.Moment(c.Next), Drift: c.Drift != nil, Shown: c.Shown, Doc: doc,
 	}, err
 }
 
@@ -84,7 +85,7 @@ func recordOf(r *store.SystemRecord) (*CarriedRecord, error) {
 		return nil, err
 	}
 	c.Kind, c.Ours, c.Native, c.State, c.Turn, c.Place = r.Kind, r.Ours, r.Native, StepState(r.State), native.Turn(r.Turn), r.Place
-	c.Sent, c.Counts, c.Next = stamp(r.Sent), stamp(r.Counts), stamp(r.Next)
+	c.Sent, c.Counts, c.Next, c.Shown = stamp(r.Sent), stamp(r.Counts), stamp(r.Next), r.Shown
 	return c, nil
 }
 
@@ -740,9 +741,15 @@ func (w *recordWriter) next(e *stood) *CarriedRecord {
 	fresh := func() *CarriedRecord {
 		return &CarriedRecord{State: StepWaiting, Meant: e.meant, Was: e.found, Turn: h.Turn(e.found, e.meant), Made: now}
 	}
+	shown := func() *CarriedRecord {
+		n := fresh()
+		n.Shown = true
+		return n
+	}
 	confirmed := func() *CarriedRecord {
 		n := &CarriedRecord{State: StepConfirmed, Meant: e.meant, Confirmed: w.seen}
 		if c != nil {
+			n.Shown = c.Shown
 			n.Turn, n.Sent, n.BackOn, n.Back = c.Turn, c.Sent, c.BackOn, c.Back
 		}
 		return n
@@ -791,8 +798,8 @@ func (w *recordWriter) next(e *stood) *CarriedRecord {
 		switch {
 		case right && w.seen > c.Made:
 			return confirmed()
-		case c.Problem == "" && carry:
-			return fresh()
+		case c.Problem == "" && carry: // it was shown before
+			return shown()
 		}
 		return c
 	}
@@ -804,7 +811,7 @@ func (w *recordWriter) next(e *stood) *CarriedRecord {
 		n.Drift = nil
 		return &n
 	case c.Drift != nil && c.Drift.Looked && c.Drift.Accepted == 0 && carry:
-		return fresh()
+		return shown()
 	case c.Drift != nil && !h.Differs(c.Drift.Found, e.found):
 		if c.Drift.Accepted != 0 && now >= c.Drift.Accepted {
 			drift := *c.Drift

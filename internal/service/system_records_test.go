@@ -390,13 +390,27 @@ func TestRecordsBraked(t *testing.T) {
 	for _, f := range finds {
 		told += f.Kind + ": " + f.Cause + "\n"
 	}
-	if !strings.Contains(told, "system_braked: Quay: 30 guests, grants or links wait to be taken away there, more than the 10 that go in a day unasked.") {
+	if !strings.Contains(told, "system_braked: Quay: 30 guests, grants or links wait to be taken away or let in there, more than the 10 that go in a day unasked.") {
 		t.Errorf("findings:\n%s", told)
 	}
 	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "release", Why: "it is meant"})
 	check(t, err)
 	work(t, s, c)
 	if aboard() != 1 {
+		t.Errorf("released, and %d are aboard", aboard())
+	}
+	// So is what lets in: they are brought back, and wait until somebody says that they may come.
+	c.forward(25 * time.Hour)
+	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: BringBack, Addresses: all, Reason: "the audit is over"}, false)
+	check(t, err)
+	work(t, s, c)
+	if w, err = s.store.WorkOn(t.Context(), "quay"); err != nil || aboard() != 1 || w.Braked != 30 {
+		t.Errorf("brought back at once: %d aboard, %d braked %v", aboard(), w.Braked, err)
+	}
+	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "release", Why: "it is meant"})
+	check(t, err)
+	work(t, s, c)
+	if aboard() != 31 {
 		t.Errorf("released, and %d are aboard", aboard())
 	}
 	c.forward(2 * time.Hour)

@@ -194,13 +194,14 @@ type SystemRecord struct {
 	Place              int // the order in which it is sent, after its turn
 	Sent, Counts, Next moment.Moment
 	Drift              bool
+	Shown              bool // it was shown before the system was carried
 	Doc                []byte
 }
 
-const recordColumns = "kind, ours, native, state, turn, place, sent, counts, next, drift, doc"
+const recordColumns = "kind, ours, native, state, turn, place, sent, counts, next, drift, shown, doc"
 
 func scanRecord(r *sql.Rows) (x SystemRecord, err error) {
-	err = r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc)
+	err = r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Shown, &x.Doc)
 	x.Place %= behindTightening
 	return
 }
@@ -255,13 +256,19 @@ func (s *Store) RecordsOfParty(ctx context.Context, system, party string, fn fun
 	})
 }
 
+// Held says what is held because it would be more than goes in a day.
+type Held struct{ Tightens, Loosens bool }
+
 // RecordsToSend returns the next that wait to be written to a system at a moment: what tightens first, then
-// in their order. What was sent before a moment and not answered is sent again. With braked nothing that
-// tightens is returned.
-func (s *Store) RecordsToSend(ctx context.Context, system string, now, again moment.Moment, braked bool, limit int) (out []SystemRecord, err error) {
-	least := 0
-	if braked {
+// in their order. What was sent before a moment and not answered is sent again. What is
+// held is not returned.
+func (s *Store) RecordsToSend(ctx context.Context, system string, now, again moment.Moment, held Held, limit int) (out []SystemRecord, err error) {
+	least, most := 0, 2*behindTightening
+	if held.Tightens {
 		least = behindTightening
+	}
+	if held.Loosens {
+		most = behindTightening
 	}
 	for _, x := range []struct {
 		where string
@@ -269,8 +276,8 @@ func (s *Store) RecordsToSend(ctx context.Context, system string, now, again mom
 	}{ // each in the order of an index, so that it costs the same however many wait
 		{"state = 'waiting'", nil}, {"state = 'failed' AND next <= ?", []any{int64(now)}}, {"state = 'sent' AND sent <= ?", []any{int64(again)}},
 	} {
-		args := append(append([]any{system}, x.args...), least, limit)
-		if err := s.eachRecord(ctx, x.where+" AND place >= ? ORDER BY place, ours LIMIT ?", args, func(r *SystemRecord) error {
+		args := append(append([]any{system}, x.args...), least, most, limit)
+		if err := s.eachRecord(ctx, x.where+" AND place >= ? AND place < ? ORDER BY place, ours LIMIT ?", args, func(r *SystemRecord) error {
 			out = append(out, *r)
 			return nil
 		}); err != nil {
@@ -310,14 +317,14 @@ type RecordFound struct {
 
 // recordsFound hands over entries with what was found of them.
 func (s *Store) recordsFound(ctx context.Context, system, where string, args []any, fn func(*RecordFound) error) error {
-	return each(ctx, s.db, "SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.doc, f.native, f.at, f.doc, f.accepted"+
+	return each(ctx, s.db, "SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.shown, r.doc, f.native, f.at, f.doc, f.accepted"+
 		" FROM (SELECT * FROM system_record WHERE system = ? AND "+where+") r LEFT JOIN system_found f FORCE INDEX (by_ours)"+
 		" ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours ORDER BY r.kind, r.ours, f.native",
 		append(append([]any{system}, args...), int64(moment.Never)), func(r *sql.Rows) error {
 			var x RecordFound
 			var native, doc []byte
 			var at, accepted sql.NullInt64
-			if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Doc,
+			if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Shown, &x.Doc,
 				&native, &at, &doc, &accepted); err != nil {
 				return err
 			}
@@ -358,11 +365,12 @@ func (s *Store) RecordCounts(ctx context.Context, system string) (map[string]map
 	return out, err
 }
 
-// TightenedSince counts what was taken from people in a system since a moment, and what waits to be.
-func (s *Store) TightenedSince(ctx context.Context, system string, since moment.Moment) (done, waiting int, err error) {
+// TurnedSince counts what was taken from people in a system since a moment, or given to them, and what waits to be.
+// What was shown before the system was carried is not counted.
+func (s *Store) TurnedSince(ctx context.Context, system, turn string, since moment.Moment) (done, waiting int, err error) {
 	err = s.db.QueryRowContext(ctx,
 		`SELECT COALESCE(SUM(state IN ('sent', 'settling', 'confirmed', 'differs') AND sent >= ?), 0), COALESCE(SUM(state IN ('waiting', 'failed')), 0)
-		 FROM system_record WHERE system = ? AND turn = 'tightens' AND kind IN ('guest', 'grant', 'link')`, int64(since), system).Scan(&done, &waiting)
+		 FROM system_record WHERE system = ? AND turn = ? AND NOT shown AND kind IN ('guest', 'grant', 'link')`, int64(since), system, turn).Scan(&done, &waiting)
 	return
 }
 
@@ -382,10 +390,10 @@ func (t *Tx) PutSystemRecords(system string, list []SystemRecord) error {
 				}
 				continue
 			}
-			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.order(), int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift, string(x.Doc))
+			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.order(), int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift, x.Shown, string(x.Doc))
 		}
-		if n := len(rows) / 12; n > 0 {
-			q := "REPLACE INTO system_record (system, " + recordColumns + ") VALUES (?,?,?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?)", n-1)
+		if n := len(rows) / 13; n > 0 {
+			q := "REPLACE INTO system_record (system, " + recordColumns + ") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?)", n-1)
 			if _, err := t.tx.ExecContext(t.ctx, q, rows...); err != nil {
 				return err
 			}

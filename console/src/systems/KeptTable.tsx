@@ -24,7 +24,7 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
       {v.braked > 0 && (
         <div className="notice" role="status">
           <p>
-            {v.braked} guests, grants or links wait to be taken away there: more than the {v.brake} that go in a day unasked.{' '}
+            {v.braked} guests, grants or links wait to be taken away or let in there: more than the {v.brake} that go in a day unasked.{' '}
             {admin && (
               <Button size="sm" variant="outline-primary" onClick={() => setAsking({ what: 'release' })}>
                 Let them go
@@ -109,7 +109,7 @@ function Ask({ v, asking, close }: { v: SystemView; asking: Asking; close: () =>
     <AskDialog title={title} leave="Leave it" submit={asking.what === 'release' ? `Let ${v.braked} go` : 'Say so'} danger={asking.what === 'release'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>
       {asking.what === 'source' && <p>What one of ours makes there is made here, too, at the next reading, and the rules decide what it opens. What is changed or ended there changes and ends here. What nobody of ours made stays a finding.</p>}
       {asking.what === 'ours' && <p>What is made there from now on stands for nothing here until somebody takes it over.</p>}
-      {asking.what === 'release' && <p>They lose there at once what was taken from them here: {v.braked} guests, grants or links. For an hour nothing is held back there.</p>}
+      {asking.what === 'release' && <p>What was taken from people here, or given to them, counts there at once: {v.braked} guests, grants or links. For an hour nothing is held back there.</p>}
       {asking.what === 'empty' && <p>What it kept of {v.empty} counts as taken away there, and as short here, until it is put back.</p>}
       <Form.Group controlId="kt-why">
         <Form.Label>Why</Form.Label>

@@ -68,7 +68,7 @@ var kinds = []Kind{
 	{"system_unread", "A setting of a system is not understood", "What it opens is not known here; look at it in its own console.", false},
 	{"system_unknown", "A system keeps what nobody of ours made", "Take it over, end it there, or let it be until a day.", false},
 	{"system_records", "Records of a system are not as they are meant", "Somebody changed them there, or they were not written; look at them and decide.", false},
-	{"system_braked", "A system waits, as much would be taken away at once", "Look at what waits, and say that it may go.", false},
+	{"system_braked", "A system waits, as much would be taken away or let in at once", "Look at what waits, and say that it may go.", false},
 	{"system_empty", "A system shows an empty list that was not", "Nothing is taken for gone until somebody says that it is right.", false},
 	{"limit_loose", "A limit is looser than needed", "Lower the limit to what is used, so that nobody opens more by accident.", true},
 }

@@ -33,6 +33,7 @@ CREATE TABLE system_record (
   counts    BIGINT NOT NULL,
   next      BIGINT NOT NULL,
   drift     BOOLEAN NOT NULL,
+  shown     BOOLEAN NOT NULL, -- it was shown before the system was carried
   doc       TEXT NOT NULL,
   PRIMARY KEY (system, kind, ours),
   KEY by_state (system, state, place, ours),
