@@ -1750,9 +1750,17 @@ export interface components {
                 next: string;
             }[];
         };
-        /** @description A refused question, or changes that are not theirs to make; one of the two */
+        AskedValue: {
+            /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
+            where: string;
+            rule: string;
+            /** @description Absent: that the place say nothing of the rule */
+            value?: string;
+        };
+        /** @description A refused question, or changes or a value that are not theirs to make; one of the three */
         NewRequest: {
             question?: components["schemas"]["Question"];
+            value?: components["schemas"]["AskedValue"];
             changes?: components["schemas"]["PlaceEdit"][];
             purpose: string;
         };
@@ -2033,6 +2041,7 @@ export interface components {
             question?: components["schemas"]["Question"];
             /** @description What is to be changed; then there is no question */
             changes?: components["schemas"]["PlaceEdit"][];
+            value?: components["schemas"]["AskedValue"];
             /** @description The question or the changes in a sentence */
             title: string;
             purpose: string;

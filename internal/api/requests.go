@@ -24,6 +24,10 @@ func (s *server) requestOut(st *service.State, r *service.Request) contract.Requ
 		Closer:  some(r.Closer),
 		Heard:   r.Heard,
 	}
+	if v := r.Value; v != nil {
+		out.Value, out.Title = &contract.AskedValue{Where: v.Where, Rule: v.Rule, Value: some(v.Value)}, r.Title
+		return out
+	}
 	if len(r.Changes) > 0 {
 		changes, err := editsOut(r.Changes)
 		if err == nil {
@@ -63,8 +67,21 @@ func (s *server) Requests(ctx context.Context, r apigen.RequestsRequestObject) (
 }
 
 func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObject) (apigen.MakeRequestResponseObject, error) {
-	if (r.Body.Question == nil) == (r.Body.Changes == nil) {
-		return nil, &service.Invalid{Field: "question", Value: "", Reason: "name a question or changes, one of the two"}
+	named := 0
+	for _, is := range []bool{r.Body.Question != nil, r.Body.Changes != nil, r.Body.Value != nil} {
+		if is {
+			named++
+		}
+	}
+	if named != 1 {
+		return nil, &service.Invalid{Field: "question", Value: "", Reason: "name a question, changes or a value, one of the three"}
+	}
+	if v := r.Body.Value; v != nil {
+		x, err := s.Service.RequestValue(ctx, whoIs(ctx), service.AskedValue{Where: v.Where, Rule: v.Rule, Value: opt(v.Value)}, r.Body.Purpose)
+		if err != nil {
+			return nil, err
+		}
+		return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
 	}
 	if r.Body.Changes != nil {
 		edits, err := editsIn(*r.Body.Changes)

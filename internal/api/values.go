@@ -14,18 +14,9 @@ import (
 	"wexillum.example/internal/service"
 )
 
-// mayEdit says whether the caller may set values at a place: administrators
-// everywhere, keepers at partners, members in their own spaces and meetings.
+// mayEdit says whether the caller may set values at a place.
 func (s *server) mayEdit(ctx context.Context, st *service.State, w service.Where) error {
-	switch me := whoIs(ctx); {
-	case me.Role == service.Administrator, me.Role == service.Keeper && w.Partner != "":
-		return nil
-	case me.Role == service.Member && w.Partner == "" && st.OwnedBy(me.Person, w.Resource):
-		return nil
-	case me.Role == service.Member:
-		return fmt.Errorf("%w: members set values in spaces they own and meetings they host", errForbidden)
-	}
-	return fmt.Errorf("%w: keepers set values at partners; an administrator sets them elsewhere", errForbidden)
+	return st.MaySetValue(whoIs(ctx), w)
 }
 
 // maySee keeps a member to own spaces and meetings.

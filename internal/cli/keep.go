@@ -112,7 +112,7 @@ func (a *app) rules() *cobra.Command {
 	}
 	c.AddCommand(show, a.ruleAudience())
 	var limit, def, why string
-	var held, preview bool
+	var held, preview, request bool
 	var at place
 	var value string
 	set := &cobra.Command{
@@ -125,6 +125,9 @@ func (a *app) rules() *cobra.Command {
 			if where := at.where(); where != "" {
 				if value == "" || limit != "" || def != "" {
 					return usage{errors.New("below the organisation there is one value: give --value, and neither --limit nor --default")}
+				}
+				if request {
+					return a.askValue(c, where, args[0], value, why)
 				}
 				return a.setValueAt(c, where, args[0], value, held, preview, why)
 			}
@@ -169,6 +172,7 @@ func (a *app) rules() *cobra.Command {
 	set.Flags().StringVar(&def, "default", "", "the value where no lower layer says anything")
 	set.Flags().BoolVar(&preview, "preview", false, "with a place: say who would gain and lose, and change nothing")
 	set.Flags().BoolVar(&held, "held", false, "give a default or value looser than the limit, held back")
+	set.Flags().BoolVar(&request, "request", false, "with a place: do not set it, send it to whoever may, with --why as what it is for")
 	set.Flags().StringVar(&value, "value", "", "the value at a partner, space, item or meeting")
 	at.flags(a, set)
 	whyFlag(set, &why)

@@ -87,6 +87,23 @@ func (a *app) setValueAt(c *cobra.Command, where, rule, value string, held, prev
 	return a.valueDone(r, resp, err, rule, was)
 }
 
+// askValue sends a value below the organisation to whoever may set it.
+func (a *app) askValue(c *cobra.Command, where, rule, value, why string) error {
+	if strings.TrimSpace(why) == "" {
+		return usage{errors.New("say what it is for: give --why")}
+	}
+	r, err := a.remote()
+	if err != nil {
+		return err
+	}
+	resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Value: &contract.AskedValue{Where: where, Rule: rule, Value: &value}, Purpose: why})
+	var made contract.Request
+	if err := r.read(resp, err, &made); err != nil {
+		return err
+	}
+	return a.printRequest(&made)
+}
+
 // saysOf returns what a place itself says of a rule.
 func saysOf(x *contract.Values, rule string) string {
 	for _, v := range x.Rules {

@@ -2443,6 +2443,17 @@ type Answer struct {
 // AnswerDecision defines model for Answer.Decision.
 type AnswerDecision string
 
+// AskedValue defines model for AskedValue.
+type AskedValue struct {
+	Rule string `json:"rule"`
+
+	// Value Absent: that the place say nothing of the rule
+	Value *string `json:"value,omitempty"`
+
+	// Where partner:ID, space:ID, meeting:ID or an item as file:ID
+	Where string `json:"where"`
+}
+
 // Audience defines model for Audience.
 type Audience struct {
 	Lines []AudienceLine `json:"lines"`
@@ -3958,11 +3969,12 @@ type NewLetter struct {
 // NewLetterForm defines model for NewLetter.Form.
 type NewLetterForm string
 
-// NewRequest A refused question, or changes that are not theirs to make; one of the two
+// NewRequest A refused question, or changes or a value that are not theirs to make; one of the three
 type NewRequest struct {
 	Changes  *[]PlaceEdit `json:"changes,omitempty"`
 	Purpose  string       `json:"purpose"`
 	Question *Question    `json:"question,omitempty"`
+	Value    *AskedValue  `json:"value,omitempty"`
 }
 
 // NewSystem defines model for NewSystem.
@@ -4694,7 +4706,8 @@ type Request struct {
 	Title string `json:"title"`
 
 	// To Who can change it: administrator, owner:ID, partner:ID, the party
-	To []string `json:"to"`
+	To    []string    `json:"to"`
+	Value *AskedValue `json:"value,omitempty"`
 }
 
 // RequestState defines model for Request.State.

@@ -368,7 +368,7 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 	}
 	st := s.State()
 	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
-	if len(r.Changes) > 0 {
+	if r.changes() {
 		c.What, c.Link = []string{r.Title}, s.address("/")
 		msg, err := mail.Compose(kind, language, c)
 		return &msg, err

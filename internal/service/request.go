@@ -65,6 +65,7 @@ type Request struct {
 	Person  string       `json:"person,omitempty"` // of ours
 	Asked   Asked        `json:"asked"`
 	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
+	Value   *AskedValue  `json:"value,omitempty"`   // a value that is to be set; then nothing else
 	Title   string       `json:"title,omitempty"`   // of the changes, as things were called when they were asked for
 	Purpose string       `json:"purpose"`
 	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
@@ -76,6 +77,9 @@ type Request struct {
 	Closer  string       `json:"closer,omitempty"`
 	Heard   bool         `json:"heard,omitempty"` // the asker has seen what became of it
 }
+
+// changes reports whether it asks for something to be changed, rather than whether something may be.
+func (r *Request) changes() bool { return len(r.Changes) > 0 || r.Value != nil }
 
 // over reports whether nothing more can become of it.
 func (r *Request) over() bool { return r.State == RequestRefused || r.State == RequestWorks }
@@ -300,7 +304,7 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 			if err != nil || r.State != state {
 				return err
 			}
-			if len(r.Changes) > 0 {
+			if r.changes() {
 				changes = append(changes, r)
 				return nil
 			}

@@ -165,6 +165,9 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 	if err := mayClose(r, who); err != nil {
 		return nil, err
 	}
+	if r.Value != nil {
+		return s.doValue(ctx, who, r, cmp.Or(strings.TrimSpace(why), r.Purpose), preview)
+	}
 	if len(r.Changes) == 0 {
 		return nil, fmt.Errorf("%w: %s asks whether something may be, and is a yes once a rule, a role or an exception makes it one", ErrConflict, id)
 	}
@@ -199,6 +202,9 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 
 // done reports whether everything that a request asks to be changed is so already.
 func (s *Service) requestDone(ctx context.Context, r *Request) (is bool, err error) {
+	if r.Value != nil {
+		return s.valueDone(ctx, r.Value)
+	}
 	err = s.changing(ctx, r.By, "", true, func(now *State, t *store.Tx) error {
 		c, err := s.placeChange(now, t, Who{Name: "wexillum", Role: Administrator}, r.Changes)
 		if err != nil {

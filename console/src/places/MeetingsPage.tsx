@@ -118,7 +118,7 @@ export function MeetingPage({ session }: { session: Session }) {
         <section aria-labelledby="h-door">
           <h2 id="h-door">Rules at its door</h2>
           {values.error && <Wrong error={values.error} />}
-          {values.data && <ValueTable values={values.data} edit={session.role === 'administrator' || (session.role === 'member' && m.host === session.person)} />}
+          {values.data && <ValueTable values={values.data} edit={session.role === 'administrator' || (session.role === 'member' && m.host === session.person)} ask={session.role !== 'auditor'} />}
         </section>
         <section aria-labelledby="h-meeting">
           <h2 id="h-meeting">The meeting</h2>

@@ -74,7 +74,7 @@ export function SpacePage({ session }: { session: Session }) {
         <div>
           <section aria-labelledby="h-values">
             <h2 id="h-values">Rules here</h2>
-            <ValueTable values={x.values} edit={x.editable} />
+            <ValueTable values={x.values} edit={x.editable} ask={edits} />
           </section>
           <section aria-labelledby="h-given">
             <h2 id="h-given">Who from outside has a role here</h2>

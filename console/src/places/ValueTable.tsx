@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type Choice, type ValueRow, type Values } from '../api'
+import { call, query, type Choice, type Request, type ValueRow, type Values } from '../api'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
 import { whoWord, Wrong } from '../parts/bits'
@@ -15,11 +15,13 @@ export function against(c: Choice): string {
 }
 
 /** The rules of a place: what is set here, what counts, and what may be chosen. */
-export function ValueTable({ values, edit }: { values: Values; edit: boolean }) {
+export function ValueTable({ values, edit, ask = false }: { values: Values; edit: boolean; /** Whether who may not set it may ask whoever may. */ ask?: boolean }) {
   const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [asked, setAsked] = useState<Change>()
   const [back, setBack] = useState<Change>()
+  const [wanted, setWanted] = useState<Change>()
+  const [sent, setSent] = useState('')
   const fresh = () => refresh()
   const save = useMutation({ mutationFn: (c: Change) => change(values, c), onSettled: fresh })
   // A partner's values are policy, and are weighed as every change of it is.
@@ -35,6 +37,23 @@ export function ValueTable({ values, edit }: { values: Values; edit: boolean }) 
             Set it back to {back.value || 'nothing'}
           </Button>
         </p>
+      )}
+      {sent && (
+        <p role="status" className="way-back">
+          Sent: {sent}. What becomes of it is among your requests.
+        </p>
+      )}
+      {wanted && (
+        <WantedDialog
+          values={values}
+          wanted={wanted}
+          close={() => setWanted(undefined)}
+          done={(title) => {
+            setSent(title)
+            setWanted(undefined)
+            void fresh()
+          }}
+        />
       )}
       {asked && (
         <ValueDialog
@@ -60,7 +79,7 @@ export function ValueTable({ values, edit }: { values: Values; edit: boolean }) 
           </thead>
           <tbody>
             {rows.map((r) => (
-              <ValueLine key={r.rule} r={r} edit={edit} save={(value) => pick({ rule: r.rule, value })} busy={save.isPending} />
+              <ValueLine key={r.rule} r={r} edit={edit || ask} submit={edit ? 'Set' : 'Ask for it'} save={(value) => (edit ? pick({ rule: r.rule, value }) : setWanted({ rule: r.rule, value }))} busy={save.isPending} />
             ))}
             {rows.length === 0 && (
               <tr>
@@ -112,7 +131,24 @@ function ValueDialog({ values, asked, close, done }: { values: Values; asked: Ch
   )
 }
 
-function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: (v: string) => void; busy: boolean }) {
+/** Sends a value to whoever may set it, with what it is for. */
+function WantedDialog({ values, wanted, close, done }: { values: Values; wanted: Change; close: () => void; done: (title: string) => void }) {
+  const [purpose, setPurpose] = useState('')
+  const send = useMutation({ mutationFn: () => call<Request>('POST', '/api/v1/requests', { value: { where: values.where, rule: wanted.rule, ...(wanted.value ? { value: wanted.value } : {}) }, purpose: purpose.trim() }), onSuccess: (r) => done(r.title) })
+  return (
+    <AskDialog title="Ask for it" leave="Leave it" submit="Send it" disabled={purpose.trim() === '' || send.isPending} error={send.error} close={close} onSubmit={() => send.mutate()}>
+      <p>
+        <code>{wanted.rule}</code> at {values.name || values.where}: <b>{wanted.value || 'not set'}</b>. It goes to whoever may set it there.
+      </p>
+      <Form.Group controlId="wanted-for">
+        <Form.Label>What it is for</Form.Label>
+        <Form.Control value={purpose} onChange={(e) => setPurpose(e.target.value)} maxLength={1000} autoFocus />
+      </Form.Group>
+    </AskDialog>
+  )
+}
+
+function ValueLine({ r, edit, submit, save, busy }: { r: ValueRow; edit: boolean; submit: string; save: (v: string) => void; busy: boolean }) {
   const [text, setText] = useState(r.set ?? '')
   useEffect(() => setText(r.set ?? ''), [r.set])
   const not = r.choices.filter((c) => !c.can)
@@ -146,7 +182,7 @@ function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: 
               <Form.Control size="sm" aria-label={`${r.rule} here`} value={text} placeholder={r.shape === 'days' ? 'days, or none' : 'methods'} onChange={(e) => setText(e.target.value)} />
             )}
             <Button size="sm" type="submit" variant="outline-primary" disabled={busy || text.trim() === (r.set ?? '')}>
-              Set
+              {submit}
             </Button>
           </Form>
         )}
@@ -155,7 +191,7 @@ function ValueLine({ r, edit, save, busy }: { r: ValueRow; edit: boolean; save: 
           <span className="held">
             {' '}
             held back
-            {edit && (
+            {edit && submit === 'Set' && (
               <Button size="sm" variant="link" disabled={busy} onClick={() => save(r.set ?? '')}>
                 Release
               </Button>
