@@ -61,7 +61,7 @@ QUESTIONS ?= 10000000
 IMPACTS ?= 100000
 SEED ?= 0
 verify:
-	$(GO) test -count 1 -v -timeout 0 ./internal/core/engine -run '^(TestAgainstSlow|TestImpact)$$' -questions $(QUESTIONS) -impacts $(IMPACTS) -seed $(SEED)
+	$(GO) test -count 1 -v -timeout 0 ./internal/core/engine -run '^(TestAgainstSlow|TestImpact|TestFoundBySlow)$$' -questions $(QUESTIONS) -impacts $(IMPACTS) -seed $(SEED)
 
 bench: install-database
 	$(GO) test -run '^$$' -bench . -benchtime 1x -timeout 60m ./internal/bench

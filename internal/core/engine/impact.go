@@ -136,7 +136,7 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 }
 
 // ImpactOf compares two policies over one inventory at a moment, exactly: after must
-// have come from before by Aside and a new policy. line, where not nil, is called for
+// have come from before by Aside, a new policy and other values at places. line, where not nil, is called for
 // what changes, until it returns false. stop ends the work early with its error;
 // progress, where not nil, hears of the part that is done.
 func ImpactOf(
@@ -151,6 +151,7 @@ func ImpactOf(
 		progress = func(float64) {}
 	}
 	changed := ChangedRules(before, after)
+	saidOtherwise(before, after, &changed)
 	moved := map[uint32]Moves{} // by party
 	if err := grantedImpact(before, after, at, &changed, out, moved, &line, stop, func(p float64) { progress(p * 0.6) }); err != nil {
 		return nil, err
@@ -314,6 +315,41 @@ func otherRows(a, b *Snapshot) bool { return a.idx != b.idx }
 // sameSide reports whether two policies take a party alike, as far as granted
 // actions go, but for what all parties have in common.
 func sameSide(a, b *partySide) bool { return *a == *b }
+
+// saidOtherwise marks the rules of which any space, item or meeting says otherwise on two sides: where a
+// system does not know what places say, or has values of its own there.
+func saidOtherwise(a, b *Snapshot, changed *[catalogue.NumRules]bool) {
+	if !otherRows(a, b) {
+		return
+	}
+	compared := map[[2]uint32]bool{}
+	empty := emptyRow()
+	compare := func(x, y uint32) {
+		if x == none && y == none || compared[[2]uint32{x, y}] {
+			return
+		}
+		compared[[2]uint32{x, y}] = true
+		one, other := &empty, &empty
+		if x != none {
+			one = &a.inv.rows[x]
+		}
+		if y != none {
+			other = &b.inv.rows[y]
+		}
+		for r := range changed {
+			changed[r] = changed[r] || one[r] != other[r]
+		}
+	}
+	for i := range min(a.inv.spaces.n, b.inv.spaces.n) {
+		compare(a.inv.spaces.at(i).rules, b.inv.spaces.at(i).rules)
+	}
+	for i := range min(a.inv.items.n, b.inv.items.n) {
+		compare(a.inv.items.at(i).rules, b.inv.items.at(i).rules)
+	}
+	for i := range min(a.inv.meetings.n, b.inv.meetings.n) {
+		compare(a.inv.meetings.at(i).rules, b.inv.meetings.at(i).rules)
+	}
+}
 
 // linkImpact compares what whoever holds a link may do.
 func linkImpact(
