@@ -247,4 +247,36 @@ func TestPlacesInTheConsole(t *testing.T) {
 	m.goTo("/", "document.querySelector('.requests')")
 	m.until(`document.querySelector(".requests").innerText.includes("works now")`)
 	m.goTo("/spaces/net-loft", "document.querySelector('.items')")
+	// So is a rule's value at a place that they belong to and that is not theirs.
+	const models = "/spaces/ship-models"
+	m.goTo(models, "document.querySelector('table.values')")
+	eval[any](m, `[...document.querySelectorAll("main button[aria-expanded]")].find(b => b.innerText.includes("rules that may be set here")).click()`)
+	pages := "[data-rule='spaces.pages']"
+	m.until(`document.querySelector("` + pages + ` select")`)
+	m.fill(pages+" select", "on")
+	m.until(`!document.querySelector("` + pages + ` button").disabled`)
+	eval[any](m, `document.querySelector("`+pages+` button").click()`)
+	m.until(`document.querySelector(".modal.show")?.innerText.includes("It goes to whoever may set it there")`)
+	m.footed()
+	m.axe("asking for a value")
+	m.picture("ask-for-value")
+	m.fill("#wanted-for", "guests write the captions")
+	m.presses(dialogue, "Send it")
+	m.until(`document.querySelector(".way-back")?.innerText.includes("Sent")`)
+	m.picture("value-asked")
+	k.goTo("/", "document.querySelector('.requests')")
+	k.until(`document.querySelector(".requests").innerText.includes("Editing pages")`)
+	if text := k.text(".requests"); strings.Contains(text, "Do it") {
+		t.Errorf("a keeper sets no values at places, and is offered to: %s", text)
+	}
+	h := r.page(browser(t), "harbour")
+	h.goTo("/", "document.querySelector('.requests')")
+	h.picture("value-to-do")
+	h.presses(".requests", "Do it")
+	h.until(`document.querySelector("[data-testid=ahead]")?.innerText.includes("Set “Editing pages” to on at Ship models")`)
+	h.picture("value-do-it")
+	h.presses(dialogue, "Do it")
+	h.until(`document.querySelector(".back-bar")?.innerText.includes("Done as asked") || !document.querySelector(".requests")`)
+	m.goTo(models, "document.querySelector('table.values')")
+	m.until(`document.querySelector("` + pages + `")?.innerText.startsWith("Editing pages")`)
 }

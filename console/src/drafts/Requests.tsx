@@ -47,6 +47,8 @@ function One({ r, session }: { r: Request; session: Session }) {
   const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
   const mayAnswer = !over && !(session.role === 'member' && own) && session.role !== 'auditor'
+  // Values at places are set by their owners and hosts and by administrators.
+  const notTheirs = session.role === 'keeper' && r.value !== undefined && !r.value.where.startsWith('partner:')
   const error = answer.error ?? heard.error ?? draft.error
   return (
     <li>
@@ -69,7 +71,7 @@ function One({ r, session }: { r: Request; session: Session }) {
       {error && <Wrong error={error} />}
       {mayAnswer && (
         <Form className="inline-form" onSubmit={(e) => e.preventDefault()} aria-label={`Answer ${r.id}`}>
-          {!q && (
+          {!q && !notTheirs && (
             <Button size="sm" onClick={() => setDoing(true)}>
               Do it
             </Button>

@@ -138,7 +138,7 @@ function WantedDialog({ values, wanted, close, done }: { values: Values; wanted:
   return (
     <AskDialog title="Ask for it" leave="Leave it" submit="Send it" disabled={purpose.trim() === '' || send.isPending} error={send.error} close={close} onSubmit={() => send.mutate()}>
       <p>
-        <code>{wanted.rule}</code> at {values.name || values.where}: <b>{wanted.value || 'not set'}</b>. It goes to whoever may set it there.
+        {values.rules.find((r) => r.rule === wanted.rule)?.title ?? wanted.rule} at {values.name || values.where}: <b>{wanted.value || 'not set'}</b>. It goes to whoever may set it there.
       </p>
       <Form.Group controlId="wanted-for">
         <Form.Label>What it is for</Form.Label>
