@@ -324,11 +324,11 @@ func (s *server) SystemRecords(ctx context.Context, r apigen.SystemRecordsReques
 	if r.Params.State != nil {
 		q.State = string(*r.Params.State)
 	}
-	list, err := s.Service.RecordLines(ctx, r.Id, q)
+	list, next, err := s.Service.RecordLines(ctx, r.Id, q)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.SystemRecords200JSONResponse{Records: []contract.SystemRecord{}}
+	out := apigen.SystemRecords200JSONResponse{Records: []contract.SystemRecord{}, Next: some(next)}
 	for i := range list {
 		l := &list[i]
 		x := contract.SystemRecord{
@@ -339,9 +339,6 @@ func (s *server) SystemRecords(ctx context.Context, r apigen.SystemRecordsReques
 			x.Turn = ptr(contract.SystemRecordTurn(l.Turn))
 		}
 		out.Records = append(out.Records, x)
-	}
-	if len(list) == q.Limit {
-		out.Next = ptr(list[len(list)-1].Key())
 	}
 	return out, nil
 }

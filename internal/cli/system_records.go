@@ -88,13 +88,25 @@ func (a *app) systemRecords() *cobra.Command {
 	var state, q string
 	var limit int
 	c := &cobra.Command{
-		Use: "records SYSTEM KIND", Short: "What a system keeps of our inventory: guests, what they were given, spaces, links, forwarders",
-		Long:    "Lists records of one kind that need somebody: those that stand for nothing here with --state unknown,\nthose that were changed there with --state drift, all that are as meant with --state confirmed.",
-		Example: "  wexillum system records quay guest --state unknown", Args: cobra.ExactArgs(2),
+		Use: "records SYSTEM [KIND]", Short: "What a system keeps of our inventory: guests, what they were given, spaces, links, forwarders",
+		Long:    "Lists records of one kind that need somebody: what is on its way, differs, was changed there or stands for\nnothing here. --state unknown lists the last alone, --state drift what was changed there, --state confirmed what\nis as meant. Without a kind it counts what the system keeps of each.",
+		Example: "  wexillum system records quay guest --state unknown", Args: cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
 				return err
+			}
+			if len(args) == 1 {
+				resp, err := r.System(c.Context(), args[0])
+				var v contract.SystemView
+				if err := r.read(resp, err, &v); err != nil {
+					return err
+				}
+				if len(v.Kinds) == 0 {
+					a.say("%s keeps nothing of our inventory.", v.Name)
+				}
+				a.printKinds(&v)
+				return nil
 			}
 			p := contract.SystemRecordsParams{Kind: args[1], Q: optional(q), Limit: &limit}
 			if state != "" {
@@ -108,6 +120,9 @@ func (a *app) systemRecords() *cobra.Command {
 			}
 			if err := r.read(resp, err, &x); err != nil {
 				return err
+			}
+			if len(x.Records) == 0 && state == "" && q == "" {
+				a.say("Nothing of this kind needs anybody. --state confirmed lists what is as meant.")
 			}
 			rows := [][]string{}
 			for i := range x.Records {
@@ -156,6 +171,9 @@ func (a *app) systemRecord() *cobra.Command {
 			if !b.Do.Valid() {
 				return usage{fmt.Errorf("%q is nothing that is done with records; write take-over, end-there, put-back, take-in, accept, again, release or empty", args[1])}
 			}
+			if why == "" && !preview {
+				return usage{errors.New("say why: give --why, or --preview to see what it would do")}
+			}
 			if len(args) > 2 {
 				kind := contract.RecordDecisionKind(args[2])
 				b.Kind = &kind
@@ -194,9 +212,8 @@ func (a *app) systemRecord() *cobra.Command {
 						a.say("  %s: %s", l.Key, l.Says)
 					}
 				}
-				if w := x.Weighed; w != nil {
-					a.say("Who gains and who loses: %d and %d parties; %d and %d granted actions, %d and %d without a role.",
-						w.Parties.Gained, w.Parties.Lost, w.Granted.Gained, w.Granted.Lost, w.Wide.Gained, w.Wide.Lost)
+				if x.Weighed != nil && a.output == "table" {
+					a.tellMoves(x.Weighed)
 				}
 				if x.Waits {
 					a.say("Dates of the guests that come wait until an administrator releases them.")
@@ -240,7 +257,7 @@ func (a *app) recordKeys(c *cobra.Command, r *remote, system, kind string, names
 	limit := 500
 	for _, name := range names {
 		found := ""
-		for _, state := range []contract.SystemRecordsParamsState{"", "unknown"} {
+		for _, state := range []contract.SystemRecordsParamsState{"", "unknown"} { // what is let be stands among the unknown alone
 			p := contract.SystemRecordsParams{Kind: kind, Q: &name, Limit: &limit}
 			if state != "" {
 				p.State = &state

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -98,14 +99,48 @@ func putRequest(t *store.Tx, r *Request) error {
 	return err
 }
 
-// MakeRequest sends a refused question to whoever can change it. A question that is a
-// yes is refused.
-func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose string) (*Request, error) {
+// askFor keeps what fill says as a request of whoever asks, who must say what it is for and may ask for the same
+// once at a time.
+func (s *Service) askFor(ctx context.Context, who Who, purpose string, same func(old *Request) bool, fill func(now *State, t *store.Tx, r *Request) error) (*Request, error) {
 	if purpose = strings.TrimSpace(purpose); purpose == "" || len(purpose) > 1000 {
 		return nil, &Invalid{"purpose", purpose, "say what it is for, in 1 to 1000 letters"}
 	}
 	var r *Request
 	err := s.change(ctx, who.Name, purpose, func(now *State, t *store.Tx) error {
+		r = &Request{
+			ID:      fmt.Sprintf("r%d", t.Head().Seq+1),
+			By:      who.Name,
+			Person:  who.Person,
+			Purpose: purpose,
+			Made:    s.Now().String(),
+			State:   RequestOpen,
+			To:      []string{},
+		}
+		if err := fill(now, t, r); err != nil {
+			return err
+		}
+		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
+			old, err := requestOf(doc)
+			if err == nil && !old.over() && old.By == who.Name && same(old) {
+				return fmt.Errorf("%w: you have asked for this already, as %s", ErrConflict, old.ID)
+			}
+			return err
+		}); err != nil {
+			return err
+		}
+		return putRequest(t, r)
+	})
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
+}
+
+// MakeRequest sends a refused question to whoever can change it. A question that is a
+// yes is refused.
+func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose string) (*Request, error) {
+	same := func(old *Request) bool { return old.Asked == asked }
+	return s.askFor(ctx, who, purpose, same, func(now *State, _ *store.Tx, r *Request) error {
 		q, err := asked.Question(s.Now())
 		if err != nil {
 			return err
@@ -124,30 +159,10 @@ func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose
 		if len(options) == 0 && len(hopeless) > 0 {
 			return fmt.Errorf("%w: nobody can change it: %s", ErrConflict, hopeless[0].Cause.Text())
 		}
-		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
-			old, err := requestOf(doc)
-			if err == nil && !old.over() && old.By == who.Name && old.Asked == asked {
-				return fmt.Errorf("%w: you have asked for this already, as %s", ErrConflict, old.ID)
-			}
-			return err
-		}); err != nil {
-			return err
-		}
-		r = &Request{
-			ID:      fmt.Sprintf("r%d", t.Head().Seq+1),
-			By:      who.Name,
-			Person:  who.Person,
-			Asked:   asked,
-			Purpose: purpose,
-			Made:    s.Now().String(),
-			State:   RequestOpen,
-			To:      []string{},
-		}
-		seen := map[string]bool{}
+		r.Asked = asked
 		for _, o := range options {
 			for _, c := range o.Changes {
-				if !seen[c.Who] {
-					seen[c.Who] = true
+				if !slices.Contains(r.To, c.Who) {
 					r.To = append(r.To, c.Who)
 				}
 			}
@@ -155,9 +170,8 @@ func (s *Service) MakeRequest(ctx context.Context, who Who, asked Asked, purpose
 		if len(r.To) == 0 {
 			r.To = []string{"administrator"}
 		}
-		return putRequest(t, r)
+		return nil
 	})
-	return r, err
 }
 
 // Requests lists requests, the newest first: of members their own and those that they

@@ -22,14 +22,11 @@ import (
 // make them: the owner or host where they may, else keepers and administrators. What could not be
 // done by anybody as it stands, or what they may do themselves, is refused.
 func (s *Service) RequestPlaces(ctx context.Context, who Who, edits []PlaceEdit, purpose string) (*Request, error) {
-	if purpose = strings.TrimSpace(purpose); purpose == "" || len(purpose) > 1000 {
-		return nil, &Invalid{"purpose", purpose, "say what it is for, in 1 to 1000 letters"}
-	}
 	if len(edits) == 0 {
 		return nil, &Invalid{"changes", "", "name at least one change"}
 	}
-	var r *Request
-	err := s.change(ctx, who.Name, purpose, func(now *State, t *store.Tx) error {
+	same := func(old *Request) bool { return sameEdits(old.Changes, edits) }
+	return s.askFor(ctx, who, purpose, same, func(now *State, t *store.Tx, r *Request) error {
 		c, err := s.placeChange(now, t, who, edits)
 		if err != nil {
 			return err
@@ -45,7 +42,6 @@ func (s *Service) RequestPlaces(ctx context.Context, who Who, edits []PlaceEdit,
 				}
 			}
 		}
-		to := []string{}
 		for _, x := range c.entries {
 			if bytes.Equal(x.was, x.now) || c.may(x, p) == "" {
 				continue
@@ -53,32 +49,16 @@ func (s *Service) RequestPlaces(ctx context.Context, who Who, edits []PlaceEdit,
 			if !c.near(x) {
 				return fmt.Errorf("%w: members ask about spaces and meetings that they belong to", ErrForbidden)
 			}
-			if w := c.whoMay(x, p); !slices.Contains(to, w) {
-				to = append(to, w)
+			if w := c.whoMay(x, p); !slices.Contains(r.To, w) {
+				r.To = append(r.To, w)
 			}
 		}
-		if len(to) == 0 {
+		if len(r.To) == 0 {
 			return fmt.Errorf("%w: there is nothing to ask for; you may do it yourself", ErrConflict)
 		}
-		r = &Request{
-			ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Changes: edits, Title: now.changesInWords(edits),
-			Purpose: purpose, Made: s.Now().String(), State: RequestOpen, To: to,
-		}
-		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
-			old, err := requestOf(doc)
-			if err == nil && !old.over() && old.By == who.Name && sameEdits(old.Changes, edits) {
-				return fmt.Errorf("%w: you have asked for this already, as %s", ErrConflict, old.ID)
-			}
-			return err
-		}); err != nil {
-			return err
-		}
-		return putRequest(t, r)
+		r.Changes, r.Title = edits, now.changesInWords(edits)
+		return nil
 	})
-	if err != nil {
-		return nil, err
-	}
-	return r, nil
 }
 
 func sameEdits(a, b []PlaceEdit) bool {

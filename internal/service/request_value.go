@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/world"
@@ -41,9 +40,6 @@ func (s *State) MaySetValue(who Who, w Where) error {
 // RequestValue sends a value that somebody may not set to whoever may: the owner of the space or the host of the
 // meeting, else an administrator. What nobody could set as it stands, or they may set themselves, is refused.
 func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpose string) (*Request, error) {
-	if purpose = strings.TrimSpace(purpose); purpose == "" || len(purpose) > 1000 {
-		return nil, &Invalid{"purpose", purpose, "say what it is for, in 1 to 1000 letters"}
-	}
 	c, err := v.change()
 	if err != nil {
 		return nil, err
@@ -52,8 +48,8 @@ func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpo
 	if err != nil {
 		return nil, err
 	}
-	var r *Request
-	err = s.change(ctx, who.Name, purpose, func(now *State, t *store.Tx) error {
+	same := func(old *Request) bool { return old.Value != nil && *old.Value == v }
+	return s.askFor(ctx, who, purpose, same, func(now *State, _ *store.Tx, r *Request) error {
 		if c.Where.Partner == "" && !now.Has(c.Where.Resource.Kind.String(), c.Where.Resource.ID) || c.Where.Partner != "" && !now.Has("partner", c.Where.Partner) {
 			return fmt.Errorf("%w: there is no %s", ErrNotFound, c.Where)
 		}
@@ -66,25 +62,9 @@ func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpo
 		if limit, _, _, _ := now.RuleState(rule.ID); value != catalogue.Unset && rule.Scale.Looser(value, limit) {
 			return &Invalid{"value", v.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which only an administrator can raise", rule.Name, rule.Scale.Format(limit))}
 		}
-		r = &Request{
-			ID: fmt.Sprintf("r%d", t.Head().Seq+1), By: who.Name, Person: who.Person, Value: &v, Title: now.valueInWords(rule, value, c.Where),
-			Purpose: purpose, Made: s.Now().String(), State: RequestOpen, To: []string{now.whoSets(c.Where)},
-		}
-		if err := s.store.Naming(ctx, "request", `"by":`+jsonText(who.Name), func(_ string, doc []byte) error {
-			old, err := requestOf(doc)
-			if err == nil && !old.over() && old.By == who.Name && old.Value != nil && *old.Value == v {
-				return fmt.Errorf("%w: you have asked for this already, as %s", ErrConflict, old.ID)
-			}
-			return err
-		}); err != nil {
-			return err
-		}
-		return putRequest(t, r)
+		r.Value, r.Title, r.To = &v, now.valueInWords(rule, value, c.Where), []string{now.whoSets(c.Where)}
+		return nil
 	})
-	if err != nil {
-		return nil, err
-	}
-	return r, nil
 }
 
 // nearTo reports whether a person of ours belongs to a place, or to the space of a meeting.

@@ -27,7 +27,7 @@ type RecordQuery struct {
 	Kind  string
 	State string // unknown, open, differs, drift or confirmed; empty for all that need somebody
 	Text  string // a part of what they are known by
-	After string // behind which one
+	After string // behind which one, as the list before it says
 	Limit int
 }
 
@@ -51,25 +51,27 @@ func (l *RecordLine) Key() string {
 	return l.Ours
 }
 
-// RecordLines lists records of a system.
-func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (out []RecordLine, err error) {
+// unknownFrom begins, in a list of all that need somebody, where what stands for nothing here goes on.
+const unknownFrom = "?"
+
+// RecordLines lists records of a system. Next is what to list behind for more; empty where there is none.
+func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (out []RecordLine, next string, err error) {
 	x, err := s.System(ctx, id)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	h, ok := x.dialect().Holding(q.Kind)
 	if !ok {
-		return nil, &Invalid{"kind", q.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
+		return nil, "", &Invalid{"kind", q.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
 	}
 	n, err := s.systemNames(ctx, s.State(), x)
 	if err != nil {
-		return nil, err
-	}
-	if q.State == RecordUnknown {
-		return s.unknownLines(ctx, x, h, n, q)
+		return nil, "", err
 	}
 	var states []string
 	switch q.State {
+	case RecordUnknown:
+		return s.unknownLines(ctx, x, h, n, q)
 	case "":
 		states = []string{string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed), string(StepDiffers), RecordDrifts}
 	case RecordOpen:
@@ -77,55 +79,77 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 	case RecordDrifts, string(StepDiffers), string(StepConfirmed), string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed):
 		states = []string{q.State}
 	default:
-		return nil, &Invalid{"state", q.State, "write unknown, open, differs, drift, confirmed, waiting, sent, settling or failed"}
+		return nil, "", &Invalid{"state", q.State, "write unknown, open, differs, drift, confirmed, waiting, sent, settling or failed"}
 	}
-	err = s.store.RecordsIn(ctx, id, q.Kind, states, q.Text, q.After, q.Limit, func(r *store.RecordFound) error {
-		c, err := recordOf(&r.SystemRecord)
-		if err != nil {
-			return err
+	after, unknown := strings.CutPrefix(q.After, unknownFrom)
+	if q.State != "" || !unknown {
+		got := 0
+		err = s.store.RecordsIn(ctx, id, q.Kind, states, q.Text, q.After, q.Limit, func(r *store.RecordFound) error {
+			got++
+			c, err := recordOf(&r.SystemRecord)
+			if err != nil {
+				return err
+			}
+			e := &stood{key: c.Ours}
+			if err := e.was(h, r.Found, n, s.Now()); err != nil {
+				return err
+			}
+			l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found, By: e.by, Problem: c.Problem, Cause: c.Cause}
+			if c.Drift != nil {
+				l.State, l.Since, l.Accepted, l.By = RecordDrifts, moment.Moment(c.Drift.Since), moment.Moment(c.Drift.Accepted), c.Drift.By
+				l.Turn = h.Turn(c.Meant, e.found)
+			}
+			if k := len(out); k == 0 || out[k-1].Ours != l.Ours { // of several that are found, the first
+				out = append(out, l)
+			}
+			return nil
+		})
+		if err != nil || q.State != "" || got == q.Limit {
+			if got == q.Limit && err == nil {
+				next = out[len(out)-1].Ours
+			}
+			return out, next, err
 		}
-		e := &stood{key: c.Ours}
-		if err := e.was(h, r.Found, n, s.Now()); err != nil {
-			return err
-		}
-		l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found, By: e.by, Problem: c.Problem, Cause: c.Cause}
-		if c.Drift != nil {
-			l.State, l.Since, l.Accepted, l.By = RecordDrifts, moment.Moment(c.Drift.Since), moment.Moment(c.Drift.Accepted), c.Drift.By
-			l.Turn = h.Turn(c.Meant, e.found)
-		}
-		if k := len(out); k == 0 || out[k-1].Ours != l.Ours { // of several that are found, the first
-			out = append(out, l)
-		}
-		return nil
-	})
-	return out, err
+		after = ""
+	}
+	rest := q
+	rest.After, rest.Limit = after, q.Limit-len(out)
+	more, behind, err := s.unknownLines(ctx, x, h, n, rest)
+	if behind != "" {
+		next = unknownFrom + behind
+	}
+	return append(out, more...), next, err
 }
 
-func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding, n *systemNames, q RecordQuery) (out []RecordLine, err error) {
+// unknownLines lists what stands for nothing here; of all that need somebody without what is let be.
+func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding, n *systemNames, q RecordQuery) (out []RecordLine, next string, err error) {
 	now := s.Now()
 	after := q.After
 	for len(out) < q.Limit {
 		got := 0
 		err := s.store.Unknown(ctx, x.ID, h.Kind, after, q.Limit, func(f *store.FoundRecord) error {
 			got++
+			if len(out) == q.Limit {
+				return nil
+			}
 			after = f.Native
+			if q.State == "" && f.Accepted > now {
+				return nil
+			}
 			t, by, unread, err := readThing(h, f.Doc, n, now)
 			if err != nil {
 				return err
 			}
-			l := RecordLine{Kind: h.Kind, Ours: f.Ours, Native: f.Native, State: RecordUnknown, Turn: native.Loosens, Found: t, By: by, Since: f.At, Accepted: f.Accepted, Unread: unread}
 			if q.Text == "" || strings.Contains(strings.ToLower(f.Native+" "+h.Text(t)+" "+by), strings.ToLower(q.Text)) {
-				if len(out) < q.Limit {
-					out = append(out, l)
-				}
+				out = append(out, RecordLine{Kind: h.Kind, Ours: f.Ours, Native: f.Native, State: RecordUnknown, Turn: native.Loosens, Found: t, By: by, Since: f.At, Accepted: f.Accepted, Unread: unread})
 			}
 			return nil
 		})
-		if err != nil || got < q.Limit {
-			return out, err
+		if err != nil || got < q.Limit && len(out) < q.Limit {
+			return out, "", err
 		}
 	}
-	return out, nil
+	return out, after, nil
 }
 
 // RecordDecision is what somebody decides about records of a system.
@@ -188,7 +212,7 @@ func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d Recor
 	}
 	state := map[string]string{"take_over": RecordUnknown, "end_there": RecordUnknown, "put_back": RecordDrifts, "take_in": RecordDrifts, "again": ""}
 	q := RecordQuery{Kind: d.Kind, State: state[d.Do], Limit: decideMost}
-	lines, err := s.RecordLines(ctx, id, q)
+	lines, _, err := s.RecordLines(ctx, id, q)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +222,7 @@ func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d Recor
 		lines = slices.DeleteFunc(lines, func(l RecordLine) bool { return l.State != string(StepDiffers) && l.State != string(StepFailed) })
 	case "accept":
 		q.State = RecordUnknown
-		more, err := s.RecordLines(ctx, id, q)
+		more, _, err := s.RecordLines(ctx, id, q)
 		if err != nil {
 			return nil, err
 		}

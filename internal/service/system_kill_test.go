@@ -5,7 +5,6 @@ import (
 	"io"
 	"log/slog"
 	"math/rand/v2"
-	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
@@ -51,6 +50,39 @@ func (r *recorder) sending(_ context.Context, what string, send func() error) er
 	return err
 }
 
+// mortal begins services that write down what they send, and are killed as lose says: 1 before a write, 2 before
+// they hear of it. Whoever is killed writes nothing any more; its context is over.
+func mortal(t *testing.T, dsn string, c *clock, mu *sync.Mutex, log *[]string, lose func() int) func() (*Service, context.Context) {
+	return func() (*Service, context.Context) {
+		t.Helper()
+		st, err := store.Open(t.Context(), dsn, c.now)
+		check(t, err)
+		t.Cleanup(func() { _ = st.Close() })
+		x, err := New(t.Context(), st, c.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
+		check(t, err)
+		ctx, stop := context.WithCancel(t.Context())
+		leave := func() {
+			stop()
+			_ = st.Close()
+		}
+		x.SetConnector(func(dialect, address, key string) (Connector, error) {
+			inner, err := connector.New(dialect, address, key)
+			return &recorder{inner, mu, log, func() int {
+				if ctx.Err() != nil {
+					return 1
+				}
+				return lose()
+			}, leave}, err
+		})
+		return x, ctx
+	}
+}
+
+// plain connects as the service does by itself.
+func plain(dialect, address, key string) (Connector, error) {
+	return connector.New(dialect, address, key)
+}
+
 // TestSystemsKilled lets two services work on one system, each of which is killed again and again in the
 // middle of writing, while rules are published that tighten one thing and loosen another. In the end the
 // system holds what is meant, and nothing was loosened before what tightens along with it.
@@ -61,44 +93,12 @@ func TestSystemsKilled(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	s, c := start(t, dsn)
 	load(t, s, suiteWorld)
-	t.Setenv("TEST_SUITE_KEY", "pass")
 	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["parley"]
-	srv := httptest.NewServer(p.Handler())
-	t.Cleanup(srv.Close)
+	served(t, s, p, "parley")
 	var mu sync.Mutex
 	var log []string
-	life := func() (*Service, context.Context) {
-		t.Helper()
-		st, err := store.Open(t.Context(), dsn, c.now)
-		check(t, err)
-		t.Cleanup(func() { _ = st.Close() })
-		x, err := New(t.Context(), st, c.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
-		check(t, err)
-		ctx, stop := context.WithCancel(t.Context())
-		leave := func() { // it writes nothing any more, as one that is killed
-			stop()
-			_ = st.Close()
-		}
-		x.SetConnector(func(dialect, address, key string) (Connector, error) {
-			inner, err := connector.New(dialect, address, key)
-			return &recorder{inner, &mu, &log, func() int {
-				if ctx.Err() != nil {
-					return 1
-				}
-				return []int{0, 0, 0, 0, 0, 1, 2}[rnd.IntN(7)]
-			}, leave}, err
-		})
-		return x, ctx
-	}
-	plain := func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) }
-	s.SetConnector(plain)
-	_, err := s.AddSystem(t.Context(), placeAdmin, "x", System{ID: "parley", Name: "Parley", Dialect: "parley", Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
-	check(t, err)
-	carry := ModeCarry
-	v, err := s.SystemView(t.Context(), "parley")
-	check(t, err)
-	_, err = s.ChangeSystem(t.Context(), placeAdmin, "x", "parley", SystemPatch{Mode: &carry, Digest: v.Digest})
-	check(t, err)
+	life := mortal(t, dsn, c, &mu, &log, func() int { return []int{0, 0, 0, 0, 0, 1, 2}[rnd.IntN(7)] })
+	obey(t, s, "parley")
 	two := [2]*Service{}
 	ctxs := [2]context.Context{}
 	killed := 0
@@ -156,7 +156,7 @@ func TestSystemsKilled(t *testing.T) {
 		}
 		c.forward(31 * time.Second)
 	}
-	v, err = s.SystemView(t.Context(), "parley")
+	v, err := s.SystemView(t.Context(), "parley")
 	check(t, err)
 	for _, x := range v.Settings {
 		if x.State != StepConfirmed || p.Counts(x.Path) != x.Meant {

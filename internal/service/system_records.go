@@ -460,6 +460,23 @@ func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Mom
 	return nil
 }
 
+// pulled turns a walk that calls each for what it finds into one that is asked for one after the other. What
+// goes wrong in it is added to failed; stop ends it early.
+func pulled[T any](failed *error, walk func(each func(*T) error) error) (next func() (T, bool), stop func()) {
+	enough := errors.New("enough")
+	return iter.Pull(func(yield func(T) bool) {
+		err := walk(func(x *T) error {
+			if !yield(*x) {
+				return enough
+			}
+			return nil
+		})
+		if err != nil && !errors.Is(err, enough) {
+			*failed = errors.Join(*failed, err)
+		}
+	})
+}
+
 // together walks three lists in the order of what entries are known by: what is meant, what was found, and
 // how they stood.
 func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames, fn func(*stood) error) error {
@@ -470,41 +487,14 @@ func (s *Service) together(ctx context.Context, st *State, x *System, h *native.
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	var failed error
-	pull := func(seq iter.Seq[pair]) (func() (pair, bool), func()) { return iter.Pull(seq) }
-	nextMeant, stopMeant := pull(func(yield func(pair) bool) {
-		err := s.meantThings(ctx, st, x, h.Kind, func(key string, t native.Thing) error {
-			if !yield(pair{key, t}) {
-				return errPreview
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errPreview) {
-			failed = errors.Join(failed, err)
-		}
+	nextMeant, stopMeant := pulled(&failed, func(each func(*pair) error) error {
+		return s.meantThings(ctx, st, x, h.Kind, func(key string, t native.Thing) error { return each(&pair{key, t}) })
 	})
 	defer stopMeant()
-	nextFound, stopFound := iter.Pull(func(yield func(store.FoundRecord) bool) {
-		err := s.store.Found(ctx, x.ID, h.Kind, func(f *store.FoundRecord) error {
-			if !yield(*f) {
-				return errPreview
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errPreview) {
-			failed = errors.Join(failed, err)
-		}
-	})
+	nextFound, stopFound := pulled(&failed, func(each func(*store.FoundRecord) error) error { return s.store.Found(ctx, x.ID, h.Kind, each) })
 	defer stopFound()
-	nextRec, stopRec := iter.Pull(func(yield func(store.SystemRecord) bool) {
-		err := s.store.SystemRecords(ctx, x.ID, h.Kind, func(r *store.SystemRecord) error {
-			if !yield(*r) {
-				return errPreview
-			}
-			return nil
-		})
-		if err != nil && !errors.Is(err, errPreview) {
-			failed = errors.Join(failed, err)
-		}
+	nextRec, stopRec := pulled(&failed, func(each func(*store.SystemRecord) error) error {
+		return s.store.SystemRecords(ctx, x.ID, h.Kind, each)
 	})
 	defer stopRec()
 	m, okM := nextMeant()
@@ -824,13 +814,9 @@ func (w *recordWriter) next(e *stood) *CarriedRecord {
 		return c // nothing newer was read
 	}
 	n.Drift = &RecordDrift{Found: e.found, By: e.by, After: c.Confirmed, Since: w.seen, Looked: x.Mode == ModeLook}
-	today, back := moment.DayOf(moment.Moment(now), w.s.State().Zone()).String(), c.Back
-	if c.BackOn != today {
-		back = 0
-	}
-	if x.PutBack == PutBackBeyond && carry && h.Turn(e.found, e.meant) == native.Tightens && back < backInADay {
+	if today, back, may := w.s.putsBack(x, h.Turn(e.found, e.meant), c.BackOn, c.Back); may {
 		n = *fresh()
-		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was opened in %s", x.Name), today, back+1
+		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was opened in %s", x.Name), today, back
 	}
 	return &n
 }

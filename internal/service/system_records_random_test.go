@@ -3,15 +3,12 @@ package service
 import (
 	"context"
 	"fmt"
-	"io"
-	"log/slog"
 	"math/rand/v2"
 	"slices"
 	"sync"
 	"testing"
 	"time"
 
-	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -68,32 +65,9 @@ func TestRecordsKilled(t *testing.T) {
 	load(t, s, crowd(20))
 	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 	served(t, s, p, "quay")
-	plain := func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) }
 	var mu sync.Mutex
 	var log []string
-	life := func() (*Service, context.Context) {
-		t.Helper()
-		st, err := store.Open(t.Context(), dsn, c.now)
-		check(t, err)
-		t.Cleanup(func() { _ = st.Close() })
-		x, err := New(t.Context(), st, c.now, slog.New(slog.NewTextHandler(io.Discard, nil)))
-		check(t, err)
-		ctx, stop := context.WithCancel(t.Context())
-		leave := func() { // it writes nothing any more, as one that is killed
-			stop()
-			_ = st.Close()
-		}
-		x.SetConnector(func(dialect, address, key string) (Connector, error) {
-			inner, err := connector.New(dialect, address, key)
-			return &recorder{inner, &mu, &log, func() int {
-				if ctx.Err() != nil {
-					return 1
-				}
-				return []int{0, 0, 0, 0, 1, 2}[rnd.IntN(6)]
-			}, leave}, err
-		})
-		return x, ctx
-	}
+	life := mortal(t, dsn, c, &mu, &log, func() int { return []int{0, 0, 0, 0, 1, 2}[rnd.IntN(6)] })
 	carry, many := ModeCarry, 1000
 	v, err := s.SystemView(t.Context(), "quay")
 	check(t, err)
@@ -183,11 +157,7 @@ func TestRecordsAtRandom(t *testing.T) {
 		load(t, s, crowd(16))
 		p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 		served(t, s, p, "quay")
-		carry := ModeCarry
-		v, err := s.SystemView(t.Context(), "quay")
-		check(t, err)
-		_, err = s.ChangeSystem(t.Context(), placeAdmin, "x", "quay", SystemPatch{Mode: &carry, Digest: v.Digest})
-		check(t, err)
+		obey(t, s, "quay")
 		work(t, s, c)
 		c.forward(3 * time.Hour)
 		work(t, s, c)
@@ -268,7 +238,7 @@ func TestRecordsAtRandom(t *testing.T) {
 				}
 			}
 		}
-		if v, err = s.SystemView(t.Context(), "quay"); err != nil || v.Unsure.any() {
+		if v, err := s.SystemView(t.Context(), "quay"); err != nil || v.Unsure.any() {
 			t.Errorf("round %d: %+v is unsure %v", round, v.Unsure, err)
 		}
 	}

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"fmt"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -26,10 +28,8 @@ forwarders: [{mailbox: uma, to: uma@ilvane.example, keep_copy: yes, set_by: admi
 // carried switches all systems to carry, and lets everything settle.
 func carried(t *testing.T, s *Service, c *clock, view func(string) *SystemView) {
 	t.Helper()
-	carry := ModeCarry
 	for _, id := range []string{"parley", "quay", "ledger"} {
-		_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", id, SystemPatch{Mode: &carry, Digest: view(id).Digest})
-		check(t, err)
+		obey(t, s, id)
 	}
 	work(t, s, c)
 	c.forward(25 * time.Hour)
@@ -60,7 +60,7 @@ func kinds(v *SystemView) string {
 
 func recordLines(t *testing.T, s *Service, id, kind, state string) []RecordLine {
 	t.Helper()
-	list, err := s.RecordLines(t.Context(), id, RecordQuery{Kind: kind, State: state, Limit: 100})
+	list, _, err := s.RecordLines(t.Context(), id, RecordQuery{Kind: kind, State: state, Limit: 100})
 	check(t, err)
 	return list
 }
@@ -456,18 +456,14 @@ func TestRecordsBusy(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, keptWorld)
 	connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now, Calls: 12}, "quay")
-	carry := ModeCarry
-	v, err := s.SystemView(t.Context(), "quay")
-	check(t, err)
-	_, err = s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "quay", SystemPatch{Mode: &carry, Digest: v.Digest})
-	check(t, err)
+	obey(t, s, "quay")
 	for range 30 {
 		check(t, s.WorkSystems(t.Context()))
 		c.forward(90 * time.Second)
 	}
 	c.forward(2 * time.Hour)
 	check(t, s.WorkSystems(t.Context()))
-	v, err = s.SystemView(t.Context(), "quay")
+	v, err := s.SystemView(t.Context(), "quay")
 	check(t, err)
 	for _, k := range v.Kinds {
 		if k.Confirmed != 1 || k.Found != 1 {
@@ -518,5 +514,58 @@ func TestRecordsForgotten(t *testing.T) {
 	}
 	if entries, broken, err := s.store.VerifyJournal(t.Context()); err != nil || broken != nil {
 		t.Errorf("the journal of %d entries: %+v %v", entries, broken, err)
+	}
+}
+
+// TestRecordsNeedingSomebody: the list of all that need somebody holds what was changed there and what stands for
+// nothing here, page by page, each once; what is let be is left out.
+func TestRecordsNeedingSomebody(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	load(t, s, crowd(6))
+	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
+	served(t, s, p, "quay")
+	obey(t, s, "quay")
+	work(t, s, c)
+	c.forward(3 * time.Hour)
+	work(t, s, c)
+	if got := recordLines(t, s, "quay", "guest", ""); len(got) > 0 {
+		t.Fatalf("all is as meant: %+v", got)
+	}
+	for _, v := range p.Things("visitors") {
+		if v.Fields["mail"] < "g02" {
+			check(t, p.Drop("visitors", v.ID))
+		}
+	}
+	for _, name := range []string{"x", "y", "z"} {
+		_, err := p.Put("visitors", "", map[string]string{"mail": name + "@marrowby.example", "standing": "aboard"}, "the desk")
+		check(t, err)
+	}
+	c.forward(3 * time.Hour)
+	work(t, s, c)
+	pages := func(limit int) (out []string) {
+		after := ""
+		for {
+			list, next, err := s.RecordLines(t.Context(), "quay", RecordQuery{Kind: "guest", After: after, Limit: limit})
+			check(t, err)
+			for i := range list {
+				out = append(out, list[i].State+" "+cmp.Or(list[i].Ours, list[i].Found["address"]))
+			}
+			if after = next; next == "" {
+				return out
+			}
+		}
+	}
+	want := []string{"drift g00@ilvane.example", "drift g01@ilvane.example", "unknown x@marrowby.example", "unknown y@marrowby.example", "unknown z@marrowby.example"}
+	for _, limit := range []int{1, 2, 3, 4, 5, 100} {
+		if got := pages(limit); !slices.Equal(got, want) {
+			t.Errorf("%d a page: %q", limit, got)
+		}
+	}
+	all := recordLines(t, s, "quay", "guest", RecordUnknown)
+	_, err := s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "accept", Kind: "guest", Keys: []string{all[0].Native}, Until: "+30d", Why: "for the fair"})
+	check(t, err)
+	want = slices.Delete(want, 2, 3)
+	if got := pages(2); !slices.Equal(got, want) {
+		t.Errorf("one is let be: %q", got)
 	}
 }

@@ -9,7 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/dbtest"
@@ -44,11 +43,21 @@ func connectTo(t *testing.T, s *Service, _ *clock, o suite.Options, names ...str
 // served serves a program of a suite and adds it as a system.
 func served(t *testing.T, s *Service, p *suite.Program, name string) {
 	t.Helper()
-	s.SetConnector(func(dialect, address, key string) (Connector, error) { return connector.New(dialect, address, key) })
+	s.SetConnector(plain)
 	t.Setenv("TEST_SUITE_KEY", "pass")
 	srv := httptest.NewServer(p.Handler())
 	t.Cleanup(srv.Close)
 	_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
+	check(t, err)
+}
+
+// obey has a system carried, after what that writes was looked at.
+func obey(t *testing.T, s *Service, id string) {
+	t.Helper()
+	carry := ModeCarry
+	v, err := s.SystemView(t.Context(), id)
+	check(t, err)
+	_, err = s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", id, SystemPatch{Mode: &carry, Digest: v.Digest})
 	check(t, err)
 }
 

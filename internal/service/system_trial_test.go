@@ -78,11 +78,7 @@ func TestBothHouses(t *testing.T) {
 	far := httptest.NewServer(theirs.Handler())
 	defer far.Close()
 	connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now, House: "ours.example", Peers: map[string]string{"ilvane.example": far.URL}}, "parley")
-	carry := ModeCarry
-	v, err := s.SystemView(t.Context(), "parley")
-	check(t, err)
-	_, err = s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry, Digest: v.Digest})
-	check(t, err)
+	obey(t, s, "parley")
 	work(t, s, c)
 	c.forward(time.Hour)
 	work(t, s, c)
@@ -112,11 +108,7 @@ people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, a
 	check(t, err)
 	defer asked.Close()
 	ledger := connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now, Asks: asked.Address()}, "ledger")["ledger"]
-	carry := ModeCarry
-	v, err := s.SystemView(t.Context(), "ledger")
-	check(t, err)
-	_, err = s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "ledger", SystemPatch{Mode: &carry, Digest: v.Digest})
-	check(t, err)
+	obey(t, s, "ledger")
 	work(t, s, c)
 	c.forward(25 * time.Hour)
 	work(t, s, c)
@@ -143,7 +135,7 @@ people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, a
 	check(t, ledger.Turn("post.unanswered", "sent on"))
 	c.forward(6 * time.Minute)
 	work(t, s, c)
-	v, err = s.SystemView(t.Context(), "ledger")
+	v, err := s.SystemView(t.Context(), "ledger")
 	check(t, err)
 	if len(v.Unread) != 1 || v.Unread[0].Path != "post.unanswered" || v.Unread[0].Rule != "mail.forward" {
 		t.Errorf("it lets go on what nobody answers: %+v", v.Unread)

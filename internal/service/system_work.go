@@ -336,15 +336,20 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 		return nil
 	}
 	n.Drift = &Drift{Found: found, After: c.Confirmed, Since: read, Looked: x.Mode == ModeLook}
-	today, back := moment.DayOf(moment.Moment(now), s.State().Zone()).String(), c.Back
-	if c.BackOn != today {
-		back = 0
-	}
-	if x.PutBack == PutBackBeyond && x.Mode == ModeCarry && turn == native.Tightens && back < backInADay {
+	if today, back, may := s.putsBack(x, turn, c.BackOn, c.Back); may {
 		n = *fresh()
-		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was loosened in %s", x.Name), today, back+1
+		n.Cause, n.BackOn, n.Back = fmt.Sprintf("put back by itself: it was loosened in %s", x.Name), today, back
 	}
 	return &n
+}
+
+// putsBack reports whether what was changed in a system is put back by itself: what tightens, where that is wanted,
+// and a few times a day. It was done so often on a day before; today and back are what to keep once it is done again.
+func (s *Service) putsBack(x *System, turn native.Turn, on string, before int) (today string, back int, may bool) {
+	if today = moment.DayOf(s.Now(), s.State().Zone()).String(); on != today {
+		before = 0
+	}
+	return today, before + 1, x.PutBack == PutBackBeyond && x.Mode == ModeCarry && turn == native.Tightens && before < backInADay
 }
 
 // causeNow says what changed what is meant last.

@@ -76,7 +76,7 @@ export function RecordsPage({ role }: { role: string }) {
       {may && !carried && system.data && <p className="quiet">{system.data.name} is only looked at: what is there can be taken over or let be, and is changed in its own console.</p>}
       {got.error && <Wrong error={got.error} retry={() => void got.refetch()} />}
       {!got.data && !got.error && <Waiting what="Reading what was found" />}
-      {got.data && list.length === 0 && <Empty>{state === 'unknown' ? 'All that it keeps of this kind stands for something here.' : state === '' ? 'All that it keeps of this kind is as meant.' : 'Nothing of this kind.'}</Empty>}
+      {got.data && list.length === 0 && <Empty>{state === 'unknown' ? 'All that it keeps of this kind stands for something here.' : state === '' ? 'Nothing of this kind needs anybody.' : 'Nothing of this kind.'}</Empty>}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="Records" tabIndex={0}>
           <table className="table listing">
@@ -111,7 +111,7 @@ export function RecordsPage({ role }: { role: string }) {
                     {l.by && <span className="sub">by {l.by}</span>}
                   </td>
                   <td>
-                    {recordStates[l.state] ?? l.state}
+                    {state === '' && ways[l.state] ? <Link to={`?state=${l.state}`}>{recordStates[l.state]}</Link> : (recordStates[l.state] ?? l.state)}
                     {l.since && <span className="sub">found {when(l.since)}</span>}
                     {l.accepted && <span className="sub">let be until {when(l.accepted)}</span>}
                     {(l.problem || l.cause) && <span className="sub">{l.problem ?? l.cause}</span>}
