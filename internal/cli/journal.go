@@ -49,6 +49,8 @@ func (a *app) journal() *cobra.Command {
 					what = ofStep(pick(e.Now))
 				case "system_setting":
 					what = ofSetting(pick(e.Was), pick(e.Now))
+				case "system_record":
+					what = ofRecord(what, pick(e.Was), pick(e.Now))
 				case "sign_in":
 					what = ofSignIn(pick(e.Now))
 				case "sessions":
@@ -172,6 +174,21 @@ func ofSetting(was, now string) string {
 		return b
 	}
 	return a + " → " + b
+}
+
+// ofRecord says how a record of a system is to stand there, or stands now.
+func ofRecord(difference, was, now string) string {
+	switch {
+	case was == "" && now == "":
+		return ""
+	case now == "":
+		return "not there; it was " + whole(was)
+	case was == "":
+		return "there: " + whole(now)
+	case was == now:
+		return "let be: " + whole(now)
+	}
+	return difference
 }
 
 // ofStep says what was carried out, and when it was due.

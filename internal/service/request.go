@@ -64,7 +64,7 @@ type Request struct {
 	ID      string       `json:"id"`
 	By      string       `json:"by"`               // the account
 	Person  string       `json:"person,omitempty"` // of ours
-	Asked   Asked        `json:"asked"`
+	Asked   Asked        `json:"asked,omitzero"`
 	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
 	Value   *AskedValue  `json:"value,omitempty"`   // a value that is to be set; then nothing else
 	Title   string       `json:"title,omitempty"`   // of the changes, as things were called when they were asked for

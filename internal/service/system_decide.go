@@ -540,7 +540,7 @@ func (s *Service) acceptRecords(ctx context.Context, who Who, x *System, lines [
 			if err != nil {
 				return err
 			}
-			if _, err := t.Note("system_record", x.ID+" "+l.Kind+" "+cmp.Or(l.Ours, l.Native), nil, was); err != nil {
+			if _, err := t.Note("system_record", x.ID+" "+l.Kind+" "+cmp.Or(l.Ours, l.Native), was, was); err != nil {
 				return err
 			}
 			if l.State == RecordUnknown {

@@ -160,6 +160,7 @@ export function saidOf(e: JournalEntry): string {
   if (e.kind === 'draft' && e.now) return ofDraft(e.was, e.now)
   if (e.kind === 'step' && e.now) return ofStep(e.now)
   if (e.kind === 'sign_in' && e.now) return ofSignIn(e.now)
+  if (e.kind === 'system_record' && e.who !== 'wexillum') return ofDecided(e)
   if ((e.kind === 'system_setting' && e.now) || e.kind === 'system_record') return ofSetting(e)
   if (e.kind === 'sessions') return 'signed out everywhere'
   return difference(e.was, e.now)
@@ -170,6 +171,14 @@ const ways: Record<string, string> = { console: ' to the console', client: ' wit
 /** Says how the setting of a system stands now, as the journal has it in words. */
 function ofSetting(e: JournalEntry): string {
   return e.why ?? ''
+}
+
+/** Says what somebody decided about a record of a system. */
+function ofDecided(e: JournalEntry): string {
+  if (!e.was && !e.now) return ''
+  if (!e.now) return 'to be taken away there'
+  if (!e.was) return 'to be written there'
+  return e.was === e.now ? 'let be as it stands there' : `to be written there; ${difference(e.was, e.now)}`
 }
 
 /** Says who came in, how and from where, or was refused. */

@@ -102,13 +102,13 @@ export function RecordsPage({ role }: { role: string }) {
                     </td>
                   )}
                   <th scope="row">
-                    {kind === 'guest' && l.ours && l.state !== 'unknown' ? <Link to={`/guests/${encodeURIComponent(l.ours)}`}>{l.ours}</Link> : (l.ours ?? l.found?.address ?? l.native)}
+                    {kind === 'guest' && l.ours && l.meant ? <Link to={`/guests/${encodeURIComponent(l.ours)}`}>{l.ours}</Link> : (l.ours ?? l.found?.address ?? l.native)}
                     {l.native && <span className="sub">there: {l.native}</span>}
                   </th>
                   <td>{thingText(l.meant)}</td>
                   <td>
                     {thingText(l.found)}
-                    {l.by && <span className="sub">by {l.by}</span>}
+                    {l.by && (l.state === 'unknown' || l.state === 'drift') && <span className="sub">by {l.by}</span>}
                   </td>
                   <td>
                     {state === '' && ways[l.state] ? <Link to={`?state=${l.state}`}>{recordStates[l.state]}</Link> : (recordStates[l.state] ?? l.state)}
