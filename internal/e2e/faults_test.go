@@ -97,7 +97,7 @@ func TestBusy(t *testing.T) {
 		default:
 		}
 		var n int
-		check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
+		check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
 		if n > 0 {
 			break
 		}
@@ -258,7 +258,7 @@ func TestStopFinishes(t *testing.T) {
 		}()
 		for {
 			var n int
-			check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
+			check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
 			if n > 0 {
 				break
 			}
