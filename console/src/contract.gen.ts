@@ -719,6 +719,11 @@ export interface components {
             /** @description Only these from outside; absent is whoever the rules admit */
             parties?: string[];
             joinable: boolean;
+            /**
+             * @description What who joins a course from outside gets
+             * @enum {string}
+             */
+            joins_as?: "view" | "contribute" | "manage";
             house_licence: boolean;
             items: components["schemas"]["ItemView"][];
             meetings: components["schemas"]["NamedRef"][];
@@ -1750,6 +1755,33 @@ export interface components {
                 next: string;
             }[];
         };
+        DoorStep: {
+            /** @enum {string} */
+            step: "questions" | "waiting" | "refused" | "joined";
+            /** @description That was proved */
+            address: string;
+            /** @description To be answered */
+            questions?: string[];
+            /** @description When they asked */
+            since?: string;
+            /** @description Why not */
+            answer?: string;
+            /** @description The course that they have joined */
+            space?: string;
+            /** @enum {string} */
+            role?: "view" | "contribute" | "manage";
+        };
+        DoorAnswers: {
+            /** @description To each question, in order */
+            answers?: string[];
+            language?: string;
+        };
+        /** @description Somebody at the door who proved an address and wants a record of a guest */
+        SignUp: {
+            address: string;
+            asked: string[];
+            said: string[];
+        };
         AskedValue: {
             /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
             where: string;
@@ -2042,11 +2074,14 @@ export interface components {
             /** @description What is to be changed; then there is no question */
             changes?: components["schemas"]["PlaceEdit"][];
             value?: components["schemas"]["AskedValue"];
+            sign_up?: components["schemas"]["SignUp"];
             /** @description The question or the changes in a sentence */
             title: string;
             purpose: string;
             /** @description Who can change it: administrator, owner:ID, partner:ID, the party */
             to: string[];
+            /** @description The same, by name */
+            to_names: string[];
             made: string;
             /** @enum {string} */
             state: "open" | "drafted" | "answered" | "refused" | "works";
@@ -2345,6 +2380,8 @@ export interface components {
             address?: string;
             /** @description That of the page; mail follows it where no record says one */
             language?: string;
+            /** @description The id of a course of ours that they come to join */
+            join?: string;
         };
         DoorProof: {
             key?: string;
@@ -2352,6 +2389,8 @@ export interface components {
             code: string;
             /** @description That of the page; a newcomer's record takes it */
             language?: string;
+            /** @description The id of a course of ours that they come to join */
+            join?: string;
         };
         DoorInvitation: {
             organisation: string;

@@ -76,6 +76,7 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/door/open', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/door/code', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/door/prove', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/door/sign-up', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/door/partner', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/own/accept', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/own/more', draft: 'never' },

@@ -58,7 +58,7 @@ func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (
 	if err := s.doorOften(ctx, "code"); err != nil {
 		return nil, err
 	}
-	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Source: sourceOf(ctx)}
+	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Join: opt(r.Body.Join), Source: sourceOf(ctx)}
 	if k.Browser = s.doors.GetString(ctx, "browser"); k.Browser == "" {
 		k.Browser = rand.Text()
 		s.doors.Put(ctx, "browser", k.Browser)
@@ -79,13 +79,14 @@ func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject)
 	if err := s.doorOften(ctx, "proof"); err != nil {
 		return nil, err
 	}
-	who, err := s.Service.Prove(
+	x, err := s.Service.Prove(
 		ctx,
 		service.Knock{
 			Browser:  s.doors.GetString(ctx, "browser"),
 			Key:      opt(r.Body.Key),
 			Address:  opt(r.Body.Address),
 			Language: opt(r.Body.Language),
+			Join:     opt(r.Body.Join),
 			Source:   sourceOf(ctx),
 		},
 		r.Body.Code,
@@ -93,10 +94,66 @@ func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	if err := s.letIn(ctx, who); err != nil {
+	if x.Step != nil {
+		return apigen.DoorProve202JSONResponse(stepOut(&x)), s.doorProved(ctx, x.Address, service.WayCode)
+	}
+	if err := s.letIn(ctx, x.Who); err != nil {
 		return nil, err
 	}
-	return apigen.DoorProve200JSONResponse(s.session(ctx, who)), nil
+	return apigen.DoorProve200JSONResponse(s.session(ctx, x.Who)), nil
+}
+
+// provedHolds is how long a browser may go on with an address that was proved in it.
+const provedHolds = 30 * time.Minute
+
+// doorProved remembers which address was proved in this browser, and how.
+func (s *server) doorProved(ctx context.Context, address, way string) error {
+	s.doors.Put(ctx, "proved", address)
+	s.doors.Put(ctx, "proved_way", way)
+	s.doors.Put(ctx, "proved_at", s.Clock().Unix())
+	return s.doorTouched(ctx)
+}
+
+func stepOut(x *service.Entered) contract.DoorStep {
+	out := contract.DoorStep{Step: contract.DoorStepStep(x.Step.Kind), Address: x.Address, Answer: some(x.Step.Answer), Space: some(x.Step.Space)}
+	if len(x.Step.Questions) > 0 {
+		out.Questions = &x.Step.Questions
+	}
+	if x.Step.Since != 0 {
+		out.Since = ptr(x.Step.Since.String())
+	}
+	if x.Step.Role != catalogue.NoRole {
+		out.Role = ptr(contract.DoorStepRole(x.Step.Role.String()))
+	}
+	return out
+}
+
+func (s *server) DoorSignUp(ctx context.Context, r apigen.DoorSignUpRequestObject) (apigen.DoorSignUpResponseObject, error) {
+	if err := s.doorOften(ctx, "sign-up"); err != nil {
+		return nil, err
+	}
+	k := service.Knock{Address: s.doors.GetString(ctx, "proved"), Language: opt(r.Body.Language), Source: sourceOf(ctx)}
+	if at := time.Unix(s.doors.GetInt64(ctx, "proved_at"), 0); k.Address == "" || s.Clock().Sub(at) > provedHolds {
+		return nil, service.ErrDenied
+	}
+	if r.Body.Answers == nil {
+		step, err := s.Service.StepOf(ctx, k.Address, k.Language)
+		if err != nil {
+			return nil, err
+		}
+		return apigen.DoorSignUp202JSONResponse(stepOut(&service.Entered{Step: step, Address: k.Address})), nil
+	}
+	x, err := s.Service.SignUp(ctx, k, s.doors.GetString(ctx, "proved_way"), *r.Body.Answers)
+	if err != nil {
+		return nil, err
+	}
+	if x.Step != nil {
+		return apigen.DoorSignUp202JSONResponse(stepOut(&x)), nil
+	}
+	if err := s.letIn(ctx, x.Who); err != nil {
+		return nil, err
+	}
+	return apigen.DoorSignUp200JSONResponse(s.session(ctx, x.Who)), nil
 }
 
 // letIn begins the session of a guest.
@@ -201,7 +258,7 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 		}
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
-	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address)} {
+	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address), "oidc_join": opt(r.Body.Join), "oidc_language": opt(r.Body.Language)} {
 		s.doors.Put(ctx, k, v)
 	}
 	if err := s.doorTouched(ctx); err != nil {
@@ -268,14 +325,24 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		s.Log.Warn("a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
 		return failed("unverified")
 	}
-	who, err := s.Service.PartnerProved(ctx, partner, claims.Email, sourceOf(ctx))
+	x, err := s.Service.PartnerProved(ctx, partner, service.Knock{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"), Language: s.doors.GetString(ctx, "oidc_language"), Source: sourceOf(ctx)})
 	if errors.Is(err, service.ErrDenied) {
 		return failed("unknown")
 	}
 	if err != nil {
 		return nil, err
 	}
-	if err := s.letIn(ctx, who); err != nil {
+	if x.Step != nil {
+		where := "/door?step=" + x.Step.Kind
+		if x.Step.Kind == service.DoorJoined {
+			where += "&space=" + url.QueryEscape(x.Step.Space)
+		}
+		if err := s.doorProved(ctx, x.Address, service.WayPartner); err != nil {
+			return nil, err
+		}
+		return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr(where)}}, nil
+	}
+	if err := s.letIn(ctx, x.Who); err != nil {
 		return nil, err
 	}
 	return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr("/own")}}, nil

@@ -93,6 +93,7 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 		Name:         x.Name,
 		Kind:         world.SpaceKindNames[x.Kind],
 		Joinable:     x.Joinable,
+		JoinsAs:      joinsAs(&x),
 		HouseLicence: x.HouseLicence,
 		Owners:       []contract.NamedRef{},
 		Members:      []contract.NamedRef{},
@@ -338,4 +339,12 @@ func (s *server) RemoveForwarder(ctx context.Context, r apigen.RemoveForwarderRe
 		return nil, fmt.Errorf("%w: members remove their own forwarders", errForbidden)
 	}
 	return apigen.RemoveForwarder204Response{}, s.Service.RemoveForwarder(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Person, r.Address)
+}
+
+// joinsAs is what who joins a course from outside gets; nothing for what nobody joins.
+func joinsAs(x *world.Space) *contract.SpaceViewJoinsAs {
+	if x.Kind != world.Course || !x.Joinable {
+		return nil
+	}
+	return ptr(contract.SpaceViewJoinsAs(cmp.Or(x.JoinsAs, catalogue.View).String()))
 }

@@ -23,9 +23,17 @@ func (s *server) requestOut(st *service.State, r *service.Request) contract.Requ
 		Closed:  some(r.Closed),
 		Closer:  some(r.Closer),
 		Heard:   r.Heard,
+		ToNames: []string{},
+	}
+	for _, to := range r.To {
+		out.ToNames = append(out.ToNames, st.WhoInWords(to))
 	}
 	if v := r.Value; v != nil {
 		out.Value, out.Title = &contract.AskedValue{Where: v.Where, Rule: v.Rule, Value: some(v.Value)}, r.Title
+		return out
+	}
+	if x := r.SignUp; x != nil {
+		out.SignUp, out.Title = &contract.SignUp{Address: x.Address, Asked: x.Asked, Said: x.Said}, r.Title
 		return out
 	}
 	if len(r.Changes) > 0 {
@@ -34,6 +42,10 @@ func (s *server) requestOut(st *service.State, r *service.Request) contract.Requ
 			out.Changes = &changes
 		}
 		out.Title = r.Title
+		return out
+	}
+	if r.Asked == (service.Asked{}) { // of who is forgotten
+		out.Title = "A request of somebody who is forgotten"
 		return out
 	}
 	out.Question = &contract.Question{Subject: r.Asked.Subject, Action: r.Asked.Action, Resource: r.Asked.Resource}
@@ -143,8 +155,8 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 	if err != nil {
 		return nil, err
 	}
-	if len(x.Changes) > 0 {
-		return nil, fmt.Errorf("%w: %s asks for a change of places, which no draft holds; do it", service.ErrConflict, x.ID)
+	if x.IsChange() {
+		return nil, fmt.Errorf("%w: %s asks for a change that no draft holds; do it", service.ErrConflict, x.ID)
 	}
 	q, err := x.Asked.Question(s.Service.Now())
 	if err != nil {

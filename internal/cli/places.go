@@ -34,6 +34,7 @@ var placeFlags = map[string][]placeFlag{
 			help:  "only these from outside: partner:ID, domain:NAME, group:ID or addresses; all for whoever the rules admit",
 			list:  true,
 		},
+		{flag: "joins-as", field: "joins_as", help: "of a course: what who joins it from outside gets, view, contribute or manage"},
 		{flag: "joinable", field: "joinable", help: "our people may join by themselves", yes: true},
 		{flag: "house-licence", field: "house_licence", help: "of a report area: it has a licence for every guest", yes: true},
 	},

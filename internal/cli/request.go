@@ -74,7 +74,7 @@ func (a *app) request() *cobra.Command {
 			}
 			rows := [][]string{}
 			for _, q := range x.Requests {
-				rows = append(rows, []string{q.Id, requestStates[q.State], q.By, strings.Join(q.To, ", "), q.Title, q.Purpose})
+				rows = append(rows, []string{q.Id, requestStates[q.State], q.By, strings.Join(q.ToNames, ", "), q.Title, q.Purpose})
 			}
 			if len(rows) == 0 && a.output == "table" {
 				a.say("There is no request. From a refused question: wexillum request send WHO ACTION RESOURCE --purpose …")
@@ -158,8 +158,8 @@ func (a *app) printRequest(x *contract.Request) error {
 	}
 	a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
 	a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
-	a.say("  goes to   %s", strings.Join(x.To, ", "))
-	if x.Changes != nil && x.State != "works" && x.State != "refused" {
+	a.say("  goes to   %s", strings.Join(x.ToNames, ", "))
+	if x.Question == nil && x.State != "works" && x.State != "refused" {
 		a.say("  to do it  wexillum request do %s", x.Id)
 	}
 	if d := pick(x.Draft); d != "" {

@@ -12,18 +12,21 @@ import (
 
 // settingHelp says what each setting is.
 var settingHelp = map[string]string{
-	"organisation.name":       "what the organisation is called",
-	"organisation.domains":    "our own domains, with commas; *.NAME takes those below along",
-	"organisation.time_zone":  "the time zone in which days are counted, as Europe/Lisbon",
-	"organisation.two_people": "who else must confirm what is published: never, loosening or always",
-	"settings.stance_days":    "days after which a partner's admitting stance counts as unknown",
-	"settings.forget_days":    "days after which a removed record is known by a pseudonym alone",
-	"settings.terms":          "the terms of use that guests accept; empty for those that come with the product",
-	"settings.terms_pt":       "the same in Portuguese; empty: as settings.terms says",
-	"settings.terms_since":    "terms accepted before this moment count no longer",
-	"settings.brake":          "records let go, or messages sent, in a day before somebody must say so",
-	"settings.member_mail":    "messages to outsiders that a member may send in a day",
-	"settings.sightings":      "whether we are told when guests were last seen: told or none",
+	"organisation.name":        "what the organisation is called",
+	"organisation.domains":     "our own domains, with commas; *.NAME takes those below along",
+	"organisation.time_zone":   "the time zone in which days are counted, as Europe/Lisbon",
+	"organisation.two_people":  "who else must confirm what is published: never, loosening or always",
+	"settings.stance_days":     "days after which a partner's admitting stance counts as unknown",
+	"settings.forget_days":     "days after which a removed record is known by a pseudonym alone",
+	"settings.terms":           "the terms of use that guests accept; empty for those that come with the product",
+	"settings.terms_pt":        "the same in Portuguese; empty: as settings.terms says",
+	"settings.terms_since":     "terms accepted before this moment count no longer",
+	"settings.brake":           "records let go, or messages sent, in a day before somebody must say so",
+	"settings.member_mail":     "messages to outsiders that a member may send in a day",
+	"settings.sign_up_asks":    "what who signs up by themselves is asked; questions with | between them",
+	"settings.sign_up_asks_pt": "the same in Portuguese; empty: as settings.sign_up_asks says",
+	"settings.sign_up_by":      "the person of ours who lets them in or not; empty: they come in at once",
+	"settings.sightings":       "whether we are told when guests were last seen: told or none",
 }
 
 func (a *app) settings() *cobra.Command {
@@ -39,7 +42,7 @@ func (a *app) settings() *cobra.Command {
 					from = *x.Organisation
 				}
 			}
-			rows = append(rows, []string{key, settingText(from[field]), settingHelp[key]})
+			rows = append(rows, []string{key, settingText(field, from[field]), settingHelp[key]})
 		}
 		return a.records(x, []string{"setting", "value", "what it is"}, rows)
 	}
@@ -74,16 +77,21 @@ func (a *app) settings() *cobra.Command {
 				}
 				parts[part][field] = settingValue(field, value)
 			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			if person, ok := parts["settings"]["sign_up_by"].(string); ok {
+				if parts["settings"]["sign_up_by"], err = a.named(c, r, "person", person); err != nil {
+					return err
+				}
+			}
 			body := contract.SettingsPatch{Why: optional(why)}
 			if p := parts["organisation"]; p != nil {
 				body.Organisation = &p
 			}
 			if p := parts["settings"]; p != nil {
 				body.Settings = &p
-			}
-			r, err := a.remote()
-			if err != nil {
-				return err
 			}
 			resp, err := r.ChangeSettingsWithApplicationMergePatchPlusJSONBody(c.Context(), &contract.ChangeSettingsParams{}, body)
 			var x contract.AllSettings
@@ -137,6 +145,13 @@ func settingValue(field, text string) any {
 	if text == "" {
 		return nil
 	}
+	if strings.HasPrefix(field, "sign_up_asks") {
+		out := []any{}
+		for _, q := range strings.Split(text, "|") {
+			out = append(out, strings.TrimSpace(q))
+		}
+		return out
+	}
 	if field != "domains" {
 		return text
 	}
@@ -151,7 +166,7 @@ func settingValue(field, text string) any {
 	return out
 }
 
-func settingText(v any) string {
+func settingText(field string, v any) string {
 	list, ok := v.([]any)
 	if !ok {
 		return fieldText(v)
@@ -167,6 +182,9 @@ func settingText(v any) string {
 			continue
 		}
 		out = append(out, fmt.Sprint(e))
+	}
+	if strings.HasPrefix(field, "sign_up_asks") {
+		return strings.Join(out, " | ")
 	}
 	return strings.Join(out, ", ")
 }

@@ -821,6 +821,40 @@ func (c *Client) DoorProve(ctx context.Context, body DoorProveJSONRequestBody, r
 	return c.Client.Do(req)
 }
 
+// DoorSignUpWithBody Answer what signing up asks, or without answers be told what it asks, with an address that this browser proved in the last half hour
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/sign-up (the `DoorSignUp` operationId).
+func (c *Client) DoorSignUpWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorSignUpRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorSignUp Answer what signing up asks, or without answers be told what it asks, with an address that this browser proved in the last half hour
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/sign-up (the `DoorSignUp` operationId).
+func (c *Client) DoorSignUp(ctx context.Context, body DoorSignUpJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorSignUpRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Drafts Drafts of policy, the newest first
 //
 // Corresponds with GET /api/v1/drafts (the `Drafts` operationId).
@@ -5999,6 +6033,46 @@ func NewDoorProveRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/door/prove")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDoorSignUpRequest calls the generic DoorSignUp builder with application/json body
+func NewDoorSignUpRequest(server string, body DoorSignUpJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorSignUpRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorSignUpRequestWithBody constructs an http.Request for the DoorSignUp method, with any body, and a specified content type
+func NewDoorSignUpRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/sign-up")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

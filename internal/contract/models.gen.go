@@ -352,6 +352,51 @@ func (e DomainTestVerdict) Valid() bool {
 	}
 }
 
+// Defines values for DoorStepRole.
+const (
+	DoorStepRoleContribute DoorStepRole = "contribute"
+	DoorStepRoleManage     DoorStepRole = "manage"
+	DoorStepRoleView       DoorStepRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the DoorStepRole enum.
+func (e DoorStepRole) Valid() bool {
+	switch e {
+	case DoorStepRoleContribute:
+		return true
+	case DoorStepRoleManage:
+		return true
+	case DoorStepRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DoorStepStep.
+const (
+	DoorStepStepJoined    DoorStepStep = "joined"
+	DoorStepStepQuestions DoorStepStep = "questions"
+	DoorStepStepRefused   DoorStepStep = "refused"
+	DoorStepStepWaiting   DoorStepStep = "waiting"
+)
+
+// Valid indicates whether the value is a known member of the DoorStepStep enum.
+func (e DoorStepStep) Valid() bool {
+	switch e {
+	case DoorStepStepJoined:
+		return true
+	case DoorStepStepQuestions:
+		return true
+	case DoorStepStepRefused:
+		return true
+	case DoorStepStepWaiting:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DraftState.
 const (
 	DraftStateDropped   DraftState = "dropped"
@@ -1243,6 +1288,27 @@ func (e SessionRole) Valid() bool {
 	case SessionRoleKeeper:
 		return true
 	case SessionRoleMember:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SpaceViewJoinsAs.
+const (
+	SpaceViewJoinsAsContribute SpaceViewJoinsAs = "contribute"
+	SpaceViewJoinsAsManage     SpaceViewJoinsAs = "manage"
+	SpaceViewJoinsAsView       SpaceViewJoinsAs = "view"
+)
+
+// Valid indicates whether the value is a known member of the SpaceViewJoinsAs enum.
+func (e SpaceViewJoinsAs) Valid() bool {
+	switch e {
+	case SpaceViewJoinsAsContribute:
+		return true
+	case SpaceViewJoinsAsManage:
+		return true
+	case SpaceViewJoinsAsView:
 		return true
 	default:
 		return false
@@ -2979,10 +3045,20 @@ type DomainsImported struct {
 	Written bool           `json:"written"`
 }
 
+// DoorAnswers defines model for DoorAnswers.
+type DoorAnswers struct {
+	// Answers To each question, in order
+	Answers  *[]string `json:"answers,omitempty"`
+	Language *string   `json:"language,omitempty"`
+}
+
 // DoorAsk defines model for DoorAsk.
 type DoorAsk struct {
 	Address *string `json:"address,omitempty"`
-	Key     *string `json:"key,omitempty"`
+
+	// Join The id of a course of ours that they come to join
+	Join *string `json:"join,omitempty"`
+	Key  *string `json:"key,omitempty"`
 
 	// Language That of the page; mail follows it where no record says one
 	Language *string `json:"language,omitempty"`
@@ -3005,11 +3081,40 @@ type DoorKey struct {
 type DoorProof struct {
 	Address *string `json:"address,omitempty"`
 	Code    string  `json:"code"`
-	Key     *string `json:"key,omitempty"`
+
+	// Join The id of a course of ours that they come to join
+	Join *string `json:"join,omitempty"`
+	Key  *string `json:"key,omitempty"`
 
 	// Language That of the page; a newcomer's record takes it
 	Language *string `json:"language,omitempty"`
 }
+
+// DoorStep defines model for DoorStep.
+type DoorStep struct {
+	// Address That was proved
+	Address string `json:"address"`
+
+	// Answer Why not
+	Answer *string `json:"answer,omitempty"`
+
+	// Questions To be answered
+	Questions *[]string     `json:"questions,omitempty"`
+	Role      *DoorStepRole `json:"role,omitempty"`
+
+	// Since When they asked
+	Since *string `json:"since,omitempty"`
+
+	// Space The course that they have joined
+	Space *string      `json:"space,omitempty"`
+	Step  DoorStepStep `json:"step"`
+}
+
+// DoorStepRole defines model for DoorStep.Role.
+type DoorStepRole string
+
+// DoorStepStep defines model for DoorStep.Step.
+type DoorStepStep string
 
 // Draft defines model for Draft.
 type Draft struct {
@@ -4700,14 +4805,20 @@ type Request struct {
 	Person   *string      `json:"person,omitempty"`
 	Purpose  string       `json:"purpose"`
 	Question *Question    `json:"question,omitempty"`
-	State    RequestState `json:"state"`
+
+	// SignUp Somebody at the door who proved an address and wants a record of a guest
+	SignUp *SignUp      `json:"sign_up,omitempty"`
+	State  RequestState `json:"state"`
 
 	// Title The question or the changes in a sentence
 	Title string `json:"title"`
 
 	// To Who can change it: administrator, owner:ID, partner:ID, the party
-	To    []string    `json:"to"`
-	Value *AskedValue `json:"value,omitempty"`
+	To []string `json:"to"`
+
+	// ToNames The same, by name
+	ToNames []string    `json:"to_names"`
+	Value   *AskedValue `json:"value,omitempty"`
 }
 
 // RequestState defines model for Request.State.
@@ -4893,6 +5004,13 @@ type Settling struct {
 	From *string `json:"from,omitempty"`
 }
 
+// SignUp Somebody at the door who proved an address and wants a record of a guest
+type SignUp struct {
+	Address string   `json:"address"`
+	Asked   []string `json:"asked"`
+	Said    []string `json:"said"`
+}
+
 // SpaceBrief defines model for SpaceBrief.
 type SpaceBrief struct {
 	Id    string `json:"id"`
@@ -4921,16 +5039,22 @@ type SpaceView struct {
 	Id           string      `json:"id"`
 	Items        []ItemView  `json:"items"`
 	Joinable     bool        `json:"joinable"`
-	Kind         string      `json:"kind"`
-	Meetings     []NamedRef  `json:"meetings"`
-	Members      []NamedRef  `json:"members"`
-	Name         string      `json:"name"`
-	Owners       []NamedRef  `json:"owners"`
+
+	// JoinsAs What who joins a course from outside gets
+	JoinsAs  *SpaceViewJoinsAs `json:"joins_as,omitempty"`
+	Kind     string            `json:"kind"`
+	Meetings []NamedRef        `json:"meetings"`
+	Members  []NamedRef        `json:"members"`
+	Name     string            `json:"name"`
+	Owners   []NamedRef        `json:"owners"`
 
 	// Parties Only these from outside; absent is whoever the rules admit
 	Parties *[]string `json:"parties,omitempty"`
 	Values  Values    `json:"values"`
 }
+
+// SpaceViewJoinsAs What who joins a course from outside gets
+type SpaceViewJoinsAs string
 
 // Stance defines model for Stance.
 type Stance struct {
@@ -6717,6 +6841,9 @@ type DoorPartnerJSONRequestBody = DoorAsk
 
 // DoorProveJSONRequestBody defines body for DoorProve for application/json ContentType.
 type DoorProveJSONRequestBody = DoorProof
+
+// DoorSignUpJSONRequestBody defines body for DoorSignUp for application/json ContentType.
+type DoorSignUpJSONRequestBody = DoorAnswers
 
 // MakeDraftJSONRequestBody defines body for MakeDraft for application/json ContentType.
 type MakeDraftJSONRequestBody MakeDraftJSONBody

@@ -51,6 +51,7 @@ func TestMendFromFindings(t *testing.T) {
 // TestEveryTextField sends a character of every class in every text field of every operation
 // of the contract: nothing breaks, and the dump can be read afterwards.
 func TestEveryTextField(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("harbour")
 	text, err := os.ReadFile("../api/openapi.yaml")

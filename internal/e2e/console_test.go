@@ -46,6 +46,7 @@ func quote(s string) string {
 // TestConsolePath asks, goes to what is ours, changes it, and sees the answer
 // change in both open consoles without asking again.
 func TestConsolePath(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	one, two := r.page(browser(t), "harbour"), r.page(browser(t), "lantern")
 	two.goTo(lecturer, verdict)
@@ -91,6 +92,7 @@ func TestConsolePath(t *testing.T) {
 
 // TestConsoleRules changes a rule on the sheet; a wrong value is told in place.
 func TestConsoleRules(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/rules", "document.querySelectorAll('.rule').length === 75")
@@ -115,6 +117,7 @@ func TestConsoleRules(t *testing.T) {
 
 // TestConsoleStanding suspends a partner after saying whom it concerns.
 func TestConsoleStanding(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/pallowick", "document.querySelector('.openings')")
@@ -155,6 +158,7 @@ func TestConsoleStanding(t *testing.T) {
 // TestConsoleLooks tries every page in light, dark and on a small phone's width: no axe
 // violation, and nothing wider than the window. make walk tries every width in both.
 func TestConsoleLooks(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	at, _ := r.withSuite(10 * demo.SuiteFaster)
 	r.settled("parley")
@@ -198,6 +202,7 @@ func TestConsoleLooks(t *testing.T) {
 
 // TestConsoleMember shows a member what is theirs, and what is not as such.
 func TestConsoleMember(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
 	if links := eval[int](p, "document.querySelectorAll('.mast-row nav a').length"); links != 4 {

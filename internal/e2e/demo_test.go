@@ -115,6 +115,7 @@ func (s *started) interrupt() {
 // TestDemo starts, stops, is killed, starts again with what was there, and begins
 // afresh, as whoever runs the tests and as an ordinary user.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	users := map[string]*syscall.Credential{"self": nil}
 	if os.Getuid() == 0 {
 		users["ordinary"] = &syscall.Credential{Uid: 65534, Gid: 65534}

@@ -16,6 +16,7 @@ import (
 // a fresh demo, and wants the lines shown to come back in their order. … stands
 // for anything; [status 3] for an exit status other than 0.
 func TestDocs(t *testing.T) {
+	t.Parallel()
 	bin, err := binary()
 	if err != nil {
 		t.Fatal(bin, err)

@@ -83,6 +83,7 @@ func TestSlashes(t *testing.T) {
 // TestPartnerSignInAcrossSites lets a guest sign in with their own organisation in a browser
 // that knows the two as different sites, and takes no address that is not verified.
 func TestPartnerSignInAcrossSites(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	at := strings.Replace(r.url, "127.0.0.1", "localhost", 1)
 	p := &page{t, browser(t, chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost")), at}

@@ -141,7 +141,7 @@ func TestRemedyFromTheClient(t *testing.T) {
 	q := []string{"r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk"}
 	r.says(3, "What would make it a yes", append(append([]string{"ask"}, q...), "--remedy")...)
 	r.says(2, "give --purpose", append([]string{"request", "send"}, q...)...)
-	out := r.says(0, "goes to   administrator", append(append([]string{"request", "send"}, q...), "--purpose", "they mend their own words")...)
+	out := r.says(0, "goes to   an administrator", append(append([]string{"request", "send"}, q...), "--purpose", "they mend their own words")...)
 	id := strings.Fields(out)[0]
 	r.says(1, "you have asked for this already", append(append([]string{"request", "send"}, q...), "--purpose", "again")...)
 	r.says(1, "it is a yes already", "request", "send", "person:d.ekwinter", "directory.invite", "space:low-water-design", "--context", "address=new@pallowick.example", "--purpose", "x")
@@ -183,6 +183,7 @@ func TestRemedyFromTheClient(t *testing.T) {
 // TestConsoleDrafts goes the whole path in a browser: question, remedy, draft, impact,
 // publish, question again; then goes back.
 func TestConsoleDrafts(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	b := browser(t)
 	p := r.page(b, "harbour")
@@ -307,6 +308,7 @@ func (r *running) eventually(want string, args ...string) {
 // TestDue tells what is due from the service and from a file alike, as a draft would make
 // it, and in the console day by day.
 func TestDue(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("lantern")
 	world := filepath.Join(t.TempDir(), "world.yaml")

@@ -86,6 +86,7 @@ var codeIn = regexp.MustCompile(`[A-Z2-9]{4}-[A-Z2-9]{4}`)
 // by link and code, more time asked for and given, suspended by the calendar, brought back,
 // let go, and gone.
 func TestLifeOfAGuest(t *testing.T) {
+	t.Parallel()
 	clock := &settable{at: time.Now().UTC().Truncate(24 * time.Hour).Add(10 * time.Hour)}
 	began := clock.at
 	r := startServiceAt(t, dsnOf(t), clock.now, demo.Fill)
@@ -425,6 +426,7 @@ func TestLists(t *testing.T) {
 // TestMemberInvites lets a member invite, extend and answer for their own guests in their
 // own part of the console, and nobody else's.
 func TestMemberInvites(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "rigger")
 	p.goTo("/mine", "document.querySelectorAll('.guests tbody tr').length > 3")
@@ -580,6 +582,7 @@ func TestNewcomer(t *testing.T) {
 // TestListsInTheConsole takes a list in whose columns have other names: what is wrong is told
 // by line and column and nothing is taken; then all of it is.
 func TestListsInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	pg := r.page(browser(t), "mooring")
@@ -608,6 +611,7 @@ func TestListsInTheConsole(t *testing.T) {
 // TestSuccession lets a sponsor leave: what they answer for is counted, a successor is asked,
 // hears of it by mail and takes over on the page that waits for them; the client tells the same.
 func TestSuccession(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.post()
 	r.login("harbour")

@@ -292,6 +292,7 @@ func TestMemberInOwnSpaces(t *testing.T) {
 // TestConsolePlaces sets a value in a space, makes and ends an exception, accepts
 // a finding, and asks what an invitation would open.
 func TestConsolePlaces(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/spaces", "document.querySelectorAll('.listing tbody tr').length >= 40")

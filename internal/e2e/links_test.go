@@ -10,6 +10,7 @@ import (
 
 // TestLinks makes links by client, network and console, finds them, and ends one.
 func TestLinks(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("mooring")
 	count := func() int {

@@ -169,6 +169,7 @@ func TestBundleCheck(t *testing.T) {
 // TestPartnersInTheConsole walks the board and a partner's page: filters, the
 // record, a list of domains, letters, the statement, split and merge.
 func TestPartnersInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	rows := "document.querySelectorAll('.board tbody tr').length"

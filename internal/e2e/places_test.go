@@ -102,13 +102,13 @@ func TestPlacesInTheClient(t *testing.T) {
 	// And ask for it.
 	r.says(1, "To ask for it: the same command with --request", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why", "x")
 	r.says(2, "say what it is for: give --why", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request")
-	asked := r.says(0, "goes to   administrator", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request", "--why", "the autumn rigging")
+	asked := r.says(0, "goes to   an administrator", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request", "--why", "the autumn rigging")
 	id := strings.Fields(asked)[0]
 	r.says(1, "there is nothing to ask for; you may do it yourself", "space", "set", "low-water-design", "--name", "Y", "--request", "--why", "x")
 	r.login("mooring")
 	r.says(0, "Make a space Mine", "request", "list")
 	r.says(0, "space mine: would be made", "request", "do", id, "--preview")
-	r.says(1, "asks for a change of places, which no draft holds", "request", "draft", id)
+	r.says(1, "asks for a change that no draft holds", "request", "draft", id)
 	r.says(0, "space mine: made", "request", "do", id)
 	r.login("rigger")
 	r.says(0, "▲ works", "request", "show", id)
@@ -118,6 +118,7 @@ func TestPlacesInTheClient(t *testing.T) {
 // TestPlacesInTheConsole does the same by hand: a space from a pattern, an item, a role, a meeting, a
 // person, and the way back of each.
 func TestPlacesInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/spaces", "document.querySelector('.listing')")

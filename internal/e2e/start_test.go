@@ -67,6 +67,7 @@ func startOn(t *testing.T, dir string) *begun {
 // TestFirstHour goes from an empty machine to the first guest's role with the console alone: the first
 // administrator, the organisation, a list of people, a posture, a partner, a place and an invitation.
 func TestFirstHour(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(t.TempDir(), "own")
 	x := startOn(t, dir)
 	if x.began == "" {
@@ -163,6 +164,7 @@ func TestFirstHour(t *testing.T) {
 
 // TestFirstHourInTheClient does the same with the client alone, knowing no id beforehand.
 func TestFirstHourInTheClient(t *testing.T) {
+	t.Parallel()
 	x := startOn(t, filepath.Join(t.TempDir(), "own"))
 	if status, _, errs := x.client("short\n", "begin", x.began, "--name", "captain"); status != 2 || !strings.Contains(errs, "at least 12 characters") {
 		t.Errorf("%d %s", status, errs)

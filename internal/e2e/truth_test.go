@@ -89,6 +89,7 @@ func (p *page) weighsRule() {
 // TestPublishingIsTold publishes while the answer is held back or lost: the dialogue cannot be
 // left meanwhile, and says what became of it.
 func TestPublishingIsTold(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	d := r.delayed()
 	r.url, d.url = d.url, r.url
@@ -151,6 +152,7 @@ func TestPublishingIsTold(t *testing.T) {
 // TestSessionEndsOverThePage ends a session in the middle of a form: the password is asked over
 // the page, and what was typed is still there, a weighed reason too.
 func TestSessionEndsOverThePage(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.weighsRule()
@@ -190,6 +192,7 @@ func TestSessionEndsOverThePage(t *testing.T) {
 // TestDraftSaysWhatIsInIt works in a draft: what goes into it and what does not is said where it
 // is done, lists and reports are answered as it, and giving it up can be taken back.
 func TestDraftSaysWhatIsInIt(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	r.must("draft", "new", "tide table")
@@ -276,6 +279,7 @@ func TestDraftSaysWhatIsInIt(t *testing.T) {
 // TestSecondPerson makes somebody else confirm, from the console alone: who must sees it on
 // Today and in the menu.
 func TestSecondPerson(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	check(t, r.svc.PutAccount(t.Context(), "test", "", service.Account{Name: "quay", Role: "administrator"}, "the-second-pair-of-eyes"))
 	ctx := browser(t)
@@ -313,6 +317,7 @@ func TestSecondPerson(t *testing.T) {
 // TestKeysWriteNothing goes through pages by the keyboard: passing by changes nothing, and the
 // focus is where the work goes on.
 func TestKeysWriteNothing(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/reach?who=maren.holtveig%40ilvane.example&at=2026-12-24", "document.querySelector('#t-range')")
@@ -410,6 +415,7 @@ func TestKeyboardAlone(t *testing.T) {
 // TestEveryFormKeepsWork ends the session in the middle of every form that writes: what was
 // typed is there when the password was given again, and nothing was written meanwhile.
 func TestEveryFormKeepsWork(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	const mark = "typed before it ended"

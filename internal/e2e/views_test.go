@@ -296,6 +296,7 @@ func TestViews(t *testing.T) {
 // TestViewsInTheConsole walks reach, audience and difference: groups, a party, the
 // line of time, a resource with all in it, two parties, with axe on each.
 func TestViewsInTheConsole(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	rows := "document.querySelectorAll('.reach-board tbody tr').length"

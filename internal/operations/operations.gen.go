@@ -129,6 +129,7 @@ var all = []Operation{
 	{ID: "doorOpen", Method: "POST", Pattern: "/api/v1/door/open", Summary: "What the link of an invitation is about; it is not spent", Roles: []string{"anybody"}, Draft: "never"},
 	{ID: "doorCode", Method: "POST", Pattern: "/api/v1/door/code", Summary: "Mail a one-time code; the answer is the same for addresses that nobody knows", Roles: []string{"anybody"}, Draft: "never"},
 	{ID: "doorProve", Method: "POST", Pattern: "/api/v1/door/prove", Summary: "Sign in with a one-time code", Roles: []string{"anybody"}, Draft: "never"},
+	{ID: "doorSignUp", Method: "POST", Pattern: "/api/v1/door/sign-up", Summary: "Answer what signing up asks, or without answers be told what it asks, with an address that this browser proved in the last half hour", Roles: []string{"anybody"}, Draft: "never"},
 	{ID: "doorPartner", Method: "POST", Pattern: "/api/v1/door/partner", Summary: "Sign in with the partner's own sign-in (OpenID Connect)", Roles: []string{"anybody"}, Draft: "never"},
 	{ID: "doorBack", Method: "GET", Pattern: "/api/v1/door/back", Summary: "Where a partner's own sign-in leads back to", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "own", Method: "GET", Pattern: "/api/v1/own", Summary: "A guest's own page", Roles: []string{"guest"}, Draft: "ask"},

@@ -772,6 +772,9 @@ func (s *Service) LiftBrake(ctx context.Context, who Who, why string) (Braked, e
 		return held, fmt.Errorf("%w: nothing is held", ErrNotFound)
 	}
 	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		if err := noteLetGo(t, held.Records); err != nil {
+			return err
+		}
 		return putJSON(t, "brake", "dates", map[string]string{"lifted": s.Now().String()})
 	})
 	if err == nil {

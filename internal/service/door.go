@@ -145,8 +145,9 @@ func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (orig
 	return origin, sponsor, err
 }
 
-// becomeGuest makes the record of a newcomer who proved who they are.
-func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language string) error {
+// becomeGuest makes the record of a newcomer who proved who they are, with what they answered to the questions of
+// signing up.
+func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language, said string) error {
 	return s.change(ctx, GuestName(a.String()), "signed up", func(now *State, t *store.Tx) error {
 		if g, err := s.guestNow(now, t, a, s.Now()); err != nil || g != nil { // in another window, a moment ago
 			return err
@@ -159,25 +160,30 @@ func (s *Service) becomeGuest(ctx context.Context, a addr.Address, language stri
 			origin = world.ByShare // it was given something; that it might have signed up too says nothing
 			t.Because("came in to what was given to this address")
 		}
-		at := s.Now()
-		_, err = t.PutGuest(
-			&world.Guest{
-				Address:    a,
-				Sponsor:    sponsor,
-				State:      world.StateActive,
-				Origins:    origin,
-				Since:      at,
-				Accepted:   at,
-				LastSeen:   at,
-				Language:   language,
-				Renewed:    moment.Always,
-				Until:      moment.Never,
-				Terms:      moment.Never,
-				StateSince: moment.Always,
-			},
-		)
-		return err
+		return putNewcomer(t, a, origin, sponsor, language, said, s.Now())
 	})
+}
+
+// putNewcomer writes the record of an outsider who comes by themselves.
+func putNewcomer(t *store.Tx, a addr.Address, origin world.Origin, sponsor, language, said string, at moment.Moment) error {
+	_, err := t.PutGuest(
+		&world.Guest{
+			Address:    a,
+			Sponsor:    sponsor,
+			Purpose:    said,
+			State:      world.StateActive,
+			Origins:    origin,
+			Since:      at,
+			Accepted:   at,
+			LastSeen:   at,
+			Language:   language,
+			Renewed:    moment.Always,
+			Until:      moment.Never,
+			Terms:      moment.Never,
+			StateSince: moment.Always,
+		},
+	)
+	return err
 }
 
 // DoorInvited is what the link of an invitation tells to whoever holds it.
@@ -226,6 +232,7 @@ type Knock struct {
 	Key      string // the secret of an invitation's link, or
 	Address  string
 	Language string // of the page
+	Join     string // the course of ours that they come to join
 }
 
 func (k *Knock) door(a addr.Address) store.Door {
@@ -285,7 +292,7 @@ func (s *Service) AskCode(ctx context.Context, k Knock) error {
 			MessageID: newMessageID(s.State().Host()),
 			Recipient: a.String(),
 			Kind:      "code",
-			Doc:       []byte(jsonOf(map[string]string{"language": k.Language, "browser": hex.EncodeToString(d.Browser[:])})),
+			Doc:       []byte(jsonOf(map[string]string{"language": k.Language, "browser": hex.EncodeToString(d.Browser[:]), "join": k.Join})),
 			Made:      now,
 			Due:       now,
 		},
@@ -293,9 +300,12 @@ func (s *Service) AskCode(ctx context.Context, k Knock) error {
 	return err
 }
 
-// mayHaveCode reports whether a one-time code lets an address in.
-func (s *Service) mayHaveCode(ctx context.Context, a addr.Address) (bool, error) {
+// mayHaveCode reports whether a one-time code lets an address in, or into a course.
+func (s *Service) mayHaveCode(ctx context.Context, a addr.Address, join string) (bool, error) {
 	st := s.State()
+	if join != "" && s.mayJoin(st, a, join) {
+		return true, nil
+	}
 	if st.GuestRule(a, "", ruleSignIn)&byCode == 0 {
 		return false, nil
 	}
@@ -308,27 +318,27 @@ func (s *Service) mayHaveCode(ctx context.Context, a addr.Address) (bool, error)
 
 // Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and
 // never asked for are the same answer.
-func (s *Service) Prove(ctx context.Context, k Knock, code string) (Who, error) {
+func (s *Service) Prove(ctx context.Context, k Knock, code string) (Entered, error) {
 	if err := oneOfWords("language", k.Language, Languages...); err != nil {
-		return Who{}, err
+		return Entered{}, err
 	}
 	a, err := s.doorAddress(ctx, &k)
 	if err != nil {
-		return Who{}, err
+		return Entered{}, err
 	}
 	d := k.door(a)
 	salt, hash, ok, err := s.store.TryDoorCode(ctx, d, codeTries, s.Now())
 	if err != nil {
-		return Who{}, err
+		return Entered{}, err
 	}
 	given := codeHash(salt, plainCode(code))
 	if !ok || subtle.ConstantTimeCompare(given[:], hash) != 1 {
-		return Who{}, s.refusedGuest(ctx, a, WayCode, k.Source)
+		return Entered{}, s.refusedGuest(ctx, a, WayCode, k.Source)
 	}
 	if ok, err = s.store.SpendDoorCode(ctx, d, hash); err != nil || !ok {
-		return Who{}, errors.Join(err, ErrDenied)
+		return Entered{}, errors.Join(err, ErrDenied)
 	}
-	return s.SeenGuest(ctx, a, k.Language, WayCode, k.Source)
+	return s.Proved(ctx, a, k, WayCode)
 }
 
 // refusedGuest writes to the journal that somebody at the door was refused, whether the
@@ -351,7 +361,7 @@ func (s *Service) refusedGuest(ctx context.Context, a addr.Address, way, from st
 // gets a record by it.
 func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language, way, from string) (Who, error) {
 	if !s.maySignIn(a) {
-		if err := s.becomeGuest(ctx, a, language); err != nil {
+		if err := s.becomeGuest(ctx, a, language, ""); err != nil {
 			return Who{}, err
 		}
 	}
@@ -400,16 +410,16 @@ func (s *Service) SignInOf(address string) (*PartnerSignIn, error) {
 
 // PartnerProved signs a guest in whom their partner's own sign-in named: the address must
 // be at a domain of that partner.
-func (s *Service) PartnerProved(ctx context.Context, partner, address, from string) (Who, error) {
-	in, err := s.SignInOf(address)
+func (s *Service) PartnerProved(ctx context.Context, partner string, k Knock) (Entered, error) {
+	in, err := s.SignInOf(k.Address)
 	if err != nil || in.Partner != partner {
-		return Who{}, ErrDenied
+		return Entered{}, ErrDenied
 	}
-	a, err := addr.Parse(strings.TrimSpace(address))
+	a, err := addr.Parse(strings.TrimSpace(k.Address))
 	if err != nil {
-		return Who{}, ErrDenied
+		return Entered{}, ErrDenied
 	}
-	return s.SeenGuest(ctx, a, "", WayPartner, from)
+	return s.Proved(ctx, a, k, WayPartner)
 }
 
 // Terms returns the terms of use that guests accept, in a language.

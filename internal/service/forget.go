@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
@@ -51,6 +53,27 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 			}
 		}
 	}
+	strangers, err := s.refusedStrangers(ctx, before)
+	if err != nil {
+		return n, err
+	}
+	for _, a := range strangers {
+		did := false
+		if err := s.change(ctx, Scheduler, "forgotten after the days of the setting", func(_ *State, t *store.Tx) error {
+			did = false
+			if g, err := t.Guest(a); err != nil || g != nil { // let in meanwhile
+				return err
+			}
+			_, err := t.Forget(a)
+			did = err == nil
+			return err
+		}); err != nil {
+			return n, err
+		}
+		if did {
+			n++
+		}
+	}
 	if n > 0 {
 		s.past.Lock()
 		s.past.states = nil
@@ -61,4 +84,20 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 	}
 	s.forgot.Store(&day)
 	return n, nil
+}
+
+// refusedStrangers lists addresses that asked to sign up, were refused before a moment, and never had a record.
+func (s *Service) refusedStrangers(ctx context.Context, before time.Time) (out []string, err error) {
+	err = s.store.Naming(ctx, "request", `"sign_up":`, func(_ string, doc []byte) error {
+		r, err := requestOf(doc)
+		if err != nil || r.SignUp == nil || r.State != RequestRefused {
+			return err
+		}
+		closed, err := moment.Parse(r.Closed)
+		if err == nil && closed.Time().Before(before) && !slices.Contains(out, r.SignUp.Address) && strings.Contains(r.SignUp.Address, "@") {
+			out = append(out, r.SignUp.Address)
+		}
+		return err
+	})
+	return
 }

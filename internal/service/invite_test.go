@@ -133,8 +133,9 @@ func TestInvite(t *testing.T) {
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
 	code := codeIn.FindString(post.got[0].Text)
-	who, err := s.Prove(ctx, Knock{Key: key}, " "+strings.ToLower(code)+" ")
+	entered, err := s.Prove(ctx, Knock{Key: key}, " "+strings.ToLower(code)+" ")
 	check(t, err)
+	who := entered.Who
 	if who.Since == 0 || who != (Who{Since: who.Since, Name: "guest:maren@ilvane.example", Role: RoleGuest, Guest: "maren@ilvane.example"}) {
 		t.Errorf("%+v", who)
 	}

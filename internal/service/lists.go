@@ -43,7 +43,7 @@ var listColumns = map[string][]string{
 	},
 	"grants": {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
 	"links":  {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
-	"spaces": {"id", "name", "kind", "joinable", "house_licence", "owners", "members", "parties"},
+	"spaces": {"id", "name", "kind", "joinable", "joins_as", "house_licence", "owners", "members", "parties"},
 	"people": {"id", "name", "address", "groups", "roles", "language", "left"},
 }
 

@@ -207,7 +207,9 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeCode(ctx, m, data["language"], &c)
 	case "letter":
 		return s.composeLetter(ctx, data["letter"])
-	case "digest", "offer", "arrived", "works", "answered":
+	case "let_in":
+		return s.composeLetIn(ctx, data["request"], &c)
+	case "digest", "offer", "arrived", "works", "answered", "sign_up":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -368,7 +370,10 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 	}
 	st := s.State()
 	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
-	if r.changes() {
+	if r.SignUp != nil {
+		c.Guest = r.SignUp.Address
+	}
+	if r.IsChange() {
 		c.What, c.Link = []string{r.Title}, s.address("/")
 		msg, err := mail.Compose(kind, language, c)
 		return &msg, err
@@ -395,6 +400,13 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 // tellAsker mails to whoever sent a question that something became of it.
 func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 	kind := map[RequestState]string{RequestWorks: "works", RequestAnswered: "answered", RequestRefused: "answered"}[r.State]
+	if r.SignUp != nil && kind != "" {
+		to, err := addr.Parse(r.SignUp.Address)
+		if err != nil {
+			return err
+		}
+		return s.postMail(t, st, to, "let_in", "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
+	}
 	text := st.AddressOf(r.Person)
 	if kind == "" || r.Person == "" || text == "" || st.LeftAt(r.Person) != 0 {
 		return nil
@@ -404,6 +416,24 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 		return err
 	}
 	return s.postMail(t, st, to, kind, "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
+}
+
+// composeLetIn writes to somebody at the door whether they may come in.
+func (s *Service) composeLetIn(ctx context.Context, id string, c *mail.Content) (*mail.Message, error) {
+	doc, err := s.store.Record(ctx, "request", id)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	r, err := requestOf(doc)
+	if err != nil || r.SignUp == nil {
+		return nil, err
+	}
+	c.Text = r.Answer
+	if r.State == RequestWorks {
+		c.Link = s.address("/door")
+	}
+	msg, err := mail.Compose("let_in", phrase.Of(r.SignUp.Language), c)
+	return &msg, err
 }
 
 // besideWords are what a guest may do where no role is needed, in words.
@@ -485,7 +515,11 @@ func (s *Service) composeCode(ctx context.Context, m *store.Message, language st
 	if err != nil {
 		return nil, err
 	}
-	if may, err := s.mayHaveCode(ctx, a); err != nil || !may {
+	var asked struct{ Browser, Join string }
+	if err := json.Unmarshal(m.Doc, &asked); err != nil {
+		return nil, err
+	}
+	if may, err := s.mayHaveCode(ctx, a, asked.Join); err != nil || !may {
 		return nil, err
 	}
 	g, err := s.store.Guest(ctx, m.Recipient)
@@ -499,10 +533,6 @@ func (s *Service) composeCode(ctx context.Context, m *store.Message, language st
 	var salt [16]byte
 	_, _ = rand.Read(salt[:])
 	d := store.Door{Address: m.Recipient}
-	var asked struct{ Browser string }
-	if err := json.Unmarshal(m.Doc, &asked); err != nil {
-		return nil, err
-	}
 	if _, err := hex.Decode(d.Browser[:], []byte(asked.Browser)); err != nil {
 		return nil, err
 	}
@@ -558,7 +588,7 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}
-	if m.Kind == "works" || m.Kind == "answered" {
+	if m.Kind == "works" || m.Kind == "answered" || m.Kind == "sign_up" {
 		return s.composeRequest(ctx, m.Kind, language, data["request"], c)
 	}
 	var d digest

@@ -136,7 +136,12 @@ func (s *Service) write(x *DraftNow, t *store.Tx) error {
 	}
 	d.Edits = draft.Diff(s.docs(x.Live), worldfile.DocsOf(x.After.Policy()), x.Clean, d.Weighed.By, s.Now().String(), "")
 	d.State, d.Published, d.Base = DraftPublished, t.Head().Revision, x.Live.Head.Revision
-	return nil
+	// Whom its days let go at once, the impact said to whoever published it.
+	_, n, err := s.CutOffs(t.Context(), x.Live, x.After, s.Now(), 0)
+	if err != nil {
+		return err
+	}
+	return noteLetGo(t, n)
 }
 
 func (s *Service) writeNext(live *State, next *world.World, t *store.Tx, why string) error {

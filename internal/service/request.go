@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,9 +11,11 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/remedy"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 )
 
@@ -67,6 +70,7 @@ type Request struct {
 	Asked   Asked        `json:"asked,omitzero"`
 	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
 	Value   *AskedValue  `json:"value,omitempty"`   // a value that is to be set; then nothing else
+	SignUp  *SignUp      `json:"sign_up,omitempty"` // somebody at the door who wants a record; then nothing else
 	Title   string       `json:"title,omitempty"`   // of the changes, as things were called when they were asked for
 	Purpose string       `json:"purpose"`
 	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
@@ -79,8 +83,8 @@ type Request struct {
 	Heard   bool         `json:"heard,omitempty"` // the asker has seen what became of it
 }
 
-// changes reports whether it asks for something to be changed, rather than whether something may be.
-func (r *Request) changes() bool { return len(r.Changes) > 0 || r.Value != nil }
+// IsChange reports whether it asks for something to be changed, rather than whether something may be.
+func (r *Request) IsChange() bool { return len(r.Changes) > 0 || r.Value != nil || r.SignUp != nil }
 
 // over reports whether nothing more can become of it.
 func (r *Request) over() bool { return r.State == RequestRefused || r.State == RequestWorks }
@@ -189,6 +193,22 @@ func (s *Service) Requests(ctx context.Context, who Who, over bool) ([]Request, 
 	return out, err
 }
 
+// WhoInWords says by name whom a request goes to.
+func (s *State) WhoInWords(to string) string {
+	kind, id, _ := strings.Cut(to, ":")
+	switch kind {
+	case "administrator":
+		return "an administrator"
+	case "owner":
+		return cmp.Or(s.NameOf(world.Resource{Kind: catalogue.Person, ID: id}), id)
+	case "partner":
+		if p, err := s.Partner(id); err == nil {
+			return "an administrator of " + p.Name
+		}
+	}
+	return to
+}
+
 func mine(r *Request, who Who) bool {
 	if who.Role != Member || r.By == who.Name {
 		return true
@@ -266,6 +286,9 @@ func (s *Service) AnswerRequest(ctx context.Context, who Who, id, text string, r
 		if err := mayClose(r, who); err != nil {
 			return err
 		}
+		if r.SignUp != nil && !refuse {
+			return fmt.Errorf("%w: let %s in (do it), or say no with a reason", ErrConflict, r.SignUp.Address)
+		}
 		r.State, r.Answer, r.Closer, r.Closed, r.Heard = RequestAnswered, text, who.Name, s.Now().String(), false
 		if refuse {
 			r.State = RequestRefused
@@ -318,7 +341,7 @@ func (s *Service) noticeRequests(ctx context.Context) error {
 			if err != nil || r.State != state {
 				return err
 			}
-			if r.changes() {
+			if r.IsChange() {
 				changes = append(changes, r)
 				return nil
 			}

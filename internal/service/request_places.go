@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/pattern"
@@ -148,6 +149,9 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 	if r.Value != nil {
 		return s.doValue(ctx, who, r, cmp.Or(strings.TrimSpace(why), r.Purpose), preview)
 	}
+	if r.SignUp != nil {
+		return s.letSignUp(ctx, who, id, cmp.Or(strings.TrimSpace(why), r.Purpose), preview)
+	}
 	if len(r.Changes) == 0 {
 		return nil, fmt.Errorf("%w: %s asks whether something may be, and is a yes once a rule, a role or an exception makes it one", ErrConflict, id)
 	}
@@ -184,6 +188,11 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 func (s *Service) requestDone(ctx context.Context, r *Request) (is bool, err error) {
 	if r.Value != nil {
 		return s.valueDone(ctx, r.Value)
+	}
+	if r.SignUp != nil {
+		a, err := addr.Parse(r.SignUp.Address)
+		k := s.State().KindAt(a, s.Now())
+		return err == nil && (k == engine.KindGuest || k == engine.KindProvisioned), nil
 	}
 	err = s.changing(ctx, r.By, "", true, func(now *State, t *store.Tx) error {
 		c, err := s.placeChange(now, t, Who{Name: "wexillum", Role: Administrator}, r.Changes)

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -176,12 +177,49 @@ func (s *Service) brakeRecords(ctx context.Context, x *System) (held store.Held,
 			if err != nil {
 				return held, err
 			}
-			if *hold = waiting > 0 && done+waiting > limit; *hold {
+			most := limit
+			if turn == native.Tightens {
+				answered, err := s.letGoSince(ctx, since)
+				if err != nil {
+					return held, err
+				}
+				most += answered
+			}
+			if *hold = waiting > 0 && done+waiting > most; *hold {
 				n += waiting
 			}
 		}
 	}
 	return held, s.store.BrakedAt(ctx, x.ID, n)
+}
+
+// letGoKind is the kind of the entry that says how many records somebody let go who saw the number first.
+const letGoKind = "let_go"
+
+// noteLetGo notes that somebody let so many records go, having seen the number, so that no system asks again.
+func noteLetGo(t *store.Tx, n int) error {
+	if n == 0 {
+		return nil
+	}
+	_, err := t.Note(letGoKind, "dates", nil, fmt.Appendf(nil, `{"records":%d}`, n))
+	return err
+}
+
+// letGoSince is how many records somebody let go since a moment who saw the number first, in publishing or at the
+// brake of dates (systems.md §4).
+func (s *Service) letGoSince(ctx context.Context, since moment.Moment) (n int, err error) {
+	list, err := s.store.Journal(ctx, store.JournalQuery{Kind: letGoKind, Limit: 1000})
+	for i := range list {
+		if moment.Of(list[i].At) < since {
+			break
+		}
+		var x struct{ Records int }
+		if err := json.Unmarshal(list[i].Now, &x); err != nil {
+			return 0, err
+		}
+		n += x.Records
+	}
+	return n, err
 }
 
 // BrakeNow is how many records may be taken from people, or given to them, in a day; 0 for any number.

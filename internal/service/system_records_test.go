@@ -347,6 +347,65 @@ func TestRecordsFlowIn(t *testing.T) {
 	}
 }
 
+// TestAnsweredWhenPublishing: whoever publishes days that let thirty guests go at once has seen the number, and no
+// system asks again; a month later thirty others wait.
+func TestAnsweredWhenPublishing(t *testing.T) {
+	guests := ""
+	for i := range 30 {
+		guests += fmt.Sprintf("  - {address: g%02d@ilvane.example, sponsor: uma, since: 2026-09-01, accepted: 2026-09-01, terms: 2026-09-01}\n", i)
+		guests += fmt.Sprintf("  - {address: h%02d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, terms: 2026-11-20}\n", i)
+	}
+	world := strings.Replace(strings.Replace(suiteWorld, "guests: [{", "guests:\n"+guests+"  - {", 1), "terms: 2026-11-01}]", "terms: 2026-11-01}", 1)
+	world = strings.Replace(world, "rules:\n", "settings: {brake: none}\nrules:\n  guests.term_days: {limit: none, default: none}\n  guests.idle_days: {limit: none, default: none}\n  guests.after_last_grant: {limit: keep, default: keep}\n  guests.review_days: {limit: none, default: none}\n", 1)
+	s, c, programs, view := onSuite(t, world)
+	quay := programs["quay"]
+	few := 10
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "few", "quay", SystemPatch{Brake: &few})
+	check(t, err)
+	carried(t, s, c, view)
+	state := func() string {
+		t.Helper()
+		n := 0
+		for _, x := range quay.Things("visitors") {
+			if x.Fields["standing"] == "aboard" {
+				n++
+			}
+		}
+		w, err := s.store.WorkOn(t.Context(), "quay")
+		check(t, err)
+		return fmt.Sprintf("%d aboard, %d wait", n, w.Braked)
+	}
+	if got := state(); got != "61 aboard, 0 wait" {
+		t.Fatal(got)
+	}
+	id := makeDraft(t, s, "Shorter")
+	check(t, s.SetRule(InDraft(t.Context(), id), "anna", "", RuleChange{Rule: "guests.term_days", Default: "60"}))
+	x, err := s.Draft(t.Context(), id)
+	check(t, err)
+	_, err = s.Publish(t.Context(), "anna", "they are long gone", id, x.Digest, moment.Always)
+	check(t, err)
+	c.forward(time.Second)
+	carry(t, s)
+	work(t, s, c)
+	if got := state(); got != "31 aboard, 0 wait" {
+		t.Errorf("published by who saw the number: %s", got)
+	}
+	if got := journaled(t, s, letGoKind); len(got) != 1 || got[0] != "anna dates: they are long gone" {
+		t.Errorf("the journal: %q", got)
+	}
+	var all []string
+	for i := range 30 {
+		all = append(all, fmt.Sprintf("h%02d@ilvane.example", i))
+	}
+	c.forward(25 * time.Hour)
+	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Suspend, Addresses: all, Reason: "an audit"}, false)
+	check(t, err)
+	work(t, s, c)
+	if got := state(); got != "31 aboard, 30 wait" {
+		t.Errorf("thirty more, of whom nobody saw the number: %s", got)
+	}
+}
+
 // TestRecordsBraked: more than may go in a day is stopped and asked; a list that is empty and was not is no
 // proof that everything is gone; too many calls end a round and lose nothing; what is accepted and not
 // done differs.

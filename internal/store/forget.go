@@ -100,10 +100,8 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		return "", err
 	}
 	for _, x := range rows {
-		doc := said(x.doc)
-		if x.id == address && (x.kind == "invitation" || x.kind == "wish") {
-			doc = "{}"
-		}
+		own := x.id == address || x.kind == "request" && asks([]byte(x.doc), address)
+		doc := string(forgetDoc([]byte(x.doc), x.kind, own, said))
 		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", plain(x.id), doc, x.kind, x.id, x.from); err != nil {
 			return "", err
 		}
@@ -167,7 +165,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		about := own || strings.HasPrefix(e.ID, address+" ")
 		for _, doc := range []*[]byte{&e.Was, &e.Now} {
 			if *doc != nil {
-				*doc = forgetDoc(*doc, e.Kind, own, said)
+				*doc = forgetDoc(*doc, e.Kind, own || e.Kind == "request" && asks(*doc, address), said)
 			}
 		}
 		e.ID, e.Who, e.Why = plain(e.ID), plain(e.Who), said(e.Why)
@@ -269,20 +267,36 @@ func forgetDoc(doc []byte, kind string, own bool, said func(string) string) []by
 		return []byte("{}")
 	}
 	if own && kind == "guest" {
-		var m map[string]json.RawMessage
-		if json.Unmarshal(doc, &m) == nil {
-			for _, k := range []string{"name", "purpose", "language", "location"} {
-				delete(m, k)
-			}
-			var b bytes.Buffer
-			enc := json.NewEncoder(&b)
-			enc.SetEscapeHTML(false)
-			if enc.Encode(m) == nil {
-				doc = bytes.TrimSpace(b.Bytes())
-			}
-		}
+		doc = without(doc, "name", "purpose", "language", "location")
+	}
+	if own && kind == "request" {
+		doc = without(doc, "sign_up", "purpose", "title", "answer")
 	}
 	return []byte(said(string(doc)))
+}
+
+// without takes fields out of a JSON object.
+func without(doc []byte, fields ...string) []byte {
+	var m map[string]json.RawMessage
+	if json.Unmarshal(doc, &m) != nil {
+		return doc
+	}
+	for _, k := range fields {
+		delete(m, k)
+	}
+	var b bytes.Buffer
+	enc := json.NewEncoder(&b)
+	enc.SetEscapeHTML(false)
+	if enc.Encode(m) != nil {
+		return doc
+	}
+	return bytes.TrimSpace(b.Bytes())
+}
+
+// asks reports whether a request was made by a guest, or by somebody at the door.
+func asks(doc []byte, address string) bool {
+	var r struct{ By string }
+	return json.Unmarshal(doc, &r) == nil && r.By == "guest:"+address
 }
 
 // reseal gives every entry of a journal that was begun before entries had a salt one, and

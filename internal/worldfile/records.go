@@ -47,6 +47,9 @@ var settingsFields = []field[world.Settings]{
 	momentField("terms_since", false, 0, func(x *world.Settings) *moment.Moment { return &x.TermsSince }),
 	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
 	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
+	questionsField("sign_up_asks", func(x *world.Settings) *[]string { return &x.SignUp.Asks }),
+	questionsField("sign_up_asks_pt", func(x *world.Settings) *[]string { return &x.SignUp.AsksPt }),
+	refField("sign_up_by", "person", false, func(x *world.Settings) *string { return &x.SignUp.By }),
 	wordField("sightings", "setting of sightings", false, true, world.SightingsNames, func(x *world.Settings) int { return int(x.Sightings) }, func(x *world.Settings, i int) { x.Sightings = world.Sightings(i) }),
 }
 
@@ -327,6 +330,38 @@ func roleField[T any](name string, at func(*T) *catalogue.Role) field[T] {
 		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), true }}
 }
 
+// questionsField is a list of at most ten questions.
+func questionsField[T any](name string, at func(*T) *[]string) field[T] {
+	f := textsField(name, at)
+	read := f.read
+	f.read = func(r *reader, n *node, x *T) {
+		read(r, n, x)
+		if len(*at(x)) > 10 {
+			r.at(n, "these are %d questions; at most 10 are asked", len(*at(x)))
+		}
+		for _, q := range *at(x) {
+			if strings.TrimSpace(q) == "" || len(q) > 300 {
+				r.at(n, "%q is no question; write one in 1 to 300 letters", q)
+			}
+		}
+	}
+	return f
+}
+
+// optionalRole is a role that may be left out.
+func optionalRole[T any](name string, at func(*T) *catalogue.Role) field[T] {
+	f := roleField(name, at)
+	f.required = false
+	write := f.write
+	f.write = func(w *writer, x *T) (tree, bool) {
+		if *at(x) == catalogue.NoRole {
+			return tree{}, false
+		}
+		return write(w, x)
+	}
+	return f
+}
+
 var bundleFields = []field[world.Bundle]{
 	idField(func(x *world.Bundle) *string { return &x.ID }),
 	textField("name", true, func(x *world.Bundle) *string { return &x.Name }),
@@ -450,6 +485,7 @@ var spaceFields = []field[world.Space]{
 	textField("name", false, func(x *world.Space) *string { return &x.Name }),
 	wordField("kind", "kind of space", true, true, world.SpaceKindNames, func(x *world.Space) int { return int(x.Kind) }, func(x *world.Space, i int) { x.Kind = world.SpaceKind(i) }),
 	boolField("joinable", false, func(x *world.Space) *bool { return &x.Joinable }),
+	optionalRole("joins_as", func(x *world.Space) *catalogue.Role { return &x.JoinsAs }),
 	boolField("house_licence", false, func(x *world.Space) *bool { return &x.HouseLicence }),
 	refsField("owners", "person", func(x *world.Space) *[]string { return &x.Owners }),
 	{"members", false, func(r *reader, n *node, x *world.Space) {

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type FormEvent, type ReactNode } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useLocation, useSearchParams } from 'react-router'
-import { call, Failure, remember, type DoorInvitation, type Session } from '../api'
+import { call, Failure, remember, type DoorInvitation, type DoorStep, type Session } from '../api'
 import { Mark } from '../parts/bits'
 import { languageOf, words, type Language } from './words'
 
@@ -39,6 +39,8 @@ export function Door({ done }: { done: (s: Session) => void }) {
   const [sent, setSent] = useState(false)
   const [code, setCode] = useState('')
   const [busy, setBusy] = useState(false)
+  const [step, setStep] = useState<DoorStep>()
+  const join = params.get('join') ?? ''
   const whose = useQuery({ queryKey: ['door'], queryFn: () => call<{ organisation: string }>('GET', '/api/v1/door'), staleTime: Infinity })
   const organisation = invited?.organisation ?? whose.data?.organisation
   const t = words[language]
@@ -52,7 +54,16 @@ export function Door({ done }: { done: (s: Session) => void }) {
       })
       .catch((e) => setError(e instanceof Failure && e.problem.status === 404 ? 'spent' : 'other'))
   }, [key])
-  const who = invited ? { key } : { address: address.trim() }
+  const met = params.get('step') // who comes back from their own organisation's sign-in
+  useEffect(() => {
+    if (!met) return
+    if (met === 'joined') setStep({ step: 'joined', address: '', space: params.get('space') ?? '' })
+    else
+      call<DoorStep>('POST', '/api/v1/door/sign-up', { language })
+        .then(setStep)
+        .catch(() => setError(t.failed.again))
+  }, [met]) // eslint-disable-line react-hooks/exhaustive-deps
+  const who = { ...(invited ? { key } : { address: address.trim() }), ...(join ? { join } : {}) }
   const tell = (e: unknown) => setError(!(e instanceof Failure) ? 'other' : e.problem.status === 429 ? 'often' : e.problem.status === 401 ? 'code' : (e.problem.detail ?? e.problem.title))
   const ask = async () => {
     setBusy(true)
@@ -72,9 +83,12 @@ export function Door({ done }: { done: (s: Session) => void }) {
     setBusy(true)
     setError('')
     try {
-      const s = await call<Session>('POST', '/api/v1/door/prove', { ...who, code, language })
-      remember(s)
-      done(s)
+      const s = await call<Session | DoorStep>('POST', '/api/v1/door/prove', { ...who, code, language })
+      if ('step' in s) setStep(s)
+      else {
+        remember(s)
+        done(s)
+      }
     } catch (err) {
       tell(err)
     } finally {
@@ -85,7 +99,7 @@ export function Door({ done }: { done: (s: Session) => void }) {
     setBusy(true)
     setError('')
     try {
-      const x = await call<{ go: string }>('POST', '/api/v1/door/partner', { address: address.trim() })
+      const x = await call<{ go: string }>('POST', '/api/v1/door/partner', { ...who, language })
       window.location.assign(x.go)
     } catch (e) {
       tell(e)
@@ -95,12 +109,13 @@ export function Door({ done }: { done: (s: Session) => void }) {
   const said = error === 'often' ? t.tooOften : error === 'code' ? t.noCode : error === 'spent' ? t.spent : error
   const failed = params.get('failed')
   const byLink = key !== '' && error !== 'spent'
+  if (step) return <Before step={step} met={setStep} language={language} choose={setLanguage} organisation={organisation} done={done} />
   return (
     <Sill
       language={language}
       organisation={organisation}
-      title={byLink && invited ? t.invited(invited.by, invited.organisation) : t.title}
-      lead={byLink && invited ? t.invitedLead(invited.organisation, invited.masked) : t.lead}
+      title={byLink && invited ? t.invited(invited.by, invited.organisation) : join ? t.joinTitle : t.title}
+      lead={byLink && invited ? t.invitedLead(invited.organisation, invited.masked) : join ? t.joinLead : t.lead}
     >
       {failed && !said && (
         <p className="sill-wrong" role="alert">
@@ -145,6 +160,71 @@ export function Door({ done }: { done: (s: Session) => void }) {
         )}
       </Form>
       <Languages value={language} choose={setLanguage} />
+    </Sill>
+  )
+}
+
+/** What comes between proving an address and a page of one's own: questions, waiting, a no; or a course joined. */
+function Before({ step, met, language, choose, organisation, done }: { step: DoorStep; met: (s: DoorStep) => void; language: Language; choose: (l: Language) => void; organisation?: string; done: (s: Session) => void }) {
+  const t = words[language]
+  const [said, setSaid] = useState<string[]>([])
+  const [again, setAgain] = useState(false)
+  const [error, setError] = useState('')
+  const [busy, setBusy] = useState(false)
+  const speak = (l: Language) => {
+    choose(l)
+    if (step.step !== 'joined') void call<DoorStep>('POST', '/api/v1/door/sign-up', { language: l }).then(met)
+  }
+  const send = async (e: FormEvent) => {
+    e.preventDefault()
+    setBusy(true)
+    setError('')
+    try {
+      const s = await call<Session | DoorStep>('POST', '/api/v1/door/sign-up', { answers: (step.questions ?? []).map((_, i) => said[i] ?? ''), language })
+      if ('step' in s) {
+        setAgain(false)
+        met(s)
+      } else {
+        remember(s)
+        done(s)
+      }
+    } catch (err) {
+      setError(!(err instanceof Failure) ? t.failed.again : err.problem.status === 429 ? t.tooOften : err.problem.status === 401 ? t.provedOver : (err.problem.detail ?? err.problem.title))
+    } finally {
+      setBusy(false)
+    }
+  }
+  const asks = step.step === 'questions' || again
+  const [title, lead] = asks ? [t.signUpTitle, t.signUpLead(step.address)] : step.step === 'waiting' ? [t.waitTitle, t.waitLead(step.address)] : step.step === 'refused' ? [t.noTitle, t.noLead] : [t.joinedTitle(step.space ?? ''), t.joinedLead(step.space ?? '', step.address)]
+  return (
+    <Sill language={language} organisation={organisation} title={title} lead={lead}>
+      {error && (
+        <p className="sill-wrong" role="alert">
+          {error}
+        </p>
+      )}
+      {asks && (
+        <Form onSubmit={(e) => void send(e)}>
+          {(step.questions ?? []).map((q, i) => (
+            <Form.Group key={q} controlId={`door-q${i}`} className="mb-3">
+              <Form.Label>{q}</Form.Label>
+              <Form.Control required maxLength={500} value={said[i] ?? ''} onChange={(e) => setSaid(Object.assign([...said], { [i]: e.target.value }))} />
+            </Form.Group>
+          ))}
+          <Button type="submit" className="w-100" disabled={busy}>
+            {t.signUpSend}
+          </Button>
+        </Form>
+      )}
+      {!asks && step.step === 'refused' && (
+        <>
+          {step.answer && <blockquote>{step.answer}</blockquote>}
+          <Button variant="outline-primary" onClick={() => setAgain(true)}>
+            {t.signUpAgain}
+          </Button>
+        </>
+      )}
+      <Languages value={language} choose={speak} />
     </Sill>
   )
 }

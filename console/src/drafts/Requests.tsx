@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { call, query, type Draft, type Question, type Request, type Session } from '../api'
-import { when, whoWord, Wrong } from '../parts/bits'
+import { when, Wrong } from '../parts/bits'
 import { StoredChange } from '../places/PlaceDialog'
 
 const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now' }
@@ -56,7 +56,7 @@ function One({ r, session }: { r: Request; session: Session }) {
         {ask ? <Link to={ask}>{r.title}</Link> : <b>{r.title}</b>} <span className={`tag is-${r.state}`}>{states[r.state]}</span>
       </p>
       <p className="quiet">
-        {own ? 'You' : r.by}, {when(r.made)}: {r.purpose}. It goes to {r.to.map(whoWord).join(', ')}.{' '}
+        {own ? 'You' : (r.sign_up?.address ?? r.by)}, {when(r.made)}: {r.purpose}. It goes to {r.to_names.join(', ')}.{' '}
         {r.draft && (
           <>
             <Link to={`/drafts/${r.draft}`}>The draft</Link>.{' '}
@@ -73,7 +73,7 @@ function One({ r, session }: { r: Request; session: Session }) {
         <Form className="inline-form" onSubmit={(e) => e.preventDefault()} aria-label={`Answer ${r.id}`}>
           {!q && !notTheirs && (
             <Button size="sm" onClick={() => setDoing(true)}>
-              Do it
+              {r.sign_up ? 'Let them in' : 'Do it'}
             </Button>
           )}
           {q && keeps && r.state !== 'drafted' && (
@@ -82,21 +82,34 @@ function One({ r, session }: { r: Request; session: Session }) {
             </Button>
           )}
           <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder="An answer, or why not" value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
-          <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
-            Answer
-          </Button>
+          {!r.sign_up && (
+            <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
+              Answer
+            </Button>
+          )}
           <Button size="sm" variant="outline-danger" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(true)}>
             Say no
           </Button>
         </Form>
       )}
       {doing && (
-        <StoredChange title={r.title} leave="Leave it" submit="Do it" done="Done as asked" path={`/api/v1/requests/${r.id}/do`} reason={r.purpose} close={() => setDoing(false)}>
-          {() => (
-            <p>
-              {r.by} asks for it: {r.purpose}
-            </p>
-          )}
+        <StoredChange title={r.title} leave="Leave it" submit={r.sign_up ? 'Let them in' : 'Do it'} done={r.sign_up ? 'They may come in' : 'Done as asked'} path={`/api/v1/requests/${r.id}/do`} reason={r.purpose} close={() => setDoing(false)}>
+          {() =>
+            r.sign_up ? (
+              <dl className="said">
+                {r.sign_up.asked.map((q, i) => (
+                  <div key={q}>
+                    <dt>{q}</dt>
+                    <dd>{r.sign_up?.said[i]}</dd>
+                  </div>
+                ))}
+              </dl>
+            ) : (
+              <p>
+                {r.by} asks for it: {r.purpose}
+              </p>
+            )
+          }
         </StoredChange>
       )}
       {own && !r.heard && (over || r.state === 'answered') && (
@@ -119,7 +132,7 @@ export function AskFor({ question }: { question: Question }) {
   if (send.data)
     return (
       <p className="sent" role="status">
-        Sent to {send.data.to.map(whoWord).join(', ')}. Under Today you hear when it works.
+        Sent to {send.data.to_names.join(', ')}. Under Today you hear when it works.
       </p>
     )
   return (

@@ -91,7 +91,7 @@ export function NewSpaceNext({ x }: { x: SpaceView }) {
 export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
   const ids = (list: { id: string }[]) => list.map((n) => n.id)
   const names = Object.fromEntries([...x.owners, ...x.members].map((n) => [n.id, n.name || n.id]))
-  const was = { name: x.name, owners: ids(x.owners), members: ids(x.members), parties: x.parties ?? [], joinable: x.joinable ? 'yes' : 'no', house_licence: x.house_licence ? 'yes' : 'no' }
+  const was = { name: x.name, owners: ids(x.owners), members: ids(x.members), parties: x.parties ?? [], joinable: x.joinable ? 'yes' : 'no', joins_as: x.joins_as ?? 'view', house_licence: x.house_licence ? 'yes' : 'no' }
   const [f, setF] = useState(was)
   const fields = patchOf(was, f)
   return (
@@ -104,6 +104,16 @@ export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
       <Chips label="Members of ours" kind="member" values={f.members} names={names} onChange={(members) => setF({ ...f, members })} hint="a person or a group" />
       <Chips label={admits} kind="party" values={f.parties} onChange={(parties) => setF({ ...f, parties })} hint="partner, domain, group or address" />
       <Form.Check id="sp-join" label="Our people may join by themselves" checked={f.joinable === 'yes'} onChange={(e) => setF({ ...f, joinable: e.target.checked ? 'yes' : 'no' })} />
+      {x.kind === 'course' && f.joinable === 'yes' && (
+        <Form.Group controlId="sp-joins" className="mb-2">
+          <Form.Label>Who joins it from outside gets</Form.Label>
+          <Form.Select size="sm" value={f.joins_as} onChange={(e) => setF({ ...f, joins_as: e.target.value as typeof f.joins_as })}>
+            <option>view</option>
+            <option>contribute</option>
+            <option>manage</option>
+          </Form.Select>
+        </Form.Group>
+      )}
       {x.kind === 'report_area' && <Form.Check id="sp-house" label="It has a licence for every guest" checked={f.house_licence === 'yes'} onChange={(e) => setF({ ...f, house_licence: e.target.checked ? 'yes' : 'no' })} />}
     </PlaceDialog>
   )

@@ -40,7 +40,7 @@ export function SpacePage({ session }: { session: Session }) {
   const keeps = role === 'administrator' || role === 'keeper'
   const edits = role !== 'auditor' // what is not theirs they ask for
   return (
-    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? ', may be joined' : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
+    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? (x.joins_as ? <>, may be joined from outside at <code>/door?join={x.id}</code> (they get {x.joins_as})</> : ', may be joined') : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
       tools={
         role !== 'auditor' && (
           <>

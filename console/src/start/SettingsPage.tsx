@@ -5,6 +5,7 @@ import { Link } from 'react-router'
 import { call, patch, type AllSettings, type Session, type TermsVersion } from '../api'
 import { Page, since, Waiting, when, Wrong } from '../parts/bits'
 import { Chips } from '../parts/Chips'
+import { Combo } from '../parts/Combo'
 import { useChange } from '../parts/change'
 
 type Fields = Record<string, unknown>
@@ -79,6 +80,10 @@ export function SettingsPage({ session }: { session: Session }) {
             <h2 id="h-org">The organisation</h2>
             <OrganisationForm key={x.etag} x={x} />
           </section>
+          <section aria-labelledby="h-signup">
+            <h2 id="h-signup">Signing up by themselves</h2>
+            <SignUpForm key={x.etag} x={x} />
+          </section>
           <section aria-labelledby="h-service">
             <h2 id="h-service">The service</h2>
             <ServiceForm key={x.etag} x={x} />
@@ -130,6 +135,48 @@ function TermsVersions() {
         ))}
       </ul>
     </>
+  )
+}
+
+/** What is asked of who signs up without an invitation, and who lets them in. */
+function SignUpForm({ x }: { x: AllSettings }) {
+  const set = x.settings as { sign_up_asks?: string[]; sign_up_asks_pt?: string[]; sign_up_by?: string }
+  const was = { sign_up_asks: (set.sign_up_asks ?? []).join('\n'), sign_up_asks_pt: (set.sign_up_asks_pt ?? []).join('\n'), sign_up_by: set.sign_up_by ?? '' }
+  const [f, setF] = useState(was)
+  const lines = (text: string) => {
+    const list = text.split('\n').map((q) => q.trim()).filter(Boolean) // prettier-ignore
+    return list.length ? list : null
+  }
+  const next = { sign_up_asks: lines(f.sign_up_asks), sign_up_asks_pt: lines(f.sign_up_asks_pt), sign_up_by: f.sign_up_by.trim() || null }
+  const changed = Object.fromEntries((Object.keys(was) as (keyof typeof was)[]).filter((k) => f[k].trim() !== was[k]).map((k) => [k, next[k]]))
+  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { settings: changed }, { 'If-Match': x.etag }))
+  return (
+    <Form
+      onSubmit={(e) => {
+        e.preventDefault()
+        save.mutate()
+      }}
+    >
+      {save.error && <Wrong error={save.error} />}
+      <p className="quiet">
+        Whether outsiders may sign up without an invitation, the rule <Link to="/rules?q=directory.self_signup">directory.self_signup</Link> says. What follows counts where they may.
+      </p>
+      <Form.Group controlId="set-asks" className="mb-2">
+        <Form.Label>Questions that they answer</Form.Label>
+        <Form.Control size="sm" as="textarea" rows={3} value={f.sign_up_asks} onChange={(e) => setF({ ...f, sign_up_asks: e.target.value })} aria-describedby="set-asks-h" />
+        <Form.Text id="set-asks-h">One on each line, ten at most. Their answers stand on their page here.</Form.Text>
+      </Form.Group>
+      <Form.Group controlId="set-asks-pt" className="mb-2">
+        <Form.Label>The same in Portuguese</Form.Label>
+        <Form.Control size="sm" as="textarea" rows={3} value={f.sign_up_asks_pt} onChange={(e) => setF({ ...f, sign_up_asks_pt: e.target.value })} />
+      </Form.Group>
+      <div className="plain-combo mb-3">
+        <Combo label="Who lets them in" kind="person" value={f.sign_up_by} onChange={(sign_up_by) => setF({ ...f, sign_up_by })} placeholder="nobody: they come in at once" />
+      </div>
+      <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
+        Save
+      </Button>
+    </Form>
   )
 }
 

@@ -87,6 +87,25 @@ type Settings struct {
 	Sightings  Sightings
 	Brake      catalogue.Value // so many records let go, or messages about dates sent, in a day wait until somebody says so
 	MemberMail catalogue.Value // so many messages to outsiders are a member's in a day
+	SignUp     SignUp
+}
+
+// SignUp is what happens before an outsider who signs up by themselves has a record.
+type SignUp struct {
+	Asks   []string // questions that they answer
+	AsksPt []string // the same in Portuguese; empty: as Asks says
+	By     string   // a person of ours who lets them in or not; empty: they come in at once
+}
+
+// Waits reports whether there is anything between proving an address and having a record.
+func (x *SignUp) Waits() bool { return len(x.Asks) > 0 || x.By != "" }
+
+// In returns the questions in a language.
+func (x *SignUp) In(language string) []string {
+	if language == "pt" && len(x.AsksPt) > 0 {
+		return x.AsksPt
+	}
+	return x.Asks
 }
 
 // Sightings says whether we are told when guests were last seen; where not, nobody is idle.
@@ -409,6 +428,7 @@ type Space struct {
 	Name         string
 	Kind         SpaceKind
 	Joinable     bool
+	JoinsAs      catalogue.Role // what who joins a course from outside gets; NoRole: view
 	HouseLicence bool
 	Owners       []string
 	Members      []Member
