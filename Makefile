@@ -41,7 +41,7 @@ test: install-database install-browser build check
 	$(GO) test -timeout 20m ./...
 
 # What is written from something else.
-GENERATED = internal/contract/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go \
+GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go \
   console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue -type f)
 
 # Format, vet, staticcheck, code that nothing calls, the console's types, and whether all that is
@@ -69,6 +69,7 @@ bench: install-database
 # Writes the server, the client and the console's types anew from the contract.
 generate:
 	for part in models server client; do $(GO) tool -modfile=tools.mod oapi-codegen -config internal/contract/$$part.cfg.yaml internal/api/openapi.yaml || exit 1; done
+	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/connector/open/models.cfg.yaml internal/connector/open/connector.yaml
 	$(GO) run ./internal/contract/strip internal/client/client.gen.go internal/api/apigen/server.gen.go
 	cd console && npm run --silent types
 	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md

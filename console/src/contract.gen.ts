@@ -1889,6 +1889,8 @@ export interface components {
             brake?: number;
             /** @description Of what carrying it writes */
             digest?: string;
+            /** @description Take what it says now that it can hold; it is looked at until somebody carries it again */
+            describe?: boolean;
             why: string;
         };
         /** @description An entry of inventory as a system may keep it, in our words */

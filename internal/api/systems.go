@@ -68,7 +68,7 @@ func counted(c service.Counted) contract.Counted {
 
 func systemOut(v *service.SystemView) contract.SystemView {
 	x := &v.System
-	d, _ := native.ByName(x.Dialect)
+	d := x.Speaks()
 	out := contract.SystemView{
 		Id: x.ID, Name: x.Name, Dialect: x.Dialect, Title: d.Title, Services: d.Services, Address: x.Address, Key: x.Key,
 		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Nightly: x.Nightly, Tries: d.Tries, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
@@ -140,10 +140,10 @@ func (s *server) Systems(ctx context.Context, _ apigen.SystemsRequestObject) (ap
 }
 
 // Dialects lists the kinds of system that there are connectors for.
-func (s *server) Dialects(context.Context, apigen.DialectsRequestObject) (apigen.DialectsResponseObject, error) {
+func (s *server) Dialects(ctx context.Context, _ apigen.DialectsRequestObject) (apigen.DialectsResponseObject, error) {
 	out := apigen.Dialects200JSONResponse{Dialects: []contract.Dialect{}}
-	for _, d := range native.Dialects() {
-		x := contract.Dialect{Name: d.Name, Title: d.Title, Services: d.Services, Lines: []contract.DialectLine{}}
+	add := func(name string, d *native.Dialect) {
+		x := contract.Dialect{Name: name, Title: d.Title, Services: append([]string{}, d.Services...), Lines: []contract.DialectLine{}}
 		for _, l := range d.Describe() {
 			y := contract.DialectLine{Rule: l.Rule, Layer: l.Layer, Part: l.Part, Fidelity: contract.DialectLineFidelity(l.Fidelity), Path: some(l.Path), Says: some(l.Says)}
 			if l.Fidelity != native.None && l.Span >= 0 {
@@ -153,7 +153,17 @@ func (s *server) Dialects(context.Context, apigen.DialectsRequestObject) (apigen
 		}
 		out.Dialects = append(out.Dialects, x)
 	}
-	return out, nil
+	for _, d := range native.Dialects() {
+		add(d.Name, d)
+	}
+	add(native.Described, &native.Dialect{Title: "Any other, with a program beside it that says what it can hold"})
+	list, err := s.Service.Systems(ctx)
+	for i := range list { // what each of them said, by the name of the system
+		if x := &list[i]; x.Described != nil {
+			add(x.ID, x.Described)
+		}
+	}
+	return out, err
 }
 
 // AddSystem adds a system; as a preview it is read once and nothing is kept.
@@ -188,7 +198,7 @@ func (s *server) System(ctx context.Context, r apigen.SystemRequestObject) (apig
 // ChangeSystem changes a system, or what is done to it.
 func (s *server) ChangeSystem(ctx context.Context, r apigen.ChangeSystemRequestObject) (apigen.ChangeSystemResponseObject, error) {
 	b := r.Body
-	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Sources: b.Sources, Digest: opt(b.Digest)}
+	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Sources: b.Sources, Digest: opt(b.Digest), Describe: b.Describe != nil && *b.Describe}
 	if b.Brake != nil {
 		p.Brake = ptr(service.BrakeOf(*b.Brake))
 	}

@@ -277,6 +277,7 @@ func (a *app) system() *cobra.Command {
 		return m
 	}
 	var name, address, key, back, nightly string
+	var describe bool
 	var sources []string
 	var brake int
 	alter := on("set SYSTEM", "Change what a system is called, where it is, how often it is read, what is put back by itself", "", "  wexillum system set parley --put-back beyond --why \"nobody loosens it unasked\"", 1,
@@ -284,6 +285,9 @@ func (a *app) system() *cobra.Command {
 			b := contract.SystemChange{Why: why, Name: optional(name), Address: optional(address), Key: optional(key)}
 			if c.Flags().Changed("minutes") {
 				b.Minutes = &minutes
+			}
+			if describe {
+				b.Describe = &describe
 			}
 			if nightly != "" {
 				if nightly != "yes" && nightly != "no" {
@@ -312,6 +316,7 @@ func (a *app) system() *cobra.Command {
 	f.StringVar(&address, "address", "", "its address")
 	f.StringVar(&key, "key", "", "where its key is: file:PATH or env:NAME")
 	f.IntVar(&minutes, "minutes", 5, "minutes from the end of one reading to the next")
+	f.BoolVar(&describe, "describe", false, "take what it says now that it can hold; it is looked at until somebody carries it again")
 	f.StringVar(&nightly, "nightly", "", "what can be tried there is tried every night: yes or no")
 	f.StringVar(&back, "put-back", "", "what is put back by itself: no, or beyond for what was loosened there")
 	f.StringSliceVar(&sources, "source", nil, "kinds of inventory that people make there, so that what is found flows in; none for nothing")
@@ -473,7 +478,7 @@ func (a *app) system() *cobra.Command {
 			return nil
 		})
 	over.Flags().StringVar(&setting, "setting", "", "only this setting, as it is called there")
-	c.AddCommand(a.systemRecords(), a.systemRecord(), tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
+	c.AddCommand(a.systemConform(), a.systemRecords(), a.systemRecord(), tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
 		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept, decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
 	return c
 }

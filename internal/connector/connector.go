@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"wexillum.example/internal/connector/ledger"
+	"wexillum.example/internal/connector/open"
 	"wexillum.example/internal/connector/parley"
 	"wexillum.example/internal/connector/quay"
 	"wexillum.example/internal/core/native"
@@ -31,6 +32,8 @@ func New(dialect, address, key string) (Connector, error) {
 		return parley.New(address, key)
 	case "ledger":
 		return ledger.New(address, key)
+	case native.Described:
+		return open.New(address, key)
 	}
 	return nil, fmt.Errorf("there is no connector for %q", dialect)
 }

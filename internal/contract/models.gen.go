@@ -5194,6 +5194,9 @@ type SystemChange struct {
 	// Brake How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number
 	Brake *int `json:"brake,omitempty"`
 
+	// Describe Take what it says now that it can hold; it is looked at until somebody carries it again
+	Describe *bool `json:"describe,omitempty"`
+
 	// Digest Of what carrying it writes
 	Digest  *string           `json:"digest,omitempty"`
 	Key     *string           `json:"key,omitempty"`

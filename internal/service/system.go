@@ -1,6 +1,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -51,11 +52,64 @@ type System struct {
 	// the start, negative any number.
 	Brake    int   `json:"brake,omitempty"`
 	Released stamp `json:"released,omitempty"` // when somebody last said that what waits may go
+	// Described is its dialect as it said when it was added, of one that describes itself.
+	Described *native.Dialect `json:"described,omitempty"`
 }
 
+// Speaks is the dialect that a system is spoken to in.
+func (x *System) Speaks() *native.Dialect { return x.dialect() }
+
 func (x *System) dialect() *native.Dialect {
+	if x.Described != nil {
+		return x.Described
+	}
 	d, _ := native.ByName(x.Dialect)
 	return d
+}
+
+// describes is a connector to a system that says itself what it can hold.
+type describes interface {
+	Describe(ctx context.Context) (*native.Dialect, error)
+}
+
+// describe asks a system that describes itself what it can hold; nil of one that does not.
+func (s *Service) describe(ctx context.Context, x *System) (*native.Dialect, error) {
+	if x.Dialect != native.Described {
+		return nil, nil
+	}
+	c, err := s.connector(x)
+	if err != nil {
+		return nil, err
+	}
+	d, ok := c.(faulty).Connector.(describes)
+	if !ok {
+		return nil, errors.New("this service does not ask systems what they can hold")
+	}
+	out, err := d.Describe(ctx)
+	if err != nil {
+		return nil, faultOf(err)
+	}
+	return out, nil
+}
+
+// sameDescription refuses a system that describes itself otherwise than when somebody looked at it.
+func (s *Service) sameDescription(ctx context.Context, x *System) error {
+	now, err := s.describe(ctx, x)
+	if err != nil || now == nil {
+		return err
+	}
+	a, err := json.Marshal(now)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(x.Described)
+	if err != nil {
+		return err
+	}
+	if !bytes.Equal(a, b) {
+		return &systemFault{says: "it describes itself otherwise than it did; see what it can hold now with system test, and take that with system set " + x.ID + " --describe"}
+	}
+	return nil
 }
 
 // CarriedSetting is how one setting of a system stands.
@@ -140,7 +194,7 @@ func (x *System) check() error {
 	if x.Name = strings.TrimSpace(x.Name); x.Name == "" || len(x.Name) > 200 {
 		return &Invalid{"name", x.Name, "say in 1 to 200 letters what it is called"}
 	}
-	var names []string
+	names := []string{native.Described}
 	for _, d := range native.Dialects() {
 		names = append(names, d.Name)
 	}
@@ -160,6 +214,9 @@ func (x *System) check() error {
 	}
 	if err := oneOfWords("put_back", x.PutBack, PutBackNo, PutBackBeyond); err != nil {
 		return err
+	}
+	if x.dialect() == nil {
+		return &Invalid{"dialect", x.Dialect, "it has not said what it can hold"}
 	}
 	for _, kind := range x.Sources {
 		if h, ok := x.dialect().Holding(kind); !ok || !h.Source {
@@ -301,6 +358,9 @@ func (s *Service) System(ctx context.Context, id string) (*System, error) {
 // TestSystem reads a system once without keeping anything: whether it is reached, how much of it is
 // understood, and what it would be made to hold.
 func (s *Service) TestSystem(ctx context.Context, x System) (*SystemView, error) {
+	if err := s.described(ctx, &x); err != nil {
+		return nil, err
+	}
 	if err := x.check(); err != nil {
 		return nil, err
 	}
@@ -316,10 +376,23 @@ func (s *Service) TestSystem(ctx context.Context, x System) (*SystemView, error)
 	return s.viewSystem(ctx, s.State(), &x, &store.Reading{System: x.ID, At: began, Seen: s.Now(), Values: values}, nil, store.Work{}, false)
 }
 
+// described asks a system that describes itself, and puts what it says into x.
+func (s *Service) described(ctx context.Context, x *System) (err error) {
+	if x.Dialect == native.Described && s.connect != nil {
+		if x.Described, err = s.describe(ctx, x); err != nil {
+			return &Invalid{"address", x.Address, "it does not say what it can hold: " + err.Error()}
+		}
+	}
+	return nil
+}
+
 // AddSystem adds a system that was reached. It is looked at, whatever x says.
 func (s *Service) AddSystem(ctx context.Context, who Who, why string, x System) (*SystemView, error) {
 	x.Mode = ModeLook
 	x.PutBack, x.Minutes = cmp.Or(x.PutBack, PutBackNo), cmp.Or(x.Minutes, 5)
+	if err := s.described(ctx, &x); err != nil {
+		return nil, err
+	}
 	if _, err := s.TestSystem(ctx, x); err != nil {
 		return nil, err
 	}
@@ -358,6 +431,7 @@ type SystemPatch struct {
 	Nightly                     *bool
 	Mode                        *Mode
 	Minutes                     *int
+	Describe                    bool   // take what it says now that it can hold; it is looked at until somebody carries it again
 	Digest                      string // of the steps that were shown, where it is to be carried
 }
 
@@ -376,6 +450,20 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.ToWrite(), v.Digest)
 		}
 	}
+	var says *native.Dialect
+	if p.Describe {
+		x, err := s.System(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if x.Dialect != native.Described {
+			return nil, &Invalid{"describe", "true", "it is a " + x.Dialect + ", which does not describe itself"}
+		}
+		if err := s.described(ctx, x); err != nil {
+			return nil, err
+		}
+		says = x.Described
+	}
 	err := s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
 		doc, err := t.Record("system", id)
 		if err != nil {
@@ -387,6 +475,9 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 		var x System
 		if err := json.Unmarshal(doc, &x); err != nil {
 			return err
+		}
+		if says != nil {
+			x.Described, x.Mode = says, ModeLook
 		}
 		set := func(to *string, from *string) {
 			if from != nil {

@@ -199,6 +199,9 @@ func (s *Service) readNow(ctx context.Context, x *System) (*store.Reading, error
 	if err != nil {
 		return nil, err
 	}
+	if err := s.sameDescription(ctx, x); err != nil {
+		return nil, err
+	}
 	began := s.Now()
 	values, err := c.Read(ctx)
 	if err != nil {

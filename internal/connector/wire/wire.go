@@ -113,6 +113,9 @@ func (l *Line) Call(ctx context.Context, method, path, kind string, body []byte)
 func words(body []byte) string {
 	var x map[string]any
 	if json.Unmarshal(body, &x) == nil {
+		if s, ok := x["detail"].(string); ok { // RFC 9457
+			return s
+		}
 		for _, v := range x {
 			if s, ok := v.(string); ok {
 				return s

@@ -81,6 +81,9 @@ type Dialect struct {
 	Holdings []Holding // what of our inventory it keeps, in the order in which it is written
 }
 
+// Described is what a system is kept as whose dialect comes from itself, through the program beside it.
+const Described = "open"
+
 // Dialects lists the dialects that are known, by name. Callers must not change it.
 func Dialects() []*Dialect { return dialects }
 
@@ -96,15 +99,15 @@ func ByName(name string) (*Dialect, bool) {
 var dialects = func() []*Dialect {
 	all := []*Dialect{&quay, &parley, &ledger}
 	for _, d := range all {
-		if err := d.check(); err != nil {
+		if err := d.Check(); err != nil {
 			panic("native: " + d.Name + ": " + err.Error())
 		}
 	}
 	return all
 }()
 
-// check finds what is wrong with a dialect's data: rules that are not there, words that do not fit.
-func (d *Dialect) check() error {
+// Check finds what is wrong with a dialect's data: rules that are not there, words that do not fit.
+func (d *Dialect) Check() error {
 	seen := map[string]bool{}
 	for i := range d.Dials {
 		x := &d.Dials[i]
@@ -121,7 +124,7 @@ func (d *Dialect) check() error {
 			return fmt.Errorf("%s: %s has no order that could be kept", x.Path, x.Rule)
 		default:
 			if len(x.Words) != len(r.Scale.Names) || x.Words[0] == "" {
-				return fmt.Errorf("%s: %d words for %s, the first is %q", x.Path, len(x.Words), r.Scale.Describe(), x.Words[0])
+				return fmt.Errorf("%s: its words are %q; it needs one for the tightest of %s", x.Path, x.Words, r.Scale.Describe())
 			}
 		}
 		for w, v := range x.Vague {
