@@ -1,0 +1,245 @@
+// Package servers runs real servers of open protocols on loopback, to be worked against: their packages are unpacked
+// into a private root, and nothing of the machine is installed, enabled, replaced or touched.
+package servers
+
+import (
+	"context"
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Packages are Debian's packages of the servers, with all that they rest on.
+var Packages = []string{"prosody", "prosody-modules", "lua-unbound", "apache2-bin", "radicale", "janus", "slapd", "ldap-utils", "postfix", "dovecot-lmtpd", "dovecot-managesieved"}
+
+// ErrRoot is returned where somebody runs it who may not change the root of a process.
+var ErrRoot = errors.New("these servers run in a root of their own, which takes an administrator of the machine (root); without it they are left out")
+
+// Nobody is the user that servers run as which need no other.
+const Nobody = 65534
+
+// Root is a folder with the servers in it, and nothing else of a machine.
+type Root struct {
+	Dir string
+	log io.Writer
+}
+
+// Open returns the private root in a folder, and fetches and unpacks what is missing into it. What it does is said
+// to log.
+func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
+	if os.Getuid() != 0 {
+		return nil, ErrRoot
+	}
+	list := slices.Sorted(slices.Values(Packages))
+	sum := sha256.Sum256([]byte(strings.Join(list, " ")))
+	r := &Root{filepath.Join(dir, fmt.Sprintf("root-%x", sum[:6])), log}
+	ready := filepath.Join(r.Dir, ".ready")
+	if _, err := os.Stat(ready); err == nil {
+		return r, nil
+	}
+	began := time.Now()
+	fmt.Fprintf(log, "Fetching %s and what they rest on into %s; nothing of this machine is installed or changed.\n", strings.Join(list, ", "), r.Dir)
+	if err := os.RemoveAll(r.Dir); err != nil {
+		return nil, err
+	}
+	debs := filepath.Join(dir, "packages")
+	state := filepath.Join(dir, "state")
+	for _, d := range []string{r.Dir, filepath.Join(debs, "partial"), state} {
+		if err := os.MkdirAll(d, 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if err := os.WriteFile(filepath.Join(state, "status"), nil, 0o600); err != nil { // nothing is installed there
+		return nil, err
+	}
+	fetch := exec.CommandContext(ctx, "apt-get", append([]string{
+		"-o", "Dir::State::status=" + filepath.Join(state, "status"), "-o", "Dir::Cache::archives=" + debs, "-o", "APT::Install-Recommends=false",
+		"-o", "Debug::NoLocking=1", "-o", "APT::Sandbox::User=root", "--download-only", "-y", "-qq", "install",
+	}, list...)...)
+	fetch.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+	if out, err := fetch.CombinedOutput(); err != nil {
+		return nil, fmt.Errorf("the packages cannot be fetched (run apt-get update, and try again): %w\n%s", err, tail(out))
+	}
+	all, err := filepath.Glob(filepath.Join(debs, "*.deb"))
+	if err != nil {
+		return nil, err
+	}
+	work := make(chan string)
+	var wg sync.WaitGroup
+	var failed error
+	var mu sync.Mutex
+	for range 2 {
+		wg.Go(func() {
+			for deb := range work {
+				if out, err := exec.CommandContext(ctx, "dpkg-deb", "-x", deb, r.Dir).CombinedOutput(); err != nil {
+					mu.Lock()
+					failed = errors.Join(failed, fmt.Errorf("%s: %w\n%s", filepath.Base(deb), err, tail(out)))
+					mu.Unlock()
+				}
+			}
+		})
+	}
+	for _, deb := range all {
+		work <- deb
+	}
+	close(work)
+	wg.Wait()
+	if failed != nil {
+		return nil, failed
+	}
+	if err := r.furnish(); err != nil {
+		return nil, err
+	}
+	fmt.Fprintf(log, "Unpacked %d packages in %.0f s.\n", len(all), time.Since(began).Seconds())
+	return r, os.WriteFile(ready, nil, 0o600)
+}
+
+// furnish makes what scripts of packages would make: devices, users, folders.
+func (r *Root) furnish() error {
+	for _, d := range []string{"dev", "proc", "tmp", "run", "data"} {
+		if err := os.MkdirAll(r.Path(d), 0o755); err != nil {
+			return err
+		}
+	}
+	if err := os.Chmod(r.Path("tmp"), 0o1777); err != nil {
+		return err
+	}
+	for name, minor := range map[string]uint32{"null": 3, "zero": 5, "random": 8, "urandom": 9} {
+		if err := syscall.Mknod(r.Path("dev", name), syscall.S_IFCHR|0o666, int(1<<8|minor)); err != nil && !errors.Is(err, os.ErrExist) {
+			return fmt.Errorf("%s: %w", name, err)
+		}
+		_ = os.Chmod(r.Path("dev", name), 0o666)
+	}
+	for name, text := range map[string]string{
+		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\nnobody:x:65534:65534:nobody:/nonexistent:/bin/sh\n",
+		"etc/group":  "root:x:0:\nnogroup:x:65534:\n",
+		"etc/hosts":  "127.0.0.1 localhost\n",
+	} {
+		if err := os.WriteFile(r.Path(name), []byte(text), 0o600); err != nil {
+			return err
+		}
+		if err := os.Chmod(r.Path(name), 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Path is a path of the machine for one in the root.
+func (r *Root) Path(parts ...string) string {
+	return filepath.Join(append([]string{r.Dir}, parts...)...)
+}
+
+// Folder makes an empty folder in the root for one server, which belongs to nobody, and returns its path there.
+func (r *Root) Folder(prefix string) (inside string, err error) {
+	dir, err := os.MkdirTemp(r.Path("data"), prefix+"-")
+	if err != nil {
+		return "", err
+	}
+	if err := os.Chmod(dir, 0o755); err != nil {
+		return "", err
+	}
+	if err := os.Chown(dir, Nobody, Nobody); err != nil {
+		return "", err
+	}
+	return "/" + strings.TrimPrefix(dir, r.Dir+"/"), nil
+}
+
+// Command is a command within the root, as a user of the machine by number.
+func (r *Root) Command(ctx context.Context, uid uint32, name string, args ...string) *exec.Cmd {
+	c := exec.CommandContext(ctx, r.Path(name), args...)
+	c.Path, c.Err = name, nil // it is looked for within the root
+	c.Dir = "/"
+	c.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "TZ=UTC", "HOME=/tmp", "LANG=C.UTF-8"}
+	c.SysProcAttr = &syscall.SysProcAttr{Chroot: r.Dir, Setpgid: true, Credential: &syscall.Credential{Uid: uid, Gid: uid, NoSetGroups: false}}
+	c.Cancel = func() error { return syscall.Kill(-c.Process.Pid, syscall.SIGTERM) }
+	c.WaitDelay = 3 * time.Second
+	return c
+}
+
+// Process is a server that runs.
+type Process struct {
+	cmd  *exec.Cmd
+	dir  string // its folder
+	log  string
+	done chan struct{}
+}
+
+// Start starts a server, and waits until something listens at each of the ports. What it says goes to a file in its
+// folder.
+func (r *Root) Start(ctx context.Context, folder string, ports []int, c *exec.Cmd) (*Process, error) {
+	p := &Process{cmd: c, dir: r.Path(folder), log: r.Path(folder, "log"), done: make(chan struct{})}
+	out, err := os.OpenFile(p.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer out.Close()
+	c.Stdout, c.Stderr = out, out
+	if err := c.Start(); err != nil {
+		return nil, err
+	}
+	go func() { _ = c.Wait(); close(p.done) }()
+	for _, port := range ports {
+		for {
+			l, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
+			if err == nil {
+				_ = l.Close()
+				break
+			}
+			select {
+			case <-p.done:
+				return nil, fmt.Errorf("%s ended at once:\n%s", filepath.Base(c.Path), p.Said())
+			case <-ctx.Done():
+				p.Stop()
+				return nil, fmt.Errorf("%s does not listen at %d: %w\n%s", filepath.Base(c.Path), port, ctx.Err(), p.Said())
+			case <-time.After(20 * time.Millisecond):
+			}
+		}
+	}
+	return p, nil
+}
+
+// Said is the end of what a server said.
+func (p *Process) Said() string {
+	b, _ := os.ReadFile(p.log)
+	return tail(b)
+}
+
+// Signal sends a signal to a server.
+func (p *Process) Signal(s syscall.Signal) error { return p.cmd.Process.Signal(s) }
+
+// Stop ends a server and all that it started, and takes its folder away.
+func (p *Process) Stop() {
+	defer os.RemoveAll(p.dir)
+	_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGTERM)
+	select {
+	case <-p.done:
+	case <-time.After(3 * time.Second):
+		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+		<-p.done
+	}
+}
+
+// Port finds a port of loopback that nobody listens at.
+func Port() (int, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return 0, err
+	}
+	defer l.Close()
+	return l.Addr().(*net.TCPAddr).Port, nil
+}
+
+func tail(b []byte) string {
+	return strings.TrimSpace(string(b[max(0, len(b)-2000):]))
+}
