@@ -13,7 +13,7 @@ import (
 
 // systemConform asks a program that stands beside a suite whether it does what the contract says.
 func (a *app) systemConform() *cobra.Command {
-	var key string
+	var key, from string
 	c := &cobra.Command{
 		Use:   "conform URL",
 		Short: "Ask a program beside a suite of one's own whether it does what the contract says",
@@ -33,7 +33,7 @@ It asks the program itself and needs no service. The exit status is 3 where the 
 			}
 			n, wrong := 0, 0
 			rows := [][]string{}
-			err = conform.Run(c.Context(), args[0], token, func(x conform.Check) {
+			err = conform.Run(c.Context(), args[0], token, from, func(x conform.Check) {
 				n++
 				row := []string{"▲ yes", x.What, ""}
 				if x.Wrong != "" {
@@ -62,6 +62,7 @@ It asks the program itself and needs no service. The exit status is 3 where the 
 		},
 	}
 	c.Flags().StringVar(&key, "key", "", "where its key is: file:PATH or env:NAME")
+	c.Flags().StringVar(&from, "from", "", "whom trials come from, where the suite has an account for it")
 	_ = c.MarkFlagRequired("key")
 	return c
 }

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/connector/conform"
 	"wexillum.example/internal/servers"
 )
@@ -38,12 +39,12 @@ func check(t testing.TB, err error) {
 }
 
 // conforms puts what stands beside a server through what the contract asks.
-func conforms(t *testing.T, s beside.Server, least int) {
+func conforms(t *testing.T, s beside.Server, from string, least int) {
 	t.Helper()
 	srv := httptest.NewServer(beside.Handler(s, "token"))
 	defer srv.Close()
 	n := 0
-	check(t, conform.Run(t.Context(), srv.URL, "token", func(x conform.Check) {
+	check(t, conform.Run(t.Context(), srv.URL, "token", from, func(x conform.Check) {
 		if n++; x.Wrong != "" {
 			t.Errorf("%s: %s", x.What, x.Wrong)
 		}
@@ -59,7 +60,7 @@ func TestFiles(t *testing.T) {
 	a, err := r.Apache(t.Context(), []string{"ours.example"})
 	check(t, err)
 	defer a.Stop()
-	conforms(t, a.Beside, 15)
+	conforms(t, a.Beside, "", 15)
 	if t.Failed() {
 		t.Log(a.Said())
 	}
@@ -178,4 +179,75 @@ func TestFiles(t *testing.T) {
 	if got := status("GET", note, "bo@ilvane.example", ""); got != 200 {
 		t.Errorf("written again: %d", got)
 	}
+}
+
+// TestChat is about a real XMPP server that federates with a partner's: who writes to whom, in each direction, and
+// calls; at both ends, on the wire.
+func TestChat(t *testing.T) {
+	r := root(t)
+	ca, err := servers.NewAuthority()
+	check(t, err)
+	names, err := servers.NewNames()
+	check(t, err)
+	defer names.Close()
+	ours, err := r.Prosody(t.Context(), "ours.example", names, ca, false)
+	check(t, err)
+	defer ours.Stop()
+	theirs, err := r.Prosody(t.Context(), "partner.example", names, ca, true)
+	check(t, err)
+	defer theirs.Stop()
+	uma, err := ours.Account(t.Context(), "uma", "ours.example", "pass")
+	check(t, err)
+	ada, err := theirs.Account(t.Context(), "ada", "partner.example", "pass")
+	check(t, err)
+	ours.Beside.Ours, ours.Beside.Out = uma, []xmppchat.Account{ada}
+	in := map[string]*xmppchat.Client{}
+	for _, a := range []xmppchat.Account{uma, ada} {
+		c, err := xmppchat.SignIn(t.Context(), a, ca.Pool)
+		check(t, err)
+		defer c.Leave()
+		in[a.Address] = c
+	}
+	sends := func() string {
+		t.Helper()
+		var got []string
+		for _, x := range []struct {
+			what     string
+			from, to string
+			call     bool
+		}{{"in", ada.Address, uma.Address, false}, {"out", uma.Address, ada.Address, false}, {"call in", ada.Address, uma.Address, true}} {
+			arrived, says, err := xmppchat.Send(t.Context(), in[x.from], in[x.to], x.call)
+			switch {
+			case err != nil:
+				says = err.Error()
+			case arrived:
+				says = "arrived"
+			}
+			got = append(got, x.what+": "+says)
+		}
+		return strings.Join(got, ", ")
+	}
+	tell := func(when, want string) {
+		t.Helper()
+		got := ""
+		for end := time.Now().Add(5 * time.Second); got != want && time.Now().Before(end); { // the server reads its rules when it is told to, a moment later
+			got = sends()
+		}
+		if got != want {
+			t.Errorf("%s: %s\nwant %s\n%s", when, got, want, ours.Said())
+		}
+	}
+	set := func(path, value string) {
+		t.Helper()
+		check(t, ours.Beside.Write(t.Context(), path, value))
+	}
+	tell("shut", "in: from: this domain is not admitted, out: to: this domain is not admitted, call in: calls with people elsewhere")
+	set("from", "only: partner.example")
+	tell("in alone", "in: arrived, out: to: this domain is not admitted, call in: calls with people elsewhere")
+	set("to", "not:")
+	set("calls", "let through")
+	tell("both ways", "in: arrived, out: arrived, call in: arrived")
+	set("from", "not: partner.example")
+	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
+	conforms(t, ours.Beside, "ada@partner.example", 9)
 }

@@ -3,6 +3,7 @@
 package conform
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -20,7 +21,9 @@ type Check struct{ What, Wrong string }
 
 // Run asks everything, in order, and hands each check over as it is done. It ends early where the description cannot
 // be read, or the context is over. What it changed is put back, also then.
-func Run(ctx context.Context, address, token string, report func(Check)) error {
+//
+// From is whom trials come from, where the suite has an account for it; empty for somebody whom nobody knows.
+func Run(ctx context.Context, address, token, from string, report func(Check)) error {
 	c, err := open.New(address, token)
 	if err != nil {
 		return err
@@ -117,7 +120,7 @@ func Run(ctx context.Context, address, token string, report func(Check)) error {
 				if act, _ := catalogue.ActionByName(a); place != "" && !slices.Contains(act.On, catalogue.Space) {
 					place += "/file:conform-file"
 				}
-				x, err := c.Try(ctx, native.Attempt{Action: a, As: as, From: "trial-1@conform.example", To: "trial-2@conform.example", Place: place})
+				x, err := c.Try(ctx, native.Attempt{Action: a, As: as, From: cmp.Or(from, "trial-1@conform.example"), To: "trial-2@conform.example", Place: place})
 				if err != nil {
 					return fmt.Errorf("as %s: %w", as, err)
 				}

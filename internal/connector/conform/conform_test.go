@@ -32,7 +32,7 @@ func ask(t *testing.T, s beside.Server) (yes int, wrong []string) {
 	t.Helper()
 	srv := httptest.NewServer(beside.Handler(s, "token"))
 	defer srv.Close()
-	err := conform.Run(t.Context(), srv.URL, "token", func(x conform.Check) {
+	err := conform.Run(t.Context(), srv.URL, "token", "", func(x conform.Check) {
 		if x.Wrong == "" {
 			yes++
 		} else {
@@ -175,7 +175,7 @@ func TestExample(t *testing.T) {
 		}
 	}
 	yes := 0
-	if err := conform.Run(t.Context(), "http://"+at, "pins", func(x conform.Check) {
+	if err := conform.Run(t.Context(), "http://"+at, "pins", "", func(x conform.Check) {
 		if yes++; x.Wrong != "" {
 			t.Errorf("%s: %s", x.What, x.Wrong)
 		}

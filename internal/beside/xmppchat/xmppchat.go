@@ -1,0 +1,411 @@
+// Package xmppchat stands beside an XMPP server (RFC 6120, RFC 6121): Prosody with its module firewall. It writes the
+// module's rules whole, has them compiled first (a rules file that does not compile lets everything through), and
+// tries by sending messages between accounts at both ends.
+package xmppchat
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"mellium.im/sasl"
+	"mellium.im/xmlstream"
+	"mellium.im/xmpp"
+	"mellium.im/xmpp/jid"
+	"mellium.im/xmpp/stanza"
+
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/native"
+)
+
+// Account is an account made for trials, at our server or at somebody else's.
+type Account struct {
+	Address  string // as trial@partner.example
+	Password string
+	Server   string // host and port that its clients connect to
+}
+
+// Config says where the rules are, and how the server is made to take them.
+type Config struct {
+	Rules  string                                       // the file of rules, which the server's configuration names
+	Hosts  []string                                     // our hosts: of our people first, then of guests and rooms
+	Guests string                                       // the host of guests; empty for none
+	Check  func(ctx context.Context, file string) error // compiles a file of rules
+	Reload func(ctx context.Context) error              // makes the server read its rules again
+	CA     *x509.CertPool                               // whom servers' certificates are from; nil for the machine's own
+	Ours   Account                                      // of ours, for trials
+	Out    []Account                                    // elsewhere, for trials: at most one for each domain
+}
+
+// Server is one such server.
+type Server struct {
+	Config
+	mu sync.Mutex
+}
+
+var dialect = native.Dialect{
+	Name: "xmppchat", Title: "Chat over XMPP", Services: []string{"chat"}, Tries: []string{"chat.message", "chat.call"},
+	Dials: []native.Dial{
+		{Path: "calls", Title: "Calls with people elsewhere (XEP-0166)", Rule: "chat.calls", Words: []string{"refused", "let through"}, Span: time.Second},
+		{Path: "presence", Title: "Who elsewhere sees presence", Rule: "chat.presence", Words: []string{"nobody", "contacts", ""}, Span: time.Second},
+		{Path: "guests edit", Title: "Guests correct their messages (XEP-0308)", Rule: "chat.guest_edit", Words: []string{"refused", "let through"}, Span: time.Second},
+		{Path: "guests attach", Title: "Guests send files (XEP-0066)", Rule: "chat.guest_attach", Words: []string{"refused", "let through"}, Span: time.Second},
+	},
+	Boards: []native.Board{
+		{Path: "from", Title: "Domains whose people write to us", Rule: "chat.federation", Keys: []string{"chat.in"}, Only: "only", But: "not", Span: time.Second},
+		{Path: "to", Title: "Domains that our people write to", Rule: "chat.federation", Keys: []string{"chat.out"}, Only: "only", But: "not", Span: time.Second},
+	},
+}
+
+// New returns the server that a configuration names. Rules that are not there yet are written: shut.
+func New(ctx context.Context, c Config) (*Server, error) {
+	s := &Server{Config: c}
+	if _, err := os.Stat(c.Rules); errors.Is(err, os.ErrNotExist) {
+		return s, s.Begin(start())
+	}
+	return s, nil
+}
+
+// Begin writes the rules that a server starts with.
+func (s *Server) Begin(values map[string]string) error {
+	return os.WriteFile(s.Rules, []byte(s.text(values)), 0o644) //nolint:gosec // the server is another user
+}
+
+func start() map[string]string {
+	return map[string]string{"from": "only:", "to": "only:", "calls": "refused", "presence": "nobody", "guests edit": "refused", "guests attach": "refused"}
+}
+
+// Describe says what the server can hold.
+func (s *Server) Describe() *native.Dialect { return &dialect }
+
+var order = []string{"from", "to", "calls", "presence", "guests edit", "guests attach"}
+
+// text writes values as rules of the module. What is said in comments is said once more in what counts, so that a change
+// by hand of either is noticed.
+func (s *Server) text(v map[string]string) string {
+	var b strings.Builder
+	for _, k := range order {
+		fmt.Fprintf(&b, "# %s = %s\n", k, v[k])
+	}
+	rule := func(what string, conditions ...string) {
+		b.WriteString("\n" + strings.Join(append(conditions, what), "\n") + "\n")
+	}
+	bounce := func(why string) string { return "BOUNCE=policy-violation (" + why + ")" }
+	guests := func() {
+		if s.Guests == "" {
+			return
+		}
+		for _, k := range slices.Sorted(maps.Keys(payloads)) {
+			if v[k] == "refused" {
+				rule(bounce(k), "FROM: <*>@"+s.Guests, "INSPECT: "+payloads[k])
+			}
+		}
+	}
+	list := func(k, condition string) {
+		mode, names, _ := native.ParseBoard(v[k])
+		hit, else_ := "PASS.", bounce(k+": this domain is not admitted")
+		if mode == "not" {
+			hit, else_ = else_, "PASS."
+		}
+		for _, n := range names {
+			if below, ok := strings.CutPrefix(n, "*."); ok {
+				rule(hit, condition+": <*>@<<.+%."+luaQuote(below)+">>")
+			} else {
+				rule(hit, condition+": <*>@"+n)
+			}
+		}
+		rule(else_)
+	}
+	b.WriteString("\n::deliver\n")
+	rule("PASS.", "TYPE: error") // a refusal goes back
+	guests()
+	for _, h := range s.Hosts {
+		rule("PASS.", "FROM: <*>@"+h)
+		rule("PASS.", "FROM: "+h)
+	}
+	if v["calls"] == "refused" {
+		rule(bounce("calls with people elsewhere"), "PAYLOAD: urn:xmpp:jingle:1")
+	}
+	list("from", "FROM")
+	b.WriteString("\n::deliver_remote\n")
+	rule("PASS.", "TYPE: error")
+	guests()
+	if v["presence"] == "nobody" {
+		rule("DROP.", "KIND: presence")
+	}
+	if v["calls"] == "refused" {
+		rule(bounce("calls with people elsewhere"), "PAYLOAD: urn:xmpp:jingle:1")
+	}
+	list("to", "TO")
+	return b.String()
+}
+
+// payloads of guests that a rule is about.
+var payloads = map[string]string{"guests edit": "{urn:xmpp:message-correct:0}replace", "guests attach": "{jabber:x:oob}x"}
+
+// luaQuote writes a text so that a pattern of Lua means it.
+func luaQuote(s string) string {
+	return regexp.MustCompile(`[^a-zA-Z0-9]`).ReplaceAllString(s, "%$0")
+}
+
+// read returns the values that a file of rules says, and whether it is as it was written.
+func (s *Server) read() (v map[string]string, byHand bool, err error) {
+	b, err := os.ReadFile(s.Rules)
+	if err != nil {
+		return nil, false, err
+	}
+	v = start()
+	for _, l := range strings.Split(string(b), "\n") {
+		if k, value, ok := strings.Cut(strings.TrimPrefix(l, "# "), " = "); ok && strings.HasPrefix(l, "# ") && slices.Contains(order, k) {
+			v[k] = strings.TrimSpace(value)
+		}
+	}
+	return v, string(b) != s.text(v), nil
+}
+
+// Read returns the settings as the file of rules says them. Which rules the server runs it does not tell: a trial does.
+func (s *Server) Read(context.Context) (map[string]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v, byHand, err := s.read()
+	if err != nil {
+		return nil, err
+	}
+	if byHand {
+		for _, k := range order {
+			v[k] = "the rules were changed by hand"
+		}
+	}
+	return v, nil
+}
+
+// Write sets one setting: the rules are written anew, compiled, put in place in one step, and read by the server.
+func (s *Server) Write(ctx context.Context, path, value string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !slices.Contains(order, path) {
+		return beside.Refuse("there is no setting %q", path)
+	}
+	if mode, names, err := native.ParseBoard(value); path == "from" || path == "to" {
+		if err != nil || mode != "only" && mode != "not" {
+			return beside.Refuse("domains are written as only: a.example or not: a.example, not %q", value)
+		}
+		for _, n := range names {
+			if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
+				return beside.Refuse("%q is no domain", n)
+			}
+		}
+		value = native.BoardText(mode, names)
+	} else if i := slices.IndexFunc(dialect.Dials, func(d native.Dial) bool { return d.Path == path }); value == "" || !slices.Contains(dialect.Dials[i].Words, value) {
+		return beside.Refuse("%s is one of %s, not %q", path, strings.Trim(fmt.Sprintf("%q", dialect.Dials[i].Words), "[]"), value)
+	}
+	v, _, err := s.read()
+	if err != nil {
+		return err
+	}
+	v[path] = value
+	next := s.Rules + ".new.pfw"
+	if err := os.WriteFile(next, []byte(s.text(v)), 0o644); err != nil { //nolint:gosec // the server is another user
+		return err
+	}
+	if s.Check != nil { // a file that does not compile would let everything through
+		if err := s.Check(ctx, next); err != nil {
+			return fmt.Errorf("the rules do not compile, and nothing was changed: %w", err)
+		}
+	}
+	later := time.Now() // of two files of one second the server would keep the first
+	if was, err := os.Stat(s.Rules); err == nil && !was.ModTime().Add(time.Second).Before(later) {
+		later = was.ModTime().Add(time.Second)
+	}
+	if err := os.Chtimes(next, later, later); err != nil {
+		return err
+	}
+	if err := os.Rename(next, s.Rules); err != nil {
+		return err
+	}
+	return s.Reload(ctx)
+}
+
+// What is kept of our inventory: nothing.
+var errKeeps = beside.Refuse("it keeps no records")
+
+// List hands nothing over.
+func (s *Server) List(context.Context, string, func(native.Kept) error) error { return errKeeps }
+
+// One finds nothing.
+func (s *Server) One(context.Context, string, string) (*native.Kept, error) { return nil, errKeeps }
+
+// Put makes nothing.
+func (s *Server) Put(context.Context, string, string, map[string]string) (string, error) {
+	return "", errKeeps
+}
+
+// Drop takes nothing away.
+func (s *Server) Drop(context.Context, string, string) error { return errKeeps }
+
+// Client is somebody who is signed in at a server.
+type Client struct {
+	*xmpp.Session
+	in chan Stanza
+}
+
+// Stanza is what came to a client.
+type Stanza struct {
+	Kind, Type, ID, Body, Says string
+}
+
+// SignIn signs an account in (RFC 6120 §6: SASL, over TLS).
+func SignIn(ctx context.Context, a Account, ca *x509.CertPool) (*Client, error) {
+	j, err := jid.Parse(a.Address + "/trial-" + rand.Text()[:6])
+	if err != nil {
+		return nil, err
+	}
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", a.Server)
+	if err != nil {
+		return nil, err
+	}
+	s, err := xmpp.NewClientSession(ctx, j, conn,
+		xmpp.StartTLS(&tls.Config{ServerName: j.Domainpart(), RootCAs: ca, MinVersion: tls.VersionTLS12}),
+		xmpp.SASL("", a.Password, sasl.ScramSha256, sasl.ScramSha1, sasl.Plain),
+		xmpp.BindResource(),
+	)
+	if err != nil {
+		_ = conn.Close()
+		return nil, fmt.Errorf("%s cannot sign in at %s: %w", a.Address, a.Server, err)
+	}
+	c := &Client{s, make(chan Stanza, 100)}
+	go func() {
+		defer close(c.in)
+		_ = s.Serve(xmpp.HandlerFunc(func(t xmlstream.TokenReadEncoder, start *xml.StartElement) error {
+			x := Stanza{Kind: start.Name.Local}
+			for _, a := range start.Attr {
+				switch a.Name.Local {
+				case "type":
+					x.Type = a.Value
+				case "id":
+					x.ID = a.Value
+				}
+			}
+			d := xml.NewTokenDecoder(xmlstream.MultiReader(xmlstream.Token(*start), t))
+			var in struct {
+				Body  string `xml:"body"`
+				Error struct {
+					Text string `xml:"text"`
+				} `xml:"error"`
+			}
+			if err := d.Decode(&in); err != nil && !errors.Is(err, io.EOF) {
+				return err
+			}
+			x.Body, x.Says = in.Body, in.Error.Text
+			select {
+			case c.in <- x:
+			default:
+			}
+			return nil
+		}))
+	}()
+	return c, s.Send(ctx, stanza.Presence{}.Wrap(nil))
+}
+
+// Leave signs a client out.
+func (c *Client) Leave() {
+	_ = c.Close()
+	_ = c.Conn().Close()
+}
+
+// Await waits for a stanza; ok is false where none comes before the context is over.
+func (c *Client) Await(ctx context.Context, is func(Stanza) bool) (x Stanza, ok bool) {
+	for {
+		select {
+		case x, ok = <-c.in:
+			if !ok || is(x) {
+				return x, ok
+			}
+		case <-ctx.Done():
+			return Stanza{}, false
+		}
+	}
+}
+
+// patience is how long something sent is waited for at either end.
+const patience = 5 * time.Second
+
+// Send sends a message, or the offer of a call, from one client to another, and watches both ends: it arrived, it was
+// refused with a reason, or neither (an error).
+func Send(ctx context.Context, from, to *Client, call bool) (arrived bool, says string, err error) {
+	id := rand.Text()
+	var payload xml.TokenReader
+	if call {
+		payload = xmlstream.Wrap(nil, xml.StartElement{Name: xml.Name{Space: "urn:xmpp:jingle:1", Local: "jingle"}, Attr: []xml.Attr{{Name: xml.Name{Local: "action"}, Value: "session-initiate"}, {Name: xml.Name{Local: "sid"}, Value: id}}})
+	} else {
+		payload = xmlstream.Wrap(xmlstream.Token(xml.CharData("a trial "+id)), xml.StartElement{Name: xml.Name{Local: "body"}})
+	}
+	target := to.LocalAddr()
+	var send xml.TokenReader = stanza.Message{ID: id, To: target.Bare(), Type: stanza.ChatMessage}.Wrap(payload)
+	if call {
+		send = stanza.IQ{ID: id, To: target, Type: stanza.SetIQ}.Wrap(payload)
+	}
+	if err := from.Session.Send(ctx, send); err != nil {
+		return false, "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	there, back := make(chan bool, 1), make(chan Stanza, 1)
+	go func() {
+		_, ok := to.Await(ctx, func(x Stanza) bool { return x.ID == id || strings.Contains(x.Body, id) })
+		there <- ok
+	}()
+	go func() {
+		if x, ok := from.Await(ctx, func(x Stanza) bool { return x.ID == id && x.Type == "error" }); ok {
+			back <- x
+		}
+	}()
+	select {
+	case ok := <-there:
+		if ok {
+			return true, "it arrived", nil
+		}
+	case x := <-back:
+		if x.Says == "" {
+			x.Says = "it came back as an error"
+		}
+		return false, x.Says, nil
+	}
+	return false, "", errors.New("nothing arrived, and nothing came back")
+}
+
+// Try sends from the trial account of the domain that an attempt comes from to ours.
+func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
+	_, domain, _ := strings.Cut(a.From, "@")
+	i := slices.IndexFunc(s.Out, func(x Account) bool { return strings.HasSuffix(x.Address, "@"+domain) })
+	if !slices.Contains(dialect.Tries, a.Action) || a.As != native.Stranger || i < 0 {
+		return out, nil
+	}
+	out.Known = true
+	from, err := SignIn(ctx, s.Out[i], s.CA)
+	if err != nil {
+		return out, err
+	}
+	defer from.Leave()
+	to, err := SignIn(ctx, s.Ours, s.CA)
+	if err != nil {
+		return out, err
+	}
+	defer to.Leave()
+	out.Admitted, out.Says, err = Send(ctx, from, to, a.Action == "chat.call")
+	return out, err
+}

@@ -1,0 +1,113 @@
+package servers
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"syscall"
+
+	"wexillum.example/internal/beside/xmppchat"
+)
+
+// prosodyConf is what somebody writes who prepares a server of their own (docs/systems/xmppchat.md): the folder 1, the
+// domain 2, the port of clients 3 and of other servers 4, of the answers to names 5.
+const prosodyConf = `pidfile = "%[1]s/pid"
+data_path = "%[1]s/data"
+admin_socket = "%[1]s/socket"
+interfaces = { "127.0.0.1" }
+c2s_ports = { %[3]d }
+s2s_ports = { %[4]d }
+run_as_root = true
+storage = "internal"
+authentication = "internal_hashed"
+log = { info = "%[1]s/log" }
+s2s_secure_auth = true
+s2s_require_encryption = true
+c2s_require_encryption = true
+unbound = { resolvconf = false, hoststxt = false, forward = { "127.0.0.1@%[5]d" }, options = { ["do-not-query-localhost:"] = "no" } }
+ssl = { certificate = "%[1]s/cert.pem", key = "%[1]s/key.pem", cafile = "%[1]s/ca.pem" }
+firewall_scripts = { "%[1]s/rules.pfw" }
+modules_enabled = { "firewall", "s2s_auth_certs", "roster", "saslauth", "tls", "dialback", "disco", "presence", "message", "iq", "s2s", "c2s", "offline" }
+VirtualHost "%[2]s"
+VirtualHost "guests.%[2]s"
+`
+
+// Prosody is an XMPP server that runs, and what stands beside it.
+type Prosody struct {
+	*Process
+	Beside *xmppchat.Server
+	Domain string
+	r      *Root
+	in     string
+	port   int
+}
+
+// Prosody starts an XMPP server for a domain and its guests on loopback. open says that it federates with everybody, as
+// somebody else's does.
+func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authority, open bool) (*Prosody, error) {
+	in, err := r.Folder("chat")
+	if err != nil {
+		return nil, err
+	}
+	var ports [2]int
+	for i := range ports {
+		if ports[i], err = Port(); err != nil {
+			return nil, err
+		}
+	}
+	cert, key, err := a.Issue(domain, "guests."+domain)
+	if err != nil {
+		return nil, err
+	}
+	p := &Prosody{Domain: domain, r: r, in: in, port: ports[0]}
+	for name, b := range map[string][]byte{"cert.pem": cert, "key.pem": key, "ca.pem": a.PEM, "prosody.cfg.lua": fmt.Appendf(nil, prosodyConf, in, domain, ports[0], ports[1], n.Port())} {
+		if err := os.WriteFile(r.Path(in, name), b, 0o600); err != nil {
+			return nil, err
+		}
+		if err := os.Chown(r.Path(in, name), Nobody, Nobody); err != nil {
+			return nil, err
+		}
+	}
+	if p.Beside, err = xmppchat.New(ctx, xmppchat.Config{
+		Rules: r.Path(in, "rules.pfw"), Hosts: []string{domain, "guests." + domain}, Guests: "guests." + domain, CA: a.Pool,
+		Check: func(ctx context.Context, file string) error {
+			out, err := p.ctl(ctx, "mod_firewall", strings.TrimPrefix(file, r.Dir))
+			if err != nil {
+				return fmt.Errorf("%w: %s", err, tail(out))
+			}
+			return nil
+		},
+		Reload: func(context.Context) error { return p.Signal(syscall.SIGHUP) },
+	}); err != nil {
+		return nil, err
+	}
+	if open {
+		rules := map[string]string{"from": "not:", "to": "not:", "calls": "let through", "presence": "contacts", "guests edit": "let through", "guests attach": "let through"}
+		if err := p.Beside.Begin(rules); err != nil {
+			return nil, err
+		}
+	}
+	if p.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, Nobody, "/usr/bin/prosody", "--config", in+"/prosody.cfg.lua", "-F")); err != nil {
+		return nil, err
+	}
+	for _, d := range []string{domain, "guests." + domain} {
+		n.At(d, ports[1])
+	}
+	return p, nil
+}
+
+// ctl runs the server's own command.
+func (p *Prosody) ctl(ctx context.Context, args ...string) ([]byte, error) {
+	c := p.r.Command(ctx, Nobody, "/usr/bin/prosodyctl", append([]string{"--root", "--config", p.in + "/prosody.cfg.lua"}, args...)...)
+	return c.CombinedOutput()
+}
+
+// Account makes an account, and says where its clients sign in.
+func (p *Prosody) Account(ctx context.Context, name, host, password string) (xmppchat.Account, error) {
+	out, err := p.ctl(ctx, "register", name, host, password)
+	if err != nil {
+		err = fmt.Errorf("%w: %s", err, tail(out))
+	}
+	return xmppchat.Account{Address: name + "@" + host, Password: password, Server: fmt.Sprintf("127.0.0.1:%d", p.port)}, err
+}
