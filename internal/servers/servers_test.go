@@ -251,3 +251,65 @@ func TestChat(t *testing.T) {
 	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
 	conforms(t, ours.Beside, "ada@partner.example", 9)
 }
+
+// TestCalendars is about a real CalDAV server: what people of which domains read of our calendars.
+func TestCalendars(t *testing.T) {
+	r := root(t)
+	c, err := r.Radicale(t.Context(), "ours.example")
+	check(t, err)
+	defer c.Stop()
+	who := []string{"uma@ours.example", "ada@ilvane.example", "bo@lab.ilvane.example", "cy@shut.example"}
+	for _, a := range who {
+		check(t, c.Beside.SetPassword(a, "pass"))
+	}
+	event, err := c.Beside.Calendar(t.Context(), who[0], "pass")
+	if err != nil {
+		t.Fatal(err, c.Said())
+	}
+	tell := func(when, want string) {
+		t.Helper()
+		var got []string
+		for _, a := range who {
+			for _, m := range []string{"GET", "PUT"} {
+				status, _, err := c.Beside.Ask(t.Context(), m, event, a, "pass", "text/calendar", "")
+				check(t, err)
+				if m == "GET" || status == 201 || status == 204 { // writing, only where somebody may
+					name, _, _ := strings.Cut(a, "@")
+					got = append(got, name+" "+m+" "+http.StatusText(status))
+				}
+			}
+		}
+		if all := strings.Join(got, ", "); all != want {
+			t.Errorf("%s: %s\nwant %s\n%s", when, all, want, c.Said())
+		}
+	}
+	set := func(path, value string) {
+		t.Helper()
+		check(t, c.Beside.Write(t.Context(), path, value))
+	}
+	tell("shut", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+	set("readers", "only: ilvane.example")
+	tell("a list alone opens nothing", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+	set("calendars", "everything")
+	tell("one domain", "uma GET OK, ada GET OK, bo GET Forbidden, cy GET Forbidden")
+	set("readers", "only: *.ilvane.example, ilvane.example")
+	tell("and below it", "uma GET OK, ada GET OK, bo GET OK, cy GET Forbidden")
+	set("readers", "not: ilvane.example")
+	tell("all but them", "uma GET OK, ada GET Forbidden, bo GET OK, cy GET OK")
+	set("calendars", "nothing")
+	tell("nothing", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+	conforms(t, c.Beside, "", 7)
+	f := filepath.Join(c.Folder, "rights")
+	was, err := os.ReadFile(f)
+	check(t, err)
+	check(t, os.WriteFile(f, append(was, "\n[by hand]\nuser: .*\ncollection: .*\npermissions: RrWw\n"...), 0o644))
+	if got, err := c.Beside.Read(t.Context()); err != nil || got["calendars"] != "the rights were changed by hand" {
+		t.Errorf("changed by hand: %v %v", got, err)
+	}
+	check(t, os.WriteFile(f, []byte("[broken"), 0o644))
+	if status, _, err := c.Beside.Ask(t.Context(), "GET", event, who[1], "pass", "", ""); err != nil || status < 400 {
+		t.Errorf("a broken file lets in: %d %v", status, err)
+	}
+	set("readers", "only:")
+	tell("written again", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+}

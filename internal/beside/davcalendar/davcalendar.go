@@ -1,0 +1,257 @@
+// Package davcalendar stands beside a CalDAV server (RFC 4791) whose rights are a file of patterns that it reads at each
+// request: Radicale. It lets people of listed domains read calendars whole, or nobody.
+package davcalendar
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/bcrypt"
+
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/native"
+)
+
+// Config says where the server's files are, and where it listens.
+type Config struct {
+	Rights   string // the file of rights
+	Accounts string // the file of accounts: htpasswd, bcrypt
+	Server   string // as http://127.0.0.1:5232
+	Ours     string // our own domain, where a trial's calendar is
+}
+
+// Server is one such server.
+type Server struct {
+	Config
+	mu   sync.Mutex
+	http http.Client
+}
+
+var dialect = native.Dialect{
+	Name: "davcalendar", Title: "Calendars over CalDAV", Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"mail.see_details"},
+	Dials: []native.Dial{
+		{Path: "calendars", Title: "What people elsewhere see of our calendars", Rule: "mail.calendar", Words: []string{"nothing", "", "", "everything"}},
+	},
+	Boards: []native.Board{{Path: "readers", Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "only", But: "not"}},
+}
+
+// New returns the server that a configuration names, with the files that it lacks: shut.
+func New(c Config) (*Server, error) {
+	s := &Server{Config: c, http: http.Client{Timeout: 10 * time.Second}}
+	for path, text := range map[string]string{c.Rights: rights("nothing", "only:"), c.Accounts: ""} {
+		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+			if err := write(path, text); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return s, nil
+}
+
+// Describe says what the server can hold.
+func (s *Server) Describe() *native.Dialect { return &dialect }
+
+func write(path, text string) error {
+	tmp := path + ".new"
+	if err := os.WriteFile(tmp, []byte(text), 0o644); err != nil { //nolint:gosec // the server is another user
+		return err
+	}
+	return os.Rename(tmp, path)
+}
+
+// rights writes values as the server reads them. What is said in comments is said once more in what counts, so that a
+// change by hand of either is noticed.
+func rights(calendars, readers string) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "# calendars = %s\n# readers = %s\n\n[own]\nuser: .+\ncollection: {user}(/.*)?\npermissions: RrWw\n\n[top]\nuser: .+\ncollection:\npermissions: R\n", calendars, readers)
+	if calendars != "everything" {
+		return b.String()
+	}
+	mode, names, _ := native.ParseBoard(readers)
+	var which []string // no group is kept: the server puts groups into the names of collections
+	for _, n := range names {
+		if below, ok := strings.CutPrefix(n, "*."); ok {
+			which = append(which, `(?:[a-z0-9-]+\.)+`+regexp.QuoteMeta(below))
+		} else {
+			which = append(which, regexp.QuoteMeta(n))
+		}
+	}
+	who := ".+"
+	switch {
+	case mode == "only" && len(which) == 0:
+		return b.String()
+	case mode == "only":
+		who = `.+@(?:` + strings.Join(which, "|") + `)`
+	case len(which) > 0:
+		who = `(?!.*@(?:` + strings.Join(which, "|") + `)$).+`
+	}
+	fmt.Fprintf(&b, "\n[elsewhere]\nuser: %s\ncollection: [^/]+(/[^/]+)?\npermissions: Rr\n", who)
+	return b.String()
+}
+
+func (s *Server) read() (calendars, readers string, byHand bool, err error) {
+	b, err := os.ReadFile(s.Rights)
+	for _, l := range strings.Split(string(b), "\n") {
+		if v, ok := strings.CutPrefix(l, "# calendars = "); ok {
+			calendars = v
+		}
+		if v, ok := strings.CutPrefix(l, "# readers = "); ok {
+			readers = v
+		}
+	}
+	return calendars, readers, string(b) != rights(calendars, readers), err
+}
+
+// Read returns the settings as the file of rights says them.
+func (s *Server) Read(context.Context) (map[string]string, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, r, byHand, err := s.read()
+	if byHand {
+		c, r = "the rights were changed by hand", "the rights were changed by hand"
+	}
+	return map[string]string{"calendars": c, "readers": r}, err
+}
+
+// Write sets one setting; the server reads it at the next request.
+func (s *Server) Write(_ context.Context, path, value string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, r, _, err := s.read()
+	if err != nil {
+		return err
+	}
+	switch path {
+	case "calendars":
+		if c = value; value != "nothing" && value != "everything" {
+			return beside.Refuse("calendars show nothing or everything, not %q", value)
+		}
+	case "readers":
+		mode, names, err := native.ParseBoard(value)
+		if err != nil || mode != "only" && mode != "not" {
+			return beside.Refuse("domains are written as only: a.example or not: a.example, not %q", value)
+		}
+		for _, n := range names {
+			if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
+				return beside.Refuse("%q is no domain", n)
+			}
+		}
+		r = native.BoardText(mode, names)
+	default:
+		return beside.Refuse("there is no setting %q", path)
+	}
+	return write(s.Rights, rights(c, r))
+}
+
+// SetPassword makes an account, or gives it another password; an empty one takes it away.
+func (s *Server) SetPassword(who, password string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	b, err := os.ReadFile(s.Accounts)
+	if err != nil {
+		return err
+	}
+	list := slices.DeleteFunc(strings.Split(string(b), "\n"), func(l string) bool { return l == "" || strings.HasPrefix(l, who+":") })
+	if password != "" {
+		hash, err := bcrypt.GenerateFromPassword([]byte(password), 5)
+		if err != nil {
+			return err
+		}
+		list = append(list, who+":"+string(hash))
+	}
+	slices.Sort(list)
+	return write(s.Accounts, strings.Join(append(list, ""), "\n"))
+}
+
+// Ask makes a request as somebody, and returns its status.
+func (s *Server) Ask(ctx context.Context, method, path, who, password, kind, body string) (int, string, error) {
+	r, err := http.NewRequestWithContext(ctx, method, s.Server+path, strings.NewReader(body))
+	if err != nil {
+		return 0, "", err
+	}
+	if kind != "" {
+		r.Header.Set("Content-Type", kind)
+	}
+	if who != "" {
+		r.SetBasicAuth(who, password)
+	}
+	resp, err := s.http.Do(r)
+	if err != nil {
+		return 0, "", err
+	}
+	defer resp.Body.Close()
+	return resp.StatusCode, resp.Status, nil
+}
+
+// Calendar makes a calendar of somebody with one event in it (RFC 4791 §5.3.1, RFC 5545), and returns its path.
+func (s *Server) Calendar(ctx context.Context, who, password string) (event string, err error) {
+	path := "/" + who + "/calendar/"
+	status, says, err := s.Ask(ctx, "MKCALENDAR", path, who, password, "", "")
+	if err == nil && status != http.StatusCreated && status != http.StatusConflict && status != http.StatusMethodNotAllowed {
+		err = fmt.Errorf("the calendar cannot be made: %s", says)
+	}
+	if err != nil {
+		return "", err
+	}
+	event = path + "trial.ics"
+	text := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//wexillum//trial//EN\r\nBEGIN:VEVENT\r\nUID:trial\r\nDTSTAMP:20261123T090000Z\r\nDTSTART:20261123T090000Z\r\nDTEND:20261123T100000Z\r\nSUMMARY:a trial\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+	status, says, err = s.Ask(ctx, http.MethodPut, event, who, password, "text/calendar", text)
+	if err == nil && status/100 != 2 {
+		err = fmt.Errorf("the event cannot be written: %s", says)
+	}
+	return event, err
+}
+
+// Try reads an event of a calendar made for it, as an account of the domain that the attempt comes from.
+func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
+	if a.Action != "mail.see_details" || a.As != native.Stranger {
+		return out, nil
+	}
+	out.Known = true
+	after := context.WithoutCancel(ctx)
+	owner, password := "trial-"+strings.ToLower(rand.Text())+"@"+s.Ours, rand.Text()
+	for _, who := range []string{owner, a.From} {
+		if err = s.SetPassword(who, password); err != nil {
+			return out, err
+		}
+		defer func() { err = errors.Join(err, s.SetPassword(who, "")) }()
+	}
+	event, err := s.Calendar(ctx, owner, password)
+	if err != nil {
+		return out, err
+	}
+	defer func() {
+		_, _, gone := s.Ask(after, http.MethodDelete, "/"+owner+"/", owner, password, "", "")
+		err = errors.Join(err, gone)
+	}()
+	status, says, err := s.Ask(ctx, http.MethodGet, event, a.From, password, "", "")
+	out.Admitted, out.Says = status == http.StatusOK, says
+	return out, err
+}
+
+var errKeeps = beside.Refuse("it keeps no records")
+
+// List hands nothing over.
+func (s *Server) List(context.Context, string, func(native.Kept) error) error { return errKeeps }
+
+// One finds nothing.
+func (s *Server) One(context.Context, string, string) (*native.Kept, error) { return nil, errKeeps }
+
+// Put makes nothing.
+func (s *Server) Put(context.Context, string, string, map[string]string) (string, error) {
+	return "", errKeeps
+}
+
+// Drop takes nothing away.
+func (s *Server) Drop(context.Context, string, string) error { return errKeeps }
