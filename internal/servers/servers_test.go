@@ -2,6 +2,7 @@ package servers_test
 
 import (
 	"errors"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -312,4 +313,51 @@ func TestCalendars(t *testing.T) {
 	}
 	set("readers", "only:")
 	tell("written again", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+}
+
+// TestDirectory is about a real directory server: who signs in from it, and what a guest looks up there.
+func TestDirectory(t *testing.T) {
+	r := root(t)
+	d, err := r.Slapd(t.Context(), "ours.example")
+	check(t, err)
+	defer d.Stop()
+	conforms(t, d.Beside, "", 11)
+	check(t, d.Beside.Person("uma@ours.example", "Uma", "+351 1"))
+	put := func(state string) {
+		t.Helper()
+		if _, err := d.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": "ada@ilvane.example", "state": state, "sponsor": "uma@ours.example"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("guest")
+	check(t, d.Beside.SetPassword("ada@ilvane.example", "pass"))
+	tell := func(when, want string) {
+		t.Helper()
+		found, in, err := d.Beside.Look("ada@ilvane.example", "pass")
+		check(t, err)
+		if got := fmt.Sprintf("in %t, finds %s", in, strings.Join(found, ", ")); got != want {
+			t.Errorf("%s: %s, want %s", when, got, want)
+		}
+	}
+	set := func(path, value string) {
+		t.Helper()
+		check(t, d.Beside.Write(t.Context(), path, value))
+	}
+	tell("shut", "in false, finds ")
+	set("guests", "let in")
+	tell("let in", "in true, finds ")
+	set("people seen", "everybody")
+	tell("names", "in true, finds Uma (cn)")
+	set("profile seen", "name and how to reach them")
+	tell("how to reach them", "in true, finds Uma (cn mail telephoneNumber)")
+	set("profile seen", "everything")
+	tell("everything", "in true, finds Uma (cn mail telephoneNumber title)")
+	put("suspended")
+	tell("suspended", "in false, finds ")
+	put("guest")
+	tell("back, with the password of before", "in true, finds Uma (cn mail telephoneNumber title)")
+	set("people seen", "nobody")
+	tell("nobody is found", "in true, finds ")
+	check(t, d.Beside.Drop(t.Context(), "guests", "ada@ilvane.example"))
+	tell("gone", "in false, finds ")
 }
