@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: check demo demo-reset build console test bench generate install-database install-browser verify plot screenshots walk faults map clean
+.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser verify plot screenshots walk faults map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -14,9 +14,15 @@ demo: install-database build
 demo-reset: install-database build
 	@exec bin/wexillum demo --reset
 
+# The demo with real servers of open protocols in place of most of the stand-in suite: their packages are fetched from
+# Debian once and unpacked into a folder of their own; nothing of the machine is installed or changed. It takes root.
+suite: install-database build
+	@exec bin/wexillum demo --real --dir run/suite
+
 build: console
 	@$(GO) build -o bin/wexillum ./cmd/wexillum
 	@$(GO) build -o bin/wexillum-suite ./cmd/wexillum-suite
+	@$(GO) build -o bin/wexillum-beside ./cmd/wexillum-beside
 
 # The console is built anew when its sources are newer than what was built.
 console: console/dist/index.html

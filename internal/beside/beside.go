@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strings"
 
 	"github.com/go-chi/chi/v5"
@@ -78,8 +79,17 @@ func Handler(s Server, token string) http.Handler {
 		answer(w, open.Attempted{Known: y.Known, Admitted: y.Admitted, Says: y.Says, Theirs: y.Theirs, Making: y.Making}, err)
 	})
 	r.Route("/v1/records/{kind}", func(r chi.Router) {
-		kind := func(q *http.Request) string { return chi.URLParam(q, "kind") }
-		id := func(q *http.Request) string { return chi.URLParam(q, "id") }
+		param := func(q *http.Request, name string) string {
+			text := chi.URLParam(q, name)
+			if q.URL.RawPath != "" { // there is a slash in it, and it is as it was sent
+				if plain, err := url.PathUnescape(text); err == nil {
+					return plain
+				}
+			}
+			return text
+		}
+		kind := func(q *http.Request) string { return param(q, "kind") }
+		id := func(q *http.Request) string { return param(q, "id") }
 		r.Get("/", func(w http.ResponseWriter, q *http.Request) {
 			after, x := q.URL.Query().Get("after"), open.Page{Records: []open.Record{}}
 			err := s.List(q.Context(), kind(q), func(k native.Kept) error {

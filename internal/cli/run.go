@@ -12,6 +12,8 @@ import (
 	"os/signal"
 	"path/filepath"
 	"strconv"
+	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -272,7 +274,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 
 func (a *app) demo() *cobra.Command {
 	var dir, listen, neighbour, mailPage, logLevel string
-	var reset bool
+	var reset, real bool
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Run the service with the demo world and a database of its own",
@@ -318,7 +320,20 @@ func (a *app) demo() *cobra.Command {
 				suiteAt[name] = suiteOn(listen, i)
 			}
 			asked := suiteOn(listen, 4)
-			suite, theirs, stopSuite, err := demo.Suites(ctx, filepath.Join(dir, "suite"), key, suiteAt, suiteOn(listen, 3), asked)
+			var suite map[string]string
+			var theirs string
+			var stopSuite func()
+			var said []string
+			var told sync.Mutex
+			if real {
+				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, func(line string) {
+					told.Lock()
+					defer told.Unlock()
+					said = append(said, strings.TrimPrefix(line, "# "))
+				})
+			} else {
+				suite, theirs, stopSuite, err = demo.Suites(ctx, filepath.Join(dir, "suite"), key, suiteAt, suiteOn(listen, 3), asked)
+			}
 			if err != nil {
 				return err
 			}
@@ -351,6 +366,16 @@ func (a *app) demo() *cobra.Command {
 						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
 					}
 				}
+				for _, name := range []string{"directory", "files", "chat", "calendars"} {
+					if at := suite[name]; at != "" {
+						a.printf("  %-9s %s  (speaks for a real server)\n", name, at)
+					}
+				}
+				told.Lock()
+				for _, line := range said {
+					a.printf("    %s\n", line)
+				}
+				told.Unlock()
 				if theirs != "" {
 					a.printf("  %-9s %s  (stands in for the chat of Oskelund, whose house must let its people go)\n", "theirs", theirs)
 				}
@@ -369,6 +394,7 @@ func (a *app) demo() *cobra.Command {
 		StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
 	c.Flags().
 		StringVar(&mailPage, "mail", "127.0.0.1:8472", "where the mail that came is shown; another free port is taken where this one is not")
+	c.Flags().BoolVar(&real, "real", false, "in place of the stand-ins for files, chat and calendars start real servers on loopback, in a root of their own; it takes root")
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c

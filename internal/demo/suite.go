@@ -2,15 +2,18 @@ package demo
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
+	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/service"
 )
 
@@ -62,21 +65,36 @@ func Suites(ctx context.Context, dir, key string, listen map[string]string, thei
 // suite starts one suite, a program of its own that stands beside this one, and returns where each of its
 // programs is served. No addresses and no error are returned where it is not there.
 func suite(ctx context.Context, dir, key string, listen map[string]string, more ...string) (addresses map[string]string, stop func(), err error) {
-	self, err := os.Executable()
-	if err != nil {
-		return nil, nil, err
-	}
-	program := filepath.Join(filepath.Dir(self), "wexillum-suite")
-	if _, err := os.Stat(program); err != nil {
-		return nil, func() {}, nil
-	}
 	args := append([]string{"--dir", dir, "--faster", fmt.Sprint(SuiteFaster)}, more...)
 	for name, at := range listen {
 		args = append(args, "--"+name, at)
 	}
-	cmd := exec.CommandContext(ctx, program, args...)
-	cmd.Env = append(os.Environ(), SuiteKey+"="+key)
+	return program(ctx, "wexillum-suite", []string{SuiteKey + "=" + key}, names(suites), 10*time.Second, nil, args...)
+}
+
+func names(list []service.System) (out []string) {
+	for _, x := range list {
+		out = append(out, x.ID)
+	}
+	return
+}
+
+// program starts a program that stands beside this one, which says in lines where each of what it starts is served:
+// NAME ADDRESS. What else it says is handed to also. No addresses and no error are returned where it is not there.
+func program(ctx context.Context, name string, env, wanted []string, patience time.Duration, also func(string), args ...string) (addresses map[string]string, stop func(), err error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, nil, err
+	}
+	path := filepath.Join(filepath.Dir(self), name)
+	if _, err := os.Stat(path); err != nil {
+		return nil, func() {}, nil
+	}
+	cmd := exec.CommandContext(ctx, path, args...)
+	cmd.Env = append(os.Environ(), env...)
 	cmd.Stderr = os.Stderr
+	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) } // so that it ends what it started
+	cmd.WaitDelay = 10 * time.Second
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		return nil, nil, err
@@ -85,35 +103,72 @@ func suite(ctx context.Context, dir, key string, listen map[string]string, more 
 		return nil, nil, err
 	}
 	stop = func() {
-		_ = cmd.Process.Kill()
+		_ = cmd.Process.Signal(os.Interrupt)
 		_ = cmd.Wait()
 	}
-	addresses = map[string]string{}
-	told := make(chan struct{})
+	told := make(chan map[string]string)
 	go func() {
-		defer close(told)
-		for lines := bufio.NewScanner(out); len(addresses) < len(suites) && lines.Scan(); {
-			if name, at, ok := strings.Cut(lines.Text(), " "); ok {
-				addresses[name] = strings.TrimSpace(at)
+		found := map[string]string{}
+		lines := bufio.NewScanner(out)
+		for lines.Scan() {
+			id, at, _ := strings.Cut(lines.Text(), " ")
+			switch {
+			case slices.Contains(wanted, id):
+				if found[id] = strings.TrimSpace(at); len(found) == len(wanted) {
+					told <- found
+				}
+			case also != nil:
+				also(lines.Text())
 			}
+		}
+		if len(found) < len(wanted) {
+			close(told)
 		}
 	}()
 	select {
-	case <-told:
-	case <-time.After(10 * time.Second):
+	case addresses = <-told:
+	case <-time.After(patience):
 	}
-	if len(addresses) < len(suites) {
+	if addresses == nil {
 		stop()
-		return nil, nil, errors.New("the suite of the demo did not start; see what it says above")
+		return nil, nil, fmt.Errorf("%s did not start; see what it says above", name)
 	}
 	return addresses, stop, nil
+}
+
+// real are the servers that others wrote, in the order in which they are told.
+var real = []service.System{
+	{ID: "directory", Name: "The directory (LDAP)", Dialect: native.Described},
+	{ID: "files", Name: "Files (WebDAV)", Dialect: native.Described},
+	{ID: "chat", Name: "Chat (XMPP)", Dialect: native.Described},
+	{ID: "calendars", Name: "Calendars (CalDAV)", Dialect: native.Described},
+}
+
+// realPartner is whose chat runs beside ours as another server.
+const realPartner = "ilvane.example"
+
+// Real starts real servers of every kind, with a program beside each that speaks for it, and the counting house of the
+// suite that ships, since no open server carries reports. What the servers say of themselves is handed to also.
+func Real(ctx context.Context, dir, key, ledgerAt, asks string, also func(string)) (addresses map[string]string, stop func(), err error) {
+	none := map[string]string{"quay": "127.0.0.1:0", "parley": "127.0.0.1:0", "ledger": ledgerAt}
+	ours, stopOurs, err := suite(ctx, dir, key, none, "--house", ourHouse, "--asks", asks)
+	if err != nil {
+		return nil, nil, err
+	}
+	addresses, stop, err = program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner)
+	if err != nil || addresses == nil {
+		stopOurs()
+		return nil, nil, cmp.Or(err, errors.New("wexillum-beside is not there; build it with make build"))
+	}
+	addresses["ledger"] = ours["ledger"]
+	return addresses, func() { stop(); stopOurs() }, nil
 }
 
 // Systems adds the programs of the suite as systems, where they are not there yet: the harbour and the
 // parlour are carried, the counting house is looked at.
 func Systems(ctx context.Context, svc *service.Service, addresses map[string]string) error {
 	who := service.Who{Name: "demo", Role: service.Administrator}
-	for _, x := range suites {
+	for _, x := range append(slices.Clone(suites), real...) {
 		at := addresses[x.ID]
 		if at == "" {
 			continue

@@ -247,7 +247,7 @@ func (n *names) SpaceOf(string) string { return "conform-space" }
 var samples = map[string][2]native.Thing{
 	"space":     {{"id": "conform-space", "name": "Conformance", "owner": "uma@ours.example"}, {"id": "conform-space", "name": "Conformance, again", "owner": "uma@ours.example"}},
 	"guest":     {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example"}, {"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example"}},
-	"grant":     {{"address": "guest@conform.example", "resource": "space:conform-space", "role": "view", "from": "", "until": ""}, {"address": "guest@conform.example", "resource": "space:conform-space", "role": "contribute", "from": "", "until": ""}},
+	"grant":     {{"address": "guest@conform.example", "resource": "file:conform-file", "role": "view", "from": "", "until": ""}, {"address": "guest@conform.example", "resource": "file:conform-file", "role": "contribute", "from": "", "until": ""}},
 	"link":      {{"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-02-01T00:00:00Z", "for": "", "by": "uma@ours.example"}},
 	"forwarder": {{"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}, {"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}},
 }

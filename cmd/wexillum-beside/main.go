@@ -1,0 +1,255 @@
+// Command wexillum-beside stands beside one server of an open protocol and speaks for it (docs/connector.md); or, as
+// wexillum-beside suite, starts servers of every kind on loopback with itself beside each.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/davcalendar"
+	"wexillum.example/internal/beside/davfiles"
+	"wexillum.example/internal/beside/ldapdir"
+	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/servers"
+)
+
+// keyName names the environment variable with the token that callers must know.
+const keyName = "WEXILLUM_BESIDE_KEY"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := command().ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "wexillum-beside:", err)
+		os.Exit(1)
+	}
+}
+
+func command() *cobra.Command {
+	c := &cobra.Command{
+		Use: "wexillum-beside", Short: "Stands beside a server and speaks for it to Wexillum", SilenceUsage: true, SilenceErrors: true,
+		Long: "Stands beside a server and speaks for it to Wexillum. What callers must know is in the environment variable " + keyName + ".",
+	}
+	listen := c.PersistentFlags().String("listen", "127.0.0.1:8480", "address and port to be called at")
+	serve := func(ctx context.Context, s beside.Server) error {
+		at, stop, err := begin(*listen, s)
+		if err != nil {
+			return err
+		}
+		defer stop()
+		fmt.Println(s.Describe().Title + " speaks at " + at)
+		<-ctx.Done()
+		return nil
+	}
+	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), suite())
+	return c
+}
+
+// begin serves what stands beside a server.
+func begin(listen string, s beside.Server) (at string, stop func(), err error) {
+	key := os.Getenv(keyName)
+	if key == "" {
+		return "", nil, errors.New("name what callers must know in the environment variable " + keyName)
+	}
+	l, err := net.Listen("tcp", listen)
+	if err != nil {
+		return "", nil, err
+	}
+	srv := &http.Server{Handler: beside.Handler(s, key), ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = srv.Serve(l) }()
+	return "http://" + l.Addr().String(), func() { _ = srv.Close() }, nil
+}
+
+type serving func(context.Context, beside.Server) error
+
+func files(serve serving) *cobra.Command {
+	var x davfiles.Config
+	c := &cobra.Command{Use: "files", Short: "Beside a WebDAV server whose folders say who may enter (Apache)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		s, err := davfiles.New(x)
+		if err != nil {
+			return err
+		}
+		return serve(c.Context(), s)
+	}}
+	f := c.Flags()
+	f.StringVar(&x.Files, "files", "", "the folder that the server serves")
+	f.StringVar(&x.Conf, "conf", "", "the folder of its accounts and maps")
+	f.StringVar(&x.Log, "log", "", "its access log, of which opened links are counted")
+	f.StringVar(&x.Server, "server", "", "where it listens, as http://127.0.0.1:8080")
+	f.StringSliceVar(&x.Ours, "ours", nil, "our own domains")
+	return required(c, "files", "conf", "server")
+}
+
+func chat(serve serving) *cobra.Command {
+	var x xmppchat.Config
+	var check, reload, ours string
+	var out []string
+	c := &cobra.Command{Use: "chat", Short: "Beside an XMPP server with rules for what it delivers (Prosody)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
+		if ours != "" {
+			if x.Ours, err = account(ours); err != nil {
+				return err
+			}
+		}
+		for _, text := range out {
+			a, err := account(text)
+			if err != nil {
+				return err
+			}
+			x.Out = append(x.Out, a)
+		}
+		x.Check = func(ctx context.Context, file string) error { return shell(ctx, strings.ReplaceAll(check, "FILE", file)) }
+		x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
+		s, err := xmppchat.New(c.Context(), x)
+		if err != nil {
+			return err
+		}
+		return serve(c.Context(), s)
+	}}
+	f := c.Flags()
+	f.StringVar(&x.Rules, "rules", "", "the file of rules that the server's configuration names")
+	f.StringSliceVar(&x.Hosts, "hosts", nil, "our hosts, of our people first")
+	f.StringVar(&x.Guests, "guests", "", "the host of guests")
+	f.StringVar(&check, "check", "prosodyctl mod_firewall FILE", "the command that compiles a file of rules")
+	f.StringVar(&reload, "reload", "prosodyctl reload", "the command that makes the server read its rules again")
+	f.StringVar(&ours, "ours", "", "a trial account of ours, as trial@ours.example=FILE@HOST:PORT, with its password in the file")
+	f.StringArrayVar(&out, "out", nil, "a trial account elsewhere; may be repeated")
+	return required(c, "rules", "hosts")
+}
+
+func calendars(serve serving) *cobra.Command {
+	var x davcalendar.Config
+	c := &cobra.Command{Use: "calendars", Short: "Beside a CalDAV server with a file of rights (Radicale)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		s, err := davcalendar.New(x)
+		if err != nil {
+			return err
+		}
+		return serve(c.Context(), s)
+	}}
+	f := c.Flags()
+	f.StringVar(&x.Rights, "rights", "", "the file of rights")
+	f.StringVar(&x.Accounts, "accounts", "", "the file of accounts")
+	f.StringVar(&x.Server, "server", "", "where it listens, as http://127.0.0.1:5232")
+	f.StringVar(&x.Ours, "ours", "", "our own domain")
+	return required(c, "rights", "accounts", "server", "ours")
+}
+
+func directory(serve serving) *cobra.Command {
+	var x ldapdir.Config
+	var password, secret string
+	var first bool
+	c := &cobra.Command{Use: "directory", Short: "Beside a directory server (OpenLDAP)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		for file, to := range map[string]*string{password: &x.Password, secret: &x.Secret} {
+			b, err := os.ReadFile(file)
+			if err != nil {
+				return err
+			}
+			*to = strings.TrimSpace(string(b))
+		}
+		s := &ldapdir.Server{Config: x}
+		if first {
+			if err := s.Begin(); err != nil {
+				return err
+			}
+		}
+		return serve(c.Context(), s)
+	}}
+	f := c.Flags()
+	f.StringVar(&x.Server, "server", "", "where it listens, as ldap://127.0.0.1:389")
+	f.StringVar(&x.Base, "base", "", "as dc=ours,dc=example")
+	f.StringVar(&x.Admin, "admin", "", "who writes entries")
+	f.StringVar(&password, "password-file", "", "the file with their password")
+	f.StringVar(&x.Database, "database", "olcDatabase={1}mdb,cn=config", "the entry of the database in the server's configuration")
+	f.StringVar(&x.Keeper, "keeper", "cn=admin,cn=config", "who writes the configuration")
+	f.StringVar(&secret, "keeper-password-file", "", "the file with their password")
+	f.BoolVar(&first, "begin", false, "write the entries that everything lies below, and rules of access that let nobody in")
+	return required(c, "server", "base", "admin", "password-file", "keeper-password-file")
+}
+
+func required(c *cobra.Command, flags ...string) *cobra.Command {
+	for _, f := range flags {
+		_ = c.MarkFlagRequired(f)
+	}
+	return c
+}
+
+// account reads ADDRESS=FILE@HOST:PORT.
+func account(text string) (a xmppchat.Account, err error) {
+	address, rest, ok := strings.Cut(text, "=")
+	file, server, there := strings.Cut(rest, "@")
+	if !ok || !there {
+		return a, fmt.Errorf("%q: write ADDRESS=FILE@HOST:PORT", text)
+	}
+	b, err := os.ReadFile(file)
+	return xmppchat.Account{Address: address, Password: strings.TrimSpace(string(b)), Server: server}, err
+}
+
+// shell runs a command that an administrator wrote.
+func shell(ctx context.Context, line string) error {
+	out, err := exec.CommandContext(ctx, "/bin/sh", "-c", line).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s: %w: %s", line, err, strings.TrimSpace(string(out)))
+	}
+	return nil
+}
+
+// suite starts servers of every kind, and a partner's chat, and says where each speaks: a line each, NAME ADDRESS.
+func suite() *cobra.Command {
+	var dir, domain, partner string
+	c := &cobra.Command{
+		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
+		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and a
+second one that is a partner's), calendars (Radicale) and a directory (OpenLDAP). Their packages are fetched from Debian once
+and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
+in a root of their own. Ctrl-C ends all.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx := c.Context()
+			r, err := servers.Open(ctx, dir, os.Stderr)
+			if err != nil {
+				return err
+			}
+			s, err := r.Suite(ctx, domain, partner)
+			if err != nil {
+				return err
+			}
+			defer s.Stop()
+			for _, x := range s.Beside() {
+				at, stop, err := begin("127.0.0.1:0", x.Server)
+				if err != nil {
+					return err
+				}
+				defer stop()
+				fmt.Printf("%s %s\n", x.Name, at)
+			}
+			for _, l := range s.Says() {
+				fmt.Println(l)
+			}
+			<-ctx.Done()
+			return nil
+		},
+	}
+	c.Flags().StringVar(&dir, "dir", cache(), "where the packages are kept and unpacked")
+	c.Flags().StringVar(&domain, "domain", "ours.example", "our own domain")
+	c.Flags().StringVar(&partner, "partner", "partner.example", "the domain of a partner, whose chat runs beside ours")
+	return c
+}
+
+func cache() string {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		dir = os.TempDir()
+	}
+	return filepath.Join(dir, "wexillum-servers")
+}

@@ -1,0 +1,102 @@
+package servers
+
+import (
+	"context"
+	"crypto/rand"
+	"fmt"
+
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/xmppchat"
+)
+
+// Suite is a server of every kind, and a partner's chat.
+type Suite struct {
+	Files     *Apache
+	Chat      *Prosody
+	Theirs    *Prosody
+	Calendars *Radicale
+	Directory *Slapd
+	CA        *Authority
+	names     *Names
+}
+
+// Suite starts servers of every kind for a domain, and the chat of a partner.
+func (r *Root) Suite(ctx context.Context, domain, partner string) (s *Suite, err error) {
+	s = &Suite{}
+	defer func() {
+		if err != nil {
+			s.Stop()
+		}
+	}()
+	if s.CA, err = NewAuthority(); err != nil {
+		return s, err
+	}
+	if s.names, err = NewNames(); err != nil {
+		return s, err
+	}
+	if s.Files, err = r.Apache(ctx, []string{domain}); err != nil {
+		return s, err
+	}
+	if s.Calendars, err = r.Radicale(ctx, domain); err != nil {
+		return s, err
+	}
+	if s.Directory, err = r.Slapd(ctx, domain); err != nil {
+		return s, err
+	}
+	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA, false); err != nil {
+		return s, err
+	}
+	if s.Theirs, err = r.Prosody(ctx, partner, s.names, s.CA, true); err != nil {
+		return s, err
+	}
+	b := s.Chat.Beside
+	if b.Ours, err = s.Chat.Account(ctx, "trial", domain, rand.Text()); err != nil {
+		return s, err
+	}
+	theirs, err := s.Theirs.Account(ctx, "trial", partner, rand.Text())
+	b.Out = []xmppchat.Account{theirs}
+	return s, err
+}
+
+// Named is what stands beside a server, by what the server carries.
+type Named struct {
+	Name   string
+	Server beside.Server
+}
+
+// Beside lists what stands beside each server.
+func (s *Suite) Beside() []Named {
+	return []Named{{"directory", s.Directory.Beside}, {"files", s.Files.Beside}, {"chat", s.Chat.Beside}, {"calendars", s.Calendars.Beside}}
+}
+
+// Says tells where the servers themselves are, and which accounts trials use.
+func (s *Suite) Says() []string {
+	return []string{
+		"# files themselves     " + s.Files.URL,
+		"# calendars themselves " + s.Calendars.Beside.Server,
+		"# directory itself     " + s.Directory.Beside.Server + " " + s.Directory.Beside.Base,
+		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
+		fmt.Sprintf("# trial accounts       %s, %s", s.Chat.Beside.Ours.Address, s.Chat.Beside.Out[0].Address),
+	}
+}
+
+// Stop ends all.
+func (s *Suite) Stop() {
+	if s.Files != nil {
+		s.Files.Stop()
+	}
+	if s.Calendars != nil {
+		s.Calendars.Stop()
+	}
+	if s.Directory != nil {
+		s.Directory.Stop()
+	}
+	for _, p := range []*Prosody{s.Chat, s.Theirs} {
+		if p != nil {
+			p.Stop()
+		}
+	}
+	if s.names != nil {
+		s.names.Close()
+	}
+}
