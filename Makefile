@@ -19,6 +19,13 @@ demo-reset: install-database build
 suite: install-database build
 	@exec bin/wexillum demo --real --dir run/suite
 
+# All that is tried on real servers, twenty times over, with how long each takes from publishing to counting on the
+# wire; and the conformance of what stands beside each.
+ROUNDS ?= 20
+suite-test: install-database build
+	$(GO) test -count 1 -v -timeout 60m ./internal/servers
+	$(GO) test -count 1 -v -timeout 60m -run 'TestRealServers' ./internal/e2e -rounds $(ROUNDS)
+
 build: console
 	@$(GO) build -o bin/wexillum ./cmd/wexillum
 	@$(GO) build -o bin/wexillum-suite ./cmd/wexillum-suite

@@ -21,6 +21,10 @@ import (
 // suiteKey sets the key of the demo's suite once: tests run beside each other.
 var suiteKey = sync.OnceValue(func() error { return os.Setenv(demo.SuiteKey, "pass") })
 
+func speaks(dialect, address, key string) (service.Connector, error) {
+	return connector.New(dialect, address, key)
+}
+
 // withSuite lets a service work on a suite, as the demo does, where everything is so much faster.
 func (r *running) withSuite(faster float64) (at map[string]string, programs map[string]*suite.Program) {
 	r.t.Helper()
@@ -31,9 +35,7 @@ func (r *running) withSuite(faster float64) (at map[string]string, programs map[
 		r.t.Cleanup(srv.Close)
 		at[name] = srv.URL
 	}
-	r.svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
-		return connector.New(dialect, address, key)
-	})
+	r.svc.SetConnector(speaks)
 	check(r.t, demo.Systems(context.Background(), r.svc, at))
 	r.works(faster)
 	return
@@ -58,9 +60,7 @@ func oldHarbour(t *testing.T, visitors int) (*running, map[string]string) {
 
 // works lets a service work on systems, where everything is so much faster, until the test ends.
 func (r *running) works(faster float64) {
-	r.svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
-		return connector.New(dialect, address, key)
-	})
+	r.svc.SetConnector(speaks)
 	r.svc.SetFaster(faster)
 	ctx, stop := context.WithCancel(context.Background())
 	done := make(chan struct{})

@@ -134,6 +134,20 @@ func (s *State) addressOfPerson(id string) string {
 
 // meantThings hands over what a system should keep of a kind, in the order of what it is known by.
 func (s *Service) meantThings(ctx context.Context, st *State, x *System, kind string, fn func(key string, t native.Thing) error) error {
+	h, ok := x.dialect().Holding(kind)
+	if !ok {
+		return fmt.Errorf("nothing is kept of %q", kind)
+	}
+	return s.allMeant(ctx, st, x, kind, func(key string, t native.Thing) error {
+		if !h.Keeps(t) {
+			return nil
+		}
+		return fn(key, t)
+	})
+}
+
+// allMeant hands over what every system should keep of a kind that can.
+func (s *Service) allMeant(ctx context.Context, st *State, x *System, kind string, fn func(key string, t native.Thing) error) error {
 	at := s.Now()
 	switch kind {
 	case "space":
@@ -183,6 +197,15 @@ func (s *Service) meantThings(ctx context.Context, st *State, x *System, kind st
 
 // meantThing returns what a system should keep of one entry; nil for nothing.
 func (s *Service) meantThing(ctx context.Context, st *State, x *System, kind, key string) (native.Thing, error) {
+	t, err := s.oneMeant(ctx, st, x, kind, key)
+	if h, ok := x.dialect().Holding(kind); t != nil && (!ok || !h.Keeps(t)) {
+		t = nil
+	}
+	return t, err
+}
+
+// oneMeant returns what every system should keep of one entry that can.
+func (s *Service) oneMeant(ctx context.Context, st *State, x *System, kind, key string) (native.Thing, error) {
 	at := s.Now()
 	switch kind {
 	case "guest":

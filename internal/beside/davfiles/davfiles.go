@@ -77,7 +77,7 @@ func (s *Server) items() string           { return filepath.Join(s.Files, "items
 func (s *Server) conf(name string) string { return filepath.Join(s.Conf, name) }
 
 var dialect = native.Dialect{
-	Name: "davfiles", Title: "Files over WebDAV", Services: []string{"files"}, Also: []string{"spaces.enter"}, Tries: []string{"files.open", "spaces.enter"},
+	Name: "davfiles", Title: "Files over WebDAV", Services: []string{"files"}, Tries: []string{"files.open"},
 	Dials: []native.Dial{
 		{Path: "links", Title: "Links that open without an account", Rule: "files.bearer_links", Words: []string{"off", "on"}},
 		{Path: "link right", Title: "What such a link allows", Rule: "files.link_right", Words: []string{"read", ""}},
@@ -94,9 +94,9 @@ var dialect = native.Dialect{
 			{Name: "account", Of: "address"}, {Name: "folder", Of: "resource"},
 			{Name: "may", Of: "role", Words: map[string]string{"view": "read", "contribute": "write", "manage": "keep"}},
 		}},
-		{Kind: "link", Name: "links", Title: "Links", Says: "A link for named people is not kept there, and one that may write is refused.", Fields: []native.Field{
-			{Name: "mark", Of: "id"}, {Name: "folder", Of: "item"}, {Name: "may", Of: "right", Words: map[string]string{"view": "read", "contribute": "write"}},
-			{Name: "until", Of: "until"}, {Name: "for", Of: "for"}, {Name: "by", Of: "by", Free: true},
+		{Kind: "link", Name: "links", Title: "Links", Says: "A link for named people is not kept there, nor one that may write.", Fields: []native.Field{
+			{Name: "mark", Of: "id"}, {Name: "folder", Of: "item"}, {Name: "may", Of: "right", Words: map[string]string{"view": "read"}},
+			{Name: "until", Of: "until"}, {Name: "for", Of: "for", Empty: true}, {Name: "by", Of: "by", Free: true},
 		}},
 	},
 }
@@ -714,7 +714,7 @@ func (s *Server) ask(ctx context.Context, method, path, who, password string) (i
 // Try opens a folder over WebDAV: as a guest with an account and access that are made for it and taken away again, or
 // with a link that is.
 func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
-	if a.Action != "files.open" && a.Action != "spaces.enter" || a.Place == "" || a.As != native.AGuest && a.As != native.AHolder {
+	if a.Action != "files.open" || a.Place == "" || a.As != native.AGuest && a.As != native.AHolder {
 		return out, nil
 	}
 	out.Known = true

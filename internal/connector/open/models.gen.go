@@ -209,6 +209,9 @@ type DomainList struct {
 
 // Field defines model for Field.
 type Field struct {
+	// Empty A record with something in it cannot be kept
+	Empty bool `json:"empty,omitempty"`
+
 	// Free It is nobody's loss where it differs
 	Free bool `json:"free,omitempty"`
 

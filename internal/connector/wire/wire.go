@@ -30,7 +30,7 @@ func (e *Refused) Error() string {
 	if e.Says == "" {
 		return fmt.Sprintf("it answered %d", e.Status)
 	}
-	return fmt.Sprintf("it answered %d: %s", e.Status, e.Says)
+	return fmt.Sprintf("%s (it answered %d)", e.Says, e.Status)
 }
 
 // Busy reports whether it asks to be left alone for a while.

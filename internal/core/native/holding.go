@@ -19,6 +19,8 @@ type Field struct {
 	Of   string // what it is called here, as in Thing
 	// Words are the system's words for the values of a field that has few, by ours.
 	Words map[string]string
+	// Empty marks what must be empty: a record with something in it the system cannot keep.
+	Empty bool
 	// Free marks what is written along and is nobody's loss where it differs, as who keeps a space.
 	Free bool
 }
@@ -180,6 +182,19 @@ func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread strin
 		t[f.Of] = v
 	}
 	return t, unread
+}
+
+// Keeps reports whether the system can keep an entry: it has a word for what it says, and a field for what would be
+// looser without it. What begins later is kept once it has begun.
+func (h *Holding) Keeps(t Thing) bool {
+	for _, must := range []string{"from", "for"} {
+		if t[must] != "" && !slices.ContainsFunc(h.Fields, func(f Field) bool { return f.Of == must }) {
+			return false
+		}
+	}
+	return !slices.ContainsFunc(h.Fields, func(f Field) bool {
+		return f.Empty && t[f.Of] != "" || f.Words != nil && f.Words[t[f.Of]] == ""
+	})
 }
 
 // Differs reports whether two entries differ in what counts.

@@ -437,3 +437,24 @@ spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.gue
 		t.Errorf("towards some alone: %v", to)
 	}
 }
+
+// TestKeeps: what a system has no word for, or would let through without a field for it, it does not keep.
+func TestKeeps(t *testing.T) {
+	h := &native.Holding{Kind: "link", Fields: []native.Field{{Name: "may", Of: "right", Words: map[string]string{"view": "look"}}, {Name: "for", Of: "for", Empty: true}}}
+	g := &native.Holding{Kind: "grant", Fields: []native.Field{{Name: "who", Of: "address"}}}
+	for _, x := range []struct {
+		h    *native.Holding
+		t    native.Thing
+		want bool
+	}{
+		{h, native.Thing{"right": "view", "for": ""}, true},
+		{h, native.Thing{"right": "contribute", "for": ""}, false},
+		{h, native.Thing{"right": "view", "for": "a@b.example"}, false},
+		{g, native.Thing{"address": "a@b.example", "from": "", "until": "2027-01-01T00:00:00Z"}, true},
+		{g, native.Thing{"address": "a@b.example", "from": "2027-01-01T00:00:00Z"}, false},
+	} {
+		if x.h.Keeps(x.t) != x.want {
+			t.Errorf("%s %v: %t", x.h.Kind, x.t, !x.want)
+		}
+	}
+}

@@ -1,0 +1,198 @@
+package e2e
+
+import (
+	"errors"
+	"flag"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/demo"
+	"wexillum.example/internal/servers"
+	"wexillum.example/internal/service"
+)
+
+var rounds = flag.Int("rounds", 1, "how often each story is told to real servers")
+
+// told keeps how long something took from being published here to counting on the wire.
+type told map[string][]time.Duration
+
+func (l told) print(t *testing.T, names []string) {
+	t.Logf("%-46s %9s %9s", "from publishing to counting on the wire", "median", "worst")
+	for _, n := range names {
+		d := slices.Sorted(slices.Values(l[n]))
+		t.Logf("%-46s %9v %9v", n, d[len(d)/2].Round(time.Millisecond), d[len(d)-1].Round(time.Millisecond))
+	}
+}
+
+// TestRealServers carries the demo world into real servers and tells their stories: a partner is suspended while a
+// conversation runs, and comes back; a guest is suspended, and is out everywhere; a link opens and ends; somebody
+// changes a server by its own files, and it is found and put back.
+func TestRealServers(t *testing.T) {
+	t.Parallel()
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		dir = os.TempDir()
+	}
+	root, err := servers.Open(t.Context(), filepath.Join(dir, "wexillum-servers"), os.Stderr)
+	if errors.Is(err, servers.ErrRoot) {
+		t.Skip(err)
+	}
+	check(t, err)
+	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example")
+	check(t, err)
+	defer s.Stop()
+	check(t, suiteKey())
+	r := demoService(t)
+	at := map[string]string{}
+	for _, x := range s.Beside() {
+		srv := httptest.NewServer(beside.Handler(x.Server, "pass"))
+		t.Cleanup(srv.Close)
+		at[x.Name] = srv.URL
+	}
+	r.svc.SetConnector(speaks)
+	check(t, demo.Systems(t.Context(), r.svc, at))
+	r.works(60)
+	r.login("harbour")
+	systems := []string{"chat", "files", "directory", "calendars"}
+	for _, id := range systems {
+		r.settled(id)
+	}
+	if v := r.settled("files"); v.Beyond.Granted+v.Beyond.Wide != 0 || v.Unsure.Granted != 0 {
+		t.Errorf("files let through besides: %+v, unsure %+v", v.Beyond, v.Unsure)
+	}
+
+	in := map[string]*xmppchat.Client{}
+	ours, theirs := s.Chat.Beside.Ours, s.Chat.Beside.Out[0]
+	for _, a := range []xmppchat.Account{ours, theirs} {
+		c, err := xmppchat.SignIn(t.Context(), a, s.CA.Pool)
+		check(t, err)
+		defer c.Leave()
+		in[a.Address] = c
+	}
+	speak := func(from, to string) bool {
+		t.Helper()
+		arrived, _, err := xmppchat.Send(t.Context(), in[from], in[to], false)
+		check(t, err)
+		return arrived
+	}
+	const guest, place = "maren.holtveig@ilvane.example", "spaces/loan-dossier"
+	check(t, s.Files.Beside.SetPassword(guest, "pass"))
+	check(t, s.Directory.Beside.SetPassword(guest, "pass"))
+	note := filepath.Join(s.Files.Folder, "files", place, "note.txt")
+	check(t, os.WriteFile(note, []byte("the astrolabe"), 0o644))
+	get := func(url, who string) int {
+		t.Helper()
+		q, err := http.NewRequestWithContext(t.Context(), http.MethodGet, url, nil)
+		check(t, err)
+		if who != "" {
+			q.SetBasicAuth(who, "pass")
+		}
+		resp, err := http.DefaultClient.Do(q)
+		check(t, err)
+		_ = resp.Body.Close()
+		return resp.StatusCode
+	}
+	took := told{}
+	// counts waits until something is so, and keeps how long it took since it was published.
+	counts := func(what string, since time.Time, is func() bool) {
+		t.Helper()
+		for !is() {
+			if time.Since(since) > patience {
+				t.Fatalf("%s: not after %v", what, patience)
+			}
+		}
+		took[what] = append(took[what], time.Since(since))
+	}
+	chatIn := func() bool { return speak(theirs.Address, ours.Address) }
+	chatOut := func() bool { return speak(ours.Address, theirs.Address) }
+	file := func() int { return get(s.Files.URL+"/"+place+"/note.txt", guest) }
+	signsIn := func() bool {
+		_, in, err := s.Directory.Beside.Look(guest, "pass")
+		check(t, err)
+		return in
+	}
+	if !chatIn() || !chatOut() || file() != 200 || !signsIn() {
+		t.Fatalf("at first: chat in %t, out %t, file %d, directory %t", chatIn(), chatOut(), file(), signsIn())
+	}
+	if got := get(s.Files.URL+"/"+place+"/note.txt", ""); got != 401 {
+		t.Errorf("a stranger opens the file: %d", got)
+	}
+	for range *rounds {
+		r.must("partner", "suspend", "ilvane", "--why", "a quarrel", "--yes")
+		began := time.Now()
+		counts("chat: a partner suspended", began, func() bool { return !chatIn() && !chatOut() })
+		counts("files: a partner suspended", began, func() bool { return file() != 200 })
+		r.must("partner", "resume", "ilvane", "--why", "made up", "--yes")
+		began = time.Now()
+		counts("chat: a partner back", began, func() bool { return chatIn() && chatOut() })
+		counts("files: a partner back", began, func() bool { return file() == 200 })
+
+		r.must("guest", "suspend", guest, "--reason", "an inquiry")
+		began = time.Now()
+		counts("files: a guest suspended", began, func() bool { return file() == 401 })
+		counts("directory: a guest suspended", began, func() bool { return !signsIn() })
+		r.must("guest", "back", guest, "--reason", "it is over")
+		began = time.Now()
+		counts("files: a guest back", began, func() bool { return file() == 200 })
+		counts("directory: a guest back", began, signsIn)
+
+		readers := func() bool {
+			v, err := s.Calendars.Beside.Read(t.Context())
+			check(t, err)
+			return strings.Contains(v["readers"], " ilvane.example")
+		}
+		r.must("partner", "close", "ilvane", "mail.in", "--why", "enough", "--yes")
+		began = time.Now()
+		counts("calendars: shut to a partner", began, func() bool { return !readers() })
+		r.must("partner", "open", "ilvane", "mail.in", "--why", "planning together", "--yes")
+		began = time.Now()
+		counts("calendars: opened again", began, readers)
+	}
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again"})
+
+	// Somebody opens the chat by the server's own file: it is found as drift, and put back.
+	r.settled("chat")
+	rules := s.Chat.Beside.Rules
+	was, err := os.ReadFile(rules)
+	check(t, err)
+	check(t, os.WriteFile(rules, append([]byte("::deliver\nFROM: <*>@quennick.example\nPASS.\n\n"), was...), 0o644))
+	r.says(0, "the rules were changed by hand", "system", "read", "chat")
+	r.must("system", "put-back", "chat", "from", "--why", "nobody asked for it", "--yes")
+	began := time.Now()
+	for b, _ := os.ReadFile(rules); string(b) != string(was); b, err = os.ReadFile(rules) {
+		check(t, err)
+		if time.Since(began) > patience {
+			t.Fatalf("it is not put back:\n%s", b)
+		}
+	}
+
+	// Trials agree with what is meant, but for what a server cannot hold as it is meant.
+	for _, id := range []string{"files", "chat"} {
+		r.settled(id)
+		plan, err := r.svc.TryPlan(t.Context(), service.Who{Name: "test", Role: service.Administrator}, id, "")
+		check(t, err)
+		n := 0
+		for _, x := range plan.Trials {
+			if x.Contradiction {
+				t.Errorf("%s: %+v", id, x)
+			}
+			if x.Outcome == "admitted" || x.Outcome == "refused" {
+				n++
+			}
+			if x.Outcome == "admitted" && x.Meant == "no" {
+				t.Errorf("%s lets through what is refused here: %+v", id, x)
+			}
+		}
+		if n == 0 {
+			t.Errorf("%s: nothing was tried", id)
+		}
+	}
+}
