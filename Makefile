@@ -55,7 +55,7 @@ test: install-database install-browser build check
 
 # What is written from something else.
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go \
-  console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue -type f)
+  console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
 
 # Format, vet, staticcheck, code that nothing calls, the console's types, and whether all that is
 # generated is as it would be generated now. It needs nothing but Go and Node.
@@ -87,6 +87,7 @@ generate:
 	cd console && npm run --silent types
 	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
+	$(GO) run ./internal/beside/write docs/systems
 
 # Draws docs/architecture.svg from the imports.
 map:
@@ -98,7 +99,7 @@ plot:
 
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build
-	WEXILLUM_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count 1 -run TestScreenshots ./internal/e2e
+	WEXILLUM_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count 1 -run 'TestScreenshots|TestRealServers' ./internal/e2e
 
 # Kills, stops, freezes and cuts off services and their database while many write; it prints its
 # seed, and make faults SEED=n brings about the same.

@@ -110,7 +110,9 @@ func chat(serve serving) *cobra.Command {
 			}
 			x.Out = append(x.Out, a)
 		}
-		x.Check = func(ctx context.Context, file string) error { return shell(ctx, strings.ReplaceAll(check, "FILE", file)) }
+		x.Check = func(ctx context.Context, file string) error {
+			return shell(ctx, strings.ReplaceAll(check, "FILE", file))
+		}
 		x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
 		s, err := xmppchat.New(c.Context(), x)
 		if err != nil {

@@ -1,16 +1,23 @@
 package e2e
 
 import (
+	"context"
 	"encoding/csv"
 	"encoding/json"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
 
+	"wexillum.example/internal/beside"
+	"wexillum.example/internal/connector"
+	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/demo"
+	"wexillum.example/internal/suite"
 )
 
 // status runs the client and wants a status and what it says.
@@ -216,4 +223,50 @@ func TestHeldBack(t *testing.T) {
 	r.says(0, "records changed", "load", file, "--why", "released")
 	r.says(0, "YES", link...)
 	r.says(0, "files.bearer_links", "journal", "--kind", "rule", "--limit", "2")
+}
+
+// TestConformFromTheClient asks a program that speaks the contract whether it does what it says, and one that does not.
+func TestConformFromTheClient(t *testing.T) {
+	t.Parallel()
+	d, _ := native.ByName("quay")
+	srv := httptest.NewServer(suite.New(suite.Options{Key: "pass", Faster: 1e9})["quay"].Handler())
+	defer srv.Close()
+	c, err := connector.New("quay", srv.URL, "pass")
+	check(t, err)
+	key := filepath.Join(t.TempDir(), "key")
+	check(t, os.WriteFile(key, []byte("pins\n"), 0o600))
+	r := &running{t: t, home: t.TempDir()}
+	ask := func(s beside.Server) (int, string) {
+		t.Helper()
+		at := httptest.NewServer(beside.Handler(s, "pins"))
+		defer at.Close()
+		status, out, errs := r.client("", "system", "conform", at.URL, "--key", "file:"+key, "--yes")
+		return status, out + errs
+	}
+	if status, out := ask(speaker{c, d}); status != 0 || !strings.Contains(out, "▲ yes  it says what it can hold") || !regexp.MustCompile(`(?m)^(\d+) of (\d+) do what the contract says\.$`).MatchString(out) || strings.Contains(out, "▼") {
+		t.Errorf("%d\n%s", status, out)
+	}
+	if status, out := ask(deaf{speaker{c, d}}); status != 3 || !strings.Contains(out, `▼ no  hulls takes a list of domains, either way round  "these: a.conform.example, b.conform.example" was taken, and "these:" is read`) {
+		t.Errorf("%d\n%s", status, out)
+	}
+	if status, _, errs := r.client("", "system", "conform", srv.URL, "--key", "pins", "--yes"); status != 2 || !strings.Contains(errs, "write file:PATH or env:NAME, never the key itself") {
+		t.Errorf("%d %s", status, errs)
+	}
+}
+
+// speaker is a connector as a program beside a server has it; deaf takes lists and does nothing.
+type speaker struct {
+	connector.Connector
+	d *native.Dialect
+}
+
+func (x speaker) Describe() *native.Dialect { return x.d }
+
+type deaf struct{ speaker }
+
+func (x deaf) Write(ctx context.Context, path, value string) error {
+	if path == "hulls" {
+		return nil
+	}
+	return x.speaker.Write(ctx, path, value)
 }

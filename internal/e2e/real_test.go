@@ -174,6 +174,12 @@ func TestRealServers(t *testing.T) {
 		}
 	}
 
+	if dir := os.Getenv("WEXILLUM_SCREENSHOTS"); dir != "" {
+		p := r.page(browser(t), "harbour")
+		p.goTo("/systems", "document.querySelectorAll('.system').length === 4 && document.fonts.status === 'loaded'")
+		p.shot(filepath.Join(dir, "servers.png"))
+	}
+
 	// Trials agree with what is meant, but for what a server cannot hold as it is meant.
 	for _, id := range []string{"files", "chat"} {
 		r.settled(id)

@@ -38,7 +38,6 @@ func TestScreenshots(t *testing.T) {
 	verdict := "document.querySelector('[data-testid=verdict]') && document.querySelector('[data-testid=in-suite]')"
 	take("today", "/", "document.querySelector('.openness tbody tr') && document.querySelector('.suite-now li')")
 	take("answer-lecturer", lecturer, verdict)
-	take("answer-yes", "/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call", verdict)
 	take("partners", "/partners", "document.querySelector('.board tbody tr')")
 	take("partner", "/partners/oskelund", "document.querySelector('.openings')")
 	take("reach", "/reach", "document.querySelector('.reach-board tbody tr')")

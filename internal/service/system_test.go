@@ -668,3 +668,44 @@ func decideIn(t *testing.T, st *State, who, action, resource string) bool {
 	check(t, err)
 	return v.Yes
 }
+
+// TestPublishedMeanwhile publishes while a system is being compared: nothing that is published waits for the next
+// reading, which may be a day away.
+func TestPublishedMeanwhile(t *testing.T) {
+	s, c, programs, view := onSuite(t, suiteWorld)
+	v := view("parley")
+	carry, day := ModeCarry, 1440
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "x", "parley", SystemPatch{Mode: &carry, Minutes: &day, Digest: v.Digest})
+	check(t, err)
+	work(t, s, c)
+	ctx, stop := context.WithCancel(t.Context())
+	done := make(chan error)
+	go func() {
+		var err error
+		for ctx.Err() == nil && err == nil {
+			err = s.WorkSystems(ctx)
+		}
+		if ctx.Err() != nil {
+			err = nil
+		}
+		done <- err
+	}()
+	for i := range 60 {
+		want := []string{"shut", "open"}[i%2]
+		check(t, s.SetRule(t.Context(), "h", "x", RuleChange{Rule: "chat.personal", Default: []string{"off", "on"}[i%2]}))
+		for began := time.Now(); programs["parley"].Counts("strangers.private") != want; {
+			if time.Since(began) > 20*time.Second {
+				v := view("parley")
+				t.Fatalf("after %d: %q is published and never written: %+v, %+v; work %+v", i, want, v.at("strangers.private"), v.at("strangers.private").Step, v.Work)
+			}
+			select {
+			case err := <-done:
+				t.Fatal(err)
+			case <-time.After(time.Millisecond):
+				c.forward(time.Millisecond)
+			}
+		}
+	}
+	stop()
+	check(t, <-done)
+}

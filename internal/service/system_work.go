@@ -140,7 +140,7 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 	}
 	due := last == nil || fresh || now >= last.Seen+moment.Moment(x.Minutes)*60e6
 	for _, c := range all { // what settles is looked at as soon as it should count
-		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts <= stamp(now) && (stamp(last.Seen) < c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
+		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts < stamp(now) && (stamp(last.Seen) <= c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
 	}
 	if due {
 		if last, err = s.readNow(ctx, x); err != nil {
@@ -172,7 +172,7 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 	if s.looked == nil {
 		s.looked = map[string]store.Head{}
 	}
-	s.looked[x.ID] = s.State().Head
+	s.looked[x.ID] = st.Head // of before: what was published meanwhile is not compared yet
 	if x.Mode != ModeCarry {
 		return nil
 	}
@@ -291,7 +291,7 @@ func (s *Service) stands(x *System, c *CarriedSetting, want native.Setting, foun
 	n := *c
 	switch c.State {
 	case StepSettling:
-		if c.Counts > 0 && read < c.Counts {
+		if c.Counts > 0 && read <= c.Counts { // only one that is begun afterwards says anything
 			return nil
 		}
 		if right {
