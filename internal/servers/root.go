@@ -158,7 +158,7 @@ func (r *Root) Folder(prefix string) (inside string, err error) {
 // Command is a command within the root, as a user of the machine by number.
 func (r *Root) Command(ctx context.Context, uid uint32, name string, args ...string) *exec.Cmd {
 	c := exec.CommandContext(ctx, r.Path(name), args...)
-	c.Path, c.Err = name, nil // it is looked for within the root
+	c.Path, c.Args[0], c.Err = name, name, nil // it is looked for within the root
 	c.Dir = "/"
 	c.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "TZ=UTC", "HOME=/tmp", "LANG=C.UTF-8"}
 	c.SysProcAttr = &syscall.SysProcAttr{Chroot: r.Dir, Setpgid: true, Credential: &syscall.Credential{Uid: uid, Gid: uid, NoSetGroups: false}}
