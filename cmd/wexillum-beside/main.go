@@ -22,6 +22,7 @@ import (
 	"wexillum.example/internal/beside/davcalendar"
 	"wexillum.example/internal/beside/davfiles"
 	"wexillum.example/internal/beside/ldapdir"
+	"wexillum.example/internal/beside/mailforward"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/servers"
 )
@@ -54,7 +55,7 @@ func command() *cobra.Command {
 		<-ctx.Done()
 		return nil
 	}
-	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), suite())
+	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), forwards(serve), suite())
 	return c
 }
 
@@ -180,6 +181,20 @@ func directory(serve serving) *cobra.Command {
 	return required(c, "server", "base", "admin", "password-file", "keeper-password-file")
 }
 
+func forwards(serve serving) *cobra.Command {
+	var x mailforward.Config
+	c := &cobra.Command{Use: "mail", Short: "Beside a mail server that asks before a letter goes on (Postfix and Dovecot)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		return serve(c.Context(), &mailforward.Server{Config: x})
+	}}
+	f := c.Flags()
+	f.StringVar(&x.Main, "main", "/etc/postfix/main.cf", "Postfix's main.cf")
+	f.StringVar(&x.Master, "master", "/etc/postfix/master.cf", "and master.cf")
+	f.StringVar(&x.Own, "own", "", "the folder of people's own scripts")
+	f.StringVar(&x.Before, "before", "", "the folder of those of administrators")
+	f.StringVar(&x.Submission, "submission", "", "host and port of the listener that asks")
+	return required(c, "own", "before", "submission")
+}
+
 func required(c *cobra.Command, flags ...string) *cobra.Command {
 	for _, f := range flags {
 		_ = c.MarkFlagRequired(f)
@@ -210,10 +225,11 @@ func shell(ctx context.Context, line string) error {
 // suite starts servers of every kind, and a partner's chat, and says where each speaks: a line each, NAME ADDRESS.
 func suite() *cobra.Command {
 	var dir, domain, partner string
+	var outside, asks int
 	c := &cobra.Command{
 		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
 		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and a
-second one that is a partner's), calendars (Radicale) and a directory (OpenLDAP). Their packages are fetched from Debian once
+second one that is a partner's), calendars (Radicale), a directory (OpenLDAP) and mail (Postfix and Dovecot). Their packages are fetched from Debian once
 and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
 in a root of their own. Ctrl-C ends all.`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -222,7 +238,7 @@ in a root of their own. Ctrl-C ends all.`,
 			if err != nil {
 				return err
 			}
-			s, err := r.Suite(ctx, domain, partner)
+			s, err := r.Suite(ctx, domain, partner, outside, asks)
 			if err != nil {
 				return err
 			}
@@ -245,6 +261,8 @@ in a root of their own. Ctrl-C ends all.`,
 	c.Flags().StringVar(&dir, "dir", cache(), "where the packages are kept and unpacked")
 	c.Flags().StringVar(&domain, "domain", "ours.example", "our own domain")
 	c.Flags().StringVar(&partner, "partner", "partner.example", "the domain of a partner, whose chat runs beside ours")
+	c.Flags().IntVar(&outside, "outside", 0, "the port of loopback that mail for elsewhere goes to; no mail server without it")
+	c.Flags().IntVar(&asks, "asks", 0, "the port of loopback at which is asked whether a letter may go on")
 	return c
 }
 

@@ -326,7 +326,7 @@ func (a *app) demo() *cobra.Command {
 			var said []string
 			var told sync.Mutex
 			if real {
-				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, func(line string) {
+				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, post.Address, func(line string) {
 					told.Lock()
 					defer told.Unlock()
 					said = append(said, strings.TrimPrefix(line, "# "))
@@ -366,7 +366,7 @@ func (a *app) demo() *cobra.Command {
 						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
 					}
 				}
-				for _, name := range []string{"directory", "files", "chat", "calendars"} {
+				for _, name := range []string{"directory", "files", "chat", "calendars", "mail"} {
 					if at := suite[name]; at != "" {
 						a.printf("  %-9s %s  (speaks for a real server)\n", name, at)
 					}

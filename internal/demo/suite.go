@@ -142,6 +142,7 @@ var real = []service.System{
 	{ID: "files", Name: "Files (WebDAV)", Dialect: native.Described},
 	{ID: "chat", Name: "Chat (XMPP)", Dialect: native.Described},
 	{ID: "calendars", Name: "Calendars (CalDAV)", Dialect: native.Described},
+	{ID: "mail", Name: "Mail that goes on (SMTP)", Dialect: native.Described},
 }
 
 // realPartner is whose chat runs beside ours as another server.
@@ -149,13 +150,13 @@ const realPartner = "ilvane.example"
 
 // Real starts real servers of every kind, with a program beside each that speaks for it, and the counting house of the
 // suite that ships, since no open server carries reports. What the servers say of themselves is handed to also.
-func Real(ctx context.Context, dir, key, ledgerAt, asks string, also func(string)) (addresses map[string]string, stop func(), err error) {
+func Real(ctx context.Context, dir, key, ledgerAt, asks, outside string, also func(string)) (addresses map[string]string, stop func(), err error) {
 	none := map[string]string{"quay": "127.0.0.1:0", "parley": "127.0.0.1:0", "ledger": ledgerAt}
 	ours, stopOurs, err := suite(ctx, dir, key, none, "--house", ourHouse, "--asks", asks)
 	if err != nil {
 		return nil, nil, err
 	}
-	addresses, stop, err = program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner)
+	addresses, stop, err = program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks))
 	if err != nil || addresses == nil {
 		stopOurs()
 		return nil, nil, cmp.Or(err, errors.New("wexillum-beside is not there; build it with make build"))
@@ -163,6 +164,8 @@ func Real(ctx context.Context, dir, key, ledgerAt, asks string, also func(string
 	addresses["ledger"] = ours["ledger"]
 	return addresses, func() { stop(); stopOurs() }, nil
 }
+
+func port(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }
 
 // Systems adds the programs of the suite as systems, where they are not there yet: the harbour and the
 // parlour are carried, the counting house is looked at.

@@ -1,13 +1,17 @@
 package e2e
 
 import (
+	"context"
 	"errors"
 	"flag"
+	"fmt"
+	"net"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -15,8 +19,10 @@ import (
 	"wexillum.example/internal/beside"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/demo"
+	"wexillum.example/internal/mailpolicy"
 	"wexillum.example/internal/servers"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/standin"
 )
 
 var rounds = flag.Int("rounds", 1, "how often each story is told to real servers")
@@ -30,6 +36,15 @@ func (l told) print(t *testing.T, names []string) {
 		d := slices.Sorted(slices.Values(l[n]))
 		t.Logf("%-46s %9v %9v", n, d[len(d)/2].Round(time.Millisecond), d[len(d)-1].Round(time.Millisecond))
 	}
+}
+
+func portOf(t *testing.T, address string) int {
+	t.Helper()
+	_, text, err := net.SplitHostPort(address)
+	check(t, err)
+	n, err := strconv.Atoi(text)
+	check(t, err)
+	return n
 }
 
 // TestRealServers carries the demo world into real servers and tells their stories: a partner is suspended while a
@@ -46,11 +61,18 @@ func TestRealServers(t *testing.T) {
 		t.Skip(err)
 	}
 	check(t, err)
-	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example")
+	r := demoService(t)
+	check(t, suiteKey())
+	outside, err := standin.NewMailServer("127.0.0.1:0", "")
+	check(t, err)
+	defer outside.Close()
+	policy, err := mailpolicy.Listen("127.0.0.1:0", r.svc.MayForward, quiet)
+	check(t, err)
+	defer policy.Close()
+	out, asked := portOf(t, outside.Address), portOf(t, policy.Address())
+	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example", out, asked)
 	check(t, err)
 	defer s.Stop()
-	check(t, suiteKey())
-	r := demoService(t)
 	at := map[string]string{}
 	for _, x := range s.Beside() {
 		srv := httptest.NewServer(beside.Handler(x.Server, "pass"))
@@ -61,7 +83,7 @@ func TestRealServers(t *testing.T) {
 	check(t, demo.Systems(t.Context(), r.svc, at))
 	r.works(60)
 	r.login("harbour")
-	systems := []string{"chat", "files", "directory", "calendars"}
+	systems := []string{"chat", "files", "directory", "calendars", "mail"}
 	for _, id := range systems {
 		r.settled(id)
 	}
@@ -125,7 +147,7 @@ func TestRealServers(t *testing.T) {
 	if got := get(s.Files.URL+"/"+place+"/note.txt", ""); got != 401 {
 		t.Errorf("a stranger opens the file: %d", got)
 	}
-	for range *rounds {
+	for round := range *rounds {
 		r.must("partner", "suspend", "ilvane", "--why", "a quarrel", "--yes")
 		began := time.Now()
 		counts("chat: a partner suspended", began, func() bool { return !chatIn() && !chatOut() })
@@ -149,6 +171,23 @@ func TestRealServers(t *testing.T) {
 			check(t, err)
 			return strings.Contains(v["readers"], " ilvane.example")
 		}
+		const mailbox, home = "o.tidewell@brackwater.example", "odile.t@parlourmail.example"
+		onward := func() bool {
+			yes, _, err := s.Mail.Beside.Asked(t.Context(), mailbox, home)
+			check(t, err)
+			return yes
+		}
+		if onward() {
+			t.Fatal("mail goes on to anywhere")
+		}
+		id := fmt.Sprintf("lamp-room-mail-%d", round)
+		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", home, "--set", "mail.forward=any", "--until", "+1d", "--reason", "the lamp room", "--yes")
+		began = time.Now()
+		counts("mail: one person's exception for a day", began, onward)
+		r.must("exception", "end", id, "--why", "done", "--yes")
+		began = time.Now()
+		counts("mail: and its end", began, func() bool { return !onward() })
+
 		r.must("partner", "close", "ilvane", "mail.in", "--why", "enough", "--yes")
 		began = time.Now()
 		counts("calendars: shut to a partner", began, func() bool { return !readers() })
@@ -156,7 +195,36 @@ func TestRealServers(t *testing.T) {
 		began = time.Now()
 		counts("calendars: opened again", began, readers)
 	}
-	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again"})
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end"})
+
+	// The live question costs little more than asking somebody who always says yes.
+	if *rounds > 1 {
+		empty, err := mailpolicy.Listen("127.0.0.1:0", func(context.Context, string, string) (bool, string, bool, error) { return true, "", true, nil }, quiet)
+		check(t, err)
+		defer empty.Close()
+		other, err := root.Mail(t.Context(), "other.example", out, portOf(t, empty.Address()))
+		check(t, err)
+		defer other.Stop()
+		var with, without []time.Duration
+		r.must("exception", "add", "lamp-room-desk", "--person", "o.tidewell", "--towards", "desk@ilvane.example", "--set", "mail.forward=any", "--until", "+1d", "--reason", "the lamp room", "--yes") // both say yes
+		for range 200 {                                                                                                                                                                                 // in turns, in one run
+			for _, x := range []struct {
+				ask  func(context.Context, string, string) (bool, string, error)
+				took *[]time.Duration
+			}{{s.Mail.Beside.Asked, &with}, {other.Beside.Asked, &without}} {
+				began := time.Now()
+				_, _, err := x.ask(t.Context(), "o.tidewell@brackwater.example", "desk@ilvane.example")
+				check(t, err)
+				*x.took = append(*x.took, time.Since(began))
+			}
+		}
+		slices.Sort(with)
+		slices.Sort(without)
+		ratio := float64(with[100]) / float64(without[100])
+		if t.Logf("may a letter go on: %v asked of us, %v of an empty service, %.2fx (target 1.5x)", with[100], without[100], ratio); ratio > 1.5 {
+			t.Errorf("%.2fx an empty policy service", ratio)
+		}
+	}
 
 	// Somebody opens the chat by the server's own file: it is found as drift, and put back.
 	r.settled("chat")

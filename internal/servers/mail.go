@@ -35,6 +35,7 @@ default_transport = smtp:[127.0.0.1]:%[4]d
 maillog_file_prefixes = %[1]s
 maillog_file = %[1]s/maillog
 smtpd_policy_service_default_action = 451 4.3.5 nobody answers whether this may go on
+in_flow_delay = 0
 smtpd_policy_service_timeout = 5s
 smtpd_policy_service_retry_delay = 1s
 `

@@ -62,13 +62,29 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 	if err := os.WriteFile(filepath.Join(state, "status"), nil, 0o600); err != nil { // nothing is installed there
 		return nil, err
 	}
-	fetch := exec.CommandContext(ctx, "apt-get", append([]string{
+	options := []string{
 		"-o", "Dir::State::status=" + filepath.Join(state, "status"), "-o", "Dir::Cache::archives=" + debs, "-o", "APT::Install-Recommends=false",
-		"-o", "Debug::NoLocking=1", "-o", "APT::Sandbox::User=root", "--download-only", "-y", "-qq", "install",
-	}, list...)...)
-	fetch.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
-	if out, err := fetch.CombinedOutput(); err != nil {
-		return nil, fmt.Errorf("the packages cannot be fetched (run apt-get update, and try again): %w\n%s", err, tail(out))
+		"-o", "Debug::NoLocking=1", "-o", "APT::Sandbox::User=root", "-y", "-qq",
+	}
+	apt := func(args ...string) ([]byte, error) {
+		c := exec.CommandContext(ctx, "apt-get", append(slices.Clone(options), args...)...)
+		c.Env = append(os.Environ(), "DEBIAN_FRONTEND=noninteractive")
+		return c.CombinedOutput()
+	}
+	get := append([]string{"--download-only", "install"}, list...)
+	if _, err := apt(get...); err != nil { // the lists of this machine are old, or not there: lists of our own
+		lists := filepath.Join(state, "lists")
+		if err := os.MkdirAll(filepath.Join(lists, "partial"), 0o755); err != nil {
+			return nil, err
+		}
+		options = append(options, "-o", "Dir::State::lists="+lists)
+		out, err := apt("update")
+		if err == nil {
+			out, err = apt(get...)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the packages cannot be fetched: %w\n%s", err, tail(out))
+		}
 	}
 	all, err := filepath.Glob(filepath.Join(debs, "*.deb"))
 	if err != nil {

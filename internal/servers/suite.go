@@ -16,12 +16,14 @@ type Suite struct {
 	Theirs    *Prosody
 	Calendars *Radicale
 	Directory *Slapd
+	Mail      *Mail // nil where nobody is asked
 	CA        *Authority
 	names     *Names
 }
 
-// Suite starts servers of every kind for a domain, and the chat of a partner.
-func (r *Root) Suite(ctx context.Context, domain, partner string) (s *Suite, err error) {
+// Suite starts servers of every kind for a domain, and the chat of a partner. Mail is among them where it is said at which
+// ports of loopback everybody else's mail server is, and who is asked before a letter goes on.
+func (r *Root) Suite(ctx context.Context, domain, partner string, outside, asks int) (s *Suite, err error) {
 	s = &Suite{}
 	defer func() {
 		if err != nil {
@@ -42,6 +44,11 @@ func (r *Root) Suite(ctx context.Context, domain, partner string) (s *Suite, err
 	}
 	if s.Directory, err = r.Slapd(ctx, domain); err != nil {
 		return s, err
+	}
+	if outside > 0 && asks > 0 {
+		if s.Mail, err = r.Mail(ctx, domain, outside, asks); err != nil {
+			return s, err
+		}
 	}
 	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA, false); err != nil {
 		return s, err
@@ -66,18 +73,26 @@ type Named struct {
 
 // Beside lists what stands beside each server.
 func (s *Suite) Beside() []Named {
-	return []Named{{"directory", s.Directory.Beside}, {"files", s.Files.Beside}, {"chat", s.Chat.Beside}, {"calendars", s.Calendars.Beside}}
+	out := []Named{{"directory", s.Directory.Beside}, {"files", s.Files.Beside}, {"chat", s.Chat.Beside}, {"calendars", s.Calendars.Beside}}
+	if s.Mail != nil {
+		out = append(out, Named{"mail", s.Mail.Beside})
+	}
+	return out
 }
 
 // Says tells where the servers themselves are, and which accounts trials use.
 func (s *Suite) Says() []string {
-	return []string{
+	out := []string{
 		"# files themselves     " + s.Files.URL,
 		"# calendars themselves " + s.Calendars.Beside.Server,
 		"# directory itself     " + s.Directory.Beside.Server + " " + s.Directory.Beside.Base,
 		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
 		fmt.Sprintf("# trial accounts       %s, %s", s.Chat.Beside.Ours.Address, s.Chat.Beside.Out[0].Address),
 	}
+	if s.Mail != nil {
+		out = append(out, "# mail itself          "+s.Mail.In+", and "+s.Mail.Beside.Submission+" for what goes on")
+	}
+	return out
 }
 
 // Stop ends all.
@@ -90,6 +105,9 @@ func (s *Suite) Stop() {
 	}
 	if s.Directory != nil {
 		s.Directory.Stop()
+	}
+	if s.Mail != nil {
+		s.Mail.Stop()
 	}
 	for _, p := range []*Prosody{s.Chat, s.Theirs} {
 		if p != nil {
