@@ -228,8 +228,8 @@ func suite() *cobra.Command {
 	var outside, asks int
 	c := &cobra.Command{
 		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
-		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and a
-second one that is a partner's), calendars (Radicale), a directory (OpenLDAP) and mail (Postfix and Dovecot). Their packages are fetched from Debian once
+		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and
+ejabberd as a partner's), calendars (Radicale), a directory (OpenLDAP) and mail (Postfix and Dovecot). Their packages are fetched from Debian once
 and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
 in a root of their own. Ctrl-C ends all.`,
 		RunE: func(c *cobra.Command, _ []string) error {

@@ -43,9 +43,8 @@ type Prosody struct {
 	port   int
 }
 
-// Prosody starts an XMPP server for a domain and its guests on loopback. open says that it federates with everybody, as
-// somebody else's does.
-func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authority, open bool) (*Prosody, error) {
+// Prosody starts an XMPP server for a domain and its guests on loopback.
+func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authority) (*Prosody, error) {
 	in, err := r.Folder("chat")
 	if err != nil {
 		return nil, err
@@ -81,12 +80,6 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 		Reload: func(context.Context) error { return p.Signal(syscall.SIGHUP) },
 	}); err != nil {
 		return nil, err
-	}
-	if open {
-		rules := map[string]string{"from": "not:", "to": "not:", "calls": "let through", "presence": "contacts", "guests edit": "let through", "guests attach": "let through"}
-		if err := p.Beside.Begin(rules); err != nil {
-			return nil, err
-		}
 	}
 	if p.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, Nobody, "/usr/bin/prosody", "--config", in+"/prosody.cfg.lua", "-F")); err != nil {
 		return nil, err

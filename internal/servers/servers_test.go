@@ -200,15 +200,15 @@ func TestChat(t *testing.T) {
 	names, err := servers.NewNames()
 	check(t, err)
 	defer names.Close()
-	ours, err := r.Prosody(t.Context(), "ours.example", names, ca, false)
+	ours, err := r.Prosody(t.Context(), "ours.example", names, ca)
 	check(t, err)
 	defer ours.Stop()
-	theirs, err := r.Prosody(t.Context(), "partner.example", names, ca, true)
+	theirs, err := r.Ejabberd(t.Context(), "partner.example", names, ca)
 	check(t, err)
 	defer theirs.Stop()
 	uma, err := ours.Account(t.Context(), "uma", "ours.example", "pass")
 	check(t, err)
-	ada, err := theirs.Account(t.Context(), "ada", "partner.example", "pass")
+	ada, err := theirs.Account(t.Context(), "ada", "pass")
 	check(t, err)
 	ours.Beside.Ours, ours.Beside.Out = uma, []xmppchat.Account{ada}
 	in := map[string]*xmppchat.Client{}

@@ -13,7 +13,7 @@ import (
 type Suite struct {
 	Files     *Apache
 	Chat      *Prosody
-	Theirs    *Prosody
+	Theirs    *Ejabberd
 	Calendars *Radicale
 	Directory *Slapd
 	Mail      *Mail // nil where nobody is asked
@@ -50,17 +50,17 @@ func (r *Root) Suite(ctx context.Context, domain, partner string, outside, asks 
 			return s, err
 		}
 	}
-	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA, false); err != nil {
+	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA); err != nil {
 		return s, err
 	}
-	if s.Theirs, err = r.Prosody(ctx, partner, s.names, s.CA, true); err != nil {
+	if s.Theirs, err = r.Ejabberd(ctx, partner, s.names, s.CA); err != nil {
 		return s, err
 	}
 	b := s.Chat.Beside
 	if b.Ours, err = s.Chat.Account(ctx, "trial", domain, rand.Text()); err != nil {
 		return s, err
 	}
-	theirs, err := s.Theirs.Account(ctx, "trial", partner, rand.Text())
+	theirs, err := s.Theirs.Account(ctx, "trial", rand.Text())
 	b.Out = []xmppchat.Account{theirs}
 	return s, err
 }
@@ -86,7 +86,7 @@ func (s *Suite) Says() []string {
 		"# files themselves     " + s.Files.URL,
 		"# calendars themselves " + s.Calendars.Beside.Server,
 		"# directory itself     " + s.Directory.Beside.Server + " " + s.Directory.Beside.Base,
-		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
+		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's, another kind of server)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
 		fmt.Sprintf("# trial accounts       %s, %s", s.Chat.Beside.Ours.Address, s.Chat.Beside.Out[0].Address),
 	}
 	if s.Mail != nil {
@@ -109,10 +109,11 @@ func (s *Suite) Stop() {
 	if s.Mail != nil {
 		s.Mail.Stop()
 	}
-	for _, p := range []*Prosody{s.Chat, s.Theirs} {
-		if p != nil {
-			p.Stop()
-		}
+	if s.Chat != nil {
+		s.Chat.Stop()
+	}
+	if s.Theirs != nil {
+		s.Theirs.Stop()
 	}
 	if s.names != nil {
 		s.names.Close()

@@ -75,14 +75,9 @@ var dialect = native.Dialect{
 func New(ctx context.Context, c Config) (*Server, error) {
 	s := &Server{Config: c}
 	if _, err := os.Stat(c.Rules); errors.Is(err, os.ErrNotExist) {
-		return s, s.Begin(start())
+		return s, os.WriteFile(c.Rules, []byte(s.text(start())), 0o644) //nolint:gosec // the server is another user
 	}
 	return s, nil
-}
-
-// Begin writes the rules that a server starts with.
-func (s *Server) Begin(values map[string]string) error {
-	return os.WriteFile(s.Rules, []byte(s.text(values)), 0o644) //nolint:gosec // the server is another user
 }
 
 func start() map[string]string {
