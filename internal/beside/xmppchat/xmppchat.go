@@ -313,7 +313,17 @@ func SignIn(ctx context.Context, a Account, ca *x509.CertPool) (*Client, error) 
 			return nil
 		}))
 	}()
-	return c, s.Send(ctx, stanza.Presence{}.Wrap(nil))
+	if err := s.Send(ctx, stanza.Presence{}.Wrap(nil)); err != nil {
+		c.Leave()
+		return nil, err
+	}
+	there, cancel := context.WithTimeout(ctx, patience) // it is there once its own presence comes back (RFC 6121 §4.2.2)
+	defer cancel()
+	if _, ok := c.Await(there, func(x Stanza) bool { return x.Kind == "presence" }); !ok {
+		c.Leave()
+		return nil, fmt.Errorf("%s signed in at %s and is not present there", a.Address, a.Server)
+	}
+	return c, nil
 }
 
 // Leave signs a client out.
