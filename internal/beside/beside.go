@@ -11,7 +11,10 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"sort"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/go-chi/chi/v5"
 
@@ -40,11 +43,49 @@ func Refuse(format string, args ...any) error {
 // page is how many records are handed over at once.
 const page = 1000
 
-var errPage = errors.New("the page is full")
+// listing keeps what was listed last of each kind for the pages behind the first, so that a server is not read once for
+// each page.
+type listing struct {
+	sync.Mutex
+	of map[string]listed
+}
+
+type listed struct {
+	at      time.Time
+	records []open.Record
+}
+
+// listedFor is how long the pages behind the first are what the first one was.
+const listedFor = time.Minute
+
+func (l *listing) page(ctx context.Context, s Server, kind, after string) (open.Page, error) {
+	l.Lock()
+	defer l.Unlock()
+	x, ok := l.of[kind]
+	if after == "" || !ok || time.Since(x.at) > listedFor {
+		x = listed{at: time.Now()}
+		if err := s.List(ctx, kind, func(k native.Kept) error {
+			x.records = append(x.records, record(&k))
+			return nil
+		}); err != nil {
+			return open.Page{}, err
+		}
+		l.of[kind] = x
+	}
+	from := sort.Search(len(x.records), func(i int) bool { return x.records[i].Id > after })
+	out := open.Page{Records: append([]open.Record{}, x.records[from:min(from+page, len(x.records))]...)}
+	if from+page < len(x.records) {
+		out.Next = out.Records[page-1].Id
+	} else {
+		delete(l.of, kind)
+	}
+	return out, nil
+}
 
 // Handler serves a server to whoever has the token.
 func Handler(s Server, token string) http.Handler {
 	r := chi.NewRouter()
+	lists := &listing{of: map[string]listed{}}
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 			given, ok := strings.CutPrefix(q.Header.Get("Authorization"), "Bearer ")
@@ -91,21 +132,7 @@ func Handler(s Server, token string) http.Handler {
 		kind := func(q *http.Request) string { return param(q, "kind") }
 		id := func(q *http.Request) string { return param(q, "id") }
 		r.Get("/", func(w http.ResponseWriter, q *http.Request) {
-			after, x := q.URL.Query().Get("after"), open.Page{Records: []open.Record{}}
-			err := s.List(q.Context(), kind(q), func(k native.Kept) error {
-				if k.ID <= after {
-					return nil
-				}
-				if len(x.Records) == page {
-					x.Next = x.Records[page-1].Id
-					return errPage
-				}
-				x.Records = append(x.Records, record(&k))
-				return nil
-			})
-			if errors.Is(err, errPage) {
-				err = nil
-			}
+			x, err := lists.page(q.Context(), s, kind(q), q.URL.Query().Get("after"))
 			answer(w, x, err)
 		})
 		put := func(w http.ResponseWriter, q *http.Request) {

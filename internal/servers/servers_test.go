@@ -3,6 +3,7 @@ package servers_test
 import (
 	"context"
 	"errors"
+	"flag"
 	"fmt"
 	"log/slog"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"net/smtp"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync"
@@ -18,8 +20,10 @@ import (
 	"time"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/mailforward"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/connector/conform"
+	"wexillum.example/internal/connector/open"
 	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/mailpolicy"
 	"wexillum.example/internal/servers"
@@ -482,5 +486,45 @@ func TestMail(t *testing.T) {
 	check(t, policy.Close())
 	if got := try(); !strings.Contains(got, "false") || !strings.Contains(got, "nobody answers whether this may go on") {
 		t.Errorf("nobody answers: %s", got)
+	}
+}
+
+var many = flag.Int("many", 0, "so many shares and forwards are made and read, with how long that takes; none without it")
+
+// TestMany reads very many shares and forwards, as they are read of a server that has been used for years.
+func TestMany(t *testing.T) {
+	if *many == 0 {
+		t.Skip("-many says how many")
+	}
+	r := root(t)
+	a, err := r.Apache(t.Context(), nil)
+	check(t, err)
+	defer a.Stop()
+	m := &mailforward.Server{Config: mailforward.Config{Own: t.TempDir(), Before: t.TempDir()}}
+	for i := range *many {
+		_, err := a.Beside.Put(t.Context(), "access", "", map[string]string{"account": fmt.Sprintf("guest%d@ilvane.example", i), "folder": fmt.Sprintf("space%d", i), "may": "read"})
+		check(t, err)
+		_, err = m.Put(t.Context(), "scripts", "", map[string]string{"mailbox": fmt.Sprintf("p%d@ours.example", i), "to": fmt.Sprintf("p%d@far.example", i), "copy": "kept", "by": "owner"})
+		check(t, err)
+	}
+	for _, x := range []struct {
+		s    beside.Server
+		kind string
+	}{{a.Beside, "access"}, {m, "scripts"}} {
+		srv := httptest.NewServer(beside.Handler(x.s, "token"))
+		c, err := open.New(srv.URL, "token")
+		check(t, err)
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		began, n := time.Now(), 0
+		check(t, c.List(t.Context(), x.kind, func(native.Kept) error { n++; return nil }))
+		took := time.Since(began)
+		runtime.ReadMemStats(&after)
+		srv.Close()
+		if n != *many {
+			t.Errorf("%d of %d %s", n, *many, x.kind)
+		}
+		t.Logf("%d %s read in %v, %d MB in use behind it", n, x.kind, took.Round(time.Millisecond), (after.HeapAlloc-min(after.HeapAlloc, before.HeapAlloc))>>20)
 	}
 }

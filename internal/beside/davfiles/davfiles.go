@@ -151,12 +151,12 @@ const access = ".htaccess"
 // parse reads a .htaccess that was written here. One that somebody changed so that it is not understood is an error, and
 // is as shut as the server takes it.
 func parse(path string) (*rules, error) {
-	list, err := lines(path)
+	b, err := os.ReadFile(path)
 	if err != nil {
 		return nil, err
 	}
 	r := &rules{may: map[string]string{}}
-	for _, l := range list {
+	for _, l := range strings.Split(string(b), "\n") {
 		if rest, ok := strings.CutPrefix(l, "# domains "); ok {
 			r.domains = rest
 		}
@@ -170,8 +170,7 @@ func parse(path string) (*rules, error) {
 			r.may[f[2]] = f[1]
 		}
 	}
-	ours, _ := os.ReadFile(path)
-	if string(ours) != r.text() {
+	if string(b) != r.text() {
 		return r, fmt.Errorf("%s was changed by hand", path)
 	}
 	return r, nil
