@@ -197,6 +197,31 @@ func TestRealServers(t *testing.T) {
 	}
 	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end"})
 
+	// A server is killed while something changes here: it is said that it does not answer, and nothing is lost.
+	for id, p := range map[string]*servers.Process{"directory": s.Directory.Process, "files": s.Files.Process} {
+		p.Kill()
+		r.must("guest", "suspend", guest, "--reason", "while "+id+" is away")
+		began := time.Now()
+		if id == "directory" { // it is spoken to itself; of files the server's own files are written
+			for v, err := r.svc.SystemView(t.Context(), id); v.Work.Problem == ""; v, err = r.svc.SystemView(t.Context(), id) {
+				check(t, err)
+				if time.Since(began) > patience {
+					t.Fatalf("%s is away, and nobody says so: %+v", id, v.Work)
+				}
+			}
+		}
+		check(t, p.Again(t.Context()))
+		counts(id+": a guest suspended while it was away", began, func() bool {
+			if id == "files" {
+				return file() == 401
+			}
+			return !signsIn()
+		})
+		r.must("guest", "back", guest, "--reason", "it is back")
+		counts(id+": and back", time.Now(), func() bool { return file() == 200 && signsIn() })
+		r.settled(id)
+	}
+
 	// The live question costs little more than asking somebody who always says yes.
 	if *rounds > 1 {
 		empty, err := mailpolicy.Listen("127.0.0.1:0", func(context.Context, string, string) (bool, string, bool, error) { return true, "", true, nil }, quiet)

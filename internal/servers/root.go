@@ -185,27 +185,36 @@ func (r *Root) Command(ctx context.Context, uid uint32, name string, args ...str
 
 // Process is a server that runs.
 type Process struct {
-	cmd  *exec.Cmd
-	dir  string // its folder
-	log  string
-	done chan struct{}
+	r     *Root
+	ports []int
+	cmd   *exec.Cmd
+	dir   string // its folder
+	log   string
+	done  chan struct{}
 }
 
 // Start starts a server, and waits until something listens at each of the ports. What it says goes to a file in its
 // folder.
 func (r *Root) Start(ctx context.Context, folder string, ports []int, c *exec.Cmd) (*Process, error) {
-	p := &Process{cmd: c, dir: r.Path(folder), log: r.Path(folder, "log"), done: make(chan struct{})}
+	p := &Process{r: r, ports: ports, cmd: c, dir: r.Path(folder), log: r.Path(folder, "log")}
+	return p, p.start(ctx)
+}
+
+// start starts the command of a process, and waits until it listens.
+func (p *Process) start(ctx context.Context) error {
+	c := p.cmd
+	p.done = make(chan struct{})
 	out, err := os.OpenFile(p.log, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	defer out.Close()
 	c.Stdout, c.Stderr = out, out
 	if err := c.Start(); err != nil {
-		return nil, err
+		return err
 	}
-	go func() { _ = c.Wait(); close(p.done) }()
-	for _, port := range ports {
+	go func(done chan struct{}) { _ = c.Wait(); close(done) }(p.done)
+	for _, port := range p.ports {
 		for {
 			l, err := net.DialTimeout("tcp", fmt.Sprintf("127.0.0.1:%d", port), time.Second)
 			if err == nil {
@@ -214,15 +223,15 @@ func (r *Root) Start(ctx context.Context, folder string, ports []int, c *exec.Cm
 			}
 			select {
 			case <-p.done:
-				return nil, fmt.Errorf("%s ended at once:\n%s", filepath.Base(c.Path), p.Said())
+				return fmt.Errorf("%s ended at once:\n%s", filepath.Base(c.Path), p.Said())
 			case <-ctx.Done():
 				p.Stop()
-				return nil, fmt.Errorf("%s does not listen at %d: %w\n%s", filepath.Base(c.Path), port, ctx.Err(), p.Said())
+				return fmt.Errorf("%s does not listen at %d: %w\n%s", filepath.Base(c.Path), port, ctx.Err(), p.Said())
 			case <-time.After(20 * time.Millisecond):
 			}
 		}
 	}
-	return p, nil
+	return nil
 }
 
 // Said is the end of what a server said.
@@ -244,6 +253,20 @@ func (p *Process) Stop() {
 		_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
 		<-p.done
 	}
+}
+
+// Kill ends a server at once, as a machine does that fails. What it holds stays.
+func (p *Process) Kill() {
+	_ = syscall.Kill(-p.cmd.Process.Pid, syscall.SIGKILL)
+	<-p.done
+}
+
+// Again starts a server that was killed, as it was.
+func (p *Process) Again(ctx context.Context) error {
+	was := p.cmd
+	p.cmd = p.r.Command(ctx, was.SysProcAttr.Credential.Uid, was.Path, was.Args[1:]...)
+	p.cmd.Env = was.Env
+	return p.start(ctx)
 }
 
 // Port finds a port of loopback that nobody listens at.
