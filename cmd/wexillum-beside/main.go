@@ -11,7 +11,6 @@ import (
 	"os"
 	"os/exec"
 	"os/signal"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -258,18 +257,10 @@ in a root of their own. Ctrl-C ends all.`,
 			return nil
 		},
 	}
-	c.Flags().StringVar(&dir, "dir", cache(), "where the packages are kept and unpacked")
+	c.Flags().StringVar(&dir, "dir", servers.Kept(), "where the packages are kept and unpacked")
 	c.Flags().StringVar(&domain, "domain", "ours.example", "our own domain")
 	c.Flags().StringVar(&partner, "partner", "partner.example", "the domain of a partner, whose chat runs beside ours")
 	c.Flags().IntVar(&outside, "outside", 0, "the port of loopback that mail for elsewhere goes to; no mail server without it")
 	c.Flags().IntVar(&asks, "asks", 0, "the port of loopback at which is asked whether a letter may go on")
 	return c
-}
-
-func cache() string {
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		dir = os.TempDir()
-	}
-	return filepath.Join(dir, "wexillum-servers")
 }

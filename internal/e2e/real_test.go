@@ -52,11 +52,7 @@ func portOf(t *testing.T, address string) int {
 // changes a server by its own files, and it is found and put back.
 func TestRealServers(t *testing.T) {
 	t.Parallel()
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		dir = os.TempDir()
-	}
-	root, err := servers.Open(t.Context(), filepath.Join(dir, "wexillum-servers"), os.Stderr)
+	root, err := servers.Open(t.Context(), servers.Kept(), os.Stderr)
 	if errors.Is(err, servers.ErrRoot) {
 		t.Skip(err)
 	}

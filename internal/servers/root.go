@@ -34,6 +34,15 @@ type Root struct {
 	log io.Writer
 }
 
+// Kept is where the private root is kept where nothing else is said: in the user's cache.
+func Kept() string {
+	dir, err := os.UserCacheDir()
+	if err != nil {
+		dir = os.TempDir()
+	}
+	return filepath.Join(dir, "wexillum-servers")
+}
+
 // Open returns the private root in a folder, and fetches and unpacks what is missing into it. What it does is said
 // to log.
 func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {

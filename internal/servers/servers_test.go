@@ -33,11 +33,7 @@ import (
 // root opens the private root, or leaves the test out where nobody may.
 func root(t *testing.T) *servers.Root {
 	t.Helper()
-	dir, err := os.UserCacheDir()
-	if err != nil {
-		dir = os.TempDir()
-	}
-	r, err := servers.Open(t.Context(), filepath.Join(dir, "wexillum-servers"), os.Stderr)
+	r, err := servers.Open(t.Context(), servers.Kept(), os.Stderr)
 	if errors.Is(err, servers.ErrRoot) {
 		t.Skip(err)
 	}

@@ -19,7 +19,6 @@ import (
 	"golang.org/x/crypto/bcrypt"
 
 	"wexillum.example/internal/beside"
-	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/native"
 )
 
@@ -33,6 +32,7 @@ type Config struct {
 
 // Server is one such server.
 type Server struct {
+	beside.NoRecords
 	Config
 	mu   sync.Mutex
 	http http.Client
@@ -51,7 +51,7 @@ func New(c Config) (*Server, error) {
 	s := &Server{Config: c, http: http.Client{Timeout: 10 * time.Second}}
 	for path, text := range map[string]string{c.Rights: rights("nothing", "only:"), c.Accounts: ""} {
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
-			if err := write(path, text); err != nil {
+			if err := beside.Replace(path, text); err != nil {
 				return nil, err
 			}
 		}
@@ -61,14 +61,6 @@ func New(c Config) (*Server, error) {
 
 // Describe says what the server can hold.
 func (s *Server) Describe() *native.Dialect { return &dialect }
-
-func write(path, text string) error {
-	tmp := path + ".new"
-	if err := os.WriteFile(tmp, []byte(text), 0o644); err != nil { //nolint:gosec // the server is another user
-		return err
-	}
-	return os.Rename(tmp, path)
-}
 
 // rights writes values as the server reads them. What is said in comments is said once more in what counts, so that a
 // change by hand of either is noticed.
@@ -138,20 +130,13 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 			return beside.Refuse("calendars show nothing or everything, not %q", value)
 		}
 	case "readers":
-		mode, names, err := native.ParseBoard(value)
-		if err != nil || mode != "only" && mode != "not" {
-			return beside.Refuse("domains are written as only: a.example or not: a.example, not %q", value)
+		if r, err = beside.DomainList(value); err != nil {
+			return err
 		}
-		for _, n := range names {
-			if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
-				return beside.Refuse("%q is no domain", n)
-			}
-		}
-		r = native.BoardText(mode, names)
 	default:
 		return beside.Refuse("there is no setting %q", path)
 	}
-	return write(s.Rights, rights(c, r))
+	return beside.Replace(s.Rights, rights(c, r))
 }
 
 // SetPassword makes an account, or gives it another password; an empty one takes it away.
@@ -171,7 +156,7 @@ func (s *Server) SetPassword(who, password string) error {
 		list = append(list, who+":"+string(hash))
 	}
 	slices.Sort(list)
-	return write(s.Accounts, strings.Join(append(list, ""), "\n"))
+	return beside.Replace(s.Accounts, strings.Join(append(list, ""), "\n"))
 }
 
 // Ask makes a request as somebody, and returns its status.
@@ -239,19 +224,3 @@ func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempte
 	out.Admitted, out.Says = status == http.StatusOK, says
 	return out, err
 }
-
-var errKeeps = beside.Refuse("it keeps no records")
-
-// List hands nothing over.
-func (s *Server) List(context.Context, string, func(native.Kept) error) error { return errKeeps }
-
-// One finds nothing.
-func (s *Server) One(context.Context, string, string) (*native.Kept, error) { return nil, errKeeps }
-
-// Put makes nothing.
-func (s *Server) Put(context.Context, string, string, map[string]string) (string, error) {
-	return "", errKeeps
-}
-
-// Drop takes nothing away.
-func (s *Server) Drop(context.Context, string, string) error { return errKeeps }

@@ -57,14 +57,14 @@ func New(c Config) (*Server, error) {
 	}
 	for _, name := range []string{"accounts", "links.txt", "ends.txt", "marks.txt"} {
 		if _, err := os.Stat(s.conf(name)); errors.Is(err, fs.ErrNotExist) {
-			if err := write(s.conf(name), ""); err != nil {
+			if err := beside.Replace(s.conf(name), ""); err != nil {
 				return nil, err
 			}
 		}
 	}
 	for name, start := range map[string]string{"domains": "only:", "switch.txt": "links off\n"} { // shut until somebody opens it
 		if _, err := os.Stat(s.conf(name)); errors.Is(err, fs.ErrNotExist) {
-			if err := write(s.conf(name), start); err != nil {
+			if err := beside.Replace(s.conf(name), start); err != nil {
 				return nil, err
 			}
 		}
@@ -103,26 +103,6 @@ var dialect = native.Dialect{
 
 // Describe says what the server can hold.
 func (s *Server) Describe() *native.Dialect { return &dialect }
-
-// write replaces a file in one step, so that the server never reads half of one, and with a later second than before,
-// since the server reads a map again only then.
-func write(path, text string) error {
-	later := time.Now()
-	if was, err := os.Stat(path); err == nil && !was.ModTime().Add(time.Second).Before(later) {
-		later = was.ModTime().Add(time.Second)
-	}
-	tmp := path + ".new"
-	if err := os.WriteFile(tmp, []byte(text), 0o600); err != nil {
-		return err
-	}
-	if err := os.Chmod(tmp, 0o644); err != nil { // the server is another user
-		return err
-	}
-	if err := os.Chtimes(tmp, later, later); err != nil {
-		return err
-	}
-	return os.Rename(tmp, path)
-}
 
 func lines(path string) (out []string, err error) {
 	f, err := os.Open(path)
@@ -278,7 +258,7 @@ func (s *Server) make(place, dir string) error {
 		return err
 	}
 	if strings.Contains(place, "/") {
-		if err := write(filepath.Join(dir, ".place"), place+"\n"); err != nil {
+		if err := beside.Replace(filepath.Join(dir, ".place"), place+"\n"); err != nil {
 			return err
 		}
 	}
@@ -289,7 +269,7 @@ func (s *Server) make(place, dir string) error {
 	if err != nil {
 		return err
 	}
-	return write(filepath.Join(dir, access), (&rules{domains: strings.TrimSpace(string(d)), ours: s.Ours}).text())
+	return beside.Replace(filepath.Join(dir, access), (&rules{domains: strings.TrimSpace(string(d)), ours: s.Ours}).text())
 }
 
 // Read returns the settings as the server has them. Where a folder's list of domains is another than the general one,
@@ -330,23 +310,18 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 		if value != "on" && value != "off" {
 			return beside.Refuse("links are on or off, not %q", value)
 		}
-		return write(s.conf("switch.txt"), "links "+value+"\n")
+		return beside.Replace(s.conf("switch.txt"), "links "+value+"\n")
 	case "link right":
 		if value != "read" {
 			return beside.Refuse("a link lets read, not %q", value)
 		}
 		return nil
 	case "domains":
-		mode, names, err := native.ParseBoard(value)
-		if err != nil || mode != "only" && mode != "not" {
-			return beside.Refuse("domains are written as only: a.example or not: a.example, not %q", value)
+		list, err := beside.DomainList(value)
+		if err != nil {
+			return err
 		}
-		for _, n := range names {
-			if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
-				return beside.Refuse("%q is no domain", n)
-			}
-		}
-		if err := write(s.conf("domains"), native.BoardText(mode, names)); err != nil {
+		if err := beside.Replace(s.conf("domains"), list); err != nil {
 			return err
 		}
 		return s.folders(func(_, dir string) error {
@@ -354,8 +329,8 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 			if r == nil {
 				return err
 			}
-			r.domains = native.BoardText(mode, names)
-			return write(filepath.Join(dir, access), r.text())
+			r.domains = list
+			return beside.Replace(filepath.Join(dir, access), r.text())
 		})
 	}
 	return beside.Refuse("there is no setting %q", path)
@@ -467,17 +442,7 @@ func (s *Server) List(_ context.Context, kind string, fn func(native.Kept) error
 	if err != nil {
 		return err
 	}
-	ids := make([]string, 0, len(all))
-	for id := range all {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		if err := fn(all[id]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return beside.Each(all, fn)
 }
 
 // One returns a record; nil where it is not there.
@@ -536,7 +501,7 @@ func (s *Server) change(dir string, fn func(*rules)) error {
 		return err
 	}
 	fn(r)
-	return write(filepath.Join(dir, access), r.text())
+	return beside.Replace(filepath.Join(dir, access), r.text())
 }
 
 // account writes a line of the file of accounts; a password is set where one is given, and where the account is new.
@@ -568,7 +533,7 @@ func (s *Server) account(who string, on bool, password string) error {
 	}
 	list = append(list, who+":"+hash)
 	slices.Sort(list)
-	return write(s.conf("accounts"), strings.Join(list, "\n")+"\n")
+	return beside.Replace(s.conf("accounts"), strings.Join(list, "\n")+"\n")
 }
 
 func (s *Server) putLink(f map[string]string) error {
@@ -623,7 +588,7 @@ func (s *Server) line(name, token, text string) error {
 		list = append(list, token+" "+text)
 	}
 	slices.Sort(list)
-	return write(s.conf(name), strings.Join(append(list, ""), "\n"))
+	return beside.Replace(s.conf(name), strings.Join(append(list, ""), "\n"))
 }
 
 // Drop takes a record away. What lies in a folder stays, where nobody comes in any more.
@@ -648,7 +613,7 @@ func (s *Server) Drop(_ context.Context, kind, id string) error {
 			return err
 		}
 		list = slices.DeleteFunc(list, func(l string) bool { return strings.HasPrefix(l, id+":") })
-		return write(s.conf("accounts"), strings.Join(append(list, ""), "\n"))
+		return beside.Replace(s.conf("accounts"), strings.Join(append(list, ""), "\n"))
 	case "access":
 		who, place, _ := strings.Cut(id, " ")
 		dir, err := s.dir(place)
@@ -727,7 +692,7 @@ func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempte
 		return out, err
 	}
 	page := "trial-" + rand.Text() + ".txt"
-	if err = write(filepath.Join(dir, page), "a trial\n"); err != nil {
+	if err = beside.Replace(filepath.Join(dir, page), "a trial\n"); err != nil {
 		return out, err
 	}
 	defer undo(func() error { return os.Remove(filepath.Join(dir, page)) })

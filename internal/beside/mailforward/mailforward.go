@@ -150,17 +150,7 @@ func (s *Server) List(_ context.Context, kind string, fn func(native.Kept) error
 	if err != nil {
 		return err
 	}
-	ids := make([]string, 0, len(all))
-	for id := range all {
-		ids = append(ids, id)
-	}
-	slices.Sort(ids)
-	for _, id := range ids {
-		if err := fn(all[id]); err != nil {
-			return err
-		}
-	}
-	return nil
+	return beside.Each(all, fn)
 }
 
 // One returns a forward; nil where it is not there.
@@ -207,21 +197,10 @@ func (s *Server) Put(ctx context.Context, kind, id string, f map[string]string) 
 		})
 		text += strings.Join(lines, "")
 	}
-	return box.String() + " " + to.String(), write(path, text)
-}
-
-func write(path, text string) error {
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
 	}
-	if err := os.WriteFile(path+".new", []byte(text), 0o644); err != nil { //nolint:gosec // the server is another user
-		return err
-	}
-	later := time.Now() // a compiled script of the same second would count
-	if was, err := os.Stat(path); err == nil && !was.ModTime().Add(time.Second).Before(later) {
-		later = was.ModTime().Add(time.Second)
-	}
-	return errors.Join(os.Chtimes(path+".new", later, later), os.Rename(path+".new", path))
+	return box.String() + " " + to.String(), beside.Replace(path, text)
 }
 
 // Drop takes a forward out of its script.
@@ -259,7 +238,7 @@ func (s *Server) Drop(_ context.Context, kind, id string) error {
 			}
 			continue
 		}
-		if err := write(path, strings.Join(lines, "")); err != nil {
+		if err := beside.Replace(path, strings.Join(lines, "")); err != nil {
 			return err
 		}
 	}

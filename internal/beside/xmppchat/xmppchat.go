@@ -28,7 +28,6 @@ import (
 	"mellium.im/xmpp/stanza"
 
 	"wexillum.example/internal/beside"
-	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/native"
 )
 
@@ -53,6 +52,7 @@ type Config struct {
 
 // Server is one such server.
 type Server struct {
+	beside.NoRecords
 	Config
 	mu sync.Mutex
 }
@@ -75,7 +75,7 @@ var dialect = native.Dialect{
 func New(ctx context.Context, c Config) (*Server, error) {
 	s := &Server{Config: c}
 	if _, err := os.Stat(c.Rules); errors.Is(err, os.ErrNotExist) {
-		return s, os.WriteFile(c.Rules, []byte(s.text(start())), 0o644) //nolint:gosec // the server is another user
+		return s, beside.Replace(c.Rules, s.text(start()))
 	}
 	return s, nil
 }
@@ -195,16 +195,12 @@ func (s *Server) Write(ctx context.Context, path, value string) error {
 	if !slices.Contains(order, path) {
 		return beside.Refuse("there is no setting %q", path)
 	}
-	if mode, names, err := native.ParseBoard(value); path == "from" || path == "to" {
-		if err != nil || mode != "only" && mode != "not" {
-			return beside.Refuse("domains are written as only: a.example or not: a.example, not %q", value)
+	if path == "from" || path == "to" {
+		list, err := beside.DomainList(value)
+		if err != nil {
+			return err
 		}
-		for _, n := range names {
-			if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
-				return beside.Refuse("%q is no domain", n)
-			}
-		}
-		value = native.BoardText(mode, names)
+		value = list
 	} else if i := slices.IndexFunc(dialect.Dials, func(d native.Dial) bool { return d.Path == path }); value == "" || !slices.Contains(dialect.Dials[i].Words, value) {
 		return beside.Refuse("%s is one of %s, not %q", path, strings.Trim(fmt.Sprintf("%q", dialect.Dials[i].Words), "[]"), value)
 	}
@@ -213,44 +209,19 @@ func (s *Server) Write(ctx context.Context, path, value string) error {
 		return err
 	}
 	v[path] = value
-	next := s.Rules + ".new.pfw"
-	if err := os.WriteFile(next, []byte(s.text(v)), 0o644); err != nil { //nolint:gosec // the server is another user
-		return err
-	}
-	if s.Check != nil { // a file that does not compile would let everything through
-		if err := s.Check(ctx, next); err != nil {
+	if err := beside.Put(s.Rules, s.text(v), func(file string) error {
+		if s.Check == nil { // a file that does not compile would let everything through
+			return nil
+		}
+		if err := s.Check(ctx, file); err != nil {
 			return fmt.Errorf("the rules do not compile, and nothing was changed: %w", err)
 		}
-	}
-	later := time.Now() // of two files of one second the server would keep the first
-	if was, err := os.Stat(s.Rules); err == nil && !was.ModTime().Add(time.Second).Before(later) {
-		later = was.ModTime().Add(time.Second)
-	}
-	if err := os.Chtimes(next, later, later); err != nil {
-		return err
-	}
-	if err := os.Rename(next, s.Rules); err != nil {
+		return nil
+	}); err != nil {
 		return err
 	}
 	return s.Reload(ctx)
 }
-
-// What is kept of our inventory: nothing.
-var errKeeps = beside.Refuse("it keeps no records")
-
-// List hands nothing over.
-func (s *Server) List(context.Context, string, func(native.Kept) error) error { return errKeeps }
-
-// One finds nothing.
-func (s *Server) One(context.Context, string, string) (*native.Kept, error) { return nil, errKeeps }
-
-// Put makes nothing.
-func (s *Server) Put(context.Context, string, string, map[string]string) (string, error) {
-	return "", errKeeps
-}
-
-// Drop takes nothing away.
-func (s *Server) Drop(context.Context, string, string) error { return errKeeps }
 
 // Client is somebody who is signed in at a server.
 type Client struct {
