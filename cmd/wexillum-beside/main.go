@@ -95,11 +95,16 @@ func files(serve serving) *cobra.Command {
 
 func chat(serve serving) *cobra.Command {
 	var x xmppchat.Config
-	var check, reload, ours string
+	var check, reload, ours, keeper string
 	var out []string
 	c := &cobra.Command{Use: "chat", Short: "Beside an XMPP server with rules for what it delivers (Prosody)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
 		if ours != "" {
 			if x.Ours, err = account(ours); err != nil {
+				return err
+			}
+		}
+		if keeper != "" {
+			if x.Keeper, err = account(keeper); err != nil {
 				return err
 			}
 		}
@@ -127,6 +132,8 @@ func chat(serve serving) *cobra.Command {
 	f.StringVar(&check, "check", "prosodyctl mod_firewall FILE", "the command that compiles a file of rules")
 	f.StringVar(&reload, "reload", "prosodyctl reload", "the command that makes the server read its rules again")
 	f.StringVar(&ours, "ours", "", "a trial account of ours, as trial@ours.example=FILE@HOST:PORT, with its password in the file")
+	f.StringVar(&x.Rooms, "rooms", "", "the host of rooms; rooms are not kept without it")
+	f.StringVar(&keeper, "keeper", "", "the account that administers rooms, as wexillum@ours.example=FILE@HOST:PORT")
 	f.StringArrayVar(&out, "out", nil, "a trial account elsewhere; may be repeated")
 	return required(c, "rules", "hosts")
 }

@@ -2,6 +2,7 @@ package servers
 
 import (
 	"context"
+	"crypto/rand"
 	"fmt"
 	"os"
 	"strings"
@@ -31,6 +32,11 @@ firewall_scripts = { "%[1]s/rules.pfw" }
 modules_enabled = { "firewall", "s2s_auth_certs", "roster", "saslauth", "tls", "dialback", "disco", "presence", "message", "iq", "s2s", "c2s", "offline" }
 VirtualHost "%[2]s"
 VirtualHost "guests.%[2]s"
+Component "rooms.%[2]s" "muc"
+  modules_enabled = { "firewall" }
+  admins = { "wexillum@%[2]s" }
+  restrict_room_creation = true
+  muc_tombstones = false
 `
 
 // Prosody is an XMPP server that runs, and what stands beside it.
@@ -55,7 +61,7 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 			return nil, err
 		}
 	}
-	cert, key, err := a.Issue(domain, "guests."+domain)
+	cert, key, err := a.Issue(domain, "guests."+domain, "rooms."+domain)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +75,7 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 		}
 	}
 	if p.Beside, err = xmppchat.New(ctx, xmppchat.Config{
-		Rules: r.Path(in, "rules.pfw"), Hosts: []string{domain, "guests." + domain}, Guests: "guests." + domain, CA: a.Pool,
+		Rules: r.Path(in, "rules.pfw"), Hosts: []string{domain, "guests." + domain, "rooms." + domain}, Guests: "guests." + domain, Rooms: "rooms." + domain, CA: a.Pool,
 		Check: func(ctx context.Context, file string) error {
 			out, err := p.ctl(ctx, "mod_firewall", strings.TrimPrefix(file, r.Dir))
 			if err != nil {
@@ -84,10 +90,11 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 	if p.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, Nobody, "/usr/bin/prosody", "--config", in+"/prosody.cfg.lua", "-F")); err != nil {
 		return nil, err
 	}
-	for _, d := range []string{domain, "guests." + domain} {
+	for _, d := range []string{domain, "guests." + domain, "rooms." + domain} {
 		n.At(d, ports[1])
 	}
-	return p, nil
+	p.Beside.Keeper, err = p.Account(ctx, "wexillum", domain, rand.Text())
+	return p, err
 }
 
 // ctl runs the server's own command.

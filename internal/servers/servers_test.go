@@ -260,6 +260,39 @@ func TestChat(t *testing.T) {
 	set("from", "not: partner.example")
 	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
 	conforms(t, ours.Beside, "ada@partner.example", 9)
+
+	// A room: who is no member is not let in, whoever is made one is, and is out at once when it is taken away.
+	set("from", "only: partner.example")
+	set("to", "only: partner.example")
+	put := func(kind string, f map[string]string) {
+		t.Helper()
+		if _, err := ours.Beside.Put(t.Context(), kind, "", f); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("rooms", map[string]string{"room": "dossier", "title": "Dossier"})
+	enters := func() string {
+		t.Helper()
+		says, err := in[ada.Address].Enter(t.Context(), "dossier@rooms.ours.example", "ada")
+		check(t, err)
+		return says
+	}
+	if got := enters(); got != "registration-required" {
+		t.Errorf("no member: %q", got)
+	}
+	put("members", map[string]string{"who": ada.Address, "room": "dossier", "may": "member"})
+	if got := enters(); got != "" {
+		t.Errorf("a member: %q", got)
+	}
+	check(t, ours.Beside.Drop(t.Context(), "members", ada.Address+" dossier"))
+	there, stop := context.WithTimeout(t.Context(), 5*time.Second)
+	defer stop()
+	if _, ok := in[ada.Address].Await(there, func(x xmppchat.Stanza) bool { return x.Kind == "presence" && x.Type == "unavailable" }); !ok {
+		t.Error("whoever is inside stays inside")
+	}
+	if got := enters(); got != "registration-required" {
+		t.Errorf("no member any more: %q", got)
+	}
 }
 
 // TestCalendars is about a real CalDAV server: what people of which domains read of our calendars.

@@ -47,14 +47,16 @@ type Config struct {
 	Reload func(ctx context.Context) error              // makes the server read its rules again
 	CA     *x509.CertPool                               // whom servers' certificates are from; nil for the machine's own
 	Ours   Account                                      // of ours, for trials
+	Rooms  string                                       // the host of rooms; empty for none
+	Keeper Account                                      // who administers it
 	Out    []Account                                    // elsewhere, for trials: at most one for each domain
 }
 
 // Server is one such server.
 type Server struct {
-	beside.NoRecords
 	Config
-	mu sync.Mutex
+	keeper *Client // who keeps rooms, signed in; nil until there is something to do
+	mu     sync.Mutex
 }
 
 var dialect = native.Dialect{
@@ -84,8 +86,25 @@ func start() map[string]string {
 	return map[string]string{"from": "only:", "to": "only:", "calls": "refused", "presence": "nobody", "guests edit": "refused", "guests attach": "refused"}
 }
 
+// withRooms is the dialect of a server that has a host of rooms.
+var withRooms = func() native.Dialect {
+	d := dialect
+	d.Holdings = []native.Holding{
+		{Kind: "space", Name: "rooms", Title: "Rooms", Says: "Who of ours is in a room is not kept there.", Fields: []native.Field{{Name: "room", Of: "id"}, {Name: "title", Of: "name"}}},
+		{Kind: "grant", Name: "members", Title: "Members of rooms", Says: "A room has no members who only read: whoever has the role view is not let in.", Fields: []native.Field{
+			{Name: "who", Of: "address"}, {Name: "room", Of: "resource", Spaces: true}, {Name: "may", Of: "role", Words: map[string]string{"contribute": "member", "manage": "keeper"}},
+		}},
+	}
+	return d
+}()
+
 // Describe says what the server can hold.
-func (s *Server) Describe() *native.Dialect { return &dialect }
+func (s *Server) Describe() *native.Dialect {
+	if s.Rooms != "" {
+		return &withRooms
+	}
+	return &dialect
+}
 
 var order = []string{"from", "to", "calls", "presence", "guests edit", "guests attach"}
 
@@ -140,7 +159,11 @@ func (s *Server) text(v map[string]string) string {
 	rule("PASS.", "TYPE: error")
 	guests()
 	if v["presence"] == "nobody" {
-		rule("DROP.", "KIND: presence")
+		if conditions := []string{"KIND: presence"}; s.Rooms != "" { // who is in a room is the room's to say
+			rule("DROP.", append(conditions, "NOT FROM: <*>@"+s.Rooms)...)
+		} else {
+			rule("DROP.", conditions...)
+		}
 	}
 	if v["calls"] == "refused" {
 		rule(bounce("calls with people elsewhere"), "PAYLOAD: urn:xmpp:jingle:1")
@@ -232,6 +255,7 @@ type Client struct {
 // Stanza is what came to a client.
 type Stanza struct {
 	Kind, Type, ID, Body, Says string
+	Room, Condition            string // of a presence: from whom; of an error: which
 }
 
 // SignIn signs an account in (RFC 6120 §6: SASL, over TLS).
@@ -264,19 +288,27 @@ func SignIn(ctx context.Context, a Account, ca *x509.CertPool) (*Client, error) 
 					x.Type = a.Value
 				case "id":
 					x.ID = a.Value
+				case "from":
+					x.Room = a.Value
 				}
 			}
 			d := xml.NewTokenDecoder(xmlstream.MultiReader(xmlstream.Token(*start), t))
 			var in struct {
 				Body  string `xml:"body"`
 				Error struct {
-					Text string `xml:"text"`
+					Text string                       `xml:"text"`
+					Any  []struct{ XMLName xml.Name } `xml:",any"`
 				} `xml:"error"`
 			}
 			if err := d.Decode(&in); err != nil && !errors.Is(err, io.EOF) {
 				return err
 			}
 			x.Body, x.Says = in.Body, in.Error.Text
+			for _, e := range in.Error.Any {
+				if e.XMLName.Local != "text" && x.Condition == "" {
+					x.Condition = e.XMLName.Local
+				}
+			}
 			select {
 			case c.in <- x:
 			default:
@@ -315,6 +347,30 @@ func (c *Client) Await(ctx context.Context, is func(Stanza) bool) (x Stanza, ok 
 			return Stanza{}, false
 		}
 	}
+}
+
+// Enter enters a room under a name (XEP-0045 §7.2) and returns why not; nothing where they are in.
+func (c *Client) Enter(ctx context.Context, room, name string) (why string, err error) {
+	j, err := jid.Parse(room + "/" + name)
+	if err != nil {
+		return "", err
+	}
+	id := rand.Text()
+	if err := c.Session.Send(ctx, stanza.Presence{ID: id, To: j}.Wrap(element(nsRoom, "x", nil))); err != nil {
+		return "", err
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	x, ok := c.Await(ctx, func(x Stanza) bool {
+		return x.Kind == "presence" && (x.ID == id || x.Room == j.String()) && x.Type != "unavailable"
+	})
+	switch {
+	case !ok:
+		return "", errors.New("the room says nothing")
+	case x.Type == "error":
+		return x.Condition, nil
+	}
+	return "", nil
 }
 
 // patience is how long something sent is waited for at either end.

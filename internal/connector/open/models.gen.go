@@ -221,6 +221,9 @@ type Field struct {
 	// Of What it is here, as address or until
 	Of string `json:"of"`
 
+	// Spaces Its place is a space alone, and nothing in one
+	Spaces bool `json:"spaces,omitempty"`
+
 	// Words The suite's word for each of our values
 	Words map[string]string `json:"words,omitempty"`
 }

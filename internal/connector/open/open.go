@@ -105,7 +105,7 @@ func (x *Description) Dialect() (*native.Dialect, error) {
 	for _, k := range x.Records {
 		h := native.Holding{Kind: string(k.Kind), Name: k.Name, Title: k.Title, Span: span(k.Seconds), Source: k.Source, Says: k.Says}
 		for _, f := range k.Fields {
-			h.Fields = append(h.Fields, native.Field{Name: f.Name, Of: f.Of, Words: f.Words, Empty: f.Empty, Free: f.Free})
+			h.Fields = append(h.Fields, native.Field{Name: f.Name, Of: f.Of, Words: f.Words, Empty: f.Empty, Spaces: f.Spaces, Free: f.Free})
 		}
 		d.Holdings = append(d.Holdings, h)
 	}
@@ -179,7 +179,7 @@ func Describing(d *native.Dialect) (out Description) {
 	for _, h := range d.Holdings {
 		k := Kind{Kind: KindKind(h.Kind), Name: h.Name, Title: h.Title, Seconds: seconds(h.Span), Source: h.Source, Says: h.Says, Fields: []Field{}}
 		for _, f := range h.Fields {
-			k.Fields = append(k.Fields, Field{Name: f.Name, Of: f.Of, Words: f.Words, Empty: f.Empty, Free: f.Free})
+			k.Fields = append(k.Fields, Field{Name: f.Name, Of: f.Of, Words: f.Words, Empty: f.Empty, Spaces: f.Spaces, Free: f.Free})
 		}
 		out.Records = append(out.Records, k)
 	}

@@ -21,6 +21,8 @@ type Field struct {
 	Words map[string]string
 	// Empty marks what must be empty: a record with something in it the system cannot keep.
 	Empty bool
+	// Spaces marks a place that is a space alone, and nothing in it.
+	Spaces bool
 	// Free marks what is written along and is nobody's loss where it differs, as who keeps a space.
 	Free bool
 }
@@ -193,7 +195,7 @@ func (h *Holding) Keeps(t Thing) bool {
 		}
 	}
 	return !slices.ContainsFunc(h.Fields, func(f Field) bool {
-		return f.Empty && t[f.Of] != "" || f.Words != nil && f.Words[t[f.Of]] == ""
+		return f.Empty && t[f.Of] != "" || f.Spaces && !strings.HasPrefix(t[f.Of], "space:") || f.Words != nil && f.Words[t[f.Of]] == ""
 	})
 }
 
