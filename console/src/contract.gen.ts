@@ -418,7 +418,7 @@ export interface components {
             advised?: boolean;
             /** @description The layer that stands against it */
             by?: string;
-            /** @description Which partner */
+            /** @description Which partner, exception, space or item that is */
             where?: string;
             /** @description What that layer says */
             says?: string;
@@ -800,7 +800,7 @@ export interface components {
             id: string;
             name: string;
             address?: string;
-            /** @description When they left us */
+            /** @description When they left us, or will */
             left?: string;
             /** @description What they read their mail in */
             language?: string;
@@ -1103,7 +1103,7 @@ export interface components {
             partner?: string;
             /** @description Services and directions, as spaces.in; absent is all that waits for them */
             about?: string[];
-            /** @description Instead of partner and about */
+            /** @description Instead of partner and about, a question that their side refuses or has not confirmed */
             question?: components["schemas"]["Question"];
             /** @description Whom it is sent to; absent is who is known */
             to?: string;
@@ -1223,7 +1223,7 @@ export interface components {
                 [key: string]: components["schemas"]["SetValue"];
             };
             stance: components["schemas"]["Stance"][];
-            /** @description With a preview of a stance */
+            /** @description With a preview of a stance, what it would do */
             weighed?: components["schemas"]["ValueWeighed"];
             counts: components["schemas"]["PartnerCounts"];
             /** @description After a change and in its preview: whom and what it concerns */
@@ -1462,7 +1462,7 @@ export interface components {
             parties: number;
             reaching: number;
             granted: number;
-            /** @description Typical newcomers */
+            /** @description Typical newcomers, counted apart */
             newcomers: number;
             services?: {
                 [key: string]: number;
@@ -1910,7 +1910,7 @@ export interface components {
             turn?: "loosens" | "tightens" | "both" | "same" | "unclear";
             meant?: components["schemas"]["Thing"];
             found?: components["schemas"]["Thing"];
-            /** @description Who made or changed it there */
+            /** @description Who made or changed it there, where the system tells */
             by?: string;
             since?: string;
             /** @description Until when it is let be */
@@ -1933,7 +1933,7 @@ export interface components {
             found: number;
             /** @description Of those, what stands for nothing here */
             unknown: number;
-            /** @description Of what stands for nothing */
+            /** @description Of what stands for nothing, what is let be */
             accepted: number;
             confirmed: number;
             open: number;
@@ -1946,7 +1946,7 @@ export interface components {
             /** @enum {string} */
             kind?: "space" | "guest" | "grant" | "link" | "forwarder";
             keys?: string[];
-            /** @description Every record that it fits */
+            /** @description Every record that it fits, instead of keys */
             all?: boolean;
             /** @description Of guests taken over: a person of ours who answers for them */
             sponsor?: string;
@@ -2046,7 +2046,7 @@ export interface components {
             found?: string;
             there: boolean;
             by_hand: boolean;
-            /** @description It is a set of values for a domain */
+            /** @description It is a set of values for a domain, a space or a person */
             set?: boolean;
             /** @description What of a set that is meant differs from the general values */
             meant_own?: string;

@@ -2794,7 +2794,7 @@ type Choice struct {
 	Sentence string  `json:"sentence"`
 	Value    string  `json:"value"`
 
-	// Where Which partner
+	// Where Which partner, exception, space or item that is
 	Where *string `json:"where,omitempty"`
 
 	// Who Who can raise it
@@ -4061,7 +4061,7 @@ type NewLetter struct {
 	Note    *string `json:"note,omitempty"`
 	Partner *string `json:"partner,omitempty"`
 
-	// Question Instead of partner and about
+	// Question Instead of partner and about, a question that their side refuses or has not confirmed
 	Question *Question `json:"question,omitempty"`
 
 	// To Whom it is sent to; absent is who is known
@@ -4145,7 +4145,7 @@ type Numbers struct {
 	Granted int        `json:"granted"`
 	Kinds   []Numbered `json:"kinds"`
 
-	// Newcomers Typical newcomers
+	// Newcomers Typical newcomers, counted apart
 	Newcomers int `json:"newcomers"`
 
 	// Parties Records and live links
@@ -4338,7 +4338,7 @@ type Partner struct {
 	// Statement Where their signed statement is published
 	Statement *string `json:"statement,omitempty"`
 
-	// Weighed With a preview of a stance
+	// Weighed With a preview of a stance, what it would do
 	Weighed *ValueWeighed `json:"weighed,omitempty"`
 }
 
@@ -4423,7 +4423,7 @@ type PersonView struct {
 	// Language What they read their mail in
 	Language *string `json:"language,omitempty"`
 
-	// Left When they left us
+	// Left When they left us, or will
 	Left    *string     `json:"left,omitempty"`
 	Name    string      `json:"name"`
 	Owns    []NamedRef  `json:"owns"`
@@ -4653,7 +4653,7 @@ type Rearranged struct {
 
 // RecordDecision defines model for RecordDecision.
 type RecordDecision struct {
-	// All Every record that it fits
+	// All Every record that it fits, instead of keys
 	All *bool `json:"all,omitempty"`
 
 	// Confirm That many end at once is meant
@@ -5221,7 +5221,7 @@ type SystemChangePutBack string
 
 // SystemKind What a system keeps of one kind of our inventory
 type SystemKind struct {
-	// Accepted Of what stands for nothing
+	// Accepted Of what stands for nothing, what is let be
 	Accepted    int            `json:"accepted"`
 	CanBeSource bool           `json:"can_be_source"`
 	Confirmed   int            `json:"confirmed"`
@@ -5253,7 +5253,7 @@ type SystemRecord struct {
 	// Accepted Until when it is let be
 	Accepted *string `json:"accepted,omitempty"`
 
-	// By Who made or changed it there
+	// By Who made or changed it there, where the system tells
 	By    *string `json:"by,omitempty"`
 	Cause *string `json:"cause,omitempty"`
 
@@ -5306,7 +5306,7 @@ type SystemSetting struct {
 	RuleTitle string  `json:"rule_title"`
 	Sent      *string `json:"sent,omitempty"`
 
-	// Set It is a set of values for a domain
+	// Set It is a set of values for a domain, a space or a person
 	Set   *bool               `json:"set,omitempty"`
 	State *SystemSettingState `json:"state,omitempty"`
 	There bool                `json:"there"`
@@ -5940,7 +5940,7 @@ type DraftsParams struct {
 type MakeDraftJSONBody struct {
 	Name *string `json:"name,omitempty"`
 
-	// Quick A single change
+	// Quick A single change, named after what it changes
 	Quick *bool `json:"quick,omitempty"`
 }
 
