@@ -161,6 +161,16 @@ func TestSystemsKill9(t *testing.T) {
 		}
 	}
 	t.Logf("killed %v", killed)
+	// One more change, and nobody is killed: once it has arrived, all that came before has been looked at.
+	mark := listed.Guests[0].Address
+	for _, do := range []string{"bring_back", "suspend"} {
+		call("POST", "/api/v1/guests/changes", fmt.Sprintf(`{"do":"%s","addresses":["%s"],"reason":"the last"}`, do, mark), 409, 422)
+	}
+	for until := time.Now().Add(3 * time.Minute); manifest(t, quay)[mark] == "aboard"; time.Sleep(300 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatalf("%s is still aboard", mark)
+		}
+	}
 	// All that is on its way arrives; what a system shows is what is meant.
 	for until := time.Now().Add(3 * time.Minute); ; time.Sleep(300 * time.Millisecond) {
 		var v struct {
