@@ -1797,6 +1797,8 @@ export interface components {
             purpose: string;
         };
         Dialect: {
+            /** @description What one system here says of itself, by whose id it goes; no kind to add others of */
+            described?: boolean;
             name: string;
             title: string;
             services: string[];

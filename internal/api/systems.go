@@ -142,8 +142,8 @@ func (s *server) Systems(ctx context.Context, _ apigen.SystemsRequestObject) (ap
 // Dialects lists the kinds of system that there are connectors for.
 func (s *server) Dialects(ctx context.Context, _ apigen.DialectsRequestObject) (apigen.DialectsResponseObject, error) {
 	out := apigen.Dialects200JSONResponse{Dialects: []contract.Dialect{}}
-	add := func(name string, d *native.Dialect) {
-		x := contract.Dialect{Name: name, Title: d.Title, Services: append([]string{}, d.Services...), Lines: []contract.DialectLine{}}
+	add := func(name string, d *native.Dialect, described *bool) {
+		x := contract.Dialect{Name: name, Described: described, Title: d.Title, Services: append([]string{}, d.Services...), Lines: []contract.DialectLine{}}
 		for _, l := range d.Describe() {
 			y := contract.DialectLine{Rule: l.Rule, Layer: l.Layer, Part: l.Part, Fidelity: contract.DialectLineFidelity(l.Fidelity), Path: some(l.Path), Says: some(l.Says)}
 			if l.Fidelity != native.None && l.Span >= 0 {
@@ -154,13 +154,13 @@ func (s *server) Dialects(ctx context.Context, _ apigen.DialectsRequestObject) (
 		out.Dialects = append(out.Dialects, x)
 	}
 	for _, d := range native.Dialects() {
-		add(d.Name, d)
+		add(d.Name, d, nil)
 	}
-	add(native.Described, &native.Dialect{Title: "Any other, with a program beside it that says what it can hold"})
+	add(native.Described, &native.Dialect{Title: "Any other, with a program beside it that says what it can hold"}, nil)
 	list, err := s.Service.Systems(ctx)
 	for i := range list { // what each of them said, by the name of the system
 		if x := &list[i]; x.Described != nil {
-			add(x.ID, x.Described)
+			add(x.ID, x.Described, ptr(true))
 		}
 	}
 	return out, err

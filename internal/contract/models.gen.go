@@ -2927,10 +2927,12 @@ type DatesReleased struct {
 
 // Dialect defines model for Dialect.
 type Dialect struct {
-	Lines    []DialectLine `json:"lines"`
-	Name     string        `json:"name"`
-	Services []string      `json:"services"`
-	Title    string        `json:"title"`
+	// Described What one system here says of itself, by whose id it goes; no kind to add others of
+	Described *bool         `json:"described,omitempty"`
+	Lines     []DialectLine `json:"lines"`
+	Name      string        `json:"name"`
+	Services  []string      `json:"services"`
+	Title     string        `json:"title"`
 }
 
 // DialectLine defines model for DialectLine.

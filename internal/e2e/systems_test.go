@@ -11,7 +11,9 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/beside"
 	"wexillum.example/internal/connector"
+	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/service"
@@ -252,4 +254,54 @@ func TestSystemsByClient(t *testing.T) {
 	r.says(1, "may not", "system", "put-back", "parley", "houses", "--why", "x")
 	r.login("rigger")
 	r.says(1, "may not", "system", "list")
+}
+
+// TestDescribedInTheConsole adds a system that describes itself; it is carried as any other, and when it describes itself
+// otherwise it is not read until somebody has taken that.
+func TestDescribedInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	check(t, suiteKey())
+	srv := httptest.NewServer(suite.New(suite.Options{Key: "pass", Faster: 100 * demo.SuiteFaster})["parley"].Handler())
+	defer srv.Close()
+	c, err := connector.New("parley", srv.URL, "pass")
+	check(t, err)
+	known, _ := native.ByName("parley")
+	d := *known
+	d.Name, d.Title = "tower", "Tower, for chat and meetings"
+	var mu sync.Mutex
+	at := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		mu.Lock()
+		now := d
+		mu.Unlock()
+		beside.Handler(speaker{c, &now}, "pass").ServeHTTP(w, q)
+	}))
+	defer at.Close()
+	r.works(100 * demo.SuiteFaster)
+	r.login("harbour")
+	p := r.page(browser(t), "harbour")
+	p.goTo("/systems", "[...document.querySelectorAll('main button')].some(b => b.innerText === 'Add one')")
+	p.presses("main", "Add one")
+	p.until("[...document.querySelectorAll('.modal select option')].some(o => o.value === 'open')")
+	if got := eval[string](p, "[...document.querySelectorAll('.modal select option')].map(o => o.value).join(' ')"); strings.TrimSpace(got) != "quay parley ledger open" {
+		t.Errorf("kinds: %q", got)
+	}
+	p.fill(".modal select", "open")
+	for field, text := range map[string]string{"name": "The tower", "id": "tower", "address": at.URL, "key": "env:" + demo.SuiteKey, "why": "it carries chat"} {
+		p.fill(".modal #sy-"+field, text)
+	}
+	p.presses(".modal", "Add it, and look at it")
+	p.until("document.querySelector('main h1')?.innerText.includes('The tower') || document.body.innerText.includes('Tower, for chat and meetings')")
+	r.says(0, "Tower, for chat and meetings", "system", "show", "tower")
+	r.says(0, "chat.federation", "system", "kinds", "tower")
+	r.must("system", "carry", "tower", "--why", "it shall obey", "--yes")
+	r.settled("tower")
+
+	mu.Lock()
+	d.Title = "Tower, of another make"
+	mu.Unlock()
+	r.says(1, "it describes itself otherwise than it did", "system", "read", "tower")
+	r.says(0, "Tower, of another make", "system", "set", "tower", "--describe", "--why", "a new version")
+	r.says(0, "looked at: nothing is written there", "system", "show", "tower")
+	r.says(0, "", "system", "read", "tower")
 }

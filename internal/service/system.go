@@ -107,7 +107,7 @@ func (s *Service) sameDescription(ctx context.Context, x *System) error {
 		return err
 	}
 	if !bytes.Equal(a, b) {
-		return &systemFault{says: "it describes itself otherwise than it did; see what it can hold now with system test, and take that with system set " + x.ID + " --describe"}
+		return &systemFault{says: "it describes itself otherwise than it did, and is not read; what it says now is taken with system set " + x.ID + " --describe, and looked at"}
 	}
 	return nil
 }

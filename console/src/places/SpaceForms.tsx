@@ -103,7 +103,7 @@ export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
       <Chips label="Owners" kind="person" values={f.owners} names={names} onChange={(owners) => setF({ ...f, owners })} hint="a person of ours" />
       <Chips label="Members of ours" kind="member" values={f.members} names={names} onChange={(members) => setF({ ...f, members })} hint="a person or a group" />
       <Chips label={admits} kind="party" values={f.parties} onChange={(parties) => setF({ ...f, parties })} hint="partner, domain, group or address" />
-      <Form.Check id="sp-join" label="Our people may join by themselves" checked={f.joinable === 'yes'} onChange={(e) => setF({ ...f, joinable: e.target.checked ? 'yes' : 'no' })} />
+      <Form.Check id="sp-join" label={x.kind === 'course' ? 'It may be joined: by our people, and from outside as the rules let' : 'Our people may join by themselves'} checked={f.joinable === 'yes'} onChange={(e) => setF({ ...f, joinable: e.target.checked ? 'yes' : 'no' })} />
       {x.kind === 'course' && f.joinable === 'yes' && (
         <Form.Group controlId="sp-joins" className="mb-2">
           <Form.Label>Who joins it from outside gets</Form.Label>

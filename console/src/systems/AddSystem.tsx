@@ -45,7 +45,7 @@ export function AddSystem({ close }: { close: () => void }) {
         <Form.Label>What it is</Form.Label>
         <Form.Select size="sm" value={f.dialect} onChange={(e) => setF({ ...f, dialect: e.target.value })}>
           <option value="">Choose…</option>
-          {kinds.data?.dialects.map((d) => (
+          {kinds.data?.dialects.filter((d) => !d.described).map((d) => (
             <option key={d.name} value={d.name}>
               {d.title}
             </option>
