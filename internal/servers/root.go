@@ -123,7 +123,15 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 		return nil, failed
 	}
 	if err := r.furnish(); err != nil {
+		if errors.Is(err, syscall.EPERM) { // root in a place where root may not
+			return nil, fmt.Errorf("%w (%w)", ErrRoot, err)
+		}
 		return nil, err
+	}
+	if out, err := r.Command(ctx, Nobody, "/bin/true").CombinedOutput(); errors.Is(err, syscall.EPERM) {
+		return nil, fmt.Errorf("%w (%w)", ErrRoot, err)
+	} else if err != nil {
+		return nil, fmt.Errorf("nothing can be run in %s: %w: %s", r.Dir, err, tail(out))
 	}
 	fmt.Fprintf(log, "Unpacked %d packages in %.0f s.\n", len(all), time.Since(began).Seconds())
 	return r, os.WriteFile(ready, nil, 0o600)
