@@ -156,13 +156,13 @@ func Real(ctx context.Context, dir, key, ledgerAt, asks, outside string, also fu
 	if err != nil {
 		return nil, nil, err
 	}
-	addresses, stop, err = program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks))
+	addresses, stopReal, err := program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks))
 	if err != nil || addresses == nil {
 		stopOurs()
 		return nil, nil, cmp.Or(err, errors.New("wexillum-beside is not there; build it with make build"))
 	}
 	addresses["ledger"] = ours["ledger"]
-	return addresses, func() { stop(); stopOurs() }, nil
+	return addresses, func() { stopReal(); stopOurs() }, nil
 }
 
 func port(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }
