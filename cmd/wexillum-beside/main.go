@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -232,6 +233,7 @@ func shell(ctx context.Context, line string) error {
 func suite() *cobra.Command {
 	var dir, domain, partner string
 	var outside, asks int
+	var withInput bool
 	c := &cobra.Command{
 		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
 		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and
@@ -239,7 +241,14 @@ ejabberd as a partner's), calendars (Radicale), a directory (OpenLDAP) and mail 
 and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
 in a root of their own. Ctrl-C ends all.`,
 		RunE: func(c *cobra.Command, _ []string) error {
-			ctx := c.Context()
+			ctx, stop := context.WithCancel(c.Context())
+			defer stop()
+			if withInput {
+				go func() {
+					_, _ = io.Copy(io.Discard, os.Stdin)
+					stop()
+				}()
+			}
 			r, err := servers.Open(ctx, dir, os.Stderr)
 			if err != nil {
 				return err
@@ -267,6 +276,7 @@ in a root of their own. Ctrl-C ends all.`,
 	c.Flags().StringVar(&dir, "dir", servers.Kept(), "where the packages are kept and unpacked")
 	c.Flags().StringVar(&domain, "domain", "ours.example", "our own domain")
 	c.Flags().StringVar(&partner, "partner", "partner.example", "the domain of a partner, whose chat runs beside ours")
+	c.Flags().BoolVar(&withInput, "with-input", false, "end when the standard input ends, as it does with whoever started it")
 	c.Flags().IntVar(&outside, "outside", 0, "the port of loopback that mail for elsewhere goes to; no mail server without it")
 	c.Flags().IntVar(&asks, "asks", 0, "the port of loopback at which is asked whether a letter may go on")
 	return c

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"io"
 	"net"
 	"net/http"
 	"os"
@@ -34,6 +35,7 @@ func run() error {
 	house := flag.String("house", "", "the domain whose suite this is")
 	asks := flag.String("asks", "", "address and port at which the counting house asks before each letter goes on; nobody without it")
 	visitors := flag.Int("visitors", 0, "how many visitors an empty harbour holds already, each with a pass")
+	withInput := flag.Bool("with-input", false, "end when the standard input ends, as it does with whoever started it")
 	peers := map[string]string{}
 	flag.Func("peer", "DOMAIN=ADDRESS of the parlour of another house, which must let go whoever comes from there; may be repeated", func(s string) error {
 		domain, at, ok := strings.Cut(s, "=")
@@ -53,6 +55,12 @@ func run() error {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
+	if *withInput {
+		go func() {
+			_, _ = io.Copy(io.Discard, os.Stdin)
+			stop()
+		}()
+	}
 	failed := make(chan error, 3)
 	for name, p := range suite.New(suite.Options{Key: *key, Faster: *faster, Calls: *calls, House: *house, Peers: peers, Asks: *asks}) {
 		if *dir != "" {

@@ -319,7 +319,10 @@ func (a *app) demo() *cobra.Command {
 			for i, name := range []string{"quay", "parley", "ledger"} {
 				suiteAt[name] = suiteOn(listen, i)
 			}
-			asked := suiteOn(listen, 4)
+			asked, err := chosen(suiteOn(listen, 4))
+			if err != nil {
+				return err
+			}
 			var suite map[string]string
 			var theirs string
 			var stopSuite func()
@@ -366,14 +369,12 @@ func (a *app) demo() *cobra.Command {
 						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
 					}
 				}
-				for _, name := range []string{"directory", "files", "chat", "calendars", "mail"} {
-					if at := suite[name]; at != "" {
-						a.printf("  %-9s %s  (speaks for a real server)\n", name, at)
-					}
-				}
 				told.Lock()
+				if len(said) > 0 {
+					a.printf("  servers   real ones, of open protocols, each with a program beside it that speaks for it:\n")
+				}
 				for _, line := range said {
-					a.printf("    %s\n", line)
+					a.printf("            %s\n", line)
 				}
 				told.Unlock()
 				if theirs != "" {
@@ -408,6 +409,15 @@ func suiteOn(listen string, i int) string {
 		return "127.0.0.1:0"
 	}
 	return freeOr(net.JoinHostPort(host, strconv.Itoa(n+3+i)))
+}
+
+// chosen is an address with a port that is free, for what others are told before anybody listens there.
+func chosen(address string) (string, error) {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return "", err
+	}
+	return l.Addr().String(), l.Close()
 }
 
 // lockDir keeps two services from running on one directory. The lock ends with the

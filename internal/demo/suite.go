@@ -90,13 +90,16 @@ func program(ctx context.Context, name string, env, wanted []string, patience ti
 	if _, err := os.Stat(path); err != nil {
 		return nil, func() {}, nil
 	}
-	cmd := exec.CommandContext(ctx, path, args...)
+	cmd := exec.CommandContext(ctx, path, append(args, "--with-input")...)
 	cmd.Env = append(os.Environ(), env...)
 	cmd.Stderr = os.Stderr
 	cmd.Cancel = func() error { return cmd.Process.Signal(os.Interrupt) } // so that it ends what it started
 	cmd.WaitDelay = 10 * time.Second
 	out, err := cmd.StdoutPipe()
 	if err != nil {
+		return nil, nil, err
+	}
+	if _, err := cmd.StdinPipe(); err != nil { // it ends with us, however we end
 		return nil, nil, err
 	}
 	if err := cmd.Start(); err != nil {
@@ -128,9 +131,13 @@ func program(ctx context.Context, name string, env, wanted []string, patience ti
 	select {
 	case addresses = <-told:
 	case <-time.After(patience):
+	case <-ctx.Done():
 	}
 	if addresses == nil {
 		stop()
+		if ctx.Err() != nil {
+			return nil, nil, ctx.Err()
+		}
 		return nil, nil, fmt.Errorf("%s did not start; see what it says above", name)
 	}
 	return addresses, stop, nil

@@ -2,7 +2,10 @@ package e2e
 
 import (
 	"bufio"
+	"context"
+	"errors"
 	"io"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -13,6 +16,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"wexillum.example/internal/servers"
 )
 
 // binary builds the program once.
@@ -254,4 +259,64 @@ func TestTwoServices(t *testing.T) {
 	}
 	b.login("lantern")
 	b.says(3, "“Links for whoever holds them” is set to off", "ask", "link:crate-list-link", "files.open", "file:crate-list")
+}
+
+// TestDemoReal starts the demo with real servers, and ends it: all of it ends, with Ctrl-C as when it is killed.
+func TestDemoReal(t *testing.T) {
+	if _, err := servers.Open(t.Context(), servers.Kept(), os.Stderr); errors.Is(err, servers.ErrRoot) {
+		t.Skip(err)
+	} else {
+		check(t, err)
+	}
+	bin := t.TempDir()
+	if out, err := exec.Command("go", "build", "-o", bin+"/", "wexillum.example/cmd/...").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	// run starts it, sends a signal once it is ready, and returns what it said and how it ended.
+	run := func(s os.Signal) (said string, err error) {
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+		defer cancel()
+		cmd := exec.CommandContext(ctx, filepath.Join(bin, "wexillum"), "demo", "--real", "--dir", t.TempDir(), "--listen", "127.0.0.1:0")
+		pipe, err := cmd.StdoutPipe()
+		check(t, err)
+		cmd.Stderr = os.Stderr
+		check(t, cmd.Start())
+		for sc := bufio.NewScanner(pipe); sc.Scan(); {
+			said += sc.Text() + "\n"
+			if strings.Contains(sc.Text(), "Ready after") {
+				check(t, cmd.Process.Signal(s))
+			}
+		}
+		return said, cmd.Wait()
+	}
+	said, err := run(os.Interrupt)
+	if err != nil {
+		t.Errorf("it ends with %v", err)
+	}
+	at := regexp.MustCompile(`files themselves +http://(\S+)`)
+	for _, want := range []string{"mail itself", "trial@ilvane.example", "Stopped. The data stays"} {
+		if !strings.Contains(said, want) {
+			t.Errorf("%q is not said:\n%s", want, said)
+		}
+	}
+	killed, err := run(os.Kill)
+	if err == nil {
+		t.Error("killed, it ends well")
+	}
+	for _, text := range []string{said, killed} {
+		m := at.FindStringSubmatch(text)
+		if m == nil {
+			t.Fatalf("it does not say where the files are:\n%s", text)
+		}
+		for end := time.Now().Add(patience); ; time.Sleep(50 * time.Millisecond) {
+			c, err := net.Dial("tcp", m[1])
+			if err != nil {
+				break
+			}
+			_ = c.Close()
+			if time.Now().After(end) {
+				t.Fatalf("a server still listens at %s", m[1])
+			}
+		}
+	}
 }
