@@ -402,6 +402,20 @@ func TestDirectory(t *testing.T) {
 	tell("nobody is found", "in true, finds ")
 	check(t, d.Beside.Drop(t.Context(), "guests", "ada@ilvane.example"))
 	tell("gone", "in false, finds ")
+	for _, odd := range []string{"ada+list@ilvane.example", "#1=a@ilvane.example"} { // what a name of the directory would read otherwise (RFC 4514)
+		for _, state := range []string{"guest", "suspended", "guest"} {
+			if id, err := d.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": odd, "state": state}); err != nil || id != odd {
+				t.Errorf("%s: %s %v", odd, id, err)
+			}
+			if k, err := d.Beside.One(t.Context(), "guests", odd); err != nil || k == nil || k.Fields["state"] != state {
+				t.Errorf("%s: %+v %v", odd, k, err)
+			}
+		}
+		check(t, d.Beside.Drop(t.Context(), "guests", odd))
+		if k, err := d.Beside.One(t.Context(), "guests", odd); err != nil || k != nil {
+			t.Errorf("%s is still there: %+v %v", odd, k, err)
+		}
+	}
 }
 
 // TestMail is about a real mail server that asks us before each letter goes on: a letter from outside comes into the

@@ -59,7 +59,7 @@ func (s *Server) dial(who, password string) (*ldap.Conn, error) {
 		return nil, err
 	}
 	if err := c.Bind(who, password); err != nil {
-		_ = c.Close()
+		c.Close()
 		return nil, err
 	}
 	return c, nil
@@ -201,10 +201,34 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 	return s.write(v)
 }
 
+// isAny reports whether an error is one of those results (RFC 4511 §A.1).
+func isAny(err error, codes ...uint16) bool {
+	return slices.ContainsFunc(codes, func(c uint16) bool { return ldap.IsErrorWithCode(err, c) })
+}
+
+// escapeDN writes a text so that it is one value of a name (RFC 4514 §2.4).
+func escapeDN(s string) string {
+	var b strings.Builder
+	for i := range len(s) {
+		c := s[i]
+		edge := i == 0 && (c == ' ' || c == '#') || i == len(s)-1 && c == ' '
+		switch {
+		case edge, strings.IndexByte(`"+,;<>\=`, c) >= 0:
+			b.WriteByte('\\')
+			b.WriteByte(c)
+		case c < 0x20 || c >= 0x7f:
+			fmt.Fprintf(&b, `\%02x`, c)
+		default:
+			b.WriteByte(c)
+		}
+	}
+	return b.String()
+}
+
 var units = map[string]string{"guest": "guests", "suspended": "suspended"}
 
 func (s *Server) dn(who, unit string) string {
-	return "mail=" + ldap.EscapeDN(who) + ",ou=" + unit + "," + s.Base
+	return "mail=" + escapeDN(who) + ",ou=" + unit + "," + s.Base
 }
 
 // all lists guests by their addresses; only one where who names one.
@@ -298,12 +322,12 @@ func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (st
 		r.Attribute("sn", []string{a.String()})
 		r.Attribute("userPassword", []string{rand.Text()})
 		if f["sponsor"] != "" {
-			r.Attribute("manager", []string{"mail=" + ldap.EscapeDN(f["sponsor"]) + ",ou=people," + s.Base})
+			r.Attribute("manager", []string{"mail=" + escapeDN(f["sponsor"]) + ",ou=people," + s.Base})
 		}
 		return a.String(), c.Add(r)
 	}
 	if old := units[was[0].Fields["state"]]; old != unit {
-		m := ldap.NewModifyDNRequest(s.dn(a.String(), old), "mail="+ldap.EscapeDN(a.String()), true, "ou="+unit+","+s.Base)
+		m := ldap.NewModifyDNRequest(s.dn(a.String(), old), "mail="+escapeDN(a.String()), true, "ou="+unit+","+s.Base)
 		if err := c.ModifyDN(m); err != nil {
 			return "", err
 		}
@@ -311,7 +335,7 @@ func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (st
 	m := ldap.NewModifyRequest(s.dn(a.String(), unit), nil)
 	m.Replace("manager", nil)
 	if f["sponsor"] != "" {
-		m.Replace("manager", []string{"mail=" + ldap.EscapeDN(f["sponsor"]) + ",ou=people," + s.Base})
+		m.Replace("manager", []string{"mail=" + escapeDN(f["sponsor"]) + ",ou=people," + s.Base})
 	}
 	return a.String(), c.Modify(m)
 }
@@ -355,7 +379,7 @@ func (s *Server) Person(mail, name, phone string) error {
 		return err
 	}
 	defer c.Close()
-	r := ldap.NewAddRequest("mail="+ldap.EscapeDN(mail)+",ou=people,"+s.Base, nil)
+	r := ldap.NewAddRequest("mail="+escapeDN(mail)+",ou=people,"+s.Base, nil)
 	for k, v := range map[string]string{"objectClass": "inetOrgPerson", "mail": mail, "cn": name, "sn": name, "telephoneNumber": phone, "title": "keeper"} {
 		r.Attribute(k, []string{v})
 	}
@@ -368,7 +392,7 @@ func (s *Server) Person(mail, name, phone string) error {
 // Look signs a guest in and says what they find of our people: by address or name, with the fields that they see.
 func (s *Server) Look(who, password string) (found []string, signedIn bool, err error) {
 	c, err := s.dial(s.dn(who, "guests"), password)
-	if ldap.IsErrorAnyOf(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultNoSuchObject) {
+	if isAny(err, ldap.LDAPResultInvalidCredentials, ldap.LDAPResultInsufficientAccessRights, ldap.LDAPResultNoSuchObject) {
 		return nil, false, nil
 	}
 	if err != nil {
@@ -376,7 +400,7 @@ func (s *Server) Look(who, password string) (found []string, signedIn bool, err 
 	}
 	defer c.Close()
 	r, err := c.Search(ldap.NewSearchRequest("ou=people,"+s.Base, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 10, false, "(objectClass=inetOrgPerson)", []string{"cn", "mail", "telephoneNumber", "title"}, nil))
-	if ldap.IsErrorAnyOf(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights) {
+	if isAny(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights) {
 		return nil, true, nil
 	}
 	if err != nil {
