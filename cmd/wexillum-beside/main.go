@@ -24,10 +24,11 @@ import (
 	"wexillum.example/internal/beside/ldapdir"
 	"wexillum.example/internal/beside/mailforward"
 	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/servers"
 )
 
-// keyName names the environment variable with the token that callers must know.
+// keyName names the environment variable with the token that a call must carry.
 const keyName = "WEXILLUM_BESIDE_KEY"
 
 func main() {
@@ -42,7 +43,13 @@ func main() {
 func command() *cobra.Command {
 	c := &cobra.Command{
 		Use: "wexillum-beside", Short: "Stands beside a server and speaks for it to Wexillum", SilenceUsage: true, SilenceErrors: true,
-		Long: "Stands beside a server and speaks for it to Wexillum. What callers must know is in the environment variable " + keyName + ".",
+		Long: "Stands beside a server and speaks for it to Wexillum. The token that every call must carry is in the environment variable " + keyName + ".",
+	}
+	c.PersistentPreRunE = func(*cobra.Command, []string) error {
+		if os.Getenv(keyName) == "" { // before anything is started or written
+			return errors.New("set the token that every call must carry in the environment variable " + keyName)
+		}
+		return nil
 	}
 	listen := c.PersistentFlags().String("listen", "127.0.0.1:8480", "address and port to be called at")
 	serve := func(ctx context.Context, s beside.Server) error {
@@ -61,15 +68,11 @@ func command() *cobra.Command {
 
 // begin serves what stands beside a server.
 func begin(listen string, s beside.Server) (at string, stop func(), err error) {
-	key := os.Getenv(keyName)
-	if key == "" {
-		return "", nil, errors.New("name what callers must know in the environment variable " + keyName)
-	}
 	l, err := net.Listen("tcp", listen)
 	if err != nil {
 		return "", nil, err
 	}
-	srv := &http.Server{Handler: beside.Handler(s, key), ReadHeaderTimeout: 10 * time.Second}
+	srv := &http.Server{Handler: beside.Handler(s, os.Getenv(keyName)), ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = srv.Serve(l) }()
 	return "http://" + l.Addr().String(), func() { _ = srv.Close() }, nil
 }
@@ -248,6 +251,11 @@ in a root of their own. Ctrl-C ends all.`,
 					_, _ = io.Copy(io.Discard, os.Stdin)
 					stop()
 				}()
+			}
+			for _, d := range []string{domain, partner} {
+				if _, err := addr.ParseDomain(d); err != nil {
+					return err
+				}
 			}
 			r, err := servers.Open(ctx, dir, os.Stderr)
 			if err != nil {

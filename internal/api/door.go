@@ -136,6 +136,10 @@ func (s *server) DoorSignUp(ctx context.Context, r apigen.DoorSignUpRequestObjec
 	if at := time.Unix(s.doors.GetInt64(ctx, "proved_at"), 0); k.Address == "" || s.Clock().Sub(at) > provedHolds {
 		return nil, service.ErrDenied
 	}
+	if joined := s.doors.PopString(ctx, "joined"); joined != "" && r.Body.Answers == nil {
+		x := service.Entered{Step: &service.Step{Kind: service.DoorJoined, Space: joined}, Address: k.Address}
+		return apigen.DoorSignUp202JSONResponse(stepOut(&x)), s.doorTouched(ctx)
+	}
 	if r.Body.Answers == nil {
 		step, err := s.Service.StepOf(ctx, k.Address, k.Language)
 		if err != nil {
@@ -333,14 +337,13 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		return nil, err
 	}
 	if x.Step != nil {
-		where := "/door?step=" + x.Step.Kind
-		if x.Step.Kind == service.DoorJoined {
-			where += "&space=" + url.QueryEscape(x.Step.Space)
+		if x.Step.Kind == service.DoorJoined { // told to the page that it leads to, and not by its address, which anybody may write
+			s.doors.Put(ctx, "joined", x.Step.Space)
 		}
 		if err := s.doorProved(ctx, x.Address, service.WayPartner); err != nil {
 			return nil, err
 		}
-		return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr(where)}}, nil
+		return apigen.DoorBack302Response{Headers: apigen.DoorBack302ResponseHeaders{Location: ptr("/door?step=" + x.Step.Kind)}}, nil
 	}
 	if err := s.letIn(ctx, x.Who); err != nil {
 		return nil, err

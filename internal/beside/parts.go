@@ -60,11 +60,11 @@ func DomainList(value string) (string, error) {
 // Replace replaces a file in one step, so that the server never reads half of one, and with a later second than before:
 // some servers read a file again only then. Every user may read it, since the server is another than we.
 func Replace(path, text string) error {
-	return Put(path, text, nil)
+	return ReplaceAfter(path, text, nil)
 }
 
-// Put is Replace with a check of the new file before it counts.
-func Put(path, text string, check func(file string) error) error {
+// ReplaceAfter is Replace with a check of the new file before it counts.
+func ReplaceAfter(path, text string, check func(file string) error) error {
 	later := time.Now()
 	if was, err := os.Stat(path); err == nil && !was.ModTime().Add(time.Second).Before(later) {
 		later = was.ModTime().Add(time.Second)

@@ -3,12 +3,13 @@ package cli
 import (
 	"context"
 	"errors"
-	"os"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/connector/conform"
+	"wexillum.example/internal/service"
 )
 
 // systemConform asks a program that stands beside a suite whether it does what the contract says.
@@ -24,9 +25,9 @@ It asks the program itself and needs no service. The exit status is 3 where the 
 		Example: "  wexillum system conform http://127.0.0.1:8480 --key file:beside.key",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			token, err := keyAt(key)
+			token, err := service.KeyAt(key)
 			if err != nil {
-				return usage{err}
+				return usage{fmt.Errorf("--key: %w", err)}
 			}
 			if !a.yes && !a.confirmed("It writes every setting there and puts it back, and makes records and takes them away. Go on?") {
 				return errors.New("nothing was asked")
@@ -65,20 +66,4 @@ It asks the program itself and needs no service. The exit status is 3 where the 
 	c.Flags().StringVar(&from, "from", "", "whom trials come from, where the suite has an account for it")
 	_ = c.MarkFlagRequired("key")
 	return c
-}
-
-// keyAt reads a key from where it is.
-func keyAt(where string) (string, error) {
-	if name, ok := strings.CutPrefix(where, "env:"); ok {
-		if v := os.Getenv(name); v != "" {
-			return v, nil
-		}
-		return "", errors.New("--key: there is no environment variable " + name)
-	}
-	path, ok := strings.CutPrefix(where, "file:")
-	if !ok {
-		return "", errors.New("--key " + where + ": write file:PATH or env:NAME, never the key itself")
-	}
-	b, err := os.ReadFile(path)
-	return strings.TrimSpace(string(b)), err
 }

@@ -148,7 +148,12 @@ func settingValue(field, text string) any {
 	if strings.HasPrefix(field, "sign_up_asks") {
 		out := []any{}
 		for _, q := range strings.Split(text, "|") {
-			out = append(out, strings.TrimSpace(q))
+			if q = strings.TrimSpace(q); q != "" {
+				out = append(out, q)
+			}
+		}
+		if len(out) == 0 {
+			return nil
 		}
 		return out
 	}

@@ -364,8 +364,12 @@ func (a *app) system() *cobra.Command {
 		if err := r.read(resp, err, &x); err != nil {
 			return err
 		}
-		rows := [][]string{}
+		rows, known := [][]string{}, false
 		for _, d := range x.Dialects {
+			known = known || len(args) == 1 && args[0] == d.Name
+			if d.Described != nil {
+				d.Title += ", as this system says of itself"
+			}
 			n := map[string]int{}
 			for _, l := range d.Lines {
 				n[string(l.Fidelity)]++
@@ -378,8 +382,12 @@ func (a *app) system() *cobra.Command {
 			}
 		}
 		if len(args) == 1 {
-			if len(rows) == 0 {
+			if !known {
 				return usage{fmt.Errorf("%q is no kind of system; see wexillum system kinds", args[0])}
+			}
+			if len(rows) == 0 {
+				a.say("What such a system can hold it says itself once it is added: wexillum system kinds SYSTEM. docs/connector.md is about writing one.")
+				return nil
 			}
 			return a.records(x, []string{"rule", "layer", "what", "held", "setting", ""}, rows)
 		}

@@ -10,6 +10,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
+	"io"
 	"math/big"
 	"net/http"
 	"net/http/cookiejar"
@@ -260,9 +261,10 @@ func TestPartnerSignIn(t *testing.T) {
 	jar, err := cookiejar.New(nil)
 	check(t, err)
 	c := &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	join := ""
 	start := func(address string) (go_ string, status int) {
 		t.Helper()
-		resp, err := c.Post(r.url+"/api/v1/door/partner", "application/json", strings.NewReader(`{"address":"`+address+`"}`))
+		resp, err := c.Post(r.url+"/api/v1/door/partner", "application/json", strings.NewReader(`{"address":"`+address+`"`+join+`}`))
 		check(t, err)
 		defer resp.Body.Close()
 		var x struct{ Go string }
@@ -316,6 +318,45 @@ func TestPartnerSignIn(t *testing.T) {
 	}
 	if got := back(to); got != "/door?failed=again" {
 		t.Errorf("replayed: %s", got)
+	}
+
+	// Somebody of theirs whom we do not know joins a course, or meets what signing up asks: the page that it leads back to
+	// asks what it is.
+	met := func() string {
+		t.Helper()
+		resp, err := c.Post(r.url+"/api/v1/door/sign-up", "application/json", strings.NewReader(`{"language":"en"}`))
+		check(t, err)
+		defer resp.Body.Close()
+		b, err := io.ReadAll(resp.Body)
+		check(t, err)
+		return fmt.Sprint(resp.StatusCode, " ", strings.TrimSpace(string(b)))
+	}
+	r.login("harbour")
+	r.must("space", "set", "docent-course", "--joinable", "yes", "--why", "x", "--yes")
+	for _, rule := range []string{"spaces.join_in", "spaces.connect"} {
+		r.must("rules", "set", rule, "--limit", "any", "--why", "x", "--yes")
+		r.must("rules", "set", rule, "--space", "docent-course", "--value", "any", "--why", "x", "--yes")
+	}
+	join = `,"join":"docent-course"`
+	at, _ = start("new.one@ilvane.example")
+	if got := back(signIn(at, "new.one@ilvane.example")); got != "/door?step=joined" {
+		t.Errorf("joins: %s", got)
+	}
+	if got := met(); got != `202 {"address":"new.one@ilvane.example","space":"Docent course","step":"joined"}` {
+		t.Errorf("joined: %s", got)
+	}
+	if got := met(); !strings.HasPrefix(got, "401 ") {
+		t.Errorf("told once: %s", got)
+	}
+	join = ""
+	r.must("rules", "set", "directory.self_signup", "--limit", "on", "--default", "on", "--why", "x", "--yes")
+	r.must("settings", "set", "settings.sign_up_asks=For what?", "--why", "x")
+	at, _ = start("other.one@ilvane.example")
+	if got := back(signIn(at, "other.one@ilvane.example")); got != "/door?step=questions" {
+		t.Errorf("signs up: %s", got)
+	}
+	if got := met(); got != `202 {"address":"other.one@ilvane.example","questions":["For what?"],"step":"questions"}` {
+		t.Errorf("asked: %s", got)
 	}
 }
 

@@ -31,7 +31,6 @@ const Nobody = 65534
 // Root is a folder with the servers in it, and nothing else of a machine.
 type Root struct {
 	Dir string
-	log io.Writer
 }
 
 // Kept is where the private root is kept where nothing else is said: in the user's cache.
@@ -51,7 +50,7 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 	}
 	list := slices.Sorted(slices.Values(Packages))
 	sum := sha256.Sum256([]byte(strings.Join(list, " ")))
-	r := &Root{filepath.Join(dir, fmt.Sprintf("root-%x", sum[:6])), log}
+	r := &Root{filepath.Join(dir, fmt.Sprintf("root-%x", sum[:6]))}
 	ready := filepath.Join(r.Dir, ".ready")
 	if _, err := os.Stat(ready); err == nil {
 		return r, nil

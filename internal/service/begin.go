@@ -237,7 +237,7 @@ func settingError(text string, patch []byte, err error) error {
 		}
 		for name, v := range fields {
 			if i := strings.LastIndex(before, jsonText(name)+":"); i > last {
-				last, field, value = i, part+"."+name, strings.Trim(string(v), `"`)
+				last, field, value = i, part+"."+name, strings.Trim(string(v), `[]"`)
 			}
 		}
 	}

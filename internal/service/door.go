@@ -74,11 +74,14 @@ func (s *Service) GuestOf(ctx context.Context, name string, since uint64) (Who, 
 	return Who{Name: name, Role: RoleGuest, Guest: address, Since: since}, nil
 }
 
+// isGuest reports whether somebody has a record.
+func isGuest(k engine.Kind) bool { return k == engine.KindGuest || k == engine.KindProvisioned }
+
 // maySignIn asks the decision that it is.
 func (s *Service) maySignIn(a addr.Address) bool {
 	act, _ := catalogue.ActionByName("directory.sign_in")
 	st := s.State()
-	if k := st.KindAt(a, s.Now()); k != engine.KindGuest && k != engine.KindProvisioned {
+	if !isGuest(st.KindAt(a, s.Now())) {
 		return false
 	}
 	v, err := st.Decide(
@@ -300,13 +303,18 @@ func (s *Service) AskCode(ctx context.Context, k Knock) error {
 	return err
 }
 
+// signsInBy reports whether the rules let an address sign in in a way.
+func (s *State) signsInBy(a addr.Address, way catalogue.Value) bool {
+	return s.GuestRule(a, "", ruleSignIn)&way != 0
+}
+
 // mayHaveCode reports whether a one-time code lets an address in, or into a course.
 func (s *Service) mayHaveCode(ctx context.Context, a addr.Address, join string) (bool, error) {
 	st := s.State()
 	if join != "" && s.mayJoin(st, a, join) {
 		return true, nil
 	}
-	if st.GuestRule(a, "", ruleSignIn)&byCode == 0 {
+	if !st.signsInBy(a, byCode) {
 		return false, nil
 	}
 	if s.maySignIn(a) {
@@ -402,7 +410,7 @@ func (s *Service) SignInOf(address string) (*PartnerSignIn, error) {
 	}
 	st := s.State()
 	m := st.Match(a)
-	if m.Partner == nil || m.Bar != nil || m.Partner.SignIn == "" || st.GuestRule(a, "", ruleSignIn)&byPartner == 0 {
+	if m.Partner == nil || m.Bar != nil || m.Partner.SignIn == "" || !st.signsInBy(a, byPartner) {
 		return nil, fmt.Errorf("%w: sign in with a code that we mail to you", ErrNotFound)
 	}
 	return &PartnerSignIn{m.Partner.ID, m.Partner.Name, m.Partner.SignIn, m.Partner.SignInClient, m.Partner.SignInUnverified}, nil

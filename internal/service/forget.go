@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"wexillum.example/internal/core/catalogue"
@@ -30,26 +29,8 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 			break
 		}
 		for _, a := range list {
-			did := false
-			err := s.change(ctx, Scheduler, "forgotten after the days of the setting", func(_ *State, t *store.Tx) error {
-				did = false
-				g, err := t.Guest(a)
-				if err != nil || g != nil { // invited again meanwhile
-					return err
-				}
-				still, err := t.Known(a)
-				if err != nil || !still { // another service was first
-					return err
-				}
-				_, err = t.Forget(a)
-				did = err == nil
-				return err
-			})
-			if err != nil {
+			if err := s.forget(ctx, a, &n, func(t *store.Tx) (bool, error) { return t.Known(a) }); err != nil { // another service was first
 				return n, err
-			}
-			if did {
-				n++
 			}
 		}
 	}
@@ -58,20 +39,8 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 		return n, err
 	}
 	for _, a := range strangers {
-		did := false
-		if err := s.change(ctx, Scheduler, "forgotten after the days of the setting", func(_ *State, t *store.Tx) error {
-			did = false
-			if g, err := t.Guest(a); err != nil || g != nil { // let in meanwhile
-				return err
-			}
-			_, err := t.Forget(a)
-			did = err == nil
-			return err
-		}); err != nil {
+		if err := s.forget(ctx, a, &n, func(*store.Tx) (bool, error) { return true, nil }); err != nil {
 			return n, err
-		}
-		if did {
-			n++
 		}
 	}
 	if n > 0 {
@@ -86,6 +55,27 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 	return n, nil
 }
 
+// forget forgets an address that has no record, where it is still known, and counts it.
+func (s *Service) forget(ctx context.Context, address string, n *int, known func(*store.Tx) (bool, error)) error {
+	did := false
+	err := s.change(ctx, Scheduler, "forgotten after the days of the setting", func(_ *State, t *store.Tx) error {
+		did = false
+		if g, err := t.Guest(address); err != nil || g != nil { // invited or let in meanwhile
+			return err
+		}
+		if still, err := known(t); err != nil || !still {
+			return err
+		}
+		_, err := t.Forget(address)
+		did = err == nil
+		return err
+	})
+	if err == nil && did {
+		*n++
+	}
+	return err
+}
+
 // refusedStrangers lists addresses that asked to sign up, were refused before a moment, and never had a record.
 func (s *Service) refusedStrangers(ctx context.Context, before time.Time) (out []string, err error) {
 	err = s.store.Naming(ctx, "request", `"sign_up":`, func(_ string, doc []byte) error {
@@ -94,7 +84,7 @@ func (s *Service) refusedStrangers(ctx context.Context, before time.Time) (out [
 			return err
 		}
 		closed, err := moment.Parse(r.Closed)
-		if err == nil && closed.Time().Before(before) && !slices.Contains(out, r.SignUp.Address) && strings.Contains(r.SignUp.Address, "@") {
+		if err == nil && closed.Time().Before(before) && !slices.Contains(out, r.SignUp.Address) {
 			out = append(out, r.SignUp.Address)
 		}
 		return err

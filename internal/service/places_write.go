@@ -164,6 +164,9 @@ func (c *placeChange) read() (*parsed, error) {
 		case "space":
 			sp := spaces[x.id]
 			p.spaces[x] = sp
+			if sp.JoinsAs != catalogue.NoRole && sp.Kind != world.Course {
+				c.refuse(x.line, "joins_as", sp.JoinsAs.String(), "people from outside join courses alone; this is a "+strings.ReplaceAll(world.SpaceKindNames[sp.Kind], "_", " "))
+			}
 			x.now = worldfile.SpaceDoc(sp)
 		case "item":
 			it := items[x.id]

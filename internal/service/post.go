@@ -360,12 +360,8 @@ func (s *Service) invitationAhead(st *State, g *world.Guest, given *world.Grant,
 
 // composeRequest writes to a person of ours what became of a question that they had sent.
 func (s *Service) composeRequest(ctx context.Context, kind, language, id string, c *mail.Content) (*mail.Message, error) {
-	doc, err := s.store.Record(ctx, "request", id)
-	if err != nil || doc == nil {
-		return nil, err
-	}
-	r, err := requestOf(doc)
-	if err != nil {
+	r, err := s.requestKept(ctx, id)
+	if err != nil || r == nil {
 		return nil, err
 	}
 	st := s.State()
@@ -420,12 +416,8 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 
 // composeLetIn writes to somebody at the door whether they may come in.
 func (s *Service) composeLetIn(ctx context.Context, id string, c *mail.Content) (*mail.Message, error) {
-	doc, err := s.store.Record(ctx, "request", id)
-	if err != nil || doc == nil {
-		return nil, err
-	}
-	r, err := requestOf(doc)
-	if err != nil || r.SignUp == nil {
+	r, err := s.requestKept(ctx, id)
+	if err != nil || r == nil || r.SignUp == nil {
 		return nil, err
 	}
 	c.Text = r.Answer

@@ -221,16 +221,19 @@ func mine(r *Request, who Who) bool {
 	return false
 }
 
-// RequestOf finds a request that somebody may see.
-func (s *Service) RequestOf(ctx context.Context, who Who, id string) (*Request, error) {
+// requestKept finds a request; nil where there is none.
+func (s *Service) requestKept(ctx context.Context, id string) (*Request, error) {
 	doc, err := s.store.Record(ctx, "request", id)
-	if err != nil {
+	if err != nil || doc == nil {
 		return nil, err
 	}
-	if doc != nil {
-		if r, err := requestOf(doc); err != nil || mine(r, who) {
-			return r, err
-		}
+	return requestOf(doc)
+}
+
+// RequestOf finds a request that somebody may see.
+func (s *Service) RequestOf(ctx context.Context, who Who, id string) (*Request, error) {
+	if r, err := s.requestKept(ctx, id); err != nil || r != nil && mine(r, who) {
+		return r, err
 	}
 	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
 }

@@ -146,33 +146,44 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 	if err := mayClose(r, who); err != nil {
 		return nil, err
 	}
-	if r.Value != nil {
-		return s.doValue(ctx, who, r, cmp.Or(strings.TrimSpace(why), r.Purpose), preview)
-	}
-	if r.SignUp != nil {
-		return s.letSignUp(ctx, who, id, cmp.Or(strings.TrimSpace(why), r.Purpose), preview)
-	}
-	if len(r.Changes) == 0 {
+	why = cmp.Or(strings.TrimSpace(why), r.Purpose)
+	switch {
+	case r.Value != nil:
+		return s.doValue(ctx, who, r, why, preview)
+	case r.SignUp != nil:
+		return s.doRequest(ctx, who, id, why, preview, s.letSignUp)
+	case len(r.Changes) == 0:
 		return nil, fmt.Errorf("%w: %s asks whether something may be, and is a yes once a rule, a role or an exception makes it one", ErrConflict, id)
 	}
-	why = cmp.Or(strings.TrimSpace(why), r.Purpose)
+	return s.doRequest(ctx, who, id, why, preview, func(now *State, t *store.Tx, who Who, r *Request, preview bool) (*PlacesChanged, error) {
+		c, err := s.placeChange(now, t, who, r.Changes)
+		if err != nil {
+			return nil, err
+		}
+		return c.finish(ctx, why, preview)
+	})
+}
+
+// doRequest does what a request asks for and closes it, in one change. do ends with errPreview where nothing is to be
+// written.
+func (s *Service) doRequest(
+	ctx context.Context, who Who, id, why string, preview bool,
+	do func(now *State, t *store.Tx, who Who, r *Request, preview bool) (*PlacesChanged, error),
+) (*PlacesChanged, error) {
 	var out *PlacesChanged
-	err = s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
+	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
 		doc, err := t.Record("request", id)
 		if err != nil {
 			return err
 		}
-		if r, err = requestOf(doc); err != nil {
+		r, err := requestOf(doc)
+		if err != nil {
 			return err
 		}
 		if err := mayClose(r, who); err != nil { // somebody else was first
 			return err
 		}
-		c, err := s.placeChange(now, t, who, r.Changes)
-		if err != nil {
-			return err
-		}
-		if out, err = c.finish(ctx, why, preview); err != nil {
+		if out, err = do(now, t, who, r, preview); err != nil {
 			return err
 		}
 		r.State, r.Closer, r.Closed, r.Heard = RequestWorks, who.Name, s.Now().String(), false
@@ -184,15 +195,14 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 	return out.weighed(err)
 }
 
-// done reports whether everything that a request asks to be changed is so already.
+// requestDone reports whether everything that a request asks to be changed is so already.
 func (s *Service) requestDone(ctx context.Context, r *Request) (is bool, err error) {
 	if r.Value != nil {
 		return s.valueDone(ctx, r.Value)
 	}
 	if r.SignUp != nil {
 		a, err := addr.Parse(r.SignUp.Address)
-		k := s.State().KindAt(a, s.Now())
-		return err == nil && (k == engine.KindGuest || k == engine.KindProvisioned), nil
+		return err == nil && isGuest(s.State().KindAt(a, s.Now())), nil
 	}
 	err = s.changing(ctx, r.By, "", true, func(now *State, t *store.Tx) error {
 		c, err := s.placeChange(now, t, Who{Name: "wexillum", Role: Administrator}, r.Changes)

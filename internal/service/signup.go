@@ -62,11 +62,14 @@ func (x *SignUp) words() string {
 // Proved lets somebody in who proved an address: into the course that they came to join, onto their page, or to
 // what signing up asks first.
 func (s *Service) Proved(ctx context.Context, a addr.Address, k Knock, way string) (Entered, error) {
+	here := way != WayCode || s.State().signsInBy(a, byCode) // a code that came for a course opens nothing else
 	if k.Join != "" {
 		step, err := s.join(ctx, a, k.Join)
-		if err != nil || !s.maySignIn(a) {
+		if err != nil || !here || !s.maySignIn(a) {
 			return Entered{Step: step, Address: a.String()}, err
 		}
+	} else if !here {
+		return Entered{}, ErrDenied
 	}
 	step, err := s.signUpStep(ctx, a, k.Language)
 	if err != nil || step != nil {
@@ -184,72 +187,49 @@ func (s *Service) SignUp(ctx context.Context, k Knock, way string, said []string
 
 // letSignUp makes the record that somebody at the door asks for, whom whoever does it answers for; with preview it
 // is told what would be open to them.
-func (s *Service) letSignUp(ctx context.Context, who Who, id, why string, preview bool) (*PlacesChanged, error) {
-	var out *PlacesChanged
-	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
-		doc, err := t.Record("request", id)
-		if err != nil {
-			return err
+func (s *Service) letSignUp(now *State, t *store.Tx, who Who, r *Request, preview bool) (*PlacesChanged, error) {
+	a, err := addr.Parse(r.SignUp.Address)
+	if err != nil {
+		return nil, err
+	}
+	at := s.Now()
+	if isGuest(now.KindAt(a, at)) {
+		return nil, fmt.Errorf("%w: %s has a record already", ErrConflict, a)
+	}
+	origin, _, err := s.newcomer(t.Context(), now, a)
+	if err != nil {
+		return nil, err
+	}
+	if origin == 0 {
+		return nil, fmt.Errorf("%w: the rules no longer let %s sign up; why not is the answer to: %s directory.sign_up directory:ours", ErrConflict, a, a)
+	}
+	would, _, err := now.Would(engine.Suppose{Address: a, Record: true}, at)
+	if err != nil {
+		return nil, err
+	}
+	w := &ValueWeighed{Loosens: true}
+	if w.Granted.Gained, w.Wide.Gained = Opened(would); w.Granted.Gained+w.Wide.Gained > 0 {
+		w.Parties.Gained = 1
+	}
+	var may []string
+	for i := range would {
+		if c := would[i].Change(); c == "opened" || c == "otherwise" {
+			may = append(may, would[i].Action.Get().Title)
 		}
-		r, err := requestOf(doc)
-		if err != nil {
-			return err
-		}
-		if err := mayClose(r, who); err != nil { // somebody else was first
-			return err
-		}
-		a, err := addr.Parse(r.SignUp.Address)
-		if err != nil {
-			return err
-		}
-		at := s.Now()
-		if k := now.KindAt(a, at); k == engine.KindGuest || k == engine.KindProvisioned {
-			return fmt.Errorf("%w: %s has a record already", ErrConflict, a)
-		}
-		origin, _, err := s.newcomer(ctx, now, a)
-		if err != nil {
-			return err
-		}
-		if origin == 0 {
-			return fmt.Errorf("%w: the rules no longer let %s sign up; ask the question “%s directory.sign_up directory:ours” to see why", ErrConflict, a, a)
-		}
-		would, _, err := now.Would(engine.Suppose{Address: a, Record: true}, at)
-		if err != nil {
-			return err
-		}
-		w := &ValueWeighed{Loosens: true}
-		w.Granted.Gained, w.Wide.Gained = Opened(would)
-		if w.Granted.Gained+w.Wide.Gained > 0 {
-			w.Parties.Gained = 1
-		}
-		var may []string
-		for i := range would {
-			if c := would[i].Change(); c == "opened" || c == "otherwise" {
-				may = append(may, would[i].Action.Get().Title)
-			}
-		}
-		slices.Sort(may)
-		if may = slices.Compact(may); len(may) > 0 {
-			w.Lines = []string{"They may then " + strings.Join(may, ", ")}
-		}
-		out = &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoAdd, Kind: "guest", ID: a.String()}, Result: "changed"}}, Weighed: w}
-		if preview {
-			return errPreview
-		}
-		sponsor := cmp.Or(who.Person, now.Policy().SettingsNow().SignUp.By)
-		if sponsor != "" && (!now.Has("person", sponsor) || now.LeftAt(sponsor) != 0) {
-			sponsor = ""
-		}
-		if err := putNewcomer(t, a, origin, sponsor, r.SignUp.Language, r.Purpose, at); err != nil {
-			return err
-		}
-		r.State, r.Closer, r.Closed, r.Heard = RequestWorks, who.Name, at.String(), true
-		if err := putRequest(t, r); err != nil {
-			return err
-		}
-		return s.tellAsker(now, t, r)
-	})
-	return out.weighed(err)
+	}
+	slices.Sort(may)
+	if may = slices.Compact(may); len(may) > 0 {
+		w.Lines = []string{"They may then " + strings.Join(may, ", ")}
+	}
+	out := &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoAdd, Kind: "guest", ID: a.String()}, Result: "added"}}, Weighed: w}
+	if preview {
+		return out, errPreview
+	}
+	sponsor := cmp.Or(who.Person, now.Policy().SettingsNow().SignUp.By)
+	if sponsor != "" && (!now.Has("person", sponsor) || now.LeftAt(sponsor) != 0) {
+		sponsor = ""
+	}
+	return out, putNewcomer(t, a, origin, sponsor, r.SignUp.Language, r.Purpose, at)
 }
 
 // mayJoin reports whether an address may join a course of ours by itself.

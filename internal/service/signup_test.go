@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/store"
 )
 
 // atDoor proves addresses with the codes that are mailed to them.
@@ -187,6 +188,16 @@ func TestSignUp(t *testing.T) {
 		t.Errorf("%+v %v", g, err)
 	}
 
+	about, err := s.Journal(ctx, store.JournalQuery{About: "bo@ilvane.example", Limit: 100})
+	check(t, err)
+	kinds := map[string]int{}
+	for i := range about {
+		kinds[about[i].Kind]++
+	}
+	if kinds["request"] != 4 || kinds["guest"] == 0 { // asked, refused, asked again, let in
+		t.Errorf("what the journal knows of them: %v", kinds)
+	}
+
 	// Whoever decided has left: administrators do. Before they decide, the rule is turned off.
 	_, err = s.PersonLeaves(ctx, keeper, "uma", "", "", "", false)
 	check(t, err)
@@ -260,6 +271,9 @@ spaces:
 			t.Errorf("%s: %s", a, got)
 		}
 	}
+	if out, err := s.EditPlaces(ctx, keeper, "x", []PlaceEdit{{Do: DoSet, Kind: "space", ID: "dossier", Fields: []byte(`{"joins_as": "view"}`)}}, false); err != nil || out.Lines[0].Cause != "people from outside join courses alone; this is a team" {
+		t.Errorf("a team is joined: %+v %v", out, err)
+	}
 	own, err := s.store.Grants(ctx, "bo@ilvane.example")
 	check(t, err)
 	if len(own) != 1 || own[0].Sponsor != "ben" || own[0].Role.String() != "contribute" || own[0].Resource.ID != "knots" {
@@ -282,5 +296,21 @@ spaces:
 	}
 	if own, err := s.store.Grants(ctx, "dee@ilvane.example"); err != nil || len(own) != 1 {
 		t.Errorf("%+v %v", own, err)
+	}
+
+	// Where nobody signs in with a code, one that came for a course opens the course and nothing else.
+	load(t, s, "wexillum: 1\nrules: {directory.sign_in: {default: [partner]}}\n")
+	if got := d.knock(Knock{Address: "dee@ilvane.example", Language: "en"}); got != "no code" {
+		t.Errorf("to sign in: %s", got)
+	}
+	k := Knock{Address: "dee@ilvane.example", Join: "knots", Language: "en"}
+	if got := d.knock(k); got != "joined Knots contribute" {
+		t.Errorf("to join: %s", got)
+	}
+	check(t, s.AskCode(ctx, k))
+	got := d.mail(k.Address)
+	k.Join = "" // what the code came for is not said
+	if x, err := s.Prove(ctx, k, codeIn.FindString(got[0].Text)); !errors.Is(err, ErrDenied) {
+		t.Errorf("a code for a course signs in: %s", met(x, err))
 	}
 }

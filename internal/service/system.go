@@ -229,15 +229,19 @@ func (x *System) check() error {
 	return nil
 }
 
-// secret reads the key of a system.
-func (x *System) secret() (string, error) {
-	if name, ok := strings.CutPrefix(x.Key, "env:"); ok {
-		if v, ok := os.LookupEnv(name); ok && v != "" {
+// KeyAt reads a key from where it is: file:PATH, or env:NAME of an environment variable.
+func KeyAt(where string) (string, error) {
+	if name, ok := strings.CutPrefix(where, "env:"); ok {
+		if v := os.Getenv(name); v != "" {
 			return v, nil
 		}
-		return "", fmt.Errorf("the service has no environment variable %s", name)
+		return "", fmt.Errorf("there is no environment variable %s", name)
 	}
-	b, err := os.ReadFile(strings.TrimPrefix(x.Key, "file:"))
+	path, ok := strings.CutPrefix(where, "file:")
+	if !ok {
+		return "", errors.New("write file:PATH or env:NAME, never the key itself")
+	}
+	b, err := os.ReadFile(path)
 	if err != nil {
 		return "", fmt.Errorf("its key cannot be read: %w", err)
 	}
@@ -269,7 +273,7 @@ func (s *Service) connector(x *System) (Connector, error) {
 	if s.connect == nil {
 		return nil, errors.New("this service speaks to no systems")
 	}
-	key, err := x.secret()
+	key, err := KeyAt(x.Key)
 	if err != nil {
 		return nil, err
 	}
@@ -358,8 +362,10 @@ func (s *Service) System(ctx context.Context, id string) (*System, error) {
 // TestSystem reads a system once without keeping anything: whether it is reached, how much of it is
 // understood, and what it would be made to hold.
 func (s *Service) TestSystem(ctx context.Context, x System) (*SystemView, error) {
-	if err := s.described(ctx, &x); err != nil {
-		return nil, err
+	if x.Described == nil {
+		if err := s.described(ctx, &x); err != nil {
+			return nil, err
+		}
 	}
 	if err := x.check(); err != nil {
 		return nil, err

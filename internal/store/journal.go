@@ -125,8 +125,9 @@ func (s *Store) Journal(ctx context.Context, q JournalQuery) ([]Entry, error) {
 		and("who = ?", q.Who)
 	}
 	if q.About != "" { // grants are known by the party and more
-		where += " AND kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder', 'sign_in') AND (id = ? OR id LIKE ? ESCAPE '!')"
-		args = append(args, q.About, likely.Replace(q.About)+" %")
+		where += ` AND (kind IN ('guest', 'grant', 'step', 'wish', 'invitation', 'reminder', 'sign_in') AND (id = ? OR id LIKE ? ESCAPE '!')
+			OR kind = 'request' AND JSON_VALUE(now, '$.sign_up.address') = ?)`
+		args = append(args, q.About, likely.Replace(q.About)+" %", q.About)
 	}
 	var out []Entry
 	err := each(

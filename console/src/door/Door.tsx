@@ -57,11 +57,9 @@ export function Door({ done }: { done: (s: Session) => void }) {
   const met = params.get('step') // who comes back from their own organisation's sign-in
   useEffect(() => {
     if (!met) return
-    if (met === 'joined') setStep({ step: 'joined', address: '', space: params.get('space') ?? '' })
-    else
-      call<DoorStep>('POST', '/api/v1/door/sign-up', { language })
-        .then(setStep)
-        .catch(() => setError(t.failed.again))
+    call<DoorStep>('POST', '/api/v1/door/sign-up', { language })
+      .then(setStep)
+      .catch(() => setError(t.failed.again))
   }, [met]) // eslint-disable-line react-hooks/exhaustive-deps
   const who = { ...(invited ? { key } : { address: address.trim() }), ...(join ? { join } : {}) }
   const tell = (e: unknown) => setError(!(e instanceof Failure) ? 'other' : e.problem.status === 429 ? 'often' : e.problem.status === 401 ? 'code' : (e.problem.detail ?? e.problem.title))
@@ -173,7 +171,10 @@ function Before({ step, met, language, choose, organisation, done }: { step: Doo
   const [busy, setBusy] = useState(false)
   const speak = (l: Language) => {
     choose(l)
-    if (step.step !== 'joined') void call<DoorStep>('POST', '/api/v1/door/sign-up', { language: l }).then(met)
+    if (step.step !== 'joined')
+      call<DoorStep>('POST', '/api/v1/door/sign-up', { language: l })
+        .then(met)
+        .catch(() => setError(words[l].provedOver))
   }
   const send = async (e: FormEvent) => {
     e.preventDefault()

@@ -138,6 +138,17 @@ function TermsVersions() {
   )
 }
 
+/** A text of several lines, with what it is for. */
+function Words({ id, label, rows, value, onChange, hint }: { id: string; label: string; rows: number; value: string; onChange: (text: string) => void; hint?: string }) {
+  return (
+    <Form.Group controlId={id} className="mb-2">
+      <Form.Label>{label}</Form.Label>
+      <Form.Control size="sm" as="textarea" rows={rows} value={value} onChange={(e) => onChange(e.target.value)} aria-describedby={hint && `${id}-h`} />
+      {hint && <Form.Text id={`${id}-h`}>{hint}</Form.Text>}
+    </Form.Group>
+  )
+}
+
 /** What is asked of who signs up without an invitation, and who lets them in. */
 function SignUpForm({ x }: { x: AllSettings }) {
   const set = x.settings as { sign_up_asks?: string[]; sign_up_asks_pt?: string[]; sign_up_by?: string }
@@ -161,15 +172,8 @@ function SignUpForm({ x }: { x: AllSettings }) {
       <p className="quiet">
         Whether outsiders may sign up without an invitation, the rule <Link to="/rules?q=directory.self_signup">directory.self_signup</Link> says. What follows counts where they may.
       </p>
-      <Form.Group controlId="set-asks" className="mb-2">
-        <Form.Label>Questions that they answer</Form.Label>
-        <Form.Control size="sm" as="textarea" rows={3} value={f.sign_up_asks} onChange={(e) => setF({ ...f, sign_up_asks: e.target.value })} aria-describedby="set-asks-h" />
-        <Form.Text id="set-asks-h">One on each line, ten at most. Their answers stand on their page here.</Form.Text>
-      </Form.Group>
-      <Form.Group controlId="set-asks-pt" className="mb-2">
-        <Form.Label>The same in Portuguese</Form.Label>
-        <Form.Control size="sm" as="textarea" rows={3} value={f.sign_up_asks_pt} onChange={(e) => setF({ ...f, sign_up_asks_pt: e.target.value })} />
-      </Form.Group>
+      <Words id="set-asks" label="Questions that they answer" rows={3} value={f.sign_up_asks} onChange={(sign_up_asks) => setF({ ...f, sign_up_asks })} hint="One on each line, ten at most. Their answers stand on their page here." />
+      <Words id="set-asks-pt" label="The same in Portuguese" rows={3} value={f.sign_up_asks_pt} onChange={(sign_up_asks_pt) => setF({ ...f, sign_up_asks_pt })} />
       <div className="plain-combo mb-3">
         <Combo label="Who lets them in" kind="person" value={f.sign_up_by} onChange={(sign_up_by) => setF({ ...f, sign_up_by })} placeholder="nobody: they come in at once" />
       </div>
@@ -208,15 +212,8 @@ function ServiceForm({ x }: { x: AllSettings }) {
         </Form.Select>
         <Form.Text id="set-sightings-h">By guests’ own sign-in here, or by a system.</Form.Text>
       </Form.Group>
-      <Form.Group controlId="set-terms" className="mb-3">
-        <Form.Label>Terms of use that guests accept</Form.Label>
-        <Form.Control size="sm" as="textarea" rows={4} value={f.terms ?? ''} onChange={(e) => setF({ ...f, terms: e.target.value })} aria-describedby="set-terms-h" />
-        <Form.Text id="set-terms-h">Empty: those that come with the product.</Form.Text>
-      </Form.Group>
-      <Form.Group controlId="set-terms-pt" className="mb-2">
-        <Form.Label>The same in Portuguese</Form.Label>
-        <Form.Control size="sm" as="textarea" rows={3} value={f.terms_pt ?? ''} onChange={(e) => setF({ ...f, terms_pt: e.target.value })} />
-      </Form.Group>
+      <Words id="set-terms" label="Terms of use that guests accept" rows={4} value={f.terms ?? ''} onChange={(terms) => setF({ ...f, terms })} hint="Empty: those that come with the product." />
+      <Words id="set-terms-pt" label="The same in Portuguese" rows={3} value={f.terms_pt ?? ''} onChange={(terms_pt) => setF({ ...f, terms_pt })} />
       <Form.Check id="set-again" className="mb-3" label={`Everybody accepts them again from now on${was.terms_since ? `; last asked ${since(was.terms_since)}` : ''}`} checked={f.terms_since !== was.terms_since} onChange={(e) => setF({ ...f, terms_since: e.target.checked ? new Date().toISOString().replace(/\.\d+Z$/, 'Z') : was.terms_since })} />
       <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
         Save

@@ -232,7 +232,7 @@ func (s *Server) Write(ctx context.Context, path, value string) error {
 		return err
 	}
 	v[path] = value
-	if err := beside.Put(s.Rules, s.text(v), func(file string) error {
+	if err := beside.ReplaceAfter(s.Rules, s.text(v), func(file string) error {
 		if s.Check == nil { // a file that does not compile would let everything through
 			return nil
 		}
@@ -255,7 +255,7 @@ type Client struct {
 // Stanza is what came to a client.
 type Stanza struct {
 	Kind, Type, ID, Body, Says string
-	Room, Condition            string // of a presence: from whom; of an error: which
+	From, Condition            string // who sent it; of an error, which
 }
 
 // SignIn signs an account in (RFC 6120 §6: SASL, over TLS).
@@ -289,7 +289,7 @@ func SignIn(ctx context.Context, a Account, ca *x509.CertPool) (*Client, error) 
 				case "id":
 					x.ID = a.Value
 				case "from":
-					x.Room = a.Value
+					x.From = a.Value
 				}
 			}
 			d := xml.NewTokenDecoder(xmlstream.MultiReader(xmlstream.Token(*start), t))
@@ -362,7 +362,7 @@ func (c *Client) Enter(ctx context.Context, room, name string) (why string, err 
 	ctx, cancel := context.WithTimeout(ctx, patience)
 	defer cancel()
 	x, ok := c.Await(ctx, func(x Stanza) bool {
-		return x.Kind == "presence" && (x.ID == id || x.Room == j.String()) && x.Type != "unavailable"
+		return x.Kind == "presence" && (x.ID == id || x.From == j.String()) && x.Type != "unavailable"
 	})
 	switch {
 	case !ok:
