@@ -23,6 +23,7 @@ import (
 	"wexillum.example/internal/beside/davfiles"
 	"wexillum.example/internal/beside/ldapdir"
 	"wexillum.example/internal/beside/mailforward"
+	"wexillum.example/internal/beside/videorooms"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/servers"
@@ -62,7 +63,7 @@ func command() *cobra.Command {
 		<-ctx.Done()
 		return nil
 	}
-	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), forwards(serve), suite())
+	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), forwards(serve), meetings(serve), suite())
 	return c
 }
 
@@ -205,6 +206,45 @@ func forwards(serve serving) *cobra.Command {
 	return required(c, "own", "before", "submission")
 }
 
+func meetings(serve serving) *cobra.Command {
+	var x videorooms.Config
+	var key, reception string
+	var d videorooms.Decisions
+	c := &cobra.Command{
+		Use: "meetings", Short: "Beside a conference server whose rooms are entered with tokens (Janus)", Args: cobra.NoArgs,
+		Long: `Stands beside a conference server whose rooms are entered with tokens (Janus). At --reception whoever signs people in asks for a
+pass: POST {"meeting": ID, "address": ADDRESS}, with the token that every call must carry.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			b, err := os.ReadFile(key)
+			if err != nil {
+				return err
+			}
+			x.Key, x.Asks = strings.TrimSpace(string(b)), d.Ask
+			s := videorooms.New(x)
+			l, err := net.Listen("tcp", reception)
+			if err != nil {
+				return err
+			}
+			srv := &http.Server{Handler: s.Reception(os.Getenv(keyName)), ReadHeaderTimeout: 10 * time.Second}
+			defer srv.Close()
+			go func() { _ = srv.Serve(l) }()
+			fmt.Println("The reception is at http://" + l.Addr().String())
+			go s.Watch(c.Context(), func(err error) { fmt.Fprintln(os.Stderr, "wexillum-beside:", err) })
+			return serve(c.Context(), s)
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&x.Server, "server", "", "where it listens, as http://127.0.0.1:8088/janus")
+	f.StringVar(&key, "key-file", "", "the file with the key with which rooms are made")
+	f.StringSliceVar(&x.Ours, "ours", nil, "our own domains")
+	f.StringVar(&d.URL, "service", "http://127.0.0.1:8470", "where Wexillum decides")
+	f.StringVar(&d.TokenFile, "decisions-token-file", "", "the file with a token for decisions (wexillum token make NAME --purpose decisions)")
+	f.StringVar(&reception, "reception", "127.0.0.1:8481", "address and port at which passes are given")
+	f.DurationVar(&x.Every, "every", 5*time.Second, "how often it is asked about whoever is inside")
+	f.DurationVar(&x.Stays, "stays", time.Minute, "how long somebody stays inside about whom nobody answers")
+	return required(c, "server", "key-file", "ours", "decisions-token-file")
+}
+
 func required(c *cobra.Command, flags ...string) *cobra.Command {
 	for _, f := range flags {
 		_ = c.MarkFlagRequired(f)
@@ -235,13 +275,14 @@ func shell(ctx context.Context, line string) error {
 // suite starts servers of every kind, and a partner's chat, and says where each speaks: a line each, NAME ADDRESS.
 func suite() *cobra.Command {
 	var dir, domain, partner string
-	var outside, asks int
+	var asked servers.Asked
+	var decisions videorooms.Decisions
 	var withInput bool
 	c := &cobra.Command{
 		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
 		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and
-ejabberd as a partner's), calendars (Radicale), a directory (OpenLDAP) and mail (Postfix and Dovecot). Their packages are fetched from Debian once
-and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
+ejabberd as a partner's), calendars (Radicale), a directory (OpenLDAP), mail (Postfix and Dovecot) and meetings (Janus). Their
+packages are fetched from Debian once and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
 in a root of their own. Ctrl-C ends all.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx, stop := context.WithCancel(c.Context())
@@ -261,7 +302,10 @@ in a root of their own. Ctrl-C ends all.`,
 			if err != nil {
 				return err
 			}
-			s, err := r.Suite(ctx, domain, partner, outside, asks)
+			if decisions.URL != "" {
+				asked.Meetings = &decisions
+			}
+			s, err := r.Suite(ctx, domain, partner, asked)
 			if err != nil {
 				return err
 			}
@@ -285,7 +329,9 @@ in a root of their own. Ctrl-C ends all.`,
 	c.Flags().StringVar(&domain, "domain", "ours.example", "our own domain")
 	c.Flags().StringVar(&partner, "partner", "partner.example", "the domain of a partner, whose chat runs beside ours")
 	c.Flags().BoolVar(&withInput, "with-input", false, "end when the standard input ends, as it does with whoever started it")
-	c.Flags().IntVar(&outside, "outside", 0, "the port of loopback that mail for elsewhere goes to; no mail server without it")
-	c.Flags().IntVar(&asks, "asks", 0, "the port of loopback at which is asked whether a letter may go on")
+	c.Flags().StringVar(&decisions.URL, "service", "", "where Wexillum decides who comes into a meeting; no conference server without it")
+	c.Flags().StringVar(&decisions.TokenFile, "decisions-token-file", "", "the file with a token for decisions")
+	c.Flags().IntVar(&asked.Outside, "outside", 0, "the port of loopback that mail for elsewhere goes to; no mail server without it")
+	c.Flags().IntVar(&asked.Forwards, "asks", 0, "the port of loopback at which is asked whether a letter may go on")
 	return c
 }

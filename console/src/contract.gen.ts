@@ -1923,7 +1923,7 @@ export interface components {
         /** @description What a system keeps of one kind of our inventory */
         SystemKind: {
             /** @enum {string} */
-            kind: "space" | "guest" | "grant" | "link" | "forwarder";
+            kind: "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
             /** @description What the system calls them */
             name: string;
             title: string;
@@ -1946,7 +1946,7 @@ export interface components {
             /** @enum {string} */
             do: "take_over" | "end_there" | "put_back" | "take_in" | "accept" | "again" | "release" | "empty";
             /** @enum {string} */
-            kind?: "space" | "guest" | "grant" | "link" | "forwarder";
+            kind?: "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
             keys?: string[];
             /** @description Every record that it fits, instead of keys */
             all?: boolean;
@@ -2027,6 +2027,8 @@ export interface components {
             settings: components["schemas"]["SystemSetting"][];
             /** @description Settings there that carry no rule of ours */
             extra: components["schemas"]["ExtraSetting"][];
+            /** @description Rules for which it asks live while it acts */
+            asks: components["schemas"]["SystemAsks"][];
             unread: components["schemas"]["UnreadSetting"][];
             /** @description What it keeps of our inventory */
             kinds: components["schemas"]["SystemKind"][];
@@ -2038,6 +2040,14 @@ export interface components {
             many?: boolean;
             /** @description Kinds of which a reading showed none, though there were some */
             empty?: string;
+        };
+        SystemAsks: {
+            rule: string;
+            rule_title: string;
+            /** @description It asks; else it decides by itself */
+            on: boolean;
+            /** @description What is open when nobody answers; absent where it refuses then */
+            open?: string;
         };
         SystemSetting: {
             path: string;

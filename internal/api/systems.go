@@ -105,6 +105,11 @@ func systemOut(v *service.SystemView) contract.SystemView {
 		out.Settings = append(out.Settings, y)
 	}
 	out.Extra, out.Unread, out.Kinds = []contract.ExtraSetting{}, []contract.UnreadSetting{}, []contract.SystemKind{}
+	out.Asks = []contract.SystemAsks{}
+	for _, a := range v.Asks {
+		rule, _ := catalogue.RuleByName(a.Rule)
+		out.Asks = append(out.Asks, contract.SystemAsks{Rule: a.Rule, RuleTitle: rule.Title, On: a.On, Open: some(a.Open)})
+	}
 	for _, e := range v.Extra {
 		out.Extra = append(out.Extra, contract.ExtraSetting(e))
 	}

@@ -37,8 +37,11 @@ type Server interface {
 
 // Refuse is a no for good, in words of the server.
 func Refuse(format string, args ...any) error {
-	return &wire.Refused{Status: http.StatusUnprocessableEntity, Says: fmt.Sprintf(format, args...)}
+	return RefuseAs(http.StatusUnprocessableEntity, fmt.Sprintf(format, args...))
 }
+
+// RefuseAs is a no with a status of its own.
+func RefuseAs(status int, says string) error { return &wire.Refused{Status: status, Says: says} }
 
 // page is how many records are handed over at once.
 const page = 1000
@@ -82,42 +85,45 @@ func (l *listing) page(ctx context.Context, s Server, kind, after string) (open.
 	return out, nil
 }
 
+// Guarded lets calls through that carry the token.
+func Guarded(token string, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		given, ok := strings.CutPrefix(q.Header.Get("Authorization"), "Bearer ")
+		if !ok || token == "" || subtle.ConstantTimeCompare([]byte(given), []byte(token)) != 1 {
+			problem(w, RefuseAs(http.StatusUnauthorized, "the token is not the one that was agreed"))
+			return
+		}
+		next.ServeHTTP(w, q)
+	})
+}
+
 // Handler serves a server to whoever has the token.
 func Handler(s Server, token string) http.Handler {
 	r := chi.NewRouter()
 	lists := &listing{of: map[string]listed{}}
-	r.Use(func(next http.Handler) http.Handler {
-		return http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-			given, ok := strings.CutPrefix(q.Header.Get("Authorization"), "Bearer ")
-			if !ok || token == "" || subtle.ConstantTimeCompare([]byte(given), []byte(token)) != 1 {
-				problem(w, &wire.Refused{Status: http.StatusUnauthorized, Says: "the token is not the one that was agreed"})
-				return
-			}
-			next.ServeHTTP(w, q)
-		})
-	})
+	r.Use(func(next http.Handler) http.Handler { return Guarded(token, next) })
 	r.NotFound(func(w http.ResponseWriter, _ *http.Request) {
 		problem(w, &wire.Refused{Status: http.StatusNotFound, Says: "the contract has no such call"})
 	})
-	r.Get("/v1/description", func(w http.ResponseWriter, _ *http.Request) { answer(w, open.Describing(s.Describe()), nil) })
+	r.Get("/v1/description", func(w http.ResponseWriter, _ *http.Request) { Answer(w, open.Describing(s.Describe()), nil) })
 	r.Get("/v1/settings", func(w http.ResponseWriter, q *http.Request) {
 		x, err := s.Read(q.Context())
-		answer(w, open.Settings{Settings: x}, err)
+		Answer(w, open.Settings{Settings: x}, err)
 	})
 	r.Post("/v1/settings", func(w http.ResponseWriter, q *http.Request) {
 		var x open.Write
-		if !body(w, q, &x) {
+		if !Body(w, q, &x) {
 			return
 		}
 		done(w, s.Write(q.Context(), x.Path, x.Value))
 	})
 	r.Post("/v1/try", func(w http.ResponseWriter, q *http.Request) {
 		var x open.Attempt
-		if !body(w, q, &x) {
+		if !Body(w, q, &x) {
 			return
 		}
 		y, err := s.Try(q.Context(), native.Attempt{Action: x.Action, As: native.As(x.As), From: x.From, To: x.To, Place: x.Place, Administrator: x.Administrator, Private: x.Private})
-		answer(w, open.Attempted{Known: y.Known, Admitted: y.Admitted, Says: y.Says, Theirs: y.Theirs, Making: y.Making}, err)
+		Answer(w, open.Attempted{Known: y.Known, Admitted: y.Admitted, Says: y.Says, Theirs: y.Theirs, Making: y.Making}, err)
 	})
 	r.Route("/v1/records/{kind}", func(r chi.Router) {
 		param := func(q *http.Request, name string) string {
@@ -133,15 +139,15 @@ func Handler(s Server, token string) http.Handler {
 		id := func(q *http.Request) string { return param(q, "id") }
 		r.Get("/", func(w http.ResponseWriter, q *http.Request) {
 			x, err := lists.page(q.Context(), s, kind(q), q.URL.Query().Get("after"))
-			answer(w, x, err)
+			Answer(w, x, err)
 		})
 		put := func(w http.ResponseWriter, q *http.Request) {
 			var x open.Fields
-			if !body(w, q, &x) {
+			if !Body(w, q, &x) {
 				return
 			}
 			made, err := s.Put(q.Context(), kind(q), id(q), x.Fields)
-			answer(w, open.Made{Id: made}, err)
+			Answer(w, open.Made{Id: made}, err)
 		}
 		r.Post("/", put)
 		r.Put("/{id}", put)
@@ -154,7 +160,7 @@ func Handler(s Server, token string) http.Handler {
 				problem(w, err)
 				return
 			}
-			answer(w, record(k), nil)
+			Answer(w, record(k), nil)
 		})
 		r.Delete("/{id}", func(w http.ResponseWriter, q *http.Request) { done(w, s.Drop(q.Context(), kind(q), id(q))) })
 	})
@@ -165,8 +171,8 @@ func record(k *native.Kept) open.Record {
 	return open.Record{Id: k.ID, Fields: k.Fields, By: k.By, Opened: k.Opened}
 }
 
-// body reads what was sent, and answers itself where it is not what the contract says.
-func body(w http.ResponseWriter, q *http.Request, to any) bool {
+// Body reads what was sent, and answers itself where it is not what the contract says.
+func Body(w http.ResponseWriter, q *http.Request, to any) bool {
 	d := json.NewDecoder(io.LimitReader(q.Body, 1<<20))
 	d.DisallowUnknownFields()
 	if err := d.Decode(to); err != nil {
@@ -176,7 +182,8 @@ func body(w http.ResponseWriter, q *http.Request, to any) bool {
 	return true
 }
 
-func answer(w http.ResponseWriter, x any, err error) {
+// Answer sends an answer, or says what is wrong.
+func Answer(w http.ResponseWriter, x any, err error) {
 	if err != nil {
 		problem(w, err)
 		return

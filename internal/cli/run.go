@@ -282,7 +282,8 @@ func (a *app) demo() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
 			start := time.Now()
-			own, err := a.ownDatabase(ctx, dir, logLevel, reset)
+			// Real servers begin empty, and so does what is known of them.
+			own, err := a.ownDatabase(ctx, dir, logLevel, reset || real)
 			if err != nil {
 				return err
 			}
@@ -328,8 +329,11 @@ func (a *app) demo() *cobra.Command {
 			var stopSuite func()
 			var said []string
 			var told sync.Mutex
-			if real {
-				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, post.Address, func(line string) {
+			if real { // its servers are told beforehand where they ask
+				if listen, err = chosen(listen); err != nil {
+					return err
+				}
+				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, post.Address, listen, func(line string) {
 					told.Lock()
 					defer told.Unlock()
 					said = append(said, strings.TrimPrefix(line, "# "))
@@ -347,6 +351,11 @@ func (a *app) demo() *cobra.Command {
 				}
 				if err := demo.Neighbour(ctx, svc, secondAt); err != nil {
 					return err
+				}
+				if real {
+					if err := demo.Decides(ctx, svc, filepath.Join(dir, "suite")); err != nil {
+						return err
+					}
 				}
 				return demo.Systems(ctx, svc, suite)
 			}
@@ -395,7 +404,7 @@ func (a *app) demo() *cobra.Command {
 		StringVar(&neighbour, "neighbour", "127.0.0.1:8471", "where the second organisation is served; another free port is taken where this one is not")
 	c.Flags().
 		StringVar(&mailPage, "mail", "127.0.0.1:8472", "where the mail that came is shown; another free port is taken where this one is not")
-	c.Flags().BoolVar(&real, "real", false, "in place of the stand-ins for files, chat and calendars start real servers on loopback, in a root of their own; it takes root")
+	c.Flags().BoolVar(&real, "real", false, "in place of the stand-ins for files, chat and calendars start real servers on loopback, in a root of their own; it takes root, and begins with a fresh demo world each time")
 	c.Flags().BoolVar(&reset, "reset", false, "remove what is kept and begin with a fresh demo world")
 	c.Flags().StringVar(&logLevel, "log-level", "info", "what is logged: debug, info, warn or error")
 	return c

@@ -108,8 +108,21 @@ func (a *app) printSystem(v *contract.SystemView) error {
 			sets = append(sets, []string{strings.TrimPrefix(s.Title, "Set of values for "), s.Path, cmp.Or(pick(s.MeantOwn), "none"), cmp.Or(pick(s.FoundOwn), "none"), settingState(s)})
 		}
 	}
-	if err := a.records(v, []string{"setting", "carries", "meant", "found", "state"}, rows); err != nil {
-		return err
+	var asks []string
+	for _, x := range v.Asks {
+		if x.On {
+			asks = append(asks, x.RuleTitle)
+		} else {
+			a.printf("  It does not ask about “%s”, though it could.\n", x.RuleTitle)
+		}
+	}
+	if len(asks) > 0 {
+		a.printf("  It asks Wexillum each time, so that what is published counts at once, about: %s.\n", strings.Join(asks, "; "))
+	}
+	if len(rows) > 0 || len(asks) == 0 {
+		if err := a.records(v, []string{"setting", "carries", "meant", "found", "state"}, rows); err != nil {
+			return err
+		}
 	}
 	if len(sets) > 0 {
 		a.printf("\nSets of values of their own, and what in them differs from the general ones:\n")

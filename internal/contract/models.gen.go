@@ -1114,6 +1114,7 @@ const (
 	RecordDecisionKindGrant     RecordDecisionKind = "grant"
 	RecordDecisionKindGuest     RecordDecisionKind = "guest"
 	RecordDecisionKindLink      RecordDecisionKind = "link"
+	RecordDecisionKindMeeting   RecordDecisionKind = "meeting"
 	RecordDecisionKindSpace     RecordDecisionKind = "space"
 )
 
@@ -1127,6 +1128,8 @@ func (e RecordDecisionKind) Valid() bool {
 	case RecordDecisionKindGuest:
 		return true
 	case RecordDecisionKindLink:
+		return true
+	case RecordDecisionKindMeeting:
 		return true
 	case RecordDecisionKindSpace:
 		return true
@@ -1486,6 +1489,7 @@ const (
 	SystemKindKindGrant     SystemKindKind = "grant"
 	SystemKindKindGuest     SystemKindKind = "guest"
 	SystemKindKindLink      SystemKindKind = "link"
+	SystemKindKindMeeting   SystemKindKind = "meeting"
 	SystemKindKindSpace     SystemKindKind = "space"
 )
 
@@ -1499,6 +1503,8 @@ func (e SystemKindKind) Valid() bool {
 	case SystemKindKindGuest:
 		return true
 	case SystemKindKindLink:
+		return true
+	case SystemKindKindMeeting:
 		return true
 	case SystemKindKindSpace:
 		return true
@@ -5189,6 +5195,17 @@ type Supposition struct {
 	Subject *string `json:"subject,omitempty"`
 }
 
+// SystemAsks defines model for SystemAsks.
+type SystemAsks struct {
+	// On It asks; else it decides by itself
+	On bool `json:"on"`
+
+	// Open What is open when nobody answers; absent where it refuses then
+	Open      *string `json:"open,omitempty"`
+	Rule      string  `json:"rule"`
+	RuleTitle string  `json:"rule_title"`
+}
+
 // SystemChange defines model for SystemChange.
 type SystemChange struct {
 	Address *string `json:"address,omitempty"`
@@ -5327,8 +5344,11 @@ type SystemSettingTurn string
 
 // SystemView defines model for SystemView.
 type SystemView struct {
-	Address string  `json:"address"`
-	Beyond  Counted `json:"beyond"`
+	Address string `json:"address"`
+
+	// Asks Rules for which it asks live while it acts
+	Asks   []SystemAsks `json:"asks"`
+	Beyond Counted      `json:"beyond"`
 
 	// Brake How many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number
 	Brake int `json:"brake"`

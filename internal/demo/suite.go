@@ -150,6 +150,7 @@ var real = []service.System{
 	{ID: "chat", Name: "Chat (XMPP)", Dialect: native.Described},
 	{ID: "calendars", Name: "Calendars (CalDAV)", Dialect: native.Described},
 	{ID: "mail", Name: "Mail that goes on (SMTP)", Dialect: native.Described},
+	{ID: "meetings", Name: "Meetings (WebRTC)", Dialect: native.Described},
 }
 
 // realPartner is whose chat runs beside ours as another server.
@@ -157,19 +158,34 @@ const realPartner = "ilvane.example"
 
 // Real starts real servers of every kind, with a program beside each that speaks for it, and the counting house of the
 // suite that ships, since no open server carries reports. What the servers say of themselves is handed to also.
-func Real(ctx context.Context, dir, key, ledgerAt, asks, outside string, also func(string)) (addresses map[string]string, stop func(), err error) {
+func Real(ctx context.Context, dir, key, ledgerAt, asks, outside, decides string, also func(string)) (addresses map[string]string, stop func(), err error) {
 	none := map[string]string{"quay": "127.0.0.1:0", "parley": "127.0.0.1:0", "ledger": ledgerAt}
 	ours, stopOurs, err := suite(ctx, dir, key, none, "--house", ourHouse, "--asks", asks)
 	if err != nil {
 		return nil, nil, err
 	}
-	addresses, stopReal, err := program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks))
+	addresses, stopReal, err := program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks), "--service", "http://"+decides, "--decisions-token-file", TokenFile(dir))
 	if err != nil || addresses == nil {
 		stopOurs()
 		return nil, nil, cmp.Or(err, errors.New("wexillum-beside is not there; build it with make build"))
 	}
 	addresses["ledger"] = ours["ledger"]
 	return addresses, func() { stopReal(); stopOurs() }, nil
+}
+
+// TokenFile is where in the folder of the suite the token is with which its servers ask for decisions.
+func TokenFile(dir string) string { return filepath.Join(dir, "decisions.token") }
+
+// Decides puts a token into the folder of the suite with which its servers ask for decisions, where none is there yet.
+func Decides(ctx context.Context, svc *service.Service, dir string) error {
+	if _, err := os.Stat(TokenFile(dir)); err == nil {
+		return nil
+	}
+	token, _, err := svc.MakeToken(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "conference server", "decisions", 90*24*time.Hour)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(TokenFile(dir), []byte(token), 0o600)
 }
 
 func port(address string) string { return address[strings.LastIndexByte(address, ':')+1:] }

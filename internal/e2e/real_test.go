@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/videorooms"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mailpolicy"
@@ -65,8 +66,10 @@ func TestRealServers(t *testing.T) {
 	policy, err := mailpolicy.Listen("127.0.0.1:0", r.svc.MayForward, quiet)
 	check(t, err)
 	defer policy.Close()
+	dir := t.TempDir()
+	check(t, demo.Decides(t.Context(), r.svc, dir))
 	out, asked := portOf(t, outside.Address), portOf(t, policy.Address())
-	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example", out, asked)
+	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example", servers.Asked{Outside: out, Forwards: asked, Meetings: &videorooms.Decisions{URL: r.url, TokenFile: demo.TokenFile(dir)}})
 	check(t, err)
 	defer s.Stop()
 	at := map[string]string{}
@@ -79,7 +82,7 @@ func TestRealServers(t *testing.T) {
 	check(t, demo.Systems(t.Context(), r.svc, at))
 	r.works(60)
 	r.login("harbour")
-	systems := []string{"chat", "files", "directory", "calendars", "mail"}
+	systems := []string{"chat", "files", "directory", "calendars", "mail", "meetings"}
 	for _, id := range systems {
 		r.settled(id)
 	}
@@ -143,13 +146,47 @@ func TestRealServers(t *testing.T) {
 	if got := get(s.Files.URL+"/"+place+"/note.txt", ""); got != 401 {
 		t.Errorf("a stranger opens the file: %d", got)
 	}
+	const talk, visitor = "harbour-talk", "ada.brannoch@ilvane.example"
+	host, why, err := s.Meetings.Beside.Enter(t.Context(), talk, "m.quarrendon@brackwater.example")
+	if err != nil || why != "" {
+		t.Fatal(why, err)
+	}
+	hosting, why, err := s.Meetings.Beside.Join(t.Context(), host, host.Passcode)
+	if err != nil || why != "" {
+		t.Fatal(why, err)
+	}
+	defer hosting.Leave(t.Context())
+	// comes asks at the reception as the page does on which people sign in, and goes in.
+	comes := func() (*videorooms.Joined, string) {
+		t.Helper()
+		p, says, err := s.Meetings.Beside.Enter(t.Context(), talk, visitor)
+		check(t, err)
+		if says != "" {
+			return nil, says
+		}
+		j, says, err := s.Meetings.Beside.Join(t.Context(), p, p.Passcode)
+		check(t, err)
+		return j, says
+	}
+	inside, why := comes()
+	if inside == nil {
+		t.Fatal(why)
+	}
 	for round := range *rounds {
 		r.must("partner", "suspend", "ilvane", "--why", "a quarrel", "--yes")
 		began := time.Now()
+		within, stop := context.WithTimeout(t.Context(), patience)
+		check(t, inside.Out(within))
+		stop()
+		took["meetings: a partner suspended, put out"] = append(took["meetings: a partner suspended, put out"], time.Since(began))
+		if x, says := comes(); x != nil || !strings.Contains(says, "suspended") {
+			t.Errorf("a suspended partner's: %v %q", x != nil, says)
+		}
 		counts("chat: a partner suspended", began, func() bool { return !chatIn() && !chatOut() })
 		counts("files: a partner suspended", began, func() bool { return file() != 200 })
 		r.must("partner", "resume", "ilvane", "--why", "made up", "--yes")
 		began = time.Now()
+		counts("meetings: a partner back", began, func() bool { inside, _ = comes(); return inside != nil })
 		counts("chat: a partner back", began, func() bool { return chatIn() && chatOut() })
 		counts("files: a partner back", began, func() bool { return file() == 200 })
 
@@ -191,7 +228,7 @@ func TestRealServers(t *testing.T) {
 		began = time.Now()
 		counts("calendars: opened again", began, readers)
 	}
-	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end"})
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
 
 	// A server is killed while something changes here: it is said that it does not answer, and nothing is lost.
 	for id, p := range map[string]*servers.Process{"directory": s.Directory.Process, "files": s.Files.Process} {
@@ -265,12 +302,14 @@ func TestRealServers(t *testing.T) {
 
 	if dir := os.Getenv("WEXILLUM_SCREENSHOTS"); dir != "" {
 		p := r.page(browser(t), "harbour")
-		p.goTo("/systems", "document.querySelectorAll('.system').length === 4 && document.fonts.status === 'loaded'")
+		p.goTo("/systems", "document.querySelectorAll('.system').length === 6 && document.fonts.status === 'loaded'")
 		p.shot(filepath.Join(dir, "servers.png"))
 	}
 
 	// Trials agree with what is meant, but for what a server cannot hold as it is meant.
-	for _, id := range []string{"files", "chat"} {
+	hosting.Leave(t.Context())
+	inside.Leave(t.Context())
+	for _, id := range []string{"files", "chat", "meetings"} {
 		r.settled(id)
 		plan, err := r.svc.TryPlan(t.Context(), service.Who{Name: "test", Role: service.Administrator}, id, "")
 		check(t, err)

@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"time"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/videorooms"
 	"wexillum.example/internal/beside/xmppchat"
 )
 
@@ -16,14 +18,22 @@ type Suite struct {
 	Theirs    *Ejabberd
 	Calendars *Radicale
 	Directory *Slapd
-	Mail      *Mail // nil where nobody is asked
+	Mail      *Mail  // nil where nobody is asked
+	Meetings  *Janus // nil where nobody is asked
 	CA        *Authority
 	names     *Names
 }
 
-// Suite starts servers of every kind for a domain, and the chat of a partner. Mail is among them where it is said at which
-// ports of loopback everybody else's mail server is, and who is asked before a letter goes on.
-func (r *Root) Suite(ctx context.Context, domain, partner string, outside, asks int) (s *Suite, err error) {
+// Asked is who is asked live.
+type Asked struct {
+	Outside  int                   // the port of loopback at which everybody else's mail server is; 0 for no mail server
+	Forwards int                   // the port of loopback at which is asked whether a letter may go on
+	Meetings *videorooms.Decisions // who decides who comes into a meeting; nil for no conference server
+}
+
+// Suite starts servers of every kind for a domain, and the chat of a partner. Mail and meetings are among them where it is
+// said who is asked.
+func (r *Root) Suite(ctx context.Context, domain, partner string, asked Asked) (s *Suite, err error) {
 	s = &Suite{}
 	defer func() {
 		if err != nil {
@@ -45,8 +55,13 @@ func (r *Root) Suite(ctx context.Context, domain, partner string, outside, asks 
 	if s.Directory, err = r.Slapd(ctx, domain); err != nil {
 		return s, err
 	}
-	if outside > 0 && asks > 0 {
-		if s.Mail, err = r.Mail(ctx, domain, outside, asks); err != nil {
+	if asked.Outside > 0 && asked.Forwards > 0 {
+		if s.Mail, err = r.Mail(ctx, domain, asked.Outside, asked.Forwards); err != nil {
+			return s, err
+		}
+	}
+	if asked.Meetings != nil {
+		if s.Meetings, err = r.Janus(ctx, []string{domain}, 500*time.Millisecond, asked.Meetings.Ask); err != nil {
 			return s, err
 		}
 	}
@@ -77,6 +92,9 @@ func (s *Suite) Beside() []Named {
 	if s.Mail != nil {
 		out = append(out, Named{"mail", s.Mail.Beside})
 	}
+	if s.Meetings != nil {
+		out = append(out, Named{"meetings", s.Meetings.Beside})
+	}
 	return out
 }
 
@@ -91,6 +109,9 @@ func (s *Suite) Says() []string {
 	}
 	if s.Mail != nil {
 		out = append(out, "# mail itself          "+s.Mail.In+", and "+s.Mail.Beside.Submission+" for what goes on")
+	}
+	if s.Meetings != nil {
+		out = append(out, "# meetings themselves  "+s.Meetings.Beside.Server)
 	}
 	return out
 }
@@ -108,6 +129,9 @@ func (s *Suite) Stop() {
 	}
 	if s.Mail != nil {
 		s.Mail.Stop()
+	}
+	if s.Meetings != nil {
+		s.Meetings.Stop()
 	}
 	if s.Chat != nil {
 		s.Chat.Stop()

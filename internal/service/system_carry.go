@@ -62,7 +62,7 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 			return err
 		}
 	case looked.head != st.Head:
-		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, "space", "guest", "grant", "link", "forwarder")
+		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, native.ThingKinds()...)
 		if err != nil {
 			return err
 		}
@@ -598,7 +598,7 @@ func (s *Service) endHere(_ *State, t *store.Tx, a *arrived) error {
 	switch a.kind {
 	case "grant":
 		return s.endGrants(t, a.key)
-	case "forwarder", "space":
+	case "forwarder", "space", "meeting":
 		_, err := t.EndRecord(a.kind, a.key)
 		return err
 	}
@@ -740,6 +740,10 @@ func (s *Service) layOver(ctx context.Context, st *State, e *engine.Editor, list
 			if w != nil {
 				w.Links[0].ID = a.key
 				e.PutLink(&w.Links[0])
+			}
+		case "meeting":
+			if h == nil {
+				e.Remove("meeting", a.key)
 			}
 		case "forwarder":
 			if id, _, ok := strings.Cut(a.key, " to "); ok {

@@ -51,6 +51,7 @@ type SystemView struct {
 	Work                   store.Work
 	Settings               []SettingView
 	Extra                  []native.Setting // settings there that carry no rule
+	Asks                   []Asking
 	Unread                 []native.Unread
 	Lines                  []native.Line
 	Differ, Drift, Open    int
@@ -59,6 +60,13 @@ type SystemView struct {
 	BeyondLines, ShortList []string // the first of them, in words
 	Kinds                  []KindView
 	Many                   bool // too many of its records stand otherwise for anybody to be counted
+}
+
+// Asking is a rule for which a system asks live while it acts, or does not.
+type Asking struct {
+	Rule string
+	On   bool   // it asks
+	Open string // what is open when nobody answers; empty where it refuses then
 }
 
 // Empty names kinds of which a reading showed none though there were some, until somebody says that it is right.
@@ -239,6 +247,14 @@ func (s *Service) viewSystem(
 	v.Digest = hex.EncodeToString(digest.Sum(nil))[:16]
 	if r == nil {
 		return v, nil
+	}
+	for _, l := range d.Lives {
+		a := Asking{Rule: l.Rule, On: r.Values[l.Path] == l.On}
+		if a.On && r.Values[l.Unanswered] != l.Refuses {
+			a.Open = l.Opened
+		}
+		v.Asks = append(v.Asks, a)
+		known[l.Path], known[l.Unanswered] = true, true
 	}
 	for path, value := range r.Values {
 		if !known[path] {

@@ -191,6 +191,14 @@ func (s *Service) allMeant(ctx context.Context, st *State, x *System, kind strin
 			}
 			return fn(id, native.ForwarderThing(&f, st.addressOfPerson))
 		})
+	case "meeting":
+		return s.store.Records(ctx, "meeting", "", func(id string, doc []byte) error {
+			m, err := worldfile.MeetingOf(doc)
+			if err != nil {
+				return err
+			}
+			return fn(id, native.MeetingThing(&m, st.addressOfPerson))
+		})
 	}
 	return fmt.Errorf("nothing is kept of %q", kind)
 }
@@ -232,6 +240,9 @@ func (s *Service) oneMeant(ctx context.Context, st *State, x *System, kind, key 
 		return native.SpaceThing(&sp, st.addressOfPerson), err
 	case "link":
 		return s.meantLink(st, x, doc, at)
+	case "meeting":
+		m, err := worldfile.MeetingOf(doc)
+		return native.MeetingThing(&m, st.addressOfPerson), err
 	default:
 		f, err := worldfile.ForwarderOf(doc)
 		return native.ForwarderThing(&f, st.addressOfPerson), err

@@ -127,7 +127,7 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 		x.Outcome, x.Says = TrialSilent, err.Error()
 		return nil
 	case !out.Known:
-		x.Says = fmt.Sprintf("%s cannot try this", sys.Name)
+		x.Says = cmp.Or(out.Says, sys.Name+" cannot try this")
 		return nil
 	case out.Admitted:
 		x.Outcome = TrialAdmitted
@@ -187,7 +187,7 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 		return a, "", err
 	}
 	away := ""
-	if len(sys.dialect().Holdings) > 0 && (q.Resource.Kind == catalogue.Space || q.Resource.Kind.IsItem()) {
+	if len(sys.dialect().Holdings) > 0 && (q.Resource.Kind == catalogue.Space || q.Resource.Kind == catalogue.Meeting || q.Resource.Kind.IsItem()) {
 		var ok bool
 		if a.Place, ok = native.PlaceThere(q.Resource.String(), n); !ok {
 			away = "read, not tried: the space is not in " + sys.Name + " yet"

@@ -9,7 +9,7 @@ import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { dayFromNow } from '../parts/dates'
-import { kindWords, recordStates, thingText } from './words'
+import { type KeptKind, kindWords, recordStates, thingText } from './words'
 
 type Do = 'take_over' | 'end_there' | 'put_back' | 'take_in' | 'accept' | 'again'
 
@@ -34,7 +34,7 @@ export function RecordsPage({ role }: { role: string }) {
     placeholderData: (old) => old,
     refetchInterval: 10000,
   })
-  const words = kindWords[kind]
+  const words = kindWords[kind as KeptKind]
   const k = system.data?.kinds.find((x) => x.kind === kind)
   const may = (role === 'administrator' || (role === 'keeper' && ['guest', 'grant', 'link'].includes(kind))) && (ways[state]?.length ?? 0) > 0
   const list = got.data?.records ?? []
@@ -153,7 +153,7 @@ function Decide({ id, kind, does, keys, close, done }: { id: string; kind: strin
   const n = x?.done ?? keys.length
   const refused = x?.lines.filter((l) => l.result === 'refused') ?? []
   return (
-    <AskDialog title={`${names[does]}: ${n} ${n === 1 ? kindWords[kind].one : kindWords[kind].many}`} leave="Leave it" submit={names[does]} danger={does === 'end_there'} disabled={!ready || f.why.trim() === '' || change.isPending || n === 0} error={change.error ?? (ready ? would.error : undefined)} close={close} onSubmit={() => change.mutate()}>
+    <AskDialog title={`${names[does]}: ${n} ${n === 1 ? kindWords[kind as KeptKind].one : kindWords[kind as KeptKind].many}`} leave="Leave it" submit={names[does]} danger={does === 'end_there'} disabled={!ready || f.why.trim() === '' || change.isPending || n === 0} error={change.error ?? (ready ? would.error : undefined)} close={close} onSubmit={() => change.mutate()}>
       {guests && (
         <>
           <div className="plain-combo mb-2">

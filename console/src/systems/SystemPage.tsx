@@ -21,6 +21,23 @@ interface Taken {
 
 const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens', both: 'loosens and tightens', same: 'changes words alone', unclear: 'cannot be told' }
 
+// Asks says for what a system asks while it acts.
+function Asks({ v }: { v: SystemView }) {
+  const on = v.asks.filter((a) => a.on)
+  return (
+    <>
+      {on.length > 0 && <p className="mt-3">It asks here each time, so what is published counts at once, about: {on.map((a) => a.rule_title).join('; ')}.</p>}
+      {v.asks
+        .filter((a) => !a.on || a.open)
+        .map((a) => (
+          <p key={a.rule} className="text-danger">
+            {a.on ? `When nobody answers: ${a.open}.` : `It does not ask about “${a.rule_title}”, though it could.`}
+          </p>
+        ))}
+    </>
+  )
+}
+
 export function SystemPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const [asking, setAsking] = useState<Asking>()
@@ -101,8 +118,9 @@ export function SystemPage({ role }: { role: string }) {
         </p>
         <Differs v={v} />
       </section>
-      <h2>Setting by setting</h2>
-      <div className="wide" role="region" aria-label="Settings" tabIndex={0}>
+      <Asks v={v} />
+      {(v.settings.length > 0 || v.asks.length === 0) && <h2>Setting by setting</h2>}
+      <div className="wide" role="region" aria-label="Settings" tabIndex={0} hidden={v.settings.length === 0 && v.asks.length > 0}>
         <table className="table listing settings-found">
           <thead>
             <tr>

@@ -52,13 +52,17 @@ export function summary(v: SystemView): { text: string; tone: 'right' | 'way' | 
   return { text: parts.join(', ') + '.', tone: v.drift > 0 || v.differ > v.open || kept.wrong > 0 || v.braked > 0 ? 'wrong' : 'way' }
 }
 
+/** A kind of inventory that a system may keep. */
+export type KeptKind = SystemView['kinds'][number]['kind']
+
 /** What the kinds of inventory are called. */
-export const kindWords: Record<string, { title: string; one: string; many: string }> = {
+export const kindWords: Record<KeptKind, { title: string; one: string; many: string }> = {
   space: { title: 'Spaces', one: 'space', many: 'spaces' },
   guest: { title: 'Guests', one: 'guest', many: 'guests' },
   grant: { title: 'Roles that were given', one: 'role', many: 'roles' },
   link: { title: 'Links', one: 'link', many: 'links' },
   forwarder: { title: 'Forwarders', one: 'forwarder', many: 'forwarders' },
+  meeting: { title: 'Meetings', one: 'meeting', many: 'meetings' },
 }
 
 export const recordStates: Record<string, string> = {

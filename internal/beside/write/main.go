@@ -12,6 +12,7 @@ import (
 	"wexillum.example/internal/beside/davfiles"
 	"wexillum.example/internal/beside/ldapdir"
 	"wexillum.example/internal/beside/mailforward"
+	"wexillum.example/internal/beside/videorooms"
 	"wexillum.example/internal/beside/xmppchat"
 	"wexillum.example/internal/core/native"
 )
@@ -19,7 +20,7 @@ import (
 const begin, end = "<!-- what it can hold: written by make generate -->\n", "<!-- end -->\n"
 
 func main() {
-	for _, d := range []*native.Dialect{new(davfiles.Server).Describe(), (&xmppchat.Server{Config: xmppchat.Config{Rooms: "rooms"}}).Describe(), new(davcalendar.Server).Describe(), new(ldapdir.Server).Describe(), new(mailforward.Server).Describe()} {
+	for _, d := range []*native.Dialect{new(davfiles.Server).Describe(), (&xmppchat.Server{Config: xmppchat.Config{Rooms: "rooms"}}).Describe(), new(davcalendar.Server).Describe(), new(ldapdir.Server).Describe(), new(mailforward.Server).Describe(), new(videorooms.Server).Describe()} {
 		path := filepath.Join(os.Args[1], d.Name+".md")
 		b, err := os.ReadFile(path)
 		if err == nil {

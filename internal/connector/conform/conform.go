@@ -117,7 +117,10 @@ func Run(ctx context.Context, address, token, from string, report func(Check)) e
 		r.check(a+" can be tried from outside", func() error {
 			for _, as := range []native.As{native.Stranger, native.AGuest, native.AHolder, native.OneOurs} {
 				place := n.there["conform-space"]
-				if act, _ := catalogue.ActionByName(a); place != "" && !slices.Contains(act.On, catalogue.Space) {
+				switch act, _ := catalogue.ActionByName(a); {
+				case slices.Contains(act.On, catalogue.Meeting):
+					place = "conform-meeting"
+				case place != "" && !slices.Contains(act.On, catalogue.Space):
 					place += "/file:conform-file"
 				}
 				x, err := c.Try(ctx, native.Attempt{Action: a, As: as, From: cmp.Or(from, "trial-1@conform.example"), To: "trial-2@conform.example", Place: place})
@@ -249,6 +252,7 @@ var samples = map[string][2]native.Thing{
 	"guest":     {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example"}, {"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example"}},
 	"grant":     {{"address": "guest@conform.example", "resource": "file:conform-file", "role": "view", "from": "", "until": ""}, {"address": "guest@conform.example", "resource": "file:conform-file", "role": "contribute", "from": "", "until": ""}},
 	"link":      {{"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-02-01T00:00:00Z", "for": "", "by": "uma@ours.example"}},
+	"meeting":   {{"id": "conform-meeting", "name": "Conformance", "host": "uma@ours.example"}, {"id": "conform-meeting", "name": "Conformance, again", "host": "uma@ours.example"}},
 	"forwarder": {{"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}, {"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}},
 }
 

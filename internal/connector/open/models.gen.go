@@ -69,6 +69,7 @@ const (
 	KindKindGrant     KindKind = "grant"
 	KindKindGuest     KindKind = "guest"
 	KindKindLink      KindKind = "link"
+	KindKindMeeting   KindKind = "meeting"
 	KindKindSpace     KindKind = "space"
 )
 
@@ -82,6 +83,8 @@ func (e KindKind) Valid() bool {
 	case KindKindGuest:
 		return true
 	case KindKindLink:
+		return true
+	case KindKindMeeting:
 		return true
 	case KindKindSpace:
 		return true
@@ -122,7 +125,7 @@ type Attempt struct {
 	// From The address of that account
 	From string `json:"from"`
 
-	// Place The space as the suite calls it, or an item as SPACE/file:ID
+	// Place The space as the suite calls it, an item as SPACE/file:ID, or a meeting
 	Place string `json:"place,omitempty"`
 
 	// Private From is an account of nobody's organisation
@@ -174,6 +177,9 @@ type Description struct {
 	// Sets To whom it gives values of their own: partner, space, people
 	Sets     []DescriptionSets `json:"sets,omitempty"`
 	Settings []Setting         `json:"settings,omitempty"`
+
+	// Tighter Rules that it has no setting for, and for whose sake it refuses
+	Tighter []Tighter `json:"tighter,omitempty"`
 
 	// Title As its administrators know it
 	Title string `json:"title"`
@@ -320,6 +326,14 @@ type Setting struct {
 // Settings defines model for Settings.
 type Settings struct {
 	Settings map[string]string `json:"settings"`
+}
+
+// Tighter defines model for Tighter.
+type Tighter struct {
+	Rule string `json:"rule"`
+
+	// Says Whom it refuses, in a sentence
+	Says string `json:"says"`
 }
 
 // Write defines model for Write.

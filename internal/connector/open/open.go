@@ -102,6 +102,9 @@ func (x *Description) Dialect() (*native.Dialect, error) {
 	for _, a := range x.Asks {
 		d.Lives = append(d.Lives, native.Live{Path: a.Path, On: a.On, Unanswered: a.Unanswered, Refuses: a.Refuses, Rule: a.Rule, Title: a.Title, Opened: a.Opened})
 	}
+	for _, t := range x.Tighter {
+		d.Shuts = append(d.Shuts, native.Shut{Rule: t.Rule, Says: t.Says})
+	}
 	for _, k := range x.Records {
 		h := native.Holding{Kind: string(k.Kind), Name: k.Name, Title: k.Title, Span: span(k.Seconds), Source: k.Source, Says: k.Says}
 		for _, f := range k.Fields {
@@ -175,6 +178,9 @@ func Describing(d *native.Dialect) (out Description) {
 	}
 	for _, l := range d.Lives {
 		out.Asks = append(out.Asks, Asks{Path: l.Path, On: l.On, Unanswered: l.Unanswered, Refuses: l.Refuses, Rule: l.Rule, Title: l.Title, Opened: l.Opened})
+	}
+	for _, t := range d.Shuts {
+		out.Tighter = append(out.Tighter, Tighter{Rule: t.Rule, Says: t.Says})
 	}
 	for _, h := range d.Holdings {
 		k := Kind{Kind: KindKind(h.Kind), Name: h.Name, Title: h.Title, Seconds: seconds(h.Span), Source: h.Source, Says: h.Says, Fields: []Field{}}

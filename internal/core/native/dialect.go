@@ -2,6 +2,7 @@ package native
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -79,7 +80,11 @@ type Dialect struct {
 	Sets     []Scope // to whom it gives sets of values of their own, which stand in entire for the general ones
 	Lives    []Live
 	Holdings []Holding // what of our inventory it keeps, in the order in which it is written
+	Shuts    []Shut    // what it refuses because it has nothing for it
 }
+
+// Shut is a rule that systems of a dialect have no setting for, and that they are tighter about than any value of it.
+type Shut struct{ Rule, Says string }
 
 // Described is what a system is kept as whose dialect comes from itself, through the program beside it.
 const Described = "open"
@@ -156,6 +161,11 @@ func (d *Dialect) Check() error {
 		}
 		seen[b.Path] = true
 	}
+	for _, x := range d.Shuts {
+		if _, ok := catalogue.RuleByName(x.Rule); !ok {
+			return fmt.Errorf("there is no rule %q", x.Rule)
+		}
+	}
 	for i := range d.Holdings {
 		h := &d.Holdings[i]
 		for _, f := range h.Fields {
@@ -171,6 +181,9 @@ func (d *Dialect) Check() error {
 	return nil
 }
 
+// ThingKinds lists the kinds of inventory that a system may keep.
+func ThingKinds() []string { return slices.Sorted(maps.Keys(thingFields)) }
+
 // thingFields are the fields that a Thing may have, by kind.
 var thingFields = map[string][]string{
 	"space":     {"id", "name", "owner"},
@@ -178,6 +191,7 @@ var thingFields = map[string][]string{
 	"grant":     {"address", "resource", "role", "from", "until"},
 	"link":      {"id", "item", "right", "until", "for", "by"},
 	"forwarder": {"mailbox", "to", "keep_copy", "set_by"},
+	"meeting":   {"id", "name", "host"},
 }
 
 // Line is one line of what a system can hold of a rule.
@@ -242,6 +256,10 @@ func (d *Dialect) Describe() (out []Line) {
 				}
 				out = append(out, l)
 			}
+		}
+		if i := slices.IndexFunc(d.Shuts, func(x Shut) bool { return x.Rule == r.Name }); i >= 0 {
+			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Fidelity: Tighter, Says: d.Shuts[i].Says})
+			continue
 		}
 		if !held {
 			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Fidelity: None, Says: "It has no setting for it. What counts there is not known here."})

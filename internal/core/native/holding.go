@@ -29,7 +29,7 @@ type Field struct {
 
 // Holding is one kind of our inventory that a system keeps.
 type Holding struct {
-	Kind   string // guest, space, grant, link, forwarder
+	Kind   string // one of thingFields
 	Name   string // what the system calls them
 	Title  string
 	Fields []Field
@@ -72,6 +72,7 @@ func (d *Dialect) CanBeSource() (out []string) {
 //	grant      address, resource, role, from, until
 //	link       id, item, right, until, for (addresses with blanks between), by (an address)
 //	forwarder  mailbox (an address), to, keep_copy (yes or no), set_by
+//	meeting    id, name, host (an address)
 //
 // Moments are written as RFC 3339 has it; an empty one is none. Nil is no entry.
 type Thing map[string]string
@@ -96,7 +97,7 @@ type Names interface {
 // something that is not ours.
 func (t Thing) Key(kind string, n Names) string {
 	switch kind {
-	case "space", "link":
+	case "space", "link", "meeting":
 		return t["id"]
 	case "guest":
 		return t["address"]
@@ -116,6 +117,9 @@ func (t Thing) Key(kind string, n Names) string {
 // PlaceThere is what a system calls a space, or an item: its space, and in it the item as it is called here. ok
 // is false where the space is not there.
 func PlaceThere(ref string, n Names) (string, bool) {
+	if id, is := strings.CutPrefix(ref, "meeting:"); is { // it is known by its own id
+		return id, true
+	}
 	if id, is := strings.CutPrefix(ref, "space:"); is {
 		return n.Native(id)
 	}
@@ -274,13 +278,12 @@ func (h *Holding) Turn(was, is Thing) Turn {
 
 // Looser reports whether an entry lets through more than another: nil lets nothing through.
 func Looser(kind string, than, t Thing) bool {
-	for _, d := range dialects {
-		if h, ok := d.Holding(kind); ok {
-			turn := h.Turn(than, t)
-			return turn == Loosens || turn == Both
-		}
+	h := Holding{Kind: kind}
+	for _, f := range thingFields[kind] {
+		h.Fields = append(h.Fields, Field{Of: f, Free: f == "owner" || f == "sponsor" || f == "by"})
 	}
-	return false
+	turn := h.Turn(than, t)
+	return turn == Loosens || turn == Both
 }
 
 // Text writes an entry in one line: its fields in the order of the holding, those that say something.
@@ -381,6 +384,11 @@ func LinkThing(l *world.Link, at moment.Moment, address func(person string) stri
 // ForwarderThing says what a system should keep of a forwarder.
 func ForwarderThing(f *world.Forwarder, address func(person string) string) Thing {
 	return Thing{"mailbox": address(f.Mailbox), "to": f.To.String(), "keep_copy": yes(f.KeepCopy), "set_by": f.SetBy}
+}
+
+// MeetingThing says what a system should keep of a meeting.
+func MeetingThing(m *world.Meeting, address func(person string) string) Thing {
+	return Thing{"id": m.ID, "name": m.Name, "host": address(m.Host)}
 }
 
 // As says as whom a trial comes.
