@@ -43,13 +43,19 @@ func Each(all map[string]native.Kept, fn func(native.Kept) error) error {
 }
 
 // DomainList reads a list of domains whose modes are only and not, and writes it as every list is written. Anything else
-// is refused.
-func DomainList(value string) (string, error) {
+// is refused. A single one names addresses too, and takes names out again with !.
+func DomainList(value string, single bool) (string, error) {
 	mode, names, err := native.ParseBoard(value)
 	if err != nil || mode != "only" && mode != "not" {
 		return "", Refuse("domains are written as only: a.example or not: a.example, not %q", value)
 	}
 	for _, n := range names {
+		if single {
+			n = strings.TrimPrefix(n, "!")
+			if _, err := addr.Parse(n); err == nil {
+				continue
+			}
+		}
 		if _, err := addr.ParseDomain(strings.TrimPrefix(n, "*.")); err != nil {
 			return "", Refuse("%q is no domain", n)
 		}

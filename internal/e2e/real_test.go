@@ -146,6 +146,12 @@ func TestRealServers(t *testing.T) {
 	if got := get(s.Files.URL+"/"+place+"/note.txt", ""); got != 401 {
 		t.Errorf("a stranger opens the file: %d", got)
 	}
+	tidewell, err := s.Chat.Account(t.Context(), "o.tidewell", "brackwater.example", "pass")
+	check(t, err)
+	odile, err := xmppchat.SignIn(t.Context(), tidewell, s.CA.Pool)
+	check(t, err)
+	defer odile.Leave()
+	in[tidewell.Address] = odile
 	const talk, visitor = "harbour-talk", "ada.brannoch@ilvane.example"
 	host, why, err := s.Meetings.Beside.Enter(t.Context(), talk, "m.quarrendon@brackwater.example")
 	if err != nil || why != "" {
@@ -204,6 +210,16 @@ func TestRealServers(t *testing.T) {
 			check(t, err)
 			return strings.Contains(v["readers"], " ilvane.example")
 		}
+		id := fmt.Sprintf("quiet-%d", round)
+		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until", "+1d", "--reason", "she writes her thesis", "--yes")
+		began = time.Now()
+		counts("chat: one person's exception", began, func() bool {
+			return !speak(theirs.Address, tidewell.Address) && !speak(tidewell.Address, theirs.Address) && chatIn() && chatOut()
+		})
+		r.must("exception", "end", id, "--why", "done", "--yes")
+		began = time.Now()
+		counts("chat: and its end", began, func() bool { return speak(theirs.Address, tidewell.Address) && speak(tidewell.Address, theirs.Address) })
+
 		const mailbox, home = "o.tidewell@brackwater.example", "odile.t@parlourmail.example"
 		onward := func() bool {
 			yes, _, err := s.Mail.Beside.Asked(t.Context(), mailbox, home)
@@ -213,7 +229,7 @@ func TestRealServers(t *testing.T) {
 		if onward() {
 			t.Fatal("mail goes on to anywhere")
 		}
-		id := fmt.Sprintf("lamp-room-mail-%d", round)
+		id = fmt.Sprintf("lamp-room-mail-%d", round)
 		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", home, "--set", "mail.forward=any", "--until", "+1d", "--reason", "the lamp room", "--yes")
 		began = time.Now()
 		counts("mail: one person's exception for a day", began, onward)
@@ -228,7 +244,7 @@ func TestRealServers(t *testing.T) {
 		began = time.Now()
 		counts("calendars: opened again", began, readers)
 	}
-	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "chat: one person's exception", "chat: and its end", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
 
 	// A server is killed while something changes here: it is said that it does not answer, and nothing is lost.
 	for id, p := range map[string]*servers.Process{"directory": s.Directory.Process, "files": s.Files.Process} {
@@ -326,7 +342,7 @@ func TestRealServers(t *testing.T) {
 			}
 		}
 		if n == 0 {
-			t.Errorf("%s: nothing was tried", id)
+			t.Errorf("%s: nothing was tried: %+v", id, plan.Trials)
 		}
 	}
 }

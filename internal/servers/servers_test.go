@@ -262,6 +262,55 @@ func TestChat(t *testing.T) {
 	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
 	conforms(t, ours.Beside, "ada@partner.example", 9)
 
+	// One of ours has lists of their own; nobody else has.
+	ben, err := ours.Account(t.Context(), "ben", "ours.example", "pass")
+	check(t, err)
+	bea, err := theirs.Account(t.Context(), "bea", "pass")
+	check(t, err)
+	for _, a := range []xmppchat.Account{ben, bea} {
+		c, err := xmppchat.SignIn(t.Context(), a, ca.Pool)
+		check(t, err)
+		defer c.Leave()
+		in[a.Address] = c
+	}
+	pairs := func(when, want string) {
+		t.Helper()
+		got := ""
+		for end := time.Now().Add(5 * time.Second); got != want && time.Now().Before(end); {
+			var list []string
+			for _, x := range [][2]xmppchat.Account{{ada, uma}, {bea, uma}, {ada, ben}, {uma, ada}, {uma, bea}, {ben, ada}} {
+				if arrived, _, err := xmppchat.Send(t.Context(), in[x[0].Address], in[x[1].Address], false); err == nil && arrived {
+					list = append(list, x[0].Address[:3]+" to "+x[1].Address[:3])
+				}
+			}
+			got = strings.Join(list, ", ")
+		}
+		if got != want {
+			t.Errorf("%s: %s\nwant %s", when, got, want)
+		}
+	}
+	set("from", "only:")
+	set("to", "only:")
+	pairs("shut", "")
+	set("charter:@uma@ours.example", "calls=refused; presence=nobody; from=only: partner.example; to=only: partner.example")
+	pairs("one of ours", "ada to uma, bea to uma, uma to ada, uma to bea")
+	set("charter:@uma@ours.example", "calls=refused; presence=nobody; from=only: !ada@partner.example, partner.example; to=only: bea@partner.example")
+	pairs("with some of them", "bea to uma, uma to bea")
+	set("from", "not:")
+	set("to", "not:")
+	set("charter:@uma@ours.example", "calls=refused; presence=nobody; from=only:; to=not: ada@partner.example")
+	pairs("shut but for some", "ada to ben, uma to bea, ben to ada")
+	set("charter:@uma@ours.example", "")
+	pairs("taken back", "ada to uma, bea to uma, ada to ben, uma to ada, uma to bea, ben to ada")
+	for value, want := range map[string]string{"calls=refused": "presence is one of", "calls=refused; presence=nobody; from=only:; to=some:": "domains are written as", "x": "write name=value"} {
+		if err := ours.Beside.Write(t.Context(), "charter:@uma@ours.example", value); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", value, err)
+		}
+	}
+	if err := ours.Beside.Write(t.Context(), "charter:@uma@elsewhere.example", ""); err == nil || !strings.Contains(err.Error(), "nobody of ours.example") {
+		t.Errorf("somebody elsewhere: %v", err)
+	}
+
 	// A room: who is no member is not let in, whoever is made one is, and is out at once when it is taken away.
 	set("from", "only: partner.example")
 	set("to", "only: partner.example")
@@ -342,6 +391,12 @@ func TestCalendars(t *testing.T) {
 	tell("all but them", "uma GET OK, ada GET Forbidden, bo GET OK, cy GET OK")
 	set("calendars", "nothing")
 	tell("nothing", "uma GET OK, ada GET Forbidden, bo GET Forbidden, cy GET Forbidden")
+	set("calendars", "everything")
+	set("readers", "only: !bo@lab.ilvane.example, *.ilvane.example, ilvane.example, cy@shut.example")
+	tell("addresses", "uma GET OK, ada GET OK, bo GET Forbidden, cy GET OK")
+	set("readers", "not: !bo@lab.ilvane.example, *.ilvane.example, cy@shut.example")
+	tell("all but them, but one", "uma GET OK, ada GET OK, bo GET OK, cy GET Forbidden")
+	set("calendars", "nothing")
 	conforms(t, c.Beside, "", 7)
 	f := filepath.Join(c.Folder, "rights")
 	was, err := os.ReadFile(f)

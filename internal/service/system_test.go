@@ -534,6 +534,11 @@ func TestSystemsCharters(t *testing.T) {
 	if got := programs["quay"].Counts(path); got != "" || view("quay").Differ != 0 {
 		t.Errorf("the value is gone, and the set says %q", got)
 	}
+	if sys, err := s.System(t.Context(), "quay"); err != nil {
+		t.Error(err)
+	} else if all, err := s.settingsOf(t.Context(), sys.ID); err != nil || all[path].open() {
+		t.Errorf("it is gone, and still on its way: %+v %v", all[path], err)
+	}
 	// One that somebody gives there behind our back is found, and put back.
 	check(t, programs["quay"].Turn("charter:far.example", "visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=freely"))
 	c.forward(2 * time.Hour)

@@ -222,7 +222,14 @@ func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was 
 	next := maps.Clone(was)
 	var changed []*CarriedSetting
 	cause := ""
-	for _, want := range x.dialect().Wanted(m, r.Values) {
+	wants := x.dialect().Wanted(m, r.Values)
+	for _, path := range sortedKeys(was) { // a set that was taken back is neither meant nor read any more, and stands for that
+		gone := native.IsSet(path) && (was[path].open() || was[path].Meant != "") && r.Values[path] == ""
+		if gone && !slices.ContainsFunc(wants, func(w native.Setting) bool { return w.Path == path }) {
+			wants = append(wants, native.Setting{Path: path})
+		}
+	}
+	for _, want := range wants {
 		found, there := native.At(r.Values, want.Path)
 		if !there {
 			continue

@@ -43,7 +43,7 @@ var dialect = native.Dialect{
 	Dials: []native.Dial{
 		{Path: "calendars", Title: "What people elsewhere see of our calendars", Rule: "mail.calendar", Words: []string{"nothing", "", "", "everything"}},
 	},
-	Boards: []native.Board{{Path: "readers", Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "only", But: "not"}},
+	Boards: []native.Board{{Path: "readers", Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "only", But: "not", Single: true}},
 }
 
 // New returns the server that a configuration names, with the files that it lacks: shut.
@@ -71,22 +71,36 @@ func rights(calendars, readers string) string {
 		return b.String()
 	}
 	mode, names, _ := native.ParseBoard(readers)
-	var which []string // no group is kept: the server puts groups into the names of collections
+	var which, out []string // no group is kept: the server puts groups into the names of collections
 	for _, n := range names {
+		n, not := strings.CutPrefix(n, "!")
+		p := `.+@` + regexp.QuoteMeta(n)
 		if below, ok := strings.CutPrefix(n, "*."); ok {
-			which = append(which, `(?:[a-z0-9-]+\.)+`+regexp.QuoteMeta(below))
+			p = `.+@(?:[a-z0-9-]+\.)+` + regexp.QuoteMeta(below)
+		} else if strings.Contains(n, "@") {
+			p = regexp.QuoteMeta(n)
+		}
+		if not {
+			out = append(out, p)
 		} else {
-			which = append(which, regexp.QuoteMeta(n))
+			which = append(which, p)
 		}
 	}
-	who := ".+"
+	any := func(list []string) string { return `(?:` + strings.Join(list, "|") + `)` }
+	but := func(list []string) string { // whoever is none of them
+		if len(list) == 0 {
+			return ""
+		}
+		return `(?!` + any(list) + `$)`
+	}
+	who := but(which) + ".+"
 	switch {
 	case mode == "only" && len(which) == 0:
 		return b.String()
 	case mode == "only":
-		who = `.+@(?:` + strings.Join(which, "|") + `)`
-	case len(which) > 0:
-		who = `(?!.*@(?:` + strings.Join(which, "|") + `)$).+`
+		who = but(out) + any(which)
+	case len(out) > 0:
+		who = `(?:` + any(out) + `|` + who + `)`
 	}
 	fmt.Fprintf(&b, "\n[elsewhere]\nuser: %s\ncollection: [^/]+(/[^/]+)?\npermissions: Rr\n", who)
 	return b.String()
@@ -130,7 +144,7 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 			return beside.Refuse("calendars show nothing or everything, not %q", value)
 		}
 	case "readers":
-		if r, err = beside.DomainList(value); err != nil {
+		if r, err = beside.DomainList(value, true); err != nil {
 			return err
 		}
 	default:

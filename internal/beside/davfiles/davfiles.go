@@ -317,7 +317,7 @@ func (s *Server) Write(_ context.Context, path, value string) error {
 		}
 		return nil
 	case "domains":
-		list, err := beside.DomainList(value)
+		list, err := beside.DomainList(value, false)
 		if err != nil {
 			return err
 		}

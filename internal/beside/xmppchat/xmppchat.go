@@ -28,6 +28,7 @@ import (
 	"mellium.im/xmpp/stanza"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/native"
 )
 
@@ -60,16 +61,16 @@ type Server struct {
 }
 
 var dialect = native.Dialect{
-	Name: "xmppchat", Title: "Chat over XMPP", Services: []string{"chat"}, Tries: []string{"chat.message", "chat.call"},
+	Name: "xmppchat", Title: "Chat over XMPP", Services: []string{"chat"}, Sets: []native.Scope{native.ToPeople}, Tries: []string{"chat.message", "chat.call"},
 	Dials: []native.Dial{
-		{Path: "calls", Title: "Calls with people elsewhere (XEP-0166)", Rule: "chat.calls", Words: []string{"refused", "let through"}, Span: time.Second},
-		{Path: "presence", Title: "Who elsewhere sees presence", Rule: "chat.presence", Words: []string{"nobody", "contacts", ""}, Span: time.Second},
+		{Path: "calls", Title: "Calls with people elsewhere (XEP-0166)", Rule: "chat.calls", Words: []string{"refused", "let through"}, Span: time.Second, Charter: true},
+		{Path: "presence", Title: "Who elsewhere sees presence", Rule: "chat.presence", Words: []string{"nobody", "contacts", ""}, Span: time.Second, Charter: true},
 		{Path: "guests edit", Title: "Guests correct their messages (XEP-0308)", Rule: "chat.guest_edit", Words: []string{"refused", "let through"}, Span: time.Second},
 		{Path: "guests attach", Title: "Guests send files (XEP-0066)", Rule: "chat.guest_attach", Words: []string{"refused", "let through"}, Span: time.Second},
 	},
 	Boards: []native.Board{
-		{Path: "from", Title: "Domains whose people write to us", Rule: "chat.federation", Keys: []string{"chat.in"}, Only: "only", But: "not", Span: time.Second},
-		{Path: "to", Title: "Domains that our people write to", Rule: "chat.federation", Keys: []string{"chat.out"}, Only: "only", But: "not", Span: time.Second},
+		{Path: "from", Title: "Domains whose people write to us", Rule: "chat.federation", Keys: []string{"chat.in"}, Only: "only", But: "not", Span: time.Second, Charter: true, Single: true},
+		{Path: "to", Title: "Domains that our people write to", Rule: "chat.federation", Keys: []string{"chat.out"}, Only: "only", But: "not", Span: time.Second, Charter: true, Single: true},
 	},
 }
 
@@ -108,67 +109,122 @@ func (s *Server) Describe() *native.Dialect {
 
 var order = []string{"from", "to", "calls", "presence", "guests edit", "guests attach"}
 
+// setOf begins the path of a set of values of one of our people: their address follows.
+const setOf = "charter:@"
+
+// paths are what a file of rules says, in its order: the general values, and then sets of people.
+func paths(v map[string]string) []string {
+	out := slices.Clone(order)
+	for _, k := range slices.Sorted(maps.Keys(v)) {
+		if strings.HasPrefix(k, setOf) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// rules are written one after the other: the first that fits decides.
+type rules struct{ strings.Builder }
+
+func (r *rules) add(what string, conditions ...string) {
+	r.WriteString("\n" + strings.Join(append(slices.Clone(conditions), what), "\n") + "\n")
+}
+
+func bounce(why string) string { return "BOUNCE=policy-violation (" + why + ")" }
+
+// list writes a list of domains: whoever is on it, and then all others; each of that of one of ours where conditions say so.
+func (r *rules) list(path, text, side string, conditions ...string) {
+	mode, names, _ := native.ParseBoard(text)
+	hit, else_ := "PASS.", bounce(path+": this domain is not admitted")
+	if mode == "not" {
+		hit, else_ = else_, hit
+	}
+	for _, out := range []bool{true, false} { // what is taken out again comes first
+		for _, n := range names {
+			name, is := strings.CutPrefix(n, "!")
+			if is != out {
+				continue
+			}
+			what := hit
+			if out {
+				what = else_
+			}
+			on := side + ": <*>@" + name
+			if below, ok := strings.CutPrefix(name, "*."); ok {
+				on = side + ": <*>@<<.+%." + luaQuote(below) + ">>"
+			} else if strings.Contains(name, "@") {
+				on = side + ": " + name
+			}
+			r.add(what, append(slices.Clone(conditions), on)...)
+		}
+	}
+	r.add(else_, conditions...)
+}
+
 // text writes values as rules of the module. What is said in comments is said once more in what counts, so that a change
 // by hand of either is noticed.
 func (s *Server) text(v map[string]string) string {
-	var b strings.Builder
-	for _, k := range order {
-		fmt.Fprintf(&b, "# %s = %s\n", k, v[k])
+	b := &rules{}
+	for _, k := range paths(v) {
+		fmt.Fprintf(b, "# %s = %s\n", k, v[k])
 	}
-	rule := func(what string, conditions ...string) {
-		b.WriteString("\n" + strings.Join(append(conditions, what), "\n") + "\n")
-	}
-	bounce := func(why string) string { return "BOUNCE=policy-violation (" + why + ")" }
 	guests := func() {
 		if s.Guests == "" {
 			return
 		}
 		for _, k := range slices.Sorted(maps.Keys(payloads)) {
 			if v[k] == "refused" {
-				rule(bounce(k), "FROM: <*>@"+s.Guests, "INSPECT: "+payloads[k])
+				b.add(bounce(k), "FROM: <*>@"+s.Guests, "INSPECT: "+payloads[k])
 			}
 		}
 	}
-	list := func(k, condition string) {
-		mode, names, _ := native.ParseBoard(v[k])
-		hit, else_ := "PASS.", bounce(k+": this domain is not admitted")
-		if mode == "not" {
-			hit, else_ = else_, "PASS."
+	people := func(side string, do func(words map[string]string, who string)) { // with what counts for them in place of the general values
+		for _, k := range paths(v)[len(order):] {
+			words, _ := native.ParseCharter(v[k])
+			do(words, side+": "+strings.TrimPrefix(k, setOf))
 		}
-		for _, n := range names {
-			if below, ok := strings.CutPrefix(n, "*."); ok {
-				rule(hit, condition+": <*>@<<.+%."+luaQuote(below)+">>")
-			} else {
-				rule(hit, condition+": <*>@"+n)
-			}
-		}
-		rule(else_)
 	}
+	const call = "PAYLOAD: urn:xmpp:jingle:1"
 	b.WriteString("\n::deliver\n")
-	rule("PASS.", "TYPE: error") // a refusal goes back
+	b.add("PASS.", "TYPE: error") // a refusal goes back
 	guests()
 	for _, h := range s.Hosts {
-		rule("PASS.", "FROM: <*>@"+h)
-		rule("PASS.", "FROM: "+h)
+		b.add("PASS.", "FROM: <*>@"+h)
+		b.add("PASS.", "FROM: "+h)
 	}
+	people("TO", func(words map[string]string, who string) {
+		if words["calls"] == "refused" {
+			b.add(bounce("calls with people elsewhere"), who, call)
+		}
+		b.list("from", words["from"], "FROM", who)
+	})
 	if v["calls"] == "refused" {
-		rule(bounce("calls with people elsewhere"), "PAYLOAD: urn:xmpp:jingle:1")
+		b.add(bounce("calls with people elsewhere"), call)
 	}
-	list("from", "FROM")
+	b.list("from", v["from"], "FROM")
 	b.WriteString("\n::deliver_remote\n")
-	rule("PASS.", "TYPE: error")
+	b.add("PASS.", "TYPE: error")
 	guests()
+	people("FROM", func(words map[string]string, who string) {
+		if words["presence"] == "nobody" {
+			b.add("DROP.", who, "KIND: presence")
+		}
+		if words["calls"] == "refused" {
+			b.add(bounce("calls with people elsewhere"), who, call)
+		}
+		b.list("to", words["to"], "TO", who)
+	})
 	if v["presence"] == "nobody" {
 		if conditions := []string{"KIND: presence"}; s.Rooms != "" { // who is in a room is the room's to say
-			rule("DROP.", append(conditions, "NOT FROM: <*>@"+s.Rooms)...)
+			b.add("DROP.", append(conditions, "NOT FROM: <*>@"+s.Rooms)...)
 		} else {
-			rule("DROP.", conditions...)
+			b.add("DROP.", conditions...)
 		}
 	}
 	if v["calls"] == "refused" {
-		rule(bounce("calls with people elsewhere"), "PAYLOAD: urn:xmpp:jingle:1")
+		b.add(bounce("calls with people elsewhere"), call)
 	}
-	list("to", "TO")
+	b.list("to", v["to"], "TO")
 	return b.String()
 }
 
@@ -188,7 +244,7 @@ func (s *Server) read() (v map[string]string, byHand bool, err error) {
 	}
 	v = start()
 	for _, l := range strings.Split(string(b), "\n") {
-		if k, value, ok := strings.Cut(strings.TrimPrefix(l, "# "), " = "); ok && strings.HasPrefix(l, "# ") && slices.Contains(order, k) {
+		if k, value, ok := strings.Cut(strings.TrimPrefix(l, "# "), " = "); ok && strings.HasPrefix(l, "# ") && (slices.Contains(order, k) || strings.HasPrefix(k, setOf)) {
 			v[k] = strings.TrimSpace(value)
 		}
 	}
@@ -204,34 +260,74 @@ func (s *Server) Read(context.Context) (map[string]string, error) {
 		return nil, err
 	}
 	if byHand {
-		for _, k := range order {
+		for _, k := range paths(v) {
 			v[k] = "the rules were changed by hand"
 		}
 	}
 	return v, nil
 }
 
-// Write sets one setting: the rules are written anew, compiled, put in place in one step, and read by the server.
-func (s *Server) Write(ctx context.Context, path, value string) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
+// fits checks a value of a setting, and writes a list as lists are written.
+func (s *Server) fits(path string, value *string) error {
+	if who, ok := strings.CutPrefix(path, setOf); ok {
+		return s.fitsSet(who, value)
+	}
 	if !slices.Contains(order, path) {
 		return beside.Refuse("there is no setting %q", path)
 	}
 	if path == "from" || path == "to" {
-		list, err := beside.DomainList(value)
-		if err != nil {
+		list, err := beside.DomainList(*value, true)
+		*value = list
+		return err
+	}
+	i := slices.IndexFunc(dialect.Dials, func(d native.Dial) bool { return d.Path == path })
+	if *value == "" || !slices.Contains(dialect.Dials[i].Words, *value) {
+		return beside.Refuse("%s is one of %s, not %q", path, strings.Trim(fmt.Sprintf("%q", dialect.Dials[i].Words), "[]"), *value)
+	}
+	return nil
+}
+
+// fitsSet checks a set of values of one of our people: it says everything that sets say.
+func (s *Server) fitsSet(who string, value *string) error {
+	a, err := addr.Parse(who)
+	if err != nil || a.String() != who || len(s.Hosts) == 0 || a.Domain().String() != s.Hosts[0] {
+		return beside.Refuse("%q is nobody of %s", who, strings.Join(s.Hosts[:min(1, len(s.Hosts))], ""))
+	}
+	if *value == "" { // it is taken back
+		return nil
+	}
+	words, err := native.ParseCharter(*value)
+	if err != nil {
+		return beside.Refuse("%v", err)
+	}
+	for _, k := range []string{"calls", "presence", "from", "to"} {
+		w := words[k]
+		if err := s.fits(k, &w); err != nil {
 			return err
 		}
-		value = list
-	} else if i := slices.IndexFunc(dialect.Dials, func(d native.Dial) bool { return d.Path == path }); value == "" || !slices.Contains(dialect.Dials[i].Words, value) {
-		return beside.Refuse("%s is one of %s, not %q", path, strings.Trim(fmt.Sprintf("%q", dialect.Dials[i].Words), "[]"), value)
+		words[k] = w
+	}
+	if len(words) != 4 {
+		return beside.Refuse("a set says calls, presence, from and to, and nothing else: %q", *value)
+	}
+	*value = dialect.CharterText(words)
+	return nil
+}
+
+// Write sets one setting: the rules are written anew, compiled, put in place in one step, and read by the server.
+func (s *Server) Write(ctx context.Context, path, value string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if err := s.fits(path, &value); err != nil {
+		return err
 	}
 	v, _, err := s.read()
 	if err != nil {
 		return err
 	}
-	v[path] = value
+	if v[path] = value; value == "" {
+		delete(v, path)
+	}
 	if err := beside.ReplaceAfter(s.Rules, s.text(v), func(file string) error {
 		if s.Check == nil { // a file that does not compile would let everything through
 			return nil

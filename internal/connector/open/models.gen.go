@@ -199,6 +199,9 @@ type DomainList struct {
 	// But The word for all but those
 	But string `json:"but"`
 
+	// InSets Sets of values for people say it too, in entire
+	InSets bool `json:"in_sets,omitempty"`
+
 	// Keys What a partner must be opened for to stand on it, as chat.in
 	Keys []string `json:"keys"`
 
@@ -210,7 +213,10 @@ type DomainList struct {
 	Path    string `json:"path"`
 	Rule    string `json:"rule"`
 	Seconds int    `json:"seconds,omitempty"`
-	Title   string `json:"title"`
+
+	// Single It names addresses too, and takes names out again: !name is the contrary of what the list says, and outweighs it
+	Single bool   `json:"single,omitempty"`
+	Title  string `json:"title"`
 }
 
 // Field defines model for Field.

@@ -97,7 +97,7 @@ func (x *Description) Dialect() (*native.Dialect, error) {
 		d.Dials = append(d.Dials, y)
 	}
 	for _, l := range x.Lists {
-		d.Boards = append(d.Boards, native.Board{Path: l.Path, Title: l.Title, Rule: l.Rule, Keys: l.Keys, Opens: l.Opens, Only: l.Only, But: l.But, Span: span(l.Seconds)})
+		d.Boards = append(d.Boards, native.Board{Path: l.Path, Title: l.Title, Rule: l.Rule, Keys: l.Keys, Opens: l.Opens, Only: l.Only, But: l.But, Span: span(l.Seconds), Charter: l.InSets, Single: l.Single})
 	}
 	for _, a := range x.Asks {
 		d.Lives = append(d.Lives, native.Live{Path: a.Path, On: a.On, Unanswered: a.Unanswered, Refuses: a.Refuses, Rule: a.Rule, Title: a.Title, Opened: a.Opened})
@@ -174,7 +174,7 @@ func Describing(d *native.Dialect) (out Description) {
 		out.Settings = append(out.Settings, s)
 	}
 	for _, b := range d.Boards {
-		out.Lists = append(out.Lists, DomainList{Path: b.Path, Title: b.Title, Rule: b.Rule, Keys: b.Keys, Opens: b.Opens, Only: b.Only, But: b.But, Seconds: seconds(b.Span)})
+		out.Lists = append(out.Lists, DomainList{Path: b.Path, Title: b.Title, Rule: b.Rule, Keys: b.Keys, Opens: b.Opens, Only: b.Only, But: b.But, Seconds: seconds(b.Span), InSets: b.Charter, Single: b.Single})
 	}
 	for _, l := range d.Lives {
 		out.Asks = append(out.Asks, Asks{Path: l.Path, On: l.On, Unanswered: l.Unanswered, Refuses: l.Refuses, Rule: l.Rule, Title: l.Title, Opened: l.Opened})

@@ -234,6 +234,8 @@ func TestLoosensUnknown(t *testing.T) {
 			next.Standing = world.Active
 		case "Opened":
 			next.Opened[0] = world.OpenYes
+		case "Still":
+			next.Still = []catalogue.Key{0}
 		case "Rules":
 			r := catalogue.MustRule("chat.personal").Get()
 			next.Rules = []world.Setting{{Rule: r.ID, Value: r.Limit}}

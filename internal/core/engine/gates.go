@@ -232,6 +232,11 @@ func (a *asker) standing(o *outside) {
 	}
 }
 
+// stillFor reports whether a partner is let through for an action, whatever its standing.
+func (p *partnerRow) stillFor(ask *catalogue.Ask) bool {
+	return p.still&(1<<ask.Key) != 0 && (ask.Level == catalogue.ByRule || ask.Level == catalogue.Listed)
+}
+
 // openedNo asks whether the partner is closed by name for a key.
 func (a *asker) openedNo(o *outside, k catalogue.Key) {
 	if o.partner == none || a.s.pol.partners[o.partner].opened[k] != world.OpenNo {
@@ -318,7 +323,9 @@ func (a *asker) domain(ask *catalogue.Ask) {
 	if ask.Level == catalogue.BarsOnly {
 		return
 	}
-	a.standing(who)
+	if who.partner == none || !a.s.pol.partners[who.partner].stillFor(ask) {
+		a.standing(who)
+	}
 	a.openedNo(who, ask.Key)
 	for _, k := range ask.Also {
 		a.openedNo(who, k)

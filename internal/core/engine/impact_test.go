@@ -452,6 +452,7 @@ func TestImpact(t *testing.T) {
 		}
 		r := rand.New(rand.NewPCG(seed, 7))
 		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
+		stillIn(w)
 		for i := range w.Links {
 			w.Links[i].For = nil
 		}

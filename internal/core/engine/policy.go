@@ -74,6 +74,7 @@ type partnerRow struct {
 	exists   bool
 	standing world.Standing
 	opened   [catalogue.NumKeys]world.Opening
+	still    uint16 // bits of the keys for whose levels it is let through, whatever its standing
 	rules    uint32 // in policy.rows
 	alone    uint32 // in policy.rows: the effective values where no layer below the partner speaks
 }
@@ -172,6 +173,9 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		}, partnerRest{
 			endedAt: src.StandingSince,
 			source:  src,
+		}
+		for _, key := range src.Still {
+			pr.still |= 1 << key
 		}
 		var rules row
 		rules, rest.held = rowsOf(src.Rules)

@@ -69,19 +69,22 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 		alone := &pol.alone
 		var opened [catalogue.NumKeys]world.Opening
 		var rest *partnerRest
+		var pr *partnerRow
+		shut := false
 		if k != none {
-			pr := &pol.partners[k]
+			pr = &pol.partners[k]
 			rest = &pol.rest[k]
 			alone, opened = &pol.rows[pr.alone], pr.opened
 			p.words = wordsOf(&pol.rows[pr.rules], catalogue.AtPartner)
 			switch pr.standing {
 			case world.Suspended:
-				return
+				shut = true
 			case world.Ended:
 				turns(rest.endedAt)
-				if at >= rest.endedAt {
-					return
-				}
+				shut = at >= rest.endedAt
+			}
+			if shut && pr.still == 0 {
+				return
 			}
 		}
 		p.signIn, p.terms = alone[ruleSignIn], alone[ruleTerms] == required
@@ -89,6 +92,9 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 		for i := range masks.entries {
 			e := &masks.entries[i]
 			key := e.ask.Key
+			if shut && !pr.stillFor(e.ask) {
+				continue
+			}
 			no := opened[key] == world.OpenNo
 			for _, also := range e.ask.Also {
 				no = no || opened[also] == world.OpenNo

@@ -87,7 +87,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 			g.ask("rule", seen == "all" || seen == "shared" && shared)
 		}
 	case "directory.sign_up":
-		x.bars(g, s)
+		x.bars(g, s, "directory.in")
 		x.level(g, x.word("directory.invite_domains", own, at), s, "directory.in")
 		on("directory.guests", own)
 		on("directory.self_signup", own)
@@ -97,7 +97,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 		if service == "meetings" {
 			rule, key = "meetings.out", "meetings.out"
 		}
-		x.bars(g, &x.other)
+		x.bars(g, &x.other, key)
 		x.level(g, x.word(rule, x.about(&x.other), at), &x.other, key)
 		g.ask("grant", x.owner == x.me)
 	case "directory.invite":
@@ -109,7 +109,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 		if who == "G" {
 			x.bars(g, s)
 		}
-		x.bars(g, o)
+		x.bars(g, o, "directory.in")
 		for _, k := range keys {
 			if who == "G" {
 				x.notClosed(g, s, k)
@@ -147,14 +147,18 @@ func (x *slowQuestion) all(g *gates, who string) {
 			g.ask("grant", ok)
 		}
 	case "spaces.join":
-		x.bars(g, s)
+		x.bars(g, s, "spaces.in")
 		x.notClosed(g, s, "spaces.in")
 		parties(s)
 		x.level(g, x.word("spaces.join_in", own, at), s, "spaces.in")
 		x.stance(g, s, "spaces.in", "")
 		g.ask("grant", x.space.Kind == world.Course && x.space.Joinable)
 	case "spaces.enter", "spaces.edit_page", "spaces.see_members", "spaces.edit_task", "spaces.open_channel":
-		x.bars(g, s)
+		if who == "G" {
+			x.bars(g, s)
+		} else {
+			x.bars(g, s, "spaces.in")
+		}
 		x.notClosed(g, s, "spaces.in")
 		parties(s)
 		if who == "G" {
@@ -197,12 +201,16 @@ func (x *slowQuestion) all(g *gates, who string) {
 		case "chat.call_theirs":
 			rule, key, feature = "chat.federation", "chat.out", "voice"
 		}
-		x.bars(g, o)
+		x.bars(g, o, key)
 		x.level(g, x.word(rule, c, at), o, key)
 		x.stance(g, o, key, feature)
 	case "chat.read", "chat.post", "chat.attach", "chat.edit_own", "chat.delete_own", "chat.message", "chat.call", "chat.see_presence":
 		if x.kindOf == "channel" {
-			x.bars(g, s)
+			if who == "G" {
+				x.bars(g, s)
+			} else {
+				x.bars(g, s, "spaces.in")
+			}
 			x.notClosed(g, s, "spaces.in")
 			x.notClosed(g, s, "chat.in")
 			parties(s)
@@ -249,7 +257,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 			}
 			return
 		case "F":
-			x.bars(g, s)
+			x.bars(g, s, "chat.in")
 			x.level(g, x.word("chat.federation", own, at), s, "chat.in")
 			x.stance(g, s, "chat.in", map[string]string{"chat.message": "messages", "chat.call": "voice", "chat.see_presence": "presence"}[x.q.action])
 		case "P":
@@ -363,7 +371,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 			g.ask("grant", x.link.Item.ID == x.item.ID && x.link.Created != moment.Always && x.link.Created <= at && at < end && right >= need)
 			return
 		}
-		x.bars(g, s)
+		x.bars(g, s, "files.in")
 		x.notClosed(g, s, "files.in")
 		if !privateNamed {
 			x.level(g, x.word("files.domains", own, at), s, "files.in")
@@ -384,7 +392,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 		} else {
 			g.ask("grant", x.member(x.me))
 		}
-		x.bars(g, o)
+		x.bars(g, o, "files.in")
 		x.notClosed(g, o, "files.in")
 		if o.private {
 			atLeast("directory.personal", c, 1)
@@ -394,7 +402,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 		givenTo("files.given_to", o, c)
 	case "mail.forward":
 		o, c := &x.other, x.about(&x.other)
-		x.bars(g, o)
+		x.bars(g, o, "mail.out")
 		x.level(g, x.word("mail.forward", c, at), o, "mail.out")
 		keeps, by := !x.q.dropsCopy, catalogue.Value(2)
 		for _, f := range x.w.Forwarders {
@@ -412,7 +420,7 @@ func (x *slowQuestion) all(g *gates, who string) {
 		atLeast("mail.forward_set_by", c, by)
 		g.ask("grant", x.owner == x.me)
 	case "mail.see_busy", "mail.see_subject", "mail.see_details":
-		x.bars(g, s)
+		x.bars(g, s, "mail.in")
 		x.level(g, "listed", s, "mail.in")
 		atLeast("mail.calendar", own, map[string]catalogue.Value{"mail.see_busy": 1, "mail.see_subject": 2, "mail.see_details": 3}[x.q.action])
 	case "reports.share":

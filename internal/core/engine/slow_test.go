@@ -551,9 +551,16 @@ func (x *slowQuestion) record(g *gates, c where) {
 	}
 }
 
-func (x *slowQuestion) bars(g *gates, p *slowParty) {
+// bars asks whether somebody is barred and their partner active; level is the key of the level that is asked of them, for which
+// a partner may be let through whatever its standing.
+func (x *slowQuestion) bars(g *gates, p *slowParty, level ...string) {
 	g.ask("domain", !p.barred)
 	if p.partner != nil {
+		for _, name := range level {
+			if k, _ := catalogue.ParseKey(name); slices.Contains(p.partner.Still, k) {
+				return
+			}
+		}
 		stopped := p.partner.Standing == world.Suspended || p.partner.Standing == world.Ended && x.at >= p.partner.StandingSince
 		g.ask("domain", !stopped)
 	}

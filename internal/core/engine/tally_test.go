@@ -18,6 +18,7 @@ func TestTally(t *testing.T) {
 	homes := 0
 	for seed := uint64(2000); seed < 2072; seed++ {
 		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 200, Spaces: 9, Items: 60, Partners: 6, People: 6, Groups: 4, Meetings: 8, Links: 20, Exceptions: 20}, now))
+		stillIn(w)
 		if seed%3 == 0 {
 			someDates(rand.New(rand.NewPCG(seed, 17)), w)
 		} else {

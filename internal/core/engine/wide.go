@@ -209,7 +209,7 @@ func samePartner(a, b *Snapshot, k uint32) bool {
 		return false
 	}
 	x, y := &a.pol.partners[k], &b.pol.partners[k]
-	return x.exists == y.exists && x.standing == y.standing && x.opened == y.opened &&
+	return x.exists == y.exists && x.standing == y.standing && x.still == y.still && x.opened == y.opened &&
 		a.pol.rows[x.rules] == b.pol.rows[y.rules] && a.pol.rest[k].endedAt == b.pol.rest[k].endedAt && a.pol.rest[k].stance == b.pol.rest[k].stance
 }
 

@@ -2,6 +2,7 @@ package native
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -51,6 +52,11 @@ func (d *Dialect) charterSpan() time.Duration {
 			out = max(out, x.Span)
 		}
 	}
+	for i := range d.Boards {
+		if b := &d.Boards[i]; b.Charter {
+			out = max(out, b.Span)
+		}
+	}
 	return out
 }
 
@@ -61,6 +67,13 @@ func (d *Dialect) CharterText(words map[string]string) string {
 		if x := &d.Dials[i]; x.Charter {
 			if w, said := words[x.Path]; said {
 				out = append(out, x.Path+"="+w)
+			}
+		}
+	}
+	for i := range d.Boards {
+		if b := &d.Boards[i]; b.Charter {
+			if w, said := words[b.Path]; said {
+				out = append(out, b.Path+"="+w)
 			}
 		}
 	}
@@ -97,6 +110,11 @@ func (d *Dialect) Own(text string, general map[string]string) string {
 			out = append(out, x.Title+": "+words[x.Path])
 		}
 	}
+	for i := range d.Boards {
+		if b := &d.Boards[i]; b.Charter && words[b.Path] != "" && words[b.Path] != general[b.Path] {
+			out = append(out, b.Title+": "+words[b.Path])
+		}
+	}
 	if len(out) == 0 {
 		return "the same as everywhere"
 	}
@@ -112,6 +130,11 @@ func (d *Dialect) RulesBetween(path, was, becomes string) (out []string) {
 	b, _ := ParseCharter(becomes)
 	for i := range d.Dials {
 		if x := &d.Dials[i]; x.Charter && (was == "" && b[x.Path] != "" || becomes == "" && a[x.Path] != "" || a[x.Path] != b[x.Path]) {
+			out = append(out, x.Rule)
+		}
+	}
+	for i := range d.Boards {
+		if x := &d.Boards[i]; x.Charter && a[x.Path] != b[x.Path] && !slices.Contains(out, x.Rule) {
 			out = append(out, x.Rule)
 		}
 	}
@@ -144,7 +167,7 @@ func (m *Meant) heldApart(d *Dialect, x *Dial, e *world.Exception) bool {
 
 // tightened tightens a value by all that layers say of a rule and the system can hold in no set: a system with
 // one value for everybody may hold no looser one.
-func (m *Meant) tightened(d *Dialect, x *Dial, r *catalogue.Rule, v catalogue.Value) catalogue.Value {
+func (m *Meant) tightened(d *Dialect, x *Dial, b *Board, r *catalogue.Rule, v catalogue.Value) catalogue.Value {
 	said := func(list []world.Setting) {
 		for _, s := range list {
 			if s.Rule == r.ID && !s.Held {
@@ -159,7 +182,7 @@ func (m *Meant) tightened(d *Dialect, x *Dial, r *catalogue.Rule, v catalogue.Va
 		}
 	}
 	for i := range m.Policy.Exceptions {
-		if e := &m.Policy.Exceptions[i]; moment.Within(m.At, e.From, e.Until) && !m.heldApart(d, x, e) {
+		if e := &m.Policy.Exceptions[i]; moment.Within(m.At, e.From, e.Until) && !m.heldApart(d, x, e) && !m.apart(d, b, e) {
 			said(e.Rules)
 		}
 	}
@@ -185,7 +208,7 @@ func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) 
 		if of, ok := said(r, v); ok {
 			v, own = r.Scale.Tighter(of, limit), true
 		}
-		words[x.Path] = x.write(m.tightened(d, x, r, v))
+		words[x.Path] = x.write(m.tightened(d, x, nil, r, v))
 	}
 	if !own {
 		return ""
@@ -256,7 +279,7 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 			}
 			r, _ := catalogue.RuleByName(x.Rule)
 			limit, v := organisation(m.Policy, r)
-			general, some := x.write(m.tightened(d, x, r, v)), false
+			general, some := x.write(m.tightened(d, x, nil, r, v)), false
 			for _, kind := range []string{"space", "item"} {
 				for _, p := range by[id] {
 					own, ok := tightestOf(p.Rules, r)
@@ -272,9 +295,9 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 			if !some {
 				continue
 			}
-			v = m.tightened(d, x, r, r.Scale.Tighter(v, limit))
+			v = m.tightened(d, x, nil, r, r.Scale.Tighter(v, limit))
 			for i := range m.Policy.Partners {
-				if own, ok := tightestOf(m.Policy.Partners[i].Rules, r); ok && x.write(m.tightened(d, x, r, r.Scale.Tighter(own, limit))) == general {
+				if own, ok := tightestOf(m.Policy.Partners[i].Rules, r); ok && x.write(m.tightened(d, x, nil, r, r.Scale.Tighter(own, limit))) == general {
 					v = r.Scale.Tighter(v, own)
 				}
 			}
@@ -290,30 +313,37 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 // peopleCharters are the sets of people of ours who have exceptions towards everybody. A person's own come
 // before those of their groups.
 func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
-	own, group := map[string][]world.Setting{}, map[string][]world.Setting{} // by address
+	own, group := map[string][]world.Setting{}, map[string][]world.Setting{}          // by address
+	lists, groups := map[string][]*world.Exception{}, map[string][]*world.Exception{} // those that lists may carry
+	boards := slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Charter })
 	for i := range m.Policy.Exceptions {
 		e := &m.Policy.Exceptions[i]
-		if !moment.Within(m.At, e.From, e.Until) || len(e.Parties) > 0 {
+		if !moment.Within(m.At, e.From, e.Until) || len(e.Parties) > 0 && !boards {
 			continue
 		}
-		for _, id := range e.People {
-			if a := m.People.AddressOf(id); a != "" {
-				own[a] = append(own[a], e.Rules...)
+		give := func(id string, to map[string][]world.Setting, lists map[string][]*world.Exception) {
+			a := m.People.AddressOf(id)
+			if a == "" {
+				return
 			}
+			if lists[a] = append(lists[a], e); len(e.Parties) == 0 {
+				to[a] = append(to[a], e.Rules...)
+			}
+		}
+		for _, id := range e.People {
+			give(id, own, lists)
 		}
 		for _, g := range e.Groups {
 			for _, id := range m.People.PeopleIn(g) {
-				if a := m.People.AddressOf(id); a != "" {
-					group[a] = append(group[a], e.Rules...)
-				}
+				give(id, group, groups)
 			}
 		}
 	}
 	var all []string
-	for a := range own {
+	for a := range lists {
 		all = append(all, a)
 	}
-	for a := range group {
+	for a := range groups {
 		all = append(all, a)
 	}
 	slices.Sort(all)
@@ -325,11 +355,45 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 			}
 			return tightestOf(group[a], r)
 		})
+		text, general := d.withLists(m, text, general, lists[a], groups[a])
 		if text != "" && (text != general || len(d.Sets) > 1) { // beside no other set, one that says the same does nothing
 			out = append(out, Setting{charterPrefix + ofPerson + a, text})
 		}
 	}
 	return
+}
+
+// withLists adds the lists of a person to their set: it is then in entire, and so is the general one beside it.
+func (d *Dialect) withLists(m *Meant, text, general string, own, group []*world.Exception) (set, all string) {
+	some := text != ""
+	words, rest := map[string]string{}, map[string]string{}
+	for i := range d.Boards {
+		b := &d.Boards[i]
+		if !b.Charter {
+			continue
+		}
+		r, _ := catalogue.RuleByName(b.Rule)
+		_, level := organisation(m.Policy, r)
+		rest[b.Path] = b.write(m.tightened(d, nil, b, r, level), m)
+		words[b.Path] = rest[b.Path]
+		if own, ok := d.personal(m, b, own, group); ok {
+			words[b.Path], some = own, true
+		}
+	}
+	if len(words) == 0 || !some {
+		return text, general
+	}
+	join := func(text string, lists map[string]string) string {
+		dials := d.CharterText(lists)
+		if text == "" {
+			return dials
+		}
+		return text + "; " + dials
+	}
+	if text == "" {
+		text = general
+	}
+	return join(text, words), join(general, rest)
 }
 
 // readCharters says what the sets of a reading mean.
@@ -364,6 +428,22 @@ func (d *Dialect) readCharters(read map[string]string, f *Found) {
 			set[r.ID] = Range{least, most}
 		}
 		f.Charters[of] = set
+		for i := range d.Boards {
+			b := &d.Boards[i]
+			if !b.Charter || scopeOf(path) != ToPeople {
+				continue
+			}
+			mode, names, err := ParseBoard(words[b.Path])
+			if err != nil || mode != b.Only && mode != b.But {
+				f.Unread = append(f.Unread, Unread{path, b.Rule, fmt.Sprintf("%q is no list for %s", words[b.Path], b.Path)})
+				continue
+			}
+			if f.Personal == nil {
+				f.Personal = map[string][]FoundBoard{}
+			}
+			who := strings.TrimPrefix(of, ofPerson)
+			f.Personal[who] = append(f.Personal[who], FoundBoard{b, mode == b.But, names})
+		}
 	}
 }
 
@@ -430,7 +510,7 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 		if n == nil {
 			break
 		}
-		if id, ok := n.Person(strings.TrimPrefix(of, ofPerson)); ok {
+		if id, ok := n.Person(strings.TrimPrefix(of, ofPerson)); ok && len(f.Charters[of]) > 0 {
 			w.Exceptions = append(w.Exceptions, world.Exception{
 				ID: "found-" + id, People: []string{id}, Rules: settingsOf(f.Charters[of], most), From: moment.Always, Until: moment.Never, Reason: "as it was found",
 			})
@@ -449,6 +529,8 @@ func (f *Found) Spaces(n Names, most bool) map[string][]world.Setting {
 	}
 	return out
 }
+
+func sortedKeysOf[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
 func sortedOf(m map[string]map[catalogue.RuleID]Range, prefix string) (out []string) {
 	for of := range m {
@@ -492,7 +574,7 @@ func (d *Dialect) turnCharter(was, becomes string) Turn {
 	if errA != nil || errB != nil {
 		return Unclear
 	}
-	loosens, tightens := false, false
+	var turns []Turn
 	for i := range d.Dials {
 		x := &d.Dials[i]
 		if !x.Charter {
@@ -506,7 +588,20 @@ func (d *Dialect) turnCharter(was, becomes string) Turn {
 		if wasSaid != isSaid { // the general value stands on one side
 			return Both
 		}
-		switch d.Turn(x.Path, was, is) {
+		turns = append(turns, d.Turn(x.Path, was, is))
+	}
+	for i := range d.Boards {
+		x := &d.Boards[i]
+		if was, is := a[x.Path], b[x.Path]; x.Charter && was != is {
+			if was == "" || is == "" { // the general list stands on one side
+				return Both
+			}
+			turns = append(turns, d.Turn(x.Path, was, is))
+		}
+	}
+	loosens, tightens := false, false
+	for _, turn := range turns {
+		switch turn {
 		case Loosens:
 			loosens = true
 		case Tightens:

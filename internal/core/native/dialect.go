@@ -56,6 +56,11 @@ type Board struct {
 	Only  string   // the system's word for those alone
 	But   string   // the system's word for all but those
 	Span  time.Duration
+	// Charter marks a list that sets of values for people of ours say too, in entire.
+	Charter bool
+	// Single marks a list that names addresses too, and takes names out again: !name is the contrary of what the list
+	// says, and outweighs it.
+	Single bool
 }
 
 // Live is a switch with which a system asks us while it acts, for each mailbox and address: then the answer
@@ -252,7 +257,12 @@ func (d *Dialect) Describe() (out []Line) {
 				}
 				l := Line{Rule: r.Name, Layer: "partner", Part: "opening", Path: b.Path, Fidelity: Exact, Span: b.Span}
 				if len(b.Keys) > 1 {
-					l.Fidelity, l.Says = Tighter, "A partner stands on the list only where it is open for "+strings.Join(b.Keys, " and ")+"."
+					l.Fidelity, l.Says = Tighter, "A partner stands on the list only where it is open for "+strings.Join(b.Keys, " and ")+". "
+				}
+				if b.Single {
+					l.Says += "Bars of domains and of single addresses are written into it."
+				} else {
+					l.Says += "Bars of domains are written into it; who is barred by address alone comes in there with their domain."
 				}
 				out = append(out, l)
 			}
@@ -266,8 +276,12 @@ func (d *Dialect) Describe() (out []Line) {
 			continue
 		}
 		for _, layer := range r.Layers.Names() {
-			if d.chartered(r.Name) && d.gives(Scope(layer)) {
-				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Fidelity: Exact, Path: charterPrefix + "…", Says: setSays[Scope(layer)]})
+			if d.chartered(r.Name) && d.gives(Scope(layer)) || Scope(layer) == ToPeople && d.gives(ToPeople) && d.listedApart(r.Name) {
+				says := setSays[Scope(layer)]
+				if Scope(layer) == ToPeople && d.listedApart(r.Name) {
+					says = "Whoever has an exception has lists of their own there, towards single partners, domains and addresses too."
+				}
+				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Fidelity: Exact, Path: charterPrefix + "…", Says: says})
 				continue
 			}
 			out = append(out, Line{
@@ -332,6 +346,11 @@ func (d *Dialect) Setting(path string) (span time.Duration, title string, known 
 // chartered reports whether sets of values for somebody say a rule.
 func (d *Dialect) chartered(rule string) bool {
 	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Charter && x.Rule == rule })
+}
+
+// listedApart reports whether sets of values for people say a list that carries a rule.
+func (d *Dialect) listedApart(rule string) bool {
+	return slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Charter && b.Rule == rule })
 }
 
 // ByHand reports whether a setting is changed by a person alone.

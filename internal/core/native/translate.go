@@ -60,7 +60,7 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 		r, _ := catalogue.RuleByName(x.Rule)
 		v, general := organisation(m.Policy, r)
 		if !x.Ceiling {
-			v = m.tightened(d, x, r, general)
+			v = m.tightened(d, x, nil, r, general)
 		}
 		out = append(out, Setting{x.Path, x.write(v)})
 	}
@@ -70,7 +70,7 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 		level := listed
 		if !b.Opens {
 			_, level = organisation(m.Policy, r)
-			level = m.tightened(d, nil, r, level)
+			level = m.tightened(d, nil, b, r, level)
 		}
 		out = append(out, Setting{b.Path, b.write(level, m)})
 	}
@@ -105,19 +105,23 @@ const (
 
 func (b *Board) write(level catalogue.Value, m *Meant) string {
 	var domains []string
-	add := func(e world.Entry) {
-		domains = append(domains, e.Domain.String())
-		if e.Subdomains {
-			domains = append(domains, "*."+e.Domain.String())
-		}
-	}
+	add := func(e world.Entry) { domains = append(domains, entryNames(e)...) }
 	mode := b.Only
 	switch level {
 	case listed:
 		for i := range m.Policy.Partners {
 			if p := &m.Policy.Partners[i]; b.opened(p) == world.OpenYes && m.active(p) {
 				for _, e := range p.Domains {
-					add(e)
+					domains = append(domains, b.unbarred(e, m)...)
+				}
+			}
+		}
+		for i := range m.Policy.Barred { // of what the list takes along
+			if x := &m.Policy.Barred[i]; b.Single {
+				for _, name := range barNames(x) {
+					if slices.ContainsFunc(domains, func(d string) bool { return covers(d, name) }) {
+						domains = append(domains, not+name)
+					}
 				}
 			}
 		}
@@ -131,12 +135,37 @@ func (b *Board) write(level catalogue.Value, m *Meant) string {
 			}
 		}
 		for i := range m.Policy.Barred {
-			if x := &m.Policy.Barred[i]; x.Address.IsZero() {
-				add(x.Entry)
+			if x := &m.Policy.Barred[i]; x.Address.IsZero() || b.Single {
+				domains = append(domains, barNames(x)...)
 			}
 		}
 	}
 	return boardText(mode, domains)
+}
+
+// not marks a name that is taken out of a list again.
+const not = "!"
+
+func isOut(name string) bool { return strings.HasPrefix(name, not) }
+
+func barNames(x *world.Bar) []string {
+	if !x.Address.IsZero() {
+		return []string{x.Address.String()}
+	}
+	return entryNames(x.Entry)
+}
+
+// unbarred are the names of a partner's entry as far as a list of those alone can hold them: not what is barred, and nothing
+// below it where something there is.
+func (b *Board) unbarred(e world.Entry, m *Meant) (out []string) {
+	for _, name := range entryNames(e) {
+		if !slices.ContainsFunc(m.Policy.Barred, func(x world.Bar) bool {
+			return x.Address.IsZero() && slices.ContainsFunc(barNames(&x), func(bar string) bool { return covers(bar, name) || !b.Single && covers(name, bar) })
+		}) {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 func (m *Meant) active(p *world.Partner) bool {
@@ -201,6 +230,7 @@ type Found struct {
 	Values   map[catalogue.RuleID]Range            // where no place says anything; for everybody
 	Limits   map[catalogue.RuleID]Range
 	Boards   []FoundBoard
+	Personal map[string][]FoundBoard // of people of ours, by address
 	Unread   []Unread
 }
 
@@ -297,23 +327,36 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 		set(r, limit, pick(v))
 	}
 	w.Partners = slices.Clone(policy.Partners)
+	for i := range w.Partners {
+		f.stillIn(&w.Partners[i], most)
+	}
+	levels := map[string][]catalogue.Value{} // of each rule, by its lists
+	for i := range f.Boards {
+		if b := &f.Boards[i]; !b.Board.Opens {
+			levels[b.Board.Rule] = append(levels[b.Board.Rule], b.level())
+		}
+	}
 	for i := range f.Boards {
 		b := &f.Boards[i]
-		r, _ := catalogue.RuleByName(b.Board.Rule)
-		level := anyone
-		if !b.But {
-			if level = listed; len(b.Domains) == 0 {
-				level = closed
-			}
-		}
 		if b.Board.Opens {
-			level = listed
-		} else {
-			set(r, anyone, level)
-		}
-		for k := range w.Partners {
-			if level != closed { // who is refused by the level needs no opening taken away
+			for k := range w.Partners {
 				b.open(&w.Partners[k], most)
+			}
+			continue
+		}
+		r, _ := catalogue.RuleByName(b.Board.Rule)
+		all := levels[b.Board.Rule]
+		level, mixed := slices.Max(all), slices.Min(all) != slices.Max(all)
+		if mixed && !most { // of several directions in which all but some, and some alone are let through
+			level = min(level, listed)
+		}
+		set(r, anyone, level)
+		for k := range w.Partners {
+			if p := &w.Partners[k]; level != closed { // who is refused by the level needs no opening taken away
+				b.open(p, most)
+				if mixed && level == anyone && !b.But && !b.lets(p, most) {
+					b.shut(p)
+				}
 			}
 		}
 	}
@@ -331,7 +374,50 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 		}
 	}
 	f.overlayCharters(&w, most, n)
+	if n != nil {
+		f.overlayPeople(&w, most, n)
+	}
 	return &w
+}
+
+// level is what a list comes to for whom nobody named.
+func (b *FoundBoard) level() catalogue.Value {
+	switch {
+	case b.But:
+		return anyone
+	case len(b.Domains) == 0:
+		return closed
+	}
+	return listed
+}
+
+// shut closes a partner for what a list is asked for.
+func (b *FoundBoard) shut(p *world.Partner) {
+	for _, name := range b.Board.Keys {
+		k, _ := catalogue.ParseKey(name)
+		p.Opened[k] = world.OpenNo
+	}
+}
+
+// stillIn notes for what a partner that is suspended or has ended is let through all the same.
+func (f *Found) stillIn(p *world.Partner, most bool) {
+	p.Still = nil
+	for i := range f.Boards {
+		b := &f.Boards[i]
+		in := b.lets(p, most)
+		if most && !in {
+			for _, list := range f.Personal {
+				in = in || slices.ContainsFunc(list, func(x FoundBoard) bool { return x.Board.Path == b.Board.Path && x.letsSome(p) })
+			}
+		}
+		if !in {
+			continue
+		}
+		for _, name := range b.Board.Keys {
+			k, _ := catalogue.ParseKey(name)
+			p.Still = append(p.Still, k)
+		}
+	}
 }
 
 // open gives a partner the openings that a list means.
@@ -371,6 +457,8 @@ func (b *FoundBoard) has(e world.Entry) bool {
 	for _, d := range b.Domains {
 		top, wide := strings.CutPrefix(d, "*.")
 		switch {
+		case d == not+name: // it is taken out again
+			return false
 		case !wide:
 			plain = plain || d == name
 		case strings.HasSuffix(name, "."+top):
@@ -445,12 +533,16 @@ func (d *Dialect) Turn(path, was, becomes string) Turn {
 		if err0 != nil || err1 != nil || !known(m0) || !known(m1) {
 			return Unclear
 		}
-		gone := slices.ContainsFunc(l0, func(x string) bool { return !slices.Contains(l1, x) })
-		come := slices.ContainsFunc(l1, func(x string) bool { return !slices.Contains(l0, x) })
+		missing := func(of, in []string, out bool) bool { // those named, or taken out again
+			return slices.ContainsFunc(of, func(x string) bool { return strings.HasPrefix(x, not) == out && !slices.Contains(in, x) })
+		}
+		come, gone := missing(l1, l0, false) || missing(l0, l1, true), missing(l0, l1, false) || missing(l1, l0, true)
 		loosens, tightens := come, gone // of a list of those alone
 		switch {
 		case m0 == b.But && m1 == b.But:
 			loosens, tightens = gone, come
+		case m0 != m1 && (slices.ContainsFunc(l0, isOut) || slices.ContainsFunc(l1, isOut)):
+			return Both
 		case m0 == b.Only && m1 == b.But:
 			loosens, tightens = true, slices.ContainsFunc(l1, func(x string) bool { return slices.Contains(l0, x) })
 		case m0 == b.But && m1 == b.Only:

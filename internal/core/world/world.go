@@ -224,8 +224,11 @@ type Partner struct {
 	// (email_verified, OpenID Connect Core §5.1).
 	SignInUnverified bool
 	Opened           [catalogue.NumKeys]Opening
-	Rules            []Setting
-	Stance           []Stance
+	// Still are keys for whose levels it is let through though it is suspended or has ended: as it was found in a system.
+	// It is never kept.
+	Still  []catalogue.Key
+	Rules  []Setting
+	Stance []Stance
 }
 
 // Letter is a request to a partner's administrator to admit something, and what
