@@ -194,8 +194,14 @@ func directory(serve serving) *cobra.Command {
 
 func forwards(serve serving) *cobra.Command {
 	var x mailforward.Config
+	var reload string
 	c := &cobra.Command{Use: "mail", Short: "Beside a mail server that asks before a letter goes on (Postfix and Dovecot)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		return serve(c.Context(), &mailforward.Server{Config: x})
+		x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
+		s := &mailforward.Server{Config: x}
+		if err := s.Begin(); err != nil {
+			return err
+		}
+		return serve(c.Context(), s)
 	}}
 	f := c.Flags()
 	f.StringVar(&x.Main, "main", "/etc/postfix/main.cf", "Postfix's main.cf")
@@ -203,6 +209,10 @@ func forwards(serve serving) *cobra.Command {
 	f.StringVar(&x.Own, "own", "", "the folder of people's own scripts")
 	f.StringVar(&x.Before, "before", "", "the folder of those of administrators")
 	f.StringVar(&x.Submission, "submission", "", "host and port of the listener that asks")
+	f.StringVar(&x.Aliases, "aliases", "", "the file of administrators' aliases; without it their forwards are scripts, too")
+	f.StringVar(&x.Transport, "onward", "/etc/postfix/onward", "the file that says where aliases go on to")
+	f.StringVar(&x.Onward, "out", "smtp:", "how mail goes out, as smtp: or smtp:[mx.ours.example]")
+	f.StringVar(&reload, "reload", "postfix reload", "the command that makes the server read both again")
 	return required(c, "own", "before", "submission")
 }
 

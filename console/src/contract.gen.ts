@@ -1923,7 +1923,7 @@ export interface components {
         /** @description What a system keeps of one kind of our inventory */
         SystemKind: {
             /** @enum {string} */
-            kind: "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
+            kind: "group" | "person" | "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
             /** @description What the system calls them */
             name: string;
             title: string;
@@ -1946,7 +1946,7 @@ export interface components {
             /** @enum {string} */
             do: "take_over" | "end_there" | "put_back" | "take_in" | "accept" | "again" | "release" | "empty";
             /** @enum {string} */
-            kind?: "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
+            kind?: "group" | "person" | "space" | "guest" | "grant" | "link" | "forwarder" | "meeting";
             keys?: string[];
             /** @description Every record that it fits, instead of keys */
             all?: boolean;

@@ -1112,9 +1112,11 @@ func (e RecordDecisionDo) Valid() bool {
 const (
 	RecordDecisionKindForwarder RecordDecisionKind = "forwarder"
 	RecordDecisionKindGrant     RecordDecisionKind = "grant"
+	RecordDecisionKindGroup     RecordDecisionKind = "group"
 	RecordDecisionKindGuest     RecordDecisionKind = "guest"
 	RecordDecisionKindLink      RecordDecisionKind = "link"
 	RecordDecisionKindMeeting   RecordDecisionKind = "meeting"
+	RecordDecisionKindPerson    RecordDecisionKind = "person"
 	RecordDecisionKindSpace     RecordDecisionKind = "space"
 )
 
@@ -1125,11 +1127,15 @@ func (e RecordDecisionKind) Valid() bool {
 		return true
 	case RecordDecisionKindGrant:
 		return true
+	case RecordDecisionKindGroup:
+		return true
 	case RecordDecisionKindGuest:
 		return true
 	case RecordDecisionKindLink:
 		return true
 	case RecordDecisionKindMeeting:
+		return true
+	case RecordDecisionKindPerson:
 		return true
 	case RecordDecisionKindSpace:
 		return true
@@ -1487,9 +1493,11 @@ func (e SystemChangePutBack) Valid() bool {
 const (
 	SystemKindKindForwarder SystemKindKind = "forwarder"
 	SystemKindKindGrant     SystemKindKind = "grant"
+	SystemKindKindGroup     SystemKindKind = "group"
 	SystemKindKindGuest     SystemKindKind = "guest"
 	SystemKindKindLink      SystemKindKind = "link"
 	SystemKindKindMeeting   SystemKindKind = "meeting"
+	SystemKindKindPerson    SystemKindKind = "person"
 	SystemKindKindSpace     SystemKindKind = "space"
 )
 
@@ -1500,11 +1508,15 @@ func (e SystemKindKind) Valid() bool {
 		return true
 	case SystemKindKindGrant:
 		return true
+	case SystemKindKindGroup:
+		return true
 	case SystemKindKindGuest:
 		return true
 	case SystemKindKindLink:
 		return true
 	case SystemKindKindMeeting:
+		return true
+	case SystemKindKindPerson:
 		return true
 	case SystemKindKindSpace:
 		return true

@@ -19,6 +19,7 @@ import (
 	"wexillum.example/internal/beside"
 	"wexillum.example/internal/beside/videorooms"
 	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/mailpolicy"
 	"wexillum.example/internal/servers"
@@ -299,6 +300,26 @@ func TestRealServers(t *testing.T) {
 			t.Errorf("%.2fx an empty policy service", ratio)
 		}
 	}
+
+	// The directory becomes the source of people: who is added there by its own tools is known here, and who goes there has left.
+	r.must("system", "set", "directory", "--source", "person", "--source", "group", "--why", "people are kept there")
+	const diver = "nia.fathom@brackwater.example"
+	for _, x := range []struct {
+		kind string
+		f    map[string]string
+	}{{"groups", map[string]string{"group": "divers", "name": "Divers"}}, {"people", map[string]string{"mail": diver, "name": "Nia Fathom", "groups": "divers"}}} {
+		_, err := s.Directory.Beside.Put(t.Context(), x.kind, "", x.f)
+		check(t, err)
+	}
+	nia, err := addr.Parse(diver)
+	check(t, err)
+	person := func() string { r.must("system", "read", "directory"); return r.svc.State().PersonAt(nia) }
+	counts("directory: somebody new", time.Now(), func() bool { return person() != "" })
+	if p, err := r.svc.Person(t.Context(), person()); err != nil || p.Name != "Nia Fathom" || !slices.Equal(p.Groups, []string{"divers"}) {
+		t.Errorf("%+v %v", p, err)
+	}
+	check(t, s.Directory.Beside.Drop(t.Context(), "people", diver))
+	counts("directory: somebody who left", time.Now(), func() bool { return r.svc.State().LeftAt(person()) != 0 })
 
 	// Somebody opens the chat by the server's own file: it is found as drift, and put back.
 	r.settled("chat")

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"strings"
+	"syscall"
 
 	"wexillum.example/internal/beside/mailforward"
 )
@@ -31,7 +32,11 @@ disable_dns_lookups = yes
 virtual_mailbox_domains = %[2]s
 virtual_mailbox_maps = static:all
 virtual_transport = lmtp:inet:127.0.0.1:%[3]d
+# what an alias sends on goes where the table says, and what tells its sender goes to them
 default_transport = smtp:[127.0.0.1]:%[4]d
+transport_maps = regexp:%[1]s/postfix/onward
+sender_dependent_default_transport_maps = regexp:%[1]s/postfix/onward.senders
+virtual_alias_maps = texthash:%[1]s/postfix/aliases
 maillog_file_prefixes = %[1]s
 maillog_file = %[1]s/maillog
 smtpd_policy_service_default_action = 451 4.3.5 nobody answers whether this may go on
@@ -45,9 +50,15 @@ smtpd_policy_service_retry_delay = 1s
 127.0.0.1:%[6]d inet n - n - - smtpd
   -o smtpd_relay_restrictions=check_policy_service,inet:127.0.0.1:%[7]d,permit_mynetworks,reject
   -o syslog_name=onward
+  -o content_filter=smtp:[127.0.0.1]:%[4]d
+  -o rewrite_service_name=onwardrewrite
+  -o receive_override_options=no_address_mappings
 cleanup unix n - n - 0 cleanup
 qmgr unix n - n 300 1 qmgr
 rewrite unix - - n - - trivial-rewrite
+onwardrewrite unix - - n - - trivial-rewrite
+  -o transport_maps=
+  -o sender_dependent_default_transport_maps=
 bounce unix - - n - 0 bounce
 defer unix - - n - 0 bounce
 trace unix - - n - 0 bounce
@@ -189,12 +200,19 @@ func (r *Root) Mail(ctx context.Context, domain string, out, policy int) (*Mail,
 	if err != nil {
 		return nil, err
 	}
+	beside := &mailforward.Server{Config: mailforward.Config{
+		Main: r.Path(in, "postfix/main.cf"), Master: r.Path(in, "postfix/master.cf"), Own: r.Path(in, "own"), Before: r.Path(in, "before"), Submission: fmt.Sprintf("127.0.0.1:%d", ports[1]),
+		Aliases: r.Path(in, "postfix/aliases"), Transport: r.Path(in, "postfix/onward"), Onward: fmt.Sprintf("smtp:[127.0.0.1]:%d", out),
+	}}
+	if err := beside.Begin(); err != nil {
+		dove.Stop()
+		return nil, err
+	}
 	post, err := r.Start(ctx, in, ports[:2], r.Command(ctx, 0, "/usr/lib/postfix/sbin/master", "-d", "-c", in+"/postfix"))
 	if err != nil {
 		dove.Stop()
 		return nil, err
 	}
-	return &Mail{post, dove, &mailforward.Server{Config: mailforward.Config{
-		Main: r.Path(in, "postfix/main.cf"), Master: r.Path(in, "postfix/master.cf"), Own: r.Path(in, "own"), Before: r.Path(in, "before"), Submission: fmt.Sprintf("127.0.0.1:%d", ports[1]),
-	}}, fmt.Sprintf("127.0.0.1:%d", ports[0]), r.Path(in)}, nil
+	beside.Reload = func(context.Context) error { return post.Signal(syscall.SIGHUP) }
+	return &Mail{post, dove, beside, fmt.Sprintf("127.0.0.1:%d", ports[0]), r.Path(in)}, nil
 }

@@ -71,6 +71,9 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		} else if len(touched) > 0 {
 			err = s.compareSome(ctx, x, touched, work.Listed)
 		}
+		if err == nil && !many && slices.ContainsFunc(touched, func(k [2]string) bool { return k[0] == "group" }) { // guests say in which they are
+			err = s.compareRecords(ctx, x, work.Listed, "guest")
+		}
 		if err == nil && looked.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
 			err = s.compareRecords(ctx, x, work.Listed, "link")
 		}
@@ -386,7 +389,7 @@ func (s *Service) flowIn(ctx context.Context, x *System, h *native.Holding, n *s
 		if err != nil || t == nil || unread != "" || f.Accepted > now {
 			return err
 		}
-		if who, ok := n.Person(by); ok {
+		if who, ok := n.Person(by); ok || h.Kind == "person" || h.Kind == "group" { // whoever keeps a directory adds people
 			list = append(list, arrived{kind: h.Kind, native: f.Native, t: t, by: who})
 		}
 		return nil
@@ -405,7 +408,7 @@ func (s *Service) flowIn(ctx context.Context, x *System, h *native.Holding, n *s
 			return err
 		}
 		if c.Drift.Found == nil {
-			if h.Kind == "space" { // what hangs on a space is not ended because it is gone there
+			if h.Kind == "space" || h.Kind == "group" { // what hangs on it is not ended because it is gone there
 				return nil
 			}
 			gone++
@@ -518,6 +521,49 @@ func (s *Service) ourEntry(st *State, t *store.Tx, a *arrived) (*world.World, st
 		from = m
 	}
 	switch a.kind {
+	case "person":
+		who, err := addr.Parse(a.t["address"])
+		if err != nil || !ours(st.Policy(), who) {
+			return nil, a.key, nil
+		}
+		p := world.Person{ID: a.key}
+		if a.key == "" {
+			p.ID = free("person", who.Local())
+		} else if doc, err := t.Record("person", a.key); err != nil || doc == nil {
+			return nil, a.key, err
+		} else if p, err = worldfile.PersonOf(doc); err != nil {
+			return nil, a.key, err
+		}
+		p.Address, p.Left = who, 0
+		if _, said := a.t["name"]; said && a.t["name"] != "" {
+			p.Name = a.t["name"]
+		}
+		p.Name = cmp.Or(p.Name, who.Local())
+		if groups, said := a.t["groups"]; said {
+			p.Groups = nil
+			for _, g := range strings.Fields(groups) {
+				if st.Has("group", g) {
+					p.Groups = append(p.Groups, g)
+				}
+			}
+		}
+		w.People = []world.Person{p}
+		return w, p.ID, nil
+	case "group":
+		if !worldfile.ValidID(a.t["id"]) {
+			return nil, a.key, nil
+		}
+		g := world.Group{ID: a.t["id"]}
+		if doc, err := t.Record("group", g.ID); err != nil {
+			return nil, a.key, err
+		} else if doc != nil {
+			if g, err = worldfile.GroupOf(doc); err != nil {
+				return nil, a.key, err
+			}
+		}
+		g.Name = cmp.Or(a.t["name"], g.ID)
+		w.Groups = []world.Group{g}
+		return w, g.ID, nil
 	case "space":
 		sp := world.Space{ID: a.key, Name: a.t["name"]}
 		if a.key != "" {
@@ -598,7 +644,19 @@ func (s *Service) endHere(_ *State, t *store.Tx, a *arrived) error {
 	switch a.kind {
 	case "grant":
 		return s.endGrants(t, a.key)
-	case "forwarder", "space", "meeting":
+	case "person": // they are gone there: they have left
+		doc, err := t.Record("person", a.key)
+		if err != nil || doc == nil {
+			return err
+		}
+		p, err := worldfile.PersonOf(doc)
+		if err != nil || p.Left != 0 {
+			return err
+		}
+		p.Left = s.Now()
+		_, err = t.PutRecord("person", a.key, worldfile.PersonDoc(&p))
+		return err
+	case "forwarder", "space", "meeting", "group":
 		_, err := t.EndRecord(a.kind, a.key)
 		return err
 	}

@@ -158,9 +158,26 @@ func (s *Service) allMeant(ctx context.Context, st *State, x *System, kind strin
 			}
 			return fn(id, native.SpaceThing(&sp, st.addressOfPerson))
 		})
+	case "person":
+		return s.store.Records(ctx, "person", "", func(id string, doc []byte) error {
+			p, err := worldfile.PersonOf(doc)
+			if t := native.PersonThing(&p, at); err == nil && t != nil {
+				return fn(id, t)
+			}
+			return err
+		})
+	case "group":
+		return s.store.Records(ctx, "group", "", func(id string, doc []byte) error {
+			g, err := worldfile.GroupOf(doc)
+			if err != nil {
+				return err
+			}
+			return fn(id, native.GroupThing(&g))
+		})
 	case "guest":
 		return s.store.EachGuest(ctx, func(g *world.Guest) error {
-			if t := native.GuestThing(g, st.addressOfPerson); t != nil {
+			_, groups := st.Named(g.Address)
+			if t := native.GuestThing(g, groups, st.addressOfPerson); t != nil {
 				return fn(g.Address.String(), t)
 			}
 			return nil
@@ -221,7 +238,8 @@ func (s *Service) oneMeant(ctx context.Context, st *State, x *System, kind, key 
 		if err != nil || g == nil {
 			return nil, err
 		}
-		return native.GuestThing(g, st.addressOfPerson), nil
+		_, groups := st.Named(g.Address)
+		return native.GuestThing(g, groups, st.addressOfPerson), nil
 	case "grant":
 		party, _, _ := cutLast(key, " ")
 		list, err := s.store.Grants(ctx, party)
@@ -240,6 +258,12 @@ func (s *Service) oneMeant(ctx context.Context, st *State, x *System, kind, key 
 		return native.SpaceThing(&sp, st.addressOfPerson), err
 	case "link":
 		return s.meantLink(st, x, doc, at)
+	case "person":
+		p, err := worldfile.PersonOf(doc)
+		return native.PersonThing(&p, at), err
+	case "group":
+		g, err := worldfile.GroupOf(doc)
+		return native.GroupThing(&g), err
 	case "meeting":
 		m, err := worldfile.MeetingOf(doc)
 		return native.MeetingThing(&m, st.addressOfPerson), err

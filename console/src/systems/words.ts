@@ -57,6 +57,8 @@ export type KeptKind = SystemView['kinds'][number]['kind']
 
 /** What the kinds of inventory are called. */
 export const kindWords: Record<KeptKind, { title: string; one: string; many: string }> = {
+  group: { title: 'Groups', one: 'group', many: 'groups' },
+  person: { title: 'People of ours', one: 'person', many: 'people' },
   space: { title: 'Spaces', one: 'space', many: 'spaces' },
   guest: { title: 'Guests', one: 'guest', many: 'guests' },
   grant: { title: 'Roles that were given', one: 'role', many: 'roles' },

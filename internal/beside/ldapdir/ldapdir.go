@@ -9,6 +9,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strings"
@@ -45,8 +46,10 @@ var dialect = native.Dialect{
 		{Path: "people seen", Title: "Whom of ours guests find", Rule: "directory.people_seen", Words: []string{"nobody", "", "everybody"}},
 		{Path: "profile seen", Title: "What of them guests see", Rule: "directory.profile_seen", Words: []string{"name", "name and how to reach them", "everything"}},
 	},
-	Holdings: []native.Holding{{Kind: "guest", Name: "guests", Title: "Guests", Says: "Other servers let in whoever lies under ou=guests; who is suspended lies under ou=suspended.", Fields: []native.Field{
-		{Name: "mail", Of: "address"}, {Name: "state", Of: "standing", Words: map[string]string{"in": "guest", "out": "suspended"}}, {Name: "sponsor", Of: "sponsor", Free: true},
+	Holdings: []native.Holding{{Kind: "group", Name: "groups", Title: "Groups", Source: true, Fields: []native.Field{{Name: "group", Of: "id"}, {Name: "name", Of: "name"}}}, {
+		Kind: "person", Name: "people", Title: "People of ours", Source: true, Fields: []native.Field{{Name: "mail", Of: "address"}, {Name: "name", Of: "name"}, {Name: "groups", Of: "groups"}},
+	}, {Kind: "guest", Name: "guests", Title: "Guests", Says: "Other servers let in whoever lies under ou=guests; who is suspended lies under ou=suspended.", Fields: []native.Field{
+		{Name: "mail", Of: "address"}, {Name: "state", Of: "standing", Words: map[string]string{"in": "guest", "out": "suspended"}}, {Name: "sponsor", Of: "sponsor", Free: true}, {Name: "groups", Of: "groups"},
 	}}},
 }
 
@@ -150,7 +153,7 @@ func (s *Server) Begin() error {
 	if err := add(s.Base, map[string][]string{"objectClass": {"dcObject", "organization"}, "dc": {top}, "o": {top}}); err != nil {
 		return err
 	}
-	for _, ou := range []string{"people", "guests", "suspended"} {
+	for _, ou := range []string{"people", "groups", "guests", "suspended"} {
 		if err := add("ou="+ou+","+s.Base, map[string][]string{"objectClass": {"organizationalUnit"}, "ou": {ou}}); err != nil {
 			return err
 		}
@@ -231,78 +234,292 @@ func (s *Server) dn(who, unit string) string {
 	return "mail=" + escapeDN(who) + ",ou=" + unit + "," + s.Base
 }
 
-// all lists guests by their addresses; only one where who names one.
-func (s *Server) all(who string) (out []native.Kept, err error) {
-	c, err := s.dial(s.Admin, s.Password)
+func (s *Server) groupDN(id string) string { return "cn=" + escapeDN(id) + ",ou=groups," + s.Base }
+
+// nobody is the member of groups that have none, since a group of a directory has one at least (RFC 4519 §3.5).
+func (s *Server) nobody() string { return "cn=nobody,ou=people," + s.Base }
+
+// kinds of records, with how each is read and written.
+type keeps struct {
+	all  func(c *ldap.Conn, one string) (map[string]native.Kept, error) // only one where it is named
+	put  func(c *ldap.Conn, f map[string]string) (id string, err error)
+	drop func(c *ldap.Conn, id string) error
+}
+
+func (s *Server) kind(kind string) (keeps, error) {
+	switch kind {
+	case "guests":
+		return keeps{s.guests, s.putGuest, s.dropGuest}, nil
+	case "people":
+		return keeps{s.people, s.putPerson, func(c *ldap.Conn, id string) error { return s.dropMember(c, s.dn(id, "people")) }}, nil
+	case "groups":
+		return keeps{s.groups, s.putGroup, func(c *ldap.Conn, id string) error { return gone(c.Del(ldap.NewDelRequest(s.groupDN(id), nil))) }}, nil
+	}
+	return keeps{}, beside.Refuse("there are no %s", kind)
+}
+
+// gone takes it for done where an entry is not there, or its name is none.
+func gone(err error) error {
+	if isAny(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInvalidDNSyntax) {
+		return nil
+	}
+	return err
+}
+
+func search(c *ldap.Conn, base, filter string, attrs ...string) ([]*ldap.Entry, error) {
+	r, err := c.Search(ldap.NewSearchRequest(base, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 60, false, filter, attrs, nil))
 	if err != nil {
 		return nil, err
 	}
-	defer c.Close()
-	filter := "(objectClass=inetOrgPerson)"
-	if who != "" {
-		filter = "(&" + filter + "(mail=" + ldap.EscapeFilter(who) + "))"
+	return r.Entries, nil
+}
+
+// rdn is the value of the first part of a name, as an address of mail=ADDRESS,ou=people,...
+func rdn(dn string) string {
+	if d, err := ldap.ParseDN(dn); err == nil && len(d.RDNs) > 0 && len(d.RDNs[0].Attributes) > 0 {
+		return d.RDNs[0].Attributes[0].Value
 	}
+	return ""
+}
+
+func named(filter, attr, one string) string {
+	if one == "" {
+		return filter
+	}
+	return "(&" + filter + "(" + attr + "=" + ldap.EscapeFilter(one) + "))"
+}
+
+// members finds in which groups people are, by their addresses.
+func (s *Server) members(c *ldap.Conn) (map[string][]string, error) {
+	list, err := search(c, "ou=groups,"+s.Base, "(objectClass=groupOfNames)", "cn", "member")
+	out := map[string][]string{}
+	for _, e := range list {
+		for _, m := range e.GetAttributeValues("member") {
+			if who := rdn(m); who != "" && m != s.nobody() {
+				out[who] = append(out[who], e.GetAttributeValue("cn"))
+			}
+		}
+	}
+	for _, g := range out {
+		slices.Sort(g)
+	}
+	return out, err
+}
+
+func (s *Server) guests(c *ldap.Conn, one string) (map[string]native.Kept, error) {
+	in, err := s.members(c)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]native.Kept{}
 	for state, unit := range units {
-		r, err := c.Search(ldap.NewSearchRequest("ou="+unit+","+s.Base, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 60, false, filter, []string{"mail", "manager"}, nil))
+		list, err := search(c, "ou="+unit+","+s.Base, named("(objectClass=inetOrgPerson)", "mail", one), "mail", "manager")
 		if err != nil {
 			return nil, err
 		}
-		for _, e := range r.Entries {
-			sponsor := ""
-			if d, err := ldap.ParseDN(e.GetAttributeValue("manager")); err == nil && len(d.RDNs) > 0 {
-				sponsor = d.RDNs[0].Attributes[0].Value
-			}
+		for _, e := range list {
 			id := e.GetAttributeValue("mail")
-			out = append(out, native.Kept{ID: id, Fields: map[string]string{"mail": id, "state": state, "sponsor": sponsor}})
+			out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "state": state, "sponsor": rdn(e.GetAttributeValue("manager")), "groups": strings.Join(in[id], " ")}}
 		}
 	}
-	slices.SortFunc(out, func(a, b native.Kept) int { return strings.Compare(a.ID, b.ID) })
 	return out, nil
 }
 
-// List hands over all guests.
-func (s *Server) List(_ context.Context, kind string, fn func(native.Kept) error) error {
-	if kind != "guests" {
-		return beside.Refuse("there are no %s", kind)
+func (s *Server) people(c *ldap.Conn, one string) (map[string]native.Kept, error) {
+	in, err := s.members(c)
+	if err != nil {
+		return nil, err
 	}
-	s.mu.Lock()
-	list, err := s.all("")
-	s.mu.Unlock()
+	list, err := search(c, "ou=people,"+s.Base, named("(objectClass=inetOrgPerson)", "mail", one), "mail", "cn")
+	out := map[string]native.Kept{}
+	for _, e := range list {
+		id := e.GetAttributeValue("mail")
+		out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "name": e.GetAttributeValue("cn"), "groups": strings.Join(in[id], " ")}}
+	}
+	return out, err
+}
+
+func (s *Server) groups(c *ldap.Conn, one string) (map[string]native.Kept, error) {
+	list, err := search(c, "ou=groups,"+s.Base, named("(objectClass=groupOfNames)", "cn", one), "cn", "description")
+	out := map[string]native.Kept{}
+	for _, e := range list {
+		id := e.GetAttributeValue("cn")
+		out[id] = native.Kept{ID: id, Fields: map[string]string{"group": id, "name": e.GetAttributeValue("description")}}
+	}
+	return out, err
+}
+
+// put adds an entry, or changes what is said of one that is there; empty attributes are taken away.
+func put(c *ldap.Conn, dn string, class []string, attrs, begins map[string][]string) error {
+	r := ldap.NewAddRequest(dn, nil)
+	r.Attribute("objectClass", class)
+	m := ldap.NewModifyRequest(dn, nil)
+	for _, k := range slices.Sorted(maps.Keys(attrs)) {
+		m.Replace(k, attrs[k])
+		if len(attrs[k]) > 0 {
+			r.Attribute(k, attrs[k])
+		}
+	}
+	for k, v := range begins {
+		r.Attribute(k, v)
+	}
+	err := c.Add(r)
+	if isAny(err, ldap.LDAPResultEntryAlreadyExists) {
+		return c.Modify(m)
+	}
+	return err
+}
+
+// inGroups puts somebody into groups, and out of all others.
+func (s *Server) inGroups(c *ldap.Conn, dn string, wanted []string) error {
+	list, err := search(c, "ou=groups,"+s.Base, "(objectClass=groupOfNames)", "cn", "member")
 	if err != nil {
 		return err
 	}
-	for _, k := range list {
-		if err := fn(k); err != nil {
+	for _, g := range wanted {
+		if !slices.ContainsFunc(list, func(e *ldap.Entry) bool { return e.GetAttributeValue("cn") == g }) {
+			return beside.Refuse("there is no group %q", g)
+		}
+	}
+	for _, e := range list {
+		members := e.GetAttributeValues("member")
+		is := slices.IndexFunc(members, func(m string) bool { return m == dn || rdn(m) == rdn(dn) && m != s.nobody() })
+		should := slices.Contains(wanted, e.GetAttributeValue("cn"))
+		if is >= 0 && should && members[is] == dn || is < 0 && !should {
+			continue
+		}
+		if is >= 0 {
+			members = slices.Delete(members, is, is+1)
+		}
+		if should {
+			members = append(members, dn)
+		}
+		if members = slices.DeleteFunc(members, func(m string) bool { return m == s.nobody() }); len(members) == 0 {
+			members = []string{s.nobody()}
+		}
+		m := ldap.NewModifyRequest(e.DN, nil)
+		m.Replace("member", members)
+		if err := c.Modify(m); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// One returns a guest; nil where they are not there.
-func (s *Server) One(_ context.Context, kind, id string) (*native.Kept, error) {
-	if kind != "guests" {
-		return nil, beside.Refuse("there are no %s", kind)
+// dropMember takes an entry of somebody away, and them out of all groups.
+func (s *Server) dropMember(c *ldap.Conn, dn string) error {
+	if err := s.inGroups(c, dn, nil); err != nil {
+		return err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	list, err := s.all(id)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	return &list[0], nil
+	return gone(c.Del(ldap.NewDelRequest(dn, nil)))
 }
 
-// Put makes a guest, or changes one. A new one has a password that nobody knows.
-func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (string, error) {
-	if kind != "guests" {
-		return "", beside.Refuse("there are no %s", kind)
+func (s *Server) putGroup(c *ldap.Conn, f map[string]string) (string, error) {
+	id := f["group"]
+	if id == "" {
+		return "", beside.Refuse("a group has an id")
 	}
+	var name []string
+	if f["name"] != "" {
+		name = []string{f["name"]}
+	}
+	return id, put(c, s.groupDN(id), []string{"groupOfNames"}, map[string][]string{"description": name}, map[string][]string{"cn": {id}, "member": {s.nobody()}})
+}
+
+func (s *Server) putPerson(c *ldap.Conn, f map[string]string) (string, error) {
+	a, err := addr.Parse(f["mail"])
+	if err != nil {
+		return "", beside.Refuse("%q is no address", f["mail"])
+	}
+	name := cmp.Or(f["name"], a.String())
+	dn := s.dn(a.String(), "people")
+	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"cn": {name}, "sn": {name}}, map[string][]string{"mail": {a.String()}}); err != nil {
+		return "", err
+	}
+	return a.String(), s.inGroups(c, dn, strings.Fields(f["groups"]))
+}
+
+// putGuest makes a guest, or changes one. A new one has a password that nobody knows.
+func (s *Server) putGuest(c *ldap.Conn, f map[string]string) (string, error) {
 	a, err := addr.Parse(f["mail"])
 	unit := units[f["state"]]
 	if err != nil || unit == "" {
 		return "", beside.Refuse("no guest is called %q and is %q", f["mail"], f["state"])
 	}
+	was, err := s.guests(c, a.String())
+	if err != nil {
+		return "", err
+	}
+	dn := s.dn(a.String(), unit)
+	if old, ok := was[a.String()]; ok && units[old.Fields["state"]] != unit {
+		m := ldap.NewModifyDNRequest(s.dn(a.String(), units[old.Fields["state"]]), "mail="+escapeDN(a.String()), true, "ou="+unit+","+s.Base)
+		if err := c.ModifyDN(m); err != nil {
+			return "", err
+		}
+	}
+	var manager []string
+	if f["sponsor"] != "" {
+		manager = []string{s.dn(f["sponsor"], "people")}
+	}
+	begins := map[string][]string{"mail": {a.String()}, "cn": {a.String()}, "sn": {a.String()}, "uid": {escapeNode(a.String())}, "userPassword": {rand.Text()}}
+	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"manager": manager}, begins); err != nil {
+		return "", err
+	}
+	return a.String(), s.inGroups(c, dn, strings.Fields(f["groups"]))
+}
+
+// escapeNode writes an address as the part of a chat's address before the @ (XEP-0106), so that the chat finds its guests here.
+func escapeNode(address string) string { return strings.ReplaceAll(address, "@", `\40`) }
+
+func (s *Server) dropGuest(c *ldap.Conn, id string) error {
+	for _, unit := range units {
+		if err := s.dropMember(c, s.dn(id, unit)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// list reads records of a kind; only one where it is named.
+func (s *Server) list(kind, one string) (map[string]native.Kept, error) {
+	k, err := s.kind(kind)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	c, err := s.dial(s.Admin, s.Password)
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	return k.all(c, one)
+}
+
+// List hands over all records of a kind.
+func (s *Server) List(_ context.Context, kind string, fn func(native.Kept) error) error {
+	all, err := s.list(kind, "")
+	if err != nil {
+		return err
+	}
+	return beside.Each(all, fn)
+}
+
+// One returns a record; nil where it is not there.
+func (s *Server) One(_ context.Context, kind, id string) (*native.Kept, error) {
+	all, err := s.list(kind, id)
+	if k, ok := all[id]; ok && err == nil {
+		return &k, nil
+	}
+	return nil, err
+}
+
+// Put makes a record, or changes one.
+func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (string, error) {
+	k, err := s.kind(kind)
+	if err != nil {
+		return "", err
+	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	c, err := s.dial(s.Admin, s.Password)
@@ -310,40 +527,14 @@ func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (st
 		return "", err
 	}
 	defer c.Close()
-	was, err := s.all(a.String())
-	if err != nil {
-		return "", err
-	}
-	if len(was) == 0 {
-		r := ldap.NewAddRequest(s.dn(a.String(), unit), nil)
-		r.Attribute("objectClass", []string{"inetOrgPerson"})
-		r.Attribute("mail", []string{a.String()})
-		r.Attribute("cn", []string{a.String()})
-		r.Attribute("sn", []string{a.String()})
-		r.Attribute("userPassword", []string{rand.Text()})
-		if f["sponsor"] != "" {
-			r.Attribute("manager", []string{"mail=" + escapeDN(f["sponsor"]) + ",ou=people," + s.Base})
-		}
-		return a.String(), c.Add(r)
-	}
-	if old := units[was[0].Fields["state"]]; old != unit {
-		m := ldap.NewModifyDNRequest(s.dn(a.String(), old), "mail="+escapeDN(a.String()), true, "ou="+unit+","+s.Base)
-		if err := c.ModifyDN(m); err != nil {
-			return "", err
-		}
-	}
-	m := ldap.NewModifyRequest(s.dn(a.String(), unit), nil)
-	m.Replace("manager", nil)
-	if f["sponsor"] != "" {
-		m.Replace("manager", []string{"mail=" + escapeDN(f["sponsor"]) + ",ou=people," + s.Base})
-	}
-	return a.String(), c.Modify(m)
+	return k.put(c, f)
 }
 
-// Drop takes a guest away.
+// Drop takes a record away.
 func (s *Server) Drop(_ context.Context, kind, id string) error {
-	if kind != "guests" {
-		return beside.Refuse("there are no %s", kind)
+	k, err := s.kind(kind)
+	if err != nil {
+		return err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -352,12 +543,7 @@ func (s *Server) Drop(_ context.Context, kind, id string) error {
 		return err
 	}
 	defer c.Close()
-	for _, unit := range units {
-		if err := c.Del(ldap.NewDelRequest(s.dn(id, unit), nil)); err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject) && !ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidDNSyntax) {
-			return err
-		}
-	}
-	return nil
+	return k.drop(c, id)
 }
 
 // SetPassword gives a guest a password.
@@ -372,21 +558,17 @@ func (s *Server) SetPassword(who, password string) error {
 	return c.Modify(m)
 }
 
-// Person makes an entry of one of ours.
-func (s *Server) Person(mail, name, phone string) error {
+// Reach adds how somebody of ours is reached, which the directory knows and nobody else does.
+func (s *Server) Reach(mail, phone, title string) error {
 	c, err := s.dial(s.Admin, s.Password)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	r := ldap.NewAddRequest("mail="+escapeDN(mail)+",ou=people,"+s.Base, nil)
-	for k, v := range map[string]string{"objectClass": "inetOrgPerson", "mail": mail, "cn": name, "sn": name, "telephoneNumber": phone, "title": "keeper"} {
-		r.Attribute(k, []string{v})
-	}
-	if err := c.Add(r); err != nil && !ldap.IsErrorWithCode(err, ldap.LDAPResultEntryAlreadyExists) {
-		return err
-	}
-	return nil
+	m := ldap.NewModifyRequest(s.dn(mail, "people"), nil)
+	m.Replace("telephoneNumber", []string{phone})
+	m.Replace("title", []string{title})
+	return c.Modify(m)
 }
 
 // Look signs a guest in and says what they find of our people: by address or name, with the fields that they see.

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"net/smtp"
 	"net/textproto"
@@ -32,6 +33,11 @@ type Config struct {
 	Own        string // the folder of people's own scripts: ADDRESS.sieve
 	Before     string // the folder of those of administrators
 	Submission string // host and port of the listener that asks us
+	// Aliases is the file of aliases of administrators (virtual_alias_maps, texthash), and Transport that of where mail may go on
+	// to (transport_maps, regexp), with one for senders beside it; empty where administrators' forwards are scripts. Onward is how
+	// mail goes out, as smtp:[mx.example]; Reload makes the server read them again.
+	Aliases, Transport, Onward string
+	Reload                     func(ctx context.Context) error
 }
 
 // Server is one such server.
@@ -53,8 +59,24 @@ var dialect = native.Dialect{
 	}}},
 }
 
+// withAliases is the dialect of a server whose administrators' forwards are aliases: they are not asked for one by one, and go
+// where a list lets them.
+var withAliases = func() native.Dialect {
+	d := dialect
+	d.Boards = []native.Board{{Path: "aliases", Title: "Domains that administrators' aliases go on to", Rule: "mail.forward", Keys: []string{"mail.out"}, Only: "only", But: "not", Span: time.Second}}
+	d.Holdings = slices.Clone(d.Holdings)
+	d.Holdings[0].Span = time.Second
+	d.Holdings[0].Says = "A letter that a script may not send on stays in the mailbox, and no bounce is sent; one that an alias may not send on bounces, and a copy that was to stay stays."
+	return d
+}()
+
 // Describe says what the server can hold.
-func (s *Server) Describe() *native.Dialect { return &dialect }
+func (s *Server) Describe() *native.Dialect {
+	if s.Aliases != "" {
+		return &withAliases
+	}
+	return &dialect
+}
 
 var asks = regexp.MustCompile(`(?m)^\s+-o\s+smtpd_relay_restrictions=\{?\s*check_policy_service[ ,]+inet:[0-9.:]+[ ,]+permit_mynetworks[ ,]+reject`)
 
@@ -80,11 +102,82 @@ func (s *Server) Read(context.Context) (map[string]string, error) {
 			}
 		}
 	}
+	if s.Aliases != "" {
+		if out["aliases"], err = s.transports(); err != nil {
+			return nil, err
+		}
+	}
 	return out, nil
 }
 
-// Write writes nothing: that the server asks is its administrator's to configure.
-func (s *Server) Write(_ context.Context, path, _ string) error {
+// refuses is what the server says to the sender of a letter that an alias may not send on.
+const refuses = "error:5.7.1 mail does not go on to this domain"
+
+// tables write a list of domains as two tables of the server: where recipients of a domain go (transport(5)), and where letters
+// go that it says nothing of, by their sender (sender_dependent_default_transport_maps): what tells a sender of a letter that
+// came back has none, and goes. The first line of the first says the list; what follows is that which counts.
+func (s *Server) tables(list string) (transport, senders string) {
+	mode, names, _ := native.ParseBoard(list)
+	hit, rest := s.Onward, refuses
+	if mode == "not" {
+		hit, rest = rest, hit
+	}
+	transport = "# " + list + "\n"
+	for _, n := range names {
+		p := "@" + regexp.QuoteMeta(n)
+		if below, ok := strings.CutPrefix(n, "*."); ok {
+			p = `@[a-z0-9.-]+\.` + regexp.QuoteMeta(below)
+		}
+		transport += fmt.Sprintf("/%s$/ %s\n", p, hit)
+	}
+	return transport, fmt.Sprintf("/^\"?<>\"?$/ %s\n/./ %s\n", s.Onward, rest)
+}
+
+func (s *Server) sendersFile() string { return s.Transport + ".senders" }
+
+// Begin writes the tables that the server's configuration names, where they are not there: nothing goes on.
+func (s *Server) Begin() error {
+	if s.Aliases == "" {
+		return nil
+	}
+	if _, err := os.Stat(s.Transport); !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return errors.Join(s.writeTables("only:"), beside.Replace(s.Aliases, ""))
+}
+
+func (s *Server) writeTables(list string) error {
+	transport, senders := s.tables(list)
+	return errors.Join(beside.Replace(s.Transport, transport), beside.Replace(s.sendersFile(), senders))
+}
+
+func (s *Server) transports() (string, error) {
+	b, err := os.ReadFile(s.Transport)
+	if err != nil {
+		return "", err
+	}
+	c, err := os.ReadFile(s.sendersFile())
+	first, _, _ := strings.Cut(strings.TrimPrefix(string(b), "# "), "\n")
+	if transport, senders := s.tables(first); err == nil && (string(b) != transport || string(c) != senders) {
+		first = "the tables were changed by hand"
+	}
+	return first, err
+}
+
+// Write writes where aliases go on to. That the server asks is its administrator's to configure.
+func (s *Server) Write(ctx context.Context, path, value string) error {
+	if path == "aliases" && s.Aliases != "" {
+		list, err := beside.DomainList(value, false)
+		if err != nil {
+			return err
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if err := s.writeTables(list); err != nil {
+			return err
+		}
+		return s.Reload(ctx)
+	}
 	return beside.Refuse("%q is configured by the server's administrator; see its page in the documentation", path)
 }
 
@@ -99,9 +192,75 @@ func script(by, to, copied string) string {
 
 var redirect = regexp.MustCompile(`(?m)^\s*redirect\s+(:copy\s+)?"([^"]+)"\s*;`)
 
-// all reads every script, whoever wrote it: each of its redirects is a forward.
+// aliases reads the aliases of administrators (virtual(5)): of each mailbox, where its mail goes.
+func (s *Server) aliases() (map[string][]string, error) {
+	out := map[string][]string{}
+	if s.Aliases == "" {
+		return out, nil
+	}
+	b, err := os.ReadFile(s.Aliases)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	for _, l := range strings.Split(string(b), "\n") {
+		f := strings.FieldsFunc(l, func(r rune) bool { return r == ' ' || r == '\t' || r == ',' })
+		if len(f) > 1 && !strings.HasPrefix(l, "#") {
+			out[f[0]] = f[1:]
+		}
+	}
+	return out, err
+}
+
+// alias puts an alias of a mailbox in place of the one to the same address, or takes it away. Where nothing goes on any more
+// there is no alias.
+func (s *Server) alias(ctx context.Context, box, to string, there, copied bool) error {
+	all, err := s.aliases()
+	if err != nil {
+		return err
+	}
+	was := slices.Clone(all[box])
+	list := slices.DeleteFunc(all[box], func(x string) bool { return strings.EqualFold(x, to) })
+	if there {
+		list = append(slices.DeleteFunc(list, func(x string) bool { return x == box }), to)
+		if copied {
+			list = append([]string{box}, list...)
+		}
+	}
+	if all[box] = list; len(list) == 0 || len(list) == 1 && list[0] == box {
+		delete(all, box)
+	}
+	if slices.Equal(was, all[box]) {
+		return nil
+	}
+	var b strings.Builder
+	for _, x := range slices.Sorted(maps.Keys(all)) {
+		fmt.Fprintf(&b, "%s %s\n", x, strings.Join(all[x], ", "))
+	}
+	if err := beside.Replace(s.Aliases, b.String()); err != nil {
+		return err
+	}
+	return s.Reload(ctx)
+}
+
+// all reads every script, whoever wrote it: each of its redirects is a forward; and aliases.
 func (s *Server) all() (map[string]native.Kept, error) {
 	out := map[string]native.Kept{}
+	aliases, err := s.aliases()
+	if err != nil {
+		return nil, err
+	}
+	for box, list := range aliases {
+		copied := "not kept"
+		if slices.Contains(list, box) {
+			copied = "kept"
+		}
+		for _, to := range list {
+			if to != box {
+				id := box + " " + strings.ToLower(to)
+				out[id] = native.Kept{ID: id, Fields: map[string]string{"mailbox": box, "to": to, "copy": copied, "by": "administrator"}}
+			}
+		}
+	}
 	for _, dir := range []string{s.Own, s.Before} {
 		list, err := os.ReadDir(dir)
 		if errors.Is(err, fs.ErrNotExist) {
@@ -188,6 +347,9 @@ func (s *Server) Put(ctx context.Context, kind, id string, f map[string]string) 
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if f["by"] == "administrator" && s.Aliases != "" {
+		return box.String() + " " + to.String(), s.alias(ctx, box.String(), to.String(), true, f["copy"] == "kept")
+	}
 	path := filepath.Join(dir, box.String()+".sieve")
 	text := script(f["by"], to.String(), f["copy"])
 	if was, err := os.ReadFile(path); err == nil { // what is there besides stays
@@ -204,7 +366,7 @@ func (s *Server) Put(ctx context.Context, kind, id string, f map[string]string) 
 }
 
 // Drop takes a forward out of its script.
-func (s *Server) Drop(_ context.Context, kind, id string) error {
+func (s *Server) Drop(ctx context.Context, kind, id string) error {
 	if kind != "scripts" {
 		return beside.Refuse("there are no %s", kind)
 	}
@@ -214,6 +376,11 @@ func (s *Server) Drop(_ context.Context, kind, id string) error {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
+	if s.Aliases != "" {
+		if err := s.alias(ctx, box, to, false, false); err != nil {
+			return err
+		}
+	}
 	for _, dir := range []string{s.Own, s.Before} {
 		path := filepath.Join(dir, box+".sieve")
 		b, err := os.ReadFile(path)

@@ -248,8 +248,10 @@ func (n *names) Space(id string) (string, bool) {
 func (n *names) SpaceOf(string) string { return "conform-space" }
 
 var samples = map[string][2]native.Thing{
+	"group":     {{"id": "conform-group", "name": "Conformance"}, {"id": "conform-group", "name": "Conformance, again"}},
+	"person":    {{"address": "pat@ours.example", "name": "Pat", "groups": ""}, {"address": "pat@ours.example", "name": "Pat Conform", "groups": "conform-group"}},
 	"space":     {{"id": "conform-space", "name": "Conformance", "owner": "uma@ours.example"}, {"id": "conform-space", "name": "Conformance, again", "owner": "uma@ours.example"}},
-	"guest":     {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example"}, {"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example"}},
+	"guest":     {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example", "groups": ""}, {"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example", "groups": "conform-group"}},
 	"grant":     {{"address": "guest@conform.example", "resource": "file:conform-file", "role": "view", "from": "", "until": ""}, {"address": "guest@conform.example", "resource": "file:conform-file", "role": "contribute", "from": "", "until": ""}},
 	"link":      {{"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-02-01T00:00:00Z", "for": "", "by": "uma@ours.example"}},
 	"meeting":   {{"id": "conform-meeting", "name": "Conformance", "host": "uma@ours.example"}, {"id": "conform-meeting", "name": "Conformance, again", "host": "uma@ours.example"}},

@@ -67,9 +67,11 @@ func (e DescriptionSets) Valid() bool {
 const (
 	KindKindForwarder KindKind = "forwarder"
 	KindKindGrant     KindKind = "grant"
+	KindKindGroup     KindKind = "group"
 	KindKindGuest     KindKind = "guest"
 	KindKindLink      KindKind = "link"
 	KindKindMeeting   KindKind = "meeting"
+	KindKindPerson    KindKind = "person"
 	KindKindSpace     KindKind = "space"
 )
 
@@ -80,11 +82,15 @@ func (e KindKind) Valid() bool {
 		return true
 	case KindKindGrant:
 		return true
+	case KindKindGroup:
+		return true
 	case KindKindGuest:
 		return true
 	case KindKindLink:
 		return true
 	case KindKindMeeting:
+		return true
+	case KindKindPerson:
 		return true
 	case KindKindSpace:
 		return true

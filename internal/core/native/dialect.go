@@ -192,11 +192,13 @@ func ThingKinds() []string { return slices.Sorted(maps.Keys(thingFields)) }
 // thingFields are the fields that a Thing may have, by kind.
 var thingFields = map[string][]string{
 	"space":     {"id", "name", "owner"},
-	"guest":     {"address", "standing", "sponsor"},
+	"group":     {"id", "name"},
+	"guest":     {"address", "standing", "sponsor", "groups"},
 	"grant":     {"address", "resource", "role", "from", "until"},
 	"link":      {"id", "item", "right", "until", "for", "by"},
 	"forwarder": {"mailbox", "to", "keep_copy", "set_by"},
 	"meeting":   {"id", "name", "host"},
+	"person":    {"address", "name", "groups"},
 }
 
 // Line is one line of what a system can hold of a rule.

@@ -68,7 +68,9 @@ func (d *Dialect) CanBeSource() (out []string) {
 // Thing is an entry of inventory as a system may keep it, in our words:
 //
 //	space      id, name, owner (an address)
-//	guest      address, standing (in or out), sponsor (an address)
+//	group      id, name
+//	person     address, name, groups (ids with blanks between)
+//	guest      address, standing (in or out), sponsor (an address), groups
 //	grant      address, resource, role, from, until
 //	link       id, item, right, until, for (addresses with blanks between), by (an address)
 //	forwarder  mailbox (an address), to, keep_copy (yes or no), set_by
@@ -97,10 +99,13 @@ type Names interface {
 // something that is not ours.
 func (t Thing) Key(kind string, n Names) string {
 	switch kind {
-	case "space", "link", "meeting":
+	case "space", "link", "meeting", "group":
 		return t["id"]
 	case "guest":
 		return t["address"]
+	case "person":
+		id, _ := n.Person(t["address"])
+		return id
 	case "grant":
 		if t["resource"] == "" || t["address"] == "" {
 			return ""
@@ -178,6 +183,8 @@ func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread strin
 				unread = fmt.Sprintf("%s is %q, which is no address", f.Name, v)
 				v = ""
 			}
+		case f.Of == "groups":
+			v = inOrder(strings.Fields(v))
 		case f.Of == "from", f.Of == "until":
 			if at, err := moment.Parse(v); err == nil {
 				v = at.String()
@@ -326,9 +333,22 @@ func SpaceThing(s *world.Space, address func(person string) string) Thing {
 	return t
 }
 
-// GuestThing says what a system should keep of a guest: nothing until they have accepted.
-func GuestThing(g *world.Guest, address func(person string) string) Thing {
-	t := Thing{"address": g.Address.String(), "standing": "in", "sponsor": address(g.Sponsor)}
+func inOrder(ids []string) string { return strings.Join(slices.Sorted(slices.Values(ids)), " ") }
+
+// PersonThing says what a system should keep of one of ours: nothing once they have left, or where they have no address.
+func PersonThing(p *world.Person, at moment.Moment) Thing {
+	if p.Address.IsZero() || p.Left != 0 && p.Left <= at {
+		return nil
+	}
+	return Thing{"address": p.Address.String(), "name": p.Name, "groups": inOrder(p.Groups)}
+}
+
+// GroupThing says what a system should keep of a group.
+func GroupThing(g *world.Group) Thing { return Thing{"id": g.ID, "name": g.Name} }
+
+// GuestThing says what a system should keep of a guest, who is in those groups: nothing until they have accepted.
+func GuestThing(g *world.Guest, groups []string, address func(person string) string) Thing {
+	t := Thing{"address": g.Address.String(), "standing": "in", "sponsor": address(g.Sponsor), "groups": inOrder(groups)}
 	switch g.State {
 	case world.StateInvited:
 		return nil
