@@ -216,13 +216,18 @@ type Line struct {
 func (d *Dialect) Describe() (out []Line) {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
-		if i := slices.IndexFunc(d.Lives, func(l Live) bool { return l.Rule == r.Name }); i >= 0 && !d.HoldsRule(r.Name) { // it is asked for, each time
+		if i := slices.IndexFunc(d.Lives, func(l Live) bool { return l.Rule == r.Name }); i >= 0 { // it is asked for, each time
 			says := "It asks each time: values, exceptions and ends count at once."
+			if d.HoldsRule(r.Name) {
+				says = "Where it asks, it asks each time: values, exceptions and ends count at once, whatever its list says."
+			}
 			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Path: d.Lives[i].Path, Fidelity: Exact, Says: says})
 			for _, layer := range r.Layers.Names() {
 				out = append(out, Line{Rule: r.Name, Layer: layer, Part: "values", Path: d.Lives[i].Path, Fidelity: Exact, Says: says})
 			}
-			continue
+			if !d.HoldsRule(r.Name) {
+				continue
+			}
 		}
 		if !slices.Contains(d.Services, r.Service()) && !d.HoldsRule(r.Name) {
 			continue
