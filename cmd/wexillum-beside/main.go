@@ -19,6 +19,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/beside/aclcalendar"
 	"wexillum.example/internal/beside/davcalendar"
 	"wexillum.example/internal/beside/davfiles"
 	"wexillum.example/internal/beside/ldapdir"
@@ -63,7 +64,7 @@ func command() *cobra.Command {
 		<-ctx.Done()
 		return nil
 	}
-	c.AddCommand(files(serve), chat(serve), calendars(serve), directory(serve), forwards(serve), meetings(serve), suite())
+	c.AddCommand(files(serve), chat(serve), calendars(serve), rights(serve), directory(serve), forwards(serve), meetings(serve), suite())
 	return c
 }
 
@@ -158,6 +159,41 @@ func calendars(serve serving) *cobra.Command {
 	f.StringVar(&x.Server, "server", "", "where it listens, as http://127.0.0.1:5232")
 	f.StringVar(&x.Ours, "ours", "", "our own domain")
 	return required(c, "rights", "accounts", "server", "ours")
+}
+
+func rights(serve serving) *cobra.Command {
+	var x aclcalendar.Config
+	var password, account string
+	c := &cobra.Command{Use: "calendar-rights", Short: "Beside a CalDAV server whose calendars carry lists of rights (Cyrus)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		b, err := os.ReadFile(password)
+		if err != nil {
+			return err
+		}
+		x.Password = strings.TrimSpace(string(b))
+		x.Account = func(ctx context.Context, address, password string) error {
+			cmd := exec.CommandContext(ctx, "/bin/sh", "-c", strings.ReplaceAll(account, "ADDRESS", "'"+strings.ReplaceAll(address, "'", "")+"'"))
+			cmd.Stdin = strings.NewReader(password)
+			out, err := cmd.CombinedOutput()
+			if err != nil {
+				err = fmt.Errorf("%s: %w: %s", account, err, strings.TrimSpace(string(out)))
+			}
+			return err
+		}
+		s, err := aclcalendar.New(x)
+		if err != nil {
+			return err
+		}
+		return serve(c.Context(), s)
+	}}
+	f := c.Flags()
+	f.StringVar(&x.IMAP, "imap", "", "host and port of IMAP")
+	f.StringVar(&x.CalDAV, "caldav", "", "where its calendars are, as http://127.0.0.1:8080")
+	f.StringVar(&x.Admin, "admin", "cyrus", "who administers it")
+	f.StringVar(&password, "password-file", "", "the file with their password")
+	f.StringVar(&x.Ours, "ours", "", "our own domain")
+	f.StringVar(&x.Settings, "settings", "", "the file that says what the rights are to be")
+	f.StringVar(&account, "account", "", "the command that makes an account for a trial: ADDRESS stands for its address, its password comes at the standard input, and an empty one takes it away")
+	return required(c, "imap", "caldav", "password-file", "ours", "settings", "account")
 }
 
 func directory(serve serving) *cobra.Command {
@@ -291,7 +327,7 @@ func suite() *cobra.Command {
 	c := &cobra.Command{
 		Use: "suite", Short: "Start real servers of every kind on loopback, with what speaks for each beside it", Args: cobra.NoArgs,
 		Long: `Starts real servers of every kind on loopback, with what speaks for each beside it: files (Apache), chat (Prosody, and
-ejabberd as a partner's), calendars (Radicale), a directory (OpenLDAP), mail (Postfix and Dovecot) and meetings (Janus). Their
+ejabberd as a partner's), calendars (Cyrus), a directory (OpenLDAP), mail (Postfix and Dovecot) and meetings (Janus). Their
 packages are fetched from Debian once and unpacked into a folder; nothing of this machine is installed, enabled or changed. It takes root, since the servers run
 in a root of their own. Ctrl-C ends all.`,
 		RunE: func(c *cobra.Command, _ []string) error {

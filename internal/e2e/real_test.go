@@ -153,6 +153,25 @@ func TestRealServers(t *testing.T) {
 	check(t, err)
 	defer odile.Leave()
 	in[tidewell.Address] = odile
+	const odileAt = "o.tidewell@brackwater.example"
+	for _, a := range []string{odileAt, guest} {
+		check(t, s.Calendars.Account(t.Context(), a, "pass"))
+		check(t, s.Calendars.Beside.Home(t.Context(), a))
+	}
+	event, err := s.Calendars.Beside.Event(t.Context(), odileAt, "pass")
+	check(t, err)
+	// looks says what a guest sees of a calendar.
+	looks := func() string {
+		busy, read, err := s.Calendars.Beside.Looks(t.Context(), event, odileAt, guest, "pass")
+		check(t, err)
+		switch {
+		case read.Status == 200:
+			return "everything"
+		case busy.Status == 200:
+			return "busy"
+		}
+		return "nothing"
+	}
 	const talk, visitor = "harbour-talk", "ada.brannoch@ilvane.example"
 	host, why, err := s.Meetings.Beside.Enter(t.Context(), talk, "m.quarrendon@brackwater.example")
 	if err != nil || why != "" {
@@ -206,11 +225,6 @@ func TestRealServers(t *testing.T) {
 		counts("files: a guest back", began, func() bool { return file() == 200 })
 		counts("directory: a guest back", began, signsIn)
 
-		readers := func() bool {
-			v, err := s.Calendars.Beside.Read(t.Context())
-			check(t, err)
-			return strings.Contains(v["readers"], " ilvane.example")
-		}
 		id := fmt.Sprintf("quiet-%d", round)
 		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until", "+1d", "--reason", "she writes her thesis", "--yes")
 		began = time.Now()
@@ -240,12 +254,19 @@ func TestRealServers(t *testing.T) {
 
 		r.must("partner", "close", "ilvane", "mail.in", "--why", "enough", "--yes")
 		began = time.Now()
-		counts("calendars: shut to a partner", began, func() bool { return !readers() })
+		counts("calendars: shut to a partner", began, func() bool { return looks() == "nothing" })
 		r.must("partner", "open", "ilvane", "mail.in", "--why", "planning together", "--yes")
 		began = time.Now()
-		counts("calendars: opened again", began, readers)
+		counts("calendars: opened again", began, func() bool { return looks() == "busy" })
+		id = fmt.Sprintf("calendar-%d", round)
+		r.must("exception", "add", id, "--person", "o.tidewell", "--set", "mail.calendar=none", "--until", "+1d", "--reason", "she writes her thesis", "--yes")
+		began = time.Now()
+		counts("calendars: one person's shut for a day", began, func() bool { return looks() == "nothing" })
+		r.must("exception", "end", id, "--why", "done", "--yes")
+		began = time.Now()
+		counts("calendars: and its end", began, func() bool { return looks() == "busy" })
 	}
-	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "chat: one person's exception", "chat: and its end", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "chat: one person's exception", "chat: and its end", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "calendars: one person's shut for a day", "calendars: and its end", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
 
 	// A server is killed while something changes here: it is said that it does not answer, and nothing is lost.
 	for id, p := range map[string]*servers.Process{"directory": s.Directory.Process, "files": s.Files.Process} {

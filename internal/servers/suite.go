@@ -16,7 +16,7 @@ type Suite struct {
 	Files     *Apache
 	Chat      *Prosody
 	Theirs    *Ejabberd
-	Calendars *Radicale
+	Calendars *Cyrus
 	Directory *Slapd
 	Mail      *Mail  // nil where nobody is asked
 	Meetings  *Janus // nil where nobody is asked
@@ -49,7 +49,7 @@ func (r *Root) Suite(ctx context.Context, domain, partner string, asked Asked) (
 	if s.Files, err = r.Apache(ctx, []string{domain}); err != nil {
 		return s, err
 	}
-	if s.Calendars, err = r.Radicale(ctx, domain); err != nil {
+	if s.Calendars, err = r.Cyrus(ctx, domain); err != nil {
 		return s, err
 	}
 	if s.Directory, err = r.Slapd(ctx, domain); err != nil {
@@ -102,7 +102,7 @@ func (s *Suite) Beside() []Named {
 func (s *Suite) Says() []string {
 	out := []string{
 		"# files themselves     " + s.Files.URL,
-		"# calendars themselves " + s.Calendars.Beside.Server,
+		"# calendars themselves " + s.Calendars.Beside.CalDAV,
 		"# directory itself     " + s.Directory.Beside.Server + " " + s.Directory.Beside.Base,
 		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's, another kind of server)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
 		fmt.Sprintf("# trial accounts       %s, %s", s.Chat.Beside.Ours.Address, s.Chat.Beside.Out[0].Address),

@@ -14,7 +14,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	"golang.org/x/crypto/bcrypt"
 
@@ -34,9 +33,10 @@ type Config struct {
 type Server struct {
 	beside.NoRecords
 	Config
-	mu   sync.Mutex
-	http http.Client
+	mu sync.Mutex
 }
+
+func (s *Server) dav() beside.DAV { return beside.DAV{Server: s.Config.Server} }
 
 var dialect = native.Dialect{
 	Name: "davcalendar", Title: "Calendars over CalDAV", Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"mail.see_details"},
@@ -48,7 +48,7 @@ var dialect = native.Dialect{
 
 // New returns the server that a configuration names, with the files that it lacks: shut.
 func New(c Config) (*Server, error) {
-	s := &Server{Config: c, http: http.Client{Timeout: 10 * time.Second}}
+	s := &Server{Config: c}
 	for path, text := range map[string]string{c.Rights: rights("nothing", "only:"), c.Accounts: ""} {
 		if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
 			if err := beside.Replace(path, text); err != nil {
@@ -173,41 +173,20 @@ func (s *Server) SetPassword(who, password string) error {
 	return beside.Replace(s.Accounts, strings.Join(append(list, ""), "\n"))
 }
 
-// Ask makes a request as somebody, and returns its status.
-func (s *Server) Ask(ctx context.Context, method, path, who, password, kind, body string) (int, string, error) {
-	r, err := http.NewRequestWithContext(ctx, method, s.Server+path, strings.NewReader(body))
-	if err != nil {
-		return 0, "", err
-	}
-	if kind != "" {
-		r.Header.Set("Content-Type", kind)
-	}
-	if who != "" {
-		r.SetBasicAuth(who, password)
-	}
-	resp, err := s.http.Do(r)
-	if err != nil {
-		return 0, "", err
-	}
-	defer resp.Body.Close()
-	return resp.StatusCode, resp.Status, nil
-}
-
 // Calendar makes a calendar of somebody with one event in it (RFC 4791 §5.3.1, RFC 5545), and returns its path.
 func (s *Server) Calendar(ctx context.Context, who, password string) (event string, err error) {
 	path := "/" + who + "/calendar/"
-	status, says, err := s.Ask(ctx, "MKCALENDAR", path, who, password, "", "")
-	if err == nil && status != http.StatusCreated && status != http.StatusConflict && status != http.StatusMethodNotAllowed {
-		err = fmt.Errorf("the calendar cannot be made: %s", says)
+	x, err := s.dav().Ask(ctx, "MKCALENDAR", path, who, password, "", "")
+	if err == nil && x.Status != http.StatusCreated && x.Status != http.StatusConflict && x.Status != http.StatusMethodNotAllowed {
+		err = fmt.Errorf("the calendar cannot be made: %s", x.Text)
 	}
 	if err != nil {
 		return "", err
 	}
 	event = path + "trial.ics"
-	text := "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//wexillum//trial//EN\r\nBEGIN:VEVENT\r\nUID:trial\r\nDTSTAMP:20261123T090000Z\r\nDTSTART:20261123T090000Z\r\nDTEND:20261123T100000Z\r\nSUMMARY:a trial\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
-	status, says, err = s.Ask(ctx, http.MethodPut, event, who, password, "text/calendar", text)
-	if err == nil && status/100 != 2 {
-		err = fmt.Errorf("the event cannot be written: %s", says)
+	x, err = s.dav().Ask(ctx, http.MethodPut, event, who, password, "text/calendar", beside.Event())
+	if err == nil && x.Status/100 != 2 {
+		err = fmt.Errorf("the event cannot be written: %s", x.Text)
 	}
 	return event, err
 }
@@ -231,10 +210,10 @@ func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempte
 		return out, err
 	}
 	defer func() {
-		_, _, gone := s.Ask(after, http.MethodDelete, "/"+owner+"/", owner, password, "", "")
+		_, gone := s.dav().Ask(after, http.MethodDelete, "/"+owner+"/", owner, password, "", "")
 		err = errors.Join(err, gone)
 	}()
-	status, says, err := s.Ask(ctx, http.MethodGet, event, a.From, password, "", "")
-	out.Admitted, out.Says = status == http.StatusOK, says
+	x, err := s.dav().Ask(ctx, http.MethodGet, event, a.From, password, "", "")
+	out.Admitted, out.Says = x.Status == http.StatusOK, x.Text
 	return out, err
 }

@@ -459,3 +459,14 @@ func (b *FoundBoard) lets(p *world.Partner, most bool) bool {
 	}
 	return on != b.But
 }
+
+// Lists reports whether a list that names addresses too names somebody: by their address or domain, and not taken out again.
+func Lists(names []string, who addr.Address) bool {
+	on := func(out bool) bool {
+		return slices.ContainsFunc(names, func(x string) bool {
+			name, is := strings.CutPrefix(x, not)
+			return is == out && covers(name, who.String())
+		})
+	}
+	return on(false) && !on(true)
+}
