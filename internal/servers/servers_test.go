@@ -262,6 +262,29 @@ func TestChat(t *testing.T) {
 	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
 	conforms(t, ours.Beside, "ada@partner.example", 9)
 
+	// A server whose certificate is of nobody that ours knows speaks for its domain to nobody, though the lists let it in.
+	others, err := servers.NewAuthority()
+	check(t, err)
+	forged, err := r.Prosody(t.Context(), "false.example", names, others)
+	check(t, err)
+	defer forged.Stop()
+	liar, err := forged.Account(t.Context(), "ada", "false.example", "pass")
+	check(t, err)
+	check(t, forged.Beside.Write(t.Context(), "from", "not:"))
+	check(t, forged.Beside.Write(t.Context(), "to", "not:"))
+	set("from", "not:")
+	set("to", "not:")
+	lies, err := xmppchat.SignIn(t.Context(), liar, others.Pool)
+	check(t, err)
+	defer lies.Leave()
+	for _, x := range [][2]*xmppchat.Client{{lies, in[uma.Address]}, {in[uma.Address], lies}} {
+		arrived, says, err := xmppchat.Send(t.Context(), x[0], x[1], false)
+		if arrived {
+			t.Errorf("a server with a certificate of nobody's is spoken to: %q %v", says, err)
+		}
+		t.Logf("a certificate of nobody's: %q %v", says, err)
+	}
+
 	// One of ours has lists of their own; nobody else has.
 	ben, err := ours.Account(t.Context(), "ben", "ours.example", "pass")
 	check(t, err)

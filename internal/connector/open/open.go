@@ -204,6 +204,9 @@ func (c *Connector) Read(ctx context.Context) (map[string]string, error) {
 		return nil, fmt.Errorf("what it answered is no list of settings")
 	}
 	for path, value := range x.Settings {
+		if native.IsSet(path) { // it holds lists, and is none
+			continue
+		}
 		if mode, names, err := native.ParseBoard(value); err == nil {
 			x.Settings[path] = native.BoardText(mode, names)
 		}
@@ -222,15 +225,22 @@ func kept(r *Record) native.Kept {
 
 func at(kind string) string { return "/v1/records/" + url.PathEscape(kind) }
 
+// mostRecords is how many records of a kind are read of one system, so that one that never ends is told.
+const mostRecords = 5_000_000
+
 // List hands over all records of a kind, a page at a time.
 func (c *Connector) List(ctx context.Context, kind string, fn func(native.Kept) error) error {
+	count := 0
 	for after := ""; ; {
 		var page Page
 		if err := c.get(ctx, at(kind)+"?after="+url.QueryEscape(after), &page); err != nil {
 			return err
 		}
-		if page.Records == nil || page.Next != "" && page.Next <= after {
+		if page.Records == nil || page.Next != "" && (page.Next <= after || len(page.Records) == 0) {
 			return fmt.Errorf("what it answered is no page of %s", kind)
+		}
+		if count += len(page.Records); count > mostRecords {
+			return fmt.Errorf("it lists more than %d %s", mostRecords, kind)
 		}
 		for i := range page.Records {
 			if err := fn(kept(&page.Records[i])); err != nil {
