@@ -23,7 +23,7 @@ suite: install-database build
 # wire; and the conformance of what stands beside each.
 ROUNDS ?= 20
 suite-test: install-database build
-	$(GO) test -count 1 -v -timeout 60m ./internal/servers -many 10000
+	$(GO) test -count 1 -v -timeout 60m ./internal/servers -many 10000 -fastest $(ROUNDS)
 	$(GO) test -count 1 -v -timeout 60m -run 'TestRealServers' ./internal/e2e -rounds $(ROUNDS)
 
 build: console

@@ -198,7 +198,7 @@ func rights(serve serving) *cobra.Command {
 
 func directory(serve serving) *cobra.Command {
 	var x ldapdir.Config
-	var password, secret string
+	var password, secret, out string
 	var first bool
 	c := &cobra.Command{Use: "directory", Short: "Beside a directory server (OpenLDAP)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		for file, to := range map[string]*string{password: &x.Password, secret: &x.Secret} {
@@ -207,6 +207,11 @@ func directory(serve serving) *cobra.Command {
 				return err
 			}
 			*to = strings.TrimSpace(string(b))
+		}
+		if out != "" {
+			x.Out = func(ctx context.Context, guest string) error {
+				return shell(ctx, strings.ReplaceAll(strings.ReplaceAll(out, "ADDRESS", guest), "NODE", ldapdir.Node(guest)))
+			}
 		}
 		s := &ldapdir.Server{Config: x}
 		if first {
@@ -224,6 +229,7 @@ func directory(serve serving) *cobra.Command {
 	f.StringVar(&x.Database, "database", "olcDatabase={1}mdb,cn=config", "the entry of the database in the server's configuration")
 	f.StringVar(&x.Keeper, "keeper", "cn=admin,cn=config", "who writes the configuration")
 	f.StringVar(&secret, "keeper-password-file", "", "the file with their password")
+	f.StringVar(&out, "out", "", "the command that ends what a guest has open elsewhere, once they are suspended or gone: ADDRESS stands for their address, NODE for the same as a chat writes it")
 	f.BoolVar(&first, "begin", false, "write the entries that everything lies below, and rules of access that let nobody in")
 	return required(c, "server", "base", "admin", "password-file", "keeper-password-file")
 }

@@ -13,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -616,6 +617,67 @@ func TestDirectory(t *testing.T) {
 	}
 }
 
+// TestGuestsOfTheChat is about a chat that signs guests in from a directory: who is out there is out here, with what they had open.
+func TestGuestsOfTheChat(t *testing.T) {
+	r := root(t)
+	ca, err := servers.NewAuthority()
+	check(t, err)
+	names, err := servers.NewNames()
+	check(t, err)
+	defer names.Close()
+	d, err := r.Slapd(t.Context(), "ours.example")
+	check(t, err)
+	defer d.Stop()
+	chat, err := r.Prosody(t.Context(), "ours.example", names, ca, d)
+	check(t, err)
+	defer chat.Stop()
+	uma, err := chat.Account(t.Context(), "uma", "ours.example", "pass")
+	check(t, err)
+	ours, err := xmppchat.SignIn(t.Context(), uma, ca.Pool)
+	check(t, err)
+	defer ours.Leave()
+	const ada = "ada@ilvane.example"
+	put := func(state string) {
+		t.Helper()
+		if _, err := d.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": ada, "state": state}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("guest")
+	check(t, d.Beside.SetPassword(ada, "pass"))
+	guest := xmppchat.Account{Address: `ada\40ilvane.example@guests.ours.example`, Password: "pass", Server: uma.Server}
+	if _, err := xmppchat.SignIn(t.Context(), guest, ca.Pool); err == nil {
+		t.Error("guests sign in, though the directory lets none in")
+	}
+	check(t, d.Beside.Write(t.Context(), "guests", "let in"))
+	in, err := xmppchat.SignIn(t.Context(), guest, ca.Pool)
+	if err != nil {
+		t.Fatal(err, chat.Said())
+	}
+	if arrived, says, err := xmppchat.Send(t.Context(), in, ours, false); !arrived {
+		t.Errorf("a guest writes to one of ours: %q %v", says, err)
+	}
+	put("suspended")
+	within, stop := context.WithTimeout(t.Context(), 5*time.Second)
+	defer stop()
+	if _, ok := in.Await(within, func(xmppchat.Stanza) bool { return false }); ok || within.Err() != nil {
+		t.Errorf("what a guest had open stays open: %v", within.Err())
+	}
+	if _, err := xmppchat.SignIn(t.Context(), guest, ca.Pool); err == nil {
+		t.Error("a suspended guest signs in")
+	}
+	put("guest")
+	back, err := xmppchat.SignIn(t.Context(), guest, ca.Pool)
+	if err != nil {
+		t.Fatal("back, with the password of before:", err)
+	}
+	back.Leave()
+	check(t, d.Beside.Drop(t.Context(), "guests", ada))
+	if _, err := xmppchat.SignIn(t.Context(), guest, ca.Pool); err == nil {
+		t.Error("somebody who is no guest any more signs in")
+	}
+}
+
 // TestMail is about a real mail server that asks us before each letter goes on: a letter from outside comes into the
 // mailbox, and goes on where it may.
 func TestMail(t *testing.T) {
@@ -937,4 +999,154 @@ func TestMeetings(t *testing.T) {
 	if k, err := j.Beside.One(t.Context(), "rooms", "weekly"); err != nil || k != nil {
 		t.Errorf("%+v %v", k, err)
 	}
+}
+
+var fastest = flag.Int("fastest", 0, "how often it is measured how fast each server does what it is told itself; never without it")
+
+// TestFastest measures what each server takes by itself: from the moment at which it is told by its own means until it counts on
+// the wire. What publishing takes stands beside it in docs/systems.md.
+func TestFastest(t *testing.T) {
+	if *fastest == 0 {
+		t.Skip("-fastest says how often")
+	}
+	r := root(t)
+	measure := func(what string, do func(on bool), is func() bool) {
+		t.Helper()
+		var took []time.Duration
+		for i := range 2 * *fastest {
+			on := i%2 == 1
+			began := time.Now()
+			for do(on); is() != on; {
+				if time.Since(began) > 10*time.Second {
+					t.Fatalf("%s: not %t after 10 s", what, on)
+				}
+			}
+			took = append(took, time.Since(began))
+		}
+		slices.Sort(took)
+		t.Logf("%-46s %9v %9v", what, took[len(took)/2].Round(time.Millisecond), took[len(took)-1].Round(time.Millisecond))
+	}
+	word := func(on bool, yes, no string) string {
+		if on {
+			return yes
+		}
+		return no
+	}
+	t.Logf("%-46s %9s %9s", "told by the server's own means until it counts", "median", "worst")
+
+	ca, err := servers.NewAuthority()
+	check(t, err)
+	names, err := servers.NewNames()
+	check(t, err)
+	defer names.Close()
+	chat, err := r.Prosody(t.Context(), "ours.example", names, ca)
+	check(t, err)
+	defer chat.Stop()
+	theirs, err := r.Prosody(t.Context(), "partner.example", names, ca)
+	check(t, err)
+	defer theirs.Stop()
+	check(t, theirs.Beside.Write(t.Context(), "from", "not:"))
+	check(t, theirs.Beside.Write(t.Context(), "to", "not:"))
+	in := map[string]*xmppchat.Client{}
+	for host, s := range map[string]*servers.Prosody{"ours.example": chat, "partner.example": theirs} {
+		a, err := s.Account(t.Context(), "uma", host, "pass")
+		check(t, err)
+		c, err := xmppchat.SignIn(t.Context(), a, ca.Pool)
+		check(t, err)
+		defer c.Leave()
+		in[host] = c
+	}
+	measure("chat: rules written, the server told", func(on bool) {
+		check(t, chat.Beside.Write(t.Context(), "from", word(on, "only: partner.example", "only:")))
+	}, func() bool {
+		arrived, _, err := xmppchat.Send(t.Context(), in["partner.example"], in["ours.example"], false)
+		check(t, err)
+		return arrived
+	})
+
+	files, err := r.Apache(t.Context(), []string{"ours.example"})
+	check(t, err)
+	defer files.Stop()
+	for _, x := range []struct {
+		kind string
+		f    map[string]string
+	}{{"folders", map[string]string{"folder": "dossier", "title": "Dossier"}}, {"accounts", map[string]string{"account": "ada@ilvane.example", "state": "on"}}, {"access", map[string]string{"account": "ada@ilvane.example", "folder": "dossier", "may": "write"}}} {
+		_, err := files.Beside.Put(t.Context(), x.kind, "", x.f)
+		check(t, err)
+	}
+	check(t, files.Beside.SetPassword("ada@ilvane.example", "pass"))
+	dav := beside.DAV{Server: files.URL}
+	measure("files: a list written", func(on bool) {
+		check(t, files.Beside.Write(t.Context(), "domains", word(on, "only: ilvane.example", "only:")))
+	}, func() bool {
+		x, err := dav.Ask(t.Context(), "PUT", "/spaces/dossier/note.txt", "ada@ilvane.example", "pass", "text/plain", "a rope")
+		check(t, err)
+		return x.Status/100 == 2
+	})
+
+	dir, err := r.Slapd(t.Context(), "ours.example")
+	check(t, err)
+	defer dir.Stop()
+	check(t, dir.Beside.Write(t.Context(), "guests", "let in"))
+	guest := func(on bool) {
+		_, err := dir.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": "ada@ilvane.example", "state": word(on, "guest", "suspended")})
+		check(t, err)
+	}
+	guest(true)
+	check(t, dir.Beside.SetPassword("ada@ilvane.example", "pass"))
+	measure("directory: a guest moved", guest, func() bool {
+		_, in, err := dir.Beside.Look("ada@ilvane.example", "pass")
+		check(t, err)
+		return in
+	})
+
+	cal, err := r.Cyrus(t.Context(), "ours.example")
+	check(t, err)
+	defer cal.Stop()
+	for _, a := range []string{"uma@ours.example", "ada@ilvane.example"} {
+		check(t, cal.Account(t.Context(), a, "pass"))
+		check(t, cal.Beside.Home(t.Context(), a))
+	}
+	event, err := cal.Beside.Event(t.Context(), "uma@ours.example", "pass")
+	check(t, err)
+	check(t, cal.Beside.Write(t.Context(), "calendars", "everything"))
+	measure("calendars: rights written", func(on bool) {
+		check(t, cal.Beside.Write(t.Context(), "readers", word(on, "only: ilvane.example", "only:")))
+	}, func() bool {
+		_, read, err := cal.Beside.Looks(t.Context(), event, "uma@ours.example", "ada@ilvane.example", "pass")
+		check(t, err)
+		return read.Status == 200
+	})
+
+	var mu sync.Mutex
+	may := false
+	meet, err := r.Janus(t.Context(), []string{"ours.example"}, 500*time.Millisecond, func(context.Context, string, string, string) (videorooms.Asked, error) {
+		mu.Lock()
+		defer mu.Unlock()
+		return videorooms.Asked{Yes: may, Says: "no"}, nil
+	})
+	check(t, err)
+	defer meet.Stop()
+	_, err = meet.Beside.Put(t.Context(), "rooms", "", map[string]string{"room": "weekly", "title": "Weekly"})
+	check(t, err)
+	var inside *videorooms.Joined
+	measure("meetings: let in, and put out", func(on bool) {
+		mu.Lock()
+		defer mu.Unlock()
+		may = on
+	}, func() bool {
+		if inside != nil { // until they are put out
+			check(t, inside.Out(t.Context()))
+			inside.Leave(t.Context())
+			inside = nil
+			return false
+		}
+		p, says, err := meet.Beside.Enter(t.Context(), "weekly", "ada@ilvane.example")
+		check(t, err)
+		if says == "" {
+			inside, _, err = meet.Beside.Join(t.Context(), p, p.Passcode)
+			check(t, err)
+		}
+		return inside != nil
+	})
 }

@@ -65,7 +65,7 @@ func (r *Root) Suite(ctx context.Context, domain, partner string, asked Asked) (
 			return s, err
 		}
 	}
-	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA); err != nil {
+	if s.Chat, err = r.Prosody(ctx, domain, s.names, s.CA, s.Directory); err != nil {
 		return s, err
 	}
 	if s.Theirs, err = r.Ejabberd(ctx, partner, s.names, s.CA); err != nil {

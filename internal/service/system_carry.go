@@ -353,7 +353,7 @@ func (s *Service) sendOne(ctx context.Context, x *System, c Connector, h *native
 	if err != nil {
 		var fault *systemFault
 		errors.As(err, &fault)
-		r.State, r.Problem, r.Next = StepFailed, err.Error(), at+stamp(pause(r.Tries))
+		r.State, r.Problem, r.Next = StepFailed, err.Error(), at+stamp(s.pause(r.Tries))
 		switch {
 		case fault != nil && fault.busy || ctx.Err() != nil:
 			return err

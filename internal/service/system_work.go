@@ -103,11 +103,11 @@ func (s *Service) workOn(ctx context.Context, x *System, fresh bool) error {
 	if err != nil {
 		return err
 	}
-	if work.Fails > 0 && now < work.Tried+pause(work.Fails) {
+	if work.Fails > 0 && now < work.Tried+s.pause(work.Fails) {
 		return nil // it is left alone for a while
 	}
 	listed := work.Listed == 0 || fresh || now >= work.Listed+moment.Moment(x.Minutes)*60e6+10*moment.Moment(s.listTook[x.ID].Microseconds())
-	if err := s.workSettings(ctx, x, fresh); err != nil {
+	if err := s.workSettings(ctx, x, fresh || work.Fails > 0); err != nil { // what was away is read as soon as it is there again
 		return err
 	}
 	if len(x.dialect().Holdings) == 0 {
@@ -480,7 +480,7 @@ func (s *Service) send(ctx context.Context, x *System, all map[string]*CarriedSe
 		at := stamp(s.Now())
 		if err != nil {
 			n.State, n.Problem = StepFailed, err.Error()
-			n.Next = at + stamp(pause(n.Tries))
+			n.Next = at + stamp(s.pause(n.Tries))
 			if n.Turn == native.Tightens {
 				stuck[d.RuleAt(n.Path)] = true
 			}
@@ -611,8 +611,8 @@ func (s *Service) DecideSetting(ctx context.Context, who Who, id, path string, d
 }
 
 // pause is how long something that failed so often is left alone.
-func pause(fails int) moment.Moment {
-	return min(mostPause, moment.Moment(1_000_000)<<min(fails, 20))
+func (s *Service) pause(fails int) moment.Moment {
+	return moment.Moment(float64(min(mostPause, moment.Moment(1_000_000)<<min(fails, 20))) / s.faster())
 }
 
 // RunSystems works on the systems until the context ends.

@@ -31,6 +31,8 @@ type Config struct {
 	Database string // the entry of the database in the server's configuration, as olcDatabase={1}mdb,cn=config
 	Keeper   string // who writes that
 	Secret   string
+	// Out ends what a guest has open at servers that sign them in from here, once they are out; nil for nothing.
+	Out func(ctx context.Context, guest string) error
 }
 
 // Server is one such server.
@@ -461,15 +463,15 @@ func (s *Server) putGuest(c *ldap.Conn, f map[string]string) (string, error) {
 	if f["sponsor"] != "" {
 		manager = []string{s.dn(f["sponsor"], "people")}
 	}
-	begins := map[string][]string{"mail": {a.String()}, "cn": {a.String()}, "sn": {a.String()}, "uid": {escapeNode(a.String())}, "userPassword": {rand.Text()}}
+	begins := map[string][]string{"mail": {a.String()}, "cn": {a.String()}, "sn": {a.String()}, "uid": {Node(a.String())}, "userPassword": {rand.Text()}}
 	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"manager": manager}, begins); err != nil {
 		return "", err
 	}
 	return a.String(), s.inGroups(c, dn, strings.Fields(f["groups"]))
 }
 
-// escapeNode writes an address as the part of a chat's address before the @ (XEP-0106), so that the chat finds its guests here.
-func escapeNode(address string) string { return strings.ReplaceAll(address, "@", `\40`) }
+// Node writes an address as the part of a chat's address before the @ (XEP-0106), so that the chat finds its guests here.
+func Node(address string) string { return strings.ReplaceAll(address, "@", `\40`) }
 
 func (s *Server) dropGuest(c *ldap.Conn, id string) error {
 	for _, unit := range units {
@@ -515,7 +517,7 @@ func (s *Server) One(_ context.Context, kind, id string) (*native.Kept, error) {
 }
 
 // Put makes a record, or changes one.
-func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (string, error) {
+func (s *Server) Put(ctx context.Context, kind, _ string, f map[string]string) (string, error) {
 	k, err := s.kind(kind)
 	if err != nil {
 		return "", err
@@ -527,11 +529,22 @@ func (s *Server) Put(_ context.Context, kind, _ string, f map[string]string) (st
 		return "", err
 	}
 	defer c.Close()
-	return k.put(c, f)
+	id, err := k.put(c, f)
+	if err == nil && kind == "guests" && f["state"] == "suspended" {
+		err = s.out(ctx, id)
+	}
+	return id, err
+}
+
+func (s *Server) out(ctx context.Context, guest string) error {
+	if s.Out == nil {
+		return nil
+	}
+	return s.Out(ctx, guest)
 }
 
 // Drop takes a record away.
-func (s *Server) Drop(_ context.Context, kind, id string) error {
+func (s *Server) Drop(ctx context.Context, kind, id string) error {
 	k, err := s.kind(kind)
 	if err != nil {
 		return err
@@ -543,7 +556,10 @@ func (s *Server) Drop(_ context.Context, kind, id string) error {
 		return err
 	}
 	defer c.Close()
-	return k.drop(c, id)
+	if err := k.drop(c, id); err != nil || kind != "guests" {
+		return err
+	}
+	return s.out(ctx, id)
 }
 
 // SetPassword gives a guest a password.

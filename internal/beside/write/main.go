@@ -55,7 +55,11 @@ func table(d *native.Dialect) string {
 			for _, x := range h.Fields {
 				f = append(f, x.Name)
 			}
-			fmt.Fprintf(&b, "| %ss | %s | %s | %s |\n", h.Kind, h.Name, strings.Join(f, ", "), h.Says)
+			many := h.Kind + "s"
+			if h.Kind == "person" {
+				many = "people of ours"
+			}
+			fmt.Fprintf(&b, "| %s | %s | %s | %s |\n", many, h.Name, strings.Join(f, ", "), h.Says)
 		}
 	}
 	fmt.Fprintf(&b, "\nTried from outside: `%s`.\n\n", strings.Join(d.Tries, "`, `"))
