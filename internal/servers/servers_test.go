@@ -263,6 +263,27 @@ func TestChat(t *testing.T) {
 	tell("all but them", "in: from: this domain is not admitted, out: arrived, call in: from: this domain is not admitted")
 	conforms(t, ours.Beside, "ada@partner.example", 9)
 
+	// Whether one of ours is there is seen elsewhere, or not.
+	set("from", "only: partner.example")
+	set("to", "only: partner.example")
+	tell("open", "in: arrived, out: arrived, call in: arrived")
+	for _, x := range []struct {
+		presence string
+		want     bool
+	}{{"nobody", false}, {"contacts", true}, {"nobody", false}} {
+		set("presence", x.presence)
+		var got bool
+		for end := time.Now().Add(5 * time.Second); ; { // the server reads its rules a moment later
+			got, err = xmppchat.Appear(t.Context(), in[uma.Address], in[ada.Address])
+			if err == nil && got == x.want || time.Now().After(end) {
+				break
+			}
+		}
+		if err != nil || got != x.want {
+			t.Errorf("presence %s: seen %t %v", x.presence, got, err)
+		}
+	}
+
 	// A server whose certificate is of nobody that ours knows speaks for its domain to nobody, though the lists let it in.
 	others, err := servers.NewAuthority()
 	check(t, err)

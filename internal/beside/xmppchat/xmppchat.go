@@ -469,6 +469,29 @@ func (c *Client) Enter(ctx context.Context, room, name string) (why string, err 
 	return "", nil
 }
 
+// Appear tells a client elsewhere that one is there (RFC 6121 §4.6), and says whether it heard it. Silence is a no only where a
+// message that was sent afterwards arrived.
+func Appear(ctx context.Context, from, to *Client) (bool, error) {
+	target := to.LocalAddr()
+	if err := from.Session.Send(ctx, stanza.Presence{To: target}.Wrap(nil)); err != nil {
+		return false, err
+	}
+	id := rand.Text()
+	if err := from.Session.Send(ctx, stanza.Message{ID: id, To: target, Type: stanza.ChatMessage}.Wrap(xmlstream.Wrap(xmlstream.Token(xml.CharData("a trial "+id)), xml.StartElement{Name: xml.Name{Local: "body"}}))); err != nil {
+		return false, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, patience)
+	defer cancel()
+	seen := false
+	if _, ok := to.Await(ctx, func(x Stanza) bool {
+		seen = seen || x.Kind == "presence" && strings.HasPrefix(x.From, from.LocalAddr().Bare().String())
+		return strings.Contains(x.Body, id)
+	}); !ok {
+		return false, errors.New("nothing arrived, so that nothing can be said")
+	}
+	return seen, nil
+}
+
 // patience is how long something sent is waited for at either end.
 const patience = 5 * time.Second
 
