@@ -1314,6 +1314,15 @@ export interface components {
             look_alike?: string;
             text: string;
         };
+        Differing: {
+            /**
+             * Format: int64
+             * @description The policy in force that it was compared with
+             */
+            revision: number;
+            /** @description From what is in force to what the file says */
+            edits: components["schemas"]["DraftEdit"][];
+        };
         Loaded: {
             changed: number;
             /** Format: int64 */
@@ -1325,6 +1334,8 @@ export interface components {
             /** @description The dates of the records that came wait */
             waits?: boolean;
             going?: components["schemas"]["DatesGoing"];
+            /** @description What changes: all of policy, and the first 200 entries of inventory */
+            edits: components["schemas"]["DraftEdit"][];
             /** @description What an earlier version took and this one does not */
             odd?: string[];
         };

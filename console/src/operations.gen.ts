@@ -98,6 +98,7 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/drafts/{id}/withdraw', draft: 'ask' },
   { method: 'POST', pattern: '/api/v1/revisions/{number}/back', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/world', draft: 'policy', weighsSelf: true },
+  { method: 'POST', pattern: '/api/v1/world/differs', draft: 'ask' },
   { method: 'POST', pattern: '/access/v1/evaluation', draft: 'ask' },
   { method: 'POST', pattern: '/access/v1/evaluations', draft: 'ask' },
   { method: 'POST', pattern: '/access/v1/search/subject', draft: 'ask' },

@@ -7,7 +7,10 @@ import (
 	"io"
 	"strings"
 
+	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -15,6 +18,13 @@ import (
 
 func (s *server) Dump(ctx context.Context, r apigen.DumpRequestObject) (apigen.DumpResponseObject, error) {
 	var sections []string
+	policy := r.Params.Policy != nil && *r.Params.Policy
+	if policy {
+		if r.Params.Section != nil {
+			return nil, &service.Invalid{Field: "policy", Value: "true", Reason: "policy is all of its sections; leave section out"}
+		}
+		sections = worldfile.PolicySections
+	}
 	if r.Params.Section != nil {
 		sections = *r.Params.Section
 		for _, n := range sections {
@@ -26,6 +36,9 @@ func (s *server) Dump(ctx context.Context, r apigen.DumpRequestObject) (apigen.D
 	w, unread, err := s.Service.WorldAndUnread(ctx, store.Head{})
 	if err != nil {
 		return nil, err
+	}
+	if policy {
+		w = worldfile.PolicyOf(w)
 	}
 	var left bytes.Buffer
 	for _, u := range unread {
@@ -53,7 +66,7 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 		return nil, err
 	}
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	for mark, asked := range map[*bool]func(context.Context) context.Context{r.Params.Confirm: service.Confirmed, r.Params.Restore: service.Restoring, r.Params.Older: service.Older} {
+	for mark, asked := range map[*bool]func(context.Context) context.Context{r.Params.Confirm: service.Confirmed, r.Params.Restore: service.Restoring, r.Params.Older: service.Older, r.Params.Exact: service.Exact} {
 		if mark != nil && *mark {
 			ctx = asked(ctx)
 		}
@@ -62,7 +75,7 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 	if err != nil {
 		return nil, err
 	}
-	x := apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision)}
+	x := apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision), Edits: policyEdits(out.Edits)}
 	if out.Going != nil {
 		x.Going, x.Waits = ptr(goingOf(out.Going)), &out.Waits
 	}
@@ -70,4 +83,27 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 		x.Odd = &out.Odd
 	}
 	return x, nil
+}
+
+func policyEdits(edits []draft.Edit) []contract.DraftEdit {
+	out := []contract.DraftEdit{}
+	for i := range edits {
+		out = append(out, answer.DraftEdit(&edits[i]))
+	}
+	return out
+}
+
+func (s *server) Differs(ctx context.Context, r apigen.DiffersRequestObject) (apigen.DiffersResponseObject, error) {
+	if r.Body == nil {
+		return nil, &service.Invalid{Field: "body", Reason: "send the file as application/yaml"}
+	}
+	text, err := io.ReadAll(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := s.Service.Differs(ctx, opt(r.Params.File), text)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.Differs200JSONResponse{Revision: int64(s.Service.State().Head.Revision), Edits: policyEdits(edits)}, nil
 }

@@ -20,7 +20,6 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
 )
 
 // moved writes gained, lost and otherwise, the empty ones left out.
@@ -188,16 +187,17 @@ func (a *app) printImpact(x *contract.Impact) error {
 func (a *app) draftImpact() *cobra.Command {
 	var at, against, file string
 	var all bool
+	var limits most
 	c := &cobra.Command{Use: "impact [DRAFT]", Short: "Show who would gain and who would lose access",
-		Long:    "Who would gain and who would lose what if a draft were published, now or at a\nlater moment.\n\nWithout any service, --world names a file and --against another: what changes for\neverybody in the world of the first where its policy takes the place of the other's.",
-		Example: "  wexillum draft impact \"Lower the file limit\" --at +30d\n  wexillum draft impact --world next.yaml --against main.yaml",
+		Long:    "Who would gain and who would lose what if a draft were published, now or at a\nlater moment.\n\nWithout any service, --world names a file and --against another: what changes for\neverybody in the world of the first where its policy takes the place of the other's.\n\nWith --max-gained or --max-lost the exit status is 3 where more is gained or lost\nthan that: of granted actions, of pairs of wide ones, of typical newcomers' actions,\nand of what ours may do elsewhere, each counted for itself.",
+		Example: "  wexillum draft impact \"Lower the file limit\" --at +30d\n  wexillum draft impact --world next.yaml --against main.yaml --max-gained 0",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeDraft,
 		RunE: func(c *cobra.Command, args []string) error {
 			if a.world != "" {
 				if against == "" || len(args) > 0 {
 					return usage{errors.New("with --world, name the file to compare with in --against, and no draft")}
 				}
-				return a.impactOfFiles(against, at, file, all)
+				return a.impactOfFiles(against, at, file, all, &limits)
 			}
 			if len(args) != 1 || against != "" {
 				return usage{errors.New("name a draft; or two files with --world and --against")}
@@ -219,8 +219,13 @@ func (a *app) draftImpact() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.printImpact(x)
+			if err := a.printImpact(x); err != nil {
+				return err
+			}
+			return limits.kept(a, x)
 		}}
+	c.Flags().IntVar(&limits.gained, "max-gained", -1, "exit with 3 where more is gained; any number where it is left out")
+	c.Flags().IntVar(&limits.lost, "max-lost", -1, "the same of what is lost")
 	c.Flags().StringVar(&at, "at", "", "now where absent, or a moment that lies ahead, as +30d")
 	c.Flags().BoolVar(&all, "all", false, "write every line as CSV")
 	c.Flags().StringVar(&against, "against", "", "a world file whose policy is in force now; with --world")
@@ -262,15 +267,61 @@ func (a *app) followImpact(ctx context.Context, r *remote, id, at string) (*cont
 	}
 }
 
+// most is how much may be gained and lost; below 0 any number.
+type most struct{ gained, lost int }
+
+// kept reports whether an impact stays within, and says of what there is more.
+func (m *most) kept(a *app, x *contract.Impact) error {
+	over := false
+	count := func(change string, limit, granted int) {
+		if limit < 0 {
+			return
+		}
+		pairs, newcomers, outward := 0, 0, 0
+		for _, n := range x.Wide {
+			if n.Change != nil && string(*n.Change) == change {
+				pairs += n.Pairs
+			}
+		}
+		for _, n := range x.Newcomers {
+			if string(n.Change) == change {
+				newcomers++
+			}
+		}
+		if x.Outward != nil {
+			for _, o := range *x.Outward {
+				if string(o.Change) == change {
+					outward++
+				}
+			}
+		}
+		for _, c := range []struct {
+			what string
+			n    int
+		}{{"granted actions", granted}, {"pairs of wide actions", pairs}, {"actions of typical newcomers", newcomers}, {"actions of ours elsewhere", outward}} {
+			if c.n > limit {
+				over = true
+				fmt.Fprintf(a.err, "wexillum: %d %s are %s, more than %d\n", c.n, c.what, change, limit)
+			}
+		}
+	}
+	count("gained", m.gained, x.Granted.Gained)
+	count("lost", m.lost, x.Granted.Lost)
+	if over {
+		return exit(statusNo)
+	}
+	return nil
+}
+
 // impactOfFiles weighs the policy of one file against that of another.
-func (a *app) impactOfFiles(against, at, file string, all bool) error {
+func (a *app) impactOfFiles(against, at, file string, all bool, limits *most) error {
 	now := moment.Of(time.Now())
 	read := func(name string) (*world.World, error) {
-		text, err := os.ReadFile(name)
+		text, err := a.readFile(name)
 		if err != nil {
 			return nil, err
 		}
-		w, err := worldfile.Read(text, worldfile.Options{File: name, Now: now})
+		w, err := a.readWorld(name, text, now)
 		if err != nil {
 			return nil, err
 		}
@@ -306,5 +357,8 @@ func (a *app) impactOfFiles(against, at, file string, all bool) error {
 		return err
 	}
 	x := contract.Impact(out)
-	return a.printImpact(&x)
+	if err := a.printImpact(&x); err != nil {
+		return err
+	}
+	return limits.kept(a, &x)
 }

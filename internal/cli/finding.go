@@ -3,7 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"sort"
 	"strings"
 	"time"
@@ -16,7 +15,6 @@ import (
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
 )
 
 func (a *app) finding() *cobra.Command {
@@ -164,11 +162,11 @@ func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) 
 // findingsFile finds in a world file alone, where nothing is accepted.
 func (a *app) findingsFile(kind, about string, hints bool) ([]contract.Finding, error) {
 	now := moment.Of(time.Now())
-	text, err := os.ReadFile(a.world)
+	text, err := a.readFile(a.world)
 	if err != nil {
 		return nil, err
 	}
-	part, err := worldfile.Read(text, worldfile.Options{File: a.world, Now: now})
+	part, err := a.readWorld(a.world, text, now)
 	if err != nil {
 		return nil, err
 	}

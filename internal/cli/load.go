@@ -21,19 +21,13 @@ import (
 
 func (a *app) load() *cobra.Command {
 	var why, csvOf, scimOf, columns string
-	var preview, confirm, restore, older bool
+	var preview, confirm, restore, older, exact bool
 	c := &cobra.Command{
 		Use:   "load FILE",
 		Short: "Load a world file, all or nothing; - is standard input",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			var text []byte
-			var err error
-			if args[0] == "-" {
-				text, err = io.ReadAll(a.in)
-			} else {
-				text, err = os.ReadFile(args[0])
-			}
+			text, err := a.readFile(args[0])
 			if err != nil {
 				return err
 			}
@@ -44,7 +38,7 @@ func (a *app) load() *cobra.Command {
 			if csvOf != "" || scimOf != "" {
 				return a.loadList(c.Context(), r, csvOf, scimOf, columns, why, preview, text)
 			}
-			p := &contract.LoadParams{Preview: &preview, Confirm: &confirm, Restore: &restore, Older: &older}
+			p := &contract.LoadParams{Preview: &preview, Confirm: &confirm, Restore: &restore, Older: &older, Exact: &exact}
 			if args[0] != "-" {
 				p.File = optional(filepath.Base(args[0]))
 			}
@@ -65,7 +59,17 @@ func (a *app) load() *cobra.Command {
 					a.say("Nothing %s: all of it is there already.", verb)
 					return nil
 				}
-				a.say("%d records %s; revision %d.", x.Changed, verb, x.Revision)
+				records := "records"
+				if x.Changed == 1 {
+					records = "record"
+				}
+				a.say("%d %s %s; revision %d.", x.Changed, records, verb, x.Revision)
+				if preview || exact {
+					a.edits(x.Edits)
+					if n := x.Changed - len(x.Edits); n > 0 {
+						a.say("and %d more", n)
+					}
+				}
 				if x.Odd != nil {
 					a.say("Taken although this version refuses it; it admits nobody:")
 					for _, o := range *x.Odd {
@@ -82,6 +86,7 @@ func (a *app) load() *cobra.Command {
 			)
 		},
 	}
+	c.Flags().BoolVar(&exact, "exact", false, "with --draft: policy that the sections of the file do not name goes")
 	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
 	c.Flags().BoolVar(&preview, "preview", false, "say what would change, and change nothing")
 	c.Flags().BoolVar(&confirm, "confirm", false, "although its dates let more records go at once than the brake lets")
@@ -91,6 +96,86 @@ func (a *app) load() *cobra.Command {
 	c.Flags().StringVar(&scimOf, "scim", "", "the file is a SCIM list response of guests")
 	c.Flags().StringVar(&columns, "map", "", "with --csv: which column of the file is which of ours, as mail=address,who=name")
 	return c
+}
+
+// readFile reads a file; - is standard input.
+func (a *app) readFile(name string) ([]byte, error) {
+	if name == "-" {
+		return io.ReadAll(a.in)
+	}
+	return os.ReadFile(name)
+}
+
+// edits prints what changes, field by field.
+func (a *app) edits(list []contract.DraftEdit) {
+	columns, rows := []string{"edit", "field", "was", "becomes"}, [][]string{}
+	for _, e := range list {
+		for i, c := range e.Changes {
+			title := ""
+			if i == 0 {
+				title = e.Title
+			}
+			rows = append(rows, []string{title, c.Field, c.Was, c.Now})
+		}
+	}
+	a.table(columns, rows)
+}
+
+// differs compares the policy of an installation with a file.
+func (a *app) differs() *cobra.Command {
+	return &cobra.Command{
+		Use:   "differs --world FILE",
+		Short: "Whether policy is what a file says, and what would have to change",
+		Long: `Whether the policy in force is what a file says, in the sections that the file holds, as dump
+--policy writes it. Each line is from what is in force to what the file says; with --draft from
+what the draft makes.
+
+Exit status: 0 it is, 3 it is not.`,
+		Example: "  wexillum differs --world policy.yaml",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if a.world == "" {
+				return usage{errors.New("name the file with --world; - is standard input")}
+			}
+			text, err := a.readFile(a.world)
+			if err != nil {
+				return err
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &contract.DiffersParams{}
+			if a.world != "-" {
+				p.File = optional(filepath.Base(a.world))
+			}
+			resp, err := r.DiffersWithBody(c.Context(), p, "application/yaml", bytes.NewReader(text))
+			var x contract.Differing
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				rows := [][]string{}
+				for _, e := range x.Edits {
+					for _, ch := range e.Changes {
+						rows = append(rows, []string{e.Kind, e.Id, ch.Field, ch.Was, ch.Now})
+					}
+				}
+				if err := a.records(x, []string{"kind", "id", "field", "was", "becomes"}, rows); err != nil {
+					return err
+				}
+			} else if len(x.Edits) == 0 {
+				a.say("Policy is what the file says (revision %d).", x.Revision)
+			} else {
+				a.say("Policy is not what the file says (revision %d):", x.Revision)
+				a.edits(x.Edits)
+			}
+			if len(x.Edits) > 0 {
+				return exit(statusNo)
+			}
+			return nil
+		},
+	}
 }
 
 // loadList takes in a list; what is wrong is told line by line.
@@ -148,6 +233,7 @@ func (a *app) loadList(ctx context.Context, r *remote, csvOf, scimOf, columns, w
 func (a *app) dump() *cobra.Command {
 	var sections []string
 	var csvOf, scimOf string
+	var policy bool
 	c := &cobra.Command{
 		Use:   "dump",
 		Short: "Write policy and inventory as a world file",
@@ -175,6 +261,9 @@ func (a *app) dump() *cobra.Command {
 			if len(sections) > 0 {
 				p.Section = &sections
 			}
+			if policy {
+				p.Policy = &policy
+			}
 			resp, err := r.Dump(c.Context(), p)
 			var text []byte
 			if err := r.read(resp, err, &text); err != nil {
@@ -191,6 +280,7 @@ func (a *app) dump() *cobra.Command {
 	}
 	c.Flags().StringVar(&csvOf, "csv", "", "instead CSV of guests, grants, links, spaces or people")
 	c.Flags().StringVar(&scimOf, "scim", "", "instead a SCIM list response of guests")
+	c.Flags().BoolVar(&policy, "policy", false, "policy alone, without what is known of the other side: what is kept in version control")
 	c.Flags().StringSliceVar(&sections, "section", nil, "only these sections: "+strings.Join(worldfile.Sections, ", "))
 	return c
 }

@@ -138,15 +138,25 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 // offline reads a world file for questions without a service.
 func (a *app) offline() (*engine.Snapshot, moment.Moment, error) {
 	now := moment.Of(time.Now())
-	text, err := os.ReadFile(a.world)
+	text, err := a.readFile(a.world)
 	if err != nil {
 		return nil, now, err
 	}
-	w, err := worldfile.Read(text, worldfile.Options{File: a.world, Now: now})
+	w, err := a.readWorld(a.world, text, now)
 	if err != nil {
 		return nil, now, err
 	}
 	return engine.Of(world.Merge(&world.World{}, w)), now, nil
+}
+
+// readWorld reads a file that stands alone. What asks whom policy concerns needs what it names, too.
+func (a *app) readWorld(name string, text []byte, now moment.Moment) (*world.World, error) {
+	unnamed := 0
+	w, err := worldfile.Read(text, worldfile.Options{File: name, Now: now, Unnamed: &unnamed})
+	if err == nil && unnamed > 0 && !a.policyAlone {
+		return nil, usage{fmt.Errorf("%s holds policy alone, and names people, groups or places that are not in it: whom it concerns cannot be told from it; use a dump of everything, or ask the service. The commands of rules answer from it, and differs compares it", name)}
+	}
+	return w, err
 }
 
 // completion asks the service for ids that a text may mean.

@@ -5,12 +5,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"os"
 	"os/signal"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -19,6 +21,7 @@ import (
 	"golang.org/x/term"
 
 	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -28,6 +31,9 @@ const (
 	statusFailed
 	statusWrongUse
 	statusNo
+
+	// statusInterrupted is what shells expect of a command that Ctrl-C ended: 128 and the number of the signal.
+	statusInterrupted = 130
 )
 
 // exit is an error that only sets the status; what there was to say is said.
@@ -50,6 +56,8 @@ type app struct {
 	found     string // most or least: what systems hold is asked instead of what is meant
 	draft     string // the draft that changes of policy go to, and that answers
 	yes       bool
+	// policyAlone says that the command answers from policy without whom it names.
+	policyAlone bool
 }
 
 // Main runs the command line and returns its exit status.
@@ -63,6 +71,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	if err != nil && ctx.Err() != nil { // whoever pressed Ctrl-C knows
+		return statusInterrupted
+	}
 	var status exit
 	var wrong *engine.WrongUse
 	var use usage
@@ -84,13 +95,22 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	return statusFailed
 }
 
+// revision is the commit that the program was built from; the build sets it.
+var revision = ""
+
+// version says which revision of the program it is, with which format of the database.
+func version() string {
+	return fmt.Sprintf("%s, %s, schema %s", cmp.Or(revision, "of no revision"), runtime.Version(), store.Schema())
+}
+
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "wexillum",
 		Short:         "See what each outsider can do, what blocks them, and who can change it",
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
+		Version:       version(),
+		Args:          noSuchCommand,
 		RunE:          func(c *cobra.Command, _ []string) error { return c.Help() },
 	}
 	f := root.PersistentFlags()
@@ -108,6 +128,7 @@ func (a *app) root() *cobra.Command {
 		default:
 			return usage{fmt.Errorf("--output %q: write table, json, yaml or csv", a.output)}
 		}
+		a.policyAlone = c.Parent() != nil && c.Parent().Name() == "rules"
 		return a.mayUseFile(c)
 	}
 	_ = root.RegisterFlagCompletionFunc(
@@ -151,6 +172,7 @@ func (a *app) root() *cobra.Command {
 		a.forwarder(),
 		a.load(),
 		a.dump(),
+		a.differs(),
 		a.system(),
 		a.settings(),
 		a.posture(),
@@ -188,6 +210,9 @@ func (a *app) mayUseFile(c *cobra.Command) error {
 		return nil
 	}
 	name := strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")
+	if name == "differs" { // it compares a file with a service
+		return nil
+	}
 	if !slices.Contains(fromFile, name) {
 		return usage{
 			fmt.Errorf(
@@ -221,16 +246,26 @@ func (a *app) strictArgs(c *cobra.Command) {
 			if err := a.mayUseFile(c); err != nil {
 				return err
 			}
-			if len(args) > 0 {
-				return usage{fmt.Errorf("%q is no command of %s; see %s --help", args[0], c.CommandPath(), c.CommandPath())}
-			}
-			return nil
+			return noSuchCommand(c, args)
 		}
 		c.RunE = func(c *cobra.Command, _ []string) error { return c.Help() }
 	}
 	for _, s := range c.Commands() {
 		a.strictArgs(s)
 	}
+}
+
+// noSuchCommand refuses a word that is no command of a group, with those that are like it.
+func noSuchCommand(c *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	c.SuggestionsMinimumDistance = 2
+	says := fmt.Sprintf("%q is no command of %s; ", args[0], c.CommandPath())
+	if near := c.SuggestionsFor(args[0]); len(near) > 0 {
+		says += fmt.Sprintf("did you mean %s? ", strings.Join(near, " or "))
+	}
+	return usage{fmt.Errorf("%ssee %s --help", says, c.CommandPath())}
 }
 
 // colour marks text on a terminal; meaning never rests on it.

@@ -3011,6 +3011,15 @@ type Difference struct {
 	What string `json:"what"`
 }
 
+// Differing defines model for Differing.
+type Differing struct {
+	// Edits From what is in force to what the file says
+	Edits []DraftEdit `json:"edits"`
+
+	// Revision The policy in force that it was compared with
+	Revision int64 `json:"revision"`
+}
+
 // DomainEntry defines model for DomainEntry.
 type DomainEntry struct {
 	LookAlike  *bool  `json:"look_alike,omitempty"`
@@ -3983,9 +3992,12 @@ type ListTaken struct {
 
 // Loaded defines model for Loaded.
 type Loaded struct {
-	Changed int            `json:"changed"`
-	Going   *DatesGoing    `json:"going,omitempty"`
-	Kinds   map[string]int `json:"kinds"`
+	Changed int `json:"changed"`
+
+	// Edits What changes: all of policy, and the first 200 entries of inventory
+	Edits []DraftEdit    `json:"edits"`
+	Going *DatesGoing    `json:"going,omitempty"`
+	Kinds map[string]int `json:"kinds"`
 
 	// Odd What an earlier version took and this one does not
 	Odd      *[]string `json:"odd,omitempty"`
@@ -6820,6 +6832,9 @@ type SetValueParams struct {
 // DumpParams defines parameters for Dump.
 type DumpParams struct {
 	Section *[]string `form:"section,omitempty" json:"section,omitempty"`
+
+	// Policy Policy alone, without what is known of the other side: what is kept in version control
+	Policy *bool `form:"policy,omitempty" json:"policy,omitempty"`
 }
 
 // LoadParams defines parameters for Load.
@@ -6841,6 +6856,15 @@ type LoadParams struct {
 
 	// Older It is a dump of an earlier version: what is refused now is taken, admits nobody, and is listed
 	Older *bool `form:"older,omitempty" json:"older,omitempty"`
+
+	// Exact Into a draft: policy that the sections of the file do not name goes
+	Exact *bool `form:"exact,omitempty" json:"exact,omitempty"`
+}
+
+// DiffersParams defines parameters for Differs.
+type DiffersParams struct {
+	// File The name of the file, for what is said about it
+	File *string `form:"file,omitempty" json:"file,omitempty"`
 }
 
 // SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.

@@ -42,7 +42,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/audience": "aukm", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukm", "GET /api/v1/report/{what}": "aukm",
 		"POST /access/v1/search/subject": "aukD", "POST /access/v1/search/resource": "aukD", "POST /access/v1/search/action": "aukD",
 		"GET /.well-known/wexillum-statement": "aukmDM-", "GET /.well-known/wexillum-keys": "aukmDM-",
-		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
+		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "au", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
 		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
 		"GET /api/v1/numbers": "auk", "GET /api/v1/numbers/lines": "auk", "GET /api/v1/rules/{rule}/audience": "auk",
 		"GET /api/v1/due": "aukm", "GET /api/v1/due/days": "aukm", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukm", "GET /api/v1/guests/{address}": "aukm", "POST /api/v1/guests/changes": "akm", "POST /api/v1/guests/merge": "ak",

@@ -162,6 +162,7 @@ var all = []Operation{
 	{ID: "backTo", Method: "POST", Pattern: "/api/v1/revisions/{number}/back", Summary: "Make a draft that goes back to a revision and says what it would undo", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "dump", Method: "GET", Pattern: "/api/v1/world", Summary: "Policy and inventory as a file", Roles: []string{"administrator", "auditor"}, Draft: "ask"},
 	{ID: "load", Method: "POST", Pattern: "/api/v1/world", Summary: "Load a file, all or nothing", Roles: []string{"administrator"}, Draft: "policy", WeighsSelf: true, List: true},
+	{ID: "differs", Method: "POST", Pattern: "/api/v1/world/differs", Summary: "What would have to change so that policy is what a file says", Roles: []string{"administrator", "auditor"}, Draft: "ask", List: true},
 	{ID: "journal", Method: "GET", Pattern: "/api/v1/journal", Summary: "Who changed what, the newest first", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "verifyJournal", Method: "GET", Pattern: "/api/v1/journal/verification", Summary: "Whether the journal was altered", Roles: []string{"administrator", "auditor"}, Draft: "ask"},
 	{ID: "changes", Method: "GET", Pattern: "/api/v1/changes", Summary: "A stream of server-sent events, one for every change", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},

@@ -97,14 +97,21 @@ type Loaded struct {
 	Changed  int
 	Kinds    map[string]int
 	Revision uint64
-	Going    *Waiting // what the dates of the records that came would set going; nil where none came
-	Waits    bool     // they wait until an administrator releases them
-	Odd      []string // what an earlier version took and this one does not, in words
+	Going    *Waiting     // what the dates of the records that came would set going; nil where none came
+	Waits    bool         // they wait until an administrator releases them
+	Odd      []string     // what an earlier version took and this one does not, in words
+	Edits    []draft.Edit // all of policy, and the first of inventory
 }
+
+// mostShown is how many changes of inventory are told one by one.
+const mostShown = 200
 
 // Load reads a file and writes it, all or nothing. With preview it writes
 // nothing and says what would change. Errors of the file are worldfile.Errors.
 func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
+	if exact(ctx) && DraftIn(ctx) == "" {
+		return Loaded{}, &Invalid{"exact", "true", "what goes is weighed before: load the file into a draft, which --draft names"}
+	}
 	if DraftIn(ctx) != "" {
 		return s.loadDraft(ctx, who, why, name, text, preview)
 	}
@@ -149,11 +156,12 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 				return &Invalid{"guests", a.String(), "it is one of our own addresses; our people do not become guests"}
 			}
 		}
+		out.Edits = draft.Diff(s.docs(now), worldfile.DocsOf(next), nil, who, "", "")
 		if preview { // nobody need confirm what only is looked at
 			err = writePolicy(t, now.Policy(), next, out.Kinds)
 			err = errors.Join(err, holdBack(t, now.Policy(), next, out.Kinds))
 		} else {
-			for _, e := range draft.Diff(s.docs(now), worldfile.DocsOf(next), nil, who, "", "") {
+			for _, e := range out.Edits {
 				out.Kinds[e.Kind]++
 			}
 			err = s.quickly(now, next, who, why, t)
@@ -178,6 +186,13 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 				}
 			}
 		}
+		entries, err := t.After(before, mostShown)
+		if err != nil {
+			return err
+		}
+		for i := range entries {
+			out.Edits = append(out.Edits, draft.Edit{Kind: entries[i].Kind, ID: entries[i].ID, Was: entries[i].Was, Now: entries[i].Now})
+		}
 		if n > 0 {
 			out.Kinds["inventory"] = int(t.Head().Seq - before)
 		}
@@ -197,20 +212,13 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
 	out := Loaded{Kinds: map[string]int{}, Revision: s.State().Head.Revision}
 	next := func(now *State) (*world.World, error) {
-		out.Changed, out.Kinds = 0, map[string]int{}
-		part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now})
+		out.Changed, out.Kinds, out.Edits = 0, map[string]int{}, nil
+		next, err := s.policyIn(ctx, now, name, text, exact(ctx))
 		if err != nil {
 			return nil, err
 		}
-		if what := inventoryOf(part); what != "" {
-			return nil, &Invalid{
-				"file",
-				name,
-				"a draft is of policy; the file holds " + what + ", which changes at once: load it outside the draft",
-			}
-		}
-		next := world.Merge(now.Policy(), part)
-		for _, e := range draft.Diff(worldfile.DocsOf(now.Policy()), worldfile.DocsOf(next), nil, "", "", "") {
+		out.Edits = draft.Diff(worldfile.DocsOf(now.Policy()), worldfile.DocsOf(next), nil, "", "", "")
+		for _, e := range out.Edits {
 			out.Kinds[e.Kind]++
 			out.Changed++
 		}
@@ -224,6 +232,47 @@ func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []b
 		_, err = next(now)
 	}
 	return out, err
+}
+
+type exactKey struct{}
+
+// Exact marks loading a file of policy into a draft so that what the sections of the file do not name goes.
+func Exact(ctx context.Context) context.Context { return context.WithValue(ctx, exactKey{}, true) }
+
+func exact(ctx context.Context) bool { return ctx.Value(exactKey{}) != nil }
+
+// Differs lists what would have to change so that policy is what a file says, in the sections that it holds: nothing where it
+// is. In a draft it is asked of what the draft makes.
+func (s *Service) Differs(ctx context.Context, name string, text []byte) ([]draft.Edit, error) {
+	now, err := s.StateIn(ctx)
+	if err != nil {
+		return nil, err
+	}
+	next, err := s.policyIn(ctx, now, name, text, true)
+	if err != nil {
+		return nil, err
+	}
+	return draft.Diff(worldfile.DocsOf(now.Policy()), worldfile.DocsOf(next), nil, "", "", ""), nil
+}
+
+// policyIn returns the policy in force with what a file of policy says; exactly, without what its sections do not name.
+func (s *Service) policyIn(ctx context.Context, now *State, name string, text []byte, exactly bool) (*world.World, error) {
+	var held []string
+	part, err := worldfile.Read(text, worldfile.Options{File: name, Now: s.Now(), Known: now, Held: &held})
+	if err != nil {
+		return nil, err
+	}
+	if what := inventoryOf(part); what != "" {
+		if DraftIn(ctx) == "" {
+			return nil, &Invalid{"file", name, "policy alone is compared, as dump --policy writes it; the file holds " + what}
+		}
+		return nil, &Invalid{"file", name, "a draft is of policy; the file holds " + what + ", which changes at once: load it outside the draft"}
+	}
+	next := world.Merge(now.Policy(), part)
+	if exactly {
+		next = worldfile.Exactly(next, part, held)
+	}
+	return next, nil
 }
 
 // inventoryOf names what of inventory a world holds first.

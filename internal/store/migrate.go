@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/pressly/goose/v3"
@@ -252,4 +253,14 @@ func (s *Store) SchemaVersion(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	return p.GetDBVersion(ctx)
+}
+
+// Schema is the newest format of the database that this program knows, by the number of its migration.
+func Schema() string {
+	list, err := fs.Glob(migrations, "migrations/*.sql")
+	if err != nil || len(list) == 0 {
+		return "of none"
+	}
+	number, _, _ := strings.Cut(strings.TrimPrefix(list[len(list)-1], "migrations/"), "_")
+	return strings.TrimLeft(number, "0")
 }

@@ -135,6 +135,16 @@ func (t *Tx) Change(seq uint64) (out []Entry, err error) {
 	return
 }
 
+// After returns the first entries of the journal behind one, in order.
+func (t *Tx) After(seq uint64, limit int) (out []Entry, err error) {
+	err = each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit}, func(r *sql.Rows) error {
+		e, err := scanEntry(r)
+		out = append(out, e)
+		return err
+	})
+	return
+}
+
 // PlaceBefore returns the place that an item had in its space until an entry of the journal; -1
 // where that ended no version of it.
 func (t *Tx) PlaceBefore(id string, seq uint64) (place int, err error) {

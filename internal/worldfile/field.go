@@ -21,6 +21,7 @@ type field[T any] struct {
 }
 
 type reader struct {
+	unnamed int // how much policy names that the file does not hold
 	syntax
 	older  bool     // what this version refuses and earlier ones took is read, and admits nobody
 	odd    []string // what was read so

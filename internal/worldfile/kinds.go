@@ -3,6 +3,7 @@ package worldfile
 import (
 	"fmt"
 	"reflect"
+	"slices"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/world"
@@ -66,6 +67,45 @@ var Sections = func() (out []string) {
 	}
 	return
 }()
+
+// PolicySections are those of policy, in the same order.
+var PolicySections = func() (out []string) {
+	for i := range kinds {
+		if kinds[i].policy {
+			out = append(out, kinds[i].section)
+		}
+	}
+	return
+}()
+
+// PolicyOf returns the policy of a world as a file of it alone holds it: without what is known of the other side.
+func PolicyOf(w *world.World) *world.World {
+	out := &world.World{Policy: w.Policy}
+	out.Partners = slices.Clone(w.Partners)
+	for i := range out.Partners {
+		out.Partners[i].Stance = nil
+	}
+	return out
+}
+
+// Exactly leaves of a policy what a file holds, in the sections that it has: of lists what is not in the file goes, and rules
+// that it does not name are as at the start. What there is one of stays, as it cannot be taken away.
+func Exactly(next, file *world.World, held []string) *world.World {
+	out := *next
+	for i := range kinds {
+		k := &kinds[i]
+		if !k.policy || !slices.Contains(held, k.section) || k.docs == nil {
+			continue
+		}
+		in := map[string]bool{}
+		k.docs(file, func(id string, _ Doc) { in[id] = true })
+		if k.section == "organisation" || k.section == "settings" {
+			continue
+		}
+		k.drop(&out, func(id string) bool { return !in[id] })
+	}
+	return &out
+}
 
 func newForwarder() world.Forwarder { return world.Forwarder{KeepCopy: true} }
 

@@ -31,6 +31,10 @@ type Options struct {
 	// entry and that one took is read. It admits nobody, is told by Odd, and is a finding.
 	Older bool
 	Odd   *[]string // where not nil, what was read so, in words
+	// Held, where not nil, gets the sections that the file holds, those with nothing in them too.
+	Held *[]string
+	// Unnamed, where not nil, gets how much a file that holds policy alone names and does not hold, as people, groups and spaces.
+	Unnamed *int
 }
 
 // Read reads a file. Every error is one of Errors; with any, nothing is returned.
@@ -55,12 +59,22 @@ func Read(text []byte, o Options) (w *world.World, err error) {
 	}
 	w = &world.World{}
 	r.document(root, w, o.Known)
+	if o.Held != nil {
+		for i := range root.keys {
+			if name := root.keys[i].text; name != "wexillum" {
+				*o.Held = append(*o.Held, name)
+			}
+		}
+	}
 	if len(r.errs) > 0 {
 		return nil, r.errs.sorted()
 	}
 	r.check(w, o.Known)
 	if len(r.errs) > 0 {
 		return nil, r.errs.sorted()
+	}
+	if o.Unnamed != nil {
+		*o.Unnamed = r.unnamed
 	}
 	if o.Odd != nil {
 		*o.Odd = append(*o.Odd, r.odd...)
@@ -338,7 +352,12 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 			have["partner:"+known.Policy().Partners[i].ID] = true
 		}
 	}
+	alone := known == nil && InventoryIn(w) == "" // of policy by itself nobody can say whom and what it names
 	for _, x := range r.refs {
+		if alone && x.kind != "partner" {
+			r.unnamed++
+			continue
+		}
 		here := "" // the kind of the item that the file makes of it, which counts before what is known
 		if k, ok := catalogue.ParseResourceKind(x.kind); ok && k.IsItem() {
 			here = kinds[x.id]
