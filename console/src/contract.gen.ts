@@ -1314,6 +1314,124 @@ export interface components {
             look_alike?: string;
             text: string;
         };
+        AuthzenEntity: {
+            /** @description Of a subject party, person or link; of a resource its kind, as space */
+            type: string;
+            /** @description Of a party an address, or *@domain for a typical newcomer */
+            id?: string;
+            /** @description Is not looked at */
+            properties?: {
+                [key: string]: unknown;
+            };
+        };
+        AuthzenAction: {
+            /** @description As files.open */
+            name: string;
+            /** @description Is not looked at */
+            properties?: {
+                [key: string]: unknown;
+            };
+        };
+        /** @description What else is there is the gateway's own */
+        AuthzenContext: {
+            /** @description A moment; the past as it was recorded */
+            at?: string;
+            /** @description Whom it is about, of actions that need one */
+            address?: string;
+            /** @description Who presents, as an id of a person */
+            presenter?: string;
+            /**
+             * @description With which account alone
+             * @enum {string}
+             */
+            account?: "record" | "home" | "link";
+            /** @description A forward leaves a copy */
+            keep_copy?: boolean;
+            /** @description Conditions that whoever asks sees to. A yes that asks for another is decided as a no */
+            enforces?: components["schemas"]["AuthzenCondition"][];
+        } & {
+            [key: string]: unknown;
+        };
+        /** @enum {string} */
+        AuthzenCondition: "sign_in" | "one_time_code" | "accept_terms" | "passcode" | "password" | "held_until_admitted" | "counterpart_unconfirmed" | "presenter_asked" | "no_browsing" | "becomes_guest" | "settling";
+        AuthzenRequest: {
+            subject?: components["schemas"]["AuthzenEntity"];
+            action?: components["schemas"]["AuthzenAction"];
+            resource?: components["schemas"]["AuthzenEntity"];
+            context?: components["schemas"]["AuthzenContext"];
+        };
+        /** @description Its own subject, action, resource and context stand in for what members leave out */
+        AuthzenBatch: components["schemas"]["AuthzenRequest"] & {
+            evaluations?: components["schemas"]["AuthzenRequest"][];
+            options?: {
+                /** @enum {string} */
+                evaluations_semantic?: "execute_all" | "deny_on_first_deny" | "permit_on_first_permit";
+            };
+        };
+        AuthzenDecision: {
+            decision: boolean;
+            context?: components["schemas"]["AuthzenTold"];
+        };
+        AuthzenTold: {
+            /** @description What a yes asks for */
+            conditions?: components["schemas"]["AuthzenCondition"][];
+            /** @description Those that the request does not say it enforces, so that the decision is no */
+            unenforced?: components["schemas"]["AuthzenCondition"][];
+            /** @description With which account it was decided */
+            account?: string;
+            gates?: {
+                gate: string;
+                answer: string;
+                causes?: {
+                    code: string;
+                    side: string;
+                    who?: string;
+                    text: string;
+                }[];
+            }[];
+            /** @description Why it is a no that no gate was asked for: there is no such subject or resource */
+            reason?: string;
+            /** Format: int64 */
+            revision?: number;
+            /** @description The moment that was asked for */
+            at?: string;
+            /** @description Up to when it is known what changed */
+            known_at?: string;
+            /** @description How long the answer may be kept */
+            keep_seconds?: number;
+            /** @description Of a member of a batch that makes no sense */
+            error?: {
+                status: number;
+                message: string;
+            };
+        };
+        /** @description In the order of the members; one decision where the request has no members */
+        AuthzenDecisions: {
+            evaluations?: components["schemas"]["AuthzenDecision"][];
+            decision?: boolean;
+            context?: components["schemas"]["AuthzenTold"];
+        };
+        /** @description A request without what is searched for; an id of it is left out of account */
+        AuthzenSearch: components["schemas"]["AuthzenRequest"] & {
+            page?: {
+                token?: string;
+                limit?: number;
+            };
+        };
+        AuthzenResults: {
+            /** @description What an evaluation would permit: subjects and resources with type and id, actions with their name */
+            results: {
+                type?: string;
+                id?: string;
+                name?: string;
+            }[];
+            page: {
+                /** @description Empty on the last page */
+                next_token: string;
+                count: number;
+                total: number;
+            };
+        };
         Differing: {
             /**
              * Format: int64

@@ -7,12 +7,14 @@ import (
 	"fmt"
 	"net/http"
 	"runtime"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
@@ -40,7 +42,7 @@ type azRequest struct {
 
 type azBatch struct {
 	azRequest
-	Evaluations []azRequest `json:"evaluations"`
+	Evaluations []json.RawMessage `json:"evaluations"` // each by itself, so that one that makes no sense fails alone
 	Options     *struct {
 		Semantic string `json:"evaluations_semantic"`
 	} `json:"options"`
@@ -96,6 +98,8 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 			}
 			c.KeepCopy = &b
 			continue
+		case "enforces": // see enforced
+			continue
 		default:
 			continue // what a gateway adds for itself
 		}
@@ -110,8 +114,52 @@ func (q *azRequest) question(st *service.State, now moment.Moment) (engine.Quest
 	return answer.Question(&out, st.Snapshot, now, answer.NoNames)
 }
 
+// enforced reads which conditions whoever asks sees to: a yes that asks for another is a no.
+func (q *azRequest) enforced() (catalogue.Condition, error) {
+	v, said := q.Context["enforces"]
+	if !said {
+		return 0, nil
+	}
+	list, ok := v.([]any)
+	if !ok {
+		return 0, &engine.WrongUse{Field: "context.enforces", Value: fmt.Sprint(v), Reason: "a list of conditions is expected"}
+	}
+	var out catalogue.Condition
+	for _, x := range list {
+		name, _ := x.(string)
+		c, ok := catalogue.ParseCondition(name)
+		if !ok {
+			return 0, &engine.WrongUse{Field: "context.enforces", Value: fmt.Sprint(x), Reason: "conditions are " + strings.Join((^catalogue.Condition(0)).Names(), ", ")}
+		}
+		out |= c
+	}
+	return out, nil
+}
+
+// keepsFor is how long an answer may be kept, in seconds, where nothing dated comes before: what is changed meanwhile is not
+// heard of by whoever keeps it longer.
+const keepsFor = 30
+
+// keeps is how long an answer may be kept, in seconds: until it would be another by dates alone, at most keepsFor.
+func keeps(st *service.State, q engine.Question, now engine.Verdict) int {
+	same := func(seconds int) bool {
+		later := q
+		later.At += moment.Moment(seconds) * 1e6
+		v, err := st.Decide(&later)
+		return err == nil && v.Yes == now.Yes && v.Conditions == now.Conditions
+	}
+	if same(keepsFor) {
+		return keepsFor
+	}
+	return sort.Search(keepsFor, func(n int) bool { return !same(n + 1) })
+}
+
 func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {
-	now := s.Service.Now()
+	now, known := s.Service.Now(), s.Service.KnownAt()
+	enforced, err := q.enforced()
+	if err != nil {
+		return azAnswer{}, err
+	}
 	question, err := q.question(st, now)
 	if err != nil {
 		return azAnswer{}, err
@@ -122,6 +170,9 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		}
 	}
 	x, err := st.Explain(&question)
+	if wrong := (*engine.WrongUse)(nil); errors.As(err, &wrong) && wrong.Unknown() { // the question makes sense: nobody may
+		return azAnswer{Context: azUnknown{wrong.Error(), st.Head.Revision, question.At.String(), known.String(), keepsFor}}, nil
+	}
 	if err != nil {
 		return azAnswer{}, err
 	}
@@ -138,10 +189,14 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		}
 		gates = append(gates, out)
 	}
-	return azAnswer{
-		Decision: x.Yes(),
-		Context:  azFound{d.Conditions.Names(), d.Account.String(), gates, st.Head.Revision, question.At.String()},
-	}, nil
+	out := azFound{
+		Conditions: d.Conditions.Names(), Account: d.Account.String(), Gates: gates, Revision: st.Head.Revision, At: question.At.String(),
+		KnownAt: known.String(), KeepSeconds: keeps(st, question, d.Verdict),
+	}
+	if x.Yes() {
+		out.Unenforced = (d.Conditions &^ enforced).Names()
+	}
+	return azAnswer{Decision: x.Yes() && len(out.Unenforced) == 0, Context: out}, nil
 }
 
 // What the context of an answer holds: what was found, or what is wrong with one
@@ -153,6 +208,17 @@ type (
 		Gates      []azGate `json:"gates"`
 		Revision   uint64   `json:"revision"`
 		At         string   `json:"at"`
+		// Unenforced are conditions of a yes that whoever asks does not say it enforces, so that the decision is no.
+		Unenforced  []string `json:"unenforced,omitempty"`
+		KnownAt     string   `json:"known_at"`     // up to when it is known what changed
+		KeepSeconds int      `json:"keep_seconds"` // how long the answer may be kept
+	}
+	azUnknown struct {
+		Reason      string `json:"reason"`
+		Revision    uint64 `json:"revision"`
+		At          string `json:"at"`
+		KnownAt     string `json:"known_at"`
+		KeepSeconds int    `json:"keep_seconds"`
 	}
 	azGate struct {
 		Gate   string    `json:"gate"`
@@ -261,7 +327,10 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 				a = azAnswer{Context: azFault{azError{http.StatusInternalServerError, "it failed"}}}
 			}
 		}()
-		q := b.Evaluations[i]
+		var q azRequest
+		if err := json.Unmarshal(b.Evaluations[i], &q); err != nil {
+			return azAnswer{Context: azFault{azError{http.StatusBadRequest, "this member is no evaluation: give subject, action and resource as objects"}}}
+		}
 		if q.Subject == nil {
 			q.Subject = b.Subject
 		}

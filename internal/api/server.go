@@ -188,6 +188,11 @@ func New(o Options) (http.Handler, error) {
 		_, _ = w.Write(document)
 	})
 	routes.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write([]byte("ok\n")) })
+	// Who asks for decisions alone is served by what still answers: questions go on while the database is away.
+	routes.Get("/readyz/decisions", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+		fmt.Fprintf(w, "decides, by what was known at %s\n", o.Service.KnownAt())
+	})
 	routes.Get("/readyz", func(w http.ResponseWriter, r *http.Request) {
 		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 		defer cancel()
@@ -224,7 +229,7 @@ func New(o Options) (http.Handler, error) {
 
 	root := chi.NewRouter()
 	root.Use(s.observe, recoverer(o.Log), s.securityHeaders, compressed)
-	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/metrics"} {
+	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/readyz/decisions", "/metrics"} {
 		root.Handle(p, api)
 	}
 	root.Handle("/*", console(o.Console))

@@ -479,13 +479,13 @@ func (s *server) search(
 	// A search is the question with one part left out: the others must be whole.
 	switch missing {
 	case "subject":
-		if q.Subject == nil || q.Subject.Type == "" || q.Subject.ID != "" {
-			s.failed(w, r, &engine.WrongUse{Field: "subject", Reason: "give a type and no id"})
+		if q.Subject == nil || q.Subject.Type == "" { // an id is left out of account
+			s.failed(w, r, &engine.WrongUse{Field: "subject", Reason: "give a type"})
 			return
 		}
 	case "resource":
-		if q.Resource == nil || q.Resource.Type == "" || q.Resource.ID != "" {
-			s.failed(w, r, &engine.WrongUse{Field: "resource", Reason: "give a type and no id"})
+		if q.Resource == nil || q.Resource.Type == "" {
+			s.failed(w, r, &engine.WrongUse{Field: "resource", Reason: "give a type"})
 			return
 		}
 	}
@@ -531,12 +531,16 @@ type azResult struct {
 
 // permits asks one question of a search; a question that makes no sense is no result.
 func permits(st *service.State, q *azRequest, at moment.Moment) (bool, error) {
+	enforced, err := q.enforced()
+	if err != nil {
+		return false, err
+	}
 	question, err := q.question(st, at)
 	if err != nil {
 		return false, err
 	}
 	v, err := st.Decide(&question)
-	return err == nil && v.Yes, nil
+	return err == nil && v.Yes && v.Conditions&^enforced == 0, nil
 }
 
 func (s *server) searchSubject(w http.ResponseWriter, r *http.Request) {

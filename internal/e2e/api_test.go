@@ -55,7 +55,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
 		"GET /api/v1/revisions": "auk", "GET /api/v1/revisions/{number}": "auk", "POST /api/v1/revisions/{number}/back": "a",
 		"GET /api/v1/systems": "auk", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "auk", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/systems/{id}/records": "auk", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "auk", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
-		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-",
+		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-", "GET /readyz/decisions": "aukmDM-",
 	}
 	have := api.Patterns()
 	var want []string
@@ -374,6 +374,90 @@ func TestAuthzen(t *testing.T) {
 	var meta map[string]string
 	if json.Unmarshal([]byte(text), &meta) != nil || meta["policy_decision_point"] != r.url || meta["access_evaluation_endpoint"] != r.url+"/access/v1/evaluation" || meta["access_evaluations_endpoint"] != r.url+"/access/v1/evaluations" {
 		t.Errorf("%s", text)
+	}
+}
+
+// TestGateways: a decision is a yes only where whoever asks enforces all that it asks for; what is not there is a denial with
+// its reason; a member that makes no sense fails alone; and every answer says up to when it is known and how long it may be kept.
+func TestGateways(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	token := r.token("lantern")
+	post := func(path, body string) (status int, out map[string]any, text string) {
+		t.Helper()
+		status, _, text = r.call("POST", path, token, body)
+		_ = json.Unmarshal([]byte(text), &out)
+		return
+	}
+	type told struct {
+		Decision bool
+		Context  struct {
+			Conditions, Unenforced []string
+			Reason                 string
+			KnownAt                string `json:"known_at"`
+			KeepSeconds            *int   `json:"keep_seconds"`
+		}
+	}
+	ask := func(subject, action, resource, context string) (x told) {
+		t.Helper()
+		kind, id, _ := strings.Cut(subject, ":")
+		on, what, _ := strings.Cut(resource, ":")
+		status, _, text := post("/access/v1/evaluation", fmt.Sprintf(`{"subject":{"type":%q,"id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q},"context":{%s}}`, kind, id, action, on, what, context))
+		if status != 200 || json.Unmarshal([]byte(text), &x) != nil {
+			t.Fatalf("%s: %d %s", subject, status, text)
+		}
+		known, err := time.Parse(time.RFC3339, x.Context.KnownAt)
+		if err != nil || time.Since(known) > time.Minute || time.Since(known) < -time.Second || x.Context.KeepSeconds == nil {
+			t.Errorf("known at %q, kept for %v", x.Context.KnownAt, x.Context.KeepSeconds)
+		}
+		return x
+	}
+	const join = "party:ada@ilvane.example"
+	for _, c := range []struct{ context, want string }{
+		{``, "false [sign_in passcode] [sign_in passcode]"},
+		{`"enforces":["sign_in"]`, "false [sign_in passcode] [passcode]"},
+		{`"enforces":["passcode","sign_in"]`, "true [sign_in passcode] []"},
+	} {
+		x := ask(join, "meetings.join", "meeting:loan-weekly", c.context)
+		if got := fmt.Sprint(x.Decision, " ", x.Context.Conditions, " ", x.Context.Unenforced); got != c.want || *x.Context.KeepSeconds != 30 {
+			t.Errorf("%s: %s, want %s; kept for %d s", c.context, got, c.want, *x.Context.KeepSeconds)
+		}
+	}
+	for subject, resource := range map[string]string{"party:maren.holtveig@ilvane.example": "space:nowhere", "person:nobody": "space:loan-dossier", "link:none": "file:crate-list"} {
+		action := "spaces.enter"
+		if strings.HasPrefix(subject, "link") {
+			action = "files.open"
+		}
+		if x := ask(subject, action, resource, ""); x.Decision || !strings.Contains(x.Context.Reason, "there is no such") {
+			t.Errorf("%s on %s: %+v", subject, resource, x)
+		}
+	}
+	for body, want := range map[string]string{
+		`"context":{"enforces":"sign_in"}`: "a list of conditions is expected", `"context":{"enforces":["rain"]}`: "conditions are sign_in",
+	} {
+		if status, _, text := post("/access/v1/evaluation", `{"subject":{"type":"party","id":"a@b.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},`+body+`}`); status != 400 || !strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", body, status, text)
+		}
+	}
+	one := `{"subject":{"type":"party","id":"maren.holtveig@ilvane.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`
+	status, x, text := post("/access/v1/evaluations", `{"evaluations":[`+one+`,{"subject":"maren"},7,`+one+`]}`)
+	if status != 200 || len(x["evaluations"].([]any)) != 4 {
+		t.Fatalf("%d %s", status, text)
+	}
+	for i, want := range []bool{true, false, false, true} {
+		m := x["evaluations"].([]any)[i].(map[string]any)
+		if m["decision"] != want || (m["context"].(map[string]any)["error"] != nil) == want {
+			t.Errorf("member %d: %v", i, m)
+		}
+	}
+	// An answer that dates alone will change is kept no longer than until then.
+	r.must("exception", "add", "short", "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until", time.Now().Add(12*time.Second).UTC().Format(time.RFC3339), "--reason", "a pause", "--yes")
+	if x := ask(join, "chat.message", "person:o.tidewell", ""); x.Decision || *x.Context.KeepSeconds > 12 || *x.Context.KeepSeconds < 5 {
+		t.Errorf("it ends in 12 s: %v, kept for %d s", x.Decision, *x.Context.KeepSeconds)
+	}
+	if status, _, text := r.call("GET", "/readyz/decisions", "", ""); status != 200 || !strings.Contains(text, "decides, by what was known at 20") {
+		t.Errorf("%d %s", status, text)
 	}
 }
 

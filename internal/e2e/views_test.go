@@ -110,6 +110,14 @@ func TestSearch(t *testing.T) {
 			var m map[string]any
 			check(t, json.Unmarshal([]byte(body), &m))
 			m["page"] = map[string]any{"token": next, "limit": 7}
+			asks, _ := m["context"].(map[string]any)
+			if asks == nil {
+				asks = map[string]any{}
+			}
+			if _, said := asks["enforces"]; !said {
+				asks["enforces"] = (^catalogue.Condition(0)).Names()
+			}
+			m["context"] = asks
 			b, err := json.Marshal(m)
 			check(t, err)
 			status, _, text := r.call("POST", "/access/v1/search/"+what, token, string(b))
@@ -196,13 +204,26 @@ func TestSearch(t *testing.T) {
 		}
 	}
 	same("who of ours may invite", field(search("subject", `{"subject":{"type":"person"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"low-water-design"},"context":{"address":"x@pallowick.example"}}`), "id"), want)
+	// An id of what is searched for is left out of account; what is not there is no result; who asks for what a gateway does not
+	// enforce is none either.
+	body := `{"subject":{"type":"party","id":"x@y.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"%s"},"context":{"enforces":%s}}`
+	if n := len(search("subject", fmt.Sprintf(body, "loan-dossier", `["accept_terms","one_time_code","sign_in"]`))); n < 20 {
+		t.Errorf("with an id: %d", n)
+	}
+	if n := len(search("subject", fmt.Sprintf(body, "nowhere", "[]"))); n != 0 {
+		t.Errorf("what is not there: %d", n)
+	}
+	some, all := len(search("subject", fmt.Sprintf(body, "loan-dossier", "[]"))), len(search("subject", strings.Replace(fmt.Sprintf(body, "loan-dossier", "[]"), `,"context":{"enforces":[]}`, "", 1)))
+	if some >= all || some == 0 {
+		t.Errorf("without enforcing anything %d, else %d", some, all)
+	}
 	for body, reason := range map[string]string{
-		`{"subject":{"type":"party","id":"x@y.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`:          "give a type and no id",
-		`{"subject":{"type":"robot"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`:                             "write party, person or link",
-		`{"subject":{"type":"party"},"action":{"name":"spaces.entr"},"resource":{"type":"space","id":"loan-dossier"}}`:                              "there is no such action",
-		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":{"token":"%%"}}`:       "next_token",
-		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":{"limit":5000}}`:       "write 1 to 1000",
-		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"context":{"at":"some day"}}`: "at",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"context":{"enforces":["rain"]}}`: "conditions are sign_in, one_time_code",
+		`{"subject":{"type":"robot"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`:                                 "write party, person or link",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.entr"},"resource":{"type":"space","id":"loan-dossier"}}`:                                  "there is no such action",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":{"token":"%%"}}`:           "next_token",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":{"limit":5000}}`:           "write 1 to 1000",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"context":{"at":"some day"}}`:     "at",
 	} {
 		if status, _, text := r.call("POST", "/access/v1/search/subject", token, body); status != 400 || !strings.Contains(text, reason) {
 			t.Errorf("%s: %d %s", body, status, text)

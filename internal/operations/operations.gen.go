@@ -178,6 +178,7 @@ var all = []Operation{
 	{ID: "metrics", Method: "GET", Pattern: "/metrics", Summary: "Figures for monitoring, in the text format of Prometheus", Roles: []string{"administrator", "auditor", "metrics"}, Draft: "ask"},
 	{ID: "healthz", Method: "GET", Pattern: "/healthz", Summary: "Whether the process answers", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "readyz", Method: "GET", Pattern: "/readyz", Summary: "Whether reading, writing and following other services work", Roles: []string{"anybody"}, Draft: "ask"},
+	{ID: "readyForDecisions", Method: "GET", Pattern: "/readyz/decisions", Summary: "Whether questions are answered, which they are while the database is away", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "systems", Method: "GET", Pattern: "/api/v1/systems", Summary: "The systems that carry our services, and where each differs from what is meant", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "addSystem", Method: "POST", Pattern: "/api/v1/systems", Summary: "Add a system that is reached; it is looked at, and nothing is written there", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "dialects", Method: "GET", Pattern: "/api/v1/dialects", Summary: "The kinds of system that there are connectors for, and how well each can hold our rules", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},

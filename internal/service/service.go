@@ -165,6 +165,14 @@ func (s *Service) Ready(ctx context.Context) (read, write, follow error) {
 	return
 }
 
+// KnownAt is up to when it is known what other services changed: now, where nobody else is followed.
+func (s *Service) KnownAt() moment.Moment {
+	if at := s.followed.Load(); at != 0 {
+		return min(s.Now(), moment.Of(time.UnixMilli(at)))
+	}
+	return s.Now()
+}
+
 // followsWithin is how long ago a service that follows has looked at most.
 const followsWithin = 10 * time.Second
 

@@ -29,7 +29,10 @@ func (d Decisions) Ask(ctx context.Context, address, action, meeting string) (ou
 		ID   string `json:"id,omitempty"`
 		Name string `json:"name,omitempty"`
 	}
-	b, err := json.Marshal(map[string]entity{"subject": {Type: "party", ID: address}, "action": {Name: action}, "resource": {Type: "meeting", ID: meeting}})
+	b, err := json.Marshal(map[string]any{
+		"subject": entity{Type: "party", ID: address}, "action": entity{Name: action}, "resource": entity{Type: "meeting", ID: meeting},
+		"context": map[string]any{"enforces": met},
+	})
 	if err != nil {
 		return out, err
 	}
@@ -53,6 +56,8 @@ func (d Decisions) Ask(ctx context.Context, address, action, meeting string) (ou
 		Decision bool `json:"decision"`
 		Context  struct {
 			Conditions []string `json:"conditions"`
+			Unenforced []string `json:"unenforced"`
+			Reason     string   `json:"reason"`
 			Gates      []struct {
 				Causes []struct {
 					Text string `json:"text"`
@@ -63,8 +68,11 @@ func (d Decisions) Ask(ctx context.Context, address, action, meeting string) (ou
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&x); err != nil {
 		return out, fmt.Errorf("the service that decides answers what cannot be read: %w", err)
 	}
-	out.Yes, out.Conditions = x.Decision, x.Context.Conditions
+	out.Yes, out.Conditions = x.Decision || len(x.Context.Unenforced) > 0, x.Context.Conditions // what is not met here is said by the condition
 	var why []string
+	if x.Context.Reason != "" {
+		why = append(why, x.Context.Reason)
+	}
 	for _, g := range x.Context.Gates {
 		for _, c := range g.Causes {
 			why = append(why, c.Text)

@@ -50,6 +50,16 @@ func (c Condition) Names() []string {
 	return out
 }
 
+// ParseCondition reads a condition by its name.
+func ParseCondition(name string) (Condition, bool) {
+	for i, n := range conditionNames {
+		if n == name {
+			return 1 << i, true
+		}
+	}
+	return 0, false
+}
+
 // Code names what a cause says.
 type Code uint8
 

@@ -140,6 +140,11 @@ func (e *WrongUse) Error() string {
 	return fmt.Sprintf("%s %q: %s", e.Field, e.Value, e.Reason)
 }
 
+// Unknown reports whether what was asked for is well said and is not there: a subject or a resource.
+func (e *WrongUse) Unknown() bool {
+	return (e.Field == "subject" || e.Field == "resource") && strings.HasPrefix(e.Reason, "there is no such ")
+}
+
 // Verdict is an answer without its causes.
 type Verdict struct {
 	Yes        bool
