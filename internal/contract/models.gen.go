@@ -2294,6 +2294,7 @@ func (e ReportParamsForm) Valid() bool {
 const (
 	Decisions MakeServiceTokenJSONBodyPurpose = "decisions"
 	Metrics   MakeServiceTokenJSONBodyPurpose = "metrics"
+	Reading   MakeServiceTokenJSONBodyPurpose = "reading"
 )
 
 // Valid indicates whether the value is a known member of the MakeServiceTokenJSONBodyPurpose enum.
@@ -2302,6 +2303,8 @@ func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	case Decisions:
 		return true
 	case Metrics:
+		return true
+	case Reading:
 		return true
 	default:
 		return false

@@ -21,41 +21,41 @@ import (
 // D a token for decisions, M a token for metrics, - nobody signed in.
 func TestEveryRouteForEveryRole(t *testing.T) {
 	allowed := map[string]string{
-		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDM-", "DELETE /api/v1/session": "aukm",
+		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDMR-", "DELETE /api/v1/session": "aukm",
 		"PUT /api/v1/account/password": "aukm", "POST /api/v1/accounts/{name}/sign-out": "a", "DELETE /api/v1/sessions": "aukm",
-		"POST /api/v1/tokens": "aukmDM-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm", "POST /api/v1/service-tokens": "a",
+		"POST /api/v1/tokens": "aukmDMR-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm", "POST /api/v1/service-tokens": "a",
 		"GET /api/v1/accounts": "au", "PUT /api/v1/accounts/{name}": "a",
-		"POST /api/v1/ask": "aukmD", "GET /api/v1/reach": "aukmD", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk", "GET /api/v1/actions": "aukm",
-		"GET /api/v1/rules": "auk", "GET /api/v1/rules/{rule}": "auk", "PUT /api/v1/rules/{rule}": "a",
-		"GET /api/v1/partners": "auk", "POST /api/v1/partners": "a", "GET /api/v1/partners/{id}": "auk", "PATCH /api/v1/partners/{id}": "a", "POST /api/v1/partners/{id}/standing": "a",
+		"POST /api/v1/ask": "aukmDR", "GET /api/v1/reach": "aukmDR", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk", "GET /api/v1/actions": "aukmR",
+		"GET /api/v1/rules": "aukR", "GET /api/v1/rules/{rule}": "aukR", "PUT /api/v1/rules/{rule}": "a",
+		"GET /api/v1/partners": "aukR", "POST /api/v1/partners": "a", "GET /api/v1/partners/{id}": "aukR", "PATCH /api/v1/partners/{id}": "a", "POST /api/v1/partners/{id}/standing": "a",
 		"POST /api/v1/partners/{id}/domains": "a", "DELETE /api/v1/partners/{id}/domains/{domain}": "a",
-		"GET /api/v1/bars": "auk", "POST /api/v1/bars": "a", "DELETE /api/v1/bars/{key}": "a", "GET /api/v1/domains/test": "auk",
+		"GET /api/v1/bars": "aukR", "POST /api/v1/bars": "a", "DELETE /api/v1/bars/{key}": "a", "GET /api/v1/domains/test": "aukR",
 		"GET /api/v1/choices": "aukm", "GET /api/v1/values/{where}": "aukm", "PUT /api/v1/values/{where}/{rule}": "akm", "DELETE /api/v1/values/{where}/{rule}": "akm",
-		"GET /api/v1/exceptions": "auk", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "auk", "PATCH /api/v1/exceptions/{id}": "a",
-		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukm", "GET /api/v1/spaces/{id}": "aukm", "GET /api/v1/people": "auk", "GET /api/v1/people/{id}": "aukm",
-		"POST /api/v1/places": "akm", "GET /api/v1/patterns": "aukm", "GET /api/v1/people/matrix": "auk", "GET /api/v1/find": "aukm", "GET /api/v1/begin": "aukmDM-", "POST /api/v1/begin": "aukmDM-", "GET /api/v1/start": "auk", "GET /api/v1/postures": "auk", "POST /api/v1/postures/{name}/draft": "ak", "GET /api/v1/settings": "auk", "PATCH /api/v1/settings": "a", "GET /api/v1/places/{kind}": "aukm", "POST /api/v1/journal/{seq}/undo": "akm",
-		"GET /api/v1/links": "aukm", "POST /api/v1/links": "akm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "auk", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
-		"GET /api/v1/findings": "auk", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukm", "POST /api/v1/check": "aukm", "GET /api/v1/halves": "auk", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak", "DELETE /api/v1/partners/{id}/stances/{key}": "ak", "GET /api/v1/dates": "auk", "POST /api/v1/dates/release": "a", "POST /api/v1/dates/lift": "a", "POST /api/v1/records/mend": "a",
-		"POST /api/v1/partners/{id}/merge": "a", "POST /api/v1/partners/{id}/split": "a", "GET /api/v1/domains": "auk", "POST /api/v1/domains/import": "a", "GET /api/v1/partners/{id}/people": "auk", "GET /api/v1/partners/{id}/advice": "auk",
+		"GET /api/v1/exceptions": "aukR", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "aukR", "PATCH /api/v1/exceptions/{id}": "a",
+		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukmR", "GET /api/v1/spaces/{id}": "aukmR", "GET /api/v1/people": "aukR", "GET /api/v1/people/{id}": "aukmR",
+		"POST /api/v1/places": "akm", "GET /api/v1/patterns": "aukm", "GET /api/v1/people/matrix": "auk", "GET /api/v1/find": "aukm", "GET /api/v1/begin": "aukmDMR-", "POST /api/v1/begin": "aukmDMR-", "GET /api/v1/start": "auk", "GET /api/v1/postures": "auk", "POST /api/v1/postures/{name}/draft": "ak", "GET /api/v1/settings": "auk", "PATCH /api/v1/settings": "a", "GET /api/v1/places/{kind}": "aukmR", "POST /api/v1/journal/{seq}/undo": "akm",
+		"GET /api/v1/links": "aukmR", "POST /api/v1/links": "akm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "aukR", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
+		"GET /api/v1/findings": "aukR", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukmR", "POST /api/v1/check": "aukmR", "GET /api/v1/halves": "aukR", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak", "DELETE /api/v1/partners/{id}/stances/{key}": "ak", "GET /api/v1/dates": "auk", "POST /api/v1/dates/release": "a", "POST /api/v1/dates/lift": "a", "POST /api/v1/records/mend": "a",
+		"POST /api/v1/partners/{id}/merge": "a", "POST /api/v1/partners/{id}/split": "a", "GET /api/v1/domains": "aukR", "POST /api/v1/domains/import": "a", "GET /api/v1/partners/{id}/people": "aukR", "GET /api/v1/partners/{id}/advice": "auk",
 		"GET /api/v1/letters": "auk", "POST /api/v1/letters": "ak", "GET /api/v1/letters/{id}": "auk", "POST /api/v1/letters/{id}/close": "ak",
 		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
-		"GET /api/v1/audience": "aukm", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukm", "GET /api/v1/report/{what}": "aukm",
-		"POST /access/v1/search/subject": "aukD", "POST /access/v1/search/resource": "aukD", "POST /access/v1/search/action": "aukD",
-		"GET /.well-known/wexillum-statement": "aukmDM-", "GET /.well-known/wexillum-keys": "aukmDM-",
-		"GET /api/v1/world": "au", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "au", "GET /api/v1/journal": "auk", "GET /api/v1/journal/verification": "au", "GET /api/v1/changes": "aukm",
-		"POST /access/v1/evaluation": "aukD", "POST /access/v1/evaluations": "aukD", "GET /.well-known/authzen-configuration": "aukmDM-", "GET /api/v1/openapi.yaml": "aukmDM-",
-		"GET /api/v1/numbers": "auk", "GET /api/v1/numbers/lines": "auk", "GET /api/v1/rules/{rule}/audience": "auk",
-		"GET /api/v1/due": "aukm", "GET /api/v1/due/days": "aukm", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukm", "GET /api/v1/guests/{address}": "aukm", "POST /api/v1/guests/changes": "akm", "POST /api/v1/guests/merge": "ak",
+		"GET /api/v1/audience": "aukmR", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukmR", "GET /api/v1/report/{what}": "aukmR",
+		"POST /access/v1/search/subject": "aukDR", "POST /access/v1/search/resource": "aukDR", "POST /access/v1/search/action": "aukDR",
+		"GET /.well-known/wexillum-statement": "aukmDMR-", "GET /.well-known/wexillum-keys": "aukmDMR-",
+		"GET /api/v1/world": "auR", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "auR", "GET /api/v1/journal": "aukR", "GET /api/v1/journal/verification": "auR", "GET /api/v1/changes": "aukmR",
+		"POST /access/v1/evaluation": "aukDR", "POST /access/v1/evaluations": "aukDR", "GET /.well-known/authzen-configuration": "aukmDMR-", "GET /api/v1/openapi.yaml": "aukmDMR-",
+		"GET /api/v1/numbers": "aukR", "GET /api/v1/numbers/lines": "aukR", "GET /api/v1/rules/{rule}/audience": "aukR",
+		"GET /api/v1/due": "aukmR", "GET /api/v1/due/days": "aukmR", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukmR", "GET /api/v1/guests/{address}": "aukmR", "POST /api/v1/guests/changes": "akm", "POST /api/v1/guests/merge": "ak",
 		"POST /api/v1/invitations": "akm", "POST /api/v1/people/{id}/leaving": "ak", "GET /api/v1/offers": "aukm", "POST /api/v1/offers/{id}/answer": "akm", "GET /api/v1/wishes": "aukm", "POST /api/v1/wishes/{address}/answer": "akm",
-		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "auk", "GET /api/v1/lists/{what}": "auk", "POST /api/v1/lists/{what}": "ak",
-		"GET /api/v1/door": "aukmDM-", "POST /api/v1/door/open": "aukmDM-", "POST /api/v1/door/code": "aukmDM-", "POST /api/v1/door/prove": "aukmDM-", "POST /api/v1/door/sign-up": "aukmDM-", "POST /api/v1/door/partner": "aukmDM-", "GET /api/v1/door/back": "aukmDM-",
+		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "aukR", "GET /api/v1/lists/{what}": "aukR", "POST /api/v1/lists/{what}": "ak",
+		"GET /api/v1/door": "aukmDMR-", "POST /api/v1/door/open": "aukmDMR-", "POST /api/v1/door/code": "aukmDMR-", "POST /api/v1/door/prove": "aukmDMR-", "POST /api/v1/door/sign-up": "aukmDMR-", "POST /api/v1/door/partner": "aukmDMR-", "GET /api/v1/door/back": "aukmDMR-",
 		"GET /api/v1/own": "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "", "POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "akm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "akm", "POST /api/v1/requests/{id}/do": "akm", "GET /api/v1/settings/terms": "auk",
 		"POST /api/v1/remedies": "aukm", "POST /api/v1/remedies/draft": "ak",
 		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/keep": "ak", "POST /api/v1/drafts/{id}/restore": "ak", "GET /api/v1/two-people": "auk", "PUT /api/v1/two-people": "a", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
-		"GET /api/v1/revisions": "auk", "GET /api/v1/revisions/{number}": "auk", "POST /api/v1/revisions/{number}/back": "a",
-		"GET /api/v1/systems": "auk", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "auk", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/systems/{id}/records": "auk", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "auk", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
-		"GET /metrics": "auM", "GET /healthz": "aukmDM-", "GET /readyz": "aukmDM-", "GET /readyz/decisions": "aukmDM-",
+		"GET /api/v1/revisions": "aukR", "GET /api/v1/revisions/{number}": "aukR", "POST /api/v1/revisions/{number}/back": "a",
+		"GET /api/v1/systems": "aukR", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "aukR", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/systems/{id}/records": "aukR", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "aukR", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
+		"GET /metrics": "auM", "GET /healthz": "aukmDMR-", "GET /readyz": "aukmDMR-", "GET /readyz/decisions": "aukmDMR-",
 	}
 	have := api.Patterns()
 	var want []string
@@ -68,7 +68,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 	}
 	r := demoService(t)
 	tokens := map[string]string{"a": r.token("harbour"), "u": r.token("lantern"), "k": r.token("mooring"), "m": r.token("rigger"), "-": ""}
-	for letter, purpose := range map[string]string{"D": "decisions", "M": "metrics"} {
+	for letter, purpose := range map[string]string{"D": "decisions", "M": "metrics", "R": "reading"} {
 		status, _, body := r.call("POST", "/api/v1/service-tokens", tokens["a"], `{"name":"probe","purpose":"`+purpose+`","days":1}`)
 		var x struct{ Token string }
 		if status != 201 || json.Unmarshal([]byte(body), &x) != nil {

@@ -133,7 +133,19 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 		return nil, fmt.Errorf("nothing can be run in %s: %w: %s", r.Dir, err, tail(out))
 	}
 	fmt.Fprintf(log, "Unpacked %d packages in %.0f s.\n", len(all), time.Since(began).Seconds())
+	r.dropOthers(dir)
 	return r, os.WriteFile(ready, nil, 0o600)
+}
+
+// dropOthers takes roots of earlier lists of packages away that nobody began to use within a day.
+func (r *Root) dropOthers(dir string) {
+	others, _ := filepath.Glob(filepath.Join(dir, "root-*"))
+	for _, other := range others {
+		at, err := os.Stat(filepath.Join(other, "data"))
+		if other != r.Dir && err == nil && time.Since(at.ModTime()) > 24*time.Hour { // each server makes a folder there
+			_ = os.RemoveAll(other)
+		}
+	}
 }
 
 // furnish makes what scripts of packages would make: devices, users, folders.

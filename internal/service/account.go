@@ -32,6 +32,7 @@ const (
 	Member        Role = "member"
 	Decisions     Role = "decisions" // a service token that asks
 	Metrics       Role = "metrics"   // a service token that reads metrics
+	Reading       Role = "reading"   // a service token that reads what an auditor reads, as far as it is about access
 )
 
 // Who is who makes a request.
