@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -297,14 +298,30 @@ func (p *Process) Again(ctx context.Context) error {
 	return p.start(ctx)
 }
 
-// Port finds a port of loopback that nobody listens at.
+// ports that were handed out, so that none is twice before its server listens.
+var ports = struct {
+	sync.Mutex
+	taken map[int]bool
+}{taken: map[int]bool{}}
+
+// Port finds a port of loopback that nobody listens at. It is below those that systems give to connections that go out (from
+// 32768, as RFC 6056 lets them), since one of those may be taken at any moment.
 func Port() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
+	ports.Lock()
+	defer ports.Unlock()
+	for range 1000 {
+		n := 20000 + rand.IntN(12000)
+		if ports.taken[n] {
+			continue
+		}
+		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", n))
+		if err != nil {
+			continue
+		}
+		ports.taken[n] = true
+		return n, l.Close()
 	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
+	return 0, errors.New("there is no free port between 20000 and 32000")
 }
 
 func tail(b []byte) string {
