@@ -83,6 +83,13 @@ func TestPipeline(t *testing.T) {
 	is("nightly.sh", 3, "lift the bar on rude.example")
 	is("publish.sh", 0, "Policy is what the file says (revision 5).", "WHY=as agreed")
 
+	// Of a rule that the file says in part, the rest is as at the start.
+	r.must("rules", "set", "meetings.held", "--limit", "nobody", "--default", "strangers", "--why", "as ever", "--yes")
+	part := filepath.Join(repo, "part.yaml")
+	dumped := r.must("dump", "--policy", "-o", "yaml")
+	check(t, os.WriteFile(part, []byte(strings.Replace(dumped, "meetings.held: {limit: nobody, default: strangers}", "meetings.held: {limit: nobody}", 1)), 0o600))
+	r.says(3, "set meetings.held", "differs", "--world", part)
+
 	// What goes is policy in the sections of the file, and nothing else.
 	guests := r.must("dump", "--section", "guests,grants,people")
 	check(t, os.WriteFile(file, []byte("wexillum: 1\nexceptions: []\n"), 0o600))

@@ -104,6 +104,20 @@ func Exactly(next, file *world.World, held []string) *world.World {
 		}
 		k.drop(&out, func(id string) bool { return !in[id] })
 	}
+	if slices.Contains(held, "rules") { // of a rule, what the file does not say is as at the start
+		out.Rules = slices.Clone(out.Rules)
+		for i := range out.Rules {
+			x := &out.Rules[i]
+			for _, f := range file.Rules {
+				if f.Rule == x.Rule && f.Limit == catalogue.Unset {
+					x.Limit = catalogue.Unset
+				}
+				if f.Rule == x.Rule && f.Default == catalogue.Unset {
+					x.Default, x.Held, x.Counts = catalogue.Unset, false, catalogue.Unset
+				}
+			}
+		}
+	}
 	return &out
 }
 
