@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"reflect"
+	"regexp"
 	"strconv"
 	"strings"
 
@@ -45,11 +47,47 @@ func schemaError(err error) (field, value, reason string) {
 			value = string(b)
 		}
 	}
-	reason = oneLine(e.Reason)
+	reason = plainReason(oneLine(e.Reason))
 	if field != "" {
 		reason = field + ": " + reason
 	}
 	return
+}
+
+var (
+	whereAgain = regexp.MustCompile(`^(error at "[^"]*": )?(at '[^']*': )?`)
+	overMost   = regexp.MustCompile(`^maximum: got ([\d.,]+), want ([\d.,]+)$`)
+	underLeast = regexp.MustCompile(`^minimum: got ([\d.,-]+), want ([\d.,-]+)$`)
+)
+
+// plainReason says in plain words what the check of the contract found: without where it is, which is said by the field.
+func plainReason(s string) string {
+	s = whereAgain.ReplaceAllString(s, "")
+	if m := overMost.FindStringSubmatch(s); m != nil {
+		return "it is at most " + m[2]
+	}
+	if m := underLeast.FindStringSubmatch(s); m != nil {
+		return "it is at least " + m[2]
+	}
+	return s
+}
+
+// jsonWords says what a JSON value is in the words of JSON.
+func jsonWords(t reflect.Type) string {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch t.Kind() {
+	case reflect.Struct, reflect.Map:
+		return "an object"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.String:
+		return "a text"
+	case reflect.Bool:
+		return "true or false"
+	}
+	return "a number"
 }
 
 func statusText(status int) string { return strconv.Itoa(status) }
@@ -67,6 +105,13 @@ func decode(r *http.Request, into any) error {
 	}
 	d := json.NewDecoder(bytes.NewReader(b))
 	if err := d.Decode(into); err != nil {
+		if other := (*json.UnmarshalTypeError)(nil); errors.As(err, &other) {
+			where := "the body"
+			if other.Field != "" {
+				where = other.Field
+			}
+			return fmt.Errorf("%w: %s is to be %s, and is %s", errJSON, where, jsonWords(other.Type), map[string]string{"number": "a number", "string": "a text", "array": "a list", "object": "an object", "bool": "true or false"}[strings.Fields(other.Value + " ")[0]])
+		}
 		return fmt.Errorf("%w: %s", errJSON, err)
 	}
 	if _, err := d.Token(); err != io.EOF {

@@ -284,7 +284,10 @@ func TestBadInput(t *testing.T) {
 		{"GET", "/api/v1/nothing", "", 404, "not-found", "/api/v1/nothing"},
 		{"PATCH", "/api/v1/partners", "{}", 405, "method", "PATCH"},
 		{"POST", "/access/v1/evaluation", `{"subject":{"type":"party"}}`, 400, "wrong-use", "subject"},
-		{"POST", "/access/v1/evaluation", `[]`, 400, "invalid", ""},
+		{"POST", "/access/v1/evaluation", `[]`, 400, "invalid", "the body is to be an object, and is a list"},
+		{"POST", "/access/v1/evaluation", `{"subject":7}`, 400, "invalid", "subject is to be an object, and is a number"},
+		{"GET", "/api/v1/partners?limit=5000", ``, 400, "invalid", "it is at most 500"},
+		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"walks","days":1}`, 400, "invalid", "purpose: value must be one of"},
 		{"POST", "/access/v1/evaluation", `{"subject":{"type":"party","id":"person:x"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`, 400, "wrong-use", "address"},
 		{"POST", "/access/v1/evaluations", `{"evaluations":[{}],"options":{"evaluations_semantic":"guess"}}`, 400, "wrong-use", "execute_all"},
 	} {
