@@ -118,7 +118,9 @@ func (a *app) edits(list []contract.DraftEdit) {
 			rows = append(rows, []string{title, c.Field, c.Was, c.Now})
 		}
 	}
-	a.table(columns, rows)
+	if len(rows) > 0 {
+		a.table(columns, rows)
+	}
 }
 
 // differs compares the policy of an installation with a file.

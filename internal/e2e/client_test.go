@@ -50,7 +50,8 @@ func TestLecturer(t *testing.T) {
 	// They admit it; somebody records so.
 	file := filepath.Join(t.TempDir(), "said.yaml")
 	check(t, os.WriteFile(file, []byte(strings.Replace(r.must("dump", "--section", "partners"), "spaces.in: {says: refuses", "spaces.in: {says: admits", 1)), 0o600))
-	r.says(0, "records would change", "load", file, "--preview")
+	r.says(0, "1 record would change", "load", file, "--preview")
+	r.says(0, "admits", "load", file, "--preview")
 	r.says(0, "1 record changed", "load", file, "--why", "their administrator wrote today")
 	r.says(0, "YES  Jessa Penhallow", question...)
 	r.says(0, "their administrator wrote today", "journal", "--kind", "stance", "--limit", "1")

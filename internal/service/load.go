@@ -186,15 +186,15 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 				}
 			}
 		}
+		if n > 0 {
+			out.Kinds["inventory"] = int(t.Head().Seq - before)
+		}
 		entries, err := t.After(before, mostShown)
 		if err != nil {
 			return err
 		}
 		for i := range entries {
 			out.Edits = append(out.Edits, draft.Edit{Kind: entries[i].Kind, ID: entries[i].ID, Was: entries[i].Was, Now: entries[i].Now})
-		}
-		if n > 0 {
-			out.Kinds["inventory"] = int(t.Head().Seq - before)
 		}
 		for _, n := range out.Kinds {
 			out.Changed += n

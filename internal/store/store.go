@@ -215,7 +215,8 @@ type Tx struct {
 	store    *Store
 	patient  bool
 	prepared map[string]*sql.Stmt
-	looks    bool // of Look: nothing is written
+	looks    bool    // of Look: nothing is written
+	noted    []Entry // of Look: the first of what would have been
 }
 
 // Change runs fn in one transaction that holds the head: no other change is
@@ -420,6 +421,9 @@ func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
 		Revision: t.head.Revision,
 		Salt:     newSalt(),
 	}
+	if t.looks && len(t.noted) < notedAtMost {
+		t.noted = append(t.noted, e)
+	}
 	t.seal = e.seal(t.seal)
 	return e.Seq, t.exec(
 		"INSERT INTO journal (seq, part_of, at, who, kind, id, was, now, why, revision, salt, seal) VALUES (?,?,?,?,?,?,?,?,?,?,?,?)",
@@ -437,6 +441,9 @@ func (t *Tx) Note(kind, id string, was, now []byte) (uint64, error) {
 		t.seal[:],
 	)
 }
+
+// notedAtMost is how many entries are kept of what is only looked at.
+const notedAtMost = 1000
 
 func nullable(b []byte) any {
 	if b == nil {

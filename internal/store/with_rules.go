@@ -135,8 +135,16 @@ func (t *Tx) Change(seq uint64) (out []Entry, err error) {
 	return
 }
 
-// After returns the first entries of the journal behind one, in order.
+// After returns the first entries of the journal behind one, in order: where nothing is written, those that would be.
 func (t *Tx) After(seq uint64, limit int) (out []Entry, err error) {
+	if t.looks {
+		for _, e := range t.noted {
+			if e.Seq > seq && len(out) < limit {
+				out = append(out, e)
+			}
+		}
+		return out, nil
+	}
 	err = each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit}, func(r *sql.Rows) error {
 		e, err := scanEntry(r)
 		out = append(out, e)
