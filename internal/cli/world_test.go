@@ -53,7 +53,7 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 			walk(s)
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(c.CommandPath(), "wexillum"), " ")
-		if name == "" || c.HasSubCommands() && !slices.Contains(fromFile, name) {
+		if name == "" || name == "differs" || c.HasSubCommands() && !slices.Contains(fromFile, name) { // differs compares a file with a service, and changes neither
 			return
 		}
 		tried++
