@@ -218,6 +218,13 @@ meetings: [{id: talk, name: Talk, host: uma}]
 				t.Errorf("%s, most %t: %s, want %s", x.from, most, is, x.want)
 			}
 		}
+		other, _ := native.ByName("quay") // what one system lets through stays beside what others hold
+		both := s.Aside()
+		n := names{engine.Of(w)}
+		both.SetPolicy(native.Overlay(native.Overlay(w, f, true, n), other.From(written(other.To(meant(w)))), true, n))
+		if is := got(both.Done()); is != x.want {
+			t.Errorf("%s, beside another system: %s, want %s", x.from, is, x.want)
+		}
 		y, err := engine.ImpactOf(s, overlay(s, w, f, true), now, nil, func() error { return nil }, nil)
 		if err != nil {
 			t.Fatal(err)

@@ -401,8 +401,7 @@ func (b *FoundBoard) shut(p *world.Partner) {
 
 // stillIn notes for what a partner that is suspended or has ended is let through all the same.
 func (f *Found) stillIn(p *world.Partner, most bool) {
-	p.Still = nil
-	for i := range f.Boards {
+	for i := range f.Boards { // what another system lets through stays
 		b := &f.Boards[i]
 		in := b.lets(p, most)
 		if most && !in {
@@ -415,7 +414,7 @@ func (f *Found) stillIn(p *world.Partner, most bool) {
 		}
 		for _, name := range b.Board.Keys {
 			k, _ := catalogue.ParseKey(name)
-			p.Still = append(p.Still, k)
+			p.Still = append(slices.Clip(p.Still), k)
 		}
 	}
 }
