@@ -279,10 +279,10 @@ func (s *Service) looksAt(x *System, found *State, q *engine.Question) bool {
 	return true
 }
 
-// carries reports whether a system has anything for a rule.
+// carries reports whether a system has anything for a rule: a setting, or a question that it asks each time.
 func (x *System) carries(rule string) bool {
 	d := x.dialect()
-	return d.HoldsRule(rule)
+	return d.HoldsRule(rule) || slices.ContainsFunc(d.Lives, func(l native.Live) bool { return l.Rule == rule })
 }
 
 // keepsGrants reports whether a system keeps who was given what, so that a reading speaks of that, too.
