@@ -193,6 +193,11 @@ func (a *app) draftImpact() *cobra.Command {
 		Example: "  wexillum draft impact \"Lower the file limit\" --at +30d\n  wexillum draft impact --world next.yaml --against main.yaml --max-gained 0",
 		Args:    cobra.MaximumNArgs(1), ValidArgsFunction: a.completeDraft,
 		RunE: func(c *cobra.Command, args []string) error {
+			for _, name := range []string{"max-gained", "max-lost"} {
+				if n, err := c.Flags().GetInt(name); err == nil && n < 0 && c.Flags().Changed(name) {
+					return usage{fmt.Errorf("--%s %d: write 0 or more, or leave it out for any number", name, n)}
+				}
+			}
 			if a.world != "" {
 				if against == "" || len(args) > 0 {
 					return usage{errors.New("with --world, name the file to compare with in --against, and no draft")}

@@ -35,6 +35,9 @@ func (a *app) load() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if exact && (csvOf != "" || scimOf != "") {
+				return usage{errors.New("--exact is of a world file; a list is taken in line by line")}
+			}
 			if csvOf != "" || scimOf != "" {
 				return a.loadList(c.Context(), r, csvOf, scimOf, columns, why, preview, text)
 			}
@@ -126,20 +129,26 @@ func (a *app) edits(list []contract.DraftEdit) {
 // differs compares the policy of an installation with a file.
 func (a *app) differs() *cobra.Command {
 	return &cobra.Command{
-		Use:   "differs --world FILE",
+		Use:   "differs FILE",
 		Short: "Whether policy is what a file says, and what would have to change",
 		Long: `Whether the policy in force is what a file says, in the sections that the file holds, as dump
 --policy writes it. Each line is from what is in force to what the file says; with --draft from
-what the draft makes.
+what the draft makes. The file may be named with --world too; - is standard input.
 
 Exit status: 0 it is, 3 it is not.`,
-		Example: "  wexillum differs --world policy.yaml",
-		Args:    cobra.NoArgs,
-		RunE: func(c *cobra.Command, _ []string) error {
-			if a.world == "" {
-				return usage{errors.New("name the file with --world; - is standard input")}
+		Example: "  wexillum differs policy.yaml",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			file := a.world
+			switch {
+			case file != "" && len(args) > 0:
+				return usage{errors.New("one file is compared; name it once, without --world")}
+			case len(args) > 0:
+				file = args[0]
+			case file == "":
+				return usage{errors.New("name the file; - is standard input")}
 			}
-			text, err := a.readFile(a.world)
+			text, err := a.readFile(file)
 			if err != nil {
 				return err
 			}
@@ -148,8 +157,8 @@ Exit status: 0 it is, 3 it is not.`,
 				return err
 			}
 			p := &contract.DiffersParams{}
-			if a.world != "-" {
-				p.File = optional(filepath.Base(a.world))
+			if file != "-" {
+				p.File = optional(filepath.Base(file))
 			}
 			resp, err := r.DiffersWithBody(c.Context(), p, "application/yaml", bytes.NewReader(text))
 			var x contract.Differing
@@ -244,6 +253,9 @@ func (a *app) dump() *cobra.Command {
 			r, err := a.remote()
 			if err != nil {
 				return err
+			}
+			if (csvOf != "" || scimOf != "") && (policy || len(sections) > 0) {
+				return usage{errors.New("--csv and --scim write one list; leave --policy and --section out")}
 			}
 			if csvOf != "" || scimOf != "" {
 				p, what := &contract.GetListParams{}, csvOf

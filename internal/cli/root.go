@@ -1,7 +1,8 @@
 // Package cli is the terminal's way in: the client of the service, the same
 // questions on a world file alone, and the commands that run the service.
 //
-// Exit status: 0 yes or done, 1 failed, 2 wrong use, 3 the answer is no.
+// Exit status: 0 yes or done, 1 failed, 2 wrong use, 3 the answer is no,
+// 130 interrupted.
 package cli
 
 import (
@@ -18,6 +19,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"golang.org/x/term"
 
 	"wexillum.example/internal/core/engine"
@@ -139,6 +141,13 @@ func (a *app) root() *cobra.Command {
 		return a.completeDraft(c, nil, text)
 	})
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		var bad *pflag.InvalidValueError
+		if errors.As(err, &bad) { // what the parser says of the value is meant for programmers
+			kind := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a length of time, as 90s or 2h"}[bad.GetFlag().Value.Type()]
+			if kind != "" {
+				return usage{fmt.Errorf("--%s %q: write %s; see %s --help", bad.GetFlag().Name, bad.GetValue(), kind, c.CommandPath())}
+			}
+		}
 		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	root.AddGroup(&cobra.Group{ID: "ask", Title: "Ask"}, &cobra.Group{ID: "keep", Title: "Keep"}, &cobra.Group{ID: "run", Title: "Run"})

@@ -94,8 +94,13 @@ func TestPipeline(t *testing.T) {
 	guests := r.must("dump", "--section", "guests,grants,people")
 	check(t, os.WriteFile(file, []byte("wexillum: 1\nexceptions: []\n"), 0o600))
 	r.says(3, "remove the exception", "differs", "--world", file)
+	r.says(3, "remove the exception", "differs", file)
+	r.says(2, "name it once", "differs", file, "--world", file)
+	r.says(2, "name the file", "differs")
 	r.says(1, "--draft names", "load", file, "--exact")
 	r.must("draft", "new", "none")
+	r.says(2, "a list is taken in line by line", "load", file, "--exact", "--csv", "guests")
+	r.says(2, "leave --policy and --section out", "dump", "--policy", "--csv", "guests")
 	r.must("load", file, "--exact", "--draft", "none")
 	r.says(0, "Published as revision 6.", "draft", "publish", "none", "--why", "no exceptions", "--yes")
 	if got := r.must("dump", "--section", "exceptions"); strings.Contains(got, "- id") {
@@ -104,6 +109,9 @@ func TestPipeline(t *testing.T) {
 	if now := r.must("dump", "--section", "guests,grants,people"); now != guests {
 		t.Error("inventory changed with a file of policy")
 	}
+	check(t, os.WriteFile(file, []byte("wexillum: 1\npartners: []\n"), 0o600))
+	r.must("draft", "new", "nobody")
+	r.says(1, "keep it and set its standing to ended", "load", file, "--exact", "--draft", "nobody")
 	check(t, os.WriteFile(file, []byte("wexillum: 1\nguests: []\n"), 0o600))
 	r.says(0, "Policy is what the file says", "differs", "--world", file) // no section of policy, nothing of inventory
 	check(t, os.WriteFile(file, []byte(r.must("dump", "--section", "people")), 0o600))
@@ -119,6 +127,8 @@ func TestManners(t *testing.T) {
 	r.says(2, `"prtner" is no command of wexillum; did you mean partner?`, "prtner")
 	r.says(2, `"suspnd" is no command of wexillum partner; did you mean suspend?`, "partner", "suspnd")
 	r.says(0, "schema ", "--version")
+	r.says(2, `--max-gained "x": write a whole number; see wexillum draft impact --help`, "draft", "impact", "--max-gained", "x")
+	r.says(2, "--max-lost -5: write 0 or more, or leave it out for any number", "draft", "impact", "--max-lost", "-5")
 	status, out, errs := r.client("wexillum: 1\nrules: {chat.calls: {limit: off, default: off}}\n", "rules", "show", "chat.calls", "--world", "-")
 	if status != 0 || !strings.Contains(out, "limit    off") {
 		t.Errorf("a file at the standard input: %d %s%s", status, out, errs)

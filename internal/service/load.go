@@ -110,7 +110,7 @@ const mostShown = 200
 // nothing and says what would change. Errors of the file are worldfile.Errors.
 func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
 	if exact(ctx) && DraftIn(ctx) == "" {
-		return Loaded{}, &Invalid{"exact", "true", "what goes is weighed before: load the file into a draft, which --draft names"}
+		return Loaded{}, &Invalid{"exact", "true", "what the file does not hold goes, so that is weighed first: load it into a draft, which --draft names"}
 	}
 	if DraftIn(ctx) != "" {
 		return s.loadDraft(ctx, who, why, name, text, preview)

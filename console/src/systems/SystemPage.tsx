@@ -30,7 +30,7 @@ function Asks({ v }: { v: SystemView }) {
       {v.asks
         .filter((a) => !a.on || a.open)
         .map((a) => (
-          <p key={a.rule} className="text-danger">
+          <p key={a.rule} className="text-danger mt-3">
             {a.on ? `When nobody answers: ${a.open}.` : `It does not ask about “${a.rule_title}”, though it could.`}
           </p>
         ))}

@@ -9,7 +9,7 @@ max_gained=${MAX_GAINED:-0}
 max_lost=${MAX_LOST:-1000}
 name="proposal-$$"
 
-wexillum differs --world policy.yaml || [ $? -eq 3 ] # 3: it is not yet what the file says
+wexillum differs policy.yaml || [ $? -eq 3 ] # 3: it is not yet what the file says
 
 wexillum draft new "$name" >/dev/null
 trap 'wexillum draft drop "$name" >/dev/null' EXIT
