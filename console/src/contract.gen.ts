@@ -71,11 +71,21 @@ export interface components {
              */
             when: "never" | "loosening" | "always";
         };
-        AccountChange: {
+        NewAccount: {
+            name: string;
             role: components["schemas"]["Role"];
             /** @description The person of ours who has the account; needed for a member */
             person?: string;
+            password: string;
+            why?: components["schemas"]["Why"];
+        };
+        AccountChange: {
+            role?: components["schemas"]["Role"];
+            /** @description The person of ours who has the account; needed for a member */
+            person?: string | null;
+            /** @description A new one ends the sessions and tokens of the account */
             password?: string;
+            /** @description Nobody signs in with it; its sessions and tokens end */
             disabled?: boolean;
             why?: components["schemas"]["Why"];
         };

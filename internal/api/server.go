@@ -224,7 +224,13 @@ func New(o Options) (http.Handler, error) {
 		writeProblem(w, problemNotFound.with("nothing is served at "+r.URL.Path))
 	})
 	api.MethodNotAllowed(func(w http.ResponseWriter, r *http.Request) {
-		writeProblem(w, problemMethod.with(r.Method+" is not taken at "+r.URL.Path))
+		taken := operations.Methods(r.URL)
+		w.Header().Set("Allow", strings.Join(taken, ", ")) // RFC 9110 §15.5.6
+		advice := fmt.Sprintf("%s is not taken at %s; send %s", r.Method, r.URL.Path, strings.Join(taken, " or "))
+		if r.Method == http.MethodPut && slices.Contains(taken, http.MethodPatch) {
+			advice += ". Nothing is replaced as a whole: a PATCH holds what is to be otherwise, as application/merge-patch+json (RFC 7396)"
+		}
+		writeProblem(w, problemMethod.with(advice))
 	})
 
 	root := chi.NewRouter()
@@ -798,7 +804,13 @@ func console(files fs.FS) http.Handler {
 	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !safe(r.Method) {
-			writeProblem(w, problemMethod.with(r.Method+" is not taken at "+r.URL.Path))
+			taken := operations.Methods(r.URL)
+		w.Header().Set("Allow", strings.Join(taken, ", ")) // RFC 9110 §15.5.6
+		advice := fmt.Sprintf("%s is not taken at %s; send %s", r.Method, r.URL.Path, strings.Join(taken, " or "))
+		if r.Method == http.MethodPut && slices.Contains(taken, http.MethodPatch) {
+			advice += ". Nothing is replaced as a whole: a PATCH holds what is to be otherwise, as application/merge-patch+json (RFC 7396)"
+		}
+		writeProblem(w, problemMethod.with(advice))
 			return
 		}
 		name := strings.TrimPrefix(r.URL.Path, "/")

@@ -173,11 +173,24 @@ func (s *server) ListAccounts(ctx context.Context, _ apigen.ListAccountsRequestO
 	return out, err
 }
 
-func (s *server) PutAccount(ctx context.Context, r apigen.PutAccountRequestObject) (apigen.PutAccountResponseObject, error) {
+func (s *server) MakeAccount(ctx context.Context, r apigen.MakeAccountRequestObject) (apigen.MakeAccountResponseObject, error) {
 	b := r.Body
-	a := service.Account{Name: r.Name, Role: string(b.Role), Person: opt(b.Person), Disabled: b.Disabled != nil && *b.Disabled}
-	if err := s.Service.PutAccount(ctx, whoIs(ctx).Name, cause(b.Why), a, opt(b.Password)); err != nil {
-		return nil, err
+	a := service.Account{Name: b.Name, Role: string(b.Role), Person: opt(b.Person)}
+	err := s.Service.MakeAccount(ctx, whoIs(ctx).Name, cause(b.Why), a, b.Password)
+	return apigen.MakeAccount201JSONResponse(accountOf(a)), err
+}
+
+func (s *server) ChangeAccount(ctx context.Context, r apigen.ChangeAccountRequestObject) (apigen.ChangeAccountResponseObject, error) {
+	b := r.Body
+	change := service.AccountChange{Role: (*string)(b.Role), Disabled: b.Disabled, Password: opt(b.Password)}
+	if b.Person.IsSpecified() { // null takes it away
+		person, _ := b.Person.Get()
+		change.Person = &person
 	}
-	return apigen.PutAccount200JSONResponse{Name: a.Name, Role: b.Role, Person: a.Person, Disabled: a.Disabled}, nil
+	a, err := s.Service.ChangeAccount(ctx, whoIs(ctx).Name, cause(b.Why), r.Name, change)
+	return apigen.ChangeAccount200JSONResponse(accountOf(a)), err
+}
+
+func accountOf(a service.Account) contract.Account {
+	return contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled}
 }

@@ -360,7 +360,7 @@ func BenchmarkHTTP(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	if err := svc.PutAccount(ctx, "bench", "", service.Account{Name: "bench", Role: "administrator"}, "a long password"); err != nil {
+	if err := svc.MakeAccount(ctx, "bench", "", service.Account{Name: "bench", Role: "administrator"}, "a long password"); err != nil {
 		b.Fatal(err)
 	}
 	token, _, err := svc.MakeToken(ctx, service.Who{Name: "bench"}, "bench", "decisions", time.Hour)

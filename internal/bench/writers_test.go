@@ -46,7 +46,7 @@ func BenchmarkWriters(b *testing.B) {
 		svc, err := service.New(ctx, st, nil, log)
 		must(err)
 		if i == 0 {
-			must(svc.PutAccount(ctx, "bench", "", service.Account{Name: "bench", Role: "administrator"}, "some-words-for-a-bench-41"))
+			must(svc.MakeAccount(ctx, "bench", "", service.Account{Name: "bench", Role: "administrator"}, "some-words-for-a-bench-41"))
 		}
 		h, err := api.New(api.Options{Service: svc, Store: st, Log: log})
 		must(err)

@@ -156,7 +156,7 @@ func (a *app) rules() *cobra.Command {
 			if held {
 				body.Held = &held
 			}
-			resp, err := r.SetRule(c.Context(), args[0], nil, body)
+			resp, err := r.SetRuleWithApplicationMergePatchPlusJSONBody(c.Context(), args[0], nil, body)
 			var x contract.Rule
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -276,17 +276,68 @@ func (a *app) account() *cobra.Command {
 		return a.records(x.Accounts, []string{"name", "role", "person", "state"}, rows)
 	}})
 	var role, person, why string
-	var disabled, keep bool
-	put := &cobra.Command{
-		Use:   "set NAME --role ROLE",
-		Short: "Create or change an account; the password is prompted for or read from standard input",
+	var disabled, password bool
+	show := func(x contract.Account) error {
+		if a.output != "table" {
+			return a.records(x, []string{"name", "role", "person"}, [][]string{{x.Name, string(x.Role), x.Person}})
+		}
+		state := ""
+		if x.Disabled {
+			state = ", and disabled"
+		}
+		a.say("%s is %s%s.", x.Name, x.Role, state)
+		return nil
+	}
+	makes := &cobra.Command{
+		Use:   "make NAME --role ROLE",
+		Short: "Make an account; the password is prompted for or read from standard input",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if role == "" {
 				return usage{errors.New("--role is needed: administrator, auditor, keeper or member")}
 			}
-			body := contract.AccountChange{Role: contract.Role(role), Person: optional(person), Disabled: &disabled, Why: optional(why)}
-			if !keep && !disabled {
+			p, err := a.newPassword()
+			if err != nil {
+				return err
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			body := contract.NewAccount{Name: args[0], Role: contract.Role(role), Person: optional(person), Password: p, Why: optional(why)}
+			resp, err := r.MakeAccount(c.Context(), body)
+			var x contract.Account
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return show(x)
+		},
+	}
+	put := &cobra.Command{
+		Use:   "set NAME",
+		Short: "Change an account: what no flag names stays as it is",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			body := contract.AccountChange{Why: optional(why)}
+			set := c.Flags().Changed
+			if set("role") {
+				x := contract.Role(role)
+				body.Role = &x
+			}
+			if set("person") {
+				if person == "" {
+					body.Person.SetNull()
+				} else {
+					body.Person.Set(person)
+				}
+			}
+			if set("disabled") {
+				body.Disabled = &disabled
+			}
+			if !set("role") && !set("person") && !set("disabled") && !password {
+				return usage{errors.New("say what is to be otherwise: --role, --person, --disabled or --password")}
+			}
+			if password {
 				p, err := a.newPassword()
 				if err != nil {
 					return err
@@ -297,23 +348,21 @@ func (a *app) account() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.PutAccount(c.Context(), args[0], body)
-			var acc contract.Account
-			if err := r.read(resp, err, &acc); err != nil {
+			resp, err := r.ChangeAccountWithApplicationMergePatchPlusJSONBody(c.Context(), args[0], body)
+			var x contract.Account
+			if err := r.read(resp, err, &x); err != nil {
 				return err
 			}
-			if a.output != "table" {
-				return a.records(acc, []string{"name", "role", "person"}, [][]string{{acc.Name, string(acc.Role), acc.Person}})
-			}
-			a.say("%s is %s.", acc.Name, acc.Role)
-			return nil
+			return show(x)
 		},
 	}
-	put.Flags().StringVar(&role, "role", "", "administrator, auditor, keeper or member")
-	put.Flags().StringVar(&person, "person", "", "the person of ours who has the account; needed for a member")
-	put.Flags().BoolVar(&disabled, "disabled", false, "the account may not sign in, and its tokens end")
-	put.Flags().BoolVar(&keep, "keep-password", false, "leave the password as it is")
-	whyFlag(put, &why)
+	for _, c := range []*cobra.Command{makes, put} {
+		c.Flags().StringVar(&role, "role", "", "administrator, auditor, keeper or member")
+		c.Flags().StringVar(&person, "person", "", "the person of ours who has the account; needed for a member")
+		whyFlag(c, &why)
+	}
+	put.Flags().BoolVar(&disabled, "disabled", false, "nobody signs in with it, and its sessions and tokens end; --disabled=false lets them in again")
+	put.Flags().BoolVar(&password, "password", false, "give it a new password, which is prompted for or read from standard input")
 	var reason string
 	out := &cobra.Command{
 		Use:   "sign-out NAME",
@@ -351,7 +400,7 @@ func (a *app) account() *cobra.Command {
 			a.say("Your new password counts from now on. Sign in again with: wexillum login")
 			return nil
 		}}
-	c.AddCommand(put, out, own, a.firstAccount())
+	c.AddCommand(makes, put, out, own, a.firstAccount())
 	return c
 }
 

@@ -570,13 +570,13 @@ func (a *app) firstAccount() *cobra.Command {
 				return err
 			}
 			if len(have) > 0 {
-				return errors.New("there are accounts already; sign in and use wexillum account set")
+				return errors.New("there are accounts already; sign in and use wexillum account make")
 			}
 			p, err := a.newPassword()
 			if err != nil {
 				return err
 			}
-			if err := svc.PutAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
+			if err := svc.MakeAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
 				return err
 			}
 			a.say("%s is administrator.", args[0])

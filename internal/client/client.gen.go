@@ -167,13 +167,13 @@ func (c *Client) ListAccounts(ctx context.Context, reqEditors ...RequestEditorFn
 	return c.Client.Do(req)
 }
 
-// PutAccountWithBody Make or change an account
+// MakeAccountWithBody Make an account
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /api/v1/accounts/{name} (the `PutAccount` operationId).
-func (c *Client) PutAccountWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutAccountRequestWithBody(c.Server, name, contentType, body)
+// Corresponds with POST /api/v1/accounts (the `MakeAccount` operationId).
+func (c *Client) MakeAccountWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAccountRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -184,13 +184,47 @@ func (c *Client) PutAccountWithBody(ctx context.Context, name string, contentTyp
 	return c.Client.Do(req)
 }
 
-// PutAccount Make or change an account
+// MakeAccount Make an account
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PUT /api/v1/accounts/{name} (the `PutAccount` operationId).
-func (c *Client) PutAccount(ctx context.Context, name string, body PutAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutAccountRequest(c.Server, name, body)
+// Corresponds with POST /api/v1/accounts (the `MakeAccount` operationId).
+func (c *Client) MakeAccount(ctx context.Context, body MakeAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAccountRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAccountWithBody Change an account; fields that are not named stay as they are
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/accounts/{name} (the `ChangeAccount` operationId).
+func (c *Client) ChangeAccountWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAccountRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ChangeAccountWithApplicationMergePatchPlusJSONBody Change an account; fields that are not named stay as they are
+//
+// Takes a body of the `application/merge-patch+json` content type.
+//
+// Corresponds with PATCH /api/v1/accounts/{name} (the `ChangeAccount` operationId).
+func (c *Client) ChangeAccountWithApplicationMergePatchPlusJSONBody(ctx context.Context, name string, body ChangeAccountApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewChangeAccountRequestWithApplicationMergePatchPlusJSONBody(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3259,11 +3293,11 @@ func (c *Client) GetRule(ctx context.Context, rule string, reqEditors ...Request
 	return c.Client.Do(req)
 }
 
-// SetRuleWithBody Set the organisation's limit and default
+// SetRuleWithBody Change the organisation's limit or default of a rule; what is not named stays as it is
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PUT /api/v1/rules/{rule} (the `SetRule` operationId).
+// Corresponds with PATCH /api/v1/rules/{rule} (the `SetRule` operationId).
 func (c *Client) SetRuleWithBody(ctx context.Context, rule string, params *SetRuleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetRuleRequestWithBody(c.Server, rule, params, contentType, body)
 	if err != nil {
@@ -3276,13 +3310,13 @@ func (c *Client) SetRuleWithBody(ctx context.Context, rule string, params *SetRu
 	return c.Client.Do(req)
 }
 
-// SetRule Set the organisation's limit and default
+// SetRuleWithApplicationMergePatchPlusJSONBody Change the organisation's limit or default of a rule; what is not named stays as it is
 //
-// Takes a body of the `application/json` content type.
+// Takes a body of the `application/merge-patch+json` content type.
 //
-// Corresponds with PUT /api/v1/rules/{rule} (the `SetRule` operationId).
-func (c *Client) SetRule(ctx context.Context, rule string, params *SetRuleParams, body SetRuleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetRuleRequest(c.Server, rule, params, body)
+// Corresponds with PATCH /api/v1/rules/{rule} (the `SetRule` operationId).
+func (c *Client) SetRuleWithApplicationMergePatchPlusJSONBody(ctx context.Context, rule string, params *SetRuleParams, body SetRuleApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetRuleRequestWithApplicationMergePatchPlusJSONBody(c.Server, rule, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4360,19 +4394,59 @@ func NewListAccountsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewPutAccountRequest calls the generic PutAccount builder with application/json body
-func NewPutAccountRequest(server string, name string, body PutAccountJSONRequestBody) (*http.Request, error) {
+// NewMakeAccountRequest calls the generic MakeAccount builder with application/json body
+func NewMakeAccountRequest(server string, body MakeAccountJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPutAccountRequestWithBody(server, name, "application/json", bodyReader)
+	return NewMakeAccountRequestWithBody(server, "application/json", bodyReader)
 }
 
-// NewPutAccountRequestWithBody constructs an http.Request for the PutAccount method, with any body, and a specified content type
-func NewPutAccountRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+// NewMakeAccountRequestWithBody constructs an http.Request for the MakeAccount method, with any body, and a specified content type
+func NewMakeAccountRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewChangeAccountRequestWithApplicationMergePatchPlusJSONBody calls the generic ChangeAccount builder with application/merge-patch+json body
+func NewChangeAccountRequestWithApplicationMergePatchPlusJSONBody(server string, name string, body ChangeAccountApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewChangeAccountRequestWithBody(server, name, "application/merge-patch+json", bodyReader)
+}
+
+// NewChangeAccountRequestWithBody constructs an http.Request for the ChangeAccount method, with any body, and a specified content type
+func NewChangeAccountRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -4397,7 +4471,7 @@ func NewPutAccountRequestWithBody(server string, name string, contentType string
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -12548,15 +12622,15 @@ func NewGetRuleRequest(server string, rule string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewSetRuleRequest calls the generic SetRule builder with application/json body
-func NewSetRuleRequest(server string, rule string, params *SetRuleParams, body SetRuleJSONRequestBody) (*http.Request, error) {
+// NewSetRuleRequestWithApplicationMergePatchPlusJSONBody calls the generic SetRule builder with application/merge-patch+json body
+func NewSetRuleRequestWithApplicationMergePatchPlusJSONBody(server string, rule string, params *SetRuleParams, body SetRuleApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetRuleRequestWithBody(server, rule, params, "application/json", bodyReader)
+	return NewSetRuleRequestWithBody(server, rule, params, "application/merge-patch+json", bodyReader)
 }
 
 // NewSetRuleRequestWithBody constructs an http.Request for the SetRule method, with any body, and a specified content type
@@ -12585,7 +12659,7 @@ func NewSetRuleRequestWithBody(server string, rule string, params *SetRuleParams
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}

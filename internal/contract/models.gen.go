@@ -5,6 +5,8 @@ package contract
 
 import (
 	"time"
+
+	"github.com/oapi-codegen/nullable"
 )
 
 // Defines values for AccountAnswerDecision.
@@ -2449,12 +2451,15 @@ type AccountAnswerDecision string
 
 // AccountChange defines model for AccountChange.
 type AccountChange struct {
-	Disabled *bool   `json:"disabled,omitempty"`
+	// Disabled Nobody signs in with it; its sessions and tokens end
+	Disabled *bool `json:"disabled,omitempty"`
+
+	// Password A new one ends the sessions and tokens of the account
 	Password *string `json:"password,omitempty"`
 
 	// Person The person of ours who has the account; needed for a member
-	Person *string `json:"person,omitempty"`
-	Role   Role    `json:"role"`
+	Person nullable.Nullable[string] `json:"person,omitempty"`
+	Role   *Role                     `json:"role,omitempty"`
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
@@ -4080,6 +4085,19 @@ type Narrower struct {
 	Role   string  `json:"role"`
 	Text   string  `json:"text"`
 	Until  *string `json:"until,omitempty"`
+}
+
+// NewAccount defines model for NewAccount.
+type NewAccount struct {
+	Name     string `json:"name"`
+	Password string `json:"password"`
+
+	// Person The person of ours who has the account; needed for a member
+	Person *string `json:"person,omitempty"`
+	Role   Role    `json:"role"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
 }
 
 // NewLetter defines model for NewLetter.
@@ -6873,8 +6891,11 @@ type DiffersParams struct {
 // SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
 type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody
 
-// PutAccountJSONRequestBody defines body for PutAccount for application/json ContentType.
-type PutAccountJSONRequestBody = AccountChange
+// MakeAccountJSONRequestBody defines body for MakeAccount for application/json ContentType.
+type MakeAccountJSONRequestBody = NewAccount
+
+// ChangeAccountApplicationMergePatchPlusJSONRequestBody defines body for ChangeAccount for application/merge-patch+json ContentType.
+type ChangeAccountApplicationMergePatchPlusJSONRequestBody = AccountChange
 
 // EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
 type EndSessionsJSONRequestBody EndSessionsJSONBody
@@ -7044,8 +7065,8 @@ type DraftRequestJSONRequestBody DraftRequestJSONBody
 // BackToJSONRequestBody defines body for BackTo for application/json ContentType.
 type BackToJSONRequestBody = WhyOnly
 
-// SetRuleJSONRequestBody defines body for SetRule for application/json ContentType.
-type SetRuleJSONRequestBody = RuleChange
+// SetRuleApplicationMergePatchPlusJSONRequestBody defines body for SetRule for application/merge-patch+json ContentType.
+type SetRuleApplicationMergePatchPlusJSONRequestBody = RuleChange
 
 // MakeServiceTokenJSONRequestBody defines body for MakeServiceToken for application/json ContentType.
 type MakeServiceTokenJSONRequestBody MakeServiceTokenJSONBody

@@ -41,7 +41,7 @@ func Fill(ctx context.Context, svc *service.Service) error {
 		return err
 	}
 	for _, a := range Accounts {
-		if err := svc.PutAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person}, a.Password); err != nil {
+		if err := svc.MakeAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person}, a.Password); err != nil {
 			return err
 		}
 	}

@@ -159,10 +159,14 @@ func TestFormats(t *testing.T) {
 	r.says(0, "mail.forward", "__complete", "rules", "show", "mail.f")
 	r.says(0, "maren.holtveig@ilvane.example", "__complete", "ask", "maren")
 	r.says(0, "folder:loan-valuations", "__complete", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan")
-	status, out, errs := r.client("a-long-password-9\n", "account", "set", "pilot", "--role", "auditor")
+	status, out, errs := r.client("a-long-password-9\n", "account", "make", "pilot", "--role", "auditor")
 	if status != 0 || !strings.Contains(out, "pilot is auditor") {
 		t.Errorf("%s%s", out, errs)
 	}
+	r.says(0, "pilot is keeper", "account", "set", "pilot", "--role", "keeper")
+	r.says(0, "pilot is keeper, and disabled", "account", "set", "pilot", "--disabled")
+	r.says(2, "say what is to be otherwise", "account", "set", "pilot")
+	r.says(1, "there is no account \"polit\"", "account", "set", "polit", "--role", "auditor")
 	r.says(0, "pilot", "account", "list")
 	r.says(0, "wxl_", "token", "make", "gateway", "--purpose", "decisions", "--days", "3")
 	r.says(0, "gateway", "token", "list")
@@ -179,7 +183,7 @@ func TestDumpAndLoad(t *testing.T) {
 	r.says(0, "Nothing changed: all of it is there already.", "load", file)
 
 	other := startService(t, dbtest.DSN(t), nil)
-	check(t, other.svc.PutAccount(t.Context(), "test", "", accountOf(demo.Accounts[0]), demo.Accounts[0].Password))
+	check(t, other.svc.MakeAccount(t.Context(), "test", "", accountOf(demo.Accounts[0]), demo.Accounts[0].Password))
 	other.login("harbour")
 	other.says(0, "records changed", "load", "--restore", file)
 	if again := other.must("dump"); again != text {

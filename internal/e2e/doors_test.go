@@ -138,14 +138,14 @@ func TestEndedForGood(t *testing.T) {
 	}
 	put := func(body string) {
 		t.Helper()
-		if status, _, b := r.call("PUT", "/api/v1/accounts/mooring", admin, body); status != 200 {
+		if status, _, b := r.call("PATCH", "/api/v1/accounts/mooring", admin, body); status != 200 {
 			t.Fatalf("%d %s", status, b)
 		}
 	}
 	in()
 	token := r.token("mooring")
-	put(`{"role":"keeper","disabled":true,"why":"away"}`)
-	put(`{"role":"keeper","why":"back"}`)
+	put(`{"disabled":true,"why":"away"}`)
+	put(`{"disabled":false,"why":"back"}`)
 	if alive(keeper) {
 		t.Error("a session outlives that its account was disabled")
 	}

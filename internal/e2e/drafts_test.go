@@ -97,13 +97,13 @@ func TestDraftsFromTheClient(t *testing.T) {
 	out = r.must("draft", "list")
 	id = strings.Fields(out[strings.Index(out, "\nw")+1:])[0]
 	r.says(1, "somebody else confirms", "draft", "confirm", id)
-	if status, _, body := r.call("PUT", "/api/v1/accounts/quayside", r.token("harbour"), `{"role":"administrator","password":"another-pair-of-eyes","why":"four eyes"}`); status != 200 && status != 201 {
+	if status, _, body := r.call("POST", "/api/v1/accounts", r.token("harbour"), `{"name":"quayside","role":"administrator","password":"another-pair-of-eyes","why":"four eyes"}`); status != 201 {
 		t.Fatalf("%d %s", status, body)
 	}
 	if status, _, body := r.call("POST", "/api/v1/bars", r.token("harbour"), `{"name":"x.example"}`); status != 201 {
 		t.Errorf("tightening needs nobody: %d %s", status, body)
 	}
-	if status, _, body := r.call("PUT", "/api/v1/rules/chat.guest_delete", r.token("harbour"), `{"default":"on"}`); status != 409 || !strings.Contains(body, "problems/second-person") {
+	if status, _, body := r.call("PATCH", "/api/v1/rules/chat.guest_delete", r.token("harbour"), `{"default":"on"}`); status != 409 || !strings.Contains(body, "problems/second-person") {
 		t.Errorf("loosening at once: %d %s", status, body)
 	}
 	r.signIn("quayside", "another-pair-of-eyes")

@@ -46,7 +46,7 @@ func TestTwoHouses(t *testing.T) {
 	begin := func(name, other string) *house {
 		h := &house{name: name, other: other}
 		h.running = startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
-			if err := svc.PutAccount(ctx, "test", "to sign in", service.Account{Name: "harbour", Role: string(service.Administrator)}, "low-water-2026"); err != nil {
+			if err := svc.MakeAccount(ctx, "test", "to sign in", service.Account{Name: "harbour", Role: string(service.Administrator)}, "low-water-2026"); err != nil {
 				return err
 			}
 			_, err := svc.Load(ctx, "test", "to begin with", "world.yaml", fmt.Appendf(nil, `

@@ -92,7 +92,7 @@ func TestPagesLoseNobody(t *testing.T) {
 // from the client and the rest in the console.
 func TestDatesFromTheClient(t *testing.T) {
 	r := startService(t, dbtest.DSN(t), nil)
-	check(t, r.svc.PutAccount(t.Context(), "test", "", accountOf(demo.Accounts[0]), demo.Accounts[0].Password))
+	check(t, r.svc.MakeAccount(t.Context(), "test", "", accountOf(demo.Accounts[0]), demo.Accounts[0].Password))
 	r.login("harbour")
 	world := filepath.Join(t.TempDir(), "world.yaml")
 	check(t, os.WriteFile(world, demo.World, 0o600))

@@ -49,7 +49,7 @@ func oldHarbour(t *testing.T, visitors int) (*running, map[string]string) {
 	t.Helper()
 	check(t, suiteKey())
 	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
-		return svc.PutAccount(ctx, "test", "", service.Account{Name: demo.Accounts[0].Name, Role: string(service.Administrator)}, demo.Accounts[0].Password)
+		return svc.MakeAccount(ctx, "test", "", service.Account{Name: demo.Accounts[0].Name, Role: string(service.Administrator)}, demo.Accounts[0].Password)
 	})
 	p := suite.New(suite.Options{Key: "pass", Faster: 10 * demo.SuiteFaster, House: "harbour.example"})["quay"]
 	check(t, p.Settled(visitors))

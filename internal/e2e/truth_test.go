@@ -281,7 +281,7 @@ func TestDraftSaysWhatIsInIt(t *testing.T) {
 func TestSecondPerson(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
-	check(t, r.svc.PutAccount(t.Context(), "test", "", service.Account{Name: "quay", Role: "administrator"}, "the-second-pair-of-eyes"))
+	check(t, r.svc.MakeAccount(t.Context(), "test", "", service.Account{Name: "quay", Role: "administrator"}, "the-second-pair-of-eyes"))
 	ctx := browser(t)
 	p := r.page(ctx, "harbour")
 	p.goTo("/drafts", "document.querySelector('#h-two')")

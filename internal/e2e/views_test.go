@@ -379,7 +379,7 @@ func TestLargeInTheConsole(t *testing.T) {
 			return err
 		}
 		a := demo.Accounts[0]
-		return svc.PutAccount(ctx, "test", "", service.Account{Name: a.Name, Role: a.Role, Person: w.People[0].ID}, a.Password)
+		return svc.MakeAccount(ctx, "test", "", service.Account{Name: a.Name, Role: a.Role, Person: w.People[0].ID}, a.Password)
 	})
 	p := r.page(browser(t), "harbour")
 	p.goTo("/reach", "document.querySelectorAll('.reach-board tbody tr').length === 40")

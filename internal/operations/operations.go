@@ -81,6 +81,16 @@ func All() []Operation { return all }
 // ByPattern returns the operation with a method and a pattern, or nil.
 func ByPattern(method, pattern string) *Operation { return byKey[method+" "+pattern] }
 
+// Methods lists the methods that a path takes, in the order of the alphabet.
+func Methods(u *url.URL) (out []string) {
+	for _, m := range []string{"DELETE", "GET", "PATCH", "POST", "PUT"} {
+		if o, _ := Match(m, u); o != nil {
+			out = append(out, m)
+		}
+	}
+	return out
+}
+
 // Match finds the operation that a request calls and its parameter {where}; nil for none. Where
 // two patterns fit, the one with more of its segments written out does.
 func Match(method string, u *url.URL) (o *Operation, where string) {

@@ -251,49 +251,92 @@ func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
 	return out, err
 }
 
-// PutAccount makes or changes an account; an empty password leaves the old one,
-// which a new account must have. Disabling an account, or changing its password,
-// ends its tokens.
-func (s *Service) PutAccount(ctx context.Context, who, why string, a Account, password string) error {
+// AccountChange is what is to be otherwise at an account; nil and an empty password leave as it is.
+type AccountChange struct {
+	Role, Person *string // an empty person: nobody of ours
+	Disabled     *bool
+	Password     string
+}
+
+// MakeAccount makes an account, which needs a password. One that is there already is a conflict.
+func (s *Service) MakeAccount(ctx context.Context, who, why string, a Account, password string) error {
 	if !worldfile.ValidID(a.Name) {
 		return &Invalid{"name", a.Name, "lower-case letters, digits, dots, hyphens and underscores"}
 	}
-	if Role(a.Role) == Member && a.Person == "" {
-		return &Invalid{"person", "", "a member's account names the person of ours who has it"}
+	if password == "" {
+		return &Invalid{"password", "", "a new account needs a password"}
 	}
+	_, err := s.putAccount(ctx, who, why, a.Name, password, func(_ store.Account, there bool) (store.Account, error) {
+		if there {
+			return store.Account{}, fmt.Errorf("%w: there is an account %q already", ErrConflict, a.Name)
+		}
+		return store.Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled}, nil
+	})
+	return err
+}
+
+// ChangeAccount changes what is named of an account. Disabling it, or a new password, ends its
+// sessions and tokens. The last administrator stays one.
+func (s *Service) ChangeAccount(ctx context.Context, who, why, name string, c AccountChange) (Account, error) {
+	return s.putAccount(ctx, who, why, name, c.Password, func(a store.Account, there bool) (store.Account, error) {
+		if !there {
+			return a, fmt.Errorf("%w: there is no account %q", ErrNotFound, name)
+		}
+		if c.Role != nil {
+			a.Role = *c.Role
+		}
+		if c.Person != nil {
+			a.Person = *c.Person
+		}
+		if c.Disabled != nil {
+			a.Disabled = *c.Disabled
+		}
+		return a, nil
+	})
+}
+
+// putAccount writes what next makes of the account as it is, with a new password unless that is empty.
+func (s *Service) putAccount(
+	ctx context.Context, who, why, name, password string, next func(was store.Account, there bool) (store.Account, error),
+) (out Account, err error) {
 	hash := ""
 	if password != "" {
-		if err := goodPassword("password", password, a.Name); err != nil {
-			return err
+		if err := goodPassword("password", password, name); err != nil {
+			return out, err
 		}
 		hash = HashPassword(password)
 	}
-	return s.change(ctx, who, why, func(now *State, t *store.Tx) error {
-		if a.Person != "" && !now.Has("person", a.Person) {
-			return &Invalid{"person", a.Person, "there is no such person"}
-		}
-		old, err := t.Account(a.Name)
+	err = s.change(ctx, who, why, func(now *State, t *store.Tx) error {
+		old, err := t.Account(name)
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return err
 		}
-		if errors.Is(err, store.ErrNone) && hash == "" {
-			return &Invalid{"password", "", "a new account needs a password"}
+		a, err := next(old, err == nil)
+		if err != nil {
+			return err
+		}
+		if Role(a.Role) == Member && a.Person == "" {
+			return &Invalid{"person", "", "a member's account names the person of ours who has it"}
+		}
+		if a.Person != "" && !now.Has("person", a.Person) {
+			return &Invalid{"person", a.Person, "there is no such person"}
 		}
 		if old.Role == string(Administrator) && (a.Disabled || a.Role != string(Administrator)) {
-			n, err := t.Administrators(a.Name)
+			n, err := t.Administrators(name)
 			if err != nil {
 				return err
 			}
 			if n == 0 {
-				return fmt.Errorf("%w: %q is the last administrator", ErrConflict, a.Name)
+				return fmt.Errorf("%w: %q is the last administrator", ErrConflict, name)
 			}
 		}
-		next := store.Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled, Password: hash}
-		if hash == "" {
-			next.Password = old.Password
+		if hash != "" {
+			a.Password = hash
 		}
-		return t.PutAccount(next, hash != "" || a.Disabled)
+		out = Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled}
+		return t.PutAccount(a, hash != "" || a.Disabled)
 	})
+	return out, err
 }
 
 // Token is a token without its secret.

@@ -263,7 +263,7 @@ func TestWatch(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	ctx := t.Context()
-	check(t, s.PutAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
+	check(t, s.MakeAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
 	who, err := s.SignIn(ctx, "captain", "a long password", WayClient, "")
 	check(t, err)
 	for name, password := range map[string]string{"captain": "another password", "nobody": "a long password", "captain ": "a long password", "käpt'n": "x"} {
@@ -302,29 +302,35 @@ func TestAccounts(t *testing.T) {
 	var invalid *Invalid
 	for name, try := range map[string]func() error{
 		"a bad name": func() error {
-			return s.PutAccount(ctx, "test", "", Account{Name: "A B", Role: "auditor"}, "a long password")
+			return s.MakeAccount(ctx, "test", "", Account{Name: "A B", Role: "auditor"}, "a long password")
 		},
-		"a short password": func() error { return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "short") },
-		"no password":      func() error { return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "") },
+		"a short password": func() error { return s.MakeAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "short") },
+		"no password":      func() error { return s.MakeAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "") },
 		"no person": func() error {
-			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "member"}, "a long password")
+			return s.MakeAccount(ctx, "test", "", Account{Name: "b", Role: "member"}, "a long password")
 		},
 		"a password that is tried first": func() error {
-			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "password123456")
+			return s.MakeAccount(ctx, "test", "", Account{Name: "b", Role: "auditor"}, "password123456")
 		},
 		"its own name twice": func() error {
-			return s.PutAccount(ctx, "test", "", Account{Name: "quartermaster", Role: "auditor"}, "quartermasterquartermaster")
+			return s.MakeAccount(ctx, "test", "", Account{Name: "quartermaster", Role: "auditor"}, "quartermasterquartermaster")
 		},
 		"an unknown person": func() error {
-			return s.PutAccount(ctx, "test", "", Account{Name: "b", Role: "member", Person: "eve"}, "a long password")
+			return s.MakeAccount(ctx, "test", "", Account{Name: "b", Role: "member", Person: "eve"}, "a long password")
 		},
 	} {
 		if err := try(); !errors.As(err, &invalid) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if err := s.PutAccount(ctx, "test", "", Account{Name: "captain", Role: "auditor"}, ""); !errors.Is(err, ErrConflict) {
-		t.Errorf("the last administrator: %v", err)
+	auditor, yes := "auditor", true
+	for name, c := range map[string]AccountChange{"another role": {Role: &auditor}, "disabled": {Disabled: &yes}} {
+		if _, err := s.ChangeAccount(ctx, "test", "", "captain", c); !errors.Is(err, ErrConflict) {
+			t.Errorf("the last administrator, %s: %v", name, err)
+		}
+	}
+	if err := s.MakeAccount(ctx, "test", "", Account{Name: "captain", Role: "auditor"}, "a longer password"); !errors.Is(err, ErrConflict) {
+		t.Errorf("an account that is there: %v", err)
 	}
 	es, err := s.Journal(ctx, store.JournalQuery{Limit: 100})
 	check(t, err)
@@ -377,7 +383,7 @@ func done(_ Weighed, err error) error { return err }
 func TestTokensWithoutDatabase(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	ctx := t.Context()
-	check(t, s.PutAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
+	check(t, s.MakeAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
 	text, _, err := s.ClientToken(ctx, Who{Name: "captain", Role: Administrator})
 	check(t, err)
 	if _, err := s.Bearer(ctx, text); err != nil {

@@ -2,7 +2,7 @@ import { useMutation } from '@tanstack/react-query'
 import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Rule } from '../api'
+import { patch, type Rule } from '../api'
 import { Capped } from '../parts/Capped'
 import { useDraft } from '../parts/Dialog'
 import { RuleAudienceLine } from '../reach/NumbersPage'
@@ -21,7 +21,7 @@ export function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
   }, [r.limit, r.default])
   const save = useMutation({
     mutationFn: () =>
-      call<Rule>('PUT', `/api/v1/rules/${r.name}`, { ...(limit !== r.limit ? { limit } : {}), ...(def !== r.default || r.held_default ? { default: def } : {}), ...(why ? { why } : {}) }, { 'If-Match': r.etag }),
+      patch<Rule>(`/api/v1/rules/${r.name}`, { ...(limit !== r.limit ? { limit } : {}), ...(def !== r.default || r.held_default ? { default: def } : {}), ...(why ? { why } : {}) }, { 'If-Match': r.etag }),
     onSuccess: () => {
       setWhy('')
       void refresh()

@@ -37,9 +37,12 @@ type ServerInterface interface {
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(w http.ResponseWriter, r *http.Request)
-	// PutAccount Make or change an account
-	// (PUT /api/v1/accounts/{name})
-	PutAccount(w http.ResponseWriter, r *http.Request, name string)
+	// MakeAccount Make an account
+	// (POST /api/v1/accounts)
+	MakeAccount(w http.ResponseWriter, r *http.Request)
+	// ChangeAccount Change an account; fields that are not named stay as they are
+	// (PATCH /api/v1/accounts/{name})
+	ChangeAccount(w http.ResponseWriter, r *http.Request, name string)
 	// EndSessions End every session and every token of an account for good
 	// (POST /api/v1/accounts/{name}/sign-out)
 	EndSessions(w http.ResponseWriter, r *http.Request, name string)
@@ -436,8 +439,8 @@ type ServerInterface interface {
 	// GetRule One rule with every value that is set below
 	// (GET /api/v1/rules/{rule})
 	GetRule(w http.ResponseWriter, r *http.Request, rule string)
-	// SetRule Set the organisation's limit and default
-	// (PUT /api/v1/rules/{rule})
+	// SetRule Change the organisation's limit or default of a rule; what is not named stays as it is
+	// (PATCH /api/v1/rules/{rule})
 	SetRule(w http.ResponseWriter, r *http.Request, rule string, params SetRuleParams)
 	// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
 	// (GET /api/v1/rules/{rule}/audience)
@@ -650,8 +653,22 @@ func (siw *ServerInterfaceWrapper) ListAccounts(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
-// PutAccount operation middleware
-func (siw *ServerInterfaceWrapper) PutAccount(w http.ResponseWriter, r *http.Request) {
+// MakeAccount operation middleware
+func (siw *ServerInterfaceWrapper) MakeAccount(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeAccount(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeAccount operation middleware
+func (siw *ServerInterfaceWrapper) ChangeAccount(w http.ResponseWriter, r *http.Request) {
 
 	var err error
 	_ = err
@@ -666,7 +683,7 @@ func (siw *ServerInterfaceWrapper) PutAccount(w http.ResponseWriter, r *http.Req
 	}
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.PutAccount(w, r, name)
+		siw.Handler.ChangeAccount(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7843,7 +7860,10 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/accounts", wrapper.ListAccounts)
 	})
 	r.Group(func(r chi.Router) {
-		r.Put(options.BaseURL+"/api/v1/accounts/{name}", wrapper.PutAccount)
+		r.Post(options.BaseURL+"/api/v1/accounts", wrapper.MakeAccount)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/accounts/{name}", wrapper.ChangeAccount)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/accounts/{name}/sign-out", wrapper.EndSessions)
@@ -7885,7 +7905,7 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/rules/{rule}", wrapper.GetRule)
 	})
 	r.Group(func(r chi.Router) {
-		r.Put(options.BaseURL+"/api/v1/rules/{rule}", wrapper.SetRule)
+		r.Patch(options.BaseURL+"/api/v1/rules/{rule}", wrapper.SetRule)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/partners", wrapper.ListPartners)
@@ -8513,18 +8533,57 @@ func (response ListAccountsdefaultApplicationProblemPlusJSONResponse) VisitListA
 	return err
 }
 
-type PutAccountRequestObject struct {
+type MakeAccountRequestObject struct {
+	Body *MakeAccountJSONRequestBody
+}
+
+type MakeAccountResponseObject interface {
+	VisitMakeAccountResponse(w http.ResponseWriter) error
+}
+
+type MakeAccount201JSONResponse Account
+
+func (response MakeAccount201JSONResponse) VisitMakeAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeAccountdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeAccountdefaultApplicationProblemPlusJSONResponse) VisitMakeAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeAccountRequestObject struct {
 	Name string `json:"name"`
-	Body *PutAccountJSONRequestBody
+	Body *ChangeAccountApplicationMergePatchPlusJSONRequestBody
 }
 
-type PutAccountResponseObject interface {
-	VisitPutAccountResponse(w http.ResponseWriter) error
+type ChangeAccountResponseObject interface {
+	VisitChangeAccountResponse(w http.ResponseWriter) error
 }
 
-type PutAccount200JSONResponse Account
+type ChangeAccount200JSONResponse Account
 
-func (response PutAccount200JSONResponse) VisitPutAccountResponse(w http.ResponseWriter) error {
+func (response ChangeAccount200JSONResponse) VisitChangeAccountResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -8536,12 +8595,12 @@ func (response PutAccount200JSONResponse) VisitPutAccountResponse(w http.Respons
 	return err
 }
 
-type PutAccountdefaultApplicationProblemPlusJSONResponse struct {
+type ChangeAccountdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
-func (response PutAccountdefaultApplicationProblemPlusJSONResponse) VisitPutAccountResponse(w http.ResponseWriter) error {
+func (response ChangeAccountdefaultApplicationProblemPlusJSONResponse) VisitChangeAccountResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14176,7 +14235,7 @@ func (response GetRuledefaultApplicationProblemPlusJSONResponse) VisitGetRuleRes
 type SetRuleRequestObject struct {
 	Rule   string `json:"rule"`
 	Params SetRuleParams
-	Body   *SetRuleJSONRequestBody
+	Body   *SetRuleApplicationMergePatchPlusJSONRequestBody
 }
 
 type SetRuleResponseObject interface {
@@ -15902,9 +15961,12 @@ type StrictServerInterface interface {
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
-	// PutAccount Make or change an account
-	// (PUT /api/v1/accounts/{name})
-	PutAccount(ctx context.Context, request PutAccountRequestObject) (PutAccountResponseObject, error)
+	// MakeAccount Make an account
+	// (POST /api/v1/accounts)
+	MakeAccount(ctx context.Context, request MakeAccountRequestObject) (MakeAccountResponseObject, error)
+	// ChangeAccount Change an account; fields that are not named stay as they are
+	// (PATCH /api/v1/accounts/{name})
+	ChangeAccount(ctx context.Context, request ChangeAccountRequestObject) (ChangeAccountResponseObject, error)
 	// EndSessions End every session and every token of an account for good
 	// (POST /api/v1/accounts/{name}/sign-out)
 	EndSessions(ctx context.Context, request EndSessionsRequestObject) (EndSessionsResponseObject, error)
@@ -16301,8 +16363,8 @@ type StrictServerInterface interface {
 	// GetRule One rule with every value that is set below
 	// (GET /api/v1/rules/{rule})
 	GetRule(ctx context.Context, request GetRuleRequestObject) (GetRuleResponseObject, error)
-	// SetRule Set the organisation's limit and default
-	// (PUT /api/v1/rules/{rule})
+	// SetRule Change the organisation's limit or default of a rule; what is not named stays as it is
+	// (PATCH /api/v1/rules/{rule})
 	SetRule(ctx context.Context, request SetRuleRequestObject) (SetRuleResponseObject, error)
 	// RuleAudience Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere
 	// (GET /api/v1/rules/{rule}/audience)
@@ -16573,13 +16635,11 @@ func (sh *strictHandler) ListAccounts(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-// PutAccount operation middleware
-func (sh *strictHandler) PutAccount(w http.ResponseWriter, r *http.Request, name string) {
-	var request PutAccountRequestObject
+// MakeAccount operation middleware
+func (sh *strictHandler) MakeAccount(w http.ResponseWriter, r *http.Request) {
+	var request MakeAccountRequestObject
 
-	request.Name = name
-
-	var body PutAccountJSONRequestBody
+	var body MakeAccountJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
 		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
 		return
@@ -16587,18 +16647,51 @@ func (sh *strictHandler) PutAccount(w http.ResponseWriter, r *http.Request, name
 	request.Body = &body
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
-		return sh.ssi.PutAccount(ctx, request.(PutAccountRequestObject))
+		return sh.ssi.MakeAccount(ctx, request.(MakeAccountRequestObject))
 	}
 	for _, middleware := range sh.middlewares {
-		handler = middleware(handler, "PutAccount")
+		handler = middleware(handler, "MakeAccount")
 	}
 
 	response, err := handler(r.Context(), w, r, request)
 
 	if err != nil {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
-	} else if validResponse, ok := response.(PutAccountResponseObject); ok {
-		if err := validResponse.VisitPutAccountResponse(w); err != nil {
+	} else if validResponse, ok := response.(MakeAccountResponseObject); ok {
+		if err := validResponse.VisitMakeAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeAccount operation middleware
+func (sh *strictHandler) ChangeAccount(w http.ResponseWriter, r *http.Request, name string) {
+	var request ChangeAccountRequestObject
+
+	request.Name = name
+
+	var body ChangeAccountApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeAccount(ctx, request.(ChangeAccountRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeAccount")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeAccountResponseObject); ok {
+		if err := validResponse.VisitChangeAccountResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -20420,7 +20513,7 @@ func (sh *strictHandler) SetRule(w http.ResponseWriter, r *http.Request, rule st
 	request.Rule = rule
 	request.Params = params
 
-	var body SetRuleJSONRequestBody
+	var body SetRuleApplicationMergePatchPlusJSONRequestBody
 	if err := runtime.BindJSONBody(r, &body); err != nil {
 		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
 		return
@@ -21609,559 +21702,563 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3rkhu5lS76Khm1d4S77VRLfRnPuBQ74lRLalvTF2lLsnUiZutUgEyQhCsJsBPIojgd/TznPc6TncBa",
-	"ABKZuZAXXiS17fkxVhfJTFwWFtb1+365WqrtTkkujb66/uVqxyq25YZX8F9P6kqryv6r4HpZiZ0RSl5d",
-	"X0n+3mRqlZkNz3ZszbMFX6mKX+VXwn78c82rw1V+JdmWX11fLfEp+ZVebviW2cdt2fsfuFybzdX1148e",
-	"5VfmsLPf1KYScn3166/51fOCb3fKcLk8fM8P/SG82fBMsy3P7vgh2wuzETJjWcEOWcV3nBkNg1uJSpuM",
-	"Sb3nlR/dhrMC/ssNL3rTA/uqxDi/tOPcCun/+z/IUa9+ZGa56Q/32Ru29iumDTM8Mxtm4D+XGybXPNsz",
-	"nW1ZwbNVpbbJsa4e4AuGBtkf1g9iK4z9KrU9JXzYeaDY1tur639zc8b/+jI8WkjD17yCZ7+s+L3g+/6U",
-	"X7NDtreT3Ku6LPw0mQz/lMru2johNTv33Hhg7vULpUrOJLz+7YZX/KWV2v4IdqwyklfXz5/mmd6xJYd/",
-	"bTk3Qq6vnz/NVJUxmQnDtxnT2UqU9ht+PDtmNs1w9vY9V/lVxX+uRcWLq2tT1TyxDV/R2/B2c0iM1Epz",
-	"xZlWspGLv6u6kqzM7jjf6cQi7TdD8koM4lc7A71TUnM44S8rtSg5jGippOESxITtdqVYMju4hzv8xh/+",
-	"ru1If4le9j8rvrq6vvofDxsV8hA/1Q/9c+GN7bm+tRMUOttXyq2L+5F95s1yyXeGySWHcRSFsL9i5ctK",
-	"7XhlhB31ipWa51e76E+/XImiM/8/EdO3k2duHr2lis72l8Qva2lE2fnhH8d+9mssMP9lBxmG4J/4LvxI",
-	"Lf7Ol8a+C1eBF9+C4mtPdHGITgI1sd5HWrjlTM9peNiLQzxsfNzI8FWNktQeeyE0W5S8oM6yl2limDte",
-	"peZWqZKPyeIr+53unOBl7vfhDXkzwoF53eB10psda6bdG+dSSRRlFFbDt5r8nvsDqyp2uIKjsxRa4OS5",
-	"tFr4v64O3KoDqaIxNg9YM8Pb7xhamj8zw/uv7SyVn1c0mtaE/EsHluwJaPyZR3pYWnZM672qCkr1xmfy",
-	"q3xIoPpqGD+zd7WqK53tNyrbMLQm3EI8ziTnBS+ylb0/si3fLuCOHrmH5whrDpp95KtvN/29glfQG2Gc",
-	"GHWEtigqrnV/LeA6eG++cF+wGhunfZXPObt2EfsPf1FXmdrLbMfVruQZ03cZ2CDENldcc2l4lR5h+EoG",
-	"26PJ51Rcq7pa8pnnT/PqXiS0pxGm5OPa02ka/HbzxHhIediGeMJu8cjdLPyoOrtJa5+VWNdV2G/i/P3S",
-	"s+y6t/YrvlRVofNsV6l7UAK8yDNd6x2Xhf3nRm15nukNsy/NM8PKO/iH3SW2NDqH85Tbbef2f9cVk/av",
-	"YJjp3JrtqrJ/gM3JsyWzz9tzGclFswDOtKPvu42q6HXYs8N03fgWJWBQNfph+Jc2S+1eltstIXewLF9z",
-	"Yw1R3d9GbtiaPk3VmkmhmT/L9G6iZdrev+fGGri8LHQmpPONSm5V2JaZxxlbWKHLwMr1hrk98pqJwupC",
-	"Qe6CjmYwfShv4OUwFOcRRUPpv6az5OGdOS4TubhH3NDus+ny0bYGCN3BgsolXmY/uk1pkDytlt9u1DZT",
-	"tdGi4LB2P9dc28/sbrGFqqMVjB73D2CV5Fd3Qhbk+Pzt05cz+0nwu2sQECfkApyQO6n2kloxqcxtqdQd",
-	"L25x8ToX2Ap9W6GzlaplcY3/CVYCCERmLx6dxQ6dPmjraVprwp+wlaryTCv8jjDZlh2yBc+U2fBqLzTs",
-	"MMZVJu+Nv1USXgJ+eJu8r63X7bfWnUi4Ff74zVVOXBL2NJb2pyNb+tp/z/4G92H85vRfdDsfTlQ0SRDt",
-	"lmHaWKuEiRod82iqpArRd7z4GyvruVZrVeOR7riJvYW+989uC9YNKOLrRmp2JVvyTLNDEBonzvCiCVYn",
-	"Ri7OFxwZj3PEexjiJnXKMK0LwSVlzJRCzlAa/jk/CEkqj6TES75fqi2nzNQ3h51YsjILX8nYVsm1Xf4t",
-	"eRwkf09rWrva3q1pveJ7CXYwfhw9Ps9KIe/sZb0s65bVHb1u8KxDmLEYPZj4LbtgyrCyP0C7nmAzsLK8",
-	"IiOArSOLj2udUNxH/4JmLeKld0s3JCCwsTOv9OQFvGS1HvXFnsCXTrgnRy+spDASiiEzHWnMrUbItNry",
-	"hSoO3aus5SqnjWX7WSqipEVRUyLxyn2SVULfXWcMRDXbq+pOg0+83yh+z6tso8DcNLnVJZgrgIHYW3PB",
-	"qooX9oPgQwz6bUdeZyH2RWnZxhJgpbXWsz3TV0Ohv4GHeOXMJUz5akwv4roP32z0TYaiG4lKtFXU+fmW",
-	"VTOvsMj4jJT9N+TtQpteN1mhtkzIx3CLBN92JO0zGJ7tb229wJfoRGqgvxKKYbyoPd2k0p58AsD208aK",
-	"kNpxmRnVOQN4RK7ImNB++h0HE3il9mSk4lh1379W4KNpg3mDXwUzQ02w6Pz1YL/tJt9cDO69A3dBWIDe",
-	"JkI4Aed/bIjj20PmgjN59hkeyDzz5/HzbMdEpdEuk5wXGctc8Lg3ytPU/rn0d0Jrvd1wGeVGVePIuCUE",
-	"FUaJ6l4U/Fzra3z6Vq0yXOp4aaWSfDQQ0NGgkTr0suCGnBSkN0HOuymWW7+F0+fae8XicBtt3AkPOrdo",
-	"w8LlWU/CKVEu+crcqprwgN8olW2ZPFhlt7DO9XbLi6zeuaj4jq35daZkeWiM24pjhJYXKAAY8rM/1faH",
-	"LQMzji3HBnp/ppFpTVnIbLk539rdtax1EFh4Q8bkIThnwkyS3b4J3MitH3YeZLElT7REm81fWHnPCYFm",
-	"+latSCWx4MES7qqJQ6bqKoM4k3D3mgLTTSo7QR/3WRxuXYR7cbgt+T0vr1z0RGjjp6ANk4V9JRUcWiiz",
-	"SeRiWGVwle13YCzaionadyKWECYBAZMKfqXtWKM4ph3+rDDKijPjY+ZDAzMbfshYsRVNEFXAGIMkTH/n",
-	"35VAT8avrd5AOM8NvpZLJVei2qKpvOGiujV1JTFRgP+k1veO0xcEbhY5v1IpzbXJ4CtxwAFCts7swgVg",
-	"+g7jjjhbP/RlqTSMM4gBkwdyeOnUUVmQo3Prba8qYbJSyTWvMraGKBpebS5GnJXc6Mwb0X3FYteVDLFy",
-	"K0998V8csp0qxfJwnXmBzuET+y4mC3j34JLRw6ir26niZseED512DGbJn8/V9UK6VvY0N+T2DWZimChu",
-	"Fwcyio2pBa0oS2PA5QOxJ5bpxnpdLgGYSbWPRBGkBQN+q1rDnGqJ3vK76d6e3Qcui2Aw7Zlu5BB+Y5df",
-	"TnL8ZFPThcfTrb0XyUYv+1MaJu61BB4P6iJ44hU6lRrsSXrlKtGEzgoleZ4xHYUD4yDhuubaXN88ffrq",
-	"2evXecbfLzk8Bz60Mnn9082Pz3KXQIe/qso/gTQolxsm5GTn54n99mvDd5ToLlVBy0vJDlQ0BZSc/Qhn",
-	"X/ClaEUgYtMckt601f6eXFR7LaisUE4vsgwEj5XU49WuH1caWoUX+BpiCaKD2En9FU2tpou/mMFskT8n",
-	"pDPi49tEqAW3wB87J9FObqmTZlKOd4iNE8FsRWuTJZO+rlCYaziZUmhTMaMql3R2oW4ltap60u2X50B7",
-	"PmZDGsFvfZQeRuwqHRc8EyuUKxQx0HRNteOwfgBJdqsZqyyT8ombc9GvtwKxTmzkhlP3642biv00W7Al",
-	"GbQIh8rvta8hLfiK1aW5yiM1hzUedkpWrbgLiZSHwZRIc8WFVT3o9KpGeY/h9ca50AvLl3cJbZrUN2tm",
-	"+KCySJ6b6cdjUqgFBpJ3xGlAiPjy7jtVS1IkSiFDFhXTm3nGBRhJTPr4ng/yWk+QQZFqMqo4rOb58s4n",
-	"cfyzpvzmtfsuGfprnjq9Auq5zKSqtqyE0gTyAmNeT068wYJAkVfYmZMMpZtuOk2VvLggNnQ109prgre9",
-	"XDnL7nlViKUJxoZ08nPg9hBbX+1q4IagbD0wwUM1i3UzqCe49ybMWlZWnBVWVosaS57tKcE8ypaVdt9b",
-	"taApHSJkOF3NK4N8tPY2efpeN7Le9d7TKayTarr+ovYYwnFHwHoVGTy2s7h7dsjUiooPCWkULaXp8LJb",
-	"H31SWKyzAz6EHJ4dLT6MMbfLSK+9okvpinuhU8Wni8OoSelWkK2t32fIlJAdo6RfoF2lGmluRIbFgTSs",
-	"oYAwVfQ9ZFyRlQJvN2K58cZSZPi7ugGIChm+9UebvosHzLaKCc2n5Mxw5NH0cAHTu0qEws7pczTvmPgw",
-	"kDTiSbOclIQoJe3ydJFZwt56E+xZeG3Lp55sZbWM5uFtdYUsvkDWV4z43cbF8d5is+zktmOx6d9cQ1J7",
-	"69OpEkhLxVcE03cYs3KNGONXgPcd8FH02Gofxk+mrqirejD4vW8bj6myjE5GJH4sOdSKF1wa4bIjM1LH",
-	"Ppg30Dj3JWlWTCvmz6fVWofHkZOrzYvVitAM3tLvja5gh3npvJSkJWTGPt/n9akRP/XVk+0Br0qlqunq",
-	"B57ynf0NpYK8Nzj6hL/YL/5qzSNR3u6ZMAn30n40oTAQnvlnRZaOuSe03pX7abshJ9frKSNMqdROWhv6",
-	"rPYIbik+NjlE3Iz+vlItt3Hldxy5gAoaw3fXT27++voZpaGhn5Rw6rZqyyXW5kgoVdhvRMkxoWHXmnqW",
-	"3YhxuV5Bty+8Nzl33HIiSnmrBpv/xq1ae1273ATGYzZst+MyYyazj86zxSFzKbXe0Iq02YXPWqmyhItw",
-	"+pF7SvURNEvZftWPXGu25q3xr1UG6ZU4bV+0LL9ONlS66+LYFQy91YuDl7THkJNvpRkgEyjJAogKm0Um",
-	"XEz+m3nY+WgKbj/cWiVF6S9OdbUlqSOqrZzw/NENj+AVLznTcyuFXTaPOJultZzWGxen1UqB4a2qbKsq",
-	"3ghyyHctKnbHIdtFJphmKZQ8UifwToaR/99p7ybGiU6rOA4+BDda3jWsivBlBTu0MqkrwzGuZGUBjwWM",
-	"B+sJjCqLjG04K9rvJ0uuE0eOiTJkMGG9eSJfaBcmpR6EzooaDsWSVZXgRdYKrscX4/TOvkFpI2Qe5IDO",
-	"5QuDbYxQrNHKI/c2SdHhHb95/ZCnmnnP9+4Rao2Jgr7EHeN/NHRKBStdy0E3Qm4XasGLxLZapef7NqzS",
-	"g6AzZPY1L1dwl+w3yrqvkIxeK66tqoQLxi42Kwrs5tCtAEo04XlV7m4is4vcXQXLzNDiSR2OOpR+D+wI",
-	"HZJdiYKXAk1o75Lx9wxiakasN9gduTjcbhjWftl76N1QooI00RMfYDXKdAfbx2qIRV8qZ1f2A2+lkuuM",
-	"+ZyVYXccTqfrMO7044UCbz1egu/cae82w0TzZknpzaAcIiaLWzrVgHVh02tN58r4apUS8Mru/vQXT8qU",
-	"wFz8o31pqp/8sAy7gRJdCcnOgwW3jjd+qyxfrK6u/2tSF8I7EkfDZfiwz4xnOIfmLbfHJhWWoWHfn781",
-	"ExILehRE2kOPGnnwuk0ZcUQj3Xo2UPexZxdaMrv7ZBkN2LeZrpebUCLpBnLkqnYTvbjEdO0/rl9K6HhF",
-	"d0xFspVaQCKAx+gUi9pxyQGsx3whJJZ4uG7tL3bWR8khxr3k/ivoirpCv/G+MGjcw44LP+70fElnkRcu",
-	"+tAe+3eV2oaiZiGzlaqWHGvyXbYe+o1d8HyaSqrYyjwrhKE7LpuWSaJ2CyrGonG4Vs8905l9E6t4AQBW",
-	"V/l4w2XPP7n3bY+4FuQCQunZM2kwtzTDQSmVurtlpbjjw4Ato3b/aKtGz5pIT4RWuOngnc+CtnfmkWtU",
-	"QiGp+FbdJ3rsBoN86VSorstW0lEClBWeefsi7fBnwpux0qMgtenw+iUrBQazlB4AB0eaXu83XJvBpHk/",
-	"XAq/Iz/iXgqp2jpTHeJEB5lIaosk3XQUsFtUBe0FoezJFewKDWa9fZTO4FEzE93JwoxaimRhCJGIxjwz",
-	"dsJ1SmYqbU8oVCq6AtrRDETTZuU2oBlPnJNOloDgduvn252qyDzFUsklr+SMe/glzugJdlz37+M34Dqh",
-	"AxXhzFhjWDZN8MGeOCmohX2si0PmJJ5qdphnpjbqiKrGa2DxiBBAJYzhcoIy9L2zoWk9bELzlOZl9Laq",
-	"CjEq5uZyWPOrbutHBk0PHnoiz+DyR6TCsHbRrfBvj+hwzPvn+OUvH1E5Ubmu2bqfTaLOAT1rfXeWxsev",
-	"/u0bYvR/VyJx4yNiCrOuXKV50EZNu4A1dqw9Ao9oh62+Sdfvjzb6xyvWHRVr4XU+zrZMlC6YDcU03tHM",
-	"MOTp4hyyBzAwefGfy3thGI05lYCwi8dPCAukZKeA4gyryda3c8S22/p8bxhC6iQ5LNIZMjVt9zqDtD9K",
-	"DeFlpbCZ50KC7W+wVuvvP9wBYKGN/nfaCz0GYSDzNSr0vZLd1HbRlbnJosM3vrdgV7VN0gjWIKAb9cO8",
-	"2JvV+4nX1LQyX/iqTnjfDKgZh2fn7RmH17pU0lRiURvUHrJ9nkZ7832D6iHzp7L/S6gkJmXPyVwjaxt2",
-	"z0HQEo9y2+Pn0KxUHiWgvXGOUj/FGoPnNjhOpHRYp5LQjmx5NxF9Z+GSThO+ulRyVfqqu+k+7xP3MxIF",
-	"Sqydb9C3871nfrp3LRLFrUppPjeqtWVF6nYp+G3iWkIHrV8djMd0Ual6vTFZvYPSWWY4OPOoX3iVRS76",
-	"DNREqUw6j+Pb0aC0kPRd6kUptGt7nSAbP9cCRY6C34BcE6E3ABvJJ+SUkGvoFsjCDyZGVv7Cy8Khg84O",
-	"rfhPQ3BlSgjFh+VT6adOJZjrvWxUgebQ3hCWOL8qKrXbJTz3PRfrDeVMJRDZEjIYEnYpIR04i26otyzV",
-	"THCYiACMAbsNZZlQOMcuwOCPljt9TmnlcewKF91rjVhX+dPXnPewfZFsJpXrt5XgVGLD3ivJvkT41B5m",
-	"t3CJessZajpow/5HCe12lKJKR6qGJeCM6uK8x2eOVLVlKCkR4T7rR49kZn9rrUStthw7x423xlzgLkLm",
-	"23ImoWKq1+iC2JbzbqaEHCR7O7YuqhneQAwhcbPsZ6QHukl3eKyP2ttHUQvdyyKHlt3fxGin5bxdBRnI",
-	"pE98u413u0O0PnaEEUyeU28GEMzfzOrOlfN08fqke4vaJb9i5LbU/BOvG4UBanKEMwxunGaimUyfiFeT",
-	"bP3pzzVGfxqcdMKLNmOgJmngv6QMhoR3xaS5dWBIGGC9LbD/JEKsaxI4IkS8bku2a9slE2vGjwLpOwnt",
-	"VaVqWrBNejBjPJKO8F3AEUaTS/p6aAO/T6k9r3c7Rda5pToNnYO0ZFIqky04QBqQXSts1mFJdQDtRVme",
-	"/pxe2TvEHuyjBxfGpcQvFAUsVLv4ynDYQS6LWzgYzTGwG2l/deu6xblszsVVcF2a7982ea74v0jYaMCI",
-	"T3mmjeSPQNKmyVumZ9TIvXiGtQ595Fqmza27M6iWLm2yUi1ZCXxVrltQlCWCBdJdVknvjcvje8R9EQbU",
-	"Oe0RvSSMnZyw7/0bzg4m2kwd24OLB9OuUgr5Pl19Wql6dx5rOwnSexPKkY3as6pwdc8LBa3D09/roBBm",
-	"jXWA2AeAgIYu6xFEboS3pq7wfkOcK7EW8tZHWtR94tSmWIVCS+AtX6045YM9N87RIoAdUhlSsO0CxoST",
-	"Br82kV9oBStKnw5K91F0NV5Cx6rQCYEdzWzEqdJHj1ICPfqYSMCpd39z1LsJoT55PnNwYM92CrZCxj/8",
-	"kpCQiffI0fQ9SBAGExoU0JeeZfBY1g0mmz5uh+MG3RQt9oEcQM32m8PjTNZl6fJjSvKM7dnBf+rwHJQB",
-	"soXC4eB+9uq7J9m/f/2nP5Kwks/em4o5/hOqUTdRgp1qXe/1VUI1HX6bWsfvRMmfVRXVfLdUZb2VtKeT",
-	"BtTYYtvW5Bos95bmh/QoE+YFAjfNukVCI/M4qYlnnht0lgq6LHwjWlW/kbk21/GX9XYxu42t74pOC+bA",
-	"sfM9gS5M4NGxvLNSWBtpg9BrfnADu/a9m1gPrT5sA1GwNHdRk6sHYVd6iWaFt/xixJN3IV2iNb63CGQ0",
-	"qvlkktvkT8FQsGLOg2BjqNaZSTWUYfj+7QNg1d+JSpubGIjsIqUjebLpfmqbPU0V2q9IySf113+nKmsj",
-	"k/xLZan2KUyVO853t0u1O5yPHVJzk0qWJGs4zQS/KdBFArBMM/DwxjxMdaDgEuC23mxIFV9wwxJG9Igm",
-	"9Ra7awOCXkmiuDTCY3OcL0PIbInFH4i2Jqu4/4x9JHNaZo7pGOlxWHZ7LOixGaqZJ9Tb+LW18h+qQhzc",
-	"MRarvDsDSlgKICwBLUfjvgXOa/d2crrinstXLgTYRw6kE+8eHVeYbM2RZnubCZlJtXdN4ggADm5OhMIa",
-	"oW4l2/WSTj6wJyQJvgokIAH81y3XnkH7dLyOsfhqMnqacp9LcT/oOpsEMNvhKj+avdfHYKPuIkdc4H3j",
-	"sNmkkNR0A0DfkqHidtP43uwr/gxRRUrsjwjwbNSW3zoI6tmlpqVYJsGzgJRp3sR+sLJLgT6pJUuqvIpL",
-	"vk8MPvBbjr76NXzTC+Rtmgg6dF2fGhE3vEps0UBUiJf23CYiRnoz6kjb7/Tq7xwfpxPFKDLkm8VxK5Mi",
-	"f1QMKADppcIhdLC9Gw7ZCun/myi7oyPz06Lxcfy+icxvmCxuQSnloSPeZ7T4ra8zq/jWXvDDgfq25oJD",
-	"3QIz4bLIFnylHE45Dh/qbRTdHj+5DaB1cFsZAbKPqDl8Y7Ecwrymswy7utopzSc1P8yKcM1JdfhLaWwF",
-	"ogzfqN8wAIku+d7uaeigZTpbscr+jzUFYHuhRG/LDtlajYJ0dFPEqqmh5aOHtZjbpyYTjY3Q4kwLMy/a",
-	"fDVWiO3XPSrLvB7CgeD+p5yijBNjkqe3Be/0fgxgMJeTuHfv+Uy/cCQ1fi+SF+xRWfGJ1ljfCoOpJZfw",
-	"B2f5tlcw4QOC/0bOyMMmHDts4TsDAlBCcsQ/8uocuRP6pvR4s6NfnK5fuxEedB7gRcNzLOZIdvB6JzIg",
-	"w9dJa7iTEo/UTGMpE4WmKaDes5l+TmEN6kxSO3oVNfeXAxtH2X1RXUXeoFng9JMb/drb2tOvlXTQnJNg",
-	"MNDv4pCnfGFRpirflJ5J7Ncmn3Y7VOoEX0hWDgwJEtQAaM5nhmNUJdZibk/GYN1TY1Clu4dmaWn32QBh",
-	"aM91Xxp02tEaLlr1XzOasr2z7ReJErmoGaIncjRdw3OTOfCMhrHhccZL7QnOKw8Wls/h8piAET2D9rnB",
-	"8k1Cdj7f7tjSpKKC0/XTj+qe62/J0sYUB35tbhXCH3UUEKLM7Tdqm4E3ySvEoHPb35zRyPabFuFDBFoK",
-	"dgcHczuAnt50evRQ9gEiqzw0/ES++4RGecMoPQWgEj6LPTdtWGUQ40Xtpk4V97VJCaRutPHMJOxsjFR7",
-	"hvYi+6ihtZ6XYBqQvYAsQOXkK20ys1G1RjCzGeuaAh+A0MYtbFjH6BhVx/6n2JMx76dNS16PSCNA7xQV",
-	"W4Figm9Xs8qntqqiuz5dMAHQMWGpH2eF2stSscJT8bUp21PskhTcfo8D3rP8QBczW5TckWYAi4Xjo5u3",
-	"jz957lIqL+kKoXqj+8mxG/qKKQi7S1+URtHMmb3jPyam2a7NS87R3iyg2/MTpvvCjSRhDUwo2wnKIIa7",
-	"PfWQ7ioOzAJJUVC10QLU4hKWp1CZQNEG/OTOErrHzVual80YKI7n0LnYgTz2HPBw8W9rbbImuEd0aVFg",
-	"kEcuGgKC0aptU8vCo1vB4d8idNx53jmkuOeSYTcWHUH1DRjADW4XXoYDNkAapX/SxN+Kgv8EBSajcZhA",
-	"pw1lvE3JZEMv2wD/R6icjUvlaxgiyGW3oZ1VJogDundF99pxN3Xrls0DoA3ocrKt0xk4aStxoMBgy0S5",
-	"UO9Tln2VKiafkvT3z3ZZf/e49DCHkCE/Fhpjj8UeYlENNAcyfTnqGoTYPR8iWojGtUdhZfD699FLM23V",
-	"KSubACtLoXSNd7ikAEw7xBmp6mIsje9ANWoKq3GAbLxzyc8pfbggDud8lvqh/Z3Yb6CaIqJQkuHKRvwy",
-	"uimnF/JFY8h8sHU8rm0rVEYTOP2haqnjxgWmve1kIqWbnpEKx8ieZ8OqNR9nVgp70dqhUFU/uiUvW6bT",
-	"2XaF3InYXp8TZhJHEcgPVJe17cWR6GRY4aBLmks6epAf6BhDD6L0zcXCFHOJAvs4lq7dvgGyrGXz7zSG",
-	"JV0GjeXuaQTKNBbhPKi+aLUuD9U3DZavjY82p8RgWoeFj/e3NUUhKr40qjrkEckzRMg9XzOTSObG7FVc",
-	"FkAJ0c7afpXC3vLF6qO570vl9AUVF7vx2eMcOxccmWmVLbjZcy6zpdpumQZEMLblkKgGW8SXKdhfCZkx",
-	"uS6BaWN5hzwb7SWhM/dzygxmVQ+ciLw1I/dPl6S92MtsD36RWmW+gCfvNBOdrxMTtnb4GL3wZP7dfo6k",
-	"ATRPh7y1fl9KhSAgH1mGT/mUN66CQMkALU6nxs6XnBsxg9vj+966hdAmtGwahCTnBSBEYtp65L4Dtotg",
-	"GYNV4VYjuJJeYaZTcM9dymUyJeoRKLHTKU1n3jk49pTE0Fw0b4XZZO7ayGO88kp7/MKti0BUWFHaXhdd",
-	"4zRmVLx3QwruCQN161uhffP5dPtLsqpSrox60vr95H9AHbcdlzN3ItIRZJOtFkXNykTgD1vaAHTNGtah",
-	"+beJ/QHUS7ZmhutMs8NVfpHikR4aMMNADT445L5xeaI1b/Zs4JQljMkNR7CnyZzdvqzK301N3nQt7rk8",
-	"ob8Ax0JOwfAtTfo5u+8s6ehV4r5dgN9JpF6iE3ugT837aG5YQ22j/6nqSrIyUABQICoB96tghj8wYkvG",
-	"W2avZgJhyPo+t3hpTgAci1EAJ+H7/Tzxm2lODHU85pB9fTPDAJunmq0ThQPSi6ZG7dsPnN0fgfJhplib",
-	"c+pPdb1ccj3NYPyVnIcxZNzriD7WNYmLqUrHD7eq1DYTBkjcrD+SgWaFv2BHDKat9qQ4BBDcGfhbgjDv",
-	"nm13Bhg/mL/LU1yaNO8YsM9AkhS/kxmVgx2g9hLwipdqZ5+/LOtiJmSv6ze+FcPar5NptH5RQE/2fWQU",
-	"aOltelIeulQq46aVeMb8OJtm1C68gSsZ9xRc243a2zEs+NLO504i/QLxNGoNUIYDa5BGV9EYTyvBrKeI",
-	"nbHTdwPyg5OqkHzTbbEVxrRiLYiqUVRsLwdbio5qdBRtXgofuXWt0b6kKdXATteuLjirWhvZ49Xv2/UV",
-	"Z6leI5/opx+ISCPint+GElgCR9Z+FJOdt9hOhYGNJSBJolK78JpEqbwv8uPWsWIaybrshY341KKhoFp5",
-	"Pt4BbsaTkW6ShcL2g3QyJeXP/kXtM7UyOMU989xRuVtB5ikUDS9L2tHFH9yCU5NEBA+PUWUB23U10uNM",
-	"GGqTpMDNAu3VOW16mCCu7jReMwYxMvAOcvhKc5oruCymDQjeOSFGGZdxu3PYEN/5UxadqWg5/UsGHEN7",
-	"3ueTbjT6oFeFlu03CtwrAMZqAfH2lAbBvAWh+6akBWhmfKeo0F2U/0f5sHIp+IpBMBzRVSbS7Ibwo32p",
-	"PVgjcciJgUXqwkOUqusM74IJs/NaoJtNAno0aOLFEHAO0WBR8uudncuDuy5FwlejaAPdV/jPgOK3DfNP",
-	"ndYj45xz4Xpmtgp02uXjgxD3D05ySNM5mGlwiy6j4hDdRJEc11TcmylDS9oWE4F6Ykay1HhpIBUc7mz4",
-	"f0mqCuUJI6yaCdUHMAedh/Op+VYsVYnp/xmBL84LPfhWhgcOyrasNTDr8dOkwwNvulXzo3JLklr6N+yO",
-	"S7L5IYVgs2z68CgKirBnI+HZSAF3blix3GT4HO+QwNoJq97tZz1swWZG3Ar+9Khhc1aomuX5lNdiLVVF",
-	"GU9PcFla8wkuBdihzaRm1fGmIt66bd61P+lCuY0tUbq4es9Ids43QOVueJhwFRfYgWtmfzkO/OeDoSiO",
-	"BLei23BSuhUrSIq7IflN0I1ChNgV4V77cmNk/UTzr4ngf/XoEfAcCpy9kPdcGlUdzkJDeoRMngPtWRWp",
-	"kmImM86qUvAqu+cVdAEbpe7cmjgWxkIh2OM8HM2hjP3MaOGlxTSujgiMF01YyFdgpnkLfmQFpz3pRFcB",
-	"LL6LcqgVUvU1fUjnSF55OJZh5YCwF57KYjjRFTBlfOE5XcJ+/rwPBlH6Ibx7Xh0iDghXnSjQD92zAzKc",
-	"gTexoh2Vaa1AG768SyL+XD4t1atx9ZnZu1aIyeta3ABaSk0l3r9S01MwySgDGl5kGwkEQauCV+FUOpjX",
-	"BPdB4P+nUJgPPnaHfLNFguhF7SXNFhLwM3EsImKchZKa6O/UGyK5DuYywQWHESkSeHh4L33PHa4BzmOc",
-	"omGAc8XtC7n70I/RW/6m65lg6JYqMyo7JCofaAgG+OGB2+XIpKIjSaGOk3A77U+hGwG+lUU87qMFDVPq",
-	"RTsL8i3hbcAHVjJcZX72GeAz5a7UIg8FIZ9ni0PGMle2by2J8BWW2Vsjj5iNwVn3eG6pPSBKgHmCiVPp",
-	"ueT9rWUfWUrEEpy3oD+xLS9eUWxO89RLUr7plzZFC52XpopEmhApkcdM4UoMEEpPQ2fAvL+vzMGGcTcS",
-	"cl583+Tk5qQWfcKu037kWkvAssMSQ3umIGyEXSRfCBkC3EKDkeyolYTRvlh5m2AP/noEQfobKk3IKHLS",
-	"m9JsVL3e2Jsb5k+lcxy93lUixLdtV8NWdwXmkTZmW/ZjGe10H6EOGGQnrT6z42BxtFBAFtNA9s9xCkLi",
-	"z33Xnf3faUwL0s2NLp3WCSkO852Pxg09R+Z0IvD/7X/R5wB/LrXhDBhjvTazYgSiZlWcf1noURFVpkVh",
-	"DXJrncCdu2GYVww0eU1+q5cp3raXNhbL/UbZ//GZwZYIngjyTR3BV/xnj603eAa7l5gzyyL6bVWFLlC4",
-	"CeCmjoMIxhsiRmVbdscfZyr0GWRmU/H+vUERSw1yvZdsyb1v2pzOfxuDM6PLXgMOWvjDiBxOk77I1BpE",
-	"wdZ3vHA1OV00RTfchFp9DRmqs/Cy0DJXCFamKvx6LABkrNtd+nTRgc7u+CET+hrj/S9v3vzFihSX99c/",
-	"3fz47DGmJkFs4ItG83I15axshawNZdWDSWdcskutQDArzqB4w2m6NgIKYY2MpiKOjO9Hxq9f9zyC9Eix",
-	"dP/E928UGTrl73eiclBBpxRcGf/4zkW8UXvZaUNNzA2f4GqR/LDIyUAr6hmbGc/bd3YhaqwEhqor4Iqa",
-	"//wSDC+dPrWDJdqF6djlc/ugU93F3vtPIp3j6KiAagTu0RbVpNtDHvSUozIoMskYZsXZksZUeOFKrA1k",
-	"Z6w9sGWHrFAZk4dO8Uer4LDppz8XEaDzkdzypRddn46ZE3ZvGJzlVHiUodcMgHC86eJv5BgS4UXG7C6T",
-	"O5JkcvLd/NbELMU91gPo5DMkOaRvD5koXI0Q0KaAtKhVJlVUH3fyosRieiGhG8Zv8KA0xwE4DE3t/AgO",
-	"F4dYaNo1w77E8AoxLsLx+ArUOX+xWlERiESp3AC25gBwIEBdnYehegDSNFQ1Hl+L6KHd1VUYdYT15xnG",
-	"D6E4MbmgNwHUf46hDqDnE+qs3BfJtyf48xaH0Ti1S0JAcEObRLh6ySSdFxvCdKNd5WzJZFYxAWByk+PN",
-	"dgDkxOsKjuuWy2FERcoz8QcoW3Gz3MT1ksDBHdUWg/ee1bLglasJcI/GQA9qTUTGY8sEOFpkpqdKMPuW",
-	"utZ1wka94zO4ecMafc9plKKYrZ2mZoDkqp+p/36yfM5K1ZKfUJUBRck69wEZbCOGvzUXx4ozU1dQTnMI",
-	"Q2uFC11V7AFuVPhdTZRx9Lzxhkce4UrcNjR7GCbo9oEWTbNQ739sSLw6ZBiJc8N9KVXCbZuQfU4TvKf1",
-	"61LsRLJwfLSivK97q4S1QHLThbcHZ8hXgTvli48jV/ne7jvVpLU43PqFmG7KdFpW4di7S9oKmWew6o5i",
-	"cbiN/Mmzvc44LpKQ9PMq63HGTGQYOs0EAQ9oE3Hxhd44z9LLulXSbG7ZWtF3y1ZtIQoK4GZYgS3krYfn",
-	"l4X/o6rNbQTar1Yd7esq46FGGeskOJS9kLXKqlozKfQQ98XMdq+ZaGYuXQGKljROFb570sOeJdnJWphi",
-	"08MjRiHBw6S3v7FfHjNhWwveKkMJfaQROBjMvs1xDkMiT/RezmSGGQJOjiAk5hG2bNnhtuQshRBPw0a+",
-	"demEA1g5hcoWXIvCY2EteKnk2uWZs13JlvPKMgcwkkekH941XZhf7CVE3mlTYQA+eQJI8tBmDdwnSQoY",
-	"+OQ2lg+6z+OQ+e9k8JNI23Bwt/nBxaELUdD9GfZFaaq5gZYLIOcOtNxJQm54Qoy+3X8SfORzLFySAz2a",
-	"3qZzpvsw0+HA+A1prUoQs/jwJE74TXB6ZnhKdCMhtuTZzx4DmaxsdtTdGy6VJ/mUBoOupMXeGDWTHyIl",
-	"MmMu0+FquhWq/oeJlf3RKaYZY/GVAuNNu8cBrSRL8YOeIeCm5MyeNP/NM6jTZEnFxMoJZ32lfNaXjaXY",
-	"ZbLUCnIHM2/3mCV/WurcDeEJXtX9/PnNyvAqYy4BDFabkJDJc+WV1whh3pA1Q54cR4EjMmxJFzYr8OOk",
-	"0AaxwH3ufdZV2BiyM6aZXxVqy8SMKPZT+D5iHBCjAP73GZhoSYlLdig3lT8jBnuMO9qrpt6nATS970QV",
-	"Kh8yJV24Q3swYL2BWtoSaq5h3z2T1+U41PvxZbGWt1Qtjh03OuuNy2R9KvuDB0Jmn73Ycfn8afZEScmX",
-	"5nOyVRsffrssvUPcORsOvn+PfguGhoyjJkg+rZb3vBIrQSI3hQIdEOt2UQoO3Fe0Z0tWlll41HDoZWpo",
-	"SNKWHkQGne3cI66ITfkUbUXziNvhAC5+Z4hJMArxUZG8ZrGQKx6/nQmdxcEcgiQQqQwm600QybfuV321",
-	"+RYLqpyOxKpd3I48qMm9Q/keLgxweirahAjqytcnhxhUcLlAIQ3cOU+C2iQyqkfE8ZtEz1ihay+s7n46",
-	"MNiXzCw3af2BHbMU9wEvEWjMPaepWTLWIctCTWju7q/D40zWZQnWIzaQsD075NHthmcPaWGxQP6zV989",
-	"yf796z/98fMrcgbG8Iqq1WA4JaIxAFhuK7X1iPDIhGulCcB4XNsseeT7xk+H83tmdQRNwZysaD29GMNb",
-	"XESpuqufc4BPuCho4PsAERLT6AwQO4buoWklZ7h1r+qSVorsoIfZDlp76MIAyethInO+j+c55nwYRFM4",
-	"ghW6IFqNcsDJvksL56u6TBvehA8rtvayL0u115AqifiASr4CIoN5fEAAT5tS+RObfTtUQOGRA9Y37BJ2",
-	"lvSnnyx6aWCXpxENhM4VKgffE8guT7YDBfiFFmbaQp4mSW7BvCT5V83u4fBiFuCck3U8LwEx4dtKUHX2",
-	"Q9Gg0AujaXCQLZOY2BHQqpSgSTiG6Vkcob5mvWLg6g/UcvjQ1jKkl5fGqRtklItctGldZfgDeBPlC7V2",
-	"a1qY2/+Eet5KgN0z/WnfiWTUvM1LNe1pw+xSx7CHa8of/pFzA9OcWgDjW1ami20cakqFqyvOCmdFb6F7",
-	"gPTorJ4firDCPVBjstZxIs4g+tvPKS8bWAafg5/6rFf4fZoWZvbRjtR7p0oMkJnAFm3OCiJDc9PYmgOt",
-	"eZNmAy4KefHMUTqwGV5oW4e7sTCCBmkdsGb9ozNMKq5Q2z8vWlkQeUdg5UccrMBTB7hGCJgHvgb0UUqP",
-	"Rf4YGiqZ97Y3TGcLvq4lPkQ0/SMLbm1Mx5sJzq7zhAskwAEIDPv6hhGd8oTRK5nnzdxkW16tebazjlDk",
-	"cTSoDt7TCRgPmNp8DK6nB10vtcIVyO2fcalMnJUAXm3KjRGpLnw0+zD0sTh0UilabTla5pLvoTOrKHhx",
-	"Dblb+8uVQiMywCpaIQSdEf6CM/siu3F7FL0sczW+vrY3B+xoOD/25/Ac/y34q/+iGx20AiiE94gMh1ZA",
-	"m+xwcE7NaLsKYMtAqWfwAXv1wAyWBtHyXd8VfNmVZFkHM3Y8rWfj28SdIHVg0Sdxnt+1mfa7R5FGcj1G",
-	"cN8MCWda0Mi74jRoF4d17VwzKw4YdwgIaPAKsCKXrGzhRzaja2z/9uNfdujtNsqbo65Ze0ZIm6xLxKVP",
-	"7phHMfIqydGKeMpzF2NpwNkwqnQLuPf51RYtDx+TaTr0gzJvdDyp0mAMiR4OfTenfyqR8GzwPRvQAAJN",
-	"ja6oEyS1LYL9wIfQnFcpGntxPiaxSdlXPjyBwSdUY2qVKLTsc6P0kWhAgzdxV3/tpHhTEEO1w6lPONpd",
-	"DmCdea96qmoZ514BkdENitmMa/9MrYOhBzDdPDijA7OPyaJH551ECErBNZrq4NXo3xF0215wmJcRBkJM",
-	"C57V0m5x5yqOa6gaCpkJ9U/zGokaTTAfVyeBlYJxfevhA6RhowPCnEQ8JQKCp4ntT4/oJ9CgmqM0xL7z",
-	"UmlTV4Q2HEj7JXJvcSWGr9DuxBApoHgiiYfxnS7TZOCLSkSgpkYBzxjwS8WvBmvMSaj14YgXMvbPCBim",
-	"IsDnjeUifHgabv9lpRYlNgF3g4WGkUUJs8HpvhMlT4LTJe7TYOk5ARu4UrVhpk7VmCY3H//wy+R7yw4o",
-	"6lRPD6hbo2I/jXYFB5vYiVLNBtBPVIfdAB5YnjFXNptnf/j6UeF4kGXPMRntXj/y7sLRUbP93zEsw5ym",
-	"lqkMVYxKsYfVYG59VBVB8RvlvNY/fF3EUAt4hsZeaE1aF+WfYp8+cV8fpxsF42e0vixi0+mhP7l4be5Q",
-	"hoE+zRrl18+f2hX4/f+FFnyPEyufzL8TGAPDXIY2/UmzVPMamjw/ljdisQ4PAkrbgAVGWaM0asE3tEfO",
-	"+e52qXYH2rQIBIhHEky88rlaigmD8DcqbW5pgKmoKh4SmtZwazEwOQz3q3yGxzHPQoPJJDu9k3mNmUXz",
-	"swmyU8RSSfl1fgYzUQf5IN1JM3GqprzD4xbJ4QC/qHdWB5MlHn0vQgObWdOXpJgr+DLsij9giHgm1Tye",
-	"2RgKkLLNR9QdqGXHtLxSlateUqHdfYxo2TUI0LaiLwYiYmcHH7/xIVxVIWjiWtxzPQiHP8aygwOi9GRD",
-	"PBfWPw8i1NpnLyJJcYRcwxxKW6kGMqB+vZdMIuQpybiaRq1I214HPqV1HuJeSyavQz8l4MrVshQaGur9",
-	"pdaUsqBlc2RoLGyNt9WiLSKOQWvtqyrlgUcltPMqSsVqRfbzu9hjgHxQ91bhy6IpP5oM0Auv4IkqvVAv",
-	"3EFtgTBnHqWa8mxRy6LEP+74ElFMHWqBI6JBTkYoc4rQwBrMNeRtnUOQHEqdJ6zqSLSAgE9BUIQG+DZs",
-	"o1+XZoNoibBmydNIn84xc8oyUcnl2w68z72CTtYopwQ9o5Tr7LDGEqVQcNy5LKwVYScKZE4cY7f9Z2Fg",
-	"1F8Qht3xW4UMMFwWtz6asKvN7YIt7+wj7FeEU2t8B+aiq+2teMkZSCz0F5K3TK8hOTbEvxqB24vbDXp1",
-	"ZIHH24W1Q5zbx7ehunA4kO2j3e+GSXJ7tw0WLrrGErt+14FBE4tPIE6FbcKjDLtRf9SUFzGCbcRxT7Xw",
-	"DUex9dKtSaKyAgUXeUMo00yu5AZhkydyXcz1Ows1cC71UwS4JWIeKkUe0beKO5WQPInr1Im7F3hJpdnH",
-	"k5EgEnTHvcD9aEqcKQqNTgYYfxqDi3uJwqoChy3utjnU87uTrb0sEWTlZwykdhbVz4OWgS0vBCfL42ba",
-	"vxu142UCBwL7qF2fy4aXuwCFkTd9ZBXH8EKmds72SIjXkEuRLC2cxqHbmJoOijVZcNcntp1XlgUrf3iR",
-	"qMzqnuDGGFahQiQseHJjDykmm6S/O4jXBsQIZHStYitMkWzZHU9GrIfsY+1AgAJrnqMCAezLeex4KTck",
-	"gZbi+6QqZlSVIyIrxITcWriwkLfUxtG7PXwBCpBrukIWUbeEAxs21DowC4wNg3gBqRtZKIGvydHiBwpK",
-	"ApxxBqaXQwOGhEe7Ryl+oDK3DvorVeviYWBrh8o03fxVtbEGyHC9uL/cl64xBBLGoHqu3f3v1xBM9WXJ",
-	"NKp4Vq25I4Nr6q8CqM9cELM2+EQbyixaSfKhQ/yEjrvE0xQuPL5nsmgI+ivovuaC3+6YqKY0nMTQWQ3K",
-	"VgOtFT0sLfMpWKUhNT83T91Sh3Rz5/EBpKlvD+4sWfdA1aZEkQ834dZQ02t6ZEKhmU6X6KgGGWIGOUk0",
-	"90ceKCwc/oJ1ednSHRbkegBBJG+DYxCAJ/Et6szOSWkOBxZjV3jUGi89zmf84etHxajt3dmcMPj0DgQG",
-	"riNa72NXg/Tp1I5I/Hzz6ExAy3O59+b6I2FMYSL0MgaM7Y5eCPhvfTFomKIRmIA5x461OCdGqaEj9ULf",
-	"VVhm5MqAHmPRZWzCRlOcX0fTUzJYikQO1H5Em2tglJGfbDhLkazOhQx0QQLyowEIk2OkEnp8691o4kOs",
-	"5V93Q0zMsDBwPQXW8JazBFyp74bayPpyF6DuneR5THcsjG7KHxLwiTR+n/OXhLnOJhipectEnYNadBsq",
-	"QPsT01A1vAhgV9OfeypcO1yAgAfpQ9BeohyIZBh4ADDzCCoo4LRSaXJtvWJKXtwm9EEiHQkhvWlZu8Bv",
-	"kHpF+rjCJ2lm58BtR5jdCJQ6bYQ/1wJnQwQnNirhTx0mVOLgIFw6Ef0g+8Oh7Uk0WmHIYOJ8wrqczs83",
-	"ax3jdO6wUei+l14wN98hirlXrqe3KWSNFIV9Rl0I/Ncd5zsXpIXnUxqO7lZlxb3QSVQw+GwIemDBS6zA",
-	"m2ap1yX/Fn5BbETUs5mswovZ4EmE0BScCH8fODS7AY4Ok0ldSZ0pmagu5u+tlhouFYR+XmXvbvtImfkl",
-	"pizlDS+L2+TMb8Ij7fcyn2Xot6cduo15E4hIt8LM69FU27YympiG5mZCheaGaXA8hGnIKwhgjg3btU6E",
-	"3gsDPdslv+elvf/R87WesIJykOVGiSVPQWtU5naoVRi/kV6qkYpLPetgdMFammpqYTaDzXBQIgDRH3TW",
-	"AFPG+0wspsRzvXLHp46dpdCk+UO5H2xNmLgXsOZYt1ezu/pB2Vz11E6Qb69tmlM4ANdhl+emLoSvlk2G",
-	"3C6Jnz+vwuj5dseWJlVi5OESCTapOKI3400/ud+l0s5JPNMYgv90OP10rfNMANFBZPuZhVVGrDcm5YjG",
-	"1bGg7UE7Nzf6nPrrS+Pjd+AdqEBehDJKAOPvMcYdRwN9LgpEMnX4vvWWQfvkbVwRdF+MAynoTErShPXK",
-	"qylM946Ec+9y+X6ZYJSpmU1svtkKGf/1yzyNUTF2Nbxx5bObZAV5ZHpg1y7TlM0QL7e/1aa+/BRatfAc",
-	"wsTB08QcEPySlRy6UjhipLibHO44zXessnJtfdal2m6ZJuqFR+q7m6u2J5vngFPptUVQUtSCOu5TECkf",
-	"96Fu/D0URE01NWMGVo8kTSv1LtA0XVMuzSZjazX0AsdFOfR59IokcPScWsNmaq1R5H4p6T3QdLBgqatV",
-	"f/J/VhDxMSr7vx88ef3quwdAJQZE3q5gCfwI56C4CFFIyZBtl3yrEhf68SjF6ZBddbQz6auDKBv6v10d",
-	"CcFSI7Y8+++Iz7CDjTupxccBM8GW5F10XVhAemtNOOEzIvTpqymc/ZHeBFIXJEZohFw/rcTKzIXqXpnE",
-	"NZminlF1oiAgDRc4KfiDD/Yj8o8bmK4ewaMjd6Ur80M99H2YS/fi2T885bKzsy1JHjMIugIVpc4KBUlx",
-	"gDYTOjv4RHSAjBUuDKGB1x45F7c9PlBPLESwN+4dWoTQrlyVF/YxED3pdblCKdOdVHt9Nam3w4Xi+1Wz",
-	"vizK4QYUCmn4s12l7nkBfNmO+AUAWzCB5+s9kaXd1SJOR2IC53de/AOg7o7Hm2qQvfHd7oGk8O/YkifA",
-	"uxIpme6gpjCTpC8NBNIbqH/3JQsbds/tXgC2B4gO9oMRV/le8iqVWgiYEfCtGBoidxAcosIU8rxSkL2c",
-	"HeUig09h3tAraqepuZlANR/D/bg6IDem9oL4SXlsG78BSeGgI+K8EIYtyiSMfVnyKoAfYdglSzY4nxML",
-	"DByMyQ/6s/02RLJJSK9a89tSLDtm93jWsg/YORjwMHybgl37uxLSr3P/9fZTfctSYm41G3wFWMDrShMI",
-	"pBHkUVNkbyqxqB1Bj2yD0U9oXdt6zLNzoH2hmXeeZw1hk53rHckCrBeyBMafziZ0uMQDUzIef6DEmp/8",
-	"nIYipmcpEb8RkUx2j0ijW7YN7B0eyCj2Gk573mgRUvsEoOtuvvRWrWhj0hGGzeQWTtSM2zszlTNNggQM",
-	"FJpObFLDevJkGTmuylEQK2HhUvh+gEOl1fyea3LhW/TeI+0htAl0uzjQNQoe/F37IU9hE/d7FvuYpoH/",
-	"0ICvgzz+ZEIm7Gy765kHPrMtUpyZSgA5JzOGb3e0Z5qCC5DY/wP0DAEBpgGHh2I4axxsVWU1B3TPZ9qI",
-	"smzyjheqnRqSyMqQbRzMcH27Z8KkOXVdwAj6GqL+BTDEoxBAqo8hbpttuB9SzTf2PkSSJs/R5BvgPE9t",
-	"toJQiTTYvJ3uBHCd+iRpahJQvdcd47r93S+mFPsPobVvGSVTjqHQF/naNcYaMs0lXUPcdWo7MkoBEDl4",
-	"blcJfOBkoiHOzBB5m4DCRnzWQO/0jU33YTv2qKEwue1NrhrUDaJ1ayLSfQBEDpD3gZw3yks0AP/RIXA7",
-	"lDhD6Qp1H8PTdWmQ/UD3HVAzXNtDBOWhdYLpRs8InUV1aYRZZzYqCY92Wyp1x4tbHMgMx2mc2c9pWUJb",
-	"4mAdaogVBcSEcA57jh8ExNDAMshcJNSjkHhoyga0wT/AkXXRZIUo5v42cN4oEhii9niXn4i5MJmUDyqc",
-	"ovvI7VV3Z5Ki57ljUw11XfGpt4tdJaRxqKV//Po/Elwrg5QfrdtYSlXLJSLg1VWFyqniBib/Lp9mNbky",
-	"vIFgX71eNxWgk6GWSrbg5TkyL/ggemQ7qB3/MzS5zrPs4ganUYSabqx9ltvXBd9qevPhsUMT+0HIu9lY",
-	"wHtZKpYqGTYImDU64x3Teq9SlceVWG/M8IKMrgMMJT15cQzEkplSCI89/xMgcGIy92nEQS157LZzTwJN",
-	"Hx3SyCORFIQCr3Q9IAsOja8uKgv23YbpwASZSC3Lu6lzB5EdAnWCyv9AFc6acblEd8ixNSFt5BByLezj",
-	"OE99iYIQ/Y2+I6xSyl57bi/5O90QehTQdh21apHLBCXryS4EaL6BEL4Lzru29U7kXhhP8J1k9k1W2NgP",
-	"buexXkQ/ya8SzR24fMf5zyR4Fe1sLip2NxTVRusxj5uEsBVvyw5WfBAngEFyBZdSgrtnPwRO5dDhba02",
-	"fceLx9kjsHDt00Mh75a9F1ur1b58BP8HBQj4l0d5krB6QVna7I4HkitAsJZqH8qMlkwC7+ljzxgDJoc1",
-	"tDr96EtWVQLj2h1iuRjaQqw5BbT1YuUw9FlVHcDtMK4aYxQvO4R5RnduK2RtUsVlW9VuFrbzBECgqjqA",
-	"B5AEEyA6rOjLStrrqDwkzp5DgzWVQAwX7PvB/0Q/AX5PLmvAAokmAM1JC35QshiIelD9pEIi/LeQ91wa",
-	"VTn2W9f1Cu3YML4808rpRqc8IDWbrRBjtNWo1Fqc2SEjF9jo0ZwO1tx0NEmqPwDVhkfkJjaGudxpdsf5",
-	"DhZGSQ7oWa4DuFmoq3wgpU5LvMOIRQ8WLpQ8LGcA8SB6P5i8XfDbXlCyD0mTKjdFeJ3EZ75AoP9RN61P",
-	"5AgvjfpCswmH9J/brSUry25QqU3PmagDSvOEuYoS2HpUjVIZEIurwbAiCT7vz9HWH6ZAJAIRW0Q9sLdG",
-	"wdP5tXQluA94UoIH4FZ5Sv46b0u5rDG3XFSPHTDXWgKah6oNP678KrLlGlHNQ0cdiqeXxfTJxXjjcDVL",
-	"ewX+2uDlCPKcdWtb+mFq2BVV+W5N+xy3iw2FtZNDw8uSbBoJcITp0plBsv9N+/ojNZcH+XBsCcJkiwMd",
-	"AXKu6aQ3SgZcoiT0vCjSnHkAwDGFlyRLPWHXgCmfEpJohBClC+FssGDOBU+1r6ZpS6cHJcuvVkwg68Ti",
-	"cLthiUvW1JXsWBWaQ/QQK73hnwtlNpAYgpNUy2XJWTUvMJI+Hq4Gqn8+/LDpuyMpm9StEn9KN/uPFgaR",
-	"lYr+FhqhG25K2gbLzuCTW1Ineu3OoKjB+LAimjOFoqEpw5mhP5n8Jo8FlznZaiKWay55xcosJFiJ+Af2",
-	"6Mw6KMc5Zu5kTO61eo5hZ5inWvlKEfBjMgyi5zHBk4dMSzEjtw/wpY5rp3x/0k3rzzjFV2K9PGGyteI6",
-	"ClkHS9mo8AcPB3gWTTERYB+kJ4LjJHztgFLoNHJ/9boKZz6hIXMRD6rsfKWidKn9IoLb7DeixH4zpDGb",
-	"Fvdq4itEusK5SqNciggm9OkEAvoWLAysGBgZpAp9AgSMWkbnCwvBShrnOfYfOpWYrva16RFEWQ/oqdgy",
-	"0IG/bL3UxwjSNwJh0vJt7lBbUX/bFQ2qAI1r+JOz2EzCyvVAmWm3GMWRAfMiwB5t1B7YTSSHEdTrjdvQ",
-	"vcdHolt6TcUGlw8NSR8VyaSC0iEPOzVV6p/Z93grYDr3ZKp2JnQp0kZc4yN3/OIZJ9TzsPUKxpg8UJW/",
-	"AU1ZGJ/D0+jXtIXOW5kRKBgElqGBzrlfKitdi2f/Crhw/GgoXjQ1its/fMpXvu7ZgcYVaywFksQL0c3s",
-	"mi04so1alYz8PR501NlLGKwqGd2NGAepiOQpKxIFTMLneBk+ux+JllBbh/ww0/o5p1Twzqt0bFvb1BM3",
-	"qjIzrpcEjvpr++dgSkeEg/gfc6jKoaApYcjbT4hjfrNE6GlDRyxn1TPW0m/6pAX+K3x9YIFrqV0lycQV",
-	"hgDz2BkiI9IzKrb9FRqFSJq+16acH505UCKNommBPHtt4PcmklF/mThTKixt01iLtkowDXrhlRB2wTUJ",
-	"l3Awi7z8hmWmDMA3vNrqv/FKp7D3EgGZdskYsJvil5mV9RUE8qAHzip4I7b0vY1ZBxrYG8woq0UQr8Ao",
-	"9wIMwDHJ93T5Otnl4rXSgq+Z7Le2OHznUGdG1CQnAsL2V/e4fIHh9BogJO95uNgcTKQoS2ycaOYizCh4",
-	"DPlKRBDFBy8qa78Y6IFNzGcCXo0he26fWcPKPS7YaYhvLMzGlfmool6Sq2afebtLPraJu71Ulamt8c1b",
-	"LKxs10LW7CG4HteM5hBZ/eAa4PUougn7TZ4XezG/DL2T0z2mBasqngjdzO/UCUzZnVOpWkgfg1z96SK7",
-	"yHknhQ/FunOnR7B3dFHfCGqjC9SDJrGz6zxeSQ7VBBLaRKux1yV7sFwI3FNvu0VI7nSox5q32StuPCt6",
-	"vx1F63pAmUi+D83BYKABgOQABUCqGixAk9svuhI7dsi0WMvrbCek5IVrI/TFXsh06bMZ9otzIXiBOyOB",
-	"O3DHnb7CB3vkGXfeTVVrQ5c6DoJRD1nCQZ6szOyZe1FqPQegqyY2CzQkGbA3tFCJITa7UZJlqEl3HKVN",
-	"rpfpJuNp99h6dJkw0ENnnbq9vYUosuU3CokrOt3NFV+dAJ7u9Cs8hVwD5SBRp+P88vc74ToawlVWMMMf",
-	"tC2LUUphD2A57SFJ7ZvGtBywKhsQ3wbA0AEW+umRqwUNDHMIjIbjdoSDAFbcFtOjMNSAmWWAwqeK8r8b",
-	"VWK2F+IZ7/LpIImHVG7CVKwQS7q+/bm1Nvw3dFw9zIoBktaQUehRFhDGcKS2SduxX1bGXI7X2kU0+FtS",
-	"/u6S3d5OPjx0KHBs4QvcjDus3HGUw6c1JjE0bEVZCs2XykWFJhiHqjbW6Os17JgOaKoWpetjUOqWswp8",
-	"H6nMLXqtdAk2KwZZ/JQ3OjB0NwNLaZBpYC7dHlli8BwiNahf/UBRD0Md+35zaBWr4yoM81T2P4Pn0foY",
-	"aRHIksxGZHx/PQTWkIFmgZcjNAw2ZWNq61IehJCRsOTGQ7NGxe9D9JdNbsILVFLjaZI2rFEVacNVFrcr",
-	"ivYnhNLTXAndWLSX8Qx6nnAxMUiJHESEFxXGPilAgsp9DEHAPTSeXd5dDXIh9+pl6ONpr+V+Q4UiISj3",
-	"uEcS4EpMefEYsn7lHoNWoWqNI9MVpr8woee+9G68wovTlaHt0FFv/MkkajJROsk1dNk1l1VLlZ9Bv+5R",
-	"Ras0Ktefp8FwTUJSPhKGaxoWDUz8FYXVhtiZ0wX/CWJtUn3+5BI9bxR+GqbMo8IRTOr2IzzYWHBdJO7t",
-	"4+jUZ4Oa+sptzQ3UzfQwVvzBIy8LD216DK37IEQhloIkKnmGmd4bhK0WvKeH5OywvztpScrY24YGq1/I",
-	"1ZDMhAQQ/qm02ntxyBjO6THGqBxhYcZKjBR0SmqgaYE2liPozyFZ/lHdc93C8KRo2x37cENSCRNQFYx6",
-	"lpftywzIF0m+dzvawXvbhw1OGJGz2H72rX2YNfwOCdCsH25I6/knd1w8lprLty9UcaBLrxtUiEn7Shdm",
-	"NIicEx7SxSxTHuutqRlJEed0EDXj5UueH8J6SuJdHwGmCXAYk3V9uDUowOJj+O4mY3Z6rE6vgnDcA1DA",
-	"b9lhEG9+DiOQTiBgr9rQ2C2vtZr3EqRgJoOM8rZdDUhgBoaab987veIFr3w/q0MY2YgdfJJKhHNe6Jl3",
-	"Eex56lLUO87utHd8S+tz76O/u72g8yY0MKC/odxr3QaEJcJlj1H2PbE1bqGfIykumwOthR3jjPH17X9X",
-	"dSVZiaUWPRJRqrni7ebwQmIhwQz78hQsuggyeE60aRns4CBPTGDgGAj686uGg3kIuKhfuWOvy8h1JOLC",
-	"ohqAnU5iUvtnplzIpdrRuY9SqbsH9e4ae3vs9ZJnITOmVpnesMp6iJBTyD7D//x8Hhl7in+7sa9cBqO5",
-	"Lpr5+DUhZVXozcwav0CwNJ0IKCSOTudpTKZwWiwvqanehMHPOD7rql0eHNeSuuGPn9yJtFmd6eGrydkA",
-	"E2B/50yy1ou+5mcBzMNLU/jyc0NnyeBWF9QmhI6cjDMTQYiHtyYXCcZ7mu7COEdLaYU6C8e/RSmxk3gD",
-	"E6Q9SeNrkD91wBOlM/z2PphISPVGhURBUzqG8DU7pjVQio76jY0io+KDbZ7DNs2hm0F/+2Hey7oS5vDa",
-	"yq+H6A6ozcKOfqnUneA+H3N9tefvRVnW21v/xWZ7duJ77kixXKoKzgWoBM6quIZ3Y8zu6tdfweRaEWv2",
-	"Z2tc5VljWjkKQsPBILB3hHVdEGDO9SkuVVmyhXLf17Uw/Dpj+g68ri07ZAXWoOeZ5tw1mq6Z4YGOVBba",
-	"wWdCNbvzkrHhXGjM+jroWF/LrupKf5E9qyrlYDhdZjVDHA6N2CJ/+ubf/v3zL/6PDGbV9dVbt4zW4/dl",
-	"RFdf+nJHthNX11dff/HlF4+usPUB9ubhF3telg+go+chq83mv7l8AJW/67ry6DO/5u3v+Q174DPfawyt",
-	"2MMOv3leXF1fvawXpdAbXnyPvP8VByJ4lImvHj3ykWSX02e7XSmW8POHf9/fPdDc/OHvLg+MypCEYWmf",
-	"81l4wYOh3kTi+Nd+Ijj7z7ffv+6QIVEaPcz/4UuXK4fzUm+3rDo0qXnd5OYhZRww1ODcsbUOVBFQDfEu",
-	"v3r/wBWh/NeVd7bf/ZrcMx0XUgxv3OsIvm3HKrblBqIS/0UCJ0Fbiit5wUo6OO0/1xyKeN1hRxu/WWnc",
-	"m2aDu43ow13K7+aJlUsVN2/rPo/c3df2CNuNZEso6NqeYbOxlcluryhcegOrqD0whMthNWzJTeOPK9v4",
-	"rFBL/bARjy+2aOLOEhG2XHKtH95/+ZDfs7KOTzz1ke59pjmrlpuH4W4nP41uSvLzxjCBj3fCfubSsA9j",
-	"mJpdTcjra25e7OVL/zWULq7Nt3aaA9LQUy5zmGGxT2eIx+IrqnoxxQXiJ9kK//ZQJifg1ysgq7bDo5VX",
-	"++T92js/3yRS/zAgR2G+z5AB9MQzgIkbe9H+TmdIw42L8NhdpZgndVYBXtfwd+NpHJqfcizV9cJvbzsQ",
-	"e4f0FlJj8UGYzsz3a18s0/feD0Kbm2XAnZyjn0auu/jVk5wHN4xxZHT/4EkXnv/y6RLgH9UuikP0i95W",
-	"jm4cuU0Pf7EXz6+YqmxdYXA7uTyju5w8g8WU2wmgmXbMWPvx6vrq//kv9uC/Hz340zv3v1/cPnj3+/95",
-	"RV5ZpBZ7WXupOUGDTRAGz7k+RRk8OvfLKXmKSm7OIFI/srsIXAAQU8OqHq8dhkTroZXZB45B59ORMaUJ",
-	"IXsmC8ehoz/MPXl8HPTIy+qZLDAzcaIcPQu3zcD900gXUtsrAJc8m5iFOMbAPWPCXp7xmukHUIbPtqcE",
-	"H7lkUgUy1B2D3z2PV7VkhpVqXaMdHZZs/g1D8Sy5crjO3mno1KMP4Y2+u5CKb+jZP7B2xxhvSrm7T083",
-	"FyDywtEq9P3dLgwTiqRyLDZogjFDJ5LBVhy58x4fRielIOIyJY9wIDsd8a/vhCyuodKPcqljtNEptwrt",
-	"RRBpFo8wwUqtcEFdNYxjWqYGw8ryKu972FH5YoIBQuhQBxincljm4pQZ0/ZSN1/8PvXmkKGhJv3HSXO2",
-	"Q/HMOhioc9mOHECA7MhcbwHg+mkYd2I8P1/NXH/qIS7+3jynlSvGIhqMxkOw3EU34d8ICQKY+y5W+m7y",
-	"ayHeP2cdqePciPTDJ3WllVUBo9/8ASgu5wZ25mkrf+pS+ip8froVEfonPbnMfqOg9zdWWR791B9kp8L8",
-	"cTAb6Cv0kWboYbbGSB2guC57mS1YNWyFfMuqM5sg/pWT7I9v2Ti3LjxwiuUBczl9458i0j22daEK8f2A",
-	"2HC/5uZYPzfauGa/Uhb/TVHY9eldMCPH8HnBtztluFweIAPz7jIGC2zdFFvly/O/sn/wF+wcVsq3rEFp",
-	"gjLtwJ43ZIlgH/GwMeK2vXc4H/5yxw+/oi9Uckz7d0/pyhwjBm83h5f2vyiFTDhf9jVn8b7sgzIGG3Ku",
-	"Ncsn+OYIJDDJiCJxqd/FG8PX2FFPqs1v+bqWZ9aZ8EjS5GqrQvjeFF34Fm3ts6Q70Go3G54JqQ0rS8yp",
-	"bpgGYAIsy+1u3oBuDFmMlOL7Ftb/MmrrOzvam9Zgj41X/MgKfq6wV0PU0VrI3AGBIYuat1ujPmCfG8y0",
-	"YZXJoGmZz45ktPNK7hAohokb+hDApyO+Tyjxyj7D0vzPc2+DXz9/mmcAlAv/Ai/p++c/Pc1jxlJVQQff",
-	"9fOnCTt9v1FXcw75b8Br+Ic231FqUlc4fnjyeXrpttOXuXrcGejkRvg4nX3m6sOxrsNa93d8ZxAs4/PT",
-	"TLvWKXLl9Mlz9MR9Prrohr83D/k9l+aBNhVn25nZ8Gf2pxqE2tetnCOsk+FgoHKTV/e8egAtODBQnUMl",
-	"jtVgGNIJBUkX9HiWG75sBfCIRiahoVxnV0LVA39vcKCR2tF2wKzMlERmC46tqOjrLVVZb6Vbyiev/4Zl",
-	"Pd98+R+PPv8ia6JmrhfU/jpbHPB/4coMOJjX8Nr/fP3ipwxvclwrttyEsXz2xM7nByH553kbi0HgTeD2",
-	"wn3xNf6XKy/qiho8SY+WhEDk6Pr505g1EbilRcWXHtaOUF1CGnV1UuDqudQGkNZWgHuUWzsS6GBCFfgB",
-	"6qoQN9Yo64olBuNoZIayM6PDgew+hGI8+GDUs4NULvEaMYkUzKGJOWC8yp55RKp+ffpwvWxbsbSqDYJz",
-	"TmAb8yG4tYmR4A/mjub062zQVQUNuNT3o4rvlOD5+weymHenwbH6DrASCLX7QnJ/tlGRnEXpwi6rVTc8",
-	"EQLrSPNulBPSHHVKFFxHCFS61JHSz2AeXl+VqD3OFIRP6O/QBJu4MJUI5IQ9n7AbXnfIvlO8wklR5th6",
-	"9Woyzxxpw/Xzp+60C8O3Xe3ZobqjzVlstTpBg772IhAprK0dEn+/5PClhtBpldREDXPFCdpI7ZkDt9um",
-	"XsMqc5hrwJ9Jy1zIwvXimbBxvXSfKTztulQh1wIYuQgzvivZkucZu2eiZIsS7iCpTB4VMUPBmjv67X6w",
-	"M5hm7QOttjsf2aJPtP/CpCPtsceSRzpApYNvSNXHNxBTQc6dogj8tU3UL9gRntXFk7l4phbH2hfpNS/W",
-	"+LRbUJrT8zc/n6YAwKMN3Uxxcq6NW5pUQkfl4qgHlQKZ3lvPCdxdEW/Xl0QX4ruzxtdCLmIiT2Bg1BzL",
-	"TeDzpgTkmoee4/Q/LzA/gfQmWLgNngzk1K15fImjDMy/yXP81NP4DvkWNzoTKzTkPRS1o30QOoAVVYAG",
-	"r2Sftp0sS0ewnU9C/eMaENv/VJ3F9EN2hYZcPI+wBvFe19xkawWp/vY6R0RLDgXkjGEOGNHD0qHU01Fd",
-	"SGQ4PN5Pq3xtnC7tw9bkgBT9xe4QGdl36GmwhWfI14DAtAQjcCRgrGKrKk9ewA7Zhu12XAbShvMVzaEM",
-	"OVr8tBi9wi9M0javmQPjbJGrIqU7A4qbrEGRIC1UxD0ZLou5UIIVZuhm+1Ek0L27uKA+s8KH2gxLMQOj",
-	"PyY+WFkClTlatQ7H+EzShvjkA9eZ/8JZLZH4tZOMETeMUUskPHiKMRLmdqbWN08R4qnf3J1UcYjWLZWU",
-	"EDgESAq8hzZqn+15WWJkwpOtQluVBxg5290kVquBXV6tpjke6E8cn2Amw3XYJgMOQzde4MiOSBNdFrcn",
-	"p75uJphWs5NRqRmiZTdzimd4OzChY6Oe0MFWcnKqQeZyrIl0QE/aeJDMxMCQ48yzOo7dCpdSz1ZqEyEG",
-	"ZDjg8jxhBmx2lBxl1Ffsur85ex0cEWXsX5mE/YZsSfOr8AX/KRx6/h4SMLy4bEIIvfDhKjhX8jVNEbgg",
-	"6HgEookzONz6qLDz3VRXPlTTgofUPDIVT8NPT47bQ68sNamlvu+DCMzwrSCKDxs/M4HpsxtnurOcWNiV",
-	"dcumMcGGe2WlV2PE3P0hxNpzjy7sNxO+m2cMlZrY7lSFEOkNDe95CgX7Uv0Q35bOdz55/beIIgIrTCAT",
-	"iZEDTPTo7DP7n3mm64V7cA5APbesFHc8FG3kDpPp8xyp91kAUpd4pCFT+n8kLNvvv/B8bsJDMnofY8FL",
-	"tW/4H41SWGzpIZ8WfCNkkf2PL7K3vroWcWNx5AHY0dMx5f9H1hJgrpQsD7drpQASXzNRUInQ57Bmn+aZ",
-	"fwvH3Qunw7DmiCaBJahsa5fgMpqgS0+zVffNrmGBhCyijJFUmNNKNTdAIHpmT8EbXw6FE28xLrE7Lh87",
-	"2UPXwDFXUK8PsjA6gJHCmJfOCZzw1U7R5UdNZc40KVDk8GzwdORhwZcMfWjMJJ4pp4nvhRwppjaDHmoK",
-	"7OvSRMUkTvAmpyqPrdL1mtY4ckbSiHjDvRExTZ80+YUTKlYvLg12VqmreMvMcnO2iCZeIwgr7LFHm0o8",
-	"DFweLnSRImAk7R0qB3lyNv+/ZHJds/VcWr5W8ngUA6yTam7eOSk2cK5INV5kiEHpAZOEdDSiYUxA4Ae4",
-	"lBOLhjt799BTKyY38FvEup5wKpdIQ5c6gtOtZ4TVO0Nim1eVqq5O0QpfP/qKBCEDnm17PQUAD6jM23BW",
-	"OPjiH9QyyNvAJXWWCvOKuwCf5JUbELTmC5mVnBUaAMszKC87RkaWjqSUjihbIXmCW3+ROK5S1Y2+m3ah",
-	"E5v1fBXXbIElJu0CscxOC3DHMICxR11xcjm6KDNmfRrg9IGXPMYRYFljFLxBTd3pkVJQf2LHqM9Rhw4b",
-	"6Flf0xv4AvEFL7WB0En1oS0yVT2X98Kwpi/8QqrahcWALgexEUR4MVQ2LlRtHkc0wnrH58NyJHc3IidL",
-	"b/DL4NJ89EN6igGwVnNgwrsAp8pfDR/wJn+NuD4RWSWppz+zJ/D50+wJRvs/P590VOp+RHu/hK9cTjJe",
-	"VkqtPvT5d2gvQzvr7ouzzfO14btka3Vz/8COuIKCphMay91dzAflZO1q07Dj/cyi2LmjziZvIND1blji",
-	"7Ej+urukMoLLVn9CQvfGV98L+SFl761ny3WdhucooEZDZu/BOq301juAvgx9Hqo2zuDREHpSZREIx/GL",
-	"KISyTWsHUfpFpfaaV+6c+NJq6NzYsHKVbVRdnUVc7fcHMtj48UiNRIAMxYqISu12PvxtlErF1u47wcWz",
-	"p786afMw02lJc/v1byvBV+N5c3zypPsUv3oGhAF4EKQeICiVx6S1gT77lPR3qrP2R3bH4e0fE1VgDlan",
-	"M4vi2PVXY9Cy+dXPtcCgQBcRVgu5LrlrRMtdCxdbGa8NhPEEODR93xFlYeeDP8CNS6V93a5GDvyzN8hW",
-	"c1HnHbqXGb4+UzImVvfM2V9krsuxkfiGXhsZu7xpiaPPPB72A5iyr9vihcBTI1wp+88OMwvTI6it7X5C",
-	"UAlLvrYum7A9CUqKjAvDIX74iyh+HdbAV5f0ET9FkbjBN+cQlIBNa2p+hOl2HRACcwbtN3TjPQcuSunS",
-	"GCZaKQJXQhSTER+/HoGViCTmIeC0V1sCd/IjjjV1azzBwTbSfHG9X4i1S7fEVT/fjCEou5999PrdT/FU",
-	"uk10Vq9vE8Ncqr5DEood2oIn6MqUinxoDcvfhrQ/rdTuVFEfqToHVqoTML2FztbAd1rvzmCO/lncN1c4",
-	"9Dhd7KZ8KACKP3lhPsePp+VQTysPfM0OcCOtWMhQqW6z7uPIcQvN08KPkS4YV2uX2f1ItYFuCe0GjDc2",
-	"T6q6chM+S05whHjUKqdAOYorac253sb8E1gIuOoPA+XUwHn5wbE7nf3QTCznm1LJQhXzyTN2wkJpmMtd",
-	"IN0HAxSEfwJJsWP9bVyt33P+6VytH9TeO7ejvcqYx8k3nn1Klgeo2rQusLnoLe7txN+E0LkA5wf0Xpih",
-	"Yk+uWh62qwSAKusCtFli/kiRITbOUFe6mPHrGoySYX8pP6UtMv+XfzUEO4ZiFo4of8+Wpjz4aBTTmeNp",
-	"zrF9wkEDWYvGd8dglXTbN9vW2mQuWpDjkwB0EWvQt5dw1SqujUJq6E//dL/Cwf7rVjlOal/suAwiCyE5",
-	"34MZuZiXvEo0N47j+tOXtdcw1meF+ED3iCi6ECDk/eDtP9+D4FemFPfDdNHxk894VziIFtgFGNu/7gsq",
-	"CQjFzlhaBZ00hYDbvCmoCAcRDb0iC3y60Diz34iSX/Rs1rJQv42T+VdZKHcuZ6Y1Vz9iIfu7T+pEn/+A",
-	"/usA9roAwaHyB692TpVLXXnwgdXFk4cP98Jsiortfxsn7a0b7T+nwfXhpTRtoEEyHMqxNTfnyd4khLVO",
-	"g7c9rUcZkFpAA48BNcY08LUAWw7izIzDkzkHyNMA3MEfvn5UdIfBZTFhEMDacgZktLN0Z8Y1mVGR5Wyg",
-	"9K/+7Zt5vejMY+L68riVqh7bIWAfvs5YuWfAhc1Flal9CmgO5F7NXoVPDe+8y+SwcXd3N9skCu/fG77T",
-	"Hr2/4llRI0yKVCZbsgrR+WqTHbi5hgzVlskDVlDUO3vO9xurEsrS/ipAaqxU5TfgKmFRDNCs/9JD4CNI",
-	"1yV/b8jidZjR9OK8mmOtZ7/NzSjDSmo0HQ8DX+i/72fnRjiN+d0XJ/vuZqvkztRKwWWhc9gl+/8PEfDa",
-	"SpWl2jsyZmEAekRVBa8uDIFR84cFG+D7f1rzp+wwMYU0pIq/nAk984c/PSqOUbZzoCzOiIpxjMq6aJuu",
-	"27cL9wbh8cgDYuPikEJ+O6/M6nq3U9p+lK7Fr/nr8K0LVePHr/jQJql/90VR2P6i9uhOABJbY0xkgP8g",
-	"4pgE3lhKXoqasyUDAbN6GL3nWfO1SQqs353rI2c+IyPkrS9EhEr3d5PsMeUh1aEaFeI6CNrTohA4H+T2",
-	"eS2X9mJPusnDwo9W2UcPn3I9Rzt6hvqA8DAwknZc7UpkYQRIZ/1BiPyapfpE6fzCAOeQzH95/ten/G8e",
-	"LeDHqXGXrTGcwGyX0HEElhOFWzSk7WYA2XzqoDu/XSSdjwWhA1KqKl8WYr3GRmKdz4H4Oh8SVCcl7IN9",
-	"E3/mJlaYF9uqT1rr3IwonKPvqFEuzRmx44RdsoOkCpVAPeEinJ2q2fJqzR/AWP5wpGC8xFd+WA3ySYsl",
-	"2get6/BxthIcy6Od9SuVcc112rCDg0aE7uHLXJ2QSOEYePsg8k1e0M9k8SHF+8O2HTyTxVn4gZ/Jos1H",
-	"BFkBJZ3vtGGIMAJUtxCet/ZHxvbDUPMnis6uUqVycYaPJj4vcRCfrgi5Af5LHcZWl7rncQqpJdqrugL4",
-	"6zNL78qlGEjb6TusvpkQB/l5qhh/9Wis5frMsQiE154ahgDyvTcbEjqvE4fAB08j0HbFN/iT0wXlVV1y",
-	"nWNgTecR6DAGJByfHNL6OG4pd6GCaV6wA5B26cDw4+CKOeJlAv7uGbAD6EiclTg7oME43Hf+S3P11uyc",
-	"XT7IDXYKZDwkOEPoDkCdPc9f1kKlTOHW29+eA/kvHaRUiHTGllbLAMIwK6eBC9+UuiF62fKKlyBTZgNo",
-	"bWnM+42Q5iN2tAW5GkzkBRE9U9Jjj4aIWDpklFCWrTfQr1ZE9XsXQSb1E3qIO83kkqNV5tn0uoXQVjDc",
-	"Wk27AKYbMn86LhnfCeKMmZhY67JmCDB0pvKuZvUARPIkBpkJCCs38LpmGy5hh900AnGsNX/jtcd5OHyY",
-	"P37ZgkfRJYZlImjwy+Jcax8fElXtWeUtvvTV1Hxt0sn46NmY9rwmmkHuJxOsoPDwKaZQtHhnghf1LWt+",
-	"IEXGaqO2zIglK8tQMcHBeBZIarjgl9GyYXIPf8Fd//XhL+6O/3VY327VPW8Wfa7RM1M34uvOYogirD8L",
-	"q1+d51xGluOUIGPDvXq0J52TDz4LtnokIWixp2PV+PEYyporc4zw4oDUTKYpkH7+Byh+OQYfe86DVCXW",
-	"4kSiakAlCO1OTakDMBx6tl96QbrsFrPf/brWOy6tAlRVVuERd1V+rbJUoQfKUrm3NY53fNzeZp859GbP",
-	"Hh6VeGbCfJ5n64pJk30mPCCGVJJ/nmeac2l/bFxjoqgM1Ajpz/PM8Gqrs8+0EWVpJ7bgmfdd7Kdiy+F5",
-	"TN/he7aqso/c2ovCflAojiFBVlXinn+eWAXJeaFP241AOKAqZ66Q264q849VtNpouEmGBmi81xu7DEQN",
-	"Z7JKdGpx59orVF/dObmq80zlUK/4EgItahWiNQ7CE2o1XfOFiJDPW+XPxhUC8YNHTEei/QsWy+EwH3ro",
-	"wmQFAeZupt1YH4Y7Nf9U6l9gUebUvnzoA4djK0aNe/fsD3heXEaw6h8bwO2poBThcTgXWFqCOZ7Q2gj8",
-	"VoCx66Eg0XscjJoHAZtlnPbPDeSJ06fmR/vxvw5NSjBheT50Tqh58yULY7GkRnrZBs2/VxHjhbWTpGcC",
-	"vEB4wwloyyFNeyFXl17wCy71jV9jUADCaDQ1ddM8gYfJAcBe4D6d4rTO9C3J3qrYt9yw8n4A3usv+PG0",
-	"quaN2tNFzaU1osBiuTV1BXyIdfhnLR24CGQStkIjsde7i3qY5zVfm0WcdJt+q8zGLezYXeqePOUufbPh",
-	"2SY89cTDYIfontaUCQYSTs2re7HEEuZCVHwJuWZMFQoImQHhsWYHHbmzl0tUNFwxA6YnMNnwf92f7VLR",
-	"Dr3PByxShe245N2Jb4gYHSNvCZLVaw7aPVO1aXZZu4bRCxp9f1d1JdETJZXuf7rPP8Us9lffTNbLYiAV",
-	"PqlJL0Qqr2Ff8HrOA05+CJm5PwFQSdS+CmkfABZG93d2tjzVmDyzv/nLP12+dUaaSsy4gZyEPZOmOswI",
-	"oXR7atxbZwRInrmfnAfK1ftudvvPTWGRuGrc2X14zyuxEg0/IXmQ/2a/dGiO8znbvCt1x+UtAv2tVLW1",
-	"/7oS0vzxm6b7OuqljiRkwred60sF0fYbVXL6Uuvg9SkAB/IvnmrCOGV8FgnB9J2VC7dtoCNYaXh1NOn/",
-	"oFT8ovnPSdQiwprXfLgErrdVdlRba1V/2d+2YXAiF1n6JMyfd/9QqC0vS7bkOkTHxntu2Fl4i7G8xDfb",
-	"qFUo48OmQl/Ol2dwI+ShpC/PQMpzIFvUeZOERU/XLglbGiQ8zR1ihGe8hx4sR58BnJ+XNZRKbsxYYcUP",
-	"7jvTqirOmIwcK49bltA0nSyOO68FEC3VJAsAl23U//SPnaK9/U6cpaDHQCJDhSrV32UtydF43dulRqYw",
-	"uPHzELwVVYZ0whchsXrNZeEW8NRm2hnk/xfSmj/xvReGD9txG7+VAGeHT5tgnLEm5umi9T3nO+sS4tON",
-	"arE+t0QCKm+5NLkrx73jB+3/zcoyBsHyWLiI2obfyCq+qjVvOKIuEJx1p3O0lTElqyS4iqq2pFrbsuqu",
-	"QN94Y7YQ0Wtb/R8EcGSK0JwlGEzK37mh/E/r7flqpG4oFo+HcB2dvb3oq1ksTnYIQRY/BAw6ZL9boehi",
-	"KwzWrLvzeZVfefxDSWLVaiYIOC1PWX3I4PO8063y6Hxgtm4SHxvC9gMdPJCRRkEvDtmGSUDL01hCjR2e",
-	"ripImAzkGv61ONiDysvVJTSttZWH7VD4xonwL3tVwUMKzopJDRXfqSrbb5SdlKuHEsZeQngj2aUU2Aer",
-	"J+Ly+ZEsOKtgoaCJdkY2xlqfV0NtXKNziioVBXA8gweDZH72JXmnhnEP8wTqeKBRmlvN+NVvsmQqSOQ0",
-	"c1/Iu+MDfaWT7clhPjwMZ3AE7HNatdigcu0xuUz+NclZCwv4r9xRV6Zu9N2Hvoh+ZAXuRprV6Q5JtDcH",
-	"Ky4VR+TX89VjMFQ24DysRIk0GtlKlQWvIJ4yUSU/DnEVobMtK3iItkAJ7BKkqIYfXDjOYo/ZpwNhQJ+1",
-	"j+wmf6Tg4t9YWfO3yNtCxhaRqQ7mnlNkdsiUf2k4BTwREgpAztvJ0RLToTYIa4R972BYz3rPzimU9IMY",
-	"D6yJD1wj+XYjlhtIhWunFbHiEeAtMkeGqOp2DG2pynor9UUyaTCUh79YGR0OXiDk08TQRYde0JuzS30P",
-	"fxfb0wMW9il/SDJZho3MT6Mm1OeIdv3ZlcFiJVsI+btG/wiLEJgKs89effck++bL/3j0OVygWPtnP2TZ",
-	"6yfPf8RCCv9O/Pa///Gbb7L/7//9+otvvvjq8w8LEgXabegO8psf6vlxGYCYBg1aXAgrXbAOCdlIsbol",
-	"RPMjGYXd+IQ97nh+PVkD2CpCZ3v4zHXYAMLAlonyf/nmk/1G/S/77sdWK/xcK8O1M0ywW8xZNSxbqu2W",
-	"RUKTmMCW7QYSLo9mlFgc5j3nCNy+kHBdCMng5aPH9cnrv2Hclzoj9uyQquODhm6ENm/YHZfJ5KQwmW/d",
-	"OFNiEnrX7Fo8DngP+0qhqQtl9kCXukDAP2y3jYxhhFwScg4S4JGRHVkjZH3qBvqp9pD2H4Hc9oSsjht2",
-	"4n7xsz4X4Pw9rw7Yt1cbqP1cMpkVCvqW3Luyz0D9OjCLvf3SHd+ZjO1YZT6/iInh3jxCYYxLdTEKY7Ku",
-	"DSpmQW24Wtovfp+qUFu65NGpnB+9qr7W9XgFsfN7oYWSEBRf8cIuEvwbuwughMnFBafEJp8jHJXPrz0G",
-	"H/za+cBqlcmQ3U3dfOdsHT6iU/ZTCwCOn3cU4kGUmnORXlstEg70EhFekXvEmgkwGmy/AkWPUnCAo19x",
-	"rWrENj//kVer1ZA2f4Efn9VDbF45yUWEIYz6h+6hH9BBRF+hQdCEEfDCuogBeWi/QX9RZ+r+bJwhxP5h",
-	"LKpJ3328cNQNjAH37DKBJXg2vuZDB5ecKF5MpMAStJIC7odzJzGzA/sMF2DBlynQ53MFjtSOS7YTXxzY",
-	"try6/iX+pDYL9T6tLvDjSVZBxZdiJ+yenMRztWfCCLnOofYE4sZMlDwJBTCIY/HV5PtxwVeqaj8oXXv6",
-	"iKg9/UhZsC3Xmq1nVL7jjv6IPxvVwuHxH1AP/8hEee5i9vZpgCVwKhawzs6hYc9Uqvyay+IGBjUFk+hc",
-	"eqo6ZCxzm+04Dh1F+gVqCaxChIhOUuv4L1xS9ft3pMrww+fn8RAx/lRpg4ao3qi9PqdM79NdGC/2F4Xw",
-	"t4+/ZFcyXJu/g7Y0WLvBVUNfrrs0DsAx3Rv5Yi8Rj+9SNk54/rFwgedaThgFSGPTNApeif0TAAXNPPGJ",
-	"FS+ZXNdsCNThxV7+4L90sVUPb/jI6w45DTcWgKphooRl38H1ep4l5+x+ZL3hGx9w2g7pDkrV99J1MJ5n",
-	"tltrrw1N9kc06C4kWPD0D+yuvBV6c0lVq++QEdhBkXkoMEAIO33TfCfDYAL7pf/SZPz0f6CSNl+M1smv",
-	"wKB8Dst+B5TG44xvd+aQOdvCgbt2a27jRZ/kH7gNGOSGbY/vL44gN8qqK2THDbptGG5s1+z5bMCxIC+n",
-	"i38kepdno3sZQru/9fYZN5MZND1fnvvdKRu+iZ9/cOaoomgC/6fxTtD2vj8zo60vjaBdrv/zU92FF5IP",
-	"7cFvk77raM3hqWkuoTKO5/marz7+CQTX4fntfeAAtQTiCbVTih+K9muCFnrIinuBDAmkMrop7oXml1RE",
-	"NziAxHbu2UFHjC0YVTxXXeGeHTKjsqWSki9Nq6nSlZithNFNbWG2Euu64iFlKD613roxTO721hdqy4QD",
-	"n/p4qaqieArj+Ci10zPa8nC1OnP9muyZK5W6u2WluON9w/u5yezHOrMfZ0wqaBDBh0NsAThmmPTtujzT",
-	"iHXerZ6z4ryItrD/+ZGte26iH7t17xM3E92Oxb3Yl1fWbrsf/oL/mEC0cOTZalgW5hoe/2zS4ABNnDg4",
-	"tuBzC8QHuCZoUojCi8+kB3897/5x7bfJyNKH7f/Pf0nUmAqN6AgNq5n+QsjHGVtAstt+TAMrJLLfd7xd",
-	"ERwiPK2VJK6VLXv/HL/75Te9FPD44YPa4V3pLrG5pf1nxygYQrGACkwYqiPvg9VdQfH5IdM1QmL+di2v",
-	"Bjn7o9ld/6mETMdtP6ZbepKVJqRRE9blaOMInv+xTaNX3J76QeAuDzKoKtfCsXQY/ecD93Yi7dC9Hzv0",
-	"+QD4veENO7F1a3W2VLV06jGUXp/rirRf2nOx3ugHDk4BdyF5BF3vTOryeQkfv1glAzcdCj5ZHlyNMDb2",
-	"R53+UfeJ2fyzNPon6UyadZ+U2Xiz4aJ6iTjxY3VP7tFzEhH4i3NkimHT2zEEZ61D/emGAXeYR4NlAGeH",
-	"DTgOu+63FexMniu9K4X5uFfbazuETzLieoYAhO6HFN40DCGuUc/V4TWy+Dj7/Regh7AO2jc3LXip9hkD",
-	"dvI8YYiOWKKPHMm1/+9+BhKBiEYvZBSK/ssHCbRPDHKAMi68RP7rWmex1NhbXFtp8noMaqAhXpVnEN2y",
-	"Vjrc5NACl2daoRQiFMTvdFYBYrlv0vtYVz1iMOmHv9zxw2DI5K+yUK+RIPactJT/LFGQBVveNaDmeNXx",
-	"IiuZNo+d1+c8OY+AhQRGquEvPh/L8MeJl6BvPzFYQl9pNVlfbI6Uy0sXEuCwLkcA9ps8Da8cJc+mYxCq",
-	"vUSOEQD000heuar17FrC+ZFjgD+2E/y4lhnKMU21/ps1zOK1DZCNSyOgalN7qlJAlS9IVLqjrZjw5t9G",
-	"sgYTqSFB7kDAl0oueQW22Ic+qI5HtjmkebaooJvf4G2GjKZjUFZnye1AU9TW7QQZkwBf+HX42gW3s/Om",
-	"JACDzu6k2stztVv457XKJX6nMx3N+ZMP+qZ033fcLDf/oLsHc6O3LJNq30XTcPDEAVUDEPzRSYhgZS5+",
-	"IeIAH1qb7UPdipRxh90d3wfL8cK3lZtutyrBWub1drGrhDSuAgmoemNs8UB5hwrxUjF2O8KPfaF9+DP0",
-	"pqo13ot3/OBqw8gDJXSmxVpyx/l4Knxd54xYL02my/1f+i+cNVocv3Ziwfv/z9719baNa/mvQuRlX5z1",
-	"dKbbh+Sp97bYO8CdabfpToG9KAaMxdhEZNJDUlE9Qb/7guccSnIsSrJNyWnnPrWOZUoiDw/P398PftAf",
-	"Eg4DDytLp4tTeAA8214COua9VMjuC6njRjHZA88LQQ4xYnILNwY4QU+mAxo4QuT8PNRth+U+nmeiAnMU",
-	"fzNS3I2QqKiRUDapUha45gFQbRRYE3zW+Zo7I7/0pNp+wYumEMGe1J3MEmTtfvphYuisnVmMprowzGYd",
-	"M0Uu0gFp8QqZLxTOrvmWZRqVHaFrGcuk8nYeQgiuATGAULKNwEFAJzIkLL4zep2w2ZqEsbf1InBSj7hS",
-	"/g6/dbSxb6p858nFNjhUDZsIXWdfvMEJ2EdSsTttFiIshMaQPRxLYn0mtuiUucl60aHT9uwRMFx8aOm1",
-	"3zWt3T9ptr8zcKCnO4pB/7a9Jn8pgM/uIlFxZovFQlirzRh+LTD5xbuqMTiPfH//JgOIkiD+RQgYf+H3",
-	"YkbRlhlm4QjfDpr+09IxXrMSQeAD0x3PczCudDd01unkALgp5o/e+/ra7ftENsb3ZHjG7o0lelCtJy2T",
-	"MbyuAzmxz8sSDev5LXNE00hwwiiMHzQ70KB1sImNjRhWUDINK+q3IV0gDZOZvQaYKL9HmBVo2kEqUith",
-	"z2TiEaxr3MDqXWHkK9g19rR1henAzH0fLkgbvGrcdpiE4g/6wwRh4EHBq3BxEgpqIwDu0Cy5khbhhrxH",
-	"B/lG5rTX9bbh1znNbsVSKpDT4EsEx3CnUCmhP0cvPH/0MvV1TmfHEONeYUfdIPP+5SHW/Rv/DGF5kwoZ",
-	"FtF1ay2ZDeYrx8lKVjUGw1EkEwoMURE1pAe7PaqZSW0Dg9ca3fcf4NtBjUTILDdQMoYjOT8fiHWci5i5",
-	"6ShZvw1xgBTnmVcCCLaM59gWWTyUhlaA0EqwTXYUZWIBiOA2FpfE0jQ7XwfeqHYCNaGyDwH7aorWlWyA",
-	"gM3w6HwSJn+ZMPmGJ3NUlxyBxvaLSETa9EGURrq6jh41zoIrpb2n5GUWTSVdVBUmhi/qukOlgREXzjJv",
-	"YqdLnBmxFpnscsM/hCvGcWVh+O3/BNrmyUuX6eUi540ViKGcjq/jUx2lWOMh9JS6mnGvacAu9uPmwqGn",
-	"CxCvPH/6TIRey43R3QC2QUC4vb9IkZ8LotOwYOICtAUT42QEqs9jCmGDtWU6VCmcl05zZ/r6sh3zSN9V",
-	"ZTAEDQN0M1a45s4YwzbaaOP6OMs+wFUndltTi/XCPgzm2qCAB1R8kRmpiSmZcYwsYZApKHtjtl6P41JG",
-	"AhZhvdsD9j8Nt9sarA8HNee12oB53hsWnZZLpacafZYIv3EIg/OxdrXKfk81lEswxf55Utv6wwj5iLgP",
-	"duDh7f1GWK/m0kDmliud047GcZGMDyoYYBNDkRn4AEjhN4PqJqmWOz7jjBmB1D4zttZrodyMrYVb6awO",
-	"MJQcKgYBUkdkjLszxbMGs/r5Wwps5LjVHFyLTN7d4Q0Xq1Yuvx1d/gfSAsbV+B+BN7Az0dPoGYRkFdBd",
-	"aB3Rp8Sb0pdFTBbtaL7moJAavXZvSK0aeEigpJrLFJ7Lrm1Kp9lmpwYHyTOcroiYF1yFInm3EuvU/AoN",
-	"c7SLRDzM7TO1OX8VZbX605qcO7dt06mVTJ7apoA9Ck8dHCJwrCQEbUuvDiH0D2HZNaT7qODask1hNrDx",
-	"W4Wsu83hVD6bsPe6S3BqaRvRWZ1o3V5XYyXcpwlLV17+MOy0GZPY6uXhvFZNERk9Koebrh1gz1EycdcG",
-	"7utZf3IkuXiGccr4zVRbgjy7MCSySXJw6UBL+W84VuBNo4nmmT6rTL/R0QP2OyoH+7TavlP59i9UZNNo",
-	"cQxQv0HoGbf3gIO0Xx9DnC7c3gvDVoIbiys8brXMkw0xPJM61p7wTzCpmtckEL3PfJSinjTMOVLYshFr",
-	"9woHY+u7IXMs5FYaYpreFOVrkY0S0WyKq98l2VnF9R+Cm+/JbvUnTWhLCqqIe/dUKJSFWmGO7TI8UCY3",
-	"7i48VLnekQv4Juo72nnngcEP/MWA6Ec9WUe0HtU/TxEQobGgpwnSIenDG5HkP915/oiEz197havPMntN",
-	"KN5haL95VFVeWbGUtgaMsR/nBA7TcYtF8IW6mlVMQ/oS+Ms0g1WEV1agV9MC5KFsHEke2rpOnTI4v+WL",
-	"+4HVa8mfLHau/Y0v7j/q5xr4O8il+CslmuHoXmphEcMESu92NhZQkoTdhXZdoTKdsBoGugu7qu4/wBU9",
-	"evXtgzDbzLu92mSxSvi7jqzmBP3D1asOO6qLvL/uF4cclKFI1MXpRXfBHc/1ssCj3g+MAZncWz8zRndo",
-	"KGYLZj5ASI5zUPtnmD/6fzo7NmFOxzwEYc0ihx/e+xwcWf7WuEIAwUits268pRlyapqwFgNcrFeHAeDR",
-	"Mh8JGjZWwVORnwn87hlK5Y1we4Xf/2FRgWCEksY/CUsrqiPmVW49as8XuXhdJ+C7bfqK3cG/ErxD5ACC",
-	"jZekQOj5FIk3J6o1aqqZLgOQsNM1nkmSyk7gUEF9hlUkXtXlwlmAFFhxd133zZH9An2MVq8FBMBZKQyE",
-	"qSryVSeXKyew2hz0JcSqvjHl2BB8K8yDXIhLp++F6qg69obhDV770V86TTQ149sAJI1ux0+vXjWckBf7",
-	"Tkgr/vOLAfjPlNFu1tg06//Xwhm52OkE6EvIUXdQGHiGb/P5zIHfX0WJCxjR+Q6/TOVJwHBQfMkZyRqV",
-	"EUC/BpUReKXOVaAxPt538N/ZlS7VpQb9/RTP2QprKTwfw26+kUv1rnCDeNJvED5LF0mCpXKp/FChJ3Oh",
-	"ldX5qU1OXaVpgaZ7FjWJb2i+Rjwiwi2iBf82UVDInzU15NnJGNHDJjYCXyuX6mc1UgPH343IhHKS53Zq",
-	"W7JjLW/CtF8DU4W+l4Lci+OXViwKI9324upfn/c2ElLqnbCPFNLKfG5RH7ZLf7xV2btS3YQrD1MjTZMi",
-	"oUapR70mJ4/eBBQv/gUVNfaKE8S0tFjP6bX3Uutsgh2zM9kOICKiVvhNuGBMUtk8r24Tb0kKjzG1o/Qp",
-	"QhG81zXrl5n+TocwI8qDBEC4rVzV6Mw2lmhsf/t4EurwkGdhoX7eAvb3qmi4eooG2zRfiwzpuiBtZROz",
-	"Trdqg7kTZh3XCR/9t78JE1G+pwRoH8KogymnGs/SG6utRh/aeV/9IE3UNgwX1ARMs/9QhPL+AEkFKMP7",
-	"OVasOVrpkq252tJlImPlSkLPfCq4BgQS6swJ3GwmQ+L5ZlBI62kbJLswhcNASG2Y7SMqAei3CUwdGGhi",
-	"gJo9qewFhYTHHNWb8jfoyrLDgyZJsQcYYkr/WQEM95Q2kIpJtw8GKd23DwVpHTdxboUb/63IRl1jukXL",
-	"Cv9Dl+yOp6DXpZFgC0llHc9zNCVX3LJbIRRkhopNSs3eS1zxrtihrehpTBMVt3pddsjtfZNwuSIWRaYx",
-	"lkuLixfpVn42KL07MxHb6vUFpycKC4OsQxV6PLRi0gTj3AJqhmwUH9+LLZmLFlxyN4awzP1dOsAOdJ5P",
-	"RomAHQBVi6ZSusAMkS2lAyvICAAUTMndk52fR3hqaXxNM1unZe7FdsZwlpnTIIVAigWzXZEhcMc0Lkii",
-	"+hS7tcGaaj8N6Pu0Np52v2Of8u/ctUST0MGvkWrwIYlLj2cM9VhlBu7J4VOow8ZLDrMd4Xo0Qvpsx2p+",
-	"dl9qiBUZ5jaN/0NP0gSH0IUJ0RK7BzCeybs77/LeGb2urJ614Cot/25791qW4cs/Oxa/X0VJTzZ15Lkh",
-	"c5HmnEr+sdo8gRbKMsbD7gr1MmjpZtdES1ThCaAAUV8VMhhJ5wRU95r0GqnyRDrC1EfKUBdD6cs2RiD/",
-	"tss0qNkfMalIc85Lvr2uHBCEukWGeG4DLVSC2Z116faLswl1rbXSuHMw1CzE+djtNvx3hnoNBPhOFyp7",
-	"rgzjsUKwzgh1vYojR5nhRuep8ZpQkChizCt50qY6HjNwt7x1du3/wVNWUiwxk0thq+S3dWJDhzGU4EBS",
-	"HxOGyo2jLedeLFO3f706pP3rg+DZd6VV/AvV6lrpkkDd1xs+Cnrrk+UEcM4e2/wDXTUIr6wXbXon2DsA",
-	"uKxQyFN5F3YJACNDS29lK2DalmIWUEiT52TbC5FBrRpkqtuDFuB2tWKs0b0vZn5eFOEHCWBwyoyE7oOK",
-	"p+9idlFy6bAlnLagPx1y/Msdl3krIe3+G78GjNaqGTRkioiv83Z7KEx9rC7ym23aq4T2AF+L0GX72/Zw",
-	"8GGYRXhtoiR1pQT8tt2FpCe+J6kehHLabL95c6O9E10sZCai2ubMfhs+1xuqd5weNARmBadoCLpCEvcN",
-	"fAn9IMyMCZXN2KZAruYZQI8zqbzpkkP7Q2Bg35Vh71uUEtOjCoX2OvxmqQOunHR27JOuyo0/elH+OoUN",
-	"M2sdkz4NPB8P3z5UKXGOYO6mcL9Da+XsAlPb/j9LLlVrKLdQTub7vvAnAKaBn18xXoERQnFshqUTP/7w",
-	"46vLFz9e/vTiIh4i3k1XHYgTBP15fqBzR40nNETf096uwR6pF5igc8lXwaVh0jFYQFwVWJ8VfyAtgLaO",
-	"/1sIAYJhhrIwjmPi9dElQCee0zvx+vLdQ9UwPPLuI522v4eIcQiTd7vk0e224PhC/kRvBNSbvd2bi7uW",
-	"eD2cbQvIoBH8vF9vxQgrc2ic/ukupwZiuOdZ2TyCqV8dnxioazs+Z6GrGH+BkFQARciqcrFRT1Jntufd",
-	"Y2Z7YEDqpE1GrOCRTVaiYKqFMMpGttyLM225zro7U9e+t221pEak2WIKiDiMsJgaHfdAKgFb2khIAzQD",
-	"Y2oBnFuYT3LbjVzwnClRLvRajMHvWLd4RSvnPuIlSfVhfdthVZOh/6hTvdGggxQbXNqk85CGWbEwIgki",
-	"77tSYe28vcboTHMlLEOw9vHBdU9tykvaUfLNdKtFOkjefiEgW6AU8GfShltbapNRJ1vVLAENJrk8Iigd",
-	"+kv6WtZQtobk82oR6MvJvU3Eo/MW4IQd3Xec3pCpsWodnh7RAnP8+tAAzihRxPpRh2lWf3m/ZsVBB2lW",
-	"OmgTnKJ+oEa6Z80zMSaMV4f9NZIOPRehEi36FLbQa+fEeuOCtV/RJ0nL+K0/eqlZqVkxseAGOEqlm+3Y",
-	"UaGbICduLoI3q/33aGT4VCOp1JeIpt9Vx/2x1O/xojGXrrpJd2NQGqZOVWWSmMitYOvCgvV/J01d4LQp",
-	"bnNpV6diqMEGjMCz7E7t6C5QuRKqGecLYpNrbYXCYCPPy93O/ZNrNuGu546/TShfVBVQphCzIxvIAAbE",
-	"zh+hhi/epPEbXDbmtqY7xNq6wv3P0kvKGYUEZqG9w1sWTJtA2E5tHk1UReDzFSNSE/TWowkjQkVadMEb",
-	"+F8xE/p/lRXuNwLhObJddXZA+dzswLTfX0seqdQP0Xt4ybcDdQH+9xJ76K9CiOvqUPDgU6RwNjWk2ehC",
-	"O3b+GV7gPLVxz1T8b4SrpB/w9/aa+qfdDw3FWvqjOe4hf8Kvk3q69S0Hebr+EXodXRpziKP7Jk318n9j",
-	"B3W50ozbewglrbURzMm1SHZ87i3U/JFnmRHWHsa8Qz8anM7/r5cH8+/AMo2E6SvtCm8ytT5B2RtPhuSD",
-	"PxahGb+Wnor9plxtmdKjYumX2uRZdPe/KdabYcWUVuzzkcaTnWv+5Wf8ssEwWm3spwHO94iHwnOtCG5M",
-	"F65yL7DWMOCkAOK6lZm4qi+AKgAVQBG8f+KMzmN0OEHZJqM13PKjyDfvZJ5CxMLkqawuysN2T7jBcYqq",
-	"P/b2T82z4wvjDjS89ycvsAc7mshZXZQrLbNcZhTFiuJ30uwMbxDeL47NvaAukWIv407YgEopHMJqUAkn",
-	"W+pGM2Pbw5BL3UsU3Nasw1lWrDc4GdDLX7d/XzUebamZVgT3AlMGveFuBdnrCAmyQwaDU56JKya4yaUw",
-	"YX/WGzcwGypdQvcPvxdqBik5Z6nHG51Xabt7vXWe9TGV7j+oAoR00LNXAZKpoj8hdWebMkZUWyh7Sy1i",
-	"0OTiC1+4RHRbg3TLdMel3/UdNZ+BsuF0reZvRCpsBiX0dYl9m0qD5NzVhReSiwOjTv47oOOylwSytZfU",
-	"gzN0Hgruo83rb6qK/F6ogzOor29V5HBWI+coSB0tzHXVg4GNv1CMlKoiHhU71BU6HYhTrSY+X+L1tyGZ",
-	"AtrC8q09RFa5vb84+HjekdICLb126fwEX49jv98Um4228hwZM3ytmGhURBfQNJMghf6kXoizpcFKOHZb",
-	"qAyUlfJ2mHSIvwL1B7lU943neMrZawTbik4n4ADR6ENAWgmeu9WfF1eP/lPAScZP/srtnzsf5jWq8tXj",
-	"kyKMx4sKoPdfn/0Bi6UF/sNnf6F5CAqwMPnF1cUcAlL0kq11lQ0A0AqWBOs1WAGYzMHb3cgWu/DdRqif",
-	"37DXhVv939tf4V9t5J+4EK/f/8xe/OcPjTEKt/rTC8Xnr/8fAAD//w==",
+	"7P37khy3sS8Kv0rF7B1hyS6K1MVey8PYEd+IpGwuSyI3SZtfhDf3BLoL3Q1PNdAqoKfZS6HnOe9xnuwE",
+	"MhOoW6K6qi8kZXv9sUxNVaNwSSQSefn9fr6am/XGaKmdvbr++WojKrGWTlbwX0+2lTWV/1ch7bxSG6eM",
+	"vrq+0vK9y8wicyuZbcRSZjO5MJW8yq+Uf/zTVlb7q/xKi7W8ur6aYyv5lZ2v5Fr45tbi/fdSL93q6vrr",
+	"R4/yK7ff+Detq5ReXv3yS371vJDrjXFSz/d/kft+F96sZGbFWmZ3cp/tlFspnYmsEPuskhspnIXOLVRl",
+	"XSa03ckq9G4lRQH/Rd1rfOmB/1Sin1/6fq6VDv/9n2yvFz8IN1/1u/vsjViGGbNOOJm5lXDwn/OV0EuZ",
+	"7YTN1qKQ2aIy62RfFw/wA0Od7Hfre7VWzr/KLU8JDzsNqvV2fXX9exoz/teXsWmlnVzKCtp+Wcl7JXf9",
+	"Ib8W+2znB7kz27IIwxQ6/lMbv2rLhNRsqN1mx+jzM2NKKTR8/u1KVvKll9p+DzaiclpW18+f5pndiLmE",
+	"f62ldEovr58/zUyVCZ0pJ9eZsNlClf6N0J+NcKu6Ozv/nav8qpI/bVUli6trV21lYhm+4pfh7Wqf6KmX",
+	"5koKa3QtF/8w20qLMruTcmMTk7RbDckr04lf/AjsxmgrYYe/rMyslNCjudFOahATsdmUai585x5u8I3f",
+	"/cP6nv7c+Nj/rOTi6vrqfzysVchDfGofhnbhi+2xvvUDVDbbVYbmhX7k27yZz+XGCT2X0I+iUP5XonxZ",
+	"mY2snPK9XojSyvxq0/jTz1eq6Iz/j8zw/eAFjaM3VY29/SXzy612quz88A+HfvZLU2D+7jsZuxBafBd/",
+	"ZGb/kHPnv4WzIItvQfG1BzrbN3YCN7DeI6toOtNjGu72bN/sNjZ3oPtmi5LU7nuhrJiVsuD2cpBpppsb",
+	"WaXGVplSHpLFV/6d7pjgY/T7+IW87uHAuG7wOOmNTtTD7vVzbjSKMgqrk2vLvkd/EFUl9lewdebKKhy8",
+	"1F4L//1qL7060KbRx7qBpXCy/Y2hqfmTcLL/2c5UhXE1etMaUPjowJQ9AY1/cEuvlW7+9ct8QH7aSuVH",
+	"MzPFPrNqqW2mNFgEmXKPM+VsZqX1vbZw+DhzJ7XNpPZ7sS+EG2HtzlTMJ24yLXeZ0dL/Fs0LrmE65OtJ",
+	"654LTYXxVT4k7f0zAp/5b5htZbPdymQrYZsffJxpKQtZZAt/uGVruZ6BAcEbCX8P382v9LYsr95N2lI5",
+	"nD8HXn27QoliRMORYHe2UVFU0tr+BMAB9d59QS/4MwTHyi5kUpv4mes3/mJbZWans400m1Jmwt5lYBUx",
+	"ElJJK7WTVbqH8ZUM1sSy7VTSmm01lxM1gpXVvUroc6dcKQ/rc9J9+HbdYrNLeVyG5oBp8tiNXoRedVaT",
+	"14cLtdxWcb0ZjfBzz9bs2hGv5NxUhc2zTWXuQS3JIs/s1m6kLvw/V2Yt88yuhP9onjlR3sE//CqJubM5",
+	"bKLcL7v0/7ushPZ/BVPR5v4iYSr/B1icPJsL395O6oZc1BNAxiZ/Aq9Mxc/DTuzHa+u3KAGDyjp0I3y0",
+	"nmr6WO6XhF3BsnwtnTeNbX8ZpRNLfjdVS6GVFWEv86uJtnJ7/Z47b3LLsgCFjbe1Unq9tRbucSZmXugy",
+	"sLvDVcFveStU4RWgYlfBNkYwvitv4OPQFVLfja70P9OZ8vjNHKeJndwjbAZ6Nl4+2vYJoztEVLnMx/yj",
+	"25QGydNq+e3KrDOzdVYVEubup620/plfLTEz28YMNpr7J7CT8qs7pQu2f+H06cuZfxI9AVsQEBJyBdei",
+	"O212mpsxbdxtacydLG5x8joH2AJv28pmC7PVxTX+J5gGIBCZP3hs1rxi2r31d19vQoQdtjBVnlmD7yiX",
+	"rcU+m8nMuJWsdsrCCqOnZ/TahFMlcW/Bh7fJ87qS93FpaUfCqfCHb65y5pDwu7H0Pz2wpK/De/43uA6H",
+	"T87wIq183FGNQYJot0zl2hRkjObGNm8MlVUh9k4WfxPldurVuNrilu5cXHsTfR/a7ti9oIiva6nZlGIu",
+	"Myv2UWhInOFD+SF/VE6+lPO5aw57XpprGD05vrfsRG8LJTVnzJRKT1AaoZ3vlWaVR1LitdzNzVpyZuqb",
+	"/UbNRZnFVzKxNnrpp3/Nbgct3/Oa1s92uFa1PvEXDXYwPm40n2el0nf+sJ6X25bV3fjc4F4Hx2dxcGPi",
+	"W37CjBNlv4N+PsFmEGV5xfokW1sWm2vtUFzH8IF6LppTT1M3JCCwsBOP9OQBPBdbe/De9QReOuGcPHhg",
+	"JYWRuxC7jjTmXiNk1qwl3MY7R1nrlp02lv2zlI/LqmLLicQrepJVyt5dZwJENduZ6s7CRXi3MvJeVtnK",
+	"gLnpcq9LMHoBHfGn5kxUlSz8g3iHGLy3HXmcRW8cp2VrS0CU3lrPdsJeDTkjBxoJyhm8FYoxwpibw/7A",
+	"ycafZCi6DVFpLBW3f74V1cQjrGF8NpT9N+zpwpteN1lh1kLpx3CKxLvtgUDUoMO4v7TbGX7EJoIV/Zkw",
+	"Al1N7eEmlfboHQC2n3VehMxG6syZzh7ALcLJVmV24884GMArs2M9Fceq+/6xAo/GdeYNvgpmhhlh0YXj",
+	"wb9Ng68PBvruwFkQJ6C3iOBOwPEf6+L4dp+RcybPPsMNmWdhP36ebYSqLNplWsoiExm5s3u9PE3tn0t/",
+	"J7TW25XUjWitqS8yNIWgwjhR3alCnmt+XQgom0WGU92cWm20POgI6GjQhjoMskBdTgrSmyjn3aDPbVjC",
+	"8WPtfWK2v20s3AkNnVu0YeLyrCfhnCiXcuFuzZa5Ab8xJlsLvffKbuYv1+u1LLLthlzhG7GU15nR5b42",
+	"biuJHlpZoACgy8//1PoftgzMpm+5aaD3R9owrTkLWcxX55u7u5a1DgILX8iE3sfLmXKjZLdvAtdyG7qd",
+	"R1lsyRMv0W71Z1HeS0aghb01C1ZJzGS0hLtqYp+ZbZWBn0nRuWbAdNPGDzD4fWb7W/Jwz/a3pbyX5RV5",
+	"T5R1YQjWCV34T3LOoZlxq0QARlQOZ9m/A32xXkzMruOxBDcJCJg28Cvr+9rwY/ruT3KjLKRwwWc+1DG3",
+	"kvtMFGtVO1EV9DFKwvhv/sMovMmEubUrcOdR57d6bvRCVWs0lVdSVbduW2kMFOA/ufm9k/wBgYvFjq80",
+	"xkrrMnil6XAAly2ZXTgBwt6h3xFHG7o+L42FfkYxEHrPdi8dOioLtnc03/6oUi4rjV7KKhNL8KJpihSC",
+	"jzgrpbNZMKL7isXPK+tilV6e+uI/22cbU6r5/joLAp3DE/8tCEr6qRuaMr4b2+p2rLj5PmGj47bBJPkL",
+	"sbqeS9fLnpWOXb7BSIxQxe1sz3qxMbRgDWdpDFz5QOyZabrxty4KAGba7BqiCNKCDr/F1sKYthpvy+/G",
+	"3/b8OkhdRINpJ2wth/AbP/161MVP11lmuD1p7oNI1no57NI48KAlcHtwB8GToNC50GBP0ivKjVM2K4yW",
+	"eSZswx3YdBIut9K665unT189e/06z+T7uYR24KGXyesfb354llPUHP5qqtACa1DOV0Lp0ZefJ/7t105u",
+	"ONGdm4KXl1LsOW8KKDn/CEdfyLlqeSCapjkEvXmr/T07qf5YMFlhSC+KDARPlFzzZtP3Kw3Nwgv8DDMF",
+	"jY3YCf0VdfYo+V/cYLQo7BP2MhL824yrBZcgbDuSaJJbbqe51MU7+sYZZ7bhtclc6JDpqNw17EytrKuE",
+	"MxUFncnVbbQ1VU+6w/Ts+ZuPW7FG8NvgpYceU+7lTGZqgXKFIgaars6/HNYPIMk0m02V5VJ34npf9DPA",
+	"QKwTC7mSJZt3g0PxT7OZmLNOi7ipwlqHrNZCLsS2dFd5Q81hjocfklcrdCCx8jAYEqmPuDire5ue1Ubc",
+	"Y3i+cSz8xMr5XUKbJvXNUjg5qCyS+2b89hjlaoGO5B1xGhAiOb/7zmw1KxKl0jGKiuHNPJMKjCShg38v",
+	"OHn9TVBA2mzSqzis5uX8LgRxQltjfvOa3mVdf3Wr4zOgnutMm2otSkhNYA8wEfTkyBMsChR7hJ05yFDS",
+	"cNNhquTBBb6hq4nWXu287cXKRXYvq0LNXTQ2NMnPXvpN7O9qVwMnBGfrgQkes1n8NYNrgb6bMGtFWUlR",
+	"eFkttpiE7XcJxlHWovTr3spOTekQpePuqj8Z5aO1tsnd97qW9e7tPR3COimn689mhy4c2gL+VpFBs53J",
+	"3Yl9Zhacf0hpZ3gpTbuXaX7sSW6xzgoEF3JsuzH50MfcTyM/94ZPpSvulU0lT8/2B01KmkGx9Pc+x4aE",
+	"fB81/wFLmWqsudEwLPasYQ0JhKk09CHjis0UeLtS81UwlhqGP+UNgFfIyXXY2vxZPGC2VUJZOSZmhj1v",
+	"DA8nML2qjCvsnHeO+hsjGwNJY1qadElJiFLSLk8nmSXsrTfRnoXPtu7Uo62sltE8vKyUyBISZEPGSFht",
+	"nJxwW6ynnV12TDb9G5VItZc+HSqBsFTziBD2Dn1WVBpy+AgIdwdsiu/bNrjxk6Er7qgedH7v2sZjKi2j",
+	"ExFpNst2tZKF1E5RdGRC6Dg48wZK+b5kzYq6DmAogz8fl2sdm2MHt3UvFgtGMwRLv9e7QuynhfNSkpaQ",
+	"Gd9+iOtzPX4asifbHV6UxlTj1Q+08p3/DaeCwm3wYAt/9i/+4s0jVd7uhHKJ66V/NCIxENr8k2FTx6iF",
+	"1rfyMGzqcnK+ngrGlEqtpLehz2qP4JJis8ku4mL015UrAm5mfjc9F5BB4+Tm+snNX18/4zQ0VLgyl7q1",
+	"WUuNuTkaUhV2K1VKDGj4ueba8gtxWK4XUH8M302OHZec8VLemsFyxMNWrT+uKTaB/piV2GykzoTLfNN5",
+	"NttnFFLrda1Im13Y1sKUJRyE47fcU66OoJ7K9qd+kNaKpWz1f2kyCK80w/ZFy/LrREM1HRfHzmCs9p7t",
+	"g6Q9hph8K8wAkUDNJkBUWCwy4mAKb+Zx5RtDoPWguUqK0p9JdbUlqSOqrZjw9N4N9+CVLKWwUzOFKZrH",
+	"7M3SW07LFflprTFgeJsqW5tK1oIc412zStxJiHaxAaZJCiVvqBP4pkDP/29suCY2A51eceyDC+5getew",
+	"KsKPFWLfiqQunES/kpcF3BbQH8wncKYsMrGSomh/n025Tmw5ocoYwYT5lol4oZ+YlHpQNiu2sCnmoqqU",
+	"LLKWc715MJ5QxdeUNkbmQQ74WL5yWLsIyRqtOHJvkQzv3gmL13d5monnfO8c4eaYSehLnDHhR0O7VImS",
+	"Sg66HnI/UTOuyBWW1Su9ULfhlR44nSGyb2W5gLNktzL++grB6KWR1qtKOGD8ZIuiwGoO23KgNAY8Lcud",
+	"BjI5yZ0yWCa6Fk+qcLQx9XtgRXiX7EIVslRoQocrmXwvwKfm1HKF1ZGz/e1KYO6XP4feDQUqWBM98QCz",
+	"UcZfsIOvhpn0uSG7su94K41eZiLErJy4k7A7qay4U48XE7zt4RR8uk6HazMMNK+nlF8M7kIkdHHLhxow",
+	"L2x8rulUGV8sUgJe+dUf/+FRkRIYS2g6pKaGwQ/LMHWUqUpIVh7MpL9441tl+WJxdf33UVUI71hkD4rw",
+	"YZ2ZzHAM9Vdujw0qzCOEQNh/S6E0JvQY8LTHGjV243WLMpoejXTp2UDex05caMr86rNpNGDfZnY7X8UU",
+	"SerIkbPaDfTiFPO5/zh/KaGTFV8x1ZCt1AQyDjzBh1jMRmoJ8EHuC6UxxYOqtb/Y+DtKDj7uuQyv4FWU",
+	"Ev0O14VB4R5WXIR+p8fLXhZlQd6Hdt+/q8w6JjUrnS1MNZeYk0/Reqg3Juf5OJVUiYV7VijHV1zWJZNM",
+	"7hZkjDX6QaWeO2Ez/yVRyQIANK7ywwWXvfvJfSh7xLlgJxBSz55ph7GlCReU0pi7W1GqOzkMIXPQ7j9Y",
+	"qtGzJtID4RVu2nkXoqDtlXlEhUooJJVcm/tEjd2gky8dCrXbshV01ACuhXvef8gSIk78MmZ6FKw2HZ6/",
+	"ZKbAYJQyQPJgT9Pz/UZaNxg077tL4XfsIxmkkMutc9W+GehgA0ltkeSLjiJgi6mgvCCmPVHCrrJg1vum",
+	"bAZNTQx0JxMztlolE0OYQDTGmbESrpMyU1m/QyFTkRJoD0Yg6jIrWoC6P82YdDIFBJfbPl9vTMXGKeZG",
+	"z2WlJ5zDL3FET7Diun8ev4GrE16gGjgz3hjWdRF8tCdOcmphHetsn5HEc8UO08zUWh1x2Xg1UB/jAqiU",
+	"c1KPUIahdjYWrcdFqFupP8Yvq6kQo2JqLEfUv+qWfmRQ9BCgJ/IMDn/EToxz1zgVfv+Id8e8f44vf/mI",
+	"i4nq5VYs+9Ekbh/wo7Z3Zyl8/Or33zC9/4dRiRMfEVOEv8pVVkZtVJcLeGPH2yPQRNtt9U06f/9goX9z",
+	"xrq9Ei0E0cfZWqiSnNmQTBMumhm6PMnPoXsAA6Mn/7m+V07wmFMJUL1m/xlhgZDsGFCcYTXZejtHtL11",
+	"iPfGLqR2EqGjTpCpcavX6aT/UaoLLyuDxTwXEuxwgrVKf//pNoCIZfS/sUHo0Qmj3Bih76XsppaLz8xN",
+	"Jh2+CbUFm6ptkjZgDSK6Ud/Ni7VZvZ8ETc0r81nI6oTvTYCaIey6YM8QguzcaFep2dah9tDt/XSwNj8U",
+	"qO6zsCv7v4RMYlb2SOZqWVuJewmClmiKlieMoZ6pvBGADsY5Sv0YawzarXGcWOnwl0pGO4r53Uj0nRkF",
+	"nUa8Ojd6UYasu/F33if0MxYFSi3pbtC388PN/PTbtUoktxpj5VSv1loUqdOlkLeJYwkvaP3sYNyms8ps",
+	"lyuXbTeQOiucRDRM0C+yyhpX9Amoidq4dBwnlKNBaiF7d9nOSmWp7HWEbPy0VShyHPwGxJoYvQHYSCEg",
+	"Z5ReQrVAFn8w0rPyZ1kWhFc62bUSnkbnyhgXSnDLp8JPnUwwqr2sVYGVUN4Qpzi/Kiqz2SRu7juplivu",
+	"MpVAZEvIYAzYpYR0YC9SV29FqphgPxKTGB12K84y4ZCXycEQthbtPlJaedN3hZMetEZTV4XdV+/3uHwN",
+	"2Uwq128rJbnAhj9XknWJ8NRvZpq4RL7lBDUdtWH/UUK7HaWo0p6qYQk4o7o47/aZIlVtGUpKRDzP+t4j",
+	"nfnfeivRmrXEynEXrDFy3DWQ+dZSaMiY6hW6ILbltJMpIQfJ2o41eTXjF5guJE6W3YTwQDfoDs0Gr71v",
+	"ipvoXhQ5luz+Kno7LuZNGWQgkyHwTQtPq8OUPnaEEUyeU08GEMxfzexOlfN08vqoc4tbpTBj7LJs5See",
+	"NwodtGwPJxjcOMxEMZk9Ea8mWfrTH2sT/Wlw0IlbtDsEapIG/kvKYAx4V0K7WwJDQgfrbYH1Jw3EujqA",
+	"o6LH67YUm7ZdMjJn/CiQvpPQXk0qpwXLpAcjxgfCEaEKuIHRREHfAG0Q1im15tvNxrB5bqlKQ7ogzYXW",
+	"xmUzCZAGbNWKmLRZUhVAO1WWp7fTS3sH34NvenBiKCR+IS9gYdrJVw4pHKQubmFj1NvAL6T/1S1Vi0td",
+	"74ureHWp37+t41zN/2JhowEjPnUzrSX/ACRtmk5mfESNXYtnmOvQR64V1t3SmcGVdFmXlWYuSmDQompB",
+	"VZYIFshXWSVvb1IfXyMekjAgz2mH6CWx7+yAQ+3fcHQwUWZKbA/kD+avSink+3T2aWW2m/NY20mQ3puY",
+	"juzMTlQF5T3PDJQOj/8uQSFM6usA1RAAAQ0d1gcQuRHemjvC+wVxlGKt9G3wtJj7xK5N8RzFksBbuVhI",
+	"7g723NFFiwF2SEVIwbaLGBMkDWFuGvdCL1iN8OmgdI8k0OnY2SShh7LQGYE9GNlohkofPUoJ9MFmGgLO",
+	"ffubo77NCPXJ45mCA3u2XdDnQ+pJyMhzZFKSf5+yDAY0KKAvA+/hsawbQtd13ITjBtUULfaBHEDNdqv9",
+	"40xvy5LiY0bLTOzEPjwlPAfjgGyhIBzcz1599yT7j6//+AcWVvLZe1cJ4j/hCnUTKdip0vVeXSVk0+Hb",
+	"3Dx+p0r5rKq44ru5Kbdrzd900oAaayzbGp2DRV+pf8j3MmFeIHDTpFMkFjIfJjUJXHiDl6WCTwtfqVbW",
+	"b8Ncm3rx19v1bHIZW/8qOs6ZA9su1ASSmyCgY4XLSuFtpBVCr4XODazaX2hgPbT6uAxMwtLUSU3OHrhd",
+	"+Sma5N4Kk9EcPLl0mdL43iSw3qj6yahrU9gFQ86KKQ3BwnClM6NyKGP3w9cHwKq/U5V1N00gsoukjuTJ",
+	"ovuxZfY8eWk/IyUfVV//nam8jczyL5Wl2aUwVe6k3NzOzWZ/Pr5KK10qWJLM4XQj7k2RwBKAZeqOxy/m",
+	"cagDCZcAt/Vmxar4QjqRMKIPaNJgsVMZENRKMsmlDTw24nwZQmZLTP6AtzWZxf0nrCOZUjJzTMVIj1Wz",
+	"W2PB981xxTwx3ybMrZf/mBVCcMeYrPLuDChhKYCwBLQcj/sWWbjp6+xw1b3Ur8gF2EcO5APvAR1XuWwp",
+	"kfh7nSmdabOjInEEAIdrTgOFtYG6lSzXS17ygT0hSfBVIAEJ4L+upQ2c3qfjdRzyrya9p6nrc6nuB6/O",
+	"LgHMtr/Kj+YTDj7YRnUREReEu3FcbFZItnwBQN+S4fx24/je/Cf+BF5FTuyPcPCszFreEgT15FTTUs2T",
+	"4FlAyjRtYN972eVAn8xcJFVeJbXcJTof+S0Pfvo1vBkE8jZNTR2rrk/1iDtZJZZowCskS79vEx4juzp4",
+	"kfbv9PLviI+TRLHhGQrF4riUSZE/ygcUgfRS7hDe2d51h6yVDv/NpN3xnvlx3vim/772zK+ELm5BKeWx",
+	"Ij5EtORtyDOr5Nof8MOO+rbmgk3dAjORushmcmEIpxy7D/k2hi+PH10G0Nq4rYgAW0dUb75DvhzGvOaj",
+	"DJtttTFWjip+mOThmhLqCIfSoRloRPgO3hsGING13Pk1jRW0wmYLUfn/Ae5uv7yQorcW+2xpDoJ0dEPE",
+	"ps6hlQc3azG1Tk0nChuhxJkXZlm0+Wq8EPvXAyrLtBrCAef+pxyibAbGtEwvC57pfR/AYCwnce7ey4n3",
+	"wgOh8XuVPGCPioqPtMb6VhgMLTmF35Pl257BxB0Q7m/siAJswrHdVqEyIAIlJHv8g6zOETvhT8qAN3vw",
+	"xfH6tevhwcsDfGh4jMUUyY633pEMyPA6aw13QuINNVNbykyiaQqo92ymHymsQZ3Jasegoqb+cmDhOLuv",
+	"kVeR12gWOPzkQr8Otvb4YyXtNJcsGAzUuxDyVEgsykwVitIzjfXabGu3Q6lO8EIyc2BIkCAHwEo50R1j",
+	"KrVUU2syBvOeaoMqXT00SUvTswHC0N7Vfe7w0o7WcNHK/5pQlB0u22GSOJFrFEP0RI6na3juMgLPqBkb",
+	"HmeytIHgvApgYfkULo8RGNETaJ9rLN8kZOfz9UbMXcorOF4//WDupf2WTW1MceBv3a1B+KOOAkKUud3K",
+	"rDO4TcoKMeho+es92rD9xnn4EIGWg93BztwOoKfXlR49lH2AyCr3NT9RqD7hUd7QS88BqMRnzZubdaJy",
+	"iPFiNmOHiutahwRSJ9rhyCSsbBOp9gzlRb6pobmeFmAakL2ILMDF5CvrMrcyW4tgZhPmNQU+AK6NW1iw",
+	"jtFxUB2Hn2JNxrSf1iV5PSKNCL1TVGIBignerialT61NxVd9kjMB0DFhqh9nhdnp0ogiUPG1KdtT7JIc",
+	"3H6PAz6w/EAVs5iVkkgzgMWC+OimreOPgbuUi0tSIlSvdz8Su2HImAK3uw5JaRzNnNsR/zEzzHZuXnKM",
+	"/mQB3Z6fMNwX1JOENTAibScqgybc7ambdFNJYBZIioLZOqtALc5hegqTKRRtwE/uTCE1N21qXtZ94Die",
+	"Y+ViB/I4cMDDwb/eWpfVzj2mSosDgzxy0hAQjFdtq60uAroVbP41Qsed55tDinsqGXZt0TFU34ABXON2",
+	"4WE4YAOkUfpHDfytKuSPkGBy0A8T6bQhjbdOmazpZWvg/wYqZ32lCjkMDchlWtDOLDPEAd2zonvs0End",
+	"OmXzCGgDupwt6yQDJ20lDiQYrIUqZ+Z9yrKvUsnkY4L+oW2K+lNz6W4OIUN+LDTGHos9+KJqaA5k+iLq",
+	"GoTYPR8iWvTGtXvhZfD6t42PZtarU1HWDlaRQuk6XOGSAjDtEGeksosxNb4D1Wg5rMYBsvHOIT8l9eGC",
+	"OJzTWeqH1ndkvYGpk4hiSgaljYRppCGnJ/JFbch8sHk8rmwrZkYzOP0xa6lzjYtMe+vRREo3PSMVtpHf",
+	"z05US3mYWSmuRWuFYlb9wSV52TKdzrYq7Eo07fUpbiZ1FIH8QHZZ21484J2MMxx1SX1INxoKHT3E0IMo",
+	"fVOxMNVUosA+jiWV29dAlltd/zuNYcmnQWO6exqBMo1FOA2qrzFbl4fqGwfL18ZHm5JiMK7CIvj725qi",
+	"UJWcO1Pt8wbJM3jIA1+z0EjmJvxRXBZACdGO2n6Vwt4KyeoHY9+Xiukrzi92E6LHOVYuEJlplc2k20mp",
+	"s7lZr4UFRDCxlhCoBlskpCn4XymdCb0sgWljfoc8G+0p4SP3U9IMJmUPnIi8NSH2z6ekvdjpbAf3IrPI",
+	"QgJP3ikmOl8lJizt8DZ6Ecj8u/UcSQNomg556+99KRWCgHxsGj53p7yhDAKjI7Q4Hxo7X3DugBnc7t9f",
+	"/LUQyoTmdYGQlrIAhEgMWx8474DtIlrGYFXQbMSrZFCY6RDccwq5jKZEPQIldjyl6cQzB/uekhiei+at",
+	"cquMjo28iVde2YBfuCYPRIUZpe15sVscxoSM965LgVoYyFtfKxuKz8fbX1pUlaE06lHz92P4AbfdNlJP",
+	"XImGjmCLbK0qtqJMOP6wpA1A17xhHYt/a98fQL1kS+GkzazYX+UXSR7poQELdNRgwzH2jdPTmPN6zQZ2",
+	"WcKYXEkEexrN2R3SqsLZVMdNl+pe6hPqC7Av7BCcXPOkn5PrzpIXvUrdtxPwO4HUS1RiD9SphTsadWuo",
+	"bPS/zLbSoowUAByISsT9KoSTD5xas/6WybOZQBjyd59bPDRHAI41UQBH4fv9NPLNNCeGOR5zyH++HmGE",
+	"zTP10qmCgPQaQ+PW7Xsp7o9A+XBjrM0p+ad2O59LO85g/IUdh3Os3+uIOtYli4tpSuKHW1RmnSkHJG7+",
+	"PpKBZoW/YEUMhq12rDhEENwJ+FuKMe+erTcOGD9EOMtTXJo87xiwz0CQFN/JnMnBDjA7DXjFc7Px7c/L",
+	"bTERspfqjW/VsPbrRBr9vSiiJ4c6Mg609DY9qABdqo2jYSXamO5ns4JbhTdwJOOawtV2ZXa+DzM59+O5",
+	"00i/wLTGzQHKcGQNsnhVdC7QSgh/U8TK2PGrAfHBUVlIoei2WCvnWr4WRNUoKrHTgyVFRxU6qjYvRfDc",
+	"Uml0SGlKFbDzuaszKarWQvZ49ft2fSVFqtYoBPr5BhFpRN3L25gCy+DI+kdNsvMW26lysLAMJEkj1S5+",
+	"JpEqH5L8pL9YCYtkXf7ARnxqVVNQLQIf7wA348lIN8lEYf8gHUxJ3Wf/bHaZWTgc4k4E7qicZlAECkUn",
+	"y5K/6OIPbuFSk0QEj82YsoDlujpQ48wYaqOkgEaB9uqUMj0MEFd3Fo8ZhxgZeAYRvtKU4gqpi3Edgm+O",
+	"8FE207hpH9bEd2GXNfZUYzrDRwYuhn6/TyfdqPVBLwst260MXK8AGKsFxNtTGgzzFrju65QWoJkJlaLK",
+	"dlH+H+XDyqWQCwHOcERXGUmzG92P/qN+Yx3wQ450LHIHHqJUXWd4FowYXdAC3WgS0KNBES+6gHPwBqtS",
+	"Xm/8WB7cdSkSvjqINtD9RHgGFL9tmH9utx7p55wK1zOxVKBTLt/cCM36wVEX0nQMZhzcIkVUCNFNFcl+",
+	"jcW9GdO1pG0xEqinyUiW6i8PpILdnQz/r1lVYQJhhFczMfsAxmDzuD+tXKu5KTH8P8HxJWVhB78qcMNB",
+	"2pa3BiY1P046AvAmzVroFU1JaurfiDup2eKHFILNvK7D4ygo4podcM82FHDnhFXzVYbthAsJzJ3y6t0/",
+	"62EL1iOSXvDHew3rvcLlLE+nvFZLbSrOeHqC09IaT7xSgB1aD2pSHm/K423b5l37SRfK7dAUpZOrd4Jl",
+	"53wDVO5OxgFXzQQ7uJr5Xx4G/gvOUBRHhluRFpyVbiMKluJuSH4TdKPgIaYk3OuQboysn2j+1R78rx49",
+	"Ap5DhaNX+l5qZ6r9WWhIj5DJc6A9myKVUix0JkVVKlll97KCKmBnzB3NCbEwFgbBHqfhaA5F7Cd6Cy8t",
+	"ps3siMh4UbuFQgZmmrfgB1FI/iadqCqAyScvh1kgVV9dh3SO4FWAYxlWDgh7EagshgNdEVMmJJ7zKezn",
+	"j/ugE6XvwruX1b7BAUHZiQrvoTuxR4YzuE0s+IvKuFKglZzfJRF/Lh+W6uW4hsjsXcvFFHQtLgAvpa5S",
+	"71+Z8SGYpJcBDS+2jAScoFUhq7grCeY1wX0Q+f85FOZ98N0h32yRIHoxO82zhUT8TOyLajDOQkpN4+/c",
+	"FxpyHc1lhgsOPVIs8PDwWoaaO5wDHMdhioYBzhVaF3b1oR6jN/111TPD0K1N5ky2T2Q+8BAM8MO99NOR",
+	"acN7kmIeJ3Pt9D+FagR4K2vwuB9MaBiTL9qZkG+Z2wY88JJBmfnZZ4DPlFOqRR4TQj7PZvtMZJS27y2J",
+	"+IrI/KmRN5iN4bIe8NxSa8CkAMsEE6exU8n7W9N+YCoRS3DahP4o1rJ4xbE5TVMvSfnmP1onLXQ+mkoS",
+	"qV2kTBwzhSsxQCg9Dp0B4/4hMwcLxqkn7Ljk7mYeM6Mm+OpSSJMbiIR4+f6/fxcP/vvRgz++o//94vbB",
+	"u9/+z6vxYJRfEQBSbP+rfAjzcYzbL1uRx13goB9DLpMsCKluLaHYZoTDLCzg0IkOeHrHI0AHWnZcykGg",
+	"zR/lro6sTgkQh7Brp4iMCoTAPsdEUa8ZwfmHtUBfKB3DFMrCVYcIspSzIeV8neCA/voADvg3XLBXcBSz",
+	"N6Vbme1y5e0vGD8XlCOSxKuEo3bdzmmu7gqMBq7cuux7pNpBW0apC4gx+1MJxKzp81UQi3YQwyVmSAjf",
+	"0rukwX9jMbjLl6hSULTjGB5mrT8ozIHpdDyd+/8Ov+gzuT/X1kkBvL/hTPJiBKLmD6rwsVhppKrMqsJf",
+	"q7yNCZaT36XaxNJFwj8xbLx/3Z7aplj6Da9sjO+2RPBEqHZuC76SPwWExME92DVFyLhukKibKtbygl4C",
+	"e6vpCnLBnHQmW4s7+TgzsVokc6tK9k9/jh5skLG/FHMZPAz17vz9IVA6Pnk5otnFPxyQw3HS1zCYB7HM",
+	"7Z0sKLOqi4lJ3U2o1dcQZzwLuw4vc4USZSpPs8flwEYsyHTjU0dsdif3mbLXGLV5efPmz16kpL6//vHm",
+	"h2ePMcAMYgMvOivLxZi9slZ667i7GRjmjkKW/ujVEjJU4QKNmq6NY8PYlAcDSkdGaRpXmDDveQOYJcW1",
+	"/qPcvTGsA1y+36iKAJ9OSZtzofnOQbwyO90pJk6MDVugjLLQLXYwUFB8xpLU81YPXojgLIGES2l4jRLO",
+	"MAXDU2dPrUNqrMJ4BPqp1eypGvHgw0ni1WPvOLd4A6KlLarJyyu70VPXzUGRSXqiKynmPDLGC0qUdxBj",
+	"8/bAWuyzwmRC7zspPK200RoV4Vx0jnTTpelLT7o9Hfkort4wxM6pIDdDnxmAUnnTRVHJ0bEli0z4VWZX",
+	"JMnHFTAZvIlZqnvM6rDJNjTbpW/3mSoo0wvIb0BazCLTppHlePKkNMX0QkI3jMIRoIWOg+EYGtr5cTgu",
+	"DpRRF93GdWmCZDTRLY5HyeD2+YvFgvMjJRIeBxBSB+AfAbDsPDzjA8C0MTf1+IzSANBvrmKvG4iNgSd+",
+	"H1NMkxN6E6kZphjqAF0/IluOXmS/nmBBnO0PRhsolATODesSQYe50Hx0cwiZj78qZ3Ohs0oogAQcHTXw",
+	"HWAHvq1gu66lHsbF5G4mYQNlC+nmq2bWKzCpNzLE4faebXUhK8rsoKbR0YNaE/ENxTwBcdcw01OJtH1L",
+	"3dptwka9kxMYluMc/UXyWFNNzn2eYANC5GGk4f1kEqSXqrk8IbcGUsttHhwyWAwOf6sPjoUUbltBUtQ+",
+	"dq3lLqTc5j2cqPC7LZOM07uNh8nAhYnLUK9hHCCtAy+abmbe/1BTsXUoTRL7RoaEuMS1bUQOQZqmP61f",
+	"52qjkun/B+sC+rq3SlgLLMNg/Hq8DIVcflK+2Bw7y/d+3blSu9n+NkzEeFOmU3gM254OaS9kgYes24vZ",
+	"/rZxnzzb5xwxysTQbVBZjzPhGoYhaSZweECxD/kXev08S0Xy2mi3uhVLw58ta7MGLyhA1GEevdK3gWRB",
+	"F+GPZutuG9QLZtHRvlTfAJnmmO0iIXmJzTg31VJoZYcYTCYW7U3EpKNwBSha1jg1+O1RjT1Lcsy1kOHG",
+	"u0ecQZqOUV9/418+ZMK2JryVTBSrgRsQbzD6NlM9dInd0Ts9kd9nCP66AQQyjXZnLfa3pRQpnH8e/PMt",
+	"hRP2YOUUJptJq4qAaDaTpdFLyhbINqWYT0uuHUC6PiD98K3xwvxip8HzzpsKAyDYI6CuhxZr4DxJEvnA",
+	"k9umfPDVOvssvJPBTxraRsJ1W+7JD12ogq+y8R9KEwYOFM4AxXokV0/SqkMLTQz1fkvwKMRYpGY7ejRJ",
+	"UWdP98HC44YJC9KalShmzc2T2OE38dJzRLifK6z0zx4DJbCuV5TODQrlaTmmTKQrac3bGDeS7xtKZMJY",
+	"xoMOdfOMww8TM/sDKaYJfQn5HodLr4+Dy0kWVEQ9w4CG6YmVheHNM6jTZGLMyPwXsr5Sd9aXtaXY5SO1",
+	"BmIHE0/3yCI/OnROXXiCR3U/fn6zcLLKBAWAwWpTGiJ5lCR7jUD0NeU2xMmxF9gjJ+Z8erqBe5xW1iGi",
+	"e4i9TzoKa0N2wjDzq8KshZrgxX4K7yNSBdMLYPGfgGyXlLhknXmdv3XAYG+ix/Zy4ndpGNRwd+LSzfeZ",
+	"0eTusAHS2a4gI7qEzHlY98DHdjkm/L5/WS31rUokXOFlvb4y+TuV/8EDpbPPXmykfv40e2K0lnP3OVtw",
+	"j43fzstwIe7sDSJh2OG9BV1Djggmkq1t9b2s1EKx+FsxQQfEup2Ugh0PdQnZXJRlFpsadr2MdQ1p3tID",
+	"zyDZzj36kaYpnyIfqZu4HXbg4jtDfJANFx/nyasnCxn/8e1M2azpzGGoHpGQYrTeBJF8S7/qq823mFBF",
+	"OhJzr3E58qgmd4TVPpwYQHqqsQgNwLKQZR59UPHKBQpp4Mx5EtUmE1E9wo9fB3oOpSv33Or004HOvhRu",
+	"vkrrD6x75hgsZIlwcdROnbPk/IUsi5m9OZ1f+8eZ3pYlWI9YBiR2Yp83Tjfce0jui2UOn7367kn2H1//",
+	"8Q+fX7EjoATUXq6GwCEx5R3AVVyZdcD1Rz5jL00AqUTFz+yW7xs/Heb2idkRPJF2Mi/59GSMYHExBQeU",
+	"P0ewXTgpaOAHBxHSC9kMcFeGzqFxKWe4dK+2Ja8Uxd4Oc1a01pDcAMnjwSlXytEWJb5NnagTRzA5F0Sr",
+	"Vg442Hdp4Xy1LdOGN3OHVWt/2Jel2VkIlTRYnUq5ADqKaaxOADKcUvkjS7Y7hE6xyQHrG1YJ64P6w08m",
+	"vdTg2ePoImL9EReD7wlkl+2coB1+5oWZt5DHSRJNWJCk8KnJlThBzCIodzKP5yUkwH9bKa5aYsgbFCua",
+	"LA/xshYaAzsKCs4SZBfH8HWrI9TXpE8MHP2RIBAbbU1Denp5tMFBXsDGFW1cbSD+AL7E3YVaqzXOzR1+",
+	"wrW3UGD3jG/tO5X0mrfZxca1NswRdgwHvOXuwz9I6WCYYxNgQuHReLFtuppS7upKioKs6DVUD7A3Oq/n",
+	"hzyscA5sMVhLzJYT6Bp3U9LLBqYhxODHtvUK3+fJfSZv7YZ672SJAb4W2KL1XkF8b+lqW3OgwHLUaOCK",
+	"wh48U5QOLEYQ2tbmri2MqEFaG6ye/8YeZhVXzO2f5q0smLjjvDRWIppZZBsEdCqEPYS7BlTD6oAo/xjK",
+	"YkW4ba+EzWZyudXYiKrrR2bS25jEfgqXXboJF0hjBEAm/vM1rz13E8ZbybTbzE22ltVSZht/EWrcOGps",
+	"jnDTiUgdGNp8DFfPAJ1fWoMzkPs/41S5ZlQC2NG5a4xKYSmg2Yeuj9m+E0qxZi3RMtdyB5VZRSGLa4jd",
+	"+l8uDBqRERzTCyHojPgXHNkX2Q2tUeNjGeX4htzeHBDAYf/4n0M74S34a3iRegelAAZBWhqGQ8uhzVY4",
+	"0KXmYLkKIAT90ihCZPKBBUwNch5Q3RW8TClZ/oLZvHj6m00o9idB6oDbj2KuhyGktyKPx3uM4L4ZEs60",
+	"oLFnxWkAPYRYTlczLw7od4g4dvAJsCLnomyhgNa9q23/dvMvOySFKxPMUSq5n+DSZvMSceqTKxawqIJK",
+	"ojLUQFxPPpYaYg+9SrfAXpBfrdHyCD6ZGmchKvNax7MqDfqQqOGwd1PqpxIBzxqltYZ+YDDx+Iw6xRIU",
+	"I2QTPITivMrwCJrTkaVdyr4K7gl0PqEaM4tEomWf4aaPJwQavPa7hmMnxX6DSLgAg86tYgLs4bmzWbhV",
+	"j1Uthxl0QGRsjUU34dg/U+lgrAFMFw8eWSodOnho3EmcpxTopqv2QY3+A6HT/QGHcRnlwMU0k9lW+yXu",
+	"HMXNHKqaCGhE/tO0QqJaE0xHR0og3qBf39/wAZiy1gFxTKo5JAZIqfbtj/foJzC96q00xKH00li3rRht",
+	"OBD2S8TempkYIUO740Pk4P6ZIB76d7p8oZH1K+GBGusFPKPDL+W/GswxZwHzhz1eOwA1neAwTHmAz+vL",
+	"RRD4NGnCy8rMSiwC7joLnWCTEiZDDH6nSpmEGEycp9HSIwEbOFKtE26byjFNLj7+4efR55bvUKNSPd2h",
+	"bo6Kf9pYFexsYiVKM5kGIZEddgOobnkmKG02z3739aOC2Kx172JysHr9yLMLe8eN9n83YRmmFLWM5RkT",
+	"XIg9zoag+TFVg1DBGbq1/u7rogm1gHvo0Ae9SUte/jH26RN6/TBpLBg/B/PLGpxIPQwv8tfmBBoDJHje",
+	"KL9+/tTPwG//f2jB95jN8tEsSpH3MY5laNGf1FM1raApYPkEIxbz8MChtI6Ibpw1yqMWfMPfyKXc3M7N",
+	"Zs+bFpHG8kiakFchVsvxmTD3jcq6Wx4mrJEVDwFNb7i1eLQIif8qn3DjmGahwWCSld7JuMbEpPnJNOcp",
+	"erCk/NI9Q7hGBfkgaU09cC6nvMPG15DDAZbYcFkdDJYEDMUGptvEnL4kUWAh53FVwgZD3DptprEFNwEd",
+	"Odv8gLoDtUx82QtTUfaSieXuh+iyqUCAtxVDMhDjO9sH/01w4ZoKoS+X6l7aQVKDQ1xJ2CFOT9b0gXH+",
+	"8yhCrXUOIpIUR4g1TCEm1mYgAhrmey40AteyvLlp1Iq07bWXY0rnwe81F/o61lMCOuBWl8pCQX041OpU",
+	"FrRsjnSNxaUJtlpjiZht0Jr7qkrdwBsptNMyStViwdbzk+8xQj6Ye6/wdVGnH42GWYZPyESWXswX7qC2",
+	"gJszb4Sa8my21UWJf9zIOWLREmoB0QkhsyakOTXQwGrMNWTfnUJzHVOdR8zqAW8BA5+CoAg1fHFcxjAv",
+	"9QLxEuHNkqcNfTrFzCnLRCZXKDsId+4FVLI2YkpQM8pdnQlrLJEKBdtd6sJbEX6gQMkl0Xfbbwsdo+GA",
+	"cOJO3hrk8ZG6uA3ehM3W3c7E/M434V9RpNbkBsxFyu2tZCkFSCzUF7KnTK8guWmIf3UAbq9ZbtDLI4ts",
+	"7OTWjn7u4N+G7MJhR3bwdr8bpjrunTaYuEiFJX7+riMPKiafgJ8Ky4QP8iQ36qPGfEhw4JHIINbCNzyI",
+	"rZcuTVKVFyg4yGtaoHpwpXQIfj2SsWTqvbMwA/vSPkWYYsbnYVIUIH2ruJMJKZO4Th2/e4GHVJpDPukJ",
+	"YkF36AP0ozF+poZrdDRM/NMmRHyQKMwqIIR4WuaYz0872wZZYijnz+hI7UxqGAcvA2tZKMmmx020f1dm",
+	"I8sEDgTWUVOdy0qWmwiFkdd1ZJVE90JmNmR7JMRr6EqRTC0cx4Rcm5oEqJtMuOvTE09Ly4KZ379IZGZ1",
+	"d3BtDJuYIRInPLmw+xQfUfK+O4jXBvQWrHetEgsMkazFnUx6rIfsY0sgQJH7kAhdAPtyGsdh6hqSQEsJ",
+	"dVKVcKbKEZEVfEI0F+QWCpbaYQz2AF+AAkRFV8gFS1M4sGBDpQOTwNjQiRfx1pFLFFi3IDmjQSTKgDNO",
+	"wPQiNGAIeLRrlJoNGndL0F+pXJcAA7slVKbx5q/ZOm+ADOeLh8N9ToUhEDAG1XNN53+YQzDV56WwqOJF",
+	"tZRE6VfnX0VQn6kgZm3wiTaUWWMm2UaHWCaJgSaQTc4CvmcyaQjqK/i65kLeboSqxhScNKGzapStGlqr",
+	"0Vha5lOwSkNqfmqcuqUO+eLO4x1IY78er7Ns3gOXm9LwfNCAW11Nz+mRAYV6OF26qi3IkHDILGNl2PJA",
+	"REL4C/7KK+a0WZCxAwSRPQ2OQQAexZppMz8mYwnqHUuhoEv1Lb0Zz/jd14+Kg7Z3Z3Fi59MrEHnUTkTa",
+	"Z+90ZsMEfr55dCag5akMilPvI7FPcSD8NEaM7Y5eiPhvfTGo+b4RmEDQxU60mEMOEnw31At/VmGaEaUB",
+	"Pcaky6YJ2xji9DyanpLBVCS2o/4Rb66BUcY+WUmRosqdChlYczIM3ffPIpVQ47vdHAx8qKX+62aITxsm",
+	"Bo6nyP3euiwB4+27oTKyvtxFqHuSvIDpjonRdfpDAj6Rx++j+5Jy19kIIzVvmahTUItuYwZof2AWsoZn",
+	"EexqfLunwrXDAQh4kMEFHSSKQCRjxyOAWUBQQQHnlUoda+slU8riNqEPEuFIcOmNi9pFfoPUJ9LbFZ6k",
+	"+bkjQyFjdiNQ6rge/rRVOBrGObEyifvUfkQmzpaYViCciPcg/8Oh5UkUWqHLYOR44ryczrI4aR6b4dxh",
+	"o5DeS08YjXeIKPAV1fTWiawNReHb2BYK/3Un5YactNA+p+H4alVR3CubRAWDZ0PQAzNZYgbeOEt9W8pv",
+	"4RfMQjRqNpNZeE1OfxYhNAUnIt9HJtSug6PDZLKttM2MTmQXy/deSw2nCkI9r/Fnt29SZ2GKOUt5Jcvi",
+	"Njnym9ikfy8LUYZ+edq+W5g3gk52rdy0Gk2zbiujkWFo6UZkaK6EhYuHcjV5BQPMsRKb1o6wO+WgZruU",
+	"97L05z/efP1N2EA6yHxl1FymoDUqdztUKoxvpKfqQMalnbQxumAtdTa1cqvBYjhIEQDvD17WAFMm3JlE",
+	"k9iQauWODx2TpVCH+WO6HyxNHHgQsHpbt2ezO/tR2Vz11E6U76Bt6l04ANfhp+dmW6iQLZt0uV0SP39a",
+	"htHz9UbMXSrFKMAlMmxSTY/ehC/9SL9LhZ2TeKZNCP7T4fTTuc4TAUQHke0nJlY5tVy51EW0mR0L2h60",
+	"c32iT8m/vjQ+fgfegXPkNVBGGWD8Hfq4m97AEIsCkUxtvm+DZdDeeStKgu6LcaR2nUgsm7BeZTUikzxQ",
+	"qe4olh+mCXqZGtnI4pu10s2/fpmnMSoOHQ1vKH12lcwgb5geWLUrLGczNKc7nGpjP34KrVpshzFxcDcR",
+	"oaOdi1JCVYpEjBQ6yeGMs3IjKi/X/s46N+u1sEy+8IH87vqo7cnmOeBUemURnBS1oI77FEQm+H24E38H",
+	"CVFjTc0mj25AkuaVehdoms8p126ViaUZ+gBxUQ49b3wiCRw9JdewHlqrF3mYSn4NLO8smNtq0R/8nwx4",
+	"fJzJ/v8Pnrx+9d0DoBIDOnZKWIJ7BF1QyEMUQzJs2aVcm8SBfjxKcdplVx19mQzZQZwN/d+UR8Kw1Ki1",
+	"zP67wWfYwcYdVeJDwEywJHkXXRcmkF9aF3f4BA99+miKe/9AbQKrCxI9dEovn1Zq4aZCdS9c4phMUc+Y",
+	"bSIhIA0XOMr5gw2HHoXmBoZrD+DRsavSlfmhGvo+zCV9ePIPTzns/GhLlscMnK5ARWmzwkBQHKDNlM32",
+	"IRAdIWMVuSFsthOBXXbd4wMNxEIMe+OO0CKUpXRVWfhmiDG5U+UKqUx32uzs1ajaDnLF97NmQ1oU4QYU",
+	"xlSQdbepzL0sgPWciF8AsAUDeCHfE7n2KRdxPBITXH6n+T8A6u54vKka2Ru/TQ2ywr8Rc5kA70qEZLqd",
+	"GsNMkj40EEhvIP89pCysxL30awHYHiA6WA/GHOU7LatUaCFiRsBbTWiInCA4VIUh5GmpIDs92cvFOp/i",
+	"uKFW1A/TSseRzQ3A/VAeEPWpPSFhUAHbJixAUjh4j7gslBOzMgljX5ayiuBH6HbJkgXO58QCgwvG6Ib+",
+	"5N8OHOp9SK+tlbelmnfM7sNRyz5g56DDw8l1CnbtH0bpMM/9z/un9lakxNxrNngFWMC3lWUQSBuQR3WS",
+	"vavUbEsEPboNRj+idG0dMM/OgfaFZt552hrCJjvXN5IJWC90CYw/nUXocIlHpmTc/kCJNT34OQ5FzE5S",
+	"ImEhGjLZ3SK1blnXsHe4IRu+17jb81qLsNonAl1346W3ZsEbk0QYNpFbOJEz7s/MVMw0CRIwkGg6skgN",
+	"88mTaeQ4K0dBrMSJS+H7AQ6VNdNrrtmJb9F7HygP4U2g29mez1EI4O82dHkMm3hYs+Yd09XwHxbwdZDH",
+	"nw3IxJVtVz3LyGe2RoozVykg5xTOyfWGv5mm4AI01v8APUNEgKnB4SEZzhsHa1N5zQHV85l1qizruOOF",
+	"cqeGJLJybBmHcNLe7oRyaU5dchhBXUOjfgEM8YYLIFXH0CybrbkfUsU3/jxEkqbA0RQK4AJPbbYAV4l2",
+	"WLydrgSgSn2WNDUJqN6rjqFqf/rFmGT/IbT2teBkihgKQ5Kvn2PMIbNS8znE3UttR0Y5ACKC56ZM4L1k",
+	"Aw3NyAwTt4kobMyzGnqnb2zSw7bv0UJicvs2uahRN5jSrZFI9xEQOULeR3LeRlyiBvhvbAJaocQeSmeo",
+	"Bx+e3ZYO2Q9s/wLqhnN7GKc8lE4IW+sZZbNGXhpj1rmVScKj3ZbG3MniFjsy4eJ0mNmPtCyjLbGzhBri",
+	"RQExIejCnuODiBgaWQYFeUIDCkmApqxBG0IDRNbFkxWimIfTgG6jSGCI2uNdfiLmwmhSPshwapxHtFbd",
+	"lUmKXuCOTRXUdcVnu55tKqUdoZb+4ev/THCtDFJ+tE5jrc1WzxEBb1tVqJwq6WDw7/JxVhOl4Q04+7bL",
+	"ZZ0BOhpqqRQzWZ4j8oIN8T3bQO74n6DIdZpl1yxwOohQ0/W1T7r2dcG36tp8aHZoYN8rfTcZC3inSyNS",
+	"KcMOAbMOjngjrN2ZVOZxpZYrNzwhB+cBupIevDoGYsmNSYTHmv8REDhNMvdxxEEteeyWc48CTT/YpQNN",
+	"IikIB15JNSAzCYWv5JUF+24lbGSCTISW9d3YsYPIDoE6QeZ/pAoXdb8o0B1jbLVLGzmEqIT9MM5TX6LA",
+	"RX9j7xirlLPXnvtD/s7WhB4FlF03SrXYaYKU9WQVAhTfgAufnPNUtt7x3CsXCL6TzL7JDBv/4HYa60Xj",
+	"J/lVorgDp++4+zMLXsVfNmeVuBvyaqP1mDeLhLAUby32XnwQJ0BAcAWnUsN1zz8ETuVY4e2tNnsni8fZ",
+	"I7BwfesxkXct3qu112pfPoL/gwQE/MujPElYPeMsbXEnI8kVIFhrs4tpRnOhgff0cWCMAZPDG1qdevS5",
+	"qCqFfu0OsVwT2kItJQe09WJBGPqiqvZw7XCUjXEQLzu6eQ6u3FrprUsll61Nu1jYjxMAgapqDzeAJJgA",
+	"U2HFH1baH0flPrH3CA3WVQoxXLDuB/8T7wnwe3ZaIxZIYwBQnDSTe6OLAa8HV0+qNMJ/K30vtTMVsd9S",
+	"1SuUY0P/8swa0o2kPCA0my0QY7RVqNSanMkuI3Js9GhOB3NuOpokVR+AaiMgcjMLIyh2mt1JuYGJMVoC",
+	"ehZVANcTdZUPhNR5iSeMWLzBwoGSx+mMIB5M7YfQtzN523NK9iFpUummCK+TeBYSBPqPumF9JkZ4adQX",
+	"nk04hv9oteaiLLtOpTY9ZyIPKM0TRhklsPSoGrVxIBZXg25FFnw+7KN12EyRSAQ8toh64E+NQqbja+lM",
+	"8ODw5AQPwK3ylPx1vpa6sja55Rr52BFzrSWgeczaCP3Krxq2XC2qeayoQ/EMspjeuehvHM5mac/AX2u8",
+	"HMXus25uS99NDatiqlCt6duhVawprEkOnSxLtmgkwhGmU2cGyf5X7eOP1VwB5IPYEpTLZnveA0RX01Ff",
+	"1AK4RFnoeVWkOfMAgGMML0mWamFTgymf4pKohRClC+FsMGGOnKc2ZNO0pTOAkuVXC6GQdWK2v12JxCHr",
+	"tpXuWBVWgvcQM73hnzPjVhAYgp201fNSimqaYyS9PSgHqr8/Qrf5syMpm9yp0nzKF/sfTAxiMxXDKXSA",
+	"brhOaRtMO4Mnt6xODNpdQFKDC25FNGcKw0NTxj3DPxn9pYAFl5Fs1R7LpdSyEmUWA6yM/wNrdCZtlOMu",
+	"ZrQzRtdaPUe3M4zTLEKmCNxjMnSi502CpwCZlmJGbm/gS23XTvr+qJM27HGOr8Tf8pTLlkbahss6WsrO",
+	"xD8EOMCzaIqRAPsgPQ04TuauHVEKSSP3Z6+rcKYTGgryeHBp5wvTCJf6FxHcZrdSJdabIY3ZOL9X7V9h",
+	"whV0VTrIpYhgQp+OI6BvwULHioGeQagwBEDAqBV8vLBQouRxnpv3h04mJuW+1jWCKOsRPRVLBjrwl62P",
+	"Bh9B+kRgTFq5zgm1FfW3n9GoCtC4hj+RxeYSVm4Aykxfi1EcBTAvAuzRyuyA3URL6MF2uaIF3QV8JL6k",
+	"11VicPrQkAxekUwbSB0KsFNjpf6Z/06wAsZzT6ZyZ2KVIm/E1Xfkzr14wg4NPGy9hDGh91zmb0RTVi7E",
+	"8Czea9pCF6zMBigYOJahgI6uXyYrqcSzfwRc2H805C8a68Xtbz4TMl93Ys/jitWWAkvihehmfs5mEtlG",
+	"vUpG/p4AOkr2EjqrSsFXIzadVEzwVBSJBCYVYrwC2+57ojXk1iE/zLh6zjEZvNMyHdvWNtfiylRuwvGS",
+	"wFF/7f8cTekG4SD+xxSqckhoShjy/gmzzW/mCD3teI/lpHzGrQ6LPmqC/wqvD0zwVlvKJBk5w+BgPrSH",
+	"WI/0hIztcIQ2XCR13Wudzo+XOVAitaJpgTwHbRDWpiGj4TAhUypObV1Yi7ZKNA167pXodsE5iYdwNIuC",
+	"/MZp5gzAN7Ja27/Jyqaw9xIOmXbKGLCb4svCy/oCHHlQA+cVvFNr/tzGqAMP7A1mlNciiFfgDH0AHXBC",
+	"yx2fvs5WuQStNJNLofulLYTvHPPMmJzkhEPY/+oepy8ynF4DhOS9jAcbwUSqssTCiXosyh0Ej2E/iQii",
+	"2PCs8vaLgxrYxHhG4NU4tub2mTesqLlopyG+sXIrSvMxxXbOzppv83aTbLb2u700ldt641u2WFjFpoWs",
+	"2UNwPa4YjRBZQ+dq4PWGdxPWm90v/mB+GWsnx9+YZqKqZMJ1M71SJzJld3alaSF9DHL1p5PsGpd3VvhQ",
+	"rDtnegP2jk/qO4DaSI560CR+dJ3mjZaQTaChTLQ69LlkDRa5wAP1Nk1CcqVjPta0xV5IF1jR++Uo1m4H",
+	"lImWu1gcDAYaAEgOUACkssEiNLl/kVLsxD6zaqmvs43SWhZURhiSvZDpMkQz/ItTIXiBOyOBO3AnSV9h",
+	"wwF5hva7q7bW8amOg2DUQ5ZwlCcvMztBH0rN5wB01chigZokA9aGFyo1xGZ3kGQZctKJo7SO9QpbRzz9",
+	"GvsbXaYc1ND5S93On0Ic2fIbg8QVnermSi5OAE8n/QqtsHNgCBJ1PM6vfL9RVNEQj7JCOPmgbVkcpBQO",
+	"AJbjGklq3zSm5YBVWYP41gCGBFgYhsfOFhQwTCEwGvbbMRcEsOLWGB6FrkbMLAcUPlUj/rsyJUZ7wZ/x",
+	"Lh8PkrhPxSZcJQo15/Pbn3trI7xhm9nDohggaY0RhR5lAWMMN9Q2azv208oExXi9XcSDvyXl7y5Z7U3y",
+	"EaBDgWMLP0Aj7rByN70cIawxiqFhrcpSWTk35BUaYRyarfNGX69gx3VAU60qqY7BmFspKrj7aONu8dbK",
+	"p2CLYpDFzwSjA113E7CUBpkGptLtsSkGz8FTg/o1dBT1MOSx71b7VrI6zsIwT2X/GbTH62OkRWBTMmuR",
+	"CfX14FhDBpoZHo5QMFinjZk1hTwYIWNhyV2AZm0kvw/RX9axiSBQSY1nWdqwWlWkDVdd3C442p/oSk9z",
+	"JXR90UHGM6h5wslEJyVyEDG3qNj3UQ4SVO6HEASo0ebo8u5ssBO5My9jHU97LncrzhUJTrnHPZIASjGV",
+	"xWOI+pU7dFrFrDWJTFcY/sKAHr307nCGl+QzQ9uuo17/k0HUZKB01NWQomsUVUuln0G97lFJqzwq15/G",
+	"wXCNQlI+EoZrHBYNDPwVh9WG2JnjBf8JYm1ydf7sFD2vFX4apiygwjFM6v4RbmxMuC4S5/ZxdOqTQU1D",
+	"5raVDvJmehgrYeOxh0WANj2G1n0QohBTQRKZPMNM7zXCVgveM0BydtjfSVqSMva2psHqJ3LVJDMxAIR/",
+	"Kr32nu0zgWN6jD4qIizMRImegk5KDRQt8MZyA/pzSJZ/MPfStjA8Odp2Yh+uSSphAKaCXk+6ZYc0A/ZD",
+	"Wu5oRTt4b7u4wAkjchLbz661DpO63yEBmvTDFWs9/0jbJWCpUbx9Zoo9n3pdo0KMWlc+MaNG5BzRSBez",
+	"zASstzpnJEWc00HUbE5fcv8w1lMS7/oIME2Awxit6+OpwQEWH8N3NxqzM2B1BhWE/R6AAn4r9oN481MY",
+	"gWwCAXvRhsZu3VqraR9BCmbWyahv29mADGZgzPkOtdMLWcgq1LMSwshKbeBJKhAuZWEnnkWw5qlD0W6k",
+	"uLPh4lv6O/eu8XdaCz5uwgMDhhOKPksLEKcIp72Jsh+IrXEJwxhZcVnteS1MjDMu5Lf/w2wrLUpMteiR",
+	"iHLFFW9X+xcaEwkm2JenYNE1IIOneJvm0Q6O8iQUOo6BoD+/qjmYh4CL+pk7/rhsXB0Zv7CqBmCnk5jU",
+	"oc3UFXJuNnzsozTm7sF2c421Pf54ybMYGTOLzK5E5W+IEFPIPsP//HwaGXuKf7u2ryiCUR8X9XjCnLCy",
+	"quxqYo5fJFgaTwQUA0en8zQmQzgtlpfUUG9i5ydsn2XVTg9u5pJS9w/v3JG0WZ3h4afZ0QATYH/lXDLX",
+	"iz/mJwHMw0dT+PJTXWdJ51YX1Ca6jkjGhWtAiMevJicJ+nua7kI/R0tpxTwL4t/ilNhJvIEJ0p6k8TXI",
+	"nzpwE+Uj/P48GElI9cbEQEGdOobwNRthLVCKHrw31oqM8w+2eQ7bNIc0gv7yw7jn20q5/WsvvwGiO6I2",
+	"K9/7uTF3SoZ4zPXVTr5XZbld34YX6+XZqL9IIsWiUBXsC1AJUlTNHN6Vc5urX34Bk2vBzNmfvHGVZ7Vp",
+	"RRSEToJB4M8If3VBgDmqU5ybshQzQ+/brXLyOhP2Dm5da7HPCsxBzzMrJRWaLoWTkY5UF5bgMyGbnW7J",
+	"WHCuLEZ9CTo25LKbbWW/yJ5VlSEYToqsZojDYRFb5I/f/P4/Pv/i/+hoVl1fvaVp9Df+kEZ09WVIdxQb",
+	"dXV99fUXX37x6ApLH2BtHn6xk2X5ACp6HoqtW/231A8g83e5rQL6zC95+72wYA9C5HuJrhW/2eE3z4ur",
+	"66uX21mp7EoWf0He/0oCETzKxFePHgVPMsX0xWZTqjn8/OE/dncPrHS/+wfFgVEZsjAs7X0+CS940NWb",
+	"CBz/0g8EZ//19i+vO2RInEaP43/4kmLlsF+267Wo9nVo3taxeQgZRww12HdiaSNVBGRDvMuv3j+gJJS/",
+	"X4XL9rtfkmtmm4kUwwv3ugHfthGVWEsHXom/s8BJUJZCKS+YSQe7/aethCRe2uxo49czjWtTL3C3EH24",
+	"SvndNLGiUHH9tW577Oq+9lvYL6SYQ0LX+gyLjaVMfnlVQeENzKIOwBAUw6rZkuvCH0rb+Kwwc/uwFo8v",
+	"1mjiThIRMZ9Lax/ef/lQ3oty29zx3CPbe2alqOarh/FsZ582Tkr2eW2YwOON8s8oDPuwCVOz2TLy+lq6",
+	"Fzv9MryG0iWt+9YPc0AaesplCjMs1ukM8Vh8xWUvprhAwiBb7t8eyuQI/HoDZNW+e7zyau+8X3r755tE",
+	"6B86RBTmuwwZQE/cAxi48Qftb2yGNNw4CY/pKMU4KVkFeFzD312gcah/KjFVNwi/P+1A7AnpLYbGmhth",
+	"PDPfL32xTJ973yvrbuYRd3KKfjpw3DU/PeryQN04jIweGh514IWXT5eA0FQ7KQ7RL3pLeXDh3hEkYn9J",
+	"fhB38iZm/RyrHgaxj+UuTvaYbfbl2b7c+mwymeUMi+UnERBI40Qev9vYHfXwZ28j/IJR5Za1AYYEhYTJ",
+	"jghkI2MMCUDR2gjnTf2r66v/+3fx4L8fPfjjO/rfL24fvPvt/7xirYtNYL9oCxSqrqkitZbVUj6AJn93",
+	"1CIHvvwxEvbo1ydhdCDUMvY4WyhZFo1Eam0cwDFA+seeGKj2/tHF5PGh10kPiCHp0xFMVtE90wVxJNkP",
+	"Ywcd7+c+0hh5pguMPJ0oa8+iNTFgX9SSCHGQpQHw0LOJWfRTDdgRLq7lGc2IvoNseP8HyvcDRkQqAYqz",
+	"IfDd89ya58KJ0iy3eE+KUzbdguB4tCjdsbN2Fiox+U14Y+8uZGXU9Psf+ARAH37qAKCnp5uD4FmTaPWH",
+	"+n1ys8UkuByTSWpn29COFLAUR658wP+xSSlocNWyWziS2R7wn9wpXVxDJifnMmmiyY45VfhbIhNGCwgi",
+	"orQGJ5SynYhJm+uMKMurvO9BaaSnJhg+lI15ns1QncjID+3P8vlKuC9+m/pyjMBxg/7DqDH7rgTmJHTE",
+	"UjQrB6vC94xqRwC30UK/E/356Wri/HONUHylbqeVC4BJUhhtgWAIea/h3wj5ApwK5At/N/qzEM+ZMo/c",
+	"dq5F+uGTbWWNVwEH3/weKEynOu6maauw61L6Kj4/3YqI9bGBPGi3MlDb3VRZAd02bGRSYWE7uBXUjYZI",
+	"AtSoe2NkG6HWLnuYzUQ1bIV8K6ozmyDhk6Psj2/FYe5kaHCM5QFjOX3hnyKTAZbtoQoJ9Z4IqLCU7lg/",
+	"RmPh6vVKWfw3ReHnp3fAHNiGzwu53hgn9XwPEbZ3lzFYYOk+rD8kfrK/8WfiHFbKt6JG4YI0/MiOOGSJ",
+	"YJ34sDFCy97bnA9/vpP7X/AuVEpM6+ju0oU7RgzervYv/X9xCpm5fPnPnOX25RvKBCzIueYsH3E3R6CI",
+	"UUYUizv+rrkwcomICaza/FYut/rMOhOaZE2utiqE98bowrdoa58lnIVWu1vJTGnrRFlizHwlLABPYNp1",
+	"d/EGdGOMUqUU37cw/5dRW9/53t60Onusv+IHUchzOV9rIpbWROYE9IYsecFubdR5h9hvZp2oXAZF6XKy",
+	"J6MdN6RNYAQG5vhNAE8P3H1iCl/2GZZefJ4HG/z6+dM8AyBk+Bfckv7y/MeneZOR1lRQoXn9/GnCTt+t",
+	"zNWUTf4ruDX8U5vvKDWpIxwfnryfXtJyhjTmgCsElfoID2izzyj/H/N2vHV/JzcOwVA+P820a+0iKpdI",
+	"7qMn9PzgpDv53j2U91K7B9ZVUqwnZjs88z+15GCnzK8zuHUy7Axk5srqXlYPoMQKOmpzyLTyGgxdOjHh",
+	"7II3nvlKzlsOPKZQTVlIx9qUkNUi3zvsaEPtWN9hUWZGI3OJxFJjvOvNTblda5rKJ6//hmlb33z5n48+",
+	"/yKrvWZU6+t/nc32+L9wZEac02v47H+9fvFjhic5zpWYr2JfPnvix/O90vLzvI21ofAkoLWgF1/jf1H6",
+	"WFfUoCV7MOUHPEfXz582WTGBO1xVch5gCxnVpbQzVyc5rp5r6wBJbwG4Vrm3I4HuJ2b5QzyIcIGd8Vex",
+	"RGeIJmgoOnOwO5C9Aa6YAC7ZqMlCqp7mHAmNFNuxSD1i+OqeecSqfnt6d4Nse7H0qg2ccySwtfkQr7WJ",
+	"nuAPpvbm9ONs8KoKGnBu7w8qvlOc5+8f6GLamQbb6jvAwmDU7gstw95GRXIWpQurbBZd90R0rCONvzMk",
+	"pDnqlIZzHSFu+VRWTj+DeXh9VaL2OJMTPqG/Y5Fz4sA0KpJP9u6EXfc6ITePuRWO8jI3rdegJvOMSDmu",
+	"nz+l3a6cXHe1Z4fKkDdnsZTuBA36OohAQ2GtfZfk+7mEl2rCrkVSE9XMJCdoI7MTBF64Tn1GVG4/1YA/",
+	"k5a5kIUbxDNh4wbpPpN7mqqQIdYCGMgII78pxVzmmbgXqhSzEs4gbVzeSFKHhETa+u16vzOYZu0Nbdab",
+	"4Nnid3R4YdSWDthyyS0dofDhbsjVP9QQYlHOSVFEfuLa6xftiMDaE8h6AhMPsTI29FoQa2ztFpTm+PjN",
+	"T6cpALjRxmq1ZnCujUubVEJHxeK4hkqFTP6tdiI3W4OX7UumyvTdWf1rMRYxkgcyMqYeik1ge2MccnWj",
+	"59j9zwuMTyB9DaZQwU0GYurePL7EVgZm5+Q+fhpomofuFjc2Uws05APUONF6KBvBqCpA+ze6T8vPlh0g",
+	"mNInof5xDpjlf2rOYvohe0ZNHp83sCTxXLfSZUsDof72PDeItAjl5YxuDujRw5JYCHivLgQyCG/500pf",
+	"O0yH92FzckCK/uxXiPXsEzoeLOEZ4jUgMC3BiBwY6KtYmyqQU4h9thKbjdSRlON8SXMoQ5UspcBaHl6M",
+	"XuELo7TNa0Fgqy3yXKTsF0BhlNUoIayFirg2w2kxFwqwwghptB9FAunbxQX1mRc+1GaYiknQj16xgSlb",
+	"lkBVj1Yt4VSfSdoQf37gOAsvnNUSaX52lDFC3ThoicSGxxgjcWxnKm0MFDCB2o/OpEqCt25utAbHIUCO",
+	"4Dm0MrtsJ8sSPROBTBfK5gKAzNnOJrVYDKzyYjHu4oH3ieMDzKy7Dsug4MLQ9RcQmRVrouvi9uTQ180I",
+	"02pyMCo1QrTsJg7xDF8HpnssxFQ22kokpxZkLsecSALysi6AoCY6hhx2gbXz0KlwKfXspTbhYkAGC6nP",
+	"42bAYlYtUUZDxi79jex1uIgY5/8qNKw3REvqX8UXwlPY9PI9BGBkcdmAEN7Ch7PgKOVrnCIgJ+hhD0Tt",
+	"ZyBegkZi57uxV/mYTQs3pLrJlD8Nn57st4daaG5Qc3vfB4mYcLcCLz4s/MQAZohunOnMIrHwM0vTZjHA",
+	"hmvlpdeix5z+EH3teUCPDosJ7+ZUsJSp9cZUCIFf0yyfJ1GwL9UP8WvpeOeT139rUIBghglEItFzgIEe",
+	"m33m/zPP7HZGDecAxHQrSnUnY9JGTphbn+eZLC1UcxFQvsYtDZHS/6Nh2n77ReDrUwFyM9wxZrI0u5rf",
+	"0xmDyZYB0msmV0oX2f/4InsbsmsRFxh7HoE7A91W/n/0VgOMmdHl/nZpDFAeWKEKLhD6HObs09zzb2G7",
+	"B+EkjHKJaCGYgirWfgouowm69ENrc1+vGiZI6KIRMdIGY1qp4gZwRE+sKXgT0qFw4C1GLXEn9WOSPbwa",
+	"EDMJ9/koCwc7cCAx5iVdAke82km6/KihzIkmBYoc7g2Z9jzM5FzgHRojiWeKaeJ3IUaKoc2oh+oE+23p",
+	"GskkJHijQ5XHZukGTeuIfJM1It7IYESM0yd1fOGEjNWLS4MfVeooXkP19Lk8mniMIGx0wJatM/HQcbm/",
+	"0EGKgKD87dAQpM3Z7v+l0MutWE6lXWwFjw9ivHVCzfU3R/kGzuWpxoMMMUYDIJbSRBMb+wQEjYA7OjJp",
+	"uLN2DwN1ZnIBv0Us8xG7co40g6ktON56RtjEMwS2ZVWZ6uoUrfD1o69YkDngUffHUwRogcy8lRQFwVN/",
+	"b+ZR3gYOqbNkmFeSHHxaVtQhKM1XOiulKCwA0meQXnaMjMyJhJb3KHsheYJLfxE/rjHVjb0bd6Azi/V8",
+	"0czZAktM+wkSmR8W4MqhA2OHuuLkdHRVZsLfaYCzCT7yGHuAaY0N5w1q6k6NlIH8E99He448dFjAwOqb",
+	"XsAXiB95qQWESqoPbZGZ6rm+V07UdeEXUtXkFgM6JMRGUPHDkNk4M1v3uEETbTdyOkxMcnUb5HPpBX4Z",
+	"rzQffZOeYgAszRQY+C6ArQlHwwc8yV8jblODjJTV05/5Hfj8afYEvf2fn086KnN/QHu/hFcuJxkvK2MW",
+	"H3r/E9rL0MrSeXG2cb52cpMsra7PH1gRSiioK6Ex3Z18PignS8pNw4r3M4ti54w6m7yBQG83wxLne/LX",
+	"zSWVERy29hMSujch+17pDyl7bwMbMlUaniOBGg2ZXQBj9dK73QC0aazzMFtHBo8F15Mpi0gojy+iEOo2",
+	"bSF46WeV2VlZ0T4JqdVQubES5SJbmW11FnH17w9EsPHxgRyJCAmLGRGV2WyC+9sZk/Kt3Xeci2cPf3XC",
+	"5nGk44Lm/vVvKyUXh+Pm2PKo8xRfPQPCADQEoQdwSuVNUuJIj35K+HsILRG+/jFRBaZgsZJZ1PRdf3UI",
+	"Oji/+mmr0CnQRfy1Si9LSYVoOZVwiYUL2kC5QHDE0zMekRZ2PvgDXLhU2JdWtXGBf/YG2YguenlH6Ej8",
+	"fGZ0kzg/MKN/kVGVYy3xNeofMrIF0xJ7nwW88wcw5JC3JQuFu0ZRKvtPhJmF4RHU1n49wamEKV9riias",
+	"T4KSYv3CsIkf/qyKX4Y18NUl74ifokjc4JdzcErAotU5P8p1qw4YgTmD9hs68Z4D16imMIZrzBSDK6GK",
+	"0YiPXx+AlWhIzEPA4a/WDO7kR+xr6tR4gp2tpfnier9QSwq3NLN+vjmEkE0/++j5u5/irqRFJKs3lIlh",
+	"LNXeIcnIBm3BE3RlSkU+9Iblr0Pan1Zmc6qoH8g6B9axEzDblc2WwGe73ZzBHP2Tuq+PcKhxuthJ+VAB",
+	"1ULywHyOj8fFUE9LD3wt9nAiLUSMUJluse7jxsUtFk+r0Ec+YdwsKbL7kXIDaQr9AhwubB6VdUUDPktM",
+	"8ACxrFdOkVIWZ9Kbc72F+RewEHDWH0ZKsYH98j2xd51904xM5xuTycIl8+kzVsJCahjFLpDORQAKwr+A",
+	"pPi+/jqO1r9I+ekcrR/U3jv3RXuRicAu5gK7mC73kLXpr8Duoqd4sBN/FUJHDs4PeHsRjvM9UbY8LFcJ",
+	"AFX+CtBmAfoDR3ZZX4a60iVcmNdolAzfl/JTyiLzf9+vhmDHUMziFpXvxdyV++CNEjYjHu4cyycIGshb",
+	"NKE6BrOk23ez9da6jLwFObYEoIuYg76+xFWtktYZpP7+9Hf3K+zsv0+V46T2xUbqKLLgkgs1mI0r5iWP",
+	"EisdcZh/+rL2Gvr6rFAf6BxRRRcChD0fgv0XahDCzJTqfpgOvNnyGc8KgmiBVYC+/fu84IKAkOyMqVVQ",
+	"SVMoOM3rhIq4EdHQK7LIlwyFM7uVKuVF9+ZWF+bXsTP/qgtD+3JiWHPxAyayv/ukdvT5N+i/N2CvCpBI",
+	"73DjbelSRaGrAD6wuHjw8OFOuVVRid2vY6e9pd7+axpcH15K0wYaBMMhHdtKd57oTUJYt2nwtqfbgwxI",
+	"LaCBx4Aa42r4WoAtB3EWjvBkzgHyNAB38LuvHxXdbkhdjOgEsLacARntLNWZzZzMRpLlZKD0r37/zbRa",
+	"dBEwcUN63MJUj30XsA7fZqLcCeA6l6rKzC4FNAdybybPwqeGd95lcljR2d2NNqki3O+d3NiA3l/JrNjK",
+	"yH85FxWi821dtpfuGiJUa6H3mEGx3fh9vlt5lVCW/lcRUmNhqrAAVwmLYoBG/+ceAh9Dqq/le8cmr8OI",
+	"xifnbSXmevbL3JxxouR607lh4AfD+2F01MNxzP4hOTlUN3sld6ZSCqkLm8Mq+f+/bwCvLUxZmh2RbSsH",
+	"0COmKmR1YQiMrXxYiL0d0uJP/fNRIaQhVfzlROiZ3/3xUXGMsp0CZXFGVIxjVNZFy3Rp3S5cG4TbI4+I",
+	"jbN9CvntvDJrt5uNsf5ROhd/K1/Hty6Ujd/8xIc2ScO3L4rC9mezw+sEILHVxkQG+A+q6ZPAE8voS1Fz",
+	"tmQgYlYPo/c8q18bpcD61bnBcxYiMkrfhkREyHR/N8oeMwFSHbJRwa+DoD0tCoHzQW6f13JpT/aokzxO",
+	"/MEs+0bjY47nxoqeIT8gNgZG0kaaTYksjADpbD8IkV89VZ8onV/s4BQi+i/P//nU/Vs2JvDj5LjrVh9O",
+	"YLZL6DgGy4nDLRrSdhOAbD510J1fL5LOx4LQASk1VUgL8bfGWmLpzoH4Oh8SVCcl7IN1E3+SrqkwL7ZU",
+	"n7TWuTmgcI4+ow5yaU7wHSfskg0EVbgA6gkH4eRQzVpWS/kA+vK7IwXjJX7yw2qQT1os0T5oHYePs4WS",
+	"mB5N1q82jorrrBN7gkaE6uHLHJ0QSJHoePsg8s0e0M908SHF+8OWHTzTxVn4gZ/pos1HBFEBo+nutBKI",
+	"MAJUt+Ce9/ZHJnbDUPMnis6mMqUhP8NHE5+X2IlPV4Sog/9Wh02ry9zLZgipJdqLbQXw12eW3gWFGFjb",
+	"6TvMvhnhB/lprBh/9ehQyfWZfREIrz3WDQHke29WLHRexw+BDY8j0KbkG/zJ6YLyaltKm6NjzeYN0GF0",
+	"SBCfHNL6ELcUHahgmhdiD6RdNjL8EFyxRLxMwN89A3YA74nzEuc7NOiH+y68NFVvTY7Z5YPcYKdAxkOA",
+	"M7ruANQ58PxlLVTKFG69/+05kP/STkqDSGdi7rUMIAyLchy48E1pa6KXtaxkCTLlVoDWlsa8XyntPmJF",
+	"W5SrwUBeFNEzBT12aIioOSGjxLRsu4J6taKRv3cRZNIwoIe40kLPJVplgU2vmwjtBYPmatwBMN6Q+eNx",
+	"wfiOE+eQiYm5LkuBAENnSu+qZw9AJE9ikBmBsHIDn6uX4RJ22E0tEMda8zdBe5yHw0eE7ZfNZMO7JDBN",
+	"BA1+XZxr7pubxFQ7UQWLL3001a+N2hkfPRrTHtdIM4h+MsIKio2PMYUak3cmeNFQshY6UmRi68xaODUX",
+	"ZRkzJiQYzwpJDWfyMlo2Du7hz7jqvzz8mc74X4b17drcy3rSpxo9E3Ujfu4shijC+os4+9V59mXDchzj",
+	"ZKy5V4++Sedsw2fBVm9ICFrsaV81Pj6EskZpjg28OCA102kKpJ/+CZJfjsHHntKQqdRSnUhUDagEsdyp",
+	"TnUAhsPA9stPSJfdYvK3X2/tRmqvAE2VVbjFKcuvlZaq7EBaqgy2xvEXH1rb7DNCbw7s4Y0Uz0y5z/Ns",
+	"WQntss9UAMTQRsvP88xKqf2PHRUmqspBjpD9PM+crNY2+8w6VZZ+YDOZhbuLf6rWEtoT9g6/szaVb3Lt",
+	"Dwr/oDASXYKiqtS9/DwxC1rKwp62GpFwwFRkrrDLbir3z5W0Wmu4UYYGaLzXKz8NTA5nMkt0bHLnMijU",
+	"kN05OqvzTOlQr+QcHC1mEb01BOEJuZpUfKEayOet9GdHiUByHxDTkWj/gsly2M2HAbowmUGAsZtxJ9aH",
+	"4U7NP5X8F5iUKbkvH3rDYd+Kg8Y9tf0B9wtFBKv+tgHcngpSER7HfYGpJRjjiaWNwG8FGLsBChJvj4Ne",
+	"8yhgk4zT/r6BOHF61/zgH/9706QEE6bnQ8eE6i9fMjEWU2p0kG3Q/DvTYLzwdpIOTIAXcG+QgLYupOlb",
+	"yNWlJ/yCU30T5hgUgHIWTU1bF0/gZiIA2Aucp2MurRPvlmxtVfNuuRLl/QC815/x8bis5pXZ8UnNpTei",
+	"wGK5ddsK+BC38Z9bTeAiEElYK4vEXu8uesM8r/laT+Ko0/Rb41Y0sYfOUmp5zFn6ZiWzVWz1xM3gu0it",
+	"1WmCkYTTyupezTGFuVCVnEOsGUOFClxmQHhsxd42rrOXC1TUXDEDpicw2ch/n5/tVNEOvc8HTFKF5bjk",
+	"2YlfaDA6Nm5LEKxeStDumdm6epUtFYxe0Oj7h9lWGm+irNL9L3r+KUaxv/pmtF5WA6HwUUV60VN5DeuC",
+	"x3MecfKjy4z+BEAljfJVCPsAsDBefydHy1OFyRPrm7/84+VLZ7Sr1IQTiCTsmXbVfoILpVtTQ1+d4CB5",
+	"Rj85D5RruLv55T83hUXiqKG9+/BeVmqhan5CdiP/zb+0r7fzOcu8K3Mn9S0C/S1Mtfb/ulLa/eGbuvq6",
+	"UUvdkJARb9PVl3Oi7VamlPyh1sHrMwAOFD481oQhZXwWCcHwnZcLWjbQEaJ0sjqa9H9QKn628qckahFj",
+	"zVs5nALXWyrfq7W3qr/sL9swOBF5lj4J8+fdPxVqy8tSzKWN3rHDNTfiLLzFmF4Sim3MIqbxYVFhSOfL",
+	"MzgR8pjSl2cg5TmQLdq8DsLiTddPiZg7JDzNCTEiMN5DDRbRZwDn52UNpVI6dyix4nt6Z1xWxRmDkYfS",
+	"4+YlFE0nk+POawE0pmqUBYDTdvD+GZodo73DSpwlocdBIMPELNXfZC3JsXjc+6lGpjA48fPovFVVhnTC",
+	"FyGxei11QRN4ajHtBPL/C2nNH+UuCMOHrbhtfpUBZ4entTPOeRPzdNH6i5QbfyXE1p1psT63RAIyb6V2",
+	"OaXj3sm9Df8WZdkEwQpYuIjahm9klVxsraw5oi7gnKXdebCUMSWrLLiKqdasWluL6q7Au/HKrcGj17b6",
+	"PwjgyBihOYszmJW/c0P5n1bb89WBvKGmeDyE4+js5UVfTWJx8l2IsvghYNAh+t1yRRdr5TBnnfbnVX4V",
+	"8A81i1VrhWLgtAJl9T6D53mnWuXR+cBsaRAfG8L2A208kJFaQc/22UpoQMuzmEKNFZ6UFaRcBnIN/5rt",
+	"/UaV5eISmtbbysN2KLxxIvzLzlTQSCFFMaqg4jtTZbuV8YOifCjl/CGEJ5KfSoV1sHYkLl/oyUyKCiYK",
+	"imgnRGO89Xk1VMZ1cEyNTEUFHM9wg0EyP/+RvJPDuINxAnU80ChNzWb86leZMhUlcpy5r/Td8Y6+kmR7",
+	"tJsPN8MZLgK+nVYuNqhcv00uE39NctbCBP47dtSVqRt796EPoh9EgauRZnW6QxLt1d6LSyUR+fV8+RgC",
+	"lQ1cHhaqRBqNbGHKQlbgTxmpkh9Hv4qy2VoUMnpbIAV2DlK0hR9c2M/it9mnA2HA77WPfE3+SM7Fv4ly",
+	"K98ibwvrW0SmOhh7zpHZIVP+peEUcEdoSAA5byVHS0yHyiC8EfYXgmE96zk7JVEydOKwY0194BzJtys1",
+	"X0Eo3JJWxIxHgLfIiAzRbNs+tLkpt2ttLxJJg648/NnL6LDzAiGfRrouOvSCwZyd23v4u1qf7rDwrfwu",
+	"yWQZFzI/jZrQnsPb9SdKg8VMtujyp0L/BhYhMBVmn7367kn2zZf/+ehzOEAx988/FNnrJ89/wESK8E18",
+	"+z/+8M032f/7/3z9xTdffPX5hwWJAu02dAaFxY/5/DgNQEyDBi1OhJcumIeEbKRY3RKi+ZGMwq5/wm93",
+	"3L+BrAFsFWWzHTyjChtAGFgLVf6vUHyyW5n/5b/92GuFn7bGSUuGCVaLkVUjsrlZr0VDaBIDWIvNQMDl",
+	"0YQUi/20do7A7YsB15nSAj5+cLs+ef039Ptye8TvHVZ1fFDXjbLujbiTOhmcVC4LpRtnCkxC7Zqfi8cR",
+	"72FXGTR1Ic0e6FJnCPiH5bYNYxghl5SeggR4pGdHbxGyPnUC/bgNkPYfgdz2hKgOdTtxvoRRnwtw/l5W",
+	"e6zb2zrI/ZwLnRUG6pboW9lnoH4JzGLnX7qTG5eJjajc5xcxMejLByiMcaouRmHM5rVBxiyoDcql/eK3",
+	"qQy1OQWPTuX86GX1tY7HK/Cd3yurjAan+EIWfpLg31hdAClM5Bcc45t8jnBUIb72GO7g13QHNotMx+hu",
+	"6uQ7Z+nwEZWyn5oD8PB+RyEeRKk5F+m11yJxQ88R4RW5R7yZAL3B8itQ9CgFe9j6lbRmi9jm59/yZrEY",
+	"0uYv8PFZb4j1J0ddEaELB++H1OgHvCDiXaFG0IQeyMJfESPy0G6F90WbmfuzcYYw64e+qDp89/HcUTfQ",
+	"B1yzyziWoG38zId2LpEoXkykwBL0kgLXD7pOYmQH1hkOwELOU6DP53IcmY3UYqO+2It1eXX9c/PJ1s3M",
+	"+7S6wMejrIJKztVG+TU5iedqJ5RTeplD7gn4jYUqZRIKYBDH4qvR5+NMLkzVbiide/qIyT39SFGwtbRW",
+	"LCdkvuOK/oA/O6iFY/MfUA//IFR57mT29m6AKSAVC1hn59CwZ0pVfi11cQOdGoNJdC49Ve0zkdFiE8ch",
+	"UaRfIJfAK0Tw6CS1Tnjhkqo/fCOVhh+fn+eGiP6nyjo0RO3K7Ow5ZXqXrsJ4sbsohL9v/pJVyXBs/gbK",
+	"0mDuBmcN73LdqSEAx3Rt5IudRjy+S9k4sf1j4QLPNZ3QC5DGumgUbiX+TwAUNHHHJ2a8FHq5FUOgDi92",
+	"+vvw0sVmPX7hI887xDSoLwBVI1QJ076B4/U8Uy7F/YH5hjc+4LAJ6Q5S1XeaKhjPM9q1t9eGBvsDGnQX",
+	"Eixo/QNfV94qu7qkqrV3yAhMUGQBCgwQwk5ftFDJMBjAfhleGo2f/k+U0haS0TrxFehUiGH5d0BpPM7k",
+	"euP2GdkWBO7azbltTvqo+wEtwCA3bLt/fyaC3EZU3SA7btRtw3Bjm3rNJwOORXk5Xfwbond5NrqX0bX7",
+	"ay+foZFMoOn58tzfTtnwtf/8gzNHFUXt+D+Nd4K398OeOVj6Ugva5eo/P9VVeKHl0Br8Oum7jtYcgZrm",
+	"EirjeJ6v6erjX0BwCc9vFxwHqCUQT6gdUvxQtF8jtNBDUdwrZEhgldFNca+svKQiusEOJJZzJ/a2wdiC",
+	"XsVz5RXuxD5zJpsbreXctYoqKcVsoZytcwuzhVpuKxlDhupTq607hMndXvrCrIUi8KmPF6oqiqfQj4+S",
+	"Oz2hLA9nqzPWr9maudKYu1tRqjvZN7yfu8w/tpl/nAltoEAEGwffAnDMCB3KdWVmEeu8mz3nxXnWWML+",
+	"8yNL92igH7t07xM3E2nFmrXYl1fWtNwPf8Z/jCBaOHJv1SwLUw2PfzVpIEATEgdiCz63QHyAY4InhSiC",
+	"+Ixq+Otp5w+V3yY9Sx+2/j//OZFjqiyiI9SsZvYLpR9nYgbBbv+YB1ZIRL/vZDsjOHp4WjPJHCtr8f45",
+	"vvvlN70Q8OHNB7nDm5IOsamp/WfHKBhCsYAMTOgqkffB7C4g+Xyf2S1CYv56La8aOfuj2V3/ZZRO+20/",
+	"5rX0JCtNaWdGzMvRxhG0/7FNo1fS7/pB4K4AMmgqKuGYE0b/+cC9SaQJ3fsxoc9HwO+VrNmJ/bXWZnOz",
+	"1aQeY+r1uY5I/9JOquXKPiA4BVyF5Bak2pnU4fMSHr9YJB03HQo+Xe4pRxgL+xuV/o3qE7f6Vyn0T9KZ",
+	"1PM+KrLxZiVV9RJx4g/lPVHTUwIR+ItzRIph0ds+BLLWIf90JYA7LKDBCoCzwwIcwq77dTk7k/vKbkrl",
+	"Pu7R9tp34ZP0uJ7BAWH7LoU3NUMIFepRHl4ti4+z334BegjzoENx00yWZpcJYCfPE4boAUv0EZFch//u",
+	"RyARiOjggYxC0f/4IIH2iU4OUMZFkMh/H+uiKTX+FLdemoIegxxo8FflGXi3vJUOJzmUwOWZNSiFCAXx",
+	"G5tVgFgeivQ+1lGPGEz24c93cj/oMvmrLsxrJIg9Jy3lv4oXZCbmdzWoOR51sshKYd1juvXRTS4gYCGB",
+	"kan5i8/HMvxx/CV4tx/pLOGPtC2bX+yOlMtLJxJgty5HAPar3A2viJJn1TEIzU4jx8j/x971NbeNI/mv",
+	"gvLLviinyUwuD/ZTdpO7nbqdSS7OTapuKzUFi7CEMgVoAdCMxpXvfoXuBkhJ/CcLpOzMPSWyKJAEGo3+",
+	"+/sBoJ9F8srbwh5dS3h85Bjgj/0LntcyQzluplp/toZZfW4jZOPCSajatIGqFFDls0ZUukdbMfHOzyNZ",
+	"g4nUmCAnEPCFVgthwBabeqMSj2y1SWfsxkA3v8PTDBlN+6CskuR2oClqTSvRGJMAX/g6Xjbicu7dqRWA",
+	"wbI7pUuVqt0ijLdTLvEXy2ztnZ980LdN9/2HcIvVd7p68G7NS8aULvfRNAieOKJqAII/Ogk1WJnRD0R8",
+	"wLm32aY6FZuMO+zu+K9oOY58WtHr7lcleMu8WN9sjFSOKpCAqreOLR4p71AhjhVj90947gNt+j30yRQW",
+	"z8U7saXasMYNJS2zcqkEcT6eCl+3t0e8l6bay/0/hAuSRovrtx1Y8A4/6A8Jh4GHlaXTxSk8AJ5tXwA6",
+	"5p1UyO4LqeNaMdk9zwtBDjFicgs3BjhBT6YDGjhC5Pw81G3H5T6eZqICcxR/NVLcjpCoqJBQNqlSFrjm",
+	"AVBtFFgTfNb5mjsjv/ak2n7Bi6YQwZ7UncwSZO1++mFi6KydWWxNdWGYzTpmilykA9LiEZkvFM6u+ZZl",
+	"GpUdoWsZy6Tydh5CCK4BMYBQso3AQUAnMiQsvjV6nbDZmoSxt/UicFKPuFL+Dr91tLFvYr7z5GIbHKqC",
+	"TYSus6/e4ATsI6nYrTYLERZCY8gejiWxPhNbdMrcZLXo0Gl79ggYLj609NrvmtbuHzTb3xk40P6OYtC/",
+	"ba/IXwrgs7tIVJzZYrEQ1mozhl8LTH7tXdUYnEe+v/8nA2glQfyTEDD+wu/EjKItM8zCEb4dNP2npWO8",
+	"YiWCwAemO57nYFzpbuis08kBcFPMH7z39a3b92nZGN+T4dl2byzRg2o9aZlsw+s6khP7vCzRsJ7PmSOa",
+	"RoITRmH8oN6BBq2DdWxsxLCCkmlYUb8N6QJpmMzsFcBE+T3CrEDTDlKRWgl7JhOPYF3bDazeFUa+gl1j",
+	"T1tXmA7M3A/hgrTBq9pth0ko/qA/TBAGHhS8ChcnoaA2AuAOzZIraRFuyHt0kG9kTntdb2t+ndPsRiyl",
+	"AjkNvkRwDHcKlRL6c/TC8wcvU9/mdHYMMe4VdtQNMu9fHWPdv/XPEJY3qZBhEV231pLZYL5ynKxkVWMw",
+	"HEUyocAQFVFNerDbI85MahsYvNbWff8Rvh3USITMcgMlYziS89OBWMe5aDM3HSXrtyEOkOI880oAwZbx",
+	"HNsii4fS0AoQWgm2yY6iTCwAEdy2xSWxNM3O14E3qplATajsY8C+mqJ1JRsgYDM8OvfC5K8SJt/wZG7V",
+	"JY9AY/tFJCJt+ihKI11VR48aZ8GV0t5T8jKLppIuYoWJ4Yuq7lBpYMSFs8yb2OkSZ0asRSa73PCP4Ypx",
+	"XFkYfvvfgbZ58tJlermW88YKxFBOx9fxuYpSrPEQ2qeuZtxrGrCL/bi5cOjpAsQrz/efidBruTG6G8A2",
+	"CAi3dxcp8nNBdGoWTLsAbcHEOBmB6suYQlhjbZkOVQrnpdPcmb6+bMc80rexDIagYYBuxgpX3xlj2EYb",
+	"bVwfZ9lHuOrEbmtqsV7Y+8FcGxTwgIovMiM1MSUzjpElDDIFZW/M1utxXMqWgEVY7+aA/U/D7bYa68NR",
+	"zXmNNmCe94ZFp+VS6alGnyXCbxzC4PxYu1plv6cayiWYYv88qW39YYR8RNwHO/D49n4jrFdzaSBzy5XO",
+	"aUfjuEjGBxUMsImhyAx8AKTwm0F1k1TLHZ9xxoxAap8ZW+u1UG7G1sKtdFYFGEoOFYMAqSMyxt2Z4lmD",
+	"Wf38LQU2ctxoDq5FJm9v8YaLVSOX344u/xfSArar8X8F3sDORE+tZxCSVUB3oXWLPiXelL4sYrJoR/01",
+	"B4XU6LV7Q2px4CGBkjiXKTyXXduUTrPNTg0Okmc4HYmYF1yFInm3EuvU/Ao1c7SLRDzM7RO1OX8VZVz9",
+	"aU3Onds26dQok6e2KWCPwr6DQwSOUULQtvTqEEL/EJZdQ7qPCq4t2xRmAxu/Uci62xxO5bMJe6+7BKeS",
+	"thGd1YnW7U0cK+E+TVi68uqHYafNmMRWr47ntaqLyOhROdx0zQB7jpKJuzZwX8/63pHk2jOMU8ZvptoS",
+	"5NmFIZFNkoNLB1rKf8OxAm8aTTTP9Fll+q1uPWC/o3Kwz6vte5Vv/0RFNrUWxwD1G4SecXsHOEiH9THE",
+	"6cLtnTBsJbixuMLjVsvsbYjhmdSx9oR/gknVvCaB6H3mRynqScOcI4Uta7F2r3Awtr4bMsdCbqUhpulN",
+	"Ub4W2SgRzbq4+l2SnVVc/y64+Z7sVn/ShLakoIq4d0+FQlmoFObYLsM9ZXLb3YX7mOsduYBvor6jnXce",
+	"GPzAXwyIflST9YjWo+rnKQIiNBb0NEE6JH14oyX5T3eePyDh87de4eqzzN4QincY2m8eFcsrI0tpY8AY",
+	"+3FO4DAdt1gEX6irWcXUpC+Bv0wzGCO8MoJeTQuQh7LxSPLQxnXqlMH5DV/cDaxeS/5kbefaX/ni7pN+",
+	"qoG/o1yKP1OiGY7upRYWMUyg9G5nYwElSdhdaNcVKtMJq2Ggu7Cr6v4jXNGjV9/dC7PNvNurTdZWCX/b",
+	"kdWcoH84vuqwo7rI++t+cchBGYpEXZxedBfc8VwvCzzq/cAYkMm99TNjdIeaYrZg5gOE5DgHtX+G+YP/",
+	"p7NjE+Z0zEMQ1qzl8MN7n4Mjy98aVwggGKl11o23NENOTRPWYoCL9fpYEi1a6EfChk1Ai+Uf8DzNZE9Q",
+	"Rv8WE5c7Wf2/WNQoTJuoU7BUoMhFBRS0S4llGbcIGHQaDlerfpnHvHyrL1Dk4k2VvO/2ByIzhH97eN2W",
+	"wws2bZLioqdTYF6fqMaIq2a6DCDETldYKEmqQoF/BXVhFCuWC2cBjmDF3VXVc0e2D/RAWr0WEDxnpTAQ",
+	"4orErU4uV05gpTroWohzPTPFWhN8K8y9XIgXTt8J1VGx7I3Ka7z2k790mkhsxrcBhBpdlp9ev645MC8P",
+	"HZhG7OiXA7CjKRter8+p9w6shTNysdNF0JfMo86iMPAM3+bLmYPGv4oSF7DlhHD4ZSovBIaDwk3OSNao",
+	"BAF6PagEwRuSXAUK5Mf7Hf47u9KleqFBf+9jQVthLYX223Cfr+VSvS/cII71a4Te0kWSQKtcKj9U6Odc",
+	"aGV1fmqDVFdZW6D4nrWa09c0XyMeEeEWrc0CNlFAyZ81FVzayfjSwya2BfpWLtXPaqTmj78ZkQnlJM/t",
+	"1JZnx1peh2m/ApYLfScFuSaPX1qxKIx024vLf3452EhIx3fCPlJISfOlQX3YLv3xTmXvS3UdrjxOjdRN",
+	"ioQapRr1ihxEehNQvPgXVNTYZ07w1NJiLajX3kutswl2zM5kO4CXaLXCr8MFYxLS5nm8TXs7U3iMqd2q",
+	"zy30wgcdt36Z6e90CDOiS0gAotvooqPHV1uip+uph4c8C4P10xawmt8enqLGVO1dcqT6gpSXTcxY3agN",
+	"5k6YdbtO+OS//U2YFuV7SnD3Pow6mK6q9iy9cd44+tCu/fiDNBHfMFxQEzDN/kMRWgMCnBUgFB/mZ7Fe",
+	"aaVLtuZqS5eJjJUrCf32qaAeEISoM59wvZkMxefZIJhW0zZIdmEKhwGY2jDbj6gioN8mMHVgoInBbQ6k",
+	"shdQEh5zVG/K36ArQw8PmiQ9HyCMKXVoBbDjU8hWKibdIZCkdM8fRtI6btp5Ga79tyIbdY3pFg0r/Hdd",
+	"sluegpqXRoItJJV1PM/RlFxxy26EUJBVKjYpNXsv6cX7YofyoqepTURe9qpkkdu7OllzJCVFljKWS4uL",
+	"19Lp/GQQfndmom2rVxecnmQsDDIWReR5aOOkCca5BcQNWStcvhNbMhctuORuDGGZ+7t0ACXoPJ+MTgG7",
+	"B2J7p1K6wAyRLaUDK8gIACNMyfuTnZ+DeGppfEMzW6Vl7sR2xnCWmdMghUCoBbMdiRS4YxoXJFFti93a",
+	"YE01nwb0fVobT7vfscf5d+4aokno4FcoN/iQxMPHM4Z6LJqBB3K4D5NYe8lhtiNcj0ZIn+0Y52f3pYZY",
+	"kWFu0/g/9CR1YAldmBAtsQfg5Jm8vfUu763R62j1rAVXabl7mzvfsgxf/skxAP4qSnqyqSPPNZlraeyJ",
+	"8o+V6gm0UJYxHnZXqLVBSze7IkqjiEWAAkQ9Wch+JJ0TUBls0muk6Il0hKkfKUNd7KavmtiE/Nsu0yBu",
+	"f8KkIs05L/n2KjogCJO7WyGSZHZnXbr94mxCXWmtNO4cDDULcT52sw3/naFeAwG+1YXKnio7+XFFZBSh",
+	"rlZx5Cgz3Og8FWETChJFjHmUJ23i8ZiBu+Wtsyv/D56ykmKJmVwKG5Pf1okNHcZQggNJfUwYKjeOtpx7",
+	"sUzdOvb6mNaxj4Jn35VW8S9UqWulSwKEX2/4KMive8sJwJ49tvlHumoQ1lkvUvVOsHcA6FmhkOPyNuwS",
+	"AFWGduBoK2DalmIWUEiT52TbC5FBrRpkqpuDFuB2NeKz0b0vZn5eFGEPCWB/yoyEzoXI8Xcxuyi5dNhO",
+	"TlvQnw45/uWWy7yRzPbwjd8AvmtsJA2ZIuL6vNkeC3HfVhf5bBv+otAe4WsRMm1/yx8OPgzvCK9NlKSO",
+	"SsBv2104e+KKkupeKKfN9tmbG81d7GIhM9Gqbc7st+FzvaV6x+kBR2BWcIqGIDMkcd/Al9D3wsyYUNmM",
+	"bQrkeZ4BbDmTypsuObROBPb2XRn2vkUpMT2qUGivwm+WOmDSSWfHPulibvzBi/K3KWyYWeOY9Gng+Xj8",
+	"9qFKiXMEczeF+x3aMmcXmNr2/1lyqRpDuYVyMj/0hT8DqA38/JLxCGQIxbEZlk78+MOPr1+8/PHFTy8v",
+	"2kPEu+mqIzGGoLfPD3TuqPGEhugH2tsVUCT1ERPsLvkquDRMOgYLiKsC67Pi96QF0NaBjhUKAYJhhrIw",
+	"jmPi9dELgF08p3fi9eX7+9hsPPLuI512uIeIrQiTd7vE08224PhCvqc3AmLOwe7NxW1DvB7OtgVk0Ai6",
+	"3q+3YoSzOTROv7/LqfkY7nlWJpBg6sfjEwN1TcfnLHQk4y8QzgoawFgsFxv1JHVme949ZrZHBqRO2mTE",
+	"KN6yyUoUTLUQRtmWLffyTFuus+7OVLXvTVstqRFptpgCIv4jLKZGxz0QUsCWNhLSAPXAmFoAXxfmk9x2",
+	"Ixc8Z0qUC70WY3BDVi1erZVzn/CSpPqwuu2wqsnQf9Sp3mjQQYoNLq1TgUjDrFgYkQTN932psHbeXmF0",
+	"pr4SliHQ+/jAvKc25SXtKHk23WotHSTvvhIILtAR+DNpw60ttcmoky02S0CDSS4fEZQO/SV9LWsoW0Py",
+	"eZUI9OXk3iXi4HkHUMSO7jtOb8jUOLcOT4/WAnP8+tgAzihRxOpRh2lWf3m/ZsVBB2lWOmgTnKJ+oFq6",
+	"Z80zMSYEWIf9NZIOPRcZEy36FLbQG+fEeuOCtR+pl6Rl/MYfvdSsVK+YWHAD/KbSzXbsqNBNkBOvF0Gj",
+	"Vf57a2T4VCOp1C8Qib+rjvtTqT/gRWMuXbxJd2NQGpZPFTNJTORWsHVhwfq/laYqcNoUN7m0q1Px12AD",
+	"Fs0tfbtTO7oLVK6Eqsf5gtjkWluhMNjI83K3c//kmk2467njbxPKF1UFlCnE7JENZAADYucPUMPX3qTx",
+	"G1w25ramO7S1dYX7n6WXlDMKCcxCe4e3LJg2geyd2jzqiIzABSxGpDXorUcTRoSKtNYFr2GHtZnQ/6Os",
+	"cL8RCM8j21VnR5TPzY5M+/255JFK/RC9h5d8O1AX4H9fYA/9ZQhxXR4LPHyKFM5Gg0NrOTNHF9qx88/w",
+	"AuepjXui4n8tXJR+wO47aOqfdj/UFGvpj+Z2D/kzfp3U061uOcjT9Y/Q6+jSmEMc3bdpqpf/Ezuoy5Vm",
+	"3N5BKGmtjWBOrkWy4/NgoeYPPMuMsPY41h760eB0/r+/Opq7B5ZpJDxgaVd4k6n1CcreeDIk7/2xCM34",
+	"lfRE5pxytWVKj4rDX2qTZ627/22x3gwrprTikMu0Pdm55l9/xi9r7KRxY+8HOD8gHgrPtSK4MV246F5g",
+	"rWHASQG0diszcVldAFUAKoAieP/EGZ23UekEZZuMEnHLH0XceSvzFCIWJk9lVVEetnvCDR6nqPpjb//Q",
+	"PHt8YdyRhvfh5AXmYUcTOauKcqVllsuMolit+J00O8MbhA+LY3MvqEuk58u4EzagUgqHsBpUwsmWutbM",
+	"2PQw5FL3kgw3NetwlhXrDU4G9PJX7d+XtUdbaqYVwb3AlEFvuFtB9rqFQNkh+8Epz8QVE9zkUpiwP6uN",
+	"G1gRlS6h+4ffCTWDlJyz1OONzqu03b3eOs/6WE4PH1QBujro2csAyRSpU0jd2bqMEU0Xyt5SizZYc/GV",
+	"L1wiqq5BumW649Lv+o6az0D3cLpW8zciFTaDEvqqxL5JpUFy7vLCC8nFkVEn/x1QedkXBLJ1kNSDM3Qe",
+	"Cu5bm9ffxor8XqiDM6iv5ypyOKst5yhIHS3MVezBwMZfBJ1OFGpDxQ51hU4H0lWriQsYlYe0IZkC2sLy",
+	"rT1GVrm9uzj6eN6R0gItvWbp/Axfj2O/XxebjbbyHBkzfK020YgkGdA0kyCFvlcvxNnSYCUcuylUBspK",
+	"eTtMOsRfgfqDXKq72nPs8/0awbai0wk4QjT6EJBWgudu9cfF5YP/FHCS8ZO/cvvHzod5hap8+bBXhPFw",
+	"EQF6//nFH7BYWuA/fPEXmvugAAuTX1xezCEgRS/ZWFdZAwCNsCRYr8EKwGQO3u5GNtiF7zdC/fyWvSnc",
+	"6n/f/Qr/aiP/wIV48+Fn9vLffqiNUbjVH14ovnz7vwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
