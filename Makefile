@@ -54,7 +54,7 @@ test: install-database install-browser build check
 	$(GO) test -timeout 20m ./...
 
 # What is written from something else.
-GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go \
+GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \
   console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
 
 # Format, vet, staticcheck, code that nothing calls, the console's types, and whether all that is
@@ -85,7 +85,7 @@ generate:
 	$(GO) tool -modfile=tools.mod oapi-codegen -config internal/connector/open/models.cfg.yaml internal/connector/open/connector.yaml
 	$(GO) run ./internal/contract/strip internal/client/client.gen.go internal/api/apigen/server.gen.go
 	cd console && npm run --silent types
-	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md
+	$(GO) run ./internal/operations/write internal/api/openapi.yaml internal/api/examples.yaml internal/operations/operations.gen.go console/src/operations.gen.ts docs/operations.md internal/api/served.gen.yaml
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
 	$(GO) run ./internal/beside/write docs/systems
 

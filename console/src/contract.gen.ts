@@ -2664,7 +2664,97 @@ export interface components {
         };
     };
     responses: {
-        /** @description What is wrong */
+        /** @description The request is not valid, or the question makes no sense; field and value name what, and detail says what would be right */
+        BadRequest: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Nobody is signed in, the token has ended, or name and password are wrong */
+        NotSignedIn: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The role, or the token, is not enough; or the request did not come from the console (csrf) */
+        Forbidden: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description What the path, the body or the draft names is not there */
+        NotFound: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It is there already, is in the way, is not policy and so no part of a draft, or somebody else must confirm; detail says which */
+        Conflict: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description It was changed meanwhile; read it again and repeat the change */
+        Stale: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The body is too large */
+        TooLarge: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description This kind of content is not taken; detail says which is */
+        MediaType: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description The file or the list is refused; errors name lines and columns, and nothing was changed */
+        FileRefused: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Too many tries; Retry-After says in how many seconds to try again */
+        TooOften: {
+            headers: {
+                [name: string]: unknown;
+            };
+            content: {
+                "application/problem+json": components["schemas"]["Problem"];
+            };
+        };
+        /** @description Something went wrong on our side (500), or it cannot be done now (503, and Retry-After says in how many seconds to try again) */
         Problem: {
             headers: {
                 [name: string]: unknown;
@@ -2675,6 +2765,10 @@ export interface components {
         };
     };
     parameters: {
+        /** @description The draft that the request belongs to: changes of policy become edits of it, and questions are answered as it would make them. A link, which carries no header, has draft=ID */
+        InDraft: string;
+        /** @description The question is asked of what systems hold, by the loosest (most) or the tightest (least) reading. A link has found=most */
+        AsFound: "most" | "least";
         /** @description next of the page before */
         Cursor: string;
         Limit: number;

@@ -111,6 +111,8 @@ func problemOf(err error) contract.Problem {
 		return problemDenied.with("")
 	case errors.Is(err, service.ErrNotFound):
 		return problemNotFound.with(after(err, service.ErrNotFound))
+	case store.NoSuchName(err):
+		return problemNotFound.with("what is named has letters that no id holds")
 	case errors.Is(err, service.ErrSecond):
 		return problemSecond.with(err.Error())
 	case errors.Is(err, service.ErrConflict):

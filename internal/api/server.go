@@ -38,7 +38,7 @@ import (
 	"wexillum.example/internal/store"
 )
 
-//go:embed openapi.yaml
+//go:embed served.gen.yaml
 var document []byte
 
 // Options says how the network's way in behaves.
@@ -805,12 +805,12 @@ func console(files fs.FS) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if !safe(r.Method) {
 			taken := operations.Methods(r.URL)
-		w.Header().Set("Allow", strings.Join(taken, ", ")) // RFC 9110 §15.5.6
-		advice := fmt.Sprintf("%s is not taken at %s; send %s", r.Method, r.URL.Path, strings.Join(taken, " or "))
-		if r.Method == http.MethodPut && slices.Contains(taken, http.MethodPatch) {
-			advice += ". Nothing is replaced as a whole: a PATCH holds what is to be otherwise, as application/merge-patch+json (RFC 7396)"
-		}
-		writeProblem(w, problemMethod.with(advice))
+			w.Header().Set("Allow", strings.Join(taken, ", ")) // RFC 9110 §15.5.6
+			advice := fmt.Sprintf("%s is not taken at %s; send %s", r.Method, r.URL.Path, strings.Join(taken, " or "))
+			if r.Method == http.MethodPut && slices.Contains(taken, http.MethodPatch) {
+				advice += ". Nothing is replaced as a whole: a PATCH holds what is to be otherwise, as application/merge-patch+json (RFC 7396)"
+			}
+			writeProblem(w, problemMethod.with(advice))
 			return
 		}
 		name := strings.TrimPrefix(r.URL.Path, "/")

@@ -143,7 +143,7 @@ func weighedOut(x *service.ValueWeighed) contract.ValueWeighed {
 		Wide:       moves(x.Wide),
 		Newcomers:  append([]string{}, x.Newcomers...),
 		NotCounted: append([]string{}, x.NotCounted...),
-		Lines:      &x.Lines,
+		Lines:      ptr(append([]string{}, x.Lines...)),
 	}
 }
 

@@ -281,6 +281,8 @@ func TestBadInput(t *testing.T) {
 		{"PATCH", "/api/v1/accounts/harbour", `{"disabled":true}`, 409, "conflict", "last administrator"},
 		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"everything","days":1}`, 400, "invalid", "purpose"},
 		{"POST", "/api/v1/session", `{"name":"harbour","password":"wrong"}`, 401, "denied", ""},
+		{"GET", "/api/v1/drafts/%C3%BC", "", 404, "not-found", "letters that no id holds"},
+		{"DELETE", "/api/v1/tokens/%C3%BC", "", 404, "not-found", "letters that no id holds"},
 		{"GET", "/api/v1/nothing", "", 404, "not-found", "/api/v1/nothing"},
 		{"PATCH", "/api/v1/partners", "{}", 405, "method", "PATCH is not taken at /api/v1/partners; send GET or POST"},
 		{"PUT", "/api/v1/rules/mail.forward", "{}", 405, "method", "a PATCH holds what is to be otherwise, as application/merge-patch+json"},

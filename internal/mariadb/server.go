@@ -67,11 +67,16 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	// One that starts clears away what looks left over where temporary tables are: of others, too, where that is shared.
+	temporary := filepath.Join(dir, "tmp")
+	if err := os.MkdirAll(temporary, 0o700); err != nil {
+		return nil, err
+	}
 	s.log, err = os.OpenFile(filepath.Join(dir, "server.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(bin, "--no-defaults", "--user="+s.user, "--datadir="+data, "--socket="+s.socket,
+	s.cmd = exec.Command(bin, "--no-defaults", "--user="+s.user, "--datadir="+data, "--tmpdir="+temporary, "--socket="+s.socket,
 		"--pid-file="+filepath.Join(dir, "server.pid"), "--log-error="+filepath.Join(dir, "error.log"),
 		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=64M", "--max-allowed-packet=64M",

@@ -59,6 +59,9 @@ func TestLife(t *testing.T) {
 		}
 	}
 	db.Close()
+	if got := query(t, s, "SELECT @@tmpdir"); got != filepath.Join(dir, "tmp") {
+		t.Errorf("temporary tables are in %s, where another server that starts clears them away", got)
+	}
 	// Another process starts on the same directory: the first server is stopped in order.
 	first := s
 	s = startServer(t, dir)

@@ -8,6 +8,7 @@
 //	x-weighs-itself  it shows its own impact, and is not made a draft of one change
 //	x-body           list: a file or a list, long, and read as it comes
 //	x-shown-once     its answer holds what is shown once
+//	x-often          it is refused where it is called too often (429)
 package operations
 
 import (
@@ -42,6 +43,7 @@ type Operation struct {
 	WeighsSelf  bool
 	List        bool
 	ShownOnce   bool
+	Often       bool
 }
 
 // Key names an operation as METHOD pattern.

@@ -24,6 +24,13 @@ const (
 	Interrupted Trouble = "interrupted" // it ended what it was asked
 )
 
+// NoSuchName reports whether what was looked for cannot be there: ids are kept in ASCII, and a name beyond it
+// is compared with none of them (MariaDB error 1267).
+func NoSuchName(err error) bool {
+	var e *mysql.MySQLError
+	return errors.As(err, &e) && e.Number == 1267
+}
+
 // TroubleOf finds what is wrong with the database, by the errors of the driver and the codes
 // of the server (MariaDB error codes).
 func TroubleOf(err error) Trouble {

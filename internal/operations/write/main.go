@@ -1,5 +1,5 @@
 // Command write writes the table of operations from the OpenAPI document: for Go, for the console
-// and as a page of the docs.
+// and as a page of the docs; and the contract as it is served.
 package main
 
 import (
@@ -17,11 +17,11 @@ import (
 )
 
 func main() {
-	if len(os.Args) != 5 {
-		fmt.Fprintln(os.Stderr, "usage: write OPENAPI GO TYPESCRIPT PAGE")
+	if len(os.Args) != 7 {
+		fmt.Fprintln(os.Stderr, "usage: write OPENAPI EXAMPLES GO TYPESCRIPT PAGE SERVED")
 		os.Exit(2)
 	}
-	if err := write(os.Args[1], os.Args[2], os.Args[3], os.Args[4]); err != nil {
+	if err := write(os.Args[1], os.Args[2], os.Args[3], os.Args[4], os.Args[5], os.Args[6]); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
@@ -32,12 +32,16 @@ var (
 	drafts = []operations.Draft{operations.Policy, operations.Ask, operations.Preview, operations.Never}
 )
 
-func write(from, goFile, tsFile, page string) error {
+func write(from, examples, goFile, tsFile, page, served string) error {
 	spec, err := openapi3.NewLoader().LoadFromFile(from)
 	if err != nil {
 		return err
 	}
 	text, err := os.ReadFile(from)
+	if err != nil {
+		return err
+	}
+	sent, err := readExamples(examples)
 	if err != nil {
 		return err
 	}
@@ -59,7 +63,7 @@ func write(from, goFile, tsFile, page string) error {
 	for _, f := range []struct {
 		to   string
 		text func([]operations.Operation) ([]byte, error)
-	}{{goFile, goTable}, {tsFile, tsTable}, {page, docs}} {
+	}{{goFile, goTable}, {tsFile, tsTable}, {page, docs}, {served, func(all []operations.Operation) ([]byte, error) { return complete(text, all, sent) }}} {
 		b, err := f.text(all)
 		if err == nil {
 			err = os.WriteFile(f.to, b, 0o644)
@@ -101,9 +105,10 @@ func read(method, path string, op *openapi3.Operation) (o operations.Operation, 
 	o.ShownOnce, _ = op.Extensions["x-shown-once"].(bool)
 	body, _ := op.Extensions["x-body"].(string)
 	o.List = body == "list"
+	o.Often, _ = op.Extensions["x-often"].(bool)
 	for k := range op.Extensions {
 		switch k {
-		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body":
+		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body", "x-often":
 		default:
 			return o, fmt.Errorf("%s is not known", k)
 		}
@@ -132,7 +137,7 @@ func goTable(all []operations.Operation) ([]byte, error) {
 		for _, f := range []struct {
 			name string
 			is   bool
-		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}} {
+		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}} {
 			if f.is {
 				fmt.Fprintf(&b, ", %s: true", f.name)
 			}
